@@ -1,0 +1,365 @@
+// Package event holds everything that can happen in a session, as one ordered stream.
+//
+// The screen, the logbook, the replay and the JSON output are views of these events and of nothing
+// else; what is not an event did not happen.
+package event
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"time"
+	"unicode/utf8"
+)
+
+// Event is one thing that happened, numbered in the order of the session.
+type Event struct {
+	Seq  int64
+	At   time.Time
+	Body Body
+}
+
+// Body is what happened; each kind of event has its own struct.
+type Body interface{ Kind() string }
+
+// Who had, took or was given something.
+const (
+	Hand    = "hand"
+	Runbook = "runbook"
+)
+
+// Outcomes of steps, transfers and runs.
+const (
+	Done     = "done"
+	Failed   = "failed"
+	Stopped  = "stopped"
+	Skipped  = "skipped"
+	ByHand   = "by hand"
+	WentBack = "went back"
+)
+
+// Text is a piece of the byte stream. It encodes as JSON text when it is valid UTF-8 and as
+// {"base64": …} when it is not.
+type Text []byte
+
+type (
+	// SessionBegin opens every stream.
+	SessionBegin struct {
+		Target  string  `json:"target"`
+		Dialect string  `json:"dialect,omitempty"`
+		Device  string  `json:"device,omitempty"`
+		Scale   float64 `json:"scale,omitempty"`
+	}
+	// SessionEnd closes every stream that was not cut off.
+	SessionEnd struct {
+		Why string `json:"why"`
+	}
+	// In is what the device sent, as it arrived.
+	In struct {
+		Bytes Text `json:"bytes"`
+	}
+	// Out is what was typed to the device. A secret is told by its length alone.
+	Out struct {
+		By     string `json:"by"`
+		Bytes  Text   `json:"bytes,omitempty"`
+		Secret int    `json:"secret,omitempty"`
+	}
+	// Line tells that the line opened, was lost, came back or was closed.
+	Line struct {
+		State string `json:"state"`
+		Note  string `json:"note,omitempty"`
+		Speed int    `json:"speed,omitempty"`
+	}
+	// Speed tells that our end of the line changed its speed, in baud.
+	Speed struct {
+		From int    `json:"from"`
+		To   int    `json:"to"`
+		Why  string `json:"why"`
+	}
+	// Mode tells what the device is in now, and the text that proves it.
+	Mode struct {
+		Name  string  `json:"name"`
+		Proof string  `json:"proof,omitempty"`
+		Score float64 `json:"score,omitempty"`
+	}
+	// Prompt is a prompt the device waits at.
+	Prompt struct {
+		Mode string `json:"mode"`
+		Text string `json:"text"`
+	}
+	// Helm tells who types on the line from now on.
+	Helm struct {
+		Who string `json:"who"`
+		Why string `json:"why,omitempty"`
+	}
+	// StepPlan is a step as the course draws it.
+	StepPlan struct {
+		ID       string        `json:"id"`
+		Leg      string        `json:"leg"`
+		Title    string        `json:"title"`
+		Verb     string        `json:"verb"`
+		Expected time.Duration `json:"expected"`
+		Limit    time.Duration `json:"limit"`
+		Hold     bool          `json:"hold,omitempty"`
+		NoReturn bool          `json:"no_return,omitempty"`
+	}
+	// RunBegin starts a runbook.
+	RunBegin struct {
+		Runbook string            `json:"runbook"`
+		Title   string            `json:"title"`
+		Dialect string            `json:"dialect"`
+		Inputs  map[string]string `json:"inputs,omitempty"`
+		Steps   []StepPlan        `json:"steps"`
+		WayBack string            `json:"way_back,omitempty"`
+	}
+	// RunEnd ends a runbook, with what was proved.
+	RunEnd struct {
+		Outcome string   `json:"outcome"`
+		Exit    int      `json:"exit"`
+		Message string   `json:"message"`
+		Proved  []string `json:"proved,omitempty"`
+	}
+	// StepBegin enters a step; Try counts from 1.
+	StepBegin struct {
+		ID  string `json:"id"`
+		Try int    `json:"try"`
+	}
+	// StepNow says what the step is doing or awaiting at this moment.
+	StepNow struct {
+		ID       string        `json:"id"`
+		Doing    string        `json:"doing"`
+		Awaiting string        `json:"awaiting,omitempty"`
+		Limit    time.Duration `json:"limit,omitempty"`
+	}
+	// StepEnd leaves a step.
+	StepEnd struct {
+		ID      string        `json:"id"`
+		Outcome string        `json:"outcome"`
+		Message string        `json:"message,omitempty"`
+		Took    time.Duration `json:"took"`
+	}
+	// Ask waits for the operator: a hold, a question or something to do by hand. Its answers are
+	// what Answer may hold.
+	Ask struct {
+		ID       string   `json:"id"`
+		Form     string   `json:"form"`
+		Step     string   `json:"step,omitempty"`
+		Text     string   `json:"text"`
+		Types    []string `json:"types,omitempty"`
+		WayBack  string   `json:"way_back,omitempty"`
+		NoReturn bool     `json:"no_return,omitempty"`
+		Changed  bool     `json:"changed,omitempty"`
+		Answers  []string `json:"answers"`
+	}
+	// Answer is what the operator said to an Ask, and who said it.
+	Answer struct {
+		ID     string `json:"id"`
+		Answer string `json:"answer"`
+		By     string `json:"by"`
+	}
+	// Fact is one value learnt from the device, with the command it came from.
+	Fact struct {
+		Name   string `json:"name"`
+		Value  string `json:"value"`
+		Unit   string `json:"unit,omitempty"`
+		Source string `json:"source"`
+		Was    string `json:"was,omitempty"`
+	}
+	// Check is one comparison made, kept or not.
+	Check struct {
+		Step string `json:"step"`
+		Text string `json:"text"`
+		Held bool   `json:"held"`
+		Got  string `json:"got,omitempty"`
+	}
+	// TransferBegin starts moving a file. Allowed is the most the line and the protocol together
+	// can carry, in bytes a second, 0 where nothing limits it.
+	TransferBegin struct {
+		File    string  `json:"file"`
+		Size    int64   `json:"size"`
+		By      string  `json:"by"`
+		SHA256  string  `json:"sha256,omitempty"`
+		Allowed float64 `json:"allowed,omitempty"`
+		Receive bool    `json:"receive,omitempty"`
+	}
+	// Transfer is how far it has come. Rate is in bytes a second, Left the time to go at that rate.
+	Transfer struct {
+		Bytes   int64         `json:"bytes"`
+		Size    int64         `json:"size"`
+		Blocks  int           `json:"blocks"`
+		Again   int           `json:"again"`
+		Rate    float64       `json:"rate"`
+		Left    time.Duration `json:"left"`
+		Allowed float64       `json:"allowed,omitempty"`
+		State   string        `json:"state,omitempty"`
+	}
+	// TransferEnd tells how it went.
+	TransferEnd struct {
+		Outcome string        `json:"outcome"`
+		Message string        `json:"message,omitempty"`
+		Bytes   int64         `json:"bytes"`
+		Padding int           `json:"padding"`
+		Blocks  int           `json:"blocks"`
+		Again   int           `json:"again"`
+		Took    time.Duration `json:"took"`
+	}
+	// Mark is laid into the console where something happened to the line.
+	Mark struct {
+		Text string `json:"text"`
+	}
+	// Note is a remark for the operator. Level is "say", "warn" or "bad".
+	Note struct {
+		Level string `json:"level"`
+		Text  string `json:"text"`
+	}
+)
+
+// Levels of a Note.
+const (
+	Say  = "say"
+	Warn = "warn"
+	Bad  = "bad"
+)
+
+// States of a Line.
+const (
+	LineOpen   = "open"
+	LineLost   = "lost"
+	LineBack   = "back"
+	LineClosed = "closed"
+)
+
+func (SessionBegin) Kind() string  { return "session.begin" }
+func (SessionEnd) Kind() string    { return "session.end" }
+func (In) Kind() string            { return "line.in" }
+func (Out) Kind() string           { return "line.out" }
+func (Line) Kind() string          { return "line.state" }
+func (Speed) Kind() string         { return "line.speed" }
+func (Mode) Kind() string          { return "mode" }
+func (Prompt) Kind() string        { return "prompt" }
+func (Helm) Kind() string          { return "helm" }
+func (RunBegin) Kind() string      { return "run.begin" }
+func (RunEnd) Kind() string        { return "run.end" }
+func (StepBegin) Kind() string     { return "step.begin" }
+func (StepNow) Kind() string       { return "step.now" }
+func (StepEnd) Kind() string       { return "step.end" }
+func (Ask) Kind() string           { return "ask" }
+func (Answer) Kind() string        { return "answer" }
+func (Fact) Kind() string          { return "fact" }
+func (Check) Kind() string         { return "check" }
+func (TransferBegin) Kind() string { return "transfer.begin" }
+func (Transfer) Kind() string      { return "transfer" }
+func (TransferEnd) Kind() string   { return "transfer.end" }
+func (Mark) Kind() string          { return "mark" }
+func (Note) Kind() string          { return "note" }
+
+// decoders has one reader for each kind, so that a stored stream comes back as the same structs.
+var decoders = map[string]func([]byte) (Body, error){
+	"session.begin":  decode[SessionBegin],
+	"session.end":    decode[SessionEnd],
+	"line.in":        decode[In],
+	"line.out":       decode[Out],
+	"line.state":     decode[Line],
+	"line.speed":     decode[Speed],
+	"mode":           decode[Mode],
+	"prompt":         decode[Prompt],
+	"helm":           decode[Helm],
+	"run.begin":      decode[RunBegin],
+	"run.end":        decode[RunEnd],
+	"step.begin":     decode[StepBegin],
+	"step.now":       decode[StepNow],
+	"step.end":       decode[StepEnd],
+	"ask":            decode[Ask],
+	"answer":         decode[Answer],
+	"fact":           decode[Fact],
+	"check":          decode[Check],
+	"transfer.begin": decode[TransferBegin],
+	"transfer":       decode[Transfer],
+	"transfer.end":   decode[TransferEnd],
+	"mark":           decode[Mark],
+	"note":           decode[Note],
+}
+
+func decode[T Body](data []byte) (Body, error) {
+	var body T
+	err := json.Unmarshal(data, &body)
+	return body, err
+}
+
+// DecodeBody reads the JSON of one body of the given kind.
+func DecodeBody(kind string, data []byte) (Body, error) {
+	read, known := decoders[kind]
+	if !known {
+		return nil, fmt.Errorf("event kind %q is not known to this version", kind)
+	}
+	return read(data)
+}
+
+// Kinds lists every kind of event.
+func Kinds() []string {
+	kinds := make([]string, 0, len(decoders))
+	for kind := range decoders {
+		kinds = append(kinds, kind)
+	}
+	return kinds
+}
+
+// MarshalJSON writes the event as one flat object: seq, at, kind, then the body's own fields.
+// Durations are nanoseconds.
+func (e Event) MarshalJSON() ([]byte, error) {
+	body, err := json.Marshal(e.Body)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	fmt.Fprintf(&out, `{"seq":%d,"at":%q,"kind":%q`, e.Seq, e.At.UTC().Format(time.RFC3339Nano), e.Body.Kind())
+	if inner := bytes.TrimSuffix(bytes.TrimPrefix(body, []byte("{")), []byte("}")); len(inner) > 0 {
+		out.WriteByte(',')
+		out.Write(inner)
+	}
+	out.WriteByte('}')
+	return out.Bytes(), nil
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (e *Event) UnmarshalJSON(data []byte) error {
+	var head struct {
+		Seq  int64     `json:"seq"`
+		At   time.Time `json:"at"`
+		Kind string    `json:"kind"`
+	}
+	if err := json.Unmarshal(data, &head); err != nil {
+		return err
+	}
+	body, err := DecodeBody(head.Kind, data)
+	if err != nil {
+		return err
+	}
+	*e = Event{Seq: head.Seq, At: head.At, Body: body}
+	return nil
+}
+
+// MarshalJSON writes text as text and anything else as base64.
+func (t Text) MarshalJSON() ([]byte, error) {
+	if utf8.Valid(t) {
+		return json.Marshal(string(t))
+	}
+	return json.Marshal(map[string][]byte{"base64": t})
+}
+
+// UnmarshalJSON reads either form.
+func (t *Text) UnmarshalJSON(data []byte) error {
+	var text string
+	if json.Unmarshal(data, &text) == nil {
+		*t = Text(text)
+		return nil
+	}
+	var raw struct {
+		Base64 []byte `json:"base64"`
+	}
+	if err := json.Unmarshal(data, &raw); err != nil {
+		return err
+	}
+	*t = raw.Base64
+	return nil
+}

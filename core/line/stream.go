@@ -1,0 +1,145 @@
+package line
+
+import (
+	"context"
+	"io"
+	"sync"
+	"time"
+
+	"pilotrix/core/clock"
+)
+
+// stream is the Line that every kind builds on: a goroutine that reads and stamps, one that writes.
+type stream struct {
+	target Target
+	wire   io.ReadWriteCloser
+	clock  clock.Clock
+	lost   func(error) error // says in our words why a read failed
+
+	chunks chan Chunk
+	writes chan write
+	done   chan struct{}
+
+	closing  sync.Once
+	closeErr error
+
+	mu  sync.Mutex
+	err error
+}
+
+type write struct {
+	data []byte
+	done chan error
+}
+
+const (
+	readBuffer = 64 << 10
+	readRoom   = 8 << 10 // a new buffer is begun when less than this is left
+)
+
+func newStream(target Target, wire io.ReadWriteCloser, c clock.Clock, lost func(error) error) *stream {
+	s := &stream{
+		target: target, wire: wire, clock: c, lost: lost,
+		chunks: make(chan Chunk, 64),
+		writes: make(chan write),
+		done:   make(chan struct{}),
+	}
+	go s.read()
+	go s.write()
+	return s
+}
+
+func (s *stream) Chunks() <-chan Chunk { return s.chunks }
+func (s *stream) Target() Target       { return s.target }
+
+func (s *stream) Err() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.err
+}
+
+// read owns the chunk channel. Each chunk keeps its part of the buffer; the buffer is never reused.
+func (s *stream) read() {
+	defer close(s.chunks)
+	buffer := make([]byte, readBuffer)
+	for {
+		if len(buffer) < readRoom {
+			buffer = make([]byte, readBuffer)
+		}
+		n, err := s.wire.Read(buffer)
+		if n > 0 {
+			chunk := Chunk{At: s.clock.Now(), Bytes: buffer[:n:n]}
+			buffer = buffer[n:]
+			select {
+			case s.chunks <- chunk:
+			case <-s.done:
+				return
+			}
+		}
+		if err != nil {
+			s.fail(err)
+			return
+		}
+	}
+}
+
+func (s *stream) fail(err error) {
+	select {
+	case <-s.done:
+		return
+	default:
+	}
+	s.mu.Lock()
+	s.err = s.lost(err)
+	s.mu.Unlock()
+}
+
+func (s *stream) write() {
+	for {
+		select {
+		case w := <-s.writes:
+			_, err := s.wire.Write(w.data)
+			w.done <- err
+		case <-s.done:
+			return
+		}
+	}
+}
+
+func (s *stream) Write(ctx context.Context, p []byte) error {
+	w := write{data: p, done: make(chan error, 1)}
+	select {
+	case s.writes <- w:
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-s.done:
+		return &Error{Target: s.target, Reason: ErrClosed}
+	}
+	select {
+	case err := <-w.done:
+		if err != nil {
+			return s.lost(err)
+		}
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-s.done:
+		return &Error{Target: s.target, Reason: ErrClosed}
+	}
+}
+
+func (s *stream) Close() error {
+	s.closing.Do(func() {
+		close(s.done)
+		closed := make(chan error, 1)
+		go func() { closed <- s.wire.Close() }()
+		limit := time.NewTimer(CloseLimit)
+		defer limit.Stop()
+		select {
+		case s.closeErr = <-closed:
+		case <-limit.C:
+			s.closeErr = &Error{Target: s.target, Remedy: "the driver did not let go of it in time; it is left to the system"}
+		}
+	})
+	return s.closeErr
+}

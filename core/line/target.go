@@ -1,0 +1,168 @@
+package line
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// The kinds of target that this package opens itself.
+const (
+	Serial = "serial"
+	Unix   = "unix"
+	TCP    = "tcp"
+	Exec   = "exec"
+	Bench  = "bench"
+)
+
+// Target says what to open: a kind, an address, and for a serial line how it is set.
+type Target struct {
+	Kind    string
+	Address string
+	Speed   int    // baud; 0 when the target does not say
+	Framing string // data bits, parity, stop bits, such as 8N1; empty when the target does not say
+	Flow    string // none, rtscts or xonxoff; empty when the target does not say
+}
+
+// Defaults of a serial target.
+const (
+	DefaultSpeed   = 9600
+	DefaultFraming = "8N1"
+	DefaultFlow    = "none"
+)
+
+// ParseTarget reads KIND:ADDRESS, for a serial line (real or of the bench) with
+// ?speed=…&framing=…&flow=…. A path to a device file, or a COM port's name, is taken as serial.
+func ParseTarget(text string) (Target, error) {
+	if strings.HasPrefix(text, "/dev/") || isCOMName(text) {
+		text = Serial + ":" + text
+	}
+	kind, rest, found := strings.Cut(text, ":")
+	if !found || rest == "" {
+		return Target{}, fmt.Errorf("target %q: want KIND:ADDRESS, such as serial:/dev/ttyUSB0?speed=9600, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME", text)
+	}
+	target := Target{Kind: kind, Address: rest}
+	switch kind {
+	case Serial, Bench:
+		address, query, _ := strings.Cut(rest, "?")
+		target.Address = address
+		if err := target.setOptions(query); err != nil {
+			return Target{}, fmt.Errorf("target %q: %w", text, err)
+		}
+	case Unix, Exec:
+	case TCP:
+		if !strings.Contains(rest, ":") {
+			return Target{}, fmt.Errorf("target %q: want tcp:HOST:PORT", text)
+		}
+	default:
+		return Target{}, fmt.Errorf("target %q: no kind %q; there are serial, unix, tcp, exec and bench", text, kind)
+	}
+	if target.Address == "" {
+		return Target{}, fmt.Errorf("target %q: the address is empty", text)
+	}
+	return target, nil
+}
+
+func (t *Target) setOptions(query string) error {
+	values, err := url.ParseQuery(query)
+	if err != nil {
+		return fmt.Errorf("options %q: %w", query, err)
+	}
+	for key, all := range values {
+		value := all[len(all)-1]
+		switch key {
+		case "speed":
+			baud, err := strconv.Atoi(value)
+			if err != nil || baud < 50 || baud > 4_000_000 {
+				return fmt.Errorf("speed=%s: want a speed in baud, from 50 to 4000000", value)
+			}
+			t.Speed = baud
+		case "framing":
+			if _, err := ParseFraming(value); err != nil {
+				return err
+			}
+			t.Framing = strings.ToUpper(value)
+		case "flow":
+			if !slices.Contains([]string{"none", "rtscts", "xonxoff"}, value) {
+				return fmt.Errorf("flow=%s: want none, rtscts or xonxoff", value)
+			}
+			t.Flow = value
+		default:
+			return fmt.Errorf("no option %q; there are speed, framing and flow", key)
+		}
+	}
+	return nil
+}
+
+// WithDefaults fills in what the target leaves open: the given speed (or DefaultSpeed), 8N1, no
+// flow control.
+func (t Target) WithDefaults(speed int) Target {
+	if speed == 0 {
+		speed = DefaultSpeed
+	}
+	if t.Speed == 0 {
+		t.Speed = speed
+	}
+	if t.Framing == "" {
+		t.Framing = DefaultFraming
+	}
+	if t.Flow == "" {
+		t.Flow = DefaultFlow
+	}
+	return t
+}
+
+// String writes the target so that ParseTarget reads it back.
+func (t Target) String() string {
+	var options []string
+	if t.Speed != 0 {
+		options = append(options, "speed="+strconv.Itoa(t.Speed))
+	}
+	if t.Framing != "" {
+		options = append(options, "framing="+t.Framing)
+	}
+	if t.Flow != "" {
+		options = append(options, "flow="+t.Flow)
+	}
+	text := t.Kind + ":" + t.Address
+	if len(options) > 0 {
+		text += "?" + strings.Join(options, "&")
+	}
+	return text
+}
+
+// Framing is how one character is framed on a serial line.
+type Framing struct {
+	DataBits int
+	Parity   byte // N, E, O, M or S
+	StopBits int
+}
+
+// ParseFraming reads 8N1 and its like.
+func ParseFraming(text string) (Framing, error) {
+	upper := strings.ToUpper(text)
+	if len(upper) != 3 || upper[0] < '5' || upper[0] > '8' || !strings.Contains("NEOMS", upper[1:2]) || upper[2] < '1' || upper[2] > '2' {
+		return Framing{}, fmt.Errorf("framing=%s: want data bits, parity and stop bits, such as 8N1 or 7E1", text)
+	}
+	return Framing{DataBits: int(upper[0] - '0'), Parity: upper[1], StopBits: int(upper[2] - '0')}, nil
+}
+
+// Bits is how many bit times one character takes, its start bit counted.
+func (f Framing) Bits() int {
+	bits := 1 + f.DataBits + f.StopBits
+	if f.Parity != 'N' {
+		bits++
+	}
+	return bits
+}
+
+func isCOMName(text string) bool {
+	rest, found := strings.CutPrefix(strings.ToUpper(text), "COM")
+	if !found {
+		return false
+	}
+	_, err := strconv.Atoi(rest)
+	return err == nil
+}
