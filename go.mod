@@ -10,4 +10,8 @@ require (
 	pgregory.net/rapid v1.3.0
 )
 
-require go.yaml.in/yaml/v3 v3.0.5 // indirect
+require (
+	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
+	github.com/mattn/go-runewidth v0.0.31 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
+)

@@ -1,0 +1,468 @@
+// Package screen keeps what the device drew: rows of styled cells, a cursor, and every row that
+// scrolled off. No escape sequence survives it; the view paints from cells alone.
+//
+// It understands what ECMA-48 (5th edition) and the DEC VT220 manual describe and consoles use:
+// cursor movement, erasing, inserting and deleting, scroll regions, SGR colours, the line-drawing
+// set, the alternate screen. Text is UTF-8. A Screen is used by one goroutine at a time.
+package screen
+
+import (
+	"unicode/utf8"
+
+	"github.com/mattn/go-runewidth"
+)
+
+// cell is one column. A wide rune is followed by a cell of width 0; a negative rune is a cluster, a
+// rune with combining marks, kept in Screen.clusters.
+type cell struct {
+	r     rune
+	style uint16
+	width uint8
+}
+
+type row struct {
+	cells   []cell
+	used    int  // columns that hold anything
+	wrapped bool // the text goes on in the next row
+}
+
+// Run is a piece of a row in one style.
+type Run struct {
+	Text   string
+	Style  Style
+	length int
+}
+
+// Screen is the live rows and the history above them.
+type Screen struct {
+	cols, rows int
+	grid       []*row
+	saved      []*row // the main screen while the alternate one shows
+	history    history
+	styles     styles
+	clusters   []string
+
+	x, y     int
+	wrapNext bool // the last column was written; the next character goes to the next row
+	pen      Style
+	penID    uint16
+	top, bot int // scroll region, both inclusive
+	mode     modes
+	keep     cursor // by DECSC
+	keepMain cursor // when the alternate screen was entered
+	marks    []string
+
+	parser parser
+	bells  int
+}
+
+type cursor struct {
+	x, y int
+	pen  Style
+	mode modes
+}
+
+type modes struct {
+	noWrap, insert, origin, hidden, lines, appKeys bool
+}
+
+// HistoryLimit is how many rows are held above the screen by default.
+const HistoryLimit = 1_000_000
+
+// New makes an empty screen.
+func New(cols, rows int) *Screen {
+	s := &Screen{cols: max(cols, 1), rows: max(rows, 1), styles: newStyles(), history: history{limit: HistoryLimit}}
+	s.grid = make([]*row, s.rows)
+	for i := range s.grid {
+		s.grid[i] = s.blank()
+	}
+	s.bot = s.rows - 1
+	return s
+}
+
+func (s *Screen) blank() *row { return &row{cells: make([]cell, s.cols)} }
+
+// Size is the columns and rows of the live screen.
+func (s *Screen) Size() (cols, rows int) { return s.cols, s.rows }
+
+// Cursor is where the next character goes, and whether the device shows it.
+func (s *Screen) Cursor() (x, y int, shown bool) { return s.x, s.y, !s.mode.hidden }
+
+// AppKeys reports whether the device asked for the application form of the arrow keys.
+func (s *Screen) AppKeys() bool { return s.mode.appKeys }
+
+// Bells is how often the device has rung.
+func (s *Screen) Bells() int { return s.bells }
+
+// History is how many rows are held above the live screen.
+func (s *Screen) History() int { return s.history.len() }
+
+// Dropped is how many rows were given up because the history was full.
+func (s *Screen) Dropped() int { return s.history.first }
+
+// Line appends the runs of a row: 0 is the oldest of the history, History() the first live row. The
+// text of a row ends at its last written column.
+func (s *Screen) Line(n int, runs []Run) []Run {
+	if n < s.history.len() {
+		runs, _ = s.history.unpack(n, runs, s.styles.all)
+		return runs
+	}
+	r := s.grid[n-s.history.len()]
+	cells := r.cells[:r.used]
+	for start := 0; start < len(cells); {
+		end := start + 1
+		for end < len(cells) && cells[end].style == cells[start].style {
+			end++
+		}
+		text := appendText(nil, cells[start:end], s.clusters)
+		runs = append(runs, Run{Text: string(text), Style: s.styles.all[cells[start].style]})
+		start = end
+	}
+	return runs
+}
+
+// Text is the plain text of a row.
+func (s *Screen) Text(n int) string {
+	var text []byte
+	for _, run := range s.Line(n, nil) {
+		text = append(text, run.Text...)
+	}
+	return string(text)
+}
+
+func appendText(out []byte, cells []cell, clusters []string) []byte {
+	for _, c := range cells {
+		switch {
+		case c.width == 0 && c.r == 0:
+			out = append(out, ' ')
+		case c.width == 0: // the second half of a wide rune
+		case c.r < 0:
+			out = append(out, clusters[-c.r-1]...)
+		case c.r < utf8.RuneSelf:
+			out = append(out, byte(c.r))
+		default:
+			out = utf8.AppendRune(out, c.r)
+		}
+	}
+	return out
+}
+
+func textLen(cells []cell, clusters []string) (n int) {
+	for _, c := range cells {
+		switch {
+		case c.width == 0 && c.r == 0:
+			n++
+		case c.width == 0:
+		case c.r < 0:
+			n += len(clusters[-c.r-1])
+		default:
+			n += utf8.RuneLen(c.r)
+		}
+	}
+	return n
+}
+
+// Mark lays a line of ours between what the device wrote. It waits until the device is at the
+// beginning of a line, so that it never breaks one.
+func (s *Screen) Mark(text string) {
+	s.marks = append(s.marks, text)
+	s.layMarks()
+}
+
+func (s *Screen) layMarks() {
+	if len(s.marks) == 0 || s.x != 0 || s.saved != nil {
+		return
+	}
+	marks, pen := s.marks, s.pen
+	s.marks = nil
+	for _, text := range marks {
+		s.setPen(Style{Role: Mark})
+		for _, r := range text {
+			if s.x < s.cols-1 {
+				s.put(r)
+			}
+		}
+		s.x, s.wrapNext = 0, false
+		s.lineFeed()
+	}
+	s.setPen(pen)
+}
+
+// MarkPrompt says that the last columns before the cursor are a prompt: they are shown as one, and
+// what follows on this line as typed.
+func (s *Screen) MarkPrompt(columns int) {
+	r := s.grid[s.y]
+	for x := max(0, s.x-columns); x < s.x; x++ {
+		style := s.styles.all[r.cells[x].style]
+		style.Role = Prompt
+		r.cells[x].style = s.styles.of(style)
+	}
+	pen := s.pen
+	pen.Role = Typed
+	s.setPen(pen)
+}
+
+func (s *Screen) setPen(style Style) {
+	if style != s.pen {
+		s.pen = style
+		s.penID = s.styles.of(style)
+	}
+}
+
+func (s *Screen) endTyped() {
+	if s.pen.Role == Typed {
+		pen := s.pen
+		pen.Role = Output
+		s.setPen(pen)
+	}
+}
+
+// putASCII writes printable bytes.
+func (s *Screen) putASCII(text []byte) {
+	if s.mode.insert || s.parser.graphics {
+		for _, b := range text {
+			s.put(s.parser.translate(b))
+		}
+		return
+	}
+	for len(text) > 0 {
+		if s.wrapNext {
+			s.wrap()
+		}
+		r := s.grid[s.y]
+		n := min(len(text), s.cols-s.x)
+		s.splitWide(r, s.x)
+		s.splitWide(r, s.x+n)
+		cells := r.cells[s.x : s.x+n]
+		for i := range cells {
+			cells[i] = cell{r: rune(text[i]), style: s.penID, width: 1}
+		}
+		s.x += n
+		r.used = max(r.used, s.x)
+		text = text[n:]
+		if s.x == s.cols {
+			s.x--
+			s.wrapNext = !s.mode.noWrap
+			if s.mode.noWrap && len(text) > 0 {
+				text = text[len(text)-1:]
+			}
+		}
+	}
+}
+
+// splitWide blanks the wide rune that column x would cut in two.
+func (s *Screen) splitWide(r *row, x int) {
+	if x > 0 && x < len(r.cells) && r.cells[x].width == 0 && r.cells[x].r != 0 {
+		r.cells[x-1], r.cells[x] = cell{r: ' ', style: r.cells[x-1].style, width: 1}, cell{r: ' ', style: r.cells[x].style, width: 1}
+	}
+}
+
+// put writes one rune of any width.
+func (s *Screen) put(r rune) {
+	width := runewidth.RuneWidth(r)
+	if width == 0 {
+		s.combine(r)
+		return
+	}
+	width = min(width, s.cols)
+	if s.wrapNext || s.x+width > s.cols {
+		if s.mode.noWrap {
+			s.x = s.cols - width
+		} else {
+			s.wrap()
+		}
+	}
+	line := s.grid[s.y]
+	if s.mode.insert {
+		s.insertBlank(width)
+	}
+	s.splitWide(line, s.x)
+	s.splitWide(line, s.x+width)
+	line.cells[s.x] = cell{r: r, style: s.penID, width: uint8(width)}
+	if width == 2 {
+		line.cells[s.x+1] = cell{r: r, style: s.penID}
+	}
+	s.x += width
+	line.used = max(line.used, s.x)
+	if s.x >= s.cols {
+		s.x = s.cols - 1
+		s.wrapNext = !s.mode.noWrap
+	}
+}
+
+const (
+	maxClusters    = 1 << 20
+	maxClusterSize = 32
+)
+
+// combine adds a combining mark to the character before the cursor.
+func (s *Screen) combine(r rune) {
+	x := s.x - 1
+	if s.wrapNext {
+		x = s.x
+	}
+	line := s.grid[s.y]
+	if x > 0 && line.cells[x].width == 0 && line.cells[x].r != 0 {
+		x--
+	}
+	if x < 0 || line.cells[x].width == 0 || len(s.clusters) >= maxClusters {
+		return
+	}
+	base := string(line.cells[x].r)
+	if line.cells[x].r < 0 {
+		base = s.clusters[-line.cells[x].r-1]
+	}
+	if len(base) >= maxClusterSize {
+		return
+	}
+	s.clusters = append(s.clusters, base+string(r))
+	line.cells[x].r = rune(-len(s.clusters))
+}
+
+func (s *Screen) wrap() {
+	s.grid[s.y].wrapped = true
+	s.x, s.wrapNext = 0, false
+	s.index()
+}
+
+// lineFeed ends what was typed and goes one row down.
+func (s *Screen) lineFeed() {
+	s.endTyped()
+	s.wrapNext = false
+	s.index()
+}
+
+func (s *Screen) index() {
+	switch {
+	case s.y == s.bot:
+		s.scrollUp(1)
+	case s.y < s.rows-1:
+		s.y++
+	}
+}
+
+func (s *Screen) reverseIndex() {
+	switch {
+	case s.y == s.top:
+		s.scrollDown(1)
+	case s.y > 0:
+		s.y--
+	}
+}
+
+// scrollUp moves the region up; rows that leave the top of the whole screen go to the history.
+func (s *Screen) scrollUp(n int) {
+	for range min(n, s.bot-s.top+1) {
+		gone := s.grid[s.top]
+		if s.top == 0 && s.saved == nil {
+			s.history.push(gone, s.clusters)
+		}
+		copy(s.grid[s.top:s.bot], s.grid[s.top+1:s.bot+1])
+		s.grid[s.bot] = s.clear(gone)
+	}
+}
+
+func (s *Screen) scrollDown(n int) {
+	for range min(n, s.bot-s.top+1) {
+		gone := s.grid[s.bot]
+		copy(s.grid[s.top+1:s.bot+1], s.grid[s.top:s.bot])
+		s.grid[s.top] = s.clear(gone)
+	}
+}
+
+// clear empties a row, keeping the background of the pen as terminals do.
+func (s *Screen) clear(r *row) *row {
+	clear(r.cells[:r.used])
+	r.used, r.wrapped = 0, false
+	if s.pen.BG != 0 {
+		s.erase(r, 0, s.cols)
+	}
+	return r
+}
+
+// erase blanks columns from up to but not including to.
+func (s *Screen) erase(r *row, from, to int) {
+	from, to = max(0, from), min(to, s.cols)
+	if from >= to {
+		return
+	}
+	s.splitWide(r, from)
+	s.splitWide(r, to)
+	if s.pen.BG == 0 {
+		clear(r.cells[from:to])
+		if to >= r.used {
+			r.used = min(r.used, from)
+		}
+		return
+	}
+	style := s.styles.of(Style{BG: s.pen.BG})
+	for x := from; x < to; x++ {
+		r.cells[x] = cell{r: ' ', style: style, width: 1}
+	}
+	r.used = max(r.used, to)
+}
+
+func (s *Screen) insertBlank(n int) {
+	r := s.grid[s.y]
+	n = min(n, s.cols-s.x)
+	s.splitWide(r, s.x)
+	copy(r.cells[s.x+n:], r.cells[s.x:s.cols-n])
+	r.used = min(s.cols, max(r.used, s.x)+n)
+	s.erase(r, s.x, s.x+n)
+	s.splitWide(r, s.cols-1)
+}
+
+func (s *Screen) deleteChars(n int) {
+	r := s.grid[s.y]
+	n = min(n, s.cols-s.x)
+	s.splitWide(r, s.x)
+	s.splitWide(r, s.x+n)
+	copy(r.cells[s.x:], r.cells[s.x+n:])
+	used := r.used
+	if used > s.x {
+		used = max(s.x, used-n)
+	}
+	s.erase(r, s.cols-n, s.cols)
+	if s.pen.BG == 0 {
+		r.used = used
+	}
+}
+
+// alternate switches to the second screen and back.
+func (s *Screen) alternate(on bool) {
+	switch {
+	case on && s.saved == nil:
+		s.keepMain = s.where()
+		s.saved = s.grid
+		s.grid = make([]*row, s.rows)
+		for i := range s.grid {
+			s.grid[i] = s.blank()
+		}
+	case !on && s.saved != nil:
+		s.grid, s.saved = s.saved, nil
+		s.restore(s.keepMain)
+	}
+	s.top, s.bot = 0, s.rows-1
+}
+
+func (s *Screen) where() cursor { return cursor{s.x, s.y, s.pen, s.mode} }
+
+func (s *Screen) restore(c cursor) {
+	s.x, s.y, s.wrapNext = min(c.x, s.cols-1), min(c.y, s.rows-1), false
+	s.mode.origin = c.mode.origin
+	s.setPen(c.pen)
+}
+
+// reset is what ESC c asks for; the history stays.
+func (s *Screen) reset() {
+	s.alternate(false)
+	s.setPen(Style{})
+	for _, r := range s.grid {
+		if r.used > 0 && s.saved == nil {
+			s.history.push(r, s.clusters)
+		}
+		s.clear(r)
+	}
+	s.x, s.y, s.wrapNext, s.mode, s.keep = 0, 0, false, modes{}, cursor{}
+	s.top, s.bot = 0, s.rows-1
+}
