@@ -1,0 +1,74 @@
+// Package device holds what was learnt of the device: facts, each with the time and the command it
+// came from. Nothing is in here that was not read.
+package device
+
+import (
+	"slices"
+	"strings"
+	"time"
+)
+
+// Fact is one value learnt. Value is a string, a float64 (sizes in bytes, numbers), a Release, or a
+// []map[string]any for rows.
+type Fact struct {
+	Name   string
+	Value  any
+	Text   string // as the device wrote it
+	Source string // the command
+	At     time.Time
+}
+
+// Facts are the facts of one device by name, such as store.free. The zero value is ready to use; it
+// is used by one goroutine.
+type Facts struct {
+	byName map[string]Fact
+}
+
+// Set keeps a fact and returns the one it replaces, if there was one.
+func (f *Facts) Set(fact Fact) (before Fact, had bool) {
+	if f.byName == nil {
+		f.byName = map[string]Fact{}
+	}
+	before, had = f.byName[fact.Name]
+	f.byName[fact.Name] = fact
+	return before, had
+}
+
+// Get finds a fact.
+func (f *Facts) Get(name string) (Fact, bool) {
+	fact, found := f.byName[name]
+	return fact, found
+}
+
+// All lists the facts by name.
+func (f *Facts) All() []Fact {
+	all := make([]Fact, 0, len(f.byName))
+	for _, fact := range f.byName {
+		all = append(all, fact)
+	}
+	slices.SortFunc(all, func(a, b Fact) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+// Tree lays the facts out as nested maps, store.free as tree["store"]["free"], for guards.
+func (f *Facts) Tree() map[string]any {
+	tree := map[string]any{}
+	for name, fact := range f.byName {
+		Plant(tree, name, fact.Value)
+	}
+	return tree
+}
+
+// Plant sets a dotted name in nested maps.
+func Plant(tree map[string]any, name string, value any) {
+	parts := strings.Split(name, ".")
+	for _, part := range parts[:len(parts)-1] {
+		inner, is := tree[part].(map[string]any)
+		if !is {
+			inner = map[string]any{}
+			tree[part] = inner
+		}
+		tree = inner
+	}
+	tree[parts[len(parts)-1]] = value
+}

@@ -1,0 +1,114 @@
+package logbook
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+)
+
+// Last is the state in which a session was cut off, as far as it had got to the book.
+type Last struct {
+	Entry    Entry
+	At       time.Time
+	Step     string // title of the step it was in
+	Transfer string // how far a transfer had come, empty when none was running
+	Speed    int    // our end's speed in baud, 0 when it was never changed
+	Before   int    // the speed before that
+	Mode     string
+}
+
+// CutOff finds the sessions whose program ended in the middle and that were not told of yet, newest
+// first, and notes that they now are.
+func (l *Logbook) CutOff() ([]Last, error) {
+	entries, err := l.query(`WHERE ended IS NULL AND told = 0 ORDER BY id DESC`)
+	if err != nil {
+		return nil, err
+	}
+	var all []Last
+	for _, e := range entries {
+		if e.Outcome != Broken {
+			continue
+		}
+		last, err := l.last(e)
+		if err != nil {
+			return all, err
+		}
+		all = append(all, last)
+		if _, err := l.db.Exec(`UPDATE session SET told = 1 WHERE id = ?`, e.ID); err != nil {
+			return all, l.wrap(err)
+		}
+	}
+	return all, nil
+}
+
+func (l *Logbook) last(e Entry) (Last, error) {
+	last := Last{Entry: e, At: e.Began}
+	titles := map[string]string{}
+	err := l.Events(e.ID, func(ev event.Event) error {
+		last.At = ev.At
+		switch b := ev.Body.(type) {
+		case event.RunBegin:
+			for _, s := range b.Steps {
+				titles[s.ID] = s.Title
+			}
+		case event.StepBegin:
+			last.Step = titles[b.ID]
+		case event.RunEnd:
+			last.Step = ""
+		case event.Transfer:
+			last.Transfer = fmt.Sprintf("%d of %d B", b.Bytes, b.Size)
+		case event.TransferEnd:
+			last.Transfer = ""
+		case event.Speed:
+			if last.Before == 0 {
+				last.Before = b.From
+			}
+			last.Speed = b.To
+		case event.Mode:
+			last.Mode = b.Name
+		}
+		return nil
+	})
+	return last, err
+}
+
+// String says the state in words.
+func (l Last) String() string {
+	text := fmt.Sprintf("entry %d (%s, %s) was cut off at %s", l.Entry.ID, orNone(l.Entry.Device, l.Entry.Target), orNone(l.Entry.Runbook, "no runbook"), l.At.Local().Format("2006-01-02 15:04:05"))
+	if l.Step != "" {
+		text += fmt.Sprintf(" in step “%s”", l.Step)
+	}
+	if l.Transfer != "" {
+		text += ", " + l.Transfer + " sent"
+	}
+	if l.Speed != 0 {
+		text += fmt.Sprintf("; the line was at %d baud", l.Speed)
+	}
+	if l.Mode != "" {
+		text += "; the device was in mode " + l.Mode
+	}
+	return text + ". Nothing is known of the device since then: look before you go on"
+}
+
+func orNone(value, fallback string) string {
+	if value == "" {
+		return fallback
+	}
+	return value
+}
+
+// thisProcess names the running program so that a later one with the same number is not taken for
+// it.
+func thisProcess() string {
+	return strconv.Itoa(os.Getpid()) + "/" + processStart(os.Getpid())
+}
+
+func alive(process string) bool {
+	number, start, _ := strings.Cut(process, "/")
+	pid, err := strconv.Atoi(number)
+	return err == nil && processStart(pid) == start && start != ""
+}

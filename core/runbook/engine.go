@@ -1,0 +1,445 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/clock"
+	"pilotrix/core/device"
+	"pilotrix/core/event"
+	"pilotrix/core/sense"
+)
+
+// Console is what the engine needs of the session it runs in.
+type Console interface {
+	Clock() clock.Clock
+	Emit(event.Body)
+	// View is what the device is in now.
+	View() sense.View
+	// Await returns the first view for which ready holds. It ends with ctx, or with ErrLineLost.
+	Await(ctx context.Context, ready func(sense.View) bool) (sense.View, error)
+	// Type sends text with the runbook's helm.
+	Type(ctx context.Context, text string, secret bool) error
+	// Speed is our end's speed in baud; ok is false for a line without one.
+	Speed() (baud int, ok bool)
+	SetSpeed(ctx context.Context, baud int, why string) error
+	Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error)
+	// Carry hands the line to a carrier. What a waiting receiver has asked with is read first.
+	Carry(ctx context.Context, carry func(context.Context, carrier.Port) error) error
+	// AwaitLine waits for a lost line to come back.
+	AwaitLine(ctx context.Context) error
+	// Ask puts a question to the operator and returns one of its answers.
+	Ask(ctx context.Context, ask event.Ask) (string, error)
+	// WithHelm is a context that ends, with ErrHelm as its cause, when the hand takes the helm.
+	WithHelm(ctx context.Context) (context.Context, context.CancelFunc)
+	// AwaitHelm waits for the hand to give the helm back and says how to go on.
+	AwaitHelm(ctx context.Context) (Choice, error)
+	// TakeBack gives the runbook the helm without asking, to put the line in order at the end.
+	TakeBack(why string)
+	// Release gives the helm to the hand, at the end.
+	Release(why string)
+}
+
+// Choice is how to go on after the hand had the helm.
+type Choice int
+
+// What the operator may choose when giving the helm back.
+const (
+	Repeat Choice = iota // the step from its beginning
+	GoOn                 // with the next step: this one was done by hand
+	Stop
+)
+
+// Causes of a broken-off wait. Test with errors.Is.
+var (
+	ErrHelm     = errors.New("the operator took the helm")
+	ErrLineLost = errors.New("the line was lost")
+	errStopped  = errors.New("stopped by the operator")
+	errLimit    = errors.New("not within the limit")
+)
+
+// Exit codes of a run.
+const (
+	ExitDone     = 0
+	ExitFailed   = 1
+	ExitStopped  = 3
+	ExitWentBack = 4
+)
+
+// Result is how a run ended.
+type Result struct {
+	Outcome string
+	Exit    int
+	Message string
+	Proved  []string
+}
+
+// Answers to an Ask.
+const (
+	Approve   = "approve"
+	StopHere  = "stop"
+	DoneByMe  = "done"
+	TryAgain  = "repeat"
+	SkipIt    = "go on"
+	TakeBackA = "go back"
+)
+
+// Engine carries out one prepared runbook. It runs in the goroutine that calls Run.
+type Engine struct {
+	p       *Prepared
+	console Console
+	facts   *device.Facts
+
+	changed     bool // something that the device keeps was changed
+	speedBefore int
+	failures    map[string]int // again-from jumps used, by step
+	lineLosses  int
+	proved      []string
+}
+
+// NewEngine makes an engine for one run. Facts may hold what was read before.
+func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
+	return &Engine{p: p, console: console, facts: facts, failures: map[string]int{}}
+}
+
+// Run carries the runbook out, then puts the line's speed back whatever happened.
+func (e *Engine) Run(ctx context.Context) Result {
+	e.speedBefore, _ = e.console.Speed()
+	e.console.Emit(e.begin())
+	err := e.runSteps(ctx, e.p.Steps)
+	result := e.conclude(ctx, err)
+	if note := e.restoreSpeed(ctx); note != "" {
+		result.Message += "; " + note
+	}
+	e.console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved})
+	e.console.Release("the runbook ended")
+	return result
+}
+
+func (e *Engine) begin() event.RunBegin {
+	begin := event.RunBegin{
+		Runbook: e.p.Book.Runbook, Title: e.p.Book.Title, Dialect: e.p.Dialect.Dialect, Inputs: e.p.Shown(),
+		WayBack: strings.TrimSpace(e.p.Book.WayBack.About),
+	}
+	for _, s := range e.p.Steps {
+		begin.Steps = append(begin.Steps, event.StepPlan{
+			ID: s.ID, Leg: s.Leg, Title: s.Step.Step, Verb: s.Verb, Expected: s.Expected, Limit: s.Limit,
+			Hold: s.Step.Hold != "", NoReturn: s.NoReturn,
+		})
+	}
+	return begin
+}
+
+// conclude turns what ended the steps into a result, going the way back where that is said.
+func (e *Engine) conclude(ctx context.Context, err error) Result {
+	switch {
+	case err == nil:
+		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done", Proved: e.proved}
+	case errors.Is(err, errStopped):
+		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: err.Error() + e.changedWords()}
+	case errors.Is(err, errGoBack):
+		e.console.Emit(event.Note{Level: event.Warn, Text: "going the way back"})
+		message := strings.TrimSuffix(err.Error(), ": "+errGoBack.Error())
+		if back := e.runSteps(ctx, e.p.WayBack); back != nil {
+			return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and the way back failed: %v", message, back)}
+		}
+		return Result{Outcome: event.WentBack, Exit: ExitWentBack, Message: message + "; the way back was gone"}
+	case ctx.Err() != nil:
+		return Result{Outcome: event.Stopped, Exit: ExitFailed, Message: "the program was ended" + e.changedWords()}
+	}
+	return Result{Outcome: event.Failed, Exit: ExitFailed, Message: err.Error() + e.changedWords()}
+}
+
+func (e *Engine) changedWords() string {
+	if e.changed {
+		return "; the device was changed before that"
+	}
+	return "; nothing was changed on the device"
+}
+
+var errGoBack = errors.New("go back")
+
+// runSteps carries out steps in order. A failure may lead back to the beginning of a leg.
+func (e *Engine) runSteps(ctx context.Context, steps []Prepped) error {
+	for i := 0; i < len(steps); {
+		err := e.runStep(ctx, &steps[i])
+		if err == nil {
+			i++
+			continue
+		}
+		again := steps[i].Failure.AgainFrom
+		if again == "" || errors.Is(err, errStopped) || ctx.Err() != nil || e.failures[steps[i].ID] >= max(steps[i].Failure.Times, 1) {
+			return err
+		}
+		e.failures[steps[i].ID]++
+		e.console.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("starts over from “%s”: %v", again, err)})
+		i = e.p.LegAt[again]
+	}
+	return nil
+}
+
+// runStep carries one step out, repeating it as its retry rule, the operator or a lost line ask.
+func (e *Engine) runStep(ctx context.Context, s *Prepped) error {
+	if skip, err := e.skips(s); err != nil || skip {
+		return err
+	}
+	for try := 1; ; try++ {
+		begun := e.console.Clock().Now()
+		e.console.Emit(event.StepBegin{ID: s.ID, Try: try})
+		err := e.attempt(ctx, s)
+		end := event.StepEnd{ID: s.ID, Outcome: event.Done, Took: e.console.Clock().Since(begun)}
+		if errors.Is(err, ErrHelm) && ctx.Err() == nil {
+			err = e.byHand(ctx, s, &end)
+			if err == errRepeat {
+				continue
+			}
+			if err == nil {
+				e.console.Emit(end)
+				return nil
+			}
+		}
+		if err != nil {
+			end.Outcome, end.Message = event.Failed, err.Error()
+			if errors.Is(err, errStopped) {
+				end.Outcome = event.Stopped
+			}
+		}
+		e.console.Emit(end)
+		if err == nil {
+			return nil
+		}
+		again, err := e.afterFailure(ctx, s, try, err)
+		if !again {
+			return err
+		}
+	}
+}
+
+var errRepeat = errors.New("repeat the step")
+
+func (e *Engine) skips(s *Prepped) (bool, error) {
+	if s.when == nil {
+		return false, nil
+	}
+	holds, err := s.when.Holds(e.env())
+	if err != nil {
+		return false, fmt.Errorf("step “%s”: when %w", s.Step.Step, err)
+	}
+	if !holds {
+		e.console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: "not needed: " + s.When})
+	}
+	return !holds, nil
+}
+
+// attempt does the step once, within its limit and while the runbook has the helm.
+func (e *Engine) attempt(ctx context.Context, s *Prepped) error {
+	held, release := e.console.WithHelm(ctx)
+	defer release()
+	if err := e.hold(held, s); err != nil {
+		return causeOf(held, err)
+	}
+	limited, cancel := e.console.Clock().WithTimeout(held, s.Limit)
+	defer cancel()
+	err := e.do(limited, s)
+	if err != nil && errors.Is(err, context.DeadlineExceeded) && held.Err() == nil {
+		err = fmt.Errorf("%w of %s: %s", errLimit, s.Limit, e.stateWords())
+	}
+	return causeOf(held, err)
+}
+
+// stateWords tells what the device shows, for a failure.
+func (e *Engine) stateWords() string {
+	v := e.console.View()
+	words := "the device is in mode " + v.Mode
+	if v.Proof != "" {
+		words += fmt.Sprintf(" (%q)", sense.Sample([]byte(v.Proof)))
+	}
+	return words + fmt.Sprintf(", last heard %s ago", e.console.Clock().Since(v.LastByte).Round(100*time.Millisecond))
+}
+
+// causeOf replaces a cancellation by what caused it.
+func causeOf(ctx context.Context, err error) error {
+	if err != nil && ctx.Err() != nil {
+		if cause := context.Cause(ctx); errors.Is(cause, ErrHelm) {
+			return ErrHelm
+		}
+	}
+	return err
+}
+
+// byHand waits while the hand has the helm, then goes on as told.
+func (e *Engine) byHand(ctx context.Context, s *Prepped, end *event.StepEnd) error {
+	e.console.Emit(event.StepNow{ID: s.ID, Doing: "The hand has the helm", Awaiting: "until it is given back"})
+	choice, err := e.console.AwaitHelm(ctx)
+	switch {
+	case err != nil:
+		return err
+	case choice == Repeat:
+		return errRepeat
+	case choice == GoOn:
+		end.Outcome = event.ByHand
+		return nil
+	}
+	return fmt.Errorf("%w at “%s”", errStopped, s.Step.Step)
+}
+
+// idempotent verbs may be repeated without asking after the line was lost.
+var idempotent = map[string]bool{"read": true, "check": true, "catch": true, "wait": true, "compare": true, "note": true, "hold": true, "speed": true}
+
+const (
+	lineBackLimit  = 2 * time.Minute
+	maxLineRepeats = 5
+)
+
+// afterFailure decides whether a failed step is tried again.
+func (e *Engine) afterFailure(ctx context.Context, s *Prepped, try int, err error) (again bool, _ error) {
+	titled := fmt.Errorf("“%s”: %w", s.Step.Step, err)
+	if errors.Is(err, errStopped) || ctx.Err() != nil {
+		return false, titled
+	}
+	if errors.Is(err, ErrLineLost) {
+		if back := e.lineBack(ctx); back != nil {
+			return false, fmt.Errorf("“%s”: %w", s.Step.Step, back)
+		}
+		if e.lineLosses++; idempotent[s.Verb] && e.lineLosses <= maxLineRepeats {
+			return true, nil
+		}
+	}
+	if try <= s.Retry {
+		return true, nil
+	}
+	do := s.Failure.Do
+	if do == "" && s.Failure.AgainFrom == "" {
+		do = e.p.Book.OnFailure.Do
+	}
+	switch {
+	case do == "go-on":
+		e.console.Emit(event.Note{Level: event.Warn, Text: "goes on although " + titled.Error()})
+		return false, nil
+	case s.Failure.AgainFrom != "" && e.failures[s.ID] < max(s.Failure.Times, 1):
+		return false, titled
+	case do == "go-back" && len(e.p.WayBack) > 0 && e.changed:
+		return false, fmt.Errorf("%w: %w", titled, errGoBack)
+	}
+	return e.askAfterFailure(ctx, s, titled)
+}
+
+func (e *Engine) lineBack(ctx context.Context) error {
+	e.console.Emit(event.Note{Level: event.Warn, Text: "the line is lost; waiting for it to come back"})
+	limited, cancel := e.console.Clock().WithTimeout(ctx, lineBackLimit)
+	defer cancel()
+	if err := e.console.AwaitLine(limited); err != nil {
+		return fmt.Errorf("%w and did not come back within %s", ErrLineLost, lineBackLimit)
+	}
+	return nil
+}
+
+// askAfterFailure lets the operator decide; with nobody to ask the answer is to stop.
+func (e *Engine) askAfterFailure(ctx context.Context, s *Prepped, failure error) (bool, error) {
+	answers := []string{TryAgain, SkipIt, StopHere}
+	if len(e.p.WayBack) > 0 && e.changed {
+		answers = append(answers, TakeBackA)
+	}
+	held, release := e.console.WithHelm(ctx)
+	defer release()
+	answer, err := e.console.Ask(held, event.Ask{
+		Form: "failure", Step: s.ID, Text: failure.Error(), Answers: answers, Changed: e.changed,
+		WayBack: strings.TrimSpace(e.p.Book.WayBack.About),
+	})
+	if errors.Is(causeOf(held, err), ErrHelm) && ctx.Err() == nil {
+		choice, err := e.console.AwaitHelm(ctx)
+		answer = map[Choice]string{Repeat: TryAgain, GoOn: SkipIt, Stop: StopHere}[choice]
+		if err != nil {
+			return false, err
+		}
+	} else if err != nil {
+		return false, failure
+	}
+	switch answer {
+	case TryAgain:
+		return true, nil
+	case SkipIt:
+		return false, nil
+	case TakeBackA:
+		return false, fmt.Errorf("%w: %w", failure, errGoBack)
+	}
+	return false, failure
+}
+
+// hold waits for the operator's approval where the step asks for one.
+func (e *Engine) hold(ctx context.Context, s *Prepped) error {
+	if s.Step.Hold == "" {
+		return nil
+	}
+	env := e.env()
+	text, err := s.hold.Render(env)
+	if err != nil {
+		return err
+	}
+	wayBack := s.wayBack.Shown(env)
+	if wayBack == "" && !s.NoReturn {
+		wayBack = strings.TrimSpace(e.p.Book.WayBack.About)
+	}
+	e.console.Emit(event.StepNow{ID: s.ID, Doing: s.Step.Step, Awaiting: "your approval"})
+	answer, err := e.console.Ask(ctx, event.Ask{
+		Form: "hold", Step: s.ID, Text: strings.TrimSpace(text), Types: e.p.Types(s, e.openEnv()), WayBack: wayBack,
+		NoReturn: s.NoReturn, Changed: e.changed, Answers: []string{Approve, StopHere},
+	})
+	if err != nil {
+		return err
+	}
+	if answer != Approve {
+		return fmt.Errorf("%w at the hold", errStopped)
+	}
+	return nil
+}
+
+func (e *Engine) env() map[string]any { return e.p.Env(e.facts) }
+
+// openEnv is env without secrets.
+func (e *Engine) openEnv() map[string]any {
+	env := e.env()
+	for _, input := range e.p.Book.Inputs {
+		if input.Kind == KindSecret {
+			delete(env, input.Input)
+		}
+	}
+	return env
+}
+
+// do carries out the step's verb.
+func (e *Engine) do(ctx context.Context, s *Prepped) error {
+	switch {
+	case len(s.Read) > 0:
+		return e.read(ctx, s)
+	case s.Step.Check != "":
+		return e.check(s)
+	case s.Act != nil:
+		return e.act(ctx, s)
+	case s.Send != nil:
+		return e.send(ctx, s)
+	case s.Speed != nil:
+		return e.speed(ctx, s)
+	case s.Catch != nil:
+		return e.catch(ctx, s)
+	case s.Wait != nil:
+		return e.wait(ctx, s)
+	case len(s.Step.Compare) > 0:
+		return e.compareAll(s)
+	case s.Operator != "":
+		return e.operator(ctx, s)
+	case s.Note != "":
+		text, err := s.say.Render(e.env())
+		e.console.Emit(event.Note{Level: event.Say, Text: text})
+		return err
+	}
+	return nil
+}
+
+func (e *Engine) now(s *Prepped, doing, awaiting string, limit time.Duration) {
+	e.console.Emit(event.StepNow{ID: s.ID, Doing: doing, Awaiting: awaiting, Limit: limit})
+}

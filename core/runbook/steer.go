@@ -1,0 +1,308 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/sense"
+)
+
+// speed changes both ends of the line and proves the new speed by a clean prompt.
+func (e *Engine) speed(ctx context.Context, s *Prepped) error {
+	from, can := e.console.Speed()
+	to := s.Speed.To
+	if s.Speed.Back {
+		to = e.speedBefore
+	}
+	switch {
+	case !can:
+		e.console.Emit(event.Note{Level: event.Say, Text: "this line has no speed; nothing to change"})
+		return nil
+	case from == to:
+		return nil
+	}
+	e.now(s, fmt.Sprintf("Changes both ends from %d to %d baud", from, to), "a clean prompt at the new speed", s.Limit)
+	return e.changeSpeed(ctx, s, from, to)
+}
+
+const provePresses = 3
+
+// changeSpeed tells the device, follows it, and falls back when no clean prompt comes.
+func (e *Engine) changeSpeed(ctx context.Context, s *Prepped, from, to int) error {
+	if err := e.be(ctx, s, e.speedModes()); err != nil {
+		return err
+	}
+	setting := e.p.Dialect.SpeedIn(e.console.View().Mode)
+	command, err := setting.Type.Command(map[string]any{"speed": to})
+	if err != nil {
+		return err
+	}
+	if err := e.console.Type(ctx, command+e.p.Dialect.Enter(), false); err != nil {
+		return err
+	}
+	limited, cancel := e.console.Clock().WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	v, err := e.console.Await(limited, func(v sense.View) bool {
+		return v.AtPrompt || (setting.Fail != nil && setting.Fail.MatchString(v.Output)) ||
+			(setting.Moved != nil && setting.Moved.MatchString(v.Output))
+	})
+	if err != nil && ctx.Err() != nil {
+		return err
+	}
+	if setting.Fail != nil && setting.Fail.MatchString(v.Output) {
+		return fmt.Errorf("“%s” was answered: %s", command, strings.TrimSpace(setting.Fail.FindString(v.Output)))
+	}
+	begun := e.console.Clock().Now()
+	if err := e.console.SetSpeed(ctx, to, "the runbook changed both ends"); err != nil {
+		return err
+	}
+	if _, err := e.nudge(ctx, provePresses, time.Second); err == nil {
+		took := e.console.Clock().Since(begun).Round(10 * time.Millisecond)
+		e.console.Emit(event.Note{Level: event.Say, Text: fmt.Sprintf("clean prompt at %d baud after %s", to, took)})
+		return nil
+	} else if ctx.Err() != nil {
+		return err
+	}
+	return e.fallBack(ctx, from, to)
+}
+
+// fallBack returns to the old speed, hunting when the device is not there either.
+func (e *Engine) fallBack(ctx context.Context, from, to int) error {
+	if err := e.console.SetSpeed(ctx, from, fmt.Sprintf("no clean prompt at %d, back to the old speed", to)); err != nil {
+		return err
+	}
+	if _, err := e.nudge(ctx, provePresses, time.Second); err == nil {
+		return fmt.Errorf("no clean prompt at %d baud; the device still speaks %d", to, from)
+	} else if ctx.Err() != nil {
+		return err
+	}
+	found, err := e.hunt(ctx)
+	if err != nil {
+		return err
+	}
+	if found.Best() == 0 {
+		return fmt.Errorf("no clean prompt at %d baud, nor at %d, nor at any usual speed", to, from)
+	}
+	return fmt.Errorf("no clean prompt at %d baud; found the device at %d", to, found.Best())
+}
+
+func (e *Engine) speedModes() (modes []string) {
+	for _, speed := range e.p.Dialect.Document.Speed {
+		modes = append(modes, speed.In...)
+	}
+	return modes
+}
+
+// hunt looks for the speed the device speaks.
+func (e *Engine) hunt(ctx context.Context) (sense.Found, error) {
+	speeds := e.p.Dialect.Line.Speeds
+	ours, can := e.console.Speed()
+	if !can {
+		return sense.Found{}, nil
+	}
+	order := []int{}
+	for _, speed := range append(append([]int{ours, e.p.Dialect.Line.Speed}, speeds...), sense.UsualSpeeds...) {
+		if speed != 0 && !containsInt(order, speed) {
+			order = append(order, speed)
+		}
+	}
+	return e.console.Hunt(ctx, sense.Hunt{Speeds: order, Key: e.p.Dialect.Nudge(), Prompts: e.p.Dialect.Prompts()})
+}
+
+func containsInt(list []int, one int) bool {
+	for _, each := range list {
+		if each == one {
+			return true
+		}
+	}
+	return false
+}
+
+const (
+	catchListen = 400 * time.Millisecond
+	catchPress  = 1500 * time.Millisecond
+	pressesEach = 2
+)
+
+// catch brings the device to a prompt of the mode: it listens, interrupts what has to be
+// interrupted, presses the harmless key, looks for the speed when what comes is garble or nothing.
+func (e *Engine) catch(ctx context.Context, s *Prepped) error {
+	want := s.Catch.Mode
+	e.now(s, "Looks for the device on the line", "a prompt of mode "+e.p.Dialect.ModeTitle(want), s.Limit)
+	for round := 0; ; round++ {
+		v, err := e.listen(ctx, catchListen)
+		if err != nil {
+			return err
+		}
+		if caught, err := e.caught(ctx, s, v, want); err != nil || caught {
+			return err
+		}
+		if err := e.catchRound(ctx, s, round); err != nil {
+			return err
+		}
+	}
+}
+
+// caught acts on what is known at once: a prompt, or a mode with a key of its own.
+func (e *Engine) caught(ctx context.Context, s *Prepped, v sense.View, want string) (bool, error) {
+	if v.AtPrompt {
+		if v.Mode == want {
+			return true, nil
+		}
+		if e.p.Dialect.MoveFrom(v.Mode, want) != nil {
+			return true, e.be(ctx, s, []string{want})
+		}
+		e.now(s, fmt.Sprintf("The device is in mode %s", e.p.Dialect.ModeTitle(v.Mode)), "it to restart: the mode "+want+" is reached no other way", s.Limit)
+		_, err := e.console.Await(ctx, func(now sense.View) bool { return now.Count > v.Count })
+		return false, err
+	}
+	if key, known := e.p.Dialect.KeyFor(v.Mode); known {
+		if err := e.console.Type(ctx, key, false); err != nil {
+			return false, err
+		}
+	}
+	return false, nil
+}
+
+// catchRound presses the nudge a few times, then looks for the speed, then breaks what runs.
+func (e *Engine) catchRound(ctx context.Context, s *Prepped, round int) error {
+	v := e.console.View()
+	if v.Mode != sense.Garbled {
+		for range pressesEach {
+			if err := e.console.Type(ctx, e.p.Dialect.Nudge(), false); err != nil {
+				return err
+			}
+			v, err := e.listen(ctx, catchPress)
+			if err != nil || v.AtPrompt {
+				return err
+			}
+			if _, known := e.p.Dialect.KeyFor(v.Mode); known || v.Mode == sense.Garbled {
+				break
+			}
+		}
+	}
+	if brk := e.p.Dialect.Catch.Break; brk != "" && round > 0 {
+		if err := e.console.Type(ctx, brk, false); err != nil {
+			return err
+		}
+	}
+	if v := e.console.View(); v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1 {
+		return e.catchHunt(ctx, s, v)
+	}
+	return nil
+}
+
+func (e *Engine) catchHunt(ctx context.Context, s *Prepped, v sense.View) error {
+	ours, can := e.console.Speed()
+	if !can {
+		return nil
+	}
+	why := "no prompt comes"
+	if v.Mode == sense.Garbled {
+		why = fmt.Sprintf("what arrives is garbled (%.0f %% of it)", 100*v.Garble)
+	}
+	e.now(s, "Hunts for the speed: "+why, "a speed at which it makes sense", s.Limit)
+	found, err := e.hunt(ctx)
+	if err != nil {
+		return err
+	}
+	if best := found.Best(); best != 0 {
+		text := fmt.Sprintf("the device speaks %d baud, %.0f %% sure", best, 100*found.Sure)
+		if best != ours {
+			text += fmt.Sprintf("; we were at %d", ours)
+		}
+		if e.speedBefore == ours { // a wrong speed is nothing to go back to
+			e.speedBefore = best
+		}
+		e.console.Emit(event.Note{Level: event.Say, Text: text})
+	}
+	return nil
+}
+
+// listen waits for a prompt, a mode with a key, or garble, for at most that long.
+func (e *Engine) listen(ctx context.Context, limit time.Duration) (sense.View, error) {
+	limited, cancel := e.console.Clock().WithTimeout(ctx, limit)
+	defer cancel()
+	v, err := e.console.Await(limited, func(v sense.View) bool {
+		_, key := e.p.Dialect.KeyFor(v.Mode)
+		return v.AtPrompt || v.Mode == sense.Garbled || key
+	})
+	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+		return e.console.View(), nil
+	}
+	return v, err
+}
+
+const garbleTolerance = 2 * time.Second
+
+// wait lets the device come to one of the modes; it answers its questions and follows its speed.
+func (e *Engine) wait(ctx context.Context, s *Prepped) error {
+	e.now(s, "Waits for the device", "mode "+strings.Join(s.Wait.Mode, " or "), s.Limit)
+	for {
+		v, err := e.console.Await(ctx, func(v sense.View) bool {
+			return v.Dialog != "" || v.AtPrompt || v.Mode == sense.Garbled || (contains(s.Wait.Mode, v.Mode))
+		})
+		if err != nil {
+			return err
+		}
+		switch {
+		case contains(s.Wait.Mode, v.Mode):
+			return nil
+		case v.Dialog != "":
+			if err := e.answer(ctx, nil, v, nil); err != nil {
+				return err
+			}
+		case v.Mode == sense.Garbled:
+			if err := e.waitGarbled(ctx, s, v); err != nil {
+				return err
+			}
+		default:
+			return fmt.Errorf("the device came to mode %s instead of %s (%q)", v.Mode, strings.Join(s.Wait.Mode, " or "), v.Prompt)
+		}
+	}
+}
+
+// waitGarbled gives garble a moment to pass, then looks for the speed.
+func (e *Engine) waitGarbled(ctx context.Context, s *Prepped, v sense.View) error {
+	limited, cancel := e.console.Clock().WithTimeout(ctx, garbleTolerance)
+	_, err := e.console.Await(limited, func(v sense.View) bool { return v.Mode != sense.Garbled })
+	cancel()
+	if err == nil || ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return e.catchHunt(ctx, s, v)
+}
+
+const restoreLimit = 45 * time.Second
+
+// restoreSpeed puts both ends back to the speed that the line had before, whatever ended the run. It
+// returns what is left to say when that did not work.
+func (e *Engine) restoreSpeed(ctx context.Context) string {
+	ours, can := e.console.Speed()
+	if !can || e.speedBefore == 0 || ours == e.speedBefore {
+		return ""
+	}
+	e.console.TakeBack("to put the line's speed back")
+	free, cancel := e.console.Clock().WithTimeout(context.WithoutCancel(ctx), restoreLimit)
+	defer cancel()
+	s := &Prepped{ID: "end", Limit: restoreLimit, Step: Step{Step: "Put the speed back"}}
+	e.now(s, fmt.Sprintf("Puts the speed back to %d baud", e.speedBefore), "a clean prompt", restoreLimit)
+	_, err := e.nudge(free, 2, time.Second)
+	if err == nil && e.p.Dialect.SpeedIn(e.console.View().Mode) != nil {
+		err = e.changeSpeed(free, s, ours, e.speedBefore)
+		if err == nil {
+			return ""
+		}
+	}
+	if err := e.console.SetSpeed(free, e.speedBefore, "back to what it was before the runbook"); err != nil {
+		return fmt.Sprintf("our end could not be put back to %d baud: %v", e.speedBefore, err)
+	}
+	if _, err := e.nudge(free, 2, time.Second); err == nil {
+		return ""
+	}
+	return fmt.Sprintf("our end is back at %d baud, but no clean prompt was seen there: the device may still be at %d", e.speedBefore, ours)
+}

@@ -1,0 +1,156 @@
+package sense
+
+import (
+	"cmp"
+	"context"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+)
+
+// UsualSpeeds are tried in this order, in baud: the commonest first.
+var UsualSpeeds = []int{9600, 115200, 38400, 57600, 19200, 230400, 4800, 2400, 1200}
+
+// Ear is the line while speeds are tried on it.
+type Ear interface {
+	// Tune sets our end's speed.
+	Tune(ctx context.Context, baud int) error
+	// Listen returns what arrives until quiet has passed after the last byte, or within the limit.
+	Listen(ctx context.Context, limit, quiet time.Duration) ([]byte, error)
+	// Press types a harmless key.
+	Press(ctx context.Context, key string) error
+}
+
+// Hunt sets how speeds are tried. Zero values have defaults.
+type Hunt struct {
+	Speeds  []int
+	Key     string           // pressed at each speed, default a carriage return
+	Passive bool             // press nothing
+	Listen  time.Duration    // before a key is pressed, default 300 ms
+	Answer  time.Duration    // after it, default 700 ms
+	Prompts []*regexp.Regexp // what a clean prompt looks like
+	Tried   func(Candidate)  // told of each speed as it was tried
+}
+
+// Candidate is what one speed sounded like. Score goes from 0 (nothing, or garble) to 1 (a known
+// prompt).
+type Candidate struct {
+	Speed  int     `json:"speed"`
+	Score  float64 `json:"score"`
+	Bytes  int     `json:"bytes"`
+	Sample string  `json:"sample"`
+	Prompt bool    `json:"prompt"`
+}
+
+// Found is the outcome: every speed tried, best first, and how sure the first is, from 0 to 1.
+type Found struct {
+	Tried []Candidate `json:"tried"`
+	Sure  float64     `json:"sure"`
+}
+
+// Best is the speed that fits, 0 when none does.
+func (f Found) Best() int {
+	if len(f.Tried) == 0 || f.Sure < 0.2 {
+		return 0
+	}
+	return f.Tried[0].Speed
+}
+
+const listenQuiet = 120 * time.Millisecond
+
+// Run tries the speeds until one answers with a known prompt or all were tried. It leaves the line
+// at the best one, if any fits.
+func (h Hunt) Run(ctx context.Context, ear Ear) (Found, error) {
+	if len(h.Speeds) == 0 {
+		h.Speeds = UsualSpeeds
+	}
+	h.Key = cmp.Or(h.Key, "\r")
+	h.Listen, h.Answer = cmp.Or(h.Listen, 300*time.Millisecond), cmp.Or(h.Answer, 700*time.Millisecond)
+	var found Found
+	for _, speed := range h.Speeds {
+		candidate, err := h.try(ctx, ear, speed)
+		if err != nil {
+			return found, err
+		}
+		found.Tried = append(found.Tried, candidate)
+		if h.Tried != nil {
+			h.Tried(candidate)
+		}
+		if candidate.Prompt {
+			break
+		}
+	}
+	slices.SortStableFunc(found.Tried, func(a, b Candidate) int { return cmp.Compare(b.Score, a.Score) })
+	found.Sure = sureness(found.Tried)
+	if best := found.Best(); best != 0 {
+		return found, ear.Tune(ctx, best)
+	}
+	return found, nil
+}
+
+func (h Hunt) try(ctx context.Context, ear Ear, speed int) (Candidate, error) {
+	if err := ear.Tune(ctx, speed); err != nil {
+		return Candidate{}, err
+	}
+	heard, err := ear.Listen(ctx, h.Listen, listenQuiet)
+	if err != nil {
+		return Candidate{}, err
+	}
+	if !h.Passive {
+		if err := ear.Press(ctx, h.Key); err != nil {
+			return Candidate{}, err
+		}
+		answer, err := ear.Listen(ctx, h.Answer, listenQuiet)
+		if err != nil {
+			return Candidate{}, err
+		}
+		heard = append(heard, answer...)
+	}
+	return h.score(speed, heard), nil
+}
+
+// score weighs how clean the bytes are by how many there are: one clean byte proves little.
+func (h Hunt) score(speed int, heard []byte) Candidate {
+	c := Candidate{Speed: speed, Bytes: len(heard), Sample: Sample(heard)}
+	clean := 1 - GarbleScore(heard)
+	if len(heard) > 0 {
+		c.Score = 0.95 * clean * clean * clean * float64(len(heard)) / float64(len(heard)+6)
+	}
+	last := lastLine(heard)
+	for _, prompt := range h.Prompts {
+		if last != "" && prompt.MatchString(last) {
+			c.Prompt, c.Score = true, 1
+		}
+	}
+	return c
+}
+
+func lastLine(p []byte) string {
+	var text stripper
+	var line []byte
+	for _, b := range p {
+		switch out, kind := text.next(b); kind {
+		case plain:
+			line = append(line, out)
+		case lineEnd:
+			line = line[:0]
+		case lineStart:
+			line = append(line[:0], out)
+		case back:
+			line = line[:max(0, len(line)-1)]
+		}
+	}
+	return strings.TrimLeft(string(line), "\x00")
+}
+
+// sureness is how far the best stands out from the next.
+func sureness(sorted []Candidate) float64 {
+	switch {
+	case len(sorted) == 0:
+		return 0
+	case len(sorted) == 1 || sorted[0].Prompt:
+		return sorted[0].Score
+	}
+	return sorted[0].Score * (sorted[0].Score - sorted[1].Score) / max(sorted[0].Score, 0.001)
+}

@@ -1,0 +1,345 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/runbook"
+	"pilotrix/core/sense"
+)
+
+// console is the session as the runbook engine sees it.
+type console struct{ s *Session }
+
+func (c console) Clock() clock.Clock   { return c.s.opt.Clock }
+func (c console) Emit(body event.Body) { c.s.hub.Emit(body) }
+
+func (c console) View() (v sense.View) {
+	c.s.do(func() { v = c.s.sense.View() })
+	return v
+}
+
+func (c console) Await(ctx context.Context, ready func(sense.View) bool) (sense.View, error) {
+	s := c.s
+	w := &watcher{ready: ready, got: make(chan watched, 1)}
+	alive := s.do(func() {
+		v := s.sense.View()
+		switch {
+		case s.line == nil:
+			w.got <- watched{view: v, err: fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)}
+		case ready(v):
+			w.got <- watched{view: v}
+		default:
+			s.watchers[w] = struct{}{}
+		}
+	})
+	if !alive {
+		return sense.View{}, fmt.Errorf("%w: the session ended", runbook.ErrLineLost)
+	}
+	select {
+	case got := <-w.got:
+		return got.view, got.err
+	case <-ctx.Done():
+		var v sense.View
+		s.do(func() { delete(s.watchers, w); v = s.sense.View() })
+		return v, ctx.Err()
+	}
+}
+
+func (c console) Type(ctx context.Context, text string, secret bool) error {
+	s := c.s
+	item := outgoing{data: []byte(text), done: make(chan error, 1), ctx: ctx}
+	var refused error
+	alive := s.do(func() {
+		switch {
+		case s.helm != event.Runbook:
+			refused = runbook.ErrHelm
+		case s.line == nil:
+			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)
+		default:
+			out := event.Out{By: event.Runbook, Bytes: event.Text(text)}
+			if secret {
+				out.Bytes, out.Secret = nil, len(text)
+			}
+			s.hub.Emit(out)
+			s.sense.Sent(item.data)
+			s.told = s.sense.View()
+			s.out.put(item)
+			s.schedule()
+		}
+	})
+	if refused != nil || !alive {
+		return refused
+	}
+	select {
+	case err := <-item.done:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (c console) Speed() (baud int, ok bool) {
+	c.s.do(func() {
+		_, ok = c.s.line.(line.Speeder)
+		baud = c.s.baud
+		ok = ok || (c.s.line == nil && baud != 0)
+	})
+	return baud, ok
+}
+
+func (c console) SetSpeed(ctx context.Context, baud int, why string) error {
+	from, err := c.tune(ctx, baud)
+	if err != nil {
+		return err
+	}
+	c.s.do(func() {
+		c.s.hub.Emit(event.Speed{From: from, To: baud, Why: why})
+		c.s.hub.Emit(event.Mark{Text: fmt.Sprintf("speed %d → %d: %s", from, baud, why)})
+	})
+	return nil
+}
+
+// tune sets the line's speed and makes the sensing start afresh.
+func (c console) tune(ctx context.Context, baud int) (from int, err error) {
+	var wire line.Line
+	c.s.do(func() { wire, from = c.s.line, c.s.baud })
+	if wire == nil {
+		return from, runbook.ErrLineLost
+	}
+	speeder, can := wire.(line.Speeder)
+	if !can {
+		return from, &line.Error{Target: c.s.opt.Target, Reason: line.ErrCannot, Remedy: "this kind of line has no speed"}
+	}
+	if err := speeder.SetSpeed(ctx, baud); err != nil {
+		return from, err
+	}
+	c.s.do(func() {
+		c.s.baud = baud
+		c.s.sense.Forget(c.s.opt.Clock.Now())
+		c.s.told = c.s.sense.View()
+		c.s.schedule()
+	})
+	return from, nil
+}
+
+func (c console) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error) {
+	from, can := c.Speed()
+	if !can {
+		return sense.Found{}, &line.Error{Target: c.s.opt.Target, Reason: line.ErrCannot, Remedy: "this kind of line has no speed to hunt for"}
+	}
+	ear := &ear{console: c, tap: newTap()}
+	c.s.do(func() { c.s.taps[ear.tap] = struct{}{} })
+	defer c.s.do(func() { delete(c.s.taps, ear.tap) })
+	tried := hunt.Tried
+	hunt.Tried = func(one sense.Candidate) {
+		c.Emit(event.Speed{From: from, To: one.Speed, Why: "tried: " + candidateWords(one)})
+		if tried != nil {
+			tried(one)
+		}
+	}
+	found, err := hunt.Run(ctx, ear)
+	if err != nil || found.Best() == 0 {
+		free, cancel := c.Clock().WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		if _, back := c.tune(free, from); err == nil {
+			err = back
+		}
+		return found, err
+	}
+	c.Emit(event.Speed{From: from, To: found.Best(), Why: "found"})
+	if found.Best() != from {
+		c.Emit(event.Mark{Text: fmt.Sprintf("speed %d → %d: found by listening", from, found.Best())})
+	}
+	if found.Tried[0].Prompt { // the prompt came while the hunt listened; ask for it once more
+		err = ear.Press(ctx, hunt.Key)
+	}
+	return found, err
+}
+
+func candidateWords(c sense.Candidate) string {
+	switch {
+	case c.Prompt:
+		return "a clean prompt"
+	case c.Bytes == 0:
+		return "nothing heard"
+	}
+	return strconv.Itoa(int(100*c.Score+0.5)) + " % of sense"
+}
+
+// ear lets a hunt listen to the session's line.
+type ear struct {
+	console
+	tap *tap
+}
+
+func (e *ear) Tune(ctx context.Context, baud int) error {
+	_, err := e.tune(ctx, baud)
+	e.tap.take()
+	return err
+}
+
+func (e *ear) Listen(ctx context.Context, limit, quiet time.Duration) ([]byte, error) {
+	deadline := e.Clock().Now().Add(limit)
+	var heard []byte
+	for {
+		wait := deadline.Sub(e.Clock().Now())
+		if len(heard) > 0 {
+			wait = min(wait, quiet)
+		}
+		more, err := e.tap.read(ctx, e.Clock(), wait)
+		if err != nil {
+			return heard, err
+		}
+		if len(more) == 0 || len(heard) > 4096 {
+			return heard, nil
+		}
+		heard = append(heard, more...)
+	}
+}
+
+// Press types the key through the helm, whoever has it: a hunt is asked for by its holder.
+func (e *ear) Press(ctx context.Context, key string) error {
+	hand := false
+	e.s.do(func() { hand = e.s.helm == event.Hand })
+	if hand {
+		e.s.Press([]byte(key))
+		return nil
+	}
+	return e.Type(ctx, key, false)
+}
+
+func (c console) Carry(ctx context.Context, carry func(context.Context, carrier.Port) error) error {
+	s := c.s
+	p := &port{tap: newTap(), clock: s.opt.Clock}
+	var refused error
+	s.do(func() {
+		switch {
+		case s.line == nil:
+			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)
+		case s.helm != event.Runbook:
+			refused = runbook.ErrHelm
+		case s.port != nil:
+			refused = fmt.Errorf("the line is taken by another transfer")
+		default:
+			p.line, s.port = s.line, p
+			if receiver := s.sense.View().Receiver; receiver != 0 {
+				p.put([]byte{receiver})
+			}
+		}
+	})
+	if refused != nil {
+		return refused
+	}
+	err := carry(ctx, p)
+	s.do(func() {
+		s.port = nil
+		s.sense.Forget(s.opt.Clock.Now())
+		s.told = s.sense.View()
+		if rest := p.rest(); len(rest) > 0 {
+			s.arrived(line.Chunk{At: s.opt.Clock.Now(), Bytes: rest})
+		}
+		held := s.held
+		s.held = nil
+		s.pressNow(held)
+		s.schedule()
+	})
+	return err
+}
+
+func (c console) AwaitLine(ctx context.Context) error {
+	s := c.s
+	var wait chan struct{}
+	var never error
+	s.do(func() {
+		switch {
+		case s.line != nil:
+		case !s.canComeBack():
+			never = s.lineErr
+		default:
+			wait = make(chan struct{})
+			s.lineWaits = append(s.lineWaits, wait)
+		}
+	})
+	if wait == nil {
+		return never
+	}
+	select {
+	case <-wait:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (c console) Ask(ctx context.Context, ask event.Ask) (string, error) {
+	s := c.s
+	answer := make(chan string, 1)
+	s.do(func() {
+		s.nextAsk++
+		ask.ID = strconv.Itoa(s.nextAsk)
+		s.asks[ask.ID] = pendingAsk{ask, answer}
+		s.hub.Emit(ask)
+	})
+	if s.opt.Approve != nil {
+		s.Answer(ask.ID, s.opt.Approve(ask), "command line")
+	}
+	select {
+	case got := <-answer:
+		return got, nil
+	case <-ctx.Done():
+		s.do(func() {
+			if _, open := s.asks[ask.ID]; open {
+				delete(s.asks, ask.ID)
+				s.hub.Emit(event.Answer{ID: ask.ID, Answer: "withdrawn"})
+			}
+		})
+		return "", ctx.Err()
+	case <-s.done:
+		return "", runbook.ErrLineLost
+	}
+}
+
+func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {
+	held, cut := context.WithCancelCause(ctx)
+	n := 0
+	c.s.do(func() {
+		if c.s.helm != event.Runbook {
+			cut(runbook.ErrHelm)
+			return
+		}
+		c.s.nextCut++
+		n = c.s.nextCut
+		c.s.helmCuts[n] = cut
+	})
+	return held, func() {
+		cut(nil)
+		c.s.do(func() { delete(c.s.helmCuts, n) })
+	}
+}
+
+func (c console) AwaitHelm(ctx context.Context) (runbook.Choice, error) {
+	select {
+	case choice := <-c.s.choice:
+		return choice, nil
+	case <-ctx.Done():
+		return runbook.Stop, ctx.Err()
+	case <-c.s.done:
+		return runbook.Stop, runbook.ErrLineLost
+	}
+}
+
+func (c console) TakeBack(why string) { c.s.do(func() { c.s.giveToRunbook(why) }) }
+
+func (c console) Release(why string) {
+	c.s.do(func() {
+		c.s.running = false
+		c.s.takeHelm(why)
+	})
+}
