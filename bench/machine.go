@@ -1,0 +1,161 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/line"
+)
+
+// Device is what a family implements. PowerOn runs from the moment it gets power until ctx ends,
+// which is when it loses it; what it keeps, it keeps in itself.
+type Device interface {
+	// Baud is what its line is set to when it gets power.
+	Baud() int
+	PowerOn(ctx context.Context, w *Wire)
+}
+
+// Machine is a device with its power and its cable.
+type Machine struct {
+	Name   string
+	device Device
+	clock  clock.Clock
+	memory bool
+
+	mu     sync.Mutex
+	host   Host
+	wire   *Wire
+	cancel context.CancelFunc
+	off    chan struct{}
+	cable  context.CancelFunc
+}
+
+// New makes a machine without power. In memory, its line stays inside the process.
+func New(name string, device Device, c clock.Clock, memory bool) *Machine {
+	return &Machine{Name: name, device: device, clock: c, memory: memory}
+}
+
+// Path is the file that a program opens to reach the machine's line.
+func (m *Machine) Path() string {
+	return filepath.Join(os.TempDir(), fmt.Sprintf("pilotrix-bench-%d", os.Getpid()), m.Name)
+}
+
+// Start plugs the cable in and gives power.
+func (m *Machine) Start() error {
+	if err := m.Plug(); err != nil {
+		return err
+	}
+	m.PowerOn()
+	return nil
+}
+
+// Plug connects the cable.
+func (m *Machine) Plug() error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.host != nil {
+		return nil
+	}
+	if m.memory {
+		m.host = newMemoryHost()
+	} else {
+		host, err := newPtyHost(m.Path())
+		if err != nil {
+			return err
+		}
+		m.host = host
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	m.cable = cancel
+	if m.wire == nil {
+		m.wire = newWire(m.host, m.device.Baud(), m.clock)
+	} else {
+		m.wire.setHost(m.host)
+	}
+	go m.wire.listen(ctx, m.host)
+	return nil
+}
+
+// Unplug pulls the cable; the device stays on.
+func (m *Machine) Unplug() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.host == nil {
+		return
+	}
+	m.cable()
+	_ = m.host.Close()
+	m.wire.setHost(nil)
+	m.host = nil
+}
+
+// PowerOn gives power.
+func (m *Machine) PowerOn() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.cancel != nil {
+		return
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	off := make(chan struct{})
+	m.cancel, m.off = cancel, off
+	m.wire.SetBaud(m.device.Baud())
+	m.wire.forget()
+	go func() {
+		defer close(off)
+		m.device.PowerOn(ctx, m.wire)
+	}()
+}
+
+// PowerOff takes power away and returns when the device is dead.
+func (m *Machine) PowerOff() {
+	m.mu.Lock()
+	cancel, off := m.cancel, m.off
+	m.cancel = nil
+	m.mu.Unlock()
+	if cancel != nil {
+		cancel()
+		<-off
+	}
+}
+
+// PowerCut takes power away for that long. It does not wait.
+func (m *Machine) PowerCut(length time.Duration) {
+	go func() {
+		m.PowerOff()
+		_ = m.clock.Wait(context.Background(), length)
+		m.PowerOn()
+	}()
+}
+
+// Wire is the device's end of the line, to put faults on.
+func (m *Machine) Wire() *Wire { return m.wire }
+
+// Stop ends everything.
+func (m *Machine) Stop() {
+	m.PowerOff()
+	m.Unplug()
+	if !m.memory {
+		_ = os.Remove(filepath.Dir(m.Path()))
+	}
+}
+
+// Open is the program's side: through the pseudo-terminal like any serial port, or in memory.
+func (m *Machine) Open(ctx context.Context, opener *line.Opener, t line.Target) (line.Line, error) {
+	m.mu.Lock()
+	host := m.host
+	m.mu.Unlock()
+	if memory, is := host.(*memoryHost); is {
+		return memory.open(t, m.clock), nil
+	}
+	if host == nil {
+		return nil, &line.Error{Target: t, Reason: line.ErrNoSuch, Remedy: "its cable is unplugged"}
+	}
+	t.Kind, t.Address = line.Serial, m.Path()
+	return opener.Open(ctx, t)
+}

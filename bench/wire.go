@@ -1,0 +1,228 @@
+// Package bench is the kit for simulated devices: a line with an honest speed, a store, a shell,
+// faults. A device made with it is no script of answers: it reads what arrives at the speed it is set
+// to, at the pace of that speed, keeps what it was told to keep and forgets the rest.
+package bench
+
+import (
+	"context"
+	"errors"
+	"io"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"pilotrix/core/clock"
+)
+
+// Host is the program's end of a device's line.
+type Host interface {
+	io.ReadWriteCloser
+	// Speed is what the program has set its end to, in baud.
+	Speed() int
+}
+
+// errNobody is what a Host's Read returns while nothing holds its other side; Write drops then.
+var errNobody = errors.New("nobody is on the line")
+
+const bitsPerCharacter = 10 // 8N1
+
+// Wire is the device's end of its line.
+type Wire struct {
+	clock clock.Clock
+	host  Host
+	in    chan []byte
+
+	mu       sync.Mutex
+	baud     int
+	errorsAt float64 // bit errors a bit, each way
+	random   *rand.Rand
+	received int64
+	after    int64 // call at after bytes received
+	call     func()
+	txFree   time.Time
+	rest     []byte
+}
+
+func newWire(host Host, baud int, c clock.Clock) *Wire {
+	return &Wire{clock: c, host: host, in: make(chan []byte, 256), baud: baud}
+}
+
+// SetBaud sets the device's end.
+func (w *Wire) SetBaud(baud int) {
+	w.mu.Lock()
+	w.baud = baud
+	w.mu.Unlock()
+}
+
+// Baud is what the device's end is set to.
+func (w *Wire) Baud() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.baud
+}
+
+// Clock is the device's time.
+func (w *Wire) Clock() clock.Clock { return w.clock }
+
+// BitErrors flips bits at that rate from now on, each way, in a way that the seed decides.
+func (w *Wire) BitErrors(rate float64, seed uint64) {
+	w.mu.Lock()
+	w.errorsAt, w.random = rate, rand.New(rand.NewPCG(seed, seed))
+	w.mu.Unlock()
+}
+
+// AfterReceived calls f once that many more bytes have reached the device.
+func (w *Wire) AfterReceived(n int64, f func()) {
+	w.mu.Lock()
+	w.after, w.call = w.received+n, f
+	w.mu.Unlock()
+}
+
+func charTime(baud int) time.Duration {
+	return time.Duration(float64(bitsPerCharacter) / float64(baud) * float64(time.Second))
+}
+
+// sliceTime is how much of the line is delivered in one piece: small beside what anything waits for.
+const sliceTime = 2 * time.Millisecond
+
+// listen brings what the program sends to the device, at the pace and speed the program has set.
+func (w *Wire) listen(ctx context.Context, host Host) {
+	buffer := make([]byte, 4096)
+	var free time.Time
+	for ctx.Err() == nil {
+		n, err := host.Read(buffer)
+		if errors.Is(err, errNobody) {
+			_ = w.clock.Wait(ctx, w.clockTime(nobodyEvery))
+			continue
+		}
+		if err != nil {
+			return
+		}
+		speed := host.Speed()
+		if now := w.clock.Now(); free.Before(now) {
+			free = now
+		}
+		for rest := buffer[:n]; len(rest) > 0; {
+			piece := rest[:min(len(rest), w.slice(speed))]
+			rest = rest[len(piece):]
+			free = free.Add(time.Duration(len(piece)) * charTime(speed))
+			if w.clock.Wait(ctx, free.Sub(w.clock.Now())) != nil {
+				return
+			}
+			w.deliver(ctx, resample(append([]byte(nil), piece...), speed, w.Baud()))
+		}
+	}
+}
+
+// nobodyEvery is how often the line is looked at while nobody is on it, in time of the wall.
+const nobodyEvery = 5 * time.Millisecond
+
+func (w *Wire) clockTime(wall time.Duration) time.Duration {
+	return time.Duration(float64(wall) * w.clock.Scale())
+}
+
+// slice is how many characters fit into sliceTime of the wall.
+func (w *Wire) slice(baud int) int {
+	return max(1, int(w.clockTime(sliceTime)/charTime(baud)))
+}
+
+func (w *Wire) deliver(ctx context.Context, p []byte) {
+	if len(p) == 0 {
+		return
+	}
+	w.mu.Lock()
+	w.spoil(p)
+	w.received += int64(len(p))
+	var call func()
+	if w.call != nil && w.received >= w.after {
+		call, w.call = w.call, nil
+	}
+	w.mu.Unlock()
+	select {
+	case w.in <- p:
+	case <-ctx.Done():
+	}
+	if call != nil {
+		call()
+	}
+}
+
+// spoil applies bit errors. The caller holds mu.
+func (w *Wire) spoil(p []byte) {
+	if w.errorsAt == 0 {
+		return
+	}
+	for i := range p {
+		for bit := range 8 {
+			if w.random.Float64() < w.errorsAt {
+				p[i] ^= 1 << bit
+			}
+		}
+	}
+}
+
+// Read returns what has reached the device, waited for up to that long; io.ErrNoProgress when
+// nothing came.
+func (w *Wire) Read(ctx context.Context, p []byte, wait time.Duration) (int, error) {
+	if len(w.rest) == 0 {
+		timer := w.clock.NewTimer(wait)
+		defer timer.Stop()
+		select {
+		case w.rest = <-w.in:
+		case <-timer.C:
+			return 0, io.ErrNoProgress
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		}
+	}
+	n := copy(p, w.rest)
+	w.rest = w.rest[n:]
+	return n, nil
+}
+
+// Write sends at the device's speed and returns when the last bit is out.
+func (w *Wire) Write(ctx context.Context, p []byte) error {
+	if now := w.clock.Now(); w.txFree.Before(now) {
+		w.txFree = now
+	}
+	for len(p) > 0 {
+		baud := w.Baud()
+		piece := p[:min(len(p), w.slice(baud))]
+		p = p[len(piece):]
+		w.txFree = w.txFree.Add(time.Duration(len(piece)) * charTime(baud))
+		if err := w.clock.Wait(ctx, w.txFree.Sub(w.clock.Now())); err != nil {
+			return err
+		}
+		w.emit(piece, baud)
+	}
+	return nil
+}
+
+// emit puts a piece on the cable; without one, or with nobody at its end, it is gone.
+func (w *Wire) emit(piece []byte, baud int) {
+	w.mu.Lock()
+	host := w.host
+	w.mu.Unlock()
+	if host == nil {
+		return
+	}
+	heard := resample(append([]byte(nil), piece...), baud, host.Speed())
+	w.mu.Lock()
+	w.spoil(heard)
+	w.mu.Unlock()
+	_, _ = host.Write(heard)
+}
+
+func (w *Wire) setHost(host Host) {
+	w.mu.Lock()
+	w.host = host
+	w.mu.Unlock()
+}
+
+// forget drops what arrived before the device had power.
+func (w *Wire) forget() {
+	w.rest = nil
+	for len(w.in) > 0 {
+		<-w.in
+	}
+}
