@@ -256,7 +256,7 @@ func (e *Engine) stateWords() string {
 	v := e.console.View()
 	words := "the device is in mode " + v.Mode
 	if v.Proof != "" {
-		words += fmt.Sprintf(" (%q)", sense.Sample([]byte(v.Proof)))
+		words += fmt.Sprintf(" (%q)", sense.Sample([]byte(v.Proof), 60))
 	}
 	return words + fmt.Sprintf(", last heard %s ago", e.console.Clock().Since(v.LastByte).Round(100*time.Millisecond))
 }

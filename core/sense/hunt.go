@@ -112,7 +112,7 @@ func (h Hunt) try(ctx context.Context, ear Ear, speed int) (Candidate, error) {
 
 // score weighs how clean the bytes are by how many there are: one clean byte proves little.
 func (h Hunt) score(speed int, heard []byte) Candidate {
-	c := Candidate{Speed: speed, Bytes: len(heard), Sample: Sample(heard)}
+	c := Candidate{Speed: speed, Bytes: len(heard), Sample: Sample(heard, 24)}
 	clean := 1 - GarbleScore(heard)
 	if len(heard) > 0 {
 		c.Score = 0.95 * clean * clean * clean * float64(len(heard)) / float64(len(heard)+6)

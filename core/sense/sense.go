@@ -124,6 +124,7 @@ func (s *Sense) Forget(now time.Time) {
 	s.partial, s.output, s.window = s.partial[:0], s.output[:0], s.window[:0]
 	s.text, s.awaiting, s.runs = stripper{}, false, 0
 	s.view.Receiver, s.view.Garble, s.settled = 0, 0, true
+	s.view.LastByte = now
 	s.leavePrompt()
 	s.become(Unknown, "", now)
 }
@@ -313,7 +314,7 @@ func (s *Sense) judgeGarble(at time.Time) {
 	case s.runs > 0:
 	case len(s.window) >= garbleLeast && s.view.Garble >= garbleScore:
 		if s.view.Mode != Garbled {
-			s.become(Garbled, Sample(s.window), at)
+			s.become(Garbled, string(s.window), at)
 		}
 	case s.view.Mode == Garbled && s.view.Garble < garbleScore/2:
 		s.become(Unknown, "", at)

@@ -34,9 +34,8 @@ func GarbleScore(p []byte) float64 {
 	return float64(bad) / float64(len(p))
 }
 
-// Sample shows a few bytes of a stream in a way that is safe on any screen.
-func Sample(p []byte) string {
-	const most = 24
+// Sample shows the last bytes of a stream, at most that many, in a way that is safe on any screen.
+func Sample(p []byte, most int) string {
 	if len(p) > most {
 		p = p[len(p)-most:]
 	}

@@ -220,7 +220,7 @@ func (s *Session) arrived(chunk line.Chunk) {
 func (s *Session) tell() {
 	v := s.sense.View()
 	if v.Count != s.told.Count && (v.Mode != s.told.Mode || v.Proof != s.told.Proof) {
-		s.hub.Emit(event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof)), Score: v.Garble})
+		s.hub.Emit(event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof), 80), Score: v.Garble})
 	}
 	if v.AtPrompt && !s.told.AtPrompt {
 		s.hub.Emit(event.Prompt{Mode: v.Mode, Text: v.Prompt})

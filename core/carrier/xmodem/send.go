@@ -251,7 +251,9 @@ func (s *sender) until(ctx context.Context, name string, what []byte) (tries int
 		case tries > s.opt.Retries:
 			return tries, gaveUp(name, tries, err)
 		}
-		s.result.Again++
+		if len(what) > 1 { // an end of file is asked for twice as a rule
+			s.result.Again++
+		}
 		s.tell("sending again")
 	}
 }
