@@ -4,6 +4,9 @@ package bench
 
 import "errors"
 
+// HasTerminals tells that devices here have a path of their own to open.
+const HasTerminals = false
+
 type ptyHost struct{ Host }
 
 // newPtyHost is for Linux, where the speed that a program sets on a pseudo-terminal can be read back.

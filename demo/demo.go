@@ -89,6 +89,14 @@ type Place struct {
 	build   func() bench.Device
 }
 
+// Words are family and place, as the header shows them.
+func (p Place) Words() string {
+	if p.Family == "" {
+		return ""
+	}
+	return p.Family + " · " + p.Where
+}
+
 // The demo's account on its devices. Everything about it is made up and on show.
 const (
 	user     = "harbour"

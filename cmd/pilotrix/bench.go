@@ -1,0 +1,47 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/clock"
+	"pilotrix/demo"
+)
+
+func (p *program) benchCommand() *cobra.Command {
+	var bitErrors float64
+	var about strings.Builder
+	for _, place := range demo.Places() {
+		fmt.Fprintf(&about, "\n  %-12s %s, %s: %s", place.Name, place.Family, place.Where, place.About)
+	}
+	cmd := &cobra.Command{
+		Use:   "bench NAME",
+		Short: "Run a simulated device and print the path to open",
+		Long:  "Runs a simulated device until it is interrupted and prints the path of its serial line.\n\nDevices:" + about.String(),
+		Example: `  pilotrix bench hollow-rtr1 --time-scale 1
+  pilotrix open serial:PATH     in another terminal`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			machine, place, err := demo.Machine(args[0], clock.Scaled(p.timeScale), false)
+			if err != nil {
+				return usage(err)
+			}
+			if err := machine.Start(); err != nil {
+				return err
+			}
+			defer machine.Stop()
+			if bitErrors > 0 {
+				machine.Wire().BitErrors(bitErrors, 1)
+			}
+			fmt.Fprintf(p.out, "%s\n", machine.Path())
+			fmt.Fprintf(p.err, "%s, %s: %s. Its line is at the path above, at %d baud. Ctrl-C ends it.\n", place.Family, place.Where, place.About, machine.Wire().Baud())
+			<-cmd.Context().Done()
+			return nil
+		},
+	}
+	addTimeScale(p, cmd, 1)
+	cmd.Flags().Float64Var(&bitErrors, "bit-errors", 0, "flip bits at this `rate`, such as 1e-4")
+	return cmd
+}

@@ -1,0 +1,120 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+)
+
+// coursePrinter tells a run in lines of text.
+type coursePrinter struct {
+	out      io.Writer
+	titles   map[string]event.StepPlan
+	leg      string
+	lastPart int
+}
+
+func newCoursePrinter(out io.Writer) *coursePrinter {
+	return &coursePrinter{out: out, titles: map[string]event.StepPlan{}}
+}
+
+var outcomeMarks = map[string]string{event.Done: "●", event.Failed: "✗", event.Stopped: "◇", event.Skipped: "·", event.ByHand: "○"}
+
+var levelMarks = map[string]string{event.Say: "  ", event.Warn: "! ", event.Bad: "✗ "}
+
+func (c *coursePrinter) tell(e event.Event) {
+	switch b := e.Body.(type) {
+	case event.SessionBegin:
+		c.say("%s on %s", orUnknown(b.Device), b.Target)
+	case event.RunBegin:
+		for _, s := range b.Steps {
+			c.titles[s.ID] = s
+		}
+		c.say("%s, %d steps", b.Title, len(b.Steps))
+	case event.StepBegin:
+		if leg := c.titles[b.ID].Leg; leg != c.leg {
+			c.leg = leg
+			c.say("\n%s", leg)
+		}
+	case event.StepEnd:
+		c.step(b)
+	case event.Line:
+		if b.State != event.LineOpen {
+			c.say("      line %s %s", b.State, b.Note)
+		}
+	case event.Speed:
+		c.say("      speed %d → %d  %s", b.From, b.To, b.Why)
+	case event.Ask:
+		c.ask(b)
+	case event.Answer:
+		c.say("      %s (%s)", b.Answer, b.By)
+	case event.Fact:
+		c.say("      %-24s %s", b.Name, firstLine(b.Value))
+	case event.Note:
+		c.say("    %s%s", levelMarks[b.Level], b.Text)
+	case event.TransferBegin:
+		c.lastPart = -1
+		c.say("      %s, %d B by %s", b.File, b.Size, b.By)
+	case event.Transfer:
+		c.transfer(b)
+	case event.TransferEnd:
+		c.say("      %s: %d B in %s, %d blocks, %d again, padding %d B %s", b.Outcome, b.Bytes, b.Took.Round(100*time.Millisecond), b.Blocks, b.Again, b.Padding, b.Message)
+	case event.RunEnd:
+		c.end(b)
+	}
+}
+
+func (c *coursePrinter) say(format string, args ...any) {
+	fmt.Fprintln(c.out, strings.TrimRight(fmt.Sprintf(format, args...), " "))
+}
+
+func (c *coursePrinter) step(b event.StepEnd) {
+	message := b.Message
+	if message != "" {
+		message = "  " + message
+	}
+	c.say("  %s %-5s %-48s %8s%s", outcomeMarks[b.Outcome], b.ID, c.titles[b.ID].Title, b.Took.Round(10*time.Millisecond), message)
+}
+
+func (c *coursePrinter) ask(b event.Ask) {
+	c.say("  ◇ %s: %s", b.Form, b.Text)
+	for _, command := range b.Types {
+		c.say("      will type  %s", command)
+	}
+	if b.WayBack != "" {
+		c.say("      way back   %s", b.WayBack)
+	}
+}
+
+// transfer prints a line at each quarter.
+func (c *coursePrinter) transfer(b event.Transfer) {
+	if b.Size == 0 {
+		return
+	}
+	if part := int(4 * b.Bytes / b.Size); part > c.lastPart {
+		c.lastPart = part
+		c.say("      %3d %%  %d of %d B  %.1f kB/s  %s left", 100*b.Bytes/b.Size, b.Bytes, b.Size, b.Rate/1000, b.Left.Round(time.Second))
+	}
+}
+
+func (c *coursePrinter) end(b event.RunEnd) {
+	c.say("\n%s: %s", b.Outcome, b.Message)
+	for _, proof := range b.Proved {
+		c.say("  proved  %s", proof)
+	}
+}
+
+func firstLine(text string) string {
+	first, _, _ := strings.Cut(text, "\n")
+	return first
+}
+
+func orUnknown(name string) string {
+	if name == "" {
+		return "a device"
+	}
+	return name
+}

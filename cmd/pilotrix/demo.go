@@ -1,0 +1,71 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/line"
+	"pilotrix/demo"
+)
+
+func (p *program) demoCommand() *cobra.Command {
+	var headless bool
+	var about strings.Builder
+	for _, scene := range demo.Scenes() {
+		fmt.Fprintf(&about, "\n  %-10s %s", scene.Name, scene.Title)
+	}
+	cmd := &cobra.Command{
+		Use:   "demo [NAME]",
+		Short: "The whole job on a simulated device",
+		Long: `Brings a simulated device up and carries a runbook out on it in the real interface. Without a
+terminal it runs by itself, approves the holds and prints the course as it goes.
+
+Demos:` + about.String(),
+		Example: `  pilotrix demo                     the rescue, eight times as fast as in life
+  pilotrix demo rescue --time-scale 1`,
+		Args:      cobra.MaximumNArgs(1),
+		ValidArgs: []string{"rescue"},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name := "rescue"
+			if len(args) > 0 {
+				name = args[0]
+			}
+			return p.demo(cmd, name, headless)
+		},
+	}
+	addTimeScale(p, cmd, 8)
+	cmd.Flags().BoolVar(&headless, "headless", false, "run without the interface, approving the holds")
+	return cmd
+}
+
+func (p *program) demo(cmd *cobra.Command, name string, headless bool) error {
+	folder, err := os.MkdirTemp("", "pilotrix-demo-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	scene, err := demo.FindScene(name, folder)
+	if err != nil {
+		return usage(err)
+	}
+	book, err := demo.LoadRunbook(scene.Runbook)
+	if err != nil {
+		return err
+	}
+	target := line.Target{Kind: line.Bench, Address: scene.Place, Speed: scene.Speed}
+	d, err := (&targetFlags{}).loadDialect(target)
+	if err != nil {
+		return err
+	}
+	prepared, err := book.Prepare(d, scene.Inputs)
+	if err != nil {
+		return err
+	}
+	if headless || !onTerminal() {
+		return p.runHeadless(cmd.Context(), target, prepared, approver([]string{"all"}), false)
+	}
+	return p.interactive(cmd.Context(), target, d, prepared)
+}

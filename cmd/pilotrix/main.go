@@ -1,0 +1,110 @@
+// Command pilotrix steers one network device live over its console: rescue, transfer, install,
+// restart, proof.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+
+	"github.com/adrg/xdg"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+)
+
+// Exit codes, as scripts rely on them; those of a run are runbook.Exit….
+const (
+	exitFailed = 1
+	exitUsage  = 2
+)
+
+// program is what every command shares.
+type program struct {
+	out, err    io.Writer
+	logbookPath string
+	timeScale   float64
+	theme       string
+	leader      string
+	begun       bool // flags and arguments were accepted
+}
+
+// exit carries an exit code; its text was printed already when empty.
+type exit struct {
+	code int
+	text string
+}
+
+func (e exit) Error() string { return e.text }
+
+// usage marks an error in what was given, not in what happened.
+func usage(err error) error {
+	if err == nil {
+		return nil
+	}
+	return exit{exitUsage, err.Error()}
+}
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	p := &program{out: os.Stdout, err: os.Stderr}
+	os.Exit(p.run(ctx, os.Args[1:]))
+}
+
+func (p *program) run(ctx context.Context, args []string) int {
+	root := p.root()
+	root.SetArgs(args)
+	root.SetOut(p.out)
+	root.SetErr(p.err)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	code, text := exitFailed, err.Error()
+	var coded exit
+	if errors.As(err, &coded) {
+		code, text = coded.code, coded.text
+	} else if !p.begun {
+		code = exitUsage
+		text += "\nSee pilotrix --help."
+	}
+	if text != "" {
+		fmt.Fprintln(p.err, "pilotrix:", text)
+	}
+	return code
+}
+
+func (p *program) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "pilotrix",
+		Short: "Steer one network device live over its console",
+		Long: `Pilotrix steers one router, switch, gateway or firewall live over its serial console or a shell
+session: it finds the device on the line, moves images, types the exact command at the right moment,
+stops before what cannot be undone, and keeps what happened.`,
+		Example: `  pilotrix demo                                     the whole job on a simulated router
+  pilotrix open '/dev/ttyUSB0?speed=9600'           a console, nothing else
+  pilotrix run rescue-over-serial --on /dev/ttyUSB0 --dialect brindle-r40 \
+      --set image=tern-4.2.1.brm --set user=harbour --secret password=env:PASS --approve all`,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRun: func(*cobra.Command, []string) { p.begun = true },
+	}
+	flags := root.PersistentFlags()
+	flags.StringVar(&p.logbookPath, "logbook", filepath.Join(xdg.DataHome, "pilotrix", "logbook.db"), "the logbook's `file`; none keeps nothing")
+	flags.StringVar(&p.theme, "theme", "auto", "colours for a dark or a light ground: auto, dark or `light`")
+	flags.StringVar(&p.leader, "leader", "ctrl+g", "the one `key` besides function keys that does not go to the device")
+	root.AddCommand(
+		p.demoCommand(), p.openCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
+		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.benchCommand(), p.logbookCommand(),
+	)
+	return root
+}
+
+// onTerminal reports whether a person sits in front of the program.
+func onTerminal() bool {
+	return term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stdout.Fd()))
+}

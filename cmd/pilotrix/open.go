@@ -1,0 +1,69 @@
+package main
+
+import (
+	"context"
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/line"
+	"pilotrix/core/runbook"
+	"pilotrix/core/session"
+	"pilotrix/tui"
+)
+
+func (p *program) openCommand() *cobra.Command {
+	var flags targetFlags
+	var book string
+	cmd := &cobra.Command{
+		Use:   "open TARGET",
+		Short: "Open a console in the interface",
+		Example: `  pilotrix open serial:/dev/ttyUSB0?speed=115200
+  pilotrix open bench:mare-rtr1
+  pilotrix open /dev/ttyUSB0 --dialect brindle-r40 --run rescue-over-serial --set image=tern-4.2.1.brm \
+      --set user=harbour --secret password=env:PASS`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !onTerminal() {
+				return usage(errors.New("open needs a terminal; without one use run, send, receive or hunt"))
+			}
+			flags.on = args[0]
+			target, err := line.ParseTarget(args[0])
+			if err != nil {
+				return usage(err)
+			}
+			var prepared *runbook.Prepared
+			d, err := flags.loadDialect(target)
+			if err == nil && book != "" {
+				_, prepared, err = flags.prepare(book)
+			}
+			if err != nil {
+				return usage(err)
+			}
+			return p.interactive(cmd.Context(), target, d, prepared)
+		},
+	}
+	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name` or a file")
+	cmd.Flags().StringVar(&book, "run", "", "a `runbook` to carry out")
+	flags.addInputs(cmd)
+	addTimeScale(p, cmd, 8)
+	return cmd
+}
+
+// interactive opens a session in the interface, with a runbook or without.
+func (p *program) interactive(ctx context.Context, target line.Target, d *dialect.Dialect, prepared *runbook.Prepared) error {
+	var secrets []string
+	if prepared != nil {
+		secrets = prepared.Secrets()
+	}
+	o, err := p.begin(ctx, target, d, nil, secrets)
+	if err != nil {
+		return err
+	}
+	err = tui.Run(ctx, tui.Options{
+		Session: o.Session, Runbook: prepared, Dialect: d, Theme: p.theme, Leader: p.leader, Notices: o.notices,
+		Device: o.place.Name, About: o.place.Words(), Line: session.LineState(target),
+	})
+	return errors.Join(err, o.close("the operator left"))
+}

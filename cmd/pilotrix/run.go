@@ -1,0 +1,154 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/runbook"
+)
+
+func (p *program) runCommand() *cobra.Command {
+	var flags targetFlags
+	var approvals []string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "run RUNBOOK --on TARGET",
+		Short: "Carry out a runbook without the interface",
+		Long: `Carries out a runbook without the interface, printing the course as it goes.
+
+Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and went the way back.`,
+		Example: `  pilotrix run rescue-over-serial --on bench:hollow-rtr1 --set image=tern-4.2.1.brm \
+      --set user=harbour --secret password=env:PASS --approve all
+  pilotrix run prove-in-memory --on unix:/run/board.sock --dialect u-boot \
+      --set image=kernel.img --set address=40400000 --approve all --json`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if flags.on == "" {
+				return usage(errors.New("say where the device is: --on TARGET"))
+			}
+			target, prepared, err := flags.prepare(args[0])
+			if err != nil {
+				return usage(err)
+			}
+			return p.runHeadless(cmd.Context(), target, prepared, approver(approvals), asJSON)
+		},
+	}
+	flags.add(cmd)
+	flags.addInputs(cmd)
+	addTimeScale(p, cmd, 8)
+	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
+	return cmd
+}
+
+// approver answers holds from the command line. What it was not told to approve, it stops.
+func approver(approvals []string) func(event.Ask) string {
+	return func(ask event.Ask) string {
+		if (ask.Form == "hold" || ask.Form == "operator") && (slices.Contains(approvals, "all") || slices.Contains(approvals, ask.Step)) {
+			return ask.Answers[0]
+		}
+		return runbook.StopHere
+	}
+}
+
+// byTitle lets --approve name a step by its words.
+func byTitle(prepared *runbook.Prepared, approve func(event.Ask) string) func(event.Ask) string {
+	titles := map[string]string{}
+	for _, s := range prepared.Steps {
+		titles[s.ID] = s.Step.Step
+	}
+	return func(ask event.Ask) string {
+		if answer := approve(ask); answer != runbook.StopHere {
+			return answer
+		}
+		named := ask
+		named.Step = titles[ask.Step]
+		return approve(named)
+	}
+}
+
+// runHeadless runs a prepared runbook and prints its events.
+func (p *program) runHeadless(ctx context.Context, target line.Target, prepared *runbook.Prepared, approve func(event.Ask) string, asJSON bool) error {
+	o, err := p.begin(ctx, target, prepared.Dialect, byTitle(prepared, approve), prepared.Secrets())
+	if err != nil {
+		return err
+	}
+	for _, notice := range o.notices {
+		fmt.Fprintln(p.err, "pilotrix:", notice)
+	}
+	feed := o.Subscribe()
+	o.Begin()
+	printed := make(chan error, 1)
+	go func() { printed <- p.print(feed, prepared, asJSON) }()
+	result, runErr := o.Run(ctx, prepared)
+	closeErr := o.close("the runbook ended")
+	printErr := <-printed
+	if err := errors.Join(runErr, closeErr, printErr); err != nil {
+		fmt.Fprintln(p.err, "pilotrix:", err)
+	}
+	if result.Exit != 0 {
+		return exit{code: result.Exit}
+	}
+	return runErr
+}
+
+// print writes events until the feed ends: JSON Lines, or the course in words.
+func (p *program) print(feed *event.Feed, prepared *runbook.Prepared, asJSON bool) error {
+	view := newCoursePrinter(p.out)
+	encoder := json.NewEncoder(p.out)
+	var secrets event.Redactor
+	for _, secret := range prepared.Secrets() {
+		secrets.Protect([]byte(secret))
+	}
+	var failed error
+	for {
+		batch, err := feed.Next(context.Background())
+		if errors.Is(err, io.EOF) {
+			return failed
+		}
+		for _, e := range batch {
+			if !asJSON {
+				view.tell(e)
+			} else if err := encoder.Encode(secrets.Apply(e)); err != nil {
+				failed = err
+			}
+		}
+	}
+}
+
+func (p *program) planCommand() *cobra.Command {
+	var flags targetFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "plan RUNBOOK",
+		Short: "Print every command that would be typed; sends nothing",
+		Example: `  pilotrix plan rescue-over-serial --dialect brindle-r40 --set image=tern-4.2.1.brm \
+      --set user=harbour --secret password=env:PASS`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			_, prepared, err := flags.prepare(args[0])
+			if err != nil {
+				return usage(err)
+			}
+			if asJSON {
+				encoder := json.NewEncoder(p.out)
+				encoder.SetIndent("", "  ")
+				return encoder.Encode(prepared.Plan())
+			}
+			prepared.Plan().Write(p.out)
+			return nil
+		},
+	}
+	flags.add(cmd)
+	flags.addInputs(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print the plan as JSON")
+	return cmd
+}

@@ -1,0 +1,215 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/bench"
+	"pilotrix/core/clock"
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/logbook"
+	"pilotrix/core/runbook"
+	"pilotrix/core/session"
+	"pilotrix/demo"
+)
+
+// targetFlags are those of every command that opens a line.
+type targetFlags struct {
+	on      string
+	dialect string
+	sets    []string
+	secrets []string
+}
+
+func (f *targetFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: serial:/dev/…?speed=9600, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME")
+	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name` or a file")
+}
+
+func (f *targetFlags) addInputs(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&f.sets, "set", nil, "an input of the runbook, `k=v`")
+	cmd.Flags().StringArrayVar(&f.secrets, "secret", nil, "a secret input, `k=env:VARIABLE` or k=file:PATH")
+}
+
+func addTimeScale(p *program, cmd *cobra.Command, scale float64) {
+	cmd.Flags().Float64Var(&p.timeScale, "time-scale", scale, "how many `times` faster than real time simulated devices live; 1 is real time")
+}
+
+// open is a session with all that has to be closed after it.
+type open struct {
+	*session.Session
+	place   demo.Place
+	book    *logbook.Logbook
+	keeper  *logbook.Keeper
+	machine *bench.Machine
+	notices []string
+}
+
+// begin opens a line and the logbook. Bench targets get a clock of their own.
+func (p *program) begin(ctx context.Context, target line.Target, d *dialect.Dialect, approve func(event.Ask) string, secrets []string) (*open, error) {
+	o := &open{}
+	c := clock.Real()
+	if target.Kind == line.Bench {
+		c = clock.Scaled(p.timeScale)
+	}
+	opener := line.NewOpener(c)
+	if err := o.addBench(opener, target, c); err != nil {
+		return nil, usage(err)
+	}
+	s, err := session.Open(ctx, session.Options{
+		Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approve, Device: o.place.Name,
+	})
+	if err != nil {
+		o.close("the line did not open")
+		return nil, err
+	}
+	o.Session = s
+	p.keep(o, secrets)
+	return o, nil
+}
+
+// addBench brings the device up when the target is one of the bench's.
+func (o *open) addBench(opener *line.Opener, target line.Target, c clock.Clock) (err error) {
+	if target.Kind != line.Bench {
+		return nil
+	}
+	o.machine, o.place, err = demo.Machine(target.Address, c, !bench.HasTerminals)
+	if err != nil {
+		return err
+	}
+	if err := o.machine.Start(); err != nil {
+		return err
+	}
+	opener.Register(line.Bench, func(ctx context.Context, t line.Target) (line.Line, error) { return o.machine.Open(ctx, opener, t) })
+	return nil
+}
+
+// keep writes the session into the logbook. Without one the session goes on, and says so.
+func (p *program) keep(o *open, secrets []string) {
+	if p.logbookPath == "none" {
+		return
+	}
+	book, err := logbook.Open(p.logbookPath)
+	if err != nil {
+		o.notices = append(o.notices, "nothing is recorded: "+err.Error())
+		return
+	}
+	o.book = book
+	cut, err := book.CutOff()
+	for _, last := range cut {
+		o.notices = append(o.notices, last.String())
+	}
+	if err == nil {
+		o.keeper, err = book.Keep(o.Subscribe(), secrets)
+	}
+	if err != nil {
+		o.notices = append(o.notices, "nothing is recorded: "+err.Error())
+	}
+}
+
+// close ends the session and says what could not be kept.
+func (o *open) close(why string) error {
+	if o.Session != nil {
+		o.Close(why)
+	}
+	var err error
+	if o.keeper != nil {
+		err = o.keeper.Wait()
+	}
+	if o.book != nil {
+		err = errors.Join(err, o.book.Close())
+	}
+	if o.machine != nil {
+		o.machine.Stop()
+	}
+	return err
+}
+
+// loadDialect finds the dialect by the flag, or by the bench's device.
+func (f *targetFlags) loadDialect(target line.Target) (*dialect.Dialect, error) {
+	name := f.dialect
+	if name == "" && target.Kind == line.Bench {
+		for _, place := range demo.Places() {
+			if place.Name == target.Address {
+				name = place.Dialect
+			}
+		}
+	}
+	if name == "" {
+		return nil, nil
+	}
+	return demo.LoadDialect(name)
+}
+
+// inputs reads --set and --secret. Secrets given as arguments would be on show in the process list.
+func (f *targetFlags) inputs(book *runbook.Runbook) (map[string]string, error) {
+	values := map[string]string{}
+	for _, set := range f.sets {
+		key, value, found := strings.Cut(set, "=")
+		if !found {
+			return nil, fmt.Errorf("--set %s: want k=v", set)
+		}
+		if input, known := book.Input(key); known && input.Kind == runbook.KindSecret {
+			return nil, fmt.Errorf("--set %s: it is a secret and would be on show in the process list; use --secret %s=env:VARIABLE or --secret %s=file:PATH", key, key, key)
+		}
+		values[key] = value
+	}
+	for _, set := range f.secrets {
+		key, source, _ := strings.Cut(set, "=")
+		value, err := readSecret(source)
+		if err != nil {
+			return nil, fmt.Errorf("--secret %s: %w", key, err)
+		}
+		values[key] = value
+	}
+	return values, nil
+}
+
+func readSecret(source string) (string, error) {
+	kind, where, _ := strings.Cut(source, ":")
+	switch kind {
+	case "env":
+		value, set := os.LookupEnv(where)
+		if !set {
+			return "", fmt.Errorf("the variable %s is not set", where)
+		}
+		return value, nil
+	case "file":
+		data, err := os.ReadFile(where)
+		return strings.TrimRight(string(data), "\r\n"), err
+	}
+	return "", errors.New("want env:VARIABLE or file:PATH")
+}
+
+// prepare checks everything that can be checked before a line is opened.
+func (f *targetFlags) prepare(name string) (target line.Target, p *runbook.Prepared, err error) {
+	book, err := demo.LoadRunbook(name)
+	if err != nil {
+		return target, nil, err
+	}
+	if f.on != "" {
+		if target, err = line.ParseTarget(f.on); err != nil {
+			return target, nil, err
+		}
+	}
+	d, err := f.loadDialect(target)
+	if err != nil {
+		return target, nil, err
+	}
+	if d == nil {
+		return target, nil, fmt.Errorf("say how the device talks: --dialect NAME or --dialect FILE; there are %s", strings.Join(demo.Dialects(), ", "))
+	}
+	values, err := f.inputs(book)
+	if err != nil {
+		return target, nil, err
+	}
+	p, err = book.Prepare(d, values)
+	return target, p, err
+}

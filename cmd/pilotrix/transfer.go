@@ -1,0 +1,146 @@
+package main
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/xmodem"
+	"pilotrix/core/line"
+)
+
+func (p *program) sendCommand() *cobra.Command {
+	var flags targetFlags
+	var by string
+	cmd := &cobra.Command{
+		Use:   "send FILE --on TARGET",
+		Short: "Send a file to a receiver that waits on the line",
+		Example: `  pilotrix send kernel.img --on '/dev/ttyUSB0?speed=115200' --by xmodem-1k
+  pilotrix send kernel.img --on unix:/run/board.sock --by ymodem`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			variant, target, err := transferArgs(by, flags.on)
+			if err != nil {
+				return usage(err)
+			}
+			file, err := os.Open(args[0])
+			if err != nil {
+				return usage(err)
+			}
+			defer file.Close()
+			info, err := file.Stat()
+			if err != nil {
+				return err
+			}
+			header := xmodem.Header{Name: filepath.Base(args[0]), Size: info.Size(), Modified: info.ModTime()}
+			return p.transfer(cmd.Context(), target, info.Size(), func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error) {
+				return xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, opt)
+			}, variant)
+		},
+	}
+	flags.add(cmd)
+	addTimeScale(p, cmd, 8)
+	cmd.Flags().StringVar(&by, "by", "xmodem-1k", "the `carrier`: xmodem, xmodem-1k, ymodem or ymodem-g")
+	return cmd
+}
+
+func (p *program) receiveCommand() *cobra.Command {
+	var flags targetFlags
+	var by, to string
+	cmd := &cobra.Command{
+		Use:   "receive --on TARGET",
+		Short: "Receive a file from a sender on the line",
+		Long: `Receives a file from a sender on the line. Nothing is ever overwritten. XMODEM says neither name nor
+size: --to is the file then, and its end may hold padding. YMODEM says both: --to is a folder.`,
+		Example: `  pilotrix receive --on /dev/ttyUSB0 --by xmodem --to saved.conf
+  pilotrix receive --on /dev/ttyUSB0 --by ymodem --to ./from-device`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			variant, target, err := transferArgs(by, flags.on)
+			if err != nil {
+				return usage(err)
+			}
+			if to == "" && !variant.Batch() {
+				return usage(errors.New("XMODEM does not say a name: give the file with --to"))
+			}
+			return p.transfer(cmd.Context(), target, 0, func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error) {
+				return xmodem.Receive(ctx, port, func(h xmodem.Header) (io.WriteCloser, error) { return newFile(to, h, variant.Batch()) }, opt)
+			}, variant)
+		},
+	}
+	flags.add(cmd)
+	addTimeScale(p, cmd, 8)
+	cmd.Flags().StringVar(&by, "by", "ymodem", "the `carrier`: xmodem, xmodem-1k, ymodem or ymodem-g")
+	cmd.Flags().StringVar(&to, "to", "", "the `file`, or the folder for YMODEM")
+	return cmd
+}
+
+// newFile makes a file that was not there, inside the folder, under the last part of the name that
+// the sender said.
+func newFile(to string, h xmodem.Header, batch bool) (io.WriteCloser, error) {
+	path := to
+	if batch {
+		name := h.Name[strings.LastIndexAny(h.Name, `/\`)+1:]
+		if name == "" || name == "." || name == ".." {
+			return nil, fmt.Errorf("the sender calls the file %q, which is no name", h.Name)
+		}
+		path = filepath.Join(cmp.Or(to, "."), name)
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if errors.Is(err, os.ErrExist) {
+		return nil, fmt.Errorf("%s is there already and is not overwritten; move it away or choose another --to", path)
+	}
+	return file, err
+}
+
+func transferArgs(by, on string) (xmodem.Variant, line.Target, error) {
+	variant, err := xmodem.Parse(by)
+	if err != nil {
+		return 0, line.Target{}, err
+	}
+	if on == "" {
+		return 0, line.Target{}, errors.New("say where the device is: --on TARGET")
+	}
+	target, err := line.ParseTarget(on)
+	return variant, target, err
+}
+
+type carry func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error)
+
+// transfer moves a file outside of a runbook, with its progress on standard error.
+func (p *program) transfer(ctx context.Context, target line.Target, size int64, move carry, variant xmodem.Variant) error {
+	o, err := p.begin(ctx, target, nil, nil, nil)
+	if err != nil {
+		return err
+	}
+	o.Begin()
+	var result xmodem.Result
+	var last time.Time
+	err = o.Transfer(ctx, func(ctx context.Context, port carrier.Port) (err error) {
+		result, err = move(ctx, port, xmodem.Options{Variant: variant, Clock: o.Clock(), Progress: func(progress carrier.Progress) {
+			if time.Since(last) > 500*time.Millisecond {
+				last = time.Now()
+				fmt.Fprintf(p.err, "\r%s  %d B of %d  %.1f kB/s  %d again  %s left   ", progress.State, progress.Bytes, max(size, progress.Size), progress.Rate/1000, progress.Again, progress.Left.Round(time.Second))
+			}
+		}})
+		return err
+	})
+	if !last.IsZero() {
+		fmt.Fprintln(p.err)
+	}
+	err = errors.Join(err, o.close("the transfer ended"))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(p.out, "done: %d B in %s, %d blocks, %d again, padding %d B\n", result.Bytes, result.Took.Round(10*time.Millisecond), result.Blocks, result.Again, result.Padding)
+	return nil
+}

@@ -1,0 +1,514 @@
+// Package tui is the full-screen interface: a view of a session's events. It holds no state of the
+// session; everything shown is folded from events, so that a replay goes through the same code.
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/core/sense"
+	"pilotrix/core/session"
+	"pilotrix/tui/console"
+	"pilotrix/tui/state"
+	"pilotrix/tui/strip"
+	"pilotrix/tui/theme"
+)
+
+// Options is what an interactive session needs.
+type Options struct {
+	Session *session.Session
+	Runbook *runbook.Prepared // carried out at once, may be nil
+	Dialect *dialect.Dialect  // may be nil
+	Theme   string            // auto, dark or light
+	Leader  string            // the leader key, such as ctrl+g
+	Notices []string
+	Device  string // name of the device, may be empty
+	About   string // family and place, may be empty
+	Line    string // the line as the header shows it
+}
+
+// view is one of the main views.
+type view int
+
+const (
+	consoleView view = iota
+	helpView
+	courseView
+	logbookView
+)
+
+// app is the Bubble Tea model.
+type app struct {
+	opt     Options
+	session *session.Session // nil in a replay
+	ctx     context.Context
+	run     context.CancelFunc
+	theme   theme.Theme
+	fixed   bool // the theme does not follow the terminal
+	plain   bool // NO_COLOR: leave the terminal's own ground
+
+	width, height int
+	state         *state.State
+	console       *console.Console
+	journal       []event.Event
+	view          view
+	offset        int // rows scrolled in another view
+	mode          strip.Mode
+	typed         string
+	message       string
+	messageAt     time.Time
+	tooSoon       bool
+	leaving       bool
+	replay        bool
+}
+
+type (
+	eventsMsg  []event.Event
+	tickMsg    struct{}
+	runEnded   struct{ err error }
+	saidMsg    string
+	replayOver struct{ err error }
+)
+
+const (
+	tickEvery    = 200 * time.Millisecond
+	maxJournal   = 4000
+	messageShown = 6 * time.Second
+	// An answer this soon after its question was meant for something else.
+	tooSoonAfter = 700 * time.Millisecond
+)
+
+func newApp(ctx context.Context, opt Options) *app {
+	a := &app{opt: opt, session: opt.Session, ctx: ctx, width: 80, height: 24, state: state.New(), console: console.New(80, 18), theme: theme.Dark()}
+	a.fixed = opt.Theme == "dark" || opt.Theme == "light"
+	if opt.Theme == "light" {
+		a.theme = theme.Light()
+	}
+	a.plain = os.Getenv("NO_COLOR") != ""
+	for _, notice := range opt.Notices {
+		a.state.Remarks = append(a.state.Remarks, state.Remark{At: time.Now(), Note: event.Note{Level: event.Warn, Text: notice}})
+		a.say(notice)
+	}
+	return a
+}
+
+// Run shows a session until the operator leaves.
+func Run(ctx context.Context, opt Options) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	a := newApp(ctx, opt)
+	p := tea.NewProgram(a, tea.WithContext(ctx))
+	feed := opt.Session.Subscribe()
+	go func() {
+		for {
+			batch, err := feed.Next(ctx)
+			if err != nil {
+				return
+			}
+			p.Send(eventsMsg(batch))
+		}
+	}()
+	opt.Session.Begin()
+	_, err := p.Run()
+	if a.run != nil {
+		a.run()
+	}
+	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+// Init implements tea.Model.
+func (a *app) Init() tea.Cmd {
+	commands := []tea.Cmd{tick()}
+	if !a.fixed {
+		commands = append(commands, tea.RequestBackgroundColor)
+	}
+	if a.opt.Runbook != nil {
+		commands = append(commands, a.start)
+	}
+	return tea.Batch(commands...)
+}
+
+func tick() tea.Cmd { return tea.Tick(tickEvery, func(time.Time) tea.Msg { return tickMsg{} }) }
+
+// start carries the runbook out beside the interface.
+func (a *app) start() tea.Msg {
+	ctx, cancel := context.WithCancel(a.ctx)
+	a.run = cancel
+	_, err := a.session.Run(ctx, a.opt.Runbook)
+	return runEnded{err}
+}
+
+// Update implements tea.Model.
+func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case eventsMsg:
+		a.apply(msg)
+	case tickMsg:
+		a.tick()
+		return a, tick()
+	case tea.WindowSizeMsg:
+		a.width, a.height = msg.Width, msg.Height
+		a.fit()
+	case tea.BackgroundColorMsg:
+		if !a.fixed && !msg.IsDark() {
+			a.theme = theme.Light()
+		}
+	case tea.KeyPressMsg:
+		return a, a.key(tea.Key(msg), msg.String())
+	case tea.PasteMsg:
+		a.paste(msg.Content)
+	case tea.MouseWheelMsg:
+		a.wheel(msg.Mouse())
+	case runEnded:
+		if msg.err != nil {
+			a.say(msg.err.Error())
+		}
+		if a.leaving {
+			return a, tea.Quit
+		}
+	case saidMsg:
+		a.say(string(msg))
+	case replayOver:
+		a.say("the replay is over")
+		if msg.err != nil {
+			a.say(msg.err.Error())
+		}
+	}
+	return a, nil
+}
+
+func (a *app) apply(batch []event.Event) {
+	for _, e := range batch {
+		before := a.state.Ask
+		a.state.Apply(e)
+		a.console.Apply(e)
+		if a.state.Ask != before {
+			a.tooSoon = false
+		}
+		switch e.Body.(type) {
+		case event.In, event.Transfer, event.StepNow:
+		default:
+			a.journal = append(a.journal, e)
+		}
+	}
+	if over := len(a.journal) - maxJournal; over > 0 {
+		a.journal = append(a.journal[:0], a.journal[over:]...)
+	}
+	a.fit()
+}
+
+func (a *app) tick() {
+	if a.session != nil {
+		a.state.Tick(a.session.Clock().Now())
+	}
+	if a.message != "" && time.Since(a.messageAt) > messageShown {
+		a.message = ""
+	}
+}
+
+func (a *app) say(text string) { a.message, a.messageAt = text, time.Now() }
+
+// fit gives the console the room that the frame leaves, and tells the device where it can know.
+func (a *app) fit() {
+	cols, rows := a.consoleSize()
+	if oldCols, oldRows := a.console.Size(); cols == oldCols && rows == oldRows {
+		return
+	}
+	a.console.Resize(cols, rows)
+	if a.session != nil {
+		go a.session.Resize(cols, rows)
+	}
+}
+
+// key handles one key: the strip's own first, then the interface's few, then the device's.
+func (a *app) key(k tea.Key, name string) tea.Cmd {
+	if a.mode != strip.Plain {
+		return a.stripKey(k, name)
+	}
+	if name == a.opt.Leader {
+		a.mode = strip.Leader
+		return nil
+	}
+	if handled, cmd := a.functionKey(name); handled {
+		return cmd
+	}
+	if a.view != consoleView && a.viewKey(name) {
+		return nil
+	}
+	if a.state.Ask != nil && a.state.Helm.Who == event.Runbook && a.answerKey(name) {
+		return nil
+	}
+	if a.replay {
+		return nil
+	}
+	if keys := bytesOf(k, a.console.AppKeys()); len(keys) > 0 {
+		a.console.Live()
+		a.view = consoleView
+		a.session.Press(keys)
+	}
+	return nil
+}
+
+func (a *app) functionKey(name string) (handled bool, cmd tea.Cmd) {
+	_, rows := a.console.Size()
+	switch name {
+	case "f1":
+		a.show(helpView)
+	case "f2":
+		a.show(consoleView)
+	case "f3":
+		a.show(courseView)
+	case "f8":
+		a.show(logbookView)
+	case "f10":
+		a.pause()
+	case "shift+pgup":
+		a.console.Scroll(rows / 2)
+	case "shift+pgdown":
+		a.console.Scroll(-rows / 2)
+	default:
+		return false, nil
+	}
+	return true, nil
+}
+
+func (a *app) show(v view) {
+	a.view, a.offset = v, 0
+	if v == consoleView {
+		a.console.Live()
+	}
+}
+
+// pause takes the helm, or asks how to give it back.
+func (a *app) pause() {
+	switch {
+	case a.replay || !a.state.Running():
+		a.say("there is no runbook to pause")
+	case a.state.Helm.Who == event.Runbook:
+		a.session.TakeHelm()
+	default:
+		a.mode = strip.HandBack
+	}
+}
+
+// viewKey moves in another view than the console. It reports whether the key was for that.
+func (a *app) viewKey(name string) bool {
+	page := max(1, a.height/2)
+	switch name {
+	case "esc":
+		a.show(consoleView)
+	case "up":
+		a.offset--
+	case "down":
+		a.offset++
+	case "pgup":
+		a.offset -= page
+	case "pgdown":
+		a.offset += page
+	case "home":
+		a.offset = 0
+	default:
+		return a.state.Ask == nil // an answer is taken in every view, anything else in the console only
+	}
+	a.offset = max(0, a.offset)
+	return true
+}
+
+var answerKeys = map[string]map[string]string{
+	"hold":     {"enter": runbook.Approve, "esc": runbook.StopHere},
+	"operator": {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
+	"dialog":   {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
+	"failure":  {"r": runbook.TryAgain, "n": runbook.SkipIt, "esc": runbook.StopHere, "b": runbook.TakeBackA},
+}
+
+// answerKey answers the open question. A key that comes right after the question was meant for
+// something else and is asked for once more.
+func (a *app) answerKey(name string) bool {
+	ask := a.state.Ask
+	if name == "p" && ask.Form == "hold" {
+		a.show(courseView)
+		return true
+	}
+	answer, known := answerKeys[ask.Form][name]
+	if !known {
+		return false
+	}
+	if wall := a.session.Clock().Wall(a.session.Clock().Since(a.state.AskedAt)); wall < tooSoonAfter && !a.tooSoon {
+		a.tooSoon = true
+		return true
+	}
+	a.session.Answer(ask.ID, answer, "operator")
+	return true
+}
+
+func (a *app) stripKey(k tea.Key, name string) tea.Cmd {
+	mode := a.mode
+	if name == "esc" {
+		a.mode, a.typed = strip.Plain, ""
+		return nil
+	}
+	switch mode {
+	case strip.Leader:
+		a.mode = strip.Plain
+		return a.leaderKey(k, name)
+	case strip.HandBack:
+		if choice, known := handBackKeys[name]; known {
+			a.mode = strip.Plain
+			go a.session.GiveHelm(choice)
+		}
+	case strip.Quit:
+		if name == "y" {
+			return a.leave()
+		}
+	case strip.Search, strip.Speed:
+		return a.typeInStrip(k, name)
+	}
+	return nil
+}
+
+var handBackKeys = map[string]runbook.Choice{"enter": runbook.Repeat, "n": runbook.GoOn, "x": runbook.Stop}
+
+func (a *app) leaderKey(k tea.Key, name string) tea.Cmd {
+	if name == "q" {
+		if a.state.Running() && !a.replay {
+			a.mode = strip.Quit
+			return nil
+		}
+		return tea.Quit
+	}
+	if name == "/" {
+		a.mode = strip.Search
+		return nil
+	}
+	if a.replay {
+		return nil
+	}
+	switch name {
+	case a.opt.Leader:
+		a.session.Press(bytesOf(k, false))
+	case "s":
+		a.mode = strip.Speed
+	case "h":
+		return a.hunt()
+	case "b":
+		return func() tea.Msg { return said(a.session.SendBreak(a.ctx), "break sent") }
+	case "x":
+		a.stopRun()
+	default:
+		a.say("the leader key has no " + name)
+	}
+	return nil
+}
+
+// stopRun stops the runbook wherever it is.
+func (a *app) stopRun() {
+	if !a.state.Running() {
+		a.say("no runbook is under way")
+		return
+	}
+	go func() {
+		a.session.TakeHelm()
+		a.session.GiveHelm(runbook.Stop)
+	}()
+}
+
+func (a *app) hunt() tea.Cmd {
+	if a.state.Running() && a.state.Helm.Who == event.Runbook {
+		a.say("the runbook has the helm; take it first with F10")
+		return nil
+	}
+	a.say("hunting for the speed")
+	return func() tea.Msg {
+		hunt := sense.Hunt{}
+		if a.opt.Dialect != nil {
+			hunt.Prompts, hunt.Key = a.opt.Dialect.Prompts(), a.opt.Dialect.Nudge()
+		}
+		found, err := a.session.Hunt(a.ctx, hunt)
+		if err == nil && found.Best() == 0 {
+			return saidMsg("no speed fits: is the device on?")
+		}
+		return said(err, fmt.Sprintf("the device speaks %d baud, %.0f %% sure", found.Best(), 100*found.Sure))
+	}
+}
+
+func said(err error, otherwise string) saidMsg {
+	if err != nil {
+		return saidMsg(err.Error())
+	}
+	return saidMsg(otherwise)
+}
+
+func (a *app) typeInStrip(k tea.Key, name string) tea.Cmd {
+	switch name {
+	case "backspace":
+		if runes := []rune(a.typed); len(runes) > 0 {
+			a.typed = string(runes[:len(runes)-1])
+		}
+	case "enter":
+		return a.enterInStrip()
+	default:
+		a.typed += k.Text
+	}
+	return nil
+}
+
+func (a *app) enterInStrip() tea.Cmd {
+	if a.mode == strip.Search {
+		if !a.console.Search(a.typed) {
+			a.say("not found further back")
+		}
+		return nil
+	}
+	typed := a.typed
+	a.mode, a.typed = strip.Plain, ""
+	baud, err := strconv.Atoi(typed)
+	if err != nil || baud < 50 {
+		a.say(fmt.Sprintf("%q is no speed in baud", typed))
+		return nil
+	}
+	return func() tea.Msg {
+		return said(a.session.SetSpeed(a.ctx, baud, "set by hand"), fmt.Sprintf("our end is at %d baud", baud))
+	}
+}
+
+// leave stops the runbook first, so that its end puts the line in order.
+func (a *app) leave() tea.Cmd {
+	a.mode = strip.Plain
+	a.leaving = true
+	a.stopRun()
+	a.say("stopping the runbook and putting the line in order")
+	return nil
+}
+
+func (a *app) paste(text string) {
+	if a.replay || a.mode != strip.Plain {
+		a.typed += text
+		return
+	}
+	a.console.Live()
+	a.session.Press(pasted(text))
+}
+
+func (a *app) wheel(m tea.Mouse) {
+	rows := 3
+	if m.Button == tea.MouseWheelDown {
+		rows = -3
+	}
+	if a.view == consoleView {
+		a.console.Scroll(rows)
+		return
+	}
+	a.offset = max(0, a.offset-rows)
+}

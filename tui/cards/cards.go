@@ -1,0 +1,309 @@
+// Package cards draws the side column: what the present step needs, and nothing else.
+package cards
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/tui/paint"
+	"pilotrix/tui/state"
+	"pilotrix/tui/theme"
+)
+
+// Column draws the cards for the present step, at most that many rows.
+func Column(t theme.Theme, s *state.State, width, rows int) []paint.Line {
+	p := painter{t, s, width}
+	var lines []paint.Line
+	for _, card := range p.cards() {
+		if len(card) == 0 {
+			continue
+		}
+		if len(lines) > 0 {
+			card = append([]paint.Line{nil}, card...)
+		}
+		if len(lines)+len(card) > rows {
+			break
+		}
+		lines = append(lines, card...)
+	}
+	return lines
+}
+
+type painter struct {
+	t     theme.Theme
+	s     *state.State
+	width int
+}
+
+// cards chooses by what happens now.
+func (p painter) cards() [][]paint.Line {
+	if p.s.RunEnd != nil {
+		return [][]paint.Line{p.ended(), p.proved(), p.checked(), p.device()}
+	}
+	if !p.s.Running() {
+		return [][]paint.Line{p.line(), p.device(), p.remarks()}
+	}
+	if p.s.Helm.Who == event.Hand {
+		return [][]paint.Line{p.byHand(), p.device(), p.remarks()}
+	}
+	all := [][]paint.Line{p.now()}
+	if len(p.s.Tried) > 0 {
+		all = append(all, p.tried())
+	}
+	if step := p.s.Present(); step != nil && p.s.Transfer != nil && step.Verb == "send" {
+		all = append(all, p.transfer(), p.image())
+	}
+	return append(all, p.checked(), p.device(), p.remarks())
+}
+
+func (p painter) head(name string, right paint.Line) paint.Line {
+	return paint.Rule(paint.Look{FG: p.t.Faint}, paint.Line{paint.Strong(p.t.Quiet, name)}, right, p.width)
+}
+
+// row sets a label and its value.
+func (p painter) row(label string, value paint.Line) paint.Line {
+	return paint.Between(paint.Line{paint.In(p.t.Quiet, label)}, value, p.width)
+}
+
+func (p painter) text(piece paint.Piece) []paint.Line {
+	var lines []paint.Line
+	for _, row := range paint.Wrap(piece.Text, p.width) {
+		lines = append(lines, paint.Line{{Text: row, Look: piece.Look}})
+	}
+	return lines
+}
+
+func (p painter) now() []paint.Line {
+	doing := p.s.Doing
+	right := paint.Line{}
+	switch {
+	case p.s.Ask != nil:
+		right = paint.Line{paint.Strong(p.t.Here, "waits for you")}
+	case doing.Limit > 0:
+		right = paint.Line{paint.In(p.t.Quiet, state.Span(p.s.Now.Sub(p.s.DoingAt))+" of "), paint.In(p.t.Text, "limit "+state.Span(doing.Limit))}
+	}
+	lines := append([]paint.Line{p.head("now", right)}, p.text(paint.Strong(p.t.Bright, doing.Doing))...)
+	if doing.Awaiting != "" {
+		lines = append(lines, p.text(paint.In(p.t.Quiet, "awaiting "+doing.Awaiting))...)
+	}
+	return lines
+}
+
+func (p painter) byHand() []paint.Line {
+	lines := []paint.Line{p.head("now", paint.Line{paint.Strong(p.t.Here, "paused")}), {paint.Strong(p.t.Bright, "The hand has the helm")}}
+	if step := p.s.Present(); step != nil {
+		lines = append(lines, p.text(paint.In(p.t.Quiet, "The runbook waits in “"+step.Title+"”."))...)
+	}
+	return append(lines, paint.Line{paint.Strong(p.t.Key, "F10"), paint.In(p.t.Quiet, " gives it back")})
+}
+
+// tried is the hunt: each speed that was listened at.
+func (p painter) tried() []paint.Line {
+	lines := []paint.Line{p.head("hunt", paint.Line{paint.In(p.t.Quiet, "baud · what was heard")})}
+	for _, tried := range p.s.Tried {
+		what := strings.TrimPrefix(tried.Why, "tried: ")
+		piece := paint.In(p.t.Quiet, what)
+		if strings.Contains(what, "clean") {
+			piece = paint.In(p.t.Good, what+"  ✓")
+		}
+		lines = append(lines, paint.Between(paint.Line{paint.In(p.t.Text, fmt.Sprintf("%7d", tried.To))}, paint.Line{piece}, p.width))
+	}
+	return lines
+}
+
+func (p painter) transfer() []paint.Line {
+	t := p.s.Transfer
+	size := t.Plan.Size
+	share := 0.0
+	if size > 0 {
+		share = min(1, float64(t.Got.Bytes)/float64(size))
+	}
+	color, right := p.t.Here, paint.Line{paint.Strong(p.t.Here, fmt.Sprintf("%.0f %%", 100*share))}
+	switch {
+	case t.End != nil && t.End.Outcome == event.Done:
+		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "acknowledged ✓")}
+	case t.End != nil:
+		color, right = p.t.Bad, paint.Line{paint.Strong(p.t.Bad, t.End.Outcome+" ✗")}
+	case t.Got.Left > 0:
+		right = append(right, paint.In(p.t.Text, "   "+state.Clock(t.Got.Left)+" left"))
+	}
+	done := int(share * float64(p.width))
+	lines := []paint.Line{
+		p.head("transfer", right),
+		{paint.In(color, strings.Repeat("━", done)), paint.In(p.t.Faint, strings.Repeat("━", p.width-done))},
+		paint.Between(paint.Line{paint.In(p.t.Bright, state.Count(t.Got.Bytes)), paint.In(p.t.Quiet, " of "+state.Count(size)+" B")},
+			paint.Line{paint.In(p.t.Quiet, blocksAgain(t.Got.Again))}, p.width),
+		nil,
+	}
+	lines = append(lines, paint.Between(p.sparkline(p.width-12), paint.Line{paint.In(p.t.Bright, fmt.Sprintf("%.1f kB/s", t.Got.Rate/1000))}, p.width))
+	if t.Plan.Allowed > 0 && t.Got.Rate > 0 {
+		lines = append(lines, paint.Line{paint.In(p.t.Quiet, fmt.Sprintf("%.0f %% of what this line allows", 100*t.Got.Rate/t.Plan.Allowed))})
+	}
+	return lines
+}
+
+func blocksAgain(n int) string {
+	switch n {
+	case 0:
+		return "no block twice"
+	case 1:
+		return "1 block again"
+	}
+	return fmt.Sprintf("%d blocks again", n)
+}
+
+var bars = []rune(" ▁▂▃▄▅▆▇█")
+
+// sparkline draws the rate against the most that the line allows.
+func (p painter) sparkline(width int) paint.Line {
+	t := p.s.Transfer
+	most := t.Plan.Allowed
+	for _, rate := range t.Rates {
+		most = max(most, rate)
+	}
+	rates := t.Rates
+	if len(rates) > width {
+		rates = rates[len(rates)-width:]
+	}
+	var out strings.Builder
+	for _, rate := range rates {
+		level := 0
+		if most > 0 {
+			level = int(rate / most * float64(len(bars)-1))
+		}
+		out.WriteRune(bars[min(max(level, 1), len(bars)-1)])
+	}
+	return paint.Line{paint.In(p.t.Good, out.String())}
+}
+
+func (p painter) image() []paint.Line {
+	t := p.s.Transfer
+	lines := []paint.Line{
+		p.head("image", nil),
+		p.row(t.Plan.File, paint.Line{paint.In(p.t.Text, fmt.Sprintf("%.2f MiB", float64(t.Plan.Size)/(1<<20)))}),
+		p.row("sent by", paint.Line{paint.In(p.t.Text, t.Plan.By)}),
+	}
+	if len(t.Plan.SHA256) >= 12 {
+		lines = append(lines, p.row("sha256, computed here", paint.Line{paint.In(p.t.Text, t.Plan.SHA256[:8]+"…"+t.Plan.SHA256[len(t.Plan.SHA256)-4:])}))
+	}
+	return lines
+}
+
+func (p painter) checked() []paint.Line {
+	if len(p.s.Checks) == 0 {
+		return nil
+	}
+	lines := []paint.Line{p.head("checked", nil)}
+	const most = 7
+	for _, c := range p.s.Checks[max(0, len(p.s.Checks)-most):] {
+		got := c.Got
+		if len(got) > 20 {
+			got = got[:8] + "…" + got[len(got)-4:]
+		}
+		mark := paint.In(p.t.Good, strings.TrimLeft(got+"  ✓", " "))
+		if !c.Held {
+			mark = paint.Strong(p.t.Bad, strings.TrimLeft(got+"  ✗", " "))
+		}
+		lines = append(lines, paint.Between(paint.Line{paint.In(p.t.Text, c.Text)}, paint.Line{paint.Piece{Text: " "}, mark}, p.width))
+	}
+	return lines
+}
+
+// device shows what was read, newest reading first in the head.
+func (p painter) device() []paint.Line {
+	var right paint.Line
+	if !p.s.ReadAt.IsZero() {
+		right = paint.Line{paint.In(p.t.Quiet, "read "+ago(p.s.Now.Sub(p.s.ReadAt)))}
+	}
+	lines := []paint.Line{p.head("device", right)}
+	if p.s.Mode.Name != "" {
+		lines = append(lines, p.row("mode", paint.Line{paint.In(p.t.Text, p.s.Mode.Name)}))
+	}
+	for _, f := range p.s.Facts {
+		value := f.Value
+		if len(value) > 24 {
+			value = value[:10] + "…" + value[len(value)-6:]
+		}
+		if value == "" {
+			value = "–"
+		}
+		piece := paint.In(p.t.Text, value)
+		line := paint.Line{piece}
+		if f.Was != "" && len(f.Was) < 16 && len(value) < 16 {
+			line = paint.Line{paint.In(p.t.Faint, f.Was+" ⇢ "), piece}
+		}
+		lines = append(lines, p.row(strings.NewReplacer(".", " ", "_", " ").Replace(f.Name), line))
+	}
+	if len(lines) == 1 {
+		lines = append(lines, paint.Line{paint.In(p.t.Quiet, "nothing read yet")})
+	}
+	const most = 12
+	return lines[:min(len(lines), most)]
+}
+
+func ago(d time.Duration) string {
+	if d < 2*time.Second {
+		return "just now"
+	}
+	return state.Clock(d) + " ago"
+}
+
+// line is for a session without a runbook.
+func (p painter) line() []paint.Line {
+	lines := []paint.Line{p.head("line", nil), p.row("target", paint.Line{paint.In(p.t.Text, p.s.Session.Target)})}
+	if p.s.Speed > 0 {
+		lines = append(lines, p.row("our end", paint.Line{paint.In(p.t.Text, fmt.Sprintf("%d baud", p.s.Speed))}))
+	}
+	if p.s.Mode.Name == "garbled" {
+		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "The speeds differ."), paint.Piece{Text: " "}, paint.Strong(p.t.Key, "^G h"), paint.In(p.t.Quiet, " hunts for the right one.")})
+	}
+	return lines
+}
+
+func (p painter) ended() []paint.Line {
+	end := p.s.RunEnd
+	color := p.t.Bad
+	if end.Outcome == event.Done {
+		color = p.t.Good
+	}
+	lines := []paint.Line{p.head("ended", paint.Line{paint.In(p.t.Quiet, "after "+state.Clock(p.s.Gone()))}), {paint.Strong(color, end.Outcome)}}
+	if end.Message != end.Outcome {
+		lines = append(lines, p.text(paint.In(p.t.Text, end.Message))...)
+	}
+	return lines
+}
+
+func (p painter) proved() []paint.Line {
+	if len(p.s.RunEnd.Proved) == 0 {
+		return nil
+	}
+	lines := []paint.Line{p.head("proved", nil)}
+	for _, proof := range p.s.RunEnd.Proved {
+		for i, row := range paint.Wrap(proof, p.width-2) {
+			mark := "  "
+			if i == 0 {
+				mark = "✓ "
+			}
+			lines = append(lines, paint.Line{paint.In(p.t.Good, mark), paint.In(p.t.Text, row)})
+		}
+	}
+	return lines
+}
+
+func (p painter) remarks() []paint.Line {
+	if len(p.s.Remarks) == 0 {
+		return nil
+	}
+	lines := []paint.Line{p.head("remarks", nil)}
+	const most = 3
+	for _, r := range p.s.Remarks[max(0, len(p.s.Remarks)-most):] {
+		color := p.t.Quiet
+		if r.Level != event.Say {
+			color = p.t.Here
+		}
+		lines = append(lines, p.text(paint.In(color, r.At.Format("15:04:05 ")+r.Text))...)
+	}
+	return lines
+}

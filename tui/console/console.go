@@ -1,0 +1,165 @@
+// Package console is the view of the live line: what the device drew, with its prompts and what was
+// typed told apart, marks where something happened, and everything that scrolled off.
+package console
+
+import (
+	"image/color"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"pilotrix/core/event"
+	"pilotrix/core/screen"
+	"pilotrix/tui/paint"
+	"pilotrix/tui/theme"
+)
+
+// Console is the view's model.
+type Console struct {
+	screen *screen.Screen
+	back   int // rows scrolled back from the live screen
+	found  int // row of the last search hit, -1 when there is none
+	sought string
+	moved  bool // something arrived while scrolled back
+	runs   []screen.Run
+}
+
+// New makes a console of a size.
+func New(cols, rows int) *Console { return &Console{screen: screen.New(cols, rows), found: -1} }
+
+// Apply takes one event in.
+func (c *Console) Apply(e event.Event) {
+	switch b := e.Body.(type) {
+	case event.In:
+		before := c.screen.History()
+		c.screen.Write(b.Bytes)
+		if c.back > 0 { // what is looked at stays where it is
+			c.back = min(c.back+c.screen.History()-before, c.screen.History())
+			c.moved = true
+		}
+	case event.Prompt:
+		c.screen.MarkPrompt(paint.Width(b.Text))
+	case event.Mark:
+		c.screen.Mark(b.Text)
+	}
+}
+
+// Resize fits the console to the view.
+func (c *Console) Resize(cols, rows int) { c.screen.Resize(cols, rows) }
+
+// Size is the console's columns and rows.
+func (c *Console) Size() (cols, rows int) { return c.screen.Size() }
+
+// AppKeys reports whether the device asked for the application form of the arrow keys.
+func (c *Console) AppKeys() bool { return c.screen.AppKeys() }
+
+// Scroll moves the view back (positive) or forth.
+func (c *Console) Scroll(rows int) {
+	c.back = min(max(0, c.back+rows), c.screen.History())
+	if c.back == 0 {
+		c.moved = false
+	}
+}
+
+// Live returns to the live screen.
+func (c *Console) Live() { c.back, c.moved, c.found = 0, false, -1 }
+
+// Back is how many rows the view is scrolled back, and whether something arrived meanwhile.
+func (c *Console) Back() (rows int, moved bool) { return c.back, c.moved }
+
+// Search looks backwards for text, from the last hit on, and shows it. It reports whether it was
+// found.
+func (c *Console) Search(text string) bool {
+	_, rows := c.screen.Size()
+	from := c.screen.History() + rows - 1
+	if c.found >= 0 && text == c.sought {
+		from = c.found - 1
+	}
+	c.sought = text
+	c.found = c.screen.Find(text, from, true)
+	if c.found < 0 {
+		return false
+	}
+	c.back = min(max(0, c.screen.History()-c.found+rows/2), c.screen.History())
+	return true
+}
+
+// Cursor is where the device's cursor is in the view; shown is false when it is hidden or scrolled
+// away.
+func (c *Console) Cursor() (x, y int, shown bool) {
+	x, y, shown = c.screen.Cursor()
+	_, rows := c.screen.Size()
+	y += c.back
+	return x, y, shown && y < rows
+}
+
+// Lines paints the view.
+func (c *Console) Lines(t theme.Theme) []paint.Line {
+	cols, rows := c.screen.Size()
+	lines := make([]paint.Line, rows)
+	first := c.screen.History() - c.back
+	for i := range lines {
+		c.runs = c.screen.Line(first+i, c.runs[:0])
+		lines[i] = c.line(t, c.runs, cols, first+i == c.found)
+	}
+	return lines
+}
+
+func (c *Console) line(t theme.Theme, runs []screen.Run, cols int, hit bool) paint.Line {
+	if len(runs) > 0 && runs[0].Style.Role == screen.Mark {
+		return mark(t, runs, cols)
+	}
+	line := make(paint.Line, 0, len(runs))
+	for _, run := range runs {
+		look := lookOf(t, run.Style)
+		if hit {
+			look.BG = t.Hold
+		}
+		line = append(line, paint.Piece{Text: run.Text, Look: look})
+	}
+	return line
+}
+
+// mark draws a line of ours: quiet, dashed, from edge to edge.
+func mark(t theme.Theme, runs []screen.Run, cols int) paint.Line {
+	var text strings.Builder
+	for _, run := range runs {
+		text.WriteString(run.Text)
+	}
+	words := "╌╌╌ " + text.String() + " "
+	return paint.Line{paint.In(t.Quiet, words), paint.In(t.Faint, strings.Repeat("╌", max(0, cols-paint.Width(words))))}
+}
+
+var roleColors = map[screen.Role]func(theme.Theme) color.Color{
+	screen.Output: func(t theme.Theme) color.Color { return t.Text },
+	screen.Prompt: func(t theme.Theme) color.Color { return t.Good },
+	screen.Typed:  func(t theme.Theme) color.Color { return t.Bright },
+}
+
+func lookOf(t theme.Theme, s screen.Style) paint.Look {
+	look := paint.Look{
+		FG: roleColors[s.Role](t), Bold: s.Attr&screen.Bold != 0 || s.Role == screen.Typed, Faint: s.Attr&screen.Faint != 0, Italic: s.Attr&screen.Italic != 0,
+		Underline: s.Attr&screen.Underline != 0, Reverse: s.Attr&screen.Reverse != 0, Struck: s.Attr&screen.Struck != 0,
+	}
+	if c := colorOf(s.FG); c != nil {
+		look.FG = c
+	}
+	look.BG = colorOf(s.BG)
+	if s.Attr&screen.Hidden != 0 {
+		look.FG = t.Ground
+	}
+	return look
+}
+
+func colorOf(c screen.Color) color.Color {
+	if n, is := c.Index(); is {
+		if n < 16 {
+			return ansi.BasicColor(n)
+		}
+		return ansi.IndexedColor(n)
+	}
+	if r, g, b, is := c.Parts(); is {
+		return color.RGBA{r, g, b, 0xff}
+	}
+	return nil
+}

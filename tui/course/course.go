@@ -1,0 +1,218 @@
+// Package course draws the runbook as a line of stops, to the scale of time, and as a list.
+package course
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/tui/paint"
+	"pilotrix/tui/state"
+	"pilotrix/tui/theme"
+)
+
+const leastGap = 2 // columns between two stops
+
+// Bar draws the course in two rows: the stops with the way between them, and the names of the legs.
+func Bar(t theme.Theme, s *state.State, width int) (stops, legs paint.Line) {
+	if len(s.Steps) == 0 || width < 10 {
+		return nil, nil
+	}
+	at := positions(s.Steps, width-1)
+	for i := range s.Steps {
+		stops = append(stops, stop(t, s, i))
+		end := width - 1
+		if i+1 < len(s.Steps) {
+			end = at[i+1]
+		}
+		if gap := end - at[i] - 1; gap > 0 {
+			stops = append(stops, way(t, s, i, gap)...)
+		}
+	}
+	last := paint.In(t.Quiet, "□")
+	if s.RunEnd != nil && s.RunEnd.Outcome == event.Done {
+		last = paint.In(t.Good, "■")
+	}
+	return append(stops, last).Fit(width), legNames(t, s, at, width)
+}
+
+// positions spreads the stops by the time each is expected to take.
+func positions(steps []state.Step, width int) []int {
+	least := 1 + leastGap
+	if len(steps)*least > width {
+		least = max(1, width/len(steps))
+	}
+	spare := max(0, width-len(steps)*least)
+	var total time.Duration
+	for _, s := range steps {
+		total += s.Expected
+	}
+	at := make([]int, len(steps))
+	var before time.Duration
+	for i, s := range steps {
+		share := 0
+		if total > 0 {
+			share = int(float64(spare) * before.Seconds() / total.Seconds())
+		} else {
+			share = spare * i / len(steps)
+		}
+		at[i] = i*least + share
+		before += s.Expected
+	}
+	return at
+}
+
+// stop is the mark of one step: ● done, ◉ here, ○ ahead, ◇ hold, ▲ no way back, ✗ failed.
+func stop(t theme.Theme, s *state.State, i int) paint.Piece {
+	step := &s.Steps[i]
+	switch {
+	case step.Outcome == event.Failed || step.Outcome == event.Stopped:
+		return paint.Strong(t.Bad, "✗")
+	case step.Outcome == event.Skipped:
+		return paint.In(t.Quiet, "·")
+	case step.Outcome != "" && (step.Hold || step.NoReturn):
+		return paint.In(t.Good, "◆")
+	case step.Outcome != "":
+		return paint.In(t.Good, "●")
+	case i == s.Here && s.Running() && s.Ask != nil && s.Ask.Step == step.ID:
+		return paint.Strong(t.Here, "◇")
+	case i == s.Here && s.Running():
+		return paint.Strong(t.Here, "◉")
+	case step.NoReturn:
+		return paint.In(t.Bad, "▲")
+	case step.Hold:
+		return paint.In(t.Quiet, "◇")
+	}
+	return paint.In(t.Quiet, "○")
+}
+
+// way is the stretch after a stop.
+func way(t theme.Theme, s *state.State, i, gap int) paint.Line {
+	step := &s.Steps[i]
+	pad := func(body paint.Line) paint.Line {
+		if gap < 3 {
+			return body
+		}
+		line := append(paint.Line{paint.Piece{Text: " "}}, body...)
+		return append(line, paint.Piece{Text: " "})
+	}
+	inner := gap
+	if gap >= 3 {
+		inner = gap - 2
+	}
+	switch {
+	case step.Outcome == event.Skipped:
+		return pad(paint.Line{paint.In(t.Faint, strings.Repeat("┈", inner))})
+	case step.Outcome != "":
+		return pad(paint.Line{paint.In(t.Good, strings.Repeat("━", inner))})
+	case i == s.Here && s.Running():
+		gone := int(part(s, step) * float64(inner))
+		return pad(paint.Line{paint.In(t.Here, strings.Repeat("━", gone)), paint.In(t.Quiet, strings.Repeat("┈", inner-gone))})
+	}
+	return pad(paint.Line{paint.In(t.Faint, strings.Repeat("─", inner))})
+}
+
+// part is how far the present step has come, from 0 to 1.
+func part(s *state.State, step *state.Step) float64 {
+	switch {
+	case s.Transfer.Active() && s.Transfer.Plan.Size > 0:
+		return min(1, float64(s.Transfer.Got.Bytes)/float64(s.Transfer.Plan.Size))
+	case step.Expected > 0:
+		return min(1, s.Now.Sub(step.Begun).Seconds()/step.Expected.Seconds())
+	}
+	return 0
+}
+
+func legNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
+	var line paint.Line
+	col, leg := 0, ""
+	here := ""
+	if p := s.Present(); p != nil && s.Running() {
+		here = p.Leg
+	}
+	for i := range s.Steps {
+		name := s.Steps[i].Leg
+		if name == leg {
+			continue
+		}
+		leg = name
+		if at[i] < col || at[i]+paint.Width(name) > width {
+			if name != here || at[i]+paint.Width(name) > width {
+				continue
+			}
+		}
+		if at[i] < col {
+			continue
+		}
+		line = append(line, paint.Piece{Text: strings.Repeat(" ", at[i]-col)})
+		piece := paint.In(t.Quiet, name)
+		if name == here {
+			piece = paint.Strong(t.Here, name)
+		}
+		line = append(line, piece)
+		col = at[i] + paint.Width(name) + 1
+		line = append(line, paint.Piece{Text: " "})
+	}
+	return line.Fit(width)
+}
+
+// List draws the course step by step, with what each was expected to take and took.
+func List(t theme.Theme, s *state.State, width int) []paint.Line {
+	if s.Run == nil {
+		return []paint.Line{{paint.In(t.Quiet, "No runbook on this session. Open one with --run RUNBOOK.")}}
+	}
+	lines := []paint.Line{
+		paint.Between(paint.Line{paint.In(t.Quiet, "     step")}, paint.Line{paint.In(t.Quiet, "expected      took    limit")}, width),
+	}
+	leg := ""
+	for i := range s.Steps {
+		step := &s.Steps[i]
+		if step.Leg != leg {
+			leg = step.Leg
+			lines = append(lines, nil, paint.Line{paint.Strong(t.Text, leg)})
+		}
+		lines = append(lines, listRow(t, s, i, width))
+		if step.Message != "" {
+			for _, row := range paint.Wrap(step.Message, width-10) {
+				lines = append(lines, paint.Line{paint.In(t.Quiet, "          "+row)})
+			}
+		}
+	}
+	if s.Run.WayBack != "" {
+		lines = append(lines, nil, paint.Line{paint.Strong(t.Text, "way back")})
+		for _, row := range paint.Wrap(s.Run.WayBack, width-4) {
+			lines = append(lines, paint.Line{paint.In(t.Quiet, "  "+row)})
+		}
+	}
+	return lines
+}
+
+func listRow(t theme.Theme, s *state.State, i, width int) paint.Line {
+	step := &s.Steps[i]
+	took := ""
+	look := paint.In(t.Quiet, step.Title)
+	switch {
+	case i == s.Here && s.Running() && step.Outcome == "":
+		took = state.Span(s.Now.Sub(step.Begun))
+		look = paint.Strong(t.Here, step.Title)
+	case step.Outcome == event.Skipped:
+		took = "skipped"
+	case step.Outcome != "":
+		took = state.Span(step.Took)
+		look = paint.In(t.Text, step.Title)
+	}
+	expected := "–"
+	if step.Expected > 0 {
+		expected = "~" + state.Span(step.Expected)
+	}
+	left := paint.Line{paint.Piece{Text: "  "}, stop(t, s, i), paint.In(t.Quiet, fmt.Sprintf("  %-5s", step.ID)), look}
+	if step.NoReturn && step.Outcome == "" {
+		left = append(left, paint.In(t.Bad, "  ▲ cannot be undone"))
+	}
+	if step.Try > 1 {
+		left = append(left, paint.In(t.Here, fmt.Sprintf("  try %d", step.Try)))
+	}
+	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf("%9s", expected)), paint.In(t.Text, fmt.Sprintf("%10s", took)), paint.In(t.Faint, fmt.Sprintf("%9s", state.Span(step.Limit)))}
+	return paint.Between(left, right, width)
+}

@@ -1,0 +1,298 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"pilotrix/core/event"
+	"pilotrix/tui/cards"
+	"pilotrix/tui/course"
+	"pilotrix/tui/paint"
+	"pilotrix/tui/state"
+	"pilotrix/tui/strip"
+)
+
+const (
+	sideLeast  = 110 // columns from which there is a side column
+	sideShare  = 3   // the side column takes a third, within limits
+	sideMin    = 38
+	sideMax    = 54
+	headHigh   = 2
+	courseHigh = 2
+)
+
+// side is the width of the side column, 0 when there is no room for one.
+func (a *app) side() int {
+	if a.width < sideLeast {
+		return 0
+	}
+	return min(max(a.width/sideShare, sideMin), sideMax)
+}
+
+// top is how many rows stand above the console.
+func (a *app) top() int {
+	rows := 1
+	if a.state.Run != nil {
+		rows = headHigh + courseHigh
+	}
+	return rows + 1 // the rule
+}
+
+func (a *app) strip() []paint.Line {
+	back, moved := a.console.Back()
+	return strip.Lines(a.theme, a.state, strip.View{
+		Mode: a.mode, Typed: a.typed, Message: a.message, Back: back, Moved: moved, Other: a.view != consoleView,
+		Leader: keyName(a.opt.Leader), Replay: a.replay, NotYet: a.tooSoon,
+	}, a.width)
+}
+
+// consoleSize is the room of the console.
+func (a *app) consoleSize() (cols, rows int) {
+	cols = a.width - 1
+	if side := a.side(); side > 0 {
+		cols = a.width - side - 4
+	}
+	return max(cols, 10), max(a.height-a.top()-stripRoom-1, 3)
+}
+
+// stripRoom is what the console leaves for the strip and the row of keys. A question that needs more
+// lies over the console's last rows only as long as it is open.
+const stripRoom = 2
+
+// View implements tea.Model.
+func (a *app) View() tea.View {
+	lines := a.header()
+	body, cursor := a.body()
+	low := a.strip()
+	room := a.height - len(lines) - 1
+	keep := max(0, room-len(low))
+	if len(body) > keep { // the newest rows stay in sight
+		cut := len(body) - keep
+		if a.view == consoleView {
+			cut = min(cut, max(0, a.spare(len(body), cut)))
+		} else {
+			cut = 0
+		}
+		body = body[cut:]
+		cursor.y -= cut
+		body = body[:min(len(body), keep)]
+	}
+	cursor.y += len(lines)
+	lines = append(lines, body...)
+	for len(lines) < a.height-1-len(low) {
+		lines = append(lines, nil)
+	}
+	lines = append(lines, low...)
+	lines = append(lines, a.keysRow())
+	v := tea.NewView(a.paint(lines))
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	if cursor.shown && cursor.y < a.height-1-len(low) && cursor.y >= 0 {
+		v.Cursor = tea.NewCursor(cursor.x, cursor.y)
+	}
+	if !a.plain {
+		v.BackgroundColor, v.ForegroundColor = a.theme.Ground, a.theme.Text
+	}
+	v.WindowTitle = "Pilotrix " + a.opt.Device
+	return v
+}
+
+// spare is how many rows may go at the top so that the cursor's row stays visible, no more than
+// needed.
+func (a *app) spare(rows, cut int) int {
+	_, y, _ := a.console.Cursor()
+	return max(0, min(cut, y-(rows-cut)+1))
+}
+
+func (a *app) paint(lines []paint.Line) string {
+	var out strings.Builder
+	for i, line := range lines[:min(len(lines), a.height)] {
+		if i > 0 {
+			out.WriteByte('\n')
+		}
+		out.WriteString(line.Cut(a.width).String())
+	}
+	return out.String()
+}
+
+type cursorAt struct {
+	x, y  int
+	shown bool
+}
+
+// body is the view's own rows with the side column beside it.
+func (a *app) body() ([]paint.Line, cursorAt) {
+	cols, rows := a.consoleSize()
+	var main []paint.Line
+	var cursor cursorAt
+	switch a.view {
+	case consoleView:
+		main = a.console.Lines(a.theme)
+		cursor.x, cursor.y, cursor.shown = a.console.Cursor()
+		cursor.x++
+	case courseView:
+		main = a.scrolled(course.List(a.theme, a.state, cols-2), rows)
+	case helpView:
+		main = a.scrolled(helpLines(a.theme, keyName(a.opt.Leader), cols-2), rows)
+	case logbookView:
+		main = a.scrolled(journalLines(a.theme, a.journal, cols-2), rows)
+	}
+	side := a.side()
+	if side == 0 {
+		return indent(main, 1), cursor
+	}
+	column := cards.Column(a.theme, a.state, side, rows)
+	rule := paint.In(a.theme.Faint, "│ ")
+	lines := make([]paint.Line, rows)
+	for i := range lines {
+		var left, right paint.Line
+		if i < len(main) {
+			left = main[i]
+		}
+		if i < len(column) {
+			right = column[i]
+		}
+		lines[i] = append(paint.Line{{Text: " "}}, left.Fit(cols)...)
+		lines[i] = append(append(lines[i], paint.Piece{Text: " "}, rule), right...)
+	}
+	return lines, cursor
+}
+
+func indent(lines []paint.Line, by int) []paint.Line {
+	out := make([]paint.Line, len(lines))
+	for i, line := range lines {
+		out[i] = append(paint.Line{{Text: strings.Repeat(" ", by)}}, line...)
+	}
+	return out
+}
+
+// scrolled shows a window of a longer view.
+func (a *app) scrolled(lines []paint.Line, rows int) []paint.Line {
+	a.offset = max(0, min(a.offset, len(lines)-rows))
+	return lines[a.offset:min(len(lines), a.offset+rows)]
+}
+
+// header is who and where, what runs, and the course.
+func (a *app) header() []paint.Line {
+	lines := []paint.Line{a.titleRow()}
+	if a.state.Run != nil {
+		stops, legs := course.Bar(a.theme, a.state, a.width-2)
+		lines = append(lines, a.runRow())
+		lines = append(lines, indent([]paint.Line{stops, legs}, 1)...)
+	}
+	rule := strings.Repeat("─", a.width)
+	if side := a.side(); side > 0 {
+		at := a.width - side - 2
+		rule = strings.Repeat("─", at) + "┬" + strings.Repeat("─", a.width-at-1)
+	}
+	return append(lines, paint.Line{paint.In(a.theme.Faint, rule)})
+}
+
+func (a *app) titleRow() paint.Line {
+	t, s := a.theme, a.state
+	name := a.opt.Device
+	if name == "" {
+		name = s.Session.Device
+	}
+	left := paint.Line{paint.Strong(t.Bright, " "+orLine(name, a.opt.Line))}
+	if a.opt.About != "" {
+		left = append(left, paint.In(t.Quiet, "   "+a.opt.About))
+	}
+	return paint.Between(left, a.lineWords(), a.width)
+}
+
+func orLine(name, line string) string {
+	if name == "" {
+		return line
+	}
+	return name
+}
+
+// lineWords is the line, its rates, the helm and the clock.
+func (a *app) lineWords() paint.Line {
+	t, s := a.theme, a.state
+	var right paint.Line
+	wide := a.width >= sideLeast
+	if wide && a.opt.Device != "" {
+		right = append(right, paint.In(t.Text, a.opt.Line+"  "))
+	}
+	switch {
+	case s.Line.State == event.LineLost:
+		right = append(right, paint.Strong(t.Bad, "✗ line lost  "))
+	case s.Speed > 0:
+		right = append(right, paint.In(t.Text, fmt.Sprintf("%d 8N1  ", s.Speed)))
+	}
+	if wide {
+		right = append(right, paint.In(t.Quiet, fmt.Sprintf(" ▼ %.2f  ▲ %.2f kB/s   ", s.In.PerSecond()/1000, a.outRate()/1000)))
+	}
+	if scale := s.Session.Scale; scale > 1 {
+		right = append(right, paint.In(t.Here, fmt.Sprintf("time ×%g  ", scale)))
+	}
+	right = append(right, paint.In(t.Quiet, "helm "), a.helm(), paint.In(t.Quiet, "  "+s.Now.Format("15:04:05")+" "))
+	return right
+}
+
+// outRate is what goes out: what is typed, or what the transfer sends.
+func (a *app) outRate() float64 {
+	if a.state.Transfer.Active() && !a.state.Transfer.Plan.Receive {
+		return a.state.Transfer.Got.Rate
+	}
+	return a.state.Out.PerSecond()
+}
+
+func (a *app) helm() paint.Piece {
+	t := a.theme
+	if a.state.Helm.Who == event.Runbook {
+		return paint.Piece{Text: " RUNBOOK ", Look: paint.Look{FG: t.Bright, BG: t.Hold, Bold: true}}
+	}
+	return paint.Piece{Text: " HAND ", Look: paint.Look{FG: t.Ground, BG: t.Good, Bold: true}}
+}
+
+func (a *app) runRow() paint.Line {
+	t, s := a.theme, a.state
+	left := paint.Line{paint.Strong(t.Bright, " "+s.Run.Title)}
+	if a.side() == 0 {
+		if step := s.Present(); step != nil && s.Running() {
+			left = paint.Line{paint.Strong(t.Here, " "+step.Title)}
+		}
+	}
+	var right paint.Line
+	if s.RunEnd != nil {
+		right = paint.Line{paint.In(t.Quiet, "took "), paint.In(t.Text, state.Clock(s.Gone())+" ")}
+	} else {
+		right = paint.Line{
+			paint.In(t.Quiet, fmt.Sprintf("step %d of %d   %s gone   ", s.Here+1, len(s.Steps), state.Clock(s.Gone()))),
+			paint.In(t.Bright, "ends ~"+s.Now.Add(s.Left()).Format("15:04:05")+" "),
+		}
+	}
+	return paint.Between(left, right, a.width)
+}
+
+// keysRow is the row of keys that work everywhere.
+func (a *app) keysRow() paint.Line {
+	t := a.theme
+	var left paint.Line
+	for _, k := range []struct {
+		key, name string
+		view      view
+	}{{"F1", "help", helpView}, {"F2", "console", consoleView}, {"F3", "course", courseView}, {"F8", "logbook", logbookView}} {
+		name, key := paint.In(t.Quiet, " "+k.name+"   "), paint.In(t.Key, k.key)
+		if k.view == a.view {
+			name, key = paint.Strong(t.Bright, " "+k.name+"   "), paint.Strong(t.Here, k.key)
+		}
+		left = append(left, key, name)
+	}
+	left = append(paint.Line{{Text: " "}}, left...)
+	pause := "pause"
+	if a.state.Helm.Who == event.Hand {
+		pause = "give back"
+	}
+	var right paint.Line
+	if a.state.Running() && !a.replay {
+		right = append(right, paint.In(t.Key, "F10"), paint.In(t.Quiet, " "+pause+"   "))
+	}
+	right = append(right, paint.In(t.Key, keyName(a.opt.Leader)), paint.In(t.Quiet, " more "))
+	return paint.Between(left, right, a.width)
+}

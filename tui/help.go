@@ -1,0 +1,125 @@
+package tui
+
+import (
+	"fmt"
+
+	"pilotrix/core/event"
+	"pilotrix/tui/paint"
+	"pilotrix/tui/theme"
+)
+
+// helpLines says which keys do what, and what the marks mean.
+func helpLines(t theme.Theme, leader string, width int) []paint.Line {
+	sections := []struct {
+		name string
+		rows [][2]string
+	}{
+		{"The helm", [][2]string{
+			{"type", "takes the helm at once and goes to the device; a transfer is cancelled cleanly first"},
+			{"F10", "pauses the runbook, or gives the helm back to it"},
+			{leader + " x", "stops the runbook; the line's speed is put back"},
+		}},
+		{"Holds and questions", [][2]string{
+			{"Enter", "approves what the strip says"},
+			{"Esc", "stops there"},
+			{"p", "shows the plan first"},
+		}},
+		{"The console", [][2]string{
+			{"all keys", "go to the device: Tab, Esc, Ctrl-C, ? and arrows too"},
+			{"Shift+PgUp, wheel", "scroll back; any other key returns to the live line"},
+			{leader + " /", "searches back"},
+			{leader + " h", "hunts for the speed the device speaks"},
+			{leader + " s", "sets our end's speed"},
+			{leader + " b", "sends a break"},
+			{leader + " " + leader, "sends " + leader + " itself to the device"},
+			{leader + " q", "leaves"},
+		}},
+		{"The course", [][2]string{
+			{"● ◉ ○", "done, here, ahead; the way between them is to the scale of time"},
+			{"◇ ◆", "a hold, ahead and passed"},
+			{"▲", "cannot be undone"},
+			{"·", "skipped, since it was not needed"},
+			{"✗", "failed or stopped"},
+		}},
+	}
+	var lines []paint.Line
+	for i, s := range sections {
+		if i > 0 {
+			lines = append(lines, nil)
+		}
+		lines = append(lines, paint.Line{paint.Strong(t.Text, s.name)})
+		for _, row := range s.rows {
+			lines = append(lines, paint.Line{paint.Strong(t.Key, fmt.Sprintf("  %-20s", row[0])), paint.In(t.Text, row[1])}.Cut(width))
+		}
+	}
+	return lines
+}
+
+// journalLines tells the session's events, newest first.
+func journalLines(t theme.Theme, journal []event.Event, width int) []paint.Line {
+	lines := []paint.Line{{paint.In(t.Quiet, "newest first; every byte is in the logbook: pilotrix logbook list")}, nil}
+	for i := len(journal) - 1; i >= 0; i-- {
+		e := journal[i]
+		text, loud := tell(e.Body)
+		if text == "" {
+			continue
+		}
+		look := paint.In(t.Text, text)
+		if loud {
+			look = paint.Strong(t.Here, text)
+		}
+		lines = append(lines, paint.Line{paint.In(t.Faint, e.At.Format("15:04:05.000  ")), paint.In(t.Quiet, fmt.Sprintf("%-15s", e.Body.Kind())), look}.Cut(width))
+	}
+	return lines
+}
+
+// tell puts an event into a line; loud ones stand out.
+func tell(body event.Body) (text string, loud bool) {
+	switch b := body.(type) {
+	case event.SessionBegin:
+		return b.Target, false
+	case event.Out:
+		if b.Secret > 0 {
+			return fmt.Sprintf("%s typed a secret of %d characters", b.By, b.Secret), false
+		}
+		return fmt.Sprintf("%s typed %q", b.By, string(b.Bytes)), false
+	case event.Line:
+		return b.State + " " + b.Note, b.State != event.LineOpen
+	case event.Speed:
+		return fmt.Sprintf("%d → %d baud, %s", b.From, b.To, b.Why), false
+	case event.Mode:
+		return b.Name, false
+	case event.Helm:
+		return b.Who + "  " + b.Why, true
+	case event.RunBegin:
+		return b.Title, true
+	case event.RunEnd:
+		return b.Outcome + ": " + b.Message, true
+	case event.StepBegin:
+		return fmt.Sprintf("%s, try %d", b.ID, b.Try), false
+	case event.StepEnd:
+		return b.ID + " " + b.Outcome + " " + b.Message, b.Outcome == event.Failed
+	case event.Ask:
+		return b.Form + ": " + b.Text, true
+	case event.Answer:
+		return b.Answer + "  by " + b.By, true
+	case event.Fact:
+		return b.Name + " = " + b.Value + "  (" + b.Source + ")", false
+	case event.Check:
+		if b.Held {
+			return b.Text + "  holds " + b.Got, false
+		}
+		return b.Text + "  does not hold " + b.Got, true
+	case event.TransferBegin:
+		return fmt.Sprintf("%s, %d B by %s", b.File, b.Size, b.By), false
+	case event.TransferEnd:
+		return fmt.Sprintf("%s, %d B, %d blocks, %d again, padding %d B %s", b.Outcome, b.Bytes, b.Blocks, b.Again, b.Padding, b.Message), false
+	case event.Mark:
+		return b.Text, false
+	case event.Note:
+		return b.Text, b.Level != event.Say
+	case event.SessionEnd:
+		return b.Why, false
+	}
+	return "", false
+}

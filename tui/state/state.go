@@ -1,0 +1,338 @@
+// Package state is what the interface knows of a session: a fold over its events and of nothing
+// else, so that a live session and a replay look the same.
+package state
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+)
+
+// Step is a step of the course as it stands.
+type Step struct {
+	event.StepPlan
+	Outcome string // empty while ahead or here
+	Begun   time.Time
+	Took    time.Duration
+	Try     int
+	Message string
+}
+
+// Transfer is a transfer as it stands.
+type Transfer struct {
+	Plan  event.TransferBegin
+	Got   event.Transfer
+	Begun time.Time
+	Rates []float64 // bytes a second, one a sample
+	End   *event.TransferEnd
+
+	sampleAt    time.Time
+	sampleBytes int64
+}
+
+// Remark is a note with its time.
+type Remark struct {
+	At time.Time
+	event.Note
+}
+
+// State is everything shown. It is used by one goroutine.
+type State struct {
+	Now     time.Time // of the newest event or tick
+	Session event.SessionBegin
+	Line    event.Line
+	Speed   int
+	Helm    event.Helm
+	Mode    event.Mode
+	Prompt  string
+
+	Run      *event.RunBegin
+	RunBegun time.Time
+	RunEnd   *event.RunEnd
+	Ended    time.Time
+	Steps    []Step
+	Here     int // index of the present step, -1 before the first
+	Doing    event.StepNow
+	DoingAt  time.Time
+
+	Transfer *Transfer
+	Ask      *event.Ask
+	AskedAt  time.Time
+	Facts    []event.Fact // newest value of each, in the order they were first read
+	ReadAt   time.Time
+	Checks   []event.Check
+	Tried    []event.Speed // speeds tried by the hunt of this step
+	Remarks  []Remark
+	Closed   string
+
+	In, Out Rate
+}
+
+// Rate counts bytes over the last seconds.
+type Rate struct {
+	at    time.Time
+	bytes int
+	value float64
+}
+
+const rateWindow = time.Second
+
+func (r *Rate) add(at time.Time, n int) {
+	if r.at.IsZero() {
+		r.at = at
+	}
+	r.roll(at)
+	r.bytes += n
+}
+
+func (r *Rate) roll(at time.Time) {
+	if gone := at.Sub(r.at); gone >= rateWindow {
+		r.value = float64(r.bytes) / gone.Seconds()
+		r.at, r.bytes = at, 0
+	}
+}
+
+// PerSecond is the rate over the last full window, in bytes.
+func (r *Rate) PerSecond() float64 { return r.value }
+
+// New is a state before the first event.
+func New() *State { return &State{Here: -1} }
+
+// Tick lets time pass.
+func (s *State) Tick(now time.Time) {
+	if now.After(s.Now) {
+		s.Now = now
+	}
+	s.In.roll(s.Now)
+	s.Out.roll(s.Now)
+}
+
+const maxRemarks = 200
+
+// Apply takes one event in.
+func (s *State) Apply(e event.Event) {
+	s.Now = e.At
+	switch b := e.Body.(type) {
+	case event.SessionBegin:
+		s.Session = b
+	case event.SessionEnd:
+		s.Closed = b.Why
+	case event.In:
+		s.In.add(e.At, len(b.Bytes))
+	case event.Out:
+		s.Out.add(e.At, len(b.Bytes)+b.Secret)
+		s.Prompt = ""
+	case event.Line:
+		s.Line = b
+		if b.Speed != 0 {
+			s.Speed = b.Speed
+		}
+		if b.State == event.LineLost || b.State == event.LineBack {
+			s.remark(e.At, event.Note{Level: event.Warn, Text: "the line is " + b.State + strings.TrimRight(": "+b.Note, ": ")})
+		}
+	case event.Speed:
+		s.Speed = b.To
+		if strings.HasPrefix(b.Why, "tried") {
+			s.Tried = append(s.Tried, b)
+		}
+	case event.Mode:
+		s.Mode, s.Prompt = b, ""
+	case event.Prompt:
+		s.Prompt = b.Text
+	case event.Helm:
+		s.Helm = b
+	case event.Ask:
+		s.Ask, s.AskedAt = &b, e.At
+	case event.Answer:
+		if s.Ask != nil && s.Ask.ID == b.ID {
+			s.Ask = nil
+		}
+	case event.Fact:
+		s.fact(b)
+		s.ReadAt = e.At
+	case event.Check:
+		s.Checks = append(s.Checks, b)
+	case event.Note:
+		s.remark(e.At, b)
+	default:
+		s.applyRun(e)
+	}
+}
+
+// applyRun takes the events of a runbook in.
+func (s *State) applyRun(e event.Event) {
+	switch b := e.Body.(type) {
+	case event.RunBegin:
+		s.Run, s.RunBegun, s.RunEnd, s.Here, s.Checks, s.Transfer = &b, e.At, nil, -1, nil, nil
+		s.Steps = s.Steps[:0]
+		for _, plan := range b.Steps {
+			s.Steps = append(s.Steps, Step{StepPlan: plan})
+		}
+	case event.RunEnd:
+		s.RunEnd, s.Ended, s.Ask = &b, e.At, nil
+	case event.StepBegin:
+		s.beginStep(b, e.At)
+	case event.StepNow:
+		s.Doing, s.DoingAt = b, e.At
+	case event.StepEnd:
+		if i := s.index(b.ID); i >= 0 {
+			s.Steps[i].Outcome, s.Steps[i].Took, s.Steps[i].Message = b.Outcome, b.Took, b.Message
+		}
+	case event.TransferBegin:
+		s.Transfer = &Transfer{Plan: b, Begun: e.At, sampleAt: e.At}
+	case event.Transfer:
+		if s.Transfer != nil {
+			s.Transfer.progress(b, e.At)
+		}
+	case event.TransferEnd:
+		if s.Transfer != nil {
+			s.Transfer.End = &b
+		}
+	}
+}
+
+func (s *State) index(id string) int {
+	for i := range s.Steps {
+		if s.Steps[i].ID == id {
+			return i
+		}
+	}
+	return -1
+}
+
+// beginStep moves to a step. One that is begun anew after a failure is ahead again, and so is all
+// behind it.
+func (s *State) beginStep(b event.StepBegin, at time.Time) {
+	i := s.index(b.ID)
+	if i < 0 {
+		return
+	}
+	for j := i; j < len(s.Steps); j++ {
+		s.Steps[j].Outcome, s.Steps[j].Message = "", ""
+	}
+	s.Here = i
+	s.Steps[i].Begun, s.Steps[i].Try = at, b.Try
+	s.Doing, s.DoingAt, s.Tried = event.StepNow{ID: b.ID, Doing: s.Steps[i].Title}, at, nil
+}
+
+func (s *State) fact(b event.Fact) {
+	for i := range s.Facts {
+		if s.Facts[i].Name == b.Name {
+			s.Facts[i] = b
+			return
+		}
+	}
+	s.Facts = append(s.Facts, b)
+}
+
+// Fact is the value of a fact, empty when it was not read.
+func (s *State) Fact(name string) string {
+	for _, f := range s.Facts {
+		if f.Name == name {
+			return f.Value
+		}
+	}
+	return ""
+}
+
+func (s *State) remark(at time.Time, n event.Note) {
+	s.Remarks = append(s.Remarks, Remark{at, n})
+	if over := len(s.Remarks) - maxRemarks; over > 0 {
+		s.Remarks = append(s.Remarks[:0], s.Remarks[over:]...)
+	}
+}
+
+const (
+	sampleEvery = 700 * time.Millisecond
+	maxSamples  = 120
+)
+
+func (t *Transfer) progress(b event.Transfer, at time.Time) {
+	t.Got = b
+	gone := at.Sub(t.sampleAt)
+	if gone < sampleEvery {
+		return
+	}
+	t.Rates = append(t.Rates, float64(b.Bytes-t.sampleBytes)/gone.Seconds())
+	if len(t.Rates) > maxSamples {
+		t.Rates = t.Rates[1:]
+	}
+	t.sampleAt, t.sampleBytes = at, b.Bytes
+}
+
+// Active reports whether a transfer is running.
+func (t *Transfer) Active() bool { return t != nil && t.End == nil }
+
+// Running reports whether a runbook is under way.
+func (s *State) Running() bool { return s.Run != nil && s.RunEnd == nil }
+
+// Present is the step we are in, nil when there is none.
+func (s *State) Present() *Step {
+	if s.Here < 0 || s.Here >= len(s.Steps) {
+		return nil
+	}
+	return &s.Steps[s.Here]
+}
+
+// Gone is the time since the runbook began, to its end.
+func (s *State) Gone() time.Duration {
+	switch {
+	case s.Run == nil:
+		return 0
+	case s.RunEnd != nil:
+		return s.Ended.Sub(s.RunBegun)
+	}
+	return s.Now.Sub(s.RunBegun)
+}
+
+// Left is the time the rest is expected to take: what the transfer says, and what the plan says for
+// all that is ahead.
+func (s *State) Left() (left time.Duration) {
+	for i := range s.Steps {
+		switch step := &s.Steps[i]; {
+		case step.Outcome != "" || i < s.Here:
+		case i == s.Here && s.Transfer.Active() && s.Transfer.Got.Left > 0:
+			left += s.Transfer.Got.Left
+		case i == s.Here:
+			left += max(0, step.Expected-s.Now.Sub(step.Begun))
+		default:
+			left += step.Expected
+		}
+	}
+	return left
+}
+
+// Clock writes a duration as minutes and seconds.
+func Clock(d time.Duration) string {
+	d = d.Round(time.Second)
+	if d >= time.Hour {
+		return fmt.Sprintf("%d:%02d:%02d", int(d.Hours()), int(d.Minutes())%60, int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%02d:%02d", int(d.Minutes()), int(d.Seconds())%60)
+}
+
+// Span writes a short duration with its unit.
+func Span(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	}
+	return fmt.Sprintf("%.0f h", d.Hours())
+}
+
+// Count writes a number with separators.
+func Count(n int64) string {
+	text := fmt.Sprint(n)
+	for i := len(text) - 3; i > 0 && text[i-1] != '-'; i -= 3 {
+		text = text[:i] + "," + text[i:]
+	}
+	return text
+}

@@ -1,0 +1,196 @@
+// Package strip draws the rows under the console: holds and questions, and else who has the helm and
+// what a key would do. It is the only place where the interface asks something.
+package strip
+
+import (
+	"fmt"
+	"strings"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/tui/paint"
+	"pilotrix/tui/state"
+	"pilotrix/tui/theme"
+)
+
+// Mode is what the strip is used for besides what the session asks.
+type Mode int
+
+// Modes of the strip.
+const (
+	Plain    Mode = iota
+	Leader        // the leader key was pressed
+	HandBack      // how to go on after the hand had the helm
+	Quit          // really leave while a runbook runs
+	Search        // a text to look for is typed
+	Speed         // a speed is typed
+)
+
+// View is what the strip needs to know of the interface.
+type View struct {
+	Mode     Mode
+	Typed    string // in Search and Speed
+	Message  string // of the interface itself
+	Back     int    // rows scrolled back
+	Moved    bool   // something arrived meanwhile
+	Other    bool   // another view than the console is shown
+	Leader   string // the leader key as shown
+	Replay   bool
+	NotYet   bool // a key came too soon after the question
+	Terminal string
+}
+
+// Choice is a key and what it does.
+type Choice struct{ Key, Does string }
+
+// Lines draws the strip: one row, or several with a ground of their own for a question.
+func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
+	switch v.Mode {
+	case Leader:
+		return []paint.Line{choices(t, []Choice{
+			{"h", "hunt the speed"}, {"s", "set our speed"}, {"b", "send a break"}, {"/", "search"}, {"x", "stop the runbook"}, {"q", "quit"}, {v.Leader, "send it to the device"},
+		}).Fit(width).On(t.Strip)}
+	case HandBack:
+		return question(t, width, t.Here, "◉", "Helm", "Give the helm back to the runbook, which waits in “"+presentTitle(s)+"”.", nil, []Choice{
+			{"Enter", "repeat this step"}, {"n", "it is done, go on"}, {"x", "stop the runbook"}, {"Esc", "keep the helm"},
+		})
+	case Quit:
+		return question(t, width, t.Bad, "▲", "Leave", "A runbook is under way; leaving stops it, and the line's speed is put back first.", nil, []Choice{{"y", "leave"}, {"Esc", "stay"}})
+	case Search:
+		return typed(t, width, "search back for", v, "Enter finds, again finds the one before, Esc ends")
+	case Speed:
+		return typed(t, width, "our end's speed in baud", v, "Enter sets it, Esc leaves it")
+	}
+	if s.Ask != nil {
+		return ask(t, s, v, width)
+	}
+	return []paint.Line{plain(t, s, v).Fit(width).On(t.Strip)}
+}
+
+func presentTitle(s *state.State) string {
+	if step := s.Present(); step != nil {
+		return step.Title
+	}
+	return "its first step"
+}
+
+func typed(t theme.Theme, width int, label string, v View, help string) []paint.Line {
+	line := paint.Line{paint.In(t.Quiet, " "+label+" "), paint.Strong(t.Bright, v.Typed), paint.In(t.Here, "▏ "), paint.In(t.Quiet, help)}
+	if v.Message != "" {
+		line = append(line, paint.In(t.Here, "   "+v.Message))
+	}
+	return []paint.Line{line.Fit(width).On(t.Strip)}
+}
+
+// ask draws a question of the session with what it would type and its way back.
+func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
+	a := s.Ask
+	var rows [][2]string
+	if len(a.Types) > 0 {
+		rows = append(rows, [2]string{"Will type", strings.Join(a.Types, "   ·   ")})
+	}
+	if a.WayBack != "" {
+		rows = append(rows, [2]string{"Way back", a.WayBack})
+	}
+	switch a.Form {
+	case "hold":
+		stop := "stop here, nothing changed"
+		if a.Changed {
+			stop = "stop here"
+		}
+		mark, color, word := "◇", t.Here, "Hold"
+		if a.NoReturn {
+			mark, color, word = "▲", t.Bad, "Hold, no way back"
+		}
+		keys := []Choice{{"Enter", "go on"}, {"Esc", stop}, {"p", "show the plan"}}
+		if v.NotYet {
+			keys[0].Does = "go on (press it once more: that one came too soon)"
+		}
+		return question(t, width, color, mark, word, a.Text, rows, keys)
+	case "operator":
+		return question(t, width, t.Here, "☞", "Your hands", a.Text, rows, []Choice{{"Enter", "done"}, {"Esc", "stop here"}})
+	case "dialog":
+		return question(t, width, t.Here, "?", "The device asks", a.Text, [][2]string{{"Answer it", "by typing, then give the helm back with F10"}}, []Choice{{"Enter", "it was answered"}, {"Esc", "stop here"}})
+	}
+	keys := []Choice{{"r", "repeat the step"}, {"n", "go on without it"}, {"Esc", "stop"}}
+	for _, answer := range a.Answers {
+		if answer == runbook.TakeBackA {
+			keys = append(keys, Choice{"b", "go the way back"})
+		}
+	}
+	return question(t, width, t.Bad, "✗", "Failed", a.Text, rows, keys)
+}
+
+// question draws a strip of several rows.
+func question(t theme.Theme, width int, color interface {
+	RGBA() (r, g, b, a uint32)
+}, mark, word, text string, rows [][2]string, keys []Choice) []paint.Line {
+	head := paint.Line{paint.Strong(color, " "+mark+"  "), paint.Strong(color, word+"   ")}
+	indent := head.Width()
+	var lines []paint.Line
+	const mostText = 3
+	wrapped := paint.Wrap(text, max(20, width-indent-1))
+	for i, row := range wrapped[:min(len(wrapped), mostText)] {
+		if i == 0 {
+			lines = append(lines, append(head, paint.Strong(t.Bright, row)))
+			continue
+		}
+		lines = append(lines, paint.Line{paint.Piece{Text: strings.Repeat(" ", indent)}, paint.Strong(t.Bright, row)})
+	}
+	for _, row := range rows {
+		lines = append(lines, paint.Line{paint.In(t.Quiet, fmt.Sprintf("    %-12s", row[0])), paint.In(t.Text, row[1])})
+	}
+	lines = append(lines, append(paint.Line{paint.Piece{Text: "   "}}, choices(t, keys)...))
+	for i := range lines {
+		lines[i] = lines[i].Fit(width).On(t.Hold)
+	}
+	return lines
+}
+
+func choices(t theme.Theme, keys []Choice) (line paint.Line) {
+	for _, k := range keys {
+		line = append(line, paint.Strong(t.Key, " "+k.Key), paint.In(t.Text, " "+k.Does+"  "))
+	}
+	return line
+}
+
+// plain says who has the helm and what typing does.
+func plain(t theme.Theme, s *state.State, v View) paint.Line {
+	switch {
+	case v.Message != "":
+		return paint.Line{paint.In(t.Here, " ●  "), paint.In(t.Text, v.Message)}
+	case v.Other:
+		return paint.Line{paint.In(t.Quiet, " ○  "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " or "), paint.Strong(t.Key, "Esc"), paint.In(t.Text, " back to the console; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
+	case v.Back > 0:
+		line := paint.Line{paint.In(t.Here, " ↑  "), paint.In(t.Text, fmt.Sprintf("%d rows back; ", v.Back)), paint.Strong(t.Key, "Shift+PgDn"), paint.In(t.Text, " forth, any other key returns to the live line")}
+		if v.Moved {
+			line = append(line, paint.In(t.Here, "   something arrived meanwhile"))
+		}
+		return line
+	case v.Replay:
+		return paint.Line{paint.In(t.Here, " ▷  "), paint.In(t.Text, "Replay. "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves")}
+	case s.RunEnd != nil:
+		return ended(t, s, v)
+	case s.Running() && s.Helm.Who == event.Runbook && s.Transfer.Active():
+		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; the transfer is cancelled cleanly first.")}
+	case s.Running() && s.Helm.Who == event.Runbook:
+		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; it waits meanwhile.")}
+	case s.Running():
+		return paint.Line{paint.Strong(t.Here, " ○  "), paint.In(t.Text, "You have the helm; the runbook waits. "), paint.Strong(t.Key, "F10"), paint.In(t.Text, " gives it back.")}
+	case s.Line.State == event.LineLost:
+		return paint.Line{paint.Strong(t.Bad, " ✗  "), paint.In(t.Text, "The line is lost; it is tried again until it is back.")}
+	}
+	return paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "What you type goes to the device. "), paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"), paint.In(t.Text, " help.")}
+}
+
+func ended(t theme.Theme, s *state.State, v View) paint.Line {
+	color, mark := t.Bad, " ✗  "
+	if s.RunEnd.Outcome == event.Done {
+		color, mark = t.Good, " ■  "
+	}
+	line := paint.Line{paint.Strong(color, mark), paint.Strong(t.Bright, s.Run.Title+": "+s.RunEnd.Outcome)}
+	if n := len(s.RunEnd.Proved); n > 0 {
+		line = append(line, paint.In(t.Text, fmt.Sprintf(", %d things proved", n)))
+	}
+	return append(line, paint.In(t.Text, ". The helm is yours. "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
+}

@@ -1,0 +1,44 @@
+// Package theme is the one look of the interface: a few colours, each with a meaning, for dark and
+// light grounds.
+package theme
+
+import (
+	"image/color"
+
+	"charm.land/lipgloss/v2"
+)
+
+// Theme holds the colours by what they mean. Colour is never the only sign: every use goes with a
+// mark or a word.
+type Theme struct {
+	Dark   bool
+	Ground color.Color
+	Text   color.Color // what is said
+	Quiet  color.Color // labels
+	Faint  color.Color // rules
+	Bright color.Color // what matters most
+	Here   color.Color // where we are, what wants attention
+	Good   color.Color // done, held
+	Bad    color.Color // no way back, failed
+	Key    color.Color // keys to press
+	Hold   color.Color // ground of a hold
+	Strip  color.Color // ground of the strip
+}
+
+// Dark is for dark grounds.
+func Dark() Theme {
+	return Theme{
+		Dark: true, Ground: hex("#0f1419"), Text: hex("#d0d6dc"), Quiet: hex("#76828e"), Faint: hex("#3e4852"), Bright: hex("#f0f4f8"),
+		Here: hex("#f0b450"), Good: hex("#5fbea0"), Bad: hex("#eb695a"), Key: hex("#6ea5d7"), Hold: hex("#3c3018"), Strip: hex("#1e262e"),
+	}
+}
+
+// Light is for light grounds.
+func Light() Theme {
+	return Theme{
+		Ground: hex("#f7f5f0"), Text: hex("#2c343c"), Quiet: hex("#6b747d"), Faint: hex("#c2c6c8"), Bright: hex("#0c1116"),
+		Here: hex("#9a5b00"), Good: hex("#1b7a5c"), Bad: hex("#b93222"), Key: hex("#1f5f9e"), Hold: hex("#f6e3b8"), Strip: hex("#e7e5de"),
+	}
+}
+
+func hex(code string) color.Color { return lipgloss.Color(code) }
