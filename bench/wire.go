@@ -106,12 +106,22 @@ func (w *Wire) listen(ctx context.Context, host Host) {
 			piece := rest[:min(len(rest), w.slice(speed))]
 			rest = rest[len(piece):]
 			free = free.Add(time.Duration(len(piece)) * charTime(speed))
-			if w.clock.Wait(ctx, free.Sub(w.clock.Now())) != nil {
+			if w.pace(ctx, free) != nil {
 				return
 			}
 			w.deliver(ctx, resample(append([]byte(nil), piece...), speed, w.Baud()))
 		}
 	}
+}
+
+// timerSlack is by how much a timer is late on the wall, about. Waits end that much early; what was
+// gained is paid back by the next byte, which starts when the line is free and not before.
+const timerSlack = 700 * time.Microsecond
+
+// pace waits until a moment, timerSlack less.
+func (w *Wire) pace(ctx context.Context, until time.Time) error {
+	wait := until.Sub(w.clock.Now()) - w.clockTime(timerSlack)
+	return w.clock.Wait(ctx, wait)
 }
 
 // nobodyEvery is how often the line is looked at while nobody is on it, in time of the wall.
@@ -190,7 +200,7 @@ func (w *Wire) Write(ctx context.Context, p []byte) error {
 		piece := p[:min(len(p), w.slice(baud))]
 		p = p[len(piece):]
 		w.txFree = w.txFree.Add(time.Duration(len(piece)) * charTime(baud))
-		if err := w.clock.Wait(ctx, w.txFree.Sub(w.clock.Now())); err != nil {
+		if err := w.pace(ctx, w.txFree); err != nil {
 			return err
 		}
 		w.emit(piece, baud)

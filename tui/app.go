@@ -11,6 +11,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
@@ -54,6 +55,7 @@ type app struct {
 	run     context.CancelFunc
 	theme   theme.Theme
 	fixed   bool // the theme does not follow the terminal
+	few     bool // the terminal has 256 colours or fewer
 	plain   bool // NO_COLOR: leave the terminal's own ground
 
 	width, height int
@@ -163,8 +165,11 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.fit()
 	case tea.BackgroundColorMsg:
 		if !a.fixed && !msg.IsDark() {
-			a.theme = theme.Light()
+			a.setTheme(theme.Light())
 		}
+	case tea.ColorProfileMsg:
+		a.few = msg.Profile < colorprofile.TrueColor
+		a.setTheme(a.theme)
 	case tea.KeyPressMsg:
 		return a, a.key(tea.Key(msg), msg.String())
 	case tea.PasteMsg:
@@ -216,6 +221,13 @@ func (a *app) tick() {
 	if a.message != "" && time.Since(a.messageAt) > messageShown {
 		a.message = ""
 	}
+}
+
+func (a *app) setTheme(t theme.Theme) {
+	if a.few {
+		t = t.Few()
+	}
+	a.theme = t
 }
 
 func (a *app) say(text string) { a.message, a.messageAt = text, time.Now() }

@@ -54,7 +54,7 @@ func (a *app) consoleSize() (cols, rows int) {
 	if side := a.side(); side > 0 {
 		cols = a.width - side - 4
 	}
-	return max(cols, 10), max(a.height-a.top()-stripRoom-1, 3)
+	return max(cols, 10), max(a.height-a.top()-stripRoom, 3)
 }
 
 // stripRoom is what the console leaves for the strip and the row of keys. A question that needs more
@@ -143,7 +143,7 @@ func (a *app) body() ([]paint.Line, cursorAt) {
 	if side == 0 {
 		return indent(main, 1), cursor
 	}
-	column := cards.Column(a.theme, a.state, side, rows)
+	column := cards.Column(a.theme, a.state, side-1, rows)
 	rule := paint.In(a.theme.Faint, "│ ")
 	lines := make([]paint.Line, rows)
 	for i := range lines {

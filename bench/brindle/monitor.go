@@ -26,7 +26,7 @@ type monitor struct {
 
 const (
 	countdown  = 3
-	noticeTime = 6 * time.Second
+	noticeTime = 30 * time.Second
 )
 
 // run returns the image to start, or nil to restart.

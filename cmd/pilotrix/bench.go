@@ -11,7 +11,7 @@ import (
 )
 
 func (p *program) benchCommand() *cobra.Command {
-	var bitErrors float64
+	var bitErrors, scale float64
 	var about strings.Builder
 	for _, place := range demo.Places() {
 		fmt.Fprintf(&about, "\n  %-12s %s, %s: %s", place.Name, place.Family, place.Where, place.About)
@@ -24,7 +24,7 @@ func (p *program) benchCommand() *cobra.Command {
   pilotrix open serial:PATH     in another terminal`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			machine, place, err := demo.Machine(args[0], clock.Scaled(p.timeScale), false)
+			machine, place, err := demo.Machine(args[0], clock.Scaled(scale), false)
 			if err != nil {
 				return usage(err)
 			}
@@ -41,7 +41,7 @@ func (p *program) benchCommand() *cobra.Command {
 			return nil
 		},
 	}
-	addTimeScale(p, cmd, 1)
+	addTimeScale(cmd, &scale, 1)
 	cmd.Flags().Float64Var(&bitErrors, "bit-errors", 0, "flip bits at this `rate`, such as 1e-4")
 	return cmd
 }

@@ -13,6 +13,7 @@ import (
 
 func (p *program) demoCommand() *cobra.Command {
 	var headless bool
+	var scale float64
 	var about strings.Builder
 	for _, scene := range demo.Scenes() {
 		fmt.Fprintf(&about, "\n  %-10s %s", scene.Name, scene.Title)
@@ -33,15 +34,15 @@ Demos:` + about.String(),
 			if len(args) > 0 {
 				name = args[0]
 			}
-			return p.demo(cmd, name, headless)
+			return p.demo(cmd, name, scale, headless)
 		},
 	}
-	addTimeScale(p, cmd, 8)
+	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().BoolVar(&headless, "headless", false, "run without the interface, approving the holds")
 	return cmd
 }
 
-func (p *program) demo(cmd *cobra.Command, name string, headless bool) error {
+func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless bool) error {
 	folder, err := os.MkdirTemp("", "pilotrix-demo-")
 	if err != nil {
 		return err
@@ -65,7 +66,7 @@ func (p *program) demo(cmd *cobra.Command, name string, headless bool) error {
 		return err
 	}
 	if headless || !onTerminal() {
-		return p.runHeadless(cmd.Context(), target, prepared, approver([]string{"all"}), false)
+		return p.runHeadless(cmd.Context(), target, scale, prepared, approver([]string{"all"}), false)
 	}
-	return p.interactive(cmd.Context(), target, d, prepared)
+	return p.interactive(cmd.Context(), target, scale, d, prepared)
 }

@@ -13,6 +13,7 @@ import (
 func (p *program) huntCommand() *cobra.Command {
 	var flags targetFlags
 	var passive, asJSON bool
+	var scale float64
 	cmd := &cobra.Command{
 		Use:   "hunt TARGET",
 		Short: "Find the speed a device speaks",
@@ -30,7 +31,7 @@ when no speed fits.`,
 			if err != nil {
 				return usage(err)
 			}
-			o, err := p.begin(cmd.Context(), target, d, nil, nil)
+			o, err := p.begin(cmd.Context(), target, scale, d, nil, nil)
 			if err != nil {
 				return err
 			}
@@ -55,7 +56,7 @@ when no speed fits.`,
 	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name` or a file")
 	cmd.Flags().BoolVar(&passive, "passive", false, "only listen")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	addTimeScale(p, cmd, 8)
+	addTimeScale(cmd, &scale, 8)
 	return cmd
 }
 

@@ -27,7 +27,6 @@ const (
 type program struct {
 	out, err    io.Writer
 	logbookPath string
-	timeScale   float64
 	theme       string
 	leader      string
 	begun       bool // flags and arguments were accepted

@@ -16,6 +16,7 @@ import (
 func (p *program) openCommand() *cobra.Command {
 	var flags targetFlags
 	var book string
+	var scale float64
 	cmd := &cobra.Command{
 		Use:   "open TARGET",
 		Short: "Open a console in the interface",
@@ -41,23 +42,23 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			return p.interactive(cmd.Context(), target, d, prepared)
+			return p.interactive(cmd.Context(), target, scale, d, prepared)
 		},
 	}
 	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name` or a file")
 	cmd.Flags().StringVar(&book, "run", "", "a `runbook` to carry out")
 	flags.addInputs(cmd)
-	addTimeScale(p, cmd, 8)
+	addTimeScale(cmd, &scale, 8)
 	return cmd
 }
 
 // interactive opens a session in the interface, with a runbook or without.
-func (p *program) interactive(ctx context.Context, target line.Target, d *dialect.Dialect, prepared *runbook.Prepared) error {
+func (p *program) interactive(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, prepared *runbook.Prepared) error {
 	var secrets []string
 	if prepared != nil {
 		secrets = prepared.Secrets()
 	}
-	o, err := p.begin(ctx, target, d, nil, secrets)
+	o, err := p.begin(ctx, target, scale, d, nil, secrets)
 	if err != nil {
 		return err
 	}

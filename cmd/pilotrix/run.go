@@ -19,6 +19,7 @@ func (p *program) runCommand() *cobra.Command {
 	var flags targetFlags
 	var approvals []string
 	var asJSON bool
+	var scale float64
 	cmd := &cobra.Command{
 		Use:   "run RUNBOOK --on TARGET",
 		Short: "Carry out a runbook without the interface",
@@ -38,12 +39,12 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 			if err != nil {
 				return usage(err)
 			}
-			return p.runHeadless(cmd.Context(), target, prepared, approver(approvals), asJSON)
+			return p.runHeadless(cmd.Context(), target, scale, prepared, approver(approvals), asJSON)
 		},
 	}
 	flags.add(cmd)
 	flags.addInputs(cmd)
-	addTimeScale(p, cmd, 8)
+	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
 	return cmd
@@ -76,8 +77,8 @@ func byTitle(prepared *runbook.Prepared, approve func(event.Ask) string) func(ev
 }
 
 // runHeadless runs a prepared runbook and prints its events.
-func (p *program) runHeadless(ctx context.Context, target line.Target, prepared *runbook.Prepared, approve func(event.Ask) string, asJSON bool) error {
-	o, err := p.begin(ctx, target, prepared.Dialect, byTitle(prepared, approve), prepared.Secrets())
+func (p *program) runHeadless(ctx context.Context, target line.Target, scale float64, prepared *runbook.Prepared, approve func(event.Ask) string, asJSON bool) error {
+	o, err := p.begin(ctx, target, scale, prepared.Dialect, byTitle(prepared, approve), prepared.Secrets())
 	if err != nil {
 		return err
 	}

@@ -38,8 +38,8 @@ func (f *targetFlags) addInputs(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.secrets, "secret", nil, "a secret input, `k=env:VARIABLE` or k=file:PATH")
 }
 
-func addTimeScale(p *program, cmd *cobra.Command, scale float64) {
-	cmd.Flags().Float64Var(&p.timeScale, "time-scale", scale, "how many `times` faster than real time simulated devices live; 1 is real time")
+func addTimeScale(cmd *cobra.Command, scale *float64, usual float64) {
+	cmd.Flags().Float64Var(scale, "time-scale", usual, "how many `times` faster than real time simulated devices live; 1 is real time")
 }
 
 // open is a session with all that has to be closed after it.
@@ -53,11 +53,11 @@ type open struct {
 }
 
 // begin opens a line and the logbook. Bench targets get a clock of their own.
-func (p *program) begin(ctx context.Context, target line.Target, d *dialect.Dialect, approve func(event.Ask) string, secrets []string) (*open, error) {
+func (p *program) begin(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, approve func(event.Ask) string, secrets []string) (*open, error) {
 	o := &open{}
 	c := clock.Real()
 	if target.Kind == line.Bench {
-		c = clock.Scaled(p.timeScale)
+		c = clock.Scaled(scale)
 	}
 	opener := line.NewOpener(c)
 	if err := o.addBench(opener, target, c); err != nil {

@@ -21,6 +21,7 @@ import (
 func (p *program) sendCommand() *cobra.Command {
 	var flags targetFlags
 	var by string
+	var scale float64
 	cmd := &cobra.Command{
 		Use:   "send FILE --on TARGET",
 		Short: "Send a file to a receiver that waits on the line",
@@ -42,13 +43,13 @@ func (p *program) sendCommand() *cobra.Command {
 				return err
 			}
 			header := xmodem.Header{Name: filepath.Base(args[0]), Size: info.Size(), Modified: info.ModTime()}
-			return p.transfer(cmd.Context(), target, info.Size(), func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error) {
+			return p.transfer(cmd.Context(), target, scale, info.Size(), func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error) {
 				return xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, opt)
 			}, variant)
 		},
 	}
 	flags.add(cmd)
-	addTimeScale(p, cmd, 8)
+	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringVar(&by, "by", "xmodem-1k", "the `carrier`: xmodem, xmodem-1k, ymodem or ymodem-g")
 	return cmd
 }
@@ -56,6 +57,7 @@ func (p *program) sendCommand() *cobra.Command {
 func (p *program) receiveCommand() *cobra.Command {
 	var flags targetFlags
 	var by, to string
+	var scale float64
 	cmd := &cobra.Command{
 		Use:   "receive --on TARGET",
 		Short: "Receive a file from a sender on the line",
@@ -72,13 +74,13 @@ size: --to is the file then, and its end may hold padding. YMODEM says both: --t
 			if to == "" && !variant.Batch() {
 				return usage(errors.New("XMODEM does not say a name: give the file with --to"))
 			}
-			return p.transfer(cmd.Context(), target, 0, func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error) {
+			return p.transfer(cmd.Context(), target, scale, 0, func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error) {
 				return xmodem.Receive(ctx, port, func(h xmodem.Header) (io.WriteCloser, error) { return newFile(to, h, variant.Batch()) }, opt)
 			}, variant)
 		},
 	}
 	flags.add(cmd)
-	addTimeScale(p, cmd, 8)
+	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringVar(&by, "by", "ymodem", "the `carrier`: xmodem, xmodem-1k, ymodem or ymodem-g")
 	cmd.Flags().StringVar(&to, "to", "", "the `file`, or the folder for YMODEM")
 	return cmd
@@ -117,8 +119,8 @@ func transferArgs(by, on string) (xmodem.Variant, line.Target, error) {
 type carry func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error)
 
 // transfer moves a file outside of a runbook, with its progress on standard error.
-func (p *program) transfer(ctx context.Context, target line.Target, size int64, move carry, variant xmodem.Variant) error {
-	o, err := p.begin(ctx, target, nil, nil, nil)
+func (p *program) transfer(ctx context.Context, target line.Target, scale float64, size int64, move carry, variant xmodem.Variant) error {
+	o, err := p.begin(ctx, target, scale, nil, nil, nil)
 	if err != nil {
 		return err
 	}

@@ -441,7 +441,7 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 	if err := e.awaitReceiver(ctx, action, command); err != nil {
 		return err
 	}
-	e.now(s, fmt.Sprintf("Sends %s by %s", img.Name, variant), "the answer to each block", sendAnswer*3/2)
+	e.now(s, fmt.Sprintf("Sends %s by %s", img.Name, variant), fmt.Sprintf("the answer to each block, each within %s", sendAnswer*3/2), s.Limit)
 	allowed := e.allowed(variant)
 	e.console.Emit(event.Mark{Text: fmt.Sprintf("%s by %s, %d B", img.Name, variant, img.Size)})
 	e.console.Emit(event.TransferBegin{File: img.Name, Size: img.Size, By: variant.String(), SHA256: img.SHA256, Allowed: allowed})

@@ -477,8 +477,10 @@ func (s *Session) Transfer(ctx context.Context, carry func(context.Context, carr
 func LineState(target line.Target) string {
 	address := strings.TrimPrefix(target.Address, "/dev/")
 	switch target.Kind {
-	case line.Serial, line.Bench:
+	case line.Serial:
 		return address
+	case line.Bench:
+		return "bench"
 	}
 	return target.Kind + " " + address
 }

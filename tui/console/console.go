@@ -112,6 +112,9 @@ func (c *Console) line(t theme.Theme, runs []screen.Run, cols int, hit bool) pai
 	line := make(paint.Line, 0, len(runs))
 	for _, run := range runs {
 		look := lookOf(t, run.Style)
+		if strings.Trim(run.Text, "\ufffd ") == "" { // nothing in it can be read
+			look = paint.Look{FG: t.Quiet}
+		}
 		if hit {
 			look.BG = t.Hold
 		}

@@ -12,7 +12,7 @@ import (
 	"pilotrix/tui/theme"
 )
 
-const leastGap = 2 // columns between two stops
+const leastGap = 3 // columns between two stops
 
 // Bar draws the course in two rows: the stops with the way between them, and the names of the legs.
 func Bar(t theme.Theme, s *state.State, width int) (stops, legs paint.Line) {

@@ -41,4 +41,15 @@ func Light() Theme {
 	}
 }
 
+// Few is the theme for terminals with 256 colours, in which the grounds and the greens would come out
+// as something else.
+func (t Theme) Few() Theme {
+	if t.Dark {
+		t.Hold, t.Strip, t.Good, t.Faint = hex("237"), hex("235"), hex("79"), hex("239")
+		return t
+	}
+	t.Hold, t.Strip, t.Good, t.Faint = hex("223"), hex("254"), hex("29"), hex("250")
+	return t
+}
+
 func hex(code string) color.Color { return lipgloss.Color(code) }
