@@ -44,7 +44,7 @@ func (a *app) strip() []paint.Line {
 	back, moved := a.console.Back()
 	return strip.Lines(a.theme, a.state, strip.View{
 		Mode: a.mode, Typed: a.typed, Message: a.message, Back: back, Moved: moved, Other: a.view != consoleView,
-		Leader: keyName(a.opt.Leader), Replay: a.replay, NotYet: a.tooSoon,
+		Leader: keyName(a.opt.Leader), Replay: a.replay, NotYet: a.tooSoon, Narrow: a.side() == 0,
 	}, a.width)
 }
 
@@ -222,7 +222,7 @@ func (a *app) lineWords() paint.Line {
 	case s.Line.State == event.LineLost:
 		right = append(right, paint.Strong(t.Bad, "✗ line lost  "))
 	case s.Speed > 0:
-		right = append(right, paint.In(t.Text, fmt.Sprintf("%d 8N1  ", s.Speed)))
+		right = append(right, paint.In(t.Text, fmt.Sprintf("%d %s  ", s.Speed, s.Framing)))
 	}
 	if wide {
 		right = append(right, paint.In(t.Quiet, fmt.Sprintf(" ▼ %.2f  ▲ %.2f kB/s   ", s.In.PerSecond()/1000, a.outRate()/1000)))

@@ -76,8 +76,11 @@ func (l Line) Fit(width int) Line {
 // do not fit.
 func Between(left, right Line, width int) Line {
 	right = right.Cut(width)
-	left = left.Fit(width - right.Width())
-	return append(left, right...)
+	room := width - right.Width()
+	if len(right) > 0 && left.Width() > room {
+		left = left.Cut(room - 1)
+	}
+	return append(left.Fit(room), right...)
 }
 
 // On gives every piece without a ground that ground.

@@ -44,6 +44,7 @@ type State struct {
 	Session event.SessionBegin
 	Line    event.Line
 	Speed   int
+	Framing string
 	Helm    event.Helm
 	Mode    event.Mode
 	Prompt  string
@@ -117,6 +118,9 @@ func (s *State) Apply(e event.Event) {
 	switch b := e.Body.(type) {
 	case event.SessionBegin:
 		s.Session = b
+		if _, rest, found := strings.Cut(b.Target, "framing="); found {
+			s.Framing, _, _ = strings.Cut(rest, "&")
+		}
 	case event.SessionEnd:
 		s.Closed = b.Why
 	case event.In:
@@ -316,6 +320,8 @@ func Clock(d time.Duration) string {
 // Span writes a short duration with its unit.
 func Span(d time.Duration) string {
 	switch {
+	case d < time.Millisecond:
+		return "at once"
 	case d < time.Second:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
 	case d < 10*time.Second:

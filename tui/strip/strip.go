@@ -28,16 +28,16 @@ const (
 
 // View is what the strip needs to know of the interface.
 type View struct {
-	Mode     Mode
-	Typed    string // in Search and Speed
-	Message  string // of the interface itself
-	Back     int    // rows scrolled back
-	Moved    bool   // something arrived meanwhile
-	Other    bool   // another view than the console is shown
-	Leader   string // the leader key as shown
-	Replay   bool
-	NotYet   bool // a key came too soon after the question
-	Terminal string
+	Mode    Mode
+	Typed   string // in Search and Speed
+	Message string // of the interface itself
+	Back    int    // rows scrolled back
+	Moved   bool   // something arrived meanwhile
+	Other   bool   // another view than the console is shown
+	Leader  string // the leader key as shown
+	Replay  bool
+	NotYet  bool // a key came too soon after the question
+	Narrow  bool // there is no side column: say here what it would
 }
 
 // Choice is a key and what it does.
@@ -171,6 +171,10 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return paint.Line{paint.In(t.Here, " ▷  "), paint.In(t.Text, "Replay. "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves")}
 	case s.RunEnd != nil:
 		return ended(t, s, v)
+	case v.Narrow && s.Running() && s.Transfer.Active():
+		return progress(t, s)
+	case v.Narrow && s.Running() && s.Helm.Who == event.Runbook && s.Doing.Awaiting != "":
+		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", state.Span(s.Now.Sub(s.DoingAt)), state.Span(s.Doing.Limit)))}
 	case s.Running() && s.Helm.Who == event.Runbook && s.Transfer.Active():
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; the transfer is cancelled cleanly first.")}
 	case s.Running() && s.Helm.Who == event.Runbook:
@@ -181,6 +185,20 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return paint.Line{paint.Strong(t.Bad, " ✗  "), paint.In(t.Text, "The line is lost; it is tried again until it is back.")}
 	}
 	return paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "What you type goes to the device. "), paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"), paint.In(t.Text, " help.")}
+}
+
+// progress is the transfer in one row.
+func progress(t theme.Theme, s *state.State) paint.Line {
+	got, size := s.Transfer.Got, s.Transfer.Plan.Size
+	share := 0.0
+	if size > 0 {
+		share = 100 * float64(got.Bytes) / float64(size)
+	}
+	return paint.Line{
+		paint.Strong(t.Here, fmt.Sprintf(" ●  %.0f %%  ", share)), paint.In(t.Bright, state.Clock(got.Left)+" left  "),
+		paint.In(t.Text, fmt.Sprintf("%.1f kB/s  ", got.Rate/1000)), paint.In(t.Quiet, fmt.Sprintf("%d again  ", got.Again)),
+		paint.Strong(t.Bright, "type to take the helm"),
+	}
 }
 
 func ended(t theme.Theme, s *state.State, v View) paint.Line {
