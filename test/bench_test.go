@@ -109,7 +109,8 @@ func (r *rig) story() string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	var out strings.Builder
-	for _, e := range r.events {
+	const last = 40
+	for _, e := range r.events[max(0, len(r.events)-last):] {
 		if _, skip := e.Body.(event.Transfer); skip {
 			continue
 		}
@@ -131,7 +132,12 @@ func find[T event.Body](r *rig) (all []T) {
 	return all
 }
 
-func approveAll(event.Ask) string { return runbook.Approve }
+func approveAll(ask event.Ask) string {
+	if ask.Form == "hold" {
+		return runbook.Approve
+	}
+	return runbook.StopHere
+}
 
 func TestRescueFromGarbleToProof(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -95,6 +95,7 @@ type Engine struct {
 	facts   *device.Facts
 
 	changed     bool // something that the device keeps was changed
+	receiving   bool // the device was made to receive and did not come back from that yet
 	speedBefore int
 	failures    map[string]int // again-from jumps used, by step
 	lineLosses  int

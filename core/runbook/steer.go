@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"pilotrix/core/carrier/xmodem"
 	"pilotrix/core/event"
 	"pilotrix/core/sense"
 )
@@ -133,6 +134,9 @@ const (
 func (e *Engine) catch(ctx context.Context, s *Prepped) error {
 	want := s.Catch.Mode
 	e.now(s, "Looks for the device on the line", "a prompt of mode "+e.p.Dialect.ModeTitle(want), s.Limit)
+	if err := e.endReceiver(ctx); err != nil {
+		return err
+	}
 	for round := 0; ; round++ {
 		v, err := e.listen(ctx, catchListen)
 		if err != nil {
@@ -147,6 +151,16 @@ func (e *Engine) catch(ctx context.Context, s *Prepped) error {
 	}
 }
 
+// endReceiver tells a receiver that an earlier transfer left behind to give up: it would take
+// everything typed for a broken block, for minutes.
+func (e *Engine) endReceiver(ctx context.Context) error {
+	if !e.receiving && e.console.View().Mode != sense.Receiving {
+		return nil
+	}
+	e.receiving = false
+	return e.console.Carry(ctx, xmodem.Cancel)
+}
+
 // caught acts on what is known at once: a prompt, or a mode with a key of its own.
 func (e *Engine) caught(ctx context.Context, s *Prepped, v sense.View, want string) (bool, error) {
 	if v.AtPrompt {
@@ -159,6 +173,9 @@ func (e *Engine) caught(ctx context.Context, s *Prepped, v sense.View, want stri
 		e.now(s, fmt.Sprintf("The device is in mode %s", e.p.Dialect.ModeTitle(v.Mode)), "it to restart: the mode "+want+" is reached no other way", s.Limit)
 		_, err := e.console.Await(ctx, func(now sense.View) bool { return now.Count > v.Count })
 		return false, err
+	}
+	if v.Mode == sense.Receiving {
+		return false, e.endReceiver(ctx)
 	}
 	if key, known := e.p.Dialect.KeyFor(v.Mode); known {
 		if err := e.console.Type(ctx, key, false); err != nil {
@@ -289,6 +306,7 @@ func (e *Engine) restoreSpeed(ctx context.Context) string {
 	e.console.TakeBack("to put the line's speed back")
 	free, cancel := e.console.Clock().WithTimeout(context.WithoutCancel(ctx), restoreLimit)
 	defer cancel()
+	_ = e.endReceiver(free) // what it leaves undone shows in the prompts below
 	s := &Prepped{ID: "end", Limit: restoreLimit, Step: Step{Step: "Put the speed back"}}
 	e.now(s, fmt.Sprintf("Puts the speed back to %d baud", e.speedBefore), "a clean prompt", restoreLimit)
 	_, err := e.nudge(free, 2, time.Second)

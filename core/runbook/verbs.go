@@ -408,7 +408,8 @@ func (e *Engine) operator(ctx context.Context, s *Prepped) error {
 }
 
 const (
-	sendRetries = 6
+	sendRetries = 20 // a line with errors is worth more tries than a silent one
+	sendSilence = 4
 	sendAnswer  = 6 * time.Second
 )
 
@@ -434,6 +435,7 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 	}
 	action := e.p.Dialect.Action(s.Send.Action)
 	e.now(s, fmt.Sprintf("Sends %s by %s", img.Name, variant), "the receiver", s.Limit)
+	e.receiving = true
 	command, err := e.typeAction(ctx, s, action, env)
 	if err != nil {
 		return err
@@ -449,7 +451,7 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 	err = e.console.Carry(ctx, func(ctx context.Context, port carrier.Port) error {
 		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
 		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
-			Variant: variant, Clock: e.console.Clock(), Retries: sendRetries, Answer: sendAnswer, File: img.Name,
+			Variant: variant, Clock: e.console.Clock(), Retries: sendRetries, Silence: sendSilence, Answer: sendAnswer, File: img.Name,
 			Progress: e.progress(img.Size, allowed),
 		})
 		return err
@@ -530,6 +532,7 @@ func (e *Engine) afterSend(ctx context.Context, action *dialect.CompiledAction, 
 	if err != nil {
 		return e.awaited(ctx, limited, err, "no prompt after the transfer")
 	}
+	e.receiving = false
 	if text := failed(action, v); text != "" {
 		return fmt.Errorf("the transfer was acknowledged, but the device says: %s", text)
 	}

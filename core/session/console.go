@@ -288,7 +288,9 @@ func (c console) Ask(ctx context.Context, ask event.Ask) (string, error) {
 		s.hub.Emit(ask)
 	})
 	if s.opt.Approve != nil {
-		s.Answer(ask.ID, s.opt.Approve(ask), "command line")
+		if !s.Answer(ask.ID, s.opt.Approve(ask), "command line") {
+			s.Answer(ask.ID, runbook.StopHere, "command line") // it has no such answer: the safe one
+		}
 	}
 	select {
 	case got := <-answer:

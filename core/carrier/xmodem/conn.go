@@ -52,6 +52,7 @@ type Options struct {
 	Variant   Variant
 	Clock     clock.Clock
 	Retries   int           // tries for one block or answer, default 10
+	Silence   int           // of those tries, how many in a row may stay without any answer; 0: all
 	StartWait time.Duration // how long to wait for the other side to begin, default 60 s
 	Answer    time.Duration // how long to wait for an answer or a block, default 10 s
 	Checksum  bool          // receive with sums of one byte instead of CRC-16
@@ -181,8 +182,11 @@ const cancelLimit = 2 * time.Second
 func (c *conn) cancel(ctx context.Context) {
 	free, stop := c.opt.Clock.WithTimeout(context.WithoutCancel(ctx), cancelLimit)
 	defer stop()
-	_ = c.port.Write(free, cancelTail)
+	_ = Cancel(free, c.port)
 }
+
+// Cancel ends a receiver or sender that an earlier transfer left behind on the line.
+func Cancel(ctx context.Context, port carrier.Port) error { return port.Write(ctx, cancelTail) }
 
 // finish sets the times of the result.
 func (c *conn) finish() Result {

@@ -39,6 +39,7 @@ type sender struct {
 	checksum bool
 	stream   bool
 	clean    int // small blocks in a row without a retry
+	calm     int // of them until large blocks are tried again; doubles each time that fails
 	number   byte
 }
 
@@ -189,13 +190,13 @@ func (s *sender) sendBlock(ctx context.Context, data []byte) error {
 // enough in a row passed. The size changes between two block numbers only; a repeated number with
 // another size could be taken for a duplicate and its rest be lost.
 func (s *sender) adapt(size, tries int) {
-	const troubled, calm = 3, 24
+	const troubled, firstCalm = 3, 24
 	switch {
 	case s.checksum || s.opt.Variant == XMODEM:
 	case tries >= troubled:
-		s.size, s.clean = smallBlock, 0
+		s.size, s.clean, s.calm = smallBlock, 0, max(firstCalm, 2*s.calm)
 	case size == smallBlock && s.size == smallBlock && tries == 1:
-		if s.clean++; s.clean >= calm {
+		if s.clean++; s.clean >= s.calm {
 			s.size = largeBlock
 		}
 	default:
@@ -232,6 +233,7 @@ func (s *sender) endBatch(ctx context.Context) error {
 
 // until writes what until it is acknowledged and says how many tries it took.
 func (s *sender) until(ctx context.Context, name string, what []byte) (tries int, err error) {
+	silent := 0
 	for tries = 1; ; tries++ {
 		if err := ctx.Err(); err != nil {
 			return tries, err
@@ -248,7 +250,12 @@ func (s *sender) until(ctx context.Context, name string, what []byte) (tries int
 			return tries, nil
 		case !errors.Is(err, errAgain):
 			return tries, fmt.Errorf("%s: %w", name, err)
-		case tries > s.opt.Retries:
+		case errors.Is(err, errNoWord):
+			silent++
+		default:
+			silent = 0
+		}
+		if tries > s.opt.Retries || (silent > s.opt.Silence && s.opt.Silence > 0) {
 			return tries, gaveUp(name, tries, err)
 		}
 		if len(what) > 1 { // an end of file is asked for twice as a rule
