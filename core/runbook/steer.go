@@ -132,23 +132,34 @@ const (
 // catch brings the device to a prompt of the mode: it listens, interrupts what has to be
 // interrupted, presses the harmless key, looks for the speed when what comes is garble or nothing.
 func (e *Engine) catch(ctx context.Context, s *Prepped) error {
-	want := s.Catch.Mode
-	e.now(s, "Looks for the device on the line", "a prompt of mode "+e.p.Dialect.ModeTitle(want), s.Limit)
+	c := &catcher{Engine: e, step: s, want: s.Catch.Mode}
+	e.now(s, "Looks for the device on the line", "a prompt of mode "+e.p.Dialect.ModeTitle(c.want), s.Limit)
 	if err := e.endReceiver(ctx); err != nil {
 		return err
 	}
 	for round := 0; ; round++ {
-		v, err := e.listen(ctx, catchListen)
+		v, err := c.listen(ctx, catchListen)
 		if err != nil {
 			return err
 		}
-		if caught, err := e.caught(ctx, s, v, want); err != nil || caught {
+		switch caught, acted, err := c.act(ctx, v); {
+		case err != nil || caught:
 			return err
+		case acted:
+			continue
 		}
-		if err := e.catchRound(ctx, s, round); err != nil {
+		if err := c.round(ctx, round); err != nil {
 			return err
 		}
 	}
+}
+
+// catcher is one catch under way.
+type catcher struct {
+	*Engine
+	step    *Prepped
+	want    string
+	pressed int // the proof that a key was pressed at: each is interrupted once
 }
 
 // endReceiver tells a receiver that an earlier transfer left behind to give up: it would take
@@ -161,56 +172,73 @@ func (e *Engine) endReceiver(ctx context.Context) error {
 	return e.console.Carry(ctx, xmodem.Cancel)
 }
 
-// caught acts on what is known at once: a prompt, or a mode with a key of its own.
-func (e *Engine) caught(ctx context.Context, s *Prepped, v sense.View, want string) (bool, error) {
-	if v.AtPrompt {
-		if v.Mode == want {
-			return true, nil
-		}
-		if e.p.Dialect.MoveFrom(v.Mode, want) != nil {
-			return true, e.be(ctx, s, []string{want})
-		}
-		e.now(s, fmt.Sprintf("The device is in mode %s", e.p.Dialect.ModeTitle(v.Mode)), "it to restart: the mode "+want+" is reached no other way", s.Limit)
-		_, err := e.console.Await(ctx, func(now sense.View) bool { return now.Count > v.Count })
-		return false, err
+// act does what is known at once: at a prompt, at a receiver, in a mode with a key of its own.
+func (c *catcher) act(ctx context.Context, v sense.View) (caught, acted bool, err error) {
+	switch {
+	case v.AtPrompt && v.Mode == c.want:
+		return true, true, nil
+	case v.AtPrompt && c.p.Dialect.MoveFrom(v.Mode, c.want) != nil:
+		return true, true, c.be(ctx, c.step, []string{c.want})
+	case v.AtPrompt:
+		c.now(c.step, "The device is in mode "+c.p.Dialect.ModeTitle(v.Mode), "it to restart: the mode "+c.want+" is reached no other way", c.step.Limit)
+		_, err := c.console.Await(ctx, func(now sense.View) bool { return now.Count > v.Count })
+		return false, true, err
+	case v.Mode == sense.Receiving:
+		return false, true, c.endReceiver(ctx)
+	case c.wantsKey(v):
+		key, _ := c.p.Dialect.KeyFor(v.Mode)
+		c.pressed = v.Count
+		return false, true, c.console.Type(ctx, key, false)
 	}
-	if v.Mode == sense.Receiving {
-		return false, e.endReceiver(ctx)
-	}
-	if key, known := e.p.Dialect.KeyFor(v.Mode); known {
-		if err := e.console.Type(ctx, key, false); err != nil {
-			return false, err
-		}
-	}
-	return false, nil
+	return false, false, nil
 }
 
-// catchRound presses the nudge a few times, then looks for the speed, then breaks what runs.
-func (e *Engine) catchRound(ctx context.Context, s *Prepped, round int) error {
-	v := e.console.View()
-	if v.Mode != sense.Garbled {
+func (c *catcher) wantsKey(v sense.View) bool {
+	_, known := c.p.Dialect.KeyFor(v.Mode)
+	return known && v.Count > c.pressed
+}
+
+// round presses the nudge a few times, then breaks what runs, then looks for the speed.
+func (c *catcher) round(ctx context.Context, round int) error {
+	if c.console.View().Mode != sense.Garbled {
 		for range pressesEach {
-			if err := e.console.Type(ctx, e.p.Dialect.Nudge(), false); err != nil {
+			if err := c.console.Type(ctx, c.p.Dialect.Nudge(), false); err != nil {
 				return err
 			}
-			v, err := e.listen(ctx, catchPress)
-			if err != nil || v.AtPrompt {
+			v, err := c.listen(ctx, catchPress)
+			if err != nil || v.AtPrompt || c.wantsKey(v) {
 				return err
 			}
-			if _, known := e.p.Dialect.KeyFor(v.Mode); known || v.Mode == sense.Garbled {
+			if v.Mode == sense.Garbled {
 				break
 			}
 		}
 	}
-	if brk := e.p.Dialect.Catch.Break; brk != "" && round > 0 {
-		if err := e.console.Type(ctx, brk, false); err != nil {
+	if brk := c.p.Dialect.Catch.Break; brk != "" && round > 0 {
+		if err := c.console.Type(ctx, brk, false); err != nil {
+			return err
+		}
+		if v, err := c.listen(ctx, catchPress); err != nil || v.AtPrompt {
 			return err
 		}
 	}
-	if v := e.console.View(); v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1 {
-		return e.catchHunt(ctx, s, v)
+	if v := c.console.View(); v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1 {
+		return c.catchHunt(ctx, c.step, v)
 	}
 	return nil
+}
+
+// listen waits for something to act on, for at most that long.
+func (c *catcher) listen(ctx context.Context, limit time.Duration) (sense.View, error) {
+	limited, cancel := c.console.Clock().WithTimeout(ctx, limit)
+	defer cancel()
+	v, err := c.console.Await(limited, func(v sense.View) bool {
+		return v.AtPrompt || v.Mode == sense.Garbled || v.Mode == sense.Receiving || c.wantsKey(v)
+	})
+	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+		return c.console.View(), nil
+	}
+	return v, err
 }
 
 func (e *Engine) catchHunt(ctx context.Context, s *Prepped, v sense.View) error {
@@ -238,20 +266,6 @@ func (e *Engine) catchHunt(ctx context.Context, s *Prepped, v sense.View) error 
 		e.console.Emit(event.Note{Level: event.Say, Text: text})
 	}
 	return nil
-}
-
-// listen waits for a prompt, a mode with a key, or garble, for at most that long.
-func (e *Engine) listen(ctx context.Context, limit time.Duration) (sense.View, error) {
-	limited, cancel := e.console.Clock().WithTimeout(ctx, limit)
-	defer cancel()
-	v, err := e.console.Await(limited, func(v sense.View) bool {
-		_, key := e.p.Dialect.KeyFor(v.Mode)
-		return v.AtPrompt || v.Mode == sense.Garbled || key
-	})
-	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
-		return e.console.View(), nil
-	}
-	return v, err
 }
 
 const garbleTolerance = 2 * time.Second
