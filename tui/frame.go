@@ -221,6 +221,8 @@ func (a *app) lineWords() paint.Line {
 	switch {
 	case s.Line.State == event.LineLost:
 		right = append(right, paint.Strong(t.Bad, "✗ line lost  "))
+	case s.Line.State == event.LineClosed:
+		right = append(right, paint.Strong(t.Bad, "✗ line closed  "))
 	case s.Speed > 0:
 		right = append(right, paint.In(t.Text, fmt.Sprintf("%d %s  ", s.Speed, s.Framing)))
 	}

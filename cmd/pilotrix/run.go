@@ -78,12 +78,9 @@ func byTitle(prepared *runbook.Prepared, approve func(event.Ask) string) func(ev
 
 // runHeadless runs a prepared runbook and prints its events.
 func (p *program) runHeadless(ctx context.Context, target line.Target, scale float64, prepared *runbook.Prepared, approve func(event.Ask) string, asJSON bool) error {
-	o, err := p.begin(ctx, target, scale, prepared.Dialect, byTitle(prepared, approve), prepared.Secrets())
+	o, err := p.beginHeadless(ctx, target, scale, prepared.Dialect, byTitle(prepared, approve), prepared.Secrets())
 	if err != nil {
 		return err
-	}
-	for _, notice := range o.notices {
-		fmt.Fprintln(p.err, "pilotrix:", notice)
 	}
 	feed := o.Subscribe()
 	o.Begin()

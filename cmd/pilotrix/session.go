@@ -75,6 +75,18 @@ func (p *program) begin(ctx context.Context, target line.Target, scale float64, 
 	return o, nil
 }
 
+// beginHeadless is begin for commands without the interface: notices go to standard error.
+func (p *program) beginHeadless(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, approve func(event.Ask) string, secrets []string) (*open, error) {
+	o, err := p.begin(ctx, target, scale, d, approve, secrets)
+	if err != nil {
+		return nil, err
+	}
+	for _, notice := range o.notices {
+		fmt.Fprintln(p.err, "pilotrix:", notice)
+	}
+	return o, nil
+}
+
 // addBench brings the device up when the target is one of the bench's.
 func (o *open) addBench(opener *line.Opener, target line.Target, c clock.Clock) (err error) {
 	if target.Kind != line.Bench {

@@ -120,7 +120,7 @@ type carry func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmo
 
 // transfer moves a file outside of a runbook, with its progress on standard error.
 func (p *program) transfer(ctx context.Context, target line.Target, scale float64, size int64, move carry, variant xmodem.Variant) error {
-	o, err := p.begin(ctx, target, scale, nil, nil, nil)
+	o, err := p.beginHeadless(ctx, target, scale, nil, nil, nil)
 	if err != nil {
 		return err
 	}

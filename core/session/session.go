@@ -248,7 +248,11 @@ func (s *Session) lost(ctx context.Context) {
 	s.lineErr = cmp.Or(s.line.Err(), error(&line.Error{Target: s.opt.Target, Reason: line.ErrUnplugged}))
 	_ = s.line.Close()
 	s.line = nil
-	s.hub.Emit(event.Line{State: event.LineLost, Note: s.lineErr.Error()})
+	state := event.LineLost
+	if !s.canComeBack() {
+		state = event.LineClosed
+	}
+	s.hub.Emit(event.Line{State: state, Note: s.lineErr.Error()})
 	s.sense.Forget(s.opt.Clock.Now())
 	s.failWaiters()
 	if s.canComeBack() {
@@ -328,7 +332,7 @@ func (s *Session) pressNow(keys []byte) {
 		return
 	}
 	if s.line == nil {
-		s.hub.Emit(event.Note{Level: event.Warn, Text: "the line is lost; what you type goes nowhere until it is back"})
+		s.hub.Emit(event.Note{Level: event.Warn, Text: "there is no line: what you type goes nowhere"})
 		return
 	}
 	if !s.secret && s.opt.Dialect.AsksSecret(s.sense.View().Partial) {

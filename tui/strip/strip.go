@@ -183,6 +183,8 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return paint.Line{paint.Strong(t.Here, " ○  "), paint.In(t.Text, "You have the helm; the runbook waits. "), paint.Strong(t.Key, "F10"), paint.In(t.Text, " gives it back.")}
 	case s.Line.State == event.LineLost:
 		return paint.Line{paint.Strong(t.Bad, " ✗  "), paint.In(t.Text, "The line is lost; it is tried again until it is back.")}
+	case s.Line.State == event.LineClosed:
+		return paint.Line{paint.Strong(t.Bad, " ✗  "), paint.In(t.Text, "The line is closed. "+s.Line.Note), paint.In(t.Text, " "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves.")}
 	}
 	return paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "What you type goes to the device. "), paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"), paint.In(t.Text, " help.")}
 }

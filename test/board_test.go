@@ -1,0 +1,111 @@
+package test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/session"
+	"pilotrix/demo"
+)
+
+const bootloader = "/usr/lib/u-boot/qemu_arm/u-boot.bin"
+
+// startBoard starts the emulated board with the real bootloader and returns the socket of its
+// console. It ends with the test.
+func startBoard(t *testing.T) string {
+	t.Helper()
+	require.FileExists(t, bootloader, "needs the Debian packages qemu-system-arm and u-boot-qemu; ./dev/test installs them")
+	folder := t.TempDir()
+	disk, socket := filepath.Join(folder, "disk"), filepath.Join(folder, "console")
+	require.NoError(t, os.WriteFile(disk, nil, 0o600))
+	require.NoError(t, os.Truncate(disk, 64<<20))
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	board := exec.CommandContext(ctx, "qemu-system-arm", "-M", "virt", "-m", "256", "-nographic", "-monitor", "none", "-bios", bootloader,
+		"-serial", "unix:"+socket+",server,nowait", "-drive", "if=none,file="+disk+",format=raw,id=d0", "-device", "virtio-blk-device,drive=d0",
+		"-netdev", "user,id=n0,net=192.0.2.0/24,host=192.0.2.2", "-device", "virtio-net-device,netdev=n0")
+	var said bytes.Buffer
+	board.Stdout, board.Stderr = &said, &said
+	require.NoError(t, board.Start())
+	t.Cleanup(func() {
+		cancel()
+		_ = board.Wait()
+	})
+	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 20*time.Second, 10*time.Millisecond, "the board did not start: %s", &said)
+	return socket
+}
+
+func randomFile(t *testing.T, size int) string {
+	t.Helper()
+	random := rand.NewChaCha8([32]byte{byte(size), byte(size >> 8), 7})
+	data := make([]byte, size)
+	_, _ = random.Read(data)
+	path := filepath.Join(t.TempDir(), fmt.Sprintf("image-%d.bin", size))
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	return path
+}
+
+// TestRealBootloader does with the program what a script would: one command, JSON Lines, exit code 0.
+func TestRealBootloader(t *testing.T) {
+	socket := startBoard(t)
+	run := exec.Command(program, "run", "prove-in-memory", "--on", "unix:"+socket, "--dialect", "u-boot",
+		"--set", "image="+randomFile(t, 256<<10), "--set", "address=40400000", "--approve", "all", "--json", "--logbook", "none")
+	var said bytes.Buffer
+	run.Stderr = &said
+	out, err := run.Output()
+	require.NoError(t, err, "%s", &said)
+	var last event.RunEnd
+	lines := bufio.NewScanner(bytes.NewReader(out))
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		var e event.Event
+		require.NoError(t, json.Unmarshal(lines.Bytes(), &e), "%s", lines.Text())
+		if end, is := e.Body.(event.RunEnd); is {
+			last = end
+		}
+	}
+	assert.Equal(t, event.Done, last.Outcome)
+	require.Len(t, last.Proved, 1)
+	assert.Contains(t, last.Proved[0], "memory at 40400000 holds 262144 B")
+}
+
+// TestRealBootloaderTakesEverySize sends files around the block sizes in each variant, on one board.
+func TestRealBootloaderTakesEverySize(t *testing.T) {
+	socket := startBoard(t)
+	d, err := demo.LoadDialect("u-boot")
+	require.NoError(t, err)
+	target, err := line.ParseTarget("unix:" + socket)
+	require.NoError(t, err)
+	s, err := session.Open(t.Context(), session.Options{Target: target, Dialect: d, Opener: line.NewOpener(clock.Real())})
+	require.NoError(t, err)
+	defer s.Close("the test ends")
+	s.Begin()
+	for _, by := range []string{"xmodem", "xmodem-1k", "ymodem"} {
+		for _, size := range []int{0, 1, 127, 128, 129, 1023, 1024, 1025, 256 << 10} {
+			book, err := demo.LoadRunbook("prove-in-memory")
+			require.NoError(t, err)
+			prepared, err := book.Prepare(d, map[string]string{"image": randomFile(t, size), "address": "40400000", "by": by})
+			require.NoError(t, err)
+			result, err := s.Run(t.Context(), prepared)
+			require.NoError(t, err)
+			require.Equal(t, event.Done, result.Outcome, "%s, %d bytes: %s", by, size, result.Message)
+			if size > 0 {
+				require.Len(t, result.Proved, 1, "%s, %d bytes", by, size)
+			}
+		}
+	}
+}

@@ -1,0 +1,168 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// terminal is a tmux server of the test's own with the program in it.
+type terminal struct {
+	t      *testing.T
+	socket string
+}
+
+// startTerminal runs the program in a window of that size.
+func startTerminal(t *testing.T, cols, rows int, args ...string) *terminal {
+	t.Helper()
+	_, err := exec.LookPath("tmux")
+	require.NoError(t, err, "needs the Debian package tmux; ./dev/test installs it")
+	term := &terminal{t: t, socket: fmt.Sprintf("pilotrix-%d-%d", os.Getpid(), time.Now().UnixNano())}
+	t.Cleanup(func() { _ = exec.Command("tmux", "-L", term.socket, "kill-server").Run() })
+	quoted := make([]string, len(args))
+	for i, arg := range args {
+		quoted[i] = "'" + arg + "'"
+	}
+	term.tmux("-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", fmt.Sprint(cols), "-y", fmt.Sprint(rows),
+		"env", "XDG_DATA_HOME="+t.TempDir(), "sh", "-c", program+" "+strings.Join(quoted, " ")+"; echo exit code $?; sleep 600")
+	return term
+}
+
+func (term *terminal) tmux(args ...string) string {
+	term.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-L", term.socket}, args...)...).CombinedOutput()
+	require.NoError(term.t, err, "tmux %v: %s", args, out)
+	return string(out)
+}
+
+func (term *terminal) keys(keys ...string) {
+	term.t.Helper()
+	term.tmux(append([]string{"send-keys", "-t", "s"}, keys...)...)
+}
+
+func (term *terminal) screen() string {
+	term.t.Helper()
+	return term.tmux("capture-pane", "-p", "-t", "s")
+}
+
+// until waits for a text on the screen and returns the screen.
+func (term *terminal) until(text string) string {
+	term.t.Helper()
+	deadline := time.Now().Add(90 * time.Second)
+	for {
+		screen := term.screen()
+		if strings.Contains(screen, text) {
+			return screen
+		}
+		if time.Now().After(deadline) {
+			require.Fail(term.t, "not on the screen: "+text, "%s", screen)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// TestRescueInTheInterface drives the whole rescue with keys: a hold approved, the helm taken in mid
+// transfer and given back, a small window, and the speed back at the end.
+func TestRescueInTheInterface(t *testing.T) {
+	term := startTerminal(t, 160, 40, "demo", "--time-scale", "16")
+	screen := term.until("Hold, no way back")
+	assert.Contains(t, screen, "hollow-rtr1")
+	assert.Contains(t, screen, "\ufffd", "the garble stays in sight")
+	assert.Contains(t, screen, "found by listening")
+	assert.Contains(t, screen, "store drop tern-4.0.7.brm", "the strip says what it will type")
+	term.until("helm  RUNBOOK")
+	time.Sleep(time.Second) // an answer right after the question is asked for once more; this is not one
+	term.keys("Enter")
+
+	term.until("of what this line allows")
+	term.keys("a", "b", "o", "u", "t")
+	term.until("helm  HAND")
+	screen = term.until("sill: about")
+	assert.Contains(t, screen, "You have the helm; the runbook waits.")
+	term.keys("Enter")
+	term.until("speed kept    9600")
+
+	term.keys("F10")
+	term.until("Give the helm back")
+	term.keys("Enter")
+	term.until("helm  RUNBOOK")
+	term.until("of what this line allows")
+
+	term.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
+	screen = term.until("type to take the helm")
+	for _, row := range strings.Split(screen, "\n") {
+		assert.LessOrEqual(t, len([]rune(row)), 80)
+	}
+	assert.Contains(t, screen, "◉", "the course stays in sight")
+
+	term.until("Starts tern 4.2.1")
+	time.Sleep(time.Second)
+	term.keys("Enter")
+	screen = term.until("5 things proved")
+	assert.Contains(t, screen, "9600 8N1", "the speed is back")
+	assert.Contains(t, screen, "helm  HAND")
+	assert.Contains(t, screen, "hollow-rtr1 ~")
+	term.tmux("resize-window", "-t", "s", "-x", "160", "-y", "40")
+	term.until("release 4.2.1 runs on hollow-rtr1")
+
+	term.keys("F3")
+	term.until("The configuration was kept")
+	term.keys("F8")
+	term.until("newest first")
+	term.keys("F1")
+	term.until("takes the helm at once")
+	term.keys("F2")
+	term.keys("C-g")
+	term.until("hunt the speed")
+	term.keys("q")
+	term.until("exit code 0")
+}
+
+// TestKeysGoToTheDevice types what other programs would keep for themselves into a shell that shows
+// what it got.
+func TestKeysGoToTheDevice(t *testing.T) {
+	term := startTerminal(t, 100, 30, "open", "exec:cat -v")
+	term.until("What you type goes to the device")
+	term.keys("Tab", "?", "Up", "C-a", "Escape", "x", "Enter")
+	term.until("?^[[A^A^[x")
+	term.keys("C-g", "C-g", "Enter")
+	term.until("^G")
+	term.keys("C-c")
+	term.until("The line is closed")
+	term.keys("C-g", "q")
+	term.until("exit code 0")
+}
+
+// TestReplay plays a kept session again through the interface.
+func TestReplay(t *testing.T) {
+	book := filepath.Join(t.TempDir(), "book.db")
+	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "60")...)
+	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
+	require.NoError(t, run.Run())
+	term := startTerminal(t, 160, 40, "logbook", "replay", "1", "--speed", "200", "--logbook", book)
+	screen := term.until("the replay is over")
+	assert.Contains(t, screen, "release 4.2.1 runs on hollow-rtr1")
+	assert.Contains(t, screen, "hollow-rtr1 ~ tell line")
+	term.keys("C-g", "q")
+	term.until("exit code 0")
+}
+
+// TestLeavingStopsTheRunbook leaves in the middle: it is asked, and the line is put in order first.
+func TestLeavingStopsTheRunbook(t *testing.T) {
+	term := startTerminal(t, 120, 30, "demo", "--time-scale", "16")
+	term.until("Hold, no way back")
+	time.Sleep(time.Second)
+	term.keys("Enter")
+	term.until("of what this line allows")
+	term.keys("C-g", "q")
+	term.until("leaving stops it")
+	term.keys("y")
+	term.until("exit code 0")
+}
