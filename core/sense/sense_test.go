@@ -1,0 +1,237 @@
+package sense
+
+import (
+	"bytes"
+	"context"
+	"math/rand/v2"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var begin = time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+
+func config() Config {
+	return Config{
+		Modes: []Mode{
+			{Name: "monitor", Prompt: regexp.MustCompile(`^sill: $`)},
+			{Name: "booting", Text: regexp.MustCompile(`^unpacking `)},
+			{Name: "login", Prompt: regexp.MustCompile(` login: $`)},
+		},
+		Dialogs: []Dialog{{Name: "first start", Ask: regexp.MustCompile(`\(y/n\) $`)}},
+	}
+}
+
+// stream feeds text at a time and lets quiet pass.
+type stream struct {
+	*Sense
+	now time.Time
+}
+
+func newStream(c Config) *stream { return &stream{New(c, begin), begin} }
+
+func (s *stream) hear(text string) View {
+	s.now = s.now.Add(time.Millisecond)
+	s.Feed(s.now, []byte(text))
+	return s.View()
+}
+
+func (s *stream) wait(d time.Duration) View {
+	s.now = s.now.Add(d)
+	s.Tick(s.now)
+	return s.View()
+}
+
+func TestPromptCountsOnceTheLineIsQuiet(t *testing.T) {
+	s := newStream(config())
+	s.hear("sill 1.3\r\n")
+	assert.False(t, s.hear("sill: ").AtPrompt, "more may follow")
+	v := s.wait(Settle)
+	assert.True(t, v.AtPrompt)
+	assert.Equal(t, "monitor", v.Mode)
+	assert.Equal(t, "sill: ", v.Proof)
+	assert.LessOrEqual(t, Settle, 30*time.Millisecond)
+}
+
+func TestAPromptLikeLineInsideOutputIsNone(t *testing.T) {
+	s := newStream(config())
+	s.hear("the prompt is\r\nsill: ")
+	s.hear("and so on\r\n")
+	assert.False(t, s.wait(time.Second).AtPrompt)
+	s.hear("sill: \r\n")
+	assert.False(t, s.wait(time.Second).AtPrompt)
+}
+
+func TestOldPromptIsNoAnswer(t *testing.T) {
+	s := newStream(config())
+	s.hear("sill: ")
+	require.True(t, s.wait(Settle).AtPrompt)
+	s.Sent([]byte("store\r"))
+	assert.False(t, s.View().AtPrompt)
+	s.hear("st")
+	s.hear("ore")
+	assert.False(t, s.wait(time.Second).AtPrompt, "the echo is no answer")
+	s.hear("\r\n  (empty)\r\nsill: ")
+	v := s.wait(Settle)
+	assert.True(t, v.AtPrompt)
+	assert.True(t, v.Echoed)
+	assert.Equal(t, "  (empty)\n", v.Output, "without the echo and the prompt")
+}
+
+func TestOutputWithoutEcho(t *testing.T) {
+	s := newStream(config())
+	s.Sent([]byte("secret\r"))
+	s.hear("\r\nwelcome\r\nsill: ")
+	v := s.wait(Settle)
+	assert.True(t, v.AtPrompt)
+	assert.Contains(t, v.Output, "welcome")
+}
+
+func TestQuestionsAndTexts(t *testing.T) {
+	s := newStream(config())
+	assert.Equal(t, "booting", s.hear("unpacking tern").Mode, "an unfinished line proves it too")
+	count := s.View().Count
+	s.hear("-4.2.1 ....")
+	assert.Equal(t, count, s.View().Count, "one line proves it once")
+	s.hear("\r\nTake it over? (y/n) ")
+	v := s.wait(Settle)
+	assert.Equal(t, "first start", v.Dialog)
+	assert.Equal(t, "Take it over? (y/n) ", v.Asks)
+}
+
+func TestEscapeSequencesAndOverwriting(t *testing.T) {
+	s := newStream(config())
+	s.hear("\x1b[2K\x1b[1;32mprogress 10 %\rprogress 20 %\r\x1b]0;title\x07")
+	s.hear("sill\x1b[0m: ")
+	assert.True(t, s.wait(Settle).AtPrompt)
+}
+
+func TestReceiverIsSeen(t *testing.T) {
+	s := newStream(config())
+	s.hear("waiting for the file\r\nC")
+	assert.Zero(t, s.View().Receiver, "a line may begin with C")
+	assert.EqualValues(t, 'C', s.wait(receiverAfter).Receiver)
+
+	s = newStream(config())
+	s.hear("CRC error\r\nC")
+	s.hear("onsole ready\r\n")
+	assert.Zero(t, s.wait(time.Second).Receiver)
+
+	s = newStream(config())
+	s.hear("ready\r\n\x15")
+	assert.EqualValues(t, 0x15, s.hear("\x15").Receiver)
+}
+
+func TestSilenceAndGarble(t *testing.T) {
+	s := newStream(config())
+	assert.Equal(t, Silent, s.wait(silentAfter).Mode)
+	v := s.hear("\x80\xf8\x00\xe6\x80\x00\xfe\x9e\x00\x80")
+	assert.Equal(t, Garbled, v.Mode)
+	assert.Greater(t, v.Garble, 0.8)
+	s.hear(strings.Repeat("clean text again ", 10))
+	assert.NotEqual(t, Garbled, s.View().Mode)
+	assert.Zero(t, GarbleScore([]byte("Ørsholm kai — 4 °C\r\n\tok")), "other alphabets are no garble")
+}
+
+func TestNextAsksForTicksOnlyWhenTimeMatters(t *testing.T) {
+	s := newStream(config())
+	s.hear("sill: ")
+	assert.Equal(t, s.now.Add(Settle), s.Next())
+	s.wait(Settle)
+	assert.True(t, s.Next().IsZero(), "at a prompt nothing happens by itself")
+}
+
+func FuzzFeed(f *testing.F) {
+	f.Add([]byte("sill: \x1b[31mC\x15\x15\r\n(y/n) "), uint8(3))
+	f.Fuzz(func(t *testing.T, data []byte, step uint8) {
+		s := newStream(config())
+		for rest := data; len(rest) > 0; {
+			n := min(len(rest), int(step%7)+1)
+			s.hear(string(rest[:n]))
+			s.wait(time.Duration(step) * time.Millisecond)
+			rest = rest[n:]
+		}
+		v := s.View()
+		assert.Equal(t, int64(len(data)), v.Bytes)
+		assert.False(t, v.AtPrompt && v.Dialog != "")
+	})
+}
+
+// room is a device that speaks one speed; at others it is heard as noise.
+type room struct {
+	speed, tuned int
+	chatters     bool
+	pressed      int
+}
+
+func (r *room) Tune(_ context.Context, baud int) error { r.tuned = baud; return nil }
+
+func (r *room) Press(context.Context, string) error { r.pressed++; return nil }
+
+func (r *room) Listen(_ context.Context, _, _ time.Duration) ([]byte, error) {
+	if r.pressed == 0 && !r.chatters {
+		return nil, nil
+	}
+	if r.tuned == r.speed {
+		return []byte("\r\nno image here\r\nsill: "), nil
+	}
+	noise := make([]byte, 20)
+	for i := range noise {
+		noise[i] = byte(rand.N(256)) | 0x80
+	}
+	return noise, nil
+}
+
+func TestHuntFindsTheSpeed(t *testing.T) {
+	for _, speed := range UsualSpeeds {
+		r := &room{speed: speed}
+		found, err := Hunt{Prompts: []*regexp.Regexp{regexp.MustCompile(`^sill: $`)}}.Run(t.Context(), r)
+		require.NoError(t, err)
+		assert.Equal(t, speed, found.Best())
+		assert.Equal(t, speed, r.tuned, "the line is left there")
+		assert.Greater(t, found.Sure, 0.9)
+
+		unknown, err := Hunt{}.Run(t.Context(), &room{speed: speed})
+		require.NoError(t, err)
+		assert.Equal(t, speed, unknown.Best(), "without a dialect too")
+	}
+}
+
+func TestPassiveHuntPressesNothing(t *testing.T) {
+	r := &room{speed: 57600, chatters: true}
+	found, err := Hunt{Passive: true}.Run(t.Context(), r)
+	require.NoError(t, err)
+	assert.Equal(t, 57600, found.Best())
+	assert.Zero(t, r.pressed)
+}
+
+func TestHuntSaysWhenNothingFits(t *testing.T) {
+	found, err := Hunt{}.Run(t.Context(), &room{speed: 31250})
+	require.NoError(t, err)
+	assert.Zero(t, found.Best())
+}
+
+// BenchmarkPrompt measures what the sensing itself adds between a prompt's last byte and its
+// recognition, beside the quiet it waits for, and prints the whole as a share of the 30 ms allowed.
+func BenchmarkPrompt(b *testing.B) {
+	output := bytes.Repeat([]byte("a line of output as consoles write it\r\n"), 200)
+	var spent time.Duration
+	for b.Loop() {
+		s := New(config(), begin)
+		s.Feed(begin, output)
+		before := time.Now()
+		s.Feed(begin, []byte("sill: "))
+		s.Tick(begin.Add(Settle))
+		spent += time.Since(before)
+		if !s.View().AtPrompt {
+			b.Fatal("no prompt")
+		}
+	}
+	total := Settle + spent/time.Duration(b.N)
+	b.ReportMetric(float64(total.Microseconds())/1000, "ms")
+	b.ReportMetric(float64(total)/float64(30*time.Millisecond), "×allowed")
+}

@@ -1,0 +1,101 @@
+package test
+
+import (
+	"encoding/json"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// layers are the folders from the top down: a package may import those below its own, and its own.
+// Beside core stands bench, which may use core's line, clock and carriers.
+var layers = []struct {
+	prefix string
+	may    []string
+}{
+	{"cmd", []string{"cmd", "tui", "demo", "bench", "core"}},
+	{"tui", []string{"tui", "core"}},
+	{"demo", []string{"demo", "bench", "core"}},
+	{"bench", []string{"bench", "core/clock", "core/line", "core/carrier"}},
+	{"core/session", []string{"core"}},
+	{"core/runbook", []string{"core/dialect", "core/image", "core/device", "core/expression", "core/source", "core/sense", "core/carrier", "core/line", "core/reckon", "core/event", "core/clock"}},
+	{"core/logbook", []string{"core/event", "core/clock"}},
+	{"core/dialect", []string{"core/device", "core/expression", "core/image", "core/sense", "core/source"}},
+	{"core/expression", []string{"core/device"}},
+	{"core/carrier", []string{"core/carrier", "core/clock", "core/line", "core/reckon"}},
+	{"core/reckon", []string{"core/line"}},
+	{"core/line", []string{"core/clock"}},
+	{"core/event", []string{"core/clock"}},
+	{"core", nil}, // everything else of core stands alone
+	{"test", []string{"test", "cmd", "tui", "demo", "bench", "core"}},
+}
+
+// interfaceLibraries may be used by tui only.
+var interfaceLibraries = []string{"charm.land/", "github.com/charmbracelet/"}
+
+type goPackage struct {
+	ImportPath                          string
+	Imports, TestImports, XTestImports []string
+}
+
+func TestImportsRunDownwards(t *testing.T) {
+	list := exec.Command("go", "list", "-json=ImportPath,Imports,TestImports,XTestImports", "./...")
+	list.Dir = ".."
+	out, err := list.Output()
+	require.NoError(t, err)
+	seen := 0
+	for decoder := json.NewDecoder(strings.NewReader(string(out))); decoder.More(); seen++ {
+		var p goPackage
+		require.NoError(t, decoder.Decode(&p))
+		for _, complaint := range complaints(p) {
+			t.Error(complaint)
+		}
+	}
+	assert.Greater(t, seen, 20)
+}
+
+// TestTheRulesBite shows that a broken rule is found.
+func TestTheRulesBite(t *testing.T) {
+	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/line", Imports: []string{"pilotrix/bench"}}))
+	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/sense", Imports: []string{"charm.land/lipgloss/v2"}}))
+	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/runbook", Imports: []string{"pilotrix/core/session"}}))
+	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/bench/brindle", Imports: []string{"pilotrix/core/session"}}))
+	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/helpers"}))
+	assert.Empty(t, complaints(goPackage{ImportPath: "pilotrix/tui/cards", Imports: []string{"pilotrix/core/event", "charm.land/lipgloss/v2"}}))
+}
+
+func complaints(p goPackage) (found []string) {
+	name := strings.TrimPrefix(p.ImportPath, "pilotrix/")
+	for _, layer := range layers {
+		if !under(name, layer.prefix) {
+			continue
+		}
+		for _, imported := range append(append(p.Imports, p.TestImports...), p.XTestImports...) {
+			ours, isOurs := strings.CutPrefix(imported, "pilotrix/")
+			if isOurs && ours != name && !underAny(ours, layer.may) {
+				found = append(found, name+" may not import "+ours)
+			}
+			for _, library := range interfaceLibraries {
+				if strings.HasPrefix(imported, library) && layer.prefix != "tui" {
+					found = append(found, name+" may not import "+imported+": interface code belongs to tui")
+				}
+			}
+		}
+		return found
+	}
+	return []string{name + " stands in no layer: name it in this test and in docs/architecture.md"}
+}
+
+func under(name, prefix string) bool { return name == prefix || strings.HasPrefix(name, prefix+"/") }
+
+func underAny(name string, prefixes []string) bool {
+	for _, prefix := range prefixes {
+		if under(name, prefix) {
+			return true
+		}
+	}
+	return false
+}
