@@ -37,7 +37,7 @@ var layers = []struct {
 var interfaceLibraries = []string{"charm.land/", "github.com/charmbracelet/"}
 
 type goPackage struct {
-	ImportPath                          string
+	ImportPath                         string
 	Imports, TestImports, XTestImports []string
 }
 

@@ -275,7 +275,7 @@ func (e *Engine) wait(ctx context.Context, s *Prepped) error {
 	e.now(s, "Waits for the device", "mode "+strings.Join(s.Wait.Mode, " or "), s.Limit)
 	for {
 		v, err := e.console.Await(ctx, func(v sense.View) bool {
-			return v.Dialog != "" || v.AtPrompt || v.Mode == sense.Garbled || (contains(s.Wait.Mode, v.Mode))
+			return v.Dialog != "" || v.AtPrompt || v.Mode == sense.Garbled || contains(s.Wait.Mode, v.Mode)
 		})
 		if err != nil {
 			return err

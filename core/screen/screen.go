@@ -63,7 +63,7 @@ type cursor struct {
 }
 
 type modes struct {
-	noWrap, insert, origin, hidden, lines, appKeys bool
+	noWrap, insert, origin, hidden, appKeys bool
 }
 
 // HistoryLimit is how many rows are held above the screen by default.

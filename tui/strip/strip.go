@@ -124,7 +124,8 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 // question draws a strip of several rows.
 func question(t theme.Theme, width int, color interface {
 	RGBA() (r, g, b, a uint32)
-}, mark, word, text string, rows [][2]string, keys []Choice) []paint.Line {
+}, mark, word, text string, rows [][2]string, keys []Choice,
+) []paint.Line {
 	head := paint.Line{paint.Strong(color, " "+mark+"  "), paint.Strong(color, word+"   ")}
 	indent := head.Width()
 	var lines []paint.Line

@@ -63,11 +63,10 @@ type sink struct {
 func (s *sink) Close() error { s.closed = true; return nil }
 
 type outcome struct {
-	sent, received       Result
-	sendErr, receiveErr  error
-	sinks                []*sink
-	sender, receiver     *end
-	leftSender, leftRecv []byte
+	sent, received      Result
+	sendErr, receiveErr error
+	sinks               []*sink
+	sender, receiver    *end
 }
 
 // exchange runs a sender and a receiver against each other in virtual time.

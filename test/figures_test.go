@@ -1,0 +1,115 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/bench"
+	"pilotrix/bench/brindle"
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/session"
+	"pilotrix/demo"
+)
+
+// BenchmarkFirstFrame starts the program on a pseudo-terminal and prints the time until its first
+// frame stands there, and the share of the 100 ms allowed.
+func BenchmarkFirstFrame(b *testing.B) {
+	var spent time.Duration
+	for b.Loop() {
+		run := exec.Command(program, "open", "exec:cat", "--theme", "dark", "--logbook", filepath.Join(b.TempDir(), "book.db"))
+		run.Env = append(os.Environ(), "TERM=xterm-256color", "COLORTERM=truecolor")
+		began := time.Now()
+		terminal, err := pty.StartWithSize(run, &pty.Winsize{Cols: 160, Rows: 40})
+		require.NoError(b, err)
+		var shown bytes.Buffer
+		piece := make([]byte, 32<<10)
+		for !bytes.Contains(shown.Bytes(), []byte("logbook")) {
+			n, err := terminal.Read(piece)
+			require.NoError(b, err)
+			shown.Write(piece[:n])
+		}
+		spent += time.Since(began)
+		_ = run.Process.Kill()
+		_ = run.Wait()
+		_ = terminal.Close()
+	}
+	each := spent / time.Duration(b.N)
+	b.ReportMetric(float64(each.Microseconds())/1000, "ms")
+	b.ReportMetric(float64(each)/float64(100*time.Millisecond), "×allowed")
+}
+
+// BenchmarkRunbookOverhead carries the rescue out on a device that lives four times as fast as real
+// ones and prints which share of the run is the runbook's own: the time from the last byte that the
+// device sent to the next that the runbook types, whatever it was spent on. At real speed the share
+// is smaller.
+func BenchmarkRunbookOverhead(b *testing.B) {
+	for b.Loop() {
+		own, total := overhead(b)
+		b.ReportMetric(100*own.Seconds()/total.Seconds(), "%of-run")
+		b.ReportMetric(total.Seconds(), "s-run")
+	}
+}
+
+func overhead(b *testing.B) (own, total time.Duration) {
+	path := filepath.Join(b.TempDir(), "tern-4.2.1.brm")
+	require.NoError(b, os.WriteFile(path, brindle.MakeImage("4.2.1", []string{"R40-2"}, 600_000), 0o600))
+	c := clock.Scaled(4)
+	router := brindle.New("R40-2", "hollow-rtr1", "harbour", "lamp-and-tide")
+	router.SaveConfiguration("2026-03-02")
+	machine := bench.New("figures", router, c, true)
+	require.NoError(b, machine.Start())
+	defer machine.Stop()
+	d, err := demo.LoadDialect("brindle-r40")
+	require.NoError(b, err)
+	book, err := demo.LoadRunbook("rescue-over-serial")
+	require.NoError(b, err)
+	prepared, err := book.Prepare(d, map[string]string{"image": path, "user": "harbour", "password": "lamp-and-tide"})
+	require.NoError(b, err)
+	opener := line.NewOpener(c)
+	opener.Register(line.Bench, func(ctx context.Context, t line.Target) (line.Line, error) { return machine.Open(ctx, opener, t) })
+	s, err := session.Open(b.Context(), session.Options{
+		Target: line.Target{Kind: line.Bench, Address: "figures"}, Dialect: d, Clock: c, Opener: opener, Approve: approveAll,
+	})
+	require.NoError(b, err)
+	feed := s.Subscribe()
+	s.Begin()
+	result, err := s.Run(b.Context(), prepared)
+	require.NoError(b, err)
+	require.Equal(b, event.Done, result.Outcome, result.Message)
+	s.Close("measured")
+	return shares(feed)
+}
+
+func shares(feed *event.Feed) (own, total time.Duration) {
+	events, err := feed.Next(context.Background())
+	if err != nil {
+		return 0, 0
+	}
+	var began, heard time.Time
+	for _, e := range events {
+		switch e.Body.(type) {
+		case event.RunBegin:
+			began, heard = e.At, e.At
+		case event.In, event.TransferEnd:
+			heard = e.At
+		case event.Out:
+			if !heard.IsZero() {
+				own += e.At.Sub(heard)
+			}
+			heard = time.Time{}
+		case event.RunEnd:
+			total = e.At.Sub(began)
+		}
+	}
+	return own, total
+}
