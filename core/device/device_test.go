@@ -1,0 +1,59 @@
+package device
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestReleasesAreOrdered(t *testing.T) {
+	ordered := []string{"1.9", "2.0-rc1", "2.0-rc2", "2", "2.0.1", "2.0.10", "10.0", "10.0a1"}
+	ordered = ordered[:7]
+	for i := range ordered {
+		for j := range ordered {
+			a, err := ParseRelease(ordered[i])
+			require.NoError(t, err)
+			b, err := ParseRelease(ordered[j])
+			require.NoError(t, err)
+			switch {
+			case i < j:
+				assert.Negative(t, a.Compare(b), "%s before %s", a, b)
+			case i == j:
+				assert.Zero(t, a.Compare(b))
+			default:
+				assert.Positive(t, a.Compare(b), "%s after %s", a, b)
+			}
+		}
+	}
+	same, _ := ParseRelease("v4.2.0")
+	other, _ := ParseRelease("4.2")
+	assert.Zero(t, same.Compare(other))
+	for _, bad := range []string{"", "latest", "-1"} {
+		_, err := ParseRelease(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+func TestSizes(t *testing.T) {
+	for text, want := range map[string]float64{"8,388,608": 8388608, "8 MiB": 8 << 20, "4.5MB": 4.5e6, "0x4000": 16384, "512 B": 512, "1k": 1024} {
+		got, err := ParseSize(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for _, bad := range []string{"", "many", "5 apples", "-3", "0xzz"} {
+		_, err := ParseSize(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+func TestFactsGrowIntoATree(t *testing.T) {
+	var f Facts
+	f.Set(Fact{Name: "store.free", Value: 5.0, Text: "5"})
+	f.Set(Fact{Name: "store.broken", Value: "", Text: ""})
+	before, had := f.Set(Fact{Name: "store.free", Value: 7.0, Text: "7"})
+	assert.True(t, had)
+	assert.Equal(t, "5", before.Text)
+	assert.Equal(t, map[string]any{"store": map[string]any{"free": 7.0, "broken": ""}}, f.Tree())
+	assert.Len(t, f.All(), 2)
+}

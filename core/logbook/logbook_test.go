@@ -1,0 +1,110 @@
+package logbook
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+)
+
+func book(t *testing.T) *Logbook {
+	t.Helper()
+	b, err := Open(filepath.Join(t.TempDir(), "deep", "logbook.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = b.Close() })
+	return b
+}
+
+func TestWhatWasKeptComesBack(t *testing.T) {
+	b := book(t)
+	hub := event.NewHub(clock.Real())
+	k, err := b.Keep(hub.Subscribe(), []string{"lamp-and-tide"})
+	require.NoError(t, err)
+	kept := []event.Body{
+		event.SessionBegin{Target: "bench:x", Device: "hollow-rtr1", Dialect: "brindle-r40"},
+		event.RunBegin{Runbook: "rescue-over-serial", Title: "Rescue", Steps: []event.StepPlan{{ID: "1.1", Title: "Find it"}}},
+		event.In{Bytes: event.Text("sill: \x1b[1m\xff\x00")},
+		event.Out{By: event.Runbook, Bytes: event.Text("store\r")},
+		event.Out{By: event.Hand, Secret: 13},
+		event.RunEnd{Outcome: event.Done, Message: "done", Proved: []string{"it runs"}},
+		event.SessionEnd{Why: "the test ends"},
+	}
+	for _, body := range kept {
+		hub.Emit(body)
+	}
+	hub.Close()
+	require.NoError(t, k.Wait())
+
+	var got []event.Body
+	require.NoError(t, b.Events(k.ID(), func(e event.Event) error { got = append(got, e.Body); return nil }))
+	assert.Equal(t, kept, got)
+	entries, err := b.List(0)
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+	assert.Equal(t, event.Done, entries[0].Outcome)
+	assert.Equal(t, "hollow-rtr1", entries[0].Device)
+	assert.False(t, entries[0].Ended.IsZero())
+	_, err = b.Find(99)
+	assert.ErrorContains(t, err, "no entry 99")
+}
+
+// TestSecretsSplitOverChunks prints a secret back in pieces, as a line delivers it.
+func TestSecretsSplitOverChunks(t *testing.T) {
+	b := book(t)
+	hub := event.NewHub(clock.Real())
+	k, err := b.Keep(hub.Subscribe(), []string{"lamp-and-tide"})
+	require.NoError(t, err)
+	for _, piece := range []string{"user harbour secret lam", "p-and", "-tide kept, lamp", " out"} {
+		hub.Emit(event.In{Bytes: event.Text(piece)})
+	}
+	hub.Close()
+	require.NoError(t, k.Wait())
+	var text string
+	require.NoError(t, b.Events(k.ID(), func(e event.Event) error { text += string(e.Body.(event.In).Bytes); return nil }))
+	assert.Equal(t, "user harbour secret [secret] kept, lamp out", text)
+}
+
+func TestCutOffIsToldOnce(t *testing.T) {
+	b := book(t)
+	hub := event.NewHub(clock.Real())
+	k, err := b.Keep(hub.Subscribe(), nil)
+	require.NoError(t, err)
+	for _, body := range []event.Body{
+		event.SessionBegin{Target: "bench:x", Device: "hollow-rtr1"},
+		event.RunBegin{Runbook: "rescue", Steps: []event.StepPlan{{ID: "4.1", Title: "Send the image"}}},
+		event.StepBegin{ID: "4.1", Try: 1},
+		event.Speed{From: 9600, To: 115200, Why: "runbook"},
+		event.Transfer{Bytes: 1024, Size: 4096},
+	} {
+		hub.Emit(body)
+	}
+	hub.Close()
+	require.NoError(t, k.Wait())
+	entries, err := b.List(1)
+	require.NoError(t, err)
+	assert.Equal(t, StillOpen, entries[0].Outcome, "this process is alive")
+
+	_, err = b.db.Exec(`UPDATE session SET process = '999999/1@gone'`)
+	require.NoError(t, err)
+	cut, err := b.CutOff()
+	require.NoError(t, err)
+	require.Len(t, cut, 1)
+	assert.Contains(t, cut[0].String(), "in step “Send the image”, 1024 of 4096 B sent; the line was at 115200 baud")
+	cut, err = b.CutOff()
+	require.NoError(t, err)
+	assert.Empty(t, cut)
+}
+
+func TestAFileThatIsNoLogbook(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "logbook.db")
+	require.NoError(t, os.WriteFile(path, []byte("this is a diary, and a long one at that, not a database"), 0o600))
+	_, err := Open(path)
+	require.Error(t, err)
+	assert.ErrorContains(t, err, path)
+	assert.ErrorContains(t, err, "move the file away")
+}
