@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -180,3 +181,6 @@ func (p Port) Read(ctx context.Context, out []byte, wait time.Duration) (int, er
 	}
 	return n, err
 }
+
+// Unread implements carrier.Unreader: what follows a transfer is for the shell.
+func (p Port) Unread(data []byte) { p.rest = append(bytes.Clone(data), p.rest...) }

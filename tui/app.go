@@ -51,8 +51,10 @@ const (
 type app struct {
 	opt     Options
 	session *session.Session // nil in a replay
-	ctx     context.Context
-	run     context.CancelFunc
+	ctx     context.Context  // of the interface
+	running context.Context  // of the runbook
+	ended   chan struct{}    // closed when the runbook is over, its last step included
+	stop    context.CancelFunc
 	theme   theme.Theme
 	fixed   bool // the theme does not follow the terminal
 	few     bool // the terminal has 256 colours or fewer
@@ -90,7 +92,8 @@ const (
 )
 
 func newApp(ctx context.Context, opt Options) *app {
-	a := &app{opt: opt, session: opt.Session, ctx: ctx, width: 80, height: 24, state: state.New(), console: console.New(80, 18), theme: theme.Dark()}
+	a := &app{opt: opt, session: opt.Session, ctx: ctx, ended: make(chan struct{}), width: 80, height: 24, state: state.New(), console: console.New(80, 18), theme: theme.Dark()}
+	a.running, a.stop = context.WithCancel(context.WithoutCancel(ctx))
 	a.fixed = opt.Theme == "dark" || opt.Theme == "light"
 	if opt.Theme == "light" {
 		a.theme = theme.Light()
@@ -121,9 +124,7 @@ func Run(ctx context.Context, opt Options) error {
 	}()
 	opt.Session.Begin()
 	_, err := p.Run()
-	if a.run != nil {
-		a.run()
-	}
+	a.endRunbook()
 	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
 		return nil
 	}
@@ -146,10 +147,26 @@ func tick() tea.Cmd { return tea.Tick(tickEvery, func(time.Time) tea.Msg { retur
 
 // start carries the runbook out beside the interface.
 func (a *app) start() tea.Msg {
-	ctx, cancel := context.WithCancel(a.ctx)
-	a.run = cancel
-	_, err := a.session.Run(ctx, a.opt.Runbook)
+	defer close(a.ended)
+	_, err := a.session.Run(a.running, a.opt.Runbook)
 	return runEnded{err}
+}
+
+// endLimit is how long a runbook may take to put the line in order when the program is ended.
+const endLimit = 20 * time.Second
+
+// endRunbook ends a runbook that still runs and waits for its last words: the speed put back.
+func (a *app) endRunbook() {
+	a.stop()
+	if a.opt.Runbook == nil {
+		return
+	}
+	limit := time.NewTimer(endLimit)
+	defer limit.Stop()
+	select {
+	case <-a.ended:
+	case <-limit.C:
+	}
 }
 
 // Update implements tea.Model.

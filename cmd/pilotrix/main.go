@@ -49,7 +49,7 @@ func usage(err error) error {
 }
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	p := &program{out: os.Stdout, err: os.Stderr}
 	os.Exit(p.run(ctx, os.Args[1:]))

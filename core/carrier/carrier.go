@@ -19,6 +19,12 @@ type Port interface {
 	Write(ctx context.Context, p []byte) error
 }
 
+// Unreader is a Port that takes back what a carrier read and had no use for: after the last answer
+// the device's prompt may follow in the same piece.
+type Unreader interface {
+	Unread(p []byte)
+}
+
 // Failures that every carrier tells apart. Test with errors.Is.
 var (
 	ErrSilent    = errors.New("nothing arrived in time")

@@ -248,7 +248,7 @@ func (e *Engine) catchHunt(ctx context.Context, s *Prepped, v sense.View) error 
 	}
 	why := "no prompt comes"
 	if v.Mode == sense.Garbled {
-		why = fmt.Sprintf("what arrives is garbled (%.0f %% of it)", 100*v.Garble)
+		why = fmt.Sprintf("%.0f %% of it is garble", 100*v.Garble)
 	}
 	e.now(s, "Hunts for the speed: "+why, "a speed at which it makes sense", s.Limit)
 	found, err := e.hunt(ctx)

@@ -91,6 +91,15 @@ type Sense struct {
 	runs     int    // requests of a receiver in a row
 	window   []byte
 	settled  bool
+	sentAt   time.Time
+}
+
+// quietSince is the last time that something went either way.
+func (s *Sense) quietSince() time.Time {
+	if s.sentAt.After(s.view.LastByte) {
+		return s.sentAt
+	}
+	return s.view.LastByte
 }
 
 // New starts with nothing known at that time.
@@ -105,8 +114,9 @@ func (s *Sense) View() View {
 	return v
 }
 
-// Sent tells what was typed to the device.
-func (s *Sense) Sent(p []byte) {
+// Sent tells what was typed to the device, and when.
+func (s *Sense) Sent(now time.Time, p []byte) {
+	s.sentAt = now
 	s.output = s.output[:0]
 	s.leavePrompt()
 	s.view.Echoed, s.view.Answered, s.view.Receiver, s.runs = false, false, 0, 0
@@ -222,7 +232,7 @@ func (s *Sense) Next() time.Time {
 	case s.runs == 1 && s.view.Receiver == 0:
 		return s.view.LastByte.Add(receiverAfter)
 	case !s.resting():
-		return s.view.LastByte.Add(silentAfter)
+		return s.quietSince().Add(silentAfter)
 	}
 	return time.Time{}
 }
@@ -243,7 +253,7 @@ func (s *Sense) Tick(now time.Time) (changed bool) {
 	if s.runs == 1 && s.view.Receiver == 0 && quiet >= receiverAfter {
 		s.receiverAsks()
 	}
-	if !s.resting() && quiet >= silentAfter {
+	if !s.resting() && now.Sub(s.quietSince()) >= silentAfter {
 		s.become(Silent, "nothing arrived for "+silentAfter.String(), now)
 	}
 	return s.differs(before)

@@ -70,7 +70,7 @@ func TestOldPromptIsNoAnswer(t *testing.T) {
 	s := newStream(config())
 	s.hear("sill: ")
 	require.True(t, s.wait(Settle).AtPrompt)
-	s.Sent([]byte("store\r"))
+	s.Sent(s.now, []byte("store\r"))
 	assert.False(t, s.View().AtPrompt)
 	s.hear("st")
 	s.hear("ore")
@@ -84,7 +84,7 @@ func TestOldPromptIsNoAnswer(t *testing.T) {
 
 func TestOutputWithoutEcho(t *testing.T) {
 	s := newStream(config())
-	s.Sent([]byte("secret\r"))
+	s.Sent(s.now, []byte("secret\r"))
 	s.hear("\r\nwelcome\r\nsill: ")
 	v := s.wait(Settle)
 	assert.True(t, v.AtPrompt)
@@ -135,6 +135,15 @@ func TestSilenceAndGarble(t *testing.T) {
 	s.hear(strings.Repeat("clean text again ", 10))
 	assert.NotEqual(t, Garbled, s.View().Mode)
 	assert.Zero(t, GarbleScore([]byte("Ørsholm kai — 4 °C\r\n\tok")), "other alphabets are no garble")
+}
+
+func TestTypingAfterALongWaitIsNoSilence(t *testing.T) {
+	s := newStream(config())
+	s.hear("sill: ")
+	s.wait(time.Hour)
+	s.Sent(s.now, []byte("store drop x\r"))
+	assert.NotEqual(t, Silent, s.wait(time.Second).Mode)
+	assert.Equal(t, Silent, s.wait(silentAfter).Mode)
 }
 
 func TestNextAsksForTicksOnlyWhenTimeMatters(t *testing.T) {

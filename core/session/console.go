@@ -68,7 +68,7 @@ func (c console) Type(ctx context.Context, text string, secret bool) error {
 				out.Bytes, out.Secret = nil, len(text)
 			}
 			s.hub.Emit(out)
-			s.sense.Sent(item.data)
+			s.sense.Sent(s.opt.Clock.Now(), item.data)
 			s.told = s.sense.View()
 			s.out.put(item)
 			s.schedule()

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"bytes"
 	"context"
 	"sync"
 	"time"
@@ -99,6 +100,9 @@ func (p *port) Read(ctx context.Context, out []byte, wait time.Duration) (int, e
 	p.unread = p.unread[n:]
 	return n, nil
 }
+
+// Unread implements carrier.Unreader.
+func (p *port) Unread(data []byte) { p.unread = append(bytes.Clone(data), p.unread...) }
 
 // Write implements carrier.Port.
 func (p *port) Write(ctx context.Context, data []byte) error { return p.line.Write(ctx, data) }

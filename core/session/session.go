@@ -346,7 +346,7 @@ func (s *Session) pressNow(keys []byte) {
 	if bytes.ContainsAny(keys, "\r\n\x03") {
 		s.secret = false
 	}
-	s.sense.Sent(keys)
+	s.sense.Sent(s.opt.Clock.Now(), keys)
 	s.told = s.sense.View()
 	s.out.put(outgoing{data: keys})
 	s.schedule()

@@ -4,6 +4,7 @@ package state
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +31,12 @@ type Transfer struct {
 
 	sampleAt    time.Time
 	sampleBytes int64
+}
+
+// Fact is a fact with the count of its reading.
+type Fact struct {
+	event.Fact
+	reading int
 }
 
 // Remark is a note with its time.
@@ -61,7 +68,7 @@ type State struct {
 	Transfer *Transfer
 	Ask      *event.Ask
 	AskedAt  time.Time
-	Facts    []event.Fact // newest value of each, in the order they were first read
+	Facts    []Fact // the newest reading first
 	ReadAt   time.Time
 	Checks   []event.Check
 	Tried    []event.Speed // speeds tried by the hunt of this step
@@ -221,14 +228,22 @@ func (s *State) beginStep(b event.StepBegin, at time.Time) {
 	s.Doing, s.DoingAt, s.Tried = event.StepNow{ID: b.ID, Doing: s.Steps[i].Title}, at, nil
 }
 
+// fact keeps the newest value of each fact. Facts of one reading stay together, the newest reading
+// first: that is what the present step learnt.
 func (s *State) fact(b event.Fact) {
-	for i := range s.Facts {
-		if s.Facts[i].Name == b.Name {
-			s.Facts[i] = b
-			return
+	reading := 1
+	if len(s.Facts) > 0 {
+		reading = s.Facts[0].reading
+		if s.Facts[0].Source != b.Source {
+			reading++
 		}
 	}
-	s.Facts = append(s.Facts, b)
+	s.Facts = slices.DeleteFunc(s.Facts, func(f Fact) bool { return f.Name == b.Name })
+	at := slices.IndexFunc(s.Facts, func(f Fact) bool { return f.reading < reading })
+	if at < 0 {
+		at = len(s.Facts)
+	}
+	s.Facts = slices.Insert(s.Facts, at, Fact{b, reading})
 }
 
 // Fact is the value of a fact, empty when it was not read.

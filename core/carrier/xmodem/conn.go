@@ -188,8 +188,11 @@ func (c *conn) cancel(ctx context.Context) {
 // Cancel ends a receiver or sender that an earlier transfer left behind on the line.
 func Cancel(ctx context.Context, port carrier.Port) error { return port.Write(ctx, cancelTail) }
 
-// finish sets the times of the result.
+// finish sets the times of the result and gives back what was read beyond the end.
 func (c *conn) finish() Result {
+	if port, can := c.port.(carrier.Unreader); can && len(c.unread) > 0 {
+		port.Unread(c.unread)
+	}
 	c.result.Took = c.meter.Elapsed()
 	return c.result
 }

@@ -47,6 +47,8 @@ func (e *end) Read(ctx context.Context, p []byte, wait time.Duration) (int, erro
 	return n, nil
 }
 
+func (e *end) Unread(p []byte) { e.rest = append(bytes.Clone(p), e.rest...) }
+
 func (e *end) Write(_ context.Context, p []byte) error {
 	if p = e.fault(bytes.Clone(p)); len(p) > 0 {
 		e.out <- p
@@ -303,6 +305,20 @@ func TestCancelFallsBetweenBlocks(t *testing.T) {
 		}
 		assert.Subset(t, []byte{can, bs}, left, "only the rest of the cancel is left on the line")
 	})
+}
+
+// TestWhatFollowsIsGivenBack has a prompt arrive in one piece with the last answer.
+func TestWhatFollowsIsGivenBack(t *testing.T) {
+	o := exchange(t, one(payload(10)), Options{}, Options{}, func(_, receiver *end) {
+		receiver.fault = func(p []byte) []byte {
+			if p[0] == ack && len(receiver.in) == 0 {
+				return append(p, "sill: "...)
+			}
+			return p
+		}
+	})
+	require.NoError(t, o.sendErr)
+	assert.Equal(t, "sill: ", string(o.sender.rest))
 }
 
 func TestLostLineEndsAtOnce(t *testing.T) {
