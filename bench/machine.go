@@ -104,7 +104,7 @@ func (m *Machine) PowerOn() {
 	ctx, cancel := context.WithCancel(context.Background())
 	off := make(chan struct{})
 	m.cancel, m.off = cancel, off
-	m.wire.SetBaud(m.device.Baud())
+	m.wire.Retune(m.device.Baud())
 	m.wire.forget()
 	go func() {
 		defer close(off)

@@ -47,8 +47,8 @@ func newWire(host Host, baud int, c clock.Clock) *Wire {
 	return &Wire{clock: c, host: host, in: make(chan []byte, 256), baud: baud}
 }
 
-// SetBaud sets the device's end.
-func (w *Wire) SetBaud(baud int) {
+// Retune sets the device's end.
+func (w *Wire) Retune(baud int) {
 	w.mu.Lock()
 	w.baud = baud
 	w.mu.Unlock()

@@ -68,7 +68,7 @@ func (r *Router) Baud() int { return r.savedBaud }
 // PowerOn implements bench.Device: the monitor, then the operating system, until the power goes.
 func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 	for ctx.Err() == nil {
-		w.SetBaud(r.savedBaud)
+		w.Retune(r.savedBaud)
 		m := &monitor{Router: r, Shell: bench.Shell{Wire: w}}
 		image, err := m.run(ctx)
 		if err != nil || image == nil {

@@ -179,7 +179,7 @@ func (m *monitor) rate(ctx context.Context, rest []string) error {
 	if err := m.Sayf(ctx, "  moving to %d now\r\n", baud); err != nil {
 		return err
 	}
-	m.Wire.SetBaud(baud)
+	m.Wire.Retune(baud)
 	return nil
 }
 
@@ -293,6 +293,6 @@ func (m *monitor) begin(ctx context.Context, name string) (*running, error) {
 	if err := m.Wire.Clock().Wait(ctx, 300*time.Millisecond); err != nil {
 		return nil, err
 	}
-	m.Wire.SetBaud(m.savedBaud)
+	m.Wire.Retune(m.savedBaud)
 	return image, nil
 }

@@ -187,7 +187,7 @@ func (t *tern) lineRate(ctx context.Context, rest []string) error {
 	if err := t.Sayf(ctx, "  moving to %d now\r\n", baud); err != nil {
 		return err
 	}
-	t.Wire.SetBaud(baud)
+	t.Wire.Retune(baud)
 	return nil
 }
 
