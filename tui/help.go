@@ -15,7 +15,7 @@ func helpLines(t theme.Theme, leader string, width int) []paint.Line {
 		rows [][2]string
 	}{
 		{"The helm", [][2]string{
-			{"type", "takes the helm at once and goes to the device; a transfer is cancelled cleanly first"},
+			{"type", "takes the helm at once; a transfer is cancelled cleanly first"},
 			{"F10", "pauses the runbook, or gives the helm back to it"},
 			{leader + " x", "stops the runbook; the line's speed is put back"},
 		}},

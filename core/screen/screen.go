@@ -42,15 +42,16 @@ type Screen struct {
 	styles     styles
 	clusters   []string
 
-	x, y     int
-	wrapNext bool // the last column was written; the next character goes to the next row
-	pen      Style
-	penID    uint16
-	top, bot int // scroll region, both inclusive
-	mode     modes
-	keep     cursor // by DECSC
-	keepMain cursor // when the alternate screen was entered
-	marks    []string
+	x, y      int
+	wrapNext  bool // the last column was written; the next character goes to the next row
+	pen       Style
+	penID     uint16
+	top, bot  int // scroll region, both inclusive
+	mode      modes
+	keep      cursor // by DECSC
+	keepMain  cursor // when the alternate screen was entered
+	marks     []string
+	promptEnd int // column after the prompt that was marked last
 
 	parser parser
 	bells  int
@@ -162,19 +163,23 @@ func textLen(cells []cell, clusters []string) (n int) {
 	return n
 }
 
-// Mark lays a line of ours between what the device wrote. It waits until the device is at the
-// beginning of a line, so that it never breaks one.
+// Mark lays a line of ours between what the device wrote: above a prompt at which nothing was typed
+// yet, else when the device is next at the beginning of a line, so that it never breaks one.
 func (s *Screen) Mark(text string) {
 	s.marks = append(s.marks, text)
 	s.layMarks()
 }
 
 func (s *Screen) layMarks() {
-	if len(s.marks) == 0 || s.x != 0 || s.saved != nil {
+	atPrompt := s.pen.Role == Typed && s.x == s.promptEnd && (s.y == s.bot || s.grid[s.y+1].used == 0)
+	if len(s.marks) == 0 || s.saved != nil || (s.x != 0 && !atPrompt) {
 		return
 	}
-	marks, pen := s.marks, s.pen
+	marks, pen, x, prompt := s.marks, s.pen, s.x, s.grid[s.y]
 	s.marks = nil
+	if x != 0 {
+		s.grid[s.y], s.x = s.blank(), 0
+	}
 	for _, text := range marks {
 		s.setPen(Style{Role: Mark})
 		for _, r := range text {
@@ -184,6 +189,9 @@ func (s *Screen) layMarks() {
 		}
 		s.x, s.wrapNext = 0, false
 		s.lineFeed()
+	}
+	if x != 0 {
+		s.grid[s.y], s.x = prompt, x
 	}
 	s.setPen(pen)
 }
@@ -200,6 +208,7 @@ func (s *Screen) MarkPrompt(columns int) {
 	pen := s.pen
 	pen.Role = Typed
 	s.setPen(pen)
+	s.promptEnd = s.x
 }
 
 func (s *Screen) setPen(style Style) {

@@ -100,6 +100,21 @@ func TestMarkWaitsForTheBeginningOfALine(t *testing.T) {
 	assert.Equal(t, Mark, s.Line(2, nil)[0].Style.Role)
 }
 
+func TestMarkGoesAboveAPromptThatWaits(t *testing.T) {
+	for _, rows := range []int{5, 2} { // with room below, and at the bottom
+		s := New(40, rows)
+		s.Write([]byte("garble\r\nsill: "))
+		s.MarkPrompt(6)
+		s.Mark("speed found")
+		s.Write([]byte("store"))
+		s.Resize(40, 10)
+		assert.Equal(t, "speed found\nsill: store", strings.TrimPrefix(live(s), "garble\n"))
+		last := s.Line(s.History()+s.y, nil)
+		require.Len(t, last, 2)
+		assert.Equal(t, Typed, last[1].Style.Role)
+	}
+}
+
 func TestHistoryKeepsWhatScrolledOff(t *testing.T) {
 	s := New(20, 3)
 	for n := range 1000 {

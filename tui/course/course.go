@@ -116,6 +116,8 @@ func way(t theme.Theme, s *state.State, i, gap int) paint.Line {
 // part is how far the present step has come, from 0 to 1.
 func part(s *state.State, step *state.Step) float64 {
 	switch {
+	case s.Ask != nil:
+		return 0
 	case s.Transfer.Active() && s.Transfer.Plan.Size > 0:
 		return min(1, float64(s.Transfer.Got.Bytes)/float64(s.Transfer.Plan.Size))
 	case step.Expected > 0:

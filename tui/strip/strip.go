@@ -139,7 +139,11 @@ func question(t theme.Theme, width int, color interface {
 		lines = append(lines, paint.Line{paint.Piece{Text: strings.Repeat(" ", indent)}, paint.Strong(t.Bright, row)})
 	}
 	for _, row := range rows {
-		lines = append(lines, paint.Line{paint.In(t.Quiet, fmt.Sprintf("    %-12s", row[0])), paint.In(t.Text, row[1])})
+		label := fmt.Sprintf("    %-12s", row[0])
+		for _, part := range paint.Wrap(row[1], max(20, width-len(label)-1)) {
+			lines = append(lines, paint.Line{paint.In(t.Quiet, label), paint.In(t.Text, part)})
+			label = strings.Repeat(" ", len(label))
+		}
 	}
 	lines = append(lines, append(paint.Line{paint.Piece{Text: "   "}}, choices(t, keys)...))
 	for i := range lines {

@@ -1,0 +1,226 @@
+package test
+
+import (
+	"bufio"
+	"context"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/runbook"
+	"pilotrix/core/sense"
+	"pilotrix/core/session"
+	"pilotrix/demo"
+)
+
+// typeAt types a line at the next prompt.
+func (r *rig) typeAt(text string) {
+	r.session.Press([]byte(text + "\r"))
+	time.Sleep(3 * time.Second)
+}
+
+// TestTheQuestionnaireTakesEffectAtTheRestart sets the speed the slow way and finds it again.
+func TestTheQuestionnaireTakesEffectAtTheRestart(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t, "R40-2", 9600, approveAll, nil)
+		defer r.close()
+		time.Sleep(2 * time.Second)
+		for _, text := range []string{"setup", "57600", ""} {
+			r.typeAt(text)
+		}
+		assert.Equal(t, 9600, r.machine.Wire().Baud(), "not before the restart")
+		r.typeAt("again")
+		assert.Equal(t, 57600, r.machine.Wire().Baud())
+		found, err := r.session.Hunt(t.Context(), sense.Hunt{Prompts: r.book.Dialect.Prompts()})
+		require.NoError(t, err)
+		assert.Equal(t, 57600, found.Best())
+	})
+}
+
+// TestAnEmptiedStoreIsNoticed empties the store where one file was meant: the rescue works, and says
+// at the end what is missing.
+func TestAnEmptiedStoreIsNoticed(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t, "R40-2", 9600, approveAll, nil)
+		defer r.close()
+		time.Sleep(2 * time.Second)
+		r.typeAt("store empty")
+		r.typeAt("y")
+		time.Sleep(10 * time.Second)
+		require.Empty(t, r.router.Store.Files())
+		result := r.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, r.story())
+		assert.Contains(t, result.Message, "configuration: want saved, taken over, the device says factory settings")
+	})
+}
+
+const wayBackBook = `
+runbook: there-and-back
+title: There and back
+legs:
+  - leg: there
+    steps:
+      - {step: Find it, catch: {mode: monitor}}
+      - {step: Read the store, read: [store]}
+      - step: Remove a file
+        act: {action: remove-file, with: {name: '${store.broken}'}}
+      - step: Never holds
+        check: store.free < 0
+        on-failure: {do: go-back}
+way-back:
+  about: look at what is left
+  steps:
+    - {step: Read the store again, read: [store]}
+`
+
+func TestAFailureGoesTheWayBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t, "R40-2", 9600, approveAll, nil)
+		defer r.close()
+		book, err := runbook.Parse("there-and-back.yaml", []byte(wayBackBook))
+		require.NoError(t, err)
+		r.book, err = book.Prepare(r.book.Dialect, nil)
+		require.NoError(t, err)
+		result := r.run()
+		require.Equal(t, event.WentBack, result.Outcome, "%s\n%s", result.Message, r.story())
+		assert.Equal(t, runbook.ExitWentBack, result.Exit)
+		assert.Contains(t, result.Message, "this does not hold: store.free < 0")
+	})
+}
+
+// TestPlanSendsNothing holds that a plan needs no device and shows no secret.
+func TestPlanSendsNothing(t *testing.T) {
+	args := rescueArgs(t, "none")
+	plan := exec.Command(program, "plan", "rescue-over-serial", "--dialect", "brindle-r40", args[4], args[5], args[6], args[7], args[8], args[9])
+	plan.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
+	out, err := plan.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	for _, want := range []string{"store drop ${store.broken}", "rate 115200", "take x tern-4.2.1.brm", "start tern-4.2.1.brm", "▲ 2.1", "◇ 5.1", "way back:", "Nothing was sent"} {
+		assert.Contains(t, string(out), want)
+	}
+	assert.NotContains(t, string(out), "lamp-and-tide")
+}
+
+// TestBenchFromAnotherProcess runs a device alone and finds its speed through its path.
+func TestBenchFromAnotherProcess(t *testing.T) {
+	device := exec.Command(program, "bench", "hollow-rtr1", "--time-scale", "20")
+	out, err := device.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, device.Start())
+	defer func() {
+		require.NoError(t, device.Process.Signal(syscall.SIGTERM))
+		require.NoError(t, device.Wait())
+	}()
+	path, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err)
+	hunt := exec.Command(program, "hunt", "serial:"+strings.TrimSpace(path)+"?speed=115200", "--dialect", "brindle-r40", "--logbook", "none")
+	said, err := hunt.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	assert.Contains(t, string(said), "9600 baud, 100 % sure")
+}
+
+// TestUnpluggedForReal pulls a pseudo-terminal away under a session and brings another one back under
+// the same name.
+func TestUnpluggedForReal(t *testing.T) {
+	c := clock.Scaled(8)
+	machine, _, err := demo.Machine("hollow-rtr1", c, false)
+	require.NoError(t, err)
+	require.NoError(t, machine.Start())
+	defer machine.Stop()
+	opener := line.NewOpener(c)
+	opener.Register(line.Bench, func(ctx context.Context, t line.Target) (line.Line, error) { return machine.Open(ctx, opener, t) })
+	s, err := session.Open(t.Context(), session.Options{Target: line.Target{Kind: line.Bench, Address: "hollow-rtr1", Speed: 9600}, Clock: c, Opener: opener})
+	require.NoError(t, err)
+	defer s.Close("the test ends")
+	feed := s.Subscribe()
+	s.Begin()
+	awaitLine := func(state string) {
+		t.Helper()
+		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+		defer cancel()
+		for {
+			batch, err := feed.Next(ctx)
+			require.NoError(t, err, "never %s", state)
+			for _, e := range batch {
+				if l, is := e.Body.(event.Line); is && l.State == state {
+					return
+				}
+			}
+		}
+	}
+	awaitLine(event.LineOpen)
+	machine.Unplug()
+	awaitLine(event.LineLost)
+	require.NoError(t, machine.Plug())
+	awaitLine(event.LineBack)
+}
+
+// TestSendAndReceive lets two programs move a file between them over sockets.
+func TestSendAndReceive(t *testing.T) {
+	for _, by := range []string{"xmodem-1k", "ymodem", "ymodem-g"} {
+		folder := t.TempDir()
+		ends := bridge(t, folder)
+		sent := randomFile(t, 50_000)
+		to := folder
+		if by == "xmodem-1k" {
+			to = filepath.Join(folder, filepath.Base(sent))
+		}
+		receive := exec.Command(program, "receive", "--on", "unix:"+ends[1], "--by", by, "--to", to, "--logbook", "none")
+		require.NoError(t, receive.Start())
+		out, err := exec.Command(program, "send", sent, "--on", "unix:"+ends[0], "--by", by, "--logbook", "none").CombinedOutput()
+		require.NoError(t, err, "%s: %s", by, out)
+		require.NoError(t, receive.Wait())
+		want, err := os.ReadFile(sent)
+		require.NoError(t, err)
+		got, err := os.ReadFile(filepath.Join(folder, filepath.Base(sent)))
+		require.NoError(t, err)
+		require.GreaterOrEqual(t, len(got), len(want))
+		assert.Equal(t, want, got[:len(want)], by)
+
+		again, err := exec.Command(program, "receive", "--on", "unix:"+ends[1], "--by", by, "--to", to, "--logbook", "none").CombinedOutput()
+		require.Error(t, err, "the bridge is gone: %s", again)
+	}
+}
+
+// bridge joins two sockets once.
+func bridge(t *testing.T, folder string) [2]string {
+	t.Helper()
+	var paths [2]string
+	var conns [2]chan net.Conn
+	for i := range paths {
+		paths[i] = filepath.Join(folder, []string{"a", "b"}[i])
+		server, err := net.Listen("unix", paths[i])
+		require.NoError(t, err)
+		conns[i] = make(chan net.Conn, 1)
+		go func() {
+			conn, err := server.Accept()
+			_ = server.Close()
+			if err == nil {
+				conns[i] <- conn
+			}
+			close(conns[i])
+		}()
+	}
+	go func() {
+		a, b := <-conns[0], <-conns[1]
+		if a == nil || b == nil {
+			return
+		}
+		go func() { _, _ = io.Copy(b, a) }()
+		_, _ = io.Copy(a, b)
+	}()
+	return paths
+}
