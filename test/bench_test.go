@@ -150,6 +150,5 @@ func TestRescueFromGarbleToProof(t *testing.T) {
 		baud, _ := r.session.Speed()
 		assert.Equal(t, 9600, baud, "the speed is back")
 		assert.Equal(t, 9600, r.machine.Wire().Baud())
-		t.Log(r.story())
 	})
 }

@@ -115,6 +115,29 @@ func TestStopAfterTheSpeedWasRaised(t *testing.T) {
 	})
 }
 
+// TestTheSpeedFallsBack has a device that says it moves to the new speed and does not: both ends are
+// found at the old one, and the rescue goes on there.
+func TestTheSpeedFallsBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t, "R40-2", 9600, approveAll, func(r *rig, e event.Event) {
+			if moved, is := e.Body.(event.Speed); is && moved.To == 115200 {
+				r.machine.Wire().Retune(9600)
+			}
+		})
+		defer r.close()
+		result := r.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
+		var said []string
+		for _, note := range find[event.Note](r) {
+			said = append(said, note.Text)
+		}
+		assert.Contains(t, strings.Join(said, "\n"), "no clean prompt at 115200 baud; the device still speaks 9600")
+		begins := find[event.TransferBegin](r)
+		require.Len(t, begins, 1)
+		assert.InDelta(t, 960*1024.0/1030, begins[0].Allowed, 1, "what the line allows is reckoned at the speed it has")
+	})
+}
+
 func TestLineUnpluggedAndBack(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, onceAt(100_000, func(r *rig) {

@@ -359,17 +359,17 @@ var answerKeys = map[string]map[string]string{
 	"hold":     {"enter": runbook.Approve, "esc": runbook.StopHere},
 	"operator": {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
 	"dialog":   {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
-	"failure":  {"r": runbook.TryAgain, "n": runbook.SkipIt, "esc": runbook.StopHere, "b": runbook.TakeBackA},
+	"failure":  {"enter": runbook.TryAgain, "esc": runbook.StopHere},
 }
+
+// leaderAnswers are answers that take the leader key first. No letter ever answers by itself: it may
+// be the beginning of something typed.
+var leaderAnswers = map[string]string{"n": runbook.SkipIt, "w": runbook.TakeBackA}
 
 // answerKey answers the open question. A key that comes right after the question was meant for
 // something else and is asked for once more.
 func (a *app) answerKey(name string) bool {
 	ask := a.state.Ask
-	if name == "p" && ask.Form == "hold" {
-		a.show(courseView)
-		return true
-	}
 	answer, known := answerKeys[ask.Form][name]
 	if !known {
 		return false
@@ -422,6 +422,9 @@ func (a *app) leaderKey(k tea.Key, name string) tea.Cmd {
 		return nil
 	}
 	if a.replay {
+		return nil
+	}
+	if answer, known := leaderAnswers[name]; known && a.state.Ask != nil && a.session.Answer(a.state.Ask.ID, answer, "operator") {
 		return nil
 	}
 	switch name {

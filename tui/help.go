@@ -20,9 +20,10 @@ func helpLines(t theme.Theme, leader string, width int) []paint.Line {
 			{leader + " x", "stops the runbook; the line's speed is put back"},
 		}},
 		{"Holds and questions", [][2]string{
-			{"Enter", "approves what the strip says"},
+			{"Enter", "approves what the strip says; after a failure, repeats the step"},
 			{"Esc", "stops there"},
-			{"p", "shows the plan first"},
+			{"F3", "shows the plan first"},
+			{leader + " n, " + leader + " w", "after a failure: goes on without the step, or goes the way back"},
 		}},
 		{"The console", [][2]string{
 			{"all keys", "go to the device: Tab, Esc, Ctrl-C, ? and arrows too"},

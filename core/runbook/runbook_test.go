@@ -158,7 +158,7 @@ func (c *echoing) Type(_ context.Context, text string, _ bool) error {
 	return nil
 }
 
-func (c *echoing) Speed() (int, bool) { return 0, false }
+func (c *echoing) Speed() (int, bool)                          { return 0, false }
 func (c *echoing) SetSpeed(context.Context, int, string) error { return errors.ErrUnsupported }
 
 func (c *echoing) Hunt(context.Context, sense.Hunt) (sense.Found, error) { return sense.Found{}, nil }

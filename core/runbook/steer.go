@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -107,20 +108,11 @@ func (e *Engine) hunt(ctx context.Context) (sense.Found, error) {
 	}
 	order := []int{}
 	for _, speed := range append(append([]int{ours, e.p.Dialect.Line.Speed}, speeds...), sense.UsualSpeeds...) {
-		if speed != 0 && !containsInt(order, speed) {
+		if speed != 0 && !slices.Contains(order, speed) {
 			order = append(order, speed)
 		}
 	}
 	return e.console.Hunt(ctx, sense.Hunt{Speeds: order, Key: e.p.Dialect.Nudge(), Prompts: e.p.Dialect.Prompts()})
-}
-
-func containsInt(list []int, one int) bool {
-	for _, each := range list {
-		if each == one {
-			return true
-		}
-	}
-	return false
 }
 
 const (
@@ -275,13 +267,13 @@ func (e *Engine) wait(ctx context.Context, s *Prepped) error {
 	e.now(s, "Waits for the device", "mode "+strings.Join(s.Wait.Mode, " or "), s.Limit)
 	for {
 		v, err := e.console.Await(ctx, func(v sense.View) bool {
-			return v.Dialog != "" || v.AtPrompt || v.Mode == sense.Garbled || contains(s.Wait.Mode, v.Mode)
+			return v.Dialog != "" || v.AtPrompt || v.Mode == sense.Garbled || slices.Contains(s.Wait.Mode, v.Mode)
 		})
 		if err != nil {
 			return err
 		}
 		switch {
-		case contains(s.Wait.Mode, v.Mode):
+		case slices.Contains(s.Wait.Mode, v.Mode):
 			return nil
 		case v.Dialog != "":
 			if err := e.answer(ctx, nil, v, nil); err != nil {

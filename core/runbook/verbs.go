@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -141,7 +142,7 @@ func (e *Engine) be(ctx context.Context, s *Prepped, modes []string) error {
 				return err
 			}
 		}
-		if len(modes) == 0 || contains(modes, v.Mode) {
+		if len(modes) == 0 || slices.Contains(modes, v.Mode) {
 			return nil
 		}
 		move := e.moveTo(v.Mode, modes)
@@ -162,15 +163,6 @@ func (e *Engine) moveTo(from string, modes []string) *dialect.Move {
 		}
 	}
 	return nil
-}
-
-func contains(list []string, one string) bool {
-	for _, each := range list {
-		if each == one {
-			return true
-		}
-	}
-	return false
 }
 
 // nudge presses the harmless key until there is a prompt.
@@ -274,7 +266,7 @@ func (e *Engine) follow(ctx context.Context, action *dialect.CompiledAction, env
 			if err := e.answer(ctx, action.Asks, v, env); err != nil {
 				return err
 			}
-		case action.To != "" && !contains(action.In, v.Mode):
+		case action.To != "" && !slices.Contains(action.In, v.Mode):
 			return fmt.Errorf("“%s” led to mode %s instead of %s", command, v.Mode, action.To)
 		case action.To != "":
 			return fmt.Errorf("“%s” left the device in mode %s: %s", command, v.Mode, lastLines(v.Output))

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -393,7 +394,7 @@ func (s *Session) giveToRunbook(why string) {
 func (s *Session) Answer(id, answer, by string) (taken bool) {
 	s.do(func() {
 		pending, open := s.asks[id]
-		if !open || !contains(pending.ask.Answers, answer) {
+		if !open || !slices.Contains(pending.ask.Answers, answer) {
 			return
 		}
 		delete(s.asks, id)
@@ -402,15 +403,6 @@ func (s *Session) Answer(id, answer, by string) (taken bool) {
 		taken = true
 	})
 	return taken
-}
-
-func contains(list []string, one string) bool {
-	for _, each := range list {
-		if each == one {
-			return true
-		}
-	}
-	return false
 }
 
 // Run carries a prepared runbook out and returns when it has ended. One runs at a time.

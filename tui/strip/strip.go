@@ -102,7 +102,7 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		if a.NoReturn {
 			mark, color, word = "▲", t.Bad, "Hold, no way back"
 		}
-		keys := []Choice{{"Enter", "go on"}, {"Esc", stop}, {"p", "show the plan"}}
+		keys := []Choice{{"Enter", "go on"}, {"Esc", stop}, {"F3", "show the plan"}}
 		if v.NotYet {
 			keys[0].Does = "go on (press it once more: that one came too soon)"
 		}
@@ -112,10 +112,10 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	case "dialog":
 		return question(t, width, t.Here, "?", "The device asks", a.Text, [][2]string{{"Answer it", "by typing, then give the helm back with F10"}}, []Choice{{"Enter", "it was answered"}, {"Esc", "stop here"}})
 	}
-	keys := []Choice{{"r", "repeat the step"}, {"n", "go on without it"}, {"Esc", "stop"}}
+	keys := []Choice{{"Enter", "repeat the step"}, {"Esc", "stop"}, {v.Leader + " n", "go on without it"}}
 	for _, answer := range a.Answers {
 		if answer == runbook.TakeBackA {
-			keys = append(keys, Choice{"b", "go the way back"})
+			keys = append(keys, Choice{v.Leader + " w", "go the way back"})
 		}
 	}
 	return question(t, width, t.Bad, "✗", "Failed", a.Text, rows, keys)
