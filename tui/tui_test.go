@@ -114,9 +114,13 @@ func TestTheHoldSaysWhatItTypesAndTheCourseStaysInSight(t *testing.T) {
 // TestNoEscapeSequenceOfTheDeviceGetsThrough feeds what a hostile device might send.
 func TestNoEscapeSequenceOfTheDeviceGetsThrough(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(a, append(rescue(), event.In{Bytes: event.Text("\x1b]52;c;aGFjaw==\x07\x1b[?1000h\x1bP+q544e\x1b\\\x9b31m\x1b[6nharmless\r\n")})...)
+	feed(a, append(rescue(), event.In{Bytes: event.Text("\x1b]52;c;aGFjaw==\x07\x1b[?1000h\x1bP+q544e\x1b\\\x9b31m\x1b[6nharmless\r\n")},
+		event.Fact{Name: "device.name", Value: "x\u009b2J\x1b[2Jy", Source: "about"}, event.Note{Level: event.Warn, Text: "\x1b]0;t\x07"},
+		event.Mode{Name: "monitor", Proof: "\u0090"})...)
+	a.say("\x1b[2J")
 	content := func() string { a.Update(tea.WindowSizeMsg{Width: 120, Height: 30}); return a.View().Content }()
 	assert.Contains(t, content, "harmless")
+	assert.False(t, strings.ContainsFunc(content, func(r rune) bool { return r >= 0x7f && r < 0xa0 || r < 0x20 && r != '\n' && r != 0x1b }))
 	for rest := content; ; {
 		_, after, found := strings.Cut(rest, "\x1b")
 		if !found {

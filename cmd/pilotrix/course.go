@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"pilotrix/core/event"
+	"pilotrix/core/screen"
 )
 
 // coursePrinter tells a run in lines of text.
@@ -68,7 +69,10 @@ func (c *coursePrinter) tell(e event.Event) {
 }
 
 func (c *coursePrinter) say(format string, args ...any) {
-	fmt.Fprintln(c.out, strings.TrimRight(fmt.Sprintf(format, args...), " "))
+	lines := strings.Split(strings.TrimRight(fmt.Sprintf(format, args...), " "), "\n")
+	for _, line := range lines {
+		fmt.Fprintln(c.out, screen.Plain(line))
+	}
 }
 
 func (c *coursePrinter) step(b event.StepEnd) {

@@ -10,11 +10,14 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
+
+	"pilotrix/core/screen"
 )
 
 // Exit codes, as scripts rely on them; those of a run are runbook.Exit….
@@ -73,7 +76,9 @@ func (p *program) run(ctx context.Context, args []string) int {
 		text += "\nSee pilotrix --help."
 	}
 	if text != "" {
-		fmt.Fprintln(p.err, "pilotrix:", text)
+		for i, line := range strings.Split(text, "\n") {
+			fmt.Fprintln(p.err, map[bool]string{true: "pilotrix: "}[i == 0]+screen.Plain(line))
+		}
 	}
 	return code
 }

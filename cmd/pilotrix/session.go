@@ -123,7 +123,13 @@ func (p *program) keep(o *open, secrets []string) {
 	}
 	if err != nil {
 		o.notices = append(o.notices, "nothing is recorded: "+err.Error())
+		return
 	}
+	go func(failed <-chan error) {
+		for err := range failed {
+			o.Emit(event.Note{Level: event.Bad, Text: "nothing is recorded from here on: " + err.Error()})
+		}
+	}(o.keeper.Failed())
 }
 
 // close ends the session and says what could not be kept.

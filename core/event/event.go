@@ -318,8 +318,27 @@ func (e Event) MarshalJSON() ([]byte, error) {
 		out.Write(inner)
 	}
 	out.WriteByte('}')
-	return out.Bytes(), nil
+	return escapeC1(out.Bytes()), nil
 }
+
+// escapeC1 writes the control characters that JSON lets stand, DEL and C1, as escapes: some terminals
+// obey them. In JSON they can stand in strings only.
+func escapeC1(text []byte) []byte {
+	if !bytes.ContainsFunc(text, isC1) {
+		return text
+	}
+	var out bytes.Buffer
+	for _, r := range string(text) {
+		if isC1(r) {
+			fmt.Fprintf(&out, "\\u%04x", r)
+			continue
+		}
+		out.WriteRune(r)
+	}
+	return out.Bytes()
+}
+
+func isC1(r rune) bool { return r >= 0x7f && r < 0xa0 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.
 func (e *Event) UnmarshalJSON(data []byte) error {

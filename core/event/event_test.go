@@ -21,7 +21,7 @@ import (
 var samples = []Body{
 	SessionBegin{Target: "bench:x?speed=9600&framing=8N1", Dialect: "d", Device: "hollow-rtr1", Scale: 8},
 	SessionEnd{Why: "“left”"},
-	In{Bytes: Text("plain ø 港\r\n\x1b[1m")},
+	In{Bytes: Text("plain ø 港\r\n\x1b[1m\u009b2J\x7f")},
 	Out{By: Hand, Bytes: Text{0xff, 0x00, 0x80}},
 	Line{State: LineLost, Note: "pulled", Speed: 9600},
 	Speed{From: 9600, To: 115200, Why: "both ends"},
@@ -52,6 +52,7 @@ func TestEveryKindComesBackFromJSON(t *testing.T) {
 		text, err := json.Marshal(before)
 		require.NoError(t, err)
 		assert.NotContains(t, string(text), "\n", "an event is one line")
+		assert.False(t, strings.ContainsFunc(string(text), func(r rune) bool { return r < 0x20 || isC1(r) }), "and safe on a terminal")
 		var after Event
 		require.NoError(t, json.Unmarshal(text, &after), "%s", text)
 		assert.Equal(t, before, after)

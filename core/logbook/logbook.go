@@ -93,9 +93,14 @@ type Keeper struct {
 	book    *Logbook
 	id      int64
 	secrets event.Redactor
+	failed  chan error
 	done    chan struct{}
 	err     error
 }
+
+// Failed delivers the error after which nothing more is kept, at the moment it happens. It is closed
+// with the entry.
+func (k *Keeper) Failed() <-chan error { return k.failed }
 
 // Keep begins an entry and writes the feed into it until the feed ends. What it is told to protect
 // never reaches the file.
@@ -108,7 +113,7 @@ func (l *Logbook) Keep(feed *event.Feed, secrets []string) (*Keeper, error) {
 	if err != nil {
 		return nil, l.wrap(err)
 	}
-	k := &Keeper{book: l, id: id, done: make(chan struct{})}
+	k := &Keeper{book: l, id: id, done: make(chan struct{}), failed: make(chan error, 1)}
 	for _, secret := range secrets {
 		k.secrets.Protect([]byte(secret))
 	}
@@ -127,13 +132,16 @@ func (k *Keeper) Wait() error {
 
 func (k *Keeper) run(feed *event.Feed) {
 	defer close(k.done)
+	defer close(k.failed)
 	for {
 		batch, err := feed.Next(context.Background())
 		if errors.Is(err, io.EOF) {
 			return
 		}
 		if k.err == nil {
-			k.err = k.write(batch)
+			if k.err = k.write(batch); k.err != nil {
+				k.failed <- k.err
+			}
 		}
 		time.Sleep(FlushEvery) // what comes meanwhile goes into the next batch
 	}

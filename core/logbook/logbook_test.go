@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -98,6 +99,31 @@ func TestCutOffIsToldOnce(t *testing.T) {
 	cut, err = b.CutOff()
 	require.NoError(t, err)
 	assert.Empty(t, cut)
+}
+
+// TestAFullDiskIsToldAtOnceAndLosesNothingKept lets the file grow no further.
+func TestAFullDiskIsToldAtOnceAndLosesNothingKept(t *testing.T) {
+	b := book(t)
+	hub := event.NewHub(clock.Real())
+	k, err := b.Keep(hub.Subscribe(), nil)
+	require.NoError(t, err)
+	hub.Emit(event.Note{Text: "kept"})
+	require.Eventually(t, func() bool {
+		kept := 0
+		_ = b.Events(k.ID(), func(event.Event) error { kept++; return nil })
+		return kept == 1
+	}, 10*time.Second, time.Millisecond)
+	_, err = b.db.Exec(`PRAGMA max_page_count = 1`)
+	require.NoError(t, err)
+	hub.Emit(event.In{Bytes: make(event.Text, 1<<20)})
+	err = <-k.Failed()
+	require.ErrorIs(t, err, ErrFull)
+	assert.ErrorContains(t, err, b.Path())
+	hub.Close()
+	require.ErrorIs(t, k.Wait(), ErrFull)
+	kept := 0
+	require.NoError(t, b.Events(k.ID(), func(event.Event) error { kept++; return nil }))
+	assert.Equal(t, 1, kept)
 }
 
 func TestAFileThatIsNoLogbook(t *testing.T) {

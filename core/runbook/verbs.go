@@ -98,7 +98,7 @@ func (e *Engine) awaited(outer, inner context.Context, err error, what string) e
 
 // answer answers a question from the dialect, or asks the operator.
 func (e *Engine) answer(ctx context.Context, own []*dialect.CompiledDialog, v sense.View, env map[string]any) error {
-	dialog := e.p.Dialect.Dialog(own, v.Asks+v.Partial[min(len(v.Partial), len(v.Asks)):])
+	dialog := e.p.Dialect.Dialog(own, v.Partial)
 	if dialog == nil {
 		return fmt.Errorf("the device asks %q, which the dialect has no answer for", strings.TrimSpace(v.Partial))
 	}

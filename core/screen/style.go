@@ -1,5 +1,18 @@
 package screen
 
+import "strings"
+
+// Plain makes text of a device safe to write to a terminal: control characters, those of C1 too,
+// become a dot.
+func Plain(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 || r >= 0x7f && r < 0xa0 {
+			return '·'
+		}
+		return r
+	}, text)
+}
+
 // Color is the terminal's default (0), one of its 256 palette entries, or 24-bit red, green, blue.
 type Color uint32
 

@@ -7,6 +7,8 @@ import (
 
 	"charm.land/lipgloss/v2"
 	"github.com/mattn/go-runewidth"
+
+	"pilotrix/core/screen"
 )
 
 // Look is how a piece looks.
@@ -121,8 +123,10 @@ func (l Line) String() string {
 	return out.String()
 }
 
-// String writes the piece for the terminal.
+// String writes the piece for the terminal. What it says may come from a device: nothing in it is a
+// control character afterwards.
 func (p Piece) String() string {
+	p.Text = screen.Plain(p.Text)
 	if p.Look == (Look{}) {
 		return p.Text
 	}
