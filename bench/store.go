@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // ErrFull is what a store without room answers.
@@ -17,31 +18,39 @@ type File struct {
 	Broken bool
 }
 
-// Store is what a device keeps without power.
+// Store is what a device keeps without power. It may be looked at from outside while the device uses
+// it.
 type Store struct {
 	Capacity int
-	files    []File
+
+	mu    sync.Mutex
+	files []File
 }
 
 // Put keeps a file, replacing one of the same name.
 func (s *Store) Put(f File) error {
-	if s.Free()+s.sizeOf(f.Name) < len(f.Data) {
-		return fmt.Errorf("%w: %d B needed, %d free", ErrFull, len(f.Data), s.Free()+s.sizeOf(f.Name))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	others := slices.DeleteFunc(slices.Clone(s.files), func(old File) bool { return old.Name == f.Name })
+	if room := s.room(others); room < len(f.Data) {
+		return fmt.Errorf("%w: %d B needed, %d free", ErrFull, len(f.Data), room)
 	}
-	s.Drop(f.Name)
-	s.files = append(s.files, f)
+	s.files = append(others, f)
 	slices.SortFunc(s.files, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
 	return nil
 }
 
-func (s *Store) sizeOf(name string) int {
-	f, _ := s.Get(name)
-	return len(f.Data)
+func (s *Store) room(files []File) int {
+	room := s.Capacity
+	for _, f := range files {
+		room -= len(f.Data)
+	}
+	return room
 }
 
 // Get finds a file.
 func (s *Store) Get(name string) (File, bool) {
-	for _, f := range s.files {
+	for _, f := range s.Files() {
 		if f.Name == name {
 			return f, true
 		}
@@ -51,22 +60,26 @@ func (s *Store) Get(name string) (File, bool) {
 
 // Drop removes one file and reports whether it was there.
 func (s *Store) Drop(name string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	before := len(s.files)
 	s.files = slices.DeleteFunc(s.files, func(f File) bool { return f.Name == name })
 	return len(s.files) < before
 }
 
 // Empty removes everything.
-func (s *Store) Empty() { s.files = nil }
+func (s *Store) Empty() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.files = nil
+}
 
 // Files lists the files by name.
-func (s *Store) Files() []File { return slices.Clone(s.files) }
+func (s *Store) Files() []File {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.files)
+}
 
 // Free is the room left, in bytes.
-func (s *Store) Free() int {
-	free := s.Capacity
-	for _, f := range s.files {
-		free -= len(f.Data)
-	}
-	return free
-}
+func (s *Store) Free() int { return s.room(s.Files()) }
