@@ -74,7 +74,7 @@ const (
 	betweenBytes = time.Second             // inside a block
 	settle       = 30 * time.Millisecond   // of silence end a broken block
 	startEvery   = 3 * time.Second         // a receiver asks for the start
-	crcAsks      = 4                       // with C before a receiver falls back to NAK
+	crcAsks      = 8                       // with C before a receiver falls back to NAK
 	unclearWait  = 1500 * time.Millisecond // for more after an answer that was not one
 )
 
