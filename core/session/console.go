@@ -122,9 +122,7 @@ func (c console) tune(ctx context.Context, baud int) (from int, err error) {
 	}
 	c.s.do(func() {
 		c.s.baud = baud
-		c.s.sense.Forget(c.s.opt.Clock.Now())
-		c.s.told = c.s.sense.View()
-		c.s.schedule()
+		c.s.forget()
 	})
 	return from, nil
 }
@@ -240,8 +238,7 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, carrier.
 	err := carry(ctx, p)
 	s.do(func() {
 		s.port = nil
-		s.sense.Forget(s.opt.Clock.Now())
-		s.told = s.sense.View()
+		s.forget()
 		if rest := p.rest(); len(rest) > 0 {
 			s.arrived(line.Chunk{At: s.opt.Clock.Now(), Bytes: rest})
 		}

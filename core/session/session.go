@@ -235,6 +235,16 @@ func (s *Session) tell() {
 	}
 }
 
+// forget starts the sensing afresh: what was known of the device is not known any more.
+func (s *Session) forget() {
+	s.sense.Forget(s.opt.Clock.Now())
+	if s.told.Mode != "" && s.told.Mode != sense.Unknown {
+		s.hub.Emit(event.Mode{Name: sense.Unknown})
+	}
+	s.told = s.sense.View()
+	s.schedule()
+}
+
 func (s *Session) schedule() {
 	next := s.sense.Next()
 	if next.IsZero() {
@@ -254,7 +264,7 @@ func (s *Session) lost(ctx context.Context) {
 		state = event.LineClosed
 	}
 	s.hub.Emit(event.Line{State: state, Note: s.lineErr.Error()})
-	s.sense.Forget(s.opt.Clock.Now())
+	s.forget()
 	s.failWaiters()
 	if s.canComeBack() {
 		go s.reopen(ctx)
@@ -305,7 +315,7 @@ func (s *Session) back(wire line.Line) {
 		}
 		cancel()
 	}
-	s.sense.Forget(s.opt.Clock.Now())
+	s.forget()
 	s.hub.Emit(event.Line{State: event.LineBack, Speed: s.baud})
 	s.hub.Emit(event.Mark{Text: "the line is back"})
 	for _, wait := range s.lineWaits {
