@@ -132,6 +132,7 @@ var places = map[string]Place{
 			r := brindle.New("R40-1", "mare-rtr1", user, password)
 			r.SaveConfiguration("2026-05-19")
 			r.Install("tern-4.0.7.brm", brindle.MakeImage("4.0.7", []string{"R40-1", "R40-2"}, 1_150_976), false)
+			r.Ran("4.0.7")
 			return r
 		},
 	},

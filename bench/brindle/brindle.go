@@ -59,6 +59,9 @@ func (r *Router) Install(name string, image []byte, broken bool) {
 	_ = r.Store.Put(bench.File{Name: name, Data: image, Broken: broken})
 }
 
+// Ran says that a release has been started before, so that its next start is not its first.
+func (r *Router) Ran(release string) { r.started = release }
+
 // Started is the release that was started last, empty when none ever was.
 func (r *Router) Started() string { return r.started }
 

@@ -252,9 +252,10 @@ func ago(d time.Duration) string {
 
 // line is for a session without a runbook.
 func (p painter) line() []paint.Line {
-	lines := []paint.Line{p.head("line", nil), p.row("target", paint.Line{paint.In(p.t.Text, p.s.Session.Target)})}
+	target, _, _ := strings.Cut(p.s.Session.Target, "?")
+	lines := []paint.Line{p.head("line", nil), p.row("target", paint.Line{paint.In(p.t.Text, target)})}
 	if p.s.Speed > 0 {
-		lines = append(lines, p.row("our end", paint.Line{paint.In(p.t.Text, fmt.Sprintf("%d baud", p.s.Speed))}))
+		lines = append(lines, p.row("our end", paint.Line{paint.In(p.t.Text, fmt.Sprintf("%d baud %s", p.s.Speed, p.s.Framing))}))
 	}
 	if p.s.Mode.Name == "garbled" {
 		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "The speeds differ."), paint.Piece{Text: " "}, paint.Strong(p.t.Key, "^G h"), paint.In(p.t.Quiet, " hunts for the right one.")})

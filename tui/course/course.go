@@ -104,6 +104,8 @@ func way(t theme.Theme, s *state.State, i, gap int) paint.Line {
 	switch {
 	case step.Outcome == event.Skipped:
 		return pad(paint.Line{paint.In(t.Faint, strings.Repeat("┈", inner))})
+	case step.Outcome == event.Failed || step.Outcome == event.Stopped:
+		return pad(paint.Line{paint.In(t.Faint, strings.Repeat("─", inner))})
 	case step.Outcome != "":
 		return pad(paint.Line{paint.In(t.Good, strings.Repeat("━", inner))})
 	case i == s.Here && s.Running():
