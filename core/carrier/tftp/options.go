@@ -1,0 +1,124 @@
+package tftp
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+)
+
+// Terms are what a transfer was agreed on. The zero value of a field means that its option was not
+// spoken of; Block and Window are always set.
+type Terms struct {
+	Block   int           // bytes a block
+	Window  int           // blocks before an acknowledgement, RFC 7440
+	Timeout time.Duration // before something is sent again, RFC 2349
+	Size    int64         // of the file, RFC 2349; -1 when not known
+}
+
+func plainTerms() Terms { return Terms{Block: DefaultBlock, Window: 1, Size: -1} }
+
+// Limits are the most that this side agrees to.
+type Limits struct {
+	Block  int // 0 means MostBlock
+	Window int // 0 means 64
+}
+
+const usualWindow = 64
+
+func (l Limits) orUsual() Limits {
+	if l.Block == 0 {
+		l.Block = MostBlock
+	}
+	if l.Window == 0 {
+		l.Window = usualWindow
+	}
+	return l
+}
+
+// Names of the options: RFC 2348, 2349, 2349, 7440.
+const (
+	optBlock   = "blksize"
+	optTimeout = "timeout"
+	optSize    = "tsize"
+	optWindow  = "windowsize"
+)
+
+// agree answers the options of a request: what this side takes, possibly less than was asked for, and
+// the terms that follow. Options that are not known, or out of their range, are left out of the answer,
+// which refuses them (RFC 2347). Size is the file's own, -1 when this side does not know it.
+func agree(asked []option, limits Limits, size int64, write bool) (answer []option, terms Terms) {
+	limits = limits.orUsual()
+	terms = plainTerms()
+	if !write {
+		terms.Size = size
+	}
+	take := func(name string, value int64) { answer = append(answer, option{name, strconv.FormatInt(value, 10)}) }
+	for _, o := range asked {
+		n, err := strconv.ParseInt(o.value, 10, 64)
+		if err != nil || n < 0 {
+			continue
+		}
+		switch {
+		case o.name == optBlock && n >= leastBlock && n <= MostBlock:
+			terms.Block = min(int(n), limits.Block)
+			take(o.name, int64(terms.Block))
+		case o.name == optWindow && n >= 1 && n <= 65535:
+			terms.Window = min(int(n), limits.Window)
+			take(o.name, int64(terms.Window))
+		case o.name == optTimeout && n >= 1 && n <= 255:
+			terms.Timeout = time.Duration(n) * time.Second
+			take(o.name, n)
+		case o.name == optSize && write: // the sender says how much comes; it is echoed
+			terms.Size = n
+			take(o.name, n)
+		case o.name == optSize && size >= 0:
+			take(o.name, size)
+		}
+	}
+	return answer, terms
+}
+
+// accept reads the other side's answer to the options we asked for. It may take less, never more
+// (RFC 2348, 7440), and nothing that was not asked for (RFC 2347).
+func accept(asked, answer []option, write bool, size int64) (Terms, error) {
+	terms := plainTerms()
+	if write {
+		terms.Size = size
+	}
+	for _, o := range answer {
+		want, was := request{options: asked}.option(o.name)
+		if !was {
+			return terms, fmt.Errorf("it answers the option %s, which was not asked for", clean([]byte(o.name)))
+		}
+		n, err := strconv.ParseInt(o.value, 10, 64)
+		if err != nil || n < 0 {
+			return terms, fmt.Errorf("its option %s has the value %q", clean([]byte(o.name)), clean([]byte(o.value)))
+		}
+		most, _ := strconv.ParseInt(want, 10, 64)
+		switch o.name {
+		case optBlock, optWindow:
+			least := int64(1)
+			if o.name == optBlock {
+				least = leastBlock
+			}
+			if n < least || n > most {
+				return terms, fmt.Errorf("it answers %s %d where %d was asked for", o.name, n, most)
+			}
+			if o.name == optBlock {
+				terms.Block = int(n)
+			} else {
+				terms.Window = int(n)
+			}
+		case optTimeout:
+			if n != most {
+				return terms, fmt.Errorf("it answers timeout %d where %d was asked for", n, most)
+			}
+			terms.Timeout = time.Duration(n) * time.Second
+		case optSize:
+			if !write {
+				terms.Size = n
+			}
+		}
+	}
+	return terms, nil
+}

@@ -1,0 +1,51 @@
+package carrier
+
+import "net/netip"
+
+// Transfer is one file on its way between a device and this program.
+type Transfer struct {
+	ID     string // unique in the program's run
+	By     string // the carrier
+	Peer   netip.AddrPort
+	File   string
+	Size   int64 // -1 when not known
+	Upload bool  // the device sends it
+	Terms  string
+	Window int // blocks before an answer, 0 where the carrier has none
+}
+
+// Message is one thing that one side said to the other: a packet, a request, an answer.
+type Message struct {
+	Transfer string // its ID, empty before there is one
+	By       string
+	Peer     netip.AddrPort
+	FromPeer bool
+	Kind     string // such as RRQ or DATA
+	Block    int64  // for kinds that count
+	Bytes    int
+	Again    bool // it was sent before
+	Text     string
+}
+
+// Watcher is told what happens on a carrier. Its methods are called from the carriers' goroutines.
+type Watcher interface {
+	Began(Transfer)
+	Moved(t Transfer, p Progress)
+	Ended(t Transfer, p Progress, err error)
+	Said(Message)
+}
+
+// NoWatcher is a Watcher that does nothing.
+type NoWatcher struct{}
+
+// Began implements Watcher.
+func (NoWatcher) Began(Transfer) {}
+
+// Moved implements Watcher.
+func (NoWatcher) Moved(Transfer, Progress) {}
+
+// Ended implements Watcher.
+func (NoWatcher) Ended(Transfer, Progress, error) {}
+
+// Said implements Watcher.
+func (NoWatcher) Said(Message) {}

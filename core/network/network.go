@@ -1,0 +1,97 @@
+// Package network is where carriers, checks and watches get their sockets. In the program it is the
+// laptop's own network; a test, or the bench, puts another in its place.
+package network
+
+import (
+	"context"
+	"net"
+	"net/netip"
+	"time"
+)
+
+// PacketConn is a datagram socket. *net.UDPConn is one; its address-port methods allocate nothing.
+type PacketConn interface {
+	ReadFromUDPAddrPort(p []byte) (n int, from netip.AddrPort, err error)
+	WriteToUDPAddrPort(p []byte, to netip.AddrPort) (n int, err error)
+	SetReadDeadline(t time.Time) error
+	LocalAddr() net.Addr
+	Close() error
+}
+
+// Network opens sockets of one host.
+type Network interface {
+	// ListenPacket binds a datagram socket; port 0 takes any.
+	ListenPacket(at netip.AddrPort) (PacketConn, error)
+	// Listen binds a stream socket; port 0 takes any.
+	Listen(at netip.AddrPort) (net.Listener, error)
+	// Dial connects a stream.
+	Dial(ctx context.Context, to netip.AddrPort) (net.Conn, error)
+	// Interfaces lists the host's networks, those that are down left out.
+	Interfaces() ([]Interface, error)
+}
+
+// Interface is one network that the host is on: its address there and how far that network reaches.
+type Interface struct {
+	Name   string
+	Prefix netip.Prefix // the host's own address with the network's length
+}
+
+// Reaches reports whether an address is on this network.
+func (i Interface) Reaches(addr netip.Addr) bool { return i.Prefix.Masked().Contains(addr) }
+
+// Host is the machine that the program runs on. The zero value is ready to use.
+type Host struct{}
+
+// receiveBuffer holds a whole window of large blocks; the system's usual size does not.
+const receiveBuffer = 4 << 20
+
+// ListenPacket implements Network.
+func (Host) ListenPacket(at netip.AddrPort) (PacketConn, error) {
+	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(at))
+	if err != nil {
+		return nil, err
+	}
+	_ = conn.SetReadBuffer(receiveBuffer) // smaller is slower, not wrong
+	_ = conn.SetWriteBuffer(receiveBuffer)
+	return conn, nil
+}
+
+// Listen implements Network.
+func (Host) Listen(at netip.AddrPort) (net.Listener, error) {
+	return net.ListenTCP("tcp", net.TCPAddrFromAddrPort(at))
+}
+
+// Dial implements Network.
+func (Host) Dial(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+	return (&net.Dialer{}).DialContext(ctx, "tcp", to.String())
+}
+
+// Interfaces implements Network.
+func (Host) Interfaces() ([]Interface, error) {
+	all, err := net.Interfaces()
+	if err != nil {
+		return nil, err
+	}
+	var up []Interface
+	for _, one := range all {
+		if one.Flags&net.FlagUp == 0 {
+			continue
+		}
+		addrs, err := one.Addrs()
+		if err != nil {
+			return nil, err
+		}
+		for _, addr := range addrs {
+			if prefix, err := netip.ParsePrefix(addr.String()); err == nil {
+				up = append(up, Interface{Name: one.Name, Prefix: prefix})
+			}
+		}
+	}
+	return up, nil
+}
+
+// Unmap gives the plain form of an address: a socket for both families tells IPv4 peers in the form of
+// IPv6 (RFC 4291 §2.5.5.2).
+func Unmap(addr netip.AddrPort) netip.AddrPort {
+	return netip.AddrPortFrom(addr.Addr().Unmap(), addr.Port())
+}
