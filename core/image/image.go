@@ -1,41 +1,50 @@
-// Package image reads image files on the laptop: their size and digests, computed by the program,
-// and what their header says of maker, model, release and architecture.
+// Package image is the shelf: the image files that this laptop has, looked into where they are packed,
+// with their digests, computed here and published, what their header or name says, whether they fit a
+// device, and the releases that lead from one to another.
 package image
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
+	"context"
 	"fmt"
-	"hash/crc32"
-	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
+	"strings"
 	"time"
 )
 
-// Header is a pattern for one thing that a header says; its first group is the value.
+// Header is a pattern for one thing that an image says of itself; its first group is the value. It is
+// looked for at the beginning of the file, or in the file's name.
 type Header struct {
 	Name    string
 	Pattern *regexp.Regexp
+	InName  bool
 }
 
 // HeaderSize is how much of a file the patterns see, in bytes.
 const HeaderSize = 4 << 10
 
-// Image is one file.
+// Image is one file, as it is on the disk or inside an archive.
 type Image struct {
-	Path     string
-	Name     string // of the file, without its folder
-	Size     int64
+	Path     string // of the file, or of the archive
+	Inside   string // the file's place inside the archive, empty for a plain file
+	Name     string // the file's own, without its folder
 	Modified time.Time
-	SHA256   string
-	CRC32    string // IEEE, eight hexadecimal digits
-	Says     map[string]string
+	Digests
+	Says map[string]string
 }
 
-// Open reads a file once and returns what is known of it.
+// Packed reports whether the image has to be unpacked before it can be used.
+func (i *Image) Packed() bool { return i.Inside != "" }
+
+// Open reads a plain file once and returns what is known of it.
 func Open(path string, headers []Header) (*Image, error) {
+	return open(context.Background(), path, headers, nil)
+}
+
+func open(ctx context.Context, path string, headers []Header, progress func(int64)) (*Image, error) {
 	file, err := os.Open(path)
 	if err != nil {
 		return nil, fmt.Errorf("image: %w", err)
@@ -48,31 +57,54 @@ func Open(path string, headers []Header) (*Image, error) {
 	if !info.Mode().IsRegular() {
 		return nil, fmt.Errorf("image %s: it is not a file", path)
 	}
-	img := &Image{Path: path, Name: filepath.Base(path), Size: info.Size(), Modified: info.ModTime(), Says: map[string]string{}}
+	img := &Image{Path: path, Name: filepath.Base(path), Modified: info.ModTime()}
 	head := make([]byte, HeaderSize)
-	n, err := io.ReadFull(file, head)
-	if err != nil && err != io.ErrUnexpectedEOF && err != io.EOF {
+	digests, n, err := Digest(ctx, file, head, progress)
+	if err != nil {
 		return nil, fmt.Errorf("image %s: %w", path, err)
 	}
-	head = head[:n]
-	long, short := sha256.New(), crc32.NewIEEE()
-	both := io.MultiWriter(long, short)
-	_, _ = both.Write(head)
-	if _, err := io.Copy(both, file); err != nil {
-		return nil, fmt.Errorf("image %s: %w", path, err)
-	}
-	img.SHA256, img.CRC32 = hex.EncodeToString(long.Sum(nil)), fmt.Sprintf("%08x", short.Sum32())
-	for _, header := range headers {
-		if found := header.Pattern.FindSubmatch(head); len(found) > 1 {
-			img.Says[header.Name] = string(found[1])
-		}
-	}
+	img.Digests, img.Says = digests, read(headers, head[:n], img.Name)
 	return img, nil
 }
 
-// Tree lays the image out for guards: name, path, size, sha256, crc32 and what the header says.
+// read applies the patterns: the header's words count before the name's.
+func read(headers []Header, head []byte, name string) map[string]string {
+	says := map[string]string{}
+	for _, inName := range []bool{false, true} {
+		for _, h := range headers {
+			if _, known := says[h.Name]; known || h.InName != inName {
+				continue
+			}
+			text := head
+			if inName {
+				text = []byte(name)
+			}
+			if found := h.Pattern.FindSubmatch(text); len(found) > 1 {
+				says[h.Name] = strings.TrimSpace(string(found[1]))
+			}
+		}
+	}
+	return says
+}
+
+// What images say, by the names that the fit and the hops know.
+const (
+	SaysMaker        = "maker"
+	SaysModels       = "models"
+	SaysArchitecture = "architecture"
+	SaysRelease      = "release"
+	SaysBoot         = "boot"      // the least boot firmware
+	SaysCompanion    = "companion" // what kind of companion a file is, such as licence
+	SaysFor          = "for"       // which releases a companion is for
+	SaysLicence      = "licence"   // which licence an image asks for
+)
+
+// Tree lays the image out for guards: its Fields and what it says.
 func (i *Image) Tree() map[string]any {
-	tree := map[string]any{"name": i.Name, "path": i.Path, "size": float64(i.Size), "sha256": i.SHA256, "crc32": i.CRC32}
+	tree := map[string]any{
+		"name": i.Name, "path": i.Path, "size": float64(i.Size),
+		"sha256": i.SHA256, "sha512": i.SHA512, "md5": i.MD5, "crc32": i.CRC32,
+	}
 	for name, value := range i.Says {
 		tree[name] = value
 	}
@@ -80,4 +112,13 @@ func (i *Image) Tree() map[string]any {
 }
 
 // Fields are the names that Tree always has.
-var Fields = []string{"name", "path", "size", "sha256", "crc32"}
+var Fields = []string{"name", "path", "size", "sha256", "sha512", "md5", "crc32"}
+
+// SaidWords lists what the image says, for a reader.
+func (i *Image) SaidWords() string {
+	var words []string
+	for _, name := range slices.Sorted(maps.Keys(i.Says)) {
+		words = append(words, name+" "+i.Says[name])
+	}
+	return strings.Join(words, ", ")
+}

@@ -25,7 +25,7 @@ func TestOnlyTheHeaderIsSearched(t *testing.T) {
 	data := append([]byte("release: 1.2\n"), make([]byte, 2*HeaderSize)...)
 	data = append(data, "models: R40"...)
 	require.NoError(t, os.WriteFile(path, data, 0o600))
-	img, err := Open(path, []Header{{"release", regexp.MustCompile(`release: (\S+)`)}, {"models", regexp.MustCompile(`models: (\S+)`)}})
+	img, err := Open(path, []Header{{Name: "release", Pattern: regexp.MustCompile(`release: (\S+)`)}, {Name: "models", Pattern: regexp.MustCompile(`models: (\S+)`)}})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"release": "1.2"}, img.Says)
 	assert.EqualValues(t, len(data), img.Size)

@@ -1,0 +1,116 @@
+package image
+
+import (
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+)
+
+// cache keeps what was computed of files, by their identity: a file that was written since, or replaced
+// by another, is computed anew.
+type cache struct {
+	path string
+
+	mu      sync.Mutex
+	entries map[string]cached // by identity
+	changed bool
+}
+
+// cached is what is known of one file: itself, or the images inside.
+type cached struct {
+	Digests Digests        `json:"digests"`
+	Says    Says           `json:"says"`
+	Kind    string         `json:"kind,omitempty"` // of archive
+	Inside  []cachedInside `json:"inside,omitempty"`
+	Problem string         `json:"problem,omitempty"`
+	Seen    time.Time      `json:"seen"`
+	Marks   string         `json:"marks"` // the patterns that said so, by their digest
+}
+
+type cachedInside struct {
+	Place    string    `json:"place"`
+	Modified time.Time `json:"modified"`
+	Digests  Digests   `json:"digests"`
+	Says     Says      `json:"says"`
+}
+
+// Says is what an image says, by name.
+type Says = map[string]string
+
+// openCache reads a cache; one that cannot be read is begun anew, since all in it can be computed.
+func openCache(path string) *cache {
+	c := &cache{path: path, entries: map[string]cached{}}
+	if path == "" {
+		return c
+	}
+	data, err := os.ReadFile(path)
+	if err == nil && json.Unmarshal(data, &c.entries) != nil {
+		c.entries = map[string]cached{}
+	}
+	return c
+}
+
+func (c *cache) get(identity string) (cached, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	entry, known := c.entries[identity]
+	return entry, known
+}
+
+func (c *cache) put(identity string, entry cached) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.entries[identity] = entry
+	c.changed = true
+}
+
+// forgetAfter is how long what is known of a file that is not on any shelf is kept.
+const forgetAfter = 180 * 24 * time.Hour
+
+// save writes the cache whole, by a new file that takes the old one's place.
+func (c *cache) save(now time.Time) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.path == "" || !c.changed {
+		return nil
+	}
+	for identity, entry := range c.entries {
+		if now.Sub(entry.Seen) > forgetAfter {
+			delete(c.entries, identity)
+		}
+	}
+	data, err := json.Marshal(c.entries)
+	if err != nil {
+		return err
+	}
+	c.changed = false
+	return replaceFile(c.path, data)
+}
+
+// replaceFile writes a file so that it is either the old one or the new one, whatever happens.
+func replaceFile(path string, data []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	file, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(data)
+	if err = errors.Join(err, file.Close()); err == nil {
+		err = os.Rename(file.Name(), path)
+	}
+	if err != nil {
+		_ = os.Remove(file.Name())
+	}
+	return err
+}
+
+// identity names a file by what changes when it does.
+func identity(path string, info fs.FileInfo) string {
+	return path + "\x00" + numbers(info)
+}

@@ -1,0 +1,117 @@
+package image
+
+import (
+	"context"
+	"crypto/md5"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"hash/crc32"
+	"io"
+	"sync"
+)
+
+// Digests are what a file weighs, each in lower-case hexadecimal digits.
+type Digests struct {
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+	SHA512 string `json:"sha512"`
+	MD5    string `json:"md5"`
+	CRC32  string `json:"crc32"` // IEEE
+}
+
+// Algorithms are the digests by the length of their hexadecimal form, which is how a published one is
+// told from another.
+var algorithms = map[int]string{8: "crc32", 32: "md5", 64: "sha256", 128: "sha512"}
+
+// Of is the digest by that algorithm.
+func (d Digests) Of(algorithm string) string {
+	switch algorithm {
+	case "crc32":
+		return d.CRC32
+	case "md5":
+		return d.MD5
+	case "sha256":
+		return d.SHA256
+	case "sha512":
+		return d.SHA512
+	}
+	return ""
+}
+
+const (
+	pieceSize = 256 << 10 // stays in a core's own cache while every hash reads it
+	pieces    = 8
+)
+
+// piece is a part of a file on its way through every hash; the last one to be done gives it back.
+type piece struct {
+	data    []byte
+	waiting sync.WaitGroup
+}
+
+// Digest reads everything once and computes all digests beside each other, so that a large file takes as
+// long as the disk or the slowest hash. Head gets the first bytes, up to its length. Progress is told
+// the bytes so far; it may be nil.
+func Digest(ctx context.Context, from io.Reader, head []byte, progress func(int64)) (Digests, int, error) {
+	short := crc32.NewIEEE()
+	hashes := []hash.Hash{sha512.New(), md5.New(), sha256.New(), short}
+	feeds := make([]chan *piece, len(hashes))
+	var hashing sync.WaitGroup
+	for i, h := range hashes {
+		feeds[i] = make(chan *piece, pieces)
+		hashing.Go(func() {
+			for p := range feeds[i] {
+				_, _ = h.Write(p.data)
+				p.waiting.Done()
+			}
+		})
+	}
+	size, headLength, err := feed(ctx, from, head, feeds, progress)
+	for _, f := range feeds {
+		close(f)
+	}
+	hashing.Wait()
+	text := func(i int) string { return hex.EncodeToString(hashes[i].Sum(nil)) }
+	return Digests{Size: size, SHA512: text(0), MD5: text(1), SHA256: text(2), CRC32: fmt.Sprintf("%08x", short.Sum32())}, headLength, err
+}
+
+// feed reads pieces into a ring and hands each to every hash.
+func feed(ctx context.Context, from io.Reader, head []byte, feeds []chan *piece, progress func(int64)) (size int64, headLength int, err error) {
+	ring := make([]*piece, pieces)
+	for i := 0; ; i++ {
+		if ctx.Err() != nil {
+			return size, headLength, ctx.Err()
+		}
+		p := ring[i%pieces]
+		if p == nil {
+			p = &piece{data: make([]byte, pieceSize)}
+			ring[i%pieces] = p
+		}
+		p.waiting.Wait()
+		n, err := io.ReadFull(from, p.data[:pieceSize])
+		p.data = p.data[:n]
+		if n > 0 {
+			if size < int64(len(head)) {
+				headLength += copy(head[headLength:], p.data)
+			}
+			size += int64(n)
+			p.waiting.Add(len(feeds))
+			for _, f := range feeds {
+				f <- p
+			}
+			if progress != nil {
+				progress(size)
+			}
+		}
+		switch err {
+		case nil:
+		case io.EOF, io.ErrUnexpectedEOF:
+			return size, headLength, nil
+		default:
+			return size, headLength, err
+		}
+	}
+}

@@ -1,0 +1,324 @@
+package image
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"pilotrix/core/device"
+)
+
+// Item is one image on the shelf.
+type Item struct {
+	*Image
+	Published []Checked // digests that others say it has
+	Archive   Digests   // of the archive that it is in
+	Problem   string    // why it could not be read
+}
+
+// Checked is a published digest held against the computed one.
+type Checked struct {
+	Published
+	OfArchive bool // it is that of the archive, not of the image inside
+	Holds     bool
+}
+
+// Broken reports whether a published digest says that this is another file.
+func (i Item) Broken() bool {
+	return slices.ContainsFunc(i.Published, func(p Checked) bool { return !p.Holds })
+}
+
+// Proved reports whether at least one digest was published, and all hold.
+func (i Item) Proved() bool { return len(i.Published) > 0 && !i.Broken() }
+
+// Release is the image's release, the zero value when it says none.
+func (i Item) Release() (device.Release, bool) {
+	r, err := device.ParseRelease(i.Says[SaysRelease])
+	return r, err == nil
+}
+
+// Shelf is a set of folders. It may be used by several goroutines.
+type Shelf struct {
+	folders []string
+	headers []Header
+	marks   string
+	cache   *cache
+	pasted  map[string][]Published // by path, or path and place inside
+	now     func() time.Time
+
+	mu    sync.Mutex
+	items []Item
+}
+
+// ShelfOptions is what a shelf needs.
+type ShelfOptions struct {
+	Folders []string
+	Headers []Header
+	Cache   string                 // a file, empty keeps nothing
+	Pasted  map[string][]Published // digests pasted for a path
+	Now     func() time.Time
+}
+
+// NewShelf makes a shelf; Scan reads it.
+func NewShelf(opt ShelfOptions) *Shelf {
+	s := &Shelf{folders: opt.Folders, headers: opt.Headers, cache: openCache(opt.Cache), pasted: opt.Pasted, now: opt.Now}
+	if s.now == nil {
+		s.now = time.Now
+	}
+	marks := sha256.New()
+	for _, h := range opt.Headers {
+		fmt.Fprintln(marks, h.Name, h.Pattern, h.InName)
+	}
+	s.marks = fmt.Sprintf("%x", marks.Sum(nil)[:8])
+	return s
+}
+
+// Folders lists the shelf's folders.
+func (s *Shelf) Folders() []string { return s.folders }
+
+// Items lists what the last scan found: newest release first, then by name.
+func (s *Shelf) Items() []Item {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.items)
+}
+
+// Progress is how far a scan is.
+type Progress struct {
+	File         string
+	Files, Total int
+	Bytes        int64 // of this file
+}
+
+// Scan reads the folders. What is known of a file by its identity is not computed again. A folder that
+// cannot be read is an error; a file that cannot be is an Item with a Problem.
+func (s *Shelf) Scan(ctx context.Context, progress func(Progress)) error {
+	var files []string
+	published := map[string][]Published{} // by folder and name
+	var failed error
+	for _, folder := range s.folders {
+		entries, err := os.ReadDir(folder)
+		if err != nil {
+			failed = errors.Join(failed, fmt.Errorf("shelf: %w", err))
+			continue
+		}
+		for _, entry := range entries {
+			place := filepath.Join(folder, entry.Name())
+			switch {
+			case strings.HasPrefix(entry.Name(), ".") || entry.IsDir():
+			case isSidecar(entry.Name()):
+				digests, err := readSidecar(place)
+				failed = errors.Join(failed, err)
+				for _, p := range digests {
+					at := filepath.Join(folder, p.Name)
+					published[at] = append(published[at], p)
+				}
+			default:
+				files = append(files, place)
+			}
+		}
+	}
+	var items []Item
+	for n, place := range files {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		tell := func(bytes int64) {
+			if progress != nil {
+				progress(Progress{place, n, len(files), bytes})
+			}
+		}
+		for _, item := range s.itemsIn(ctx, place, tell) {
+			s.addPublished(&item, published)
+			items = append(items, item)
+		}
+	}
+	slices.SortStableFunc(items, newestFirst)
+	s.mu.Lock()
+	s.items = items
+	s.mu.Unlock()
+	return errors.Join(failed, s.cache.save(s.now()))
+}
+
+func newestFirst(a, b Item) int {
+	x, isX := a.Release()
+	y, isY := b.Release()
+	switch {
+	case isX && isY:
+		return cmp.Or(y.Compare(x), strings.Compare(a.Name, b.Name))
+	case isX:
+		return -1
+	case isY:
+		return 1
+	}
+	return strings.Compare(a.Name, b.Name)
+}
+
+// addPublished joins an item with the digests published for it, and for the archive it is in.
+func (s *Shelf) addPublished(item *Item, published map[string][]Published) {
+	add := func(all []Published, d Digests, ofArchive bool) {
+		for _, p := range all {
+			item.Published = append(item.Published, Checked{p, ofArchive, p.Holds(d)})
+		}
+	}
+	if item.Packed() {
+		add(published[item.Path], item.Archive, true)
+		add(published[filepath.Join(filepath.Dir(item.Path), item.Name)], item.Digests, false)
+	} else {
+		add(published[item.Path], item.Digests, false)
+	}
+	add(s.pasted[PastedKey(item.Image)], item.Digests, false)
+}
+
+// PastedKey is what a digest pasted for an image is kept under.
+func PastedKey(i *Image) string {
+	if i.Packed() {
+		return i.Path + "!" + i.Inside
+	}
+	return i.Path
+}
+
+// itemsIn are the items of one file: itself, or what is in it.
+func (s *Shelf) itemsIn(ctx context.Context, place string, progress func(int64)) []Item {
+	info, err := os.Stat(place)
+	if err != nil {
+		return []Item{{Image: &Image{Path: place, Name: filepath.Base(place), Says: map[string]string{}}, Problem: err.Error()}}
+	}
+	if !info.Mode().IsRegular() {
+		return nil
+	}
+	key := identity(place, info)
+	entry, known := s.cache.get(key)
+	if !known || entry.Marks != s.marks {
+		progress(0)
+		entry = s.compute(ctx, place, entry.Digests, progress)
+		if ctx.Err() != nil {
+			return nil
+		}
+		entry.Seen, entry.Marks = s.now(), s.marks
+		s.cache.put(key, entry)
+	}
+	return s.itemsOf(place, info, entry)
+}
+
+// compute reads a file: its digests, unless they are known already, what it says, and what is inside when
+// it is an archive.
+func (s *Shelf) compute(ctx context.Context, place string, known Digests, progress func(int64)) (entry cached) {
+	file, err := os.Open(place)
+	if err != nil {
+		return cached{Problem: err.Error()}
+	}
+	defer file.Close()
+	head := make([]byte, HeaderSize)
+	digests, n := known, 0
+	if known.SHA256 == "" {
+		digests, n, err = Digest(ctx, file, head, progress)
+	} else if n, err = io.ReadFull(file, head); errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
+	}
+	if err != nil {
+		return cached{Problem: err.Error()}
+	}
+	entry = cached{Digests: digests, Says: read(s.headers, head[:n], filepath.Base(place)), Kind: kindOf(head[:n])}
+	if entry.Kind == "" {
+		return entry
+	}
+	inside, err := look(ctx, place, s.headers, progress)
+	if err != nil {
+		entry.Problem = err.Error()
+	}
+	for _, img := range inside {
+		entry.Inside = append(entry.Inside, cachedInside{img.Inside, img.Modified, img.Digests, img.Says})
+	}
+	return entry
+}
+
+func (s *Shelf) itemsOf(place string, info fs.FileInfo, entry cached) (items []Item) {
+	if entry.Kind == "" || len(entry.Inside) == 0 {
+		problem := entry.Problem
+		if entry.Kind != "" && problem == "" {
+			problem = "a " + entry.Kind + " archive in which no image is recognised"
+		}
+		own := &Image{Path: place, Name: filepath.Base(place), Modified: info.ModTime(), Digests: entry.Digests, Says: entry.Says}
+		return []Item{{Image: own, Problem: problem}}
+	}
+	for _, in := range entry.Inside {
+		items = append(items, Item{Archive: entry.Digests, Image: &Image{
+			Path: place, Inside: in.Place, Name: filepath.Base(in.Place), Modified: in.Modified, Digests: in.Digests, Says: in.Says,
+		}})
+	}
+	return items
+}
+
+// Find finds an item by its name, its path, or the beginning of its SHA-256 (eight digits or more).
+func (s *Shelf) Find(name string) (Item, error) {
+	var found []Item
+	for _, item := range s.Items() {
+		if item.Name == name || item.Path == name || item.Path+"!"+item.Inside == name || (len(name) >= 8 && strings.HasPrefix(item.SHA256, strings.ToLower(name))) {
+			found = append(found, item)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return Item{}, fmt.Errorf("no image %s on the shelf (%s)", name, strings.Join(s.folders, ", "))
+	}
+	for _, other := range found[1:] {
+		if other.SHA256 != found[0].SHA256 {
+			return Item{}, fmt.Errorf("%d images are called %s; name one by its path or the beginning of its SHA-256", len(found), name)
+		}
+	}
+	return found[0], nil
+}
+
+// settle is how long a folder is quiet before it is read again: a file that is being copied in changes
+// many times.
+const settle = 500 * time.Millisecond
+
+// Watch scans again whenever a folder changes and tells so, until ctx ends.
+func (s *Shelf) Watch(ctx context.Context, changed func()) error {
+	watcher, err := fsnotify.NewWatcher()
+	if err != nil {
+		return fmt.Errorf("shelf: its folders cannot be watched: %w", err)
+	}
+	defer watcher.Close()
+	for _, folder := range s.folders {
+		if err := watcher.Add(folder); err != nil {
+			return fmt.Errorf("shelf: %s cannot be watched: %w", folder, err)
+		}
+	}
+	timer := time.NewTimer(time.Hour)
+	timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case _, open := <-watcher.Events:
+			if !open {
+				return nil
+			}
+			timer.Reset(settle)
+		case err := <-watcher.Errors:
+			if err != nil {
+				timer.Reset(settle) // something was missed: look at all of it
+			}
+		case <-timer.C:
+			if s.Scan(ctx, nil) == nil {
+				changed()
+			}
+		}
+	}
+}
