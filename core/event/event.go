@@ -157,24 +157,141 @@ type (
 		Answer string `json:"answer"`
 		By     string `json:"by"`
 	}
-	// Fact is one value learnt from the device, with the command it came from.
+	// Fact is one value learnt from the device, with the command it came from. A list has its rows.
 	Fact struct {
-		Name   string `json:"name"`
-		Value  string `json:"value"`
-		Unit   string `json:"unit,omitempty"`
-		Source string `json:"source"`
-		Was    string `json:"was,omitempty"`
+		Name   string              `json:"name"`
+		Value  string              `json:"value"`
+		Unit   string              `json:"unit,omitempty"`
+		Source string              `json:"source"`
+		Was    string              `json:"was,omitempty"`
+		Rows   []map[string]string `json:"rows,omitempty"`
 	}
-	// Check is one comparison made, kept or not.
+	// Check is one comparison made, kept or not. Before is what it was before the change, where the
+	// comparison is with that.
 	Check struct {
-		Step string `json:"step"`
-		Text string `json:"text"`
-		Held bool   `json:"held"`
-		Got  string `json:"got,omitempty"`
+		Step   string `json:"step"`
+		Text   string `json:"text"`
+		Held   bool   `json:"held"`
+		Got    string `json:"got,omitempty"`
+		Before string `json:"before,omitempty"`
+	}
+	// Course replaces the steps that are ahead: a loop knows its rounds now.
+	Course struct {
+		Steps []StepPlan `json:"steps"`
+	}
+	// Carrier tells that a carrier listens for the device, or does not any more.
+	Carrier struct {
+		Name    string `json:"name"`
+		State   string `json:"state"`
+		Address string `json:"address"`
+		Note    string `json:"note,omitempty"`
+	}
+	// Staged tells what a device may fetch (or leave, for a slot), under exactly that name.
+	Staged struct {
+		Name   string `json:"name"`
+		State  string `json:"state"`
+		By     string `json:"by,omitempty"`
+		Size   int64  `json:"size,omitempty"`
+		SHA256 string `json:"sha256,omitempty"`
+		Slot   bool   `json:"slot,omitempty"`
+	}
+	// Message is one rung of the ladder between a device and a carrier: a packet, or a run of packets
+	// of a kind that counts. A later Message with the same Transfer and Row replaces it.
+	Message struct {
+		Transfer   string `json:"transfer,omitempty"`
+		Row        int    `json:"row"`
+		By         string `json:"by"`
+		Peer       string `json:"peer,omitempty"`
+		FromDevice bool   `json:"from_device,omitempty"`
+		What       string `json:"what"`
+		First      int64  `json:"first,omitempty"`
+		Last       int64  `json:"last,omitempty"`
+		Count      int    `json:"count,omitempty"`
+		Again      int    `json:"again,omitempty"`
+		Text       string `json:"text,omitempty"`
+	}
+	// Preflight is one thing looked at before the device is asked to fetch.
+	Preflight struct {
+		What   string `json:"what"`
+		Held   bool   `json:"held"`
+		Text   string `json:"text"`
+		Remedy string `json:"remedy,omitempty"`
+	}
+	// Probe is one try whether a target answers.
+	Probe struct {
+		Target string        `json:"target"`
+		Held   bool          `json:"held"`
+		Trip   time.Duration `json:"trip,omitempty"`
+		Text   string        `json:"text,omitempty"`
+	}
+	// Reach tells that a target stopped answering, or answers again after that long.
+	Reach struct {
+		Target string        `json:"target"`
+		State  string        `json:"state"`
+		Begin  time.Time     `json:"begin"`
+		Length time.Duration `json:"length,omitempty"`
+		Step   string        `json:"step,omitempty"`
+	}
+	// Restart tells how far a restart has come: what agrees that the device is back, and what does not.
+	Restart struct {
+		Step     string        `json:"step"`
+		Begun    time.Time     `json:"begun"`
+		Expected time.Duration `json:"expected"`
+		Longest  time.Duration `json:"longest"`
+		Console  string        `json:"console"`
+		Reach    string        `json:"reach,omitempty"`
+		Prompt   string        `json:"prompt,omitempty"`
+		Over     bool          `json:"over,omitempty"`
+	}
+	// ShelfImage is an image as the shelf shows it, held against the device.
+	ShelfImage struct {
+		Name      string   `json:"name"`
+		Inside    string   `json:"inside,omitempty"`
+		Release   string   `json:"release,omitempty"`
+		Companion string   `json:"companion,omitempty"`
+		Models    string   `json:"models,omitempty"`
+		Size      int64    `json:"size"`
+		SHA256    string   `json:"sha256,omitempty"`
+		Published string   `json:"published,omitempty"`
+		Broken    bool     `json:"broken,omitempty"`
+		Fit       string   `json:"fit"`
+		Against   []string `json:"against,omitempty"`
+	}
+	// Shelf is what the laptop has, held against what was read.
+	Shelf struct {
+		Folders []string     `json:"folders"`
+		Images  []ShelfImage `json:"images"`
+	}
+	// HopPlan is one step of a chain of releases.
+	HopPlan struct {
+		From      string   `json:"from"`
+		Release   string   `json:"release"`
+		Image     string   `json:"image"`
+		Size      int64    `json:"size"`
+		Before    []string `json:"before,omitempty"`
+		After     []string `json:"after,omitempty"`
+		Companion string   `json:"companion,omitempty"`
+	}
+	// Hops is the chain of releases from the running to the wanted one.
+	Hops struct {
+		From string    `json:"from"`
+		To   string    `json:"to"`
+		Hops []HopPlan `json:"hops"`
+	}
+	// Interlock tells what was done about a command that a dialect calls a danger: held at its Enter,
+	// sent on after all, forgotten; or that interlocks were switched off or on.
+	Interlock struct {
+		State   string `json:"state"`
+		Command string `json:"command,omitempty"`
+		Says    string `json:"says,omitempty"`
 	}
 	// TransferBegin starts moving a file. Allowed is the most the line and the protocol together
-	// can carry, in bytes a second, 0 where nothing limits it.
+	// can carry, in bytes a second, 0 where nothing limits it. Several may be under way at once; ID
+	// tells them apart and is empty for one that owns the line.
 	TransferBegin struct {
+		ID      string  `json:"id,omitempty"`
+		Peer    string  `json:"peer,omitempty"`
+		Terms   string  `json:"terms,omitempty"`
 		File    string  `json:"file"`
 		Size    int64   `json:"size"`
 		By      string  `json:"by"`
@@ -184,6 +301,7 @@ type (
 	}
 	// Transfer is how far it has come. Rate is in bytes a second, Left the time to go at that rate.
 	Transfer struct {
+		ID      string        `json:"id,omitempty"`
 		Bytes   int64         `json:"bytes"`
 		Size    int64         `json:"size"`
 		Blocks  int           `json:"blocks"`
@@ -195,6 +313,7 @@ type (
 	}
 	// TransferEnd tells how it went.
 	TransferEnd struct {
+		ID      string        `json:"id,omitempty"`
 		Outcome string        `json:"outcome"`
 		Message string        `json:"message,omitempty"`
 		Bytes   int64         `json:"bytes"`
@@ -219,6 +338,29 @@ const (
 	Say  = "say"
 	Warn = "warn"
 	Bad  = "bad"
+)
+
+// States of a Carrier and of what is Staged.
+const (
+	Listening = "listening"
+	Ended     = "ended"
+	Offered   = "staged"
+	Withdrawn = "withdrawn"
+)
+
+// States of a Reach.
+const (
+	Gone = "gone"
+	Back = "back"
+)
+
+// States of an Interlock.
+const (
+	InterlockHeld      = "held"
+	InterlockSent      = "sent"
+	InterlockForgotten = "forgotten"
+	InterlockOff       = "off"
+	InterlockOn        = "on"
 )
 
 // States of a Line.
@@ -252,32 +394,54 @@ func (Transfer) Kind() string      { return "transfer" }
 func (TransferEnd) Kind() string   { return "transfer.end" }
 func (Mark) Kind() string          { return "mark" }
 func (Note) Kind() string          { return "note" }
+func (Course) Kind() string        { return "run.course" }
+func (Carrier) Kind() string       { return "carrier" }
+func (Staged) Kind() string        { return "staged" }
+func (Message) Kind() string       { return "carrier.message" }
+func (Preflight) Kind() string     { return "preflight" }
+func (Probe) Kind() string         { return "reach.probe" }
+func (Reach) Kind() string         { return "reach" }
+func (Restart) Kind() string       { return "restart" }
+func (Shelf) Kind() string         { return "shelf" }
+func (Hops) Kind() string          { return "hops" }
+func (Interlock) Kind() string     { return "interlock" }
 
 // decoders has one reader for each kind, so that a stored stream comes back as the same structs.
 var decoders = map[string]func([]byte) (Body, error){
-	"session.begin":  decode[SessionBegin],
-	"session.end":    decode[SessionEnd],
-	"line.in":        decode[In],
-	"line.out":       decode[Out],
-	"line.state":     decode[Line],
-	"line.speed":     decode[Speed],
-	"mode":           decode[Mode],
-	"prompt":         decode[Prompt],
-	"helm":           decode[Helm],
-	"run.begin":      decode[RunBegin],
-	"run.end":        decode[RunEnd],
-	"step.begin":     decode[StepBegin],
-	"step.now":       decode[StepNow],
-	"step.end":       decode[StepEnd],
-	"ask":            decode[Ask],
-	"answer":         decode[Answer],
-	"fact":           decode[Fact],
-	"check":          decode[Check],
-	"transfer.begin": decode[TransferBegin],
-	"transfer":       decode[Transfer],
-	"transfer.end":   decode[TransferEnd],
-	"mark":           decode[Mark],
-	"note":           decode[Note],
+	"session.begin":   decode[SessionBegin],
+	"session.end":     decode[SessionEnd],
+	"line.in":         decode[In],
+	"line.out":        decode[Out],
+	"line.state":      decode[Line],
+	"line.speed":      decode[Speed],
+	"mode":            decode[Mode],
+	"prompt":          decode[Prompt],
+	"helm":            decode[Helm],
+	"run.begin":       decode[RunBegin],
+	"run.end":         decode[RunEnd],
+	"step.begin":      decode[StepBegin],
+	"step.now":        decode[StepNow],
+	"step.end":        decode[StepEnd],
+	"ask":             decode[Ask],
+	"answer":          decode[Answer],
+	"fact":            decode[Fact],
+	"check":           decode[Check],
+	"transfer.begin":  decode[TransferBegin],
+	"transfer":        decode[Transfer],
+	"transfer.end":    decode[TransferEnd],
+	"mark":            decode[Mark],
+	"note":            decode[Note],
+	"run.course":      decode[Course],
+	"carrier":         decode[Carrier],
+	"staged":          decode[Staged],
+	"carrier.message": decode[Message],
+	"preflight":       decode[Preflight],
+	"reach.probe":     decode[Probe],
+	"reach":           decode[Reach],
+	"restart":         decode[Restart],
+	"shelf":           decode[Shelf],
+	"hops":            decode[Hops],
+	"interlock":       decode[Interlock],
 }
 
 func decode[T Body](data []byte) (Body, error) {

@@ -42,6 +42,17 @@ var samples = []Body{
 	TransferEnd{Outcome: Failed, Padding: 127},
 	Mark{Text: "speed"},
 	Note{Level: Warn, Text: "!"},
+	Course{Steps: []StepPlan{{ID: "2a.1", Leg: "hop to 7.6.1"}}},
+	Carrier{Name: "TFTP", State: Listening, Address: "192.0.2.10:69"},
+	Staged{Name: "lark.cgo", State: Offered, By: "TFTP", Size: 5, Slot: true},
+	Message{Transfer: "tftp x", Row: 3, By: "TFTP", FromDevice: true, What: "DATA", First: 1, Last: 65536, Count: 65536, Again: 2},
+	Preflight{What: "port", Text: "held", Remedy: "end it"},
+	Probe{Target: "icmp:192.0.2.40", Held: true, Trip: time.Millisecond},
+	Reach{Target: "icmp:192.0.2.40", State: Back, Begin: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Length: time.Minute},
+	Restart{Step: "4.1", Begun: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Expected: time.Minute, Console: "silent", Over: true},
+	Shelf{Folders: []string{"x"}, Images: []ShelfImage{{Name: "lark.cgo", Fit: "no", Against: []string{"made for another"}}}},
+	Hops{From: "7.4.2", To: "8.1.0", Hops: []HopPlan{{From: "7.4.2", Release: "7.6.1", Before: []string{"licence"}}}},
+	Interlock{State: InterlockHeld, Command: "recommence", Says: "restarts"},
 }
 
 func TestEveryKindComesBackFromJSON(t *testing.T) {

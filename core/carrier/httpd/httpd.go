@@ -1,0 +1,170 @@
+// Package httpd serves what is staged by HTTP (RFC 9110), with ranges, under a path that holds a word
+// made for this one time: whoever does not know it gets nothing.
+package httpd
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/clock"
+	"pilotrix/core/network"
+)
+
+// Options is what a Server needs. Network and Stage have to be set.
+type Options struct {
+	Network network.Network
+	Stage   *carrier.Stage
+	Clock   clock.Clock
+	Watcher carrier.Watcher
+}
+
+// Server serves what is staged, and nothing else.
+type Server struct {
+	opt      Options
+	listener net.Listener
+	at       netip.AddrPort
+	word     string
+	count    atomic.Int64
+}
+
+// Listen binds a server.
+func Listen(at netip.AddrPort, opt Options) (*Server, error) {
+	if opt.Watcher == nil {
+		opt.Watcher = carrier.NoWatcher{}
+	}
+	listener, err := opt.Network.Listen(at)
+	if err != nil {
+		return nil, fmt.Errorf("HTTP server at %s: %w", at, err)
+	}
+	s := &Server{opt: opt, listener: listener, word: strings.ToLower(rand.Text()[:10])}
+	s.at, err = netip.ParseAddrPort(listener.Addr().String())
+	return s, err
+}
+
+// Addr is where the server listens.
+func (s *Server) Addr() netip.AddrPort { return s.at }
+
+// Path is where a staged file is found, with its leading slash.
+func (s *Server) Path(name string) string { return "/" + s.word + "/" + name }
+
+const (
+	headTime = 20 * time.Second
+	endTime  = 2 * time.Second
+)
+
+// Serve answers requests until ctx ends.
+func (s *Server) Serve(ctx context.Context) error {
+	server := &http.Server{
+		Handler: http.HandlerFunc(s.answer), ReadHeaderTimeout: headTime, MaxHeaderBytes: 16 << 10,
+		BaseContext: func(net.Listener) context.Context { return ctx },
+	}
+	stop := context.AfterFunc(ctx, func() {
+		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), endTime)
+		defer cancel()
+		if server.Shutdown(limited) != nil {
+			_ = server.Close()
+		}
+	})
+	defer stop()
+	if err := server.Serve(s.listener); !errors.Is(err, http.ErrServerClosed) && ctx.Err() == nil {
+		return fmt.Errorf("HTTP server at %s: %w", s.at, err)
+	}
+	return nil
+}
+
+func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
+	peer, _ := netip.ParseAddrPort(r.RemoteAddr)
+	say := func(kind, text string, fromPeer bool) {
+		s.opt.Watcher.Said(carrier.Message{By: "HTTP", Peer: peer, FromPeer: fromPeer, Kind: kind, Text: text})
+	}
+	name, ours := strings.CutPrefix(r.URL.Path, "/"+s.word+"/")
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		say("refused", r.Method+" is not served", true)
+		http.Error(w, "only GET and HEAD are served here", http.StatusMethodNotAllowed)
+		return
+	}
+	if !ours {
+		say("refused", "a path without this step's word was asked for", true)
+		http.Error(w, "nothing here", http.StatusNotFound)
+		return
+	}
+	offer, err := s.opt.Stage.Find(name)
+	if err != nil {
+		say("refused", err.Error(), true)
+		http.Error(w, err.Error(), http.StatusNotFound)
+		return
+	}
+	file, err := offer.Open()
+	if err != nil {
+		say("refused", err.Error(), false)
+		http.Error(w, "the file cannot be read", http.StatusInternalServerError)
+		return
+	}
+	defer file.Close()
+	request := r.Method + " " + offer.Name
+	if part := r.Header.Get("Range"); part != "" {
+		request += " " + part
+	}
+	id := fmt.Sprintf("http %s %d", peer, s.count.Add(1))
+	s.opt.Watcher.Said(carrier.Message{Transfer: id, By: "HTTP", Peer: peer, FromPeer: true, Kind: r.Method, Text: request})
+	if r.Method == http.MethodHead {
+		http.ServeContent(w, r, offer.Name, time.Time{}, file)
+		return
+	}
+	t := carrier.Transfer{ID: id, By: "HTTP", Peer: peer, File: offer.Name, Size: offer.Size, Terms: "HTTP"}
+	s.opt.Watcher.Began(t)
+	count := carrier.NewCount(s.opt.Clock, s.opt.Watcher, t)
+	out := &counted{ResponseWriter: w, count: count}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	http.ServeContent(out, r, offer.Name, time.Time{}, file)
+	err = out.failed
+	if err == nil && r.Context().Err() != nil {
+		err = errors.New("the device hung up")
+	}
+	s.opt.Watcher.Said(carrier.Message{Transfer: id, By: "HTTP", Peer: peer, Kind: fmt.Sprint(out.status()), Text: fmt.Sprintf("%d B", count.Bytes())})
+	count.End(err)
+}
+
+// counted counts what goes out.
+type counted struct {
+	http.ResponseWriter
+	count  *carrier.Count
+	code   int
+	failed error
+}
+
+func (c *counted) WriteHeader(code int) {
+	c.code = code
+	c.ResponseWriter.WriteHeader(code)
+}
+
+func (c *counted) Write(p []byte) (int, error) {
+	n, err := c.ResponseWriter.Write(p)
+	c.count.Add(n)
+	if err != nil {
+		c.failed = err
+	}
+	return n, err
+}
+
+// ReadFrom keeps the standard library's way of copying, piece by piece so that it can be counted.
+func (c *counted) ReadFrom(r io.Reader) (int64, error) {
+	return io.CopyBuffer(struct{ io.Writer }{c}, r, make([]byte, 64<<10))
+}
+
+func (c *counted) status() int {
+	if c.code == 0 {
+		return http.StatusOK
+	}
+	return c.code
+}

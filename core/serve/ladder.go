@@ -1,0 +1,136 @@
+package serve
+
+import (
+	"sync"
+	"time"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+)
+
+// ladder gathers messages into rungs: those that count (DATA, ACK) become a run that grows, everything
+// else is a rung of its own. A run is told when it begins, a few times a second, and when it ends.
+type ladder struct {
+	clock clock.Clock
+	emit  func(event.Body)
+
+	mu    sync.Mutex
+	rows  map[string]int // rungs of each transfer so far
+	runs  map[runKey]*run
+	last  time.Time
+	quiet map[string]int // refusals that are told no more, by peer
+}
+
+type runKey struct {
+	transfer   string
+	what       string
+	fromDevice bool
+}
+
+type run struct {
+	event.Message
+	changed bool
+}
+
+const flushEvery = 500 * time.Millisecond
+
+func newLadder(c clock.Clock, emit func(event.Body)) *ladder {
+	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: map[string]int{}}
+}
+
+// counted are the kinds that come in runs.
+var counted = map[string]bool{"DATA": true, "ACK": true, "STRAY": true}
+
+// mostRefusals are told of one peer; a device that asks for the same wrong name again and again, or a
+// hostile one, does not fill the logbook.
+const mostRefusals = 20
+
+func (l *ladder) say(m carrier.Message) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	key := runKey{m.Transfer, m.Kind, m.FromPeer}
+	if counted[m.Kind] {
+		if l.extend(key, m) {
+			return
+		}
+	} else {
+		l.flushLocked()
+		l.endRuns(m.Transfer)
+	}
+	if m.Transfer == "" {
+		peer := m.Peer.Addr().String()
+		if l.quiet[peer]++; l.quiet[peer] > mostRefusals {
+			return
+		}
+	}
+	row := l.rows[m.Transfer]
+	l.rows[m.Transfer]++
+	told := event.Message{
+		Transfer: m.Transfer, Row: row, By: m.By, Peer: m.Peer.String(), FromDevice: m.FromPeer, What: m.Kind, Text: m.Text,
+		First: m.Block, Last: m.Block, Count: 1,
+	}
+	if m.Again {
+		told.Again = 1
+	}
+	if counted[m.Kind] {
+		l.runs[key] = &run{Message: told}
+	}
+	l.emit(told)
+}
+
+// extend adds a message to its run. It reports whether there is one.
+func (l *ladder) extend(key runKey, m carrier.Message) bool {
+	r := l.runs[key]
+	if r == nil {
+		return false
+	}
+	r.Count++
+	r.Last = max(r.Last, m.Block)
+	if m.Again {
+		r.Again++
+	}
+	r.changed = true
+	return true
+}
+
+// flush tells the runs that grew.
+func (l *ladder) flush() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if now := l.clock.Now(); now.Sub(l.last) >= flushEvery {
+		l.last = now
+		l.flushLocked()
+	}
+}
+
+func (l *ladder) flushLocked() {
+	for _, r := range l.runs {
+		if r.changed {
+			r.changed = false
+			l.emit(r.Message)
+		}
+	}
+}
+
+func (l *ladder) endRuns(transfer string) {
+	for key := range l.runs {
+		if key.transfer == transfer {
+			delete(l.runs, key)
+		}
+	}
+}
+
+// end tells the rest of a transfer that is over.
+func (l *ladder) end(transfer string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.flushLocked()
+	l.endRuns(transfer)
+	delete(l.rows, transfer)
+}
+
+// clockSpan is how long a transfer took, by its own count.
+func clockSpan(p carrier.Progress) time.Duration {
+	return time.Duration(float64(p.Bytes) / p.Rate * float64(time.Second))
+}

@@ -1,0 +1,219 @@
+// Package serve starts the carriers that a device fetches from or leaves files with, and tells what
+// happens on them as events: what is staged, each transfer, and the ladder of messages.
+package serve
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+	"sync"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/ftpd"
+	"pilotrix/core/carrier/httpd"
+	"pilotrix/core/carrier/tftp"
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/network"
+)
+
+// Carriers are those that can be served by, with their usual ports.
+var Carriers = map[string]uint16{"tftp": tftp.Port, "http": 80, "ftp": 21}
+
+// Options is what a Dock needs.
+type Options struct {
+	Network network.Network
+	Clock   clock.Clock
+	Emit    func(event.Body)
+	Limits  tftp.Limits
+}
+
+// Dock is where files are staged and carriers listen. It may be used by several goroutines.
+type Dock struct {
+	opt    Options
+	stage  carrier.Stage
+	ctx    context.Context
+	cancel context.CancelFunc
+	group  sync.WaitGroup
+	ladder *ladder
+
+	mu        sync.Mutex
+	listening map[string]*Place // by carrier and address asked for
+	endings   []chan Ending
+}
+
+// Place is where a carrier listens, and what a device has to be told to use it.
+type Place struct {
+	Carrier        string
+	At             netip.AddrPort
+	User, Password string
+	path           func(name string) string
+}
+
+// Path is the path of a staged file, with HTTP; with the others it is its name.
+func (p Place) Path(name string) string {
+	if p.path == nil {
+		return name
+	}
+	return p.path(name)
+}
+
+// Ending tells how a transfer ended.
+type Ending struct {
+	carrier.Transfer
+	carrier.Progress
+	Err error
+}
+
+// NewDock makes a dock on which nothing listens yet.
+func NewDock(ctx context.Context, opt Options) *Dock {
+	d := &Dock{opt: opt, listening: map[string]*Place{}}
+	d.ctx, d.cancel = context.WithCancel(ctx)
+	d.ladder = newLadder(opt.Clock, opt.Emit)
+	return d
+}
+
+// Close ends every carrier and waits for it.
+func (d *Dock) Close() {
+	d.cancel()
+	d.group.Wait()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, ending := range d.endings {
+		close(ending)
+	}
+	d.endings = nil
+}
+
+// Offer stages a file and tells so; the returned function withdraws it.
+func (d *Dock) Offer(o carrier.Offer, by string) (withdraw func(), err error) {
+	undo, err := d.stage.Offer(o)
+	if err != nil {
+		return nil, err
+	}
+	told := event.Staged{Name: o.Name, State: event.Offered, By: strings.ToUpper(by), Size: o.Size, SHA256: o.SHA256}
+	d.opt.Emit(told)
+	return sync.OnceFunc(func() {
+		undo()
+		told.State = event.Withdrawn
+		d.opt.Emit(told)
+	}), nil
+}
+
+// OpenSlot lets one upload in and tells so; the returned function closes it.
+func (d *Dock) OpenSlot(s carrier.Slot, by string) (closeSlot func(), err error) {
+	undo, err := d.stage.OpenSlot(s)
+	if err != nil {
+		return nil, err
+	}
+	told := event.Staged{Name: s.Name, State: event.Offered, By: strings.ToUpper(by), Slot: true, Size: s.Limit}
+	d.opt.Emit(told)
+	return sync.OnceFunc(func() {
+		undo()
+		told.State = event.Withdrawn
+		d.opt.Emit(told)
+	}), nil
+}
+
+// Endings is told every transfer that ends from now on. It is closed with the dock.
+func (d *Dock) Endings() <-chan Ending {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	c := make(chan Ending, 64)
+	d.endings = append(d.endings, c)
+	return c
+}
+
+// server is what every carrier that listens has.
+type server interface {
+	Addr() netip.AddrPort
+	Serve(ctx context.Context) error
+}
+
+// Listen starts a carrier at an address, or returns where it listens there already.
+func (d *Dock) Listen(name string, at netip.AddrPort) (Place, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	key := name + " " + at.String()
+	if place, there := d.listening[key]; there && at.Port() != 0 {
+		return *place, nil
+	}
+	s, place, err := d.start(name, at)
+	if err != nil {
+		return Place{}, err
+	}
+	place.Carrier, place.At = name, s.Addr()
+	d.listening[key] = &place
+	title := strings.ToUpper(name)
+	d.opt.Emit(event.Carrier{Name: title, State: event.Listening, Address: place.At.String()})
+	d.group.Go(func() {
+		err := s.Serve(d.ctx)
+		ended := event.Carrier{Name: title, State: event.Ended, Address: place.At.String()}
+		if err != nil {
+			ended.Note = err.Error()
+		}
+		d.opt.Emit(ended)
+		d.mu.Lock()
+		delete(d.listening, key)
+		d.mu.Unlock()
+	})
+	return place, nil
+}
+
+func (d *Dock) start(name string, at netip.AddrPort) (server, Place, error) {
+	switch name {
+	case "tftp":
+		s, err := tftp.Listen(at, tftp.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}, Limits: d.opt.Limits, Packets: true})
+		return s, Place{}, err
+	case "http":
+		s, err := httpd.Listen(at, httpd.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		if err != nil {
+			return nil, Place{}, err
+		}
+		return s, Place{path: s.Path}, nil
+	case "ftp":
+		s, err := ftpd.Listen(at, ftpd.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		if err != nil {
+			return nil, Place{}, err
+		}
+		user, password := s.Login()
+		return s, Place{User: user, Password: password}, nil
+	}
+	return nil, Place{}, fmt.Errorf("no carrier %q to serve by; there are tftp, http and ftp", name)
+}
+
+// watcher turns what the carriers tell into events.
+type watcher struct{ d *Dock }
+
+func (w watcher) Began(t carrier.Transfer) {
+	w.d.opt.Emit(event.TransferBegin{ID: t.ID, File: t.File, Size: max(t.Size, 0), By: t.By, Peer: t.Peer.String(), Terms: t.Terms, Receive: t.Upload})
+}
+
+func (w watcher) Moved(t carrier.Transfer, p carrier.Progress) {
+	w.d.ladder.flush()
+	w.d.opt.Emit(event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Again: p.Again, Rate: p.Rate, Left: p.Left})
+}
+
+func (w watcher) Ended(t carrier.Transfer, p carrier.Progress, err error) {
+	w.d.ladder.end(t.ID)
+	w.d.opt.Emit(event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Again: p.Again, Rate: p.Rate})
+	end := event.TransferEnd{ID: t.ID, Outcome: event.Done, Bytes: p.Bytes, Blocks: p.Blocks, Again: p.Again}
+	if p.Rate > 0 {
+		end.Took = clockSpan(p)
+	}
+	if err != nil {
+		end.Outcome, end.Message = event.Failed, err.Error()
+	}
+	w.d.opt.Emit(end)
+	w.d.mu.Lock()
+	defer w.d.mu.Unlock()
+	for _, ending := range w.d.endings {
+		select {
+		case ending <- Ending{t, p, err}:
+		default: // nobody reads it any more
+		}
+	}
+}
+
+func (w watcher) Said(m carrier.Message) { w.d.ladder.say(m) }
