@@ -3,10 +3,15 @@
 package demo
 
 import (
+	"archive/zip"
+	"bytes"
 	"cmp"
+	"crypto/sha256"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
+	"net/netip"
 	"os"
 	"path"
 	"path/filepath"
@@ -15,12 +20,14 @@ import (
 
 	"pilotrix/bench"
 	"pilotrix/bench/brindle"
+	"pilotrix/bench/cormel"
 	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
+	"pilotrix/core/image"
 	"pilotrix/core/runbook"
 )
 
-//go:embed dialects/*.yaml runbooks/*.yaml
+//go:embed dialects/*.yaml runbooks/*.yaml paths/*.yaml
 var files embed.FS
 
 // DialectText is the text of a dialect that ships with the program.
@@ -79,6 +86,21 @@ func isPath(name string) bool {
 	return strings.ContainsAny(name, `/\`) || strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
 }
 
+// Paths lists the files of allowed steps that ship with the program.
+func Paths() []string { return names("paths") }
+
+// LoadPaths finds a file of allowed steps: by its path, or one that ships with the program.
+func LoadPaths(name string) (*image.Paths, error) {
+	if isPath(name) {
+		return image.LoadPaths(name)
+	}
+	data, err := read("paths", name)
+	if err != nil {
+		return nil, err
+	}
+	return image.ParsePaths(name+".yaml", data)
+}
+
 // Place is a device of the scenario as it stands when the scene begins.
 type Place struct {
 	Name    string // of the device
@@ -86,7 +108,7 @@ type Place struct {
 	Family  string
 	Dialect string
 	About   string
-	build   func() bench.Device
+	build   func(*bench.LAN) bench.Device
 }
 
 // Words are family and place, as the header shows them.
@@ -118,7 +140,7 @@ var places = map[string]Place{
 	"hollow-rtr1": {
 		Name: "hollow-rtr1", Where: "Hollow Skerry", Family: "Brindle R40", Dialect: "brindle-r40",
 		About: "lost its image in a power cut, waits in its boot monitor",
-		build: func() bench.Device {
+		build: func(*bench.LAN) bench.Device {
 			r := brindle.New("R40-2", "hollow-rtr1", user, password)
 			r.SaveConfiguration("2026-03-02")
 			r.Install("tern-4.0.7.brm", brindle.MakeImage("4.0.7", []string{"R40-1", "R40-2"}, 1_150_976), true)
@@ -128,7 +150,7 @@ var places = map[string]Place{
 	"mare-rtr1": {
 		Name: "mare-rtr1", Where: "Grey Mare", Family: "Brindle R40", Dialect: "brindle-r40",
 		About: "runs tern 4.0.7 and is well",
-		build: func() bench.Device {
+		build: func(*bench.LAN) bench.Device {
 			r := brindle.New("R40-1", "mare-rtr1", user, password)
 			r.SaveConfiguration("2026-05-19")
 			r.Install("tern-4.0.7.brm", brindle.MakeImage("4.0.7", []string{"R40-1", "R40-2"}, 1_150_976), false)
@@ -136,7 +158,43 @@ var places = map[string]Place{
 			return r
 		},
 	},
+	"mare-gw1": {
+		Name: "mare-gw1", Where: "Grey Mare", Family: "Cormel G2", Dialect: "cormel-g2",
+		About: "runs lark 7.4.2 from bank A; bank B holds 7.2.0",
+		build: func(lan *bench.LAN) bench.Device { return Gateway(lan, gatewaySize) },
+	},
 }
+
+// gatewaySize is the size of the gateway's images, their heads left out.
+const gatewaySize = 5_242_880
+
+// Gateway is the voice gateway on Grey Mare as it stands when a scene begins. Size is that of the images
+// in its banks.
+func Gateway(lan *bench.LAN, size int) *cormel.Gateway {
+	g := cormel.New(cormel.Settings{
+		Model: "G2-4", HostName: "mare-gw1", Serial: gatewaySerial, Login: user, Word: password, Boot: "2.1", Address: gatewayAddress,
+	}, lan)
+	g.Install("A", GatewayImage("7.4.2", size))
+	g.Install("B", GatewayImage("7.2.0", size))
+	g.Warm()
+	return g
+}
+
+const gatewaySerial = "CG2-004711"
+
+// Addresses of the scenario, from the range for documentation (RFC 5737).
+var (
+	gatewayAddress = netip.MustParsePrefix("192.0.2.41/24")
+	LaptopAddress  = netip.MustParsePrefix("192.0.2.10/24")
+)
+
+// GatewayImage is an image for the voice gateways.
+func GatewayImage(release string, size int) []byte {
+	return cormel.MakeCargo(cormel.Cargo{Release: release, Models: []string{"G2-4", "G2-8"}, Boot: "2.0", Licence: release[:1]}, size)
+}
+
+// GatewayLicence is the licence of the gateway on Grey Mare for a release.
+func GatewayLicence(release string) []byte { return cormel.MakeLicence(release, gatewaySerial) }
 
 // Places lists the devices of the scenario by name.
 func Places() []Place {
@@ -148,8 +206,11 @@ func Places() []Place {
 	return all
 }
 
+// Laptop is the laptop's place on a bench's LAN.
+func Laptop(lan *bench.LAN) bench.LANHost { return lan.Host("eth0", LaptopAddress) }
+
 // Machine brings a device of the scenario up, without power.
-func Machine(name string, c clock.Clock, memory bool) (*bench.Machine, Place, error) {
+func Machine(name string, c clock.Clock, memory bool, lan *bench.LAN) (*bench.Machine, Place, error) {
 	place, known := places[name]
 	if !known {
 		var all []string
@@ -158,7 +219,7 @@ func Machine(name string, c clock.Clock, memory bool) (*bench.Machine, Place, er
 		}
 		return nil, Place{}, fmt.Errorf("no device %q on the bench; there are %s", name, strings.Join(all, ", "))
 	}
-	return bench.New(name, place.build(), c, memory), place, nil
+	return bench.New(name, place.build(lan), c, memory), place, nil
 }
 
 // Scene is a demo: a device, a runbook, and what the runbook is told.
@@ -169,7 +230,9 @@ type Scene struct {
 	Runbook string
 	Speed   int // what our end was left at, in baud
 	Inputs  map[string]string
-	images  map[string]func() ([]byte, string)
+	Shelf   string                         // a folder, empty when the scene needs none
+	files   func(folder string) error      // made on the spot
+	place   map[string]func(string) string // inputs that are files, or folders, of the scene's folder
 }
 
 var scenes = map[string]Scene{
@@ -177,8 +240,67 @@ var scenes = map[string]Scene{
 		Name: "rescue", Title: "a router without an image, rescued over its console", Place: "hollow-rtr1",
 		Runbook: "rescue-over-serial", Speed: 38400,
 		Inputs: map[string]string{"user": user, "password": password},
-		images: map[string]func() ([]byte, string){"image": func() ([]byte, string) { return rescueImage(), "tern-" + rescueRelease + ".brm" }},
+		files:  func(folder string) error { return write(folder, "tern-"+rescueRelease+".brm", rescueImage()) },
+		place:  map[string]func(string) string{"image": in("tern-" + rescueRelease + ".brm")},
 	},
+	"bank-upgrade": {
+		Name: "bank-upgrade", Title: "a voice gateway's standby bank upgraded over TFTP, by way of an intermediate release", Place: "mare-gw1",
+		Runbook: "standby-bank-upgrade", Speed: 57600,
+		Inputs: map[string]string{"user": user, "password": password, "paths": "cormel-g2"},
+		files:  func(folder string) error { return GatewayShelf(folder, gatewaySize) },
+		place:  map[string]func(string) string{"image": in("lark-8.1.0.cgo"), "into": func(folder string) string { return folder }},
+	},
+}
+
+func in(name string) func(string) string {
+	return func(folder string) string { return filepath.Join(folder, "shelf", name) }
+}
+
+func write(folder, name string, data []byte) error {
+	shelf := filepath.Join(folder, "shelf")
+	if err := os.MkdirAll(shelf, 0o700); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(shelf, name), data, 0o600)
+}
+
+// GatewayShelf makes the shelf of the voice gateway's scene in a folder: the wanted image, the
+// intermediate one inside an archive, a licence, two that do not fit, and one whose published digest is
+// another's.
+func GatewayShelf(folder string, size int) error {
+	wanted, between := GatewayImage("8.1.0", size), GatewayImage("7.6.1", size)
+	larger := cormel.MakeCargo(cormel.Cargo{Release: "8.1.0", Models: []string{"G2-16"}, Boot: "2.0", Licence: "8"}, size/4)
+	newer := cormel.MakeCargo(cormel.Cargo{Release: "8.3.0", Models: []string{"G2-4", "G2-8"}, Boot: "3.0", Licence: "8"}, size/4)
+	archive, err := zipped("lark-7.6.1.cgo", between)
+	if err != nil {
+		return err
+	}
+	sums := fmt.Sprintf("%x  lark-8.1.0.cgo\n%x  lark-7.6.1.zip\n%x  card-line-3.4.cgo\n", sha256.Sum256(wanted), sha256.Sum256(archive), sha256.Sum256(larger))
+	for name, data := range map[string][]byte{
+		"lark-8.1.0.cgo": wanted, "lark-7.6.1.zip": archive, "lark-8.1.0-g2-16.cgo": larger, "lark-8.3.0.cgo": newer,
+		"card-line-3.4.cgo": CardFirmware("line", "3.4"), "mare-gw1-8.licence": GatewayLicence("8"), "SHA256SUMS": []byte(sums),
+	} {
+		if err := write(folder, name, data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CardFirmware is an image for the gateway's cards.
+func CardFirmware(kind, release string) []byte {
+	return cormel.MakeCargo(cormel.Cargo{Release: release, Card: kind}, 180_000)
+}
+
+func zipped(name string, data []byte) ([]byte, error) {
+	var out bytes.Buffer
+	w := zip.NewWriter(&out)
+	f, err := w.Create(name)
+	if err == nil {
+		_, err = f.Write(data)
+	}
+	err = errors.Join(err, w.Close())
+	return out.Bytes(), err
 }
 
 // Scenes lists the demos by name.
@@ -205,14 +327,12 @@ func FindScene(name, folder string) (Scene, error) {
 	for key, value := range scene.Inputs {
 		inputs[key] = value
 	}
-	for input, make := range scene.images {
-		data, file := make()
-		where := filepath.Join(folder, file)
-		if err := os.WriteFile(where, data, 0o600); err != nil {
-			return Scene{}, err
-		}
-		inputs[input] = where
+	if err := scene.files(folder); err != nil {
+		return Scene{}, err
 	}
-	scene.Inputs = inputs
+	for input, place := range scene.place {
+		inputs[input] = place(folder)
+	}
+	scene.Inputs, scene.Shelf = inputs, filepath.Join(folder, "shelf")
 	return scene, nil
 }

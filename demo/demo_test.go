@@ -6,6 +6,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/clock"
+	"pilotrix/core/device"
+	"pilotrix/core/runbook"
 )
 
 func TestEverythingThatShipsLoads(t *testing.T) {
@@ -24,9 +26,9 @@ func TestEverythingThatShipsLoads(t *testing.T) {
 		require.NoError(t, err)
 		d, err := LoadDialect(places[scene.Place].Dialect)
 		require.NoError(t, err)
-		prepared, err := book.Prepare(d, scene.Inputs)
+		prepared, err := book.Prepare(d, scene.Inputs, runbook.Kit{})
 		require.NoError(t, err)
-		require.NotEmpty(t, prepared.Plan().Steps)
+		require.NotEmpty(t, prepared.Plan(&device.Facts{}).Steps)
 	}
 }
 
@@ -35,6 +37,6 @@ func TestUnknownNamesListWhatThereIs(t *testing.T) {
 	require.ErrorContains(t, err, "brindle-r40")
 	_, err = FindScene("nosuch", t.TempDir())
 	require.ErrorContains(t, err, "rescue")
-	_, _, err = Machine("nosuch", clock.Real(), true)
+	_, _, err = Machine("nosuch", clock.Real(), true, nil)
 	require.ErrorContains(t, err, "hollow-rtr1")
 }

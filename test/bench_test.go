@@ -57,7 +57,7 @@ func newRig(t *testing.T, model string, speed int, approve func(event.Ask) strin
 	require.NoError(t, err)
 	b, err := demo.LoadRunbook("rescue-over-serial")
 	require.NoError(t, err)
-	r.book, err = b.Prepare(d, r.inputs)
+	r.book, err = b.Prepare(d, r.inputs, runbook.Kit{})
 	require.NoError(t, err)
 
 	opener := line.NewOpener(clock.Real())

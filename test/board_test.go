@@ -19,6 +19,7 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
+	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/demo"
 )
@@ -98,7 +99,7 @@ func TestRealBootloaderTakesEverySize(t *testing.T) {
 		for _, size := range []int{0, 1, 127, 128, 129, 1023, 1024, 1025, 256 << 10} {
 			book, err := demo.LoadRunbook("prove-in-memory")
 			require.NoError(t, err)
-			prepared, err := book.Prepare(d, map[string]string{"image": randomFile(t, size), "address": "40400000", "by": by})
+			prepared, err := book.Prepare(d, map[string]string{"image": randomFile(t, size), "address": "40400000", "by": by}, runbook.Kit{})
 			require.NoError(t, err)
 			result, err := s.Run(t.Context(), prepared)
 			require.NoError(t, err)

@@ -92,7 +92,7 @@ func TestAFailureGoesTheWayBack(t *testing.T) {
 		defer r.close()
 		book, err := runbook.Parse("there-and-back.yaml", []byte(wayBackBook))
 		require.NoError(t, err)
-		r.book, err = book.Prepare(r.book.Dialect, nil)
+		r.book, err = book.Prepare(r.book.Dialect, nil, runbook.Kit{})
 		require.NoError(t, err)
 		result := r.run()
 		require.Equal(t, event.WentBack, result.Outcome, "%s\n%s", result.Message, r.story())

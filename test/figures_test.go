@@ -17,6 +17,7 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
+	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/demo"
 )
@@ -73,7 +74,7 @@ func overhead(b *testing.B) (own, total time.Duration) {
 	require.NoError(b, err)
 	book, err := demo.LoadRunbook("rescue-over-serial")
 	require.NoError(b, err)
-	prepared, err := book.Prepare(d, map[string]string{"image": path, "user": "harbour", "password": "lamp-and-tide"})
+	prepared, err := book.Prepare(d, map[string]string{"image": path, "user": "harbour", "password": "lamp-and-tide"}, runbook.Kit{})
 	require.NoError(b, err)
 	opener := line.NewOpener(c)
 	opener.Register(line.Bench, func(ctx context.Context, t line.Target) (line.Line, error) { return machine.Open(ctx, opener, t) })

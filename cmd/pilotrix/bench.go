@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/bench"
 	"pilotrix/core/clock"
 	"pilotrix/demo"
 )
@@ -24,7 +25,7 @@ func (p *program) benchCommand() *cobra.Command {
   pilotrix open serial:PATH     in another terminal`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			machine, place, err := demo.Machine(args[0], clock.Scaled(scale), false)
+			machine, place, err := demo.Machine(args[0], clock.Scaled(scale), false, bench.NewLAN(false, 1))
 			if err != nil {
 				return usage(err)
 			}

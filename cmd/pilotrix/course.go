@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/screen"
 )
@@ -15,11 +16,12 @@ type coursePrinter struct {
 	out      io.Writer
 	titles   map[string]event.StepPlan
 	leg      string
-	lastPart int
+	lastPart map[string]int
+	facts    map[string]string
 }
 
 func newCoursePrinter(out io.Writer) *coursePrinter {
-	return &coursePrinter{out: out, titles: map[string]event.StepPlan{}}
+	return &coursePrinter{out: out, titles: map[string]event.StepPlan{}, lastPart: map[string]int{}, facts: map[string]string{}}
 }
 
 var outcomeMarks = map[string]string{event.Done: "●", event.Failed: "✗", event.Stopped: "◇", event.Skipped: "·", event.ByHand: "○"}
@@ -52,19 +54,83 @@ func (c *coursePrinter) tell(e event.Event) {
 		c.ask(b)
 	case event.Answer:
 		c.say("      %s (%s)", b.Answer, b.By)
+	case event.Course:
+		for _, s := range b.Steps {
+			c.titles[s.ID] = s
+		}
 	case event.Fact:
-		c.say("      %-24s %s", b.Name, firstLine(b.Value))
+		if c.facts[b.Name] != b.Value { // a poll reads the same again and again
+			c.facts[b.Name] = b.Value
+			c.say("      %-24s %s", b.Name, firstLine(b.Value))
+		}
+	case event.Check:
+		c.check(b)
+	case event.Hops:
+		c.hops(b)
+	case event.Carrier:
+		c.say("      %s %s at %s %s", b.Name, b.State, b.Address, b.Note)
+	case event.Staged:
+		c.say("      %s %s", b.Name, b.State)
+	case event.Preflight:
+		c.preflight(b)
+	case event.Message:
+		c.message(b)
+	case event.Reach:
+		c.reach(b)
+	case event.Interlock:
+		c.say("    ! interlock %s %s %s", b.State, b.Command, b.Says)
 	case event.Note:
 		c.say("    %s%s", levelMarks[b.Level], b.Text)
 	case event.TransferBegin:
-		c.lastPart = -1
-		c.say("      %s, %d B by %s", b.File, b.Size, b.By)
+		c.lastPart[b.ID] = -1
+		c.say("      %s, %d B by %s %s", b.File, b.Size, b.By, b.Terms)
 	case event.Transfer:
 		c.transfer(b)
 	case event.TransferEnd:
 		c.say("      %s: %d B in %s, %d blocks, %d again, padding %d B %s", b.Outcome, b.Bytes, b.Took.Round(100*time.Millisecond), b.Blocks, b.Again, b.Padding, b.Message)
 	case event.RunEnd:
 		c.end(b)
+	}
+}
+
+func (c *coursePrinter) check(b event.Check) {
+	if b.Before != "" {
+		c.say("      %s: %s ⇢ %s", b.Text, firstLine(b.Before), firstLine(b.Got))
+	}
+}
+
+func (c *coursePrinter) hops(b event.Hops) {
+	way := b.From
+	for _, hop := range b.Hops {
+		way += " ━▶ " + hop.Release
+	}
+	c.say("      %s", way)
+}
+
+func (c *coursePrinter) preflight(b event.Preflight) {
+	mark := "✓"
+	if !b.Held {
+		mark = "✗"
+	}
+	c.say("      %s %-9s %s", mark, b.What, b.Text)
+	if b.Remedy != "" {
+		c.say("        %-9s %s", "", b.Remedy)
+	}
+}
+
+// message tells what stands out on a ladder: refusals and errors.
+func (c *coursePrinter) message(b event.Message) {
+	if b.What == "refused" || b.What == "ERROR" {
+		c.say("    ! %s %s: %s", b.By, b.Peer, b.Text)
+	}
+}
+
+func (c *coursePrinter) reach(b event.Reach) {
+	switch b.State {
+	case event.Gone:
+		c.say("    ! %s does not answer since %s", b.Target, b.Begin.Format("15:04:05"))
+	case event.Back:
+		c.say("      %s answers again after %s", b.Target, clock.Words(b.Length))
 	}
 }
 
@@ -98,8 +164,8 @@ func (c *coursePrinter) transfer(b event.Transfer) {
 	if b.Size == 0 {
 		return
 	}
-	if part := int(4 * b.Bytes / b.Size); part > c.lastPart {
-		c.lastPart = part
+	if part := int(4 * b.Bytes / b.Size); part > c.lastPart[b.ID] {
+		c.lastPart[b.ID] = part
 		c.say("      %3d %%  %d of %d B  %.1f kB/s  %s left", 100*b.Bytes/b.Size, b.Bytes, b.Size, b.Rate/1000, b.Left.Round(time.Second))
 	}
 }

@@ -16,7 +16,7 @@ func (p *program) demoCommand() *cobra.Command {
 	var scale float64
 	var about strings.Builder
 	for _, scene := range demo.Scenes() {
-		fmt.Fprintf(&about, "\n  %-10s %s", scene.Name, scene.Title)
+		fmt.Fprintf(&about, "\n  %-14s %s", scene.Name, scene.Title)
 	}
 	cmd := &cobra.Command{
 		Use:   "demo [NAME]",
@@ -26,9 +26,10 @@ terminal it runs by itself, approves the holds and prints the course as it goes.
 
 Demos:` + about.String(),
 		Example: `  pilotrix demo                     the rescue, eight times as fast as in life
+  pilotrix demo bank-upgrade        a release change over TFTP, with a hop, a restart and the proof
   pilotrix demo rescue --time-scale 1`,
 		Args:      cobra.MaximumNArgs(1),
-		ValidArgs: []string{"rescue"},
+		ValidArgs: []string{"rescue", "bank-upgrade"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name := "rescue"
 			if len(args) > 0 {
@@ -61,7 +62,11 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless 
 	if err != nil {
 		return err
 	}
-	prepared, err := book.Prepare(d, scene.Inputs)
+	kit, err := p.kit(cmd.Context(), d, []string{scene.Shelf}, book, scene.Inputs)
+	if err != nil {
+		return err
+	}
+	prepared, err := book.Prepare(d, scene.Inputs, kit)
 	if err != nil {
 		return err
 	}

@@ -104,6 +104,7 @@ stops before what cannot be undone, and keeps what happened.`,
 	root.AddCommand(
 		p.demoCommand(), p.openCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
 		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.benchCommand(), p.logbookCommand(),
+		p.shelfCommand(), p.serveCommand(), p.putCommand(), p.reckonCommand(),
 	)
 	return root
 }

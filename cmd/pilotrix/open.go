@@ -37,7 +37,7 @@ func (p *program) openCommand() *cobra.Command {
 			var prepared *runbook.Prepared
 			d, err := flags.loadDialect(target)
 			if err == nil && book != "" {
-				_, prepared, err = flags.prepare(book)
+				_, prepared, err = p.prepare(cmd.Context(), &flags, book)
 			}
 			if err != nil {
 				return usage(err)
@@ -61,6 +61,9 @@ func (p *program) interactive(ctx context.Context, target line.Target, scale flo
 	o, err := p.begin(ctx, target, scale, d, nil, secrets)
 	if err != nil {
 		return err
+	}
+	if prepared != nil {
+		prepared.Kit.Network = o.host
 	}
 	err = tui.Run(ctx, tui.Options{
 		Session: o.Session, Runbook: prepared, Dialect: d, Theme: p.theme, Leader: p.leader, Notices: o.notices,

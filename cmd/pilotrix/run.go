@@ -35,7 +35,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 			if flags.on == "" {
 				return usage(errors.New("say where the device is: --on TARGET"))
 			}
-			target, prepared, err := flags.prepare(args[0])
+			target, prepared, err := p.prepare(cmd.Context(), &flags, args[0])
 			if err != nil {
 				return usage(err)
 			}
@@ -82,6 +82,7 @@ func (p *program) runHeadless(ctx context.Context, target line.Target, scale flo
 	if err != nil {
 		return err
 	}
+	prepared.Kit.Network = o.host
 	feed := o.Subscribe()
 	o.Begin()
 	printed := make(chan error, 1)
@@ -125,28 +126,53 @@ func (p *program) print(feed *event.Feed, prepared *runbook.Prepared, asJSON boo
 func (p *program) planCommand() *cobra.Command {
 	var flags targetFlags
 	var asJSON bool
+	var format string
+	var facts []string
 	cmd := &cobra.Command{
 		Use:   "plan RUNBOOK",
 		Short: "Print every command that would be typed; sends nothing",
+		Long: `Prints every command that would be typed, every hold, the expected times and the way back. What only
+the device can tell stays as ${…}, unless it is assumed with --fact.`,
 		Example: `  pilotrix plan rescue-over-serial --dialect brindle-r40 --set image=tern-4.2.1.brm \
-      --set user=harbour --secret password=env:PASS`,
+      --set user=harbour --secret password=env:PASS
+  pilotrix plan standby-bank-upgrade --dialect cormel-g2 --set image=lark-8.1.0.cgo --set paths=cormel-g2 \
+      --set user=harbour --secret password=env:PASS --fact running.release=7.4.2 --format markdown`,
 		Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			_, prepared, err := flags.prepare(args[0])
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if asJSON {
+				format = "json"
+			}
+			assumed, err := parseFacts(facts)
 			if err != nil {
 				return usage(err)
 			}
-			if asJSON {
-				encoder := json.NewEncoder(p.out)
-				encoder.SetIndent("", "  ")
-				return encoder.Encode(prepared.Plan())
+			_, prepared, err := p.prepare(cmd.Context(), &flags, args[0])
+			if err != nil {
+				return usage(err)
 			}
-			prepared.Plan().Write(p.out)
-			return nil
+			return p.printPlan(prepared.Plan(assumed), format)
 		},
 	}
 	flags.add(cmd)
 	flags.addInputs(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print the plan as JSON")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "the same as --format json")
+	cmd.Flags().StringVar(&format, "format", "text", "text, markdown or json")
+	cmd.Flags().StringArrayVar(&facts, "fact", nil, "what is assumed of the device, `name=value`")
 	return cmd
+}
+
+func (p *program) printPlan(plan runbook.Plan, format string) error {
+	switch format {
+	case "text":
+		plan.Write(p.out)
+	case "markdown":
+		plan.WriteMarkdown(p.out)
+	case "json":
+		encoder := json.NewEncoder(p.out)
+		encoder.SetIndent("", "  ")
+		return encoder.Encode(plan)
+	default:
+		return usage(fmt.Errorf("no format %q; there are text, markdown and json", format))
+	}
+	return nil
 }

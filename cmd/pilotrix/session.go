@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -15,6 +17,8 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/logbook"
+	"pilotrix/core/network"
+	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/demo"
@@ -26,6 +30,9 @@ type targetFlags struct {
 	dialect string
 	sets    []string
 	secrets []string
+	shelf   []string
+	watch   []string
+	noLocks bool
 }
 
 func (f *targetFlags) add(cmd *cobra.Command) {
@@ -35,6 +42,7 @@ func (f *targetFlags) add(cmd *cobra.Command) {
 
 func (f *targetFlags) addInputs(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.sets, "set", nil, "an input of the runbook, `k=v`")
+	cmd.Flags().StringArrayVar(&f.shelf, "shelf", nil, "a `folder` of images, instead of those that were added to the shelf")
 	cmd.Flags().StringArrayVar(&f.secrets, "secret", nil, "a secret input, `k=env:VARIABLE` or k=file:PATH")
 }
 
@@ -49,12 +57,19 @@ type open struct {
 	book    *logbook.Logbook
 	keeper  *logbook.Keeper
 	machine *bench.Machine
+	host    host
 	notices []string
+}
+
+// host is the network that carriers, checks and watches use.
+type host interface {
+	network.Network
+	reach.Network
 }
 
 // begin opens a line and the logbook. Bench targets get a clock of their own.
 func (p *program) begin(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, approve func(event.Ask) string, secrets []string) (*open, error) {
-	o := &open{}
+	o := &open{host: reach.NewHost()}
 	c := clock.Real()
 	if target.Kind == line.Bench {
 		c = clock.Scaled(scale)
@@ -64,7 +79,7 @@ func (p *program) begin(ctx context.Context, target line.Target, scale float64, 
 		return nil, usage(err)
 	}
 	s, err := session.Open(ctx, session.Options{
-		Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approve, Device: o.place.Name,
+		Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approve, Device: o.place.Name, Reach: o.host,
 	})
 	if err != nil {
 		o.close("the line did not open")
@@ -92,7 +107,9 @@ func (o *open) addBench(opener *line.Opener, target line.Target, c clock.Clock) 
 	if target.Kind != line.Bench {
 		return nil
 	}
-	o.machine, o.place, err = demo.Machine(target.Address, c, !bench.HasTerminals)
+	lan := bench.NewLAN(false, 1)
+	o.host = demo.Laptop(lan)
+	o.machine, o.place, err = demo.Machine(target.Address, c, !bench.HasTerminals, lan)
 	if err != nil {
 		return err
 	}
@@ -207,7 +224,7 @@ func readSecret(source string) (string, error) {
 }
 
 // prepare checks everything that can be checked before a line is opened.
-func (f *targetFlags) prepare(name string) (target line.Target, p *runbook.Prepared, err error) {
+func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (target line.Target, prepared *runbook.Prepared, err error) {
 	book, err := demo.LoadRunbook(name)
 	if err != nil {
 		return target, nil, err
@@ -228,6 +245,31 @@ func (f *targetFlags) prepare(name string) (target line.Target, p *runbook.Prepa
 	if err != nil {
 		return target, nil, err
 	}
-	p, err = book.Prepare(d, values)
-	return target, p, err
+	kit, err := p.kit(ctx, d, f.shelf, book, values)
+	if err != nil {
+		return target, nil, err
+	}
+	prepared, err = book.Prepare(d, values, kit)
+	return target, prepared, err
+}
+
+// kit is what a runbook works with: the shelf in the folders said, in those added, or else in the folders
+// of the images that it is given.
+func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string, book *runbook.Runbook, values map[string]string) (runbook.Kit, error) {
+	kit := runbook.Kit{Paths: demo.LoadPaths}
+	register, err := loadRegister()
+	if err != nil {
+		return kit, err
+	}
+	if len(folders) == 0 && len(register.Folders) == 0 {
+		for _, input := range book.Inputs {
+			if folder := filepath.Dir(values[input.Input]); input.Kind == runbook.KindImage && values[input.Input] != "" && !slices.Contains(folders, folder) {
+				folders = append(folders, folder)
+			}
+		}
+	}
+	if len(folders)+len(register.Folders) > 0 {
+		kit.Shelf, err = p.openShelf(ctx, d, folders)
+	}
+	return kit, err
 }

@@ -5,6 +5,7 @@ package device
 import (
 	"slices"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -18,14 +19,17 @@ type Fact struct {
 	At     time.Time
 }
 
-// Facts are the facts of one device by name, such as store.free. The zero value is ready to use; it
-// is used by one goroutine.
+// Facts are the facts of one device by name, such as store.free. The zero value is ready to use;
+// it may be used by several goroutines.
 type Facts struct {
+	mu     sync.Mutex
 	byName map[string]Fact
 }
 
 // Set keeps a fact and returns the one it replaces, if there was one.
 func (f *Facts) Set(fact Fact) (before Fact, had bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	if f.byName == nil {
 		f.byName = map[string]Fact{}
 	}
@@ -36,12 +40,16 @@ func (f *Facts) Set(fact Fact) (before Fact, had bool) {
 
 // Get finds a fact.
 func (f *Facts) Get(name string) (Fact, bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	fact, found := f.byName[name]
 	return fact, found
 }
 
 // All lists the facts by name.
 func (f *Facts) All() []Fact {
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	all := make([]Fact, 0, len(f.byName))
 	for _, fact := range f.byName {
 		all = append(all, fact)
@@ -53,10 +61,19 @@ func (f *Facts) All() []Fact {
 // Tree lays the facts out as nested maps, store.free as tree["store"]["free"], for guards.
 func (f *Facts) Tree() map[string]any {
 	tree := map[string]any{}
-	for name, fact := range f.byName {
-		Plant(tree, name, fact.Value)
+	for _, fact := range f.All() {
+		Plant(tree, fact.Name, fact.Value)
 	}
 	return tree
+}
+
+// Clone is a copy as things stand.
+func (f *Facts) Clone() *Facts {
+	clone := &Facts{}
+	for _, fact := range f.All() {
+		clone.Set(fact)
+	}
+	return clone
 }
 
 // Plant sets a dotted name in nested maps.

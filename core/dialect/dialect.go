@@ -28,6 +28,9 @@ type Dialect struct {
 	speeds   []*CompiledSpeed
 	dialogs  []*CompiledDialog
 	dangers  []compiledDanger
+	saves    []compiledSave
+	restarts []*regexp.Regexp
+	fetch    float64 // bytes a second
 	secrets  []*regexp.Regexp
 	headers  []image.Header
 	sense    sense.Config
@@ -277,18 +280,45 @@ func (c *compiler) rest() {
 	for i, secret := range c.d.Secrets {
 		c.d.secrets = append(c.d.secrets, c.pattern(fmt.Sprintf("secrets[%d]", i), secret))
 	}
-	for i, header := range c.d.Image {
-		path := fmt.Sprintf("image[%d].pattern", i)
-		pattern := c.pattern(path, header.Pattern)
-		if pattern != nil && pattern.NumSubexp() == 0 {
-			c.complain(path, "the pattern has no group: put ( ) around the value")
+	for i, save := range c.d.Saves {
+		path := fmt.Sprintf("saves[%d]", i)
+		c.need(path, save.After, "the command that makes something to lose (after: …)")
+		c.need(path, save.By, "the command that saves it (by: …)")
+		c.d.saves = append(c.d.saves, compiledSave{c.pattern(path+".after", save.After), c.pattern(path+".by", save.By), save.Says})
+	}
+	for i, restart := range c.d.Restarts {
+		c.d.restarts = append(c.d.restarts, c.pattern(fmt.Sprintf("restarts[%d]", i), restart))
+	}
+	if c.d.Fetch != "" {
+		rate, err := device.ParseSize(c.d.Fetch)
+		if err != nil {
+			c.complain("fetch", "%v", err)
 		}
-		c.d.headers = append(c.d.headers, image.Header{Name: header.Name, Pattern: pattern})
+		c.d.fetch = rate
+	}
+	for i, header := range c.d.Image {
+		c.header(fmt.Sprintf("image[%d]", i), header)
 	}
 }
 
-// Enter is what ends a command.
-func (d *Dialect) Enter() string { return or(d.Line.Enter, "\r") }
+func (c *compiler) header(path string, header Header) {
+	pattern := c.pattern(path+".pattern", header.Pattern)
+	if pattern != nil && pattern.NumSubexp() == 0 {
+		c.complain(path+".pattern", "the pattern has no group: put ( ) around the value")
+	}
+	if header.In != "" && header.In != "header" && header.In != "name" {
+		c.complain(path+".in", "no place %q to look in; there are header and name", header.In)
+	}
+	c.d.headers = append(c.d.headers, image.Header{Name: header.Name, Pattern: pattern, InName: header.In == "name"})
+}
+
+// Enter is what ends a command. It works on a nil dialect.
+func (d *Dialect) Enter() string {
+	if d == nil {
+		return "\r"
+	}
+	return or(d.Line.Enter, "\r")
+}
 
 // Nudge is the harmless key that brings a prompt.
 func (d *Dialect) Nudge() string { return or(d.Catch.Nudge, "\r") }
@@ -305,6 +335,9 @@ func (d *Dialect) Sense() sense.Config { return d.sense }
 
 // Headers are the patterns for image files.
 func (d *Dialect) Headers() []image.Header { return d.headers }
+
+// FetchRate is how much the device takes a second when it fetches a file, in bytes, 0 when not said.
+func (d *Dialect) FetchRate() float64 { return d.fetch }
 
 // HasMode reports whether the dialect, or the sensing itself, knows a mode.
 func (d *Dialect) HasMode(name string) bool {
@@ -510,6 +543,22 @@ func rows(pattern *regexp.Regexp, output string) []map[string]any {
 	return list
 }
 
+// TextRows are the rows of a list as text, for those who are told of a fact.
+func TextRows(value any) []map[string]string {
+	rows, is := value.([]map[string]any)
+	if !is {
+		return nil
+	}
+	out := make([]map[string]string, len(rows))
+	for i, row := range rows {
+		out[i] = map[string]string{}
+		for name, text := range row {
+			out[i][name] = fmt.Sprint(text)
+		}
+	}
+	return out
+}
+
 // convert gives a value its type. A digest loses its case and its separators.
 func convert(kind, text string) (any, error) {
 	if text == "" {
@@ -524,4 +573,19 @@ func convert(kind, text string) (any, error) {
 		return strings.ToLower(strings.NewReplacer(" ", "", ":", "", "-", "").Replace(text)), nil
 	}
 	return text, nil
+}
+
+// Makes reports whether the reading makes a fact of that name.
+func (r *CompiledReading) Makes(name string) bool {
+	return slices.ContainsFunc(r.facts, func(f compiledFact) bool { return f.Fact == name }) ||
+		slices.ContainsFunc(r.rows, func(row compiledRow) bool { return row.list == name })
+}
+
+// CompileHeaders compiles patterns for image files that stand under the key image of a file of their own.
+func CompileHeaders(f *source.File, headers []Header) ([]image.Header, error) {
+	c := &compiler{f: f, d: &Dialect{}}
+	for i, header := range headers {
+		c.header(fmt.Sprintf("image[%d]", i), header)
+	}
+	return c.d.headers, c.err
 }

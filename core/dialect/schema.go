@@ -18,6 +18,9 @@ type Document struct {
 	Actions  []Action   `yaml:"actions" json:"actions,omitempty"`
 	Speed    []SetSpeed `yaml:"speed" json:"speed,omitempty"`
 	Dangers  []Danger   `yaml:"dangers" json:"dangers,omitempty"`
+	Saves    []Save     `yaml:"saves" json:"saves,omitempty" jsonschema:"description=What is lost at a restart unless it is saved"`
+	Restarts []string   `yaml:"restarts" json:"restarts,omitempty" jsonschema:"description=RE2 patterns of commands that restart the device"`
+	Fetch    string     `yaml:"fetch" json:"fetch,omitempty" jsonschema:"description=How much the device takes a second when it fetches a file, such as 90 kB"`
 	Image    []Header   `yaml:"image" json:"image,omitempty" jsonschema:"description=What the header of an image file says"`
 	Secrets  []string   `yaml:"secrets" json:"secrets,omitempty" jsonschema:"description=Prompts whose answer is never recorded"`
 }
@@ -129,8 +132,16 @@ type Danger struct {
 	Says    string `yaml:"says" json:"says"`
 }
 
-// Header reads one thing from an image's header.
+// Save says what a restart loses unless it is saved before.
+type Save struct {
+	After string `yaml:"after" json:"after" jsonschema:"description=RE2 pattern of a command that makes something to lose"`
+	By    string `yaml:"by" json:"by" jsonschema:"description=RE2 pattern of the command that saves it"`
+	Says  string `yaml:"says" json:"says" jsonschema:"description=What is lost, in words"`
+}
+
+// Header reads one thing from an image's header, or from its file's name.
 type Header struct {
 	Name    string `yaml:"name" json:"name"`
 	Pattern string `yaml:"pattern" json:"pattern"`
+	In      string `yaml:"in" json:"in,omitempty" jsonschema:"enum=header,enum=name,description=Where it is looked for; the header unless said"`
 }

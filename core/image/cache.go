@@ -88,11 +88,11 @@ func (c *cache) save(now time.Time) error {
 		return err
 	}
 	c.changed = false
-	return replaceFile(c.path, data)
+	return ReplaceFile(c.path, data)
 }
 
-// replaceFile writes a file so that it is either the old one or the new one, whatever happens.
-func replaceFile(path string, data []byte) error {
+// ReplaceFile writes a file so that it is either the old one or the new one, whatever happens.
+func ReplaceFile(path string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}

@@ -262,6 +262,26 @@ func (s *Shelf) itemsOf(place string, info fs.FileInfo, entry cached) (items []I
 	return items
 }
 
+// Look reads one file, wherever it is: itself, or the images inside.
+func (s *Shelf) Look(ctx context.Context, place string) ([]Item, error) {
+	info, err := os.Stat(place)
+	if err != nil {
+		return nil, fmt.Errorf("image: %w", err)
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("image %s: it is not a file", place)
+	}
+	entry := s.compute(ctx, place, Digests{}, func(int64) {})
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	items := s.itemsOf(place, info, entry)
+	for i := range items {
+		s.addPublished(&items[i], nil)
+	}
+	return items, nil
+}
+
 // Find finds an item by its name, its path, or the beginning of its SHA-256 (eight digits or more).
 func (s *Shelf) Find(name string) (Item, error) {
 	var found []Item

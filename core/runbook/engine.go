@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,7 +14,10 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/device"
 	"pilotrix/core/event"
+	"pilotrix/core/image"
+	"pilotrix/core/reach"
 	"pilotrix/core/sense"
+	"pilotrix/core/serve"
 )
 
 // Console is what the engine needs of the session it runs in.
@@ -42,6 +48,10 @@ type Console interface {
 	TakeBack(why string)
 	// Release gives the helm to the hand, at the end.
 	Release(why string)
+	// Stops says why a command has to be held at its Enter, empty when it need not be.
+	Stops(command string) string
+	// Reach watches whether targets answer; nil when nothing can be watched.
+	Reach() *reach.Watch
 }
 
 // Choice is how to go on after the hand had the helm.
@@ -100,22 +110,34 @@ type Engine struct {
 	failures    map[string]int // again-from jumps used, by step
 	lineLosses  int
 	proved      []string
+
+	step     *Prepped       // the present one
+	made     map[string]any // what steps made for later ones: serve, taken, hops, restart, snapshots
+	dock     *serve.Dock    // nil until a step serves
+	withdraw map[string]func()
+	folder   string // for what is unpacked
+	unpacked map[string]*image.Image
+	hops     []image.Hop
 }
 
 // NewEngine makes an engine for one run. Facts may hold what was read before.
 func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
-	return &Engine{p: p, console: console, facts: facts, failures: map[string]int{}}
+	return &Engine{
+		p: p, console: console, facts: facts, failures: map[string]int{},
+		made: map[string]any{}, withdraw: map[string]func(){}, unpacked: map[string]*image.Image{},
+	}
 }
 
 // Run carries the runbook out, then puts the line's speed back whatever happened.
 func (e *Engine) Run(ctx context.Context) Result {
 	e.speedBefore, _ = e.console.Speed()
 	e.console.Emit(e.begin())
-	err := e.runSteps(ctx, e.p.Steps)
+	err := e.runSteps(ctx, e.p.Steps, true)
 	result := e.conclude(ctx, err)
 	if note := e.restoreSpeed(ctx); note != "" {
 		result.Message += "; " + note
 	}
+	e.clear()
 	e.console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved})
 	e.console.Release("the runbook ended")
 	return result
@@ -126,13 +148,33 @@ func (e *Engine) begin() event.RunBegin {
 		Runbook: e.p.Book.Runbook, Title: e.p.Book.Title, Dialect: e.p.Dialect.Dialect, Inputs: e.p.Shown(),
 		WayBack: strings.TrimSpace(e.p.Book.WayBack.About),
 	}
-	for _, s := range e.p.Steps {
-		begin.Steps = append(begin.Steps, event.StepPlan{
+	begin.Steps = plansOf(e.p.Steps)
+	return begin
+}
+
+func plansOf(steps []Prepped) (plans []event.StepPlan) {
+	for _, s := range steps {
+		plans = append(plans, event.StepPlan{
 			ID: s.ID, Leg: s.Leg, Title: s.Step.Step, Verb: s.Verb, Expected: s.Expected, Limit: s.Limit,
 			Hold: s.Step.Hold != "", NoReturn: s.NoReturn,
 		})
 	}
-	return begin
+	return plans
+}
+
+// clear ends what steps left open: carriers, staged files, unpacked ones.
+func (e *Engine) clear() {
+	for _, withdraw := range e.withdraw {
+		withdraw()
+	}
+	if e.dock != nil {
+		e.dock.Close()
+	}
+	if e.folder != "" {
+		if err := os.RemoveAll(e.folder); err != nil {
+			e.console.Emit(event.Note{Level: event.Warn, Text: "what was unpacked is left behind: " + err.Error()})
+		}
+	}
 }
 
 // conclude turns what ended the steps into a result, going the way back where that is said.
@@ -145,7 +187,7 @@ func (e *Engine) conclude(ctx context.Context, err error) Result {
 	case errors.Is(err, errGoBack):
 		e.console.Emit(event.Note{Level: event.Warn, Text: "going the way back"})
 		message := strings.TrimSuffix(err.Error(), ": "+errGoBack.Error())
-		if back := e.runSteps(ctx, e.p.WayBack); back != nil {
+		if back := e.runSteps(ctx, e.p.WayBack, false); back != nil {
 			return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and the way back failed: %v", message, back)}
 		}
 		return Result{Outcome: event.WentBack, Exit: ExitWentBack, Message: message + "; the way back was gone"}
@@ -164,9 +206,20 @@ func (e *Engine) changedWords() string {
 
 var errGoBack = errors.New("go back")
 
-// runSteps carries out steps in order. A failure may lead back to the beginning of a leg.
-func (e *Engine) runSteps(ctx context.Context, steps []Prepped) error {
+// runSteps carries out steps in order. A leg with a loop is unrolled when it is come to; a failure may
+// lead back to the beginning of a leg.
+func (e *Engine) runSteps(ctx context.Context, steps []Prepped, course bool) error {
 	for i := 0; i < len(steps); {
+		if steps[i].loop != nil {
+			unrolled, err := e.unroll(steps, i)
+			if err != nil {
+				return fmt.Errorf("leg “%s”: %w", steps[i].Leg, err)
+			}
+			if steps = unrolled; course {
+				e.console.Emit(event.Course{Steps: plansOf(steps)})
+			}
+			continue
+		}
 		err := e.runStep(ctx, &steps[i])
 		if err == nil {
 			i++
@@ -178,13 +231,14 @@ func (e *Engine) runSteps(ctx context.Context, steps []Prepped) error {
 		}
 		e.failures[steps[i].ID]++
 		e.console.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("starts over from “%s”: %v", again, err)})
-		i = e.p.LegAt[again]
+		i = slices.IndexFunc(steps, func(s Prepped) bool { return s.Leg == again })
 	}
 	return nil
 }
 
 // runStep carries one step out, repeating it as its retry rule, the operator or a lost line ask.
 func (e *Engine) runStep(ctx context.Context, s *Prepped) error {
+	e.step = s
 	if skip, err := e.skips(s); err != nil || skip {
 		return err
 	}
@@ -289,7 +343,7 @@ func (e *Engine) byHand(ctx context.Context, s *Prepped, end *event.StepEnd) err
 }
 
 // idempotent verbs may be repeated without asking after the line was lost.
-var idempotent = map[string]bool{"read": true, "check": true, "catch": true, "wait": true, "compare": true, "note": true, "hold": true, "speed": true}
+var idempotent = map[string]bool{"hops": true, "poll": true, "watch": true, "snapshot": true, "read": true, "check": true, "catch": true, "wait": true, "compare": true, "note": true, "hold": true, "speed": true}
 
 const (
 	lineBackLimit  = 2 * time.Minute
@@ -399,7 +453,17 @@ func (e *Engine) hold(ctx context.Context, s *Prepped) error {
 	return nil
 }
 
-func (e *Engine) env() map[string]any { return e.p.Env(e.facts) }
+// env is what expressions see: facts, inputs, what earlier steps made, and the loop's own.
+func (e *Engine) env() map[string]any {
+	env := e.p.Env(e.facts)
+	maps.Copy(env, e.made)
+	now := e.console.Clock().Now()
+	env["clock"] = map[string]any{"day": now.Format("2006-01-02"), "time": now.Format("1504")}
+	if e.step != nil {
+		maps.Copy(env, e.step.vars)
+	}
+	return env
+}
 
 // openEnv is env without secrets.
 func (e *Engine) openEnv() map[string]any {
@@ -408,6 +472,11 @@ func (e *Engine) openEnv() map[string]any {
 		if input.Kind == KindSecret {
 			delete(env, input.Input)
 		}
+	}
+	if served, is := env["serve"].(map[string]any); is {
+		served = maps.Clone(served)
+		delete(served, "password")
+		env["serve"] = served
 	}
 	return env
 }
@@ -433,6 +502,23 @@ func (e *Engine) do(ctx context.Context, s *Prepped) error {
 		return e.compareAll(s)
 	case s.Operator != "":
 		return e.operator(ctx, s)
+	case s.Hops != nil:
+		return e.planHops(s)
+	case s.Serve != nil:
+		return e.serve(ctx, s)
+	case s.Take != nil:
+		return e.take(ctx, s)
+	case s.Put != nil:
+		return e.put(ctx, s)
+	case s.Poll != nil:
+		return e.poll(ctx, s)
+	case s.Restart != nil:
+		return e.restart(ctx, s)
+	case len(s.Step.Watch) > 0:
+		return e.watch(s)
+	case s.Snapshot != "":
+		e.made[s.Snapshot] = e.facts.Tree()
+		return nil
 	case s.Note != "":
 		text, err := s.say.Render(e.env())
 		e.console.Emit(event.Note{Level: event.Say, Text: text})

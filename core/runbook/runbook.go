@@ -18,6 +18,7 @@ import (
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
+	"pilotrix/core/network"
 	"pilotrix/core/reckon"
 	"pilotrix/core/source"
 )
@@ -50,7 +51,7 @@ func Parse(name string, data []byte) (*Runbook, error) {
 	return r, r.checkForm()
 }
 
-var inputKinds = []string{KindImage, KindText, KindNumber, KindChoice, KindSecret}
+var inputKinds = []string{KindImage, KindText, KindNumber, KindChoice, KindSecret, KindFolder}
 
 // checkForm checks what needs no dialect.
 func (r *Runbook) checkForm() error {
@@ -70,6 +71,11 @@ func (r *Runbook) checkForm() error {
 	}
 	if len(r.Legs) == 0 {
 		return r.file.Errorf("runbook", "the runbook has no legs")
+	}
+	for i, leg := range r.Legs {
+		if leg.For != nil && (leg.For.Each == "" || leg.For.In == "") {
+			return r.file.Errorf(fmt.Sprintf("legs[%d].for", i), "a loop needs each (what its steps call it by) and in (the list)")
+		}
 	}
 	return r.eachStep(func(path string, step Step) error {
 		if verbs := step.verbs(); len(verbs) > 1 {
@@ -108,12 +114,14 @@ func (r *Runbook) eachStep(visit func(path string, step Step) error) error {
 	return nil
 }
 
-var verbNames = []string{"read", "check", "act", "send", "speed", "catch", "operator", "wait", "compare", "note", "hold"}
+var verbNames = []string{"read", "check", "act", "send", "speed", "catch", "operator", "wait", "compare", "note", "hold", "hops", "serve", "take", "put", "poll", "restart", "watch", "snapshot"}
 
 func (s Step) verbs() (verbs []string) {
 	for verb, given := range map[string]bool{
 		"read": len(s.Read) > 0, "check": s.Check != "", "act": s.Act != nil, "send": s.Send != nil, "speed": s.Speed != nil,
 		"catch": s.Catch != nil, "operator": s.Operator != "", "wait": s.Wait != nil, "compare": len(s.Compare) > 0, "note": s.Note != "",
+		"hops": s.Hops != nil, "serve": s.Serve != nil, "take": s.Take != nil, "put": s.Put != nil, "poll": s.Poll != nil,
+		"restart": s.Restart != nil, "watch": len(s.Watch) > 0, "snapshot": s.Snapshot != "",
 	} {
 		if given {
 			verbs = append(verbs, verb)
@@ -139,12 +147,24 @@ type Prepared struct {
 	Inputs  map[string]string // secrets included; they are never shown
 	Steps   []Prepped
 	WayBack []Prepped
-	LegAt   map[string]int // index of a leg's first step
+	Kit     Kit
+}
+
+// Kit is what a runbook works with besides the device: the images at hand, the files of allowed steps,
+// the laptop's network. Every part may be missing; a step that needs it says so.
+type Kit struct {
+	Shelf   *image.Shelf
+	Paths   func(name string) (*image.Paths, error)
+	Network network.Network
+	Folder  string // where archives are unpacked to; the system's temporary folder unless said
 }
 
 // Prepped is a step with its expressions compiled.
 type Prepped struct {
 	Step
+	loop     *loop                   // of its leg, nil when there is none or when it was unrolled
+	vars     map[string]any          // what the loop's name stands for
+	images   map[string]*image.Image // files that the loop brings, by name
 	ID       string
 	Leg      string
 	Verb     string
@@ -157,9 +177,22 @@ type Prepped struct {
 	hold    *expression.Template
 	wayBack *expression.Template
 	say     *expression.Template // operator or note
+	title   *expression.Template // of a step in a loop
 	with    map[string]*expression.Template
 	by      *expression.Template
 	compare []comparison
+	texts   map[string]*expression.Template // of verbs with several, by their key
+	until   *expression.Guard
+	giveUp  *expression.Guard
+	watch   []*expression.Template
+}
+
+// loop is a leg's loop with its expressions compiled.
+type loop struct {
+	Loop
+	leg       int // of the document
+	name      *expression.Template
+	in, where *expression.Guard
 }
 
 type comparison struct {
@@ -173,10 +206,27 @@ type names struct {
 	r     *Runbook
 	d     *dialect.Dialect
 	extra []string // parameters of an action
+	loop  string   // the name of the loop that is in force
+	kept  []string // names of snapshots
+}
+
+// made are the names that steps make rather than readings.
+var made = []string{
+	"hops", "serve.address", "serve.port", "serve.name", "serve.path", "serve.user", "serve.password", "serve.carrier",
+	"taken.name", "taken.path", "taken.size", "taken.sha256", "restart.took", "restart.away", "clock.day", "clock.time",
 }
 
 func (n names) Known(name string) bool {
 	if slices.Contains(n.extra, name) || n.d.Knows(name) {
+		return true
+	}
+	first, rest, _ := strings.Cut(name, ".")
+	switch {
+	case n.loop != "" && first == n.loop:
+		return true // its fields are those of the list's rows
+	case slices.Contains(n.kept, first):
+		return rest == "" || n.d.Knows(rest)
+	case slices.ContainsFunc(made, func(m string) bool { return m == name || strings.HasPrefix(m, name+".") }):
 		return true
 	}
 	for _, input := range n.r.Inputs {
@@ -193,8 +243,8 @@ func (n names) Known(name string) bool {
 }
 
 // Prepare checks the runbook against a dialect and its inputs. Values maps inputs to what was given.
-func (r *Runbook) Prepare(d *dialect.Dialect, values map[string]string) (*Prepared, error) {
-	p := &Prepared{Book: r, Dialect: d, Images: map[string]*image.Image{}, Inputs: map[string]string{}, LegAt: map[string]int{}}
+func (r *Runbook) Prepare(d *dialect.Dialect, values map[string]string, kit Kit) (*Prepared, error) {
+	p := &Prepared{Book: r, Dialect: d, Images: map[string]*image.Image{}, Inputs: map[string]string{}, Kit: kit}
 	if err := p.Check(); err != nil {
 		return nil, err
 	}
@@ -207,13 +257,16 @@ func (r *Runbook) Prepare(d *dialect.Dialect, values map[string]string) (*Prepar
 
 // Check compiles every step against a dialect, without inputs.
 func (p *Prepared) Check() error {
-	c := stepCompiler{names{r: p.Book, d: p.Dialect}, p.Book.file, nil}
+	c := stepCompiler{names{r: p.Book, d: p.Dialect, kept: p.Book.snapshots()}, p.Book.file, nil}
 	for i, leg := range p.Book.Legs {
-		p.LegAt[leg.Leg] = len(p.Steps)
+		round := c.loop(i, leg)
 		for j, step := range leg.Steps {
 			id := fmt.Sprintf("%d.%d", i+1, j+1)
-			p.Steps = append(p.Steps, c.step(fmt.Sprintf("legs[%d].steps[%d]", i, j), id, leg.Leg, step))
+			prepped := c.step(fmt.Sprintf("legs[%d].steps[%d]", i, j), id, leg.Leg, step)
+			prepped.loop = round
+			p.Steps = append(p.Steps, prepped)
 		}
+		c.names.loop = ""
 	}
 	for j, step := range p.Book.WayBack.Steps {
 		p.WayBack = append(p.WayBack, c.step(fmt.Sprintf("way-back.steps[%d]", j), fmt.Sprintf("back.%d", j+1), "way back", step))
@@ -223,8 +276,18 @@ func (p *Prepared) Check() error {
 
 // CheckAgainst checks a runbook against a dialect and nothing else.
 func (r *Runbook) CheckAgainst(d *dialect.Dialect) error {
-	p := &Prepared{Book: r, Dialect: d, LegAt: map[string]int{}}
+	p := &Prepared{Book: r, Dialect: d}
 	return p.Check()
+}
+
+func (r *Runbook) snapshots() (names []string) {
+	_ = r.eachStep(func(_ string, step Step) error {
+		if step.Snapshot != "" {
+			names = append(names, step.Snapshot)
+		}
+		return nil
+	})
+	return names
 }
 
 type stepCompiler struct {
@@ -262,12 +325,17 @@ func (c *stepCompiler) template(path, text string) *expression.Template {
 var verbLimits = map[string]time.Duration{
 	"read": 30 * time.Second, "check": time.Second, "act": time.Minute, "send": 2 * time.Hour, "speed": 30 * time.Second,
 	"catch": 2 * time.Minute, "operator": time.Hour, "wait": 5 * time.Minute, "compare": time.Second, "note": time.Second, "hold": 12 * time.Hour,
+	"hops": time.Minute, "serve": time.Minute, "take": 5 * time.Minute, "put": 10 * time.Minute, "poll": 30 * time.Minute,
+	"restart": 15 * time.Minute, "watch": time.Second, "snapshot": time.Second,
 }
 
 func (c *stepCompiler) step(path, id, leg string, step Step) Prepped {
 	s := Prepped{Step: step, ID: id, Leg: leg, Verb: step.verb(), with: map[string]*expression.Template{}}
 	if step.Step == "" {
 		c.complain(path, "the step has no words (step: …)")
+	}
+	if c.names.loop != "" {
+		s.title = c.template(path+".step", step.Step)
 	}
 	s.when, s.check = c.guard(path+".when", step.When), c.guard(path+".check", step.Check)
 	s.orElse, s.hold = c.template(path+".else", step.Else), c.template(path+".hold", step.Hold)
@@ -292,6 +360,7 @@ func (c *stepCompiler) step(path, id, leg string, step Step) Prepped {
 			c.mode(fmt.Sprintf("%s.wait.mode[%d]", path, i), mode)
 		}
 	}
+	c.carriers(path, step, &s)
 	for i, compare := range step.Compare {
 		at := fmt.Sprintf("%s.compare[%d]", path, i)
 		if compare.Want == "" || compare.Got == "" {
@@ -402,11 +471,15 @@ func (p *Prepared) takeInput(input Input, value string) error {
 	p.Inputs[input.Input] = value
 	switch input.Kind {
 	case KindImage:
-		img, err := image.Open(value, p.Dialect.Headers())
+		img, err := p.findImage(value)
 		if err != nil {
 			return err
 		}
 		p.Images[input.Input] = img
+	case KindFolder:
+		if info, err := os.Stat(value); value != "" && (err != nil || !info.IsDir()) {
+			return fmt.Errorf("%s is no folder", value)
+		}
 	case KindNumber:
 		if _, err := strconv.ParseFloat(value, 64); err != nil {
 			return fmt.Errorf("%q is no number", value)
@@ -473,7 +546,8 @@ func (p *Prepared) Env(facts *device.Facts) map[string]any {
 	return env
 }
 
-// reckonTimes fills in what a transfer is expected to take, by the speed the line has then.
+// reckonTimes fills in what a transfer is expected to take: over the line by the speed it has then, by a
+// carrier by what the dialect says that the device takes.
 func (p *Prepared) reckonTimes() {
 	baud := p.Dialect.Line.Speed
 	for i := range p.Steps {
@@ -481,6 +555,7 @@ func (p *Prepared) reckonTimes() {
 		if s.Speed != nil && s.Speed.To != 0 {
 			baud = s.Speed.To
 		}
+		p.reckonMove(s)
 		if s.Send == nil || s.Step.Expected != nil || baud == 0 {
 			continue
 		}
@@ -493,21 +568,26 @@ func (p *Prepared) reckonTimes() {
 	}
 }
 
+func (p *Prepared) reckonMove(s *Prepped) {
+	if s.Poll == nil || s.Poll.Moves == "" || s.Step.Expected != nil {
+		return
+	}
+	if img := p.imageOf(s, s.Poll.Moves); img != nil {
+		s.Expected = reckon.TransferTime(img.Size, p.Dialect.FetchRate())
+	}
+}
+
+// imageOf finds a file that a step names: an input, or what its loop brings.
+func (p *Prepared) imageOf(s *Prepped, name string) *image.Image {
+	if img := s.images[name]; img != nil {
+		return img
+	}
+	return p.Images[name]
+}
+
 func or(value, fallback string) string {
 	if value == "" {
 		return fallback
 	}
 	return value
-}
-
-// Verify re-reads an image and reports whether it is still the file that was checked.
-func verify(img *image.Image) (*os.File, error) {
-	now, err := image.Open(img.Path, nil)
-	if err != nil {
-		return nil, err
-	}
-	if now.SHA256 != img.SHA256 {
-		return nil, fmt.Errorf("%s changed since it was checked (sha256 %.12s…, was %.12s…)", img.Path, now.SHA256, img.SHA256)
-	}
-	return os.Open(img.Path)
 }

@@ -19,6 +19,7 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/reach"
 	"pilotrix/core/sense"
 )
 
@@ -47,7 +48,7 @@ func prepare(t *testing.T, text string, values map[string]string) (*Prepared, er
 	if err != nil {
 		return nil, err
 	}
-	return book.Prepare(small(t), values)
+	return book.Prepare(small(t), values, Kit{})
 }
 
 func TestComplaintsBeforeALineIsOpened(t *testing.T) {
@@ -164,6 +165,8 @@ func (c *echoing) SetSpeed(context.Context, int, string) error { return errors.E
 func (c *echoing) Hunt(context.Context, sense.Hunt) (sense.Found, error) { return sense.Found{}, nil }
 func (c *echoing) AwaitLine(context.Context) error                       { return nil }
 func (c *echoing) AwaitHelm(context.Context) (Choice, error)             { return Stop, nil }
+func (c *echoing) Stops(string) string                                   { return "" }
+func (c *echoing) Reach() *reach.Watch                                   { return nil }
 func (c *echoing) TakeBack(string)                                       {}
 func (c *echoing) Release(string)                                        {}
 func (c *echoing) WithHelm(x context.Context) (context.Context, context.CancelFunc) {

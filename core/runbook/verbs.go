@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -58,7 +59,7 @@ func (e *Engine) readOne(ctx context.Context, s *Prepped, reading *dialect.Compi
 	}
 	for _, fact := range facts {
 		before, _ := e.facts.Set(fact)
-		told := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source}
+		told := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, Rows: dialect.TextRows(fact.Value)}
 		if before.Text != fact.Text {
 			told.Was = before.Text
 		}
@@ -238,10 +239,30 @@ func (e *Engine) typeAction(ctx context.Context, s *Prepped, action *dialect.Com
 	if err != nil {
 		return "", err
 	}
+	if err := e.interlock(ctx, s, command); err != nil {
+		return "", err
+	}
 	if action.Changes {
 		e.changed = true
 	}
 	return command, e.console.Type(ctx, command+e.p.Dialect.Enter(), false)
+}
+
+// interlock asks before a command that the dialect calls a danger, or that a restart would lose something
+// by, unless the step has asked already. A loss that is not the step's own is always asked about.
+func (e *Engine) interlock(ctx context.Context, s *Prepped, command string) error {
+	says := e.console.Stops(command)
+	if says == "" || (s.Step.Hold != "" && says == e.p.Dialect.DangerOf(command)) {
+		return nil
+	}
+	answer, err := e.console.Ask(ctx, event.Ask{
+		Form: "hold", Step: s.ID, Text: fmt.Sprintf("“%s” %s.", command, says), Types: []string{command},
+		NoReturn: true, Changed: e.changed, Answers: []string{Approve, StopHere},
+	})
+	if err == nil && answer != Approve {
+		err = fmt.Errorf("%w before “%s”", errStopped, command)
+	}
+	return err
 }
 
 // follow waits for what tells that an action succeeded or failed, answering questions meanwhile.
@@ -345,7 +366,11 @@ func (e *Engine) compareAll(s *Prepped) error {
 			return err
 		}
 		held := want != nil && got != nil && sameValue(want, got)
-		e.console.Emit(event.Check{Step: s.ID, Text: c.What, Held: held, Got: expression.Format(got)})
+		told := event.Check{Step: s.ID, Text: c.What, Held: held, Got: expression.Format(got)}
+		if e.comparesWithBefore(c) {
+			told.Before = expression.Format(want)
+		}
+		e.console.Emit(told)
 		if !held {
 			return fmt.Errorf("%s: want %s, the device says %s", c.What, or(expression.Format(want), "nothing"), or(expression.Format(got), "nothing"))
 		}
@@ -358,6 +383,12 @@ func (e *Engine) compareAll(s *Prepped) error {
 		}
 	}
 	return nil
+}
+
+// comparesWithBefore reports whether a comparison wants what a snapshot kept.
+func (e *Engine) comparesWithBefore(c comparison) bool {
+	first, _, _ := strings.Cut(c.Want, ".")
+	return slices.Contains(e.p.Book.snapshots(), first)
 }
 
 // sameValue compares releases as releases and anything else as written, letter case aside.
@@ -415,8 +446,11 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 	if err != nil {
 		return err
 	}
-	img := e.p.Images[s.Send.File]
-	file, err := verify(img)
+	img, err := e.ready(ctx, s, e.p.imageOf(s, s.Send.File))
+	if err != nil {
+		return err
+	}
+	file, err := os.Open(img.Path)
 	if err != nil {
 		return err
 	}

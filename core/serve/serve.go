@@ -41,6 +41,8 @@ type Dock struct {
 	mu        sync.Mutex
 	listening map[string]*Place // by carrier and address asked for
 	endings   []chan Ending
+	checking  int             // checks of our own under way
+	own       map[string]bool // transfers that are such a check
 }
 
 // Place is where a carrier listens, and what a device has to be told to use it.
@@ -68,7 +70,7 @@ type Ending struct {
 
 // NewDock makes a dock on which nothing listens yet.
 func NewDock(ctx context.Context, opt Options) *Dock {
-	d := &Dock{opt: opt, listening: map[string]*Place{}}
+	d := &Dock{opt: opt, listening: map[string]*Place{}, own: map[string]bool{}}
 	d.ctx, d.cancel = context.WithCancel(ctx)
 	d.ladder = newLadder(opt.Clock, opt.Emit)
 	return d
@@ -123,6 +125,40 @@ func (d *Dock) Endings() <-chan Ending {
 	c := make(chan Ending, 64)
 	d.endings = append(d.endings, c)
 	return c
+}
+
+// Checking runs a check of our own: what this laptop fetches from itself meanwhile is no transfer of the
+// device's and is not told.
+func (d *Dock) Checking(check func()) {
+	d.add(1)
+	defer d.add(-1)
+	check()
+}
+
+func (d *Dock) add(n int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.checking += n
+}
+
+// isOwn reports whether a transfer is a check of our own: one that begins during such a check, from an
+// address that we serve at.
+func (d *Dock) isOwn(transfer string, peer netip.AddrPort) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.own[transfer] {
+		return true
+	}
+	if d.checking == 0 {
+		return false
+	}
+	for _, place := range d.listening {
+		if place.At.Addr() == peer.Addr() {
+			d.own[transfer] = true
+			return true
+		}
+	}
+	return false
 }
 
 // server is what every carrier that listens has.
@@ -187,15 +223,27 @@ func (d *Dock) start(name string, at netip.AddrPort) (server, Place, error) {
 type watcher struct{ d *Dock }
 
 func (w watcher) Began(t carrier.Transfer) {
+	if w.d.isOwn(t.ID, t.Peer) {
+		return
+	}
 	w.d.opt.Emit(event.TransferBegin{ID: t.ID, File: t.File, Size: max(t.Size, 0), By: t.By, Peer: t.Peer.String(), Terms: t.Terms, Receive: t.Upload})
 }
 
 func (w watcher) Moved(t carrier.Transfer, p carrier.Progress) {
+	if w.d.isOwn(t.ID, t.Peer) {
+		return
+	}
 	w.d.ladder.flush()
 	w.d.opt.Emit(event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Again: p.Again, Rate: p.Rate, Left: p.Left})
 }
 
 func (w watcher) Ended(t carrier.Transfer, p carrier.Progress, err error) {
+	if w.d.isOwn(t.ID, t.Peer) {
+		w.d.mu.Lock()
+		defer w.d.mu.Unlock()
+		delete(w.d.own, t.ID)
+		return
+	}
 	w.d.ladder.end(t.ID)
 	w.d.opt.Emit(event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Again: p.Again, Rate: p.Rate})
 	end := event.TransferEnd{ID: t.ID, Outcome: event.Done, Bytes: p.Bytes, Blocks: p.Blocks, Again: p.Again}
@@ -216,4 +264,8 @@ func (w watcher) Ended(t carrier.Transfer, p carrier.Progress, err error) {
 	}
 }
 
-func (w watcher) Said(m carrier.Message) { w.d.ladder.say(m) }
+func (w watcher) Said(m carrier.Message) {
+	if !w.d.isOwn(m.Transfer, m.Peer) {
+		w.d.ladder.say(m)
+	}
+}

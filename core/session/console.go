@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
+	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
 	"pilotrix/core/sense"
 )
@@ -68,6 +70,9 @@ func (c console) Type(ctx context.Context, text string, secret bool) error {
 				out.Bytes, out.Secret = nil, len(text)
 			}
 			s.hub.Emit(out)
+			if command, whole := strings.CutSuffix(text, s.opt.Dialect.Enter()); whole && !secret {
+				s.sentCommand(command)
+			}
 			s.sense.Sent(s.opt.Clock.Now(), item.data)
 			s.told = s.sense.View()
 			s.out.put(item)
@@ -244,7 +249,7 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, carrier.
 		}
 		held := s.held
 		s.held = nil
-		s.pressNow(held)
+		s.pressLines(held)
 		s.schedule()
 	})
 	return err
@@ -333,6 +338,13 @@ func (c console) AwaitHelm(ctx context.Context) (runbook.Choice, error) {
 		return runbook.Stop, runbook.ErrLineLost
 	}
 }
+
+func (c console) Stops(command string) (says string) {
+	c.s.do(func() { says = c.s.interlock.commands.Stops(command) })
+	return says
+}
+
+func (c console) Reach() *reach.Watch { return c.s.watch }
 
 func (c console) TakeBack(why string) { c.s.do(func() { c.s.giveToRunbook(why) }) }
 

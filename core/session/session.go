@@ -22,6 +22,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
+	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
 	"pilotrix/core/sense"
 )
@@ -33,6 +34,8 @@ type Options struct {
 	Dialect *dialect.Dialect
 	Clock   clock.Clock
 	Opener  *line.Opener
+	// Reach is the network that targets are watched on; nil watches nothing.
+	Reach reach.Network
 	// Approve answers questions where no operator is; nil leaves them to Answer.
 	Approve func(event.Ask) string
 }
@@ -45,29 +48,32 @@ type Session struct {
 	done  chan struct{}
 	end   context.CancelFunc
 	facts device.Facts
+	watch *reach.Watch
 
 	// owned by the loop
-	line      line.Line
-	lineErr   error
-	sense     *sense.Sense
-	helm      string
-	running   bool
-	helmCuts  map[int]context.CancelCauseFunc
-	nextCut   int
-	choice    chan runbook.Choice
-	watchers  map[*watcher]struct{}
-	lineWaits []chan struct{}
-	taps      map[*tap]struct{}
-	port      *port
-	held      []byte // the hand's keys while a carrier is being cancelled
-	secret    bool   // the hand types a secret until Enter
-	asks      map[string]pendingAsk
-	nextAsk   int
-	told      sense.View
-	baud      int
-	timer     *time.Timer
-	out       *outbox
-	reopened  chan line.Line
+	line       line.Line
+	lineErr    error
+	sense      *sense.Sense
+	helm       string
+	running    bool
+	helmCuts   map[int]context.CancelCauseFunc
+	nextCut    int
+	choice     chan runbook.Choice
+	watchers   map[*watcher]struct{}
+	lineWaits  []chan struct{}
+	taps       map[*tap]struct{}
+	port       *port
+	held       []byte // the hand's keys while a carrier is being cancelled
+	secret     bool   // the hand types a secret until Enter
+	interlock  *interlock
+	lastPrompt string
+	asks       map[string]pendingAsk
+	nextAsk    int
+	told       sense.View
+	baud       int
+	timer      *time.Timer
+	out        *outbox
+	reopened   chan line.Line
 }
 
 type watcher struct {
@@ -104,6 +110,10 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 		line: wire, helm: event.Hand, helmCuts: map[int]context.CancelCauseFunc{}, choice: make(chan runbook.Choice, 1),
 		watchers: map[*watcher]struct{}{}, taps: map[*tap]struct{}{}, asks: map[string]pendingAsk{},
 		timer: time.NewTimer(time.Hour), out: newOutbox(), reopened: make(chan line.Line),
+	}
+	s.interlock = &interlock{commands: opt.Dialect.NewInterlocks()}
+	if opt.Reach != nil {
+		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
 	}
 	s.sense = sense.New(s.senseConfig(), opt.Clock.Now())
 	if speeder, can := wire.(line.Speeder); can {
@@ -148,8 +158,37 @@ func (s *Session) Close(why string) {
 	s.do(func() { s.hub.Emit(event.SessionEnd{Why: why}) })
 	s.end()
 	<-s.done
+	if s.watch != nil {
+		s.watch.Wait()
+	}
 	s.hub.Close()
 }
+
+// tellReach turns what the watch sees into events.
+func (s *Session) tellReach() reach.Tell {
+	return reach.Tell{
+		Sample: func(one reach.Sample) {
+			s.hub.Emit(event.Probe{Target: one.Target.String(), Held: one.Held, Trip: one.Trip, Text: one.Text})
+		},
+		Gone: func(a reach.Absence) {
+			s.hub.Emit(event.Reach{Target: a.Target.String(), State: event.Gone, Begin: a.Begin})
+		},
+		Back: func(a reach.Absence) {
+			s.hub.Emit(event.Reach{Target: a.Target.String(), State: event.Back, Begin: a.Begin, Length: a.Length(a.End)})
+		},
+		Note: func(text string) { s.hub.Emit(event.Note{Level: event.Warn, Text: text}) },
+	}
+}
+
+// Watch watches a target until the session ends.
+func (s *Session) Watch(t reach.Target) {
+	if s.watch != nil {
+		s.watch.Add(t)
+	}
+}
+
+// Facts are what was read so far.
+func (s *Session) Facts() *device.Facts { return s.facts.Clone() }
 
 // do runs a function in the loop and waits for it. It reports whether the loop still runs.
 func (s *Session) do(f func()) bool {
@@ -223,10 +262,14 @@ func (s *Session) tell() {
 	if v.Count != s.told.Count && (v.Mode != s.told.Mode || v.Proof != s.told.Proof) {
 		s.hub.Emit(event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof), 80), Score: v.Garble})
 	}
+	if v.AtPrompt {
+		s.lastPrompt = v.Prompt
+	}
 	if v.AtPrompt && !s.told.AtPrompt {
 		s.hub.Emit(event.Prompt{Mode: v.Mode, Text: v.Prompt})
 	}
 	s.told = v
+	s.noticeRestart()
 	for w := range s.watchers {
 		if w.ready(v) {
 			delete(s.watchers, w)
@@ -334,7 +377,7 @@ func (s *Session) Press(keys []byte) {
 			s.held = append(s.held, keys...)
 			return
 		}
-		s.pressNow(keys)
+		s.pressLines(keys)
 	})
 }
 

@@ -99,7 +99,7 @@ func prepared(t *testing.T) *runbook.Prepared {
 	require.NoError(t, err)
 	book, err := runbook.Parse("wait.yaml", []byte(bookText))
 	require.NoError(t, err)
-	p, err := book.Prepare(d, nil)
+	p, err := book.Prepare(d, nil, runbook.Kit{})
 	require.NoError(t, err)
 	return p
 }

@@ -27,6 +27,7 @@ type Client struct {
 	Retries  int
 	Progress func(carrier.Progress)
 	Said     func(carrier.Message) // told every packet
+	Agreed   func(Terms)           // told what was agreed on, before the first block
 }
 
 // Result is how a transfer went.
@@ -205,6 +206,9 @@ func (c Client) get(ctx context.Context, server netip.AddrPort, req request, sin
 	if err != nil {
 		_ = p.conn.Close()
 		return Result{Terms: terms}, err
+	}
+	if c.Agreed != nil {
+		c.Agreed(terms)
 	}
 	meter := c.meter(terms, req.name)
 	r := newReceiver(p, terms, sink, meter.moved)

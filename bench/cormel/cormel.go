@@ -1,0 +1,215 @@
+// Package cormel simulates the Cormel G2 voice gateway: two banks for its operating system lark, of which
+// one runs and the other takes the next release, a boot program named peg, plug-in cards with firmware of
+// their own. Maker, model and every word of its command language are invented.
+//
+// What it exists to show: a download in the background that is polled until it is idle; a choice of the
+// next bank that is lost unless it is stowed; a restart of minutes; a licence tied to the major release;
+// an intermediate release that must come first, since it converts the data; a registration with the call
+// server that comes some time after the prompt does.
+package cormel
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"pilotrix/bench"
+)
+
+// How long things take, in the device's time.
+const (
+	prepareTime  = 8 * time.Second
+	checkTime    = 5 * time.Second
+	registerTime = 40 * time.Second
+	fetchRate    = 96_000 // bytes a second into a bank
+	bankRoom     = 12 << 20
+	consoleBaud  = 57600
+)
+
+// Faults are what can go wrong on purpose.
+type Faults struct {
+	StuckPreparing bool // a download never gets beyond preparing
+	ForgetsStow    bool // says that the choice is stowed, and does not write it
+}
+
+// bank is one place for the operating system.
+type bank struct {
+	data []byte
+	size int
+}
+
+// card is a plug-in module.
+type card struct {
+	Kind     string
+	Firmware string
+}
+
+// Settings are what a gateway is made with.
+type Settings struct {
+	Model, HostName, Serial string
+	Login, Word             string
+	Boot                    string // its boot firmware
+	Address                 netip.Prefix
+	Room                    int // of a bank, bankRoom when 0
+}
+
+// Gateway is one G2. What is behind kept survives without power.
+type Gateway struct {
+	Settings
+	lan  *bench.LAN
+	host bench.LANHost
+
+	mu       sync.Mutex
+	banks    map[string]bank // kept
+	keptNext string          // kept
+	passes   []string        // kept
+	dataForm int             // kept: what the running release's data look like
+	cards    map[int]card    // kept
+	running  string          // bank
+	release  string
+	next     string // chosen, lost at a restart
+	haul     haul
+	faults   Faults
+	warm     bool
+	since    time.Time // of the prompt after the last start
+}
+
+// New makes a gateway with two empty banks.
+func New(s Settings, lan *bench.LAN) *Gateway {
+	if s.Room == 0 {
+		s.Room = bankRoom
+	}
+	g := &Gateway{
+		Settings: s, lan: lan, host: lan.Host("lan", s.Address), banks: map[string]bank{}, keptNext: "A", dataForm: 1, passes: []string{"7"},
+		cards: map[int]card{1: {"trunk", "3.1"}, 2: {"line", "3.1"}, 3: {"line", "3.1"}}, haul: haul{state: "idle"},
+	}
+	lan.SetUp(s.Address.Addr(), false)
+	return g
+}
+
+// Install puts an image into a bank.
+func (g *Gateway) Install(name string, cargo []byte) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.banks[name] = bank{cargo, len(cargo)}
+}
+
+// Warm lets the next start be over at once: the device has been running for long.
+func (g *Gateway) Warm() { g.warm = true }
+
+// Fail switches faults on.
+func (g *Gateway) Fail(f Faults) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.faults = f
+}
+
+// Runs is the release and the bank that it runs, empty while it starts.
+func (g *Gateway) Runs() (release, bank string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.release, g.running
+}
+
+// Starts is the bank that the next start takes.
+func (g *Gateway) Starts() string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.keptNext
+}
+
+// Firmware is that of a card.
+func (g *Gateway) Firmware(slot int) string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.cards[slot].Firmware
+}
+
+// Baud implements bench.Device.
+func (g *Gateway) Baud() int { return consoleBaud }
+
+// PowerOn implements bench.Device.
+func (g *Gateway) PowerOn(ctx context.Context, w *bench.Wire) {
+	for ctx.Err() == nil {
+		up, down := context.WithCancel(ctx)
+		g.mu.Lock()
+		g.release, g.next, g.haul = "", g.keptNext, haul{state: "idle"}
+		g.mu.Unlock()
+		l := &lark{Gateway: g, Shell: bench.Shell{Wire: w}, up: up}
+		_ = l.run(up)
+		g.lan.SetUp(g.Address.Addr(), false)
+		down()
+		l.group.Wait()
+	}
+}
+
+// standby is the bank that does not run.
+func (g *Gateway) standby() string {
+	if g.running == "A" {
+		return "B"
+	}
+	return "A"
+}
+
+func other(bank string) string {
+	if bank == "A" {
+		return "B"
+	}
+	return "A"
+}
+
+// startable says why a bank cannot be started, and what is in it. The caller holds mu.
+func (g *Gateway) startable(name string) (Cargo, error) {
+	b, there := g.banks[name]
+	if !there || len(b.data) == 0 {
+		return Cargo{}, fmt.Errorf("empty")
+	}
+	c, err := readCargo(b.data, cargoMagic)
+	if err != nil {
+		return c, err
+	}
+	if err := g.fits(c); err != nil {
+		return c, err
+	}
+	if c.Licence != "" && !slices.Contains(g.passes, c.Licence) {
+		return c, fmt.Errorf("lark %s wants a licence for release %s", c.Release, c.Licence)
+	}
+	if strings.HasPrefix(c.Release, "8.") && g.dataForm < 2 {
+		return c, fmt.Errorf("lark %s cannot read data of form %d", c.Release, g.dataForm)
+	}
+	return c, nil
+}
+
+// fits holds an image against this device.
+func (g *Gateway) fits(c Cargo) error {
+	if !slices.Contains(c.Models, g.Model) {
+		return fmt.Errorf("made for %s, this is %s", strings.Join(c.Models, ", "), g.Model)
+	}
+	if c.Boot > g.Boot { // both have one digit before and one behind the point
+		return fmt.Errorf("wants boot firmware %s, this has %s", c.Boot, g.Boot)
+	}
+	return nil
+}
+
+// takeOver makes a bank the running one, converting the data where its release does that.
+func (g *Gateway) takeOver(name string, c Cargo) (converted bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.running = name
+	if strings.HasPrefix(c.Release, "7.6") && g.dataForm == 1 {
+		g.dataForm, converted = 2, true
+	}
+	return converted
+}
+
+func commas(n int) string {
+	text := fmt.Sprint(n)
+	for i := len(text) - 3; i > 0; i -= 3 {
+		text = text[:i] + "," + text[i:]
+	}
+	return text
+}

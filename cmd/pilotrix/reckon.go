@@ -1,0 +1,140 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/device"
+	"pilotrix/core/line"
+	"pilotrix/core/reckon"
+)
+
+func (p *program) reckonCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "reckon", Short: "The arithmetic: transfer times, block counters, erase ranges",
+		Example: `  pilotrix reckon time lark-8.1.0.cgo --baud 115200
+  pilotrix reckon time 9MiB --link 100Mbit --trip 40ms
+  pilotrix reckon blocks 512
+  pilotrix reckon erase --at 0x40000 --size 1310898 --sector 64KiB`,
+	}
+	cmd.AddCommand(p.reckonTime(), p.reckonBlocks(), p.reckonErase())
+	return cmd
+}
+
+func (p *program) reckonTime() *cobra.Command {
+	var baud, block, window int
+	var framing, link string
+	var trip time.Duration
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "time SIZE | FILE", Short: "What a transfer takes, by each carrier, and why", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			size, err := sizeOrFile(args[0])
+			if err != nil {
+				return usage(err)
+			}
+			frame, err := line.ParseFraming(framing)
+			if err != nil {
+				return usage(err)
+			}
+			rate, err := linkRate(link)
+			if err != nil {
+				return usage(err)
+			}
+			all := reckon.Estimates(size, reckon.Way{Baud: baud, Framing: frame, Link: rate, Trip: trip, Block: block, Window: window})
+			if asJSON {
+				return json.NewEncoder(p.out).Encode(all)
+			}
+			fmt.Fprintf(p.out, "%d B\n", size)
+			for _, e := range all {
+				fmt.Fprintf(p.out, "%-10s %12s  %9.1f kB/s  %-34s %s\n", e.Carrier, e.Time.Round(100*time.Millisecond), e.Rate/1000, e.Terms, e.Why)
+				if e.Warn != "" {
+					fmt.Fprintf(p.out, "%-10s ! %s\n", "", e.Warn)
+				}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().IntVar(&baud, "baud", 0, "the serial line's `speed`")
+	cmd.Flags().StringVar(&framing, "framing", line.DefaultFraming, "its `framing`")
+	cmd.Flags().StringVar(&link, "link", "100Mbit", "the network's `rate`, in kbit, Mbit or Gbit a second")
+	cmd.Flags().DurationVar(&trip, "trip", reckon.UsualTrip, "a round trip's `time`, the device's own delay with it")
+	cmd.Flags().IntVar(&block, "block", 0, "only this block size of TFTP, in `bytes`")
+	cmd.Flags().IntVar(&window, "window", 1, "with this window, in `blocks`")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func sizeOrFile(text string) (int64, error) {
+	if info, err := os.Stat(text); err == nil && info.Mode().IsRegular() {
+		return info.Size(), nil
+	}
+	size, err := device.ParseSize(text)
+	return int64(size), err
+}
+
+// linkRate reads bits a second and returns bytes.
+func linkRate(text string) (float64, error) {
+	var n float64
+	var unit string
+	if _, err := fmt.Sscanf(text, "%g%s", &n, &unit); err == nil && n > 0 {
+		if scale, known := map[string]float64{"bit": 1, "kbit": 1e3, "Mbit": 1e6, "Gbit": 1e9}[unit]; known {
+			return n * scale / 8, nil
+		}
+	}
+	return 0, fmt.Errorf("%q is no rate: want one like 100Mbit", text)
+}
+
+func (p *program) reckonBlocks() *cobra.Command {
+	return &cobra.Command{
+		Use: "blocks SIZE", Short: "The largest file that TFTP moves with a block size before its counter begins anew", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			block, err := device.ParseSize(args[0])
+			if err != nil || block < 8 || block > 65464 {
+				return usage(fmt.Errorf("%q is no block size: TFTP has 8 to 65464 bytes (RFC 2348)", args[0]))
+			}
+			most := reckon.LargestTFTP(int(block))
+			fmt.Fprintf(p.out, "blocks of %.0f B: %d B (%.1f MiB)\n", block, most, float64(most)/(1<<20))
+			return nil
+		},
+	}
+}
+
+func (p *program) reckonErase() *cobra.Command {
+	var at, size, sector string
+	cmd := &cobra.Command{
+		Use: "erase", Short: "The sectors that a range takes, and what else is in them", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			begin, err := reckon.ParseAddress(at)
+			if err != nil {
+				return usage(err)
+			}
+			length, err := sizeOrFile(size)
+			if err != nil {
+				return usage(err)
+			}
+			one, err := device.ParseSize(sector)
+			if err != nil {
+				return usage(err)
+			}
+			e, err := reckon.EraseRange(begin, length, int64(one))
+			if err != nil {
+				return usage(err)
+			}
+			fmt.Fprintf(p.out, "erase   %#x to %#x, +%#x  (%d to %d)\n", e.Begin, e.End-1, e.End-e.Begin, e.Begin, e.End-1)
+			fmt.Fprintf(p.out, "sectors %d of %#x\n", e.Sectors, int64(one))
+			fmt.Fprintf(p.out, "before  %d B in the first sector are not the file's\nafter   %d B in the last one are not\n", e.Before, e.After)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&at, "at", "", "the first `address`: 0x40000 or 262144")
+	cmd.Flags().StringVar(&size, "size", "", "a `size`, or a file")
+	cmd.Flags().StringVar(&sector, "sector", "64KiB", "a sector's `size`")
+	_ = cmd.MarkFlagRequired("at")
+	_ = cmd.MarkFlagRequired("size")
+	return cmd
+}

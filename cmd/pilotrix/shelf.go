@@ -1,0 +1,431 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/device"
+	"pilotrix/core/dialect"
+	"pilotrix/core/image"
+	"pilotrix/core/reckon"
+	"pilotrix/core/source"
+	"pilotrix/demo"
+)
+
+// register is what the program remembers of the shelf: its folders, and digests that were pasted.
+type register struct {
+	Folders []string                     `json:"folders"`
+	Pasted  map[string][]image.Published `json:"pasted,omitempty"`
+}
+
+func registerPath() string { return filepath.Join(xdg.DataHome, "pilotrix", "shelf.json") }
+
+func loadRegister() (register, error) {
+	r := register{Pasted: map[string][]image.Published{}}
+	data, err := os.ReadFile(registerPath())
+	if errors.Is(err, os.ErrNotExist) {
+		return r, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &r)
+	}
+	if err != nil {
+		return r, fmt.Errorf("%s: %w; move it away to begin anew", registerPath(), err)
+	}
+	if r.Pasted == nil {
+		r.Pasted = map[string][]image.Published{}
+	}
+	return r, nil
+}
+
+func (r register) save() error {
+	data, err := json.MarshalIndent(r, "", "  ")
+	if err != nil {
+		return err
+	}
+	return image.ReplaceFile(registerPath(), data)
+}
+
+// patternFile holds a user's own patterns for what images say.
+type patternFile struct {
+	Image []dialect.Header `yaml:"image"`
+}
+
+func patternPath() string { return filepath.Join(xdg.ConfigHome, "pilotrix", "images.yaml") }
+
+// headers are the patterns of a dialect first, then of all that ship, then the user's own.
+func headers(d *dialect.Dialect) ([]image.Header, error) {
+	var all []image.Header
+	if d != nil {
+		all = append(all, d.Headers()...)
+	}
+	for _, name := range demo.Dialects() {
+		shipped, err := demo.LoadDialect(name)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, shipped.Headers()...)
+	}
+	var own patternFile
+	f, err := source.Read(patternPath(), &own)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return all, nil
+	case err != nil:
+		return nil, err
+	}
+	compiled, err := dialect.CompileHeaders(f, own.Image)
+	return append(compiled, all...), err
+}
+
+// openShelf reads the shelf in some folders, or in those that are registered.
+func (p *program) openShelf(ctx context.Context, d *dialect.Dialect, folders []string) (*image.Shelf, error) {
+	r, err := loadRegister()
+	if err != nil {
+		return nil, err
+	}
+	if len(folders) == 0 {
+		folders = r.Folders
+	}
+	all, err := headers(d)
+	if err != nil {
+		return nil, err
+	}
+	shelf := image.NewShelf(image.ShelfOptions{Folders: folders, Headers: all, Pasted: r.Pasted, Cache: filepath.Join(xdg.CacheHome, "pilotrix", "digests.json")})
+	began, told := time.Now(), time.Time{}
+	err = shelf.Scan(ctx, func(at image.Progress) {
+		if now := time.Now(); now.Sub(began) > time.Second && now.Sub(told) > 200*time.Millisecond {
+			told = now
+			fmt.Fprintf(p.err, "\rreading %d of %d: %s, %d MiB   ", at.Files+1, at.Total, filepath.Base(at.File), at.Bytes>>20)
+		}
+	})
+	if !told.IsZero() {
+		fmt.Fprintln(p.err)
+	}
+	return shelf, err
+}
+
+func (p *program) shelfCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "shelf", Short: "The images on this laptop: digests, what is inside archives, what they fit",
+		Example: `  pilotrix shelf add ~/images
+  pilotrix shelf list
+  pilotrix shelf fit --fact device.model=G2-4 --fact running.release=7.4.2`,
+	}
+	cmd.AddCommand(p.shelfAdd(), p.shelfList(), p.shelfShow(), p.shelfFit())
+	return cmd
+}
+
+func (p *program) shelfAdd() *cobra.Command {
+	var digest string
+	cmd := &cobra.Command{
+		Use: "add FOLDER | FILE --digest DIGEST", Short: "Put a folder on the shelf, or a published digest beside an image",
+		Example: "  pilotrix shelf add ~/images\n  pilotrix shelf add ~/images/lark-8.1.0.cgo --digest 'SHA256: 9f2c…'",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := loadRegister()
+			if err != nil {
+				return err
+			}
+			place, err := filepath.Abs(args[0])
+			if err != nil {
+				return err
+			}
+			info, err := os.Stat(place)
+			if err != nil {
+				return usage(err)
+			}
+			if digest != "" {
+				return p.addDigest(cmd.Context(), r, place, digest)
+			}
+			if !info.IsDir() {
+				return usage(fmt.Errorf("%s is a file: a shelf is made of folders; with --digest its published digest is kept", place))
+			}
+			if !slices.Contains(r.Folders, place) {
+				r.Folders = append(r.Folders, place)
+			}
+			if err := r.save(); err != nil {
+				return err
+			}
+			return p.listShelf(cmd.Context(), nil, false)
+		},
+	}
+	cmd.Flags().StringVar(&digest, "digest", "", "a published `digest`, as it was copied")
+	return cmd
+}
+
+func (p *program) addDigest(ctx context.Context, r register, place, text string) error {
+	published, err := image.ParsePasted(text)
+	if err != nil {
+		return usage(err)
+	}
+	all, err := headers(nil)
+	if err != nil {
+		return err
+	}
+	items, err := image.NewShelf(image.ShelfOptions{Headers: all}).Look(ctx, place)
+	if err != nil {
+		return err
+	}
+	held := false
+	for _, item := range items {
+		if len(items) > 1 && !published.Holds(item.Digests) {
+			continue
+		}
+		key := image.PastedKey(item.Image)
+		r.Pasted[key] = []image.Published{published}
+		held = held || published.Holds(item.Digests)
+	}
+	if err := r.save(); err != nil {
+		return err
+	}
+	if !held {
+		return fmt.Errorf("%s does not have that %s: it is broken, or another file", place, published.Algorithm)
+	}
+	fmt.Fprintf(p.out, "%s is as published by its %s\n", place, published.Algorithm)
+	return nil
+}
+
+func (p *program) shelfList() *cobra.Command {
+	var folders []string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "list", Short: "List the images, newest release first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return p.listShelf(cmd.Context(), folders, asJSON) },
+	}
+	cmd.Flags().StringArrayVar(&folders, "shelf", nil, "a `folder`, instead of those that were added")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func (p *program) listShelf(ctx context.Context, folders []string, asJSON bool) error {
+	shelf, err := p.openShelf(ctx, nil, folders)
+	if shelf == nil {
+		return err
+	}
+	items := shelf.Items()
+	if asJSON {
+		return errors.Join(err, json.NewEncoder(p.out).Encode(append([]image.Item{}, items...)))
+	}
+	if len(shelf.Folders()) == 0 {
+		fmt.Fprintln(p.out, "no folder is on the shelf; pilotrix shelf add FOLDER puts one there")
+	}
+	for _, item := range items {
+		fmt.Fprintf(p.out, "%-10s %-28s %12d B  %.12s…  %-10s %s\n", dashed(item.Says[image.SaysRelease]), item.Name, item.Size, item.SHA256, publishedWord(item), placeWords(item))
+	}
+	return err
+}
+
+func dashed(text string) string {
+	if text == "" {
+		return "–"
+	}
+	return text
+}
+
+func publishedWord(item image.Item) string {
+	switch {
+	case item.Broken():
+		return "✗ broken"
+	case item.Proved():
+		return "✓ published"
+	}
+	return ""
+}
+
+func placeWords(item image.Item) string {
+	switch {
+	case item.Problem != "":
+		return "! " + item.Problem
+	case item.Packed():
+		return "in " + filepath.Base(item.Path)
+	case item.Says[image.SaysCompanion] != "":
+		return strings.ToLower(item.Says[image.SaysCompanion]) + " for " + item.Says[image.SaysFor]
+	}
+	return item.Says[image.SaysModels]
+}
+
+func (p *program) shelfShow() *cobra.Command {
+	var folders []string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "show NAME", Short: "All that is known of one image; NAME may be a path or the beginning of its SHA-256", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			item, err := p.findItem(cmd.Context(), folders, args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return json.NewEncoder(p.out).Encode(item)
+			}
+			p.showItem(item)
+			return nil
+		},
+	}
+	cmd.Flags().StringArrayVar(&folders, "shelf", nil, "a `folder`, instead of those that were added")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// findItem finds an image on the shelf, or looks into a file.
+func (p *program) findItem(ctx context.Context, folders []string, name string) (image.Item, error) {
+	shelf, err := p.openShelf(ctx, nil, folders)
+	if err != nil {
+		return image.Item{}, err
+	}
+	item, err := shelf.Find(name)
+	if err == nil {
+		return item, nil
+	}
+	if items, lookErr := shelf.Look(ctx, name); lookErr == nil && len(items) > 0 {
+		return items[0], nil
+	}
+	return item, err
+}
+
+func (p *program) showItem(item image.Item) {
+	row := func(label, text string) {
+		if text != "" {
+			fmt.Fprintf(p.out, "%-14s %s\n", label, text)
+		}
+	}
+	row("name", item.Name)
+	row("file", item.Path)
+	row("inside", item.Inside)
+	row("size", fmt.Sprintf("%d B", item.Size))
+	for _, name := range []string{image.SaysMaker, image.SaysModels, image.SaysArchitecture, image.SaysRelease, image.SaysBoot, image.SaysLicence, image.SaysCompanion, image.SaysFor} {
+		row(name, item.Says[name])
+	}
+	row("sha256", item.SHA256)
+	row("sha512", item.SHA512)
+	row("md5", item.MD5)
+	row("crc32", item.CRC32)
+	for _, published := range item.Published {
+		word := "as published"
+		if !published.Holds {
+			word = "NOT as published"
+		}
+		row(published.Algorithm, fmt.Sprintf("%s in %s", word, published.From))
+	}
+	row("problem", item.Problem)
+	for _, e := range reckon.Estimates(item.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
+		row("by "+e.Carrier, fmt.Sprintf("about %s (%s) %s", e.Time.Round(100*time.Millisecond), e.Terms, e.Warn))
+	}
+}
+
+func (p *program) shelfFit() *cobra.Command {
+	var folders, facts []string
+	var paths, to string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "fit", Short: "Hold the images against a device, and plan the releases to one of them",
+		Example: `  pilotrix shelf fit --fact device.model=G2-4 --fact device.architecture=plover64 --fact running.release=7.4.2
+  pilotrix shelf fit … --paths cormel-g2 --to lark-8.1.0.cgo`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			known, err := parseFacts(facts)
+			if err != nil {
+				return usage(err)
+			}
+			shelf, err := p.openShelf(cmd.Context(), nil, folders)
+			if err != nil {
+				return err
+			}
+			if to != "" {
+				return p.planTo(shelf, known, paths, to, asJSON)
+			}
+			return p.printFits(shelf, known, asJSON)
+		},
+	}
+	cmd.Flags().StringArrayVar(&folders, "shelf", nil, "a `folder`, instead of those that were added")
+	cmd.Flags().StringArrayVar(&facts, "fact", nil, "what is known of the device, `name=value`")
+	cmd.Flags().StringVar(&paths, "paths", "", "the file of allowed steps, or its `name`")
+	cmd.Flags().StringVar(&to, "to", "", "plan the releases to this `image`")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// parseFacts takes facts that are assumed rather than read.
+func parseFacts(texts []string) (*device.Facts, error) {
+	facts := &device.Facts{}
+	for _, text := range texts {
+		name, value, found := strings.Cut(text, "=")
+		if !found {
+			return nil, fmt.Errorf("--fact %s: want name=value", text)
+		}
+		fact := device.Fact{Name: name, Text: value, Value: value, Source: "assumed"}
+		if release, err := device.ParseRelease(value); err == nil && strings.HasSuffix(name, "release") {
+			fact.Value = release
+		}
+		facts.Set(fact)
+	}
+	return facts, nil
+}
+
+func (p *program) printFits(shelf *image.Shelf, known *device.Facts, asJSON bool) error {
+	type fitted struct {
+		Name string    `json:"name"`
+		Fit  image.Fit `json:"fit"`
+	}
+	all := []fitted{}
+	for _, item := range shelf.Items() {
+		if item.Says[image.SaysCompanion] == "" {
+			all = append(all, fitted{item.Name, item.FitTo(known)})
+		}
+	}
+	if asJSON {
+		return json.NewEncoder(p.out).Encode(all)
+	}
+	marks := map[image.Verdict]string{image.Yes: "✓", image.No: "✗", image.First: "◇", image.Unknown: "?"}
+	for _, f := range all {
+		fmt.Fprintf(p.out, "%s %-28s %s\n", marks[f.Fit.Verdict], f.Name, f.Fit.Words())
+	}
+	return nil
+}
+
+func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to string, asJSON bool) error {
+	wanted, err := shelf.Find(to)
+	if err != nil {
+		return usage(err)
+	}
+	allowed, err := demo.LoadPaths(paths)
+	if err != nil {
+		return usage(err)
+	}
+	running, _ := known.Get(image.FactRelease)
+	hops, err := allowed.Plan(shelf.Items(), known, running.Text, wanted)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		trees := make([]map[string]any, len(hops))
+		for i, hop := range hops {
+			trees[i] = hop.Tree()
+		}
+		return json.NewEncoder(p.out).Encode(trees)
+	}
+	if len(hops) == 0 {
+		fmt.Fprintf(p.out, "%s runs already\n", running.Text)
+	}
+	for _, hop := range hops {
+		fmt.Fprintf(p.out, "%s ━▶ %-10s %s%s%s\n", hop.From, hop.Release, hop.Item.Name, listed("  before: ", hop.Before), listed("  after: ", hop.After))
+	}
+	return nil
+}
+
+func listed(label string, words []string) string {
+	if len(words) == 0 {
+		return ""
+	}
+	return label + strings.Join(words, ", ")
+}

@@ -1,0 +1,93 @@
+package runbook
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/image"
+)
+
+// findImage finds what an input names: an image of the shelf by its name or digest, or a file by its path,
+// looked into when it is an archive.
+func (p *Prepared) findImage(name string) (*image.Image, error) {
+	if p.Kit.Shelf != nil && !strings.ContainsAny(name, `/\`) {
+		item, err := p.Kit.Shelf.Find(name)
+		if err == nil {
+			return item.Image, usable(item)
+		}
+		if _, missing := os.Stat(name); missing != nil {
+			return nil, err
+		}
+	}
+	shelf := image.NewShelf(image.ShelfOptions{Headers: p.Dialect.Headers()})
+	items, err := shelf.Look(context.Background(), name)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(items) == 1:
+		return items[0].Image, usable(items[0])
+	}
+	names := make([]string, len(items))
+	for i, item := range items {
+		names[i] = item.Inside
+	}
+	return nil, fmt.Errorf("%s holds several images (%s): unpack the one that is meant", name, strings.Join(names, ", "))
+}
+
+func usable(item image.Item) error {
+	switch {
+	case item.Problem != "":
+		return fmt.Errorf("%s cannot be used: %s", item.Name, item.Problem)
+	case item.Broken():
+		return fmt.Errorf("%s", item.FitTo(noFacts).Words())
+	}
+	return nil
+}
+
+// ready makes a plain file of an image and holds that it is still the one that was checked.
+func (e *Engine) ready(ctx context.Context, s *Prepped, img *image.Image) (*image.Image, error) {
+	if img.Packed() {
+		folder, err := e.unpackFolder()
+		if err != nil {
+			return nil, err
+		}
+		if done := e.unpacked[img.SHA256]; done != nil {
+			return done, nil
+		}
+		e.now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Limit)
+		out, err := image.Unpack(ctx, img, folder, nil)
+		if err == nil {
+			e.unpacked[img.SHA256] = out
+		}
+		return out, err
+	}
+	now, err := image.Open(img.Path, nil)
+	if err != nil {
+		return nil, err
+	}
+	if now.SHA256 != img.SHA256 {
+		return nil, fmt.Errorf("%s changed since it was checked (sha256 %.12s…, was %.12s…)", img.Path, now.SHA256, img.SHA256)
+	}
+	return img, nil
+}
+
+// unpackFolder is a folder of this run's own, removed at its end.
+func (e *Engine) unpackFolder() (string, error) {
+	if e.folder != "" {
+		return e.folder, nil
+	}
+	folder, err := os.MkdirTemp(e.p.Kit.Folder, "pilotrix-unpacked-")
+	if err != nil {
+		return "", fmt.Errorf("no folder to unpack into: %w", err)
+	}
+	e.folder = folder
+	return folder, nil
+}
+
+func offerOf(img *image.Image, name string) carrier.Offer {
+	return carrier.Offer{Name: name, Size: img.Size, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return os.Open(img.Path) }}
+}

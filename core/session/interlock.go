@@ -1,0 +1,193 @@
+package session
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+)
+
+// interlock stops the Enter of a command that the dialect calls a danger. It follows what the hand types
+// by its own count of keys and by what the device shows, since either alone can be wrong: the echo may be
+// late, and a device may put a line there that was never typed. It belongs to the session's loop.
+type interlock struct {
+	commands *dialect.Interlocks
+	off      bool
+	typed    []byte
+	unsure   time.Time // when a key was typed that changes the line in ways only the device knows
+	held     []byte    // the Enter that was stopped, and what was pasted behind it
+	command  string
+	restarts bool // a restart was sent and has not begun yet
+}
+
+// key follows one byte of the hand's.
+func (k *interlock) key(b byte, now time.Time) {
+	switch {
+	case b == 0x7f || b == '\b':
+		k.typed = k.typed[:max(0, len(k.typed)-1)]
+	case b == 0x03 || b == 0x15: // Ctrl-C, Ctrl-U
+		k.typed, k.unsure = k.typed[:0], time.Time{}
+	case b == 0x17: // Ctrl-W
+		k.typed = k.typed[:bytes.LastIndexByte(bytes.TrimRight(k.typed, " "), ' ')+1]
+	case b < 0x20: // Tab, Escape and its sequences, the keys that recall and move
+		k.unsure = now
+	default:
+		const most = 4096
+		if len(k.typed) < most {
+			k.typed = append(k.typed, b)
+		}
+	}
+}
+
+func (k *interlock) newLine() { k.typed, k.unsure = k.typed[:0], time.Time{} }
+
+// unseen is said of a line that the device put there and has not shown yet.
+const unseen = "was put there by the device, which has not shown it yet; see it first"
+
+// stops says why an Enter has to be stopped now, and the command.
+func (k *interlock) stops(shown string, lastByte time.Time) (command, says string) {
+	if k.off {
+		return "", ""
+	}
+	if k.unsure.IsZero() {
+		if says = k.commands.Stops(string(k.typed)); says != "" {
+			return strings.TrimSpace(string(k.typed)), says
+		}
+	}
+	if says = k.commands.Stops(shown); says != "" {
+		return strings.TrimSpace(shown), says
+	}
+	if !k.unsure.IsZero() && lastByte.Before(k.unsure) && k.commands.Any() {
+		return "the line", unseen
+	}
+	return "", ""
+}
+
+// shownLine is the unfinished line less the prompt it stands behind.
+func (s *Session) shownLine() string {
+	partial := s.sense.View().Partial
+	if s.lastPrompt != "" {
+		if rest, found := strings.CutPrefix(partial, s.lastPrompt); found {
+			return rest
+		}
+	}
+	return partial
+}
+
+// pressLines sends the hand's keys line by line, until one has to be stopped at its Enter.
+func (s *Session) pressLines(keys []byte) {
+	s.forgetHeld()
+	for len(keys) > 0 {
+		end := bytes.IndexAny(keys, "\r\n")
+		if end < 0 || s.secret || s.interlock.off {
+			s.follow(keys)
+			s.pressNow(keys)
+			return
+		}
+		s.follow(keys[:end])
+		s.pressNow(keys[:end])
+		if command, says := s.interlock.stops(s.shownLine(), s.sense.View().LastByte); says != "" {
+			s.interlock.held, s.interlock.command = bytes.Clone(keys[end:]), command
+			s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says})
+			return
+		}
+		s.enter(keys[end : end+1])
+		keys = keys[end+1:]
+	}
+}
+
+// follow counts the hand's keys.
+func (s *Session) follow(keys []byte) {
+	if s.secret || s.opt.Dialect.AsksSecret(s.sense.View().Partial) {
+		return
+	}
+	for _, b := range keys {
+		if b == '\r' || b == '\n' {
+			s.interlock.newLine()
+			continue
+		}
+		s.interlock.key(b, s.opt.Clock.Now())
+	}
+}
+
+// enter sends an Enter; the line before it goes to the device.
+func (s *Session) enter(key []byte) {
+	command := s.shownLine()
+	if s.interlock.unsure.IsZero() && len(s.interlock.typed) > 0 {
+		command = string(s.interlock.typed)
+	}
+	s.sentCommand(command)
+	s.interlock.newLine()
+	s.pressNow(key)
+}
+
+// sentCommand takes note of a command that goes to the device, whoever typed it.
+func (s *Session) sentCommand(command string) {
+	s.interlock.commands.Typed(command)
+	s.interlock.restarts = s.interlock.restarts || s.interlock.commands.Restarts(command)
+}
+
+// forgetHeld drops an Enter that was stopped: the line is being changed.
+func (s *Session) forgetHeld() {
+	k := s.interlock
+	if k.held == nil {
+		return
+	}
+	behind := len(k.held) - 1
+	k.held = nil
+	s.hub.Emit(event.Interlock{State: event.InterlockForgotten, Command: k.command})
+	if behind > 0 {
+		s.hub.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("%d characters that were pasted behind “%s” were not sent", behind, k.command)})
+	}
+}
+
+// SendHeld sends the Enter that an interlock stopped, and what was pasted behind it. It reports whether
+// there was one.
+func (s *Session) SendHeld() (sent bool) {
+	s.do(func() {
+		k := s.interlock
+		if k.held == nil {
+			return
+		}
+		keys := k.held
+		k.held = nil
+		sent = true
+		s.hub.Emit(event.Interlock{State: event.InterlockSent, Command: k.command})
+		s.enter(keys[:1])
+		if len(keys) > 1 {
+			s.pressLines(keys[1:])
+		}
+	})
+	return sent
+}
+
+// SetInterlocks switches the interlocks of this session off or on; that is recorded.
+func (s *Session) SetInterlocks(on bool) {
+	s.do(func() {
+		if s.interlock.off == !on {
+			return
+		}
+		s.interlock.off = !on
+		state := event.InterlockOn
+		if !on {
+			state = event.InterlockOff
+		}
+		s.hub.Emit(event.Interlock{State: state})
+	})
+}
+
+// restarting notices that a restart has begun: what was unsaved is lost by it.
+func (s *Session) noticeRestart() {
+	if !s.interlock.restarts || s.opt.Dialect == nil {
+		return
+	}
+	for _, mode := range s.opt.Dialect.Modes {
+		if mode.Mode == s.told.Mode && mode.Prompt == "" {
+			s.interlock.restarts = false
+			s.interlock.commands.Restarted()
+		}
+	}
+}
