@@ -58,9 +58,13 @@ func TestAnEmptiedStoreIsNoticed(t *testing.T) {
 		defer r.close()
 		time.Sleep(2 * time.Second)
 		r.typeAt("store empty")
+		require.Len(t, find[event.Interlock](r), 1, "held at its Enter")
+		require.Len(t, r.router.Store.Files(), 2)
+		require.True(t, r.session.SendHeld())
+		time.Sleep(3 * time.Second)
 		r.typeAt("y")
 		time.Sleep(10 * time.Second)
-		require.Empty(t, r.router.Store.Files())
+		require.Len(t, r.router.Store.Files(), 0)
 		result := r.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, r.story())
 		assert.Contains(t, result.Message, "configuration: want saved, taken over, the device says factory settings")
@@ -136,7 +140,7 @@ func TestBenchFromAnotherProcess(t *testing.T) {
 // the same name.
 func TestUnpluggedForReal(t *testing.T) {
 	c := clock.Scaled(8)
-	machine, _, err := demo.Machine("hollow-rtr1", c, false)
+	machine, _, err := demo.Machine("hollow-rtr1", c, false, nil)
 	require.NoError(t, err)
 	require.NoError(t, machine.Start())
 	defer machine.Stop()

@@ -44,6 +44,10 @@ const (
 	consoleView view = iota
 	helpView
 	courseView
+	imagesView
+	banksView
+	carriersView
+	reachView
 	logbookView
 )
 
@@ -73,6 +77,7 @@ type app struct {
 	tooSoon       bool
 	leaving       bool
 	replay        bool
+	serving       bool // carriers alone, without a session
 }
 
 type (
@@ -220,7 +225,7 @@ func (a *app) apply(batch []event.Event) {
 			a.tooSoon = false
 		}
 		switch e.Body.(type) {
-		case event.In, event.Transfer, event.StepNow:
+		case event.In, event.Transfer, event.StepNow, event.Probe, event.Message, event.Shelf:
 		default:
 			a.journal = append(a.journal, e)
 		}
@@ -232,8 +237,11 @@ func (a *app) apply(batch []event.Event) {
 }
 
 func (a *app) tick() {
-	if a.session != nil {
+	switch {
+	case a.session != nil:
 		a.state.Tick(a.session.Clock().Now())
+	case a.serving:
+		a.state.Tick(time.Now())
 	}
 	if a.message != "" && time.Since(a.messageAt) > messageShown {
 		a.message = ""
@@ -263,8 +271,15 @@ func (a *app) fit() {
 
 // key handles one key: the strip's own first, then the interface's few, then the device's.
 func (a *app) key(k tea.Key, name string) tea.Cmd {
+	if a.serving && (name == "ctrl+c" || name == "q") {
+		return tea.Quit
+	}
 	if a.mode != strip.Plain {
 		return a.stripKey(k, name)
+	}
+	if a.state.Held != nil && name == "f9" && a.session != nil {
+		go a.session.SendHeld()
+		return nil
 	}
 	if name == a.opt.Leader {
 		a.mode = strip.Leader
@@ -279,7 +294,7 @@ func (a *app) key(k tea.Key, name string) tea.Cmd {
 	if a.state.Ask != nil && a.state.Helm.Who == event.Runbook && a.answerKey(name) {
 		return nil
 	}
-	if a.replay {
+	if a.session == nil {
 		return nil
 	}
 	if keys := bytesOf(k, a.console.AppKeys()); len(keys) > 0 {
@@ -292,15 +307,13 @@ func (a *app) key(k tea.Key, name string) tea.Cmd {
 
 func (a *app) functionKey(name string) (handled bool, cmd tea.Cmd) {
 	_, rows := a.console.Size()
+	for _, v := range views {
+		if v.key == name {
+			a.show(v.view)
+			return true, nil
+		}
+	}
 	switch name {
-	case "f1":
-		a.show(helpView)
-	case "f2":
-		a.show(consoleView)
-	case "f3":
-		a.show(courseView)
-	case "f8":
-		a.show(logbookView)
 	case "f10":
 		a.pause()
 	case "shift+pgup":
@@ -313,6 +326,21 @@ func (a *app) functionKey(name string) (handled bool, cmd tea.Cmd) {
 	return true, nil
 }
 
+// views are the main views with their keys, in the order of the row of keys.
+var views = []struct {
+	key, name string
+	view      view
+}{
+	{"f1", "help", helpView},
+	{"f2", "console", consoleView},
+	{"f3", "course", courseView},
+	{"f4", "images", imagesView},
+	{"f5", "banks", banksView},
+	{"f6", "carriers", carriersView},
+	{"f7", "reach", reachView},
+	{"f8", "logbook", logbookView},
+}
+
 func (a *app) show(v view) {
 	a.view, a.offset = v, 0
 	if v == consoleView {
@@ -323,7 +351,7 @@ func (a *app) show(v view) {
 // pause takes the helm, or asks how to give it back.
 func (a *app) pause() {
 	switch {
-	case a.replay || !a.state.Running():
+	case a.session == nil || !a.state.Running():
 		a.say("there is no runbook to pause")
 	case a.state.Helm.Who == event.Runbook:
 		a.session.TakeHelm()
@@ -421,7 +449,7 @@ func (a *app) leaderKey(k tea.Key, name string) tea.Cmd {
 		a.mode = strip.Search
 		return nil
 	}
-	if a.replay {
+	if a.session == nil {
 		return nil
 	}
 	if answer, known := leaderAnswers[name]; known && a.state.Ask != nil && a.session.Answer(a.state.Ask.ID, answer, "operator") {
@@ -438,6 +466,8 @@ func (a *app) leaderKey(k tea.Key, name string) tea.Cmd {
 		return func() tea.Msg { return said(a.session.SendBreak(a.ctx), "break sent") }
 	case "x":
 		a.stopRun()
+	case "i":
+		go a.session.SetInterlocks(a.state.LocksOff)
 	default:
 		a.say("the leader key has no " + name)
 	}
@@ -525,7 +555,7 @@ func (a *app) leave() tea.Cmd {
 }
 
 func (a *app) paste(text string) {
-	if a.replay || a.mode != strip.Plain {
+	if a.session == nil || a.mode != strip.Plain {
 		a.typed += text
 		return
 	}

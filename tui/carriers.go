@@ -18,5 +18,28 @@ type CarriersOptions struct {
 
 // Carriers shows carriers that serve without a session, until the operator leaves.
 func Carriers(ctx context.Context, opt CarriersOptions) error {
-	return errors.Join(ctx.Err(), errors.ErrUnsupported, tea.ErrProgramKilled)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	a := newApp(ctx, Options{Theme: opt.Theme, Leader: opt.Leader, Device: opt.Title, Line: "serving"})
+	a.serving = true
+	a.view = carriersView
+	p := tea.NewProgram(a, tea.WithContext(ctx))
+	followed := make(chan struct{})
+	go func() {
+		defer close(followed)
+		for {
+			batch, err := opt.Feed.Next(ctx)
+			if err != nil {
+				return
+			}
+			p.Send(eventsMsg(batch))
+		}
+	}()
+	_, err := p.Run()
+	cancel()
+	<-followed
+	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
+		return nil
+	}
+	return err
 }

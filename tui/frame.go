@@ -7,9 +7,13 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/event"
+	"pilotrix/tui/banks"
 	"pilotrix/tui/cards"
+	"pilotrix/tui/carriers"
 	"pilotrix/tui/course"
+	"pilotrix/tui/images"
 	"pilotrix/tui/paint"
+	"pilotrix/tui/reach"
 	"pilotrix/tui/state"
 	"pilotrix/tui/strip"
 )
@@ -44,14 +48,14 @@ func (a *app) strip() []paint.Line {
 	back, moved := a.console.Back()
 	return strip.Lines(a.theme, a.state, strip.View{
 		Mode: a.mode, Typed: a.typed, Message: a.message, Back: back, Moved: moved, Other: a.view != consoleView,
-		Leader: keyName(a.opt.Leader), Replay: a.replay, NotYet: a.tooSoon, Narrow: a.side() == 0,
+		Leader: keyName(a.opt.Leader), Replay: a.replay, Serving: a.serving, NotYet: a.tooSoon, Narrow: a.side() == 0,
 	}, a.width)
 }
 
 // consoleSize is the room of the console.
 func (a *app) consoleSize() (cols, rows int) {
 	cols = a.width - 1
-	if side := a.side(); side > 0 {
+	if side := a.side(); side > 0 && !a.serving {
 		cols = a.width - side - 4
 	}
 	return max(cols, 10), max(a.height-a.top()-stripRoom, 3)
@@ -64,21 +68,9 @@ const stripRoom = 2
 // View implements tea.Model.
 func (a *app) View() tea.View {
 	lines := a.header()
-	body, cursor := a.body()
 	low := a.strip()
-	room := a.height - len(lines) - 1
-	keep := max(0, room-len(low))
-	if len(body) > keep { // the newest rows stay in sight
-		cut := len(body) - keep
-		if a.view == consoleView {
-			cut = min(cut, max(0, a.spare(len(body), cut)))
-		} else {
-			cut = 0
-		}
-		body = body[cut:]
-		cursor.y -= cut
-		body = body[:min(len(body), keep)]
-	}
+	keep := max(0, a.height-len(lines)-1-len(low))
+	body, cursor := a.body(keep)
 	cursor.y += len(lines)
 	lines = append(lines, body...)
 	for len(lines) < a.height-1-len(low) {
@@ -122,9 +114,11 @@ type cursorAt struct {
 	shown bool
 }
 
-// body is the view's own rows with the side column beside it.
-func (a *app) body() ([]paint.Line, cursorAt) {
+// body is the view's own rows with the side column beside it, in the room that there is. Where the strip
+// takes some of the console's room, the newest rows stay in sight, and the side column as it is.
+func (a *app) body(room int) ([]paint.Line, cursorAt) {
 	cols, rows := a.consoleSize()
+	rows = min(rows, room)
 	var main []paint.Line
 	var cursor cursorAt
 	switch a.view {
@@ -132,16 +126,27 @@ func (a *app) body() ([]paint.Line, cursorAt) {
 		main = a.console.Lines(a.theme)
 		cursor.x, cursor.y, cursor.shown = a.console.Cursor()
 		cursor.x++
+		cut := max(0, a.spare(len(main), len(main)-rows))
+		main = main[cut:]
+		cursor.y -= cut
 	case courseView:
 		main = a.scrolled(course.List(a.theme, a.state, cols-2), rows)
 	case helpView:
 		main = a.scrolled(helpLines(a.theme, keyName(a.opt.Leader), cols-2), rows)
+	case imagesView:
+		main = a.scrolled(images.View(a.theme, a.state, cols-2), rows)
+	case banksView:
+		main = a.scrolled(banks.View(a.theme, a.state, cols-2), rows)
+	case carriersView:
+		main = a.scrolled(carriers.View(a.theme, a.state, cols-2), rows)
+	case reachView:
+		main = a.scrolled(reach.View(a.theme, a.state, cols-2), rows)
 	case logbookView:
 		main = a.scrolled(journalLines(a.theme, a.journal, cols-2), rows)
 	}
 	side := a.side()
-	if side == 0 {
-		return indent(main, 1), cursor
+	if side == 0 || a.serving {
+		return indent(main[:min(len(main), rows)], 1), cursor
 	}
 	column := cards.Column(a.theme, a.state, side-1, rows)
 	rule := paint.In(a.theme.Faint, "│ ")
@@ -183,7 +188,7 @@ func (a *app) header() []paint.Line {
 		lines = append(lines, indent([]paint.Line{stops, legs}, 1)...)
 	}
 	rule := strings.Repeat("─", a.width)
-	if side := a.side(); side > 0 {
+	if side := a.side(); side > 0 && !a.serving {
 		at := a.width - side - 2
 		rule = strings.Repeat("─", at) + "┬" + strings.Repeat("─", a.width-at-1)
 	}
@@ -213,7 +218,7 @@ func orLine(name, line string) string {
 // lineWords is the line, its rates, the helm and the clock.
 func (a *app) lineWords() paint.Line {
 	t, s := a.theme, a.state
-	var right paint.Line
+	right := paint.Line{{Text: " "}}
 	wide := a.width >= sideLeast
 	if wide && a.opt.Device != "" {
 		right = append(right, paint.In(t.Text, a.opt.Line+"  "))
@@ -272,21 +277,25 @@ func (a *app) runRow() paint.Line {
 	return paint.Between(left, right, a.width)
 }
 
-// keysRow is the row of keys that work everywhere.
+// keysRow is the row of keys that work everywhere. Where there is no room only the present view has its
+// name.
 func (a *app) keysRow() paint.Line {
 	t := a.theme
-	var left paint.Line
-	for _, k := range []struct {
-		key, name string
-		view      view
-	}{{"F1", "help", helpView}, {"F2", "console", consoleView}, {"F3", "course", courseView}, {"F8", "logbook", logbookView}} {
-		name, key := paint.In(t.Quiet, " "+k.name+"   "), paint.In(t.Key, k.key)
-		if k.view == a.view {
-			name, key = paint.Strong(t.Bright, " "+k.name+"   "), paint.Strong(t.Here, k.key)
+	left := paint.Line{{Text: " "}}
+	for _, v := range views {
+		name, look, key := "   ", paint.In(t.Quiet, ""), paint.In(t.Key, strings.ToUpper(v.key))
+		if a.width >= sideLeast || v.view == helpView {
+			name = " " + v.name + "   "
 		}
-		left = append(left, key, name)
+		if a.width < sideLeast {
+			name = strings.Replace(name, "   ", "  ", 1)
+		}
+		look = paint.In(t.Quiet, name)
+		if v.view == a.view {
+			look, key = paint.Strong(t.Bright, " "+v.name+"   "), paint.Strong(t.Here, strings.ToUpper(v.key))
+		}
+		left = append(left, key, look)
 	}
-	left = append(paint.Line{{Text: " "}}, left...)
 	pause := "pause"
 	if a.state.Helm.Who == event.Hand {
 		pause = "give back"

@@ -5,6 +5,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/tui/paint"
+	"pilotrix/tui/state"
 	"pilotrix/tui/theme"
 )
 
@@ -24,6 +25,16 @@ func helpLines(t theme.Theme, leader string, width int) []paint.Line {
 			{"Esc", "stops there"},
 			{"F3", "shows the plan first"},
 			{leader + " n, " + leader + " w", "after a failure: goes on without the step, or goes the way back"},
+		}},
+		{"The other views", [][2]string{
+			{"F4", "images: what is on the shelf, what fits and why not, the releases on the way"},
+			{"F5", "banks: what each holds, which runs, which starts next, whether that is kept"},
+			{"F6", "carriers: what is staged, each transfer, the ladder of messages"},
+			{"F7", "reach: whether the device answers, and how long it was away"},
+		}},
+		{"Interlocks", [][2]string{
+			{"F9", "sends a command that was held at its Enter; any other key forgets that Enter"},
+			{leader + " i", "switches interlocks off for this session, and on again; that is recorded"},
 		}},
 		{"The console", [][2]string{
 			{"all keys", "go to the device: Tab, Esc, Ctrl-C, ? and arrows too"},
@@ -119,6 +130,25 @@ func tell(body event.Body) (text string, loud bool) {
 		return b.Text, false
 	case event.Note:
 		return b.Text, b.Level != event.Say
+	case event.Course:
+		return fmt.Sprintf("the course has %d steps now", len(b.Steps)), false
+	case event.Carrier:
+		return b.Name + " " + b.State + " at " + b.Address + " " + b.Note, false
+	case event.Staged:
+		return b.Name + " " + b.State, false
+	case event.Preflight:
+		return b.What + ": " + b.Text + " " + b.Remedy, !b.Held
+	case event.Reach:
+		if b.State == event.Back {
+			return b.Target + " answers again after " + state.Clock(b.Length), true
+		}
+		return b.Target + " does not answer since " + b.Begin.Format("15:04:05"), true
+	case event.Restart:
+		return "console " + b.Console + ", reach " + b.Reach, false
+	case event.Hops:
+		return fmt.Sprintf("%s to %s in %d hops", b.From, b.To, len(b.Hops)), true
+	case event.Interlock:
+		return b.State + "  " + b.Command + "  " + b.Says, true
 	case event.SessionEnd:
 		return b.Why, false
 	}

@@ -263,7 +263,9 @@ func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string,
 	}
 	if len(folders) == 0 && len(register.Folders) == 0 {
 		for _, input := range book.Inputs {
-			if folder := filepath.Dir(values[input.Input]); input.Kind == runbook.KindImage && values[input.Input] != "" && !slices.Contains(folders, folder) {
+			folder := filepath.Dir(values[input.Input])
+			_, err := os.Stat(folder) // one that is not there is told with the input
+			if input.Kind == runbook.KindImage && values[input.Input] != "" && err == nil && !slices.Contains(folders, folder) {
 				folders = append(folders, folder)
 			}
 		}

@@ -213,7 +213,7 @@ func (e *Engine) taken(path string) error {
 	}
 	sum := fmt.Sprintf("%x", h.Sum(nil))
 	e.made["taken"] = map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum}
-	e.console.Emit(event.Note{Level: event.Say, Text: fmt.Sprintf("%s is here: %d B, sha256 %.12s…", path, n, sum)})
+	e.console.Emit(event.Note{Level: event.Say, Text: fmt.Sprintf("%s is here: %d B, sha256 %.12s…", filepath.Base(path), n, sum)})
 	return nil
 }
 

@@ -111,13 +111,14 @@ type Engine struct {
 	lineLosses  int
 	proved      []string
 
-	step     *Prepped       // the present one
-	made     map[string]any // what steps made for later ones: serve, taken, hops, restart, snapshots
-	dock     *serve.Dock    // nil until a step serves
-	withdraw map[string]func()
-	folder   string // for what is unpacked
-	unpacked map[string]*image.Image
-	hops     []image.Hop
+	step      *Prepped       // the present one
+	made      map[string]any // what steps made for later ones: serve, taken, hops, restart, snapshots
+	dock      *serve.Dock    // nil until a step serves
+	withdraw  map[string]func()
+	folder    string // for what is unpacked
+	unpacked  map[string]*image.Image
+	hops      []image.Hop
+	shelfTold event.Shelf
 }
 
 // NewEngine makes an engine for one run. Facts may hold what was read before.
@@ -132,6 +133,7 @@ func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
 func (e *Engine) Run(ctx context.Context) Result {
 	e.speedBefore, _ = e.console.Speed()
 	e.console.Emit(e.begin())
+	e.tellShelf()
 	err := e.runSteps(ctx, e.p.Steps, true)
 	result := e.conclude(ctx, err)
 	if note := e.restoreSpeed(ctx); note != "" {
@@ -485,6 +487,7 @@ func (e *Engine) openEnv() map[string]any {
 func (e *Engine) do(ctx context.Context, s *Prepped) error {
 	switch {
 	case len(s.Read) > 0:
+		defer e.tellShelf()
 		return e.read(ctx, s)
 	case s.Step.Check != "":
 		return e.check(s)

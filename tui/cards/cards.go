@@ -7,7 +7,10 @@ import (
 	"time"
 
 	"pilotrix/core/event"
+	"pilotrix/tui/banks"
+	"pilotrix/tui/carriers"
 	"pilotrix/tui/paint"
+	"pilotrix/tui/reach"
 	"pilotrix/tui/state"
 	"pilotrix/tui/theme"
 )
@@ -40,10 +43,10 @@ type painter struct {
 // cards chooses by what happens now.
 func (p painter) cards() [][]paint.Line {
 	if p.s.RunEnd != nil {
-		return [][]paint.Line{p.ended(), p.proved(), p.checked(), p.device()}
+		return [][]paint.Line{p.ended(), p.proved(), p.banks(), p.checked(), p.device()}
 	}
 	if !p.s.Running() {
-		return [][]paint.Line{p.line(), p.device(), p.remarks()}
+		return [][]paint.Line{p.line(), p.banks(), p.reach(), p.device(), p.remarks()}
 	}
 	if p.s.Helm.Who == event.Hand {
 		return [][]paint.Line{p.byHand(), p.device(), p.remarks()}
@@ -52,10 +55,101 @@ func (p painter) cards() [][]paint.Line {
 	if len(p.s.Tried) > 0 {
 		all = append(all, p.tried())
 	}
-	if step := p.s.Present(); step != nil && p.s.Transfer != nil && step.Verb == "send" {
-		all = append(all, p.transfer(), p.image())
+	if step := p.s.Present(); step != nil {
+		all = append(all, p.forVerb(step.Verb)...)
 	}
 	return append(all, p.checked(), p.device(), p.remarks())
+}
+
+// forVerb are the cards that a kind of step needs.
+func (p painter) forVerb(verb string) [][]paint.Line {
+	switch verb {
+	case "send":
+		if p.s.Transfer != nil {
+			return [][]paint.Line{p.transfer(p.s.Transfer), p.image(p.s.Transfer)}
+		}
+	case "poll", "put", "take":
+		if m := p.s.Moving(); m.Active() {
+			return [][]paint.Line{p.transfer(m), p.image(m), p.banks()}
+		}
+		return [][]paint.Line{p.banks(), p.reach()}
+	case "serve":
+		return [][]paint.Line{p.preflight(), p.banks()}
+	case "restart":
+		return [][]paint.Line{p.restart(), p.reach(), p.banks()}
+	case "act", "read", "compare", "hold":
+		return [][]paint.Line{p.banks()}
+	}
+	return nil
+}
+
+func (p painter) banks() []paint.Line {
+	if len(p.s.Banks) == 0 {
+		return nil
+	}
+	return append([]paint.Line{p.head("banks", paint.Line{paint.In(p.t.Quiet, "before ⇢ now")})}, banks.Card(p.t, p.s, p.width)...)
+}
+
+func (p painter) preflight() []paint.Line {
+	if len(p.s.Preflight) == 0 {
+		return nil
+	}
+	return append([]paint.Line{p.head("before it is asked", nil)}, carriers.Checks(p.t, p.s, p.width)...)
+}
+
+func (p painter) reach() []paint.Line {
+	if len(p.s.Reach) == 0 {
+		return nil
+	}
+	var lines []paint.Line
+	for _, target := range p.s.Reach {
+		lines = append(lines, p.head("reach "+strings.TrimPrefix(target.Name, "icmp:"), paint.Line{reach.Word(p.t, target, p.s.Now)}),
+			reach.Strip(p.t, target, p.s.Now, 5*time.Second, p.width))
+	}
+	return lines
+}
+
+// restart is the wait for the device: time against what was expected, and what agrees that it is back.
+func (p painter) restart() []paint.Line {
+	r := p.s.Restart
+	step := p.s.Present()
+	if r == nil || step == nil || r.Step != step.ID {
+		return nil
+	}
+	gone := p.s.Now.Sub(r.Begun)
+	lines := []paint.Line{p.head("restart", paint.Line{paint.Strong(p.t.Here, state.Clock(gone)), paint.In(p.t.Quiet, " of ~"+state.Clock(r.Expected))})}
+	share := 0.0
+	if r.Expected > 0 {
+		share = min(1, gone.Seconds()/r.Expected.Seconds())
+	}
+	full := int(share * float64(p.width))
+	color := p.t.Here
+	if gone > r.Expected {
+		color = p.t.Bad
+	}
+	lines = append(lines, paint.Line{paint.In(color, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))})
+	row := func(name, value string, held bool) {
+		mark := paint.In(p.t.Quiet, "○ ")
+		if held {
+			mark = paint.Strong(p.t.Good, "● ")
+		}
+		lines = append(lines, paint.Between(paint.Line{mark, paint.In(p.t.Text, name)}, paint.Line{paint.In(p.t.Text, value)}, p.width))
+	}
+	row("console", r.Console, r.Console != "silent" && r.Console != "unknown")
+	row("prompt", strings.TrimSpace(r.Prompt), r.Prompt != "")
+	if answers, watched := p.answers(); watched {
+		row("reach", answers, answers == "answers")
+	}
+	return append(lines, paint.Line{paint.In(p.t.Quiet, "longest "+state.Clock(r.Longest))})
+}
+
+func (p painter) answers() (string, bool) {
+	for _, target := range p.s.Reach {
+		if _, gone := target.Gone(); gone {
+			return "no answer", true
+		}
+	}
+	return "answers", len(p.s.Reach) > 0
 }
 
 func (p painter) head(name string, right paint.Line) paint.Line {
@@ -82,7 +176,11 @@ func (p painter) now() []paint.Line {
 	case p.s.Ask != nil:
 		right = paint.Line{paint.Strong(p.t.Here, "waits for you")}
 	case doing.Limit > 0:
-		right = paint.Line{paint.In(p.t.Quiet, state.Span(p.s.Now.Sub(p.s.DoingAt))+" of "), paint.In(p.t.Text, "limit "+state.Span(doing.Limit))}
+		begun := p.s.DoingAt
+		if step := p.s.Present(); step != nil && (step.Verb == "poll" || step.Verb == "restart") {
+			begun = step.Begun // what it does changes, its limit does not
+		}
+		right = paint.Line{paint.In(p.t.Quiet, state.Span(p.s.Now.Sub(begun))+" of "), paint.In(p.t.Text, "limit "+state.Span(doing.Limit))}
 	}
 	lines := append([]paint.Line{p.head("now", right)}, p.text(paint.Strong(p.t.Bright, doing.Doing))...)
 	if doing.Awaiting != "" {
@@ -113,8 +211,7 @@ func (p painter) tried() []paint.Line {
 	return lines
 }
 
-func (p painter) transfer() []paint.Line {
-	t := p.s.Transfer
+func (p painter) transfer(t *state.Transfer) []paint.Line {
 	size := t.Plan.Size
 	share := 0.0
 	if size > 0 {
@@ -137,7 +234,7 @@ func (p painter) transfer() []paint.Line {
 			paint.Line{paint.In(p.t.Quiet, blocksAgain(t.Got.Again))}, p.width),
 		nil,
 	}
-	lines = append(lines, paint.Between(p.sparkline(p.width-12), paint.Line{paint.In(p.t.Bright, fmt.Sprintf("%.1f kB/s", t.Got.Rate/1000))}, p.width))
+	lines = append(lines, paint.Between(p.sparkline(t, p.width-12), paint.Line{paint.In(p.t.Bright, fmt.Sprintf("%.1f kB/s", t.Got.Rate/1000))}, p.width))
 	if t.Plan.Allowed > 0 && t.Got.Rate > 0 {
 		lines = append(lines, paint.Line{paint.In(p.t.Quiet, fmt.Sprintf("%.0f %% of what this line allows", 100*t.Got.Rate/t.Plan.Allowed))})
 	}
@@ -157,8 +254,7 @@ func blocksAgain(n int) string {
 var bars = []rune(" ▁▂▃▄▅▆▇█")
 
 // sparkline draws the rate against the most that the line allows.
-func (p painter) sparkline(width int) paint.Line {
-	t := p.s.Transfer
+func (p painter) sparkline(t *state.Transfer, width int) paint.Line {
 	most := t.Plan.Allowed
 	for _, rate := range t.Rates {
 		most = max(most, rate)
@@ -178,12 +274,14 @@ func (p painter) sparkline(width int) paint.Line {
 	return paint.Line{paint.In(p.t.Good, out.String())}
 }
 
-func (p painter) image() []paint.Line {
-	t := p.s.Transfer
+func (p painter) image(t *state.Transfer) []paint.Line {
 	lines := []paint.Line{
 		p.head("image", nil),
 		p.row(t.Plan.File, paint.Line{paint.In(p.t.Text, fmt.Sprintf("%.2f MiB", float64(t.Plan.Size)/(1<<20)))}),
 		p.row("sent by", paint.Line{paint.In(p.t.Text, t.Plan.By)}),
+	}
+	if t.Plan.Terms != "" {
+		lines = append(lines, p.row("agreed on", paint.Line{paint.In(p.t.Text, t.Plan.Terms)}))
 	}
 	if len(t.Plan.SHA256) >= 12 {
 		lines = append(lines, p.row("sha256, computed here", paint.Line{paint.In(p.t.Text, t.Plan.SHA256[:8]+"…"+t.Plan.SHA256[len(t.Plan.SHA256)-4:])}))
@@ -201,6 +299,9 @@ func (p painter) checked() []paint.Line {
 		got := c.Got
 		if len(got) > 20 {
 			got = got[:8] + "…" + got[len(got)-4:]
+		}
+		if c.Before != "" && c.Before != c.Got && len(c.Before) < 12 {
+			got = c.Before + " ⇢ " + got
 		}
 		mark := paint.In(p.t.Good, strings.TrimLeft(got+"  ✓", " "))
 		if !c.Held {
@@ -222,6 +323,9 @@ func (p painter) device() []paint.Line {
 		lines = append(lines, p.row("mode", paint.Line{paint.In(p.t.Text, p.s.Mode.Name)}))
 	}
 	for _, f := range p.s.Facts {
+		if f.Rows != nil || strings.Contains(f.Value, "\n") {
+			continue // a list has a view of its own
+		}
 		value := f.Value
 		if len(value) > 24 {
 			value = value[:10] + "…" + value[len(value)-6:]

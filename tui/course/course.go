@@ -12,7 +12,12 @@ import (
 	"pilotrix/tui/theme"
 )
 
-const leastGap = 3 // columns between two stops
+// Columns that a stop takes at the least, with the way behind it: one that only passes takes fewer when
+// there are many.
+const (
+	leastGap  = 3
+	quickStep = 3 * time.Second
+)
 
 // Bar draws the course in two rows: the stops with the way between them, and the names of the legs.
 func Bar(t theme.Theme, s *state.State, width int) (stops, legs paint.Line) {
@@ -37,27 +42,47 @@ func Bar(t theme.Theme, s *state.State, width int) (stops, legs paint.Line) {
 	return append(stops, last).Fit(width), legNames(t, s, at, width)
 }
 
-// positions spreads the stops by the time each is expected to take.
+// positions spreads the stops by the time each is expected to take. Where there are many, those that take
+// no time, and those that were not needed, stand close together, so that the scale still shows.
 func positions(steps []state.Step, width int) []int {
-	least := 1 + leastGap
-	if len(steps)*least > width {
-		least = max(1, width/len(steps))
+	least := make([]int, len(steps))
+	sum := func(each func(state.Step) int) (total int) {
+		for i, s := range steps {
+			least[i] = each(s)
+			total += least[i]
+		}
+		return total
 	}
-	spare := max(0, width-len(steps)*least)
+	full := func(state.Step) int { return 1 + leastGap }
+	close := func(s state.Step) int {
+		switch {
+		case s.Outcome == event.Skipped:
+			return 1
+		case s.Expected < quickStep && !s.Hold && !s.NoReturn:
+			return 2
+		}
+		return leastGap
+	}
+	if sum(full) > width && sum(close) > width {
+		sum(func(state.Step) int { return max(1, width/len(steps)) })
+	}
+	spare := width
 	var total time.Duration
-	for _, s := range steps {
+	for i, s := range steps {
+		spare -= least[i]
 		total += s.Expected
 	}
+	spare = max(0, spare)
 	at := make([]int, len(steps))
 	var before time.Duration
+	column := 0
 	for i, s := range steps {
-		share := 0
+		share := spare * i / len(steps)
 		if total > 0 {
 			share = int(float64(spare) * before.Seconds() / total.Seconds())
-		} else {
-			share = spare * i / len(steps)
 		}
-		at[i] = i*least + share
+		at[i] = column + share
+		column += least[i]
 		before += s.Expected
 	}
 	return at
@@ -122,43 +147,58 @@ func part(s *state.State, step *state.Step) float64 {
 		return 0
 	case s.Transfer.Active() && s.Transfer.Plan.Size > 0:
 		return min(1, float64(s.Transfer.Got.Bytes)/float64(s.Transfer.Plan.Size))
+	case step.Verb == "poll" && s.Moving().Active() && s.Moving().Plan.Size > 0:
+		m := s.Moving()
+		return min(1, float64(m.Got.Bytes)/float64(m.Plan.Size))
 	case step.Expected > 0:
 		return min(1, s.Now.Sub(step.Begun).Seconds()/step.Expected.Seconds())
 	}
 	return 0
 }
 
+// legNames puts each leg's name under its first stop. The present leg's comes first; of the others those
+// that find room.
 func legNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
-	var line paint.Line
-	col, leg := 0, ""
 	here := ""
 	if p := s.Present(); p != nil && s.Running() {
 		here = p.Leg
 	}
-	for i := range s.Steps {
-		name := s.Steps[i].Leg
-		if name == leg {
-			continue
-		}
-		leg = name
-		if at[i] < col || at[i]+paint.Width(name) > width {
-			if name != here || at[i]+paint.Width(name) > width {
-				continue
-			}
-		}
-		if at[i] < col {
-			continue
-		}
-		line = append(line, paint.Piece{Text: strings.Repeat(" ", at[i]-col)})
-		piece := paint.In(t.Quiet, name)
-		if name == here {
-			piece = paint.Strong(t.Here, name)
-		}
-		line = append(line, piece)
-		col = at[i] + paint.Width(name) + 1
-		line = append(line, paint.Piece{Text: " "})
+	type label struct {
+		at   int
+		name string
 	}
-	return line.Fit(width)
+	var labels []label
+	for i := range s.Steps {
+		if i == 0 || s.Steps[i].Leg != s.Steps[i-1].Leg {
+			labels = append(labels, label{at[i], s.Steps[i].Leg})
+		}
+	}
+	row := []rune(strings.Repeat(" ", width))
+	place := func(l label) {
+		name := []rune(l.name)
+		from, to := max(0, l.at-1), l.at+len(name)+1
+		if l.at+len(name) > width || strings.TrimSpace(string(row[from:min(width, to)])) != "" {
+			return
+		}
+		copy(row[l.at:], name)
+	}
+	for _, l := range labels {
+		if l.name == here {
+			l.at = min(l.at, max(0, width-len([]rune(l.name))))
+			place(l)
+		}
+	}
+	for _, l := range labels {
+		if l.name != here {
+			place(l)
+		}
+	}
+	text := string(row)
+	before, after, found := strings.Cut(text, here)
+	if here == "" || !found {
+		return paint.Line{paint.In(t.Quiet, text)}
+	}
+	return paint.Line{paint.In(t.Quiet, before), paint.Strong(t.Here, here), paint.In(t.Quiet, after)}
 }
 
 // List draws the course step by step, with what each was expected to take and took.

@@ -65,15 +65,28 @@ type State struct {
 	Doing    event.StepNow
 	DoingAt  time.Time
 
-	Transfer *Transfer
-	Ask      *event.Ask
-	AskedAt  time.Time
-	Facts    []Fact // the newest reading first
-	ReadAt   time.Time
-	Checks   []event.Check
-	Tried    []event.Speed // speeds tried by the hunt of this step
-	Remarks  []Remark
-	Closed   string
+	Transfer    *Transfer   // over the line
+	Moves       []*Transfer // by carriers, the newest last
+	Carriers    []event.Carrier
+	Staged      []event.Staged
+	Ladder      []Rung
+	Preflight   []event.Preflight // of the present step
+	Banks       []Bank
+	Reach       []*Target
+	Restart     *event.Restart
+	Shelf       *event.Shelf
+	Hops        *event.Hops
+	Held        *event.Interlock // a command stopped at its Enter
+	LocksOff    bool
+	banksBefore []map[string]string
+	Ask         *event.Ask
+	AskedAt     time.Time
+	Facts       []Fact // the newest reading first
+	ReadAt      time.Time
+	Checks      []event.Check
+	Tried       []event.Speed // speeds tried by the hunt of this step
+	Remarks     []Remark
+	Closed      string
 
 	In, Out Rate
 }
@@ -162,6 +175,9 @@ func (s *State) Apply(e event.Event) {
 		}
 	case event.Fact:
 		s.fact(b)
+		if b.Name == "banks" && b.Rows != nil {
+			s.bankRows(b.Rows)
+		}
 		s.ReadAt = e.At
 	case event.Check:
 		s.Checks = append(s.Checks, b)
@@ -192,16 +208,31 @@ func (s *State) applyRun(e event.Event) {
 			s.Steps[i].Outcome, s.Steps[i].Took, s.Steps[i].Message = b.Outcome, b.Took, b.Message
 		}
 	case event.TransferBegin:
+		if b.ID != "" {
+			s.Moves = append(s.Moves, &Transfer{Plan: b, Begun: e.At, sampleAt: e.At})
+			s.Moves = s.Moves[max(0, len(s.Moves)-maxMoves):]
+			return
+		}
 		s.Transfer = &Transfer{Plan: b, Begun: e.At, sampleAt: e.At}
 	case event.Transfer:
-		if s.Transfer != nil {
-			s.Transfer.progress(b, e.At)
+		if t := s.transferOf(b.ID); t != nil {
+			t.progress(b, e.At)
 		}
 	case event.TransferEnd:
-		if s.Transfer != nil {
-			s.Transfer.End = &b
+		if t := s.transferOf(b.ID); t != nil {
+			t.End = &b
 		}
+	default:
+		s.applyCarriers(e)
 	}
+}
+
+// transferOf finds the transfer that an event is about.
+func (s *State) transferOf(id string) *Transfer {
+	if id == "" {
+		return s.Transfer
+	}
+	return s.move(id)
 }
 
 func (s *State) index(id string) int {
@@ -226,6 +257,7 @@ func (s *State) beginStep(b event.StepBegin, at time.Time) {
 	s.Here = i
 	s.Steps[i].Begun, s.Steps[i].Try = at, b.Try
 	s.Doing, s.DoingAt, s.Tried = event.StepNow{ID: b.ID, Doing: s.Steps[i].Title}, at, nil
+	s.Preflight = nil
 }
 
 // fact keeps the newest value of each fact. Facts of one reading stay together, the newest reading
@@ -314,6 +346,8 @@ func (s *State) Left() (left time.Duration) {
 		case step.Outcome != "" || i < s.Here:
 		case i == s.Here && s.Transfer.Active() && s.Transfer.Got.Left > 0:
 			left += s.Transfer.Got.Left
+		case i == s.Here && step.Verb == "poll" && s.Moving().Active() && s.Moving().Got.Left > 0:
+			left += s.Moving().Got.Left
 		case i == s.Here:
 			left += max(0, step.Expected-s.Now.Sub(step.Begun))
 		default:

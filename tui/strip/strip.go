@@ -36,6 +36,7 @@ type View struct {
 	Other   bool   // another view than the console is shown
 	Leader  string // the leader key as shown
 	Replay  bool
+	Serving bool // carriers alone
 	NotYet  bool // a key came too soon after the question
 	Narrow  bool // there is no side column: say here what it would
 }
@@ -48,7 +49,7 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	switch v.Mode {
 	case Leader:
 		return []paint.Line{choices(t, []Choice{
-			{"h", "hunt the speed"}, {"s", "set our speed"}, {"b", "send a break"}, {"/", "search"}, {"x", "stop the runbook"}, {"q", "quit"}, {v.Leader, "send it to the device"},
+			{"h", "hunt the speed"}, {"s", "set our speed"}, {"b", "send a break"}, {"/", "search"}, {"x", "stop the runbook"}, {"i", "interlocks " + onOff(s.LocksOff)}, {"q", "quit"}, {v.Leader, "send it to the device"},
 		}).Fit(width).On(t.Strip)}
 	case HandBack:
 		return question(t, width, t.Here, "◉", "Helm", "Give the helm back to the runbook, which waits in “"+presentTitle(s)+"”.", nil, []Choice{
@@ -61,10 +62,26 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	case Speed:
 		return typed(t, width, "our end's speed in baud", v, "Enter sets it, Esc leaves it")
 	}
+	if s.Held != nil {
+		return held(t, s, width)
+	}
 	if s.Ask != nil {
 		return ask(t, s, v, width)
 	}
 	return []paint.Line{plain(t, s, v).Fit(width).On(t.Strip)}
+}
+
+func onOff(off bool) string {
+	if off {
+		return "on"
+	}
+	return "off"
+}
+
+// held draws a command that an interlock stopped at its Enter.
+func held(t theme.Theme, s *state.State, width int) []paint.Line {
+	text := "“" + s.Held.Command + "” " + s.Held.Says + "."
+	return question(t, width, t.Bad, "▲", "Held at its Enter", text, nil, []Choice{{"F9", "sends it"}, {"any other key", "goes to the device, and this Enter is forgotten"}})
 }
 
 func presentTitle(s *state.State) string {
@@ -164,6 +181,8 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	switch {
 	case v.Message != "":
 		return paint.Line{paint.In(t.Here, " ●  "), paint.In(t.Text, v.Message)}
+	case v.Serving:
+		return paint.Line{paint.In(t.Good, " ●  "), paint.In(t.Text, "Serving until you leave. "), paint.Strong(t.Key, "Ctrl-C"), paint.In(t.Text, " or "), paint.Strong(t.Key, "q"), paint.In(t.Text, " ends it; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
 	case v.Other:
 		return paint.Line{paint.In(t.Quiet, " ○  "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " or "), paint.Strong(t.Key, "Esc"), paint.In(t.Text, " back to the console; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
 	case v.Back > 0:
@@ -174,10 +193,14 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return line
 	case v.Replay:
 		return paint.Line{paint.In(t.Here, " ▷  "), paint.In(t.Text, "Replay. "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves")}
+	case s.LocksOff:
+		return paint.Line{paint.Strong(t.Here, " !  "), paint.In(t.Text, "Interlocks are off for this session: nothing is held at its Enter. "), paint.Strong(t.Key, v.Leader+" i"), paint.In(t.Text, " switches them on.")}
 	case s.RunEnd != nil:
 		return ended(t, s, v)
 	case v.Narrow && s.Running() && s.Transfer.Active():
-		return progress(t, s)
+		return progress(t, s, s.Transfer)
+	case v.Narrow && s.Running() && s.Moving().Active():
+		return progress(t, s, s.Moving())
 	case v.Narrow && s.Running() && s.Helm.Who == event.Runbook && s.Doing.Awaiting != "":
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", state.Span(s.Now.Sub(s.DoingAt)), state.Span(s.Doing.Limit)))}
 	case s.Running() && s.Helm.Who == event.Runbook && s.Transfer.Active():
@@ -195,8 +218,8 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 }
 
 // progress is the transfer in one row.
-func progress(t theme.Theme, s *state.State) paint.Line {
-	got, size := s.Transfer.Got, s.Transfer.Plan.Size
+func progress(t theme.Theme, s *state.State, m *state.Transfer) paint.Line {
+	got, size := m.Got, m.Plan.Size
 	share := 0.0
 	if size > 0 {
 		share = 100 * float64(got.Bytes) / float64(size)

@@ -1,0 +1,52 @@
+package runbook
+
+import (
+	"reflect"
+	"strings"
+
+	"pilotrix/core/device"
+	"pilotrix/core/event"
+	"pilotrix/core/image"
+)
+
+// ShelfEvent tells what is on a shelf, held against what is known of a device.
+func ShelfEvent(shelf *image.Shelf, facts *device.Facts) event.Shelf {
+	told := event.Shelf{Folders: shelf.Folders()}
+	for _, item := range shelf.Items() {
+		fit := item.FitTo(facts)
+		one := event.ShelfImage{
+			Name: item.Name, Inside: insideWords(item), Release: item.Says[image.SaysRelease], Models: item.Says[image.SaysModels],
+			Size: item.Size, SHA256: item.SHA256, Broken: item.Broken(), Fit: string(fit.Verdict),
+		}
+		if item.Says[image.SaysCompanion] != "" {
+			one.Companion, one.Release = strings.TrimSpace(strings.ToLower(item.Says[image.SaysCompanion])+" "+item.Says[image.SaysFor]), ""
+		}
+		if item.Proved() {
+			one.Published = item.Published[0].From
+		}
+		for _, reason := range fit.Against() {
+			one.Against = append(one.Against, reason.Text)
+		}
+		told.Images = append(told.Images, one)
+	}
+	return told
+}
+
+func insideWords(item image.Item) string {
+	if !item.Packed() {
+		return ""
+	}
+	return item.Path[strings.LastIndexAny(item.Path, `/\`)+1:]
+}
+
+// tellShelf tells the shelf when something about it, or its fit, is new.
+func (e *Engine) tellShelf() {
+	if e.p.Kit.Shelf == nil {
+		return
+	}
+	told := ShelfEvent(e.p.Kit.Shelf, e.facts)
+	if !reflect.DeepEqual(told, e.shelfTold) {
+		e.shelfTold = told
+		e.console.Emit(told)
+	}
+}
