@@ -71,24 +71,27 @@ func newRig(t *testing.T, model string, speed int, approve func(event.Ask) strin
 	require.NoError(t, err)
 	feed := r.session.Subscribe()
 	r.session.Begin()
-	go func() {
-		defer close(r.done)
-		for {
-			batch, err := feed.Next(context.Background())
-			if errors.Is(err, io.EOF) {
-				return
-			}
-			for _, e := range batch {
-				r.mu.Lock()
-				r.events = append(r.events, e)
-				r.mu.Unlock()
-				if on != nil {
-					on(r, e)
-				}
+	go r.collect(feed, on)
+	return r
+}
+
+// collect keeps every event, and tells on of it.
+func (r *rig) collect(feed *event.Feed, on func(*rig, event.Event)) {
+	defer close(r.done)
+	for {
+		batch, err := feed.Next(context.Background())
+		if errors.Is(err, io.EOF) {
+			return
+		}
+		for _, e := range batch {
+			r.mu.Lock()
+			r.events = append(r.events, e)
+			r.mu.Unlock()
+			if on != nil {
+				on(r, e)
 			}
 		}
-	}()
-	return r
+	}
 }
 
 func (r *rig) run() runbook.Result {
@@ -111,7 +114,8 @@ func (r *rig) story() string {
 	var out strings.Builder
 	const last = 40
 	for _, e := range r.events[max(0, len(r.events)-last):] {
-		if _, skip := e.Body.(event.Transfer); skip {
+		switch e.Body.(type) {
+		case event.Transfer, event.Probe, event.In, event.Shelf:
 			continue
 		}
 		text, _ := e.MarshalJSON()

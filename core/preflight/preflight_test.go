@@ -1,0 +1,153 @@
+package preflight
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"syscall"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/tftp"
+	"pilotrix/core/clock"
+	"pilotrix/core/network"
+	"pilotrix/core/network/memory"
+)
+
+type file struct{ *bytes.Reader }
+
+func (file) Close() error { return nil }
+
+func offerOf(name string, data []byte) carrier.Offer {
+	return carrier.Offer{Name: name, Size: int64(len(data)), SHA256: fmt.Sprintf("%x", sha256.Sum256(data)), Open: func() (io.ReadSeekCloser, error) { return file{bytes.NewReader(data)}, nil }}
+}
+
+// served runs a test with a TFTP server that has one file staged.
+func served(t *testing.T, use func(t *testing.T, plan Plan)) {
+	synctest.Test(t, func(t *testing.T) {
+		laptop := memory.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
+		stage := &carrier.Stage{}
+		offer := offerOf("lark.cgo", bytes.Repeat([]byte("lark"), 1000))
+		_, err := stage.Offer(offer)
+		require.NoError(t, err)
+		server, err := tftp.Listen(netip.MustParseAddrPort("192.0.2.10:69"), tftp.Options{Network: laptop, Stage: stage})
+		require.NoError(t, err)
+		ctx, cancel := context.WithCancel(t.Context())
+		ended := make(chan error, 1)
+		go func() { ended <- server.Serve(ctx) }()
+		use(t, Plan{Network: laptop, Clock: clock.Real(), Carrier: "tftp", At: server.Addr(), Offer: offer, Device: netip.MustParsePrefix("192.0.2.41/24")})
+		cancel()
+		require.NoError(t, <-ended)
+		time.Sleep(time.Minute)
+	})
+}
+
+func TestAllIsWell(t *testing.T) {
+	served(t, func(t *testing.T, plan Plan) {
+		results := Run(t.Context(), plan)
+		_, failed := Failed(results)
+		assert.False(t, failed, "%v", results)
+		assert.GreaterOrEqual(t, len(results), 4)
+	})
+}
+
+func TestEveryFailureHasItsRemedy(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(*Plan)
+		what   string
+		says   string
+	}{
+		"an address that is another's": {func(p *Plan) { p.At = netip.MustParseAddrPort("192.0.2.99:69") }, "address", "it has 192.0.2.10/24 on eth0"},
+		"another network":              {func(p *Plan) { p.Device = netip.MustParsePrefix("198.51.100.4/24") }, "network", "are on different networks"},
+		"a file that changed":          {func(p *Plan) { p.Offer.SHA256 = "00" }, "file", "changed since it was checked"},
+		"a file that is gone":          {func(p *Plan) { p.Offer.Open = func() (io.ReadSeekCloser, error) { return nil, os.ErrNotExist } }, "file", "cannot be read"},
+		"nobody on the port":           {func(p *Plan) { p.At = netip.MustParseAddrPort("192.0.2.10:6969") }, "server", "does not hand the file out"},
+		"a name that is not staged":    {func(p *Plan) { p.Offer.Name = "other" }, "server", "no other here"},
+		"another file of that name":    {func(p *Plan) { p.Offer = offerOf("lark.cgo", []byte("another")) }, "server", "hands out another file"},
+	} {
+		served(t, func(t *testing.T, plan Plan) {
+			c.change(&plan)
+			bad, failed := Failed(Run(t.Context(), plan))
+			require.True(t, failed, name)
+			assert.Equal(t, c.what, bad.What, name)
+			assert.Contains(t, bad.Text, c.says, name)
+			assert.NotEmpty(t, bad.Remedy, name)
+		})
+	}
+}
+
+func TestTheAddressIsChosen(t *testing.T) {
+	n := memory.New(1)
+	laptop := n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
+	got, err := Choose(laptop, netip.MustParsePrefix("192.0.2.41/24"))
+	require.NoError(t, err)
+	assert.Equal(t, "192.0.2.10", got.String())
+	got, err = Choose(laptop, netip.Prefix{})
+	require.NoError(t, err)
+	assert.Equal(t, "192.0.2.10", got.String(), "the only one there is")
+	_, err = Choose(laptop, netip.MustParsePrefix("198.51.100.4/24"))
+	assert.ErrorContains(t, err, "no address on the device's network 198.51.100.0/24; it has 192.0.2.10/24 on eth0")
+}
+
+func TestAPortThatIsHeldIsToldWithItsHolder(t *testing.T) {
+	conn, err := network.Host{}.ListenPacket(netip.MustParseAddrPort("127.0.0.1:0"))
+	require.NoError(t, err)
+	defer conn.Close()
+	at := netip.MustParseAddrPort(conn.LocalAddr().String())
+	_, err = network.Host{}.ListenPacket(at)
+	require.Error(t, err)
+	r := ListenWords("tftp", at, err)
+	assert.Contains(t, r.Text, fmt.Sprintf("is held by preflight.test (process %d)", os.Getpid()))
+	assert.NotEmpty(t, r.Remedy)
+	assert.Contains(t, ListenWords("tftp", at, fmt.Errorf("bind: %w", syscall.EACCES)).Remedy, "ip_unprivileged_port_start")
+	assert.Contains(t, ListenWords("http", at, fmt.Errorf("bind: %w", syscall.EADDRNOTAVAIL)).Text, "is no address of this laptop")
+	assert.Contains(t, ListenWords("http", at, errors.New("odd")).Text, "odd")
+}
+
+// rules are what nft -j list ruleset prints, shortened.
+func rules(policy, rule string) []byte {
+	return []byte(`{"nftables": [{"metainfo": {"version": "1.0.6"}}, {"table": {"family": "inet", "name": "guard"}},
+		{"chain": {"family": "inet", "table": "guard", "name": "in", "type": "filter", "hook": "input", "prio": 0, "policy": "` + policy + `"}}` + rule + `]}`)
+}
+
+func ruleOf(expr string) string {
+	return `, {"rule": {"family": "inet", "table": "guard", "chain": "in", "expr": [` + expr + `]}}`
+}
+
+func dport(protocol, right string) string {
+	return `{"match": {"op": "==", "left": {"payload": {"protocol": "` + protocol + `", "field": "dport"}}, "right": ` + right + `}}`
+}
+
+func TestThePacketFilterIsRead(t *testing.T) {
+	const accept, lo = `{"accept": null}`, `{"match": {"op": "==", "left": {"meta": {"key": "iifname"}}, "right": "lo"}}`
+	for name, c := range map[string]struct {
+		rules []byte
+		open  bool
+	}{
+		"accepting":         {rules("accept", ""), true},
+		"dropping":          {rules("drop", ""), false},
+		"loopback only":     {rules("drop", ruleOf(lo+","+accept)), false},
+		"the port":          {rules("drop", ruleOf(dport("udp", "69")+","+accept)), true},
+		"another port":      {rules("drop", ruleOf(dport("udp", "53")+","+accept)), false},
+		"another protocol":  {rules("drop", ruleOf(dport("tcp", "69")+","+accept)), false},
+		"in a set":          {rules("drop", ruleOf(dport("udp", `{"set": [53, 69]}`)+","+accept)), true},
+		"in a range":        {rules("drop", ruleOf(dport("udp", `{"range": [60, 70]}`)+","+accept)), true},
+		"everything":        {rules("drop", ruleOf(accept)), true},
+		"what is not rules": {[]byte("oops"), true},
+	} {
+		r := readFirewall(c.rules, "udp", 69)
+		assert.Equal(t, c.open, r.Held, name)
+		assert.Equal(t, !c.open, r.Remedy != "", name)
+	}
+	assert.Equal(t, "as root: nft insert rule inet guard in udp dport 69 accept", readFirewall(rules("drop", ""), "udp", 69).Remedy)
+}

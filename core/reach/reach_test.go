@@ -1,0 +1,194 @@
+package reach
+
+import (
+	"context"
+	"net/http"
+	"net/netip"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/network/memory"
+)
+
+var (
+	ours   = netip.MustParsePrefix("192.0.2.10/24")
+	theirs = netip.MustParsePrefix("192.0.2.41/24")
+)
+
+// told keeps what a watch told.
+type told struct {
+	mu         sync.Mutex
+	gone, back []Absence
+	notes      []string
+	samples    []Sample
+}
+
+func (t *told) tell() Tell {
+	return Tell{
+		Sample: func(s Sample) { t.mu.Lock(); t.samples = append(t.samples, s); t.mu.Unlock() },
+		Gone:   func(a Absence) { t.mu.Lock(); t.gone = append(t.gone, a); t.mu.Unlock() },
+		Back:   func(a Absence) { t.mu.Lock(); t.back = append(t.back, a); t.mu.Unlock() },
+		Note:   func(n string) { t.mu.Lock(); t.notes = append(t.notes, n); t.mu.Unlock() },
+	}
+}
+
+// watched runs a test in virtual time with a watch on a network in memory.
+func watched(t *testing.T, use func(t *testing.T, n *memory.Net, device *memory.Host, w *Watch, k *told)) {
+	synctest.Test(t, func(t *testing.T) {
+		n := memory.New(1)
+		k := &told{}
+		ctx, cancel := context.WithCancel(t.Context())
+		laptop, device := n.Host("eth0", ours), n.Host("lan", theirs)
+		w := New(ctx, laptop, clock.Real(), k.tell())
+		use(t, n, device, w, k)
+		cancel()
+		w.Wait()
+	})
+}
+
+func target(t *testing.T, text string) Target {
+	t.Helper()
+	got, err := ParseTarget(text)
+	require.NoError(t, err)
+	return got
+}
+
+func TestAbsencesHaveBeginEndAndLength(t *testing.T) {
+	watched(t, func(t *testing.T, n *memory.Net, _ *memory.Host, w *Watch, k *told) {
+		w.Add(target(t, "192.0.2.41"))
+		w.Add(target(t, "icmp:192.0.2.41"))
+		time.Sleep(10500 * time.Millisecond)
+		require.Len(t, w.States(), 1, "the same target twice is one")
+		assert.True(t, w.States()[0].Up)
+		began := time.Now()
+		n.SetUp(theirs.Addr(), false)
+		time.Sleep(30 * time.Second)
+		assert.False(t, w.States()[0].Up)
+		n.SetUp(theirs.Addr(), true)
+		time.Sleep(10 * time.Second)
+		require.Len(t, k.gone, 1)
+		require.Len(t, k.back, 1)
+		assert.InDelta(t, 0, k.back[0].Begin.Sub(began).Seconds(), 1, "it began with the first lost answer, not with the notice")
+		assert.InDelta(t, 30, k.back[0].Length(time.Now()).Seconds(), 1.5)
+		state := w.States()[0]
+		assert.InDelta(t, 30, state.Lost, 2)
+		assert.Len(t, state.Seen, 1)
+	})
+}
+
+func TestOneLostAnswerIsNoAbsence(t *testing.T) {
+	watched(t, func(t *testing.T, n *memory.Net, _ *memory.Host, w *Watch, k *told) {
+		w.Add(target(t, "icmp:192.0.2.41"))
+		time.Sleep(5500 * time.Millisecond)
+		n.SetUp(theirs.Addr(), false)
+		time.Sleep(time.Second)
+		n.SetUp(theirs.Addr(), true)
+		time.Sleep(5 * time.Second)
+		assert.Empty(t, k.gone)
+		assert.Equal(t, 1, w.States()[0].Lost)
+	})
+}
+
+func TestPortsAndPagesAreWatched(t *testing.T) {
+	watched(t, func(t *testing.T, _ *memory.Net, device *memory.Host, w *Watch, _ *told) {
+		listener, err := device.Listen(netip.AddrPortFrom(theirs.Addr(), 80))
+		require.NoError(t, err)
+		status := http.StatusOK
+		server := &http.Server{Handler: http.HandlerFunc(func(out http.ResponseWriter, _ *http.Request) { out.WriteHeader(status) })}
+		go func() { _ = server.Serve(listener) }()
+		defer server.Close()
+		w.Add(target(t, "tcp:192.0.2.41:80"))
+		w.Add(target(t, "tcp:192.0.2.41:22"))
+		w.Add(target(t, "http://192.0.2.41/"))
+		time.Sleep(5 * time.Second)
+		up := map[string]bool{}
+		for _, s := range w.States() {
+			up[s.Target.String()] = s.Up
+		}
+		assert.Equal(t, map[string]bool{"tcp:192.0.2.41:80": true, "tcp:192.0.2.41:22": false, "http://192.0.2.41/": true}, up)
+		status = http.StatusServiceUnavailable
+		time.Sleep(5 * time.Second)
+		for _, s := range w.States() {
+			if s.Target.Kind == HTTP {
+				assert.False(t, s.Up, "a page that fails is no answer")
+				assert.Equal(t, "503 Service Unavailable", s.Last.Text)
+			}
+		}
+	})
+}
+
+// noICMP is a host whose user may not send echo requests.
+type noICMP struct{ Network }
+
+func (noICMP) Ping(context.Context, netip.Addr) (time.Duration, error) { return 0, ErrNotPermitted }
+
+func TestICMPThatIsNotPermittedIsSaidAndConnectingTakesItsPlace(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		n := memory.New(1)
+		k := &told{}
+		ctx, cancel := context.WithCancel(t.Context())
+		laptop := n.Host("eth0", ours)
+		n.Host("lan", theirs)
+		w := New(ctx, noICMP{laptop}, clock.Real(), k.tell())
+		w.Add(target(t, "icmp:192.0.2.41"))
+		time.Sleep(5 * time.Second)
+		require.Len(t, k.notes, 1, "said once")
+		assert.Contains(t, k.notes[0], "not permitted")
+		assert.True(t, w.States()[0].Up, "a refused connection is an answer")
+		n.SetUp(theirs.Addr(), false)
+		time.Sleep(5 * time.Second)
+		assert.False(t, w.States()[0].Up)
+		cancel()
+		w.Wait()
+	})
+}
+
+func TestAwaitSeesChanges(t *testing.T) {
+	watched(t, func(t *testing.T, n *memory.Net, _ *memory.Host, w *Watch, _ *told) {
+		n.SetUp(theirs.Addr(), false)
+		w.Add(target(t, "icmp:192.0.2.41"))
+		go func() {
+			time.Sleep(20 * time.Second)
+			n.SetUp(theirs.Addr(), true)
+		}()
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		defer cancel()
+		require.NoError(t, w.Await(ctx, func(all []State) bool { return len(all) == 1 && all[0].Up }))
+		limited, stop := context.WithTimeout(t.Context(), time.Second)
+		defer stop()
+		assert.ErrorIs(t, w.Await(limited, func([]State) bool { return false }), context.DeadlineExceeded)
+	})
+}
+
+func TestTargets(t *testing.T) {
+	for text, want := range map[string]string{
+		"192.0.2.1": "icmp:192.0.2.1", "icmp:2001:db8::1": "icmp:2001:db8::1", "tcp:192.0.2.1:22": "tcp:192.0.2.1:22",
+		"tcp:[2001:db8::1]:22": "tcp:[2001:db8::1]:22", "http://192.0.2.1/status": "http://192.0.2.1/status",
+	} {
+		got, err := ParseTarget(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got.String())
+	}
+	for _, text := range []string{"", "host", "tcp:192.0.2.1", "icmp:", "http://name/", "ftp:192.0.2.1"} {
+		_, err := ParseTarget(text)
+		assert.ErrorContains(t, err, "want an address", text)
+	}
+}
+
+// TestTheLaptopSeesItself sends a real echo request to the loopback address, where this user may.
+func TestTheLaptopSeesItself(t *testing.T) {
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+	defer cancel()
+	trip, err := NewHost().Ping(ctx, netip.MustParseAddr("127.0.0.1"))
+	if err != nil {
+		require.ErrorIs(t, err, ErrNotPermitted)
+		return
+	}
+	assert.Positive(t, trip)
+}

@@ -1,0 +1,159 @@
+package serve
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/tftp"
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/network/memory"
+)
+
+type file struct{ *bytes.Reader }
+
+func (file) Close() error { return nil }
+
+// dock runs a test with a dock that keeps what it told.
+func dock(t *testing.T, use func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body)) {
+	synctest.Test(t, func(t *testing.T) {
+		n := memory.New(1)
+		n.Latency = time.Millisecond
+		var mu sync.Mutex
+		var all []event.Body
+		d := NewDock(t.Context(), Options{Network: n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24")), Clock: clock.Real(), Emit: func(b event.Body) {
+			mu.Lock()
+			defer mu.Unlock()
+			all = append(all, b)
+		}})
+		use(t, d, tftp.Client{Network: n.Host("lan", netip.MustParsePrefix("192.0.2.41/24"))}, func() []event.Body {
+			mu.Lock()
+			defer mu.Unlock()
+			return append([]event.Body{}, all...)
+		})
+		d.Close()
+		time.Sleep(10 * time.Minute)
+	})
+}
+
+func kinds[T event.Body](all []event.Body) (some []T) {
+	for _, b := range all {
+		if one, is := b.(T); is {
+			some = append(some, one)
+		}
+	}
+	return some
+}
+
+var at = netip.MustParseAddrPort("192.0.2.10:69")
+
+func TestALadderHasOneRungForARunOfPackets(t *testing.T) {
+	dock(t, func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body) {
+		data := bytes.Repeat([]byte("lark"), 100_000)
+		_, err := d.Offer(carrier.Offer{Name: "lark.cgo", Size: int64(len(data)), Open: func() (io.ReadSeekCloser, error) { return file{bytes.NewReader(data)}, nil }}, "tftp")
+		require.NoError(t, err)
+		_, err = d.Listen("tftp", at)
+		require.NoError(t, err)
+		device.Block = 1428
+		var got bytes.Buffer
+		_, err = device.Get(t.Context(), at, "lark.cgo", &got)
+		require.NoError(t, err)
+		time.Sleep(time.Second)
+		rungs := map[int]event.Message{}
+		for _, m := range kinds[event.Message](told()) {
+			rungs[m.Row] = m
+		}
+		var what []string
+		for row := range len(rungs) {
+			what = append(what, rungs[row].What)
+		}
+		assert.Equal(t, []string{"RRQ", "OACK", "ACK", "DATA"}, what)
+		assert.EqualValues(t, 281, rungs[3].Last)
+		assert.Equal(t, 281, rungs[3].Count)
+		assert.Less(t, len(kinds[event.Message](told())), 40, "not an event a packet")
+		ends := kinds[event.TransferEnd](told())
+		require.Len(t, ends, 1)
+		assert.Equal(t, event.Done, ends[0].Outcome)
+		assert.EqualValues(t, len(data), ends[0].Bytes)
+	})
+}
+
+func TestUploadsEndOnTheDock(t *testing.T) {
+	dock(t, func(t *testing.T, d *Dock, device tftp.Client, _ func() []event.Body) {
+		folder := t.TempDir()
+		endings := d.Endings()
+		closeSlot, err := d.OpenSlot(carrier.Slot{Name: "setup.txt", Folder: folder, Limit: 1000}, "tftp")
+		require.NoError(t, err)
+		defer closeSlot()
+		_, err = d.Listen("tftp", at)
+		require.NoError(t, err)
+		_, err = device.Put(t.Context(), at, "setup.txt", bytes.NewReader([]byte("hello")), 5)
+		require.NoError(t, err)
+		end := <-endings
+		assert.True(t, end.Upload)
+		require.NoError(t, end.Err)
+		kept, err := os.ReadFile(filepath.Join(folder, "setup.txt"))
+		require.NoError(t, err)
+		assert.Equal(t, "hello", string(kept))
+		_, err = device.Put(t.Context(), at, "setup.txt", bytes.NewReader([]byte("again")), 5)
+		assert.ErrorContains(t, err, "nothing may be left here under that name", "a slot is for one upload")
+	})
+}
+
+func TestWhatIsWithdrawnIsNotServed(t *testing.T) {
+	dock(t, func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body) {
+		withdraw, err := d.Offer(carrier.Offer{Name: "x", Open: func() (io.ReadSeekCloser, error) { return file{bytes.NewReader(nil)}, nil }}, "tftp")
+		require.NoError(t, err)
+		place, err := d.Listen("tftp", at)
+		require.NoError(t, err)
+		again, err := d.Listen("tftp", at)
+		require.NoError(t, err)
+		assert.Equal(t, place.At, again.At, "the same carrier once")
+		withdraw()
+		withdraw()
+		_, err = device.Get(t.Context(), at, "x", io.Discard)
+		assert.ErrorContains(t, err, "no x here")
+		states := kinds[event.Staged](told())
+		require.Len(t, states, 2)
+		assert.Equal(t, event.Withdrawn, states[1].State)
+		_, err = d.Listen("carrier pigeon", at)
+		assert.ErrorContains(t, err, "there are tftp, http and ftp")
+	})
+}
+
+func TestOurOwnChecksAreNoTransfers(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		n := memory.New(1)
+		laptop := n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
+		told := make(chan event.Body, 100)
+		ctx, cancel := context.WithCancel(t.Context())
+		d := NewDock(ctx, Options{Network: laptop, Emit: func(b event.Body) { told <- b }})
+		_, err := d.Offer(carrier.Offer{Name: "x", Size: 3, Open: func() (io.ReadSeekCloser, error) { return file{bytes.NewReader([]byte("abc"))}, nil }}, "tftp")
+		require.NoError(t, err)
+		_, err = d.Listen("tftp", at)
+		require.NoError(t, err)
+		d.Checking(func() {
+			_, err = tftp.Client{Network: laptop}.Get(ctx, at, "x", io.Discard)
+			require.NoError(t, err)
+		})
+		time.Sleep(10 * time.Minute)
+		cancel()
+		d.Close()
+		close(told)
+		for b := range told {
+			assert.NotContains(t, []string{"transfer.begin", "transfer.end", "carrier.message"}, b.Kind())
+		}
+	})
+}

@@ -1,0 +1,189 @@
+package session
+
+import (
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+
+	"context"
+)
+
+const dangerous = `
+dialect: dangerous
+modes: [{mode: ready, prompt: '^> $'}, {mode: booting, text: '^booting'}]
+saves: [{after: '^favour\b', by: '^stow\b', says: the choice}]
+restarts: ['^recommence\b']
+dangers: [{pattern: '^wipe bank\b', says: empties a bank}]
+secrets: ['^word: $']
+`
+
+// locked opens a session whose far end echoes what is typed.
+func locked(t *testing.T, use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed)) {
+	synctest.Test(t, func(t *testing.T) {
+		l := newFakeLine()
+		opener := line.NewOpener(clock.Real())
+		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return l, nil })
+		d, err := dialect.Parse("dangerous.yaml", []byte(dangerous))
+		require.NoError(t, err)
+		s, err := Open(t.Context(), Options{Target: l.Target(), Dialect: d, Opener: opener})
+		require.NoError(t, err)
+		feed := s.Subscribe()
+		s.Begin()
+		l.prompt()
+		use(t, s, l, feed)
+		s.Close("the test ends")
+	})
+}
+
+func (l *fakeLine) prompt() {
+	l.says("\r\n> ")
+	time.Sleep(50 * time.Millisecond)
+}
+
+// typeKeys types one key at a time.
+func typeKeys(s *Session, keys string) {
+	for _, key := range keys {
+		s.Press([]byte(string(key)))
+	}
+}
+
+func states(t *testing.T, feed *event.Feed) (all []string) {
+	for _, i := range collect[event.Interlock](t, feed) {
+		all = append(all, strings.TrimSpace(i.State+" "+i.Command))
+	}
+	return all
+}
+
+func TestADangerIsStoppedAtItsEnterAndNowhereElse(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		typeKeys(s, "wipe  bank B\r")
+		assert.Equal(t, "wipe  bank B", l.got(), "every byte but the Enter")
+		assert.Equal(t, []string{"held wipe  bank B"}, states(t, feed))
+		assert.True(t, s.SendHeld())
+		assert.Equal(t, "wipe  bank B\r", l.got())
+		assert.False(t, s.SendHeld(), "once")
+		assert.Equal(t, []string{"sent wipe  bank B"}, states(t, feed))
+	})
+}
+
+func TestAnyOtherKeyForgetsTheEnter(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		typeKeys(s, "wipe bank B\r")
+		typeKeys(s, "\x15look\r")
+		assert.Equal(t, "wipe bank B\x15look\r", l.got(), "the changed line goes through")
+		assert.Equal(t, []string{"held wipe bank B", "forgotten wipe bank B"}, states(t, feed))
+		assert.False(t, s.SendHeld())
+	})
+}
+
+func TestEditingIsFollowed(t *testing.T) {
+	for typed, held := range map[string]bool{
+		"wipex\x7f bank B\r":            true,
+		"wipe bank\x08\x08\x08\x08st\r": false,
+		"x\x03wipe bank B\r":            true,
+		"look \x17wipe bank B\r":        true,
+		"wipe bankrupt\r":               false,
+		"say wipe bank\r":               false,
+	} {
+		locked(t, func(t *testing.T, s *Session, _ *fakeLine, feed *event.Feed) {
+			typeKeys(s, typed)
+			assert.Equal(t, held, len(states(t, feed)) > 0, "%q", typed)
+		})
+	}
+}
+
+func TestARestartIsStoppedWhileSomethingIsUnsaved(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		typeKeys(s, "recommence\r")
+		assert.Empty(t, states(t, feed), "nothing is unsaved")
+		l.prompt()
+		typeKeys(s, "favour B\r")
+		l.prompt()
+		typeKeys(s, "recommence\r")
+		held := collect[event.Interlock](t, feed)
+		require.Len(t, held, 1)
+		assert.Equal(t, "restarts the device, and this is lost by it: the choice", held[0].Says)
+		typeKeys(s, "\x15stow\r")
+		l.prompt()
+		typeKeys(s, "recommence\r")
+		assert.Equal(t, []string{"forgotten recommence"}, states(t, feed), "it is saved now")
+	})
+}
+
+func TestARestartThatHappensLosesWhatWasUnsaved(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		typeKeys(s, "favour B\rrecommence\r")
+		require.True(t, s.SendHeld())
+		l.says("sure? ")
+		l.says("\r\nbooting\r\n")
+		time.Sleep(time.Second)
+		l.prompt()
+		states(t, feed)
+		typeKeys(s, "recommence\r")
+		assert.Empty(t, states(t, feed), "nothing to lose any more")
+	})
+}
+
+// TestWhatTheDeviceRecallsIsSeen lets the device put a dangerous line there, as its history does.
+func TestWhatTheDeviceRecallsIsSeen(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		s.Press([]byte("\x1b[A"))
+		l.says("wipe bank B")
+		time.Sleep(50 * time.Millisecond)
+		s.Press([]byte("\r"))
+		assert.Equal(t, []string{"held wipe bank B"}, states(t, feed))
+		s.Press([]byte("\x03"))
+		l.prompt()
+		s.Press([]byte("\x1b[A"))
+		s.Press([]byte("\r"))
+		held := collect[event.Interlock](t, feed)
+		require.Len(t, held, 2)
+		assert.Contains(t, held[1].Says, "has not shown it yet")
+	})
+}
+
+func TestAPasteWaitsBehindAHeldEnter(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		s.Press([]byte("look\rwipe bank B\rlook again\r"))
+		assert.Equal(t, "look\rwipe bank B", l.got())
+		require.True(t, s.SendHeld())
+		assert.Equal(t, "look\rwipe bank B\rlook again\r", l.got())
+		s.Press([]byte("wipe bank A\rlook\r"))
+		s.Press([]byte("x"))
+		assert.Equal(t, "look\rwipe bank B\rlook again\rwipe bank Ax", l.got())
+		notes := collect[event.Note](t, feed)
+		require.Len(t, notes, 1)
+		assert.Contains(t, notes[0].Text, "5 characters that were pasted behind “wipe bank A” were not sent")
+	})
+}
+
+func TestInterlocksMayBeSwitchedOffAndThatIsRecorded(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		s.SetInterlocks(false)
+		typeKeys(s, "wipe bank B\r")
+		assert.Equal(t, "wipe bank B\r", l.got())
+		s.SetInterlocks(true)
+		s.SetInterlocks(true)
+		typeKeys(s, "wipe bank B\r")
+		assert.Equal(t, []string{"off", "on", "held wipe bank B"}, states(t, feed))
+	})
+}
+
+func TestASecretIsNoCommand(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		l.says("\r\nword: ")
+		time.Sleep(50 * time.Millisecond)
+		typeKeys(s, "wipe bank B\r")
+		assert.Equal(t, "wipe bank B\r", l.got())
+		assert.Empty(t, states(t, feed))
+	})
+}

@@ -1,0 +1,445 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/bench"
+	"pilotrix/bench/cormel"
+	"pilotrix/core/clock"
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/image"
+	"pilotrix/core/line"
+	"pilotrix/core/network/memory"
+	"pilotrix/core/runbook"
+	"pilotrix/core/session"
+	"pilotrix/demo"
+)
+
+// gateway is the scenario's voice gateway in memory, in virtual time, with a shelf on the disk.
+type gateway struct {
+	*rig
+	lan    *bench.LAN
+	device *cormel.Gateway
+	folder string
+	kit    runbook.Kit
+}
+
+const smallImage = 300_000
+
+// gatewayOptions are what a test wants different.
+type gatewayOptions struct {
+	room    int
+	approve func(event.Ask) string
+	on      func(*gateway, event.Event)
+	shelf   func(folder string)
+	book    string // text of another runbook
+	inputs  map[string]string
+}
+
+func newGateway(t *testing.T, opt gatewayOptions) *gateway {
+	t.Helper()
+	g := &gateway{rig: &rig{t: t, done: make(chan struct{})}, lan: bench.NewLAN(true, 7), folder: t.TempDir()}
+	g.device = demo.Gateway(g.lan, smallImage)
+	if opt.room > 0 {
+		g.device.Room = opt.room
+	}
+	g.machine = bench.New("mare-gw1", g.device, clock.Real(), true)
+	require.NoError(t, g.machine.Start())
+	require.NoError(t, demo.GatewayShelf(g.folder, smallImage))
+	if opt.shelf != nil {
+		opt.shelf(filepath.Join(g.folder, "shelf"))
+	}
+	d, err := demo.LoadDialect("cormel-g2")
+	require.NoError(t, err)
+	laptop := demo.Laptop(g.lan)
+	shelf := image.NewShelf(image.ShelfOptions{Folders: []string{filepath.Join(g.folder, "shelf")}, Headers: d.Headers()})
+	require.NoError(t, shelf.Scan(t.Context(), nil))
+	g.kit = runbook.Kit{Shelf: shelf, Paths: demo.LoadPaths, Network: laptop, Folder: g.folder}
+	if opt.approve == nil {
+		opt.approve = approveAll
+	}
+	g.open(d, laptop, opt)
+	if opt.inputs == nil {
+		opt.inputs = map[string]string{"image": "lark-8.1.0.cgo", "paths": "cormel-g2", "into": g.folder}
+	}
+	g.prepare(d, opt.book, opt.inputs)
+	return g
+}
+
+func (g *gateway) open(d *dialect.Dialect, laptop bench.LANHost, opt gatewayOptions) {
+	opener := line.NewOpener(clock.Real())
+	opener.Register(line.Bench, func(ctx context.Context, target line.Target) (line.Line, error) {
+		return g.machine.Open(ctx, opener, target)
+	})
+	target, err := line.ParseTarget("bench:mare-gw1")
+	require.NoError(g.t, err)
+	g.session, err = session.Open(g.t.Context(), session.Options{Target: target, Dialect: d, Opener: opener, Approve: opt.approve, Reach: laptop})
+	require.NoError(g.t, err)
+	feed := g.session.Subscribe()
+	g.session.Begin()
+	go g.collect(feed, func(_ *rig, e event.Event) {
+		if opt.on != nil {
+			opt.on(g, e)
+		}
+	})
+}
+
+// prepare takes a runbook that ships, or the text of another.
+func (g *gateway) prepare(d *dialect.Dialect, text string, inputs map[string]string) {
+	book, err := demo.LoadRunbook("standby-bank-upgrade")
+	if text != "" {
+		book, err = runbook.Parse("test.yaml", []byte(text))
+	}
+	require.NoError(g.t, err)
+	inputs["user"], inputs["password"] = "harbour", "lamp-and-tide"
+	g.book, err = book.Prepare(d, inputs, g.kit)
+	require.NoError(g.t, err)
+}
+
+func (g *gateway) close() {
+	g.rig.close()
+	time.Sleep(10 * time.Minute) // what lingers of transfers ends
+}
+
+// stillRuns holds that the device runs what it ran before, and starts it again.
+func (g *gateway) stillRuns(t *testing.T) {
+	t.Helper()
+	release, bank := g.device.Runs()
+	assert.Equal(t, "7.4.2", release)
+	assert.Equal(t, "A", bank)
+	assert.Equal(t, "A", g.device.Starts())
+}
+
+func inGateway(t *testing.T, opt gatewayOptions, use func(t *testing.T, g *gateway)) {
+	synctest.Test(t, func(t *testing.T) {
+		g := newGateway(t, opt)
+		defer g.close()
+		use(t, g)
+	})
+}
+
+func TestUpgradeByWayOfAnIntermediateRelease(t *testing.T) {
+	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
+		began := time.Now()
+		result := g.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+		release, bank := g.device.Runs()
+		assert.Equal(t, "8.1.0", release)
+		assert.Equal(t, "A", bank)
+		assert.Equal(t, []string{
+			"lark 7.6.1 runs from bank B", "lark 8.1.0 runs from bank A", "lark 8.1.0 runs on mare-gw1",
+			"bank A is kept for the next start", "lines registered as before: 24 of 24",
+		}, result.Proved)
+		assert.Greater(t, time.Since(began), 5*time.Minute, "two restarts of minutes")
+
+		hops := find[event.Hops](g.rig)
+		require.Len(t, hops, 1)
+		assert.Equal(t, "7.6.1", hops[0].Hops[0].Release)
+		assert.Equal(t, "mare-gw1-8.licence", hops[0].Hops[1].Companion)
+		files := map[string]bool{}
+		for _, begin := range find[event.TransferBegin](g.rig) {
+			files[begin.File] = true
+		}
+		assert.Equal(t, map[string]bool{"lark-7.6.1.cgo": true, "lark-8.1.0.cgo": true, "mare-gw1-8.licence": true, "mare-gw1-7.4.2-2000-01-01.txt": true}, files)
+		kept, err := os.ReadFile(filepath.Join(g.folder, "mare-gw1-7.4.2-2000-01-01.txt"))
+		require.NoError(t, err)
+		assert.Contains(t, string(kept), "# setup of mare-gw1, lark 7.4.2")
+
+		var gone, back int
+		for _, reach := range find[event.Reach](g.rig) {
+			if reach.State == event.Gone {
+				gone++
+			} else {
+				back++
+				assert.Greater(t, reach.Length, time.Minute)
+			}
+		}
+		assert.Equal(t, 2, gone)
+		assert.Equal(t, 2, back)
+		left, err := filepath.Glob(filepath.Join(g.folder, "pilotrix-unpacked-*"))
+		require.NoError(t, err)
+		assert.Empty(t, left, "what was unpacked is removed")
+		assert.NotContains(t, g.story(), "lamp-and-tide")
+	})
+}
+
+func TestBothBanksWhenAsked(t *testing.T) {
+	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "paths": "cormel-g2", "both": "yes"}}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+		assert.Contains(t, result.Proved, "both banks hold 7.6.1")
+	})
+}
+
+func TestTheRunningReleaseNeedsNothing(t *testing.T) {
+	inGateway(t, gatewayOptions{
+		inputs: map[string]string{"image": "lark-7.4.2.cgo", "paths": "cormel-g2"},
+		shelf: func(folder string) {
+			_ = os.WriteFile(filepath.Join(folder, "lark-7.4.2.cgo"), demo.GatewayImage("7.4.2", smallImage), 0o600)
+		},
+	}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+		assert.Empty(t, find[event.TransferBegin](g.rig))
+		g.stillRuns(t)
+	})
+}
+
+func TestLostPacketsCostTimeAndNothingElse(t *testing.T) {
+	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
+		g.lan.Spoil(memory.Faults{Loss: 0.1, Twice: 0.05, Late: 0.05, Lateness: 20 * time.Millisecond})
+		result := g.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+		again := 0
+		for _, end := range find[event.TransferEnd](g.rig) {
+			again += end.Again
+		}
+		assert.Positive(t, again, "packets really were lost")
+	})
+}
+
+// TestANetworkThatDies loses everything from the middle of the download on.
+func TestANetworkThatDies(t *testing.T) {
+	inGateway(t, gatewayOptions{on: func(g *gateway, e event.Event) {
+		if p, is := e.Body.(event.Transfer); is && p.Bytes > 100_000 && p.Bytes < p.Size {
+			g.lan.Spoil(memory.Faults{Loss: 1})
+		}
+	}}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+		assert.Contains(t, result.Message, "the download failed: broken off")
+		assert.Contains(t, result.Message, "goes on running 7.4.2 from bank A")
+		g.stillRuns(t)
+	})
+}
+
+func TestAStoreThatIsTooSmallIsSeenBefore(t *testing.T) {
+	inGateway(t, gatewayOptions{room: 200_000}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+		assert.Contains(t, result.Message, "200000 B are free")
+		assert.Contains(t, result.Message, "nothing was changed on the device")
+		assert.Empty(t, find[event.TransferBegin](g.rig))
+		g.stillRuns(t)
+	})
+}
+
+func TestAnImageThatIsNotAsPublishedIsRefusedAtOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		g := newGateway(t, gatewayOptions{})
+		defer g.close()
+		book, err := demo.LoadRunbook("module-firmware")
+		require.NoError(t, err)
+		_, err = book.Prepare(g.book.Dialect, map[string]string{"firmware": "card-line-3.4.cgo", "user": "harbour", "password": "x"}, g.kit)
+		assert.ErrorContains(t, err, "its sha256 is not the one published in SHA256SUMS")
+	})
+}
+
+// TestACorruptImageIsRefusedByTheDevice spoils a byte of an image whose digest nobody published.
+func TestACorruptImageIsRefusedByTheDevice(t *testing.T) {
+	inGateway(t, gatewayOptions{
+		inputs: map[string]string{"image": "spoiled.cgo", "paths": "cormel-g2"},
+		shelf: func(folder string) {
+			data := demo.GatewayImage("7.6.4", smallImage)
+			data[len(data)/2] ^= 1
+			_ = os.WriteFile(filepath.Join(folder, "spoiled.cgo"), data, 0o600)
+		},
+	}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+		assert.Contains(t, result.Message, "the download failed: not sound: its digest does not match")
+		g.stillRuns(t)
+	})
+}
+
+func TestADownloadStuckAtPreparingIsGivenUp(t *testing.T) {
+	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
+		g.device.Fail(cormel.Faults{StuckPreparing: true})
+		began := time.Now()
+		result := g.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+		assert.Contains(t, result.Message, "nothing changed for 1 min 3")
+		assert.Contains(t, result.Message, ": preparing, 0 of ? B")
+		assert.Less(t, time.Since(began), 3*time.Minute, "long before the limit")
+		g.stillRuns(t)
+	})
+}
+
+// TestAChoiceThatIsNotKeptIsSeenBeforeTheRestart has a device that says it kept the choice.
+func TestAChoiceThatIsNotKeptIsSeenBeforeTheRestart(t *testing.T) {
+	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
+		g.device.Fail(cormel.Faults{ForgetsStow: true})
+		result := g.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+		assert.Contains(t, result.Message, "bank kept for the next start: want B, the device says A")
+		assert.Empty(t, find[event.Restart](g.rig))
+		g.stillRuns(t)
+	})
+}
+
+// unsaved is a runbook that forgets to keep the choice.
+const unsaved = `
+runbook: unsaved
+title: Unsaved
+inputs:
+  - {input: image, kind: image}
+  - {input: user, kind: text}
+  - {input: password, kind: secret}
+legs:
+  - leg: do it
+    steps:
+      - {step: Find it, catch: {mode: admin}}
+      - {step: Read it, read: [self, banks]}
+      - {step: Stage it, serve: {file: image, by: tftp, device: '${device.address}'}}
+      - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: '${serve.name}'}}}
+      - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready"}}
+      - {step: Choose it, act: {action: choose-bank, with: {bank: '${standby.bank}'}}}
+      - {step: Restart, hold: Restarts it., restart: {action: restart, watch: 'icmp:${device.address}', mode: [login]}}
+      - {step: Read again, read: [self, banks]}
+      - {step: It runs, compare: [{what: running release, want: image.release, got: running.release}]}
+`
+
+func TestARestartWithAnUnsavedChoiceIsAskedAboutAndBootsBack(t *testing.T) {
+	inputs := func() map[string]string { return map[string]string{"image": "lark-7.6.1.cgo"} }
+	inGateway(t, gatewayOptions{book: unsaved, inputs: inputs(), approve: func(ask event.Ask) string {
+		if strings.Contains(ask.Text, "is lost by it") {
+			return runbook.StopHere
+		}
+		return approveAll(ask)
+	}}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Stopped, result.Outcome, "%s\n%s", result.Message, g.story())
+		g.stillRuns(t)
+		assert.Empty(t, find[event.Reach](g.rig), "it was not restarted")
+	})
+	inGateway(t, gatewayOptions{book: unsaved, inputs: inputs()}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+		assert.Contains(t, result.Message, "running release: want 7.6.1, the device says 7.4.2")
+		g.stillRuns(t)
+	})
+}
+
+// wrongName is a runbook that asks for another name than the one staged.
+const wrongName = `
+runbook: wrong-name
+title: Wrong name
+inputs:
+  - {input: image, kind: image}
+  - {input: user, kind: text}
+  - {input: password, kind: secret}
+legs:
+  - leg: do it
+    steps:
+      - {step: Find it, catch: {mode: admin}}
+      - {step: Read it, read: [self, banks]}
+      - {step: Stage it, serve: {file: image, by: tftp, device: '${device.address}'}}
+      - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: 'images/LARK-7.6.1'}}}
+      - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready", fail: haul.state == "failed", else: '${haul.reason}'}}
+`
+
+func TestAWrongNameIsToldWithTheRightOne(t *testing.T) {
+	inGateway(t, gatewayOptions{book: wrongName, inputs: map[string]string{"image": "lark-7.6.1.cgo"}}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+		const says = "no images/LARK-7.6.1 here; lark-7.6.1.cgo is staged (asked for with a folder before it, asked for without .cgo)"
+		assert.Contains(t, result.Message, says)
+		told := false
+		for _, m := range find[event.Message](g.rig) {
+			told = told || strings.Contains(m.Text, says)
+		}
+		assert.True(t, told, "the operator is told as well as the device")
+		g.stillRuns(t)
+	})
+}
+
+func TestFetchingByHTTP(t *testing.T) {
+	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "paths": "cormel-g2", "by": "http"}}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+		release, _ := g.device.Runs()
+		assert.Equal(t, "7.6.1", release)
+	})
+}
+
+func TestBackToTheOtherBank(t *testing.T) {
+	inGateway(t, gatewayOptions{book: shippedText(t, "back-to-the-other-bank"), inputs: map[string]string{}}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+		release, bank := g.device.Runs()
+		assert.Equal(t, "7.2.0", release)
+		assert.Equal(t, "B", bank)
+	})
+}
+
+func shippedText(t *testing.T, name string) string {
+	t.Helper()
+	text, err := demo.RunbookText(name)
+	require.NoError(t, err)
+	return string(text)
+}
+
+func TestEveryCardOfAKindGetsNewFirmware(t *testing.T) {
+	inGateway(t, gatewayOptions{
+		book: shippedText(t, "module-firmware"), inputs: map[string]string{"firmware": "line-3.5.cgo"},
+		shelf: func(folder string) {
+			_ = os.WriteFile(filepath.Join(folder, "line-3.5.cgo"), demo.CardFirmware("line", "3.5"), 0o600)
+		},
+	}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+		assert.Equal(t, "3.1", g.device.Firmware(1), "the trunk card is another kind")
+		assert.Equal(t, "3.5", g.device.Firmware(2))
+		assert.Equal(t, "3.5", g.device.Firmware(3))
+		legs := map[string]bool{}
+		for _, course := range find[event.Course](g.rig) {
+			for _, step := range course.Steps {
+				legs[step.Leg] = true
+			}
+		}
+		assert.True(t, legs["slot 2"] && legs["slot 3"] && !legs["slot 1"])
+	})
+}
+
+func TestKeepConfiguration(t *testing.T) {
+	folder := t.TempDir()
+	inGateway(t, gatewayOptions{book: shippedText(t, "keep-configuration"), inputs: map[string]string{"into": folder}}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+		kept, err := filepath.Glob(filepath.Join(folder, "mare-gw1-7.4.2-*.txt"))
+		require.NoError(t, err)
+		require.Len(t, kept, 1)
+		data, err := os.ReadFile(kept[0])
+		require.NoError(t, err)
+		assert.Contains(t, string(data), "line 24 number 5523")
+
+		result = g.run()
+		assert.Equal(t, event.Failed, result.Outcome)
+		assert.Contains(t, result.Message, "is there already and is never overwritten")
+		again, err := os.ReadFile(kept[0])
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(data, again))
+	})
+}
+
+func TestALaptopOnAnotherNetworkIsToldBefore(t *testing.T) {
+	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
+		g.book.Kit.Network = g.lan.Host("eth1", netip.MustParsePrefix("198.51.100.7/24"))
+		result := g.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+		assert.Contains(t, result.Message, "this laptop has no address on the device's network 192.0.2.0/24; it has 198.51.100.7/24 on eth1")
+		g.stillRuns(t)
+	})
+}
