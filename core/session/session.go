@@ -475,6 +475,11 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result,
 	return runbook.NewEngine(p, console{s}, &s.facts).Run(ctx), nil
 }
 
+// Await returns the first view for which ready holds.
+func (s *Session) Await(ctx context.Context, ready func(sense.View) bool) (sense.View, error) {
+	return console{s}.Await(ctx, ready)
+}
+
 // SendBreak sends a break, where the line can.
 func (s *Session) SendBreak(ctx context.Context) error {
 	var wire line.Line

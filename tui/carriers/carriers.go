@@ -3,7 +3,9 @@
 package carriers
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"pilotrix/core/event"
@@ -62,7 +64,9 @@ func (p painter) staged() []paint.Line {
 	}
 	lines := []paint.Line{p.head("staged, under exactly these names", nil)}
 	const most = 6
-	for _, f := range p.s.Staged[:min(len(p.s.Staged), most)] {
+	files := slices.Clone(p.s.Staged)
+	slices.SortStableFunc(files, func(a, b event.Staged) int { return cmp.Compare(waited(a), waited(b)) })
+	for _, f := range files[:min(len(files), most)] {
 		if f.Slot {
 			lines = append(lines, paint.Between(paint.Line{paint.Strong(p.t.Here, " ◁ "), paint.In(p.t.Text, f.Name)}, paint.Line{paint.In(p.t.Quiet, "may be left here once, up to "+state.Count(f.Size)+" B")}, p.width))
 			continue
@@ -77,6 +81,14 @@ func (p painter) staged() []paint.Line {
 		lines = append(lines, paint.Line{paint.In(p.t.Quiet, fmt.Sprintf("   and %d more", more))})
 	}
 	return lines
+}
+
+// waited ranks slots before files: they are what is waited for.
+func waited(f event.Staged) int {
+	if f.Slot {
+		return 0
+	}
+	return 1
 }
 
 // preflight shows the checks of the present step.
