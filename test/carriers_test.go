@@ -292,11 +292,14 @@ func TestPutIntoARecoveryLoader(t *testing.T) {
 	source := randomFile(t, 200_000)
 	put := exec.Command(program, "put", source, "--to", fmt.Sprintf("127.0.0.1:%d", port), "--as", "recovery.img", "--limit", "1m")
 	var said bytes.Buffer
-	put.Stdout, put.Stderr = &said, &said
+	put.Stdout = &said
+	tries, err := put.StderrPipe()
+	require.NoError(t, err)
 	require.NoError(t, put.Start())
-	time.Sleep(1500 * time.Millisecond) // the window is closed at first: that is what is tested
+	awaitText(t, tries, "try 2")
+	go func() { _, _ = io.Copy(io.Discard, tries) }()
 	stage := &carrier.Stage{}
-	_, err := stage.OpenSlot(carrier.Slot{Name: "recovery.img", Folder: folder, Limit: 1 << 20})
+	_, err = stage.OpenSlot(carrier.Slot{Name: "recovery.img", Folder: folder, Limit: 1 << 20})
 	require.NoError(t, err)
 	server, err := listenTFTP(stage, netip.AddrPortFrom(anyPort.Addr(), port))
 	serveFor(t, server, err)
@@ -308,4 +311,29 @@ func TestPutIntoARecoveryLoader(t *testing.T) {
 		return err == nil && bytes.Equal(want, got)
 	}, 5*time.Second, 10*time.Millisecond)
 	assert.Contains(t, said.String(), "done: 200000 B")
+}
+
+// awaitText reads until a text came.
+func awaitText(t *testing.T, from io.Reader, text string) {
+	t.Helper()
+	var heard []byte
+	piece := make([]byte, 256)
+	for !bytes.Contains(heard, []byte(text)) {
+		n, err := from.Read(piece)
+		require.NoError(t, err, "never said %q: %s", text, heard)
+		heard = append(heard, piece[:n]...)
+	}
+}
+
+// TestPasteIntoADevice types a file into the gateway by its prompt, and is told the line that it refuses.
+func TestPasteIntoADevice(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "setup.txt")
+	require.NoError(t, os.WriteFile(path, []byte("harbour\nlamp-and-tide\nlook banks\nfrobnicate\nlook lines\n"), 0o600))
+	args := []string{"paste", path, "--on", "bench:mare-gw1", "--time-scale", "20", "--logbook", "none", "--prompt", `(name: |word: | / )$`}
+	out, err := exec.Command(program, args...).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), "done: 5 lines")
+	out, err = exec.Command(program, append(args, "--fail", "no such word")...).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), `line 4 of the text ("frobnicate"): the device answered: no such word; 3 lines were typed before it`)
 }

@@ -28,6 +28,7 @@ import (
 type Options struct {
 	Session *session.Session
 	Runbook *runbook.Prepared // carried out at once, may be nil
+	Begun   func()            // called once the session has begun, may be nil
 	Dialect *dialect.Dialect  // may be nil
 	Theme   string            // auto, dark or light
 	Leader  string            // the leader key, such as ctrl+g
@@ -128,6 +129,9 @@ func Run(ctx context.Context, opt Options) error {
 		}
 	}()
 	opt.Session.Begin()
+	if opt.Begun != nil {
+		opt.Begun()
+	}
 	_, err := p.Run()
 	a.endRunbook()
 	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {

@@ -283,14 +283,14 @@ func (a *app) keysRow() paint.Line {
 	t := a.theme
 	left := paint.Line{{Text: " "}}
 	for _, v := range views {
-		name, look, key := "   ", paint.In(t.Quiet, ""), paint.In(t.Key, strings.ToUpper(v.key))
+		name, key := "   ", paint.In(t.Key, strings.ToUpper(v.key))
 		if a.width >= sideLeast || v.view == helpView {
 			name = " " + v.name + "   "
 		}
 		if a.width < sideLeast {
 			name = strings.Replace(name, "   ", "  ", 1)
 		}
-		look = paint.In(t.Quiet, name)
+		look := paint.In(t.Quiet, name)
 		if v.view == a.view {
 			look, key = paint.Strong(t.Bright, " "+v.name+"   "), paint.Strong(t.Here, strings.ToUpper(v.key))
 		}

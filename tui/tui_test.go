@@ -73,6 +73,99 @@ func rescue() []event.Body {
 	}
 }
 
+// serving is a device that fetches its second hop, with everything that may be shown of it.
+func serving() []event.Body {
+	rows := func(b, next string) []map[string]string {
+		return []map[string]string{
+			{"bank": "A", "state": "running", "release": "7.4.2", "next": "no", "saved": "yes"},
+			{"bank": "B", "state": "standby", "release": b, "next": next, "saved": "no"},
+		}
+	}
+	const id = "tftp 192.0.2.41:2049"
+	return []event.Body{
+		event.Course{Steps: []event.StepPlan{
+			{ID: "1.1", Leg: "find it", Title: "Find it", Verb: "catch"},
+			{ID: "2a.1", Leg: "hop to 7.6.1", Title: "Stage it", Verb: "serve"},
+			{ID: "2a.2", Leg: "hop to 7.6.1", Title: "Wait for the download", Verb: "poll", Expected: time.Minute},
+			{ID: "2a.3", Leg: "hop to 7.6.1", Title: "Restart", Verb: "restart", Hold: true, Expected: 2 * time.Minute},
+		}},
+		event.Fact{Name: "banks", Value: "2 rows", Source: "look banks", Rows: rows("7.2.0", "no")},
+		event.Fact{Name: "running.release", Value: "7.4.2", Source: "look self"},
+		event.Fact{Name: "standby.bank", Value: "B", Source: "look banks"},
+		event.Hops{From: "7.4.2", To: "8.1.0", Hops: []event.HopPlan{
+			{From: "7.4.2", Release: "7.6.1", Image: "lark-7.6.1.cgo"}, {From: "7.6.1", Release: "8.1.0", Image: "lark-8.1.0.cgo", Before: []string{"licence"}, After: []string{"rebuild"}},
+		}},
+		event.Shelf{Folders: []string{"/images"}, Images: []event.ShelfImage{
+			{Name: "lark-7.6.1.cgo", Inside: "lark-7.6.1.zip", Release: "7.6.1", Size: 5 << 20, SHA256: strings.Repeat("ab", 32), Published: "SHA256SUMS", Fit: "yes"},
+			{Name: "lark-9.0.0.cgo", Release: "9.0.0", Size: 5 << 20, Fit: "no", Against: []string{strings.Repeat("made for another ", 12)}},
+			{Name: "card.cgo", Companion: "card", Size: 1000, Fit: "no", Broken: true},
+		}},
+		event.Carrier{Name: "TFTP", State: event.Listening, Address: "192.0.2.10:69"},
+		event.Staged{Name: "lark-7.6.1.cgo", State: event.Offered, Size: 5 << 20, SHA256: strings.Repeat("ab", 32)},
+		event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000},
+		event.Estimates{File: "lark-7.6.1.cgo", Size: 5 << 20, All: []event.Estimate{{Carrier: "tftp", Terms: "blocks of 512 B", Time: time.Minute, Why: strings.Repeat("why ", 40), Chosen: true}, {Carrier: "http", Time: time.Second}}},
+		event.StepBegin{ID: "2a.1", Try: 1},
+		event.Preflight{What: "port", Text: strings.Repeat("held by another program ", 6), Remedy: strings.Repeat("end it ", 20)},
+		event.StepBegin{ID: "2a.2", Try: 1},
+		event.TransferBegin{ID: id, File: "lark-7.6.1.cgo", Size: 5 << 20, By: "TFTP", Peer: "192.0.2.41:2049", Terms: "blocks of 1428 B, windows of 4"},
+		event.Message{Transfer: id, Row: 0, By: "TFTP", FromDevice: true, What: "RRQ", Count: 1, Text: "lark-7.6.1.cgo octet " + strings.Repeat("blksize=1428 ", 9)},
+		event.Message{Transfer: id, Row: 1, By: "TFTP", What: "DATA", First: 1, Last: 1800, Count: 1800, Again: 7},
+		event.Message{Row: 0, By: "TFTP", Peer: "192.0.2.41:2050", FromDevice: true, What: "refused", Text: strings.Repeat("no such file ", 12)},
+		event.Transfer{ID: id, Bytes: 2 << 20, Size: 5 << 20, Rate: 80_000, Left: 40 * time.Second, Again: 7},
+		event.Probe{Target: "icmp:192.0.2.41", Held: true, Trip: time.Millisecond},
+		event.Fact{Name: "banks", Value: "2 rows", Source: "look banks", Rows: rows("7.6.1", "yes")},
+	}
+}
+
+// away is the restart behind it.
+func away() []event.Body {
+	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+	return []event.Body{
+		event.TransferEnd{ID: "tftp 192.0.2.41:2049", Outcome: event.Done, Bytes: 5 << 20, Took: time.Minute},
+		event.StepBegin{ID: "2a.3", Try: 1},
+		event.Restart{Step: "2a.3", Begun: at, Expected: 2 * time.Minute, Longest: 10 * time.Minute, Console: "booting", Reach: "does not answer"},
+		event.Probe{Target: "icmp:192.0.2.41"},
+		event.Probe{Target: "icmp:192.0.2.41"},
+		event.Reach{Target: "icmp:192.0.2.41", State: event.Gone, Begin: at},
+	}
+}
+
+// TestTheViewsSayWhatMatters looks for what each view is there for.
+func TestTheViewsSayWhatMatters(t *testing.T) {
+	for v, wants := range map[view][]string{
+		imagesView:   {"◉ 7.4.2", "○ 8.1.0", "before: licence", "in lark-7.6.1.zip", "as published ✓", "does not fit", "not as published ✗"},
+		banksView:    {"7.2.0 ⇢ 7.6.1", "▷ chosen for the next start, not kept yet", "● runs", "A restart now starts the old choice again", "40 % lark-7.6.1.cgo"},
+		carriersView: {"● TFTP 192.0.2.10:69", "may be left here once", "DATA 1 … 1,800", "7 again", "refused", "what each would take", "▸ tftp"},
+		reachView:    {"icmp:192.0.2.41", "a column is"},
+		consoleView:  {"40 %", "00:40 left", "blocks of 1428 B, windows of 4"},
+	} {
+		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+		feed(a, append(rescue(), serving()...)...)
+		a.view = v
+		text := strings.Join(shown(a, 160, 60), "\n")
+		for _, want := range wants {
+			assert.Contains(t, text, want)
+		}
+	}
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, append(append(rescue(), serving()...), away()...)...)
+	text := strings.Join(shown(a, 160, 40), "\n")
+	for _, want := range []string{"restart", "of ~02:00", "booting", "no answer", "longest 10:00", "away 00:00", "◉"} {
+		assert.Contains(t, text, want)
+	}
+	a.view = reachView
+	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "in “Restart”")
+}
+
+// TestUnrolledStepsKeepWhatWasDone replaces the course in the middle of it.
+func TestUnrolledStepsKeepWhatWasDone(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, append(rescue(), serving()...)...)
+	require.Len(t, a.state.Steps, 4)
+	assert.Equal(t, event.Done, a.state.Steps[0].Outcome)
+	assert.Equal(t, "2a.2", a.state.Present().ID)
+}
+
 // TestEveryViewFitsEveryWindow paints all views and states in windows from tiny to wide: no row is
 // wider than the window, and never more rows than it has.
 func TestEveryViewFitsEveryWindow(t *testing.T) {
@@ -83,11 +176,15 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 		"transfer": {event.StepBegin{ID: "3.1", Try: 1}, event.TransferBegin{File: "tern.brm", Size: 1000, By: "XMODEM-1K", SHA256: strings.Repeat("ab", 32), Allowed: 100}, event.Transfer{Bytes: 500, Size: 1000, Rate: 90, Again: 3}},
 		"hand":     {event.Helm{Who: event.Hand}},
 		"ended":    {event.RunEnd{Outcome: event.Done, Message: "done", Proved: []string{"it runs", strings.Repeat("long ", 40)}}},
+		"serving":  serving(),
+		"restart":  append(serving(), away()...),
+		"held":     {event.Helm{Who: event.Hand}, event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: strings.Repeat("restarts the device ", 9)}},
+		"off":      {event.Interlock{State: event.InterlockOff}},
 		"lost":     {event.Line{State: event.LineLost, Note: "pulled"}},
 	}
 	for name, more := range states {
 		for _, size := range [][2]int{{20, 8}, {80, 24}, {109, 30}, {110, 30}, {160, 40}, {300, 80}} {
-			for _, v := range []view{consoleView, helpView, courseView, logbookView} {
+			for _, v := range []view{consoleView, helpView, courseView, imagesView, banksView, carriersView, reachView, logbookView} {
 				a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Device: "hollow-rtr1", About: "Brindle R40 · Hollow Skerry", Line: "bench"})
 				feed(a, append(rescue(), more...)...)
 				a.view = v

@@ -54,8 +54,14 @@ func MakeCargo(c Cargo, size int) []byte {
 	}
 	fmt.Fprintf(&out, "%s\nmaker: Cormel\n", magic)
 	for _, line := range [][2]string{
-		{"models", strings.Join(c.Models, ", ")}, {"card", c.Card}, {"release", c.Release}, {"architecture", Architecture},
-		{"boot firmware", c.Boot}, {"licence", c.Licence}, {"length", strconv.Itoa(size)}, {"digest", hex.EncodeToString(digest[:])},
+		{"models", strings.Join(c.Models, ", ")},
+		{"card", c.Card},
+		{"release", c.Release},
+		{"architecture", Architecture},
+		{"boot firmware", c.Boot},
+		{"licence", c.Licence},
+		{"length", strconv.Itoa(size)},
+		{"digest", hex.EncodeToString(digest[:])},
 	} {
 		if line[1] != "" {
 			fmt.Fprintf(&out, "%s: %s\n", line[0], line[1])

@@ -71,7 +71,7 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless 
 		return err
 	}
 	if headless || !onTerminal() {
-		return p.runHeadless(cmd.Context(), target, scale, prepared, approver([]string{"all"}), false)
+		return p.runHeadless(cmd.Context(), target, scale, prepared, approver([]string{"all"}), false, func(*open) {})
 	}
-	return p.interactive(cmd.Context(), target, scale, d, prepared)
+	return p.interactive(cmd.Context(), target, scale, d, prepared, func(*open) {})
 }

@@ -104,7 +104,7 @@ stops before what cannot be undone, and keeps what happened.`,
 	root.AddCommand(
 		p.demoCommand(), p.openCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
 		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.benchCommand(), p.logbookCommand(),
-		p.shelfCommand(), p.serveCommand(), p.putCommand(), p.reckonCommand(),
+		p.shelfCommand(), p.serveCommand(), p.putCommand(), p.pasteCommand(), p.reckonCommand(),
 	)
 	return root
 }

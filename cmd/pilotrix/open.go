@@ -3,10 +3,12 @@ package main
 import (
 	"context"
 	"errors"
+	"io"
 
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/dialect"
+	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
@@ -42,18 +44,46 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			return p.interactive(cmd.Context(), target, scale, d, prepared)
+			targets, err := flags.targets()
+			if err != nil {
+				return usage(err)
+			}
+			return p.interactive(cmd.Context(), target, scale, d, prepared, func(o *open) {
+				flags.apply(o, targets)
+				p.showShelf(cmd.Context(), o, d, flags.shelf)
+			})
 		},
 	}
 	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name` or a file")
 	cmd.Flags().StringVar(&book, "run", "", "a `runbook` to carry out")
 	flags.addInputs(cmd)
+	flags.addWatches(cmd)
 	addTimeScale(cmd, &scale, 8)
 	return cmd
 }
 
+// showShelf tells the session what is on the shelf, now and whenever a folder changes, until ctx ends.
+func (p *program) showShelf(ctx context.Context, o *open, d *dialect.Dialect, folders []string) {
+	quiet := *p
+	quiet.err = io.Discard // the screen is the interface's
+	go func() {
+		shelf, err := quiet.openShelf(ctx, d, folders)
+		if err != nil {
+			o.Emit(event.Note{Level: event.Warn, Text: err.Error()})
+		}
+		if shelf == nil || len(shelf.Folders()) == 0 {
+			return
+		}
+		tell := func() { o.Emit(runbook.ShelfEvent(shelf, o.Facts())) }
+		tell()
+		if err := shelf.Watch(ctx, tell); err != nil {
+			o.Emit(event.Note{Level: event.Warn, Text: err.Error()})
+		}
+	}()
+}
+
 // interactive opens a session in the interface, with a runbook or without.
-func (p *program) interactive(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, prepared *runbook.Prepared) error {
+func (p *program) interactive(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, prepared *runbook.Prepared, begun func(*open)) error {
 	var secrets []string
 	if prepared != nil {
 		secrets = prepared.Secrets()
@@ -66,6 +96,7 @@ func (p *program) interactive(ctx context.Context, target line.Target, scale flo
 		prepared.Kit.Network = o.host
 	}
 	err = tui.Run(ctx, tui.Options{
+		Begun:   func() { begun(o) },
 		Session: o.Session, Runbook: prepared, Dialect: d, Theme: p.theme, Leader: p.leader, Notices: o.notices,
 		Device: o.place.Name, About: o.place.Words(), Line: session.LineState(target),
 	})

@@ -39,11 +39,16 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 			if err != nil {
 				return usage(err)
 			}
-			return p.runHeadless(cmd.Context(), target, scale, prepared, approver(approvals), asJSON)
+			targets, err := flags.targets()
+			if err != nil {
+				return usage(err)
+			}
+			return p.runHeadless(cmd.Context(), target, scale, prepared, approver(approvals), asJSON, func(o *open) { flags.apply(o, targets) })
 		},
 	}
 	flags.add(cmd)
 	flags.addInputs(cmd)
+	flags.addWatches(cmd)
 	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
@@ -77,7 +82,7 @@ func byTitle(prepared *runbook.Prepared, approve func(event.Ask) string) func(ev
 }
 
 // runHeadless runs a prepared runbook and prints its events.
-func (p *program) runHeadless(ctx context.Context, target line.Target, scale float64, prepared *runbook.Prepared, approve func(event.Ask) string, asJSON bool) error {
+func (p *program) runHeadless(ctx context.Context, target line.Target, scale float64, prepared *runbook.Prepared, approve func(event.Ask) string, asJSON bool, begun func(*open)) error {
 	o, err := p.beginHeadless(ctx, target, scale, prepared.Dialect, byTitle(prepared, approve), prepared.Secrets())
 	if err != nil {
 		return err
@@ -85,6 +90,7 @@ func (p *program) runHeadless(ctx context.Context, target line.Target, scale flo
 	prepared.Kit.Network = o.host
 	feed := o.Subscribe()
 	o.Begin()
+	begun(o)
 	printed := make(chan error, 1)
 	go func() { printed <- p.print(feed, prepared, asJSON) }()
 	result, runErr := o.Run(ctx, prepared)

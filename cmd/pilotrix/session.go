@@ -40,6 +40,34 @@ func (f *targetFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name` or a file")
 }
 
+// addWatches adds what a session does beside a runbook.
+func (f *targetFlags) addWatches(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&f.watch, "watch", nil, "watch whether a `target` answers: an address, tcp:ADDRESS:PORT or http://ADDRESS/")
+	cmd.Flags().BoolVar(&f.noLocks, "no-interlocks", false, "hold no typed danger at its Enter; that is recorded")
+}
+
+// targets reads what is to be watched.
+func (f *targetFlags) targets() (all []reach.Target, err error) {
+	for _, text := range f.watch {
+		target, err := reach.ParseTarget(text)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, target)
+	}
+	return all, nil
+}
+
+// apply does to a session what the flags ask for, once it has begun.
+func (f *targetFlags) apply(o *open, targets []reach.Target) {
+	for _, target := range targets {
+		o.Watch(target)
+	}
+	if f.noLocks {
+		o.SetInterlocks(false)
+	}
+}
+
 func (f *targetFlags) addInputs(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.sets, "set", nil, "an input of the runbook, `k=v`")
 	cmd.Flags().StringArrayVar(&f.shelf, "shelf", nil, "a `folder` of images, instead of those that were added to the shelf")

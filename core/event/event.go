@@ -210,6 +210,21 @@ type (
 		Again      int    `json:"again,omitempty"`
 		Text       string `json:"text,omitempty"`
 	}
+	// Estimate is what one carrier would take.
+	Estimate struct {
+		Carrier string        `json:"carrier"`
+		Terms   string        `json:"terms"`
+		Time    time.Duration `json:"time"`
+		Why     string        `json:"why"`
+		Warn    string        `json:"warn,omitempty"`
+		Chosen  bool          `json:"chosen,omitempty"`
+	}
+	// Estimates tells what each carrier would take for a file, and which one was chosen.
+	Estimates struct {
+		File string     `json:"file"`
+		Size int64      `json:"size"`
+		All  []Estimate `json:"all"`
+	}
 	// Preflight is one thing looked at before the device is asked to fetch.
 	Preflight struct {
 		What   string `json:"what"`
@@ -398,6 +413,7 @@ func (Course) Kind() string        { return "run.course" }
 func (Carrier) Kind() string       { return "carrier" }
 func (Staged) Kind() string        { return "staged" }
 func (Message) Kind() string       { return "carrier.message" }
+func (Estimates) Kind() string     { return "estimates" }
 func (Preflight) Kind() string     { return "preflight" }
 func (Probe) Kind() string         { return "reach.probe" }
 func (Reach) Kind() string         { return "reach" }
@@ -435,6 +451,7 @@ var decoders = map[string]func([]byte) (Body, error){
 	"carrier":         decode[Carrier],
 	"staged":          decode[Staged],
 	"carrier.message": decode[Message],
+	"estimates":       decode[Estimates],
 	"preflight":       decode[Preflight],
 	"reach.probe":     decode[Probe],
 	"reach":           decode[Reach],

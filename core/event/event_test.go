@@ -46,6 +46,7 @@ var samples = []Body{
 	Carrier{Name: "TFTP", State: Listening, Address: "192.0.2.10:69"},
 	Staged{Name: "lark.cgo", State: Offered, By: "TFTP", Size: 5, Slot: true},
 	Message{Transfer: "tftp x", Row: 3, By: "TFTP", FromDevice: true, What: "DATA", First: 1, Last: 65536, Count: 65536, Again: 2},
+	Estimates{File: "lark.cgo", Size: 5, All: []Estimate{{Carrier: "tftp", Time: time.Minute, Why: "blocks", Chosen: true}}},
 	Preflight{What: "port", Text: "held", Remedy: "end it"},
 	Probe{Target: "icmp:192.0.2.40", Held: true, Trip: time.Millisecond},
 	Reach{Target: "icmp:192.0.2.40", State: Back, Begin: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Length: time.Minute},

@@ -92,6 +92,7 @@ type Way struct {
 	Trip    time.Duration // a round trip
 	Block   int           // of TFTP
 	Window  int           // of TFTP
+	Device  float64       // what the device itself takes, bytes a second
 }
 
 // Usual values where nothing is known: a device's port of 100 Mbit/s and a millisecond.
@@ -110,13 +111,16 @@ func Estimates(size int64, w Way) (all []Estimate) {
 			block int
 		}{{"xmodem", 128}, {"xmodem-1k", 1024}} {
 			r := XMODEMRate(rate, v.block)
-			all = append(all, Estimate{v.name, fmt.Sprintf("blocks of %d B at %d baud", v.block, w.Baud), r, TransferTime(size, r),
-				fmt.Sprintf("the line carries %.0f characters a second, %d of each %d are data", rate, v.block, v.block+XMODEMOverhead), ""})
+			all = append(all, Estimate{
+				v.name, fmt.Sprintf("blocks of %d B at %d baud", v.block, w.Baud), r, TransferTime(size, r),
+				fmt.Sprintf("the line carries %.0f characters a second, %d of each %d are data", rate, v.block, v.block+XMODEMOverhead), "",
+			})
 		}
 	}
 	if w.Link <= 0 {
 		return all
 	}
+	overLine := len(all)
 	shapes := [][2]int{{512, 1}, {1428, 1}, {1428, 16}}
 	if w.Block > 0 {
 		shapes = [][2]int{{w.Block, max(1, w.Window)}}
@@ -127,6 +131,12 @@ func Estimates(size int64, w Way) (all []Estimate) {
 	rate := StreamRate(w.Link, w.Trip)
 	for _, name := range []string{"http", "ftp"} {
 		all = append(all, Estimate{name, "one stream", rate, TransferTime(size, rate), "TCP keeps the way full as far as its window of 64 KiB a round trip goes", ""})
+	}
+	for i := overLine; i < len(all); i++ {
+		if w.Device > 0 && all[i].Rate > w.Device {
+			all[i].Rate, all[i].Time = w.Device, TransferTime(size, w.Device)
+			all[i].Why = fmt.Sprintf("the device itself takes no more than %.0f kB a second", w.Device/1000)
+		}
 	}
 	return all
 }

@@ -33,6 +33,17 @@ func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
 	assert.Empty(t, Estimates(1, Way{}))
 }
 
+func TestASlowDeviceLimitsEveryCarrierOfTheNetwork(t *testing.T) {
+	for _, e := range Estimates(9_000_000, Way{Baud: 9600, Framing: framing(t), Link: UsualLink, Trip: UsualTrip, Device: 90_000}) {
+		if e.Carrier == "http" || e.Carrier == "tftp" {
+			assert.Equal(t, 100*time.Second, e.Time, e.Carrier)
+			assert.Contains(t, e.Why, "the device itself takes no more than 90 kB")
+		} else if e.Carrier == "xmodem" {
+			assert.Greater(t, e.Time, 2*time.Hour)
+		}
+	}
+}
+
 func TestLargeBlocksPayForTheirFragments(t *testing.T) {
 	whole := TFTPRate(1468, 64, UsualLink, 0)
 	cut := TFTPRate(1469, 64, UsualLink, 0)

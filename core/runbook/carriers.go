@@ -114,6 +114,7 @@ func (e *Engine) serve(ctx context.Context, s *Prepped) error {
 	if err != nil {
 		return err
 	}
+	e.tellEstimates(img, w.by)
 	e.now(s, fmt.Sprintf("Stages %s by %s", name, strings.ToUpper(w.by)), "the checks before the device is asked", s.Limit)
 	place, err := e.listen(w, name)
 	if err != nil {

@@ -30,7 +30,8 @@ type PlanStep struct {
 	Limit    time.Duration `json:"limit"`
 	Checks   []string      `json:"checks,omitempty"`
 	Does     []string      `json:"does,omitempty"` // on this laptop
-	For      string        `json:"for,omitempty"`  // the loop that it is carried out in
+	Reckons  []string      `json:"reckons,omitempty"`
+	For      string        `json:"for,omitempty"` // the loop that it is carried out in
 }
 
 // Plan is every step of a runbook, before anything is sent.
@@ -103,7 +104,7 @@ func (p *Prepared) planStep(s *Prepped, outer map[string]any) PlanStep {
 	if s.loop != nil {
 		step.For = fmt.Sprintf("each %s in %s", s.loop.Each, s.loop.In)
 	}
-	step.Does = does(s, env)
+	step.Does, step.Reckons = does(s, env), p.reckons(s)
 	for _, command := range step.Types {
 		if says := p.Dialect.DangerOf(command); says != "" {
 			step.Danger = says
@@ -269,6 +270,7 @@ func (s PlanStep) details() (details [][2]string) {
 	add("way back", s.WayBack)
 	add("danger", s.Danger)
 	add("here", s.Does...)
+	add("reckons", s.Reckons...)
 	add("types", s.Types...)
 	add("checks", s.Checks...)
 	return details

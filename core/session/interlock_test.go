@@ -1,6 +1,7 @@
 package session
 
 import (
+	"context"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -13,8 +14,6 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-
-	"context"
 )
 
 const dangerous = `

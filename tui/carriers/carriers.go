@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"pilotrix/core/event"
 	"pilotrix/tui/paint"
@@ -18,7 +19,7 @@ import (
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	p := painter{t, s, width}
 	var lines []paint.Line
-	for _, part := range [][]paint.Line{p.listening(), p.staged(), p.preflight(), p.transfers(), p.ladder()} {
+	for _, part := range [][]paint.Line{p.listening(), p.staged(), p.preflight(), p.transfers(), p.ladder(), p.estimates()} {
 		if len(part) == 0 {
 			continue
 		}
@@ -118,6 +119,36 @@ func Checks(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 				lines = append(lines, paint.Line{paint.Strong(t.Here, strings.Repeat(" ", 13)+"→ "), paint.In(t.Bright, row)})
 			}
 		}
+	}
+	return lines
+}
+
+// estimates are what each carrier would take for the file staged last, and why.
+func (p painter) estimates() []paint.Line {
+	e := p.s.Estimates
+	if e == nil {
+		return nil
+	}
+	longest := time.Second
+	for _, one := range e.All {
+		longest = max(longest, one.Time)
+	}
+	lines := []paint.Line{p.head("what each would take", paint.Line{paint.In(p.t.Quiet, e.File+", "+state.Count(e.Size)+" B")})}
+	const bar = 12
+	for _, one := range e.All {
+		color, mark := p.t.Text, "   "
+		if one.Chosen {
+			color, mark = p.t.Good, " ▸ "
+		}
+		long := max(1, int(float64(bar)*one.Time.Seconds()/longest.Seconds()))
+		why := one.Why
+		if one.Warn != "" {
+			why = one.Warn
+		}
+		lines = append(lines, paint.Line{
+			paint.Strong(color, mark+fmt.Sprintf("%-10s", one.Carrier)), paint.In(color, fmt.Sprintf("%8s ", state.Clock(one.Time))),
+			paint.In(p.t.Good, strings.Repeat("━", long)), paint.In(p.t.Faint, strings.Repeat(" ", bar-long)), paint.In(p.t.Quiet, "  "+one.Terms+": "+why),
+		}.Cut(p.width))
 	}
 	return lines
 }

@@ -221,6 +221,8 @@ func (s *State) applyCarriers(e event.Event) {
 		s.staged(b)
 	case event.Message:
 		s.message(b, e.At)
+	case event.Estimates:
+		s.Estimates = &b
 	case event.Preflight:
 		s.Preflight = append(s.Preflight, b)
 	case event.Probe:

@@ -74,6 +74,7 @@ type State struct {
 	Banks       []Bank
 	Reach       []*Target
 	Restart     *event.Restart
+	Estimates   *event.Estimates
 	Shelf       *event.Shelf
 	Hops        *event.Hops
 	Held        *event.Interlock // a command stopped at its Enter

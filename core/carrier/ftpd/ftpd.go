@@ -324,9 +324,11 @@ func (quiet) Print(id string, message any) { slog.Debug("ftp", "session", id, "m
 func (quiet) Printf(id, format string, args ...any) {
 	slog.Debug("ftp", "session", id, "message", fmt.Sprintf(format, args...))
 }
+
 func (quiet) PrintCommand(id, command, _ string) {
 	slog.Debug("ftp", "session", id, "command", command)
 }
+
 func (quiet) PrintResponse(id string, code int, _ string) {
 	slog.Debug("ftp", "session", id, "code", code)
 }

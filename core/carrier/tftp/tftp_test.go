@@ -430,7 +430,17 @@ func TestHostileRequests(t *testing.T) {
 		}
 		long := bytes.Repeat([]byte("a"), 600)
 		hostile := [][]byte{
-			nil, {0}, {0, 1}, {0, 9, 1, 2}, {255, 255}, {0, 3}, {0, 4, 0}, {0, 5}, {0, 6}, {0, 3, 0, 1, 9}, {0, 4, 0, 1},
+			nil,
+			{0},
+			{0, 1},
+			{0, 9, 1, 2},
+			{255, 255},
+			{0, 3},
+			{0, 4, 0},
+			{0, 5},
+			{0, 6},
+			{0, 3, 0, 1, 9},
+			{0, 4, 0, 1},
 			[]byte("\x00\x01"), []byte("\x00\x01image"), []byte("\x00\x01image\x00"), []byte("\x00\x01\x00octet\x00"), []byte("\x00\x01image\x00octet"),
 			[]byte("\x00\x01image\x00mail\x00"), []byte("\x00\x01image\x00octet\x00blksize\x00"), []byte("\x00\x01image\x00octet\x00blksize\x00512\x00blksize\x00512\x00"),
 			append([]byte("\x00\x01"), append(long, "\x00octet\x00"...)...), []byte("\x00\x01" + string(bytes.Repeat([]byte{0}, 300))),

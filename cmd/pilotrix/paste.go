@@ -1,0 +1,89 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"regexp"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/paste"
+	"pilotrix/core/dialect"
+	"pilotrix/core/line"
+)
+
+func (p *program) pasteCommand() *cobra.Command {
+	var flags targetFlags
+	var opt paste.Options
+	var prompt, fail string
+	var scale float64
+	cmd := &cobra.Command{
+		Use:   "paste FILE --on TARGET",
+		Short: "Type a text file into the line, line after line",
+		Long: `Types a text file to the device. Each line waits for its echo, or for a prompt, before the next is
+typed; control characters are refused before anything is sent. A failure names the line of the file.`,
+		Example: `  pilotrix paste setup.txt --on '/dev/ttyUSB0?speed=9600'
+  pilotrix paste setup.txt --on /dev/ttyUSB0 --prompt '^[\w-]+ // $' --fail 'no such word' --character 2ms`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			text, err := os.ReadFile(args[0])
+			if err != nil {
+				return usage(err)
+			}
+			if flags.on == "" {
+				return usage(errors.New("say where the device is: --on TARGET"))
+			}
+			target, err := line.ParseTarget(flags.on)
+			if err != nil {
+				return usage(err)
+			}
+			for name, pattern := range map[string]**regexp.Regexp{prompt: &opt.Prompt, fail: &opt.Fail} {
+				if name == "" {
+					continue
+				}
+				if *pattern, err = regexp.Compile(name); err != nil {
+					return usage(err)
+				}
+			}
+			d, err := flags.loadDialect(target)
+			if err != nil {
+				return usage(err)
+			}
+			return p.paste(cmd.Context(), target, scale, d, args[0], string(text), opt)
+		},
+	}
+	flags.add(cmd)
+	addTimeScale(cmd, &scale, 8)
+	cmd.Flags().DurationVar(&opt.Character, "character", 0, "a pause after each character, such as `2ms`")
+	cmd.Flags().DurationVar(&opt.Line, "line", 0, "a pause after each line, such as `100ms`")
+	cmd.Flags().StringVar(&prompt, "prompt", "", "await this `pattern` after each line, instead of its echo")
+	cmd.Flags().StringVar(&fail, "fail", "", "end when an answer matches this `pattern`")
+	cmd.Flags().BoolVar(&opt.Blind, "blind", false, "await nothing")
+	cmd.Flags().DurationVar(&opt.Limit, "limit", 0, "how `long` an echo or a prompt may take; 10 s unless said")
+	return cmd
+}
+
+func (p *program) paste(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, name, text string, opt paste.Options) error {
+	o, err := p.beginHeadless(ctx, target, scale, d, nil, nil)
+	if err != nil {
+		return err
+	}
+	o.Begin()
+	opt.Clock = o.Clock()
+	opt.Progress = func(at carrier.Progress) { fmt.Fprintf(p.err, "\r%s   ", at.State) }
+	var result paste.Result
+	err = o.Transfer(ctx, func(ctx context.Context, port carrier.Port) (err error) {
+		result, err = paste.Send(ctx, port, text, opt)
+		return err
+	})
+	fmt.Fprintln(p.err)
+	if err = errors.Join(err, o.close("the text was typed")); err != nil {
+		return fmt.Errorf("%s: %w; %d lines were typed before it", name, err, result.Lines)
+	}
+	fmt.Fprintf(p.out, "done: %d lines, %d characters in %s\n", result.Lines, result.Typed, result.Took.Round(10*time.Millisecond))
+	return nil
+}

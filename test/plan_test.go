@@ -1,0 +1,141 @@
+package test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/runbook"
+	"pilotrix/demo"
+)
+
+// planned prints the plan of the bank upgrade in a format.
+func planned(t *testing.T, more ...string) []byte {
+	t.Helper()
+	folder := t.TempDir()
+	require.NoError(t, demo.GatewayShelf(folder, smallImage))
+	shelf := filepath.Join(folder, "shelf")
+	args := append([]string{
+		"plan", "standby-bank-upgrade", "--dialect", "cormel-g2", "--shelf", shelf, "--set", "image=lark-8.1.0.cgo", "--set", "paths=cormel-g2",
+		"--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
+	}, more...)
+	plan := exec.Command(program, args...)
+	plan.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide", "XDG_CACHE_HOME="+folder, "XDG_DATA_HOME="+folder)
+	out, err := plan.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.NotContains(t, string(out), "lamp-and-tide")
+	return out
+}
+
+var known = []string{
+	"--fact", "running.release=7.4.2", "--fact", "running.bank=A", "--fact", "device.model=G2-4", "--fact", "device.architecture=plover64",
+	"--fact", "device.boot=2.1", "--fact", "device.licence=7", "--fact", "device.name=mare-gw1",
+}
+
+func TestThePlanOfTheUpgradeAsText(t *testing.T) {
+	out := string(planned(t, known...))
+	for _, want := range []string{
+		"hop to 7.6.1", "hop to 8.1.0", "3b.2", "haul pass", "stages lark-7.6.1.cgo (300205 B) by TFTP", "haul tftp ${serve.address} ${serve.name}",
+		"favour ${standby.bank}", "stow", "recommence", "Writes lark 8.1.0 over bank ${standby.bank}", "danger    restarts the gateway", "◇ 3a.4", "▲ 5.2",
+		"goes on at a prompt of login and when icmp:${device.address} answers", "look haul, every 5s", "tftp, blocks of 1428 B, windows of 16: about 3s (chosen)",
+		"the device itself takes no more than 90 kB a second", "way back: the bank that ran before is not written by a hop", "Nothing was sent",
+	} {
+		assert.Contains(t, out, want)
+	}
+}
+
+func TestThePlanWithoutFactsKeepsItsLoop(t *testing.T) {
+	out := string(planned(t))
+	assert.Contains(t, out, "hop to ${hop.release}")
+	assert.Contains(t, out, "for       each hop in hops")
+}
+
+func TestThePlanAsMarkdownAndJSON(t *testing.T) {
+	markdown := string(planned(t, append(known, "--format", "markdown")...))
+	for _, want := range []string{"# Upgrade the standby bank", "## hop to 8.1.0", "- **3b.14** ◇ Restart into 8.1.0 _(expected 2m30s, limit 10m0s)_", "  - types: `recommence`", "## Way back"} {
+		assert.Contains(t, markdown, want)
+	}
+	var plan runbook.Plan
+	require.NoError(t, json.Unmarshal(planned(t, append(known, "--json")...), &plan))
+	assert.Equal(t, "standby-bank-upgrade", plan.Runbook)
+	holds := 0
+	for _, s := range plan.Steps {
+		if s.Hold != "" {
+			holds++
+			assert.NotEmpty(t, s.WayBack, s.ID)
+		}
+	}
+	assert.Equal(t, 9, holds, "four in each hop, three of them by carrier, and one for both banks")
+}
+
+// TestTheShelfFromTheCommandLine adds a folder, lists it, holds it against a device and plans the way.
+func TestTheShelfFromTheCommandLine(t *testing.T) {
+	folder := t.TempDir()
+	require.NoError(t, demo.GatewayShelf(folder, smallImage))
+	shelf := func(fails bool, args ...string) string {
+		t.Helper()
+		run := exec.Command(program, append([]string{"shelf"}, args...)...)
+		run.Env = append(os.Environ(), "XDG_DATA_HOME="+filepath.Join(folder, "data"), "XDG_CACHE_HOME="+filepath.Join(folder, "cache"), "XDG_CONFIG_HOME="+filepath.Join(folder, "config"))
+		out, err := run.CombinedOutput()
+		assert.Equal(t, fails, err != nil, "%v: %s", args, out)
+		return string(out)
+	}
+	assert.Contains(t, shelf(false, "list"), "no folder is on the shelf")
+	out := shelf(false, "add", filepath.Join(folder, "shelf"))
+	assert.Contains(t, out, "in lark-7.6.1.zip")
+	assert.Contains(t, out, "✗ broken")
+	assert.Contains(t, out, "licence for 8")
+	assert.Contains(t, shelf(true, "add", filepath.Join(folder, "nowhere")), "no such file")
+	show := shelf(false, "show", "lark-8.1.0.cgo")
+	for _, want := range []string{"models         G2-4, G2-8", "boot           2.0", "sha512", "sha256         as published in SHA256SUMS", "by tftp"} {
+		assert.Contains(t, show, want)
+	}
+	assert.Contains(t, shelf(true, "add", filepath.Join(folder, "shelf", "lark-8.1.0.cgo"), "--digest", "SHA256: "+randomHex), "does not have that sha256")
+	assert.Contains(t, shelf(true, "fit", "--fact", "oops"), "want name=value")
+	fit := shelf(false, append([]string{"fit"}, known...)...)
+	assert.Contains(t, fit, "✗ lark-8.1.0-g2-16.cgo")
+	assert.Contains(t, fit, "its sha256 is not the one published in pasted")
+	plan := shelf(true, append([]string{"fit", "--paths", "cormel-g2", "--to", "lark-8.1.0.cgo"}, known...)...)
+	assert.Contains(t, plan, "does not fit this device: its sha256 is not the one published in pasted")
+	require.NoError(t, os.Remove(filepath.Join(folder, "data", "pilotrix", "shelf.json")))
+	plan = shelf(false, append([]string{"fit", "--shelf", filepath.Join(folder, "shelf"), "--paths", "cormel-g2", "--to", "lark-8.1.0.cgo"}, known...)...)
+	assert.Contains(t, plan, "7.4.2 ━▶ 7.6.1")
+	assert.Contains(t, plan, "7.6.1 ━▶ 8.1.0      lark-8.1.0.cgo  before: licence  after: rebuild")
+
+	require.NoError(t, os.MkdirAll(filepath.Join(folder, "config", "pilotrix"), 0o700))
+	own := filepath.Join(folder, "config", "pilotrix", "images.yaml")
+	require.NoError(t, os.WriteFile(own, []byte("image:\n  - {name: release, pattern: '^tide-gauge-(\\d+)\\.', in: name}\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "shelf", "tide-gauge-7.bin"), []byte("anything"), 0o600))
+	assert.Contains(t, shelf(false, "list", "--shelf", filepath.Join(folder, "shelf")), "7          tide-gauge-7.bin", "a pattern of the user's own")
+	require.NoError(t, os.WriteFile(own, []byte("image:\n  - {name: release, pattern: '('}\n"), 0o600))
+	assert.Contains(t, shelf(true, "list"), "images.yaml:2:30: bad pattern")
+}
+
+const randomHex = "00112233445566778899aabbccddeeff00112233445566778899aabbccddeeff"
+
+// TestReckonFromTheCommandLine asks for what is computed elsewhere and tested there: here its words.
+func TestReckonFromTheCommandLine(t *testing.T) {
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"reckon", "blocks", "512"}, "33553919 B (32.0 MiB)"},
+		{[]string{"reckon", "erase", "--at", "0x40001", "--size", "0x20000", "--sector", "64KiB"}, "sectors 3 of 0x10000"},
+		{[]string{"reckon", "time", "9MiB", "--baud", "115200", "--trip", "2ms"}, "xmodem-1k"},
+		{[]string{"reckon", "time", "40MiB"}, "the block counter begins anew"},
+	} {
+		out, err := exec.Command(program, c.args...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		assert.Contains(t, string(out), c.says)
+	}
+	for _, args := range [][]string{{"reckon", "blocks", "7"}, {"reckon", "time", "fast"}, {"reckon", "time", "1MiB", "--link", "fast"}, {"reckon", "erase", "--at", "x", "--size", "1"}} {
+		out, err := exec.Command(program, args...).CombinedOutput()
+		require.Error(t, err, "%v: %s", args, out)
+		assert.Contains(t, string(out), "is no ")
+	}
+}
