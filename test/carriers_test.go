@@ -336,4 +336,9 @@ func TestPasteIntoADevice(t *testing.T) {
 	out, err = exec.Command(program, append(args, "--fail", "no such word")...).CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), `line 4 of the text ("frobnicate"): the device answered: no such word; 3 lines were typed before it`)
+
+	require.NoError(t, os.WriteFile(path, []byte("look banks\n wipe  bank B\n"), 0o600))
+	out, err = exec.Command(program, args...).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), `line 2 ("wipe  bank B") empties a bank`)
 }

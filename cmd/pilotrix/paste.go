@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"regexp"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -20,6 +21,7 @@ func (p *program) pasteCommand() *cobra.Command {
 	var flags targetFlags
 	var opt paste.Options
 	var prompt, fail string
+	var dangers bool
 	var scale float64
 	cmd := &cobra.Command{
 		Use:   "paste FILE --on TARGET",
@@ -53,6 +55,9 @@ typed; control characters are refused before anything is sent. A failure names t
 			if err != nil {
 				return usage(err)
 			}
+			if err := dangersIn(d, string(text)); err != nil && !dangers {
+				return usage(fmt.Errorf("%s: %w; --dangers types it all the same", args[0], err))
+			}
 			return p.paste(cmd.Context(), target, scale, d, args[0], string(text), opt)
 		},
 	}
@@ -62,9 +67,22 @@ typed; control characters are refused before anything is sent. A failure names t
 	cmd.Flags().DurationVar(&opt.Line, "line", 0, "a pause after each line, such as `100ms`")
 	cmd.Flags().StringVar(&prompt, "prompt", "", "await this `pattern` after each line, instead of its echo")
 	cmd.Flags().StringVar(&fail, "fail", "", "end when an answer matches this `pattern`")
+	cmd.Flags().BoolVar(&dangers, "dangers", false, "type lines that the dialect calls a danger, too")
 	cmd.Flags().BoolVar(&opt.Blind, "blind", false, "await nothing")
 	cmd.Flags().DurationVar(&opt.Limit, "limit", 0, "how `long` an echo or a prompt may take; 10 s unless said")
 	return cmd
+}
+
+// dangersIn finds the first line that an interlock would stop.
+func dangersIn(d *dialect.Dialect, text string) error {
+	interlocks := d.NewInterlocks()
+	for i, line := range strings.Split(text, "\n") {
+		if says := interlocks.Stops(line); says != "" {
+			return fmt.Errorf("line %d (%q) %s", i+1, strings.TrimSpace(line), says)
+		}
+		interlocks.Typed(line)
+	}
+	return nil
 }
 
 func (p *program) paste(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, name, text string, opt paste.Options) error {

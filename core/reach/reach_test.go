@@ -4,7 +4,9 @@ import (
 	"context"
 	"net/http"
 	"net/netip"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -26,16 +28,22 @@ type told struct {
 	mu         sync.Mutex
 	gone, back []Absence
 	notes      []string
-	samples    []Sample
 }
 
 func (t *told) tell() Tell {
 	return Tell{
-		Sample: func(s Sample) { t.mu.Lock(); t.samples = append(t.samples, s); t.mu.Unlock() },
+		Sample: func(Sample) {},
 		Gone:   func(a Absence) { t.mu.Lock(); t.gone = append(t.gone, a); t.mu.Unlock() },
 		Back:   func(a Absence) { t.mu.Lock(); t.back = append(t.back, a); t.mu.Unlock() },
 		Note:   func(n string) { t.mu.Lock(); t.notes = append(t.notes, n); t.mu.Unlock() },
 	}
+}
+
+// seen is what was told so far.
+func (t *told) seen() (gone, back []Absence, notes []string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return slices.Clone(t.gone), slices.Clone(t.back), slices.Clone(t.notes)
 }
 
 // watched runs a test in virtual time with a watch on a network in memory.
@@ -72,10 +80,11 @@ func TestAbsencesHaveBeginEndAndLength(t *testing.T) {
 		assert.False(t, w.States()[0].Up)
 		n.SetUp(theirs.Addr(), true)
 		time.Sleep(10 * time.Second)
-		require.Len(t, k.gone, 1)
-		require.Len(t, k.back, 1)
-		assert.InDelta(t, 0, k.back[0].Begin.Sub(began).Seconds(), 1, "it began with the first lost answer, not with the notice")
-		assert.InDelta(t, 30, k.back[0].Length(time.Now()).Seconds(), 1.5)
+		gone, back, _ := k.seen()
+		require.Len(t, gone, 1)
+		require.Len(t, back, 1)
+		assert.InDelta(t, 0, back[0].Begin.Sub(began).Seconds(), 1, "it began with the first lost answer, not with the notice")
+		assert.InDelta(t, 30, back[0].Length(time.Now()).Seconds(), 1.5)
 		state := w.States()[0]
 		assert.InDelta(t, 30, state.Lost, 2)
 		assert.Len(t, state.Seen, 1)
@@ -90,7 +99,8 @@ func TestOneLostAnswerIsNoAbsence(t *testing.T) {
 		time.Sleep(time.Second)
 		n.SetUp(theirs.Addr(), true)
 		time.Sleep(5 * time.Second)
-		assert.Empty(t, k.gone)
+		gone, _, _ := k.seen()
+		assert.Empty(t, gone)
 		assert.Equal(t, 1, w.States()[0].Lost)
 	})
 }
@@ -99,8 +109,9 @@ func TestPortsAndPagesAreWatched(t *testing.T) {
 	watched(t, func(t *testing.T, _ *memory.Net, device *memory.Host, w *Watch, _ *told) {
 		listener, err := device.Listen(netip.AddrPortFrom(theirs.Addr(), 80))
 		require.NoError(t, err)
-		status := http.StatusOK
-		server := &http.Server{Handler: http.HandlerFunc(func(out http.ResponseWriter, _ *http.Request) { out.WriteHeader(status) })}
+		var status atomic.Int32
+		status.Store(http.StatusOK)
+		server := &http.Server{Handler: http.HandlerFunc(func(out http.ResponseWriter, _ *http.Request) { out.WriteHeader(int(status.Load())) })}
 		go func() { _ = server.Serve(listener) }()
 		defer server.Close()
 		w.Add(target(t, "tcp:192.0.2.41:80"))
@@ -112,7 +123,7 @@ func TestPortsAndPagesAreWatched(t *testing.T) {
 			up[s.Target.String()] = s.Up
 		}
 		assert.Equal(t, map[string]bool{"tcp:192.0.2.41:80": true, "tcp:192.0.2.41:22": false, "http://192.0.2.41/": true}, up)
-		status = http.StatusServiceUnavailable
+		status.Store(http.StatusServiceUnavailable)
 		time.Sleep(5 * time.Second)
 		for _, s := range w.States() {
 			if s.Target.Kind == HTTP {
@@ -138,8 +149,9 @@ func TestICMPThatIsNotPermittedIsSaidAndConnectingTakesItsPlace(t *testing.T) {
 		w := New(ctx, noICMP{laptop}, clock.Real(), k.tell())
 		w.Add(target(t, "icmp:192.0.2.41"))
 		time.Sleep(5 * time.Second)
-		require.Len(t, k.notes, 1, "said once")
-		assert.Contains(t, k.notes[0], "not permitted")
+		_, _, notes := k.seen()
+		require.Len(t, notes, 1, "said once")
+		assert.Contains(t, notes[0], "not permitted")
 		assert.True(t, w.States()[0].Up, "a refused connection is an answer")
 		n.SetUp(theirs.Addr(), false)
 		time.Sleep(5 * time.Second)

@@ -137,6 +137,7 @@ func (e *Engine) serve(ctx context.Context, s *Prepped) error {
 		e.tellPreflight(r)
 	}
 	if bad, failed := preflight.Failed(results); failed {
+		e.withdraw[name]()
 		return fmt.Errorf("the device was not asked to fetch: %s; %s", bad.Text, bad.Remedy)
 	}
 	return nil

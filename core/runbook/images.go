@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"pilotrix/core/carrier"
@@ -23,6 +24,9 @@ func (p *Prepared) findImage(name string) (*image.Image, error) {
 			return nil, err
 		}
 	}
+	if item, on := p.onShelf(name); on {
+		return item.Image, usable(item)
+	}
 	shelf := image.NewShelf(image.ShelfOptions{Headers: p.Dialect.Headers()})
 	items, err := shelf.Look(context.Background(), name)
 	switch {
@@ -36,6 +40,22 @@ func (p *Prepared) findImage(name string) (*image.Image, error) {
 		names[i] = item.Inside
 	}
 	return nil, fmt.Errorf("%s holds several images (%s): unpack the one that is meant", name, strings.Join(names, ", "))
+}
+
+// onShelf finds the one image of the shelf that a path leads to: it has the digests published beside it.
+func (p *Prepared) onShelf(path string) (found image.Item, on bool) {
+	place, err := filepath.Abs(path)
+	if p.Kit.Shelf == nil || err != nil {
+		return found, false
+	}
+	count := 0
+	for _, item := range p.Kit.Shelf.Items() {
+		if at, err := filepath.Abs(item.Path); err == nil && at == place {
+			found = item
+			count++
+		}
+	}
+	return found, count == 1
 }
 
 func usable(item image.Item) error {
@@ -65,6 +85,7 @@ func (e *Engine) ready(ctx context.Context, s *Prepped, img *image.Image) (*imag
 		}
 		return out, err
 	}
+	e.now(s, "Weighs "+img.Name, "the disk", s.Limit)
 	now, err := image.Open(img.Path, nil)
 	if err != nil {
 		return nil, err

@@ -145,7 +145,7 @@ func (r *restarting) stillWords() string {
 func (r *restarting) prompt(ctx context.Context) error {
 	seen := -1
 	for {
-		v, err := r.console.Await(ctx, func(v sense.View) bool { return v.Count != seen || v.Dialog != "" || v.AtPrompt })
+		v, err := r.console.Await(ctx, func(v sense.View) bool { return v.Count != seen || v.Dialog != "" || (v.AtPrompt && v.Count > r.count) })
 		switch {
 		case errors.Is(err, ErrLineLost):
 			if err := r.lineBack(ctx); err != nil {
