@@ -62,6 +62,7 @@ func randomFile(t *testing.T, size int) string {
 
 // TestRealBootloader does with the program what a script would: one command, JSON Lines, exit code 0.
 func TestRealBootloader(t *testing.T) {
+	t.Parallel()
 	socket := startBoard(t)
 	run := exec.Command(program, "run", "prove-in-memory", "--on", "unix:"+socket, "--dialect", "u-boot",
 		"--set", "image="+randomFile(t, 256<<10), "--set", "address=40400000", "--approve", "all", "--json", "--logbook", "none")
@@ -86,6 +87,7 @@ func TestRealBootloader(t *testing.T) {
 
 // TestRealBootloaderTakesEverySize sends files around the block sizes in each variant, on one board.
 func TestRealBootloaderTakesEverySize(t *testing.T) {
+	t.Parallel()
 	socket := startBoard(t)
 	d, err := demo.LoadDialect("u-boot")
 	require.NoError(t, err)

@@ -190,6 +190,7 @@ func TestFTPWithItsCredentialsAndWithoutThem(t *testing.T) {
 // TestTheRealBootloaderFetchesByTFTP lets the emulated board fetch an image in blocks of 512 and 1468
 // bytes and windows of 1 and 8, and prove it by its CRC-32.
 func TestTheRealBootloaderFetchesByTFTP(t *testing.T) {
+	t.Parallel()
 	stage, name, data := staged(t, 3<<20+333)
 	server, err := listenTFTP(stage, netip.MustParseAddrPort("127.0.0.1:69"))
 	require.NoError(t, err, "the board asks at port 69, which needs root")
@@ -256,6 +257,7 @@ func loadDialect(t *testing.T, name string) *dialect.Dialect {
 // TestServeAlone runs the command: what is inside an archive is offered under its own name, a slot takes
 // one file, and the live view shows the ladder.
 func TestServeAlone(t *testing.T) {
+	t.Parallel()
 	folder, into := t.TempDir(), t.TempDir()
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	port := freePort(t)
@@ -287,6 +289,7 @@ func freePort(t *testing.T) uint16 {
 // TestPutIntoARecoveryLoader starts the loader only after the command: it is asked again until it is
 // there.
 func TestPutIntoARecoveryLoader(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	port := freePort(t)
 	source := randomFile(t, 200_000)
@@ -327,6 +330,7 @@ func awaitText(t *testing.T, from io.Reader, text string) {
 
 // TestPasteIntoADevice types a file into the gateway by its prompt, and is told the line that it refuses.
 func TestPasteIntoADevice(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "setup.txt")
 	require.NoError(t, os.WriteFile(path, []byte("harbour\nlamp-and-tide\nlook banks\nfrobnicate\nlook lines\n"), 0o600))
 	args := []string{"paste", path, "--on", "bench:mare-gw1", "--time-scale", "20", "--logbook", "none", "--prompt", `(name: |word: | / )$`}

@@ -18,6 +18,7 @@ import (
 // TestTheGatewayFetchesByFTP carries the change out over real sockets: the device logs in with the
 // one-time password, which is nowhere to be read afterwards.
 func TestTheGatewayFetchesByFTP(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	book := filepath.Join(folder, "logbook.db")

@@ -71,6 +71,7 @@ func (term *terminal) until(text string) string {
 // TestRescueInTheInterface drives the whole rescue with keys: a hold approved, the helm taken in mid
 // transfer and given back, a small window, and the speed back at the end.
 func TestRescueInTheInterface(t *testing.T) {
+	t.Parallel()
 	term := startTerminal(t, 160, 40, "demo", "--time-scale", "16")
 	screen := term.until("Hold, no way back")
 	assert.Contains(t, screen, "hollow-rtr1")
@@ -128,6 +129,7 @@ func TestRescueInTheInterface(t *testing.T) {
 // TestKeysGoToTheDevice types what other programs would keep for themselves into a shell that shows
 // what it got.
 func TestKeysGoToTheDevice(t *testing.T) {
+	t.Parallel()
 	term := startTerminal(t, 100, 30, "open", "exec:cat -v")
 	term.until("What you type goes to the device")
 	term.keys("Tab", "?", "Up", "C-a", "Escape", "x", "Enter")
@@ -142,6 +144,7 @@ func TestKeysGoToTheDevice(t *testing.T) {
 
 // TestReplay plays a kept session again through the interface.
 func TestReplay(t *testing.T) {
+	t.Parallel()
 	book := filepath.Join(t.TempDir(), "book.db")
 	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "60")...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
@@ -156,6 +159,7 @@ func TestReplay(t *testing.T) {
 
 // TestLeavingStopsTheRunbook leaves in the middle: it is asked, and the line is put in order first.
 func TestLeavingStopsTheRunbook(t *testing.T) {
+	t.Parallel()
 	term := startTerminal(t, 120, 30, "demo", "--time-scale", "16")
 	term.until("Hold, no way back")
 	time.Sleep(time.Second)
@@ -170,6 +174,7 @@ func TestLeavingStopsTheRunbook(t *testing.T) {
 // TestBankUpgradeInTheInterface drives the whole change with keys: the views on the way, a restart typed
 // before the choice was kept, which is held at its Enter, and the proof at the end.
 func TestBankUpgradeInTheInterface(t *testing.T) {
+	t.Parallel()
 	term := startTerminal(t, 160, 40, "demo", "bank-upgrade", "--time-scale", "16")
 	screen := term.until("Writes lark 7.6.1 over bank B")
 	assert.Contains(t, screen, "haul tftp 192.0.2.10 lark-7.6.1.cgo", "the strip says what it will type")
@@ -242,6 +247,7 @@ func TestBankUpgradeInTheInterface(t *testing.T) {
 
 // TestInterlocksAreSwitchedOff takes them off for the session, which is shown, and on again.
 func TestInterlocksAreSwitchedOff(t *testing.T) {
+	t.Parallel()
 	term := startTerminal(t, 120, 30, "open", "bench:mare-gw1", "--time-scale", "16")
 	term.until("What you type goes to the device")
 	term.keys("Enter")

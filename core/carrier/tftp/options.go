@@ -75,8 +75,20 @@ func agree(asked []option, limits Limits, size int64, write bool) (answer []opti
 			take(o.name, size)
 		}
 	}
+	if fits := max(1, mostInFlight/terms.Block); terms.Window > fits {
+		terms.Window = fits
+		for i := range answer {
+			if answer[i].name == optWindow {
+				answer[i].value = strconv.Itoa(fits)
+			}
+		}
+	}
 	return answer, terms
 }
+
+// mostInFlight bounds a window in bytes: more than that does not stay in a receiver's buffer, nor in a
+// processor's cache.
+const mostInFlight = 1 << 20
 
 // accept reads the other side's answer to the options we asked for. It may take less, never more
 // (RFC 2348, 7440), and nothing that was not asked for (RFC 2347).
