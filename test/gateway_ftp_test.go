@@ -60,4 +60,19 @@ func TestTheGatewayFetchesByFTP(t *testing.T) {
 	assert.Positive(t, pages[false], "its web page was away, too")
 	assert.NotContains(t, string(out), "lamp-and-tide")
 	assert.NotContains(t, string(out), `"password"`)
+
+	for chart, says := range map[string]string{"reach": "away 0", "ladder": "RETR", "banks": "7.2.0 → 7.6.1"} {
+		svg := filepath.Join(folder, chart+".svg")
+		drawn, err := exec.Command(program, "logbook", "draw", "1", chart, "--out", svg, "--logbook", book).CombinedOutput()
+		require.NoError(t, err, "%s", drawn)
+		data, err := os.ReadFile(svg)
+		require.NoError(t, err)
+		assert.Contains(t, string(data), says)
+		drawn, err = exec.Command(program, "logbook", "draw", "1", chart, "--out", svg, "--logbook", book).CombinedOutput()
+		require.Error(t, err, "never over a file")
+		assert.Contains(t, string(drawn), "exists")
+	}
+	drawn, err := exec.Command(program, "logbook", "draw", "1", "course", "--out", filepath.Join(folder, "course.gif"), "--logbook", book).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(drawn), "ends in .svg or .pdf")
 }

@@ -22,6 +22,8 @@ var layers = []struct {
 	{"bench", []string{"bench", "core/clock", "core/line", "core/carrier", "core/network"}},
 	{"core/session", []string{"core"}},
 	{"core/runbook", []string{"core/dialect", "core/image", "core/device", "core/expression", "core/source", "core/sense", "core/carrier", "core/line", "core/reckon", "core/event", "core/clock", "core/network", "core/preflight", "core/reach", "core/serve"}},
+	{"core/state", []string{"core/event"}},
+	{"core/evidence", []string{"core/state", "core/event"}},
 	{"core/serve", []string{"core/carrier", "core/clock", "core/event", "core/network"}},
 	{"core/preflight", []string{"core/carrier", "core/clock", "core/network"}},
 	{"core/reach", []string{"core/clock", "core/network"}},

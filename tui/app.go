@@ -18,8 +18,8 @@ import (
 	"pilotrix/core/runbook"
 	"pilotrix/core/sense"
 	"pilotrix/core/session"
+	"pilotrix/core/state"
 	"pilotrix/tui/console"
-	"pilotrix/tui/state"
 	"pilotrix/tui/strip"
 	"pilotrix/tui/theme"
 )

@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/event"
+	"pilotrix/core/state"
 	"pilotrix/tui/banks"
 	"pilotrix/tui/cards"
 	"pilotrix/tui/carriers"
@@ -14,7 +15,6 @@ import (
 	"pilotrix/tui/images"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
-	"pilotrix/tui/state"
 	"pilotrix/tui/strip"
 )
 

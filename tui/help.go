@@ -4,8 +4,8 @@ import (
 	"fmt"
 
 	"pilotrix/core/event"
+	"pilotrix/core/state"
 	"pilotrix/tui/paint"
-	"pilotrix/tui/state"
 	"pilotrix/tui/theme"
 )
 

@@ -5,19 +5,27 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/event"
+	"pilotrix/core/evidence"
 	"pilotrix/core/logbook"
+	"pilotrix/core/state"
 	"pilotrix/tui"
 )
 
 func (p *program) logbookCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "logbook", Short: "Show and replay what happened"}
-	cmd.AddCommand(p.logbookList(), p.logbookShow(), p.logbookReplay())
+	cmd.AddCommand(p.logbookList(), p.logbookShow(), p.logbookReplay(), p.logbookDraw())
 	return cmd
 }
 
@@ -147,4 +155,48 @@ func play(ctx context.Context, book *logbook.Logbook, id int64, speed float64, s
 		show(e)
 		return nil
 	})
+}
+
+func (p *program) logbookDraw() *cobra.Command {
+	var out string
+	names := slices.Sorted(maps.Keys(evidence.Charts))
+	cmd := &cobra.Command{
+		Use: "draw ID CHART --out FILE", Short: "Draw what happened as SVG or PDF: " + strings.Join(names, ", "), Args: cobra.ExactArgs(2),
+		Example:   "  pilotrix logbook draw 12 reach --out reach.svg\n  pilotrix logbook draw 12 course --out course.pdf",
+		ValidArgs: names,
+		RunE: func(_ *cobra.Command, args []string) error {
+			id, err := entryID(args)
+			if err != nil {
+				return err
+			}
+			chart, known := evidence.Charts[args[1]]
+			if !known {
+				return usage(fmt.Errorf("no chart %q; there are %s", args[1], strings.Join(names, ", ")))
+			}
+			return p.withLogbook(func(book *logbook.Logbook) error {
+				s := state.New()
+				if err := book.Events(id, func(e event.Event) error { s.Apply(e); return nil }); err != nil {
+					return err
+				}
+				return writeDrawing(chart(s), out)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&out, "out", "", "the `file` to write, ending in .svg or .pdf; it must not be there yet")
+	_ = cmd.MarkFlagRequired("out")
+	return cmd
+}
+
+// writeDrawing writes a drawing by the ending of the file's name, never over another file.
+func writeDrawing(d *evidence.Drawing, out string) (err error) {
+	write, known := map[string]func(io.Writer) error{".svg": d.SVG, ".pdf": d.PDF}[strings.ToLower(filepath.Ext(out))]
+	if !known {
+		return usage(fmt.Errorf("%s: want a name that ends in .svg or .pdf", out))
+	}
+	file, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, file.Close()) }()
+	return write(file)
 }

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"pilotrix/core/state"
 	"pilotrix/tui/paint"
-	"pilotrix/tui/state"
 	"pilotrix/tui/theme"
 )
 

@@ -7,11 +7,11 @@ import (
 	"time"
 
 	"pilotrix/core/event"
+	"pilotrix/core/state"
 	"pilotrix/tui/banks"
 	"pilotrix/tui/carriers"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
-	"pilotrix/tui/state"
 	"pilotrix/tui/theme"
 )
 

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"pilotrix/core/event"
+	"pilotrix/core/state"
 	"pilotrix/tui/paint"
-	"pilotrix/tui/state"
 	"pilotrix/tui/theme"
 )
 

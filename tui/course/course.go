@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"pilotrix/core/event"
+	"pilotrix/core/state"
 	"pilotrix/tui/paint"
-	"pilotrix/tui/state"
 	"pilotrix/tui/theme"
 )
 

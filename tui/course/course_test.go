@@ -9,8 +9,8 @@ import (
 	"pgregory.net/rapid"
 
 	"pilotrix/core/event"
+	"pilotrix/core/state"
 	"pilotrix/tui/paint"
-	"pilotrix/tui/state"
 	"pilotrix/tui/theme"
 )
 

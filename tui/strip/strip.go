@@ -8,8 +8,8 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
+	"pilotrix/core/state"
 	"pilotrix/tui/paint"
-	"pilotrix/tui/state"
 	"pilotrix/tui/theme"
 )
 

@@ -1,4 +1,4 @@
-// Package state is what the interface knows of a session: a fold over its events and of nothing
+// Package state is what is known of a session: a fold over its events and of nothing
 // else, so that a live session and a replay look the same.
 package state
 

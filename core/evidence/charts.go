@@ -1,0 +1,323 @@
+package evidence
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/state"
+)
+
+// Sheet sizes, in points: as wide as a landscape page.
+const (
+	sheet  = 780.0
+	margin = 24.0
+	row    = 18.0
+)
+
+// Charts are the drawings that can be made, by name.
+var Charts = map[string]func(*state.State) *Drawing{"course": Course, "hops": Hops, "banks": Banks, "reach": Reach, "ladder": Ladder}
+
+// head begins a drawing with its title and whom it is about.
+func head(s *state.State, title string, rows float64) *Drawing {
+	d := &Drawing{Title: title, Width: sheet, Height: 70 + rows*row}
+	who := s.Session.Device
+	if who == "" {
+		who, _, _ = strings.Cut(s.Session.Target, "?")
+	}
+	d.Strong(margin, 28, 14, Ink, title)
+	d.Ending(sheet-margin, 28, 10, Quiet, who+"   "+s.Now.Format("2006-01-02 15:04:05"))
+	d.Line(margin, 36, sheet-margin, 36, 0.5, Faint)
+	return d
+}
+
+// Course draws the steps to the scale of the time that each took, with their holds and their outcomes.
+func Course(s *state.State) *Drawing {
+	title := "Course"
+	if s.Run != nil {
+		title = s.Run.Title
+	}
+	d := head(s, title, float64(len(s.Steps))+3)
+	var total time.Duration
+	for _, step := range s.Steps {
+		total += max(step.Took, 0)
+	}
+	const left = 330.0
+	wide := sheet - margin - left - 60
+	y, gone, leg := 58.0, time.Duration(0), ""
+	for _, step := range s.Steps {
+		if step.Leg != leg {
+			leg = step.Leg
+			d.Ending(left-190, y+3, 8, Quiet, leg)
+		}
+		tone := toneOf(step)
+		mark(d, left-178, y, step, tone)
+		d.Text(left-166, y+3, 8.5, Ink, short(step.Title, 34))
+		if total > 0 && step.Outcome != event.Skipped {
+			x := left + wide*gone.Seconds()/total.Seconds()
+			d.Box(x, y-4, max(1.2, wide*step.Took.Seconds()/total.Seconds()), 8, tone, true)
+			d.Ending(sheet-margin, y+3, 8, Quiet, state.Span(step.Took))
+		}
+		gone += step.Took
+		y += row * 0.78
+	}
+	if s.RunEnd != nil {
+		tone := Good
+		if s.RunEnd.Outcome != event.Done {
+			tone = Bad
+		}
+		d.Strong(margin, y+14, 10, tone, s.RunEnd.Outcome+": "+short(s.RunEnd.Message, 120))
+		for i, proof := range s.RunEnd.Proved {
+			d.Text(margin+12, y+28+float64(i)*13, 8.5, Ink, "proved: "+short(proof, 130))
+		}
+		y += 28 + 13*float64(len(s.RunEnd.Proved))
+	}
+	d.Height = y + margin
+	return d
+}
+
+func toneOf(step state.Step) Tone {
+	switch step.Outcome {
+	case event.Done, event.ByHand:
+		return Good
+	case event.Failed, event.Stopped:
+		return Bad
+	}
+	return Faint
+}
+
+// mark draws a stop: a triangle where there is no way back, a diamond for a hold, else a circle.
+func mark(d *Drawing, x, y float64, step state.Step, tone Tone) {
+	const r = 3.5
+	filled := step.Outcome != "" && step.Outcome != event.Skipped
+	switch {
+	case step.NoReturn:
+		d.Shape(tone, filled, [2]float64{x, y - r}, [2]float64{x + r, y + r}, [2]float64{x - r, y + r})
+	case step.Hold:
+		d.Shape(tone, filled, [2]float64{x, y - r - 1}, [2]float64{x + r + 1, y}, [2]float64{x, y + r + 1}, [2]float64{x - r - 1, y})
+	default:
+		d.Circle(x, y, r, tone, filled)
+	}
+}
+
+func short(text string, most int) string {
+	runes := []rune(text)
+	if len(runes) <= most {
+		return text
+	}
+	return string(runes[:most-1]) + "…"
+}
+
+// Hops draws the releases on the way as stations.
+func Hops(s *state.State) *Drawing {
+	d := head(s, "The releases on the way", 5)
+	if s.Hops == nil {
+		d.Text(margin, 60, 10, Quiet, "No way was planned.")
+		return d
+	}
+	cell := (sheet - 2*margin) / float64(len(s.Hops.Hops)+1)
+	running := s.Fact("running.release")
+	x, y := margin+8, 76.0
+	station := func(x float64, release string, passed bool) {
+		d.Circle(x, y, 6, map[bool]Tone{true: Good, false: Quiet}[passed], passed)
+		d.Strong(x-6, y-12, 11, Ink, release)
+		if release == running {
+			d.Text(x-6, y+20, 8.5, Here, "runs")
+		}
+	}
+	at := -1
+	for i, hop := range s.Hops.Hops {
+		if hop.Release == running {
+			at = i
+		}
+	}
+	station(x, s.Hops.From, true)
+	for i, hop := range s.Hops.Hops {
+		tone := Faint
+		if i <= at {
+			tone = Good
+		}
+		d.Arrow(x+9, y, x+cell-9, 1.6, tone)
+		x += cell
+		station(x, hop.Release, i <= at)
+		said := []string{hop.Image}
+		if len(hop.Before) > 0 {
+			said = append(said, "before: "+strings.Join(hop.Before, ", "))
+		}
+		if len(hop.After) > 0 {
+			said = append(said, "after: "+strings.Join(hop.After, ", "))
+		}
+		for j, text := range said {
+			d.Ending(x+6, y+34+12*float64(j), 8.5, Quiet, text)
+		}
+	}
+	return d
+}
+
+// Banks draws the bank board.
+func Banks(s *state.State) *Drawing {
+	d := head(s, "Banks, before and now", 3*float64(len(s.Banks))+1)
+	y := 56.0
+	for _, b := range s.Banks {
+		tone := Quiet
+		if b.Runs {
+			tone = Good
+		}
+		d.Box(margin, y, 44, 34, tone, false)
+		d.Strong(margin+14, y+22, 14, tone, b.Unit+b.Name)
+		release := b.Now
+		if b.Before != "" && b.Before != b.Now {
+			release = b.Before + " → " + b.Now
+		}
+		d.Strong(margin+60, y+14, 12, Ink, release)
+		d.Text(margin+60, y+30, 9, Quiet, strings.Join(bankWords(b), ", "))
+		y += 3 * row
+	}
+	if len(s.Banks) == 0 {
+		d.Text(margin, y, 10, Quiet, "No banks were read.")
+	}
+	return d
+}
+
+func bankWords(b state.Bank) (words []string) {
+	switch {
+	case b.Runs && b.RanThen:
+		words = append(words, "runs, as before")
+	case b.Runs:
+		words = append(words, "runs, was standby before")
+	case b.RanThen:
+		words = append(words, "standby, ran before")
+	default:
+		words = append(words, "standby")
+	}
+	switch {
+	case b.Next && b.Kept:
+		words = append(words, "starts next, kept")
+	case b.Next:
+		words = append(words, "chosen for the next start, not kept")
+	case b.Kept:
+		words = append(words, "kept for the next start")
+	}
+	return words
+}
+
+// Reach draws each target's tries over time, with its absences.
+func Reach(s *state.State) *Drawing {
+	rows := 1.0
+	for _, t := range s.Reach {
+		rows += 5 + float64(len(t.Away))
+	}
+	d := head(s, "Reach", rows)
+	y := 60.0
+	for _, t := range s.Reach {
+		y = reachOf(d, s, t, y) + row
+	}
+	if len(s.Reach) == 0 {
+		d.Text(margin, y, 10, Quiet, "Nothing was watched.")
+	}
+	return d
+}
+
+func reachOf(d *Drawing, s *state.State, t *state.Target, y float64) float64 {
+	d.Strong(margin, y, 10, Ink, t.Name)
+	d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%d tries, %d without an answer", len(t.Tries), t.Lost()))
+	if len(t.Tries) == 0 {
+		return y + row
+	}
+	const high = 28.0
+	first, last := t.Tries[0].At, t.Tries[len(t.Tries)-1].At
+	span := max(last.Sub(first), time.Second)
+	at := func(when time.Time) float64 {
+		return margin + (sheet-2*margin)*when.Sub(first).Seconds()/span.Seconds()
+	}
+	slowest := time.Millisecond
+	for _, try := range t.Tries {
+		slowest = max(slowest, try.Trip)
+	}
+	base := y + 8 + high
+	for _, away := range t.Away {
+		length := away.Length
+		if length == 0 {
+			length = s.Now.Sub(away.Begin)
+		}
+		d.Box(at(away.Begin), base, at(away.Begin.Add(length))-at(away.Begin), 3, Bad, true)
+	}
+	for _, try := range t.Tries {
+		if try.Held {
+			d.Line(at(try.At), base, at(try.At), base-max(2, high*float64(try.Trip)/float64(slowest)), 0.8, Good)
+		}
+	}
+	d.Line(margin, base, sheet-margin, base, 0.5, Faint)
+	d.Text(margin, base+14, 8, Quiet, first.Format("15:04:05"))
+	d.Ending(sheet-margin, base+14, 8, Quiet, last.Format("15:04:05"))
+	d.Middle(sheet/2, base+14, 8, Quiet, "highest trip "+slowest.Round(100*time.Microsecond).String())
+	y = base + 28
+	for _, away := range t.Away {
+		text := fmt.Sprintf("away %s from %s", state.Clock(away.Length), away.Begin.Format("15:04:05"))
+		if away.Step != "" {
+			text += ", in “" + away.Step + "”"
+		}
+		d.Text(margin+12, y, 9, Bad, text)
+		y += 14
+	}
+	return y
+}
+
+// Ladder draws the messages of every transfer by a carrier.
+func Ladder(s *state.State) *Drawing {
+	rows := 1.0
+	for _, m := range s.Moves {
+		rows += 3 + float64(len(s.Rungs(m.Plan.ID)))
+	}
+	d := head(s, "Messages between this laptop and the device", rows)
+	y := 60.0
+	for _, m := range s.Moves {
+		d.Strong(margin, y, 10, Ink, m.Plan.File)
+		d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%s, %s, %s B, %d again", m.Plan.By, m.Plan.Peer, state.Count(m.Got.Bytes), m.Got.Again))
+		y += row
+		top := y - 10
+		const left, right = margin + 80, sheet - margin - 80
+		for _, r := range s.Rungs(m.Plan.ID) {
+			rung(d, r, left, right, y)
+			y += row
+		}
+		d.Line(left, top, left, y-8, 0.8, Quiet)
+		d.Line(right, top, right, y-8, 0.8, Quiet)
+		y += row
+	}
+	if len(s.Moves) == 0 {
+		d.Text(margin, y, 10, Quiet, "Nothing was transferred by a carrier.")
+	}
+	return d
+}
+
+func rung(d *Drawing, r state.Rung, left, right, y float64) {
+	tone, weight := Quiet, 0.8
+	switch {
+	case r.What == "ERROR" || r.What == "STRAY":
+		tone = Bad
+	case r.Count > 1:
+		tone, weight = Good, 2.2
+	}
+	text := r.What
+	switch {
+	case r.What == "DATA" || r.What == "ACK":
+		text += " " + state.Count(r.First)
+		if r.Last > r.First {
+			text += " … " + state.Count(r.Last)
+		}
+	case r.Text != "":
+		text += "  " + short(r.Text, 90)
+	}
+	d.Text(margin, y+3, 8, Quiet, r.At.Format("15:04:05"))
+	if r.FromDevice {
+		d.Arrow(right, y, left, weight, tone)
+	} else {
+		d.Arrow(left, y, right, weight, tone)
+	}
+	d.Middle((left+right)/2, y-3, 8, Ink, text)
+	if r.Again > 0 {
+		d.Text(right+8, y+3, 8, Here, fmt.Sprintf("%d again", r.Again))
+	}
+}

@@ -1,0 +1,249 @@
+// Package evidence makes documents of what happened: drawings of the course, the releases on the way, the
+// banks, the reach and the ladder, from the same state that the screen shows, as SVG and PDF.
+package evidence
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"strings"
+
+	"codeberg.org/go-pdf/fpdf"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/gofont/goregular"
+)
+
+// Tone is a colour by what it means; the values are made for white paper.
+type Tone int
+
+// The tones.
+const (
+	Ink   Tone = iota // what is said
+	Quiet             // labels
+	Faint             // rules
+	Here              // what wants attention
+	Good              // done, held
+	Bad               // failed, no way back
+)
+
+var colors = [...][3]int{Ink: {0x1c, 0x22, 0x28}, Quiet: {0x66, 0x70, 0x7a}, Faint: {0xc2, 0xc6, 0xc8}, Here: {0x9a, 0x5b, 0x00}, Good: {0x1b, 0x7a, 0x5c}, Bad: {0xb9, 0x32, 0x22}}
+
+// Drawing is lines, shapes and words on a sheet. All lengths are points (1/72 inch), from the left upper
+// corner.
+type Drawing struct {
+	Title         string
+	Width, Height float64
+	items         []item
+}
+
+// item is one of the shapes below.
+type item any
+
+type (
+	stroke struct {
+		x1, y1, x2, y2, weight float64
+		tone                   Tone
+		dashed                 bool
+	}
+	words struct {
+		x, y, size float64
+		tone       Tone
+		bold       bool
+		anchor     string // start, middle or end
+		text       string
+	}
+	polygon struct {
+		points [][2]float64
+		tone   Tone
+		filled bool
+	}
+	circle struct {
+		x, y, r float64
+		tone    Tone
+		filled  bool
+	}
+)
+
+// Line draws a line.
+func (d *Drawing) Line(x1, y1, x2, y2, weight float64, tone Tone) {
+	d.items = append(d.items, stroke{x1, y1, x2, y2, weight, tone, false})
+}
+
+// Dashes draws a dashed line.
+func (d *Drawing) Dashes(x1, y1, x2, y2, weight float64, tone Tone) {
+	d.items = append(d.items, stroke{x1, y1, x2, y2, weight, tone, true})
+}
+
+// Text writes words whose baseline begins there.
+func (d *Drawing) Text(x, y, size float64, tone Tone, text string) {
+	d.items = append(d.items, words{x, y, size, tone, false, "start", text})
+}
+
+// Strong writes bold words.
+func (d *Drawing) Strong(x, y, size float64, tone Tone, text string) {
+	d.items = append(d.items, words{x, y, size, tone, true, "start", text})
+}
+
+// Ending writes words that end there.
+func (d *Drawing) Ending(x, y, size float64, tone Tone, text string) {
+	d.items = append(d.items, words{x, y, size, tone, false, "end", text})
+}
+
+// Middle writes words around a place.
+func (d *Drawing) Middle(x, y, size float64, tone Tone, text string) {
+	d.items = append(d.items, words{x, y, size, tone, false, "middle", text})
+}
+
+// Shape draws a closed line through points, filled or not.
+func (d *Drawing) Shape(tone Tone, filled bool, points ...[2]float64) {
+	d.items = append(d.items, polygon{points, tone, filled})
+}
+
+// Circle draws a circle.
+func (d *Drawing) Circle(x, y, r float64, tone Tone, filled bool) {
+	d.items = append(d.items, circle{x, y, r, tone, filled})
+}
+
+// Box draws a rectangle.
+func (d *Drawing) Box(x, y, width, height float64, tone Tone, filled bool) {
+	d.Shape(tone, filled, [2]float64{x, y}, [2]float64{x + width, y}, [2]float64{x + width, y + height}, [2]float64{x, y + height})
+}
+
+// Arrow draws a line with a head at its end.
+func (d *Drawing) Arrow(x1, y, x2, weight float64, tone Tone) {
+	const head = 5
+	back := float64(head)
+	if x2 > x1 {
+		back = -head
+	}
+	d.Line(x1, y, x2+back, y, weight, tone)
+	d.Shape(tone, true, [2]float64{x2, y}, [2]float64{x2 + back, y - 3}, [2]float64{x2 + back, y + 3})
+}
+
+// plain makes text fit for a document: what a device wrote may hold anything.
+func plain(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 || r >= 0x7f && r < 0xa0 || r == 0xfffe || r == 0xffff {
+			return '·'
+		}
+		return r
+	}, strings.ToValidUTF8(text, "·"))
+}
+
+func hex(t Tone) string {
+	c := colors[t]
+	return fmt.Sprintf("#%02x%02x%02x", c[0], c[1], c[2])
+}
+
+// SVG writes the drawing as SVG 1.1.
+func (d *Drawing) SVG(out io.Writer) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" width="%gpt" height="%gpt" viewBox="0 0 %g %g" font-family="Go, Helvetica, Arial, sans-serif">`+"\n", d.Width, d.Height, d.Width, d.Height)
+	fmt.Fprintf(&b, "<title>%s</title>\n<rect width=\"100%%\" height=\"100%%\" fill=\"#ffffff\"/>\n", escaped(d.Title))
+	for _, one := range d.items {
+		switch i := one.(type) {
+		case stroke:
+			dash := ""
+			if i.dashed {
+				dash = ` stroke-dasharray="3 3"`
+			}
+			fmt.Fprintf(&b, `<line x1="%g" y1="%g" x2="%g" y2="%g" stroke="%s" stroke-width="%g"%s/>`+"\n", i.x1, i.y1, i.x2, i.y2, hex(i.tone), i.weight, dash)
+		case words:
+			weight := ""
+			if i.bold {
+				weight = ` font-weight="bold"`
+			}
+			fmt.Fprintf(&b, `<text x="%g" y="%g" font-size="%g" fill="%s" text-anchor="%s"%s>%s</text>`+"\n", i.x, i.y, i.size, hex(i.tone), i.anchor, weight, escaped(i.text))
+		case polygon:
+			var points []string
+			for _, p := range i.points {
+				points = append(points, fmt.Sprintf("%g,%g", p[0], p[1]))
+			}
+			fmt.Fprintf(&b, `<polygon points="%s" %s/>`+"\n", strings.Join(points, " "), fill(i.tone, i.filled))
+		case circle:
+			fmt.Fprintf(&b, `<circle cx="%g" cy="%g" r="%g" %s/>`+"\n", i.x, i.y, i.r, fill(i.tone, i.filled))
+		}
+	}
+	b.WriteString("</svg>\n")
+	_, err := io.WriteString(out, b.String())
+	return err
+}
+
+func fill(tone Tone, filled bool) string {
+	if filled {
+		return fmt.Sprintf(`fill="%s"`, hex(tone))
+	}
+	return fmt.Sprintf(`fill="#ffffff" stroke="%s" stroke-width="1.2"`, hex(tone))
+}
+
+func escaped(text string) string {
+	var b strings.Builder
+	_ = xml.EscapeText(&b, []byte(plain(text)))
+	return b.String()
+}
+
+// PDF writes the drawing as one page of its own size.
+func (d *Drawing) PDF(out io.Writer) error {
+	doc := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: d.Width, Ht: d.Height}})
+	doc.SetTitle(plain(d.Title), true)
+	doc.SetCreator("Pilotrix", true)
+	doc.AddUTF8FontFromBytes("go", "", goregular.TTF)
+	doc.AddUTF8FontFromBytes("go", "B", gobold.TTF)
+	doc.SetMargins(0, 0, 0)
+	doc.SetAutoPageBreak(false, 0)
+	doc.AddPage()
+	for _, one := range d.items {
+		switch i := one.(type) {
+		case stroke:
+			c := colors[i.tone]
+			doc.SetDrawColor(c[0], c[1], c[2])
+			doc.SetLineWidth(i.weight)
+			if i.dashed {
+				doc.SetDashPattern([]float64{3, 3}, 0)
+			}
+			doc.Line(i.x1, i.y1, i.x2, i.y2)
+			doc.SetDashPattern(nil, 0)
+		case words:
+			i.pdf(doc)
+		case polygon:
+			var points []fpdf.PointType
+			for _, p := range i.points {
+				points = append(points, fpdf.PointType{X: p[0], Y: p[1]})
+			}
+			doc.Polygon(points, ground(doc, i.tone, i.filled))
+		case circle:
+			doc.Circle(i.x, i.y, i.r, ground(doc, i.tone, i.filled))
+		}
+	}
+	return doc.Output(out)
+}
+
+func (w words) pdf(doc *fpdf.Fpdf) {
+	style := ""
+	if w.bold {
+		style = "B"
+	}
+	c := colors[w.tone]
+	doc.SetFont("go", style, w.size)
+	doc.SetTextColor(c[0], c[1], c[2])
+	text, x := plain(w.text), w.x
+	switch w.anchor {
+	case "end":
+		x -= doc.GetStringWidth(text)
+	case "middle":
+		x -= doc.GetStringWidth(text) / 2
+	}
+	doc.Text(x, w.y, text)
+}
+
+func ground(doc *fpdf.Fpdf, tone Tone, filled bool) string {
+	c := colors[tone]
+	doc.SetDrawColor(c[0], c[1], c[2])
+	doc.SetLineWidth(1.2)
+	if filled {
+		doc.SetFillColor(c[0], c[1], c[2])
+		return "F"
+	}
+	doc.SetFillColor(0xff, 0xff, 0xff)
+	return "FD"
+}

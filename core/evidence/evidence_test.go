@@ -1,0 +1,121 @@
+package evidence
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"io"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/event"
+	"pilotrix/core/state"
+)
+
+// story is a change with everything that the charts draw. Some of its texts are what a hostile device
+// might write.
+func story() *state.State {
+	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+	rows := func(release, runs string) []map[string]string {
+		return []map[string]string{{"bank": "A", "state": "running", "release": "7.4.2", "saved": "no"}, {"bank": "B", "state": "standby", "release": release, "next": "yes", "saved": runs}}
+	}
+	const id = "tftp 192.0.2.41:2049"
+	s := state.New()
+	for i, body := range []event.Body{
+		event.SessionBegin{Target: "bench:mare-gw1?x", Device: "mare-gw1"},
+		event.RunBegin{Title: "Upgrade <the> standby bank", Steps: []event.StepPlan{
+			{ID: "1.1", Leg: "read", Title: "Find it"}, {ID: "1.2", Leg: "read", Title: "Burn it", NoReturn: true}, {ID: "1.3", Leg: "restart", Title: "Restart & wait", Hold: true},
+		}},
+		event.StepBegin{ID: "1.1"},
+		event.StepEnd{ID: "1.1", Outcome: event.Done, Took: 10 * time.Second},
+		event.StepEnd{ID: "1.2", Outcome: event.Skipped},
+		event.Fact{Name: "running.release", Value: "7.4.2"},
+		event.Fact{Name: "banks", Rows: rows("7.2.0", "no")},
+		event.Fact{Name: "banks", Rows: rows("7.6.1", "no")},
+		event.Hops{From: "7.4.2", To: "8.1.0", Hops: []event.HopPlan{{From: "7.4.2", Release: "7.6.1", Image: "lark-7.6.1.cgo"}, {From: "7.6.1", Release: "8.1.0", Image: "lark-8.1.0.cgo", Before: []string{"licence"}}}},
+		event.TransferBegin{ID: id, File: "lark\x1b[2J.cgo", Size: 100, By: "TFTP", Peer: "192.0.2.41:2049"},
+		event.Message{Transfer: id, Row: 0, FromDevice: true, What: "RRQ", Text: "lark octet \u009b]&<", Count: 1},
+		event.Message{Transfer: id, Row: 1, What: "DATA", First: 1, Last: 3672, Count: 3672, Again: 7},
+		event.TransferEnd{ID: id, Outcome: event.Done},
+		event.StepBegin{ID: "1.3"},
+		event.Probe{Target: "icmp:192.0.2.41", Held: true, Trip: time.Millisecond},
+		event.Probe{Target: "icmp:192.0.2.41"},
+		event.Probe{Target: "icmp:192.0.2.41"},
+		event.Reach{Target: "icmp:192.0.2.41", State: event.Gone, Begin: at.Add(15 * time.Second)},
+		event.Reach{Target: "icmp:192.0.2.41", State: event.Back, Begin: at.Add(15 * time.Second), Length: 90 * time.Second},
+		event.StepEnd{ID: "1.3", Outcome: event.Failed, Took: 2 * time.Minute},
+		event.RunEnd{Outcome: event.Failed, Message: "it did not come back", Proved: []string{"nothing"}},
+	} {
+		s.Apply(event.Event{Seq: int64(i), At: at.Add(time.Duration(i) * time.Second), Body: body})
+	}
+	return s
+}
+
+// texts reads an SVG as XML and returns what it writes; every place has to be on the sheet.
+func texts(t *testing.T, d *Drawing) string {
+	t.Helper()
+	var out bytes.Buffer
+	require.NoError(t, d.SVG(&out))
+	var all strings.Builder
+	for decoder := xml.NewDecoder(&out); ; {
+		token, err := decoder.Token()
+		if errors.Is(err, io.EOF) {
+			return all.String()
+		}
+		require.NoError(t, err)
+		switch token := token.(type) {
+		case xml.CharData:
+			all.Write(token)
+			all.WriteByte('\n')
+		case xml.StartElement:
+			onTheSheet(t, d, token)
+		}
+	}
+}
+
+func onTheSheet(t *testing.T, d *Drawing, element xml.StartElement) {
+	t.Helper()
+	for _, a := range element.Attr {
+		limit := map[string]float64{"x": d.Width, "x1": d.Width, "x2": d.Width, "cx": d.Width, "y": d.Height, "y1": d.Height, "y2": d.Height, "cy": d.Height}[a.Name.Local]
+		if limit == 0 {
+			continue
+		}
+		n, err := strconv.ParseFloat(a.Value, 64)
+		require.NoError(t, err)
+		assert.True(t, n >= 0 && n <= limit, "%s %s=%s of %v", element.Name.Local, a.Name.Local, a.Value, limit)
+	}
+}
+
+func TestEveryChartSaysWhatHappened(t *testing.T) {
+	for name, wants := range map[string][]string{
+		"course": {"Upgrade <the> standby bank", "Restart & wait", "failed: it did not come back", "proved: nothing"},
+		"hops":   {"7.4.2", "8.1.0", "runs", "before: licence", "lark-7.6.1.cgo"},
+		"banks":  {"7.2.0 → 7.6.1", "chosen for the next start, not kept", "runs, as before"},
+		"reach":  {"icmp:192.0.2.41", "3 tries, 2 without an answer", "away 01:30", "in “Restart & wait”"},
+		"ladder": {"DATA 1 … 3,672", "7 again", "RRQ  lark octet ·]&<", "lark·[2J.cgo"},
+	} {
+		got := texts(t, Charts[name](story()))
+		for _, want := range wants {
+			assert.Contains(t, got, want, name)
+		}
+		assert.Contains(t, got, "mare-gw1")
+		assert.False(t, strings.ContainsFunc(got, func(r rune) bool { return r < 0x20 && r != '\n' || r >= 0x7f && r < 0xa0 }), name)
+	}
+}
+
+func TestEveryChartIsAPageToo(t *testing.T) {
+	for name, chart := range Charts {
+		for _, s := range []*state.State{state.New(), story()} {
+			var out bytes.Buffer
+			require.NoError(t, chart(s).PDF(&out), name)
+			assert.True(t, bytes.HasPrefix(out.Bytes(), []byte("%PDF-")), name)
+			assert.Equal(t, 1, bytes.Count(out.Bytes(), []byte("/Type /Page\n")), name)
+			assert.NotEmpty(t, texts(t, chart(s)))
+		}
+	}
+}
