@@ -125,7 +125,7 @@ func listenTFTP(stage *carrier.Stage, at netip.AddrPort) (serving, error) {
 
 func TestHTTPWithAndWithoutRanges(t *testing.T) {
 	stage, name, data := staged(t, 100_000)
-	s, err := httpd.Listen(anyPort, httpd.Options{Network: network.Host{}, Stage: stage})
+	s, err := httpd.Listen(anyPort, carrier.Serving{Network: network.Host{}, Stage: stage})
 	at := serveFor(t, s, err)
 	url := "http://" + at.String() + s.Path(name)
 	assert.True(t, bytes.Equal(data, output(t, "curl", "-sSf", url)))
@@ -150,7 +150,7 @@ func TestHTTPWithAndWithoutRanges(t *testing.T) {
 
 func TestFTPWithItsCredentialsAndWithoutThem(t *testing.T) {
 	stage, name, data := staged(t, 100_000)
-	s, err := ftpd.Listen(anyPort, ftpd.Options{Network: network.Host{}, Stage: stage})
+	s, err := ftpd.Listen(anyPort, carrier.Serving{Network: network.Host{}, Stage: stage})
 	at := serveFor(t, s, err)
 	user, password := s.Login()
 	url := "ftp://" + at.String() + "/" + name

@@ -15,6 +15,7 @@ import (
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/image"
 	"pilotrix/core/runbook"
 	"pilotrix/core/sense"
 	"pilotrix/core/session"
@@ -558,7 +559,25 @@ func (a *app) leave() tea.Cmd {
 	return nil
 }
 
+// pastedDigest holds a digest that was pasted into the view of the images against all of them.
+func (a *app) pastedDigest(text string) string {
+	published, err := image.ParsePasted(text)
+	if err != nil {
+		return err.Error()
+	}
+	for _, img := range a.state.Shelf.Images {
+		if img.Digests[published.Algorithm] == published.Digest || (published.Algorithm == "sha256" && img.SHA256 == published.Digest) {
+			return fmt.Sprintf("✓ %s has that %s", img.Name, published.Algorithm)
+		}
+	}
+	return fmt.Sprintf("✗ no image on the shelf has that %s (%.12s…)", published.Algorithm, published.Digest)
+}
+
 func (a *app) paste(text string) {
+	if a.view == imagesView && a.mode == strip.Plain && a.state.Shelf != nil {
+		a.say(a.pastedDigest(text))
+		return
+	}
 	if a.session == nil || a.mode != strip.Plain {
 		a.typed += text
 		return

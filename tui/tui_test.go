@@ -157,6 +157,21 @@ func TestTheViewsSayWhatMatters(t *testing.T) {
 	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "in “Restart”")
 }
 
+// TestADigestPastedIntoTheImagesIsCompared pastes one as people copy it.
+func TestADigestPastedIntoTheImagesIsCompared(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, append(rescue(), serving()...)...)
+	a.view = imagesView
+	for text, says := range map[string]string{
+		"SHA256: " + strings.ToUpper(strings.Repeat("ab", 32)): "✓ lark-7.6.1.cgo has that sha256",
+		strings.Repeat("cd", 32):                               "✗ no image on the shelf has that sha256 (cdcdcdcdcdcd…)",
+		"not a digest":                                         "is no digest",
+	} {
+		a.Update(tea.PasteMsg{Content: text})
+		assert.Contains(t, a.message, says)
+	}
+}
+
 // TestUnrolledStepsKeepWhatWasDone replaces the course in the middle of it.
 func TestUnrolledStepsKeepWhatWasDone(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -100,23 +101,20 @@ func plainName(name string) error {
 func (s *Stage) Offers() []Offer {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	all := make([]Offer, 0, len(s.offers))
-	for _, o := range s.offers {
-		all = append(all, o)
-	}
-	slices.SortFunc(all, func(a, b Offer) int { return strings.Compare(a.Name, b.Name) })
-	return all
+	return byName(s.offers)
 }
 
 // Slots lists the uploads that may come, by name.
 func (s *Stage) Slots() []Slot {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	all := make([]Slot, 0, len(s.slots))
-	for _, slot := range s.slots {
-		all = append(all, slot)
+	return byName(s.slots)
+}
+
+func byName[T any](m map[string]T) (all []T) {
+	for _, name := range slices.Sorted(maps.Keys(m)) {
+		all = append(all, m[name])
 	}
-	slices.SortFunc(all, func(a, b Slot) int { return strings.Compare(a.Name, b.Name) })
 	return all
 }
 
@@ -146,12 +144,7 @@ func (s *Stage) Find(name string) (Offer, error) {
 		return o, nil
 	}
 	missing := &Missing{Asked: shown(name)}
-	var names []string
-	for staged := range s.offers {
-		names = append(names, staged)
-	}
-	slices.Sort(names)
-	for _, staged := range names {
+	for _, staged := range slices.Sorted(maps.Keys(s.offers)) {
 		if how := nearness(name, staged); how != "" {
 			missing.Near, missing.How = staged, how
 			break

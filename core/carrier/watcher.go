@@ -1,6 +1,28 @@
 package carrier
 
-import "net/netip"
+import (
+	"net/netip"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/network"
+)
+
+// Serving is what a server of staged files needs. Network and Stage have to be set; a Watcher that is nil
+// watches nothing.
+type Serving struct {
+	Network network.Network
+	Stage   *Stage
+	Clock   clock.Clock
+	Watcher Watcher
+}
+
+// Watched is it with a Watcher in any case.
+func (s Serving) Watched() Serving {
+	if s.Watcher == nil {
+		s.Watcher = NoWatcher{}
+	}
+	return s
+}
 
 // Transfer is one file on its way between a device and this program.
 type Transfer struct {

@@ -260,17 +260,18 @@ type (
 	}
 	// ShelfImage is an image as the shelf shows it, held against the device.
 	ShelfImage struct {
-		Name      string   `json:"name"`
-		Inside    string   `json:"inside,omitempty"`
-		Release   string   `json:"release,omitempty"`
-		Companion string   `json:"companion,omitempty"`
-		Models    string   `json:"models,omitempty"`
-		Size      int64    `json:"size"`
-		SHA256    string   `json:"sha256,omitempty"`
-		Published string   `json:"published,omitempty"`
-		Broken    bool     `json:"broken,omitempty"`
-		Fit       string   `json:"fit"`
-		Against   []string `json:"against,omitempty"`
+		Name      string            `json:"name"`
+		Inside    string            `json:"inside,omitempty"`
+		Release   string            `json:"release,omitempty"`
+		Companion string            `json:"companion,omitempty"`
+		Models    string            `json:"models,omitempty"`
+		Size      int64             `json:"size"`
+		Digests   map[string]string `json:"digests,omitempty"` // the others, by algorithm
+		SHA256    string            `json:"sha256,omitempty"`
+		Published string            `json:"published,omitempty"`
+		Broken    bool              `json:"broken,omitempty"`
+		Fit       string            `json:"fit"`
+		Against   []string          `json:"against,omitempty"`
 	}
 	// Shelf is what the laptop has, held against what was read.
 	Shelf struct {

@@ -21,6 +21,9 @@ func ShelfEvent(shelf *image.Shelf, facts *device.Facts) event.Shelf {
 		if item.Says[image.SaysCompanion] != "" {
 			one.Companion, one.Release = strings.TrimSpace(strings.ToLower(item.Says[image.SaysCompanion])+" "+item.Says[image.SaysFor]), ""
 		}
+		if item.SHA256 != "" {
+			one.Digests = map[string]string{"sha512": item.SHA512, "md5": item.MD5, "crc32": item.CRC32}
+		}
 		if item.Proved() {
 			one.Published = item.Published[0].From
 		}

@@ -203,13 +203,13 @@ func (d *Dock) start(name string, at netip.AddrPort) (server, Place, error) {
 		s, err := tftp.Listen(at, tftp.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}, Limits: d.opt.Limits, Packets: true})
 		return s, Place{}, err
 	case "http":
-		s, err := httpd.Listen(at, httpd.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		s, err := httpd.Listen(at, carrier.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
 		if err != nil {
 			return nil, Place{}, err
 		}
 		return s, Place{path: s.Path}, nil
 	case "ftp":
-		s, err := ftpd.Listen(at, ftpd.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		s, err := ftpd.Listen(at, carrier.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
 		if err != nil {
 			return nil, Place{}, err
 		}

@@ -43,7 +43,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 			lines = append(append(lines, rows...), nil)
 		}
 	}
-	return append(lines, paint.Line{paint.In(t.Quiet, strings.Join(s.Shelf.Folders, ", "))}.Cut(width))
+	return append(lines, paint.Line{paint.In(t.Quiet, "paste a published digest here, and it is compared   "), paint.In(t.Faint, strings.Join(s.Shelf.Folders, ", "))}.Cut(width))
 }
 
 var marks = map[string]string{"yes": "✓", "no": "✗", "first": "◇", "unknown": "?"}

@@ -22,21 +22,11 @@ import (
 	ftp "goftp.io/server/v2"
 
 	"pilotrix/core/carrier"
-	"pilotrix/core/clock"
-	"pilotrix/core/network"
 )
-
-// Options is what a Server needs. Network and Stage have to be set.
-type Options struct {
-	Network network.Network
-	Stage   *carrier.Stage
-	Clock   clock.Clock
-	Watcher carrier.Watcher
-}
 
 // Server serves what is staged, and nothing else.
 type Server struct {
-	opt      Options
+	opt      carrier.Serving
 	listener *guarded
 	at       netip.AddrPort
 	server   *ftp.Server
@@ -50,10 +40,8 @@ type Server struct {
 var allowed = []string{"USER", "PASS", "QUIT", "NOOP", "SYST", "FEAT", "OPTS", "TYPE", "MODE", "STRU", "PWD", "CWD", "PASV", "EPSV", "PORT", "EPRT", "SIZE", "REST", "RETR", "STOR", "LIST", "NLST"}
 
 // Listen binds a server.
-func Listen(at netip.AddrPort, opt Options) (*Server, error) {
-	if opt.Watcher == nil {
-		opt.Watcher = carrier.NoWatcher{}
-	}
+func Listen(at netip.AddrPort, opt carrier.Serving) (*Server, error) {
+	opt = opt.Watched()
 	listener, err := opt.Network.Listen(at)
 	if err != nil {
 		return nil, fmt.Errorf("FTP server at %s: %w", at, err)

@@ -16,21 +16,11 @@ import (
 	"time"
 
 	"pilotrix/core/carrier"
-	"pilotrix/core/clock"
-	"pilotrix/core/network"
 )
-
-// Options is what a Server needs. Network and Stage have to be set.
-type Options struct {
-	Network network.Network
-	Stage   *carrier.Stage
-	Clock   clock.Clock
-	Watcher carrier.Watcher
-}
 
 // Server serves what is staged, and nothing else.
 type Server struct {
-	opt      Options
+	opt      carrier.Serving
 	listener net.Listener
 	at       netip.AddrPort
 	word     string
@@ -38,10 +28,8 @@ type Server struct {
 }
 
 // Listen binds a server.
-func Listen(at netip.AddrPort, opt Options) (*Server, error) {
-	if opt.Watcher == nil {
-		opt.Watcher = carrier.NoWatcher{}
-	}
+func Listen(at netip.AddrPort, opt carrier.Serving) (*Server, error) {
+	opt = opt.Watched()
 	listener, err := opt.Network.Listen(at)
 	if err != nil {
 		return nil, fmt.Errorf("HTTP server at %s: %w", at, err)
