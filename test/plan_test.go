@@ -43,7 +43,7 @@ func TestThePlanOfTheUpgradeAsText(t *testing.T) {
 		"hop to 7.6.1", "hop to 8.1.0", "3b.2", "haul pass", "stages lark-7.6.1.cgo (300205 B) by TFTP", "haul tftp ${serve.address} ${serve.name}",
 		"favour ${standby.bank}", "stow", "recommence", "Writes lark 8.1.0 over bank ${standby.bank}", "danger    restarts the gateway", "◇ 3a.4", "▲ 5.2",
 		"goes on at a prompt of login and when icmp:${device.address} answers", "look haul, every 5s", "tftp, blocks of 1428 B, windows of 16: about 3s (chosen)",
-		"the device itself takes no more than 90 kB a second", "way back: the bank that ran before is not written by a hop", "Nothing was sent",
+		"the device takes at most 90 kB/s", "way back: the bank that ran before is not written by a hop", "Nothing was sent",
 	} {
 		assert.Contains(t, out, want)
 	}

@@ -27,7 +27,7 @@ func helpLines(t theme.Theme, leader string, width int) []paint.Line {
 			{leader + " n, " + leader + " w", "after a failure: goes on without the step, or goes the way back"},
 		}},
 		{"The other views", [][2]string{
-			{"F4", "images: what fits and why not, the way there; paste a published digest to compare it"},
+			{"F4", "images: what fits and why not; a digest that is pasted there is compared"},
 			{"F5", "banks: what each holds, which runs, which starts next, whether that is kept"},
 			{"F6", "carriers: what is staged, each transfer, the ladder of messages"},
 			{"F7", "reach: whether the device answers, and how long it was away"},

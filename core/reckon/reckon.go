@@ -113,7 +113,7 @@ func Estimates(size int64, w Way) (all []Estimate) {
 			r := XMODEMRate(rate, v.block)
 			all = append(all, Estimate{
 				v.name, fmt.Sprintf("blocks of %d B at %d baud", v.block, w.Baud), r, TransferTime(size, r),
-				fmt.Sprintf("the line carries %.0f characters a second, %d of each %d are data", rate, v.block, v.block+XMODEMOverhead), "",
+				fmt.Sprintf("%.0f B/s on the line, %d of %d are data", rate, v.block, v.block+XMODEMOverhead), "",
 			})
 		}
 	}
@@ -130,12 +130,12 @@ func Estimates(size int64, w Way) (all []Estimate) {
 	}
 	rate := StreamRate(w.Link, w.Trip)
 	for _, name := range []string{"http", "ftp"} {
-		all = append(all, Estimate{name, "one stream", rate, TransferTime(size, rate), "TCP keeps the way full as far as its window of 64 KiB a round trip goes", ""})
+		all = append(all, Estimate{name, "one stream", rate, TransferTime(size, rate), "TCP keeps the way full, up to 64 KiB a round trip", ""})
 	}
 	for i := overLine; i < len(all); i++ {
 		if w.Device > 0 && all[i].Rate > w.Device {
 			all[i].Rate, all[i].Time = w.Device, TransferTime(size, w.Device)
-			all[i].Why = fmt.Sprintf("the device itself takes no more than %.0f kB a second", w.Device/1000)
+			all[i].Why = fmt.Sprintf("the device takes at most %.0f kB/s", w.Device/1000)
 		}
 	}
 	return all

@@ -37,7 +37,7 @@ func TestASlowDeviceLimitsEveryCarrierOfTheNetwork(t *testing.T) {
 	for _, e := range Estimates(9_000_000, Way{Baud: 9600, Framing: framing(t), Link: UsualLink, Trip: UsualTrip, Device: 90_000}) {
 		if e.Carrier == "http" || e.Carrier == "tftp" {
 			assert.Equal(t, 100*time.Second, e.Time, e.Carrier)
-			assert.Contains(t, e.Why, "the device itself takes no more than 90 kB")
+			assert.Contains(t, e.Why, "the device takes at most 90 kB/s")
 		} else if e.Carrier == "xmodem" {
 			assert.Greater(t, e.Time, 2*time.Hour)
 		}
