@@ -233,9 +233,25 @@ func (e *Engine) runSteps(ctx context.Context, steps []Prepped, course bool) err
 		}
 		e.failures[steps[i].ID]++
 		e.console.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("starts over from “%s”: %v", again, err)})
-		i = slices.IndexFunc(steps, func(s Prepped) bool { return s.Leg == again })
+		i = e.legStart(steps, i, again)
 	}
 	return nil
+}
+
+// legStart is the first step of a leg, by its name in the file; of one that was unrolled, the present
+// round's, or else the first one's. Where nothing is left of the leg it is the failed step itself.
+func (e *Engine) legStart(steps []Prepped, from int, name string) int {
+	leg := slices.IndexFunc(e.p.Book.Legs, func(l Leg) bool { return l.Leg == name })
+	for at := from; at >= 0; at-- {
+		if steps[at].of != leg {
+			continue
+		}
+		for at > 0 && steps[at-1].of == leg && steps[at-1].Leg == steps[at].Leg {
+			at--
+		}
+		return at
+	}
+	return from
 }
 
 // runStep carries one step out, repeating it as its retry rule, the operator or a lost line ask.

@@ -162,6 +162,7 @@ type Kit struct {
 // Prepped is a step with its expressions compiled.
 type Prepped struct {
 	Step
+	of       int                     // its leg's place in the file
 	loop     *loop                   // of its leg, nil when there is none or when it was unrolled
 	vars     map[string]any          // what the loop's name stands for
 	images   map[string]*image.Image // files that the loop brings, by name
@@ -263,7 +264,7 @@ func (p *Prepared) Check() error {
 		for j, step := range leg.Steps {
 			id := fmt.Sprintf("%d.%d", i+1, j+1)
 			prepped := c.step(fmt.Sprintf("legs[%d].steps[%d]", i, j), id, leg.Leg, step)
-			prepped.loop = round
+			prepped.loop, prepped.of = round, i
 			p.Steps = append(p.Steps, prepped)
 		}
 		c.names.loop = ""

@@ -127,6 +127,7 @@ type echoing struct {
 	events   []event.Body
 	decide   func(event.Ask) string
 	lineDown int // how many commands find the line lost
+	stops    func(string) string
 }
 
 func (c *echoing) Clock() clock.Clock   { return clock.Real() }
@@ -165,12 +166,18 @@ func (c *echoing) SetSpeed(context.Context, int, string) error { return errors.E
 func (c *echoing) Hunt(context.Context, sense.Hunt) (sense.Found, error) { return sense.Found{}, nil }
 func (c *echoing) AwaitLine(context.Context) error                       { return nil }
 func (c *echoing) AwaitHelm(context.Context) (Choice, error)             { return Stop, nil }
-func (c *echoing) Stops(string) string                                   { return "" }
 func (c *echoing) Reach() *reach.Watch                                   { return nil }
 func (c *echoing) TakeBack(string)                                       {}
 func (c *echoing) Release(string)                                        {}
 func (c *echoing) WithHelm(x context.Context) (context.Context, context.CancelFunc) {
 	return context.WithCancel(x)
+}
+
+func (c *echoing) Stops(command string) string {
+	if c.stops == nil {
+		return ""
+	}
+	return c.stops(command)
 }
 
 func (c *echoing) Carry(context.Context, func(context.Context, carrier.Port) error) error {

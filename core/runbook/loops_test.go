@@ -1,0 +1,165 @@
+package runbook
+
+import (
+	"testing"
+	"testing/synctest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/device"
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/sense"
+)
+
+const cardText = `
+dialect: cards
+modes: [{mode: ready, prompt: '^> $'}]
+readings:
+  - {reading: cards, command: cards, rows: [{list: cards, pattern: '(?m)^(?P<slot>\d) (?P<kind>\w+)$'}]}
+  - {reading: haul, command: haul, facts: [{fact: haul.state, pattern: 'state (\w+)'}, {fact: haul.bytes, pattern: 'bytes (\d+)', as: number, absent: ''}]}
+actions:
+  - {action: fit, command: 'fit ${slot}', with: [slot], done: fitted, changes: true}
+  - {action: wipe, command: wipe, changes: true}
+dangers: [{pattern: '^wipe', says: empties everything}]
+`
+
+// carryOut runs a whole runbook against answers.
+func carryOut(t *testing.T, text string, c *echoing) (result Result) {
+	t.Helper()
+	synctest.Test(t, func(t *testing.T) {
+		d, err := dialect.Parse("cards.yaml", []byte(cardText))
+		require.NoError(t, err)
+		book, err := Parse("book.yaml", []byte(text))
+		require.NoError(t, err)
+		p, err := book.Prepare(d, nil, Kit{})
+		require.NoError(t, err)
+		c.t, c.view, c.stops = t, sense.View{Mode: "ready", AtPrompt: true}, d.DangerOf
+		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
+	})
+	return result
+}
+
+const eachCard = `
+runbook: each
+legs:
+  - leg: look
+    steps: [{step: Look, read: [cards]}]
+  - leg: slot ${card.slot}
+    for: {each: card, in: cards, where: card.kind == "line"}
+    steps:
+      - {step: 'Fit ${card.slot}', act: {action: fit, with: {slot: '${card.slot}'}}, on-failure: {again-from: 'slot ${card.slot}', times: 2}}
+  - leg: end
+    steps: [{step: Look again, read: [cards]}]
+`
+
+func TestALegIsCarriedOutForEachRow(t *testing.T) {
+	c := &echoing{answers: map[string][]string{"cards": {"1 trunk\n2 line\n3 line\n"}, "fit 2": {"fitted"}, "fit 3": {"no", "no", "fitted"}}}
+	result := carryOut(t, eachCard, c)
+	assert.Equal(t, event.Done, result.Outcome, result.Message)
+	assert.Equal(t, []string{"cards", "fit 2", "fit 3", "fit 3", "fit 3", "cards"}, c.typed, "a round starts over from its own beginning")
+	var course event.Course
+	for _, e := range c.events {
+		if told, is := e.(event.Course); is {
+			course = told
+		}
+	}
+	require.Len(t, course.Steps, 4)
+	assert.Equal(t, event.StepPlan{ID: "2b.1", Leg: "slot 3", Title: "Fit 3", Verb: "act", Limit: course.Steps[2].Limit}, course.Steps[2])
+}
+
+func TestALoopOverNothingIsLeftOut(t *testing.T) {
+	c := &echoing{answers: map[string][]string{"cards": {"1 trunk\n"}}}
+	result := carryOut(t, eachCard, c)
+	assert.Equal(t, event.Done, result.Outcome, result.Message)
+	assert.Equal(t, []string{"cards", "cards"}, c.typed)
+}
+
+func TestALoopOverWhatWasNotReadSaysSo(t *testing.T) {
+	c := &echoing{}
+	result := carryOut(t, "runbook: r\nlegs:\n  - leg: one\n    for: {each: card, in: cards}\n    steps: [{step: x, note: y}]\n", c)
+	assert.Equal(t, event.Failed, result.Outcome)
+	assert.Contains(t, result.Message, "for each in cards: it was not read")
+}
+
+func poll(more string) string {
+	return "runbook: r\nlegs:\n  - leg: one\n    steps:\n      - {step: Wait, limit: 10m, poll: {read: [haul], every: 5s, until: haul.state == \"ready\"" + more + "}}\n"
+}
+
+func TestAPollEndsWhenItsConditionHolds(t *testing.T) {
+	c := &echoing{answers: map[string][]string{"haul": {"state fetching\nbytes 1", "state fetching\nbytes 2", "state ready\nbytes 3"}}}
+	result := carryOut(t, poll(", shows: '${haul.bytes} B'"), c)
+	assert.Equal(t, event.Done, result.Outcome, result.Message)
+	assert.Len(t, c.typed, 3)
+	shown := false
+	for _, e := range c.events {
+		if now, is := e.(event.StepNow); is {
+			shown = shown || now.Awaiting == "2 B; asks again every 5s"
+		}
+	}
+	assert.True(t, shown)
+}
+
+func TestAPollGivesUp(t *testing.T) {
+	for name, c := range map[string]struct{ more, answer, says string }{
+		"on failure":                  {`, fail: haul.state == "failed", else: 'it failed at ${haul.bytes} B'`, "state failed\nbytes 7", "it failed at 7 B"},
+		"on failure, without words":   {`, fail: haul.state == "failed"`, "state failed\nbytes 7", `this holds: haul.state == "failed"`},
+		"when nothing changes":        {", stalled: 1m", "state preparing", "nothing changed for 1 min"},
+		"when its limit is over":      {"", "state preparing", "not within the limit of 10m0s"},
+		"when the answer is nonsense": {"", "gone", "says no haul.state"},
+	} {
+		e := &echoing{answers: map[string][]string{"haul": {c.answer}}}
+		result := carryOut(t, poll(c.more), e)
+		assert.Equal(t, event.Failed, result.Outcome, name)
+		assert.Contains(t, result.Message, c.says, name)
+		assert.Contains(t, result.Message, "nothing was changed on the device", name)
+	}
+}
+
+func TestADangerInARunbookIsAskedAboutUnlessItsStepDoes(t *testing.T) {
+	steps := func(hold string) string {
+		return "runbook: r\nlegs:\n  - leg: one\n    steps:\n      - {step: Wipe it, " + hold + "act: {action: wipe}}\n"
+	}
+	asked := func(c *echoing) (texts []string) {
+		for _, e := range c.events {
+			if ask, is := e.(event.Ask); is {
+				texts = append(texts, ask.Text)
+			}
+		}
+		return texts
+	}
+	c := &echoing{}
+	assert.Equal(t, ExitStopped, carryOut(t, steps(""), c).Exit)
+	assert.Equal(t, []string{"“wipe” empties everything."}, asked(c))
+	assert.Empty(t, c.typed)
+	c = &echoing{decide: func(event.Ask) string { return Approve }}
+	assert.Equal(t, ExitDone, carryOut(t, steps("hold: Empties it., "), c).Exit)
+	assert.Equal(t, []string{"Empties it."}, asked(c), "once")
+}
+
+func TestComplaintsAboutLoopsAndCarriers(t *testing.T) {
+	d, err := dialect.Parse("cards.yaml", []byte(cardText))
+	require.NoError(t, err)
+	const head = "runbook: r\ninputs: [{input: image, kind: image}]\nlegs:\n  - leg: one\n    steps:\n"
+	for name, c := range map[string]struct{ text, says string }{
+		"half a loop":          {"runbook: r\nlegs:\n  - leg: one\n    for: {each: x}\n    steps: [{step: x, note: y}]\n", "a loop needs each"},
+		"an unknown list":      {"runbook: r\nlegs:\n  - leg: one\n    for: {each: x, in: modules}\n    steps: [{step: x, note: y}]\n", "modules"},
+		"a name out of its":    {"runbook: r\nlegs:\n  - leg: one\n    for: {each: x, in: cards}\n    steps: [{step: x, note: y}]\n  - leg: two\n    steps: [{step: x, note: '${x.slot}'}]\n", "x.slot"},
+		"a file that is none":  {head + "      - {step: x, serve: {file: other, by: tftp}}\n", `no input "other" of kind image`},
+		"an unknown carrier":   {head + "      - {step: x, serve: {file: image, by: pigeon}}\n", `no carrier "pigeon"`},
+		"a poll without end":   {head + "      - {step: x, poll: {read: [haul], every: 5s}}\n", "a poll needs an end"},
+		"a poll of nothing":    {head + "      - {step: x, poll: {read: [], every: 5s, until: haul.state == \"x\"}}\n", "a poll needs a reading"},
+		"a poll without pause": {head + "      - {step: x, poll: {read: [haul], until: haul.state == \"x\"}}\n", "say how often"},
+		"a restart to nowhere": {head + "      - {step: x, restart: {action: wipe}}\n", "by which modes it is seen to be back"},
+		"an odd size":          {head + "      - {step: x, take: {as: x, into: x, by: tftp, most: lots, action: wipe}}\n", "lots"},
+	} {
+		book, err := Parse("book.yaml", []byte(c.text))
+		if err == nil {
+			err = book.CheckAgainst(d)
+		}
+		require.Error(t, err, name)
+		assert.Contains(t, err.Error(), c.says, name)
+		assert.Contains(t, err.Error(), "book.yaml:", name)
+	}
+}
