@@ -1,0 +1,134 @@
+package state
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/event"
+)
+
+var begin = time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+
+// after folds events, a second apart.
+func after(s *State, bodies ...event.Body) *State {
+	for _, body := range bodies {
+		s.Apply(event.Event{At: begin.Add(s.Now.Sub(begin) + time.Second), Body: body})
+	}
+	return s
+}
+
+func fresh() *State {
+	s := New()
+	s.Now = begin
+	return s
+}
+
+func banks(a, b, runs, next, saved string) event.Fact {
+	row := func(name, release string) map[string]string {
+		r := map[string]string{"bank": name, "release": release, "state": "standby", "next": "no", "saved": "no"}
+		if name == runs {
+			r["state"] = "running"
+		}
+		if name == next {
+			r["next"] = "yes"
+		}
+		if name == saved {
+			r["saved"] = "yes"
+		}
+		return r
+	}
+	return event.Fact{Name: "banks", Value: "2 rows", Source: "look", Rows: []map[string]string{row("A", a), row("B", b)}}
+}
+
+func TestBanksKeepWhatTheyWereFirst(t *testing.T) {
+	s := after(fresh(), banks("7.4", "7.2", "A", "A", "A"), banks("7.4", "7.6", "A", "B", "A"))
+	assert.Equal(t, []Bank{
+		{Name: "A", Before: "7.4", Now: "7.4", Runs: true, RanThen: true, Kept: true},
+		{Name: "B", Before: "7.2", Now: "7.6", Next: true},
+	}, s.Banks)
+	after(s, banks("7.4", "7.6", "B", "B", "B"))
+	assert.Equal(t, Bank{Name: "B", Before: "7.2", Now: "7.6", Runs: true, Next: true, Kept: true}, s.Banks[1])
+	assert.True(t, s.Banks[0].RanThen)
+}
+
+func TestTransfersAreToldApart(t *testing.T) {
+	s := after(fresh(), event.TransferBegin{File: "tern", Size: 10, By: "XMODEM"}, event.TransferBegin{ID: "a", File: "one", Size: 100}, event.TransferBegin{ID: "b", File: "two", Size: 100},
+		event.Transfer{ID: "a", Bytes: 50, Size: 100}, event.Transfer{Bytes: 5, Size: 10}, event.TransferEnd{ID: "b", Outcome: event.Done}, event.Transfer{ID: "gone", Bytes: 1})
+	assert.EqualValues(t, 5, s.Transfer.Got.Bytes, "the one that owns the line")
+	require.Len(t, s.Moves, 2)
+	assert.EqualValues(t, 50, s.Moves[0].Got.Bytes)
+	assert.Equal(t, "one", s.Moving().Plan.File, "the one that is under way, not the newest")
+	after(s, event.TransferEnd{ID: "a", Outcome: event.Failed})
+	assert.Equal(t, "two", s.Moving().Plan.File)
+	assert.False(t, New().Moving().Active())
+}
+
+func TestARungIsReplacedByItsLaterSelf(t *testing.T) {
+	s := after(fresh(), event.Message{Transfer: "a", Row: 0, What: "RRQ"}, event.Message{Transfer: "a", Row: 1, What: "DATA", Last: 1}, event.Message{Transfer: "b", Row: 1, What: "DATA", Last: 9},
+		event.Message{Transfer: "a", Row: 1, What: "DATA", Last: 700})
+	rungs := s.Rungs("a")
+	require.Len(t, rungs, 2)
+	assert.EqualValues(t, 700, rungs[1].Last)
+	assert.Equal(t, begin.Add(2*time.Second), rungs[1].At, "at its beginning")
+	for i := range 2 * maxRungs {
+		after(s, event.Message{Transfer: "c", Row: i, What: "RRQ"})
+	}
+	assert.LessOrEqual(t, len(s.Ladder), maxRungs)
+}
+
+func TestStagedAndCarriersAreWhatIsThereNow(t *testing.T) {
+	s := after(fresh(), event.Carrier{Name: "TFTP", State: event.Listening, Address: "x:69"}, event.Staged{Name: "a", State: event.Offered}, event.Staged{Name: "b", State: event.Offered},
+		event.Staged{Name: "a", State: event.Withdrawn}, event.Carrier{Name: "TFTP", State: event.Ended, Address: "x:69"})
+	require.Len(t, s.Staged, 1)
+	assert.Equal(t, "b", s.Staged[0].Name)
+	require.Len(t, s.Carriers, 1)
+	assert.Equal(t, event.Ended, s.Carriers[0].State)
+}
+
+func TestAnAbsenceKnowsItsStep(t *testing.T) {
+	s := after(fresh(), event.RunBegin{Steps: []event.StepPlan{{ID: "1.1", Title: "Restart"}}}, event.StepBegin{ID: "1.1", Try: 1},
+		event.Probe{Target: "icmp:x", Held: true}, event.Probe{Target: "icmp:x"}, event.Reach{Target: "icmp:x", State: event.Gone, Begin: begin.Add(4 * time.Second)})
+	target := s.Reach[0]
+	away, gone := target.Gone()
+	assert.True(t, gone)
+	assert.Equal(t, "Restart", away.Step)
+	assert.Equal(t, 1, target.Lost())
+	after(s, event.Reach{Target: "icmp:x", State: event.Back, Length: time.Minute})
+	_, gone = target.Gone()
+	assert.False(t, gone)
+	assert.Equal(t, time.Minute, target.Away[0].Length)
+	for range maxTries + 10 {
+		after(s, event.Probe{Target: "icmp:x", Held: true})
+	}
+	assert.Len(t, target.Tries, maxTries)
+}
+
+func TestAnInterlockIsOpenUntilItIsAnswered(t *testing.T) {
+	for _, state := range []string{event.InterlockSent, event.InterlockForgotten, event.InterlockOff} {
+		s := after(fresh(), event.Interlock{State: event.InterlockHeld, Command: "wipe"})
+		require.NotNil(t, s.Held)
+		after(s, event.Interlock{State: state})
+		assert.Nil(t, s.Held)
+		assert.Equal(t, state == event.InterlockOff, s.LocksOff)
+	}
+}
+
+func TestTheRestIsReckonedFromTheTransferUnderWay(t *testing.T) {
+	s := after(fresh(), event.RunBegin{Steps: []event.StepPlan{{ID: "1.1", Verb: "poll", Expected: time.Minute}, {ID: "1.2", Expected: 10 * time.Second}}}, event.StepBegin{ID: "1.1"},
+		event.TransferBegin{ID: "a", Size: 100}, event.Transfer{ID: "a", Bytes: 10, Size: 100, Left: 5 * time.Minute})
+	assert.Equal(t, 5*time.Minute+10*time.Second, s.Left())
+	after(s, event.TransferEnd{ID: "a", Outcome: event.Done})
+	assert.Less(t, s.Left(), time.Minute+10*time.Second)
+}
+
+func TestSpansAndCounts(t *testing.T) {
+	for d, want := range map[time.Duration]string{0: "at once", 30 * time.Millisecond: "30 ms", 2500 * time.Millisecond: "2.5 s", 99 * time.Second: "99 s", 10 * time.Minute: "10 min", 3 * time.Hour: "3 h"} {
+		assert.Equal(t, want, Span(d))
+	}
+	assert.Equal(t, "1:02:03", Clock(time.Hour+2*time.Minute+3*time.Second))
+	assert.Equal(t, "5,243,086", Count(5243086))
+	assert.Equal(t, "-1,000", Count(-1000))
+}
