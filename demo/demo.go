@@ -89,12 +89,15 @@ func isPath(name string) bool {
 // Paths lists the files of allowed steps that ship with the program.
 func Paths() []string { return names("paths") }
 
+// PathsText is the text of a file of allowed steps that ships with the program.
+func PathsText(name string) ([]byte, error) { return read("paths", name) }
+
 // LoadPaths finds a file of allowed steps: by its path, or one that ships with the program.
 func LoadPaths(name string) (*image.Paths, error) {
 	if isPath(name) {
 		return image.LoadPaths(name)
 	}
-	data, err := read("paths", name)
+	data, err := PathsText(name)
 	if err != nil {
 		return nil, err
 	}

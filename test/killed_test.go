@@ -161,6 +161,7 @@ func TestComplaintsNameFileLineAndColumn(t *testing.T) {
 		"not YAML":     {[]string{"dialect", "check", notYAML}, []string{"broken.yaml:1:"}},
 		"no action":    {[]string{"runbook", "check", noAction, "--dialect", "brindle-r40"}, []string{"action.yaml:6:", "no action \"fly\"", "start-image"}},
 		"unknown fact": {[]string{"runbook", "check", noFact, "--dialect", "brindle-r40"}, []string{"fact.yaml:6:", "device.colour"}},
+		"bad steps":    {[]string{"paths", "check", write("paths.yaml", "paths: p\nsteps:\n  - {from: [soon], to: ['8']}\n")}, []string{"paths.yaml:3:", "is no release"}},
 		"no file":      {[]string{"dialect", "check", filepath.Join(folder, "none.yaml")}, []string{"none.yaml"}},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/dialect"
+	"pilotrix/core/image"
 	"pilotrix/core/runbook"
 	"pilotrix/demo"
 )
@@ -62,6 +63,23 @@ func (p *program) runbookCommand() *cobra.Command {
 	}
 	check.Flags().StringVar(&against, "dialect", "", "the `dialect` it is meant for")
 	cmd.AddCommand(check)
+	return cmd
+}
+
+func (p *program) pathsCommand() *cobra.Command {
+	cmd := p.languageCommand(language{"paths file", demo.Paths, demo.PathsText, &image.Paths{}})
+	cmd.Use = "paths"
+	cmd.AddCommand(&cobra.Command{
+		Use: "check FILE", Short: "Check a file of allowed steps; complaints show file, line and column", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			paths, err := demo.LoadPaths(args[0])
+			if err != nil {
+				return usage(err)
+			}
+			fmt.Fprintf(p.out, "%s: %d steps, nothing to complain of\n", paths.Paths, len(paths.Steps))
+			return nil
+		},
+	})
 	return cmd
 }
 

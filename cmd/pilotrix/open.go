@@ -64,6 +64,9 @@ func (p *program) openCommand() *cobra.Command {
 
 // showShelf tells the session what is on the shelf, now and whenever a folder changes, until ctx ends.
 func (p *program) showShelf(ctx context.Context, o *open, d *dialect.Dialect, folders []string) {
+	if r, err := loadRegister(); len(folders) == 0 && err == nil && len(r.Folders) == 0 {
+		return
+	}
 	quiet := *p
 	quiet.err = io.Discard // the screen is the interface's
 	go func() {
