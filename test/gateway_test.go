@@ -434,6 +434,21 @@ func TestKeepConfiguration(t *testing.T) {
 	})
 }
 
+// TestADeviceThatNeverAnsweredIsNotWaitedFor has a gateway that ICMP does not reach: console and prompt
+// have to do.
+func TestADeviceThatNeverAnsweredIsNotWaitedFor(t *testing.T) {
+	text := strings.Replace(shippedText(t, "back-to-the-other-bank"), "icmp:${device.address}", "icmp:192.0.2.77", 1)
+	inGateway(t, gatewayOptions{book: text, inputs: map[string]string{}}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+		said := false
+		for _, note := range find[event.Note](g.rig) {
+			said = said || strings.Contains(note.Text, "icmp:192.0.2.77 does not answer before the restart either")
+		}
+		assert.True(t, said)
+	})
+}
+
 func TestALaptopOnAnotherNetworkIsToldBefore(t *testing.T) {
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		g.book.Kit.Network = g.lan.Host("eth1", netip.MustParsePrefix("198.51.100.7/24"))

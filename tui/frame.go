@@ -138,7 +138,7 @@ func (a *app) body(room int) ([]paint.Line, cursorAt) {
 	case banksView:
 		main = a.scrolled(banks.View(a.theme, a.state, cols-2), rows)
 	case carriersView:
-		main = a.scrolled(carriers.View(a.theme, a.state, cols-2), rows)
+		main = a.scrolled(append(a.places(), carriers.View(a.theme, a.state, cols-2)...), rows)
 	case reachView:
 		main = a.scrolled(reach.View(a.theme, a.state, cols-2), rows)
 	case logbookView:
@@ -163,6 +163,17 @@ func (a *app) body(room int) ([]paint.Line, cursorAt) {
 		lines[i] = append(append(lines[i], paint.Piece{Text: " "}, rule), right...)
 	}
 	return lines, cursor
+}
+
+// places are what a device has to be told to use carriers that serve alone: addresses, paths, logins.
+func (a *app) places() (lines []paint.Line) {
+	if !a.serving {
+		return nil
+	}
+	for _, remark := range a.state.Remarks {
+		lines = append(lines, paint.Line{paint.Strong(a.theme.Bright, remark.Text)})
+	}
+	return append(lines, nil)
 }
 
 func indent(lines []paint.Line, by int) []paint.Line {

@@ -63,7 +63,7 @@ type restarting struct {
 // restart restarts the device and goes on when the console shows a prompt and the target answers again.
 func (e *Engine) restart(ctx context.Context, s *Prepped) error {
 	r := &restarting{Engine: e, s: s}
-	if err := r.watchBefore(); err != nil {
+	if err := r.watchBefore(ctx); err != nil {
 		return err
 	}
 	action := e.p.Dialect.Action(s.Restart.Action)
@@ -91,7 +91,7 @@ func (e *Engine) restart(ctx context.Context, s *Prepped) error {
 	return nil
 }
 
-func (r *restarting) watchBefore() error {
+func (r *restarting) watchBefore(ctx context.Context) error {
 	text, err := r.text(r.s, "watch")
 	if err != nil || text == "" || r.console.Reach() == nil {
 		return err
@@ -102,6 +102,25 @@ func (r *restarting) watchBefore() error {
 	}
 	r.target = target.String()
 	r.console.Reach().Add(target)
+	return r.heardBefore(ctx)
+}
+
+// knowledge is how long a target is tried before the restart, to see whether it answers at all.
+const knowledge = 4 * time.Second
+
+// heardBefore drops a target that does not answer before the restart either: what keeps it from that
+// would keep it from being back.
+func (r *restarting) heardBefore(ctx context.Context) error {
+	limited, cancel := r.console.Clock().WithTimeout(ctx, knowledge)
+	defer cancel()
+	err := r.console.Reach().Await(limited, func([]reach.State) bool { _, known := r.state(); return known })
+	if err != nil && ctx.Err() != nil {
+		return err
+	}
+	if state, known := r.state(); !known || !state.Up {
+		r.console.Emit(event.Note{Level: event.Warn, Text: r.target + " does not answer before the restart either: it is not waited for"})
+		r.target = ""
+	}
 	return nil
 }
 

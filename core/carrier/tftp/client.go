@@ -28,6 +28,8 @@ type Client struct {
 	Progress func(carrier.Progress)
 	Said     func(carrier.Message) // told every packet
 	Agreed   func(Terms)           // told what was agreed on, before the first block
+
+	hurry time.Duration // between requests, 0 as usual
 }
 
 // Result is how a transfer went.
@@ -79,7 +81,7 @@ func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name str
 			return Result{}, err
 		}
 		one := c
-		one.Retries = 1
+		one.Retries, one.hurry = 1, windowTry
 		if waiting != nil {
 			waiting(tries)
 		}
@@ -88,11 +90,14 @@ func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name str
 		if !errors.Is(err, ErrNoAnswer) {
 			return result, err
 		}
-		if err := c.Clock.Wait(ctx, 200*time.Millisecond); err != nil {
+		if err := ctx.Err(); err != nil {
 			return result, fmt.Errorf("%w within the limit, after %d tries", ErrNoAnswer, tries)
 		}
 	}
 }
+
+// windowTry is the pause between requests to a loader that listens for a second or two.
+const windowTry = 500 * time.Millisecond
 
 func (c Client) mode() string {
 	if c.Mode == "" {
@@ -144,7 +149,7 @@ func (c Client) begin(ctx context.Context, server netip.AddrPort, req request) (
 	block := max(c.Block, DefaultBlock)
 	p := &peer{conn: conn, clock: c.Clock, said: c.Said, retries: retries, buffer: make([]byte, headSize+block+1)}
 	stop := p.endWith(ctx)
-	got, err := p.request(ctx, server, req)
+	got, err := p.request(ctx, server, req, pace{agreed: c.hurry})
 	if err != nil {
 		stop()
 		_ = conn.Close()
@@ -153,9 +158,8 @@ func (c Client) begin(ctx context.Context, server netip.AddrPort, req request) (
 }
 
 // request sends the request until something answers, which it may do from a port of its own.
-func (p *peer) request(ctx context.Context, server netip.AddrPort, req request) (packet, error) {
+func (p *peer) request(ctx context.Context, server netip.AddrPort, req request, wait pace) (packet, error) {
 	out := putRequest(req)
-	wait := pace{}
 	for try := 0; try <= p.retries; try++ {
 		p.addr = server
 		p.message(false, requestKind(req), 0, 0, try > 0, requestWords(req))

@@ -34,8 +34,9 @@ func (p *peer) message(fromPeer bool, kind string, block int64, bytes int, again
 	}
 }
 
+// write sends a packet. A failure that may pass is a lost packet: it is sent again in its time.
 func (p *peer) write(data []byte) error {
-	if _, err := p.conn.WriteToUDPAddrPort(data, p.addr); err != nil {
+	if _, err := p.conn.WriteToUDPAddrPort(data, p.addr); err != nil && !passing(err) {
 		return fmt.Errorf("sending to %s: %w", p.addr, err)
 	}
 	return nil
