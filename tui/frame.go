@@ -248,6 +248,9 @@ func (a *app) lineWords() paint.Line {
 	if scale := s.Session.Scale; scale > 1 {
 		right = append(right, paint.In(t.Here, fmt.Sprintf("time ×%g  ", scale)))
 	}
+	if a.serving {
+		return paint.Line{paint.In(t.Quiet, s.Now.Format("15:04:05")+" ")}
+	}
 	right = append(right, paint.In(t.Quiet, "helm "), a.helm(), paint.In(t.Quiet, "  "+s.Now.Format("15:04:05")+" "))
 	return right
 }

@@ -98,22 +98,11 @@ func plainName(name string) error {
 }
 
 // Offers lists what is staged, by name.
-func (s *Stage) Offers() []Offer {
+func (s *Stage) Offers() (all []Offer) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return byName(s.offers)
-}
-
-// Slots lists the uploads that may come, by name.
-func (s *Stage) Slots() []Slot {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return byName(s.slots)
-}
-
-func byName[T any](m map[string]T) (all []T) {
-	for _, name := range slices.Sorted(maps.Keys(m)) {
-		all = append(all, m[name])
+	for _, name := range slices.Sorted(maps.Keys(s.offers)) {
+		all = append(all, s.offers[name])
 	}
 	return all
 }

@@ -43,7 +43,6 @@ type (
 	stroke struct {
 		x1, y1, x2, y2, weight float64
 		tone                   Tone
-		dashed                 bool
 	}
 	words struct {
 		x, y, size float64
@@ -66,12 +65,7 @@ type (
 
 // Line draws a line.
 func (d *Drawing) Line(x1, y1, x2, y2, weight float64, tone Tone) {
-	d.items = append(d.items, stroke{x1, y1, x2, y2, weight, tone, false})
-}
-
-// Dashes draws a dashed line.
-func (d *Drawing) Dashes(x1, y1, x2, y2, weight float64, tone Tone) {
-	d.items = append(d.items, stroke{x1, y1, x2, y2, weight, tone, true})
+	d.items = append(d.items, stroke{x1, y1, x2, y2, weight, tone})
 }
 
 // Text writes words whose baseline begins there.
@@ -143,11 +137,7 @@ func (d *Drawing) SVG(out io.Writer) error {
 	for _, one := range d.items {
 		switch i := one.(type) {
 		case stroke:
-			dash := ""
-			if i.dashed {
-				dash = ` stroke-dasharray="3 3"`
-			}
-			fmt.Fprintf(&b, `<line x1="%g" y1="%g" x2="%g" y2="%g" stroke="%s" stroke-width="%g"%s/>`+"\n", i.x1, i.y1, i.x2, i.y2, hex(i.tone), i.weight, dash)
+			fmt.Fprintf(&b, `<line x1="%g" y1="%g" x2="%g" y2="%g" stroke="%s" stroke-width="%g"/>`+"\n", i.x1, i.y1, i.x2, i.y2, hex(i.tone), i.weight)
 		case words:
 			weight := ""
 			if i.bold {
@@ -198,11 +188,7 @@ func (d *Drawing) PDF(out io.Writer) error {
 			c := colors[i.tone]
 			doc.SetDrawColor(c[0], c[1], c[2])
 			doc.SetLineWidth(i.weight)
-			if i.dashed {
-				doc.SetDashPattern([]float64{3, 3}, 0)
-			}
 			doc.Line(i.x1, i.y1, i.x2, i.y2)
-			doc.SetDashPattern(nil, 0)
 		case words:
 			i.pdf(doc)
 		case polygon:

@@ -6,11 +6,9 @@ package image
 import (
 	"context"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 )
@@ -113,12 +111,3 @@ func (i *Image) Tree() map[string]any {
 
 // Fields are the names that Tree always has.
 var Fields = []string{"name", "path", "size", "sha256", "sha512", "md5", "crc32"}
-
-// SaidWords lists what the image says, for a reader.
-func (i *Image) SaidWords() string {
-	var words []string
-	for _, name := range slices.Sorted(maps.Keys(i.Says)) {
-		words = append(words, name+" "+i.Says[name])
-	}
-	return strings.Join(words, ", ")
-}
