@@ -49,6 +49,11 @@ func TestThePlanOfTheUpgradeAsText(t *testing.T) {
 	}
 }
 
+func TestThePlanSaysWhereItServes(t *testing.T) {
+	out := string(planned(t, append(known, "--set", "address=192.0.2.10", "--set", "port=6969")...))
+	assert.Contains(t, out, "by TFTP at 192.0.2.10, port 6969")
+}
+
 func TestThePlanWithoutFactsKeepsItsLoop(t *testing.T) {
 	out := string(planned(t))
 	assert.Contains(t, out, "hop to ${hop.release}")

@@ -40,6 +40,9 @@ type Plan struct {
 	At      netip.AddrPort
 	Path    string // of HTTP
 	Offer   carrier.Offer
+	// Said tells that the operator has said the address: a device on another network is then one behind a
+	// gateway, which is told and goes on.
+	Said bool
 	// Device is the device's own address with its network's length, the zero value when not known.
 	Device netip.Prefix
 }
@@ -134,7 +137,7 @@ func (p Plan) route() Result {
 	if p.Device.Masked().Contains(p.At.Addr()) {
 		return Result{"network", true, fmt.Sprintf("%s is on the device's network", p.At.Addr()), ""}
 	}
-	return Result{"network", false, fmt.Sprintf("the device's %s and this laptop's %s are on different networks", p.Device, p.At.Addr()), "put both on one network, or see to a gateway on both and then choose to go on"}
+	return Result{"network", p.Said, fmt.Sprintf("the device's %s and this laptop's %s are on different networks", p.Device, p.At.Addr()), "put both on one network; where a gateway joins them, say the address with --set address=…"}
 }
 
 // file holds that what is staged is still what was checked.

@@ -86,6 +86,16 @@ func TestEveryFailureHasItsRemedy(t *testing.T) {
 	}
 }
 
+func TestADeviceBehindAGatewayIsTheOperatorsToSay(t *testing.T) {
+	served(t, func(t *testing.T, plan Plan) {
+		plan.Device, plan.Said = netip.MustParsePrefix("198.51.100.4/24"), true
+		results := Run(t.Context(), plan)
+		_, failed := Failed(results)
+		assert.False(t, failed)
+		assert.Contains(t, fmt.Sprint(results), "are on different networks", "it is told all the same")
+	})
+}
+
 func TestTheAddressIsChosen(t *testing.T) {
 	n := memory.New(1)
 	laptop := n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))

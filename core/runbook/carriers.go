@@ -25,6 +25,7 @@ import (
 type where struct {
 	by     string
 	at     netip.AddrPort
+	said   bool // the operator said the address
 	device netip.Prefix
 }
 
@@ -66,6 +67,7 @@ func (e *Engine) where(s *Prepped) (w where, err error) {
 	var addr netip.Addr
 	if said["address"] != "" {
 		addr, err = netip.ParseAddr(said["address"])
+		w.said = true
 	} else {
 		addr, err = preflight.Choose(e.p.Kit.Network, w.device)
 	}
@@ -130,7 +132,7 @@ func (e *Engine) serve(ctx context.Context, s *Prepped) error {
 	var results []preflight.Result
 	e.dock.Checking(func() {
 		results = preflight.Run(ctx, preflight.Plan{
-			Network: e.p.Kit.Network, Clock: e.console.Clock(), Carrier: w.by, At: place.At, Path: place.Path(name), Offer: offer, Device: w.device,
+			Network: e.p.Kit.Network, Clock: e.console.Clock(), Carrier: w.by, At: place.At, Path: place.Path(name), Offer: offer, Device: w.device, Said: w.said,
 		})
 	})
 	for _, r := range results {

@@ -143,6 +143,12 @@ func does(s *Prepped, env map[string]any) []string {
 		if img := s.images[s.Serve.File]; img != nil && s.Serve.As == "" {
 			text = fmt.Sprintf("stages %s (%d B) by %s", img.Name, img.Size, strings.ToUpper(shown("by")))
 		}
+		if at := shown("address"); at != "" {
+			text += " at " + at
+		}
+		if port := shown("port"); port != "" {
+			text += ", port " + port
+		}
 		return []string{text, "looks whether the device can get it: address, network, file, server, firewall"}
 	case s.Take != nil:
 		return []string{fmt.Sprintf("takes %s by %s into %s", shown("as"), strings.ToUpper(shown("by")), shown("into"))}
