@@ -306,7 +306,7 @@ legs:
       - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: '${serve.name}'}}}
       - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready"}}
       - {step: Choose it, act: {action: choose-bank, with: {bank: '${standby.bank}'}}}
-      - {step: Restart, hold: Restarts it., restart: {action: restart, watch: 'icmp:${device.address}', mode: [login]}}
+      - {step: Restart, hold: Restarts it., restart: {action: restart, watch: 'icmp:${device.address}', mode: [login], then: admin}}
       - {step: Read again, read: [self, banks]}
       - {step: It runs, compare: [{what: running release, want: image.release, got: running.release}]}
 `

@@ -63,6 +63,9 @@ func (c *stepCompiler) carriers(path string, step Step, s *Prepped) {
 		if len(step.Restart.Mode) == 0 {
 			c.complain(path+".restart", "say by which modes it is seen to be back (mode: […])")
 		}
+		if step.Restart.Then != "" {
+			c.mode(path+".restart.then", step.Restart.Then)
+		}
 		for i, mode := range step.Restart.Mode {
 			c.mode(fmt.Sprintf("%s.restart.mode[%d]", path, i), mode)
 		}

@@ -88,7 +88,11 @@ func (e *Engine) restart(ctx context.Context, s *Prepped) error {
 	took := e.console.Clock().Since(r.begun)
 	e.made["restart"] = map[string]any{"took": clock.Words(took), "away": clock.Words(r.away())}
 	e.console.Emit(event.Note{Level: event.Say, Text: fmt.Sprintf("back after %s%s", clock.Words(took), r.comparedWords(took))})
-	return nil
+	if s.Restart.Then == "" {
+		return nil
+	}
+	e.now(s, "Logs in again", "mode "+e.p.Dialect.ModeTitle(s.Restart.Then), s.Limit)
+	return e.be(ctx, s, []string{s.Restart.Then})
 }
 
 func (r *restarting) watchBefore(ctx context.Context) error {

@@ -139,7 +139,8 @@ type Restart struct {
 	Action string            `yaml:"action" json:"action"`
 	With   map[string]string `yaml:"with" json:"with,omitempty"`
 	Watch  string            `yaml:"watch" json:"watch,omitempty" jsonschema:"description=Target that has to answer again, such as icmp:${device.address}"`
-	Mode   []string          `yaml:"mode" json:"mode" jsonschema:"description=Modes whose prompt tells that it is back; what is read next logs in"`
+	Mode   []string          `yaml:"mode" json:"mode" jsonschema:"description=Modes whose prompt tells that it is back"`
+	Then   string            `yaml:"then" json:"then,omitempty" jsonschema:"description=Mode to go to afterwards, such as that of somebody who is logged in"`
 }
 
 // Act does an action of the dialect.
