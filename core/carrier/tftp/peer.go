@@ -54,8 +54,8 @@ var errSilent = carrier.ErrSilent
 // within is the moment that far from now, of the wall.
 func (p *peer) within(wait time.Duration) time.Time { return time.Now().Add(p.clock.Wall(wait)) }
 
-// read waits for the transfer's next packet, until a moment of the wall. Packets of another sender are answered with an error and
-// change nothing (RFC 1350 §4: "the transfer should not be disturbed").
+// read waits for the transfer's next packet, until a moment of the wall. Packets of another sender are
+// answered with an error and change nothing (RFC 1350 §4: "the transfer should not be disturbed").
 func (p *peer) read(ctx context.Context, until time.Time) (packet, error) {
 	for {
 		if err := p.arm(until); err != nil {
@@ -120,8 +120,9 @@ func (p *peer) endWith(ctx context.Context) func() bool {
 	return context.AfterFunc(ctx, func() { _ = p.conn.SetReadDeadline(time.Unix(1, 0)) })
 }
 
-// pace is the time before something is sent again. It follows the round trips that were seen, doubles
-// with each try (RFC 1350 leaves both open), and is the agreed timeout where there is one (RFC 2349).
+// pace is the time before something is sent again. It follows the round trips that were seen, grows by
+// half with each try (RFC 1350 leaves both open), and begins with the agreed timeout where there is one
+// (RFC 2349).
 type pace struct {
 	agreed  time.Duration
 	smooth  time.Duration
