@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"os"
 	"strconv"
+	"strings"
 	"time"
+	"unicode"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -21,6 +23,7 @@ import (
 	"pilotrix/core/session"
 	"pilotrix/core/state"
 	"pilotrix/tui/console"
+	"pilotrix/tui/images"
 	"pilotrix/tui/strip"
 	"pilotrix/tui/theme"
 )
@@ -34,9 +37,13 @@ type Options struct {
 	Theme   string            // auto, dark or light
 	Leader  string            // the leader key, such as ctrl+g
 	Notices []string
-	Device  string // name of the device, may be empty
-	About   string // family and place, may be empty
-	Line    string // the line as the header shows it
+
+	// AddFolder puts a folder on the shelf, nil where that is not possible.
+	AddFolder func(folder string) error
+
+	Device string // name of the device, may be empty
+	About  string // family and place, may be empty
+	Line   string // the line as the header shows it
 }
 
 // view is one of the main views.
@@ -71,7 +78,9 @@ type app struct {
 	console       *console.Console
 	journal       []event.Event
 	view          view
-	offset        int // rows scrolled in another view
+	offset        int  // rows scrolled in another view
+	chosen        int  // image that is shown whole, -1 for none
+	follow        bool // the chosen one is kept in sight
 	mode          strip.Mode
 	typed         string
 	message       string
@@ -99,7 +108,7 @@ const (
 )
 
 func newApp(ctx context.Context, opt Options) *app {
-	a := &app{opt: opt, session: opt.Session, ctx: ctx, ended: make(chan struct{}), width: 80, height: 24, state: state.New(), console: console.New(80, 18), theme: theme.Dark()}
+	a := &app{opt: opt, session: opt.Session, ctx: ctx, ended: make(chan struct{}), chosen: -1, width: 80, height: 24, state: state.New(), console: console.New(80, 18), theme: theme.Dark()}
 	a.running, a.stop = context.WithCancel(context.WithoutCancel(ctx))
 	a.fixed = opt.Theme == "dark" || opt.Theme == "light"
 	if opt.Theme == "light" {
@@ -293,6 +302,9 @@ func (a *app) key(k tea.Key, name string) tea.Cmd {
 	if handled, cmd := a.functionKey(name); handled {
 		return cmd
 	}
+	if a.view == imagesView && a.imagesKey(name) {
+		return nil
+	}
 	if a.view != consoleView && a.viewKey(name) {
 		return nil
 	}
@@ -347,7 +359,7 @@ var views = []struct {
 }
 
 func (a *app) show(v view) {
-	a.view, a.offset = v, 0
+	a.view, a.offset, a.chosen = v, 0, -1
 	if v == consoleView {
 		a.console.Live()
 	}
@@ -434,7 +446,7 @@ func (a *app) stripKey(k tea.Key, name string) tea.Cmd {
 		if name == "y" {
 			return a.leave()
 		}
-	case strip.Search, strip.Speed:
+	case strip.Search, strip.Speed, strip.Folder:
 		return a.typeInStrip(k, name)
 	}
 	return nil
@@ -532,6 +544,9 @@ func (a *app) typeInStrip(k tea.Key, name string) tea.Cmd {
 }
 
 func (a *app) enterInStrip() tea.Cmd {
+	if a.mode == strip.Folder {
+		return a.addFolder()
+	}
 	if a.mode == strip.Search {
 		if !a.console.Search(a.typed) {
 			a.say("not found further back")
@@ -550,6 +565,21 @@ func (a *app) enterInStrip() tea.Cmd {
 	}
 }
 
+// addFolder puts what was typed on the shelf; where that fails it may be typed better.
+func (a *app) addFolder() tea.Cmd {
+	folder := strings.TrimSpace(a.typed)
+	if folder == "" {
+		return nil
+	}
+	if err := a.opt.AddFolder(folder); err != nil {
+		a.say(err.Error())
+		return nil
+	}
+	a.mode, a.typed = strip.Plain, ""
+	a.say(folder + " is on the shelf; its images are read")
+	return nil
+}
+
 // leave stops the runbook first, so that its end puts the line in order.
 func (a *app) leave() tea.Cmd {
 	a.mode = strip.Plain
@@ -557,6 +587,26 @@ func (a *app) leave() tea.Cmd {
 	a.stopRun()
 	a.say("stopping the runbook and putting the line in order")
 	return nil
+}
+
+// imagesKey moves over the images, and asks for a folder. It reports whether the key was for that.
+func (a *app) imagesKey(name string) bool {
+	a.follow = true
+	switch count := images.Count(a.state); name {
+	case "up":
+		a.chosen = max(-1, a.chosen-1)
+	case "down":
+		a.chosen = min(count-1, a.chosen+1)
+	case "a":
+		if a.opt.AddFolder == nil {
+			return false
+		}
+		a.mode, a.typed = strip.Folder, ""
+	default:
+		a.follow = false
+		return false
+	}
+	return true
 }
 
 // pastedDigest holds a digest that was pasted into the view of the images against all of them.
@@ -579,7 +629,12 @@ func (a *app) paste(text string) {
 		return
 	}
 	if a.session == nil || a.mode != strip.Plain {
-		a.typed += text
+		a.typed += strings.Map(func(r rune) rune {
+			if unicode.IsControl(r) {
+				return -1
+			}
+			return r
+		}, text)
 		return
 	}
 	a.console.Live()

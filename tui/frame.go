@@ -47,7 +47,7 @@ func (a *app) top() int {
 func (a *app) strip() []paint.Line {
 	back, moved := a.console.Back()
 	return strip.Lines(a.theme, a.state, strip.View{
-		Mode: a.mode, Typed: a.typed, Message: a.message, Back: back, Moved: moved, Other: a.view != consoleView,
+		Mode: a.mode, Typed: a.typed, Message: a.message, Back: back, Moved: moved, Other: a.view != consoleView, Adds: a.view == imagesView && a.opt.AddFolder != nil,
 		Leader: keyName(a.opt.Leader), Replay: a.replay, Serving: a.serving, NotYet: a.tooSoon, Narrow: a.side() == 0,
 	}, a.width)
 }
@@ -134,7 +134,7 @@ func (a *app) body(room int) ([]paint.Line, cursorAt) {
 	case helpView:
 		main = a.scrolled(helpLines(a.theme, keyName(a.opt.Leader), cols-2), rows)
 	case imagesView:
-		main = a.scrolled(images.View(a.theme, a.state, cols-2), rows)
+		main = a.images(cols-2, rows)
 	case banksView:
 		main = a.scrolled(banks.View(a.theme, a.state, cols-2), rows)
 	case carriersView:
@@ -163,6 +163,15 @@ func (a *app) body(room int) ([]paint.Line, cursorAt) {
 		lines[i] = append(append(lines[i], paint.Piece{Text: " "}, rule), right...)
 	}
 	return lines, cursor
+}
+
+// images is the shelf, with the chosen image in sight.
+func (a *app) images(width, rows int) []paint.Line {
+	lines, from, to := images.View(a.theme, a.state, images.Shown{Chosen: a.chosen, Add: a.opt.AddFolder != nil}, width)
+	if a.follow {
+		a.offset = min(max(a.offset, to-rows), from) // of one that is too long its beginning
+	}
+	return a.scrolled(lines, rows)
 }
 
 // places are what a device has to be told to use carriers that serve alone: addresses, paths, logins.

@@ -27,7 +27,7 @@ func helpLines(t theme.Theme, leader string, width int) []paint.Line {
 			{leader + " n, " + leader + " w", "after a failure: goes on without the step, or goes the way back"},
 		}},
 		{"The other views", [][2]string{
-			{"F4", "images: what fits and why not; a digest that is pasted there is compared"},
+			{"F4", "images: what fits and why not; ↓ shows one whole, a adds a folder; a digest pasted there is compared"},
 			{"F5", "banks: what each holds, which runs, which starts next, whether that is kept"},
 			{"F6", "carriers: what is staged, each transfer, the ladder of messages"},
 			{"F7", "reach: whether the device answers, and how long it was away"},
@@ -61,7 +61,11 @@ func helpLines(t theme.Theme, leader string, width int) []paint.Line {
 		}
 		lines = append(lines, paint.Line{paint.Strong(t.Text, s.name)})
 		for _, row := range s.rows {
-			lines = append(lines, paint.Line{paint.Strong(t.Key, fmt.Sprintf("  %-20s", row[0])), paint.In(t.Text, row[1])}.Cut(width))
+			label := row[0]
+			for _, part := range paint.Wrap(row[1], max(20, width-22)) {
+				lines = append(lines, paint.Line{paint.Strong(t.Key, fmt.Sprintf("  %-20s", label)), paint.In(t.Text, part)})
+				label = ""
+			}
 		}
 	}
 	return lines

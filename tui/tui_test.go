@@ -1,9 +1,11 @@
 package tui
 
 import (
+	"errors"
 	"strings"
 	"testing"
 	"time"
+	"unicode"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -53,6 +55,17 @@ func feed(a *app, bodies ...event.Body) {
 func shown(a *app, width, height int) []string {
 	a.Update(tea.WindowSizeMsg{Width: width, Height: height})
 	return strings.Split(ansi.Strip(a.View().Content), "\n")
+}
+
+// press presses keys: a letter types itself.
+func press(a *app, keys ...rune) {
+	for _, k := range keys {
+		key := tea.Key{Code: k}
+		if k < unicode.MaxASCII && unicode.IsPrint(k) {
+			key.Text = string(k)
+		}
+		a.Update(tea.KeyPressMsg(key))
+	}
 }
 
 func rescue() []event.Body {
@@ -170,6 +183,47 @@ func TestADigestPastedIntoTheImagesIsCompared(t *testing.T) {
 		a.Update(tea.PasteMsg{Content: text})
 		assert.Contains(t, a.message, says)
 	}
+}
+
+// TestAnImageIsShownWholeAndStaysInSight moves over the images in a window that does not hold them all.
+func TestAnImageIsShownWholeAndStaysInSight(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, append(rescue(), serving()...)...)
+	a.view = imagesView
+	whole := strings.Repeat("ab", 32)
+	assert.NotContains(t, strings.Join(shown(a, 80, 24), "\n"), whole)
+	press(a, tea.KeyDown)
+	text := strings.Join(shown(a, 160, 50), "\n")
+	for _, want := range []string{whole, "5,242,880 B", "as in SHA256SUMS", "by tftp"} {
+		assert.Contains(t, text, want)
+	}
+	press(a, tea.KeyDown, tea.KeyDown, tea.KeyDown)
+	text = strings.Join(shown(a, 80, 20), "\n")
+	assert.Contains(t, text, "another digest than it has", "the last one, once more than there are")
+	press(a, tea.KeyUp, tea.KeyUp, tea.KeyUp)
+	assert.Contains(t, strings.Join(shown(a, 80, 20), "\n"), "the way", "none is chosen, and the top is back")
+}
+
+// TestAFolderIsPutOnTheShelf types one wrong first, and pastes the better one.
+func TestAFolderIsPutOnTheShelf(t *testing.T) {
+	var added []string
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", AddFolder: func(folder string) error {
+		if folder != "/images" {
+			return errors.New(folder + " is not there")
+		}
+		added = append(added, folder)
+		return nil
+	}})
+	feed(a, append(rescue(), serving()...)...)
+	a.view = imagesView
+	press(a, 'a', 'x', tea.KeyEnter)
+	assert.Contains(t, strings.Join(shown(a, 120, 40), "\n"), "x is not there")
+	press(a, tea.KeyBackspace)
+	a.Update(tea.PasteMsg{Content: "/images\n"})
+	press(a, tea.KeyEnter)
+	assert.Equal(t, []string{"/images"}, added)
+	assert.Contains(t, strings.Join(shown(a, 120, 40), "\n"), "/images is on the shelf")
+	assert.Nil(t, a.state.Held)
 }
 
 // TestUnrolledStepsKeepWhatWasDone replaces the course in the middle of it.

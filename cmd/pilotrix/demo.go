@@ -73,5 +73,5 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless 
 	if headless || !onTerminal() {
 		return p.runHeadless(cmd.Context(), target, scale, prepared, approver([]string{"all"}), false, func(*open) {})
 	}
-	return p.interactive(cmd.Context(), target, scale, d, prepared, func(*open) {})
+	return p.interactive(cmd.Context(), target, scale, d, kit.Shelf, prepared, func(*open) {})
 }

@@ -3,12 +3,14 @@ package main
 import (
 	"context"
 	"errors"
-	"io"
+	"strings"
 
+	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/image"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
@@ -48,9 +50,12 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			return p.interactive(cmd.Context(), target, scale, d, prepared, func(o *open) {
+			shelf, err := shelfFor(prepared, d, flags.shelf)
+			if err != nil {
+				return usage(err)
+			}
+			return p.interactive(cmd.Context(), target, scale, d, shelf, prepared, func(o *open) {
 				flags.apply(o, targets)
-				p.showShelf(cmd.Context(), o, d, flags.shelf)
 			})
 		},
 	}
@@ -62,31 +67,47 @@ func (p *program) openCommand() *cobra.Command {
 	return cmd
 }
 
-// showShelf tells the session what is on the shelf, now and whenever a folder changes, until ctx ends.
-func (p *program) showShelf(ctx context.Context, o *open, d *dialect.Dialect, folders []string) {
-	if r, err := loadRegister(); len(folders) == 0 && err == nil && len(r.Folders) == 0 {
-		return
+// shelfFor is a runbook's shelf, so that both look at the same images, or else one of the folders said or
+// registered.
+func shelfFor(prepared *runbook.Prepared, d *dialect.Dialect, folders []string) (*image.Shelf, error) {
+	if prepared != nil && prepared.Kit.Shelf != nil {
+		return prepared.Kit.Shelf, nil
 	}
-	quiet := *p
-	quiet.err = io.Discard // the screen is the interface's
-	go func() {
-		shelf, err := quiet.openShelf(ctx, d, folders)
+	return newShelf(d, folders)
+}
+
+// showShelf tells the session what is on the shelf, now and whenever a folder changes, until ctx ends.
+func showShelf(ctx context.Context, o *open, shelf *image.Shelf) {
+	tell := func(err error) {
 		if err != nil {
 			o.Emit(event.Note{Level: event.Warn, Text: err.Error()})
 		}
-		if shelf == nil || len(shelf.Folders()) == 0 {
-			return
+		if len(shelf.Folders()) > 0 {
+			o.Emit(runbook.ShelfEvent(shelf, o.Facts()))
 		}
-		tell := func() { o.Emit(runbook.ShelfEvent(shelf, o.Facts())) }
-		tell()
-		if err := shelf.Watch(ctx, tell); err != nil {
-			o.Emit(event.Note{Level: event.Warn, Text: err.Error()})
-		}
-	}()
+	}
+	if err := shelf.Scan(ctx, nil); ctx.Err() == nil {
+		tell(err)
+	}
+	if err := shelf.Watch(ctx, tell); err != nil {
+		tell(err)
+	}
+}
+
+// addToShelf puts a folder on the shelf of this session and of those to come.
+func addToShelf(shelf *image.Shelf, folder string) error {
+	if rest, found := strings.CutPrefix(folder, "~"); found {
+		folder = xdg.Home + rest
+	}
+	place, err := registerFolder(folder)
+	if err == nil {
+		shelf.Add(place)
+	}
+	return err
 }
 
 // interactive opens a session in the interface, with a runbook or without.
-func (p *program) interactive(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, prepared *runbook.Prepared, begun func(*open)) error {
+func (p *program) interactive(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, shelf *image.Shelf, prepared *runbook.Prepared, begun func(*open)) error {
 	var secrets []string
 	if prepared != nil {
 		secrets = prepared.Secrets()
@@ -98,10 +119,20 @@ func (p *program) interactive(ctx context.Context, target line.Target, scale flo
 	if prepared != nil {
 		prepared.Kit.Network = o.host
 	}
+	ctx, cancel := context.WithCancel(ctx)
+	watched := make(chan struct{})
+	defer cancel()
 	err = tui.Run(ctx, tui.Options{
-		Begun:   func() { begun(o) },
+		Begun: func() {
+			begun(o)
+			go func() { defer close(watched); showShelf(ctx, o, shelf) }()
+		},
+		AddFolder: func(folder string) error { return addToShelf(shelf, folder) },
+
 		Session: o.Session, Runbook: prepared, Dialect: d, Theme: p.theme, Leader: p.leader, Notices: o.notices,
 		Device: o.place.Name, About: o.place.Words(), Line: session.LineState(target),
 	})
+	cancel()
+	<-watched
 	return errors.Join(err, o.close("the operator left"))
 }

@@ -90,18 +90,10 @@ func headers(d *dialect.Dialect) ([]image.Header, error) {
 
 // openShelf reads the shelf in some folders, or in those that are registered.
 func (p *program) openShelf(ctx context.Context, d *dialect.Dialect, folders []string) (*image.Shelf, error) {
-	r, err := loadRegister()
+	shelf, err := newShelf(d, folders)
 	if err != nil {
 		return nil, err
 	}
-	if len(folders) == 0 {
-		folders = r.Folders
-	}
-	all, err := headers(d)
-	if err != nil {
-		return nil, err
-	}
-	shelf := image.NewShelf(image.ShelfOptions{Folders: folders, Headers: all, Pasted: r.Pasted, Cache: filepath.Join(xdg.CacheHome, "pilotrix", "digests.json")})
 	began, told := time.Now(), time.Time{}
 	err = shelf.Scan(ctx, func(at image.Progress) {
 		if now := time.Now(); now.Sub(began) > time.Second && now.Sub(told) > 200*time.Millisecond {
@@ -113,6 +105,46 @@ func (p *program) openShelf(ctx context.Context, d *dialect.Dialect, folders []s
 		fmt.Fprintln(p.err)
 	}
 	return shelf, err
+}
+
+// newShelf makes the shelf of some folders, or of those that are registered, without reading them.
+func newShelf(d *dialect.Dialect, folders []string) (*image.Shelf, error) {
+	r, err := loadRegister()
+	if err != nil {
+		return nil, err
+	}
+	if len(folders) == 0 {
+		folders = r.Folders
+	}
+	all, err := headers(d)
+	if err != nil {
+		return nil, err
+	}
+	return image.NewShelf(image.ShelfOptions{Folders: folders, Headers: all, Pasted: r.Pasted, Cache: filepath.Join(xdg.CacheHome, "pilotrix", "digests.json")}), nil
+}
+
+// registerFolder remembers a folder as one of the shelf's, and gives its whole path. One that is there
+// already stays where it is.
+func registerFolder(place string) (string, error) {
+	r, err := loadRegister()
+	if err != nil {
+		return "", err
+	}
+	if place, err = filepath.Abs(place); err != nil {
+		return "", err
+	}
+	info, err := os.Stat(place)
+	if err != nil {
+		return "", err
+	}
+	if !info.IsDir() {
+		return "", fmt.Errorf("%s is a file: a shelf is made of folders", place)
+	}
+	if slices.Contains(r.Folders, place) {
+		return place, nil
+	}
+	r.Folders = append(r.Folders, place)
+	return place, r.save()
 }
 
 func (p *program) shelfCommand() *cobra.Command {
@@ -133,29 +165,11 @@ func (p *program) shelfAdd() *cobra.Command {
 		Example: "  pilotrix shelf add ~/images\n  pilotrix shelf add ~/images/lark-8.1.0.cgo --digest 'SHA256: 9f2c…'",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := loadRegister()
-			if err != nil {
-				return err
-			}
-			place, err := filepath.Abs(args[0])
-			if err != nil {
-				return err
-			}
-			info, err := os.Stat(place)
-			if err != nil {
-				return usage(err)
-			}
 			if digest != "" {
-				return p.addDigest(cmd.Context(), r, place, digest)
+				return p.addDigest(cmd.Context(), args[0], digest)
 			}
-			if !info.IsDir() {
-				return usage(fmt.Errorf("%s is a file: a shelf is made of folders; with --digest its published digest is kept", place))
-			}
-			if !slices.Contains(r.Folders, place) {
-				r.Folders = append(r.Folders, place)
-			}
-			if err := r.save(); err != nil {
-				return err
+			if _, err := registerFolder(args[0]); err != nil {
+				return usage(fmt.Errorf("%w; a file's published digest is kept with --digest", err))
 			}
 			return p.listShelf(cmd.Context(), nil, false)
 		},
@@ -164,7 +178,14 @@ func (p *program) shelfAdd() *cobra.Command {
 	return cmd
 }
 
-func (p *program) addDigest(ctx context.Context, r register, place, text string) error {
+func (p *program) addDigest(ctx context.Context, place, text string) error {
+	r, err := loadRegister()
+	if err != nil {
+		return err
+	}
+	if place, err = filepath.Abs(place); err != nil {
+		return err
+	}
 	published, err := image.ParsePasted(text)
 	if err != nil {
 		return usage(err)

@@ -261,7 +261,10 @@ type (
 	// ShelfImage is an image as the shelf shows it, held against the device.
 	ShelfImage struct {
 		Name      string            `json:"name"`
+		Path      string            `json:"path,omitempty"`
 		Inside    string            `json:"inside,omitempty"`
+		Says      map[string]string `json:"says,omitempty"` // by the image itself, or by its name
+		Problem   string            `json:"problem,omitempty"`
 		Release   string            `json:"release,omitempty"`
 		Companion string            `json:"companion,omitempty"`
 		Models    string            `json:"models,omitempty"`

@@ -51,15 +51,16 @@ func (i Item) Release() (device.Release, bool) {
 
 // Shelf is a set of folders. It may be used by several goroutines.
 type Shelf struct {
-	folders []string
 	headers []Header
 	marks   string
 	cache   *cache
 	pasted  map[string][]Published // by path, or path and place inside
 	now     func() time.Time
+	added   chan struct{} // a folder came that Watch does not know yet
 
-	mu    sync.Mutex
-	items []Item
+	mu      sync.Mutex
+	folders []string
+	items   []Item
 }
 
 // ShelfOptions is what a shelf needs.
@@ -73,7 +74,7 @@ type ShelfOptions struct {
 
 // NewShelf makes a shelf; Scan reads it.
 func NewShelf(opt ShelfOptions) *Shelf {
-	s := &Shelf{folders: opt.Folders, headers: opt.Headers, cache: openCache(opt.Cache), pasted: opt.Pasted, now: opt.Now}
+	s := &Shelf{folders: slices.Clone(opt.Folders), headers: opt.Headers, cache: openCache(opt.Cache), pasted: opt.Pasted, now: opt.Now, added: make(chan struct{}, 1)}
 	if s.now == nil {
 		s.now = time.Now
 	}
@@ -86,7 +87,25 @@ func NewShelf(opt ShelfOptions) *Shelf {
 }
 
 // Folders lists the shelf's folders.
-func (s *Shelf) Folders() []string { return s.folders }
+func (s *Shelf) Folders() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.folders)
+}
+
+// Add puts a folder on the shelf. The next Scan reads it; a Watch that is under way does so at once.
+func (s *Shelf) Add(folder string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if slices.Contains(s.folders, folder) {
+		return
+	}
+	s.folders = append(s.folders, folder)
+	select {
+	case s.added <- struct{}{}:
+	default: // it will look at all of them
+	}
+}
 
 // Items lists what the last scan found: newest release first, then by name.
 func (s *Shelf) Items() []Item {
@@ -108,7 +127,7 @@ func (s *Shelf) Scan(ctx context.Context, progress func(Progress)) error {
 	var files []string
 	published := map[string][]Published{} // by folder and name
 	var failed error
-	for _, folder := range s.folders {
+	for _, folder := range s.Folders() {
 		entries, err := os.ReadDir(folder)
 		if err != nil {
 			failed = errors.Join(failed, fmt.Errorf("shelf: %w", err))
@@ -294,7 +313,7 @@ func (s *Shelf) Find(name string) (Item, error) {
 	case 1:
 		return found[0], nil
 	case 0:
-		return Item{}, fmt.Errorf("no image %s on the shelf (%s)", name, strings.Join(s.folders, ", "))
+		return Item{}, fmt.Errorf("no image %s on the shelf (%s)", name, strings.Join(s.Folders(), ", "))
 	}
 	for _, other := range found[1:] {
 		if other.SHA256 != found[0].SHA256 {
@@ -308,17 +327,16 @@ func (s *Shelf) Find(name string) (Item, error) {
 // many times.
 const settle = 500 * time.Millisecond
 
-// Watch scans again whenever a folder changes and tells so, until ctx ends.
-func (s *Shelf) Watch(ctx context.Context, changed func()) error {
+// Watch scans again whenever a folder changes or is added, and tells so with what the scan could not
+// read, until ctx ends.
+func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 	watcher, err := fsnotify.NewWatcher()
 	if err != nil {
 		return fmt.Errorf("shelf: its folders cannot be watched: %w", err)
 	}
 	defer watcher.Close()
-	for _, folder := range s.folders {
-		if err := watcher.Add(folder); err != nil {
-			return fmt.Errorf("shelf: %s cannot be watched: %w", folder, err)
-		}
+	if err := s.watchAll(watcher); err != nil {
+		return err
 	}
 	timer := time.NewTimer(time.Hour)
 	timer.Stop()
@@ -331,14 +349,29 @@ func (s *Shelf) Watch(ctx context.Context, changed func()) error {
 				return nil
 			}
 			timer.Reset(settle)
+		case <-s.added:
+			if err := s.watchAll(watcher); err != nil {
+				changed(err) // the others are watched as before
+			}
+			timer.Reset(0)
 		case err := <-watcher.Errors:
 			if err != nil {
 				timer.Reset(settle) // something was missed: look at all of it
 			}
 		case <-timer.C:
-			if s.Scan(ctx, nil) == nil {
-				changed()
+			if err := s.Scan(ctx, nil); ctx.Err() == nil {
+				changed(err)
 			}
 		}
 	}
+}
+
+// watchAll watches every folder; one that is watched already stays so.
+func (s *Shelf) watchAll(watcher *fsnotify.Watcher) error {
+	for _, folder := range s.Folders() {
+		if err := watcher.Add(folder); err != nil {
+			return fmt.Errorf("shelf: %s cannot be watched: %w", folder, err)
+		}
+	}
+	return nil
 }

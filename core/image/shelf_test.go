@@ -215,7 +215,7 @@ func TestTheShelfIsWatched(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
 	changed, ended := make(chan struct{}, 10), make(chan error, 1)
-	go func() { ended <- s.Watch(ctx, func() { changed <- struct{}{} }) }()
+	go func() { ended <- s.Watch(ctx, func(err error) { assert.NoError(t, err); changed <- struct{}{} }) }()
 	for len(s.Items()) == 0 { // the watch may begin after the file came; then it is put there again
 		put(t, folder, "lark.cgo", cargo("7.4.2"))
 		select {
@@ -225,6 +225,18 @@ func TestTheShelfIsWatched(t *testing.T) {
 			require.Fail(t, "never seen")
 		}
 	}
+	other := t.TempDir()
+	put(t, other, "lark-next.cgo", cargo("7.6.1"))
+	s.Add(other)
+	s.Add(other)
+	for len(s.Items()) < 2 {
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			require.Fail(t, "the folder that was added is not read")
+		}
+	}
+	assert.Equal(t, []string{folder, other}, s.Folders())
 	cancel()
 	require.NoError(t, <-ended)
 }

@@ -281,7 +281,7 @@ func (p painter) image(t *state.Transfer) []paint.Line {
 		p.row("sent by", paint.Line{paint.In(p.t.Text, t.Plan.By)}),
 	}
 	if t.Plan.Terms != "" {
-		lines = append(lines, p.row("agreed on", paint.Line{paint.In(p.t.Text, t.Plan.Terms)}))
+		lines = append(lines, p.row("terms", paint.Line{paint.In(p.t.Text, t.Plan.Terms)}))
 	}
 	if len(t.Plan.SHA256) >= 12 {
 		lines = append(lines, p.row("sha256, computed here", paint.Line{paint.In(p.t.Text, t.Plan.SHA256[:8]+"…"+t.Plan.SHA256[len(t.Plan.SHA256)-4:])}))

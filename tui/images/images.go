@@ -4,46 +4,140 @@ package images
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"pilotrix/core/event"
+	"pilotrix/core/reckon"
 	"pilotrix/core/state"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 )
 
-// View draws the chain, then the shelf.
-func View(t theme.Theme, s *state.State, width int) []paint.Line {
-	var lines []paint.Line
+// Shown is what the interface has of its own: which image is shown whole, by its place from the top, -1
+// for none; and whether folders can be added.
+type Shown struct {
+	Chosen int
+	Add    bool
+}
+
+var groups = []struct {
+	name  string
+	holds func(event.ShelfImage) bool
+}{
+	{"fits", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "yes" }},
+	{"fits once something is done first", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "first" }},
+	{"not known yet", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "unknown" }},
+	{"does not fit", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "no" }},
+	{"goes along", func(i event.ShelfImage) bool { return i.Companion != "" }},
+}
+
+// Count is how many images are drawn.
+func Count(s *state.State) int {
+	if s.Shelf == nil {
+		return 0
+	}
+	return len(s.Shelf.Images)
+}
+
+// View draws the chain, then the shelf. The chosen image has the rows from and to, without the last.
+func View(t theme.Theme, s *state.State, shown Shown, width int) (lines []paint.Line, from, to int) {
 	if s.Hops != nil {
 		lines = append(lines, chain(t, s, width)...)
 		lines = append(lines, nil)
 	}
 	if s.Shelf == nil {
-		return append(lines, paint.Line{paint.In(t.Quiet, "No shelf on this session. pilotrix shelf add FOLDER puts images there.")})
+		return append(lines, append(paint.Line{paint.In(t.Quiet, "No shelf on this session. ")}, adding(t, shown)...)), 0, 0
 	}
-	for _, group := range []struct {
-		name  string
-		holds func(event.ShelfImage) bool
-	}{
-		{"fits", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "yes" }},
-		{"fits once something is done first", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "first" }},
-		{"not known yet", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "unknown" }},
-		{"does not fit", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "no" }},
-		{"goes along", func(i event.ShelfImage) bool { return i.Companion != "" }},
-	} {
+	place := 0
+	for _, group := range groups {
 		var rows []paint.Line
+		head := len(lines) + 1
 		for _, img := range s.Shelf.Images {
-			if group.holds(img) {
-				rows = append(rows, image(t, s, img, width)...)
+			if !group.holds(img) {
+				continue
 			}
+			drawn := image(t, s, img, width)
+			if place == shown.Chosen {
+				drawn[0] = drawn[0].Fit(width).On(t.Strip)
+				drawn = append(drawn, whole(t, img, width)...)
+				from, to = head+len(rows), head+len(rows)+len(drawn)
+			}
+			rows = append(rows, drawn...)
+			place++
 		}
 		if len(rows) > 0 {
 			lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, group.name)}, nil, width))
 			lines = append(append(lines, rows...), nil)
 		}
 	}
-	return append(lines, paint.Line{paint.In(t.Quiet, "paste a published digest here, and it is compared   "), paint.In(t.Faint, strings.Join(s.Shelf.Folders, ", "))}.Cut(width))
+	foot := []paint.Line{
+		{paint.Strong(t.Key, "↓"), paint.In(t.Quiet, " shows an image whole; a published digest that is pasted here is compared")},
+		append(adding(t, shown), paint.In(t.Faint, "   "+strings.Join(s.Shelf.Folders, ", "))),
+	}
+	for _, line := range foot {
+		lines = append(lines, line.Cut(width))
+	}
+	return lines, from, to
+}
+
+func adding(t theme.Theme, shown Shown) paint.Line {
+	if shown.Add {
+		return paint.Line{paint.Strong(t.Key, "a"), paint.In(t.Quiet, " puts a folder on the shelf")}
+	}
+	return paint.Line{paint.In(t.Quiet, "pilotrix shelf add FOLDER puts one on the shelf")}
+}
+
+// whole is all that is known of an image, and what each carrier would take.
+func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) {
+	const lead, label = 2, 11 // so that 64 digits fit in 80 columns
+	row := func(name, text string, color func(string) paint.Piece) {
+		if text == "" {
+			return
+		}
+		for _, part := range pieces(text, max(16, width-lead-label)) {
+			lines = append(lines, paint.Line{paint.In(t.Quiet, strings.Repeat(" ", lead)+pad(name, label)), color(part)})
+			name = ""
+		}
+	}
+	plain := func(text string) paint.Piece { return paint.In(t.Text, text) }
+	row("file", img.Path, plain)
+	row("size", state.Count(img.Size)+" B", plain)
+	for _, name := range slices.Sorted(maps.Keys(img.Says)) {
+		row(strings.TrimSuffix(name, "itecture"), img.Says[name], plain) // the one word that is too long
+	}
+	row("sha256", img.SHA256, plain)
+	for _, name := range []string{"sha512", "md5", "crc32"} {
+		row(name, img.Digests[name], plain)
+	}
+	switch {
+	case img.Broken:
+		row("published", "another digest than it has: it is broken, or another file", func(text string) paint.Piece { return paint.In(t.Bad, text) })
+	case img.Published != "":
+		row("published", "as in "+img.Published, plain)
+	}
+	row("problem", img.Problem, func(text string) paint.Piece { return paint.In(t.Bad, text) })
+	for _, e := range reckon.Estimates(img.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
+		row("by "+e.Carrier, strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", state.Span(e.Time), e.Terms, e.Warn)), plain)
+	}
+	return append(lines, nil)
+}
+
+// pieces cuts a text into rows: words where it has some, long ones in multiples of 32, as digests are read.
+func pieces(text string, width int) (rows []string) {
+	if strings.Contains(text, " ") {
+		return paint.Wrap(text, width)
+	}
+	most := width
+	if len(text) > width && width > 32 {
+		most = width / 32 * 32
+	}
+	runes := []rune(text)
+	for len(runes) > most {
+		rows, runes = append(rows, string(runes[:most])), runes[most:]
+	}
+	return append(rows, string(runes))
 }
 
 var marks = map[string]string{"yes": "✓", "no": "✗", "first": "◇", "unknown": "?"}

@@ -24,16 +24,18 @@ const (
 	Quit          // really leave while a runbook runs
 	Search        // a text to look for is typed
 	Speed         // a speed is typed
+	Folder        // a folder for the shelf is typed
 )
 
 // View is what the strip needs to know of the interface.
 type View struct {
 	Mode    Mode
-	Typed   string // in Search and Speed
+	Typed   string // in Search, Speed and Folder
 	Message string // of the interface itself
 	Back    int    // rows scrolled back
 	Moved   bool   // something arrived meanwhile
 	Other   bool   // another view than the console is shown
+	Adds    bool   // it is the shelf, and folders can be added
 	Leader  string // the leader key as shown
 	Replay  bool
 	Serving bool // carriers alone
@@ -61,6 +63,8 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		return typed(t, width, "search back for", v, "Enter finds, again finds the one before, Esc ends")
 	case Speed:
 		return typed(t, width, "our end's speed in baud", v, "Enter sets it, Esc leaves it")
+	case Folder:
+		return typed(t, width, "folder to put on the shelf", v, "Enter puts it there, Esc leaves it")
 	}
 	if s.Held != nil {
 		return held(t, s, width)
@@ -184,7 +188,11 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case v.Serving:
 		return paint.Line{paint.In(t.Good, " ●  "), paint.In(t.Text, "Serving until you leave. "), paint.Strong(t.Key, "Ctrl-C"), paint.In(t.Text, " or "), paint.Strong(t.Key, "q"), paint.In(t.Text, " ends it; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
 	case v.Other:
-		return paint.Line{paint.In(t.Quiet, " ○  "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " or "), paint.Strong(t.Key, "Esc"), paint.In(t.Text, " back to the console; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
+		line := paint.Line{paint.In(t.Quiet, " ○  "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " or "), paint.Strong(t.Key, "Esc"), paint.In(t.Text, " back to the console; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
+		if v.Adds {
+			line = append(line, paint.In(t.Text, "; "), paint.Strong(t.Key, "a"), paint.In(t.Text, " puts a folder on the shelf"))
+		}
+		return line
 	case v.Back > 0:
 		line := paint.Line{paint.In(t.Here, " ↑  "), paint.In(t.Text, fmt.Sprintf("%d rows back; ", v.Back)), paint.Strong(t.Key, "Shift+PgDn"), paint.In(t.Text, " forth, any other key returns to the live line")}
 		if v.Moved {
