@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 
 	"github.com/adrg/xdg"
@@ -50,12 +51,10 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			shelf, err := shelfFor(prepared, d, flags.shelf)
-			if err != nil {
-				return usage(err)
-			}
+			shelf, shelfErr := shelfFor(prepared, d, flags.shelf)
 			return p.interactive(cmd.Context(), target, scale, d, shelf, prepared, func(o *open) {
 				flags.apply(o, targets)
+				o.warn(shelfErr)
 			})
 		},
 	}
@@ -67,20 +66,33 @@ func (p *program) openCommand() *cobra.Command {
 	return cmd
 }
 
+// warn tells what went wrong without being a reason to end the session.
+func (o *open) warn(err error) {
+	if err != nil {
+		o.Emit(event.Note{Level: event.Warn, Text: err.Error()})
+	}
+}
+
 // shelfFor is a runbook's shelf, so that both look at the same images, or else one of the folders said or
-// registered.
+// registered. Where the register or a pattern is broken the shelf is empty: a console is worth more.
 func shelfFor(prepared *runbook.Prepared, d *dialect.Dialect, folders []string) (*image.Shelf, error) {
 	if prepared != nil && prepared.Kit.Shelf != nil {
 		return prepared.Kit.Shelf, nil
 	}
-	return newShelf(d, folders)
+	shelf, err := newShelf(d, folders)
+	if err != nil {
+		shelf = image.NewShelf(image.ShelfOptions{})
+	}
+	return shelf, err
 }
 
 // showShelf tells the session what is on the shelf, now and whenever a folder changes, until ctx ends.
 func showShelf(ctx context.Context, o *open, shelf *image.Shelf) {
+	told := ""
 	tell := func(err error) {
-		if err != nil {
-			o.Emit(event.Note{Level: event.Warn, Text: err.Error()})
+		if text := fmt.Sprint(err); text != told { // what goes on being wrong is told once
+			told = text
+			o.warn(err)
 		}
 		if len(shelf.Folders()) > 0 {
 			o.Emit(runbook.ShelfEvent(shelf, o.Facts()))
@@ -89,9 +101,7 @@ func showShelf(ctx context.Context, o *open, shelf *image.Shelf) {
 	if err := shelf.Scan(ctx, nil); ctx.Err() == nil {
 		tell(err)
 	}
-	if err := shelf.Watch(ctx, tell); err != nil {
-		tell(err)
-	}
+	o.warn(shelf.Watch(ctx, tell))
 }
 
 // addToShelf puts a folder on the shelf of this session and of those to come.

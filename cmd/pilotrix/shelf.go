@@ -169,7 +169,7 @@ func (p *program) shelfAdd() *cobra.Command {
 				return p.addDigest(cmd.Context(), args[0], digest)
 			}
 			if _, err := registerFolder(args[0]); err != nil {
-				return usage(fmt.Errorf("%w; a file's published digest is kept with --digest", err))
+				return usage(err)
 			}
 			return p.listShelf(cmd.Context(), nil, false)
 		},

@@ -336,7 +336,7 @@ func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 	}
 	defer watcher.Close()
 	if err := s.watchAll(watcher); err != nil {
-		return err
+		changed(err)
 	}
 	timer := time.NewTimer(time.Hour)
 	timer.Stop()
@@ -351,7 +351,7 @@ func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 			timer.Reset(settle)
 		case <-s.added:
 			if err := s.watchAll(watcher); err != nil {
-				changed(err) // the others are watched as before
+				changed(err)
 			}
 			timer.Reset(0)
 		case err := <-watcher.Errors:
@@ -366,12 +366,13 @@ func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 	}
 }
 
-// watchAll watches every folder; one that is watched already stays so.
-func (s *Shelf) watchAll(watcher *fsnotify.Watcher) error {
+// watchAll watches every folder that is there; one that is watched already stays so. Of one that is not
+// there Scan tells.
+func (s *Shelf) watchAll(watcher *fsnotify.Watcher) (failed error) {
 	for _, folder := range s.Folders() {
-		if err := watcher.Add(folder); err != nil {
-			return fmt.Errorf("shelf: %s cannot be watched: %w", folder, err)
+		if err := watcher.Add(folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			failed = errors.Join(failed, fmt.Errorf("shelf: %s cannot be watched: %w", folder, err))
 		}
 	}
-	return nil
+	return failed
 }

@@ -10,6 +10,7 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -212,10 +213,14 @@ func TestAFileIsReadOnce(t *testing.T) {
 func TestTheShelfIsWatched(t *testing.T) {
 	folder := t.TempDir()
 	s := scanned(t, folder)
+	gone := filepath.Join(t.TempDir(), "gone")
+	s.Add(gone) // the others are watched all the same
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
 	changed, ended := make(chan struct{}, 10), make(chan error, 1)
-	go func() { ended <- s.Watch(ctx, func(err error) { assert.NoError(t, err); changed <- struct{}{} }) }()
+	go func() {
+		ended <- s.Watch(ctx, func(err error) { assert.ErrorIs(t, err, fs.ErrNotExist); changed <- struct{}{} })
+	}()
 	for len(s.Items()) == 0 { // the watch may begin after the file came; then it is put there again
 		put(t, folder, "lark.cgo", cargo("7.4.2"))
 		select {
@@ -236,7 +241,7 @@ func TestTheShelfIsWatched(t *testing.T) {
 			require.Fail(t, "the folder that was added is not read")
 		}
 	}
-	assert.Equal(t, []string{folder, other}, s.Folders())
+	assert.Equal(t, []string{folder, gone, other}, s.Folders())
 	cancel()
 	require.NoError(t, <-ended)
 }
