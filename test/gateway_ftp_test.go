@@ -30,7 +30,7 @@ func TestTheGatewayFetchesByFTP(t *testing.T) {
 	run.Stderr = &said
 	out, err := run.Output()
 	require.NoError(t, err, "%s\n%s", &said, out[max(0, len(out)-2000):])
-	var secrets, fetched int
+	var secrets, fetched, made int
 	var end event.RunEnd
 	pages := map[bool]int{}
 	for _, line := range bytes.Split(bytes.TrimSpace(out), []byte("\n")) {
@@ -41,6 +41,9 @@ func TestTheGatewayFetchesByFTP(t *testing.T) {
 			if b.Secret > 0 {
 				secrets++
 			}
+		case event.Secret:
+			made++
+			assert.Equal(t, event.Secret{What: "password of the ftp server"}, b)
 		case event.TransferEnd:
 			if b.ID != "" && b.Outcome == event.Done {
 				fetched++
@@ -56,6 +59,7 @@ func TestTheGatewayFetchesByFTP(t *testing.T) {
 	assert.Contains(t, end.Proved, "lark 7.6.1 runs on mare-gw1")
 	assert.Equal(t, 3, secrets, "two logins, and the word for the FTP server: told by their lengths")
 	assert.Equal(t, 1, fetched)
+	assert.Positive(t, made, "what keeps the session knew the word before the device could print it")
 	assert.Positive(t, pages[true])
 	assert.Positive(t, pages[false], "its web page was away, too")
 	assert.NotContains(t, string(out), "lamp-and-tide")

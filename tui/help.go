@@ -132,6 +132,8 @@ func tell(body event.Body) (text string, loud bool) {
 		return fmt.Sprintf("%s, %d B, %d blocks, %d again, padding %d B %s", b.Outcome, b.Bytes, b.Blocks, b.Again, b.Padding, b.Message), false
 	case event.Mark:
 		return b.Text, false
+	case event.Secret:
+		return b.What + " made; it is never written", false
 	case event.Note:
 		return b.Text, b.Level != event.Say
 	case event.Course:

@@ -345,6 +345,12 @@ type (
 	Mark struct {
 		Text string `json:"text"`
 	}
+	// Secret is one that was made in this session. Whoever keeps events learns it here before it is typed,
+	// so that a Redactor takes it out of what the device prints back; its value is never written itself.
+	Secret struct {
+		What  string `json:"what"`
+		Value string `json:"-"`
+	}
 	// Note is a remark for the operator. Level is "say", "warn" or "bad".
 	Note struct {
 		Level string `json:"level"`
@@ -412,6 +418,7 @@ func (TransferBegin) Kind() string { return "transfer.begin" }
 func (Transfer) Kind() string      { return "transfer" }
 func (TransferEnd) Kind() string   { return "transfer.end" }
 func (Mark) Kind() string          { return "mark" }
+func (Secret) Kind() string        { return "secret" }
 func (Note) Kind() string          { return "note" }
 func (Course) Kind() string        { return "run.course" }
 func (Carrier) Kind() string       { return "carrier" }
@@ -450,6 +457,7 @@ var decoders = map[string]func([]byte) (Body, error){
 	"transfer":        decode[Transfer],
 	"transfer.end":    decode[TransferEnd],
 	"mark":            decode[Mark],
+	"secret":          decode[Secret],
 	"note":            decode[Note],
 	"run.course":      decode[Course],
 	"carrier":         decode[Carrier],

@@ -42,6 +42,7 @@ var samples = []Body{
 	TransferEnd{Outcome: Failed, Padding: 127},
 	Mark{Text: "speed"},
 	Note{Level: Warn, Text: "!"},
+	Secret{What: "password of the FTP server"},
 	Course{Steps: []StepPlan{{ID: "2a.1", Leg: "hop to 7.6.1"}}},
 	Carrier{Name: "TFTP", State: Listening, Address: "192.0.2.10:69"},
 	Staged{Name: "lark.cgo", State: Offered, By: "TFTP", Size: 5, Slot: true},
@@ -135,4 +136,20 @@ func TestNoSplitLeaksASecret(t *testing.T) {
 		assert.NotContains(t, kept.String(), secret)
 		assert.Equal(t, strings.ReplaceAll(stream, secret, "[secret]"), kept.String())
 	})
+}
+
+// TestASecretMadeInTheSessionIsLearned tells it twice, and lets a device print it in two pieces.
+func TestASecretMadeInTheSessionIsLearned(t *testing.T) {
+	var r Redactor
+	for range 2 {
+		told := r.Apply(Event{Body: Secret{What: "password", Value: "once-only"}})
+		assert.Equal(t, Secret{What: "password"}, told.Body)
+	}
+	assert.Len(t, r.secrets, 1)
+	first := r.Apply(Event{Body: In{Bytes: Text("word: once")}}).Body.(In)
+	second := r.Apply(Event{Body: In{Bytes: Text("-only\r\nok")}}).Body.(In)
+	assert.Equal(t, "word: [secret]\r\nok", string(first.Bytes)+string(second.Bytes))
+	written, err := json.Marshal(Secret{What: "password", Value: "once-only"})
+	require.NoError(t, err)
+	assert.NotContains(t, string(written), "once-only", "not even by who forgets to redact")
 }

@@ -1,6 +1,9 @@
 package event
 
-import "bytes"
+import (
+	"bytes"
+	"slices"
+)
 
 // Redactor takes secrets out of the byte stream before it is kept. What was typed as a secret is
 // marked at its source; a Redactor covers the other way, a device that prints a secret back.
@@ -14,17 +17,23 @@ type Redactor struct {
 // redacted stands where a secret stood.
 var redacted = []byte("[secret]")
 
-// Protect adds a secret. One of fewer than three bytes cannot be told from ordinary output and is
+// Protect adds a secret, once. One of fewer than three bytes cannot be told from ordinary output and is
 // left to the mark at its source.
 func (r *Redactor) Protect(secret []byte) {
-	if len(secret) >= 3 {
+	known := slices.ContainsFunc(r.secrets, func(one []byte) bool { return bytes.Equal(one, secret) })
+	if len(secret) >= 3 && !known {
 		r.secrets = append(r.secrets, bytes.Clone(secret))
 	}
 }
 
-// Apply returns the event with secrets replaced. Bytes that may be the beginning of a secret are
+// Apply returns the event with secrets replaced, and learns those that were made in the session. Bytes that may be the beginning of a secret are
 // held back until what follows them shows whether they are.
 func (r *Redactor) Apply(e Event) Event {
+	if made, is := e.Body.(Secret); is {
+		r.Protect([]byte(made.Value))
+		e.Body = Secret{What: made.What}
+		return e
+	}
 	in, isIn := e.Body.(In)
 	if !isIn || len(r.secrets) == 0 {
 		return e

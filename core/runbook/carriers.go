@@ -86,6 +86,9 @@ func (e *Engine) listen(w where, name string) (serve.Place, error) {
 		e.tellPreflight(r)
 		return place, fmt.Errorf("%s: %s", r.Text, r.Remedy)
 	}
+	if place.Password != "" {
+		e.console.Emit(event.Secret{What: "password of the " + w.by + " server", Value: place.Password})
+	}
 	e.made["serve"] = map[string]any{
 		"carrier": w.by, "address": place.At.Addr().String(), "port": strconv.Itoa(int(place.At.Port())), "name": name, "path": place.Path(name),
 		"user": place.User, "password": place.Password,
