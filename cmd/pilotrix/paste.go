@@ -43,13 +43,11 @@ typed; control characters are refused before anything is sent. A failure names t
 			if err != nil {
 				return usage(err)
 			}
-			for name, pattern := range map[string]**regexp.Regexp{prompt: &opt.Prompt, fail: &opt.Fail} {
-				if name == "" {
-					continue
-				}
-				if *pattern, err = regexp.Compile(name); err != nil {
-					return usage(err)
-				}
+			if opt.Prompt, err = patternOf("--prompt", prompt); err != nil {
+				return usage(err)
+			}
+			if opt.Fail, err = patternOf("--fail", fail); err != nil {
+				return usage(err)
 			}
 			d, err := flags.loadDialect(target)
 			if err != nil {
@@ -71,6 +69,18 @@ typed; control characters are refused before anything is sent. A failure names t
 	cmd.Flags().BoolVar(&opt.Blind, "blind", false, "await nothing")
 	cmd.Flags().DurationVar(&opt.Limit, "limit", 0, "how `long` an echo or a prompt may take; 10 s unless said")
 	return cmd
+}
+
+// patternOf compiles what a flag says, nil for nothing.
+func patternOf(flag, text string) (*regexp.Regexp, error) {
+	if text == "" {
+		return nil, nil
+	}
+	pattern, err := regexp.Compile(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", flag, err)
+	}
+	return pattern, nil
 }
 
 // dangersIn finds the first line that an interlock would stop.

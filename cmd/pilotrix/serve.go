@@ -50,6 +50,11 @@ under a name that --take opens, in the folder of --into, never over another. Ctr
 					return usage(fmt.Errorf("no carrier %q; there are tftp, http and ftp", name))
 				}
 			}
+			for name, port := range ports {
+				if _, known := serve.Carriers[name]; !known || port < 1 || port > 65535 {
+					return usage(fmt.Errorf("--port %s=%d: want a carrier and a port from 1 to 65535, such as tftp=6969", name, port))
+				}
+			}
 			return p.serve(cmd.Context(), args[0], by, at, ports, into, slots)
 		},
 	}
@@ -79,13 +84,10 @@ func (p *program) serve(ctx context.Context, folder string, by []string, at neti
 	feed := hub.Subscribe()
 	dock := serve.NewDock(ctx, serve.Options{Network: network.Host{}, Emit: func(b event.Body) { hub.Emit(b) }})
 	defer dock.Close()
-	unpacked, err := os.MkdirTemp("", "pilotrix-unpacked-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(unpacked)
+	unpacker := &image.Unpacker{}
+	defer unpacker.Close()
 	hub.Emit(event.SessionBegin{Target: "serving " + folder})
-	offered, err := offerAll(ctx, dock, shelf, unpacked, strings.Join(by, " "))
+	offered, err := offerAll(ctx, dock, shelf, unpacker, strings.Join(by, " "))
 	if err != nil {
 		return err
 	}
@@ -126,14 +128,14 @@ func placeText(place serve.Place) string {
 }
 
 // offerAll stages every file of the shelf; two of one name are one too many.
-func offerAll(ctx context.Context, dock *serve.Dock, shelf *image.Shelf, unpacked, by string) (offered int, err error) {
+func offerAll(ctx context.Context, dock *serve.Dock, shelf *image.Shelf, unpacker *image.Unpacker, by string) (offered int, err error) {
 	for _, item := range shelf.Items() {
 		if item.Problem != "" && item.SHA256 == "" {
 			continue
 		}
 		one := item.Image
 		_, offerErr := dock.Offer(carrier.Offer{Name: one.Name, Size: one.Size, SHA256: one.SHA256, Open: func() (io.ReadSeekCloser, error) {
-			return openItem(ctx, one, unpacked)
+			return openItem(ctx, one, unpacker)
 		}}, by)
 		if offerErr != nil {
 			err = errors.Join(err, offerErr)
@@ -145,19 +147,12 @@ func offerAll(ctx context.Context, dock *serve.Dock, shelf *image.Shelf, unpacke
 }
 
 // openItem opens a file; one inside an archive is unpacked the first time.
-func openItem(ctx context.Context, img *image.Image, unpacked string) (io.ReadSeekCloser, error) {
-	if !img.Packed() {
-		return os.Open(img.Path)
-	}
-	place := filepath.Join(unpacked, img.Name)
-	if file, err := os.Open(place); err == nil {
-		return file, nil
-	}
-	out, err := image.Unpack(ctx, img, unpacked, nil)
+func openItem(ctx context.Context, img *image.Image, unpacker *image.Unpacker) (io.ReadSeekCloser, error) {
+	plain, err := unpacker.Plain(ctx, img, nil)
 	if err != nil {
 		return nil, err
 	}
-	return os.Open(out.Path)
+	return os.Open(plain.Path)
 }
 
 // tellServing prints what happens, a line each.

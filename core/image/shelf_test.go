@@ -16,6 +16,8 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -143,6 +145,34 @@ func TestAnArchiveThatChangedIsNotUnpacked(t *testing.T) {
 	put(t, folder, "a.zip", zipped(t, map[string][]byte{"other": []byte("x")}))
 	_, err = Unpack(t.Context(), item.Image, to, nil)
 	assert.ErrorContains(t, err, "does not hold lark.cgo any more")
+}
+
+// TestAnImageIsUnpackedOnceAndWhole asks for it from several sides at the same time.
+func TestAnImageIsUnpackedOnceAndWhole(t *testing.T) {
+	folder, in := t.TempDir(), t.TempDir()
+	data := cargo("7.6.1", strings.Repeat("lark ", 1<<20))
+	put(t, folder, "lark.zip", zipped(t, map[string][]byte{"lark.cgo": data}))
+	item := scanned(t, folder).Items()[0]
+	require.True(t, item.Packed())
+	unpacker := &Unpacker{In: in}
+	var began atomic.Int32
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			out, err := unpacker.Plain(t.Context(), item.Image, func() { began.Add(1) })
+			if assert.NoError(t, err) {
+				got, err := os.ReadFile(out.Path)
+				assert.NoError(t, err)
+				assert.Equal(t, len(data), len(got), "never a part of it")
+			}
+		})
+	}
+	all.Wait()
+	assert.EqualValues(t, 1, began.Load())
+	require.NoError(t, unpacker.Close())
+	left, err := os.ReadDir(in)
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }
 
 func TestPublishedDigestsAreCompared(t *testing.T) {

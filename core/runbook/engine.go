@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -115,8 +114,7 @@ type Engine struct {
 	made      map[string]any // what steps made for later ones: serve, taken, hops, restart, snapshots
 	dock      *serve.Dock    // nil until a step serves
 	withdraw  map[string]func()
-	folder    string // for what is unpacked
-	unpacked  map[string]*image.Image
+	unpacker  image.Unpacker
 	hops      []image.Hop
 	shelfTold event.Shelf
 }
@@ -125,7 +123,7 @@ type Engine struct {
 func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
 	return &Engine{
 		p: p, console: console, facts: facts, failures: map[string]int{},
-		made: map[string]any{}, withdraw: map[string]func(){}, unpacked: map[string]*image.Image{},
+		made: map[string]any{}, withdraw: map[string]func(){}, unpacker: image.Unpacker{In: p.Kit.Folder},
 	}
 }
 
@@ -172,10 +170,8 @@ func (e *Engine) clear() {
 	if e.dock != nil {
 		e.dock.Close()
 	}
-	if e.folder != "" {
-		if err := os.RemoveAll(e.folder); err != nil {
-			e.console.Emit(event.Note{Level: event.Warn, Text: "what was unpacked is left behind: " + err.Error()})
-		}
+	if err := e.unpacker.Close(); err != nil {
+		e.console.Emit(event.Note{Level: event.Warn, Text: "what was unpacked is left behind: " + err.Error()})
 	}
 }
 

@@ -71,19 +71,7 @@ func usable(item image.Item) error {
 // ready makes a plain file of an image and holds that it is still the one that was checked.
 func (e *Engine) ready(ctx context.Context, s *Prepped, img *image.Image) (*image.Image, error) {
 	if img.Packed() {
-		folder, err := e.unpackFolder()
-		if err != nil {
-			return nil, err
-		}
-		if done := e.unpacked[img.SHA256]; done != nil {
-			return done, nil
-		}
-		e.now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Limit)
-		out, err := image.Unpack(ctx, img, folder, nil)
-		if err == nil {
-			e.unpacked[img.SHA256] = out
-		}
-		return out, err
+		return e.unpacker.Plain(ctx, img, func() { e.now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Limit) })
 	}
 	e.now(s, "Weighs "+img.Name, "the disk", s.Limit)
 	now, err := image.Open(img.Path, nil)
@@ -94,19 +82,6 @@ func (e *Engine) ready(ctx context.Context, s *Prepped, img *image.Image) (*imag
 		return nil, fmt.Errorf("%s changed since it was checked (sha256 %.12s…, was %.12s…)", img.Path, now.SHA256, img.SHA256)
 	}
 	return img, nil
-}
-
-// unpackFolder is a folder of this run's own, removed at its end.
-func (e *Engine) unpackFolder() (string, error) {
-	if e.folder != "" {
-		return e.folder, nil
-	}
-	folder, err := os.MkdirTemp(e.p.Kit.Folder, "pilotrix-unpacked-")
-	if err != nil {
-		return "", fmt.Errorf("no folder to unpack into: %w", err)
-	}
-	e.folder = folder
-	return folder, nil
 }
 
 func offerOf(img *image.Image, name string) carrier.Offer {
