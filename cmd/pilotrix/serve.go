@@ -46,12 +46,12 @@ under a name that --take opens, in the folder of --into, never over another. Ctr
 				return usage(err)
 			}
 			for _, name := range by {
-				if _, known := serve.Carriers[name]; !known {
-					return usage(fmt.Errorf("no carrier %q; there are tftp, http and ftp", name))
+				if _, err := serve.Port(name); err != nil {
+					return usage(err)
 				}
 			}
 			for name, port := range ports {
-				if _, known := serve.Carriers[name]; !known || port < 1 || port > 65535 {
+				if _, err := serve.Port(name); err != nil || port < 1 || port > 65535 {
 					return usage(fmt.Errorf("--port %s=%d: want a carrier and a port from 1 to 65535, such as tftp=6969", name, port))
 				}
 			}
@@ -100,7 +100,10 @@ func (p *program) serve(ctx context.Context, folder string, by []string, at neti
 		}
 	}
 	for _, name := range by {
-		port := serve.Carriers[name]
+		port, err := serve.Port(name)
+		if err != nil {
+			return err
+		}
 		if other, said := ports[name]; said {
 			port = uint16(other)
 		}

@@ -300,23 +300,13 @@ func rung(d *Drawing, r state.Rung, left, right, y float64) {
 	case r.Count > 1:
 		tone, weight = Good, 2.2
 	}
-	text := r.What
-	switch {
-	case r.What == "DATA" || r.What == "ACK":
-		text += " " + state.Count(r.First)
-		if r.Last > r.First {
-			text += " … " + state.Count(r.Last)
-		}
-	case r.Text != "":
-		text += "  " + short(r.Text, 90)
-	}
 	d.Text(margin, y+3, 8, Quiet, r.At.Format("15:04:05"))
 	if r.FromDevice {
 		d.Arrow(right, y, left, weight, tone)
 	} else {
 		d.Arrow(left, y, right, weight, tone)
 	}
-	d.Middle((left+right)/2, y-3, 8, Ink, text)
+	d.Middle((left+right)/2, y-3, 8, Ink, short(r.Words(), 96))
 	if r.Again > 0 {
 		d.Text(right+8, y+3, 8, Here, fmt.Sprintf("%d again", r.Again))
 	}

@@ -129,8 +129,8 @@ func walkStream(file *os.File, kind string, visit func(member, io.Reader) error)
 		return err
 	}
 	head := make([]byte, 512)
-	n, err := io.ReadFull(stream, head)
-	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+	n, err := readHead(stream, head)
+	if err != nil {
 		return err
 	}
 	whole := io.MultiReader(bytes.NewReader(head[:n]), stream)
@@ -139,6 +139,15 @@ func walkStream(file *os.File, kind string, visit func(member, io.Reader) error)
 	}
 	name := filepath.Base(file.Name())
 	return stopped(visit(member{strings.TrimSuffix(name, filepath.Ext(name)), -1, time.Time{}}, whole))
+}
+
+// readHead fills head as far as there is something.
+func readHead(from io.Reader, head []byte) (int, error) {
+	n, err := io.ReadFull(from, head)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
+	}
+	return n, err
 }
 
 func unpacker(from io.Reader, kind string) (io.Reader, error) {
@@ -170,8 +179,8 @@ func look(ctx context.Context, archive string, headers []Header, progress func(i
 			return ctx.Err()
 		}
 		head := make([]byte, HeaderSize)
-		n, err := io.ReadFull(data, head)
-		if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+		n, err := readHead(data, head)
+		if err != nil {
 			return fmt.Errorf("%s in it: %w", m.place, err)
 		}
 		img := &Image{Path: archive, Inside: m.place, Name: path.Base(m.place), Modified: m.modified}

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -244,8 +243,8 @@ func (s *Shelf) compute(ctx context.Context, place string, known Digests, progre
 	digests, n := known, 0
 	if known.SHA256 == "" {
 		digests, n, err = Digest(ctx, file, head, progress)
-	} else if n, err = io.ReadFull(file, head); errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		err = nil
+	} else {
+		n, err = readHead(file, head)
 	}
 	if err != nil {
 		return cached{Problem: err.Error()}

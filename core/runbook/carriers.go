@@ -48,9 +48,10 @@ func (e *Engine) where(s *Prepped) (w where, err error) {
 			return w, err
 		}
 	}
-	port, known := serve.Carriers[said["by"]]
-	if w.by = said["by"]; !known {
-		return w, fmt.Errorf("no carrier %q to serve by; there are tftp, http and ftp", w.by)
+	w.by = said["by"]
+	port, err := serve.Port(w.by)
+	if err != nil {
+		return w, err
 	}
 	if said["port"] != "" {
 		n, err := strconv.ParseUint(said["port"], 10, 16)

@@ -116,7 +116,7 @@ func (c *stepCompiler) carrier(path, by string) {
 	if strings.Contains(by, "${") {
 		return
 	}
-	if _, known := serve.Carriers[by]; !known {
-		c.complain(path, "no carrier %q to serve by; there are tftp, http and ftp", by)
+	if _, err := serve.Port(by); err != nil {
+		c.complain(path, "%s", err)
 	}
 }

@@ -18,8 +18,17 @@ import (
 	"pilotrix/core/network"
 )
 
-// Carriers are those that can be served by, with their usual ports.
-var Carriers = map[string]uint16{"tftp": tftp.Port, "http": 80, "ftp": 21}
+// ports are the usual ones of the carriers that can be served by.
+var ports = map[string]uint16{"tftp": tftp.Port, "http": 80, "ftp": 21}
+
+// Port is a carrier's usual port; there is none for what cannot be served by.
+func Port(name string) (uint16, error) {
+	port, known := ports[name]
+	if !known {
+		return 0, fmt.Errorf("no carrier %q to serve by; there are tftp, http and ftp", name)
+	}
+	return port, nil
+}
 
 // Options is what a Dock needs.
 type Options struct {
@@ -94,13 +103,7 @@ func (d *Dock) Offer(o carrier.Offer, by string) (withdraw func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	told := event.Staged{Name: o.Name, State: event.Offered, By: strings.ToUpper(by), Size: o.Size, SHA256: o.SHA256}
-	d.opt.Emit(told)
-	return sync.OnceFunc(func() {
-		undo()
-		told.State = event.Withdrawn
-		d.opt.Emit(told)
-	}), nil
+	return d.staged(event.Staged{Name: o.Name, By: strings.ToUpper(by), Size: o.Size, SHA256: o.SHA256}, undo), nil
 }
 
 // OpenSlot lets one upload in and tells so; the returned function closes it.
@@ -109,13 +112,18 @@ func (d *Dock) OpenSlot(s carrier.Slot, by string) (closeSlot func(), err error)
 	if err != nil {
 		return nil, err
 	}
-	told := event.Staged{Name: s.Name, State: event.Offered, By: strings.ToUpper(by), Slot: true, Size: s.Limit}
-	d.opt.Emit(told)
+	return d.staged(event.Staged{Name: s.Name, By: strings.ToUpper(by), Slot: true, Size: s.Limit}, undo), nil
+}
+
+// staged tells what is staged now, and that it is no more when undo is called.
+func (d *Dock) staged(what event.Staged, undo func()) func() {
+	what.State = event.Offered
+	d.opt.Emit(what)
 	return sync.OnceFunc(func() {
 		undo()
-		told.State = event.Withdrawn
-		d.opt.Emit(told)
-	}), nil
+		what.State = event.Withdrawn
+		d.opt.Emit(what)
+	})
 }
 
 // Endings is told every transfer that ends from now on. It is closed with the dock.
@@ -216,7 +224,8 @@ func (d *Dock) start(name string, at netip.AddrPort) (server, Place, error) {
 		user, password := s.Login()
 		return s, Place{User: user, Password: password}, nil
 	}
-	return nil, Place{}, fmt.Errorf("no carrier %q to serve by; there are tftp, http and ftp", name)
+	_, err := Port(name)
+	return nil, Place{}, err
 }
 
 // watcher turns what the carriers tell into events.

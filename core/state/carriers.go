@@ -48,6 +48,19 @@ type Rung struct {
 	event.Message
 }
 
+// Words are what the rung says: a run of packets by its first and last.
+func (r Rung) Words() string {
+	switch {
+	case (r.What == "DATA" || r.What == "ACK") && r.Last > r.First:
+		return r.What + " " + Count(r.First) + " … " + Count(r.Last)
+	case r.What == "DATA" || r.What == "ACK":
+		return r.What + " " + Count(r.First)
+	case r.Text != "":
+		return r.What + "  " + r.Text
+	}
+	return r.What
+}
+
 const (
 	maxRungs = 400
 	maxMoves = 40

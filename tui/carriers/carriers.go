@@ -226,17 +226,7 @@ func (p painter) ladder() []paint.Line {
 
 // rung is one arrow between the two sides; a run of packets is a heavy one with its first and last.
 func (p painter) rung(r state.Rung) paint.Line {
-	words := r.What
-	heavy := r.Count > 1
-	switch {
-	case r.What == "DATA" || r.What == "ACK":
-		words += " " + state.Count(r.First)
-		if r.Last > r.First {
-			words += " … " + state.Count(r.Last)
-		}
-	case r.Text != "":
-		words += "  " + r.Text
-	}
+	words, heavy := r.Words(), r.Count > 1
 	note := ""
 	if r.Again > 0 {
 		note = fmt.Sprintf(" %s again", state.Count(int64(r.Again)))
