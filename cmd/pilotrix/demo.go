@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/core/image"
 	"pilotrix/core/line"
 	"pilotrix/demo"
 )
@@ -73,5 +74,5 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless 
 	if headless || !onTerminal() {
 		return p.runHeadless(cmd.Context(), target, scale, prepared, approver([]string{"all"}), false, func(*open) {})
 	}
-	return p.interactive(cmd.Context(), target, scale, d, kit.Shelf, prepared, func(*open) {})
+	return p.interactive(cmd.Context(), target, scale, d, func() (*image.Shelf, error) { return kit.Shelf, nil }, prepared, func(*open) {})
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
@@ -51,10 +52,9 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			shelf, shelfErr := shelfFor(prepared, d, flags.shelf)
+			shelf := sync.OnceValues(func() (*image.Shelf, error) { return shelfFor(prepared, d, flags.shelf) })
 			return p.interactive(cmd.Context(), target, scale, d, shelf, prepared, func(o *open) {
 				flags.apply(o, targets)
-				o.warn(shelfErr)
 			})
 		},
 	}
@@ -87,7 +87,9 @@ func shelfFor(prepared *runbook.Prepared, d *dialect.Dialect, folders []string) 
 }
 
 // showShelf tells the session what is on the shelf, now and whenever a folder changes, until ctx ends.
-func showShelf(ctx context.Context, o *open, shelf *image.Shelf) {
+func showShelf(ctx context.Context, o *open, made func() (*image.Shelf, error)) {
+	shelf, err := made()
+	o.warn(err)
 	told := ""
 	tell := func(err error) {
 		if text := fmt.Sprint(err); text != told { // what goes on being wrong is told once
@@ -105,19 +107,22 @@ func showShelf(ctx context.Context, o *open, shelf *image.Shelf) {
 }
 
 // addToShelf puts a folder on the shelf of this session and of those to come.
-func addToShelf(shelf *image.Shelf, folder string) error {
+func addToShelf(made func() (*image.Shelf, error), folder string) error {
 	if rest, found := strings.CutPrefix(folder, "~"); found {
 		folder = xdg.Home + rest
 	}
 	place, err := registerFolder(folder)
-	if err == nil {
-		shelf.Add(place)
+	if err != nil {
+		return err
 	}
-	return err
+	shelf, _ := made() // what was wrong with it is told already
+	shelf.Add(place)
+	return nil
 }
 
-// interactive opens a session in the interface, with a runbook or without.
-func (p *program) interactive(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, shelf *image.Shelf, prepared *runbook.Prepared, begun func(*open)) error {
+// interactive opens a session in the interface, with a runbook or without. The shelf is made beside it,
+// since the first frame does not wait for it.
+func (p *program) interactive(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, shelf func() (*image.Shelf, error), prepared *runbook.Prepared, begun func(*open)) error {
 	var secrets []string
 	if prepared != nil {
 		secrets = prepared.Secrets()
