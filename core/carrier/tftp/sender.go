@@ -80,18 +80,22 @@ func (s *sender) run(ctx context.Context) error {
 	}
 }
 
-// sendFrom sends the blocks from there to the window's end, then reads one ahead: the file is read while
-// the blocks travel.
+// sendFrom sends the blocks from there to the window's end, each as soon as it is read, then reads one
+// ahead: that one is read while the others travel.
 func (s *sender) sendFrom(from int64) error {
-	err := s.readTo(s.base + int64(s.terms.Window))
-	if err == nil {
-		s.sentAt = time.Now()
-		err = s.send(from)
+	s.sentAt = time.Now()
+	for block := from; block < s.base+int64(s.terms.Window); block++ {
+		if err := s.readTo(block + 1); err != nil {
+			return err
+		}
+		if block == s.next {
+			return nil // behind the file's end
+		}
+		if err := s.send(block); err != nil {
+			return err
+		}
 	}
-	if err == nil {
-		err = s.readTo(s.base + int64(len(s.length)))
-	}
-	return err
+	return s.readTo(s.base + int64(len(s.length)))
 }
 
 // readTo reads blocks up to, not with, that one or the file's end. A block shorter than the others, the
@@ -117,19 +121,17 @@ func (s *sender) readTo(end int64) error {
 // end is the first block behind the window.
 func (s *sender) end() int64 { return min(s.next, s.base+int64(s.terms.Window)) }
 
-func (s *sender) send(from int64) error {
-	for block := from; block < s.end(); block++ {
-		size := *s.size(block)
-		if err := s.write(s.slot(block)[:size]); err != nil {
-			return err
-		}
-		again := block <= s.highest
-		if again {
-			s.again++
-		}
-		s.highest = max(s.highest, block)
-		s.message(false, "DATA", block, size-headSize, again, "")
+func (s *sender) send(block int64) error {
+	size := *s.size(block)
+	if err := s.write(s.slot(block)[:size]); err != nil {
+		return err
 	}
+	again := block <= s.highest
+	if again {
+		s.again++
+	}
+	s.highest = max(s.highest, block)
+	s.message(false, "DATA", block, size-headSize, again, "")
 	return nil
 }
 
@@ -138,7 +140,7 @@ func (s *sender) send(from int64) error {
 // Copies of old acknowledgements are passed over: answering each with a block would double every packet
 // from there on (RFC 1123 §4.2.3.1). One that comes sooner than a round trip can be is a copy.
 func (s *sender) acknowledgement(ctx context.Context) (int64, error) {
-	deadline := s.sentAt.Add(s.clock.Wall(s.trips.wait()))
+	deadline := s.within(s.trips.wait())
 	for {
 		got, err := s.read(ctx, deadline)
 		if err != nil {
