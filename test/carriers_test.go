@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/carriertest"
 	"pilotrix/core/carrier/ftpd"
 	"pilotrix/core/carrier/httpd"
 	"pilotrix/core/carrier/tftp"
@@ -187,6 +188,41 @@ func TestFTPWithItsCredentialsAndWithoutThem(t *testing.T) {
 	assert.True(t, bytes.Equal(data, output(t, "curl", "-sS", "-u", login, url)), "the server is up and the file is there")
 }
 
+// endings hears how transfers end.
+type endings struct {
+	carrier.NoWatcher
+	told chan error
+}
+
+func (e endings) Ended(_ carrier.Transfer, _ carrier.Progress, err error) { e.told <- err }
+
+// TestAFileThatIsCutWhileItIsSentIsNoWholeOne: the device is told, and so is the operator.
+func TestAFileThatIsCutWhileItIsSentIsNoWholeOne(t *testing.T) {
+	heard := endings{told: make(chan error, 10)}
+	stage := &carrier.Stage{}
+	_, err := stage.Offer(carriertest.Shrunk("lark.cgo", make([]byte, 100_000), 60_000))
+	require.NoError(t, err)
+	opt := carrier.Serving{Network: network.Host{}, Stage: stage, Watcher: heard}
+	overTFTP, err := tftp.Listen(anyPort, tftp.Options{Network: network.Host{}, Stage: stage, Watcher: heard})
+	tftpAt := serveFor(t, overTFTP, err)
+	overHTTP, err := httpd.Listen(anyPort, opt)
+	httpAt := serveFor(t, overHTTP, err)
+	overFTP, err := ftpd.Listen(anyPort, opt)
+	ftpAt := serveFor(t, overFTP, err)
+	user, password := overFTP.Login()
+	for _, url := range []string{
+		"tftp://" + tftpAt.String() + "/lark.cgo",
+		"http://" + httpAt.String() + overHTTP.Path("lark.cgo"),
+		"ftp://" + user + ":" + password + "@" + ftpAt.String() + "/lark.cgo",
+	} {
+		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+		err := exec.CommandContext(ctx, "curl", "-sS", "-o", filepath.Join(t.TempDir(), "got"), url).Run()
+		cancel()
+		assert.Error(t, err, url)
+		assert.ErrorContains(t, <-heard.told, "it was changed while it was sent", url)
+	}
+}
+
 // TestTheRealBootloaderFetchesByTFTP lets the emulated board fetch an image in blocks of 512 and 1468
 // bytes and windows of 1 and 8, and prove it by its CRC-32.
 func TestTheRealBootloaderFetchesByTFTP(t *testing.T) {
@@ -261,17 +297,22 @@ func TestServeAlone(t *testing.T) {
 	folder, into := t.TempDir(), t.TempDir()
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	port := freePort(t)
-	term := startTerminal(t, 100, 30, "serve", filepath.Join(folder, "shelf"), "--at", "127.0.0.1", "--by", "tftp", "--by", "ftp", "--port", fmt.Sprintf("tftp=%d,ftp=%d", port, freePort(t)), "--take", "setup.txt", "--into", into)
+	term := startTerminal(t, 100, 50, "serve", filepath.Join(folder, "shelf"), "--at", "127.0.0.1", "--by", "tftp", "--by", "ftp", "--port", fmt.Sprintf("tftp=%d,ftp=%d", port, freePort(t)), "--take", "setup.txt", "--into", into)
 	term.until("user once, password ")
 	term.until("may be left here once")
 	got := output(t, "curl", "-sS", fmt.Sprintf("tftp://127.0.0.1:%d/lark-7.6.1.cgo", port))
 	assert.Equal(t, sha256.Sum256(demo.GatewayImage("7.6.1", smallImage)), sha256.Sum256(got))
 	screen := term.until("whole ✓")
 	assert.Contains(t, screen, "RRQ")
+	came := randomFile(t, 700_000)
+	require.NoError(t, os.Rename(came, filepath.Join(folder, "shelf", "came-later.bin")))
+	term.until("came-later.bin")
+	assert.Len(t, output(t, "curl", "-sS", fmt.Sprintf("tftp://127.0.0.1:%d/came-later.bin", port)), 700_000)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "shelf", "SHA256SUMS"), []byte(strings.Repeat("0", 64)+"  came-later.bin\n"), 0o600))
+	term.until("came-later.bin: its sha256 is not the one published in SHA256SUMS")
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
 	require.Error(t, exec.CommandContext(ctx, "curl", "-sS", fmt.Sprintf("tftp://127.0.0.1:%d/LARK-7.6.1.CGO", port)).Run())
-	term.keys("End", "PageDown")
 	term.until("the letter case differs")
 	output(t, "curl", "-sS", "-T", randomFile(t, 1000), fmt.Sprintf("tftp://127.0.0.1:%d/setup.txt", port))
 	require.FileExists(t, filepath.Join(into, "setup.txt"))

@@ -6,7 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -44,6 +46,8 @@ type Options struct {
 	Device string // name of the device, may be empty
 	About  string // family and place, may be empty
 	Line   string // the line as the header shows it
+
+	Places []string // where carriers that serve alone listen, in the words to tell a device
 }
 
 // view is one of the main views.
@@ -295,7 +299,7 @@ func (a *app) key(k tea.Key, name string) tea.Cmd {
 		go a.session.SendHeld()
 		return nil
 	}
-	if name == a.opt.Leader {
+	if name == a.opt.Leader && !a.serving {
 		a.mode = strip.Leader
 		return nil
 	}
@@ -305,7 +309,7 @@ func (a *app) key(k tea.Key, name string) tea.Cmd {
 	if a.view == imagesView && a.imagesKey(name) {
 		return nil
 	}
-	if a.view != consoleView && a.viewKey(name) {
+	if a.view != consoleView && a.move(name) {
 		return nil
 	}
 	if a.state.Ask != nil && a.state.Helm.Who == event.Runbook && a.answerKey(name) {
@@ -324,7 +328,7 @@ func (a *app) key(k tea.Key, name string) tea.Cmd {
 
 func (a *app) functionKey(name string) (handled bool, cmd tea.Cmd) {
 	_, rows := a.console.Size()
-	for _, v := range views {
+	for _, v := range a.views() {
 		if v.key == name {
 			a.show(v.view)
 			return true, nil
@@ -343,11 +347,24 @@ func (a *app) functionKey(name string) (handled bool, cmd tea.Cmd) {
 	return true, nil
 }
 
-// views are the main views with their keys, in the order of the row of keys.
-var views = []struct {
+// viewKey is a main view with its key.
+type viewKey struct {
 	key, name string
 	view      view
-}{
+}
+
+// views are the main views in the order of the row of keys. Carriers that serve alone have no session to
+// show.
+func (a *app) views() []viewKey {
+	if !a.serving {
+		return allViews
+	}
+	return slices.DeleteFunc(slices.Clone(allViews), func(v viewKey) bool {
+		return v.view != helpView && v.view != carriersView && v.view != logbookView
+	})
+}
+
+var allViews = []viewKey{
 	{"f1", "help", helpView},
 	{"f2", "console", consoleView},
 	{"f3", "course", courseView},
@@ -359,6 +376,9 @@ var views = []struct {
 }
 
 func (a *app) show(v view) {
+	if v == consoleView && a.serving {
+		v = carriersView
+	}
 	a.view, a.offset, a.chosen = v, 0, -1
 	if v == consoleView {
 		a.console.Live()
@@ -377,8 +397,8 @@ func (a *app) pause() {
 	}
 }
 
-// viewKey moves in another view than the console. It reports whether the key was for that.
-func (a *app) viewKey(name string) bool {
+// move moves in another view than the console. It reports whether the key was for that.
+func (a *app) move(name string) bool {
 	page := max(1, a.height/2)
 	switch name {
 	case "esc":
@@ -393,6 +413,8 @@ func (a *app) viewKey(name string) bool {
 		a.offset += page
 	case "home":
 		a.offset = 0
+	case "end":
+		a.offset = math.MaxInt / 2 // as far as the view goes
 	default:
 		return a.state.Ask == nil // an answer is taken in every view, anything else in the console only
 	}

@@ -13,6 +13,7 @@ import (
 type CarriersOptions struct {
 	Theme, Leader string
 	Title         string
+	Places        []string // where carriers listen, in the words to tell a device
 	Feed          *event.Feed
 }
 
@@ -20,7 +21,7 @@ type CarriersOptions struct {
 func Carriers(ctx context.Context, opt CarriersOptions) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	a := newApp(ctx, Options{Theme: opt.Theme, Leader: opt.Leader, Device: opt.Title, Line: "serving"})
+	a := newApp(ctx, Options{Theme: opt.Theme, Leader: opt.Leader, Device: opt.Title, Line: "serving", Places: opt.Places})
 	a.serving = true
 	a.view = carriersView
 	p := tea.NewProgram(a, tea.WithContext(ctx))

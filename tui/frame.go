@@ -132,13 +132,13 @@ func (a *app) body(room int) ([]paint.Line, cursorAt) {
 	case courseView:
 		main = a.scrolled(course.List(a.theme, a.state, cols-2), rows)
 	case helpView:
-		main = a.scrolled(helpLines(a.theme, keyName(a.opt.Leader), cols-2), rows)
+		main = a.scrolled(helpLines(a.theme, a.help(), cols-2), rows)
 	case imagesView:
 		main = a.images(cols-2, rows)
 	case banksView:
 		main = a.scrolled(banks.View(a.theme, a.state, cols-2), rows)
 	case carriersView:
-		main = a.scrolled(append(a.places(), carriers.View(a.theme, a.state, cols-2)...), rows)
+		main = a.scrolled(a.carriers(cols-2), rows)
 	case reachView:
 		main = a.scrolled(reach.View(a.theme, a.state, cols-2), rows)
 	case logbookView:
@@ -174,15 +174,26 @@ func (a *app) images(width, rows int) []paint.Line {
 	return a.scrolled(lines, rows)
 }
 
-// places are what a device has to be told to use carriers that serve alone: addresses, paths, logins.
-func (a *app) places() (lines []paint.Line) {
-	if !a.serving {
-		return nil
+func (a *app) help() []section {
+	if a.serving {
+		return servingHelp()
 	}
-	for _, remark := range a.state.Remarks {
-		lines = append(lines, paint.Line{paint.Strong(a.theme.Bright, remark.Text)})
+	return sessionHelp(keyName(a.opt.Leader))
+}
+
+// carriers is what is served. When that is all the program does, what a device has to be told to fetch
+// (paths, logins) and what was remarked stands above it: the list of files may be long.
+func (a *app) carriers(width int) (lines []paint.Line) {
+	for _, place := range a.opt.Places {
+		lines = append(lines, paint.Line{paint.Strong(a.theme.Bright, place)}.Cut(width))
 	}
-	return append(lines, nil)
+	if remarks := cards.Remarks(a.theme, a.state, width); a.serving && len(remarks) > 0 {
+		lines = append(append(lines, nil), remarks...)
+	}
+	if len(lines) > 0 {
+		lines = append(lines, nil)
+	}
+	return append(lines, carriers.View(a.theme, a.state, width)...)
 }
 
 func indent(lines []paint.Line, by int) []paint.Line {
@@ -305,7 +316,7 @@ func (a *app) runRow() paint.Line {
 func (a *app) keysRow() paint.Line {
 	t := a.theme
 	left := paint.Line{{Text: " "}}
-	for _, v := range views {
+	for _, v := range a.views() {
 		name, key := "   ", paint.In(t.Key, strings.ToUpper(v.key))
 		if a.width >= sideLeast || v.view == helpView {
 			name = " " + v.name + "   "
@@ -327,6 +338,8 @@ func (a *app) keysRow() paint.Line {
 	if a.state.Running() && !a.replay {
 		right = append(right, paint.In(t.Key, "F10"), paint.In(t.Quiet, " "+pause+"   "))
 	}
-	right = append(right, paint.In(t.Key, keyName(a.opt.Leader)), paint.In(t.Quiet, " more "))
+	if !a.serving {
+		right = append(right, paint.In(t.Key, keyName(a.opt.Leader)), paint.In(t.Quiet, " more "))
+	}
 	return paint.Between(left, right, a.width)
 }

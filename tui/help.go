@@ -9,12 +9,33 @@ import (
 	"pilotrix/tui/theme"
 )
 
-// helpLines says which keys do what, and what the marks mean.
-func helpLines(t theme.Theme, leader string, width int) []paint.Line {
-	sections := []struct {
-		name string
-		rows [][2]string
-	}{
+// section is a part of the help: keys or marks, each with what it does or means.
+type section struct {
+	name string
+	rows [][2]string
+}
+
+// servingHelp is the help of carriers that serve alone.
+func servingHelp() []section {
+	return []section{
+		{"Serving", [][2]string{
+			{"q, Ctrl-C", "ends it; what is under way is told so"},
+			{"F6", "what is awaited and staged, each transfer, the ladder of the one that matters, what was refused"},
+			{"F8", "what happened"},
+			{"↑ ↓ Home End", "move in a view, PgUp and PgDn too"},
+		}},
+		{"Marks", [][2]string{
+			{"● ○", "a carrier that listens, one that ended"},
+			{"▷", "a device may fetch this, under exactly this name"},
+			{"◁", "a device may leave this here, once, under exactly this name"},
+			{"─ ═", "one message, a run of them"},
+		}},
+	}
+}
+
+// sessionHelp is the help of a session with a device.
+func sessionHelp(leader string) []section {
+	return []section{
 		{"The helm", [][2]string{
 			{"type", "takes the helm at once; a transfer is cancelled cleanly first"},
 			{"F10", "pauses the runbook, or gives the helm back to it"},
@@ -54,6 +75,10 @@ func helpLines(t theme.Theme, leader string, width int) []paint.Line {
 			{"✗", "failed or stopped"},
 		}},
 	}
+}
+
+// helpLines says which keys do what, and what the marks mean.
+func helpLines(t theme.Theme, sections []section, width int) []paint.Line {
 	var lines []paint.Line
 	for i, s := range sections {
 		if i > 0 {

@@ -70,7 +70,7 @@ func (c *coursePrinter) tell(e event.Event) {
 	case event.Carrier:
 		c.say("      %s %s at %s %s", b.Name, b.State, b.Address, b.Note)
 	case event.Staged:
-		c.say("      %s %s", b.Name, b.State)
+		c.staged(b)
 	case event.Preflight:
 		c.preflight(b)
 	case event.Message:
@@ -87,7 +87,7 @@ func (c *coursePrinter) tell(e event.Event) {
 	case event.Transfer:
 		c.transfer(b)
 	case event.TransferEnd:
-		c.say("      %s: %d B in %s, %d blocks, %d again, padding %d B %s", b.Outcome, b.Bytes, b.Took.Round(100*time.Millisecond), b.Blocks, b.Again, b.Padding, b.Message)
+		c.transferEnd(b)
 	case event.RunEnd:
 		c.end(b)
 	}
@@ -167,6 +167,25 @@ func (c *coursePrinter) transfer(b event.Transfer) {
 	if part := int(4 * b.Bytes / b.Size); part > c.lastPart[b.ID] {
 		c.lastPart[b.ID] = part
 		c.say("      %3d %%  %d of %d B  %.1f kB/s  %s left", 100*b.Bytes/b.Size, b.Bytes, b.Size, b.Rate/1000, b.Left.Round(time.Second))
+	}
+}
+
+func (c *coursePrinter) transferEnd(b event.TransferEnd) {
+	padding := ""
+	if b.Padding > 0 {
+		padding = fmt.Sprintf(", padding %d B", b.Padding)
+	}
+	c.say("      %s: %d B in %s, %d blocks, %d again%s %s", b.Outcome, b.Bytes, b.Took.Round(10*time.Millisecond), b.Blocks, b.Again, padding, b.Message)
+}
+
+func (c *coursePrinter) staged(b event.Staged) {
+	switch {
+	case !b.Slot:
+		c.say("      %s %s, %d B", b.Name, b.State, b.Size)
+	case b.State == event.Offered:
+		c.say("      %s may be left here once, up to %d B", b.Name, b.Size)
+	default:
+		c.say("      %s is not taken any more", b.Name)
 	}
 }
 

@@ -34,8 +34,9 @@ func (p *program) serveCommand() *cobra.Command {
 		Use:   "serve FOLDER",
 		Short: "Offer a folder's files by TFTP, HTTP or FTP, with a live view",
 		Long: `Offers the files of a folder to devices, by their exact names and nothing else; images inside archives
-are offered under their own names and unpacked when they are asked for. A device may leave a file only
-under a name that --take opens, in the folder of --into, never over another. Ctrl-C ends it.`,
+are offered under their own names and unpacked when they are asked for. What comes into the folder is
+offered too, what goes is withdrawn, and a file is not handed out while it changes. A device may leave a
+file only under a name that --take opens, in the folder of --into, never over another. Ctrl-C ends it.`,
 		Example: `  pilotrix serve ~/images --at 192.0.2.10
   pilotrix serve ~/images --at 192.0.2.10 --by tftp --by http --port http=8080
   pilotrix serve ~/images --at 127.0.0.1 --port tftp=6969 --take setup.txt --into ./kept`,
@@ -75,7 +76,9 @@ func servingAddress(text string) (netip.Addr, error) {
 
 const mostTaken = 64 << 20
 
-func (p *program) serve(ctx context.Context, folder string, by []string, at netip.Addr, ports map[string]int, into string, slots []string) error {
+func (p *program) serve(ctx context.Context, folder string, by []string, at netip.Addr, ports map[string]int, into string, slots []string) (err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	shelf, err := p.openShelf(ctx, nil, []string{folder})
 	if err != nil {
 		return err
@@ -86,12 +89,8 @@ func (p *program) serve(ctx context.Context, folder string, by []string, at neti
 	defer dock.Close()
 	unpacker := &image.Unpacker{}
 	defer unpacker.Close()
-	hub.Emit(event.SessionBegin{Target: "serving " + folder})
-	offered, err := offerAll(ctx, dock, shelf, unpacker, strings.Join(by, " "))
-	if err != nil {
-		return err
-	}
-	if offered == 0 && len(slots) == 0 {
+	offers := serve.NewFolder(ctx, dock, strings.Join(by, " "), unpacker)
+	if offers.Follow(shelf.Items()) == 0 && len(slots) == 0 {
 		return fmt.Errorf("%s holds no file to offer", folder)
 	}
 	for _, name := range slots {
@@ -99,10 +98,33 @@ func (p *program) serve(ctx context.Context, folder string, by []string, at neti
 			return err
 		}
 	}
+	places, err := listenAll(dock, by, at, ports)
+	if err != nil {
+		return err
+	}
+	watching := make(chan error, 1)
+	go func() { watching <- followFolder(ctx, shelf, offers, hub) }()
+	defer func() {
+		cancel()
+		err = errors.Join(err, <-watching)
+	}()
+	if onTerminal() {
+		return tui.Carriers(ctx, tui.CarriersOptions{Theme: p.theme, Leader: p.leader, Feed: feed, Title: folder, Places: places})
+	}
+	fmt.Fprintf(p.out, "serving %s; Ctrl-C ends it\n", folder)
+	for _, place := range places {
+		fmt.Fprintln(p.out, place)
+	}
+	return p.tellServing(ctx, feed)
+}
+
+// listenAll starts carriers and returns in words what a device has to be told of them besides
+// their addresses.
+func listenAll(dock *serve.Dock, by []string, at netip.Addr, ports map[string]int) (places []string, err error) {
 	for _, name := range by {
 		port, err := serve.Port(name)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if other, said := ports[name]; said {
 			port = uint16(other)
@@ -110,52 +132,30 @@ func (p *program) serve(ctx context.Context, folder string, by []string, at neti
 		place, err := dock.Listen(name, netip.AddrPortFrom(at, port))
 		if err != nil {
 			r := preflight.ListenWords(name, netip.AddrPortFrom(at, port), err)
-			return fmt.Errorf("%s; %s", r.Text, r.Remedy)
+			return nil, fmt.Errorf("%s; %s", r.Text, r.Remedy)
 		}
-		hub.Emit(event.Note{Level: event.Say, Text: placeText(place)})
+		if place.Carrier != "tftp" { // its address says all
+			places = append(places, placeText(place))
+		}
 	}
-	if onTerminal() {
-		return tui.Carriers(ctx, tui.CarriersOptions{Theme: p.theme, Leader: p.leader, Feed: feed, Title: folder})
-	}
-	return p.tellServing(ctx, feed)
+	return places, nil
 }
 
 func placeText(place serve.Place) string {
-	switch place.Carrier {
-	case "http":
+	if place.Carrier == "http" {
 		return fmt.Sprintf("HTTP: http://%s%s", place.At, place.Path("NAME"))
-	case "ftp":
-		return fmt.Sprintf("FTP: %s, user %s, password %s", place.At, place.User, place.Password)
 	}
-	return fmt.Sprintf("TFTP: %s", place.At)
+	return fmt.Sprintf("FTP: %s, user %s, password %s", place.At, place.User, place.Password)
 }
 
-// offerAll stages every file of the shelf; two of one name are one too many.
-func offerAll(ctx context.Context, dock *serve.Dock, shelf *image.Shelf, unpacker *image.Unpacker, by string) (offered int, err error) {
-	for _, item := range shelf.Items() {
-		if item.Problem != "" && item.SHA256 == "" {
-			continue
+// followFolder offers what comes into the folder and withdraws what goes, until ctx ends.
+func followFolder(ctx context.Context, shelf *image.Shelf, offers *serve.Folder, hub *event.Hub) error {
+	return shelf.Watch(ctx, func(err error) {
+		if err != nil {
+			hub.Emit(event.Note{Level: event.Warn, Text: err.Error()})
 		}
-		one := item.Image
-		_, offerErr := dock.Offer(carrier.Offer{Name: one.Name, Size: one.Size, SHA256: one.SHA256, Open: func() (io.ReadSeekCloser, error) {
-			return openItem(ctx, one, unpacker)
-		}}, by)
-		if offerErr != nil {
-			err = errors.Join(err, offerErr)
-			continue
-		}
-		offered++
-	}
-	return offered, err
-}
-
-// openItem opens a file; one inside an archive is unpacked the first time.
-func openItem(ctx context.Context, img *image.Image, unpacker *image.Unpacker) (io.ReadSeekCloser, error) {
-	plain, err := unpacker.Plain(ctx, img, nil)
-	if err != nil {
-		return nil, err
-	}
-	return os.Open(plain.Path)
+		offers.Follow(shelf.Items())
+	})
 }
 
 // tellServing prints what happens, a line each.

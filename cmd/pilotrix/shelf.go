@@ -203,7 +203,7 @@ func (p *program) addDigest(ctx context.Context, place, text string) error {
 		if len(items) > 1 && !published.Holds(item.Digests) {
 			continue
 		}
-		key := image.PastedKey(item.Image)
+		key := item.Image.Place()
 		r.Pasted[key] = []image.Published{published}
 		held = held || published.Holds(item.Digests)
 	}

@@ -249,8 +249,12 @@ func Unpack(ctx context.Context, img *Image, folder string, progress func(int64)
 	case !found:
 		return nil, fmt.Errorf("%s does not hold %s any more", img.Path, img.Inside)
 	}
+	_ = os.Chtimes(place, time.Time{}, img.Modified) // a nicety: the file is as old as it was when packed
+	if info, err = os.Stat(place); err != nil {
+		return nil, err
+	}
 	out := *img
-	out.Path, out.Inside = place, ""
+	out.Path, out.Inside, out.Modified = place, "", info.ModTime()
 	return &out, nil
 }
 

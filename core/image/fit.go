@@ -103,7 +103,7 @@ func (i Item) fitFile(add reasons) {
 	case i.Broken():
 		for _, p := range i.Published {
 			if !p.Holds {
-				add("digest", No, fmt.Sprintf("its %s is not the one published in %s: it is broken, or another file", p.Algorithm, p.From))
+				add("digest", No, p.Differs())
 			}
 		}
 	case i.Proved():

@@ -5,6 +5,7 @@ package image
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -36,6 +37,32 @@ type Image struct {
 
 // Packed reports whether the image has to be unpacked before it can be used.
 func (i *Image) Packed() bool { return i.Inside != "" }
+
+// Place is where the image is: its path, or that of its archive with the place inside. A digest pasted for
+// it is kept under this.
+func (i *Image) Place() string {
+	if i.Packed() {
+		return i.Path + "!" + i.Inside
+	}
+	return i.Path
+}
+
+// Reader opens a plain image to be sent. A file that is not the one that was weighed any more is an error.
+func (i *Image) Reader() (*os.File, error) {
+	file, err := os.Open(i.Path)
+	if err != nil {
+		return nil, fmt.Errorf("image: %w", err)
+	}
+	info, err := file.Stat()
+	if err == nil && (info.Size() != i.Size || !info.ModTime().Equal(i.Modified)) {
+		err = fmt.Errorf("%s changed since it was weighed (%d B of %s, was %d B of %s)", i.Path,
+			info.Size(), info.ModTime().Format(time.DateTime), i.Size, i.Modified.Format(time.DateTime))
+	}
+	if err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	return file, nil
+}
 
 // Open reads a plain file once and returns what is known of it.
 func Open(path string, headers []Header) (*Image, error) {

@@ -34,6 +34,15 @@ type Checked struct {
 	Holds     bool
 }
 
+// Differs says in words that the digest does not hold.
+func (c Checked) Differs() string {
+	whose := "its"
+	if c.OfArchive {
+		whose = "its archive's"
+	}
+	return fmt.Sprintf("%s %s is not the one published in %s: it is broken, or another file", whose, c.Algorithm, c.From)
+}
+
 // Broken reports whether a published digest says that this is another file.
 func (i Item) Broken() bool {
 	return slices.ContainsFunc(i.Published, func(p Checked) bool { return !p.Holds })
@@ -197,15 +206,7 @@ func (s *Shelf) addPublished(item *Item, published map[string][]Published) {
 	} else {
 		add(published[item.Path], item.Digests, false)
 	}
-	add(s.pasted[PastedKey(item.Image)], item.Digests, false)
-}
-
-// PastedKey is what a digest pasted for an image is kept under.
-func PastedKey(i *Image) string {
-	if i.Packed() {
-		return i.Path + "!" + i.Inside
-	}
-	return i.Path
+	add(s.pasted[item.Place()], item.Digests, false)
 }
 
 // itemsIn are the items of one file: itself, or what is in it.

@@ -2,8 +2,11 @@ package image
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"sync"
 )
 
@@ -38,7 +41,11 @@ func (u *Unpacker) Plain(ctx context.Context, img *Image, begins func()) (*Image
 		}
 		u.folder, u.plain = folder, map[string]*Image{}
 	}
-	out, err := Unpack(ctx, img, u.folder, nil)
+	own := filepath.Join(u.folder, img.SHA256) // several may have one name
+	if err := os.Mkdir(own, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, fmt.Errorf("no folder to unpack into: %w", err)
+	}
+	out, err := Unpack(ctx, img, own, nil)
 	if err == nil {
 		u.plain[img.SHA256] = out
 	}

@@ -3,7 +3,6 @@ package preflight
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -18,26 +17,19 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/carriertest"
 	"pilotrix/core/carrier/tftp"
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
 	"pilotrix/core/network/memory"
 )
 
-type file struct{ *bytes.Reader }
-
-func (file) Close() error { return nil }
-
-func offerOf(name string, data []byte) carrier.Offer {
-	return carrier.Offer{Name: name, Size: int64(len(data)), SHA256: fmt.Sprintf("%x", sha256.Sum256(data)), Open: func() (io.ReadSeekCloser, error) { return file{bytes.NewReader(data)}, nil }}
-}
-
 // served runs a test with a TFTP server that has one file staged.
 func served(t *testing.T, use func(t *testing.T, plan Plan)) {
 	synctest.Test(t, func(t *testing.T) {
 		laptop := memory.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
 		stage := &carrier.Stage{}
-		offer := offerOf("lark.cgo", bytes.Repeat([]byte("lark"), 1000))
+		offer := carriertest.Offer("lark.cgo", bytes.Repeat([]byte("lark"), 1000))
 		_, err := stage.Offer(offer)
 		require.NoError(t, err)
 		server, err := tftp.Listen(netip.MustParseAddrPort("192.0.2.10:69"), tftp.Options{Network: laptop, Stage: stage})
@@ -73,7 +65,7 @@ func TestEveryFailureHasItsRemedy(t *testing.T) {
 		"a file that is gone":          {func(p *Plan) { p.Offer.Open = func() (io.ReadSeekCloser, error) { return nil, os.ErrNotExist } }, "file", "cannot be read"},
 		"nobody on the port":           {func(p *Plan) { p.At = netip.MustParseAddrPort("192.0.2.10:6969") }, "server", "does not hand the file out"},
 		"a name that is not staged":    {func(p *Plan) { p.Offer.Name = "other" }, "server", "no other here"},
-		"another file of that name":    {func(p *Plan) { p.Offer = offerOf("lark.cgo", []byte("another")) }, "server", "hands out another file"},
+		"another file of that name":    {func(p *Plan) { p.Offer = carriertest.Offer("lark.cgo", []byte("another")) }, "server", "hands out another file"},
 	} {
 		served(t, func(t *testing.T, plan Plan) {
 			c.change(&plan)

@@ -129,7 +129,7 @@ func (e *Engine) serve(ctx context.Context, s *Prepped) error {
 	if before := e.withdraw[name]; before != nil {
 		before()
 	}
-	offer := offerOf(img, name)
+	offer := serve.OfferOf(img, name)
 	if e.withdraw[name], err = e.dock.Offer(offer, w.by); err != nil {
 		return err
 	}
@@ -262,7 +262,7 @@ func (e *Engine) putNow(ctx context.Context, s *Prepped, img *image.Image, to ne
 	client := tftp.Client{Network: e.p.Kit.Network, Clock: e.console.Clock(), Progress: func(p carrier.Progress) {
 		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Again: p.Again, Rate: p.Rate, Left: p.Left})
 	}}
-	result, err := client.PutWhenOpen(ctx, to, name, img.Size, func() (io.ReadCloser, error) { return os.Open(img.Path) }, func(tries int) {
+	result, err := client.PutWhenOpen(ctx, to, name, img.Size, func() (io.ReadCloser, error) { return img.Reader() }, func(tries int) {
 		e.now(s, fmt.Sprintf("Puts %s to %s by TFTP", name, to.Addr()), fmt.Sprintf("the loader's window to open, try %d", tries), s.Limit)
 	})
 	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Again: result.Again, Took: result.Took}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -450,7 +449,7 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 	if err != nil {
 		return err
 	}
-	file, err := os.Open(img.Path)
+	file, err := img.Reader()
 	if err != nil {
 		return err
 	}

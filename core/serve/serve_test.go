@@ -16,15 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/carriertest"
 	"pilotrix/core/carrier/tftp"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/network/memory"
 )
-
-type file struct{ *bytes.Reader }
-
-func (file) Close() error { return nil }
 
 // dock runs a test with a dock that keeps what it told.
 func dock(t *testing.T, use func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body)) {
@@ -62,7 +59,7 @@ var at = netip.MustParseAddrPort("192.0.2.10:69")
 func TestALadderHasOneRungForARunOfPackets(t *testing.T) {
 	dock(t, func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body) {
 		data := bytes.Repeat([]byte("lark"), 100_000)
-		_, err := d.Offer(carrier.Offer{Name: "lark.cgo", Size: int64(len(data)), Open: func() (io.ReadSeekCloser, error) { return file{bytes.NewReader(data)}, nil }}, "tftp")
+		_, err := d.Offer(carriertest.Offer("lark.cgo", data), "tftp")
 		require.NoError(t, err)
 		_, err = d.Listen("tftp", at)
 		require.NoError(t, err)
@@ -114,7 +111,7 @@ func TestUploadsEndOnTheDock(t *testing.T) {
 
 func TestWhatIsWithdrawnIsNotServed(t *testing.T) {
 	dock(t, func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body) {
-		withdraw, err := d.Offer(carrier.Offer{Name: "x", Open: func() (io.ReadSeekCloser, error) { return file{bytes.NewReader(nil)}, nil }}, "tftp")
+		withdraw, err := d.Offer(carriertest.Offer("x", nil), "tftp")
 		require.NoError(t, err)
 		place, err := d.Listen("tftp", at)
 		require.NoError(t, err)
@@ -140,7 +137,7 @@ func TestOurOwnChecksAreNoTransfers(t *testing.T) {
 		told := make(chan event.Body, 100)
 		ctx, cancel := context.WithCancel(t.Context())
 		d := NewDock(ctx, Options{Network: laptop, Emit: func(b event.Body) { told <- b }})
-		_, err := d.Offer(carrier.Offer{Name: "x", Size: 3, Open: func() (io.ReadSeekCloser, error) { return file{bytes.NewReader([]byte("abc"))}, nil }}, "tftp")
+		_, err := d.Offer(carriertest.Offer("x", []byte("abc")), "tftp")
 		require.NoError(t, err)
 		_, err = d.Listen("tftp", at)
 		require.NoError(t, err)

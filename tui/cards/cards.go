@@ -397,6 +397,11 @@ func (p painter) proved() []paint.Line {
 	return lines
 }
 
+// Remarks are the latest things that were said, for a view that has no side column.
+func Remarks(t theme.Theme, s *state.State, width int) []paint.Line {
+	return painter{t, s, width}.remarks()
+}
+
 func (p painter) remarks() []paint.Line {
 	if len(p.s.Remarks) == 0 {
 		return nil

@@ -3,9 +3,7 @@
 package carriers
 
 import (
-	"cmp"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -18,8 +16,12 @@ import (
 // View draws carriers, staged files, transfers, then the ladder of the one that matters now.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	p := painter{t, s, width}
+	above, below := p.staged(), []paint.Line(nil)
+	if len(above) > few { // a whole folder: what moves is more telling
+		above, below = nil, above
+	}
 	var lines []paint.Line
-	for _, part := range [][]paint.Line{p.listening(), p.staged(), p.preflight(), p.transfers(), p.ladder(), p.estimates()} {
+	for _, part := range [][]paint.Line{p.listening(), p.awaited(), above, p.preflight(), p.transfers(), p.ladder(), p.estimates(), below} {
 		if len(part) == 0 {
 			continue
 		}
@@ -30,6 +32,9 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	}
 	return lines
 }
+
+// few rows of files stand above what moves, more of them below.
+const few = 7
 
 type painter struct {
 	t     theme.Theme
@@ -59,17 +64,20 @@ func (p painter) listening() []paint.Line {
 	return []paint.Line{line.Cut(p.width)}
 }
 
-func (p painter) staged() []paint.Line {
-	if len(p.s.Staged) == 0 {
-		return nil
-	}
-	lines := []paint.Line{p.head("staged, under exactly these names", nil)}
-	const most = 6
-	files := slices.Clone(p.s.Staged)
-	slices.SortStableFunc(files, func(a, b event.Staged) int { return cmp.Compare(waited(a), waited(b)) })
-	for _, f := range files[:min(len(files), most)] {
+// awaited are the files that a device may leave here.
+func (p painter) awaited() (lines []paint.Line) {
+	for _, f := range p.s.Staged {
 		if f.Slot {
 			lines = append(lines, paint.Between(paint.Line{paint.Strong(p.t.Here, " ◁ "), paint.In(p.t.Text, f.Name)}, paint.Line{paint.In(p.t.Quiet, "may be left here once, up to "+state.Count(f.Size)+" B")}, p.width))
+		}
+	}
+	return p.under("awaited, under exactly these names", lines)
+}
+
+// staged are the files that a device may fetch.
+func (p painter) staged() (lines []paint.Line) {
+	for _, f := range p.s.Staged {
+		if f.Slot {
 			continue
 		}
 		right := paint.Line{paint.In(p.t.Quiet, state.Count(f.Size)+" B")}
@@ -78,26 +86,20 @@ func (p painter) staged() []paint.Line {
 		}
 		lines = append(lines, paint.Between(paint.Line{paint.Strong(p.t.Good, " ▷ "), paint.In(p.t.Text, f.Name)}, right, p.width))
 	}
-	if more := len(p.s.Staged) - most; more > 0 {
-		lines = append(lines, paint.Line{paint.In(p.t.Quiet, fmt.Sprintf("   and %d more", more))})
-	}
-	return lines
+	return p.under("staged, under exactly these names", lines)
 }
 
-// waited ranks slots before files: they are what is waited for.
-func waited(f event.Staged) int {
-	if f.Slot {
-		return 0
+// under puts a head over lines when there are any.
+func (p painter) under(name string, lines []paint.Line) []paint.Line {
+	if len(lines) == 0 {
+		return nil
 	}
-	return 1
+	return append([]paint.Line{p.head(name, nil)}, lines...)
 }
 
 // preflight shows the checks of the present step.
 func (p painter) preflight() []paint.Line {
-	if len(p.s.Preflight) == 0 {
-		return nil
-	}
-	return append([]paint.Line{p.head("before the device is asked", nil)}, Checks(p.t, p.s, p.width)...)
+	return p.under("before the device is asked", Checks(p.t, p.s, p.width))
 }
 
 // Checks are the present step's checks, a row each, with the remedy of those that failed.

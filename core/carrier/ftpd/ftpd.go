@@ -157,7 +157,8 @@ func (d *driver) GetFile(c *ftp.Context, path string, from int64) (int64, io.Rea
 	t := d.transfer(c, offer.Name, offer.Size, false)
 	d.s.opt.Watcher.Said(carrier.Message{Transfer: t.ID, By: "FTP", Peer: t.Peer, FromPeer: true, Kind: "RETR", Text: offer.Name})
 	d.s.opt.Watcher.Began(t)
-	return offer.Size - from, &reading{ReadCloser: file, count: carrier.NewCount(d.s.opt.Clock, d.s.opt.Watcher, t), left: offer.Size - from}, nil
+	left := offer.Size - from
+	return left, &reading{file: file, source: carrier.Whole(file, left), left: left, count: carrier.NewCount(d.s.opt.Clock, d.s.opt.Watcher, t)}, nil
 }
 
 func (d *driver) transfer(c *ftp.Context, name string, size int64, upload bool) carrier.Transfer {
@@ -166,28 +167,33 @@ func (d *driver) transfer(c *ftp.Context, name string, size int64, upload bool) 
 
 // reading counts what is read, and tells at the end whether all of it was.
 type reading struct {
-	io.ReadCloser
-	count *carrier.Count
-	left  int64
-	once  sync.Once
+	file   io.Closer
+	source io.Reader
+	count  *carrier.Count
+	left   int64
+	failed error
+	once   sync.Once
 }
 
 func (r *reading) Read(p []byte) (int, error) {
-	n, err := r.ReadCloser.Read(p)
+	n, err := r.source.Read(p)
 	r.left -= int64(n)
 	r.count.Add(n)
+	if err != nil && err != io.EOF {
+		r.failed = err
+	}
 	return n, err
 }
 
 func (r *reading) Close() error {
 	r.once.Do(func() {
-		var err error
-		if r.left > 0 {
+		err := r.failed
+		if err == nil && r.left > 0 {
 			err = fmt.Errorf("the device hung up with %d B to go", r.left)
 		}
 		r.count.End(err)
 	})
-	return r.ReadCloser.Close()
+	return r.file.Close()
 }
 
 // PutFile implements ftp.Driver.

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -116,8 +117,12 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/octet-stream")
 	http.ServeContent(out, r, offer.Name, time.Time{}, file)
 	err = out.failed
-	if err == nil && r.Context().Err() != nil {
+	switch {
+	case err != nil:
+	case r.Context().Err() != nil:
 		err = errors.New("the device hung up")
+	default:
+		err = out.missing()
 	}
 	s.opt.Watcher.Said(carrier.Message{Transfer: id, By: "HTTP", Peer: peer, Kind: fmt.Sprint(out.status()), Text: fmt.Sprintf("%d B", count.Bytes())})
 	count.End(err)
@@ -148,6 +153,16 @@ func (c *counted) Write(p []byte) (int, error) {
 // ReadFrom keeps the standard library's way of copying, piece by piece so that it can be counted.
 func (c *counted) ReadFrom(r io.Reader) (int64, error) {
 	return io.CopyBuffer(struct{ io.Writer }{c}, r, make([]byte, 64<<10))
+}
+
+// missing tells when less went out than was announced: the file ended too soon, and the connection was
+// closed on the device.
+func (c *counted) missing() error {
+	announced, err := strconv.ParseInt(c.Header().Get("Content-Length"), 10, 64)
+	if left := announced - c.count.Bytes(); err == nil && left > 0 {
+		return fmt.Errorf("the file ended with %d B to go: it was changed while it was sent", left)
+	}
+	return nil
 }
 
 func (c *counted) status() int {

@@ -61,6 +61,7 @@ func (c Client) Get(ctx context.Context, server netip.AddrPort, name string, to 
 // Put sends a file of that size; -1 when it is not known.
 func (c Client) Put(ctx context.Context, server netip.AddrPort, name string, from io.Reader, size int64) (Result, error) {
 	mode := c.mode()
+	from = carrier.Whole(from, size)
 	if mode == Netascii {
 		from, size = &toNetascii{source: from}, -1
 	}

@@ -231,7 +231,7 @@ func (s *Server) send(ctx context.Context, p *peer, req request) {
 		return
 	}
 	defer file.Close()
-	source, size := io.Reader(file), offer.Size
+	source, size := carrier.Whole(file, offer.Size), offer.Size
 	if req.mode == Netascii {
 		source, size = &toNetascii{source: source}, -1 // its size would be that of the encoded text
 	}

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/carriertest"
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
 	"pilotrix/core/network/memory"
@@ -84,14 +85,6 @@ func content(size int, seed byte) []byte {
 	return data
 }
 
-type reader struct{ *bytes.Reader }
-
-func (reader) Close() error { return nil }
-
-func offer(name string, data []byte) carrier.Offer {
-	return carrier.Offer{Name: name, Size: int64(len(data)), Open: func() (io.ReadSeekCloser, error) { return reader{bytes.NewReader(data)}, nil }}
-}
-
 // rig is a server and a client's host on a network in memory.
 type rig struct {
 	net    *memory.Net
@@ -145,7 +138,7 @@ func TestEverySizeBothWaysInEveryShape(t *testing.T) {
 				}
 				name := fmt.Sprintf("image-%d-%d", i, j)
 				data := content(size, 7)
-				_, err := r.stage.Offer(offer(name, data))
+				_, err := r.stage.Offer(carriertest.Offer(name, data))
 				require.NoError(t, err)
 				client := shape
 				client.Network, client.Clock = r.host, clock.Real()
@@ -191,7 +184,7 @@ func TestAThousandTransfersOnABadNetwork(t *testing.T) {
 				client.Window = []int{0, 1, 4, 16}[random.IntN(4)]
 				ctx, cancel := context.WithTimeout(t.Context(), 4*time.Hour)
 				if i%2 == 0 {
-					withdraw, err := r.stage.Offer(offer(name, data))
+					withdraw, err := r.stage.Offer(carriertest.Offer(name, data))
 					require.NoError(t, err)
 					var got bytes.Buffer
 					_, err = client.Get(ctx, r.at(), name, &got)
@@ -225,7 +218,7 @@ func TestCopiesDoNotDouble(t *testing.T) {
 	for _, window := range []int{1, 8} {
 		inBubble(t, 3, Options{}, func(t *testing.T, r *rig) {
 			data := content(400*512+1, 1)
-			_, err := r.stage.Offer(offer("image", data))
+			_, err := r.stage.Offer(carriertest.Offer("image", data))
 			require.NoError(t, err)
 			r.net.Spoil(memory.Faults{Twice: 1})
 			client := r.client()
@@ -291,7 +284,7 @@ func TestNetascii(t *testing.T) {
 		for range 6 { // block limits fall into line ends
 			text = append(text, text...)
 		}
-		_, err := r.stage.Offer(offer("setup.txt", text))
+		_, err := r.stage.Offer(carriertest.Offer("setup.txt", text))
 		require.NoError(t, err)
 		client := r.client()
 		client.Mode, client.Block = Netascii, 9
@@ -314,7 +307,7 @@ func TestNetascii(t *testing.T) {
 func TestOptionsAreRefusedBothWays(t *testing.T) {
 	inBubble(t, 5, Options{Limits: Limits{Block: 1024, Window: 4}}, func(t *testing.T, r *rig) {
 		data := content(5000, 2)
-		_, err := r.stage.Offer(offer("image", data))
+		_, err := r.stage.Offer(carriertest.Offer("image", data))
 		require.NoError(t, err)
 		client := r.client()
 		client.Block, client.Window = 8192, 64
@@ -366,7 +359,7 @@ func oldServer(t *testing.T, conn network.PacketConn, data []byte) {
 
 func TestAClientThatRefusesOurAnswerEndsItsTransferOnly(t *testing.T) {
 	inBubble(t, 6, Options{}, func(t *testing.T, r *rig) {
-		_, err := r.stage.Offer(offer("image", content(5000, 2)))
+		_, err := r.stage.Offer(carriertest.Offer("image", content(5000, 2)))
 		require.NoError(t, err)
 		conn, err := r.host.ListenPacket(netip.AddrPortFrom(device.Addr(), 0))
 		require.NoError(t, err)
@@ -390,7 +383,7 @@ func TestAClientThatRefusesOurAnswerEndsItsTransferOnly(t *testing.T) {
 
 func TestNearMissesAreTold(t *testing.T) {
 	inBubble(t, 7, Options{}, func(t *testing.T, r *rig) {
-		_, err := r.stage.Offer(offer("lark-7.6.1.cgo", content(100, 1)))
+		_, err := r.stage.Offer(carriertest.Offer("lark-7.6.1.cgo", content(100, 1)))
 		require.NoError(t, err)
 		for asked, how := range map[string]string{
 			"LARK-7.6.1.CGO":         "the letter case differs",
@@ -420,7 +413,7 @@ func TestHostileRequests(t *testing.T) {
 		folder := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "there"), []byte("keep me"), 0o600))
 		data := content(3000, 3)
-		_, err := r.stage.Offer(offer("image", data))
+		_, err := r.stage.Offer(carriertest.Offer("image", data))
 		require.NoError(t, err)
 		_, err = r.stage.OpenSlot(carrier.Slot{Name: "upload", Folder: folder, Limit: 1000})
 		require.NoError(t, err)
@@ -496,7 +489,7 @@ func TestHostileRequests(t *testing.T) {
 func TestASpoofedPortChangesNothing(t *testing.T) {
 	inBubble(t, 9, Options{Packets: true}, func(t *testing.T, r *rig) {
 		data := content(100_000, 5)
-		_, err := r.stage.Offer(offer("image", data))
+		_, err := r.stage.Offer(carriertest.Offer("image", data))
 		require.NoError(t, err)
 		spoof, err := r.host.ListenPacket(netip.AddrPortFrom(device.Addr(), 0))
 		require.NoError(t, err)
@@ -527,7 +520,7 @@ func TestASpoofedPortChangesNothing(t *testing.T) {
 // TestADeviceThatRestartsMayAskAnew asks again from the same port while the old transfer waits.
 func TestADeviceThatRestartsMayAskAnew(t *testing.T) {
 	inBubble(t, 10, Options{}, func(t *testing.T, r *rig) {
-		_, err := r.stage.Offer(offer("image", content(5000, 2)))
+		_, err := r.stage.Offer(carriertest.Offer("image", content(5000, 2)))
 		require.NoError(t, err)
 		conn, err := r.host.ListenPacket(netip.AddrPortFrom(device.Addr(), 2069))
 		require.NoError(t, err)
@@ -649,7 +642,7 @@ func TestEndingTheServerTellsTheDevice(t *testing.T) {
 
 func TestASilentClientIsGivenUp(t *testing.T) {
 	inBubble(t, 13, Options{Retries: 3}, func(t *testing.T, r *rig) {
-		_, err := r.stage.Offer(offer("image", content(5000, 2)))
+		_, err := r.stage.Offer(carriertest.Offer("image", content(5000, 2)))
 		require.NoError(t, err)
 		conn, err := r.host.ListenPacket(netip.AddrPortFrom(device.Addr(), 0))
 		require.NoError(t, err)
@@ -662,7 +655,7 @@ func TestASilentClientIsGivenUp(t *testing.T) {
 
 func TestMoreThanMostAreTurnedAway(t *testing.T) {
 	inBubble(t, 14, Options{Most: 2, Retries: 2}, func(t *testing.T, r *rig) {
-		_, err := r.stage.Offer(offer("image", content(5000, 2)))
+		_, err := r.stage.Offer(carriertest.Offer("image", content(5000, 2)))
 		require.NoError(t, err)
 		for range 3 {
 			conn, err := r.host.ListenPacket(netip.AddrPortFrom(device.Addr(), 0))

@@ -122,7 +122,7 @@ func (s *sender) sendHeader(ctx context.Context, h Header) error {
 func (s *sender) sendFile(ctx context.Context, file File) error {
 	s.progress.File, s.progress.Size, s.progress.Bytes = file.Name, file.Size, 0
 	s.meter.Start()
-	data := bufio.NewReaderSize(file.Data, 2*largeBlock)
+	data := bufio.NewReaderSize(carrier.Whole(file.Data, file.Size), 2*largeBlock)
 	block := make([]byte, largeBlock)
 	for {
 		n, err := s.fill(data, block)
