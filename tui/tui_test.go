@@ -219,6 +219,14 @@ func TestAFolderIsPutOnTheShelf(t *testing.T) {
 	press(a, 'a', 'x', tea.KeyEnter)
 	assert.Contains(t, strings.Join(shown(a, 120, 40), "\n"), "x is not there")
 	press(a, tea.KeyBackspace)
+	a.message = ""
+	a.Update(tea.PasteMsg{Content: "/" + strings.Repeat("deep/", 30) + "er"})
+	narrow := strings.Join(shown(a, 80, 24), "\n")
+	assert.Contains(t, narrow, "deep/er▏", "one sees what one types")
+	assert.Contains(t, narrow, "Enter puts it there, Esc leaves it")
+	press(a, tea.KeyEnter)
+	assert.Contains(t, strings.Join(strings.Fields(strings.Join(shown(a, 80, 24), "")), " "), "is not there")
+	a.typed = ""
 	a.Update(tea.PasteMsg{Content: "/images\n"})
 	press(a, tea.KeyEnter)
 	assert.Equal(t, []string{"/images"}, added)

@@ -96,11 +96,24 @@ func presentTitle(s *state.State) string {
 }
 
 func typed(t theme.Theme, width int, label string, v View, help string) []paint.Line {
-	line := paint.Line{paint.In(t.Quiet, " "+label+" "), paint.Strong(t.Bright, v.Typed), paint.In(t.Here, "▏ "), paint.In(t.Quiet, help)}
+	says := paint.In(t.Quiet, help)
 	if v.Message != "" {
-		line = append(line, paint.In(t.Here, "   "+v.Message))
+		says = paint.In(t.Here, v.Message)
 	}
-	return []paint.Line{line.Fit(width).On(t.Strip)}
+	room := max(1, width-paint.Width(label)-5)
+	text := []rune(v.Typed)
+	for paint.Width(string(text)) > room {
+		text = text[1:] // the end is where one types
+	}
+	line := paint.Line{paint.In(t.Quiet, " "+label+" "), paint.Strong(t.Bright, string(text)), paint.In(t.Here, "▏ ")}
+	if line.Width()+paint.Width(says.Text) < width {
+		return []paint.Line{append(line, says).Fit(width).On(t.Strip)}
+	}
+	lines := []paint.Line{line.Fit(width).On(t.Strip)}
+	for _, row := range paint.Wrap(says.Text, max(20, width-2)) {
+		lines = append(lines, paint.Line{{Text: " "}, {Text: row, Look: says.Look}}.Fit(width).On(t.Strip))
+	}
+	return lines
 }
 
 // ask draws a question of the session with what it would type and its way back.
