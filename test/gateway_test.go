@@ -289,10 +289,10 @@ func TestAChoiceThatIsNotKeptIsSeenBeforeTheRestart(t *testing.T) {
 	})
 }
 
-// unsaved is a runbook that forgets to keep the choice.
-const unsaved = `
-runbook: unsaved
-title: Unsaved
+// staging is how a runbook begins that stages an image for the device.
+const staging = `
+runbook: by-hand
+title: By hand
 inputs:
   - {input: image, kind: image}
   - {input: user, kind: text}
@@ -303,7 +303,10 @@ legs:
       - {step: Find it, catch: {mode: admin}}
       - {step: Read it, read: [self, banks]}
       - {step: Stage it, serve: {file: image, by: tftp, device: '${device.address}'}}
-      - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: '${serve.name}'}}}
+`
+
+// unsaved is a runbook that forgets to keep the choice.
+const unsaved = staging + `      - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: '${serve.name}'}}}
       - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready"}}
       - {step: Choose it, act: {action: choose-bank, with: {bank: '${standby.bank}'}}}
       - {step: Restart, hold: Restarts it., restart: {action: restart, watch: 'icmp:${device.address}', mode: [login], then: admin}}
@@ -333,20 +336,7 @@ func TestARestartWithAnUnsavedChoiceIsAskedAboutAndBootsBack(t *testing.T) {
 }
 
 // wrongName is a runbook that asks for another name than the one staged.
-const wrongName = `
-runbook: wrong-name
-title: Wrong name
-inputs:
-  - {input: image, kind: image}
-  - {input: user, kind: text}
-  - {input: password, kind: secret}
-legs:
-  - leg: do it
-    steps:
-      - {step: Find it, catch: {mode: admin}}
-      - {step: Read it, read: [self, banks]}
-      - {step: Stage it, serve: {file: image, by: tftp, device: '${device.address}'}}
-      - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: 'images/LARK-7.6.1'}}}
+const wrongName = staging + `      - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: 'images/LARK-7.6.1'}}}
       - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready", fail: haul.state == "failed", else: '${haul.reason}'}}
 `
 

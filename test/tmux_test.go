@@ -55,7 +55,7 @@ func (term *terminal) screen() string {
 // until waits for a text on the screen and returns the screen.
 func (term *terminal) until(text string) string {
 	term.t.Helper()
-	deadline := time.Now().Add(90 * time.Second)
+	deadline := time.Now().Add(3 * time.Minute)
 	for {
 		screen := term.screen()
 		if strings.Contains(screen, text) {
