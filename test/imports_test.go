@@ -24,7 +24,7 @@ var layers = []struct {
 	{"core/runbook", []string{"core/dialect", "core/image", "core/device", "core/expression", "core/source", "core/sense", "core/carrier", "core/line", "core/reckon", "core/event", "core/clock", "core/network", "core/preflight", "core/reach", "core/serve"}},
 	{"core/state", []string{"core/event"}},
 	{"core/evidence", []string{"core/state", "core/event"}},
-	{"core/serve", []string{"core/carrier", "core/clock", "core/event", "core/network"}},
+	{"core/serve", []string{"core/carrier", "core/clock", "core/event", "core/image", "core/network"}},
 	{"core/preflight", []string{"core/carrier", "core/clock", "core/network"}},
 	{"core/reach", []string{"core/clock", "core/network"}},
 	{"core/image", []string{"core/device", "core/source"}},
