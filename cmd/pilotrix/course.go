@@ -83,7 +83,11 @@ func (c *coursePrinter) tell(e event.Event) {
 		c.say("    %s%s", levelMarks[b.Level], b.Text)
 	case event.TransferBegin:
 		c.lastPart[b.ID] = -1
-		c.say("      %s, %d B by %s %s", b.File, b.Size, b.By, b.Terms)
+		size := ""
+		if b.Size > 0 {
+			size = fmt.Sprintf(", %d B", b.Size)
+		}
+		c.say("      %s%s by %s %s", b.File, size, b.By, b.Terms)
 	case event.Transfer:
 		c.transfer(b)
 	case event.TransferEnd:

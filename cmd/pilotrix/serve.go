@@ -217,7 +217,7 @@ func (p *program) put(ctx context.Context, path string, to netip.AddrPort, as st
 	client.Progress = func(at carrier.Progress) {
 		fmt.Fprintf(p.err, "\r%d B of %d  %.1f kB/s  %d again  %s left   ", at.Bytes, info.Size(), at.Rate/1000, at.Again, at.Left.Round(time.Second))
 	}
-	result, err := client.PutWhenOpen(limited, to, as, info.Size(), func() (io.ReadCloser, error) { return os.Open(path) }, func(tries int) {
+	result, err := client.PutWhenOpen(limited, to, as, knownSize(info), func() (io.ReadCloser, error) { return os.Open(path) }, func(tries int) {
 		fmt.Fprintf(p.err, "\rwaiting for %s to take it, try %d   ", to, tries)
 	})
 	fmt.Fprintln(p.err)

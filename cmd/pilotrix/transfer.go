@@ -42,7 +42,7 @@ func (p *program) sendCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			header := xmodem.Header{Name: filepath.Base(args[0]), Size: info.Size(), Modified: info.ModTime()}
+			header := xmodem.Header{Name: filepath.Base(args[0]), Size: knownSize(info), Modified: info.ModTime()}
 			return p.transfer(cmd.Context(), target, scale, info.Size(), func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error) {
 				return xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, opt)
 			}, variant)
@@ -52,6 +52,14 @@ func (p *program) sendCommand() *cobra.Command {
 	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringVar(&by, "by", "xmodem-1k", "the `carrier`: xmodem, xmodem-1k, ymodem or ymodem-g")
 	return cmd
+}
+
+// knownSize is a file's size, -1 of what is no plain file, such as a pipe.
+func knownSize(info os.FileInfo) int64 {
+	if !info.Mode().IsRegular() {
+		return -1
+	}
+	return info.Size()
 }
 
 func (p *program) receiveCommand() *cobra.Command {

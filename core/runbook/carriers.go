@@ -316,7 +316,7 @@ func (e *Engine) poll(ctx context.Context, s *Prepped) error {
 		if s.Poll.Stalled != nil && now.Sub(changed) >= *s.Poll.Stalled {
 			return fmt.Errorf("nothing changed for %s: %s", clock.Words(now.Sub(changed)), e.pollWords(s))
 		}
-		e.now(s, s.Step.Step, fmt.Sprintf("%s; asks again every %s", e.pollWords(s), s.Poll.Every), s.Limit)
+		e.now(s, s.Step.Step, fmt.Sprintf("the next reading, every %s; the last: %s", clock.Words(s.Poll.Every), e.pollWords(s)), s.Limit)
 		if err := e.console.Clock().Wait(ctx, s.Poll.Every); err != nil {
 			return err
 		}
@@ -340,7 +340,7 @@ func (e *Engine) pollWords(s *Prepped) string {
 	if text, err := e.text(s, "shows"); err == nil && text != "" {
 		return text
 	}
-	return "what " + strings.Join(s.Poll.Read, " and ") + " say"
+	return "not there yet"
 }
 
 func (e *Engine) pollEnds(s *Prepped) (done bool, err error) {

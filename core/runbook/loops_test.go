@@ -95,7 +95,7 @@ func TestAPollEndsWhenItsConditionHolds(t *testing.T) {
 	shown := false
 	for _, e := range c.events {
 		if now, is := e.(event.StepNow); is {
-			shown = shown || now.Awaiting == "2 B; asks again every 5s"
+			shown = shown || now.Awaiting == "the next reading, every 5 s; the last: 2 B"
 		}
 	}
 	assert.True(t, shown)

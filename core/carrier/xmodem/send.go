@@ -115,12 +115,12 @@ func (s *sender) sendHeader(ctx context.Context, h Header) error {
 		return err
 	}
 	s.number = 0
-	s.progress.File, s.progress.Size, s.progress.Bytes = h.Name, h.Size, 0
+	s.progress.File, s.progress.Size, s.progress.Bytes = h.Name, max(h.Size, 0), 0
 	return s.sendBlock(ctx, block)
 }
 
 func (s *sender) sendFile(ctx context.Context, file File) error {
-	s.progress.File, s.progress.Size, s.progress.Bytes = file.Name, file.Size, 0
+	s.progress.File, s.progress.Size, s.progress.Bytes = file.Name, max(file.Size, 0), 0
 	s.meter.Start()
 	data := bufio.NewReaderSize(carrier.Whole(file.Data, file.Size), 2*largeBlock)
 	block := make([]byte, largeBlock)
