@@ -35,7 +35,7 @@ func startBoard(t *testing.T) string {
 	disk, socket := filepath.Join(folder, "disk"), filepath.Join(folder, "console")
 	require.NoError(t, os.WriteFile(disk, nil, 0o600))
 	require.NoError(t, os.Truncate(disk, 64<<20))
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	board := exec.CommandContext(ctx, "qemu-system-arm", "-M", "virt", "-m", "256", "-nographic", "-monitor", "none", "-bios", bootloader,
 		"-serial", "unix:"+socket+",server,nowait", "-drive", "if=none,file="+disk+",format=raw,id=d0", "-device", "virtio-blk-device,drive=d0",
 		"-netdev", "user,id=n0,net=192.0.2.0/24,host=192.0.2.2", "-device", "virtio-net-device,netdev=n0")

@@ -2,6 +2,7 @@ package test
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"os"
 	"os/exec"
@@ -82,8 +83,10 @@ func TestNoSecretOnDisk(t *testing.T) {
 	book := filepath.Join(t.TempDir(), "logbook.db")
 	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "60")...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
+	var complaint bytes.Buffer
+	run.Stderr = &complaint
 	out, err := run.Output()
-	require.NoError(t, err)
+	require.NoError(t, err, "%s\n%s", &complaint, out)
 	assert.NotContains(t, string(out), "lamp-and-tide")
 	files, err := filepath.Glob(book + "*")
 	require.NoError(t, err)

@@ -56,7 +56,6 @@ type restarting struct {
 	s      *Prepped
 	begun  time.Time
 	target string // of reach, empty when none is watched
-	count  int    // proofs of a mode before it
 	told   event.Restart
 }
 
@@ -75,7 +74,7 @@ func (e *Engine) restart(ctx context.Context, s *Prepped) error {
 	if err != nil {
 		return err
 	}
-	r.begun, r.count = e.console.Clock().Now(), e.console.View().Count
+	r.begun = e.console.Clock().Now()
 	e.console.Emit(event.Mark{Text: "restart: " + command})
 	if err := e.follow(ctx, action, env, command); err != nil && !errors.Is(err, ErrLineLost) {
 		return err
@@ -168,7 +167,7 @@ func (r *restarting) stillWords() string {
 func (r *restarting) prompt(ctx context.Context) error {
 	seen := -1
 	for {
-		v, err := r.console.Await(ctx, func(v sense.View) bool { return v.Count != seen || v.Dialog != "" || (v.AtPrompt && v.Count > r.count) })
+		v, err := r.console.Await(ctx, func(v sense.View) bool { return v.Count != seen || v.Dialog != "" || v.AtPrompt })
 		switch {
 		case errors.Is(err, ErrLineLost):
 			if err := r.lineBack(ctx); err != nil {
@@ -181,7 +180,7 @@ func (r *restarting) prompt(ctx context.Context) error {
 		seen = v.Count
 		r.tell(false)
 		switch {
-		case v.AtPrompt && v.Count > r.count && slices.Contains(r.s.Restart.Mode, v.Mode):
+		case v.AtPrompt && slices.Contains(r.s.Restart.Mode, v.Mode):
 			return nil
 		case v.Dialog != "":
 			if err := r.answer(ctx, nil, v, nil); err != nil {
@@ -191,7 +190,7 @@ func (r *restarting) prompt(ctx context.Context) error {
 			if err := r.waitGarbled(ctx, r.s, v); err != nil {
 				return err
 			}
-		case v.AtPrompt && v.Count > r.count:
+		case v.AtPrompt:
 			return fmt.Errorf("after the restart the device came to mode %s instead of %s (%q)", v.Mode, strings.Join(r.s.Restart.Mode, " or "), v.Prompt)
 		}
 	}

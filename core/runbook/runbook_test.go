@@ -25,11 +25,12 @@ import (
 
 const deviceText = `
 dialect: small
-modes: [{mode: ready, prompt: '^> $'}]
+modes: [{mode: ready, prompt: '^> $'}, {mode: away, text: going}]
 readings:
   - {reading: state, command: state, facts: [{fact: state.value, pattern: 'value (\d+)', as: number}]}
 actions:
   - {action: raise, command: raise, done: raised, changes: true}
+  - {action: leave, in: [ready], command: leave, to: away}
   - {action: set, with: [to], command: 'set ${to}', changes: true}
 image:
   - {name: release, pattern: 'release (\S+)'}
@@ -58,7 +59,7 @@ func TestComplaintsBeforeALineIsOpened(t *testing.T) {
 		"no verb":          {"{step: x}", "does nothing", "book.yaml:8:"},
 		"no words":         {"{note: y}", "has no words", "book.yaml:8:"},
 		"unknown reading":  {"{step: x, read: [state, mood]}", `no reading "mood"; it has state`, "book.yaml:8:"},
-		"unknown action":   {"{step: x, act: {action: fly}}", `no action "fly"; it has raise, set`, "book.yaml:8:"},
+		"unknown action":   {"{step: x, act: {action: fly}}", `no action "fly"; it has leave, raise, set`, "book.yaml:8:"},
 		"missing with":     {"{step: x, act: {action: set}}", "needs to (with: {to: …})", "book.yaml:8:"},
 		"surplus with":     {"{step: x, act: {action: raise, with: {by: '5'}}}", `takes no "by"`, "book.yaml:8:"},
 		"unknown mode":     {"{step: x, wait: {mode: [gone]}}", `no mode "gone"; it has ready`, "book.yaml:8:"},
@@ -157,6 +158,9 @@ func (c *echoing) Type(_ context.Context, text string, _ bool) error {
 		}
 	}
 	c.view = sense.View{Mode: "ready", AtPrompt: output != "silence", Prompt: "> ", Output: output, Count: c.view.Count + 1}
+	if output == "going" {
+		c.view = sense.View{Mode: sense.Garbled, Passed: []string{"away", sense.Garbled}, Output: output, Count: c.view.Count + 1}
+	}
 	return nil
 }
 
@@ -280,6 +284,14 @@ func TestALimitEndsASilentDevice(t *testing.T) {
 	assert.Equal(t, event.Failed, result.Outcome)
 	assert.Contains(t, result.Message, "not within the limit of 10s")
 	assert.Less(t, time.Since(began), time.Minute)
+}
+
+// TestAModeThatWasLeftAgainCounts has a device that was in the mode before one could look.
+func TestAModeThatWasLeftAgainCounts(t *testing.T) {
+	c := &echoing{answers: map[string][]string{"leave": {"going"}}}
+	assert.Equal(t, event.Done, runSteps(t, "      - {step: Leave, act: {action: leave}}\n", c).Outcome)
+	c = &echoing{answers: map[string][]string{"leave": {"cannot"}}}
+	assert.Contains(t, runSteps(t, "      - {step: Leave, act: {action: leave}}\n", c).Message, "left the device in mode ready: cannot")
 }
 
 func TestALostLineRepeatsWhatIsHarmless(t *testing.T) {

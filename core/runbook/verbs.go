@@ -266,11 +266,11 @@ func (e *Engine) interlock(ctx context.Context, s *Prepped, command string) erro
 
 // follow waits for what tells that an action succeeded or failed, answering questions meanwhile.
 func (e *Engine) follow(ctx context.Context, action *dialect.CompiledAction, env map[string]any, command string) error {
-	count := e.console.View().Count
+	reached := func(v sense.View) bool { return action.To != "" && slices.Contains(v.Passed, action.To) }
 	answered := ""
 	for {
 		v, err := e.console.Await(ctx, func(v sense.View) bool {
-			return failed(action, v) != "" || v.AtPrompt || v.Dialog != "" || asksOwn(action, v, answered) || (action.To != "" && v.Mode == action.To && v.Count > count)
+			return failed(action, v) != "" || v.AtPrompt || v.Dialog != "" || asksOwn(action, v, answered) || reached(v)
 		})
 		if err != nil {
 			return err
@@ -279,7 +279,7 @@ func (e *Engine) follow(ctx context.Context, action *dialect.CompiledAction, env
 			return fmt.Errorf("“%s” was answered: %s", command, text)
 		}
 		switch {
-		case action.To != "" && v.Mode == action.To && v.Count > count:
+		case reached(v):
 			return nil
 		case v.Dialog != "" || asksOwn(action, v, answered):
 			answered = v.Partial

@@ -10,6 +10,7 @@ package sense
 import (
 	"bytes"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 )
@@ -72,6 +73,10 @@ type View struct {
 	Echoed   bool   // what was sent came back
 	Answered bool   // something came since the last Sent
 
+	// Passed are the modes proved since the last Sent, in the order they were first. A mode may be left
+	// again within the bytes that proved it: a device says that it starts, and goes to another speed.
+	Passed []string
+
 	LastByte time.Time
 	Bytes    int64 // in all
 	Garble   float64
@@ -120,6 +125,7 @@ func (s *Sense) Sent(now time.Time, p []byte) {
 	s.output = s.output[:0]
 	s.leavePrompt()
 	s.view.Echoed, s.view.Answered, s.view.Receiver, s.runs = false, false, 0, 0
+	s.view.Passed = nil // a View that was given out keeps its own
 	if end := bytes.IndexAny(p, "\r\n"); end >= 0 {
 		s.awaiting = true
 		s.sent = append(s.sent[:0], p[:end]...)
@@ -149,6 +155,9 @@ func (s *Sense) become(mode, proof string, at time.Time) {
 	}
 	s.view.Mode, s.view.Proof = mode, proof
 	s.view.Count++
+	if !slices.Contains(s.view.Passed, mode) {
+		s.view.Passed = append(slices.Clip(s.view.Passed), mode)
+	}
 }
 
 // Feed takes bytes that arrived and reports whether something other than the output changed.

@@ -103,6 +103,21 @@ func TestQuestionsAndTexts(t *testing.T) {
 	assert.Equal(t, "Take it over? (y/n) ", v.Asks)
 }
 
+// TestAModeThatIsLeftAtOnceWasPassed has a device that says what it does and goes to another speed.
+func TestAModeThatIsLeftAtOnceWasPassed(t *testing.T) {
+	s := newStream(config())
+	s.hear("sill: ")
+	s.wait(Settle)
+	s.Sent(s.now, []byte("start\r"))
+	assert.Empty(t, s.View().Passed)
+	v := s.hear("start\r\nunpacking tern\r\n" + strings.Repeat("\x00", garbleWindow))
+	assert.Equal(t, Garbled, v.Mode)
+	assert.Equal(t, []string{"booting", Garbled}, v.Passed)
+	s.Sent(s.now, []byte("\r"))
+	assert.Equal(t, []string{"booting", Garbled}, v.Passed, "what was given out stays")
+	assert.Empty(t, s.View().Passed)
+}
+
 func TestEscapeSequencesAndOverwriting(t *testing.T) {
 	s := newStream(config())
 	s.hear("\x1b[2K\x1b[1;32mprogress 10 %\rprogress 20 %\r\x1b]0;title\x07")
