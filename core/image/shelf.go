@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -132,6 +133,12 @@ type Progress struct {
 // Scan reads the folders. What is known of a file by its identity is not computed again. A folder that
 // cannot be read is an error; a file that cannot be is an Item with a Problem.
 func (s *Shelf) Scan(ctx context.Context, progress func(Progress)) error {
+	_, err := s.scan(ctx, progress, func(string) bool { return false })
+	return err
+}
+
+// scan is Scan without the files that change just now, and tells whether there are any.
+func (s *Shelf) scan(ctx context.Context, progress func(Progress), changes func(place string) bool) (changing bool, err error) {
 	var files []string
 	published := map[string][]Published{} // by folder and name
 	var failed error
@@ -160,7 +167,11 @@ func (s *Shelf) Scan(ctx context.Context, progress func(Progress)) error {
 	var items []Item
 	for n, place := range files {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return false, ctx.Err()
+		}
+		if changes(place) {
+			changing = true
+			continue
 		}
 		tell := func(bytes int64) {
 			if progress != nil {
@@ -176,7 +187,24 @@ func (s *Shelf) Scan(ctx context.Context, progress func(Progress)) error {
 	s.mu.Lock()
 	s.items = items
 	s.mu.Unlock()
-	return errors.Join(failed, s.cache.save(s.now()))
+	return changing, errors.Join(failed, s.cache.save(s.now()))
+}
+
+// settle is how long a file is left alone after it was changed: one that is being copied in changes many
+// times.
+const settle = 500 * time.Millisecond
+
+// isChanging reports whether a file was changed a moment ago, and is not known as it is now.
+func (s *Shelf) isChanging(place string) bool {
+	info, err := os.Stat(place)
+	if err != nil {
+		return false // scan tells
+	}
+	if _, known := s.cache.get(identity(place, info)); known {
+		return false
+	}
+	age := s.now().Sub(info.ModTime())
+	return age >= 0 && age < settle
 }
 
 func newestFirst(a, b Item) int {
@@ -323,12 +351,9 @@ func (s *Shelf) Find(name string) (Item, error) {
 	return found[0], nil
 }
 
-// settle is how long a folder is quiet before it is read again: a file that is being copied in changes
-// many times.
-const settle = 500 * time.Millisecond
-
-// Watch scans again whenever a folder changes or is added, and tells so with what the scan could not
-// read, until ctx ends.
+// Watch scans when it begins and whenever a folder changes or is added, until ctx ends. It tells when that
+// changed what is on the shelf or what cannot be read. A file that is being written is not on the shelf
+// until that has ended.
 func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 	watcher, err := fsnotify.NewWatcher()
 	if err != nil {
@@ -338,8 +363,7 @@ func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 	if err := s.watchAll(watcher); err != nil {
 		changed(err)
 	}
-	timer := time.NewTimer(time.Hour)
-	timer.Stop()
+	w := &watch{shelf: s, timer: time.NewTimer(0), waiting: true, told: fmt.Sprint(nil), changed: changed}
 	for {
 		select {
 		case <-ctx.Done():
@@ -348,21 +372,50 @@ func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 			if !open {
 				return nil
 			}
-			timer.Reset(settle)
+			w.within(settle)
 		case <-s.added:
 			if err := s.watchAll(watcher); err != nil {
 				changed(err)
 			}
-			timer.Reset(0)
-		case err := <-watcher.Errors:
-			if err != nil {
-				timer.Reset(settle) // something was missed: look at all of it
-			}
-		case <-timer.C:
-			if err := s.Scan(ctx, nil); ctx.Err() == nil {
-				changed(err)
-			}
+			w.within(0)
+		case <-watcher.Errors:
+			w.within(settle) // something was missed: look at all of it
+		case <-w.timer.C:
+			w.look(ctx)
 		}
+	}
+}
+
+// watch is a Watch under way.
+type watch struct {
+	shelf   *Shelf
+	timer   *time.Timer // of the next look
+	waiting bool        // for it
+	told    string      // what could not be read last
+	changed func(error)
+}
+
+// within has it look at the latest after d.
+func (w *watch) within(d time.Duration) {
+	if !w.waiting || d == 0 {
+		w.waiting = true
+		w.timer.Reset(d)
+	}
+}
+
+func (w *watch) look(ctx context.Context) {
+	w.waiting = false
+	before := w.shelf.Items()
+	changing, err := w.shelf.scan(ctx, nil, w.shelf.isChanging)
+	if ctx.Err() != nil {
+		return
+	}
+	if changing {
+		w.within(settle)
+	}
+	if problem := fmt.Sprint(err); problem != w.told || !reflect.DeepEqual(before, w.shelf.Items()) {
+		w.told = problem
+		w.changed(err)
 	}
 }
 

@@ -276,6 +276,32 @@ func TestTheShelfIsWatched(t *testing.T) {
 	require.NoError(t, <-ended)
 }
 
+// TestAFileThatIsBeingWrittenIsLeftAlone scans a moment after a file was changed, and later.
+func TestAFileThatIsBeingWrittenIsLeftAlone(t *testing.T) {
+	folder := t.TempDir()
+	put(t, folder, "lark.cgo", cargo("7.4.2"))
+	put(t, folder, "new.cgo", cargo("7.6.1"))
+	now := time.Unix(1_800_000_000, 0)
+	require.NoError(t, os.Chtimes(filepath.Join(folder, "lark.cgo"), now, now.Add(-time.Hour)))
+	s := NewShelf(ShelfOptions{Folders: []string{folder}, Now: func() time.Time { return now }})
+	for _, c := range []struct {
+		age      time.Duration
+		changing bool
+		count    int
+	}{{settle - 1, true, 1}, {settle, false, 2}, {-time.Minute, false, 2}, {0, true, 1}} { // the third is by another clock
+		require.NoError(t, os.Chtimes(filepath.Join(folder, "new.cgo"), now, now.Add(-c.age)))
+		changing, err := s.scan(t.Context(), nil, s.isChanging)
+		require.NoError(t, err)
+		assert.Equal(t, c.changing, changing, c.age)
+		assert.Len(t, s.Items(), c.count, c.age)
+	}
+	require.NoError(t, s.Scan(t.Context(), nil))
+	changing, err := s.scan(t.Context(), nil, s.isChanging)
+	require.NoError(t, err)
+	assert.False(t, changing, "it is known as it is")
+	assert.Len(t, s.Items(), 2)
+}
+
 func TestNamesSpeakWhereHeadersDoNot(t *testing.T) {
 	folder := t.TempDir()
 	put(t, folder, "dunlin-2.1.0.pkg", []byte("no header"))
