@@ -2,6 +2,7 @@ package tui
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -232,6 +233,35 @@ func TestAFolderIsPutOnTheShelf(t *testing.T) {
 	assert.Equal(t, []string{"/images"}, added)
 	assert.Contains(t, strings.Join(shown(a, 120, 40), "\n"), "/images is on the shelf")
 	assert.Nil(t, a.state.Held)
+}
+
+// TestCarriersAloneHaveTheirOwnViewsOnly serves a folder that is longer than the window.
+func TestCarriersAloneHaveTheirOwnViewsOnly(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Places: []string{"FTP: 192.0.2.10:21, user once"}})
+	a.serving, a.view = true, carriersView
+	for n := range 60 {
+		feed(a, event.Staged{Name: fmt.Sprintf("tide-gauge-%02d.conf", n), State: event.Offered, Size: 5})
+	}
+	feed(a, event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000}, event.Note{Level: event.Warn, Text: "lark.cgo is not offered"})
+	for _, width := range []int{80, 160} {
+		text := strings.Join(shown(a, width, 24), "\n")
+		for _, want := range []string{"user once", "lark.cgo is not offered", "◁ setup.txt", "tide-gauge-00.conf", "F6 carriers"} {
+			assert.Contains(t, text, want)
+		}
+		for _, other := range []string{"F2", "F5", "^G"} {
+			assert.NotContains(t, text, other)
+		}
+	}
+	press(a, tea.KeyEnd)
+	assert.Contains(t, strings.Join(shown(a, 80, 24), "\n"), "tide-gauge-59.conf")
+	press(a, tea.KeyDown, tea.KeyHome)
+	assert.Contains(t, strings.Join(shown(a, 80, 24), "\n"), "user once")
+	for _, key := range []rune{tea.KeyF2, tea.KeyF5, tea.KeyEscape} {
+		press(a, key)
+		assert.Equal(t, carriersView, a.view)
+	}
+	press(a, tea.KeyF1)
+	assert.Contains(t, strings.Join(shown(a, 80, 24), "\n"), "a device may leave this here")
 }
 
 // TestUnrolledStepsKeepWhatWasDone replaces the course in the middle of it.

@@ -2,13 +2,13 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -76,7 +76,7 @@ func servingAddress(text string) (netip.Addr, error) {
 
 const mostTaken = 64 << 20
 
-func (p *program) serve(ctx context.Context, folder string, by []string, at netip.Addr, ports map[string]int, into string, slots []string) (err error) {
+func (p *program) serve(ctx context.Context, folder string, by []string, at netip.Addr, ports map[string]int, into string, slots []string) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	shelf, err := p.openShelf(ctx, nil, []string{folder})
@@ -102,12 +102,10 @@ func (p *program) serve(ctx context.Context, folder string, by []string, at neti
 	if err != nil {
 		return err
 	}
-	watching := make(chan error, 1)
-	go func() { watching <- followFolder(ctx, shelf, offers, hub) }()
-	defer func() {
-		cancel()
-		err = errors.Join(err, <-watching)
-	}()
+	var watching sync.WaitGroup
+	watching.Go(func() { followFolder(ctx, shelf, offers, hub) })
+	defer watching.Wait()
+	defer cancel()
 	if onTerminal() {
 		return tui.Carriers(ctx, tui.CarriersOptions{Theme: p.theme, Leader: p.leader, Feed: feed, Title: folder, Places: places})
 	}
@@ -148,14 +146,18 @@ func placeText(place serve.Place) string {
 	return fmt.Sprintf("FTP: %s, user %s, password %s", place.At, place.User, place.Password)
 }
 
-// followFolder offers what comes into the folder and withdraws what goes, until ctx ends.
-func followFolder(ctx context.Context, shelf *image.Shelf, offers *serve.Folder, hub *event.Hub) error {
-	return shelf.Watch(ctx, func(err error) {
+// followFolder offers what comes into the folder and withdraws what goes, until ctx ends. A folder that
+// cannot be watched is told: what it holds now is served all the same.
+func followFolder(ctx context.Context, shelf *image.Shelf, offers *serve.Folder, hub *event.Hub) {
+	warn := func(err error) {
 		if err != nil {
 			hub.Emit(event.Note{Level: event.Warn, Text: err.Error()})
 		}
+	}
+	warn(shelf.Watch(ctx, func(err error) {
+		warn(err)
 		offers.Follow(shelf.Items())
-	})
+	}))
 }
 
 // tellServing prints what happens, a line each.
@@ -215,7 +217,7 @@ func (p *program) put(ctx context.Context, path string, to netip.AddrPort, as st
 	limited, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	client.Progress = func(at carrier.Progress) {
-		fmt.Fprintf(p.err, "\r%d B of %d  %.1f kB/s  %d again  %s left   ", at.Bytes, info.Size(), at.Rate/1000, at.Again, at.Left.Round(time.Second))
+		fmt.Fprintf(p.err, "\r%s", progressText(at, info.Size()))
 	}
 	result, err := client.PutWhenOpen(limited, to, as, knownSize(info), func() (io.ReadCloser, error) { return os.Open(path) }, func(tries int) {
 		fmt.Fprintf(p.err, "\rwaiting for %s to take it, try %d   ", to, tries)

@@ -62,6 +62,15 @@ func knownSize(info os.FileInfo) int64 {
 	return info.Size()
 }
 
+// progressText is how far a transfer is; what depends on the size is left out where that is not known.
+func progressText(at carrier.Progress, size int64) string {
+	text := fmt.Sprintf("%d B  %.1f kB/s  %d again   ", at.Bytes, at.Rate/1000, at.Again)
+	if size > 0 {
+		text = fmt.Sprintf("%d B of %d  %.1f kB/s  %d again  %s left   ", at.Bytes, size, at.Rate/1000, at.Again, at.Left.Round(time.Second))
+	}
+	return text
+}
+
 func (p *program) receiveCommand() *cobra.Command {
 	var flags targetFlags
 	var by, to string
@@ -139,7 +148,7 @@ func (p *program) transfer(ctx context.Context, target line.Target, scale float6
 		result, err = move(ctx, port, xmodem.Options{Variant: variant, Clock: o.Clock(), Progress: func(progress carrier.Progress) {
 			if time.Since(last) > 500*time.Millisecond {
 				last = time.Now()
-				fmt.Fprintf(p.err, "\r%s  %d B of %d  %.1f kB/s  %d again  %s left   ", progress.State, progress.Bytes, max(size, progress.Size), progress.Rate/1000, progress.Again, progress.Left.Round(time.Second))
+				fmt.Fprintf(p.err, "\r%s  %s", progress.State, progressText(progress, max(size, progress.Size)))
 			}
 		}})
 		return err

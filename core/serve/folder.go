@@ -28,11 +28,9 @@ type Folder struct {
 	remarks  map[string]bool
 }
 
-// standing is an offer that stands, and of which file.
+// standing is an offer that stands.
 type standing struct {
-	sha256   string
-	modified int64
-	place    string
+	img      *image.Image
 	withdraw func()
 }
 
@@ -68,14 +66,15 @@ func (f *Folder) Follow(items []image.Item) int {
 			remarks[err.Error()] = true
 			continue
 		}
-		f.offered[name] = standing{img.SHA256, img.Modified.UnixNano(), img.Place(), withdraw}
+		f.offered[name] = standing{img, withdraw}
 	}
 	f.tell(remarks)
 	return len(f.offered)
 }
 
+// is reports whether an image is still the one that is offered.
 func (s standing) is(img *image.Image) bool {
-	return s.sha256 == img.SHA256 && s.modified == img.Modified.UnixNano() && s.place == img.Place()
+	return s.img.SHA256 == img.SHA256 && s.img.Modified.Equal(img.Modified) && s.img.Place() == img.Place()
 }
 
 // wanted are the items to offer, by name.
