@@ -1,9 +1,10 @@
 // Package screen keeps what the device drew: rows of styled cells, a cursor, and every row that
 // scrolled off. No escape sequence survives it; the view paints from cells alone.
 //
-// It understands what ECMA-48 (5th edition) and the DEC VT220 manual describe and consoles use:
-// cursor movement, erasing, inserting and deleting, scroll regions, SGR colours, the line-drawing
-// set, the alternate screen. Text is UTF-8. A Screen is used by one goroutine at a time.
+// It understands what ECMA-48 (5th edition), ISO 8613-6 and the DEC VT220 manual describe and consoles
+// use: cursor movement, erasing, inserting and deleting, scroll regions, tab stops, SGR colours, the
+// line-drawing set, the alternate screen. Text is UTF-8, or Latin-1 or code page 437 where that is said.
+// A Screen is used by one goroutine at a time.
 package screen
 
 import (
@@ -28,9 +29,8 @@ type row struct {
 
 // Run is a piece of a row in one style.
 type Run struct {
-	Text   string
-	Style  Style
-	length int
+	Text  string
+	Style Style
 }
 
 // Screen is the live rows and the history above them.
@@ -53,18 +53,28 @@ type Screen struct {
 	marks     []string
 	promptEnd int // column after the prompt that was marked last
 
-	parser parser
-	bells  int
+	parser   parser
+	charset  Charset
+	tabs     []bool // stops by column
+	repaints bool   // the rows were cleared, and nothing scrolled off nor was a prompt seen since
+	bells    int
+
+	reply    func(answer string)           // types the answer to a question of the device
+	ended    func()                        // a line feed is about to leave the cursor's row
+	scrolled func(text []byte, wraps bool) // takes the rows that scroll off, instead of the history
+	pin      pin
 }
 
 type cursor struct {
-	x, y int
-	pen  Style
-	mode modes
+	x, y     int
+	wrapNext bool
+	pen      Style
+	origin   bool
+	sets     sets
 }
 
 type modes struct {
-	noWrap, insert, origin, hidden, appKeys bool
+	noWrap, insert, origin, hidden, appKeys, newLine, inverse bool
 }
 
 // HistoryLimit is how many rows are held above the screen by default.
@@ -78,8 +88,21 @@ func New(cols, rows int) *Screen {
 		s.grid[i] = s.blank()
 	}
 	s.bot = s.rows - 1
+	s.tabs = usualTabs(s.cols)
 	return s
 }
+
+// SetCharset says how the device encodes what is not ASCII.
+func (s *Screen) SetCharset(c Charset) { s.charset = c }
+
+// Charset is how the device encodes what is not ASCII.
+func (s *Screen) Charset() Charset { return s.charset }
+
+// Inverse reports whether the device asked for ground and text to change places (DECSCNM).
+func (s *Screen) Inverse() bool { return s.mode.inverse }
+
+// Alternate reports whether a full-screen program's screen shows.
+func (s *Screen) Alternate() bool { return s.saved != nil }
 
 func (s *Screen) blank() *row { return &row{cells: make([]cell, s.cols)} }
 
@@ -209,6 +232,22 @@ func (s *Screen) MarkPrompt(columns int) {
 	pen.Role = Typed
 	s.setPen(pen)
 	s.promptEnd = s.x
+	s.repaints = false
+}
+
+// MarkNoise says that the line that ended last is one that the device wrote unasked.
+func (s *Screen) MarkNoise() {
+	for y := s.y - 1; y >= 0; y-- {
+		r := s.grid[y]
+		for x := range r.cells[:r.used] {
+			style := s.styles.all[r.cells[x].style]
+			style.Role = Noise
+			r.cells[x].style = s.styles.of(style)
+		}
+		if y == 0 || !s.grid[y-1].wrapped {
+			return
+		}
+	}
 }
 
 func (s *Screen) setPen(style Style) {
@@ -228,12 +267,13 @@ func (s *Screen) endTyped() {
 
 // putASCII writes printable bytes.
 func (s *Screen) putASCII(text []byte) {
-	if s.mode.insert || s.parser.graphics {
+	if s.mode.insert || s.parser.graphics || s.parser.sets.single != 0 {
 		for _, b := range text {
 			s.put(s.parser.translate(b))
 		}
 		return
 	}
+	s.parser.last = rune(text[len(text)-1])
 	for len(text) > 0 {
 		if s.wrapNext {
 			s.wrap()
@@ -268,11 +308,15 @@ func (s *Screen) splitWide(r *row, x int) {
 
 // put writes one rune of any width.
 func (s *Screen) put(r rune) {
+	if unsafe(r) {
+		r = utf8.RuneError
+	}
 	width := runewidth.RuneWidth(r)
 	if width == 0 {
 		s.combine(r)
 		return
 	}
+	s.parser.last = r
 	width = min(width, s.cols)
 	if s.wrapNext || s.x+width > s.cols {
 		if s.mode.noWrap {
@@ -336,6 +380,9 @@ func (s *Screen) wrap() {
 
 // lineFeed ends what was typed and goes one row down.
 func (s *Screen) lineFeed() {
+	if s.ended != nil {
+		s.ended()
+	}
 	s.endTyped()
 	s.wrapNext = false
 	s.index()
@@ -364,11 +411,22 @@ func (s *Screen) scrollUp(n int) {
 	for range min(n, s.bot-s.top+1) {
 		gone := s.grid[s.top]
 		if s.top == 0 && s.saved == nil {
-			s.history.push(gone, s.clusters)
+			s.off(gone)
+			s.repaints = false
+			s.pin.y--
 		}
 		copy(s.grid[s.top:s.bot], s.grid[s.top+1:s.bot+1])
 		s.grid[s.bot] = s.clear(gone)
 	}
+}
+
+// off takes a row that leaves the screen at its top.
+func (s *Screen) off(r *row) {
+	if s.scrolled == nil {
+		s.history.push(r, s.clusters)
+		return
+	}
+	s.scrolled(appendText(nil, r.cells[:r.used], s.clusters), r.wrapped)
 }
 
 func (s *Screen) scrollDown(n int) {
@@ -412,6 +470,9 @@ func (s *Screen) erase(r *row, from, to int) {
 }
 
 func (s *Screen) insertBlank(n int) {
+	if s.wrapNext {
+		return
+	}
 	r := s.grid[s.y]
 	n = min(n, s.cols-s.x)
 	s.splitWide(r, s.x)
@@ -422,6 +483,9 @@ func (s *Screen) insertBlank(n int) {
 }
 
 func (s *Screen) deleteChars(n int) {
+	if s.wrapNext {
+		return
+	}
 	r := s.grid[s.y]
 	n = min(n, s.cols-s.x)
 	s.splitWide(r, s.x)
@@ -437,8 +501,8 @@ func (s *Screen) deleteChars(n int) {
 	}
 }
 
-// alternate switches to the second screen and back.
-func (s *Screen) alternate(on bool) {
+// alternate switches to the second screen and back; whole also keeps the cursor for the way back.
+func (s *Screen) alternate(on, whole bool) {
 	switch {
 	case on && s.saved == nil:
 		s.keepMain = s.where()
@@ -449,29 +513,82 @@ func (s *Screen) alternate(on bool) {
 		}
 	case !on && s.saved != nil:
 		s.grid, s.saved = s.saved, nil
-		s.restore(s.keepMain)
+		if whole {
+			s.restore(s.keepMain)
+		}
 	}
-	s.top, s.bot = 0, s.rows-1
 }
 
-func (s *Screen) where() cursor { return cursor{s.x, s.y, s.pen, s.mode} }
+func (s *Screen) where() cursor {
+	return cursor{s.x, s.y, s.wrapNext, s.pen, s.mode.origin, s.parser.sets}
+}
 
 func (s *Screen) restore(c cursor) {
-	s.x, s.y, s.wrapNext = min(c.x, s.cols-1), min(c.y, s.rows-1), false
-	s.mode.origin = c.mode.origin
+	s.x, s.y = min(c.x, s.cols-1), min(c.y, s.rows-1)
+	s.wrapNext = c.wrapNext && c.x == s.cols-1
+	s.mode.origin = c.origin
+	s.parser.sets = c.sets
+	s.chooseSet()
+	role := s.pen.Role
+	c.pen.Role = role
 	s.setPen(c.pen)
 }
 
 // reset is what ESC c asks for; the history stays.
 func (s *Screen) reset() {
-	s.alternate(false)
-	s.setPen(Style{})
+	s.alternate(false, true)
+	s.SoftReset()
+	s.keepRows()
 	for _, r := range s.grid {
-		if r.used > 0 && s.saved == nil {
-			s.history.push(r, s.clusters)
-		}
 		s.clear(r)
 	}
-	s.x, s.y, s.wrapNext, s.mode, s.keep = 0, 0, false, modes{}, cursor{}
+	s.x, s.y, s.mode = 0, 0, modes{}
+	s.tabs = usualTabs(s.cols)
+}
+
+// SoftReset is what DECSTR asks for: every mode as it is at the start, the text as it is.
+func (s *Screen) SoftReset() {
+	s.setPen(Style{Role: s.pen.Role})
+	s.mode = modes{newLine: s.mode.newLine, inverse: s.mode.inverse}
+	s.parser.sets, s.parser.graphics = sets{}, false
+	s.keep, s.wrapNext = cursor{}, false
 	s.top, s.bot = 0, s.rows-1
+}
+
+// Leave goes back to a plain screen, as a device does that was restarted inside a full-screen program:
+// what was asked of a terminal before is not true any more. The text stays, and new text goes below it.
+func (s *Screen) Leave() {
+	if s.saved == nil && s.mode == (modes{}) && s.top == 0 && s.bot == s.rows-1 && s.pen == (Style{Role: s.pen.Role}) && !s.parser.graphics {
+		return
+	}
+	if s.saved != nil {
+		drawn := s.grid
+		s.alternate(false, true)
+		s.SoftReset()
+		s.moveBelow()
+		for _, r := range drawn { // the program's last picture may say why it ended
+			if r.used > 0 {
+				r.wrapped = false
+				s.scrollUp(1)
+				s.grid[s.bot] = r
+			}
+		}
+	} else {
+		s.SoftReset()
+	}
+	s.mode = modes{}
+	s.moveBelow()
+}
+
+// moveBelow goes to the beginning of the first row below all text.
+func (s *Screen) moveBelow() {
+	last := s.rows - 1
+	for last >= 0 && s.grid[last].used == 0 {
+		last--
+	}
+	if last == s.rows-1 {
+		s.scrollUp(1)
+		last--
+	}
+	s.moveTo(0, last+1)
 }
