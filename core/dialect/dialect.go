@@ -13,6 +13,8 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
+	"pilotrix/core/line"
+	"pilotrix/core/screen"
 	"pilotrix/core/sense"
 	"pilotrix/core/source"
 )
@@ -34,6 +36,8 @@ type Dialect struct {
 	secrets  []*regexp.Regexp
 	headers  []image.Header
 	sense    sense.Config
+	cols     int
+	rows     int
 }
 
 // CompiledDialog is a question with its answer ready to be filled in.
@@ -178,10 +182,94 @@ func compile(doc Document, f *source.File) (*Dialect, error) {
 		})
 	}
 	c.rest()
+	c.lines()
 	if c.err != nil {
 		return nil, c.err
 	}
+	d.sense.AsksSecret = d.AsksSecret
 	return d, nil
+}
+
+// lines compiles what a dialect says of the device's lines.
+func (c *compiler) lines() {
+	for i, noise := range c.d.Noise {
+		if pattern := c.pattern(fmt.Sprintf("noise[%d]", i), noise); pattern != nil {
+			if pattern.MatchString("") {
+				c.complain(fmt.Sprintf("noise[%d]", i), "the pattern takes an empty line for noise, and so every one: begin it with what such a line begins with")
+			}
+			c.d.sense.Noise = append(c.d.sense.Noise, pattern)
+		}
+	}
+	c.d.sense.Pager = c.pattern("pager.pattern", c.d.Document.Pager.Pattern)
+	if c.d.sense.Pager == nil && c.d.Document.Pager.Key != "" {
+		c.complain("pager.key", "a pager needs the pattern of what it asks with")
+	}
+	var err error
+	if c.d.sense.Charset, err = screen.ParseCharset(c.d.Line.Charset); err != nil {
+		c.complain("line.charset", "%v", err)
+	}
+	if c.d.cols, c.d.rows, err = line.ParseSize(c.d.Line.Size); err != nil {
+		c.complain("line.size", "%v", err)
+	}
+	if c.d.Line.Framing != "" {
+		if _, err := line.ParseFraming(c.d.Line.Framing); err != nil {
+			c.complain("line.framing", "%v", err)
+		}
+	}
+	if c.d.Line.Flow != "" && !slices.Contains(line.Flows, c.d.Line.Flow) {
+		c.complain("line.flow", "no flow control %q; there are %s", c.d.Line.Flow, strings.Join(line.Flows, ", "))
+	}
+	if echo := c.d.Line.Echo; echo != "" && echo != "keys" && echo != "none" {
+		c.complain("line.echo", "no echo %q; there are keys and none", echo)
+	}
+}
+
+// Echoes reports whether what is typed comes back. It works on a nil dialect.
+func (d *Dialect) Echoes() bool { return d == nil || d.Line.Echo != "none" }
+
+// Empties is the key that empties the input line, empty when none is known. It works on a nil dialect.
+func (d *Dialect) Empties() string {
+	if d == nil {
+		return ""
+	}
+	return d.Line.Empty
+}
+
+// PagerKey is the key that makes a pager go on.
+func (d *Dialect) PagerKey() string { return or(d.Document.Pager.Key, " ") }
+
+// TerminalSize is what the device takes its terminal to have, 0 when it was not said. It works on a nil
+// dialect.
+func (d *Dialect) TerminalSize() (cols, rows int) {
+	if d == nil {
+		return 0, 0
+	}
+	return d.cols, d.rows
+}
+
+// Starts reports whether a mode is one that the device is in while it starts: it shows itself by a text and
+// waits for nobody. It works on a nil dialect.
+func (d *Dialect) Starts(mode string) bool {
+	return d != nil && slices.ContainsFunc(d.Modes, func(m Mode) bool { return m.Mode == mode && m.Prompt == "" })
+}
+
+// Leads reports whether a command is known to bring the device into another mode.
+func (d *Dialect) Leads(command string) bool {
+	if d == nil {
+		return false
+	}
+	command = strings.TrimSpace(command)
+	for _, restart := range d.restarts {
+		if restart.MatchString(command) {
+			return true
+		}
+	}
+	for _, action := range d.actions {
+		if first, _, _ := strings.Cut(action.Command, "${"); action.To != "" && strings.TrimSpace(first) != "" && strings.HasPrefix(command, first) {
+			return true
+		}
+	}
+	return false
 }
 
 func (c *compiler) lineAndModes() {

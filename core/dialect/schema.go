@@ -14,6 +14,8 @@ type Document struct {
 	Modes    []Mode     `yaml:"modes" json:"modes"`
 	Moves    []Move     `yaml:"moves" json:"moves,omitempty"`
 	Dialogs  []Dialog   `yaml:"dialogs" json:"dialogs,omitempty"`
+	Noise    []string   `yaml:"noise" json:"noise,omitempty" jsonschema:"description=RE2 patterns of lines that the device writes unasked"`
+	Pager    Pager      `yaml:"pager" json:"pager,omitempty"`
 	Readings []Reading  `yaml:"readings" json:"readings,omitempty"`
 	Actions  []Action   `yaml:"actions" json:"actions,omitempty"`
 	Speed    []SetSpeed `yaml:"speed" json:"speed,omitempty"`
@@ -32,6 +34,16 @@ type Line struct {
 	Framing string `yaml:"framing" json:"framing,omitempty"`
 	Flow    string `yaml:"flow" json:"flow,omitempty"`
 	Enter   string `yaml:"enter" json:"enter,omitempty" jsonschema:"description=What ends a command; a carriage return unless said"`
+	Echo    string `yaml:"echo" json:"echo,omitempty" jsonschema:"enum=keys,enum=none,description=Whether what is typed comes back; keys unless said"`
+	Empty   string `yaml:"empty" json:"empty,omitempty" jsonschema:"description=The key that empties the input line; without it a garbled line is left to the operator"`
+	Size    string `yaml:"size" json:"size,omitempty" jsonschema:"description=Columns and rows that the device takes its terminal to have, such as 80x24; as the window is unless said"`
+	Charset string `yaml:"charset" json:"charset,omitempty" jsonschema:"enum=utf-8,enum=latin-1,enum=cp437,description=How it encodes what is not ASCII; utf-8 unless said"`
+}
+
+// Pager is how a device stops a long output.
+type Pager struct {
+	Pattern string `yaml:"pattern" json:"pattern" jsonschema:"description=RE2 pattern of what it asks with"`
+	Key     string `yaml:"key" json:"key,omitempty" jsonschema:"description=The key that goes on; a blank unless said"`
 }
 
 // Catch says how a device is brought to a prompt.

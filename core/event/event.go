@@ -24,8 +24,9 @@ type Body interface{ Kind() string }
 
 // Who had, took or was given something.
 const (
-	Hand    = "hand"
-	Runbook = "runbook"
+	Hand     = "hand"
+	Runbook  = "runbook"
+	Answerer = "terminal" // the answer of the terminal itself to a question of the device
 )
 
 // Outcomes of steps, transfers and runs.
@@ -86,6 +87,18 @@ type (
 	Prompt struct {
 		Mode string `json:"mode"`
 		Text string `json:"text"`
+	}
+	// Noise is a line that the device wrote unasked; it ended with the bytes that came last.
+	Noise struct {
+		Text string `json:"text"`
+	}
+	// Terminal tells how what the device draws is to be taken from now on: its character set, a size of
+	// its own (0 for the window's), and whether it is back to a plain screen.
+	Terminal struct {
+		Charset string `json:"charset,omitempty"`
+		Cols    int    `json:"cols,omitempty"`
+		Rows    int    `json:"rows,omitempty"`
+		Plain   bool   `json:"plain,omitempty"`
 	}
 	// Helm tells who types on the line from now on.
 	Helm struct {
@@ -404,6 +417,8 @@ func (Line) Kind() string          { return "line.state" }
 func (Speed) Kind() string         { return "line.speed" }
 func (Mode) Kind() string          { return "mode" }
 func (Prompt) Kind() string        { return "prompt" }
+func (Noise) Kind() string         { return "noise" }
+func (Terminal) Kind() string      { return "terminal" }
 func (Helm) Kind() string          { return "helm" }
 func (RunBegin) Kind() string      { return "run.begin" }
 func (RunEnd) Kind() string        { return "run.end" }
@@ -443,6 +458,8 @@ var decoders = map[string]func([]byte) (Body, error){
 	"line.speed":      decode[Speed],
 	"mode":            decode[Mode],
 	"prompt":          decode[Prompt],
+	"noise":           decode[Noise],
+	"terminal":        decode[Terminal],
 	"helm":            decode[Helm],
 	"run.begin":       decode[RunBegin],
 	"run.end":         decode[RunEnd],

@@ -27,6 +27,8 @@ var samples = []Body{
 	Speed{From: 9600, To: 115200, Why: "both ends"},
 	Mode{Name: "monitor", Proof: "sill: ", Score: 0.5},
 	Prompt{Mode: "monitor", Text: "sill: "},
+	Noise{Text: "log: link up"},
+	Terminal{Charset: "cp437", Cols: 80, Rows: 24, Plain: true},
 	Helm{Who: Runbook, Why: "given back"},
 	RunBegin{Runbook: "r", Inputs: map[string]string{"image": "x"}, Steps: []StepPlan{{ID: "1.1", Expected: time.Second, NoReturn: true}}},
 	RunEnd{Outcome: Done, Exit: 0, Proved: []string{"it runs"}},

@@ -8,10 +8,12 @@ import (
 	"pilotrix/core/clock"
 )
 
-// Hub numbers events and hands each to every feed, in one order for all of them. A slow reader
-// never holds up the line: its feed queues.
+// Hub numbers events and hands each to every feed, in one order for all of them. A slow reader does not
+// hold up what happens, its feed queues; but whoever takes bytes in from the line is told when a queue is
+// long, and waits then: a flood slows the line down instead of filling the memory.
 type Hub struct {
 	clock clock.Clock
+	room  chan struct{}
 
 	mu     sync.Mutex
 	seq    int64
@@ -19,8 +21,11 @@ type Hub struct {
 	closed bool
 }
 
+// mostQueued is how many bytes of the stream a feed may hold before the line waits for its reader.
+const mostQueued = 4 << 20
+
 // NewHub makes a hub that stamps events with c.
-func NewHub(c clock.Clock) *Hub { return &Hub{clock: c} }
+func NewHub(c clock.Clock) *Hub { return &Hub{clock: c, room: make(chan struct{}, 1)} }
 
 // Emit stamps and hands out one event.
 func (h *Hub) Emit(body Body) Event {
@@ -36,7 +41,7 @@ func (h *Hub) Emit(body Body) Event {
 
 // Subscribe starts a feed of all events from now on.
 func (h *Hub) Subscribe() *Feed {
-	feed := &Feed{ready: make(chan struct{}, 1)}
+	feed := &Feed{ready: make(chan struct{}, 1), room: h.room}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.closed {
@@ -46,6 +51,21 @@ func (h *Hub) Subscribe() *Feed {
 	h.feeds = append(h.feeds, feed)
 	return feed
 }
+
+// Full reports whether a feed holds as much as it may. Room is signalled when that is over.
+func (h *Hub) Full() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, feed := range h.feeds {
+		if feed.full() {
+			return true
+		}
+	}
+	return false
+}
+
+// Room is signalled when a feed that was full has been read.
+func (h *Hub) Room() <-chan struct{} { return h.room }
 
 // Close ends every feed once it has been read empty.
 func (h *Hub) Close() {
@@ -61,39 +81,57 @@ func (h *Hub) Close() {
 type Feed struct {
 	mu     sync.Mutex
 	queue  []Event
+	bytes  int
 	closed bool
 	ready  chan struct{}
+	room   chan struct{}
+}
+
+// weight is how much of the stream an event carries, in bytes.
+func weight(e Event) int {
+	if in, is := e.Body.(In); is {
+		return len(in.Bytes)
+	}
+	return 0
 }
 
 func (f *Feed) put(e Event) {
 	f.mu.Lock()
 	f.queue = append(f.queue, e)
+	f.bytes += weight(e)
 	f.mu.Unlock()
-	f.wake()
+	wake(f.ready)
+}
+
+func (f *Feed) full() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.bytes >= mostQueued
 }
 
 func (f *Feed) close() {
 	f.mu.Lock()
 	f.closed = true
 	f.mu.Unlock()
-	f.wake()
+	wake(f.ready)
 }
 
-func (f *Feed) wake() {
+func wake(c chan struct{}) {
 	select {
-	case f.ready <- struct{}{}:
+	case c <- struct{}{}:
 	default:
 	}
 }
 
 // Next waits for events and returns all that are queued. After the hub closed and the queue is
 // read, it returns io.EOF.
-func (f *Feed) Next(ctx context.Context) ([]Event, error) {
+func (f *Feed) Next(ctx context.Context) ([]Event, error) { return f.Some(ctx, mostQueued*2) }
+
+// Some is Next for a reader that has other things to do meanwhile: it returns no more events than have so
+// many bytes of the stream.
+func (f *Feed) Some(ctx context.Context, most int) ([]Event, error) {
 	for {
-		f.mu.Lock()
-		batch, closed := f.queue, f.closed
-		f.queue = nil
-		f.mu.Unlock()
+		batch, closed := f.take(most)
 		if len(batch) > 0 {
 			return batch, nil
 		}
@@ -106,4 +144,24 @@ func (f *Feed) Next(ctx context.Context) ([]Event, error) {
 			return nil, ctx.Err()
 		}
 	}
+}
+
+func (f *Feed) take(most int) (batch []Event, closed bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	was, n := f.bytes, 0
+	for n < len(f.queue) && most > 0 {
+		size := weight(f.queue[n])
+		most -= size
+		f.bytes -= size
+		n++
+	}
+	batch = f.queue[:n:n]
+	if f.queue = f.queue[n:]; len(f.queue) == 0 {
+		f.queue = nil
+	}
+	if was >= mostQueued && f.bytes < mostQueued {
+		wake(f.room)
+	}
+	return batch, f.closed && len(f.queue) == 0
 }

@@ -115,3 +115,12 @@ func flowControl(t Target) (set func() error, release func(), err error) {
 	}
 	return set, func() { _ = unix.Close(handle) }, nil
 }
+
+// IsTerminal reports whether a serial target is a pseudo-terminal, which may carry no speed.
+func IsTerminal(t Target) bool {
+	if t.Kind != Serial {
+		return false
+	}
+	path, err := filepath.EvalSymlinks(t.Address)
+	return err == nil && strings.HasPrefix(path, "/dev/pts/")
+}

@@ -16,3 +16,6 @@ func describe(*Port) {}
 func flowControl(t Target) (set func() error, release func(), err error) {
 	return nil, nil, fmt.Errorf("flow=%s is set on Linux only so far; use flow=none", t.Flow)
 }
+
+// IsTerminal reports whether a serial target is a pseudo-terminal, which may carry no speed.
+func IsTerminal(Target) bool { return false }

@@ -1,6 +1,7 @@
 package line
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -24,6 +25,24 @@ type Target struct {
 	Speed   int    // baud; 0 when the target does not say
 	Framing string // data bits, parity, stop bits, such as 8N1; empty when the target does not say
 	Flow    string // none, rtscts or xonxoff; empty when the target does not say
+	Size    string // of the terminal, such as 80x24, where the line cannot tell it; empty when the target does not say
+}
+
+// Flows are the kinds of flow control.
+var Flows = []string{"none", "rtscts", "xonxoff"}
+
+// ParseSize reads columns and rows, such as 80x24; both are 0 for an empty text.
+func ParseSize(text string) (cols, rows int, err error) {
+	if text == "" {
+		return 0, 0, nil
+	}
+	width, height, _ := strings.Cut(text, "x")
+	cols, errCols := strconv.Atoi(width)
+	rows, errRows := strconv.Atoi(height)
+	if errCols != nil || errRows != nil || cols < 20 || rows < 2 || cols > 500 || rows > 300 {
+		return 0, 0, fmt.Errorf("size=%s: want columns and rows, such as 80x24", text)
+	}
+	return cols, rows, nil
 }
 
 // Defaults of a serial target.
@@ -85,15 +104,26 @@ func (t *Target) setOptions(query string) error {
 			}
 			t.Framing = strings.ToUpper(value)
 		case "flow":
-			if !slices.Contains([]string{"none", "rtscts", "xonxoff"}, value) {
+			if !slices.Contains(Flows, value) {
 				return fmt.Errorf("flow=%s: want none, rtscts or xonxoff", value)
 			}
 			t.Flow = value
+		case "size":
+			if _, _, err := ParseSize(value); err != nil {
+				return err
+			}
+			t.Size = value
 		default:
-			return fmt.Errorf("no option %q; there are speed, framing and flow", key)
+			return fmt.Errorf("no option %q; there are speed, framing, flow and size", key)
 		}
 	}
 	return nil
+}
+
+// Or fills in from another target's settings what this one leaves open.
+func (t Target) Or(usual Target) Target {
+	t.Speed, t.Framing, t.Flow, t.Size = cmp.Or(t.Speed, usual.Speed), cmp.Or(t.Framing, usual.Framing), cmp.Or(t.Flow, usual.Flow), cmp.Or(t.Size, usual.Size)
+	return t
 }
 
 // WithDefaults fills in what the target leaves open: the given speed (or DefaultSpeed), 8N1, no
@@ -125,6 +155,9 @@ func (t Target) String() string {
 	}
 	if t.Flow != "" {
 		options = append(options, "flow="+t.Flow)
+	}
+	if t.Size != "" {
+		options = append(options, "size="+t.Size)
 	}
 	text := t.Kind + ":" + t.Address
 	if len(options) > 0 {

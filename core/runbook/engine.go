@@ -27,8 +27,10 @@ type Console interface {
 	View() sense.View
 	// Await returns the first view for which ready holds. It ends with ctx, or with ErrLineLost.
 	Await(ctx context.Context, ready func(sense.View) bool) (sense.View, error)
-	// Type sends text with the runbook's helm.
+	// Type sends keys with the runbook's helm.
 	Type(ctx context.Context, text string, secret bool) error
+	// Command types a line, sees it stand there, and only then ends it.
+	Command(ctx context.Context, text string, how Typing) error
 	// Speed is our end's speed in baud; ok is false for a line without one.
 	Speed() (baud int, ok bool)
 	SetSpeed(ctx context.Context, baud int, why string) error
@@ -51,6 +53,13 @@ type Console interface {
 	Stops(command string) string
 	// Reach watches whether targets answer; nil when nothing can be watched.
 	Reach() *reach.Watch
+}
+
+// Typing says what a line is that is typed.
+type Typing struct {
+	Secret bool // it is not shown, and not recorded
+	Fresh  bool // it begins a command; else it answers a question in the middle of one
+	Leads  bool // the command leads to another mode
 }
 
 // Choice is how to go on after the hand had the helm.

@@ -157,11 +157,15 @@ func (c *echoing) Type(_ context.Context, text string, _ bool) error {
 			c.answers[command] = all[1:]
 		}
 	}
-	c.view = sense.View{Mode: "ready", AtPrompt: output != "silence", Prompt: "> ", Output: output, Count: c.view.Count + 1}
+	c.view = sense.NewView(sense.View{Mode: "ready", AtPrompt: output != "silence", Prompt: "> ", Count: c.view.Count + 1}, output)
 	if output == "going" {
-		c.view = sense.View{Mode: sense.Garbled, Passed: []string{"away", sense.Garbled}, Output: output, Count: c.view.Count + 1}
+		c.view = sense.NewView(sense.View{Mode: sense.Garbled, Passed: []string{"away", sense.Garbled}, Count: c.view.Count + 1}, output)
 	}
 	return nil
+}
+
+func (c *echoing) Command(ctx context.Context, text string, how Typing) error {
+	return c.Type(ctx, text+"\r", how.Secret)
 }
 
 func (c *echoing) Speed() (int, bool)                          { return 0, false }

@@ -43,20 +43,20 @@ func (e *Engine) changeSpeed(ctx context.Context, s *Prepped, from, to int) erro
 	if err != nil {
 		return err
 	}
-	if err := e.console.Type(ctx, command+e.p.Dialect.Enter(), false); err != nil {
+	if err := e.console.Command(ctx, command, Typing{Fresh: true, Leads: true}); err != nil {
 		return err
 	}
 	limited, cancel := e.console.Clock().WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	v, err := e.console.Await(limited, func(v sense.View) bool {
-		return v.AtPrompt || (setting.Fail != nil && setting.Fail.MatchString(v.Output)) ||
-			(setting.Moved != nil && setting.Moved.MatchString(v.Output))
+		return v.AtPrompt || (setting.Fail != nil && setting.Fail.MatchString(v.Output())) ||
+			(setting.Moved != nil && setting.Moved.MatchString(v.Output()))
 	})
 	if err != nil && ctx.Err() != nil {
 		return err
 	}
-	if setting.Fail != nil && setting.Fail.MatchString(v.Output) {
-		return fmt.Errorf("“%s” was answered: %s", command, strings.TrimSpace(setting.Fail.FindString(v.Output)))
+	if setting.Fail != nil && setting.Fail.MatchString(v.Output()) {
+		return fmt.Errorf("“%s” was answered: %s", command, strings.TrimSpace(setting.Fail.FindString(v.Output())))
 	}
 	begun := e.console.Clock().Now()
 	if err := e.console.SetSpeed(ctx, to, "the runbook changed both ends"); err != nil {

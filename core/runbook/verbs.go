@@ -71,8 +71,8 @@ func (e *Engine) readOne(ctx context.Context, s *Prepped, reading *dialect.Compi
 func (e *Engine) command(ctx context.Context, command string, limit time.Duration) (string, error) {
 	limited, cancel := e.console.Clock().WithTimeout(ctx, limit)
 	defer cancel()
-	if err := e.console.Type(limited, command+e.p.Dialect.Enter(), false); err != nil {
-		return "", err
+	if err := e.console.Command(limited, command, Typing{Fresh: true}); err != nil {
+		return "", e.awaited(ctx, limited, err, "“"+command+"” could not be typed")
 	}
 	for {
 		v, err := e.console.Await(limited, func(v sense.View) bool { return v.AtPrompt || v.Dialog != "" })
@@ -80,7 +80,7 @@ func (e *Engine) command(ctx context.Context, command string, limit time.Duratio
 			return "", e.awaited(ctx, limited, err, "no prompt after “"+command+"”")
 		}
 		if v.AtPrompt {
-			return v.Output, nil
+			return v.Output(), nil
 		}
 		if err := e.answer(limited, nil, v, nil); err != nil {
 			return "", err
@@ -119,10 +119,10 @@ func (e *Engine) answer(ctx context.Context, own []*dialect.CompiledDialog, v se
 	if dialog.Because != "" {
 		e.console.Emit(event.Note{Level: event.Say, Text: fmt.Sprintf("answers “%s” to “%s”: %s", shownReply(dialog, reply), strings.TrimSpace(v.Partial), dialog.Because)})
 	}
-	if !dialog.Bare {
-		reply += e.p.Dialect.Enter()
+	if dialog.Bare {
+		return e.console.Type(ctx, reply, dialog.Secret)
 	}
-	return e.console.Type(ctx, reply, dialog.Secret)
+	return e.console.Command(ctx, reply, Typing{Secret: dialog.Secret})
 }
 
 func shownReply(d *dialect.CompiledDialog, reply string) string {
@@ -244,7 +244,7 @@ func (e *Engine) typeAction(ctx context.Context, s *Prepped, action *dialect.Com
 	if action.Changes {
 		e.changed = true
 	}
-	return command, e.console.Type(ctx, command+e.p.Dialect.Enter(), false)
+	return command, e.console.Command(ctx, command, Typing{Fresh: true, Leads: action.To != ""})
 }
 
 // interlock asks before a command that the dialect calls a danger, or that a restart would lose something
@@ -289,9 +289,9 @@ func (e *Engine) follow(ctx context.Context, action *dialect.CompiledAction, env
 		case action.To != "" && !slices.Contains(action.In, v.Mode):
 			return fmt.Errorf("“%s” led to mode %s instead of %s", command, v.Mode, action.To)
 		case action.To != "":
-			return fmt.Errorf("“%s” left the device in mode %s: %s", command, v.Mode, lastLines(v.Output))
-		case action.Done != nil && !action.Done.MatchString(v.Output):
-			return fmt.Errorf("“%s” did not say that it succeeded (looked for %s): %s", command, action.Action.Done, lastLines(v.Output))
+			return fmt.Errorf("“%s” left the device in mode %s: %s", command, v.Mode, lastLines(v.Output()))
+		case action.Done != nil && !action.Done.MatchString(v.Output()):
+			return fmt.Errorf("“%s” did not say that it succeeded (looked for %s): %s", command, action.Action.Done, lastLines(v.Output()))
 		default:
 			return nil
 		}
@@ -300,7 +300,7 @@ func (e *Engine) follow(ctx context.Context, action *dialect.CompiledAction, env
 
 // asksOwn reports that the device waits with a question of the action's own.
 func asksOwn(action *dialect.CompiledAction, v sense.View, answered string) bool {
-	if v.Partial == "" || v.Partial == answered || v.AtPrompt {
+	if v.Partial == "" || v.Partial == answered || v.AtPrompt || !v.Free {
 		return false
 	}
 	for _, dialog := range action.Asks {
@@ -315,7 +315,7 @@ func failed(action *dialect.CompiledAction, v sense.View) string {
 	if action.Fail == nil {
 		return ""
 	}
-	return strings.TrimSpace(action.Fail.FindString(v.Output))
+	return strings.TrimSpace(action.Fail.FindString(v.Output()))
 }
 
 func lastLines(output string) string {
@@ -485,7 +485,7 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 	if err != nil {
 		return err
 	}
-	return e.afterSend(ctx, action, command)
+	return e.afterSend(ctx, action, env, command)
 }
 
 // Allowed is the most that the protocol carries on our line, in bytes a second, 0 without a speed.
@@ -529,40 +529,59 @@ func transferEnd(r xmodem.Result, err error, ctx context.Context) event.Transfer
 func (e *Engine) awaitReceiver(ctx context.Context, action *dialect.CompiledAction, command string) error {
 	limited, cancel := e.console.Clock().WithTimeout(ctx, time.Minute)
 	defer cancel()
+	asks := func(v sense.View) bool { // one letter is a request only where the device said that it waits for the file
+		return v.Receiver != 0 || v.Request != 0 && action.Ready != nil && action.Ready.MatchString(v.Output())
+	}
 	for {
 		v, err := e.console.Await(limited, func(v sense.View) bool {
-			return v.Receiver != 0 || v.AtPrompt || v.Dialog != "" || failed(action, v) != ""
+			return asks(v) || v.AtPrompt || v.Dialog != "" || failed(action, v) != ""
 		})
 		if err != nil {
 			return e.awaited(ctx, limited, err, "the device did not ask for the file after “"+command+"”")
 		}
 		switch {
-		case v.Receiver != 0:
+		case asks(v):
 			return nil
 		case v.Dialog != "":
 			if err := e.answer(limited, action.Asks, v, nil); err != nil {
 				return err
 			}
 		default:
-			return fmt.Errorf("“%s” did not start a receiver: %s", command, lastLines(v.Output))
+			return fmt.Errorf("“%s” did not start a receiver: %s", command, lastLines(v.Output()))
 		}
 	}
 }
 
-// afterSend waits for what the device says of the file it got.
-func (e *Engine) afterSend(ctx context.Context, action *dialect.CompiledAction, command string) error {
-	limited, cancel := e.console.Clock().WithTimeout(ctx, time.Minute)
+// afterSend waits for what the device says of the file it got, for as long as the action and the step may
+// take: a store may be slow to write. Questions are answered meanwhile.
+func (e *Engine) afterSend(ctx context.Context, action *dialect.CompiledAction, env map[string]any, command string) error {
+	limited, cancel := ctx, context.CancelFunc(func() {})
+	if action.Limit != nil {
+		limited, cancel = e.console.Clock().WithTimeout(ctx, *action.Limit)
+	}
 	defer cancel()
-	v, err := e.console.Await(limited, func(v sense.View) bool { return v.AtPrompt || failed(action, v) != "" })
-	if err != nil {
-		return e.awaited(ctx, limited, err, "no prompt after the transfer")
+	answered := ""
+	for {
+		v, err := e.console.Await(limited, func(v sense.View) bool {
+			return v.AtPrompt || v.Dialog != "" || asksOwn(action, v, answered) || failed(action, v) != ""
+		})
+		if err != nil {
+			return e.awaited(ctx, limited, err, "no prompt after the transfer")
+		}
+		e.receiving = false
+		text := failed(action, v)
+		switch {
+		case text != "":
+			return fmt.Errorf("the transfer was acknowledged, but the device says: %s", text)
+		case !v.AtPrompt:
+			answered = v.Partial
+			if err := e.answer(limited, action.Asks, v, env); err != nil {
+				return err
+			}
+		case action.Done != nil && !action.Done.MatchString(v.Output()):
+			return fmt.Errorf("after “%s” the device did not say that it has the file (looked for %s): %s", command, action.Action.Done, lastLines(v.Output()))
+		default:
+			return nil
+		}
 	}
-	e.receiving = false
-	if text := failed(action, v); text != "" {
-		return fmt.Errorf("the transfer was acknowledged, but the device says: %s", text)
-	}
-	if action.Done != nil && !action.Done.MatchString(v.Output) {
-		return fmt.Errorf("after “%s” the device did not say that it has the file (looked for %s): %s", command, action.Action.Done, lastLines(v.Output))
-	}
-	return nil
 }

@@ -14,6 +14,12 @@ func (s *Screen) OnLine(ended func()) { s.ended = ended }
 // says that the text goes on in the next row.
 func (s *Screen) OnScroll(take func(text []byte, wraps bool)) { s.scrolled = take }
 
+// At is the offset, in what is written now, of the byte that a function of OnLine is called for.
+func (s *Screen) At() int { return s.at }
+
+// Inked is how many characters were drawn so far.
+func (s *Screen) Inked() int64 { return s.inked }
+
 // Pin sets the pin to the cursor's row.
 func (s *Screen) Pin() { s.pin.y = s.y }
 

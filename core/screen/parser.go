@@ -31,6 +31,7 @@ const (
 // Write draws what the device sent. It never fails.
 func (s *Screen) Write(p []byte) {
 	for i := 0; i < len(p); {
+		s.at = i
 		if s.parser.state != nil {
 			s.parser.state(s, p[i])
 			i++

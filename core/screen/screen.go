@@ -63,6 +63,8 @@ type Screen struct {
 	ended    func()                        // a line feed is about to leave the cursor's row
 	scrolled func(text []byte, wraps bool) // takes the rows that scroll off, instead of the history
 	pin      pin
+	at       int   // of the byte at hand in what is written now
+	inked    int64 // characters drawn so far
 }
 
 type cursor struct {
@@ -274,6 +276,7 @@ func (s *Screen) putASCII(text []byte) {
 		return
 	}
 	s.parser.last = rune(text[len(text)-1])
+	s.inked += int64(len(text))
 	for len(text) > 0 {
 		if s.wrapNext {
 			s.wrap()
@@ -317,6 +320,7 @@ func (s *Screen) put(r rune) {
 		return
 	}
 	s.parser.last = r
+	s.inked++
 	width = min(width, s.cols)
 	if s.wrapNext || s.x+width > s.cols {
 		if s.mode.noWrap {
@@ -556,10 +560,11 @@ func (s *Screen) SoftReset() {
 }
 
 // Leave goes back to a plain screen, as a device does that was restarted inside a full-screen program:
-// what was asked of a terminal before is not true any more. The text stays, and new text goes below it.
-func (s *Screen) Leave() {
+// what was asked of a terminal before is not true any more. The text stays, and new text goes below it. It
+// reports whether there was anything to leave.
+func (s *Screen) Leave() bool {
 	if s.saved == nil && s.mode == (modes{}) && s.top == 0 && s.bot == s.rows-1 && s.pen == (Style{Role: s.pen.Role}) && !s.parser.graphics {
-		return
+		return false
 	}
 	if s.saved != nil {
 		drawn := s.grid
@@ -578,6 +583,7 @@ func (s *Screen) Leave() {
 	}
 	s.mode = modes{}
 	s.moveBelow()
+	return true
 }
 
 // moveBelow goes to the beginning of the first row below all text.

@@ -202,6 +202,9 @@ func (s *Screen) eraseScreen(what int) {
 	from, to := 0, s.rows
 	switch what {
 	case 0:
+		if s.x == 0 && s.y == 0 {
+			s.keepRows()
+		}
 		s.eraseLine(0)
 		from = s.y + 1
 	case 1:
@@ -222,17 +225,21 @@ func (s *Screen) eraseScreen(what int) {
 // paint the same picture does not fill it: only the first time is kept, until something scrolled off or a
 // prompt was seen.
 func (s *Screen) keepRows() {
-	if s.saved != nil || s.repaints {
+	if s.saved != nil {
 		return
 	}
-	last := len(s.grid) - 1
-	for last >= 0 && s.grid[last].used == 0 {
-		last--
+	if !s.repaints {
+		last := len(s.grid) - 1
+		for last >= 0 && s.grid[last].used == 0 {
+			last--
+		}
+		for _, r := range s.grid[:last+1] {
+			s.off(r)
+			s.pin.y--
+		}
+		s.repaints = last >= 0
 	}
-	for _, r := range s.grid[:last+1] {
-		s.off(r)
-	}
-	s.repaints = last >= 0
+	s.pin.y = min(s.pin.y, -1) // what comes now is below it, wherever it is drawn
 }
 
 func (s *Screen) fillWith(b byte) {

@@ -3,10 +3,12 @@ package sense
 import (
 	"cmp"
 	"context"
+	"errors"
 	"regexp"
 	"slices"
-	"strings"
 	"time"
+
+	"pilotrix/core/shown"
 )
 
 // UsualSpeeds are tried in this order, in baud: the commonest first.
@@ -30,8 +32,12 @@ type Hunt struct {
 	Listen  time.Duration    // before a key is pressed, default 300 ms
 	Answer  time.Duration    // after it, default 700 ms
 	Prompts []*regexp.Regexp // what a clean prompt looks like
+	Doubt   bool             // the line may have no speed at all: a prompt is looked for at another one, too
 	Tried   func(Candidate)  // told of each speed as it was tried
 }
+
+// ErrNoSpeed tells that the line carries the same at every speed: it has none.
+var ErrNoSpeed = errors.New("the line has no speed: the same prompt comes whatever it is set to")
 
 // Candidate is what one speed sounded like. Score goes from 0 (nothing, or garble) to 1 (a known
 // prompt).
@@ -77,9 +83,15 @@ func (h Hunt) Run(ctx context.Context, ear Ear) (Found, error) {
 		if h.Tried != nil {
 			h.Tried(candidate)
 		}
-		if candidate.Prompt {
-			break
+		if !candidate.Prompt {
+			continue
 		}
+		if h.Doubt {
+			if err := h.confirm(ctx, ear, speed); err != nil {
+				return Found{}, err
+			}
+		}
+		break
 	}
 	slices.SortStableFunc(found.Tried, func(a, b Candidate) int { return cmp.Compare(b.Score, a.Score) })
 	found.Sure = sureness(found.Tried)
@@ -87,6 +99,19 @@ func (h Hunt) Run(ctx context.Context, ear Ear) (Found, error) {
 		return found, ear.Tune(ctx, best)
 	}
 	return found, nil
+}
+
+// confirm looks for a prompt at a speed that cannot be right when this one is.
+func (h Hunt) confirm(ctx context.Context, ear Ear, found int) error {
+	other := UsualSpeeds[0]
+	if other == found {
+		other = UsualSpeeds[1]
+	}
+	candidate, err := h.try(ctx, ear, other)
+	if err == nil && candidate.Prompt {
+		err = errors.Join(ErrNoSpeed, ear.Tune(ctx, found))
+	}
+	return err
 }
 
 func (h Hunt) try(ctx context.Context, ear Ear, speed int) (Candidate, error) {
@@ -117,6 +142,9 @@ func (h Hunt) score(speed int, heard []byte) Candidate {
 	if len(heard) > 0 {
 		c.Score = 0.95 * clean * clean * clean * float64(len(heard)) / float64(len(heard)+6)
 	}
+	if !various(heard) { // a busy device's dots look like letters at many speeds
+		c.Score = min(c.Score, littleSense)
+	}
 	last := lastLine(heard)
 	for _, prompt := range h.Prompts {
 		if last != "" && prompt.MatchString(last) {
@@ -126,22 +154,26 @@ func (h Hunt) score(speed int, heard []byte) Candidate {
 	return c
 }
 
-func lastLine(p []byte) string {
-	var text stripper
-	var line []byte
-	for _, b := range p {
-		switch out, kind := text.next(b); kind {
-		case plain:
-			line = append(line, out)
-		case lineEnd:
-			line = line[:0]
-		case lineStart:
-			line = append(line[:0], out)
-		case back:
-			line = line[:max(0, len(line)-1)]
+// littleSense is what bytes are worth that could be anything: below what Best takes.
+const littleSense = 0.15
+
+// various reports whether there is enough in what was heard to tell text from chance.
+func various(heard []byte) bool {
+	const fewest = 4
+	seen := map[byte]bool{}
+	for _, b := range heard {
+		if b > ' ' && b < 0x7f {
+			seen[b] = true
 		}
 	}
-	return strings.TrimLeft(string(line), "\x00")
+	return len(seen) >= fewest
+}
+
+func lastLine(p []byte) string {
+	m := shown.New(shown.UsualCols, shown.UsualRows, shown.Options{})
+	m.Write(p, nil)
+	line, _ := m.Line()
+	return line
 }
 
 // sureness is how far the best stands out from the next.

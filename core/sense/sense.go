@@ -2,9 +2,10 @@
 // proves it, the prompt it waits at, a question it asks, the echo of what was sent, silence, garble
 // (text arriving at another speed) and a receiver that waits for a file.
 //
-// A prompt is a pattern at the end of the stream with nothing after it, not a line that looks like
-// one: it counts once the line has been quiet for Settle, and after something was sent only once
-// that was answered. Nothing here sleeps; time comes in with the bytes and by Tick.
+// What the line shows it takes from core/shown. A prompt is a pattern at the end of the stream with
+// nothing after it, not a line that looks like one: it counts once the line has been quiet for Settle,
+// and after something was sent only below the line that was sent. Nothing here sleeps; time comes in
+// with the bytes and by Tick.
 package sense
 
 import (
@@ -13,6 +14,9 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"pilotrix/core/screen"
+	"pilotrix/core/shown"
 )
 
 // Modes that need no dialect.
@@ -28,13 +32,16 @@ const (
 const Settle = 20 * time.Millisecond
 
 const (
-	silentAfter   = 8 * time.Second
-	receiverAfter = 250 * time.Millisecond // one request alone, followed by this much quiet
-	maxOutput     = 256 << 10
-	maxPartial    = 4096
-	garbleWindow  = 96
-	garbleLeast   = 8 // bytes needed for a word on garble
-	garbleScore   = 0.25
+	silentAfter  = 8 * time.Second
+	requestAfter = 250 * time.Millisecond // of quiet make a letter alone on a line a request for a file
+	pushedAfter  = 300 * time.Millisecond // of quiet behind log lines that pushed the prompt away
+	lostAfter    = 2 * time.Second        // the same behind lines that the dialect does not know
+	textAfter    = 400 * time.Millisecond // of quiet make a text in a command's output the device's own word
+	tellEvery    = 100 * time.Millisecond // while bytes come without a pause
+	garbleWindow = 96
+	garbleLeast  = 8 // bytes needed for a word on garble
+	garbleScore  = 0.25
+	nak          = 0x15
 )
 
 // Mode is how one mode shows itself: by the prompt it waits at, by a text it writes, or both.
@@ -50,10 +57,17 @@ type Dialog struct {
 	Ask  *regexp.Regexp
 }
 
-// Config is what a dialect says of modes and questions. Without any, the modes above are told.
+// Config is what a dialect says of modes, questions and lines. Without any, the modes above are told.
 type Config struct {
 	Modes   []Mode
 	Dialogs []Dialog
+	Noise   []*regexp.Regexp
+	Pager   *regexp.Regexp
+	Charset screen.Charset
+	// AsksSecret reports whether a line asks for something that is not to be seen; may be nil.
+	AsksSecret func(line string) bool
+	// Reply types the answers to what the device asks of its terminal; nil answers nothing.
+	Reply func(answer string)
 }
 
 // View is what is known now.
@@ -64,39 +78,104 @@ type View struct {
 	Count int       // of mode proofs so far, so that the same mode proved anew is seen
 
 	AtPrompt bool
+	Pushed   bool   // lines of the device's stand below the prompt it waits at
 	Prompt   string // as the device wrote it
 	Dialog   string // name of the question it waits with
 	Asks     string // the question's text
+	Pager    bool   // a pager waits for its key
+	Secret   bool   // a question for a secret was asked, and no Enter was sent since
 
-	Output   string // since the last Sent, its echo left out
-	Partial  string // the unfinished last line
-	Echoed   bool   // what was sent came back
-	Answered bool   // something came since the last Sent
+	Partial  string // the present line
+	Free     bool   // nothing follows the cursor there
+	Answered bool   // something came since the last Enter
 
-	// Passed are the modes proved since the last Sent, in the order they were first. A mode may be left
+	// Passed are the modes proved since the last Enter, in the order they were first. A mode may be left
 	// again within the bytes that proved it: a device says that it starts, and goes to another speed.
 	Passed []string
 
 	LastByte time.Time
 	Bytes    int64 // in all
 	Garble   float64
-	Receiver byte // 'C', 'G' or NAK while a receiver asks for a file, else 0
+	Receiver byte // 'C', 'G' or NAK while a receiver asks for a file again and again, else 0
+	Request  byte // the same where it has asked once
+
+	answer   shown.Answer
+	standing shown.Standing
+	prompts  []*regexp.Regexp
+	prompt   string
+}
+
+// Output is what was drawn since the last command was sent, up to the present line, as it stood in the
+// end. A prompt that log lines pushed away is no part of it.
+func (v View) Output() string {
+	text := v.answer.String()
+	for {
+		rest := strings.TrimSuffix(text, "\n")
+		last := rest[strings.LastIndexByte(rest, '\n')+1:]
+		if last == "" || !slices.ContainsFunc(v.prompts, func(p *regexp.Regexp) bool { return p.MatchString(last) || p.MatchString(last+" ") }) {
+			return text
+		}
+		text = rest[:len(rest)-len(last)]
+	}
+}
+
+// Shows reports whether text stands behind a prompt, or behind base: typed and echoed.
+func (v View) Shows(text, base string) bool { return v.standing.Shows(text, base, v.prompts) }
+
+// ShowsBefore reports the same of the line before the present one, which the device has ended.
+func (v View) ShowsBefore(text, base string) bool {
+	return v.standing.ShowsBefore(text, base)
+}
+
+// Typed is what stands behind the prompt; known is false where no prompt was found before it.
+func (v View) Typed() (text string, known bool) { return v.standing.Typed(v.prompt, v.prompts) }
+
+// AnyLine returns the first of the lines since the last Enter, the present one first and each less its
+// prompt, for which such holds.
+func (v View) AnyLine(such func(typed string) bool) (typed string, found bool) {
+	return v.standing.Any(v.prompt, v.prompts, such)
+}
+
+// NewView makes a view as a test needs it: with an output.
+func NewView(v View, output string) View {
+	m := shown.New(shown.UsualCols, shown.UsualRows, shown.Options{})
+	m.Mark()
+	m.Write([]byte("\r\n"+strings.ReplaceAll(strings.TrimSuffix(output, "\n"), "\n", "\r\n")+"\r\n"), nil)
+	v.answer, v.standing = m.Answer(), m.Standing()
+	return v
+}
+
+// Noise is a line that the device wrote unasked; After is where it ends in what was fed.
+type Noise struct {
+	Text  string
+	After int
 }
 
 // Sense follows one stream. It is used by one goroutine.
 type Sense struct {
-	config Config
-	view   View
+	config  Config
+	prompts []*regexp.Regexp
+	view    View
+	model   *shown.Model
+	fed     Feed
 
-	text     stripper
-	output   []byte
-	partial  []byte
-	sent     []byte // what was sent last, until its line ended
-	awaiting bool   // the line of what was sent has not ended yet
-	runs     int    // requests of a receiver in a row
-	window   []byte
-	settled  bool
-	sentAt   time.Time
+	prompt    string // the last one that was seen
+	commanded bool   // a command was sent, and no prompt came since
+	pending   []proof
+	window    []byte
+	request   byte // what asked for a file, alone on its line; 0 when nothing did
+	settled   bool
+	sentAt    time.Time
+	ticked    time.Time
+	mute      string // letters that were typed since the line began: their echo asks for nothing
+}
+
+type proof struct{ mode, text string }
+
+// Feed is what Feed found in a piece of the stream.
+type Feed struct {
+	Changed bool // something other than the output
+	Noise   []Noise
 }
 
 // quietSince is the last time that something went either way.
@@ -109,158 +188,235 @@ func (s *Sense) quietSince() time.Time {
 
 // New starts with nothing known at that time.
 func New(config Config, now time.Time) *Sense {
-	return &Sense{config: config, view: View{Mode: Unknown, Since: now, LastByte: now}}
+	s := &Sense{config: config, view: View{Mode: Unknown, Since: now, LastByte: now, Free: true}, ticked: now}
+	for _, mode := range config.Modes {
+		if mode.Prompt != nil {
+			s.prompts = append(s.prompts, mode.Prompt)
+		}
+	}
+	s.model = s.newModel(shown.UsualCols, shown.UsualRows)
+	return s
 }
+
+func (s *Sense) newModel(cols, rows int) *shown.Model {
+	m := shown.New(cols, rows, shown.Options{Noise: s.config.Noise, Pager: s.config.Pager, Charset: s.config.Charset})
+	m.OnReply(s.config.Reply)
+	m.Mark()
+	return m
+}
+
+// SetCharset says how the device encodes what is not ASCII.
+func (s *Sense) SetCharset(c screen.Charset) {
+	s.config.Charset = c
+	s.model.SetCharset(c)
+}
+
+// Model is what the line shows.
+func (s *Sense) Model() *shown.Model { return s.model }
 
 // View is what is known now.
 func (s *Sense) View() View {
 	v := s.view
-	v.Output, v.Partial = string(s.output), string(s.partial)
+	v.Partial, v.Free = s.model.Line()
+	v.answer, v.standing, v.prompts, v.prompt = s.model.Answer(), s.model.Standing(), s.prompts, s.prompt
 	return v
 }
 
-// Sent tells what was typed to the device, and when.
-func (s *Sense) Sent(now time.Time, p []byte) {
+// Typed tells of keys that went to the device, without an Enter.
+func (s *Sense) Typed(now time.Time, p []byte) {
 	s.sentAt = now
-	s.output = s.output[:0]
 	s.leavePrompt()
-	s.view.Echoed, s.view.Answered, s.view.Receiver, s.runs = false, false, 0, 0
-	s.view.Passed = nil // a View that was given out keeps its own
-	if end := bytes.IndexAny(p, "\r\n"); end >= 0 {
-		s.awaiting = true
-		s.sent = append(s.sent[:0], p[:end]...)
-	} else {
-		s.sent = append(s.sent[:0], p...)
-	}
+	s.forgetRequests()
+	s.mute += string(bytes.Map(func(r rune) rune {
+		if r == 'C' || r == 'G' {
+			return r
+		}
+		return -1
+	}, p))
+	s.mute = s.mute[max(0, len(s.mute)-64):]
 	s.settled = true // until something arrives
+}
+
+// Entered tells that a line was ended on the device. A fresh one begins a command, whose answer is what
+// comes from here on; any other answers a question in the middle of it. Leads says that the command leads
+// to another mode: what it writes is then the device's own word at once.
+func (s *Sense) Entered(now time.Time, fresh, leads bool) {
+	s.sentAt = now
+	s.leavePrompt()
+	s.forgetRequests()
+	s.mute, s.view.Secret, s.view.Answered = "", false, false
+	if fresh {
+		s.model.Mark()
+		s.view.Passed, s.pending = nil, nil // a View that was given out keeps its own
+		s.commanded = !leads
+	}
+	s.settled = true
 }
 
 // Forget drops what is known of the stream: the line changed its speed or came back.
 func (s *Sense) Forget(now time.Time) {
-	s.partial, s.output, s.window = s.partial[:0], s.output[:0], s.window[:0]
-	s.text, s.awaiting, s.runs = stripper{}, false, 0
-	s.view.Receiver, s.view.Garble, s.settled = 0, 0, true
+	cols, rows := s.model.Size()
+	s.model = s.newModel(cols, rows)
+	s.window, s.pending, s.commanded = s.window[:0], nil, false
+	s.forgetRequests()
+	s.view.Garble, s.settled, s.view.Secret = 0, true, false
 	s.view.LastByte = now
 	s.leavePrompt()
 	s.become(Unknown, "", now)
 }
 
 func (s *Sense) leavePrompt() {
-	s.view.AtPrompt, s.view.Prompt, s.view.Dialog, s.view.Asks = false, "", "", ""
+	s.view.AtPrompt, s.view.Pushed, s.view.Prompt, s.view.Dialog, s.view.Asks, s.view.Pager = false, false, "", "", "", false
 }
 
-func (s *Sense) become(mode, proof string, at time.Time) {
+func (s *Sense) forgetRequests() { s.view.Receiver, s.view.Request, s.request = 0, 0, 0 }
+
+func (s *Sense) become(mode, text string, at time.Time) {
 	if mode != s.view.Mode {
 		s.view.Since = at
 	}
-	s.view.Mode, s.view.Proof = mode, proof
+	s.view.Mode, s.view.Proof = mode, text
 	s.view.Count++
 	if !slices.Contains(s.view.Passed, mode) {
 		s.view.Passed = append(slices.Clip(s.view.Passed), mode)
 	}
 }
 
-// Feed takes bytes that arrived and reports whether something other than the output changed.
-func (s *Sense) Feed(at time.Time, p []byte) (changed bool) {
+// Feed takes bytes that arrived.
+func (s *Sense) Feed(at time.Time, p []byte) Feed {
 	if len(p) == 0 {
-		return false
+		return Feed{}
 	}
 	before := s.view
+	pause := at.Sub(s.view.LastByte)
 	s.view.LastByte = at
 	s.view.Bytes += int64(len(p))
 	s.view.Answered = true
 	s.settled = false
 	s.leavePrompt()
 	s.watchGarble(p)
-	for _, b := range p {
-		s.watchReceiver(b)
-		switch out, kind := s.text.next(b); kind {
-		case plain:
-			if len(s.partial) < maxPartial {
-				s.partial = append(s.partial, out)
-			}
-		case lineEnd:
-			s.endLine(at)
-		case lineStart:
-			s.partial = append(s.partial[:0], out)
-			s.awaiting = false
-		case back:
-			s.partial = s.partial[:max(0, len(s.partial)-1)]
-		}
+	s.fed = Feed{}
+	s.model.Write(p, func(line shown.Ended) { s.ended(at, line) })
+	text, _ := s.model.Line()
+	if text != "" {
+		s.matchTexts([]byte(text), at)
+		s.askedSecret(text)
 	}
-	s.matchTexts(s.partial, at)
+	s.watchReceiver(at, p, text, pause)
 	s.judgeGarble(at)
-	return s.differs(before)
+	s.fed.Changed = s.differs(before)
+	return s.fed
 }
 
 func (s *Sense) differs(before View) bool {
 	now := s.view
-	return now.Count != before.Count || now.AtPrompt != before.AtPrompt || now.Dialog != before.Dialog || now.Receiver != before.Receiver
+	return now.Count != before.Count || now.AtPrompt != before.AtPrompt || now.Dialog != before.Dialog || now.Receiver != before.Receiver ||
+		now.Request != before.Request || now.Pager != before.Pager || now.Pushed != before.Pushed
 }
 
-// endLine completes a line: the echo of what was sent, or output.
-func (s *Sense) endLine(at time.Time) {
-	line := s.partial
-	if s.awaiting {
-		s.awaiting = false
-		if len(s.sent) == 0 || bytes.HasSuffix(line, bytes.TrimRight(s.sent, " ")) || bytes.HasSuffix(bytes.TrimRight(line, " "), bytes.TrimSpace(s.sent)) {
-			s.view.Echoed = true
-			s.partial = s.partial[:0]
-			return
-		}
+// ended takes a line that a line feed has ended.
+func (s *Sense) ended(at time.Time, line shown.Ended) {
+	if line.Noise {
+		s.fed.Noise = append(s.fed.Noise, Noise{string(line.Text), line.After})
+		return
 	}
-	if over := len(s.output) + len(line) + 1 - maxOutput; over > 0 && over <= len(s.output) {
-		s.output = s.output[:copy(s.output, s.output[over:])]
+	s.matchTexts(line.Text, at)
+	if line.New {
+		s.askedSecret(string(line.Text))
 	}
-	s.output = append(append(s.output, line...), '\n')
-	s.matchTexts(line, at)
-	s.partial = s.partial[:0]
+}
+
+func (s *Sense) askedSecret(line string) {
+	if !s.view.Secret && s.config.AsksSecret != nil && strings.TrimSpace(line) != "" && s.config.AsksSecret(line) {
+		s.view.Secret = true
+	}
 }
 
 // matchTexts looks for a text that proves a mode in a line, finished or not. The unfinished line is
-// looked at each time it grows, but proves a mode once.
+// looked at each time it grows, but proves a mode once. In the output of a command it proves nothing
+// until the device falls quiet behind it: it may be a log that is printed.
 func (s *Sense) matchTexts(line []byte, at time.Time) {
 	if len(line) == 0 {
 		return
 	}
 	for _, mode := range s.config.Modes {
-		if mode.Text != nil && mode.Text.Match(line) {
-			if s.view.Mode != mode.Name || !strings.HasPrefix(string(line), s.view.Proof) {
-				s.become(mode.Name, string(line), at)
+		if mode.Text == nil || !mode.Text.Match(line) {
+			continue
+		}
+		if s.commanded {
+			found := proof{mode.Name, string(line)}
+			if last := len(s.pending) - 1; last >= 0 && s.pending[last].mode == found.mode {
+				s.pending[last] = found
+				return
 			}
+			s.pending = append(s.pending, found)
 			return
 		}
+		s.proved(mode.Name, string(line), at)
+		return
+	}
+}
+
+func (s *Sense) proved(mode, line string, at time.Time) {
+	if s.view.Mode != mode || !strings.HasPrefix(line, s.view.Proof) {
+		s.become(mode, line, at)
+	}
+}
+
+// ownWord takes the texts of a command's output for the device's own: it did not come back to a prompt.
+func (s *Sense) ownWord(at time.Time) {
+	pending := s.pending
+	s.pending, s.commanded = nil, false
+	for _, found := range pending {
+		s.proved(found.mode, found.text, at)
 	}
 }
 
 // Next is when Tick is wanted, the zero time when nothing waits for time to pass.
 func (s *Sense) Next() time.Time {
+	quiet := s.view.LastByte
 	switch {
+	case !s.settled && s.ticked.Add(tellEvery).Before(quiet.Add(Settle)):
+		return s.ticked.Add(tellEvery)
 	case !s.settled:
-		return s.view.LastByte.Add(Settle)
-	case s.runs == 1 && s.view.Receiver == 0:
-		return s.view.LastByte.Add(receiverAfter)
-	case !s.resting():
-		return s.quietSince().Add(silentAfter)
+		return quiet.Add(Settle)
+	case s.request != 0 && s.view.Request == 0:
+		return quiet.Add(requestAfter)
+	case s.resting():
+		return time.Time{}
+	case s.pushable() != nobody && !s.view.Pushed:
+		return quiet.Add(s.pushable())
+	case len(s.pending) > 0:
+		return quiet.Add(textAfter)
 	}
-	return time.Time{}
+	return s.quietSince().Add(silentAfter)
 }
 
 // resting reports that the device is known to wait for us.
 func (s *Sense) resting() bool {
-	return s.view.AtPrompt || s.view.Dialog != "" || s.view.Receiver != 0 || s.view.Mode == Silent
+	return s.view.AtPrompt || s.view.Dialog != "" || s.view.Pager || s.view.Receiver != 0 || s.view.Mode == Silent
 }
 
 // Tick lets time pass and reports whether something changed.
 func (s *Sense) Tick(now time.Time) (changed bool) {
 	before := s.view
+	s.ticked = now
 	quiet := now.Sub(s.view.LastByte)
 	if !s.settled && quiet >= Settle {
 		s.settled = true
 		s.matchPrompt(now)
 	}
-	if s.runs == 1 && s.view.Receiver == 0 && quiet >= receiverAfter {
-		s.receiverAsks()
+	if s.request != 0 && quiet >= requestAfter {
+		s.view.Request = s.request
+	}
+	if after := s.pushable(); after != nobody && !s.resting() && quiet >= after {
+		s.view.Pushed = true
+		if after == pushedAfter {
+			s.promptBehindNoise(now)
+		}
+	}
+	if len(s.pending) > 0 && !s.resting() && quiet >= textAfter {
+		s.ownWord(now)
 	}
 	if !s.resting() && now.Sub(s.quietSince()) >= silentAfter {
 		s.become(Silent, "nothing arrived for "+silentAfter.String(), now)
@@ -268,52 +424,90 @@ func (s *Sense) Tick(now time.Time) (changed bool) {
 	return s.differs(before)
 }
 
-// matchPrompt looks whether the quiet line ends with a prompt or a question.
+// matchPrompt looks whether the quiet line ends with a prompt, a question, or a pager's.
 func (s *Sense) matchPrompt(now time.Time) {
-	if s.awaiting || len(s.partial) == 0 {
+	line, free := s.model.Line()
+	if line == "" || !free || !s.model.Below() {
+		return
+	}
+	if s.config.Pager != nil && s.config.Pager.MatchString(line) {
+		s.view.Pager = true
 		return
 	}
 	for _, dialog := range s.config.Dialogs {
-		if dialog.Ask.Match(s.partial) {
-			s.view.Dialog, s.view.Asks = dialog.Name, string(s.partial)
+		if dialog.Ask.MatchString(line) {
+			s.view.Dialog, s.view.Asks = dialog.Name, line
 			return
 		}
 	}
+	s.atPrompt(line, now)
+}
+
+func (s *Sense) modeOf(prompt string) (string, bool) {
 	for _, mode := range s.config.Modes {
-		if mode.Prompt != nil && mode.Prompt.Match(s.partial) {
-			s.view.AtPrompt, s.view.Prompt = true, string(s.partial)
-			s.become(mode.Name, s.view.Prompt, now)
-			return
+		if mode.Prompt != nil && mode.Prompt.MatchString(prompt) {
+			return mode.Name, true
 		}
+	}
+	return "", false
+}
+
+func (s *Sense) atPrompt(line string, now time.Time) {
+	if mode, is := s.modeOf(line); is {
+		s.view.AtPrompt, s.view.Prompt, s.prompt = true, line, line
+		s.commanded, s.pending, s.view.Secret = false, nil, false
+		s.become(mode, line, now)
 	}
 }
 
-// watchReceiver counts requests for a file: the same character again and again at the beginning of a
-// line.
-func (s *Sense) watchReceiver(b byte) {
-	const nak = 0x15
+const nobody = time.Duration(-1)
+
+// pushable is after how much quiet lines that stand below a prompt are taken to have pushed it away,
+// nobody when there is no such prompt.
+func (s *Sense) pushable() time.Duration {
+	if line, _ := s.model.Line(); line != "" {
+		return nobody
+	}
+	standing := s.model.Standing()
+	before, behindNoise := standing.Before()
+	if _, is := s.modeOf(before); is && behindNoise {
+		return pushedAfter
+	}
+	if standing.Above(func(line string) bool { _, is := s.modeOf(line); return is }) {
+		return lostAfter
+	}
+	return nobody
+}
+
+// promptBehindNoise takes a prompt for the device's last word, since only log lines came behind it.
+func (s *Sense) promptBehindNoise(now time.Time) {
+	line, _ := s.model.Standing().Before()
+	s.atPrompt(line, now)
+}
+
+// watchReceiver counts requests for a file: the same letter alone on its line, or NAKs, with time between
+// them. Letters of a text come without.
+func (s *Sense) watchReceiver(at time.Time, p []byte, line string, pause time.Duration) {
+	tail := p[bytes.LastIndexByte(p, '\n')+1:]
+	if len(tail) == 0 && s.request == 0 {
+		return
+	}
+	var request byte
 	switch {
-	case b == nak || ((b == 'C' || b == 'G') && s.onlyRequests(b)):
-		if s.runs++; s.runs >= 2 {
-			s.receiverAsks()
-		}
-	default:
-		s.runs, s.view.Receiver = 0, 0
+	case len(tail) > 0 && len(bytes.Trim(tail, "\x15")) == 0:
+		request = nak
+	case line != "" && len(line) <= garbleWindow && (line[0] == 'C' || line[0] == 'G') && strings.Trim(line, line[:1]) == "" && !strings.Contains(s.mute, line[:1]):
+		request = line[0]
 	}
-}
-
-func (s *Sense) onlyRequests(b byte) bool {
-	return len(bytes.Trim(s.partial, string(rune(b)))) == 0 && (s.runs > 0 || len(s.partial) == 0)
-}
-
-func (s *Sense) receiverAsks() {
-	const nak = 0x15
-	if s.view.Receiver == 0 {
-		s.view.Receiver = nak
-		if len(s.partial) > 0 {
-			s.view.Receiver = s.partial[len(s.partial)-1]
-		}
-		s.become(Receiving, "a receiver asks for a file", s.view.LastByte)
+	switch again := s.request == request; {
+	case request == 0:
+		s.forgetRequests()
+	case again && pause >= requestAfter && s.view.Receiver == 0:
+		s.view.Receiver, s.view.Request = request, request
+		s.become(Receiving, "a receiver asks for a file", at)
+	case !again:
+		s.forgetRequests()
+		s.request = request
 	}
 }
 
@@ -330,9 +524,10 @@ func (s *Sense) watchGarble(p []byte) {
 
 func (s *Sense) judgeGarble(at time.Time) {
 	switch {
-	case s.runs > 0:
+	case s.request != 0:
 	case len(s.window) >= garbleLeast && s.view.Garble >= garbleScore:
 		if s.view.Mode != Garbled {
+			s.ownWord(at)
 			s.become(Garbled, string(s.window), at)
 		}
 	case s.view.Mode == Garbled && s.view.Garble < garbleScore/2:

@@ -40,6 +40,15 @@ func (s *stream) hear(text string) View {
 	return s.View()
 }
 
+// send types a text as a runbook does; its Enter begins a command.
+func (s *stream) send(text string) {
+	line, enter := strings.CutSuffix(text, "\r")
+	s.Typed(s.now, []byte(line))
+	if enter {
+		s.Entered(s.now, true, false)
+	}
+}
+
 func (s *stream) wait(d time.Duration) View {
 	s.now = s.now.Add(d)
 	s.Tick(s.now)
@@ -70,7 +79,7 @@ func TestOldPromptIsNoAnswer(t *testing.T) {
 	s := newStream(config())
 	s.hear("sill: ")
 	require.True(t, s.wait(Settle).AtPrompt)
-	s.Sent(s.now, []byte("store\r"))
+	s.send("store\r")
 	assert.False(t, s.View().AtPrompt)
 	s.hear("st")
 	s.hear("ore")
@@ -78,17 +87,16 @@ func TestOldPromptIsNoAnswer(t *testing.T) {
 	s.hear("\r\n  (empty)\r\nsill: ")
 	v := s.wait(Settle)
 	assert.True(t, v.AtPrompt)
-	assert.True(t, v.Echoed)
-	assert.Equal(t, "  (empty)\n", v.Output, "without the echo and the prompt")
+	assert.Equal(t, "  (empty)\n", v.Output(), "without the echo and the prompt")
 }
 
 func TestOutputWithoutEcho(t *testing.T) {
 	s := newStream(config())
-	s.Sent(s.now, []byte("secret\r"))
+	s.send("secret\r")
 	s.hear("\r\nwelcome\r\nsill: ")
 	v := s.wait(Settle)
 	assert.True(t, v.AtPrompt)
-	assert.Contains(t, v.Output, "welcome")
+	assert.Contains(t, v.Output(), "welcome")
 }
 
 func TestQuestionsAndTexts(t *testing.T) {
@@ -108,37 +116,62 @@ func TestAModeThatIsLeftAtOnceWasPassed(t *testing.T) {
 	s := newStream(config())
 	s.hear("sill: ")
 	s.wait(Settle)
-	s.Sent(s.now, []byte("start\r"))
+	s.Entered(s.now, true, true)
 	assert.Empty(t, s.View().Passed)
 	v := s.hear("start\r\nunpacking tern\r\n" + strings.Repeat("\x00", garbleWindow))
 	assert.Equal(t, Garbled, v.Mode)
 	assert.Equal(t, []string{"booting", Garbled}, v.Passed)
-	s.Sent(s.now, []byte("\r"))
+	s.send("\r")
 	assert.Equal(t, []string{"booting", Garbled}, v.Passed, "what was given out stays")
 	assert.Empty(t, s.View().Passed)
 }
 
 func TestEscapeSequencesAndOverwriting(t *testing.T) {
 	s := newStream(config())
-	s.hear("\x1b[2K\x1b[1;32mprogress 10 %\rprogress 20 %\r\x1b]0;title\x07")
+	s.hear("\x1b[2K\x1b[1;32mprogress 10 %\rprogress 20 %\r\x1b[K\x1b]0;title\x07")
 	s.hear("sill\x1b[0m: ")
 	assert.True(t, s.wait(Settle).AtPrompt)
 }
 
-func TestReceiverIsSeen(t *testing.T) {
+func TestAReceiverAsksMoreThanOnceWithTimeBetween(t *testing.T) {
 	s := newStream(config())
 	s.hear("waiting for the file\r\nC")
-	assert.Zero(t, s.View().Receiver, "a line may begin with C")
-	assert.EqualValues(t, 'C', s.wait(receiverAfter).Receiver)
-
-	s = newStream(config())
-	s.hear("CRC error\r\nC")
-	s.hear("onsole ready\r\n")
-	assert.Zero(t, s.wait(time.Second).Receiver)
+	assert.Zero(t, s.View().Request, "a line may begin with C")
+	v := s.wait(requestAfter)
+	assert.EqualValues(t, 'C', v.Request)
+	assert.Zero(t, v.Receiver, "once may be a letter")
+	s.wait(time.Second)
+	v = s.hear("C")
+	assert.EqualValues(t, 'C', v.Receiver)
+	assert.Equal(t, Receiving, v.Mode)
+	assert.Zero(t, s.hear("\r\nsill: ").Receiver)
 
 	s = newStream(config())
 	s.hear("ready\r\n\x15")
-	assert.EqualValues(t, 0x15, s.hear("\x15").Receiver)
+	s.wait(time.Second)
+	assert.EqualValues(t, nak, s.hear("\x15").Receiver)
+}
+
+// TestLettersInATextAskForNothing has names and words that begin like a request.
+func TestLettersInATextAskForNothing(t *testing.T) {
+	for _, pieces := range [][]string{
+		{"CC", "ITT link up\r\n"}, {"GG", "-core-1 ~ "}, {"tell\r\nCCITT link up\r\n", "CC-core-1 is up\r\n"}, {"C", "RC error\r\n"}, {"\x15\x15"},
+		{"sill: C", "C"}, {"C", "G", "C", "G"},
+	} {
+		s := newStream(config())
+		for _, piece := range pieces {
+			s.hear(piece)
+			s.wait(100 * time.Millisecond)
+		}
+		assert.Zero(t, s.View().Receiver, "%q", pieces)
+		assert.NotEqual(t, Receiving, s.View().Mode)
+	}
+	s := newStream(config()) // typed slowly, and echoed by a device that has no prompt
+	for range 3 {
+		s.send("C")
+		s.hear("C")
+		assert.Zero(t, s.wait(time.Second).Receiver)
+	}
 }
 
 func TestSilenceAndGarble(t *testing.T) {
@@ -156,7 +189,7 @@ func TestTypingAfterALongWaitIsNoSilence(t *testing.T) {
 	s := newStream(config())
 	s.hear("sill: ")
 	s.wait(time.Hour)
-	s.Sent(s.now, []byte("store drop x\r"))
+	s.send("store drop x\r")
 	assert.NotEqual(t, Silent, s.wait(time.Second).Mode)
 	assert.Equal(t, Silent, s.wait(silentAfter).Mode)
 }

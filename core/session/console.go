@@ -55,6 +55,11 @@ func (c console) Await(ctx context.Context, ready func(sense.View) bool) (sense.
 }
 
 func (c console) Type(ctx context.Context, text string, secret bool) error {
+	return c.send(ctx, text, runbook.Typing{Secret: secret, Fresh: true, Leads: true}, "")
+}
+
+// send puts text out with the runbook's helm. Command is what its Enter sends, empty for none.
+func (c console) send(ctx context.Context, text string, how runbook.Typing, command string) error {
 	s := c.s
 	item := outgoing{data: []byte(text), done: make(chan error, 1), ctx: ctx}
 	var refused error
@@ -66,14 +71,18 @@ func (c console) Type(ctx context.Context, text string, secret bool) error {
 			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)
 		default:
 			out := event.Out{By: event.Runbook, Bytes: event.Text(text)}
-			if secret {
+			if how.Secret {
 				out.Bytes, out.Secret = nil, len(text)
 			}
 			s.hub.Emit(out)
-			if command, whole := strings.CutSuffix(text, s.opt.Dialect.Enter()); whole && !secret {
+			if command != "" {
 				s.sentCommand(command)
 			}
-			s.sense.Sent(s.opt.Clock.Now(), item.data)
+			if strings.HasSuffix(text, s.opt.Dialect.Enter()) {
+				s.sense.Entered(s.opt.Clock.Now(), how.Fresh, how.Leads)
+			} else {
+				s.sense.Typed(s.opt.Clock.Now(), item.data)
+			}
 			s.told = s.sense.View()
 			s.out.put(item)
 			s.schedule()
@@ -137,6 +146,7 @@ func (c console) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error)
 	if !can {
 		return sense.Found{}, &line.Error{Target: c.s.opt.Target, Reason: line.ErrCannot, Remedy: "this kind of line has no speed to hunt for"}
 	}
+	hunt.Doubt = line.IsTerminal(c.s.opt.Target)
 	ear := &ear{console: c, tap: newTap()}
 	c.s.do(func() { c.s.taps[ear.tap] = struct{}{} })
 	defer c.s.do(func() { delete(c.s.taps, ear.tap) })
@@ -232,8 +242,9 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, carrier.
 			refused = fmt.Errorf("the line is taken by another transfer")
 		default:
 			p.line, s.port = s.line, p
-			if receiver := s.sense.View().Receiver; receiver != 0 {
-				p.put([]byte{receiver})
+			p.room = func() { s.do(func() {}) }
+			if request := s.sense.View().Request; request != 0 {
+				p.put([]byte{request})
 			}
 		}
 	})

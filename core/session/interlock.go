@@ -8,6 +8,7 @@ import (
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/sense"
 )
 
 // interlock stops the Enter of a command that the dialect calls a danger. It follows what the hand types
@@ -48,7 +49,7 @@ func (k *interlock) newLine() { k.typed, k.unsure = k.typed[:0], time.Time{} }
 const unseen = "was put there by the device, which has not shown it yet; see it first"
 
 // stops says why an Enter has to be stopped now, and the command.
-func (k *interlock) stops(shown string, lastByte time.Time) (command, says string) {
+func (k *interlock) stops(v sense.View) (command, says string) {
 	if k.off {
 		return "", ""
 	}
@@ -57,24 +58,21 @@ func (k *interlock) stops(shown string, lastByte time.Time) (command, says strin
 			return strings.TrimSpace(string(k.typed)), says
 		}
 	}
+	shown, known := v.Typed()
 	if says = k.commands.Stops(shown); says != "" {
 		return strings.TrimSpace(shown), says
 	}
-	if !k.unsure.IsZero() && lastByte.Before(k.unsure) && k.commands.Any() {
+	if k.unsure.IsZero() || !k.commands.Any() {
+		return "", ""
+	}
+	// The device may have put a line there, and a log line of its may have come behind it.
+	if above, found := v.AnyLine(func(typed string) bool { return k.commands.Stops(typed) != "" }); found {
+		return strings.TrimSpace(above), k.commands.Stops(above)
+	}
+	if v.LastByte.Before(k.unsure) || !known && strings.TrimSpace(shown) == "" {
 		return "the line", unseen
 	}
 	return "", ""
-}
-
-// shownLine is the unfinished line less the prompt it stands behind.
-func (s *Session) shownLine() string {
-	partial := s.sense.View().Partial
-	if s.lastPrompt != "" {
-		if rest, found := strings.CutPrefix(partial, s.lastPrompt); found {
-			return rest
-		}
-	}
-	return partial
 }
 
 // pressLines sends the hand's keys line by line, until one has to be stopped at its Enter.
@@ -82,14 +80,14 @@ func (s *Session) pressLines(keys []byte) {
 	s.forgetHeld()
 	for len(keys) > 0 {
 		end := bytes.IndexAny(keys, "\r\n")
-		if end < 0 || s.secret || s.interlock.off {
+		if end < 0 || s.sense.View().Secret || s.interlock.off {
 			s.follow(keys)
 			s.pressNow(keys)
 			return
 		}
 		s.follow(keys[:end])
 		s.pressNow(keys[:end])
-		if command, says := s.interlock.stops(s.shownLine(), s.sense.View().LastByte); says != "" {
+		if command, says := s.interlock.stops(s.sense.View()); says != "" {
 			s.interlock.held, s.interlock.command = bytes.Clone(keys[end:]), command
 			s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says})
 			return
@@ -101,7 +99,7 @@ func (s *Session) pressLines(keys []byte) {
 
 // follow counts the hand's keys.
 func (s *Session) follow(keys []byte) {
-	if s.secret || s.opt.Dialect.AsksSecret(s.sense.View().Partial) {
+	if s.sense.View().Secret {
 		return
 	}
 	for _, b := range keys {
@@ -115,7 +113,7 @@ func (s *Session) follow(keys []byte) {
 
 // enter sends an Enter; the line before it goes to the device.
 func (s *Session) enter(key []byte) {
-	command := s.shownLine()
+	command, _ := s.sense.View().Typed()
 	if s.interlock.unsure.IsZero() && len(s.interlock.typed) > 0 {
 		command = string(s.interlock.typed)
 	}

@@ -28,6 +28,12 @@ func (t *tap) put(p []byte) {
 	t.wake()
 }
 
+func (t *tap) size() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return len(t.data)
+}
+
 func (t *tap) fail(err error) {
 	t.mu.Lock()
 	t.err = err
@@ -82,11 +88,15 @@ type port struct {
 	clock  clock.Clock
 	line   line.Line
 	unread []byte
+	room   func() // told when much was read at once: the line may have waited for it
 }
 
 // Read implements carrier.Port.
 func (p *port) Read(ctx context.Context, out []byte, wait time.Duration) (int, error) {
 	if len(p.unread) == 0 {
+		if p.size() > mostUnread/2 {
+			defer p.room()
+		}
 		data, err := p.read(ctx, p.clock, wait)
 		if err != nil {
 			return 0, err
@@ -144,6 +154,12 @@ func (o *outbox) put(item outgoing) {
 	case o.ready <- struct{}{}:
 	default:
 	}
+}
+
+func (o *outbox) waiting() int {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return len(o.items)
 }
 
 func (o *outbox) next(ctx context.Context) (outgoing, error) {

@@ -24,6 +24,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
+	"pilotrix/core/screen"
 	"pilotrix/core/sense"
 )
 
@@ -64,11 +65,14 @@ type Session struct {
 	taps       map[*tap]struct{}
 	port       *port
 	held       []byte // the hand's keys while a carrier is being cancelled
-	secret     bool   // the hand types a secret until Enter
 	interlock  *interlock
-	lastPrompt string
+	cols, rows int // of the device's own terminal, 0 when it is the window's
+	charset    screen.Charset
+	chunk      line.Chunk // what has arrived and was not taken in yet
 	asks       map[string]pendingAsk
 	nextAsk    int
+	woken      int64 // bytes that had come when Enter was pressed for a prompt that was pushed away
+	fresh      bool  // the line that is typed is a command, as far as is known
 	told       sense.View
 	baud       int
 	timer      *time.Timer
@@ -93,12 +97,19 @@ type pendingAsk struct {
 
 // Open opens the line and starts the session. The session lasts until Close.
 func Open(ctx context.Context, opt Options) (*Session, error) {
-	usual := 0
-	if opt.Dialect != nil {
-		usual = opt.Dialect.Line.Speed
-	}
 	if opt.Target.Kind == line.Serial || opt.Target.Kind == line.Bench {
-		opt.Target = opt.Target.WithDefaults(usual)
+		if d := opt.Dialect; d != nil {
+			opt.Target = opt.Target.Or(line.Target{Speed: d.Line.Speed, Framing: d.Line.Framing, Flow: d.Line.Flow})
+		}
+		opt.Target = opt.Target.WithDefaults(0)
+	}
+	size := opt.Target.Size
+	if size == "" && opt.Dialect != nil {
+		size = opt.Dialect.Line.Size
+	}
+	fixedCols, fixedRows, err := line.ParseSize(size)
+	if err != nil {
+		return nil, err
 	}
 	wire, err := opt.Opener.Open(ctx, opt.Target)
 	if err != nil {
@@ -111,11 +122,15 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 		watchers: map[*watcher]struct{}{}, taps: map[*tap]struct{}{}, asks: map[string]pendingAsk{},
 		timer: time.NewTimer(time.Hour), out: newOutbox(), reopened: make(chan line.Line),
 	}
+	s.cols, s.rows = fixedCols, fixedRows
 	s.interlock = &interlock{commands: opt.Dialect.NewInterlocks()}
 	if opt.Reach != nil {
 		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
 	}
 	s.sense = sense.New(s.senseConfig(), opt.Clock.Now())
+	if s.cols > 0 {
+		s.sense.Model().Resize(s.cols, s.rows)
+	}
 	if speeder, can := wire.(line.Speeder); can {
 		s.baud = speeder.Speed()
 	}
@@ -124,11 +139,27 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	return s, nil
 }
 
-func (s *Session) senseConfig() sense.Config {
-	if s.opt.Dialect == nil {
-		return sense.Config{}
+func (s *Session) senseConfig() (c sense.Config) {
+	if s.opt.Dialect != nil {
+		c = s.opt.Dialect.Sense()
 	}
-	return s.opt.Dialect.Sense()
+	c.AsksSecret, c.Reply = s.opt.Dialect.AsksSecret, s.answerDevice
+	s.charset = c.Charset
+	return c
+}
+
+// mostAnswers is how many answers of the terminal may wait to be sent: a device that asks faster than it
+// listens is not answered.
+const mostAnswers = 8
+
+// answerDevice types what a terminal answers to a question of the device, such as where the cursor is. It is
+// called in the loop. Noise on the line asks for nothing.
+func (s *Session) answerDevice(answer string) {
+	if s.line == nil || s.sense.View().Mode == sense.Garbled || s.out.waiting() >= mostAnswers {
+		return
+	}
+	s.hub.Emit(event.Out{By: event.Answerer, Bytes: event.Text(answer)})
+	s.out.put(outgoing{data: []byte(answer)})
 }
 
 // Begin emits the opening events. It is called once, after the views have subscribed.
@@ -141,7 +172,27 @@ func (s *Session) Begin() {
 		s.hub.Emit(event.SessionBegin{Target: s.opt.Target.String(), Dialect: name, Device: s.opt.Device, Scale: s.opt.Clock.Scale()})
 		s.hub.Emit(event.Line{State: event.LineOpen, Note: s.opt.Target.String(), Speed: s.baud})
 		s.hub.Emit(event.Helm{Who: s.helm})
+		if s.cols > 0 || s.charset != screen.UTF8 {
+			s.hub.Emit(event.Terminal{Charset: s.charset.String(), Cols: s.cols, Rows: s.rows})
+		}
 	})
+}
+
+// NextCharset takes the next of the character sets for what the device encodes.
+func (s *Session) NextCharset() {
+	s.do(func() {
+		s.charset = (s.charset + 1) % (screen.CP437 + 1)
+		s.sense.SetCharset(s.charset)
+		s.hub.Emit(event.Terminal{Charset: s.charset.String(), Cols: s.cols, Rows: s.rows})
+	})
+}
+
+// PlainScreen goes back to a plain screen where a full-screen program left its own behind.
+func (s *Session) PlainScreen() { s.do(s.plainScreen) }
+
+func (s *Session) plainScreen() {
+	s.sense.Model().Leave()
+	s.hub.Emit(event.Terminal{Charset: s.charset.String(), Cols: s.cols, Rows: s.rows, Plain: true})
 }
 
 // Subscribe starts a feed of the session's events.
@@ -205,9 +256,16 @@ func (s *Session) do(f func()) bool {
 func (s *Session) loop(ctx context.Context) {
 	defer close(s.done)
 	for {
+		if len(s.chunk.Bytes) > 0 && !s.hub.Full() {
+			s.takeIn()
+		}
 		var chunks <-chan line.Chunk
-		if s.line != nil {
+		if s.line != nil && len(s.chunk.Bytes) == 0 && !s.backlog() {
 			chunks = s.line.Chunks()
+		}
+		var more chan struct{} // closed, so that what is left of a chunk is gone on with after the calls that wait
+		if len(s.chunk.Bytes) > 0 && !s.hub.Full() {
+			more = always
 		}
 		select {
 		case <-ctx.Done():
@@ -220,16 +278,38 @@ func (s *Session) loop(ctx context.Context) {
 				s.lost(ctx)
 				continue
 			}
-			s.arrived(chunk)
+			s.chunk = chunk
+		case <-more:
+		case <-s.hub.Room():
 		case wire := <-s.reopened:
 			s.back(wire)
 		case <-s.timer.C:
-			if s.sense.Tick(s.opt.Clock.Now()) {
-				s.tell()
-			}
+			s.sense.Tick(s.opt.Clock.Now())
+			s.tell()
 			s.schedule()
 		}
 	}
+}
+
+var always = func() chan struct{} { c := make(chan struct{}); close(c); return c }()
+
+// mostAtOnce is how much of what arrived is taken in before calls are looked at again: a key does not wait
+// for a flood.
+const mostAtOnce = 8 << 10
+
+// mostUnread is how much a carrier may leave unread before the line waits for it.
+const mostUnread = 1 << 20
+
+func (s *Session) backlog() bool {
+	return s.hub.Full() || s.port != nil && s.port.size() > mostUnread
+}
+
+// takeIn takes a piece of what arrived in.
+func (s *Session) takeIn() {
+	piece := s.chunk
+	n := min(len(piece.Bytes), mostAtOnce)
+	piece.Bytes, s.chunk.Bytes = piece.Bytes[:n], s.chunk.Bytes[n:]
+	s.arrived(piece)
 }
 
 func (s *Session) shut() {
@@ -247,28 +327,44 @@ func (s *Session) arrived(chunk line.Chunk) {
 		s.port.put(chunk.Bytes)
 		return
 	}
-	s.hub.Emit(event.In{Bytes: event.Text(chunk.Bytes)})
 	for t := range s.taps {
 		t.put(chunk.Bytes)
 	}
-	s.sense.Feed(chunk.At, chunk.Bytes)
-	s.tell()
+	fed := s.sense.Feed(chunk.At, chunk.Bytes)
+	begin := 0
+	for _, noise := range fed.Noise { // each is told right behind its line, so that every view knows which it is
+		s.hub.Emit(event.In{Bytes: event.Text(chunk.Bytes[begin:noise.After])})
+		s.hub.Emit(event.Noise{Text: noise.Text})
+		begin = noise.After
+	}
+	if begin < len(chunk.Bytes) {
+		s.hub.Emit(event.In{Bytes: event.Text(chunk.Bytes[begin:])})
+	}
+	if fed.Changed || len(s.watchers) > 0 && len(chunk.Bytes) < fewBytes {
+		s.tell()
+	}
 	s.schedule()
 }
+
+// fewBytes is a piece that whoever waits is told of at once, such as an echo; of a flood they are told when
+// there is time.
+const fewBytes = 512
 
 // tell emits what the sensing found new, and wakes who waited for it.
 func (s *Session) tell() {
 	v := s.sense.View()
 	if v.Count != s.told.Count && (v.Mode != s.told.Mode || v.Proof != s.told.Proof) {
 		s.hub.Emit(event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof), 80), Score: v.Garble})
+		if s.opt.Dialect.Starts(v.Mode) && s.sense.Model().Leave() {
+			s.plainScreen() // a device that starts asks nothing of a terminal yet
+		}
 	}
-	if v.AtPrompt {
-		s.lastPrompt = v.Prompt
-	}
-	if v.AtPrompt && !s.told.AtPrompt {
+	if v.AtPrompt && !v.Pushed && (!s.told.AtPrompt || s.told.Pushed) {
 		s.hub.Emit(event.Prompt{Mode: v.Mode, Text: v.Prompt})
 	}
 	s.told = v
+	s.answerPager(v)
+	s.askPrompt(v)
 	s.noticeRestart()
 	for w := range s.watchers {
 		if w.ready(v) {
@@ -276,6 +372,38 @@ func (s *Session) tell() {
 			w.got <- watched{view: v}
 		}
 	}
+}
+
+// answerPager makes a long output go on while the runbook has the helm.
+func (s *Session) answerPager(v sense.View) {
+	if !v.Pager || s.helm != event.Runbook || s.port != nil || s.line == nil {
+		return
+	}
+	key := s.opt.Dialect.PagerKey()
+	s.hub.Emit(event.Out{By: event.Runbook, Bytes: event.Text(key)})
+	s.sense.Typed(s.opt.Clock.Now(), []byte(key))
+	s.told = s.sense.View()
+	s.out.put(outgoing{data: []byte(key)})
+}
+
+// askPrompt presses Enter once where lines that the dialect does not know have pushed the prompt away while
+// the runbook waits for it. The line is empty, and it was a prompt that it came behind.
+func (s *Session) askPrompt(v sense.View) {
+	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm != event.Runbook || s.port != nil || s.line == nil || v.Partial != "" || !v.Free {
+		return
+	}
+	s.woken = v.Bytes
+	s.wake()
+}
+
+// wake ends the empty line that the device waits with, so that it shows its prompt again.
+func (s *Session) wake() {
+	key := s.opt.Dialect.Enter()
+	s.hub.Emit(event.Out{By: event.Runbook, Bytes: event.Text(key)})
+	s.sense.Entered(s.opt.Clock.Now(), false, false)
+	s.told = s.sense.View()
+	s.out.put(outgoing{data: []byte(key)})
+	s.schedule()
 }
 
 // forget starts the sensing afresh: what was known of the device is not known any more.
@@ -359,6 +487,7 @@ func (s *Session) back(wire line.Line) {
 		cancel()
 	}
 	s.forget()
+	s.plainScreen()
 	s.hub.Emit(event.Line{State: event.LineBack, Speed: s.baud})
 	s.hub.Emit(event.Mark{Text: "the line is back"})
 	for _, wait := range s.lineWaits {
@@ -389,21 +518,30 @@ func (s *Session) pressNow(keys []byte) {
 		s.hub.Emit(event.Note{Level: event.Warn, Text: "there is no line: what you type goes nowhere"})
 		return
 	}
-	if !s.secret && s.opt.Dialect.AsksSecret(s.sense.View().Partial) {
-		s.secret = true
-	}
-	if s.secret {
+	if s.sense.View().Secret {
 		s.hub.Emit(event.Out{By: event.Hand, Secret: len(keys)})
 	} else {
 		s.hub.Emit(event.Out{By: event.Hand, Bytes: event.Text(bytes.Clone(keys))})
 	}
+	now := s.opt.Clock.Now()
 	if bytes.ContainsAny(keys, "\r\n\x03") {
-		s.secret = false
+		typed, _ := s.sense.View().Typed()
+		s.sense.Entered(now, s.fresh, s.fresh && (strings.TrimSpace(typed) == "" || s.opt.Dialect.Leads(typed)))
+		s.fresh = false
+	} else {
+		s.noteFresh()
+		s.sense.Typed(now, keys)
 	}
-	s.sense.Sent(s.opt.Clock.Now(), keys)
 	s.told = s.sense.View()
 	s.out.put(outgoing{data: keys})
 	s.schedule()
+}
+
+// noteFresh remembers whether the line that is typed began at a prompt, and not at a question in the middle
+// of a command.
+func (s *Session) noteFresh() {
+	v := s.sense.View()
+	s.fresh = s.fresh || v.Dialog == "" && !v.Secret && !v.Pager
 }
 
 // TakeHelm gives the hand the helm.
@@ -495,7 +633,13 @@ func (s *Session) SendBreak(ctx context.Context) error {
 // Resize tells the far end the size of the screen, where the line can.
 func (s *Session) Resize(cols, rows int) {
 	var wire line.Line
-	s.do(func() { wire = s.line })
+	s.do(func() {
+		if s.cols > 0 {
+			cols, rows = s.cols, s.rows
+		}
+		wire = s.line
+		s.sense.Model().Resize(cols, rows)
+	})
 	if resizer, can := wire.(line.Resizer); can {
 		_ = resizer.Resize(cols, rows)
 	}
@@ -539,7 +683,10 @@ func LineState(target line.Target) string {
 	return target.Kind + " " + address
 }
 
-// write sends what the loop put out, in order.
+// heldLimit is how long the line may take nothing before what was to be sent is given up.
+const heldLimit = 2 * time.Second
+
+// write sends what the loop put out, in order. A line that takes nothing does not keep what comes later.
 func (s *Session) write(ctx context.Context) {
 	for {
 		item, err := s.out.next(ctx)
@@ -547,12 +694,25 @@ func (s *Session) write(ctx context.Context) {
 			return
 		}
 		var wire line.Line
-		if !s.do(func() { wire = s.line }) {
+		limit := heldLimit
+		if !s.do(func() {
+			wire = s.line
+			if s.baud > 0 {
+				limit += 2 * time.Duration(len(item.data)*bitsAtMost) * time.Second / time.Duration(s.baud)
+			} else {
+				limit += time.Duration(len(item.data)) * time.Millisecond
+			}
+		}) {
 			return
 		}
 		err = io.ErrClosedPipe
 		if wire != nil {
-			err = wire.Write(item.context(ctx), item.data)
+			limited, cancel := context.WithTimeout(item.context(ctx), limit)
+			err = wire.Write(limited, item.data)
+			if errors.Is(err, context.DeadlineExceeded) && item.context(ctx).Err() == nil {
+				err = fmt.Errorf("the line took nothing for %s: flow control or a dead peer holds it", limit.Round(time.Second))
+			}
+			cancel()
 		}
 		if item.done != nil {
 			item.done <- err
@@ -561,3 +721,6 @@ func (s *Session) write(ctx context.Context) {
 		}
 	}
 }
+
+// bitsAtMost are those of one character with every bit that a framing can have.
+const bitsAtMost = 12

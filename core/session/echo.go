@@ -1,0 +1,158 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/core/sense"
+)
+
+const (
+	echoTries    = 4
+	echoPatience = 2500 * time.Millisecond // without a byte before an echo is taken as it is
+	keyPatience  = 400 * time.Millisecond  // for the echo of one key
+	emptyLimit   = 5 * time.Second
+)
+
+// Command implements runbook.Console: what is typed is ended only once it was seen to stand on the line as it
+// was meant. A line that does not say so is emptied and typed again, key by key.
+func (c console) Command(ctx context.Context, text string, how runbook.Typing) error {
+	d := c.s.opt.Dialect
+	if c.View().Pushed {
+		if err := c.promptAgain(ctx); err != nil {
+			return err
+		}
+	}
+	if how.Secret || text == "" || !d.Echoes() {
+		return c.send(ctx, text+d.Enter(), how, commandOf(text, how))
+	}
+	base := c.View().Partial
+	for try := 1; ; try++ {
+		if err := c.keys(ctx, text, try > 1); err != nil {
+			return err
+		}
+		v, err := c.awaitEcho(ctx, text, base)
+		switch {
+		case err == nil && v.taken:
+			return nil
+		case err == nil:
+			return c.send(ctx, d.Enter(), how, commandOf(text, how))
+		case !errors.Is(err, errEcho):
+			return err
+		}
+		shown, _ := v.Typed()
+		if try == echoTries || d.Empties() == "" {
+			return fmt.Errorf("“%s” was typed and not sent: the device shows %q%s", text, sense.Sample([]byte(shown), 80), emptyWords(d.Empties()))
+		}
+		c.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("“%s” came back as %q: the line is emptied and it is typed again", text, sense.Sample([]byte(shown), 60))})
+		if err := c.empty(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+func emptyWords(key string) string {
+	if key == "" {
+		return "; the dialect knows no key that empties the line (line: empty)"
+	}
+	return ""
+}
+
+func commandOf(text string, how runbook.Typing) string {
+	if how.Secret {
+		return ""
+	}
+	return text
+}
+
+// promptAgain asks for the prompt that log lines have pushed away.
+func (c console) promptAgain(ctx context.Context) error {
+	c.s.do(func() {
+		if c.s.helm == event.Runbook && c.s.line != nil {
+			c.s.wake()
+		}
+	})
+	limited, cancel := c.Clock().WithTimeout(ctx, emptyLimit)
+	defer cancel()
+	_, err := c.Await(limited, func(v sense.View) bool { return v.AtPrompt && !v.Pushed })
+	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+		return errors.New("log lines pushed the prompt away, and Enter did not bring it back")
+	}
+	return err
+}
+
+// keys types without an Enter; one by one, each after the echo of the one before, when that is wanted.
+func (c console) keys(ctx context.Context, text string, each bool) error {
+	how := runbook.Typing{}
+	if !each {
+		return c.send(ctx, text, how, "")
+	}
+	for _, key := range text {
+		had := c.View().Bytes
+		if err := c.send(ctx, string(key), how, ""); err != nil {
+			return err
+		}
+		limited, cancel := c.Clock().WithTimeout(ctx, keyPatience)
+		_, err := c.Await(limited, func(v sense.View) bool { return v.Bytes > had })
+		cancel()
+		if err != nil && (ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded)) {
+			return err
+		}
+	}
+	return nil
+}
+
+var errEcho = errors.New("the line does not show what was typed")
+
+// echoed is the line after something was typed; taken says that the device has ended the line by itself.
+type echoed struct {
+	sense.View
+	taken bool
+}
+
+// awaitEcho waits until the line shows what was typed, for as long as something comes.
+func (c console) awaitEcho(ctx context.Context, text, base string) (echoed, error) {
+	v := c.View()
+	for {
+		had := v.Bytes
+		limited, cancel := c.Clock().WithTimeout(ctx, echoPatience)
+		now, err := c.Await(limited, func(v sense.View) bool { return v.Free && v.Shows(text, base) || v.Bytes > had })
+		cancel()
+		switch {
+		case err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
+			now = c.View()
+			if strings.TrimSpace(base) != "" && now.ShowsBefore(text, base) {
+				return echoed{now, true}, nil // the question took its key at once
+			}
+			return echoed{now, false}, errEcho
+		case err != nil:
+			return echoed{}, err
+		case now.Free && now.Shows(text, base):
+			return echoed{now, false}, nil
+		}
+		v = now
+	}
+}
+
+// empty empties the input line, and sees that it is.
+func (c console) empty(ctx context.Context) error {
+	if err := c.send(ctx, c.s.opt.Dialect.Empties(), runbook.Typing{}, ""); err != nil {
+		return err
+	}
+	limited, cancel := c.Clock().WithTimeout(ctx, emptyLimit)
+	defer cancel()
+	_, err := c.Await(limited, func(v sense.View) bool {
+		typed, known := v.Typed()
+		return v.Free && known && strings.TrimSpace(typed) == ""
+	})
+	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+		typed, _ := c.View().Typed()
+		return fmt.Errorf("the line could not be emptied; it shows %q", sense.Sample([]byte(typed), 80))
+	}
+	return err
+}

@@ -1,0 +1,256 @@
+// Package shown is the one model of what the device's line shows: the present line as it was drawn (with
+// carriage returns, erasing, cursor movement, wraps and backspaces obeyed), and the answer to the command
+// that was sent last, as it stood in the end. It is built on core/screen, so that what is sensed, parsed,
+// held back and pasted is what the operator sees.
+//
+// Lines that the device writes unasked (noise) are no part of either.
+package shown
+
+import (
+	"bytes"
+	"regexp"
+	"strings"
+
+	"pilotrix/core/screen"
+)
+
+// Options say what a dialect knows of a device's lines.
+type Options struct {
+	Noise   []*regexp.Regexp // whole lines that are written unasked
+	Pager   *regexp.Regexp   // what a pager asks with, nil when there is none
+	Charset screen.Charset
+}
+
+// The size of a terminal whose own is not known.
+const (
+	UsualCols = 80
+	UsualRows = 24
+)
+
+// mostAnswer bounds what is kept of an answer, in bytes; of a longer one the end is kept.
+const mostAnswer = 1 << 20
+
+// Model is what the line shows. It is used by one goroutine.
+type Model struct {
+	screen *screen.Screen
+	opt    Options
+
+	scrolled []byte // lines of the answer that have left the screen; never changed once written
+	joining  []byte // text of rows that go on in the next one
+	passing  bool   // the rows that leave the screen still belong to the line that was marked
+	lost     int64  // bytes of the answer that were given up
+	inked    int64  // characters drawn when the mark was set
+	blank    bool   // the marked line had nothing on it: what is drawn there is new
+
+	each    func(Ended)
+	scratch []byte
+}
+
+// Ended is a line that a line feed has ended. Text is good until the next one.
+type Ended struct {
+	Text  []byte
+	Noise bool
+	New   bool // it began after the mark
+	After int  // bytes of what was written, up to and with the line feed
+}
+
+// New makes an empty model of a terminal of that size.
+func New(cols, rows int, opt Options) *Model {
+	m := &Model{screen: screen.New(cols, rows), opt: opt}
+	m.screen.SetCharset(opt.Charset)
+	m.screen.OnLine(m.ended)
+	m.screen.OnScroll(m.takeRow)
+	return m
+}
+
+// OnReply says who types the answers to what the device asks of its terminal.
+func (m *Model) OnReply(reply func(string)) { m.screen.OnReply(reply) }
+
+// Resize gives the terminal another size.
+func (m *Model) Resize(cols, rows int) { m.screen.Resize(cols, rows) }
+
+// Size is the terminal's.
+func (m *Model) Size() (cols, rows int) { return m.screen.Size() }
+
+// SetCharset says how the device encodes what is not ASCII.
+func (m *Model) SetCharset(c screen.Charset) { m.screen.SetCharset(c) }
+
+// Leave goes back to a plain screen, and reports whether it was another.
+func (m *Model) Leave() bool { return m.screen.Leave() }
+
+// Write draws what the device sent; each is told of every line that ends.
+func (m *Model) Write(p []byte, each func(Ended)) {
+	m.each = each
+	m.screen.Write(p)
+	m.each = nil
+}
+
+func (m *Model) ended() {
+	if m.each == nil {
+		return
+	}
+	_, y, _ := m.screen.Cursor()
+	m.scratch, _, _ = m.screen.LineAt(y, m.scratch[:0])
+	m.each(Ended{Text: m.scratch, Noise: m.isNoise(m.scratch), New: y >= m.newFrom(), After: m.screen.At() + 1})
+}
+
+func (m *Model) isNoise(line []byte) bool {
+	for _, noise := range m.opt.Noise {
+		if noise.Match(line) {
+			return true
+		}
+	}
+	return false
+}
+
+// takeRow keeps a row of the answer that leaves the screen.
+func (m *Model) takeRow(text []byte, wraps bool) {
+	switch pinned := m.screen.Pinned(); {
+	case pinned > 0:
+		return
+	case !m.blank && (pinned == 0 || m.passing):
+		m.passing = wraps
+		return
+	}
+	m.joining = append(m.joining, text...)
+	if wraps {
+		return
+	}
+	if line, kept := m.kept(m.joining); kept {
+		if len(m.scrolled) > 2*mostAnswer {
+			cut := len(m.scrolled) - mostAnswer
+			m.lost += int64(cut)
+			m.scrolled = append(make([]byte, 0, 3*mostAnswer), m.scrolled[cut:]...)
+		}
+		m.scrolled = append(append(m.scrolled, line...), '\n')
+	}
+	m.joining = m.joining[:0]
+}
+
+// kept is a line as the answer holds it: without noise, and without what a pager asked.
+func (m *Model) kept(line []byte) ([]byte, bool) {
+	if m.isNoise(line) {
+		return nil, false
+	}
+	line = bytes.TrimRight(line, " ") // blanks cannot be told from what was erased by them
+	if m.opt.Pager == nil {
+		return line, true
+	}
+	at := m.opt.Pager.FindIndex(line)
+	if at == nil {
+		return line, true
+	}
+	rest := bytes.TrimRight(append(append([]byte(nil), line[:at[0]]...), line[at[1]:]...), " ")
+	return rest, len(rest) > 0
+}
+
+// Mark begins an answer: it is what is drawn below the cursor's line from now on.
+func (m *Model) Mark() {
+	m.scrolled, m.joining, m.passing, m.lost = nil, m.joining[:0], false, 0
+	m.inked = m.screen.Inked()
+	line, free := m.Line()
+	m.blank = line == "" && free
+	m.screen.Pin()
+}
+
+// newFrom is the first row that was drawn since the mark, negative when all were.
+func (m *Model) newFrom() int {
+	pinned := m.screen.Pinned()
+	if pinned >= 0 && !m.blank {
+		pinned++
+	}
+	return pinned
+}
+
+// Below reports whether the present line began after the mark, or was at least drawn anew since.
+func (m *Model) Below() bool {
+	_, y, _ := m.screen.Cursor()
+	return y >= m.newFrom() || m.screen.Inked() > m.inked
+}
+
+// Line is the present line up to the cursor; free reports that nothing follows it there. Where something
+// does, the line is given whole.
+func (m *Model) Line() (text string, free bool) {
+	var out []byte
+	if out, free = m.screen.BeforeCursor(m.scratch[:0]); free {
+		m.scratch = out
+		return string(out), true
+	}
+	_, y, _ := m.screen.Cursor()
+	out, _, _ = m.screen.LineAt(y, out[:0])
+	m.scratch = out
+	return strings.TrimRight(string(out), " "), false
+}
+
+// mostStanding is over how many lines something typed may be spread by lines of the device's.
+const mostStanding = 12
+
+// Standing are the lines since the mark that end with the present one, noise left out, at most a few. The
+// bool tells for each whether noise stands right above it.
+func (m *Model) Standing() Standing {
+	last, _ := m.Line()
+	s := Standing{lines: []string{last}}
+	_, y, _ := m.screen.Cursor()
+	_, first, _ := m.screen.LineAt(y, nil)
+	for n := 0; first > 0 && first-1 >= m.newFrom() && n < 2*mostStanding; n++ {
+		var text []byte
+		text, first, _ = m.screen.LineAt(first-1, nil)
+		if m.isNoise(text) {
+			s.noise = true
+			continue
+		}
+		if s.noise && len(s.lines) == 1 {
+			s.behindNoise = true
+		}
+		if len(s.lines) == mostStanding {
+			break
+		}
+		s.lines = append(s.lines, string(text))
+	}
+	return s
+}
+
+// Answer is what was drawn between the mark's line and the present one, in the end.
+func (m *Model) Answer() Answer {
+	a := Answer{scrolled: m.scrolled[:len(m.scrolled):len(m.scrolled)], lost: m.lost}
+	_, y, _ := m.screen.Cursor()
+	_, end, _ := m.screen.LineAt(y, nil)
+	from := m.newFrom()
+	joining := append([]byte(nil), m.joining...)
+	for row := 0; row < end; {
+		text, _, last := m.screen.LineAt(row, nil)
+		marked := row < from || row == 0 && m.passing
+		row = last + 1
+		if marked {
+			continue
+		}
+		if len(joining) > 0 {
+			text, joining = append(joining, text...), nil
+		}
+		if line, kept := m.kept(text); kept {
+			a.live = append(a.live, string(line))
+		}
+	}
+	return a
+}
+
+// Answer is a piece of text that is put together when it is wanted.
+type Answer struct {
+	scrolled []byte
+	live     []string
+	lost     int64
+}
+
+// String is the answer, each line with its end.
+func (a Answer) String() string {
+	var out strings.Builder
+	out.Write(a.scrolled)
+	for _, line := range a.live {
+		out.WriteString(line)
+		out.WriteByte('\n')
+	}
+	return out.String()
+}
+
+// Lost is how many bytes of the answer's beginning were given up, since it is so long.
+func (a Answer) Lost() int64 { return a.lost }

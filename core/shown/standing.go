@@ -1,0 +1,119 @@
+package shown
+
+import (
+	"regexp"
+	"strings"
+)
+
+// Standing are the last lines, noise left out, the present one first. What is typed may be spread over
+// several: a device that wraps by itself, or a log line in the middle, breaks it.
+type Standing struct {
+	lines       []string
+	noise       bool // somewhere among them
+	behindNoise bool // noise stands between the present line and the one before
+}
+
+// Present is the present line.
+func (s Standing) Present() string { return s.lines[0] }
+
+// Before is the line before the present one that is no noise; behindNoise tells that only noise stands
+// between the two.
+func (s Standing) Before() (line string, behindNoise bool) {
+	if len(s.lines) < 2 {
+		return "", false
+	}
+	return s.lines[1], s.behindNoise
+}
+
+// Any returns the first of the lines, less the prompt it stands behind, for which such holds.
+func (s Standing) Any(prompt string, prompts []*regexp.Regexp, such func(typed string) bool) (typed string, found bool) {
+	for _, line := range s.lines {
+		if rest, behindPrompt := behind(line, prompt, prompts); behindPrompt {
+			line = rest
+		}
+		if such(line) {
+			return line, true
+		}
+	}
+	return "", false
+}
+
+// Above reports whether one of the few lines above the present one is such a line.
+func (s Standing) Above(such func(string) bool) bool {
+	const few = 6
+	for _, line := range s.lines[1:min(len(s.lines), few)] {
+		if such(line) {
+			return true
+		}
+	}
+	return false
+}
+
+// Shows reports whether what stands behind one of the prompts, or behind base, is text: typed and echoed,
+// on one line or broken over several. Base is the line as it was before it was typed.
+func (s Standing) Shows(text, base string, prompts []*regexp.Regexp) bool {
+	want := squeeze(text)
+	for joined, n := "", 0; n < len(s.lines); n++ {
+		joined = s.lines[n] + joined
+		rest, found := behind(joined, base, prompts)
+		if found && squeeze(rest) == want {
+			return true
+		}
+		if n > 0 && base == "" && squeeze(joined) == want {
+			return true
+		}
+	}
+	return base == "" && squeeze(s.lines[0]) == want
+}
+
+// ShowsBefore reports whether a line above the present one is base with text behind it.
+func (s Standing) ShowsBefore(text, base string) bool {
+	for _, line := range s.lines[1:] {
+		if rest, found := strings.CutPrefix(line, base); found && squeeze(rest) == squeeze(text) {
+			return true
+		}
+	}
+	return false
+}
+
+// squeeze makes text comparable: a tab comes back as the blanks up to the next stop, and blanks at the end
+// cannot be told from those that were erased.
+func squeeze(text string) string { return strings.Join(strings.Fields(text), " ") }
+
+// Typed is what stands behind the prompt; known is false where no prompt was found, and the present line is
+// given as it is.
+func (s Standing) Typed(prompt string, prompts []*regexp.Regexp) (text string, known bool) {
+	joined := ""
+	for _, line := range s.lines {
+		joined = line + joined
+		if rest, found := behind(joined, prompt, prompts); found {
+			return rest, true
+		}
+	}
+	return s.lines[0], false
+}
+
+// behind cuts a prompt off: the one that is known, or any that a pattern finds.
+func behind(line, prompt string, prompts []*regexp.Regexp) (rest string, found bool) {
+	if prompt != "" {
+		if rest, found := strings.CutPrefix(line, prompt); found {
+			return rest, true
+		}
+		if strings.TrimRight(prompt, " ") == line {
+			return "", true
+		}
+	}
+	const longest = 80
+	for _, p := range prompts {
+		for n := 1; n <= min(len(line), longest); n++ {
+			if !p.MatchString(line[:n]) {
+				continue
+			}
+			for n < len(line) && p.MatchString(line[:n+1]) {
+				n++
+			}
+			return line[n:], true
+		}
+	}
+	return "", false
+}
