@@ -278,9 +278,9 @@ func typed(t *testing.T, s *session.Session, command string, limit time.Duration
 	ctx, cancel := context.WithTimeout(t.Context(), limit)
 	defer cancel()
 	s.Press([]byte(command + "\r"))
-	v, err := s.Await(ctx, func(v sense.View) bool { return v.AtPrompt && v.Echoed })
-	require.NoError(t, err, "%s: %s", command, v.Output)
-	return v.Output
+	v, err := s.Await(ctx, func(v sense.View) bool { return v.AtPrompt })
+	require.NoError(t, err, "%s: %s", command, v.Output())
+	return v.Output()
 }
 
 func loadDialect(t *testing.T, name string) *dialect.Dialect {

@@ -20,6 +20,9 @@ func (s *Screen) At() int { return s.at }
 // Inked is how many characters were drawn so far.
 func (s *Screen) Inked() int64 { return s.inked }
 
+// Returns is how many carriage returns came so far.
+func (s *Screen) Returns() int64 { return s.returns }
+
 // Pin sets the pin to the cursor's row.
 func (s *Screen) Pin() { s.pin.y = s.y }
 

@@ -91,6 +91,7 @@ func (s *Screen) control(b byte) {
 	switch b {
 	case '\r':
 		s.x, s.wrapNext = 0, false
+		s.returns++
 	case '\n', '\v', '\f':
 		if s.mode.newLine {
 			s.x = 0

@@ -65,6 +65,7 @@ type Screen struct {
 	pin      pin
 	at       int   // of the byte at hand in what is written now
 	inked    int64 // characters drawn so far
+	returns  int64 // carriage returns so far
 }
 
 type cursor struct {

@@ -179,7 +179,6 @@ func TestWhatIsTyped(t *testing.T) {
 		"a status line cleared":          {"\x1b[s\x1b[24;1Hstatus\x1b[ugw-1 / wipe bank B", "wipe bank B"},
 	} {
 		s := newStream(lines())
-		s.send("\r")
 		s.hear("\r\n")
 		v := s.hear(c.shows)
 		typed, known := v.Typed()
@@ -259,4 +258,17 @@ func BenchmarkFeed(b *testing.B) {
 	for b.Loop() {
 		s.Feed(s.now, piece)
 	}
+}
+
+// TestAPromptThatWasOnItsWayIsNoAnswer comes on the line that an Enter was sent on.
+func TestAPromptThatWasOnItsWayIsNoAnswer(t *testing.T) {
+	s := newStream(lines())
+	s.send("\r")
+	s.hear("gw-1 / ")
+	assert.False(t, s.wait(time.Second).AtPrompt)
+	s.hear("\r\ngw-1 / ")
+	assert.True(t, s.wait(Settle).AtPrompt)
+	s.send("\r")
+	s.hear("\rgw-1 / ")
+	assert.True(t, s.wait(Settle).AtPrompt, "drawn anew on its line")
 }

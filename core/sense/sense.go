@@ -139,7 +139,7 @@ func (v View) AnyLine(such func(typed string) bool) (typed string, found bool) {
 // NewView makes a view as a test needs it: with an output.
 func NewView(v View, output string) View {
 	m := shown.New(shown.UsualCols, shown.UsualRows, shown.Options{})
-	m.Mark()
+	m.Mark(true)
 	m.Write([]byte("\r\n"+strings.ReplaceAll(strings.TrimSuffix(output, "\n"), "\n", "\r\n")+"\r\n"), nil)
 	v.answer, v.standing = m.Answer(), m.Standing()
 	return v
@@ -201,7 +201,7 @@ func New(config Config, now time.Time) *Sense {
 func (s *Sense) newModel(cols, rows int) *shown.Model {
 	m := shown.New(cols, rows, shown.Options{Noise: s.config.Noise, Pager: s.config.Pager, Charset: s.config.Charset})
 	m.OnReply(s.config.Reply)
-	m.Mark()
+	m.Mark(false)
 	return m
 }
 
@@ -246,7 +246,7 @@ func (s *Sense) Entered(now time.Time, fresh, leads bool) {
 	s.forgetRequests()
 	s.mute, s.view.Secret, s.view.Answered = "", false, false
 	if fresh {
-		s.model.Mark()
+		s.model.Mark(true)
 		s.view.Passed, s.pending = nil, nil // a View that was given out keeps its own
 		s.commanded = !leads
 	}

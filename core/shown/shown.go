@@ -40,6 +40,7 @@ type Model struct {
 	passing  bool   // the rows that leave the screen still belong to the line that was marked
 	lost     int64  // bytes of the answer that were given up
 	inked    int64  // characters drawn when the mark was set
+	returns  int64  // carriage returns by then
 	blank    bool   // the marked line had nothing on it: what is drawn there is new
 
 	each    func(Ended)
@@ -144,12 +145,13 @@ func (m *Model) kept(line []byte) ([]byte, bool) {
 	return rest, len(rest) > 0
 }
 
-// Mark begins an answer: it is what is drawn below the cursor's line from now on.
-func (m *Model) Mark() {
+// Mark begins an answer: it is what is drawn below the cursor's line from now on. Ended says that an Enter
+// was sent there; else what is drawn on a blank line itself is part of it.
+func (m *Model) Mark(ended bool) {
 	m.scrolled, m.joining, m.passing, m.lost = nil, m.joining[:0], false, 0
-	m.inked = m.screen.Inked()
+	m.inked, m.returns = m.screen.Inked(), m.screen.Returns()
 	line, free := m.Line()
-	m.blank = line == "" && free
+	m.blank = !ended && line == "" && free
 	m.screen.Pin()
 }
 
@@ -162,10 +164,11 @@ func (m *Model) newFrom() int {
 	return pinned
 }
 
-// Below reports whether the present line began after the mark, or was at least drawn anew since.
+// Below reports whether the present line began after the mark, or was at least drawn anew since, from its
+// beginning.
 func (m *Model) Below() bool {
 	_, y, _ := m.screen.Cursor()
-	return y >= m.newFrom() || m.screen.Inked() > m.inked
+	return y >= m.newFrom() || m.screen.Inked() > m.inked && m.screen.Returns() > m.returns
 }
 
 // Line is the present line up to the cursor; free reports that nothing follows it there. Where something
