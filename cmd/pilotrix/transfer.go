@@ -16,6 +16,7 @@ import (
 	"pilotrix/core/carrier"
 	"pilotrix/core/carrier/xmodem"
 	"pilotrix/core/line"
+	"pilotrix/core/reckon"
 )
 
 func (p *program) sendCommand() *cobra.Command {
@@ -92,7 +93,16 @@ size: --to is the file then, and its end may hold padding. YMODEM says both: --t
 				return usage(errors.New("XMODEM does not say a name: give the file with --to"))
 			}
 			return p.transfer(cmd.Context(), target, scale, 0, func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error) {
-				return xmodem.Receive(ctx, port, func(h xmodem.Header) (io.WriteCloser, error) { return newFile(to, h, variant.Batch()) }, opt)
+				var last *os.File
+				result, err := xmodem.Receive(ctx, port, func(h xmodem.Header) (io.WriteCloser, error) {
+					file, err := newFile(to, h, variant.Batch())
+					last = file
+					return file, err
+				}, opt)
+				if err != nil && last != nil {
+					err = keepPart(last.Name(), err)
+				}
+				return result, err
 			}, variant)
 		},
 	}
@@ -105,7 +115,7 @@ size: --to is the file then, and its end may hold padding. YMODEM says both: --t
 
 // newFile makes a file that was not there, inside the folder, under the last part of the name that
 // the sender said.
-func newFile(to string, h xmodem.Header, batch bool) (io.WriteCloser, error) {
+func newFile(to string, h xmodem.Header, batch bool) (*os.File, error) {
 	path := to
 	if batch {
 		name := h.Name[strings.LastIndexAny(h.Name, `/\`)+1:]
@@ -121,6 +131,25 @@ func newFile(to string, h xmodem.Header, batch bool) (io.WriteCloser, error) {
 	return file, err
 }
 
+// partly ends the name of what is left of a transfer that failed: a file that is cut short must not pass for
+// a whole one.
+const partly = ".part"
+
+// keepPart gives what a failed transfer left a name that says so; what holds nothing is removed.
+func keepPart(path string, failure error) error {
+	info, err := os.Stat(path)
+	switch {
+	case err != nil:
+		return failure
+	case info.Size() == 0:
+		return errors.Join(failure, os.Remove(path))
+	}
+	if err := os.Rename(path, path+partly); err != nil {
+		return errors.Join(failure, err)
+	}
+	return fmt.Errorf("%w; the %d B that came are kept as %s", failure, info.Size(), path+partly)
+}
+
 func transferArgs(by, on string) (xmodem.Variant, line.Target, error) {
 	variant, err := xmodem.Parse(by)
 	if err != nil {
@@ -131,6 +160,16 @@ func transferArgs(by, on string) (xmodem.Variant, line.Target, error) {
 	}
 	target, err := line.ParseTarget(on)
 	return variant, target, err
+}
+
+// character is what one takes on the line, 0 where it has no speed.
+func (o *open) character(target line.Target) time.Duration {
+	baud, can := o.Speed()
+	framing, err := line.ParseFraming(cmp.Or(target.Framing, line.DefaultFraming))
+	if !can || err != nil || baud <= 0 {
+		return 0
+	}
+	return time.Duration(float64(time.Second) / reckon.LineRate(baud, framing))
 }
 
 type carry func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error)
@@ -145,7 +184,7 @@ func (p *program) transfer(ctx context.Context, target line.Target, scale float6
 	var result xmodem.Result
 	var last time.Time
 	err = o.Transfer(ctx, func(ctx context.Context, port carrier.Port) (err error) {
-		result, err = move(ctx, port, xmodem.Options{Variant: variant, Clock: o.Clock(), Progress: func(progress carrier.Progress) {
+		result, err = move(ctx, port, xmodem.Options{Variant: variant, Clock: o.Clock(), Character: o.character(target), Progress: func(progress carrier.Progress) {
 			if time.Since(last) > 500*time.Millisecond {
 				last = time.Now()
 				fmt.Fprintf(p.err, "\r%s  %s", progress.State, progressText(progress, max(size, progress.Size)))

@@ -98,12 +98,26 @@ func (s *stream) write() {
 	for {
 		select {
 		case w := <-s.writes:
-			_, err := s.wire.Write(w.data)
-			w.done <- err
+			w.done <- writeAll(s.wire, w.data)
 		case <-s.done:
 			return
 		}
 	}
+}
+
+// writeAll goes on after a short write, as some drivers make them.
+func writeAll(to io.Writer, p []byte) error {
+	for len(p) > 0 {
+		n, err := to.Write(p)
+		if err != nil {
+			return err
+		}
+		if n <= 0 {
+			return io.ErrShortWrite
+		}
+		p = p[n:]
+	}
+	return nil
 }
 
 func (s *stream) Write(ctx context.Context, p []byte) error {
@@ -122,9 +136,36 @@ func (s *stream) Write(ctx context.Context, p []byte) error {
 		}
 		return nil
 	case <-ctx.Done():
+		s.free(w.done)
 		return ctx.Err()
 	case <-s.done:
 		return &Error{Target: s.target, Reason: ErrClosed}
+	}
+}
+
+// freeLimit is how long a driver may take to let go of what it holds.
+const freeLimit = 200 * time.Millisecond
+
+// free drops what the driver holds and does not send, so that a write that was given up neither keeps later
+// ones waiting nor goes out behind them.
+func (s *stream) free(done <-chan error) {
+	let := func() {}
+	switch wire := s.wire.(type) {
+	case interface{ ResetOutputBuffer() error }:
+		let = func() { _ = wire.ResetOutputBuffer() }
+	case interface{ SetWriteDeadline(time.Time) error }:
+		_ = wire.SetWriteDeadline(time.Now())
+		defer func() { _ = wire.SetWriteDeadline(time.Time{}) }()
+	default:
+		return
+	}
+	limit := time.NewTimer(freeLimit)
+	defer limit.Stop()
+	let()
+	select {
+	case <-done:
+		let() // what the driver took after the first time
+	case <-limit.C:
 	}
 }
 

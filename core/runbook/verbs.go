@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -431,7 +432,6 @@ func (e *Engine) operator(ctx context.Context, s *Prepped) error {
 
 const (
 	sendRetries = 20 // a line with errors is worth more tries than a silent one
-	sendSilence = 4
 	sendAnswer  = 6 * time.Second
 )
 
@@ -476,8 +476,8 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 	err = e.console.Carry(ctx, func(ctx context.Context, port carrier.Port) error {
 		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
 		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
-			Variant: variant, Clock: e.console.Clock(), Retries: sendRetries, Silence: sendSilence, Answer: sendAnswer, File: img.Name,
-			Progress: e.progress(img.Size, allowed),
+			Variant: variant, Clock: e.console.Clock(), Retries: sendRetries, Answer: sendAnswer, File: img.Name,
+			Character: e.character(), EndWait: cmp.Or(limitOf(action), s.Limit), Progress: e.progress(img.Size, allowed),
 		})
 		return err
 	})
@@ -486,6 +486,24 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 		return err
 	}
 	return e.afterSend(ctx, action, env, command)
+}
+
+// character is what one takes on our line, 0 without a speed.
+func (e *Engine) character() time.Duration {
+	baud, can := e.console.Speed()
+	framing, err := line.ParseFraming(or(e.p.Dialect.Line.Framing, line.DefaultFraming))
+	if !can || err != nil || baud <= 0 {
+		return 0
+	}
+	return time.Duration(float64(time.Second) / reckon.LineRate(baud, framing))
+}
+
+// limitOf is how long an action may take, 0 when it does not say.
+func limitOf(action *dialect.CompiledAction) time.Duration {
+	if action.Limit == nil {
+		return 0
+	}
+	return *action.Limit
 }
 
 // Allowed is the most that the protocol carries on our line, in bytes a second, 0 without a speed.

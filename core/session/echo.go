@@ -15,6 +15,7 @@ import (
 const (
 	echoTries    = 4
 	echoPatience = 2500 * time.Millisecond // without a byte before an echo is taken as it is
+	leastOfWall  = 1500 * time.Millisecond // the same of the wall's time, where the device's runs faster
 	keyPatience  = 400 * time.Millisecond  // for the echo of one key
 	emptyLimit   = 5 * time.Second
 )
@@ -120,7 +121,8 @@ func (c console) awaitEcho(ctx context.Context, text, base string) (echoed, erro
 	v := c.View()
 	for {
 		had := v.Bytes
-		limited, cancel := c.Clock().WithTimeout(ctx, echoPatience)
+		patience := max(echoPatience, time.Duration(float64(leastOfWall)*c.Clock().Scale()))
+		limited, cancel := c.Clock().WithTimeout(ctx, patience)
 		now, err := c.Await(limited, func(v sense.View) bool { return v.Free && v.Shows(text, base) || v.Bytes > had })
 		cancel()
 		switch {

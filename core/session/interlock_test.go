@@ -186,3 +186,67 @@ func TestASecretIsNoCommand(t *testing.T) {
 		assert.Empty(t, states(t, feed))
 	})
 }
+
+// TestWhatIsRecalledIsSeenHoweverItIsDrawn lets the device put a dangerous line in the place of another.
+func TestWhatIsRecalledIsSeenHoweverItIsDrawn(t *testing.T) {
+	for name, shows := range map[string]string{
+		"backspaces":         "\b\b\b\b\x1b[Kwipe bank B",
+		"prompt redrawn":     "\r> wipe bank B\x1b[K",
+		"cursor movement":    "\x1b[4D\x1b[Kwipe bank B",
+		"erased below":       "\x1b[4D\x1b[Jwipe bank B",
+		"column":             "\x1b[3G\x1b[Kwipe bank B",
+		"deleted characters": "\x1b[4D\x1b[4Pwipe bank B",
+		"cursor left in it":  "\x1b[4D\x1b[Kwipe bank B\x1b[5D",
+		"a log line behind":  "\x1b[4D\x1b[Kwipe bank B\r\n%LOG-5: something happened\r\n",
+		"a log line, prompt": "\x1b[4D\x1b[Kwipe bank B\r\n%LOG-5: something happened\r\n> wipe bank B",
+	} {
+		locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+			typeKeys(s, "look")
+			l.says("look")
+			time.Sleep(50 * time.Millisecond)
+			s.Press([]byte("\x1b[A"))
+			time.Sleep(20 * time.Millisecond)
+			l.says(shows)
+			time.Sleep(50 * time.Millisecond)
+			s.Press([]byte("\r"))
+			assert.Equal(t, []string{"held wipe bank B"}, states(t, feed), name)
+			assert.Equal(t, "look\x1b[A", l.got(), name)
+		})
+	}
+}
+
+// TestALineThatCannotBeSeenIsHeld has the recalled line pushed away before it was seen.
+func TestALineThatCannotBeSeenIsHeld(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		s.Press([]byte("\x1b[A"))
+		time.Sleep(20 * time.Millisecond)
+		l.says("\r\n%LOG-5: something happened\r\n")
+		time.Sleep(50 * time.Millisecond)
+		s.Press([]byte("\r"))
+		held := collect[event.Interlock](t, feed)
+		require.Len(t, held, 1)
+		assert.Contains(t, held[0].Says, "has not shown it yet")
+	})
+}
+
+func TestASecretIsOneWhateverTheDeviceWritesMeanwhile(t *testing.T) {
+	for _, between := range []string{"", "\r\n%LOG-5: link up\r\n", "\r\n%LOG-5: link up\r\nword: "} {
+		locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+			l.says("\r\nword: ")
+			time.Sleep(50 * time.Millisecond)
+			if between != "" {
+				l.says(between)
+				time.Sleep(50 * time.Millisecond)
+			}
+			typeKeys(s, "hunter2\r")
+			for _, out := range collect[event.Out](t, feed) {
+				assert.Empty(t, out.Bytes, "%q", between)
+				assert.Equal(t, 1, out.Secret)
+			}
+			l.says("\r\nin\r\n> ")
+			time.Sleep(50 * time.Millisecond)
+			typeKeys(s, "look\r")
+			assert.Equal(t, event.Text("l"), collect[event.Out](t, feed)[0].Bytes, "a command is no secret")
+		})
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/carrier"
+	"pilotrix/core/carrier/xmodem"
 	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
@@ -258,5 +260,279 @@ func TestPromptIsToldOnceAndInTime(t *testing.T) {
 		assert.Equal(t, "ready", prompts[0].Mode)
 		time.Sleep(time.Minute)
 		assert.Empty(t, collect[event.Prompt](t, feed))
+	})
+}
+
+// jammed is a line that flow control holds: it takes a key, and nothing longer.
+type jammed struct{ *fakeLine }
+
+func (j jammed) Write(ctx context.Context, p []byte) error {
+	if len(p) > 64 {
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	return j.fakeLine.Write(ctx, p)
+}
+
+// TestALineThatTakesNothingDoesNotKeepTheKeyboard has a block that the line does not take, and a hand that
+// takes the helm meanwhile.
+func TestALineThatTakesNothingDoesNotKeepTheKeyboard(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := jammed{newFakeLine()}
+		opener := line.NewOpener(clock.Real())
+		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return l, nil })
+		s, err := Open(t.Context(), Options{Target: l.Target(), Opener: opener})
+		require.NoError(t, err)
+		feed := s.Subscribe()
+		s.Begin()
+		l.says("C")
+		time.Sleep(time.Second)
+		done := make(chan error, 1)
+		go func() {
+			done <- s.Transfer(t.Context(), func(ctx context.Context, p carrier.Port) error {
+				_, err := xmodem.Send(ctx, p, []xmodem.File{{Header: xmodem.Header{Name: "x", Size: 5}, Data: strings.NewReader("hello")}}, xmodem.Options{Clock: clock.Real()})
+				return err
+			})
+		}()
+		time.Sleep(2 * time.Second)
+		s.Press([]byte("x"))
+		time.Sleep(5 * time.Second)
+		assert.ErrorIs(t, <-done, runbook.ErrHelm)
+		assert.True(t, strings.HasSuffix(l.got(), "x"), "%q: the key came through", l.got())
+		s.Press([]byte(strings.Repeat("y", 100)))
+		time.Sleep(5 * time.Second)
+		s.Press([]byte("z"))
+		assert.True(t, strings.HasSuffix(l.got(), "z"), "what was given up keeps nothing waiting")
+		notes := collect[event.Note](t, feed)
+		require.NotEmpty(t, notes)
+		assert.Contains(t, notes[len(notes)-1].Text, "the line took nothing")
+		s.Close("the test ends")
+	})
+}
+
+// TestWhatADeviceAsksOfItsTerminalIsAnswered answers where the cursor is, and not while a carrier has the
+// line.
+func TestWhatADeviceAsksOfItsTerminalIsAnswered(t *testing.T) {
+	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		l.says("# \x1b[6n")
+		assert.Equal(t, "\x1b[1;3R", l.got())
+		outs := collect[event.Out](t, feed)
+		require.Len(t, outs, 1)
+		assert.Equal(t, event.Answerer, outs[0].By)
+		ready := make(chan struct{})
+		go func() {
+			_ = s.Transfer(t.Context(), func(ctx context.Context, p carrier.Port) error {
+				close(ready)
+				buffer := make([]byte, 16)
+				_, err := p.Read(ctx, buffer, time.Second)
+				return err
+			})
+		}()
+		<-ready
+		l.says("\x1b[6n")
+		time.Sleep(100 * time.Millisecond)
+		assert.Equal(t, "\x1b[1;3R", l.got())
+		s.Press([]byte("x"))
+		time.Sleep(time.Second)
+		l.says(strings.Repeat("\x1b[6n", 1000))
+		assert.Less(t, strings.Count(l.got(), "R"), 200, "a device that asks without an end is not answered without an end")
+	})
+}
+
+// echo answers keys as devices do: each comes back, after a while.
+func echo(l *fakeLine, after time.Duration, change func(n int, b byte) string) (stop func()) {
+	done := make(chan struct{})
+	seen, n := 0, 0
+	go func() {
+		for {
+			select {
+			case <-done:
+				return
+			case <-time.After(time.Millisecond):
+			}
+			l.mu.Lock()
+			fresh := string(l.sent[seen:])
+			seen = len(l.sent)
+			l.mu.Unlock()
+			for _, b := range []byte(fresh) {
+				time.Sleep(after)
+				n++
+				if answer := change(n, b); answer != "" {
+					l.says(answer)
+				}
+			}
+		}
+	}()
+	return func() { close(done) }
+}
+
+const echoing = `
+dialect: echoing
+line: {empty: "\x15"}
+modes: [{mode: ready, prompt: '^[\w-]+ > $'}]
+noise: ['^\*log: ']
+readings: [{reading: it, command: 'look it up', facts: [{fact: it, pattern: '(\d+)'}]}]
+`
+
+// command has a runbook's command typed to a device, and returns what was answered.
+func command(t *testing.T, dialectText string, after time.Duration, device func(n int, b byte) string) (output string, sent string, notes []event.Note, err error) {
+	synctest.Test(t, func(t *testing.T) {
+		l := newFakeLine()
+		opener := line.NewOpener(clock.Real())
+		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return l, nil })
+		d, err2 := dialect.Parse("echoing.yaml", []byte(dialectText))
+		require.NoError(t, err2)
+		s, err2 := Open(t.Context(), Options{Target: l.Target(), Dialect: d, Opener: opener})
+		require.NoError(t, err2)
+		feed := s.Subscribe()
+		s.Begin()
+		l.says("\r\nhollow > ")
+		time.Sleep(time.Second)
+		stop := echo(l, after, device)
+		s.do(func() { s.giveToRunbook("test") })
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		defer cancel()
+		if err = (console{s}).Command(ctx, "look it up", runbook.Typing{Fresh: true}); err == nil {
+			var v sense.View
+			v, err = s.Await(ctx, func(v sense.View) bool { return v.AtPrompt })
+			output = v.Output()
+		}
+		stop()
+		sent = l.got()
+		notes = collect[event.Note](t, feed)
+		s.Close("the test ends")
+	})
+	return output, sent, notes, err
+}
+
+func TestACommandIsEndedOnceItStandsThere(t *testing.T) {
+	plain := func(_ int, b byte) string {
+		if b == '\r' {
+			return "\r\n 42\r\nhollow > "
+		}
+		return string(b)
+	}
+	for name, after := range map[string]time.Duration{"at once": 0, "a busy device": 100 * time.Millisecond, "slow": 700 * time.Millisecond} {
+		output, sent, notes, err := command(t, echoing, after, plain)
+		require.NoError(t, err, name)
+		assert.Equal(t, " 42\n", output, name)
+		assert.Equal(t, "look it up\r", sent, name)
+		assert.Empty(t, notes)
+	}
+}
+
+// TestLogLinesComeBetweenACommandAndItsEcho has the prompt drawn again behind each, with what was typed and
+// without: neither is the answer.
+func TestLogLinesComeBetweenACommandAndItsEcho(t *testing.T) {
+	for name, redraws := range map[string]bool{"redrawn": true, "left": false} {
+		typed := ""
+		output, sent, _, err := command(t, echoing, 30*time.Millisecond, func(n int, b byte) string {
+			if b == '\r' {
+				return "\r\n*log: here too\r\n 42\r\nhollow > \r\n*log: and here\r\nhollow > "
+			}
+			typed += string(b)
+			switch {
+			case n%4 != 0:
+				return string(b)
+			case redraws:
+				return "\r\n*log: link up\r\nhollow > " + typed
+			}
+			return "\r\n*log: link up\r\n" + string(b)
+		})
+		require.NoError(t, err, name)
+		assert.Equal(t, " 42\n", output, name)
+		assert.Equal(t, "look it up\r", sent, name)
+	}
+}
+
+func TestAGarbledEchoIsTypedAgainAndSaid(t *testing.T) {
+	typed, cleared := "", false
+	output, sent, notes, err := command(t, echoing, time.Millisecond, func(n int, b byte) string {
+		switch {
+		case b == '\r' && typed == "look it up":
+			return "\r\n 42\r\nhollow > "
+		case b == '\r':
+			return "\r\n wrong\r\nhollow > "
+		case b == 0x15:
+			erase := strings.Repeat("\b \b", len(typed))
+			typed, cleared = "", true
+			return erase
+		case n == 3 && !cleared:
+			return "" // lost on its way to the device
+		}
+		typed += string(b)
+		return string(b)
+	})
+	require.NoError(t, err)
+	assert.Equal(t, " 42\n", output)
+	assert.Equal(t, "look it up\x15look it up\r", sent)
+	require.Len(t, notes, 1)
+	assert.Contains(t, notes[0].Text, "“look it up” came back as \"lok it up\"")
+}
+
+func TestAGarbledEchoIsNotSentWhereTheLineCannotBeEmptied(t *testing.T) {
+	_, sent, _, err := command(t, strings.Replace(echoing, `line: {empty: "\x15"}`, "", 1), 0, func(n int, b byte) string {
+		if n == 3 {
+			return "#"
+		}
+		return string(b)
+	})
+	require.ErrorContains(t, err, "was typed and not sent")
+	assert.Equal(t, "look it up", sent)
+}
+
+func TestADeviceWithoutEcho(t *testing.T) {
+	output, sent, _, err := command(t, strings.Replace(echoing, `line: {empty: "\x15"}`, "line: {echo: none}", 1), 0, func(_ int, b byte) string {
+		if b == '\r' {
+			return "\r\n 42\r\nhollow > "
+		}
+		return ""
+	})
+	require.NoError(t, err)
+	assert.Equal(t, " 42\n", output)
+	assert.Equal(t, "look it up\r", sent)
+}
+
+// TestUnknownLinesPushThePromptAway and nothing brings it back but one Enter.
+func TestUnknownLinesPushThePromptAway(t *testing.T) {
+	enters := 0
+	output, sent, _, err := command(t, echoing, 0, func(_ int, b byte) string {
+		if b != '\r' {
+			return string(b)
+		}
+		if enters++; enters == 1 {
+			return "\r\n 42\r\nhollow > \r\nsomebody logged in\r\n"
+		}
+		return "\r\nhollow > "
+	})
+	require.NoError(t, err)
+	assert.Contains(t, output, " 42\n")
+	assert.Equal(t, "look it up\r\r", sent)
+}
+
+func TestAFloodDoesNotKeepAKeyWaiting(t *testing.T) {
+	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		flood := strings.Repeat("a line without an end\r\n", 3000)
+		stop := make(chan struct{})
+		go func() {
+			for {
+				select {
+				case l.chunks <- line.Chunk{At: time.Now(), Bytes: []byte(flood)}:
+				case <-stop:
+					return
+				}
+			}
+		}()
+		synctest.Wait()
+		held := 0
+		for _, e := range func() []event.Event { b, _ := feed.Next(t.Context()); return b }() {
+			if in, is := e.Body.(event.In); is {
+				held += len(in.Bytes)
+			}
+		}
+		assert.Less(t, held, 8<<20, "what nobody reads is not kept without an end")
+		s.Press([]byte("x"))
+		assert.Contains(t, l.got(), "x")
+		close(stop)
 	})
 }

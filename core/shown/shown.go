@@ -188,27 +188,22 @@ func (m *Model) Line() (text string, free bool) {
 // mostStanding is over how many lines something typed may be spread by lines of the device's.
 const mostStanding = 12
 
-// Standing are the lines since the mark that end with the present one, noise left out, at most a few. The
-// bool tells for each whether noise stands right above it.
+// Standing are the lines since the mark that end with the present one, noise left out, at most a few.
 func (m *Model) Standing() Standing {
 	last, _ := m.Line()
-	s := Standing{lines: []string{last}}
+	s := Standing{lines: []string{last}, noisy: []bool{false}}
 	_, y, _ := m.screen.Cursor()
 	_, first, _ := m.screen.LineAt(y, nil)
-	for n := 0; first > 0 && first-1 >= m.newFrom() && n < 2*mostStanding; n++ {
+	noisy := false
+	for n := 0; first > 0 && first-1 >= m.newFrom() && n < 2*mostStanding && len(s.lines) < mostStanding; n++ {
 		var text []byte
 		text, first, _ = m.screen.LineAt(first-1, nil)
 		if m.isNoise(text) {
-			s.noise = true
+			noisy = true
 			continue
 		}
-		if s.noise && len(s.lines) == 1 {
-			s.behindNoise = true
-		}
-		if len(s.lines) == mostStanding {
-			break
-		}
-		s.lines = append(s.lines, string(text))
+		s.lines, s.noisy = append(s.lines, string(text)), append(s.noisy, noisy)
+		noisy = false
 	}
 	return s
 }

@@ -8,9 +8,8 @@ import (
 // Standing are the last lines, noise left out, the present one first. What is typed may be spread over
 // several: a device that wraps by itself, or a log line in the middle, breaks it.
 type Standing struct {
-	lines       []string
-	noise       bool // somewhere among them
-	behindNoise bool // noise stands between the present line and the one before
+	lines []string
+	noisy []bool // of each, noise stands between it and the one after
 }
 
 // Present is the present line.
@@ -22,7 +21,7 @@ func (s Standing) Before() (line string, behindNoise bool) {
 	if len(s.lines) < 2 {
 		return "", false
 	}
-	return s.lines[1], s.behindNoise
+	return s.lines[1], s.noisy[1]
 }
 
 // Any returns the first of the lines, less the prompt it stands behind, for which such holds.
@@ -84,7 +83,10 @@ func squeeze(text string) string { return strings.Join(strings.Fields(text), " "
 // given as it is.
 func (s Standing) Typed(prompt string, prompts []*regexp.Regexp) (text string, known bool) {
 	joined := ""
-	for _, line := range s.lines {
+	for i, line := range s.lines {
+		if i > 0 && !s.noisy[i] && len(line) < leastWidth {
+			break // that line was ended: what came below is something else
+		}
 		joined = line + joined
 		if rest, found := behind(joined, prompt, prompts); found {
 			return rest, true
@@ -92,6 +94,9 @@ func (s Standing) Typed(prompt string, prompts []*regexp.Regexp) (text string, k
 	}
 	return s.lines[0], false
 }
+
+// leastWidth is the narrowest terminal that a device breaks its lines for, in columns.
+const leastWidth = 38
 
 // behind cuts a prompt off: the one that is known, or any that a pattern finds.
 func behind(line, prompt string, prompts []*regexp.Regexp) (rest string, found bool) {

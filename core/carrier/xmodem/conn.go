@@ -55,6 +55,9 @@ type Options struct {
 	Silence   int           // of those tries, how many in a row may stay without any answer; 0: all
 	StartWait time.Duration // how long to wait for the other side to begin, default 60 s
 	Answer    time.Duration // how long to wait for an answer or a block, default 10 s
+	Patience  time.Duration // how long one block may stay unanswered in all, default 150 s: a device may erase its flash
+	EndWait   time.Duration // the same for the end of a file, default Patience: it may write its store before it answers
+	Character time.Duration // what one character takes on the line, 0 when that is not known
 	Checksum  bool          // receive with sums of one byte instead of CRC-16
 	Linger    time.Duration // how long a receiver answers a repeated end of file
 	File      string        // for Progress
@@ -71,11 +74,14 @@ type Result struct {
 }
 
 const (
-	betweenBytes = time.Second             // inside a block
-	settle       = 30 * time.Millisecond   // of silence end a broken block
-	startEvery   = 3 * time.Second         // a receiver asks for the start
-	crcAsks      = 8                       // with C before a receiver falls back to NAK
-	unclearWait  = 1500 * time.Millisecond // for more after an answer that was not one
+	usualPatience = 150 * time.Second
+	mostWait      = time.Minute             // between two copies of one block
+	betweenBytes  = time.Second             // inside a block
+	settle        = 30 * time.Millisecond   // of silence end a broken block
+	startEvery    = 3 * time.Second         // a receiver asks for the start
+	crcAsks       = 8                       // with C before a receiver falls back to NAK
+	asksAlone     = 150 * time.Millisecond  // of quiet tell a request from a letter in a text
+	unclearWait   = 1500 * time.Millisecond // for more after an answer that was not one
 )
 
 func (o Options) withDefaults() Options {
@@ -87,6 +93,12 @@ func (o Options) withDefaults() Options {
 	}
 	if o.Answer == 0 {
 		o.Answer = 10 * time.Second
+	}
+	if o.Patience == 0 {
+		o.Patience = usualPatience
+	}
+	if o.EndWait == 0 {
+		o.EndWait = o.Patience
 	}
 	if o.Progress == nil {
 		o.Progress = func(carrier.Progress) {}
@@ -162,7 +174,34 @@ func (c *conn) drop(ctx context.Context, silence time.Duration) error {
 	}
 }
 
-func (c *conn) send(ctx context.Context, b ...byte) error { return c.port.Write(ctx, b) }
+func (c *conn) send(ctx context.Context, b ...byte) error { return c.write(ctx, b) }
+
+// ErrHeld tells that the line takes nothing.
+var ErrHeld = errors.New("the line takes nothing")
+
+const (
+	heldLimit = 2 * time.Second
+	slowest   = 4 * time.Millisecond // a character at 2400 baud, where nothing is known of the line
+)
+
+// passage is what n characters take on the line, 0 when that is not known.
+func (c *conn) passage(n int) time.Duration { return time.Duration(n) * c.opt.Character }
+
+// write sends bytes within the time that the line needs for them and a little more: flow control that holds
+// it, or a peer that is gone, ends the transfer instead of keeping the line.
+func (c *conn) write(ctx context.Context, p []byte) error {
+	limit := heldLimit + c.passage(len(p))
+	if c.opt.Character == 0 {
+		limit += time.Duration(len(p)) * slowest
+	}
+	limited, stop := c.opt.Clock.WithTimeout(ctx, limit)
+	defer stop()
+	err := c.port.Write(limited, p)
+	if err != nil && errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+		return fmt.Errorf("%w for %s: flow control holds it, or nobody is there", ErrHeld, limit.Round(100*time.Millisecond))
+	}
+	return err
+}
 
 func (c *conn) tell(state string) {
 	c.progress.State = state

@@ -131,7 +131,7 @@ func (r *receiver) receiveFile(ctx context.Context, header Header) (err error) {
 	r.progress.File, r.progress.Size, r.progress.Bytes = header.Name, max(header.Size, 0), 0
 	data, err := r.first(ctx, 1)
 	if errors.Is(err, errEnd) {
-		return r.acknowledgeEnd(ctx)
+		return r.ended(ctx, header)
 	}
 	r.meter.Start()
 	for number := byte(1); ; number++ {
@@ -148,9 +148,20 @@ func (r *receiver) receiveFile(ctx context.Context, header Header) (err error) {
 		}
 		data, err = r.following(ctx, number)
 		if errors.Is(err, errEnd) {
-			return r.acknowledgeEnd(ctx)
+			return r.ended(ctx, header)
 		}
 	}
+}
+
+// ErrCutShort tells that a file ended before the size that its sender had said.
+var ErrCutShort = errors.New("the file is cut short")
+
+// ended acknowledges the end of a file that is whole.
+func (r *receiver) ended(ctx context.Context, header Header) error {
+	if header.Size >= 0 && r.progress.Bytes < header.Size {
+		return fmt.Errorf("%w: %s ended after %d of %d B", ErrCutShort, header.Name, r.progress.Bytes, header.Size)
+	}
+	return r.acknowledgeEnd(ctx)
 }
 
 // keep writes a block, without what lies beyond the size that the header said.

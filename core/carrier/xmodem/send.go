@@ -35,11 +35,14 @@ func Send(ctx context.Context, port carrier.Port, files []File, opt Options) (Re
 // cancel falls between two blocks.
 type sender struct {
 	*conn
+	answers
 	size     int // of the blocks being sent now
 	checksum bool
 	stream   bool
-	clean    int // small blocks in a row without a retry
-	calm     int // of them until large blocks are tried again; doubles each time that fails
+	started  bool // block 1 of this file was acknowledged
+	refusals int  // of block 1
+	clean    int  // small blocks in a row without a retry
+	calm     int  // of them until large blocks are tried again; doubles each time that fails
 	number   byte
 }
 
@@ -69,13 +72,26 @@ func (s *sender) sendAll(ctx context.Context, files []File) error {
 	return s.endBatch(ctx)
 }
 
-// awaitStart waits for the receiver to say how it wants its blocks.
+// awaitStart waits for the receiver to say how it wants its blocks. Until block 1 is acknowledged its latest
+// request counts.
 func (s *sender) awaitStart(ctx context.Context, wait time.Duration) error {
 	s.tell("awaiting the receiver")
+	s.started, s.refusals = false, 0
 	deadline := s.opt.Clock.Now().Add(wait)
-	cancels := 0
+	cancels, streams, asked := 0, false, byte(0)
 	for {
-		b, err := s.next(ctx, deadline.Sub(s.opt.Clock.Now()))
+		wait := deadline.Sub(s.opt.Clock.Now())
+		if asked != 0 {
+			wait = asksAlone
+		}
+		b, err := s.next(ctx, wait)
+		if errors.Is(err, carrier.ErrSilent) && asked != 0 {
+			s.begin(asked)
+			return nil
+		}
+		if errors.Is(err, carrier.ErrSilent) && streams {
+			return fmt.Errorf("the receiver asks for blocks without answers (G) only; choose ymodem-g: %w", err)
+		}
 		if errors.Is(err, carrier.ErrSilent) {
 			return fmt.Errorf("the receiver did not ask for the file within %s: %w", wait, err)
 		}
@@ -88,22 +104,22 @@ func (s *sender) awaitStart(ctx context.Context, wait time.Duration) error {
 			}
 			continue
 		}
-		cancels = 0
-		switch b {
-		case crc, nak, str:
-			s.checksum, s.stream = b == nak, b == str
-			return s.dropStarts(ctx)
+		cancels, asked = 0, 0
+		switch {
+		case b == str && s.opt.Variant != Streaming:
+			streams = true // a C with one bit flipped, or a receiver that wants what was not chosen
+		case b == crc || b == nak || b == str:
+			asked = b
 		}
 	}
 }
 
-// dropStarts forgets further requests that came while nobody answered, without waiting for more.
-func (s *sender) dropStarts(ctx context.Context) error {
-	err := s.drop(ctx, time.Millisecond)
-	if err == nil && s.checksum {
+// begin takes a request: what the blocks are checked by, and whether they are answered.
+func (s *sender) begin(request byte) {
+	s.checksum, s.stream = request == nak, request == str
+	if s.size = s.opt.Variant.Block(); s.checksum {
 		s.size = smallBlock // blocks of 1024 bytes are defined with CRC-16 only
 	}
-	return err
 }
 
 func (s *sender) sendHeader(ctx context.Context, h Header) error {
@@ -116,7 +132,7 @@ func (s *sender) sendHeader(ctx context.Context, h Header) error {
 	}
 	s.number = 0
 	s.progress.File, s.progress.Size, s.progress.Bytes = h.Name, max(h.Size, 0), 0
-	return s.sendBlock(ctx, block)
+	return s.sendBlock(ctx, func() ([]byte, error) { return block, nil })
 }
 
 func (s *sender) sendFile(ctx context.Context, file File) error {
@@ -125,39 +141,46 @@ func (s *sender) sendFile(ctx context.Context, file File) error {
 	data := bufio.NewReaderSize(carrier.Whole(file.Data, file.Size), 2*largeBlock)
 	block := make([]byte, largeBlock)
 	for {
-		n, err := s.fill(data, block)
-		if err != nil {
-			return fmt.Errorf("reading %s: %w", file.Name, err)
+		n := 0
+		cut := func() ([]byte, error) { // anew for each copy: block 1 may be asked for in another size
+			ahead, err := s.peek(data)
+			if err != nil {
+				return nil, fmt.Errorf("reading %s: %w", file.Name, err)
+			}
+			n = copy(block, ahead)
+			size := blockFor(n)
+			for i := n; i < size; i++ {
+				block[i] = pad
+			}
+			return block[:size], nil
 		}
-		if n == 0 {
+		if ahead, err := s.peek(data); err != nil {
+			return fmt.Errorf("reading %s: %w", file.Name, err)
+		} else if len(ahead) == 0 {
 			return s.endFile(ctx)
 		}
-		size := blockFor(n)
-		for i := n; i < size; i++ {
-			block[i] = pad
-		}
-		s.result.Padding += size - n
-		if err := s.sendBlock(ctx, block[:size]); err != nil {
+		if err := s.sendBlock(ctx, cut); err != nil {
 			return err
 		}
+		_, _ = data.Discard(n)
+		s.result.Padding += blockFor(n) - n
 		s.progress.Bytes += int64(n)
 		s.result.Bytes += int64(n)
 		s.tell("sending")
 	}
 }
 
-// fill reads the data of the next block: a whole one, or what is left up to a small one, so that the
+// peek looks at the data of the next block: a whole one, or what is left up to a small one, so that the
 // end of a file is never padded by more than 127 bytes.
-func (s *sender) fill(data *bufio.Reader, block []byte) (int, error) {
+func (s *sender) peek(data *bufio.Reader) ([]byte, error) {
 	ahead, err := data.Peek(s.size)
 	if err != nil && !errors.Is(err, io.EOF) {
-		return 0, err
+		return nil, err
 	}
-	n := len(ahead)
-	if n < s.size {
-		n = min(n, smallBlock)
+	if len(ahead) < s.size {
+		ahead = ahead[:min(len(ahead), smallBlock)]
 	}
-	return io.ReadFull(data, block[:n])
+	return ahead, nil
 }
 
 func blockFor(n int) int {
@@ -169,20 +192,21 @@ func blockFor(n int) int {
 
 // sendBlock sends one block until it is acknowledged, then counts its number on (255 is followed by
 // 0).
-func (s *sender) sendBlock(ctx context.Context, data []byte) error {
-	s.out = frame(s.out[:0], s.number, data, s.checksum)
-	tries, err := s.until(ctx, fmt.Sprintf("block %d", s.result.Blocks+1), s.out)
+func (s *sender) sendBlock(ctx context.Context, cut func() ([]byte, error)) error {
+	size := 0
+	tries, err := s.until(ctx, fmt.Sprintf("block %d", s.result.Blocks+1), func() ([]byte, error) {
+		data, err := cut()
+		size = len(data)
+		s.out = frame(s.out[:0], s.number, data, s.checksum)
+		return s.out, err
+	})
 	if err != nil {
 		return err
 	}
-	if tries > 1 { // an answer too many would be taken for the next block's
-		if err := s.drop(ctx, settle); err != nil {
-			return err
-		}
-	}
+	s.started = s.started || s.number == 1
 	s.number++
 	s.result.Blocks++
-	s.adapt(len(data), tries)
+	s.adapt(size, tries)
 	return nil
 }
 
@@ -206,12 +230,15 @@ func (s *sender) adapt(size, tries int) {
 
 func (s *sender) endFile(ctx context.Context) error {
 	s.tell("awaiting the receiver's word on the end")
-	if err := s.drop(ctx, settle); err != nil { // an answer too many must not pass for this one
+	if err := s.settled(ctx); err != nil { // an answer too many must not pass for this one
+		return err
+	}
+	if err := s.drop(ctx, settle); err != nil {
 		return err
 	}
 	stream := s.stream
 	s.stream = false // the end is always answered
-	_, err := s.until(ctx, "the end of the file", []byte{eot})
+	_, err := s.until(ctx, endOfFile, func() ([]byte, error) { return []byte{eot}, nil })
 	s.stream = stream
 	return err
 }
@@ -222,110 +249,11 @@ func (s *sender) endBatch(ctx context.Context) error {
 	err := s.awaitStart(ctx, startEvery+betweenBytes)
 	if err == nil {
 		s.number, s.stream = 0, false
-		s.opt.Answer = startEvery
-		err = s.sendBlock(ctx, make([]byte, smallBlock))
+		s.opt.Answer, s.opt.Patience = startEvery, 5*startEvery
+		err = s.sendBlock(ctx, func() ([]byte, error) { return make([]byte, smallBlock), nil })
 	}
 	if errors.Is(err, carrier.ErrSilent) || errors.Is(err, errAgain) {
 		return ctx.Err()
-	}
-	return err
-}
-
-// until writes what until it is acknowledged and says how many tries it took.
-func (s *sender) until(ctx context.Context, name string, what []byte) (tries int, err error) {
-	silent := 0
-	for tries = 1; ; tries++ {
-		if err := ctx.Err(); err != nil {
-			return tries, err
-		}
-		if err := s.port.Write(context.WithoutCancel(ctx), what); err != nil {
-			return tries, err
-		}
-		if s.stream {
-			return tries, s.objection(ctx)
-		}
-		err := s.answer(ctx)
-		switch {
-		case err == nil:
-			return tries, nil
-		case !errors.Is(err, errAgain):
-			return tries, fmt.Errorf("%s: %w", name, err)
-		case errors.Is(err, errNoWord):
-			silent++
-		default:
-			silent = 0
-		}
-		if tries > s.opt.Retries || (silent > s.opt.Silence && s.opt.Silence > 0) {
-			return tries, gaveUp(name, tries, err)
-		}
-		if len(what) > 1 { // an end of file is asked for twice as a rule
-			s.result.Again++
-		}
-		s.tell("sending again")
-	}
-}
-
-var (
-	errAgain   = errors.New("not acknowledged")
-	errRefused = fmt.Errorf("%w: the receiver found an error in it", errAgain)
-	errNoWord  = fmt.Errorf("%w: no answer in time", errAgain)
-	errUnclear = fmt.Errorf("%w: the answer was unclear", errAgain)
-)
-
-// answer waits for the receiver's word on what was sent last. A byte that is no answer is most
-// likely a broken one, so the wait for more is short after it. When ctx ends meanwhile, what is in
-// flight may still arrive and be answered, so that a cancel finds the receiver between two blocks.
-func (s *sender) answer(ctx context.Context) error {
-	deadline := s.opt.Clock.Now().Add(s.opt.Answer + s.opt.Answer/2) // the receiver complains first
-	sooner := func(wait time.Duration) {
-		if soon := s.opt.Clock.Now().Add(wait); soon.Before(deadline) {
-			deadline = soon
-		}
-	}
-	silent, cancels := errNoWord, 0
-	for {
-		b, err := s.next(ctx, deadline.Sub(s.opt.Clock.Now()))
-		switch {
-		case errors.Is(err, carrier.ErrSilent):
-			return silent
-		case err != nil && ctx.Err() != nil:
-			ctx = context.WithoutCancel(ctx)
-			sooner(cancelLimit)
-			continue
-		case err != nil:
-			return err
-		}
-		if b == can {
-			if cancels++; cancels == 2 {
-				return carrier.ErrCancelled
-			}
-			continue
-		}
-		cancels = 0
-		switch b {
-		case ack:
-			return nil
-		case nak:
-			return errRefused
-		case crc, str:
-			if s.progress.Bytes == 0 { // it still asks for the start: the first block was lost
-				return errRefused
-			}
-		default:
-			silent = errUnclear
-			sooner(unclearWait)
-		}
-	}
-}
-
-// objection looks whether a streaming receiver wants us to stop.
-func (s *sender) objection(ctx context.Context) error {
-	b, err := s.next(ctx, time.Microsecond)
-	if err == nil && b == can {
-		return carrier.ErrCancelled
-	}
-	if errors.Is(err, carrier.ErrSilent) {
-		return nil
 	}
 	return err
 }
