@@ -125,12 +125,15 @@ func (m *Missing) Error() string {
 // Is makes a Missing an ErrNotStaged.
 func (m *Missing) Is(target error) bool { return target == ErrNotStaged }
 
-// Find finds an offer by its exact name; the error is a *Missing.
-func (s *Stage) Find(name string) (Offer, error) {
+// Find finds the offer that a name means: the one of exactly this name, or else the only one that it names
+// but for its letter case and a slash or a dot before it, as devices put there by themselves. Remark says
+// what differed. The error is a *Missing.
+func (s *Stage) Find(name string) (o Offer, remark string, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if o, staged := s.offers[name]; staged {
-		return o, nil
+	found, remark := loosely(name, slices.Sorted(maps.Keys(s.offers)))
+	if found != "" {
+		return s.offers[found], remark, nil
 	}
 	missing := &Missing{Asked: shown(name)}
 	for _, staged := range slices.Sorted(maps.Keys(s.offers)) {
@@ -139,7 +142,39 @@ func (s *Stage) Find(name string) (Offer, error) {
 			break
 		}
 	}
-	return Offer{}, missing
+	return Offer{}, "", missing
+}
+
+// loosely finds the one of the names that is meant, empty when there is none or more than one.
+func loosely(asked string, names []string) (found, remark string) {
+	if slices.Contains(names, asked) {
+		return asked, ""
+	}
+	bare := asked
+	for {
+		rest := strings.TrimPrefix(strings.TrimPrefix(bare, "/"), "./")
+		if rest == bare {
+			break
+		}
+		bare = rest
+	}
+	var how []string
+	if bare != asked {
+		how = append(how, fmt.Sprintf("with %s before it", shown(asked[:len(asked)-len(bare)])))
+	}
+	if slices.Contains(names, bare) {
+		return bare, "asked for " + strings.Join(how, ", ")
+	}
+	for _, name := range names {
+		if !strings.EqualFold(name, bare) {
+			continue
+		}
+		if found != "" {
+			return "", ""
+		}
+		found = name
+	}
+	return found, "asked for " + strings.Join(append(how, "in another letter case, "+shown(bare)), ", ")
 }
 
 // shown makes a name from outside fit to be shown.
@@ -216,12 +251,13 @@ type Upload struct {
 	size  int64
 }
 
-// Receive begins the upload for which a slot of exactly this name is open. Size is what the sender says
+// Receive begins the upload for which a slot is open that the name means, as Find finds it. Size is what the sender says
 // it will be, -1 when it does not say.
 func (s *Stage) Receive(name string, size int64) (*Upload, error) {
 	s.mu.Lock()
-	slot, open := s.slots[name]
-	delete(s.slots, name) // taken
+	found, _ := loosely(name, slices.Sorted(maps.Keys(s.slots)))
+	slot, open := s.slots[found]
+	delete(s.slots, found) // taken
 	s.mu.Unlock()
 	if !open {
 		return nil, fmt.Errorf("%s: %w", shown(name), ErrNoSlot)

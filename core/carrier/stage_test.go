@@ -21,20 +21,31 @@ func TestOnlyTheExactNameIsFound(t *testing.T) {
 	}
 	_, err := s.Offer(Offer{Name: "lark-8.1.0.cgo"})
 	assert.ErrorContains(t, err, "staged already")
-	found, err := s.Find("lark-8.1.0.cgo")
-	require.NoError(t, err)
-	assert.Equal(t, "lark-8.1.0.cgo", found.Name)
-	for asked, want := range map[string][2]string{
-		"Lark-8.1.0.cgo":        {"lark-8.1.0.cgo", "the letter case differs"},
-		"/lark-8.1.0.cgo":       {"lark-8.1.0.cgo", "asked for with a folder before it"},
-		"lark-8.1.0":            {"lark-8.1.0.cgo", "asked for without .cgo"},
-		"lark-8.1.0.bin":        {"lark-8.1.0.cgo", "asked for as .bin, not .cgo"},
-		"lrak-8.1.0.cgo":        {"lark-8.1.0.cgo", "a character or two differ"},
-		"":                      {"", ""},
-		"x":                     {"", ""},
-		strings.Repeat("y", 99): {"", ""},
+	for asked, remark := range map[string]string{
+		"lark-8.1.0.cgo":    "",
+		"/lark-8.1.0.cgo":   "asked for with / before it",
+		"./lark-8.1.0.cgo":  "asked for with ./ before it",
+		"//lark-8.1.0.cgo":  "asked for with // before it",
+		"/./lark-8.1.0.cgo": "asked for with /./ before it",
+		"Lark-8.1.0.CGO":    "asked for in another letter case, Lark-8.1.0.CGO",
+		"/Lark-8.1.0.cgo":   "asked for with / before it, in another letter case, Lark-8.1.0.cgo",
 	} {
-		_, err := s.Find(asked)
+		found, said, err := s.Find(asked)
+		require.NoError(t, err, asked)
+		assert.Equal(t, "lark-8.1.0.cgo", found.Name)
+		assert.Equal(t, remark, said)
+	}
+	for asked, want := range map[string][2]string{
+		"tftpboot/lark-8.1.0.cgo": {"lark-8.1.0.cgo", "asked for with a folder before it"},
+		"../lark-8.1.0.cgo":       {"lark-8.1.0.cgo", "asked for with a folder before it"},
+		"lark-8.1.0":              {"lark-8.1.0.cgo", "asked for without .cgo"},
+		"lark-8.1.0.bin":          {"lark-8.1.0.cgo", "asked for as .bin, not .cgo"},
+		"lrak-8.1.0.cgo":          {"lark-8.1.0.cgo", "a character or two differ"},
+		"":                        {"", ""},
+		"x":                       {"", ""},
+		strings.Repeat("y", 99):   {"", ""},
+	} {
+		_, _, err := s.Find(asked)
 		var missing *Missing
 		require.ErrorAs(t, err, &missing, asked)
 		assert.ErrorIs(t, err, ErrNotStaged)
@@ -43,6 +54,20 @@ func TestOnlyTheExactNameIsFound(t *testing.T) {
 	}
 	assert.Len(t, s.Offers(), 2)
 	assert.Equal(t, "lark-7.6.1.cgo", s.Offers()[0].Name, "by name")
+}
+
+// TestALetterCaseThatMeansTwoFilesMeansNone leaves the choice to whoever asks.
+func TestALetterCaseThatMeansTwoFilesMeansNone(t *testing.T) {
+	s := &Stage{}
+	for _, name := range []string{"a.cgo", "A.cgo"} {
+		_, err := s.Offer(Offer{Name: name})
+		require.NoError(t, err)
+	}
+	_, _, err := s.Find("a.CGO")
+	assert.ErrorIs(t, err, ErrNotStaged)
+	found, _, err := s.Find("A.cgo")
+	require.NoError(t, err)
+	assert.Equal(t, "A.cgo", found.Name)
 }
 
 func TestNamesThatAreNoFilesCannotBeStaged(t *testing.T) {

@@ -106,9 +106,12 @@ type driver struct{ s *Server }
 var errNothing = errors.New("nothing but staged files is served here")
 
 func (d *driver) find(c *ftp.Context, path string) (carrier.Offer, error) {
-	offer, err := d.s.opt.Stage.Find(strings.TrimPrefix(path, "/"))
-	if err != nil {
+	offer, remark, err := d.s.opt.Stage.Find(strings.TrimPrefix(path, "/"))
+	switch {
+	case err != nil:
 		d.s.say(c, true, "refused", err.Error())
+	case remark != "":
+		d.s.say(c, true, "remark", offer.Name+" was "+remark)
 	}
 	return offer, err
 }
@@ -118,7 +121,7 @@ func (d *driver) Stat(_ *ftp.Context, path string) (os.FileInfo, error) {
 	if path == "/" {
 		return entry{name: "/", folder: true}, nil
 	}
-	offer, err := d.s.opt.Stage.Find(strings.TrimPrefix(path, "/"))
+	offer, _, err := d.s.opt.Stage.Find(strings.TrimPrefix(path, "/"))
 	if err != nil {
 		return nil, os.ErrNotExist
 	}

@@ -87,11 +87,14 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "nothing here", http.StatusNotFound)
 		return
 	}
-	offer, err := s.opt.Stage.Find(name)
+	offer, remark, err := s.opt.Stage.Find(name)
 	if err != nil {
 		say("refused", err.Error(), true)
 		http.Error(w, err.Error(), http.StatusNotFound)
 		return
+	}
+	if remark != "" {
+		say("remark", offer.Name+" was "+remark, true)
 	}
 	file, err := offer.Open()
 	if err != nil {

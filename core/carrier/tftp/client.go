@@ -25,6 +25,7 @@ type Client struct {
 	Timeout  time.Duration // asked for in whole seconds, 0 does not ask
 	NoSize   bool          // do not ask for the file's size
 	Retries  int
+	Patience time.Duration // with a server's silence once a transfer is under way, 0 for what the retries take
 	Progress func(carrier.Progress)
 	Said     func(carrier.Message) // told every packet
 	Agreed   func(Terms)           // told what was agreed on, before the first block
@@ -148,7 +149,7 @@ func (c Client) begin(ctx context.Context, server netip.AddrPort, req request) (
 		retries = DefaultRetries
 	}
 	block := max(c.Block, DefaultBlock)
-	p := &peer{conn: conn, clock: c.Clock, said: c.Said, retries: retries, buffer: make([]byte, headSize+block+1)}
+	p := &peer{conn: conn, clock: c.Clock, said: c.Said, retries: retries, patience: c.Patience, buffer: make([]byte, headSize+block+1)}
 	stop := p.endWith(ctx)
 	got, err := p.request(ctx, server, req, pace{agreed: c.hurry})
 	if err != nil {
@@ -217,6 +218,9 @@ func (c Client) get(ctx context.Context, server netip.AddrPort, req request, sin
 	}
 	meter := c.meter(terms, req.name)
 	r := newReceiver(p, terms, sink, meter.moved)
+	if req.mode == Netascii {
+		r.size = 0
+	}
 	switch got.op {
 	case opOptions:
 		err = r.acknowledge() // of block 0: the options are taken

@@ -169,7 +169,11 @@ func parseRequest(rest []byte, whole int) (request, error) {
 	if r.mode != Octet && r.mode != Netascii {
 		return r, fmt.Errorf("its mode %q is neither octet nor netascii", clean([]byte(r.mode)))
 	}
-	r.options, err = pairs(texts[2:])
+	extra := texts[2:]
+	for len(extra) > 0 && extra[len(extra)-1] == "" { // zeros that fill a buffer up
+		extra = extra[:len(extra)-1]
+	}
+	r.options, err = pairs(extra)
 	return r, err
 }
 

@@ -26,6 +26,24 @@ type peer struct {
 	buffer  []byte
 	armed   time.Time     // the socket's deadline
 	heard   *atomic.Int64 // when the other side was heard last; may be nil
+	asked   *atomic.Int64 // how often it has repeated its request; may be nil
+
+	patience time.Duration // with its silence, once it was heard
+}
+
+// errPlain tells that the other side does not take what options are answered with.
+var errPlain = errors.New("it takes no options")
+
+// repeats reports a client that asks again and again instead of taking the answer to its options: old ones do
+// not know that answer and pass it over.
+func (p *peer) repeats() bool {
+	const enough = 2
+	return p.asked != nil && p.asked.Load() >= enough && (p.heard == nil || p.heard.Load() == 0)
+}
+
+// gaveUp reports that enough was tried: so often, and for as long as a device may be busy with its flash.
+func (p *peer) gaveUp(tries int, since time.Time) bool {
+	return tries > p.retries && p.clock.Since(since) >= p.patience
 }
 
 func (p *peer) message(fromPeer bool, kind string, block int64, bytes int, again bool, text string) {

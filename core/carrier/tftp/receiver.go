@@ -19,6 +19,7 @@ type receiver struct {
 	moved func(blocks, bytes int64, again int)
 	hello []byte // what begins the transfer, sent again until the first block comes: a request, an OACK or nothing
 
+	size     int64     // of the whole, 0 when it was not said
 	expected int64     // the next block
 	window   int64     // the first block of the window that the sender is in, as far as is known
 	missed   int64     // the block that was asked for again because one behind it came
@@ -28,13 +29,13 @@ type receiver struct {
 }
 
 func newReceiver(p *peer, terms Terms, sink io.Writer, moved func(blocks, bytes int64, again int)) *receiver {
-	return &receiver{peer: p, terms: terms, sink: sink, moved: moved, expected: 1, window: 1}
+	return &receiver{peer: p, terms: terms, sink: sink, moved: moved, size: max(terms.Size, 0), expected: 1, window: 1}
 }
 
 // run receives the file, beginning with a packet that came already, or with none (op 0).
 func (r *receiver) run(ctx context.Context, first packet) error {
 	wait := pace{agreed: r.terms.Timeout}
-	tries := 0
+	tries, progress := 0, r.clock.Now()
 	got := first
 	for {
 		if got.op == opData {
@@ -44,13 +45,14 @@ func (r *receiver) run(ctx context.Context, first packet) error {
 			}
 			if took {
 				tries, wait.backOff = 0, 0
+				progress = r.clock.Now()
 			}
 		}
 		var err error
 		got, err = r.read(ctx, r.within(wait.wait()))
 		switch {
 		case errors.Is(err, errSilent):
-			if tries++; tries > r.retries {
+			if tries++; r.expected == 1 && tries > r.retries || r.gaveUp(tries, progress) {
 				return fmt.Errorf("%w: block %d did not come", carrier.ErrGaveUp, r.expected)
 			}
 			wait.backOff++
@@ -64,10 +66,20 @@ func (r *receiver) run(ctx context.Context, first packet) error {
 	}
 }
 
+// ErrCutShort tells that a file's end came before the size that was said of it, or behind it.
+var ErrCutShort = errors.New("the file has not the size that was said")
+
 // ask repeats what the sender may not have heard.
 func (r *receiver) ask() error {
 	r.again++
 	r.missed = 0
+	if r.expected == 1 && r.hello != nil && r.repeats() {
+		r.hello = nil
+		size := r.terms.Size
+		r.terms = plainTerms()
+		r.terms.Size = size
+		r.message(false, "plain", 0, 0, false, "it repeats its request and takes no options: served without")
+	}
 	if r.expected == 1 && r.hello != nil {
 		return r.write(r.hello)
 	}
@@ -103,6 +115,11 @@ func (r *receiver) take(got packet) (took, last bool, err error) {
 	r.bytes += int64(len(got.data))
 	r.expected++
 	last = len(got.data) < r.terms.Block
+	if last && r.size > 0 && r.bytes != r.size {
+		err := fmt.Errorf("%w: %d of %d B came", ErrCutShort, r.bytes, r.size)
+		r.refuse(CodeOther, err.Error())
+		return true, true, err
+	}
 	if last || block-r.window+1 >= int64(r.terms.Window) {
 		err = r.acknowledge()
 	}

@@ -50,7 +50,7 @@ func (s *sender) size(block int64) *int { return &s.length[int(block)%len(s.leng
 
 // run sends the file. It returns when the last block was acknowledged.
 func (s *sender) run(ctx context.Context) error {
-	tries := 0
+	tries, progress := 0, s.clock.Now()
 	for from := s.base; ; {
 		if err := s.sendFrom(from); err != nil {
 			return err
@@ -58,7 +58,7 @@ func (s *sender) run(ctx context.Context) error {
 		got, err := s.acknowledgement(ctx)
 		switch {
 		case errors.Is(err, errSilent):
-			if tries++; tries > s.retries {
+			if tries++; s.base == 1 && tries > s.retries || s.gaveUp(tries, progress) {
 				return fmt.Errorf("%w: block %d was not acknowledged", carrier.ErrGaveUp, s.base)
 			}
 			s.trips.backOff++
@@ -74,6 +74,7 @@ func (s *sender) run(ctx context.Context) error {
 				s.trips.seen(time.Duration(float64(time.Since(s.sentAt)) * s.clock.Scale()))
 			}
 			tries, s.trips.backOff = 0, 0
+			progress = s.clock.Now()
 			s.advance(got)
 		}
 		from = s.base // what the receiver missed of the window, and what follows
@@ -135,8 +136,12 @@ func (s *sender) send(block int64) error {
 	return nil
 }
 
+// wakeAfter is how long after a block its acknowledgement of the one before is no copy of an old one.
+const wakeAfter = 500 * time.Millisecond
+
 // acknowledgement waits for one that means something: of a block of the window, or, in windows of more
 // than one block, once of the block before it, which says that the window's first block is missing.
+// The acknowledgement of the block before that comes long after the last packet is a receiver's own reminder.
 // Copies of old acknowledgements are passed over: answering each with a block would double every packet
 // from there on (RFC 1123 §4.2.3.1). One that comes sooner than a round trip can be is a copy.
 func (s *sender) acknowledgement(ctx context.Context) (int64, error) {
@@ -154,6 +159,8 @@ func (s *sender) acknowledgement(ctx context.Context) (int64, error) {
 		switch {
 		case block >= s.base && block < s.end():
 			return block, nil
+		case block == s.base-1 && s.base > 1 && time.Since(s.sentAt) > s.clock.Wall(max(4*s.trips.smooth, wakeAfter)):
+			return block, nil // it waits for the block: it has missed every copy, busy with something else
 		case block == s.base-1 && s.terms.Window > 1 && s.resent != s.base && time.Since(s.sentAt) > s.clock.Wall(s.trips.smooth/2):
 			s.resent = s.base
 			return block, nil

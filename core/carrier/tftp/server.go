@@ -23,6 +23,9 @@ const Port = 69
 // DefaultRetries is how often something is sent again before a transfer is given up.
 const DefaultRetries = 8
 
+// UsualPatience is longer than most flash memories take to be erased.
+const UsualPatience = 150 * time.Second
+
 // Options is what a Server needs. Network and Stage have to be set.
 type Options struct {
 	Network network.Network
@@ -30,9 +33,12 @@ type Options struct {
 	Clock   clock.Clock
 	Watcher carrier.Watcher // nil watches nothing
 	Limits  Limits
-	Retries int  // 0 means DefaultRetries
-	Most    int  // transfers at once, 0 means 32
-	Packets bool // tell the Watcher every packet
+	Retries int // 0 means DefaultRetries
+	// Patience is how long a device may be silent once a transfer is under way, 0 means UsualPatience: it
+	// may erase its flash meanwhile.
+	Patience time.Duration
+	Most     int  // transfers at once, 0 means 32
+	Packets  bool // tell the Watcher every packet
 }
 
 // Server serves what is staged, and nothing else.
@@ -41,6 +47,7 @@ type Server struct {
 	conn network.PacketConn
 	at   netip.AddrPort
 
+	count  atomic.Int64 // of transfers, to tell them apart
 	mu     sync.Mutex
 	active map[netip.AddrPort]*serving // by peer
 	group  sync.WaitGroup
@@ -50,6 +57,8 @@ type Server struct {
 type serving struct {
 	what   string       // the request, in words
 	heard  atomic.Int64 // when the peer was heard last, in nanoseconds; 0 before
+	asked  atomic.Int64 // how often it has repeated its request
+	over   chan struct{}
 	cancel context.CancelCauseFunc
 }
 
@@ -74,6 +83,9 @@ func Listen(at netip.AddrPort, opt Options) (*Server, error) {
 	}
 	if opt.Retries == 0 {
 		opt.Retries = DefaultRetries
+	}
+	if opt.Patience == 0 {
+		opt.Patience = UsualPatience
 	}
 	if opt.Most == 0 {
 		opt.Most = 32
@@ -124,7 +136,7 @@ func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
 		s.turnDown(from, "", CodeUnknownID, "no transfer of yours is under way here")
 		return
 	}
-	mine := &serving{what: fmt.Sprint(got.request)}
+	mine := &serving{what: fmt.Sprint(got.request), over: make(chan struct{})}
 	ctx, mine.cancel = context.WithCancelCause(ctx)
 	s.mu.Lock()
 	before, known := s.active[from]
@@ -136,6 +148,7 @@ func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
 	s.mu.Unlock()
 	switch {
 	case again: // the transfer repeats its own first answer
+		before.asked.Add(1)
 		mine.cancel(nil)
 		return
 	case known:
@@ -147,7 +160,11 @@ func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
 	}
 	s.group.Go(func() {
 		defer mine.cancel(nil)
+		defer close(mine.over)
 		defer s.forget(from, mine)
+		if known { // its slot is free again once it has ended
+			<-before.over
+		}
 		s.transfer(ctx, got.request, from, mine)
 	})
 }
@@ -182,7 +199,10 @@ func (s *Server) transfer(ctx context.Context, req request, from netip.AddrPort,
 		return
 	}
 	defer conn.Close()
-	p := &peer{conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, id: "tftp " + from.String(), heard: &mine.heard}
+	p := &peer{
+		conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, patience: s.opt.Patience, id: fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
+		heard: &mine.heard, asked: &mine.asked,
+	}
 	if s.opt.Packets {
 		p.said = s.opt.Watcher.Said
 	}
@@ -218,11 +238,14 @@ func optionWords(options []option) (words string) {
 
 // send serves a read request.
 func (s *Server) send(ctx context.Context, p *peer, req request) {
-	offer, err := s.opt.Stage.Find(req.name)
+	offer, remark, err := s.opt.Stage.Find(req.name)
 	if err != nil {
 		p.refuse(codeOf(err), err.Error())
 		s.opt.Watcher.Said(carrier.Message{By: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()})
 		return
+	}
+	if remark != "" {
+		s.opt.Watcher.Said(carrier.Message{Transfer: p.id, By: "TFTP", Peer: p.addr, FromPeer: true, Kind: "remark", Text: offer.Name + " was " + remark})
 	}
 	file, err := offer.Open()
 	if err != nil {
@@ -245,6 +268,10 @@ func (s *Server) send(ctx context.Context, p *peer, req request) {
 	s.opt.Watcher.Began(t)
 	if len(answer) > 0 {
 		err = p.offerTerms(ctx, answer)
+	}
+	if errors.Is(err, errPlain) {
+		terms, err = plainTerms(), nil
+		p.message(false, "plain", 0, 0, false, "it repeats its request and takes no options: served without")
 	}
 	if err == nil {
 		err = newSender(p, terms, source, meter.moved).run(ctx)
@@ -281,6 +308,9 @@ func (s *Server) receive(ctx context.Context, p *peer, req request) *receiver {
 		sink = text
 	}
 	r := newReceiver(p, terms, sink, meter.moved)
+	if req.mode == Netascii {
+		r.size = 0 // that of the text here is another
+	}
 	if len(answer) > 0 {
 		r.hello = putOptions(answer)
 		p.message(false, "OACK", 0, 0, false, optionWords(answer)[1:])
@@ -315,6 +345,9 @@ func (p *peer) offerTerms(ctx context.Context, answer []option) error {
 	out := putOptions(answer)
 	wait := pace{}
 	for try := 0; try <= p.retries; try++ {
+		if p.repeats() {
+			return errPlain
+		}
 		p.message(false, "OACK", 0, 0, try > 0, optionWords(answer)[1:])
 		if err := p.write(out); err != nil {
 			return err

@@ -39,11 +39,12 @@ var ErrLeft = errors.New("the device does not receive any more")
 // until sends copies until one is acknowledged and says how many that took.
 func (s *sender) until(ctx context.Context, name string, build func() ([]byte, error)) (copies int, err error) {
 	begun := s.opt.Clock.Now()
+	word := begun // when the receiver was heard last
 	patience := s.opt.Patience
 	if name == endOfFile {
 		patience = s.opt.EndWait
 	}
-	silent, open := 0, 0 // copies in a row without a word; copies without an answer
+	silent, open, begins := 0, 0, 0 // copies in a row without a word; without an answer; that were asked for by a start
 	for copies = 1; ; copies++ {
 		if err := ctx.Err(); err != nil {
 			return copies, err
@@ -67,7 +68,7 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 			return copies, s.objection(ctx)
 		}
 		open++
-		left := patience - s.opt.Clock.Since(begun)
+		left := patience - s.opt.Clock.Since(word)
 		wait := min(s.wait(silent), left)
 		if name == endOfFile && silent >= endCopies { // more of them would be typed into whatever comes after the receiver
 			wait = left
@@ -87,13 +88,19 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 			return copies, fmt.Errorf("%s: %w", name, err)
 		case errors.Is(err, errNoWord):
 			silent++
+		case errors.Is(err, errBegun):
+			begins++
+			silent = 0
 		case errors.Is(err, errRefused):
 			open--
 			silent = 0
 		default:
 			silent = 0
 		}
-		if copies > s.opt.Retries || s.opt.Silence > 0 && silent > s.opt.Silence || silent > 0 && s.opt.Clock.Since(begun) >= patience {
+		if silent == 0 {
+			word = s.opt.Clock.Now()
+		}
+		if copies-begins > s.opt.Retries || begins > 2*s.opt.Retries || s.opt.Silence > 0 && silent > s.opt.Silence || silent > 0 && s.opt.Clock.Since(word) >= patience {
 			return copies, gaveUp(name, copies, err)
 		}
 		if name != endOfFile { // it is asked for twice as a rule
@@ -103,8 +110,12 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 	}
 }
 
+// mostOwed is the longest that an answer is waited for while the receiver waits for more: it has a patience of
+// its own, ten times ten seconds as a rule.
+const mostOwed = 25 * time.Second
+
 // endCopies is how often an end is sent into silence.
-const endCopies = 2
+const endCopies = 4
 
 // wait is how long an answer may take: twice as long after each copy without one. The receiver complains
 // first.
@@ -129,6 +140,9 @@ func (s *sender) acknowledged(ctx context.Context, begun, sent time.Time, open i
 		until := passed.Add(took + time.Second)
 		if s.opt.Character == 0 { // copies may still be on their way for as long again
 			until = sent.Add(2*took + time.Second)
+		}
+		if most := now.Add(mostOwed); until.After(most) {
+			until = most
 		}
 		if until.After(s.owedUntil) {
 			s.owedUntil = until
@@ -213,7 +227,7 @@ func (s *sender) settled(ctx context.Context) error {
 	for {
 		if s.doubt > 0 {
 			s.owed, s.doubt = s.owed+s.doubt, 0
-			if until := s.opt.Clock.Now().Add(s.longest + time.Second); until.After(s.owedUntil) {
+			if until := s.opt.Clock.Now().Add(min(s.longest+time.Second, mostOwed)); until.After(s.owedUntil) {
 				s.owedUntil = until
 			}
 		}
@@ -295,12 +309,14 @@ func (s *sender) answer(ctx context.Context, size int, wait time.Duration) error
 		case b == ack:
 			s.unclear = s.unclear[:0]
 			return nil
-		case !s.started && s.number == 1 && s.requests(b):
-			s.unclear = s.unclear[:0]
-			return errBegun
 		case b == nak:
 			s.unclear = s.unclear[:0]
+			s.refused()
 			return errRefused
+		case !s.started && s.number == 1 && (b == crc || b == str && s.opt.Variant == Streaming):
+			s.unclear = s.unclear[:0]
+			s.begin(b)
+			return errBegun
 		case b == crc && s.number == 0, b == str && s.stream:
 			return errBegun // of a header
 		default:
@@ -317,21 +333,16 @@ func (s *sender) answer(ctx context.Context, size int, wait time.Duration) error
 	}
 }
 
-// requests takes a byte that asks for the start while block 1 is not acknowledged: the receiver's latest
-// request counts. A NAK may ask for sums, or refuse the block, so that both are tried in turn.
-func (s *sender) requests(b byte) bool {
-	switch {
-	case b == crc, b == str && s.opt.Variant == Streaming:
-		s.begin(b)
-		return true
-	case b != nak:
-		return false
+// refused takes a NAK while block 1 is not acknowledged: it may refuse the block, or ask for sums instead of
+// CRCs; and the NAK that asked for sums may have been noise. Every fourth copy tries the other check.
+func (s *sender) refused() {
+	if s.started || s.number != 1 || s.opt.Variant.Batch() {
+		return
 	}
-	const perCheck = 2
-	if s.refusals++; s.refusals%perCheck == 0 && !s.opt.Variant.Batch() {
-		s.begin(map[bool]byte{true: crc, false: nak}[s.checksum])
-	}
-	return true
+	s.refusals++
+	const turn = 4
+	other := s.refusals%turn == turn-1
+	s.check(other != (s.request == nak))
 }
 
 // left notices a device that writes lines of text instead of answers.

@@ -131,13 +131,14 @@ type plainReceiver struct {
 
 func (r *plainReceiver) say(p ...byte) { r.out.put(p) }
 
-func (r *plainReceiver) check(data, sum []byte) bool {
+// sum is the check of a block: one byte, or a CRC of two.
+func (r *plainReceiver) sum(data []byte) []byte {
 	if r.sums {
 		total := byte(0)
 		for _, b := range data {
 			total += b
 		}
-		return total == sum[0]
+		return []byte{total}
 	}
 	crc := uint16(0)
 	for _, b := range data {
@@ -150,7 +151,7 @@ func (r *plainReceiver) check(data, sum []byte) bool {
 			}
 		}
 	}
-	return byte(crc>>8) == sum[0] && byte(crc) == sum[1]
+	return []byte{byte(crc >> 8), byte(crc)}
 }
 
 // purge waits until nothing has come for a while.
@@ -222,7 +223,7 @@ func (r *plainReceiver) run(ctx context.Context) {
 				}
 				frame = append(frame, b)
 			}
-			if len(frame) < cap(frame) || frame[0]^frame[1] != 0xff || !r.check(frame[2:2+size], frame[2+size:]) {
+			if len(frame) < cap(frame) || frame[0]^frame[1] != 0xff || !bytes.Equal(r.sum(frame[2:2+size]), frame[2+size:]) {
 				r.purge(ctx)
 				r.say(bNAK)
 				continue
@@ -428,16 +429,7 @@ func plainSender(ctx context.Context, in, out *cable, data []byte, block int) er
 			begin = bSTX
 		}
 		frame := append([]byte{begin, number, 255 - number}, piece...)
-		for high := range 256 { // the check that the receiver's own function takes
-			if sums && r.check(piece, []byte{byte(high)}) {
-				frame = append(frame, byte(high))
-			}
-			for low := 0; !sums && low < 256; low++ {
-				if r.check(piece, []byte{byte(high), byte(low)}) {
-					frame = append(frame, byte(high), byte(low))
-				}
-			}
-		}
+		frame = append(frame, r.sum(piece)...)
 		if err := ask(frame); err != nil {
 			return err
 		}

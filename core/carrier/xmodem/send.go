@@ -40,6 +40,7 @@ type sender struct {
 	checksum bool
 	stream   bool
 	started  bool // block 1 of this file was acknowledged
+	request  byte // the latest that asked for the start
 	refusals int  // of block 1
 	clean    int  // small blocks in a row without a retry
 	calm     int  // of them until large blocks are tried again; doubles each time that fails
@@ -116,9 +117,15 @@ func (s *sender) awaitStart(ctx context.Context, wait time.Duration) error {
 
 // begin takes a request: what the blocks are checked by, and whether they are answered.
 func (s *sender) begin(request byte) {
-	s.checksum, s.stream = request == nak, request == str
-	if s.size = s.opt.Variant.Block(); s.checksum {
-		s.size = smallBlock // blocks of 1024 bytes are defined with CRC-16 only
+	s.request, s.stream = request, request == str
+	s.check(request == nak)
+}
+
+// check says by what blocks are checked; those of 1024 bytes are defined with CRC-16 only.
+func (s *sender) check(sums bool) {
+	s.checksum = sums
+	if s.size = s.opt.Variant.Block(); sums {
+		s.size = smallBlock
 	}
 }
 
