@@ -70,7 +70,11 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 		open++
 		left := patience - s.opt.Clock.Since(word)
 		wait := min(s.wait(silent), left)
-		if name == endOfFile && silent >= endCopies { // more of them would be typed into whatever comes after the receiver
+		switch {
+		case name != endOfFile:
+		case silent < endCopies:
+			wait = min(s.wait(0), left)
+		default: // more of them would be typed into whatever comes after the receiver
 			wait = left
 		}
 		switch err = s.answer(ctx, len(what), wait); {
@@ -83,7 +87,7 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 			if err = s.acknowledged(ctx, begun, sent, open-1); err == nil || !errors.Is(err, errAgain) {
 				return copies, err
 			}
-			begun, open = s.opt.Clock.Now(), 0
+			begun, open, copies, begins = s.opt.Clock.Now(), 0, 0, 0
 		case !errors.Is(err, errAgain):
 			return copies, fmt.Errorf("%s: %w", name, err)
 		case errors.Is(err, errNoWord):

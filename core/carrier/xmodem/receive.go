@@ -195,6 +195,7 @@ func (r *receiver) following(ctx context.Context, number byte) ([]byte, error) {
 			if err := r.send(ctx, ack); err != nil { // our answer to it was lost
 				return nil, err
 			}
+			tries = 1 // the sender is there, and the line carries blocks
 			continue
 		case err == nil:
 			return nil, fmt.Errorf("%w: block %d came after %d", errLost, got, number)
