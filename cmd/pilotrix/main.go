@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -54,6 +55,7 @@ func usage(err error) error {
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
+	log.SetOutput(io.Discard) // what libraries say there is not for the terminal that the interface draws on
 	p := &program{out: os.Stdout, err: os.Stderr}
 	os.Exit(p.run(ctx, os.Args[1:]))
 }

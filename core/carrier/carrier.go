@@ -79,3 +79,6 @@ func (m *Meter) Fill(p *Progress) {
 		p.Left = time.Duration(float64(p.Size-p.Bytes) / p.Rate * float64(time.Second))
 	}
 }
+
+// Quiet is how long a device may be silent in the middle of a transfer: it may erase its flash meanwhile.
+const Quiet = 150 * time.Second

@@ -62,13 +62,15 @@ func readFirewall(rules []byte, protocol string, port uint16) Result {
 	}
 	for _, object := range all.Objects {
 		c := object.Chain
-		if c == nil || c.Hook != "input" || c.Policy != "drop" {
+		if c == nil || c.Hook != "input" {
 			continue
 		}
-		open := slices.ContainsFunc(all.Objects, func(o filterObject) bool {
-			return o.Rule != nil && o.Rule.Table == c.Table && o.Rule.Family == c.Family && accepts(o.Rule.Expr, protocol, port)
-		})
-		if !open {
+		in := path{all: all.Objects, family: c.Family, table: c.Table, protocol: protocol, port: port}
+		verdict := in.through(c.Name, 0)
+		if verdict == "" {
+			verdict = c.Policy
+		}
+		if verdict == "drop" || verdict == "reject" {
 			return Result{
 				"firewall", false, fmt.Sprintf("this laptop's packet filter drops what comes in (table %s, chain %s), and no rule lets %s port %d through", c.Table, c.Name, protocol, port),
 				fmt.Sprintf("as root: nft insert rule %s %s %s %s dport %d accept", c.Family, c.Table, c.Name, protocol, port),
@@ -76,6 +78,44 @@ func readFirewall(rules []byte, protocol string, port uint16) Result {
 		}
 	}
 	return Result{"firewall", true, fmt.Sprintf("the laptop's packet filter lets %s port %d through", protocol, port), ""}
+}
+
+// path follows a new packet to a port through the chains of one table.
+type path struct {
+	all           []filterObject
+	family, table string
+	protocol      string
+	port          uint16
+}
+
+// through is the verdict of a chain's rules, in their order: accept, drop or reject, empty when none decides.
+func (p path) through(chain string, depth int) string {
+	const deepest = 16
+	for _, o := range p.all {
+		if o.Rule == nil || o.Rule.Family != p.family || o.Rule.Table != p.table || o.Rule.Chain != chain || depth > deepest {
+			continue
+		}
+		if accepts(o.Rule.Expr, p.protocol, p.port) {
+			return "accept"
+		}
+		narrowed := slices.ContainsFunc(o.Rule.Expr, func(part map[string]json.RawMessage) bool { _, is := part["match"]; return is })
+		for _, part := range o.Rule.Expr {
+			for _, verb := range []string{"jump", "goto"} {
+				var to struct{ Target string }
+				if raw, is := part[verb]; is && json.Unmarshal(raw, &to) == nil {
+					if verdict := p.through(to.Target, depth+1); verdict == "accept" || verdict != "" && !narrowed {
+						return verdict
+					}
+				}
+			}
+			for _, verb := range []string{"drop", "reject"} {
+				if _, is := part[verb]; is && !narrowed {
+					return verb
+				}
+			}
+		}
+	}
+	return ""
 }
 
 // accepts reports whether a rule accepts a port: by a match on it, alone, in a set or in a range, or

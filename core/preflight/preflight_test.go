@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/netip"
 	"os"
+	"strings"
 	"syscall"
 	"testing"
 	"testing/synctest"
@@ -152,4 +153,30 @@ func TestThePacketFilterIsRead(t *testing.T) {
 		assert.Equal(t, !c.open, r.Remedy != "", name)
 	}
 	assert.Equal(t, "as root: nft insert rule inet guard in udp dport 69 accept", readFirewall(rules("drop", ""), "udp", 69).Remedy)
+}
+
+func TestTheFilterIsReadInItsOrder(t *testing.T) {
+	chain := func(name, hook, policy string) string {
+		return fmt.Sprintf(`{"chain":{"family":"inet","table":"f","name":%q,"hook":%q,"policy":%q}}`, name, hook, policy)
+	}
+	rule := func(name, expr string) string {
+		return fmt.Sprintf(`{"rule":{"family":"inet","table":"f","chain":%q,"expr":[%s]}}`, name, expr)
+	}
+	const tftp = `{"match":{"left":{"payload":{"protocol":"udp","field":"dport"}},"right":69}}`
+	const established = `{"match":{"left":{"ct":{"key":"state"}},"right":"established"}}`
+	for name, c := range map[string]struct {
+		held    bool
+		objects []string
+	}{
+		"accepts, and rejects at the end":   {false, []string{chain("in", "input", "accept"), rule("in", established+`,{"accept":null}`), rule("in", `{"reject":{}}`)}},
+		"a rule of the output chain":        {false, []string{chain("in", "input", "drop"), chain("out", "output", "accept"), rule("out", `{"accept":null}`)}},
+		"let through before the reject":     {true, []string{chain("in", "input", "accept"), rule("in", tftp+`,{"accept":null}`), rule("in", `{"reject":{}}`)}},
+		"let through behind the reject":     {false, []string{chain("in", "input", "accept"), rule("in", `{"drop":null}`), rule("in", tftp+`,{"accept":null}`)}},
+		"let through in a chain of its own": {true, []string{chain("in", "input", "drop"), rule("in", `{"jump":{"target":"own"}}`), rule("own", tftp+`,{"accept":null}`)}},
+		"rejected in a chain of its own":    {false, []string{chain("in", "input", "accept"), rule("in", `{"jump":{"target":"own"}}`), rule("own", `{"reject":{}}`)}},
+		"some are dropped":                  {true, []string{chain("in", "input", "accept"), rule("in", established+`,{"drop":null}`)}},
+	} {
+		got := readFirewall([]byte(`{"nftables":[`+strings.Join(c.objects, ",")+`]}`), "udp", 69)
+		assert.Equal(t, c.held, got.Held, "%s: %s", name, got.Text)
+	}
 }

@@ -3,6 +3,9 @@
 package reach
 
 import (
+	"bytes"
+	"crypto/tls"
+	"crypto/x509"
 	"context"
 	"errors"
 	"fmt"
@@ -298,12 +301,21 @@ func (w *Watch) anyPort(ctx context.Context, addr netip.Addr) (time.Duration, st
 	}
 }
 
-// page asks for a web page; any status below 500 tells that the device serves.
+// page asks for a web page; any status below 500 tells that the device serves. Devices come with certificates
+// that nobody has signed: they answer all the same, and that is said.
 func (w *Watch) page(ctx context.Context, t Target) (time.Duration, string, error) {
 	began := w.clock.Now()
+	unsigned := ""
 	client := http.Client{
 		Transport: &http.Transport{
 			DisableKeepAlives: true,
+			TLSClientConfig: &tls.Config{
+				InsecureSkipVerify: true, // nothing is told to the device or believed of it but that it answers
+				VerifyConnection: func(c tls.ConnectionState) error {
+					unsigned = doubtOf(c)
+					return nil
+				},
+			},
 			DialContext: func(ctx context.Context, _, address string) (net.Conn, error) {
 				to, err := netip.ParseAddrPort(address)
 				if err != nil {
@@ -326,7 +338,24 @@ func (w *Watch) page(ctx context.Context, t Target) (time.Duration, string, erro
 	if response.StatusCode >= 500 {
 		return 0, "", errors.New(response.Status)
 	}
-	return w.clock.Since(began), response.Status, nil
+	return w.clock.Since(began), response.Status + unsigned, nil
+}
+
+// doubtOf says in words what is wrong with a certificate, empty when nothing is.
+func doubtOf(c tls.ConnectionState) string {
+	leaf := c.PeerCertificates[0]
+	between := x509.NewCertPool()
+	for _, cert := range c.PeerCertificates[1:] {
+		between.AddCert(cert)
+	}
+	_, err := leaf.Verify(x509.VerifyOptions{DNSName: c.ServerName, Intermediates: between})
+	switch {
+	case err == nil:
+		return ""
+	case bytes.Equal(leaf.RawIssuer, leaf.RawSubject):
+		return ", its certificate is self-signed"
+	}
+	return ", its certificate is not verified: " + err.Error()
 }
 
 // take keeps a sample, and tells when it makes or ends an absence.

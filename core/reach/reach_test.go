@@ -3,6 +3,7 @@ package reach
 import (
 	"context"
 	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"slices"
 	"sync"
@@ -203,4 +204,21 @@ func TestTheLaptopSeesItself(t *testing.T) {
 		return
 	}
 	assert.Positive(t, trip)
+}
+
+// TestACertificateThatNobodySignedIsAnAnswer asks a device by https, as they come from the factory.
+func TestACertificateThatNobodySignedIsAnAnswer(t *testing.T) {
+	server := httptest.NewTLSServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
+	defer server.Close()
+	target, err := ParseTarget(server.URL + "/")
+	require.NoError(t, err)
+	got := make(chan Sample, 8)
+	ctx, cancel := context.WithCancel(t.Context())
+	w := New(ctx, NewHost(), clock.Real(), Tell{Sample: func(s Sample) { got <- s }})
+	w.Add(target)
+	s := <-got
+	cancel()
+	w.Wait()
+	assert.True(t, s.Held, s.Text)
+	assert.Contains(t, s.Text, "200 OK, its certificate is self-signed")
 }

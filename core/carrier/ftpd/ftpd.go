@@ -37,7 +37,7 @@ type Server struct {
 
 // allowed are the commands that a device may use: nothing that lists, makes, renames or removes anything
 // but what is staged.
-var allowed = []string{"USER", "PASS", "QUIT", "NOOP", "SYST", "FEAT", "OPTS", "TYPE", "MODE", "STRU", "PWD", "CWD", "PASV", "EPSV", "PORT", "EPRT", "SIZE", "REST", "RETR", "STOR", "LIST", "NLST"}
+var allowed = []string{"USER", "PASS", "QUIT", "NOOP", "SYST", "FEAT", "OPTS", "TYPE", "MODE", "STRU", "PWD", "CWD"}
 
 // Listen binds a server.
 func Listen(at netip.AddrPort, opt carrier.Serving) (*Server, error) {
@@ -46,7 +46,7 @@ func Listen(at netip.AddrPort, opt carrier.Serving) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("FTP server at %s: %w", at, err)
 	}
-	s := &Server{opt: opt, listener: &guarded{Listener: listener, open: map[net.Conn]bool{}}, user: "once", password: rand.Text()[:12]}
+	s := &Server{opt: opt, listener: &guarded{Listener: listener, open: map[net.Conn]bool{}, local: map[string]net.Addr{}}, user: "once", password: rand.Text()[:12]}
 	if s.at, err = netip.ParseAddrPort(listener.Addr().String()); err != nil {
 		return nil, err
 	}
@@ -54,7 +54,10 @@ func Listen(at netip.AddrPort, opt carrier.Serving) (*Server, error) {
 	for _, name := range allowed {
 		commands[name] = ftp.DefaultCommands()[name]
 	}
-	commands["PORT"], commands["EPRT"] = toItself{commands["PORT"], portOf}, toItself{commands["EPRT"], extendedPortOf}
+	commands["XPWD"] = commands["PWD"]
+	for name, run := range s.dataCommands() {
+		commands[name] = run
+	}
 	s.server, err = ftp.NewServer(&ftp.Options{
 		Commands: commands, Driver: &driver{s: s}, Auth: s, Perm: ftp.NewSimplePerm("staged", "staged"),
 		Name: "staged files", WelcomeMessage: "staged files only", Logger: quiet{},
@@ -86,153 +89,43 @@ func (s *Server) Serve(ctx context.Context) error {
 func (s *Server) CheckPasswd(c *ftp.Context, user, password string) (bool, error) {
 	ok, err := (&ftp.SimpleAuth{Name: s.user, Password: s.password}).CheckPasswd(c, user, password)
 	if !ok {
-		s.say(c, true, "refused", "a wrong user or password")
+		s.say(c.Sess, true, "refused", "a wrong user or password")
 	}
 	return ok, err
 }
 
-func (s *Server) say(c *ftp.Context, fromPeer bool, kind, text string) {
-	s.opt.Watcher.Said(carrier.Message{By: "FTP", Peer: peerOf(c), FromPeer: fromPeer, Kind: kind, Text: text})
+func (s *Server) say(session *ftp.Session, fromPeer bool, kind, text string) {
+	s.opt.Watcher.Said(carrier.Message{By: "FTP", Peer: peerOf(session), FromPeer: fromPeer, Kind: kind, Text: text})
 }
 
-func peerOf(c *ftp.Context) netip.AddrPort {
-	peer, _ := netip.ParseAddrPort(c.Sess.RemoteAddr().String())
-	return peer
+func peerOf(session *ftp.Session) netip.AddrPort {
+	peer, _ := netip.ParseAddrPort(session.RemoteAddr().String())
+	return netip.AddrPortFrom(peer.Addr().Unmap(), peer.Port())
 }
 
-// driver is the server's file system: the stage.
+// driver is the server's file system as the library's own commands see it: a folder to change to.
 type driver struct{ s *Server }
 
 var errNothing = errors.New("nothing but staged files is served here")
 
-func (d *driver) find(c *ftp.Context, path string) (carrier.Offer, error) {
-	offer, remark, err := d.s.opt.Stage.Find(strings.TrimPrefix(path, "/"))
-	switch {
-	case err != nil:
-		d.s.say(c, true, "refused", err.Error())
-	case remark != "":
-		d.s.say(c, true, "remark", offer.Name+" was "+remark)
-	}
-	return offer, err
-}
-
 // Stat implements ftp.Driver.
 func (d *driver) Stat(_ *ftp.Context, path string) (os.FileInfo, error) {
 	if path == "/" {
-		return entry{name: "/", folder: true}, nil
+		return folder{}, nil
 	}
-	offer, _, err := d.s.opt.Stage.Find(strings.TrimPrefix(path, "/"))
-	if err != nil {
-		return nil, os.ErrNotExist
-	}
-	return entry{name: offer.Name, size: offer.Size}, nil
+	return nil, os.ErrNotExist
 }
 
 // ListDir implements ftp.Driver.
-func (d *driver) ListDir(_ *ftp.Context, path string, visit func(os.FileInfo) error) error {
-	if path != "/" {
-		return errNothing
-	}
-	for _, offer := range d.s.opt.Stage.Offers() {
-		if err := visit(entry{name: offer.Name, size: offer.Size}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
+func (d *driver) ListDir(*ftp.Context, string, func(os.FileInfo) error) error { return errNothing }
 
 // GetFile implements ftp.Driver.
-func (d *driver) GetFile(c *ftp.Context, path string, from int64) (int64, io.ReadCloser, error) {
-	offer, err := d.find(c, path)
-	if err != nil {
-		return 0, nil, err
-	}
-	file, err := offer.Open()
-	if err != nil {
-		return 0, nil, err
-	}
-	if from < 0 || from > offer.Size {
-		return 0, nil, errors.Join(fmt.Errorf("%s has %d B, %d were asked for", offer.Name, offer.Size, from), file.Close())
-	}
-	if _, err := file.Seek(from, io.SeekStart); err != nil {
-		return 0, nil, errors.Join(err, file.Close())
-	}
-	t := d.transfer(c, offer.Name, offer.Size, false)
-	d.s.opt.Watcher.Said(carrier.Message{Transfer: t.ID, By: "FTP", Peer: t.Peer, FromPeer: true, Kind: "RETR", Text: offer.Name})
-	d.s.opt.Watcher.Began(t)
-	left := offer.Size - from
-	return left, &reading{file: file, source: carrier.Whole(file, left), left: left, count: carrier.NewCount(d.s.opt.Clock, d.s.opt.Watcher, t)}, nil
-}
-
-func (d *driver) transfer(c *ftp.Context, name string, size int64, upload bool) carrier.Transfer {
-	return carrier.Transfer{ID: fmt.Sprintf("ftp %s %d", peerOf(c), d.s.count.Add(1)), By: "FTP", Peer: peerOf(c), File: name, Size: size, Upload: upload, Terms: "FTP"}
-}
-
-// reading counts what is read, and tells at the end whether all of it was.
-type reading struct {
-	file   io.Closer
-	source io.Reader
-	count  *carrier.Count
-	left   int64
-	failed error
-	once   sync.Once
-}
-
-func (r *reading) Read(p []byte) (int, error) {
-	n, err := r.source.Read(p)
-	r.left -= int64(n)
-	r.count.Add(n)
-	if err != nil && err != io.EOF {
-		r.failed = err
-	}
-	return n, err
-}
-
-func (r *reading) Close() error {
-	r.once.Do(func() {
-		err := r.failed
-		if err == nil && r.left > 0 {
-			err = fmt.Errorf("the device hung up with %d B to go", r.left)
-		}
-		r.count.End(err)
-	})
-	return r.file.Close()
+func (d *driver) GetFile(*ftp.Context, string, int64) (int64, io.ReadCloser, error) {
+	return 0, nil, errNothing
 }
 
 // PutFile implements ftp.Driver.
-func (d *driver) PutFile(c *ftp.Context, path string, from io.Reader, offset int64) (int64, error) {
-	if offset > 0 {
-		return 0, errors.New("uploads begin at their beginning here")
-	}
-	upload, err := d.s.opt.Stage.Receive(strings.TrimPrefix(path, "/"), -1)
-	if err != nil {
-		d.s.say(c, true, "refused", err.Error())
-		return 0, err
-	}
-	t := d.transfer(c, upload.Name, -1, true)
-	d.s.opt.Watcher.Said(carrier.Message{Transfer: t.ID, By: "FTP", Peer: t.Peer, FromPeer: true, Kind: "STOR", Text: upload.Name})
-	d.s.opt.Watcher.Began(t)
-	count := carrier.NewCount(d.s.opt.Clock, d.s.opt.Watcher, t)
-	n, err := io.Copy(upload, countReader{from, count})
-	if err != nil {
-		upload.Drop()
-	} else {
-		err = upload.Keep()
-	}
-	count.End(err)
-	return n, err
-}
-
-type countReader struct {
-	io.Reader
-	count *carrier.Count
-}
-
-func (c countReader) Read(p []byte) (int, error) {
-	n, err := c.Reader.Read(p)
-	c.count.Add(n)
-	return n, err
-}
+func (d *driver) PutFile(*ftp.Context, string, io.Reader, int64) (int64, error) { return 0, errNothing }
 
 // DeleteDir implements ftp.Driver.
 func (d *driver) DeleteDir(*ftp.Context, string) error { return errNothing }
@@ -246,42 +139,15 @@ func (d *driver) Rename(*ftp.Context, string, string) error { return errNothing 
 // MakeDir implements ftp.Driver.
 func (d *driver) MakeDir(*ftp.Context, string) error { return errNothing }
 
-// entry is a staged file as the server lists it.
-type entry struct {
-	name   string
-	size   int64
-	folder bool
-}
+// folder is the one that there is.
+type folder struct{}
 
-func (e entry) Name() string { return e.name }
-func (e entry) Size() int64  { return e.size }
-func (e entry) Mode() os.FileMode {
-	if e.folder {
-		return os.ModeDir | 0o500
-	}
-	return 0o400
-}
-func (e entry) ModTime() time.Time { return time.Time{} }
-func (e entry) IsDir() bool        { return e.folder }
-func (e entry) Sys() any           { return nil }
-
-// toItself lets a device name only its own address for a data connection: another one would make this
-// server knock at a stranger's door (RFC 2577 §3).
-type toItself struct {
-	ftp.Command
-	addr func(param string) (netip.AddrPort, bool)
-}
-
-// Execute implements ftp.Command.
-func (t toItself) Execute(session *ftp.Session, param string) {
-	asked, ok := t.addr(param)
-	peer, err := netip.ParseAddrPort(session.RemoteAddr().String())
-	if !ok || err != nil || asked.Addr() != peer.Addr().Unmap() || asked.Port() < 1024 {
-		session.WriteMessage(504, "data connections go to your own address only")
-		return
-	}
-	t.Command.Execute(session, param)
-}
+func (folder) Name() string       { return "/" }
+func (folder) Size() int64        { return 0 }
+func (folder) Mode() os.FileMode  { return os.ModeDir | 0o500 }
+func (folder) ModTime() time.Time { return time.Time{} }
+func (folder) IsDir() bool        { return true }
+func (folder) Sys() any           { return nil }
 
 // portOf reads h1,h2,h3,h4,p1,p2 (RFC 959 §4.1.2).
 func portOf(param string) (netip.AddrPort, bool) {
@@ -336,6 +202,20 @@ type guarded struct {
 	net.Listener
 	mu   sync.Mutex
 	open map[net.Conn]bool
+	// local has our address of each connection, by the peer's: where a device reaches us, its data does too.
+	local map[string]net.Addr
+}
+
+// at is our address as a peer reaches it.
+func (g *guarded) at(peer net.Addr) (netip.Addr, bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	addr, known := g.local[peer.String()]
+	if !known {
+		return netip.Addr{}, false
+	}
+	at, err := netip.ParseAddrPort(addr.String())
+	return at.Addr().Unmap(), err == nil
 }
 
 const mostLine = 4096
@@ -348,6 +228,7 @@ func (g *guarded) Accept() (net.Conn, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.open[conn] = true
+	g.local[conn.RemoteAddr().String()] = conn.LocalAddr()
 	return &guardedConn{Conn: conn, g: g}, nil
 }
 
@@ -383,6 +264,7 @@ func (c *guardedConn) Read(p []byte) (int, error) {
 func (c *guardedConn) Close() error {
 	c.g.mu.Lock()
 	delete(c.g.open, c.Conn)
+	delete(c.g.local, c.RemoteAddr().String())
 	c.g.mu.Unlock()
 	return c.Conn.Close()
 }

@@ -8,9 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -44,7 +46,7 @@ func Listen(at netip.AddrPort, opt carrier.Serving) (*Server, error) {
 func (s *Server) Addr() netip.AddrPort { return s.at }
 
 // Path is where a staged file is found, with its leading slash.
-func (s *Server) Path(name string) string { return "/" + s.word + "/" + name }
+func (s *Server) Path(name string) string { return "/" + s.word + "/" + url.PathEscape(name) }
 
 const (
 	headTime = 20 * time.Second
@@ -56,6 +58,7 @@ func (s *Server) Serve(ctx context.Context) error {
 	server := &http.Server{
 		Handler: http.HandlerFunc(s.answer), ReadHeaderTimeout: headTime, MaxHeaderBytes: 16 << 10,
 		BaseContext: func(net.Listener) context.Context { return ctx },
+		ErrorLog:    slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug), // never the terminal's
 	}
 	stop := context.AfterFunc(ctx, func() {
 		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), endTime)
@@ -122,6 +125,8 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	err = out.failed
 	switch {
 	case err != nil:
+	case out.status() >= http.StatusBadRequest:
+		err = fmt.Errorf("it was answered %d %s", out.status(), http.StatusText(out.status()))
 	case r.Context().Err() != nil:
 		err = errors.New("the device hung up")
 	default:
@@ -141,6 +146,9 @@ type counted struct {
 
 func (c *counted) WriteHeader(code int) {
 	c.code = code
+	if size, err := strconv.ParseInt(c.Header().Get("Content-Length"), 10, 64); err == nil && code == http.StatusPartialContent {
+		c.count.Of(size)
+	}
 	c.ResponseWriter.WriteHeader(code)
 }
 

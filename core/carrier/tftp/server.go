@@ -24,7 +24,7 @@ const Port = 69
 const DefaultRetries = 8
 
 // UsualPatience is longer than most flash memories take to be erased.
-const UsualPatience = 150 * time.Second
+const UsualPatience = carrier.Quiet
 
 // Options is what a Server needs. Network and Stage have to be set.
 type Options struct {
