@@ -4,9 +4,9 @@ package reach
 
 import (
 	"bytes"
+	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"context"
 	"errors"
 	"fmt"
 	"net"
