@@ -33,7 +33,11 @@ type Machine struct {
 	cancel context.CancelFunc
 	off    chan struct{}
 	cable  context.CancelFunc
+	quirks *quirks
 }
+
+// Be makes the device and its line awkward, before it is started; the seed decides what happens when.
+func (m *Machine) Be(a Awkward, seed uint64) { m.quirks = newQuirks(a, seed) }
 
 // New makes a machine without power. In memory, its line stays inside the process.
 func New(name string, device Device, c clock.Clock, memory bool) *Machine {
@@ -74,6 +78,7 @@ func (m *Machine) Plug() error {
 	m.cable = cancel
 	if m.wire == nil {
 		m.wire = newWire(m.host, m.device.Baud(), m.clock)
+		m.wire.setQuirks(m.quirks)
 	} else {
 		m.wire.setHost(m.host)
 	}

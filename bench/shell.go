@@ -20,12 +20,22 @@ type Shell struct {
 	// Idle, when set, is called when no key came for IdleAfter while nothing is typed.
 	Idle      func(context.Context) error
 	IdleAfter time.Duration
+	// LogsOut says that an awkward device ends this shell when nothing is typed for long.
+	LogsOut bool
+
+	tail    string // what was written since the last line end
+	lines   int    // of the present output, for a pager
+	paging  bool
+	prompts int // shown so far
+	past    []string
 }
 
 // Word is one command. Run gets what was typed after it.
 type Word struct {
 	Name, Usage, About string
 	Run                func(ctx context.Context, rest []string) error
+	// Grave says that an awkward device may ask before it.
+	Grave bool
 }
 
 // What a word returns to end the shell it runs in.
@@ -38,10 +48,10 @@ var (
 // to the user.
 func (s *Shell) Run(ctx context.Context) error {
 	for {
-		if err := s.Say(ctx, s.Prompt()); err != nil {
+		if err := s.write(ctx, s.prompt()); err != nil {
 			return err
 		}
-		text, err := s.ReadLine(ctx, true)
+		text, err := s.readLine(ctx, true, s.LogsOut && s.Wire.quirks.has(Idle))
 		if err != nil {
 			return err
 		}
@@ -49,6 +59,21 @@ func (s *Shell) Run(ctx context.Context) error {
 			return err
 		}
 	}
+}
+
+// prompt is what stands before a line: in colour, and with another name now and then, where it is so.
+func (s *Shell) prompt() string {
+	text := s.Prompt()
+	s.prompts++
+	if s.Wire.quirks.has(Name) && s.prompts%3 == 0 {
+		if name, rest, found := strings.Cut(text, " "); found && !strings.Contains(name, ":") {
+			text = name + "-b " + rest
+		}
+	}
+	if s.Wire.quirks.has(Colour) {
+		text = "\x1b[1;36m" + text + "\x1b[0m"
+	}
+	return text
 }
 
 // obey finds the longest word that the line begins with.
@@ -62,7 +87,7 @@ func (s *Shell) obey(ctx context.Context, typed []string) error {
 			if word.Name != name {
 				continue
 			}
-			err := word.Run(ctx, typed[n:])
+			err := s.carryOut(ctx, word, typed[n:])
 			if err == nil || errors.Is(err, ErrLeave) || errors.Is(err, ErrRestart) || ctx.Err() != nil {
 				return err
 			}
@@ -70,6 +95,21 @@ func (s *Shell) obey(ctx context.Context, typed []string) error {
 		}
 	}
 	return s.Say(ctx, fmt.Sprintf("  no such word: %s; words lists them\r\n", typed[0]))
+}
+
+func (s *Shell) carryOut(ctx context.Context, word Word, rest []string) error {
+	if q := s.Wire.quirks; word.Grave && q.has(Questions) && q.chance(2) {
+		answer, err := s.Ask(ctx, "  "+word.Name+", really? (y/n) ")
+		if err != nil {
+			return err
+		}
+		if answer != "y" {
+			return errors.New("nothing done")
+		}
+	}
+	s.lines, s.paging = 0, s.Wire.quirks.has(Pager)
+	defer func() { s.paging = false }()
+	return word.Run(ctx, rest)
 }
 
 // Help lists the words.
@@ -82,8 +122,74 @@ func (s *Shell) Help(ctx context.Context) error {
 	return nil
 }
 
-// Say writes text as it is.
-func (s *Shell) Say(ctx context.Context, text string) error { return s.Wire.Write(ctx, []byte(text)) }
+// write puts text on the wire as it is.
+func (s *Shell) write(ctx context.Context, text string) error {
+	if at := strings.LastIndexAny(text, "\r\n"); at >= 0 {
+		s.tail = text[at+1:]
+	} else {
+		s.tail += text
+	}
+	return s.Wire.Write(ctx, []byte(text))
+}
+
+// Say writes text as it is; an awkward device may have a log line to write first, and stops a long output.
+func (s *Shell) Say(ctx context.Context, text string) error {
+	if q := s.Wire.quirks; q.has(Noise) && q.chance(oneInSays) {
+		if err := s.log(ctx); err != nil {
+			return err
+		}
+	}
+	if !s.paging {
+		return s.write(ctx, text)
+	}
+	for _, line := range strings.SplitAfter(text, "\n") {
+		if err := s.write(ctx, line); err != nil {
+			return err
+		}
+		if !strings.HasSuffix(line, "\n") {
+			continue
+		}
+		if s.lines++; s.lines < pageLines {
+			continue
+		}
+		s.lines = 0
+		if err := s.pause(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+const (
+	pagerAsks = "  (more) "
+	pagerWait = 5 * time.Minute
+)
+
+// pause is the pager: a blank goes on.
+func (s *Shell) pause(ctx context.Context) error {
+	if err := s.write(ctx, pagerAsks); err != nil {
+		return err
+	}
+	for {
+		key, ok, err := s.Key(ctx, pagerWait)
+		if err != nil {
+			return err
+		}
+		if !ok || key == ' ' || key == '\r' {
+			break
+		}
+	}
+	return s.write(ctx, "\r"+strings.Repeat(" ", len(pagerAsks))+"\r")
+}
+
+// log writes a line unasked, on a line of its own.
+func (s *Shell) log(ctx context.Context) error {
+	text := s.Wire.quirks.logLine(s.Wire.clock.Now()) + "\r\n"
+	if s.tail != "" {
+		text = "\r\n" + text
+	}
+	return s.write(ctx, text)
+}
 
 // Sayf writes formatted text.
 func (s *Shell) Sayf(ctx context.Context, format string, args ...any) error {
@@ -104,6 +210,14 @@ func (s *Shell) Dots(ctx context.Context, before string, dots int, over time.Dur
 		}
 	}
 	return s.Say(ctx, after)
+}
+
+// Stall is a flash memory that takes its time, where the device has one of those.
+func (s *Shell) Stall(ctx context.Context) error {
+	if !s.Wire.quirks.has(Flash) {
+		return nil
+	}
+	return s.Wire.clock.Wait(ctx, flashStall)
 }
 
 // Ask writes a question and returns the line typed.
@@ -128,46 +242,168 @@ func (s *Shell) Key(ctx context.Context, wait time.Duration) (key byte, ok bool,
 
 // ReadLine reads a line with the usual editing keys. Nothing is shown of it when echo is off.
 func (s *Shell) ReadLine(ctx context.Context, echo bool) (string, error) {
-	var typed []byte
-	idle := time.Duration(0)
+	return s.readLine(ctx, echo, false)
+}
+
+// input is a line that is being typed.
+type input struct {
+	*Shell
+	begin  string // what stands before it
+	typed  []byte
+	echo   bool
+	recall int // lines back in the past
+	escape int // inside a sequence of a key: 1 after ESC, 2 after ESC [
+}
+
+func (s *Shell) readLine(ctx context.Context, echo, logsOut bool) (string, error) {
+	l := &input{Shell: s, begin: s.tail, echo: echo && !s.Wire.quirks.has(Mute)}
+	s.lines = 0
+	idle, quiet := time.Duration(0), time.Duration(0)
 	for {
 		key, ok, err := s.Key(ctx, keyWait)
 		if err != nil {
 			return "", err
 		}
 		if !ok {
-			idle += keyWait
-			if s.Idle != nil && len(typed) == 0 && idle >= s.IdleAfter {
+			idle, quiet = idle+keyWait, quiet+keyWait
+			switch {
+			case s.Idle != nil && len(l.typed) == 0 && idle >= s.IdleAfter:
 				idle = 0
-				if err := s.Idle(ctx); err != nil {
-					return "", err
-				}
+				err = s.Idle(ctx)
+			case logsOut && idle >= idleLimit:
+				return "", errors.Join(ErrLeave, s.write(ctx, "\r\n  nothing was typed for long, good-bye\r\n"))
+			case s.Wire.quirks.has(Noise) && quiet >= logEvery:
+				quiet = 0
+				err = l.interrupt(ctx)
+			}
+			if err != nil {
+				return "", err
 			}
 			continue
 		}
 		idle = 0
-		shown := ""
-		switch {
-		case key == '\r' || key == '\n':
-			return string(typed), s.Say(ctx, "\r\n")
-		case key == 0x03: // Ctrl-C
-			return "", s.Say(ctx, "^C\r\n")
-		case key == 0x15 || key == 0x18: // Ctrl-U, Ctrl-X
-			shown = strings.Repeat("\b \b", len(typed))
-			typed = typed[:0]
-		case key == 0x08 || key == 0x7f:
-			if len(typed) > 0 {
-				typed, shown = typed[:len(typed)-1], "\b \b"
+		done, err := l.key(ctx, key)
+		if err != nil || done {
+			if err == nil && len(l.typed) > 0 && echo {
+				s.past = append(s.past, string(l.typed))
 			}
-		case key >= 0x20 && key < 0x7f:
-			typed, shown = append(typed, key), string(rune(key))
-		}
-		if echo && shown != "" {
-			if err := s.Say(ctx, shown); err != nil {
-				return "", err
-			}
+			return string(l.typed), err
 		}
 	}
+}
+
+// interrupt writes a log line in the middle of the line, which is drawn again below, or goes on there.
+func (l *input) interrupt(ctx context.Context) error {
+	if err := l.log(ctx); err != nil {
+		return err
+	}
+	if l.Wire.quirks.chance(2) {
+		return l.redraw(ctx)
+	}
+	return nil
+}
+
+// redraw writes the whole line again.
+func (l *input) redraw(ctx context.Context) error {
+	text := "\r" + l.begin
+	if l.echo {
+		text += string(l.typed)
+	}
+	return l.write(ctx, text+"\x1b[K")
+}
+
+// key takes one; done tells that the line ended.
+func (l *input) key(ctx context.Context, key byte) (done bool, err error) {
+	q := l.Wire.quirks
+	switch {
+	case l.escape == 1:
+		l.escape = 0
+		if key == '[' {
+			l.escape = 2
+		}
+		return false, nil
+	case l.escape == 2:
+		if key < 0x40 {
+			return false, nil
+		}
+		l.escape = 0
+		return false, l.arrow(ctx, key)
+	case key == 0x1b:
+		l.escape = 1
+		return false, nil
+	}
+	if l.echo && q.has(SlowEcho) {
+		if err := l.Wire.clock.Wait(ctx, q.between(10*time.Millisecond, 100*time.Millisecond)); err != nil {
+			return false, err
+		}
+	}
+	shown := ""
+	switch {
+	case key == '\r' || key == '\n':
+		return true, l.write(ctx, "\r\n")
+	case key == 0x03: // Ctrl-C
+		l.typed = nil
+		return true, l.write(ctx, "^C\r\n")
+	case key == 0x15 || key == 0x18: // Ctrl-U, Ctrl-X
+		shown = strings.Repeat("\b \b", len(l.typed))
+		l.typed = l.typed[:0]
+		if l.echo && len(l.typed) == 0 && (q.has(Wrap) || q.has(History)) {
+			return false, l.anew(ctx)
+		}
+	case key == 0x08 || key == 0x7f:
+		if len(l.typed) > 0 {
+			l.typed, shown = l.typed[:len(l.typed)-1], "\b \b"
+		}
+	case key >= 0x20 && key < 0x7f:
+		l.typed, shown = append(l.typed, key), string(rune(key))
+	}
+	if !l.echo || shown == "" {
+		return false, nil
+	}
+	if q.has(Wrap) && len(plainText(l.begin))+len(l.typed) >= ownWidth && (len(plainText(l.begin))+len(l.typed))%ownWidth == 0 {
+		shown += "\r\n"
+	}
+	if err := l.write(ctx, shown); err != nil {
+		return false, err
+	}
+	if q.has(History) && !q.has(Wrap) && q.chance(oneInKeys) {
+		return false, l.redraw(ctx)
+	}
+	if q.has(Noise) && q.chance(oneInKeys) {
+		return false, l.interrupt(ctx)
+	}
+	return false, nil
+}
+
+// anew draws an emptied line: on a fresh one, since what was typed may be spread over several.
+func (l *input) anew(ctx context.Context) error {
+	return l.write(ctx, "\r\n"+l.begin)
+}
+
+// arrow recalls a line of the past.
+func (l *input) arrow(ctx context.Context, key byte) error {
+	if !l.Wire.quirks.has(History) || !l.echo {
+		return nil
+	}
+	switch {
+	case key == 'A' && l.recall < len(l.past):
+		l.recall++
+	case key == 'B' && l.recall > 0:
+		l.recall--
+	default:
+		return nil
+	}
+	l.typed = l.typed[:0]
+	if l.recall > 0 {
+		l.typed = append(l.typed, l.past[len(l.past)-l.recall]...)
+	}
+	return l.redraw(ctx)
+}
+
+// plainText is text without its colours.
+func plainText(text string) string {
+	text = strings.ReplaceAll(text, "\x1b[1;36m", "")
+	return strings.ReplaceAll(text, "\x1b[0m", "")
 }
 
 // Port lets a carrier of the program's own kind run on the device.
@@ -183,4 +419,7 @@ func (p Port) Read(ctx context.Context, out []byte, wait time.Duration) (int, er
 }
 
 // Unread implements carrier.Unreader: what follows a transfer is for the shell.
-func (p Port) Unread(data []byte) { p.rest = append(bytes.Clone(data), p.rest...) }
+func (p Port) Unread(data []byte) {
+	p.rest = append(bytes.Clone(data), p.rest...)
+	p.unread.Add(int64(len(data)))
+}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"pilotrix/core/clock"
@@ -41,6 +42,58 @@ type Wire struct {
 	call     func()
 	txFree   time.Time
 	rest     []byte
+
+	quirks  *quirks
+	unread  atomic.Int64 // bytes that have arrived and were not read
+	busyIn  busy
+	busyOut busy
+	held    []byte // what the adapter has and delivers at its next tick
+	ticking bool
+	noisy   time.Time // when the next burst of noise comes
+	holds   time.Time // when flow control holds the line next
+}
+
+// busy counts bytes that pass without a pause.
+type busy struct {
+	last time.Time
+	run  int
+}
+
+func (b *busy) pass(now time.Time, n int) (run int) {
+	const pause = 50 * time.Millisecond
+	if now.Sub(b.last) > pause {
+		b.run = 0
+	}
+	b.last = now
+	b.run += n
+	return b.run
+}
+
+// setQuirks makes the line and the device on it awkward.
+func (w *Wire) setQuirks(q *quirks) {
+	w.mu.Lock()
+	w.quirks = q
+	w.mu.Unlock()
+}
+
+// mangle loses and doubles bytes of a piece while much comes.
+func (w *Wire) mangle(b *busy, p []byte) []byte {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if run := b.pass(w.clock.Now(), len(p)); !w.quirks.has(Bytes) || run < busyAfter {
+		return p
+	}
+	out := make([]byte, 0, len(p)+1)
+	for _, one := range p {
+		switch w.quirks.draw(2 * oneInBytes) {
+		case 0:
+		case 1:
+			out = append(out, one, one)
+		default:
+			out = append(out, one)
+		}
+	}
+	return out
 }
 
 func newWire(host Host, baud int, c clock.Clock) *Wire {
@@ -109,7 +162,10 @@ func (w *Wire) listen(ctx context.Context, host Host) {
 			if w.pace(ctx, free) != nil {
 				return
 			}
-			w.deliver(ctx, resample(append([]byte(nil), piece...), speed, w.Baud()))
+			if w.hold(ctx) != nil {
+				return
+			}
+			w.deliver(ctx, w.mangle(&w.busyIn, resample(append([]byte(nil), piece...), speed, w.Baud())))
 		}
 	}
 }
@@ -147,10 +203,14 @@ func (w *Wire) deliver(ctx context.Context, p []byte) {
 	if w.call != nil && w.received >= w.after {
 		call, w.call = w.call, nil
 	}
+	overrun := w.quirks.has(Overrun) && w.unread.Load()+int64(len(p)) > smallBuffer
 	w.mu.Unlock()
-	select {
-	case w.in <- p:
-	case <-ctx.Done():
+	if !overrun {
+		w.unread.Add(int64(len(p)))
+		select {
+		case w.in <- p:
+		case <-ctx.Done():
+		}
 	}
 	if call != nil {
 		call()
@@ -187,7 +247,39 @@ func (w *Wire) Read(ctx context.Context, p []byte, wait time.Duration) (int, err
 	}
 	n := copy(p, w.rest)
 	w.rest = w.rest[n:]
+	w.unread.Add(-int64(n))
 	return n, nil
+}
+
+// hold lets flow control hold the line for a while, now and then.
+func (w *Wire) hold(ctx context.Context) error {
+	w.mu.Lock()
+	now := w.clock.Now()
+	wait := time.Duration(0)
+	if w.quirks.has(Flow) && now.After(w.holds) {
+		if !w.holds.IsZero() {
+			wait = w.quirks.between(500*time.Millisecond, 2500*time.Millisecond)
+		}
+		w.holds = now.Add(w.quirks.between(holdEvery/2, 2*holdEvery))
+	}
+	w.mu.Unlock()
+	return w.clock.Wait(ctx, wait)
+}
+
+// burst is noise on the line, now and then: empty as a rule.
+func (w *Wire) burst() []byte {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	now := w.clock.Now()
+	if !w.quirks.has(Bursts) || now.Before(w.noisy) {
+		return nil
+	}
+	first := w.noisy.IsZero()
+	w.noisy = now.Add(w.quirks.between(burstEvery/2, 2*burstEvery))
+	if first {
+		return nil
+	}
+	return w.quirks.garbage()
 }
 
 // Write sends at the device's speed and returns when the last bit is out.
@@ -216,11 +308,31 @@ func (w *Wire) emit(piece []byte, baud int) {
 	if host == nil {
 		return
 	}
-	heard := resample(append([]byte(nil), piece...), baud, host.Speed())
+	heard := w.mangle(&w.busyOut, resample(append([]byte(nil), piece...), baud, host.Speed()))
+	heard = append(heard, w.burst()...)
 	w.mu.Lock()
+	defer w.mu.Unlock()
 	w.spoil(heard)
-	w.mu.Unlock()
-	_, _ = host.Write(heard)
+	if !w.quirks.has(Latency) {
+		_, _ = host.Write(heard)
+		return
+	}
+	w.held = append(w.held, heard...)
+	if !w.ticking {
+		w.ticking = true
+		go w.tick()
+	}
+}
+
+// tick delivers what the adapter holds, as those that look at their line every 16 ms do.
+func (w *Wire) tick() {
+	_ = w.clock.Wait(context.Background(), adapterTick)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.host != nil {
+		_, _ = w.host.Write(w.held)
+	}
+	w.held, w.ticking = nil, false
 }
 
 func (w *Wire) setHost(host Host) {
@@ -235,4 +347,5 @@ func (w *Wire) forget() {
 	for len(w.in) > 0 {
 		<-w.in
 	}
+	w.unread.Store(0)
 }

@@ -213,7 +213,7 @@ func Places() []Place {
 func Laptop(lan *bench.LAN) bench.LANHost { return lan.Host("eth0", LaptopAddress) }
 
 // Machine brings a device of the scenario up, without power.
-func Machine(name string, c clock.Clock, memory bool, lan *bench.LAN) (*bench.Machine, Place, error) {
+func Machine(name string, c clock.Clock, memory bool, lan *bench.LAN, awkward bench.Awkward) (*bench.Machine, Place, error) {
 	place, known := places[name]
 	if !known {
 		var all []string
@@ -222,7 +222,9 @@ func Machine(name string, c clock.Clock, memory bool, lan *bench.LAN) (*bench.Ma
 		}
 		return nil, Place{}, fmt.Errorf("no device %q on the bench; there are %s", name, strings.Join(all, ", "))
 	}
-	return bench.New(name, place.build(lan), c, memory), place, nil
+	machine := bench.New(name, place.build(lan), c, memory)
+	machine.Be(awkward, 1)
+	return machine, place, nil
 }
 
 // Scene is a demo: a device, a runbook, and what the runbook is told.

@@ -37,6 +37,6 @@ func TestUnknownNamesListWhatThereIs(t *testing.T) {
 	require.ErrorContains(t, err, "brindle-r40")
 	_, err = FindScene("nosuch", t.TempDir())
 	require.ErrorContains(t, err, "rescue")
-	_, _, err = Machine("nosuch", clock.Real(), true, nil)
+	_, _, err = Machine("nosuch", clock.Real(), true, nil, nil)
 	require.ErrorContains(t, err, "hollow-rtr1")
 }

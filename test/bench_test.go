@@ -40,8 +40,20 @@ type rig struct {
 	done   chan struct{}
 }
 
+// awkwardness is what a device is made with.
+type awkwardness struct {
+	on   bench.Awkward
+	seed uint64
+}
+
 // newRig builds the router as the scenario has it. Approve answers holds; on is told every event.
 func newRig(t *testing.T, model string, speed int, approve func(event.Ask) string, on func(*rig, event.Event)) *rig {
+	t.Helper()
+	return newAwkwardRig(t, model, speed, awkwardness{}, approve, on)
+}
+
+// newAwkwardRig builds it in an awkward way.
+func newAwkwardRig(t *testing.T, model string, speed int, a awkwardness, approve func(event.Ask) string, on func(*rig, event.Event)) *rig {
 	t.Helper()
 	image := brindle.MakeImage("4.2.1", []string{"R40-1", "R40-2"}, 300_000)
 	path := filepath.Join(t.TempDir(), "tern-4.2.1.brm")
@@ -51,10 +63,14 @@ func newRig(t *testing.T, model string, speed int, approve func(event.Ask) strin
 	r.router.SaveConfiguration("2026-03-02")
 	r.router.Install("tern-4.0.7.brm", brindle.MakeImage("4.0.7", []string{"R40-2"}, 200_000), true)
 	r.machine = bench.New("hollow-rtr1", r.router, clock.Real(), true)
+	r.machine.Be(a.on, a.seed)
 	require.NoError(t, r.machine.Start())
 
 	d, err := demo.LoadDialect("brindle-r40")
 	require.NoError(t, err)
+	if a.on[bench.Mute] {
+		d.Line.Echo = "none"
+	}
 	b, err := demo.LoadRunbook("rescue-over-serial")
 	require.NoError(t, err)
 	r.book, err = b.Prepare(d, r.inputs, runbook.Kit{})

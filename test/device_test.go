@@ -140,7 +140,7 @@ func TestBenchFromAnotherProcess(t *testing.T) {
 // the same name.
 func TestUnpluggedForReal(t *testing.T) {
 	c := clock.Scaled(8)
-	machine, _, err := demo.Machine("hollow-rtr1", c, false, nil)
+	machine, _, err := demo.Machine("hollow-rtr1", c, false, nil, nil)
 	require.NoError(t, err)
 	require.NoError(t, machine.Start())
 	defer machine.Stop()

@@ -46,6 +46,7 @@ type gatewayOptions struct {
 	shelf   func(folder string)
 	book    string // text of another runbook
 	inputs  map[string]string
+	awkward awkwardness
 }
 
 func newGateway(t *testing.T, opt gatewayOptions) *gateway {
@@ -56,6 +57,7 @@ func newGateway(t *testing.T, opt gatewayOptions) *gateway {
 		g.device.Room = opt.room
 	}
 	g.machine = bench.New("mare-gw1", g.device, clock.Real(), true)
+	g.machine.Be(opt.awkward.on, opt.awkward.seed)
 	require.NoError(t, g.machine.Start())
 	require.NoError(t, demo.GatewayShelf(g.folder, smallImage))
 	if opt.shelf != nil {
@@ -63,6 +65,9 @@ func newGateway(t *testing.T, opt gatewayOptions) *gateway {
 	}
 	d, err := demo.LoadDialect("cormel-g2")
 	require.NoError(t, err)
+	if opt.awkward.on[bench.Mute] {
+		d.Line.Echo = "none"
+	}
 	laptop := demo.Laptop(g.lan)
 	shelf := image.NewShelf(image.ShelfOptions{Folders: []string{filepath.Join(g.folder, "shelf")}, Headers: d.Headers()})
 	require.NoError(t, shelf.Scan(t.Context(), nil))

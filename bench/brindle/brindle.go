@@ -77,7 +77,7 @@ func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 		if err != nil || image == nil {
 			continue // restarted, or the power is gone
 		}
-		t := &tern{Router: r, Shell: bench.Shell{Wire: w}, image: *image, since: w.Clock().Now()}
+		t := &tern{Router: r, Shell: bench.Shell{Wire: w, LogsOut: true}, image: *image, since: w.Clock().Now()}
 		_ = t.run(ctx)
 	}
 }
@@ -125,6 +125,9 @@ func (r *Router) keep(ctx context.Context, s *bench.Shell, name string, data []b
 	}
 	length := time.Duration(float64(len(data)) / writeRate * float64(time.Second))
 	if err := s.Dots(ctx, "  writing ", 20, length, " "); err != nil {
+		return err
+	}
+	if err := s.Stall(ctx); err != nil {
 		return err
 	}
 	return r.Store.Put(bench.File{Name: name, Data: data})

@@ -92,13 +92,13 @@ func (m *monitor) words() []bench.Word {
 		{Name: "about", About: "what this is", Run: m.about},
 		{Name: "store", About: "list the store", Run: m.list},
 		{Name: "store prepare", About: "make the store ready after it was emptied", Run: m.prepare},
-		{Name: "store drop", Usage: "NAME", About: "remove one file", Run: m.drop},
+		{Name: "store drop", Usage: "NAME", About: "remove one file", Run: m.drop, Grave: true},
 		{Name: "store empty", About: "remove every file, the saved configuration too", Run: m.empty},
 		{Name: "weigh", Usage: "NAME", About: "size and digests of a file", Run: m.weigh},
 		{Name: "rate", Usage: "SPEED", About: "change the console's speed now", Run: m.rate},
 		{Name: "setup", About: "ask for the settings that a restart takes", Run: m.setup},
-		{Name: "take x", Usage: "NAME", About: "receive a file by XMODEM", Run: m.take},
-		{Name: "start", Usage: "NAME", About: "start an image", Run: m.startWord},
+		{Name: "take x", Usage: "NAME", About: "receive a file by XMODEM", Run: m.take, Grave: true},
+		{Name: "start", Usage: "NAME", About: "start an image", Run: m.startWord, Grave: true},
 		{Name: "again", About: "restart", Run: func(context.Context, []string) error { return bench.ErrLeave }},
 	}
 }

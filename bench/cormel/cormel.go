@@ -139,7 +139,7 @@ func (g *Gateway) PowerOn(ctx context.Context, w *bench.Wire) {
 		g.mu.Lock()
 		g.release, g.next, g.haul = "", g.keptNext, haul{state: "idle"}
 		g.mu.Unlock()
-		l := &lark{Gateway: g, Shell: bench.Shell{Wire: w}, up: up}
+		l := &lark{Gateway: g, Shell: bench.Shell{Wire: w, LogsOut: true}, up: up}
 		_ = l.run(up)
 		g.lan.SetUp(g.Address.Addr(), false)
 		down()

@@ -119,6 +119,9 @@ func (g *Gateway) byFTP(address, name, user, word string) (fetch, error) {
 
 var errNoRoom = errors.New("no room in the bank")
 
+// stallAt is how far into a bank a slow flash comes before it takes its time, in bytes.
+const stallAt = 100_000
+
 // flash is a bank being written: at its pace, up to its room, and seen by whoever asks.
 type flash struct {
 	g     *Gateway
@@ -126,6 +129,7 @@ type flash struct {
 	ctx   context.Context
 	data  bytes.Buffer
 	owed  time.Duration
+	stall func(context.Context) error // once, in the middle
 }
 
 func (f *flash) Write(p []byte) (int, error) {
@@ -136,6 +140,13 @@ func (f *flash) Write(p []byte) (int, error) {
 	f.g.mu.Lock()
 	f.g.haul.got = f.data.Len()
 	f.g.mu.Unlock()
+	if f.stall != nil && f.data.Len() > stallAt {
+		stall := f.stall
+		f.stall = nil
+		if err := stall(f.ctx); err != nil {
+			return 0, err
+		}
+	}
 	f.owed += time.Duration(float64(len(p)) / fetchRate * float64(time.Second))
 	const step = 50 * time.Millisecond
 	if f.owed < step {
@@ -160,7 +171,7 @@ func (l *lark) startHaul(file string, from fetch) error {
 	delete(g.banks, target)
 	l.group.Go(func() {
 		defer cancel()
-		g.carryOut(ctx, l.Wire.Clock(), target, from)
+		g.carryOut(ctx, l.Wire.Clock(), target, from, l.Stall)
 	})
 	return nil
 }
@@ -172,7 +183,7 @@ func (g *Gateway) setState(state, reason string) {
 }
 
 // carryOut empties the bank, fills it, and looks at what came.
-func (g *Gateway) carryOut(ctx context.Context, c clock.Clock, target string, from fetch) {
+func (g *Gateway) carryOut(ctx context.Context, c clock.Clock, target string, from fetch, stall func(context.Context) error) {
 	g.mu.Lock()
 	stuck := g.faults.StuckPreparing
 	g.mu.Unlock()
@@ -184,7 +195,7 @@ func (g *Gateway) carryOut(ctx context.Context, c clock.Clock, target string, fr
 		return
 	}
 	g.setState("fetching", "")
-	to := &flash{g: g, clock: c, ctx: ctx}
+	to := &flash{g: g, clock: c, ctx: ctx, stall: stall}
 	err := from(ctx, to, func(size int) {
 		g.mu.Lock()
 		defer g.mu.Unlock()

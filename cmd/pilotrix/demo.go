@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/bench"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
 	"pilotrix/demo"
@@ -15,6 +16,7 @@ import (
 func (p *program) demoCommand() *cobra.Command {
 	var headless bool
 	var scale float64
+	var awkward string
 	var about strings.Builder
 	for _, scene := range demo.Scenes() {
 		fmt.Fprintf(&about, "\n  %-14s %s", scene.Name, scene.Title)
@@ -28,7 +30,9 @@ terminal it runs by itself, approves the holds and prints the course as it goes.
 Demos:` + about.String(),
 		Example: `  pilotrix demo                     the rescue, eight times as fast as in life
   pilotrix demo bank-upgrade        a release change over TFTP, with a hop, a restart and the proof
-  pilotrix demo rescue --time-scale 1`,
+  pilotrix demo rescue --time-scale 1
+  pilotrix demo --awkward           on a device with log lines everywhere, a pager, late echoes, noise on the line …
+  pilotrix demo bank-upgrade --awkward=noise,pager`,
 		Args:      cobra.MaximumNArgs(1),
 		ValidArgs: []string{"rescue", "bank-upgrade"},
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -36,10 +40,15 @@ Demos:` + about.String(),
 			if len(args) > 0 {
 				name = args[0]
 			}
+			var err error
+			if p.awkward, err = bench.ParseAwkward(awkward); err != nil {
+				return usage(fmt.Errorf("--awkward: %w", err))
+			}
 			return p.demo(cmd, name, scale, headless)
 		},
 	}
 	addTimeScale(cmd, &scale, 8)
+	addAwkward(cmd, &awkward)
 	cmd.Flags().BoolVar(&headless, "headless", false, "run without the interface, approving the holds")
 	return cmd
 }
@@ -62,6 +71,9 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless 
 	d, err := (&targetFlags{}).loadDialect(target)
 	if err != nil {
 		return err
+	}
+	if p.awkward[bench.Mute] {
+		d.Line.Echo = "none"
 	}
 	kit, err := p.kit(cmd.Context(), d, []string{scene.Shelf}, book, scene.Inputs)
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"pilotrix/bench"
 	"pilotrix/core/screen"
 )
 
@@ -33,7 +34,8 @@ type program struct {
 	logbookPath string
 	theme       string
 	leader      string
-	begun       bool // flags and arguments were accepted
+	awkward     bench.Awkward // of simulated devices
+	begun       bool          // flags and arguments were accepted
 }
 
 // exit carries an exit code; its text was printed already when empty.
@@ -62,7 +64,7 @@ func main() {
 
 func (p *program) run(ctx context.Context, args []string) int {
 	root := p.root()
-	root.SetArgs(args)
+	root.SetArgs(joinAwkward(args))
 	root.SetOut(p.out)
 	root.SetErr(p.err)
 	err := root.ExecuteContext(ctx)
@@ -83,6 +85,21 @@ func (p *program) run(ctx context.Context, args []string) int {
 		}
 	}
 	return code
+}
+
+// joinAwkward lets --awkward stand alone, for all of it, or before its switches.
+func joinAwkward(args []string) (joined []string) {
+	for i := 0; i < len(args); i++ {
+		if args[i] == "--awkward" && i+1 < len(args) && !strings.HasPrefix(args[i+1], "-") {
+			if _, err := bench.ParseAwkward(args[i+1]); err == nil || strings.Contains(args[i+1], ",") {
+				joined = append(joined, args[i]+"="+args[i+1])
+				i++
+				continue
+			}
+		}
+		joined = append(joined, args[i])
+	}
+	return joined
 }
 
 func (p *program) root() *cobra.Command {

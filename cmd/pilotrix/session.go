@@ -103,7 +103,7 @@ func (p *program) begin(ctx context.Context, target line.Target, scale float64, 
 		c = clock.Scaled(scale)
 	}
 	opener := line.NewOpener(c)
-	if err := o.addBench(opener, target, c); err != nil {
+	if err := p.addBench(o, opener, target, c); err != nil {
 		return nil, usage(err)
 	}
 	s, err := session.Open(ctx, session.Options{
@@ -131,13 +131,13 @@ func (p *program) beginHeadless(ctx context.Context, target line.Target, scale f
 }
 
 // addBench brings the device up when the target is one of the bench's.
-func (o *open) addBench(opener *line.Opener, target line.Target, c clock.Clock) (err error) {
+func (p *program) addBench(o *open, opener *line.Opener, target line.Target, c clock.Clock) (err error) {
 	if target.Kind != line.Bench {
 		return nil
 	}
 	lan := bench.NewLAN(false, 1)
 	o.host = demo.Laptop(lan)
-	o.machine, o.place, err = demo.Machine(target.Address, c, !bench.HasTerminals, lan)
+	o.machine, o.place, err = demo.Machine(target.Address, c, !bench.HasTerminals, lan, p.awkward)
 	if err != nil {
 		return err
 	}
@@ -209,6 +209,12 @@ func (f *targetFlags) loadDialect(target line.Target) (*dialect.Dialect, error) 
 		return nil, nil
 	}
 	return demo.LoadDialect(name)
+}
+
+// addAwkward adds the switches of a simulated device.
+func addAwkward(cmd *cobra.Command, text *string) {
+	cmd.Flags().StringVar(text, "awkward", "", "make the simulated device awkward: all, or `switches` such as noise,pager ("+strings.Join(append(bench.Switches, bench.Mute), ", ")+")")
+	cmd.Flags().Lookup("awkward").NoOptDefVal = "all"
 }
 
 // inputs reads --set and --secret. Secrets given as arguments would be on show in the process list.

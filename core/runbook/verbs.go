@@ -30,7 +30,7 @@ func (e *Engine) read(ctx context.Context, s *Prepped) error {
 	return nil
 }
 
-// readOne tries twice: a bit error in the answer is no reason to stop.
+// readOne tries a few times: a bit error in the answer is no reason to stop.
 func (e *Engine) readOne(ctx context.Context, s *Prepped, reading *dialect.CompiledReading) error {
 	if err := e.be(ctx, s, reading.In); err != nil {
 		return err
@@ -44,7 +44,7 @@ func (e *Engine) readOne(ctx context.Context, s *Prepped, reading *dialect.Compi
 		limit = *reading.Limit
 	}
 	var facts []device.Fact
-	for range 2 {
+	for range readTries {
 		e.now(s, "Reads "+reading.Reading.Reading, "the answer to "+command, limit)
 		output, answerErr := e.command(ctx, command, limit)
 		if answerErr != nil {
@@ -67,6 +67,8 @@ func (e *Engine) readOne(ctx context.Context, s *Prepped, reading *dialect.Compi
 	}
 	return nil
 }
+
+const readTries = 3
 
 // command types a command and returns what was answered until the next prompt, questions answered.
 func (e *Engine) command(ctx context.Context, command string, limit time.Duration) (string, error) {
@@ -99,9 +101,9 @@ func (e *Engine) awaited(outer, inner context.Context, err error, what string) e
 
 // answer answers a question from the dialect, or asks the operator.
 func (e *Engine) answer(ctx context.Context, own []*dialect.CompiledDialog, v sense.View, env map[string]any) error {
-	dialog := e.p.Dialect.Dialog(own, v.Partial)
+	dialog := e.p.Dialect.Dialog(own, v.Asked)
 	if dialog == nil {
-		return fmt.Errorf("the device asks %q, which the dialect has no answer for", strings.TrimSpace(v.Partial))
+		return fmt.Errorf("the device asks %q, which the dialect has no answer for", strings.TrimSpace(v.Asked))
 	}
 	if env == nil {
 		env = e.env()
@@ -118,7 +120,7 @@ func (e *Engine) answer(ctx context.Context, own []*dialect.CompiledDialog, v se
 		return fmt.Errorf("answering %q: %w", strings.TrimSpace(v.Asks), err)
 	}
 	if dialog.Because != "" {
-		e.console.Emit(event.Note{Level: event.Say, Text: fmt.Sprintf("answers “%s” to “%s”: %s", shownReply(dialog, reply), strings.TrimSpace(v.Partial), dialog.Because)})
+		e.console.Emit(event.Note{Level: event.Say, Text: fmt.Sprintf("answers “%s” to “%s”: %s", shownReply(dialog, reply), strings.TrimSpace(v.Asked), dialog.Because)})
 	}
 	if dialog.Bare {
 		return e.console.Type(ctx, reply, dialog.Secret)
@@ -283,7 +285,7 @@ func (e *Engine) follow(ctx context.Context, action *dialect.CompiledAction, env
 		case reached(v):
 			return nil
 		case v.Dialog != "" || asksOwn(action, v, answered):
-			answered = v.Partial
+			answered = v.Asked
 			if err := e.answer(ctx, action.Asks, v, env); err != nil {
 				return err
 			}
@@ -301,11 +303,11 @@ func (e *Engine) follow(ctx context.Context, action *dialect.CompiledAction, env
 
 // asksOwn reports that the device waits with a question of the action's own.
 func asksOwn(action *dialect.CompiledAction, v sense.View, answered string) bool {
-	if v.Partial == "" || v.Partial == answered || v.AtPrompt || !v.Free {
+	if v.Asked == "" || v.Asked == answered || v.AtPrompt || !v.Free {
 		return false
 	}
 	for _, dialog := range action.Asks {
-		if dialog.Pattern.MatchString(v.Partial) {
+		if dialog.Pattern.MatchString(v.Asked) {
 			return true
 		}
 	}
@@ -592,7 +594,7 @@ func (e *Engine) afterSend(ctx context.Context, action *dialect.CompiledAction, 
 		case text != "":
 			return fmt.Errorf("the transfer was acknowledged, but the device says: %s", text)
 		case !v.AtPrompt:
-			answered = v.Partial
+			answered = v.Asked
 			if err := e.answer(limited, action.Asks, v, env); err != nil {
 				return err
 			}

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"pilotrix/core/screen"
 	"pilotrix/core/shown"
@@ -86,6 +87,7 @@ type View struct {
 	Secret   bool   // a question for a secret was asked, and no Enter was sent since
 
 	Partial  string // the present line
+	Asked    string // what may ask something: the present line, or the one that log lines have pushed away
 	Free     bool   // nothing follows the cursor there
 	Answered bool   // something came since the last Enter
 
@@ -219,6 +221,11 @@ func (s *Sense) View() View {
 	v := s.view
 	v.Partial, v.Free = s.model.Line()
 	v.answer, v.standing, v.prompts, v.prompt = s.model.Answer(), s.model.Standing(), s.prompts, s.prompt
+	if v.Asked = withoutBurst(v.Partial); v.Partial == "" {
+		if before, noisy := v.standing.Before(); noisy {
+			v.Asked = before
+		}
+	}
 	return v
 }
 
@@ -430,17 +437,38 @@ func (s *Sense) matchPrompt(now time.Time) {
 	if line == "" || !free || !s.model.Below() {
 		return
 	}
+	if s.matchLine(line, now); s.resting() {
+		return
+	}
+	if clean := withoutBurst(line); clean != line {
+		s.matchLine(clean, now)
+		s.view.Pushed = s.view.AtPrompt
+	}
+}
+
+// withoutBurst takes away what a burst of noise on the line left behind a text.
+func withoutBurst(line string) string {
+	return strings.TrimRightFunc(line, func(r rune) bool { return r >= utf8.RuneSelf })
+}
+
+func (s *Sense) matchLine(line string, now time.Time) {
 	if s.config.Pager != nil && s.config.Pager.MatchString(line) {
 		s.view.Pager = true
 		return
 	}
+	if !s.asksDialog(line) {
+		s.atPrompt(line, now)
+	}
+}
+
+func (s *Sense) asksDialog(line string) bool {
 	for _, dialog := range s.config.Dialogs {
 		if dialog.Ask.MatchString(line) {
 			s.view.Dialog, s.view.Asks = dialog.Name, line
-			return
+			return true
 		}
 	}
-	s.atPrompt(line, now)
+	return false
 }
 
 func (s *Sense) modeOf(prompt string) (string, bool) {
@@ -470,7 +498,7 @@ func (s *Sense) pushable() time.Duration {
 	}
 	standing := s.model.Standing()
 	before, behindNoise := standing.Before()
-	if _, is := s.modeOf(before); is && behindNoise {
+	if behindNoise && s.waitsWith(before) {
 		return pushedAfter
 	}
 	if standing.Above(func(line string) bool { _, is := s.modeOf(line); return is }) {
@@ -479,10 +507,19 @@ func (s *Sense) pushable() time.Duration {
 	return nobody
 }
 
-// promptBehindNoise takes a prompt for the device's last word, since only log lines came behind it.
+// waitsWith reports whether a line is a prompt or a question.
+func (s *Sense) waitsWith(line string) bool {
+	_, is := s.modeOf(line)
+	return is || slices.ContainsFunc(s.config.Dialogs, func(d Dialog) bool { return d.Ask.MatchString(line) })
+}
+
+// promptBehindNoise takes a prompt or a question for the device's last word, since only log lines came behind
+// it.
 func (s *Sense) promptBehindNoise(now time.Time) {
 	line, _ := s.model.Standing().Before()
-	s.atPrompt(line, now)
+	if !s.asksDialog(line) {
+		s.atPrompt(line, now)
+	}
 }
 
 // watchReceiver counts requests for a file: the same letter alone on its line, or NAKs, with time between

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
@@ -15,6 +16,7 @@ import (
 const (
 	echoTries    = 4
 	echoPatience = 2500 * time.Millisecond // without a byte before an echo is taken as it is
+	echoSilence  = 12 * time.Second        // before the first byte: a device may be busy, or flow control hold the line
 	leastOfWall  = 1500 * time.Millisecond // the same of the wall's time, where the device's runs faster
 	keyPatience  = 400 * time.Millisecond  // for the echo of one key
 	emptyLimit   = 5 * time.Second
@@ -24,7 +26,7 @@ const (
 // was meant. A line that does not say so is emptied and typed again, key by key.
 func (c console) Command(ctx context.Context, text string, how runbook.Typing) error {
 	d := c.s.opt.Dialect
-	if c.View().Pushed {
+	if v := c.View(); v.Pushed && v.AtPrompt && (v.Partial == "" || d.Empties() != "") {
 		if err := c.promptAgain(ctx); err != nil {
 			return err
 		}
@@ -34,10 +36,11 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 	}
 	base := c.View().Partial
 	for try := 1; ; try++ {
+		typedAt := c.View().Bytes
 		if err := c.keys(ctx, text, try > 1); err != nil {
 			return err
 		}
-		v, err := c.awaitEcho(ctx, text, base)
+		v, err := c.awaitEcho(ctx, text, base, typedAt)
 		switch {
 		case err == nil && v.taken:
 			return nil
@@ -51,7 +54,7 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 			return fmt.Errorf("“%s” was typed and not sent: the device shows %q%s", text, sense.Sample([]byte(shown), 80), emptyWords(d.Empties()))
 		}
 		c.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("“%s” came back as %q: the line is emptied and it is typed again", text, sense.Sample([]byte(shown), 60))})
-		if err := c.empty(ctx); err != nil {
+		if err := c.empty(ctx, base, v.Partial); err != nil {
 			return err
 		}
 	}
@@ -117,11 +120,14 @@ type echoed struct {
 }
 
 // awaitEcho waits until the line shows what was typed, for as long as something comes.
-func (c console) awaitEcho(ctx context.Context, text, base string) (echoed, error) {
+func (c console) awaitEcho(ctx context.Context, text, base string, typedAt int64) (echoed, error) {
 	v := c.View()
 	for {
 		had := v.Bytes
 		patience := max(echoPatience, time.Duration(float64(leastOfWall)*c.Clock().Scale()))
+		if had == typedAt {
+			patience = max(patience, echoSilence)
+		}
 		limited, cancel := c.Clock().WithTimeout(ctx, patience)
 		now, err := c.Await(limited, func(v sense.View) bool { return v.Free && v.Shows(text, base) || v.Bytes > had })
 		cancel()
@@ -141,20 +147,32 @@ func (c console) awaitEcho(ctx context.Context, text, base string) (echoed, erro
 	}
 }
 
-// empty empties the input line, and sees that it is.
-func (c console) empty(ctx context.Context) error {
+// empty empties the input line, and sees that it is. Noise on the line leaves marks on it that the device does
+// not know of: where its key has taken away what else stood there, Enter brings a clean prompt.
+func (c console) empty(ctx context.Context, base, before string) error {
+	had := c.View().Bytes
 	if err := c.send(ctx, c.s.opt.Dialect.Empties(), runbook.Typing{}, ""); err != nil {
 		return err
 	}
 	limited, cancel := c.Clock().WithTimeout(ctx, emptyLimit)
 	defer cancel()
 	_, err := c.Await(limited, func(v sense.View) bool {
+		if v.Bytes == had {
+			return false // what is there may only not have shown itself yet
+		}
 		typed, known := v.Typed()
-		return v.Free && known && strings.TrimSpace(typed) == ""
+		return v.Free && (known && strings.TrimSpace(typed) == "" || base != "" && v.Shows("", base))
 	})
-	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
-		typed, _ := c.View().Typed()
-		return fmt.Errorf("the line could not be emptied; it shows %q", sense.Sample([]byte(typed), 80))
+	if err == nil || ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
+		return err
 	}
-	return err
+	v := c.View()
+	typed, known := v.Typed()
+	if known && strings.TrimSpace(typed) == "" || base != "" && v.Shows("", base) {
+		return nil // it was empty, and there was nothing to take away
+	}
+	if shrank := len(v.Partial) < len(before); shrank && strings.ContainsFunc(typed, func(r rune) bool { return r >= utf8.RuneSelf }) {
+		return c.promptAgain(ctx)
+	}
+	return fmt.Errorf("the line could not be emptied; it shows %q", sense.Sample([]byte(typed), 80))
 }

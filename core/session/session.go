@@ -396,9 +396,13 @@ func (s *Session) askPrompt(v sense.View) {
 	s.wake()
 }
 
-// wake ends the empty line that the device waits with, so that it shows its prompt again.
+// wake ends the empty line that the device waits with, so that it shows its prompt again. What a burst of
+// noise left there is emptied first.
 func (s *Session) wake() {
 	key := s.opt.Dialect.Enter()
+	if v := s.sense.View(); v.Partial != "" {
+		key = s.opt.Dialect.Empties() + key
+	}
 	s.hub.Emit(event.Out{By: event.Runbook, Bytes: event.Text(key)})
 	s.sense.Entered(s.opt.Clock.Now(), false, false)
 	s.told = s.sense.View()

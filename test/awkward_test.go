@@ -1,0 +1,124 @@
+package test
+
+import (
+	"flag"
+	"fmt"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/bench"
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+)
+
+var awkwardSeeds = flag.Int("awkward.seeds", 2, "how often all of the awkwardness is drawn anew")
+
+// awkwardWays are each switch alone, all together, and all of it drawn otherwise.
+func awkwardWays(t *testing.T) map[string]awkwardness {
+	t.Helper()
+	ways := map[string]awkwardness{}
+	for _, name := range append([]string{bench.Mute, "all"}, bench.Switches...) {
+		on, err := bench.ParseAwkward(name)
+		require.NoError(t, err)
+		ways[name] = awkwardness{on, 1}
+	}
+	for seed := range *awkwardSeeds {
+		ways[fmt.Sprint("all, seed ", 100+seed)] = awkwardness{ways["all"].on, uint64(100 + seed)}
+	}
+	return ways
+}
+
+// TestTheRescuePassesOnAwkwardDevices carries the shipped runbook out, to its end and its proof.
+func TestTheRescuePassesOnAwkwardDevices(t *testing.T) {
+	for name, way := range awkwardWays(t) {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				r := newAwkwardRig(t, "R40-2", 38400, way, approveAll, nil)
+				defer r.close()
+				result := r.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
+				assert.Equal(t, "4.2.1", r.router.Started())
+				assert.NotEmpty(t, result.Proved)
+			})
+		})
+	}
+}
+
+func TestTheBankUpgradePassesOnAwkwardDevices(t *testing.T) {
+	for name, way := range awkwardWays(t) {
+		t.Run(name, func(t *testing.T) {
+			inGateway(t, gatewayOptions{awkward: way}, func(t *testing.T, g *gateway) {
+				result := g.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+				release, _ := g.device.Runs()
+				assert.Equal(t, "8.1.0", release)
+				assert.NotEmpty(t, result.Proved)
+			})
+		})
+	}
+}
+
+// awkwardFaults are what goes wrong on top, and how the rescue has to end then.
+var awkwardFaults = map[string]struct {
+	model   string
+	approve func(event.Ask) string
+	on      func() func(*rig, event.Event)
+	outcome string
+	holds   func(t *testing.T, r *rig, result runbook.Result)
+}{
+	"a power cut in mid-transfer": {"R40-2", approveAll, func() func(*rig, event.Event) {
+		return onceAt(100_000, func(r *rig) { r.machine.PowerCut(3 * time.Second) })
+	}, event.Done, func(t *testing.T, r *rig, _ runbook.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
+	"the cable pulled in mid-transfer": {"R40-2", approveAll, func() func(*rig, event.Event) {
+		return onceAt(100_000, func(r *rig) {
+			go func() {
+				r.machine.Unplug()
+				time.Sleep(4 * time.Second)
+				_ = r.machine.Plug()
+			}()
+		})
+	}, event.Done, func(t *testing.T, r *rig, _ runbook.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
+	"bit errors in the transfer": {"R40-2", approveAll, func() func(*rig, event.Event) {
+		return func(r *rig, e event.Event) {
+			switch e.Body.(type) {
+			case event.TransferBegin:
+				r.machine.Wire().BitErrors(1e-4, 42)
+			case event.TransferEnd:
+				r.machine.Wire().BitErrors(0, 0)
+			}
+		}
+	}, event.Done, func(t *testing.T, r *rig, _ runbook.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
+	"an image for another model": {"R40-9", stopAll, nil, event.Failed, func(t *testing.T, r *rig, result runbook.Result) {
+		assert.Contains(t, result.Message, "This image is for R40-1, R40-2")
+		assert.Len(t, r.router.Store.Files(), 2)
+	}},
+	"a stop at the hold": {"R40-2", stopAll, nil, event.Stopped, func(t *testing.T, r *rig, result runbook.Result) {
+		assert.Contains(t, result.Message, "nothing was changed on the device")
+		assert.Len(t, r.router.Store.Files(), 2)
+		assert.Equal(t, 9600, r.machine.Wire().Baud())
+	}},
+}
+
+func TestFaultsOnAwkwardDevices(t *testing.T) {
+	for fault, f := range awkwardFaults {
+		for name, way := range awkwardWays(t) {
+			t.Run(fault+", "+name, func(t *testing.T) {
+				synctest.Test(t, func(t *testing.T) {
+					var on func(*rig, event.Event)
+					if f.on != nil {
+						on = f.on()
+					}
+					r := newAwkwardRig(t, f.model, 9600, way, f.approve, on)
+					defer r.close()
+					result := r.run()
+					require.Equal(t, f.outcome, result.Outcome, "%s\n%s", result.Message, r.story())
+					f.holds(t, r, result)
+				})
+			})
+		}
+	}
+}
