@@ -103,6 +103,9 @@ type (
 	replayOver struct{ err error }
 )
 
+// mostAtOnce is how much of the stream is drawn before the next key is looked at, in bytes.
+const mostAtOnce = 64 << 10
+
 const (
 	tickEvery    = 200 * time.Millisecond
 	maxJournal   = 4000
@@ -135,7 +138,7 @@ func Run(ctx context.Context, opt Options) error {
 	feed := opt.Session.Subscribe()
 	go func() {
 		for {
-			batch, err := feed.Next(ctx)
+			batch, err := feed.Some(ctx, mostAtOnce)
 			if err != nil {
 				return
 			}
@@ -507,6 +510,10 @@ func (a *app) leaderKey(k tea.Key, name string) tea.Cmd {
 		a.stopRun()
 	case "i":
 		go a.session.SetInterlocks(a.state.LocksOff)
+	case "u":
+		go a.session.NextCharset()
+	case "p":
+		go a.session.PlainScreen()
 	default:
 		a.say("the leader key has no " + name)
 	}
@@ -660,7 +667,28 @@ func (a *app) paste(text string) {
 		return
 	}
 	a.console.Live()
-	a.session.Press(pasted(text))
+	if !strings.ContainsAny(strings.TrimRight(text, "\r\n"), "\r\n") {
+		a.session.Press(pasted(text))
+		return
+	}
+	if a.state.Running() {
+		a.say("a runbook is under way: a text of several lines is not typed into it")
+		return
+	}
+	go a.pasteText(text)
+}
+
+// pasteText types a text of several lines, line after line; a key stops it.
+func (a *app) pasteText(text string) {
+	result, err := a.session.Paste(a.ctx, text, session.PasteOptions{})
+	switch {
+	case errors.Is(err, runbook.ErrHelm):
+		a.session.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("pasting was stopped by a key after %d lines", result.Lines)})
+	case err != nil:
+		a.session.Emit(event.Note{Level: event.Bad, Text: "pasting stopped: " + err.Error()})
+	default:
+		a.session.Emit(event.Note{Level: event.Say, Text: fmt.Sprintf("pasted %d lines", result.Lines)})
+	}
 }
 
 func (a *app) wheel(m tea.Mouse) {

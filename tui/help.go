@@ -64,6 +64,9 @@ func sessionHelp(leader string) []section {
 			{leader + " h", "hunts for the speed the device speaks"},
 			{leader + " s", "sets our end's speed"},
 			{leader + " b", "sends a break"},
+			{leader + " u", "takes the next character set for what the device writes: UTF-8, Latin-1, code page 437"},
+			{leader + " p", "back to a plain screen, where a full-screen program left its own behind"},
+			{"paste", "one line goes as typed; several are typed one by one, each seen on the device before it is ended"},
 			{leader + " " + leader, "sends " + leader + " itself to the device"},
 			{leader + " q", "leaves"},
 		}},
@@ -120,6 +123,9 @@ func tell(body event.Body) (text string, loud bool) {
 	case event.SessionBegin:
 		return b.Target, false
 	case event.Out:
+		if b.By == event.Answerer {
+			return "", false
+		}
 		if b.Secret > 0 {
 			return fmt.Sprintf("%s typed a secret of %d characters", b.By, b.Secret), false
 		}

@@ -5,29 +5,28 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"pilotrix/core/carrier"
-	"pilotrix/core/carrier/paste"
 	"pilotrix/core/dialect"
 	"pilotrix/core/line"
+	"pilotrix/core/session"
 )
 
 func (p *program) pasteCommand() *cobra.Command {
 	var flags targetFlags
-	var opt paste.Options
+	var opt session.PasteOptions
 	var prompt, fail string
-	var dangers bool
 	var scale float64
 	cmd := &cobra.Command{
 		Use:   "paste FILE --on TARGET",
 		Short: "Type a text file into the line, line after line",
-		Long: `Types a text file to the device. Each line waits for its echo, or for a prompt, before the next is
-typed; control characters are refused before anything is sent. A failure names the line of the file.`,
+		Long: `Types a text file to the device. Each line is seen on the device's line before it is ended, and its
+answer awaited before the next; control characters are refused before anything is sent. A failure names the line of the file.`,
 		Example: `  pilotrix paste setup.txt --on '/dev/ttyUSB0?speed=9600'
   pilotrix paste setup.txt --on /dev/ttyUSB0 --prompt '^[\w-]+ // $' --fail 'no such word' --character 2ms`,
 		Args: cobra.ExactArgs(1),
@@ -53,7 +52,7 @@ typed; control characters are refused before anything is sent. A failure names t
 			if err != nil {
 				return usage(err)
 			}
-			if err := dangersIn(d, string(text)); err != nil && !dangers {
+			if err := dangersIn(d, string(text)); err != nil && !opt.Dangers {
 				return usage(fmt.Errorf("%s: %w; --dangers types it all the same", args[0], err))
 			}
 			return p.paste(cmd.Context(), target, scale, d, args[0], string(text), opt)
@@ -65,7 +64,7 @@ typed; control characters are refused before anything is sent. A failure names t
 	cmd.Flags().DurationVar(&opt.Line, "line", 0, "a pause after each line, such as `100ms`")
 	cmd.Flags().StringVar(&prompt, "prompt", "", "await this `pattern` after each line, instead of its echo")
 	cmd.Flags().StringVar(&fail, "fail", "", "end when an answer matches this `pattern`")
-	cmd.Flags().BoolVar(&dangers, "dangers", false, "type lines that the dialect calls a danger, too")
+	cmd.Flags().BoolVar(&opt.Dangers, "dangers", false, "type lines that the dialect calls a danger, too")
 	cmd.Flags().BoolVar(&opt.Blind, "blind", false, "await nothing")
 	cmd.Flags().DurationVar(&opt.Limit, "limit", 0, "how `long` an echo or a prompt may take; 10 s unless said")
 	return cmd
@@ -95,19 +94,15 @@ func dangersIn(d *dialect.Dialect, text string) error {
 	return nil
 }
 
-func (p *program) paste(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, name, text string, opt paste.Options) error {
+func (p *program) paste(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, name, text string, opt session.PasteOptions) error {
 	o, err := p.beginHeadless(ctx, target, scale, d, nil, nil)
 	if err != nil {
 		return err
 	}
 	o.Begin()
-	opt.Clock = o.Clock()
-	opt.Progress = func(at carrier.Progress) { fmt.Fprintf(p.err, "\r%s   ", at.State) }
-	var result paste.Result
-	err = o.Transfer(ctx, func(ctx context.Context, port carrier.Port) (err error) {
-		result, err = paste.Send(ctx, port, text, opt)
-		return err
-	})
+	opt.Name = filepath.Base(name)
+	opt.Progress = func(line, of int) { fmt.Fprintf(p.err, "\rline %d of %d   ", line, of) }
+	result, err := o.Paste(ctx, text, opt)
 	fmt.Fprintln(p.err)
 	if err = errors.Join(err, o.close("the text was typed")); err != nil {
 		return fmt.Errorf("%s: %w; %d lines were typed before it", name, err, result.Lines)

@@ -16,7 +16,7 @@ import (
 func (p *program) reckonCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "reckon", Short: "The arithmetic: transfer times, block counters, erase ranges",
-		Example: `  pilotrix reckon time lark-8.1.0.cgo --baud 115200
+		Example: `  pilotrix reckon time lark-8.1.0.cgo --baud 115200 --latency 16ms
   pilotrix reckon time 9MiB --link 100Mbit --trip 40ms
   pilotrix reckon blocks 512
   pilotrix reckon erase --at 0x40000 --size 1310898 --sector 64KiB`,
@@ -28,7 +28,7 @@ func (p *program) reckonCommand() *cobra.Command {
 func (p *program) reckonTime() *cobra.Command {
 	var baud, block, window int
 	var framing, link string
-	var trip time.Duration
+	var trip, latency time.Duration
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use: "time SIZE | FILE", Short: "What a transfer takes, by each carrier, and why", Args: cobra.ExactArgs(1),
@@ -45,7 +45,7 @@ func (p *program) reckonTime() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			all := reckon.Estimates(size, reckon.Way{Baud: baud, Framing: frame, Link: rate, Trip: trip, Block: block, Window: window})
+			all := reckon.Estimates(size, reckon.Way{Baud: baud, Framing: frame, Latency: latency, Link: rate, Trip: trip, Block: block, Window: window})
 			if asJSON {
 				return json.NewEncoder(p.out).Encode(all)
 			}
@@ -61,6 +61,7 @@ func (p *program) reckonTime() *cobra.Command {
 	}
 	cmd.Flags().IntVar(&baud, "baud", 0, "the serial line's `speed`")
 	cmd.Flags().StringVar(&framing, "framing", line.DefaultFraming, "its `framing`")
+	cmd.Flags().DurationVar(&latency, "latency", 0, "how `long` the serial adapter holds what arrives, such as 16ms")
 	cmd.Flags().StringVar(&link, "link", "100Mbit", "the network's `rate`, in kbit, Mbit or Gbit a second")
 	cmd.Flags().DurationVar(&trip, "trip", reckon.UsualTrip, "a round trip's `time`, the device's own delay with it")
 	cmd.Flags().IntVar(&block, "block", 0, "only this block size of TFTP, in `bytes`")

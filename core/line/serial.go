@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -31,6 +32,10 @@ type serialLine struct {
 	*stream
 	port serial.Port
 
+	about     Port
+	restoring sync.Once
+	restore   func()
+
 	mu   sync.Mutex
 	mode serial.Mode
 }
@@ -45,11 +50,17 @@ func openSerial(_ context.Context, t Target, c clock.Clock) (Line, error) {
 		return nil, err
 	}
 	mode := serial.Mode{BaudRate: t.Speed, DataBits: framing.DataBits, Parity: parities[framing.Parity], StopBits: stopBits[framing.StopBits]}
-	port, err := openPort(t, &mode)
+	about := Port{Path: t.Address}
+	if real, err := filepath.EvalSymlinks(t.Address); err == nil {
+		about.Path = real
+	}
+	describe(&about)
+	port, restore, err := openPort(t, &mode)
 	if err != nil {
 		return nil, serialError(t, err)
 	}
 	return &serialLine{
+		about: about, restore: restore,
 		stream: newStream(t, port, c, func(err error) error {
 			return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: "check the cable and the adapter; the line is tried again until it is back"}
 		}),
@@ -57,27 +68,37 @@ func openSerial(_ context.Context, t Target, c clock.Clock) (Line, error) {
 	}, nil
 }
 
-// openPort opens the port and sets its flow control, which the serial package leaves off: a second
-// handle taken before the port is held exclusively does it.
-func openPort(t Target, mode *serial.Mode) (serial.Port, error) {
-	if t.Flow == DefaultFlow {
-		return serial.Open(t.Address, mode)
-	}
-	setFlow, release, err := flowControl(t)
+// openPort opens the port and sets what the serial package leaves alone: flow control, and the adapter's
+// latency. Restore puts the latter back.
+func openPort(t Target, mode *serial.Mode) (port serial.Port, restore func(), err error) {
+	set, restore, err := prepare(t)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	defer release()
-	port, err := serial.Open(t.Address, mode)
+	port, err = serial.Open(t.Address, mode)
+	if err == nil {
+		if err = set(); err != nil {
+			_ = port.Close()
+		}
+	}
 	if err != nil {
-		return nil, err
+		restore()
+		return nil, nil, err
 	}
-	if err := setFlow(); err != nil {
-		_ = port.Close()
-		return nil, err
-	}
-	return port, nil
+	return port, restore, nil
 }
+
+// Close implements Line.
+func (l *serialLine) Close() error {
+	l.restoring.Do(l.restore)
+	return l.stream.Close()
+}
+
+// Port implements Finder.
+func (l *serialLine) Port() Port { return l.about }
+
+// Latency implements Latent.
+func (l *serialLine) Latency() time.Duration { return latencyOf(l.about.Path) }
 
 func (l *serialLine) Speed() int {
 	l.mu.Lock()

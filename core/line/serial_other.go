@@ -2,7 +2,12 @@
 
 package line
 
-import "fmt"
+import (
+	"fmt"
+	"time"
+
+	"go.bug.st/serial"
+)
 
 // inUse is left to the system's own answer here.
 func inUse(Target) error { return nil }
@@ -13,8 +18,16 @@ func permissionRemedy(path string) string {
 
 func describe(*Port) {}
 
-func flowControl(t Target) (set func() error, release func(), err error) {
-	return nil, nil, fmt.Errorf("flow=%s is set on Linux only so far; use flow=none", t.Flow)
+// portPaths asks the serial package, which opens no port on these systems either.
+func portPaths() ([]string, error) { return serial.GetPortsList() }
+
+func latencyOf(string) time.Duration { return 0 }
+
+func prepare(t Target) (set func() error, restore func(), err error) {
+	if t.Flow != DefaultFlow {
+		return nil, nil, fmt.Errorf("flow=%s is set on Linux only so far; use flow=none", t.Flow)
+	}
+	return func() error { return nil }, func() {}, nil
 }
 
 // IsTerminal reports whether a serial target is a pseudo-terminal, which may carry no speed.

@@ -23,8 +23,15 @@ const XMODEMOverhead = 6
 
 // XMODEMRate is the most data a second that XMODEM moves over a line of that rate: it stops and
 // waits, so the answer's one character counts too.
-func XMODEMRate(lineRate float64, block int) float64 {
-	return lineRate * float64(block) / float64(block+XMODEMOverhead)
+func XMODEMRate(lineRate float64, block int) float64 { return XMODEMRateBehind(0, lineRate, block) }
+
+// XMODEMRateBehind is the same behind an adapter that delivers only so often: each answer waits for it, for
+// half of that as a rule and for all of it at worst, which is what is reckoned with.
+func XMODEMRateBehind(latency time.Duration, lineRate float64, block int) float64 {
+	if lineRate <= 0 {
+		return 0
+	}
+	return float64(block) / (float64(block+XMODEMOverhead)/lineRate + latency.Seconds())
 }
 
 // TransferTime is how long size bytes take at rate bytes a second.
@@ -88,6 +95,7 @@ type Estimate struct {
 type Way struct {
 	Baud    int
 	Framing line.Framing
+	Latency time.Duration // of the adapter: how often it delivers what arrives
 	Link    float64       // bytes a second
 	Trip    time.Duration // a round trip
 	Block   int           // of TFTP
@@ -110,10 +118,14 @@ func Estimates(size int64, w Way) (all []Estimate) {
 			name  string
 			block int
 		}{{"xmodem", 128}, {"xmodem-1k", 1024}} {
-			r := XMODEMRate(rate, v.block)
+			r := XMODEMRateBehind(w.Latency, rate, v.block)
+			why := fmt.Sprintf("%.0f B/s on the line, %d of %d are data", rate, v.block, v.block+XMODEMOverhead)
+			if w.Latency > 0 {
+				why += fmt.Sprintf("; each answer waits up to %s for the adapter", w.Latency)
+			}
 			all = append(all, Estimate{
 				v.name, fmt.Sprintf("blocks of %d B at %d baud", v.block, w.Baud), r, TransferTime(size, r),
-				fmt.Sprintf("%.0f B/s on the line, %d of %d are data", rate, v.block, v.block+XMODEMOverhead), "",
+				why, "",
 			})
 		}
 	}

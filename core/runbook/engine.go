@@ -34,6 +34,8 @@ type Console interface {
 	// Speed is our end's speed in baud; ok is false for a line without one.
 	Speed() (baud int, ok bool)
 	SetSpeed(ctx context.Context, baud int, why string) error
+	// Latency is how long our adapter holds what arrives, 0 when that is not known.
+	Latency() time.Duration
 	Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error)
 	// Carry hands the line to a carrier. What a waiting receiver has asked with is read first.
 	Carry(ctx context.Context, carry func(context.Context, carrier.Port) error) error

@@ -515,7 +515,7 @@ func (e *Engine) allowed(variant xmodem.Variant) float64 {
 	if !can || err != nil {
 		return 0
 	}
-	return reckon.XMODEMRate(reckon.LineRate(baud, framing), variant.Block())
+	return reckon.XMODEMRateBehind(e.console.Latency(), reckon.LineRate(baud, framing), variant.Block())
 }
 
 const progressEvery = 200 * time.Millisecond

@@ -108,6 +108,15 @@ func (c console) Speed() (baud int, ok bool) {
 	return baud, ok
 }
 
+func (c console) Latency() (latency time.Duration) {
+	c.s.do(func() {
+		if latent, can := c.s.line.(line.Latent); can {
+			latency = latent.Latency()
+		}
+	})
+	return latency
+}
+
 func (c console) SetSpeed(ctx context.Context, baud int, why string) error {
 	from, err := c.tune(ctx, baud)
 	if err != nil {

@@ -68,6 +68,7 @@ type Session struct {
 	interlock  *interlock
 	cols, rows int // of the device's own terminal, 0 when it is the window's
 	charset    screen.Charset
+	was        line.Port  // the adapter that the line is on; set before it can be lost
 	chunk      line.Chunk // what has arrived and was not taken in yet
 	asks       map[string]pendingAsk
 	nextAsk    int
@@ -123,6 +124,9 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 		timer: time.NewTimer(time.Hour), out: newOutbox(), reopened: make(chan line.Line),
 	}
 	s.cols, s.rows = fixedCols, fixedRows
+	if finder, can := wire.(line.Finder); can {
+		s.was = finder.Port()
+	}
 	s.interlock = &interlock{commands: opt.Dialect.NewInterlocks()}
 	if opt.Reach != nil {
 		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
@@ -465,10 +469,30 @@ func (s *Session) canComeBack() bool { return s.opt.Target.Kind != line.Exec }
 
 const reopenEvery = 500 * time.Millisecond
 
-func (s *Session) reopen(ctx context.Context) {
-	for s.opt.Clock.Wait(ctx, reopenEvery) == nil {
-		wire, err := s.opt.Opener.Open(ctx, s.opt.Target)
+// openAgain opens the line that was lost: a serial one on the same adapter, wherever that is now.
+func (s *Session) openAgain(ctx context.Context) (line.Line, error) {
+	target := s.opt.Target
+	if target.Kind == line.Serial && s.was.Name+s.was.Serial+s.was.Place != "" {
+		ports, err := line.Ports()
+		if err == nil {
+			target, err = line.Same(target, s.was, ports)
+		}
 		if err != nil {
+			return nil, err
+		}
+	}
+	return s.opt.Opener.Open(ctx, target)
+}
+
+func (s *Session) reopen(ctx context.Context) {
+	told := ""
+	for s.opt.Clock.Wait(ctx, reopenEvery) == nil {
+		wire, err := s.openAgain(ctx)
+		if err != nil {
+			if text := err.Error(); s.was.Path != "" && text != told {
+				told = text
+				s.hub.Emit(event.Note{Level: event.Warn, Text: text})
+			}
 			continue
 		}
 		select {

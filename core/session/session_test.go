@@ -536,3 +536,55 @@ func TestAFloodDoesNotKeepAKeyWaiting(t *testing.T) {
 		close(stop)
 	})
 }
+
+// TestADialectSaysHowThePortIsSet fills in what the target leaves open, and nothing else.
+func TestADialectSaysHowThePortIsSet(t *testing.T) {
+	d, err := dialect.Parse("set.yaml", []byte("dialect: set\nline: {speed: 4800, framing: 7E1, flow: xonxoff}\nmodes: [{mode: ready, prompt: '^> $'}]\n"))
+	require.NoError(t, err)
+	for given, want := range map[line.Target]line.Target{
+		{Kind: line.Serial, Address: "x"}:                              {Kind: line.Serial, Address: "x", Speed: 4800, Framing: "7E1", Flow: "xonxoff"},
+		{Kind: line.Serial, Address: "x", Speed: 9600, Framing: "8N1"}: {Kind: line.Serial, Address: "x", Speed: 9600, Framing: "8N1", Flow: "xonxoff"},
+	} {
+		opener := line.NewOpener(clock.Real())
+		var got line.Target
+		opener.Register(line.Serial, func(_ context.Context, target line.Target) (line.Line, error) {
+			got = target
+			return newFakeLine(), nil
+		})
+		s, err := Open(t.Context(), Options{Target: given, Dialect: d, Opener: opener})
+		require.NoError(t, err)
+		s.Close("the test ends")
+		assert.Equal(t, want, got)
+	}
+}
+
+// TestATerminalOfItsOwnSize is told to the device's model and to the views.
+func TestATerminalOfItsOwnSize(t *testing.T) {
+	d, err := dialect.Parse("set.yaml", []byte("dialect: set\nline: {size: 80x24, charset: cp437}\nmodes: [{mode: ready, prompt: '^> $'}]\n"))
+	require.NoError(t, err)
+	opener := line.NewOpener(clock.Real())
+	opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return newFakeLine(), nil })
+	s, err := Open(t.Context(), Options{Target: line.Target{Kind: line.TCP, Address: "x:1"}, Dialect: d, Opener: opener})
+	require.NoError(t, err)
+	feed := s.Subscribe()
+	s.Begin()
+	s.Resize(120, 40)
+	cols, rows := 0, 0
+	s.do(func() { cols, rows = s.sense.Model().Size() })
+	assert.Equal(t, [2]int{80, 24}, [2]int{cols, rows}, "whatever the window has")
+	s.NextCharset()
+	s.Close("the test ends")
+	var told []event.Terminal
+	for {
+		batch, err := feed.Next(t.Context())
+		for _, e := range batch {
+			if b, is := e.Body.(event.Terminal); is {
+				told = append(told, b)
+			}
+		}
+		if err != nil {
+			break
+		}
+	}
+	assert.Equal(t, []event.Terminal{{Charset: "cp437", Cols: 80, Rows: 24}, {Charset: "utf-8", Cols: 80, Rows: 24}}, told)
+}

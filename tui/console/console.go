@@ -22,10 +22,15 @@ type Console struct {
 	sought string
 	moved  bool // something arrived while scrolled back
 	runs   []screen.Run
+
+	cols, rows int  // of the view
+	own        bool // the device's terminal has a size of its own
 }
 
 // New makes a console of a size.
-func New(cols, rows int) *Console { return &Console{screen: screen.New(cols, rows), found: -1} }
+func New(cols, rows int) *Console {
+	return &Console{screen: screen.New(cols, rows), found: -1, cols: cols, rows: rows}
+}
 
 // Apply takes one event in.
 func (c *Console) Apply(e event.Event) {
@@ -41,14 +46,36 @@ func (c *Console) Apply(e event.Event) {
 		c.screen.MarkPrompt(paint.Width(b.Text))
 	case event.Mark:
 		c.screen.Mark(b.Text)
+	case event.Noise:
+		c.screen.MarkNoise()
+	case event.Terminal:
+		c.terminal(b)
 	}
 }
 
-// Resize fits the console to the view.
-func (c *Console) Resize(cols, rows int) { c.screen.Resize(cols, rows) }
+// terminal takes what is known of the device's terminal.
+func (c *Console) terminal(b event.Terminal) {
+	if set, err := screen.ParseCharset(b.Charset); err == nil {
+		c.screen.SetCharset(set)
+	}
+	if c.own = b.Cols > 0 && b.Rows > 0; c.own {
+		c.screen.Resize(b.Cols, b.Rows)
+	}
+	if b.Plain {
+		c.screen.Leave()
+	}
+}
 
-// Size is the console's columns and rows.
-func (c *Console) Size() (cols, rows int) { return c.screen.Size() }
+// Resize fits the console to the view, unless the device's terminal has a size of its own.
+func (c *Console) Resize(cols, rows int) {
+	c.cols, c.rows = cols, rows
+	if !c.own {
+		c.screen.Resize(cols, rows)
+	}
+}
+
+// Size is the view's columns and rows.
+func (c *Console) Size() (cols, rows int) { return c.cols, c.rows }
 
 // AppKeys reports whether the device asked for the application form of the arrow keys.
 func (c *Console) AppKeys() bool { return c.screen.AppKeys() }
@@ -88,19 +115,25 @@ func (c *Console) Search(text string) bool {
 // away.
 func (c *Console) Cursor() (x, y int, shown bool) {
 	x, y, shown = c.screen.Cursor()
+	y += c.screen.History() - c.first()
+	return x, y, shown && y < c.rows && x < c.cols
+}
+
+// first is the row that the view begins with: where the device's screen is smaller than the view, the
+// history fills it up; where it is larger, its last rows show.
+func (c *Console) first() int {
 	_, rows := c.screen.Size()
-	y += c.back
-	return x, y, shown && y < rows
+	return max(0, c.screen.History()+rows-c.rows-c.back)
 }
 
 // Lines paints the view.
 func (c *Console) Lines(t theme.Theme) []paint.Line {
-	cols, rows := c.screen.Size()
-	lines := make([]paint.Line, rows)
-	first := c.screen.History() - c.back
+	_, rows := c.screen.Size()
+	first := c.first()
+	lines := make([]paint.Line, min(c.rows, c.screen.History()+rows-first))
 	for i := range lines {
 		c.runs = c.screen.Line(first+i, c.runs[:0])
-		lines[i] = c.line(t, c.runs, cols, first+i == c.found)
+		lines[i] = c.line(t, c.runs, c.cols, first+i == c.found)
 	}
 	return lines
 }
@@ -112,6 +145,7 @@ func (c *Console) line(t theme.Theme, runs []screen.Run, cols int, hit bool) pai
 	line := make(paint.Line, 0, len(runs))
 	for _, run := range runs {
 		look := lookOf(t, run.Style)
+		look.Reverse = look.Reverse != c.screen.Inverse()
 		if strings.Trim(run.Text, "\ufffd ") == "" { // nothing in it can be read
 			look = paint.Look{FG: t.Quiet}
 		}
@@ -137,6 +171,7 @@ var roleColors = map[screen.Role]func(theme.Theme) color.Color{
 	screen.Output: func(t theme.Theme) color.Color { return t.Text },
 	screen.Prompt: func(t theme.Theme) color.Color { return t.Good },
 	screen.Typed:  func(t theme.Theme) color.Color { return t.Bright },
+	screen.Noise:  func(t theme.Theme) color.Color { return t.Quiet },
 }
 
 func lookOf(t theme.Theme, s screen.Style) paint.Look {

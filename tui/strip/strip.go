@@ -51,7 +51,7 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	switch v.Mode {
 	case Leader:
 		return []paint.Line{choices(t, []Choice{
-			{"h", "hunt the speed"}, {"s", "set our speed"}, {"b", "send a break"}, {"/", "search"}, {"x", "stop the runbook"}, {"i", "interlocks " + onOff(s.LocksOff)}, {"q", "quit"}, {v.Leader, "send it to the device"},
+			{"h", "hunt the speed"}, {"s", "set our speed"}, {"b", "send a break"}, {"/", "search"}, {"x", "stop the runbook"}, {"i", "interlocks " + onOff(s.LocksOff)}, {"u", "charset"}, {"p", "plain screen"}, {"q", "quit"}, {v.Leader, "send it to the device"},
 		}).Fit(width).On(t.Strip)}
 	case HandBack:
 		return question(t, width, t.Here, "◉", "Helm", "Give the helm back to the runbook, which waits in “"+presentTitle(s)+"”.", nil, []Choice{

@@ -1,0 +1,225 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+	"unicode"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/core/sense"
+)
+
+// PasteOptions say how a text is typed. The zero value types each line at once, sees it stand on the device's
+// line, ends it, and awaits the prompt or else that the device is quiet.
+type PasteOptions struct {
+	Name      string         // of the text, as it is shown
+	Character time.Duration  // pause after each character
+	Line      time.Duration  // pause after each line
+	Prompt    *regexp.Regexp // awaited after each line; the dialect's prompts unless said
+	Blind     bool           // await nothing
+	Dangers   bool           // type lines that the dialect calls a danger, too
+	Limit     time.Duration  // for each echo or prompt, 10 s unless said
+	Fail      *regexp.Regexp // an answer that ends it
+	Progress  func(line, of int)
+}
+
+// Pasted is how far it came.
+type Pasted struct {
+	Lines, Typed int
+	Took         time.Duration
+}
+
+// PasteFailed tells the line that a device refused or did not answer.
+type PasteFailed struct {
+	Number int // from 1
+	Line   string
+	Why    string
+}
+
+func (f *PasteFailed) Error() string {
+	return fmt.Sprintf("line %d of the text (%q): %s", f.Number, f.Line, f.Why)
+}
+
+const (
+	pasteLimit = 10 * time.Second
+	pasteQuiet = 80 * time.Millisecond  // behind a line, where no prompt is known
+	pasteLast  = 700 * time.Millisecond // behind the last one: what it is answered may be slow to come
+)
+
+// Paste types a text line by line, through the same guard as a runbook's commands: each line is seen on the
+// device before it is ended, a danger is not typed, and the first line that is refused stops it and is named.
+// Control characters besides tabs are refused before anything is sent.
+func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (result Pasted, err error) {
+	lines := strings.Split(strings.TrimRight(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text), "\n"), "\n")
+	for i, line := range lines {
+		if at := strings.IndexFunc(line, func(r rune) bool { return unicode.IsControl(r) && r != '\t' }); at >= 0 {
+			return result, &PasteFailed{i + 1, line, fmt.Sprintf("it holds the control character %q, which is never typed to a device", line[at])}
+		}
+	}
+	if err := s.takeForPaste(); err != nil {
+		return result, err
+	}
+	defer s.do(func() { s.running = false; s.takeHelm("the text was typed") })
+	held, release := console{s}.WithHelm(ctx)
+	defer release()
+	p := &pasting{console: console{s}, opt: opt, of: len(lines)}
+	if p.opt.Limit == 0 {
+		p.opt.Limit = pasteLimit
+	}
+	begun := s.opt.Clock.Now()
+	s.hub.Emit(event.TransferBegin{File: or(opt.Name, "pasted text"), Size: int64(len(text)), By: "paste"})
+	for i, line := range lines {
+		if err = p.line(held, i+1, line); err != nil {
+			break
+		}
+		result.Lines, result.Typed = i+1, result.Typed+len(line)+1
+		s.hub.Emit(event.Transfer{Bytes: int64(min(result.Typed, len(text))), Size: int64(len(text)), Blocks: i + 1, State: fmt.Sprintf("line %d of %d", i+1, len(lines))})
+		if opt.Progress != nil {
+			opt.Progress(i+1, len(lines))
+		}
+	}
+	if err != nil && errors.Is(context.Cause(held), runbook.ErrHelm) {
+		err = runbook.ErrHelm
+	}
+	result.Took = s.opt.Clock.Since(begun)
+	end := event.TransferEnd{Outcome: event.Done, Bytes: int64(min(result.Typed, len(text))), Blocks: result.Lines, Took: result.Took}
+	if err != nil {
+		end.Outcome, end.Message = event.Failed, err.Error()
+	}
+	s.hub.Emit(end)
+	return result, err
+}
+
+func or(text, fallback string) string {
+	if text == "" {
+		return fallback
+	}
+	return text
+}
+
+// takeForPaste gives the line to the text, unless a runbook has it.
+func (s *Session) takeForPaste() (err error) {
+	s.do(func() {
+		switch {
+		case s.running:
+			err = errors.New("a runbook or a transfer is under way: the text is not typed into it")
+		case s.line == nil:
+			err = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)
+		default:
+			s.forgetHeld()
+			s.running = true
+			s.giveToRunbook("a text is typed")
+		}
+	})
+	return err
+}
+
+// pasting is one text under way.
+type pasting struct {
+	console
+	opt PasteOptions
+	of  int
+}
+
+func (p *pasting) line(ctx context.Context, number int, line string) error {
+	shown := line
+	if p.View().Secret {
+		shown = "[secret]"
+	}
+	fail := func(format string, args ...any) error {
+		return &PasteFailed{number, shown, fmt.Sprintf(format, args...)}
+	}
+	if says := p.Stops(line); says != "" && !p.opt.Dangers {
+		return fail("%s; neither it nor what follows was typed", says)
+	}
+	if err := p.enter(ctx, line); err != nil {
+		if ctx.Err() == nil && !errors.Is(err, runbook.ErrLineLost) {
+			return fail("%v", err)
+		}
+		return err
+	}
+	if p.opt.Blind {
+		return p.Clock().Wait(ctx, p.opt.Line)
+	}
+	v, err := p.answered(ctx, number)
+	switch {
+	case err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
+		return fail("the prompt did not come within %s", p.opt.Limit)
+	case err != nil:
+		return err
+	}
+	if p.opt.Fail != nil {
+		if refused := strings.TrimSpace(p.opt.Fail.FindString(v.Output())); refused != "" {
+			return fail("the device answered: %s", refused)
+		}
+	}
+	return p.Clock().Wait(ctx, p.opt.Line)
+}
+
+// enter types a line and ends it.
+func (p *pasting) enter(ctx context.Context, line string) error {
+	how := runbook.Typing{Fresh: true, Leads: p.s.opt.Dialect.Leads(line), Secret: p.View().Secret}
+	switch {
+	case how.Secret:
+		return p.send(ctx, line+p.s.opt.Dialect.Enter(), how, "")
+	case p.opt.Blind && p.opt.Character == 0:
+		return p.send(ctx, line+p.s.opt.Dialect.Enter(), how, line)
+	case p.opt.Character > 0:
+		for _, key := range line {
+			if err := p.send(ctx, string(key), runbook.Typing{}, ""); err != nil {
+				return err
+			}
+			if err := p.Clock().Wait(ctx, p.opt.Character); err != nil {
+				return err
+			}
+		}
+		return p.send(ctx, p.s.opt.Dialect.Enter(), how, line)
+	}
+	return p.Command(ctx, line, how)
+}
+
+// answered waits until the device is done with a line: at its prompt, or quiet where none is known.
+func (p *pasting) answered(ctx context.Context, number int) (sense.View, error) {
+	limited, cancel := p.Clock().WithTimeout(ctx, p.opt.Limit)
+	defer cancel()
+	switch {
+	case p.opt.Prompt != nil:
+		for {
+			v, err := p.Await(limited, func(v sense.View) bool { return v.Answered && v.Free && p.opt.Prompt.MatchString(v.Asked) })
+			if err != nil {
+				return v, err
+			}
+			if now, err := p.quiet(limited, v.Bytes, sense.Settle); err != nil || now.Bytes == v.Bytes {
+				return now, err
+			}
+		}
+	case p.s.opt.Dialect != nil:
+		return p.Await(limited, func(v sense.View) bool { return v.AtPrompt || v.Dialog != "" })
+	}
+	quiet := pasteQuiet
+	if number == p.of {
+		quiet = pasteLast
+	}
+	for {
+		v := p.View()
+		if now, err := p.quiet(limited, v.Bytes, quiet); err != nil || now.Bytes == v.Bytes {
+			return now, err
+		}
+	}
+}
+
+// quiet waits for more than so many bytes, and no longer than that.
+func (p *pasting) quiet(ctx context.Context, had int64, wait time.Duration) (sense.View, error) {
+	limited, cancel := p.Clock().WithTimeout(ctx, wait)
+	defer cancel()
+	_, err := p.Await(limited, func(v sense.View) bool { return v.Bytes > had })
+	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+		err = nil
+	}
+	return p.View(), err
+}
