@@ -72,11 +72,11 @@ const readTries = 3
 
 // command types a command and returns what was answered until the next prompt, questions answered.
 func (e *Engine) command(ctx context.Context, command string, limit time.Duration) (string, error) {
+	if err := e.console.Command(ctx, command, Typing{Fresh: true}); err != nil {
+		return "", err
+	}
 	limited, cancel := e.console.Clock().WithTimeout(ctx, limit)
 	defer cancel()
-	if err := e.console.Command(limited, command, Typing{Fresh: true}); err != nil {
-		return "", e.awaited(ctx, limited, err, "“"+command+"” could not be typed")
-	}
 	for {
 		v, err := e.console.Await(limited, func(v sense.View) bool { return v.AtPrompt || v.Dialog != "" })
 		if err != nil {

@@ -328,9 +328,21 @@ func (s *Sense) ended(at time.Time, line shown.Ended) {
 		return
 	}
 	s.matchTexts(line.Text, at)
-	if line.New {
+	if line.New && endsAsking(line.Text) {
 		s.askedSecret(string(line.Text))
 	}
+}
+
+// endsAsking leaves out the lines that were ended and do not look like a question, of which a flood has many:
+// those that are long, or end like a sentence or a value.
+func endsAsking(line []byte) bool {
+	const longest = 120
+	line = bytes.TrimRight(line, " ")
+	if len(line) == 0 || len(line) > longest {
+		return false
+	}
+	last := line[len(line)-1]
+	return last != '.' && (last < '0' || last > '9') && (last|0x20 < 'a' || last|0x20 > 'z')
 }
 
 func (s *Sense) askedSecret(line string) {

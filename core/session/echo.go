@@ -17,7 +17,8 @@ const (
 	echoTries    = 4
 	echoPatience = 2500 * time.Millisecond // without a byte before an echo is taken as it is
 	echoSilence  = 12 * time.Second        // before the first byte: a device may be busy, or flow control hold the line
-	leastOfWall  = 1500 * time.Millisecond // the same of the wall's time, where the device's runs faster
+	leastOfWall  = 400 * time.Millisecond  // the same of the wall's time, where the device's runs faster
+	wrongQuiet   = time.Second             // behind an echo that cannot become what was typed any more
 	keyPatience  = 400 * time.Millisecond  // for the echo of one key
 	emptyLimit   = 5 * time.Second
 )
@@ -125,8 +126,11 @@ func (c console) awaitEcho(ctx context.Context, text, base string, typedAt int64
 	for {
 		had := v.Bytes
 		patience := max(echoPatience, time.Duration(float64(leastOfWall)*c.Clock().Scale()))
-		if had == typedAt {
+		switch shown, known := v.Typed(); {
+		case had == typedAt:
 			patience = max(patience, echoSilence)
+		case known && !strings.HasPrefix(text, strings.TrimRight(shown, " ")):
+			patience = max(wrongQuiet, time.Duration(float64(leastOfWall/2)*c.Clock().Scale()))
 		}
 		limited, cancel := c.Clock().WithTimeout(ctx, patience)
 		now, err := c.Await(limited, func(v sense.View) bool { return v.Free && v.Shows(text, base) || v.Bytes > had })
