@@ -21,7 +21,6 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/runbook"
-	"pilotrix/core/sense"
 	"pilotrix/core/session"
 	"pilotrix/core/state"
 	"pilotrix/tui/console"
@@ -539,11 +538,7 @@ func (a *app) hunt() tea.Cmd {
 	}
 	a.say("hunting for the speed")
 	return func() tea.Msg {
-		hunt := sense.Hunt{}
-		if a.opt.Dialect != nil {
-			hunt.Prompts, hunt.Key = a.opt.Dialect.Prompts(), a.opt.Dialect.Nudge()
-		}
-		found, err := a.session.Hunt(a.ctx, hunt)
+		found, err := a.session.Hunt(a.ctx, a.opt.Dialect.Hunt())
 		if err == nil && found.Best() == 0 {
 			return saidMsg("no speed fits: is the device on?")
 		}

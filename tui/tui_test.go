@@ -337,6 +337,52 @@ func TestNoEscapeSequenceOfTheDeviceGetsThrough(t *testing.T) {
 	}
 }
 
+// TestEveryChoiceOfTheLeaderKeyIsInSight looks for each one whole, in windows wide and narrow.
+func TestEveryChoiceOfTheLeaderKeyIsInSight(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, rescue()...)
+	a.mode = strip.Leader
+	for _, size := range [][2]int{{200, 50}, {160, 40}, {80, 24}, {60, 20}} {
+		text := strings.Join(shown(a, size[0], size[1]), "\n")
+		for _, want := range []string{"h hunt the speed", "s set our speed", "b send a break", "/ search", "x stop the runbook", "i interlocks off", "u charset", "p plain screen", "q quit", "^G send it to the device"} {
+			assert.Contains(t, text, want, "%v", size)
+		}
+	}
+}
+
+func TestNoiseIsDimmedWhereItStands(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, event.SessionBegin{Target: "bench:hollow-rtr1"}, event.In{Bytes: event.Text("an answer\r\n")},
+		event.In{Bytes: event.Text("*00:01 port 3: link down\r\n")}, event.Noise{Text: "*00:01 port 3: link down"}, event.In{Bytes: event.Text("more of it\r\n")})
+	looks := map[string]any{}
+	for _, line := range a.console.Lines(a.theme) {
+		for _, piece := range line {
+			looks[strings.TrimSpace(piece.Text)] = piece.Look.FG
+		}
+	}
+	assert.Equal(t, a.theme.Quiet, looks["*00:01 port 3: link down"])
+	assert.Equal(t, looks["an answer"], looks["more of it"])
+	assert.NotEqual(t, a.theme.Quiet, looks["an answer"])
+}
+
+func TestATerminalOfFixedSizeStaysThatSize(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, event.SessionBegin{Target: "bench:hollow-rtr1"}, event.Terminal{Cols: 80, Rows: 24, Charset: "cp437"},
+		event.In{Bytes: event.Text("\x1b[1;1Ha\x1b[1;200Hz\x1b[24;1H\xcd\xcd")})
+	rows := shown(a, 160, 40)
+	text := strings.Join(rows, "\n")
+	assert.Contains(t, text, "══", "the device's own letters")
+	corners := ""
+	for _, row := range rows {
+		if strings.Contains(row, "a"+strings.Repeat(" ", 78)+"z") {
+			corners = row
+		}
+	}
+	assert.NotEmpty(t, corners, "the device draws on 80 columns of a window that is wider")
+	feed(a, event.Terminal{Cols: 80, Rows: 24, Plain: true}, event.In{Bytes: event.Text("\r\nback\r\n")})
+	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "back")
+}
+
 func TestAnAnswerRightAfterTheQuestionIsAskedForOnceMore(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	lines := strip.Lines(a.theme, a.state, strip.View{}, 80)

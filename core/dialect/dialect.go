@@ -451,6 +451,15 @@ func (d *Dialect) ModeTitle(name string) string {
 	return name
 }
 
+// Hunt is how the device's speed is looked for: the speeds it is known to have come first. It works on
+// a nil dialect.
+func (d *Dialect) Hunt() sense.Hunt {
+	if d == nil {
+		return sense.Hunt{}
+	}
+	return sense.Hunt{First: append([]int{d.Line.Speed}, d.Line.Speeds...), Prompts: d.Prompts(), Key: d.Nudge()}
+}
+
 // Prompts are the patterns of all prompts.
 func (d *Dialect) Prompts() []*regexp.Regexp {
 	var all []*regexp.Regexp

@@ -155,3 +155,26 @@ func TestASecretMadeInTheSessionIsLearned(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(written), "once-only", "not even by who forgets to redact")
 }
+
+// TestAFullFeedSaysSoUntilItIsRead is what slows a flooding line down to its slowest reader.
+func TestAFullFeedSaysSoUntilItIsRead(t *testing.T) {
+	hub := NewHub(clock.Real())
+	slow, quick := hub.Subscribe(), hub.Subscribe()
+	piece := In{Bytes: make(Text, 64<<10)}
+	for n := 0; !hub.Full(); n++ {
+		require.LessOrEqual(t, n, 1<<10, "a feed has a bound")
+		hub.Emit(piece)
+	}
+	_, err := quick.Next(t.Context())
+	require.NoError(t, err)
+	assert.True(t, hub.Full(), "the slowest reader counts")
+
+	batch, err := slow.Some(t.Context(), 100<<10)
+	require.NoError(t, err)
+	assert.Len(t, batch, 2, "no more than was asked for, besides the piece that passes it")
+	select {
+	case <-hub.Room():
+	case <-t.Context().Done():
+	}
+	assert.False(t, hub.Full())
+}

@@ -101,18 +101,13 @@ func (e *Engine) speedModes() (modes []string) {
 
 // hunt looks for the speed the device speaks.
 func (e *Engine) hunt(ctx context.Context) (sense.Found, error) {
-	speeds := e.p.Dialect.Line.Speeds
 	ours, can := e.console.Speed()
 	if !can {
 		return sense.Found{}, nil
 	}
-	order := []int{}
-	for _, speed := range append(append([]int{ours, e.p.Dialect.Line.Speed}, speeds...), sense.UsualSpeeds...) {
-		if speed != 0 && !slices.Contains(order, speed) {
-			order = append(order, speed)
-		}
-	}
-	return e.console.Hunt(ctx, sense.Hunt{Speeds: order, Key: e.p.Dialect.Nudge(), Prompts: e.p.Dialect.Prompts()})
+	hunt := e.p.Dialect.Hunt()
+	hunt.First = append([]int{ours}, hunt.First...)
+	return e.console.Hunt(ctx, hunt)
 }
 
 const (

@@ -26,7 +26,8 @@ type Ear interface {
 
 // Hunt sets how speeds are tried. Zero values have defaults.
 type Hunt struct {
-	Speeds  []int
+	First   []int            // speeds to try before the usual ones, in baud; 0 is left out
+	Speeds  []int            // the usual ones, default UsualSpeeds
 	Key     string           // pressed at each speed, default a carriage return
 	Passive bool             // press nothing
 	Listen  time.Duration    // before a key is pressed, default 300 ms
@@ -74,7 +75,7 @@ func (h Hunt) Run(ctx context.Context, ear Ear) (Found, error) {
 	h.Key = cmp.Or(h.Key, "\r")
 	h.Listen, h.Answer = cmp.Or(h.Listen, 300*time.Millisecond), cmp.Or(h.Answer, 700*time.Millisecond)
 	var found Found
-	for _, speed := range h.Speeds {
+	for _, speed := range h.order() {
 		candidate, err := h.try(ctx, ear, speed)
 		if err != nil {
 			return found, err
@@ -99,6 +100,16 @@ func (h Hunt) Run(ctx context.Context, ear Ear) (Found, error) {
 		return found, ear.Tune(ctx, best)
 	}
 	return found, nil
+}
+
+// order is every speed once, the likely ones first.
+func (h Hunt) order() (speeds []int) {
+	for _, speed := range slices.Concat(h.First, h.Speeds) {
+		if speed > 0 && !slices.Contains(speeds, speed) {
+			speeds = append(speeds, speed)
+		}
+	}
+	return speeds
 }
 
 // confirm looks for a prompt at a speed that cannot be right when this one is.
@@ -157,16 +168,20 @@ func (h Hunt) score(speed int, heard []byte) Candidate {
 // littleSense is what bytes are worth that could be anything: below what Best takes.
 const littleSense = 0.15
 
-// various reports whether there is enough in what was heard to tell text from chance.
+// various reports whether there is enough in what was heard to tell text from chance, or from the dots,
+// bars and turning strokes of a device at work.
 func various(heard []byte) bool {
-	const fewest = 4
-	seen := map[byte]bool{}
+	const fewest, fewestLetters = 4, 2
+	seen, letters := map[byte]bool{}, map[byte]bool{}
 	for _, b := range heard {
 		if b > ' ' && b < 0x7f {
 			seen[b] = true
 		}
+		if lower := b | 0x20; lower >= 'a' && lower <= 'z' || b >= '0' && b <= '9' {
+			letters[b] = true
+		}
 	}
-	return len(seen) >= fewest
+	return len(seen) >= fewest && len(letters) >= fewestLetters
 }
 
 func lastLine(p []byte) string {

@@ -272,6 +272,46 @@ func TestHuntSaysWhenNothingFits(t *testing.T) {
 	assert.Zero(t, found.Best())
 }
 
+// TestHuntTriesLikelySpeedsFirst counts what is tried before the device's own speed.
+func TestHuntTriesLikelySpeedsFirst(t *testing.T) {
+	var tried []int
+	found, err := Hunt{
+		First: []int{0, 38400, 1200}, Prompts: []*regexp.Regexp{regexp.MustCompile(`^sill: $`)},
+		Tried: func(c Candidate) { tried = append(tried, c.Speed) },
+	}.Run(t.Context(), &room{speed: 57600})
+	require.NoError(t, err)
+	assert.Equal(t, 57600, found.Best())
+	assert.Equal(t, []int{38400, 1200, 9600, 115200, 57600}, tried)
+}
+
+// says is a line on which the same comes at every speed.
+type says struct {
+	room
+	text string
+}
+
+func (s *says) Listen(context.Context, time.Duration, time.Duration) ([]byte, error) {
+	return []byte(s.text), nil
+}
+
+func TestHuntIsNotSureOfALineWithoutSpeed(t *testing.T) {
+	prompt := []*regexp.Regexp{regexp.MustCompile(`^sill: $`)}
+	_, err := Hunt{Prompts: prompt, Doubt: true}.Run(t.Context(), &says{text: "\r\nsill: "})
+	require.ErrorIs(t, err, ErrNoSpeed)
+
+	unknown, err := Hunt{}.Run(t.Context(), &says{text: "\r\nsill: "})
+	require.NoError(t, err)
+	assert.Zero(t, unknown.Best(), "no speed stands out")
+}
+
+func TestHuntIsNotSureOfABusyDevice(t *testing.T) {
+	for _, dots := range []string{"....................", "#", "=", "ffffffffffff", "-\b/\b|\b\\\b-\b"} {
+		found, err := Hunt{Speeds: []int{9600}}.Run(t.Context(), &says{text: dots})
+		require.NoError(t, err)
+		assert.Zero(t, found.Best(), "%q", dots)
+	}
+}
+
 // BenchmarkPrompt measures what the sensing itself adds between a prompt's last byte and its
 // recognition, beside the quiet it waits for, and prints the whole as a share of the 30 ms allowed.
 func BenchmarkPrompt(b *testing.B) {

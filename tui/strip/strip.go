@@ -50,9 +50,7 @@ type Choice struct{ Key, Does string }
 func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	switch v.Mode {
 	case Leader:
-		return []paint.Line{choices(t, []Choice{
-			{"h", "hunt the speed"}, {"s", "set our speed"}, {"b", "send a break"}, {"/", "search"}, {"x", "stop the runbook"}, {"i", "interlocks " + onOff(s.LocksOff)}, {"u", "charset"}, {"p", "plain screen"}, {"q", "quit"}, {v.Leader, "send it to the device"},
-		}).Fit(width).On(t.Strip)}
+		return leader(t, s, v, width)
 	case HandBack:
 		return question(t, width, t.Here, "◉", "Helm", "Give the helm back to the runbook, which waits in “"+presentTitle(s)+"”.", nil, []Choice{
 			{"Enter", "repeat this step"}, {"n", "it is done, go on"}, {"x", "stop the runbook"}, {"Esc", "keep the helm"},
@@ -73,6 +71,20 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		return ask(t, s, v, width)
 	}
 	return []paint.Line{plain(t, s, v).Fit(width).On(t.Strip)}
+}
+
+// leader lists what may follow the leader key, on as many rows as that takes: a choice that is cut off
+// cannot be taken.
+func leader(t theme.Theme, s *state.State, v View, width int) []paint.Line {
+	lines := rows(t, []Choice{
+		{"h", "hunt the speed"}, {"s", "set our speed"}, {"b", "send a break"}, {"/", "search"},
+		{"x", "stop the runbook"}, {"i", "interlocks " + onOff(s.LocksOff)}, {"u", "charset"},
+		{"p", "plain screen"}, {"q", "quit"}, {v.Leader, "send it to the device"},
+	}, width)
+	for i := range lines {
+		lines[i] = lines[i].Fit(width).On(t.Strip)
+	}
+	return lines
 }
 
 func onOff(off bool) string {
@@ -119,12 +131,12 @@ func typed(t theme.Theme, width int, label string, v View, help string) []paint.
 // ask draws a question of the session with what it would type and its way back.
 func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	a := s.Ask
-	var rows [][2]string
+	var facts [][2]string
 	if len(a.Types) > 0 {
-		rows = append(rows, [2]string{"Will type", strings.Join(a.Types, "   ·   ")})
+		facts = append(facts, [2]string{"Will type", strings.Join(a.Types, "   ·   ")})
 	}
 	if a.WayBack != "" {
-		rows = append(rows, [2]string{"Way back", a.WayBack})
+		facts = append(facts, [2]string{"Way back", a.WayBack})
 	}
 	switch a.Form {
 	case "hold":
@@ -140,9 +152,9 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		if v.NotYet {
 			keys[0].Does = "go on (press it once more: that one came too soon)"
 		}
-		return question(t, width, color, mark, word, a.Text, rows, keys)
+		return question(t, width, color, mark, word, a.Text, facts, keys)
 	case "operator":
-		return question(t, width, t.Here, "☞", "Your hands", a.Text, rows, []Choice{{"Enter", "done"}, {"Esc", "stop here"}})
+		return question(t, width, t.Here, "☞", "Your hands", a.Text, facts, []Choice{{"Enter", "done"}, {"Esc", "stop here"}})
 	case "dialog":
 		return question(t, width, t.Here, "?", "The device asks", a.Text, [][2]string{{"Answer it", "by typing, then give the helm back with F10"}}, []Choice{{"Enter", "it was answered"}, {"Esc", "stop here"}})
 	}
@@ -152,13 +164,13 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 			keys = append(keys, Choice{v.Leader + " w", "go the way back"})
 		}
 	}
-	return question(t, width, t.Bad, "✗", "Failed", a.Text, rows, keys)
+	return question(t, width, t.Bad, "✗", "Failed", a.Text, facts, keys)
 }
 
 // question draws a strip of several rows.
 func question(t theme.Theme, width int, color interface {
 	RGBA() (r, g, b, a uint32)
-}, mark, word, text string, rows [][2]string, keys []Choice,
+}, mark, word, text string, facts [][2]string, keys []Choice,
 ) []paint.Line {
 	head := paint.Line{paint.Strong(color, " "+mark+"  "), paint.Strong(color, word+"   ")}
 	indent := head.Width()
@@ -172,25 +184,35 @@ func question(t theme.Theme, width int, color interface {
 		}
 		lines = append(lines, paint.Line{paint.Piece{Text: strings.Repeat(" ", indent)}, paint.Strong(t.Bright, row)})
 	}
-	for _, row := range rows {
+	for _, row := range facts {
 		label := fmt.Sprintf("    %-12s", row[0])
 		for _, part := range paint.Wrap(row[1], max(20, width-len(label)-1)) {
 			lines = append(lines, paint.Line{paint.In(t.Quiet, label), paint.In(t.Text, part)})
 			label = strings.Repeat(" ", len(label))
 		}
 	}
-	lines = append(lines, append(paint.Line{paint.Piece{Text: "   "}}, choices(t, keys)...))
+	for _, line := range rows(t, keys, width-3) {
+		lines = append(lines, append(paint.Line{paint.Piece{Text: "   "}}, line...))
+	}
 	for i := range lines {
 		lines[i] = lines[i].Fit(width).On(t.Hold)
 	}
 	return lines
 }
 
-func choices(t theme.Theme, keys []Choice) (line paint.Line) {
+// rows lays choices out from left to right, on as many rows as they need.
+func rows(t theme.Theme, keys []Choice, width int) []paint.Line {
+	lines := []paint.Line{nil}
 	for _, k := range keys {
-		line = append(line, paint.Strong(t.Key, " "+k.Key), paint.In(t.Text, " "+k.Does+"  "))
+		choice := paint.Line{paint.Strong(t.Key, " "+k.Key), paint.In(t.Text, " "+k.Does+"  ")}
+		last := &lines[len(lines)-1]
+		if len(*last) > 0 && last.Width()+choice.Width()-2 > width {
+			lines = append(lines, nil)
+			last = &lines[len(lines)-1]
+		}
+		*last = append(*last, choice...)
 	}
-	return line
+	return lines
 }
 
 // plain says who has the helm and what typing does.
