@@ -125,6 +125,15 @@ func TestComplaints(t *testing.T) {
 		"no answer":          {`answer: y}`, `because: why}`, "has no answer", "small.yaml:16:"},
 		"broken expression":  {`'${user}'`, `'${user +}'`, "${user +}", "small.yaml:31:"},
 		"unknown key":        {`line: {speed: 9600}`, `line: {sped: 9600}`, "sped", "small.yaml:3:"},
+		"noise pattern":      {`line: {speed: 9600}`, `noise: ['^(x']`, "bad pattern", "small.yaml:3:"},
+		"noise of anything":  {`line: {speed: 9600}`, `noise: ['.*']`, "takes an empty line", "small.yaml:3:"},
+		"pager pattern":      {`line: {speed: 9600}`, `pager: {pattern: '(more'}`, "bad pattern", "small.yaml:3:"},
+		"pager without one":  {`line: {speed: 9600}`, `pager: {key: q}`, "pattern", "small.yaml:3:"},
+		"echo":               {`speed: 9600`, `echo: loud`, `"loud"`, "small.yaml:3:"},
+		"size":               {`speed: 9600`, `size: wide`, `size=wide`, "small.yaml:3:"},
+		"charset":            {`speed: 9600`, `charset: utf-7`, `"utf-7"`, "small.yaml:3:"},
+		"framing":            {`speed: 9600`, `framing: 9X7`, `framing=9X7`, "small.yaml:3:"},
+		"flow":               {`speed: 9600`, `flow: some`, `"some"`, "small.yaml:3:"},
 		"wrong type":         {`speed: 9600`, `speed: fast`, "fast", "small.yaml:3:"},
 	} {
 		t.Run(name, func(t *testing.T) {
