@@ -45,8 +45,8 @@ type Wire struct {
 
 	quirks  *quirks
 	unread  atomic.Int64 // bytes that have arrived and were not read
-	busyIn  busy
-	busyOut busy
+	runIn   busy
+	runOut  busy
 	held    []byte // what the adapter has and delivers at its next tick
 	ticking bool
 	noisy   time.Time // when the next burst of noise comes
@@ -165,7 +165,7 @@ func (w *Wire) listen(ctx context.Context, host Host) {
 			if w.hold(ctx) != nil {
 				return
 			}
-			w.deliver(ctx, w.mangle(&w.busyIn, resample(append([]byte(nil), piece...), speed, w.Baud())))
+			w.deliver(ctx, w.mangle(&w.runIn, resample(append([]byte(nil), piece...), speed, w.Baud())))
 		}
 	}
 }
@@ -308,7 +308,7 @@ func (w *Wire) emit(piece []byte, baud int) {
 	if host == nil {
 		return
 	}
-	heard := w.mangle(&w.busyOut, resample(append([]byte(nil), piece...), baud, host.Speed()))
+	heard := w.mangle(&w.runOut, resample(append([]byte(nil), piece...), baud, host.Speed()))
 	heard = append(heard, w.burst()...)
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -92,7 +92,7 @@ func TestOtherCharacterSets(t *testing.T) {
 // TestNothingTurnsTheDirectionOfWriting lets no character through that makes a terminal show text in
 // another order than it has.
 func TestNothingTurnsTheDirectionOfWriting(t *testing.T) {
-	for _, r := range []rune("\u061c\u200b\u200e\u200f\u2028\u2029\u202a\u202b\u202c\u202d\u202e\u2060\u2066\u2067\u2068\u2069\ufeff") {
+	for _, r := range "\u061c\u200b\u200e\u200f\u2028\u2029\u202a\u202b\u202c\u202d\u202e\u2060\u2066\u2067\u2068\u2069\ufeff" {
 		s := New(20, 2)
 		s.Write([]byte("a" + string(r) + "b"))
 		assert.Equal(t, "a\ufffdb", live(s), "%U", r)

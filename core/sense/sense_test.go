@@ -155,8 +155,13 @@ func TestAReceiverAsksMoreThanOnceWithTimeBetween(t *testing.T) {
 // TestLettersInATextAskForNothing has names and words that begin like a request.
 func TestLettersInATextAskForNothing(t *testing.T) {
 	for _, pieces := range [][]string{
-		{"CC", "ITT link up\r\n"}, {"GG", "-core-1 ~ "}, {"tell\r\nCCITT link up\r\n", "CC-core-1 is up\r\n"}, {"C", "RC error\r\n"}, {"\x15\x15"},
-		{"sill: C", "C"}, {"C", "G", "C", "G"},
+		{"CC", "ITT link up\r\n"},
+		{"GG", "-core-1 ~ "},
+		{"tell\r\nCCITT link up\r\n", "CC-core-1 is up\r\n"},
+		{"C", "RC error\r\n"},
+		{"\x15\x15"},
+		{"sill: C", "C"},
+		{"C", "G", "C", "G"},
 	} {
 		s := newStream(config())
 		for _, piece := range pieces {

@@ -77,9 +77,16 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 // cannot be taken.
 func leader(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	lines := rows(t, []Choice{
-		{"h", "hunt the speed"}, {"s", "set our speed"}, {"b", "send a break"}, {"/", "search"},
-		{"x", "stop the runbook"}, {"i", "interlocks " + onOff(s.LocksOff)}, {"u", "charset"},
-		{"p", "plain screen"}, {"q", "quit"}, {v.Leader, "send it to the device"},
+		{"h", "hunt the speed"},
+		{"s", "set our speed"},
+		{"b", "send a break"},
+		{"/", "search"},
+		{"x", "stop the runbook"},
+		{"i", "interlocks " + onOff(s.LocksOff)},
+		{"u", "charset"},
+		{"p", "plain screen"},
+		{"q", "quit"},
+		{v.Leader, "send it to the device"},
 	}, width)
 	for i := range lines {
 		lines[i] = lines[i].Fit(width).On(t.Strip)
