@@ -25,7 +25,7 @@ func (p *program) benchCommand() *cobra.Command {
 		Example: `  pilotrix bench hollow-rtr1 --time-scale 1
   pilotrix bench hollow-rtr1 --awkward                  with everything that real devices do
   pilotrix bench mare-gw1 --awkward=noise,pager,wrap
-  pilotrix open serial:PATH     in another terminal`,
+  pilotrix open PATH     in another terminal`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ways, err := bench.ParseAwkward(awkward)

@@ -63,7 +63,7 @@ answer awaited before the next; control characters are refused before anything i
 	cmd.Flags().DurationVar(&opt.Character, "character", 0, "a pause after each character, such as `2ms`")
 	cmd.Flags().DurationVar(&opt.Line, "line", 0, "a pause after each line, such as `100ms`")
 	cmd.Flags().StringVar(&prompt, "prompt", "", "await this `pattern` after each line, instead of its echo")
-	cmd.Flags().StringVar(&fail, "fail", "", "end when an answer matches this `pattern`")
+	cmd.Flags().StringVar(&fail, "fail", "", "end when an answer matches this `pattern`, too, besides those that the dialect knows")
 	cmd.Flags().BoolVar(&opt.Dangers, "dangers", false, "type lines that the dialect calls a danger, too")
 	cmd.Flags().BoolVar(&opt.Blind, "blind", false, "await nothing")
 	cmd.Flags().DurationVar(&opt.Limit, "limit", 0, "how `long` an echo or a prompt may take; 10 s unless said")

@@ -34,6 +34,7 @@ type Dialect struct {
 	restarts []*regexp.Regexp
 	fetch    float64 // bytes a second
 	secrets  []*regexp.Regexp
+	refused  []*regexp.Regexp
 	headers  []image.Header
 	sense    sense.Config
 	cols     int
@@ -200,6 +201,11 @@ func (c *compiler) lines() {
 			c.d.sense.Noise = append(c.d.sense.Noise, pattern)
 		}
 	}
+	for i, refused := range c.d.Document.Refused {
+		if pattern := c.pattern(fmt.Sprintf("refused[%d]", i), refused); pattern != nil {
+			c.d.refused = append(c.d.refused, pattern)
+		}
+	}
 	c.d.sense.Pager = c.pattern("pager.pattern", c.d.Document.Pager.Pattern)
 	if c.d.sense.Pager == nil && c.d.Document.Pager.Key != "" {
 		c.complain("pager.key", "a pager needs the pattern of what it asks with")
@@ -233,6 +239,22 @@ func (d *Dialect) Empties() string {
 		return ""
 	}
 	return d.Line.Empty
+}
+
+// Refuses finds the words by which an answer says that a line was not taken, empty when it does not say so. It
+// works on a nil dialect.
+func (d *Dialect) Refuses(answer string) string {
+	if d == nil {
+		return ""
+	}
+	for line := range strings.Lines(answer) {
+		for _, refused := range d.refused {
+			if words := strings.TrimSpace(refused.FindString(strings.TrimRight(line, "\n"))); words != "" {
+				return words
+			}
+		}
+	}
+	return ""
 }
 
 // PagerKey is the key that makes a pager go on.

@@ -127,6 +127,7 @@ func TestComplaints(t *testing.T) {
 		"unknown key":        {`line: {speed: 9600}`, `line: {sped: 9600}`, "sped", "small.yaml:3:"},
 		"noise pattern":      {`line: {speed: 9600}`, `noise: ['^(x']`, "bad pattern", "small.yaml:3:"},
 		"noise of anything":  {`line: {speed: 9600}`, `noise: ['.*']`, "takes an empty line", "small.yaml:3:"},
+		"refused pattern":    {`line: {speed: 9600}`, `refused: ['(no']`, "bad pattern", "small.yaml:3:"},
 		"pager pattern":      {`line: {speed: 9600}`, `pager: {pattern: '(more'}`, "bad pattern", "small.yaml:3:"},
 		"pager without one":  {`line: {speed: 9600}`, `pager: {key: q}`, "pattern", "small.yaml:3:"},
 		"echo":               {`speed: 9600`, `echo: loud`, `"loud"`, "small.yaml:3:"},

@@ -15,6 +15,7 @@ type Document struct {
 	Moves    []Move     `yaml:"moves" json:"moves,omitempty"`
 	Dialogs  []Dialog   `yaml:"dialogs" json:"dialogs,omitempty"`
 	Noise    []string   `yaml:"noise" json:"noise,omitempty" jsonschema:"description=RE2 patterns of lines that the device writes unasked"`
+	Refused  []string   `yaml:"refused" json:"refused,omitempty" jsonschema:"description=RE2 patterns of what it answers to a line that it does not take; they end a paste"`
 	Pager    Pager      `yaml:"pager" json:"pager,omitempty"`
 	Readings []Reading  `yaml:"readings" json:"readings,omitempty"`
 	Actions  []Action   `yaml:"actions" json:"actions,omitempty"`

@@ -47,6 +47,9 @@ func TestTargets(t *testing.T) {
 	for text, want := range map[string]Target{
 		"serial:/dev/ttyUSB0?speed=9600&framing=7e1&flow=none": {Kind: Serial, Address: "/dev/ttyUSB0", Speed: 9600, Framing: "7E1", Flow: "none"},
 		"/dev/ttyUSB0":                   {Kind: Serial, Address: "/dev/ttyUSB0"},
+		"/tmp/bench/mare-gw1?size=80x24": {Kind: Serial, Address: "/tmp/bench/mare-gw1", Size: "80x24"},
+		"unix:/run/board?size=132x43":    {Kind: Unix, Address: "/run/board", Size: "132x43"},
+		"tcp:[::1]:23?size=80x24":        {Kind: TCP, Address: "[::1]:23", Size: "80x24"},
 		"COM3":                           {Kind: Serial, Address: "COM3"},
 		"unix:/run/board":                {Kind: Unix, Address: "/run/board"},
 		"tcp:[::1]:23":                   {Kind: TCP, Address: "[::1]:23"},
@@ -68,6 +71,7 @@ func TestTargets(t *testing.T) {
 		"serial:/dev/ttyUSB0?speed=abc": "speed=abc",
 		"serial:x?framing=9N1":          "framing=9N1",
 		"serial:x?flow=maybe":           "flow=maybe",
+		"tcp:host:23?size=wide":         "size=wide",
 		"serial:?speed=9600":            "address is empty",
 	} {
 		_, err := ParseTarget(text)

@@ -53,9 +53,9 @@ const (
 )
 
 // ParseTarget reads KIND:ADDRESS, for a serial line (real or of the bench) with
-// ?speed=…&framing=…&flow=…. A path to a device file, or a COM port's name, is taken as serial.
+// ?speed=…&framing=…&flow=…&size=…, for a socket with ?size=…. A path, or a COM port's name, is taken as serial.
 func ParseTarget(text string) (Target, error) {
-	if strings.HasPrefix(text, "/dev/") || isCOMName(text) {
+	if strings.HasPrefix(text, "/") || isCOMName(text) {
 		text = Serial + ":" + text
 	}
 	kind, rest, found := strings.Cut(text, ":")
@@ -70,9 +70,18 @@ func ParseTarget(text string) (Target, error) {
 		if err := target.setOptions(query); err != nil {
 			return Target{}, fmt.Errorf("target %q: %w", text, err)
 		}
-	case Unix, Exec:
-	case TCP:
-		if !strings.Contains(rest, ":") {
+	case Exec:
+	case Unix, TCP:
+		if at := strings.LastIndex(rest, "?size="); at >= 0 {
+			target.Address, target.Size = rest[:at], rest[at+len("?size="):]
+			if _, _, err := ParseSize(target.Size); err != nil {
+				return Target{}, fmt.Errorf("target %q: %w", text, err)
+			}
+		}
+		if kind == Unix {
+			break
+		}
+		if !strings.Contains(target.Address, ":") {
 			return Target{}, fmt.Errorf("target %q: want tcp:HOST:PORT", text)
 		}
 	default:

@@ -24,7 +24,7 @@ type PasteOptions struct {
 	Blind     bool           // await nothing
 	Dangers   bool           // type lines that the dialect calls a danger, too
 	Limit     time.Duration  // for each echo or prompt, 10 s unless said
-	Fail      *regexp.Regexp // an answer that ends it
+	Fail      *regexp.Regexp // an answer that ends it, besides those of the dialect
 	Progress  func(line, of int)
 }
 
@@ -149,16 +149,24 @@ func (p *pasting) line(ctx context.Context, number int, line string) error {
 	v, err := p.answered(ctx, number)
 	switch {
 	case err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
-		return fail("the prompt did not come within %s", p.opt.Limit)
+		return fail("the prompt did not come within %s; the device shows %q", p.opt.Limit, sense.Sample([]byte(p.View().Partial), 60))
 	case err != nil:
 		return err
 	}
-	if p.opt.Fail != nil {
-		if refused := strings.TrimSpace(p.opt.Fail.FindString(v.Output())); refused != "" {
-			return fail("the device answered: %s", refused)
-		}
+	if refused := p.refusal(v.Output()); refused != "" {
+		return fail("the device answered: %s", refused)
 	}
 	return p.Clock().Wait(ctx, p.opt.Line)
+}
+
+// refusal finds the words of an answer by which the device did not take the line.
+func (p *pasting) refusal(answer string) string {
+	if p.opt.Fail != nil {
+		if words := strings.TrimSpace(p.opt.Fail.FindString(answer)); words != "" {
+			return words
+		}
+	}
+	return p.s.opt.Dialect.Refuses(answer)
 }
 
 // enter types a line and ends it.

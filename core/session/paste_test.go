@@ -24,6 +24,7 @@ modes: [{mode: ready, prompt: '^[\w-]+ > $'}]
 noise: ['^\*log: ']
 dangers: [{pattern: '^wipe\b', says: empties a bank}]
 line: {empty: "\x15"}
+refused: ['what is \w+\?']
 `
 
 // pasteTo types a text to a device that answers each line.
@@ -136,6 +137,17 @@ func TestTheLineThatIsRefusedIsNamed(t *testing.T) {
 			assert.Equal(t, "good\rbad\r", sent, "it stops there")
 		}
 	}
+}
+
+func TestTheDialectKnowsWhatIsRefused(t *testing.T) {
+	_, sent, _, err := pasteTo(t, true, "what is this?\nbad\nlast\n", PasteOptions{}, func(line string) string {
+		if line == "bad" {
+			return "what is bad?\r\n" + promptOnly(line)
+		}
+		return promptOnly(line)
+	}, plainEcho)
+	require.ErrorContains(t, err, `line 2 of the text ("bad"): the device answered: what is bad?`)
+	assert.Equal(t, "what is this?\rbad\r", sent)
 }
 
 func TestWordsOfAFailureInTheTextItselfAreNone(t *testing.T) {
