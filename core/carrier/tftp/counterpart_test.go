@@ -386,12 +386,12 @@ func (w *watching) ends() []ended {
 }
 
 // serveOne is the counterpart's server for one request: it takes some of what is asked for, and may lie, refuse or go away.
-func (s *station) serveOne(t *testing.T, host *memory.Host, data []byte, lie int) (took []byte, err error) {
+func (s *station) serveOne(t *testing.T, host *memory.Host, data []byte, lie int) (took []byte, lied bool, err error) {
 	buf := make([]byte, 2000)
 	_ = s.conn.SetReadDeadline(time.Now().Add(time.Hour))
 	n, from, err := s.conn.ReadFromUDPAddrPort(buf)
 	if err != nil {
-		return nil, errQuiet
+		return nil, false, errQuiet
 	}
 	fields := strings.SplitN(string(buf[2:n]), "\x00", 3)
 	asked := optionsIn([]byte(fields[2]))
@@ -420,20 +420,22 @@ func (s *station) serveOne(t *testing.T, host *memory.Host, data []byte, lie int
 	if s.random.IntN(4) == 0 { // a server that knows no options
 		answer, one.blk, one.window = nil, 512, 1
 	}
+	lied = lie > 0 && bytes.Contains(answer, []byte("tsize"))
 	if buf[1] == 2 {
 		greeting := numbered(4, 0, nil)
 		if answer != nil {
 			greeting = append([]byte{0, 6}, answer...)
 		}
 		one.send(greeting)
-		return one.take(nil, greeting)
+		took, err = one.take(nil, greeting)
+		return took, lied, err
 	}
 	if answer != nil {
 		if err := one.offer(append([]byte{0, 6}, answer...)); err != nil {
-			return nil, err
+			return nil, lied, err
 		}
 	}
-	return nil, one.give(data)
+	return nil, lied, one.give(data)
 }
 
 // offer sends an OACK until it is acknowledged.
@@ -478,12 +480,13 @@ func TestOurClientAgainstAServerThatSharesNoCode(t *testing.T) {
 			client.NoSize = random.IntN(3) == 0
 			type served struct {
 				took []byte
+				lied bool
 				err  error
 			}
 			ends := make(chan served, 1)
 			go func() {
-				took, err := s.serveOne(t, far, data, lie)
-				ends <- served{took, err}
+				took, lied, err := s.serveOne(t, far, data, lie)
+				ends <- served{took, lied, err}
 			}()
 			at := netip.AddrPortFrom(far.Addr(), 69)
 			var got bytes.Buffer
@@ -501,11 +504,12 @@ func TestOurClientAgainstAServerThatSharesNoCode(t *testing.T) {
 			}
 			if err != nil {
 				failed++
-				require.True(t, mortal || lie > 0, what)
+				require.True(t, mortal || end.lied, what)
 				return
 			}
 			done++
 			require.True(t, bytes.Equal(data, has), what)
+			require.False(t, end.lied && !up, what+": another size was said")
 		})
 	}
 	assert.Greater(t, done, failed)
