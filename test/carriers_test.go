@@ -378,12 +378,17 @@ func TestPasteIntoADevice(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "setup.txt")
 	require.NoError(t, os.WriteFile(path, []byte("harbour\nlamp-and-tide\nlook banks\nfrobnicate\nlook lines\n"), 0o600))
 	args := []string{"paste", path, "--on", "bench:mare-gw1", "--time-scale", "20", "--logbook", "none", "--prompt", `(name: |word: | / )$`}
+	const refused = `line 4 of the text ("frobnicate"): the device answered: no such word: frobnicate`
 	out, err := exec.Command(program, args...).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	assert.Contains(t, string(out), "done: 5 lines")
-	out, err = exec.Command(program, append(args, "--fail", "no such word")...).CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), `line 4 of the text ("frobnicate"): the device answered: no such word; 3 lines were typed before it`)
+	assert.Contains(t, string(out), refused+"; 3 lines were typed before it")
+	out, err = exec.Command(program, append(args, "--fail", "room in the standby bank")...).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), `line 3 of the text ("look banks"): the device answered: room in the standby bank; 2 lines were typed before it`)
+	out, err = exec.Command(program, append(args, "--go-on")...).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), "refused: "+refused)
+	assert.Contains(t, string(out), "done: 5 lines")
 
 	require.NoError(t, os.WriteFile(path, []byte("look banks\n wipe  bank B\n"), 0o600))
 	out, err = exec.Command(program, args...).CombinedOutput()

@@ -14,6 +14,7 @@ import (
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/line"
+	"pilotrix/core/screen"
 	"pilotrix/core/session"
 )
 
@@ -64,6 +65,7 @@ answer awaited before the next; control characters are refused before anything i
 	cmd.Flags().DurationVar(&opt.Line, "line", 0, "a pause after each line, such as `100ms`")
 	cmd.Flags().StringVar(&prompt, "prompt", "", "await this `pattern` after each line, instead of its echo")
 	cmd.Flags().StringVar(&fail, "fail", "", "end when an answer matches this `pattern`, too, besides those that the dialect knows")
+	cmd.Flags().BoolVar(&opt.GoOn, "go-on", false, "type on after a line that the device does not take, and list those at the end")
 	cmd.Flags().BoolVar(&opt.Dangers, "dangers", false, "type lines that the dialect calls a danger, too")
 	cmd.Flags().BoolVar(&opt.Blind, "blind", false, "await nothing")
 	cmd.Flags().DurationVar(&opt.Limit, "limit", 0, "how `long` an echo or a prompt may take; 10 s unless said")
@@ -106,6 +108,9 @@ func (p *program) paste(ctx context.Context, target line.Target, scale float64, 
 	fmt.Fprintln(p.err)
 	if err = errors.Join(err, o.close("the text was typed")); err != nil {
 		return fmt.Errorf("%s: %w; %d lines were typed before it", name, err, result.Lines)
+	}
+	for _, refused := range result.Refused {
+		fmt.Fprintln(p.err, "refused: "+screen.Plain(refused))
 	}
 	fmt.Fprintf(p.out, "done: %d lines, %d characters in %s\n", result.Lines, result.Typed, result.Took.Round(10*time.Millisecond))
 	return nil

@@ -25,12 +25,14 @@ type PasteOptions struct {
 	Dangers   bool           // type lines that the dialect calls a danger, too
 	Limit     time.Duration  // for each echo or prompt, 10 s unless said
 	Fail      *regexp.Regexp // an answer that ends it, besides those of the dialect
+	GoOn      bool           // type on after a line that the device did not take
 	Progress  func(line, of int)
 }
 
 // Pasted is how far it came.
 type Pasted struct {
 	Lines, Typed int
+	Refused      []string // what the device did not take, where that did not end it, and why
 	Took         time.Duration
 }
 
@@ -86,6 +88,7 @@ func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (res
 	if err != nil && errors.Is(context.Cause(held), runbook.ErrHelm) {
 		err = runbook.ErrHelm
 	}
+	result.Refused = p.refused
 	result.Took = s.opt.Clock.Since(begun)
 	end := event.TransferEnd{Outcome: event.Done, Bytes: int64(min(result.Typed, len(text))), Blocks: result.Lines, Took: result.Took}
 	if err != nil {
@@ -124,6 +127,8 @@ type pasting struct {
 	console
 	opt PasteOptions
 	of  int
+
+	refused []string
 }
 
 func (p *pasting) line(ctx context.Context, number int, line string) error {
@@ -153,8 +158,13 @@ func (p *pasting) line(ctx context.Context, number int, line string) error {
 	case err != nil:
 		return err
 	}
-	if refused := p.refusal(v.Output()); refused != "" {
-		return fail("the device answered: %s", refused)
+	if words := p.refusal(v.Output()); words != "" {
+		refused := fail("the device answered: %s", words)
+		if !p.opt.GoOn {
+			return refused
+		}
+		p.refused = append(p.refused, refused.Error())
+		p.Emit(event.Note{Level: event.Warn, Text: refused.Error()})
 	}
 	return p.Clock().Wait(ctx, p.opt.Line)
 }
