@@ -20,7 +20,7 @@ func lines() Config {
 		Dialogs:    []Dialog{{Name: "sure", Ask: regexp.MustCompile(`\(y/n\) $`)}},
 		Noise:      []*regexp.Regexp{regexp.MustCompile(`^\*log: `)},
 		Pager:      regexp.MustCompile(`  more\? *$`),
-		AsksSecret: func(line string) bool { return strings.HasSuffix(line, "word: ") },
+		AsksSecret: func(line string) bool { return strings.HasSuffix(line, "word: ") || line == "the new word" },
 	}
 }
 
@@ -229,7 +229,25 @@ func TestAQuestionForASecretIsRememberedUntilItsEnter(t *testing.T) {
 	s.hear("\r\n")
 	assert.False(t, s.View().Secret, "its own line ended after it was answered")
 
-	s.hear("word: \r\n*log: in one piece\r\n")
+	s.hear("word: ") // and once more, on a device that shows nothing of what is typed
+	s.send("lamp")
+	assert.True(t, s.View().Secret)
+	s.Entered(s.now, false, false)
+	s.hear("\r\n")
+	assert.False(t, s.View().Secret, "its own line ended after it was answered")
+	s.hear("welcome\r\n$ ")
+	assert.False(t, s.View().Secret)
+
+	s.send("\r")
+	s.hear("\r\nthe new word\r\n")
+	assert.True(t, s.View().Secret, "a question that ends like a sentence")
+	s.send("lamp")
+	assert.True(t, s.View().Secret)
+	s.Entered(s.now, false, false)
+	s.hear("\r\n")
+	assert.False(t, s.View().Secret)
+
+	s.hear("\r\nword: \r\n*log: in one piece\r\n")
 	assert.True(t, s.View().Secret)
 	s.hear("\r\ntimed out\r\ngw-1 / ")
 	assert.False(t, s.wait(Settle).Secret, "a prompt ends the question")

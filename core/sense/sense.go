@@ -166,6 +166,7 @@ type Sense struct {
 	pending   []proof
 	window    []byte
 	request   byte // what asked for a file, alone on its line; 0 when nothing did
+	ends      int  // lines that were ended since the last Enter, noise left out: the first is what that Enter answered
 	settled   bool
 	sentAt    time.Time
 	ticked    time.Time
@@ -190,7 +191,7 @@ func (s *Sense) quietSince() time.Time {
 
 // New starts with nothing known at that time.
 func New(config Config, now time.Time) *Sense {
-	s := &Sense{config: config, view: View{Mode: Unknown, Since: now, LastByte: now, Free: true}, ticked: now}
+	s := &Sense{config: config, view: View{Mode: Unknown, Since: now, LastByte: now, Free: true}, ticked: now, ends: 1}
 	for _, mode := range config.Modes {
 		if mode.Prompt != nil {
 			s.prompts = append(s.prompts, mode.Prompt)
@@ -222,9 +223,11 @@ func (s *Sense) View() View {
 	v.Partial, v.Free = s.model.Line()
 	v.answer, v.standing, v.prompts, v.prompt = s.model.Answer(), s.model.Standing(), s.prompts, s.prompt
 	if v.Asked = withoutBurst(v.Partial); v.Partial == "" {
-		if before, noisy := v.standing.Before(); noisy {
+		before, noisy := v.standing.Before()
+		if noisy {
 			v.Asked = before
 		}
+		v.Secret = v.Secret || s.ends > 1 && s.asksSecret(before)
 	}
 	return v
 }
@@ -232,6 +235,7 @@ func (s *Sense) View() View {
 // Typed tells of keys that went to the device, without an Enter.
 func (s *Sense) Typed(now time.Time, p []byte) {
 	s.sentAt = now
+	s.view.Secret = s.View().Secret // a question that was ended like a sentence, and nothing has come behind it
 	s.leavePrompt()
 	s.forgetRequests()
 	s.mute += string(bytes.Map(func(r rune) rune {
@@ -251,7 +255,7 @@ func (s *Sense) Entered(now time.Time, fresh, leads bool) {
 	s.sentAt = now
 	s.leavePrompt()
 	s.forgetRequests()
-	s.mute, s.view.Secret, s.view.Answered = "", false, false
+	s.mute, s.ends, s.view.Secret, s.view.Answered = "", 0, false, false
 	if fresh {
 		s.model.Mark(true)
 		s.view.Passed, s.pending = nil, nil // a View that was given out keeps its own
@@ -266,7 +270,7 @@ func (s *Sense) Forget(now time.Time) {
 	s.model = s.newModel(cols, rows)
 	s.window, s.pending, s.commanded = s.window[:0], nil, false
 	s.forgetRequests()
-	s.view.Garble, s.settled, s.view.Secret = 0, true, false
+	s.view.Garble, s.settled, s.view.Secret, s.ends = 0, true, false, 1
 	s.view.LastByte = now
 	s.leavePrompt()
 	s.become(Unknown, "", now)
@@ -328,6 +332,9 @@ func (s *Sense) ended(at time.Time, line shown.Ended) {
 		return
 	}
 	s.matchTexts(line.Text, at)
+	if s.ends++; s.ends == 1 {
+		return
+	}
 	if line.New && endsAsking(line.Text) {
 		s.askedSecret(string(line.Text))
 	}
@@ -346,9 +353,11 @@ func endsAsking(line []byte) bool {
 }
 
 func (s *Sense) askedSecret(line string) {
-	if !s.view.Secret && s.config.AsksSecret != nil && strings.TrimSpace(line) != "" && s.config.AsksSecret(line) {
-		s.view.Secret = true
-	}
+	s.view.Secret = s.view.Secret || s.asksSecret(line)
+}
+
+func (s *Sense) asksSecret(line string) bool {
+	return s.config.AsksSecret != nil && strings.TrimSpace(line) != "" && s.config.AsksSecret(line)
 }
 
 // matchTexts looks for a text that proves a mode in a line, finished or not. The unfinished line is
