@@ -39,6 +39,19 @@ func TestALogLineBehindThePromptDoesNotHideIt(t *testing.T) {
 	assert.False(t, s.wait(Settle).Pushed)
 }
 
+func TestABurstOfNoiseAtThePromptIsTold(t *testing.T) {
+	for _, line := range []string{"\xa8\xd2\xdf\xf4\x83gw-1 / ", "gw-1 / \xa8\xd2\xdf", "\xc7\xb9\xce\xb8\xa0\xcd\x86\xe7\xac\xec\x1b[1;36mgw-1 / \x1b[0m"} {
+		s := newStream(lines())
+		atPrompt(s)
+		s.send("\r")
+		s.wait(time.Minute) // it was silent for long
+		s.hear("\r\n" + line)
+		v := s.wait(Settle)
+		assert.True(t, v.AtPrompt, "%q", line)
+		assert.True(t, v.Pushed, "it is to be asked for again")
+	}
+}
+
 // TestALogLineRightBehindThePrompt comes before the prompt has settled.
 func TestALogLineRightBehindThePrompt(t *testing.T) {
 	s := newStream(lines())

@@ -458,7 +458,8 @@ func (s *Sense) matchPrompt(now time.Time) {
 	if line == "" || !free || !s.model.Below() {
 		return
 	}
-	if s.matchLine(line, now); s.resting() {
+	s.matchLine(line, now)
+	if s.view.AtPrompt || s.view.Dialog != "" || s.view.Pager {
 		return
 	}
 	if clean := withoutBurst(line); clean != line {
@@ -467,9 +468,9 @@ func (s *Sense) matchPrompt(now time.Time) {
 	}
 }
 
-// withoutBurst takes away what a burst of noise on the line left behind a text.
+// withoutBurst takes away what a burst of noise on the line left before and behind a text.
 func withoutBurst(line string) string {
-	return strings.TrimRightFunc(line, func(r rune) bool { return r >= utf8.RuneSelf })
+	return strings.TrimFunc(line, func(r rune) bool { return r >= utf8.RuneSelf })
 }
 
 func (s *Sense) matchLine(line string, now time.Time) {
@@ -512,9 +513,9 @@ func (s *Sense) atPrompt(line string, now time.Time) {
 const nobody = time.Duration(-1)
 
 // pushable is after how much quiet lines that stand below a prompt are taken to have pushed it away,
-// nobody when there is no such prompt.
+// nobody when there is no such prompt. A prompt from before an Enter that was not answered yet is none.
 func (s *Sense) pushable() time.Duration {
-	if line, _ := s.model.Line(); line != "" {
+	if line, _ := s.model.Line(); line != "" || !s.view.Answered {
 		return nobody
 	}
 	standing := s.model.Standing()

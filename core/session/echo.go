@@ -15,6 +15,7 @@ import (
 
 const (
 	echoTries    = 4
+	promptTries  = 4
 	echoPatience = 2500 * time.Millisecond // without a byte before an echo is taken as it is
 	echoSilence  = 12 * time.Second        // before the first byte: a device may be busy, or flow control hold the line
 	leastOfWall  = 400 * time.Millisecond  // the same of the wall's time, where the device's runs faster
@@ -77,19 +78,26 @@ func commandOf(text string, how runbook.Typing) string {
 
 // promptAgain asks for the prompt that log lines have pushed away.
 func (c console) promptAgain(ctx context.Context) error {
-	c.s.do(func() {
-		if c.s.helm == event.Runbook && c.s.line != nil {
-			c.s.wake()
+	for range promptTries {
+		c.s.do(func() {
+			if c.s.helm == event.Runbook && c.s.line != nil {
+				c.s.wake()
+			}
+		})
+		limited, cancel := c.Clock().WithTimeout(ctx, max(emptyLimit, time.Duration(float64(leastOfWall)*c.Clock().Scale())))
+		v, err := c.Await(limited, func(v sense.View) bool { return v.AtPrompt })
+		cancel()
+		switch {
+		case err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
+			return errNoPrompt
+		case err != nil || !v.Pushed: // one that is spoiled by noise is asked for again
+			return err
 		}
-	})
-	limited, cancel := c.Clock().WithTimeout(ctx, emptyLimit)
-	defer cancel()
-	_, err := c.Await(limited, func(v sense.View) bool { return v.AtPrompt && !v.Pushed })
-	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
-		return errors.New("log lines pushed the prompt away, and Enter did not bring it back")
 	}
-	return err
+	return errNoPrompt
 }
+
+var errNoPrompt = errors.New("log lines or noise spoiled the prompt, and Enter did not bring it back")
 
 // keys types without an Enter; one by one, each after the echo of the one before, when that is wanted.
 func (c console) keys(ctx context.Context, text string, each bool) error {

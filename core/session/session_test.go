@@ -376,6 +376,12 @@ readings: [{reading: it, command: 'look it up', facts: [{fact: it, pattern: '(\d
 
 // command has a runbook's command typed to a device, and returns what was answered.
 func command(t *testing.T, dialectText string, after time.Duration, device func(n int, b byte) string) (output string, sent string, notes []event.Note, err error) {
+	t.Helper()
+	return commandBehind(t, "\r\nhollow > ", dialectText, after, device)
+}
+
+// commandBehind is the same where the device has written that before.
+func commandBehind(t *testing.T, before, dialectText string, after time.Duration, device func(n int, b byte) string) (output string, sent string, notes []event.Note, err error) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newFakeLine()
 		opener := line.NewOpener(clock.Real())
@@ -386,7 +392,7 @@ func command(t *testing.T, dialectText string, after time.Duration, device func(
 		require.NoError(t, err2)
 		feed := s.Subscribe()
 		s.Begin()
-		l.says("\r\nhollow > ")
+		l.says(before)
 		time.Sleep(time.Second)
 		stop := echo(l, after, device)
 		s.do(func() { s.giveToRunbook("test") })
@@ -423,6 +429,32 @@ func TestACommandIsEndedOnceItStandsThere(t *testing.T) {
 
 // TestLogLinesComeBetweenACommandAndItsEcho has the prompt drawn again behind each, with what was typed and
 // without: neither is the answer.
+// TestASpoiledPromptIsAskedForAgain has bursts of noise on the line stand before and behind the prompt, and a log
+// line push it away.
+func TestASpoiledPromptIsAskedForAgain(t *testing.T) {
+	const burst = "\xa8\xd2\xdf\xf4\x83\x93"
+	for _, before := range []string{"\r\nhollow > " + burst, "\r\n" + burst + "hollow > ", "\r\nhollow > \r\n*log: link up\r\n"} {
+		enters := 0
+		output, sent, _, err := commandBehind(t, before, echoing, time.Millisecond, func(_ int, b byte) string {
+			if b != '\r' {
+				return string(b)
+			}
+			enters++
+			switch enters {
+			case 1:
+				return "\r\n" + burst + "hollow > "
+			case 2:
+				return "\r\nhollow > "
+			}
+			return "\r\n 42\r\nhollow > "
+		})
+		require.NoError(t, err, "%q: %q", before, sent)
+		assert.Equal(t, " 42\n", output, "%q", before)
+		assert.Equal(t, 3, enters)
+		assert.True(t, strings.HasSuffix(sent, "look it up\r"), "%q", sent)
+	}
+}
+
 func TestLogLinesComeBetweenACommandAndItsEcho(t *testing.T) {
 	for name, redraws := range map[string]bool{"redrawn": true, "left": false} {
 		typed := ""
