@@ -487,6 +487,7 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 	if err != nil {
 		return err
 	}
+	e.now(s, "Has sent "+img.Name, "the device's word on the file", s.Limit)
 	return e.afterSend(ctx, action, env, command)
 }
 
