@@ -62,6 +62,50 @@ func TestTheBankUpgradePassesOnAwkwardDevices(t *testing.T) {
 	}
 }
 
+// TestAnOperatorWhoTakesTime leaves the awkward devices alone at each hold, and takes the helm in mid-transfer for a
+// while: log lines, bursts and time-outs fall on a line on which nobody types.
+func TestAnOperatorWhoTakesTime(t *testing.T) {
+	all := awkwardWays(t)["all"]
+	for n := range 2 + 2**awkwardSeeds {
+		way := awkwardness{all.on, uint64(500 + n)}
+		failures := 0
+		thinks := func(ask event.Ask) string {
+			time.Sleep(time.Duration(11+17*n) * time.Second)
+			if ask.Form == "failure" { // a byte of the prompt may get lost: what fails is told, and may be repeated
+				failures++
+				assert.LessOrEqual(t, failures, 2, ask.Text)
+				return runbook.TryAgain
+			}
+			return runbook.Approve
+		}
+		t.Run(fmt.Sprint("rescue, seed ", way.seed), func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				r := newAwkwardRig(t, "R40-2", 38400, way, thinks, onceAt(100_000, func(r *rig) {
+					go func() {
+						r.session.Press([]byte("abc"))
+						time.Sleep(time.Duration(20+n) * time.Second)
+						r.session.Press([]byte("\x15"))
+						time.Sleep(3 * time.Second)
+						r.session.GiveHelm(runbook.Repeat)
+					}()
+				}))
+				defer r.close()
+				result := r.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
+				assert.Equal(t, "4.2.1", r.router.Started())
+			})
+		})
+		t.Run(fmt.Sprint("bank upgrade, seed ", way.seed), func(t *testing.T) {
+			inGateway(t, gatewayOptions{awkward: way, approve: thinks}, func(t *testing.T, g *gateway) {
+				result := g.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+				release, _ := g.device.Runs()
+				assert.Equal(t, "8.1.0", release)
+			})
+		})
+	}
+}
+
 // awkwardFaults are what goes wrong on top, and how the rescue has to end then.
 var awkwardFaults = map[string]struct {
 	model   string

@@ -5,6 +5,7 @@ package test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -128,10 +129,13 @@ func (r *rig) story() string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	var out strings.Builder
-	const last = 40
+	const last = 60
 	for _, e := range r.events[max(0, len(r.events)-last):] {
-		switch e.Body.(type) {
-		case event.Transfer, event.Probe, event.In, event.Shelf:
+		switch body := e.Body.(type) {
+		case event.Transfer, event.Probe, event.Shelf:
+			continue
+		case event.In:
+			fmt.Fprintf(&out, "%s in %q\n", e.At.Format("15:04:05.000"), []byte(body.Bytes))
 			continue
 		}
 		text, _ := e.MarshalJSON()

@@ -40,7 +40,7 @@ func TestALogLineBehindThePromptDoesNotHideIt(t *testing.T) {
 }
 
 func TestABurstOfNoiseAtThePromptIsTold(t *testing.T) {
-	for _, line := range []string{"\xa8\xd2\xdf\xf4\x83gw-1 / ", "gw-1 / \xa8\xd2\xdf", "\xc7\xb9\xce\xb8\xa0\xcd\x86\xe7\xac\xec\x1b[1;36mgw-1 / \x1b[0m"} {
+	for _, line := range []string{"\r\xa2\x87\xa7\xa2\xae\n\x1b[1;36mgw-1 / \x1b[0m", "\xa8\xd2\xdf\xf4\x83gw-1 / ", "gw-1 / \xa8\xd2\xdf", "\xc7\xb9\xce\xb8\xa0\xcd\x86\xe7\xac\xec\x1b[1;36mgw-1 / \x1b[0m"} {
 		s := newStream(lines())
 		atPrompt(s)
 		s.send("\r")
@@ -50,6 +50,11 @@ func TestABurstOfNoiseAtThePromptIsTold(t *testing.T) {
 		assert.True(t, v.AtPrompt, "%q", line)
 		assert.True(t, v.Pushed, "it is to be asked for again")
 	}
+	s := newStream(lines())
+	atPrompt(s)
+	s.send("look\r")
+	s.hear("look\r\n  Größe\r\n  gw-1 / ")
+	assert.False(t, s.wait(Settle).AtPrompt, "an indented line of an answer is none")
 }
 
 // TestALogLineRightBehindThePrompt comes before the prompt has settled.
@@ -121,6 +126,24 @@ func TestAnAnswerOverAPagerIsWhole(t *testing.T) {
 		s.hear("gw-1 / ")
 		assert.Equal(t, want, s.wait(Settle).Output(), name)
 	}
+}
+
+func TestAPagersKeyThatWasLostIsAskedForAgain(t *testing.T) {
+	s := newStream(lines())
+	atPrompt(s)
+	s.send("look\r")
+	s.hear("look\r\n  line\r\n  more? ")
+	assert.True(t, s.wait(Settle).Pager)
+	s.send(" ")
+	assert.False(t, s.wait(time.Second).Pager)
+	assert.False(t, s.Next().After(s.now.Add(pagerAgain)))
+	assert.True(t, s.wait(pagerAgain).Pager)
+	s.send(" ")
+	s.hear("\r\x1b[K  last\r\ngw-1 / ")
+	v := s.wait(Settle)
+	assert.True(t, v.AtPrompt)
+	assert.Equal(t, "  line\n  last\n", v.Output())
+	assert.False(t, s.wait(pagerAgain).Pager)
 }
 
 func TestAnAnswerOverQuestionsIsWhole(t *testing.T) {

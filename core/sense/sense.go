@@ -38,6 +38,7 @@ const (
 	pushedAfter  = 300 * time.Millisecond // of quiet behind log lines that pushed the prompt away
 	lostAfter    = 2 * time.Second        // the same behind lines that the dialect does not know
 	textAfter    = 400 * time.Millisecond // of quiet make a text in a command's output the device's own word
+	pagerAgain   = 4 * time.Second        // without a byte after a pager's key: it was lost
 	tellEvery    = 100 * time.Millisecond // while bytes come without a pause
 	garbleWindow = 96
 	garbleLeast  = 8 // bytes needed for a word on garble
@@ -170,7 +171,8 @@ type Sense struct {
 	settled   bool
 	sentAt    time.Time
 	ticked    time.Time
-	mute      string // letters that were typed since the line began: their echo asks for nothing
+	paged     time.Time // when a pager was given its key, zero once something came
+	mute      string    // letters that were typed since the line began: their echo asks for nothing
 }
 
 type proof struct{ mode, text string }
@@ -236,6 +238,9 @@ func (s *Sense) View() View {
 func (s *Sense) Typed(now time.Time, p []byte) {
 	s.sentAt = now
 	s.view.Secret = s.View().Secret // a question that was ended like a sentence, and nothing has come behind it
+	if s.view.Pager {
+		s.paged = now
+	}
 	s.leavePrompt()
 	s.forgetRequests()
 	s.mute += string(bytes.Map(func(r rune) rune {
@@ -252,7 +257,7 @@ func (s *Sense) Typed(now time.Time, p []byte) {
 // comes from here on; any other answers a question in the middle of it. Leads says that the command leads
 // to another mode: what it writes is then the device's own word at once.
 func (s *Sense) Entered(now time.Time, fresh, leads bool) {
-	s.sentAt = now
+	s.sentAt, s.paged = now, time.Time{}
 	s.leavePrompt()
 	s.forgetRequests()
 	s.mute, s.ends, s.view.Secret, s.view.Answered = "", 0, false, false
@@ -303,7 +308,7 @@ func (s *Sense) Feed(at time.Time, p []byte) Feed {
 	s.view.LastByte = at
 	s.view.Bytes += int64(len(p))
 	s.view.Answered = true
-	s.settled = false
+	s.settled, s.paged = false, time.Time{}
 	s.leavePrompt()
 	s.watchGarble(p)
 	s.fed = Feed{}
@@ -408,6 +413,8 @@ func (s *Sense) Next() time.Time {
 		return s.ticked.Add(tellEvery)
 	case !s.settled:
 		return quiet.Add(Settle)
+	case !s.paged.IsZero():
+		return s.paged.Add(pagerAgain)
 	case s.request != 0 && s.view.Request == 0:
 		return quiet.Add(requestAfter)
 	case s.resting():
@@ -432,6 +439,10 @@ func (s *Sense) Tick(now time.Time) (changed bool) {
 	quiet := now.Sub(s.view.LastByte)
 	if !s.settled && quiet >= Settle {
 		s.settled = true
+		s.matchPrompt(now)
+	}
+	if !s.paged.IsZero() && now.Sub(s.paged) >= pagerAgain {
+		s.paged = time.Time{}
 		s.matchPrompt(now)
 	}
 	if s.request != 0 && quiet >= requestAfter {
@@ -462,7 +473,11 @@ func (s *Sense) matchPrompt(now time.Time) {
 	if s.view.AtPrompt || s.view.Dialog != "" || s.view.Pager {
 		return
 	}
-	if clean := withoutBurst(line); clean != line {
+	clean := withoutBurst(line)
+	if s.model.Hangs() {
+		clean = strings.TrimLeft(clean, " ")
+	}
+	if clean != line {
 		s.matchLine(clean, now)
 		s.view.Pushed = s.view.AtPrompt
 	}

@@ -10,6 +10,7 @@ import (
 	"bytes"
 	"regexp"
 	"strings"
+	"unicode/utf8"
 
 	"pilotrix/core/screen"
 )
@@ -183,6 +184,21 @@ func (m *Model) Line() (text string, free bool) {
 	out, _, _ = m.screen.LineAt(y, out[:0])
 	m.scratch = out
 	return strings.TrimRight(string(out), " "), false
+}
+
+// Hangs reports whether the present line begins below the end of a burst of noise in the row above it: the burst
+// took the place of a carriage return.
+func (m *Model) Hangs() bool {
+	_, y, _ := m.screen.Cursor()
+	line, first, _ := m.screen.LineAt(y, nil)
+	indent := len(line) - len(bytes.TrimLeft(line, " "))
+	if indent == 0 || first == 0 {
+		return false
+	}
+	above, _, _ := m.screen.LineAt(first-1, nil)
+	last, _ := utf8.DecodeLastRune(above)
+	letters := utf8.RuneCount(above) // each takes one column, or two
+	return len(above) > 0 && last >= utf8.RuneSelf && letters <= indent && indent <= 2*letters
 }
 
 // mostStanding is over how many lines something typed may be spread by lines of the device's.
