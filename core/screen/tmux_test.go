@@ -269,7 +269,7 @@ var programs = map[string]struct {
 }{
 	"top":      {[]string{"top", "-d", "0.2"}, []string{"", "1", "q"}},
 	"less":     {[]string{"less", "parser.go"}, []string{" ", "/case\r", "n", "G", "b"}},
-	"vi":       {[]string{"vi", "-u", "NONE", "parser.go"}, []string{"5j", "dd", "oa new line\x1b", "\x06", ":set nu\r", "\x0c"}},
+	"vi":       {[]string{"vi", "-n", "-u", "NONE", "parser.go"}, []string{"5j", "dd", "oa new line\x1b", "\x06", ":set nu\r", "\x0c"}},
 	"whiptail": {[]string{"whiptail", "--title", "Harbour", "--menu", "Choose", "15", "50", "4", "a", "Hollow Skerry", "b", "Tangle Ness"}, []string{"\x1b[B", "\t"}},
 }
 
