@@ -162,16 +162,6 @@ func transferArgs(by, on string) (xmodem.Variant, line.Target, error) {
 	return variant, target, err
 }
 
-// character is what one takes on the line, 0 where it has no speed.
-func (o *open) character(target line.Target) time.Duration {
-	baud, can := o.Speed()
-	framing, err := line.ParseFraming(cmp.Or(target.Framing, line.DefaultFraming))
-	if !can || err != nil || baud <= 0 {
-		return 0
-	}
-	return time.Duration(float64(time.Second) / reckon.LineRate(baud, framing))
-}
-
 type carry func(ctx context.Context, port carrier.Port, opt xmodem.Options) (xmodem.Result, error)
 
 // transfer moves a file outside of a runbook, with its progress on standard error.
@@ -184,7 +174,7 @@ func (p *program) transfer(ctx context.Context, target line.Target, scale float6
 	var result xmodem.Result
 	var last time.Time
 	err = o.Transfer(ctx, func(ctx context.Context, port carrier.Port) (err error) {
-		result, err = move(ctx, port, xmodem.Options{Variant: variant, Clock: o.Clock(), Character: o.character(target), Progress: func(progress carrier.Progress) {
+		result, err = move(ctx, port, xmodem.Options{Variant: variant, Clock: o.Clock(), Character: reckon.CharacterTime(o.LineRate()), Progress: func(progress carrier.Progress) {
 			if time.Since(last) > 500*time.Millisecond {
 				last = time.Now()
 				fmt.Fprintf(p.err, "\r%s  %s", progress.State, progressText(progress, max(size, progress.Size)))

@@ -37,8 +37,6 @@ type Dialect struct {
 	refused  []*regexp.Regexp
 	headers  []image.Header
 	sense    sense.Config
-	cols     int
-	rows     int
 }
 
 // CompiledDialog is a question with its answer ready to be filled in.
@@ -214,7 +212,7 @@ func (c *compiler) lines() {
 	if c.d.sense.Charset, err = screen.ParseCharset(c.d.Line.Charset); err != nil {
 		c.complain("line.charset", "%v", err)
 	}
-	if c.d.cols, c.d.rows, err = line.ParseSize(c.d.Line.Size); err != nil {
+	if _, _, err = line.ParseSize(c.d.Line.Size); err != nil {
 		c.complain("line.size", "%v", err)
 	}
 	if c.d.Line.Framing != "" {
@@ -259,15 +257,6 @@ func (d *Dialect) Refuses(answer string) string {
 
 // PagerKey is the key that makes a pager go on.
 func (d *Dialect) PagerKey() string { return or(d.Document.Pager.Key, " ") }
-
-// TerminalSize is what the device takes its terminal to have, 0 when it was not said. It works on a nil
-// dialect.
-func (d *Dialect) TerminalSize() (cols, rows int) {
-	if d == nil {
-		return 0, 0
-	}
-	return d.cols, d.rows
-}
 
 // Starts reports whether a mode is one that the device is in while it starts: it shows itself by a text and
 // waits for nobody. It works on a nil dialect.

@@ -25,6 +25,14 @@ const XMODEMOverhead = 6
 // waits, so the answer's one character counts too.
 func XMODEMRate(lineRate float64, block int) float64 { return XMODEMRateBehind(0, lineRate, block) }
 
+// CharacterTime is what one character takes on a line that carries so many a second, 0 for none.
+func CharacterTime(lineRate float64) time.Duration {
+	if lineRate <= 0 {
+		return 0
+	}
+	return time.Duration(float64(time.Second) / lineRate)
+}
+
 // XMODEMRateBehind is the same behind an adapter that delivers only so often: each answer waits for it, for
 // half of that as a rule and for all of it at worst, which is what is reckoned with.
 func XMODEMRateBehind(latency time.Duration, lineRate float64, block int) float64 {

@@ -34,6 +34,8 @@ type Console interface {
 	// Speed is our end's speed in baud; ok is false for a line without one.
 	Speed() (baud int, ok bool)
 	SetSpeed(ctx context.Context, baud int, why string) error
+	// LineRate is how many characters our line carries a second, 0 where it has no speed.
+	LineRate() float64
 	// Latency is how long our adapter holds what arrives, 0 when that is not known.
 	Latency() time.Duration
 	Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error)

@@ -168,6 +168,7 @@ func (c *echoing) Command(ctx context.Context, text string, how Typing) error {
 	return c.Type(ctx, text+"\r", how.Secret)
 }
 
+func (c *echoing) LineRate() float64                           { return 960 }
 func (c *echoing) Latency() time.Duration                      { return 0 }
 func (c *echoing) Speed() (int, bool)                          { return 0, false }
 func (c *echoing) SetSpeed(context.Context, int, string) error { return errors.ErrUnsupported }

@@ -15,7 +15,6 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
-	"pilotrix/core/line"
 	"pilotrix/core/reckon"
 	"pilotrix/core/sense"
 )
@@ -479,7 +478,7 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
 		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
 			Variant: variant, Clock: e.console.Clock(), Retries: sendRetries, Answer: sendAnswer, File: img.Name,
-			Character: e.character(), EndWait: cmp.Or(limitOf(action), s.Limit), Progress: e.progress(img.Size, allowed),
+			Character: reckon.CharacterTime(e.console.LineRate()), EndWait: cmp.Or(limitOf(action), s.Limit), Progress: e.progress(img.Size, allowed),
 		})
 		return err
 	})
@@ -489,16 +488,6 @@ func (e *Engine) send(ctx context.Context, s *Prepped) error {
 	}
 	e.now(s, "Has sent "+img.Name, "the device's word on the file", s.Limit)
 	return e.afterSend(ctx, action, env, command)
-}
-
-// character is what one takes on our line, 0 without a speed.
-func (e *Engine) character() time.Duration {
-	baud, can := e.console.Speed()
-	framing, err := line.ParseFraming(or(e.p.Dialect.Line.Framing, line.DefaultFraming))
-	if !can || err != nil || baud <= 0 {
-		return 0
-	}
-	return time.Duration(float64(time.Second) / reckon.LineRate(baud, framing))
 }
 
 // limitOf is how long an action may take, 0 when it does not say.
@@ -511,12 +500,7 @@ func limitOf(action *dialect.CompiledAction) time.Duration {
 
 // Allowed is the most that the protocol carries on our line, in bytes a second, 0 without a speed.
 func (e *Engine) allowed(variant xmodem.Variant) float64 {
-	baud, can := e.console.Speed()
-	framing, err := line.ParseFraming(or(e.p.Dialect.Line.Framing, line.DefaultFraming))
-	if !can || err != nil {
-		return 0
-	}
-	return reckon.XMODEMRateBehind(e.console.Latency(), reckon.LineRate(baud, framing), variant.Block())
+	return reckon.XMODEMRateBehind(e.console.Latency(), e.console.LineRate(), variant.Block())
 }
 
 const progressEvery = 200 * time.Millisecond

@@ -104,9 +104,6 @@ func (s *Screen) Charset() Charset { return s.charset }
 // Inverse reports whether the device asked for ground and text to change places (DECSCNM).
 func (s *Screen) Inverse() bool { return s.mode.inverse }
 
-// Alternate reports whether a full-screen program's screen shows.
-func (s *Screen) Alternate() bool { return s.saved != nil }
-
 func (s *Screen) blank() *row { return &row{cells: make([]cell, s.cols)} }
 
 // Size is the columns and rows of the live screen.

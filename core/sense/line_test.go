@@ -57,6 +57,17 @@ func TestABurstOfNoiseAtThePromptIsTold(t *testing.T) {
 	assert.False(t, s.wait(Settle).AtPrompt, "an indented line of an answer is none")
 }
 
+// TestAQuestionKeepsItsSigns has it begin and end as no ASCII does.
+func TestAQuestionKeepsItsSigns(t *testing.T) {
+	for _, question := range []string{"¿seguro? (y/n) ", "→ really? ", "ø: "} {
+		s := newStream(lines())
+		atPrompt(s)
+		s.send("stow\r")
+		s.hear("stow\r\n" + question)
+		assert.Equal(t, question, s.wait(Settle).Asked)
+	}
+}
+
 // TestALogLineRightBehindThePrompt comes before the prompt has settled.
 func TestALogLineRightBehindThePrompt(t *testing.T) {
 	s := newStream(lines())

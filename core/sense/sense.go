@@ -225,11 +225,10 @@ func (s *Sense) View() View {
 	v.Partial, v.Free = s.model.Line()
 	v.answer, v.standing, v.prompts, v.prompt = s.model.Answer(), s.model.Standing(), s.prompts, s.prompt
 	if v.Asked = withoutBurst(v.Partial); v.Partial == "" {
-		before, noisy := v.standing.Before()
-		if noisy {
+		if before, noisy := v.standing.Before(); noisy {
 			v.Asked = before
 		}
-		v.Secret = v.Secret || s.ends > 1 && s.asksSecret(before)
+		v.Secret = v.Secret || s.secretAbove(v.standing)
 	}
 	return v
 }
@@ -237,7 +236,9 @@ func (s *Sense) View() View {
 // Typed tells of keys that went to the device, without an Enter.
 func (s *Sense) Typed(now time.Time, p []byte) {
 	s.sentAt = now
-	s.view.Secret = s.View().Secret // a question that was ended like a sentence, and nothing has come behind it
+	if line, _ := s.model.Line(); line == "" {
+		s.view.Secret = s.view.Secret || s.secretAbove(s.model.Standing())
+	}
 	if s.view.Pager {
 		s.paged = now
 	}
@@ -359,6 +360,13 @@ func endsAsking(line []byte) bool {
 
 func (s *Sense) askedSecret(line string) {
 	s.view.Secret = s.view.Secret || s.asksSecret(line)
+}
+
+// secretAbove reports whether the line above an empty one asks for a secret: a question that was ended like a
+// sentence, and behind which nothing has come.
+func (s *Sense) secretAbove(standing shown.Standing) bool {
+	before, _ := standing.Before()
+	return s.ends > 1 && s.asksSecret(before)
 }
 
 func (s *Sense) asksSecret(line string) bool {
@@ -483,9 +491,16 @@ func (s *Sense) matchPrompt(now time.Time) {
 	}
 }
 
-// withoutBurst takes away what a burst of noise on the line left before and behind a text.
+// withoutBurst takes away what a burst of noise on the line left before and behind a text. Before it only what holds
+// bytes that are no letters: questions may begin with a letter or a sign of any alphabet.
 func withoutBurst(line string) string {
-	return strings.TrimFunc(line, func(r rune) bool { return r >= utf8.RuneSelf })
+	foreign := func(r rune) bool { return r >= utf8.RuneSelf }
+	line = strings.TrimRightFunc(line, foreign)
+	rest := strings.TrimLeftFunc(line, foreign)
+	if strings.ContainsRune(line[:len(line)-len(rest)], utf8.RuneError) {
+		return rest
+	}
+	return line
 }
 
 func (s *Sense) matchLine(line string, now time.Time) {

@@ -12,6 +12,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/reach"
+	"pilotrix/core/reckon"
 	"pilotrix/core/runbook"
 	"pilotrix/core/sense"
 )
@@ -106,6 +107,15 @@ func (c console) Speed() (baud int, ok bool) {
 		ok = ok || (c.s.line == nil && baud != 0)
 	})
 	return baud, ok
+}
+
+func (c console) LineRate() float64 {
+	baud, can := c.Speed()
+	framing, err := line.ParseFraming(c.s.opt.Target.Framing)
+	if !can || err != nil || baud <= 0 {
+		return 0
+	}
+	return reckon.LineRate(baud, framing)
 }
 
 func (c console) Latency() (latency time.Duration) {

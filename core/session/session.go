@@ -681,6 +681,9 @@ func (s *Session) SetSpeed(ctx context.Context, baud int, why string) error {
 // Speed is our end's speed in baud; ok is false for a line without one.
 func (s *Session) Speed() (baud int, ok bool) { return console{s}.Speed() }
 
+// LineRate is how many characters the line carries a second, 0 where it has no speed.
+func (s *Session) LineRate() float64 { return console{s}.LineRate() }
+
 // Hunt looks for the speed the device speaks.
 func (s *Session) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error) {
 	return console{s}.Hunt(ctx, hunt)

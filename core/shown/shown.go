@@ -196,9 +196,8 @@ func (m *Model) Hangs() bool {
 		return false
 	}
 	above, _, _ := m.screen.LineAt(first-1, nil)
-	last, _ := utf8.DecodeLastRune(above)
 	letters := utf8.RuneCount(above) // each takes one column, or two
-	return len(above) > 0 && last >= utf8.RuneSelf && letters <= indent && indent <= 2*letters
+	return bytes.ContainsRune(above, utf8.RuneError) && letters <= indent && indent <= 2*letters
 }
 
 // mostStanding is over how many lines something typed may be spread by lines of the device's.

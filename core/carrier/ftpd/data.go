@@ -45,6 +45,9 @@ func dataOf(session *ftp.Session) *data {
 	return d
 }
 
+// arranged reports whether the device has said how its data is to move.
+func (d *data) arranged() bool { return d.listener != nil || d.call.IsValid() }
+
 // forget drops what was arranged: each transfer has a connection of its own.
 func (d *data) forget() {
 	if d.listener != nil {
@@ -252,7 +255,7 @@ func (s *Server) retrieve(session *ftp.Session, param string) {
 		session.WriteMessage(554, fmt.Sprintf("%s has %d B, %d were asked for", offer.Name, offer.Size, d.from))
 		return
 	}
-	if d.listener == nil && !d.call.IsValid() {
+	if !d.arranged() {
 		s.over(session, errNoData, "")
 		return
 	}
@@ -290,7 +293,7 @@ func (s *Server) store(session *ftp.Session, param string) {
 	d := dataOf(session)
 	defer d.forget()
 	switch {
-	case d.listener == nil && !d.call.IsValid():
+	case !d.arranged():
 		s.over(session, errNoData, "")
 		return
 	case d.from > 0:
@@ -347,7 +350,7 @@ func (c countReader) Read(p []byte) (int, error) {
 func (s *Server) list(session *ftp.Session, long bool) {
 	d := dataOf(session)
 	defer d.forget()
-	if d.listener == nil && !d.call.IsValid() {
+	if !d.arranged() {
 		s.over(session, errNoData, "")
 		return
 	}

@@ -197,7 +197,7 @@ func (s *sender) confirm(ctx context.Context) error {
 
 // collect takes answers that are owed, until a moment. It returns errRefused when a refusal was among them.
 func (s *sender) collect(ctx context.Context, until time.Time) (refused error) {
-	cancels := 0
+	var cancels cancels
 	for s.owed > 0 {
 		b, err := s.next(ctx, until.Sub(s.opt.Clock.Now()))
 		switch {
@@ -209,18 +209,17 @@ func (s *sender) collect(ctx context.Context, until time.Time) (refused error) {
 			return refused
 		case err != nil:
 			return err
-		case b == can:
-			if cancels++; cancels == 2 {
-				return carrier.ErrCancelled
-			}
-			continue
-		case b == nak:
+		}
+		if _, err := cancels.heard(b); err != nil {
+			return err
+		}
+		switch b {
+		case nak:
 			refused = errRefused
 			s.owed--
-		case b == ack:
+		case ack:
 			s.owed--
 		}
-		cancels = 0
 	}
 	return refused
 }
@@ -247,7 +246,7 @@ func (s *sender) settled(ctx context.Context) error {
 
 // discard forgets what has come before a copy is sent: it cannot be an answer to that.
 func (s *sender) discard(ctx context.Context) error {
-	cancels := 0
+	var cancels cancels
 	for {
 		b, err := s.next(ctx, time.Microsecond)
 		switch {
@@ -255,15 +254,13 @@ func (s *sender) discard(ctx context.Context) error {
 			return nil
 		case err != nil:
 			return err
-		case b == can:
-			if cancels++; cancels == 2 {
-				return carrier.ErrCancelled
-			}
-			continue
-		case s.owed > 0 && (b == ack || b == nak):
+		}
+		if _, err := cancels.heard(b); err != nil {
+			return err
+		}
+		if s.owed > 0 && (b == ack || b == nak) {
 			s.owed--
 		}
-		cancels = 0
 	}
 }
 
@@ -283,7 +280,8 @@ func (s *sender) answer(ctx context.Context, size int, wait time.Duration) error
 			deadline = soon
 		}
 	}
-	silent, cancels := errNoWord, 0
+	silent := errNoWord
+	var cancels cancels
 	for {
 		b, err := s.next(ctx, deadline.Sub(s.opt.Clock.Now()))
 		switch {
@@ -296,13 +294,11 @@ func (s *sender) answer(ctx context.Context, size int, wait time.Duration) error
 		case err != nil:
 			return err
 		}
-		if b == can {
-			if cancels++; cancels == 2 {
-				return carrier.ErrCancelled
-			}
+		if is, err := cancels.heard(b); err != nil {
+			return err
+		} else if is {
 			continue
 		}
-		cancels = 0
 		if s.opt.Clock.Now().Before(earliest) {
 			if s.owed > 0 && (b == ack || b == nak) {
 				s.owed--

@@ -210,6 +210,21 @@ func (c *conn) tell(state string) {
 	c.opt.Progress(c.progress)
 }
 
+// cancels counts CANs in a row: one may be a broken byte, two end the transfer.
+type cancels int
+
+// heard takes a byte that came, and says whether it was a CAN; the second one in a row is an error.
+func (c *cancels) heard(b byte) (is bool, err error) {
+	if b != can {
+		*c = 0
+		return false, nil
+	}
+	if *c++; *c >= 2 {
+		err = carrier.ErrCancelled
+	}
+	return true, err
+}
+
 // cancelTail is more cancels than a receiver needs, since one may be lost, then as many backspaces,
 // since those too many are typed into its shell (XYMODEM chapter 7.2).
 var cancelTail = []byte{can, can, can, can, can, bs, bs, bs, bs, bs}

@@ -254,20 +254,18 @@ func isFinal(err error) bool {
 
 // nextBlock reads one block, skipping what is no beginning of one.
 func (r *receiver) nextBlock(ctx context.Context, wait time.Duration) (data []byte, number byte, err error) {
-	cancels := 0
+	var cancels cancels
 	deadline := r.opt.Clock.Now().Add(wait)
 	for {
 		b, err := r.next(ctx, deadline.Sub(r.opt.Clock.Now()))
 		if err != nil {
 			return nil, 0, err
 		}
-		if b == can {
-			if cancels++; cancels == 2 {
-				return nil, 0, carrier.ErrCancelled
-			}
+		if is, err := cancels.heard(b); err != nil {
+			return nil, 0, err
+		} else if is {
 			continue
 		}
-		cancels = 0
 		switch b {
 		case eot:
 			return nil, 0, errEnd

@@ -79,7 +79,8 @@ func (s *sender) awaitStart(ctx context.Context, wait time.Duration) error {
 	s.tell("awaiting the receiver")
 	s.started, s.refusals = false, 0
 	deadline := s.opt.Clock.Now().Add(wait)
-	cancels, streams, asked := 0, false, byte(0)
+	var cancels cancels
+	streams, asked := false, byte(0)
 	for {
 		wait := deadline.Sub(s.opt.Clock.Now())
 		if asked != 0 {
@@ -99,13 +100,12 @@ func (s *sender) awaitStart(ctx context.Context, wait time.Duration) error {
 		if err != nil {
 			return err
 		}
-		if b == can {
-			if cancels++; cancels == 2 {
-				return carrier.ErrCancelled
-			}
+		if is, err := cancels.heard(b); err != nil {
+			return err
+		} else if is {
 			continue
 		}
-		cancels, asked = 0, 0
+		asked = 0
 		switch {
 		case b == str && s.opt.Variant != Streaming:
 			streams = true // a C with one bit flipped, or a receiver that wants what was not chosen
