@@ -159,10 +159,15 @@ func (r *receiver) acknowledge() error {
 // linger answers the last block again: its acknowledgement may have been lost (RFC 1350 §6,
 // "dallying"). It ends when the sender has been quiet for as long as it may wait a few times.
 func (r *receiver) linger(ctx context.Context) {
-	limited, cancel := r.clock.WithTimeout(ctx, lingerMost)
-	defer cancel()
+	// The context is the one whose end wakes the socket: a child of it may end a moment later than the wake,
+	// and that one would be lost.
+	last := r.within(lingerMost)
 	for {
-		got, err := r.read(limited, r.within(lingerQuiet))
+		until := r.within(lingerQuiet)
+		if last.Before(until) {
+			until = last
+		}
+		got, err := r.read(ctx, until)
 		if err != nil {
 			return
 		}
