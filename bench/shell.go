@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"pilotrix/core/carrier"
+	"pilotrix/core/transfer"
 )
 
 // Shell is a command line on a wire: echo, line editing, words.
@@ -406,19 +406,19 @@ func plainText(text string) string {
 	return strings.ReplaceAll(text, "\x1b[0m", "")
 }
 
-// Port lets a carrier of the program's own kind run on the device.
+// Port lets a transfer of the program's own kind run on the device.
 type Port struct{ *Wire }
 
-// Read implements carrier.Port.
+// Read implements transfer.Duplex.
 func (p Port) Read(ctx context.Context, out []byte, wait time.Duration) (int, error) {
 	n, err := p.Wire.Read(ctx, out, wait)
 	if errors.Is(err, io.ErrNoProgress) {
-		err = carrier.ErrSilent
+		err = transfer.ErrSilent
 	}
 	return n, err
 }
 
-// Unread implements carrier.Unreader: what follows a transfer is for the shell.
+// Unread implements transfer.Unreader: what follows a transfer is for the shell.
 func (p Port) Unread(data []byte) {
 	p.rest = append(bytes.Clone(data), p.rest...)
 	p.unread.Add(int64(len(data)))

@@ -27,7 +27,7 @@ import (
 	"pilotrix/core/runbook"
 )
 
-//go:embed dialects/*.yaml runbooks/*.yaml paths/*.yaml
+//go:embed dialects/*.yaml runbooks/*.yaml upgrade-paths/*.yaml
 var files embed.FS
 
 // DialectText is the text of a dialect that ships with the program.
@@ -86,22 +86,22 @@ func isPath(name string) bool {
 	return strings.ContainsAny(name, `/\`) || strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
 }
 
-// Paths lists the files of allowed steps that ship with the program.
-func Paths() []string { return names("paths") }
+// UpgradePaths lists the files of allowed steps that ship with the program.
+func UpgradePaths() []string { return names("upgrade-paths") }
 
-// PathsText is the text of a file of allowed steps that ships with the program.
-func PathsText(name string) ([]byte, error) { return read("paths", name) }
+// UpgradePathsText is the text of a file of allowed steps that ships with the program.
+func UpgradePathsText(name string) ([]byte, error) { return read("upgrade-paths", name) }
 
-// LoadPaths finds a file of allowed steps: by its path, or one that ships with the program.
-func LoadPaths(name string) (*image.Paths, error) {
+// LoadUpgradePaths finds a file of allowed steps: by its path, or one that ships with the program.
+func LoadUpgradePaths(name string) (*image.UpgradePaths, error) {
 	if isPath(name) {
-		return image.LoadPaths(name)
+		return image.LoadUpgradePaths(name)
 	}
-	data, err := PathsText(name)
+	data, err := UpgradePathsText(name)
 	if err != nil {
 		return nil, err
 	}
-	return image.ParsePaths(name+".yaml", data)
+	return image.ParseUpgradePaths(name+".yaml", data)
 }
 
 // Place is a device of the scenario as it stands when the scene begins.
@@ -251,7 +251,7 @@ var scenes = map[string]Scene{
 	"bank-upgrade": {
 		Name: "bank-upgrade", Title: "a voice gateway's standby bank upgraded over TFTP, by way of an intermediate release", Place: "mare-gw1",
 		Runbook: "standby-bank-upgrade", Speed: 57600,
-		Inputs: map[string]string{"user": user, "password": password, "paths": "cormel-g2"},
+		Inputs: map[string]string{"user": user, "password": password, "upgrade_paths": "cormel-g2"},
 		files:  func(folder string) error { return GatewayShelf(folder, gatewaySize) },
 		place:  map[string]func(string) string{"image": in("lark-8.1.0.cgo"), "into": func(folder string) string { return folder }},
 	},

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/clock"
+	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
@@ -71,15 +72,24 @@ func TestRealBootloader(t *testing.T) {
 	out, err := run.Output()
 	require.NoError(t, err, "%s", &said)
 	var last event.RunEnd
+	var events []event.Event
 	lines := bufio.NewScanner(bytes.NewReader(out))
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
 		var e event.Event
 		require.NoError(t, json.Unmarshal(lines.Bytes(), &e), "%s", lines.Text())
+		events = append(events, e)
 		if end, is := e.Body.(event.RunEnd); is {
 			last = end
 		}
 	}
+	d, err := demo.LoadDialect("u-boot")
+	require.NoError(t, err)
+	book, err := demo.LoadRunbook("prove-in-memory")
+	require.NoError(t, err)
+	prepared, err := book.Prepare(d, map[string]string{"image": randomFile(t, 256<<10), "address": "40400000"}, runbook.Kit{})
+	require.NoError(t, err)
+	holdToPlan(t, prepared.Plan(&device.Facts{}), reallyTyped(events))
 	assert.Equal(t, event.Done, last.Outcome)
 	require.Len(t, last.Proved, 1)
 	assert.Contains(t, last.Proved[0], "memory at 40400000 holds 262144 B")
@@ -101,7 +111,7 @@ func TestRealBootloaderTakesEverySize(t *testing.T) {
 		for _, size := range []int{0, 1, 127, 128, 129, 1023, 1024, 1025, 256 << 10} {
 			book, err := demo.LoadRunbook("prove-in-memory")
 			require.NoError(t, err)
-			prepared, err := book.Prepare(d, map[string]string{"image": randomFile(t, size), "address": "40400000", "by": by}, runbook.Kit{})
+			prepared, err := book.Prepare(d, map[string]string{"image": randomFile(t, size), "address": "40400000", "protocol": by}, runbook.Kit{})
 			require.NoError(t, err)
 			result, err := s.Run(t.Context(), prepared)
 			require.NoError(t, err)

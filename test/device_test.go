@@ -71,11 +71,11 @@ func TestAnEmptiedStoreIsNoticed(t *testing.T) {
 	})
 }
 
-const wayBackBook = `
+const rollbackBook = `
 runbook: there-and-back
 title: There and back
-legs:
-  - leg: there
+phases:
+  - phase: there
     steps:
       - {step: Find it, catch: {mode: monitor}}
       - {step: Read the store, read: [store]}
@@ -83,24 +83,24 @@ legs:
         act: {action: remove-file, with: {name: '${store.broken}'}}
       - step: Never holds
         check: store.free < 0
-        on-failure: {do: go-back}
-way-back:
+        on-failure: {do: roll-back}
+rollback:
   about: look at what is left
   steps:
     - {step: Read the store again, read: [store]}
 `
 
-func TestAFailureGoesTheWayBack(t *testing.T) {
+func TestAFailureGoesTheRollback(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, nil)
 		defer r.close()
-		book, err := runbook.Parse("there-and-back.yaml", []byte(wayBackBook))
+		book, err := runbook.Parse("there-and-back.yaml", []byte(rollbackBook))
 		require.NoError(t, err)
 		r.book, err = book.Prepare(r.book.Dialect, nil, runbook.Kit{})
 		require.NoError(t, err)
 		result := r.run()
-		require.Equal(t, event.WentBack, result.Outcome, "%s\n%s", result.Message, r.story())
-		assert.Equal(t, runbook.ExitWentBack, result.Exit)
+		require.Equal(t, event.RolledBack, result.Outcome, "%s\n%s", result.Message, r.story())
+		assert.Equal(t, runbook.ExitRolledBack, result.Exit)
 		assert.Contains(t, result.Message, "this does not hold: store.free < 0")
 	})
 }
@@ -112,7 +112,7 @@ func TestPlanSendsNothing(t *testing.T) {
 	plan.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
 	out, err := plan.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	for _, want := range []string{"store drop ${store.broken}", "rate 115200", "take x tern-4.2.1.brm", "start tern-4.2.1.brm", "▲ 2.1", "◇ 5.1", "way back:", "Nothing was sent"} {
+	for _, want := range []string{"store drop ${store.broken}", "rate 115200", "take x tern-4.2.1.brm", "start tern-4.2.1.brm", "▲ 2.1", "◇ 5.1", "rollback:", "Nothing was sent"} {
 		assert.Contains(t, string(out), want)
 	}
 	assert.NotContains(t, string(out), "lamp-and-tide")
@@ -182,9 +182,9 @@ func TestSendAndReceive(t *testing.T) {
 		if by == "xmodem-1k" {
 			to = filepath.Join(folder, filepath.Base(sent))
 		}
-		receive := exec.Command(program, "receive", "--on", "unix:"+ends[1], "--by", by, "--to", to, "--logbook", "none")
+		receive := exec.Command(program, "receive", "--on", "unix:"+ends[1], "--protocol", by, "--to", to, "--logbook", "none")
 		require.NoError(t, receive.Start())
-		out, err := exec.Command(program, "send", sent, "--on", "unix:"+ends[0], "--by", by, "--logbook", "none").CombinedOutput()
+		out, err := exec.Command(program, "send", sent, "--on", "unix:"+ends[0], "--protocol", by, "--logbook", "none").CombinedOutput()
 		require.NoError(t, err, "%s: %s", by, out)
 		require.NoError(t, receive.Wait())
 		want, err := os.ReadFile(sent)
@@ -194,7 +194,7 @@ func TestSendAndReceive(t *testing.T) {
 		require.GreaterOrEqual(t, len(got), len(want))
 		assert.Equal(t, want, got[:len(want)], by)
 
-		again, err := exec.Command(program, "receive", "--on", "unix:"+ends[1], "--by", by, "--to", to, "--logbook", "none").CombinedOutput()
+		again, err := exec.Command(program, "receive", "--on", "unix:"+ends[1], "--protocol", by, "--to", to, "--logbook", "none").CombinedOutput()
 		require.Error(t, err, "the bridge is gone: %s", again)
 	}
 }

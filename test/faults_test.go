@@ -41,7 +41,7 @@ func TestBitErrorsDuringTheTransfer(t *testing.T) {
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
 		ends := find[event.TransferEnd](r)
 		require.Len(t, ends, 1, "one transfer was enough")
-		assert.Positive(t, ends[0].Again, "the errors were really there")
+		assert.Positive(t, ends[0].Resent, "the errors were really there")
 	})
 }
 

@@ -23,7 +23,7 @@ func TestTheGatewayFetchesByFTP(t *testing.T) {
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	book := filepath.Join(folder, "logbook.db")
 	run := exec.Command(program, "run", "standby-bank-upgrade", "--on", "bench:mare-gw1", "--shelf", filepath.Join(folder, "shelf"),
-		"--set", "image=lark-7.6.1.cgo", "--set", "paths=cormel-g2", "--set", "by=ftp", "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
+		"--set", "image=lark-7.6.1.cgo", "--set", "upgrade_paths=cormel-g2", "--set", "protocol=ftp", "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
 		"--watch", "http://192.0.2.41/", "--approve", "all", "--json", "--time-scale", "30", "--logbook", book)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide", "XDG_CACHE_HOME="+folder, "XDG_DATA_HOME="+folder)
 	var said bytes.Buffer

@@ -71,13 +71,13 @@ func newGateway(t *testing.T, opt gatewayOptions) *gateway {
 	laptop := demo.Laptop(g.lan)
 	shelf := image.NewShelf(image.ShelfOptions{Folders: []string{filepath.Join(g.folder, "shelf")}, Headers: d.Headers()})
 	require.NoError(t, shelf.Scan(t.Context(), nil))
-	g.kit = runbook.Kit{Shelf: shelf, Paths: demo.LoadPaths, Network: laptop, Folder: g.folder}
+	g.kit = runbook.Kit{Shelf: shelf, UpgradePaths: demo.LoadUpgradePaths, Network: laptop, Folder: g.folder}
 	if opt.approve == nil {
 		opt.approve = approveAll
 	}
 	g.open(d, laptop, opt)
 	if opt.inputs == nil {
-		opt.inputs = map[string]string{"image": "lark-8.1.0.cgo", "paths": "cormel-g2", "into": g.folder}
+		opt.inputs = map[string]string{"image": "lark-8.1.0.cgo", "upgrade_paths": "cormel-g2", "into": g.folder}
 	}
 	g.prepare(d, opt.book, opt.inputs)
 	return g
@@ -149,10 +149,10 @@ func TestUpgradeByWayOfAnIntermediateRelease(t *testing.T) {
 		}, result.Proved)
 		assert.Greater(t, time.Since(began), 5*time.Minute, "two restarts of minutes")
 
-		hops := find[event.Hops](g.rig)
-		require.Len(t, hops, 1)
-		assert.Equal(t, "7.6.1", hops[0].Hops[0].Release)
-		assert.Equal(t, "mare-gw1-8.licence", hops[0].Hops[1].Companion)
+		upgrades := find[event.UpgradePath](g.rig)
+		require.Len(t, upgrades, 1)
+		assert.Equal(t, "7.6.1", upgrades[0].Steps[0].Release)
+		assert.Equal(t, "mare-gw1-8.licence", upgrades[0].Steps[1].Companion)
 		files := map[string]bool{}
 		for _, begin := range find[event.TransferBegin](g.rig) {
 			files[begin.File] = true
@@ -181,7 +181,7 @@ func TestUpgradeByWayOfAnIntermediateRelease(t *testing.T) {
 }
 
 func TestBothBanksWhenAsked(t *testing.T) {
-	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "paths": "cormel-g2", "both": "yes"}}, func(t *testing.T, g *gateway) {
+	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "upgrade_paths": "cormel-g2", "both": "yes"}}, func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
 		assert.Contains(t, result.Proved, "both banks hold 7.6.1")
@@ -190,7 +190,7 @@ func TestBothBanksWhenAsked(t *testing.T) {
 
 func TestTheRunningReleaseNeedsNothing(t *testing.T) {
 	inGateway(t, gatewayOptions{
-		inputs: map[string]string{"image": "lark-7.4.2.cgo", "paths": "cormel-g2"},
+		inputs: map[string]string{"image": "lark-7.4.2.cgo", "upgrade_paths": "cormel-g2"},
 		shelf: func(folder string) {
 			_ = os.WriteFile(filepath.Join(folder, "lark-7.4.2.cgo"), demo.GatewayImage("7.4.2", smallImage), 0o600)
 		},
@@ -209,7 +209,7 @@ func TestLostPacketsCostTimeAndNothingElse(t *testing.T) {
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
 		again := 0
 		for _, end := range find[event.TransferEnd](g.rig) {
-			again += end.Again
+			again += end.Resent
 		}
 		assert.Positive(t, again, "packets really were lost")
 	})
@@ -255,7 +255,7 @@ func TestAnImageThatIsNotAsPublishedIsRefusedAtOnce(t *testing.T) {
 // TestACorruptImageIsRefusedByTheDevice spoils a byte of an image whose digest nobody published.
 func TestACorruptImageIsRefusedByTheDevice(t *testing.T) {
 	inGateway(t, gatewayOptions{
-		inputs: map[string]string{"image": "spoiled.cgo", "paths": "cormel-g2"},
+		inputs: map[string]string{"image": "spoiled.cgo", "upgrade_paths": "cormel-g2"},
 		shelf: func(folder string) {
 			data := demo.GatewayImage("7.6.4", smallImage)
 			data[len(data)/2] ^= 1
@@ -302,8 +302,8 @@ inputs:
   - {input: image, kind: image}
   - {input: user, kind: text}
   - {input: password, kind: secret}
-legs:
-  - leg: do it
+phases:
+  - phase: do it
     steps:
       - {step: Find it, catch: {mode: admin}}
       - {step: Read it, read: [self, banks]}
@@ -342,7 +342,7 @@ func TestARestartWithAnUnsavedChoiceIsAskedAboutAndBootsBack(t *testing.T) {
 
 // wrongName is a runbook that asks for another name than the one staged.
 const wrongName = staging + `      - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: 'images/LARK-7.6.1'}}}
-      - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready", fail: haul.state == "failed", else: '${haul.reason}'}}
+      - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready", fail: haul.state == "failed", message: '${haul.reason}'}}
 `
 
 func TestAWrongNameIsToldWithTheRightOne(t *testing.T) {
@@ -352,7 +352,7 @@ func TestAWrongNameIsToldWithTheRightOne(t *testing.T) {
 		const says = "no images/LARK-7.6.1 here; lark-7.6.1.cgo is staged (asked for with a folder before it, asked for without .cgo)"
 		assert.Contains(t, result.Message, says)
 		told := false
-		for _, m := range find[event.Message](g.rig) {
+		for _, m := range find[event.Rung](g.rig) {
 			told = told || strings.Contains(m.Text, says)
 		}
 		assert.True(t, told, "the operator is told as well as the device")
@@ -361,7 +361,7 @@ func TestAWrongNameIsToldWithTheRightOne(t *testing.T) {
 }
 
 func TestFetchingByHTTP(t *testing.T) {
-	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "paths": "cormel-g2", "by": "http"}}, func(t *testing.T, g *gateway) {
+	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "upgrade_paths": "cormel-g2", "protocol": "http"}}, func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
 		release, _ := g.device.Runs()
@@ -398,13 +398,13 @@ func TestEveryCardOfAKindGetsNewFirmware(t *testing.T) {
 		assert.Equal(t, "3.1", g.device.Firmware(1), "the trunk card is another kind")
 		assert.Equal(t, "3.5", g.device.Firmware(2))
 		assert.Equal(t, "3.5", g.device.Firmware(3))
-		legs := map[string]bool{}
+		phases := map[string]bool{}
 		for _, course := range find[event.Course](g.rig) {
 			for _, step := range course.Steps {
-				legs[step.Leg] = true
+				phases[step.Phase] = true
 			}
 		}
-		assert.True(t, legs["slot 2"] && legs["slot 3"] && !legs["slot 1"])
+		assert.True(t, phases["slot 2"] && phases["slot 3"] && !phases["slot 1"])
 	})
 }
 

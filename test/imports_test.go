@@ -11,7 +11,7 @@ import (
 )
 
 // layers are the folders from the top down: a package may import those below its own, and its own.
-// Beside core stands bench, which may use core's line, clock and carriers.
+// Beside core stands bench, which may use core's line, clock and servers.
 var layers = []struct {
 	prefix string
 	may    []string
@@ -19,21 +19,23 @@ var layers = []struct {
 	{"cmd", []string{"cmd", "tui", "demo", "bench", "core"}},
 	{"tui", []string{"tui", "core"}},
 	{"demo", []string{"demo", "bench", "core"}},
-	{"bench", []string{"bench", "core/clock", "core/line", "core/carrier", "core/network"}},
+	{"bench", []string{"bench", "core/clock", "core/line", "core/transfer", "core/network"}},
 	{"core/session", []string{"core"}},
-	{"core/runbook", []string{"core/dialect", "core/image", "core/device", "core/expression", "core/source", "core/sense", "core/carrier", "core/line", "core/reckon", "core/event", "core/clock", "core/network", "core/preflight", "core/reach", "core/serve"}},
+	{"core/runbook", []string{"core/dialect", "core/offer", "core/image", "core/device", "core/expression", "core/source", "core/sense", "core/transfer", "core/line", "core/reckon", "core/event", "core/clock", "core/network", "core/preflight", "core/reach", "core/serve"}},
 	{"core/state", []string{"core/event"}},
 	{"core/evidence", []string{"core/state", "core/event"}},
-	{"core/serve", []string{"core/carrier", "core/clock", "core/event", "core/image", "core/network"}},
-	{"core/preflight", []string{"core/carrier", "core/clock", "core/network"}},
+	{"core/serve", []string{"core/offer", "core/transfer", "core/clock", "core/event", "core/image", "core/network"}},
+	{"core/preflight", []string{"core/offer", "core/transfer", "core/clock", "core/network"}},
 	{"core/reach", []string{"core/clock", "core/network"}},
 	{"core/image", []string{"core/device", "core/source"}},
 	{"core/logbook", []string{"core/event", "core/clock"}},
-	{"core/dialect", []string{"core/device", "core/expression", "core/image", "core/line", "core/screen", "core/sense", "core/source"}},
+	{"core/dialect", []string{"core/shown", "core/device", "core/expression", "core/image", "core/line", "core/screen", "core/sense", "core/source"}},
 	{"core/sense", []string{"core/screen", "core/shown"}},
 	{"core/shown", []string{"core/screen"}},
 	{"core/expression", []string{"core/device"}},
-	{"core/carrier", []string{"core/carrier", "core/clock", "core/line", "core/network", "core/reckon"}},
+	{"core/transfer", []string{"core/offer", "core/transfer", "core/clock", "core/line", "core/network", "core/reckon"}},
+	{"core/offer", []string{"core/offer", "core/transfer", "core/clock", "core/network"}},
+	{"core/source", []string{"core/source"}},
 	{"core/network", []string{"core/network"}},
 	{"core/reckon", []string{"core/line"}},
 	{"core/line", []string{"core/clock"}},

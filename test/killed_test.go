@@ -152,8 +152,8 @@ func TestComplaintsNameFileLineAndColumn(t *testing.T) {
 	}
 	badPattern := write("pattern.yaml", "dialect: d\nmodes:\n  - {mode: m, prompt: '^(x$'}\n")
 	unknownKey := write("key.yaml", "dialect: d\nmods:\n  - {mode: m, prompt: x}\n")
-	noAction := write("action.yaml", "runbook: r\nlegs:\n  - leg: one\n    steps:\n      - step: Do it\n        act: {action: fly}\n")
-	noFact := write("fact.yaml", "runbook: r\nlegs:\n  - leg: one\n    steps:\n      - step: Look\n        check: device.colour == \"red\"\n")
+	noAction := write("action.yaml", "runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Do it\n        act: {action: fly}\n")
+	noFact := write("fact.yaml", "runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Look\n        check: device.colour == \"red\"\n")
 	notYAML := write("broken.yaml", "dialect: [\n")
 	for name, c := range map[string]struct {
 		args []string
@@ -164,7 +164,7 @@ func TestComplaintsNameFileLineAndColumn(t *testing.T) {
 		"not YAML":     {[]string{"dialect", "check", notYAML}, []string{"broken.yaml:1:"}},
 		"no action":    {[]string{"runbook", "check", noAction, "--dialect", "brindle-r40"}, []string{"action.yaml:6:", "no action \"fly\"", "start-image"}},
 		"unknown fact": {[]string{"runbook", "check", noFact, "--dialect", "brindle-r40"}, []string{"fact.yaml:6:", "device.colour"}},
-		"bad steps":    {[]string{"paths", "check", write("paths.yaml", "paths: p\nsteps:\n  - {from: [soon], to: ['8']}\n")}, []string{"paths.yaml:3:", "is no release"}},
+		"bad steps":    {[]string{"upgrade-paths", "check", write("paths.yaml", "upgrade-paths: p\nsteps:\n  - {from: [soon], to: ['8']}\n")}, []string{"paths.yaml:3:", "is no release"}},
 		"no file":      {[]string{"dialect", "check", filepath.Join(folder, "none.yaml")}, []string{"none.yaml"}},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -21,7 +21,7 @@ func planned(t *testing.T, more ...string) []byte {
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	shelf := filepath.Join(folder, "shelf")
 	args := append([]string{
-		"plan", "standby-bank-upgrade", "--dialect", "cormel-g2", "--shelf", shelf, "--set", "image=lark-8.1.0.cgo", "--set", "paths=cormel-g2",
+		"plan", "standby-bank-upgrade", "--dialect", "cormel-g2", "--shelf", shelf, "--set", "image=lark-8.1.0.cgo", "--set", "upgrade_paths=cormel-g2",
 		"--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
 	}, more...)
 	plan := exec.Command(program, args...)
@@ -40,10 +40,13 @@ var known = []string{
 func TestThePlanOfTheUpgradeAsText(t *testing.T) {
 	out := string(planned(t, known...))
 	for _, want := range []string{
-		"hop to 7.6.1", "hop to 8.1.0", "3b.2", "haul pass", "stages lark-7.6.1.cgo (300205 B) by TFTP", "haul tftp ${serve.address} ${serve.name}",
+		"upgrade to 7.6.1", "upgrade to 8.1.0", "3b.2", "haul pass", "stages lark-7.6.1.cgo (300205 B) by TFTP", "haul tftp ${serve.address} lark-7.6.1.cgo",
 		"favour ${standby.bank}", "stow", "recommence", "Writes lark 8.1.0 over bank ${standby.bank}", "danger    restarts the gateway", "◇ 3a.4", "▲ 5.2",
 		"goes on at a prompt of login and when icmp:${device.address} answers", "look haul, every 5s", "tftp, blocks of 1428 B, windows of 16: about 3s (chosen)",
-		"the device takes at most 90 kB/s", "way back: the bank that ran before is not written by a hop", "Nothing was sent",
+		"the device takes at most 90 kB/s", "rollback: the bank that ran before is not written by a step", "Nothing was sent",
+		"types     harbour   (if it is in mode login)", "types     [secret]   (if it asks “word”)", "whenever   y   (if it asks “really”)",
+		"skipped   this step does not ask for it", "pending   from here: the choice of the bank", "pending   no more: the choice",
+		"checks    choice.stowed == standby.bank",
 	} {
 		assert.Contains(t, out, want)
 	}
@@ -52,17 +55,26 @@ func TestThePlanOfTheUpgradeAsText(t *testing.T) {
 func TestThePlanSaysWhereItServes(t *testing.T) {
 	out := string(planned(t, append(known, "--set", "address=192.0.2.10", "--set", "port=6969")...))
 	assert.Contains(t, out, "by TFTP at 192.0.2.10, port 6969")
+	assert.Contains(t, out, "haul tftp 192.0.2.10 lark-7.6.1.cgo", "what is known before is filled in")
+}
+
+func TestThePlanFillsInTheChosenWay(t *testing.T) {
+	out := string(planned(t, append(known, "--set", "protocol=ftp", "--set", "both=yes", "--set", "into=.")...))
+	assert.Contains(t, out, "Start the download by ftp")
+	assert.Contains(t, out, "haul ftp ${serve.address} lark-8.1.0.cgo")
+	assert.Contains(t, out, "[secret]   (if it asks “word there”)")
+	assert.NotContains(t, out, "haul http")
 }
 
 func TestThePlanWithoutFactsKeepsItsLoop(t *testing.T) {
 	out := string(planned(t))
-	assert.Contains(t, out, "hop to ${hop.release}")
-	assert.Contains(t, out, "for       each hop in hops")
+	assert.Contains(t, out, "upgrade to ${upgrade.release}")
+	assert.Contains(t, out, "for       each upgrade in upgrades")
 }
 
 func TestThePlanAsMarkdownAndJSON(t *testing.T) {
 	markdown := string(planned(t, append(known, "--format", "markdown")...))
-	for _, want := range []string{"# Upgrade the standby bank", "## hop to 8.1.0", "- **3b.14** ◇ Restart into 8.1.0 _(expected 2m30s, limit 10m0s)_", "  - types: `recommence`", "## Way back"} {
+	for _, want := range []string{"# Upgrade the standby bank", "## upgrade to 8.1.0", "- **3b.10** ◇ Restart into 8.1.0 _(expected 2m30s, timeout 10m)_", "  - types: `recommence`", "## Rollback"} {
 		assert.Contains(t, markdown, want)
 	}
 	var plan runbook.Plan
@@ -72,10 +84,10 @@ func TestThePlanAsMarkdownAndJSON(t *testing.T) {
 	for _, s := range plan.Steps {
 		if s.Hold != "" {
 			holds++
-			assert.NotEmpty(t, s.WayBack, s.ID)
+			assert.NotEmpty(t, s.Rollback, s.ID)
 		}
 	}
-	assert.Equal(t, 9, holds, "four in each hop, three of them by carrier, and one for both banks")
+	assert.Equal(t, 5, holds, "two in each upgrade, and one for both banks")
 }
 
 // TestTheShelfFromTheCommandLine adds a folder, lists it, holds it against a device and plans the way.
@@ -105,10 +117,10 @@ func TestTheShelfFromTheCommandLine(t *testing.T) {
 	fit := shelf(false, append([]string{"fit"}, known...)...)
 	assert.Contains(t, fit, "✗ lark-8.1.0-g2-16.cgo")
 	assert.Contains(t, fit, "its sha256 is not the one published in pasted")
-	plan := shelf(true, append([]string{"fit", "--paths", "cormel-g2", "--to", "lark-8.1.0.cgo"}, known...)...)
+	plan := shelf(true, append([]string{"fit", "--upgrade-paths", "cormel-g2", "--to", "lark-8.1.0.cgo"}, known...)...)
 	assert.Contains(t, plan, "does not fit this device: its sha256 is not the one published in pasted")
 	require.NoError(t, os.Remove(filepath.Join(folder, "data", "pilotrix", "shelf.json")))
-	plan = shelf(false, append([]string{"fit", "--shelf", filepath.Join(folder, "shelf"), "--paths", "cormel-g2", "--to", "lark-8.1.0.cgo"}, known...)...)
+	plan = shelf(false, append([]string{"fit", "--shelf", filepath.Join(folder, "shelf"), "--upgrade-paths", "cormel-g2", "--to", "lark-8.1.0.cgo"}, known...)...)
 	assert.Contains(t, plan, "7.4.2 ━▶ 7.6.1")
 	assert.Contains(t, plan, "7.6.1 ━▶ 8.1.0      lark-8.1.0.cgo  before: licence  after: rebuild")
 

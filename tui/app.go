@@ -46,7 +46,7 @@ type Options struct {
 	About  string // family and place, may be empty
 	Line   string // the line as the header shows it
 
-	Places []string // where carriers that serve alone listen, in the words to tell a device
+	Places []string // where servers that serve alone listen, in the words to tell a device
 }
 
 // view is one of the main views.
@@ -58,9 +58,9 @@ const (
 	courseView
 	imagesView
 	banksView
-	carriersView
+	transfersView
 	reachView
-	logbookView
+	eventsView
 )
 
 // app is the Bubble Tea model.
@@ -91,7 +91,7 @@ type app struct {
 	tooSoon       bool
 	leaving       bool
 	replay        bool
-	serving       bool // carriers alone, without a session
+	serving       bool // servers alone, without a session
 }
 
 type (
@@ -122,7 +122,7 @@ func newApp(ctx context.Context, opt Options) *app {
 	}
 	a.plain = os.Getenv("NO_COLOR") != ""
 	for _, notice := range opt.Notices {
-		a.state.Remarks = append(a.state.Remarks, state.Remark{At: time.Now(), Note: event.Note{Level: event.Warn, Text: notice}})
+		a.state.Remarks = append(a.state.Remarks, state.Remark{At: time.Now(), Note: event.Note{Level: event.Warning, Text: notice}})
 		a.say(notice)
 	}
 	return a
@@ -245,7 +245,7 @@ func (a *app) apply(batch []event.Event) {
 			a.tooSoon = false
 		}
 		switch e.Body.(type) {
-		case event.In, event.Transfer, event.StepNow, event.Probe, event.Message, event.Shelf:
+		case event.In, event.Transfer, event.StepNow, event.Probe, event.Rung, event.Shelf:
 		default:
 			a.journal = append(a.journal, e)
 		}
@@ -362,7 +362,7 @@ func (a *app) views() []viewKey {
 		return allViews
 	}
 	return slices.DeleteFunc(slices.Clone(allViews), func(v viewKey) bool {
-		return v.view != helpView && v.view != carriersView && v.view != logbookView
+		return v.view != helpView && v.view != transfersView && v.view != eventsView
 	})
 }
 
@@ -372,14 +372,14 @@ var allViews = []viewKey{
 	{"f3", "course", courseView},
 	{"f4", "images", imagesView},
 	{"f5", "banks", banksView},
-	{"f6", "carriers", carriersView},
+	{"f6", "transfers", transfersView},
 	{"f7", "reach", reachView},
-	{"f8", "logbook", logbookView},
+	{"f8", "events", eventsView},
 }
 
 func (a *app) show(v view) {
 	if v == consoleView && a.serving {
-		v = carriersView
+		v = transfersView
 	}
 	a.view, a.offset, a.chosen = v, 0, -1
 	if v == consoleView {
@@ -433,7 +433,7 @@ var answerKeys = map[string]map[string]string{
 
 // leaderAnswers are answers that take the leader key first. No letter ever answers by itself: it may
 // be the beginning of something typed.
-var leaderAnswers = map[string]string{"n": runbook.SkipIt, "w": runbook.TakeBackA}
+var leaderAnswers = map[string]string{"n": runbook.SkipIt, "w": runbook.RollBack}
 
 // answerKey answers the open question. A key that comes right after the question was meant for
 // something else and is asked for once more.
@@ -476,7 +476,7 @@ func (a *app) stripKey(k tea.Key, name string) tea.Cmd {
 	return nil
 }
 
-var handBackKeys = map[string]runbook.Choice{"enter": runbook.Repeat, "n": runbook.GoOn, "x": runbook.Stop}
+var handBackKeys = map[string]runbook.Resumption{"enter": runbook.Repeat, "n": runbook.GoOn, "x": runbook.Stop}
 
 func (a *app) leaderKey(k tea.Key, name string) tea.Cmd {
 	if name == "q" {
@@ -678,11 +678,11 @@ func (a *app) pasteText(text string) {
 	result, err := a.session.Paste(a.ctx, text, session.PasteOptions{})
 	switch {
 	case errors.Is(err, runbook.ErrHelm):
-		a.session.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("pasting was stopped by a key after %d lines", result.Lines)})
+		a.session.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("pasting was stopped by a key after %d lines", result.Lines)})
 	case err != nil:
-		a.session.Emit(event.Note{Level: event.Bad, Text: "pasting stopped: " + err.Error()})
+		a.session.Emit(event.Note{Level: event.Error, Text: "pasting stopped: " + err.Error()})
 	default:
-		a.session.Emit(event.Note{Level: event.Say, Text: fmt.Sprintf("pasted %d lines", result.Lines)})
+		a.session.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("pasted %d lines", result.Lines)})
 	}
 }
 

@@ -10,12 +10,12 @@ import (
 	"pilotrix/core/state"
 	"pilotrix/tui/banks"
 	"pilotrix/tui/cards"
-	"pilotrix/tui/carriers"
 	"pilotrix/tui/course"
 	"pilotrix/tui/images"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
 	"pilotrix/tui/strip"
+	transfers "pilotrix/tui/transfers"
 )
 
 const (
@@ -137,11 +137,11 @@ func (a *app) body(room int) ([]paint.Line, cursorAt) {
 		main = a.images(cols-2, rows)
 	case banksView:
 		main = a.scrolled(banks.View(a.theme, a.state, cols-2), rows)
-	case carriersView:
-		main = a.scrolled(a.carriers(cols-2), rows)
+	case transfersView:
+		main = a.scrolled(a.transfers(cols-2), rows)
 	case reachView:
 		main = a.scrolled(reach.View(a.theme, a.state, cols-2), rows)
-	case logbookView:
+	case eventsView:
 		main = a.scrolled(journalLines(a.theme, a.journal, cols-2), rows)
 	}
 	side := a.side()
@@ -181,9 +181,9 @@ func (a *app) help() []section {
 	return sessionHelp(keyName(a.opt.Leader))
 }
 
-// carriers is what is served. When that is all the program does, what a device has to be told to fetch
+// servers is what is served. When that is all the program does, what a device has to be told to fetch
 // (paths, logins) and what was remarked stands above it: the list of files may be long.
-func (a *app) carriers(width int) (lines []paint.Line) {
+func (a *app) transfers(width int) (lines []paint.Line) {
 	for _, place := range a.opt.Places {
 		lines = append(lines, paint.Line{paint.Strong(a.theme.Bright, place)}.Cut(width))
 	}
@@ -193,7 +193,7 @@ func (a *app) carriers(width int) (lines []paint.Line) {
 	if len(lines) > 0 {
 		lines = append(lines, nil)
 	}
-	return append(lines, carriers.View(a.theme, a.state, width)...)
+	return append(lines, transfers.View(a.theme, a.state, width)...)
 }
 
 func indent(lines []paint.Line, by int) []paint.Line {
@@ -214,9 +214,9 @@ func (a *app) scrolled(lines []paint.Line, rows int) []paint.Line {
 func (a *app) header() []paint.Line {
 	lines := []paint.Line{a.titleRow()}
 	if a.state.Run != nil {
-		stops, legs := course.Bar(a.theme, a.state, a.width-2)
+		stops, phases := course.Bar(a.theme, a.state, a.width-2)
 		lines = append(lines, a.runRow())
-		lines = append(lines, indent([]paint.Line{stops, legs}, 1)...)
+		lines = append(lines, indent([]paint.Line{stops, phases}, 1)...)
 	}
 	rule := strings.Repeat("─", a.width)
 	if side := a.side(); side > 0 && !a.serving {
@@ -270,6 +270,9 @@ func (a *app) lineWords() paint.Line {
 	}
 	if a.serving {
 		return paint.Line{paint.In(t.Quiet, s.Now.Format("15:04:05")+" ")}
+	}
+	if next := s.Deadline(); next != nil {
+		right = append(right, paint.Strong(t.Bad, "⏲ "+state.Clock(max(0, next.Until.Sub(s.Now)))+"  "))
 	}
 	right = append(right, paint.In(t.Quiet, "helm "), a.helm(), paint.In(t.Quiet, "  "+s.Now.Format("15:04:05")+" "))
 	return right

@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"pilotrix/core/event"
-	"pilotrix/core/state"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 )
@@ -15,7 +14,7 @@ type section struct {
 	rows [][2]string
 }
 
-// servingHelp is the help of carriers that serve alone.
+// servingHelp is the help of servers that serve alone.
 func servingHelp() []section {
 	return []section{
 		{"Serving", [][2]string{
@@ -25,7 +24,7 @@ func servingHelp() []section {
 			{"↑ ↓ Home End", "move in a view, PgUp and PgDn too"},
 		}},
 		{"Marks", [][2]string{
-			{"● ○", "a carrier that listens, one that ended"},
+			{"● ○", "a server that listens, one that ended"},
 			{"▷", "a device may fetch this, under exactly this name"},
 			{"◁", "a device may leave this here, once, under exactly this name"},
 			{"─ ═", "one message, a run of them"},
@@ -45,12 +44,12 @@ func sessionHelp(leader string) []section {
 			{"Enter", "approves what the strip says; after a failure, repeats the step"},
 			{"Esc", "stops there"},
 			{"F3", "shows the plan first"},
-			{leader + " n, " + leader + " w", "after a failure: goes on without the step, or goes the way back"},
+			{leader + " n, " + leader + " w", "after a failure: goes on without the step, or rolls back"},
 		}},
 		{"The other views", [][2]string{
 			{"F4", "images: what fits and why not; ↓ shows one whole, a adds a folder; a digest pasted there is compared"},
 			{"F5", "banks: what each holds, which runs, which starts next, whether that is kept"},
-			{"F6", "carriers: what is staged, each transfer, the ladder of messages"},
+			{"F6", "transfers: what is staged, each transfer, the ladder of messages"},
 			{"F7", "reach: whether the device answers, and how long it was away"},
 		}},
 		{"Interlocks", [][2]string{
@@ -104,7 +103,7 @@ func journalLines(t theme.Theme, journal []event.Event, width int) []paint.Line 
 	lines := []paint.Line{{paint.In(t.Quiet, "newest first; every byte is in the logbook: pilotrix logbook list")}, nil}
 	for i := len(journal) - 1; i >= 0; i-- {
 		e := journal[i]
-		text, loud := tell(e.Body)
+		text, loud := event.Tell(e.Body)
 		if text == "" {
 			continue
 		}
@@ -112,82 +111,7 @@ func journalLines(t theme.Theme, journal []event.Event, width int) []paint.Line 
 		if loud {
 			look = paint.Strong(t.Here, text)
 		}
-		lines = append(lines, paint.Line{paint.In(t.Faint, e.At.Format("15:04:05.000  ")), paint.In(t.Quiet, fmt.Sprintf("%-15s", e.Body.Kind())), look}.Cut(width))
+		lines = append(lines, paint.Line{paint.In(t.Faint, e.At.Format("15:04:05.000  ")), paint.In(t.Quiet, fmt.Sprintf("%-15s", event.KindOf(e.Body))), look}.Cut(width))
 	}
 	return lines
-}
-
-// tell puts an event into a line; loud ones stand out.
-func tell(body event.Body) (text string, loud bool) {
-	switch b := body.(type) {
-	case event.SessionBegin:
-		return b.Target, false
-	case event.Out:
-		if b.By == event.Answerer {
-			return "", false
-		}
-		if b.Secret > 0 {
-			return fmt.Sprintf("%s typed a secret of %d characters", b.By, b.Secret), false
-		}
-		return fmt.Sprintf("%s typed %q", b.By, string(b.Bytes)), false
-	case event.Line:
-		return b.State + " " + b.Note, b.State != event.LineOpen
-	case event.Speed:
-		return fmt.Sprintf("%d → %d baud, %s", b.From, b.To, b.Why), false
-	case event.Mode:
-		return b.Name, false
-	case event.Helm:
-		return b.Who + "  " + b.Why, true
-	case event.RunBegin:
-		return b.Title, true
-	case event.RunEnd:
-		return b.Outcome + ": " + b.Message, true
-	case event.StepBegin:
-		return fmt.Sprintf("%s, try %d", b.ID, b.Try), false
-	case event.StepEnd:
-		return b.ID + " " + b.Outcome + " " + b.Message, b.Outcome == event.Failed
-	case event.Ask:
-		return b.Form + ": " + b.Text, true
-	case event.Answer:
-		return b.Answer + "  by " + b.By, true
-	case event.Fact:
-		return b.Name + " = " + b.Value + "  (" + b.Source + ")", false
-	case event.Check:
-		if b.Held {
-			return b.Text + "  holds " + b.Got, false
-		}
-		return b.Text + "  does not hold " + b.Got, true
-	case event.TransferBegin:
-		return fmt.Sprintf("%s, %d B by %s", b.File, b.Size, b.By), false
-	case event.TransferEnd:
-		return fmt.Sprintf("%s, %d B, %d blocks, %d again, padding %d B %s", b.Outcome, b.Bytes, b.Blocks, b.Again, b.Padding, b.Message), false
-	case event.Mark:
-		return b.Text, false
-	case event.Secret:
-		return b.What + " made; it is never written", false
-	case event.Note:
-		return b.Text, b.Level != event.Say
-	case event.Course:
-		return fmt.Sprintf("the course has %d steps now", len(b.Steps)), false
-	case event.Carrier:
-		return b.Name + " " + b.State + " at " + b.Address + " " + b.Note, false
-	case event.Staged:
-		return b.Name + " " + b.State, false
-	case event.Preflight:
-		return b.What + ": " + b.Text + " " + b.Remedy, !b.Held
-	case event.Reach:
-		if b.State == event.Back {
-			return b.Target + " answers again after " + state.Clock(b.Length), true
-		}
-		return b.Target + " does not answer since " + b.Begin.Format("15:04:05"), true
-	case event.Restart:
-		return "console " + b.Console + ", reach " + b.Reach, false
-	case event.Hops:
-		return fmt.Sprintf("%s to %s in %d hops", b.From, b.To, len(b.Hops)), true
-	case event.Interlock:
-		return b.State + "  " + b.Command + "  " + b.Says, true
-	case event.SessionEnd:
-		return b.Why, false
-	}
-	return "", false
 }

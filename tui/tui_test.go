@@ -74,10 +74,10 @@ func rescue() []event.Body {
 		event.SessionBegin{Target: "bench:hollow-rtr1?speed=9600&framing=8N1", Device: "hollow-rtr1", Scale: 8},
 		event.Line{State: event.LineOpen, Speed: 9600},
 		event.Helm{Who: event.Runbook},
-		event.RunBegin{Runbook: "rescue", Title: "Rescue over the serial console", WayBack: "none", Steps: []event.StepPlan{
-			{ID: "1.1", Leg: "find it", Title: "Find it", Verb: "catch", Expected: 10 * time.Second, Limit: time.Minute},
-			{ID: "2.1", Leg: "ready", Title: "Remove the broken image", Verb: "act", Hold: true, NoReturn: true, Limit: time.Minute},
-			{ID: "3.1", Leg: "send", Title: "Send the image", Verb: "send", Expected: time.Minute, Limit: time.Hour},
+		event.RunBegin{Runbook: "rescue", Title: "Rescue over the serial console", Rollback: "none", Steps: []event.StepPlan{
+			{ID: "1.1", Phase: "find it", Title: "Find it", Verb: "catch", Expected: 10 * time.Second, Timeout: time.Minute},
+			{ID: "2.1", Phase: "ready", Title: "Remove the broken image", Verb: "act", Cards: []string{"banks"}, Hold: true, Irreversible: true, Timeout: time.Minute},
+			{ID: "3.1", Phase: "send", Title: "Send the image", Verb: "send", Cards: []string{"transfer", "banks", "reach"}, Expected: time.Minute, Timeout: time.Hour},
 		}},
 		event.StepBegin{ID: "1.1", Try: 1},
 		event.In{Bytes: event.Text("sill: ")},
@@ -87,7 +87,7 @@ func rescue() []event.Body {
 	}
 }
 
-// serving is a device that fetches its second hop, with everything that may be shown of it.
+// serving is a device that fetches its second upgrade, with everything that may be shown of it.
 func serving() []event.Body {
 	rows := func(b, next string) []map[string]string {
 		return []map[string]string{
@@ -98,15 +98,15 @@ func serving() []event.Body {
 	const id = "tftp 192.0.2.41:2049"
 	return []event.Body{
 		event.Course{Steps: []event.StepPlan{
-			{ID: "1.1", Leg: "find it", Title: "Find it", Verb: "catch"},
-			{ID: "2a.1", Leg: "hop to 7.6.1", Title: "Stage it", Verb: "serve"},
-			{ID: "2a.2", Leg: "hop to 7.6.1", Title: "Wait for the download", Verb: "poll", Expected: time.Minute},
-			{ID: "2a.3", Leg: "hop to 7.6.1", Title: "Restart", Verb: "restart", Hold: true, Expected: 2 * time.Minute},
+			{ID: "1.1", Phase: "find it", Title: "Find it", Verb: "catch"},
+			{ID: "2a.1", Phase: "upgrade to 7.6.1", Title: "Stage it", Verb: "serve", Cards: []string{"preflight", "banks"}},
+			{ID: "2a.2", Phase: "upgrade to 7.6.1", Title: "Wait for the download", Verb: "poll", Cards: []string{"transfer", "banks", "reach"}, Expected: time.Minute},
+			{ID: "2a.3", Phase: "upgrade to 7.6.1", Title: "Restart", Verb: "restart", Cards: []string{"restart", "reach", "banks"}, Hold: true, Expected: 2 * time.Minute},
 		}},
 		event.Fact{Name: "banks", Value: "2 rows", Source: "look banks", Rows: rows("7.2.0", "no")},
 		event.Fact{Name: "running.release", Value: "7.4.2", Source: "look self"},
 		event.Fact{Name: "standby.bank", Value: "B", Source: "look banks"},
-		event.Hops{From: "7.4.2", To: "8.1.0", Hops: []event.HopPlan{
+		event.UpgradePath{From: "7.4.2", To: "8.1.0", Steps: []event.UpgradeStep{
 			{From: "7.4.2", Release: "7.6.1", Image: "lark-7.6.1.cgo"}, {From: "7.6.1", Release: "8.1.0", Image: "lark-8.1.0.cgo", Before: []string{"licence"}, After: []string{"rebuild"}},
 		}},
 		event.Shelf{Folders: []string{"/images"}, Images: []event.ShelfImage{
@@ -114,18 +114,18 @@ func serving() []event.Body {
 			{Name: "lark-9.0.0.cgo", Release: "9.0.0", Size: 5 << 20, Fit: "no", Against: []string{strings.Repeat("made for another ", 12)}},
 			{Name: "card.cgo", Companion: "card", Size: 1000, Fit: "no", Broken: true},
 		}},
-		event.Carrier{Name: "TFTP", State: event.Listening, Address: "192.0.2.10:69"},
+		event.Server{Name: "TFTP", State: event.Listening, Address: "192.0.2.10:69"},
 		event.Staged{Name: "lark-7.6.1.cgo", State: event.Offered, Size: 5 << 20, SHA256: strings.Repeat("ab", 32)},
 		event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000},
-		event.Estimates{File: "lark-7.6.1.cgo", Size: 5 << 20, All: []event.Estimate{{Carrier: "tftp", Terms: "blocks of 512 B", Time: time.Minute, Why: strings.Repeat("why ", 40), Chosen: true}, {Carrier: "http", Time: time.Second}}},
+		event.Estimates{File: "lark-7.6.1.cgo", Size: 5 << 20, All: []event.Estimate{{Protocol: "tftp", Terms: "blocks of 512 B", Time: time.Minute, Why: strings.Repeat("why ", 40), Chosen: true}, {Protocol: "http", Time: time.Second}}},
 		event.StepBegin{ID: "2a.1", Try: 1},
 		event.Preflight{What: "port", Text: strings.Repeat("held by another program ", 6), Remedy: strings.Repeat("end it ", 20)},
 		event.StepBegin{ID: "2a.2", Try: 1},
-		event.TransferBegin{ID: id, File: "lark-7.6.1.cgo", Size: 5 << 20, By: "TFTP", Peer: "192.0.2.41:2049", Terms: "blocks of 1428 B, windows of 4"},
-		event.Message{Transfer: id, Row: 0, By: "TFTP", FromDevice: true, What: "RRQ", Count: 1, Text: "lark-7.6.1.cgo octet " + strings.Repeat("blksize=1428 ", 9)},
-		event.Message{Transfer: id, Row: 1, By: "TFTP", What: "DATA", First: 1, Last: 1800, Count: 1800, Again: 7},
-		event.Message{Row: 0, By: "TFTP", Peer: "192.0.2.41:2050", FromDevice: true, What: "refused", Text: strings.Repeat("no such file ", 12)},
-		event.Transfer{ID: id, Bytes: 2 << 20, Size: 5 << 20, Rate: 80_000, Left: 40 * time.Second, Again: 7},
+		event.TransferBegin{ID: id, File: "lark-7.6.1.cgo", Size: 5 << 20, Protocol: "TFTP", Peer: "192.0.2.41:2049", Terms: "blocks of 1428 B, windows of 4"},
+		event.Rung{Transfer: id, Row: 0, Protocol: "TFTP", FromDevice: true, What: "RRQ", Count: 1, Text: "lark-7.6.1.cgo octet " + strings.Repeat("blksize=1428 ", 9)},
+		event.Rung{Transfer: id, Row: 1, Protocol: "TFTP", What: "DATA", First: 1, Last: 1800, Count: 1800, Resent: 7},
+		event.Rung{Row: 0, Protocol: "TFTP", Peer: "192.0.2.41:2050", FromDevice: true, What: "refused", Text: strings.Repeat("no such file ", 12)},
+		event.Transfer{ID: id, Bytes: 2 << 20, Size: 5 << 20, Rate: 80_000, Left: 40 * time.Second, Resent: 7},
 		event.Probe{Target: "icmp:192.0.2.41", Held: true, Trip: time.Millisecond},
 		event.Fact{Name: "banks", Value: "2 rows", Source: "look banks", Rows: rows("7.6.1", "yes")},
 	}
@@ -147,11 +147,11 @@ func away() []event.Body {
 // TestTheViewsSayWhatMatters looks for what each view is there for.
 func TestTheViewsSayWhatMatters(t *testing.T) {
 	for v, wants := range map[view][]string{
-		imagesView:   {"◉ 7.4.2", "○ 8.1.0", "before: licence", "in lark-7.6.1.zip", "as published ✓", "does not fit", "not as published ✗"},
-		banksView:    {"7.2.0 ⇢ 7.6.1", "▷ chosen for the next start, not kept yet", "● runs", "A restart now starts the old choice again", "40 % lark-7.6.1.cgo"},
-		carriersView: {"● TFTP 192.0.2.10:69", "may be left here once", "DATA 1 … 1,800", "7 again", "refused", "what each would take", "▸ tftp"},
-		reachView:    {"icmp:192.0.2.41", "a column is"},
-		consoleView:  {"40 %", "00:40 left", "blocks of 1428 B, windows of 4"},
+		imagesView:    {"◉ 7.4.2", "○ 8.1.0", "before: licence", "in lark-7.6.1.zip", "as published ✓", "does not fit", "not as published ✗"},
+		banksView:     {"7.2.0 ⇢ 7.6.1", "▷ chosen for the next start, not kept yet", "● runs", "A restart now starts the old choice again", "40 % lark-7.6.1.cgo"},
+		transfersView: {"● TFTP 192.0.2.10:69", "may be left here once", "DATA 1 … 1,800", "7 resent", "refused", "what each would take", "▸ tftp"},
+		reachView:     {"icmp:192.0.2.41", "a column is"},
+		consoleView:   {"40 %", "00:40 left", "blocks of 1428 B, windows of 4"},
 	} {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 		feed(a, append(rescue(), serving()...)...)
@@ -202,7 +202,7 @@ func TestAnImageIsShownWholeAndStaysInSight(t *testing.T) {
 	text = strings.Join(shown(a, 80, 20), "\n")
 	assert.Contains(t, text, "another digest than it has", "the last one, once more than there are")
 	press(a, tea.KeyUp, tea.KeyUp, tea.KeyUp)
-	assert.Contains(t, strings.Join(shown(a, 80, 20), "\n"), "the way", "none is chosen, and the top is back")
+	assert.Contains(t, strings.Join(shown(a, 80, 20), "\n"), "upgrade path", "none is chosen, and the top is back")
 }
 
 // TestAFolderIsPutOnTheShelf types one wrong first, and pastes the better one.
@@ -235,17 +235,17 @@ func TestAFolderIsPutOnTheShelf(t *testing.T) {
 	assert.Nil(t, a.state.Held)
 }
 
-// TestCarriersAloneHaveTheirOwnViewsOnly serves a folder that is longer than the window.
-func TestCarriersAloneHaveTheirOwnViewsOnly(t *testing.T) {
+// TestServersAloneHaveTheirOwnViewsOnly serves a folder that is longer than the window.
+func TestServersAloneHaveTheirOwnViewsOnly(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Places: []string{"FTP: 192.0.2.10:21, user once"}})
-	a.serving, a.view = true, carriersView
+	a.serving, a.view = true, transfersView
 	for n := range 60 {
 		feed(a, event.Staged{Name: fmt.Sprintf("tide-gauge-%02d.conf", n), State: event.Offered, Size: 5})
 	}
-	feed(a, event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000}, event.Note{Level: event.Warn, Text: "lark.cgo is not offered"})
+	feed(a, event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000}, event.Note{Level: event.Warning, Text: "lark.cgo is not offered"})
 	for _, width := range []int{80, 160} {
 		text := strings.Join(shown(a, width, 24), "\n")
-		for _, want := range []string{"user once", "lark.cgo is not offered", "◁ setup.txt", "tide-gauge-00.conf", "F6 carriers"} {
+		for _, want := range []string{"user once", "lark.cgo is not offered", "◁ setup.txt", "tide-gauge-00.conf", "F6 transfers"} {
 			assert.Contains(t, text, want)
 		}
 		for _, other := range []string{"F2", "F5", "^G"} {
@@ -258,7 +258,7 @@ func TestCarriersAloneHaveTheirOwnViewsOnly(t *testing.T) {
 	assert.Contains(t, strings.Join(shown(a, 80, 24), "\n"), "user once")
 	for _, key := range []rune{tea.KeyF2, tea.KeyF5, tea.KeyEscape} {
 		press(a, key)
-		assert.Equal(t, carriersView, a.view)
+		assert.Equal(t, transfersView, a.view)
 	}
 	press(a, tea.KeyF1)
 	assert.Contains(t, strings.Join(shown(a, 80, 24), "\n"), "a device may leave this here")
@@ -276,11 +276,11 @@ func TestUnrolledStepsKeepWhatWasDone(t *testing.T) {
 // TestEveryViewFitsEveryWindow paints all views and states in windows from tiny to wide: no row is
 // wider than the window, and never more rows than it has.
 func TestEveryViewFitsEveryWindow(t *testing.T) {
-	hold := event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: strings.Repeat("Removes the broken image. ", 12), Types: []string{"store drop x"}, WayBack: "none", NoReturn: true, Answers: []string{"approve", "stop"}}
+	hold := event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: strings.Repeat("Removes the broken image. ", 12), Types: []string{"store drop x"}, Rollback: "none", Irreversible: true, Answers: []string{"approve", "stop"}}
 	states := map[string][]event.Body{
 		"hold":     {event.StepBegin{ID: "2.1", Try: 1}, hold},
-		"failure":  {event.StepBegin{ID: "2.1", Try: 2}, event.Ask{ID: "2", Form: "failure", Text: "it failed", Answers: []string{"repeat", "go on", "stop", "go back"}}},
-		"transfer": {event.StepBegin{ID: "3.1", Try: 1}, event.TransferBegin{File: "tern.brm", Size: 1000, By: "XMODEM-1K", SHA256: strings.Repeat("ab", 32), Allowed: 100}, event.Transfer{Bytes: 500, Size: 1000, Rate: 90, Again: 3}},
+		"failure":  {event.StepBegin{ID: "2.1", Try: 2}, event.Ask{ID: "2", Form: "failure", Text: "it failed", Answers: []string{"repeat", "go on", "stop", "roll back"}}},
+		"transfer": {event.StepBegin{ID: "3.1", Try: 1}, event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM-1K", SHA256: strings.Repeat("ab", 32), Allowed: 100}, event.Transfer{Bytes: 500, Size: 1000, Rate: 90, Resent: 3}},
 		"hand":     {event.Helm{Who: event.Hand}},
 		"ended":    {event.RunEnd{Outcome: event.Done, Message: "done", Proved: []string{"it runs", strings.Repeat("long ", 40)}}},
 		"serving":  serving(),
@@ -291,7 +291,7 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	}
 	for name, more := range states {
 		for _, size := range [][2]int{{20, 8}, {80, 24}, {109, 30}, {110, 30}, {160, 40}, {300, 80}} {
-			for _, v := range []view{consoleView, helpView, courseView, imagesView, banksView, carriersView, reachView, logbookView} {
+			for _, v := range []view{consoleView, helpView, courseView, imagesView, banksView, transfersView, reachView, eventsView} {
 				a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Device: "hollow-rtr1", About: "Brindle R40 · Hollow Skerry", Line: "bench"})
 				feed(a, append(rescue(), more...)...)
 				a.view = v
@@ -308,9 +308,9 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 func TestTheHoldSaysWhatItTypesAndTheCourseStaysInSight(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	feed(a, append(rescue(), event.StepBegin{ID: "2.1", Try: 1},
-		event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Types: []string{"store drop x"}, WayBack: "none", NoReturn: true})...)
+		event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Types: []string{"store drop x"}, Rollback: "none", Irreversible: true})...)
 	text := strings.Join(shown(a, 80, 24), "\n")
-	for _, want := range []string{"Hold, no way back", "Removes it.", "store drop x", "Enter go on", "nothing changed", "●", "◇", "□", "sill:", "helm  RUNBOOK"} {
+	for _, want := range []string{"Hold, no rollback", "Removes it.", "store drop x", "Enter go on", "nothing changed", "●", "◇", "□", "sill:", "helm  RUNBOOK"} {
 		assert.Contains(t, text, want)
 	}
 }
@@ -319,7 +319,7 @@ func TestTheHoldSaysWhatItTypesAndTheCourseStaysInSight(t *testing.T) {
 func TestNoEscapeSequenceOfTheDeviceGetsThrough(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	feed(a, append(rescue(), event.In{Bytes: event.Text("\x1b]52;c;aGFjaw==\x07\x1b[?1000h\x1bP+q544e\x1b\\\x9b31m\x1b[6nharmless\r\n")},
-		event.Fact{Name: "device.name", Value: "x\u009b2J\x1b[2Jy", Source: "about"}, event.Note{Level: event.Warn, Text: "\x1b]0;t\x07"},
+		event.Fact{Name: "device.name", Value: "x\u009b2J\x1b[2Jy", Source: "about"}, event.Note{Level: event.Warning, Text: "\x1b]0;t\x07"},
 		event.Mode{Name: "monitor", Proof: "\u0090"})...)
 	a.say("\x1b[2J")
 	content := func() string { a.Update(tea.WindowSizeMsg{Width: 120, Height: 30}); return a.View().Content }()

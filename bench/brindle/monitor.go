@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"pilotrix/bench"
-	"pilotrix/core/carrier/xmodem"
+	"pilotrix/core/transfer/xmodem"
 )
 
 // monitor is sill, what runs before an operating system does.

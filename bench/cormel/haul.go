@@ -14,8 +14,8 @@ import (
 
 	"github.com/jlaffaye/ftp"
 
-	"pilotrix/core/carrier/tftp"
 	"pilotrix/core/clock"
+	"pilotrix/core/transfer/tftp"
 )
 
 // haul is the download in the background.

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"pilotrix/bench"
-	"pilotrix/core/carrier/tftp"
+	"pilotrix/core/transfer/tftp"
 )
 
 // lark is the operating system, from peg's first line to the restart.

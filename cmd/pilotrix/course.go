@@ -15,7 +15,7 @@ import (
 type coursePrinter struct {
 	out      io.Writer
 	titles   map[string]event.StepPlan
-	leg      string
+	phase    string
 	lastPart map[string]int
 	facts    map[string]string
 }
@@ -26,7 +26,7 @@ func newCoursePrinter(out io.Writer) *coursePrinter {
 
 var outcomeMarks = map[string]string{event.Done: "●", event.Failed: "✗", event.Stopped: "◇", event.Skipped: "·", event.ByHand: "○"}
 
-var levelMarks = map[string]string{event.Say: "  ", event.Warn: "! ", event.Bad: "✗ "}
+var levelMarks = map[string]string{event.Info: "  ", event.Warning: "! ", event.Error: "✗ "}
 
 func (c *coursePrinter) tell(e event.Event) {
 	switch b := e.Body.(type) {
@@ -38,9 +38,9 @@ func (c *coursePrinter) tell(e event.Event) {
 		}
 		c.say("%s, %d steps", b.Title, len(b.Steps))
 	case event.StepBegin:
-		if leg := c.titles[b.ID].Leg; leg != c.leg {
-			c.leg = leg
-			c.say("\n%s", leg)
+		if phase := c.titles[b.ID].Phase; phase != c.phase {
+			c.phase = phase
+			c.say("\n%s", phase)
 		}
 	case event.StepEnd:
 		c.step(b)
@@ -53,7 +53,7 @@ func (c *coursePrinter) tell(e event.Event) {
 	case event.Ask:
 		c.ask(b)
 	case event.Answer:
-		c.say("      %s (%s)", b.Answer, b.By)
+		c.say("      %s (%s)", b.Answer, b.Who)
 	case event.Course:
 		for _, s := range b.Steps {
 			c.titles[s.ID] = s
@@ -65,15 +65,15 @@ func (c *coursePrinter) tell(e event.Event) {
 		}
 	case event.Check:
 		c.check(b)
-	case event.Hops:
-		c.hops(b)
-	case event.Carrier:
+	case event.UpgradePath:
+		c.upgrades(b)
+	case event.Server:
 		c.say("      %s %s at %s %s", b.Name, b.State, b.Address, b.Note)
 	case event.Staged:
 		c.staged(b)
 	case event.Preflight:
 		c.preflight(b)
-	case event.Message:
+	case event.Rung:
 		c.message(b)
 	case event.Reach:
 		c.reach(b)
@@ -87,7 +87,7 @@ func (c *coursePrinter) tell(e event.Event) {
 		if b.Size > 0 {
 			size = fmt.Sprintf(", %d B", b.Size)
 		}
-		c.say("      %s%s by %s %s", b.File, size, b.By, b.Terms)
+		c.say("      %s%s by %s %s", b.File, size, b.Protocol, b.Terms)
 	case event.Transfer:
 		c.transfer(b)
 	case event.TransferEnd:
@@ -103,10 +103,10 @@ func (c *coursePrinter) check(b event.Check) {
 	}
 }
 
-func (c *coursePrinter) hops(b event.Hops) {
+func (c *coursePrinter) upgrades(b event.UpgradePath) {
 	way := b.From
-	for _, hop := range b.Hops {
-		way += " ━▶ " + hop.Release
+	for _, upgrade := range b.Steps {
+		way += " ━▶ " + upgrade.Release
 	}
 	c.say("      %s", way)
 }
@@ -123,9 +123,9 @@ func (c *coursePrinter) preflight(b event.Preflight) {
 }
 
 // message tells what stands out on a ladder: refusals and errors.
-func (c *coursePrinter) message(b event.Message) {
+func (c *coursePrinter) message(b event.Rung) {
 	if b.What == "refused" || b.What == "ERROR" {
-		c.say("    ! %s %s: %s", b.By, b.Peer, b.Text)
+		c.say("    ! %s %s: %s", b.Protocol, b.Peer, b.Text)
 	}
 }
 
@@ -158,8 +158,8 @@ func (c *coursePrinter) ask(b event.Ask) {
 	for _, command := range b.Types {
 		c.say("      will type  %s", command)
 	}
-	if b.WayBack != "" {
-		c.say("      way back   %s", b.WayBack)
+	if b.Rollback != "" {
+		c.say("      rollback   %s", b.Rollback)
 	}
 }
 
@@ -179,7 +179,7 @@ func (c *coursePrinter) transferEnd(b event.TransferEnd) {
 	if b.Padding > 0 {
 		padding = fmt.Sprintf(", padding %d B", b.Padding)
 	}
-	c.say("      %s: %d B in %s, %d blocks, %d again%s %s", b.Outcome, b.Bytes, b.Took.Round(10*time.Millisecond), b.Blocks, b.Again, padding, b.Message)
+	c.say("      %s: %d B in %s, %d blocks, %d resent%s %s", b.Outcome, b.Bytes, b.Took.Round(10*time.Millisecond), b.Blocks, b.Resent, padding, b.Message)
 }
 
 func (c *coursePrinter) staged(b event.Staged) {

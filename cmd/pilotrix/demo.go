@@ -29,7 +29,7 @@ terminal it runs by itself, approves the holds and prints the course as it goes.
 
 Demos:` + about.String(),
 		Example: `  pilotrix demo                     the rescue, eight times as fast as in life
-  pilotrix demo bank-upgrade        a release change over TFTP, with a hop, a restart and the proof
+  pilotrix demo bank-upgrade        a release change over TFTP, with a upgrade, a restart and the proof
   pilotrix demo rescue --time-scale 1
   pilotrix demo --awkward           on a device with log lines everywhere, a pager, late echoes, noise on the line …
   pilotrix demo bank-upgrade --awkward=noise,pager`,

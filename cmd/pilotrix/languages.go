@@ -3,14 +3,16 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 
-	"github.com/invopop/jsonschema"
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
 	"pilotrix/core/runbook"
+	"pilotrix/core/source"
 	"pilotrix/demo"
+	"pilotrix/tui/paint"
 )
 
 // language is what dialects and runbooks have in common on the command line.
@@ -18,11 +20,12 @@ type language struct {
 	noun     string
 	names    func() []string
 	text     func(string) ([]byte, error)
+	tells    func(string) (title, about string, err error)
 	document any
 }
 
 func (p *program) dialectCommand() *cobra.Command {
-	cmd := p.languageCommand(language{"dialect", demo.Dialects, demo.DialectText, &dialect.Document{}})
+	cmd := p.languageCommand(language{"dialect", demo.Dialects, demo.DialectText, tellsDialect, &dialect.Document{}})
 	cmd.AddCommand(&cobra.Command{
 		Use: "check FILE", Short: "Check a dialect; complaints show file, line and column", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -30,7 +33,7 @@ func (p *program) dialectCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			fmt.Fprintf(p.out, "%s: %d modes, %d readings, %d actions, nothing to complain of\n", d.Dialect, len(d.Modes), len(d.Readings), len(d.Actions))
+			fmt.Fprintf(p.out, "%s: %d modes, %d readings, %d actions, %s\n", d.Dialect, len(d.Modes), len(d.Readings), len(d.Actions), p.warn(d.Warnings()))
 			return nil
 		},
 	})
@@ -38,7 +41,7 @@ func (p *program) dialectCommand() *cobra.Command {
 }
 
 func (p *program) runbookCommand() *cobra.Command {
-	cmd := p.languageCommand(language{"runbook", demo.Runbooks, demo.RunbookText, &runbook.Document{}})
+	cmd := p.languageCommand(language{"runbook", demo.Runbooks, demo.RunbookText, tellsRunbook, &runbook.Document{}})
 	var against string
 	check := &cobra.Command{
 		Use: "check FILE", Short: "Check a runbook, with --dialect also what it asks of one", Args: cobra.ExactArgs(1),
@@ -48,16 +51,17 @@ func (p *program) runbookCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
+			warnings := book.Warnings()
 			if against != "" {
 				d, err := demo.LoadDialect(against)
 				if err == nil {
-					err = book.CheckAgainst(d)
+					warnings, err = book.CheckAgainst(d)
 				}
 				if err != nil {
 					return usage(err)
 				}
 			}
-			fmt.Fprintf(p.out, "%s: %d legs, nothing to complain of\n", book.Runbook, len(book.Legs))
+			fmt.Fprintf(p.out, "%s: %d phases, %s\n", book.Runbook, len(book.Phases), p.warn(warnings))
 			return nil
 		},
 	}
@@ -66,17 +70,28 @@ func (p *program) runbookCommand() *cobra.Command {
 	return cmd
 }
 
-func (p *program) pathsCommand() *cobra.Command {
-	cmd := p.languageCommand(language{"paths file", demo.Paths, demo.PathsText, &image.Paths{}})
-	cmd.Use = "paths"
+// warn prints what is allowed but odd, and says how much that is.
+func (p *program) warn(warnings []*source.Complaint) string {
+	for _, w := range warnings {
+		fmt.Fprintf(p.err, "warning: %v\n", w)
+	}
+	if len(warnings) == 0 {
+		return "nothing to complain of"
+	}
+	return fmt.Sprintf("nothing wrong, %d odd", len(warnings))
+}
+
+func (p *program) upgradePathsCommand() *cobra.Command {
+	cmd := p.languageCommand(language{"upgrade paths file", demo.UpgradePaths, demo.UpgradePathsText, tellsUpgradePaths, &image.UpgradePaths{}})
+	cmd.Use = "upgrade-paths"
 	cmd.AddCommand(&cobra.Command{
 		Use: "check FILE", Short: "Check a file of allowed steps; complaints show file, line and column", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			paths, err := demo.LoadPaths(args[0])
+			paths, err := demo.LoadUpgradePaths(args[0])
 			if err != nil {
 				return usage(err)
 			}
-			fmt.Fprintf(p.out, "%s: %d steps, nothing to complain of\n", paths.Paths, len(paths.Steps))
+			fmt.Fprintf(p.out, "%s: %d steps, nothing to complain of\n", paths.UpgradePaths, len(paths.Steps))
 			return nil
 		},
 	})
@@ -90,7 +105,14 @@ func (p *program) languageCommand(l language) *cobra.Command {
 			Use: "list", Short: "List the " + l.noun + "s that ship with the program", Args: cobra.NoArgs,
 			RunE: func(*cobra.Command, []string) error {
 				for _, name := range l.names() {
-					fmt.Fprintln(p.out, name)
+					title, about, err := l.tells(name)
+					if err != nil {
+						return err
+					}
+					fmt.Fprintf(p.out, "%-24s %s\n", name, title)
+					for _, line := range paint.Wrap(about, 76) {
+						fmt.Fprintf(p.out, "    %s\n", line)
+					}
 				}
 				return nil
 			},
@@ -111,9 +133,37 @@ func (p *program) languageCommand(l language) *cobra.Command {
 			RunE: func(*cobra.Command, []string) error {
 				encoder := json.NewEncoder(p.out)
 				encoder.SetIndent("", "  ")
-				return encoder.Encode((&jsonschema.Reflector{}).Reflect(l.document))
+				return encoder.Encode(source.Schema(l.document))
 			},
 		},
 	)
 	return cmd
+}
+
+func tellsDialect(name string) (title, about string, err error) {
+	d, err := demo.LoadDialect(name)
+	if err != nil {
+		return "", "", err
+	}
+	return d.Title, d.About, nil
+}
+
+func tellsRunbook(name string) (title, about string, err error) {
+	book, err := demo.LoadRunbook(name)
+	if err != nil {
+		return "", "", err
+	}
+	about = book.About
+	for _, input := range book.Inputs {
+		about += fmt.Sprintf(" %s: %s.", input.Input, input.About)
+	}
+	return book.Title, strings.TrimSpace(about), nil
+}
+
+func tellsUpgradePaths(name string) (title, about string, err error) {
+	paths, err := demo.LoadUpgradePaths(name)
+	if err != nil {
+		return "", "", err
+	}
+	return fmt.Sprintf("%d steps", len(paths.Steps)), paths.About, nil
 }

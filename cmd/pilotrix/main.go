@@ -122,8 +122,8 @@ stops before what cannot be undone, and keeps what happened.`,
 	flags.StringVar(&p.leader, "leader", "ctrl+g", "the one `key` besides function keys that does not go to the device")
 	root.AddCommand(
 		p.demoCommand(), p.openCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
-		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.pathsCommand(), p.benchCommand(), p.logbookCommand(),
-		p.shelfCommand(), p.serveCommand(), p.putCommand(), p.pasteCommand(), p.reckonCommand(),
+		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.upgradePathsCommand(), p.benchCommand(), p.logbookCommand(),
+		p.shelfCommand(), p.serveCommand(), p.pasteCommand(), p.reckonCommand(),
 	)
 	return root
 }

@@ -69,7 +69,7 @@ func (p *program) openCommand() *cobra.Command {
 // warn tells what went wrong without being a reason to end the session.
 func (o *open) warn(err error) {
 	if err != nil {
-		o.Emit(event.Note{Level: event.Warn, Text: err.Error()})
+		o.Emit(event.Note{Level: event.Warning, Text: err.Error()})
 	}
 }
 

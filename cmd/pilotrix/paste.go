@@ -68,7 +68,7 @@ answer awaited before the next; control characters are refused before anything i
 	cmd.Flags().BoolVar(&opt.GoOn, "go-on", false, "type on after a line that the device does not take, and list those at the end")
 	cmd.Flags().BoolVar(&opt.Dangers, "dangers", false, "type lines that the dialect calls a danger, too")
 	cmd.Flags().BoolVar(&opt.Blind, "blind", false, "await nothing")
-	cmd.Flags().DurationVar(&opt.Limit, "limit", 0, "how `long` an echo or a prompt may take; 10 s unless said")
+	cmd.Flags().DurationVar(&opt.Timeout, "timeout", 0, "how `long` an echo or a prompt may take; 10 s unless said")
 	return cmd
 }
 
@@ -91,7 +91,7 @@ func dangersIn(d *dialect.Dialect, text string) error {
 		if says := interlocks.Stops(line); says != "" {
 			return fmt.Errorf("line %d (%q) %s", i+1, strings.TrimSpace(line), says)
 		}
-		interlocks.Typed(line)
+		interlocks.Typed(line, time.Now())
 	}
 	return nil
 }

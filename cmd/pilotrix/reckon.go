@@ -31,7 +31,7 @@ func (p *program) reckonTime() *cobra.Command {
 	var trip, latency time.Duration
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "time SIZE | FILE", Short: "What a transfer takes, by each carrier, and why", Args: cobra.ExactArgs(1),
+		Use: "time SIZE | FILE", Short: "What a transfer takes, by each protocol, and why", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			size, err := sizeOrFile(args[0])
 			if err != nil {
@@ -51,7 +51,7 @@ func (p *program) reckonTime() *cobra.Command {
 			}
 			fmt.Fprintf(p.out, "%d B\n", size)
 			for _, e := range all {
-				fmt.Fprintf(p.out, "%-10s %12s  %9.1f kB/s  %-34s %s\n", e.Carrier, e.Time.Round(100*time.Millisecond), e.Rate/1000, e.Terms, e.Why)
+				fmt.Fprintf(p.out, "%-10s %12s  %9.1f kB/s  %-34s %s\n", e.Protocol, e.Time.Round(100*time.Millisecond), e.Rate/1000, e.Terms, e.Why)
 				if e.Warn != "" {
 					fmt.Fprintf(p.out, "%-10s ! %s\n", "", e.Warn)
 				}

@@ -18,6 +18,7 @@ import (
 func (p *program) runCommand() *cobra.Command {
 	var flags targetFlags
 	var approvals []string
+	var from string
 	var asJSON bool
 	var scale float64
 	cmd := &cobra.Command{
@@ -25,7 +26,7 @@ func (p *program) runCommand() *cobra.Command {
 		Short: "Carry out a runbook without the interface",
 		Long: `Carries out a runbook without the interface, printing the course as it goes.
 
-Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and went the way back.`,
+Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and went the rollback.`,
 		Example: `  pilotrix run rescue-over-serial --on bench:hollow-rtr1 --set image=tern-4.2.1.brm \
       --set user=harbour --secret password=env:PASS --approve all
   pilotrix run prove-in-memory --on unix:/run/board.sock --dialect u-boot \
@@ -39,6 +40,11 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 			if err != nil {
 				return usage(err)
 			}
+			if from != "" {
+				if err := prepared.From(from); err != nil {
+					return usage(err)
+				}
+			}
 			targets, err := flags.targets()
 			if err != nil {
 				return usage(err)
@@ -51,6 +57,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 	flags.addWatches(cmd)
 	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`")
+	cmd.Flags().StringVar(&from, "from", "", "begin at a `phase`; of those before it only what reads the device and prepares this laptop is done")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
 	return cmd
 }
@@ -69,7 +76,7 @@ func approver(approvals []string) func(event.Ask) string {
 func byTitle(prepared *runbook.Prepared, approve func(event.Ask) string) func(event.Ask) string {
 	titles := map[string]string{}
 	for _, s := range prepared.Steps {
-		titles[s.ID] = s.Step.Step
+		titles[s.ID] = s.Step
 	}
 	return func(ask event.Ask) string {
 		if answer := approve(ask); answer != runbook.StopHere {
@@ -137,11 +144,11 @@ func (p *program) planCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "plan RUNBOOK",
 		Short: "Print every command that would be typed; sends nothing",
-		Long: `Prints every command that would be typed, every hold, the expected times and the way back. What only
+		Long: `Prints every command that would be typed, every hold, the expected times and the rollback. What only
 the device can tell stays as ${…}, unless it is assumed with --fact.`,
 		Example: `  pilotrix plan rescue-over-serial --dialect brindle-r40 --set image=tern-4.2.1.brm \
       --set user=harbour --secret password=env:PASS
-  pilotrix plan standby-bank-upgrade --dialect cormel-g2 --set image=lark-8.1.0.cgo --set paths=cormel-g2 \
+  pilotrix plan standby-bank-upgrade --dialect cormel-g2 --set image=lark-8.1.0.cgo --set upgrade_paths=cormel-g2 \
       --set user=harbour --secret password=env:PASS --fact running.release=7.4.2 --format markdown`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -89,7 +89,7 @@ type open struct {
 	notices []string
 }
 
-// host is the network that carriers, checks and watches use.
+// host is the network that servers, checks and watches use.
 type host interface {
 	network.Network
 	reach.Network
@@ -172,7 +172,7 @@ func (p *program) keep(o *open, secrets []string) {
 	}
 	go func(failed <-chan error) {
 		for err := range failed {
-			o.Emit(event.Note{Level: event.Bad, Text: "nothing is recorded from here on: " + err.Error()})
+			o.Emit(event.Note{Level: event.Error, Text: "nothing is recorded from here on: " + err.Error()})
 		}
 	}(o.keeper.Failed())
 }
@@ -290,7 +290,7 @@ func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (tar
 // kit is what a runbook works with: the shelf in the folders said, in those added, or else in the folders
 // of the images that it is given.
 func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string, book *runbook.Runbook, values map[string]string) (runbook.Kit, error) {
-	kit := runbook.Kit{Paths: demo.LoadPaths}
+	kit := runbook.Kit{UpgradePaths: demo.LoadUpgradePaths}
 	register, err := loadRegister()
 	if err != nil {
 		return kit, err

@@ -340,7 +340,7 @@ func (p *program) showItem(item image.Item) {
 	}
 	row("problem", item.Problem)
 	for _, e := range reckon.Estimates(item.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
-		row("by "+e.Carrier, fmt.Sprintf("about %s (%s) %s", e.Time.Round(100*time.Millisecond), e.Terms, e.Warn))
+		row("by "+e.Protocol, fmt.Sprintf("about %s (%s) %s", e.Time.Round(100*time.Millisecond), e.Terms, e.Warn))
 	}
 }
 
@@ -351,7 +351,7 @@ func (p *program) shelfFit() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "fit", Short: "Hold the images against a device, and plan the releases to one of them",
 		Example: `  pilotrix shelf fit --fact device.model=G2-4 --fact device.architecture=plover64 --fact running.release=7.4.2
-  pilotrix shelf fit … --paths cormel-g2 --to lark-8.1.0.cgo`,
+  pilotrix shelf fit … --upgrade-paths cormel-g2 --to lark-8.1.0.cgo`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			known, err := parseFacts(facts)
@@ -370,7 +370,7 @@ func (p *program) shelfFit() *cobra.Command {
 	}
 	cmd.Flags().StringArrayVar(&folders, "shelf", nil, "a `folder`, instead of those that were added")
 	cmd.Flags().StringArrayVar(&facts, "fact", nil, "what is known of the device, `name=value`")
-	cmd.Flags().StringVar(&paths, "paths", "", "the file of allowed steps, or its `name`")
+	cmd.Flags().StringVar(&paths, "upgrade-paths", "", "the file of allowed upgrade steps, or its `name`")
 	cmd.Flags().StringVar(&to, "to", "", "plan the releases to this `image`")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
@@ -419,27 +419,27 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 	if err != nil {
 		return usage(err)
 	}
-	allowed, err := demo.LoadPaths(paths)
+	allowed, err := demo.LoadUpgradePaths(paths)
 	if err != nil {
 		return usage(err)
 	}
 	running, _ := known.Get(image.FactRelease)
-	hops, err := allowed.Plan(shelf.Items(), known, running.Text, wanted)
+	upgrades, err := allowed.Plan(shelf.Items(), known, running.Text, wanted)
 	if err != nil {
 		return err
 	}
 	if asJSON {
-		trees := make([]map[string]any, len(hops))
-		for i, hop := range hops {
-			trees[i] = hop.Tree()
+		trees := make([]map[string]any, len(upgrades))
+		for i, upgrade := range upgrades {
+			trees[i] = upgrade.Tree()
 		}
 		return json.NewEncoder(p.out).Encode(trees)
 	}
-	if len(hops) == 0 {
+	if len(upgrades) == 0 {
 		fmt.Fprintf(p.out, "%s runs already\n", running.Text)
 	}
-	for _, hop := range hops {
-		fmt.Fprintf(p.out, "%s ━▶ %-10s %s%s%s\n", hop.From, hop.Release, hop.Item.Name, listed("  before: ", hop.Before), listed("  after: ", hop.After))
+	for _, upgrade := range upgrades {
+		fmt.Fprintf(p.out, "%s ━▶ %-10s %s%s%s\n", upgrade.From, upgrade.Release, upgrade.Item.Name, listed("  before: ", upgrade.Before), listed("  after: ", upgrade.After))
 	}
 	return nil
 }

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/carrier/xmodem"
+	"pilotrix/core/transfer/xmodem"
 )
 
 // TestReceivedNamesStayInTheirFolder has a sender choose names that lead elsewhere.

@@ -57,3 +57,30 @@ func TestFactsGrowIntoATree(t *testing.T) {
 	assert.Equal(t, map[string]any{"store": map[string]any{"free": 7.0, "broken": ""}}, f.Tree())
 	assert.Len(t, f.All(), 2)
 }
+
+func TestAMakersOwnOrderOfReleases(t *testing.T) {
+	order := NewOrder([]string{"p", "SP"})
+	ordered := []string{"4.2-rc1", "4.2", "4.2p1", "4.2p2", "4.2-sp1", "4.2.1"}
+	for i := range ordered {
+		for j := range ordered {
+			a, err := order.Parse(ordered[i])
+			require.NoError(t, err)
+			b, err := ParseRelease(ordered[j]) // one that was told without the order takes the other's
+			require.NoError(t, err)
+			assert.Equal(t, i < j, a.Compare(b) < 0, "%s against %s", a, b)
+			assert.Equal(t, i > j, a.Compare(b) > 0, "%s against %s", a, b)
+		}
+	}
+}
+
+func TestNumbers(t *testing.T) {
+	for text, want := range map[string]float64{"12": 12, "1,024": 1024, " -3.5 ": -3.5} {
+		got, err := ParseNumber(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got)
+	}
+	for _, bad := range []string{"", "1k", "0x10", "many", "inf", "NaN"} {
+		_, err := ParseNumber(bad)
+		assert.Error(t, err, bad)
+	}
+}

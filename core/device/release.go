@@ -3,33 +3,60 @@ package device
 import (
 	"cmp"
 	"fmt"
+	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
 )
 
 // Release is a software release, ordered part by part: numbers as numbers, words as words, and a
-// release with a word after it (4.2.1-rc2) before the one without.
-type Release struct{ text string }
+// release with a word after it (4.2.1-rc2) before the one without, unless its Order says otherwise.
+type Release struct {
+	text  string
+	order *Order
+}
 
-// ParseRelease takes a release as written, such as 4.2.1 or v7.6.0-rc2.
-func ParseRelease(text string) (Release, error) {
+// Order is how one maker's releases are ordered. A nil one is the usual order.
+type Order struct {
+	later []string
+}
+
+// NewOrder is the usual order, except that the words given make a release a later one: with p, 4.2p1
+// comes behind 4.2.
+func NewOrder(later []string) *Order {
+	o := &Order{}
+	for _, word := range later {
+		o.later = append(o.later, strings.ToLower(word))
+	}
+	return o
+}
+
+// Parse takes a release as written, such as 4.2.1 or v7.6.0-rc2.
+func (o *Order) Parse(text string) (Release, error) {
 	text = strings.TrimSpace(text)
-	bare := strings.TrimPrefix(strings.TrimPrefix(text, "v"), "V")
-	if bare == "" || !unicode.IsDigit(rune(bare[0])) {
+	plain := strings.TrimPrefix(strings.TrimPrefix(text, "v"), "V")
+	if plain == "" || !unicode.IsDigit(rune(plain[0])) {
 		return Release{}, fmt.Errorf("%q is no release: want one like 4.2.1", text)
 	}
-	return Release{bare}, nil
+	return Release{plain, o}, nil
 }
+
+// ParseRelease does the same in the usual order.
+func ParseRelease(text string) (Release, error) { return (*Order)(nil).Parse(text) }
 
 func (r Release) String() string { return r.text }
 
 // Compare is negative when r is older than other, 0 when they are the same, positive when newer.
 func (r Release) Compare(other Release) int {
+	order := r.order
+	if order == nil {
+		order = other.order
+	}
 	a, b := releaseParts(r.text), releaseParts(other.text)
 	for i := range max(len(a), len(b)) {
-		if order := comparePart(part(a, i), part(b, i)); order != 0 {
-			return order
+		if n := order.comparePart(part(a, i), part(b, i)); n != 0 {
+			return n
 		}
 	}
 	return 0
@@ -67,19 +94,44 @@ func part(parts []string, i int) string {
 	return "0"
 }
 
-// comparePart orders words before numbers: a word after a release makes it an earlier one.
-func comparePart(a, b string) int {
+// comparePart orders words before numbers, since a word after a release makes it an earlier one; a word that
+// makes it a later one comes between nothing and the next number.
+func (o *Order) comparePart(a, b string) int {
 	x, errA := strconv.Atoi(a)
 	y, errB := strconv.Atoi(b)
 	switch {
 	case errA == nil && errB == nil:
 		return cmp.Compare(x, y)
 	case errA != nil && errB != nil:
-		return cmp.Compare(strings.ToLower(a), strings.ToLower(b))
+		return cmp.Or(cmp.Compare(o.rank(a), o.rank(b)), cmp.Compare(strings.ToLower(a), strings.ToLower(b)))
 	case errA != nil:
-		return -1
+		return o.wordToNumber(a, y)
 	}
-	return 1
+	return -o.wordToNumber(b, x)
+}
+
+func (o *Order) wordToNumber(word string, number int) int {
+	if o.rank(word) > 0 && number == 0 {
+		return 1
+	}
+	return -1
+}
+
+// rank is 1 for a word that makes a release a later one.
+func (o *Order) rank(word string) int {
+	if o != nil && slices.Contains(o.later, strings.ToLower(word)) {
+		return 1
+	}
+	return 0
+}
+
+// ParseNumber reads a number as devices write it: 12, 1,024, -3.5.
+func ParseNumber(text string) (float64, error) {
+	n, err := strconv.ParseFloat(strings.NewReplacer(",", "", "_", "", " ", "").Replace(strings.TrimSpace(text)), 64)
+	if err != nil || math.IsInf(n, 0) || math.IsNaN(n) {
+		return 0, fmt.Errorf("%q is no number", text)
+	}
+	return n, nil
 }
 
 // ParseSize reads a size in bytes: 8,388,608, 8388608 B, 8 MiB, 4.5MB, 0x4000.

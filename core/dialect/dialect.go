@@ -13,14 +13,12 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
-	"pilotrix/core/line"
-	"pilotrix/core/screen"
 	"pilotrix/core/sense"
 	"pilotrix/core/source"
 )
 
-// DefaultLimit is how long a command may take when neither dialect nor runbook says.
-const DefaultLimit = 15 * time.Second
+// DefaultTimeout is how long a command may take when neither dialect nor runbook says.
+const DefaultTimeout = 15 * time.Second
 
 // Dialect is a checked dialect.
 type Dialect struct {
@@ -30,13 +28,14 @@ type Dialect struct {
 	speeds   []*CompiledSpeed
 	dialogs  []*CompiledDialog
 	dangers  []compiledDanger
-	saves    []compiledSave
+	pending  []compiledPending
 	restarts []*regexp.Regexp
-	fetch    float64 // bytes a second
 	secrets  []*regexp.Regexp
 	refused  []*regexp.Regexp
 	headers  []image.Header
 	sense    sense.Config
+	values   values
+	warnings []*source.Complaint
 }
 
 // CompiledDialog is a question with its answer ready to be filled in.
@@ -46,39 +45,59 @@ type CompiledDialog struct {
 	Reply   *expression.Template
 }
 
-// CompiledReading is a reading with its patterns ready.
-type CompiledReading struct {
-	Reading
-	Type  *expression.Template
-	facts []compiledFact
-	rows  []compiledRow
-	fail  *regexp.Regexp
-}
-
-type compiledFact struct {
-	FactPattern
-	pattern *regexp.Regexp
-}
-
-type compiledRow struct {
-	list    string
-	pattern *regexp.Regexp
-}
-
-// CompiledAction is an action with its patterns ready; a pattern that was not given is nil.
+// CompiledAction is an action with its ways ready.
 type CompiledAction struct {
 	Action
+	Progress *regexp.Regexp
+	ways     map[string]*CompiledWay // under the empty name where there is only one
+}
+
+// CompiledWay is one way of doing an action.
+type CompiledWay struct {
+	Way
 	Type              *expression.Template
 	Asks              []*CompiledDialog
-	Ready, Done, Fail *regexp.Regexp
-	Progress          *regexp.Regexp
+	Ready, Done, Fail *Matcher
 }
+
+// Way is the way of doing the action that has a name, the only one when there is only one. A way is found for
+// a variant of its protocol too: xmodem-1k is received as xmodem is, where nothing else is said.
+func (a *CompiledAction) Way(name string) (*CompiledWay, error) {
+	if len(a.Action.By) == 0 {
+		return a.ways[""], nil
+	}
+	if way := a.ways[name]; way != nil {
+		return way, nil
+	}
+	protocol, _, _ := strings.Cut(name, "-")
+	if way := a.ways[protocol]; way != nil {
+		return way, nil
+	}
+	if name == "" {
+		return nil, fmt.Errorf("action %q is done in several ways; say by which (by: …): %s", a.Action.Action, strings.Join(a.WayNames(), ", "))
+	}
+	return nil, fmt.Errorf("action %q is not done by %q; there are %s", a.Action.Action, name, strings.Join(a.WayNames(), ", "))
+}
+
+// WayNames lists the ways of doing the action, one empty name where there is only one.
+func (a *CompiledAction) WayNames() []string { return sortedNames(a.ways) }
+
+// Limit is how long the action may take, fallback when it does not say.
+func (a *CompiledAction) Limit(fallback time.Duration) time.Duration {
+	if a.Timeout != nil {
+		return time.Duration(*a.Timeout)
+	}
+	return fallback
+}
+
+// Alters reports whether the action changes the device: what it keeps, or the mode that it is in.
+func (a *CompiledAction) Alters() bool { return a.Changes }
 
 // CompiledSpeed sets the device's end of the line.
 type CompiledSpeed struct {
 	SetSpeed
 	Type        *expression.Template
-	Moved, Fail *regexp.Regexp
+	Moved, Fail *Matcher
 }
 
 type compiledDanger struct {
@@ -106,137 +125,26 @@ func Parse(name string, data []byte) (*Dialect, error) {
 	return compile(doc, f)
 }
 
-// compiler collects the first complaint; later ones would often only follow from it.
-type compiler struct {
-	f   *source.File
-	d   *Dialect
-	err error
-}
+// Warnings are the remarks about what is allowed but odd.
+func (d *Dialect) Warnings() []*source.Complaint { return d.warnings }
 
-func (c *compiler) complain(path, format string, args ...any) {
-	if c.err == nil {
-		c.err = c.f.Errorf(path, format, args...)
-	}
-}
-
-// pattern compiles RE2, nil for an empty one.
-func (c *compiler) pattern(path, text string) *regexp.Regexp {
-	if text == "" {
+// Order is how the device's releases are ordered; it is nil for a nil dialect.
+func (d *Dialect) Order() *device.Order {
+	if d == nil {
 		return nil
 	}
-	re, err := regexp.Compile(text)
-	if err != nil {
-		c.complain(path, "bad pattern: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
-	}
-	return re
-}
-
-func (c *compiler) template(path, text string) *expression.Template {
-	t, err := expression.CompileTemplate(text, nil)
-	if err != nil {
-		c.complain(path, "%v", err)
-	}
-	return t
-}
-
-func (c *compiler) need(path, value, what string) {
-	if value == "" {
-		c.complain(path, "%s is missing", what)
-	}
-}
-
-func (c *compiler) modes(path string, names []string) {
-	for i, name := range names {
-		if !c.d.HasMode(name) {
-			c.complain(fmt.Sprintf("%s[%d]", path, i), "no mode %q; there are %s", name, strings.Join(c.d.ModeNames(), ", "))
-		}
-	}
-}
-
-func compile(doc Document, f *source.File) (*Dialect, error) {
-	d := &Dialect{Document: doc, readings: map[string]*CompiledReading{}, actions: map[string]*CompiledAction{}}
-	c := &compiler{f: f, d: d}
-	c.need("dialect", doc.Dialect, "the dialect's name (dialect: …)")
-	if len(doc.Modes) == 0 {
-		c.complain("modes", "a dialect needs at least one mode with a prompt")
-	}
-	c.lineAndModes()
-	for i, dialog := range doc.Dialogs {
-		compiled := c.dialog(fmt.Sprintf("dialogs[%d]", i), dialog)
-		d.dialogs = append(d.dialogs, compiled)
-		d.sense.Dialogs = append(d.sense.Dialogs, sense.Dialog{Name: dialog.Dialog, Ask: compiled.Pattern})
-	}
-	for i, reading := range doc.Readings {
-		c.reading(fmt.Sprintf("readings[%d]", i), reading)
-	}
-	for i, action := range doc.Actions {
-		c.action(fmt.Sprintf("actions[%d]", i), action)
-	}
-	for i, speed := range doc.Speed {
-		path := fmt.Sprintf("speed[%d]", i)
-		c.modes(path+".in", speed.In)
-		d.speeds = append(d.speeds, &CompiledSpeed{
-			SetSpeed: speed, Type: c.template(path+".command", speed.Command),
-			Moved: c.pattern(path+".moved", speed.Moved), Fail: c.pattern(path+".fail", speed.Fail),
-		})
-	}
-	c.rest()
-	c.lines()
-	if c.err != nil {
-		return nil, c.err
-	}
-	d.sense.AsksSecret = d.AsksSecret
-	return d, nil
-}
-
-// lines compiles what a dialect says of the device's lines.
-func (c *compiler) lines() {
-	for i, noise := range c.d.Noise {
-		if pattern := c.pattern(fmt.Sprintf("noise[%d]", i), noise); pattern != nil {
-			if pattern.MatchString("") {
-				c.complain(fmt.Sprintf("noise[%d]", i), "the pattern takes an empty line for noise, and so every one: begin it with what such a line begins with")
-			}
-			c.d.sense.Noise = append(c.d.sense.Noise, pattern)
-		}
-	}
-	for i, refused := range c.d.Document.Refused {
-		if pattern := c.pattern(fmt.Sprintf("refused[%d]", i), refused); pattern != nil {
-			c.d.refused = append(c.d.refused, pattern)
-		}
-	}
-	c.d.sense.Pager = c.pattern("pager.pattern", c.d.Document.Pager.Pattern)
-	if c.d.sense.Pager == nil && c.d.Document.Pager.Key != "" {
-		c.complain("pager.key", "a pager needs the pattern of what it asks with")
-	}
-	var err error
-	if c.d.sense.Charset, err = screen.ParseCharset(c.d.Line.Charset); err != nil {
-		c.complain("line.charset", "%v", err)
-	}
-	if _, _, err = line.ParseSize(c.d.Line.Size); err != nil {
-		c.complain("line.size", "%v", err)
-	}
-	if c.d.Line.Framing != "" {
-		if _, err := line.ParseFraming(c.d.Line.Framing); err != nil {
-			c.complain("line.framing", "%v", err)
-		}
-	}
-	if c.d.Line.Flow != "" && !slices.Contains(line.Flows, c.d.Line.Flow) {
-		c.complain("line.flow", "no flow control %q; there are %s", c.d.Line.Flow, strings.Join(line.Flows, ", "))
-	}
-	if echo := c.d.Line.Echo; echo != "" && echo != "keys" && echo != "none" {
-		c.complain("line.echo", "no echo %q; there are keys and none", echo)
-	}
+	return d.values.order
 }
 
 // Echoes reports whether what is typed comes back. It works on a nil dialect.
 func (d *Dialect) Echoes() bool { return d == nil || d.Line.Echo != "none" }
 
-// Empties is the key that empties the input line, empty when none is known. It works on a nil dialect.
-func (d *Dialect) Empties() string {
+// Clears is the key that empties the input line, empty when none is known. It works on a nil dialect.
+func (d *Dialect) Clears() string {
 	if d == nil {
 		return ""
 	}
-	return d.Line.Empty
+	return d.Line.Clear
 }
 
 // Refuses finds the words by which an answer says that a line was not taken, empty when it does not say so. It
@@ -256,7 +164,12 @@ func (d *Dialect) Refuses(answer string) string {
 }
 
 // PagerKey is the key that makes a pager go on.
-func (d *Dialect) PagerKey() string { return or(d.Document.Pager.Key, " ") }
+func (d *Dialect) PagerKey() string {
+	if d.Document.Pager == nil {
+		return " "
+	}
+	return or(d.Document.Pager.Key, " ")
+}
 
 // Starts reports whether a mode is one that the device is in while it starts: it shows itself by a text and
 // waits for nobody. It works on a nil dialect.
@@ -276,139 +189,13 @@ func (d *Dialect) Leads(command string) bool {
 		}
 	}
 	for _, action := range d.actions {
-		if first, _, _ := strings.Cut(action.Command, "${"); action.To != "" && strings.TrimSpace(first) != "" && strings.HasPrefix(command, first) {
-			return true
+		for _, way := range action.ways {
+			if first, _, _ := strings.Cut(way.Command, "${"); action.To != "" && strings.TrimSpace(first) != "" && strings.HasPrefix(command, first) {
+				return true
+			}
 		}
 	}
 	return false
-}
-
-func (c *compiler) lineAndModes() {
-	seen := map[string]bool{}
-	for i, mode := range c.d.Modes {
-		path := fmt.Sprintf("modes[%d]", i)
-		c.need(path, mode.Mode, "the mode's name (mode: …)")
-		if seen[mode.Mode] {
-			c.complain(path+".mode", "mode %q is there twice", mode.Mode)
-		}
-		seen[mode.Mode] = true
-		if mode.Prompt == "" && mode.Text == "" {
-			c.complain(path, "mode %q shows itself by nothing: give it a prompt or a text", mode.Mode)
-		}
-		c.d.sense.Modes = append(c.d.sense.Modes, sense.Mode{
-			Name: mode.Mode, Prompt: c.pattern(path+".prompt", mode.Prompt), Text: c.pattern(path+".text", mode.Text),
-		})
-	}
-	for i, press := range c.d.Catch.Press {
-		c.modes(fmt.Sprintf("catch.press[%d].mode", i), []string{press.Mode})
-	}
-}
-
-func (c *compiler) dialog(path string, dialog Dialog) *CompiledDialog {
-	c.need(path, dialog.Ask, "the question (ask: …)")
-	if dialog.Answer == "" && !dialog.Operator && !dialog.Bare {
-		c.complain(path, "question %q has no answer: give one, or operator: true", dialog.Dialog)
-	}
-	return &CompiledDialog{Dialog: dialog, Pattern: c.pattern(path+".ask", dialog.Ask), Reply: c.template(path+".answer", dialog.Answer)}
-}
-
-var factKinds = []string{"", "text", "size", "number", "release", "digest"}
-
-func (c *compiler) reading(path string, reading Reading) {
-	c.need(path, reading.Reading, "the reading's name (reading: …)")
-	c.need(path, reading.Command, "the command")
-	c.modes(path+".in", reading.In)
-	if c.d.readings[reading.Reading] != nil {
-		c.complain(path+".reading", "reading %q is there twice", reading.Reading)
-	}
-	compiled := &CompiledReading{Reading: reading, Type: c.template(path+".command", reading.Command), fail: c.pattern(path+".fail", reading.Fail)}
-	for i, fact := range reading.Facts {
-		at := fmt.Sprintf("%s.facts[%d]", path, i)
-		if !slices.Contains(factKinds, fact.As) {
-			c.complain(at+".as", "no kind of fact %q; there are text, size, number, release and digest", fact.As)
-		}
-		pattern := c.pattern(at+".pattern", fact.Pattern)
-		if pattern != nil && pattern.NumSubexp() == 0 {
-			c.complain(at+".pattern", "the pattern has no group: put ( ) around the value")
-		}
-		compiled.facts = append(compiled.facts, compiledFact{fact, pattern})
-	}
-	for i, row := range reading.Rows {
-		at := fmt.Sprintf("%s.rows[%d]", path, i)
-		pattern := c.pattern(at+".pattern", row.Pattern)
-		if pattern != nil && pattern.NumSubexp() == 0 {
-			c.complain(at+".pattern", "the pattern has no named group: write (?P<name>…)")
-		}
-		compiled.rows = append(compiled.rows, compiledRow{row.List, pattern})
-	}
-	c.d.readings[reading.Reading] = compiled
-}
-
-func (c *compiler) action(path string, action Action) {
-	c.need(path, action.Action, "the action's name (action: …)")
-	c.modes(path+".in", action.In)
-	if c.d.actions[action.Action] != nil {
-		c.complain(path+".action", "action %q is there twice", action.Action)
-	}
-	if action.To != "" {
-		c.modes(path+".to", []string{action.To})
-	}
-	compiled := &CompiledAction{
-		Action: action, Type: c.template(path+".command", action.Command),
-		Ready: c.pattern(path+".ready", action.Ready), Done: c.pattern(path+".done", action.Done),
-		Fail: c.pattern(path+".fail", action.Fail), Progress: c.pattern(path+".progress", action.Progress),
-	}
-	for i, dialog := range action.Dialogs {
-		compiled.Asks = append(compiled.Asks, c.dialog(fmt.Sprintf("%s.dialogs[%d]", path, i), dialog))
-	}
-	c.d.actions[action.Action] = compiled
-}
-
-func (c *compiler) rest() {
-	for i, move := range c.d.Moves {
-		path := fmt.Sprintf("moves[%d]", i)
-		c.modes(path+".from", []string{move.From})
-		c.modes(path+".to", []string{move.To})
-		if c.d.actions[move.By] == nil {
-			c.complain(path+".by", "no action %q; there are %s", move.By, strings.Join(c.d.ActionNames(), ", "))
-		}
-	}
-	for i, danger := range c.d.Dangers {
-		c.d.dangers = append(c.d.dangers, compiledDanger{c.pattern(fmt.Sprintf("dangers[%d].pattern", i), danger.Pattern), danger.Says})
-	}
-	for i, secret := range c.d.Secrets {
-		c.d.secrets = append(c.d.secrets, c.pattern(fmt.Sprintf("secrets[%d]", i), secret))
-	}
-	for i, save := range c.d.Saves {
-		path := fmt.Sprintf("saves[%d]", i)
-		c.need(path, save.After, "the command that makes something to lose (after: …)")
-		c.need(path, save.By, "the command that saves it (by: …)")
-		c.d.saves = append(c.d.saves, compiledSave{c.pattern(path+".after", save.After), c.pattern(path+".by", save.By), save.Says})
-	}
-	for i, restart := range c.d.Restarts {
-		c.d.restarts = append(c.d.restarts, c.pattern(fmt.Sprintf("restarts[%d]", i), restart))
-	}
-	if c.d.Fetch != "" {
-		rate, err := device.ParseSize(c.d.Fetch)
-		if err != nil {
-			c.complain("fetch", "%v", err)
-		}
-		c.d.fetch = rate
-	}
-	for i, header := range c.d.Image {
-		c.header(fmt.Sprintf("image[%d]", i), header)
-	}
-}
-
-func (c *compiler) header(path string, header Header) {
-	pattern := c.pattern(path+".pattern", header.Pattern)
-	if pattern != nil && pattern.NumSubexp() == 0 {
-		c.complain(path+".pattern", "the pattern has no group: put ( ) around the value")
-	}
-	if header.In != "" && header.In != "header" && header.In != "name" {
-		c.complain(path+".in", "no place %q to look in; there are header and name", header.In)
-	}
-	c.d.headers = append(c.d.headers, image.Header{Name: header.Name, Pattern: pattern, InName: header.In == "name"})
 }
 
 // Enter is what ends a command. It works on a nil dialect.
@@ -419,15 +206,8 @@ func (d *Dialect) Enter() string {
 	return or(d.Line.Enter, "\r")
 }
 
-// Nudge is the harmless key that brings a prompt.
-func (d *Dialect) Nudge() string { return or(d.Catch.Nudge, "\r") }
-
-func or(value, fallback string) string {
-	if value == "" {
-		return fallback
-	}
-	return value
-}
+// Wake is the harmless key that brings a prompt.
+func (d *Dialect) Wake() string { return or(d.Catch.Wake, "\r") }
 
 // Sense is what the stream is read for.
 func (d *Dialect) Sense() sense.Config { return d.sense }
@@ -436,7 +216,7 @@ func (d *Dialect) Sense() sense.Config { return d.sense }
 func (d *Dialect) Headers() []image.Header { return d.headers }
 
 // FetchRate is how much the device takes a second when it fetches a file, in bytes, 0 when not said.
-func (d *Dialect) FetchRate() float64 { return d.fetch }
+func (d *Dialect) FetchRate() float64 { return d.Fetch.Bytes() }
 
 // HasMode reports whether the dialect, or the sensing itself, knows a mode.
 func (d *Dialect) HasMode(name string) bool {
@@ -468,7 +248,7 @@ func (d *Dialect) Hunt() sense.Hunt {
 	if d == nil {
 		return sense.Hunt{}
 	}
-	return sense.Hunt{First: append([]int{d.Line.Speed}, d.Line.Speeds...), Prompts: d.Prompts(), Key: d.Nudge()}
+	return sense.Hunt{First: append([]int{d.Line.Speed}, d.Line.Speeds...), Prompts: d.Prompts(), Key: d.Wake()}
 }
 
 // Prompts are the patterns of all prompts.
@@ -590,110 +370,58 @@ func (d *Dialect) AsksSecret(partial string) bool {
 // Knows reports whether a reading of the dialect makes a fact of that name, or one that begins so.
 func (d *Dialect) Knows(name string) bool {
 	for _, reading := range d.readings {
-		for _, fact := range reading.facts {
-			if fact.Fact == name || strings.HasPrefix(fact.Fact, name+".") {
-				return true
-			}
-		}
-		for _, row := range reading.rows {
-			if row.list == name || strings.HasPrefix(row.list, name+".") {
+		for _, made := range reading.Makes() {
+			if made == name || strings.HasPrefix(made, name+".") {
 				return true
 			}
 		}
 	}
-	return false
+	if group, is := strings.CutPrefix(name, "prompt."); is {
+		return slices.ContainsFunc(d.Modes, func(m Mode) bool { return slices.Contains(m.Prompt.Groups(), group) })
+	}
+	return name == "prompt"
 }
 
-// Parse parses the output of the reading's command.
-func (r *CompiledReading) Parse(output, command string, at time.Time) ([]device.Fact, error) {
-	if r.fail != nil {
-		if found := r.fail.FindString(output); found != "" {
-			return nil, fmt.Errorf("%s answered: %s", command, strings.TrimSpace(found))
+// PromptGroups are the named groups of a prompt, such as the device's name or the unit that answers.
+func (d *Dialect) PromptGroups(mode, prompt string) map[string]any {
+	groups := map[string]any{}
+	for _, m := range d.sense.Modes {
+		if m.Name != mode || m.Prompt == nil {
+			continue
 		}
-	}
-	var facts []device.Fact
-	for _, fact := range r.facts {
-		text := ""
-		found := fact.pattern.FindStringSubmatch(output)
-		switch {
-		case found != nil:
-			text = strings.TrimSpace(found[1])
-		case fact.Absent != nil:
-			text = *fact.Absent
-		default:
-			return nil, fmt.Errorf("%s: the answer says no %s (looked for %s in %d characters)", command, fact.Fact, fact.Pattern, len(output))
-		}
-		value, err := convert(fact.As, text)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %s: %w", command, fact.Fact, err)
-		}
-		facts = append(facts, device.Fact{Name: fact.Fact, Value: value, Text: text, Source: command, At: at})
-	}
-	for _, row := range r.rows {
-		list := rows(row.pattern, output)
-		facts = append(facts, device.Fact{Name: row.list, Value: list, Text: fmt.Sprintf("%d rows", len(list)), Source: command, At: at})
-	}
-	return facts, nil
-}
-
-func rows(pattern *regexp.Regexp, output string) []map[string]any {
-	list := []map[string]any{}
-	names := pattern.SubexpNames()
-	for _, found := range pattern.FindAllStringSubmatch(output, -1) {
-		row := map[string]any{}
-		for i, name := range names {
-			if name != "" {
-				row[name] = strings.TrimSpace(found[i])
+		if found := m.Prompt.FindStringSubmatch(prompt); found != nil {
+			for i, name := range m.Prompt.SubexpNames() {
+				if name != "" {
+					groups[name] = found[i]
+				}
 			}
 		}
-		list = append(list, row)
 	}
-	return list
+	return groups
 }
 
-// TextRows are the rows of a list as text, for those who are told of a fact.
-func TextRows(value any) []map[string]string {
-	rows, is := value.([]map[string]any)
-	if !is {
-		return nil
-	}
-	out := make([]map[string]string, len(rows))
-	for i, row := range rows {
-		out[i] = map[string]string{}
-		for name, text := range row {
-			out[i][name] = fmt.Sprint(text)
+// PlainDialogs are the questions that the device may ask at any time.
+func (d *Dialect) PlainDialogs() []*CompiledDialog { return d.dialogs }
+
+// MovesTo are the moves that lie on some way to a mode.
+func (d *Dialect) MovesTo(mode string) (moves []Move) {
+	toward := map[string]bool{mode: true}
+	for range d.Moves {
+		for _, move := range d.Moves {
+			if toward[move.To] {
+				toward[move.From] = true
+			}
 		}
 	}
-	return out
+	for _, move := range d.Moves {
+		if toward[move.To] && move.From != mode {
+			moves = append(moves, move)
+		}
+	}
+	return moves
 }
 
-// convert gives a value its type. A digest loses its case and its separators.
-func convert(kind, text string) (any, error) {
-	if text == "" {
-		return "", nil
-	}
-	switch kind {
-	case "size", "number":
-		return device.ParseSize(text)
-	case "release":
-		return device.ParseRelease(text)
-	case "digest":
-		return strings.ToLower(strings.NewReplacer(" ", "", ":", "", "-", "").Replace(text)), nil
-	}
-	return text, nil
-}
-
-// Makes reports whether the reading makes a fact of that name.
-func (r *CompiledReading) Makes(name string) bool {
-	return slices.ContainsFunc(r.facts, func(f compiledFact) bool { return f.Fact == name }) ||
-		slices.ContainsFunc(r.rows, func(row compiledRow) bool { return row.list == name })
-}
-
-// CompileHeaders compiles patterns for image files that stand under the key image of a file of their own.
-func CompileHeaders(f *source.File, headers []Header) ([]image.Header, error) {
-	c := &compiler{f: f, d: &Dialect{}}
-	for i, header := range headers {
-		c.header(fmt.Sprintf("image[%d]", i), header)
-	}
-	return c.d.headers, c.err
+// HasSpeed reports whether the device can be set to a speed, as far as the dialect says.
+func (d *Dialect) HasSpeed(baud int) bool {
+	return slices.Contains(d.Line.Speeds, baud) || d.Line.Speed == baud
 }

@@ -1,7 +1,6 @@
 package dialect
 
 import (
-	"strings"
 	"testing"
 	"time"
 
@@ -9,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/device"
+	"pilotrix/core/source"
 )
 
 const small = `
@@ -23,8 +23,8 @@ modes:
   - {mode: user, prompt: ' ~ $'}
   - {mode: admin, prompt: ' ! $'}
 moves:
-  - {from: login, to: user, by: log-in}
-  - {from: user, to: admin, by: rise}
+  - {from: login, to: user, action: log-in}
+  - {from: user, to: admin, action: rise}
 dialogs:
   - {dialog: sure, ask: 'Sure\? $', answer: y}
   - {dialog: token, ask: 'token: $', answer: '${token}', secret: true}
@@ -37,7 +37,7 @@ readings:
       - {fact: store.free, pattern: 'free +([\d,]+) B', as: size}
       - {fact: store.release, pattern: 'release +(\S+)', as: release}
       - {fact: store.digest, pattern: 'digest +(.+)', as: digest}
-      - {fact: store.broken, pattern: 'broken +(\S+)', absent: ""}
+      - {fact: store.broken, pattern: 'broken +(\S+)', default: ""}
     rows:
       - {list: store.files, pattern: '(?m)^  (?P<name>\S+) (?P<size>\d+)$'}
 actions:
@@ -60,7 +60,7 @@ func parse(t *testing.T) *Dialect {
 func TestReadingsMakeFacts(t *testing.T) {
 	reading := parse(t).Reading("store")
 	when := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
-	facts, err := reading.Parse("  a.brm 12\n  b.brm 34\n  free   8,388,608 B\nrelease v4.2.1\ndigest AB:CD ef\n", "store", when)
+	facts, err := reading.Parse("  a.brm 12\n  b.brm 34\n  free   8,388,608 B\nrelease v4.2.1\ndigest AB:CD ef\n", "store", when, &device.Facts{})
 	require.NoError(t, err)
 	byName := map[string]device.Fact{}
 	for _, f := range facts {
@@ -74,18 +74,18 @@ func TestReadingsMakeFacts(t *testing.T) {
 	assert.Equal(t, "", byName["store.broken"].Value, "absent, and that is allowed")
 	assert.Equal(t, []map[string]any{{"name": "a.brm", "size": "12"}, {"name": "b.brm", "size": "34"}}, byName["store.files"].Value)
 
-	_, err = reading.Parse("something else\n", "store", when)
+	_, err = reading.Parse("something else\n", "store", when, &device.Facts{})
 	assert.ErrorContains(t, err, "says no store.free")
-	_, err = reading.Parse("no store in this one\n", "store", when)
+	_, err = reading.Parse("no store in this one\n", "store", when, &device.Facts{})
 	assert.ErrorContains(t, err, "no store in this one")
-	_, err = reading.Parse("free 1 B\nrelease newest\ndigest x\n", "store", when)
+	_, err = reading.Parse("free 1 B\nrelease newest\ndigest x\n", "store", when, &device.Facts{})
 	assert.ErrorContains(t, err, "newest")
 }
 
 func TestMovesAreFoundOverSeveralModes(t *testing.T) {
 	d := parse(t)
-	assert.Equal(t, "log-in", d.MoveFrom("login", "admin").By)
-	assert.Equal(t, "rise", d.MoveFrom("user", "admin").By)
+	assert.Equal(t, "log-in", d.MoveFrom("login", "admin").Action)
+	assert.Equal(t, "rise", d.MoveFrom("user", "admin").Action)
 	assert.Nil(t, d.MoveFrom("admin", "login"))
 	assert.Nil(t, d.MoveFrom("monitor", "user"))
 }
@@ -111,45 +111,109 @@ func TestWhatIsSecretAndWhatIsDangerous(t *testing.T) {
 	assert.False(t, d.Knows("store.fre"))
 }
 
-// TestComplaints breaks the small dialect in one place each; the complaint names that place.
-func TestComplaints(t *testing.T) {
-	for name, c := range map[string]struct{ from, to, says, at string }{
-		"prompt pattern":     {`'^sill: $'`, `'^sill: ($'`, "bad pattern: missing closing )", "small.yaml:7:"},
-		"row pattern":        {`(?P<name>\S+) (?P<size>\d+)`, `\S+`, "no named group", "small.yaml:29:"},
-		"fact without group": {`'broken +(\S+)'`, `'broken'`, "has no group", "small.yaml:27:"},
-		"kind of fact":       {`as: size`, `as: weight`, `no kind of fact "weight"`, "small.yaml:24:"},
-		"unknown mode":       {`in: [monitor]`, `in: [monitr]`, `no mode "monitr"`, "small.yaml:20:"},
-		"unknown action":     {`by: rise`, `by: climb`, `no action "climb"; there are log-in, rise`, "small.yaml:14:"},
-		"mode twice":         {`mode: login,`, `mode: user,`, `mode "user" is there twice`, "small.yaml:10:"},
-		"mode without sign":  {`{mode: countdown, text: 'a key stops it'}`, `{mode: countdown}`, "shows itself by nothing", "small.yaml:8:"},
-		"no answer":          {`answer: y}`, `because: why}`, "has no answer", "small.yaml:16:"},
-		"broken expression":  {`'${user}'`, `'${user +}'`, "${user +}", "small.yaml:31:"},
-		"unknown key":        {`line: {speed: 9600}`, `line: {sped: 9600}`, "sped", "small.yaml:3:"},
-		"noise pattern":      {`line: {speed: 9600}`, `noise: ['^(x']`, "bad pattern", "small.yaml:3:"},
-		"noise of anything":  {`line: {speed: 9600}`, `noise: ['.*']`, "takes an empty line", "small.yaml:3:"},
-		"refused pattern":    {`line: {speed: 9600}`, `refused: ['(no']`, "bad pattern", "small.yaml:3:"},
-		"pager pattern":      {`line: {speed: 9600}`, `pager: {pattern: '(more'}`, "bad pattern", "small.yaml:3:"},
-		"pager without one":  {`line: {speed: 9600}`, `pager: {key: q}`, "pattern", "small.yaml:3:"},
-		"echo":               {`speed: 9600`, `echo: loud`, `"loud"`, "small.yaml:3:"},
-		"size":               {`speed: 9600`, `size: wide`, `size=wide`, "small.yaml:3:"},
-		"charset":            {`speed: 9600`, `charset: utf-7`, `"utf-7"`, "small.yaml:3:"},
-		"framing":            {`speed: 9600`, `framing: 9X7`, `framing=9X7`, "small.yaml:3:"},
-		"flow":               {`speed: 9600`, `flow: some`, `"some"`, "small.yaml:3:"},
-		"wrong type":         {`speed: 9600`, `speed: fast`, "fast", "small.yaml:3:"},
-	} {
-		t.Run(name, func(t *testing.T) {
-			broken := strings.Replace(small, c.from, c.to, 1)
-			require.NotEqual(t, small, broken)
-			_, err := Parse("small.yaml", []byte(broken))
-			require.Error(t, err)
-			assert.Contains(t, err.Error(), c.says)
-			assert.True(t, strings.HasPrefix(err.Error(), c.at), "%v", err)
-			lines := strings.Split(err.Error(), "\n")
-			assert.Equal(t, "^", strings.TrimLeft(lines[len(lines)-1], " |"), "a caret under the place")
-		})
+func TestRowsHaveKindsAndWordsAndAreJoined(t *testing.T) {
+	d, err := Parse("units.yaml", []byte(`
+dialect: units
+modes: [{mode: ready, prompt: '^> $'}]
+releases: {later: [p]}
+readings:
+  - reading: roles
+    command: roles
+    rows:
+      - list: units
+        pattern: '(?m)^(?P<unit>\d) (?P<state>\w+) (?P<release>\S+)$'
+        columns: {unit: {as: number}, state: {words: {runs: running}}, release: {as: release}}
+  - reading: memory
+    command: memory
+    rows:
+      - {list: units, pattern: '(?m)^unit (?P<unit>\d): (?P<free>.+)$', join: unit, columns: {unit: {as: number}, free: {as: size}}}
+  - {reading: mood, command: mood, facts: [{fact: mood, pattern: 'is (\w+)', words: {fine: good}}]}
+`))
+	require.NoError(t, err)
+	var facts device.Facts
+	at := time.Now()
+	read := func(name, output string) {
+		t.Helper()
+		all, err := d.Reading(name).Parse(output, name, at, &facts)
+		require.NoError(t, err)
+		for _, f := range all {
+			facts.Set(f)
+		}
 	}
-	_, err := Parse("empty.yaml", nil)
-	assert.ErrorContains(t, err, "empty.yaml: the file is empty")
+	read("roles", "1 runs 4.2p1\n2 waits 4.2\n")
+	read("memory", "unit 2: 8 KiB\nunit 1: 4 KiB\nunit 3: 1 KiB\n")
+	units, _ := facts.Get("units")
+	rows := units.Value.([]map[string]any)
+	require.Len(t, rows, 3)
+	assert.Equal(t, "running", rows[0]["state"], "the device's word, in ours")
+	assert.Equal(t, 4096.0, rows[0]["free"], "of the row with the same unit, whatever its place")
+	assert.Equal(t, "waits", rows[1]["state"])
+	assert.Equal(t, map[string]any{"unit": 3.0, "free": 1024.0}, rows[2], "one that the other reading does not have stays")
+	assert.Positive(t, rows[0]["release"].(device.Release).Compare(rows[1]["release"].(device.Release)), "in the maker's own order")
+	assert.Equal(t, []map[string]string{{"unit": "3", "free": "1024"}}, TextRows(rows)[2:])
+	read("mood", "it is fine")
+	mood, _ := facts.Get("mood")
+	assert.Equal(t, "good", mood.Text)
+
+	_, err = d.Reading("roles").Parse("1 runs newest\n", "roles", at, &facts)
+	assert.ErrorContains(t, err, `row 1: release: "newest" is no release`)
+}
+
+func TestPatternsAreHeldAgainstEachLine(t *testing.T) {
+	const answer = "kept as it was\nnothing kept: no room\ndone\n"
+	for pattern, want := range map[source.Pattern]string{
+		"^nothing kept: .*$":   "nothing kept: no room",
+		"^kept$":               "",
+		"was.nothing":          "",
+		`(?s)was.nothing`:      "was\nnothing",
+		`was\nnothing`:         "was\nnothing",
+		`(?m)^done$`:           "done",
+		"^(done|nothing kept)": "nothing kept",
+	} {
+		assert.Equal(t, want, matcher(pattern).Find(answer), pattern)
+		assert.Equal(t, want != "", matcher(pattern).Matches(answer), pattern)
+	}
+	assert.Empty(t, matcher("").Find(answer))
+	assert.False(t, matcher("").Matches(answer))
+}
+
+func TestAnActionMayBeDoneInSeveralWays(t *testing.T) {
+	d, err := Parse("ways.yaml", []byte(`
+dialect: ways
+modes: [{mode: ready, prompt: '^> $'}]
+actions:
+  - action: fetch
+    with: [server]
+    done: begun
+    dialogs: [{dialog: sure, ask: 'sure', answer: y}]
+    by:
+      tftp: {with: [name], command: 'get ${server} ${name}'}
+      xmodem: {command: 'take ${server}', done: ready}
+`))
+	require.NoError(t, err)
+	fetch := d.Action("fetch")
+	assert.Equal(t, []string{"tftp", "xmodem"}, fetch.WayNames())
+	tftp, err := fetch.Way("tftp")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"server", "name"}, tftp.With, "what they share and its own")
+	assert.True(t, tftp.Done.Matches("begun"))
+	assert.Len(t, tftp.Asks, 1)
+	xmodem, err := fetch.Way("xmodem-1k")
+	require.NoError(t, err, "a variant is done as its protocol is")
+	assert.True(t, xmodem.Done.Matches("ready"))
+	_, err = fetch.Way("pigeon")
+	assert.ErrorContains(t, err, `action "fetch" is not done by "pigeon"; there are tftp, xmodem`)
+	_, err = fetch.Way("")
+	assert.ErrorContains(t, err, "say by which")
+}
+
+func TestPromptsHaveNamedGroups(t *testing.T) {
+	d, err := Parse("prompts.yaml", []byte("dialect: p\nmodes: [{mode: user, prompt: '^(?P<unit>\\d):(?P<host>\\w+)> $'}]\n"))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]any{"unit": "2", "host": "quay"}, d.PromptGroups("user", "2:quay> "))
+	assert.Empty(t, d.PromptGroups("user", "quay> "))
+	assert.True(t, d.Knows("prompt.unit"))
+	assert.False(t, d.Knows("prompt.slot"))
 }
 
 func FuzzParse(f *testing.F) {

@@ -2,60 +2,88 @@ package dialect
 
 import (
 	"regexp"
+	"slices"
 	"strings"
+	"time"
 )
 
-type compiledSave struct {
-	after, by *regexp.Regexp
-	says      string
+type compiledPending struct {
+	Pending
+	after, until *regexp.Regexp
 }
 
-// Interlocks follow the commands of one session and say which one has to be stopped: what the dialect
-// calls a danger, and a restart while something would be lost by it. A nil dialect stops nothing. They
-// are used by one goroutine.
+// Open is something that is pending now. Until is when the device acts by itself, zero where only a restart
+// brings the loss.
+type Open struct {
+	Name, Says string
+	Until      time.Time
+}
+
+// Interlocks follow the commands of one session, know what is pending by them, and say which command has to
+// be stopped: what the dialect calls a danger, and a restart while something would be lost by it. A nil
+// dialect stops nothing. They are used by one goroutine.
 type Interlocks struct {
-	d       *Dialect
-	unsaved []bool // by the dialect's saves
+	d    *Dialect
+	open []Open
 }
 
-// NewInterlocks begins with nothing to lose.
-func (d *Dialect) NewInterlocks() *Interlocks {
-	k := &Interlocks{d: d}
-	if d != nil {
-		k.unsaved = make([]bool, len(d.saves))
-	}
-	return k
-}
+// NewInterlocks begins with nothing pending.
+func (d *Dialect) NewInterlocks() *Interlocks { return &Interlocks{d: d} }
 
 // plain is a command as the patterns see it: one space between words.
 func plain(command string) string { return strings.Join(strings.Fields(command), " ") }
 
-// Typed takes note of a command that went to the device.
-func (k *Interlocks) Typed(command string) {
+// Typed takes note of a command that went to the device at that time, and tells what is pending by it and
+// what it dealt with.
+func (k *Interlocks) Typed(command string, now time.Time) (opened, dealt []Open) {
 	if k.d == nil {
-		return
+		return nil, nil
 	}
 	command = plain(command)
-	for i, save := range k.d.saves {
+	for _, p := range k.d.pending {
 		switch {
-		case save.after.MatchString(command):
-			k.unsaved[i] = true
-		case save.by.MatchString(command):
-			k.unsaved[i] = false
+		case p.until.MatchString(command):
+			dealt = append(dealt, k.drop(func(o Open) bool { return o.Name == p.Pending.Pending })...)
+		case p.after.MatchString(command):
+			k.drop(func(o Open) bool { return o.Name == p.Pending.Pending })
+			one := Open{Name: p.Pending.Pending, Says: p.Says}
+			if p.Within != nil {
+				one.Until = now.Add(time.Duration(*p.Within))
+			}
+			k.open = append(k.open, one)
+			opened = append(opened, one)
 		}
 	}
+	return opened, dealt
 }
 
-// Restarted forgets what was unsaved: the restart has lost it.
-func (k *Interlocks) Restarted() { clear(k.unsaved) }
+func (k *Interlocks) drop(which func(Open) bool) (dropped []Open) {
+	k.open = slices.DeleteFunc(k.open, func(o Open) bool {
+		if which(o) {
+			dropped = append(dropped, o)
+			return true
+		}
+		return false
+	})
+	return dropped
+}
+
+// Restarted forgets what was pending: the restart has lost it.
+func (k *Interlocks) Restarted() []Open { return k.drop(func(Open) bool { return true }) }
+
+// RanOut forgets what the device has dealt with by itself at that time.
+func (k *Interlocks) RanOut(now time.Time) []Open {
+	return k.drop(func(o Open) bool { return !o.Until.IsZero() && !o.Until.After(now) })
+}
+
+// Pending is what is pending now.
+func (k *Interlocks) Pending() []Open { return slices.Clone(k.open) }
 
 // Unsaved says what a restart would lose, empty when nothing known.
 func (k *Interlocks) Unsaved() string {
-	var says []string
-	for i, unsaved := range k.unsaved {
-		if unsaved {
-			says = append(says, k.d.saves[i].says)
-		}
+	says := make([]string, len(k.open))
+	for i, o := range k.open {
+		says[i] = o.Says
 	}
 	return strings.Join(says, "; ")
 }
@@ -80,12 +108,7 @@ func (k *Interlocks) Restarts(command string) bool {
 		return false
 	}
 	command = plain(command)
-	for _, restart := range k.d.restarts {
-		if restart.MatchString(command) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(k.d.restarts, func(restart *regexp.Regexp) bool { return restart.MatchString(command) })
 }
 
 // Any reports whether the dialect knows anything to stop.

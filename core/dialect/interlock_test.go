@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -10,9 +11,10 @@ import (
 const locks = `
 dialect: locks
 modes: [{mode: ready, prompt: '^> $'}]
-saves:
-  - {after: '^favour\b', by: '^stow\b', says: the choice}
-  - {after: '^name\b', by: '^stow\b', says: the name}
+pending:
+  - {pending: choice, after: '^favour\b', until: '^stow\b', says: the choice}
+  - {pending: name, after: '^name\b', until: '^stow\b', says: the name}
+  - {pending: trial, after: '^try\b', until: '^keep\b', within: 5m, says: the old release comes back}
 restarts: ['^recommence\b', '^power off\b']
 dangers: [{pattern: '^wipe bank\b', says: empties a bank}]
 fetch: 90 kB
@@ -25,12 +27,12 @@ func TestInterlocksKnowWhatARestartLoses(t *testing.T) {
 	k := d.NewInterlocks()
 	assert.Empty(t, k.Stops("recommence"))
 	assert.Equal(t, "empties a bank", k.Stops("  wipe   bank B "))
-	k.Typed("favour  B")
-	k.Typed("name x")
+	k.Typed("favour  B", noon)
+	k.Typed("name x", noon)
 	assert.Equal(t, "restarts the device, and this is lost by it: the choice; the name", k.Stops("power off"))
-	k.Typed("stow")
+	k.Typed("stow", noon)
 	assert.Empty(t, k.Stops("recommence"))
-	k.Typed("favour A")
+	k.Typed("favour A", noon)
 	k.Restarted()
 	assert.Empty(t, k.Unsaved())
 	assert.True(t, k.Any())
@@ -41,25 +43,29 @@ func TestInterlocksKnowWhatARestartLoses(t *testing.T) {
 func TestWithoutADialectNothingIsStopped(t *testing.T) {
 	var d *Dialect
 	k := d.NewInterlocks()
-	k.Typed("favour A")
+	k.Typed("favour A", noon)
 	assert.Empty(t, k.Stops("recommence"))
 	assert.False(t, k.Any())
 	assert.Equal(t, "\r", d.Enter())
 }
 
-func TestComplaintsAboutSavesAndImages(t *testing.T) {
-	const head = "dialect: d\nmodes: [{mode: m, prompt: x}]\n"
-	for text, says := range map[string]string{
-		"saves: [{after: '(', by: x}]":                     "bad pattern",
-		"saves: [{after: x}]":                              "the command that saves it (by: …) is missing",
-		"restarts: ['(']":                                  "d.yaml:3:12: bad pattern",
-		"fetch: quickly":                                   `"quickly" is no size`,
-		"image: [{name: a, pattern: '(x)', in: the tail}]": `no place "the tail" to look in; there are header and name`,
-		"image: [{name: a, pattern: x}]":                   "the pattern has no group",
-	} {
-		_, err := Parse("d.yaml", []byte(head+text+"\n"))
-		require.Error(t, err, text)
-		assert.Contains(t, err.Error(), says)
-		assert.Contains(t, err.Error(), "d.yaml:3:")
-	}
+var noon = time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
+
+func TestWhatRunsOutByItselfHasADeadline(t *testing.T) {
+	d, err := Parse("locks.yaml", []byte(locks))
+	require.NoError(t, err)
+	k := d.NewInterlocks()
+	opened, dealt := k.Typed("try 8.1", noon)
+	assert.Equal(t, []Open{{"trial", "the old release comes back", noon.Add(5 * time.Minute)}}, opened)
+	assert.Empty(t, dealt)
+	opened, _ = k.Typed("try 8.2", noon.Add(time.Minute))
+	assert.Equal(t, noon.Add(6*time.Minute), opened[0].Until, "begun anew")
+	assert.Len(t, k.Pending(), 1)
+	assert.Empty(t, k.RanOut(noon.Add(5*time.Minute)))
+	assert.Len(t, k.RanOut(noon.Add(6*time.Minute)), 1)
+	assert.Empty(t, k.Pending())
+	k.Typed("try 8.1", noon)
+	_, dealt = k.Typed("keep", noon)
+	assert.Len(t, dealt, 1)
+	assert.Empty(t, k.Stops("recommence"))
 }

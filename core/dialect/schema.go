@@ -1,160 +1,272 @@
 package dialect
 
-import "time"
+import (
+	"fmt"
+	"slices"
 
-// The types below are the YAML of a dialect. A JSON Schema for editors is made from them.
+	"github.com/invopop/jsonschema"
+
+	"pilotrix/core/device"
+	"pilotrix/core/line"
+	"pilotrix/core/source"
+)
+
+// The types below are the YAML of a dialect: what Parse holds a file to, and what the JSON Schema for
+// editors is made from. A key that nothing reads does not stay here (test/keys_test.go).
 
 // Document is a dialect file.
 type Document struct {
-	Dialect  string     `yaml:"dialect" json:"dialect" jsonschema:"required,description=The name it is chosen by"`
-	Title    string     `yaml:"title" json:"title" jsonschema:"description=Maker and model as people say it"`
-	About    string     `yaml:"about" json:"about,omitempty"`
-	Line     Line       `yaml:"line" json:"line,omitempty"`
-	Catch    Catch      `yaml:"catch" json:"catch,omitempty"`
-	Modes    []Mode     `yaml:"modes" json:"modes"`
-	Moves    []Move     `yaml:"moves" json:"moves,omitempty"`
-	Dialogs  []Dialog   `yaml:"dialogs" json:"dialogs,omitempty"`
-	Noise    []string   `yaml:"noise" json:"noise,omitempty" jsonschema:"description=RE2 patterns of lines that the device writes unasked"`
-	Refused  []string   `yaml:"refused" json:"refused,omitempty" jsonschema:"description=RE2 patterns of what it answers to a line that it does not take; they end a paste"`
-	Pager    Pager      `yaml:"pager" json:"pager,omitempty"`
-	Readings []Reading  `yaml:"readings" json:"readings,omitempty"`
-	Actions  []Action   `yaml:"actions" json:"actions,omitempty"`
-	Speed    []SetSpeed `yaml:"speed" json:"speed,omitempty"`
-	Dangers  []Danger   `yaml:"dangers" json:"dangers,omitempty"`
-	Saves    []Save     `yaml:"saves" json:"saves,omitempty" jsonschema:"description=What is lost at a restart unless it is saved"`
-	Restarts []string   `yaml:"restarts" json:"restarts,omitempty" jsonschema:"description=RE2 patterns of commands that restart the device"`
-	Fetch    string     `yaml:"fetch" json:"fetch,omitempty" jsonschema:"description=How much the device takes a second when it fetches a file, such as 90 kB"`
-	Image    []Header   `yaml:"image" json:"image,omitempty" jsonschema:"description=What the header of an image file says"`
-	Secrets  []string   `yaml:"secrets" json:"secrets,omitempty" jsonschema:"description=Prompts whose answer is never recorded"`
+	Dialect  string           `yaml:"dialect" jsonschema:"required" jsonschema_description:"The name it is chosen by"`
+	Title    string           `yaml:"title" jsonschema_description:"Maker and model as people say it"`
+	About    string           `yaml:"about"`
+	Line     Line             `yaml:"line" jsonschema_description:"How the console is set, and what its input line does"`
+	Catch    Catch            `yaml:"catch" jsonschema_description:"How a device is brought to a prompt"`
+	Modes    []Mode           `yaml:"modes" jsonschema:"required" jsonschema_description:"How each mode shows itself"`
+	Moves    []Move           `yaml:"moves" jsonschema_description:"Which action leads from one mode to another"`
+	Dialogs  []Dialog         `yaml:"dialogs" jsonschema_description:"Questions that the device may ask at any time"`
+	Noise    []source.Pattern `yaml:"noise" jsonschema_description:"Lines that the device writes unasked"`
+	Refused  []source.Pattern `yaml:"refused" jsonschema_description:"What it answers to a line that it does not take; they end a paste"`
+	Pager    *Pager           `yaml:"pager" jsonschema_description:"How it stops a long output"`
+	Identity *Identity        `yaml:"identity" jsonschema_description:"What tells this very device from another one"`
+	Readings []Reading        `yaml:"readings" jsonschema_description:"Commands whose output is parsed into facts"`
+	Actions  []Action         `yaml:"actions" jsonschema_description:"Commands that do something"`
+	Speed    []SetSpeed       `yaml:"speed" jsonschema_description:"How the device's end of the line is set, by mode"`
+	Releases Releases         `yaml:"releases" jsonschema_description:"How its releases are ordered"`
+	Dangers  []Danger         `yaml:"dangers" jsonschema_description:"Commands that destroy or restart, typed by whomever; they are held at their Enter"`
+	Pending  []Pending        `yaml:"pending" jsonschema_description:"What the device loses, or does by itself, unless it is dealt with"`
+	Restarts []source.Pattern `yaml:"restarts" jsonschema_description:"Commands that restart the device"`
+	Fetch    Size             `yaml:"fetch" jsonschema_description:"How much the device takes a second when it fetches a file, such as 90 kB"`
+	Image    []Header         `yaml:"image" jsonschema_description:"What the header of an image file says, or its name"`
+	Secrets  []source.Pattern `yaml:"secrets" jsonschema_description:"Prompts whose answer is never recorded"`
 }
 
 // Line says how the console is set and how a command ends.
 type Line struct {
-	Speed   int    `yaml:"speed" json:"speed,omitempty" jsonschema:"description=Usual speed in baud"`
-	Speeds  []int  `yaml:"speeds" json:"speeds,omitempty" jsonschema:"description=Speeds the device can be set to"`
-	Framing string `yaml:"framing" json:"framing,omitempty"`
-	Flow    string `yaml:"flow" json:"flow,omitempty"`
-	Enter   string `yaml:"enter" json:"enter,omitempty" jsonschema:"description=What ends a command; a carriage return unless said"`
-	Echo    string `yaml:"echo" json:"echo,omitempty" jsonschema:"enum=keys,enum=none,description=Whether what is typed comes back; keys unless said"`
-	Empty   string `yaml:"empty" json:"empty,omitempty" jsonschema:"description=The key that empties the input line; without it a garbled line is left to the operator"`
-	Size    string `yaml:"size" json:"size,omitempty" jsonschema:"description=Columns and rows that the device takes its terminal to have, such as 80x24; as the window is unless said"`
-	Charset string `yaml:"charset" json:"charset,omitempty" jsonschema:"enum=utf-8,enum=latin-1,enum=cp437,description=How it encodes what is not ASCII; utf-8 unless said"`
+	Speed   int     `yaml:"speed" jsonschema:"minimum=1" jsonschema_description:"Usual speed in baud"`
+	Speeds  []int   `yaml:"speeds" jsonschema_description:"Speeds that the device can be set to; a hunt tries them first"`
+	Framing Framing `yaml:"framing" jsonschema_description:"Such as 8N1 or 7E1"`
+	Flow    string  `yaml:"flow" jsonschema:"enum=none,enum=rtscts,enum=xonxoff" jsonschema_description:"Flow control; none unless said"`
+	Enter   string  `yaml:"enter" jsonschema_description:"What ends a command; a carriage return unless said"`
+	Echo    string  `yaml:"echo" jsonschema:"enum=keys,enum=none" jsonschema_description:"Whether what is typed comes back; keys unless said"`
+	Clear   string  `yaml:"clear" jsonschema_description:"The key that empties the input line; without it a garbled line is left to the operator"`
+	Size    Screen  `yaml:"size" jsonschema_description:"Columns and rows that the device takes its terminal to have, such as 80x24; as the window is unless said"`
+	Charset string  `yaml:"charset" jsonschema:"enum=utf-8,enum=latin-1,enum=cp437" jsonschema_description:"How it encodes what is not ASCII; utf-8 unless said"`
 }
 
 // Pager is how a device stops a long output.
 type Pager struct {
-	Pattern string `yaml:"pattern" json:"pattern" jsonschema:"description=RE2 pattern of what it asks with"`
-	Key     string `yaml:"key" json:"key,omitempty" jsonschema:"description=The key that goes on; a blank unless said"`
+	Pattern source.Pattern `yaml:"pattern" jsonschema:"required" jsonschema_description:"What it asks with"`
+	Key     string         `yaml:"key" jsonschema_description:"The key that goes on; a blank unless said"`
+}
+
+// Identity is what tells this very device from another one.
+type Identity struct {
+	Read string `yaml:"read" jsonschema:"required" jsonschema_description:"The reading that makes it"`
+	Fact string `yaml:"fact" jsonschema:"required" jsonschema_description:"The fact, such as device.serial"`
 }
 
 // Catch says how a device is brought to a prompt.
 type Catch struct {
-	Nudge  string         `yaml:"nudge" json:"nudge,omitempty" jsonschema:"description=A harmless key that brings the prompt; a carriage return unless said"`
-	Break  string         `yaml:"break" json:"break,omitempty" jsonschema:"description=Ends what runs when the nudge does not help"`
-	Press  []CatchKey     `yaml:"press" json:"press,omitempty" jsonschema:"description=Keys for modes that have to be interrupted"`
-	Within *time.Duration `yaml:"within" json:"within,omitempty"`
+	Wake  string     `yaml:"wake" jsonschema_description:"A harmless key that brings the prompt; a carriage return unless said"`
+	Break string     `yaml:"break" jsonschema_description:"Ends what runs when the wake key does not help"`
+	Press []CatchKey `yaml:"press" jsonschema_description:"Keys for modes that have to be interrupted"`
 }
 
 // CatchKey is pressed as soon as a mode is seen.
 type CatchKey struct {
-	Mode string `yaml:"mode" json:"mode"`
-	Key  string `yaml:"key" json:"key"`
+	Mode string `yaml:"mode" jsonschema:"required"`
+	Key  string `yaml:"key" jsonschema:"required"`
 }
 
 // Mode is how one mode shows itself.
 type Mode struct {
-	Mode   string `yaml:"mode" json:"mode"`
-	Title  string `yaml:"title" json:"title,omitempty" jsonschema:"description=As shown to the operator"`
-	Prompt string `yaml:"prompt" json:"prompt,omitempty" jsonschema:"description=RE2 pattern of the whole prompt line"`
-	Text   string `yaml:"text" json:"text,omitempty" jsonschema:"description=RE2 pattern of a line that proves the mode"`
+	Mode   string         `yaml:"mode" jsonschema:"required" jsonschema_description:"The mode's name"`
+	Title  string         `yaml:"title" jsonschema_description:"As shown to the operator"`
+	Prompt source.Pattern `yaml:"prompt" jsonschema_description:"The whole prompt line; named groups are known as prompt.NAME"`
+	Text   source.Pattern `yaml:"text" jsonschema_description:"A line that proves the mode"`
 }
 
 // Move says how to get from one mode to another.
 type Move struct {
-	From string `yaml:"from" json:"from"`
-	To   string `yaml:"to" json:"to"`
-	By   string `yaml:"by" json:"by" jsonschema:"description=An action"`
+	From   string `yaml:"from" jsonschema:"required"`
+	To     string `yaml:"to" jsonschema:"required"`
+	Action string `yaml:"action" jsonschema:"required" jsonschema_description:"An action without parameters"`
 }
 
 // Dialog is a question the device may ask, and its answer.
 type Dialog struct {
-	Dialog   string `yaml:"dialog" json:"dialog"`
-	Ask      string `yaml:"ask" json:"ask" jsonschema:"description=RE2 pattern of the question at the end of the stream"`
-	Answer   string `yaml:"answer" json:"answer,omitempty" jsonschema:"description=What is typed; may hold ${…}"`
-	Operator bool   `yaml:"operator" json:"operator,omitempty" jsonschema:"description=Ask the operator instead"`
-	Secret   bool   `yaml:"secret" json:"secret,omitempty"`
-	Bare     bool   `yaml:"bare" json:"bare,omitempty" jsonschema:"description=Type the answer without Enter"`
-	Because  string `yaml:"because" json:"because,omitempty" jsonschema:"description=Why this is the answer; shown with it"`
+	Dialog   string         `yaml:"dialog" jsonschema:"required" jsonschema_description:"The question's name"`
+	Ask      source.Pattern `yaml:"ask" jsonschema:"required" jsonschema_description:"The question at the end of the stream"`
+	Answer   string         `yaml:"answer" jsonschema_description:"What is typed; may hold ${…}"`
+	Operator bool           `yaml:"operator" jsonschema_description:"Ask the operator instead"`
+	Secret   bool           `yaml:"secret" jsonschema_description:"The answer is shown and recorded nowhere"`
+	NoEnter  bool           `yaml:"no-enter" jsonschema_description:"Type the answer without Enter"`
+	Because  string         `yaml:"because" jsonschema_description:"Why this is the answer; shown with it"`
 }
 
 // Reading is a command whose output is parsed into facts.
 type Reading struct {
-	Reading string         `yaml:"reading" json:"reading"`
-	In      []string       `yaml:"in" json:"in,omitempty"`
-	Command string         `yaml:"command" json:"command"`
-	Facts   []FactPattern  `yaml:"facts" json:"facts,omitempty"`
-	Rows    []RowPattern   `yaml:"rows" json:"rows,omitempty"`
-	Fail    string         `yaml:"fail" json:"fail,omitempty"`
-	Limit   *time.Duration `yaml:"limit" json:"limit,omitempty"`
+	Reading string           `yaml:"reading" jsonschema:"required" jsonschema_description:"The reading's name"`
+	In      []string         `yaml:"in" jsonschema_description:"Modes that it works in; any unless said"`
+	Command string           `yaml:"command" jsonschema:"required" jsonschema_description:"What is typed; may hold ${…}"`
+	Facts   []FactPattern    `yaml:"facts"`
+	Rows    []RowPattern     `yaml:"rows"`
+	Fail    source.Pattern   `yaml:"fail" jsonschema_description:"A line that means failure"`
+	Timeout *source.Duration `yaml:"timeout"`
+}
+
+// Value says what a text of the device becomes. A digest loses its case and its separators.
+type Value struct {
+	As    string            `yaml:"as" jsonschema:"enum=text,enum=size,enum=number,enum=release,enum=digest" jsonschema_description:"The kind of value; text unless said"`
+	Words map[string]string `yaml:"words" jsonschema_description:"The device's words, and ours for them, such as {runs: running}"`
 }
 
 // FactPattern makes one fact from the first group of a pattern.
 type FactPattern struct {
-	Fact    string  `yaml:"fact" json:"fact"`
-	Pattern string  `yaml:"pattern" json:"pattern"`
-	As      string  `yaml:"as" json:"as,omitempty" jsonschema:"enum=text,enum=size,enum=number,enum=release,enum=digest"`
-	Absent  *string `yaml:"absent" json:"absent,omitempty" jsonschema:"description=Value when the pattern is not found; without it that is a failure"`
+	Fact    string         `yaml:"fact" jsonschema:"required" jsonschema_description:"Its dotted name, such as store.free"`
+	Pattern source.Pattern `yaml:"pattern" jsonschema:"required" jsonschema_description:"With ( ) around the value"`
+	Value   `yaml:",inline"`
+	Default *source.Text `yaml:"default" jsonschema_description:"Value when the pattern is not found; without it that is a failure"`
 }
 
 // RowPattern makes a list from every match of a pattern with named groups.
 type RowPattern struct {
-	List    string `yaml:"list" json:"list"`
-	Pattern string `yaml:"pattern" json:"pattern"`
+	List    string           `yaml:"list" jsonschema:"required" jsonschema_description:"Its dotted name"`
+	Pattern source.Pattern   `yaml:"pattern" jsonschema:"required" jsonschema_description:"With (?P<name>…) around each column"`
+	Columns map[string]Value `yaml:"columns" jsonschema_description:"What the text of a column becomes"`
+	Join    string           `yaml:"join" jsonschema_description:"A column by which these rows are joined to those that another reading made"`
 }
 
-// Action is a command that changes something.
+// Way is one way of doing an action: with a protocol, say.
+type Way struct {
+	With    []string       `yaml:"with" jsonschema_description:"Parameters that the runbook has to give"`
+	Command string         `yaml:"command" jsonschema_description:"What is typed; may hold ${…}"`
+	Dialogs []Dialog       `yaml:"dialogs" jsonschema_description:"Questions that only this command asks"`
+	Ready   source.Pattern `yaml:"ready" jsonschema_description:"The line that says a receiver waits"`
+	Done    source.Pattern `yaml:"done" jsonschema_description:"A line that means success"`
+	Fail    source.Pattern `yaml:"fail" jsonschema_description:"A line that means failure"`
+}
+
+// Action is a command that does something. With by it has several ways; what all of them share stands
+// beside it.
 type Action struct {
-	Action   string         `yaml:"action" json:"action"`
-	Title    string         `yaml:"title" json:"title,omitempty"`
-	In       []string       `yaml:"in" json:"in,omitempty"`
-	With     []string       `yaml:"with" json:"with,omitempty" jsonschema:"description=Parameters that the runbook has to give"`
-	Command  string         `yaml:"command" json:"command"`
-	Dialogs  []Dialog       `yaml:"dialogs" json:"dialogs,omitempty" jsonschema:"description=Questions that only this command asks"`
-	Ready    string         `yaml:"ready" json:"ready,omitempty" jsonschema:"description=The line that says a receiver waits"`
-	Done     string         `yaml:"done" json:"done,omitempty" jsonschema:"description=Text that means success"`
-	Fail     string         `yaml:"fail" json:"fail,omitempty" jsonschema:"description=Text that means failure"`
-	Progress string         `yaml:"progress" json:"progress,omitempty"`
-	To       string         `yaml:"to" json:"to,omitempty" jsonschema:"description=Mode the device goes to"`
-	Speed    int            `yaml:"speed" json:"speed,omitempty" jsonschema:"description=Speed that the device goes to by itself once this succeeded"`
-	Changes  bool           `yaml:"changes" json:"changes,omitempty" jsonschema:"description=Changes what the device keeps"`
-	Danger   string         `yaml:"danger" json:"danger,omitempty" jsonschema:"description=What it does that cannot be undone"`
-	Limit    *time.Duration `yaml:"limit" json:"limit,omitempty"`
+	Action   string   `yaml:"action" jsonschema:"required" jsonschema_description:"The action's name"`
+	Title    string   `yaml:"title" jsonschema_description:"What it does, as shown to the operator"`
+	In       []string `yaml:"in" jsonschema_description:"Modes that it works in; any unless said"`
+	Way      `yaml:",inline"`
+	By       map[string]Way   `yaml:"by" jsonschema_description:"Several ways of doing it, by name"`
+	Progress source.Pattern   `yaml:"progress" jsonschema_description:"How far it is: one group is per cent, two are so many of so many"`
+	To       string           `yaml:"to" jsonschema_description:"Mode the device goes to"`
+	Speed    int              `yaml:"speed" jsonschema:"minimum=1" jsonschema_description:"Speed that the device goes to by itself once this succeeded"`
+	Changes  bool             `yaml:"changes" jsonschema_description:"Changes what the device keeps"`
+	Danger   string           `yaml:"danger" jsonschema_description:"What it does that cannot be undone; said in plans and holds"`
+	Timeout  *source.Duration `yaml:"timeout"`
 }
 
 // SetSpeed says how the device's end of the line is set in some modes.
 type SetSpeed struct {
-	In      []string `yaml:"in" json:"in"`
-	Command string   `yaml:"command" json:"command" jsonschema:"description=With ${speed}"`
-	Moved   string   `yaml:"moved" json:"moved,omitempty" jsonschema:"description=What it says before it changes"`
-	Fail    string   `yaml:"fail" json:"fail,omitempty"`
+	In      []string       `yaml:"in" jsonschema:"required" jsonschema_description:"Modes that it works in"`
+	Command string         `yaml:"command" jsonschema:"required" jsonschema_description:"With ${speed}"`
+	Moved   source.Pattern `yaml:"moved" jsonschema_description:"What it says before it changes"`
+	Fail    source.Pattern `yaml:"fail" jsonschema_description:"A line that means failure"`
+}
+
+// Releases says how a maker's releases are ordered.
+type Releases struct {
+	Later []string `yaml:"later" jsonschema_description:"Words that make a release a later one: with p, 4.2p1 comes behind 4.2; any other word makes it an earlier one"`
 }
 
 // Danger is a command that erases, typed by whomever.
 type Danger struct {
-	Pattern string `yaml:"pattern" json:"pattern"`
-	Says    string `yaml:"says" json:"says"`
+	Pattern source.Pattern `yaml:"pattern" jsonschema:"required" jsonschema_description:"Of the command"`
+	Says    string         `yaml:"says" jsonschema:"required" jsonschema_description:"What it does, in words"`
 }
 
-// Save says what a restart loses unless it is saved before.
-type Save struct {
-	After string `yaml:"after" json:"after" jsonschema:"description=RE2 pattern of a command that makes something to lose"`
-	By    string `yaml:"by" json:"by" jsonschema:"description=RE2 pattern of the command that saves it"`
-	Says  string `yaml:"says" json:"says" jsonschema:"description=What is lost, in words"`
+// Pending is something that the device will lose at a restart, or do by itself after a while, from one
+// command until another one.
+type Pending struct {
+	Pending string           `yaml:"pending" jsonschema:"required" jsonschema_description:"Its name"`
+	After   source.Pattern   `yaml:"after" jsonschema:"required" jsonschema_description:"The command that makes it pending"`
+	Until   source.Pattern   `yaml:"until" jsonschema:"required" jsonschema_description:"The command that deals with it"`
+	Within  *source.Duration `yaml:"within" jsonschema_description:"How long the device waits before it acts by itself"`
+	Says    string           `yaml:"says" jsonschema:"required" jsonschema_description:"What is lost, or what happens by itself, in words"`
 }
 
 // Header reads one thing from an image's header, or from its file's name.
 type Header struct {
-	Name    string `yaml:"name" json:"name"`
-	Pattern string `yaml:"pattern" json:"pattern"`
-	In      string `yaml:"in" json:"in,omitempty" jsonschema:"enum=header,enum=name,description=Where it is looked for; the header unless said"`
+	Name    string         `yaml:"name" jsonschema:"required"`
+	Pattern source.Pattern `yaml:"pattern" jsonschema:"required" jsonschema_description:"With ( ) around the value"`
+	In      string         `yaml:"in" jsonschema:"enum=header,enum=name" jsonschema_description:"Where it is looked for; the header unless said"`
+}
+
+// Size is an amount of bytes, such as 1 MiB.
+type Size string
+
+// FromText implements source.Scalar.
+func (s *Size) FromText(text string) error {
+	n, err := device.ParseSize(text)
+	if err == nil && n <= 0 {
+		err = fmt.Errorf("%q is nothing: want one like 8388608, 8 MiB or 4 MB", text)
+	}
+	*s = Size(text)
+	return err
+}
+
+// Bytes is the amount, 0 when it was not said.
+func (s Size) Bytes() float64 {
+	n, _ := device.ParseSize(string(s))
+	return n
+}
+
+// JSONSchema implements the schema package's interface.
+func (Size) JSONSchema() *jsonschema.Schema { return source.Text("").JSONSchema() }
+
+// Framing is how a character is framed on the line.
+type Framing string
+
+// FromText implements source.Scalar.
+func (f *Framing) FromText(text string) error {
+	_, err := line.ParseFraming(text)
+	*f = Framing(text)
+	return err
+}
+
+// JSONSchema implements the schema package's interface.
+func (Framing) JSONSchema() *jsonschema.Schema { return &jsonschema.Schema{Type: "string"} }
+
+// Screen is a size in columns and rows.
+type Screen string
+
+// FromText implements source.Scalar.
+func (s *Screen) FromText(text string) error {
+	_, _, err := line.ParseSize(text)
+	*s = Screen(text)
+	return err
+}
+
+// JSONSchema implements the schema package's interface.
+func (Screen) JSONSchema() *jsonschema.Schema { return &jsonschema.Schema{Type: "string"} }
+
+// ways are an action's own way under the empty name, or its several ones by name, each with what the
+// action shares.
+func (a Action) ways() map[string]Way {
+	if len(a.By) == 0 {
+		return map[string]Way{"": a.Way}
+	}
+	all := map[string]Way{}
+	for name, way := range a.By {
+		way.With = slices.Concat(a.With, way.With)
+		way.Dialogs = slices.Concat(way.Dialogs, a.Dialogs)
+		way.Command = or(way.Command, a.Command)
+		way.Ready, way.Done, way.Fail = or(way.Ready, a.Ready), or(way.Done, a.Done), or(way.Fail, a.Fail)
+		all[name] = way
+	}
+	return all
+}
+
+func or[T ~string](value, fallback T) T {
+	if value == "" {
+		return fallback
+	}
+	return value
 }

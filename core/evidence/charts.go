@@ -17,7 +17,7 @@ const (
 )
 
 // Charts are the drawings that can be made, by name.
-var Charts = map[string]func(*state.State) *Drawing{"course": Course, "hops": Hops, "banks": Banks, "reach": Reach, "ladder": Ladder}
+var Charts = map[string]func(*state.State) *Drawing{"course": Course, "upgrades": Upgrades, "banks": Banks, "reach": Reach, "ladder": Ladder}
 
 // head begins a drawing with its title and whom it is about.
 func head(s *state.State, title string, rows float64) *Drawing {
@@ -45,11 +45,11 @@ func Course(s *state.State) *Drawing {
 	}
 	const left = 330.0
 	wide := sheet - margin - left - 60
-	y, gone, leg := 58.0, time.Duration(0), ""
+	y, gone, phase := 58.0, time.Duration(0), ""
 	for _, step := range s.Steps {
-		if step.Leg != leg {
-			leg = step.Leg
-			d.Ending(left-190, y+3, 8, Quiet, leg)
+		if step.Phase != phase {
+			phase = step.Phase
+			d.Ending(left-190, y+3, 8, Quiet, phase)
 		}
 		tone := toneOf(step)
 		mark(d, left-178, y, step, tone)
@@ -87,12 +87,12 @@ func toneOf(step state.Step) Tone {
 	return Faint
 }
 
-// mark draws a stop: a triangle where there is no way back, a diamond for a hold, else a circle.
+// mark draws a stop: a triangle where there is no rollback, a diamond for a hold, else a circle.
 func mark(d *Drawing, x, y float64, step state.Step, tone Tone) {
 	const r = 3.5
 	filled := step.Outcome != "" && step.Outcome != event.Skipped
 	switch {
-	case step.NoReturn:
+	case step.Irreversible:
 		d.Shape(tone, filled, [2]float64{x, y - r}, [2]float64{x + r, y + r}, [2]float64{x - r, y + r})
 	case step.Hold:
 		d.Shape(tone, filled, [2]float64{x, y - r - 1}, [2]float64{x + r + 1, y}, [2]float64{x, y + r + 1}, [2]float64{x - r - 1, y})
@@ -109,14 +109,14 @@ func short(text string, most int) string {
 	return string(runes[:most-1]) + "…"
 }
 
-// Hops draws the releases on the way as stations.
-func Hops(s *state.State) *Drawing {
+// Upgrades draws the releases on the way as stations.
+func Upgrades(s *state.State) *Drawing {
 	d := head(s, "The releases on the way", 5)
-	if s.Hops == nil {
+	if s.Upgrades == nil {
 		d.Text(margin, 60, 10, Quiet, "No way was planned.")
 		return d
 	}
-	cell := (sheet - 2*margin) / float64(len(s.Hops.Hops)+1)
+	cell := (sheet - 2*margin) / float64(len(s.Upgrades.Steps)+1)
 	running := s.Fact("running.release")
 	x, y := margin+8, 76.0
 	station := func(x float64, release string, passed bool) {
@@ -127,26 +127,26 @@ func Hops(s *state.State) *Drawing {
 		}
 	}
 	at := -1
-	for i, hop := range s.Hops.Hops {
-		if hop.Release == running {
+	for i, upgrade := range s.Upgrades.Steps {
+		if upgrade.Release == running {
 			at = i
 		}
 	}
-	station(x, s.Hops.From, true)
-	for i, hop := range s.Hops.Hops {
+	station(x, s.Upgrades.From, true)
+	for i, upgrade := range s.Upgrades.Steps {
 		tone := Faint
 		if i <= at {
 			tone = Good
 		}
 		d.Arrow(x+9, y, x+cell-9, 1.6, tone)
 		x += cell
-		station(x, hop.Release, i <= at)
-		said := []string{hop.Image}
-		if len(hop.Before) > 0 {
-			said = append(said, "before: "+strings.Join(hop.Before, ", "))
+		station(x, upgrade.Release, i <= at)
+		said := []string{upgrade.Image}
+		if len(upgrade.Before) > 0 {
+			said = append(said, "before: "+strings.Join(upgrade.Before, ", "))
 		}
-		if len(hop.After) > 0 {
-			said = append(said, "after: "+strings.Join(hop.After, ", "))
+		if len(upgrade.After) > 0 {
+			said = append(said, "after: "+strings.Join(upgrade.After, ", "))
 		}
 		for j, text := range said {
 			d.Ending(x+6, y+34+12*float64(j), 8.5, Quiet, text)
@@ -264,7 +264,7 @@ func reachOf(d *Drawing, s *state.State, t *state.Target, y float64) float64 {
 	return y
 }
 
-// Ladder draws the messages of every transfer by a carrier.
+// Ladder draws the messages of every transfer by a protocol.
 func Ladder(s *state.State) *Drawing {
 	rows := 1.0
 	for _, m := range s.Moves {
@@ -274,7 +274,7 @@ func Ladder(s *state.State) *Drawing {
 	y := 60.0
 	for _, m := range s.Moves {
 		d.Strong(margin, y, 10, Ink, m.Plan.File)
-		d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%s, %s, %s B, %d again", m.Plan.By, m.Plan.Peer, state.Count(m.Got.Bytes), m.Got.Again))
+		d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%s, %s, %s B, %d resent", m.Plan.Protocol, m.Plan.Peer, state.Count(m.Got.Bytes), m.Got.Resent))
 		y += row
 		top := y - 10
 		const left, right = margin + 80, sheet - margin - 80
@@ -287,7 +287,7 @@ func Ladder(s *state.State) *Drawing {
 		y += row
 	}
 	if len(s.Moves) == 0 {
-		d.Text(margin, y, 10, Quiet, "Nothing was transferred by a carrier.")
+		d.Text(margin, y, 10, Quiet, "Nothing was transferred by a protocol.")
 	}
 	return d
 }
@@ -307,7 +307,7 @@ func rung(d *Drawing, r state.Rung, left, right, y float64) {
 		d.Arrow(left, y, right, weight, tone)
 	}
 	d.Middle((left+right)/2, y-3, 8, Ink, short(r.Words(), 96))
-	if r.Again > 0 {
-		d.Text(right+8, y+3, 8, Here, fmt.Sprintf("%d again", r.Again))
+	if r.Resent > 0 {
+		d.Text(right+8, y+3, 8, Here, fmt.Sprintf("%d resent", r.Resent))
 	}
 }

@@ -23,7 +23,7 @@ const (
 	Faint             // rules
 	Here              // what wants attention
 	Good              // done, held
-	Bad               // failed, no way back
+	Bad               // failed, no rollback
 )
 
 var colors = [...][3]int{Ink: {0x1c, 0x22, 0x28}, Quiet: {0x66, 0x70, 0x7a}, Faint: {0xc2, 0xc6, 0xc8}, Here: {0x9a, 0x5b, 0x00}, Good: {0x1b, 0x7a, 0x5c}, Bad: {0xb9, 0x32, 0x22}}

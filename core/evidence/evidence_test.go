@@ -29,7 +29,7 @@ func story() *state.State {
 	for i, body := range []event.Body{
 		event.SessionBegin{Target: "bench:mare-gw1?x", Device: "mare-gw1"},
 		event.RunBegin{Title: "Upgrade <the> standby bank", Steps: []event.StepPlan{
-			{ID: "1.1", Leg: "read", Title: "Find it"}, {ID: "1.2", Leg: "read", Title: "Burn it", NoReturn: true}, {ID: "1.3", Leg: "restart", Title: "Restart & wait", Hold: true},
+			{ID: "1.1", Phase: "read", Title: "Find it"}, {ID: "1.2", Phase: "read", Title: "Burn it", Irreversible: true}, {ID: "1.3", Phase: "restart", Title: "Restart & wait", Hold: true},
 		}},
 		event.StepBegin{ID: "1.1"},
 		event.StepEnd{ID: "1.1", Outcome: event.Done, Took: 10 * time.Second},
@@ -37,10 +37,10 @@ func story() *state.State {
 		event.Fact{Name: "running.release", Value: "7.4.2"},
 		event.Fact{Name: "banks", Rows: rows("7.2.0", "no")},
 		event.Fact{Name: "banks", Rows: rows("7.6.1", "no")},
-		event.Hops{From: "7.4.2", To: "8.1.0", Hops: []event.HopPlan{{From: "7.4.2", Release: "7.6.1", Image: "lark-7.6.1.cgo"}, {From: "7.6.1", Release: "8.1.0", Image: "lark-8.1.0.cgo", Before: []string{"licence"}}}},
-		event.TransferBegin{ID: id, File: "lark\x1b[2J.cgo", Size: 100, By: "TFTP", Peer: "192.0.2.41:2049"},
-		event.Message{Transfer: id, Row: 0, FromDevice: true, What: "RRQ", Text: "lark octet \u009b]&<", Count: 1},
-		event.Message{Transfer: id, Row: 1, What: "DATA", First: 1, Last: 3672, Count: 3672, Again: 7},
+		event.UpgradePath{From: "7.4.2", To: "8.1.0", Steps: []event.UpgradeStep{{From: "7.4.2", Release: "7.6.1", Image: "lark-7.6.1.cgo"}, {From: "7.6.1", Release: "8.1.0", Image: "lark-8.1.0.cgo", Before: []string{"licence"}}}},
+		event.TransferBegin{ID: id, File: "lark\x1b[2J.cgo", Size: 100, Protocol: "TFTP", Peer: "192.0.2.41:2049"},
+		event.Rung{Transfer: id, Row: 0, FromDevice: true, What: "RRQ", Text: "lark octet \u009b]&<", Count: 1},
+		event.Rung{Transfer: id, Row: 1, What: "DATA", First: 1, Last: 3672, Count: 3672, Resent: 7},
 		event.TransferEnd{ID: id, Outcome: event.Done},
 		event.StepBegin{ID: "1.3"},
 		event.Probe{Target: "icmp:192.0.2.41", Held: true, Trip: time.Millisecond},
@@ -93,11 +93,11 @@ func onTheSheet(t *testing.T, d *Drawing, element xml.StartElement) {
 
 func TestEveryChartSaysWhatHappened(t *testing.T) {
 	for name, wants := range map[string][]string{
-		"course": {"Upgrade <the> standby bank", "Restart & wait", "failed: it did not come back", "proved: nothing"},
-		"hops":   {"7.4.2", "8.1.0", "runs", "before: licence", "lark-7.6.1.cgo"},
-		"banks":  {"7.2.0 → 7.6.1", "chosen for the next start, not kept", "runs, as before"},
-		"reach":  {"icmp:192.0.2.41", "3 tries, 2 without an answer", "away 01:30", "in “Restart & wait”"},
-		"ladder": {"DATA 1 … 3,672", "7 again", "RRQ  lark octet ·]&<", "lark·[2J.cgo"},
+		"course":   {"Upgrade <the> standby bank", "Restart & wait", "failed: it did not come back", "proved: nothing"},
+		"upgrades": {"7.4.2", "8.1.0", "runs", "before: licence", "lark-7.6.1.cgo"},
+		"banks":    {"7.2.0 → 7.6.1", "chosen for the next start, not kept", "runs, as before"},
+		"reach":    {"icmp:192.0.2.41", "3 tries, 2 without an answer", "away 01:30", "in “Restart & wait”"},
+		"ladder":   {"DATA 1 … 3,672", "7 resent", "RRQ  lark octet ·]&<", "lark·[2J.cgo"},
 	} {
 		got := texts(t, Charts[name](story()))
 		for _, want := range wants {

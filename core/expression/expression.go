@@ -4,11 +4,14 @@ package expression
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
+	"github.com/expr-lang/expr/builtin"
 	"github.com/expr-lang/expr/file"
 	"github.com/expr-lang/expr/vm"
 
@@ -19,23 +22,41 @@ import (
 type Names interface {
 	// Known reports whether the whole name is known, or is the beginning of one.
 	Known(name string) bool
+	// Order is how releases are ordered where this is used; it may be nil.
+	Order() *device.Order
 }
 
 // Guard is a compiled expression.
 type Guard struct {
 	text    string
 	program *vm.Program
+	uses    []string
+}
+
+// Uses are the dotted names that the expression reads, the longest of each.
+func (g *Guard) Uses() []string {
+	if g == nil {
+		return nil
+	}
+	return g.uses
 }
 
 // Compile checks and compiles an expression. An unknown name is an error when names is not nil.
 func Compile(text string, names Names) (*Guard, error) {
 	look := &lookup{names: names}
+	var order *device.Order
+	if names != nil {
+		order = names.Order()
+	}
+	compare := func(want func(int) bool) func(...any) (any, error) {
+		return func(a ...any) (any, error) { return compare(order, a, want) }
+	}
 	program, err := expr.Compile(text,
 		expr.Env(map[string]any{}), expr.AllowUndefinedVariables(),
 		expr.Patch(look),
-		expr.Function("older", func(a ...any) (any, error) { return compare(a, func(n int) bool { return n < 0 }) }, new(func(any, any) bool)),
-		expr.Function("newer", func(a ...any) (any, error) { return compare(a, func(n int) bool { return n > 0 }) }, new(func(any, any) bool)),
-		expr.Function("same", func(a ...any) (any, error) { return compare(a, func(n int) bool { return n == 0 }) }, new(func(any, any) bool)),
+		expr.Function("older", compare(func(n int) bool { return n < 0 }), new(func(any, any) bool)),
+		expr.Function("newer", compare(func(n int) bool { return n > 0 }), new(func(any, any) bool)),
+		expr.Function("same", compare(func(n int) bool { return n == 0 }), new(func(any, any) bool)),
 		expr.Function("size", func(a ...any) (any, error) { return device.ParseSize(fmt.Sprint(a[0])) }, new(func(any) float64)),
 		expr.Function("hex", func(a ...any) (any, error) { return hexOf(a[0]) }, new(func(any) string)),
 		expr.Function("words", func(a ...any) (any, error) { return words(fmt.Sprint(a[0])), nil }, new(func(any) []string)),
@@ -46,16 +67,26 @@ func Compile(text string, names Names) (*Guard, error) {
 	if look.err != nil {
 		return nil, look.err
 	}
-	return &Guard{text: text, program: program}, nil
+	return &Guard{text: text, program: program, uses: look.longest()}, nil
 }
 
-// shorten keeps the message of a compile error; the place is shown by the file it stands in.
+// shorten puts a compile error into our words; the place in the file is shown with it.
 func shorten(err error) error {
-	if placed, is := err.(*file.Error); is {
-		return fmt.Errorf("%s (at character %d of it)", placed.Message, placed.Column+1)
+	placed, is := err.(*file.Error)
+	if !is {
+		return err
 	}
-	return err
+	text := placed.Message
+	if text == "unexpected token EOF" {
+		return fmt.Errorf("it ends too soon (after character %d of it)", placed.Column)
+	}
+	if found := unexpected.FindStringSubmatch(text); found != nil {
+		text = found[1] + " is not expected here"
+	}
+	return fmt.Errorf("%s (at character %d of it)", text, placed.Column+1)
 }
+
+var unexpected = regexp.MustCompile(`^unexpected token \w+\((".*?")\)`)
 
 // Text is the expression as written.
 func (g *Guard) Text() string { return g.text }
@@ -88,14 +119,29 @@ var functions = map[string]bool{"older": true, "newer": true, "same": true, "siz
 // lookup collects the dotted names of an expression and complains about the first unknown one.
 type lookup struct {
 	names Names
+	seen  []string
 	err   error
 }
 
+// longest are the names that are no beginning of another one: in a.b the tree has a, too.
+func (l *lookup) longest() (names []string) {
+	for i, name := range l.seen {
+		if functions[name] || slices.Contains(l.seen[:i], name) || slices.ContainsFunc(l.seen, func(other string) bool { return strings.HasPrefix(other, name+".") }) {
+			continue
+		}
+		names = append(names, name)
+	}
+	return names
+}
+
 func (l *lookup) Visit(node *ast.Node) {
+	name := dotted(*node)
+	if name != "" {
+		l.seen = append(l.seen, name)
+	}
 	if l.names == nil || l.err != nil {
 		return
 	}
-	name := dotted(*node)
 	if name != "" && !functions[name] && !l.names.Known(name) {
 		l.err = fmt.Errorf("no fact or input is called %s", name)
 	}
@@ -118,26 +164,26 @@ func dotted(node ast.Node) string {
 	return ""
 }
 
-func compare(args []any, want func(int) bool) (any, error) {
-	a, err := release(args[0])
+func compare(order *device.Order, args []any, want func(int) bool) (any, error) {
+	a, err := release(order, args[0])
 	if err != nil {
 		return false, err
 	}
-	b, err := release(args[1])
+	b, err := release(order, args[1])
 	if err != nil {
 		return false, err
 	}
 	return want(a.Compare(b)), nil
 }
 
-func release(value any) (device.Release, error) {
+func release(order *device.Order, value any) (device.Release, error) {
 	if r, is := value.(device.Release); is {
 		return r, nil
 	}
 	if value == nil {
 		return device.Release{}, fmt.Errorf("a release to compare was not read")
 	}
-	return device.ParseRelease(fmt.Sprint(value))
+	return order.Parse(fmt.Sprint(value))
 }
 
 func hexOf(value any) (any, error) {
@@ -160,3 +206,10 @@ func Format(value any) string {
 	}
 	return fmt.Sprint(value)
 }
+
+// Reserved reports whether a word has a meaning of its own in expressions, so that nothing can be called so.
+func Reserved(word string) bool {
+	return functions[word] || slices.Contains(builtin.Names, word) || slices.Contains(keywords, word)
+}
+
+var keywords = []string{"in", "and", "or", "not", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith", "endsWith"}

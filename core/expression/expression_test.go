@@ -11,6 +11,8 @@ import (
 
 type known map[string]bool
 
+func (k known) Order() *device.Order { return nil }
+
 func (k known) Known(name string) bool { return k[name] }
 
 func TestGuards(t *testing.T) {
@@ -68,4 +70,23 @@ func TestTemplatesRefuseWhatIsNotText(t *testing.T) {
 	assert.Equal(t, "take x ${name} 5", line.Shown(map[string]any{"size": 5.0}))
 	_, err = CompileTemplate("take ${name", nil)
 	assert.ErrorContains(t, err, "without its }")
+}
+
+func TestTemplatesKnowTheirEndAndTheirNames(t *testing.T) {
+	for text, want := range map[string]string{
+		"plain":                       "plain",
+		"$${HOME} is not ours":        "${HOME} is not ours",
+		`${name == "}" ? "a" : "b"}!`: "b!",
+		`${ {"x": 1}["x"] }`:          "1",
+		"a$b ${name}":                 "a$b tern",
+	} {
+		tpl, err := CompileTemplate(text, nil)
+		require.NoError(t, err, text)
+		got, err := tpl.Render(map[string]any{"name": "tern"})
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got)
+	}
+	tpl, err := CompileTemplate(`${store.free > size("1 MiB") ? image.name : any(cards, .kind == image.card)}`, nil)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"store.free", "image.name", "cards", "image.card"}, tpl.Uses())
 }

@@ -2,6 +2,7 @@ package expression
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"unicode"
 )
@@ -17,21 +18,24 @@ type piece struct {
 	guard *Guard // nil for plain text
 }
 
-// CompileTemplate checks a text with ${…}.
+// CompileTemplate checks a text with ${…}. A dollar sign more, $${, is a plain ${.
 func CompileTemplate(text string, names Names) (*Template, error) {
 	t := &Template{text: text}
-	rest := text
-	for {
-		before, after, found := strings.Cut(rest, "${")
-		if before != "" {
-			t.pieces = append(t.pieces, piece{text: before})
-		}
-		if !found {
+	for rest := text; rest != ""; {
+		at := strings.Index(rest, "${")
+		switch {
+		case at < 0:
+			t.plain(rest)
 			return t, nil
+		case at > 0 && rest[at-1] == '$':
+			t.plain(rest[:at-1] + "${")
+			rest = rest[at+2:]
+			continue
 		}
-		inner, tail, closed := strings.Cut(after, "}")
+		t.plain(rest[:at])
+		inner, tail, closed := closing(rest[at+2:])
 		if !closed {
-			return nil, fmt.Errorf("${ without its } in %q", text)
+			return nil, fmt.Errorf("${ without its } in %q; write $${ for a plain ${", text)
 		}
 		guard, err := Compile(inner, names)
 		if err != nil {
@@ -40,6 +44,46 @@ func CompileTemplate(text string, names Names) (*Template, error) {
 		t.pieces = append(t.pieces, piece{guard: guard})
 		rest = tail
 	}
+	return t, nil
+}
+
+func (t *Template) plain(text string) {
+	if text != "" {
+		t.pieces = append(t.pieces, piece{text: text})
+	}
+}
+
+// closing finds the } that ends an expression; one in quotes, or that belongs to a { inside, does not.
+func closing(text string) (inner, tail string, found bool) {
+	depth, quote := 0, byte(0)
+	for i := range len(text) {
+		switch b := text[i]; {
+		case quote != 0:
+			if b == quote && text[i-1] != '\\' {
+				quote = 0
+			}
+		case b == '"' || b == '\'' || b == '`':
+			quote = b
+		case b == '{':
+			depth++
+		case b == '}' && depth == 0:
+			return text[:i], text[i+1:], true
+		case b == '}':
+			depth--
+		}
+	}
+	return "", "", false
+}
+
+// Uses are the dotted names that the template's expressions read.
+func (t *Template) Uses() (names []string) {
+	if t == nil {
+		return nil
+	}
+	for _, p := range t.pieces {
+		names = append(names, p.guard.Uses()...)
+	}
+	return names
 }
 
 // Text is the template as written.
@@ -101,6 +145,19 @@ func (t *Template) Shown(env map[string]any) string {
 			continue
 		}
 		out.WriteString(Format(value))
+	}
+	return out.String()
+}
+
+// Like is a pattern of the texts that the template can become, without its anchors.
+func (t *Template) Like() string {
+	var out strings.Builder
+	for _, p := range t.pieces {
+		if p.guard == nil {
+			out.WriteString(regexp.QuoteMeta(p.text))
+			continue
+		}
+		out.WriteString(`\S.*`)
 	}
 	return out.String()
 }

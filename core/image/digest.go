@@ -13,7 +13,7 @@ import (
 	"sync"
 )
 
-// Digests are what a file weighs, each in lower-case hexadecimal digits.
+// Digests are the digests of a file, each in lower-case hexadecimal digits.
 type Digests struct {
 	Size   int64  `json:"size"`
 	SHA256 string `json:"sha256"`

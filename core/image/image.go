@@ -47,7 +47,7 @@ func (i *Image) Place() string {
 	return i.Path
 }
 
-// Reader opens a plain image to be sent. A file that is not the one that was weighed any more is an error.
+// Reader opens a plain image to be sent. A file that is not the one that was hashed any more is an error.
 func (i *Image) Reader() (*os.File, error) {
 	file, err := os.Open(i.Path)
 	if err != nil {
@@ -55,7 +55,7 @@ func (i *Image) Reader() (*os.File, error) {
 	}
 	info, err := file.Stat()
 	if err == nil && (info.Size() != i.Size || !info.ModTime().Equal(i.Modified)) {
-		err = fmt.Errorf("%s changed since it was weighed (%d B of %s, was %d B of %s)", i.Path,
+		err = fmt.Errorf("%s changed since it was hashed (%d B of %s, was %d B of %s)", i.Path,
 			info.Size(), info.ModTime().Format(time.DateTime), i.Size, i.Modified.Format(time.DateTime))
 	}
 	if err != nil {
@@ -112,7 +112,7 @@ func read(headers []Header, head []byte, name string) map[string]string {
 	return says
 }
 
-// What images say, by the names that the fit and the hops know.
+// What images say, by the names that the fit and the upgrades know.
 const (
 	SaysMaker        = "maker"
 	SaysModels       = "models"

@@ -350,31 +350,31 @@ func TestFitHasAReasonForEveryNo(t *testing.T) {
 }
 
 const paths = `
-paths: cormel-g2
+upgrade-paths: cormel-g2
 steps:
   - {from: ['7.2', '7.4', '7.6'], to: ['7.6']}
   - {from: ['7.6'], to: ['8'], before: [licence], companion: {kind: licence, for: '8'}}
   - {from: ['8'], to: ['8'], after: [rebuild]}
 `
 
-func TestHopsArePlanned(t *testing.T) {
+func TestUpgradesArePlanned(t *testing.T) {
 	folder := t.TempDir()
 	for _, release := range []string{"7.4.2", "7.6.0", "7.6.1", "8.1.0", "8.2.0", "9.0.0"} {
 		put(t, folder, "lark-"+release+".cgo", cargo(release))
 	}
 	put(t, folder, "pass", []byte("CORMEL LICENCE 1\nfor release: 8\n"))
 	s := scanned(t, folder)
-	p, err := ParsePaths("paths.yaml", []byte(paths))
+	p, err := ParseUpgradePaths("paths.yaml", []byte(paths))
 	require.NoError(t, err)
 	device := facts("device.model", "G2-4", "device.architecture", "plover64")
 	plan := func(running, to string) (chain string, err error) {
 		wanted, findErr := s.Find("lark-" + to + ".cgo")
 		require.NoError(t, findErr)
-		hops, err := p.Plan(s.Items(), device, running, wanted)
-		for _, hop := range hops {
-			chain += hop.Release + " "
-			if hop.Companion != nil {
-				chain += "(" + hop.Companion.Name + ") "
+		upgrades, err := p.Plan(s.Items(), device, running, wanted)
+		for _, upgrade := range upgrades {
+			chain += upgrade.Release + " "
+			if upgrade.Companion != nil {
+				chain += "(" + upgrade.Companion.Name + ") "
 			}
 		}
 		return strings.TrimSpace(chain), err
@@ -410,8 +410,8 @@ func TestHopsArePlanned(t *testing.T) {
 }
 
 func TestPathFilesAreChecked(t *testing.T) {
-	_, err := ParsePaths("p.yaml", []byte("paths: x\nsteps:\n  - {from: [oops], to: ['8']}\n"))
+	_, err := ParseUpgradePaths("p.yaml", []byte("upgrade-paths: x\nsteps:\n  - {from: [oops], to: ['8']}\n"))
 	assert.ErrorContains(t, err, "p.yaml:3:13:")
-	_, err = ParsePaths("p.yaml", []byte("paths: x\nsteps:\n  - {from: ['7']}\n"))
-	assert.ErrorContains(t, err, "says no release to come to")
+	_, err = ParseUpgradePaths("p.yaml", []byte("upgrade-paths: x\nsteps:\n  - {from: ['7']}\n"))
+	assert.ErrorContains(t, err, "to is missing: releases that this leads to")
 }

@@ -164,7 +164,7 @@ func (k *Keeper) write(batch []event.Event) error {
 		if err != nil {
 			return err
 		}
-		if _, err := insert.Exec(k.id, e.Seq, stamp(e.At), e.Body.Kind(), string(body)); err != nil {
+		if _, err := insert.Exec(k.id, e.Seq, stamp(e.At), event.KindOf(e.Body), string(body)); err != nil {
 			return k.book.wrap(err)
 		}
 		if err := k.summarise(tx, e); err != nil {

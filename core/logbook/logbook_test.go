@@ -30,8 +30,8 @@ func TestWhatWasKeptComesBack(t *testing.T) {
 		event.SessionBegin{Target: "bench:x", Device: "hollow-rtr1", Dialect: "brindle-r40"},
 		event.RunBegin{Runbook: "rescue-over-serial", Title: "Rescue", Steps: []event.StepPlan{{ID: "1.1", Title: "Find it"}}},
 		event.In{Bytes: event.Text("sill: \x1b[1m\xff\x00")},
-		event.Out{By: event.Runbook, Bytes: event.Text("store\r")},
-		event.Out{By: event.Hand, Secret: 13},
+		event.Out{Who: event.Runbook, Bytes: event.Text("store\r")},
+		event.Out{Who: event.Hand, Secret: 13},
 		event.RunEnd{Outcome: event.Done, Message: "done", Proved: []string{"it runs"}},
 		event.SessionEnd{Why: "the test ends"},
 	}

@@ -1,4 +1,4 @@
-// Package network is where carriers, checks and watches get their sockets. In the program it is the
+// Package network is where servers, checks and watches get their sockets. In the program it is the
 // laptop's own network; a test, or the bench, puts another in its place.
 package network
 

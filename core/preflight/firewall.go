@@ -14,10 +14,10 @@ const firewallTime = 3 * time.Second
 // firewall reads the laptop's own packet filter, where there is one of the kernel's kind and this user
 // may. What cannot be read is said, and held for open: the fetch above has shown that the server answers
 // here.
-func firewall(ctx context.Context, carrierName string, port uint16) Result {
-	protocol := "tcp"
-	if carrierName == "tftp" {
-		protocol = "udp"
+func firewall(ctx context.Context, protocol string, port uint16) Result {
+	layer := "tcp"
+	if protocol == "tftp" {
+		layer = "udp"
 	}
 	nft, err := exec.LookPath("nft")
 	if err != nil {
@@ -29,7 +29,7 @@ func firewall(ctx context.Context, carrierName string, port uint16) Result {
 	if err != nil {
 		return Result{"firewall", true, "this user may not read the laptop's packet filter; whether it lets the device in shows when it fetches", ""}
 	}
-	return readFirewall(rules, protocol, port)
+	return readFirewall(rules, layer, port)
 }
 
 // filter is the part of nft's JSON (libnftables-json(5)) that matters: base chains at the input hook with

@@ -18,10 +18,10 @@ import (
 	"syscall"
 	"time"
 
-	"pilotrix/core/carrier"
-	"pilotrix/core/carrier/tftp"
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
+	"pilotrix/core/offer"
+	"pilotrix/core/transfer/tftp"
 )
 
 // Result is one thing looked at. A remedy says what to do when it did not hold.
@@ -34,12 +34,12 @@ type Result struct {
 
 // Plan is what is about to be fetched, and from where.
 type Plan struct {
-	Network network.Network
-	Clock   clock.Clock
-	Carrier string // tftp, http or ftp
-	At      netip.AddrPort
-	Path    string // of HTTP
-	Offer   carrier.Offer
+	Network  network.Network
+	Clock    clock.Clock
+	Protocol string // tftp, http or ftp
+	At       netip.AddrPort
+	Path     string // of HTTP
+	Offer    offer.File
 	// Said tells that the operator has said the address: a device on another network is then one behind a
 	// gateway, which is told and goes on.
 	Said bool
@@ -50,7 +50,7 @@ type Plan struct {
 // Run looks at everything, in the order in which one failure explains the next.
 func Run(ctx context.Context, p Plan) []Result {
 	results := []Result{p.address(), p.route()}
-	results = append(results, p.file(), p.fetch(ctx), firewall(ctx, p.Carrier, p.At.Port()))
+	results = append(results, p.file(), p.fetch(ctx), firewall(ctx, p.Protocol, p.At.Port()))
 	held := results[:0]
 	for _, r := range results {
 		if r.What != "" {
@@ -167,7 +167,7 @@ const (
 	firstBytes = 512
 )
 
-// fetch asks the carrier for the file's beginning, on the address that the device will use.
+// fetch asks the server for the file's beginning, on the address that the device will use.
 func (p Plan) fetch(ctx context.Context) Result {
 	if p.Offer.Open == nil {
 		return Result{}
@@ -176,7 +176,7 @@ func (p Plan) fetch(ctx context.Context) Result {
 	defer cancel()
 	var got []byte
 	var err error
-	switch p.Carrier {
+	switch p.Protocol {
 	case "tftp":
 		got, err = p.firstBlock(limited)
 	case "http":
@@ -184,11 +184,11 @@ func (p Plan) fetch(ctx context.Context) Result {
 	default:
 		got, err = p.greeting(limited)
 	}
-	what := strings.ToUpper(p.Carrier)
+	what := strings.ToUpper(p.Protocol)
 	if err != nil {
 		return Result{"server", false, fmt.Sprintf("%s at %s does not hand the file out: %v", what, p.At, err), "see whether something else answers there, or a firewall drops what comes in"}
 	}
-	if p.Carrier == "ftp" {
+	if p.Protocol == "ftp" {
 		return Result{"server", true, fmt.Sprintf("%s at %s answers", what, p.At), ""}
 	}
 	file, err := p.Offer.Open()
@@ -263,16 +263,16 @@ func (p Plan) greeting(ctx context.Context) ([]byte, error) {
 
 // ListenWords puts the failure to bind a port into words with a remedy: who holds it, or what is missing
 // to be allowed to.
-func ListenWords(carrierName string, at netip.AddrPort, err error) Result {
-	protocol := "tcp"
-	if carrierName == "tftp" {
-		protocol = "udp"
+func ListenWords(protocol string, at netip.AddrPort, err error) Result {
+	layer := "tcp"
+	if protocol == "tftp" {
+		layer = "udp"
 	}
-	port := fmt.Sprintf("%s port %d", strings.ToUpper(protocol), at.Port())
+	port := fmt.Sprintf("%s port %d", strings.ToUpper(layer), at.Port())
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
 		text := port + " is held by another program"
-		if who := network.Holder(protocol, at.Port()); who != "" {
+		if who := network.Holder(layer, at.Port()); who != "" {
 			text = port + " is held by " + who
 		}
 		return Result{"port", false, text, "end that program, or choose another port with --set port=… where the device can be told one"}

@@ -17,20 +17,20 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/carrier"
-	"pilotrix/core/carrier/carriertest"
-	"pilotrix/core/carrier/tftp"
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
 	"pilotrix/core/network/memory"
+	"pilotrix/core/offer"
+	"pilotrix/core/offer/offertest"
+	"pilotrix/core/transfer/tftp"
 )
 
 // served runs a test with a TFTP server that has one file staged.
 func served(t *testing.T, use func(t *testing.T, plan Plan)) {
 	synctest.Test(t, func(t *testing.T) {
 		laptop := memory.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
-		stage := &carrier.Stage{}
-		offer := carriertest.Offer("lark.cgo", bytes.Repeat([]byte("lark"), 1000))
+		stage := &offer.Stage{}
+		offer := offertest.File("lark.cgo", bytes.Repeat([]byte("lark"), 1000))
 		_, err := stage.Offer(offer)
 		require.NoError(t, err)
 		server, err := tftp.Listen(netip.MustParseAddrPort("192.0.2.10:69"), tftp.Options{Network: laptop, Stage: stage})
@@ -38,7 +38,7 @@ func served(t *testing.T, use func(t *testing.T, plan Plan)) {
 		ctx, cancel := context.WithCancel(t.Context())
 		ended := make(chan error, 1)
 		go func() { ended <- server.Serve(ctx) }()
-		use(t, Plan{Network: laptop, Clock: clock.Real(), Carrier: "tftp", At: server.Addr(), Offer: offer, Device: netip.MustParsePrefix("192.0.2.41/24")})
+		use(t, Plan{Network: laptop, Clock: clock.Real(), Protocol: "tftp", At: server.Addr(), Offer: offer, Device: netip.MustParsePrefix("192.0.2.41/24")})
 		cancel()
 		require.NoError(t, <-ended)
 		time.Sleep(time.Minute)
@@ -66,7 +66,7 @@ func TestEveryFailureHasItsRemedy(t *testing.T) {
 		"a file that is gone":          {func(p *Plan) { p.Offer.Open = func() (io.ReadSeekCloser, error) { return nil, os.ErrNotExist } }, "file", "cannot be read"},
 		"nobody on the port":           {func(p *Plan) { p.At = netip.MustParseAddrPort("192.0.2.10:6969") }, "server", "does not hand the file out"},
 		"a name that is not staged":    {func(p *Plan) { p.Offer.Name = "other" }, "server", "no other here"},
-		"another file of that name":    {func(p *Plan) { p.Offer = carriertest.Offer("lark.cgo", []byte("another")) }, "server", "hands out another file"},
+		"another file of that name":    {func(p *Plan) { p.Offer = offertest.File("lark.cgo", []byte("another")) }, "server", "hands out another file"},
 	} {
 		served(t, func(t *testing.T, plan Plan) {
 			c.change(&plan)

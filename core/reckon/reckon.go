@@ -1,5 +1,5 @@
 // Package reckon does the arithmetic of the job: what a line carries, how long a transfer takes by each
-// carrier and why, what a block counter can count, which sectors an erase takes.
+// protocol and why, what a block counter can count, which sectors an erase takes.
 package reckon
 
 import (
@@ -89,14 +89,14 @@ func StreamRate(link float64, trip time.Duration) float64 {
 // bits begins anew: 65,535 blocks, the last of them not full.
 func LargestTFTP(block int) int64 { return 65535*int64(block) - 1 }
 
-// Estimate is what a carrier would take, and why.
+// Estimate is what a protocol would take, and why.
 type Estimate struct {
-	Carrier string        `json:"carrier"`
-	Terms   string        `json:"terms"`
-	Rate    float64       `json:"rate"` // bytes a second
-	Time    time.Duration `json:"time"`
-	Why     string        `json:"why"`
-	Warn    string        `json:"warn,omitempty"`
+	Protocol string        `json:"protocol"`
+	Terms    string        `json:"terms"`
+	Rate     float64       `json:"rate"` // bytes a second
+	Time     time.Duration `json:"time"`
+	Why      string        `json:"why"`
+	Warn     string        `json:"warn,omitempty"`
 }
 
 // Way is what is known of the way to a device. The zero value of a field leaves out what needs it.
@@ -117,7 +117,7 @@ const (
 	UsualTrip = time.Millisecond
 )
 
-// Estimates reckons what a file of that size takes by every carrier that the way allows, in a fixed
+// Estimates reckons what a file of that size takes by every protocol that the way allows, in a fixed
 // order.
 func Estimates(size int64, w Way) (all []Estimate) {
 	if w.Baud > 0 {
@@ -163,7 +163,7 @@ func Estimates(size int64, w Way) (all []Estimate) {
 
 func tftpEstimate(size int64, block, window int, w Way) Estimate {
 	rate := TFTPRate(block, window, w.Link, w.Trip)
-	e := Estimate{Carrier: "tftp", Terms: fmt.Sprintf("blocks of %d B", block), Rate: rate, Time: TransferTime(size, rate)}
+	e := Estimate{Protocol: "tftp", Terms: fmt.Sprintf("blocks of %d B", block), Rate: rate, Time: TransferTime(size, rate)}
 	blocks := size/int64(block) + 1
 	e.Why = fmt.Sprintf("%d blocks, each waits %s for its answer", blocks, w.Trip)
 	if window > 1 {

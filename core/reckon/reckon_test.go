@@ -21,7 +21,7 @@ func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
 	all := Estimates(9<<20, Way{Baud: 115200, Framing: framing(t), Link: UsualLink, Trip: 2 * time.Millisecond})
 	times := map[string]time.Duration{}
 	for _, e := range all {
-		times[e.Carrier+" "+e.Terms] = e.Time
+		times[e.Protocol+" "+e.Terms] = e.Time
 		assert.NotEmpty(t, e.Why)
 	}
 	require.Len(t, times, 7)
@@ -33,12 +33,12 @@ func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
 	assert.Empty(t, Estimates(1, Way{}))
 }
 
-func TestASlowDeviceLimitsEveryCarrierOfTheNetwork(t *testing.T) {
+func TestASlowDeviceLimitsEveryProtocolOfTheNetwork(t *testing.T) {
 	for _, e := range Estimates(9_000_000, Way{Baud: 9600, Framing: framing(t), Link: UsualLink, Trip: UsualTrip, Device: 90_000}) {
-		if e.Carrier == "http" || e.Carrier == "tftp" {
-			assert.Equal(t, 100*time.Second, e.Time, e.Carrier)
+		if e.Protocol == "http" || e.Protocol == "tftp" {
+			assert.Equal(t, 100*time.Second, e.Time, e.Protocol)
 			assert.Contains(t, e.Why, "the device takes at most 90 kB/s")
-		} else if e.Carrier == "xmodem" {
+		} else if e.Protocol == "xmodem" {
 			assert.Greater(t, e.Time, 2*time.Hour)
 		}
 	}

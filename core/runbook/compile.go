@@ -4,119 +4,428 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
-	"pilotrix/core/device"
+	"pilotrix/core/dialect"
 	"pilotrix/core/expression"
-	"pilotrix/core/serve"
+	"pilotrix/core/image"
+	"pilotrix/core/source"
 )
 
-// loop compiles a leg's loop and puts its name in force for the steps that follow.
-func (c *stepCompiler) loop(i int, leg Leg) *loop {
-	if leg.For == nil {
+// PreparedStep is a step, checked and ready.
+type PreparedStep struct {
+	Common
+	ID       string
+	Phase    string
+	Verb     *Verb // nil for a hold alone
+	Expected time.Duration
+	Timeout  time.Duration
+	Work     Work
+
+	of     int                     // its phase's place in the file
+	loop   *loop                   // of its phase, nil when there is none or when it was unrolled
+	vars   map[string]any          // what the loop's name stands for
+	images map[string]*image.Image // files that the loop brings, by name
+
+	when                  []*expression.Guard // of its phase, then its own
+	title, hold, rollback *expression.Template
+	path                  string // in the file
+	ops                   []op
+}
+
+// VerbName is the name of the step's verb.
+func (s *PreparedStep) VerbName() string {
+	if s.Verb == nil {
+		return "hold"
+	}
+	return s.Verb.Name
+}
+
+// learns reports that the step changes nothing and is done anew when a run begins at a later phase.
+func (s *PreparedStep) learns() bool { return s.Verb != nil && s.Verb.Learns }
+
+// loop is a phase's loop with its expressions compiled.
+type loop struct {
+	Loop
+	phase     int // of the document
+	name      *expression.Template
+	in, where *expression.Guard
+}
+
+// Compiler checks one step and makes it ready. A verb's body reaches its own keys by their names.
+type Compiler struct {
+	names names
+	file  *source.File
+	step  *PreparedStep
+	path  string // of the step
+	verb  string
+	ops   []op            // in the order in which the step does them
+	gone  map[string]bool // moves that were complained of: once is enough
+}
+
+// At is the place of one of the verb's keys in the file; of the verb itself for an empty key.
+func (c *Compiler) At(key string) string {
+	switch {
+	case c.verb == "":
+		return c.path + "." + key
+	case key == "" || strings.HasPrefix(key, "["):
+		return c.path + "." + c.verb + key
+	}
+	return c.path + "." + c.verb + "." + key
+}
+
+// Complain keeps a complaint about one of the verb's keys.
+func (c *Compiler) Complain(key, format string, args ...any) {
+	c.file.Complain(c.At(key), format, args...)
+}
+
+// Dialect is what the runbook is checked against.
+func (c *Compiler) Dialect() *dialect.Dialect { return c.names.d }
+
+// Guard compiles an expression, nil for one that was not given.
+func (c *Compiler) Guard(key string, text source.Expression) *expression.Guard {
+	return c.guard(key, text, false)
+}
+
+// Proof compiles an expression that proves something: what it reads has to be read after the last change.
+func (c *Compiler) Proof(key string, text source.Expression) *expression.Guard {
+	return c.guard(key, text, true)
+}
+
+func (c *Compiler) guard(key string, text source.Expression, proof bool) *expression.Guard {
+	if text == "" {
 		return nil
 	}
-	path := fmt.Sprintf("legs[%d].for", i)
-	round := &loop{Loop: *leg.For, leg: i, in: c.guard(path+".in", leg.For.In)}
-	c.names.loop = leg.For.Each
-	round.where = c.guard(path+".where", leg.For.Where)
-	round.name = c.template(fmt.Sprintf("legs[%d].leg", i), leg.Leg)
-	return round
+	g, err := expression.Compile(string(text), c.names)
+	if err != nil {
+		c.Complain(key, "%v", err)
+		return nil
+	}
+	for _, name := range g.Uses() {
+		c.uses(key, name, proof)
+	}
+	return g
 }
 
-// carriers compiles the verbs that move files besides send, and what goes with them.
-func (c *stepCompiler) carriers(path string, step Step, s *Prepped) {
-	s.texts = map[string]*expression.Template{}
-	text := func(verb, key, value string) { s.texts[key] = c.template(path+"."+verb+"."+key, value) }
-	switch {
-	case step.Hops != nil:
-		c.image(path+".hops.to", step.Hops.To)
-		text("hops", "paths", step.Hops.Paths)
-	case step.Serve != nil:
-		v := step.Serve
-		c.image(path+".serve.file", v.File)
-		c.carrier(path+".serve.by", v.By)
-		for key, value := range map[string]string{"by": v.By, "as": v.As, "address": v.Address, "port": v.Port, "device": v.Device} {
-			text("serve", key, value)
+// Template compiles a text with ${…} that is shown or typed for everybody to see.
+func (c *Compiler) Template(key, text string) *expression.Template {
+	t, err := expression.CompileTemplate(text, c.names)
+	if err != nil {
+		c.Complain(key, "%v", err)
+		return nil
+	}
+	for _, name := range t.Uses() {
+		c.uses(key, name, false)
+	}
+	return t
+}
+
+// uses notes that a name is read, and that it is shown.
+func (c *Compiler) uses(key, name string, proof bool) {
+	c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key), proof: proof})
+	if c.names.secret(name) {
+		c.Complain(key, "%s is a secret and would be shown here: it is typed only as an answer that the dialect marks secret: true", name)
+	}
+}
+
+// Makes notes that names are made at this point of the step.
+func (c *Compiler) Makes(names ...string) {
+	for _, name := range names {
+		c.ops = append(c.ops, op{kind: opMake, name: name})
+	}
+}
+
+// Changes notes that the device is changed at this point: what was read before is old then.
+func (c *Compiler) Changes() { c.ops = append(c.ops, op{kind: opChange}) }
+
+// Reading finds a reading, with what it types and makes.
+func (c *Compiler) Reading(key, name string) *dialect.CompiledReading {
+	reading := c.names.d.Reading(name)
+	if reading == nil {
+		c.Complain(key, "dialect %s has no reading %q; it has %s", c.names.d.Dialect, name, strings.Join(c.names.d.ReadingNames(), ", "))
+		return nil
+	}
+	c.Goes(key, reading.In...)
+	c.typed(key, fmt.Sprintf("reading %q", name), reading.Command, c.names, nil)
+	c.Makes(reading.Makes()...)
+	return reading
+}
+
+// Readings finds several.
+func (c *Compiler) Readings(key string, names []string) (all []*dialect.CompiledReading) {
+	for i, name := range names {
+		if reading := c.Reading(fmt.Sprintf("%s[%d]", key, i), name); reading != nil {
+			all = append(all, reading)
 		}
-	case step.Take != nil:
-		v := step.Take
-		c.carrier(path+".take.by", v.By)
-		for key, value := range map[string]string{"by": v.By, "as": v.As, "into": v.Into, "address": v.Address, "port": v.Port, "device": v.Device} {
-			text("take", key, value)
-		}
-		if v.Most != "" {
-			if _, err := device.ParseSize(v.Most); err != nil {
-				c.complain(path+".take.most", "%v", err)
+	}
+	return all
+}
+
+// Mode checks the name of a mode.
+func (c *Compiler) Mode(key, name string) {
+	if name != "" && !c.names.d.HasMode(name) {
+		c.Complain(key, "dialect %s has no mode %q; it has %s", c.names.d.Dialect, name, strings.Join(c.names.d.ModeNames(), ", "))
+	}
+}
+
+// Modes checks several.
+func (c *Compiler) Modes(key string, names []string) {
+	for i, name := range names {
+		c.Mode(fmt.Sprintf("%s[%d]", key, i), name)
+	}
+}
+
+// Goes checks what is typed on the way to modes: a login, say.
+func (c *Compiler) Goes(key string, modes ...string) {
+	for _, mode := range modes {
+		for _, move := range c.names.d.MovesTo(mode) {
+			way, err := c.names.d.Action(move.Action).Way("")
+			if err == nil && !c.gone[move.Action] {
+				c.gone[move.Action] = true
+				c.way(key, fmt.Sprintf("going to mode %q: action %q", mode, move.Action), way, c.names, nil)
 			}
 		}
-		c.action(path+".take", v.Action, v.With, s)
-	case step.Put != nil:
-		c.image(path+".put.file", step.Put.File)
-		text("put", "to", step.Put.To)
-		text("put", "as", step.Put.As)
-		text("put", "port", step.Put.Port)
-	case step.Poll != nil:
-		c.poll(path+".poll", step.Poll, s)
-	case step.Restart != nil:
-		c.action(path+".restart", step.Restart.Action, step.Restart.With, s)
-		text("restart", "watch", step.Restart.Watch)
-		if len(step.Restart.Mode) == 0 {
-			c.complain(path+".restart", "say by which modes it is seen to be back (mode: […])")
-		}
-		if step.Restart.Then != "" {
-			c.mode(path+".restart.then", step.Restart.Then)
-		}
-		for i, mode := range step.Restart.Mode {
-			c.mode(fmt.Sprintf("%s.restart.mode[%d]", path, i), mode)
-		}
-	}
-	for i, target := range step.Watch {
-		s.watch = append(s.watch, c.template(fmt.Sprintf("%s.watch[%d]", path, i), target))
 	}
 }
 
-func (c *stepCompiler) poll(path string, poll *Poll, s *Prepped) {
-	for i, name := range poll.Read {
-		c.reading(fmt.Sprintf("%s.read[%d]", path, i), name)
+// typed checks a text that is typed for everybody to see. Params are the names of parameters that hold a
+// secret.
+func (c *Compiler) typed(key, who, text string, known names, secrets []string) {
+	t, err := expression.CompileTemplate(text, known)
+	if err != nil {
+		c.Complain(key, "%s types %q: %v", who, text, err)
+		return
 	}
+	for _, name := range t.Uses() {
+		if known.secret(name) || slices.Contains(secrets, name) {
+			c.Complain(key, "%s would show the secret %s: it is typed only as an answer that the dialect marks secret: true", who, name)
+		}
+		if !slices.Contains(known.extra, name) {
+			c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key)})
+		}
+	}
+}
+
+// way checks all that a way of doing an action types.
+func (c *Compiler) way(key, who string, way *dialect.CompiledWay, known names, secrets []string) {
+	known.extra = way.With
+	c.typed(key, who, way.Command, known, secrets)
+	for _, ask := range way.Asks {
+		if !ask.Secret {
+			c.typed(key, who, ask.Answer, known, secrets)
+		} else if _, err := expression.CompileTemplate(ask.Answer, known); err != nil {
+			c.Complain(key, "%s answers with %q: %v", who, ask.Answer, err)
+		}
+	}
+}
+
+// Name checks a name that a step, or a loop, makes.
+func (c *Compiler) Name(key, name string) {
 	switch {
-	case len(poll.Read) == 0:
-		c.complain(path, "a poll needs a reading to take (read: […])")
-	case poll.Until == "":
-		c.complain(path, "a poll needs an end (until: …)")
-	case poll.Every <= 0:
-		c.complain(path, "say how often (every: 5s)")
-	}
-	s.until, s.giveUp = c.guard(path+".until", poll.Until), c.guard(path+".fail", poll.Fail)
-	s.texts["else"] = c.template(path+".else", poll.Else)
-	s.texts["shows"] = c.template(path+".shows", poll.Shows)
-	if poll.Moves != "" {
-		c.image(path+".moves", poll.Moves)
+	case name == "":
+	case !plainName.MatchString(name):
+		c.Complain(key, "%q cannot be a name: want letters, digits and _, such as before", name)
+	case expression.Reserved(name):
+		c.Complain(key, "%s is a word of expressions and cannot be a name", name)
+	case c.names.isInput(name) || c.names.d.Knows(name):
+		c.Complain(key, "%s is the name of something else already", name)
 	}
 }
 
-func (c *stepCompiler) reading(path, name string) {
-	if c.names.d.Reading(name) == nil {
-		c.complain(path, "dialect %s has no reading %q; it has %s", c.names.d.Dialect, name, strings.Join(c.names.d.ReadingNames(), ", "))
-	}
-}
-
-// image checks that a file is an input of kind image, or something that the loop brings.
-func (c *stepCompiler) image(path, name string) {
+// Image checks that a file is an input of kind image, or something that the loop brings.
+func (c *Compiler) Image(key, name string) {
 	first, _, _ := strings.Cut(name, ".")
-	if c.names.loop != "" && first == c.names.loop {
+	if name == "" || c.names.loop != "" && first == c.names.loop {
 		return
 	}
 	if !slices.ContainsFunc(c.names.r.Inputs, func(i Input) bool { return i.Input == name && i.Kind == KindImage }) {
-		c.complain(path, "no input %q of kind image", name)
+		c.Complain(key, "no input %q of kind image", name)
 	}
 }
 
-func (c *stepCompiler) carrier(path, by string) {
-	if strings.Contains(by, "${") {
-		return
+// Choices are what a text can be: itself, or the choices of the input that it names alone. Known is false for
+// anything else.
+func (c *Compiler) Choices(text string) (choices []string, known bool) {
+	if !strings.Contains(text, "${") {
+		return []string{text}, true
 	}
-	if _, err := serve.Port(by); err != nil {
-		c.complain(path, "%s", err)
+	inner, is := strings.CutPrefix(text, "${")
+	inner, closed := strings.CutSuffix(inner, "}")
+	input, found := c.names.r.Input(strings.TrimSpace(inner))
+	if !is || !closed || !found || input.Kind != KindChoice {
+		return nil, false
 	}
+	for _, choice := range input.Choices {
+		choices = append(choices, string(choice))
+	}
+	return choices, true
+}
+
+// Protocol compiles the name of a protocol and holds every name that it can be against what there is.
+func (c *Compiler) Protocol(key, text string, parse func(string) error) *expression.Template {
+	choices, known := c.Choices(text)
+	if !known {
+		c.Complain(key, "%s can be anything: let it be an input of kind choice, so that each can be checked", text)
+	}
+	for _, choice := range choices {
+		if err := parse(choice); err != nil {
+			c.Complain(key, "%v", err)
+		}
+	}
+	return c.Template(key, text)
+}
+
+// step compiles one step of a phase.
+func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
+	s := PreparedStep{Common: step.Common, Verb: step.verb, path: c.path}
+	c.step, c.ops, c.verb = &s, nil, ""
+	if g := c.Guard("when", step.When); g != nil {
+		s.when = append(s.when, g)
+	}
+	s.title = c.Template("step", step.Step)
+	s.hold, s.rollback = c.Template("hold", step.Hold), c.Template("rollback", step.Rollback)
+	s.Timeout = holdTimeout
+	if step.verb != nil {
+		s.Timeout = step.verb.Timeout
+		c.verb = step.verb.Name
+		s.Work = step.body.Compile(c)
+		c.verb = ""
+	}
+	if step.Timeout != nil {
+		s.Timeout = time.Duration(*step.Timeout)
+		if s.Timeout == 0 {
+			c.Complain("timeout", "this takes no time at all")
+		}
+	}
+	if step.Common.Expected != nil {
+		s.Expected = time.Duration(*step.Common.Expected)
+	}
+	s.ops = c.ops
+	return s
+}
+
+// holdTimeout is for a hold alone: people sleep.
+const holdTimeout = 12 * time.Hour
+
+// loop compiles a phase's loop and puts its name in force for the steps that follow.
+func (c *Compiler) loop(i int, phase Phase) *loop {
+	c.path, c.verb = fmt.Sprintf("phases[%d]", i), ""
+	if phase.For == nil {
+		if strings.Contains(phase.Phase, "${") {
+			c.Template("phase", phase.Phase)
+		}
+		return nil
+	}
+	c.names.loop = phase.For.Each
+	c.Name("for.each", phase.For.Each)
+	outer := *c
+	outer.names.loop = ""
+	round := &loop{Loop: *phase.For, phase: i, in: outer.Guard("for.in", phase.For.In)}
+	c.ops = outer.ops
+	round.where = c.Guard("for.where", phase.For.Where)
+	round.name = c.Template("phase", phase.Phase)
+	return round
+}
+
+// Check compiles every step against a dialect, without inputs. All that is wrong is told at once.
+func (p *Prepared) Check() error {
+	file := p.Book.file.Anew()
+	c := &Compiler{names: names{r: p.Book, d: p.Dialect, kept: p.Book.snapshots(), made: p.Book.made()}, file: file, gone: map[string]bool{}}
+	c.dialogs()
+	for i := range p.Book.Phases {
+		p.Steps = append(p.Steps, p.phase(c, i)...)
+	}
+	for j := range p.Book.Rollback.Steps {
+		c.path = fmt.Sprintf("rollback.steps[%d]", j)
+		s := p.Book.compileStep(c, &p.Book.Rollback.Steps[j])
+		s.ID, s.Phase = fmt.Sprintf("back.%d", j+1), "rollback"
+		p.Rollback = append(p.Rollback, s)
+	}
+	c.unusedInputs(p)
+	if file.Err() == nil { // an order is judged only of what is sound
+		c.flow(p)
+	}
+	p.warnings = file.Warnings()
+	return file.Err()
+}
+
+func (p *Prepared) phase(c *Compiler, i int) (steps []PreparedStep) {
+	phase := &p.Book.Phases[i]
+	c.ops = nil
+	round := c.loop(i, *phase)
+	when := c.Guard("when", phase.When)
+	head := c.ops
+	for j := range phase.Steps {
+		c.path = fmt.Sprintf("phases[%d].steps[%d]", i, j)
+		s := p.Book.compileStep(c, &phase.Steps[j])
+		s.ID, s.Phase = fmt.Sprintf("%d.%d", i+1, j+1), phase.Phase
+		s.loop, s.of = round, i
+		if when != nil {
+			s.when = append([]*expression.Guard{when}, s.when...)
+		}
+		if j == 0 {
+			s.ops = append(slices.Clone(head), s.ops...)
+		}
+		steps = append(steps, s)
+	}
+	c.names.loop = ""
+	return steps
+}
+
+// dialogs checks what the dialect answers whenever it is asked.
+func (c *Compiler) dialogs() {
+	for _, dialog := range c.names.d.PlainDialogs() {
+		if _, err := expression.CompileTemplate(dialog.Answer, c.names); err != nil {
+			c.file.Complain("inputs", "dialect %s answers the question %q with %q: %v", c.names.d.Dialect, dialog.Dialog.Dialog, dialog.Answer, err)
+		}
+	}
+}
+
+// unusedInputs warns of what is asked for and never read.
+func (c *Compiler) unusedInputs(p *Prepared) {
+	used := map[string]bool{}
+	note := func(steps []PreparedStep) {
+		for _, s := range steps {
+			for _, o := range s.ops {
+				first, _, _ := strings.Cut(o.name, ".")
+				used[first] = true
+			}
+		}
+	}
+	note(p.Steps)
+	note(p.Rollback)
+	for i, input := range p.Book.Inputs {
+		if !used[input.Input] && input.Kind != KindSecret && input.Kind != KindImage {
+			c.file.Warn(fmt.Sprintf("inputs[%d].input", i), "input %s is used nowhere", input.Input)
+		}
+	}
+}
+
+// CheckAgainst checks a runbook against a dialect and nothing else.
+func (r *Runbook) CheckAgainst(d *dialect.Dialect) ([]*source.Complaint, error) {
+	p := &Prepared{Book: r, Dialect: d}
+	err := p.Check()
+	return p.warnings, err
+}
+
+func (r *Runbook) snapshots() (names []string) {
+	r.eachStep(func(_ string, step *Step) {
+		if body, is := step.body.(*snapshotBody); is {
+			names = append(names, string(*body))
+		}
+	})
+	return names
+}
+
+// made are the names that the steps make besides facts.
+func (r *Runbook) made() (names []string) {
+	r.eachStep(func(_ string, step *Step) {
+		if step.verb != nil {
+			names = append(names, step.verb.Makes...)
+		}
+		if maker, is := step.body.(interface{ made() []string }); is {
+			names = append(names, maker.made()...)
+		}
+	})
+	return names
 }

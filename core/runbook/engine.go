@@ -9,24 +9,25 @@ import (
 	"strings"
 	"time"
 
-	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/device"
+	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/reach"
 	"pilotrix/core/sense"
 	"pilotrix/core/serve"
+	"pilotrix/core/transfer"
 )
 
 // Console is what the engine needs of the session it runs in.
 type Console interface {
 	Clock() clock.Clock
 	Emit(event.Body)
-	// View is what the device is in now.
-	View() sense.View
+	// Device is what the device is in now.
+	Device() sense.State
 	// Await returns the first view for which ready holds. It ends with ctx, or with ErrLineLost.
-	Await(ctx context.Context, ready func(sense.View) bool) (sense.View, error)
+	Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error)
 	// Type sends keys with the runbook's helm.
 	Type(ctx context.Context, text string, secret bool) error
 	// Command types a line, sees it stand there, and only then ends it.
@@ -39,8 +40,8 @@ type Console interface {
 	// Latency is how long our adapter holds what arrives, 0 when that is not known.
 	Latency() time.Duration
 	Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error)
-	// Carry hands the line to a carrier. What a waiting receiver has asked with is read first.
-	Carry(ctx context.Context, carry func(context.Context, carrier.Port) error) error
+	// Carry hands the line to a transfer. What a waiting receiver has asked with is read first.
+	Carry(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error
 	// AwaitLine waits for a lost line to come back.
 	AwaitLine(ctx context.Context) error
 	// Ask puts a question to the operator and returns one of its answers.
@@ -48,13 +49,15 @@ type Console interface {
 	// WithHelm is a context that ends, with ErrHelm as its cause, when the hand takes the helm.
 	WithHelm(ctx context.Context) (context.Context, context.CancelFunc)
 	// AwaitHelm waits for the hand to give the helm back and says how to go on.
-	AwaitHelm(ctx context.Context) (Choice, error)
+	AwaitHelm(ctx context.Context) (Resumption, error)
 	// TakeBack gives the runbook the helm without asking, to put the line in order at the end.
 	TakeBack(why string)
 	// Release gives the helm to the hand, at the end.
 	Release(why string)
 	// Stops says why a command has to be held at its Enter, empty when it need not be.
 	Stops(command string) string
+	// Pending is what the device will lose, or do by itself, unless it is dealt with.
+	Pending() []dialect.Open
 	// Reach watches whether targets answer; nil when nothing can be watched.
 	Reach() *reach.Watch
 }
@@ -66,13 +69,13 @@ type Typing struct {
 	Leads  bool // the command leads to another mode
 }
 
-// Choice is how to go on after the hand had the helm.
-type Choice int
+// Resumption is how to go on after the hand had the helm.
+type Resumption int
 
 // What the operator may choose when giving the helm back.
 const (
-	Repeat Choice = iota // the step from its beginning
-	GoOn                 // with the next step: this one was done by hand
+	Repeat Resumption = iota // the step from its beginning
+	GoOn                     // with the next step: this one was done by hand
 	Stop
 )
 
@@ -81,15 +84,15 @@ var (
 	ErrHelm     = errors.New("the operator took the helm")
 	ErrLineLost = errors.New("the line was lost")
 	errStopped  = errors.New("stopped by the operator")
-	errLimit    = errors.New("not within the limit")
+	errTimeout  = errors.New("not within the timeout")
 )
 
 // Exit codes of a run.
 const (
-	ExitDone     = 0
-	ExitFailed   = 1
-	ExitStopped  = 3
-	ExitWentBack = 4
+	ExitDone       = 0
+	ExitFailed     = 1
+	ExitStopped    = 3
+	ExitRolledBack = 4
 )
 
 // Result is how a run ended.
@@ -102,12 +105,12 @@ type Result struct {
 
 // Answers to an Ask.
 const (
-	Approve   = "approve"
-	StopHere  = "stop"
-	DoneByMe  = "done"
-	TryAgain  = "repeat"
-	SkipIt    = "go on"
-	TakeBackA = "go back"
+	Approve  = "approve"
+	StopHere = "stop"
+	DoneByMe = "done"
+	TryAgain = "repeat"
+	SkipIt   = "go on"
+	RollBack = "roll back"
 )
 
 // Engine carries out one prepared runbook. It runs in the goroutine that calls Run.
@@ -117,18 +120,19 @@ type Engine struct {
 	facts   *device.Facts
 
 	changed     bool // something that the device keeps was changed
+	rollingBack bool
 	receiving   bool // the device was made to receive and did not come back from that yet
 	speedBefore int
-	failures    map[string]int // again-from jumps used, by step
+	failures    map[string]int // repeat-from jumps used, by step
 	lineLosses  int
 	proved      []string
 
-	step      *Prepped       // the present one
-	made      map[string]any // what steps made for later ones: serve, taken, hops, restart, snapshots
+	step      *PreparedStep  // the present one
+	made      map[string]any // what steps made for later ones: serve, taken, upgrades, restart, snapshots
 	dock      *serve.Dock    // nil until a step serves
 	withdraw  map[string]func()
 	unpacker  image.Unpacker
-	hops      []image.Hop
+	upgrades  []image.UpgradeStep
 	shelfTold event.Shelf
 }
 
@@ -159,23 +163,39 @@ func (e *Engine) Run(ctx context.Context) Result {
 func (e *Engine) begin() event.RunBegin {
 	begin := event.RunBegin{
 		Runbook: e.p.Book.Runbook, Title: e.p.Book.Title, Dialect: e.p.Dialect.Dialect, Inputs: e.p.Shown(),
-		WayBack: strings.TrimSpace(e.p.Book.WayBack.About),
+		Rollback: strings.TrimSpace(e.p.Book.Rollback.About),
 	}
-	begin.Steps = plansOf(e.p.Steps)
+	begin.Steps = e.plansOf(e.p.Steps)
 	return begin
 }
 
-func plansOf(steps []Prepped) (plans []event.StepPlan) {
-	for _, s := range steps {
-		plans = append(plans, event.StepPlan{
-			ID: s.ID, Leg: s.Leg, Title: s.Step.Step, Verb: s.Verb, Expected: s.Expected, Limit: s.Limit,
-			Hold: s.Step.Hold != "", NoReturn: s.NoReturn,
-		})
+// plansOf are steps as a course is drawn of them, their titles filled in as far as they are known.
+func (e *Engine) plansOf(steps []PreparedStep) (plans []event.StepPlan) {
+	for i := range steps {
+		s := &steps[i]
+		plan := event.StepPlan{
+			ID: s.ID, Phase: s.Phase, Title: e.title(s), Verb: s.VerbName(), Expected: s.Expected, Timeout: s.Timeout,
+			Hold: s.Hold != "", Irreversible: s.Irreversible,
+		}
+		if s.Verb != nil {
+			plan.Cards = s.Verb.Cards
+		}
+		plans = append(plans, plan)
 	}
 	return plans
 }
 
-// clear ends what steps left open: carriers, staged files, unpacked ones.
+// title is what a step does, in words, with what is known now.
+func (e *Engine) title(s *PreparedStep) string {
+	if s.title == nil {
+		return s.Step
+	}
+	env := e.openEnv()
+	maps.Copy(env, s.vars)
+	return s.title.Shown(env)
+}
+
+// clear ends what steps left open: transfers, staged files, unpacked ones.
 func (e *Engine) clear() {
 	for _, withdraw := range e.withdraw {
 		withdraw()
@@ -184,24 +204,25 @@ func (e *Engine) clear() {
 		e.dock.Close()
 	}
 	if err := e.unpacker.Close(); err != nil {
-		e.console.Emit(event.Note{Level: event.Warn, Text: "what was unpacked is left behind: " + err.Error()})
+		e.console.Emit(event.Note{Level: event.Warning, Text: "what was unpacked is left behind: " + err.Error()})
 	}
 }
 
-// conclude turns what ended the steps into a result, going the way back where that is said.
+// conclude turns what ended the steps into a result, going the rollback where that is said.
 func (e *Engine) conclude(ctx context.Context, err error) Result {
 	switch {
 	case err == nil:
 		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done", Proved: e.proved}
 	case errors.Is(err, errStopped):
 		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: err.Error() + e.changedWords()}
-	case errors.Is(err, errGoBack):
-		e.console.Emit(event.Note{Level: event.Warn, Text: "going the way back"})
-		message := strings.TrimSuffix(err.Error(), ": "+errGoBack.Error())
-		if back := e.runSteps(ctx, e.p.WayBack, false); back != nil {
-			return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and the way back failed: %v", message, back)}
+	case errors.Is(err, errRollBack):
+		e.console.Emit(event.Note{Level: event.Warning, Text: "rolling back"})
+		message := strings.TrimSuffix(err.Error(), ": "+errRollBack.Error())
+		e.rollingBack = true
+		if back := e.runSteps(ctx, e.p.Rollback, false); back != nil {
+			return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and the rollback failed: %v", message, back)}
 		}
-		return Result{Outcome: event.WentBack, Exit: ExitWentBack, Message: message + "; the way back was gone"}
+		return Result{Outcome: event.RolledBack, Exit: ExitRolledBack, Message: message + "; rolled back"}
 	case ctx.Err() != nil:
 		return Result{Outcome: event.Stopped, Exit: ExitFailed, Message: "the program was ended" + e.changedWords()}
 	}
@@ -215,19 +236,19 @@ func (e *Engine) changedWords() string {
 	return "; nothing was changed on the device"
 }
 
-var errGoBack = errors.New("go back")
+var errRollBack = errors.New("roll back")
 
-// runSteps carries out steps in order. A leg with a loop is unrolled when it is come to; a failure may
-// lead back to the beginning of a leg.
-func (e *Engine) runSteps(ctx context.Context, steps []Prepped, course bool) error {
+// runSteps carries out steps in order. A phase with a loop is unrolled when it is come to; a failure may
+// lead back to the beginning of a phase.
+func (e *Engine) runSteps(ctx context.Context, steps []PreparedStep, course bool) error {
 	for i := 0; i < len(steps); {
 		if steps[i].loop != nil {
 			unrolled, err := e.unroll(steps, i)
 			if err != nil {
-				return fmt.Errorf("leg “%s”: %w", steps[i].Leg, err)
+				return fmt.Errorf("phase “%s”: %w", steps[i].Phase, err)
 			}
 			if steps = unrolled; course {
-				e.console.Emit(event.Course{Steps: plansOf(steps)})
+				e.console.Emit(event.Course{Steps: e.plansOf(steps)})
 			}
 			continue
 		}
@@ -236,26 +257,26 @@ func (e *Engine) runSteps(ctx context.Context, steps []Prepped, course bool) err
 			i++
 			continue
 		}
-		again := steps[i].Failure.AgainFrom
+		again := steps[i].Failure.RepeatFrom
 		if again == "" || errors.Is(err, errStopped) || ctx.Err() != nil || e.failures[steps[i].ID] >= max(steps[i].Failure.Times, 1) {
 			return err
 		}
 		e.failures[steps[i].ID]++
-		e.console.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("starts over from “%s”: %v", again, err)})
-		i = e.legStart(steps, i, again)
+		e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("starts over from “%s”: %v", again, err)})
+		i = e.phaseStart(steps, i, again)
 	}
 	return nil
 }
 
-// legStart is the first step of a leg, by its name in the file; of one that was unrolled, the present
-// round's, or else the first one's. Where nothing is left of the leg it is the failed step itself.
-func (e *Engine) legStart(steps []Prepped, from int, name string) int {
-	leg := slices.IndexFunc(e.p.Book.Legs, func(l Leg) bool { return l.Leg == name })
+// phaseStart is the first step of a phase, by its name in the file; of one that was unrolled, the present
+// round's, or else the first one's. Where nothing is left of the phase it is the failed step itself.
+func (e *Engine) phaseStart(steps []PreparedStep, from int, name string) int {
+	phase := slices.IndexFunc(e.p.Book.Phases, func(l Phase) bool { return l.Phase == name })
 	for at := from; at >= 0; at-- {
-		if steps[at].of != leg {
+		if steps[at].of != phase {
 			continue
 		}
-		for at > 0 && steps[at-1].of == leg && steps[at-1].Leg == steps[at].Leg {
+		for at > 0 && steps[at-1].of == phase && steps[at-1].Phase == steps[at].Phase {
 			at--
 		}
 		return at
@@ -264,7 +285,7 @@ func (e *Engine) legStart(steps []Prepped, from int, name string) int {
 }
 
 // runStep carries one step out, repeating it as its retry rule, the operator or a lost line ask.
-func (e *Engine) runStep(ctx context.Context, s *Prepped) error {
+func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 	e.step = s
 	if skip, err := e.skips(s); err != nil || skip {
 		return err
@@ -303,39 +324,73 @@ func (e *Engine) runStep(ctx context.Context, s *Prepped) error {
 
 var errRepeat = errors.New("repeat the step")
 
-func (e *Engine) skips(s *Prepped) (bool, error) {
-	if s.when == nil {
-		return false, nil
+// skips reports whether a step is left out: it, or its phase, is not needed, or the run begins later and it is
+// none that learns from the device.
+func (e *Engine) skips(s *PreparedStep) (bool, error) {
+	if s.of < e.p.from && !e.rollingBack && !s.learns() {
+		e.console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: "the run begins at “" + e.p.Book.Phases[e.p.from].Phase + "”"})
+		return true, nil
 	}
-	holds, err := s.when.Holds(e.env())
-	if err != nil {
-		return false, fmt.Errorf("step “%s”: when %w", s.Step.Step, err)
+	for _, when := range s.when {
+		holds, err := when.Holds(e.env())
+		if err != nil {
+			return false, fmt.Errorf("step “%s”: when %w", e.title(s), err)
+		}
+		if !holds {
+			e.console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: or(s.Skipped, "not needed")})
+			return true, nil
+		}
 	}
-	if !holds {
-		e.console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: "not needed: " + s.When})
-	}
-	return !holds, nil
+	return false, nil
 }
 
-// attempt does the step once, within its limit and while the runbook has the helm.
-func (e *Engine) attempt(ctx context.Context, s *Prepped) error {
+// attempt does the step once, within its timeout and while the runbook has the helm.
+func (e *Engine) attempt(ctx context.Context, s *PreparedStep) error {
 	held, release := e.console.WithHelm(ctx)
 	defer release()
 	if err := e.hold(held, s); err != nil {
 		return causeOf(held, err)
 	}
-	limited, cancel := e.console.Clock().WithTimeout(held, s.Limit)
+	limit, ends := e.bounded(s.Timeout)
+	limited, cancel := e.console.Clock().WithTimeout(held, limit)
 	defer cancel()
-	err := e.do(limited, s)
+	var err error
+	if s.Work != nil {
+		err = s.Work.Do(limited, e, s)
+	}
 	if err != nil && errors.Is(err, context.DeadlineExceeded) && held.Err() == nil {
-		err = fmt.Errorf("%w of %s: %s", errLimit, s.Limit, e.stateWords())
+		err = fmt.Errorf("%w of %s%s: %s", errTimeout, limit, ends, e.stateWords())
 	}
 	return causeOf(held, err)
 }
 
+// bounded is a timeout, or what is left until the device acts by itself where that is sooner, and why.
+func (e *Engine) bounded(timeout time.Duration) (limit time.Duration, why string) {
+	now := e.console.Clock().Now()
+	for _, open := range e.console.Pending() {
+		if left := open.Until.Sub(now); !open.Until.IsZero() && left < timeout {
+			timeout, why = max(left, time.Second), ", when this happens by itself: "+open.Says
+		}
+	}
+	return timeout.Round(time.Millisecond), why
+}
+
+// pendingWords is what is pending now, and how long it has.
+func (e *Engine) pendingWords() (words []string) {
+	now := e.console.Clock().Now()
+	for _, open := range e.console.Pending() {
+		text := open.Says
+		if !open.Until.IsZero() {
+			text += ", in " + clock.Words(max(0, open.Until.Sub(now)))
+		}
+		words = append(words, text)
+	}
+	return words
+}
+
 // stateWords tells what the device shows, for a failure.
 func (e *Engine) stateWords() string {
-	v := e.console.View()
+	v := e.console.Device()
 	words := "the device is in mode " + v.Mode
 	if v.Proof != "" {
 		words += fmt.Sprintf(" (%q)", sense.Sample([]byte(v.Proof), 60))
@@ -354,7 +409,7 @@ func causeOf(ctx context.Context, err error) error {
 }
 
 // byHand waits while the hand has the helm, then goes on as told.
-func (e *Engine) byHand(ctx context.Context, s *Prepped, end *event.StepEnd) error {
+func (e *Engine) byHand(ctx context.Context, s *PreparedStep, end *event.StepEnd) error {
 	e.console.Emit(event.StepNow{ID: s.ID, Doing: "The hand has the helm", Awaiting: "until it is given back"})
 	choice, err := e.console.AwaitHelm(ctx)
 	switch {
@@ -366,28 +421,28 @@ func (e *Engine) byHand(ctx context.Context, s *Prepped, end *event.StepEnd) err
 		end.Outcome = event.ByHand
 		return nil
 	}
-	return fmt.Errorf("%w at “%s”", errStopped, s.Step.Step)
+	return fmt.Errorf("%w at “%s”", errStopped, e.title(s))
 }
 
-// idempotent verbs may be repeated without asking after the line was lost.
-var idempotent = map[string]bool{"hops": true, "poll": true, "watch": true, "snapshot": true, "read": true, "check": true, "catch": true, "wait": true, "compare": true, "note": true, "hold": true, "speed": true}
-
 const (
-	lineBackLimit  = 2 * time.Minute
-	maxLineRepeats = 5
+	lineBackTimeout = 2 * time.Minute
+	maxLineRepeats  = 5
 )
 
 // afterFailure decides whether a failed step is tried again.
-func (e *Engine) afterFailure(ctx context.Context, s *Prepped, try int, err error) (again bool, _ error) {
-	titled := fmt.Errorf("“%s”: %w", s.Step.Step, err)
+func (e *Engine) afterFailure(ctx context.Context, s *PreparedStep, try int, err error) (again bool, _ error) {
+	titled := fmt.Errorf("“%s”: %w", e.title(s), err)
 	if errors.Is(err, errStopped) || ctx.Err() != nil {
 		return false, titled
 	}
 	if errors.Is(err, ErrLineLost) {
 		if back := e.lineBack(ctx); back != nil {
-			return false, fmt.Errorf("“%s”: %w", s.Step.Step, back)
+			return false, fmt.Errorf("“%s”: %w", e.title(s), back)
 		}
-		if e.lineLosses++; idempotent[s.Verb] && e.lineLosses <= maxLineRepeats {
+		if other := e.sameDevice(ctx, s); other != nil {
+			return false, fmt.Errorf("“%s”: %w", e.title(s), other)
+		}
+		if e.lineLosses++; (s.Verb == nil || s.Verb.Repeatable) && e.lineLosses <= maxLineRepeats {
 			return true, nil
 		}
 	}
@@ -395,46 +450,73 @@ func (e *Engine) afterFailure(ctx context.Context, s *Prepped, try int, err erro
 		return true, nil
 	}
 	do := s.Failure.Do
-	if do == "" && s.Failure.AgainFrom == "" {
+	if do == "" && s.Failure.RepeatFrom == "" {
 		do = e.p.Book.OnFailure.Do
 	}
 	switch {
 	case do == "go-on":
-		e.console.Emit(event.Note{Level: event.Warn, Text: "goes on although " + titled.Error()})
+		e.console.Emit(event.Note{Level: event.Warning, Text: "goes on although " + titled.Error()})
 		return false, nil
-	case s.Failure.AgainFrom != "" && e.failures[s.ID] < max(s.Failure.Times, 1):
+	case s.Failure.RepeatFrom != "" && e.failures[s.ID] < max(s.Failure.Times, 1):
 		return false, titled
-	case do == "go-back" && len(e.p.WayBack) > 0 && e.changed:
-		return false, fmt.Errorf("%w: %w", titled, errGoBack)
+	case do == "roll-back" && len(e.p.Rollback) > 0 && e.changed:
+		return false, fmt.Errorf("%w: %w", titled, errRollBack)
 	}
 	return e.askAfterFailure(ctx, s, titled)
 }
 
 func (e *Engine) lineBack(ctx context.Context) error {
-	e.console.Emit(event.Note{Level: event.Warn, Text: "the line is lost; waiting for it to come back"})
-	limited, cancel := e.console.Clock().WithTimeout(ctx, lineBackLimit)
+	e.console.Emit(event.Note{Level: event.Warning, Text: "the line is lost; waiting for it to come back"})
+	limited, cancel := e.console.Clock().WithTimeout(ctx, lineBackTimeout)
 	defer cancel()
 	if err := e.console.AwaitLine(limited); err != nil {
-		return fmt.Errorf("%w and did not come back within %s", ErrLineLost, lineBackLimit)
+		return fmt.Errorf("%w and did not come back within %s", ErrLineLost, lineBackTimeout)
+	}
+	return nil
+}
+
+const identityTimeout = 20 * time.Second
+
+// sameDevice holds, after the line was lost, that the device behind it is still the one that was read before.
+// Where that cannot be read now it is said, and nothing more.
+func (e *Engine) sameDevice(ctx context.Context, s *PreparedStep) error {
+	id := e.p.Dialect.Identity
+	if id == nil {
+		return nil
+	}
+	before, known := e.facts.Get(id.Fact)
+	if !known {
+		return nil
+	}
+	held, release := e.console.WithHelm(ctx)
+	defer release()
+	limited, cancel := e.console.Clock().WithTimeout(held, identityTimeout)
+	defer cancel()
+	if err := e.readOne(limited, s, e.p.Dialect.Reading(id.Read)); err != nil {
+		e.console.Emit(event.Note{Level: event.Warning, Text: "whether this is still " + before.Text + " cannot be read now"})
+		return nil
+	}
+	if now, _ := e.facts.Get(id.Fact); now.Text != before.Text {
+		return fmt.Errorf("%w: another device is on the line now: %s reads %s, was %s", errStopped, id.Fact, now.Text, before.Text)
 	}
 	return nil
 }
 
 // askAfterFailure lets the operator decide; with nobody to ask the answer is to stop.
-func (e *Engine) askAfterFailure(ctx context.Context, s *Prepped, failure error) (bool, error) {
+func (e *Engine) askAfterFailure(ctx context.Context, s *PreparedStep, failure error) (bool, error) {
 	answers := []string{TryAgain, SkipIt, StopHere}
-	if len(e.p.WayBack) > 0 && e.changed {
-		answers = append(answers, TakeBackA)
+	if len(e.p.Rollback) > 0 && e.changed {
+		answers = append(answers, RollBack)
 	}
 	held, release := e.console.WithHelm(ctx)
 	defer release()
 	answer, err := e.console.Ask(held, event.Ask{
-		Form: "failure", Step: s.ID, Text: failure.Error(), Answers: answers, Changed: e.changed,
-		WayBack: strings.TrimSpace(e.p.Book.WayBack.About),
+		Form: event.FormFailure, Step: s.ID, Text: failure.Error(), Answers: answers, Changed: e.changed,
+		Rollback: strings.TrimSpace(e.p.Book.Rollback.About),
 	})
 	if errors.Is(causeOf(held, err), ErrHelm) && ctx.Err() == nil {
 		choice, err := e.console.AwaitHelm(ctx)
-		answer = map[Choice]string{Repeat: TryAgain, GoOn: SkipIt, Stop: StopHere}[choice]
+		answer = map[Resumption]string{Repeat: TryAgain, GoOn: SkipIt, Stop: StopHere}[choice]
 		if err != nil {
 			return false, err
 		}
@@ -446,15 +528,15 @@ func (e *Engine) askAfterFailure(ctx context.Context, s *Prepped, failure error)
 		return true, nil
 	case SkipIt:
 		return false, nil
-	case TakeBackA:
-		return false, fmt.Errorf("%w: %w", failure, errGoBack)
+	case RollBack:
+		return false, fmt.Errorf("%w: %w", failure, errRollBack)
 	}
 	return false, failure
 }
 
 // hold waits for the operator's approval where the step asks for one.
-func (e *Engine) hold(ctx context.Context, s *Prepped) error {
-	if s.Step.Hold == "" {
+func (e *Engine) hold(ctx context.Context, s *PreparedStep) error {
+	if s.Hold == "" {
 		return nil
 	}
 	env := e.env()
@@ -462,14 +544,14 @@ func (e *Engine) hold(ctx context.Context, s *Prepped) error {
 	if err != nil {
 		return err
 	}
-	wayBack := s.wayBack.Shown(env)
-	if wayBack == "" && !s.NoReturn {
-		wayBack = strings.TrimSpace(e.p.Book.WayBack.About)
+	rollback := s.rollback.Shown(env)
+	if rollback == "" && !s.Irreversible {
+		rollback = strings.TrimSpace(e.p.Book.Rollback.About)
 	}
-	e.console.Emit(event.StepNow{ID: s.ID, Doing: s.Step.Step, Awaiting: "your approval"})
+	e.console.Emit(event.StepNow{ID: s.ID, Doing: e.title(s), Awaiting: "your approval"})
 	answer, err := e.console.Ask(ctx, event.Ask{
-		Form: "hold", Step: s.ID, Text: strings.TrimSpace(text), Types: e.p.Types(s, e.openEnv()), WayBack: wayBack,
-		NoReturn: s.NoReturn, Changed: e.changed, Answers: []string{Approve, StopHere},
+		Form: event.FormHold, Step: s.ID, Text: strings.TrimSpace(text), Types: e.typesOf(s), Rollback: rollback,
+		Irreversible: s.Irreversible, Changed: e.changed, Pending: e.pendingWords(), Answers: []string{Approve, StopHere},
 	})
 	if err != nil {
 		return err
@@ -480,11 +562,23 @@ func (e *Engine) hold(ctx context.Context, s *Prepped) error {
 	return nil
 }
 
+// typesOf is what a step types from here, in words: the same as its plan says, with what is known now.
+func (e *Engine) typesOf(s *PreparedStep) []string {
+	p := &planner{Prepared: e.p, env: e.openEnv(), altered: new(bool)}
+	if v := e.console.Device(); v.AtPrompt {
+		p.mode = v.Mode
+	}
+	return typedWords(p.types(s))
+}
+
 // env is what expressions see: facts, inputs, what earlier steps made, and the loop's own.
 func (e *Engine) env() map[string]any {
 	env := e.p.Env(e.facts)
 	maps.Copy(env, e.made)
 	now := e.console.Clock().Now()
+	if v := e.console.Device(); v.AtPrompt {
+		env["prompt"] = e.p.Dialect.PromptGroups(v.Mode, v.Prompt)
+	}
 	env["clock"] = map[string]any{"day": now.Format("2006-01-02"), "time": now.Format("1504")}
 	if e.step != nil {
 		maps.Copy(env, e.step.vars)
@@ -508,53 +602,6 @@ func (e *Engine) openEnv() map[string]any {
 	return env
 }
 
-// do carries out the step's verb.
-func (e *Engine) do(ctx context.Context, s *Prepped) error {
-	switch {
-	case len(s.Read) > 0:
-		defer e.tellShelf()
-		return e.read(ctx, s)
-	case s.Step.Check != "":
-		return e.check(s)
-	case s.Act != nil:
-		return e.act(ctx, s)
-	case s.Send != nil:
-		return e.send(ctx, s)
-	case s.Speed != nil:
-		return e.speed(ctx, s)
-	case s.Catch != nil:
-		return e.catch(ctx, s)
-	case s.Wait != nil:
-		return e.wait(ctx, s)
-	case len(s.Step.Compare) > 0:
-		return e.compareAll(s)
-	case s.Operator != "":
-		return e.operator(ctx, s)
-	case s.Hops != nil:
-		return e.planHops(s)
-	case s.Serve != nil:
-		return e.serve(ctx, s)
-	case s.Take != nil:
-		return e.take(ctx, s)
-	case s.Put != nil:
-		return e.put(ctx, s)
-	case s.Poll != nil:
-		return e.poll(ctx, s)
-	case s.Restart != nil:
-		return e.restart(ctx, s)
-	case len(s.Step.Watch) > 0:
-		return e.watch(s)
-	case s.Snapshot != "":
-		e.made[s.Snapshot] = e.facts.Tree()
-		return nil
-	case s.Note != "":
-		text, err := s.say.Render(e.env())
-		e.console.Emit(event.Note{Level: event.Say, Text: text})
-		return err
-	}
-	return nil
-}
-
-func (e *Engine) now(s *Prepped, doing, awaiting string, limit time.Duration) {
-	e.console.Emit(event.StepNow{ID: s.ID, Doing: doing, Awaiting: awaiting, Limit: limit})
+func (e *Engine) now(s *PreparedStep, doing, awaiting string, timeout time.Duration) {
+	e.console.Emit(event.StepNow{ID: s.ID, Doing: doing, Awaiting: awaiting, Timeout: timeout})
 }

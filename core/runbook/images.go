@@ -67,11 +67,11 @@ func usable(item image.Item) error {
 }
 
 // ready makes a plain file of an image and holds that it is still the one that was checked.
-func (e *Engine) ready(ctx context.Context, s *Prepped, img *image.Image) (*image.Image, error) {
+func (e *Engine) ready(ctx context.Context, s *PreparedStep, img *image.Image) (*image.Image, error) {
 	if img.Packed() {
-		return e.unpacker.Plain(ctx, img, func() { e.now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Limit) })
+		return e.unpacker.Plain(ctx, img, func() { e.now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Timeout) })
 	}
-	e.now(s, "Weighs "+img.Name, "the disk", s.Limit)
+	e.now(s, "Hashes "+img.Name, "the disk", s.Timeout)
 	now, err := image.Open(img.Path, nil)
 	if err != nil {
 		return nil, err

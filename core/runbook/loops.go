@@ -11,9 +11,9 @@ import (
 
 var noFacts = &device.Facts{}
 
-// unroll replaces a leg with a loop, which begins at step i, by one copy of its steps for each of the
-// list. A leg for an empty list is left out.
-func (e *Engine) unroll(steps []Prepped, i int) ([]Prepped, error) {
+// unroll replaces a phase with a loop, which begins at step i, by one copy of its steps for each of the
+// list. A phase for an empty list is left out.
+func (e *Engine) unroll(steps []PreparedStep, i int) ([]PreparedStep, error) {
 	round := steps[i].loop
 	end := i
 	for end < len(steps) && steps[end].loop == round {
@@ -24,9 +24,9 @@ func (e *Engine) unroll(steps []Prepped, i int) ([]Prepped, error) {
 	if err != nil {
 		return nil, err
 	}
-	var unrolled []Prepped
+	var unrolled []PreparedStep
 	for n, vars := range rounds {
-		unrolled = append(unrolled, e.p.copies(steps[i:end], round, n, vars, e.hops)...)
+		unrolled = append(unrolled, e.p.copies(steps[i:end], round, n, vars, e.upgrades)...)
 	}
 	return slices.Concat(steps[:i:i], unrolled, steps[end:]), nil
 }
@@ -72,14 +72,14 @@ func rounds(round *loop, env map[string]any) (all []map[string]any, err error) {
 	return all, nil
 }
 
-// copies are a leg's steps for one round.
-func (p *Prepared) copies(steps []Prepped, round *loop, n int, vars map[string]any, hops []image.Hop) (out []Prepped) {
+// copies are a phase's steps for one round.
+func (p *Prepared) copies(steps []PreparedStep, round *loop, n int, vars map[string]any, upgrades []image.UpgradeStep) (out []PreparedStep) {
 	images := map[string]*image.Image{}
-	for _, hop := range hops {
-		if row, is := vars[round.Each].(map[string]any); is && row["release"] == hop.Release && row["from"] == hop.From {
-			images[round.Each] = hop.Item.Image
-			if hop.Companion != nil {
-				images[round.Each+".companion"] = hop.Companion.Image
+	for _, upgrade := range upgrades {
+		if row, is := vars[round.Each].(map[string]any); is && row["release"] == upgrade.Release && row["from"] == upgrade.From {
+			images[round.Each] = upgrade.Item.Image
+			if upgrade.Companion != nil {
+				images[round.Each+".companion"] = upgrade.Companion.Image
 			}
 		}
 	}
@@ -87,12 +87,10 @@ func (p *Prepared) copies(steps []Prepped, round *loop, n int, vars map[string]a
 	maps.Copy(env, vars)
 	for j, s := range steps {
 		s.loop, s.vars, s.images = nil, vars, images
-		s.ID = fmt.Sprintf("%d%s.%d", round.leg+1, letters(n), j+1)
-		s.Leg = round.name.Shown(env)
-		if t := s.title; t != nil {
-			s.Step.Step = t.Shown(env)
-		}
-		p.reckonMove(&s)
+		s.ID = fmt.Sprintf("%d%s.%d", round.phase+1, letters(n), j+1)
+		s.Phase = round.name.Shown(env)
+		s.Step = s.title.Shown(env)
+		p.reckonStep(&s)
 		out = append(out, s)
 	}
 	return out
@@ -104,50 +102,4 @@ func letters(n int) string {
 		return string(rune('a' + n))
 	}
 	return letters(n/26-1) + string(rune('a'+n%26))
-}
-
-// planHops plans the chain of releases and makes it the list called hops.
-func (e *Engine) planHops(s *Prepped) error {
-	name, err := s.texts["paths"].Render(e.env())
-	if err != nil {
-		return err
-	}
-	hops, err := e.p.chain(name, s.Hops.To, e.facts)
-	if err != nil {
-		return err
-	}
-	e.hops = hops
-	e.made["hops"] = hopTrees(hops)
-	e.console.Emit(hopsEvent(e.facts, e.p.Images[s.Hops.To], hops))
-	return nil
-}
-
-// chain plans the releases between what runs and an image.
-func (p *Prepared) chain(paths, to string, facts *device.Facts) ([]image.Hop, error) {
-	if p.Kit.Shelf == nil || p.Kit.Paths == nil {
-		return nil, fmt.Errorf("no shelf is at hand to plan hops over: give its folder with --shelf")
-	}
-	allowed, err := p.Kit.Paths(paths)
-	if err != nil {
-		return nil, err
-	}
-	running, known := facts.Get(image.FactRelease)
-	if !known {
-		return nil, fmt.Errorf("the running release was not read yet (%s)", image.FactRelease)
-	}
-	wanted := image.Item{Image: p.Images[to]}
-	for _, item := range p.Kit.Shelf.Items() {
-		if item.SHA256 == wanted.SHA256 {
-			wanted = item
-		}
-	}
-	return allowed.Plan(p.Kit.Shelf.Items(), facts, running.Text, wanted)
-}
-
-func hopTrees(hops []image.Hop) []map[string]any {
-	trees := make([]map[string]any, len(hops))
-	for i, hop := range hops {
-		trees[i] = hop.Tree()
-	}
-	return trees
 }

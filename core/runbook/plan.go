@@ -5,33 +5,63 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
-	"pilotrix/core/expression"
 	"pilotrix/core/image"
 )
 
+// Typed is something that would be typed. When says under which condition, empty for in any case; Every says
+// that it is typed again and again.
+type Typed struct {
+	Text  string        `json:"text"`
+	When  string        `json:"when,omitempty"`
+	Every time.Duration `json:"every,omitempty"`
+	Key   bool          `json:"key,omitempty"` // a key without an Enter behind it
+}
+
+// Words is it in words.
+func (t Typed) Words() string {
+	text := t.Text
+	if t.Every > 0 {
+		text += ", every " + shortTime(t.Every)
+	}
+	if t.When != "" {
+		text += "   (" + t.When + ")"
+	}
+	return text
+}
+
+func typedWords(typed []Typed) (words []string) {
+	for _, t := range typed {
+		words = append(words, t.Words())
+	}
+	return words
+}
+
 // PlanStep is a step as it is announced: what it would type, and what stops it.
 type PlanStep struct {
-	ID       string        `json:"id"`
-	Leg      string        `json:"leg"`
-	Title    string        `json:"title"`
-	Verb     string        `json:"verb"`
-	When     string        `json:"when,omitempty"`
-	Types    []string      `json:"types,omitempty"`
-	Danger   string        `json:"danger,omitempty"`
-	Hold     string        `json:"hold,omitempty"`
-	WayBack  string        `json:"way_back,omitempty"`
-	NoReturn bool          `json:"no_return,omitempty"`
-	Expected time.Duration `json:"expected"`
-	Limit    time.Duration `json:"limit"`
-	Checks   []string      `json:"checks,omitempty"`
-	Does     []string      `json:"does,omitempty"` // on this laptop
-	Reckons  []string      `json:"reckons,omitempty"`
-	For      string        `json:"for,omitempty"` // the loop that it is carried out in
+	ID           string        `json:"id"`
+	Phase        string        `json:"phase"`
+	Title        string        `json:"title"`
+	Verb         string        `json:"verb"`
+	When         []string      `json:"when,omitempty"`
+	Types        []Typed       `json:"types,omitempty"`
+	Danger       string        `json:"danger,omitempty"`
+	Hold         string        `json:"hold,omitempty"`
+	Rollback     string        `json:"rollback,omitempty"`
+	Irreversible bool          `json:"irreversible,omitempty"`
+	Expected     time.Duration `json:"expected"`
+	Timeout      time.Duration `json:"timeout"`
+	Checks       []string      `json:"checks,omitempty"`
+	Does         []string      `json:"does,omitempty"` // on this laptop
+	Reckons      []string      `json:"reckons,omitempty"`
+	For          string        `json:"for,omitempty"`     // the loop that it is carried out in
+	Pending      []string      `json:"pending,omitempty"` // what the step makes pending, or deals with
+	Skipped      string        `json:"skipped,omitempty"` // why it is not needed, where that is known before
 }
 
 // Plan is every step of a runbook, before anything is sent.
@@ -40,37 +70,50 @@ type Plan struct {
 	Title    string        `json:"title"`
 	Dialect  string        `json:"dialect"`
 	Expected time.Duration `json:"expected"`
+	Answers  []Typed       `json:"answers,omitempty"` // to what the device may ask at any time
 	Steps    []PlanStep    `json:"steps"`
-	About    string        `json:"way_back_about,omitempty"`
-	WayBack  []PlanStep    `json:"way_back,omitempty"`
+	About    string        `json:"rollback_about,omitempty"`
+	Rollback []PlanStep    `json:"rollback,omitempty"`
+}
+
+// planner lays steps out one after the other: it knows what is known, and the mode that the device is in then.
+type planner struct {
+	*Prepared
+	env     map[string]any
+	mode    string // empty where it cannot be known
+	locks   *dialect.Interlocks
+	altered *bool // the device was changed by then: what is read from there on is not known before
 }
 
 // Plan lays out what a run would do. Values that only the device can tell stay as ${…}, and a loop over
 // what only it can tell stays one; facts that are assumed take the place of what would be read.
 func (p *Prepared) Plan(assumed *device.Facts) Plan {
-	plan := Plan{Runbook: p.Book.Runbook, Title: p.Book.Title, Dialect: p.Dialect.Dialect, About: strings.TrimSpace(p.Book.WayBack.About)}
+	plan := Plan{Runbook: p.Book.Runbook, Title: p.Book.Title, Dialect: p.Dialect.Dialect, About: strings.TrimSpace(p.Book.Rollback.About)}
 	steps, env := p.unrolled(assumed)
+	walk := &planner{Prepared: p, env: env, locks: p.Dialect.NewInterlocks(), altered: new(bool)}
+	plan.Answers = walk.answers()
 	for i := range steps {
-		plan.Steps = append(plan.Steps, p.planStep(&steps[i], env))
+		plan.Steps = append(plan.Steps, walk.step(&steps[i]))
 		plan.Expected += steps[i].Expected
 	}
-	for i := range p.WayBack {
-		plan.WayBack = append(plan.WayBack, p.planStep(&p.WayBack[i], env))
+	walk.mode = ""
+	for i := range p.Rollback {
+		plan.Rollback = append(plan.Rollback, walk.step(&p.Rollback[i]))
 	}
 	return plan
 }
 
 // unrolled are the steps with every loop unrolled whose list is known, and what they would see.
-func (p *Prepared) unrolled(assumed *device.Facts) (steps []Prepped, env map[string]any) {
+func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env map[string]any) {
 	env = p.openEnv(assumed)
-	var hops []image.Hop
+	var upgrades []image.UpgradeStep
 	for i := 0; i < len(p.Steps); i++ {
 		s := p.Steps[i]
-		if s.Hops != nil {
-			if name, err := s.texts["paths"].Render(env); err == nil {
-				if chain, err := p.chain(name, s.Hops.To, assumed); err == nil {
-					hops = chain
-					env["hops"] = hopTrees(chain)
+		if w, is := s.Work.(*upgradeWork); is {
+			if name, err := w.allowed.Render(env); err == nil {
+				if chain, err := p.chain(name, w.to, assumed); err == nil {
+					upgrades = chain
+					env["upgrades"] = upgradeTrees(chain)
 				}
 			}
 		}
@@ -87,174 +130,284 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []Prepped, env map[str
 			continue
 		}
 		for n, vars := range all {
-			steps = append(steps, p.copies(p.Steps[i:end], s.loop, n, vars, hops)...)
+			steps = append(steps, p.copies(p.Steps[i:end], s.loop, n, vars, upgrades)...)
 		}
 		i = end - 1
 	}
 	return steps, env
 }
 
-func (p *Prepared) planStep(s *Prepped, outer map[string]any) PlanStep {
-	env := maps.Clone(outer)
-	maps.Copy(env, s.vars)
+func (p *planner) step(s *PreparedStep) PlanStep {
+	within := *p
+	within.env = maps.Clone(p.env)
+	maps.Copy(within.env, s.vars)
 	step := PlanStep{
-		ID: s.ID, Leg: s.Leg, Title: s.Step.Step, Verb: s.Verb, When: s.When, NoReturn: s.NoReturn, Expected: s.Expected, Limit: s.Limit,
-		Hold: s.hold.Shown(env), WayBack: s.wayBack.Shown(env), Types: p.Types(s, env),
+		ID: s.ID, Phase: s.Phase, Title: s.title.Shown(within.env), Verb: s.VerbName(), Irreversible: s.Irreversible, Expected: s.Expected, Timeout: s.Timeout,
+		Hold: s.hold.Shown(within.env), Rollback: s.rollback.Shown(within.env),
 	}
 	if s.loop != nil {
 		step.For = fmt.Sprintf("each %s in %s", s.loop.Each, s.loop.In)
 	}
-	step.Does, step.Reckons = does(s, env), p.reckons(s)
-	for _, command := range step.Types {
-		if says := p.Dialect.DangerOf(command); says != "" {
-			step.Danger = says
+	var skipped bool
+	if step.When, skipped = within.when(s); skipped {
+		step.Skipped = or(s.Skipped, "not needed")
+		return step
+	}
+	if w, tells := s.Work.(teller); tells {
+		told := w.Tells(&within, s)
+		step.Does, step.Checks, step.Reckons = told.Does, told.Checks, told.Reckons
+	}
+	step.Types = within.types(s)
+	step.Danger = within.danger(s, step.Types)
+	step.Pending = within.pending(step.Types)
+	if changes(s.ops) {
+		*p.altered = true
+	}
+	for name, value := range within.env { // what the step has made is known to later ones
+		if _, own := s.vars[name]; !own {
+			p.env[name] = value
 		}
 	}
-	if s.Check != "" {
-		step.Checks = append(step.Checks, s.Check)
-	}
-	if s.Poll != nil {
-		step.Checks = append(step.Checks, "until "+s.Poll.Until)
-	}
-	if s.Restart != nil {
-		step.Checks = append(step.Checks, "goes on at a prompt of "+strings.Join(s.Restart.Mode, " or ")+answersWords(s, env))
-	}
-	for _, c := range s.compare {
-		step.Checks = append(step.Checks, fmt.Sprintf("%s: %s = %s", c.What, c.Got, c.Want))
+	if len(s.when) == 0 {
+		p.mode = within.mode
+	} else if p.mode != within.mode {
+		p.mode = "" // it may not have been gone to
 	}
 	return step
 }
 
-func answersWords(s *Prepped, env map[string]any) string {
-	if s.Restart.Watch == "" {
+// when are the conditions of a step that only the device can tell; skipped reports that one does not hold
+// whatever it tells.
+func (p *planner) when(s *PreparedStep) (open []string, skipped bool) {
+	for _, g := range s.when {
+		unknown := func(name string) bool {
+			first, _, _ := strings.Cut(name, ".")
+			_, own := s.vars[first]
+			return !own && !p.knows(name)
+		}
+		if !slices.ContainsFunc(g.Uses(), unknown) {
+			if holds, err := g.Holds(p.env); err == nil {
+				if !holds {
+					return nil, true
+				}
+				continue
+			}
+		}
+		open = append(open, g.Text())
+	}
+	return open, false
+}
+
+// knows reports whether a name has a value before the run.
+func (p *planner) knows(name string) bool {
+	var value any = p.env
+	for part := range strings.SplitSeq(name, ".") {
+		tree, is := value.(map[string]any)
+		if !is {
+			return false
+		}
+		value = tree[part]
+	}
+	return value != nil
+}
+
+// makes notes what a step makes, as far as it is known: what is not known is given as nil.
+func (p *planner) makes(name string, value any) { device.Plant(p.env, name, value) }
+
+// types are the commands that a step types, as far as they are known.
+func (p *planner) types(s *PreparedStep) []Typed {
+	if w, types := s.Work.(typist); types {
+		return w.Types(p, s)
+	}
+	return nil
+}
+
+// pending is what becomes pending by what is typed, and what is dealt with.
+func (p *planner) pending(typed []Typed) (words []string) {
+	for _, t := range typed {
+		opened, dealt := p.locks.Typed(t.Text, time.Time{})
+		for _, open := range opened {
+			text := "from here: " + open.Says
+			if !open.Until.IsZero() {
+				text += ", within " + shortTime(open.Until.Sub(time.Time{}))
+			}
+			words = append(words, text)
+		}
+		for _, open := range dealt {
+			words = append(words, "no more: "+open.Says)
+		}
+		if p.locks.Restarts(t.Text) {
+			p.locks.Restarted()
+		}
+	}
+	return words
+}
+
+// danger is what a step destroys: as its action says, or as the dialect says of what it types.
+func (p *planner) danger(s *PreparedStep, typed []Typed) string {
+	if w, acts := s.Work.(interface{ danger() string }); acts && w.danger() != "" {
+		return w.danger()
+	}
+	for _, t := range typed {
+		if says := p.Dialect.DangerOf(t.Text); says != "" {
+			return says
+		}
+	}
+	return ""
+}
+
+// danger is what the dialect says that the action destroys.
+func (d *doing) danger() string {
+	if d == nil || d.action == nil {
 		return ""
 	}
-	return " and when " + s.texts["watch"].Shown(env) + " answers"
+	return d.action.Danger
 }
 
-// does tells what a step does on this laptop rather than on the line.
-func does(s *Prepped, env map[string]any) []string {
-	shown := func(key string) string { return s.texts[key].Shown(env) }
-	switch {
-	case s.Hops != nil:
-		return []string{"plans the releases to ${" + s.Hops.To + "} by " + shown("paths")}
-	case s.Serve != nil:
-		text := fmt.Sprintf("stages %s by %s", or(shown("as"), "${"+s.Serve.File+".name}"), strings.ToUpper(shown("by")))
-		if img := s.images[s.Serve.File]; img != nil && s.Serve.As == "" {
-			text = fmt.Sprintf("stages %s (%d B) by %s", img.Name, img.Size, strings.ToUpper(shown("by")))
+// reading is what a reading types, and what is typed to come to its mode. After a change of the device what it
+// makes is not known before.
+func (p *planner) reading(r *dialect.CompiledReading) []Typed {
+	typed := append(p.goes(r.In...), Typed{Text: r.Type.Shown(p.env)})
+	if *p.altered {
+		for _, name := range r.Makes() {
+			p.makes(name, nil)
 		}
-		if at := shown("address"); at != "" {
-			text += " at " + at
+	}
+	return typed
+}
+
+// goes is what is typed to come to one of some modes: nothing from there, a login from where one is needed. What
+// may be typed where the mode is not known has its condition.
+func (p *planner) goes(modes ...string) (typed []Typed) {
+	if len(modes) == 0 || slices.Contains(modes, p.mode) {
+		return nil
+	}
+	if p.mode == "" {
+		for _, move := range p.Dialect.MovesTo(modes[0]) {
+			for _, t := range p.move(move) {
+				t.When = cmp.Or(t.When, "if it is in mode "+p.Dialect.ModeTitle(move.From))
+				typed = append(typed, t)
+			}
 		}
-		if port := shown("port"); port != "" {
-			text += ", port " + port
+		p.mode = modes[0]
+		return typed
+	}
+	for range p.Dialect.Moves {
+		if slices.Contains(modes, p.mode) {
+			break
 		}
-		return []string{text, "looks whether the device can get it: address, network, file, server, firewall"}
-	case s.Take != nil:
-		return []string{fmt.Sprintf("takes %s by %s into %s", shown("as"), strings.ToUpper(shown("by")), shown("into"))}
-	case s.Put != nil:
-		return []string{fmt.Sprintf("puts %s to %s by TFTP until its window opens", or(shown("as"), "${"+s.Put.File+".name}"), shown("to"))}
-	case len(s.watch) > 0:
-		var all []string
-		for _, target := range s.watch {
-			all = append(all, "watches "+target.Shown(env))
+		move := p.moveFrom(modes)
+		if move == nil {
+			break
 		}
-		return all
-	case s.Snapshot != "":
-		return []string{"keeps all that was read as “" + s.Snapshot + "”"}
+		typed = append(typed, p.move(*move)...)
+		p.mode = move.To
+	}
+	return typed
+}
+
+func (p *planner) moveFrom(modes []string) *dialect.Move {
+	for _, mode := range modes {
+		if move := p.Dialect.MoveFrom(p.mode, mode); move != nil {
+			return move
+		}
 	}
 	return nil
 }
 
-// openEnv holds the inputs that may be shown, and facts; secrets stay names.
-func (p *Prepared) openEnv(facts *device.Facts) map[string]any {
-	env := p.Env(facts)
-	for _, input := range p.Book.Inputs {
-		if input.Kind == KindSecret {
-			delete(env, input.Input)
-		}
+func (p *planner) move(move dialect.Move) []Typed {
+	way, err := p.Dialect.Action(move.Action).Way("")
+	if err != nil {
+		return nil
 	}
-	return env
+	return p.way(way, p.env)
 }
 
-// Types are the commands that a step types, as far as they are known.
-func (p *Prepared) Types(s *Prepped, env map[string]any) []string {
-	switch {
-	case len(s.Read) > 0:
-		var types []string
-		for _, name := range s.Read {
-			types = append(types, p.Dialect.Reading(name).Type.Shown(env))
+// way is what a way of doing an action types: its command, and its answers to the questions that only it asks.
+func (p *planner) way(way *dialect.CompiledWay, env map[string]any) []Typed {
+	typed := []Typed{{Text: way.Type.Shown(env)}}
+	for _, ask := range way.Asks {
+		if t, answers := p.answer(ask, env); answers {
+			typed = append(typed, t)
 		}
-		return types
-	case s.Act != nil:
-		return actionTypes(p.Dialect.Action(s.Act.Action), s, env)
-	case s.Send != nil:
-		return actionTypes(p.Dialect.Action(s.Send.Action), s, env)
-	case s.Take != nil:
-		return actionTypes(p.Dialect.Action(s.Take.Action), s, env)
-	case s.Restart != nil:
-		return actionTypes(p.Dialect.Action(s.Restart.Action), s, env)
-	case s.Poll != nil:
-		var types []string
-		for _, name := range s.Poll.Read {
-			types = append(types, fmt.Sprintf("%s, every %s", p.Dialect.Reading(name).Type.Shown(env), s.Poll.Every))
-		}
-		return types
-	case s.Speed != nil && s.Speed.To != 0:
-		return p.speedTypes(s.Speed.To)
 	}
-	return nil
+	return typed
 }
 
-func (p *Prepared) speedTypes(baud int) []string {
-	var types []string
-	for _, speed := range p.Dialect.Speed {
-		t, err := expression.CompileTemplate(speed.Command, nil)
-		if err == nil {
-			types = append(types, t.Shown(map[string]any{"speed": baud}))
-		}
+func (p *planner) answer(ask *dialect.CompiledDialog, env map[string]any) (Typed, bool) {
+	t := Typed{Text: ask.Reply.Shown(env), When: "if it asks “" + ask.Dialog.Dialog + "”", Key: ask.NoEnter}
+	if ask.Secret {
+		t.Text = "[secret]"
 	}
-	if len(types) > 1 {
-		return []string{strings.Join(types, "  or, by mode,  ")}
+	if ask.Operator {
+		t.Text, t.When = "", "“"+ask.Dialog.Dialog+"” is left to you"
 	}
-	return types
+	return t, true
 }
 
-// actionTypes fills the action's parameters in, then its command.
-func actionTypes(action *dialect.CompiledAction, s *Prepped, env map[string]any) []string {
-	full := map[string]any{}
-	for name, value := range env {
-		full[name] = value
+// answers are those to what the device may ask at any time.
+func (p *planner) answers() (typed []Typed) {
+	for _, ask := range p.Dialect.PlainDialogs() {
+		t, _ := p.answer(ask, p.env)
+		typed = append(typed, t)
 	}
-	for name, template := range s.with {
-		full[name] = template.Shown(env)
+	return typed
+}
+
+// catches is what brings a device to a mode, whatever it does.
+func (p *planner) catches(mode string) (typed []Typed) {
+	key := func(text, when string) { typed = append(typed, Typed{Text: keyWords(text), When: when, Key: true}) }
+	key(p.Dialect.Wake(), "until there is a prompt")
+	for _, press := range p.Dialect.Catch.Press {
+		key(press.Key, "if it is in mode "+p.Dialect.ModeTitle(press.Mode))
 	}
-	types := []string{action.Type.Shown(full)}
-	for _, dialog := range action.Asks {
-		if dialog.Answer != "" {
-			types = append(types, dialog.Reply.Shown(full))
+	if p.Dialect.Catch.Break != "" {
+		key(p.Dialect.Catch.Break, "if no prompt comes")
+	}
+	p.mode = ""
+	return append(typed, p.goes(mode)...)
+}
+
+// keyWords are the names of keys.
+func keyWords(text string) string {
+	var out []string
+	for _, r := range text {
+		switch {
+		case r == '\r' || r == '\n':
+			out = append(out, "Enter")
+		case r == ' ':
+			out = append(out, "Space")
+		case r == 0x1b:
+			out = append(out, "Esc")
+		case r < 0x20:
+			out = append(out, "Ctrl-"+string(r+'@'))
+		default:
+			out = append(out, string(r))
 		}
 	}
-	return types
+	return strings.Join(out, " ")
 }
 
 // Write prints the plan as text.
 func (p Plan) Write(out io.Writer) {
 	fmt.Fprintf(out, "%s  (%s, dialect %s), about %s\n", p.Title, p.Runbook, p.Dialect, p.Expected.Round(time.Second))
+	for _, t := range p.Answers {
+		fmt.Fprintf(out, "  whenever   %s\n", t.Words())
+	}
 	writeSteps(out, p.Steps)
-	fmt.Fprintf(out, "\nway back: %s\n", cmp.Or(strings.TrimSpace(p.About), "none is prepared"))
-	writeSteps(out, p.WayBack)
+	fmt.Fprintf(out, "\nrollback: %s\n", cmp.Or(strings.TrimSpace(p.About), "none is prepared"))
+	writeSteps(out, p.Rollback)
 	fmt.Fprintln(out, "\nNothing was sent. ◇ waits for your approval, ▲ cannot be undone.")
 }
 
 func writeSteps(out io.Writer, steps []PlanStep) {
-	leg := ""
+	phase := ""
 	for _, s := range steps {
-		if s.Leg != leg {
-			leg = s.Leg
-			fmt.Fprintf(out, "\n%s\n", leg)
+		if s.Phase != phase {
+			phase = s.Phase
+			fmt.Fprintf(out, "\n%s\n", phase)
 		}
-		fmt.Fprintf(out, "  %-2s%-6s %-44s ~%-7s limit %s\n", s.mark(), s.ID, s.Title, s.Expected.Round(100*time.Millisecond), s.Limit)
+		fmt.Fprintf(out, "  %-2s%-6s %-44s ~%-7s timeout %s\n", s.mark(), s.ID, s.Title, s.Expected.Round(100*time.Millisecond), shortTime(s.Timeout))
 		for _, d := range s.details() {
 			fmt.Fprintf(out, "           %-9s %s\n", d[0], d[1])
 		}
@@ -271,13 +424,15 @@ func (s PlanStep) details() (details [][2]string) {
 		}
 	}
 	add("for", s.For)
-	add("when", s.When)
+	add("when", s.When...)
+	add("skipped", s.Skipped)
 	add("hold", s.Hold)
-	add("way back", s.WayBack)
+	add("rollback", s.Rollback)
 	add("danger", s.Danger)
+	add("pending", s.Pending...)
 	add("here", s.Does...)
 	add("reckons", s.Reckons...)
-	add("types", s.Types...)
+	add("types", typedWords(s.Types)...)
 	add("checks", s.Checks...)
 	return details
 }
@@ -286,18 +441,18 @@ func (s PlanStep) details() (details [][2]string) {
 func (p Plan) WriteMarkdown(out io.Writer) {
 	fmt.Fprintf(out, "# %s\n\nRunbook `%s`, dialect `%s`, about %s. ◇ waits for an approval, ▲ cannot be undone. Nothing was sent.\n", p.Title, p.Runbook, p.Dialect, p.Expected.Round(time.Second))
 	markdownSteps(out, p.Steps)
-	fmt.Fprintf(out, "\n## Way back\n\n%s\n", cmp.Or(p.About, "None is prepared."))
-	markdownSteps(out, p.WayBack)
+	fmt.Fprintf(out, "\n## Rollback\n\n%s\n", cmp.Or(p.About, "None is prepared."))
+	markdownSteps(out, p.Rollback)
 }
 
 func markdownSteps(out io.Writer, steps []PlanStep) {
-	leg := ""
+	phase := ""
 	for _, s := range steps {
-		if s.Leg != leg {
-			leg = s.Leg
-			fmt.Fprintf(out, "\n## %s\n\n", leg)
+		if s.Phase != phase {
+			phase = s.Phase
+			fmt.Fprintf(out, "\n## %s\n\n", phase)
 		}
-		fmt.Fprintf(out, "- **%s** %s%s _(expected %s, limit %s)_\n", s.ID, s.mark(), s.Title, s.Expected.Round(100*time.Millisecond), s.Limit)
+		fmt.Fprintf(out, "- **%s** %s%s _(expected %s, timeout %s)_\n", s.ID, s.mark(), s.Title, s.Expected.Round(100*time.Millisecond), shortTime(s.Timeout))
 		for _, d := range s.details() {
 			text := d[1]
 			if d[0] == "types" || d[0] == "checks" || d[0] == "when" {
@@ -310,7 +465,7 @@ func markdownSteps(out io.Writer, steps []PlanStep) {
 
 func (s PlanStep) mark() string {
 	switch {
-	case s.NoReturn:
+	case s.Irreversible:
 		return "▲ "
 	case s.Hold != "":
 		return "◇ "

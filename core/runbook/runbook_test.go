@@ -14,19 +14,20 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/reach"
 	"pilotrix/core/sense"
+	"pilotrix/core/transfer"
 )
 
 const deviceText = `
 dialect: small
 modes: [{mode: ready, prompt: '^> $'}, {mode: away, text: going}]
 readings:
+  - {reading: self, command: self, facts: [{fact: device.serial, pattern: 'serial (\S+)'}]}
   - {reading: state, command: state, facts: [{fact: state.value, pattern: 'value (\d+)', as: number}]}
 actions:
   - {action: raise, command: raise, done: raised, changes: true}
@@ -52,36 +53,6 @@ func prepare(t *testing.T, text string, values map[string]string) (*Prepared, er
 	return book.Prepare(small(t), values, Kit{})
 }
 
-func TestComplaintsBeforeALineIsOpened(t *testing.T) {
-	head := "runbook: r\ninputs:\n  - {input: image, kind: image}\n  - {input: code, kind: secret}\nlegs:\n  - leg: one\n    steps:\n"
-	for name, c := range map[string]struct{ step, says, at string }{
-		"several verbs":    {"{step: x, read: [state], note: y}", "several things (note, read)", "book.yaml:8:"},
-		"no verb":          {"{step: x}", "does nothing", "book.yaml:8:"},
-		"no words":         {"{note: y}", "has no words", "book.yaml:8:"},
-		"unknown reading":  {"{step: x, read: [state, mood]}", `no reading "mood"; it has state`, "book.yaml:8:"},
-		"unknown action":   {"{step: x, act: {action: fly}}", `no action "fly"; it has leave, raise, set`, "book.yaml:8:"},
-		"missing with":     {"{step: x, act: {action: set}}", "needs to (with: {to: …})", "book.yaml:8:"},
-		"surplus with":     {"{step: x, act: {action: raise, with: {by: '5'}}}", `takes no "by"`, "book.yaml:8:"},
-		"unknown mode":     {"{step: x, wait: {mode: [gone]}}", `no mode "gone"; it has ready`, "book.yaml:8:"},
-		"unknown fact":     {"{step: x, check: state.mood > 3}", "state.mood", "book.yaml:8:"},
-		"broken check":     {"{step: x, check: 'state.value >'}", "unexpected token", "book.yaml:8:"},
-		"unknown carrier":  {"{step: x, send: {file: image, by: pigeon, action: raise}}", `no carrier "pigeon"`, "book.yaml:8:"},
-		"not an image":     {"{step: x, send: {file: code, by: xmodem, action: raise}}", `no input "code" of kind image`, "book.yaml:8:"},
-		"speed of nothing": {"{step: x, speed: {}}", "either to: BAUD or back: true", "book.yaml:8:"},
-		"bad failure":      {"{step: x, note: y, on-failure: {do: panic}}", `"panic"`, "book.yaml:8:"},
-		"unknown leg":      {"{step: x, note: y, on-failure: {again-from: two}}", `no leg "two"`, "book.yaml:8:"},
-		"half a compare":   {"{step: x, compare: [{what: a, want: '1'}]}", "needs want and got", "book.yaml:8:"},
-		"unknown key":      {"{step: x, reed: [state]}", "reed", "book.yaml:8:"},
-	} {
-		t.Run(name, func(t *testing.T) {
-			_, err := prepare(t, head+"      - "+c.step+"\n", nil)
-			require.Error(t, err)
-			assert.Contains(t, err.Error(), c.says)
-			assert.True(t, strings.HasPrefix(err.Error(), c.at), "%v", err)
-		})
-	}
-}
-
 func TestInputs(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "tern.img")
 	require.NoError(t, os.WriteFile(path, []byte("release 4.2.1\nbody"), 0o600))
@@ -90,9 +61,9 @@ runbook: r
 inputs:
   - {input: image, kind: image}
   - {input: speed, kind: choice, choices: [slow, fast], default: fast}
-  - {input: count, kind: number, default: '3'}
+  - {input: amount, kind: number, default: '3'}
   - {input: code, kind: secret}
-legs: [{leg: one, steps: [{step: x, check: 'image.release == "4.2.1" and speed == "fast"'}]}]
+phases: [{phase: one, steps: [{step: x, check: {holds: 'image.release == "4.2.1" and speed == "fast" and amount + 1 == 4', message: no}}]}]
 `
 	good := map[string]string{"image": path, "code": "lamp"}
 	p, err := prepare(t, text, good)
@@ -107,7 +78,7 @@ legs: [{leg: one, steps: [{step: x, check: 'image.release == "4.2.1" and speed =
 		"no such file":  {"image", "/nowhere/x.img", "/nowhere/x.img"},
 		"a folder":      {"image", "/", "not a file"},
 		"not a choice":  {"speed", "warp", "none of slow, fast"},
-		"not a number":  {"count", "many", "no number"},
+		"not a number":  {"amount", "many", "no number"},
 		"control bytes": {"speed", "fast\rreset", "control character"},
 	} {
 		values := map[string]string{"image": path, "code": "lamp", c.key: c.value}
@@ -124,18 +95,20 @@ type echoing struct {
 	t        *testing.T
 	answers  map[string][]string // to each command, in turn; the last one stays
 	typed    []string
-	view     sense.View
+	view     sense.State
 	events   []event.Body
 	decide   func(event.Ask) string
 	lineDown int // how many commands find the line lost
 	stops    func(string) string
+	pending  []dialect.Open
+	lostAt   string // the command at which the line is lost, once
 }
 
 func (c *echoing) Clock() clock.Clock   { return clock.Real() }
 func (c *echoing) Emit(body event.Body) { c.events = append(c.events, body) }
-func (c *echoing) View() sense.View     { return c.view }
+func (c *echoing) Device() sense.State  { return c.view }
 
-func (c *echoing) Await(ctx context.Context, ready func(sense.View) bool) (sense.View, error) {
+func (c *echoing) Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error) {
 	if c.lineDown > 0 {
 		c.lineDown--
 		return c.view, ErrLineLost
@@ -150,6 +123,10 @@ func (c *echoing) Await(ctx context.Context, ready func(sense.View) bool) (sense
 func (c *echoing) Type(_ context.Context, text string, _ bool) error {
 	command := strings.TrimSpace(text)
 	c.typed = append(c.typed, command)
+	if command == c.lostAt && command != "" {
+		c.lostAt = ""
+		return ErrLineLost
+	}
 	output := ""
 	if all := c.answers[command]; len(all) > 0 {
 		output = all[0]
@@ -157,9 +134,9 @@ func (c *echoing) Type(_ context.Context, text string, _ bool) error {
 			c.answers[command] = all[1:]
 		}
 	}
-	c.view = sense.NewView(sense.View{Mode: "ready", AtPrompt: output != "silence", Prompt: "> ", Count: c.view.Count + 1}, output)
+	c.view = sense.NewState(sense.State{Mode: "ready", AtPrompt: output != "silence", Prompt: "> ", Count: c.view.Count + 1}, output)
 	if output == "going" {
-		c.view = sense.NewView(sense.View{Mode: sense.Garbled, Passed: []string{"away", sense.Garbled}, Count: c.view.Count + 1}, output)
+		c.view = sense.NewState(sense.State{Mode: sense.Garbled, Passed: []string{"away", sense.Garbled}, Count: c.view.Count + 1}, output)
 	}
 	return nil
 }
@@ -175,7 +152,8 @@ func (c *echoing) SetSpeed(context.Context, int, string) error { return errors.E
 
 func (c *echoing) Hunt(context.Context, sense.Hunt) (sense.Found, error) { return sense.Found{}, nil }
 func (c *echoing) AwaitLine(context.Context) error                       { return nil }
-func (c *echoing) AwaitHelm(context.Context) (Choice, error)             { return Stop, nil }
+func (c *echoing) AwaitHelm(context.Context) (Resumption, error)         { return Stop, nil }
+func (c *echoing) Pending() []dialect.Open                               { return c.pending }
 func (c *echoing) Reach() *reach.Watch                                   { return nil }
 func (c *echoing) TakeBack(string)                                       {}
 func (c *echoing) Release(string)                                        {}
@@ -190,7 +168,7 @@ func (c *echoing) Stops(command string) string {
 	return c.stops(command)
 }
 
-func (c *echoing) Carry(context.Context, func(context.Context, carrier.Port) error) error {
+func (c *echoing) Carry(context.Context, func(context.Context, transfer.Duplex) error) error {
 	return errors.ErrUnsupported
 }
 
@@ -202,14 +180,14 @@ func (c *echoing) Ask(_ context.Context, ask event.Ask) (string, error) {
 	return c.decide(ask), nil
 }
 
-// runSteps runs steps of one leg against answers.
+// runSteps runs steps of one phase against answers.
 func runSteps(t *testing.T, steps string, c *echoing) (result Result) {
 	t.Helper()
 	synctest.Test(t, func(t *testing.T) {
-		p, err := prepare(t, "runbook: r\nlegs:\n  - leg: one\n    steps:\n"+steps, nil)
+		p, err := prepare(t, "runbook: r\nphases:\n  - phase: one\n    steps:\n"+steps, nil)
 		require.NoError(t, err)
 		c.t = t
-		c.view = sense.View{Mode: "ready", AtPrompt: true}
+		c.view = sense.State{Mode: "ready", AtPrompt: true}
 		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
 	})
 	return result
@@ -255,9 +233,9 @@ func TestGoOnNeedsNobody(t *testing.T) {
 	assert.Equal(t, event.Done, result.Outcome)
 }
 
-func TestAgainFromStartsTheLegOverSoManyTimes(t *testing.T) {
+func TestRepeatFromStartsThePhaseOverSoManyTimes(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"raise": {"not now"}, "state": {"value 1"}}}
-	steps := "      - {step: Look, read: [state]}\n      - {step: Raise, act: {action: raise}, on-failure: {again-from: one, times: 2}}\n"
+	steps := "      - {step: Look, read: [state]}\n      - {step: Raise, act: {action: raise}, on-failure: {repeat-from: one, times: 2}}\n"
 	result := runSteps(t, steps, c)
 	assert.Equal(t, event.Failed, result.Outcome)
 	assert.Equal(t, []string{"state", "raise", "state", "raise", "state", "raise"}, c.typed)
@@ -286,9 +264,9 @@ func TestAnAnswerThatDoesNotParseIsReadTwice(t *testing.T) {
 func TestALimitEndsASilentDevice(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"state": {"silence"}}}
 	began := time.Now()
-	result := runSteps(t, "      - {step: Look, read: [state], limit: 10s}\n", c)
+	result := runSteps(t, "      - {step: Look, read: [state], timeout: 10s}\n", c)
 	assert.Equal(t, event.Failed, result.Outcome)
-	assert.Contains(t, result.Message, "not within the limit of 10s")
+	assert.Contains(t, result.Message, "not within the timeout of 10s")
 	assert.Less(t, time.Since(began), time.Minute)
 }
 
@@ -322,4 +300,158 @@ func TestHoldsAreAskedBeforeAnythingIsTyped(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"hold [raise]"}, asked)
+}
+
+func TestAnActIsHeldToWhatIsReadAfterwards(t *testing.T) {
+	steps := "      - {step: Raise, act: {action: raise, expect: {read: [state], holds: state.value == 2, message: 'it is ${state.value}', proves: 'raised to ${state.value}'}}}\n"
+	c := &echoing{answers: map[string][]string{"raise": {"raised"}, "state": {"value 2"}}}
+	result := runSteps(t, steps, c)
+	assert.Equal(t, event.Done, result.Outcome, result.Message)
+	assert.Equal(t, []string{"raised to 2"}, result.Proved)
+	c = &echoing{answers: map[string][]string{"raise": {"raised"}, "state": {"value 1"}}}
+	result = runSteps(t, steps, c)
+	assert.Equal(t, event.Failed, result.Outcome)
+	assert.Contains(t, result.Message, "it is 1")
+}
+
+func TestComputedValuesHaveNames(t *testing.T) {
+	c := &echoing{answers: map[string][]string{"state": {"value 4"}}}
+	steps := "      - {step: Look, read: [state]}\n" +
+		"      - {step: Reckon, let: {next: state.value + 1}}\n" +
+		"      - {step: 'Set ${next}', act: {action: set, with: {to: '${next}'}}}\n"
+	result := runSteps(t, steps, c)
+	assert.Equal(t, event.Done, result.Outcome, result.Message)
+	assert.Equal(t, []string{"state", "set 5"}, c.typed)
+}
+
+// begunAt runs a runbook from a phase on.
+func begunAt(t *testing.T, text, phase string, c *echoing) (result Result) {
+	t.Helper()
+	synctest.Test(t, func(t *testing.T) {
+		p, err := prepare(t, text, nil)
+		require.NoError(t, err)
+		require.NoError(t, p.From(phase))
+		c.view = sense.State{Mode: "ready", AtPrompt: true}
+		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
+	})
+	return result
+}
+
+func TestARunMayBeginAtAPhase(t *testing.T) {
+	text := `
+runbook: r
+phases:
+  - {phase: look, steps: [{step: Look, read: [state]}, {step: Keep, snapshot: before}, {step: Set, act: {action: set, with: {to: '9'}}}]}
+  - {phase: raise, steps: [{step: 'Raise from ${before.state.value}', act: {action: raise}}]}
+`
+	c := &echoing{answers: map[string][]string{"state": {"value 4"}, "raise": {"raised"}}}
+	result := begunAt(t, text, "raise", c)
+	assert.Equal(t, event.Done, result.Outcome, result.Message)
+	assert.Equal(t, []string{"state", "raise"}, c.typed, "what was changed before is not changed again, what was read is read anew")
+	assert.Equal(t, []string{"1.1 done", "1.2 done", "1.3 skipped", "2.1 done"}, c.outcomes())
+	p, err := prepare(t, text, nil)
+	require.NoError(t, err)
+	assert.ErrorContains(t, p.From("fly"), `no phase "fly"; it has look, raise`)
+}
+
+func TestAPhaseMayHaveACondition(t *testing.T) {
+	c := &echoing{answers: map[string][]string{"state": {"value 4"}}}
+	synctest.Test(t, func(t *testing.T) {
+		p, err := prepare(t, `
+runbook: r
+phases:
+  - {phase: look, steps: [{step: Look, read: [state]}]}
+  - {phase: raise, when: state.value > 5, steps: [{step: Raise, act: {action: raise}}]}
+`, nil)
+		require.NoError(t, err)
+		c.view = sense.State{Mode: "ready", AtPrompt: true}
+		assert.Equal(t, ExitDone, NewEngine(p, c, &device.Facts{}).Run(t.Context()).Exit)
+	})
+	assert.Equal(t, []string{"1.1 done", "2.1 skipped"}, c.outcomes())
+	for _, e := range c.events {
+		if end, is := e.(event.StepEnd); is && end.Outcome == event.Skipped {
+			assert.Equal(t, "not needed", end.Message, "in words, not by the condition")
+		}
+	}
+}
+
+// TestAWaitIsBoundedByWhatRunsOut has a trial that ends long before the step's own timeout.
+func TestAWaitIsBoundedByWhatRunsOut(t *testing.T) {
+	began := time.Now()
+	c := &echoing{answers: map[string][]string{"state": {"silence"}}}
+	var result Result
+	synctest.Test(t, func(t *testing.T) {
+		began = time.Now()
+		p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Wait, wait: {mode: [away]}, timeout: 1h}]}]\n", nil)
+		require.NoError(t, err)
+		c.view = sense.State{Mode: "ready"}
+		c.pending = []dialect.Open{{Name: "trial", Says: "the old release comes back", Until: began.Add(90 * time.Second)}}
+		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
+		assert.InDelta(t, 90, time.Since(began).Seconds(), 5)
+	})
+	assert.Contains(t, result.Message, "not within the timeout of 1m30s, when this happens by itself: the old release comes back")
+}
+
+func TestHoldsTellWhatIsPending(t *testing.T) {
+	c := &echoing{}
+	synctest.Test(t, func(t *testing.T) {
+		p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Raise, hold: Raises it., act: {action: raise}}]}]\n", nil)
+		require.NoError(t, err)
+		c.view = sense.State{Mode: "ready", AtPrompt: true}
+		c.pending = []dialect.Open{{Says: "the choice"}, {Says: "it comes back", Until: time.Now().Add(190 * time.Second)}}
+		NewEngine(p, c, &device.Facts{}).Run(t.Context())
+	})
+	for _, e := range c.events {
+		if ask, is := e.(event.Ask); is {
+			assert.Equal(t, []string{"the choice", "it comes back, in 3 min 10 s"}, ask.Pending)
+			return
+		}
+	}
+	t.Fatal("it did not ask")
+}
+
+// TestAnotherDeviceBehindALostLineIsNoticed reads another serial number once the line is back.
+func TestAnotherDeviceBehindALostLineIsNoticed(t *testing.T) {
+	for name, c := range map[string]struct {
+		after string
+		want  string
+	}{"the same one": {"serial A1", event.Done}, "another one": {"serial B2", event.Stopped}} {
+		e := &echoing{answers: map[string][]string{"self": {"serial A1", c.after}, "state": {"value 1"}}}
+		var result Result
+		synctest.Test(t, func(t *testing.T) {
+			d, err := dialect.Parse("id.yaml", []byte(deviceText+"identity: {read: self, fact: device.serial}\n"))
+			require.NoError(t, err)
+			book, err := Parse("book.yaml", []byte("runbook: r\nphases: [{phase: one, steps: [{step: Who, read: [self]}, {step: Look, read: [state]}]}]\n"))
+			require.NoError(t, err)
+			p, err := book.Prepare(d, nil, Kit{})
+			require.NoError(t, err)
+			e.view = sense.State{Mode: "ready", AtPrompt: true}
+			e.lostAt = "state"
+			result = NewEngine(p, e, &device.Facts{}).Run(t.Context())
+		})
+		assert.Equal(t, c.want, result.Outcome, "%s: %s", name, result.Message)
+		if c.want == event.Stopped {
+			assert.Contains(t, result.Message, "device.serial reads B2, was A1")
+		}
+	}
+}
+
+func TestProgressIsReadFromTheScreen(t *testing.T) {
+	d, err := dialect.Parse("p.yaml", []byte("dialect: p\nmodes: [{mode: ready, prompt: '^> $'}]\nactions:\n  - {action: a, command: a, progress: '(\\d+) ?%'}\n  - {action: b, command: b, progress: 'drawing (\\d+) of (\\d+)'}\n"))
+	require.NoError(t, err)
+	for _, c := range []struct {
+		action, output string
+		part           float64
+		known          bool
+	}{
+		{"a", "5 %\n55 %", 0.55, true},
+		{"a", "working", 0, false},
+		{"a", "140 %", 1, true},
+		{"b", "drawing 1 of 100\ndrawing 55 of 100", 0.55, true},
+		{"b", "drawing 5 of 0", 0, false},
+	} {
+		part, known := partDone(d.Action(c.action).Progress, c.output)
+		assert.Equal(t, c.known, known, c.output)
+		assert.InDelta(t, c.part, part, 1e-9, c.output)
+	}
 }

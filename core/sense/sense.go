@@ -72,8 +72,8 @@ type Config struct {
 	Reply func(answer string)
 }
 
-// View is what is known now.
-type View struct {
+// State is what is known now.
+type State struct {
 	Mode  string
 	Proof string    // the text that proves the mode
 	Since time.Time // of the mode
@@ -110,7 +110,7 @@ type View struct {
 
 // Output is what was drawn since the last command was sent, up to the present line, as it stood in the
 // end. A prompt that log lines pushed away is no part of it.
-func (v View) Output() string {
+func (v State) Output() string {
 	text := v.answer.String()
 	for {
 		rest := strings.TrimSuffix(text, "\n")
@@ -123,24 +123,24 @@ func (v View) Output() string {
 }
 
 // Shows reports whether text stands behind a prompt, or behind base: typed and echoed.
-func (v View) Shows(text, base string) bool { return v.standing.Shows(text, base, v.prompts) }
+func (v State) Shows(text, base string) bool { return v.standing.Shows(text, base, v.prompts) }
 
 // ShowsBefore reports the same of the line before the present one, which the device has ended.
-func (v View) ShowsBefore(text, base string) bool {
+func (v State) ShowsBefore(text, base string) bool {
 	return v.standing.ShowsBefore(text, base)
 }
 
 // Typed is what stands behind the prompt; known is false where no prompt was found before it.
-func (v View) Typed() (text string, known bool) { return v.standing.Typed(v.prompt, v.prompts) }
+func (v State) Typed() (text string, known bool) { return v.standing.Typed(v.prompt, v.prompts) }
 
 // AnyLine returns the first of the lines since the last Enter, the present one first and each less its
 // prompt, for which such holds.
-func (v View) AnyLine(such func(typed string) bool) (typed string, found bool) {
+func (v State) AnyLine(such func(typed string) bool) (typed string, found bool) {
 	return v.standing.Any(v.prompt, v.prompts, such)
 }
 
-// NewView makes a view as a test needs it: with an output.
-func NewView(v View, output string) View {
+// NewState makes a view as a test needs it: with an output.
+func NewState(v State, output string) State {
 	m := shown.New(shown.UsualCols, shown.UsualRows, shown.Options{})
 	m.Mark(true)
 	m.Write([]byte("\r\n"+strings.ReplaceAll(strings.TrimSuffix(output, "\n"), "\n", "\r\n")+"\r\n"), nil)
@@ -158,7 +158,7 @@ type Noise struct {
 type Sense struct {
 	config  Config
 	prompts []*regexp.Regexp
-	view    View
+	view    State
 	model   *shown.Model
 	fed     Feed
 
@@ -193,7 +193,7 @@ func (s *Sense) quietSince() time.Time {
 
 // New starts with nothing known at that time.
 func New(config Config, now time.Time) *Sense {
-	s := &Sense{config: config, view: View{Mode: Unknown, Since: now, LastByte: now, Free: true}, ticked: now, ends: 1}
+	s := &Sense{config: config, view: State{Mode: Unknown, Since: now, LastByte: now, Free: true}, ticked: now, ends: 1}
 	for _, mode := range config.Modes {
 		if mode.Prompt != nil {
 			s.prompts = append(s.prompts, mode.Prompt)
@@ -219,8 +219,8 @@ func (s *Sense) SetCharset(c screen.Charset) {
 // Model is what the line shows.
 func (s *Sense) Model() *shown.Model { return s.model }
 
-// View is what is known now.
-func (s *Sense) View() View {
+// State is what is known now.
+func (s *Sense) State() State {
 	v := s.view
 	v.Partial, v.Free = s.model.Line()
 	v.answer, v.standing, v.prompts, v.prompt = s.model.Answer(), s.model.Standing(), s.prompts, s.prompt
@@ -264,7 +264,7 @@ func (s *Sense) Entered(now time.Time, fresh, leads bool) {
 	s.mute, s.ends, s.view.Secret, s.view.Answered = "", 0, false, false
 	if fresh {
 		s.model.Mark(true)
-		s.view.Passed, s.pending = nil, nil // a View that was given out keeps its own
+		s.view.Passed, s.pending = nil, nil // a State that was given out keeps its own
 		s.commanded = !leads
 	}
 	s.settled = true
@@ -325,7 +325,7 @@ func (s *Sense) Feed(at time.Time, p []byte) Feed {
 	return s.fed
 }
 
-func (s *Sense) differs(before View) bool {
+func (s *Sense) differs(before State) bool {
 	now := s.view
 	return now.Count != before.Count || now.AtPrompt != before.AtPrompt || now.Dialog != before.Dialog || now.Receiver != before.Receiver ||
 		now.Request != before.Request || now.Pager != before.Pager || now.Pushed != before.Pushed

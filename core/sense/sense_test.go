@@ -34,10 +34,10 @@ type stream struct {
 
 func newStream(c Config) *stream { return &stream{New(c, begin), begin} }
 
-func (s *stream) hear(text string) View {
+func (s *stream) hear(text string) State {
 	s.now = s.now.Add(time.Millisecond)
 	s.Feed(s.now, []byte(text))
-	return s.View()
+	return s.State()
 }
 
 // send types a text as a runbook does; its Enter begins a command.
@@ -49,10 +49,10 @@ func (s *stream) send(text string) {
 	}
 }
 
-func (s *stream) wait(d time.Duration) View {
+func (s *stream) wait(d time.Duration) State {
 	s.now = s.now.Add(d)
 	s.Tick(s.now)
-	return s.View()
+	return s.State()
 }
 
 func TestPromptCountsOnceTheLineIsQuiet(t *testing.T) {
@@ -80,7 +80,7 @@ func TestOldPromptIsNoAnswer(t *testing.T) {
 	s.hear("sill: ")
 	require.True(t, s.wait(Settle).AtPrompt)
 	s.send("store\r")
-	assert.False(t, s.View().AtPrompt)
+	assert.False(t, s.State().AtPrompt)
 	s.hear("st")
 	s.hear("ore")
 	assert.False(t, s.wait(time.Second).AtPrompt, "the echo is no answer")
@@ -102,9 +102,9 @@ func TestOutputWithoutEcho(t *testing.T) {
 func TestQuestionsAndTexts(t *testing.T) {
 	s := newStream(config())
 	assert.Equal(t, "booting", s.hear("unpacking tern").Mode, "an unfinished line proves it too")
-	count := s.View().Count
+	count := s.State().Count
 	s.hear("-4.2.1 ....")
-	assert.Equal(t, count, s.View().Count, "one line proves it once")
+	assert.Equal(t, count, s.State().Count, "one line proves it once")
 	s.hear("\r\nTake it over? (y/n) ")
 	v := s.wait(Settle)
 	assert.Equal(t, "first start", v.Dialog)
@@ -117,13 +117,13 @@ func TestAModeThatIsLeftAtOnceWasPassed(t *testing.T) {
 	s.hear("sill: ")
 	s.wait(Settle)
 	s.Entered(s.now, true, true)
-	assert.Empty(t, s.View().Passed)
+	assert.Empty(t, s.State().Passed)
 	v := s.hear("start\r\nunpacking tern\r\n" + strings.Repeat("\x00", garbleWindow))
 	assert.Equal(t, Garbled, v.Mode)
 	assert.Equal(t, []string{"booting", Garbled}, v.Passed)
 	s.send("\r")
 	assert.Equal(t, []string{"booting", Garbled}, v.Passed, "what was given out stays")
-	assert.Empty(t, s.View().Passed)
+	assert.Empty(t, s.State().Passed)
 }
 
 func TestEscapeSequencesAndOverwriting(t *testing.T) {
@@ -136,7 +136,7 @@ func TestEscapeSequencesAndOverwriting(t *testing.T) {
 func TestAReceiverAsksMoreThanOnceWithTimeBetween(t *testing.T) {
 	s := newStream(config())
 	s.hear("waiting for the file\r\nC")
-	assert.Zero(t, s.View().Request, "a line may begin with C")
+	assert.Zero(t, s.State().Request, "a line may begin with C")
 	v := s.wait(requestAfter)
 	assert.EqualValues(t, 'C', v.Request)
 	assert.Zero(t, v.Receiver, "once may be a letter")
@@ -168,8 +168,8 @@ func TestLettersInATextAskForNothing(t *testing.T) {
 			s.hear(piece)
 			s.wait(100 * time.Millisecond)
 		}
-		assert.Zero(t, s.View().Receiver, "%q", pieces)
-		assert.NotEqual(t, Receiving, s.View().Mode)
+		assert.Zero(t, s.State().Receiver, "%q", pieces)
+		assert.NotEqual(t, Receiving, s.State().Mode)
 	}
 	s := newStream(config()) // typed slowly, and echoed by a device that has no prompt
 	for range 3 {
@@ -186,7 +186,7 @@ func TestSilenceAndGarble(t *testing.T) {
 	assert.Equal(t, Garbled, v.Mode)
 	assert.Greater(t, v.Garble, 0.8)
 	s.hear(strings.Repeat("clean text again ", 10))
-	assert.NotEqual(t, Garbled, s.View().Mode)
+	assert.NotEqual(t, Garbled, s.State().Mode)
 	assert.Zero(t, GarbleScore([]byte("Ørsholm kai — 4 °C\r\n\tok")), "other alphabets are no garble")
 }
 
@@ -217,7 +217,7 @@ func FuzzFeed(f *testing.F) {
 			s.wait(time.Duration(step) * time.Millisecond)
 			rest = rest[n:]
 		}
-		v := s.View()
+		v := s.State()
 		assert.Equal(t, int64(len(data)), v.Bytes)
 		assert.False(t, v.AtPrompt && v.Dialog != "")
 	})
@@ -329,7 +329,7 @@ func BenchmarkPrompt(b *testing.B) {
 		s.Feed(begin, []byte("sill: "))
 		s.Tick(begin.Add(Settle))
 		spent += time.Since(before)
-		if !s.View().AtPrompt {
+		if !s.State().AtPrompt {
 			b.Fatal("no prompt")
 		}
 	}

@@ -7,14 +7,14 @@ import (
 	"maps"
 	"slices"
 
-	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
+	"pilotrix/core/offer"
 )
 
-// OfferOf offers a plain image under a name, as long as the file is the one that was weighed.
-func OfferOf(img *image.Image, name string) carrier.Offer {
-	return carrier.Offer{Name: name, Size: img.Size, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }}
+// OfferOf offers a plain image under a name, as long as the file is the one that was hashed.
+func OfferOf(img *image.Image, name string) offer.File {
+	return offer.File{Name: name, Size: img.Size, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }}
 }
 
 // Folder offers on a dock what a shelf holds, and follows it: a file that comes is offered, one that goes
@@ -34,7 +34,7 @@ type standing struct {
 	withdraw func()
 }
 
-// NewFolder makes one that offers by carriers (in words). Images in archives are unpacked by unpacker when
+// NewFolder makes one that offers by servers (in words). Images in archives are unpacked by unpacker when
 // they are asked for, which ends with ctx.
 func NewFolder(ctx context.Context, dock *Dock, by string, unpacker *image.Unpacker) *Folder {
 	return &Folder{ctx: ctx, dock: dock, by: by, unpacker: unpacker, offered: map[string]standing{}, remarks: map[string]bool{}}
@@ -118,7 +118,7 @@ func (f *Folder) unpacked(img *image.Image) (io.ReadSeekCloser, error) {
 func (f *Folder) tell(remarks map[string]bool) {
 	for _, text := range slices.Sorted(maps.Keys(remarks)) {
 		if !f.remarks[text] {
-			f.dock.opt.Emit(event.Note{Level: event.Warn, Text: text})
+			f.dock.opt.Emit(event.Note{Level: event.Warning, Text: text})
 		}
 	}
 	f.remarks = remarks

@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/carrier/tftp"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
+	"pilotrix/core/transfer/tftp"
 )
 
 // shop is a folder on the disk whose files a dock offers.
@@ -88,12 +88,12 @@ func TestAFolderIsFollowed(t *testing.T) {
 		assert.Zero(t, s.look())
 		s.put("lark.cgo", []byte("first"))
 		_, err := s.get("lark.cgo")
-		require.Error(t, err, "not before it is weighed")
+		require.Error(t, err, "not before it is hashed")
 		assert.Equal(t, 1, s.look())
 		s.has("lark.cgo", "first")
 		s.put("lark.cgo", []byte("the second one"))
 		_, err = s.get("lark.cgo")
-		require.ErrorContains(t, err, "the file cannot be read", "it is not the one that was weighed")
+		require.ErrorContains(t, err, "the file cannot be read", "it is not the one that was hashed")
 		s.put("tern.cgo", []byte("another"))
 		assert.Equal(t, 2, s.look())
 		s.has("lark.cgo", "the second one")

@@ -4,9 +4,10 @@ import (
 	"sync"
 	"time"
 
-	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
+	"pilotrix/core/offer"
+	"pilotrix/core/transfer"
 )
 
 // ladder gathers messages into rungs: those that count (DATA, ACK) become a run that grows, everything
@@ -29,7 +30,7 @@ type runKey struct {
 }
 
 type run struct {
-	event.Message
+	event.Rung
 	changed bool
 }
 
@@ -46,7 +47,7 @@ var counted = map[string]bool{"DATA": true, "ACK": true, "STRAY": true}
 // hostile one, does not fill the logbook.
 const mostRefusals = 20
 
-func (l *ladder) say(m carrier.Message) {
+func (l *ladder) say(m offer.Rung) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	key := runKey{m.Transfer, m.Kind, m.FromPeer}
@@ -66,29 +67,29 @@ func (l *ladder) say(m carrier.Message) {
 	}
 	row := l.rows[m.Transfer]
 	l.rows[m.Transfer]++
-	told := event.Message{
-		Transfer: m.Transfer, Row: row, By: m.By, Peer: m.Peer.String(), FromDevice: m.FromPeer, What: m.Kind, Text: m.Text,
+	told := event.Rung{
+		Transfer: m.Transfer, Row: row, Protocol: m.Protocol, Peer: m.Peer.String(), FromDevice: m.FromPeer, What: m.Kind, Text: m.Text,
 		First: m.Block, Last: m.Block, Count: 1,
 	}
-	if m.Again {
-		told.Again = 1
+	if m.Resent {
+		told.Resent = 1
 	}
 	if counted[m.Kind] {
-		l.runs[key] = &run{Message: told}
+		l.runs[key] = &run{Rung: told}
 	}
 	l.emit(told)
 }
 
 // extend adds a message to its run. It reports whether there is one.
-func (l *ladder) extend(key runKey, m carrier.Message) bool {
+func (l *ladder) extend(key runKey, m offer.Rung) bool {
 	r := l.runs[key]
 	if r == nil {
 		return false
 	}
 	r.Count++
 	r.Last = max(r.Last, m.Block)
-	if m.Again {
-		r.Again++
+	if m.Resent {
+		r.Resent++
 	}
 	r.changed = true
 	return true
@@ -108,7 +109,7 @@ func (l *ladder) flushLocked() {
 	for _, r := range l.runs {
 		if r.changed {
 			r.changed = false
-			l.emit(r.Message)
+			l.emit(r.Rung)
 		}
 	}
 }
@@ -131,6 +132,6 @@ func (l *ladder) end(transfer string) {
 }
 
 // clockSpan is how long a transfer took, by its own count.
-func clockSpan(p carrier.Progress) time.Duration {
+func clockSpan(p transfer.Progress) time.Duration {
 	return time.Duration(float64(p.Bytes) / p.Rate * float64(time.Second))
 }

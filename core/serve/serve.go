@@ -1,4 +1,4 @@
-// Package serve starts the carriers that a device fetches from or leaves files with, and tells what
+// Package serve starts the servers that a device fetches from or leaves files with, and tells what
 // happens on them as events: what is staged, each transfer, and the ladder of messages.
 package serve
 
@@ -9,23 +9,24 @@ import (
 	"strings"
 	"sync"
 
-	"pilotrix/core/carrier"
-	"pilotrix/core/carrier/ftpd"
-	"pilotrix/core/carrier/httpd"
-	"pilotrix/core/carrier/tftp"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/network"
+	"pilotrix/core/offer"
+	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/ftpd"
+	"pilotrix/core/transfer/httpd"
+	"pilotrix/core/transfer/tftp"
 )
 
-// ports are the usual ones of the carriers that can be served by.
+// ports are the usual ones of the servers that can be served by.
 var ports = map[string]uint16{"tftp": tftp.Port, "http": 80, "ftp": 21}
 
-// Port is a carrier's usual port; there is none for what cannot be served by.
+// Port is a protocol's usual port; there is none for what cannot be served by.
 func Port(name string) (uint16, error) {
 	port, known := ports[name]
 	if !known {
-		return 0, fmt.Errorf("no carrier %q to serve by; there are tftp, http and ftp", name)
+		return 0, fmt.Errorf("no protocol %q to serve by; there are tftp, http and ftp", name)
 	}
 	return port, nil
 }
@@ -38,25 +39,25 @@ type Options struct {
 	Limits  tftp.Limits
 }
 
-// Dock is where files are staged and carriers listen. It may be used by several goroutines.
+// Dock is where files are staged and servers listen. It may be used by several goroutines.
 type Dock struct {
 	opt    Options
-	stage  carrier.Stage
+	stage  offer.Stage
 	ctx    context.Context
 	cancel context.CancelFunc
 	group  sync.WaitGroup
 	ladder *ladder
 
 	mu        sync.Mutex
-	listening map[string]*Place // by carrier and address asked for
+	listening map[string]*Place // by protocol and address asked for
 	endings   []chan Ending
 	checking  int             // checks of our own under way
 	own       map[string]bool // transfers that are such a check
 }
 
-// Place is where a carrier listens, and what a device has to be told to use it.
+// Place is where a server listens, and what a device has to be told to use it.
 type Place struct {
-	Carrier        string
+	Protocol       string
 	At             netip.AddrPort
 	User, Password string
 	path           func(name string) string
@@ -72,8 +73,8 @@ func (p Place) Path(name string) string {
 
 // Ending tells how a transfer ended.
 type Ending struct {
-	carrier.Transfer
-	carrier.Progress
+	offer.Transfer
+	transfer.Progress
 	Err error
 }
 
@@ -85,7 +86,7 @@ func NewDock(ctx context.Context, opt Options) *Dock {
 	return d
 }
 
-// Close ends every carrier and waits for it.
+// Close ends every server and waits for it.
 func (d *Dock) Close() {
 	d.cancel()
 	d.group.Wait()
@@ -98,21 +99,21 @@ func (d *Dock) Close() {
 }
 
 // Offer stages a file and tells so; the returned function withdraws it.
-func (d *Dock) Offer(o carrier.Offer, by string) (withdraw func(), err error) {
+func (d *Dock) Offer(o offer.File, by string) (withdraw func(), err error) {
 	undo, err := d.stage.Offer(o)
 	if err != nil {
 		return nil, err
 	}
-	return d.staged(event.Staged{Name: o.Name, By: strings.ToUpper(by), Size: o.Size, SHA256: o.SHA256}, undo), nil
+	return d.staged(event.Staged{Name: o.Name, Protocol: strings.ToUpper(by), Size: o.Size, SHA256: o.SHA256}, undo), nil
 }
 
 // OpenSlot lets one upload in and tells so; the returned function closes it.
-func (d *Dock) OpenSlot(s carrier.Slot, by string) (closeSlot func(), err error) {
+func (d *Dock) OpenSlot(s offer.Slot, by string) (closeSlot func(), err error) {
 	undo, err := d.stage.OpenSlot(s)
 	if err != nil {
 		return nil, err
 	}
-	return d.staged(event.Staged{Name: s.Name, By: strings.ToUpper(by), Slot: true, Size: s.Limit}, undo), nil
+	return d.staged(event.Staged{Name: s.Name, Protocol: strings.ToUpper(by), Slot: true, Size: s.Most}, undo), nil
 }
 
 // staged tells what is staged now, and that it is no more when undo is called.
@@ -169,13 +170,13 @@ func (d *Dock) isOwn(transfer string, peer netip.AddrPort) bool {
 	return false
 }
 
-// server is what every carrier that listens has.
+// server is what every server that listens has.
 type server interface {
 	Addr() netip.AddrPort
 	Serve(ctx context.Context) error
 }
 
-// Listen starts a carrier at an address, or returns where it listens there already.
+// Listen starts a server at an address, or returns where it listens there already.
 func (d *Dock) Listen(name string, at netip.AddrPort) (Place, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -187,13 +188,13 @@ func (d *Dock) Listen(name string, at netip.AddrPort) (Place, error) {
 	if err != nil {
 		return Place{}, err
 	}
-	place.Carrier, place.At = name, s.Addr()
+	place.Protocol, place.At = name, s.Addr()
 	d.listening[key] = &place
 	title := strings.ToUpper(name)
-	d.opt.Emit(event.Carrier{Name: title, State: event.Listening, Address: place.At.String()})
+	d.opt.Emit(event.Server{Name: title, State: event.Listening, Address: place.At.String()})
 	d.group.Go(func() {
 		err := s.Serve(d.ctx)
-		ended := event.Carrier{Name: title, State: event.Ended, Address: place.At.String()}
+		ended := event.Server{Name: title, State: event.Ended, Address: place.At.String()}
 		if err != nil {
 			ended.Note = err.Error()
 		}
@@ -211,13 +212,13 @@ func (d *Dock) start(name string, at netip.AddrPort) (server, Place, error) {
 		s, err := tftp.Listen(at, tftp.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}, Limits: d.opt.Limits, Packets: true})
 		return s, Place{}, err
 	case "http":
-		s, err := httpd.Listen(at, carrier.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		s, err := httpd.Listen(at, offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
 		if err != nil {
 			return nil, Place{}, err
 		}
 		return s, Place{path: s.Path}, nil
 	case "ftp":
-		s, err := ftpd.Listen(at, carrier.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		s, err := ftpd.Listen(at, offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
 		if err != nil {
 			return nil, Place{}, err
 		}
@@ -228,25 +229,25 @@ func (d *Dock) start(name string, at netip.AddrPort) (server, Place, error) {
 	return nil, Place{}, err
 }
 
-// watcher turns what the carriers tell into events.
+// watcher turns what the servers tell into events.
 type watcher struct{ d *Dock }
 
-func (w watcher) Began(t carrier.Transfer) {
+func (w watcher) Began(t offer.Transfer) {
 	if w.d.isOwn(t.ID, t.Peer) {
 		return
 	}
-	w.d.opt.Emit(event.TransferBegin{ID: t.ID, File: t.File, Size: max(t.Size, 0), By: t.By, Peer: t.Peer.String(), Terms: t.Terms, Receive: t.Upload})
+	w.d.opt.Emit(event.TransferBegin{ID: t.ID, File: t.File, Size: max(t.Size, 0), Protocol: t.Protocol, Peer: t.Peer.String(), Terms: t.Terms, Receive: t.Upload})
 }
 
-func (w watcher) Moved(t carrier.Transfer, p carrier.Progress) {
+func (w watcher) Moved(t offer.Transfer, p transfer.Progress) {
 	if w.d.isOwn(t.ID, t.Peer) {
 		return
 	}
 	w.d.ladder.flush()
-	w.d.opt.Emit(event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Again: p.Again, Rate: p.Rate, Left: p.Left})
+	w.d.opt.Emit(event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
 }
 
-func (w watcher) Ended(t carrier.Transfer, p carrier.Progress, err error) {
+func (w watcher) Ended(t offer.Transfer, p transfer.Progress, err error) {
 	if w.d.isOwn(t.ID, t.Peer) {
 		w.d.mu.Lock()
 		defer w.d.mu.Unlock()
@@ -254,8 +255,8 @@ func (w watcher) Ended(t carrier.Transfer, p carrier.Progress, err error) {
 		return
 	}
 	w.d.ladder.end(t.ID)
-	w.d.opt.Emit(event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Again: p.Again, Rate: p.Rate})
-	end := event.TransferEnd{ID: t.ID, Outcome: event.Done, Bytes: p.Bytes, Blocks: p.Blocks, Again: p.Again}
+	w.d.opt.Emit(event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate})
+	end := event.TransferEnd{ID: t.ID, Outcome: event.Done, Bytes: p.Bytes, Blocks: p.Blocks, Resent: p.Resent}
 	if p.Rate > 0 {
 		end.Took = clockSpan(p)
 	}
@@ -273,7 +274,7 @@ func (w watcher) Ended(t carrier.Transfer, p carrier.Progress, err error) {
 	}
 }
 
-func (w watcher) Said(m carrier.Message) {
+func (w watcher) Said(m offer.Rung) {
 	if !w.d.isOwn(m.Transfer, m.Peer) {
 		w.d.ladder.say(m)
 	}

@@ -15,12 +15,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/carrier"
-	"pilotrix/core/carrier/carriertest"
-	"pilotrix/core/carrier/tftp"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/network/memory"
+	"pilotrix/core/offer"
+	"pilotrix/core/offer/offertest"
+	"pilotrix/core/transfer/tftp"
 )
 
 // dock runs a test with a dock that keeps what it told.
@@ -59,7 +59,7 @@ var at = netip.MustParseAddrPort("192.0.2.10:69")
 func TestALadderHasOneRungForARunOfPackets(t *testing.T) {
 	dock(t, func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body) {
 		data := bytes.Repeat([]byte("lark"), 100_000)
-		_, err := d.Offer(carriertest.Offer("lark.cgo", data), "tftp")
+		_, err := d.Offer(offertest.File("lark.cgo", data), "tftp")
 		require.NoError(t, err)
 		_, err = d.Listen("tftp", at)
 		require.NoError(t, err)
@@ -68,8 +68,8 @@ func TestALadderHasOneRungForARunOfPackets(t *testing.T) {
 		_, err = device.Get(t.Context(), at, "lark.cgo", &got)
 		require.NoError(t, err)
 		time.Sleep(time.Second)
-		rungs := map[int]event.Message{}
-		for _, m := range kinds[event.Message](told()) {
+		rungs := map[int]event.Rung{}
+		for _, m := range kinds[event.Rung](told()) {
 			rungs[m.Row] = m
 		}
 		var what []string
@@ -79,7 +79,7 @@ func TestALadderHasOneRungForARunOfPackets(t *testing.T) {
 		assert.Equal(t, []string{"RRQ", "OACK", "ACK", "DATA"}, what)
 		assert.EqualValues(t, 281, rungs[3].Last)
 		assert.Equal(t, 281, rungs[3].Count)
-		assert.Less(t, len(kinds[event.Message](told())), 40, "not an event a packet")
+		assert.Less(t, len(kinds[event.Rung](told())), 40, "not an event a packet")
 		ends := kinds[event.TransferEnd](told())
 		require.Len(t, ends, 1)
 		assert.Equal(t, event.Done, ends[0].Outcome)
@@ -91,7 +91,7 @@ func TestUploadsEndOnTheDock(t *testing.T) {
 	dock(t, func(t *testing.T, d *Dock, device tftp.Client, _ func() []event.Body) {
 		folder := t.TempDir()
 		endings := d.Endings()
-		closeSlot, err := d.OpenSlot(carrier.Slot{Name: "setup.txt", Folder: folder, Limit: 1000}, "tftp")
+		closeSlot, err := d.OpenSlot(offer.Slot{Name: "setup.txt", Folder: folder, Most: 1000}, "tftp")
 		require.NoError(t, err)
 		defer closeSlot()
 		_, err = d.Listen("tftp", at)
@@ -111,13 +111,13 @@ func TestUploadsEndOnTheDock(t *testing.T) {
 
 func TestWhatIsWithdrawnIsNotServed(t *testing.T) {
 	dock(t, func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body) {
-		withdraw, err := d.Offer(carriertest.Offer("x", nil), "tftp")
+		withdraw, err := d.Offer(offertest.File("x", nil), "tftp")
 		require.NoError(t, err)
 		place, err := d.Listen("tftp", at)
 		require.NoError(t, err)
 		again, err := d.Listen("tftp", at)
 		require.NoError(t, err)
-		assert.Equal(t, place.At, again.At, "the same carrier once")
+		assert.Equal(t, place.At, again.At, "the same server once")
 		withdraw()
 		withdraw()
 		_, err = device.Get(t.Context(), at, "x", io.Discard)
@@ -125,7 +125,7 @@ func TestWhatIsWithdrawnIsNotServed(t *testing.T) {
 		states := kinds[event.Staged](told())
 		require.Len(t, states, 2)
 		assert.Equal(t, event.Withdrawn, states[1].State)
-		_, err = d.Listen("carrier pigeon", at)
+		_, err = d.Listen("pigeon", at)
 		assert.ErrorContains(t, err, "there are tftp, http and ftp")
 	})
 }
@@ -137,7 +137,7 @@ func TestOurOwnChecksAreNoTransfers(t *testing.T) {
 		told := make(chan event.Body, 100)
 		ctx, cancel := context.WithCancel(t.Context())
 		d := NewDock(ctx, Options{Network: laptop, Emit: func(b event.Body) { told <- b }})
-		_, err := d.Offer(carriertest.Offer("x", []byte("abc")), "tftp")
+		_, err := d.Offer(offertest.File("x", []byte("abc")), "tftp")
 		require.NoError(t, err)
 		_, err = d.Listen("tftp", at)
 		require.NoError(t, err)
@@ -150,7 +150,7 @@ func TestOurOwnChecksAreNoTransfers(t *testing.T) {
 		d.Close()
 		close(told)
 		for b := range told {
-			assert.NotContains(t, []string{"transfer.begin", "transfer.end", "carrier.message"}, b.Kind())
+			assert.NotContains(t, []string{"transfer.begin", "transfer.end", "rung"}, event.KindOf(b))
 		}
 	})
 }

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
@@ -15,6 +14,7 @@ import (
 	"pilotrix/core/reckon"
 	"pilotrix/core/runbook"
 	"pilotrix/core/sense"
+	"pilotrix/core/transfer"
 )
 
 // console is the session as the runbook engine sees it.
@@ -23,16 +23,16 @@ type console struct{ s *Session }
 func (c console) Clock() clock.Clock   { return c.s.opt.Clock }
 func (c console) Emit(body event.Body) { c.s.hub.Emit(body) }
 
-func (c console) View() (v sense.View) {
-	c.s.do(func() { v = c.s.sense.View() })
+func (c console) Device() (v sense.State) {
+	c.s.do(func() { v = c.s.sense.State() })
 	return v
 }
 
-func (c console) Await(ctx context.Context, ready func(sense.View) bool) (sense.View, error) {
+func (c console) Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error) {
 	s := c.s
 	w := &watcher{ready: ready, got: make(chan watched, 1)}
 	alive := s.do(func() {
-		v := s.sense.View()
+		v := s.sense.State()
 		switch {
 		case s.line == nil:
 			w.got <- watched{view: v, err: fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)}
@@ -43,14 +43,14 @@ func (c console) Await(ctx context.Context, ready func(sense.View) bool) (sense.
 		}
 	})
 	if !alive {
-		return sense.View{}, fmt.Errorf("%w: the session ended", runbook.ErrLineLost)
+		return sense.State{}, fmt.Errorf("%w: the session ended", runbook.ErrLineLost)
 	}
 	select {
 	case got := <-w.got:
 		return got.view, got.err
 	case <-ctx.Done():
-		var v sense.View
-		s.do(func() { delete(s.watchers, w); v = s.sense.View() })
+		var v sense.State
+		s.do(func() { delete(s.watchers, w); v = s.sense.State() })
 		return v, ctx.Err()
 	}
 }
@@ -71,7 +71,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 		case s.line == nil:
 			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)
 		default:
-			out := event.Out{By: event.Runbook, Bytes: event.Text(text)}
+			out := event.Out{Who: event.Runbook, Bytes: event.Text(text)}
 			if how.Secret {
 				out.Bytes, out.Secret = nil, len(text)
 			}
@@ -84,7 +84,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 			} else {
 				s.sense.Typed(s.opt.Clock.Now(), item.data)
 			}
-			s.told = s.sense.View()
+			s.told = s.sense.State()
 			s.out.put(item)
 			s.schedule()
 		}
@@ -247,7 +247,7 @@ func (e *ear) Press(ctx context.Context, key string) error {
 	return e.Type(ctx, key, false)
 }
 
-func (c console) Carry(ctx context.Context, carry func(context.Context, carrier.Port) error) error {
+func (c console) Carry(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error {
 	s := c.s
 	p := &port{tap: newTap(), clock: s.opt.Clock}
 	var refused error
@@ -262,7 +262,7 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, carrier.
 		default:
 			p.line, s.port = s.line, p
 			p.room = func() { s.do(func() {}) }
-			if request := s.sense.View().Request; request != 0 {
+			if request := s.sense.State().Request; request != 0 {
 				p.put([]byte{request})
 			}
 		}
@@ -358,7 +358,7 @@ func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelF
 	}
 }
 
-func (c console) AwaitHelm(ctx context.Context) (runbook.Choice, error) {
+func (c console) AwaitHelm(ctx context.Context) (runbook.Resumption, error) {
 	select {
 	case choice := <-c.s.choice:
 		return choice, nil

@@ -28,7 +28,7 @@ const (
 // was meant. A line that does not say so is emptied and typed again, key by key.
 func (c console) Command(ctx context.Context, text string, how runbook.Typing) error {
 	d := c.s.opt.Dialect
-	if v := c.View(); v.Pushed && v.AtPrompt && (v.Partial == "" || d.Empties() != "") {
+	if v := c.Device(); v.Pushed && v.AtPrompt && (v.Partial == "" || d.Clears() != "") {
 		if err := c.promptAgain(ctx); err != nil {
 			return err
 		}
@@ -36,9 +36,9 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 	if how.Secret || text == "" || !d.Echoes() {
 		return c.send(ctx, text+d.Enter(), how, commandOf(text, how))
 	}
-	base := c.View().Partial
+	base := c.Device().Partial
 	for try := 1; ; try++ {
-		typedAt := c.View().Bytes
+		typedAt := c.Device().Bytes
 		if err := c.keys(ctx, text, try > 1); err != nil {
 			return err
 		}
@@ -52,10 +52,10 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 			return err
 		}
 		shown, _ := v.Typed()
-		if try == echoTries || d.Empties() == "" {
-			return fmt.Errorf("“%s” was typed and not sent: the device shows %q%s", text, sense.Sample([]byte(shown), 80), emptyWords(d.Empties()))
+		if try == echoTries || d.Clears() == "" {
+			return fmt.Errorf("“%s” was typed and not sent: the device shows %q%s", text, sense.Sample([]byte(shown), 80), emptyWords(d.Clears()))
 		}
-		c.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("“%s” came back as %q: the line is emptied and it is typed again", text, sense.Sample([]byte(shown), 60))})
+		c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” came back as %q: the line is emptied and it is typed again", text, sense.Sample([]byte(shown), 60))})
 		if err := c.empty(ctx, base, v.Partial); err != nil {
 			return err
 		}
@@ -85,7 +85,7 @@ func (c console) promptAgain(ctx context.Context) error {
 			}
 		})
 		limited, cancel := c.Clock().WithTimeout(ctx, max(emptyLimit, time.Duration(float64(leastOfWall)*c.Clock().Scale())))
-		v, err := c.Await(limited, func(v sense.View) bool { return v.AtPrompt })
+		v, err := c.Await(limited, func(v sense.State) bool { return v.AtPrompt })
 		cancel()
 		switch {
 		case err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
@@ -106,12 +106,12 @@ func (c console) keys(ctx context.Context, text string, each bool) error {
 		return c.send(ctx, text, how, "")
 	}
 	for _, key := range text {
-		had := c.View().Bytes
+		had := c.Device().Bytes
 		if err := c.send(ctx, string(key), how, ""); err != nil {
 			return err
 		}
 		limited, cancel := c.Clock().WithTimeout(ctx, keyPatience)
-		_, err := c.Await(limited, func(v sense.View) bool { return v.Bytes > had })
+		_, err := c.Await(limited, func(v sense.State) bool { return v.Bytes > had })
 		cancel()
 		if err != nil && (ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded)) {
 			return err
@@ -124,13 +124,13 @@ var errEcho = errors.New("the line does not show what was typed")
 
 // echoed is the line after something was typed; taken says that the device has ended the line by itself.
 type echoed struct {
-	sense.View
+	sense.State
 	taken bool
 }
 
 // awaitEcho waits until the line shows what was typed, for as long as something comes.
 func (c console) awaitEcho(ctx context.Context, text, base string, typedAt int64) (echoed, error) {
-	v := c.View()
+	v := c.Device()
 	for {
 		had := v.Bytes
 		patience := max(echoPatience, time.Duration(float64(leastOfWall)*c.Clock().Scale()))
@@ -141,11 +141,11 @@ func (c console) awaitEcho(ctx context.Context, text, base string, typedAt int64
 			patience = max(wrongQuiet, time.Duration(float64(leastOfWall/2)*c.Clock().Scale()))
 		}
 		limited, cancel := c.Clock().WithTimeout(ctx, patience)
-		now, err := c.Await(limited, func(v sense.View) bool { return v.Free && v.Shows(text, base) || v.Bytes > had })
+		now, err := c.Await(limited, func(v sense.State) bool { return v.Free && v.Shows(text, base) || v.Bytes > had })
 		cancel()
 		switch {
 		case err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
-			now = c.View()
+			now = c.Device()
 			if strings.TrimSpace(base) != "" && now.ShowsBefore(text, base) {
 				return echoed{now, true}, nil // the question took its key at once
 			}
@@ -162,13 +162,13 @@ func (c console) awaitEcho(ctx context.Context, text, base string, typedAt int64
 // empty empties the input line, and sees that it is. Noise on the line leaves marks on it that the device does
 // not know of: where its key has taken away what else stood there, Enter brings a clean prompt.
 func (c console) empty(ctx context.Context, base, before string) error {
-	had := c.View().Bytes
-	if err := c.send(ctx, c.s.opt.Dialect.Empties(), runbook.Typing{}, ""); err != nil {
+	had := c.Device().Bytes
+	if err := c.send(ctx, c.s.opt.Dialect.Clears(), runbook.Typing{}, ""); err != nil {
 		return err
 	}
 	limited, cancel := c.Clock().WithTimeout(ctx, emptyLimit)
 	defer cancel()
-	_, err := c.Await(limited, func(v sense.View) bool {
+	_, err := c.Await(limited, func(v sense.State) bool {
 		if v.Bytes == had {
 			return false // what is there may only not have shown itself yet
 		}
@@ -178,7 +178,7 @@ func (c console) empty(ctx context.Context, base, before string) error {
 	if err == nil || ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
-	v := c.View()
+	v := c.Device()
 	typed, known := v.Typed()
 	if known && strings.TrimSpace(typed) == "" || base != "" && v.Shows("", base) {
 		return nil // it was empty, and there was nothing to take away

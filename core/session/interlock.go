@@ -49,7 +49,7 @@ func (k *interlock) newLine() { k.typed, k.unsure = k.typed[:0], time.Time{} }
 const unseen = "was put there by the device, which has not shown it yet; see it first"
 
 // stops says why an Enter has to be stopped now, and the command.
-func (k *interlock) stops(v sense.View) (command, says string) {
+func (k *interlock) stops(v sense.State) (command, says string) {
 	if k.off {
 		return "", ""
 	}
@@ -80,14 +80,14 @@ func (s *Session) pressLines(keys []byte) {
 	s.forgetHeld()
 	for len(keys) > 0 {
 		end := bytes.IndexAny(keys, "\r\n")
-		if end < 0 || s.sense.View().Secret || s.interlock.off {
+		if end < 0 || s.sense.State().Secret || s.interlock.off {
 			s.follow(keys)
 			s.pressNow(keys)
 			return
 		}
 		s.follow(keys[:end])
 		s.pressNow(keys[:end])
-		if command, says := s.interlock.stops(s.sense.View()); says != "" {
+		if command, says := s.interlock.stops(s.sense.State()); says != "" {
 			s.interlock.held, s.interlock.command = bytes.Clone(keys[end:]), command
 			s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says})
 			return
@@ -99,7 +99,7 @@ func (s *Session) pressLines(keys []byte) {
 
 // follow counts the hand's keys.
 func (s *Session) follow(keys []byte) {
-	if s.sense.View().Secret {
+	if s.sense.State().Secret {
 		return
 	}
 	for _, b := range keys {
@@ -113,19 +113,13 @@ func (s *Session) follow(keys []byte) {
 
 // enter sends an Enter; the line before it goes to the device.
 func (s *Session) enter(key []byte) {
-	command, _ := s.sense.View().Typed()
+	command, _ := s.sense.State().Typed()
 	if s.interlock.unsure.IsZero() && len(s.interlock.typed) > 0 {
 		command = string(s.interlock.typed)
 	}
 	s.sentCommand(command)
 	s.interlock.newLine()
 	s.pressNow(key)
-}
-
-// sentCommand takes note of a command that goes to the device, whoever typed it.
-func (s *Session) sentCommand(command string) {
-	s.interlock.commands.Typed(command)
-	s.interlock.restarts = s.interlock.restarts || s.interlock.commands.Restarts(command)
 }
 
 // forgetHeld drops an Enter that was stopped: the line is being changed.
@@ -138,7 +132,7 @@ func (s *Session) forgetHeld() {
 	k.held = nil
 	s.hub.Emit(event.Interlock{State: event.InterlockForgotten, Command: k.command})
 	if behind > 0 {
-		s.hub.Emit(event.Note{Level: event.Warn, Text: fmt.Sprintf("%d characters that were pasted behind “%s” were not sent", behind, k.command)})
+		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%d characters that were pasted behind “%s” were not sent", behind, k.command)})
 	}
 }
 
@@ -185,7 +179,7 @@ func (s *Session) noticeRestart() {
 	for _, mode := range s.opt.Dialect.Modes {
 		if mode.Mode == s.told.Mode && mode.Prompt == "" {
 			s.interlock.restarts = false
-			s.interlock.commands.Restarted()
+			s.tellPending(event.PendingLost, s.interlock.commands.Restarted())
 		}
 	}
 }

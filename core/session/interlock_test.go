@@ -19,7 +19,7 @@ import (
 const dangerous = `
 dialect: dangerous
 modes: [{mode: ready, prompt: '^> $'}, {mode: booting, text: '^booting'}]
-saves: [{after: '^favour\b', by: '^stow\b', says: the choice}]
+pending: [{pending: choice, after: '^favour\b', until: '^stow\b', says: the choice}, {pending: trial, after: '^try\b', until: '^confirm\b', within: 5m, says: the old release comes back}]
 restarts: ['^recommence\b']
 dangers: [{pattern: '^wipe bank\b', says: empties a bank}]
 secrets: ['^word: $']
@@ -249,4 +249,25 @@ func TestASecretIsOneWhateverTheDeviceWritesMeanwhile(t *testing.T) {
 			assert.Equal(t, event.Text("l"), collect[event.Out](t, feed)[0].Bytes, "a command is no secret")
 		})
 	}
+}
+
+// TestATrialHasADeadlineOfTheSession is told when it begins, is still there for whoever asks, and runs out by
+// itself while nobody does anything.
+func TestATrialHasADeadlineOfTheSession(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		began := time.Now()
+		typeKeys(s, "try 8.1\r")
+		open := console{s}.Pending()
+		require.Len(t, open, 1)
+		assert.WithinDuration(t, began.Add(5*time.Minute), open[0].Until, time.Second)
+		time.Sleep(6 * time.Minute)
+		assert.Empty(t, console{s}.Pending())
+		typeKeys(s, "favour B\r")
+		typeKeys(s, "stow\r")
+		var told []string
+		for _, p := range collect[event.Pending](t, feed) {
+			told = append(told, p.Name+" "+p.State)
+		}
+		assert.Equal(t, []string{"trial pending", "trial ran out", "choice pending", "choice dealt with"}, told)
+	})
 }

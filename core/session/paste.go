@@ -23,7 +23,7 @@ type PasteOptions struct {
 	Prompt    *regexp.Regexp // awaited after each line; the dialect's prompts unless said
 	Blind     bool           // await nothing
 	Dangers   bool           // type lines that the dialect calls a danger, too
-	Limit     time.Duration  // for each echo or prompt, 10 s unless said
+	Timeout   time.Duration  // for each echo or prompt, 10 s unless said
 	Fail      *regexp.Regexp // an answer that ends it, besides those of the dialect
 	GoOn      bool           // type on after a line that the device did not take
 	Progress  func(line, of int)
@@ -70,11 +70,11 @@ func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (res
 	held, release := console{s}.WithHelm(ctx)
 	defer release()
 	p := &pasting{console: console{s}, opt: opt, of: len(lines)}
-	if p.opt.Limit == 0 {
-		p.opt.Limit = pasteLimit
+	if p.opt.Timeout == 0 {
+		p.opt.Timeout = pasteLimit
 	}
 	begun := s.opt.Clock.Now()
-	s.hub.Emit(event.TransferBegin{File: or(opt.Name, "pasted text"), Size: int64(len(text)), By: "paste"})
+	s.hub.Emit(event.TransferBegin{File: or(opt.Name, "pasted text"), Size: int64(len(text)), Protocol: "paste"})
 	for i, line := range lines {
 		if err = p.line(held, i+1, line); err != nil {
 			break
@@ -133,7 +133,7 @@ type pasting struct {
 
 func (p *pasting) line(ctx context.Context, number int, line string) error {
 	shown := line
-	if p.View().Secret {
+	if p.Device().Secret {
 		shown = "[secret]"
 	}
 	fail := func(format string, args ...any) error {
@@ -154,7 +154,7 @@ func (p *pasting) line(ctx context.Context, number int, line string) error {
 	v, err := p.answered(ctx, number)
 	switch {
 	case err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
-		return fail("the prompt did not come within %s; the device shows %q", p.opt.Limit, sense.Sample([]byte(p.View().Partial), 60))
+		return fail("the prompt did not come within %s; the device shows %q", p.opt.Timeout, sense.Sample([]byte(p.Device().Partial), 60))
 	case err != nil:
 		return err
 	}
@@ -164,7 +164,7 @@ func (p *pasting) line(ctx context.Context, number int, line string) error {
 			return refused
 		}
 		p.refused = append(p.refused, refused.Error())
-		p.Emit(event.Note{Level: event.Warn, Text: refused.Error()})
+		p.Emit(event.Note{Level: event.Warning, Text: refused.Error()})
 	}
 	return p.Clock().Wait(ctx, p.opt.Line)
 }
@@ -181,7 +181,7 @@ func (p *pasting) refusal(answer string) string {
 
 // enter types a line and ends it.
 func (p *pasting) enter(ctx context.Context, line string) error {
-	how := runbook.Typing{Fresh: true, Leads: p.s.opt.Dialect.Leads(line), Secret: p.View().Secret}
+	how := runbook.Typing{Fresh: true, Leads: p.s.opt.Dialect.Leads(line), Secret: p.Device().Secret}
 	switch {
 	case how.Secret:
 		return p.send(ctx, line+p.s.opt.Dialect.Enter(), how, "")
@@ -202,13 +202,13 @@ func (p *pasting) enter(ctx context.Context, line string) error {
 }
 
 // answered waits until the device is done with a line: at its prompt, or quiet where none is known.
-func (p *pasting) answered(ctx context.Context, number int) (sense.View, error) {
-	limited, cancel := p.Clock().WithTimeout(ctx, p.opt.Limit)
+func (p *pasting) answered(ctx context.Context, number int) (sense.State, error) {
+	limited, cancel := p.Clock().WithTimeout(ctx, p.opt.Timeout)
 	defer cancel()
 	switch {
 	case p.opt.Prompt != nil:
 		for {
-			v, err := p.Await(limited, func(v sense.View) bool { return v.Answered && v.Free && p.opt.Prompt.MatchString(v.Asked) })
+			v, err := p.Await(limited, func(v sense.State) bool { return v.Answered && v.Free && p.opt.Prompt.MatchString(v.Asked) })
 			if err != nil {
 				return v, err
 			}
@@ -217,14 +217,14 @@ func (p *pasting) answered(ctx context.Context, number int) (sense.View, error) 
 			}
 		}
 	case p.s.opt.Dialect != nil:
-		return p.Await(limited, func(v sense.View) bool { return v.AtPrompt || v.Dialog != "" })
+		return p.Await(limited, func(v sense.State) bool { return v.AtPrompt || v.Dialog != "" })
 	}
 	quiet := pasteQuiet
 	if number == p.of {
 		quiet = pasteLast
 	}
 	for {
-		v := p.View()
+		v := p.Device()
 		if now, err := p.quiet(limited, v.Bytes, quiet); err != nil || now.Bytes == v.Bytes {
 			return now, err
 		}
@@ -232,12 +232,12 @@ func (p *pasting) answered(ctx context.Context, number int) (sense.View, error) 
 }
 
 // quiet waits for more than so many bytes, and no longer than that.
-func (p *pasting) quiet(ctx context.Context, had int64, wait time.Duration) (sense.View, error) {
+func (p *pasting) quiet(ctx context.Context, had int64, wait time.Duration) (sense.State, error) {
 	limited, cancel := p.Clock().WithTimeout(ctx, wait)
 	defer cancel()
-	_, err := p.Await(limited, func(v sense.View) bool { return v.Bytes > had })
+	_, err := p.Await(limited, func(v sense.State) bool { return v.Bytes > had })
 	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
 		err = nil
 	}
-	return p.View(), err
+	return p.Device(), err
 }

@@ -23,7 +23,7 @@ dialect: pasted
 modes: [{mode: ready, prompt: '^[\w-]+ > $'}]
 noise: ['^\*log: ']
 dangers: [{pattern: '^wipe\b', says: empties a bank}]
-line: {empty: "\x15"}
+line: {clear: "\x15"}
 refused: ['what is \w+\?']
 `
 

@@ -6,9 +6,9 @@ import (
 	"sync"
 	"time"
 
-	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/line"
+	"pilotrix/core/transfer"
 )
 
 // tap is a queue of bytes between the loop and one reader.
@@ -82,7 +82,7 @@ func (t *tap) read(ctx context.Context, c clock.Clock, wait time.Duration) ([]by
 	}
 }
 
-// port is the line while a carrier owns it.
+// port is the line while a transfer owns it.
 type port struct {
 	*tap
 	clock  clock.Clock
@@ -91,7 +91,7 @@ type port struct {
 	room   func() // told when much was read at once: the line may have waited for it
 }
 
-// Read implements carrier.Port.
+// Read implements transfer.Duplex.
 func (p *port) Read(ctx context.Context, out []byte, wait time.Duration) (int, error) {
 	if len(p.unread) == 0 {
 		if p.size() > mostUnread/2 {
@@ -102,7 +102,7 @@ func (p *port) Read(ctx context.Context, out []byte, wait time.Duration) (int, e
 			return 0, err
 		}
 		if len(data) == 0 {
-			return 0, carrier.ErrSilent
+			return 0, transfer.ErrSilent
 		}
 		p.unread = data
 	}
@@ -111,10 +111,10 @@ func (p *port) Read(ctx context.Context, out []byte, wait time.Duration) (int, e
 	return n, nil
 }
 
-// Unread implements carrier.Unreader.
+// Unread implements transfer.Unreader.
 func (p *port) Unread(data []byte) { p.unread = append(bytes.Clone(data), p.unread...) }
 
-// Write implements carrier.Port.
+// Write implements transfer.Duplex.
 func (p *port) Write(ctx context.Context, data []byte) error { return p.line.Write(ctx, data) }
 
 // rest is what arrived and was not read.

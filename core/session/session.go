@@ -16,7 +16,6 @@ import (
 	"strings"
 	"time"
 
-	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
@@ -26,6 +25,7 @@ import (
 	"pilotrix/core/runbook"
 	"pilotrix/core/screen"
 	"pilotrix/core/sense"
+	"pilotrix/core/transfer"
 )
 
 // Options is what a session needs.
@@ -59,12 +59,12 @@ type Session struct {
 	running    bool
 	helmCuts   map[int]context.CancelCauseFunc
 	nextCut    int
-	choice     chan runbook.Choice
+	choice     chan runbook.Resumption
 	watchers   map[*watcher]struct{}
 	lineWaits  []chan struct{}
 	taps       map[*tap]struct{}
 	port       *port
-	held       []byte // the hand's keys while a carrier is being cancelled
+	held       []byte // the hand's keys while a transfer is being cancelled
 	interlock  *interlock
 	cols, rows int // of the device's own terminal, 0 when it is the window's
 	charset    screen.Charset
@@ -74,7 +74,7 @@ type Session struct {
 	nextAsk    int
 	woken      int64 // bytes that had come when Enter was pressed for a prompt that was pushed away
 	fresh      bool  // the line that is typed is a command, as far as is known
-	told       sense.View
+	told       sense.State
 	baud       int
 	timer      *time.Timer
 	out        *outbox
@@ -82,12 +82,12 @@ type Session struct {
 }
 
 type watcher struct {
-	ready func(sense.View) bool
+	ready func(sense.State) bool
 	got   chan watched
 }
 
 type watched struct {
-	view sense.View
+	view sense.State
 	err  error
 }
 
@@ -100,13 +100,13 @@ type pendingAsk struct {
 func Open(ctx context.Context, opt Options) (*Session, error) {
 	if opt.Target.Kind == line.Serial || opt.Target.Kind == line.Bench {
 		if d := opt.Dialect; d != nil {
-			opt.Target = opt.Target.Or(line.Target{Speed: d.Line.Speed, Framing: d.Line.Framing, Flow: d.Line.Flow})
+			opt.Target = opt.Target.Or(line.Target{Speed: d.Line.Speed, Framing: string(d.Line.Framing), Flow: d.Line.Flow})
 		}
 		opt.Target = opt.Target.WithDefaults(0)
 	}
 	size := opt.Target.Size
 	if size == "" && opt.Dialect != nil {
-		size = opt.Dialect.Line.Size
+		size = string(opt.Dialect.Line.Size)
 	}
 	fixedCols, fixedRows, err := line.ParseSize(size)
 	if err != nil {
@@ -119,7 +119,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	own, end := context.WithCancel(context.Background())
 	s := &Session{
 		opt: opt, hub: event.NewHub(opt.Clock), calls: make(chan func()), done: make(chan struct{}), end: end,
-		line: wire, helm: event.Hand, helmCuts: map[int]context.CancelCauseFunc{}, choice: make(chan runbook.Choice, 1),
+		line: wire, helm: event.Hand, helmCuts: map[int]context.CancelCauseFunc{}, choice: make(chan runbook.Resumption, 1),
 		watchers: map[*watcher]struct{}{}, taps: map[*tap]struct{}{}, asks: map[string]pendingAsk{},
 		timer: time.NewTimer(time.Hour), out: newOutbox(), reopened: make(chan line.Line),
 	}
@@ -159,10 +159,10 @@ const mostAnswers = 8
 // answerDevice types what a terminal answers to a question of the device, such as where the cursor is. It is
 // called in the loop. Noise on the line asks for nothing.
 func (s *Session) answerDevice(answer string) {
-	if s.line == nil || s.sense.View().Mode == sense.Garbled || s.out.waiting() >= mostAnswers {
+	if s.line == nil || s.sense.State().Mode == sense.Garbled || s.out.waiting() >= mostAnswers {
 		return
 	}
-	s.hub.Emit(event.Out{By: event.Answerer, Bytes: event.Text(answer)})
+	s.hub.Emit(event.Out{Who: event.Answerer, Bytes: event.Text(answer)})
 	s.out.put(outgoing{data: []byte(answer)})
 }
 
@@ -231,7 +231,7 @@ func (s *Session) tellReach() reach.Tell {
 		Back: func(a reach.Absence) {
 			s.hub.Emit(event.Reach{Target: a.Target.String(), State: event.Back, Begin: a.Begin, Length: a.Length(a.End)})
 		},
-		Note: func(text string) { s.hub.Emit(event.Note{Level: event.Warn, Text: text}) },
+		Note: func(text string) { s.hub.Emit(event.Note{Level: event.Warning, Text: text}) },
 	}
 }
 
@@ -289,6 +289,7 @@ func (s *Session) loop(ctx context.Context) {
 			s.back(wire)
 		case <-s.timer.C:
 			s.sense.Tick(s.opt.Clock.Now())
+			s.ranOut()
 			s.tell()
 			s.schedule()
 		}
@@ -301,7 +302,7 @@ var always = func() chan struct{} { c := make(chan struct{}); close(c); return c
 // for a flood.
 const mostAtOnce = 8 << 10
 
-// mostUnread is how much a carrier may leave unread before the line waits for it.
+// mostUnread is how much a transfer may leave unread before the line waits for it.
 const mostUnread = 1 << 20
 
 func (s *Session) backlog() bool {
@@ -325,7 +326,7 @@ func (s *Session) shut() {
 	s.failWaiters()
 }
 
-// arrived takes bytes in: to the carrier that owns the line, or to everything else.
+// arrived takes bytes in: to the transfer that owns the line, or to everything else.
 func (s *Session) arrived(chunk line.Chunk) {
 	if s.port != nil {
 		s.port.put(chunk.Bytes)
@@ -356,7 +357,7 @@ const fewBytes = 512
 
 // tell emits what the sensing found new, and wakes who waited for it.
 func (s *Session) tell() {
-	v := s.sense.View()
+	v := s.sense.State()
 	if v.Count != s.told.Count && (v.Mode != s.told.Mode || v.Proof != s.told.Proof) {
 		s.hub.Emit(event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof), 80), Score: v.Garble})
 		if s.opt.Dialect.Starts(v.Mode) && s.sense.Model().Leave() {
@@ -379,20 +380,20 @@ func (s *Session) tell() {
 }
 
 // answerPager makes a long output go on while the runbook has the helm.
-func (s *Session) answerPager(v sense.View) {
+func (s *Session) answerPager(v sense.State) {
 	if !v.Pager || s.helm != event.Runbook || s.port != nil || s.line == nil {
 		return
 	}
 	key := s.opt.Dialect.PagerKey()
-	s.hub.Emit(event.Out{By: event.Runbook, Bytes: event.Text(key)})
+	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
 	s.sense.Typed(s.opt.Clock.Now(), []byte(key))
-	s.told = s.sense.View()
+	s.told = s.sense.State()
 	s.out.put(outgoing{data: []byte(key)})
 }
 
 // askPrompt presses Enter once where lines that the dialect does not know have pushed the prompt away while
 // the runbook waits for it. The line is empty, and it was a prompt that it came behind.
-func (s *Session) askPrompt(v sense.View) {
+func (s *Session) askPrompt(v sense.State) {
 	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm != event.Runbook || s.port != nil || s.line == nil || v.Partial != "" || !v.Free {
 		return
 	}
@@ -404,12 +405,12 @@ func (s *Session) askPrompt(v sense.View) {
 // noise left there is emptied first.
 func (s *Session) wake() {
 	key := s.opt.Dialect.Enter()
-	if v := s.sense.View(); v.Partial != "" {
-		key = s.opt.Dialect.Empties() + key
+	if v := s.sense.State(); v.Partial != "" {
+		key = s.opt.Dialect.Clears() + key
 	}
-	s.hub.Emit(event.Out{By: event.Runbook, Bytes: event.Text(key)})
+	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
 	s.sense.Entered(s.opt.Clock.Now(), false, false)
-	s.told = s.sense.View()
+	s.told = s.sense.State()
 	s.out.put(outgoing{data: []byte(key)})
 	s.schedule()
 }
@@ -420,12 +421,15 @@ func (s *Session) forget() {
 	if s.told.Mode != "" && s.told.Mode != sense.Unknown {
 		s.hub.Emit(event.Mode{Name: sense.Unknown})
 	}
-	s.told = s.sense.View()
+	s.told = s.sense.State()
 	s.schedule()
 }
 
 func (s *Session) schedule() {
 	next := s.sense.Next()
+	if deadline := s.nextDeadline(); next.IsZero() || !deadline.IsZero() && deadline.Before(next) {
+		next = deadline
+	}
 	if next.IsZero() {
 		s.timer.Stop()
 		return
@@ -491,7 +495,7 @@ func (s *Session) reopen(ctx context.Context) {
 		if err != nil {
 			if text := err.Error(); s.was.Path != "" && text != told {
 				told = text
-				s.hub.Emit(event.Note{Level: event.Warn, Text: text})
+				s.hub.Emit(event.Note{Level: event.Warning, Text: text})
 			}
 			continue
 		}
@@ -525,7 +529,7 @@ func (s *Session) back(wire line.Line) {
 	s.schedule()
 }
 
-// Press types the operator's keys. It takes the helm when the runbook has it; while a carrier is
+// Press types the operator's keys. It takes the helm when the runbook has it; while a transfer is
 // still being stopped the keys wait for it.
 func (s *Session) Press(keys []byte) {
 	s.do(func() {
@@ -543,24 +547,24 @@ func (s *Session) pressNow(keys []byte) {
 		return
 	}
 	if s.line == nil {
-		s.hub.Emit(event.Note{Level: event.Warn, Text: "there is no line: what you type goes nowhere"})
+		s.hub.Emit(event.Note{Level: event.Warning, Text: "there is no line: what you type goes nowhere"})
 		return
 	}
-	if s.sense.View().Secret {
-		s.hub.Emit(event.Out{By: event.Hand, Secret: len(keys)})
+	if s.sense.State().Secret {
+		s.hub.Emit(event.Out{Who: event.Hand, Secret: len(keys)})
 	} else {
-		s.hub.Emit(event.Out{By: event.Hand, Bytes: event.Text(bytes.Clone(keys))})
+		s.hub.Emit(event.Out{Who: event.Hand, Bytes: event.Text(bytes.Clone(keys))})
 	}
 	now := s.opt.Clock.Now()
 	if bytes.ContainsAny(keys, "\r\n\x03") {
-		typed, _ := s.sense.View().Typed()
+		typed, _ := s.sense.State().Typed()
 		s.sense.Entered(now, s.fresh, s.fresh && (strings.TrimSpace(typed) == "" || s.opt.Dialect.Leads(typed)))
 		s.fresh = false
 	} else {
 		s.noteFresh()
 		s.sense.Typed(now, keys)
 	}
-	s.told = s.sense.View()
+	s.told = s.sense.State()
 	s.out.put(outgoing{data: keys})
 	s.schedule()
 }
@@ -568,7 +572,7 @@ func (s *Session) pressNow(keys []byte) {
 // noteFresh remembers whether the line that is typed began at a prompt, and not at a question in the middle
 // of a command.
 func (s *Session) noteFresh() {
-	v := s.sense.View()
+	v := s.sense.State()
 	s.fresh = s.fresh || v.Dialog == "" && !v.Secret && !v.Pager
 }
 
@@ -588,7 +592,7 @@ func (s *Session) takeHelm(why string) {
 }
 
 // GiveHelm gives the helm back to a runbook that waits for it.
-func (s *Session) GiveHelm(choice runbook.Choice) {
+func (s *Session) GiveHelm(choice runbook.Resumption) {
 	s.do(func() {
 		if !s.running || s.helm == event.Runbook {
 			return
@@ -617,7 +621,7 @@ func (s *Session) Answer(id, answer, by string) (taken bool) {
 			return
 		}
 		delete(s.asks, id)
-		s.hub.Emit(event.Answer{ID: id, Answer: answer, By: by})
+		s.hub.Emit(event.Answer{ID: id, Answer: answer, Who: by})
 		pending.answer <- answer
 		taken = true
 	})
@@ -631,7 +635,7 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result,
 		busy = s.running
 		if !busy {
 			s.running = true
-			s.choice = make(chan runbook.Choice, 1)
+			s.choice = make(chan runbook.Resumption, 1)
 			s.giveToRunbook("runbook " + p.Book.Runbook)
 		}
 	})
@@ -642,7 +646,7 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result,
 }
 
 // Await returns the first view for which ready holds.
-func (s *Session) Await(ctx context.Context, ready func(sense.View) bool) (sense.View, error) {
+func (s *Session) Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error) {
 	return console{s}.Await(ctx, ready)
 }
 
@@ -689,8 +693,8 @@ func (s *Session) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error
 	return console{s}.Hunt(ctx, hunt)
 }
 
-// Transfer hands the line to a carrier outside of a runbook.
-func (s *Session) Transfer(ctx context.Context, carry func(context.Context, carrier.Port) error) error {
+// Transfer hands the line to a transfer outside of a runbook.
+func (s *Session) Transfer(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error {
 	s.do(func() { s.running = true; s.giveToRunbook("a transfer") })
 	defer s.do(func() { s.running = false; s.takeHelm("the transfer ended") })
 	held, release := console{s}.WithHelm(ctx)
@@ -748,7 +752,7 @@ func (s *Session) write(ctx context.Context) {
 		if item.done != nil {
 			item.done <- err
 		} else if err != nil && ctx.Err() == nil {
-			s.hub.Emit(event.Note{Level: event.Warn, Text: "not sent: " + err.Error()})
+			s.hub.Emit(event.Note{Level: event.Warning, Text: "not sent: " + err.Error()})
 		}
 	}
 }

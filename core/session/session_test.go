@@ -13,14 +13,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/carrier"
-	"pilotrix/core/carrier/xmodem"
 	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
 	"pilotrix/core/sense"
+	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/xmodem"
 )
 
 // fakeLine is a line whose far end is the test.
@@ -68,7 +68,7 @@ actions: [{action: work, command: work, to: busy}]
 
 const bookText = `
 runbook: wait
-legs: [{leg: one, steps: [{step: Wait for work, wait: {mode: [busy]}}]}]
+phases: [{phase: one, steps: [{step: Wait for work, wait: {mode: [busy]}}]}]
 `
 
 // with opens a session on a fake line in virtual time.
@@ -187,11 +187,11 @@ func TestASecretTypedByHandIsKeptByItsLength(t *testing.T) {
 	})
 }
 
-func TestKeysWaitUntilTheCarrierIsCancelled(t *testing.T) {
+func TestKeysWaitUntilTheTransferIsCancelled(t *testing.T) {
 	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 		err := make(chan error, 1)
 		go func() {
-			err <- s.Transfer(t.Context(), func(ctx context.Context, port carrier.Port) error {
+			err <- s.Transfer(t.Context(), func(ctx context.Context, port transfer.Duplex) error {
 				buffer := make([]byte, 8)
 				_, err := port.Read(ctx, buffer, time.Hour)
 				_ = port.Write(context.WithoutCancel(ctx), []byte("CANCEL"))
@@ -205,20 +205,20 @@ func TestKeysWaitUntilTheCarrierIsCancelled(t *testing.T) {
 	})
 }
 
-func TestACarrierReadsWhatArrivesAndGivesTheRestBack(t *testing.T) {
+func TestATransferReadsWhatArrivesAndGivesTheRestBack(t *testing.T) {
 	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 		go func() {
 			time.Sleep(time.Second)
 			l.says("blockrest> ")
 		}()
-		err := s.Transfer(t.Context(), func(ctx context.Context, port carrier.Port) error {
+		err := s.Transfer(t.Context(), func(ctx context.Context, port transfer.Duplex) error {
 			buffer := make([]byte, 5)
 			n, err := port.Read(ctx, buffer, time.Minute)
 			assert.Equal(t, "block", string(buffer[:n]))
 			return err
 		})
 		require.NoError(t, err)
-		v, err := console{s}.Await(t.Context(), func(v sense.View) bool { return v.Partial != "" })
+		v, err := console{s}.Await(t.Context(), func(v sense.State) bool { return v.Partial != "" })
 		require.NoError(t, err)
 		assert.Equal(t, "rest> ", v.Partial)
 	})
@@ -230,7 +230,7 @@ func TestALostLineWakesWhoWaits(t *testing.T) {
 			time.Sleep(time.Second)
 			close(l.chunks)
 		}()
-		_, err := console{s}.Await(t.Context(), func(sense.View) bool { return false })
+		_, err := console{s}.Await(t.Context(), func(sense.State) bool { return false })
 		assert.ErrorIs(t, err, runbook.ErrLineLost)
 		s.Press([]byte("hello?"))
 		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
@@ -289,7 +289,7 @@ func TestALineThatTakesNothingDoesNotKeepTheKeyboard(t *testing.T) {
 		time.Sleep(time.Second)
 		done := make(chan error, 1)
 		go func() {
-			done <- s.Transfer(t.Context(), func(ctx context.Context, p carrier.Port) error {
+			done <- s.Transfer(t.Context(), func(ctx context.Context, p transfer.Duplex) error {
 				_, err := xmodem.Send(ctx, p, []xmodem.File{{Header: xmodem.Header{Name: "x", Size: 5}, Data: strings.NewReader("hello")}}, xmodem.Options{Clock: clock.Real()})
 				return err
 			})
@@ -310,7 +310,7 @@ func TestALineThatTakesNothingDoesNotKeepTheKeyboard(t *testing.T) {
 	})
 }
 
-// TestWhatADeviceAsksOfItsTerminalIsAnswered answers where the cursor is, and not while a carrier has the
+// TestWhatADeviceAsksOfItsTerminalIsAnswered answers where the cursor is, and not while a transfer has the
 // line.
 func TestWhatADeviceAsksOfItsTerminalIsAnswered(t *testing.T) {
 	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
@@ -318,10 +318,10 @@ func TestWhatADeviceAsksOfItsTerminalIsAnswered(t *testing.T) {
 		assert.Equal(t, "\x1b[1;3R", l.got())
 		outs := collect[event.Out](t, feed)
 		require.Len(t, outs, 1)
-		assert.Equal(t, event.Answerer, outs[0].By)
+		assert.Equal(t, event.Answerer, outs[0].Who)
 		ready := make(chan struct{})
 		go func() {
-			_ = s.Transfer(t.Context(), func(ctx context.Context, p carrier.Port) error {
+			_ = s.Transfer(t.Context(), func(ctx context.Context, p transfer.Duplex) error {
 				close(ready)
 				buffer := make([]byte, 16)
 				_, err := p.Read(ctx, buffer, time.Second)
@@ -368,7 +368,7 @@ func echo(l *fakeLine, after time.Duration, change func(n int, b byte) string) (
 
 const echoing = `
 dialect: echoing
-line: {empty: "\x15"}
+line: {clear: "\x15"}
 modes: [{mode: ready, prompt: '^[\w-]+ > $'}]
 noise: ['^\*log: ']
 readings: [{reading: it, command: 'look it up', facts: [{fact: it, pattern: '(\d+)'}]}]
@@ -399,8 +399,8 @@ func commandBehind(t *testing.T, before, dialectText string, after time.Duration
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 		defer cancel()
 		if err = (console{s}).Command(ctx, "look it up", runbook.Typing{Fresh: true}); err == nil {
-			var v sense.View
-			v, err = s.Await(ctx, func(v sense.View) bool { return v.AtPrompt })
+			var v sense.State
+			v, err = s.Await(ctx, func(v sense.State) bool { return v.AtPrompt })
 			output = v.Output()
 		}
 		stop()
@@ -503,7 +503,7 @@ func TestAGarbledEchoIsTypedAgainAndSaid(t *testing.T) {
 }
 
 func TestAGarbledEchoIsNotSentWhereTheLineCannotBeEmptied(t *testing.T) {
-	_, sent, _, err := command(t, strings.Replace(echoing, `line: {empty: "\x15"}`, "", 1), 0, func(n int, b byte) string {
+	_, sent, _, err := command(t, strings.Replace(echoing, `line: {clear: "\x15"}`, "", 1), 0, func(n int, b byte) string {
 		if n == 3 {
 			return "#"
 		}
@@ -514,7 +514,7 @@ func TestAGarbledEchoIsNotSentWhereTheLineCannotBeEmptied(t *testing.T) {
 }
 
 func TestADeviceWithoutEcho(t *testing.T) {
-	output, sent, _, err := command(t, strings.Replace(echoing, `line: {empty: "\x15"}`, "line: {echo: none}", 1), 0, func(_ int, b byte) string {
+	output, sent, _, err := command(t, strings.Replace(echoing, `line: {clear: "\x15"}`, "line: {echo: none}", 1), 0, func(_ int, b byte) string {
 		if b == '\r' {
 			return "\r\n 42\r\nhollow > "
 		}

@@ -27,7 +27,7 @@ func (s Standing) Before() (line string, behindNoise bool) {
 // Any returns the first of the lines, less the prompt it stands behind, for which such holds.
 func (s Standing) Any(prompt string, prompts []*regexp.Regexp, such func(typed string) bool) (typed string, found bool) {
 	for _, line := range s.lines {
-		if rest, behindPrompt := behind(line, prompt, prompts); behindPrompt {
+		if rest, behindPrompt := Behind(line, prompt, prompts); behindPrompt {
 			line = rest
 		}
 		if such(line) {
@@ -54,7 +54,7 @@ func (s Standing) Shows(text, base string, prompts []*regexp.Regexp) bool {
 	want := squeeze(text)
 	for joined, n := "", 0; n < len(s.lines); n++ {
 		joined = s.lines[n] + joined
-		rest, found := behind(joined, base, prompts)
+		rest, found := Behind(joined, base, prompts)
 		if found && squeeze(rest) == want {
 			return true
 		}
@@ -88,7 +88,7 @@ func (s Standing) Typed(prompt string, prompts []*regexp.Regexp) (text string, k
 			break // that line was ended: what came below is something else
 		}
 		joined = line + joined
-		if rest, found := behind(joined, prompt, prompts); found {
+		if rest, found := Behind(joined, prompt, prompts); found {
 			return rest, true
 		}
 	}
@@ -98,8 +98,8 @@ func (s Standing) Typed(prompt string, prompts []*regexp.Regexp) (text string, k
 // leastWidth is the narrowest terminal that a device breaks its lines for, in columns.
 const leastWidth = 38
 
-// behind cuts a prompt off: the one that is known, or any that a pattern finds.
-func behind(line, prompt string, prompts []*regexp.Regexp) (rest string, found bool) {
+// Behind cuts a prompt off: the one that is known, or any that a pattern finds.
+func Behind(line, prompt string, prompts []*regexp.Regexp) (rest string, found bool) {
 	if prompt != "" {
 		if rest, found := strings.CutPrefix(line, prompt); found {
 			return rest, true

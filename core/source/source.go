@@ -1,11 +1,14 @@
 // Package source reads the program's own YAML files so that every complaint, about their form or
-// their meaning, shows file, line, column and the line itself with a caret.
+// their meaning, shows file, line, column and the line itself with a caret, and so that all of a file's
+// complaints are told at once.
 package source
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -13,42 +16,67 @@ import (
 	"github.com/goccy/go-yaml/parser"
 )
 
-// File is one file of ours, kept with its text so that positions can be shown.
+// File is one file of ours, kept with its text so that positions can be shown, and with what is wrong
+// with it.
 type File struct {
-	Name string
-	text string
-	tree *ast.File
+	Name       string
+	text       string
+	places     map[string]place // of the values, by paths such as modes[2].prompt
+	complaints []*Complaint
+	warnings   []*Complaint
 }
 
-// Error is one complaint about one place of a file. Line and Column count from 1; they are 0 when
-// the complaint is about the file as a whole.
-type Error struct {
+type place struct{ line, column int }
+
+// Complaint is one remark about one place of a file. Line and Column count from 1; they are 0 when it is
+// about the file as a whole.
+type Complaint struct {
 	File         string
 	Line, Column int
 	Message      string
 	Text         string // the line itself
+	path         string
 }
 
-func (e *Error) Error() string {
-	if e.Line == 0 {
-		return e.File + ": " + e.Message
+func (c *Complaint) Error() string {
+	if c.Line == 0 {
+		return c.File + ": " + c.Message
 	}
-	text := fmt.Sprintf("%s:%d:%d: %s", e.File, e.Line, e.Column, e.Message)
-	if e.Text == "" {
+	text := fmt.Sprintf("%s:%d:%d: %s", c.File, c.Line, c.Column, c.Message)
+	if c.Text == "" {
 		return text
 	}
-	gutter := fmt.Sprintf("%5d | ", e.Line)
+	gutter := fmt.Sprintf("%5d | ", c.Line)
 	pad := strings.Map(func(r rune) rune {
 		if r == '\t' {
 			return '\t'
 		}
 		return ' '
-	}, e.Text[:min(len(e.Text), e.Column-1)])
-	return text + "\n" + gutter + e.Text + "\n" + strings.Repeat(" ", len(gutter)-2) + "| " + pad + "^"
+	}, c.Text[:min(len(c.Text), c.Column-1)])
+	return text + "\n" + gutter + c.Text + "\n" + strings.Repeat(" ", len(gutter)-2) + "| " + pad + "^"
 }
 
-// Read decodes a file from disk into the struct that to points to. Keys that the struct does not
-// have are an error.
+// Complaints are all that is wrong with a file, from its beginning to its end.
+type Complaints []*Complaint
+
+func (c Complaints) Error() string {
+	texts := make([]string, len(c))
+	for i, one := range c {
+		texts[i] = one.Error()
+	}
+	return strings.Join(texts, "\n")
+}
+
+// Unwrap lets errors.As find a single one.
+func (c Complaints) Unwrap() []error {
+	all := make([]error, len(c))
+	for i, one := range c {
+		all[i] = one
+	}
+	return all
+}
+
+// Read decodes a file from disk into the struct that to points to.
 func Read(path string, to any) (*File, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
@@ -57,19 +85,21 @@ func Read(path string, to any) (*File, error) {
 	return Decode(path, data, to)
 }
 
-// Decode does the same with text at hand.
+// Decode does the same with text at hand. The error is of text that is no YAML at all; what is wrong with
+// single values is kept as complaints, so that a caller can add its own and tell them all together. See Err.
 func Decode(name string, data []byte, to any) (*File, error) {
-	f := &File{Name: name, text: string(data)}
+	f := &File{Name: name, text: string(data), places: map[string]place{}}
 	tree, err := parser.ParseBytes(data, 0)
 	if err != nil {
 		return nil, f.wrap(err)
 	}
-	f.tree = tree
 	if len(tree.Docs) == 0 || tree.Docs[0].Body == nil {
-		return nil, &Error{File: name, Message: "the file is empty"}
+		return nil, &Complaint{File: name, Message: "the file is empty"}
 	}
-	if err := yaml.NewDecoder(strings.NewReader(f.text), yaml.DisallowUnknownField()).Decode(to); err != nil {
-		return nil, f.wrap(err)
+	d := &decoder{file: f, anchors: map[string]ast.Node{}}
+	d.into("", tree.Docs[0].Body, to)
+	if len(tree.Docs) > 1 {
+		f.Complain("", "one file holds one document; what follows --- is not read")
 	}
 	return f, nil
 }
@@ -78,60 +108,85 @@ func Decode(name string, data []byte, to any) (*File, error) {
 func (f *File) wrap(err error) error {
 	var placed yaml.Error
 	if !errors.As(err, &placed) || placed.GetToken() == nil {
-		return &Error{File: f.Name, Message: err.Error()}
+		return &Complaint{File: f.Name, Message: "this is no YAML: " + err.Error()}
 	}
 	at := placed.GetToken().Position
-	return f.at(at.Line, at.Column, placed.GetMessage())
+	return f.at(place{at.Line, at.Column}, "this is no YAML: "+placed.GetMessage())
 }
 
-func (f *File) at(line, column int, message string) *Error {
-	e := &Error{File: f.Name, Line: line, Column: column, Message: message}
-	if lines := strings.Split(f.text, "\n"); line >= 1 && line <= len(lines) {
-		e.Text = strings.TrimRight(lines[line-1], "\r")
+func (f *File) at(at place, message string) *Complaint {
+	c := &Complaint{File: f.Name, Line: at.line, Column: at.column, Message: message}
+	if lines := strings.Split(f.text, "\n"); at.line >= 1 && at.line <= len(lines) {
+		c.Text = strings.TrimRight(lines[at.line-1], "\r")
 	}
-	return e
+	return c
 }
 
-// Errorf complains about the value at a path such as modes[2].prompt. A path that is not in the file
-// is shortened until it is, so that a missing value is shown at what should hold it.
-func (f *File) Errorf(path, format string, args ...any) error {
-	message := fmt.Sprintf(format, args...)
+// Complain keeps a complaint about the value at a path such as modes[2].prompt. A value that is complained
+// of already is left alone: what follows from one fault is no second one.
+func (f *File) Complain(path, format string, args ...any) {
+	for _, c := range f.complaints {
+		if c.path == path || strings.HasPrefix(path, c.path+".") && c.path != "" || strings.HasPrefix(path, c.path+"[") && c.path != "" {
+			return
+		}
+	}
+	f.complaints = append(f.complaints, f.remark(path, format, args...))
+}
+
+// Warn keeps a remark about what is allowed but odd.
+func (f *File) Warn(path, format string, args ...any) {
+	f.warnings = append(f.warnings, f.remark(path, format, args...))
+}
+
+// remark places a message. A path that is not in the file is shortened until it is, so that a missing
+// value is shown at what should hold it.
+func (f *File) remark(path, format string, args ...any) *Complaint {
+	message, at := fmt.Sprintf(format, args...), path
 	for {
-		line, column, found := f.locate(path)
-		if found {
-			return f.at(line, column, message)
+		if found, is := f.places[at]; is {
+			c := f.at(found, message)
+			c.path = path
+			return c
 		}
-		cut := strings.LastIndexAny(path, ".[")
+		cut := strings.LastIndexAny(at, ".[")
 		if cut < 0 {
-			return f.at(1, 1, message)
+			c := f.at(place{1, 1}, message)
+			c.path = path
+			return c
 		}
-		path = path[:cut]
+		at = at[:cut]
 	}
 }
 
-func (f *File) locate(path string) (line, column int, found bool) {
-	compiled, err := yaml.PathString("$." + path)
-	if err != nil || path == "" {
-		return 0, 0, false
+// Err is everything that was complained of, nil when nothing was.
+func (f *File) Err() error {
+	if len(f.complaints) == 0 {
+		return nil
 	}
-	node, err := compiled.FilterFile(f.tree)
-	if err != nil || node == nil || node.GetToken() == nil {
-		return 0, 0, false
-	}
-	at := firstToken(node)
-	return at.Line, at.Column, true
+	return Complaints(inOrder(f.complaints))
 }
 
-// firstToken is where a node begins: the token of a mapping is its first colon, which is not where a
-// reader looks.
-func firstToken(node ast.Node) (at struct{ Line, Column int }) {
-	if mapping, is := node.(*ast.MappingNode); is && len(mapping.Values) > 0 {
-		node = mapping.Values[0].Key
-	}
-	if value, is := node.(*ast.MappingValueNode); is {
-		node = value.Key
-	}
-	position := node.GetToken().Position
-	at.Line, at.Column = position.Line, position.Column
-	return at
+// Warnings are the remarks about what is allowed but odd.
+func (f *File) Warnings() []*Complaint { return inOrder(f.warnings) }
+
+// Complained reports whether a value, or what holds it, is complained of already.
+func (f *File) Complained(path string) bool {
+	return slices.ContainsFunc(f.complaints, func(c *Complaint) bool {
+		return c.path == path || strings.HasPrefix(path, c.path+".") || strings.HasPrefix(path, c.path+"[")
+	})
+}
+
+func inOrder(all []*Complaint) []*Complaint {
+	sorted := slices.Clone(all)
+	slices.SortStableFunc(sorted, func(a, b *Complaint) int {
+		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	return sorted
+}
+
+// Anew is the file without what was said of it so far, to be checked against something else.
+func (f *File) Anew() *File {
+	again := *f
+	again.complaints, again.warnings = nil, slices.Clone(f.warnings)
+	return &again
 }

@@ -21,6 +21,9 @@ type Step struct {
 	Message string
 }
 
+// Moves reports whether a file is on its way while the step is under way.
+func (s *Step) Moves() bool { return slices.Contains(s.Cards, "transfer") }
+
 // Transfer is a transfer as it stands.
 type Transfer struct {
 	Plan  event.TransferBegin
@@ -66,8 +69,8 @@ type State struct {
 	DoingAt  time.Time
 
 	Transfer    *Transfer   // over the line
-	Moves       []*Transfer // by carriers, the newest last
-	Carriers    []event.Carrier
+	Moves       []*Transfer // by servers, the newest last
+	Servers     []event.Server
 	Staged      []event.Staged
 	Ladder      []Rung
 	Preflight   []event.Preflight // of the present step
@@ -76,7 +79,8 @@ type State struct {
 	Restart     *event.Restart
 	Estimates   *event.Estimates
 	Shelf       *event.Shelf
-	Hops        *event.Hops
+	Upgrades    *event.UpgradePath
+	Pending     []event.Pending  // what the device loses, or does by itself, unless it is dealt with
 	Held        *event.Interlock // a command stopped at its Enter
 	LocksOff    bool
 	banksBefore []map[string]string
@@ -155,7 +159,7 @@ func (s *State) Apply(e event.Event) {
 			s.Speed = b.Speed
 		}
 		if b.State == event.LineLost || b.State == event.LineBack {
-			s.remark(e.At, event.Note{Level: event.Warn, Text: "the line is " + b.State + strings.TrimRight(": "+b.Note, ": ")})
+			s.remark(e.At, event.Note{Level: event.Warning, Text: "the line is " + b.State + strings.TrimRight(": "+b.Note, ": ")})
 		}
 	case event.Speed:
 		s.Speed = b.To
@@ -168,6 +172,8 @@ func (s *State) Apply(e event.Event) {
 		s.Prompt = b.Text
 	case event.Helm:
 		s.Helm = b
+	case event.Pending:
+		s.pending(b)
 	case event.Ask:
 		s.Ask, s.AskedAt = &b, e.At
 	case event.Answer:
@@ -224,7 +230,7 @@ func (s *State) applyRun(e event.Event) {
 			t.End = &b
 		}
 	default:
-		s.applyCarriers(e)
+		s.applyServers(e)
 	}
 }
 
@@ -289,6 +295,24 @@ func (s *State) Fact(name string) string {
 	return ""
 }
 
+// pending keeps what is pending now.
+func (s *State) pending(b event.Pending) {
+	s.Pending = slices.DeleteFunc(s.Pending, func(p event.Pending) bool { return p.Name == b.Name })
+	if b.State == event.PendingOpen {
+		s.Pending = append(s.Pending, b)
+	}
+}
+
+// Deadline is what runs out next by itself, nil when nothing does.
+func (s *State) Deadline() (next *event.Pending) {
+	for i := range s.Pending {
+		if p := &s.Pending[i]; !p.Until.IsZero() && (next == nil || p.Until.Before(next.Until)) {
+			next = p
+		}
+	}
+	return next
+}
+
 func (s *State) remark(at time.Time, n event.Note) {
 	s.Remarks = append(s.Remarks, Remark{at, n})
 	if over := len(s.Remarks) - maxRemarks; over > 0 {
@@ -347,8 +371,10 @@ func (s *State) Left() (left time.Duration) {
 		case step.Outcome != "" || i < s.Here:
 		case i == s.Here && s.Transfer.Active() && s.Transfer.Got.Left > 0:
 			left += s.Transfer.Got.Left
-		case i == s.Here && step.Verb == "poll" && s.Moving().Active() && s.Moving().Got.Left > 0:
+		case i == s.Here && step.Moves() && s.Moving().Active() && s.Moving().Got.Left > 0:
 			left += s.Moving().Got.Left
+		case i == s.Here && s.Doing.ID == step.ID && s.Doing.Left > 0:
+			left += max(0, s.Doing.Left-s.Now.Sub(s.DoingAt))
 		case i == s.Here:
 			left += max(0, step.Expected-s.Now.Sub(step.Begun))
 		default:

@@ -55,7 +55,7 @@ func TestBanksKeepWhatTheyWereFirst(t *testing.T) {
 }
 
 func TestTransfersAreToldApart(t *testing.T) {
-	s := after(fresh(), event.TransferBegin{File: "tern", Size: 10, By: "XMODEM"}, event.TransferBegin{ID: "a", File: "one", Size: 100}, event.TransferBegin{ID: "b", File: "two", Size: 100},
+	s := after(fresh(), event.TransferBegin{File: "tern", Size: 10, Protocol: "XMODEM"}, event.TransferBegin{ID: "a", File: "one", Size: 100}, event.TransferBegin{ID: "b", File: "two", Size: 100},
 		event.Transfer{ID: "a", Bytes: 50, Size: 100}, event.Transfer{Bytes: 5, Size: 10}, event.TransferEnd{ID: "b", Outcome: event.Done}, event.Transfer{ID: "gone", Bytes: 1})
 	assert.EqualValues(t, 5, s.Transfer.Got.Bytes, "the one that owns the line")
 	require.Len(t, s.Moves, 2)
@@ -67,25 +67,25 @@ func TestTransfersAreToldApart(t *testing.T) {
 }
 
 func TestARungIsReplacedByItsLaterSelf(t *testing.T) {
-	s := after(fresh(), event.Message{Transfer: "a", Row: 0, What: "RRQ"}, event.Message{Transfer: "a", Row: 1, What: "DATA", Last: 1}, event.Message{Transfer: "b", Row: 1, What: "DATA", Last: 9},
-		event.Message{Transfer: "a", Row: 1, What: "DATA", Last: 700})
+	s := after(fresh(), event.Rung{Transfer: "a", Row: 0, What: "RRQ"}, event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 1}, event.Rung{Transfer: "b", Row: 1, What: "DATA", Last: 9},
+		event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 700})
 	rungs := s.Rungs("a")
 	require.Len(t, rungs, 2)
 	assert.EqualValues(t, 700, rungs[1].Last)
 	assert.Equal(t, begin.Add(2*time.Second), rungs[1].At, "at its beginning")
 	for i := range 2 * maxRungs {
-		after(s, event.Message{Transfer: "c", Row: i, What: "RRQ"})
+		after(s, event.Rung{Transfer: "c", Row: i, What: "RRQ"})
 	}
 	assert.LessOrEqual(t, len(s.Ladder), maxRungs)
 }
 
-func TestStagedAndCarriersAreWhatIsThereNow(t *testing.T) {
-	s := after(fresh(), event.Carrier{Name: "TFTP", State: event.Listening, Address: "x:69"}, event.Staged{Name: "a", State: event.Offered}, event.Staged{Name: "b", State: event.Offered},
-		event.Staged{Name: "a", State: event.Withdrawn}, event.Carrier{Name: "TFTP", State: event.Ended, Address: "x:69"})
+func TestStagedAndServersAreWhatIsThereNow(t *testing.T) {
+	s := after(fresh(), event.Server{Name: "TFTP", State: event.Listening, Address: "x:69"}, event.Staged{Name: "a", State: event.Offered}, event.Staged{Name: "b", State: event.Offered},
+		event.Staged{Name: "a", State: event.Withdrawn}, event.Server{Name: "TFTP", State: event.Ended, Address: "x:69"})
 	require.Len(t, s.Staged, 1)
 	assert.Equal(t, "b", s.Staged[0].Name)
-	require.Len(t, s.Carriers, 1)
-	assert.Equal(t, event.Ended, s.Carriers[0].State)
+	require.Len(t, s.Servers, 1)
+	assert.Equal(t, event.Ended, s.Servers[0].State)
 }
 
 func TestAnAbsenceKnowsItsStep(t *testing.T) {
@@ -117,7 +117,7 @@ func TestAnInterlockIsOpenUntilItIsAnswered(t *testing.T) {
 }
 
 func TestTheRestIsReckonedFromTheTransferUnderWay(t *testing.T) {
-	s := after(fresh(), event.RunBegin{Steps: []event.StepPlan{{ID: "1.1", Verb: "poll", Expected: time.Minute}, {ID: "1.2", Expected: 10 * time.Second}}}, event.StepBegin{ID: "1.1"},
+	s := after(fresh(), event.RunBegin{Steps: []event.StepPlan{{ID: "1.1", Verb: "poll", Cards: []string{"transfer", "banks", "reach"}, Expected: time.Minute}, {ID: "1.2", Expected: 10 * time.Second}}}, event.StepBegin{ID: "1.1"},
 		event.TransferBegin{ID: "a", Size: 100}, event.Transfer{ID: "a", Bytes: 10, Size: 100, Left: 5 * time.Minute})
 	assert.Equal(t, 5*time.Minute+10*time.Second, s.Left())
 	after(s, event.TransferEnd{ID: "a", Outcome: event.Done})

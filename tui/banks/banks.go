@@ -83,7 +83,7 @@ func board(t theme.Theme, s *state.State, b state.Bank, width int) []paint.Line 
 	case b.Runs:
 		state = "was standby before"
 	case b.RanThen:
-		state = "standby; ran before: the way back"
+		state = "standby; ran before: what a rollback starts"
 	}
 	second := paint.Line{paint.In(t.Quiet, state)}
 	if t2 := filling(t, s, b, width-12); t2 != nil {

@@ -9,10 +9,10 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/state"
 	"pilotrix/tui/banks"
-	"pilotrix/tui/carriers"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
 	"pilotrix/tui/theme"
+	transfers "pilotrix/tui/transfers"
 )
 
 // Column draws the cards for the present step, at most that many rows.
@@ -51,34 +51,49 @@ func (p painter) cards() [][]paint.Line {
 	if p.s.Helm.Who == event.Hand {
 		return [][]paint.Line{p.byHand(), p.device(), p.remarks()}
 	}
-	all := [][]paint.Line{p.now()}
+	all := [][]paint.Line{p.now(), p.pending()}
 	if len(p.s.Tried) > 0 {
 		all = append(all, p.tried())
 	}
 	if step := p.s.Present(); step != nil {
-		all = append(all, p.forVerb(step.Verb)...)
+		all = append(all, p.asked(step)...)
 	}
 	return append(all, p.checked(), p.device(), p.remarks())
 }
 
-// forVerb are the cards that a kind of step needs.
-func (p painter) forVerb(verb string) [][]paint.Line {
-	switch verb {
-	case "send":
-		if p.s.Transfer != nil {
-			return [][]paint.Line{p.transfer(p.s.Transfer), p.image(p.s.Transfer)}
+// asked are the cards that the present step's verb asks for. A file on its way goes before whether the device
+// answers.
+func (p painter) asked(step *state.Step) (all [][]paint.Line) {
+	moving := false
+	for _, card := range step.Cards {
+		switch card {
+		case "transfer":
+			if t := p.moved(); t != nil {
+				moving = true
+				all = append(all, p.transfer(t), p.image(t))
+			}
+		case "banks":
+			all = append(all, p.banks())
+		case "preflight":
+			all = append(all, p.preflight())
+		case "restart":
+			all = append(all, p.restart())
+		case "reach":
+			if !moving {
+				all = append(all, p.reach())
+			}
 		}
-	case "poll", "put", "take":
-		if m := p.s.Moving(); m.Active() {
-			return [][]paint.Line{p.transfer(m), p.image(m), p.banks()}
-		}
-		return [][]paint.Line{p.banks(), p.reach()}
-	case "serve":
-		return [][]paint.Line{p.preflight(), p.banks()}
-	case "restart":
-		return [][]paint.Line{p.restart(), p.reach(), p.banks()}
-	case "act", "read", "compare", "hold":
-		return [][]paint.Line{p.banks()}
+	}
+	return all
+}
+
+// moved is the file that is on its way now: over the line, or else by a server.
+func (p painter) moved() *state.Transfer {
+	if p.s.Transfer != nil && (p.s.Transfer.Active() || p.s.Transfer.Begun.After(p.s.Present().Begun)) {
+		return p.s.Transfer
+	}
+	if m := p.s.Moving(); m.Active() {
+		return m
 	}
 	return nil
 }
@@ -94,7 +109,7 @@ func (p painter) preflight() []paint.Line {
 	if len(p.s.Preflight) == 0 {
 		return nil
 	}
-	return append([]paint.Line{p.head("before it is asked", nil)}, carriers.Checks(p.t, p.s, p.width)...)
+	return append([]paint.Line{p.head("before it is asked", nil)}, transfers.Checks(p.t, p.s, p.width)...)
 }
 
 func (p painter) reach() []paint.Line {
@@ -175,18 +190,49 @@ func (p painter) now() []paint.Line {
 	switch {
 	case p.s.Ask != nil:
 		right = paint.Line{paint.Strong(p.t.Here, "waits for you")}
-	case doing.Limit > 0:
+	case doing.Timeout > 0:
 		begun := p.s.DoingAt
-		if step := p.s.Present(); step != nil && (step.Verb == "poll" || step.Verb == "restart") {
+		if step := p.s.Present(); step != nil && len(step.Cards) > 1 {
 			begun = step.Begun // what it does changes, its limit does not
 		}
-		right = paint.Line{paint.In(p.t.Quiet, state.Span(p.s.Now.Sub(begun))+" of "), paint.In(p.t.Text, "limit "+state.Span(doing.Limit))}
+		right = paint.Line{paint.In(p.t.Quiet, state.Span(p.s.Now.Sub(begun))+" of "), paint.In(p.t.Text, "timeout "+state.Span(doing.Timeout))}
 	}
 	lines := append([]paint.Line{p.head("now", right)}, p.text(paint.Strong(p.t.Bright, doing.Doing))...)
 	if doing.Awaiting != "" {
 		lines = append(lines, p.text(paint.In(p.t.Quiet, "awaiting "+doing.Awaiting))...)
 	}
+	return append(lines, p.part(doing)...)
+}
+
+// pending is what the device loses, or does by itself, unless it is dealt with.
+func (p painter) pending() []paint.Line {
+	if len(p.s.Pending) == 0 {
+		return nil
+	}
+	lines := []paint.Line{p.head("pending", nil)}
+	for _, one := range p.s.Pending {
+		lines = append(lines, p.text(paint.In(p.t.Here, one.Says))...)
+		if !one.Until.IsZero() {
+			lines = append(lines, paint.Between(paint.Line{paint.In(p.t.Quiet, "by itself in")}, paint.Line{paint.Strong(p.t.Bad, state.Clock(max(0, one.Until.Sub(p.s.Now))))}, p.width))
+		}
+	}
 	return lines
+}
+
+// part is how far the device says that it is.
+func (p painter) part(doing event.StepNow) []paint.Line {
+	if doing.Part <= 0 {
+		return nil
+	}
+	full := int(doing.Part * float64(p.width))
+	left := ""
+	if doing.Left > 0 {
+		left = state.Clock(max(0, doing.Left-p.s.Now.Sub(p.s.DoingAt))) + " left"
+	}
+	return []paint.Line{
+		{paint.In(p.t.Here, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))},
+		paint.Between(paint.Line{paint.Strong(p.t.Text, fmt.Sprintf("%.0f %%", 100*doing.Part))}, paint.Line{paint.In(p.t.Quiet, left)}, p.width),
+	}
 }
 
 func (p painter) byHand() []paint.Line {
@@ -231,7 +277,7 @@ func (p painter) transfer(t *state.Transfer) []paint.Line {
 		p.head("transfer", right),
 		{paint.In(color, strings.Repeat("━", done)), paint.In(p.t.Faint, strings.Repeat("━", p.width-done))},
 		paint.Between(paint.Line{paint.In(p.t.Bright, state.Count(t.Got.Bytes)), paint.In(p.t.Quiet, " of "+state.Count(size)+" B")},
-			paint.Line{paint.In(p.t.Quiet, blocksAgain(t.Got.Again))}, p.width),
+			paint.Line{paint.In(p.t.Quiet, blocksAgain(t.Got.Resent))}, p.width),
 		nil,
 	}
 	lines = append(lines, paint.Between(p.sparkline(t, p.width-12), paint.Line{paint.In(p.t.Bright, fmt.Sprintf("%.1f kB/s", t.Got.Rate/1000))}, p.width))
@@ -246,9 +292,9 @@ func blocksAgain(n int) string {
 	case 0:
 		return "no block twice"
 	case 1:
-		return "1 block again"
+		return "1 block resent"
 	}
-	return fmt.Sprintf("%d blocks again", n)
+	return fmt.Sprintf("%d blocks resent", n)
 }
 
 var bars = []rune(" ▁▂▃▄▅▆▇█")
@@ -278,7 +324,7 @@ func (p painter) image(t *state.Transfer) []paint.Line {
 	lines := []paint.Line{
 		p.head("image", nil),
 		p.row(t.Plan.File, paint.Line{paint.In(p.t.Text, fmt.Sprintf("%.2f MiB", float64(t.Plan.Size)/(1<<20)))}),
-		p.row("sent by", paint.Line{paint.In(p.t.Text, t.Plan.By)}),
+		p.row("sent by", paint.Line{paint.In(p.t.Text, t.Plan.Protocol)}),
 	}
 	if t.Plan.Terms != "" {
 		lines = append(lines, p.row("terms", paint.Line{paint.In(p.t.Text, t.Plan.Terms)}))
@@ -410,7 +456,7 @@ func (p painter) remarks() []paint.Line {
 	const most = 3
 	for _, r := range p.s.Remarks[max(0, len(p.s.Remarks)-most):] {
 		color := p.t.Quiet
-		if r.Level != event.Say {
+		if r.Level != event.Info {
 			color = p.t.Here
 		}
 		lines = append(lines, p.text(paint.In(color, r.At.Format("15:04:05 ")+r.Text))...)

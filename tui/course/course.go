@@ -19,8 +19,8 @@ const (
 	quickStep = 3 * time.Second
 )
 
-// Bar draws the course in two rows: the stops with the way between them, and the names of the legs.
-func Bar(t theme.Theme, s *state.State, width int) (stops, legs paint.Line) {
+// Bar draws the course in two rows: the stops with the way between them, and the names of the phases.
+func Bar(t theme.Theme, s *state.State, width int) (stops, phases paint.Line) {
 	if len(s.Steps) == 0 || width < 10 {
 		return nil, nil
 	}
@@ -39,7 +39,7 @@ func Bar(t theme.Theme, s *state.State, width int) (stops, legs paint.Line) {
 	if s.RunEnd != nil && s.RunEnd.Outcome == event.Done {
 		last = paint.In(t.Good, "■")
 	}
-	return append(stops, last).Fit(width), legNames(t, s, at, width)
+	return append(stops, last).Fit(width), phaseNames(t, s, at, width)
 }
 
 // positions spreads the stops by the time each is expected to take. Where there are many, those that take
@@ -58,7 +58,7 @@ func positions(steps []state.Step, width int) []int {
 		switch {
 		case s.Outcome == event.Skipped:
 			return 1
-		case s.Expected < quickStep && !s.Hold && !s.NoReturn:
+		case s.Expected < quickStep && !s.Hold && !s.Irreversible:
 			return 2
 		}
 		return leastGap
@@ -88,7 +88,7 @@ func positions(steps []state.Step, width int) []int {
 	return at
 }
 
-// stop is the mark of one step: ● done, ◉ here, ○ ahead, ◇ hold, ▲ no way back, ✗ failed.
+// stop is the mark of one step: ● done, ◉ here, ○ ahead, ◇ hold, ▲ no rollback, ✗ failed.
 func stop(t theme.Theme, s *state.State, i int) paint.Piece {
 	step := &s.Steps[i]
 	switch {
@@ -96,7 +96,7 @@ func stop(t theme.Theme, s *state.State, i int) paint.Piece {
 		return paint.Strong(t.Bad, "✗")
 	case step.Outcome == event.Skipped:
 		return paint.In(t.Quiet, "·")
-	case step.Outcome != "" && (step.Hold || step.NoReturn):
+	case step.Outcome != "" && (step.Hold || step.Irreversible):
 		return paint.In(t.Good, "◆")
 	case step.Outcome != "":
 		return paint.In(t.Good, "●")
@@ -104,7 +104,7 @@ func stop(t theme.Theme, s *state.State, i int) paint.Piece {
 		return paint.Strong(t.Here, "◇")
 	case i == s.Here && s.Running():
 		return paint.Strong(t.Here, "◉")
-	case step.NoReturn:
+	case step.Irreversible:
 		return paint.In(t.Bad, "▲")
 	case step.Hold:
 		return paint.In(t.Quiet, "◇")
@@ -147,21 +147,23 @@ func part(s *state.State, step *state.Step) float64 {
 		return 0
 	case s.Transfer.Active() && s.Transfer.Plan.Size > 0:
 		return min(1, float64(s.Transfer.Got.Bytes)/float64(s.Transfer.Plan.Size))
-	case step.Verb == "poll" && s.Moving().Active() && s.Moving().Plan.Size > 0:
+	case step.Moves() && s.Moving().Active() && s.Moving().Plan.Size > 0:
 		m := s.Moving()
 		return min(1, float64(m.Got.Bytes)/float64(m.Plan.Size))
+	case s.Doing.ID == step.ID && s.Doing.Part > 0:
+		return s.Doing.Part
 	case step.Expected > 0:
 		return min(1, s.Now.Sub(step.Begun).Seconds()/step.Expected.Seconds())
 	}
 	return 0
 }
 
-// legNames puts each leg's name under its first stop. The present leg's comes first; of the others those
+// phaseNames puts each phase's name under its first stop. The present phase's comes first; of the others those
 // that find room.
-func legNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
+func phaseNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
 	here := ""
 	if p := s.Present(); p != nil && s.Running() {
-		here = p.Leg
+		here = p.Phase
 	}
 	type label struct {
 		at   int
@@ -169,8 +171,8 @@ func legNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
 	}
 	var labels []label
 	for i := range s.Steps {
-		if i == 0 || s.Steps[i].Leg != s.Steps[i-1].Leg {
-			labels = append(labels, label{at[i], s.Steps[i].Leg})
+		if i == 0 || s.Steps[i].Phase != s.Steps[i-1].Phase {
+			labels = append(labels, label{at[i], s.Steps[i].Phase})
 		}
 	}
 	row := []rune(strings.Repeat(" ", width))
@@ -207,14 +209,14 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 		return []paint.Line{{paint.In(t.Quiet, "No runbook on this session. Open one with --run RUNBOOK.")}}
 	}
 	lines := []paint.Line{
-		paint.Between(paint.Line{paint.In(t.Quiet, "     step")}, paint.Line{paint.In(t.Quiet, "expected      took    limit")}, width),
+		paint.Between(paint.Line{paint.In(t.Quiet, "     step")}, paint.Line{paint.In(t.Quiet, "expected      took  timeout")}, width),
 	}
-	leg := ""
+	phase := ""
 	for i := range s.Steps {
 		step := &s.Steps[i]
-		if step.Leg != leg {
-			leg = step.Leg
-			lines = append(lines, nil, paint.Line{paint.Strong(t.Text, leg)})
+		if step.Phase != phase {
+			phase = step.Phase
+			lines = append(lines, nil, paint.Line{paint.Strong(t.Text, phase)})
 		}
 		lines = append(lines, listRow(t, s, i, width))
 		if step.Message != "" {
@@ -223,9 +225,9 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 			}
 		}
 	}
-	if s.Run.WayBack != "" {
-		lines = append(lines, nil, paint.Line{paint.Strong(t.Text, "way back")})
-		for _, row := range paint.Wrap(s.Run.WayBack, width-4) {
+	if s.Run.Rollback != "" {
+		lines = append(lines, nil, paint.Line{paint.Strong(t.Text, "rollback")})
+		for _, row := range paint.Wrap(s.Run.Rollback, width-4) {
 			lines = append(lines, paint.Line{paint.In(t.Quiet, "  "+row)})
 		}
 	}
@@ -251,12 +253,12 @@ func listRow(t theme.Theme, s *state.State, i, width int) paint.Line {
 		expected = "~" + state.Span(step.Expected)
 	}
 	left := paint.Line{paint.Piece{Text: "  "}, stop(t, s, i), paint.In(t.Quiet, fmt.Sprintf("  %-5s", step.ID)), look}
-	if step.NoReturn && step.Outcome == "" {
+	if step.Irreversible && step.Outcome == "" {
 		left = append(left, paint.In(t.Bad, "  ▲ cannot be undone"))
 	}
 	if step.Try > 1 {
 		left = append(left, paint.In(t.Here, fmt.Sprintf("  try %d", step.Try)))
 	}
-	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf("%9s", expected)), paint.In(t.Text, fmt.Sprintf("%10s", took)), paint.In(t.Faint, fmt.Sprintf("%9s", state.Span(step.Limit)))}
+	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf("%9s", expected)), paint.In(t.Text, fmt.Sprintf("%10s", took)), paint.In(t.Faint, fmt.Sprintf("%9s", state.Span(step.Timeout)))}
 	return paint.Between(left, right, width)
 }

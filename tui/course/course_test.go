@@ -32,7 +32,7 @@ func TestTheBarAlwaysFits(t *testing.T) {
 		width := rapid.IntRange(10, 300).Draw(t, "width")
 		plans := make([]event.StepPlan, steps)
 		for i := range plans {
-			plans[i] = event.StepPlan{ID: string(rune('a' + i)), Leg: "leg " + string(rune('a'+i/3)), Expected: time.Duration(rapid.IntRange(0, 5000).Draw(t, "expected")) * time.Millisecond}
+			plans[i] = event.StepPlan{ID: string(rune('a' + i)), Phase: "phase " + string(rune('a'+i/3)), Expected: time.Duration(rapid.IntRange(0, 5000).Draw(t, "expected")) * time.Millisecond}
 		}
 		now := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 		s.Apply(event.Event{At: now, Body: event.RunBegin{Steps: plans}})
@@ -40,9 +40,9 @@ func TestTheBarAlwaysFits(t *testing.T) {
 			s.Apply(event.Event{At: now, Body: event.StepEnd{ID: plans[i].ID, Outcome: event.Done}})
 		}
 		s.Apply(event.Event{At: now, Body: event.StepBegin{ID: plans[here].ID, Try: 1}})
-		stops, legs := Bar(theme.Dark(), s, width)
+		stops, phases := Bar(theme.Dark(), s, width)
 		assert.Equal(t, width, stops.Width())
-		assert.Equal(t, width, legs.Width())
+		assert.Equal(t, width, phases.Width())
 		if width > 4*steps+1 {
 			bar := text(stops)
 			assert.Equal(t, here, strings.Count(bar, "●"))
@@ -56,12 +56,12 @@ func TestMarksAreToldWithoutColour(t *testing.T) {
 	s := state.New()
 	now := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	bodies := []event.Body{
-		event.RunBegin{Title: "Rescue", WayBack: "none", Steps: []event.StepPlan{
-			{ID: "1", Leg: "a", Title: "first"},
-			{ID: "2", Leg: "a", Title: "second", Hold: true},
-			{ID: "3", Leg: "b", Title: "third"},
-			{ID: "4", Leg: "b", Title: "fourth", NoReturn: true},
-			{ID: "5", Leg: "b", Title: "fifth", Hold: true},
+		event.RunBegin{Title: "Rescue", Rollback: "none", Steps: []event.StepPlan{
+			{ID: "1", Phase: "a", Title: "first"},
+			{ID: "2", Phase: "a", Title: "second", Hold: true},
+			{ID: "3", Phase: "b", Title: "third"},
+			{ID: "4", Phase: "b", Title: "fourth", Irreversible: true},
+			{ID: "5", Phase: "b", Title: "fifth", Hold: true},
 		}},
 		event.StepBegin{ID: "1"},
 		event.StepEnd{ID: "1", Outcome: event.Failed, Message: "no prompt"},
@@ -85,7 +85,7 @@ func TestMarksAreToldWithoutColour(t *testing.T) {
 	for _, line := range List(theme.Light(), s, 80) {
 		list.WriteString(text(line) + "\n")
 	}
-	for _, want := range []string{"try 2", "skipped", "cannot be undone", "way back"} {
+	for _, want := range []string{"try 2", "skipped", "cannot be undone", "rollback"} {
 		assert.Contains(t, list.String(), want)
 	}
 	s.Apply(event.Event{At: now, Body: event.RunEnd{Outcome: event.Done}})

@@ -43,7 +43,7 @@ func Count(s *state.State) int {
 
 // View draws the chain, then the shelf. The chosen image has the rows from and to, without the last.
 func View(t theme.Theme, s *state.State, shown Shown, width int) (lines []paint.Line, from, to int) {
-	if s.Hops != nil {
+	if s.Upgrades != nil {
 		lines = append(lines, chain(t, s, width)...)
 		lines = append(lines, nil)
 	}
@@ -89,7 +89,7 @@ func adding(t theme.Theme, shown Shown) paint.Line {
 	return paint.Line{paint.In(t.Quiet, "pilotrix shelf add FOLDER puts one on the shelf")}
 }
 
-// whole is all that is known of an image, and what each carrier would take.
+// whole is all that is known of an image, and what each protocol would take.
 func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) {
 	const lead, label = 2, 11 // so that 64 digits fit in 80 columns
 	row := func(name, text string, color func(string) paint.Piece) {
@@ -119,7 +119,7 @@ func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) 
 	}
 	row("problem", img.Problem, func(text string) paint.Piece { return paint.In(t.Bad, text) })
 	for _, e := range reckon.Estimates(img.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
-		row("by "+e.Carrier, strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", state.Span(e.Time), e.Terms, e.Warn)), plain)
+		row("by "+e.Protocol, strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", state.Span(e.Time), e.Terms, e.Warn)), plain)
 	}
 	return append(lines, nil)
 }
@@ -201,11 +201,11 @@ func size(n int64) string {
 }
 
 func onTheWay(s *state.State, img event.ShelfImage) bool {
-	if s.Hops == nil {
+	if s.Upgrades == nil {
 		return false
 	}
-	for _, hop := range s.Hops.Hops {
-		if hop.Image == img.Name || hop.Companion == img.Name {
+	for _, upgrade := range s.Upgrades.Steps {
+		if upgrade.Image == img.Name || upgrade.Companion == img.Name {
 			return true
 		}
 	}
@@ -214,31 +214,31 @@ func onTheWay(s *state.State, img event.ShelfImage) bool {
 
 // chain draws the releases as stations, each with its image and what is done before and after.
 func chain(t theme.Theme, s *state.State, width int) []paint.Line {
-	hops := s.Hops.Hops
-	head := paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "the way")}, paint.Line{paint.In(t.Quiet, s.Hops.From+" to "+s.Hops.To)}, width)
-	if len(hops) == 0 {
-		return []paint.Line{head, {paint.In(t.Good, " ● "), paint.In(t.Text, s.Hops.From+" runs already; nothing has to be done")}}
+	upgrades := s.Upgrades.Steps
+	head := paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "upgrade path")}, paint.Line{paint.In(t.Quiet, s.Upgrades.From+" to "+s.Upgrades.To)}, width)
+	if len(upgrades) == 0 {
+		return []paint.Line{head, {paint.In(t.Good, " ● "), paint.In(t.Text, s.Upgrades.From+" runs already; nothing has to be done")}}
 	}
 	running := s.Fact("running.release")
-	first := paint.Width(s.Hops.From) + 3
-	cell := max(14, min(34, (width-first)/len(hops)))
-	stations := paint.Line{station(t, s.Hops.From, running, -1, hops)}
+	first := paint.Width(s.Upgrades.From) + 3
+	cell := max(14, min(34, (width-first)/len(upgrades)))
+	stations := paint.Line{station(t, s.Upgrades.From, running, -1, upgrades)}
 	details := [3]paint.Line{{paint.In(t.Quiet, pad("", first))}, {paint.In(t.Quiet, pad("", first))}, {paint.In(t.Quiet, pad("", first))}}
 	stations = paint.Line(stations).Fit(first)
-	for i, hop := range hops {
-		done := reached(hops, running) >= i
+	for i, upgrade := range upgrades {
+		done := reached(upgrades, running) >= i
 		color := t.Faint
 		if done {
 			color = t.Good
 		}
-		way := cell - paint.Width(hop.Release) - 6
-		stations = append(stations, paint.In(color, " "+strings.Repeat("━", max(1, way))+"▶ "), station(t, hop.Release, running, i, hops), paint.Piece{Text: " "})
-		said := [3]string{hop.Image, "", ""}
-		if len(hop.Before) > 0 {
-			said[1] = strings.TrimSpace("before: " + strings.Join(hop.Before, ", "))
+		way := cell - paint.Width(upgrade.Release) - 6
+		stations = append(stations, paint.In(color, " "+strings.Repeat("━", max(1, way))+"▶ "), station(t, upgrade.Release, running, i, upgrades), paint.Piece{Text: " "})
+		said := [3]string{upgrade.Image, "", ""}
+		if len(upgrade.Before) > 0 {
+			said[1] = strings.TrimSpace("before: " + strings.Join(upgrade.Before, ", "))
 		}
-		if len(hop.After) > 0 {
-			said[2] = "after: " + strings.Join(hop.After, ", ")
+		if len(upgrade.After) > 0 {
+			said[2] = "after: " + strings.Join(upgrade.After, ", ")
 		}
 		for j := range details {
 			details[j] = append(details[j], paint.In(t.Quiet, pad(said[j], cell)))
@@ -269,10 +269,10 @@ func pad(text string, width int) string {
 	return text + strings.Repeat(" ", max(0, width-paint.Width(text)))
 }
 
-// reached is the index of the hop whose release runs, -1 before the first.
-func reached(hops []event.HopPlan, running string) int {
-	for i := len(hops) - 1; i >= 0; i-- {
-		if hops[i].Release == running {
+// reached is the index of the upgrade whose release runs, -1 before the first.
+func reached(upgrades []event.UpgradeStep, running string) int {
+	for i := len(upgrades) - 1; i >= 0; i-- {
+		if upgrades[i].Release == running {
 			return i
 		}
 	}
@@ -280,8 +280,8 @@ func reached(hops []event.HopPlan, running string) int {
 }
 
 // station is one release: passed, running, or ahead.
-func station(t theme.Theme, release, running string, i int, hops []event.HopPlan) paint.Piece {
-	switch at := reached(hops, running); {
+func station(t theme.Theme, release, running string, i int, upgrades []event.UpgradeStep) paint.Piece {
+	switch at := reached(upgrades, running); {
 	case release == running:
 		return paint.Strong(t.Here, "◉ "+release)
 	case i < at:

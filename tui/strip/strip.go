@@ -38,13 +38,13 @@ type View struct {
 	Adds    bool   // it is the shelf, and folders can be added
 	Leader  string // the leader key as shown
 	Replay  bool
-	Serving bool // carriers alone
+	Serving bool // servers alone
 	NotYet  bool // a key came too soon after the question
 	Narrow  bool // there is no side column: say here what it would
 }
 
-// Choice is a key and what it does.
-type Choice struct{ Key, Does string }
+// Answer is a key and what it does.
+type Answer struct{ Key, Does string }
 
 // Lines draws the strip: one row, or several with a ground of their own for a question.
 func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
@@ -52,11 +52,11 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	case Leader:
 		return leader(t, s, v, width)
 	case HandBack:
-		return question(t, width, t.Here, "◉", "Helm", "Give the helm back to the runbook, which waits in “"+presentTitle(s)+"”.", nil, []Choice{
+		return question(t, width, t.Here, "◉", "Helm", "Give the helm back to the runbook, which waits in “"+presentTitle(s)+"”.", nil, []Answer{
 			{"Enter", "repeat this step"}, {"n", "it is done, go on"}, {"x", "stop the runbook"}, {"Esc", "keep the helm"},
 		})
 	case Quit:
-		return question(t, width, t.Bad, "▲", "Leave", "A runbook is under way; leaving stops it, and the line's speed is put back first.", nil, []Choice{{"y", "leave"}, {"Esc", "stay"}})
+		return question(t, width, t.Bad, "▲", "Leave", "A runbook is under way; leaving stops it, and the line's speed is put back first.", nil, []Answer{{"y", "leave"}, {"Esc", "stay"}})
 	case Search:
 		return typed(t, width, "search back for", v, "Enter finds, again finds the one before, Esc ends")
 	case Speed:
@@ -76,7 +76,7 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 // leader lists what may follow the leader key, on as many rows as that takes: a choice that is cut off
 // cannot be taken.
 func leader(t theme.Theme, s *state.State, v View, width int) []paint.Line {
-	lines := rows(t, []Choice{
+	lines := rows(t, []Answer{
 		{"h", "hunt the speed"},
 		{"s", "set our speed"},
 		{"b", "send a break"},
@@ -104,7 +104,7 @@ func onOff(off bool) string {
 // held draws a command that an interlock stopped at its Enter.
 func held(t theme.Theme, s *state.State, width int) []paint.Line {
 	text := "“" + s.Held.Command + "” " + s.Held.Says + "."
-	return question(t, width, t.Bad, "▲", "Held at its Enter", text, nil, []Choice{{"F9", "sends it"}, {"any other key", "goes to the device, and this Enter is forgotten"}})
+	return question(t, width, t.Bad, "▲", "Held at its Enter", text, nil, []Answer{{"F9", "sends it"}, {"any other key", "goes to the device, and this Enter is forgotten"}})
 }
 
 func presentTitle(s *state.State) string {
@@ -135,40 +135,43 @@ func typed(t theme.Theme, width int, label string, v View, help string) []paint.
 	return lines
 }
 
-// ask draws a question of the session with what it would type and its way back.
+// ask draws a question of the session with what it would type and its rollback.
 func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	a := s.Ask
 	var facts [][2]string
 	if len(a.Types) > 0 {
 		facts = append(facts, [2]string{"Will type", strings.Join(a.Types, "   ·   ")})
 	}
-	if a.WayBack != "" {
-		facts = append(facts, [2]string{"Way back", a.WayBack})
+	if a.Rollback != "" {
+		facts = append(facts, [2]string{"Rollback", a.Rollback})
+	}
+	if len(a.Pending) > 0 {
+		facts = append(facts, [2]string{"Pending", strings.Join(a.Pending, "; ")})
 	}
 	switch a.Form {
-	case "hold":
+	case event.FormHold:
 		stop := "stop here, nothing changed"
 		if a.Changed {
 			stop = "stop here"
 		}
 		mark, color, word := "◇", t.Here, "Hold"
-		if a.NoReturn {
-			mark, color, word = "▲", t.Bad, "Hold, no way back"
+		if a.Irreversible {
+			mark, color, word = "▲", t.Bad, "Hold, no rollback"
 		}
-		keys := []Choice{{"Enter", "go on"}, {"Esc", stop}, {"F3", "show the plan"}}
+		keys := []Answer{{"Enter", "go on"}, {"Esc", stop}, {"F3", "show the plan"}}
 		if v.NotYet {
 			keys[0].Does = "go on (press it once more: that one came too soon)"
 		}
 		return question(t, width, color, mark, word, a.Text, facts, keys)
-	case "operator":
-		return question(t, width, t.Here, "☞", "Your hands", a.Text, facts, []Choice{{"Enter", "done"}, {"Esc", "stop here"}})
-	case "dialog":
-		return question(t, width, t.Here, "?", "The device asks", a.Text, [][2]string{{"Answer it", "by typing, then give the helm back with F10"}}, []Choice{{"Enter", "it was answered"}, {"Esc", "stop here"}})
+	case event.FormOperator:
+		return question(t, width, t.Here, "☞", "Your hands", a.Text, facts, []Answer{{"Enter", "done"}, {"Esc", "stop here"}})
+	case event.FormDialog:
+		return question(t, width, t.Here, "?", "The device asks", a.Text, [][2]string{{"Answer it", "by typing, then give the helm back with F10"}}, []Answer{{"Enter", "it was answered"}, {"Esc", "stop here"}})
 	}
-	keys := []Choice{{"Enter", "repeat the step"}, {"Esc", "stop"}, {v.Leader + " n", "go on without it"}}
+	keys := []Answer{{"Enter", "repeat the step"}, {"Esc", "stop"}, {v.Leader + " n", "go on without it"}}
 	for _, answer := range a.Answers {
-		if answer == runbook.TakeBackA {
-			keys = append(keys, Choice{v.Leader + " w", "go the way back"})
+		if answer == runbook.RollBack {
+			keys = append(keys, Answer{v.Leader + " w", "roll back"})
 		}
 	}
 	return question(t, width, t.Bad, "✗", "Failed", a.Text, facts, keys)
@@ -177,7 +180,7 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 // question draws a strip of several rows.
 func question(t theme.Theme, width int, color interface {
 	RGBA() (r, g, b, a uint32)
-}, mark, word, text string, facts [][2]string, keys []Choice,
+}, mark, word, text string, facts [][2]string, keys []Answer,
 ) []paint.Line {
 	head := paint.Line{paint.Strong(color, " "+mark+"  "), paint.Strong(color, word+"   ")}
 	indent := head.Width()
@@ -208,7 +211,7 @@ func question(t theme.Theme, width int, color interface {
 }
 
 // rows lays choices out from left to right, on as many rows as they need.
-func rows(t theme.Theme, keys []Choice, width int) []paint.Line {
+func rows(t theme.Theme, keys []Answer, width int) []paint.Line {
 	lines := []paint.Line{nil}
 	for _, k := range keys {
 		choice := paint.Line{paint.Strong(t.Key, " "+k.Key), paint.In(t.Text, " "+k.Does+"  ")}
@@ -252,7 +255,7 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case v.Narrow && s.Running() && s.Moving().Active():
 		return progress(t, s, s.Moving())
 	case v.Narrow && s.Running() && s.Helm.Who == event.Runbook && s.Doing.Awaiting != "":
-		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", state.Span(s.Now.Sub(s.DoingAt)), state.Span(s.Doing.Limit)))}
+		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", state.Span(s.Now.Sub(s.DoingAt)), state.Span(s.Doing.Timeout)))}
 	case s.Running() && s.Helm.Who == event.Runbook && s.Transfer.Active():
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; the transfer is cancelled cleanly first.")}
 	case s.Running() && s.Helm.Who == event.Runbook:
@@ -276,7 +279,7 @@ func progress(t theme.Theme, s *state.State, m *state.Transfer) paint.Line {
 	}
 	return paint.Line{
 		paint.Strong(t.Here, fmt.Sprintf(" ●  %.0f %%  ", share)), paint.In(t.Bright, state.Clock(got.Left)+" left  "),
-		paint.In(t.Text, fmt.Sprintf("%.1f kB/s  ", got.Rate/1000)), paint.In(t.Quiet, fmt.Sprintf("%d again  ", got.Again)),
+		paint.In(t.Text, fmt.Sprintf("%.1f kB/s  ", got.Rate/1000)), paint.In(t.Quiet, fmt.Sprintf("%d resent  ", got.Resent)),
 		paint.Strong(t.Bright, "type to take the helm"),
 	}
 }

@@ -19,7 +19,7 @@ type Theme struct {
 	Bright color.Color // what matters most
 	Here   color.Color // where we are, what wants attention
 	Good   color.Color // done, held
-	Bad    color.Color // no way back, failed
+	Bad    color.Color // no rollback, failed
 	Key    color.Color // keys to press
 	Hold   color.Color // ground of a hold
 	Strip  color.Color // ground of the strip

@@ -1,0 +1,199 @@
+package dialect
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"pilotrix/core/device"
+	"pilotrix/core/expression"
+)
+
+// CompiledReading is a reading with its patterns ready.
+type CompiledReading struct {
+	Reading
+	Type   *expression.Template
+	facts  []compiledFact
+	rows   []compiledRow
+	fail   *Matcher
+	values values
+}
+
+type compiledFact struct {
+	FactPattern
+	pattern *regexp.Regexp
+}
+
+type compiledRow struct {
+	RowPattern
+	pattern *regexp.Regexp
+}
+
+// Limit is how long the reading's command may take.
+func (r *CompiledReading) Limit() time.Duration {
+	if r.Timeout != nil {
+		return time.Duration(*r.Timeout)
+	}
+	return DefaultTimeout
+}
+
+// Makes are the names of the facts that the reading makes.
+func (r *CompiledReading) Makes() (names []string) {
+	for _, fact := range r.facts {
+		names = append(names, fact.Fact)
+	}
+	for _, row := range r.rows {
+		names = append(names, row.List)
+	}
+	return names
+}
+
+// MakesFact reports whether the reading makes a fact of that name.
+func (r *CompiledReading) MakesFact(name string) bool { return slices.Contains(r.Makes(), name) }
+
+// Parse parses the output of the reading's command. Rows that are joined to those of another reading find
+// them in what is known.
+func (r *CompiledReading) Parse(output, command string, at time.Time, known *device.Facts) ([]device.Fact, error) {
+	if found := r.fail.Find(output); found != "" {
+		return nil, fmt.Errorf("%s answered: %s", command, found)
+	}
+	var facts []device.Fact
+	for _, fact := range r.facts {
+		text, found := fact.find(output)
+		if !found {
+			return nil, fmt.Errorf("%s: the answer says no %s (looked for %s in %d characters)", command, fact.Fact, fact.FactPattern.Pattern, len(output))
+		}
+		value, err := r.values.convert(fact.Value, text)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %s: %w", command, fact.Fact, err)
+		}
+		facts = append(facts, device.Fact{Name: fact.Fact, Value: value, Text: fact.Value.word(text), Source: command, At: at})
+	}
+	for _, row := range r.rows {
+		list, err := row.find(output, r.values)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %s: %w", command, row.List, err)
+		}
+		if before, is := known.Get(row.List); row.Join != "" && is {
+			list = join(before.Value, list, row.Join)
+		}
+		facts = append(facts, device.Fact{Name: row.List, Value: list, Text: rowsWords(len(list)), Source: command, At: at})
+	}
+	return facts, nil
+}
+
+func rowsWords(n int) string {
+	if n == 1 {
+		return "1 row"
+	}
+	return fmt.Sprintf("%d rows", n)
+}
+
+// find is the value that a fact's pattern finds, or its default.
+func (f compiledFact) find(output string) (text string, found bool) {
+	switch match := f.pattern.FindStringSubmatch(output); {
+	case match != nil:
+		return strings.TrimSpace(match[1]), true
+	case f.Default != nil:
+		return string(*f.Default), true
+	}
+	return "", false
+}
+
+func (row compiledRow) find(output string, v values) ([]map[string]any, error) {
+	list := []map[string]any{}
+	names := row.pattern.SubexpNames()
+	for _, match := range row.pattern.FindAllStringSubmatch(output, -1) {
+		one := map[string]any{}
+		for i, name := range names {
+			if name == "" {
+				continue
+			}
+			value, err := v.convert(row.Columns[name], strings.TrimSpace(match[i]))
+			if err != nil {
+				return nil, fmt.Errorf("row %d: %s: %w", len(list)+1, name, err)
+			}
+			one[name] = value
+		}
+		list = append(list, one)
+	}
+	return list, nil
+}
+
+// join adds the columns of rows to those with the same value in a column. A row that has none stays by
+// itself.
+func join(before any, rows []map[string]any, by string) []map[string]any {
+	old, _ := before.([]map[string]any)
+	joined := []map[string]any{}
+	taken := map[int]bool{}
+	for _, was := range old {
+		one := map[string]any{}
+		for name, value := range was {
+			one[name] = value
+		}
+		for i, row := range rows {
+			if !taken[i] && expression.Format(row[by]) == expression.Format(was[by]) {
+				taken[i] = true
+				for name, value := range row {
+					one[name] = value
+				}
+				break
+			}
+		}
+		joined = append(joined, one)
+	}
+	for i, row := range rows {
+		if !taken[i] {
+			joined = append(joined, row)
+		}
+	}
+	return joined
+}
+
+// TextRows are the rows of a list as text, for those who are told of a fact.
+func TextRows(value any) []map[string]string {
+	rows, is := value.([]map[string]any)
+	if !is {
+		return nil
+	}
+	out := make([]map[string]string, len(rows))
+	for i, row := range rows {
+		out[i] = map[string]string{}
+		for name, value := range row {
+			out[i][name] = expression.Format(value)
+		}
+	}
+	return out
+}
+
+// values gives texts of the device their kinds; releases in the dialect's order.
+type values struct{ order *device.Order }
+
+// word is ours for a word of the device.
+func (v Value) word(text string) string {
+	if ours, known := v.Words[text]; known {
+		return ours
+	}
+	return text
+}
+
+// convert gives a value its kind. A digest loses its case and its separators.
+func (k values) convert(v Value, text string) (any, error) {
+	text = v.word(text)
+	if text == "" {
+		return "", nil
+	}
+	switch v.As {
+	case "size":
+		return device.ParseSize(text)
+	case "number":
+		return device.ParseNumber(text)
+	case "release":
+		return k.order.Parse(text)
+	case "digest":
+		return strings.ToLower(strings.NewReplacer(" ", "", ":", "", "-", "").Replace(text)), nil
+	}
+	return text, nil
+}

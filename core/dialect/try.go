@@ -1,0 +1,280 @@
+package dialect
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"pilotrix/core/device"
+	"pilotrix/core/expression"
+	"pilotrix/core/shown"
+)
+
+// Tried is a line of a device's text, and what a dialect makes of it.
+type Tried struct {
+	Line    string
+	Matches []string // what matched, in words; empty for a line that nothing knows
+	Answer  string   // the command whose answer it stands in, where the dialect knows that
+	Faults  []string // what did not match though it should have
+}
+
+// Known reports whether the dialect makes something of the line.
+func (t Tried) Known() bool {
+	return len(t.Matches) > 0 || t.Answer != "" || strings.TrimSpace(t.Line) == ""
+}
+
+// Trial holds a dialect against text that a device has written, line by line, as a session would without
+// typing anything. It is used by one goroutine.
+type Trial struct {
+	d        *Dialect
+	prompts  []*regexp.Regexp
+	facts    device.Facts
+	all      []*Tried
+	command  *Tried   // the line with the command that is answered now
+	answer   []*Tried // the lines of its answer so far
+	typed    string
+	readings []*CompiledReading
+	ways     []*CompiledWay
+	used     map[string]int
+}
+
+// NewTrial begins with no text.
+func (d *Dialect) NewTrial() *Trial {
+	return &Trial{d: d, prompts: d.Prompts(), used: map[string]int{}}
+}
+
+func (t *Trial) match(line *Tried, kind, name, more string) {
+	t.used[kind+" "+name]++
+	line.Matches = append(line.Matches, strings.TrimSpace(kind+" "+name+" "+more))
+}
+
+// Line takes a line that has ended. What stands on the present one is taken by it, too, when the text ends.
+func (t *Trial) Line(text string) {
+	line := &Tried{Line: strings.TrimRight(text, "\r\n")}
+	t.all = append(t.all, line)
+	for i, noise := range t.d.sense.Noise {
+		if noise.MatchString(line.Line) {
+			t.match(line, "noise", string(t.d.Noise[i]), "")
+			return
+		}
+	}
+	if mode, command, at := t.prompt(line.Line); at {
+		t.match(line, "prompt", mode, "")
+		t.begin(line, mode, strings.TrimSpace(command))
+		return
+	}
+	t.own(line)
+	if t.command != nil {
+		line.Answer = t.typed
+		t.answer = append(t.answer, line)
+	}
+}
+
+// prompt cuts the prompt off a line: the mode it stands for, and what was typed behind it.
+func (t *Trial) prompt(line string) (mode, command string, at bool) {
+	for _, m := range t.d.sense.Modes {
+		if m.Prompt == nil {
+			continue
+		}
+		for _, text := range []string{line, line + " "} { // a blank at the end may have been cut off
+			if rest, found := shown.Behind(text, "", []*regexp.Regexp{m.Prompt}); found {
+				return m.Name, rest, true
+			}
+		}
+	}
+	return "", "", false
+}
+
+// own is what a line says by itself, in whatever it stands.
+func (t *Trial) own(line *Tried) {
+	if pager := t.d.sense.Pager; pager != nil && pager.MatchString(line.Line) {
+		t.match(line, "pager", "", "")
+	}
+	dialogs := t.d.dialogs
+	for _, way := range t.ways {
+		dialogs = slices.Concat(way.Asks, dialogs)
+	}
+	for _, dialog := range dialogs {
+		for _, text := range []string{line.Line, line.Line + " "} {
+			if rest, found := shown.Behind(text, "", []*regexp.Regexp{dialog.Pattern}); found && len(strings.Fields(rest)) < 2 {
+				t.match(line, "question", dialog.Dialog.Dialog, "")
+				break
+			}
+		}
+	}
+	if t.d.AsksSecret(line.Line+" ") || t.d.AsksSecret(line.Line) {
+		t.match(line, "secret", "", "is asked for")
+	}
+	for _, mode := range t.d.sense.Modes {
+		if mode.Text != nil && mode.Text.MatchString(line.Line) {
+			t.match(line, "mode", mode.Name, "")
+		}
+	}
+	if words := t.d.Refuses(line.Line); words != "" {
+		t.match(line, "refused", "", words)
+	}
+}
+
+// begin takes a command; the answer to the one before it is whole.
+func (t *Trial) begin(line *Tried, mode, command string) {
+	t.end()
+	t.command, t.typed, t.answer = nil, command, nil
+	t.readings, t.ways = nil, nil
+	if command == "" {
+		return
+	}
+	for _, name := range t.d.ReadingNames() {
+		r := t.d.readings[name]
+		if (len(r.In) == 0 || slices.Contains(r.In, mode)) && templateMatches(r.Type, command) {
+			t.readings = append(t.readings, r)
+			t.match(line, "reading", name, "")
+		}
+	}
+	for _, name := range t.d.ActionNames() {
+		a := t.d.actions[name]
+		for _, by := range a.WayNames() {
+			if (len(a.In) == 0 || slices.Contains(a.In, mode)) && templateMatches(a.ways[by].Type, command) {
+				t.ways = append(t.ways, a.ways[by])
+				t.match(line, "action", strings.TrimSpace(name+" "+by), "")
+			}
+		}
+	}
+	for _, speed := range t.d.speeds {
+		if slices.Contains(speed.In, mode) && templateMatches(speed.Type, command) {
+			t.ways = append(t.ways, &CompiledWay{Done: speed.Moved, Fail: speed.Fail})
+			t.match(line, "speed", "", "is set")
+		}
+	}
+	if says := t.d.DangerOf(command); says != "" {
+		t.match(line, "danger", "", says)
+	}
+	for _, p := range t.d.pending {
+		if p.after.MatchString(command) || p.until.MatchString(command) {
+			t.match(line, "pending", p.Pending.Pending, "")
+		}
+	}
+	if len(t.readings)+len(t.ways) > 0 {
+		t.command = line
+	}
+}
+
+// templateMatches reports whether a command could be one that a template has made.
+func templateMatches(tpl *expression.Template, command string) bool {
+	return regexp.MustCompile(`^` + tpl.Like() + `$`).MatchString(command)
+}
+
+// end holds a whole answer against what its command's readings and actions look for.
+func (t *Trial) end() {
+	if t.command == nil {
+		return
+	}
+	lines := make([]string, len(t.answer))
+	for i, line := range t.answer {
+		lines[i] = line.Line
+	}
+	output := strings.Join(lines, "\n") + "\n"
+	for _, r := range t.readings {
+		t.tryReading(r, output)
+	}
+	for _, way := range t.ways {
+		for what, m := range map[string]*Matcher{"done": way.Done, "fail": way.Fail, "ready": way.Ready} {
+			for _, line := range t.answer {
+				if m != nil && m.Find(line.Line) != "" {
+					t.match(line, what, "", "")
+				}
+			}
+		}
+	}
+	t.command = nil
+}
+
+// lineAt is the line of the answer that holds a place of its text.
+func (t *Trial) lineAt(output string, at int) *Tried {
+	n := strings.Count(output[:at], "\n")
+	return t.answer[min(n, len(t.answer)-1)]
+}
+
+func (t *Trial) tryReading(r *CompiledReading, output string) {
+	fault := func(format string, args ...any) {
+		t.command.Faults = append(t.command.Faults, "reading "+r.Reading.Reading+": "+fmt.Sprintf(format, args...))
+	}
+	if len(t.answer) == 0 {
+		fault("nothing was answered")
+		return
+	}
+	if found := r.fail.Find(output); found != "" {
+		t.command.Matches = append(t.command.Matches, "fails: "+found)
+		return
+	}
+	for _, fact := range r.facts {
+		at := fact.pattern.FindStringSubmatchIndex(output)
+		switch {
+		case at != nil:
+			text, _ := fact.find(output)
+			value, err := r.values.convert(fact.Value, text)
+			if err != nil {
+				fault("%s: %v", fact.Fact, err)
+				continue
+			}
+			t.match(t.lineAt(output, at[2]), "fact", fact.Fact, "= "+expression.Format(value))
+		case fact.Default == nil:
+			fault("no %s (%s)", fact.Fact, fact.FactPattern.Pattern)
+		}
+	}
+	for _, row := range r.rows {
+		all := row.pattern.FindAllStringIndex(output, -1)
+		if len(all) == 0 {
+			fault("no row of %s (%s)", row.List, row.RowPattern.Pattern)
+		}
+		for i, at := range all {
+			first := at[0]
+			for first < at[1] && output[first] == '\n' {
+				first++
+			}
+			t.match(t.lineAt(output, first), "row", fmt.Sprintf("%s[%d]", row.List, i), "")
+		}
+	}
+	if facts, err := r.Parse(output, t.typed, time.Time{}, &t.facts); err == nil {
+		for _, f := range facts {
+			t.facts.Set(f)
+		}
+	}
+}
+
+// Result is every line with what was made of it, and what of the dialect matched nothing.
+func (t *Trial) Result() (lines []Tried, unused []string) {
+	t.end()
+	for _, line := range t.all {
+		lines = append(lines, *line)
+	}
+	note := func(kind, name string) {
+		if t.used[strings.TrimSpace(kind+" "+name)]+t.used[kind+" "+name] == 0 {
+			unused = append(unused, strings.TrimSpace(kind+" "+name))
+		}
+	}
+	for _, m := range t.d.Modes {
+		if m.Prompt != "" {
+			note("prompt", m.Mode)
+		}
+		if m.Text != "" {
+			note("mode", m.Mode)
+		}
+	}
+	for _, p := range t.d.Noise {
+		note("noise", string(p))
+	}
+	for _, q := range t.d.dialogs {
+		note("question", q.Dialog.Dialog)
+	}
+	for _, name := range t.d.ReadingNames() {
+		note("reading", name)
+	}
+	for _, name := range t.d.ActionNames() {
+		for _, by := range t.d.actions[name].WayNames() {
+			note("action", strings.TrimSpace(name+" "+by))
+		}
+	}
+	return lines, unused
+}

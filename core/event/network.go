@@ -1,0 +1,52 @@
+package event
+
+import (
+	"time"
+
+	"pilotrix/core/clock"
+)
+
+// The events of whether a device answers.
+
+// States of a Reach.
+const (
+	Gone = "gone"
+	Back = "back"
+)
+
+// Probe is one try whether a target answers.
+type Probe struct {
+	Target string        `json:"target"`
+	Held   bool          `json:"held"`
+	Trip   time.Duration `json:"trip,omitempty"`
+	Text   string        `json:"text,omitempty"`
+}
+
+var probeKind = declare(Kind[Probe]{
+	Name:   "reach.probe",
+	Sample: Probe{Target: "icmp:192.0.2.40", Held: true, Trip: time.Millisecond},
+})
+
+func (Probe) kind() *declaration { return probeKind }
+
+// Reach tells that a target stopped answering, or answers again after that long.
+type Reach struct {
+	Target string        `json:"target"`
+	State  string        `json:"state"`
+	Begin  time.Time     `json:"begin"`
+	Length time.Duration `json:"length,omitempty"`
+	Step   string        `json:"step,omitempty"`
+}
+
+var reachKind = declare(Kind[Reach]{
+	Name:   "reach",
+	Sample: Reach{Target: "icmp:192.0.2.40", State: Back, Begin: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Length: time.Minute},
+	Tell: func(b Reach) (string, bool) {
+		if b.State == Back {
+			return b.Target + " answers again after " + clock.Words(b.Length), true
+		}
+		return b.Target + " does not answer since " + b.Begin.Format("15:04:05"), true
+	},
+})
+
+func (Reach) kind() *declaration { return reachKind }

@@ -1,0 +1,191 @@
+package event
+
+import (
+	"fmt"
+	"time"
+)
+
+// The events of a runbook under way.
+
+// StepPlan is a step as the course draws it.
+type StepPlan struct {
+	ID           string        `json:"id"`
+	Phase        string        `json:"phase"`
+	Title        string        `json:"title"`
+	Verb         string        `json:"verb"`
+	Expected     time.Duration `json:"expected"`
+	Timeout      time.Duration `json:"timeout"`
+	Hold         bool          `json:"hold,omitempty"`
+	Irreversible bool          `json:"irreversible,omitempty"`
+	Cards        []string      `json:"cards,omitempty"` // what a view shows while it is under way
+}
+
+// RunBegin starts a runbook.
+type RunBegin struct {
+	Runbook  string            `json:"runbook"`
+	Title    string            `json:"title"`
+	Dialect  string            `json:"dialect"`
+	Inputs   map[string]string `json:"inputs,omitempty"`
+	Steps    []StepPlan        `json:"steps"`
+	Rollback string            `json:"rollback,omitempty"`
+}
+
+var runBeginKind = declare(Kind[RunBegin]{
+	Name:   "run.begin",
+	Sample: RunBegin{Runbook: "r", Inputs: map[string]string{"image": "x"}, Steps: []StepPlan{{ID: "1.1", Expected: time.Second, Irreversible: true}}},
+	Tell: func(b RunBegin) (string, bool) {
+		return b.Title, true
+	},
+})
+
+func (RunBegin) kind() *declaration { return runBeginKind }
+
+// RunEnd ends a runbook, with what was proved.
+type RunEnd struct {
+	Outcome string   `json:"outcome"`
+	Exit    int      `json:"exit"`
+	Message string   `json:"message"`
+	Proved  []string `json:"proved,omitempty"`
+}
+
+var runEndKind = declare(Kind[RunEnd]{
+	Name:   "run.end",
+	Sample: RunEnd{Outcome: Done, Exit: 0, Proved: []string{"it runs"}},
+	Tell: func(b RunEnd) (string, bool) {
+		return b.Outcome + ": " + b.Message, true
+	},
+})
+
+func (RunEnd) kind() *declaration { return runEndKind }
+
+// Course replaces the steps that are ahead: a loop knows its rounds now.
+type Course struct {
+	Steps []StepPlan `json:"steps"`
+}
+
+var courseKind = declare(Kind[Course]{
+	Name:   "run.course",
+	Sample: Course{Steps: []StepPlan{{ID: "2a.1", Phase: "upgrade to 7.6.1"}}},
+	Tell: func(b Course) (string, bool) {
+		return fmt.Sprintf("the course has %d steps now", len(b.Steps)), false
+	},
+})
+
+func (Course) kind() *declaration { return courseKind }
+
+// StepBegin enters a step; Try counts from 1.
+type StepBegin struct {
+	ID  string `json:"id"`
+	Try int    `json:"try"`
+}
+
+var stepBeginKind = declare(Kind[StepBegin]{
+	Name:   "step.begin",
+	Sample: StepBegin{ID: "1.1", Try: 2},
+	Tell: func(b StepBegin) (string, bool) {
+		return fmt.Sprintf("%s, try %d", b.ID, b.Try), false
+	},
+})
+
+func (StepBegin) kind() *declaration { return stepBeginKind }
+
+// StepNow says what the step is doing or awaiting at this moment. Part is how far the device says it is, from 0
+// to 1; Left is the time to go at that rate.
+type StepNow struct {
+	ID       string        `json:"id"`
+	Doing    string        `json:"doing"`
+	Awaiting string        `json:"awaiting,omitempty"`
+	Timeout  time.Duration `json:"timeout,omitempty"`
+	Part     float64       `json:"part,omitempty"`
+	Left     time.Duration `json:"left,omitempty"`
+}
+
+var stepNowKind = declare(Kind[StepNow]{
+	Name:   "step.now",
+	Sample: StepNow{ID: "1.1", Doing: "a", Awaiting: "b", Timeout: time.Minute, Part: 0.55, Left: time.Second},
+})
+
+func (StepNow) kind() *declaration { return stepNowKind }
+
+// StepEnd leaves a step.
+type StepEnd struct {
+	ID      string        `json:"id"`
+	Outcome string        `json:"outcome"`
+	Message string        `json:"message,omitempty"`
+	Took    time.Duration `json:"took"`
+}
+
+var stepEndKind = declare(Kind[StepEnd]{
+	Name:   "step.end",
+	Sample: StepEnd{ID: "1.1", Outcome: Skipped, Took: 3},
+	Tell: func(b StepEnd) (string, bool) {
+		return b.ID + " " + b.Outcome + " " + b.Message, b.Outcome == Failed
+	},
+})
+
+func (StepEnd) kind() *declaration { return stepEndKind }
+
+// Fact is one value learnt from the device, with the command it came from. A list has its rows.
+type Fact struct {
+	Name   string              `json:"name"`
+	Value  string              `json:"value"`
+	Unit   string              `json:"unit,omitempty"`
+	Source string              `json:"source"`
+	Was    string              `json:"was,omitempty"`
+	Rows   []map[string]string `json:"rows,omitempty"`
+}
+
+var factKind = declare(Kind[Fact]{
+	Name:   "fact",
+	Sample: Fact{Name: "store.free", Value: "8", Source: "store", Was: "7"},
+	Tell: func(b Fact) (string, bool) {
+		return b.Name + " = " + b.Value + "  (" + b.Source + ")", false
+	},
+})
+
+func (Fact) kind() *declaration { return factKind }
+
+// Check is one comparison made, kept or not. Before is what it was before the change, where the
+// comparison is with that.
+type Check struct {
+	Step   string `json:"step"`
+	Text   string `json:"text"`
+	Held   bool   `json:"held"`
+	Got    string `json:"got,omitempty"`
+	Before string `json:"before,omitempty"`
+}
+
+var checkKind = declare(Kind[Check]{
+	Name:   "check",
+	Sample: Check{Step: "1.3", Text: "fits", Held: true, Got: "x"},
+	Tell: func(b Check) (string, bool) {
+		if b.Held {
+			return b.Text + "  holds " + b.Got, false
+		}
+		return b.Text + "  does not hold " + b.Got, true
+	},
+})
+
+func (Check) kind() *declaration { return checkKind }
+
+// Restart tells how far a restart has come: what agrees that the device is back, and what does not.
+type Restart struct {
+	Step     string        `json:"step"`
+	Begun    time.Time     `json:"begun"`
+	Expected time.Duration `json:"expected"`
+	Longest  time.Duration `json:"longest"`
+	Console  string        `json:"console"`
+	Reach    string        `json:"reach,omitempty"`
+	Prompt   string        `json:"prompt,omitempty"`
+	Over     bool          `json:"over,omitempty"`
+}
+
+var restartKind = declare(Kind[Restart]{
+	Name:   "restart",
+	Sample: Restart{Step: "4.1", Begun: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Expected: time.Minute, Console: "silent", Over: true},
+	Tell: func(b Restart) (string, bool) {
+		return "console " + b.Console + ", reach " + b.Reach, false
+	},
+})
+
+func (Restart) kind() *declaration { return restartKind }

@@ -1,0 +1,213 @@
+package event
+
+import "time"
+
+// The events of the session itself: its begin and end, the helm, what is asked and said.
+
+// Levels of a Note.
+const (
+	Info    = "info"
+	Warning = "warning"
+	Error   = "error"
+)
+
+// States of an Interlock.
+const (
+	InterlockHeld      = "held"
+	InterlockSent      = "sent"
+	InterlockForgotten = "forgotten"
+	InterlockOff       = "off"
+	InterlockOn        = "on"
+)
+
+// Forms of an Ask.
+const (
+	FormHold     = "hold"     // a step waits for an approval
+	FormOperator = "operator" // something is to be done by hand
+	FormDialog   = "dialog"   // the device asks what only the operator can answer
+	FormFailure  = "failure"  // a step failed
+)
+
+// SessionBegin opens every stream.
+type SessionBegin struct {
+	Target  string  `json:"target"`
+	Dialect string  `json:"dialect,omitempty"`
+	Device  string  `json:"device,omitempty"`
+	Scale   float64 `json:"scale,omitempty"`
+}
+
+var sessionBeginKind = declare(Kind[SessionBegin]{
+	Name:   "session.begin",
+	Sample: SessionBegin{Target: "bench:x?speed=9600&framing=8N1", Dialect: "d", Device: "hollow-rtr1", Scale: 8},
+	Tell: func(b SessionBegin) (string, bool) {
+		return b.Target, false
+	},
+})
+
+func (SessionBegin) kind() *declaration { return sessionBeginKind }
+
+// SessionEnd closes every stream that was not cut off.
+type SessionEnd struct {
+	Why string `json:"why"`
+}
+
+var sessionEndKind = declare(Kind[SessionEnd]{
+	Name:   "session.end",
+	Sample: SessionEnd{Why: "“left”"},
+	Tell: func(b SessionEnd) (string, bool) {
+		return b.Why, false
+	},
+})
+
+func (SessionEnd) kind() *declaration { return sessionEndKind }
+
+// Helm tells who types on the line from now on.
+type Helm struct {
+	Who string `json:"who"`
+	Why string `json:"why,omitempty"`
+}
+
+var helmKind = declare(Kind[Helm]{
+	Name:   "helm",
+	Sample: Helm{Who: Runbook, Why: "given back"},
+	Tell: func(b Helm) (string, bool) {
+		return b.Who + "  " + b.Why, true
+	},
+})
+
+func (Helm) kind() *declaration { return helmKind }
+
+// Ask waits for the operator: a hold, a question or something to do by hand. Its answers are
+// what Answer may hold.
+type Ask struct {
+	ID           string   `json:"id"`
+	Form         string   `json:"form"`
+	Step         string   `json:"step,omitempty"`
+	Text         string   `json:"text"`
+	Types        []string `json:"types,omitempty"`
+	Rollback     string   `json:"rollback,omitempty"`
+	Irreversible bool     `json:"irreversible,omitempty"`
+	Changed      bool     `json:"changed,omitempty"`
+	Pending      []string `json:"pending,omitempty"` // what the device loses, or does by itself, unless it is dealt with
+	Answers      []string `json:"answers"`
+}
+
+var askKind = declare(Kind[Ask]{
+	Name:   "ask",
+	Sample: Ask{ID: "1", Form: "hold", Types: []string{"store drop x"}, Irreversible: true, Answers: []string{"approve"}},
+	Tell: func(b Ask) (string, bool) {
+		return b.Form + ": " + b.Text, true
+	},
+})
+
+func (Ask) kind() *declaration { return askKind }
+
+// Answer is what the operator said to an Ask, and who said it.
+type Answer struct {
+	ID     string `json:"id"`
+	Answer string `json:"answer"`
+	Who    string `json:"who"`
+}
+
+var answerKind = declare(Kind[Answer]{
+	Name:   "answer",
+	Sample: Answer{ID: "1", Answer: "approve", Who: "operator"},
+	Tell: func(b Answer) (string, bool) {
+		return b.Answer + "  by " + b.Who, true
+	},
+})
+
+func (Answer) kind() *declaration { return answerKind }
+
+// Interlock tells what was done about a command that a dialect calls a danger: held at its Enter,
+// sent on after all, forgotten; or that interlocks were switched off or on.
+type Interlock struct {
+	State   string `json:"state"`
+	Command string `json:"command,omitempty"`
+	Says    string `json:"says,omitempty"`
+}
+
+var interlockKind = declare(Kind[Interlock]{
+	Name:   "interlock",
+	Sample: Interlock{State: InterlockHeld, Command: "recommence", Says: "restarts"},
+	Tell: func(b Interlock) (string, bool) {
+		return b.State + "  " + b.Command + "  " + b.Says, true
+	},
+})
+
+func (Interlock) kind() *declaration { return interlockKind }
+
+// Secret is one that was made in this session. Whoever keeps events learns it here before it is typed,
+// so that a Redactor takes it out of what the device prints back; its value is never written itself.
+type Secret struct {
+	What  string `json:"what"`
+	Value string `json:"-"`
+}
+
+var secretKind = declare(Kind[Secret]{
+	Name:   "secret",
+	Sample: Secret{What: "password of the FTP server"},
+	Tell: func(b Secret) (string, bool) {
+		return b.What + " made; it is never written", false
+	},
+})
+
+func (Secret) kind() *declaration { return secretKind }
+
+// Mark is laid into the console where something happened to the line.
+type Mark struct {
+	Text string `json:"text"`
+}
+
+var markKind = declare(Kind[Mark]{
+	Name:   "mark",
+	Sample: Mark{Text: "speed"},
+	Tell: func(b Mark) (string, bool) {
+		return b.Text, false
+	},
+})
+
+func (Mark) kind() *declaration { return markKind }
+
+// Note is a remark for the operator. Level is one of those below.
+type Note struct {
+	Level string `json:"level"`
+	Text  string `json:"text"`
+}
+
+var noteKind = declare(Kind[Note]{
+	Name:   "note",
+	Sample: Note{Level: Warning, Text: "!"},
+	Tell: func(b Note) (string, bool) {
+		return b.Text, b.Level != Info
+	},
+})
+
+func (Note) kind() *declaration { return noteKind }
+
+// Pending tells that the device will lose something, or do something by itself, unless it is dealt with; or that
+// this is over. Until is when it acts by itself, zero where only a restart brings the loss.
+type Pending struct {
+	Name  string    `json:"name"`
+	State string    `json:"state"`
+	Says  string    `json:"says"`
+	Until time.Time `json:"until,omitzero"`
+}
+
+// States of a Pending.
+const (
+	PendingOpen  = "pending"
+	PendingDealt = "dealt with"
+	PendingRan   = "ran out"
+	PendingLost  = "lost by a restart"
+)
+
+var pendingKind = declare(Kind[Pending]{
+	Name:   "pending",
+	Sample: Pending{Name: "trial", State: PendingOpen, Says: "the old release comes back", Until: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)},
+	Tell: func(b Pending) (string, bool) {
+		return b.State + ": " + b.Says, b.State != PendingDealt
+	},
+})
+
+func (Pending) kind() *declaration { return pendingKind }

@@ -1,0 +1,65 @@
+package event
+
+import "fmt"
+
+// The events of the images at hand, and the releases on the way.
+
+// ShelfImage is an image as the shelf shows it, held against the device.
+type ShelfImage struct {
+	Name      string            `json:"name"`
+	Path      string            `json:"path,omitempty"`
+	Inside    string            `json:"inside,omitempty"`
+	Says      map[string]string `json:"says,omitempty"` // by the image itself, or by its name
+	Problem   string            `json:"problem,omitempty"`
+	Release   string            `json:"release,omitempty"`
+	Companion string            `json:"companion,omitempty"`
+	Models    string            `json:"models,omitempty"`
+	Size      int64             `json:"size"`
+	Digests   map[string]string `json:"digests,omitempty"` // the others, by algorithm
+	SHA256    string            `json:"sha256,omitempty"`
+	Published string            `json:"published,omitempty"`
+	Broken    bool              `json:"broken,omitempty"`
+	Fit       string            `json:"fit"`
+	Against   []string          `json:"resentst,omitempty"`
+}
+
+// Shelf is what the laptop has, held against what was read.
+type Shelf struct {
+	Folders []string     `json:"folders"`
+	Images  []ShelfImage `json:"images"`
+}
+
+var shelfKind = declare(Kind[Shelf]{
+	Name:   "shelf",
+	Sample: Shelf{Folders: []string{"x"}, Images: []ShelfImage{{Name: "lark.cgo", Fit: "no", Against: []string{"made for another"}}}},
+})
+
+func (Shelf) kind() *declaration { return shelfKind }
+
+// UpgradeStep is one step of a chain of releases.
+type UpgradeStep struct {
+	From      string   `json:"from"`
+	Release   string   `json:"release"`
+	Image     string   `json:"image"`
+	Size      int64    `json:"size"`
+	Before    []string `json:"before,omitempty"`
+	After     []string `json:"after,omitempty"`
+	Companion string   `json:"companion,omitempty"`
+}
+
+// Upgrades is the chain of releases from the running to the wanted one.
+type UpgradePath struct {
+	From  string        `json:"from"`
+	To    string        `json:"to"`
+	Steps []UpgradeStep `json:"steps"`
+}
+
+var upgradePathKind = declare(Kind[UpgradePath]{
+	Name:   "upgrade.path",
+	Sample: UpgradePath{From: "7.4.2", To: "8.1.0", Steps: []UpgradeStep{{From: "7.4.2", Release: "7.6.1", Before: []string{"licence"}}}},
+	Tell: func(b UpgradePath) (string, bool) {
+		return fmt.Sprintf("%s to %s in %d steps", b.From, b.To, len(b.Steps)), true
+	},
+})
+
+func (UpgradePath) kind() *declaration { return upgradePathKind }

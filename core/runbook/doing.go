@@ -1,0 +1,162 @@
+package runbook
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/expression"
+	"pilotrix/core/source"
+)
+
+// Doing names an action of the dialect, with its parameters. Several verbs have one.
+type Doing struct {
+	Action string                 `yaml:"action" jsonschema:"required" jsonschema_description:"An action of the dialect"`
+	With   map[string]source.Text `yaml:"with" jsonschema_description:"Its parameters; may hold ${…}"`
+}
+
+// doing is it, checked and ready.
+type doing struct {
+	action *dialect.CompiledAction
+	by     *expression.Template // nil where the action has one way
+	with   map[string]*expression.Template
+}
+
+// compile checks an action in every way that by can choose.
+func (d Doing) compile(c *Compiler, by string) *doing {
+	action := c.names.d.Action(d.Action)
+	if action == nil {
+		if d.Action != "" {
+			c.Complain("action", "dialect %s has no action %q; it has %s", c.names.d.Dialect, d.Action, strings.Join(c.names.d.ActionNames(), ", "))
+		}
+		return &doing{}
+	}
+	done := &doing{action: action, with: map[string]*expression.Template{}}
+	if len(action.By) > 0 {
+		done.by = c.Template("by", by)
+	}
+	c.Goes("action", action.In...)
+	secrets := d.parameters(c, done)
+	ways := d.ways(c, action, by)
+	for _, way := range ways {
+		for _, parameter := range way.With {
+			if _, given := d.With[parameter]; !given {
+				c.Complain("", "action %q needs %s (with: {%s: …})", d.Action, parameter, parameter)
+			}
+		}
+		c.way("action", fmt.Sprintf("action %q", d.Action), way, c.names, secrets)
+	}
+	for _, key := range slices.Sorted(maps.Keys(d.With)) {
+		if len(ways) > 0 && !slices.ContainsFunc(ways, func(w *dialect.CompiledWay) bool { return slices.Contains(w.With, key) }) {
+			c.Complain("with."+key, "action %q takes no %q; it takes %s", d.Action, key, takes(ways))
+		}
+	}
+	if action.Changes || action.To != "" {
+		c.Changes()
+	}
+	return done
+}
+
+func takes(ways []*dialect.CompiledWay) string {
+	var all []string
+	for _, way := range ways {
+		for _, name := range way.With {
+			if !slices.Contains(all, name) {
+				all = append(all, name)
+			}
+		}
+	}
+	if len(all) == 0 {
+		return "nothing"
+	}
+	return strings.Join(all, ", ")
+}
+
+// parameters compiles what is given and tells which of it are secrets: those may go where a secret may.
+func (d Doing) parameters(c *Compiler, done *doing) (secrets []string) {
+	for _, name := range slices.Sorted(maps.Keys(d.With)) {
+		t, err := expression.CompileTemplate(string(d.With[name]), c.names)
+		if err != nil {
+			c.Complain("with."+name, "%v", err)
+			continue
+		}
+		done.with[name] = t
+		for _, used := range t.Uses() {
+			if c.names.secret(used) {
+				secrets = append(secrets, name)
+			}
+			c.ops = append(c.ops, op{kind: opUse, name: used, path: c.At("with." + name)})
+		}
+	}
+	return secrets
+}
+
+// ways are those in which the action can come to be done.
+func (d Doing) ways(c *Compiler, action *dialect.CompiledAction, by string) (ways []*dialect.CompiledWay) {
+	if len(action.By) == 0 {
+		way, _ := action.Way("")
+		return []*dialect.CompiledWay{way}
+	}
+	choices, known := c.Choices(by)
+	if !known {
+		c.Complain("by", "%s can be anything: let it be an input of kind choice, so that each way can be checked", by)
+	}
+	for _, choice := range choices {
+		way, err := action.Way(choice)
+		if err != nil {
+			c.Complain("by", "%v", err)
+			continue
+		}
+		ways = append(ways, way)
+	}
+	return ways
+}
+
+// way is the way in which the action is done now.
+func (d *doing) way(env map[string]any) (*dialect.CompiledWay, error) {
+	by := ""
+	if d.by != nil {
+		var err error
+		if by, err = d.by.Render(env); err != nil {
+			return nil, err
+		}
+	}
+	return d.action.Way(by)
+}
+
+// env is what the texts of a way of doing the action see: everything, and its parameters. What only other ways
+// take may be empty.
+func (d *doing) env(outer map[string]any, way *dialect.CompiledWay) (map[string]any, error) {
+	env := maps.Clone(outer)
+	for name, template := range d.with {
+		if !slices.Contains(way.With, name) {
+			continue
+		}
+		value, err := template.Command(outer)
+		if err != nil {
+			return nil, err
+		}
+		env[name] = value
+	}
+	return env, nil
+}
+
+// types are the commands that the action types, as far as they are known.
+func (d *doing) types(p *planner) (typed []Typed) {
+	typed = p.goes(d.action.In...)
+	way, err := d.way(p.env)
+	if err != nil {
+		return append(typed, Typed{Text: d.action.Action.Action, When: err.Error()})
+	}
+	env := maps.Clone(p.env)
+	for name, template := range d.with {
+		env[name] = template.Shown(p.env)
+	}
+	typed = append(typed, p.way(way, env)...)
+	if d.action.To != "" {
+		p.mode = d.action.To
+	}
+	return typed
+}

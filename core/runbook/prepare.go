@@ -1,0 +1,213 @@
+package runbook
+
+import (
+	"fmt"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+
+	"pilotrix/core/device"
+	"pilotrix/core/dialect"
+	"pilotrix/core/image"
+	"pilotrix/core/network"
+	"pilotrix/core/source"
+)
+
+// Prepared is a runbook checked against a dialect, with its inputs: all that can be known before a line is
+// opened.
+type Prepared struct {
+	Book     *Runbook
+	Dialect  *dialect.Dialect
+	Steps    []PreparedStep
+	Rollback []PreparedStep
+	Inputs   map[string]string
+	Images   map[string]*image.Image
+	Kit      Kit
+
+	from     int // the phase that the run begins at
+	baud     int // the line's speed where a time is being reckoned
+	warnings []*source.Complaint
+}
+
+// Kit is what a run works with besides the device. What is left out is asked for only by steps that need it.
+type Kit struct {
+	Shelf        *image.Shelf
+	UpgradePaths func(name string) (*image.UpgradePaths, error)
+	Network      network.Network
+	Folder       string // where archives are unpacked to; the system's temporary folder unless said
+}
+
+// Prepare checks the runbook against a dialect and its inputs. Values maps inputs to what was given.
+func (r *Runbook) Prepare(d *dialect.Dialect, values map[string]string, kit Kit) (*Prepared, error) {
+	p := &Prepared{Book: r, Dialect: d, Images: map[string]*image.Image{}, Inputs: map[string]string{}, Kit: kit}
+	if err := p.Check(); err != nil {
+		return nil, err
+	}
+	if err := p.takeInputs(values); err != nil {
+		return nil, err
+	}
+	p.reckonTimes()
+	return p, nil
+}
+
+// From makes the run begin at a phase: of those before it only what learns from the device is done.
+func (p *Prepared) From(phase string) error {
+	for i, one := range p.Book.Phases {
+		if one.Phase == phase {
+			p.from = i
+			return nil
+		}
+	}
+	return fmt.Errorf("runbook %s has no phase %q; it has %s", p.Book.Runbook, phase, p.Book.phaseNames())
+}
+
+// takeInputs checks what was given against what is needed. All that is wrong is told at once.
+func (p *Prepared) takeInputs(values map[string]string) error {
+	for name := range values {
+		if _, known := p.Book.Input(name); !known {
+			return fmt.Errorf("runbook %s has no input %q; it has %s", p.Book.Runbook, name, p.Book.inputNames())
+		}
+	}
+	file := p.Book.file.Anew()
+	for i, input := range p.Book.Inputs {
+		path := fmt.Sprintf("inputs[%d]", i)
+		value, given := values[input.Input]
+		if !given && input.Default != nil {
+			value, given = string(*input.Default), true
+		}
+		if !given {
+			file.Complain(path, "input %s is not set (%s): %s", input.Input, or(input.About, input.Kind), input.howToSet())
+			continue
+		}
+		if err := p.takeInput(input, value); err != nil {
+			file.Complain(path, "input %s: %v", input.Input, err)
+		}
+	}
+	return file.Err()
+}
+
+func (i Input) howToSet() string {
+	if i.Kind == KindSecret {
+		return fmt.Sprintf("give it with --secret %s=env:VARIABLE or --secret %s=file:PATH", i.Input, i.Input)
+	}
+	return fmt.Sprintf("give it with --set %s=…", i.Input)
+}
+
+var control = regexp.MustCompile(`[\x00-\x1f\x7f]`)
+
+// value is what an input's text means to expressions.
+func (i Input) value(text string) (any, error) {
+	if control.MatchString(text) {
+		return nil, fmt.Errorf("it holds a control character")
+	}
+	switch i.Kind {
+	case KindNumber:
+		return device.ParseNumber(text)
+	case KindChoice:
+		if !slices.Contains(i.Choices, source.Text(text)) {
+			return nil, fmt.Errorf("%q is none of %s", text, strings.Join(strings.Fields(strings.Trim(fmt.Sprint(i.Choices), "[]")), ", "))
+		}
+	}
+	return text, nil
+}
+
+func (p *Prepared) takeInput(input Input, value string) error {
+	if _, err := input.value(value); err != nil {
+		return err
+	}
+	p.Inputs[input.Input] = value
+	switch input.Kind {
+	case KindImage:
+		img, err := p.findImage(value)
+		if err != nil {
+			return err
+		}
+		p.Images[input.Input] = img
+	case KindFolder:
+		if info, err := os.Stat(value); value != "" && (err != nil || !info.IsDir()) {
+			return fmt.Errorf("%s is no folder", value)
+		}
+	}
+	return nil
+}
+
+// Shown are the inputs as they may be recorded: without secrets.
+func (p *Prepared) Shown() map[string]string {
+	shown := map[string]string{}
+	for _, input := range p.Book.Inputs {
+		if input.Kind != KindSecret {
+			shown[input.Input] = p.Inputs[input.Input]
+		}
+	}
+	return shown
+}
+
+// Secrets are the values that are never recorded.
+func (p *Prepared) Secrets() (secrets []string) {
+	for _, input := range p.Book.Inputs {
+		if input.Kind == KindSecret {
+			secrets = append(secrets, p.Inputs[input.Input])
+		}
+	}
+	return secrets
+}
+
+// Env lays inputs and facts out for expressions.
+func (p *Prepared) Env(facts *device.Facts) map[string]any {
+	env := facts.Tree()
+	for _, input := range p.Book.Inputs {
+		text, given := p.Inputs[input.Input]
+		if value, err := input.value(text); given && err == nil {
+			env[input.Input] = value
+		}
+	}
+	for name, img := range p.Images {
+		env[name] = img.Tree()
+	}
+	return env
+}
+
+// openEnv is Env without secrets.
+func (p *Prepared) openEnv(facts *device.Facts) map[string]any {
+	env := p.Env(facts)
+	for _, input := range p.Book.Inputs {
+		if input.Kind == KindSecret {
+			delete(env, input.Input)
+		}
+	}
+	return env
+}
+
+// reckonTimes fills in what steps are expected to take that do not say: by the line's speed as it is then, by
+// what the dialect says that the device takes.
+func (p *Prepared) reckonTimes() {
+	p.baud = p.Dialect.Line.Speed
+	for i := range p.Steps {
+		if speed, is := p.Steps[i].Work.(*speedWork); is && speed.To != 0 {
+			p.baud = speed.To
+		}
+		p.reckonStep(&p.Steps[i])
+	}
+}
+
+func (p *Prepared) reckonStep(s *PreparedStep) {
+	if w, can := s.Work.(expecter); can && s.Common.Expected == nil {
+		s.Expected = w.Expects(p, s)
+	}
+}
+
+// imageOf finds a file that a step names: an input, or what its loop brings.
+func (p *Prepared) imageOf(s *PreparedStep, name string) *image.Image {
+	if img := s.images[name]; img != nil {
+		return img
+	}
+	return p.Images[name]
+}
+
+func or(value, fallback string) string {
+	if value == "" {
+		return fallback
+	}
+	return value
+}

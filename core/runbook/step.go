@@ -1,0 +1,53 @@
+package runbook
+
+import (
+	"slices"
+
+	"github.com/invopop/jsonschema"
+
+	"pilotrix/core/source"
+)
+
+// Step does one thing: it has one verb, or is a hold alone. It is decoded by the registry of verbs.
+type Step struct {
+	Common
+	verb  *Verb
+	body  Body
+	verbs []string // all that were given
+}
+
+// Keys implements source.Mapping.
+func (s *Step) Keys() []string {
+	keys := source.KeysOf(&s.Common)
+	for _, verb := range Verbs() {
+		keys = append(keys, verb.Name)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// Required implements source.Mapping.
+func (s *Step) Required() map[string]string {
+	return map[string]string{"step": "what it does, in words"}
+}
+
+// Field implements source.Mapping.
+func (s *Step) Field(key string) (any, source.Rules) {
+	if verb := verbNamed(key); verb != nil {
+		s.verbs = append(s.verbs, key)
+		s.verb, s.body = verb, verb.New()
+		return s.body, source.Rules{}
+	}
+	return source.FieldOf(&s.Common, key)
+}
+
+// JSONSchema implements the schema package's interface: the keys that every step may have, and the verbs.
+func (Step) JSONSchema() *jsonschema.Schema {
+	schema := source.InlineSchema(&Common{})
+	for _, verb := range Verbs() {
+		body := source.InlineSchema(verb.New())
+		body.Description = verb.Does
+		schema.Properties.Set(verb.Name, body)
+	}
+	return schema
+}

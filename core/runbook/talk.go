@@ -1,0 +1,346 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"pilotrix/core/device"
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/sense"
+)
+
+// readAll types the commands of readings and keeps what they say as facts.
+func (e *Engine) readAll(ctx context.Context, s *PreparedStep, readings []*dialect.CompiledReading) error {
+	for _, reading := range readings {
+		if err := e.readOne(ctx, s, reading); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+const readTries = 3
+
+// readOne tries a few times: a bit error in the answer is no reason to stop.
+func (e *Engine) readOne(ctx context.Context, s *PreparedStep, reading *dialect.CompiledReading) error {
+	if err := e.be(ctx, s, reading.In); err != nil {
+		return err
+	}
+	command, err := reading.Type.Command(e.env())
+	if err != nil {
+		return err
+	}
+	var facts []device.Fact
+	for range readTries {
+		e.now(s, "Reads "+reading.Reading.Reading, "the answer to "+command, reading.Limit())
+		output, answerErr := e.command(ctx, command, reading.Limit())
+		if answerErr != nil {
+			return answerErr
+		}
+		if facts, err = reading.Parse(output, command, e.console.Clock().Now(), e.facts); err == nil {
+			break
+		}
+	}
+	if err != nil {
+		return err
+	}
+	for _, fact := range facts {
+		before, _ := e.facts.Set(fact)
+		told := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, Rows: dialect.TextRows(fact.Value)}
+		if before.Text != fact.Text {
+			told.Was = before.Text
+		}
+		e.console.Emit(told)
+	}
+	return nil
+}
+
+// command types a command and returns what was answered until the next prompt, questions answered.
+func (e *Engine) command(ctx context.Context, command string, limit time.Duration) (string, error) {
+	if err := e.console.Command(ctx, command, Typing{Fresh: true}); err != nil {
+		return "", err
+	}
+	limited, cancel := e.console.Clock().WithTimeout(ctx, limit)
+	defer cancel()
+	for {
+		v, err := e.console.Await(limited, func(v sense.State) bool { return v.AtPrompt || v.Dialog != "" })
+		if err != nil {
+			return "", e.awaited(ctx, limited, err, "no prompt after “"+command+"”")
+		}
+		if v.AtPrompt {
+			return v.Output(), nil
+		}
+		if err := e.answer(limited, nil, v, nil); err != nil {
+			return "", err
+		}
+	}
+}
+
+// awaited puts a wait's own timeout into words, and leaves other errors alone.
+func (e *Engine) awaited(outer, inner context.Context, err error, what string) error {
+	if outer.Err() == nil && inner.Err() != nil && errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("%s, %w: %s", what, errTimeout, e.stateWords())
+	}
+	return err
+}
+
+// answer answers a question from the dialect, or asks the operator.
+func (e *Engine) answer(ctx context.Context, own []*dialect.CompiledDialog, v sense.State, env map[string]any) error {
+	dialog := e.p.Dialect.Dialog(own, v.Asked)
+	if dialog == nil {
+		return fmt.Errorf("the device asks %q, which the dialect has no answer for", strings.TrimSpace(v.Asked))
+	}
+	if env == nil {
+		env = e.env()
+	}
+	if dialog.Operator {
+		answer, err := e.console.Ask(ctx, event.Ask{Form: event.FormDialog, Text: strings.TrimSpace(v.Asks), Answers: []string{DoneByMe, StopHere}})
+		if err == nil && answer != DoneByMe {
+			err = fmt.Errorf("%w at a question of the device", errStopped)
+		}
+		return err
+	}
+	reply, err := dialog.Reply.Command(env)
+	if err != nil {
+		return fmt.Errorf("answering %q: %w", strings.TrimSpace(v.Asks), err)
+	}
+	if dialog.Because != "" {
+		e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("answers “%s” to “%s”: %s", shownReply(dialog, reply), strings.TrimSpace(v.Asked), dialog.Because)})
+	}
+	if dialog.NoEnter {
+		return e.console.Type(ctx, reply, dialog.Secret)
+	}
+	return e.console.Command(ctx, reply, Typing{Secret: dialog.Secret})
+}
+
+func shownReply(d *dialect.CompiledDialog, reply string) string {
+	if d.Secret {
+		return "[secret]"
+	}
+	return reply
+}
+
+// be makes sure that the device waits at a prompt of one of the modes, moving there if there is a way.
+func (e *Engine) be(ctx context.Context, s *PreparedStep, modes []string) error {
+	for range 8 {
+		v := e.console.Device()
+		if !v.AtPrompt {
+			var err error
+			if v, err = e.wake(ctx, 3, 2*time.Second); err != nil {
+				return err
+			}
+		}
+		if len(modes) == 0 || slices.Contains(modes, v.Mode) {
+			return nil
+		}
+		move := e.moveTo(v.Mode, modes)
+		if move == nil {
+			return fmt.Errorf("this needs mode %s; the device is in %s, and the dialect knows no way there", strings.Join(modes, " or "), v.Mode)
+		}
+		if err := e.perform(ctx, s, &doing{action: e.p.Dialect.Action(move.Action)}); err != nil {
+			return fmt.Errorf("going from %s to %s: %w", move.From, move.To, err)
+		}
+	}
+	return fmt.Errorf("could not get to mode %s", strings.Join(modes, " or "))
+}
+
+func (e *Engine) moveTo(from string, modes []string) *dialect.Move {
+	for _, to := range modes {
+		if move := e.p.Dialect.MoveFrom(from, to); move != nil {
+			return move
+		}
+	}
+	return nil
+}
+
+// wake presses the harmless key until there is a prompt.
+func (e *Engine) wake(ctx context.Context, times int, each time.Duration) (sense.State, error) {
+	var err error
+	for range times {
+		if err := e.console.Type(ctx, e.p.Dialect.Wake(), false); err != nil {
+			return sense.State{}, err
+		}
+		limited, cancel := e.console.Clock().WithTimeout(ctx, each)
+		var v sense.State
+		v, err = e.console.Await(limited, func(v sense.State) bool { return v.AtPrompt })
+		cancel()
+		if err == nil {
+			return v, nil
+		}
+		if ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
+			return v, err
+		}
+	}
+	return sense.State{}, fmt.Errorf("no prompt after %d key presses: %s", times, e.stateWords())
+}
+
+// begun is an action whose command was typed.
+type begun struct {
+	action  *dialect.CompiledAction
+	way     *dialect.CompiledWay
+	env     map[string]any
+	command string
+}
+
+// perform types an action's command and follows it to its end.
+func (e *Engine) perform(ctx context.Context, s *PreparedStep, d *doing) error {
+	b, err := e.typeAction(ctx, s, d)
+	if err != nil {
+		return err
+	}
+	limit := b.action.Limit(dialect.DefaultTimeout)
+	limited, cancel := e.console.Clock().WithTimeout(ctx, limit)
+	defer cancel()
+	e.now(s, or(b.action.Title, b.action.Action.Action), "the end of "+b.command, limit)
+	if err := e.follow(limited, s, b); err != nil {
+		return e.awaited(ctx, limited, err, "“"+b.command+"” did not end")
+	}
+	return e.followSpeed(ctx, b.action)
+}
+
+// typeAction goes to the action's mode and types its command.
+func (e *Engine) typeAction(ctx context.Context, s *PreparedStep, d *doing) (*begun, error) {
+	outer := e.env()
+	way, err := d.way(outer)
+	if err != nil {
+		return nil, err
+	}
+	env, err := d.env(outer, way)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.be(ctx, s, d.action.In); err != nil {
+		return nil, err
+	}
+	command, err := way.Type.Command(env)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.interlock(ctx, s, command); err != nil {
+		return nil, err
+	}
+	if d.action.Changes {
+		e.changed = true
+	}
+	b := &begun{d.action, way, env, command}
+	return b, e.console.Command(ctx, command, Typing{Fresh: true, Leads: d.action.To != ""})
+}
+
+// interlock asks before a command that the dialect calls a danger, or that a restart would lose something
+// by, unless the step has asked already. A loss that is not the step's own is always asked about.
+func (e *Engine) interlock(ctx context.Context, s *PreparedStep, command string) error {
+	says := e.console.Stops(command)
+	if says == "" || (s.Hold != "" && says == e.p.Dialect.DangerOf(command)) {
+		return nil
+	}
+	answer, err := e.console.Ask(ctx, event.Ask{
+		Form: event.FormHold, Step: s.ID, Text: fmt.Sprintf("“%s” %s.", command, says), Types: []string{command},
+		Irreversible: true, Changed: e.changed, Answers: []string{Approve, StopHere},
+	})
+	if err == nil && answer != Approve {
+		err = fmt.Errorf("%w before “%s”", errStopped, command)
+	}
+	return err
+}
+
+// follow waits for what tells that an action succeeded or failed, answering questions meanwhile.
+func (e *Engine) follow(ctx context.Context, s *PreparedStep, b *begun) error {
+	to := b.action.To
+	reached := func(v sense.State) bool { return to != "" && slices.Contains(v.Passed, to) }
+	answered, drawn := "", e.progressOf(s, b)
+	for {
+		v, err := e.console.Await(ctx, func(v sense.State) bool {
+			drawn(v)
+			return b.way.Fail.Matches(v.Output()) || v.AtPrompt || v.Dialog != "" || b.asksOwn(v, answered) || reached(v)
+		})
+		if err != nil {
+			return err
+		}
+		if text := b.way.Fail.Find(v.Output()); text != "" {
+			return fmt.Errorf("“%s” was answered: %s", b.command, text)
+		}
+		switch {
+		case reached(v):
+			return nil
+		case v.Dialog != "" || b.asksOwn(v, answered):
+			answered = v.Asked
+			if err := e.answer(ctx, b.way.Asks, v, b.env); err != nil {
+				return err
+			}
+		case to != "" && !slices.Contains(b.action.In, v.Mode):
+			return fmt.Errorf("“%s” led to mode %s instead of %s", b.command, v.Mode, to)
+		case to != "":
+			return fmt.Errorf("“%s” left the device in mode %s: %s", b.command, v.Mode, lastLines(v.Output()))
+		case b.way.Done != nil && !b.way.Done.Matches(v.Output()):
+			return fmt.Errorf("“%s” did not say that it succeeded (looked for %s): %s", b.command, b.way.Way.Done, lastLines(v.Output()))
+		default:
+			return nil
+		}
+	}
+}
+
+// progressOf tells how far an action is, by what the device draws: per cent, or so many of so many.
+func (e *Engine) progressOf(s *PreparedStep, b *begun) func(sense.State) {
+	if b.action.Progress == nil {
+		return func(sense.State) {}
+	}
+	since, last := e.console.Clock().Now(), -1.0
+	return func(v sense.State) {
+		part, known := partDone(b.action.Progress, v.Output())
+		if !known || part == last {
+			return
+		}
+		last = part
+		now := event.StepNow{ID: s.ID, Doing: or(b.action.Title, b.action.Action.Action), Awaiting: "the end of " + b.command, Timeout: b.action.Limit(s.Timeout), Part: part}
+		if gone := e.console.Clock().Since(since); part > 0 && part < 1 {
+			now.Left = time.Duration(float64(gone) * (1 - part) / part)
+		}
+		e.console.Emit(now)
+	}
+}
+
+// partDone is the last progress that an output shows, from 0 to 1.
+func partDone(progress *regexp.Regexp, output string) (part float64, known bool) {
+	all := progress.FindAllStringSubmatch(output, -1)
+	if len(all) == 0 {
+		return 0, false
+	}
+	numbers := all[len(all)-1][1:]
+	done, err := device.ParseNumber(numbers[0])
+	of := 100.0
+	if err == nil && len(numbers) > 1 {
+		of, err = device.ParseNumber(numbers[1])
+	}
+	if err != nil || of <= 0 || done < 0 {
+		return 0, false
+	}
+	return min(1, done/of), true
+}
+
+// asksOwn reports that the device waits with a question of the action's own.
+func (b *begun) asksOwn(v sense.State, answered string) bool {
+	if v.Asked == "" || v.Asked == answered || v.AtPrompt || !v.Free {
+		return false
+	}
+	return slices.ContainsFunc(b.way.Asks, func(d *dialect.CompiledDialog) bool { return d.Pattern.MatchString(v.Asked) })
+}
+
+func lastLines(output string) string {
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	return strings.Join(lines[max(0, len(lines)-2):], " / ")
+}
+
+// followSpeed goes with a device that changes its own speed.
+func (e *Engine) followSpeed(ctx context.Context, action *dialect.CompiledAction) error {
+	ours, can := e.console.Speed()
+	if action.Speed == 0 || !can || ours == action.Speed {
+		return nil
+	}
+	return e.console.SetSpeed(ctx, action.Speed, "the device goes to it by itself")
+}

@@ -1,0 +1,122 @@
+package runbook
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Verb is one kind of step: all that is to be said of it, in one place. A file declares one, and nothing
+// else in the program lists them.
+type Verb struct {
+	Name string // its key in a step
+	Does string // in words, for the documentation and the schema
+	// Timeout is how long a step of the kind may take unless it says: generous, since it is there to end a
+	// wait that nothing ends.
+	Timeout time.Duration
+	// Repeatable says that it may be done again without asking, after the line was lost.
+	Repeatable bool
+	// Learns says that it changes nothing on the device and is done anew when a run begins at a later phase.
+	Learns bool
+	Makes  []string // names that it makes for later steps, besides facts
+	Cards  []string // what a view shows beside the console while it is under way, see the constants
+	New    func() Body
+}
+
+// Cards that a verb may ask for.
+const (
+	CardTransfer  = "transfer"  // the file on its way
+	CardBanks     = "banks"     // the banks, before and now
+	CardPreflight = "preflight" // what was looked at before the device is asked
+	CardReach     = "reach"     // whether the device answers
+	CardRestart   = "restart"   // what agrees that it is back
+)
+
+// Body is what a step says to its verb, as YAML. Compile checks it and makes what is carried out.
+type Body interface {
+	Compile(c *Compiler) Work
+}
+
+// Work is a step's verb, checked and ready.
+type Work interface {
+	// Do carries it out, within the step's timeout and while the runbook has the helm.
+	Do(ctx context.Context, e *Engine, s *PreparedStep) error
+}
+
+// What a Work may have besides.
+type (
+	// typist tells the commands that it types, as far as they are known.
+	typist interface {
+		Types(p *planner, s *PreparedStep) []Typed
+	}
+	// teller tells what it does on this laptop, what it checks, and what it reckons.
+	teller interface {
+		Tells(p *planner, s *PreparedStep) Told
+	}
+	// expecter reckons how long it takes, 0 when it cannot.
+	expecter interface {
+		Expects(p *Prepared, s *PreparedStep) time.Duration
+	}
+)
+
+// Told is what a step does besides typing, in words.
+type Told struct{ Does, Checks, Reckons []string }
+
+var registry = map[string]*Verb{}
+
+// register declares a verb. It is called while the program starts, once by each verb's file.
+func register(v Verb) *Verb {
+	if registry[v.Name] != nil {
+		panic(fmt.Sprintf("runbook: the verb %s is declared twice", v.Name))
+	}
+	registry[v.Name] = &v
+	return &v
+}
+
+// Verbs lists all verbs by name.
+func Verbs() []*Verb {
+	all := make([]*Verb, 0, len(registry))
+	for _, verb := range registry {
+		all = append(all, verb)
+	}
+	slices.SortFunc(all, func(a, b *Verb) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+func verbNamed(name string) *Verb { return registry[name] }
+
+func verbNames() string {
+	names := []string{}
+	for _, verb := range Verbs() {
+		names = append(names, verb.Name)
+	}
+	return strings.Join(append(names, "hold"), ", ")
+}
+
+// VerbTable is the table of verbs in the documentation, as Markdown.
+func VerbTable() string {
+	var out strings.Builder
+	out.WriteString("| verb | does | makes | timeout |\n|---|---|---|---|\n")
+	for _, verb := range Verbs() {
+		makes := ""
+		if len(verb.Makes) > 0 {
+			makes = "`" + strings.Join(verb.Makes, "`, `") + "`"
+		}
+		fmt.Fprintf(&out, "| `%s` | %s | %s | %s |\n", verb.Name, verb.Does, makes, shortTime(verb.Timeout))
+	}
+	return out.String()
+}
+
+// shortTime leaves out what is zero: 2h rather than 2h0m0s.
+func shortTime(d time.Duration) string {
+	text := d.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
+}

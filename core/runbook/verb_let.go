@@ -1,0 +1,64 @@
+package runbook
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/source"
+)
+
+var _ = register(Verb{
+	Name: "let", Does: "computes values and calls them by names, for later steps",
+	Timeout: time.Second, Repeatable: true, Learns: true,
+	New: func() Body { return new(letBody) },
+})
+
+// letBody are names, each with the expression that it stands for.
+type letBody map[string]source.Expression
+
+type letWork map[string]*expression.Guard
+
+// Compile implements Body.
+func (b *letBody) Compile(c *Compiler) Work {
+	w := letWork{}
+	for _, name := range slices.Sorted(maps.Keys(*b)) {
+		c.Name(name, name)
+		w[name] = c.Guard(name, (*b)[name])
+	}
+	for name := range *b {
+		c.Makes(name)
+	}
+	return w
+}
+
+func (b *letBody) made() []string { return slices.Sorted(maps.Keys(*b)) }
+
+// Do implements Work.
+func (w letWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
+	env := e.env()
+	for _, name := range slices.Sorted(maps.Keys(w)) {
+		value, err := w[name].Value(env)
+		if err != nil {
+			return err
+		}
+		e.made[name] = value
+		e.console.Emit(event.Fact{Name: name, Value: expression.Format(value), Source: fmt.Sprintf("computed: %s", w[name].Text())})
+	}
+	return nil
+}
+
+// Tells implements teller.
+func (w letWork) Tells(p *planner, _ *PreparedStep) (t Told) {
+	for _, name := range slices.Sorted(maps.Keys(w)) {
+		if value, err := w[name].Value(p.env); err == nil && !slices.ContainsFunc(w[name].Uses(), func(used string) bool { return !p.knows(used) }) {
+			p.makes(name, value)
+		}
+		t.Does = append(t.Does, name+" = "+w[name].Text())
+	}
+	return t
+}

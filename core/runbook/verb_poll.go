@@ -1,0 +1,143 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/dialect"
+	"pilotrix/core/expression"
+	"pilotrix/core/reckon"
+	"pilotrix/core/source"
+)
+
+var _ = register(Verb{
+	Name: "poll", Does: "takes readings again and again until something holds; gives up when it fails, or when nothing changes any more",
+	Timeout: 30 * time.Minute, Repeatable: true, Cards: []string{CardTransfer, CardBanks, CardReach},
+	New: func() Body { return new(pollBody) },
+})
+
+type pollBody struct {
+	Read    []string          `yaml:"read" jsonschema:"required" jsonschema_description:"Readings that are taken each time"`
+	Every   source.Duration   `yaml:"every" jsonschema:"required" jsonschema_description:"How long between two"`
+	Until   source.Expression `yaml:"until" jsonschema:"required" jsonschema_description:"What ends it"`
+	Fail    source.Expression `yaml:"fail" jsonschema_description:"Gives up at once when this holds"`
+	Message string            `yaml:"message" jsonschema_description:"What is said then; may hold ${…}"`
+	Stalled *source.Duration  `yaml:"stalled" jsonschema_description:"Gives up when nothing changed for so long"`
+	Shows   string            `yaml:"shows" jsonschema_description:"What is shown meanwhile; may hold ${…}"`
+	File    string            `yaml:"file" jsonschema_description:"The file that is moved meanwhile: the expected time follows from it"`
+}
+
+type pollWork struct {
+	pollBody
+	every          time.Duration
+	readings       []*dialect.CompiledReading
+	until, giveUp  *expression.Guard
+	message, shows *expression.Template
+}
+
+// Compile implements Body.
+func (b *pollBody) Compile(c *Compiler) Work {
+	w := &pollWork{pollBody: *b, every: time.Duration(b.Every)}
+	switch {
+	case len(b.Read) == 0:
+		c.Complain("read", "a poll needs a reading to take (read: […])")
+	case b.Every == 0:
+		c.Complain("every", "say how often (every: 5s)")
+	case b.Fail == "" && b.Message != "":
+		c.Complain("message", "the message is said when fail holds, and there is no fail")
+	}
+	w.readings = c.Readings("read", b.Read)
+	w.until, w.giveUp = c.Guard("until", b.Until), c.Guard("fail", b.Fail)
+	w.message, w.shows = c.Template("message", b.Message), c.Template("shows", b.Shows)
+	c.Image("file", b.File)
+	return w
+}
+
+// Expects implements expecter.
+func (w *pollWork) Expects(p *Prepared, s *PreparedStep) time.Duration {
+	if img := p.imageOf(s, w.File); img != nil {
+		return reckon.TransferTime(img.Size, p.Dialect.FetchRate())
+	}
+	return 0
+}
+
+// Types implements typist.
+func (w *pollWork) Types(p *planner, _ *PreparedStep) (typed []Typed) {
+	for _, reading := range w.readings {
+		for _, t := range p.reading(reading) {
+			t.Every = w.every
+			typed = append(typed, t)
+		}
+	}
+	return typed
+}
+
+// Tells implements teller.
+func (w *pollWork) Tells(*planner, *PreparedStep) Told {
+	return Told{Checks: []string{"until " + string(w.Until)}}
+}
+
+// Do implements Work.
+func (w *pollWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	changed, last := e.console.Clock().Now(), ""
+	for {
+		if err := e.readAll(ctx, s, w.readings); err != nil {
+			return err
+		}
+		now := e.console.Clock().Now()
+		if state := e.readingsSay(w.readings); state != last {
+			changed, last = now, state
+		}
+		done, err := w.ends(e)
+		if err != nil || done {
+			return err
+		}
+		if w.Stalled != nil && now.Sub(changed) >= time.Duration(*w.Stalled) {
+			return fmt.Errorf("nothing changed for %s: %s", clock.Words(now.Sub(changed)), w.words(e))
+		}
+		e.now(s, e.title(s), fmt.Sprintf("the next reading, every %s; the last: %s", clock.Words(w.every), w.words(e)), s.Timeout)
+		if err := e.console.Clock().Wait(ctx, w.every); err != nil {
+			return err
+		}
+	}
+}
+
+// readingsSay is all that readings say, to see whether anything changes.
+func (e *Engine) readingsSay(readings []*dialect.CompiledReading) string {
+	var out strings.Builder
+	for _, fact := range e.facts.All() {
+		for _, reading := range readings {
+			if reading.MakesFact(fact.Name) {
+				fmt.Fprintf(&out, "%s=%s\n", fact.Name, fact.Text)
+			}
+		}
+	}
+	return out.String()
+}
+
+func (w *pollWork) words(e *Engine) string {
+	if text, err := e.fill(w.shows); err == nil && text != "" {
+		return text
+	}
+	return "not there yet"
+}
+
+func (w *pollWork) ends(e *Engine) (done bool, err error) {
+	env := e.env()
+	if done, err = w.until.Holds(env); err != nil || done || w.giveUp == nil {
+		return done, err
+	}
+	failed, err := w.giveUp.Holds(env)
+	if err != nil || !failed {
+		return false, err
+	}
+	text, err := e.fill(w.message)
+	if err != nil || text == "" {
+		text = "this holds: " + w.giveUp.Text()
+	}
+	return false, errors.New(text)
+}

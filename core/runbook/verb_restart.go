@@ -1,0 +1,270 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/reach"
+	"pilotrix/core/sense"
+)
+
+var _ = register(Verb{
+	Name: "restart", Does: "restarts the device and goes on when console, prompt and the watched target agree that it is back; the step's expected time and timeout are the expected and the longest absence",
+	Timeout: 15 * time.Minute, Makes: []string{"restart.took", "restart.away"}, Cards: []string{CardRestart, CardReach, CardBanks},
+	New: func() Body { return new(restartBody) },
+})
+
+type restartBody struct {
+	Doing `yaml:",inline"`
+	Watch string   `yaml:"watch" jsonschema_description:"Target that has to answer again, such as icmp:${device.address}"`
+	Mode  []string `yaml:"mode" jsonschema:"required" jsonschema_description:"Modes whose prompt tells that it is back"`
+	Then  string   `yaml:"then" jsonschema_description:"Mode to go to afterwards, such as that of somebody who is logged in"`
+}
+
+type restartWork struct {
+	restartBody
+	*doing
+	watch *expression.Template
+}
+
+// Compile implements Body.
+func (b *restartBody) Compile(c *Compiler) Work {
+	w := &restartWork{restartBody: *b, doing: b.Doing.compile(c, "")}
+	if w.action != nil && w.action.To == "" && !w.action.Changes {
+		c.Changes() // whatever else it is, a restart makes what was read old
+	}
+	if len(b.Mode) == 0 {
+		c.Complain("mode", "say by which modes it is seen to be back (mode: […])")
+	}
+	c.Modes("mode", b.Mode)
+	c.Mode("then", b.Then)
+	c.Goes("then", b.Then)
+	w.watch = c.Template("watch", b.Watch)
+	c.Makes("restart.took", "restart.away")
+	return w
+}
+
+// Types implements typist.
+func (w *restartWork) Types(p *planner, _ *PreparedStep) []Typed {
+	typed := w.types(p)
+	p.mode = w.Mode[0]
+	if w.Then != "" {
+		typed = append(typed, p.goes(w.Then)...)
+	}
+	return typed
+}
+
+// Tells implements teller.
+func (w *restartWork) Tells(p *planner, _ *PreparedStep) Told {
+	text := "goes on at a prompt of " + strings.Join(w.Mode, " or ")
+	if w.Watch != "" {
+		text += " and when " + w.watch.Shown(p.env) + " answers"
+	}
+	return Told{Checks: []string{text}}
+}
+
+// restarting is one restart under way.
+type restarting struct {
+	*Engine
+	s      *PreparedStep
+	w      *restartWork
+	begun  time.Time
+	target string // of reach, empty when none is watched
+	told   event.Restart
+}
+
+// Do implements Work: it restarts the device and goes on when the console shows a prompt and the target
+// answers again.
+func (w *restartWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	r := &restarting{Engine: e, s: s, w: w}
+	if err := r.watchBefore(ctx); err != nil {
+		return err
+	}
+	b, err := e.typeAction(ctx, s, w.doing)
+	if err != nil {
+		return err
+	}
+	r.begun = e.console.Clock().Now()
+	e.console.Emit(event.Mark{Text: "restart: " + b.command})
+	if err := e.follow(ctx, s, b); err != nil && !errors.Is(err, ErrLineLost) {
+		return err
+	}
+	e.now(s, "Waits for the device to be back", "console, prompt"+r.reachWords(), s.Timeout)
+	if err := r.comeBack(ctx); err != nil {
+		return err
+	}
+	r.tell(true)
+	took := e.console.Clock().Since(r.begun)
+	e.made["restart"] = map[string]any{"took": clock.Words(took), "away": clock.Words(r.away())}
+	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", clock.Words(took), r.comparedWords(took))})
+	if w.Then == "" {
+		return nil
+	}
+	e.now(s, "Logs in again", "mode "+e.p.Dialect.ModeTitle(w.Then), s.Timeout)
+	return e.be(ctx, s, []string{w.Then})
+}
+
+func (r *restarting) watchBefore(ctx context.Context) error {
+	text, err := r.fill(r.w.watch)
+	if err != nil || text == "" || r.console.Reach() == nil {
+		return err
+	}
+	target, err := reach.ParseTarget(withoutLength(text))
+	if err != nil {
+		return err
+	}
+	r.target = target.String()
+	r.console.Reach().Add(target)
+	return r.heardBefore(ctx)
+}
+
+// knowledge is how long a target is tried before the restart, to see whether it answers at all.
+const knowledge = 4 * time.Second
+
+// heardBefore drops a target that does not answer before the restart either: what keeps it from that
+// would keep it from being back.
+func (r *restarting) heardBefore(ctx context.Context) error {
+	limited, cancel := r.console.Clock().WithTimeout(ctx, knowledge)
+	defer cancel()
+	err := r.console.Reach().Await(limited, func([]reach.State) bool { _, known := r.state(); return known })
+	if err != nil && ctx.Err() != nil {
+		return err
+	}
+	if state, known := r.state(); !known || !state.Up {
+		r.console.Emit(event.Note{Level: event.Warning, Text: r.target + " does not answer before the restart either: it is not waited for"})
+		r.target = ""
+	}
+	return nil
+}
+
+func (r *restarting) reachWords() string {
+	if r.target == "" {
+		return ""
+	}
+	return " and " + r.target
+}
+
+// comparedWords says how long it took beside what was expected.
+func (r *restarting) comparedWords(took time.Duration) string {
+	if r.s.Expected == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (expected %s)", clock.Words(r.s.Expected))
+}
+
+// comeBack waits for console and prompt, then for reach.
+func (r *restarting) comeBack(ctx context.Context) error {
+	err := r.prompt(ctx)
+	if err == nil {
+		err = r.reached(ctx)
+	}
+	if err != nil && errors.Is(err, context.DeadlineExceeded) && ctx.Err() != nil {
+		r.tell(false)
+		return fmt.Errorf("the device is not back within %s: console %s%s", clock.Words(r.s.Timeout), r.told.Console, r.stillWords())
+	}
+	return err
+}
+
+func (r *restarting) stillWords() string {
+	if r.told.Reach == "" {
+		return ""
+	}
+	return ", " + r.target + " " + r.told.Reach
+}
+
+// prompt follows the console through the restart, answering questions, following its speed, and waiting
+// for a line that went with it.
+func (r *restarting) prompt(ctx context.Context) error {
+	seen := -1
+	for {
+		v, err := r.console.Await(ctx, func(v sense.State) bool { return v.Count != seen || v.Dialog != "" || v.AtPrompt })
+		switch {
+		case errors.Is(err, ErrLineLost):
+			if err := r.lineBack(ctx); err != nil {
+				return err
+			}
+			continue
+		case err != nil:
+			return err
+		}
+		seen = v.Count
+		r.tell(false)
+		switch {
+		case v.AtPrompt && slices.Contains(r.w.Mode, v.Mode):
+			return nil
+		case v.Dialog != "":
+			if err := r.answer(ctx, nil, v, nil); err != nil {
+				return err
+			}
+		case v.Mode == sense.Garbled:
+			if err := r.waitGarbled(ctx, r.s, v); err != nil {
+				return err
+			}
+		case v.AtPrompt:
+			return fmt.Errorf("after the restart the device came to mode %s instead of %s (%q)", v.Mode, strings.Join(r.w.Mode, " or "), v.Prompt)
+		}
+	}
+}
+
+// reached waits until the target answers. One that never stopped answering has to do so once more.
+func (r *restarting) reached(ctx context.Context) error {
+	w := r.console.Reach()
+	if r.target == "" || w == nil {
+		return nil
+	}
+	since := r.console.Clock().Now()
+	return w.Await(ctx, func(states []reach.State) bool {
+		for _, state := range states {
+			if state.Target.String() == r.target {
+				r.tell(false)
+				return state.Up && state.Last.Held && (state.Last.At.After(since) || state.Since.After(r.begun))
+			}
+		}
+		return false
+	})
+}
+
+// tell says how far it is, when that changed.
+func (r *restarting) tell(over bool) {
+	v := r.console.Device()
+	told := event.Restart{Step: r.s.ID, Begun: r.begun, Expected: r.s.Expected, Longest: r.s.Timeout, Console: v.Mode, Over: over}
+	if v.AtPrompt {
+		told.Prompt = v.Prompt
+	}
+	if state, known := r.state(); known {
+		told.Reach = map[bool]string{true: "answers", false: "does not answer"}[state.Up]
+	}
+	if told != r.told {
+		r.told = told
+		r.console.Emit(told)
+	}
+}
+
+func (r *restarting) state() (reach.State, bool) {
+	w := r.console.Reach()
+	if r.target == "" || w == nil {
+		return reach.State{}, false
+	}
+	for _, state := range w.States() {
+		if state.Target.String() == r.target {
+			return state, state.Known
+		}
+	}
+	return reach.State{}, false
+}
+
+// away is how long the target did not answer in this restart.
+func (r *restarting) away() time.Duration {
+	state, known := r.state()
+	if !known || state.Away.Begin.Before(r.begun) {
+		return 0
+	}
+	return state.Away.Length(r.console.Clock().Now())
+}

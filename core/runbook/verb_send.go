@@ -1,0 +1,307 @@
+package runbook
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strconv"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/image"
+	"pilotrix/core/line"
+	"pilotrix/core/reckon"
+	"pilotrix/core/sense"
+	"pilotrix/core/source"
+	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/tftp"
+	"pilotrix/core/transfer/xmodem"
+)
+
+var _ = register(Verb{
+	Name: "send", Does: "makes the device receive (an action) and sends a file over the line; or, by tftp, sends it to a loader that takes it, again and again until its window opens",
+	Timeout: 2 * time.Hour, Cards: []string{CardTransfer, CardBanks, CardReach},
+	New: func() Body { return new(sendBody) },
+})
+
+type sendBody struct {
+	File     string                 `yaml:"file" jsonschema:"required" jsonschema_description:"An input of kind image, or what the loop brings"`
+	Protocol string                 `yaml:"protocol" jsonschema:"required" jsonschema_description:"xmodem, xmodem-1k, ymodem or ymodem-g over the line, or tftp; may be the ${input} of a choice"`
+	Action   string                 `yaml:"action" jsonschema_description:"Over the line: the action that makes the device receive"`
+	With     map[string]source.Text `yaml:"with" jsonschema_description:"Its parameters; may hold ${…}"`
+	To       string                 `yaml:"to" jsonschema_description:"By tftp: the address of the loader"`
+	As       string                 `yaml:"as" jsonschema_description:"By tftp: the name that it is sent under; its own unless said"`
+	Port     string                 `yaml:"port" jsonschema_description:"By tftp: another port than 69"`
+}
+
+type sendWork struct {
+	file     string
+	protocol *expression.Template
+	*doing
+	to, as, port *expression.Template // of one that is sent over the network
+}
+
+// Compile implements Body.
+func (b *sendBody) Compile(c *Compiler) Work {
+	w := &sendWork{file: b.File}
+	c.Image("file", b.File)
+	if b.Protocol == "tftp" {
+		w.protocol = c.Template("protocol", b.Protocol)
+		w.to, w.as, w.port = c.Template("to", b.To), c.Template("as", b.As), c.Template("port", b.Port)
+		if b.To == "" {
+			c.Complain("", "say where the loader is (to: ADDRESS)")
+		}
+		if b.Action != "" {
+			c.Complain("action", "by tftp a loader is sent to without an action")
+		}
+		c.Changes()
+		return w
+	}
+	w.protocol = c.Protocol("protocol", b.Protocol, func(name string) error { _, err := xmodem.Parse(name); return err })
+	if b.Action == "" {
+		c.Complain("", "say which action makes the device receive (action: …)")
+	}
+	if b.To+b.As+b.Port != "" {
+		c.Complain("", "to, as and port go with protocol: tftp")
+	}
+	w.doing = Doing{Action: b.Action, With: b.With}.compile(c, b.Protocol)
+	c.Changes()
+	return w
+}
+
+// Expects implements expecter.
+func (w *sendWork) Expects(p *Prepared, s *PreparedStep) time.Duration {
+	img := p.imageOf(s, w.file)
+	variant, err := xmodem.Parse(w.protocol.Shown(p.Env(noFacts)))
+	framing, badFraming := line.ParseFraming(or(string(p.Dialect.Line.Framing), line.DefaultFraming))
+	if err != nil || badFraming != nil || img == nil || p.baud == 0 {
+		return 0
+	}
+	return reckon.TransferTime(img.Size, reckon.XMODEMRate(reckon.LineRate(p.baud, framing), variant.Block()))
+}
+
+// Types implements typist.
+func (w *sendWork) Types(p *planner, _ *PreparedStep) []Typed {
+	if w.to != nil || w.doing == nil || w.action == nil {
+		return nil
+	}
+	return w.types(p)
+}
+
+// Tells implements teller.
+func (w *sendWork) Tells(p *planner, s *PreparedStep) Told {
+	name, size := "${"+w.file+"}", ""
+	if img := p.imageOf(s, w.file); img != nil {
+		name, size = img.Name, fmt.Sprintf(" (%d B)", img.Size)
+	}
+	text := fmt.Sprintf("sends %s%s by %s", name, size, w.protocol.Shown(p.env))
+	if w.to != nil {
+		text += " to " + w.to.Shown(p.env) + ", again and again until it is taken"
+	}
+	return Told{Does: []string{text}}
+}
+
+const (
+	sendRetries = 20 // a line with errors is worth more tries than a silent one
+	sendAnswer  = 6 * time.Second
+)
+
+// Do implements Work.
+func (w *sendWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	img, err := e.ready(ctx, s, e.p.imageOf(s, w.file))
+	if err != nil {
+		return err
+	}
+	if w.to != nil {
+		return w.push(ctx, e, s, img)
+	}
+	name, err := w.protocol.Render(e.env())
+	if err != nil {
+		return err
+	}
+	variant, err := xmodem.Parse(name)
+	if err != nil {
+		return err
+	}
+	return w.overLine(ctx, e, s, img, variant)
+}
+
+// overLine makes the device receive and sends the file.
+func (w *sendWork) overLine(ctx context.Context, e *Engine, s *PreparedStep, img *image.Image, variant xmodem.Variant) error {
+	file, err := img.Reader()
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	doing := fmt.Sprintf("Sends %s by %s", img.Name, variant)
+	e.now(s, doing, "the receiver", s.Timeout)
+	e.receiving = true
+	b, err := e.typeAction(ctx, s, w.doing)
+	if err != nil {
+		return err
+	}
+	if err := e.awaitReceiver(ctx, b); err != nil {
+		return err
+	}
+	e.now(s, doing, fmt.Sprintf("the answer to each block, each within %s", sendAnswer*3/2), s.Timeout)
+	allowed := e.allowed(variant)
+	e.console.Emit(event.Mark{Text: fmt.Sprintf("%s by %s, %d B", img.Name, variant, img.Size)})
+	e.console.Emit(event.TransferBegin{File: img.Name, Size: img.Size, Protocol: variant.String(), SHA256: img.SHA256, Allowed: allowed})
+	var result xmodem.Result
+	err = e.console.Carry(ctx, func(ctx context.Context, port transfer.Duplex) error {
+		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
+		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
+			Variant: variant, Clock: e.console.Clock(), Retries: sendRetries, Answer: sendAnswer, File: img.Name,
+			Character: reckon.CharacterTime(e.console.LineRate()), EndWait: cmp.Or(b.action.Limit(0), s.Timeout), Progress: e.progress(img.Size, allowed),
+		})
+		return err
+	})
+	e.console.Emit(transferEnd(result, err, ctx))
+	if err != nil {
+		return err
+	}
+	e.now(s, "Has sent "+img.Name, "the device's word on the file", s.Timeout)
+	return e.afterSend(ctx, b)
+}
+
+// Allowed is the most that the protocol carries on our line, in bytes a second, 0 without a speed.
+func (e *Engine) allowed(variant xmodem.Variant) float64 {
+	return reckon.XMODEMRateBehind(e.console.Latency(), e.console.LineRate(), variant.Block())
+}
+
+const progressEvery = 200 * time.Millisecond
+
+// progress thins the transfer's own reports out to a few a second.
+func (e *Engine) progress(size int64, allowed float64) func(transfer.Progress) {
+	var last time.Time
+	state := ""
+	return func(p transfer.Progress) {
+		now := e.console.Clock().Now()
+		if now.Sub(last) < progressEvery && p.Bytes < size && p.State == state {
+			return
+		}
+		last, state = now, p.State
+		e.console.Emit(event.Transfer{Bytes: p.Bytes, Size: size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left, Allowed: allowed, State: p.State})
+	}
+}
+
+func transferEnd(r xmodem.Result, err error, ctx context.Context) event.TransferEnd {
+	end := event.TransferEnd{Outcome: event.Done, Bytes: r.Bytes, Padding: r.Padding, Blocks: r.Blocks, Resent: r.Resent, Took: r.Took}
+	if err != nil {
+		end.Outcome, end.Message = event.Failed, err.Error()
+		if errors.Is(causeOf(ctx, err), ErrHelm) {
+			end.Outcome, end.Message = event.Stopped, "cancelled: "+ErrHelm.Error()
+		}
+	}
+	return end
+}
+
+// awaitReceiver waits until the device asks for the file.
+func (e *Engine) awaitReceiver(ctx context.Context, b *begun) error {
+	limited, cancel := e.console.Clock().WithTimeout(ctx, time.Minute)
+	defer cancel()
+	asks := func(v sense.State) bool { // one letter is a request only where the device said that it waits for the file
+		return v.Receiver != 0 || v.Request != 0 && b.way.Ready.Matches(v.Output())
+	}
+	for {
+		v, err := e.console.Await(limited, func(v sense.State) bool {
+			return asks(v) || v.AtPrompt || v.Dialog != "" || b.way.Fail.Matches(v.Output())
+		})
+		if err != nil {
+			return e.awaited(ctx, limited, err, "the device did not ask for the file after “"+b.command+"”")
+		}
+		switch {
+		case asks(v):
+			return nil
+		case v.Dialog != "":
+			if err := e.answer(limited, b.way.Asks, v, b.env); err != nil {
+				return err
+			}
+		default:
+			return fmt.Errorf("“%s” did not start a receiver: %s", b.command, lastLines(v.Output()))
+		}
+	}
+}
+
+// afterSend waits for what the device says of the file it got, for as long as the action and the step may
+// take: a store may be slow to write. Questions are answered meanwhile.
+func (e *Engine) afterSend(ctx context.Context, b *begun) error {
+	limited, cancel := ctx, context.CancelFunc(func() {})
+	if b.action.Timeout != nil {
+		limited, cancel = e.console.Clock().WithTimeout(ctx, b.action.Limit(0))
+	}
+	defer cancel()
+	answered := ""
+	for {
+		v, err := e.console.Await(limited, func(v sense.State) bool {
+			return v.AtPrompt || v.Dialog != "" || b.asksOwn(v, answered) || b.way.Fail.Matches(v.Output())
+		})
+		if err != nil {
+			return e.awaited(ctx, limited, err, "no prompt after the transfer")
+		}
+		e.receiving = false
+		text := b.way.Fail.Find(v.Output())
+		switch {
+		case text != "":
+			return fmt.Errorf("the transfer was acknowledged, but the device says: %s", text)
+		case !v.AtPrompt:
+			answered = v.Asked
+			if err := e.answer(limited, b.way.Asks, v, b.env); err != nil {
+				return err
+			}
+		case b.way.Done != nil && !b.way.Done.Matches(v.Output()):
+			return fmt.Errorf("after “%s” the device did not say that it has the file (looked for %s): %s", b.command, b.way.Way.Done, lastLines(v.Output()))
+		default:
+			return nil
+		}
+	}
+}
+
+// push sends a file by TFTP to a loader that takes it, until its window opens.
+func (w *sendWork) push(ctx context.Context, e *Engine, s *PreparedStep, img *image.Image) error {
+	to, err := w.to.Render(e.env())
+	if err != nil {
+		return err
+	}
+	addr, err := netip.ParseAddr(to)
+	if err != nil {
+		return fmt.Errorf("%q is no address to send to", to)
+	}
+	name, err := e.fill(w.as)
+	if err != nil {
+		return err
+	}
+	port := uint64(tftp.Port)
+	if text, err := e.fill(w.port); err != nil {
+		return err
+	} else if text != "" {
+		if port, err = strconv.ParseUint(text, 10, 16); err != nil {
+			return fmt.Errorf("%q is no port", text)
+		}
+	}
+	name = or(name, img.Name)
+	e.now(s, fmt.Sprintf("Sends %s to %s by TFTP", name, to), "the loader's window to open", s.Timeout)
+	e.changed = true
+	return e.pushNow(ctx, s, img, netip.AddrPortFrom(addr, uint16(port)), name)
+}
+
+func (e *Engine) pushNow(ctx context.Context, s *PreparedStep, img *image.Image, to netip.AddrPort, name string) error {
+	id := "send " + to.String()
+	e.console.Emit(event.TransferBegin{ID: id, File: name, Size: img.Size, Protocol: "TFTP", Peer: to.String(), SHA256: img.SHA256})
+	client := tftp.Client{Network: e.p.Kit.Network, Clock: e.console.Clock(), Progress: func(p transfer.Progress) {
+		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
+	}}
+	result, err := client.PutWhenOpen(ctx, to, name, img.Size, func() (io.ReadCloser, error) { return img.Reader() }, func(tries int) {
+		e.now(s, fmt.Sprintf("Sends %s to %s by TFTP", name, to.Addr()), fmt.Sprintf("the loader's window to open, try %d", tries), s.Timeout)
+	})
+	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Resent: result.Resent, Took: result.Took}
+	if err != nil {
+		end.Outcome, end.Message = event.Failed, err.Error()
+	}
+	e.console.Emit(end)
+	return err
+}

@@ -1,0 +1,229 @@
+package runbook
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/preflight"
+	"pilotrix/core/serve"
+)
+
+var serveMakes = []string{"serve.address", "serve.port", "serve.name", "serve.path", "serve.user", "serve.password", "serve.protocol"}
+
+var _ = register(Verb{
+	Name: "serve", Does: "stages a file, starts a server for it, and looks whether the device can get it",
+	Timeout: time.Minute, Learns: true, Makes: serveMakes, Cards: []string{CardPreflight, CardBanks},
+	New: func() Body { return new(serveBody) },
+})
+
+// Serving says how this laptop serves.
+type Serving struct {
+	Protocol string `yaml:"protocol" jsonschema:"required" jsonschema_description:"tftp, http or ftp; may be the ${input} of a choice"`
+	Address  string `yaml:"address" jsonschema_description:"This laptop's address that the device is to use; the one on the device's network unless said"`
+	Port     string `yaml:"port" jsonschema_description:"Another port than the protocol's own"`
+	Device   string `yaml:"device" jsonschema_description:"The device's own address with its network's length"`
+}
+
+// serving is it, checked and ready.
+type serving struct{ protocol, address, port, device *expression.Template }
+
+func (b Serving) compile(c *Compiler) serving {
+	return serving{
+		c.Protocol("protocol", b.Protocol, func(name string) error { _, err := serve.Port(name); return err }),
+		c.Template("address", b.Address), c.Template("port", b.Port), c.Template("device", b.Device),
+	}
+}
+
+type serveBody struct {
+	File    string `yaml:"file" jsonschema:"required" jsonschema_description:"An input of kind image, or what the loop brings, such as upgrade or upgrade.companion"`
+	As      string `yaml:"as" jsonschema_description:"The name it is staged under; its own unless said"`
+	Serving `yaml:",inline"`
+}
+
+type serveWork struct {
+	file string
+	as   *expression.Template
+	serving
+}
+
+// Compile implements Body.
+func (b *serveBody) Compile(c *Compiler) Work {
+	c.Image("file", b.File)
+	w := &serveWork{b.File, c.Template("as", b.As), b.Serving.compile(c)}
+	c.Makes(serveMakes...)
+	return w
+}
+
+// Tells implements teller.
+func (w *serveWork) Tells(p *planner, s *PreparedStep) Told {
+	img := p.imageOf(s, w.file)
+	name := w.as.Shown(p.env)
+	size := ""
+	if img != nil {
+		name, size = or(name, img.Name), fmt.Sprintf(" (%d B)", img.Size)
+	}
+	p.serves(w.serving, name)
+	if name == "" {
+		name = "${" + w.file + "}"
+	}
+	return Told{Does: []string{fmt.Sprintf("stages %s%s by %s", name, size, p.place(w.serving))}, Reckons: p.reckons(img, w.protocol.Shown(p.env))}
+}
+
+// serves makes known what is: the address and the port that were said, the file's name.
+func (p *planner) serves(w serving, name string) {
+	for key, text := range map[string]string{"address": w.address.Shown(p.env), "port": w.port.Shown(p.env), "name": name, "protocol": w.protocol.Shown(p.env)} {
+		if text == "" || strings.Contains(text, "${") {
+			p.makes("serve."+key, nil)
+		} else {
+			p.makes("serve."+key, text)
+		}
+	}
+}
+
+// place is where this laptop serves, in words.
+func (p *planner) place(w serving) string {
+	text := strings.ToUpper(w.protocol.Shown(p.env))
+	if address := w.address.Shown(p.env); address != "" {
+		text += " at " + address
+	}
+	if port := w.port.Shown(p.env); port != "" {
+		text += ", port " + port
+	}
+	return text
+}
+
+// Do implements Work.
+func (w *serveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	img := e.p.imageOf(s, w.file)
+	if img == nil {
+		return fmt.Errorf("there is no file %s here", w.file)
+	}
+	img, err := e.ready(ctx, s, img)
+	if err != nil {
+		return err
+	}
+	name, err := e.fill(w.as)
+	if err != nil {
+		return err
+	}
+	name = or(name, img.Name)
+	at, err := e.where(w.serving)
+	if err != nil {
+		return err
+	}
+	e.tellEstimates(img, at.protocol)
+	e.now(s, fmt.Sprintf("Stages %s by %s", name, strings.ToUpper(at.protocol)), "the checks before the device is asked", s.Timeout)
+	place, err := e.listen(at, name)
+	if err != nil {
+		return err
+	}
+	if before := e.withdraw[name]; before != nil {
+		before()
+	}
+	offer := serve.OfferOf(img, name)
+	if e.withdraw[name], err = e.dock.Offer(offer, at.protocol); err != nil {
+		return err
+	}
+	var results []preflight.Result
+	e.dock.Checking(func() {
+		results = preflight.Run(ctx, preflight.Plan{
+			Network: e.p.Kit.Network, Clock: e.console.Clock(), Protocol: at.protocol, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said,
+		})
+	})
+	for _, r := range results {
+		e.tellPreflight(r)
+	}
+	if bad, failed := preflight.Failed(results); failed {
+		e.withdraw[name]()
+		return fmt.Errorf("the device was not asked to fetch: %s; %s", bad.Text, bad.Remedy)
+	}
+	return nil
+}
+
+// where is the protocol and the address that a step asks for.
+type where struct {
+	protocol string
+	at       netip.AddrPort
+	said     bool // the operator said the address
+	device   netip.Prefix
+}
+
+// fill renders one of a step's texts, empty when it was not given.
+func (e *Engine) fill(t *expression.Template) (string, error) {
+	if t == nil || t.Text() == "" {
+		return "", nil
+	}
+	return t.Render(e.env())
+}
+
+// where reads the protocol, the address and the port that a step says, and chooses what it does not.
+func (e *Engine) where(s serving) (w where, err error) {
+	if e.p.Kit.Network == nil {
+		return w, fmt.Errorf("no network is at hand to serve on")
+	}
+	var address, port, device string
+	for _, one := range []struct {
+		to   *string
+		from *expression.Template
+	}{{&w.protocol, s.protocol}, {&address, s.address}, {&port, s.port}, {&device, s.device}} {
+		if *one.to, err = e.fill(one.from); err != nil {
+			return w, err
+		}
+	}
+	number, err := serve.Port(w.protocol)
+	if err != nil {
+		return w, err
+	}
+	if port != "" {
+		n, err := strconv.ParseUint(port, 10, 16)
+		if err != nil {
+			return w, fmt.Errorf("%q is no port", port)
+		}
+		number = uint16(n)
+	}
+	if device != "" {
+		if w.device, err = netip.ParsePrefix(device); err != nil {
+			return w, fmt.Errorf("the device's address reads %q; want one like 192.0.2.40/24", device)
+		}
+	}
+	var addr netip.Addr
+	if address != "" {
+		addr, err = netip.ParseAddr(address)
+		w.said = true
+	} else {
+		addr, err = preflight.Choose(e.p.Kit.Network, w.device)
+	}
+	w.at = netip.AddrPortFrom(addr, number)
+	return w, err
+}
+
+// listen starts its server, or finds it running, and tells by which words the device is to use it.
+func (e *Engine) listen(w where, name string) (serve.Place, error) {
+	if e.dock == nil {
+		e.dock = serve.NewDock(context.Background(), serve.Options{Network: e.p.Kit.Network, Clock: e.console.Clock(), Emit: e.console.Emit})
+	}
+	place, err := e.dock.Listen(w.protocol, w.at)
+	if err != nil {
+		r := preflight.ListenWords(w.protocol, w.at, err)
+		e.tellPreflight(r)
+		return place, fmt.Errorf("%s: %s", r.Text, r.Remedy)
+	}
+	if place.Password != "" {
+		e.console.Emit(event.Secret{What: "password of the " + w.protocol + " server", Value: place.Password})
+	}
+	e.made["serve"] = map[string]any{
+		"protocol": w.protocol, "address": place.At.Addr().String(), "port": strconv.Itoa(int(place.At.Port())), "name": name, "path": place.Path(name),
+		"user": place.User, "password": place.Password,
+	}
+	return place, nil
+}
+
+func (e *Engine) tellPreflight(r preflight.Result) {
+	e.console.Emit(event.Preflight{What: r.What, Held: r.Held, Text: r.Text, Remedy: r.Remedy})
+}

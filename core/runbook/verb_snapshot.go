@@ -1,0 +1,32 @@
+package runbook
+
+import (
+	"context"
+	"time"
+)
+
+var _ = register(Verb{
+	Name: "snapshot", Does: "keeps all facts under a name, to compare with them later",
+	Timeout: time.Second, Repeatable: true, Learns: true,
+	New: func() Body { return new(snapshotBody) },
+})
+
+type snapshotBody string
+
+type snapshotWork struct{ name string }
+
+// Compile implements Body.
+func (b *snapshotBody) Compile(c *Compiler) Work {
+	name := string(*b)
+	if name == "" {
+		c.Complain("", "say what the snapshot is called")
+	}
+	c.Name("", name)
+	return &snapshotWork{name}
+}
+
+// Do implements Work.
+func (w *snapshotWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
+	e.made[w.name] = e.facts.Tree()
+	return nil
+}

@@ -1,0 +1,79 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"pilotrix/core/sense"
+)
+
+var _ = register(Verb{
+	Name: "wait", Does: "lets the device come to a mode by itself; its questions are answered meanwhile",
+	Timeout: 5 * time.Minute, Repeatable: true,
+	New: func() Body { return new(waitBody) },
+})
+
+type waitBody struct {
+	Mode []string `yaml:"mode" jsonschema:"required" jsonschema_description:"Modes that end the wait"`
+}
+
+type waitWork struct{ waitBody }
+
+// Compile implements Body.
+func (b *waitBody) Compile(c *Compiler) Work {
+	if len(b.Mode) == 0 {
+		c.Complain("mode", "say which modes are waited for")
+	}
+	c.Modes("mode", b.Mode)
+	return &waitWork{*b}
+}
+
+// Tells implements teller.
+func (w *waitWork) Tells(p *planner, _ *PreparedStep) Told {
+	p.mode = w.Mode[0]
+	return Told{Checks: []string{"goes on in mode " + strings.Join(w.Mode, " or ")}}
+}
+
+const garbleTolerance = 2 * time.Second
+
+// Do implements Work: it answers the device's questions and follows its speed.
+func (w *waitWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	e.now(s, "Waits for the device", "mode "+strings.Join(w.Mode, " or "), s.Timeout)
+	for {
+		v, err := e.console.Await(ctx, func(v sense.State) bool {
+			return v.Dialog != "" || v.AtPrompt || v.Mode == sense.Garbled || slices.Contains(w.Mode, v.Mode)
+		})
+		if err != nil {
+			return err
+		}
+		switch {
+		case slices.Contains(w.Mode, v.Mode):
+			return nil
+		case v.Dialog != "":
+			if err := e.answer(ctx, nil, v, nil); err != nil {
+				return err
+			}
+		case v.Mode == sense.Garbled:
+			if err := e.waitGarbled(ctx, s, v); err != nil {
+				return err
+			}
+		default:
+			return fmt.Errorf("the device came to mode %s instead of %s (%q)", v.Mode, strings.Join(w.Mode, " or "), v.Prompt)
+		}
+	}
+}
+
+// waitGarbled gives garble a moment to pass, then looks for the speed.
+func (e *Engine) waitGarbled(ctx context.Context, s *PreparedStep, v sense.State) error {
+	limited, cancel := e.console.Clock().WithTimeout(ctx, garbleTolerance)
+	_, err := e.console.Await(limited, func(v sense.State) bool { return v.Mode != sense.Garbled })
+	cancel()
+	if err == nil || ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return e.catchHunt(ctx, s, v)
+}

@@ -1,0 +1,85 @@
+package runbook
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/reach"
+)
+
+var _ = register(Verb{
+	Name: "watch", Does: "watches from here on whether targets answer",
+	Timeout: time.Second, Repeatable: true, Learns: true,
+	New: func() Body { return new(watchBody) },
+})
+
+// watchBody are targets, such as icmp:${device.address}.
+type watchBody []string
+
+type watchWork struct{ targets []*expression.Template }
+
+// Compile implements Body.
+func (b *watchBody) Compile(c *Compiler) Work {
+	w := &watchWork{}
+	if len(*b) == 0 {
+		c.Complain("", "say which targets are watched, such as icmp:${device.address}")
+	}
+	for i, target := range *b {
+		key := fmt.Sprintf("[%d]", i)
+		if !strings.Contains(target, "${") {
+			if _, err := reach.ParseTarget(target); err != nil {
+				c.Complain(key, "%v", err)
+			}
+		}
+		w.targets = append(w.targets, c.Template(key, target))
+	}
+	return w
+}
+
+// Do implements Work.
+func (w *watchWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
+	for _, template := range w.targets {
+		text, err := template.Render(e.env())
+		if err != nil {
+			return err
+		}
+		if err := e.watchTarget(text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Tells implements teller.
+func (w *watchWork) Tells(p *planner, _ *PreparedStep) (t Told) {
+	for _, template := range w.targets {
+		t.Does = append(t.Does, "watches "+template.Shown(p.env))
+	}
+	return t
+}
+
+func (e *Engine) watchTarget(text string) error {
+	target, err := reach.ParseTarget(withoutLength(text))
+	if err != nil {
+		return err
+	}
+	if w := e.console.Reach(); w != nil {
+		w.Add(target)
+	} else {
+		e.console.Emit(event.Note{Level: event.Warning, Text: "nothing can be watched here: " + text})
+	}
+	return nil
+}
+
+// withoutLength drops the length of a network, 192.0.2.40/24: a device tells its address so.
+func withoutLength(text string) string {
+	if strings.HasPrefix(text, "http") {
+		return text
+	}
+	before, _, _ := strings.Cut(text, "/")
+	return before
+}

@@ -1,0 +1,41 @@
+// Package goldentest holds what a test says to a file that is kept beside it.
+package goldentest
+
+import (
+	"flag"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+// Same compares a text with testdata/NAME.golden.
+func Same(t *testing.T, name, got string) {
+	t.Helper()
+	path := filepath.Join("testdata", name+".golden")
+	if *update {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(got), 0o644))
+	}
+	want, err := os.ReadFile(path)
+	require.NoError(t, err, "write it with -update")
+	wanted, has := strings.Split(string(want), "\n"), strings.Split(got, "\n")
+	for i := range max(len(wanted), len(has)) {
+		if a, b := at(wanted, i), at(has, i); a != b {
+			assert.Failf(t, "it is not as it was", "%s, line %d:\nwas  %s\nis   %s\nIf this is meant, -update writes it anew.", path, i+1, a, b)
+			return
+		}
+	}
+}
+
+func at(lines []string, i int) string {
+	if i < len(lines) {
+		return lines[i]
+	}
+	return "(the end)"
+}

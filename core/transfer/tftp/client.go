@@ -1,0 +1,299 @@
+package tftp
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strconv"
+	"time"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/network"
+	"pilotrix/core/offer"
+	"pilotrix/core/transfer"
+)
+
+// Client fetches from and puts to a TFTP server. Network has to be set; the zero value of all else
+// means: no options asked for, octet mode, DefaultRetries.
+type Client struct {
+	Network  network.Network
+	Clock    clock.Clock
+	Mode     string        // Octet or Netascii
+	Block    int           // asked for, 0 leaves it at 512
+	Window   int           // asked for, 0 leaves it at 1
+	Timeout  time.Duration // asked for in whole seconds, 0 does not ask
+	NoSize   bool          // do not ask for the file's size
+	Retries  int
+	Patience time.Duration // with a server's silence once a transfer is under way, 0 for what the retries take
+	Progress func(transfer.Progress)
+	Said     func(offer.Rung) // told every packet
+	Agreed   func(Terms)      // told what was agreed on, before the first block
+
+	hurry time.Duration // between requests, 0 as usual
+}
+
+// Result is how a transfer went.
+type Result struct {
+	Terms Terms
+	transfer.Progress
+	Took time.Duration
+}
+
+// errNoOptions tells that the server refused the options; the request goes out once more without.
+var errNoOptions = errors.New("options refused")
+
+// Get fetches a file. Its size is in the result's Terms where the server told it.
+func (c Client) Get(ctx context.Context, server netip.AddrPort, name string, to io.Writer) (Result, error) {
+	mode := c.mode()
+	sink, text := to, &fromNetascii{sink: to}
+	if mode == Netascii {
+		sink = text
+	}
+	result, err := c.withAndWithout(c.options(0), func(options []option) (Result, error) {
+		return c.get(ctx, server, request{name: name, mode: mode, options: options}, sink)
+	})
+	if err == nil {
+		err = text.end()
+	}
+	return result, err
+}
+
+// Put sends a file of that size; -1 when it is not known.
+func (c Client) Put(ctx context.Context, server netip.AddrPort, name string, from io.Reader, size int64) (Result, error) {
+	mode := c.mode()
+	from = transfer.Whole(from, size)
+	if mode == Netascii {
+		from, size = &toNetascii{source: from}, -1
+	}
+	return c.withAndWithout(c.options(size), func(options []option) (Result, error) {
+		return c.put(ctx, server, request{write: true, name: name, mode: mode, options: options}, from, size)
+	})
+}
+
+// ErrNoAnswer tells that nobody answered the request: the server is not there, or not yet.
+var ErrNoAnswer = errors.New("nobody answered")
+
+// PutWhenOpen is Put to a server that is there only for a while, such as a recovery loader's: it asks
+// again until one answers or ctx ends. Each try gets the file from open.
+func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name string, size int64, open func() (io.ReadCloser, error), waiting func(tries int)) (Result, error) {
+	for tries := 1; ; tries++ {
+		file, err := open()
+		if err != nil {
+			return Result{}, err
+		}
+		one := c
+		one.Retries, one.hurry = 1, windowTry
+		if waiting != nil {
+			waiting(tries)
+		}
+		result, err := one.Put(ctx, server, name, file, size)
+		_ = file.Close()
+		if !errors.Is(err, ErrNoAnswer) {
+			return result, err
+		}
+		if err := ctx.Err(); err != nil {
+			return result, fmt.Errorf("%w within the timeout, after %d tries", ErrNoAnswer, tries)
+		}
+	}
+}
+
+// windowTry is the pause between requests to a loader that listens for a second or two.
+const windowTry = 500 * time.Millisecond
+
+func (c Client) mode() string {
+	if c.Mode == "" {
+		return Octet
+	}
+	return c.Mode
+}
+
+// options are those that are asked for.
+func (c Client) options(size int64) (options []option) {
+	add := func(name string, value int64) { options = append(options, option{name, strconv.FormatInt(value, 10)}) }
+	if c.Block > 0 {
+		add(optBlock, int64(c.Block))
+	}
+	if c.Window > 0 {
+		add(optWindow, int64(c.Window))
+	}
+	if c.Timeout >= time.Second {
+		add(optTimeout, int64(c.Timeout/time.Second))
+	}
+	if !c.NoSize && size >= 0 {
+		add(optSize, size)
+	}
+	return options
+}
+
+func (c Client) withAndWithout(options []option, try func([]option) (Result, error)) (Result, error) {
+	result, err := try(options)
+	if errors.Is(err, errNoOptions) && len(options) > 0 {
+		return try(nil)
+	}
+	return result, err
+}
+
+// begin opens a socket and sends the request until something answers.
+func (c Client) begin(ctx context.Context, server netip.AddrPort, req request) (*peer, packet, error) {
+	local := netip.IPv4Unspecified()
+	if server.Addr().Is6() {
+		local = netip.IPv6Unspecified()
+	}
+	conn, err := c.Network.ListenPacket(netip.AddrPortFrom(local, 0))
+	if err != nil {
+		return nil, packet{}, err
+	}
+	retries := c.Retries
+	if retries == 0 {
+		retries = DefaultRetries
+	}
+	block := max(c.Block, DefaultBlock)
+	p := &peer{conn: conn, clock: c.Clock, said: c.Said, retries: retries, patience: c.Patience, buffer: make([]byte, headSize+block+1)}
+	stop := p.endWith(ctx)
+	got, err := p.request(ctx, server, req, pace{agreed: c.hurry})
+	if err != nil {
+		stop()
+		_ = conn.Close()
+	}
+	return p, got, err
+}
+
+// request sends the request until something answers, which it may do from a port of its own.
+func (p *peer) request(ctx context.Context, server netip.AddrPort, req request, wait pace) (packet, error) {
+	out := putRequest(req)
+	for try := 0; try <= p.retries; try++ {
+		p.addr = server
+		p.message(false, requestKind(req), 0, 0, try > 0, requestWords(req))
+		if err := p.write(out); err != nil {
+			return packet{}, err
+		}
+		p.addr = netip.AddrPortFrom(server.Addr(), 0)
+		got, err := p.read(ctx, p.within(wait.wait()))
+		var refused *Refused
+		switch {
+		case err == nil:
+			return got, nil
+		case errors.As(err, &refused) && refused.Code == CodeOptions && len(req.options) > 0:
+			return got, errNoOptions
+		case !errors.Is(err, errSilent):
+			return got, err
+		}
+		wait.backOff++
+	}
+	return packet{}, fmt.Errorf("%w at %s after %d requests: is a TFTP server listening there, and does a firewall let it through?", ErrNoAnswer, server, p.retries+1)
+}
+
+// terms reads an answer to a request: what was agreed, or the plain terms when the other side passed
+// our options over.
+func (p *peer) terms(req request, got packet, size int64) (Terms, error) {
+	if got.op != opOptions {
+		plain := plainTerms()
+		if req.write {
+			plain.Size = size
+		}
+		return plain, nil
+	}
+	p.message(true, "OACK", 0, 0, false, optionWords(got.options))
+	terms, err := accept(req.options, got.options, req.write, size)
+	if err != nil {
+		p.refuse(CodeOptions, err.Error())
+	}
+	return terms, err
+}
+
+func (c Client) get(ctx context.Context, server netip.AddrPort, req request, sink io.Writer) (Result, error) {
+	began := c.Clock.Now()
+	p, got, err := c.begin(ctx, server, req)
+	if err != nil {
+		return Result{}, err
+	}
+	terms, err := p.terms(req, got, -1)
+	if err != nil {
+		_ = p.conn.Close()
+		return Result{Terms: terms}, err
+	}
+	if c.Agreed != nil {
+		c.Agreed(terms)
+	}
+	meter := c.meter(terms, req.name)
+	r := newReceiver(p, terms, sink, meter.moved)
+	if req.mode == Netascii {
+		r.size = 0
+	}
+	switch got.op {
+	case opOptions:
+		err = r.acknowledge() // of block 0: the options are taken
+		got = packet{}
+	case opData:
+	default:
+		p.refuse(CodeIllegal, "that is no answer to a read request")
+		err = fmt.Errorf("%s answered a read request with operation %d", p.addr, got.op)
+	}
+	if err == nil {
+		err = r.run(ctx, got)
+	}
+	result := meter.result(terms, c.Clock.Since(began))
+	if err != nil {
+		if ctx.Err() != nil {
+			p.refuse(CodeOther, "cancelled")
+		}
+		_ = p.conn.Close()
+		return result, err
+	}
+	go func() {
+		r.linger(ctx)
+		_ = p.conn.Close()
+	}()
+	return result, nil
+}
+
+func (c Client) put(ctx context.Context, server netip.AddrPort, req request, source io.Reader, size int64) (Result, error) {
+	began := c.Clock.Now()
+	p, got, err := c.begin(ctx, server, req)
+	if err != nil {
+		return Result{}, err
+	}
+	defer p.conn.Close()
+	terms, err := p.terms(req, got, size)
+	if err == nil && got.op != opOptions && (got.op != opAck || got.block != 0) {
+		p.refuse(CodeIllegal, "that is no answer to a write request")
+		err = fmt.Errorf("%s answered a write request with operation %d", p.addr, got.op)
+	}
+	if err != nil {
+		return Result{Terms: terms}, err
+	}
+	meter := c.meter(terms, req.name)
+	err = newSender(p, terms, source, meter.moved).run(ctx)
+	if err != nil && ctx.Err() != nil {
+		p.refuse(CodeOther, "cancelled")
+	}
+	return meter.result(terms, c.Clock.Since(began)), err
+}
+
+// clientMeter is a report without a Watcher.
+type clientMeter struct {
+	*report
+}
+
+type progressOnly struct {
+	offer.NoWatcher
+	tell func(transfer.Progress)
+}
+
+func (p progressOnly) Moved(_ offer.Transfer, progress transfer.Progress) {
+	if p.tell != nil {
+		p.tell(progress)
+	}
+}
+
+func (c Client) meter(terms Terms, name string) clientMeter {
+	opt := Options{Clock: c.Clock, Watcher: progressOnly{tell: c.Progress}}
+	return clientMeter{newReport(opt, offer.Transfer{File: name, Size: terms.Size})}
+}
+
+func (m clientMeter) result(terms Terms, took time.Duration) Result {
+	m.end(nil)
+	return Result{Terms: terms, Progress: m.p, Took: took}
+}

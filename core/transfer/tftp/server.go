@@ -1,0 +1,440 @@
+package tftp
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/network"
+	"pilotrix/core/offer"
+	"pilotrix/core/transfer"
+)
+
+// Port is where a TFTP server listens, RFC 1350 §4.
+const Port = 69
+
+// DefaultRetries is how often something is sent again before a transfer is given up.
+const DefaultRetries = 8
+
+// UsualPatience is longer than most flash memories take to be erased.
+const UsualPatience = transfer.Quiet
+
+// Options is what a Server needs. Network and Stage have to be set.
+type Options struct {
+	Network network.Network
+	Stage   *offer.Stage
+	Clock   clock.Clock
+	Watcher offer.Watcher // nil watches nothing
+	Limits  Limits
+	Retries int // 0 means DefaultRetries
+	// Patience is how long a device may be silent once a transfer is under way, 0 means UsualPatience: it
+	// may erase its flash meanwhile.
+	Patience time.Duration
+	Most     int  // transfers at once, 0 means 32
+	Packets  bool // tell the Watcher every packet
+}
+
+// Server serves what is staged, and nothing else.
+type Server struct {
+	opt  Options
+	conn network.PacketConn
+	at   netip.AddrPort
+
+	count  atomic.Int64 // of transfers, to tell them apart
+	mu     sync.Mutex
+	active map[netip.AddrPort]*serving // by peer
+	group  sync.WaitGroup
+}
+
+// serving is one peer's transfer under way.
+type serving struct {
+	what   string       // the request, in words
+	heard  atomic.Int64 // when the peer was heard last, in nanoseconds; 0 before
+	asked  atomic.Int64 // how often it has repeated its request
+	over   chan struct{}
+	cancel context.CancelCauseFunc
+}
+
+// stalled is how long a peer is not heard before the same request from it begins a new transfer. A copy
+// of the request that the network made late comes sooner.
+const stalled = time.Second
+
+// repeats reports whether a request is a copy of the one that began this transfer.
+func (v *serving) repeats(what string, now time.Time) bool {
+	heard := v.heard.Load()
+	return v.what == what && (heard == 0 || now.Sub(time.Unix(0, heard)) < stalled)
+}
+
+// errAnew ends a transfer whose peer began once more from the same port, as a device does that was
+// restarted in the middle.
+var errAnew = errors.New("the device asked for a file anew")
+
+// Listen binds a server.
+func Listen(at netip.AddrPort, opt Options) (*Server, error) {
+	if opt.Watcher == nil {
+		opt.Watcher = offer.NoWatcher{}
+	}
+	if opt.Retries == 0 {
+		opt.Retries = DefaultRetries
+	}
+	if opt.Patience == 0 {
+		opt.Patience = UsualPatience
+	}
+	if opt.Most == 0 {
+		opt.Most = 32
+	}
+	conn, err := opt.Network.ListenPacket(at)
+	if err != nil {
+		return nil, fmt.Errorf("TFTP server at %s: %w", at, err)
+	}
+	s := &Server{opt: opt, conn: conn, active: map[netip.AddrPort]*serving{}}
+	s.at, err = netip.ParseAddrPort(conn.LocalAddr().String())
+	return s, err
+}
+
+// Addr is where the server listens.
+func (s *Server) Addr() netip.AddrPort { return s.at }
+
+// Serve answers requests until ctx ends, then waits for the transfers under way to end.
+func (s *Server) Serve(ctx context.Context) error {
+	defer s.group.Wait()
+	defer s.conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = s.conn.SetReadDeadline(time.Unix(1, 0)) })
+	defer stop()
+	buffer := make([]byte, 2*mostRequest)
+	for {
+		n, from, err := s.conn.ReadFromUDPAddrPort(buffer)
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case err != nil && refusedPort(err):
+			continue
+		case err != nil:
+			return fmt.Errorf("TFTP server at %s: %w", s.at, err)
+		}
+		s.asked(ctx, buffer[:n], network.Unmap(from))
+	}
+}
+
+// asked handles one packet to the server's port. Whatever it is, the server goes on.
+func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
+	got, err := parse(data)
+	switch {
+	case err != nil:
+		s.turnDown(from, "", CodeIllegal, "that packet is not understood: "+err.Error())
+		return
+	case got.op == opError:
+		return // never answered: two servers could go on for ever
+	case got.op != opRead && got.op != opWrite:
+		s.turnDown(from, "", CodeUnknownID, "no transfer of yours is under way here")
+		return
+	}
+	mine := &serving{what: fmt.Sprint(got.request), over: make(chan struct{})}
+	ctx, mine.cancel = context.WithCancelCause(ctx)
+	s.mu.Lock()
+	before, known := s.active[from]
+	full := len(s.active) >= s.opt.Most
+	again := known && before.repeats(mine.what, s.opt.Clock.Now())
+	if !again && (known || !full) {
+		s.active[from] = mine
+	}
+	s.mu.Unlock()
+	switch {
+	case again: // the transfer repeats its own first answer
+		before.asked.Add(1)
+		mine.cancel(nil)
+		return
+	case known:
+		before.cancel(errAnew)
+	case full:
+		mine.cancel(nil)
+		s.turnDown(from, got.request.name, CodeOther, fmt.Sprintf("%d transfers are under way already, try again later", s.opt.Most))
+		return
+	}
+	s.group.Go(func() {
+		defer mine.cancel(nil)
+		defer close(mine.over)
+		defer s.forget(from, mine)
+		if known { // its slot is free again once it has ended
+			<-before.over
+		}
+		s.transfer(ctx, got.request, from, mine)
+	})
+}
+
+func (s *Server) forget(from netip.AddrPort, mine *serving) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.active[from] == mine {
+		delete(s.active, from)
+	}
+}
+
+// turnDown answers a request with an error and tells so.
+func (s *Server) turnDown(to netip.AddrPort, name string, code Code, message string) {
+	s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: to, Kind: "ERROR", Text: message + nameWords(name)})
+	_, _ = s.conn.WriteToUDPAddrPort(putError(code, message), to)
+}
+
+func nameWords(name string) string {
+	if name == "" {
+		return ""
+	}
+	return " (" + clean([]byte(name)) + ")"
+}
+
+// transfer serves one request from a socket of its own, whose port is the transfer's identity
+// (RFC 1350 §4).
+func (s *Server) transfer(ctx context.Context, req request, from netip.AddrPort, mine *serving) {
+	conn, err := s.opt.Network.ListenPacket(netip.AddrPortFrom(s.at.Addr(), 0))
+	if err != nil {
+		s.turnDown(from, req.name, CodeOther, "no socket to be had")
+		return
+	}
+	defer conn.Close()
+	p := &peer{
+		conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, patience: s.opt.Patience, id: fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
+		heard: &mine.heard, asked: &mine.asked,
+	}
+	if s.opt.Packets {
+		p.said = s.opt.Watcher.Said
+	}
+	defer p.endWith(ctx)()
+	p.message(true, requestKind(req), 0, 0, false, requestWords(req))
+	if !req.write {
+		s.send(ctx, p, req)
+		return
+	}
+	if r := s.receive(ctx, p, req); r != nil {
+		s.forget(from, mine) // what lingers is over for everybody else
+		r.linger(ctx)
+	}
+}
+
+func requestKind(req request) string {
+	if req.write {
+		return "WRQ"
+	}
+	return "RRQ"
+}
+
+func requestWords(req request) string {
+	return clean([]byte(req.name)) + " " + req.mode + optionWords(req.options)
+}
+
+func optionWords(options []option) (words string) {
+	for _, o := range options {
+		words += " " + clean([]byte(o.name)) + "=" + clean([]byte(o.value))
+	}
+	return words
+}
+
+// send serves a read request.
+func (s *Server) send(ctx context.Context, p *peer, req request) {
+	staged, remark, err := s.opt.Stage.Find(req.name)
+	if err != nil {
+		p.refuse(codeOf(err), err.Error())
+		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()})
+		return
+	}
+	if remark != "" {
+		s.opt.Watcher.Said(offer.Rung{Transfer: p.id, Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "remark", Text: staged.Name + " was " + remark})
+	}
+	file, err := staged.Open()
+	if err != nil {
+		p.refuse(CodeOther, "the file cannot be read")
+		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: p.addr, Kind: "refused", Text: err.Error()})
+		return
+	}
+	defer file.Close()
+	source, size := transfer.Whole(file, staged.Size), staged.Size
+	if req.mode == Netascii {
+		source, size = &toNetascii{source: source}, -1 // its size would be that of the encoded text
+	}
+	answer, terms := agree(req.options, s.opt.Limits, size, false)
+	p.room(terms)
+	if terms.Block < readAhead/16 {
+		source = bufio.NewReaderSize(source, readAhead)
+	}
+	t := offer.Transfer{ID: p.id, Protocol: "TFTP", Peer: p.addr, File: staged.Name, Size: staged.Size, Terms: terms.String(), Window: terms.Window}
+	meter := newReport(s.opt, t)
+	s.opt.Watcher.Began(t)
+	if len(answer) > 0 {
+		err = p.offerTerms(ctx, answer)
+	}
+	if errors.Is(err, errPlain) {
+		terms, err = plainTerms(), nil
+		p.message(false, "plain", 0, 0, false, "it repeats its request and takes no options: served without")
+	}
+	if err == nil {
+		err = newSender(p, terms, source, meter.moved).run(ctx)
+	}
+	meter.end(p.cancelled(ctx, err))
+}
+
+// readAhead is how much is read from a file at once when its blocks are small.
+const readAhead = 64 << 10
+
+// receive serves a write request, for which a step has to have opened a slot. It returns the receiver of
+// a file that was kept, and nil otherwise.
+func (s *Server) receive(ctx context.Context, p *peer, req request) *receiver {
+	size := int64(-1)
+	if text, said := req.option(optSize); said {
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			size = n
+		}
+	}
+	upload, err := s.opt.Stage.Receive(req.name, size)
+	if err != nil {
+		p.refuse(codeOf(err), err.Error())
+		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()})
+		return nil
+	}
+	answer, terms := agree(req.options, s.opt.Limits, -1, true)
+	p.room(terms)
+	t := offer.Transfer{ID: p.id, Protocol: "TFTP", Peer: p.addr, File: upload.Name, Size: terms.Size, Upload: true, Terms: terms.String(), Window: terms.Window}
+	meter := newReport(s.opt, t)
+	s.opt.Watcher.Began(t)
+	var sink io.Writer = upload
+	text := &fromNetascii{sink: upload}
+	if req.mode == Netascii {
+		sink = text
+	}
+	r := newReceiver(p, terms, sink, meter.moved)
+	if req.mode == Netascii {
+		r.size = 0 // that of the text here is another
+	}
+	if len(answer) > 0 {
+		r.hello = putOptions(answer)
+		p.message(false, "OACK", 0, 0, false, optionWords(answer)[1:])
+		err = p.write(r.hello)
+	} else {
+		err = r.acknowledge() // of block 0: go ahead
+	}
+	if err == nil {
+		err = r.run(ctx, packet{})
+	}
+	if err == nil {
+		err = text.end()
+	}
+	if err != nil {
+		err = p.cancelled(ctx, err)
+		upload.Drop()
+		meter.end(err)
+		return nil
+	}
+	err = upload.Keep()
+	meter.end(err)
+	return r
+}
+
+// room makes the buffer fit for the largest packet that may come, and one byte more to notice larger ones.
+func (p *peer) room(terms Terms) {
+	p.buffer = make([]byte, headSize+max(terms.Block, mostRequest)+1)
+}
+
+// offerTerms sends an OACK until it is acknowledged as block 0 (RFC 2347).
+func (p *peer) offerTerms(ctx context.Context, answer []option) error {
+	out := putOptions(answer)
+	wait := pace{}
+	for try := 0; try <= p.retries; try++ {
+		if p.repeats() {
+			return errPlain
+		}
+		p.message(false, "OACK", 0, 0, try > 0, optionWords(answer)[1:])
+		if err := p.write(out); err != nil {
+			return err
+		}
+		deadline := p.within(wait.wait())
+		for {
+			got, err := p.read(ctx, deadline)
+			if errors.Is(err, errSilent) {
+				break
+			}
+			if err != nil {
+				return err
+			}
+			if got.op == opAck && got.block == 0 {
+				p.message(true, "ACK", 0, 0, false, "")
+				return nil
+			}
+		}
+		wait.backOff++
+	}
+	return fmt.Errorf("%w: the agreed options were not acknowledged", transfer.ErrGaveUp)
+}
+
+// cancelled tells the other side when we end the transfer, and says so.
+func (p *peer) cancelled(ctx context.Context, err error) error {
+	if err == nil || ctx.Err() == nil {
+		return err
+	}
+	cause := context.Cause(ctx)
+	if !errors.Is(cause, errAnew) { // an error would end the new one
+		p.refuse(CodeOther, "the server is being closed")
+	}
+	return cause
+}
+
+// String tells the terms as an operator reads them.
+func (t Terms) String() string {
+	words := fmt.Sprintf("blocks of %d B", t.Block)
+	if t.Window > 1 {
+		words += fmt.Sprintf(", windows of %d", t.Window)
+	}
+	return words
+}
+
+// report turns counts into what the Watcher is told, a few times a second.
+type report struct {
+	opt   Options
+	t     offer.Transfer
+	meter *transfer.Meter
+	p     transfer.Progress
+	last  time.Time
+	calls int // since the clock was looked at
+	every int // looks at the clock at each of so many calls: on a fast network that is dear
+}
+
+const (
+	reportEvery = 200 * time.Millisecond
+	mostCalls   = 64
+)
+
+func newReport(opt Options, t offer.Transfer) *report {
+	r := &report{opt: opt, t: t, meter: transfer.NewMeter(opt.Clock), p: transfer.Progress{File: t.File, Size: max(t.Size, 0)}, every: 1}
+	r.meter.Start()
+	r.last = opt.Clock.Now()
+	return r
+}
+
+func (r *report) moved(blocks, bytes int64, again int) {
+	r.p.Blocks, r.p.Bytes, r.p.Resent = int(blocks), bytes, again
+	if r.calls++; r.calls < r.every {
+		return
+	}
+	r.calls = 0
+	now := r.opt.Clock.Now()
+	if now.Sub(r.last) < reportEvery {
+		r.every = min(2*r.every, mostCalls)
+		return
+	}
+	r.every = max(1, r.every/4)
+	r.last = now
+	r.meter.Fill(&r.p)
+	r.opt.Watcher.Moved(r.t, r.p)
+}
+
+func (r *report) end(err error) {
+	r.meter.Fill(&r.p)
+	r.p.Left = 0
+	r.opt.Watcher.Ended(r.t, r.p, err)
+}

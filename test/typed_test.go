@@ -1,0 +1,171 @@
+package test
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"testing/synctest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/device"
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/demo"
+)
+
+// reallyTyped are the lines that a run has typed, with a word for each secret one. Keys without a text before
+// their Enter, such as those that wake a device, are left out.
+func reallyTyped(events []event.Event) (lines []string) {
+	var line bytes.Buffer
+	for _, e := range events {
+		out, is := e.Body.(event.Out)
+		if !is || out.Who != event.Runbook {
+			continue
+		}
+		if out.Secret > 0 { // told with its Enter
+			lines = append(lines, "[secret]")
+		}
+		for _, b := range out.Bytes {
+			if b != '\r' {
+				line.WriteByte(b)
+				continue
+			}
+			if text := strings.TrimSpace(line.String()); text != "" {
+				lines = append(lines, text)
+			}
+			line.Reset()
+		}
+	}
+	return lines
+}
+
+// knownBefore are the facts as they were first read, before anything was changed: what an operator could have
+// given a plan.
+func knownBefore(events []event.Event) *device.Facts {
+	facts := &device.Facts{}
+	for _, e := range events {
+		fact, is := e.Body.(event.Fact)
+		if _, there := facts.Get(fact.Name); !is || there || strings.HasPrefix(fact.Source, "computed") {
+			continue
+		}
+		var value any = fact.Value
+		if release, err := device.ParseRelease(fact.Value); err == nil && strings.HasSuffix(fact.Name, "release") {
+			value = release
+		}
+		if n, err := device.ParseSize(fact.Value); err == nil && (strings.HasSuffix(fact.Name, "free") || strings.HasSuffix(fact.Name, "room")) {
+			value = n
+		}
+		if fact.Rows != nil {
+			rows := []map[string]any{}
+			for _, row := range fact.Rows {
+				one := map[string]any{}
+				for name, text := range row {
+					one[name] = text
+				}
+				rows = append(rows, one)
+			}
+			value = rows
+		}
+		facts.Set(device.Fact{Name: fact.Name, Value: value, Text: fact.Value})
+	}
+	return facts
+}
+
+// holdToPlan holds what was typed to a plan: everything that was typed is in it, in its order, and what it types in
+// any case was typed.
+func holdToPlan(t *testing.T, plan runbook.Plan, typed []string) {
+	t.Helper()
+	type item struct {
+		runbook.Typed
+		step     runbook.PlanStep
+		optional bool
+	}
+	var planned []item
+	for _, s := range plan.Steps {
+		for _, one := range s.Types {
+			if !one.Key {
+				planned = append(planned, item{one, s, one.When != "" || len(s.When) > 0})
+			}
+		}
+	}
+	like := func(text, line string) bool {
+		var out strings.Builder
+		for i, piece := range regexp.MustCompile(`\$\{[^}]*\}`).Split(text, -1) {
+			if i > 0 {
+				out.WriteString(`\S.*`)
+			}
+			out.WriteString(regexp.QuoteMeta(piece))
+		}
+		return regexp.MustCompile("^" + out.String() + "$").MatchString(line)
+	}
+	at := 0
+	for n, line := range typed {
+		if at > 0 && planned[at-1].Every > 0 && like(planned[at-1].Text, line) {
+			continue // it is read again and again
+		}
+		found := at
+		for found < len(planned) && !like(planned[found].Text, line) && planned[found].optional {
+			found++
+		}
+		if found < len(planned) && like(planned[found].Text, line) {
+			at = found + 1
+			continue
+		}
+		answer := false
+		for _, one := range plan.Answers {
+			answer = answer || like(one.Text, line)
+		}
+		next := "nothing more"
+		if at < len(planned) {
+			next = planned[at].Text + " (" + planned[at].step.ID + ")"
+		}
+		require.True(t, answer, "line %d, %q, is not what the plan types now: %s\n%s", n+1, line, next, strings.Join(typed, "\n"))
+	}
+	for ; at < len(planned); at++ {
+		assert.True(t, planned[at].optional, "the plan types %q in any case (%s), and it was not typed", planned[at].Text, planned[at].step.ID)
+	}
+}
+
+// TestAPlanIsWhatARunTypes runs every shipped runbook of the bench and holds what was really typed to its plan,
+// made before with what could be known, and to one made with nothing known at all.
+func TestAPlanIsWhatARunTypes(t *testing.T) {
+	card := func(folder string) {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "card.cgo"), demo.CardFirmware("line", "3.4"), 0o600))
+	}
+	for name, opt := range map[string]gatewayOptions{
+		"standby-bank-upgrade":   {},
+		"back-to-the-other-bank": {inputs: map[string]string{}},
+		"keep-configuration":     {inputs: map[string]string{"into": t.TempDir()}},
+		"module-firmware":        {inputs: map[string]string{"firmware": "card.cgo"}, shelf: card},
+	} {
+		t.Run(name, func(t *testing.T) {
+			text, err := demo.RunbookText(name)
+			require.NoError(t, err)
+			opt.book = string(text)
+			inGateway(t, opt, func(t *testing.T, g *gateway) {
+				result := g.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+				typed := reallyTyped(g.events)
+				assert.Greater(t, len(typed), 4)
+				holdToPlan(t, g.book.Plan(knownBefore(g.events)), typed)
+			})
+		})
+	}
+	t.Run("rescue-over-serial", func(t *testing.T) {
+		synctest.Test(t, func(t *testing.T) {
+			r := newRig(t, "R40-2", 9600, approveAll, nil)
+			defer r.close()
+			result := r.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
+			typed := reallyTyped(r.events)
+			assert.Greater(t, len(typed), 10)
+			holdToPlan(t, r.book.Plan(knownBefore(r.events)), typed)
+			holdToPlan(t, r.book.Plan(&device.Facts{}), typed)
+		})
+	})
+}
