@@ -37,6 +37,7 @@ func (p *program) dialectCommand() *cobra.Command {
 			return nil
 		},
 	})
+	cmd.AddCommand(p.tryCommand())
 	return cmd
 }
 

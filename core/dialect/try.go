@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"pilotrix/core/device"
 	"pilotrix/core/expression"
@@ -47,7 +48,7 @@ func (d *Dialect) NewTrial() *Trial {
 
 func (t *Trial) match(line *Tried, kind, name, more string) {
 	t.used[kind+" "+name]++
-	line.Matches = append(line.Matches, strings.TrimSpace(kind+" "+name+" "+more))
+	line.Matches = append(line.Matches, strings.Join(strings.Fields(kind+" "+name+" "+more), " "))
 }
 
 // Line takes a line that has ended. What stands on the present one is taken by it, too, when the text ends.
@@ -59,6 +60,10 @@ func (t *Trial) Line(text string) {
 			t.match(line, "noise", string(t.d.Noise[i]), "")
 			return
 		}
+	}
+	if garble := strings.Count(line.Line, "\uFFFD"); garble > 0 && 2*garble >= utf8.RuneCountInString(line.Line) {
+		t.match(line, "garble", "", "at another speed")
+		return
 	}
 	if mode, command, at := t.prompt(line.Line); at {
 		t.match(line, "prompt", mode, "")

@@ -18,6 +18,7 @@ type StepPlan struct {
 	Hold         bool          `json:"hold,omitempty"`
 	Irreversible bool          `json:"irreversible,omitempty"`
 	Cards        []string      `json:"cards,omitempty"` // what a view shows while it is under way
+	Types        []string      `json:"types,omitempty"` // what it would type, as far as that is known
 }
 
 // RunBegin starts a runbook.

@@ -127,6 +127,8 @@ type Engine struct {
 	lineLosses  int
 	proved      []string
 
+	course    []PreparedStep // the steps as they are unrolled now, nil while rolling back
+	here      int            // the present one's place there
 	step      *PreparedStep  // the present one
 	made      map[string]any // what steps made for later ones: serve, taken, upgrades, restart, snapshots
 	dock      *serve.Dock    // nil until a step serves
@@ -165,12 +167,14 @@ func (e *Engine) begin() event.RunBegin {
 		Runbook: e.p.Book.Runbook, Title: e.p.Book.Title, Dialect: e.p.Dialect.Dialect, Inputs: e.p.Shown(),
 		Rollback: strings.TrimSpace(e.p.Book.Rollback.About),
 	}
-	begin.Steps = e.plansOf(e.p.Steps)
+	begin.Steps = e.plansOf(e.p.Steps, 0)
 	return begin
 }
 
-// plansOf are steps as a course is drawn of them, their titles filled in as far as they are known.
-func (e *Engine) plansOf(steps []PreparedStep) (plans []event.StepPlan) {
+// plansOf are steps as a course is drawn of them, their titles and what they type filled in as far as that is
+// known now, at the step that is here.
+func (e *Engine) plansOf(steps []PreparedStep, here int) (plans []event.StepPlan) {
+	walk := e.planner()
 	for i := range steps {
 		s := &steps[i]
 		plan := event.StepPlan{
@@ -180,9 +184,21 @@ func (e *Engine) plansOf(steps []PreparedStep) (plans []event.StepPlan) {
 		if s.Verb != nil {
 			plan.Cards = s.Verb.Cards
 		}
+		if i >= here {
+			plan.Types = typedWords(walk.step(s).Types)
+		}
 		plans = append(plans, plan)
 	}
 	return plans
+}
+
+// planner lays out what is ahead from what is known now.
+func (e *Engine) planner() *planner {
+	p := &planner{Prepared: e.p, env: e.openEnv(), locks: e.p.Dialect.NewInterlocks(), altered: new(bool)}
+	if v := e.console.Device(); v.AtPrompt {
+		p.mode = v.Mode
+	}
+	return p
 }
 
 // title is what a step does, in words, with what is known now.
@@ -248,9 +264,13 @@ func (e *Engine) runSteps(ctx context.Context, steps []PreparedStep, course bool
 				return fmt.Errorf("phase “%s”: %w", steps[i].Phase, err)
 			}
 			if steps = unrolled; course {
-				e.console.Emit(event.Course{Steps: e.plansOf(steps)})
+				e.console.Emit(event.Course{Steps: e.plansOf(steps, i)})
 			}
 			continue
+		}
+		e.course = nil
+		if course {
+			e.course, e.here = steps, i
 		}
 		err := e.runStep(ctx, &steps[i])
 		if err == nil {
@@ -548,6 +568,9 @@ func (e *Engine) hold(ctx context.Context, s *PreparedStep) error {
 	if rollback == "" && !s.Irreversible {
 		rollback = strings.TrimSpace(e.p.Book.Rollback.About)
 	}
+	if e.course != nil {
+		e.console.Emit(event.Course{Steps: e.plansOf(e.course, e.here)}) // what was read since fills it in
+	}
 	e.console.Emit(event.StepNow{ID: s.ID, Doing: e.title(s), Awaiting: "your approval"})
 	answer, err := e.console.Ask(ctx, event.Ask{
 		Form: event.FormHold, Step: s.ID, Text: strings.TrimSpace(text), Types: e.typesOf(s), Rollback: rollback,
@@ -563,13 +586,7 @@ func (e *Engine) hold(ctx context.Context, s *PreparedStep) error {
 }
 
 // typesOf is what a step types from here, in words: the same as its plan says, with what is known now.
-func (e *Engine) typesOf(s *PreparedStep) []string {
-	p := &planner{Prepared: e.p, env: e.openEnv(), altered: new(bool)}
-	if v := e.console.Device(); v.AtPrompt {
-		p.mode = v.Mode
-	}
-	return typedWords(p.types(s))
-}
+func (e *Engine) typesOf(s *PreparedStep) []string { return typedWords(e.planner().step(s).Types) }
 
 // env is what expressions see: facts, inputs, what earlier steps made, and the loop's own.
 func (e *Engine) env() map[string]any {

@@ -66,7 +66,7 @@ func TestAPhaseIsCarriedOutForEachRow(t *testing.T) {
 		}
 	}
 	require.Len(t, course.Steps, 4)
-	assert.Equal(t, event.StepPlan{ID: "2b.1", Phase: "slot 3", Title: "Fit 3", Verb: "act", Timeout: course.Steps[2].Timeout, Cards: []string{CardBanks}}, course.Steps[2])
+	assert.Equal(t, event.StepPlan{ID: "2b.1", Phase: "slot 3", Title: "Fit 3", Verb: "act", Timeout: course.Steps[2].Timeout, Cards: []string{CardBanks}, Types: []string{"fit 3"}}, course.Steps[2])
 }
 
 func TestALoopOverNothingIsLeftOut(t *testing.T) {

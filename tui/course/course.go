@@ -219,6 +219,9 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 			lines = append(lines, nil, paint.Line{paint.Strong(t.Text, phase)})
 		}
 		lines = append(lines, listRow(t, s, i, width))
+		if step.Outcome == "" {
+			lines = append(lines, types(t, step, width)...)
+		}
 		if step.Message != "" {
 			for _, row := range paint.Wrap(step.Message, width-10) {
 				lines = append(lines, paint.Line{paint.In(t.Quiet, "          "+row)})
@@ -229,6 +232,16 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, nil, paint.Line{paint.Strong(t.Text, "rollback")})
 		for _, row := range paint.Wrap(s.Run.Rollback, width-4) {
 			lines = append(lines, paint.Line{paint.In(t.Quiet, "  "+row)})
+		}
+	}
+	return lines
+}
+
+// types is what a step that is ahead would type.
+func types(t theme.Theme, step *state.Step, width int) (lines []paint.Line) {
+	for _, text := range step.Types {
+		for _, row := range paint.Wrap(text, max(20, width-12)) {
+			lines = append(lines, paint.Line{paint.In(t.Faint, "          ⟩ "), paint.In(t.Quiet, row)})
 		}
 	}
 	return lines

@@ -1,0 +1,166 @@
+package main
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/logbook"
+	"pilotrix/core/screen"
+	"pilotrix/core/shown"
+	"pilotrix/demo"
+)
+
+func (p *program) tryCommand() *cobra.Command {
+	var session int64
+	var all bool
+	cmd := &cobra.Command{
+		Use:   "try DIALECT [TEXT] | DIALECT --session ID",
+		Short: "Show line by line what a dialect makes of a recorded session, or of a text",
+		Long: `Holds a dialect against what a device has written: a session of the logbook, or a text file (- for the
+standard input). Each line is shown with what matched it: a prompt and the command behind it, a reading and
+the facts that it makes, a question, noise. Lines that nothing matched are marked ?, what a reading looked for in
+vain is marked ✗, and what of the dialect never matched is listed at the end. Exits with 1 when something is
+marked ✗.`,
+		Example: `  pilotrix dialect try mine.yaml --session 12
+  pilotrix dialect try mine.yaml console.txt --all`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if (len(args) == 2) == (session != 0) {
+				return usage(errors.New("say what to try it on: a text file, or --session ID (see logbook list)"))
+			}
+			d, err := demo.LoadDialect(args[0])
+			if err != nil {
+				return usage(err)
+			}
+			trial := d.NewTrial()
+			if session != 0 {
+				err = p.trySession(trial, session, d)
+			} else {
+				err = tryText(trial, args[1])
+			}
+			if err != nil {
+				return err
+			}
+			return p.tellTrial(trial, all)
+		},
+	}
+	cmd.Flags().Int64Var(&session, "session", 0, "the `number` of a session in the logbook")
+	cmd.Flags().BoolVar(&all, "all", false, "show the lines of known answers too that make no fact")
+	return cmd
+}
+
+// wideEnough is a terminal in which hardly a line of a device wraps.
+const wideEnough = 250
+
+// trySession draws a recorded session as the device did, and tries each line as it ended.
+func (p *program) trySession(trial *dialect.Trial, id int64, d *dialect.Dialect) error {
+	draw := newDrawnLines(trial.Line)
+	draw.model.SetCharset(d.Sense().Charset)
+	return p.withLogbook(func(book *logbook.Logbook) error {
+		if _, err := book.Find(id); err != nil {
+			return err
+		}
+		err := book.Events(id, func(e event.Event) error {
+			draw.event(e)
+			return nil
+		})
+		draw.end()
+		return err
+	})
+}
+
+// drawnLines turns the bytes of a session into the lines that the device drew.
+type drawnLines struct {
+	model *shown.Model
+	each  func(string)
+}
+
+func newDrawnLines(each func(string)) *drawnLines {
+	return &drawnLines{shown.New(wideEnough, 50, shown.Options{}), each}
+}
+
+func (d *drawnLines) event(e event.Event) {
+	switch b := e.Body.(type) {
+	case event.In:
+		d.model.Write(b.Bytes, func(line shown.Ended) { d.each(string(line.Text)) })
+	case event.Terminal:
+		if charset, err := screen.ParseCharset(b.Charset); err == nil {
+			d.model.SetCharset(charset)
+		}
+	}
+}
+
+// end gives the line that was not ended.
+func (d *drawnLines) end() {
+	if text, _ := d.model.Line(); strings.TrimSpace(text) != "" {
+		d.each(text)
+	}
+}
+
+func tryText(trial *dialect.Trial, path string) error {
+	var from io.Reader = os.Stdin
+	if path != "-" {
+		file, err := os.Open(path)
+		if err != nil {
+			return usage(err)
+		}
+		defer file.Close()
+		from = file
+	}
+	lines := bufio.NewScanner(from)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		trial.Line(screen.Plain(lines.Text()))
+	}
+	return lines.Err()
+}
+
+// tellTrial prints every line with what was made of it.
+func (p *program) tellTrial(trial *dialect.Trial, all bool) error {
+	lines, unused := trial.Result()
+	unknown, faults := 0, 0
+	for _, line := range lines {
+		mark := " "
+		if !line.Known() {
+			mark = "?"
+			unknown++
+		}
+		if len(line.Faults) > 0 {
+			mark = "✗"
+		}
+		quiet := len(line.Matches) == 0 && mark == " "
+		if quiet && !all {
+			continue
+		}
+		fmt.Fprintf(p.out, "%s %-64s %s\n", mark, screen.Plain(clipped(line.Line, 64)), screen.Plain(strings.Join(line.Matches, " · ")))
+		for _, fault := range line.Faults {
+			faults++
+			fmt.Fprintf(p.out, "✗ %-64s %s\n", "", screen.Plain(fault))
+		}
+	}
+	fmt.Fprintf(p.out, "\n%d lines; nothing knows %d of them (?); %d things were looked for in vain (✗)\n", len(lines), unknown, faults)
+	if len(unused) > 0 {
+		fmt.Fprintf(p.out, "never seen here: %s\n", strings.Join(unused, ", "))
+	}
+	if faults > 0 {
+		return errFaults
+	}
+	return nil
+}
+
+var errFaults = errors.New("a reading looked for something in vain; see the lines with ✗")
+
+func clipped(text string, most int) string {
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most-1]) + "…"
+	}
+	return text
+}
