@@ -391,3 +391,36 @@ func TestAnAnswerRightAfterTheQuestionIsAskedForOnceMore(t *testing.T) {
 	a.tooSoon = true
 	assert.Contains(t, strings.Join(shown(a, 120, 30), "\n"), "came too soon")
 }
+
+// TestAnEndedRunIsToldAtEveryWidth has words that find room on 80 columns, and the proofs beside the steps.
+func TestAnEndedRunIsToldAtEveryWidth(t *testing.T) {
+	for _, width := range []int{80, 160} {
+		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+		feed(a, append(rescue(),
+			event.StepEnd{ID: "1.1", Outcome: event.Done}, event.StepEnd{ID: "2.1", Outcome: event.Skipped, Message: "the store holds no broken image"},
+			event.RunEnd{Outcome: event.RolledBack, Exit: 4, Message: "“Send the image”: it was refused; rolled back", Proved: []string{"release 4.2.1 runs"}},
+			event.Helm{Who: event.Hand})...)
+		text := strings.Join(shown(a, width, 24), "\n")
+		assert.Contains(t, text, "rolled back, 1 thing proved. The helm is yours.", width)
+		a.view = courseView
+		text = strings.Join(shown(a, width, 24), "\n")
+		for _, want := range []string{"rolled back", "it was refused", "✓ proved    release 4.2.1 runs", "Find it", "the store holds no broken image"} {
+			assert.Contains(t, text, want, width)
+		}
+	}
+}
+
+// TestWhatRunsOutIsInSight counts a trial down in the header at every width.
+func TestWhatRunsOutIsInSight(t *testing.T) {
+	for _, width := range []int{80, 160} {
+		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+		feed(a, append(rescue(), event.Pending{Name: "trial", State: event.PendingOpen, Says: "the old release comes back", Until: time.Date(2026, 3, 2, 14, 3, 10, 0, time.UTC)})...)
+		text := strings.Join(shown(a, width, 24), "\n")
+		assert.Contains(t, text, "⏲ 03:", width)
+		if width == 160 {
+			assert.Contains(t, text, "the old release comes back")
+		}
+		feed(a, event.Pending{Name: "trial", State: event.PendingDealt})
+		assert.NotContains(t, strings.Join(shown(a, width, 24), "\n"), "⏲")
+	}
+}

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/screen"
 )
@@ -44,16 +43,8 @@ func (c *coursePrinter) tell(e event.Event) {
 		}
 	case event.StepEnd:
 		c.step(b)
-	case event.Line:
-		if b.State != event.LineOpen {
-			c.say("      line %s %s", b.State, b.Note)
-		}
-	case event.Speed:
-		c.say("      speed %d → %d  %s", b.From, b.To, b.Why)
 	case event.Ask:
 		c.ask(b)
-	case event.Answer:
-		c.say("      %s (%s)", b.Answer, b.Who)
 	case event.Course:
 		for _, s := range b.Steps {
 			c.titles[s.ID] = s
@@ -67,34 +58,47 @@ func (c *coursePrinter) tell(e event.Event) {
 		c.check(b)
 	case event.UpgradePath:
 		c.upgrades(b)
-	case event.Server:
-		c.say("      %s %s at %s %s", b.Name, b.State, b.Address, b.Note)
 	case event.Staged:
 		c.staged(b)
 	case event.Preflight:
 		c.preflight(b)
 	case event.Rung:
-		c.message(b)
-	case event.Reach:
-		c.reach(b)
-	case event.Interlock:
-		c.say("    ! interlock %s %s %s", b.State, b.Command, b.Says)
+		c.rung(b)
 	case event.Note:
 		c.say("    %s%s", levelMarks[b.Level], b.Text)
 	case event.TransferBegin:
 		c.lastPart[b.ID] = -1
-		size := ""
-		if b.Size > 0 {
-			size = fmt.Sprintf(", %d B", b.Size)
-		}
-		c.say("      %s%s by %s %s", b.File, size, b.Protocol, b.Terms)
+		c.say("      %s%s by %s %s", b.File, sizeWords(b.Size), b.Protocol, b.Terms)
 	case event.Transfer:
 		c.transfer(b)
 	case event.TransferEnd:
 		c.transferEnd(b)
 	case event.RunEnd:
 		c.end(b)
+	case event.Line:
+		if b.State != event.LineOpen {
+			c.other(b)
+		}
+	case event.Speed, event.Server, event.Reach, event.Interlock, event.Pending, event.Answer:
+		c.other(b)
 	}
+}
+
+// other tells an event as every view does.
+func (c *coursePrinter) other(b event.Body) {
+	text, loud := event.Tell(b)
+	mark := "  "
+	if loud {
+		mark = "! "
+	}
+	c.say("    %s%s", mark, text)
+}
+
+func sizeWords(size int64) string {
+	if size <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %d B", size)
 }
 
 func (c *coursePrinter) check(b event.Check) {
@@ -122,19 +126,10 @@ func (c *coursePrinter) preflight(b event.Preflight) {
 	}
 }
 
-// message tells what stands out on a ladder: refusals and errors.
-func (c *coursePrinter) message(b event.Rung) {
+// rung tells what stands out on a ladder: refusals and errors.
+func (c *coursePrinter) rung(b event.Rung) {
 	if b.What == "refused" || b.What == "ERROR" {
 		c.say("    ! %s %s: %s", b.Protocol, b.Peer, b.Text)
-	}
-}
-
-func (c *coursePrinter) reach(b event.Reach) {
-	switch b.State {
-	case event.Gone:
-		c.say("    ! %s does not answer since %s", b.Target, b.Begin.Format("15:04:05"))
-	case event.Back:
-		c.say("      %s answers again after %s", b.Target, clock.Words(b.Length))
 	}
 }
 

@@ -84,7 +84,7 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless 
 		return err
 	}
 	if headless || !onTerminal() {
-		return p.runHeadless(cmd.Context(), target, scale, prepared, approver([]string{"all"}), false, func(*open) {})
+		return p.runHeadless(cmd.Context(), opening{target: target, scale: scale, runbook: prepared, approve: approver([]string{"all"})}, false)
 	}
-	return p.interactive(cmd.Context(), target, scale, d, func() (*image.Shelf, error) { return kit.Shelf, nil }, prepared, func(*open) {})
+	return p.interactive(cmd.Context(), opening{target: target, scale: scale, dialect: d, runbook: prepared}, func() (*image.Shelf, error) { return kit.Shelf, nil })
 }

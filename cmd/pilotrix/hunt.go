@@ -31,7 +31,7 @@ when no speed fits.`,
 			if err != nil {
 				return usage(err)
 			}
-			o, err := p.beginHeadless(cmd.Context(), target, scale, d, nil, nil)
+			o, err := p.beginHeadless(cmd.Context(), opening{target: target, scale: scale, dialect: d})
 			if err != nil {
 				return err
 			}

@@ -74,7 +74,7 @@ func entryID(args []string) (int64, error) {
 func (p *program) logbookShow() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "show ID", Short: "Tell one session", Args: cobra.ExactArgs(1),
+		Use: "show ID", Short: "Tell one session: what was typed (⟩) and what came (│), and the course of its runbook", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			id, err := entryID(args)
 			if err != nil {
@@ -86,13 +86,18 @@ func (p *program) logbookShow() *cobra.Command {
 					return err
 				}
 				view, encoder := newCoursePrinter(p.out), json.NewEncoder(p.out)
+				said := newTranscript(view.say)
 				err = book.Events(id, func(e event.Event) error {
 					if asJSON {
 						return encoder.Encode(e)
 					}
 					view.tell(e)
+					said.event(e)
 					return nil
 				})
+				if !asJSON {
+					said.end()
+				}
 				if err == nil && !asJSON && entry.Outcome == logbook.Broken {
 					fmt.Fprintln(p.out, "\ncut off here: the program ended in the middle")
 				}

@@ -53,9 +53,9 @@ func (p *program) openCommand() *cobra.Command {
 				return usage(err)
 			}
 			shelf := sync.OnceValues(func() (*image.Shelf, error) { return shelfFor(prepared, d, flags.shelf) })
-			return p.interactive(cmd.Context(), target, scale, d, shelf, prepared, func(o *open) {
-				flags.apply(o, targets)
-			})
+			return p.interactive(cmd.Context(), opening{
+				target: target, scale: scale, dialect: d, runbook: prepared, begun: func(o *opened) { flags.apply(o, targets) },
+			}, shelf)
 		},
 	}
 	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name` or a file")
@@ -67,7 +67,7 @@ func (p *program) openCommand() *cobra.Command {
 }
 
 // warn tells what went wrong without being a reason to end the session.
-func (o *open) warn(err error) {
+func (o *opened) warn(err error) {
 	if err != nil {
 		o.Emit(event.Note{Level: event.Warning, Text: err.Error()})
 	}
@@ -87,7 +87,7 @@ func shelfFor(prepared *runbook.Prepared, d *dialect.Dialect, folders []string) 
 }
 
 // showShelf tells the session what is on the shelf, now and whenever a folder changes, until ctx ends.
-func showShelf(ctx context.Context, o *open, made func() (*image.Shelf, error)) {
+func showShelf(ctx context.Context, o *opened, made func() (*image.Shelf, error)) {
 	shelf, err := made()
 	o.warn(err)
 	told := ""
@@ -122,30 +122,25 @@ func addToShelf(made func() (*image.Shelf, error), folder string) error {
 
 // interactive opens a session in the interface, with a runbook or without. The shelf is made beside it,
 // since the first frame does not wait for it.
-func (p *program) interactive(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, shelf func() (*image.Shelf, error), prepared *runbook.Prepared, begun func(*open)) error {
-	var secrets []string
-	if prepared != nil {
-		secrets = prepared.Secrets()
-	}
-	o, err := p.begin(ctx, target, scale, d, nil, secrets)
+func (p *program) interactive(ctx context.Context, with opening, shelf func() (*image.Shelf, error)) error {
+	o, err := p.begin(ctx, with)
 	if err != nil {
 		return err
-	}
-	if prepared != nil {
-		prepared.Kit.Network = o.host
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	watched := make(chan struct{})
 	defer cancel()
 	err = tui.Run(ctx, tui.Options{
 		Begun: func() {
-			begun(o)
+			if with.begun != nil {
+				with.begun(o)
+			}
 			go func() { defer close(watched); showShelf(ctx, o, shelf) }()
 		},
 		AddFolder: func(folder string) error { return addToShelf(shelf, folder) },
 
-		Session: o.Session, Runbook: prepared, Dialect: d, Theme: p.theme, Leader: p.leader, Notices: o.notices,
-		Device: o.place.Name, About: o.place.Words(), Line: session.LineState(target),
+		Session: o.Session, Runbook: with.runbook, Dialect: with.dialect, Theme: p.theme, Leader: p.leader, Notices: o.notices,
+		Device: o.place.Name, About: o.place.Words(), Line: session.LineState(with.target),
 	})
 	cancel()
 	<-watched

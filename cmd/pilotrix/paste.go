@@ -97,7 +97,7 @@ func dangersIn(d *dialect.Dialect, text string) error {
 }
 
 func (p *program) paste(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, name, text string, opt session.PasteOptions) error {
-	o, err := p.beginHeadless(ctx, target, scale, d, nil, nil)
+	o, err := p.beginHeadless(ctx, opening{target: target, scale: scale, dialect: d})
 	if err != nil {
 		return err
 	}

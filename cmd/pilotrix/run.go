@@ -11,7 +11,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/event"
-	"pilotrix/core/line"
 	"pilotrix/core/runbook"
 )
 
@@ -49,7 +48,9 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 			if err != nil {
 				return usage(err)
 			}
-			return p.runHeadless(cmd.Context(), target, scale, prepared, approver(approvals), asJSON, func(o *open) { flags.apply(o, targets) })
+			return p.runHeadless(cmd.Context(), opening{
+				target: target, scale: scale, runbook: prepared, approve: approver(approvals), begun: func(o *opened) { flags.apply(o, targets) },
+			}, asJSON)
 		},
 	}
 	flags.add(cmd)
@@ -89,15 +90,18 @@ func byTitle(prepared *runbook.Prepared, approve func(event.Ask) string) func(ev
 }
 
 // runHeadless runs a prepared runbook and prints its events.
-func (p *program) runHeadless(ctx context.Context, target line.Target, scale float64, prepared *runbook.Prepared, approve func(event.Ask) string, asJSON bool, begun func(*open)) error {
-	o, err := p.beginHeadless(ctx, target, scale, prepared.Dialect, byTitle(prepared, approve), prepared.Secrets())
+func (p *program) runHeadless(ctx context.Context, with opening, asJSON bool) error {
+	prepared := with.runbook
+	with.dialect, with.approve = prepared.Dialect, byTitle(prepared, with.approve)
+	o, err := p.beginHeadless(ctx, with)
 	if err != nil {
 		return err
 	}
-	prepared.Kit.Network = o.host
 	feed := o.Subscribe()
 	o.Begin()
-	begun(o)
+	if with.begun != nil {
+		with.begun(o)
+	}
 	printed := make(chan error, 1)
 	go func() { printed <- p.print(feed, prepared, asJSON) }()
 	result, runErr := o.Run(ctx, prepared)

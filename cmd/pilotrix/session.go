@@ -59,7 +59,7 @@ func (f *targetFlags) targets() (all []reach.Target, err error) {
 }
 
 // apply does to a session what the flags ask for, once it has begun.
-func (f *targetFlags) apply(o *open, targets []reach.Target) {
+func (f *targetFlags) apply(o *opened, targets []reach.Target) {
 	for _, target := range targets {
 		o.Watch(target)
 	}
@@ -79,7 +79,7 @@ func addTimeScale(cmd *cobra.Command, scale *float64, usual float64) {
 }
 
 // open is a session with all that has to be closed after it.
-type open struct {
+type opened struct {
 	*session.Session
 	place   demo.Place
 	book    *logbook.Logbook
@@ -87,6 +87,25 @@ type open struct {
 	machine *bench.Machine
 	host    host
 	notices []string
+	cutOff  string // how an earlier run on this device was cut off, in words
+}
+
+// opening is what a session is opened with.
+type opening struct {
+	target  line.Target
+	scale   float64 // how many times as fast as the wall a bench device lives
+	dialect *dialect.Dialect
+	runbook *runbook.Prepared      // to be carried out in it; may be nil
+	approve func(event.Ask) string // answers holds where no operator is; may be nil
+	begun   func(*opened)          // what is done once it has begun; may be nil
+}
+
+// secrets are never recorded.
+func (o opening) secrets() []string {
+	if o.runbook == nil {
+		return nil
+	}
+	return o.runbook.Secrets()
 }
 
 // host is the network that servers, checks and watches use.
@@ -96,31 +115,34 @@ type host interface {
 }
 
 // begin opens a line and the logbook. Bench targets get a clock of their own.
-func (p *program) begin(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, approve func(event.Ask) string, secrets []string) (*open, error) {
-	o := &open{host: reach.NewHost()}
+func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
+	o := &opened{host: reach.NewHost()}
 	c := clock.Real()
-	if target.Kind == line.Bench {
-		c = clock.Scaled(scale)
+	if with.target.Kind == line.Bench {
+		c = clock.Scaled(with.scale)
 	}
 	opener := line.NewOpener(c)
-	if err := p.addBench(o, opener, target, c); err != nil {
+	if err := p.addBench(o, opener, with.target, c); err != nil {
 		return nil, usage(err)
 	}
 	s, err := session.Open(ctx, session.Options{
-		Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approve, Device: o.place.Name, Reach: o.host,
+		Target: with.target, Dialect: with.dialect, Clock: c, Opener: opener, Approve: with.approve, Device: o.place.Name, Reach: o.host,
 	})
 	if err != nil {
 		o.close("the line did not open")
 		return nil, err
 	}
 	o.Session = s
-	p.keep(o, secrets)
+	p.keep(o, with.target, with.secrets())
+	if with.runbook != nil {
+		with.runbook.Kit.Network, with.runbook.Kit.CutOff = o.host, o.cutOff
+	}
 	return o, nil
 }
 
 // beginHeadless is begin for commands without the interface: notices go to standard error.
-func (p *program) beginHeadless(ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, approve func(event.Ask) string, secrets []string) (*open, error) {
-	o, err := p.begin(ctx, target, scale, d, approve, secrets)
+func (p *program) beginHeadless(ctx context.Context, with opening) (*opened, error) {
+	o, err := p.begin(ctx, with)
 	if err != nil {
 		return nil, err
 	}
@@ -131,7 +153,7 @@ func (p *program) beginHeadless(ctx context.Context, target line.Target, scale f
 }
 
 // addBench brings the device up when the target is one of the bench's.
-func (p *program) addBench(o *open, opener *line.Opener, target line.Target, c clock.Clock) (err error) {
+func (p *program) addBench(o *opened, opener *line.Opener, target line.Target, c clock.Clock) (err error) {
 	if target.Kind != line.Bench {
 		return nil
 	}
@@ -149,7 +171,7 @@ func (p *program) addBench(o *open, opener *line.Opener, target line.Target, c c
 }
 
 // keep writes the session into the logbook. Without one the session goes on, and says so.
-func (p *program) keep(o *open, secrets []string) {
+func (p *program) keep(o *opened, target line.Target, secrets []string) {
 	if p.logbookPath == "none" {
 		return
 	}
@@ -162,6 +184,9 @@ func (p *program) keep(o *open, secrets []string) {
 	cut, err := book.CutOff()
 	for _, last := range cut {
 		o.notices = append(o.notices, last.String())
+		if last.Step != "" && last.On(o.place.Name, target.String()) && o.cutOff == "" {
+			o.cutOff = last.String()
+		}
 	}
 	if err == nil {
 		o.keeper, err = book.Keep(o.Subscribe(), secrets)
@@ -178,7 +203,7 @@ func (p *program) keep(o *open, secrets []string) {
 }
 
 // close ends the session and says what could not be kept.
-func (o *open) close(why string) error {
+func (o *opened) close(why string) error {
 	if o.Session != nil {
 		o.Close(why)
 	}

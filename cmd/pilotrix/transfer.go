@@ -231,7 +231,7 @@ type carry func(ctx context.Context, port transfer.Duplex, opt xmodem.Options) (
 
 // transfer moves a file outside of a runbook, with its progress on standard error.
 func (p *program) transfer(ctx context.Context, target line.Target, scale float64, size int64, move carry, variant xmodem.Variant) error {
-	o, err := p.beginHeadless(ctx, target, scale, nil, nil, nil)
+	o, err := p.beginHeadless(ctx, opening{target: target, scale: scale})
 	if err != nil {
 		return err
 	}

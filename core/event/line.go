@@ -1,6 +1,9 @@
 package event
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // The events of the line and what is read from it.
 
@@ -58,7 +61,7 @@ var lineKind = declare(Kind[Line]{
 	Name:   "line.state",
 	Sample: Line{State: LineLost, Note: "pulled", Speed: 9600},
 	Tell: func(b Line) (string, bool) {
-		return b.State + " " + b.Note, b.State != LineOpen
+		return strings.TrimSpace("line " + b.State + " " + b.Note), b.State != LineOpen
 	},
 })
 
@@ -75,7 +78,7 @@ var speedKind = declare(Kind[Speed]{
 	Name:   "line.speed",
 	Sample: Speed{From: 9600, To: 115200, Why: "both ends"},
 	Tell: func(b Speed) (string, bool) {
-		return fmt.Sprintf("%d → %d baud, %s", b.From, b.To, b.Why), false
+		return fmt.Sprintf("speed %d → %d  %s", b.From, b.To, b.Why), false
 	},
 })
 

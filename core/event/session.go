@@ -1,6 +1,9 @@
 package event
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // The events of the session itself: its begin and end, the helm, what is asked and said.
 
@@ -113,7 +116,7 @@ var answerKind = declare(Kind[Answer]{
 	Name:   "answer",
 	Sample: Answer{ID: "1", Answer: "approve", Who: "operator"},
 	Tell: func(b Answer) (string, bool) {
-		return b.Answer + "  by " + b.Who, true
+		return b.Answer + " (" + b.Who + ")", false
 	},
 })
 
@@ -131,7 +134,7 @@ var interlockKind = declare(Kind[Interlock]{
 	Name:   "interlock",
 	Sample: Interlock{State: InterlockHeld, Command: "recommence", Says: "restarts"},
 	Tell: func(b Interlock) (string, bool) {
-		return b.State + "  " + b.Command + "  " + b.Says, true
+		return strings.TrimSpace("interlock " + b.State + "  " + b.Command + "  " + b.Says), true
 	},
 })
 

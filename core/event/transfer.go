@@ -2,6 +2,7 @@ package event
 
 import (
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -94,7 +95,7 @@ var serverKind = declare(Kind[Server]{
 	Name:   "server",
 	Sample: Server{Name: "TFTP", State: Listening, Address: "192.0.2.10:69"},
 	Tell: func(b Server) (string, bool) {
-		return b.Name + " " + b.State + " at " + b.Address + " " + b.Note, false
+		return strings.TrimSpace(b.Name + " " + b.State + " at " + b.Address + " " + b.Note), false
 	},
 })
 

@@ -76,6 +76,16 @@ func (l *Logbook) last(e Entry) (Last, error) {
 	return last, err
 }
 
+// On reports whether it was a session with that device, or else on that line.
+func (l Last) On(device, target string) bool {
+	if device != "" && l.Entry.Device != "" {
+		return device == l.Entry.Device
+	}
+	line, _, _ := strings.Cut(l.Entry.Target, "?")
+	other, _, _ := strings.Cut(target, "?")
+	return line == other
+}
+
 // String says the state in words.
 func (l Last) String() string {
 	text := fmt.Sprintf("entry %d (%s, %s) was cut off at %s", l.Entry.ID, orNone(l.Entry.Device, l.Entry.Target), orNone(l.Entry.Runbook, "no runbook"), l.At.Local().Format("2006-01-02 15:04:05"))

@@ -151,7 +151,10 @@ func (e *Engine) Run(ctx context.Context) Result {
 	e.speedBefore, _ = e.console.Speed()
 	e.console.Emit(e.begin())
 	e.tellShelf()
-	err := e.runSteps(ctx, e.p.Steps, true)
+	err := e.askCutOff(ctx)
+	if err == nil {
+		err = e.runSteps(ctx, e.p.Steps, true)
+	}
 	result := e.conclude(ctx, err)
 	if note := e.restoreSpeed(ctx); note != "" {
 		result.Message += "; " + note
@@ -160,6 +163,28 @@ func (e *Engine) Run(ctx context.Context) Result {
 	e.console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved})
 	e.console.Release("the runbook ended")
 	return result
+}
+
+// CutOffStep is what the question about an earlier run that was cut off is called, where a step's number stands
+// otherwise.
+const CutOffStep = "cut-off"
+
+// askCutOff asks before a run begins on a device on which an earlier one was cut off: nobody knows how far that one
+// came.
+func (e *Engine) askCutOff(ctx context.Context) error {
+	if e.p.Kit.CutOff == "" {
+		return nil
+	}
+	held, release := e.console.WithHelm(ctx)
+	defer release()
+	answer, err := e.console.Ask(held, event.Ask{
+		Form: event.FormHold, Step: CutOffStep, Text: "An earlier run was cut off: " + e.p.Kit.CutOff + ". Begin this one all the same?",
+		Answers: []string{Approve, StopHere},
+	})
+	if err == nil && answer != Approve {
+		err = fmt.Errorf("%w before it began: an earlier run was cut off", errStopped)
+	}
+	return causeOf(held, err)
 }
 
 func (e *Engine) begin() event.RunBegin {

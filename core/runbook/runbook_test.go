@@ -455,3 +455,43 @@ func TestProgressIsReadFromTheScreen(t *testing.T) {
 		assert.InDelta(t, c.part, part, 1e-9, c.output)
 	}
 }
+
+func TestARunAsksAfterOneThatWasCutOff(t *testing.T) {
+	for answer, want := range map[string]int{Approve: ExitDone, StopHere: ExitStopped} {
+		c := &echoing{answers: map[string][]string{"raise": {"raised"}}, decide: func(event.Ask) string { return answer }}
+		synctest.Test(t, func(t *testing.T) {
+			p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Raise, act: {action: raise}}]}]\n", nil)
+			require.NoError(t, err)
+			p.Kit.CutOff = "entry 7 was cut off in step “Raise”"
+			c.view = sense.State{Mode: "ready", AtPrompt: true}
+			assert.Equal(t, want, NewEngine(p, c, &device.Facts{}).Run(t.Context()).Exit)
+		})
+		assert.Equal(t, answer == Approve, len(c.typed) > 0)
+		asks := 0
+		for _, e := range c.events {
+			if ask, is := e.(event.Ask); is {
+				asks++
+				assert.Contains(t, ask.Text, "entry 7 was cut off in step “Raise”. Begin this one all the same?")
+				assert.Equal(t, CutOffStep, ask.Step)
+			}
+		}
+		assert.Equal(t, 1, asks)
+	}
+}
+
+func TestAHoldFillsTheCourseInWithWhatWasRead(t *testing.T) {
+	c := &echoing{answers: map[string][]string{"state": {"value 4"}}}
+	runSteps(t, "      - {step: Look, read: [state]}\n      - {step: 'Set ${state.value}', hold: Sets it., act: {action: set, with: {to: '${state.value}'}}}\n", c)
+	var begun, held []string
+	for _, e := range c.events {
+		switch b := e.(type) {
+		case event.RunBegin:
+			begun = append(b.Steps[0].Types, b.Steps[1].Types...)
+		case event.Course:
+			held = append(held, b.Steps[1].Title)
+			held = append(held, b.Steps[1].Types...)
+		}
+	}
+	assert.Equal(t, []string{"state", "set ${state.value}"}, begun, "before anything is known")
+	assert.Equal(t, []string{"Set 4", "set 4"}, held)
+}

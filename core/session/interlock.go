@@ -117,9 +117,9 @@ func (s *Session) enter(key []byte) {
 	if s.interlock.unsure.IsZero() && len(s.interlock.typed) > 0 {
 		command = string(s.interlock.typed)
 	}
-	s.sentCommand(command)
 	s.interlock.newLine()
 	s.pressNow(key)
+	s.sentCommand(command)
 }
 
 // forgetHeld drops an Enter that was stopped: the line is being changed.

@@ -208,9 +208,10 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 	if s.Run == nil {
 		return []paint.Line{{paint.In(t.Quiet, "No runbook on this session. Open one with --run RUNBOOK.")}}
 	}
-	lines := []paint.Line{
+	lines := ended(t, s, width)
+	lines = append(lines,
 		paint.Between(paint.Line{paint.In(t.Quiet, "     step")}, paint.Line{paint.In(t.Quiet, "expected      took  timeout")}, width),
-	}
+	)
 	phase := ""
 	for i := range s.Steps {
 		step := &s.Steps[i]
@@ -219,7 +220,7 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 			lines = append(lines, nil, paint.Line{paint.Strong(t.Text, phase)})
 		}
 		lines = append(lines, listRow(t, s, i, width))
-		if step.Outcome == "" {
+		if step.Outcome == "" && s.RunEnd == nil {
 			lines = append(lines, types(t, step, width)...)
 		}
 		if step.Message != "" {
@@ -235,6 +236,35 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 		}
 	}
 	return lines
+}
+
+// ended is how the run ended, and what it has proved.
+func ended(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
+	end := s.RunEnd
+	if end == nil {
+		return nil
+	}
+	color := t.Bad
+	if end.Outcome == event.Done {
+		color = t.Good
+	}
+	for i, row := range paint.Wrap(end.Message, width-14) {
+		label := strings.Repeat(" ", 13)
+		if i == 0 {
+			label = fmt.Sprintf(" %-12s", end.Outcome)
+		}
+		lines = append(lines, paint.Line{paint.Strong(color, label), paint.In(t.Text, row)})
+	}
+	for _, proof := range end.Proved {
+		for i, row := range paint.Wrap(proof, width-14) {
+			label := "             "
+			if i == 0 {
+				label = " ✓ proved    "
+			}
+			lines = append(lines, paint.Line{paint.In(t.Good, label), paint.In(t.Text, row)})
+		}
+	}
+	return append(lines, nil)
 }
 
 // types is what a step that is ahead would type.

@@ -289,9 +289,13 @@ func ended(t theme.Theme, s *state.State, v View) paint.Line {
 	if s.RunEnd.Outcome == event.Done {
 		color, mark = t.Good, " ■  "
 	}
-	line := paint.Line{paint.Strong(color, mark), paint.Strong(t.Bright, s.Run.Title+": "+s.RunEnd.Outcome)}
+	words := s.Run.Title + ": " + s.RunEnd.Outcome
+	if v.Narrow { // the title is no news, and what follows has to find room
+		words = s.RunEnd.Outcome
+	}
+	line := paint.Line{paint.Strong(color, mark), paint.Strong(t.Bright, words)}
 	if n := len(s.RunEnd.Proved); n > 0 {
-		line = append(line, paint.In(t.Text, fmt.Sprintf(", %d things proved", n)))
+		line = append(line, paint.In(t.Text, fmt.Sprintf(", %d %s proved", n, map[bool]string{true: "thing", false: "things"}[n == 1])))
 	}
 	return append(line, paint.In(t.Text, ". The helm is yours. "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
 }
