@@ -82,7 +82,7 @@ phases:
       - step: Remove a file
         act: {action: remove-file, with: {name: '${store.broken}'}}
       - step: Never holds
-        check: store.free < 0
+        check: {holds: store.free < 0, message: 'there are ${store.free} B'}
         on-failure: {do: roll-back}
 rollback:
   about: look at what is left
@@ -101,7 +101,7 @@ func TestAFailureGoesTheRollback(t *testing.T) {
 		result := r.run()
 		require.Equal(t, event.RolledBack, result.Outcome, "%s\n%s", result.Message, r.story())
 		assert.Equal(t, runbook.ExitRolledBack, result.Exit)
-		assert.Contains(t, result.Message, "this does not hold: store.free < 0")
+		assert.Contains(t, result.Message, "B; rolled back")
 	})
 }
 

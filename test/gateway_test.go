@@ -288,7 +288,7 @@ func TestAChoiceThatIsNotKeptIsSeenBeforeTheRestart(t *testing.T) {
 		g.device.Fail(cormel.Faults{ForgetsStow: true})
 		result := g.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
-		assert.Contains(t, result.Message, "bank kept for the next start: want B, the device says A")
+		assert.Contains(t, result.Message, "Bank A is kept for the next start, not bank B")
 		assert.Empty(t, find[event.Restart](g.rig))
 		g.stillRuns(t)
 	})
@@ -307,11 +307,11 @@ phases:
     steps:
       - {step: Find it, catch: {mode: admin}}
       - {step: Read it, read: [self, banks]}
-      - {step: Stage it, serve: {file: image, by: tftp, device: '${device.address}'}}
+      - {step: Stage it, serve: {file: image, protocol: tftp, device: '${device.address}'}}
 `
 
 // unsaved is a runbook that forgets to keep the choice.
-const unsaved = staging + `      - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: '${serve.name}'}}}
+const unsaved = staging + `      - {step: Fetch it, act: {action: fetch, by: tftp, with: {server: '${serve.address}', name: '${serve.name}'}}}
       - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready"}}
       - {step: Choose it, act: {action: choose-bank, with: {bank: '${standby.bank}'}}}
       - {step: Restart, hold: Restarts it., restart: {action: restart, watch: 'icmp:${device.address}', mode: [login], then: admin}}
@@ -341,7 +341,7 @@ func TestARestartWithAnUnsavedChoiceIsAskedAboutAndBootsBack(t *testing.T) {
 }
 
 // wrongName is a runbook that asks for another name than the one staged.
-const wrongName = staging + `      - {step: Fetch it, act: {action: fetch-tftp, with: {server: '${serve.address}', name: 'images/LARK-7.6.1'}}}
+const wrongName = staging + `      - {step: Fetch it, act: {action: fetch, by: tftp, with: {server: '${serve.address}', name: 'images/LARK-7.6.1'}}}
       - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready", fail: haul.state == "failed", message: '${haul.reason}'}}
 `
 

@@ -113,6 +113,8 @@ func TestRescueInTheInterface(t *testing.T) {
 	term.until("release 4.2.1 runs on hollow-rtr1")
 
 	term.keys("F3")
+	term.until("✓ proved    the saved configuration was taken over")
+	term.keys("End")
 	term.until("The configuration was kept")
 	term.keys("F8")
 	term.until("newest first")

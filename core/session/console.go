@@ -34,8 +34,8 @@ func (c console) Await(ctx context.Context, ready func(sense.State) bool) (sense
 	alive := s.do(func() {
 		v := s.sense.State()
 		switch {
-		case s.line == nil:
-			w.got <- watched{view: v, err: fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)}
+		case s.wire.line == nil:
+			w.got <- watched{view: v, err: fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)}
 		case ready(v):
 			w.got <- watched{view: v}
 		default:
@@ -66,10 +66,10 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 	var refused error
 	alive := s.do(func() {
 		switch {
-		case s.helm != event.Runbook:
+		case s.helm.who != event.Runbook:
 			refused = runbook.ErrHelm
-		case s.line == nil:
-			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)
+		case s.wire.line == nil:
+			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
 		default:
 			out := event.Out{Who: event.Runbook, Bytes: event.Text(text)}
 			if how.Secret {
@@ -85,7 +85,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 				s.sense.Typed(s.opt.Clock.Now(), item.data)
 			}
 			s.told = s.sense.State()
-			s.out.put(item)
+			s.wire.out.put(item)
 			s.schedule()
 		}
 	})
@@ -102,9 +102,9 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 
 func (c console) Speed() (baud int, ok bool) {
 	c.s.do(func() {
-		_, ok = c.s.line.(line.Speeder)
-		baud = c.s.baud
-		ok = ok || (c.s.line == nil && baud != 0)
+		_, ok = c.s.wire.line.(line.Speeder)
+		baud = c.s.wire.baud
+		ok = ok || (c.s.wire.line == nil && baud != 0)
 	})
 	return baud, ok
 }
@@ -120,7 +120,7 @@ func (c console) LineRate() float64 {
 
 func (c console) Latency() (latency time.Duration) {
 	c.s.do(func() {
-		if latent, can := c.s.line.(line.Latent); can {
+		if latent, can := c.s.wire.line.(line.Latent); can {
 			latency = latent.Latency()
 		}
 	})
@@ -142,7 +142,7 @@ func (c console) SetSpeed(ctx context.Context, baud int, why string) error {
 // tune sets the line's speed and makes the sensing start afresh.
 func (c console) tune(ctx context.Context, baud int) (from int, err error) {
 	var wire line.Line
-	c.s.do(func() { wire, from = c.s.line, c.s.baud })
+	c.s.do(func() { wire, from = c.s.wire.line, c.s.wire.baud })
 	if wire == nil {
 		return from, runbook.ErrLineLost
 	}
@@ -154,7 +154,7 @@ func (c console) tune(ctx context.Context, baud int) (from int, err error) {
 		return from, err
 	}
 	c.s.do(func() {
-		c.s.baud = baud
+		c.s.wire.baud = baud
 		c.s.forget()
 	})
 	return from, nil
@@ -239,7 +239,7 @@ func (e *ear) Listen(ctx context.Context, limit, quiet time.Duration) ([]byte, e
 // Press types the key through the helm, whoever has it: a hunt is asked for by its holder.
 func (e *ear) Press(ctx context.Context, key string) error {
 	hand := false
-	e.s.do(func() { hand = e.s.helm == event.Hand })
+	e.s.do(func() { hand = e.s.helm.who == event.Hand })
 	if hand {
 		e.s.Press([]byte(key))
 		return nil
@@ -253,14 +253,14 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, transfer
 	var refused error
 	s.do(func() {
 		switch {
-		case s.line == nil:
-			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)
-		case s.helm != event.Runbook:
+		case s.wire.line == nil:
+			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
+		case s.helm.who != event.Runbook:
 			refused = runbook.ErrHelm
 		case s.port != nil:
 			refused = fmt.Errorf("the line is taken by another transfer")
 		default:
-			p.line, s.port = s.line, p
+			p.line, s.port = s.wire.line, p
 			p.room = func() { s.do(func() {}) }
 			if request := s.sense.State().Request; request != 0 {
 				p.put([]byte{request})
@@ -291,12 +291,12 @@ func (c console) AwaitLine(ctx context.Context) error {
 	var never error
 	s.do(func() {
 		switch {
-		case s.line != nil:
+		case s.wire.line != nil:
 		case !s.canComeBack():
-			never = s.lineErr
+			never = s.wire.err
 		default:
 			wait = make(chan struct{})
-			s.lineWaits = append(s.lineWaits, wait)
+			s.wire.waits = append(s.wire.waits, wait)
 		}
 	})
 	if wait == nil {
@@ -310,77 +310,9 @@ func (c console) AwaitLine(ctx context.Context) error {
 	}
 }
 
-func (c console) Ask(ctx context.Context, ask event.Ask) (string, error) {
-	s := c.s
-	answer := make(chan string, 1)
-	s.do(func() {
-		s.nextAsk++
-		ask.ID = strconv.Itoa(s.nextAsk)
-		s.asks[ask.ID] = pendingAsk{ask, answer}
-		s.hub.Emit(ask)
-	})
-	if s.opt.Approve != nil {
-		if !s.Answer(ask.ID, s.opt.Approve(ask), "command line") {
-			s.Answer(ask.ID, runbook.StopHere, "command line") // it has no such answer: the safe one
-		}
-	}
-	select {
-	case got := <-answer:
-		return got, nil
-	case <-ctx.Done():
-		s.do(func() {
-			if _, open := s.asks[ask.ID]; open {
-				delete(s.asks, ask.ID)
-				s.hub.Emit(event.Answer{ID: ask.ID, Answer: "withdrawn"})
-			}
-		})
-		return "", ctx.Err()
-	case <-s.done:
-		return "", runbook.ErrLineLost
-	}
-}
-
-func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {
-	held, cut := context.WithCancelCause(ctx)
-	n := 0
-	c.s.do(func() {
-		if c.s.helm != event.Runbook {
-			cut(runbook.ErrHelm)
-			return
-		}
-		c.s.nextCut++
-		n = c.s.nextCut
-		c.s.helmCuts[n] = cut
-	})
-	return held, func() {
-		cut(nil)
-		c.s.do(func() { delete(c.s.helmCuts, n) })
-	}
-}
-
-func (c console) AwaitHelm(ctx context.Context) (runbook.Resumption, error) {
-	select {
-	case choice := <-c.s.choice:
-		return choice, nil
-	case <-ctx.Done():
-		return runbook.Stop, ctx.Err()
-	case <-c.s.done:
-		return runbook.Stop, runbook.ErrLineLost
-	}
-}
-
 func (c console) Stops(command string) (says string) {
-	c.s.do(func() { says = c.s.interlock.commands.Stops(command) })
+	c.s.do(func() { says = c.s.guard.commands.Stops(command) })
 	return says
 }
 
 func (c console) Reach() *reach.Watch { return c.s.watch }
-
-func (c console) TakeBack(why string) { c.s.do(func() { c.s.giveToRunbook(why) }) }
-
-func (c console) Release(why string) {
-	c.s.do(func() {
-		c.s.running = false
-		c.s.takeHelm(why)
-	})
-}

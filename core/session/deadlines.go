@@ -12,10 +12,10 @@ import (
 
 // sentCommand takes note of a command that goes to the device, whoever typed it.
 func (s *Session) sentCommand(command string) {
-	opened, dealt := s.interlock.commands.Typed(command, s.opt.Clock.Now())
+	opened, dealt := s.guard.commands.Typed(command, s.opt.Clock.Now())
 	s.tellPending(event.PendingDealt, dealt)
 	s.tellPending(event.PendingOpen, opened)
-	s.interlock.restarts = s.interlock.restarts || s.interlock.commands.Restarts(command)
+	s.guard.restarts = s.guard.restarts || s.guard.commands.Restarts(command)
 	s.schedule()
 }
 
@@ -27,12 +27,12 @@ func (s *Session) tellPending(state string, all []dialect.Open) {
 
 // ranOut notices what the device has done by itself by now.
 func (s *Session) ranOut() {
-	s.tellPending(event.PendingRan, s.interlock.commands.RanOut(s.opt.Clock.Now()))
+	s.tellPending(event.PendingRan, s.guard.commands.RanOut(s.opt.Clock.Now()))
 }
 
 // nextDeadline is when something runs out next, zero when nothing does.
 func (s *Session) nextDeadline() (next time.Time) {
-	for _, open := range s.interlock.commands.Pending() {
+	for _, open := range s.guard.commands.Pending() {
 		if !open.Until.IsZero() && (next.IsZero() || open.Until.Before(next)) {
 			next = open.Until
 		}
@@ -42,6 +42,6 @@ func (s *Session) nextDeadline() (next time.Time) {
 
 // Pending implements runbook.Console.
 func (c console) Pending() (open []dialect.Open) {
-	c.s.do(func() { open = c.s.interlock.commands.Pending() })
+	c.s.do(func() { open = c.s.guard.commands.Pending() })
 	return open
 }

@@ -80,7 +80,7 @@ func commandOf(text string, how runbook.Typing) string {
 func (c console) promptAgain(ctx context.Context) error {
 	for range promptTries {
 		c.s.do(func() {
-			if c.s.helm == event.Runbook && c.s.line != nil {
+			if c.s.helm.who == event.Runbook && c.s.wire.line != nil {
 				c.s.wake()
 			}
 		})

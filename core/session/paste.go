@@ -66,7 +66,7 @@ func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (res
 	if err := s.takeForPaste(); err != nil {
 		return result, err
 	}
-	defer s.do(func() { s.running = false; s.takeHelm("the text was typed") })
+	defer s.do(func() { s.helm.running = false; s.helm.take("the text was typed") })
 	held, release := console{s}.WithHelm(ctx)
 	defer release()
 	p := &pasting{console: console{s}, opt: opt, of: len(lines)}
@@ -109,14 +109,14 @@ func or(text, fallback string) string {
 func (s *Session) takeForPaste() (err error) {
 	s.do(func() {
 		switch {
-		case s.running:
+		case s.helm.running:
 			err = errors.New("a runbook or a transfer is under way: the text is not typed into it")
-		case s.line == nil:
-			err = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)
+		case s.wire.line == nil:
+			err = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
 		default:
 			s.forgetHeld()
-			s.running = true
-			s.giveToRunbook("a text is typed")
+			s.helm.running = true
+			s.helm.give("a text is typed")
 		}
 	})
 	return err

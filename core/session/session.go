@@ -7,12 +7,8 @@ package session
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
-	"fmt"
-	"io"
-	"slices"
 	"strings"
 	"time"
 
@@ -52,33 +48,22 @@ type Session struct {
 	watch *reach.Watch
 
 	// owned by the loop
-	line       line.Line
-	lineErr    error
+	wire       *wire
+	helm       *helm
+	questions  *questions
+	guard      *guard
 	sense      *sense.Sense
-	helm       string
-	running    bool
-	helmCuts   map[int]context.CancelCauseFunc
-	nextCut    int
-	choice     chan runbook.Resumption
 	watchers   map[*watcher]struct{}
-	lineWaits  []chan struct{}
 	taps       map[*tap]struct{}
 	port       *port
 	held       []byte // the hand's keys while a transfer is being cancelled
-	interlock  *interlock
-	cols, rows int // of the device's own terminal, 0 when it is the window's
+	cols, rows int    // of the device's own terminal, 0 when it is the window's
 	charset    screen.Charset
-	was        line.Port  // the adapter that the line is on; set before it can be lost
 	chunk      line.Chunk // what has arrived and was not taken in yet
-	asks       map[string]pendingAsk
-	nextAsk    int
-	woken      int64 // bytes that had come when Enter was pressed for a prompt that was pushed away
-	fresh      bool  // the line that is typed is a command, as far as is known
+	woken      int64      // bytes that had come when Enter was pressed for a prompt that was pushed away
+	fresh      bool       // the line that is typed is a command, as far as is known
 	told       sense.State
-	baud       int
 	timer      *time.Timer
-	out        *outbox
-	reopened   chan line.Line
 }
 
 type watcher struct {
@@ -89,11 +74,6 @@ type watcher struct {
 type watched struct {
 	view sense.State
 	err  error
-}
-
-type pendingAsk struct {
-	ask    event.Ask
-	answer chan string
 }
 
 // Open opens the line and starts the session. The session lasts until Close.
@@ -119,24 +99,17 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	own, end := context.WithCancel(context.Background())
 	s := &Session{
 		opt: opt, hub: event.NewHub(opt.Clock), calls: make(chan func()), done: make(chan struct{}), end: end,
-		line: wire, helm: event.Hand, helmCuts: map[int]context.CancelCauseFunc{}, choice: make(chan runbook.Resumption, 1),
-		watchers: map[*watcher]struct{}{}, taps: map[*tap]struct{}{}, asks: map[string]pendingAsk{},
-		timer: time.NewTimer(time.Hour), out: newOutbox(), reopened: make(chan line.Line),
+		wire: newWire(wire), guard: &guard{commands: opt.Dialect.NewInterlocks()},
+		watchers: map[*watcher]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
+		cols: fixedCols, rows: fixedRows,
 	}
-	s.cols, s.rows = fixedCols, fixedRows
-	if finder, can := wire.(line.Finder); can {
-		s.was = finder.Port()
-	}
-	s.interlock = &interlock{commands: opt.Dialect.NewInterlocks()}
+	s.helm, s.questions = newHelm(s.Emit), newQuestions(s.Emit)
 	if opt.Reach != nil {
 		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
 	}
 	s.sense = sense.New(s.senseConfig(), opt.Clock.Now())
 	if s.cols > 0 {
 		s.sense.Model().Resize(s.cols, s.rows)
-	}
-	if speeder, can := wire.(line.Speeder); can {
-		s.baud = speeder.Speed()
 	}
 	go s.loop(own)
 	go s.write(own)
@@ -159,11 +132,11 @@ const mostAnswers = 8
 // answerDevice types what a terminal answers to a question of the device, such as where the cursor is. It is
 // called in the loop. Noise on the line asks for nothing.
 func (s *Session) answerDevice(answer string) {
-	if s.line == nil || s.sense.State().Mode == sense.Garbled || s.out.waiting() >= mostAnswers {
+	if s.wire.line == nil || s.sense.State().Mode == sense.Garbled || s.wire.out.waiting() >= mostAnswers {
 		return
 	}
 	s.hub.Emit(event.Out{Who: event.Answerer, Bytes: event.Text(answer)})
-	s.out.put(outgoing{data: []byte(answer)})
+	s.wire.out.put(outgoing{data: []byte(answer)})
 }
 
 // Begin emits the opening events. It is called once, after the views have subscribed.
@@ -174,8 +147,8 @@ func (s *Session) Begin() {
 			name = s.opt.Dialect.Dialect
 		}
 		s.hub.Emit(event.SessionBegin{Target: s.opt.Target.String(), Dialect: name, Device: s.opt.Device, Scale: s.opt.Clock.Scale()})
-		s.hub.Emit(event.Line{State: event.LineOpen, Note: s.opt.Target.String(), Speed: s.baud})
-		s.hub.Emit(event.Helm{Who: s.helm})
+		s.hub.Emit(event.Line{State: event.LineOpen, Note: s.opt.Target.String(), Speed: s.wire.baud})
+		s.hub.Emit(event.Helm{Who: s.helm.who})
 		if s.cols > 0 || s.charset != screen.UTF8 {
 			s.hub.Emit(event.Terminal{Charset: s.charset.String(), Cols: s.cols, Rows: s.rows})
 		}
@@ -264,8 +237,8 @@ func (s *Session) loop(ctx context.Context) {
 			s.takeIn()
 		}
 		var chunks <-chan line.Chunk
-		if s.line != nil && len(s.chunk.Bytes) == 0 && !s.backlog() {
-			chunks = s.line.Chunks()
+		if s.wire.line != nil && len(s.chunk.Bytes) == 0 && !s.backlog() {
+			chunks = s.wire.line.Chunks()
 		}
 		var more chan struct{} // closed, so that what is left of a chunk is gone on with after the calls that wait
 		if len(s.chunk.Bytes) > 0 && !s.hub.Full() {
@@ -285,7 +258,7 @@ func (s *Session) loop(ctx context.Context) {
 			s.chunk = chunk
 		case <-more:
 		case <-s.hub.Room():
-		case wire := <-s.reopened:
+		case wire := <-s.wire.reopened:
 			s.back(wire)
 		case <-s.timer.C:
 			s.sense.Tick(s.opt.Clock.Now())
@@ -318,11 +291,11 @@ func (s *Session) takeIn() {
 }
 
 func (s *Session) shut() {
-	if s.line != nil {
-		_ = s.line.Close()
+	if s.wire.line != nil {
+		_ = s.wire.line.Close()
 		s.hub.Emit(event.Line{State: event.LineClosed})
 	}
-	s.lineErr = &line.Error{Target: s.opt.Target, Reason: line.ErrClosed}
+	s.wire.err = &line.Error{Target: s.opt.Target, Reason: line.ErrClosed}
 	s.failWaiters()
 }
 
@@ -381,20 +354,20 @@ func (s *Session) tell() {
 
 // answerPager makes a long output go on while the runbook has the helm.
 func (s *Session) answerPager(v sense.State) {
-	if !v.Pager || s.helm != event.Runbook || s.port != nil || s.line == nil {
+	if !v.Pager || s.helm.who != event.Runbook || s.port != nil || s.wire.line == nil {
 		return
 	}
 	key := s.opt.Dialect.PagerKey()
 	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
 	s.sense.Typed(s.opt.Clock.Now(), []byte(key))
 	s.told = s.sense.State()
-	s.out.put(outgoing{data: []byte(key)})
+	s.wire.out.put(outgoing{data: []byte(key)})
 }
 
 // askPrompt presses Enter once where lines that the dialect does not know have pushed the prompt away while
 // the runbook waits for it. The line is empty, and it was a prompt that it came behind.
 func (s *Session) askPrompt(v sense.State) {
-	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm != event.Runbook || s.port != nil || s.line == nil || v.Partial != "" || !v.Free {
+	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm.who != event.Runbook || s.port != nil || s.wire.line == nil || v.Partial != "" || !v.Free {
 		return
 	}
 	s.woken = v.Bytes
@@ -411,7 +384,7 @@ func (s *Session) wake() {
 	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
 	s.sense.Entered(s.opt.Clock.Now(), false, false)
 	s.told = s.sense.State()
-	s.out.put(outgoing{data: []byte(key)})
+	s.wire.out.put(outgoing{data: []byte(key)})
 	s.schedule()
 }
 
@@ -437,103 +410,11 @@ func (s *Session) schedule() {
 	s.timer.Reset(s.opt.Clock.Wall(max(0, next.Sub(s.opt.Clock.Now()))))
 }
 
-// lost handles the end of the line: whoever waits is told, and it is tried again.
-func (s *Session) lost(ctx context.Context) {
-	s.lineErr = cmp.Or(s.line.Err(), error(&line.Error{Target: s.opt.Target, Reason: line.ErrUnplugged}))
-	_ = s.line.Close()
-	s.line = nil
-	state := event.LineLost
-	if !s.canComeBack() {
-		state = event.LineClosed
-	}
-	s.hub.Emit(event.Line{State: state, Note: s.lineErr.Error()})
-	s.forget()
-	s.failWaiters()
-	if s.canComeBack() {
-		go s.reopen(ctx)
-	}
-}
-
-func (s *Session) failWaiters() {
-	lost := fmt.Errorf("%w: %w", runbook.ErrLineLost, s.lineErr)
-	if s.port != nil {
-		s.port.fail(lost)
-	}
-	for w := range s.watchers {
-		delete(s.watchers, w)
-		w.got <- watched{err: lost}
-	}
-	for t := range s.taps {
-		t.fail(lost)
-	}
-}
-
-// canComeBack leaves out a child program: starting it once more would be another session.
-func (s *Session) canComeBack() bool { return s.opt.Target.Kind != line.Exec }
-
-const reopenEvery = 500 * time.Millisecond
-
-// openAgain opens the line that was lost: a serial one on the same adapter, wherever that is now.
-func (s *Session) openAgain(ctx context.Context) (line.Line, error) {
-	target := s.opt.Target
-	if target.Kind == line.Serial && s.was.Name+s.was.Serial+s.was.Place != "" {
-		ports, err := line.Ports()
-		if err == nil {
-			target, err = line.Same(target, s.was, ports)
-		}
-		if err != nil {
-			return nil, err
-		}
-	}
-	return s.opt.Opener.Open(ctx, target)
-}
-
-func (s *Session) reopen(ctx context.Context) {
-	told := ""
-	for s.opt.Clock.Wait(ctx, reopenEvery) == nil {
-		wire, err := s.openAgain(ctx)
-		if err != nil {
-			if text := err.Error(); s.was.Path != "" && text != told {
-				told = text
-				s.hub.Emit(event.Note{Level: event.Warning, Text: text})
-			}
-			continue
-		}
-		select {
-		case s.reopened <- wire:
-		case <-ctx.Done():
-			_ = wire.Close()
-		}
-		return
-	}
-}
-
-// back takes the line that came back, at the speed we had.
-func (s *Session) back(wire line.Line) {
-	s.line, s.lineErr = wire, nil
-	if speeder, can := wire.(line.Speeder); can && s.baud != 0 && speeder.Speed() != s.baud {
-		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-		if speeder.SetSpeed(ctx, s.baud) != nil {
-			s.baud = speeder.Speed()
-		}
-		cancel()
-	}
-	s.forget()
-	s.plainScreen()
-	s.hub.Emit(event.Line{State: event.LineBack, Speed: s.baud})
-	s.hub.Emit(event.Mark{Text: "the line is back"})
-	for _, wait := range s.lineWaits {
-		close(wait)
-	}
-	s.lineWaits = nil
-	s.schedule()
-}
-
 // Press types the operator's keys. It takes the helm when the runbook has it; while a transfer is
 // still being stopped the keys wait for it.
 func (s *Session) Press(keys []byte) {
 	s.do(func() {
-		s.takeHelm("typing")
+		s.helm.take("typing")
 		if s.port != nil {
 			s.held = append(s.held, keys...)
 			return
@@ -546,7 +427,7 @@ func (s *Session) pressNow(keys []byte) {
 	if len(keys) == 0 {
 		return
 	}
-	if s.line == nil {
+	if s.wire.line == nil {
 		s.hub.Emit(event.Note{Level: event.Warning, Text: "there is no line: what you type goes nowhere"})
 		return
 	}
@@ -565,7 +446,7 @@ func (s *Session) pressNow(keys []byte) {
 		s.sense.Typed(now, keys)
 	}
 	s.told = s.sense.State()
-	s.out.put(outgoing{data: keys})
+	s.wire.out.put(outgoing{data: keys})
 	s.schedule()
 }
 
@@ -576,70 +457,11 @@ func (s *Session) noteFresh() {
 	s.fresh = s.fresh || v.Dialog == "" && !v.Secret && !v.Pager
 }
 
-// TakeHelm gives the hand the helm.
-func (s *Session) TakeHelm() { s.do(func() { s.takeHelm("asked for") }) }
-
-func (s *Session) takeHelm(why string) {
-	if s.helm == event.Hand {
-		return
-	}
-	s.helm = event.Hand
-	s.hub.Emit(event.Helm{Who: event.Hand, Why: why})
-	for n, cut := range s.helmCuts {
-		cut(runbook.ErrHelm)
-		delete(s.helmCuts, n)
-	}
-}
-
-// GiveHelm gives the helm back to a runbook that waits for it.
-func (s *Session) GiveHelm(choice runbook.Resumption) {
-	s.do(func() {
-		if !s.running || s.helm == event.Runbook {
-			return
-		}
-		s.giveToRunbook("given back")
-		select {
-		case s.choice <- choice:
-		default:
-		}
-	})
-}
-
-func (s *Session) giveToRunbook(why string) {
-	if s.helm != event.Runbook {
-		s.helm = event.Runbook
-		s.hub.Emit(event.Helm{Who: event.Runbook, Why: why})
-	}
-}
-
-// Answer answers a question of the runbook. It reports whether the question was still open and has
-// that answer.
-func (s *Session) Answer(id, answer, by string) (taken bool) {
-	s.do(func() {
-		pending, open := s.asks[id]
-		if !open || !slices.Contains(pending.ask.Answers, answer) {
-			return
-		}
-		delete(s.asks, id)
-		s.hub.Emit(event.Answer{ID: id, Answer: answer, Who: by})
-		pending.answer <- answer
-		taken = true
-	})
-	return taken
-}
-
 // Run carries a prepared runbook out and returns when it has ended. One runs at a time.
 func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result, error) {
-	busy := false
-	s.do(func() {
-		busy = s.running
-		if !busy {
-			s.running = true
-			s.choice = make(chan runbook.Resumption, 1)
-			s.giveToRunbook("runbook " + p.Book.Runbook)
-		}
-	})
-	if busy {
+	begun := false
+	s.do(func() { begun = s.helm.begin("runbook " + p.Book.Runbook) })
+	if !begun {
 		return runbook.Result{}, errors.New("a runbook is running already")
 	}
 	return runbook.NewEngine(p, console{s}, &s.facts).Run(ctx), nil
@@ -650,18 +472,6 @@ func (s *Session) Await(ctx context.Context, ready func(sense.State) bool) (sens
 	return console{s}.Await(ctx, ready)
 }
 
-// SendBreak sends a break, where the line can.
-func (s *Session) SendBreak(ctx context.Context) error {
-	var wire line.Line
-	s.do(func() { s.takeHelm("a break"); wire = s.line })
-	breaker, can := wire.(line.Breaker)
-	if !can {
-		return &line.Error{Target: s.opt.Target, Reason: line.ErrCannot, Remedy: "this kind of line has no break"}
-	}
-	s.hub.Emit(event.Mark{Text: "break sent"})
-	return breaker.SendBreak(ctx)
-}
-
 // Resize tells the far end the size of the screen, where the line can.
 func (s *Session) Resize(cols, rows int) {
 	var wire line.Line
@@ -669,7 +479,7 @@ func (s *Session) Resize(cols, rows int) {
 		if s.cols > 0 {
 			cols, rows = s.cols, s.rows
 		}
-		wire = s.line
+		wire = s.wire.line
 		s.sense.Model().Resize(cols, rows)
 	})
 	if resizer, can := wire.(line.Resizer); can {
@@ -695,8 +505,8 @@ func (s *Session) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error
 
 // Transfer hands the line to a transfer outside of a runbook.
 func (s *Session) Transfer(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error {
-	s.do(func() { s.running = true; s.giveToRunbook("a transfer") })
-	defer s.do(func() { s.running = false; s.takeHelm("the transfer ended") })
+	s.do(func() { s.helm.begin("a transfer") })
+	defer s.do(func() { s.helm.end("the transfer ended") })
 	held, release := console{s}.WithHelm(ctx)
 	defer release()
 	err := console{s}.Carry(held, carry)
@@ -717,45 +527,3 @@ func LineState(target line.Target) string {
 	}
 	return target.Kind + " " + address
 }
-
-// heldLimit is how long the line may take nothing before what was to be sent is given up.
-const heldLimit = 2 * time.Second
-
-// write sends what the loop put out, in order. A line that takes nothing does not keep what comes later.
-func (s *Session) write(ctx context.Context) {
-	for {
-		item, err := s.out.next(ctx)
-		if err != nil {
-			return
-		}
-		var wire line.Line
-		limit := heldLimit
-		if !s.do(func() {
-			wire = s.line
-			if s.baud > 0 {
-				limit += 2 * time.Duration(len(item.data)*bitsAtMost) * time.Second / time.Duration(s.baud)
-			} else {
-				limit += time.Duration(len(item.data)) * time.Millisecond
-			}
-		}) {
-			return
-		}
-		err = io.ErrClosedPipe
-		if wire != nil {
-			limited, cancel := context.WithTimeout(item.context(ctx), limit)
-			err = wire.Write(limited, item.data)
-			if errors.Is(err, context.DeadlineExceeded) && item.context(ctx).Err() == nil {
-				err = fmt.Errorf("the line took nothing for %s: flow control or a dead peer holds it", limit.Round(time.Second))
-			}
-			cancel()
-		}
-		if item.done != nil {
-			item.done <- err
-		} else if err != nil && ctx.Err() == nil {
-			s.hub.Emit(event.Note{Level: event.Warning, Text: "not sent: " + err.Error()})
-		}
-	}
-}
-
-// bitsAtMost are those of one character with every bit that a framing can have.
-const bitsAtMost = 12

@@ -395,7 +395,7 @@ func commandBehind(t *testing.T, before, dialectText string, after time.Duration
 		l.says(before)
 		time.Sleep(time.Second)
 		stop := echo(l, after, device)
-		s.do(func() { s.giveToRunbook("test") })
+		s.do(func() { s.helm.give("test") })
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 		defer cancel()
 		if err = (console{s}).Command(ctx, "look it up", runbook.Typing{Fresh: true}); err == nil {

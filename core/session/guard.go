@@ -11,10 +11,10 @@ import (
 	"pilotrix/core/sense"
 )
 
-// interlock stops the Enter of a command that the dialect calls a danger. It follows what the hand types
+// guard stops the Enter of a command that the dialect calls a danger. It follows what the hand types
 // by its own count of keys and by what the device shows, since either alone can be wrong: the echo may be
 // late, and a device may put a line there that was never typed. It belongs to the session's loop.
-type interlock struct {
+type guard struct {
 	commands *dialect.Interlocks
 	off      bool
 	typed    []byte
@@ -25,7 +25,7 @@ type interlock struct {
 }
 
 // key follows one byte of the hand's.
-func (k *interlock) key(b byte, now time.Time) {
+func (k *guard) key(b byte, now time.Time) {
 	switch {
 	case b == 0x7f || b == '\b':
 		k.typed = k.typed[:max(0, len(k.typed)-1)]
@@ -43,13 +43,13 @@ func (k *interlock) key(b byte, now time.Time) {
 	}
 }
 
-func (k *interlock) newLine() { k.typed, k.unsure = k.typed[:0], time.Time{} }
+func (k *guard) newLine() { k.typed, k.unsure = k.typed[:0], time.Time{} }
 
 // unseen is said of a line that the device put there and has not shown yet.
 const unseen = "was put there by the device, which has not shown it yet; see it first"
 
 // stops says why an Enter has to be stopped now, and the command.
-func (k *interlock) stops(v sense.State) (command, says string) {
+func (k *guard) stops(v sense.State) (command, says string) {
 	if k.off {
 		return "", ""
 	}
@@ -80,15 +80,15 @@ func (s *Session) pressLines(keys []byte) {
 	s.forgetHeld()
 	for len(keys) > 0 {
 		end := bytes.IndexAny(keys, "\r\n")
-		if end < 0 || s.sense.State().Secret || s.interlock.off {
+		if end < 0 || s.sense.State().Secret || s.guard.off {
 			s.follow(keys)
 			s.pressNow(keys)
 			return
 		}
 		s.follow(keys[:end])
 		s.pressNow(keys[:end])
-		if command, says := s.interlock.stops(s.sense.State()); says != "" {
-			s.interlock.held, s.interlock.command = bytes.Clone(keys[end:]), command
+		if command, says := s.guard.stops(s.sense.State()); says != "" {
+			s.guard.held, s.guard.command = bytes.Clone(keys[end:]), command
 			s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says})
 			return
 		}
@@ -104,27 +104,27 @@ func (s *Session) follow(keys []byte) {
 	}
 	for _, b := range keys {
 		if b == '\r' || b == '\n' {
-			s.interlock.newLine()
+			s.guard.newLine()
 			continue
 		}
-		s.interlock.key(b, s.opt.Clock.Now())
+		s.guard.key(b, s.opt.Clock.Now())
 	}
 }
 
 // enter sends an Enter; the line before it goes to the device.
 func (s *Session) enter(key []byte) {
 	command, _ := s.sense.State().Typed()
-	if s.interlock.unsure.IsZero() && len(s.interlock.typed) > 0 {
-		command = string(s.interlock.typed)
+	if s.guard.unsure.IsZero() && len(s.guard.typed) > 0 {
+		command = string(s.guard.typed)
 	}
-	s.interlock.newLine()
+	s.guard.newLine()
 	s.pressNow(key)
 	s.sentCommand(command)
 }
 
 // forgetHeld drops an Enter that was stopped: the line is being changed.
 func (s *Session) forgetHeld() {
-	k := s.interlock
+	k := s.guard
 	if k.held == nil {
 		return
 	}
@@ -140,7 +140,7 @@ func (s *Session) forgetHeld() {
 // there was one.
 func (s *Session) SendHeld() (sent bool) {
 	s.do(func() {
-		k := s.interlock
+		k := s.guard
 		if k.held == nil {
 			return
 		}
@@ -159,10 +159,10 @@ func (s *Session) SendHeld() (sent bool) {
 // SetInterlocks switches the interlocks of this session off or on; that is recorded.
 func (s *Session) SetInterlocks(on bool) {
 	s.do(func() {
-		if s.interlock.off == !on {
+		if s.guard.off == !on {
 			return
 		}
-		s.interlock.off = !on
+		s.guard.off = !on
 		state := event.InterlockOn
 		if !on {
 			state = event.InterlockOff
@@ -173,13 +173,13 @@ func (s *Session) SetInterlocks(on bool) {
 
 // restarting notices that a restart has begun: what was unsaved is lost by it.
 func (s *Session) noticeRestart() {
-	if !s.interlock.restarts || s.opt.Dialect == nil {
+	if !s.guard.restarts || s.opt.Dialect == nil {
 		return
 	}
 	for _, mode := range s.opt.Dialect.Modes {
 		if mode.Mode == s.told.Mode && mode.Prompt == "" {
-			s.interlock.restarts = false
-			s.tellPending(event.PendingLost, s.interlock.commands.Restarted())
+			s.guard.restarts = false
+			s.tellPending(event.PendingLost, s.guard.commands.Restarted())
 		}
 	}
 }

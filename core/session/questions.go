@@ -1,0 +1,84 @@
+package session
+
+import (
+	"context"
+	"slices"
+	"strconv"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+)
+
+// questions are those that wait for the operator. They belong to the session's loop.
+type questions struct {
+	emit func(event.Body)
+	open map[string]question
+	next int
+}
+
+type question struct {
+	ask    event.Ask
+	answer chan string
+}
+
+func newQuestions(emit func(event.Body)) *questions {
+	return &questions{emit: emit, open: map[string]question{}}
+}
+
+// ask opens a question; its answer comes on the channel.
+func (q *questions) ask(ask event.Ask) (id string, answer <-chan string) {
+	q.next++
+	ask.ID = strconv.Itoa(q.next)
+	came := make(chan string, 1)
+	q.open[ask.ID] = question{ask, came}
+	q.emit(ask)
+	return ask.ID, came
+}
+
+// answer closes a question. It reports whether it was open and has that answer.
+func (q *questions) answer(id, answer, who string) bool {
+	one, open := q.open[id]
+	if !open || !slices.Contains(one.ask.Answers, answer) {
+		return false
+	}
+	delete(q.open, id)
+	q.emit(event.Answer{ID: id, Answer: answer, Who: who})
+	one.answer <- answer
+	return true
+}
+
+// withdraw closes a question that nobody waits with any more.
+func (q *questions) withdraw(id string) {
+	if _, open := q.open[id]; open {
+		delete(q.open, id)
+		q.emit(event.Answer{ID: id, Answer: "withdrawn"})
+	}
+}
+
+// Answer answers a question of the runbook. It reports whether the question was still open and has
+// that answer.
+func (s *Session) Answer(id, answer, who string) (taken bool) {
+	s.do(func() { taken = s.questions.answer(id, answer, who) })
+	return taken
+}
+
+// Ask implements runbook.Console.
+func (c console) Ask(ctx context.Context, ask event.Ask) (string, error) {
+	s := c.s
+	var answer <-chan string
+	s.do(func() { ask.ID, answer = s.questions.ask(ask) })
+	if s.opt.Approve != nil {
+		if !s.Answer(ask.ID, s.opt.Approve(ask), "command line") {
+			s.Answer(ask.ID, runbook.StopHere, "command line") // it has no such answer: the safe one
+		}
+	}
+	select {
+	case got := <-answer:
+		return got, nil
+	case <-ctx.Done():
+		s.do(func() { s.questions.withdraw(ask.ID) })
+		return "", ctx.Err()
+	case <-s.done:
+		return "", runbook.ErrLineLost
+	}
+}

@@ -1,0 +1,194 @@
+package session
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/runbook"
+)
+
+// wire is the session's end of the line: whether it is there, at what speed, and how it comes back. It belongs to
+// the session's loop, except for out, which has a lock of its own.
+type wire struct {
+	line     line.Line // nil while it is lost
+	err      error     // why it is
+	was      line.Port // the adapter that it is on; set before it can be lost
+	baud     int
+	out      *outbox
+	reopened chan line.Line
+	waits    []chan struct{} // for it to come back
+}
+
+func newWire(l line.Line) *wire {
+	w := &wire{line: l, out: newOutbox(), reopened: make(chan line.Line)}
+	if finder, can := l.(line.Finder); can {
+		w.was = finder.Port()
+	}
+	if speeder, can := l.(line.Speeder); can {
+		w.baud = speeder.Speed()
+	}
+	return w
+}
+
+// gone notes that the line has ended, and why.
+func (w *wire) gone(target line.Target) {
+	w.err = cmp.Or(w.line.Err(), error(&line.Error{Target: target, Reason: line.ErrUnplugged}))
+	_ = w.line.Close()
+	w.line = nil
+}
+
+// back takes the line that came back, at the speed we had.
+func (w *wire) back(l line.Line) {
+	w.line, w.err = l, nil
+	if speeder, can := l.(line.Speeder); can && w.baud != 0 && speeder.Speed() != w.baud {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		if speeder.SetSpeed(ctx, w.baud) != nil {
+			w.baud = speeder.Speed()
+		}
+		cancel()
+	}
+}
+
+// limit is how long a piece of that many bytes may take to be sent.
+func (w *wire) limit(bytes int) time.Duration {
+	if w.baud > 0 {
+		return heldLimit + 2*time.Duration(bytes*bitsAtMost)*time.Second/time.Duration(w.baud)
+	}
+	return heldLimit + time.Duration(bytes)*time.Millisecond
+}
+
+const reopenEvery = 500 * time.Millisecond
+
+// heldLimit is how long the line may take nothing before what was to be sent is given up.
+const heldLimit = 2 * time.Second
+
+// bitsAtMost are those of one character with every bit that a framing can have.
+const bitsAtMost = 12
+
+// lost handles the end of the line: whoever waits is told, and it is tried again.
+func (s *Session) lost(ctx context.Context) {
+	s.wire.gone(s.opt.Target)
+	state := event.LineLost
+	if !s.canComeBack() {
+		state = event.LineClosed
+	}
+	s.hub.Emit(event.Line{State: state, Note: s.wire.err.Error()})
+	s.forget()
+	s.failWaiters()
+	if s.canComeBack() {
+		go s.reopen(ctx)
+	}
+}
+
+func (s *Session) failWaiters() {
+	lost := fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
+	if s.port != nil {
+		s.port.fail(lost)
+	}
+	for w := range s.watchers {
+		delete(s.watchers, w)
+		w.got <- watched{err: lost}
+	}
+	for t := range s.taps {
+		t.fail(lost)
+	}
+}
+
+// canComeBack leaves out a child program: starting it once more would be another session.
+func (s *Session) canComeBack() bool { return s.opt.Target.Kind != line.Exec }
+
+// openAgain opens the line that was lost: a serial one on the same adapter, wherever that is now.
+func (s *Session) openAgain(ctx context.Context) (line.Line, error) {
+	target := s.opt.Target
+	if target.Kind == line.Serial && s.wire.was.Name+s.wire.was.Serial+s.wire.was.Place != "" {
+		ports, err := line.Ports()
+		if err == nil {
+			target, err = line.Same(target, s.wire.was, ports)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return s.opt.Opener.Open(ctx, target)
+}
+
+func (s *Session) reopen(ctx context.Context) {
+	told := ""
+	for s.opt.Clock.Wait(ctx, reopenEvery) == nil {
+		wire, err := s.openAgain(ctx)
+		if err != nil {
+			if text := err.Error(); s.wire.was.Path != "" && text != told {
+				told = text
+				s.hub.Emit(event.Note{Level: event.Warning, Text: text})
+			}
+			continue
+		}
+		select {
+		case s.wire.reopened <- wire:
+		case <-ctx.Done():
+			_ = wire.Close()
+		}
+		return
+	}
+}
+
+// back takes the line that came back, at the speed we had.
+func (s *Session) back(wire line.Line) {
+	s.wire.back(wire)
+	s.forget()
+	s.plainScreen()
+	s.hub.Emit(event.Line{State: event.LineBack, Speed: s.wire.baud})
+	s.hub.Emit(event.Mark{Text: "the line is back"})
+	for _, wait := range s.wire.waits {
+		close(wait)
+	}
+	s.wire.waits = nil
+	s.schedule()
+}
+
+// write sends what the loop put out, in order. A line that takes nothing does not keep what comes later.
+func (s *Session) write(ctx context.Context) {
+	for {
+		item, err := s.wire.out.next(ctx)
+		if err != nil {
+			return
+		}
+		var wire line.Line
+		var limit time.Duration
+		if !s.do(func() { wire, limit = s.wire.line, s.wire.limit(len(item.data)) }) {
+			return
+		}
+		err = io.ErrClosedPipe
+		if wire != nil {
+			limited, cancel := context.WithTimeout(item.context(ctx), limit)
+			err = wire.Write(limited, item.data)
+			if errors.Is(err, context.DeadlineExceeded) && item.context(ctx).Err() == nil {
+				err = fmt.Errorf("the line took nothing for %s: flow control or a dead peer holds it", limit.Round(time.Second))
+			}
+			cancel()
+		}
+		if item.done != nil {
+			item.done <- err
+		} else if err != nil && ctx.Err() == nil {
+			s.hub.Emit(event.Note{Level: event.Warning, Text: "not sent: " + err.Error()})
+		}
+	}
+}
+
+// SendBreak sends a break, where the line can.
+func (s *Session) SendBreak(ctx context.Context) error {
+	var wire line.Line
+	s.do(func() { s.helm.take("a break"); wire = s.wire.line })
+	breaker, can := wire.(line.Breaker)
+	if !can {
+		return &line.Error{Target: s.opt.Target, Reason: line.ErrCannot, Remedy: "this kind of line has no break"}
+	}
+	s.hub.Emit(event.Mark{Text: "break sent"})
+	return breaker.SendBreak(ctx)
+}
