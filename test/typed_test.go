@@ -15,6 +15,7 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
+	"pilotrix/core/units"
 	"pilotrix/demo"
 )
 
@@ -57,7 +58,7 @@ func knownBefore(events []event.Event) *device.Facts {
 		if release, err := device.ParseRelease(fact.Value); err == nil && strings.HasSuffix(fact.Name, "release") {
 			value = release
 		}
-		if n, err := device.ParseSize(fact.Value); err == nil && (strings.HasSuffix(fact.Name, "free") || strings.HasSuffix(fact.Name, "room")) {
+		if n, err := units.ParseSize(fact.Value); err == nil && (strings.HasSuffix(fact.Name, "free") || strings.HasSuffix(fact.Name, "room")) {
 			value = n
 		}
 		if fact.Rows != nil {

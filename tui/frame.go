@@ -7,7 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/event"
-	"pilotrix/core/state"
+	"pilotrix/core/units"
 	"pilotrix/tui/banks"
 	"pilotrix/tui/cards"
 	"pilotrix/tui/course"
@@ -272,7 +272,7 @@ func (a *app) lineWords() paint.Line {
 		return paint.Line{paint.In(t.Quiet, s.Now.Format("15:04:05")+" ")}
 	}
 	if next := s.Deadline(); next != nil {
-		right = append(right, paint.Strong(t.Bad, "⏲ "+state.Clock(max(0, next.Until.Sub(s.Now)))+"  "))
+		right = append(right, paint.Strong(t.Bad, "⏲ "+units.Clock(max(0, next.Until.Sub(s.Now)))+"  "))
 	}
 	right = append(right, paint.In(t.Quiet, "helm "), a.helm(), paint.In(t.Quiet, "  "+s.Now.Format("15:04:05")+" "))
 	return right
@@ -304,10 +304,10 @@ func (a *app) runRow() paint.Line {
 	}
 	var right paint.Line
 	if s.RunEnd != nil {
-		right = paint.Line{paint.In(t.Quiet, "took "), paint.In(t.Text, state.Clock(s.Gone())+" ")}
+		right = paint.Line{paint.In(t.Quiet, "took "), paint.In(t.Text, units.Clock(s.Gone())+" ")}
 	} else {
 		right = paint.Line{
-			paint.In(t.Quiet, fmt.Sprintf("step %d of %d   %s gone   ", s.Here+1, len(s.Steps), state.Clock(s.Gone()))),
+			paint.In(t.Quiet, fmt.Sprintf("step %d of %d   %s gone   ", s.Here+1, len(s.Steps), units.Clock(s.Gone()))),
 			paint.In(t.Bright, "ends ~"+s.Now.Add(s.Left()).Format("15:04:05")+" "),
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"pilotrix/core/event"
-	"pilotrix/core/screen"
+	"pilotrix/core/plain"
 )
 
 // coursePrinter tells a run in lines of text.
@@ -136,7 +136,7 @@ func (c *coursePrinter) rung(b event.Rung) {
 func (c *coursePrinter) say(format string, args ...any) {
 	lines := strings.Split(strings.TrimRight(fmt.Sprintf(format, args...), " "), "\n")
 	for _, line := range lines {
-		fmt.Fprintln(c.out, screen.Plain(line))
+		fmt.Fprintln(c.out, plain.Text(line))
 	}
 }
 

@@ -19,7 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"pilotrix/bench"
-	"pilotrix/core/screen"
+	"pilotrix/core/plain"
 )
 
 // Exit codes, as scripts rely on them; those of a run are runbook.Exit….
@@ -81,7 +81,7 @@ func (p *program) run(ctx context.Context, args []string) int {
 	}
 	if text != "" {
 		for i, line := range strings.Split(text, "\n") {
-			fmt.Fprintln(p.err, map[bool]string{true: "pilotrix: "}[i == 0]+screen.Plain(line))
+			fmt.Fprintln(p.err, map[bool]string{true: "pilotrix: "}[i == 0]+plain.Text(line))
 		}
 	}
 	return code

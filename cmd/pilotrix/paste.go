@@ -14,7 +14,7 @@ import (
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/line"
-	"pilotrix/core/screen"
+	"pilotrix/core/plain"
 	"pilotrix/core/session"
 )
 
@@ -110,7 +110,7 @@ func (p *program) paste(ctx context.Context, target line.Target, scale float64, 
 		return fmt.Errorf("%s: %w; %d lines were typed before it", name, err, result.Lines)
 	}
 	for _, refused := range result.Refused {
-		fmt.Fprintln(p.err, "refused: "+screen.Plain(refused))
+		fmt.Fprintln(p.err, "refused: "+plain.Text(refused))
 	}
 	fmt.Fprintf(p.out, "done: %d lines, %d characters in %s\n", result.Lines, result.Typed, result.Took.Round(10*time.Millisecond))
 	return nil

@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"pilotrix/core/device"
 	"pilotrix/core/line"
 	"pilotrix/core/reckon"
+	"pilotrix/core/units"
 )
 
 func (p *program) reckonCommand() *cobra.Command {
@@ -74,7 +74,7 @@ func sizeOrFile(text string) (int64, error) {
 	if info, err := os.Stat(text); err == nil && info.Mode().IsRegular() {
 		return info.Size(), nil
 	}
-	size, err := device.ParseSize(text)
+	size, err := units.ParseSize(text)
 	return int64(size), err
 }
 
@@ -94,7 +94,7 @@ func (p *program) reckonBlocks() *cobra.Command {
 	return &cobra.Command{
 		Use: "blocks SIZE", Short: "The largest file that TFTP moves with a block size before its counter begins anew", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			block, err := device.ParseSize(args[0])
+			block, err := units.ParseSize(args[0])
 			if err != nil || block < 8 || block > 65464 {
 				return usage(fmt.Errorf("%q is no block size: TFTP has 8 to 65464 bytes (RFC 2348)", args[0]))
 			}
@@ -118,7 +118,7 @@ func (p *program) reckonErase() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			one, err := device.ParseSize(sector)
+			one, err := units.ParseSize(sector)
 			if err != nil {
 				return usage(err)
 			}

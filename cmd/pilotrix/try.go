@@ -13,6 +13,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/logbook"
+	"pilotrix/core/plain"
 	"pilotrix/core/screen"
 	"pilotrix/core/shown"
 	"pilotrix/demo"
@@ -118,7 +119,7 @@ func tryText(trial *dialect.Trial, path string) error {
 	lines := bufio.NewScanner(from)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
-		trial.Line(screen.Plain(lines.Text()))
+		trial.Line(plain.Text(lines.Text()))
 	}
 	return lines.Err()
 }
@@ -140,10 +141,10 @@ func (p *program) tellTrial(trial *dialect.Trial, all bool) error {
 		if quiet && !all {
 			continue
 		}
-		fmt.Fprintf(p.out, "%s %-64s %s\n", mark, screen.Plain(clipped(line.Line, 64)), screen.Plain(strings.Join(line.Matches, " · ")))
+		fmt.Fprintf(p.out, "%s %-64s %s\n", mark, plain.Text(clipped(line.Line, 64)), plain.Text(strings.Join(line.Matches, " · ")))
 		for _, fault := range line.Faults {
 			faults++
-			fmt.Fprintf(p.out, "✗ %-64s %s\n", "", screen.Plain(fault))
+			fmt.Fprintf(p.out, "✗ %-64s %s\n", "", plain.Text(fault))
 		}
 	}
 	fmt.Fprintf(p.out, "\n%d lines; nothing knows %d of them (?); %d things were looked for in vain (✗)\n", len(lines), unknown, faults)

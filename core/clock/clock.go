@@ -7,7 +7,6 @@ package clock
 
 import (
 	"context"
-	"fmt"
 	"time"
 )
 
@@ -82,18 +81,4 @@ func (c Clock) Wait(ctx context.Context, d time.Duration) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-}
-
-// Words writes a duration as people say it: 45 s, 2 min 10 s, 1 h 5 min.
-func Words(d time.Duration) string {
-	d = d.Round(time.Second)
-	switch {
-	case d < time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < time.Hour && d%time.Minute == 0:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	case d < time.Hour:
-		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
-	}
-	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 }

@@ -35,18 +35,6 @@ func TestReleasesAreOrdered(t *testing.T) {
 	}
 }
 
-func TestSizes(t *testing.T) {
-	for text, want := range map[string]float64{"8,388,608": 8388608, "8 MiB": 8 << 20, "4.5MB": 4.5e6, "0x4000": 16384, "512 B": 512, "1k": 1024} {
-		got, err := ParseSize(text)
-		require.NoError(t, err, text)
-		assert.Equal(t, want, got, text)
-	}
-	for _, bad := range []string{"", "many", "5 apples", "-3", "0xzz"} {
-		_, err := ParseSize(bad)
-		assert.Error(t, err, bad)
-	}
-}
-
 func TestFactsGrowIntoATree(t *testing.T) {
 	var f Facts
 	f.Set(Fact{Name: "store.free", Value: 5.0, Text: "5"})
@@ -70,17 +58,5 @@ func TestAMakersOwnOrderOfReleases(t *testing.T) {
 			assert.Equal(t, i < j, a.Compare(b) < 0, "%s against %s", a, b)
 			assert.Equal(t, i > j, a.Compare(b) > 0, "%s against %s", a, b)
 		}
-	}
-}
-
-func TestNumbers(t *testing.T) {
-	for text, want := range map[string]float64{"12": 12, "1,024": 1024, " -3.5 ": -3.5} {
-		got, err := ParseNumber(text)
-		require.NoError(t, err, text)
-		assert.Equal(t, want, got)
-	}
-	for _, bad := range []string{"", "1k", "0x10", "many", "inf", "NaN"} {
-		_, err := ParseNumber(bad)
-		assert.Error(t, err, bad)
 	}
 }

@@ -3,7 +3,6 @@ package device
 import (
 	"cmp"
 	"fmt"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -123,42 +122,4 @@ func (o *Order) rank(word string) int {
 		return 1
 	}
 	return 0
-}
-
-// ParseNumber reads a number as devices write it: 12, 1,024, -3.5.
-func ParseNumber(text string) (float64, error) {
-	n, err := strconv.ParseFloat(strings.NewReplacer(",", "", "_", "", " ", "").Replace(strings.TrimSpace(text)), 64)
-	if err != nil || math.IsInf(n, 0) || math.IsNaN(n) {
-		return 0, fmt.Errorf("%q is no number", text)
-	}
-	return n, nil
-}
-
-// ParseSize reads a size in bytes: 8,388,608, 8388608 B, 8 MiB, 4.5MB, 0x4000.
-func ParseSize(text string) (float64, error) {
-	clean := strings.NewReplacer(",", "", "_", "", " ", "").Replace(strings.TrimSpace(text))
-	if hex, found := strings.CutPrefix(strings.ToLower(clean), "0x"); found {
-		n, err := strconv.ParseUint(hex, 16, 64)
-		if err != nil {
-			return 0, fmt.Errorf("%q is no size", text)
-		}
-		return float64(n), nil
-	}
-	end := len(clean)
-	for end > 0 && unicode.IsLetter(rune(clean[end-1])) {
-		end--
-	}
-	unit, known := sizeUnits[strings.ToLower(clean[end:])]
-	n, err := strconv.ParseFloat(clean[:end], 64)
-	if err != nil || !known || n < 0 {
-		return 0, fmt.Errorf("%q is no size: want one like 8388608, 8 MiB or 4 MB", text)
-	}
-	return n * unit, nil
-}
-
-var sizeUnits = map[string]float64{
-	"": 1, "b": 1, "bytes": 1, "byte": 1,
-	"k": 1 << 10, "kib": 1 << 10, "kb": 1e3,
-	"m": 1 << 20, "mib": 1 << 20, "mb": 1e6,
-	"g": 1 << 30, "gib": 1 << 30, "gb": 1e9,
 }

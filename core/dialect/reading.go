@@ -9,6 +9,7 @@ import (
 
 	"pilotrix/core/device"
 	"pilotrix/core/expression"
+	"pilotrix/core/units"
 )
 
 // CompiledReading is a reading with its patterns ready.
@@ -187,9 +188,9 @@ func (k values) convert(v Value, text string) (any, error) {
 	}
 	switch v.As {
 	case "size":
-		return device.ParseSize(text)
+		return units.ParseSize(text)
 	case "number":
-		return device.ParseNumber(text)
+		return units.ParseNumber(text)
 	case "release":
 		return k.order.Parse(text)
 	case "digest":

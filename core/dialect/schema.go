@@ -6,9 +6,9 @@ import (
 
 	"github.com/invopop/jsonschema"
 
-	"pilotrix/core/device"
 	"pilotrix/core/line"
 	"pilotrix/core/source"
+	"pilotrix/core/units"
 )
 
 // The types below are the YAML of a dialect: what Parse holds a file to, and what the JSON Schema for
@@ -204,7 +204,7 @@ type Size string
 
 // FromText implements source.Scalar.
 func (s *Size) FromText(text string) error {
-	n, err := device.ParseSize(text)
+	n, err := units.ParseSize(text)
 	if err == nil && n <= 0 {
 		err = fmt.Errorf("%q is nothing: want one like 8388608, 8 MiB or 4 MB", text)
 	}
@@ -214,7 +214,7 @@ func (s *Size) FromText(text string) error {
 
 // Bytes is the amount, 0 when it was not said.
 func (s Size) Bytes() float64 {
-	n, _ := device.ParseSize(string(s))
+	n, _ := units.ParseSize(string(s))
 	return n
 }
 

@@ -1,9 +1,8 @@
 package event
 
 import (
+	"pilotrix/core/units"
 	"time"
-
-	"pilotrix/core/clock"
 )
 
 // The events of whether a device answers.
@@ -43,7 +42,7 @@ var reachKind = declare(Kind[Reach]{
 	Sample: Reach{Target: "icmp:192.0.2.40", State: Back, Begin: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Length: time.Minute},
 	Tell: func(b Reach) (string, bool) {
 		if b.State == Back {
-			return b.Target + " answers again after " + clock.Words(b.Length), true
+			return b.Target + " answers again after " + units.Words(b.Length), true
 		}
 		return b.Target + " does not answer since " + b.Begin.Format("15:04:05"), true
 	},

@@ -7,6 +7,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/state"
+	"pilotrix/core/units"
 )
 
 // Sheet sizes, in points: as wide as a landscape page.
@@ -57,7 +58,7 @@ func Course(s *state.State) *Drawing {
 		if total > 0 && step.Outcome != event.Skipped {
 			x := left + wide*gone.Seconds()/total.Seconds()
 			d.Box(x, y-4, max(1.2, wide*step.Took.Seconds()/total.Seconds()), 8, tone, true)
-			d.Ending(sheet-margin, y+3, 8, Quiet, state.Span(step.Took))
+			d.Ending(sheet-margin, y+3, 8, Quiet, units.Span(step.Took))
 		}
 		gone += step.Took
 		y += row * 0.78
@@ -254,7 +255,7 @@ func reachOf(d *Drawing, s *state.State, t *state.Target, y float64) float64 {
 	d.Middle(sheet/2, base+14, 8, Quiet, "highest trip "+slowest.Round(100*time.Microsecond).String())
 	y = base + 28
 	for _, away := range t.Away {
-		text := fmt.Sprintf("away %s from %s", state.Clock(away.Length), away.Begin.Format("15:04:05"))
+		text := fmt.Sprintf("away %s from %s", units.Clock(away.Length), away.Begin.Format("15:04:05"))
 		if away.Step != "" {
 			text += ", in “" + away.Step + "”"
 		}
@@ -274,7 +275,7 @@ func Ladder(s *state.State) *Drawing {
 	y := 60.0
 	for _, m := range s.Moves {
 		d.Strong(margin, y, 10, Ink, m.Plan.File)
-		d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%s, %s, %s B, %d resent", m.Plan.Protocol, m.Plan.Peer, state.Count(m.Got.Bytes), m.Got.Resent))
+		d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%s, %s, %s B, %d resent", m.Plan.Protocol, m.Plan.Peer, units.Count(m.Got.Bytes), m.Got.Resent))
 		y += row
 		top := y - 10
 		const left, right = margin + 80, sheet - margin - 80

@@ -6,6 +6,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"pilotrix/core/plain"
 	"strings"
 
 	"codeberg.org/go-pdf/fpdf"
@@ -114,16 +115,6 @@ func (d *Drawing) Arrow(x1, y, x2, weight float64, tone Tone) {
 	d.Shape(tone, true, [2]float64{x2, y}, [2]float64{x2 + back, y - 3}, [2]float64{x2 + back, y + 3})
 }
 
-// plain makes text fit for a document: what a device wrote may hold anything.
-func plain(text string) string {
-	return strings.Map(func(r rune) rune {
-		if r < 0x20 || r >= 0x7f && r < 0xa0 || r == 0xfffe || r == 0xffff {
-			return '·'
-		}
-		return r
-	}, strings.ToValidUTF8(text, "·"))
-}
-
 func hex(t Tone) string {
 	c := colors[t]
 	return fmt.Sprintf("#%02x%02x%02x", c[0], c[1], c[2])
@@ -168,14 +159,14 @@ func fill(tone Tone, filled bool) string {
 
 func escaped(text string) string {
 	var b strings.Builder
-	_ = xml.EscapeText(&b, []byte(plain(text)))
+	_ = xml.EscapeText(&b, []byte(plain.Text(text)))
 	return b.String()
 }
 
 // PDF writes the drawing as one page of its own size.
 func (d *Drawing) PDF(out io.Writer) error {
 	doc := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: d.Width, Ht: d.Height}})
-	doc.SetTitle(plain(d.Title), true)
+	doc.SetTitle(plain.Text(d.Title), true)
 	doc.SetCreator("Pilotrix", true)
 	doc.AddUTF8FontFromBytes("go", "", goregular.TTF)
 	doc.AddUTF8FontFromBytes("go", "B", gobold.TTF)
@@ -212,7 +203,7 @@ func (w words) pdf(doc *fpdf.Fpdf) {
 	c := colors[w.tone]
 	doc.SetFont("go", style, w.size)
 	doc.SetTextColor(c[0], c[1], c[2])
-	text, x := plain(w.text), w.x
+	text, x := plain.Text(w.text), w.x
 	switch w.anchor {
 	case "end":
 		x -= doc.GetStringWidth(text)

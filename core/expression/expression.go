@@ -16,6 +16,7 @@ import (
 	"github.com/expr-lang/expr/vm"
 
 	"pilotrix/core/device"
+	"pilotrix/core/units"
 )
 
 // Names tells which dotted names an expression may use, by what is known before anything was read.
@@ -57,7 +58,7 @@ func Compile(text string, names Names) (*Guard, error) {
 		expr.Function("older", compare(func(n int) bool { return n < 0 }), new(func(any, any) bool)),
 		expr.Function("newer", compare(func(n int) bool { return n > 0 }), new(func(any, any) bool)),
 		expr.Function("same", compare(func(n int) bool { return n == 0 }), new(func(any, any) bool)),
-		expr.Function("size", func(a ...any) (any, error) { return device.ParseSize(fmt.Sprint(a[0])) }, new(func(any) float64)),
+		expr.Function("size", func(a ...any) (any, error) { return units.ParseSize(fmt.Sprint(a[0])) }, new(func(any) float64)),
 		expr.Function("hex", func(a ...any) (any, error) { return hexOf(a[0]) }, new(func(any) string)),
 		expr.Function("words", func(a ...any) (any, error) { return words(fmt.Sprint(a[0])), nil }, new(func(any) []string)),
 	)
@@ -187,7 +188,7 @@ func release(order *device.Order, value any) (device.Release, error) {
 }
 
 func hexOf(value any) (any, error) {
-	n, err := device.ParseSize(Format(value))
+	n, err := units.ParseSize(Format(value))
 	return strconv.FormatUint(uint64(n), 16), err
 }
 

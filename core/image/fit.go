@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"pilotrix/core/device"
+	"pilotrix/core/units"
 )
 
 // Verdict is what a fit comes to.
@@ -176,7 +177,7 @@ func (i Item) fitRoom(facts *device.Facts, add reasons) {
 		if !known {
 			continue
 		}
-		room, err := device.ParseSize(free)
+		room, err := units.ParseSize(free)
 		switch {
 		case err != nil:
 			add("room", Unknown, fmt.Sprintf("the device's free room reads %q", free))

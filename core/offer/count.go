@@ -1,27 +1,22 @@
 package offer
 
 import (
-	"time"
-
 	"pilotrix/core/clock"
 	"pilotrix/core/transfer"
 )
 
 // Count turns bytes into a transfer's progress, told a few times a second.
 type Count struct {
-	clock   clock.Clock
 	watcher Watcher
 	t       Transfer
 	meter   *transfer.Meter
 	p       transfer.Progress
-	last    time.Time
+	thin    *transfer.Thin
 }
-
-const countEvery = 200 * time.Millisecond
 
 // NewCount begins to count a transfer.
 func NewCount(c clock.Clock, w Watcher, t Transfer) *Count {
-	count := &Count{clock: c, watcher: w, t: t, meter: transfer.NewMeter(c), p: transfer.Progress{File: t.File, Size: max(t.Size, 0)}, last: c.Now()}
+	count := &Count{watcher: w, t: t, meter: transfer.NewMeter(c), p: transfer.Progress{File: t.File, Size: max(t.Size, 0)}, thin: transfer.NewThin(c)}
 	count.meter.Start()
 	return count
 }
@@ -29,11 +24,9 @@ func NewCount(c clock.Clock, w Watcher, t Transfer) *Count {
 // Add counts bytes.
 func (c *Count) Add(n int) {
 	c.p.Bytes += int64(n)
-	now := c.clock.Now()
-	if now.Sub(c.last) < countEvery {
+	if !c.thin.Due() {
 		return
 	}
-	c.last = now
 	c.meter.Fill(&c.p)
 	c.watcher.Moved(c.t, c.p)
 }

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"pilotrix/core/plain"
 	"slices"
 	"strings"
 	"sync"
@@ -135,7 +136,7 @@ func (s *Stage) Find(name string) (o File, remark string, err error) {
 	if found != "" {
 		return s.offers[found], remark, nil
 	}
-	missing := &Missing{Asked: shown(name)}
+	missing := &Missing{Asked: plain.Clip(name, mostShown)}
 	for _, staged := range slices.Sorted(maps.Keys(s.offers)) {
 		if how := nearness(name, staged); how != "" {
 			missing.Near, missing.How = staged, how
@@ -160,7 +161,7 @@ func loosely(asked string, names []string) (found, remark string) {
 	}
 	var how []string
 	if bare != asked {
-		how = append(how, fmt.Sprintf("with %s before it", shown(asked[:len(asked)-len(bare)])))
+		how = append(how, fmt.Sprintf("with %s before it", plain.Clip(asked[:len(asked)-len(bare)], mostShown)))
 	}
 	if slices.Contains(names, bare) {
 		return bare, "asked for " + strings.Join(how, ", ")
@@ -174,22 +175,10 @@ func loosely(asked string, names []string) (found, remark string) {
 		}
 		found = name
 	}
-	return found, "asked for " + strings.Join(append(how, "in another letter case, "+shown(bare)), ", ")
+	return found, "asked for " + strings.Join(append(how, "in another letter case, "+plain.Clip(bare, mostShown)), ", ")
 }
 
-// shown makes a name from outside fit to be shown.
-func shown(name string) string {
-	const most = 80
-	if len(name) > most {
-		name = name[:most] + "…"
-	}
-	return strings.Map(func(r rune) rune {
-		if r < 0x20 || r >= 0x7f && r < 0xa0 {
-			return '�'
-		}
-		return r
-	}, strings.ToValidUTF8(name, "�"))
-}
+const mostShown = 80 // bytes of a name from outside
 
 // nearness says in words by what a name that was asked for misses a staged one, empty when the two have
 // nothing to do with each other.
@@ -207,9 +196,9 @@ func nearness(asked, staged string) string {
 	case strings.EqualFold(folderless, bare(staged)):
 		how = append(how, "asked for without "+filepath.Ext(staged))
 	case strings.EqualFold(bare(folderless), staged):
-		how = append(how, "asked for with "+shown(filepath.Ext(folderless))+" after it")
+		how = append(how, "asked for with "+plain.Clip(filepath.Ext(folderless), mostShown)+" after it")
 	case strings.EqualFold(bare(folderless), bare(staged)):
-		how = append(how, "asked for as "+shown(filepath.Ext(folderless))+", not "+filepath.Ext(staged))
+		how = append(how, "asked for as "+plain.Clip(filepath.Ext(folderless), mostShown)+", not "+filepath.Ext(staged))
 	case within(strings.ToLower(folderless), strings.ToLower(staged), 2):
 		how = append(how, "a character or two differ")
 	default:
@@ -260,7 +249,7 @@ func (s *Stage) Receive(name string, size int64) (*Upload, error) {
 	delete(s.slots, found) // taken
 	s.mu.Unlock()
 	if !open {
-		return nil, fmt.Errorf("%s: %w", shown(name), ErrNoSlot)
+		return nil, fmt.Errorf("%s: %w", plain.Clip(name, mostShown), ErrNoSlot)
 	}
 	u, err := s.begin(slot, size)
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 	"pilotrix/core/sense"
 	"pilotrix/core/serve"
 	"pilotrix/core/transfer"
+	"pilotrix/core/units"
 )
 
 // Console is what the engine needs of the session it runs in.
@@ -426,7 +427,7 @@ func (e *Engine) pendingWords() (words []string) {
 	for _, open := range e.console.Pending() {
 		text := open.Says
 		if !open.Until.IsZero() {
-			text += ", in " + clock.Words(max(0, open.Until.Sub(now)))
+			text += ", in " + units.Words(max(0, open.Until.Sub(now)))
 		}
 		words = append(words, text)
 	}

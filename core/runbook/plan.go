@@ -12,6 +12,7 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
+	"pilotrix/core/units"
 )
 
 // Typed is something that would be typed. When says under which condition, empty for in any case; Every says
@@ -27,7 +28,7 @@ type Typed struct {
 func (t Typed) Words() string {
 	text := t.Text
 	if t.Every > 0 {
-		text += ", every " + shortTime(t.Every)
+		text += ", every " + units.Short(t.Every)
 	}
 	if t.When != "" {
 		text += "   (" + t.When + ")"
@@ -229,7 +230,7 @@ func (p *planner) pending(typed []Typed) (words []string) {
 		for _, open := range opened {
 			text := "from here: " + open.Says
 			if !open.Until.IsZero() {
-				text += ", within " + shortTime(open.Until.Sub(time.Time{}))
+				text += ", within " + units.Short(open.Until.Sub(time.Time{}))
 			}
 			words = append(words, text)
 		}
@@ -407,7 +408,7 @@ func writeSteps(out io.Writer, steps []PlanStep) {
 			phase = s.Phase
 			fmt.Fprintf(out, "\n%s\n", phase)
 		}
-		fmt.Fprintf(out, "  %-2s%-6s %-44s ~%-7s timeout %s\n", s.mark(), s.ID, s.Title, s.Expected.Round(100*time.Millisecond), shortTime(s.Timeout))
+		fmt.Fprintf(out, "  %-2s%-6s %-44s ~%-7s timeout %s\n", s.mark(), s.ID, s.Title, s.Expected.Round(100*time.Millisecond), units.Short(s.Timeout))
 		for _, d := range s.details() {
 			fmt.Fprintf(out, "           %-9s %s\n", d[0], d[1])
 		}
@@ -452,7 +453,7 @@ func markdownSteps(out io.Writer, steps []PlanStep) {
 			phase = s.Phase
 			fmt.Fprintf(out, "\n## %s\n\n", phase)
 		}
-		fmt.Fprintf(out, "- **%s** %s%s _(expected %s, timeout %s)_\n", s.ID, s.mark(), s.Title, s.Expected.Round(100*time.Millisecond), shortTime(s.Timeout))
+		fmt.Fprintf(out, "- **%s** %s%s _(expected %s, timeout %s)_\n", s.ID, s.mark(), s.Title, s.Expected.Round(100*time.Millisecond), units.Short(s.Timeout))
 		for _, d := range s.details() {
 			text := d[1]
 			if d[0] == "types" || d[0] == "checks" || d[0] == "when" {

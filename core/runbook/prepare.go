@@ -12,6 +12,7 @@ import (
 	"pilotrix/core/image"
 	"pilotrix/core/network"
 	"pilotrix/core/source"
+	"pilotrix/core/units"
 )
 
 // Prepared is a runbook checked against a dialect, with its inputs: all that can be known before a line is
@@ -104,7 +105,7 @@ func (i Input) value(text string) (any, error) {
 	}
 	switch i.Kind {
 	case KindNumber:
-		return device.ParseNumber(text)
+		return units.ParseNumber(text)
 	case KindChoice:
 		if !slices.Contains(i.Choices, source.Text(text)) {
 			return nil, fmt.Errorf("%q is none of %s", text, strings.Join(strings.Fields(strings.Trim(fmt.Sprint(i.Choices), "[]")), ", "))

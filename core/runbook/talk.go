@@ -13,6 +13,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/sense"
+	"pilotrix/core/units"
 )
 
 // readAll types the commands of readings and keeps what they say as facts.
@@ -312,10 +313,10 @@ func partDone(progress *regexp.Regexp, output string) (part float64, known bool)
 		return 0, false
 	}
 	numbers := all[len(all)-1][1:]
-	done, err := device.ParseNumber(numbers[0])
+	done, err := units.ParseNumber(numbers[0])
 	of := 100.0
 	if err == nil && len(numbers) > 1 {
-		of, err = device.ParseNumber(numbers[1])
+		of, err = units.ParseNumber(numbers[1])
 	}
 	if err != nil || of <= 0 || done < 0 {
 		return 0, false

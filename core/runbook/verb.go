@@ -3,6 +3,7 @@ package runbook
 import (
 	"context"
 	"fmt"
+	"pilotrix/core/units"
 	"slices"
 	"strings"
 	"time"
@@ -104,19 +105,7 @@ func VerbTable() string {
 		if len(verb.Makes) > 0 {
 			makes = "`" + strings.Join(verb.Makes, "`, `") + "`"
 		}
-		fmt.Fprintf(&out, "| `%s` | %s | %s | %s |\n", verb.Name, verb.Does, makes, shortTime(verb.Timeout))
+		fmt.Fprintf(&out, "| `%s` | %s | %s | %s |\n", verb.Name, verb.Does, makes, units.Short(verb.Timeout))
 	}
 	return out.String()
-}
-
-// shortTime leaves out what is zero: 2h rather than 2h0m0s.
-func shortTime(d time.Duration) string {
-	text := d.String()
-	if strings.HasSuffix(text, "m0s") {
-		text = strings.TrimSuffix(text, "0s")
-	}
-	if strings.HasSuffix(text, "h0m") {
-		text = strings.TrimSuffix(text, "0m")
-	}
-	return text
 }

@@ -7,11 +7,11 @@ import (
 	"strings"
 	"time"
 
-	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
 	"pilotrix/core/expression"
 	"pilotrix/core/reckon"
 	"pilotrix/core/source"
+	"pilotrix/core/units"
 )
 
 var _ = register(Verb{
@@ -97,9 +97,9 @@ func (w *pollWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 			return err
 		}
 		if w.Stalled != nil && now.Sub(changed) >= time.Duration(*w.Stalled) {
-			return fmt.Errorf("nothing changed for %s: %s", clock.Words(now.Sub(changed)), w.words(e))
+			return fmt.Errorf("nothing changed for %s: %s", units.Words(now.Sub(changed)), w.words(e))
 		}
-		e.now(s, e.title(s), fmt.Sprintf("the next reading, every %s; the last: %s", clock.Words(w.every), w.words(e)), s.Timeout)
+		e.now(s, e.title(s), fmt.Sprintf("the next reading, every %s; the last: %s", units.Words(w.every), w.words(e)), s.Timeout)
 		if err := e.console.Clock().Wait(ctx, w.every); err != nil {
 			return err
 		}

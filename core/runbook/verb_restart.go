@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/reach"
 	"pilotrix/core/sense"
+	"pilotrix/core/units"
 )
 
 var _ = register(Verb{
@@ -102,8 +102,8 @@ func (w *restartWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	}
 	r.tell(true)
 	took := e.console.Clock().Since(r.begun)
-	e.made["restart"] = map[string]any{"took": clock.Words(took), "away": clock.Words(r.away())}
-	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", clock.Words(took), r.comparedWords(took))})
+	e.made["restart"] = map[string]any{"took": units.Words(took), "away": units.Words(r.away())}
+	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Words(took), r.comparedWords(took))})
 	if w.Then == "" {
 		return nil
 	}
@@ -156,7 +156,7 @@ func (r *restarting) comparedWords(took time.Duration) string {
 	if r.s.Expected == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" (expected %s)", clock.Words(r.s.Expected))
+	return fmt.Sprintf(" (expected %s)", units.Words(r.s.Expected))
 }
 
 // comeBack waits for console and prompt, then for reach.
@@ -167,7 +167,7 @@ func (r *restarting) comeBack(ctx context.Context) error {
 	}
 	if err != nil && errors.Is(err, context.DeadlineExceeded) && ctx.Err() != nil {
 		r.tell(false)
-		return fmt.Errorf("the device is not back within %s: console %s%s", clock.Words(r.s.Timeout), r.told.Console, r.stillWords())
+		return fmt.Errorf("the device is not back within %s: console %s%s", units.Words(r.s.Timeout), r.told.Console, r.stillWords())
 	}
 	return err
 }

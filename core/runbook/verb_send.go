@@ -173,18 +173,14 @@ func (e *Engine) allowed(variant xmodem.Variant) float64 {
 	return reckon.XMODEMRateBehind(e.console.Latency(), e.console.LineRate(), variant.Block())
 }
 
-const progressEvery = 200 * time.Millisecond
-
-// progress thins the transfer's own reports out to a few a second.
+// progress thins the transfer's own reports out to a few a second. What it awaits, and its end, are told at once.
 func (e *Engine) progress(size int64, allowed float64) func(transfer.Progress) {
-	var last time.Time
-	state := ""
+	thin, state := transfer.NewThin(e.console.Clock()), ""
 	return func(p transfer.Progress) {
-		now := e.console.Clock().Now()
-		if now.Sub(last) < progressEvery && p.Bytes < size && p.State == state {
+		if !thin.Due() && p.Bytes < size && p.State == state {
 			return
 		}
-		last, state = now, p.State
+		state = p.State
 		e.console.Emit(event.Transfer{Bytes: p.Bytes, Size: size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left, Allowed: allowed, State: p.State})
 	}
 }

@@ -2,6 +2,7 @@ package screen
 
 import (
 	"fmt"
+	"pilotrix/core/plain"
 	"strings"
 	"testing"
 
@@ -96,7 +97,7 @@ func TestNothingTurnsTheDirectionOfWriting(t *testing.T) {
 		s := New(20, 2)
 		s.Write([]byte("a" + string(r) + "b"))
 		assert.Equal(t, "a\ufffdb", live(s), "%U", r)
-		assert.Equal(t, "a·b", Plain("a"+string(r)+"b"), "%U", r)
+		assert.Equal(t, "a·b", plain.Text("a"+string(r)+"b"), "%U", r)
 	}
 }
 

@@ -8,6 +8,7 @@
 package screen
 
 import (
+	"pilotrix/core/plain"
 	"unicode/utf8"
 
 	"github.com/mattn/go-runewidth"
@@ -309,7 +310,7 @@ func (s *Screen) splitWide(r *row, x int) {
 
 // put writes one rune of any width.
 func (s *Screen) put(r rune) {
-	if unsafe(r) {
+	if plain.Acts(r) {
 		r = utf8.RuneError
 	}
 	width := runewidth.RuneWidth(r)

@@ -1,34 +1,5 @@
 package screen
 
-import "strings"
-
-// Plain makes text of a device safe to write to a terminal: control characters, those of C1 and those
-// that turn the direction of writing too, become a dot.
-func Plain(text string) string {
-	return strings.Map(func(r rune) rune {
-		if unsafe(r) {
-			return '·'
-		}
-		return r
-	}, text)
-}
-
-// unsafe reports characters that act on a terminal instead of being shown: the control characters, and
-// those of Unicode that turn the direction of what follows, end a line, or cannot be seen.
-func unsafe(r rune) bool {
-	switch {
-	case r < 0x20, r >= 0x7f && r < 0xa0:
-		return true
-	case r < 0x61c:
-		return false
-	case r == 0x61c, r >= 0x200b && r <= 0x200c, r >= 0x200e && r <= 0x200f:
-		return true
-	case r >= 0x2028 && r <= 0x202e, r >= 0x2060 && r <= 0x206f, r == 0xfeff:
-		return true
-	}
-	return false
-}
-
 // Color is the terminal's default (0), one of its 256 palette entries, or 24-bit red, green, blue.
 type Color uint32
 

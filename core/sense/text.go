@@ -1,6 +1,7 @@
 package sense
 
 import (
+	"pilotrix/core/plain"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -39,12 +40,5 @@ func Sample(p []byte, most int) string {
 	if len(p) > most {
 		p = p[len(p)-most:]
 	}
-	var out strings.Builder
-	for _, r := range string(p) {
-		if r == utf8.RuneError || !unicode.IsPrint(r) {
-			r = '·'
-		}
-		out.WriteRune(r)
-	}
-	return out.String()
+	return plain.Text(string(p))
 }

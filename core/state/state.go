@@ -3,7 +3,6 @@
 package state
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -382,39 +381,4 @@ func (s *State) Left() (left time.Duration) {
 		}
 	}
 	return left
-}
-
-// Clock writes a duration as minutes and seconds.
-func Clock(d time.Duration) string {
-	d = d.Round(time.Second)
-	if d >= time.Hour {
-		return fmt.Sprintf("%d:%02d:%02d", int(d.Hours()), int(d.Minutes())%60, int(d.Seconds())%60)
-	}
-	return fmt.Sprintf("%02d:%02d", int(d.Minutes()), int(d.Seconds())%60)
-}
-
-// Span writes a short duration with its unit.
-func Span(d time.Duration) string {
-	switch {
-	case d < time.Millisecond:
-		return "at once"
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%.0f s", d.Seconds())
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%.0f min", d.Minutes())
-	}
-	return fmt.Sprintf("%.0f h", d.Hours())
-}
-
-// Count writes a number with separators.
-func Count(n int64) string {
-	text := fmt.Sprint(n)
-	for i := len(text) - 3; i > 0 && text[i-1] != '-'; i -= 3 {
-		text = text[:i] + "," + text[i:]
-	}
-	return text
 }

@@ -123,12 +123,3 @@ func TestTheRestIsReckonedFromTheTransferUnderWay(t *testing.T) {
 	after(s, event.TransferEnd{ID: "a", Outcome: event.Done})
 	assert.Less(t, s.Left(), time.Minute+10*time.Second)
 }
-
-func TestSpansAndCounts(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "at once", 30 * time.Millisecond: "30 ms", 2500 * time.Millisecond: "2.5 s", 99 * time.Second: "99 s", 10 * time.Minute: "10 min", 3 * time.Hour: "3 h"} {
-		assert.Equal(t, want, Span(d))
-	}
-	assert.Equal(t, "1:02:03", Clock(time.Hour+2*time.Minute+3*time.Second))
-	assert.Equal(t, "5,243,086", Count(5243086))
-	assert.Equal(t, "-1,000", Count(-1000))
-}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"pilotrix/core/event"
+	"pilotrix/core/units"
 )
 
 // Bank is one bank of one unit, as it was first read and as it is.
@@ -52,9 +53,9 @@ type Rung struct {
 func (r Rung) Words() string {
 	switch {
 	case (r.What == "DATA" || r.What == "ACK") && r.Last > r.First:
-		return r.What + " " + Count(r.First) + " … " + Count(r.Last)
+		return r.What + " " + units.Count(r.First) + " … " + units.Count(r.Last)
 	case r.What == "DATA" || r.What == "ACK":
-		return r.What + " " + Count(r.First)
+		return r.What + " " + units.Count(r.First)
 	case r.Text != "":
 		return r.What + "  " + r.Text
 	}

@@ -80,5 +80,36 @@ func (m *Meter) Fill(p *Progress) {
 	}
 }
 
+// Thin lets a few of many reports a second through, so that whoever is told can follow. It is used by one goroutine.
+type Thin struct {
+	clock        clock.Clock
+	last         time.Time
+	calls, every int // the clock is looked at at each of so many calls: on a fast network that is dear
+}
+
+const (
+	thinEvery = 200 * time.Millisecond
+	thinCalls = 64
+)
+
+// NewThin begins now: the first report is due after a while.
+func NewThin(c clock.Clock) *Thin { return &Thin{clock: c, last: c.Now(), every: 1} }
+
+// Due reports whether a report is to be told.
+func (t *Thin) Due() bool {
+	if t.calls++; t.calls < t.every {
+		return false
+	}
+	t.calls = 0
+	now := t.clock.Now()
+	if now.Sub(t.last) < thinEvery {
+		t.every = min(2*t.every, thinCalls)
+		return false
+	}
+	t.every = max(1, t.every/4)
+	t.last = now
+	return true
+}
+
 // Quiet is how long a device may be silent in the middle of a transfer: it may erase its flash meanwhile.
 const Quiet = 150 * time.Second

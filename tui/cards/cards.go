@@ -8,6 +8,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/state"
+	"pilotrix/core/units"
 	"pilotrix/tui/banks"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
@@ -132,7 +133,7 @@ func (p painter) restart() []paint.Line {
 		return nil
 	}
 	gone := p.s.Now.Sub(r.Begun)
-	lines := []paint.Line{p.head("restart", paint.Line{paint.Strong(p.t.Here, state.Clock(gone)), paint.In(p.t.Quiet, " of ~"+state.Clock(r.Expected))})}
+	lines := []paint.Line{p.head("restart", paint.Line{paint.Strong(p.t.Here, units.Clock(gone)), paint.In(p.t.Quiet, " of ~"+units.Clock(r.Expected))})}
 	share := 0.0
 	if r.Expected > 0 {
 		share = min(1, gone.Seconds()/r.Expected.Seconds())
@@ -155,7 +156,7 @@ func (p painter) restart() []paint.Line {
 	if answers, watched := p.answers(); watched {
 		row("reach", answers, answers == "answers")
 	}
-	return append(lines, paint.Line{paint.In(p.t.Quiet, "longest "+state.Clock(r.Longest))})
+	return append(lines, paint.Line{paint.In(p.t.Quiet, "longest "+units.Clock(r.Longest))})
 }
 
 func (p painter) answers() (string, bool) {
@@ -195,7 +196,7 @@ func (p painter) now() []paint.Line {
 		if step := p.s.Present(); step != nil && len(step.Cards) > 1 {
 			begun = step.Begun // what it does changes, its limit does not
 		}
-		right = paint.Line{paint.In(p.t.Quiet, state.Span(p.s.Now.Sub(begun))+" of "), paint.In(p.t.Text, "timeout "+state.Span(doing.Timeout))}
+		right = paint.Line{paint.In(p.t.Quiet, units.Span(p.s.Now.Sub(begun))+" of "), paint.In(p.t.Text, "timeout "+units.Span(doing.Timeout))}
 	}
 	lines := append([]paint.Line{p.head("now", right)}, p.text(paint.Strong(p.t.Bright, doing.Doing))...)
 	if doing.Awaiting != "" {
@@ -213,7 +214,7 @@ func (p painter) pending() []paint.Line {
 	for _, one := range p.s.Pending {
 		lines = append(lines, p.text(paint.In(p.t.Here, one.Says))...)
 		if !one.Until.IsZero() {
-			lines = append(lines, paint.Between(paint.Line{paint.In(p.t.Quiet, "by itself in")}, paint.Line{paint.Strong(p.t.Bad, state.Clock(max(0, one.Until.Sub(p.s.Now))))}, p.width))
+			lines = append(lines, paint.Between(paint.Line{paint.In(p.t.Quiet, "by itself in")}, paint.Line{paint.Strong(p.t.Bad, units.Clock(max(0, one.Until.Sub(p.s.Now))))}, p.width))
 		}
 	}
 	return lines
@@ -227,7 +228,7 @@ func (p painter) part(doing event.StepNow) []paint.Line {
 	full := int(doing.Part * float64(p.width))
 	left := ""
 	if doing.Left > 0 {
-		left = state.Clock(max(0, doing.Left-p.s.Now.Sub(p.s.DoingAt))) + " left"
+		left = units.Clock(max(0, doing.Left-p.s.Now.Sub(p.s.DoingAt))) + " left"
 	}
 	return []paint.Line{
 		{paint.In(p.t.Here, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))},
@@ -270,17 +271,17 @@ func (p painter) transfer(t *state.Transfer) []paint.Line {
 	case t.End != nil:
 		color, right = p.t.Bad, paint.Line{paint.Strong(p.t.Bad, t.End.Outcome+" ✗")}
 	case t.Got.Left > 0:
-		right = append(right, paint.In(p.t.Text, "   "+state.Clock(t.Got.Left)+" left"))
+		right = append(right, paint.In(p.t.Text, "   "+units.Clock(t.Got.Left)+" left"))
 	}
 	done := int(share * float64(p.width))
 	lines := []paint.Line{
 		p.head("transfer", right),
 		{paint.In(color, strings.Repeat("━", done)), paint.In(p.t.Faint, strings.Repeat("━", p.width-done))},
-		paint.Between(paint.Line{paint.In(p.t.Bright, state.Count(t.Got.Bytes)), paint.In(p.t.Quiet, " of "+state.Count(size)+" B")},
+		paint.Between(paint.Line{paint.In(p.t.Bright, units.Count(t.Got.Bytes)), paint.In(p.t.Quiet, " of "+units.Count(size)+" B")},
 			paint.Line{paint.In(p.t.Quiet, blocksAgain(t.Got.Resent))}, p.width),
 		nil,
 	}
-	lines = append(lines, paint.Between(p.sparkline(t, p.width-12), paint.Line{paint.In(p.t.Bright, fmt.Sprintf("%.1f kB/s", t.Got.Rate/1000))}, p.width))
+	lines = append(lines, paint.Between(p.sparkline(t, p.width-12), paint.Line{paint.In(p.t.Bright, units.Rate(t.Got.Rate))}, p.width))
 	if t.Plan.Allowed > 0 && t.Got.Rate > 0 {
 		lines = append(lines, paint.Line{paint.In(p.t.Quiet, fmt.Sprintf("%.0f %% of what this line allows", 100*t.Got.Rate/t.Plan.Allowed))})
 	}
@@ -323,7 +324,7 @@ func (p painter) sparkline(t *state.Transfer, width int) paint.Line {
 func (p painter) image(t *state.Transfer) []paint.Line {
 	lines := []paint.Line{
 		p.head("image", nil),
-		p.row(t.Plan.File, paint.Line{paint.In(p.t.Text, fmt.Sprintf("%.2f MiB", float64(t.Plan.Size)/(1<<20)))}),
+		p.row(t.Plan.File, paint.Line{paint.In(p.t.Text, units.Bytes(t.Plan.Size))}),
 		p.row("sent by", paint.Line{paint.In(p.t.Text, t.Plan.Protocol)}),
 	}
 	if t.Plan.Terms != "" {
@@ -362,7 +363,7 @@ func (p painter) checked() []paint.Line {
 func (p painter) device() []paint.Line {
 	var right paint.Line
 	if !p.s.ReadAt.IsZero() {
-		right = paint.Line{paint.In(p.t.Quiet, "read "+ago(p.s.Now.Sub(p.s.ReadAt)))}
+		right = paint.Line{paint.In(p.t.Quiet, "read "+units.Ago(p.s.Now.Sub(p.s.ReadAt)))}
 	}
 	lines := []paint.Line{p.head("device", right)}
 	if p.s.Mode.Name != "" {
@@ -393,13 +394,6 @@ func (p painter) device() []paint.Line {
 	return lines[:min(len(lines), most)]
 }
 
-func ago(d time.Duration) string {
-	if d < 2*time.Second {
-		return "just now"
-	}
-	return state.Clock(d) + " ago"
-}
-
 // line is for a session without a runbook.
 func (p painter) line() []paint.Line {
 	target, _, _ := strings.Cut(p.s.Session.Target, "?")
@@ -419,7 +413,7 @@ func (p painter) ended() []paint.Line {
 	if end.Outcome == event.Done {
 		color = p.t.Good
 	}
-	lines := []paint.Line{p.head("ended", paint.Line{paint.In(p.t.Quiet, "after "+state.Clock(p.s.Gone()))}), {paint.Strong(color, end.Outcome)}}
+	lines := []paint.Line{p.head("ended", paint.Line{paint.In(p.t.Quiet, "after "+units.Clock(p.s.Gone()))}), {paint.Strong(color, end.Outcome)}}
 	if end.Message != end.Outcome {
 		lines = append(lines, p.text(paint.In(p.t.Text, end.Message))...)
 	}

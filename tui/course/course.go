@@ -8,6 +8,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/state"
+	"pilotrix/core/units"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 )
@@ -283,17 +284,17 @@ func listRow(t theme.Theme, s *state.State, i, width int) paint.Line {
 	look := paint.In(t.Quiet, step.Title)
 	switch {
 	case i == s.Here && s.Running() && step.Outcome == "":
-		took = state.Span(s.Now.Sub(step.Begun))
+		took = units.Span(s.Now.Sub(step.Begun))
 		look = paint.Strong(t.Here, step.Title)
 	case step.Outcome == event.Skipped:
 		took = "skipped"
 	case step.Outcome != "":
-		took = state.Span(step.Took)
+		took = units.Span(step.Took)
 		look = paint.In(t.Text, step.Title)
 	}
 	expected := "–"
 	if step.Expected > 0 {
-		expected = "~" + state.Span(step.Expected)
+		expected = "~" + units.Span(step.Expected)
 	}
 	left := paint.Line{paint.Piece{Text: "  "}, stop(t, s, i), paint.In(t.Quiet, fmt.Sprintf("  %-5s", step.ID)), look}
 	if step.Irreversible && step.Outcome == "" {
@@ -302,6 +303,6 @@ func listRow(t theme.Theme, s *state.State, i, width int) paint.Line {
 	if step.Try > 1 {
 		left = append(left, paint.In(t.Here, fmt.Sprintf("  try %d", step.Try)))
 	}
-	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf("%9s", expected)), paint.In(t.Text, fmt.Sprintf("%10s", took)), paint.In(t.Faint, fmt.Sprintf("%9s", state.Span(step.Timeout)))}
+	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf("%9s", expected)), paint.In(t.Text, fmt.Sprintf("%10s", took)), paint.In(t.Faint, fmt.Sprintf("%9s", units.Span(step.Timeout)))}
 	return paint.Between(left, right, width)
 }

@@ -11,6 +11,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/reckon"
 	"pilotrix/core/state"
+	"pilotrix/core/units"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 )
@@ -103,7 +104,7 @@ func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) 
 	}
 	plain := func(text string) paint.Piece { return paint.In(t.Text, text) }
 	row("file", img.Path, plain)
-	row("size", state.Count(img.Size)+" B", plain)
+	row("size", units.Count(img.Size)+" B", plain)
 	for _, name := range slices.Sorted(maps.Keys(img.Says)) {
 		row(strings.TrimSuffix(name, "itecture"), img.Says[name], plain) // the one word that is too long
 	}
@@ -119,7 +120,7 @@ func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) 
 	}
 	row("problem", img.Problem, func(text string) paint.Piece { return paint.In(t.Bad, text) })
 	for _, e := range reckon.Estimates(img.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
-		row("by "+e.Protocol, strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", state.Span(e.Time), e.Terms, e.Warn)), plain)
+		row("by "+e.Protocol, strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", units.Span(e.Time), e.Terms, e.Warn)), plain)
 	}
 	return append(lines, nil)
 }
@@ -165,7 +166,7 @@ func image(t theme.Theme, s *state.State, img event.ShelfImage, width int) []pai
 	if img.Inside != "" {
 		left = append(left, paint.In(t.Quiet, "  in "+img.Inside))
 	}
-	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf(" %9s", size(img.Size)))}
+	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf(" %9s", units.Bytes(img.Size)))}
 	if width >= 90 && len(img.SHA256) > 8 {
 		right = append(right, paint.In(t.Faint, "  sha256 "), paint.In(t.Quiet, img.SHA256[:8]+"…"))
 	}
@@ -191,13 +192,6 @@ func digest(t theme.Theme, img event.ShelfImage) paint.Piece {
 		return paint.In(t.Good, "  as published ✓    ")
 	}
 	return paint.In(t.Faint, "  none published    ")
-}
-
-func size(n int64) string {
-	if n < 1<<20 {
-		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
-	}
-	return fmt.Sprintf("%.2f MiB", float64(n)/(1<<20))
 }
 
 func onTheWay(s *state.State, img event.ShelfImage) bool {

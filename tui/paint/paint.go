@@ -3,12 +3,11 @@ package paint
 
 import (
 	"image/color"
+	"pilotrix/core/plain"
 	"strings"
 
 	"charm.land/lipgloss/v2"
 	"github.com/mattn/go-runewidth"
-
-	"pilotrix/core/screen"
 )
 
 // Look is how a piece looks.
@@ -126,7 +125,7 @@ func (l Line) String() string {
 // String writes the piece for the terminal. What it says may come from a device: nothing in it is a
 // control character afterwards.
 func (p Piece) String() string {
-	p.Text = screen.Plain(p.Text)
+	p.Text = plain.Text(p.Text)
 	if p.Look == (Look{}) {
 		return p.Text
 	}

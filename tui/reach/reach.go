@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"pilotrix/core/state"
+	"pilotrix/core/units"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 )
@@ -59,7 +60,7 @@ func Strip(t theme.Theme, target *state.Target, now time.Time, each time.Duratio
 // Word is how a target stands, in words.
 func Word(t theme.Theme, target *state.Target, now time.Time) paint.Piece {
 	if away, gone := target.Gone(); gone {
-		return paint.Strong(t.Bad, "away "+state.Clock(now.Sub(away.Begin)))
+		return paint.Strong(t.Bad, "away "+units.Clock(now.Sub(away.Begin)))
 	}
 	if len(target.Tries) == 0 {
 		return paint.In(t.Quiet, "not tried yet")
@@ -67,14 +68,7 @@ func Word(t theme.Theme, target *state.Target, now time.Time) paint.Piece {
 	if !target.Last.Held {
 		return paint.Strong(t.Here, "no answer")
 	}
-	return paint.In(t.Good, "answers, "+trip(target.Last.Trip))
-}
-
-func trip(d time.Duration) string {
-	if d < 10*time.Millisecond {
-		return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
-	}
-	return fmt.Sprintf("%d ms", d.Milliseconds())
+	return paint.In(t.Good, "answers, "+units.Trip(target.Last.Trip))
 }
 
 // View draws every target with its strip, its figures and its absences.
@@ -92,7 +86,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	}
 	return append(lines, nil, paint.Line{
 		paint.In(t.Good, "▁▇"), paint.In(t.Quiet, " answers (taller: slower)   "), paint.In(t.Here, "▖"), paint.In(t.Quiet, " some lost   "),
-		paint.In(t.Bad, "_"), paint.In(t.Quiet, " no answer   "), paint.In(t.Quiet, "a column is "+state.Span(each)),
+		paint.In(t.Bad, "_"), paint.In(t.Quiet, " no answer   "), paint.In(t.Quiet, "a column is "+units.Span(each)),
 	}.Cut(width))
 }
 
@@ -126,9 +120,9 @@ func one(t theme.Theme, s *state.State, target *state.Target, each time.Duration
 		{paint.In(t.Quiet, fmt.Sprintf("%d tries, %d without an answer (%.0f %%)", sent, lost, share))},
 	}
 	for _, away := range target.Away {
-		length, color := state.Clock(away.Length), t.Text
+		length, color := units.Clock(away.Length), t.Text
 		if away.Length == 0 {
-			length, color = state.Clock(s.Now.Sub(away.Begin))+" so far", t.Bad
+			length, color = units.Clock(s.Now.Sub(away.Begin))+" so far", t.Bad
 		}
 		end := "          "
 		if away.Length > 0 {

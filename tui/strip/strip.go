@@ -9,6 +9,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
 	"pilotrix/core/state"
+	"pilotrix/core/units"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 )
@@ -255,7 +256,7 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case v.Narrow && s.Running() && s.Moving().Active():
 		return progress(t, s, s.Moving())
 	case v.Narrow && s.Running() && s.Helm.Who == event.Runbook && s.Doing.Awaiting != "":
-		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", state.Span(s.Now.Sub(s.DoingAt)), state.Span(s.Doing.Timeout)))}
+		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", units.Span(s.Now.Sub(s.DoingAt)), units.Span(s.Doing.Timeout)))}
 	case s.Running() && s.Helm.Who == event.Runbook && s.Transfer.Active():
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; the transfer is cancelled cleanly first.")}
 	case s.Running() && s.Helm.Who == event.Runbook:
@@ -278,7 +279,7 @@ func progress(t theme.Theme, s *state.State, m *state.Transfer) paint.Line {
 		share = 100 * float64(got.Bytes) / float64(size)
 	}
 	return paint.Line{
-		paint.Strong(t.Here, fmt.Sprintf(" ●  %.0f %%  ", share)), paint.In(t.Bright, state.Clock(got.Left)+" left  "),
+		paint.Strong(t.Here, fmt.Sprintf(" ●  %.0f %%  ", share)), paint.In(t.Bright, units.Clock(got.Left)+" left  "),
 		paint.In(t.Text, fmt.Sprintf("%.1f kB/s  ", got.Rate/1000)), paint.In(t.Quiet, fmt.Sprintf("%d resent  ", got.Resent)),
 		paint.Strong(t.Bright, "type to take the helm"),
 	}

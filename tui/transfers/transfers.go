@@ -9,6 +9,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/state"
+	"pilotrix/core/units"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 )
@@ -68,7 +69,7 @@ func (p painter) listening() []paint.Line {
 func (p painter) awaited() (lines []paint.Line) {
 	for _, f := range p.s.Staged {
 		if f.Slot {
-			lines = append(lines, paint.Between(paint.Line{paint.Strong(p.t.Here, " ◁ "), paint.In(p.t.Text, f.Name)}, paint.Line{paint.In(p.t.Quiet, "may be left here once, up to "+state.Count(f.Size)+" B")}, p.width))
+			lines = append(lines, paint.Between(paint.Line{paint.Strong(p.t.Here, " ◁ "), paint.In(p.t.Text, f.Name)}, paint.Line{paint.In(p.t.Quiet, "may be left here once, up to "+units.Count(f.Size)+" B")}, p.width))
 		}
 	}
 	return p.under("awaited, under exactly these names", lines)
@@ -80,7 +81,7 @@ func (p painter) staged() (lines []paint.Line) {
 		if f.Slot {
 			continue
 		}
-		right := paint.Line{paint.In(p.t.Quiet, state.Count(f.Size)+" B")}
+		right := paint.Line{paint.In(p.t.Quiet, units.Count(f.Size)+" B")}
 		if len(f.SHA256) > 8 {
 			right = append(right, paint.In(p.t.Faint, "  sha256 "), paint.In(p.t.Quiet, f.SHA256[:8]+"…"))
 		}
@@ -135,7 +136,7 @@ func (p painter) estimates() []paint.Line {
 	for _, one := range e.All {
 		longest = max(longest, one.Time)
 	}
-	lines := []paint.Line{p.head("what each would take", paint.Line{paint.In(p.t.Quiet, e.File+", "+state.Count(e.Size)+" B")})}
+	lines := []paint.Line{p.head("what each would take", paint.Line{paint.In(p.t.Quiet, e.File+", "+units.Count(e.Size)+" B")})}
 	const bar = 12
 	for _, one := range e.All {
 		color, mark := p.t.Text, "   "
@@ -148,7 +149,7 @@ func (p painter) estimates() []paint.Line {
 			why = one.Warn
 		}
 		lines = append(lines, paint.Line{
-			paint.Strong(color, mark+fmt.Sprintf("%-10s", one.Protocol)), paint.In(color, fmt.Sprintf("%8s ", state.Clock(one.Time))),
+			paint.Strong(color, mark+fmt.Sprintf("%-10s", one.Protocol)), paint.In(color, fmt.Sprintf("%8s ", units.Clock(one.Time))),
 			paint.In(p.t.Good, strings.Repeat("━", long)), paint.In(p.t.Faint, strings.Repeat(" ", bar-long)), paint.In(p.t.Quiet, "  "+one.Terms+": "+why),
 		}.Cut(p.width))
 	}
@@ -177,10 +178,10 @@ func (p painter) transfer(m *state.Transfer) []paint.Line {
 	if m.Plan.Size > 0 {
 		share = min(1, float64(m.Got.Bytes)/float64(m.Plan.Size))
 	}
-	right := paint.Line{paint.Strong(p.t.Here, fmt.Sprintf("%.0f %%", 100*share)), paint.In(p.t.Text, "  "+state.Clock(m.Got.Left)+" left")}
+	right := paint.Line{paint.Strong(p.t.Here, fmt.Sprintf("%.0f %%", 100*share)), paint.In(p.t.Text, "  "+units.Clock(m.Got.Left)+" left")}
 	switch {
 	case m.End != nil && m.End.Outcome == event.Done:
-		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "whole ✓"), paint.In(p.t.Quiet, "  in "+state.Span(m.End.Took))}
+		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "whole ✓"), paint.In(p.t.Quiet, "  in "+units.Span(m.End.Took))}
 		share = 1
 	case m.End != nil:
 		color, right = p.t.Bad, paint.Line{paint.Strong(p.t.Bad, "broken off ✗")}
@@ -190,7 +191,7 @@ func (p painter) transfer(m *state.Transfer) []paint.Line {
 	lines := []paint.Line{paint.Between(left, append(paint.Line{{Text: " "}}, right...), p.width)}
 	long := max(8, min(40, p.width/3))
 	full := int(share * float64(long))
-	figures := fmt.Sprintf("  %s B  %.1f kB/s  %s resent  %s", state.Count(m.Got.Bytes), m.Got.Rate/1000, state.Count(int64(m.Got.Resent)), m.Plan.Terms)
+	figures := fmt.Sprintf("  %s B  %.1f kB/s  %s resent  %s", units.Count(m.Got.Bytes), m.Got.Rate/1000, units.Count(int64(m.Got.Resent)), m.Plan.Terms)
 	lines = append(lines, paint.Line{paint.Piece{Text: "   "}, paint.In(color, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", long-full)), paint.In(p.t.Quiet, figures)}.Cut(p.width))
 	if m.End != nil && m.End.Message != "" {
 		lines = append(lines, paint.Line{paint.In(p.t.Bad, "   "+m.End.Message)}.Cut(p.width))
@@ -231,7 +232,7 @@ func (p painter) rung(r state.Rung) paint.Line {
 	words, heavy := r.Words(), r.Count > 1
 	note := ""
 	if r.Resent > 0 {
-		note = fmt.Sprintf(" %s resent", state.Count(int64(r.Resent)))
+		note = fmt.Sprintf(" %s resent", units.Count(int64(r.Resent)))
 	}
 	color := p.t.Quiet
 	switch {

@@ -11,6 +11,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"pilotrix/core/plain"
 	"strings"
 )
 
@@ -206,16 +207,8 @@ func pairs(texts []string) (options []option, err error) {
 	return options, nil
 }
 
-// clean makes what the other side wrote fit to be shown: short, and without control characters.
-func clean(p []byte) string {
-	text := strings.ToValidUTF8(string(p[:min(len(p), mostMessage)]), "�")
-	return strings.Map(func(r rune) rune {
-		if r < 0x20 || r >= 0x7f && r < 0xa0 {
-			return '�'
-		}
-		return r
-	}, text)
-}
+// clean makes what the other side wrote fit to be shown, and short.
+func clean(p []byte) string { return plain.Text(string(p[:min(len(p), mostMessage)])) }
 
 // put forms, each the mirror of its part of parse.
 

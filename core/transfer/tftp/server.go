@@ -399,38 +399,21 @@ type report struct {
 	t     offer.Transfer
 	meter *transfer.Meter
 	p     transfer.Progress
-	last  time.Time
-	calls int // since the clock was looked at
-	every int // looks at the clock at each of so many calls: on a fast network that is dear
+	thin  *transfer.Thin
 }
 
-const (
-	reportEvery = 200 * time.Millisecond
-	mostCalls   = 64
-)
-
 func newReport(opt Options, t offer.Transfer) *report {
-	r := &report{opt: opt, t: t, meter: transfer.NewMeter(opt.Clock), p: transfer.Progress{File: t.File, Size: max(t.Size, 0)}, every: 1}
+	r := &report{opt: opt, t: t, meter: transfer.NewMeter(opt.Clock), p: transfer.Progress{File: t.File, Size: max(t.Size, 0)}, thin: transfer.NewThin(opt.Clock)}
 	r.meter.Start()
-	r.last = opt.Clock.Now()
 	return r
 }
 
 func (r *report) moved(blocks, bytes int64, again int) {
 	r.p.Blocks, r.p.Bytes, r.p.Resent = int(blocks), bytes, again
-	if r.calls++; r.calls < r.every {
-		return
+	if r.thin.Due() {
+		r.meter.Fill(&r.p)
+		r.opt.Watcher.Moved(r.t, r.p)
 	}
-	r.calls = 0
-	now := r.opt.Clock.Now()
-	if now.Sub(r.last) < reportEvery {
-		r.every = min(2*r.every, mostCalls)
-		return
-	}
-	r.every = max(1, r.every/4)
-	r.last = now
-	r.meter.Fill(&r.p)
-	r.opt.Watcher.Moved(r.t, r.p)
 }
 
 func (r *report) end(err error) {
