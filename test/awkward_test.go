@@ -111,7 +111,7 @@ var awkwardFaults = map[string]struct {
 	model   string
 	approve func(event.Ask) string
 	on      func() func(*rig, event.Event)
-	outcome string
+	outcome event.Outcome
 	holds   func(t *testing.T, r *rig, result runbook.Result)
 }{
 	"a power cut in mid-transfer": {"R40-2", approveAll, func() func(*rig, event.Event) {

@@ -424,11 +424,11 @@ func (a *app) move(name string) bool {
 	return true
 }
 
-var answerKeys = map[string]map[string]string{
-	"hold":     {"enter": runbook.Approve, "esc": runbook.StopHere},
-	"operator": {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
-	"dialog":   {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
-	"failure":  {"enter": runbook.TryAgain, "esc": runbook.StopHere},
+var answerKeys = map[event.Form]map[string]string{
+	event.FormHold:     {"enter": runbook.Approve, "esc": runbook.StopHere},
+	event.FormOperator: {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
+	event.FormDialog:   {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
+	event.FormFailure:  {"enter": runbook.TryAgain, "esc": runbook.StopHere},
 }
 
 // leaderAnswers are answers that take the leader key first. No letter ever answers by itself: it may

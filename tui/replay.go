@@ -22,16 +22,20 @@ func Replay(ctx context.Context, opt ReplayOptions) error {
 	defer cancel()
 	a := newApp(ctx, Options{Theme: opt.Theme, Leader: opt.Leader})
 	a.replay = true
-	p := tea.NewProgram(a, tea.WithContext(ctx))
-	played := make(chan struct{})
-	go func() {
-		defer close(played)
+	return runWith(ctx, cancel, a, func(p *tea.Program) {
 		err := opt.Play(ctx, func(e event.Event) { p.Send(eventsMsg{e}) })
 		p.Send(replayOver{err})
-	}()
+	})
+}
+
+// runWith runs the interface with something that feeds it beside it, and ends both.
+func runWith(ctx context.Context, cancel context.CancelFunc, a *app, feed func(*tea.Program)) error {
+	p := tea.NewProgram(a, tea.WithContext(ctx))
+	fed := make(chan struct{})
+	go func() { defer close(fed); feed(p) }()
 	_, err := p.Run()
 	cancel()
-	<-played
+	<-fed
 	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
 		return nil
 	}

@@ -2,7 +2,6 @@ package tui
 
 import (
 	"context"
-	"errors"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -24,10 +23,7 @@ func Transfers(ctx context.Context, opt TransfersOptions) error {
 	a := newApp(ctx, Options{Theme: opt.Theme, Leader: opt.Leader, Device: opt.Title, Line: "serving", Places: opt.Places})
 	a.serving = true
 	a.view = transfersView
-	p := tea.NewProgram(a, tea.WithContext(ctx))
-	followed := make(chan struct{})
-	go func() {
-		defer close(followed)
+	return runWith(ctx, cancel, a, func(p *tea.Program) {
 		for {
 			batch, err := opt.Feed.Next(ctx)
 			if err != nil {
@@ -35,12 +31,5 @@ func Transfers(ctx context.Context, opt TransfersOptions) error {
 			}
 			p.Send(eventsMsg(batch))
 		}
-	}()
-	_, err := p.Run()
-	cancel()
-	<-followed
-	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
-		return nil
-	}
-	return err
+	})
 }

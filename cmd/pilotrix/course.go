@@ -23,9 +23,9 @@ func newCoursePrinter(out io.Writer) *coursePrinter {
 	return &coursePrinter{out: out, titles: map[string]event.StepPlan{}, lastPart: map[string]int{}, facts: map[string]string{}}
 }
 
-var outcomeMarks = map[string]string{event.Done: "●", event.Failed: "✗", event.Stopped: "◇", event.Skipped: "·", event.ByHand: "○"}
+var outcomeMarks = map[event.Outcome]string{event.Done: "●", event.Failed: "✗", event.Stopped: "◇", event.Skipped: "·", event.ByHand: "○"}
 
-var levelMarks = map[string]string{event.Info: "  ", event.Warning: "! ", event.Error: "✗ "}
+var levelMarks = map[event.Level]string{event.Info: "  ", event.Warning: "! ", event.Error: "✗ "}
 
 func (c *coursePrinter) tell(e event.Event) {
 	switch b := e.Body.(type) {

@@ -66,7 +66,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 // approver answers holds from the command line. What it was not told to approve, it stops.
 func approver(approvals []string) func(event.Ask) string {
 	return func(ask event.Ask) string {
-		if (ask.Form == "hold" || ask.Form == "operator") && (slices.Contains(approvals, "all") || slices.Contains(approvals, ask.Step)) {
+		if (ask.Form == event.FormHold || ask.Form == event.FormOperator) && (slices.Contains(approvals, "all") || slices.Contains(approvals, ask.Step)) {
 			return ask.Answers[0]
 		}
 		return runbook.StopHere

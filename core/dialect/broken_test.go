@@ -1,7 +1,6 @@
 package dialect
 
 import (
-	"fmt"
 	"strings"
 	"testing"
 
@@ -65,7 +64,7 @@ secrets: ['^code> $']
 `
 
 // broken are edits of it, each of which breaks one thing.
-var broken = []struct{ name, from, to string }{
+var broken = []goldentest.Edit{
 	{"the name is missing", "dialect: small\n", ""},
 	{"the name is empty", "dialect: small", "dialect: ''"},
 	{"an unknown key", "pager: {pattern", "pagers: {pattern"},
@@ -140,19 +139,15 @@ func TestEveryBrokenDialectIsComplainedOf(t *testing.T) {
 	d, err := Parse("small.yaml", []byte(whole))
 	require.NoError(t, err, "the whole one")
 	assert.Empty(t, d.Warnings())
-	var out strings.Builder
-	for _, b := range broken {
-		text := strings.Replace(whole, b.from, b.to, 1)
-		require.NotEqual(t, whole, text, b.name)
+	goldentest.Edited(t, "broken", whole, broken, func(text string) string {
 		_, err := Parse("small.yaml", []byte(text))
-		require.Error(t, err, b.name)
-		fmt.Fprintf(&out, "# %s\n%v\n\n", b.name, err)
-	}
-	goldentest.Same(t, "broken", out.String())
+		require.Error(t, err)
+		return err.Error()
+	})
 }
 
 // odd are edits that are allowed, and said.
-var odd = []struct{ name, from, to string }{
+var odd = []goldentest.Edit{
 	{"a usual speed that cannot be set", "speed: 9600, speeds", "speed: 4800, speeds"},
 	{"a reading that makes nothing", "    facts:\n      - {fact: running.release, pattern: '(\\S+)', as: release}\n", ""},
 	{"a change that does not say its success", "done: gone, ", ""},
@@ -161,18 +156,14 @@ var odd = []struct{ name, from, to string }{
 }
 
 func TestWhatIsOddIsSaid(t *testing.T) {
-	var out strings.Builder
-	for _, o := range odd {
-		text := strings.Replace(whole, o.from, o.to, 1)
-		require.NotEqual(t, whole, text, o.name)
+	goldentest.Edited(t, "odd", whole, odd, func(text string) (said string) {
 		d, err := Parse("small.yaml", []byte(text))
-		require.NoError(t, err, o.name)
-		require.NotEmpty(t, d.Warnings(), o.name)
+		require.NoError(t, err)
 		for _, w := range d.Warnings() {
-			fmt.Fprintf(&out, "# %s\n%v\n\n", o.name, w)
+			said += w.Error()
 		}
-	}
-	goldentest.Same(t, "odd", out.String())
+		return said
+	})
 }
 
 func TestAllThatIsWrongIsToldAtOnce(t *testing.T) {

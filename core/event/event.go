@@ -91,14 +91,17 @@ const (
 	Answerer = "terminal" // the answer of the terminal itself to a question of the device
 )
 
-// Outcomes of steps, transfers and runs.
+// Outcome is how a step, a transfer or a run ended.
+type Outcome string
+
+// The outcomes.
 const (
-	Done       = "done"
-	Failed     = "failed"
-	Stopped    = "stopped"
-	Skipped    = "skipped"
-	ByHand     = "by hand"
-	RolledBack = "rolled back"
+	Done       Outcome = "done"
+	Failed     Outcome = "failed"
+	Stopped    Outcome = "stopped"
+	Skipped    Outcome = "skipped"
+	ByHand     Outcome = "by hand"
+	RolledBack Outcome = "rolled back"
 )
 
 // Text is a piece of the byte stream. It encodes as JSON text when it is valid UTF-8 and as

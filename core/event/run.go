@@ -43,7 +43,7 @@ func (RunBegin) kind() *declaration { return runBeginKind }
 
 // RunEnd ends a runbook, with what was proved.
 type RunEnd struct {
-	Outcome string   `json:"outcome"`
+	Outcome Outcome  `json:"outcome"`
 	Exit    int      `json:"exit"`
 	Message string   `json:"message"`
 	Proved  []string `json:"proved,omitempty"`
@@ -53,7 +53,7 @@ var runEndKind = declare(Kind[RunEnd]{
 	Name:   "run.end",
 	Sample: RunEnd{Outcome: Done, Exit: 0, Proved: []string{"it runs"}},
 	Tell: func(b RunEnd) (string, bool) {
-		return b.Outcome + ": " + b.Message, true
+		return string(b.Outcome) + ": " + b.Message, true
 	},
 })
 
@@ -111,7 +111,7 @@ func (StepNow) kind() *declaration { return stepNowKind }
 // StepEnd leaves a step.
 type StepEnd struct {
 	ID      string        `json:"id"`
-	Outcome string        `json:"outcome"`
+	Outcome Outcome       `json:"outcome"`
 	Message string        `json:"message,omitempty"`
 	Took    time.Duration `json:"took"`
 }
@@ -120,7 +120,7 @@ var stepEndKind = declare(Kind[StepEnd]{
 	Name:   "step.end",
 	Sample: StepEnd{ID: "1.1", Outcome: Skipped, Took: 3},
 	Tell: func(b StepEnd) (string, bool) {
-		return b.ID + " " + b.Outcome + " " + b.Message, b.Outcome == Failed
+		return b.ID + " " + string(b.Outcome) + " " + b.Message, b.Outcome == Failed
 	},
 })
 

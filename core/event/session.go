@@ -7,11 +7,14 @@ import (
 
 // The events of the session itself: its begin and end, the helm, what is asked and said.
 
-// Levels of a Note.
+// Level is how much a Note matters.
+type Level string
+
+// The levels.
 const (
-	Info    = "info"
-	Warning = "warning"
-	Error   = "error"
+	Info    Level = "info"
+	Warning Level = "warning"
+	Error   Level = "error"
 )
 
 // States of an Interlock.
@@ -23,12 +26,15 @@ const (
 	InterlockOn        = "on"
 )
 
-// Forms of an Ask.
+// Form is what an Ask waits for.
+type Form string
+
+// The forms.
 const (
-	FormHold     = "hold"     // a step waits for an approval
-	FormOperator = "operator" // something is to be done by hand
-	FormDialog   = "dialog"   // the device asks what only the operator can answer
-	FormFailure  = "failure"  // a step failed
+	FormHold     Form = "hold"     // a step waits for an approval
+	FormOperator Form = "operator" // something is to be done by hand
+	FormDialog   Form = "dialog"   // the device asks what only the operator can answer
+	FormFailure  Form = "failure"  // a step failed
 )
 
 // SessionBegin opens every stream.
@@ -84,7 +90,7 @@ func (Helm) kind() *declaration { return helmKind }
 // what Answer may hold.
 type Ask struct {
 	ID           string   `json:"id"`
-	Form         string   `json:"form"`
+	Form         Form     `json:"form"`
 	Step         string   `json:"step,omitempty"`
 	Text         string   `json:"text"`
 	Types        []string `json:"types,omitempty"`
@@ -99,7 +105,7 @@ var askKind = declare(Kind[Ask]{
 	Name:   "ask",
 	Sample: Ask{ID: "1", Form: "hold", Types: []string{"store drop x"}, Irreversible: true, Answers: []string{"approve"}},
 	Tell: func(b Ask) (string, bool) {
-		return b.Form + ": " + b.Text, true
+		return string(b.Form) + ": " + b.Text, true
 	},
 })
 
@@ -174,7 +180,7 @@ func (Mark) kind() *declaration { return markKind }
 
 // Note is a remark for the operator. Level is one of those below.
 type Note struct {
-	Level string `json:"level"`
+	Level Level  `json:"level"`
 	Text  string `json:"text"`
 }
 

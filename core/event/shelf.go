@@ -4,6 +4,17 @@ import "fmt"
 
 // The events of the images at hand, and the releases on the way.
 
+// Fit is whether an image is for the device.
+type Fit string
+
+// The fits, the worst first; they are those of core/image.
+const (
+	FitNo      Fit = "no"
+	FitFirst   Fit = "first" // once something is done before
+	FitUnknown Fit = "unknown"
+	FitYes     Fit = "yes"
+)
+
 // ShelfImage is an image as the shelf shows it, held against the device.
 type ShelfImage struct {
 	Name      string            `json:"name"`
@@ -19,7 +30,7 @@ type ShelfImage struct {
 	SHA256    string            `json:"sha256,omitempty"`
 	Published string            `json:"published,omitempty"`
 	Broken    bool              `json:"broken,omitempty"`
-	Fit       string            `json:"fit"`
+	Fit       Fit               `json:"fit"`
 	Against   []string          `json:"resentst,omitempty"`
 }
 

@@ -64,7 +64,7 @@ func (Transfer) kind() *declaration { return transferKind }
 // TransferEnd tells how it went.
 type TransferEnd struct {
 	ID      string        `json:"id,omitempty"`
-	Outcome string        `json:"outcome"`
+	Outcome Outcome       `json:"outcome"`
 	Message string        `json:"message,omitempty"`
 	Bytes   int64         `json:"bytes"`
 	Padding int           `json:"padding"`

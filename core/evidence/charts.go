@@ -68,7 +68,7 @@ func Course(s *state.State) *Drawing {
 		if s.RunEnd.Outcome != event.Done {
 			tone = Bad
 		}
-		d.Strong(margin, y+14, 10, tone, s.RunEnd.Outcome+": "+short(s.RunEnd.Message, 120))
+		d.Strong(margin, y+14, 10, tone, string(s.RunEnd.Outcome)+": "+short(s.RunEnd.Message, 120))
 		for i, proof := range s.RunEnd.Proved {
 			d.Text(margin+12, y+28+float64(i)*13, 8.5, Ink, "proved: "+short(proof, 130))
 		}

@@ -90,63 +90,59 @@ func (t *Template) Uses() (names []string) {
 func (t *Template) Text() string { return t.text }
 
 // Render fills the template for a reader. A value that was not read is an error.
-func (t *Template) Render(env map[string]any) (string, error) {
-	return t.render(env, func(string, string) error { return nil })
+func (t *Template) Render(env map[string]any) (string, error) { return t.render(env, set) }
+
+// set holds that a value is there.
+func set(name string, value any, err error) (string, error) {
+	switch {
+	case err != nil:
+		return "", err
+	case value == nil:
+		return "", fmt.Errorf("${%s} is not set", name)
+	}
+	return Format(value), nil
 }
 
 // Command fills the template for a device: besides, a value may hold no control character and not be
 // empty, since either would type something else than what the line says.
 func (t *Template) Command(env map[string]any) (string, error) {
-	return t.render(env, func(name, value string) error {
-		if value == "" {
-			return fmt.Errorf("${%s} is empty", name)
+	return t.render(env, func(name string, value any, err error) (string, error) {
+		text, err := set(name, value, err)
+		if err == nil && text == "" {
+			err = fmt.Errorf("${%s} is empty", name)
 		}
-		if i := strings.IndexFunc(value, unicode.IsControl); i >= 0 {
-			return fmt.Errorf("${%s} holds the control character %q, which is never typed to a device", name, value[i])
+		if i := strings.IndexFunc(text, unicode.IsControl); i >= 0 {
+			err = fmt.Errorf("${%s} holds the control character %q, which is never typed to a device", name, text[i])
 		}
-		return nil
+		return text, err
 	})
-}
-
-func (t *Template) render(env map[string]any, check func(name, value string) error) (string, error) {
-	var out strings.Builder
-	for _, p := range t.pieces {
-		if p.guard == nil {
-			out.WriteString(p.text)
-			continue
-		}
-		value, err := p.guard.Value(env)
-		if err != nil {
-			return "", err
-		}
-		if value == nil {
-			return "", fmt.Errorf("${%s} is not set", p.guard.text)
-		}
-		text := Format(value)
-		if err := check(p.guard.text, text); err != nil {
-			return "", err
-		}
-		out.WriteString(text)
-	}
-	return out.String(), nil
 }
 
 // Shown fills the template for a plan: what is not known yet stays as ${…}.
 func (t *Template) Shown(env map[string]any) string {
+	text, _ := t.render(env, func(name string, value any, err error) (string, error) {
+		if err != nil || value == nil {
+			return "${" + name + "}", nil
+		}
+		return Format(value), nil
+	})
+	return text
+}
+
+// render puts the pieces together; each value goes through one function.
+func (t *Template) render(env map[string]any, through func(name string, value any, err error) (string, error)) (string, error) {
 	var out strings.Builder
 	for _, p := range t.pieces {
-		if p.guard == nil {
-			out.WriteString(p.text)
-			continue
+		text := p.text
+		if p.guard != nil {
+			value, err := p.guard.Value(env)
+			if text, err = through(p.guard.text, value, err); err != nil {
+				return "", err
+			}
 		}
-		value, err := p.guard.Value(env)
-		if err != nil || value == nil {
-			out.WriteString("${" + p.guard.text + "}")
-			continue
-		}
-		out.WriteString(Format(value))
+		out.WriteString(text)
 	}
-	return out.String()
+	return out.String(), nil
 }
 
 // Like is a pattern of the texts that the template can become, without its anchors.

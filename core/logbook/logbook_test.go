@@ -47,7 +47,7 @@ func TestWhatWasKeptComesBack(t *testing.T) {
 	entries, err := b.List(0)
 	require.NoError(t, err)
 	require.Len(t, entries, 1)
-	assert.Equal(t, event.Done, entries[0].Outcome)
+	assert.Equal(t, string(event.Done), entries[0].Outcome)
 	assert.Equal(t, "hollow-rtr1", entries[0].Device)
 	assert.False(t, entries[0].Ended.IsZero())
 	_, err = b.Find(99)

@@ -101,9 +101,7 @@ func (c *Compiler) guard(key string, text source.Expression, proof bool) *expres
 		c.Complain(key, "%v", err)
 		return nil
 	}
-	for _, name := range g.Uses() {
-		c.uses(key, name, proof)
-	}
+	c.uses(key, g.Uses(), proof)
 	return g
 }
 
@@ -114,17 +112,17 @@ func (c *Compiler) Template(key, text string) *expression.Template {
 		c.Complain(key, "%v", err)
 		return nil
 	}
-	for _, name := range t.Uses() {
-		c.uses(key, name, false)
-	}
+	c.uses(key, t.Uses(), false)
 	return t
 }
 
-// uses notes that a name is read, and that it is shown.
-func (c *Compiler) uses(key, name string, proof bool) {
-	c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key), proof: proof})
-	if c.names.secret(name) {
-		c.Complain(key, "%s is a secret and would be shown here: it is typed only as an answer that the dialect marks secret: true", name)
+// uses notes that names are read, and that they are shown.
+func (c *Compiler) uses(key string, names []string, proof bool) {
+	for _, name := range names {
+		c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key), proof: proof})
+		if c.names.secret(name) {
+			c.Complain(key, "%s is a secret and would be shown here: it is typed only as an answer that the dialect marks secret: true", name)
+		}
 	}
 }
 

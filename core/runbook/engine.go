@@ -98,7 +98,7 @@ const (
 
 // Result is how a run ended.
 type Result struct {
-	Outcome string
+	Outcome event.Outcome
 	Exit    int
 	Message string
 	Proved  []string

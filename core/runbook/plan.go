@@ -401,18 +401,25 @@ func (p Plan) Write(out io.Writer) {
 	fmt.Fprintln(out, "\nNothing was sent. ◇ waits for your approval, ▲ cannot be undone.")
 }
 
-func writeSteps(out io.Writer, steps []PlanStep) {
+// eachPhase prints a plan's steps: a head before each phase, then each step.
+func eachPhase(out io.Writer, steps []PlanStep, head string, step func(PlanStep)) {
 	phase := ""
 	for _, s := range steps {
 		if s.Phase != phase {
 			phase = s.Phase
-			fmt.Fprintf(out, "\n%s\n", phase)
+			fmt.Fprintf(out, head, phase)
 		}
+		step(s)
+	}
+}
+
+func writeSteps(out io.Writer, steps []PlanStep) {
+	eachPhase(out, steps, "\n%s\n", func(s PlanStep) {
 		fmt.Fprintf(out, "  %-2s%-6s %-44s ~%-7s timeout %s\n", s.mark(), s.ID, s.Title, s.Expected.Round(100*time.Millisecond), units.Short(s.Timeout))
 		for _, d := range s.details() {
 			fmt.Fprintf(out, "           %-9s %s\n", d[0], d[1])
 		}
-	}
+	})
 }
 
 // details are what a step says besides its title, label and text.
@@ -447,12 +454,7 @@ func (p Plan) WriteMarkdown(out io.Writer) {
 }
 
 func markdownSteps(out io.Writer, steps []PlanStep) {
-	phase := ""
-	for _, s := range steps {
-		if s.Phase != phase {
-			phase = s.Phase
-			fmt.Fprintf(out, "\n## %s\n\n", phase)
-		}
+	eachPhase(out, steps, "\n## %s\n\n", func(s PlanStep) {
 		fmt.Fprintf(out, "- **%s** %s%s _(expected %s, timeout %s)_\n", s.ID, s.mark(), s.Title, s.Expected.Round(100*time.Millisecond), units.Short(s.Timeout))
 		for _, d := range s.details() {
 			text := d[1]
@@ -461,7 +463,7 @@ func markdownSteps(out io.Writer, steps []PlanStep) {
 			}
 			fmt.Fprintf(out, "  - %s: %s\n", d[0], text)
 		}
-	}
+	})
 }
 
 func (s PlanStep) mark() string {

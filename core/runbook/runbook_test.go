@@ -196,7 +196,7 @@ func runSteps(t *testing.T, steps string, c *echoing) (result Result) {
 func (c *echoing) outcomes() (all []string) {
 	for _, e := range c.events {
 		if end, is := e.(event.StepEnd); is {
-			all = append(all, end.ID+" "+end.Outcome)
+			all = append(all, end.ID+" "+string(end.Outcome))
 		}
 	}
 	return all
@@ -414,7 +414,7 @@ func TestHoldsTellWhatIsPending(t *testing.T) {
 func TestAnotherDeviceBehindALostLineIsNoticed(t *testing.T) {
 	for name, c := range map[string]struct {
 		after string
-		want  string
+		want  event.Outcome
 	}{"the same one": {"serial A1", event.Done}, "another one": {"serial B2", event.Stopped}} {
 		e := &echoing{answers: map[string][]string{"self": {"serial A1", c.after}, "state": {"value 1"}}}
 		var result Result

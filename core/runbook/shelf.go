@@ -16,7 +16,7 @@ func ShelfEvent(shelf *image.Shelf, facts *device.Facts) event.Shelf {
 		fit := item.FitTo(facts)
 		one := event.ShelfImage{
 			Name: item.Name, Inside: insideWords(item), Release: item.Says[image.SaysRelease], Models: item.Says[image.SaysModels],
-			Path: item.Path, Says: item.Says, Problem: item.Problem, Size: item.Size, SHA256: item.SHA256, Broken: item.Broken(), Fit: string(fit.Verdict),
+			Path: item.Path, Says: item.Says, Problem: item.Problem, Size: item.Size, SHA256: item.SHA256, Broken: item.Broken(), Fit: event.Fit(fit.Verdict),
 		}
 		if item.Says[image.SaysCompanion] != "" {
 			one.Companion, one.Release = strings.TrimSpace(strings.ToLower(item.Says[image.SaysCompanion])+" "+item.Says[image.SaysFor]), ""

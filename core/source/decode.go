@@ -216,13 +216,8 @@ func (d *decoder) mapping(path string, node ast.Node, to Mapping) {
 // entries visits the keys of a mapping that are known, and complains about the others and about those that
 // are there twice. It returns the keys that were there, nil for what is no mapping.
 func (d *decoder) entries(path string, node ast.Node, keys []string, visit func(at, key string, value ast.Node)) map[string]bool {
-	var values []*ast.MappingValueNode
-	switch n := node.(type) {
-	case *ast.MappingNode:
-		values = n.Values
-	case *ast.MappingValueNode:
-		values = []*ast.MappingValueNode{n}
-	default:
+	values, is := valuesOf(node)
+	if !is {
 		d.complain(path, "this wants keys and values (%s), and %s stands here", strings.Join(shortly(keys), ", "), kindOf(node))
 		return nil
 	}
@@ -247,6 +242,17 @@ func (d *decoder) entries(path string, node ast.Node, keys []string, visit func(
 		}
 	}
 	return seen
+}
+
+// valuesOf are the entries of a mapping: one with a single entry is a node of another kind.
+func valuesOf(node ast.Node) ([]*ast.MappingValueNode, bool) {
+	switch n := node.(type) {
+	case *ast.MappingNode:
+		return n.Values, true
+	case *ast.MappingValueNode:
+		return []*ast.MappingValueNode{n}, true
+	}
+	return nil, false
 }
 
 func join(path, key string) string {
@@ -314,13 +320,8 @@ func (d *decoder) list(path string, node ast.Node, to reflect.Value) {
 // table decodes a mapping whose keys are free, such as the parameters of an action.
 func (d *decoder) table(path string, node ast.Node, to reflect.Value) {
 	to.Set(reflect.MakeMap(to.Type()))
-	var values []*ast.MappingValueNode
-	switch n := node.(type) {
-	case *ast.MappingNode:
-		values = n.Values
-	case *ast.MappingValueNode:
-		values = []*ast.MappingValueNode{n}
-	default:
+	values, is := valuesOf(node)
+	if !is {
 		d.complain(path, "this wants names and values, such as {name: %s}, and %s stands here", sample(node), kindOf(node))
 		return
 	}

@@ -13,7 +13,7 @@ import (
 // Step is a step of the course as it stands.
 type Step struct {
 	event.StepPlan
-	Outcome string // empty while ahead or here
+	Outcome event.Outcome // empty while ahead or here
 	Begun   time.Time
 	Took    time.Duration
 	Try     int

@@ -269,7 +269,7 @@ func (p painter) transfer(t *state.Transfer) []paint.Line {
 	case t.End != nil && t.End.Outcome == event.Done:
 		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "acknowledged ✓")}
 	case t.End != nil:
-		color, right = p.t.Bad, paint.Line{paint.Strong(p.t.Bad, t.End.Outcome+" ✗")}
+		color, right = p.t.Bad, paint.Line{paint.Strong(p.t.Bad, string(t.End.Outcome)+" ✗")}
 	case t.Got.Left > 0:
 		right = append(right, paint.In(p.t.Text, "   "+units.Clock(t.Got.Left)+" left"))
 	}
@@ -413,8 +413,8 @@ func (p painter) ended() []paint.Line {
 	if end.Outcome == event.Done {
 		color = p.t.Good
 	}
-	lines := []paint.Line{p.head("ended", paint.Line{paint.In(p.t.Quiet, "after "+units.Clock(p.s.Gone()))}), {paint.Strong(color, end.Outcome)}}
-	if end.Message != end.Outcome {
+	lines := []paint.Line{p.head("ended", paint.Line{paint.In(p.t.Quiet, "after "+units.Clock(p.s.Gone()))}), {paint.Strong(color, string(end.Outcome))}}
+	if end.Message != string(end.Outcome) {
 		lines = append(lines, p.text(paint.In(p.t.Text, end.Message))...)
 	}
 	return lines

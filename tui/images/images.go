@@ -27,10 +27,10 @@ var groups = []struct {
 	name  string
 	holds func(event.ShelfImage) bool
 }{
-	{"fits", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "yes" }},
-	{"fits once something is done first", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "first" }},
-	{"not known yet", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "unknown" }},
-	{"does not fit", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == "no" }},
+	{"fits", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == event.FitYes }},
+	{"fits once something is done first", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == event.FitFirst }},
+	{"not known yet", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == event.FitUnknown }},
+	{"does not fit", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == event.FitNo }},
 	{"goes along", func(i event.ShelfImage) bool { return i.Companion != "" }},
 }
 
@@ -141,17 +141,17 @@ func pieces(text string, width int) (rows []string) {
 	return append(rows, string(runes))
 }
 
-var marks = map[string]string{"yes": "✓", "no": "✗", "first": "◇", "unknown": "?"}
+var marks = map[event.Fit]string{event.FitYes: "✓", event.FitNo: "✗", event.FitFirst: "◇", event.FitUnknown: "?"}
 
 // image is a row for the image and one for each reason against it.
 func image(t theme.Theme, s *state.State, img event.ShelfImage, width int) []paint.Line {
 	color := t.Text
 	switch img.Fit {
-	case "yes":
+	case event.FitYes:
 		color = t.Good
-	case "no":
+	case event.FitNo:
 		color = t.Bad
-	case "first":
+	case event.FitFirst:
 		color = t.Here
 	}
 	mark := marks[img.Fit]

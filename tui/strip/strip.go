@@ -290,9 +290,9 @@ func ended(t theme.Theme, s *state.State, v View) paint.Line {
 	if s.RunEnd.Outcome == event.Done {
 		color, mark = t.Good, " ■  "
 	}
-	words := s.Run.Title + ": " + s.RunEnd.Outcome
+	words := s.Run.Title + ": " + string(s.RunEnd.Outcome)
 	if v.Narrow { // the title is no news, and what follows has to find room
-		words = s.RunEnd.Outcome
+		words = string(s.RunEnd.Outcome)
 	}
 	line := paint.Line{paint.Strong(color, mark), paint.Strong(t.Bright, words)}
 	if n := len(s.RunEnd.Proved); n > 0 {

@@ -3,6 +3,7 @@ package goldentest
 
 import (
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -31,6 +32,23 @@ func Same(t *testing.T, name, got string) {
 			return
 		}
 	}
+}
+
+// Edit changes one thing of a text: its name, what is replaced, and what comes there.
+type Edit [3]string
+
+// Edited makes every edit of a whole text, and compares what is said of each with testdata/NAME.golden.
+func Edited(t *testing.T, name, whole string, edits []Edit, says func(text string) string) {
+	t.Helper()
+	var out strings.Builder
+	for _, e := range edits {
+		text := strings.Replace(whole, e[1], e[2], 1)
+		require.NotEqual(t, whole, text, e[0])
+		said := says(text)
+		require.NotEmpty(t, said, e[0])
+		fmt.Fprintf(&out, "# %s\n%s\n\n", e[0], said)
+	}
+	Same(t, name, out.String())
 }
 
 func at(lines []string, i int) string {
