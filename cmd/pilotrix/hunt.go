@@ -51,7 +51,7 @@ when no speed fits.`,
 			return p.printFound(found, asJSON)
 		},
 	}
-	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name` or a file")
+	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
 	cmd.Flags().BoolVar(&passive, "passive", false, "only listen")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	addTimeScale(cmd, &scale, 8)

@@ -58,7 +58,7 @@ func (p *program) openCommand() *cobra.Command {
 			}, shelf)
 		},
 	}
-	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name` or a file")
+	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
 	cmd.Flags().StringVar(&book, "run", "", "a `runbook` to carry out")
 	flags.addInputs(cmd)
 	flags.addWatches(cmd)

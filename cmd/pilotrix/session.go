@@ -37,7 +37,7 @@ type targetFlags struct {
 
 func (f *targetFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: serial:/dev/…?speed=9600, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME")
-	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name` or a file")
+	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
 }
 
 // addWatches adds what a session does beside a runbook.
@@ -230,7 +230,7 @@ func (f *targetFlags) loadDialect(target line.Target) (*dialect.Dialect, error) 
 			}
 		}
 	}
-	if name == "" {
+	if name == "" || name == "none" {
 		return nil, nil
 	}
 	return demo.LoadDialect(name)

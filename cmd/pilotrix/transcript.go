@@ -2,6 +2,7 @@ package main
 
 import (
 	"strings"
+	"unicode/utf8"
 
 	"pilotrix/core/event"
 )
@@ -9,11 +10,12 @@ import (
 // transcript tells what the hand and the device said to each other, line by line: a recorded session knows every
 // key, and nobody reads those. Secrets are not in a record.
 type transcript struct {
-	say    func(format string, args ...any)
-	drawn  *drawnLines
-	typed  []byte // of the line that is being typed
-	secret bool   // it is one: neither its keys nor its Enter are recorded
-	hand   bool   // the hand has the helm
+	say     func(format string, args ...any)
+	drawn   *drawnLines
+	typed   []byte   // of the line that is being typed
+	waiting []string // lines that were ended and that the device has not drawn yet
+	secret  bool     // it is one: neither its keys nor its Enter are recorded
+	hand    bool     // the hand has the helm
 }
 
 func newTranscript(say func(format string, args ...any)) *transcript {
@@ -23,9 +25,23 @@ func newTranscript(say func(format string, args ...any)) *transcript {
 }
 
 func (t *transcript) line(text string) {
+	t.tellTyped(text)
 	if t.hand && strings.TrimSpace(text) != "" {
 		t.say("  │ %s", text)
 	}
+}
+
+// tellTyped tells the lines that were typed before the device ended this one. What it has not shown may be a secret
+// that nothing knew for one.
+func (t *transcript) tellTyped(drawn string) {
+	for _, typed := range t.waiting {
+		if strings.Contains(drawn, strings.TrimSpace(typed)) {
+			t.say("  ⟩ %s", typed)
+		} else {
+			t.say("  ⟩ [%d characters that the device did not show]", utf8.RuneCountInString(typed))
+		}
+	}
+	t.waiting = nil
 }
 
 func (t *transcript) event(e event.Event) {
@@ -67,8 +83,12 @@ func (t *transcript) keys(b event.Out) {
 }
 
 func (t *transcript) ended(how string) {
-	if text := string(t.typed) + how; strings.TrimSpace(text) != "" {
-		t.say("  ⟩ %s", text)
+	switch text := string(t.typed); {
+	case strings.TrimSpace(text) == "":
+	case how != "":
+		t.say("  ⟩ %s%s", text, how)
+	default:
+		t.waiting = append(t.waiting, text)
 	}
 	t.typed = t.typed[:0]
 }
@@ -76,6 +96,7 @@ func (t *transcript) ended(how string) {
 // end tells the line on which the session stood.
 func (t *transcript) end() {
 	t.drawn.end()
+	t.tellTyped("")
 	if t.secret {
 		t.say("  ⟩ [secret]")
 	}

@@ -28,6 +28,8 @@ func TestAHandSessionIsToldLineByLine(t *testing.T) {
 	in("\r\n> ")
 	press("lo\x15look\r")
 	in("look\r\n  all is\x1b[2J well\r\n> ")
+	press("lamp\r") // at a question that nobody knew for one that asks for a secret
+	in("\r\n> ")
 	press("run\x03")
 	said.event(event.Event{Body: event.Out{Who: event.Runbook, Bytes: event.Text("not the hand\r")}})
 	said.event(event.Event{Body: event.Helm{Who: event.Runbook}})
@@ -42,4 +44,6 @@ func TestAHandSessionIsToldLineByLine(t *testing.T) {
 	assert.NotContains(t, all, "of the runbook")
 	assert.NotContains(t, all, "not the hand")
 	assert.Equal(t, 1, strings.Count(all, "[secret]"))
+	assert.Contains(t, all, "⟩ [4 characters that the device did not show]")
+	assert.NotContains(t, all, "lamp")
 }

@@ -1,8 +1,9 @@
 package event
 
 import (
-	"pilotrix/core/units"
 	"time"
+
+	"pilotrix/core/units"
 )
 
 // The events of whether a device answers.

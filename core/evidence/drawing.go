@@ -6,8 +6,9 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
-	"pilotrix/core/plain"
 	"strings"
+
+	"pilotrix/core/plain"
 
 	"codeberg.org/go-pdf/fpdf"
 	"golang.org/x/image/font/gofont/gobold"

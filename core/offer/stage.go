@@ -7,10 +7,11 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"pilotrix/core/plain"
 	"slices"
 	"strings"
 	"sync"
+
+	"pilotrix/core/plain"
 )
 
 // File is a file that a step has staged: what a device may fetch, under exactly this name.

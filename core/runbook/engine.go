@@ -297,6 +297,9 @@ func (e *Engine) runSteps(ctx context.Context, steps []PreparedStep, course bool
 		e.course = nil
 		if course {
 			e.course, e.here = steps, i
+			if i > 0 && steps[i].Phase != steps[i-1].Phase {
+				e.console.Emit(event.Course{Steps: e.plansOf(steps, i)}) // what was read since fills it in
+			}
 		}
 		err := e.runStep(ctx, &steps[i])
 		if err == nil {

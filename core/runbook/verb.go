@@ -3,10 +3,11 @@ package runbook
 import (
 	"context"
 	"fmt"
-	"pilotrix/core/units"
 	"slices"
 	"strings"
 	"time"
+
+	"pilotrix/core/units"
 )
 
 // Verb is one kind of step: all that is to be said of it, in one place. A file declares one, and nothing

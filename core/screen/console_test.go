@@ -2,9 +2,10 @@ package screen
 
 import (
 	"fmt"
-	"pilotrix/core/plain"
 	"strings"
 	"testing"
+
+	"pilotrix/core/plain"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

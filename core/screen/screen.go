@@ -8,8 +8,9 @@
 package screen
 
 import (
-	"pilotrix/core/plain"
 	"unicode/utf8"
+
+	"pilotrix/core/plain"
 
 	"github.com/mattn/go-runewidth"
 )

@@ -1,10 +1,11 @@
 package sense
 
 import (
-	"pilotrix/core/plain"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"pilotrix/core/plain"
 )
 
 // GarbleScore is the share of bytes that no console writes: control characters without a meaning on

@@ -3,8 +3,9 @@ package paint
 
 import (
 	"image/color"
-	"pilotrix/core/plain"
 	"strings"
+
+	"pilotrix/core/plain"
 
 	"charm.land/lipgloss/v2"
 	"github.com/mattn/go-runewidth"

@@ -15,6 +15,9 @@ import (
 
 var update = flag.Bool("update", false, "write the golden files anew")
 
+// Updating reports whether the golden files are written anew.
+func Updating() bool { return *update }
+
 // Same compares a text with testdata/NAME.golden.
 func Same(t *testing.T, name, got string) {
 	t.Helper()

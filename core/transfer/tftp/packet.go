@@ -11,8 +11,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"pilotrix/core/plain"
 	"strings"
+
+	"pilotrix/core/plain"
 )
 
 // Operations, RFC 1350 §5; OACK is RFC 2347 §"Negotiation Protocol".
