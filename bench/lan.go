@@ -12,13 +12,13 @@ import (
 	"time"
 
 	"pilotrix/core/network"
-	"pilotrix/core/network/memory"
+	"pilotrix/core/network/simulated"
 )
 
 // LAN is the cable between devices and the laptop: hosts with addresses of their own, which answer while
 // they are up. Its sockets are real ones on loopback; a LAN in memory has none and works in virtual time.
 type LAN struct {
-	memory *memory.Net
+	memory *simulated.Net
 
 	dialing sync.RWMutex // held while a stream is registered, so that its other end knows its name
 	mu      sync.Mutex
@@ -26,7 +26,7 @@ type LAN struct {
 	streams table
 	peers   map[netip.AddrPort]netip.AddrPort // of streams, by their real address
 	up      map[netip.Addr]bool
-	faults  memory.Faults
+	faults  simulated.Faults
 	random  *rand.Rand
 }
 
@@ -44,14 +44,14 @@ func newTable() table {
 func NewLAN(inMemory bool, seed uint64) *LAN {
 	l := &LAN{packets: newTable(), streams: newTable(), peers: map[netip.AddrPort]netip.AddrPort{}, up: map[netip.Addr]bool{}, random: rand.New(rand.NewPCG(seed, seed))}
 	if inMemory {
-		l.memory = memory.New(seed)
+		l.memory = simulated.New(seed)
 		l.memory.Latency = 300 * time.Microsecond
 	}
 	return l
 }
 
 // Spoil loses, doubles and delays datagrams from now on.
-func (l *LAN) Spoil(f memory.Faults) {
+func (l *LAN) Spoil(f simulated.Faults) {
 	if l.memory != nil {
 		l.memory.Spoil(f)
 		return

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/network"
-	"pilotrix/core/network/memory"
+	"pilotrix/core/network/simulated"
 )
 
 var (
@@ -70,13 +70,13 @@ func TestDatagramsHaveTheNamesOfTheLAN(t *testing.T) {
 		text, _ = receive(t, client, 50*time.Millisecond)
 		assert.Empty(t, text, "a host that is down hears nothing")
 		lan.SetUp(deviceAt.Addr(), true)
-		lan.Spoil(memory.Faults{Twice: 1})
+		lan.Spoil(simulated.Faults{Twice: 1})
 		_, _ = server.WriteToUDPAddrPort([]byte("twice"), netip.MustParseAddrPort(client.LocalAddr().String()))
 		for range 2 {
 			text, _ = receive(t, client, 2*time.Second)
 			assert.Equal(t, "twice", text)
 		}
-		lan.Spoil(memory.Faults{Loss: 1})
+		lan.Spoil(simulated.Faults{Loss: 1})
 		_, _ = server.WriteToUDPAddrPort([]byte("lost"), netip.MustParseAddrPort(client.LocalAddr().String()))
 		text, _ = receive(t, client, 50*time.Millisecond)
 		assert.Empty(t, text)

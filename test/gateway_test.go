@@ -21,7 +21,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
-	"pilotrix/core/network/memory"
+	"pilotrix/core/network/simulated"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/demo"
@@ -204,7 +204,7 @@ func TestTheRunningReleaseNeedsNothing(t *testing.T) {
 
 func TestLostPacketsCostTimeAndNothingElse(t *testing.T) {
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
-		g.lan.Spoil(memory.Faults{Loss: 0.1, Twice: 0.05, Late: 0.05, Lateness: 20 * time.Millisecond})
+		g.lan.Spoil(simulated.Faults{Loss: 0.1, Twice: 0.05, Late: 0.05, Lateness: 20 * time.Millisecond})
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
 		again := 0
@@ -219,7 +219,7 @@ func TestLostPacketsCostTimeAndNothingElse(t *testing.T) {
 func TestANetworkThatDies(t *testing.T) {
 	inGateway(t, gatewayOptions{on: func(g *gateway, e event.Event) {
 		if p, is := e.Body.(event.Transfer); is && p.Bytes > 100_000 && p.Bytes < p.Size {
-			g.lan.Spoil(memory.Faults{Loss: 1})
+			g.lan.Spoil(simulated.Faults{Loss: 1})
 		}
 	}}, func(t *testing.T, g *gateway) {
 		result := g.run()

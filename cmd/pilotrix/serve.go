@@ -134,7 +134,7 @@ func listenAll(dock *serve.Dock, protocols []string, at netip.Addr, ports map[st
 	return places, nil
 }
 
-func placeText(place serve.Place) string {
+func placeText(place serve.Endpoint) string {
 	if place.Protocol == "http" {
 		return fmt.Sprintf("HTTP: http://%s%s", place.At, place.Path("NAME"))
 	}

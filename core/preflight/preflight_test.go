@@ -19,7 +19,7 @@ import (
 
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
-	"pilotrix/core/network/memory"
+	"pilotrix/core/network/simulated"
 	"pilotrix/core/offer"
 	"pilotrix/core/offer/offertest"
 	"pilotrix/core/transfer/tftp"
@@ -28,7 +28,7 @@ import (
 // served runs a test with a TFTP server that has one file staged.
 func served(t *testing.T, use func(t *testing.T, plan Plan)) {
 	synctest.Test(t, func(t *testing.T) {
-		laptop := memory.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
+		laptop := simulated.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
 		stage := &offer.Stage{}
 		offer := offertest.File("lark.cgo", bytes.Repeat([]byte("lark"), 1000))
 		_, err := stage.Offer(offer)
@@ -90,7 +90,7 @@ func TestADeviceBehindAGatewayIsTheOperatorsToSay(t *testing.T) {
 }
 
 func TestTheAddressIsChosen(t *testing.T) {
-	n := memory.New(1)
+	n := simulated.New(1)
 	laptop := n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
 	got, err := Choose(laptop, netip.MustParsePrefix("192.0.2.41/24"))
 	require.NoError(t, err)

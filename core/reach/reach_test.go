@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/clock"
-	"pilotrix/core/network/memory"
+	"pilotrix/core/network/simulated"
 )
 
 var (
@@ -48,9 +48,9 @@ func (t *told) seen() (gone, back []Absence, notes []string) {
 }
 
 // watched runs a test in virtual time with a watch on a network in memory.
-func watched(t *testing.T, use func(t *testing.T, n *memory.Net, device *memory.Host, w *Watch, k *told)) {
+func watched(t *testing.T, use func(t *testing.T, n *simulated.Net, device *simulated.Host, w *Watch, k *told)) {
 	synctest.Test(t, func(t *testing.T) {
-		n := memory.New(1)
+		n := simulated.New(1)
 		k := &told{}
 		ctx, cancel := context.WithCancel(t.Context())
 		laptop, device := n.Host("eth0", ours), n.Host("lan", theirs)
@@ -69,7 +69,7 @@ func target(t *testing.T, text string) Target {
 }
 
 func TestAbsencesHaveBeginEndAndLength(t *testing.T) {
-	watched(t, func(t *testing.T, n *memory.Net, _ *memory.Host, w *Watch, k *told) {
+	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, k *told) {
 		w.Add(target(t, "192.0.2.41"))
 		w.Add(target(t, "icmp:192.0.2.41"))
 		time.Sleep(10500 * time.Millisecond)
@@ -93,7 +93,7 @@ func TestAbsencesHaveBeginEndAndLength(t *testing.T) {
 }
 
 func TestOneLostAnswerIsNoAbsence(t *testing.T) {
-	watched(t, func(t *testing.T, n *memory.Net, _ *memory.Host, w *Watch, k *told) {
+	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, k *told) {
 		w.Add(target(t, "icmp:192.0.2.41"))
 		time.Sleep(5500 * time.Millisecond)
 		n.SetUp(theirs.Addr(), false)
@@ -107,7 +107,7 @@ func TestOneLostAnswerIsNoAbsence(t *testing.T) {
 }
 
 func TestPortsAndPagesAreWatched(t *testing.T) {
-	watched(t, func(t *testing.T, _ *memory.Net, device *memory.Host, w *Watch, _ *told) {
+	watched(t, func(t *testing.T, _ *simulated.Net, device *simulated.Host, w *Watch, _ *told) {
 		listener, err := device.Listen(netip.AddrPortFrom(theirs.Addr(), 80))
 		require.NoError(t, err)
 		var status atomic.Int32
@@ -142,7 +142,7 @@ func (noICMP) Ping(context.Context, netip.Addr) (time.Duration, error) { return 
 
 func TestICMPThatIsNotPermittedIsSaidAndConnectingTakesItsPlace(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		n := memory.New(1)
+		n := simulated.New(1)
 		k := &told{}
 		ctx, cancel := context.WithCancel(t.Context())
 		laptop := n.Host("eth0", ours)
@@ -163,7 +163,7 @@ func TestICMPThatIsNotPermittedIsSaidAndConnectingTakesItsPlace(t *testing.T) {
 }
 
 func TestAwaitSeesChanges(t *testing.T) {
-	watched(t, func(t *testing.T, n *memory.Net, _ *memory.Host, w *Watch, _ *told) {
+	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, _ *told) {
 		n.SetUp(theirs.Addr(), false)
 		w.Add(target(t, "icmp:192.0.2.41"))
 		go func() {

@@ -204,7 +204,7 @@ func (e *Engine) where(s serving) (w where, err error) {
 }
 
 // listen starts its server, or finds it running, and tells by which words the device is to use it.
-func (e *Engine) listen(w where, name string) (serve.Place, error) {
+func (e *Engine) listen(w where, name string) (serve.Endpoint, error) {
 	if e.dock == nil {
 		e.dock = serve.NewDock(context.Background(), serve.Options{Network: e.p.Kit.Network, Clock: e.console.Clock(), Emit: e.console.Emit})
 	}

@@ -49,14 +49,14 @@ type Dock struct {
 	ladder *ladder
 
 	mu        sync.Mutex
-	listening map[string]*Place // by protocol and address asked for
+	listening map[string]*Endpoint // by protocol and address asked for
 	endings   []chan Ending
 	checking  int             // checks of our own under way
 	own       map[string]bool // transfers that are such a check
 }
 
-// Place is where a server listens, and what a device has to be told to use it.
-type Place struct {
+// Endpoint is where a server listens, and what a device has to be told to use it.
+type Endpoint struct {
 	Protocol       string
 	At             netip.AddrPort
 	User, Password string
@@ -64,7 +64,7 @@ type Place struct {
 }
 
 // Path is the path of a staged file, with HTTP; with the others it is its name.
-func (p Place) Path(name string) string {
+func (p Endpoint) Path(name string) string {
 	if p.path == nil {
 		return name
 	}
@@ -80,7 +80,7 @@ type Ending struct {
 
 // NewDock makes a dock on which nothing listens yet.
 func NewDock(ctx context.Context, opt Options) *Dock {
-	d := &Dock{opt: opt, listening: map[string]*Place{}, own: map[string]bool{}}
+	d := &Dock{opt: opt, listening: map[string]*Endpoint{}, own: map[string]bool{}}
 	d.ctx, d.cancel = context.WithCancel(ctx)
 	d.ladder = newLadder(opt.Clock, opt.Emit)
 	return d
@@ -177,7 +177,7 @@ type server interface {
 }
 
 // Listen starts a server at an address, or returns where it listens there already.
-func (d *Dock) Listen(name string, at netip.AddrPort) (Place, error) {
+func (d *Dock) Listen(name string, at netip.AddrPort) (Endpoint, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	key := name + " " + at.String()
@@ -186,7 +186,7 @@ func (d *Dock) Listen(name string, at netip.AddrPort) (Place, error) {
 	}
 	s, place, err := d.start(name, at)
 	if err != nil {
-		return Place{}, err
+		return Endpoint{}, err
 	}
 	place.Protocol, place.At = name, s.Addr()
 	d.listening[key] = &place
@@ -206,27 +206,27 @@ func (d *Dock) Listen(name string, at netip.AddrPort) (Place, error) {
 	return place, nil
 }
 
-func (d *Dock) start(name string, at netip.AddrPort) (server, Place, error) {
+func (d *Dock) start(name string, at netip.AddrPort) (server, Endpoint, error) {
 	switch name {
 	case "tftp":
 		s, err := tftp.Listen(at, tftp.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}, Limits: d.opt.Limits, Packets: true})
-		return s, Place{}, err
+		return s, Endpoint{}, err
 	case "http":
 		s, err := httpd.Listen(at, offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
 		if err != nil {
-			return nil, Place{}, err
+			return nil, Endpoint{}, err
 		}
-		return s, Place{path: s.Path}, nil
+		return s, Endpoint{path: s.Path}, nil
 	case "ftp":
 		s, err := ftpd.Listen(at, offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
 		if err != nil {
-			return nil, Place{}, err
+			return nil, Endpoint{}, err
 		}
 		user, password := s.Login()
-		return s, Place{User: user, Password: password}, nil
+		return s, Endpoint{User: user, Password: password}, nil
 	}
 	_, err := Port(name)
-	return nil, Place{}, err
+	return nil, Endpoint{}, err
 }
 
 // watcher turns what the servers tell into events.

@@ -17,7 +17,7 @@ import (
 
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
-	"pilotrix/core/network/memory"
+	"pilotrix/core/network/simulated"
 	"pilotrix/core/offer"
 	"pilotrix/core/offer/offertest"
 	"pilotrix/core/transfer/tftp"
@@ -26,7 +26,7 @@ import (
 // dock runs a test with a dock that keeps what it told.
 func dock(t *testing.T, use func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body)) {
 	synctest.Test(t, func(t *testing.T) {
-		n := memory.New(1)
+		n := simulated.New(1)
 		n.Latency = time.Millisecond
 		var mu sync.Mutex
 		var all []event.Body
@@ -132,7 +132,7 @@ func TestWhatIsWithdrawnIsNotServed(t *testing.T) {
 
 func TestOurOwnChecksAreNoTransfers(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		n := memory.New(1)
+		n := simulated.New(1)
 		laptop := n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
 		told := make(chan event.Body, 100)
 		ctx, cancel := context.WithCancel(t.Context())

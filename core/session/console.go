@@ -30,16 +30,16 @@ func (c console) Device() (v sense.State) {
 
 func (c console) Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error) {
 	s := c.s
-	w := &watcher{ready: ready, got: make(chan watched, 1)}
+	w := &waiter{ready: ready, got: make(chan met, 1)}
 	alive := s.do(func() {
 		v := s.sense.State()
 		switch {
 		case s.wire.line == nil:
-			w.got <- watched{view: v, err: fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)}
+			w.got <- met{view: v, err: fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)}
 		case ready(v):
-			w.got <- watched{view: v}
+			w.got <- met{view: v}
 		default:
-			s.watchers[w] = struct{}{}
+			s.waiters[w] = struct{}{}
 		}
 	})
 	if !alive {
@@ -50,7 +50,7 @@ func (c console) Await(ctx context.Context, ready func(sense.State) bool) (sense
 		return got.view, got.err
 	case <-ctx.Done():
 		var v sense.State
-		s.do(func() { delete(s.watchers, w); v = s.sense.State() })
+		s.do(func() { delete(s.waiters, w); v = s.sense.State() })
 		return v, ctx.Err()
 	}
 }
@@ -249,7 +249,7 @@ func (e *ear) Press(ctx context.Context, key string) error {
 
 func (c console) Carry(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error {
 	s := c.s
-	p := &port{tap: newTap(), clock: s.opt.Clock}
+	p := &lent{tap: newTap(), clock: s.opt.Clock}
 	var refused error
 	s.do(func() {
 		switch {
@@ -257,10 +257,10 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, transfer
 			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
 		case s.helm.who != event.Runbook:
 			refused = runbook.ErrHelm
-		case s.port != nil:
+		case s.lent != nil:
 			refused = fmt.Errorf("the line is taken by another transfer")
 		default:
-			p.line, s.port = s.wire.line, p
+			p.line, s.lent = s.wire.line, p
 			p.room = func() { s.do(func() {}) }
 			if request := s.sense.State().Request; request != 0 {
 				p.put([]byte{request})
@@ -272,7 +272,7 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, transfer
 	}
 	err := carry(ctx, p)
 	s.do(func() {
-		s.port = nil
+		s.lent = nil
 		s.forget()
 		if rest := p.rest(); len(rest) > 0 {
 			s.arrived(line.Chunk{At: s.opt.Clock.Now(), Bytes: rest})

@@ -82,8 +82,8 @@ func (t *tap) read(ctx context.Context, c clock.Clock, wait time.Duration) ([]by
 	}
 }
 
-// port is the line while a transfer owns it.
-type port struct {
+// lent is the line while a transfer owns it.
+type lent struct {
 	*tap
 	clock  clock.Clock
 	line   line.Line
@@ -92,7 +92,7 @@ type port struct {
 }
 
 // Read implements transfer.Duplex.
-func (p *port) Read(ctx context.Context, out []byte, wait time.Duration) (int, error) {
+func (p *lent) Read(ctx context.Context, out []byte, wait time.Duration) (int, error) {
 	if len(p.unread) == 0 {
 		if p.size() > mostUnread/2 {
 			defer p.room()
@@ -112,13 +112,13 @@ func (p *port) Read(ctx context.Context, out []byte, wait time.Duration) (int, e
 }
 
 // Unread implements transfer.Unreader.
-func (p *port) Unread(data []byte) { p.unread = append(bytes.Clone(data), p.unread...) }
+func (p *lent) Unread(data []byte) { p.unread = append(bytes.Clone(data), p.unread...) }
 
 // Write implements transfer.Duplex.
-func (p *port) Write(ctx context.Context, data []byte) error { return p.line.Write(ctx, data) }
+func (p *lent) Write(ctx context.Context, data []byte) error { return p.line.Write(ctx, data) }
 
 // rest is what arrived and was not read.
-func (p *port) rest() []byte {
+func (p *lent) rest() []byte {
 	more, _ := p.take()
 	return append(p.unread, more...)
 }

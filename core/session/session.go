@@ -53,9 +53,9 @@ type Session struct {
 	questions  *questions
 	guard      *guard
 	sense      *sense.Sense
-	watchers   map[*watcher]struct{}
+	waiters    map[*waiter]struct{}
 	taps       map[*tap]struct{}
-	port       *port
+	lent       *lent
 	held       []byte // the hand's keys while a transfer is being cancelled
 	cols, rows int    // of the device's own terminal, 0 when it is the window's
 	charset    screen.Charset
@@ -66,12 +66,12 @@ type Session struct {
 	timer      *time.Timer
 }
 
-type watcher struct {
+type waiter struct {
 	ready func(sense.State) bool
-	got   chan watched
+	got   chan met
 }
 
-type watched struct {
+type met struct {
 	view sense.State
 	err  error
 }
@@ -100,7 +100,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	s := &Session{
 		opt: opt, hub: event.NewHub(opt.Clock), calls: make(chan func()), done: make(chan struct{}), end: end,
 		wire: newWire(wire), guard: &guard{commands: opt.Dialect.NewInterlocks()},
-		watchers: map[*watcher]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
+		waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
 		cols: fixedCols, rows: fixedRows,
 	}
 	s.helm, s.questions = newHelm(s.Emit), newQuestions(s.Emit)
@@ -279,7 +279,7 @@ const mostAtOnce = 8 << 10
 const mostUnread = 1 << 20
 
 func (s *Session) backlog() bool {
-	return s.hub.Full() || s.port != nil && s.port.size() > mostUnread
+	return s.hub.Full() || s.lent != nil && s.lent.size() > mostUnread
 }
 
 // takeIn takes a piece of what arrived in.
@@ -301,8 +301,8 @@ func (s *Session) shut() {
 
 // arrived takes bytes in: to the transfer that owns the line, or to everything else.
 func (s *Session) arrived(chunk line.Chunk) {
-	if s.port != nil {
-		s.port.put(chunk.Bytes)
+	if s.lent != nil {
+		s.lent.put(chunk.Bytes)
 		return
 	}
 	for t := range s.taps {
@@ -318,7 +318,7 @@ func (s *Session) arrived(chunk line.Chunk) {
 	if begin < len(chunk.Bytes) {
 		s.hub.Emit(event.In{Bytes: event.Text(chunk.Bytes[begin:])})
 	}
-	if fed.Changed || len(s.watchers) > 0 && len(chunk.Bytes) < fewBytes {
+	if fed.Changed || len(s.waiters) > 0 && len(chunk.Bytes) < fewBytes {
 		s.tell()
 	}
 	s.schedule()
@@ -344,17 +344,17 @@ func (s *Session) tell() {
 	s.answerPager(v)
 	s.askPrompt(v)
 	s.noticeRestart()
-	for w := range s.watchers {
+	for w := range s.waiters {
 		if w.ready(v) {
-			delete(s.watchers, w)
-			w.got <- watched{view: v}
+			delete(s.waiters, w)
+			w.got <- met{view: v}
 		}
 	}
 }
 
 // answerPager makes a long output go on while the runbook has the helm.
 func (s *Session) answerPager(v sense.State) {
-	if !v.Pager || s.helm.who != event.Runbook || s.port != nil || s.wire.line == nil {
+	if !v.Pager || s.helm.who != event.Runbook || s.lent != nil || s.wire.line == nil {
 		return
 	}
 	key := s.opt.Dialect.PagerKey()
@@ -367,7 +367,7 @@ func (s *Session) answerPager(v sense.State) {
 // askPrompt presses Enter once where lines that the dialect does not know have pushed the prompt away while
 // the runbook waits for it. The line is empty, and it was a prompt that it came behind.
 func (s *Session) askPrompt(v sense.State) {
-	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm.who != event.Runbook || s.port != nil || s.wire.line == nil || v.Partial != "" || !v.Free {
+	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm.who != event.Runbook || s.lent != nil || s.wire.line == nil || v.Partial != "" || !v.Free {
 		return
 	}
 	s.woken = v.Bytes
@@ -415,7 +415,7 @@ func (s *Session) schedule() {
 func (s *Session) Press(keys []byte) {
 	s.do(func() {
 		s.helm.take("typing")
-		if s.port != nil {
+		if s.lent != nil {
 			s.held = append(s.held, keys...)
 			return
 		}

@@ -88,12 +88,12 @@ func (s *Session) lost(ctx context.Context) {
 
 func (s *Session) failWaiters() {
 	lost := fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
-	if s.port != nil {
-		s.port.fail(lost)
+	if s.lent != nil {
+		s.lent.fail(lost)
 	}
-	for w := range s.watchers {
-		delete(s.watchers, w)
-		w.got <- watched{err: lost}
+	for w := range s.waiters {
+		delete(s.waiters, w)
+		w.got <- met{err: lost}
 	}
 	for t := range s.taps {
 		t.fail(lost)

@@ -21,7 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/network"
-	"pilotrix/core/network/memory"
+	"pilotrix/core/network/simulated"
 	"pilotrix/core/offer"
 	"pilotrix/core/offer/offertest"
 )
@@ -52,7 +52,7 @@ type station struct {
 	busy    int           // of a hundred blocks
 }
 
-func newStation(t *testing.T, host *memory.Host, port uint16, random *rand.Rand) *station {
+func newStation(t *testing.T, host *simulated.Host, port uint16, random *rand.Rand) *station {
 	addr := host.Addr()
 	conn, err := host.ListenPacket(netip.AddrPortFrom(addr, port))
 	require.NoError(t, err)
@@ -325,7 +325,7 @@ func TestDevicesThatShareNoCodeWithOurServer(t *testing.T) {
 	done, died := 0, 0
 	for part := range max(1, *counterparts/40) {
 		inBubble(t, uint64(part), Options{Retries: 40}, func(t *testing.T, r *rig) {
-			r.net.Spoil(memory.Faults{Loss: 0.1, Twice: 0.05, Late: 0.05, Lateness: 300 * time.Millisecond})
+			r.net.Spoil(simulated.Faults{Loss: 0.1, Twice: 0.05, Late: 0.05, Lateness: 300 * time.Millisecond})
 			folder := t.TempDir()
 			for i := range 20 {
 				random := rand.New(rand.NewPCG(uint64(part), uint64(i)))
@@ -386,7 +386,7 @@ func (w *watching) ends() []ended {
 }
 
 // serveOne is the counterpart's server for one request: it takes some of what is asked for, and may lie, refuse or go away.
-func (s *station) serveOne(t *testing.T, host *memory.Host, data []byte, lie int) (took []byte, lied bool, err error) {
+func (s *station) serveOne(t *testing.T, host *simulated.Host, data []byte, lie int) (took []byte, lied bool, err error) {
 	buf := make([]byte, 2000)
 	_ = s.conn.SetReadDeadline(time.Now().Add(time.Hour))
 	n, from, err := s.conn.ReadFromUDPAddrPort(buf)
@@ -461,7 +461,7 @@ func TestOurClientAgainstAServerThatSharesNoCode(t *testing.T) {
 			random := rand.New(rand.NewPCG(uint64(i), 11))
 			r := newRig(t, uint64(i), Options{})
 			defer r.end()
-			r.net.Spoil(memory.Faults{Loss: 0.1, Twice: 0.05, Late: 0.05, Lateness: 300 * time.Millisecond})
+			r.net.Spoil(simulated.Faults{Loss: 0.1, Twice: 0.05, Late: 0.05, Lateness: 300 * time.Millisecond})
 			far := r.net.Host("eth0", netip.MustParsePrefix("192.0.2.50/24"))
 			s := newStation(t, far, 69, random)
 			defer s.conn.Close()

@@ -24,7 +24,7 @@ import (
 
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
-	"pilotrix/core/network/memory"
+	"pilotrix/core/network/simulated"
 	"pilotrix/core/offer"
 	"pilotrix/core/offer/offertest"
 	"pilotrix/core/transfer"
@@ -88,8 +88,8 @@ func content(size int, seed byte) []byte {
 
 // rig is a server and a client's host on a network in memory.
 type rig struct {
-	net    *memory.Net
-	host   *memory.Host // the client's
+	net    *simulated.Net
+	host   *simulated.Host // the client's
 	server *Server
 	stage  *offer.Stage
 	watch  *watching
@@ -98,7 +98,7 @@ type rig struct {
 
 func newRig(t *testing.T, seed uint64, opt Options) *rig {
 	t.Helper()
-	r := &rig{net: memory.New(seed), stage: &offer.Stage{}, watch: &watching{}}
+	r := &rig{net: simulated.New(seed), stage: &offer.Stage{}, watch: &watching{}}
 	r.net.Latency = time.Millisecond
 	r.host = r.net.Host("eth0", device)
 	opt.Network, opt.Stage, opt.Watcher = r.net.Host("eth0", laptop), r.stage, r.watch
@@ -172,7 +172,7 @@ func TestAThousandTransfersOnABadNetwork(t *testing.T) {
 	total, spoiled := 0, 0
 	for part := range 10 {
 		inBubble(t, uint64(part), Options{Retries: 40}, func(t *testing.T, r *rig) {
-			r.net.Spoil(memory.Faults{Loss: 0.2, Twice: 0.1, Late: 0.1, Lateness: 40 * time.Millisecond})
+			r.net.Spoil(simulated.Faults{Loss: 0.2, Twice: 0.1, Late: 0.1, Lateness: 40 * time.Millisecond})
 			folder := t.TempDir()
 			random := rand.New(rand.NewPCG(uint64(part), 5))
 			for i := range transfers / 10 {
@@ -221,7 +221,7 @@ func TestCopiesDoNotDouble(t *testing.T) {
 			data := content(400*512+1, 1)
 			_, err := r.stage.Offer(offertest.File("image", data))
 			require.NoError(t, err)
-			r.net.Spoil(memory.Faults{Twice: 1})
+			r.net.Spoil(simulated.Faults{Twice: 1})
 			client := r.client()
 			client.Window = window
 			var got bytes.Buffer

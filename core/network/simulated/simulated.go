@@ -1,7 +1,7 @@
-// Package memory is a network inside the process: hosts with addresses, datagrams that may be lost,
+// Package simulated is a network inside the process: hosts with addresses, datagrams that may be lost,
 // come twice or in another order, and streams. It stands in for real sockets where a test has to be
 // fast, sure and the same each time; it works in virtual time (testing/synctest).
-package memory
+package simulated
 
 import (
 	"context"
