@@ -424,3 +424,14 @@ func TestWhatRunsOutIsInSight(t *testing.T) {
 		assert.NotContains(t, strings.Join(shown(a, width, 24), "\n"), "⏲")
 	}
 }
+
+// TestWhatTheDeviceDrawsIsShownAsItsProgress has per cent and the time left beside the present step.
+func TestWhatTheDeviceDrawsIsShownAsItsProgress(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, append(rescue(), event.StepBegin{ID: "2.1", Try: 1},
+		event.StepNow{ID: "2.1", Doing: "Writes the flash", Awaiting: "the end of draw", Timeout: time.Minute, Part: 0.55, Left: 40 * time.Second})...)
+	text := strings.Join(shown(a, 160, 40), "\n")
+	for _, want := range []string{"Writes the flash", "55 %", "00:40 left"} {
+		assert.Contains(t, text, want)
+	}
+}

@@ -21,7 +21,7 @@ import (
 
 func (p *program) openCommand() *cobra.Command {
 	var flags targetFlags
-	var book string
+	var book, from string
 	var scale float64
 	cmd := &cobra.Command{
 		Use:   "open TARGET",
@@ -45,6 +45,9 @@ func (p *program) openCommand() *cobra.Command {
 			if err == nil && book != "" {
 				_, prepared, err = p.prepare(cmd.Context(), &flags, book)
 			}
+			if err == nil && from != "" {
+				err = beginAt(prepared, from)
+			}
 			if err != nil {
 				return usage(err)
 			}
@@ -60,6 +63,7 @@ func (p *program) openCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
 	cmd.Flags().StringVar(&book, "run", "", "a `runbook` to carry out")
+	addFrom(cmd, &from)
 	flags.addInputs(cmd)
 	flags.addWatches(cmd)
 	addTimeScale(cmd, &scale, 8)

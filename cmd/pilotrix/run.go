@@ -40,7 +40,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 				return usage(err)
 			}
 			if from != "" {
-				if err := prepared.From(from); err != nil {
+				if err := beginAt(prepared, from); err != nil {
 					return usage(err)
 				}
 			}
@@ -58,9 +58,21 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 	flags.addWatches(cmd)
 	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`")
-	cmd.Flags().StringVar(&from, "from", "", "begin at a `phase`; of those before it only what reads the device and prepares this laptop is done")
+	addFrom(cmd, &from)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
 	return cmd
+}
+
+func addFrom(cmd *cobra.Command, from *string) {
+	cmd.Flags().StringVar(from, "from", "", "begin at a `phase`; of those before it only what reads the device and prepares this laptop is done")
+}
+
+// beginAt makes a run begin at a phase.
+func beginAt(prepared *runbook.Prepared, phase string) error {
+	if prepared == nil {
+		return errors.New("--from goes with a runbook: --run RUNBOOK")
+	}
+	return prepared.From(phase)
 }
 
 // approver answers holds from the command line. What it was not told to approve, it stops.

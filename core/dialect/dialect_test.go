@@ -159,6 +159,16 @@ readings:
 	assert.ErrorContains(t, err, `row 1: release: "newest" is no release`)
 }
 
+func TestAGroupThatTookNoPartSaysNothing(t *testing.T) {
+	d, err := Parse("d.yaml", []byte("dialect: d\nmodes: [{mode: m, prompt: x}]\nreadings: [{reading: r, command: c, facts: [{fact: a, pattern: 'a(b)?'}, {fact: e, pattern: 'e(f)?', default: none}]}]\n"))
+	require.NoError(t, err)
+	_, err = d.Reading("r").Parse("a e", "c", time.Now(), &device.Facts{})
+	assert.ErrorContains(t, err, "says no a")
+	facts, err := d.Reading("r").Parse("ab e", "c", time.Now(), &device.Facts{})
+	require.NoError(t, err)
+	assert.Equal(t, "none", facts[1].Text)
+}
+
 func TestPatternsAreHeldAgainstEachLine(t *testing.T) {
 	const answer = "kept as it was\nnothing kept: no room\ndone\n"
 	for pattern, want := range map[source.Pattern]string{

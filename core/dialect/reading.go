@@ -77,6 +77,9 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 		if err != nil {
 			return nil, fmt.Errorf("%s: %s: %w", command, row.List, err)
 		}
+		if len(list) == 0 && !row.Empty {
+			return nil, fmt.Errorf("%s: the answer has no row of %s (looked for %s in %d characters)", command, row.List, row.RowPattern.Pattern, len(output))
+		}
 		if before, is := known.Get(row.List); row.Join != "" && is {
 			list = join(before.Value, list, row.Join)
 		}
@@ -94,9 +97,9 @@ func rowsWords(n int) string {
 
 // find is the value that a fact's pattern finds, or its default.
 func (f compiledFact) find(output string) (text string, found bool) {
-	switch match := f.pattern.FindStringSubmatch(output); {
-	case match != nil:
-		return strings.TrimSpace(match[1]), true
+	switch at := f.pattern.FindStringSubmatchIndex(output); {
+	case at != nil && at[2] >= 0: // a group that took no part says nothing
+		return strings.TrimSpace(output[at[2]:at[3]]), true
 	case f.Default != nil:
 		return string(*f.Default), true
 	}

@@ -134,6 +134,7 @@ type RowPattern struct {
 	List    string           `yaml:"list" jsonschema:"required" jsonschema_description:"Its dotted name"`
 	Pattern source.Pattern   `yaml:"pattern" jsonschema:"required" jsonschema_description:"With (?P<name>…) around each column"`
 	Columns map[string]Value `yaml:"columns" jsonschema_description:"What the text of a column becomes"`
+	Empty   bool             `yaml:"empty" jsonschema_description:"No row at all is an answer, too; without it that is a failure"`
 	Join    string           `yaml:"join" jsonschema_description:"A column by which these rows are joined to those that another reading made"`
 }
 

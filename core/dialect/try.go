@@ -216,7 +216,7 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 	for _, fact := range r.facts {
 		at := fact.pattern.FindStringSubmatchIndex(output)
 		switch {
-		case at != nil:
+		case at != nil && at[2] >= 0:
 			text, _ := fact.find(output)
 			value, err := r.values.convert(fact.Value, text)
 			if err != nil {
@@ -230,7 +230,7 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 	}
 	for _, row := range r.rows {
 		all := row.pattern.FindAllStringIndex(output, -1)
-		if len(all) == 0 {
+		if len(all) == 0 && !row.Empty {
 			fault("no row of %s (%s)", row.List, row.RowPattern.Pattern)
 		}
 		for i, at := range all {

@@ -111,6 +111,8 @@ var brokenBooks = []goldentest.Edit{
 	{"a secret with a default", "kind: secret, about", "kind: secret, default: lamp, about"},
 	{"choices of a text", "kind: number, default: 3", "kind: text, choices: [a], default: 3"},
 	{"an input with a blank", "input: amount", "input: the amount"},
+	{"an input that hides facts", "input: amount", "input: running"},
+	{"a failure of any step that is gone over", "rollback:\n  about: the other bank", "on-failure: {do: go-on}\nrollback:\n  about: the other bank"},
 	{"an input that is a word of expressions", "input: amount", "input: count"},
 	{"a login without what it types", "  - {input: user, kind: text, about: who}\n", ""},
 	{"an unknown action", "{action: again, mode", "{action: anew, mode"},

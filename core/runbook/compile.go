@@ -330,6 +330,11 @@ func (p *Prepared) Check() error {
 	file := p.Book.file.Anew()
 	c := &Compiler{names: names{r: p.Book, d: p.Dialect, kept: p.Book.snapshots(), made: p.Book.made()}, file: file, gone: map[string]bool{}}
 	c.dialogs()
+	for i, input := range p.Book.Inputs {
+		if input.Input != "" && p.Dialect.Knows(input.Input) {
+			file.Complain(fmt.Sprintf("inputs[%d].input", i), "the input %s would hide what dialect %s reads as %s: give it another name", input.Input, p.Dialect.Dialect, input.Input)
+		}
+	}
 	for i := range p.Book.Phases {
 		p.Steps = append(p.Steps, p.phase(c, i)...)
 	}

@@ -131,7 +131,7 @@ func (f *flow) make(name string, s *PreparedStep, under []string) {
 	l := f.known[name]
 	l.stale = ""
 	switch {
-	case s.Failure.Do == "go-on":
+	case s.Failure.Do == "go-on" || s.Failure == (OnFailure{}) && f.c.names.r.OnFailure.Do == "go-on":
 		l.when = append(l.when, append(slices.Clone(under), "“"+s.Step+"” succeeded"))
 	case len(under) == 0:
 		l.always = true

@@ -130,3 +130,15 @@ func TestADangerInARunbookIsAskedAboutUnlessItsStepDoes(t *testing.T) {
 	assert.Equal(t, ExitDone, carryOut(t, steps("hold: Empties it., "), c).Exit)
 	assert.Equal(t, []string{"Empties it."}, asked(c), "once")
 }
+
+// TestRowsAreWhatAPollSees has rows that change while their number does not, and an answer that has none.
+func TestRowsAreWhatAPollSees(t *testing.T) {
+	const text = "runbook: r\nphases: [{phase: one, steps: [{step: x, timeout: 20m, poll: {read: [cards], every: 20s, stalled: 60s, until: 'all(cards, .kind == \"done\")'}}]}]\n"
+	c := &echoing{answers: map[string][]string{"cards": {"1 p10\n", "1 p20\n", "1 p30\n", "1 p40\n", "1 p50\n", "1 p60\n", "1 done\n"}}}
+	result := carryOut(t, text, c)
+	assert.Equal(t, event.Done, result.Outcome, result.Message)
+	c = &echoing{answers: map[string][]string{"cards": {"busy, try later\n"}}}
+	result = carryOut(t, text, c)
+	assert.Equal(t, event.Failed, result.Outcome, "no row is not every row")
+	assert.Contains(t, result.Message, "the answer has no row of cards")
+}

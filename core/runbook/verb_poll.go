@@ -112,7 +112,7 @@ func (e *Engine) readingsSay(readings []*dialect.CompiledReading) string {
 	for _, fact := range e.facts.All() {
 		for _, reading := range readings {
 			if reading.MakesFact(fact.Name) {
-				fmt.Fprintf(&out, "%s=%s\n", fact.Name, fact.Text)
+				fmt.Fprintf(&out, "%s=%s %v\n", fact.Name, fact.Text, fact.Value) // rows differ by their columns
 			}
 		}
 	}
