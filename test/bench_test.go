@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -115,6 +116,13 @@ func (r *rig) run() runbook.Result {
 	result, err := r.session.Run(r.t.Context(), r.book)
 	require.NoError(r.t, err)
 	return result
+}
+
+// kept are the events so far.
+func (r *rig) kept() []event.Event {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.events)
 }
 
 func (r *rig) close() {

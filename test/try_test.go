@@ -44,11 +44,11 @@ func TestTheDialectsKnowAllOfBothDemos(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, nil)
 		defer r.close()
 		require.Equal(t, event.Done, r.run().Outcome)
-		tryOn(t, "brindle-r40", r.events)
+		tryOn(t, "brindle-r40", r.kept())
 	})
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		require.Equal(t, event.Done, g.run().Outcome)
-		tryOn(t, "cormel-g2", g.events)
+		tryOn(t, "cormel-g2", g.kept())
 	})
 }
 

@@ -151,9 +151,9 @@ func TestAPlanIsWhatARunTypes(t *testing.T) {
 			inGateway(t, opt, func(t *testing.T, g *gateway) {
 				result := g.run()
 				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
-				typed := reallyTyped(g.events)
+				typed := reallyTyped(g.kept())
 				assert.Greater(t, len(typed), 4)
-				holdToPlan(t, g.book.Plan(knownBefore(g.events)), typed)
+				holdToPlan(t, g.book.Plan(knownBefore(g.kept())), typed)
 			})
 		})
 	}
@@ -163,9 +163,9 @@ func TestAPlanIsWhatARunTypes(t *testing.T) {
 			defer r.close()
 			result := r.run()
 			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
-			typed := reallyTyped(r.events)
+			typed := reallyTyped(r.kept())
 			assert.Greater(t, len(typed), 10)
-			holdToPlan(t, r.book.Plan(knownBefore(r.events)), typed)
+			holdToPlan(t, r.book.Plan(knownBefore(r.kept())), typed)
 			holdToPlan(t, r.book.Plan(&device.Facts{}), typed)
 		})
 	})

@@ -355,7 +355,7 @@ type viewKey struct {
 	view      view
 }
 
-// views are the main views in the order of the row of keys. Carriers that serve alone have no session to
+// views are the main views in the order of the row of keys. Servers that work alone have no session to
 // show.
 func (a *app) views() []viewKey {
 	if !a.serving {

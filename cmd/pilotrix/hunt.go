@@ -17,7 +17,7 @@ func (p *program) huntCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "hunt TARGET",
 		Short: "Find the speed a device speaks",
-		Long: `Tries the speeds that the dialect lists, then the usual ones: listens, presses a harmless key, and weighs what comes back. Exits with 1
+		Long: `Tries the speeds that the dialect lists, then the usual ones: listens, presses a harmless key, and judges what comes back. Exits with 1
 when no speed fits.`,
 		Example: `  pilotrix hunt /dev/ttyUSB0
   pilotrix hunt /dev/ttyUSB0 --passive     presses nothing`,

@@ -146,7 +146,7 @@ func (h Hunt) try(ctx context.Context, ear Ear, speed int) (Candidate, error) {
 	return h.score(speed, heard), nil
 }
 
-// score weighs how clean the bytes are by how many there are: one clean byte proves little.
+// score judges how clean the bytes are by how many there are: one clean byte proves little.
 func (h Hunt) score(speed int, heard []byte) Candidate {
 	c := Candidate{Speed: speed, Bytes: len(heard), Sample: Sample(heard, 24)}
 	clean := 1 - GarbleScore(heard)
