@@ -272,7 +272,7 @@ func (a *app) lineWords() paint.Line {
 		return paint.Line{paint.In(t.Quiet, s.Now.Format("15:04:05")+" ")}
 	}
 	if next := s.Deadline(); next != nil {
-		right = append(right, paint.Strong(t.Bad, "⏲ "+units.Clock(max(0, next.Until.Sub(s.Now)))+"  "))
+		right = append(right, paint.Strong(t.Bad, "due "+units.Clock(max(0, next.Until.Sub(s.Now)))+"  "))
 	}
 	right = append(right, paint.In(t.Quiet, "helm "), a.helm(), paint.In(t.Quiet, "  "+s.Now.Format("15:04:05")+" "))
 	return right

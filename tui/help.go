@@ -51,6 +51,7 @@ func sessionHelp(leader string) []section {
 			{"F5", "banks: what each holds, which runs, which starts next, whether that is kept"},
 			{"F6", "transfers: what is staged, each transfer, the ladder of messages"},
 			{"F7", "reach: whether the device answers, and how long it was away"},
+			{"F8", "events: what happened, the newest first"},
 		}},
 		{"Interlocks", [][2]string{
 			{"F9", "sends a command that was held at its Enter; any other key forgets that Enter"},
@@ -75,6 +76,7 @@ func sessionHelp(leader string) []section {
 			{"▲", "cannot be undone"},
 			{"·", "skipped, since it was not needed"},
 			{"✗", "failed or stopped"},
+			{"due 03:10", "until the device does something by itself: what, is said beside the console and at each hold"},
 		}},
 	}
 }

@@ -416,12 +416,12 @@ func TestWhatRunsOutIsInSight(t *testing.T) {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 		feed(a, append(rescue(), event.Pending{Name: "trial", State: event.PendingOpen, Says: "the old release comes back", Until: time.Date(2026, 3, 2, 14, 3, 10, 0, time.UTC)})...)
 		text := strings.Join(shown(a, width, 24), "\n")
-		assert.Contains(t, text, "⏲ 03:", width)
+		assert.Contains(t, text, "due 03:", width)
 		if width == 160 {
 			assert.Contains(t, text, "the old release comes back")
 		}
 		feed(a, event.Pending{Name: "trial", State: event.PendingDealt})
-		assert.NotContains(t, strings.Join(shown(a, width, 24), "\n"), "⏲")
+		assert.NotContains(t, strings.Join(shown(a, width, 24), "\n"), "due ")
 	}
 }
 

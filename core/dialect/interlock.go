@@ -79,13 +79,24 @@ func (k *Interlocks) RanOut(now time.Time) []Open {
 // Pending is what is pending now.
 func (k *Interlocks) Pending() []Open { return slices.Clone(k.open) }
 
-// Unsaved says what a restart would lose, empty when nothing known.
-func (k *Interlocks) Unsaved() string {
-	says := make([]string, len(k.open))
-	for i, o := range k.open {
-		says[i] = o.Says
+// restartWords says what a restart means to what is pending, empty when nothing is.
+func (k *Interlocks) restartWords() string {
+	var lost, waits []string
+	for _, o := range k.open {
+		if o.Until.IsZero() {
+			lost = append(lost, o.Says)
+		} else {
+			waits = append(waits, o.Says)
+		}
 	}
-	return strings.Join(says, "; ")
+	var words []string
+	if len(lost) > 0 {
+		words = append(words, "restarts the device, and this is lost by it: "+strings.Join(lost, "; "))
+	}
+	if len(waits) > 0 {
+		words = append(words, "restarts the device while this is pending: "+strings.Join(waits, "; "))
+	}
+	return strings.Join(words, "; ")
 }
 
 // Stops says why a command has to be stopped at its Enter, empty when it need not be.
@@ -94,10 +105,8 @@ func (k *Interlocks) Stops(command string) string {
 		return ""
 	}
 	command = plain(command)
-	if k.Restarts(command) {
-		if lost := k.Unsaved(); lost != "" {
-			return "restarts the device, and this is lost by it: " + lost
-		}
+	if words := k.restartWords(); words != "" && k.Restarts(command) {
+		return words
 	}
 	return k.d.DangerOf(command)
 }

@@ -67,9 +67,6 @@ type Course struct {
 var courseKind = declare(Kind[Course]{
 	Name:   "run.course",
 	Sample: Course{Steps: []StepPlan{{ID: "2a.1", Phase: "upgrade to 7.6.1"}}},
-	Tell: func(b Course) (string, bool) {
-		return fmt.Sprintf("the course has %d steps now", len(b.Steps)), false
-	},
 })
 
 func (Course) kind() *declaration { return courseKind }

@@ -44,13 +44,13 @@ type painter struct {
 // cards chooses by what happens now.
 func (p painter) cards() [][]paint.Line {
 	if p.s.RunEnd != nil {
-		return [][]paint.Line{p.ended(), p.proved(), p.banks(), p.checked(), p.device()}
+		return [][]paint.Line{p.ended(), p.pending(), p.proved(), p.banks(), p.checked(), p.device()}
 	}
 	if !p.s.Running() {
-		return [][]paint.Line{p.line(), p.banks(), p.reach(), p.device(), p.remarks()}
+		return [][]paint.Line{p.line(), p.pending(), p.banks(), p.reach(), p.device(), p.remarks()}
 	}
 	if p.s.Helm.Who == event.Hand {
-		return [][]paint.Line{p.byHand(), p.device(), p.remarks()}
+		return [][]paint.Line{p.byHand(), p.pending(), p.device(), p.remarks()}
 	}
 	all := [][]paint.Line{p.now(), p.pending()}
 	if len(p.s.Tried) > 0 {
