@@ -27,10 +27,10 @@ type PreparedStep struct {
 	vars   map[string]any          // what the loop's name stands for
 	images map[string]*image.Image // files that the loop brings, by name
 
-	when                  []*expression.Guard // of its phase, then its own
-	title, hold, rollback *expression.Template
-	path                  string // in the file
-	ops                   []op
+	when                           []*expression.Guard // of its phase, then its own
+	title, hold, rollback, skipped *expression.Template
+	path                           string // in the file
+	ops                            []op
 }
 
 // VerbName is the name of the step's verb.
@@ -113,6 +113,21 @@ func (c *Compiler) Template(key, text string) *expression.Template {
 		return nil
 	}
 	c.uses(key, t.Uses(), false)
+	return t
+}
+
+// textOf compiles a text of the runbook itself.
+func (c *Compiler) textOf(path, text string) *expression.Template {
+	t, err := expression.CompileTemplate(text, c.names)
+	if err != nil {
+		c.file.Complain(path, "%v", err)
+		return nil
+	}
+	for _, name := range t.Uses() {
+		if c.names.secret(name) {
+			c.file.Complain(path, "%s is a secret and would be shown here", name)
+		}
+	}
 	return t
 }
 
@@ -225,9 +240,19 @@ func (c *Compiler) Name(key, name string) {
 		c.Complain(key, "%q cannot be a name: want letters, digits and _, such as before", name)
 	case expression.Reserved(name):
 		c.Complain(key, "%s is a word of expressions and cannot be a name", name)
-	case c.names.isInput(name) || c.names.d.Knows(name):
+	case c.names.isInput(name) || c.names.d.Knows(name) || madeByVerb(name):
 		c.Complain(key, "%s is the name of something else already", name)
 	}
+}
+
+// madeByVerb reports names that verbs make by themselves, such as serve, and those that are always there.
+func madeByVerb(name string) bool {
+	if name == "clock" || name == "prompt" {
+		return true
+	}
+	return slices.ContainsFunc(Verbs(), func(v *Verb) bool {
+		return slices.ContainsFunc(v.Makes, func(made string) bool { return made == name || strings.HasPrefix(made, name+".") })
+	})
 }
 
 // Image checks that a file is an input of kind image, or something that the loop brings.
@@ -280,7 +305,7 @@ func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 	if g := c.Guard("when", step.When); g != nil {
 		s.when = append(s.when, g)
 	}
-	s.title = c.Template("step", step.Step)
+	s.title, s.skipped = c.Template("step", step.Step), c.Template("skipped", step.Skipped)
 	s.hold, s.rollback = c.Template("hold", step.Hold), c.Template("rollback", step.Rollback)
 	s.Timeout = holdTimeout
 	if step.verb != nil {
@@ -330,6 +355,9 @@ func (p *Prepared) Check() error {
 	file := p.Book.file.Anew()
 	c := &Compiler{names: names{r: p.Book, d: p.Dialect, kept: p.Book.snapshots(), made: p.Book.made()}, file: file, gone: map[string]bool{}}
 	c.dialogs()
+	c.step, c.path = &PreparedStep{}, "runbook"
+	p.title = c.textOf("title", p.Book.Title)
+	p.about = c.textOf("rollback.about", p.Book.Rollback.About)
 	for i, input := range p.Book.Inputs {
 		if input.Input != "" && p.Dialect.Knows(input.Input) {
 			file.Complain(fmt.Sprintf("inputs[%d].input", i), "the input %s would hide what dialect %s reads as %s: give it another name", input.Input, p.Dialect.Dialect, input.Input)

@@ -190,8 +190,8 @@ func (e *Engine) askCutOff(ctx context.Context) error {
 
 func (e *Engine) begin() event.RunBegin {
 	begin := event.RunBegin{
-		Runbook: e.p.Book.Runbook, Title: e.p.Book.Title, Dialect: e.p.Dialect.Dialect, Inputs: e.p.Shown(),
-		Rollback: strings.TrimSpace(e.p.Book.Rollback.About),
+		Runbook: e.p.Book.Runbook, Title: e.p.titleWords(e.openEnv()), Dialect: e.p.Dialect.Dialect, Inputs: e.p.Shown(),
+		Rollback: e.p.aboutRollback(e.openEnv()),
 	}
 	begin.Steps = e.plansOf(e.p.Steps, 0)
 	return begin
@@ -386,7 +386,7 @@ func (e *Engine) skips(s *PreparedStep) (bool, error) {
 			return false, fmt.Errorf("step “%s”: when %w", e.title(s), err)
 		}
 		if !holds {
-			e.console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: or(s.Skipped, "not needed")})
+			e.console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: or(s.skipped.Shown(e.openEnv()), "not needed")})
 			return true, nil
 		}
 	}
@@ -561,7 +561,7 @@ func (e *Engine) askAfterFailure(ctx context.Context, s *PreparedStep, failure e
 	defer release()
 	answer, err := e.console.Ask(held, event.Ask{
 		Form: event.FormFailure, Step: s.ID, Text: failure.Error(), Answers: answers, Changed: e.changed,
-		Rollback: strings.TrimSpace(e.p.Book.Rollback.About),
+		Rollback: e.p.aboutRollback(e.openEnv()),
 	})
 	if errors.Is(causeOf(held, err), ErrHelm) && ctx.Err() == nil {
 		choice, err := e.console.AwaitHelm(ctx)
@@ -595,7 +595,7 @@ func (e *Engine) hold(ctx context.Context, s *PreparedStep) error {
 	}
 	rollback := s.rollback.Shown(env)
 	if rollback == "" && !s.Irreversible {
-		rollback = strings.TrimSpace(e.p.Book.Rollback.About)
+		rollback = e.p.aboutRollback(e.openEnv())
 	}
 	if e.course != nil {
 		e.console.Emit(event.Course{Steps: e.plansOf(e.course, e.here)}) // what was read since fills it in

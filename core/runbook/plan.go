@@ -89,8 +89,8 @@ type planner struct {
 // Plan lays out what a run would do. Values that only the device can tell stay as ${…}, and a loop over
 // what only it can tell stays one; facts that are assumed take the place of what would be read.
 func (p *Prepared) Plan(assumed *device.Facts) Plan {
-	plan := Plan{Runbook: p.Book.Runbook, Title: p.Book.Title, Dialect: p.Dialect.Dialect, About: strings.TrimSpace(p.Book.Rollback.About)}
 	steps, env := p.unrolled(assumed)
+	plan := Plan{Runbook: p.Book.Runbook, Title: p.titleWords(env), Dialect: p.Dialect.Dialect, About: p.aboutRollback(env)}
 	walk := &planner{Prepared: p, env: env, locks: p.Dialect.NewInterlocks(), altered: new(bool)}
 	plan.Answers = walk.answers()
 	for i := range steps {
@@ -151,7 +151,7 @@ func (p *planner) step(s *PreparedStep) PlanStep {
 	}
 	var skipped bool
 	if step.When, skipped = within.when(s); skipped {
-		step.Skipped = or(s.Skipped, "not needed")
+		step.Skipped = or(s.skipped.Shown(within.env), "not needed")
 		return step
 	}
 	if w, tells := s.Work.(teller); tells {

@@ -9,6 +9,7 @@ import (
 
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
+	"pilotrix/core/expression"
 	"pilotrix/core/image"
 	"pilotrix/core/network"
 	"pilotrix/core/source"
@@ -25,6 +26,8 @@ type Prepared struct {
 	Inputs   map[string]string
 	Images   map[string]*image.Image
 	Kit      Kit
+
+	title, about *expression.Template // of the runbook, and of its rollback
 
 	from     int // the phase that the run begins at
 	baud     int // the line's speed where a time is being reckoned
@@ -51,6 +54,14 @@ func (r *Runbook) Prepare(d *dialect.Dialect, values map[string]string, kit Kit)
 	}
 	p.reckonTimes()
 	return p, nil
+}
+
+// titleWords is what the runbook does, in words, with what is known.
+func (p *Prepared) titleWords(env map[string]any) string { return p.title.Shown(env) }
+
+// aboutRollback is what there is to go back to, in words, with what is known.
+func (p *Prepared) aboutRollback(env map[string]any) string {
+	return strings.TrimSpace(p.about.Shown(env))
 }
 
 // From makes the run begin at a phase: of those before it only what learns from the device is done.
