@@ -89,6 +89,9 @@ func Read(path string, to any) (*File, error) {
 // single values is kept as complaints, so that a caller can add its own and tell them all together. See Err.
 func Decode(name string, data []byte, to any) (*File, error) {
 	f := &File{Name: name, text: string(data), places: map[string]place{}}
+	if line := hostile(f.text); line > 0 {
+		return nil, f.at(place{line, 1}, "this is nested too deeply, or too long, to be one of our files")
+	}
 	tree, err := parser.ParseBytes(data, 0)
 	if err != nil {
 		return nil, f.wrap(err)
@@ -102,6 +105,38 @@ func Decode(name string, data []byte, to any) (*File, error) {
 		f.Complain("", "one file holds one document; what follows --- is not read")
 	}
 	return f, nil
+}
+
+const (
+	mostText   = 4 << 20
+	mostNested = 400
+)
+
+// hostile finds what no file of ours has and what the YAML package takes hours for: very much text, or very deep
+// nesting. It returns the line, 0 for a file that has neither.
+func hostile(text string) (line int) {
+	if len(text) > mostText {
+		return 1
+	}
+	depth, n := 0, 0
+	for row := range strings.Lines(text) {
+		n++
+		if len(row)-len(strings.TrimLeft(row, " ")) > mostNested {
+			return n
+		}
+		for _, b := range []byte(row) {
+			switch b {
+			case '[', '{':
+				depth++
+			case ']', '}':
+				depth = max(0, depth-1)
+			}
+			if depth > mostNested {
+				return n
+			}
+		}
+	}
+	return 0
 }
 
 // wrap turns the YAML package's errors into ours.

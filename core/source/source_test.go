@@ -164,6 +164,23 @@ func TestWhatIsNoYAML(t *testing.T) {
 	assert.ErrorContains(t, err, "/nowhere/x.yaml")
 }
 
+// TestAHostileFileIsNoLongWait has texts that the YAML package takes minutes or hours for.
+func TestAHostileFileIsNoLongWait(t *testing.T) {
+	indented := ""
+	for i := range 1000 {
+		indented += strings.Repeat(" ", i) + "a:\n"
+	}
+	for name, text := range map[string]string{
+		"lists": "name: " + strings.Repeat("[", 1_000_000), "sets": strings.Repeat("{a: ", 100_000), "indented": indented, "long": "name: " + strings.Repeat("a", 5<<20),
+	} {
+		var doc document
+		_, err := Decode("x.yaml", []byte(text), &doc)
+		assert.ErrorContains(t, err, "nested too deeply, or too long", name)
+	}
+	_, f := decode(t, "with: &a {x: 1}\nlist: &b [*a, *a, *a]\nby: {a: *b, b: *b}\n")
+	assert.Error(t, f.Err(), "what is called again and again is taken as often as it is asked for, and no oftener")
+}
+
 func FuzzDecode(f *testing.F) {
 	for _, text := range []string{"name: &a [*a]", "list: [{of: x}]", "with: {a: {b: c}}", "name: |\n  x\n", "? a\n: b"} {
 		f.Add([]byte(text))
