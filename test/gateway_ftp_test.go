@@ -49,7 +49,7 @@ func TestTheGatewayFetchesByFTP(t *testing.T) {
 				fetched++
 			}
 		case event.Probe:
-			if b.Target == "http://192.0.2.41/" {
+			if b.Watched == "http://192.0.2.41/" {
 				pages[b.Held]++
 			}
 		case event.RunEnd:

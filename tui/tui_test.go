@@ -126,7 +126,7 @@ func serving() []event.Body {
 		event.Rung{Transfer: id, Row: 1, Protocol: "TFTP", What: "DATA", First: 1, Last: 1800, Count: 1800, Resent: 7},
 		event.Rung{Row: 0, Protocol: "TFTP", Peer: "192.0.2.41:2050", FromDevice: true, What: "refused", Text: strings.Repeat("no such file ", 12)},
 		event.Transfer{ID: id, Bytes: 2 << 20, Size: 5 << 20, Rate: 80_000, Left: 40 * time.Second, Resent: 7},
-		event.Probe{Target: "icmp:192.0.2.41", Held: true, Trip: time.Millisecond},
+		event.Probe{Watched: "icmp:192.0.2.41", Held: true, Trip: time.Millisecond},
 		event.Fact{Name: "banks", Value: "2 rows", Source: "look banks", Rows: rows("7.6.1", "yes")},
 	}
 }
@@ -138,9 +138,9 @@ func away() []event.Body {
 		event.TransferEnd{ID: "tftp 192.0.2.41:2049", Outcome: event.Done, Bytes: 5 << 20, Took: time.Minute},
 		event.StepBegin{ID: "2a.3", Try: 1},
 		event.Restart{Step: "2a.3", Begun: at, Expected: 2 * time.Minute, Longest: 10 * time.Minute, Console: "booting", Reach: "does not answer"},
-		event.Probe{Target: "icmp:192.0.2.41"},
-		event.Probe{Target: "icmp:192.0.2.41"},
-		event.Reach{Target: "icmp:192.0.2.41", State: event.Gone, Begin: at},
+		event.Probe{Watched: "icmp:192.0.2.41"},
+		event.Probe{Watched: "icmp:192.0.2.41"},
+		event.Reach{Watched: "icmp:192.0.2.41", State: event.Gone, Begin: at},
 	}
 }
 

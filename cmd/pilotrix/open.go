@@ -51,13 +51,13 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			targets, err := flags.targets()
+			watched, err := flags.watched()
 			if err != nil {
 				return usage(err)
 			}
 			shelf := sync.OnceValues(func() (*image.Shelf, error) { return shelfFor(prepared, d, flags.shelf) })
 			return p.interactive(cmd.Context(), opening{
-				target: target, scale: scale, dialect: d, runbook: prepared, begun: func(o *opened) { flags.apply(o, targets) },
+				target: target, scale: scale, dialect: d, runbook: prepared, begun: func(o *opened) { flags.apply(o, watched) },
 			}, shelf)
 		},
 	}

@@ -44,12 +44,12 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and w
 					return usage(err)
 				}
 			}
-			targets, err := flags.targets()
+			watched, err := flags.watched()
 			if err != nil {
 				return usage(err)
 			}
 			return p.runHeadless(cmd.Context(), opening{
-				target: target, scale: scale, runbook: prepared, approve: approver(approvals), begun: func(o *opened) { flags.apply(o, targets) },
+				target: target, scale: scale, runbook: prepared, approve: approver(approvals), begun: func(o *opened) { flags.apply(o, watched) },
 			}, asJSON)
 		},
 	}

@@ -42,26 +42,26 @@ func (f *targetFlags) add(cmd *cobra.Command) {
 
 // addWatches adds what a session does beside a runbook.
 func (f *targetFlags) addWatches(cmd *cobra.Command) {
-	cmd.Flags().StringArrayVar(&f.watch, "watch", nil, "watch whether a `target` answers: an address, tcp:ADDRESS:PORT or http://ADDRESS/")
+	cmd.Flags().StringArrayVar(&f.watch, "watch", nil, "watch whether an `address` answers: alone, tcp:ADDRESS:PORT or http://ADDRESS/")
 	cmd.Flags().BoolVar(&f.noLocks, "no-interlocks", false, "hold no typed danger at its Enter; that is recorded")
 }
 
-// targets reads what is to be watched.
-func (f *targetFlags) targets() (all []reach.Target, err error) {
+// watched reads what is to be watched.
+func (f *targetFlags) watched() (all []reach.Watched, err error) {
 	for _, text := range f.watch {
-		target, err := reach.ParseTarget(text)
+		one, err := reach.ParseWatched(text)
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, target)
+		all = append(all, one)
 	}
 	return all, nil
 }
 
 // apply does to a session what the flags ask for, once it has begun.
-func (f *targetFlags) apply(o *opened, targets []reach.Target) {
-	for _, target := range targets {
-		o.Watch(target)
+func (f *targetFlags) apply(o *opened, watched []reach.Watched) {
+	for _, one := range watched {
+		o.Watch(one)
 	}
 	if f.noLocks {
 		o.SetInterlocks(false)

@@ -14,9 +14,9 @@ const (
 	Back = "back"
 )
 
-// Probe is one try whether a target answers.
+// Probe is one try whether one that is watched answers.
 type Probe struct {
-	Target string        `json:"target"`
+	Watched string        `json:"watched"`
 	Held   bool          `json:"held"`
 	Trip   time.Duration `json:"trip,omitempty"`
 	Text   string        `json:"text,omitempty"`
@@ -24,14 +24,14 @@ type Probe struct {
 
 var probeKind = declare(Kind[Probe]{
 	Name:   "reach.probe",
-	Sample: Probe{Target: "icmp:192.0.2.40", Held: true, Trip: time.Millisecond},
+	Sample: Probe{Watched: "icmp:192.0.2.40", Held: true, Trip: time.Millisecond},
 })
 
 func (Probe) kind() *declaration { return probeKind }
 
-// Reach tells that a target stopped answering, or answers again after that long.
+// Reach tells that one that is watched stopped answering, or answers again after that long.
 type Reach struct {
-	Target string        `json:"target"`
+	Watched string        `json:"watched"`
 	State  string        `json:"state"`
 	Begin  time.Time     `json:"begin"`
 	Length time.Duration `json:"length,omitempty"`
@@ -40,12 +40,12 @@ type Reach struct {
 
 var reachKind = declare(Kind[Reach]{
 	Name:   "reach",
-	Sample: Reach{Target: "icmp:192.0.2.40", State: Back, Begin: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Length: time.Minute},
+	Sample: Reach{Watched: "icmp:192.0.2.40", State: Back, Begin: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Length: time.Minute},
 	Tell: func(b Reach) (string, bool) {
 		if b.State == Back {
-			return b.Target + " answers again after " + units.Words(b.Length), true
+			return b.Watched + " answers again after " + units.Words(b.Length), true
 		}
-		return b.Target + " does not answer since " + b.Begin.Format("15:04:05"), true
+		return b.Watched + " does not answer since " + b.Begin.Format("15:04:05"), true
 	},
 })
 

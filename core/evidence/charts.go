@@ -220,7 +220,7 @@ func Reach(s *state.State) *Drawing {
 	return d
 }
 
-func reachOf(d *Drawing, s *state.State, t *state.Target, y float64) float64 {
+func reachOf(d *Drawing, s *state.State, t *state.Watched, y float64) float64 {
 	d.Strong(margin, y, 10, Ink, t.Name)
 	d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%d tries, %d without an answer", len(t.Tries), t.Lost()))
 	if len(t.Tries) == 0 {

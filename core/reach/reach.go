@@ -30,18 +30,18 @@ const (
 	HTTP = "http"
 )
 
-// Target is what is watched.
-type Target struct {
+// Watched is what is watched.
+type Watched struct {
 	Kind string
 	Addr netip.Addr
 	Port uint16 // of TCP
 	URL  string // of HTTP
 }
 
-// ParseTarget reads 192.0.2.40, icmp:192.0.2.40, tcp:192.0.2.40:22 or http://192.0.2.40/status.
-func ParseTarget(text string) (Target, error) {
-	bad := func(why string) (Target, error) {
-		return Target{}, fmt.Errorf("%q is nothing to watch: %s; want an address, icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/PATH", text, why)
+// ParseWatched reads 192.0.2.40, icmp:192.0.2.40, tcp:192.0.2.40:22 or http://192.0.2.40/status.
+func ParseWatched(text string) (Watched, error) {
+	bad := func(why string) (Watched, error) {
+		return Watched{}, fmt.Errorf("%q is nothing to watch: %s; want an address, icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/PATH", text, why)
 	}
 	kind, rest, found := strings.Cut(text, ":")
 	switch {
@@ -54,13 +54,13 @@ func ParseTarget(text string) (Target, error) {
 		if err != nil {
 			return bad("its host is no address")
 		}
-		return Target{Kind: HTTP, Addr: addr, URL: text}, nil
+		return Watched{Kind: HTTP, Addr: addr, URL: text}, nil
 	case found && kind == TCP:
 		at, err := netip.ParseAddrPort(rest)
 		if err != nil {
 			return bad("no address with a port")
 		}
-		return Target{Kind: TCP, Addr: at.Addr(), Port: at.Port()}, nil
+		return Watched{Kind: TCP, Addr: at.Addr(), Port: at.Port()}, nil
 	case found && kind == ICMP:
 		text = rest
 	}
@@ -68,10 +68,10 @@ func ParseTarget(text string) (Target, error) {
 	if err != nil {
 		return bad("no address")
 	}
-	return Target{Kind: ICMP, Addr: addr}, nil
+	return Watched{Kind: ICMP, Addr: addr}, nil
 }
 
-func (t Target) String() string {
+func (t Watched) String() string {
 	switch t.Kind {
 	case HTTP:
 		return t.URL
@@ -94,16 +94,16 @@ var ErrNotPermitted = errors.New("ICMP is not permitted to this user")
 
 // Sample is one try.
 type Sample struct {
-	Target Target
+	Watched Watched
 	At     time.Time
 	Held   bool // it answered
 	Trip   time.Duration
 	Text   string // a web page's status, or why there was no answer
 }
 
-// Absence is a time in which a target did not answer.
+// Absence is a time in which one that is watched did not answer.
 type Absence struct {
-	Target     Target
+	Watched     Watched
 	Begin, End time.Time // End is zero while it lasts
 }
 
@@ -115,7 +115,7 @@ func (a Absence) Length(now time.Time) time.Duration {
 	return a.End.Sub(a.Begin)
 }
 
-// Tell is how a watch tells what it sees; its functions are called from the targets' goroutines.
+// Tell is how a watch tells what it sees; its functions are called from the goroutines of what is watched.
 type Tell struct {
 	Sample func(Sample)
 	Gone   func(Absence)
@@ -130,7 +130,7 @@ const (
 	lostBeforeGone = 2
 )
 
-// Watch watches targets until its context ends. Its methods may be called from several goroutines.
+// Watch watches addresses until its context ends. Its methods may be called from several goroutines.
 type Watch struct {
 	network Network
 	clock   clock.Clock
@@ -143,9 +143,9 @@ type Watch struct {
 	group  sync.WaitGroup
 }
 
-// State is how a target stands.
+// State is how what is watched stands.
 type State struct {
-	Target  Target
+	Watched  Watched
 	Known   bool // at least one try is over
 	Up      bool
 	Since   time.Time // of Up or of the absence
@@ -163,21 +163,21 @@ func New(ctx context.Context, network Network, c clock.Clock, tell Tell) *Watch 
 	return &Watch{network: network, clock: c, tell: tell, ctx: ctx, states: map[string]*State{}}
 }
 
-// Add watches one target more; one that is watched already is left as it is.
-func (w *Watch) Add(t Target) {
+// Add watches one address more; one that is watched already is left as it is.
+func (w *Watch) Add(t Watched) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if _, there := w.states[t.String()]; there {
 		return
 	}
-	w.states[t.String()] = &State{Target: t}
+	w.states[t.String()] = &State{Watched: t}
 	w.group.Go(func() { w.follow(t) })
 }
 
-// Wait returns when every target's goroutine has ended, after the context has.
+// Wait returns when every goroutine has ended, after the context has.
 func (w *Watch) Wait() { w.group.Wait() }
 
-// States lists how the targets stand, by name.
+// States lists how what is watched stands, by name.
 func (w *Watch) States() []State {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -187,7 +187,7 @@ func (w *Watch) States() []State {
 		one.Seen = slices.Clone(s.Seen)
 		all = append(all, one)
 	}
-	slices.SortFunc(all, func(a, b State) int { return strings.Compare(a.Target.String(), b.Target.String()) })
+	slices.SortFunc(all, func(a, b State) int { return strings.Compare(a.Watched.String(), b.Watched.String()) })
 	return all
 }
 
@@ -209,8 +209,8 @@ func (w *Watch) Await(ctx context.Context, ready func([]State) bool) error {
 	}
 }
 
-// follow tries one target again and again.
-func (w *Watch) follow(t Target) {
+// follow tries one address again and again.
+func (w *Watch) follow(t Watched) {
 	probe := w.probeOf(t)
 	for w.ctx.Err() == nil {
 		began := w.clock.Now()
@@ -227,7 +227,7 @@ func (w *Watch) follow(t Target) {
 
 type probe func(ctx context.Context) (trip time.Duration, words string, err error)
 
-func (w *Watch) probeOf(t Target) probe {
+func (w *Watch) probeOf(t Watched) probe {
 	switch t.Kind {
 	case TCP:
 		return func(ctx context.Context) (time.Duration, string, error) {
@@ -243,7 +243,7 @@ func (w *Watch) probeOf(t Target) probe {
 }
 
 // try tries once. ICMP that is not permitted is said, and connecting takes its place.
-func (w *Watch) try(p *probe, t Target) Sample {
+func (w *Watch) try(p *probe, t Watched) Sample {
 	ctx, cancel := w.clock.WithTimeout(w.ctx, timeout)
 	defer cancel()
 	at := w.clock.Now()
@@ -255,7 +255,7 @@ func (w *Watch) try(p *probe, t Target) Sample {
 		*p = func(ctx context.Context) (time.Duration, string, error) { return w.anyPort(ctx, t.Addr) }
 		trip, words, err = (*p)(ctx)
 	}
-	s := Sample{Target: t, At: at, Held: err == nil, Trip: trip, Text: words}
+	s := Sample{Watched: t, At: at, Held: err == nil, Trip: trip, Text: words}
 	if err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		s.Text = err.Error()
 	}
@@ -303,7 +303,7 @@ func (w *Watch) anyPort(ctx context.Context, addr netip.Addr) (time.Duration, st
 
 // page asks for a web page; any status below 500 tells that the device serves. Devices come with certificates
 // that nobody has signed: they answer all the same, and that is said.
-func (w *Watch) page(ctx context.Context, t Target) (time.Duration, string, error) {
+func (w *Watch) page(ctx context.Context, t Watched) (time.Duration, string, error) {
 	began := w.clock.Now()
 	unsigned := ""
 	client := http.Client{
@@ -361,7 +361,7 @@ func doubtOf(c tls.ConnectionState) string {
 // take keeps a sample, and tells when it makes or ends an absence.
 func (w *Watch) take(s Sample) {
 	w.mu.Lock()
-	state := w.states[s.Target.String()]
+	state := w.states[s.Watched.String()]
 	gone, back := state.take(s)
 	away := state.Away
 	asks := w.asks
@@ -403,7 +403,7 @@ func (s *State) take(sample Sample) (gone, back bool) {
 	}
 	if s.missing == lostBeforeGone && (s.Up || !s.Known) {
 		s.Up, s.Since, s.Known = false, s.first, true
-		s.Away = Absence{Target: sample.Target, Begin: s.first}
+		s.Away = Absence{Watched: sample.Watched, Begin: s.first}
 		return true, false
 	}
 	return false, false

@@ -61,19 +61,19 @@ func watched(t *testing.T, use func(t *testing.T, n *simulated.Net, device *simu
 	})
 }
 
-func target(t *testing.T, text string) Target {
+func mustParse(t *testing.T, text string) Watched {
 	t.Helper()
-	got, err := ParseTarget(text)
+	got, err := ParseWatched(text)
 	require.NoError(t, err)
 	return got
 }
 
 func TestAbsencesHaveBeginEndAndLength(t *testing.T) {
 	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, k *told) {
-		w.Add(target(t, "192.0.2.41"))
-		w.Add(target(t, "icmp:192.0.2.41"))
+		w.Add(mustParse(t, "192.0.2.41"))
+		w.Add(mustParse(t, "icmp:192.0.2.41"))
 		time.Sleep(10500 * time.Millisecond)
-		require.Len(t, w.States(), 1, "the same target twice is one")
+		require.Len(t, w.States(), 1, "the same address twice is one")
 		assert.True(t, w.States()[0].Up)
 		began := time.Now()
 		n.SetUp(theirs.Addr(), false)
@@ -94,7 +94,7 @@ func TestAbsencesHaveBeginEndAndLength(t *testing.T) {
 
 func TestOneLostAnswerIsNoAbsence(t *testing.T) {
 	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, k *told) {
-		w.Add(target(t, "icmp:192.0.2.41"))
+		w.Add(mustParse(t, "icmp:192.0.2.41"))
 		time.Sleep(5500 * time.Millisecond)
 		n.SetUp(theirs.Addr(), false)
 		time.Sleep(time.Second)
@@ -115,19 +115,19 @@ func TestPortsAndPagesAreWatched(t *testing.T) {
 		server := &http.Server{Handler: http.HandlerFunc(func(out http.ResponseWriter, _ *http.Request) { out.WriteHeader(int(status.Load())) })}
 		go func() { _ = server.Serve(listener) }()
 		defer server.Close()
-		w.Add(target(t, "tcp:192.0.2.41:80"))
-		w.Add(target(t, "tcp:192.0.2.41:22"))
-		w.Add(target(t, "http://192.0.2.41/"))
+		w.Add(mustParse(t, "tcp:192.0.2.41:80"))
+		w.Add(mustParse(t, "tcp:192.0.2.41:22"))
+		w.Add(mustParse(t, "http://192.0.2.41/"))
 		time.Sleep(5 * time.Second)
 		up := map[string]bool{}
 		for _, s := range w.States() {
-			up[s.Target.String()] = s.Up
+			up[s.Watched.String()] = s.Up
 		}
 		assert.Equal(t, map[string]bool{"tcp:192.0.2.41:80": true, "tcp:192.0.2.41:22": false, "http://192.0.2.41/": true}, up)
 		status.Store(http.StatusServiceUnavailable)
 		time.Sleep(5 * time.Second)
 		for _, s := range w.States() {
-			if s.Target.Kind == HTTP {
+			if s.Watched.Kind == HTTP {
 				assert.False(t, s.Up, "a page that fails is no answer")
 				assert.Equal(t, "503 Service Unavailable", s.Last.Text)
 			}
@@ -148,7 +148,7 @@ func TestICMPThatIsNotPermittedIsSaidAndConnectingTakesItsPlace(t *testing.T) {
 		laptop := n.Host("eth0", ours)
 		n.Host("lan", theirs)
 		w := New(ctx, noICMP{laptop}, clock.Real(), k.tell())
-		w.Add(target(t, "icmp:192.0.2.41"))
+		w.Add(mustParse(t, "icmp:192.0.2.41"))
 		time.Sleep(5 * time.Second)
 		_, _, notes := k.seen()
 		require.Len(t, notes, 1, "said once")
@@ -165,7 +165,7 @@ func TestICMPThatIsNotPermittedIsSaidAndConnectingTakesItsPlace(t *testing.T) {
 func TestAwaitSeesChanges(t *testing.T) {
 	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, _ *told) {
 		n.SetUp(theirs.Addr(), false)
-		w.Add(target(t, "icmp:192.0.2.41"))
+		w.Add(mustParse(t, "icmp:192.0.2.41"))
 		go func() {
 			time.Sleep(20 * time.Second)
 			n.SetUp(theirs.Addr(), true)
@@ -184,12 +184,12 @@ func TestTargets(t *testing.T) {
 		"192.0.2.1": "icmp:192.0.2.1", "icmp:2001:db8::1": "icmp:2001:db8::1", "tcp:192.0.2.1:22": "tcp:192.0.2.1:22",
 		"tcp:[2001:db8::1]:22": "tcp:[2001:db8::1]:22", "http://192.0.2.1/status": "http://192.0.2.1/status",
 	} {
-		got, err := ParseTarget(text)
+		got, err := ParseWatched(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got.String())
 	}
 	for _, text := range []string{"", "host", "tcp:192.0.2.1", "icmp:", "http://name/", "ftp:192.0.2.1"} {
-		_, err := ParseTarget(text)
+		_, err := ParseWatched(text)
 		assert.ErrorContains(t, err, "want an address", text)
 	}
 }
@@ -210,12 +210,12 @@ func TestTheLaptopSeesItself(t *testing.T) {
 func TestACertificateThatNobodySignedIsAnAnswer(t *testing.T) {
 	server := httptest.NewTLSServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	defer server.Close()
-	target, err := ParseTarget(server.URL + "/")
+	watched, err := ParseWatched(server.URL + "/")
 	require.NoError(t, err)
 	got := make(chan Sample, 8)
 	ctx, cancel := context.WithCancel(t.Context())
 	w := New(ctx, NewHost(), clock.Real(), Tell{Sample: func(s Sample) { got <- s }})
-	w.Add(target)
+	w.Add(watched)
 	s := <-got
 	cancel()
 	w.Wait()

@@ -59,7 +59,7 @@ type Console interface {
 	Stops(command string) string
 	// Pending is what the device will lose, or do by itself, unless it is dealt with.
 	Pending() []dialect.Open
-	// Reach watches whether targets answer; nil when nothing can be watched.
+	// Reach watches whether addresses answer; nil when nothing can be watched.
 	Reach() *reach.Watch
 }
 

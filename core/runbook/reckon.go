@@ -38,7 +38,7 @@ func (e *Engine) measuredTrip() (trip time.Duration) {
 		return 0
 	}
 	for _, state := range w.States() {
-		if state.Target.Kind == reach.ICMP && state.Last.Held {
+		if state.Watched.Kind == reach.ICMP && state.Last.Held {
 			trip = state.Last.Trip
 		}
 	}

@@ -16,14 +16,14 @@ import (
 )
 
 var _ = register(Verb{
-	Name: "restart", Does: "restarts the device and goes on when console, prompt and the watched target agree that it is back; the step's expected time and timeout are the expected and the longest absence",
+	Name: "restart", Does: "restarts the device and goes on when console, prompt and the watched address agree that it is back; the step's expected time and timeout are the expected and the longest absence",
 	Timeout: 15 * time.Minute, Makes: []string{"restart.took", "restart.away"}, Cards: []string{CardRestart, CardReach, CardBanks},
 	New: func() Body { return new(restartBody) },
 })
 
 type restartBody struct {
 	Doing `yaml:",inline"`
-	Watch string   `yaml:"watch" jsonschema_description:"Target that has to answer again, such as icmp:${device.address}"`
+	Watch string   `yaml:"watch" jsonschema_description:"Address that has to answer again, such as icmp:${device.address}"`
 	Mode  []string `yaml:"mode" jsonschema:"required" jsonschema_description:"Modes whose prompt tells that it is back"`
 	Then  string   `yaml:"then" jsonschema_description:"Mode to go to afterwards, such as that of somebody who is logged in"`
 }
@@ -76,11 +76,11 @@ type restarting struct {
 	s      *PreparedStep
 	w      *restartWork
 	begun  time.Time
-	target string // of reach, empty when none is watched
+	watched string // of reach, empty when none is watched
 	told   event.Restart
 }
 
-// Do implements Work: it restarts the device and goes on when the console shows a prompt and the target
+// Do implements Work: it restarts the device and goes on when the console shows a prompt and what is watched
 // answers again.
 func (w *restartWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	r := &restarting{Engine: e, s: s, w: w}
@@ -116,19 +116,19 @@ func (r *restarting) watchBefore(ctx context.Context) error {
 	if err != nil || text == "" || r.console.Reach() == nil {
 		return err
 	}
-	target, err := reach.ParseTarget(withoutLength(text))
+	watched, err := reach.ParseWatched(withoutLength(text))
 	if err != nil {
 		return err
 	}
-	r.target = target.String()
-	r.console.Reach().Add(target)
+	r.watched = watched.String()
+	r.console.Reach().Add(watched)
 	return r.heardBefore(ctx)
 }
 
-// knowledge is how long a target is tried before the restart, to see whether it answers at all.
+// knowledge is how long an address is tried before the restart, to see whether it answers at all.
 const knowledge = 4 * time.Second
 
-// heardBefore drops a target that does not answer before the restart either: what keeps it from that
+// heardBefore drops an address that does not answer before the restart either: what keeps it from that
 // would keep it from being back.
 func (r *restarting) heardBefore(ctx context.Context) error {
 	limited, cancel := r.console.Clock().WithTimeout(ctx, knowledge)
@@ -138,17 +138,17 @@ func (r *restarting) heardBefore(ctx context.Context) error {
 		return err
 	}
 	if state, known := r.state(); !known || !state.Up {
-		r.console.Emit(event.Note{Level: event.Warning, Text: r.target + " does not answer before the restart either: it is not waited for"})
-		r.target = ""
+		r.console.Emit(event.Note{Level: event.Warning, Text: r.watched + " does not answer before the restart either: it is not waited for"})
+		r.watched = ""
 	}
 	return nil
 }
 
 func (r *restarting) reachWords() string {
-	if r.target == "" {
+	if r.watched == "" {
 		return ""
 	}
-	return " and " + r.target
+	return " and " + r.watched
 }
 
 // comparedWords says how long it took beside what was expected.
@@ -176,7 +176,7 @@ func (r *restarting) stillWords() string {
 	if r.told.Reach == "" {
 		return ""
 	}
-	return ", " + r.target + " " + r.told.Reach
+	return ", " + r.watched + " " + r.told.Reach
 }
 
 // prompt follows the console through the restart, answering questions, following its speed, and waiting
@@ -213,16 +213,16 @@ func (r *restarting) prompt(ctx context.Context) error {
 	}
 }
 
-// reached waits until the target answers. One that never stopped answering has to do so once more.
+// reached waits until what is watched answers. One that never stopped answering has to do so once more.
 func (r *restarting) reached(ctx context.Context) error {
 	w := r.console.Reach()
-	if r.target == "" || w == nil {
+	if r.watched == "" || w == nil {
 		return nil
 	}
 	since := r.console.Clock().Now()
 	return w.Await(ctx, func(states []reach.State) bool {
 		for _, state := range states {
-			if state.Target.String() == r.target {
+			if state.Watched.String() == r.watched {
 				r.tell(false)
 				return state.Up && state.Last.Held && (state.Last.At.After(since) || state.Since.After(r.begun))
 			}
@@ -249,18 +249,18 @@ func (r *restarting) tell(over bool) {
 
 func (r *restarting) state() (reach.State, bool) {
 	w := r.console.Reach()
-	if r.target == "" || w == nil {
+	if r.watched == "" || w == nil {
 		return reach.State{}, false
 	}
 	for _, state := range w.States() {
-		if state.Target.String() == r.target {
+		if state.Watched.String() == r.watched {
 			return state, state.Known
 		}
 	}
 	return reach.State{}, false
 }
 
-// away is how long the target did not answer in this restart.
+// away is how long it did not answer in this restart.
 func (r *restarting) away() time.Duration {
 	state, known := r.state()
 	if !known || state.Away.Begin.Before(r.begun) {

@@ -12,37 +12,37 @@ import (
 )
 
 var _ = register(Verb{
-	Name: "watch", Does: "watches from here on whether targets answer",
+	Name: "watch", Does: "watches from here on whether addresses answer",
 	Timeout: time.Second, Repeatable: true, Learns: true,
 	New: func() Body { return new(watchBody) },
 })
 
-// watchBody are targets, such as icmp:${device.address}.
+// watchBody are addresses, such as icmp:${device.address}.
 type watchBody []string
 
-type watchWork struct{ targets []*expression.Template }
+type watchWork struct{ watched []*expression.Template }
 
 // Compile implements Body.
 func (b *watchBody) Compile(c *Compiler) Work {
 	w := &watchWork{}
 	if len(*b) == 0 {
-		c.Complain("", "say which targets are watched, such as icmp:${device.address}")
+		c.Complain("", "say which addresses are watched, such as icmp:${device.address}")
 	}
-	for i, target := range *b {
+	for i, watched := range *b {
 		key := fmt.Sprintf("[%d]", i)
-		if !strings.Contains(target, "${") {
-			if _, err := reach.ParseTarget(target); err != nil {
+		if !strings.Contains(watched, "${") {
+			if _, err := reach.ParseWatched(watched); err != nil {
 				c.Complain(key, "%v", err)
 			}
 		}
-		w.targets = append(w.targets, c.Template(key, target))
+		w.watched = append(w.watched, c.Template(key, watched))
 	}
 	return w
 }
 
 // Do implements Work.
 func (w *watchWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
-	for _, template := range w.targets {
+	for _, template := range w.watched {
 		text, err := template.Render(e.env())
 		if err != nil {
 			return err
@@ -56,19 +56,19 @@ func (w *watchWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
 
 // Tells implements teller.
 func (w *watchWork) Tells(p *planner, _ *PreparedStep) (t Told) {
-	for _, template := range w.targets {
+	for _, template := range w.watched {
 		t.Does = append(t.Does, "watches "+template.Shown(p.env))
 	}
 	return t
 }
 
 func (e *Engine) watchTarget(text string) error {
-	target, err := reach.ParseTarget(withoutLength(text))
+	watched, err := reach.ParseWatched(withoutLength(text))
 	if err != nil {
 		return err
 	}
 	if w := e.console.Reach(); w != nil {
-		w.Add(target)
+		w.Add(watched)
 	} else {
 		e.console.Emit(event.Note{Level: event.Warning, Text: "nothing can be watched here: " + text})
 	}

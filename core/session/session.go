@@ -31,7 +31,7 @@ type Options struct {
 	Dialect *dialect.Dialect
 	Clock   clock.Clock
 	Opener  *line.Opener
-	// Reach is the network that targets are watched on; nil watches nothing.
+	// Reach is the network that addresses are watched on; nil watches nothing.
 	Reach reach.Network
 	// Approve answers questions where no operator is; nil leaves them to Answer.
 	Approve func(event.Ask) string
@@ -196,20 +196,20 @@ func (s *Session) Close(why string) {
 func (s *Session) tellReach() reach.Tell {
 	return reach.Tell{
 		Sample: func(one reach.Sample) {
-			s.hub.Emit(event.Probe{Target: one.Target.String(), Held: one.Held, Trip: one.Trip, Text: one.Text})
+			s.hub.Emit(event.Probe{Watched: one.Watched.String(), Held: one.Held, Trip: one.Trip, Text: one.Text})
 		},
 		Gone: func(a reach.Absence) {
-			s.hub.Emit(event.Reach{Target: a.Target.String(), State: event.Gone, Begin: a.Begin})
+			s.hub.Emit(event.Reach{Watched: a.Watched.String(), State: event.Gone, Begin: a.Begin})
 		},
 		Back: func(a reach.Absence) {
-			s.hub.Emit(event.Reach{Target: a.Target.String(), State: event.Back, Begin: a.Begin, Length: a.Length(a.End)})
+			s.hub.Emit(event.Reach{Watched: a.Watched.String(), State: event.Back, Begin: a.Begin, Length: a.Length(a.End)})
 		},
 		Note: func(text string) { s.hub.Emit(event.Note{Level: event.Warning, Text: text}) },
 	}
 }
 
-// Watch watches a target until the session ends.
-func (s *Session) Watch(t reach.Target) {
+// Watch watches an address until the session ends.
+func (s *Session) Watch(t reach.Watched) {
 	if s.watch != nil {
 		s.watch.Add(t)
 	}

@@ -74,7 +74,7 @@ type State struct {
 	Ladder      []Rung
 	Preflight   []event.Preflight // of the present step
 	Banks       []Bank
-	Reach       []*Target
+	Reach       []*Watched
 	Restart     *event.Restart
 	Estimates   *event.Estimates
 	Shelf       *event.Shelf

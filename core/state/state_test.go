@@ -90,18 +90,18 @@ func TestStagedAndServersAreWhatIsThereNow(t *testing.T) {
 
 func TestAnAbsenceKnowsItsStep(t *testing.T) {
 	s := after(fresh(), event.RunBegin{Steps: []event.StepPlan{{ID: "1.1", Title: "Restart"}}}, event.StepBegin{ID: "1.1", Try: 1},
-		event.Probe{Target: "icmp:x", Held: true}, event.Probe{Target: "icmp:x"}, event.Reach{Target: "icmp:x", State: event.Gone, Begin: begin.Add(4 * time.Second)})
+		event.Probe{Watched: "icmp:x", Held: true}, event.Probe{Watched: "icmp:x"}, event.Reach{Watched: "icmp:x", State: event.Gone, Begin: begin.Add(4 * time.Second)})
 	target := s.Reach[0]
 	away, gone := target.Gone()
 	assert.True(t, gone)
 	assert.Equal(t, "Restart", away.Step)
 	assert.Equal(t, 1, target.Lost())
-	after(s, event.Reach{Target: "icmp:x", State: event.Back, Length: time.Minute})
+	after(s, event.Reach{Watched: "icmp:x", State: event.Back, Length: time.Minute})
 	_, gone = target.Gone()
 	assert.False(t, gone)
 	assert.Equal(t, time.Minute, target.Away[0].Length)
 	for range maxTries + 10 {
-		after(s, event.Probe{Target: "icmp:x", Held: true})
+		after(s, event.Probe{Watched: "icmp:x", Held: true})
 	}
 	assert.Len(t, target.Tries, maxTries)
 }

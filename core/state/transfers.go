@@ -132,15 +132,15 @@ type Try struct {
 	Trip time.Duration
 }
 
-// Away is a time in which a target did not answer, and the step in which it began.
+// Away is a time in which one that is watched did not answer, and the step in which it began.
 type Away struct {
 	Begin  time.Time
 	Length time.Duration // 0 while it lasts
 	Step   string
 }
 
-// Target is one that is watched.
-type Target struct {
+// Watched is one that is watched.
+type Watched struct {
 	Name  string
 	Tries []Try
 	Away  []Away
@@ -150,7 +150,7 @@ type Target struct {
 const maxTries = 7200
 
 // Lost counts the tries without an answer.
-func (t *Target) Lost() (lost int) {
+func (t *Watched) Lost() (lost int) {
 	for _, try := range t.Tries {
 		if !try.Held {
 			lost++
@@ -160,27 +160,27 @@ func (t *Target) Lost() (lost int) {
 }
 
 // Gone is the absence that lasts, if one does.
-func (t *Target) Gone() (Away, bool) {
+func (t *Watched) Gone() (Away, bool) {
 	if n := len(t.Away); n > 0 && t.Away[n-1].Length == 0 {
 		return t.Away[n-1], true
 	}
 	return Away{}, false
 }
 
-func (s *State) target(name string) *Target {
+func (s *State) watched(name string) *Watched {
 	for _, t := range s.Reach {
 		if t.Name == name {
 			return t
 		}
 	}
-	t := &Target{Name: name}
+	t := &Watched{Name: name}
 	s.Reach = append(s.Reach, t)
-	slices.SortFunc(s.Reach, func(a, b *Target) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(s.Reach, func(a, b *Watched) int { return strings.Compare(a.Name, b.Name) })
 	return t
 }
 
 func (s *State) probe(b event.Probe, at time.Time) {
-	t := s.target(b.Target)
+	t := s.watched(b.Watched)
 	t.Last = b
 	t.Tries = append(t.Tries, Try{at, b.Held, b.Trip})
 	if over := len(t.Tries) - maxTries; over > 0 {
@@ -189,7 +189,7 @@ func (s *State) probe(b event.Probe, at time.Time) {
 }
 
 func (s *State) reach(b event.Reach) {
-	t := s.target(b.Target)
+	t := s.watched(b.Watched)
 	if b.State == event.Back {
 		if n := len(t.Away); n > 0 {
 			t.Away[n-1].Length = max(b.Length, time.Millisecond)

@@ -1,4 +1,4 @@
-// Package reach draws whether the watched targets answer, as strips over time, with the absences and the
+// Package reach draws whether the watched addresss answer, as strips over time, with the absences and the
 // steps that they began in.
 package reach
 
@@ -16,9 +16,9 @@ import (
 // levels draw a round trip: the taller, the longer.
 var levels = []rune("▁▂▃▄▅▆▇")
 
-// Strip draws the last columns of a target's tries, each column one stretch of time. A stretch with an
+// Strip draws the last columns of one's tries, each column one stretch of time. A stretch with an
 // answer is as tall as its longest round trip; one without is a gap.
-func Strip(t theme.Theme, target *state.Target, now time.Time, each time.Duration, columns int) paint.Line {
+func Strip(t theme.Theme, watched *state.Watched, now time.Time, each time.Duration, columns int) paint.Line {
 	type bucket struct {
 		tries, held int
 		trip        time.Duration
@@ -26,7 +26,7 @@ func Strip(t theme.Theme, target *state.Target, now time.Time, each time.Duratio
 	buckets := make([]bucket, columns)
 	slowest := 2 * time.Millisecond
 	end := now.Truncate(each).Add(each)
-	for _, try := range target.Tries {
+	for _, try := range watched.Tries {
 		i := columns - 1 - int(end.Sub(try.At)/each)
 		if i < 0 || i >= columns {
 			continue
@@ -57,32 +57,32 @@ func Strip(t theme.Theme, target *state.Target, now time.Time, each time.Duratio
 	return line
 }
 
-// Word is how a target stands, in words.
-func Word(t theme.Theme, target *state.Target, now time.Time) paint.Piece {
-	if away, gone := target.Gone(); gone {
+// Word is how it stands, in words.
+func Word(t theme.Theme, watched *state.Watched, now time.Time) paint.Piece {
+	if away, gone := watched.Gone(); gone {
 		return paint.Strong(t.Bad, "away "+units.Clock(now.Sub(away.Begin)))
 	}
-	if len(target.Tries) == 0 {
+	if len(watched.Tries) == 0 {
 		return paint.In(t.Quiet, "not tried yet")
 	}
-	if !target.Last.Held {
+	if !watched.Last.Held {
 		return paint.Strong(t.Here, "no answer")
 	}
-	return paint.In(t.Good, "answers, "+units.Trip(target.Last.Trip))
+	return paint.In(t.Good, "answers, "+units.Trip(watched.Last.Trip))
 }
 
-// View draws every target with its strip, its figures and its absences.
+// View draws each address with its strip, its figures and its absences.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	if len(s.Reach) == 0 {
 		return []paint.Line{{paint.In(t.Quiet, "Nothing is watched. Start with --watch icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/, or in a runbook's step.")}}
 	}
 	each := scale(s, width)
 	var lines []paint.Line
-	for i, target := range s.Reach {
+	for i, watched := range s.Reach {
 		if i > 0 {
 			lines = append(lines, nil)
 		}
-		lines = append(lines, one(t, s, target, each, width)...)
+		lines = append(lines, one(t, s, watched, each, width)...)
 	}
 	return append(lines, nil, paint.Line{
 		paint.In(t.Good, "▁▇"), paint.In(t.Quiet, " answers (taller: slower)   "), paint.In(t.Here, "▖"), paint.In(t.Quiet, " some lost   "),
@@ -93,9 +93,9 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 // scale is how much time a column stands for, so that all tries find room.
 func scale(s *state.State, width int) time.Duration {
 	first := s.Now
-	for _, target := range s.Reach {
-		if len(target.Tries) > 0 && target.Tries[0].At.Before(first) {
-			first = target.Tries[0].At
+	for _, watched := range s.Reach {
+		if len(watched.Tries) > 0 && watched.Tries[0].At.Before(first) {
+			first = watched.Tries[0].At
 		}
 	}
 	for _, each := range []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second, time.Minute, 5 * time.Minute} {
@@ -106,20 +106,20 @@ func scale(s *state.State, width int) time.Duration {
 	return 10 * time.Minute
 }
 
-func one(t theme.Theme, s *state.State, target *state.Target, each time.Duration, width int) []paint.Line {
-	sent := len(target.Tries)
-	lost := target.Lost()
+func one(t theme.Theme, s *state.State, watched *state.Watched, each time.Duration, width int) []paint.Line {
+	sent := len(watched.Tries)
+	lost := watched.Lost()
 	share := 0.0
 	if sent > 0 {
 		share = 100 * float64(lost) / float64(sent)
 	}
 	lines := []paint.Line{
-		paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Text, target.Name)}, paint.Line{Word(t, target, s.Now)}, width),
-		Strip(t, target, s.Now, each, width-1),
+		paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Text, watched.Name)}, paint.Line{Word(t, watched, s.Now)}, width),
+		Strip(t, watched, s.Now, each, width-1),
 		axis(t, s, each, width-1),
 		{paint.In(t.Quiet, fmt.Sprintf("%d tries, %d without an answer (%.0f %%)", sent, lost, share))},
 	}
-	for _, away := range target.Away {
+	for _, away := range watched.Away {
 		length, color := units.Clock(away.Length), t.Text
 		if away.Length == 0 {
 			length, color = units.Clock(s.Now.Sub(away.Begin))+" so far", t.Bad
