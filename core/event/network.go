@@ -17,9 +17,9 @@ const (
 // Probe is one try whether one that is watched answers.
 type Probe struct {
 	Watched string        `json:"watched"`
-	Held   bool          `json:"held"`
-	Trip   time.Duration `json:"trip,omitempty"`
-	Text   string        `json:"text,omitempty"`
+	Held    bool          `json:"held"`
+	Trip    time.Duration `json:"trip,omitempty"`
+	Text    string        `json:"text,omitempty"`
 }
 
 var probeKind = declare(Kind[Probe]{
@@ -32,10 +32,10 @@ func (Probe) kind() *declaration { return probeKind }
 // Reach tells that one that is watched stopped answering, or answers again after that long.
 type Reach struct {
 	Watched string        `json:"watched"`
-	State  string        `json:"state"`
-	Begin  time.Time     `json:"begin"`
-	Length time.Duration `json:"length,omitempty"`
-	Step   string        `json:"step,omitempty"`
+	State   string        `json:"state"`
+	Begin   time.Time     `json:"begin"`
+	Length  time.Duration `json:"length,omitempty"`
+	Step    string        `json:"step,omitempty"`
 }
 
 var reachKind = declare(Kind[Reach]{

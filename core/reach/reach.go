@@ -95,15 +95,15 @@ var ErrNotPermitted = errors.New("ICMP is not permitted to this user")
 // Sample is one try.
 type Sample struct {
 	Watched Watched
-	At     time.Time
-	Held   bool // it answered
-	Trip   time.Duration
-	Text   string // a web page's status, or why there was no answer
+	At      time.Time
+	Held    bool // it answered
+	Trip    time.Duration
+	Text    string // a web page's status, or why there was no answer
 }
 
 // Absence is a time in which one that is watched did not answer.
 type Absence struct {
-	Watched     Watched
+	Watched    Watched
 	Begin, End time.Time // End is zero while it lasts
 }
 
@@ -145,7 +145,7 @@ type Watch struct {
 
 // State is how what is watched stands.
 type State struct {
-	Watched  Watched
+	Watched Watched
 	Known   bool // at least one try is over
 	Up      bool
 	Since   time.Time // of Up or of the absence

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -152,11 +153,7 @@ func (e *Engine) Run(ctx context.Context) Result {
 	e.speedBefore, _ = e.console.Speed()
 	e.console.Emit(e.begin())
 	e.tellShelf()
-	err := e.askCutOff(ctx)
-	if err == nil {
-		err = e.runSteps(ctx, e.p.Steps, true)
-	}
-	result := e.conclude(ctx, err)
+	result := e.conclude(ctx, e.carryOut(ctx))
 	if note := e.restoreSpeed(ctx); note != "" {
 		result.Message += "; " + note
 	}
@@ -164,6 +161,31 @@ func (e *Engine) Run(ctx context.Context) Result {
 	e.console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved})
 	e.console.Release("the runbook ended")
 	return result
+}
+
+// carryOut is the run up to what it ends with.
+func (e *Engine) carryOut(ctx context.Context) (err error) {
+	defer e.faulted(&err)
+	if err := e.askCutOff(ctx); err != nil {
+		return err
+	}
+	return e.runSteps(ctx, e.p.Steps, true)
+}
+
+// faulted makes a fault of this program's own an end like another: the operator keeps the console, the line its
+// speed, and the logbook the run's last event. It is deferred.
+func (e *Engine) faulted(err *error) {
+	if fault := recover(); fault != nil {
+		*err = fmt.Errorf("a fault of this program, at %s: %v", e.atWords(), fault)
+		e.console.Emit(event.Note{Level: event.Error, Text: (*err).Error() + "\n" + string(debug.Stack())})
+	}
+}
+
+func (e *Engine) atWords() string {
+	if e.step == nil {
+		return "the beginning"
+	}
+	return "“" + e.title(e.step) + "”"
 }
 
 // CutOffStep is what the question about an earlier run that was cut off is called, where a step's number stands
@@ -394,7 +416,8 @@ func (e *Engine) skips(s *PreparedStep) (bool, error) {
 }
 
 // attempt does the step once, within its timeout and while the runbook has the helm.
-func (e *Engine) attempt(ctx context.Context, s *PreparedStep) error {
+func (e *Engine) attempt(ctx context.Context, s *PreparedStep) (err error) {
+	defer e.faulted(&err)
 	held, release := e.console.WithHelm(ctx)
 	defer release()
 	if err := e.hold(held, s); err != nil {
@@ -403,7 +426,6 @@ func (e *Engine) attempt(ctx context.Context, s *PreparedStep) error {
 	limit, ends := e.bounded(s.Timeout)
 	limited, cancel := e.console.Clock().WithTimeout(held, limit)
 	defer cancel()
-	var err error
 	if s.Work != nil {
 		err = s.Work.Do(limited, e, s)
 	}
@@ -514,14 +536,31 @@ func (e *Engine) afterFailure(ctx context.Context, s *PreparedStep, try int, err
 	return e.askAfterFailure(ctx, s, titled)
 }
 
+// lineBack waits for the line to come back. The operator may take the helm meanwhile: a stop ends the wait, and
+// anything else goes on with it.
 func (e *Engine) lineBack(ctx context.Context) error {
 	e.console.Emit(event.Note{Level: event.Warning, Text: "the line is lost; waiting for it to come back"})
-	limited, cancel := e.console.Clock().WithTimeout(ctx, lineBackTimeout)
-	defer cancel()
-	if err := e.console.AwaitLine(limited); err != nil {
-		return fmt.Errorf("%w and did not come back within %s", ErrLineLost, lineBackTimeout)
+	for {
+		held, release := e.console.WithHelm(ctx)
+		limited, cancel := e.console.Clock().WithTimeout(held, lineBackTimeout)
+		err := e.console.AwaitLine(limited)
+		taken := errors.Is(causeOf(held, err), ErrHelm)
+		cancel()
+		release()
+		switch {
+		case err == nil:
+			return nil
+		case !taken || ctx.Err() != nil:
+			return fmt.Errorf("%w and did not come back within %s", ErrLineLost, lineBackTimeout)
+		}
+		choice, err := e.console.AwaitHelm(ctx)
+		if err != nil {
+			return err
+		}
+		if choice == Stop {
+			return fmt.Errorf("%w while the line was lost", errStopped)
+		}
 	}
-	return nil
 }
 
 const identityTimeout = 20 * time.Second

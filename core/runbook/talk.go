@@ -160,10 +160,25 @@ func (e *Engine) moveTo(from string, modes []string) *dialect.Move {
 	return nil
 }
 
+// question is how a line ends that asks something. It is looked for where the dialect knows no question: an Enter
+// would answer it, with what the device takes for yes.
+var question = regexp.MustCompile(`^[ -~]*[A-Za-z]{2}[ -~]*(\?|\?? ?[\[(][ -~]{1,16}[\])]\??) ?:? *$`)
+
+// unknownQuestion is a question that the device waits with and the dialect does not know; empty for none.
+func unknownQuestion(v sense.State) string {
+	if v.AtPrompt || v.Dialog != "" || v.Secret || !v.Free || !question.MatchString(v.Partial) {
+		return ""
+	}
+	return strings.TrimSpace(v.Partial)
+}
+
 // wake presses the harmless key until there is a prompt.
 func (e *Engine) wake(ctx context.Context, times int, each time.Duration) (sense.State, error) {
 	var err error
 	for range times {
+		if asked := unknownQuestion(e.console.Device()); asked != "" {
+			return sense.State{}, fmt.Errorf("the device asks %q, which the dialect does not know; Enter would answer it: answer it by hand", asked)
+		}
 		if err := e.console.Type(ctx, e.p.Dialect.Wake(), false); err != nil {
 			return sense.State{}, err
 		}

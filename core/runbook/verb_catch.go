@@ -74,6 +74,7 @@ type catcher struct {
 	step    *PreparedStep
 	want    string
 	pressed int // the proof that a key was pressed at: each is interrupted once
+	asked   string
 }
 
 // endReceiver tells a receiver that an earlier transfer left behind to give up: it would take
@@ -112,11 +113,25 @@ func (c *catcher) wantsKey(v sense.State) bool {
 	return known && v.Count > c.pressed
 }
 
+// press presses the wake; not behind a question that the dialect does not know, which may also be a start that has
+// come so far.
+func (c *catcher) press(ctx context.Context) error {
+	asked := unknownQuestion(c.console.Device())
+	switch {
+	case asked == "":
+		return c.console.Type(ctx, c.p.Dialect.Wake(), false)
+	case asked != c.asked:
+		c.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("the device shows %q, which may be a question: no key is pressed behind it; answer it by hand if it waits", asked)})
+	}
+	c.asked = asked
+	return nil
+}
+
 // round presses the wake a few times, then breaks what runs, then looks for the speed.
 func (c *catcher) round(ctx context.Context, round int) error {
 	if c.console.Device().Mode != sense.Garbled {
 		for range pressesEach {
-			if err := c.console.Type(ctx, c.p.Dialect.Wake(), false); err != nil {
+			if err := c.press(ctx); err != nil {
 				return err
 			}
 			v, err := c.listen(ctx, catchPress)

@@ -56,6 +56,9 @@ func (c console) Await(ctx context.Context, ready func(sense.State) bool) (sense
 }
 
 func (c console) Type(ctx context.Context, text string, secret bool) error {
+	if err := c.clearLeft(ctx); err != nil {
+		return err
+	}
 	return c.send(ctx, text, runbook.Typing{Secret: secret, Fresh: true, Leads: true}, "")
 }
 
@@ -78,6 +81,9 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 			s.hub.Emit(out)
 			if command != "" {
 				s.sentCommand(command)
+			}
+			if !how.Secret && !how.Fresh || strings.HasSuffix(text, s.opt.Dialect.Enter()) {
+				s.guard.runs(text, s.opt.Dialect.Enter(), s.opt.Dialect.Clears())
 			}
 			if strings.HasSuffix(text, s.opt.Dialect.Enter()) {
 				s.sense.Entered(s.opt.Clock.Now(), how.Fresh, how.Leads)

@@ -28,6 +28,9 @@ const (
 // was meant. A line that does not say so is emptied and typed again, key by key.
 func (c console) Command(ctx context.Context, text string, how runbook.Typing) error {
 	d := c.s.opt.Dialect
+	if err := c.clearLeft(ctx); err != nil {
+		return err
+	}
 	if v := c.Device(); v.Pushed && v.AtPrompt && (v.Partial == "" || d.Clears() != "") {
 		if err := c.promptAgain(ctx); err != nil {
 			return err
@@ -45,6 +48,7 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 		v, err := c.awaitEcho(ctx, text, base, typedAt)
 		switch {
 		case err == nil && v.taken:
+			c.s.do(func() { c.s.guard.ours = "" })
 			return nil
 		case err == nil:
 			return c.send(ctx, d.Enter(), how, commandOf(text, how))

@@ -22,6 +22,9 @@ type guard struct {
 	held     []byte    // the Enter that was stopped, and what was pasted behind it
 	command  string
 	restarts bool // a restart was sent and has not begun yet
+
+	ours   string // what the runbook typed on the present line and has not ended
+	proofs int    // the device's mode proofs until the hand last typed
 }
 
 // key follows one byte of the hand's.
@@ -99,7 +102,9 @@ func (s *Session) pressLines(keys []byte) {
 
 // follow counts the hand's keys.
 func (s *Session) follow(keys []byte) {
-	if s.sense.State().Secret {
+	v := s.sense.State()
+	s.guard.touched(v)
+	if v.Secret {
 		return
 	}
 	for _, b := range keys {

@@ -27,11 +27,15 @@ secrets: ['^word: $']
 
 // locked opens a session whose far end echoes what is typed.
 func locked(t *testing.T, use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed)) {
+	lockedBy(t, dangerous, use)
+}
+
+func lockedBy(t *testing.T, text string, use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed)) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newFakeLine()
 		opener := line.NewOpener(clock.Real())
 		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return l, nil })
-		d, err := dialect.Parse("dangerous.yaml", []byte(dangerous))
+		d, err := dialect.Parse("dangerous.yaml", []byte(text))
 		require.NoError(t, err)
 		s, err := Open(t.Context(), Options{Target: l.Target(), Dialect: d, Opener: opener})
 		require.NoError(t, err)

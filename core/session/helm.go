@@ -10,6 +10,7 @@ import (
 // helm says who types on the line: one writer at a time. It belongs to the session's loop.
 type helm struct {
 	emit    func(event.Body)
+	taken   func() // what else is done when the hand gets it
 	who     string
 	running bool // a runbook, or a transfer, is under way
 	cuts    map[int]context.CancelCauseFunc
@@ -17,8 +18,8 @@ type helm struct {
 	resume  chan runbook.Resumption
 }
 
-func newHelm(emit func(event.Body)) *helm {
-	return &helm{emit: emit, who: event.Hand, cuts: map[int]context.CancelCauseFunc{}, resume: make(chan runbook.Resumption, 1)}
+func newHelm(emit func(event.Body), taken func()) *helm {
+	return &helm{emit: emit, taken: taken, who: event.Hand, cuts: map[int]context.CancelCauseFunc{}, resume: make(chan runbook.Resumption, 1)}
 }
 
 // take gives the hand the helm: whoever waits with the runbook's is told.
@@ -28,6 +29,7 @@ func (h *helm) take(why string) {
 	}
 	h.who = event.Hand
 	h.emit(event.Helm{Who: event.Hand, Why: why})
+	h.taken()
 	for n, cut := range h.cuts {
 		cut(runbook.ErrHelm)
 		delete(h.cuts, n)
@@ -65,14 +67,31 @@ func (h *helm) back(as runbook.Resumption) {
 		return
 	}
 	h.give("given back")
+	if h.wish() != runbook.Stop {
+		h.resume <- as
+		return
+	}
+	h.resume <- runbook.Stop // nothing makes a stop undone
+}
+
+// wish takes what was wished and not heard yet. Repeat, which is what happens anyway, stands for nothing.
+func (h *helm) wish() runbook.Resumption {
 	select {
-	case h.resume <- as:
+	case as := <-h.resume:
+		return as
 	default:
+		return runbook.Repeat
 	}
 }
 
-// hold has cut called when the hand takes the helm, at once when it has it. The number is for release.
+// hold has cut called when the hand takes the helm, at once when it has it. The number is for release. A wish is
+// for the step that it was made in: one that was not heard there is over, but for a stop, which is heard now.
 func (h *helm) hold(cut context.CancelCauseFunc) int {
+	if h.wish() == runbook.Stop {
+		h.resume <- runbook.Stop
+		cut(runbook.ErrHelm)
+		return 0
+	}
 	if h.who != event.Runbook {
 		cut(runbook.ErrHelm)
 		return 0
@@ -86,9 +105,6 @@ func (h *helm) release(n int) { delete(h.cuts, n) }
 
 // TakeHelm gives the hand the helm.
 func (s *Session) TakeHelm() { s.do(func() { s.helm.take("asked for") }) }
-
-// GiveHelm gives the helm back to a runbook that waits for it.
-func (s *Session) GiveHelm(as runbook.Resumption) { s.do(func() { s.helm.back(as) }) }
 
 // WithHelm implements runbook.Console.
 func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {

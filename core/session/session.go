@@ -103,7 +103,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 		waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
 		cols: fixedCols, rows: fixedRows,
 	}
-	s.helm, s.questions = newHelm(s.Emit), newQuestions(s.Emit)
+	s.helm, s.questions = newHelm(s.Emit, s.takeOver), newQuestions(s.Emit)
 	if opt.Reach != nil {
 		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
 	}

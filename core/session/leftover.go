@@ -1,0 +1,98 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/core/sense"
+)
+
+// What either writer has left on the device's line belongs to the next Enter, whoever presses it: the hand's
+// leftovers are emptied before the runbook types, and the runbook's are where the hand's line begins.
+
+// takeOver makes what the runbook has half typed the beginning of the hand's line, which it is for the device.
+func (s *Session) takeOver() {
+	k := s.guard
+	if k.ours == "" {
+		return
+	}
+	k.touched(s.sense.State())
+	k.typed, k.unsure, k.ours = append(k.typed[:0], k.ours...), time.Time{}, ""
+}
+
+// runs follows what the runbook types.
+func (k *guard) runs(text, enter, clears string) {
+	if k.ours += text; text == clears || strings.HasSuffix(text, enter) {
+		k.ours = ""
+	}
+}
+
+// touched notes how often the device had proved a mode when the hand typed, by which it is seen whether the device
+// has ended that line since.
+func (k *guard) touched(v sense.State) { k.proofs = v.Count }
+
+// left is what was left on the line and not ended; empty when nothing was. A line is over when the device has put
+// a prompt, or a mode that has none, since, and shows nothing behind it.
+func (k *guard) left(v sense.State) string {
+	shown, known := v.Typed()
+	shown = strings.TrimSpace(shown)
+	switch {
+	case k.held != nil:
+		return k.command
+	case len(k.typed) == 0 && k.unsure.IsZero():
+		return ""
+	case known && shown != "":
+		return shown
+	case v.Count > k.proofs:
+		return ""
+	case len(k.typed) > 0:
+		return string(k.typed)
+	}
+	return "what a key of yours put there"
+}
+
+// clearLeft empties the line of what was left on it, before the runbook types. What cannot be emptied is not typed
+// behind.
+func (c console) clearLeft(ctx context.Context) error {
+	var left string
+	var v sense.State
+	c.s.do(func() {
+		v = c.s.sense.State()
+		if c.s.helm.who == event.Runbook {
+			left = c.s.guard.left(v)
+		}
+	})
+	if left == "" {
+		return nil
+	}
+	if c.s.opt.Dialect.Clears() == "" {
+		return fmt.Errorf("“%s” stands on the line and was not sent%s; take the helm, send or erase it, then go on", left, emptyWords(""))
+	}
+	c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” stands on the line and was not sent: it is emptied before the runbook types", left)})
+	if err := c.empty(ctx, "", v.Partial); err != nil {
+		return fmt.Errorf("“%s” stands on the line and was not sent: %w", left, err)
+	}
+	c.s.do(func() {
+		if c.s.helm.who == event.Runbook {
+			c.s.forgetHeld()
+			c.s.guard.newLine()
+		}
+	})
+	return nil
+}
+
+// GiveHelm gives the helm back to a runbook that waits for it. While an interlock holds an Enter only a stop is
+// taken: the Enter is the operator's to send or to change.
+func (s *Session) GiveHelm(as runbook.Resumption) {
+	s.do(func() {
+		if s.guard.held != nil && as != runbook.Stop {
+			s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("the helm is not given back while the Enter behind “%s” is held: send it, or change the line", s.guard.command)})
+			return
+		}
+		s.helm.back(as)
+	})
+}
