@@ -360,6 +360,18 @@ func TestAWrongNameIsToldWithTheRightOne(t *testing.T) {
 	})
 }
 
+func TestANameThatIsNoneIsRefusedAndNothingElse(t *testing.T) {
+	book := strings.Replace(staging, "serve: {file: image,", "serve: {file: image, as: 'lark/new.cgo',", 1)
+	require.NotEqual(t, staging, book)
+	inGateway(t, gatewayOptions{book: book, inputs: map[string]string{"image": "lark-7.6.1.cgo"}}, func(t *testing.T, g *gateway) {
+		result := g.run()
+		assert.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+		assert.Contains(t, result.Message, `"lark/new.cgo" is no plain file name`)
+		assert.NotContains(t, result.Message, "fault of this program")
+		g.stillRuns(t)
+	})
+}
+
 func TestFetchingByHTTP(t *testing.T) {
 	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "upgrade_paths": "cormel-g2", "protocol": "http"}}, func(t *testing.T, g *gateway) {
 		result := g.run()

@@ -287,6 +287,16 @@ func TestALostLineRepeatsWhatIsHarmless(t *testing.T) {
 	assert.Contains(t, result.Message, ErrLineLost.Error())
 }
 
+func TestAFaultOfOurOwnEndsARunLikeAnother(t *testing.T) {
+	c := &echoing{stops: func(string) string { panic("out of reckoning") }}
+	result := runSteps(t, "      - {step: Raise it, act: {action: raise}}\n", c)
+	assert.Equal(t, ExitFailed, result.Exit)
+	assert.Contains(t, result.Message, "a fault of this program, at “Raise it”: out of reckoning")
+	assert.Equal(t, []string{"1.1 failed"}, c.outcomes(), "the step ended")
+	assert.IsType(t, event.RunEnd{}, c.events[len(c.events)-1])
+	assert.Empty(t, c.typed)
+}
+
 func TestHoldsAreAskedBeforeAnythingIsTyped(t *testing.T) {
 	c := &echoing{}
 	result := runSteps(t, "      - {step: Raise, hold: Raises it., act: {action: raise}}\n", c)

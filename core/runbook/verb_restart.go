@@ -73,11 +73,11 @@ func (w *restartWork) Tells(p *planner, _ *PreparedStep) Told {
 // restarting is one restart under way.
 type restarting struct {
 	*Engine
-	s      *PreparedStep
-	w      *restartWork
-	begun  time.Time
+	s       *PreparedStep
+	w       *restartWork
+	begun   time.Time
 	watched string // of reach, empty when none is watched
-	told   event.Restart
+	told    event.Restart
 }
 
 // Do implements Work: it restarts the device and goes on when the console shows a prompt and what is watched

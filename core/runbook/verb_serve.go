@@ -127,9 +127,11 @@ func (w *serveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 		before()
 	}
 	offer := serve.OfferOf(img, name)
-	if e.withdraw[name], err = e.dock.Offer(offer, at.protocol); err != nil {
+	withdraw, err := e.dock.Offer(offer, at.protocol)
+	if err != nil {
 		return err
 	}
+	e.withdraw[name] = withdraw
 	var results []preflight.Result
 	e.dock.Checking(func() {
 		results = preflight.Run(ctx, preflight.Plan{
@@ -140,7 +142,7 @@ func (w *serveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 		e.tellPreflight(r)
 	}
 	if bad, failed := preflight.Failed(results); failed {
-		e.withdraw[name]()
+		withdraw()
 		return fmt.Errorf("the device was not asked to fetch: %s; %s", bad.Text, bad.Remedy)
 	}
 	return nil
