@@ -57,7 +57,8 @@ type Session struct {
 	taps       map[*tap]struct{}
 	lent       *lent
 	held       []byte // the hand's keys while a transfer is being cancelled
-	cols, rows int    // of the device's own terminal, 0 when it is the window's
+	begun      bool
+	cols, rows int // of the device's own terminal, 0 when it is the window's
 	charset    screen.Charset
 	chunk      line.Chunk // what has arrived and was not taken in yet
 	woken      int64      // bytes that had come when Enter was pressed for a prompt that was pushed away
@@ -139,9 +140,11 @@ func (s *Session) answerDevice(answer string) {
 	s.wire.out.put(outgoing{data: []byte(answer)})
 }
 
-// Begin emits the opening events. It is called once, after the views have subscribed.
+// Begin emits the opening events and begins to listen. It is called once, after the views have subscribed: what the
+// device says before waits on the line, so that none misses it.
 func (s *Session) Begin() {
 	s.do(func() {
+		s.begun = true
 		name := ""
 		if s.opt.Dialect != nil {
 			name = s.opt.Dialect.Dialect
@@ -237,7 +240,7 @@ func (s *Session) loop(ctx context.Context) {
 			s.takeIn()
 		}
 		var chunks <-chan line.Chunk
-		if s.wire.line != nil && len(s.chunk.Bytes) == 0 && !s.backlog() {
+		if s.begun && s.wire.line != nil && len(s.chunk.Bytes) == 0 && !s.backlog() {
 			chunks = s.wire.line.Chunks()
 		}
 		var more chan struct{} // closed, so that what is left of a chunk is gone on with after the calls that wait

@@ -121,6 +121,24 @@ func collect[T event.Body](t *testing.T, feed *event.Feed) (all []T) {
 	return all
 }
 
+func TestNothingIsHeardBeforeTheViewsListen(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := newFakeLine()
+		opener := line.NewOpener(clock.Real())
+		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return l, nil })
+		s, err := Open(t.Context(), Options{Target: l.Target(), Opener: opener})
+		require.NoError(t, err)
+		go l.says("router login: ")
+		time.Sleep(time.Second) // the logbook is slow to open
+		feed := s.Subscribe()
+		s.Begin()
+		heard := collect[event.In](t, feed)
+		require.Len(t, heard, 1)
+		assert.Equal(t, "router login: ", string(heard[0].Bytes))
+		s.Close("the test ends")
+	})
+}
+
 func TestTypingTakesTheHelmAndStopsTheRunbook(t *testing.T) {
 	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		ended := make(chan runbook.Result, 1)
