@@ -394,8 +394,7 @@ func (a *app) pause() {
 		a.say("there is no runbook to pause")
 	case a.state.Helm.Who == event.Runbook:
 		a.session.TakeHelm()
-	case a.state.Held != nil:
-		a.say("an Enter is held: F9 sends it, any key of the line changes it; then give the helm back")
+	case a.state.Held != nil: // the strip says what comes first
 	default:
 		a.mode = strip.HandBack
 	}

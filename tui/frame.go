@@ -338,7 +338,7 @@ func (a *app) keysRow() paint.Line {
 		pause = "give back"
 	}
 	var right paint.Line
-	if a.state.Running() && !a.replay {
+	if a.state.Running() && !a.replay && a.state.Held == nil {
 		right = append(right, paint.In(t.Key, "F10"), paint.In(t.Quiet, " "+pause+"   "))
 	}
 	if !a.serving {

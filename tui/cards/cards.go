@@ -241,6 +241,9 @@ func (p painter) byHand() []paint.Line {
 	if step := p.s.Present(); step != nil {
 		lines = append(lines, p.text(paint.In(p.t.Quiet, "The runbook waits in “"+step.Title+"”."))...)
 	}
+	if p.s.Held != nil {
+		return append(lines, p.text(paint.In(p.t.Quiet, "It can be given back when the held Enter is sent or forgotten."))...)
+	}
 	return append(lines, paint.Line{paint.Strong(p.t.Key, "F10"), paint.In(p.t.Quiet, " gives it back")})
 }
 

@@ -105,7 +105,11 @@ func onOff(off bool) string {
 // held draws a command that an interlock stopped at its Enter.
 func held(t theme.Theme, s *state.State, width int) []paint.Line {
 	text := "“" + s.Held.Command + "” " + s.Held.Says + "."
-	return question(t, width, t.Bad, "▲", "Held at its Enter", text, nil, []Answer{{"F9", "sends it"}, {"any other key", "goes to the device, and this Enter is forgotten"}})
+	answers := []Answer{{"F9", "sends it"}, {"any other key", "goes to the device, and this Enter is forgotten"}}
+	if s.Running() {
+		answers = append(answers, Answer{"F10", "gives the helm back only after that"})
+	}
+	return question(t, width, t.Bad, "▲", "Held at its Enter", text, nil, answers)
 }
 
 func presentTitle(s *state.State) string {
