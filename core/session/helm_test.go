@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -22,13 +23,14 @@ import (
 func twice(t *testing.T, text string, use func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan runbook.Result, feed *event.Feed)) {
 	synctest.Test(t, func(t *testing.T) {
 		first, second := newFakeLine(), newFakeLine()
-		opened, there := 0, false
+		opened := 0
+		var there atomic.Bool
 		opener := line.NewOpener(clock.Real())
 		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) {
 			switch opened++; {
 			case opened == 1:
 				return first, nil
-			case there:
+			case there.Load():
 				return second, nil
 			}
 			return nil, errors.New("not there yet")
@@ -50,7 +52,7 @@ func twice(t *testing.T, text string, use func(t *testing.T, s *Session, first, 
 			ended <- result
 		}()
 		time.Sleep(time.Second)
-		use(t, s, first, second, func() { there = true; time.Sleep(2 * time.Second) }, ended, feed)
+		use(t, s, first, second, func() { there.Store(true); time.Sleep(2 * time.Second) }, ended, feed)
 		s.Close("the test ends")
 	})
 }
