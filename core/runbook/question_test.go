@@ -1,10 +1,12 @@
 package runbook
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
+	"pilotrix/core/event"
 	"pilotrix/core/sense"
 )
 
@@ -13,10 +15,32 @@ func TestWhatLooksLikeAQuestion(t *testing.T) {
 		"Really drop all of them? ": true, "Drop it [y/n] ": true, "Drop it (yes/no): ": true, "Overwrite bank B? [no]: ": true, "Sure?": true, "go on (y)?": true,
 		"": false, "hollow> ": false, "loading bank A ...": false, "login: ": false, "\xfe\xfd?": false, "? ": false, "12 [34]": false, "Are you \xff sure? ": false,
 	} {
-		assert.Equal(t, asks, unknownQuestion(sense.State{Partial: text, Free: true}) != "", "%q", text)
+		assert.Equal(t, asks, unknownQuestion(sense.State{Asked: text, Free: true}) != "", "%q", text)
 	}
 	for name, known := range map[string]sense.State{"prompt": {AtPrompt: true}, "dialog": {Dialog: "sure"}, "secret": {Secret: true}} {
-		known.Partial, known.Free = "Sure?", true
+		known.Asked, known.Free = "Sure?", true
 		assert.Empty(t, unknownQuestion(known), name)
 	}
+}
+
+// TestACatchPressesNothingBehindAnUnknownQuestion has a device that somebody left at a question: neither the wake nor
+// the hunt for a speed, which presses it too, may answer it.
+func TestACatchPressesNothingBehindAnUnknownQuestion(t *testing.T) {
+	c := &echoing{baud: 9600, lost: sense.State{Asked: "Really drop all of them? [y] ", Free: true}}
+	result := runSteps(t, "      - {step: Find it, catch: {mode: ready}, timeout: 1m}\n", c)
+	assert.Equal(t, event.Failed, result.Outcome)
+	assert.Empty(t, c.typed)
+	assert.Zero(t, c.hunts)
+	notes := 0
+	for _, e := range c.events {
+		if note, is := e.(event.Note); is && strings.Contains(note.Text, `"Really drop all of them? [y]"`) {
+			notes++
+		}
+	}
+	assert.Equal(t, 1, notes, "it is told once")
+
+	c = &echoing{baud: 9600, lost: sense.State{Asked: "loading ", Free: true}}
+	runSteps(t, "      - {step: Find it, catch: {mode: ready}, timeout: 1m}\n", c)
+	assert.NotEmpty(t, c.typed)
+	assert.NotZero(t, c.hunts)
 }

@@ -98,7 +98,10 @@ type echoing struct {
 	view     sense.State
 	events   []event.Body
 	decide   func(event.Ask) string
-	lineDown int // how many commands find the line lost
+	baud     int // of its line, 0 for one without
+	hunts    int
+	lost     sense.State // what it shows instead of a prompt, and goes on showing
+	lineDown int         // how many commands find the line lost
 	stops    func(string) string
 	pending  []dialect.Open
 	lostAt   string // the command at which the line is lost, once
@@ -123,6 +126,9 @@ func (c *echoing) Await(ctx context.Context, ready func(sense.State) bool) (sens
 func (c *echoing) Type(_ context.Context, text string, _ bool) error {
 	command := strings.TrimSpace(text)
 	c.typed = append(c.typed, command)
+	if c.lost.Asked != "" {
+		return nil
+	}
 	if command == c.lostAt && command != "" {
 		c.lostAt = ""
 		return ErrLineLost
@@ -147,16 +153,20 @@ func (c *echoing) Command(ctx context.Context, text string, how Typing) error {
 
 func (c *echoing) LineRate() float64                           { return 960 }
 func (c *echoing) Latency() time.Duration                      { return 0 }
-func (c *echoing) Speed() (int, bool)                          { return 0, false }
+func (c *echoing) Speed() (int, bool)                          { return c.baud, c.baud != 0 }
 func (c *echoing) SetSpeed(context.Context, int, string) error { return errors.ErrUnsupported }
 
-func (c *echoing) Hunt(context.Context, sense.Hunt) (sense.Found, error) { return sense.Found{}, nil }
-func (c *echoing) AwaitLine(context.Context) error                       { return nil }
-func (c *echoing) AwaitHelm(context.Context) (Resumption, error)         { return Stop, nil }
-func (c *echoing) Pending() []dialect.Open                               { return c.pending }
-func (c *echoing) Reach() *reach.Watch                                   { return nil }
-func (c *echoing) TakeBack(string)                                       {}
-func (c *echoing) Release(string)                                        {}
+func (c *echoing) Hunt(context.Context, sense.Hunt) (sense.Found, error) {
+	c.hunts++
+	return sense.Found{}, nil
+}
+
+func (c *echoing) AwaitLine(context.Context) error               { return nil }
+func (c *echoing) AwaitHelm(context.Context) (Resumption, error) { return Stop, nil }
+func (c *echoing) Pending() []dialect.Open                       { return c.pending }
+func (c *echoing) Reach() *reach.Watch                           { return nil }
+func (c *echoing) TakeBack(string)                               {}
+func (c *echoing) Release(string)                                {}
 func (c *echoing) WithHelm(x context.Context) (context.Context, context.CancelFunc) {
 	return context.WithCancel(x)
 }
@@ -187,7 +197,9 @@ func runSteps(t *testing.T, steps string, c *echoing) (result Result) {
 		p, err := prepare(t, "runbook: r\nphases:\n  - phase: one\n    steps:\n"+steps, nil)
 		require.NoError(t, err)
 		c.t = t
-		c.view = sense.State{Mode: "ready", AtPrompt: true}
+		if c.view = c.lost; c.lost.Asked == "" {
+			c.view = sense.State{Mode: "ready", AtPrompt: true}
+		}
 		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
 	})
 	return result
@@ -341,7 +353,9 @@ func begunAt(t *testing.T, text, phase string, c *echoing) (result Result) {
 		p, err := prepare(t, text, nil)
 		require.NoError(t, err)
 		require.NoError(t, p.From(phase))
-		c.view = sense.State{Mode: "ready", AtPrompt: true}
+		if c.view = c.lost; c.lost.Asked == "" {
+			c.view = sense.State{Mode: "ready", AtPrompt: true}
+		}
 		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
 	})
 	return result
@@ -374,7 +388,9 @@ phases:
   - {phase: raise, when: state.value > 5, steps: [{step: Raise, act: {action: raise}}]}
 `, nil)
 		require.NoError(t, err)
-		c.view = sense.State{Mode: "ready", AtPrompt: true}
+		if c.view = c.lost; c.lost.Asked == "" {
+			c.view = sense.State{Mode: "ready", AtPrompt: true}
+		}
 		assert.Equal(t, ExitDone, NewEngine(p, c, &device.Facts{}).Run(t.Context()).Exit)
 	})
 	assert.Equal(t, []string{"1.1 done", "2.1 skipped"}, c.outcomes())
@@ -407,7 +423,9 @@ func TestHoldsTellWhatIsPending(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Raise, hold: Raises it., act: {action: raise}}]}]\n", nil)
 		require.NoError(t, err)
-		c.view = sense.State{Mode: "ready", AtPrompt: true}
+		if c.view = c.lost; c.lost.Asked == "" {
+			c.view = sense.State{Mode: "ready", AtPrompt: true}
+		}
 		c.pending = []dialect.Open{{Says: "the choice"}, {Says: "it comes back", Until: time.Now().Add(190 * time.Second)}}
 		NewEngine(p, c, &device.Facts{}).Run(t.Context())
 	})
@@ -473,7 +491,9 @@ func TestARunAsksAfterOneThatWasCutOff(t *testing.T) {
 			p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Raise, act: {action: raise}}]}]\n", nil)
 			require.NoError(t, err)
 			p.Kit.CutOff = "entry 7 was cut off in step “Raise”"
-			c.view = sense.State{Mode: "ready", AtPrompt: true}
+			if c.view = c.lost; c.lost.Asked == "" {
+				c.view = sense.State{Mode: "ready", AtPrompt: true}
+			}
 			assert.Equal(t, want, NewEngine(p, c, &device.Facts{}).Run(t.Context()).Exit)
 		})
 		assert.Equal(t, answer == Approve, len(c.typed) > 0)

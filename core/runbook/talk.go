@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -166,10 +167,10 @@ var question = regexp.MustCompile(`^[ -~]*[A-Za-z]{2}[ -~]*(\?|\?? ?[\[(][ -~]{1
 
 // unknownQuestion is a question that the device waits with and the dialect does not know; empty for none.
 func unknownQuestion(v sense.State) string {
-	if v.AtPrompt || v.Dialog != "" || v.Secret || !v.Free || !question.MatchString(v.Partial) {
+	if v.AtPrompt || v.Dialog != "" || v.Secret || !v.Free || !question.MatchString(v.Asked) {
 		return ""
 	}
-	return strings.TrimSpace(v.Partial)
+	return strings.TrimSpace(v.Asked)
 }
 
 // wake presses the harmless key until there is a prompt.
@@ -213,7 +214,7 @@ func (e *Engine) perform(ctx context.Context, s *PreparedStep, d *doing) error {
 	limit := b.action.Limit(dialect.DefaultTimeout)
 	limited, cancel := e.console.Clock().WithTimeout(ctx, limit)
 	defer cancel()
-	e.now(s, or(b.action.Title, b.action.Action.Action), "the end of "+b.command, limit)
+	e.now(s, cmp.Or(b.action.Title, b.action.Action.Action), "the end of "+b.command, limit)
 	if err := e.follow(limited, s, b); err != nil {
 		return e.awaited(ctx, limited, err, "“"+b.command+"” did not end")
 	}
@@ -313,7 +314,7 @@ func (e *Engine) progressOf(s *PreparedStep, b *begun) func(sense.State) {
 			return
 		}
 		last = part
-		now := event.StepNow{ID: s.ID, Doing: or(b.action.Title, b.action.Action.Action), Awaiting: "the end of " + b.command, Timeout: b.action.Limit(s.Timeout), Part: part}
+		now := event.StepNow{ID: s.ID, Doing: cmp.Or(b.action.Title, b.action.Action.Action), Awaiting: "the end of " + b.command, Timeout: b.action.Limit(s.Timeout), Part: part}
 		if gone := e.console.Clock().Since(since); part > 0 && part < 1 {
 			now.Left = time.Duration(float64(gone) * (1 - part) / part)
 		}

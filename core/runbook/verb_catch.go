@@ -151,7 +151,8 @@ func (c *catcher) round(ctx context.Context, round int) error {
 			return err
 		}
 	}
-	if v := c.console.Device(); v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1 {
+	v := c.console.Device()
+	if unknownQuestion(v) == "" && (v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1) {
 		return c.catchHunt(ctx, c.step, v)
 	}
 	return nil

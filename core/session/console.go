@@ -83,7 +83,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 				s.sentCommand(command)
 			}
 			if !how.Secret && !how.Fresh || strings.HasSuffix(text, s.opt.Dialect.Enter()) {
-				s.guard.runs(text, s.opt.Dialect.Enter(), s.opt.Dialect.Clears())
+				s.guard.runs(s.sense.State(), text, s.opt.Dialect.Enter(), s.opt.Dialect.Clears())
 			}
 			if strings.HasSuffix(text, s.opt.Dialect.Enter()) {
 				s.sense.Entered(s.opt.Clock.Now(), how.Fresh, how.Leads)

@@ -68,7 +68,7 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 
 func emptyWords(key string) string {
 	if key == "" {
-		return "; the dialect knows no key that empties the line (line: empty)"
+		return "; the dialect knows no key that empties the line (line: clear)"
 	}
 	return ""
 }

@@ -24,7 +24,7 @@ type guard struct {
 	restarts bool // a restart was sent and has not begun yet
 
 	ours   string // what the runbook typed on the present line and has not ended
-	proofs int    // the device's mode proofs until the hand last typed
+	proofs int    // the device's mode proofs until a key was last typed
 }
 
 // key follows one byte of the hand's.

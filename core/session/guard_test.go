@@ -323,26 +323,61 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 		"empty":  func(ctx context.Context, c console) error { return c.Command(ctx, "", runbook.Typing{}) },
 	}
 	for name, do := range types {
-		for _, echoed := range []string{"wipe bank B", ""} {
-			steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
-				half(s, l, "wipe bank B", echoed)
-				s.GiveHelm(runbook.Repeat)
-				done := make(chan error, 1)
-				go func() { done <- do(t.Context(), console{s}) }()
-				assert.Equal(t, "wipe bank B\x15", l.got(), "%s: the line is emptied first", name)
-				l.says("\r\x1b[K> ")
-				require.NoError(t, <-done)
-				after := strings.TrimPrefix(l.got(), "wipe bank B\x15")
-				assert.Contains(t, []string{"\r", "s", "x\r"}, after)
-				assert.Contains(t, collect[event.Note](t, feed)[0].Text, "“wipe bank B” stands on the line and was not sent")
-			})
-		}
+		steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+			half(s, l, "wipe bank B", "wipe bank B")
+			s.GiveHelm(runbook.Repeat)
+			done := make(chan error, 1)
+			go func() { done <- do(t.Context(), console{s}) }()
+			assert.Equal(t, "wipe bank B\x15", l.got(), "%s: the line is emptied first", name)
+			l.says("\r\x1b[K> ")
+			require.NoError(t, <-done)
+			after := strings.TrimPrefix(l.got(), "wipe bank B\x15")
+			assert.Contains(t, []string{"\r", "s", "x\r"}, after)
+			assert.Contains(t, collect[event.Note](t, feed)[0].Text, "“wipe bank B” stands on the line and was not sent")
+		})
 		steered(t, dangerous, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 			half(s, l, "wipe bank B", "wipe bank B")
 			s.GiveHelm(runbook.Repeat)
 			err := do(t.Context(), console{s})
 			assert.ErrorContains(t, err, "“wipe bank B” stands on the line and was not sent; the dialect knows no key that empties the line")
 			assert.Equal(t, "wipe bank B", l.got(), "%s: nothing is typed behind it", name)
+		})
+	}
+}
+
+// TestWhatIsNotShownIsEmptiedUnseen has a device that echoes nothing: it is off, say, or asks for a password in words
+// that nobody knows.
+func TestWhatIsNotShownIsEmptiedUnseen(t *testing.T) {
+	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		typeKeys(s, "lamp-and-tide")
+		s.GiveHelm(runbook.Repeat)
+		before := time.Now()
+		require.NoError(t, console{s}.Type(t.Context(), "\r", false))
+		assert.Equal(t, "lamp-and-tide\x15\r", l.got())
+		assert.Zero(t, time.Since(before), "there is nothing to wait for")
+		notes := collect[event.Note](t, feed)
+		require.Len(t, notes, 1)
+		assert.Contains(t, notes[0].Text, "something that the device does not show")
+		require.NoError(t, console{s}.Type(t.Context(), "\r", false))
+		assert.Equal(t, "lamp-and-tide\x15\r\r", l.got(), "once")
+	})
+}
+
+// TestTheRunbooksOwnLeftoverIsNotEndedEither has a command that came back wrong, and the step that is tried again.
+func TestTheRunbooksOwnLeftoverIsNotEndedEither(t *testing.T) {
+	for text, want := range map[string]string{dangerous: "wipe bank B", clearing: "wipe bank B\x15"} {
+		steered(t, text, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+			limited, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
+			defer cancel()
+			failed := make(chan error, 1)
+			go func() { failed <- console{s}.Command(limited, "wipe bank B", runbook.Typing{Fresh: true}) }()
+			require.Equal(t, "wipe bank B", l.got())
+			l.says("wipe bank 8")
+			require.Error(t, <-failed)
+			again, end := context.WithTimeout(t.Context(), time.Minute)
+			defer end()
+			require.Error(t, console{s}.Type(again, "\r", false), "the line is not seen to be empty")
+			assert.Equal(t, want, l.got())
 		})
 	}
 }

@@ -11,8 +11,8 @@ import (
 	"pilotrix/core/sense"
 )
 
-// What either writer has left on the device's line belongs to the next Enter, whoever presses it: the hand's
-// leftovers are emptied before the runbook types, and the runbook's are where the hand's line begins.
+// What either writer has left on the device's line belongs to the next Enter, whoever presses it: it is emptied
+// before the runbook types a line of its own, and what the runbook has left is where the hand's line begins.
 
 // takeOver makes what the runbook has half typed the beginning of the hand's line, which it is for the device.
 func (s *Session) takeOver() {
@@ -20,39 +20,38 @@ func (s *Session) takeOver() {
 	if k.ours == "" {
 		return
 	}
-	k.touched(s.sense.State())
 	k.typed, k.unsure, k.ours = append(k.typed[:0], k.ours...), time.Time{}, ""
 }
 
 // runs follows what the runbook types.
-func (k *guard) runs(text, enter, clears string) {
+func (k *guard) runs(v sense.State, text, enter, clears string) {
+	k.touched(v)
 	if k.ours += text; text == clears || strings.HasSuffix(text, enter) {
 		k.ours = ""
 	}
 }
 
-// touched notes how often the device had proved a mode when the hand typed, by which it is seen whether the device
+// touched notes how often the device had proved a mode when a key was typed, by which it is seen whether the device
 // has ended that line since.
 func (k *guard) touched(v sense.State) { k.proofs = v.Count }
 
-// left is what was left on the line and not ended; empty when nothing was. A line is over when the device has put
-// a prompt, or a mode that has none, since, and shows nothing behind it.
+// left is what was left on the line and not ended, in words; empty when nothing was. A line is over when the device
+// has put a prompt, or a mode that has none, since, and shows nothing behind it. What the device does not show may be
+// a password, and is not named.
 func (k *guard) left(v sense.State) string {
 	shown, known := v.Typed()
 	shown = strings.TrimSpace(shown)
 	switch {
 	case k.held != nil:
-		return k.command
-	case len(k.typed) == 0 && k.unsure.IsZero():
+		return "“" + k.command + "”"
+	case len(k.typed) == 0 && k.unsure.IsZero() && k.ours == "":
 		return ""
 	case known && shown != "":
-		return shown
+		return "“" + shown + "”"
 	case v.Count > k.proofs:
 		return ""
-	case len(k.typed) > 0:
-		return string(k.typed)
 	}
-	return "what a key of yours put there"
+	return "something that the device does not show"
 }
 
 // clearLeft empties the line of what was left on it, before the runbook types. What cannot be emptied is not typed
@@ -70,11 +69,11 @@ func (c console) clearLeft(ctx context.Context) error {
 		return nil
 	}
 	if c.s.opt.Dialect.Clears() == "" {
-		return fmt.Errorf("“%s” stands on the line and was not sent%s; take the helm, send or erase it, then go on", left, emptyWords(""))
+		return fmt.Errorf("%s stands on the line and was not sent%s; take the helm, send or erase it, then go on", left, emptyWords(""))
 	}
-	c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” stands on the line and was not sent: it is emptied before the runbook types", left)})
-	if err := c.empty(ctx, "", v.Partial); err != nil {
-		return fmt.Errorf("“%s” stands on the line and was not sent: %w", left, err)
+	c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s stands on the line and was not sent: it is emptied before the runbook types", left)})
+	if err := c.wipe(ctx, v); err != nil {
+		return fmt.Errorf("%s stands on the line and was not sent: %w", left, err)
 	}
 	c.s.do(func() {
 		if c.s.helm.who == event.Runbook {
@@ -83,6 +82,15 @@ func (c console) clearLeft(ctx context.Context) error {
 		}
 	})
 	return nil
+}
+
+// wipe empties the line and sees that it is. Where nothing of it is shown there is nothing to see: the device may be
+// off. The key goes before whatever is typed then.
+func (c console) wipe(ctx context.Context, v sense.State) error {
+	if shown, known := v.Typed(); !known || strings.TrimSpace(shown) == "" {
+		return c.send(ctx, c.s.opt.Dialect.Clears(), runbook.Typing{}, "")
+	}
+	return c.empty(ctx, "", v.Partial)
 }
 
 // GiveHelm gives the helm back to a runbook that waits for it. While an interlock holds an Enter only a stop is

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -74,7 +75,7 @@ func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (res
 		p.opt.Timeout = pasteLimit
 	}
 	begun := s.opt.Clock.Now()
-	s.hub.Emit(event.TransferBegin{File: or(opt.Name, "pasted text"), Size: int64(len(text)), Protocol: "paste"})
+	s.hub.Emit(event.TransferBegin{File: cmp.Or(opt.Name, "pasted text"), Size: int64(len(text)), Protocol: "paste"})
 	for i, line := range lines {
 		if err = p.line(held, i+1, line); err != nil {
 			break
@@ -96,13 +97,6 @@ func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (res
 	}
 	s.hub.Emit(end)
 	return result, err
-}
-
-func or(text, fallback string) string {
-	if text == "" {
-		return fallback
-	}
-	return text
 }
 
 // takeForPaste gives the line to the text, unless a runbook has it.
