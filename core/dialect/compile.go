@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -218,7 +219,7 @@ func (c *compiler) factKinds() {
 	}
 	for i, reading := range c.d.Readings {
 		for j, fact := range reading.Facts {
-			add(fmt.Sprintf("readings[%d].facts[%d].fact", i, j), reading.Reading, fact.Fact, or(fact.As, "text"))
+			add(fmt.Sprintf("readings[%d].facts[%d].fact", i, j), reading.Reading, fact.Fact, cmp.Or(fact.As, "text"))
 		}
 		for j, row := range reading.Rows {
 			add(fmt.Sprintf("readings[%d].rows[%d].list", i, j), reading.Reading, row.List, "list")

@@ -4,6 +4,7 @@
 package dialect
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -168,7 +169,7 @@ func (d *Dialect) PagerKey() string {
 	if d.Document.Pager == nil {
 		return " "
 	}
-	return or(d.Document.Pager.Key, " ")
+	return cmp.Or(d.Document.Pager.Key, " ")
 }
 
 // Starts reports whether a mode is one that the device is in while it starts: it shows itself by a text and
@@ -203,11 +204,11 @@ func (d *Dialect) Enter() string {
 	if d == nil {
 		return "\r"
 	}
-	return or(d.Line.Enter, "\r")
+	return cmp.Or(d.Line.Enter, "\r")
 }
 
 // Wake is the harmless key that brings a prompt.
-func (d *Dialect) Wake() string { return or(d.Catch.Wake, "\r") }
+func (d *Dialect) Wake() string { return cmp.Or(d.Catch.Wake, "\r") }
 
 // Sense is what the stream is read for.
 func (d *Dialect) Sense() sense.Config { return d.sense }
@@ -236,7 +237,7 @@ func (d *Dialect) ModeNames() []string {
 func (d *Dialect) ModeTitle(name string) string {
 	for _, mode := range d.Modes {
 		if mode.Mode == name {
-			return or(mode.Title, name)
+			return cmp.Or(mode.Title, name)
 		}
 	}
 	return name

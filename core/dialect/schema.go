@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -258,16 +259,9 @@ func (a Action) ways() map[string]Way {
 	for name, way := range a.By {
 		way.With = slices.Concat(a.With, way.With)
 		way.Dialogs = slices.Concat(way.Dialogs, a.Dialogs)
-		way.Command = or(way.Command, a.Command)
-		way.Ready, way.Done, way.Fail = or(way.Ready, a.Ready), or(way.Done, a.Done), or(way.Fail, a.Fail)
+		way.Command = cmp.Or(way.Command, a.Command)
+		way.Ready, way.Done, way.Fail = cmp.Or(way.Ready, a.Ready), cmp.Or(way.Done, a.Done), cmp.Or(way.Fail, a.Fail)
 		all[name] = way
 	}
 	return all
-}
-
-func or[T ~string](value, fallback T) T {
-	if value == "" {
-		return fallback
-	}
-	return value
 }

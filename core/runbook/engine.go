@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -408,7 +409,7 @@ func (e *Engine) skips(s *PreparedStep) (bool, error) {
 			return false, fmt.Errorf("step “%s”: when %w", e.title(s), err)
 		}
 		if !holds {
-			e.console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: or(s.skipped.Shown(e.openEnv()), "not needed")})
+			e.console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: cmp.Or(s.skipped.Shown(e.openEnv()), "not needed")})
 			return true, nil
 		}
 	}

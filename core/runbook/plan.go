@@ -151,7 +151,7 @@ func (p *planner) step(s *PreparedStep) PlanStep {
 	}
 	var skipped bool
 	if step.When, skipped = within.when(s); skipped {
-		step.Skipped = or(s.skipped.Shown(within.env), "not needed")
+		step.Skipped = cmp.Or(s.skipped.Shown(within.env), "not needed")
 		return step
 	}
 	if w, tells := s.Work.(teller); tells {

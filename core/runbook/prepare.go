@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"regexp"
@@ -90,7 +91,7 @@ func (p *Prepared) takeInputs(values map[string]string) error {
 			value, given = string(*input.Default), true
 		}
 		if !given {
-			file.Complain(path, "input %s is not set (%s): %s", input.Input, or(input.About, input.Kind), input.howToSet())
+			file.Complain(path, "input %s is not set (%s): %s", input.Input, cmp.Or(input.About, input.Kind), input.howToSet())
 			continue
 		}
 		if err := p.takeInput(input, value); err != nil {
@@ -216,11 +217,4 @@ func (p *Prepared) imageOf(s *PreparedStep, name string) *image.Image {
 		return img
 	}
 	return p.Images[name]
-}
-
-func or(value, fallback string) string {
-	if value == "" {
-		return fallback
-	}
-	return value
 }

@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -15,7 +16,7 @@ import (
 // it was measured.
 func (p *Prepared) network(baud int, trip time.Duration) reckon.Way {
 	w := reckon.Way{Link: reckon.UsualLink, Trip: max(trip, reckon.UsualTrip), Device: p.Dialect.FetchRate()}
-	if framing, err := line.ParseFraming(or(string(p.Dialect.Line.Framing), line.DefaultFraming)); err == nil {
+	if framing, err := line.ParseFraming(cmp.Or(string(p.Dialect.Line.Framing), line.DefaultFraming)); err == nil {
 		w.Baud, w.Framing = baud, framing
 	}
 	return w

@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -84,7 +85,7 @@ func (e *Engine) compare(s *PreparedStep, c comparison) error {
 	}
 	e.console.Emit(told)
 	if !held {
-		return fmt.Errorf("%s: want %s, the device says %s", what, or(expression.Format(want), "nothing"), or(expression.Format(got), "nothing"))
+		return fmt.Errorf("%s: want %s, the device says %s", what, cmp.Or(expression.Format(want), "nothing"), cmp.Or(expression.Format(got), "nothing"))
 	}
 	return e.prove(c.proves)
 }

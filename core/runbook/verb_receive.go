@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"fmt"
@@ -59,7 +60,7 @@ func (w *receiveWork) Types(p *planner, _ *PreparedStep) []Typed { return w.type
 // Tells implements teller.
 func (w *receiveWork) Tells(p *planner, _ *PreparedStep) Told {
 	p.serves(w.serving, w.as.Shown(p.env))
-	return Told{Does: []string{fmt.Sprintf("lets %s be left in %s once, by %s", w.as.Shown(p.env), or(w.into.Shown(p.env), "${into}"), p.place(w.serving))}}
+	return Told{Does: []string{fmt.Sprintf("lets %s be left in %s once, by %s", w.as.Shown(p.env), cmp.Or(w.into.Shown(p.env), "${into}"), p.place(w.serving))}}
 }
 
 // Do implements Work.

@@ -77,7 +77,7 @@ func (b *sendBody) Compile(c *Compiler) Work {
 func (w *sendWork) Expects(p *Prepared, s *PreparedStep) time.Duration {
 	img := p.imageOf(s, w.file)
 	variant, err := xmodem.Parse(w.protocol.Shown(p.Env(noFacts)))
-	framing, badFraming := line.ParseFraming(or(string(p.Dialect.Line.Framing), line.DefaultFraming))
+	framing, badFraming := line.ParseFraming(cmp.Or(string(p.Dialect.Line.Framing), line.DefaultFraming))
 	if err != nil || badFraming != nil || img == nil || p.baud == 0 {
 		return 0
 	}
@@ -279,7 +279,7 @@ func (w *sendWork) push(ctx context.Context, e *Engine, s *PreparedStep, img *im
 			return fmt.Errorf("%q is no port", text)
 		}
 	}
-	name = or(name, img.Name)
+	name = cmp.Or(name, img.Name)
 	e.now(s, fmt.Sprintf("Sends %s to %s by TFTP", name, to), "the loader's window to open", s.Timeout)
 	e.changed = true
 	return e.pushNow(ctx, s, img, netip.AddrPortFrom(addr, uint16(port)), name)

@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -66,7 +67,7 @@ func (w *serveWork) Tells(p *planner, s *PreparedStep) Told {
 	name := w.as.Shown(p.env)
 	size := ""
 	if img != nil {
-		name, size = or(name, img.Name), fmt.Sprintf(" (%d B)", img.Size)
+		name, size = cmp.Or(name, img.Name), fmt.Sprintf(" (%d B)", img.Size)
 	}
 	p.serves(w.serving, name)
 	if name == "" {
@@ -112,7 +113,7 @@ func (w *serveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if err != nil {
 		return err
 	}
-	name = or(name, img.Name)
+	name = cmp.Or(name, img.Name)
 	at, err := e.where(w.serving)
 	if err != nil {
 		return err
