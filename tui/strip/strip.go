@@ -217,13 +217,18 @@ func question(t theme.Theme, width int, color interface {
 
 // rows lays choices out from left to right, on as many rows as they need.
 func rows(t theme.Theme, keys []Answer, width int) []paint.Line {
+	const between = "  "
 	lines := []paint.Line{nil}
 	for _, k := range keys {
-		choice := paint.Line{paint.Strong(t.Key, " "+k.Key), paint.In(t.Text, " "+k.Does+"  ")}
+		choice := paint.Line{paint.Strong(t.Key, " "+k.Key), paint.In(t.Text, " "+k.Does)}
 		last := &lines[len(lines)-1]
-		if len(*last) > 0 && last.Width()+choice.Width()-2 > width {
+		switch {
+		case len(*last) == 0:
+		case last.Width()+len(between)+choice.Width() > width:
 			lines = append(lines, nil)
 			last = &lines[len(lines)-1]
+		default:
+			*last = append(*last, paint.Piece{Text: between})
 		}
 		*last = append(*last, choice...)
 	}
