@@ -20,6 +20,9 @@ type Shell struct {
 	// Idle, when set, is called when no key came for IdleAfter while nothing is typed.
 	Idle      func(context.Context) error
 	IdleAfter time.Duration
+	// Short says that words may be shortened as far as they stay the only one, and AnyCase that capitals do not
+	// matter.
+	Short, AnyCase bool
 	// LogsOut says that an awkward device ends this shell when nothing is typed for long.
 	LogsOut bool
 
@@ -82,19 +85,46 @@ func (s *Shell) obey(ctx context.Context, typed []string) error {
 		return nil
 	}
 	for n := min(len(typed), 2); n > 0; n-- {
-		name := strings.Join(typed[:n], " ")
-		for _, word := range s.Words {
-			if word.Name != name {
-				continue
-			}
-			err := s.carryOut(ctx, word, typed[n:])
-			if err == nil || errors.Is(err, ErrLeave) || errors.Is(err, ErrRestart) || ctx.Err() != nil {
-				return err
-			}
-			return s.Say(ctx, "  "+err.Error()+"\r\n")
+		word, found := s.find(typed[:n])
+		if !found {
+			continue
 		}
+		err := s.carryOut(ctx, word, typed[n:])
+		if err == nil || errors.Is(err, ErrLeave) || errors.Is(err, ErrRestart) || ctx.Err() != nil {
+			return err
+		}
+		return s.Say(ctx, "  "+err.Error()+"\r\n")
 	}
 	return s.Say(ctx, fmt.Sprintf("  no such word: %s; words lists them\r\n", typed[0]))
+}
+
+// find is the command that was typed: the one that is spelt so, or else the only one that it is short for.
+func (s *Shell) find(typed []string) (Word, bool) {
+	var short []Word
+	for _, word := range s.Words {
+		names := strings.Fields(word.Name)
+		if len(names) != len(typed) {
+			continue
+		}
+		same, begins := true, true
+		for i, name := range names {
+			said := typed[i]
+			if s.AnyCase {
+				said = strings.ToLower(said)
+			}
+			same, begins = same && name == said, begins && strings.HasPrefix(name, said)
+		}
+		switch {
+		case same:
+			return word, true
+		case begins && s.Short:
+			short = append(short, word)
+		}
+	}
+	if len(short) == 1 {
+		return short[0], true
+	}
+	return Word{}, false
 }
 
 func (s *Shell) carryOut(ctx context.Context, word Word, rest []string) error {

@@ -63,7 +63,7 @@ func newConsole(b *testing.B) *consoleRig {
 	require.NoError(b, err)
 	book, err := logbook.Open(filepath.Join(b.TempDir(), "book.db"))
 	require.NoError(b, err)
-	keeper, err := book.Keep(r.session.Subscribe(), nil)
+	keeper, err := book.Keep(r.session.Subscribe())
 	require.NoError(b, err)
 	feed := r.session.Subscribe()
 	var viewed sync.WaitGroup

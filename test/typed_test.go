@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -88,7 +89,7 @@ func holdToPlan(t *testing.T, plan runbook.Plan, typed []string) {
 	}
 	var planned []item
 	for _, s := range plan.Steps {
-		for _, one := range s.Types {
+		for _, one := range slices.Concat(s.Reads, s.Types) {
 			if !one.Key {
 				planned = append(planned, item{one, s, one.When != "" || len(s.When) > 0})
 			}

@@ -430,6 +430,7 @@ var answerKeys = map[event.Form]map[string]string{
 	event.FormOperator: {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
 	event.FormDialog:   {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
 	event.FormFailure:  {"enter": runbook.TryAgain, "esc": runbook.StopHere},
+	event.FormOverrun:  {"enter": runbook.WaitOn, "esc": runbook.GiveUp},
 }
 
 // leaderAnswers are answers that take the leader key first. No letter ever answers by itself: it may
@@ -464,7 +465,9 @@ func (a *app) stripKey(k tea.Key, name string) tea.Cmd {
 		return a.leaderKey(k, name)
 	case strip.HandBack:
 		if choice, known := handBackKeys[name]; known {
-			a.mode = strip.Plain
+			if a.mode = strip.Plain; choice == runbook.Resume && !a.state.Doing.Resumes {
+				choice = runbook.Repeat
+			}
 			go a.session.GiveHelm(choice)
 		}
 	case strip.Quit:
@@ -477,7 +480,7 @@ func (a *app) stripKey(k tea.Key, name string) tea.Cmd {
 	return nil
 }
 
-var handBackKeys = map[string]runbook.Resumption{"enter": runbook.Repeat, "n": runbook.GoOn, "x": runbook.Stop}
+var handBackKeys = map[string]runbook.Wish{"enter": runbook.Resume, "r": runbook.Repeat, "n": runbook.GoOn, "x": runbook.Stop}
 
 func (a *app) leaderKey(k tea.Key, name string) tea.Cmd {
 	if name == "q" {

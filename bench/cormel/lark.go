@@ -159,7 +159,7 @@ func (l *lark) login(ctx context.Context) error {
 			return err
 		}
 	}
-	l.Words = l.words()
+	l.Words, l.Short, l.AnyCase = l.words(), true, true
 	l.Prompt = func() string {
 		if l.admin {
 			return l.HostName + " // "

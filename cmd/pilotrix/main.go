@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -25,7 +26,8 @@ import (
 // Exit codes, as scripts rely on them; those of a run are runbook.Exit….
 const (
 	exitFailed = 1
-	exitUsage  = 2
+	exitUsage  = 64 // as sysexits.h has it; 2 is what the system gives a program that crashes
+	exitFault  = 70 // a fault of this program
 )
 
 // program is what every command shares.
@@ -62,7 +64,13 @@ func main() {
 	os.Exit(p.run(ctx, os.Args[1:]))
 }
 
-func (p *program) run(ctx context.Context, args []string) int {
+func (p *program) run(ctx context.Context, args []string) (code int) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			fmt.Fprintf(p.err, "pilotrix: a fault of this program: %v\n%s", fault, debug.Stack())
+			code = exitFault
+		}
+	}()
 	root := p.root()
 	root.SetArgs(joinAwkward(args))
 	root.SetOut(p.out)
@@ -71,7 +79,8 @@ func (p *program) run(ctx context.Context, args []string) int {
 	if err == nil {
 		return 0
 	}
-	code, text := exitFailed, err.Error()
+	text := err.Error()
+	code = exitFailed
 	var coded exit
 	if errors.As(err, &coded) {
 		code, text = coded.code, coded.text

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -25,7 +26,8 @@ func (p *program) runCommand() *cobra.Command {
 		Short: "Carry out a runbook without the interface",
 		Long: `Carries out a runbook without the interface, printing the course as it goes.
 
-Exit codes: 0 done, 1 failed, 2 wrong usage, 3 stopped at a hold, 4 failed and went the rollback.`,
+Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed; 4 failed and rolled back;
+3 stopped; 64 wrong usage; 70 a fault of the program.`,
 		Example: `  pilotrix run rescue-over-serial --on bench:hollow-rtr1 --set image=tern-4.2.1.brm \
       --set user=harbour --secret password=env:PASS --approve all
   pilotrix run prove-in-memory --on unix:/run/board.sock --dialect u-boot \
@@ -78,33 +80,46 @@ func beginAt(prepared *runbook.Prepared, phase string) error {
 // approver answers holds from the command line. What it was not told to approve, it stops.
 func approver(approvals []string) func(event.Ask) string {
 	return func(ask event.Ask) string {
-		if (ask.Form == event.FormHold || ask.Form == event.FormOperator) && (slices.Contains(approvals, "all") || slices.Contains(approvals, ask.Step)) {
+		switch {
+		case ask.Form == event.FormOverrun:
+			return runbook.GiveUp // nobody is here to wait on; the runbook says what follows
+		case (ask.Form == event.FormHold || ask.Form == event.FormOperator) && approves(approvals, ask.Step, ask.Title):
 			return ask.Answers[0]
 		}
 		return runbook.StopHere
 	}
 }
 
-// byTitle lets --approve name a step by its words.
-func byTitle(prepared *runbook.Prepared, approve func(event.Ask) string) func(event.Ask) string {
-	titles := map[string]string{}
-	for _, s := range prepared.Steps {
-		titles[s.ID] = s.Step
+// approves reports whether a step is approved: all are, or it by its number or its name, or it in every round of its
+// loop by its number in the file, 3.1 for 3a.1.
+func approves(approvals []string, number, title string) bool {
+	return slices.ContainsFunc(approvals, func(one string) bool {
+		return one == "all" || one == number || one == title && title != "" || one == round.ReplaceAllString(number, "$1.")
+	})
+}
+
+var round = regexp.MustCompile(`^(\d+)[a-z]+\.`)
+
+// byName lets --approve name a step as the runbook's file does, in every round of its loop.
+func byName(prepared *runbook.Prepared, approve func(event.Ask) string) func(event.Ask) string {
+	names := map[string]string{}
+	for _, s := range slices.Concat(prepared.Steps, prepared.Rollback) {
+		names[s.ID] = s.Step
 	}
 	return func(ask event.Ask) string {
-		if answer := approve(ask); answer != runbook.StopHere {
-			return answer
+		answer := approve(ask)
+		if name := names[round.ReplaceAllString(ask.Step, "$1.")]; answer == runbook.StopHere && name != "" {
+			ask.Title = name
+			answer = approve(ask)
 		}
-		named := ask
-		named.Step = titles[ask.Step]
-		return approve(named)
+		return answer
 	}
 }
 
 // runHeadless runs a prepared runbook and prints its events.
 func (p *program) runHeadless(ctx context.Context, with opening, asJSON bool) error {
 	prepared := with.runbook
-	with.dialect, with.approve = prepared.Dialect, byTitle(prepared, with.approve)
+	with.dialect, with.approve = prepared.Dialect, byName(prepared, with.approve)
 	o, err := p.beginHeadless(ctx, with)
 	if err != nil {
 		return err
@@ -115,7 +130,7 @@ func (p *program) runHeadless(ctx context.Context, with opening, asJSON bool) er
 		with.begun(o)
 	}
 	printed := make(chan error, 1)
-	go func() { printed <- p.print(feed, prepared, asJSON) }()
+	go func() { printed <- p.print(feed, asJSON) }()
 	result, runErr := o.Run(ctx, prepared)
 	closeErr := o.close("the runbook ended")
 	printErr := <-printed
@@ -129,13 +144,9 @@ func (p *program) runHeadless(ctx context.Context, with opening, asJSON bool) er
 }
 
 // print writes events until the feed ends: JSON Lines, or the course in words.
-func (p *program) print(feed *event.Feed, prepared *runbook.Prepared, asJSON bool) error {
+func (p *program) print(feed *event.Feed, asJSON bool) error {
 	view := newCoursePrinter(p.out)
 	encoder := json.NewEncoder(p.out)
-	var secrets event.Redactor
-	for _, secret := range prepared.Secrets() {
-		secrets.Protect([]byte(secret))
-	}
 	var failed error
 	for {
 		batch, err := feed.Next(context.Background())
@@ -145,7 +156,7 @@ func (p *program) print(feed *event.Feed, prepared *runbook.Prepared, asJSON boo
 		for _, e := range batch {
 			if !asJSON {
 				view.tell(e)
-			} else if err := encoder.Encode(secrets.Apply(e)); err != nil {
+			} else if err := encoder.Encode(e); err != nil {
 				failed = err
 			}
 		}

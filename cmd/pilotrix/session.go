@@ -100,14 +100,6 @@ type opening struct {
 	begun   func(*opened)          // what is done once it has begun; may be nil
 }
 
-// secrets are never recorded.
-func (o opening) secrets() []string {
-	if o.runbook == nil {
-		return nil
-	}
-	return o.runbook.Secrets()
-}
-
 // host is the network that servers, checks and watches use.
 type host interface {
 	network.Network
@@ -125,15 +117,20 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 	if err := p.addBench(o, opener, with.target, c); err != nil {
 		return nil, usage(err)
 	}
+	var secrets []string
+	if with.runbook != nil {
+		secrets = with.runbook.Secrets()
+	}
 	s, err := session.Open(ctx, session.Options{
-		Target: with.target, Dialect: with.dialect, Clock: c, Opener: opener, Approve: with.approve, Device: o.place.Name, Reach: o.host,
+		Secrets: secrets,
+		Target:  with.target, Dialect: with.dialect, Clock: c, Opener: opener, Approve: with.approve, Device: o.place.Name, Reach: o.host,
 	})
 	if err != nil {
 		o.close("the line did not open")
 		return nil, err
 	}
 	o.Session = s
-	p.keep(o, with.target, with.secrets())
+	p.keep(o, with.target)
 	if with.runbook != nil {
 		with.runbook.Kit.Network, with.runbook.Kit.CutOff = o.host, o.cutOff
 	}
@@ -171,7 +168,7 @@ func (p *program) addBench(o *opened, opener *line.Opener, target line.Target, c
 }
 
 // keep writes the session into the logbook. Without one the session goes on, and says so.
-func (p *program) keep(o *opened, target line.Target, secrets []string) {
+func (p *program) keep(o *opened, target line.Target) {
 	if p.logbookPath == "none" {
 		return
 	}
@@ -189,7 +186,7 @@ func (p *program) keep(o *opened, target line.Target, secrets []string) {
 		}
 	}
 	if err == nil {
-		o.keeper, err = book.Keep(o.Subscribe(), secrets)
+		o.keeper, err = book.Keep(o.Subscribe())
 	}
 	if err != nil {
 		o.notices = append(o.notices, "nothing is recorded: "+err.Error())

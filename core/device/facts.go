@@ -17,14 +17,35 @@ type Fact struct {
 	Text   string // as the device wrote it
 	Source string // the command
 	At     time.Time
+
+	Reading string // that made it
+	Changes int    // of the device that were known of when it was read; see Facts.Change
 }
 
 // Facts are the facts of one device by name, such as store.free. The zero value is ready to use;
 // it may be used by several goroutines.
 type Facts struct {
-	mu     sync.Mutex
-	byName map[string]Fact
+	mu      sync.Mutex
+	byName  map[string]Fact
+	changes int
 }
+
+// Change notes that the device was changed, or may have been: what was read before is old from here on.
+func (f *Facts) Change() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.changes++
+}
+
+// Changes is how many changes are known of.
+func (f *Facts) Changes() int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.changes
+}
+
+// Old reports whether the device was changed since a fact was read.
+func (f *Facts) Old(fact Fact) bool { return fact.Changes < f.Changes() }
 
 // Set keeps a fact and returns the one it replaces, if there was one.
 func (f *Facts) Set(fact Fact) (before Fact, had bool) {
@@ -34,6 +55,7 @@ func (f *Facts) Set(fact Fact) (before Fact, had bool) {
 		f.byName = map[string]Fact{}
 	}
 	before, had = f.byName[fact.Name]
+	fact.Changes = f.changes
 	f.byName[fact.Name] = fact
 	return before, had
 }
@@ -70,8 +92,10 @@ func (f *Facts) Tree() map[string]any {
 // Clone is a copy as things stand.
 func (f *Facts) Clone() *Facts {
 	clone := &Facts{}
+	clone.changes = f.Changes()
+	clone.byName = map[string]Fact{}
 	for _, fact := range f.All() {
-		clone.Set(fact)
+		clone.byName[fact.Name] = fact
 	}
 	return clone
 }

@@ -160,7 +160,7 @@ func (c *compiler) factName(path, name string) {
 
 func (c *compiler) reading(path string, reading Reading) {
 	c.modes(path+".in", reading.In)
-	compiled := &CompiledReading{Reading: reading, Type: c.template(path+".command", reading.Command), fail: matcher(reading.Fail), values: c.d.values}
+	compiled := &CompiledReading{Reading: reading, Type: c.template(path+".command", reading.Command), Where: c.f.Where(path + ".timeout"), fail: matcher(reading.Fail), values: c.d.values}
 	if len(reading.Facts)+len(reading.Rows) == 0 {
 		c.f.Warn(path, "reading %q makes no facts: nothing is learnt from it", reading.Reading)
 	}
@@ -230,7 +230,7 @@ func (c *compiler) factKinds() {
 func (c *compiler) action(path string, action Action) {
 	c.modes(path+".in", action.In)
 	c.mode(path+".to", action.To)
-	compiled := &CompiledAction{Action: action, Progress: action.Progress.RE(), ways: map[string]*CompiledWay{}}
+	compiled := &CompiledAction{Action: action, Progress: action.Progress.RE(), Where: c.f.Where(path + ".timeout"), ways: map[string]*CompiledWay{}}
 	if action.Progress != "" {
 		if n := action.Progress.RE().NumSubexp(); n < 1 || n > 2 {
 			c.complain(path+".progress", "want one group for per cent, or two for so many of so many")
@@ -254,11 +254,8 @@ func (c *compiler) way(path string, action Action, way Way) *CompiledWay {
 	for i, dialog := range way.Dialogs {
 		compiled.Asks = append(compiled.Asks, c.dialog(fmt.Sprintf("%s.dialogs[%d]", path, i), dialog))
 	}
-	switch {
-	case action.Changes && way.Done == "" && action.To == "" && way.Ready == "":
-		c.f.Warn(path, "action %q changes the device and does not say what success looks like (done: …): any prompt is taken for it", action.Action)
-	case way.Fail != "" && way.Done == "" && action.To == "":
-		c.f.Warn(path, "action %q says what failure looks like and not what success does (done: …)", action.Action)
+	if way.Done == "" && action.To == "" {
+		c.complain(path, "action %q does not say what success looks like: give it done: PATTERN, or to: MODE where it leads to one", action.Action)
 	}
 	c.parameters(path, action, way, compiled)
 	return compiled
@@ -273,6 +270,11 @@ func (c *compiler) parameters(path string, action Action, way Way, compiled *Com
 	for _, parameter := range way.With {
 		if !slices.ContainsFunc(used, func(name string) bool { return name == parameter || strings.HasPrefix(name, parameter+".") }) {
 			c.f.Warn(path+".with", "parameter %q of action %q is typed nowhere", parameter, action.Action)
+		}
+	}
+	for i, secret := range way.Secret {
+		if !slices.Contains(way.With, secret) {
+			c.complain(fmt.Sprintf("%s.secret[%d]", path, i), "action %q has no parameter %q: what is secret is given to it (with: [%s])", action.Action, secret, secret)
 		}
 	}
 }
@@ -303,6 +305,10 @@ func (c *compiler) rest() {
 		d.pending = append(d.pending, compiledPending{pending, pending.After.RE(), pending.Until.RE()})
 	}
 	d.secrets, d.restarts = patterns(d.Secrets), patterns(d.Restarts)
+	d.spelling = d.newSpelling()
+	for i, busy := range d.Document.Busy {
+		c.busy(fmt.Sprintf("busy[%d]", i), busy)
+	}
 	c.identity()
 	for i, header := range d.Image {
 		c.header(fmt.Sprintf("image[%d]", i), header)

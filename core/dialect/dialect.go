@@ -31,6 +31,8 @@ type Dialect struct {
 	dangers  []compiledDanger
 	pending  []compiledPending
 	restarts []*regexp.Regexp
+	busy     []compiledBusy
+	spelling *spelling
 	secrets  []*regexp.Regexp
 	refused  []*regexp.Regexp
 	headers  []image.Header
@@ -50,6 +52,7 @@ type CompiledDialog struct {
 type CompiledAction struct {
 	Action
 	Progress *regexp.Regexp
+	Where    string                  // its timeout is set, as file:line
 	ways     map[string]*CompiledWay // under the empty name where there is only one
 }
 
@@ -91,8 +94,8 @@ func (a *CompiledAction) Limit(fallback time.Duration) time.Duration {
 	return fallback
 }
 
-// Alters reports whether the action changes the device: what it keeps, or the mode that it is in.
-func (a *CompiledAction) Alters() bool { return a.Changes }
+// Alters reports whether the action changes what the device keeps: it does unless the dialect says that it does not.
+func (a *CompiledAction) Alters() bool { return a.Changes == nil || *a.Changes }
 
 // CompiledSpeed sets the device's end of the line.
 type CompiledSpeed struct {
@@ -336,14 +339,16 @@ func (d *Dialect) KeyFor(mode string) (string, bool) {
 	return "", false
 }
 
-// DangerOf says what a typed command destroys, empty when nothing known.
+// DangerOf says what a typed command destroys, however it is spelt; empty when nothing known.
 func (d *Dialect) DangerOf(command string) string {
-	for _, danger := range d.dangers {
-		if danger.pattern.MatchString(strings.TrimSpace(command)) {
-			return danger.says
+	return meantWords(d.meant(command, func(command string) string {
+		for _, danger := range d.dangers {
+			if danger.pattern.MatchString(strings.TrimSpace(command)) {
+				return danger.says
+			}
 		}
-	}
-	return ""
+		return ""
+	}))
 }
 
 // genericSecret covers devices without a dialect.

@@ -42,9 +42,9 @@ func (k *Interlocks) Typed(command string, now time.Time) (opened, dealt []Open)
 	command = plain(command)
 	for _, p := range k.d.pending {
 		switch {
-		case p.until.MatchString(command):
+		case k.d.matchesMeant(p.until, command):
 			dealt = append(dealt, k.drop(func(o Open) bool { return o.Name == p.Pending.Pending })...)
-		case p.after.MatchString(command):
+		case k.d.matchesMeant(p.after, command):
 			k.drop(func(o Open) bool { return o.Name == p.Pending.Pending })
 			one := Open{Name: p.Pending.Pending, Says: p.Says}
 			if p.Within != nil {
@@ -117,7 +117,7 @@ func (k *Interlocks) Restarts(command string) bool {
 		return false
 	}
 	command = plain(command)
-	return slices.ContainsFunc(k.d.restarts, func(restart *regexp.Regexp) bool { return restart.MatchString(command) })
+	return slices.ContainsFunc(k.d.restarts, func(restart *regexp.Regexp) bool { return k.d.matchesMeant(restart, command) })
 }
 
 // Any reports whether the dialect knows anything to stop.

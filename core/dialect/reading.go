@@ -16,6 +16,7 @@ import (
 type CompiledReading struct {
 	Reading
 	Type   *expression.Template
+	Where  string // its timeout is set, as file:line
 	facts  []compiledFact
 	rows   []compiledRow
 	fail   *Matcher
@@ -38,6 +39,17 @@ func (r *CompiledReading) Limit() time.Duration {
 		return time.Duration(*r.Timeout)
 	}
 	return DefaultTimeout
+}
+
+// usuallyGood is how long a reading is a picture of the present when it does not say.
+const usuallyGood = time.Minute
+
+// Good is how long what the reading says may stand in a hold before it is read again.
+func (r *CompiledReading) Good() time.Duration {
+	if r.GoodFor != nil {
+		return time.Duration(*r.GoodFor)
+	}
+	return usuallyGood
 }
 
 // Makes are the names of the facts that the reading makes.
@@ -70,7 +82,7 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 		if err != nil {
 			return nil, fmt.Errorf("%s: %s: %w", command, fact.Fact, err)
 		}
-		facts = append(facts, device.Fact{Name: fact.Fact, Value: value, Text: fact.Value.word(text), Source: command, At: at})
+		facts = append(facts, device.Fact{Name: fact.Fact, Value: value, Text: fact.Value.word(text), Source: command, At: at, Reading: r.Reading.Reading})
 	}
 	for _, row := range r.rows {
 		list, err := row.find(output, r.values)
@@ -83,7 +95,7 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 		if before, is := known.Get(row.List); row.Join != "" && is {
 			list = join(before.Value, list, row.Join)
 		}
-		facts = append(facts, device.Fact{Name: row.List, Value: list, Text: rowsWords(len(list)), Source: command, At: at})
+		facts = append(facts, device.Fact{Name: row.List, Value: list, Text: rowsWords(len(list)), Source: command, At: at, Reading: r.Reading.Reading})
 	}
 	return facts, nil
 }

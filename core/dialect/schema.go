@@ -21,6 +21,7 @@ type Document struct {
 	Title    string           `yaml:"title" jsonschema_description:"Maker and model as people say it"`
 	About    string           `yaml:"about"`
 	Line     Line             `yaml:"line" jsonschema_description:"How the console is set, and what its input line does"`
+	Commands Commands         `yaml:"commands" jsonschema_description:"How the device takes what is typed"`
 	Catch    Catch            `yaml:"catch" jsonschema_description:"How a device is brought to a prompt"`
 	Modes    []Mode           `yaml:"modes" jsonschema:"required" jsonschema_description:"How each mode shows itself"`
 	Moves    []Move           `yaml:"moves" jsonschema_description:"Which action leads from one mode to another"`
@@ -36,6 +37,7 @@ type Document struct {
 	Dangers  []Danger         `yaml:"dangers" jsonschema_description:"Commands that destroy or restart, typed by whomever; they are held at their Enter"`
 	Pending  []Pending        `yaml:"pending" jsonschema_description:"What the device loses, or does by itself, unless it is dealt with"`
 	Restarts []source.Pattern `yaml:"restarts" jsonschema_description:"Commands that restart the device"`
+	Busy     []Busy           `yaml:"busy" jsonschema_description:"What the device may be doing beside its shell; told with every danger while it is so"`
 	Fetch    Size             `yaml:"fetch" jsonschema_description:"How much the device takes a second when it fetches a file, such as 90 kB"`
 	Image    []Header         `yaml:"image" jsonschema_description:"What the header of an image file says, or its name"`
 	Secrets  []source.Pattern `yaml:"secrets" jsonschema_description:"Prompts whose answer is never recorded"`
@@ -114,6 +116,7 @@ type Reading struct {
 	Rows    []RowPattern     `yaml:"rows"`
 	Fail    source.Pattern   `yaml:"fail" jsonschema_description:"A line that means failure"`
 	Timeout *source.Duration `yaml:"timeout"`
+	GoodFor *source.Duration `yaml:"good-for" jsonschema_description:"How long what it says may stand in a hold before it is read again; 1m unless said"`
 }
 
 // Value says what a text of the device becomes. A digest loses its case and its separators.
@@ -142,10 +145,11 @@ type RowPattern struct {
 // Way is one way of doing an action: with a protocol, say.
 type Way struct {
 	With    []string       `yaml:"with" jsonschema_description:"Parameters that the runbook has to give"`
+	Secret  []string       `yaml:"secret" jsonschema_description:"Parameters that stand in the command though they are secrets: they are masked wherever it is shown"`
 	Command string         `yaml:"command" jsonschema_description:"What is typed; may hold ${…}"`
 	Dialogs []Dialog       `yaml:"dialogs" jsonschema_description:"Questions that only this command asks"`
 	Ready   source.Pattern `yaml:"ready" jsonschema_description:"The line that says a receiver waits"`
-	Done    source.Pattern `yaml:"done" jsonschema_description:"A line that means success"`
+	Done    source.Pattern `yaml:"done" jsonschema_description:"A line that means success; an action says this, or the mode that it leads to"`
 	Fail    source.Pattern `yaml:"fail" jsonschema_description:"A line that means failure"`
 }
 
@@ -160,7 +164,7 @@ type Action struct {
 	Progress source.Pattern   `yaml:"progress" jsonschema_description:"How far it is: one group is per cent, two are so many of so many"`
 	To       string           `yaml:"to" jsonschema_description:"Mode the device goes to"`
 	Speed    int              `yaml:"speed" jsonschema:"minimum=1" jsonschema_description:"Speed that the device goes to by itself once this succeeded"`
-	Changes  bool             `yaml:"changes" jsonschema_description:"Changes what the device keeps"`
+	Changes  *bool            `yaml:"changes" jsonschema_description:"Whether it changes what the device keeps; it does unless said"`
 	Danger   string           `yaml:"danger" jsonschema_description:"What it does that cannot be undone; said in plans and holds"`
 	Timeout  *source.Duration `yaml:"timeout"`
 }
@@ -182,6 +186,12 @@ type Releases struct {
 type Danger struct {
 	Pattern source.Pattern `yaml:"pattern" jsonschema:"required" jsonschema_description:"Of the command"`
 	Says    string         `yaml:"says" jsonschema:"required" jsonschema_description:"What it does, in words"`
+}
+
+// Busy is something that the device does beside its shell, as far as what was read tells.
+type Busy struct {
+	While source.Expression `yaml:"while" jsonschema:"required" jsonschema_description:"What is so then, of what was read"`
+	Says  string            `yaml:"says" jsonschema:"required" jsonschema_description:"What it does, in words; may hold ${…}"`
 }
 
 // Pending is something that the device will lose at a restart, or do by itself after a while, from one
@@ -257,7 +267,7 @@ func (a Action) ways() map[string]Way {
 	}
 	all := map[string]Way{}
 	for name, way := range a.By {
-		way.With = slices.Concat(a.With, way.With)
+		way.With, way.Secret = slices.Concat(a.With, way.With), slices.Concat(a.Secret, way.Secret)
 		way.Dialogs = slices.Concat(way.Dialogs, a.Dialogs)
 		way.Command = cmp.Or(way.Command, a.Command)
 		way.Ready, way.Done, way.Fail = cmp.Or(way.Ready, a.Ready), cmp.Or(way.Done, a.Done), cmp.Or(way.Fail, a.Fail)

@@ -102,7 +102,12 @@ const (
 	Skipped    Outcome = "skipped"
 	ByHand     Outcome = "by hand"
 	RolledBack Outcome = "rolled back"
+	DoneBut    Outcome = "done, but" // to the end, over steps that failed
+	Already    Outcome = "so already"
 )
+
+// Good reports whether an end is what was wanted.
+func (o Outcome) Good() bool { return o == Done || o == Already }
 
 // Text is a piece of the byte stream. It encodes as JSON text when it is valid UTF-8 and as
 // {"base64": …} when it is not.

@@ -1,13 +1,15 @@
 package event
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
+	"reflect"
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -75,41 +77,175 @@ func TestAFeedGivesUpWithItsContext(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
-// TestNoSplitLeaksASecret cuts a stream that holds secrets anywhere; whatever the pieces, no secret
-// comes through and nothing else is lost.
+// redacted feeds a stream that is cut anywhere through a hub and returns what its feed has in the end.
+func redacted(t *rapid.T, strict bool, stream string, secrets ...string) string {
+	hub := NewHub(clock.Real())
+	hub.Protect(secrets...)
+	hub.Strict(strict)
+	feed := hub.Subscribe()
+	for rest := []byte(stream); len(rest) > 0; {
+		n := rapid.IntRange(1, len(rest)).Draw(t, "n")
+		hub.Emit(In{Bytes: Text(rest[:n])})
+		if rapid.IntRange(0, 3).Draw(t, "flush") == 0 && !strict {
+			hub.Flush()
+		}
+		rest = rest[n:]
+	}
+	hub.Close()
+	var kept strings.Builder
+	for _, e := range all(feed) {
+		kept.Write(e.Body.(In).Bytes)
+	}
+	return kept.String()
+}
+
+func all(feed *Feed) (events []Event) {
+	for {
+		batch, err := feed.Next(context.Background())
+		if err != nil {
+			return events
+		}
+		events = append(events, batch...)
+	}
+}
+
+// TestNoSplitLeaksASecret cuts a stream that holds secrets anywhere; whatever the pieces, no secret comes through and
+// nothing else is lost.
 func TestNoSplitLeaksASecret(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		const secret = "aba-abab"
 		words := rapid.SliceOf(rapid.SampledFrom([]string{secret, "ab", "a", "-", "aba-", "text ", "aba-aba"})).Draw(t, "words")
 		stream := strings.Join(words, "")
-		var r Redactor
-		r.Protect([]byte(secret))
-		var kept bytes.Buffer
-		for rest := []byte(stream); len(rest) > 0; {
-			n := rapid.IntRange(1, len(rest)).Draw(t, "n")
-			kept.Write(r.Apply(Event{Body: In{Bytes: Text(rest[:n])}}).Body.(In).Bytes)
-			rest = rest[n:]
+		assert.Equal(t, strings.ReplaceAll(stream, secret, Redacted), redacted(t, true, stream, secret))
+		easy := redacted(t, false, stream, secret)
+		assert.NotContains(t, easy, secret)
+		if !strings.Contains(stream, secret) {
+			assert.Equal(t, stream, easy, "nothing is lost by holding back")
 		}
-		kept.Write(r.held)
-		assert.NotContains(t, kept.String(), secret)
-		assert.Equal(t, strings.ReplaceAll(stream, secret, "[secret]"), kept.String())
 	})
+}
+
+// TestOneSecretThatBeginsAnother leaves no end of the longer one.
+func TestOneSecretThatBeginsAnother(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		assert.Equal(t, "x "+Redacted+" y "+Redacted+"-and", redacted(t, true, "x lamp-and-tide y lamp-and", "lamp", "lamp-and-tide"))
+	})
+}
+
+// TestASecretIsInNoFieldOfAnyEvent puts it into every text of every kind of event.
+func TestASecretIsInNoFieldOfAnyEvent(t *testing.T) {
+	const secret = "lamp-and-tide"
+	hub := NewHub(clock.Real())
+	hub.Protect(secret)
+	feed := hub.Subscribe()
+	for _, kind := range Kinds() {
+		filled := reflect.New(reflect.TypeOf(declared[kind].sample)).Elem()
+		fill(filled, "a "+secret+" b")
+		hub.Emit(filled.Interface().(Body))
+	}
+	hub.Close()
+	events := all(feed)
+	require.Len(t, events, len(Kinds()))
+	for _, e := range events {
+		written, err := json.Marshal(e)
+		require.NoError(t, err)
+		assert.NotContains(t, string(written), secret)
+		assert.NotContains(t, fmt.Sprintf("%+v", e.Body), secret)
+	}
+}
+
+// fill writes a text into everything that can hold one.
+func fill(v reflect.Value, text string) {
+	switch v.Kind() {
+	case reflect.String:
+		v.SetString(text)
+	case reflect.Slice:
+		if v.Type().Elem().Kind() == reflect.Uint8 {
+			v.SetBytes([]byte(text))
+			return
+		}
+		v.Set(reflect.MakeSlice(v.Type(), 1, 1))
+		fill(v.Index(0), text)
+	case reflect.Map:
+		v.Set(reflect.MakeMap(v.Type()))
+		value := reflect.New(v.Type().Elem()).Elem()
+		fill(value, text)
+		key := reflect.New(v.Type().Key()).Elem()
+		fill(key, text)
+		v.SetMapIndex(key, value)
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Type().Field(i).IsExported() {
+				fill(v.Field(i), text)
+			}
+		}
+	}
+}
+
+// TestASecretTypedKeyByKeyIsTakenOut has the hand type one that is known, and something that begins like it.
+func TestASecretTypedKeyByKeyIsTakenOut(t *testing.T) {
+	hub := NewHub(clock.Real())
+	hub.Protect("#tide")
+	feed := hub.Subscribe()
+	for _, key := range "set #tide #ti\r" {
+		hub.Emit(Out{Who: Hand, Bytes: Text(string(key))})
+	}
+	hub.Close()
+	var typed strings.Builder
+	for _, e := range all(feed) {
+		typed.Write(e.Body.(Out).Bytes)
+	}
+	assert.Equal(t, "set "+Redacted+" #ti\r", typed.String())
 }
 
 // TestASecretMadeInTheSessionIsLearned tells it twice, and lets a device print it in two pieces.
 func TestASecretMadeInTheSessionIsLearned(t *testing.T) {
-	var r Redactor
+	hub := NewHub(clock.Real())
+	feed := hub.Subscribe()
 	for range 2 {
-		told := r.Apply(Event{Body: Secret{What: "password", Value: "once-only"}})
-		assert.Equal(t, Secret{What: "password"}, told.Body)
+		hub.Emit(Secret{What: "password", Value: "once-only"})
 	}
-	assert.Len(t, r.secrets, 1)
-	first := r.Apply(Event{Body: In{Bytes: Text("word: once")}}).Body.(In)
-	second := r.Apply(Event{Body: In{Bytes: Text("-only\r\nok")}}).Body.(In)
-	assert.Equal(t, "word: [secret]\r\nok", string(first.Bytes)+string(second.Bytes))
+	assert.Len(t, hub.secrets.secrets, 1)
+	hub.Emit(In{Bytes: Text("word: once")})
+	hub.Emit(In{Bytes: Text("-only\r\nok")})
+	hub.Close()
+	events := all(feed)
+	assert.Equal(t, Secret{What: "password"}, events[0].Body)
+	assert.Equal(t, "word: "+Redacted+"\r\nok", string(events[2].Body.(In).Bytes)+string(events[3].Body.(In).Bytes))
 	written, err := json.Marshal(Secret{What: "password", Value: "once-only"})
 	require.NoError(t, err)
 	assert.NotContains(t, string(written), "once-only", "not even by who forgets to redact")
+}
+
+// TestSettleWaitsForWhoKeeps is what a change of the device waits for before it is sent.
+func TestSettleWaitsForWhoKeeps(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		hub := NewHub(clock.Real())
+		hub.Subscribe() // one that keeps nothing is not waited for
+		keeper := hub.Subscribe()
+		keeper.Keeps()
+		hub.Emit(Note{Text: "one"})
+		settled := make(chan error, 1)
+		go func() { settled <- hub.Settle(t.Context()) }()
+		synctest.Wait()
+		assert.Empty(t, settled)
+		<-keeper.Hurry()
+		keeper.Kept(1)
+		assert.NoError(t, <-settled)
+
+		hub.Emit(Note{Text: "two"})
+		go func() { settled <- hub.Settle(t.Context()) }()
+		synctest.Wait()
+		assert.Empty(t, settled)
+		keeper.Abandon()
+		assert.NoError(t, <-settled, "a full disk stops no change")
+
+		keeper.Keeps()
+		short, cancel := context.WithTimeout(t.Context(), time.Second)
+		defer cancel()
+		hub.Emit(Note{Text: "three"})
+		assert.ErrorIs(t, hub.Settle(short), context.DeadlineExceeded)
+	})
 }
 
 // TestAFullFeedSaysSoUntilItIsRead is what slows a flooding line down to its slowest reader.

@@ -3,22 +3,25 @@ package event
 import (
 	"context"
 	"io"
+	"slices"
 	"sync"
 
 	"pilotrix/core/clock"
 )
 
-// Hub numbers events and hands each to every feed, in one order for all of them. A slow reader does not
+// Hub numbers events and hands each to every feed, in one order for all of them. It takes secrets out of each
+// first, here and nowhere else: no view can forget to. A slow reader does not
 // hold up what happens, its feed queues; but whoever takes bytes in from the line is told when a queue is
 // long, and waits then: a flood slows the line down instead of filling the memory.
 type Hub struct {
 	clock clock.Clock
 	room  chan struct{}
 
-	mu     sync.Mutex
-	seq    int64
-	feeds  []*Feed
-	closed bool
+	mu      sync.Mutex
+	seq     int64
+	feeds   []*Feed
+	secrets redactor
+	closed  bool
 }
 
 // mostQueued is how many bytes of the stream a feed may hold before the line waits for its reader.
@@ -27,16 +30,59 @@ const mostQueued = 4 << 20
 // NewHub makes a hub that stamps events with c.
 func NewHub(c clock.Clock) *Hub { return &Hub{clock: c, room: make(chan struct{}, 1)} }
 
-// Emit stamps and hands out one event.
-func (h *Hub) Emit(body Body) Event {
+// Emit takes the secrets out of one event, stamps it and hands it out.
+func (h *Hub) Emit(body Body) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if clean, some := h.secrets.apply(body); some {
+		h.hand(clean)
+	}
+}
+
+func (h *Hub) hand(body Body) {
 	h.seq++
 	e := Event{Seq: h.seq, At: h.clock.Now(), Body: body}
 	for _, feed := range h.feeds {
 		feed.put(e)
 	}
-	return e
+}
+
+// Protect keeps secrets out of every event from now on, whichever field they would stand in.
+func (h *Hub) Protect(secrets ...string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, secret := range secrets {
+		h.secrets.protect(secret)
+	}
+}
+
+// Strict says whether even one byte of the stream is held back that may begin a secret, as while one is typed for
+// everybody to see; else a few are shown before the rest is held.
+func (h *Hub) Strict(on bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.secrets.strict = on
+}
+
+// Flush hands out what was held back of the stream because a secret might have followed. It is called when nothing
+// has followed for a while.
+func (h *Hub) Flush() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.flush()
+}
+
+func (h *Hub) flush() {
+	for _, body := range h.secrets.flush() {
+		h.hand(body)
+	}
+}
+
+// Holds reports whether something is held back.
+func (h *Hub) Holds() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return len(h.secrets.in.held) > h.secrets.in.told
 }
 
 // Subscribe starts a feed of all events from now on.
@@ -67,10 +113,24 @@ func (h *Hub) Full() bool {
 // Room is signalled when a feed that was full has been read.
 func (h *Hub) Room() <-chan struct{} { return h.room }
 
+// Settle waits until everything that happened so far is kept by every feed that keeps it.
+func (h *Hub) Settle(ctx context.Context) error {
+	h.mu.Lock()
+	seq, feeds := h.seq, slices.Clone(h.feeds)
+	h.mu.Unlock()
+	for _, feed := range feeds {
+		if err := feed.settle(ctx, seq); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Close ends every feed once it has been read empty.
 func (h *Hub) Close() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	h.flush()
 	h.closed = true
 	for _, feed := range h.feeds {
 		feed.close()
@@ -85,6 +145,58 @@ type Feed struct {
 	closed bool
 	ready  chan struct{}
 	room   chan struct{}
+
+	keeps   bool          // its reader says what it has kept
+	kept    int64         // the number of the last event that it has
+	settled chan struct{} // closed whenever kept grows
+	hurry   chan struct{} // told when somebody waits for that
+}
+
+// Keeps makes the feed one whose reader keeps what it reads, and says so with Kept: Settle waits for it.
+func (f *Feed) Keeps() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.keeps, f.settled, f.hurry = true, make(chan struct{}), make(chan struct{}, 1)
+}
+
+// Kept says that everything up to an event is kept.
+func (f *Feed) Kept(seq int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.kept = max(f.kept, seq)
+	close(f.settled)
+	f.settled = make(chan struct{})
+}
+
+// Abandon says that the reader keeps nothing any more: nobody is to wait for it.
+func (f *Feed) Abandon() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.keeps = false
+	close(f.settled)
+	f.settled = make(chan struct{})
+}
+
+// Hurry is told when somebody waits until what was read is kept.
+func (f *Feed) Hurry() <-chan struct{} { return f.hurry }
+
+// settle waits until everything up to an event is kept.
+func (f *Feed) settle(ctx context.Context, seq int64) error {
+	for {
+		f.mu.Lock()
+		over := !f.keeps || f.kept >= seq
+		settled := f.settled
+		f.mu.Unlock()
+		if over {
+			return nil
+		}
+		wake(f.hurry)
+		select {
+		case <-settled:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 // weight is how much of the stream an event carries, in bytes.

@@ -87,6 +87,23 @@ var stepBeginKind = declare(Kind[StepBegin]{
 
 func (StepBegin) kind() *declaration { return stepBeginKind }
 
+// Change tells of a command that changes the device, before it is sent: what comes of it is not known until
+// something is read.
+type Change struct {
+	Step    string `json:"step"`
+	Command string `json:"command"`
+}
+
+var changeKind = declare(Kind[Change]{
+	Name:   "change",
+	Sample: Change{Step: "4.1", Command: "recommence"},
+	Tell: func(b Change) (string, bool) {
+		return "changes the device: " + b.Command, true
+	},
+})
+
+func (Change) kind() *declaration { return changeKind }
+
 // StepNow says what the step is doing or awaiting at this moment. Part is how far the device says it is, from 0
 // to 1; Left is the time to go at that rate.
 type StepNow struct {
@@ -96,11 +113,12 @@ type StepNow struct {
 	Timeout  time.Duration `json:"timeout,omitempty"`
 	Part     float64       `json:"part,omitempty"`
 	Left     time.Duration `json:"left,omitempty"`
+	Resumes  bool          `json:"resumes,omitempty"` // a wait that is gone on with when the hand gives the helm back
 }
 
 var stepNowKind = declare(Kind[StepNow]{
 	Name:   "step.now",
-	Sample: StepNow{ID: "1.1", Doing: "a", Awaiting: "b", Timeout: time.Minute, Part: 0.55, Left: time.Second},
+	Sample: StepNow{ID: "1.1", Doing: "a", Awaiting: "b", Timeout: time.Minute, Part: 0.55, Left: time.Second, Resumes: true},
 })
 
 func (StepNow) kind() *declaration { return stepNowKind }

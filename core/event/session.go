@@ -35,6 +35,7 @@ const (
 	FormOperator Form = "operator" // something is to be done by hand
 	FormDialog   Form = "dialog"   // the device asks what only the operator can answer
 	FormFailure  Form = "failure"  // a step failed
+	FormOverrun  Form = "overrun"  // a step takes longer than it may
 )
 
 // SessionBegin opens every stream.
@@ -92,18 +93,20 @@ type Ask struct {
 	ID           string   `json:"id"`
 	Form         Form     `json:"form"`
 	Step         string   `json:"step,omitempty"`
+	Title        string   `json:"title,omitempty"` // the step in words
 	Text         string   `json:"text"`
 	Types        []string `json:"types,omitempty"`
 	Rollback     string   `json:"rollback,omitempty"`
 	Irreversible bool     `json:"irreversible,omitempty"`
 	Changed      bool     `json:"changed,omitempty"`
 	Pending      []string `json:"pending,omitempty"` // what the device loses, or does by itself, unless it is dealt with
+	Now          []string `json:"now,omitempty"`     // what is under way meanwhile
 	Answers      []string `json:"answers"`
 }
 
 var askKind = declare(Kind[Ask]{
 	Name:   "ask",
-	Sample: Ask{ID: "1", Form: "hold", Types: []string{"store drop x"}, Irreversible: true, Answers: []string{"approve"}},
+	Sample: Ask{ID: "1", Form: "hold", Title: "Remove it", Types: []string{"store drop x"}, Irreversible: true, Answers: []string{"approve"}},
 	Tell: func(b Ask) (string, bool) {
 		return string(b.Form) + ": " + b.Text, true
 	},
@@ -131,16 +134,18 @@ func (Answer) kind() *declaration { return answerKind }
 // Interlock tells what was done about a command that a dialect calls a danger: held at its Enter,
 // sent on after all, forgotten; or that interlocks were switched off or on.
 type Interlock struct {
-	State   string `json:"state"`
-	Command string `json:"command,omitempty"`
-	Says    string `json:"says,omitempty"`
+	State   string   `json:"state"`
+	Command string   `json:"command,omitempty"`
+	Says    string   `json:"says,omitempty"`
+	Now     []string `json:"now,omitempty"` // what is under way meanwhile
 }
 
 var interlockKind = declare(Kind[Interlock]{
 	Name:   "interlock",
-	Sample: Interlock{State: InterlockHeld, Command: "recommence", Says: "restarts"},
+	Sample: Interlock{State: InterlockHeld, Command: "recommence", Says: "restarts", Now: []string{"a transfer is under way"}},
 	Tell: func(b Interlock) (string, bool) {
-		return strings.TrimSpace("interlock " + b.State + "  " + b.Command + "  " + b.Says), true
+		text := strings.TrimSpace("interlock " + b.State + "  " + b.Command + "  " + b.Says)
+		return strings.Join(append([]string{text}, b.Now...), "; "), true
 	},
 })
 

@@ -65,7 +65,7 @@ func Course(s *state.State) *Drawing {
 	}
 	if s.RunEnd != nil {
 		tone := Good
-		if s.RunEnd.Outcome != event.Done {
+		if !s.RunEnd.Outcome.Good() {
 			tone = Bad
 		}
 		d.Strong(margin, y+14, 10, tone, string(s.RunEnd.Outcome)+": "+short(s.RunEnd.Message, 120))

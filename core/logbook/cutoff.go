@@ -1,6 +1,7 @@
 package logbook
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"strconv"
@@ -19,6 +20,7 @@ type Last struct {
 	Speed    int    // our end's speed in baud, 0 when it was never changed
 	Before   int    // the speed before that
 	Mode     string
+	Change   string // the last command that changes the device, which was sent or about to be; empty for none
 }
 
 // CutOff finds the sessions whose program ended in the middle and that were not told of yet, newest
@@ -52,11 +54,13 @@ func (l *Logbook) last(e Entry) (Last, error) {
 		last.At = ev.At
 		switch b := ev.Body.(type) {
 		case event.RunBegin:
-			for _, s := range b.Steps {
-				titles[s.ID] = s.Title
-			}
+			note(titles, b.Steps)
+		case event.Course:
+			note(titles, b.Steps)
 		case event.StepBegin:
-			last.Step = titles[b.ID]
+			last.Step = cmp.Or(titles[b.ID], b.ID)
+		case event.Change:
+			last.Change = b.Command
 		case event.RunEnd:
 			last.Step = ""
 		case event.Transfer:
@@ -76,6 +80,13 @@ func (l *Logbook) last(e Entry) (Last, error) {
 	return last, err
 }
 
+// note keeps the titles of steps: a loop that is unrolled, or a rollback, has others.
+func note(titles map[string]string, steps []event.StepPlan) {
+	for _, s := range steps {
+		titles[s.ID] = s.Title
+	}
+}
+
 // On reports whether it was a session with that device, or else on that line.
 func (l Last) On(device, target string) bool {
 	if device != "" && l.Entry.Device != "" {
@@ -91,6 +102,9 @@ func (l Last) String() string {
 	text := fmt.Sprintf("entry %d (%s, %s) was cut off at %s", l.Entry.ID, orNone(l.Entry.Device, l.Entry.Target), orNone(l.Entry.Runbook, "no runbook"), l.At.Local().Format("2006-01-02 15:04:05"))
 	if l.Step != "" {
 		text += fmt.Sprintf(" in step “%s”", l.Step)
+	}
+	if l.Change != "" {
+		text += fmt.Sprintf(", after “%s” was sent or about to be", l.Change)
 	}
 	if l.Transfer != "" {
 		text += ", " + l.Transfer + " sent"

@@ -90,21 +90,19 @@ const (
 
 // Keeper writes one session.
 type Keeper struct {
-	book    *Logbook
-	id      int64
-	secrets event.Redactor
-	failed  chan error
-	done    chan struct{}
-	err     error
+	book   *Logbook
+	id     int64
+	failed chan error
+	done   chan struct{}
+	err    error
 }
 
 // Failed delivers the error after which nothing more is kept, at the moment it happens. It is closed
 // with the entry.
 func (k *Keeper) Failed() <-chan error { return k.failed }
 
-// Keep begins an entry and writes the feed into it until the feed ends. What it is told to protect
-// never reaches the file.
-func (l *Logbook) Keep(feed *event.Feed, secrets []string) (*Keeper, error) {
+// Keep begins an entry and writes the feed into it until the feed ends.
+func (l *Logbook) Keep(feed *event.Feed) (*Keeper, error) {
 	result, err := l.db.Exec(`INSERT INTO session (began, target, dialect, device, process) VALUES (?, '', '', '', ?)`, stamp(time.Now()), thisProcess())
 	if err != nil {
 		return nil, l.wrap(err)
@@ -114,9 +112,7 @@ func (l *Logbook) Keep(feed *event.Feed, secrets []string) (*Keeper, error) {
 		return nil, l.wrap(err)
 	}
 	k := &Keeper{book: l, id: id, done: make(chan struct{}), failed: make(chan error, 1)}
-	for _, secret := range secrets {
-		k.secrets.Protect([]byte(secret))
-	}
+	feed.Keeps()
 	go k.run(feed)
 	return k, nil
 }
@@ -133,6 +129,7 @@ func (k *Keeper) Wait() error {
 func (k *Keeper) run(feed *event.Feed) {
 	defer close(k.done)
 	defer close(k.failed)
+	defer feed.Abandon()
 	for {
 		batch, err := feed.Next(context.Background())
 		if errors.Is(err, io.EOF) {
@@ -141,9 +138,14 @@ func (k *Keeper) run(feed *event.Feed) {
 		if k.err == nil {
 			if k.err = k.write(batch); k.err != nil {
 				k.failed <- k.err
+				feed.Abandon()
 			}
 		}
-		time.Sleep(FlushEvery) // what comes meanwhile goes into the next batch
+		feed.Kept(batch[len(batch)-1].Seq)
+		select { // what comes meanwhile goes into the next batch
+		case <-time.After(FlushEvery):
+		case <-feed.Hurry():
+		}
 	}
 }
 
@@ -159,7 +161,6 @@ func (k *Keeper) write(batch []event.Event) error {
 	}
 	defer insert.Close()
 	for _, e := range batch {
-		e = k.secrets.Apply(e)
 		body, err := json.Marshal(e.Body)
 		if err != nil {
 			return err

@@ -24,7 +24,8 @@ func book(t *testing.T) *Logbook {
 func TestWhatWasKeptComesBack(t *testing.T) {
 	b := book(t)
 	hub := event.NewHub(clock.Real())
-	k, err := b.Keep(hub.Subscribe(), []string{"lamp-and-tide"})
+	hub.Protect("lamp-and-tide")
+	k, err := b.Keep(hub.Subscribe())
 	require.NoError(t, err)
 	kept := []event.Body{
 		event.SessionBegin{Target: "bench:x", Device: "hollow-rtr1", Dialect: "brindle-r40"},
@@ -58,7 +59,8 @@ func TestWhatWasKeptComesBack(t *testing.T) {
 func TestSecretsSplitOverChunks(t *testing.T) {
 	b := book(t)
 	hub := event.NewHub(clock.Real())
-	k, err := b.Keep(hub.Subscribe(), []string{"lamp-and-tide"})
+	hub.Protect("lamp-and-tide")
+	k, err := b.Keep(hub.Subscribe())
 	require.NoError(t, err)
 	for _, piece := range []string{"user harbour secret lam", "p-and", "-tide kept, lamp", " out"} {
 		hub.Emit(event.In{Bytes: event.Text(piece)})
@@ -73,7 +75,7 @@ func TestSecretsSplitOverChunks(t *testing.T) {
 func TestCutOffIsToldOnce(t *testing.T) {
 	b := book(t)
 	hub := event.NewHub(clock.Real())
-	k, err := b.Keep(hub.Subscribe(), nil)
+	k, err := b.Keep(hub.Subscribe())
 	require.NoError(t, err)
 	for _, body := range []event.Body{
 		event.SessionBegin{Target: "bench:x", Device: "hollow-rtr1"},
@@ -105,7 +107,7 @@ func TestCutOffIsToldOnce(t *testing.T) {
 func TestAFullDiskIsToldAtOnceAndLosesNothingKept(t *testing.T) {
 	b := book(t)
 	hub := event.NewHub(clock.Real())
-	k, err := b.Keep(hub.Subscribe(), nil)
+	k, err := b.Keep(hub.Subscribe())
 	require.NoError(t, err)
 	hub.Emit(event.Note{Text: "kept"})
 	require.Eventually(t, func() bool {

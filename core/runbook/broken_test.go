@@ -23,9 +23,9 @@ readings:
   - {reading: weighed, in: [user], command: 'hash ${image.name}', facts: [{fact: kept.sha256, pattern: '(\S+)', as: digest}]}
 actions:
   - {action: log-in, in: [login], command: '${user}', to: user, dialogs: [{dialog: word, ask: 'word: $', answer: '${password}', secret: true}]}
-  - {action: choose, in: [user], with: [bank], command: 'choose ${bank}', done: chosen, changes: true}
-  - {action: wipe, in: [user], command: wipe, done: wiped, changes: true, danger: empties everything}
-  - {action: again, in: [user], command: again, to: away, changes: true}
+  - {action: choose, in: [user], with: [bank], command: 'choose ${bank}', done: chosen}
+  - {action: wipe, in: [user], command: wipe, done: wiped, danger: empties everything}
+  - {action: again, in: [user], command: again, to: away}
   - {action: tell, in: [user], with: [word], command: 'tell ${word}', done: told}
   - action: fetch
     in: [user]
@@ -34,7 +34,7 @@ actions:
     by:
       tftp: {with: [server, name], command: 'get ${server} ${name}'}
       ftp: {with: [server, name, word], command: 'get ${server} ${name}', dialogs: [{dialog: word, ask: 'word: $', answer: '${word}', secret: true}]}
-  - {action: take, in: [user], with: [name], command: 'take ${name}', ready: ready, done: kept, changes: true, by: {xmodem: {}, ymodem: {command: 'take y ${name}'}}}
+  - {action: take, in: [user], with: [name], command: 'take ${name}', ready: ready, done: kept, by: {xmodem: {}, ymodem: {command: 'take y ${name}'}}}
 image: [{name: release, pattern: 'release: (\S+)'}]
 `
 
@@ -120,6 +120,9 @@ var brokenBooks = []goldentest.Edit{
 	{"an input that is a word of expressions", "input: amount", "input: count"},
 	{"a login without what it types", "  - {input: user, kind: text, about: who}\n", ""},
 	{"an unknown action", "{action: again, mode", "{action: anew, mode"},
+	{"a restart that is not seen to begin", "{action: again, mode", "{action: wipe, mode"},
+	{"a restart to where the device is already", "{action: again, mode", "{action: log-in, mode"},
+	{"an end that was so already, after a change", "      - {step: Look, read: [self]}\n", "      - {step: Look, read: [self]}\n      - {step: So, already: {holds: running.release != image.release, message: so}}\n"},
 	{"a parameter that is missing", "with: {bank: '${standby.bank}'}, expect", "expect"},
 	{"a parameter that is not taken", "with: {bank: '${standby.bank}'}, expect", "with: {bank: A, slot: 3}, expect"},
 	{"a way that is not there", "act: {action: fetch, by: '${protocol}'", "act: {action: fetch, by: pigeon"},

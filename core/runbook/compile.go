@@ -30,6 +30,7 @@ type PreparedStep struct {
 	when                           []*expression.Guard // of its phase, then its own
 	title, hold, rollback, skipped *expression.Template
 	path                           string // in the file
+	timeoutFrom                    string // what sets the timeout: the verb, or a place in a file
 	ops                            []op
 }
 
@@ -61,6 +62,16 @@ type Compiler struct {
 	verb  string
 	ops   []op            // in the order in which the step does them
 	gone  map[string]bool // moves that were complained of: once is enough
+
+	takes time.Duration // what the longest of the step's actions and readings may take
+	where string        // that is set
+}
+
+// Takes notes how long something in the step may take: the step may take as long, whatever it says itself.
+func (c *Compiler) Takes(timeout *source.Duration, where string) {
+	if timeout != nil && time.Duration(*timeout) > c.takes {
+		c.takes, c.where = time.Duration(*timeout), where
+	}
 }
 
 // At is the place of one of the verb's keys in the file; of the verb itself for an empty key.
@@ -136,7 +147,7 @@ func (c *Compiler) uses(key string, names []string, proof bool) {
 	for _, name := range names {
 		c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key), proof: proof})
 		if c.names.secret(name) {
-			c.Complain(key, "%s is a secret and would be shown here: it is typed only as an answer that the dialect marks secret: true", name)
+			c.Complain(key, "%s is a secret and would be shown here: it is typed only where the dialect says that it is a secret", name)
 		}
 	}
 }
@@ -159,6 +170,7 @@ func (c *Compiler) Reading(key, name string) *dialect.CompiledReading {
 		return nil
 	}
 	c.Goes(key, reading.In...)
+	c.Takes(reading.Timeout, reading.Where)
 	c.typed(key, fmt.Sprintf("reading %q", name), reading.Command, c.names, nil)
 	c.Makes(reading.Makes()...)
 	return reading
@@ -193,6 +205,7 @@ func (c *Compiler) Goes(key string, modes ...string) {
 	for _, mode := range modes {
 		for _, move := range c.names.d.MovesTo(mode) {
 			way, err := c.names.d.Action(move.Action).Way("")
+			c.Takes(c.names.d.Action(move.Action).Timeout, c.names.d.Action(move.Action).Where)
 			if err == nil && !c.gone[move.Action] {
 				c.gone[move.Action] = true
 				c.way(key, fmt.Sprintf("going to mode %q: action %q", mode, move.Action), way, c.names, nil)
@@ -210,8 +223,8 @@ func (c *Compiler) typed(key, who, text string, known names, secrets []string) {
 		return
 	}
 	for _, name := range t.Uses() {
-		if known.secret(name) || slices.Contains(secrets, name) {
-			c.Complain(key, "%s would show the secret %s: it is typed only as an answer that the dialect marks secret: true", who, name)
+		if (known.secret(name) || slices.Contains(secrets, name)) && !slices.Contains(known.masked, name) {
+			c.Complain(key, "%s would show the secret %s: it is typed only as an answer that the dialect marks secret: true, or in a command that names it under secret:", who, name)
 		}
 		if !slices.Contains(known.extra, name) {
 			c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key)})
@@ -221,7 +234,7 @@ func (c *Compiler) typed(key, who, text string, known names, secrets []string) {
 
 // way checks all that a way of doing an action types.
 func (c *Compiler) way(key, who string, way *dialect.CompiledWay, known names, secrets []string) {
-	known.extra = way.With
+	known.extra, known.masked = way.With, way.Secret
 	c.typed(key, who, way.Command, known, secrets)
 	for _, ask := range way.Asks {
 		if !ask.Secret {
@@ -301,24 +314,27 @@ func (c *Compiler) Protocol(key, text string, parse func(string) error) *express
 // step compiles one step of a phase.
 func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 	s := PreparedStep{Common: step.Common, Verb: step.verb, path: c.path}
-	c.step, c.ops, c.verb = &s, nil, ""
+	c.step, c.ops, c.verb, c.takes = &s, nil, "", 0
 	if g := c.Guard("when", step.When); g != nil {
 		s.when = append(s.when, g)
 	}
 	s.title, s.skipped = c.Template("step", step.Step), c.Template("skipped", step.Skipped)
 	s.hold, s.rollback = c.Template("hold", step.Hold), c.Template("rollback", step.Rollback)
-	s.Timeout = holdTimeout
+	s.Timeout, s.timeoutFrom = holdTimeout, "what a hold has"
 	if step.verb != nil {
-		s.Timeout = step.verb.Timeout
+		s.Timeout, s.timeoutFrom = step.verb.Timeout, "what “"+step.verb.Name+"” has unless a step says otherwise"
 		c.verb = step.verb.Name
 		s.Work = step.body.Compile(c)
 		c.verb = ""
 	}
 	if step.Timeout != nil {
-		s.Timeout = time.Duration(*step.Timeout)
+		s.Timeout, s.timeoutFrom = time.Duration(*step.Timeout), c.file.Where(c.At("timeout"))
 		if s.Timeout == 0 {
 			c.Complain("timeout", "this takes no time at all")
 		}
+	}
+	if c.takes > s.Timeout {
+		s.Timeout, s.timeoutFrom = c.takes, c.where
 	}
 	if step.Common.Expected != nil {
 		s.Expected = time.Duration(*step.Common.Expected)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"pilotrix/core/dialect"
+	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/source"
 )
@@ -38,6 +39,7 @@ func (d Doing) compile(c *Compiler, by string) *doing {
 		done.by = c.Template("by", by)
 	}
 	c.Goes("action", action.In...)
+	c.Takes(action.Timeout, action.Where)
 	secrets := d.parameters(c, done)
 	ways := d.ways(c, action, by)
 	for _, way := range ways {
@@ -53,7 +55,7 @@ func (d Doing) compile(c *Compiler, by string) *doing {
 			c.Complain("with."+key, "action %q takes no %q; it takes %s", d.Action, key, takes(ways))
 		}
 	}
-	if action.Changes || action.To != "" {
+	if action.Alters() || action.To != "" {
 		c.Changes()
 	}
 	return done
@@ -141,6 +143,17 @@ func (d *doing) env(outer map[string]any, way *dialect.CompiledWay) (map[string]
 		env[name] = value
 	}
 	return env, nil
+}
+
+// masks makes the secrets known that stand in the command of a way, so that nobody is shown them, and reports whether
+// there are any.
+func (e *Engine) masks(way *dialect.CompiledWay, env map[string]any) bool {
+	for _, name := range way.Secret {
+		if value, is := env[name].(string); is {
+			e.console.Emit(event.Secret{What: name, Value: value})
+		}
+	}
+	return len(way.Secret) > 0
 }
 
 // types are the commands that the action types, as far as they are known.

@@ -52,15 +52,19 @@ type Console interface {
 	// WithHelm is a context that ends, with ErrHelm as its cause, when the hand takes the helm.
 	WithHelm(ctx context.Context) (context.Context, context.CancelFunc)
 	// AwaitHelm waits for the hand to give the helm back and says how to go on.
-	AwaitHelm(ctx context.Context) (Resumption, error)
+	AwaitHelm(ctx context.Context) (Wish, error)
 	// TakeBack gives the runbook the helm without asking, to put the line in order at the end.
 	TakeBack(why string)
 	// Release gives the helm to the hand, at the end.
 	Release(why string)
 	// Stops says why a command has to be held at its Enter, empty when it need not be.
 	Stops(command string) string
+	// Present is what is under way now, in words, which a danger is told with.
+	Present() []string
 	// Pending is what the device will lose, or do by itself, unless it is dealt with.
 	Pending() []dialect.Open
+	// Settle waits until everything that happened so far is kept.
+	Settle(ctx context.Context) error
 	// Reach watches whether addresses answer; nil when nothing can be watched.
 	Reach() *reach.Watch
 }
@@ -70,17 +74,23 @@ type Typing struct {
 	Secret bool // it is not shown, and not recorded
 	Fresh  bool // it begins a command; else it answers a question in the middle of one
 	Leads  bool // the command leads to another mode
+	Masks  bool // a secret stands in it
 }
 
-// Resumption is how to go on after the hand had the helm.
-type Resumption int
+// Wish is how to go on after the hand had the helm.
+type Wish int
 
 // What the operator may choose when giving the helm back.
 const (
-	Repeat Resumption = iota // the step from its beginning
-	GoOn                     // with the next step: this one was done by hand
+	Resume Wish = iota // waiting, where a wait was interrupted; else the step is repeated
+	Repeat             // the step from its beginning
+	GoOn               // with the next step: this one was done by hand
 	Stop
 )
+
+func (w Wish) String() string {
+	return [...]string{"go on waiting", "repeat the step", "go on with the next step", "stop"}[w]
+}
 
 // Causes of a broken-off wait. Test with errors.Is.
 var (
@@ -90,12 +100,13 @@ var (
 	errTimeout  = errors.New("not within the timeout")
 )
 
-// Exit codes of a run.
+// Exit codes of a run. 2 is what the system gives a program that crashes.
 const (
-	ExitDone       = 0
+	ExitDone       = 0 // it was so already, too
 	ExitFailed     = 1
 	ExitStopped    = 3
 	ExitRolledBack = 4
+	ExitDoneBut    = 5 // to the end, over steps that failed
 )
 
 // Result is how a run ended.
@@ -111,6 +122,8 @@ const (
 	Approve  = "approve"
 	StopHere = "stop"
 	DoneByMe = "done"
+	WaitOn   = "wait on"
+	GiveUp   = "give up"
 	TryAgain = "repeat"
 	SkipIt   = "go on"
 	RollBack = "roll back"
@@ -119,10 +132,19 @@ const (
 // Engine carries out one prepared runbook. It runs in the goroutine that calls Run.
 type Engine struct {
 	p       *Prepared
-	console Console
+	console *steered
 	facts   *device.Facts
+	run     context.Context // of the whole run: what waits for the operator has no other limit
 
-	changed     bool // something that the device keeps was changed
+	patience *patience // of the step that is under way
+	doing    event.StepNow
+
+	tried       bool     // a command went out that changes what the device keeps
+	changed     bool     // and succeeded
+	ownChanges  int      // how many changes were this run's, of those that the facts know of
+	changesThen int      // how many the facts knew of when it began
+	past        []string // failures that were gone past
+	already     string   // why nothing was to be done
 	rollingBack bool
 	receiving   bool // the device was made to receive and did not come back from that yet
 	speedBefore int
@@ -143,25 +165,43 @@ type Engine struct {
 
 // NewEngine makes an engine for one run. Facts may hold what was read before.
 func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
-	return &Engine{
-		p: p, console: console, facts: facts, failures: map[string]int{},
+	e := &Engine{
+		p: p, facts: facts, failures: map[string]int{},
 		made: map[string]any{}, withdraw: map[string]func(){}, unpacker: image.Unpacker{In: p.Kit.Folder},
+		changesThen: facts.Changes(),
 	}
+	e.console = &steered{Console: console, e: e}
+	return e
 }
 
 // Run carries the runbook out, then puts the line's speed back whatever happened.
 func (e *Engine) Run(ctx context.Context) Result {
+	e.run = ctx
 	e.speedBefore, _ = e.console.Speed()
 	e.console.Emit(e.begin())
 	e.tellShelf()
 	result := e.conclude(ctx, e.carryOut(ctx))
-	if note := e.restoreSpeed(ctx); note != "" {
+	if note := e.putBack(ctx); note != "" {
 		result.Message += "; " + note
 	}
-	e.clear()
 	e.console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved})
 	e.console.Release("the runbook ended")
 	return result
+}
+
+// putBack puts the line's speed back and ends what steps left open. It tells what is left to say.
+func (e *Engine) putBack(ctx context.Context) (note string) {
+	err := e.guarded(func() error {
+		note = e.restoreSpeed(ctx)
+		return nil
+	})
+	if cleared := e.guarded(func() error { e.clear(); return nil }); err == nil {
+		err = cleared
+	}
+	if err != nil {
+		note = err.Error()
+	}
+	return note
 }
 
 // carryOut is the run up to what it ends with.
@@ -276,32 +316,69 @@ func (e *Engine) clear() {
 // conclude turns what ended the steps into a result, going the rollback where that is said.
 func (e *Engine) conclude(ctx context.Context, err error) Result {
 	switch {
+	case err == nil && len(e.past) > 0:
+		return Result{Outcome: event.DoneBut, Exit: ExitDoneBut, Message: "done, but this failed and was gone past: " + strings.Join(e.past, "; "), Proved: e.proved}
 	case err == nil:
 		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done", Proved: e.proved}
+	case errors.Is(err, errAlready):
+		return Result{Outcome: event.Already, Exit: ExitDone, Message: e.already + e.changedWords(), Proved: e.proved}
 	case errors.Is(err, errStopped):
 		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: err.Error() + e.changedWords()}
 	case errors.Is(err, errRollBack):
-		e.console.Emit(event.Note{Level: event.Warning, Text: "rolling back"})
-		message := strings.TrimSuffix(err.Error(), ": "+errRollBack.Error())
-		e.rollingBack = true
-		if back := e.runSteps(ctx, e.p.Rollback, false); back != nil {
-			return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and the rollback failed: %v", message, back)}
-		}
-		return Result{Outcome: event.RolledBack, Exit: ExitRolledBack, Message: message + "; rolled back"}
+		return e.rollBack(ctx, strings.TrimSuffix(err.Error(), ": "+errRollBack.Error()))
 	case ctx.Err() != nil:
 		return Result{Outcome: event.Stopped, Exit: ExitFailed, Message: "the program was ended" + e.changedWords()}
 	}
 	return Result{Outcome: event.Failed, Exit: ExitFailed, Message: err.Error() + e.changedWords()}
 }
 
+// rollBack goes the rollback. Its steps stand on the course behind those that were done.
+func (e *Engine) rollBack(ctx context.Context, failure string) Result {
+	e.console.Emit(event.Note{Level: event.Warning, Text: "rolling back"})
+	e.rollingBack = true
+	e.console.Emit(event.Course{Steps: append(e.plansOf(e.course[:min(len(e.course), e.here+1)], e.here+1), e.plansOf(e.p.Rollback, 0)...)})
+	gone := len(e.past)
+	back := e.guarded(func() error { return e.runSteps(ctx, e.p.Rollback, false) })
+	switch {
+	case errors.Is(back, errStopped):
+		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: fmt.Sprintf("%s; and the rollback was stopped: %v", failure, back)}
+	case back != nil:
+		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and the rollback failed: %v", failure, back)}
+	case len(e.past) > gone:
+		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and of the rollback this failed: %s", failure, strings.Join(e.past[gone:], "; "))}
+	}
+	return Result{Outcome: event.RolledBack, Exit: ExitRolledBack, Message: failure + "; rolled back"}
+}
+
+// guarded does something whose faults are errors.
+func (e *Engine) guarded(do func() error) (err error) {
+	defer e.faulted(&err)
+	return do()
+}
+
+// mayHaveChanged reports whether the device may not be what it was when the run began: a command that changes it
+// went out, or the hand typed something.
+func (e *Engine) mayHaveChanged() bool { return e.tried || e.typedByHand() }
+
+func (e *Engine) typedByHand() bool { return e.facts.Changes() > e.changesThen+e.ownChanges }
+
 func (e *Engine) changedWords() string {
-	if e.changed {
+	switch {
+	case e.changed:
 		return "; the device was changed before that"
+	case e.tried:
+		return "; the device may have been changed before that"
+	case e.typedByHand():
+		return "; the runbook changed nothing on the device, what was typed by hand aside"
 	}
 	return "; nothing was changed on the device"
 }
 
-var errRollBack = errors.New("roll back")
+var (
+	errRollBack   = errors.New("roll back")
+	errRepeatFrom = errors.New("repeat from a phase")
+	errAlready    = errors.New("it was so already")
+)
 
 // runSteps carries out steps in order. A phase with a loop is unrolled when it is come to; a failure may
 // lead back to the beginning of a phase.
@@ -329,21 +406,44 @@ func (e *Engine) runSteps(ctx context.Context, steps []PreparedStep, course bool
 			i++
 			continue
 		}
-		again := steps[i].Failure.RepeatFrom
-		if again == "" || errors.Is(err, errStopped) || ctx.Err() != nil || e.failures[steps[i].ID] >= max(steps[i].Failure.Times, 1) {
+		if !errors.Is(err, errRepeatFrom) || ctx.Err() != nil {
 			return err
 		}
-		e.failures[steps[i].ID]++
-		e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("starts over from “%s”: %v", again, err)})
-		i = e.phaseStart(steps, i, again)
+		if steps, i, err = e.backTo(ctx, steps, i, err); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
-// phaseStart is the first step of a phase, by its name in the file; of one that was unrolled, the present
-// round's, or else the first one's. Where nothing is left of the phase it is the failed step itself.
-func (e *Engine) phaseStart(steps []PreparedStep, from int, name string) int {
-	phase := slices.IndexFunc(e.p.Book.Phases, func(l Phase) bool { return l.Phase == name })
+// backTo goes back to the phase that a failed step names. What was unrolled from there on is unrolled anew, since
+// its list may be another one now; but the present round of a loop begins again as it is.
+func (e *Engine) backTo(ctx context.Context, steps []PreparedStep, from int, failure error) ([]PreparedStep, int, error) {
+	s := &steps[from]
+	again := s.Failure.RepeatFrom
+	e.failures[s.ID]++
+	why := strings.TrimSuffix(failure.Error(), ": "+errRepeatFrom.Error())
+	e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("starts over from “%s”: %s", again, why)})
+	if other := e.sameDeviceHere(ctx, s); other != nil {
+		return nil, 0, fmt.Errorf("“%s”: %w", e.title(s), other)
+	}
+	phase := slices.IndexFunc(e.p.Book.Phases, func(l Phase) bool { return l.Phase == again })
+	if e.rollingBack || phase == s.of {
+		return steps, e.phaseStart(steps, from, phase), nil
+	}
+	at := slices.IndexFunc(steps, func(one PreparedStep) bool { return one.of >= phase })
+	whole := slices.IndexFunc(e.p.Steps, func(one PreparedStep) bool { return one.of >= phase })
+	if at < 0 || whole < 0 {
+		return steps, from, nil
+	}
+	steps = slices.Concat(steps[:at:at], e.p.Steps[whole:])
+	e.console.Emit(event.Course{Steps: e.plansOf(steps, at)})
+	return steps, at, nil
+}
+
+// phaseStart is the first step of a phase; of one that was unrolled, the present round's. Where nothing is left of
+// the phase it is the failed step itself.
+func (e *Engine) phaseStart(steps []PreparedStep, from, phase int) int {
 	for at := from; at >= 0; at-- {
 		if steps[at].of != phase {
 			continue
@@ -365,17 +465,20 @@ func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 	for try := 1; ; try++ {
 		begun := e.console.Clock().Now()
 		e.console.Emit(event.StepBegin{ID: s.ID, Try: try})
-		err := e.attempt(ctx, s)
-		end := event.StepEnd{ID: s.ID, Outcome: event.Done, Took: e.console.Clock().Since(begun)}
+		err := e.attempt(ctx, s, try)
 		if errors.Is(err, ErrHelm) && ctx.Err() == nil {
-			err = e.byHand(ctx, s, &end)
-			if err == errRepeat {
-				continue
-			}
-			if err == nil {
-				e.console.Emit(end)
-				return nil
-			}
+			err = e.byHand(ctx, s)
+		}
+		var wish *chosen
+		if errors.As(err, &wish) && (wish.Wish == Repeat || wish.Wish == Resume) {
+			continue
+		}
+		end := event.StepEnd{ID: s.ID, Outcome: event.Done, Took: e.console.Clock().Since(begun)}
+		switch {
+		case wish != nil && wish.Wish == GoOn:
+			end.Outcome, err = event.ByHand, nil
+		case wish != nil:
+			err = fmt.Errorf("%w at “%s”", errStopped, e.title(s))
 		}
 		if err != nil {
 			end.Outcome, end.Message = event.Failed, err.Error()
@@ -383,9 +486,12 @@ func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 				end.Outcome = event.Stopped
 			}
 		}
+		if errors.Is(err, errAlready) {
+			end.Outcome, end.Message = event.Done, ""
+		}
 		e.console.Emit(end)
-		if err == nil {
-			return nil
+		if err == nil || errors.Is(err, errAlready) {
+			return err
 		}
 		again, err := e.afterFailure(ctx, s, try, err)
 		if !again {
@@ -393,8 +499,6 @@ func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 		}
 	}
 }
-
-var errRepeat = errors.New("repeat the step")
 
 // skips reports whether a step is left out: it, or its phase, is not needed, or the run begins later and it is
 // none that learns from the device.
@@ -417,34 +521,48 @@ func (e *Engine) skips(s *PreparedStep) (bool, error) {
 }
 
 // attempt does the step once, within its timeout and while the runbook has the helm.
-func (e *Engine) attempt(ctx context.Context, s *PreparedStep) (err error) {
+func (e *Engine) attempt(run context.Context, s *PreparedStep, try int) (err error) {
 	defer e.faulted(&err)
-	held, release := e.console.WithHelm(ctx)
-	defer release()
-	if err := e.hold(held, s); err != nil {
-		return causeOf(held, err)
+	ctx, end := context.WithCancelCause(run)
+	defer end(nil)
+	p := &patience{step: s, end: end, length: s.Timeout, last: e.needsNobody(s, try)}
+	e.patience = p
+	defer func() { e.patience = nil }()
+	if err = e.console.ours(ctx); err == nil {
+		err = e.hold(ctx, s)
 	}
-	limit, ends := e.bounded(s.Timeout)
-	limited, cancel := e.console.Clock().WithTimeout(held, limit)
-	defer cancel()
-	if s.Work != nil {
-		err = s.Work.Do(limited, e, s)
+	if err == nil && s.Work != nil {
+		p.until = e.console.Clock().Now().Add(p.length)
+		err = s.Work.Do(ctx, e, s)
 	}
-	if err != nil && errors.Is(err, context.DeadlineExceeded) && held.Err() == nil {
-		err = fmt.Errorf("%w of %s%s: %s", errTimeout, limit, ends, e.stateWords())
+	if cause := context.Cause(ctx); cause != nil && run.Err() == nil && !errors.Is(err, cause) {
+		err = cause // what ended the step, whatever came of that further in
 	}
-	return causeOf(held, err)
+	return err
 }
 
-// bounded is a timeout, or what is left until the device acts by itself where that is sooner, and why.
-func (e *Engine) bounded(timeout time.Duration) (limit time.Duration, why string) {
-	now := e.console.Clock().Now()
-	for _, open := range e.console.Pending() {
-		if left := open.Until.Sub(now); !open.Until.IsZero() && left < timeout {
-			timeout, why = max(left, time.Second), ", when this happens by itself: "+open.Says
-		}
+// needsNobody reports whether a step that takes too long goes on without the operator: what follows is said, or
+// it is repeated and that does no harm.
+func (e *Engine) needsNobody(s *PreparedStep, try int) bool {
+	if e.onFailure(s) == "go-on" {
+		return true
 	}
-	return timeout.Round(time.Millisecond), why
+	return s.repeatable() && (try <= s.Retry || e.repeatsFrom(s))
+}
+
+func (s *PreparedStep) repeatable() bool { return s.Verb == nil || s.Verb.Repeatable }
+
+// onFailure is what a failure of the step leads to, empty when the operator is asked.
+func (e *Engine) onFailure(s *PreparedStep) string {
+	if s.Failure.Do != "" || s.Failure.RepeatFrom != "" {
+		return s.Failure.Do
+	}
+	return e.p.Book.OnFailure.Do
+}
+
+// repeatsFrom reports whether a failure of the step leads back to a phase.
+func (e *Engine) repeatsFrom(s *PreparedStep) bool {
+	return s.Failure.RepeatFrom != "" && e.failures[s.ID] < max(s.Failure.Times, 1)
 }
 
 // pendingWords is what is pending now, and how long it has.
@@ -480,20 +598,14 @@ func causeOf(ctx context.Context, err error) error {
 	return err
 }
 
-// byHand waits while the hand has the helm, then goes on as told.
-func (e *Engine) byHand(ctx context.Context, s *PreparedStep, end *event.StepEnd) error {
+// byHand waits while the hand has the helm. Its error says how to go on.
+func (e *Engine) byHand(ctx context.Context, s *PreparedStep) error {
 	e.console.Emit(event.StepNow{ID: s.ID, Doing: "The hand has the helm", Awaiting: "until it is given back"})
-	choice, err := e.console.AwaitHelm(ctx)
-	switch {
-	case err != nil:
+	wish, err := e.console.AwaitHelm(ctx)
+	if err != nil {
 		return err
-	case choice == Repeat:
-		return errRepeat
-	case choice == GoOn:
-		end.Outcome = event.ByHand
-		return nil
 	}
-	return fmt.Errorf("%w at “%s”", errStopped, e.title(s))
+	return &chosen{wish}
 }
 
 const (
@@ -518,20 +630,19 @@ func (e *Engine) afterFailure(ctx context.Context, s *PreparedStep, try int, err
 			return true, nil
 		}
 	}
-	if try <= s.Retry {
-		return true, nil
-	}
-	do := s.Failure.Do
-	if do == "" && s.Failure.RepeatFrom == "" {
-		do = e.p.Book.OnFailure.Do
-	}
+	var late *overrun
+	twice := errors.As(err, &late) && late.offered && !s.repeatable() // it may still be under way: nothing is begun twice
+	do := e.onFailure(s)
 	switch {
+	case try <= s.Retry && !twice:
+		return true, nil
 	case do == "go-on":
 		e.console.Emit(event.Note{Level: event.Warning, Text: "goes on although " + titled.Error()})
+		e.past = append(e.past, titled.Error())
 		return false, nil
-	case s.Failure.RepeatFrom != "" && e.failures[s.ID] < max(s.Failure.Times, 1):
-		return false, titled
-	case do == "roll-back" && len(e.p.Rollback) > 0 && e.changed:
+	case e.repeatsFrom(s) && !twice:
+		return false, fmt.Errorf("%w: %w", titled, errRepeatFrom)
+	case do == "roll-back" && len(e.p.Rollback) > 0 && e.mayHaveChanged():
 		return false, fmt.Errorf("%w: %w", titled, errRollBack)
 	}
 	return e.askAfterFailure(ctx, s, titled)
@@ -569,6 +680,32 @@ const identityTimeout = 20 * time.Second
 // sameDevice holds, after the line was lost, that the device behind it is still the one that was read before.
 // Where that cannot be read now it is said, and nothing more.
 func (e *Engine) sameDevice(ctx context.Context, s *PreparedStep) error {
+	for {
+		held, release := e.console.WithHelm(ctx)
+		err := e.identify(held, s)
+		release()
+		if !errors.Is(err, ErrHelm) || ctx.Err() != nil {
+			return err
+		}
+		switch wish, err := e.console.AwaitHelm(ctx); {
+		case err != nil:
+			return err
+		case wish == Stop:
+			return fmt.Errorf("%w before the device was known to be the same", errStopped)
+		}
+	}
+}
+
+// sameDeviceHere holds the same where the device may have restarted, or the run goes back; it is read only where
+// nothing has to be typed to get there.
+func (e *Engine) sameDeviceHere(ctx context.Context, s *PreparedStep) error {
+	if id := e.p.Dialect.Identity; id == nil || !e.readable(e.p.Dialect.Reading(id.Read)) {
+		return nil
+	}
+	return e.identify(ctx, s)
+}
+
+func (e *Engine) identify(ctx context.Context, s *PreparedStep) error {
 	id := e.p.Dialect.Identity
 	if id == nil {
 		return nil
@@ -577,11 +714,12 @@ func (e *Engine) sameDevice(ctx context.Context, s *PreparedStep) error {
 	if !known {
 		return nil
 	}
-	held, release := e.console.WithHelm(ctx)
-	defer release()
-	limited, cancel := e.console.Clock().WithTimeout(held, identityTimeout)
+	limited, cancel := e.console.Clock().WithTimeout(ctx, identityTimeout)
 	defer cancel()
 	if err := e.readOne(limited, s, e.p.Dialect.Reading(id.Read)); err != nil {
+		if ctx.Err() != nil {
+			return causeOf(ctx, err)
+		}
 		e.console.Emit(event.Note{Level: event.Warning, Text: "whether this is still " + before.Text + " cannot be read now"})
 		return nil
 	}
@@ -594,18 +732,18 @@ func (e *Engine) sameDevice(ctx context.Context, s *PreparedStep) error {
 // askAfterFailure lets the operator decide; with nobody to ask the answer is to stop.
 func (e *Engine) askAfterFailure(ctx context.Context, s *PreparedStep, failure error) (bool, error) {
 	answers := []string{TryAgain, SkipIt, StopHere}
-	if len(e.p.Rollback) > 0 && e.changed {
+	if len(e.p.Rollback) > 0 && e.mayHaveChanged() && !e.rollingBack {
 		answers = append(answers, RollBack)
 	}
 	held, release := e.console.WithHelm(ctx)
 	defer release()
 	answer, err := e.console.Ask(held, event.Ask{
-		Form: event.FormFailure, Step: s.ID, Text: failure.Error(), Answers: answers, Changed: e.changed,
+		Form: event.FormFailure, Step: s.ID, Title: e.title(s), Text: failure.Error(), Answers: answers, Changed: e.mayHaveChanged(),
 		Rollback: e.p.aboutRollback(e.openEnv()),
 	})
 	if errors.Is(causeOf(held, err), ErrHelm) && ctx.Err() == nil {
-		choice, err := e.console.AwaitHelm(ctx)
-		answer = map[Resumption]string{Repeat: TryAgain, GoOn: SkipIt, Stop: StopHere}[choice]
+		wish, err := e.console.AwaitHelm(ctx)
+		answer = map[Wish]string{Resume: TryAgain, Repeat: TryAgain, GoOn: SkipIt, Stop: StopHere}[wish]
 		if err != nil {
 			return false, err
 		}
@@ -616,46 +754,13 @@ func (e *Engine) askAfterFailure(ctx context.Context, s *PreparedStep, failure e
 	case TryAgain:
 		return true, nil
 	case SkipIt:
+		e.past = append(e.past, failure.Error())
 		return false, nil
 	case RollBack:
 		return false, fmt.Errorf("%w: %w", failure, errRollBack)
 	}
 	return false, failure
 }
-
-// hold waits for the operator's approval where the step asks for one.
-func (e *Engine) hold(ctx context.Context, s *PreparedStep) error {
-	if s.Hold == "" {
-		return nil
-	}
-	env := e.env()
-	text, err := s.hold.Render(env)
-	if err != nil {
-		return err
-	}
-	rollback := s.rollback.Shown(env)
-	if rollback == "" && !s.Irreversible {
-		rollback = e.p.aboutRollback(e.openEnv())
-	}
-	if e.course != nil {
-		e.console.Emit(event.Course{Steps: e.plansOf(e.course, e.here)}) // what was read since fills it in
-	}
-	e.console.Emit(event.StepNow{ID: s.ID, Doing: e.title(s), Awaiting: "your approval"})
-	answer, err := e.console.Ask(ctx, event.Ask{
-		Form: event.FormHold, Step: s.ID, Text: strings.TrimSpace(text), Types: e.typesOf(s), Rollback: rollback,
-		Irreversible: s.Irreversible, Changed: e.changed, Pending: e.pendingWords(), Answers: []string{Approve, StopHere},
-	})
-	if err != nil {
-		return err
-	}
-	if answer != Approve {
-		return fmt.Errorf("%w at the hold", errStopped)
-	}
-	return nil
-}
-
-// typesOf is what a step types from here, in words: the same as its plan says, with what is known now.
-func (e *Engine) typesOf(s *PreparedStep) []string { return typedWords(e.planner().step(s).Types) }
 
 // env is what expressions see: facts, inputs, what earlier steps made, and the loop's own.
 func (e *Engine) env() map[string]any {
@@ -675,19 +780,16 @@ func (e *Engine) env() map[string]any {
 // openEnv is env without secrets.
 func (e *Engine) openEnv() map[string]any {
 	env := e.env()
-	for _, input := range e.p.Book.Inputs {
-		if input.Kind == KindSecret {
-			delete(env, input.Input)
-		}
-	}
+	e.p.mask(env)
 	if served, is := env["serve"].(map[string]any); is {
 		served = maps.Clone(served)
-		delete(served, "password")
+		served["password"] = event.Redacted
 		env["serve"] = served
 	}
 	return env
 }
 
+// now tells what a step does and waits for.
 func (e *Engine) now(s *PreparedStep, doing, awaiting string, timeout time.Duration) {
 	e.console.Emit(event.StepNow{ID: s.ID, Doing: doing, Awaiting: awaiting, Timeout: timeout})
 }

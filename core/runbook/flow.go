@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 )
@@ -36,6 +37,8 @@ type flow struct {
 	known map[string]lore
 	seen  map[string]map[string]lore // snapshots: what was known then
 	loop  string
+
+	changedBy string // the first step that changes the device
 }
 
 // flow walks through the course, then through the rollback as it stands at the first change.
@@ -103,6 +106,7 @@ func (f *flow) step(s *PreparedStep) {
 	for _, o := range s.ops {
 		switch o.kind {
 		case opChange:
+			f.changedBy = cmp.Or(f.changedBy, s.Step)
 			for name, l := range f.known {
 				if l.stale == "" && !f.derived(name) {
 					l.stale = s.Step
@@ -115,6 +119,9 @@ func (f *flow) step(s *PreparedStep) {
 		case opUse:
 			f.use(o, s, under, own)
 		}
+	}
+	if _, is := s.Work.(*alreadyWork); is && f.changedBy != "" {
+		f.c.file.Complain(s.path, "“%s” changes the device before this: it is not so already then", f.changedBy)
 	}
 	if body, is := s.Work.(*snapshotWork); is {
 		for name := range cloneLore(f.known) {

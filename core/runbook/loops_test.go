@@ -20,8 +20,8 @@ readings:
   - {reading: cards, command: cards, rows: [{list: cards, pattern: '(?m)^(?P<slot>\d) (?P<kind>\w+)$'}]}
   - {reading: haul, command: haul, facts: [{fact: haul.state, pattern: 'state (\w+)'}, {fact: haul.bytes, pattern: 'bytes (\d+)', as: number, default: ''}]}
 actions:
-  - {action: fit, command: 'fit ${slot}', with: [slot], done: fitted, changes: true}
-  - {action: wipe, command: wipe, changes: true}
+  - {action: fit, command: 'fit ${slot}', with: [slot], done: fitted}
+  - {action: wipe, command: wipe, done: wiped}
 dangers: [{pattern: '^wipe', says: empties everything}]
 `
 
@@ -99,7 +99,7 @@ func TestAPollGivesUp(t *testing.T) {
 		"on failure":                  {`, fail: haul.state == "failed", message: 'it failed at ${haul.bytes} B'`, "state failed\nbytes 7", "it failed at 7 B"},
 		"on failure, without words":   {`, fail: haul.state == "failed"`, "state failed\nbytes 7", `this holds: haul.state == "failed"`},
 		"when nothing changes":        {", stalled: 1m", "state preparing", "nothing changed for 1 min"},
-		"when its timeout is over":    {"", "state preparing", "not within the timeout of 10m0s"},
+		"when its timeout is over":    {"", "state preparing", "not within the timeout of 10 min (book.yaml:5)"},
 		"when the answer is nonsense": {"", "gone", "says no haul.state"},
 	} {
 		e := &echoing{answers: map[string][]string{"haul": {c.answer}}}
@@ -126,7 +126,7 @@ func TestADangerInARunbookIsAskedAboutUnlessItsStepDoes(t *testing.T) {
 	assert.Equal(t, ExitStopped, carryOut(t, steps(""), c).Exit)
 	assert.Equal(t, []string{"“wipe” empties everything."}, asked(c))
 	assert.Empty(t, c.typed)
-	c = &echoing{decide: func(event.Ask) string { return Approve }}
+	c = &echoing{answers: map[string][]string{"wipe": {"wiped"}}, decide: func(event.Ask) string { return Approve }}
 	assert.Equal(t, ExitDone, carryOut(t, steps("hold: Empties it., "), c).Exit)
 	assert.Equal(t, []string{"Empties it."}, asked(c), "once")
 }

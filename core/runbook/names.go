@@ -16,12 +16,13 @@ var plainName = regexp.MustCompile(`^[A-Za-z_]\w*$`)
 // names knows what expressions may use: the facts of the dialect, the inputs of the runbook, and what its
 // steps make.
 type names struct {
-	r     *Runbook
-	d     *dialect.Dialect
-	made  []string // by steps, besides facts
-	extra []string // parameters of an action
-	loop  string   // the name of the loop that is in force
-	kept  []string // names of snapshots
+	r      *Runbook
+	d      *dialect.Dialect
+	made   []string // by steps, besides facts
+	extra  []string // parameters of an action
+	masked []string // those that are masked wherever they are shown
+	loop   string   // the name of the loop that is in force
+	kept   []string // names of snapshots
 }
 
 var clockNames = []string{"clock.day", "clock.time"}

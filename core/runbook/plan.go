@@ -50,6 +50,7 @@ type PlanStep struct {
 	Title        string        `json:"title"`
 	Verb         string        `json:"verb"`
 	When         []string      `json:"when,omitempty"`
+	Reads        []Typed       `json:"reads,omitempty"` // before its hold, where what that says is old
 	Types        []Typed       `json:"types,omitempty"`
 	Danger       string        `json:"danger,omitempty"`
 	Hold         string        `json:"hold,omitempty"`
@@ -138,10 +139,42 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 	return steps, env
 }
 
-func (p *planner) step(s *PreparedStep) PlanStep {
+// inside is the planner as it is within a step.
+func (p *planner) inside(s *PreparedStep) planner {
 	within := *p
 	within.env = maps.Clone(p.env)
 	maps.Copy(within.env, s.vars)
+	return within
+}
+
+// work is what a step types once it is approved.
+func (p *planner) work(s *PreparedStep) []Typed {
+	within := p.inside(s)
+	if w, tells := s.Work.(teller); tells {
+		w.Tells(&within, s) // what it makes is known to what it types
+	}
+	return within.types(s)
+}
+
+// reads are the commands of the readings that a hold rests on: they are typed where what it says is old.
+func (p *planner) reads(s *PreparedStep) (typed []Typed) {
+	names := s.rests()
+	for _, name := range p.Dialect.ReadingNames() {
+		reading := p.Dialect.Reading(name)
+		made := func(fact string) bool {
+			return slices.ContainsFunc(names, func(n string) bool {
+				return n == fact || strings.HasPrefix(n, fact+".") || strings.HasPrefix(fact, n+".")
+			})
+		}
+		if slices.ContainsFunc(reading.Makes(), made) {
+			typed = append(typed, Typed{Text: reading.Type.Shown(p.env), When: "if what the hold says is old"})
+		}
+	}
+	return typed
+}
+
+func (p *planner) step(s *PreparedStep) PlanStep {
+	within := p.inside(s)
 	step := PlanStep{
 		ID: s.ID, Phase: s.Phase, Title: s.title.Shown(within.env), Verb: s.VerbName(), Irreversible: s.Irreversible, Expected: s.Expected, Timeout: s.Timeout,
 		Hold: s.hold.Shown(within.env), Rollback: s.rollback.Shown(within.env),
@@ -158,6 +191,7 @@ func (p *planner) step(s *PreparedStep) PlanStep {
 		told := w.Tells(&within, s)
 		step.Does, step.Checks, step.Reckons = told.Does, told.Checks, told.Reckons
 	}
+	step.Reads = within.reads(s)
 	step.Types = within.types(s)
 	step.Danger = within.danger(s, step.Types)
 	step.Pending = within.pending(step.Types)
@@ -435,6 +469,7 @@ func (s PlanStep) details() (details [][2]string) {
 	add("when", s.When...)
 	add("skipped", s.Skipped)
 	add("hold", s.Hold)
+	add("reads", typedWords(s.Reads)...)
 	add("rollback", s.Rollback)
 	add("danger", s.Danger)
 	add("pending", s.Pending...)
@@ -458,7 +493,7 @@ func markdownSteps(out io.Writer, steps []PlanStep) {
 		fmt.Fprintf(out, "- **%s** %s%s _(expected %s, timeout %s)_\n", s.ID, s.mark(), s.Title, s.Expected.Round(100*time.Millisecond), units.Short(s.Timeout))
 		for _, d := range s.details() {
 			text := d[1]
-			if d[0] == "types" || d[0] == "checks" || d[0] == "when" {
+			if d[0] == "types" || d[0] == "reads" || d[0] == "checks" || d[0] == "when" {
 				text = "`" + text + "`"
 			}
 			fmt.Fprintf(out, "  - %s: %s\n", d[0], text)

@@ -10,6 +10,7 @@ import (
 
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
+	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
 	"pilotrix/core/network"
@@ -185,12 +186,17 @@ func (p *Prepared) Env(facts *device.Facts) map[string]any {
 // openEnv is Env without secrets.
 func (p *Prepared) openEnv(facts *device.Facts) map[string]any {
 	env := p.Env(facts)
+	p.mask(env)
+	return env
+}
+
+// mask puts a mark in the place of each secret.
+func (p *Prepared) mask(env map[string]any) {
 	for _, input := range p.Book.Inputs {
 		if input.Kind == KindSecret {
-			delete(env, input.Input)
+			env[input.Input] = event.Redacted
 		}
 	}
-	return env
 }
 
 // reckonTimes fills in what steps are expected to take that do not say: by the line's speed as it is then, by

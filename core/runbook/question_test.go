@@ -10,19 +10,6 @@ import (
 	"pilotrix/core/sense"
 )
 
-func TestWhatLooksLikeAQuestion(t *testing.T) {
-	for text, asks := range map[string]bool{
-		"Really drop all of them? ": true, "Drop it [y/n] ": true, "Drop it (yes/no): ": true, "Overwrite bank B? [no]: ": true, "Sure?": true, "go on (y)?": true,
-		"": false, "hollow> ": false, "loading bank A ...": false, "login: ": false, "\xfe\xfd?": false, "? ": false, "12 [34]": false, "Are you \xff sure? ": false,
-	} {
-		assert.Equal(t, asks, unknownQuestion(sense.State{Asked: text, Free: true}) != "", "%q", text)
-	}
-	for name, known := range map[string]sense.State{"prompt": {AtPrompt: true}, "dialog": {Dialog: "sure"}, "secret": {Secret: true}} {
-		known.Asked, known.Free = "Sure?", true
-		assert.Empty(t, unknownQuestion(known), name)
-	}
-}
-
 // TestACatchPressesNothingBehindAnUnknownQuestion has a device that somebody left at a question: neither the wake nor
 // the hunt for a speed, which presses it too, may answer it.
 func TestACatchPressesNothingBehindAnUnknownQuestion(t *testing.T) {

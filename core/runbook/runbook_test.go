@@ -30,9 +30,9 @@ readings:
   - {reading: self, command: self, facts: [{fact: device.serial, pattern: 'serial (\S+)'}]}
   - {reading: state, command: state, facts: [{fact: state.value, pattern: 'value (\d+)', as: number}]}
 actions:
-  - {action: raise, command: raise, done: raised, changes: true}
+  - {action: raise, command: raise, done: raised}
   - {action: leave, in: [ready], command: leave, to: away}
-  - {action: set, with: [to], command: 'set ${to}', changes: true}
+  - {action: set, with: [to], command: 'set ${to}', done: ok}
 image:
   - {name: release, pattern: 'release (\S+)'}
 `
@@ -133,7 +133,7 @@ func (c *echoing) Type(_ context.Context, text string, _ bool) error {
 		c.lostAt = ""
 		return ErrLineLost
 	}
-	output := ""
+	output := "ok"
 	if all := c.answers[command]; len(all) > 0 {
 		output = all[0]
 		if len(all) > 1 {
@@ -161,12 +161,14 @@ func (c *echoing) Hunt(context.Context, sense.Hunt) (sense.Found, error) {
 	return sense.Found{}, nil
 }
 
-func (c *echoing) AwaitLine(context.Context) error               { return nil }
-func (c *echoing) AwaitHelm(context.Context) (Resumption, error) { return Stop, nil }
-func (c *echoing) Pending() []dialect.Open                       { return c.pending }
-func (c *echoing) Reach() *reach.Watch                           { return nil }
-func (c *echoing) TakeBack(string)                               {}
-func (c *echoing) Release(string)                                {}
+func (c *echoing) Present() []string                       { return nil }
+func (c *echoing) Settle(context.Context) error            { return nil }
+func (c *echoing) AwaitLine(context.Context) error         { return nil }
+func (c *echoing) AwaitHelm(context.Context) (Wish, error) { return Stop, nil }
+func (c *echoing) Pending() []dialect.Open                 { return c.pending }
+func (c *echoing) Reach() *reach.Watch                     { return nil }
+func (c *echoing) TakeBack(string)                         {}
+func (c *echoing) Release(string)                          {}
 func (c *echoing) WithHelm(x context.Context) (context.Context, context.CancelFunc) {
 	return context.WithCancel(x)
 }
@@ -228,21 +230,23 @@ func TestAFailureStopsAndSaysWhereAndWhetherAnythingChanged(t *testing.T) {
 	assert.Equal(t, ExitFailed, result.Exit)
 	assert.Contains(t, result.Message, "“Raise it”")
 	assert.Contains(t, result.Message, "did not say that it succeeded")
-	assert.Contains(t, result.Message, "the device was changed before that")
+	assert.Contains(t, result.Message, "the device may have been changed before that")
 	assert.Equal(t, []string{"1.1 failed"}, c.outcomes())
 }
 
 func TestTheOperatorMayGoOnAfterAFailure(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"raise": {"not now"}}, decide: func(event.Ask) string { return SkipIt }}
 	result := runSteps(t, "      - {step: Raise it, act: {action: raise}}\n      - {step: Say, note: said}\n", c)
-	assert.Equal(t, event.Done, result.Outcome)
+	assert.Equal(t, event.DoneBut, result.Outcome)
+	assert.Equal(t, ExitDoneBut, result.Exit)
+	assert.Contains(t, result.Message, "done, but this failed and was gone past: “Raise it”")
 	assert.Equal(t, []string{"1.1 failed", "1.2 done"}, c.outcomes())
 }
 
 func TestGoOnNeedsNobody(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"raise": {"not now"}}}
 	result := runSteps(t, "      - {step: Raise it, act: {action: raise}, on-failure: {do: go-on}}\n", c)
-	assert.Equal(t, event.Done, result.Outcome)
+	assert.Equal(t, event.DoneBut, result.Outcome)
 }
 
 func TestRepeatFromStartsThePhaseOverSoManyTimes(t *testing.T) {
@@ -278,7 +282,7 @@ func TestALimitEndsASilentDevice(t *testing.T) {
 	began := time.Now()
 	result := runSteps(t, "      - {step: Look, read: [state], timeout: 10s}\n", c)
 	assert.Equal(t, event.Failed, result.Outcome)
-	assert.Contains(t, result.Message, "not within the timeout of 10s")
+	assert.Contains(t, result.Message, "not within the timeout of 10 s (book.yaml:5)")
 	assert.Less(t, time.Since(began), time.Minute)
 }
 
@@ -415,7 +419,7 @@ func TestAWaitIsBoundedByWhatRunsOut(t *testing.T) {
 		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
 		assert.InDelta(t, 90, time.Since(began).Seconds(), 5)
 	})
-	assert.Contains(t, result.Message, "not within the timeout of 1m30s, when this happens by itself: the old release comes back")
+	assert.Contains(t, result.Message, "not within the timeout: this happens by itself now: the old release comes back")
 }
 
 func TestHoldsTellWhatIsPending(t *testing.T) {
@@ -465,7 +469,7 @@ func TestAnotherDeviceBehindALostLineIsNoticed(t *testing.T) {
 }
 
 func TestProgressIsReadFromTheScreen(t *testing.T) {
-	d, err := dialect.Parse("p.yaml", []byte("dialect: p\nmodes: [{mode: ready, prompt: '^> $'}]\nactions:\n  - {action: a, command: a, progress: '(\\d+) ?%'}\n  - {action: b, command: b, progress: 'drawing (\\d+) of (\\d+)'}\n"))
+	d, err := dialect.Parse("p.yaml", []byte("dialect: p\nmodes: [{mode: ready, prompt: '^> $'}]\nactions:\n  - {action: a, command: a, done: a, progress: '(\\d+) ?%'}\n  - {action: b, command: b, done: b, progress: 'drawing (\\d+) of (\\d+)'}\n"))
 	require.NoError(t, err)
 	for _, c := range []struct {
 		action, output string

@@ -38,10 +38,13 @@ func (e *Engine) readOne(ctx context.Context, s *PreparedStep, reading *dialect.
 	if err != nil {
 		return err
 	}
+	if err := e.interlock(ctx, s, command); err != nil {
+		return err
+	}
 	var facts []device.Fact
 	for range readTries {
 		e.now(s, "Reads "+reading.Reading.Reading, "the answer to "+command, reading.Limit())
-		output, answerErr := e.command(ctx, command, reading.Limit())
+		output, answerErr := e.command(ctx, command)
 		if answerErr != nil {
 			return answerErr
 		}
@@ -64,32 +67,40 @@ func (e *Engine) readOne(ctx context.Context, s *PreparedStep, reading *dialect.
 }
 
 // command types a command and returns what was answered until the next prompt, questions answered.
-func (e *Engine) command(ctx context.Context, command string, limit time.Duration) (string, error) {
+func (e *Engine) command(ctx context.Context, command string) (string, error) {
 	if err := e.console.Command(ctx, command, Typing{Fresh: true}); err != nil {
 		return "", err
 	}
-	limited, cancel := e.console.Clock().WithTimeout(ctx, limit)
-	defer cancel()
+	ours := e.console.Device().Commands
 	for {
-		v, err := e.console.Await(limited, func(v sense.State) bool { return v.AtPrompt || v.Dialog != "" })
-		if err != nil {
-			return "", e.awaited(ctx, limited, err, "no prompt after “"+command+"”")
-		}
-		if v.AtPrompt {
+		v, err := e.console.Await(ctx, func(v sense.State) bool { return v.AtPrompt || v.Dialog != "" || v.Commands != ours })
+		switch {
+		case errors.Is(err, context.DeadlineExceeded):
+			return "", fmt.Errorf("no prompt after “%s”, %w", command, late(err, e))
+		case err != nil:
+			return "", err
+		case v.Commands != ours:
+			return "", unseen(command)
+		case v.AtPrompt:
 			return v.Output(), nil
 		}
-		if err := e.answer(limited, nil, v, nil); err != nil {
+		if err := e.answer(ctx, nil, v, nil); err != nil {
 			return "", err
 		}
 	}
 }
 
-// awaited puts a wait's own timeout into words, and leaves other errors alone.
-func (e *Engine) awaited(outer, inner context.Context, err error, what string) error {
-	if outer.Err() == nil && inner.Err() != nil && errors.Is(err, context.DeadlineExceeded) {
-		return fmt.Errorf("%s, %w: %s", what, errTimeout, e.stateWords())
+// late is the error of a wait that took too long, in words where it has none.
+func late(err error, e *Engine) error {
+	if errors.Is(err, errTimeout) {
+		return err
 	}
-	return err
+	return fmt.Errorf("%w: %s; %w", errTimeout, e.stateWords(), err)
+}
+
+// unseen is the error of a command behind which another one was typed.
+func unseen(command string) error {
+	return fmt.Errorf("another command was typed behind “%s”: how that ended was not seen", command)
 }
 
 // answer answers a question from the dialect, or asks the operator.
@@ -102,11 +113,7 @@ func (e *Engine) answer(ctx context.Context, own []*dialect.CompiledDialog, v se
 		env = e.env()
 	}
 	if dialog.Operator {
-		answer, err := e.console.Ask(ctx, event.Ask{Form: event.FormDialog, Text: strings.TrimSpace(v.Asks), Answers: []string{DoneByMe, StopHere}})
-		if err == nil && answer != DoneByMe {
-			err = fmt.Errorf("%w at a question of the device", errStopped)
-		}
-		return err
+		return e.leaveToOperator(ctx, v)
 	}
 	reply, err := dialog.Reply.Command(env)
 	if err != nil {
@@ -119,6 +126,19 @@ func (e *Engine) answer(ctx context.Context, own []*dialect.CompiledDialog, v se
 		return e.console.Type(ctx, reply, dialog.Secret)
 	}
 	return e.console.Command(ctx, reply, Typing{Secret: dialog.Secret})
+}
+
+// leaveToOperator asks for an answer to be typed by hand. Whoever asked looks anew then: the device may ask still, or
+// have gone on.
+func (e *Engine) leaveToOperator(ctx context.Context, v sense.State) error {
+	answer, err := e.console.Ask(ctx, event.Ask{Form: event.FormDialog, Text: strings.TrimSpace(v.Asks), Answers: []string{DoneByMe, StopHere}})
+	switch {
+	case errors.Is(err, errReturned):
+		return nil
+	case err == nil && answer != DoneByMe:
+		return fmt.Errorf("%w at a question of the device", errStopped)
+	}
+	return err
 }
 
 func shownReply(d *dialect.CompiledDialog, reply string) string {
@@ -161,23 +181,11 @@ func (e *Engine) moveTo(from string, modes []string) *dialect.Move {
 	return nil
 }
 
-// question is how a line ends that asks something. It is looked for where the dialect knows no question: an Enter
-// would answer it, with what the device takes for yes.
-var question = regexp.MustCompile(`^[ -~]*[A-Za-z]{2}[ -~]*(\?|\?? ?[\[(][ -~]{1,16}[\])]\??) ?:? *$`)
-
-// unknownQuestion is a question that the device waits with and the dialect does not know; empty for none.
-func unknownQuestion(v sense.State) string {
-	if v.AtPrompt || v.Dialog != "" || v.Secret || !v.Free || !question.MatchString(v.Asked) {
-		return ""
-	}
-	return strings.TrimSpace(v.Asked)
-}
-
 // wake presses the harmless key until there is a prompt.
 func (e *Engine) wake(ctx context.Context, times int, each time.Duration) (sense.State, error) {
 	var err error
 	for range times {
-		if asked := unknownQuestion(e.console.Device()); asked != "" {
+		if asked := e.console.Device().UnknownQuestion(); asked != "" {
 			return sense.State{}, fmt.Errorf("the device asks %q, which the dialect does not know; Enter would answer it: answer it by hand", asked)
 		}
 		if err := e.console.Type(ctx, e.p.Dialect.Wake(), false); err != nil {
@@ -203,6 +211,7 @@ type begun struct {
 	way     *dialect.CompiledWay
 	env     map[string]any
 	command string
+	ours    int // how many commands had been begun with it
 }
 
 // perform types an action's command and follows it to its end.
@@ -211,13 +220,14 @@ func (e *Engine) perform(ctx context.Context, s *PreparedStep, d *doing) error {
 	if err != nil {
 		return err
 	}
-	limit := b.action.Limit(dialect.DefaultTimeout)
-	limited, cancel := e.console.Clock().WithTimeout(ctx, limit)
-	defer cancel()
-	e.now(s, cmp.Or(b.action.Title, b.action.Action.Action), "the end of "+b.command, limit)
-	if err := e.follow(limited, s, b); err != nil {
-		return e.awaited(ctx, limited, err, "“"+b.command+"” did not end")
+	e.now(s, cmp.Or(b.action.Title, b.action.Action.Action), "the end of "+b.command, s.Timeout)
+	if err := e.follow(ctx, s, b); err != nil {
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = fmt.Errorf("“%s” did not end, %w", b.command, late(err, e))
+		}
+		return err
 	}
+	e.changed = e.changed || b.action.Alters()
 	return e.followSpeed(ctx, b.action)
 }
 
@@ -242,28 +252,23 @@ func (e *Engine) typeAction(ctx context.Context, s *PreparedStep, d *doing) (*be
 	if err := e.interlock(ctx, s, command); err != nil {
 		return nil, err
 	}
-	if d.action.Changes {
-		e.changed = true
+	if d.action.Alters() {
+		if err := e.alters(ctx, s, command); err != nil {
+			return nil, err
+		}
 	}
-	b := &begun{d.action, way, env, command}
-	return b, e.console.Command(ctx, command, Typing{Fresh: true, Leads: d.action.To != ""})
+	err = e.console.Command(ctx, command, Typing{Fresh: true, Leads: d.action.To != "", Masks: e.masks(way, env)})
+	return &begun{d.action, way, env, command, e.console.Device().Commands}, err
 }
 
-// interlock asks before a command that the dialect calls a danger, or that a restart would lose something
-// by, unless the step has asked already. A loss that is not the step's own is always asked about.
-func (e *Engine) interlock(ctx context.Context, s *PreparedStep, command string) error {
-	says := e.console.Stops(command)
-	if says == "" || (s.Hold != "" && says == e.p.Dialect.DangerOf(command)) {
-		return nil
-	}
-	answer, err := e.console.Ask(ctx, event.Ask{
-		Form: event.FormHold, Step: s.ID, Text: fmt.Sprintf("“%s” %s.", command, says), Types: []string{command},
-		Irreversible: true, Changed: e.changed, Answers: []string{Approve, StopHere},
-	})
-	if err == nil && answer != Approve {
-		err = fmt.Errorf("%w before “%s”", errStopped, command)
-	}
-	return err
+// alters notes that the device is about to be changed, and waits until that is kept: no program that is killed behind
+// it can forget it.
+func (e *Engine) alters(ctx context.Context, s *PreparedStep, command string) error {
+	e.tried = true
+	e.facts.Change()
+	e.ownChanges++
+	e.console.Emit(event.Change{Step: s.ID, Command: command})
+	return e.console.Settle(ctx)
 }
 
 // follow waits for what tells that an action succeeded or failed, answering questions meanwhile.
@@ -274,15 +279,17 @@ func (e *Engine) follow(ctx context.Context, s *PreparedStep, b *begun) error {
 	for {
 		v, err := e.console.Await(ctx, func(v sense.State) bool {
 			drawn(v)
-			return b.way.Fail.Matches(v.Output()) || v.AtPrompt || v.Dialog != "" || b.asksOwn(v, answered) || reached(v)
+			return b.way.Fail.Matches(v.Output()) || v.AtPrompt || v.Dialog != "" || b.asksOwn(v, answered) || reached(v) || v.Commands != b.ours
 		})
 		if err != nil {
 			return err
 		}
-		if text := b.way.Fail.Find(v.Output()); text != "" {
+		if text := b.way.Fail.Find(v.Output()); text != "" && v.Commands == b.ours {
 			return fmt.Errorf("“%s” was answered: %s", b.command, text)
 		}
 		switch {
+		case v.Commands != b.ours:
+			return unseen(b.command)
 		case reached(v):
 			return nil
 		case v.Dialog != "" || b.asksOwn(v, answered):
@@ -314,7 +321,7 @@ func (e *Engine) progressOf(s *PreparedStep, b *begun) func(sense.State) {
 			return
 		}
 		last = part
-		now := event.StepNow{ID: s.ID, Doing: cmp.Or(b.action.Title, b.action.Action.Action), Awaiting: "the end of " + b.command, Timeout: b.action.Limit(s.Timeout), Part: part}
+		now := event.StepNow{ID: s.ID, Doing: cmp.Or(b.action.Title, b.action.Action.Action), Awaiting: "the end of " + b.command, Timeout: s.Timeout, Part: part}
 		if gone := e.console.Clock().Since(since); part > 0 && part < 1 {
 			now.Left = time.Duration(float64(gone) * (1 - part) / part)
 		}

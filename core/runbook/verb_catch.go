@@ -116,7 +116,7 @@ func (c *catcher) wantsKey(v sense.State) bool {
 // press presses the wake; not behind a question that the dialect does not know, which may also be a start that has
 // come so far.
 func (c *catcher) press(ctx context.Context) error {
-	asked := unknownQuestion(c.console.Device())
+	asked := c.console.Device().UnknownQuestion()
 	switch {
 	case asked == "":
 		return c.console.Type(ctx, c.p.Dialect.Wake(), false)
@@ -152,7 +152,7 @@ func (c *catcher) round(ctx context.Context, round int) error {
 		}
 	}
 	v := c.console.Device()
-	if unknownQuestion(v) == "" && (v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1) {
+	if v.UnknownQuestion() == "" && (v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1) {
 		return c.catchHunt(ctx, c.step, v)
 	}
 	return nil

@@ -16,7 +16,7 @@ import (
 
 var _ = register(Verb{
 	Name: "compare", Does: "holds values against each other and keeps what that proves",
-	Timeout: time.Second, Repeatable: true, Cards: []string{CardBanks},
+	Timeout: 30 * time.Second, Repeatable: true, Cards: []string{CardBanks},
 	New: func() Body { return new(compareBody) },
 })
 
@@ -55,8 +55,11 @@ func (b *compareBody) Compile(c *Compiler) Work {
 }
 
 // Do implements Work.
-func (w compareWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
+func (w compareWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	for _, c := range w {
+		if err := e.fresh(ctx, s, c.want, c.got); err != nil {
+			return err
+		}
 		if err := e.compare(s, c); err != nil {
 			return err
 		}

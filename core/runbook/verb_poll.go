@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"pilotrix/core/dialect"
+	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/reckon"
 	"pilotrix/core/source"
@@ -83,10 +84,20 @@ func (w *pollWork) Tells(*planner, *PreparedStep) Told {
 
 // Do implements Work.
 func (w *pollWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
-	changed, last := e.console.Clock().Now(), ""
+	changed, last, missed := e.console.Clock().Now(), "", false
 	for {
-		if err := e.readAll(ctx, s, w.readings); err != nil {
-			return err
+		err := w.once(ctx, e, s)
+		if err != nil {
+			if missed || ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
+				return err
+			}
+			e.console.Emit(event.Note{Level: event.Warning, Text: "one reading is left out: " + err.Error()})
+		}
+		if missed = err != nil; missed {
+			if err := e.console.pause(ctx, w.every); err != nil {
+				return err
+			}
+			continue
 		}
 		now := e.console.Clock().Now()
 		if state := e.readingsSay(w.readings); state != last {
@@ -100,10 +111,23 @@ func (w *pollWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 			return fmt.Errorf("nothing changed for %s: %s", units.Words(now.Sub(changed)), w.words(e))
 		}
 		e.now(s, e.title(s), fmt.Sprintf("the next reading, every %s; the last: %s", units.Words(w.every), w.words(e)), s.Timeout)
-		if err := e.console.Clock().Wait(ctx, w.every); err != nil {
+		if err := e.console.pause(ctx, w.every); err != nil {
 			return err
 		}
 	}
+}
+
+// once takes the readings once. Each has its own timeout here: a poll outlives one that does not come.
+func (w *pollWork) once(ctx context.Context, e *Engine, s *PreparedStep) error {
+	for _, reading := range w.readings {
+		limited, cancel := e.console.Clock().WithTimeout(ctx, reading.Limit())
+		err := e.readOne(limited, s, reading)
+		cancel()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // readingsSay is all that readings say, to see whether anything changes.

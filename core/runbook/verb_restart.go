@@ -37,9 +37,7 @@ type restartWork struct {
 // Compile implements Body.
 func (b *restartBody) Compile(c *Compiler) Work {
 	w := &restartWork{restartBody: *b, doing: b.Doing.compile(c, "")}
-	if w.action != nil && w.action.To == "" && !w.action.Changes {
-		c.Changes() // whatever else it is, a restart makes what was read old
-	}
+	w.begins(c)
 	if len(b.Mode) == 0 {
 		c.Complain("mode", "say by which modes it is seen to be back (mode: […])")
 	}
@@ -51,6 +49,18 @@ func (b *restartBody) Compile(c *Compiler) Work {
 	return w
 }
 
+// begins holds that it will be seen whether the restart has begun: the mode that the action leads to is none that a
+// device waits in which did not restart at all.
+func (w *restartWork) begins(c *Compiler) {
+	switch d := c.Dialect(); {
+	case w.action == nil:
+	case w.action.To == "":
+		c.Complain("action", "action %q does not say which mode a restart begins with (to: …): one that was refused would be taken for one", w.action.Action.Action)
+	case !d.Starts(w.action.To):
+		c.Complain("action", "action %q leads to mode %s, whose prompt may be that of a device which did not restart: let it lead to one that shows itself by a text while it starts", w.action.Action.Action, w.action.To)
+	}
+}
+
 // Types implements typist.
 func (w *restartWork) Types(p *planner, _ *PreparedStep) []Typed {
 	typed := w.types(p)
@@ -58,7 +68,20 @@ func (w *restartWork) Types(p *planner, _ *PreparedStep) []Typed {
 	if w.Then != "" {
 		typed = append(typed, p.goes(w.Then)...)
 	}
-	return typed
+	return append(typed, p.identity()...)
+}
+
+// identity is what is typed to see that it is still the same device.
+func (p *planner) identity() []Typed {
+	id := p.Dialect.Identity
+	if id == nil || p.mode == "" {
+		return nil
+	}
+	reading := p.Dialect.Reading(id.Read)
+	if len(reading.In) > 0 && !slices.Contains(reading.In, p.mode) {
+		return nil
+	}
+	return []Typed{{Text: reading.Type.Shown(p.env), When: "to see that it is the same device"}}
 }
 
 // Tells implements teller.
@@ -93,9 +116,13 @@ func (w *restartWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	}
 	r.begun = e.console.Clock().Now()
 	e.console.Emit(event.Mark{Text: "restart: " + b.command})
-	if err := e.follow(ctx, s, b); err != nil && !errors.Is(err, ErrLineLost) {
+	switch err := e.follow(ctx, s, b); {
+	case errors.Is(err, ErrLineLost):
+		e.console.Emit(event.Note{Level: event.Warning, Text: "the line was lost before the restart was seen to begin: what runs afterwards will tell"})
+	case err != nil:
 		return err
 	}
+	e.changed = e.changed || b.action.Alters()
 	e.now(s, "Waits for the device to be back", "console, prompt"+r.reachWords(), s.Timeout)
 	if err := r.comeBack(ctx); err != nil {
 		return err
@@ -104,11 +131,15 @@ func (w *restartWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	took := e.console.Clock().Since(r.begun)
 	e.made["restart"] = map[string]any{"took": units.Words(took), "away": units.Words(r.away())}
 	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Words(took), r.comparedWords(took))})
-	if w.Then == "" {
-		return nil
+	e.facts.Change() // whatever was read while it went down is old as well
+	e.ownChanges++
+	if w.Then != "" {
+		e.now(s, "Logs in again", "mode "+e.p.Dialect.ModeTitle(w.Then), s.Timeout)
+		if err := e.be(ctx, s, []string{w.Then}); err != nil {
+			return err
+		}
 	}
-	e.now(s, "Logs in again", "mode "+e.p.Dialect.ModeTitle(w.Then), s.Timeout)
-	return e.be(ctx, s, []string{w.Then})
+	return e.sameDeviceHere(ctx, s)
 }
 
 func (r *restarting) watchBefore(ctx context.Context) error {
@@ -165,9 +196,9 @@ func (r *restarting) comeBack(ctx context.Context) error {
 	if err == nil {
 		err = r.reached(ctx)
 	}
-	if err != nil && errors.Is(err, context.DeadlineExceeded) && ctx.Err() != nil {
+	if errors.Is(err, errTimeout) {
 		r.tell(false)
-		return fmt.Errorf("the device is not back within %s: console %s%s", units.Words(r.s.Timeout), r.told.Console, r.stillWords())
+		return fmt.Errorf("the device is not back: console %s%s; %w", r.told.Console, r.stillWords(), err)
 	}
 	return err
 }
@@ -197,7 +228,7 @@ func (r *restarting) prompt(ctx context.Context) error {
 		seen = v.Count
 		r.tell(false)
 		switch {
-		case v.AtPrompt && slices.Contains(r.w.Mode, v.Mode):
+		case v.AtPrompt && (slices.Contains(r.w.Mode, v.Mode) || v.Mode == r.w.Then): // the hand may have logged in
 			return nil
 		case v.Dialog != "":
 			if err := r.answer(ctx, nil, v, nil); err != nil {
@@ -220,14 +251,16 @@ func (r *restarting) reached(ctx context.Context) error {
 		return nil
 	}
 	since := r.console.Clock().Now()
-	return w.Await(ctx, func(states []reach.State) bool {
-		for _, state := range states {
-			if state.Watched.String() == r.watched {
-				r.tell(false)
-				return state.Up && state.Last.Held && (state.Last.At.After(since) || state.Since.After(r.begun))
+	return r.console.within(ctx, true, func(ctx context.Context) error {
+		return w.Await(ctx, func(states []reach.State) bool {
+			for _, state := range states {
+				if state.Watched.String() == r.watched {
+					r.tell(false)
+					return state.Up && state.Last.Held && (state.Last.At.After(since) || state.Since.After(r.begun))
+				}
 			}
-		}
-		return false
+			return false
+		})
 	})
 }
 

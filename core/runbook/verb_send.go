@@ -207,8 +207,11 @@ func (e *Engine) awaitReceiver(ctx context.Context, b *begun) error {
 		v, err := e.console.Await(limited, func(v sense.State) bool {
 			return asks(v) || v.AtPrompt || v.Dialog != "" || b.way.Fail.Matches(v.Output())
 		})
+		if errors.Is(err, context.DeadlineExceeded) {
+			return fmt.Errorf("the device did not ask for the file after “%s”, %w", b.command, late(err, e))
+		}
 		if err != nil {
-			return e.awaited(ctx, limited, err, "the device did not ask for the file after “"+b.command+"”")
+			return err
 		}
 		switch {
 		case asks(v):
@@ -226,32 +229,33 @@ func (e *Engine) awaitReceiver(ctx context.Context, b *begun) error {
 // afterSend waits for what the device says of the file it got, for as long as the action and the step may
 // take: a store may be slow to write. Questions are answered meanwhile.
 func (e *Engine) afterSend(ctx context.Context, b *begun) error {
-	limited, cancel := ctx, context.CancelFunc(func() {})
-	if b.action.Timeout != nil {
-		limited, cancel = e.console.Clock().WithTimeout(ctx, b.action.Limit(0))
-	}
-	defer cancel()
 	answered := ""
 	for {
-		v, err := e.console.Await(limited, func(v sense.State) bool {
-			return v.AtPrompt || v.Dialog != "" || b.asksOwn(v, answered) || b.way.Fail.Matches(v.Output())
+		v, err := e.console.Await(ctx, func(v sense.State) bool {
+			return v.AtPrompt || v.Dialog != "" || b.asksOwn(v, answered) || b.way.Fail.Matches(v.Output()) || v.Commands != b.ours
 		})
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = fmt.Errorf("no prompt after the transfer, %w", late(err, e))
+		}
 		if err != nil {
-			return e.awaited(ctx, limited, err, "no prompt after the transfer")
+			return err
 		}
 		e.receiving = false
 		text := b.way.Fail.Find(v.Output())
 		switch {
+		case v.Commands != b.ours:
+			return unseen(b.command)
 		case text != "":
 			return fmt.Errorf("the transfer was acknowledged, but the device says: %s", text)
 		case !v.AtPrompt:
 			answered = v.Asked
-			if err := e.answer(limited, b.way.Asks, v, b.env); err != nil {
+			if err := e.answer(ctx, b.way.Asks, v, b.env); err != nil {
 				return err
 			}
 		case b.way.Done != nil && !b.way.Done.Matches(v.Output()):
 			return fmt.Errorf("after “%s” the device did not say that it has the file (looked for %s): %s", b.command, b.way.Way.Done, lastLines(v.Output()))
 		default:
+			e.changed = e.changed || b.action.Alters()
 			return nil
 		}
 	}
@@ -281,7 +285,9 @@ func (w *sendWork) push(ctx context.Context, e *Engine, s *PreparedStep, img *im
 	}
 	name = cmp.Or(name, img.Name)
 	e.now(s, fmt.Sprintf("Sends %s to %s by TFTP", name, to), "the loader's window to open", s.Timeout)
-	e.changed = true
+	if err := e.alters(ctx, s, "TFTP put of "+name+" to "+to); err != nil {
+		return err
+	}
 	return e.pushNow(ctx, s, img, netip.AddrPortFrom(addr, uint16(port)), name)
 }
 
@@ -291,9 +297,14 @@ func (e *Engine) pushNow(ctx context.Context, s *PreparedStep, img *image.Image,
 	client := tftp.Client{Network: e.p.Kit.Network, Clock: e.console.Clock(), Progress: func(p transfer.Progress) {
 		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
 	}}
-	result, err := client.PutWhenOpen(ctx, to, name, img.Size, func() (io.ReadCloser, error) { return img.Reader() }, func(tries int) {
-		e.now(s, fmt.Sprintf("Sends %s to %s by TFTP", name, to.Addr()), fmt.Sprintf("the loader's window to open, try %d", tries), s.Timeout)
+	var result tftp.Result
+	err := e.console.within(ctx, false, func(ctx context.Context) (err error) {
+		result, err = client.PutWhenOpen(ctx, to, name, img.Size, func() (io.ReadCloser, error) { return img.Reader() }, func(tries int) {
+			e.now(s, fmt.Sprintf("Sends %s to %s by TFTP", name, to.Addr()), fmt.Sprintf("the loader's window to open, try %d", tries), s.Timeout)
+		})
+		return err
 	})
+	e.changed = e.changed || err == nil
 	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Resent: result.Resent, Took: result.Took}
 	if err != nil {
 		end.Outcome, end.Message = event.Failed, err.Error()

@@ -96,6 +96,8 @@ type State struct {
 	// again within the bytes that proved it: a device says that it starts, and goes to another speed.
 	Passed []string
 
+	Commands int // that were begun so far, by whomever
+
 	LastByte time.Time
 	Bytes    int64 // in all
 	Garble   float64
@@ -264,6 +266,7 @@ func (s *Sense) Entered(now time.Time, fresh, leads bool) {
 	s.mute, s.ends, s.view.Secret, s.view.Answered = "", 0, false, false
 	if fresh {
 		s.model.Mark(true)
+		s.view.Commands++
 		s.view.Passed, s.pending = nil, nil // a State that was given out keeps its own
 		s.commanded = !leads
 	}

@@ -20,8 +20,7 @@ import (
 // console is the session as the runbook engine sees it.
 type console struct{ s *Session }
 
-func (c console) Clock() clock.Clock   { return c.s.opt.Clock }
-func (c console) Emit(body event.Body) { c.s.hub.Emit(body) }
+func (c console) Clock() clock.Clock { return c.s.opt.Clock }
 
 func (c console) Device() (v sense.State) {
 	c.s.do(func() { v = c.s.sense.State() })
@@ -76,6 +75,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 		default:
 			out := event.Out{Who: event.Runbook, Bytes: event.Text(text)}
 			if how.Secret {
+				s.hub.Protect(strings.TrimSuffix(text, s.opt.Dialect.Enter()))
 				out.Bytes, out.Secret = nil, len(text)
 			}
 			s.hub.Emit(out)
@@ -320,5 +320,8 @@ func (c console) Stops(command string) (says string) {
 	c.s.do(func() { says = c.s.guard.commands.Stops(command) })
 	return says
 }
+
+// Settle implements runbook.Console.
+func (c console) Settle(ctx context.Context) error { return c.s.hub.Settle(ctx) }
 
 func (c console) Reach() *reach.Watch { return c.s.watch }

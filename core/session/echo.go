@@ -28,6 +28,10 @@ const (
 // was meant. A line that does not say so is emptied and typed again, key by key.
 func (c console) Command(ctx context.Context, text string, how runbook.Typing) error {
 	d := c.s.opt.Dialect
+	if how.Masks { // not even a piece of it is shown
+		c.s.hub.Strict(true)
+		defer c.s.hub.Strict(false)
+	}
 	if err := c.clearLeft(ctx); err != nil {
 		return err
 	}

@@ -65,8 +65,11 @@ func (k *guard) stops(v sense.State) (command, says string) {
 	if says = k.commands.Stops(shown); says != "" {
 		return strings.TrimSpace(shown), says
 	}
-	if k.unsure.IsZero() || !k.commands.Any() {
+	if !k.commands.Any() {
 		return "", ""
+	}
+	if k.unsure.IsZero() {
+		return k.doubt(shown, known)
 	}
 	// The device may have put a line there, and a log line of its may have come behind it.
 	if above, found := v.AnyLine(func(typed string) bool { return k.commands.Stops(typed) != "" }); found {
@@ -76,6 +79,16 @@ func (k *guard) stops(v sense.State) (command, says string) {
 		return "the line", unseen
 	}
 	return "", ""
+}
+
+// doubt holds an Enter where the device shows something else than what was typed: what it will take cannot be told.
+// What it has not shown yet is no doubt.
+func (k *guard) doubt(shown string, known bool) (command, says string) {
+	typed, shown := strings.TrimSpace(string(k.typed)), strings.TrimSpace(shown)
+	if !known || typed == "" || shown == "" || strings.HasPrefix(typed, shown) {
+		return "", ""
+	}
+	return typed, fmt.Sprintf("was typed, and the line shows “%s”: see which of the two it is", shown)
 }
 
 // pressLines sends the hand's keys line by line, until one has to be stopped at its Enter.
@@ -92,7 +105,7 @@ func (s *Session) pressLines(keys []byte) {
 		s.pressNow(keys[:end])
 		if command, says := s.guard.stops(s.sense.State()); says != "" {
 			s.guard.held, s.guard.command = bytes.Clone(keys[end:]), command
-			s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says})
+			s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says, Now: s.present()})
 			return
 		}
 		s.enter(keys[end : end+1])
@@ -125,6 +138,9 @@ func (s *Session) enter(key []byte) {
 	s.guard.newLine()
 	s.pressNow(key)
 	s.sentCommand(command)
+	if strings.TrimSpace(command) != "" {
+		s.facts.Change() // as far as can be known: it was typed by hand
+	}
 }
 
 // forgetHeld drops an Enter that was stopped: the line is being changed.

@@ -298,7 +298,7 @@ func TestTheHelmIsNotGivenBackWhileAnEnterIsHeld(t *testing.T) {
 	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		who := func() (who string) { s.do(func() { who = s.helm.who }); return who }
 		half(s, l, "wipe bank B\r", "wipe bank B")
-		for _, as := range []runbook.Resumption{runbook.Repeat, runbook.GoOn} {
+		for _, as := range []runbook.Wish{runbook.Repeat, runbook.GoOn} {
 			s.GiveHelm(as)
 			assert.Equal(t, event.Hand, who())
 		}

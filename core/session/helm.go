@@ -7,7 +7,8 @@ import (
 	"pilotrix/core/runbook"
 )
 
-// helm says who types on the line: one writer at a time. It belongs to the session's loop.
+// helm is who types on the line, one writer at a time, and what was wished of the runbook when the hand gave it
+// back. It belongs to the session's loop.
 type helm struct {
 	emit    func(event.Body)
 	taken   func() // what else is done when the hand gets it
@@ -15,11 +16,12 @@ type helm struct {
 	running bool // a runbook, or a transfer, is under way
 	cuts    map[int]context.CancelCauseFunc
 	next    int
-	resume  chan runbook.Resumption
+	wish    *runbook.Wish // what was not heard yet; nil for nothing
+	wished  chan struct{} // told of a wish
 }
 
 func newHelm(emit func(event.Body), taken func()) *helm {
-	return &helm{emit: emit, taken: taken, who: event.Hand, cuts: map[int]context.CancelCauseFunc{}, resume: make(chan runbook.Resumption, 1)}
+	return &helm{emit: emit, taken: taken, who: event.Hand, cuts: map[int]context.CancelCauseFunc{}, wished: make(chan struct{}, 1)}
 }
 
 // take gives the hand the helm: whoever waits with the runbook's is told.
@@ -49,8 +51,7 @@ func (h *helm) begin(why string) bool {
 	if h.running {
 		return false
 	}
-	h.running = true
-	h.resume = make(chan runbook.Resumption, 1)
+	h.running, h.wish = true, nil
 	h.give(why)
 	return true
 }
@@ -61,38 +62,37 @@ func (h *helm) end(why string) {
 	h.take(why)
 }
 
-// back gives it back to a runbook that waits for it, which goes on as told.
-func (h *helm) back(as runbook.Resumption) {
+// back gives it back to a runbook that waits for it, which goes on as wished. Nothing makes a stop undone.
+func (h *helm) back(as runbook.Wish) {
 	if !h.running || h.who == event.Runbook {
 		return
 	}
-	h.give("given back")
-	if h.wish() != runbook.Stop {
-		h.resume <- as
-		return
+	h.give("given back, to " + as.String())
+	if h.wish == nil || *h.wish != runbook.Stop {
+		h.wish = &as
 	}
-	h.resume <- runbook.Stop // nothing makes a stop undone
+	select {
+	case h.wished <- struct{}{}:
+	default:
+	}
 }
 
-// wish takes what was wished and not heard yet. Repeat, which is what happens anyway, stands for nothing.
-func (h *helm) wish() runbook.Resumption {
-	select {
-	case as := <-h.resume:
-		return as
-	default:
-		return runbook.Repeat
+// hear takes what was wished and not heard yet.
+func (h *helm) hear() (as runbook.Wish, some bool) {
+	if h.wish == nil {
+		return 0, false
 	}
+	as, h.wish = *h.wish, nil
+	return as, true
 }
 
 // hold has cut called when the hand takes the helm, at once when it has it. The number is for release. A wish is
-// for the step that it was made in: one that was not heard there is over, but for a stop, which is heard now.
+// for the wait that it was made in: one that was not heard there is over, but for a stop, which is heard now.
 func (h *helm) hold(cut context.CancelCauseFunc) int {
-	if h.wish() == runbook.Stop {
-		h.resume <- runbook.Stop
-		cut(runbook.ErrHelm)
-		return 0
+	if h.wish != nil && *h.wish != runbook.Stop {
+		h.wish = nil
 	}
-	if h.who != event.Runbook {
+	if h.wish != nil || h.who != event.Runbook {
 		cut(runbook.ErrHelm)
 		return 0
 	}
@@ -118,14 +118,20 @@ func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelF
 }
 
 // AwaitHelm implements runbook.Console.
-func (c console) AwaitHelm(ctx context.Context) (runbook.Resumption, error) {
-	select {
-	case as := <-c.s.helm.resume:
-		return as, nil
-	case <-ctx.Done():
-		return runbook.Stop, ctx.Err()
-	case <-c.s.done:
-		return runbook.Stop, runbook.ErrLineLost
+func (c console) AwaitHelm(ctx context.Context) (as runbook.Wish, err error) {
+	for {
+		some := false
+		c.s.do(func() { as, some = c.s.helm.hear() })
+		if some {
+			return as, nil
+		}
+		select {
+		case <-c.s.helm.wished:
+		case <-ctx.Done():
+			return runbook.Stop, ctx.Err()
+		case <-c.s.done:
+			return runbook.Stop, runbook.ErrLineLost
+		}
 	}
 }
 

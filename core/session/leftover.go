@@ -95,7 +95,7 @@ func (c console) wipe(ctx context.Context, v sense.State) error {
 
 // GiveHelm gives the helm back to a runbook that waits for it. While an interlock holds an Enter only a stop is
 // taken: the Enter is the operator's to send or to change.
-func (s *Session) GiveHelm(as runbook.Resumption) {
+func (s *Session) GiveHelm(as runbook.Wish) {
 	s.do(func() {
 		if s.guard.held != nil && as != runbook.Stop {
 			s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("the helm is not given back while the Enter behind “%s” is held: send it, or change the line", s.guard.command)})

@@ -33,6 +33,8 @@ type Options struct {
 	Opener  *line.Opener
 	// Reach is the network that addresses are watched on; nil watches nothing.
 	Reach reach.Network
+	// Secrets are in no event, whatever the device prints or the operator types.
+	Secrets []string
 	// Approve answers questions where no operator is; nil leaves them to Answer.
 	Approve func(event.Ask) string
 }
@@ -52,6 +54,7 @@ type Session struct {
 	helm       *helm
 	questions  *questions
 	guard      *guard
+	under      under
 	sense      *sense.Sense
 	waiters    map[*waiter]struct{}
 	taps       map[*tap]struct{}
@@ -104,6 +107,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 		waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
 		cols: fixedCols, rows: fixedRows,
 	}
+	s.hub.Protect(opt.Secrets...)
 	s.helm, s.questions = newHelm(s.Emit, s.takeOver), newQuestions(s.Emit)
 	if opt.Reach != nil {
 		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
@@ -266,6 +270,7 @@ func (s *Session) loop(ctx context.Context) {
 		case <-s.timer.C:
 			s.sense.Tick(s.opt.Clock.Now())
 			s.ranOut()
+			s.giveOutHeld()
 			s.tell()
 			s.schedule()
 		}
@@ -401,10 +406,25 @@ func (s *Session) forget() {
 	s.schedule()
 }
 
+// heldBack is how long a piece of the stream that may begin a secret waits for what follows it.
+const heldBack = 500 * time.Millisecond
+
+func (s *Session) giveOutHeld() {
+	if s.hub.Holds() && s.opt.Clock.Since(s.sense.State().LastByte) >= heldBack {
+		s.hub.Flush()
+	}
+}
+
 func (s *Session) schedule() {
 	next := s.sense.Next()
-	if deadline := s.nextDeadline(); next.IsZero() || !deadline.IsZero() && deadline.Before(next) {
-		next = deadline
+	sooner := func(at time.Time) {
+		if next.IsZero() || !at.IsZero() && at.Before(next) {
+			next = at
+		}
+	}
+	sooner(s.nextDeadline())
+	if s.hub.Holds() {
+		sooner(s.sense.State().LastByte.Add(heldBack))
 	}
 	if next.IsZero() {
 		s.timer.Stop()
@@ -457,12 +477,13 @@ func (s *Session) pressNow(keys []byte) {
 // of a command.
 func (s *Session) noteFresh() {
 	v := s.sense.State()
-	s.fresh = s.fresh || v.Dialog == "" && !v.Secret && !v.Pager
+	s.fresh = s.fresh || v.Dialog == "" && !v.Secret && !v.Pager && v.UnknownQuestion() == ""
 }
 
 // Run carries a prepared runbook out and returns when it has ended. One runs at a time.
 func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result, error) {
 	begun := false
+	s.hub.Protect(p.Secrets()...)
 	s.do(func() { begun = s.helm.begin("runbook " + p.Book.Runbook) })
 	if !begun {
 		return runbook.Result{}, errors.New("a runbook is running already")

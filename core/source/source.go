@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -191,6 +192,12 @@ func (f *File) remark(path, format string, args ...any) *Complaint {
 		}
 		at = at[:cut]
 	}
+}
+
+// Where is the place of a value, or of what should hold it, as file:line.
+func (f *File) Where(path string) string {
+	at := f.remark(path, "")
+	return fmt.Sprintf("%s:%d", filepath.Base(f.Name), at.Line)
 }
 
 // Err is everything that was complained of, nil when nothing was.

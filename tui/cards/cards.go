@@ -412,10 +412,7 @@ func (p painter) line() []paint.Line {
 
 func (p painter) ended() []paint.Line {
 	end := p.s.RunEnd
-	color := p.t.Bad
-	if end.Outcome == event.Done {
-		color = p.t.Good
-	}
+	color := p.t.End(end.Outcome)
 	lines := []paint.Line{p.head("ended", paint.Line{paint.In(p.t.Quiet, "after "+units.Clock(p.s.Gone()))}), {paint.Strong(color, string(end.Outcome))}}
 	if end.Message != string(end.Outcome) {
 		lines = append(lines, p.text(paint.In(p.t.Text, end.Message))...)

@@ -37,7 +37,7 @@ func Bar(t theme.Theme, s *state.State, width int) (stops, phases paint.Line) {
 		}
 	}
 	last := paint.In(t.Quiet, "□")
-	if s.RunEnd != nil && s.RunEnd.Outcome == event.Done {
+	if s.RunEnd != nil && s.RunEnd.Outcome.Good() {
 		last = paint.In(t.Good, "■")
 	}
 	return append(stops, last).Fit(width), phaseNames(t, s, at, width)
@@ -245,10 +245,7 @@ func ended(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 	if end == nil {
 		return nil
 	}
-	color := t.Bad
-	if end.Outcome == event.Done {
-		color = t.Good
-	}
+	color := t.End(end.Outcome)
 	for i, row := range paint.Wrap(end.Message, width-14) {
 		label := strings.Repeat(" ", 13)
 		if i == 0 {

@@ -53,9 +53,13 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	case Leader:
 		return leader(t, s, v, width)
 	case HandBack:
-		return question(t, width, t.Here, "◉", "Helm", "Give the helm back to the runbook, which waits in “"+presentTitle(s)+"”.", nil, []Answer{
-			{"Enter", "repeat this step"}, {"n", "it is done, go on"}, {"x", "stop the runbook"}, {"Esc", "keep the helm"},
-		})
+		first := []Answer{{"Enter", "repeat this step"}}
+		if s.Doing.Resumes {
+			first = []Answer{{"Enter", "go on waiting"}, {"r", "begin this step again"}}
+		}
+		return question(t, width, t.Here, "◉", "Helm", "Give the helm back to the runbook, which waits in “"+presentTitle(s)+"”.", nil, append(first, []Answer{
+			{"n", "it is done, go on"}, {"x", "stop the runbook"}, {"Esc", "keep the helm"},
+		}...))
 	case Quit:
 		return question(t, width, t.Bad, "▲", "Leave", "A runbook is under way; leaving stops it, and the line's speed is put back first.", nil, []Answer{{"y", "leave"}, {"Esc", "stay"}})
 	case Search:
@@ -109,7 +113,15 @@ func held(t theme.Theme, s *state.State, width int) []paint.Line {
 	if s.Running() {
 		answers = append(answers, Answer{"F10", "gives the helm back only after that"})
 	}
-	return question(t, width, t.Bad, "▲", "Held at its Enter", text, nil, answers)
+	return question(t, width, t.Bad, "▲", "Held at its Enter", text, now(s.Held.Now), answers)
+}
+
+// now is what is under way while something is asked.
+func now(words []string) (facts [][2]string) {
+	if len(words) > 0 {
+		facts = append(facts, [2]string{"Now", strings.Join(words, "; ")})
+	}
+	return facts
 }
 
 func presentTitle(s *state.State) string {
@@ -153,6 +165,7 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	if len(a.Pending) > 0 {
 		facts = append(facts, [2]string{"Pending", strings.Join(a.Pending, "; ")})
 	}
+	facts = append(facts, now(a.Now)...)
 	switch a.Form {
 	case event.FormHold:
 		stop := "stop here, nothing changed"
@@ -172,6 +185,11 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		return question(t, width, t.Here, "☞", "Your hands", a.Text, facts, []Answer{{"Enter", "done"}, {"Esc", "stop here"}})
 	case event.FormDialog:
 		return question(t, width, t.Here, "?", "The device asks", a.Text, [][2]string{{"Answer it", "by typing, then give the helm back with F10"}}, []Answer{{"Enter", "it was answered"}, {"Esc", "stop here"}})
+	}
+	if a.Form == event.FormOverrun {
+		return question(t, width, t.Here, "◷", "Takes longer", a.Text, facts, []Answer{
+			{"Enter", "wait on, as long again"}, {"Esc", "end the wait: the step failed"}, {"F10", "take the helm and look"},
+		})
 	}
 	keys := []Answer{{"Enter", "repeat the step"}, {"Esc", "stop"}, {v.Leader + " n", "go on without it"}}
 	for _, answer := range a.Answers {
@@ -295,9 +313,9 @@ func progress(t theme.Theme, s *state.State, m *state.Transfer) paint.Line {
 }
 
 func ended(t theme.Theme, s *state.State, v View) paint.Line {
-	color, mark := t.Bad, " ✗  "
-	if s.RunEnd.Outcome == event.Done {
-		color, mark = t.Good, " ■  "
+	color, mark := t.End(s.RunEnd.Outcome), " ✗  "
+	if s.RunEnd.Outcome.Good() || s.RunEnd.Outcome == event.DoneBut {
+		mark = " ■  "
 	}
 	words := s.Run.Title + ": " + string(s.RunEnd.Outcome)
 	if v.Narrow { // the title is no news, and what follows has to find room

@@ -6,6 +6,8 @@ import (
 	"image/color"
 
 	"charm.land/lipgloss/v2"
+
+	"pilotrix/core/event"
 )
 
 // Theme holds the colours by what they mean. Colour is never the only sign: every use goes with a
@@ -50,6 +52,17 @@ func (t Theme) Few() Theme {
 	}
 	t.Hold, t.Strip, t.Good, t.Faint = hex("223"), hex("254"), hex("29"), hex("250")
 	return t
+}
+
+// End is the colour of how something ended.
+func (t Theme) End(o event.Outcome) color.Color {
+	switch {
+	case o.Good():
+		return t.Good
+	case o == event.DoneBut:
+		return t.Here
+	}
+	return t.Bad
 }
 
 func hex(code string) color.Color { return lipgloss.Color(code) }

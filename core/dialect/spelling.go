@@ -1,0 +1,161 @@
+package dialect
+
+import (
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"pilotrix/core/source"
+)
+
+// Commands says how the device takes what is typed: what it takes one command for that is spelt otherwise. The
+// interlocks judge by it.
+type Commands struct {
+	Shortened int           `yaml:"shortened" jsonschema:"minimum=1" jsonschema_description:"It takes words that are shortened to so many letters; none unless said"`
+	Case      string        `yaml:"case" jsonschema:"enum=any,enum=exact" jsonschema_description:"Whether capitals matter; exact unless said"`
+	Prefixes  []source.Text `yaml:"prefixes" jsonschema_description:"Words that may stand before a command and change nothing of it"`
+	Separator source.Text   `yaml:"separator" jsonschema_description:"What separates several commands on one line"`
+}
+
+// spelling finds what a typed line may mean to the device.
+type spelling struct {
+	Commands
+	words []string // that the dialect knows, as it spells them
+}
+
+// mostSpellings bounds how many commands one typed line is tried as.
+const mostSpellings = 512
+
+// escaped are the parts of a pattern or a command that are no words.
+var (
+	escaped = regexp.MustCompile(`\\.|\[[^\]]*\]|\(\?[^)]*[:>]|\$\{[^}]*\}`)
+	aWord   = regexp.MustCompile(`[A-Za-z][\w-]*`)
+)
+
+func (d *Dialect) newSpelling() *spelling {
+	s := &spelling{Commands: d.Document.Commands}
+	learn := func(text string) {
+		for _, word := range aWord.FindAllString(escaped.ReplaceAllString(text, " "), -1) {
+			if !slices.Contains(s.words, word) {
+				s.words = append(s.words, word)
+			}
+		}
+	}
+	for _, danger := range d.Dangers {
+		learn(string(danger.Pattern))
+	}
+	for _, restart := range d.Restarts {
+		learn(string(restart))
+	}
+	for _, pending := range d.Document.Pending {
+		learn(string(pending.After))
+		learn(string(pending.Until))
+	}
+	for _, reading := range d.Readings {
+		learn(reading.Command)
+	}
+	for _, action := range d.Actions {
+		for _, way := range action.ways() {
+			learn(way.Command)
+		}
+	}
+	slices.Sort(s.words)
+	return s
+}
+
+// of are the commands that the device may take a typed line for, the line itself first. More reports that there are
+// too many to tell.
+func (s *spelling) of(line string) (all []string, more bool) {
+	for _, part := range s.parts(line) {
+		typed := s.withoutPrefixes(strings.Fields(part))
+		all = append(all, strings.Join(typed, " "))
+		spelt := [][]string{{}}
+		for _, word := range typed {
+			var next [][]string
+			for _, means := range s.means(word) {
+				for _, before := range spelt {
+					next = append(next, append(slices.Clip(before), means))
+				}
+			}
+			if spelt = next; len(spelt) > mostSpellings {
+				return all, true
+			}
+		}
+		for _, words := range spelt {
+			if command := strings.Join(words, " "); !slices.Contains(all, command) {
+				all = append(all, command)
+			}
+		}
+	}
+	return all, false
+}
+
+func (s *spelling) parts(line string) []string {
+	if s.Separator == "" {
+		return []string{line}
+	}
+	return strings.Split(line, string(s.Separator))
+}
+
+func (s *spelling) withoutPrefixes(words []string) []string {
+	for len(words) > 1 && slices.ContainsFunc(s.Prefixes, func(p source.Text) bool { return s.same(string(p), words[0]) }) {
+		words = words[1:]
+	}
+	return words
+}
+
+func (s *spelling) same(a, b string) bool {
+	return a == b || s.Case == "any" && strings.EqualFold(a, b)
+}
+
+// means are the words that one typed word may stand for.
+func (s *spelling) means(typed string) []string {
+	all := []string{typed}
+	for _, word := range s.words {
+		begins := len(word) >= len(typed) && s.same(word[:len(typed)], typed)
+		whole := len(word) == len(typed)
+		if word != typed && begins && (whole || s.Shortened > 0 && len(typed) >= s.Shortened) {
+			all = append(all, word)
+		}
+	}
+	return all
+}
+
+// meant finds the first of the commands that a typed line may mean for which such says something. How it is meant is
+// empty where it is meant as it stands.
+func (d *Dialect) meant(line string, such func(command string) string) (says, as string) {
+	all, more := d.spelling.of(line)
+	for _, command := range all {
+		if says := such(command); says != "" {
+			if plain(command) == plain(line) {
+				return says, ""
+			}
+			return says, command
+		}
+	}
+	if more {
+		return "may be short for more commands than can be told", ""
+	}
+	return "", ""
+}
+
+// meantWords tells what a line does that is taken for another command.
+func meantWords(says, as string) string {
+	if says == "" || as == "" {
+		return says
+	}
+	return fmt.Sprintf("may be taken for “%s”, which %s", as, says)
+}
+
+// matchesMeant reports whether a pattern matches what a line may mean.
+func (d *Dialect) matchesMeant(pattern *regexp.Regexp, line string) bool {
+	says, _ := d.meant(line, func(command string) string {
+		if pattern.MatchString(command) {
+			return "it does"
+		}
+		return ""
+	})
+	return cmp.Or(says, "no") == "it does"
+}

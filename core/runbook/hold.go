@@ -1,0 +1,190 @@
+package runbook
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"pilotrix/core/device"
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/units"
+)
+
+// A hold shows the present: what it says of the device was read for it, and is read again when it is approved
+// later than that is good for. Where it is not so any more the operator is asked anew.
+
+// hold waits for the operator's approval where the step asks for one.
+func (e *Engine) hold(ctx context.Context, s *PreparedStep) error {
+	if s.Hold == "" {
+		return nil
+	}
+	if err := e.refresh(ctx, s); err != nil {
+		return err
+	}
+	shown, err := e.present(s)
+	if err != nil {
+		return err
+	}
+	for anew := ""; ; {
+		if err := e.askHold(ctx, s, shown, anew); err != nil {
+			return err
+		}
+		if err := e.refresh(ctx, s); err != nil {
+			return err
+		}
+		now, err := e.present(s)
+		if err != nil || now.same(shown) {
+			return err
+		}
+		shown, anew = now, "This is not as it was when you were asked. "
+	}
+}
+
+// present is what a hold says at one time.
+type present struct {
+	text, rollback string
+	types          []string
+	pending        []string // names
+}
+
+func (p present) same(as present) bool {
+	return p.text == as.text && p.rollback == as.rollback && slices.Equal(p.types, as.types) && slices.Equal(p.pending, as.pending)
+}
+
+func (e *Engine) present(s *PreparedStep) (p present, err error) {
+	env := e.env()
+	if p.text, err = s.hold.Render(env); err != nil {
+		return p, err
+	}
+	p.rollback = s.rollback.Shown(env)
+	if p.rollback == "" && !s.Irreversible {
+		p.rollback = e.p.aboutRollback(e.openEnv())
+	}
+	p.text, p.types = strings.TrimSpace(p.text), e.typesOf(s)
+	for _, open := range e.console.Pending() {
+		p.pending = append(p.pending, open.Name)
+	}
+	return p, nil
+}
+
+func (e *Engine) askHold(ctx context.Context, s *PreparedStep, shown present, anew string) error {
+	if e.course != nil {
+		e.console.Emit(event.Course{Steps: e.plansOf(e.course, e.here)}) // what was read since fills it in
+	}
+	e.console.Emit(event.StepNow{ID: s.ID, Doing: e.title(s), Awaiting: "your approval"})
+	answer, err := e.console.Ask(ctx, event.Ask{
+		Form: event.FormHold, Step: s.ID, Text: anew + shown.text + e.oldWords(s), Types: shown.types, Rollback: shown.rollback,
+		Irreversible: s.Irreversible, Changed: e.mayHaveChanged(), Pending: e.pendingWords(), Now: e.console.Present(), Answers: []string{Approve, StopHere},
+	})
+	if err == nil && answer != Approve {
+		err = fmt.Errorf("%w at the hold", errStopped)
+	}
+	return err
+}
+
+// interlock asks before a command that the dialect calls a danger, or that a restart would lose something
+// by, unless the step has asked already. A loss that is not the step's own is always asked about.
+func (e *Engine) interlock(ctx context.Context, s *PreparedStep, command string) error {
+	says := e.console.Stops(command)
+	if says == "" || (s.Hold != "" && says == e.p.Dialect.DangerOf(command)) {
+		return nil
+	}
+	answer, err := e.console.Ask(ctx, event.Ask{
+		Form: event.FormHold, Step: s.ID, Text: fmt.Sprintf("“%s” %s.", command, says), Types: []string{command},
+		Irreversible: true, Changed: e.mayHaveChanged(), Pending: e.pendingWords(), Now: e.console.Present(), Answers: []string{Approve, StopHere},
+	})
+	if err == nil && answer != Approve {
+		err = fmt.Errorf("%w before “%s”", errStopped, command)
+	}
+	return err
+}
+
+// typesOf is what a step types from here, in words: the same as its plan says, with what is known now.
+func (e *Engine) typesOf(s *PreparedStep) []string { return typedWords(e.planner().work(s)) }
+
+// rests are the names that a hold rests on: what it says, and what its step is about to type.
+func (s *PreparedStep) rests() (names []string) {
+	if s.Hold == "" {
+		return nil
+	}
+	for _, o := range s.ops {
+		switch o.kind {
+		case opChange:
+			return names
+		case opUse:
+			names = append(names, o.name)
+		}
+	}
+	return names
+}
+
+// factsOf are the facts behind names.
+func (e *Engine) factsOf(names []string) (facts []device.Fact) {
+	for _, fact := range e.facts.All() {
+		if fact.Reading != "" && slices.ContainsFunc(names, func(name string) bool {
+			return name == fact.Name || strings.HasPrefix(name, fact.Name+".") || strings.HasPrefix(fact.Name, name+".")
+		}) {
+			facts = append(facts, fact)
+		}
+	}
+	return facts
+}
+
+// old reports whether a fact is no picture of the present: the device was changed since, or it is older than its
+// reading is good for.
+func (e *Engine) old(fact device.Fact) bool {
+	reading := e.p.Dialect.Reading(fact.Reading)
+	return e.facts.Old(fact) || reading != nil && e.console.Clock().Since(fact.At) > reading.Good()
+}
+
+// refresh reads again what a hold rests on and is old, where that can be read as the device is now.
+func (e *Engine) refresh(ctx context.Context, s *PreparedStep) error {
+	return e.readAgain(ctx, s, e.factsOf(s.rests()), e.old, func(reading *dialect.CompiledReading) bool { return e.readable(reading) })
+}
+
+func (e *Engine) readable(reading *dialect.CompiledReading) bool {
+	v := e.console.Device()
+	return v.AtPrompt && (len(reading.In) == 0 || slices.Contains(reading.In, v.Mode))
+}
+
+// fresh holds that what an expression proves by was read since the device was last changed, and reads it again where
+// it was not: the hand may have typed something in between.
+func (e *Engine) fresh(ctx context.Context, s *PreparedStep, guards ...*expression.Guard) error {
+	var names []string
+	for _, g := range guards {
+		if g != nil {
+			names = append(names, g.Uses()...)
+		}
+	}
+	return e.readAgain(ctx, s, e.factsOf(names), e.facts.Old, func(*dialect.CompiledReading) bool { return true })
+}
+
+func (e *Engine) readAgain(ctx context.Context, s *PreparedStep, facts []device.Fact, old func(device.Fact) bool, can func(*dialect.CompiledReading) bool) error {
+	for _, name := range e.p.Dialect.ReadingNames() {
+		reading := e.p.Dialect.Reading(name)
+		made := slices.IndexFunc(facts, func(fact device.Fact) bool { return fact.Reading == name && old(fact) })
+		if made < 0 || !can(reading) {
+			continue
+		}
+		limited, cancel := e.console.Clock().WithTimeout(ctx, reading.Limit())
+		err := e.readOne(limited, s, reading)
+		cancel()
+		if err != nil {
+			return fmt.Errorf("%s was read before the device was last changed and has to be read again: %w", facts[made].Name, err)
+		}
+	}
+	return nil
+}
+
+// oldWords tells what a hold rests on that could not be read for it.
+func (e *Engine) oldWords(s *PreparedStep) string {
+	for _, fact := range e.factsOf(s.rests()) {
+		if e.old(fact) {
+			return fmt.Sprintf(" %s was read %s ago and cannot be read now.", fact.Name, units.Words(e.console.Clock().Since(fact.At)))
+		}
+	}
+	return ""
+}

@@ -1,0 +1,292 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/sense"
+	"pilotrix/core/transfer"
+	"pilotrix/core/units"
+)
+
+// steered is the console of a run: whatever a step does with it is done with the runbook's helm and within the
+// step's timeout, without the step knowing of either.
+//
+// A wait for the device, or for time, outlives both. When the hand takes the helm the wait stands still until it
+// is given back, and is gone on with where the operator says so; when the timeout is over the operator is asked
+// whether to wait on, while the wait goes on. What types cannot be gone on with in its middle: it ends the step.
+type steered struct {
+	Console
+	e *Engine
+}
+
+// patience is what a step under way has left of its helm and its time. It is nil between steps.
+type patience struct {
+	step   *PreparedStep
+	end    context.CancelCauseFunc // ends the step
+	until  time.Time               // zero while its time is not running: the operator is asked
+	length time.Duration
+	last   bool // what an overrun leads to is said, or its repeating would do no harm: nobody is asked
+}
+
+// chosen is what the operator wants of a step that was interrupted.
+type chosen struct{ Wish }
+
+func (c *chosen) Error() string { return "the operator wants to " + c.Wish.String() }
+
+// overrun is a step that has not come to its end within its timeout.
+type overrun struct {
+	text    string
+	offered bool // the operator was offered to wait on
+}
+
+func (o *overrun) Error() string   { return o.text }
+func (o *overrun) Unwrap() []error { return []error{errTimeout, context.DeadlineExceeded} }
+
+// endless stands for a time that is not running.
+const endless = 100 * 365 * 24 * time.Hour
+
+// within does something with the runbook's helm and within the step's timeout. What waits can be gone on with.
+func (c *steered) within(ctx context.Context, waits bool, do func(context.Context) error) error {
+	p := c.e.patience
+	if p == nil {
+		return do(ctx)
+	}
+	for {
+		over, err := c.once(ctx, p, do)
+		switch {
+		case errors.Is(err, ErrHelm) && waits:
+			err = c.handedOver(p)
+		case over && waits && !p.last:
+			err = c.waitOn(ctx, p, do)
+			if err == nil {
+				return nil
+			}
+			if errors.Is(err, errWaitOn) {
+				err = nil
+			}
+		case over:
+			err = c.overrun(p)
+		default:
+			if errors.Is(err, ErrHelm) {
+				p.end(err)
+			}
+			return err
+		}
+		if err != nil {
+			p.end(err)
+			return err
+		}
+	}
+}
+
+// once does it until the hand takes the helm, which is ErrHelm then, or the time is over.
+func (c *steered) once(ctx context.Context, p *patience, do func(context.Context) error) (over bool, err error) {
+	held, release := c.WithHelm(ctx)
+	defer release()
+	left, _ := c.e.left(p)
+	limited, cancel := c.Clock().WithTimeout(held, left)
+	defer cancel()
+	err = do(limited)
+	switch {
+	case err == nil || ctx.Err() != nil:
+		return false, err
+	case errors.Is(err, ErrHelm) || errors.Is(context.Cause(held), ErrHelm):
+		return false, ErrHelm
+	}
+	return limited.Err() != nil && errors.Is(err, context.DeadlineExceeded), err
+}
+
+// left is what is left of a step's time, or until the device acts by itself where that is sooner, and why.
+func (e *Engine) left(p *patience) (left time.Duration, why string) {
+	now := e.console.Clock().Now()
+	if left = endless; !p.until.IsZero() {
+		left = p.until.Sub(now)
+		for _, open := range e.console.Pending() {
+			if soon := open.Until.Sub(now); !open.Until.IsZero() && soon < left {
+				left, why = soon, open.Says
+			}
+		}
+	}
+	return max(left, time.Millisecond), why
+}
+
+// handedOver waits until the hand gives the helm back. The step's time stands still meanwhile. It is nil when the
+// wait is to be gone on with.
+func (c *steered) handedOver(p *patience) error {
+	begun, doing := c.Clock().Now(), c.e.doing
+	c.Console.Emit(event.StepNow{ID: p.step.ID, Doing: "The hand has the helm", Awaiting: "until it is given back", Resumes: true})
+	wish, err := c.AwaitHelm(c.e.run)
+	if !p.until.IsZero() {
+		p.until = p.until.Add(c.Clock().Since(begun))
+	}
+	switch {
+	case err != nil:
+		return err
+	case wish != Resume:
+		return &chosen{wish}
+	}
+	if doing.ID == p.step.ID {
+		doing.Timeout, _ = c.e.left(p)
+		c.Emit(doing)
+	}
+	return nil
+}
+
+// overrun is the error of a step that took too long.
+func (c *steered) overrun(p *patience) *overrun {
+	if _, why := c.e.left(p); why != "" {
+		return &overrun{text: fmt.Sprintf("%v: this happens by itself now: %s; %s", errTimeout, why, c.e.stateWords())}
+	}
+	return &overrun{text: fmt.Sprintf("%v of %s (%s): %s", errTimeout, units.Words(p.length), p.step.timeoutFrom, c.e.stateWords())}
+}
+
+var errWaitOn = errors.New("wait on")
+
+// waitOn asks whether to wait on. The wait goes on while the operator thinks: what it waits for ends the question.
+func (c *steered) waitOn(ctx context.Context, p *patience, do func(context.Context) error) error {
+	failure := c.overrun(p)
+	if _, why := c.e.left(p); why != "" {
+		return failure
+	}
+	held, release := c.WithHelm(ctx)
+	defer release()
+	asking, answered := context.WithCancel(held)
+	defer answered()
+	came := make(chan error, 1)
+	go func() {
+		came <- do(asking)
+		answered()
+	}()
+	answer, err := c.Console.Ask(asking, event.Ask{
+		Form: event.FormOverrun, Step: p.step.ID, Title: c.e.title(p.step), Text: fmt.Sprintf("“%s”: %s", c.e.title(p.step), failure.text),
+		Answers: []string{WaitOn, GiveUp}, Changed: c.e.mayHaveChanged(),
+	})
+	answered()
+	switch got := <-came; {
+	case got == nil:
+		return nil
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.Is(context.Cause(held), ErrHelm):
+		if err := c.handedOver(p); err != nil {
+			return err
+		}
+		return errWaitOn
+	case !errors.Is(got, context.Canceled):
+		return got // such as a lost line
+	case err != nil:
+		return err
+	case answer == WaitOn:
+		p.until = c.Clock().Now().Add(p.length)
+		return errWaitOn
+	}
+	failure.offered = true
+	return failure
+}
+
+// Emit remembers what the step is doing.
+func (c *steered) Emit(body event.Body) {
+	if now, is := body.(event.StepNow); is {
+		c.e.doing = now
+	}
+	c.Console.Emit(body)
+}
+
+// Await waits for the device.
+func (c *steered) Await(ctx context.Context, ready func(sense.State) bool) (v sense.State, err error) {
+	var fault error
+	guarded := func(v sense.State) (is bool) { // it is called by the session, which no fault of a step may end
+		defer func() {
+			if f := recover(); f != nil {
+				fault, is = fmt.Errorf("a fault of this program: %v", f), true
+			}
+		}()
+		return ready(v)
+	}
+	err = c.within(ctx, true, func(ctx context.Context) (err error) {
+		v, err = c.Console.Await(ctx, guarded)
+		return err
+	})
+	return v, errors.Join(fault, err)
+}
+
+// pause waits for time to pass.
+func (c *steered) pause(ctx context.Context, d time.Duration) error {
+	until := c.Clock().Now().Add(d)
+	return c.within(ctx, true, func(ctx context.Context) error {
+		return c.Clock().Wait(ctx, max(0, until.Sub(c.Clock().Now())))
+	})
+}
+
+// Type types keys.
+func (c *steered) Type(ctx context.Context, text string, secret bool) error {
+	return c.within(ctx, false, func(ctx context.Context) error { return c.Console.Type(ctx, text, secret) })
+}
+
+// Command types a line and ends it.
+func (c *steered) Command(ctx context.Context, text string, how Typing) error {
+	return c.within(ctx, false, func(ctx context.Context) error { return c.Console.Command(ctx, text, how) })
+}
+
+// SetSpeed sets our end's speed.
+func (c *steered) SetSpeed(ctx context.Context, baud int, why string) error {
+	return c.within(ctx, false, func(ctx context.Context) error { return c.Console.SetSpeed(ctx, baud, why) })
+}
+
+// Hunt looks for the device's speed.
+func (c *steered) Hunt(ctx context.Context, hunt sense.Hunt) (found sense.Found, err error) {
+	err = c.within(ctx, false, func(ctx context.Context) (err error) {
+		found, err = c.Console.Hunt(ctx, hunt)
+		return err
+	})
+	return found, err
+}
+
+// Carry hands the line to a transfer.
+func (c *steered) Carry(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error {
+	return c.within(ctx, false, func(ctx context.Context) error { return c.Console.Carry(ctx, carry) })
+}
+
+// errReturned is a question of the device that was open while the hand had the helm: it may have been answered.
+var errReturned = errors.New("the helm was given back")
+
+// Ask asks the operator. The step's time stands still meanwhile, unless it is the operator's own work that is asked
+// for.
+func (c *steered) Ask(ctx context.Context, ask event.Ask) (answer string, err error) {
+	p := c.e.patience
+	if p != nil && ask.Form != event.FormOperator {
+		until, begun := p.until, c.Clock().Now()
+		p.until = time.Time{}
+		defer func() {
+			if !until.IsZero() {
+				p.until = until.Add(c.Clock().Since(begun))
+			}
+		}()
+	}
+	if p != nil && ask.Title == "" {
+		ask.Title = c.e.title(p.step)
+	}
+	first := true
+	err = c.within(ctx, true, func(ctx context.Context) (err error) {
+		if !first && ask.Form == event.FormDialog {
+			return errReturned
+		}
+		first = false
+		answer, err = c.Console.Ask(ctx, ask)
+		return err
+	})
+	return answer, err
+}
+
+// ours waits until the runbook has the helm.
+func (c *steered) ours(ctx context.Context) error {
+	return c.within(ctx, true, func(ctx context.Context) error { return ctx.Err() })
+}
+
+// Clock is the session's.
+func (c *steered) Clock() clock.Clock { return c.Console.Clock() }

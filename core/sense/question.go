@@ -1,0 +1,18 @@
+package sense
+
+import (
+	"regexp"
+	"strings"
+)
+
+// question is how a line ends that asks something. It is looked for where no question is known: an Enter would
+// answer it, with what the device takes for yes.
+var question = regexp.MustCompile(`^[ -~]*[A-Za-z]{2}[ -~]*(\?|\?? ?[\[(][ -~]{1,16}[\])]\??) ?:? *$`)
+
+// UnknownQuestion is a question that the device waits with and that is none of the known ones; empty for none.
+func (v State) UnknownQuestion() string {
+	if v.AtPrompt || v.Dialog != "" || v.Secret || !v.Free || !question.MatchString(v.Asked) {
+		return ""
+	}
+	return strings.TrimSpace(v.Asked)
+}
