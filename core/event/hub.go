@@ -56,6 +56,13 @@ func (h *Hub) Protect(secrets ...string) {
 	}
 }
 
+// Clean is a text without secrets, for what leaves the session by another way than an event.
+func (h *Hub) Clean(text string) string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return string(h.secrets.text([]byte(text)))
+}
+
 // Strict says whether even one byte of the stream is held back that may begin a secret, as while one is typed for
 // everybody to see; else a few are shown before the rest is held.
 func (h *Hub) Strict(on bool) {

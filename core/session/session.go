@@ -55,6 +55,7 @@ type Session struct {
 	questions  *questions
 	guard      *guard
 	under      under
+	hand       handLine
 	sense      *sense.Sense
 	waiters    map[*waiter]struct{}
 	taps       map[*tap]struct{}
@@ -454,7 +455,9 @@ func (s *Session) pressNow(keys []byte) {
 		s.hub.Emit(event.Note{Level: event.Warning, Text: "there is no line: what you type goes nowhere"})
 		return
 	}
-	if s.sense.State().Secret {
+	v := s.sense.State()
+	s.follows(keys, v)
+	if s.hides(keys, v) {
 		s.hub.Emit(event.Out{Who: event.Hand, Secret: len(keys)})
 	} else {
 		s.hub.Emit(event.Out{Who: event.Hand, Bytes: event.Text(bytes.Clone(keys))})
@@ -488,7 +491,12 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result,
 	if !begun {
 		return runbook.Result{}, errors.New("a runbook is running already")
 	}
-	return runbook.NewEngine(p, console{s}, &s.facts).Run(ctx), nil
+	result := runbook.NewEngine(p, console{s}, &s.facts).Run(ctx)
+	result.Message = s.hub.Clean(result.Message)
+	for i := range result.Proved {
+		result.Proved[i] = s.hub.Clean(result.Proved[i])
+	}
+	return result, nil
 }
 
 // Await returns the first view for which ready holds.

@@ -1,0 +1,153 @@
+package session
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+)
+
+const secret = "hunter2-and-tide"
+
+// recorded is all that is kept of a session, as text, with the streams put together: no piece of a secret may
+// stand in neighbouring events either.
+func (k *talk) recorded() string {
+	var in, out, rest strings.Builder
+	for _, e := range k.happened() {
+		switch b := e.Body.(type) {
+		case event.In:
+			in.Write(b.Bytes)
+		case event.Out:
+			out.Write(b.Bytes)
+		default:
+			text, err := json.Marshal(e)
+			require.NoError(k.T, err)
+			rest.Write(text)
+		}
+	}
+	return in.String() + "\n" + out.String() + "\n" + rest.String()
+}
+
+// TestNoSecretIsRecorded types, pastes and renders one in every place where one can be.
+func TestNoSecretIsRecorded(t *testing.T) {
+	hidden := func(k *talk, prompt string) {
+		k.far.says(prompt)
+		k.far.mute.Store(true)
+		time.Sleep(time.Second)
+		for _, key := range secret + "\r" {
+			k.Press([]byte(string(key)))
+			time.Sleep(200 * time.Millisecond)
+		}
+	}
+	quiet := func(string) string { return "> " }
+	for name, use := range map[string]func(k *talk){
+		"at a prompt that asks for one":       func(k *talk) { hidden(k, "\r\nword: ") },
+		"at one that no dialect knows":        func(k *talk) { hidden(k, "\r\nWachtwoord: ") },
+		"at one that is garbled":              func(k *talk) { hidden(k, "\r\n\xfe\x80\xf8x\x9c\xf0\x81\xfe\x80\xf8") },
+		"at one that shows marks for letters": func(k *talk) { k.far.mute.Store(true); marks(k, "\r\nGeheim: ") },
+		"ahead, behind a name": func(k *talk) {
+			k.far.answers(func(command string) string {
+				k.far.mute.Store(command == "harbour")
+				return map[bool]string{true: "word: ", false: "> "}[command == "harbour"]
+			})
+			k.far.says("\r\nlogin: ")
+			time.Sleep(time.Second)
+			k.Press([]byte("harbour\r" + secret + "\r"))
+			time.Sleep(time.Second)
+		},
+		"erased and typed anew": func(k *talk) { hidden(k, "\r\nword: "); hidden(k, "\r\nword: ") },
+		"and printed back later": func(k *talk) {
+			hidden(k, "\r\nword: ")
+			for _, piece := range []string{"user harbour word ", secret[:4], secret[4:], " kept\r\n> "} {
+				k.far.says(piece)
+				time.Sleep(time.Second)
+			}
+		},
+		"pasted at a prompt that asks for one": func(k *talk) {
+			k.far.says("\r\nword: ")
+			k.far.mute.Store(true)
+			time.Sleep(time.Second)
+			_, err := k.Paste(k.Context(), secret, PasteOptions{})
+			assert.NoError(k.T, err)
+		},
+		"pasted blindly": func(k *talk) {
+			k.far.says("\r\nWachtwoord: ")
+			k.far.mute.Store(true)
+			time.Sleep(time.Second)
+			_, err := k.Paste(k.Context(), secret, PasteOptions{Blind: true})
+			assert.NoError(k.T, err)
+		},
+		"known, and typed by hand into a command": func(k *talk) {
+			k.hub.Protect(secret)
+			typeKeys(k.Session, "user word "+secret+"\r")
+			time.Sleep(time.Second)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			talking(t, "", quiet, func(k *talk) {
+				use(k)
+				time.Sleep(time.Second)
+				synctest.Wait()
+				assert.Contains(t, k.far.got(), secret, "it was typed")
+				assert.NotContains(t, k.recorded(), secret)
+				typeKeys(k.Session, "look\r")
+				time.Sleep(time.Second)
+				assert.Contains(t, k.recorded(), "look", "and nothing else is hidden")
+			})
+		})
+	}
+}
+
+// marks types a secret at a prompt that shows a mark for each letter.
+func marks(k *talk, prompt string) {
+	k.far.says(prompt)
+	time.Sleep(time.Second)
+	for _, key := range secret {
+		k.Press([]byte(string(key)))
+		time.Sleep(100 * time.Millisecond)
+		k.far.says("*")
+		time.Sleep(100 * time.Millisecond)
+	}
+	k.Press([]byte("\r"))
+}
+
+// TestASecretInACommandIsMasked has a runbook render one into a command, on a line that spoils the first try, so that it
+// is typed key by key, and a device that prints it back.
+func TestASecretInACommandIsMasked(t *testing.T) {
+	const book = `
+runbook: r
+inputs: [{input: word, kind: secret}]
+phases: [{phase: one, steps: [{step: Set it, hold: Sets it., act: {action: give, with: {word: '${word}'}}}]}]
+`
+	answer := func(command string) string {
+		if strings.HasPrefix(command, "user") {
+			return "bad word " + command + "\r\n> "
+		}
+		return "> "
+	}
+	talking(t, "", answer, func(k *talk) {
+		k.beginWith(book, map[string]string{"word": secret})
+		require.Equal(t, event.FormHold, k.asked().Form)
+		assert.Equal(t, []string{"user word [secret]"}, k.asked().Types)
+		k.far.spoil.Store(true)
+		k.says(event.FormHold, runbook.Approve)
+		time.Sleep(time.Minute)
+		k.says(event.FormFailure, runbook.StopHere)
+		result := k.over()
+		assert.Contains(t, k.far.got(), secret, "it was typed")
+		kept := k.recorded()
+		for n := 4; n < len(secret); n++ {
+			assert.NotContains(t, kept, secret[:n], "not a beginning of it either")
+		}
+		assert.Contains(t, kept, "user word [secret]")
+		assert.Contains(t, result.Message, "bad word")
+		assert.NotContains(t, result.Message, secret)
+	})
+}

@@ -1,0 +1,303 @@
+package session
+
+import (
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+)
+
+const works = "runbook: r\nphases: [{phase: one, steps: [{step: Work, act: {action: work}, timeout: 1m}]}]\n"
+
+// slowly answers a command with nothing: the test says the rest.
+func slowly(command string) func(string) string {
+	return func(typed string) string {
+		if typed == command {
+			return ""
+		}
+		return "> "
+	}
+}
+
+func TestAWaitIsGoneOnWithWhenTheHelmIsGivenBack(t *testing.T) {
+	talking(t, works, slowly("work"), func(k *talk) {
+		k.TakeHelm()
+		time.Sleep(10 * time.Minute) // the step's time stands still
+		assert.True(t, last(of[event.StepNow](k)).Resumes, "it can be gone on with")
+		k.GiveHelm(runbook.Resume)
+		time.Sleep(30 * time.Second)
+		k.still()
+		k.far.says("worked\r\n> ")
+		time.Sleep(time.Second)
+		assert.Equal(t, event.Done, k.over().Outcome)
+		assert.Equal(t, []string{"work"}, k.far.commands(), "nothing is begun twice")
+		assert.Len(t, of[event.StepBegin](k), 1)
+	})
+}
+
+// word is one that the device and the test know.
+type word struct{ atomic.Pointer[string] }
+
+func (w *word) Store(text string) { w.Pointer.Store(&text) }
+func (w *word) Load() string      { return *w.Pointer.Load() }
+
+func last[T any](all []T) T { return all[len(all)-1] }
+
+func TestWhatCameWhileTheHandHadTheHelmIsSeen(t *testing.T) {
+	talking(t, works, slowly("work"), func(k *talk) {
+		k.TakeHelm()
+		k.far.says("worked\r\n> ")
+		time.Sleep(time.Second)
+		k.still()
+		k.GiveHelm(runbook.Resume)
+		time.Sleep(time.Second)
+		assert.Equal(t, event.Done, k.over().Outcome)
+	})
+}
+
+// TestACommandBehindWhichAnotherWasTypedHasAnUnknownEnd has the other one write the words of success.
+func TestACommandBehindWhichAnotherWasTypedHasAnUnknownEnd(t *testing.T) {
+	answer := func(command string) string {
+		switch command {
+		case "work":
+			return "no\r\n> "
+		case "tell":
+			return "it says worked\r\n> "
+		}
+		return "> "
+	}
+	talking(t, strings.Replace(works, "act: {action: work}", "act: {action: work}, retry: 0", 1), answer, func(k *talk) { k.says(event.FormFailure, runbook.StopHere) })
+	talking(t, works, slowly("work"), func(k *talk) {
+		k.far.answers(answer)
+		k.TakeHelm()
+		k.far.says("> ")
+		time.Sleep(time.Second)
+		typeKeys(k.Session, "tell\r")
+		time.Sleep(time.Second)
+		k.GiveHelm(runbook.Resume)
+		time.Sleep(5 * time.Second)
+		k.says(event.FormFailure, runbook.StopHere)
+		result := k.over()
+		assert.Equal(t, event.Failed, result.Outcome)
+		assert.Contains(t, result.Message, "another command was typed behind “work”")
+		assert.Contains(t, result.Message, "the device may have been changed before that")
+	})
+}
+
+func TestAnOverrunAsksWhileTheWaitGoesOn(t *testing.T) {
+	talking(t, works, slowly("work"), func(k *talk) {
+		time.Sleep(2 * time.Minute)
+		ask := k.asked()
+		require.Equal(t, event.FormOverrun, ask.Form)
+		assert.Contains(t, ask.Text, "not within the timeout of 1 min (book.yaml:2)")
+		k.far.says("worked\r\n> ")
+		time.Sleep(time.Second)
+		assert.Equal(t, event.Done, k.over().Outcome)
+		assert.Equal(t, "withdrawn", last(of[event.Answer](k)).Answer, "the device has answered it")
+		assert.Equal(t, []string{"work"}, k.far.commands())
+	})
+}
+
+func TestAnOverrunIsWaitedOnAsLongAgainOrEndsTheStep(t *testing.T) {
+	talking(t, strings.Replace(works, "timeout: 1m", "timeout: 1m, retry: 3", 1), slowly("work"), func(k *talk) {
+		time.Sleep(2 * time.Minute)
+		k.says(event.FormOverrun, runbook.WaitOn)
+		time.Sleep(30 * time.Second)
+		assert.Empty(t, k.asked().Form, "it has a minute more")
+		time.Sleep(time.Minute)
+		k.says(event.FormOverrun, runbook.GiveUp)
+		k.says(event.FormFailure, runbook.StopHere)
+		assert.Equal(t, event.Failed, k.over().Outcome)
+		assert.Equal(t, []string{"work"}, k.far.commands(), "what may be under way still is not begun again by itself")
+	})
+}
+
+func TestAnOverrunThatTheHandLooksInto(t *testing.T) {
+	talking(t, works, slowly("work"), func(k *talk) {
+		time.Sleep(2 * time.Minute)
+		require.Equal(t, event.FormOverrun, k.asked().Form)
+		k.TakeHelm()
+		time.Sleep(time.Minute)
+		assert.Empty(t, k.asked().Form, "it is withdrawn")
+		k.GiveHelm(runbook.Resume)
+		time.Sleep(time.Second)
+		k.says(event.FormOverrun, runbook.WaitOn)
+		k.far.says("worked\r\n> ")
+		time.Sleep(time.Second)
+		assert.Equal(t, event.Done, k.over().Outcome)
+	})
+}
+
+func TestAQuestionOfTheDeviceIsAnsweredByTyping(t *testing.T) {
+	answer := func(command string) string {
+		switch command {
+		case "work":
+			return "which one? "
+		case "B":
+			return "worked\r\n> "
+		}
+		return "> "
+	}
+	talking(t, works, answer, func(k *talk) {
+		require.Equal(t, event.FormDialog, k.asked().Form)
+		time.Sleep(10 * time.Minute) // its time stands still while the operator looks it up
+		typeKeys(k.Session, "B\r")
+		time.Sleep(time.Second)
+		k.GiveHelm(runbook.Resume)
+		time.Sleep(time.Second)
+		assert.Equal(t, event.Done, k.over().Outcome)
+		assert.Equal(t, []string{"work", "B"}, k.far.commands())
+	})
+}
+
+func TestAStepIsNotBegunWhileTheHandHasTheHelm(t *testing.T) {
+	const book = "runbook: r\nphases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Check, check: {holds: 'state.value == \"x\"', message: no}}, {step: Work, act: {action: work}}]}]\n"
+	answer := func(command string) string {
+		return map[string]string{"state": "value x\r\n", "work": "worked\r\n"}[command] + "> "
+	}
+	talking(t, book, answer, func(k *talk) { assert.Equal(t, event.Done, k.over().Outcome) })
+	talking(t, book, slowly("state"), func(k *talk) {
+		k.far.answers(answer)
+		k.TakeHelm()
+		k.far.says("value x\r\n> ")
+		time.Sleep(time.Minute)
+		k.still()
+		assert.Equal(t, []string{"state"}, k.far.commands())
+		k.GiveHelm(runbook.Stop)
+		time.Sleep(time.Second)
+		result := k.over()
+		assert.Equal(t, event.Stopped, result.Outcome)
+		assert.Contains(t, result.Message, "nothing was changed on the device")
+	})
+}
+
+// TestAHoldShowsThePresent has what it says change while the operator thinks.
+func TestAHoldShowsThePresent(t *testing.T) {
+	const book = `
+runbook: r
+phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Work, hold: 'Works on ${state.value}.', act: {action: work}}]}]
+`
+	var value word
+	value.Store("one")
+	answer := func(command string) string {
+		return map[string]string{"state": "value " + value.Load() + "\r\n", "work": "worked\r\n"}[command] + "> "
+	}
+	talking(t, book, answer, func(k *talk) {
+		assert.Equal(t, "Works on one.", k.asked().Text)
+		k.says(event.FormHold, runbook.Approve)
+		assert.Equal(t, event.Done, k.over().Outcome)
+		assert.Equal(t, []string{"state", "work"}, k.far.commands(), "what was just read is not read again")
+	})
+	talking(t, book, answer, func(k *talk) {
+		time.Sleep(5 * time.Minute)
+		value.Store("two")
+		k.says(event.FormHold, runbook.Approve)
+		assert.Equal(t, "This is not as it was when you were asked. Works on two.", k.asked().Text)
+		assert.Equal(t, []string{"state", "state"}, k.far.commands(), "nothing is done yet")
+		k.says(event.FormHold, runbook.Approve)
+		assert.Equal(t, event.Done, k.over().Outcome)
+	})
+	value.Store("one")
+	talking(t, book, answer, func(k *talk) {
+		time.Sleep(5 * time.Minute)
+		k.says(event.FormHold, runbook.Approve)
+		assert.Equal(t, event.Done, k.over().Outcome, "late, and still so")
+		assert.Equal(t, []string{"state", "state", "work"}, k.far.commands())
+	})
+}
+
+// TestAProofByAnOldFactReadsItAgain has the hand change something between the reading and the proof.
+func TestAProofByAnOldFactReadsItAgain(t *testing.T) {
+	const book = `
+runbook: r
+phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Here, operator: Look at it.}, {step: Prove, compare: [{what: value, want: '"one"', got: state.value, proves: it is one}]}]}]
+`
+	var value word
+	value.Store("one")
+	answer := func(command string) string {
+		return map[string]string{"state": "value " + value.Load() + "\r\n"}[command] + "> "
+	}
+	talking(t, book, answer, func(k *talk) {
+		typeKeys(k.Session, "set two\r")
+		value.Store("two")
+		time.Sleep(time.Second)
+		k.GiveHelm(runbook.GoOn)
+		time.Sleep(5 * time.Second)
+		k.says(event.FormFailure, runbook.StopHere)
+		result := k.over()
+		assert.Contains(t, result.Message, "want one, the device says two")
+		assert.Contains(t, result.Message, "the runbook changed nothing on the device, what was typed by hand aside")
+		assert.Equal(t, []string{"state", "set two", "state"}, k.far.commands())
+	})
+}
+
+// TestAChangeIsKeptBeforeItIsSent has a logbook that does not come to an end.
+func TestAChangeIsKeptBeforeItIsSent(t *testing.T) {
+	talking(t, "", slowly("work"), func(k *talk) {
+		keeper := k.Subscribe()
+		keeper.Keeps()
+		k.begin(works)
+		time.Sleep(30 * time.Second)
+		assert.Empty(t, k.far.commands())
+		changes := of[event.Change](k)
+		require.Len(t, changes, 1)
+		assert.Equal(t, "work", changes[0].Command)
+		keeper.Kept(k.happened()[len(k.happened())-1].Seq)
+		time.Sleep(5 * time.Second)
+		assert.Equal(t, []string{"work"}, k.far.commands())
+		keeper.Abandon()
+		k.TakeHelm()
+		k.GiveHelm(runbook.Stop)
+		time.Sleep(time.Second)
+		assert.Contains(t, k.over().Message, "the device may have been changed before that")
+	})
+}
+
+func TestARestartIsSeenToBeginAndTheDeviceToBeTheSame(t *testing.T) {
+	const book = `
+runbook: r
+phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart: {action: recommence, mode: [login], then: ready}, timeout: 10m}]}]
+`
+	var serial word
+	serial.Store("A1")
+	up := func(command string) string {
+		switch command {
+		case "self":
+			return "serial " + serial.Load() + "\r\n> "
+		case "recommence":
+			return "going down\r\nlogin: "
+		case "":
+			return "login: "
+		}
+		return "> "
+	}
+	talking(t, book, up, func(k *talk) {
+		assert.Equal(t, event.Done, k.over().Outcome)
+		assert.Equal(t, []string{"self", "recommence", "me", "self"}, k.far.commands())
+	})
+	talking(t, book, func(command string) string {
+		if command == "recommence" {
+			serial.Store("B2")
+		}
+		return up(command)
+	}, func(k *talk) {
+		result := k.over()
+		assert.Equal(t, event.Stopped, result.Outcome)
+		assert.Contains(t, result.Message, "another device is on the line now: device.serial reads B2, was A1")
+	})
+	talking(t, book, func(command string) string {
+		if command == "recommence" {
+			return "not allowed now\r\n> "
+		}
+		return up(command)
+	}, func(k *talk) {
+		k.says(event.FormFailure, runbook.StopHere)
+		assert.Contains(t, k.over().Message, "“recommence” left the device in mode ready: not allowed now")
+	})
+}
