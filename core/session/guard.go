@@ -18,6 +18,7 @@ type guard struct {
 	commands *dialect.Interlocks
 	off      bool
 	typed    []byte
+	prompted bool // that began at a prompt which was seen
 	unsure   time.Time // when a key was typed that changes the line in ways only the device knows
 	held     []byte    // the Enter that was stopped, and what was pasted behind it
 	command  string
@@ -85,7 +86,7 @@ func (k *guard) stops(v sense.State) (command, says string) {
 // What it has not shown yet is no doubt.
 func (k *guard) doubt(shown string, known bool) (command, says string) {
 	typed, shown := strings.TrimSpace(string(k.typed)), strings.TrimSpace(shown)
-	if !known || typed == "" || shown == "" || strings.HasPrefix(typed, shown) {
+	if !k.prompted || !known || typed == "" || shown == "" || strings.HasPrefix(typed, shown) {
 		return "", ""
 	}
 	return typed, fmt.Sprintf("was typed, and the line shows “%s”: see which of the two it is", shown)
@@ -117,6 +118,9 @@ func (s *Session) pressLines(keys []byte) {
 func (s *Session) follow(keys []byte) {
 	v := s.sense.State()
 	s.guard.touched(v)
+	if len(s.guard.typed) == 0 {
+		s.guard.prompted = v.AtPrompt
+	}
 	if v.Secret {
 		return
 	}
