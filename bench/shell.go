@@ -58,7 +58,7 @@ func (s *Shell) Run(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := s.obey(ctx, strings.Fields(text)); err != nil {
+		if err := s.lied(ctx, strings.TrimSpace(text), func() error { return s.obey(ctx, strings.Fields(text)) }); err != nil {
 			return err
 		}
 	}

@@ -67,6 +67,16 @@ func (s *Store) Drop(name string) bool {
 	return len(s.files) < before
 }
 
+// Remember returns what puts the files back as they are now.
+func (s *Store) Remember() (restore func()) {
+	files := s.Files()
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.files = files
+	}
+}
+
 // Empty removes everything.
 func (s *Store) Empty() {
 	s.mu.Lock()

@@ -44,6 +44,7 @@ type Wire struct {
 	rest     []byte
 
 	quirks  *quirks
+	liar    *liar
 	unread  atomic.Int64 // bytes that have arrived and were not read
 	runIn   busy
 	runOut  busy

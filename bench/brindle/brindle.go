@@ -34,6 +34,7 @@ type Router struct {
 	Store     bench.Store
 	savedBaud int
 	byItself  bool   // boots without being asked
+	staysOld  bool   // it lies when it starts an image
 	started   string // the last release that was started, so that a first start is known
 }
 
@@ -76,6 +77,9 @@ func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 		image, err := m.run(ctx)
 		if err != nil || image == nil {
 			continue // restarted, or the power is gone
+		}
+		if r.staysOld {
+			image.Release = "4.0.7"
 		}
 		t := &tern{Router: r, Shell: bench.Shell{Wire: w, LogsOut: true}, image: *image, since: w.Clock().Now()}
 		_ = t.run(ctx)

@@ -69,11 +69,13 @@ type Gateway struct {
 	passes   []string        // kept
 	dataForm int             // kept: what the running release's data look like
 	cards    map[int]card    // kept
+	indexed  string          // kept: the release that made the index of the dial plan
 	running  string          // bank
 	release  string
 	next     string // chosen, lost at a restart
 	haul     haul
 	faults   Faults
+	fibs     fibs
 	warm     bool
 	since    time.Time // of the prompt after the last start
 }
@@ -137,6 +139,7 @@ func (g *Gateway) PowerOn(ctx context.Context, w *bench.Wire) {
 	for ctx.Err() == nil {
 		up, down := context.WithCancel(ctx)
 		g.mu.Lock()
+		g.comeTrue()
 		g.release, g.next, g.haul = "", g.keptNext, haul{state: "idle"}
 		g.mu.Unlock()
 		l := &lark{Gateway: g, Shell: bench.Shell{Wire: w, LogsOut: true}, up: up}
@@ -200,6 +203,9 @@ func (g *Gateway) takeOver(name string, c Cargo) (converted bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.running = name
+	if g.indexed == "" {
+		g.indexed = c.Release
+	}
 	if strings.HasPrefix(c.Release, "7.6") && g.dataForm == 1 {
 		g.dataForm, converted = 2, true
 	}

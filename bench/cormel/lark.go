@@ -214,10 +214,10 @@ func (l *lark) words() []bench.Word {
 func (l *lark) lookSelf(ctx context.Context, _ []string) error {
 	release, running := l.Runs()
 	l.mu.Lock()
-	passes := strings.Join(l.passes, ", ")
+	passes, indexed := strings.Join(l.passes, ", "), l.indexed
 	l.mu.Unlock()
-	return l.Sayf(ctx, "  name           %s\r\n  model          %s\r\n  serial         %s\r\n  architecture   %s\r\n  boot firmware  %s\r\n  release        %s\r\n  bank           %s\r\n  licensed for   %s\r\n  address        %s\r\n  up             %s\r\n",
-		l.HostName, l.Model, l.Serial, Architecture, l.Boot, release, running, passes, l.Address, l.Wire.Clock().Since(l.begun).Round(time.Second))
+	return l.Sayf(ctx, "  name           %s\r\n  model          %s\r\n  serial         %s\r\n  architecture   %s\r\n  boot firmware  %s\r\n  release        %s\r\n  bank           %s\r\n  licensed for   %s\r\n  index made by  %s\r\n  address        %s\r\n  up             %s\r\n",
+		l.HostName, l.Model, l.Serial, Architecture, l.Boot, release, running, passes, indexed, l.Address, l.Wire.Clock().Since(l.begun).Round(time.Second))
 }
 
 func (l *lark) lookBanks(ctx context.Context, _ []string) error {
@@ -492,5 +492,11 @@ func (l *lark) wipeBank(ctx context.Context, rest []string) error {
 }
 
 func (l *lark) rebuild(ctx context.Context, _ []string) error {
-	return l.Dots(ctx, "  rebuilding the index ", 10, 6*time.Second, " rebuilt\r\n")
+	if err := l.Dots(ctx, "  rebuilding the index ", 10, 6*time.Second, ""); err != nil {
+		return err
+	}
+	l.mu.Lock()
+	l.indexed = l.release
+	l.mu.Unlock()
+	return l.Say(ctx, " rebuilt\r\n")
 }

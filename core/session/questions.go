@@ -62,6 +62,14 @@ func (s *Session) Answer(id, answer, who string) (taken bool) {
 	return taken
 }
 
+// safest is the answer to a question that nobody is there for: to stop, or else what ends it.
+func safest(answers []string) string {
+	if slices.Contains(answers, runbook.StopHere) || len(answers) == 0 {
+		return runbook.StopHere
+	}
+	return answers[len(answers)-1]
+}
+
 // Ask implements runbook.Console.
 func (c console) Ask(ctx context.Context, ask event.Ask) (string, error) {
 	s := c.s
@@ -69,7 +77,7 @@ func (c console) Ask(ctx context.Context, ask event.Ask) (string, error) {
 	s.do(func() { ask.ID, answer = s.questions.ask(ask) })
 	if s.opt.Approve != nil {
 		if !s.Answer(ask.ID, s.opt.Approve(ask), "command line") {
-			s.Answer(ask.ID, runbook.StopHere, "command line") // it has no such answer: the safe one
+			s.Answer(ask.ID, safest(ask.Answers), "command line") // it has no such answer
 		}
 	}
 	select {

@@ -1,0 +1,54 @@
+package cormel
+
+import (
+	"maps"
+	"slices"
+
+	"pilotrix/bench"
+)
+
+// fibs are the lies that come true at the next restart.
+type fibs struct{ staysOld, another bool }
+
+// Remember implements bench.Pretender.
+func (g *Gateway) Remember() (restore func()) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	banks, cards, passes := maps.Clone(g.banks), maps.Clone(g.cards), slices.Clone(g.passes)
+	keptNext, next, h, indexed := g.keptNext, g.next, g.haul, g.indexed
+	return func() {
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		if g.haul.number != h.number && g.haul.busy() {
+			g.haul.cancel()
+		}
+		g.banks, g.cards, g.passes, g.keptNext, g.next = banks, cards, passes, keptNext, next
+		g.haul.state, g.haul.reason, g.indexed = h.state, h.reason, indexed
+	}
+}
+
+// Fibs implements bench.Fibber: the choice is lost, so that what ran before runs again; or it comes back as another one.
+func (g *Gateway) Fibs(lie bench.Lie) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	switch lie {
+	case bench.StaysOld, bench.LosesChoice:
+		g.fibs.staysOld = true
+	case bench.IsAnother:
+		g.fibs.another = true
+	default:
+		return false
+	}
+	return true
+}
+
+// comeTrue makes the lies true, when it starts.
+func (g *Gateway) comeTrue() {
+	if g.fibs.staysOld && g.running != "" {
+		g.keptNext = g.running
+	}
+	if g.fibs.another {
+		g.Serial = "CG2-009999"
+	}
+	g.fibs = fibs{}
+}

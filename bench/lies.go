@@ -1,0 +1,96 @@
+package bench
+
+import (
+	"context"
+	"errors"
+	"time"
+)
+
+// Lie is what a device does instead of what it was told.
+type Lie int
+
+// The lies. Those behind Pretends are a family's own, as far as it can tell them.
+const (
+	Truth       Lie = iota
+	Refuses         // it says that it may not, and does nothing
+	SaysNothing     // it does nothing, and its prompt comes back
+	Hangs           // it does nothing, and its prompt does not come back
+	IsLate          // it does it, hours later
+	Pretends        // it says what it says when it did it, and did not
+	StaysOld        // it restarts into what it ran before
+	LosesChoice     // it restarts into what it was told before
+	IsAnother       // it comes back as another device
+)
+
+func (l Lie) String() string {
+	return [...]string{"truth", "refuses", "says nothing", "hangs", "is late", "pretends", "stays old", "loses the choice", "is another"}[l]
+}
+
+// lateness is longer than anybody waits.
+const lateness = 3 * time.Hour
+
+// Pretender is a device that can forget what a command did.
+type Pretender interface {
+	// Remember returns what puts everything back that a command may change.
+	Remember() (restore func())
+}
+
+// Fibber is a device with lies of its own, which come true when it restarts next.
+type Fibber interface {
+	// Fibs reports whether the family knows the lie.
+	Fibs(Lie) bool
+}
+
+// liar decides about each command line, before it is obeyed.
+type liar struct {
+	device Device
+	lie    func(command string) Lie
+}
+
+// Lie has the device lie: it is asked about each command line before that is obeyed.
+func (m *Machine) Lie(lie func(command string) Lie) {
+	m.wire.mu.Lock()
+	defer m.wire.mu.Unlock()
+	m.wire.liar = &liar{m.device, lie}
+}
+
+func (w *Wire) lies() *liar {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.liar
+}
+
+// lied obeys a line as a liar does. Obey is the truth.
+func (s *Shell) lied(ctx context.Context, command string, obey func() error) error {
+	l := s.Wire.lies()
+	if l == nil || command == "" {
+		return obey()
+	}
+	switch lie := l.lie(command); lie {
+	case Refuses:
+		return s.Say(ctx, "  not now: the store is busy\r\n")
+	case SaysNothing:
+		return nil
+	case Hangs:
+		<-ctx.Done()
+		return ctx.Err()
+	case IsLate:
+		if err := s.Wire.clock.Wait(ctx, lateness); err != nil {
+			return err
+		}
+	case Pretends:
+		if p, can := l.device.(Pretender); can {
+			restore := p.Remember()
+			defer restore()
+			if err := obey(); !errors.Is(err, ErrRestart) && !errors.Is(err, ErrLeave) {
+				return err
+			}
+			return nil // it does not even restart
+		}
+	case StaysOld, LosesChoice, IsAnother:
+		if f, can := l.device.(Fibber); can {
+			f.Fibs(lie)
+		}
+	}
+	return obey()
+}

@@ -1,0 +1,232 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/bench"
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/runbook"
+	"pilotrix/core/session"
+	"pilotrix/demo"
+)
+
+// liable is a shipped runbook with a device of the bench that can lie to it. A new runbook, or a new family, joins by
+// a row here.
+type liable struct {
+	runbook string
+	device  func(t *testing.T) *lying
+	truth   func(l *lying) error // why it is not so what “done” would say
+}
+
+// lying is one device under such a runbook.
+type lying struct {
+	*rig
+	gateway *gateway
+	board   *board
+	run     func() runbook.Result
+	close   func()
+}
+
+func lyingGateway(opt gatewayOptions) func(t *testing.T) *lying {
+	return func(t *testing.T) *lying {
+		own := opt
+		own.inputs = map[string]string{}
+		for name, value := range opt.inputs {
+			own.inputs[name] = value
+		}
+		if own.inputs["into"] != "" {
+			own.inputs["into"] = t.TempDir()
+		}
+		if len(own.inputs) == 0 && own.book == "" {
+			own.inputs = nil
+		}
+		g := newGateway(t, own)
+		return &lying{rig: g.rig, gateway: g, run: g.run, close: g.close}
+	}
+}
+
+func lyingRouter(t *testing.T) *lying {
+	r := newRig(t, "R40-2", 9600, approveAll, nil)
+	return &lying{rig: r, run: r.run, close: r.close}
+}
+
+func bookText(name string) string {
+	text, err := demo.RunbookText(name)
+	if err != nil {
+		panic(err)
+	}
+	return string(text)
+}
+
+func cardShelf(folder string) {
+	_ = os.WriteFile(filepath.Join(folder, "card.cgo"), demo.CardFirmware("line", "3.4"), 0o600)
+}
+
+func runs(release, bank string) func(*lying) error {
+	return func(l *lying) error {
+		r, b := l.gateway.device.Runs()
+		if r != release || b != bank || l.gateway.device.Starts() != bank {
+			return fmt.Errorf("it runs %s from bank %s, and starts %s next", r, b, l.gateway.device.Starts())
+		}
+		return nil
+	}
+}
+
+var liables = []liable{
+	{"standby-bank-upgrade", lyingGateway(gatewayOptions{}), runs("8.1.0", "A")},
+	{"back-to-the-other-bank", lyingGateway(gatewayOptions{book: bookText("back-to-the-other-bank")}), runs("7.2.0", "B")},
+	{"keep-configuration", lyingGateway(gatewayOptions{book: bookText("keep-configuration"), inputs: map[string]string{"into": "."}}), func(l *lying) error {
+		kept, err := filepath.Glob(filepath.Join(l.gateway.book.Inputs["into"], "*.txt"))
+		if err == nil && len(kept) == 0 {
+			err = fmt.Errorf("nothing was kept")
+		}
+		return err
+	}},
+	{"module-firmware", lyingGateway(gatewayOptions{book: bookText("module-firmware"), inputs: map[string]string{"firmware": "card.cgo"}, shelf: cardShelf}), func(l *lying) error {
+		for _, slot := range []int{2, 3} {
+			if has := l.gateway.device.Firmware(slot); has != "3.4" {
+				return fmt.Errorf("the card in slot %d has %s", slot, has)
+			}
+		}
+		return nil
+	}},
+	{"rescue-over-serial", lyingRouter, func(l *lying) error {
+		if started := l.router.Started(); started != "4.2.1" {
+			return fmt.Errorf("it started %q", started)
+		}
+		return nil
+	}},
+	{"prove-in-memory", lyingBoard, func(l *lying) error { return l.board.holds(l.book.Images["image"]) }},
+}
+
+// TestEveryShippedRunbookIsLiedTo holds that the table has them all.
+func TestEveryShippedRunbookIsLiedTo(t *testing.T) {
+	var have []string
+	for _, l := range liables {
+		have = append(have, l.runbook)
+	}
+	assert.ElementsMatch(t, demo.Runbooks(), have)
+}
+
+// TestNoRunEndsDoneOnALie has the device tell the truth once, to learn what it is told; then it lies from each command
+// on, in each way. No run may end “done”.
+func TestNoRunEndsDoneOnALie(t *testing.T) {
+	for _, one := range liables {
+		t.Run(one.runbook, func(t *testing.T) {
+			t.Parallel()
+			told, changes := learn(t, one)
+			require.NotEmpty(t, told)
+			for i, command := range told {
+				for _, lie := range liesTo(command, i, changes) {
+					t.Run(fmt.Sprintf("%d %s %s", i, command, lie), func(t *testing.T) {
+						synctest.Test(t, func(t *testing.T) { lieAt(t, one, i, command, lie) })
+					})
+				}
+			}
+		})
+	}
+}
+
+// learn runs a runbook on a device that tells the truth, and returns the commands that it was given and those of
+// them that change it.
+func learn(t *testing.T, one liable) (told, changes []string) {
+	synctest.Test(t, func(t *testing.T) {
+		l := one.device(t)
+		defer l.close()
+		l.machine.Lie(func(command string) bench.Lie { told = append(told, command); return bench.Truth })
+		result := l.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, l.story())
+		require.NoError(t, one.truth(l))
+		for _, change := range find[event.Change](l.rig) {
+			changes = append(changes, change.Command)
+		}
+	})
+	return told, changes
+}
+
+// cutsPower stands for a power cut in the middle of a command, which is no lie.
+const cutsPower bench.Lie = -1
+
+// liesTo are the lies that a command can be met with. What changes the device is met with all of them; a reading
+// with one, another each time.
+func liesTo(command string, i int, changes []string) []bench.Lie {
+	if !slices.Contains(changes, command) {
+		return []bench.Lie{[]bench.Lie{bench.Refuses, bench.SaysNothing, bench.Hangs, bench.IsLate}[i%4]}
+	}
+	lies := []bench.Lie{bench.Refuses, bench.SaysNothing, bench.Hangs, bench.IsLate, bench.Pretends, cutsPower}
+	switch {
+	case command == "recommence":
+		lies = append(lies, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	case strings.HasPrefix(command, "start "):
+		lies = append(lies, bench.StaysOld)
+	}
+	return lies
+}
+
+func lieAt(t *testing.T, one liable, at int, command string, lie bench.Lie) {
+	l := one.device(t)
+	defer l.close()
+	n, begun, cut := 0, false, false
+	l.machine.Lie(func(now string) bench.Lie {
+		begun = begun || n == at
+		n++
+		switch {
+		case !begun || now != command:
+			return bench.Truth
+		case lie == cutsPower:
+			if cut {
+				return bench.Truth
+			}
+			cut = true
+			l.machine.PowerCut(30 * time.Second)
+			return bench.Hangs
+		}
+		return lie
+	})
+	result := l.run()
+	require.True(t, begun, "it was never told that: %s", result.Message)
+	if lie == cutsPower && result.Outcome.Good() {
+		assert.NoError(t, one.truth(l), "a power cut may be survived, but not passed over")
+		return
+	}
+	assert.False(t, result.Outcome.Good(), "%s: %s\n%s", result.Outcome, result.Message, l.story())
+}
+
+// lyingBoard is a board with a bootloader, and prove-in-memory for it.
+func lyingBoard(t *testing.T) *lying {
+	r := &rig{t: t, done: make(chan struct{})}
+	b := &board{}
+	r.machine = bench.New("board", b, clock.Real(), true)
+	require.NoError(t, r.machine.Start())
+	d, err := demo.LoadDialect("u-boot")
+	require.NoError(t, err)
+	book, err := demo.LoadRunbook("prove-in-memory")
+	require.NoError(t, err)
+	r.book, err = book.Prepare(d, map[string]string{"image": randomFile(t, 20_000), "address": "40400000"}, runbook.Kit{})
+	require.NoError(t, err)
+	opener := line.NewOpener(clock.Real())
+	opener.Register(line.Bench, func(ctx context.Context, target line.Target) (line.Line, error) {
+		return r.machine.Open(ctx, opener, target)
+	})
+	target, err := line.ParseTarget("bench:board")
+	require.NoError(t, err)
+	r.session, err = session.Open(t.Context(), session.Options{Target: target, Dialect: d, Opener: opener, Approve: approveAll})
+	require.NoError(t, err)
+	feed := r.session.Subscribe()
+	r.session.Begin()
+	go r.collect(feed, nil)
+	return &lying{rig: r, board: b, run: r.run, close: r.close}
+}
