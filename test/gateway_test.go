@@ -42,6 +42,7 @@ const smallImage = 300_000
 type gatewayOptions struct {
 	room    int
 	approve func(event.Ask) string
+	present bool // somebody is there: questions are left to whoever answers them
 	on      func(*gateway, event.Event)
 	shelf   func(folder string)
 	book    string // text of another runbook
@@ -72,7 +73,7 @@ func newGateway(t *testing.T, opt gatewayOptions) *gateway {
 	shelf := image.NewShelf(image.ShelfOptions{Folders: []string{filepath.Join(g.folder, "shelf")}, Headers: d.Headers()})
 	require.NoError(t, shelf.Scan(t.Context(), nil))
 	g.kit = runbook.Kit{Shelf: shelf, UpgradePaths: demo.LoadUpgradePaths, Network: laptop, Folder: g.folder}
-	if opt.approve == nil {
+	if opt.approve == nil && !opt.present {
 		opt.approve = approveAll
 	}
 	g.open(d, laptop, opt)

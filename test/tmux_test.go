@@ -68,6 +68,22 @@ func (term *terminal) until(text string) string {
 	}
 }
 
+// approve answers the hold that is open: a key that comes right behind it is asked for once more.
+func (term *terminal) approve() {
+	term.t.Helper()
+	asked := func() bool {
+		return strings.Contains(term.screen(), "◇  Hold") || strings.Contains(term.screen(), "Hold, no rollback")
+	}
+	for range 2 {
+		term.keys("Enter")
+		require.Eventually(term.t, func() bool { return !asked() || strings.Contains(term.screen(), "once more") }, time.Minute, 20*time.Millisecond)
+		if !asked() {
+			return
+		}
+	}
+	require.Eventually(term.t, func() bool { return !asked() }, time.Minute, 20*time.Millisecond)
+}
+
 // TestRescueInTheInterface drives the whole rescue with keys: a hold approved, the helm taken in mid
 // transfer and given back, a small window, and the speed back at the end.
 func TestRescueInTheInterface(t *testing.T) {
@@ -78,8 +94,7 @@ func TestRescueInTheInterface(t *testing.T) {
 	assert.Contains(t, screen, "found by listening")
 	assert.Contains(t, screen, "store drop tern-4.0.7.brm", "the strip says what it will type")
 	term.until("helm  RUNBOOK")
-	time.Sleep(time.Second) // an answer right after the question is asked for once more; this is not one
-	term.keys("Enter")
+	term.approve()
 
 	term.until("of what this line allows")
 	term.keys("a", "b", "o", "u", "t")
@@ -103,8 +118,7 @@ func TestRescueInTheInterface(t *testing.T) {
 	assert.Contains(t, screen, "◉", "the course stays in sight")
 
 	term.until("Starts tern 4.2.1")
-	time.Sleep(time.Second)
-	term.keys("Enter")
+	term.approve()
 	screen = term.until("5 things proved")
 	assert.Contains(t, screen, "9600 8N1", "the speed is back")
 	assert.Contains(t, screen, "helm  HAND")
@@ -163,8 +177,7 @@ func TestLeavingStopsTheRunbook(t *testing.T) {
 	t.Parallel()
 	term := startTerminal(t, 120, 30, "demo", "--time-scale", "16")
 	term.until("Hold, no rollback")
-	time.Sleep(time.Second)
-	term.keys("Enter")
+	term.approve()
 	term.until("of what this line allows")
 	term.keys("C-g", "q")
 	term.until("leaving stops it")
@@ -186,8 +199,7 @@ func TestBankUpgradeInTheInterface(t *testing.T) {
 	assert.Contains(t, screen, "needs boot firmware 3.0; the device has 2.1")
 	assert.Contains(t, screen, "not as published")
 	assert.Contains(t, screen, "before: licence")
-	time.Sleep(time.Second) // an answer right after the question is asked for once more; this is not one
-	term.keys("Enter")
+	term.approve()
 	term.keys("F6")
 	term.until("OACK  blksize=1428")
 	screen = term.until("DATA 1 … ")
@@ -215,8 +227,7 @@ func TestBankUpgradeInTheInterface(t *testing.T) {
 	term.until("Give the helm back")
 	term.keys("Enter")
 	term.until("Restarts mare-gw1 into bank B")
-	time.Sleep(time.Second)
-	term.keys("Enter")
+	term.approve()
 	term.until("away 0")
 	screen = term.until("booting")
 	assert.Contains(t, screen, "of ~02:30", "the expected absence")
@@ -225,15 +236,14 @@ func TestBankUpgradeInTheInterface(t *testing.T) {
 	term.keys("F7")
 	screen = term.until("in “Restart into 7.6.1”")
 	assert.Regexp(t, `away 0\d:\d\d +\d\d:\d\d:\d\d – \d\d:\d\d:\d\d +in “Restart into 7.6.1”`, screen, "how long, from when to when, because of what")
-	time.Sleep(time.Second)
-	term.keys("Enter")
+	term.approve()
 	term.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
 	screen = term.until("Restarts mare-gw1 into bank A with lark 8.1.0")
 	for _, row := range strings.Split(screen, "\n") {
 		assert.LessOrEqual(t, len([]rune(row)), 80)
 	}
-	time.Sleep(time.Second)
-	term.keys("Enter", "F2")
+	term.approve()
+	term.keys("F2")
 	term.until("5 things proved")
 	term.tmux("resize-window", "-t", "s", "-x", "160", "-y", "40")
 	term.until("lark 8.1.0 runs on mare-gw1")

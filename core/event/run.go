@@ -148,12 +148,13 @@ type Fact struct {
 	Unit   string              `json:"unit,omitempty"`
 	Source string              `json:"source"`
 	Was    string              `json:"was,omitempty"`
+	After  int                 `json:"after,omitempty"` // how many changes of the device were known of when it was read
 	Rows   []map[string]string `json:"rows,omitempty"`
 }
 
 var factKind = declare(Kind[Fact]{
 	Name:   "fact",
-	Sample: Fact{Name: "store.free", Value: "8", Source: "store", Was: "7"},
+	Sample: Fact{Name: "store.free", Value: "8", Source: "store", Was: "7", After: 2},
 	Tell: func(b Fact) (string, bool) {
 		return b.Name + " = " + b.Value + "  (" + b.Source + ")", false
 	},

@@ -103,6 +103,35 @@ func TestCutOffIsToldOnce(t *testing.T) {
 	assert.Empty(t, cut)
 }
 
+// TestACutOffTellsTheStepOfALoopOrARollback, and the last command that changes the device.
+func TestACutOffTellsTheStepOfALoopOrARollback(t *testing.T) {
+	b := book(t)
+	hub := event.NewHub(clock.Real())
+	k, err := b.Keep(hub.Subscribe())
+	require.NoError(t, err)
+	for _, body := range []event.Body{
+		event.RunBegin{Runbook: "r", Steps: []event.StepPlan{{ID: "3.1", Title: "Stage ${upgrade.name}"}}},
+		event.Course{Steps: []event.StepPlan{{ID: "3a.1", Title: "Restart into 7.6"}}},
+		event.StepBegin{ID: "3a.1"},
+		event.Change{Step: "3a.1", Command: "recommence"},
+	} {
+		hub.Emit(body)
+	}
+	require.NoError(t, hub.Settle(t.Context()), "it is on disk before the command is sent")
+	entry, err := b.Find(k.ID())
+	require.NoError(t, err)
+	last, err := b.last(entry)
+	require.NoError(t, err)
+	assert.Contains(t, last.String(), "in step “Restart into 7.6”, after “recommence” was sent or about to be")
+	hub.Emit(event.Course{Steps: []event.StepPlan{{ID: "back.1", Title: "Go back"}}})
+	hub.Emit(event.StepBegin{ID: "back.1"})
+	hub.Close()
+	require.NoError(t, k.Wait())
+	last, err = b.last(entry)
+	require.NoError(t, err)
+	assert.Contains(t, last.String(), "in step “Go back”")
+}
+
 // TestAFullDiskIsToldAtOnceAndLosesNothingKept lets the file grow no further.
 func TestAFullDiskIsToldAtOnceAndLosesNothingKept(t *testing.T) {
 	b := book(t)

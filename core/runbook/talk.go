@@ -43,7 +43,7 @@ func (e *Engine) readOne(ctx context.Context, s *PreparedStep, reading *dialect.
 	}
 	var facts []device.Fact
 	for range readTries {
-		e.now(s, "Reads "+reading.Reading.Reading, "the answer to "+command, reading.Limit())
+		e.now(s, "Reads "+reading.Reading.Reading, "the answer to "+command, s.Timeout)
 		output, answerErr := e.command(ctx, command)
 		if answerErr != nil {
 			return answerErr
@@ -57,7 +57,7 @@ func (e *Engine) readOne(ctx context.Context, s *PreparedStep, reading *dialect.
 	}
 	for _, fact := range facts {
 		before, _ := e.facts.Set(fact)
-		told := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, Rows: dialect.TextRows(fact.Value)}
+		told := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, After: e.facts.Changes(), Rows: dialect.TextRows(fact.Value)}
 		if before.Text != fact.Text {
 			told.Was = before.Text
 		}

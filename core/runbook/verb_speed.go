@@ -95,6 +95,11 @@ func (e *Engine) changeSpeed(ctx context.Context, s *PreparedStep, from, to int)
 	if err != nil {
 		return err
 	}
+	if e.patience != nil { // at the end of a run nothing is asked any more
+		if err := e.interlock(ctx, s, command); err != nil {
+			return err
+		}
+	}
 	if err := e.console.Command(ctx, command, Typing{Fresh: true, Leads: true}); err != nil {
 		return err
 	}

@@ -18,7 +18,7 @@ type guard struct {
 	commands *dialect.Interlocks
 	off      bool
 	typed    []byte
-	prompted bool // that began at a prompt which was seen
+	prompted bool      // that began at a prompt which was seen
 	unsure   time.Time // when a key was typed that changes the line in ways only the device knows
 	held     []byte    // the Enter that was stopped, and what was pasted behind it
 	command  string
@@ -94,6 +94,12 @@ func (k *guard) doubt(shown string, known bool) (command, says string) {
 
 // pressLines sends the hand's keys line by line, until one has to be stopped at its Enter.
 func (s *Session) pressLines(keys []byte) {
+	if s.wire.line == nil { // what the device's line holds is what it held when the line was lost
+		if len(keys) > 0 {
+			s.hub.Emit(event.Note{Level: event.Warning, Text: "there is no line: what you type goes nowhere"})
+		}
+		return
+	}
 	s.forgetHeld()
 	for len(keys) > 0 {
 		end := bytes.IndexAny(keys, "\r\n")
@@ -166,7 +172,7 @@ func (s *Session) forgetHeld() {
 func (s *Session) SendHeld() (sent bool) {
 	s.do(func() {
 		k := s.guard
-		if k.held == nil {
+		if k.held == nil || s.wire.line == nil {
 			return
 		}
 		keys := k.held

@@ -448,11 +448,7 @@ func (s *Session) Press(keys []byte) {
 }
 
 func (s *Session) pressNow(keys []byte) {
-	if len(keys) == 0 {
-		return
-	}
-	if s.wire.line == nil {
-		s.hub.Emit(event.Note{Level: event.Warning, Text: "there is no line: what you type goes nowhere"})
+	if len(keys) == 0 || s.wire.line == nil {
 		return
 	}
 	v := s.sense.State()

@@ -4,6 +4,8 @@ package strip
 
 import (
 	"fmt"
+	"image/color"
+	"slices"
 	"strings"
 
 	"pilotrix/core/event"
@@ -166,38 +168,41 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		facts = append(facts, [2]string{"Pending", strings.Join(a.Pending, "; ")})
 	}
 	facts = append(facts, now(a.Now)...)
+	color, mark, word, keys := asks(t, a, v)
+	if a.Form == event.FormDialog {
+		facts = append(facts, [2]string{"Answer it", "by typing, then give the helm back with F10"})
+	}
+	if v.NotYet {
+		keys[0].Does += " (press it once more: that one came too soon)"
+	}
+	return question(t, width, color, mark, word, a.Text, facts, keys)
+}
+
+// asks is how a question of the session is headed, and what answers it.
+func asks(t theme.Theme, a *event.Ask, v View) (color color.Color, mark, word string, keys []Answer) {
 	switch a.Form {
 	case event.FormHold:
 		stop := "stop here, nothing changed"
 		if a.Changed {
 			stop = "stop here"
 		}
-		mark, color, word := "◇", t.Here, "Hold"
+		keys = []Answer{{"Enter", "go on"}, {"Esc", stop}, {"F3", "show the plan"}}
 		if a.Irreversible {
-			mark, color, word = "▲", t.Bad, "Hold, no rollback"
+			return t.Bad, "▲", "Hold, no rollback", keys
 		}
-		keys := []Answer{{"Enter", "go on"}, {"Esc", stop}, {"F3", "show the plan"}}
-		if v.NotYet {
-			keys[0].Does = "go on (press it once more: that one came too soon)"
-		}
-		return question(t, width, color, mark, word, a.Text, facts, keys)
+		return t.Here, "◇", "Hold", keys
 	case event.FormOperator:
-		return question(t, width, t.Here, "☞", "Your hands", a.Text, facts, []Answer{{"Enter", "done"}, {"Esc", "stop here"}})
+		return t.Here, "☞", "Your hands", []Answer{{"Enter", "done"}, {"Esc", "stop here"}}
 	case event.FormDialog:
-		return question(t, width, t.Here, "?", "The device asks", a.Text, [][2]string{{"Answer it", "by typing, then give the helm back with F10"}}, []Answer{{"Enter", "it was answered"}, {"Esc", "stop here"}})
+		return t.Here, "?", "The device asks", []Answer{{"Enter", "it was answered"}, {"Esc", "stop here"}}
+	case event.FormOverrun:
+		return t.Here, "◷", "Takes longer", []Answer{{"Enter", "wait on, as long again"}, {"Esc", "end the wait: the step failed"}, {"F10", "take the helm and look"}}
 	}
-	if a.Form == event.FormOverrun {
-		return question(t, width, t.Here, "◷", "Takes longer", a.Text, facts, []Answer{
-			{"Enter", "wait on, as long again"}, {"Esc", "end the wait: the step failed"}, {"F10", "take the helm and look"},
-		})
+	keys = []Answer{{"Enter", "repeat the step"}, {"Esc", "stop"}, {v.Leader + " n", "go on without it"}}
+	if slices.Contains(a.Answers, runbook.RollBack) {
+		keys = append(keys, Answer{v.Leader + " w", "roll back"})
 	}
-	keys := []Answer{{"Enter", "repeat the step"}, {"Esc", "stop"}, {v.Leader + " n", "go on without it"}}
-	for _, answer := range a.Answers {
-		if answer == runbook.RollBack {
-			keys = append(keys, Answer{v.Leader + " w", "roll back"})
-		}
-	}
-	return question(t, width, t.Bad, "✗", "Failed", a.Text, facts, keys)
+	return t.Bad, "✗", "Failed", keys
 }
 
 // question draws a strip of several rows.

@@ -1,0 +1,42 @@
+package main
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+)
+
+// TestApprovalsKnowLoopsAndTheRollback names steps by number and by words, as they stand in the file and as they are
+// unrolled.
+func TestApprovalsKnowLoopsAndTheRollback(t *testing.T) {
+	d, err := dialect.Parse("d.yaml", []byte("dialect: d\nmodes: [{mode: ready, prompt: '^> $'}]\nreadings: [{reading: cards, command: cards, rows: [{list: cards, pattern: '(?P<slot>\\d)'}]}]\n"))
+	require.NoError(t, err)
+	book, err := runbook.Parse("b.yaml", []byte(`
+runbook: r
+phases:
+  - {phase: look, steps: [{step: Look, read: [cards]}]}
+  - {phase: 'slot ${card.slot}', for: {each: card, in: cards}, steps: [{step: 'Fit ${card.slot}', hold: 'Fits ${card.slot}.'}]}
+rollback:
+  steps: [{step: Go back, hold: Goes back.}]
+`))
+	require.NoError(t, err)
+	p, err := book.Prepare(d, nil, runbook.Kit{})
+	require.NoError(t, err)
+	round := event.Ask{Form: event.FormHold, Step: "2a.1", Title: "Fit 3", Answers: []string{runbook.Approve, runbook.StopHere}}
+	back := event.Ask{Form: event.FormHold, Step: "back.1", Title: "Go back", Answers: []string{runbook.Approve, runbook.StopHere}}
+	for approval, want := range map[string][2]string{
+		"all": {runbook.Approve, runbook.Approve}, "2.1": {runbook.Approve, runbook.StopHere}, "2a.1": {runbook.Approve, runbook.StopHere},
+		"Fit 3": {runbook.Approve, runbook.StopHere}, "Fit ${card.slot}": {runbook.Approve, runbook.StopHere},
+		"back.1": {runbook.StopHere, runbook.Approve}, "Go back": {runbook.StopHere, runbook.Approve}, "2b.1": {runbook.StopHere, runbook.StopHere}, "": {runbook.StopHere, runbook.StopHere},
+	} {
+		approve := byName(p, approver([]string{approval}))
+		assert.Equal(t, want, [2]string{approve(round), approve(back)}, "%q", approval)
+	}
+	over := event.Ask{Form: event.FormOverrun, Answers: []string{runbook.WaitOn, runbook.GiveUp}}
+	assert.Equal(t, runbook.GiveUp, byName(p, approver([]string{"all"}))(over), "nobody is there to wait on")
+}
