@@ -50,18 +50,27 @@ func (o *overrun) Unwrap() []error { return []error{errTimeout, context.Deadline
 // endless stands for a time that is not running.
 const endless = 100 * 365 * 24 * time.Hour
 
-// within does something with the runbook's helm and within the step's timeout. What waits can be gone on with.
-func (c *steered) within(ctx context.Context, waits bool, do func(context.Context) error) error {
+// kind is what is done with the console.
+type kind int
+
+const (
+	waits kind = iota // it is gone on with when the helm is given back, or when the operator waits on
+	types             // it ends with the helm; it takes no longer than it takes, and has no part in the step's time
+	moves             // a file; it ends with the helm and with the step's time
+)
+
+// within does something with the runbook's helm and within the step's timeout.
+func (c *steered) within(ctx context.Context, kind kind, do func(context.Context) error) error {
 	p := c.e.patience
 	if p == nil {
 		return do(ctx)
 	}
 	for {
-		over, err := c.once(ctx, p, do)
+		over, err := c.once(ctx, p, kind, do)
 		switch {
-		case errors.Is(err, ErrHelm) && waits:
+		case errors.Is(err, ErrHelm) && kind == waits:
 			err = c.handedOver(p)
-		case over && waits && !p.last:
+		case over && kind == waits && !p.last:
 			err = c.waitOn(ctx, p, do)
 			if err == nil {
 				return nil
@@ -85,12 +94,15 @@ func (c *steered) within(ctx context.Context, waits bool, do func(context.Contex
 }
 
 // once does it until the hand takes the helm, which is ErrHelm then, or the time is over.
-func (c *steered) once(ctx context.Context, p *patience, do func(context.Context) error) (over bool, err error) {
+func (c *steered) once(ctx context.Context, p *patience, kind kind, do func(context.Context) error) (over bool, err error) {
 	held, release := c.WithHelm(ctx)
 	defer release()
-	left, _ := c.e.left(p)
-	limited, cancel := c.Clock().WithTimeout(held, left)
-	defer cancel()
+	limited := held
+	if left, _ := c.e.left(p); kind != types && left < endless {
+		timed, cancel := c.Clock().WithTimeout(held, left)
+		defer cancel()
+		limited = timed
+	}
 	err = do(limited)
 	switch {
 	case err == nil || ctx.Err() != nil:
@@ -163,7 +175,8 @@ func (c *steered) waitOn(ctx context.Context, p *patience, do func(context.Conte
 		answered()
 	}()
 	answer, err := c.Console.Ask(asking, event.Ask{
-		Form: event.FormOverrun, Step: p.step.ID, Title: c.e.title(p.step), Text: fmt.Sprintf("“%s”: %s", c.e.title(p.step), failure.text),
+		Form: event.FormOverrun, Step: p.step.ID, Title: c.e.title(p.step), Text: fmt.Sprintf("“%s” takes longer than the %s that it may (%s). The wait goes on meanwhile; %s.",
+			c.e.title(p.step), units.Words(p.length), p.step.timeoutFrom, c.e.stateWords()),
 		Answers: []string{WaitOn, GiveUp}, Changed: c.e.mayHaveChanged(),
 	})
 	answered()
@@ -208,7 +221,7 @@ func (c *steered) Await(ctx context.Context, ready func(sense.State) bool) (v se
 		}()
 		return ready(v)
 	}
-	err = c.within(ctx, true, func(ctx context.Context) (err error) {
+	err = c.within(ctx, waits, func(ctx context.Context) (err error) {
 		v, err = c.Console.Await(ctx, guarded)
 		return err
 	})
@@ -218,29 +231,29 @@ func (c *steered) Await(ctx context.Context, ready func(sense.State) bool) (v se
 // pause waits for time to pass.
 func (c *steered) pause(ctx context.Context, d time.Duration) error {
 	until := c.Clock().Now().Add(d)
-	return c.within(ctx, true, func(ctx context.Context) error {
+	return c.within(ctx, waits, func(ctx context.Context) error {
 		return c.Clock().Wait(ctx, max(0, until.Sub(c.Clock().Now())))
 	})
 }
 
 // Type types keys.
 func (c *steered) Type(ctx context.Context, text string, secret bool) error {
-	return c.within(ctx, false, func(ctx context.Context) error { return c.Console.Type(ctx, text, secret) })
+	return c.within(ctx, types, func(ctx context.Context) error { return c.Console.Type(ctx, text, secret) })
 }
 
 // Command types a line and ends it.
 func (c *steered) Command(ctx context.Context, text string, how Typing) error {
-	return c.within(ctx, false, func(ctx context.Context) error { return c.Console.Command(ctx, text, how) })
+	return c.within(ctx, types, func(ctx context.Context) error { return c.Console.Command(ctx, text, how) })
 }
 
 // SetSpeed sets our end's speed.
 func (c *steered) SetSpeed(ctx context.Context, baud int, why string) error {
-	return c.within(ctx, false, func(ctx context.Context) error { return c.Console.SetSpeed(ctx, baud, why) })
+	return c.within(ctx, types, func(ctx context.Context) error { return c.Console.SetSpeed(ctx, baud, why) })
 }
 
 // Hunt looks for the device's speed.
 func (c *steered) Hunt(ctx context.Context, hunt sense.Hunt) (found sense.Found, err error) {
-	err = c.within(ctx, false, func(ctx context.Context) (err error) {
+	err = c.within(ctx, types, func(ctx context.Context) (err error) {
 		found, err = c.Console.Hunt(ctx, hunt)
 		return err
 	})
@@ -249,7 +262,7 @@ func (c *steered) Hunt(ctx context.Context, hunt sense.Hunt) (found sense.Found,
 
 // Carry hands the line to a transfer.
 func (c *steered) Carry(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error {
-	return c.within(ctx, false, func(ctx context.Context) error { return c.Console.Carry(ctx, carry) })
+	return c.within(ctx, moves, func(ctx context.Context) error { return c.Console.Carry(ctx, carry) })
 }
 
 // errReturned is a question of the device that was open while the hand had the helm: it may have been answered.
@@ -272,7 +285,7 @@ func (c *steered) Ask(ctx context.Context, ask event.Ask) (answer string, err er
 		ask.Title = c.e.title(p.step)
 	}
 	first := true
-	err = c.within(ctx, true, func(ctx context.Context) (err error) {
+	err = c.within(ctx, waits, func(ctx context.Context) (err error) {
 		if !first && ask.Form == event.FormDialog {
 			return errReturned
 		}
@@ -285,7 +298,7 @@ func (c *steered) Ask(ctx context.Context, ask event.Ask) (answer string, err er
 
 // ours waits until the runbook has the helm.
 func (c *steered) ours(ctx context.Context) error {
-	return c.within(ctx, true, func(ctx context.Context) error { return ctx.Err() })
+	return c.within(ctx, waits, func(ctx context.Context) error { return ctx.Err() })
 }
 
 // Clock is the session's.

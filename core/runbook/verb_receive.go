@@ -95,7 +95,7 @@ func (w *receiveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 
 // awaitUpload waits for the transfer's end and reads the file back.
 func (e *Engine) awaitUpload(ctx context.Context, endings <-chan serve.Ending, path string) error {
-	return e.console.within(ctx, true, func(ctx context.Context) error { return e.uploadOf(ctx, endings, path) })
+	return e.console.within(ctx, waits, func(ctx context.Context) error { return e.uploadOf(ctx, endings, path) })
 }
 
 func (e *Engine) uploadOf(ctx context.Context, endings <-chan serve.Ending, path string) error {

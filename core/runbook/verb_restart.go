@@ -251,7 +251,7 @@ func (r *restarting) reached(ctx context.Context) error {
 		return nil
 	}
 	since := r.console.Clock().Now()
-	return r.console.within(ctx, true, func(ctx context.Context) error {
+	return r.console.within(ctx, waits, func(ctx context.Context) error {
 		return w.Await(ctx, func(states []reach.State) bool {
 			for _, state := range states {
 				if state.Watched.String() == r.watched {

@@ -298,7 +298,7 @@ func (e *Engine) pushNow(ctx context.Context, s *PreparedStep, img *image.Image,
 		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
 	}}
 	var result tftp.Result
-	err := e.console.within(ctx, false, func(ctx context.Context) (err error) {
+	err := e.console.within(ctx, moves, func(ctx context.Context) (err error) {
 		result, err = client.PutWhenOpen(ctx, to, name, img.Size, func() (io.ReadCloser, error) { return img.Reader() }, func(tries int) {
 			e.now(s, fmt.Sprintf("Sends %s to %s by TFTP", name, to.Addr()), fmt.Sprintf("the loader's window to open, try %d", tries), s.Timeout)
 		})

@@ -95,7 +95,7 @@ func TestAnOverrunAsksWhileTheWaitGoesOn(t *testing.T) {
 		time.Sleep(2 * time.Minute)
 		ask := k.asked()
 		require.Equal(t, event.FormOverrun, ask.Form)
-		assert.Contains(t, ask.Text, "not within the timeout of 1 min (book.yaml:2)")
+		assert.Contains(t, ask.Text, "“Work” takes longer than the 1 min that it may (book.yaml:2). The wait goes on meanwhile")
 		k.far.says("worked\r\n> ")
 		time.Sleep(time.Second)
 		assert.Equal(t, event.Done, k.over().Outcome)

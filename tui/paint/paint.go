@@ -79,7 +79,7 @@ func (l Line) Fit(width int) Line {
 func Between(left, right Line, width int) Line {
 	right = right.Cut(width)
 	room := width - right.Width()
-	if len(right) > 0 && left.Width() > room {
+	if len(right) > 0 && left.Width() >= room { // a blank between the two at least
 		left = left.Cut(room - 1)
 	}
 	return append(left.Fit(room), right...)
