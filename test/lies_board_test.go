@@ -30,7 +30,8 @@ func (b *board) PowerOn(ctx context.Context, w *bench.Wire) {
 	s.Words = []bench.Word{
 		{Name: "version", Run: func(ctx context.Context, _ []string) error { return s.Say(ctx, "U-Boot 2023.01\r\n") }},
 		{Name: "crc32", Run: func(ctx context.Context, rest []string) error { return b.sum(ctx, s, rest) }},
-		{Name: "loadx", Run: load}, {Name: "loady", Run: load},
+		{Name: "loadx", Run: load},
+		{Name: "loady", Run: load},
 	}
 	_ = s.Run(ctx)
 }

@@ -42,7 +42,7 @@ var outKind = declare(Kind[Out]{
 		case b.Who == Answerer:
 			return "", false
 		case b.Secret > 0:
-			return fmt.Sprintf("%s typed a secret of %d characters", b.Who, b.Secret), false
+			return fmt.Sprintf("%s typed %d characters that are not recorded", b.Who, b.Secret), false
 		}
 		return fmt.Sprintf("%s typed %q", b.Who, string(b.Bytes)), false
 	},

@@ -29,31 +29,39 @@ func TestEveryEndHasAWordAndACode(t *testing.T) {
 		"done": {"      - {step: Raise, act: {action: raise}}\n", "", map[string][]string{"raise": {"raised"}}, "", event.Done, 0, "done"},
 		"so already": {
 			"      - {step: Look, read: [state]}\n      - {step: So, already: {holds: state.value == 7, message: 'it is ${state.value}', proves: it is 7}}\n      - {step: Raise, act: {action: raise}}\n", "",
-			map[string][]string{"state": {"value 7"}}, "", event.Already, 0, "it is 7; nothing was changed on the device",
+			map[string][]string{"state": {"value 7"}},
+			"", event.Already, 0, "it is 7; nothing was changed on the device",
 		},
 		"not so already": {
 			"      - {step: Look, read: [state]}\n      - {step: So, already: {holds: state.value == 7, message: so}}\n      - {step: Raise, act: {action: raise}}\n", "",
-			map[string][]string{"state": {"value 8"}, "raise": {"raised"}}, "", event.Done, 0, "done",
+			map[string][]string{"state": {"value 8"}, "raise": {"raised"}},
+			"", event.Done, 0, "done",
 		},
 		"done, but": {
-			"      - {step: Raise, act: {action: raise}, on-failure: {do: go-on}}\n", "", map[string][]string{"raise": {"no"}}, "",
+			"      - {step: Raise, act: {action: raise}, on-failure: {do: go-on}}\n", "",
+			map[string][]string{"raise": {"no"}},
+			"",
 			event.DoneBut, 5, "done, but this failed and was gone past: “Raise”",
 		},
 		"failed": {"      - {step: Raise, act: {action: raise}}\n", "", map[string][]string{"raise": {"no"}}, "", event.Failed, 1, "the device may have been changed before that"},
 		"failed after a change": {
 			"      - {step: Raise, act: {action: raise}}\n      - {step: Set, act: {action: set, with: {to: '1'}}}\n", "",
-			map[string][]string{"raise": {"raised"}, "set 1": {"no"}}, "", event.Failed, 1, "the device was changed before that",
+			map[string][]string{"raise": {"raised"}, "set 1": {"no"}},
+			"", event.Failed, 1, "the device was changed before that",
 		},
 		"rolled back": {
 			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", rollback, map[string][]string{"raise": {"no"}}, "", event.RolledBack, 4, "rolled back",
 		},
 		"rolled back in vain": {
-			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", rollback, map[string][]string{"raise": {"no"}, "set 1": {"no"}}, "",
+			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", rollback,
+			map[string][]string{"raise": {"no"}, "set 1": {"no"}},
+			"",
 			event.Failed, 1, "and the rollback failed",
 		},
 		"rolled back over a failure": {
 			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", "rollback:\n  steps: [{step: Back, act: {action: set, with: {to: '1'}}, on-failure: {do: go-on}}]\n",
-			map[string][]string{"raise": {"no"}, "set 1": {"no"}}, "", event.Failed, 1, "and of the rollback this failed: “Back”",
+			map[string][]string{"raise": {"no"}, "set 1": {"no"}},
+			"", event.Failed, 1, "and of the rollback this failed: “Back”",
 		},
 		"stopped": {"      - {step: Raise, hold: Raises it., act: {action: raise}}\n", "", nil, StopHere, event.Stopped, 3, "nothing was changed on the device"},
 	} {

@@ -1,0 +1,93 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/reach"
+	"pilotrix/core/sense"
+	"pilotrix/core/transfer"
+)
+
+// What the engine needs of the session that it runs in.
+
+// Console is what the engine needs of the session it runs in.
+type Console interface {
+	Clock() clock.Clock
+	Emit(event.Body)
+	// Device is what the device is in now.
+	Device() sense.State
+	// Await returns the first view for which ready holds. It ends with ctx, or with ErrLineLost.
+	Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error)
+	// Type sends keys with the runbook's helm.
+	Type(ctx context.Context, text string, secret bool) error
+	// Command types a line, sees it stand there, and only then ends it.
+	Command(ctx context.Context, text string, how Typing) error
+	// Speed is our end's speed in baud; ok is false for a line without one.
+	Speed() (baud int, ok bool)
+	SetSpeed(ctx context.Context, baud int, why string) error
+	// LineRate is how many characters our line carries a second, 0 where it has no speed.
+	LineRate() float64
+	// Latency is how long our adapter holds what arrives, 0 when that is not known.
+	Latency() time.Duration
+	Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error)
+	// Carry hands the line to a transfer. What a waiting receiver has asked with is read first.
+	Carry(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error
+	// AwaitLine waits for a lost line to come back.
+	AwaitLine(ctx context.Context) error
+	// Ask puts a question to the operator and returns one of its answers.
+	Ask(ctx context.Context, ask event.Ask) (string, error)
+	// WithHelm is a context that ends, with ErrHelm as its cause, when the hand takes the helm.
+	WithHelm(ctx context.Context) (context.Context, context.CancelFunc)
+	// AwaitHelm waits for the hand to give the helm back and says how to go on.
+	AwaitHelm(ctx context.Context) (Wish, error)
+	// TakeBack gives the runbook the helm without asking, to put the line in order at the end.
+	TakeBack(why string)
+	// Release gives the helm to the hand, at the end.
+	Release(why string)
+	// Stops says why a command has to be held at its Enter, empty when it need not be.
+	Stops(command string) string
+	// Present is what is under way now, in words, which a danger is told with.
+	Present() []string
+	// Pending is what the device will lose, or do by itself, unless it is dealt with.
+	Pending() []dialect.Open
+	// Settle waits until everything that happened so far is kept.
+	Settle(ctx context.Context) error
+	// Reach watches whether addresses answer; nil when nothing can be watched.
+	Reach() *reach.Watch
+}
+
+// Typing says what a line is that is typed.
+type Typing struct {
+	Secret bool // it is not shown, and not recorded
+	Fresh  bool // it begins a command; else it answers a question in the middle of one
+	Leads  bool // the command leads to another mode
+	Masks  bool // a secret stands in it
+}
+
+// Wish is how to go on after the hand had the helm.
+type Wish int
+
+// What the operator may choose when giving the helm back.
+const (
+	Resume Wish = iota // waiting, where a wait was interrupted; else the step is repeated
+	Repeat             // the step from its beginning
+	GoOn               // with the next step: this one was done by hand
+	Stop
+)
+
+func (w Wish) String() string {
+	return [...]string{"go on waiting", "repeat the step", "go on with the next step", "stop"}[w]
+}
+
+// Causes of a broken-off wait. Test with errors.Is.
+var (
+	ErrHelm     = errors.New("the operator took the helm")
+	ErrLineLost = errors.New("the line was lost")
+	errStopped  = errors.New("stopped by the operator")
+	errTimeout  = errors.New("not within the timeout")
+)

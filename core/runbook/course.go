@@ -1,0 +1,82 @@
+package runbook
+
+import (
+	"context"
+	"fmt"
+	"maps"
+
+	"pilotrix/core/event"
+)
+
+// What a run tells of itself before it does it: its beginning, its course, its titles.
+
+// CutOffStep is what the question about an earlier run that was cut off is called, where a step's number stands
+// otherwise.
+const CutOffStep = "cut-off"
+
+// askCutOff asks before a run begins on a device on which an earlier one was cut off: nobody knows how far that one
+// came.
+func (e *Engine) askCutOff(ctx context.Context) error {
+	if e.p.Kit.CutOff == "" {
+		return nil
+	}
+	held, release := e.console.WithHelm(ctx)
+	defer release()
+	answer, err := e.console.Ask(held, event.Ask{
+		Form: event.FormHold, Step: CutOffStep, Text: "An earlier run was cut off: " + e.p.Kit.CutOff + ". Begin this one all the same?",
+		Answers: []string{Approve, StopHere},
+	})
+	if err == nil && answer != Approve {
+		err = fmt.Errorf("%w before it began: an earlier run was cut off", errStopped)
+	}
+	return causeOf(held, err)
+}
+
+func (e *Engine) begin() event.RunBegin {
+	begin := event.RunBegin{
+		Runbook: e.p.Book.Runbook, Title: e.p.titleWords(e.openEnv()), Dialect: e.p.Dialect.Dialect, Inputs: e.p.Shown(),
+		Rollback: e.p.aboutRollback(e.openEnv()),
+	}
+	begin.Steps = e.plansOf(e.p.Steps, 0)
+	return begin
+}
+
+// plansOf are steps as a course is drawn of them, their titles and what they type filled in as far as that is
+// known now, at the step that is here.
+func (e *Engine) plansOf(steps []PreparedStep, here int) (plans []event.StepPlan) {
+	walk := e.planner()
+	for i := range steps {
+		s := &steps[i]
+		plan := event.StepPlan{
+			ID: s.ID, Phase: s.Phase, Title: e.title(s), Verb: s.VerbName(), Expected: s.Expected, Timeout: s.Timeout,
+			Hold: s.Hold != "", Irreversible: s.Irreversible,
+		}
+		if s.Verb != nil {
+			plan.Cards = s.Verb.Cards
+		}
+		if i >= here {
+			plan.Types = typedWords(walk.step(s).Types)
+		}
+		plans = append(plans, plan)
+	}
+	return plans
+}
+
+// planner lays out what is ahead from what is known now.
+func (e *Engine) planner() *planner {
+	p := &planner{Prepared: e.p, env: e.openEnv(), locks: e.p.Dialect.NewInterlocks(), altered: new(bool)}
+	if v := e.console.Device(); v.AtPrompt {
+		p.mode = v.Mode
+	}
+	return p
+}
+
+// title is what a step does, in words, with what is known now.
+func (e *Engine) title(s *PreparedStep) string {
+	if s.title == nil {
+		return s.Step
+	}
+	env := e.openEnv()
+	maps.Copy(env, s.vars)
+	return s.title.Shown(env)
+}

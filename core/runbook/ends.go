@@ -1,0 +1,158 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime/debug"
+	"strings"
+
+	"pilotrix/core/event"
+)
+
+// How a run ends: what is said of it, and what is put back whatever ended it.
+
+// Exit codes of a run. 2 is what the system gives a program that crashes.
+const (
+	ExitDone       = 0 // it was so already, too
+	ExitFailed     = 1
+	ExitStopped    = 3
+	ExitRolledBack = 4
+	ExitDoneBut    = 5 // to the end, over steps that failed
+)
+
+// Result is how a run ended.
+type Result struct {
+	Outcome event.Outcome
+	Exit    int
+	Message string
+	Proved  []string
+}
+
+// putBack puts the line's speed back and ends what steps left open. It tells what is left to say.
+func (e *Engine) putBack(ctx context.Context) (note string) {
+	err := e.guarded(func() error {
+		note = e.restoreSpeed(ctx)
+		return nil
+	})
+	if cleared := e.guarded(func() error { e.clear(); return nil }); err == nil {
+		err = cleared
+	}
+	if err != nil {
+		note = err.Error()
+	}
+	return note
+}
+
+// carryOut is the run up to what it ends with.
+func (e *Engine) carryOut(ctx context.Context) (err error) {
+	defer e.faulted(&err)
+	if err := e.askCutOff(ctx); err != nil {
+		return err
+	}
+	return e.runSteps(ctx, e.p.Steps, true)
+}
+
+// faulted makes a fault of this program's own an end like another: the operator keeps the console, the line its
+// speed, and the logbook the run's last event. It is deferred.
+func (e *Engine) faulted(err *error) {
+	if fault := recover(); fault != nil {
+		*err = fmt.Errorf("a fault of this program, at %s: %v", e.atWords(), fault)
+		e.console.Emit(event.Note{Level: event.Error, Text: (*err).Error() + "\n" + string(debug.Stack())})
+	}
+}
+
+func (e *Engine) atWords() string {
+	if e.step == nil {
+		return "the beginning"
+	}
+	return "“" + e.title(e.step) + "”"
+}
+
+// clear ends what steps left open: transfers, staged files, unpacked ones.
+func (e *Engine) clear() {
+	for _, withdraw := range e.withdraw {
+		withdraw()
+	}
+	if e.dock != nil {
+		e.dock.Close()
+	}
+	if err := e.unpacker.Close(); err != nil {
+		e.console.Emit(event.Note{Level: event.Warning, Text: "what was unpacked is left behind: " + err.Error()})
+	}
+}
+
+// conclude turns what ended the steps into a result, going the rollback where that is said.
+func (e *Engine) conclude(ctx context.Context, err error) Result {
+	switch {
+	case err == nil && len(e.past) > 0:
+		return Result{Outcome: event.DoneBut, Exit: ExitDoneBut, Message: "done, but this failed and was gone past: " + strings.Join(e.past, "; ") + e.handWords(), Proved: e.proved}
+	case err == nil:
+		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done" + e.handWords(), Proved: e.proved}
+	case errors.Is(err, errAlready):
+		return Result{Outcome: event.Already, Exit: ExitDone, Message: e.already + e.changedWords(), Proved: e.proved}
+	case errors.Is(err, errStopped):
+		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: err.Error() + e.changedWords()}
+	case errors.Is(err, errRollBack):
+		return e.rollBack(ctx, strings.TrimSuffix(err.Error(), ": "+errRollBack.Error()))
+	case ctx.Err() != nil:
+		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: "the program was ended" + e.changedWords()}
+	}
+	return Result{Outcome: event.Failed, Exit: ExitFailed, Message: err.Error() + e.changedWords()}
+}
+
+// rollBack goes the rollback. Its steps stand on the course behind those that were done.
+func (e *Engine) rollBack(ctx context.Context, failure string) Result {
+	e.console.Emit(event.Note{Level: event.Warning, Text: "rolling back"})
+	e.rollingBack = true
+	e.console.Emit(event.Course{Steps: append(e.plansOf(e.course[:min(len(e.course), e.here+1)], e.here+1), e.plansOf(e.p.Rollback, 0)...)})
+	gone := len(e.past)
+	back := e.guarded(func() error { return e.runSteps(ctx, e.p.Rollback, false) })
+	switch {
+	case errors.Is(back, errStopped):
+		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: fmt.Sprintf("%s; and the rollback was stopped: %v", failure, back)}
+	case back != nil:
+		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and the rollback failed: %v", failure, back)}
+	case len(e.past) > gone:
+		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and of the rollback this failed: %s", failure, strings.Join(e.past[gone:], "; "))}
+	}
+	return Result{Outcome: event.RolledBack, Exit: ExitRolledBack, Message: failure + "; rolled back"}
+}
+
+// guarded does something whose faults are errors.
+func (e *Engine) guarded(do func() error) (err error) {
+	defer e.faulted(&err)
+	return do()
+}
+
+// mayHaveChanged reports whether the device may not be what it was when the run began: a command that changes it
+// went out, or the hand typed something.
+func (e *Engine) mayHaveChanged() bool { return e.tried || e.typedByHand() }
+
+func (e *Engine) typedByHand() bool { return e.facts.Changes() > e.changesThen+e.ownChanges }
+
+// handWords are the steps that were done by hand: the runbook has not seen how.
+func (e *Engine) handWords() string {
+	if len(e.byHandSteps) == 0 {
+		return ""
+	}
+	return "; by hand: " + strings.Join(e.byHandSteps, ", ")
+}
+
+func (e *Engine) changedWords() string {
+	switch {
+	case e.changed:
+		return "; the device was changed before that"
+	case e.tried:
+		return "; the device may have been changed before that"
+	case e.typedByHand():
+		return "; the runbook changed nothing on the device, what was typed by hand aside"
+	}
+	return "; nothing was changed on the device"
+}
+
+var (
+	errRollBack   = errors.New("roll back")
+	errRepeatFrom = errors.New("repeat from a phase")
+	errAlready    = errors.New("it was so already")
+)

@@ -1,0 +1,201 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/sense"
+)
+
+// What a failed step leads to: it is repeated, gone past, led back from, or left to the operator.
+
+// Answers to an Ask.
+const (
+	Approve  = "approve"
+	StopHere = "stop"
+	DoneByMe = "done"
+	WaitOn   = "wait on"
+	GiveUp   = "give up"
+	TryAgain = "repeat"
+	SkipIt   = "go on"
+	RollBack = "roll back"
+)
+
+// backTo goes back to the phase that a failed step names. What was unrolled from there on is unrolled anew, since
+// its list may be another one now; but the present round of a loop begins again as it is.
+func (e *Engine) backTo(ctx context.Context, steps []PreparedStep, from int, failure error) ([]PreparedStep, int, error) {
+	s := &steps[from]
+	again := s.Failure.RepeatFrom
+	e.failures[s.ID]++
+	why := strings.TrimSuffix(failure.Error(), ": "+errRepeatFrom.Error())
+	e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("starts over from “%s”: %s", again, why)})
+	if other := e.sameDeviceHere(ctx, s); other != nil {
+		return nil, 0, fmt.Errorf("“%s”: %w", e.title(s), other)
+	}
+	phase := slices.IndexFunc(e.p.Book.Phases, func(l Phase) bool { return l.Phase == again })
+	if e.rollingBack || phase == s.of {
+		return steps, e.phaseStart(steps, from, phase), nil
+	}
+	at := slices.IndexFunc(steps, func(one PreparedStep) bool { return one.of >= phase })
+	whole := slices.IndexFunc(e.p.Steps, func(one PreparedStep) bool { return one.of >= phase })
+	if at < 0 || whole < 0 {
+		return steps, from, nil
+	}
+	steps = slices.Concat(steps[:at:at], e.p.Steps[whole:])
+	e.console.Emit(event.Course{Steps: e.plansOf(steps, at)})
+	return steps, at, nil
+}
+
+// phaseStart is the first step of a phase; of one that was unrolled, the present round's. Where nothing is left of
+// the phase it is the failed step itself.
+func (e *Engine) phaseStart(steps []PreparedStep, from, phase int) int {
+	for at := from; at >= 0; at-- {
+		if steps[at].of != phase {
+			continue
+		}
+		for at > 0 && steps[at-1].of == phase && steps[at-1].Phase == steps[at].Phase {
+			at--
+		}
+		return at
+	}
+	return from
+}
+
+// needsNobody reports whether a step that takes too long goes on without the operator: what follows is said, or
+// it is repeated and that does no harm.
+func (e *Engine) needsNobody(s *PreparedStep, try int) bool {
+	if e.onFailure(s) == "go-on" {
+		return true
+	}
+	return s.repeatable() && (try <= s.Retry || e.repeatsFrom(s))
+}
+
+func (s *PreparedStep) repeatable() bool { return s.Verb == nil || s.Verb.Repeatable }
+
+// onFailure is what a failure of the step leads to, empty when the operator is asked.
+func (e *Engine) onFailure(s *PreparedStep) string {
+	if s.Failure.Do != "" || s.Failure.RepeatFrom != "" {
+		return s.Failure.Do
+	}
+	return e.p.Book.OnFailure.Do
+}
+
+// repeatsFrom reports whether a failure of the step leads back to a phase.
+func (e *Engine) repeatsFrom(s *PreparedStep) bool {
+	return s.Failure.RepeatFrom != "" && e.failures[s.ID] < max(s.Failure.Times, 1)
+}
+
+// stateWords tells what the device shows, for a failure.
+func (e *Engine) stateWords() string {
+	v := e.console.Device()
+	words := "the device is in mode " + v.Mode
+	if v.Proof != "" {
+		words += fmt.Sprintf(" (%q)", sense.Sample([]byte(v.Proof), 60))
+	}
+	return words + fmt.Sprintf(", last heard %s ago", e.console.Clock().Since(v.LastByte).Round(100*time.Millisecond))
+}
+
+const (
+	lineBackTimeout = 2 * time.Minute
+	maxLineRepeats  = 5
+)
+
+// afterFailure decides whether a failed step is tried again.
+func (e *Engine) afterFailure(ctx context.Context, s *PreparedStep, try int, err error) (again bool, _ error) {
+	titled := fmt.Errorf("“%s”: %w", e.title(s), err)
+	if errors.Is(err, errStopped) || ctx.Err() != nil {
+		return false, titled
+	}
+	if errors.Is(err, ErrLineLost) {
+		if back := e.lineBack(ctx); back != nil {
+			return false, fmt.Errorf("“%s”: %w", e.title(s), back)
+		}
+		if other := e.sameDevice(ctx, s); other != nil {
+			return false, fmt.Errorf("“%s”: %w", e.title(s), other)
+		}
+		if e.lineLosses++; (s.Verb == nil || s.Verb.Repeatable) && e.lineLosses <= maxLineRepeats {
+			return true, nil
+		}
+	}
+	var late *overrun
+	twice := errors.As(err, &late) && late.offered && !s.repeatable() // it may still be under way: nothing is begun twice
+	do := e.onFailure(s)
+	switch {
+	case try <= s.Retry && !twice:
+		return true, nil
+	case do == "go-on":
+		e.console.Emit(event.Note{Level: event.Warning, Text: "goes on although " + titled.Error()})
+		e.past = append(e.past, titled.Error())
+		return false, nil
+	case e.repeatsFrom(s) && !twice:
+		return false, fmt.Errorf("%w: %w", titled, errRepeatFrom)
+	case do == "roll-back" && len(e.p.Rollback) > 0 && e.mayHaveChanged():
+		return false, fmt.Errorf("%w: %w", titled, errRollBack)
+	}
+	return e.askAfterFailure(ctx, s, titled)
+}
+
+// lineBack waits for the line to come back. The operator may take the helm meanwhile: a stop ends the wait, and
+// anything else goes on with it.
+func (e *Engine) lineBack(ctx context.Context) error {
+	e.console.Emit(event.Note{Level: event.Warning, Text: "the line is lost; waiting for it to come back"})
+	for {
+		held, release := e.console.WithHelm(ctx)
+		limited, cancel := e.console.Clock().WithTimeout(held, lineBackTimeout)
+		err := e.console.AwaitLine(limited)
+		taken := errors.Is(causeOf(held, err), ErrHelm)
+		cancel()
+		release()
+		switch {
+		case err == nil:
+			return nil
+		case !taken || ctx.Err() != nil:
+			return fmt.Errorf("%w and did not come back within %s", ErrLineLost, lineBackTimeout)
+		}
+		choice, err := e.console.AwaitHelm(ctx)
+		if err != nil {
+			return err
+		}
+		if choice == Stop {
+			return fmt.Errorf("%w while the line was lost", errStopped)
+		}
+	}
+}
+
+// askAfterFailure lets the operator decide; with nobody to ask the answer is to stop.
+func (e *Engine) askAfterFailure(ctx context.Context, s *PreparedStep, failure error) (bool, error) {
+	answers := []string{TryAgain, SkipIt, StopHere}
+	if len(e.p.Rollback) > 0 && e.mayHaveChanged() && !e.rollingBack {
+		answers = append(answers, RollBack)
+	}
+	held, release := e.console.WithHelm(ctx)
+	defer release()
+	answer, err := e.console.Ask(held, event.Ask{
+		Form: event.FormFailure, Step: s.ID, Title: e.title(s), Text: failure.Error(), Answers: answers, Changed: e.mayHaveChanged(),
+		Rollback: e.p.aboutRollback(e.openEnv()),
+	})
+	if errors.Is(causeOf(held, err), ErrHelm) && ctx.Err() == nil {
+		wish, err := e.console.AwaitHelm(ctx)
+		answer = map[Wish]string{Resume: TryAgain, Repeat: TryAgain, GoOn: SkipIt, Stop: StopHere}[wish]
+		if err != nil {
+			return false, err
+		}
+	} else if err != nil {
+		return false, failure
+	}
+	switch answer {
+	case TryAgain:
+		return true, nil
+	case SkipIt:
+		e.past = append(e.past, failure.Error())
+		return false, nil
+	case RollBack:
+		return false, fmt.Errorf("%w: %w", failure, errRollBack)
+	}
+	return false, failure
+}
