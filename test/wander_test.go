@@ -21,7 +21,7 @@ import (
 	"pilotrix/core/session"
 )
 
-var wanderSeeds = flag.Int("wander.seeds", 30, "how many operators wander through each demo")
+var wanderSeeds = flag.Int("wander.seeds", 20, "how many operators wander through each demo")
 
 // TestAnOperatorWhoWanders has an operator do things at random at any moment of both demos: take the helm and give it
 // back in every way, type, paste, send held Enters, answer questions, pull the cable, cut the power, kill the program.

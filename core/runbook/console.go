@@ -45,6 +45,8 @@ type Console interface {
 	WithHelm(ctx context.Context) (context.Context, context.CancelFunc)
 	// AwaitHelm waits for the hand to give the helm back and says how to go on.
 	AwaitHelm(ctx context.Context) (Wish, error)
+	// Tidy empties the line where something of the hand's stands behind a prompt: else that is seen as none.
+	Tidy(ctx context.Context) error
 	// TakeBack gives the runbook the helm without asking, to put the line in order at the end.
 	TakeBack(why string)
 	// Release gives the helm to the hand, at the end.

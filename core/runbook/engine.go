@@ -192,6 +192,9 @@ func (e *Engine) attempt(run context.Context, s *PreparedStep, try int) (err err
 		p.until = e.console.Clock().Now().Add(p.length)
 		err = s.Work.Do(ctx, e, s)
 	}
+	if errors.Is(err, errReturned) { // what it was about to type was not sent: it begins anew
+		return &chosen{Repeat}
+	}
 	if cause := context.Cause(ctx); cause != nil && run.Err() == nil && !errors.Is(err, cause) {
 		err = cause // what ended the step, whatever came of that further in
 	}

@@ -162,6 +162,7 @@ func (c *echoing) Hunt(context.Context, sense.Hunt) (sense.Found, error) {
 }
 
 func (c *echoing) Present() []string                       { return nil }
+func (c *echoing) Tidy(context.Context) error              { return nil }
 func (c *echoing) Settle(context.Context) error            { return nil }
 func (c *echoing) AwaitLine(context.Context) error         { return nil }
 func (c *echoing) AwaitHelm(context.Context) (Wish, error) { return Stop, nil }

@@ -55,7 +55,7 @@ type kind int
 
 const (
 	waits kind = iota // it is gone on with when the helm is given back, or when the operator waits on
-	types             // it ends with the helm; it takes no longer than it takes, and has no part in the step's time
+	types             // it ends with the helm, and is errReturned when that is given back; it takes the time that it takes
 	moves             // a file; it ends with the helm and with the step's time
 )
 
@@ -70,13 +70,14 @@ func (c *steered) within(ctx context.Context, kind kind, do func(context.Context
 		switch {
 		case errors.Is(err, ErrHelm) && kind == waits:
 			err = c.handedOver(p)
-		case over && kind == waits && !p.last:
-			err = c.waitOn(ctx, p, do)
-			if err == nil {
-				return nil
+		case errors.Is(err, ErrHelm) && kind == types:
+			if err = c.handedOver(p); err == nil {
+				return errReturned
 			}
-			if errors.Is(err, errWaitOn) {
-				err = nil
+		case over && kind == waits && !p.last:
+			over, err = c.waitOn(ctx, p, do)
+			if !over {
+				return err
 			}
 		case over:
 			err = c.overrun(p)
@@ -142,6 +143,9 @@ func (c *steered) handedOver(p *patience) error {
 	case wish != Resume:
 		return &chosen{wish}
 	}
+	if err := c.Tidy(c.e.run); err != nil {
+		c.Console.Emit(event.Note{Level: event.Warning, Text: err.Error()})
+	}
 	if doing.ID == p.step.ID {
 		doing.Timeout, _ = c.e.left(p)
 		c.Emit(doing)
@@ -157,13 +161,12 @@ func (c *steered) overrun(p *patience) *overrun {
 	return &overrun{text: fmt.Sprintf("%v of %s (%s): %s", errTimeout, units.Words(p.length), p.step.timeoutFrom, c.e.stateWords())}
 }
 
-var errWaitOn = errors.New("wait on")
-
-// waitOn asks whether to wait on. The wait goes on while the operator thinks: what it waits for ends the question.
-func (c *steered) waitOn(ctx context.Context, p *patience, do func(context.Context) error) error {
+// waitOn asks whether to wait on. The wait goes on while the operator thinks, and its own end ends the question: over
+// is false then. It is no error when there is more time.
+func (c *steered) waitOn(ctx context.Context, p *patience, do func(context.Context) error) (over bool, err error) {
 	failure := c.overrun(p)
 	if _, why := c.e.left(p); why != "" {
-		return failure
+		return true, failure
 	}
 	held, release := c.WithHelm(ctx)
 	defer release()
@@ -181,25 +184,20 @@ func (c *steered) waitOn(ctx context.Context, p *patience, do func(context.Conte
 	})
 	answered()
 	switch got := <-came; {
-	case got == nil:
-		return nil
-	case ctx.Err() != nil:
-		return ctx.Err()
+	case got == nil || ctx.Err() != nil:
+		return false, got
 	case errors.Is(context.Cause(held), ErrHelm):
-		if err := c.handedOver(p); err != nil {
-			return err
-		}
-		return errWaitOn
-	case !errors.Is(got, context.Canceled):
-		return got // such as a lost line
+		return true, c.handedOver(p)
+	case !errors.Is(got, context.Canceled): // such as a lost line
+		return false, got
 	case err != nil:
-		return err
+		return true, err
 	case answer == WaitOn:
 		p.until = c.Clock().Now().Add(p.length)
-		return errWaitOn
+		return true, nil
 	}
 	failure.offered = true
-	return failure
+	return true, failure
 }
 
 // Emit remembers what the step is doing.
@@ -248,7 +246,7 @@ func (c *steered) Command(ctx context.Context, text string, how Typing) error {
 
 // SetSpeed sets our end's speed.
 func (c *steered) SetSpeed(ctx context.Context, baud int, why string) error {
-	return c.within(ctx, types, func(ctx context.Context) error { return c.Console.SetSpeed(ctx, baud, why) })
+	return c.within(ctx, waits, func(ctx context.Context) error { return c.Console.SetSpeed(ctx, baud, why) })
 }
 
 // Hunt looks for the device's speed.
@@ -265,7 +263,8 @@ func (c *steered) Carry(ctx context.Context, carry func(context.Context, transfe
 	return c.within(ctx, moves, func(ctx context.Context) error { return c.Console.Carry(ctx, carry) })
 }
 
-// errReturned is a question of the device that was open while the hand had the helm: it may have been answered.
+// errReturned is said of what was to be typed, or asked, when the hand had the helm and gave it back: its line was not
+// ended. The device may be anywhere now, so whoever gets it looks anew.
 var errReturned = errors.New("the helm was given back")
 
 // Ask asks the operator. The step's time stands still meanwhile, unless it is the operator's own work that is asked

@@ -29,8 +29,17 @@ func (e *Engine) readAll(ctx context.Context, s *PreparedStep, readings []*diale
 
 const readTries = 3
 
-// readOne tries a few times: a bit error in the answer is no reason to stop.
+// readOne takes one reading, however often the helm goes forth and back meanwhile.
 func (e *Engine) readOne(ctx context.Context, s *PreparedStep, reading *dialect.CompiledReading) error {
+	for {
+		if err := e.readNow(ctx, s, reading); !errors.Is(err, errReturned) {
+			return err
+		}
+	}
+}
+
+// readNow tries a few times: a bit error in the answer is no reason to stop.
+func (e *Engine) readNow(ctx context.Context, s *PreparedStep, reading *dialect.CompiledReading) error {
 	if err := e.be(ctx, s, reading.In); err != nil {
 		return err
 	}
@@ -103,8 +112,16 @@ func unseen(command string) error {
 	return fmt.Errorf("another command was typed behind “%s”: how that ended was not seen", command)
 }
 
-// answer answers a question from the dialect, or asks the operator.
+// answer answers a question from the dialect, or asks the operator. Whoever calls it looks anew then: the hand may
+// have had the helm, and answered it.
 func (e *Engine) answer(ctx context.Context, own []*dialect.CompiledDialog, v sense.State, env map[string]any) error {
+	if err := e.answerNow(ctx, own, v, env); !errors.Is(err, errReturned) {
+		return err
+	}
+	return nil
+}
+
+func (e *Engine) answerNow(ctx context.Context, own []*dialect.CompiledDialog, v sense.State, env map[string]any) error {
 	dialog := e.p.Dialect.Dialog(own, v.Asked)
 	if dialog == nil {
 		return fmt.Errorf("the device asks %q, which the dialect has no answer for", strings.TrimSpace(v.Asked))
@@ -128,15 +145,11 @@ func (e *Engine) answer(ctx context.Context, own []*dialect.CompiledDialog, v se
 	return e.console.Command(ctx, reply, Typing{Secret: dialog.Secret})
 }
 
-// leaveToOperator asks for an answer to be typed by hand. Whoever asked looks anew then: the device may ask still, or
-// have gone on.
+// leaveToOperator asks for an answer to be typed by hand.
 func (e *Engine) leaveToOperator(ctx context.Context, v sense.State) error {
 	answer, err := e.console.Ask(ctx, event.Ask{Form: event.FormDialog, Text: strings.TrimSpace(v.Asks), Answers: []string{DoneByMe, StopHere}})
-	switch {
-	case errors.Is(err, errReturned):
-		return nil
-	case err == nil && answer != DoneByMe:
-		return fmt.Errorf("%w at a question of the device", errStopped)
+	if err == nil && answer != DoneByMe {
+		err = fmt.Errorf("%w at a question of the device", errStopped)
 	}
 	return err
 }
@@ -165,7 +178,7 @@ func (e *Engine) be(ctx context.Context, s *PreparedStep, modes []string) error 
 		if move == nil {
 			return fmt.Errorf("this needs mode %s; the device is in %s, and the dialect knows no way there", strings.Join(modes, " or "), v.Mode)
 		}
-		if err := e.perform(ctx, s, &doing{action: e.p.Dialect.Action(move.Action)}); err != nil {
+		if err := e.perform(ctx, s, &doing{action: e.p.Dialect.Action(move.Action)}); err != nil && !errors.Is(err, errReturned) {
 			return fmt.Errorf("going from %s to %s: %w", move.From, move.To, err)
 		}
 	}
@@ -188,7 +201,7 @@ func (e *Engine) wake(ctx context.Context, times int, each time.Duration) (sense
 		if asked := e.console.Device().UnknownQuestion(); asked != "" {
 			return sense.State{}, fmt.Errorf("the device asks %q, which the dialect does not know; Enter would answer it: answer it by hand", asked)
 		}
-		if err := e.console.Type(ctx, e.p.Dialect.Wake(), false); err != nil {
+		if err = e.console.Type(ctx, e.p.Dialect.Wake(), false); err != nil && !errors.Is(err, errReturned) {
 			return sense.State{}, err
 		}
 		limited, cancel := e.console.Clock().WithTimeout(ctx, each)

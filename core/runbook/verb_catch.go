@@ -52,20 +52,27 @@ func (w *catchWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 		return err
 	}
 	for round := 0; ; round++ {
-		v, err := c.listen(ctx, catchListen)
-		if err != nil {
-			return err
-		}
-		switch caught, acted, err := c.act(ctx, v); {
-		case err != nil || caught:
-			return err
-		case acted:
+		caught, err := c.once(ctx, round)
+		if errors.Is(err, errReturned) { // the hand had the helm
 			continue
 		}
-		if err := c.round(ctx, round); err != nil {
+		if err != nil || caught {
 			return err
 		}
 	}
+}
+
+// once acts on what the device shows, or else makes a round of what may bring it to show something.
+func (c *catcher) once(ctx context.Context, round int) (caught bool, err error) {
+	v, err := c.listen(ctx, catchListen)
+	if err != nil {
+		return false, err
+	}
+	caught, acted, err := c.act(ctx, v)
+	if err != nil || acted {
+		return caught, err
+	}
+	return false, c.round(ctx, round)
 }
 
 // catcher is one catch under way.

@@ -235,7 +235,7 @@ func (r *restarting) prompt(ctx context.Context) error {
 				return err
 			}
 		case v.Mode == sense.Garbled:
-			if err := r.waitGarbled(ctx, r.s, v); err != nil {
+			if err := r.waitGarbled(ctx, r.s, v); err != nil && !errors.Is(err, errReturned) {
 				return err
 			}
 		case v.AtPrompt:

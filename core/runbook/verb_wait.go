@@ -58,7 +58,7 @@ func (w *waitWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 				return err
 			}
 		case v.Mode == sense.Garbled:
-			if err := e.waitGarbled(ctx, s, v); err != nil {
+			if err := e.waitGarbled(ctx, s, v); err != nil && !errors.Is(err, errReturned) {
 				return err
 			}
 		default:

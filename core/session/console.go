@@ -64,6 +64,10 @@ func (c console) Type(ctx context.Context, text string, secret bool) error {
 // send puts text out with the runbook's helm. Command is what its Enter sends, empty for none.
 func (c console) send(ctx context.Context, text string, how runbook.Typing, command string) error {
 	s := c.s
+	ends := strings.HasSuffix(text, s.opt.Dialect.Enter())
+	if ends { // a line is ended or not: whoever takes the helm meanwhile does not leave that open
+		ctx = context.WithoutCancel(ctx)
+	}
 	item := outgoing{data: []byte(text), done: make(chan error, 1), ctx: ctx}
 	var refused error
 	alive := s.do(func() {
@@ -82,10 +86,10 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 			if command != "" {
 				s.sentCommand(command)
 			}
-			if !how.Secret && !how.Fresh || strings.HasSuffix(text, s.opt.Dialect.Enter()) {
+			if !how.Secret && !how.Fresh || ends {
 				s.guard.runs(s.sense.State(), text, s.opt.Dialect.Enter(), s.opt.Dialect.Clears())
 			}
-			if strings.HasSuffix(text, s.opt.Dialect.Enter()) {
+			if ends {
 				s.sense.Entered(s.opt.Clock.Now(), how.Fresh, how.Leads)
 			} else {
 				s.sense.Typed(s.opt.Clock.Now(), item.data)

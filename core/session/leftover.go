@@ -84,6 +84,14 @@ func (c console) clearLeft(ctx context.Context) error {
 	return nil
 }
 
+// Tidy implements runbook.Console.
+func (c console) Tidy(ctx context.Context) error {
+	if shown, known := c.Device().Typed(); !known || strings.TrimSpace(shown) == "" {
+		return nil // what the device does not show may be the beginning of a start, which no key is to stop
+	}
+	return c.clearLeft(ctx)
+}
+
 // wipe empties the line and sees that it is. Where nothing of it is shown there is nothing to see: the device may be
 // off. The key goes before whatever is typed then.
 func (c console) wipe(ctx context.Context, v sense.State) error {

@@ -301,3 +301,76 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 		assert.Contains(t, k.over().Message, "“recommence” left the device in mode ready: not allowed now")
 	})
 }
+
+// TestARestartIsNotBegunTwice has the hand log in by itself, or begin to, as soon as the device is back.
+func TestARestartIsNotBegunTwice(t *testing.T) {
+	const book = `
+runbook: r
+phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart: {action: recommence, mode: [login], then: ready}, timeout: 10m}]}]
+`
+	answer := func(command string) string {
+		switch command {
+		case "self":
+			return "serial A1\r\n> "
+		case "recommence":
+			return "going down\r\n"
+		case "":
+			return "login: "
+		}
+		return "> "
+	}
+	for typed, all := range map[string][]string{
+		"":       {"self", "recommence", "me", "self"},
+		"me\r":   {"self", "recommence", "me", "self"},
+		"m":      {"self", "recommence", "me", "self"},
+		"look\r": {"self", "recommence", "look", "self"},
+	} {
+		talking(t, book, answer, func(k *talk) {
+			k.TakeHelm()
+			k.far.says("login: ")
+			time.Sleep(time.Second)
+			typeKeys(k.Session, typed)
+			time.Sleep(time.Minute)
+			k.GiveHelm(runbook.Resume)
+			time.Sleep(time.Minute)
+			assert.Equal(t, event.Done, k.over().Outcome, "%q", typed)
+			assert.Equal(t, all, k.far.commands(), "%q", typed)
+			assert.Len(t, of[event.StepBegin](k), 2, "no step is repeated")
+		})
+	}
+}
+
+// TestReadingsAreTakenUpAgain takes the helm while one is awaited, and types another command behind it.
+func TestReadingsAreTakenUpAgain(t *testing.T) {
+	const book = "runbook: r\nphases: [{phase: one, steps: [{step: Read, read: [self, state]}]}]\n"
+	talking(t, book, slowly("self"), func(k *talk) {
+		k.far.answers(func(command string) string {
+			return map[string]string{"state": "value x\r\n", "self": "serial A1\r\n"}[command] + "> "
+		})
+		k.TakeHelm()
+		k.far.says("serial A1\r\n> ")
+		time.Sleep(time.Second)
+		k.GiveHelm(runbook.Resume)
+		time.Sleep(5 * time.Second)
+		assert.Equal(t, event.Done, k.over().Outcome)
+		assert.Equal(t, []string{"self", "state"}, k.far.commands())
+	})
+}
+
+// TestTheLineMayBeLostWhileAnOverrunIsAsked has a restart outlast its time on a cable that is pulled.
+func TestTheLineMayBeLostWhileAnOverrunIsAsked(t *testing.T) {
+	const book = "runbook: r\nphases: [{phase: one, steps: [{step: x, wait: {mode: [busy]}, timeout: 1m}]}]\n"
+	twice(t, book, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan runbook.Result, feed *event.Feed) {
+		time.Sleep(2 * time.Minute)
+		asks := collect[event.Ask](t, feed)
+		require.Len(t, asks, 1)
+		require.Equal(t, event.FormOverrun, asks[0].Form)
+		close(first.chunks)
+		time.Sleep(time.Second)
+		assert.Equal(t, "withdrawn", last(collect[event.Answer](t, feed)).Answer)
+		comesBack()
+		second.says("working\r\n")
+		time.Sleep(10 * time.Second)
+		assert.Equal(t, event.Done, (<-ended).Outcome)
+	})
+}
