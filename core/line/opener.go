@@ -20,13 +20,16 @@ type Opener struct {
 	kinds map[string]Open
 }
 
-// NewOpener opens serial, unix, tcp and exec targets; arrivals are stamped with c.
+// NewOpener opens serial, telnet, rfc2217, unix, tcp and exec targets; arrivals are stamped with c.
 func NewOpener(c clock.Clock) *Opener {
 	return &Opener{kinds: map[string]Open{
 		Serial: func(ctx context.Context, t Target) (Line, error) { return openSerial(ctx, t, c) },
 		Unix:   func(ctx context.Context, t Target) (Line, error) { return openSocket(ctx, t, "unix", c) },
 		TCP:    func(ctx context.Context, t Target) (Line, error) { return openSocket(ctx, t, "tcp", c) },
 		Exec:   func(ctx context.Context, t Target) (Line, error) { return openExec(ctx, t, c) },
+		Telnet: func(ctx context.Context, t Target) (Line, error) { return openTelnet(ctx, t, c) },
+
+		ComPort: func(ctx context.Context, t Target) (Line, error) { return openComPort(ctx, t, c) },
 	}}
 }
 

@@ -3,6 +3,7 @@ package line
 import (
 	"cmp"
 	"fmt"
+	"net"
 	"net/url"
 	"slices"
 	"strconv"
@@ -16,6 +17,9 @@ const (
 	TCP    = "tcp"
 	Exec   = "exec"
 	Bench  = "bench"
+	Telnet = "telnet"
+	// ComPort is a port of a console server, by com-port control over telnet.
+	ComPort = "rfc2217"
 )
 
 // Target says what to open: a kind, an address, and for a serial line how it is set.
@@ -60,10 +64,14 @@ func ParseTarget(text string) (Target, error) {
 	}
 	kind, rest, found := strings.Cut(text, ":")
 	if !found || rest == "" {
-		return Target{}, fmt.Errorf("target %q: want KIND:ADDRESS, such as serial:/dev/ttyUSB0?speed=9600, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME", text)
+		return Target{}, fmt.Errorf("target %q: want KIND:ADDRESS, such as serial:/dev/ttyUSB0?speed=9600, telnet://host, rfc2217://host:port?speed=9600, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME", text)
 	}
 	target := Target{Kind: kind, Address: rest}
 	switch kind {
+	case Telnet, ComPort:
+		if err := target.setHost(rest); err != nil {
+			return Target{}, fmt.Errorf("target %q: %w", text, err)
+		}
 	case Serial, Bench:
 		address, query, _ := strings.Cut(rest, "?")
 		target.Address = address
@@ -85,13 +93,39 @@ func ParseTarget(text string) (Target, error) {
 			return Target{}, fmt.Errorf("target %q: want tcp:HOST:PORT", text)
 		}
 	default:
-		return Target{}, fmt.Errorf("target %q: no kind %q; there are serial, unix, tcp, exec and bench", text, kind)
+		return Target{}, fmt.Errorf("target %q: no kind %q; there are serial, telnet, rfc2217, tcp, unix, exec and bench", text, kind)
 	}
 	if target.Address == "" {
 		return Target{}, fmt.Errorf("target %q: the address is empty", text)
 	}
 	return target, nil
 }
+
+// setHost reads //HOST[:PORT] and options, of which only a port of a console server has those of a serial line.
+func (t *Target) setHost(rest string) error {
+	address, query, _ := strings.Cut(strings.TrimPrefix(rest, "//"), "?")
+	address = strings.TrimSuffix(address, "/")
+	if _, _, err := net.SplitHostPort(address); err != nil {
+		if t.Kind == ComPort {
+			return fmt.Errorf("want %s://HOST:PORT: each port of a console server has its own", t.Kind)
+		}
+		address = net.JoinHostPort(strings.Trim(address, "[]"), telnetPort)
+	}
+	if strings.HasPrefix(address, ":") {
+		return fmt.Errorf("want %s://HOST:PORT", t.Kind)
+	}
+	t.Address = address
+	if err := t.setOptions(query); err != nil {
+		return err
+	}
+	if t.Kind != ComPort && (t.Speed != 0 || t.Framing != "" || t.Flow != "") {
+		return fmt.Errorf("%s has no speed, framing or flow control; rfc2217://%s has, where the console server does com-port control", t.Kind, address)
+	}
+	return nil
+}
+
+// IsSerial reports whether a target has a speed, framing and flow control.
+func (t Target) IsSerial() bool { return t.Kind == Serial || t.Kind == Bench || t.Kind == ComPort }
 
 func (t *Target) setOptions(query string) error {
 	values, err := url.ParseQuery(query)
@@ -169,6 +203,9 @@ func (t Target) String() string {
 		options = append(options, "size="+t.Size)
 	}
 	text := t.Kind + ":" + t.Address
+	if t.Kind == Telnet || t.Kind == ComPort {
+		text = t.Kind + "://" + t.Address
+	}
 	if len(options) > 0 {
 		text += "?" + strings.Join(options, "&")
 	}

@@ -83,7 +83,7 @@ type met struct {
 
 // Open opens the line and starts the session. The session lasts until Close.
 func Open(ctx context.Context, opt Options) (*Session, error) {
-	if opt.Target.Kind == line.Serial || opt.Target.Kind == line.Bench {
+	if opt.Target.IsSerial() {
 		if d := opt.Dialect; d != nil {
 			opt.Target = opt.Target.Or(line.Target{Speed: d.Line.Speed, Framing: string(d.Line.Framing), Flow: d.Line.Flow})
 		}

@@ -1,0 +1,212 @@
+package line
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/clock"
+)
+
+// telnetServer starts Debian's telnet server for one connection after the other and returns its address.
+func telnetServer(t *testing.T, shell string) string {
+	t.Helper()
+	require.FileExists(t, "/usr/sbin/telnetd", "needs the Debian package inetutils-telnetd; ./dev/test installs it")
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			file, err := conn.(*net.TCPConn).File()
+			if err != nil {
+				return
+			}
+			_ = conn.Close()
+			server := exec.Command("/usr/sbin/telnetd", "-h", "-E", shell)
+			server.Stdin, server.Stdout = file, file
+			if server.Start() == nil {
+				_ = file.Close()
+				go func() { _ = server.Wait() }()
+			}
+		}
+	}()
+	return listener.Addr().String()
+}
+
+// heard collects what a line says until it has a text.
+func heard(t *testing.T, l Line, text string) string {
+	t.Helper()
+	var all strings.Builder
+	limit := time.After(20 * time.Second)
+	for !strings.Contains(all.String(), text) {
+		select {
+		case chunk, open := <-l.Chunks():
+			require.True(t, open, "it ended: %v; %q", l.Err(), all.String())
+			all.Write(chunk.Bytes)
+		case <-limit:
+			require.FailNow(t, "not heard: "+text, "%q", all.String())
+		}
+	}
+	return all.String()
+}
+
+// TestARealTelnetServer logs nobody in: it has a shell behind Debian's own server.
+func TestARealTelnetServer(t *testing.T) {
+	target, err := ParseTarget("telnet://" + telnetServer(t, "/bin/sh"))
+	require.NoError(t, err)
+	l, err := NewOpener(clock.Real()).Open(t.Context(), target)
+	require.NoError(t, err)
+	defer l.Close()
+	require.NoError(t, l.(Resizer).Resize(97, 33))
+	say := func(text string) { require.NoError(t, l.Write(t.Context(), []byte(text))) }
+	say("PS1=; stty -echo; echo be\"\"gun\r")
+	heard(t, l, "begun")
+	say("echo terminal $TERM size $(stty size)\r")
+	assert.Contains(t, heard(t, l, "\n"), "terminal xterm-256color size 33 97")
+	require.NoError(t, l.(Resizer).Resize(120, 40))
+	say("while [ \"$(stty size)\" != '40 120' ]; do :; done; echo re\"\"sized\r")
+	heard(t, l, "resized")
+	say("printf 'a\\377b\\r\\000c' | od -An -tx1 > /dev/null; printf '\\377\\376z'; echo\r")
+	assert.Contains(t, heard(t, l, "z"), "\xff\xfez", "eight bits come through, and none of telnet's own")
+	say("exit\r")
+	for range l.Chunks() {
+	}
+	assert.ErrorIs(t, l.Err(), ErrUnplugged)
+}
+
+// hostile is a server that says something and then does as it likes.
+func hostile(t *testing.T, serve func(net.Conn)) Target {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				serve(conn)
+			}()
+		}
+	}()
+	target, err := ParseTarget("telnet://" + listener.Addr().String())
+	require.NoError(t, err)
+	return target
+}
+
+// TestHostileTelnetServers holds that none of them hangs the line or gets its own commands through as data.
+func TestHostileTelnetServers(t *testing.T) {
+	for name, serve := range map[string]func(net.Conn){
+		"a storm of options, and it never reads": func(c net.Conn) {
+			for range 1 << 14 {
+				if _, err := c.Write([]byte("\xff\xfd\xc8\xff\xfb\xc9\xff\xf6\xff\xfd\x18\xff\xfa\x18\x01\xff\xf0")); err != nil {
+					return
+				}
+			}
+			_, _ = c.Write([]byte("over"))
+		},
+		"a subnegotiation without an end": func(c net.Conn) {
+			_, _ = c.Write([]byte("\xff\xfa\x18"))
+			for range 1 << 10 {
+				if _, err := c.Write([]byte(strings.Repeat("x", 1<<10))); err != nil {
+					return
+				}
+			}
+			_, _ = c.Write([]byte("\xff\xf0over"))
+		},
+		"an end in the middle of a command": func(c net.Conn) { _, _ = c.Write([]byte("over\xff\xfb")) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			l, err := NewOpener(clock.Real()).Open(t.Context(), hostile(t, serve))
+			require.NoError(t, err)
+			var data []byte
+			for chunk := range l.Chunks() {
+				data = append(data, chunk.Bytes...)
+			}
+			assert.NotContains(t, string(data), "\xff")
+			require.NoError(t, l.Close())
+		})
+	}
+}
+
+func TestAConsoleServerThatIsNone(t *testing.T) {
+	for name, c := range map[string]struct {
+		serve func(net.Conn)
+		says  string
+	}{
+		"it refuses": {func(c net.Conn) {
+			_, _ = c.Write([]byte("\xff\xfe\x2c"))
+			_, _ = io.Copy(io.Discard, c)
+		}, "it has no com-port control; telnet://"},
+		"it closes at once": {func(net.Conn) {}, ""},
+		"another speed": {func(c net.Conn) {
+			_, _ = c.Write([]byte("\xff\xfd\x2c\xff\xfa\x2c\x66\x08\xff\xf0"))
+			buffer := make([]byte, 4096)
+			for {
+				n, err := c.Read(buffer)
+				if err != nil {
+					return
+				}
+				for i := range n - 3 { // each setting is answered as asked, but for the speed
+					if buffer[i] != 0xff || buffer[i+1] != 0xfa || buffer[i+2] != 0x2c {
+						continue
+					}
+					switch command := buffer[i+3]; command {
+					case 1:
+						_, _ = c.Write([]byte("\xff\xfa\x2c\x65\x00\x00\x25\x80\xff\xf0"))
+					default:
+						_, _ = c.Write([]byte{0xff, 0xfa, 0x2c, command + 100, buffer[i+4], 0xff, 0xf0})
+					}
+				}
+			}
+		}, "the console server set 9600 baud instead of 115200"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			target := hostile(t, c.serve)
+			target.Kind, target.Speed = ComPort, 115200
+			ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+			defer cancel()
+			_, err := NewOpener(clock.Real()).Open(ctx, target)
+			require.Error(t, err)
+			assert.Contains(t, err.Error(), c.says)
+			assert.False(t, errors.Is(err, context.DeadlineExceeded) && ctx.Err() != nil, "it does not hang")
+		})
+	}
+}
+
+func TestTelnetTargets(t *testing.T) {
+	for text, want := range map[string]Target{
+		"telnet://gw":                                   {Kind: Telnet, Address: "gw:23"},
+		"telnet:gw:2001?size=80x24":                     {Kind: Telnet, Address: "gw:2001", Size: "80x24"},
+		"telnet://[2001:db8::1]":                        {Kind: Telnet, Address: "[2001:db8::1]:23"},
+		"rfc2217://192.0.2.9:4001?speed=9600&flow=none": {Kind: ComPort, Address: "192.0.2.9:4001", Speed: 9600, Flow: "none"},
+	} {
+		got, err := ParseTarget(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got)
+		again, err := ParseTarget(got.String())
+		require.NoError(t, err, got.String())
+		assert.Equal(t, got, again, "it is written so that it can be read")
+	}
+	for text, says := range map[string]string{
+		"rfc2217://gw": "HOST:PORT", "telnet://:23": "HOST:PORT", "telnet://gw?speed=9600": "has no speed", "telnet:": "KIND:ADDRESS", "telnet://gw?x=1": `no option "x"`,
+	} {
+		_, err := ParseTarget(text)
+		assert.ErrorContains(t, err, says, text)
+	}
+}
