@@ -17,18 +17,22 @@ type Open func(ctx context.Context, target Target) (Line, error)
 
 // Opener opens targets by their kind.
 type Opener struct {
-	kinds map[string]Open
+	Shells *Shells // what shell sessions need
+	kinds  map[string]Open
 }
 
-// NewOpener opens serial, telnet, rfc2217, unix, tcp and exec targets; arrivals are stamped with c.
+// NewOpener opens serial, ssh, telnet, rfc2217, unix, tcp and exec targets; arrivals are stamped with c.
 func NewOpener(c clock.Clock) *Opener {
-	return &Opener{kinds: map[string]Open{
+	home, _ := os.UserHomeDir()
+	shells := &Shells{Home: home, Agent: os.Getenv("SSH_AUTH_SOCK")}
+	return &Opener{Shells: shells, kinds: map[string]Open{
 		Serial: func(ctx context.Context, t Target) (Line, error) { return openSerial(ctx, t, c) },
 		Unix:   func(ctx context.Context, t Target) (Line, error) { return openSocket(ctx, t, "unix", c) },
 		TCP:    func(ctx context.Context, t Target) (Line, error) { return openSocket(ctx, t, "tcp", c) },
 		Exec:   func(ctx context.Context, t Target) (Line, error) { return openExec(ctx, t, c) },
 		Telnet: func(ctx context.Context, t Target) (Line, error) { return openTelnet(ctx, t, c) },
 
+		SSH:     func(ctx context.Context, t Target) (Line, error) { return openShell(ctx, t, c, shells) },
 		ComPort: func(ctx context.Context, t Target) (Line, error) { return openComPort(ctx, t, c) },
 	}}
 }

@@ -18,6 +18,7 @@ const (
 	Exec   = "exec"
 	Bench  = "bench"
 	Telnet = "telnet"
+	SSH    = "ssh"
 	// ComPort is a port of a console server, by com-port control over telnet.
 	ComPort = "rfc2217"
 )
@@ -30,6 +31,24 @@ type Target struct {
 	Framing string // data bits, parity, stop bits, such as 8N1; empty when the target does not say
 	Flow    string // none, rtscts or xonxoff; empty when the target does not say
 	Size    string // of the terminal, such as 80x24, where the line cannot tell it; empty when the target does not say
+	Legacy  bool   // a shell session may use algorithms that are not safe any more
+}
+
+// User is who logs in at a shell session, empty when the target does not say.
+func (t Target) User() string {
+	if who, _, is := strings.Cut(t.Address, "@"); is {
+		return who
+	}
+	return ""
+}
+
+// Host is the host of a shell session, with its port where the target says one.
+func (t Target) Host() string {
+	_, host, is := strings.Cut(t.Address, "@")
+	if !is {
+		host = t.Address
+	}
+	return host
 }
 
 // Flows are the kinds of flow control.
@@ -64,11 +83,11 @@ func ParseTarget(text string) (Target, error) {
 	}
 	kind, rest, found := strings.Cut(text, ":")
 	if !found || rest == "" {
-		return Target{}, fmt.Errorf("target %q: want KIND:ADDRESS, such as serial:/dev/ttyUSB0?speed=9600, telnet://host, rfc2217://host:port?speed=9600, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME", text)
+		return Target{}, fmt.Errorf("target %q: want KIND:ADDRESS, such as serial:/dev/ttyUSB0?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port?speed=9600, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME", text)
 	}
 	target := Target{Kind: kind, Address: rest}
 	switch kind {
-	case Telnet, ComPort:
+	case Telnet, ComPort, SSH:
 		if err := target.setHost(rest); err != nil {
 			return Target{}, fmt.Errorf("target %q: %w", text, err)
 		}
@@ -93,7 +112,7 @@ func ParseTarget(text string) (Target, error) {
 			return Target{}, fmt.Errorf("target %q: want tcp:HOST:PORT", text)
 		}
 	default:
-		return Target{}, fmt.Errorf("target %q: no kind %q; there are serial, telnet, rfc2217, tcp, unix, exec and bench", text, kind)
+		return Target{}, fmt.Errorf("target %q: no kind %q; there are serial, ssh, telnet, rfc2217, tcp, unix, exec and bench", text, kind)
 	}
 	if target.Address == "" {
 		return Target{}, fmt.Errorf("target %q: the address is empty", text)
@@ -105,18 +124,21 @@ func ParseTarget(text string) (Target, error) {
 func (t *Target) setHost(rest string) error {
 	address, query, _ := strings.Cut(strings.TrimPrefix(rest, "//"), "?")
 	address = strings.TrimSuffix(address, "/")
-	if _, _, err := net.SplitHostPort(address); err != nil {
+	if _, _, err := net.SplitHostPort(address); err != nil && t.Kind != SSH { // its port may be said elsewhere
 		if t.Kind == ComPort {
 			return fmt.Errorf("want %s://HOST:PORT: each port of a console server has its own", t.Kind)
 		}
 		address = net.JoinHostPort(strings.Trim(address, "[]"), telnetPort)
 	}
-	if strings.HasPrefix(address, ":") {
+	if strings.HasPrefix(address, ":") || strings.HasPrefix(address, "@") || strings.HasSuffix(address, "@") || address == "" {
 		return fmt.Errorf("want %s://HOST:PORT", t.Kind)
 	}
 	t.Address = address
 	if err := t.setOptions(query); err != nil {
 		return err
+	}
+	if t.Legacy && t.Kind != SSH {
+		return fmt.Errorf("legacy goes with ssh")
 	}
 	if t.Kind != ComPort && (t.Speed != 0 || t.Framing != "" || t.Flow != "") {
 		return fmt.Errorf("%s has no speed, framing or flow control; rfc2217://%s has, where the console server does com-port control", t.Kind, address)
@@ -151,6 +173,11 @@ func (t *Target) setOptions(query string) error {
 				return fmt.Errorf("flow=%s: want none, rtscts or xonxoff", value)
 			}
 			t.Flow = value
+		case "legacy":
+			if value != "yes" && value != "no" {
+				return fmt.Errorf("legacy=%s: want yes or no", value)
+			}
+			t.Legacy = value == "yes"
 		case "size":
 			if _, _, err := ParseSize(value); err != nil {
 				return err
@@ -202,8 +229,11 @@ func (t Target) String() string {
 	if t.Size != "" {
 		options = append(options, "size="+t.Size)
 	}
+	if t.Legacy {
+		options = append(options, "legacy=yes")
+	}
 	text := t.Kind + ":" + t.Address
-	if t.Kind == Telnet || t.Kind == ComPort {
+	if t.Kind == Telnet || t.Kind == ComPort || t.Kind == SSH {
 		text = t.Kind + "://" + t.Address
 	}
 	if len(options) > 0 {

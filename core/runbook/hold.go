@@ -2,14 +2,17 @@ package runbook
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
+	"pilotrix/core/sense"
 	"pilotrix/core/units"
 )
 
@@ -142,7 +145,28 @@ func (e *Engine) old(fact device.Fact) bool {
 
 // refresh reads again what a hold rests on and is old, where that can be read as the device is now.
 func (e *Engine) refresh(ctx context.Context, s *PreparedStep) error {
-	return e.readAgain(ctx, s, e.factsOf(s.rests()), e.old, func(reading *dialect.CompiledReading) bool { return e.readable(reading) })
+	facts := e.factsOf(s.rests())
+	if !slices.ContainsFunc(facts, e.old) {
+		return nil
+	}
+	if err := e.settled(ctx); err != nil {
+		return err
+	}
+	return e.readAgain(ctx, s, facts, e.old, func(reading *dialect.CompiledReading) bool { return e.readable(reading) })
+}
+
+// settling is how long a device may take to come to its prompt, before it is taken for one that cannot be read now.
+const settling = 15 * time.Second
+
+// settled waits until the device is at a prompt: the hand may have left it in the middle of something.
+func (e *Engine) settled(ctx context.Context) error {
+	limited, cancel := e.console.Clock().WithTimeout(ctx, settling)
+	defer cancel()
+	_, err := e.console.Await(limited, func(v sense.State) bool { return v.AtPrompt })
+	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+		return nil
+	}
+	return err
 }
 
 func (e *Engine) readable(reading *dialect.CompiledReading) bool {

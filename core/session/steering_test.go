@@ -212,6 +212,28 @@ phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Work, hold: 'W
 	})
 }
 
+// TestAHoldWaitsForADeviceThatIsBusy has the hand leave it in the middle of something.
+func TestAHoldWaitsForADeviceThatIsBusy(t *testing.T) {
+	const book = `
+runbook: r
+phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Work, hold: 'Works on ${state.value}.', act: {action: work}}]}]
+`
+	answer := func(command string) string {
+		return map[string]string{"state": "value one\r\n> ", "work": "worked\r\n> "}[command]
+	}
+	talking(t, book, answer, func(k *talk) {
+		typeKeys(k.Session, "keep\r")
+		time.Sleep(time.Second)
+		k.GiveHelm(runbook.Resume)
+		time.Sleep(time.Second)
+		k.says(event.FormHold, runbook.Approve)
+		k.far.says("kept\r\n> ")
+		time.Sleep(5 * time.Second)
+		assert.Equal(t, event.Done, k.over().Outcome)
+		assert.Equal(t, []string{"state", "keep", "state", "work"}, k.far.commands())
+	})
+}
+
 // TestAProofByAnOldFactReadsItAgain has the hand change something between the reading and the proof.
 func TestAProofByAnOldFactReadsItAgain(t *testing.T) {
 	const book = `

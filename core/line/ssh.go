@@ -1,0 +1,346 @@
+package line
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"pilotrix/core/clock"
+)
+
+// A shell session over SSH (RFC 4251 to 4254), by golang.org/x/crypto/ssh: this file opens it and carries it, ssh_auth.go
+// proves who we are, ssh_hosts.go who the other side is, ssh_config.go reads what the user's own settings say.
+
+const (
+	sshPort        = "22"
+	sshHandshake   = 30 * time.Second // for a host to come as far as asking who we are
+	keepAlive      = 15 * time.Second
+	mostUnanswered = 3
+)
+
+// Question is something that only a person knows, asked while a line is opened.
+type Question struct {
+	Target Target
+	Text   string
+	Secret bool     // what is typed is shown and recorded nowhere
+	Choice []string // what may be answered; anything where it is empty
+}
+
+// Asker asks a person. Nobody is there where it is nil.
+type Asker func(ctx context.Context, q Question) (string, error)
+
+// Shells is what shell sessions need besides their target. It may be used by several goroutines.
+type Shells struct {
+	Home  string // the user's own folder, with .ssh in it
+	Agent string // the socket of the agent that holds keys; empty for none
+	Ask   Asker
+
+	mu    sync.Mutex
+	given map[string]string // what was asked and was right, for the next time; never written anywhere
+}
+
+// ErrDenied and ErrOtherKey are reasons of a shell session.
+var (
+	ErrDenied   = errors.New("did not let us in")
+	ErrOtherKey = errors.New("has another key than it had")
+)
+
+// shell is a Line on a shell session.
+type shell struct {
+	*stream
+	session *ssh.Session
+	old     string
+}
+
+// Old are the algorithms that were agreed although they are not safe any more; empty where that was not allowed.
+func (l *shell) Old() string { return l.old }
+
+func openShell(ctx context.Context, t Target, c clock.Clock, with *Shells) (Line, error) {
+	d := &dialer{target: t, with: with, config: readSSHConfig(with.Home)}
+	client, err := d.dial(ctx, d.config.host(t.Host(), t.User()), 0)
+	if err != nil {
+		d.close()
+		return nil, err
+	}
+	wire, err := newShellWire(client, t, d)
+	if err != nil {
+		d.close()
+		return nil, err
+	}
+	s := newStream(t, wire, c, wire.lost)
+	return &shell{s, wire.session, d.old}, nil
+}
+
+// Resize implements Resizer, RFC 4254 section 6.7.
+func (l *shell) Resize(cols, rows int) error { return l.session.WindowChange(rows, cols) }
+
+// SendBreak implements Breaker, RFC 4335.
+func (l *shell) SendBreak(context.Context) error {
+	_, err := l.session.SendRequest("break", false, ssh.Marshal(struct{ Length uint32 }{uint32(breakLength.Milliseconds())}))
+	return err
+}
+
+// dialer makes the connections that lead to a host.
+type dialer struct {
+	target  Target
+	with    *Shells
+	config  *sshConfig
+	banner  strings.Builder
+	clients []*ssh.Client
+	old     string // the old algorithms that were agreed, where they were asked for
+}
+
+func (d *dialer) close() {
+	for i := len(d.clients) - 1; i >= 0; i-- {
+		_ = d.clients[i].Close()
+	}
+}
+
+// mostJumps bounds a way through other hosts, which may lead in a circle.
+const mostJumps = 8
+
+// dial connects to a host, through those that lead there.
+func (d *dialer) dial(ctx context.Context, h sshHost, jumps int) (*ssh.Client, error) {
+	if jumps > mostJumps {
+		return nil, d.fail(nil, nil, fmt.Sprintf("ProxyJump leads through more than %d hosts; look for a circle in %s", mostJumps, d.config.path))
+	}
+	conn, err := d.connect(ctx, h, jumps)
+	if err != nil {
+		return nil, err
+	}
+	client, err := d.greet(ctx, conn, h)
+	if err != nil {
+		_ = conn.Close()
+		return nil, err
+	}
+	d.clients = append(d.clients, client)
+	return client, nil
+}
+
+func (d *dialer) connect(ctx context.Context, h sshHost, jumps int) (net.Conn, error) {
+	if h.jump == "" {
+		var dialer net.Dialer
+		conn, err := dialer.DialContext(ctx, "tcp", h.address)
+		if err != nil {
+			return nil, socketError(d.target, err)
+		}
+		return conn, nil
+	}
+	next, rest, more := cutLast(h.jump)
+	via := d.config.host(next.host, next.user)
+	if next.port != "" {
+		via.address = net.JoinHostPort(hostOf(via.address), next.port)
+	}
+	if via.jump = rest; !more && via.jump == "" {
+		via.jump = d.config.host(next.host, next.user).jump
+	}
+	client, err := d.dial(ctx, via, jumps+1)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := client.DialContext(ctx, "tcp", h.address)
+	if err != nil {
+		return nil, d.fail(ErrRefused, err, fmt.Sprintf("%s does not get through to %s", via.address, h.address))
+	}
+	return conn, nil
+}
+
+// greet shakes hands: it holds the host to its key, and proves who we are.
+func (d *dialer) greet(ctx context.Context, conn net.Conn, h sshHost) (*ssh.Client, error) {
+	hosts, err := d.knownHosts(h)
+	if err != nil {
+		return nil, err
+	}
+	auth := &prover{dialer: d, host: h}
+	defer auth.close()
+	config := &ssh.ClientConfig{
+		User: h.user, Auth: auth.methods(ctx), HostKeyCallback: hosts.check(ctx), HostKeyAlgorithms: hosts.algorithms(conn, h),
+		BannerCallback: func(text string) error { d.banner.WriteString(text); return nil },
+	}
+	if d.target.Legacy {
+		allowOld(config)
+	}
+	// The time that a person takes to answer is no part of the handshake's: the deadline is for the host alone.
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	auth.deadline = func(running bool) {
+		if running {
+			_ = conn.SetDeadline(time.Now().Add(sshHandshake))
+		} else {
+			_ = conn.SetDeadline(time.Time{})
+		}
+	}
+	auth.deadline(true)
+	hosts.deadline = auth.deadline
+	made, channels, requests, err := ssh.NewClientConn(conn, h.address, config)
+	if err != nil {
+		return nil, d.greeting(ctx, err, auth, hosts)
+	}
+	auth.keep()
+	_ = conn.SetDeadline(time.Time{})
+	if d.target.Legacy {
+		d.old = oldWords(made)
+	}
+	return ssh.NewClient(made, channels, requests), nil
+}
+
+// greeting puts what went wrong in a handshake into words.
+func (d *dialer) greeting(ctx context.Context, err error, auth *prover, hosts *knownHosts) error {
+	var nothing *ssh.AlgorithmNegotiationError
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case hosts.failed != nil:
+		return hosts.failed
+	case auth.failed != nil:
+		return auth.failed
+	case errors.As(err, &nothing) && !d.target.Legacy:
+		return d.fail(ErrCannot, err, "it only knows old algorithms; ?legacy=yes behind the target allows them, for as long as that one is open")
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		auth.forget()
+		return d.fail(ErrDenied, err, "tried as "+auth.host.user+": "+auth.triedWords())
+	}
+	return d.fail(ErrUnplugged, err, "it ended the connection before anybody was let in")
+}
+
+func (d *dialer) fail(reason, cause error, remedy string) error {
+	return &Error{Target: d.target, Reason: reason, Cause: cause, Remedy: remedy}
+}
+
+// allowOld adds the algorithms that old devices need and that are not safe any more.
+func allowOld(config *ssh.ClientConfig) {
+	good, old := ssh.SupportedAlgorithms(), ssh.InsecureAlgorithms()
+	config.KeyExchanges = append(good.KeyExchanges, old.KeyExchanges...)
+	config.Ciphers = append(good.Ciphers, old.Ciphers...)
+	config.MACs = append(good.MACs, old.MACs...)
+	if len(config.HostKeyAlgorithms) == 0 {
+		config.HostKeyAlgorithms = append(good.HostKeys, old.HostKeys...)
+	}
+}
+
+// oldWords are the old algorithms that were agreed.
+func oldWords(made ssh.Conn) string {
+	if with, can := made.(ssh.AlgorithmsConnMetadata); can {
+		a := with.Algorithms()
+		return strings.Join([]string{a.KeyExchange, a.HostKey, a.Write.Cipher}, ", ")
+	}
+	return ""
+}
+
+// shellWire is the session's two streams as one.
+type shellWire struct {
+	session *ssh.Session
+	client  *ssh.Client
+	dialer  *dialer
+	in      io.WriteCloser
+	out     io.Reader
+
+	ended  chan struct{}
+	ending sync.Once
+	silent atomic.Bool // it did not answer to what keeps it alive
+}
+
+func newShellWire(client *ssh.Client, t Target, d *dialer) (*shellWire, error) {
+	session, err := client.NewSession()
+	if err != nil {
+		return nil, d.fail(ErrCannot, err, "it lets us in and opens no session")
+	}
+	w := &shellWire{session: session, client: client, dialer: d, ended: make(chan struct{})}
+	cols, rows, _ := ParseSize(t.Size)
+	modes := ssh.TerminalModes{ssh.ECHO: 1, ssh.TTY_OP_ISPEED: 115200, ssh.TTY_OP_OSPEED: 115200}
+	if err = session.RequestPty(terminalType, cmp.Or(rows, usualRows), cmp.Or(cols, usualCols), modes); err == nil {
+		w.in, err = session.StdinPipe()
+	}
+	if err == nil {
+		w.out, err = session.StdoutPipe()
+	}
+	if err == nil {
+		err = session.Shell()
+	}
+	if err != nil {
+		return nil, d.fail(ErrCannot, err, "it opens no shell")
+	}
+	banner := strings.ReplaceAll(strings.ReplaceAll(d.banner.String(), "\r\n", "\n"), "\n", "\r\n")
+	w.out = io.MultiReader(strings.NewReader(banner), w.out)
+	go w.live()
+	return w, nil
+}
+
+// Read implements io.Reader.
+func (w *shellWire) Read(p []byte) (int, error) { return w.out.Read(p) }
+
+// Write implements io.Writer.
+func (w *shellWire) Write(p []byte) (int, error) { return w.in.Write(p) }
+
+// Close implements io.Closer.
+func (w *shellWire) Close() error {
+	w.ending.Do(func() { close(w.ended) })
+	_ = w.session.Close()
+	w.dialer.close()
+	return nil
+}
+
+// live asks the other side for a sign of life: a device that has restarted says nothing of it.
+func (w *shellWire) live() {
+	tick := time.NewTicker(keepAlive)
+	defer tick.Stop()
+	answered := make(chan struct{}, 1)
+	for unanswered := 0; ; {
+		select {
+		case <-w.ended:
+			return
+		case <-answered:
+			unanswered = 0
+		case <-tick.C:
+			if unanswered++; unanswered > mostUnanswered {
+				w.silent.Store(true)
+				w.dialer.close()
+				return
+			}
+			go func() {
+				if _, _, err := w.client.SendRequest("keepalive@openssh.com", true, nil); err == nil {
+					select {
+					case answered <- struct{}{}:
+					default:
+					}
+				}
+			}()
+		}
+	}
+}
+
+// lost says why the session has ended.
+func (w *shellWire) lost(err error) error {
+	e := &Error{Target: w.dialer.target, Reason: ErrUnplugged, Cause: err}
+	var exit *ssh.ExitError
+	switch waited := w.session.Wait(); {
+	case w.silent.Load():
+		e.Remedy = fmt.Sprintf("it gave no sign of life for %s", keepAlive*(mostUnanswered+1))
+	case waited == nil:
+		e.Remedy = "the shell ended, with status 0"
+	case errors.As(waited, &exit) && exit.Signal() != "":
+		e.Remedy = "the shell was ended by signal " + exit.Signal()
+	case errors.As(waited, &exit):
+		e.Remedy = fmt.Sprintf("the shell ended, with status %d", exit.ExitStatus())
+	default:
+		e.Remedy = "the connection ended" + disconnectWords(w.client.Wait())
+	}
+	return e
+}
+
+// disconnectWords is the reason that the other side gave, RFC 4253 section 11.1.
+func disconnectWords(err error) string {
+	if err == nil || errors.Is(err, io.EOF) {
+		return " without a word"
+	}
+	return ": " + strings.TrimPrefix(err.Error(), "ssh: ")
+}

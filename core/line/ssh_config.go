@@ -1,0 +1,135 @@
+package line
+
+import (
+	"cmp"
+	"net"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+
+	"github.com/kevinburke/ssh_config"
+)
+
+// sshConfig is what the user's own settings say of hosts: Host, HostName, Port, User, IdentityFile, UserKnownHostsFile and
+// ProxyJump.
+type sshConfig struct {
+	home, path string
+	files      []*ssh_config.Config
+}
+
+// sshHost is one host with all that is said of it.
+type sshHost struct {
+	name, address, user, jump string
+	keys, knownHosts          []string
+	ownKeys                   bool // they are named for it
+}
+
+// readSSHConfig reads the settings. A file that is not there says nothing; what cannot be read of one is as if it were
+// not there, as with the other programs that read it.
+func readSSHConfig(home string) *sshConfig {
+	c := &sshConfig{home: home, path: filepath.Join(home, ".ssh", "config")}
+	for _, path := range []string{c.path, "/etc/ssh/ssh_config"} {
+		file, err := os.Open(path)
+		if err != nil {
+			continue
+		}
+		if config, err := ssh_config.Decode(file); err == nil {
+			c.files = append(c.files, config)
+		}
+		_ = file.Close()
+	}
+	return c
+}
+
+// get is the first value of a key, empty for none.
+func (c *sshConfig) get(host, key string) string {
+	for _, file := range c.files {
+		if value, err := file.Get(host, key); err == nil && value != "" {
+			return value
+		}
+	}
+	return ""
+}
+
+// all are the values of a key that may stand several times.
+func (c *sshConfig) all(host, key string) (values []string) {
+	for _, file := range c.files {
+		more, err := file.GetAll(host, key)
+		if err == nil {
+			values = append(values, more...)
+		}
+	}
+	return values
+}
+
+// host is what is said of a host; what the target says goes before it. Address has a port in any case.
+func (c *sshConfig) host(address, login string) sshHost {
+	name, port := address, ""
+	if host, p, err := net.SplitHostPort(address); err == nil {
+		name, port = host, p
+	}
+	h := sshHost{name: name}
+	h.address = net.JoinHostPort(cmp.Or(strings.ReplaceAll(c.get(name, "HostName"), "%h", name), name), cmp.Or(port, c.get(name, "Port"), sshPort))
+	h.user = cmp.Or(login, c.get(name, "User"), loginName())
+	for _, path := range c.all(name, "IdentityFile") {
+		h.keys, h.ownKeys = append(h.keys, c.expand(path, h)), true
+	}
+	if len(h.keys) == 0 {
+		for _, kind := range []string{"ed25519", "ecdsa", "rsa"} {
+			h.keys = append(h.keys, filepath.Join(c.home, ".ssh", "id_"+kind))
+		}
+	}
+	for path := range strings.FieldsSeq(c.get(name, "UserKnownHostsFile")) {
+		h.knownHosts = append(h.knownHosts, c.expand(path, h))
+	}
+	if len(h.knownHosts) == 0 {
+		h.knownHosts = []string{filepath.Join(c.home, ".ssh", "known_hosts")}
+	}
+	if jump := c.get(name, "ProxyJump"); !strings.EqualFold(jump, "none") {
+		h.jump = jump
+	}
+	return h
+}
+
+func loginName() string {
+	if who, err := user.Current(); err == nil {
+		return who.Username
+	}
+	return ""
+}
+
+func (c *sshConfig) expand(path string, h sshHost) string {
+	path = strings.NewReplacer("%d", c.home, "%h", hostOf(h.address), "%r", h.user, "%u", loginName(), "%%", "%").Replace(path)
+	if rest, is := strings.CutPrefix(path, "~/"); is {
+		path = filepath.Join(c.home, rest)
+	}
+	return path
+}
+
+func hostOf(address string) string {
+	if host, _, err := net.SplitHostPort(address); err == nil {
+		return host
+	}
+	return address
+}
+
+// jumpHost is one host of a ProxyJump: [user@]host[:port].
+type jumpHost struct{ user, host, port string }
+
+// cutLast takes the last host of a ProxyJump: the one that is next to where it leads. Rest is the way to that one.
+func cutLast(jump string) (last jumpHost, rest string, more bool) {
+	at := strings.LastIndexByte(jump, ',')
+	text := strings.TrimPrefix(strings.TrimSpace(jump[at+1:]), "ssh://")
+	if at >= 0 {
+		rest, more = jump[:at], true
+	}
+	if who, host, is := strings.Cut(text, "@"); is {
+		last.user, text = who, host
+	}
+	last.host = text
+	if host, port, err := net.SplitHostPort(text); err == nil {
+		last.host, last.port = host, port
+	}
+	return last, rest, more
+}
