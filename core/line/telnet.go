@@ -73,6 +73,7 @@ type telnetWire struct {
 	replies      chan []byte
 	ended        chan struct{}
 	ending       sync.Once
+	closeErr     error
 
 	hold chan struct{} // closed while the other side takes data
 }
@@ -221,6 +222,9 @@ func (w *telnetWire) await(ctx context.Context, is func(*telnet.Machine) bool) e
 
 // Close implements io.Closer.
 func (w *telnetWire) Close() error {
-	w.ending.Do(func() { close(w.ended) })
-	return w.Conn.Close()
+	w.ending.Do(func() {
+		close(w.ended)
+		w.closeErr = w.Conn.Close()
+	})
+	return w.closeErr
 }
