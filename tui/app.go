@@ -20,6 +20,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
+	"pilotrix/core/line"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/core/state"
@@ -294,6 +295,7 @@ func (a *app) key(k tea.Key, name string) tea.Cmd {
 	if a.serving && (name == "ctrl+c" || name == "q") {
 		return tea.Quit
 	}
+	a.attend()
 	if a.mode != strip.Plain {
 		return a.stripKey(k, name)
 	}
@@ -314,7 +316,7 @@ func (a *app) key(k tea.Key, name string) tea.Cmd {
 	if a.view != consoleView && a.move(name) {
 		return nil
 	}
-	if a.state.Ask != nil && a.state.Helm.Who == event.Runbook && a.answerKey(name) {
+	if a.state.Ask != nil && (a.state.Helm.Who == event.Runbook || a.state.Ask.Form == event.FormLine) && a.answerKey(name) {
 		return nil
 	}
 	if a.session == nil {
@@ -430,6 +432,7 @@ var answerKeys = map[event.Form]map[string]string{
 	event.FormOperator: {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
 	event.FormDialog:   {"enter": runbook.DoneByMe, "esc": runbook.StopHere},
 	event.FormFailure:  {"enter": runbook.TryAgain, "esc": runbook.StopHere},
+	event.FormLine:     {"enter": line.KeyIsRight, "esc": line.KeyIsWrong},
 	event.FormOverrun:  {"enter": runbook.WaitOn, "esc": runbook.GiveUp},
 }
 
@@ -453,8 +456,30 @@ func (a *app) answerKey(name string) bool {
 	return true
 }
 
+// attend turns to a question whose answer is typed, and away from one that is over.
+func (a *app) attend() {
+	typed := a.state.Ask != nil && a.state.Ask.Typed && a.session != nil
+	switch {
+	case typed && a.mode == strip.Plain:
+		a.mode, a.typed = strip.Reply, ""
+	case !typed && a.mode == strip.Reply:
+		a.mode, a.typed = strip.Plain, ""
+	}
+}
+
+// reply gives what was typed.
+func (a *app) reply(text string) {
+	a.session.Answer(a.state.Ask.ID, text, "operator")
+	a.state.Ask = nil
+	a.mode, a.typed = strip.Plain, ""
+}
+
 func (a *app) stripKey(k tea.Key, name string) tea.Cmd {
 	mode := a.mode
+	if mode == strip.Reply && (name == "esc" || name == "enter") {
+		a.reply(map[bool]string{true: a.typed}[name == "enter"])
+		return nil
+	}
 	if name == "esc" {
 		a.mode, a.typed = strip.Plain, ""
 		return nil
@@ -474,7 +499,7 @@ func (a *app) stripKey(k tea.Key, name string) tea.Cmd {
 		if name == "y" {
 			return a.leave()
 		}
-	case strip.Search, strip.Speed, strip.Folder:
+	case strip.Search, strip.Speed, strip.Folder, strip.Reply:
 		return a.typeInStrip(k, name)
 	}
 	return nil

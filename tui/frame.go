@@ -46,6 +46,7 @@ func (a *app) top() int {
 
 func (a *app) strip() []paint.Line {
 	back, moved := a.console.Back()
+	a.attend()
 	return strip.Lines(a.theme, a.state, strip.View{
 		Mode: a.mode, Typed: a.typed, Message: a.message, Back: back, Moved: moved, Other: a.view != consoleView, Adds: a.view == imagesView && a.opt.AddFolder != nil,
 		Leader: keyName(a.opt.Leader), Replay: a.replay, Serving: a.serving, NotYet: a.tooSoon, Narrow: a.side() == 0,

@@ -55,13 +55,18 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
+			given, err := flags.given()
+			if err != nil {
+				return usage(err)
+			}
 			shelf := sync.OnceValues(func() (*image.Shelf, error) { return shelfFor(prepared, d, flags.shelf) })
 			return p.interactive(cmd.Context(), opening{
-				target: target, scale: scale, dialect: d, runbook: prepared, begun: func(o *opened) { flags.apply(o, watched) },
+				target: target, scale: scale, dialect: d, runbook: prepared, given: given, begun: func(o *opened) { flags.apply(o, watched) },
 			}, shelf)
 		},
 	}
 	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
+	flags.addPassword(cmd)
 	cmd.Flags().StringVar(&book, "run", "", "a `runbook` to carry out")
 	addFrom(cmd, &from)
 	flags.addInputs(cmd)

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/zalando/go-keyring"
 
 	"pilotrix/bench"
 	"pilotrix/core/clock"
@@ -33,11 +35,30 @@ type targetFlags struct {
 	shelf   []string
 	watch   []string
 	noLocks bool
+
+	password string
 }
 
 func (f *targetFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: serial:/dev/…?speed=9600, rfc2217://host:port, telnet://host, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME")
 	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
+	f.addPassword(cmd)
+}
+
+func (f *targetFlags) addPassword(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.password, "password", "", "the password of a shell session, from a `source`: env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER; asked for unless said")
+}
+
+// given is the password of a shell session, where it was said.
+func (f *targetFlags) given() (string, error) {
+	if f.password == "" {
+		return "", nil
+	}
+	value, err := readSecret(f.password)
+	if err != nil {
+		err = fmt.Errorf("--password: %w", err)
+	}
+	return value, err
 }
 
 // addWatches adds what a session does beside a runbook.
@@ -71,7 +92,7 @@ func (f *targetFlags) apply(o *opened, watched []reach.Watched) {
 func (f *targetFlags) addInputs(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.sets, "set", nil, "an input of the runbook, `k=v`")
 	cmd.Flags().StringArrayVar(&f.shelf, "shelf", nil, "a `folder` of images, instead of those that were added to the shelf")
-	cmd.Flags().StringArrayVar(&f.secrets, "secret", nil, "a secret input, `k=env:VARIABLE` or k=file:PATH")
+	cmd.Flags().StringArrayVar(&f.secrets, "secret", nil, "a secret input, `k=env:VARIABLE`, k=file:PATH, k=command:COMMAND or k=keyring:SERVICE/USER")
 }
 
 func addTimeScale(cmd *cobra.Command, scale *float64, usual float64) {
@@ -96,6 +117,7 @@ type opening struct {
 	scale   float64 // how many times as fast as the wall a bench device lives
 	dialect *dialect.Dialect
 	runbook *runbook.Prepared      // to be carried out in it; may be nil
+	given   string                 // the password of a shell session, where it was said
 	approve func(event.Ask) string // answers holds where no operator is; may be nil
 	begun   func(*opened)          // what is done once it has begun; may be nil
 }
@@ -116,6 +138,12 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 	opener := line.NewOpener(c)
 	if err := p.addBench(o, opener, with.target, c); err != nil {
 		return nil, usage(err)
+	}
+	if onTerminal() {
+		opener.Shells.SetAsk(p.askTerminal)
+	}
+	if with.given != "" {
+		opener.Shells.Give(with.given)
 	}
 	var secrets []string
 	if with.runbook != nil {
@@ -275,8 +303,36 @@ func readSecret(source string) (string, error) {
 	case "file":
 		data, err := os.ReadFile(where)
 		return strings.TrimRight(string(data), "\r\n"), err
+	case "command":
+		return secretOf(where)
+	case "keyring":
+		service, user, found := strings.Cut(where, "/")
+		if !found {
+			return "", errors.New("want keyring:SERVICE/USER")
+		}
+		value, err := keyring.Get(service, user)
+		if err != nil {
+			err = fmt.Errorf("the system's keyring has none for %s at %s: %w", user, service, err)
+		}
+		return value, err
 	}
-	return "", errors.New("want env:VARIABLE or file:PATH")
+	return "", errors.New("want env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER")
+}
+
+// secretOf is the first line that a command prints. It is run as the shell runs it, so that a store of secrets is asked
+// as its owner asks it.
+func secretOf(command string) (string, error) {
+	run := exec.Command("sh", "-c", command)
+	run.Stdin, run.Stderr = os.Stdin, os.Stderr
+	out, err := run.Output()
+	if err != nil {
+		return "", fmt.Errorf("the command that gives it failed: %w", err)
+	}
+	first, _, _ := strings.Cut(string(out), "\n")
+	if first = strings.TrimRight(first, "\r"); first == "" {
+		return "", errors.New("the command that gives it printed nothing")
+	}
+	return first, nil
 }
 
 // prepare checks everything that can be checked before a line is opened.

@@ -36,6 +36,7 @@ const (
 	FormDialog   Form = "dialog"   // the device asks what only the operator can answer
 	FormFailure  Form = "failure"  // a step failed
 	FormOverrun  Form = "overrun"  // a step takes longer than it may
+	FormLine     Form = "line"     // the other side of the line asks who we are, or shows who it is
 )
 
 // SessionBegin opens every stream.
@@ -101,6 +102,8 @@ type Ask struct {
 	Changed      bool     `json:"changed,omitempty"`
 	Pending      []string `json:"pending,omitempty"` // what the device loses, or does by itself, unless it is dealt with
 	Now          []string `json:"now,omitempty"`     // what is under way meanwhile
+	Typed        bool     `json:"typed,omitempty"`   // the answer is typed, and anything may be one
+	Secret       bool     `json:"secret,omitempty"`  // what is typed is shown and recorded nowhere
 	Answers      []string `json:"answers"`
 }
 

@@ -42,10 +42,11 @@ type Asker func(ctx context.Context, q Question) (string, error)
 type Shells struct {
 	Home  string // the user's own folder, with .ssh in it
 	Agent string // the socket of the agent that holds keys; empty for none
-	Ask   Asker
 
-	mu    sync.Mutex
-	given map[string]string // what was asked and was right, for the next time; never written anywhere
+	mu       sync.Mutex
+	ask      Asker
+	password string            // given beforehand
+	given    map[string]string // what was asked and was right, for the next time; never written anywhere
 }
 
 // ErrDenied and ErrOtherKey are reasons of a shell session.

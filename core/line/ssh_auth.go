@@ -126,14 +126,13 @@ func (p *prover) challenge(ctx context.Context, name, instruction string, questi
 
 // ask gets something that only a person knows: what was given and right before, or else it is asked.
 func (p *prover) ask(ctx context.Context, name, text string, secret bool) (string, error) {
-	p.with.mu.Lock()
-	value, known := p.with.given[name]
-	p.with.mu.Unlock()
+	value, known := p.with.known(name, secret && !strings.HasPrefix(name, "key "))
 	if _, already := p.used[name]; known && !already {
 		p.used[name] = value
 		return value, nil
 	}
-	if p.with.Ask == nil {
+	ask := p.with.asker()
+	if ask == nil {
 		p.failed = p.fail(ErrDenied, nil, fmt.Sprintf("the %s is needed, and nobody is here to give it; tried so far: %s", text, p.triedWords()))
 		return "", p.failed
 	}
@@ -142,13 +141,23 @@ func (p *prover) ask(ctx context.Context, name, text string, secret bool) (strin
 	}
 	p.deadline(false)
 	defer p.deadline(true)
-	value, err := p.with.Ask(ctx, Question{Target: p.target, Text: text, Secret: secret})
+	value, err := ask(ctx, Question{Target: p.target, Text: text, Secret: secret})
 	if err != nil {
 		p.failed = err
 		return "", err
 	}
 	p.used[name] = value
 	return value, nil
+}
+
+// known is what was given before: for this very question, or as the password beforehand.
+func (s *Shells) known(name string, password bool) (value string, known bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if value, known = s.given[name]; !known && password && s.password != "" {
+		return s.password, true
+	}
+	return value, known
 }
 
 // keep remembers what was right, for the next time that the line is opened: after a restart, say.
@@ -172,14 +181,24 @@ func (p *prover) forget() {
 	}
 }
 
-// Give says beforehand what would be asked: the password of an account, user@host:port.
-func (s *Shells) Give(account, password string) {
+// SetAsk says who is asked from here on; nobody where it is nil.
+func (s *Shells) SetAsk(ask Asker) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.given == nil {
-		s.given = map[string]string{}
-	}
-	s.given["password "+account] = password
+	s.ask = ask
+}
+
+func (s *Shells) asker() Asker {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ask
+}
+
+// Give says beforehand what would be asked for: the password of the one session that is opened.
+func (s *Shells) Give(password string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.password = password
 }
 
 // Secrets are what was given so far: they are in no event.
@@ -188,6 +207,9 @@ func (s *Shells) Secrets() (all []string) {
 	defer s.mu.Unlock()
 	for _, value := range s.given {
 		all = append(all, value)
+	}
+	if s.password != "" {
+		all = append(all, s.password)
 	}
 	return all
 }

@@ -72,12 +72,13 @@ func (k *knownHosts) judge(ctx context.Context, host string, remote net.Addr, ke
 // first asks about a key that was not met before, and keeps it.
 func (k *knownHosts) first(ctx context.Context, host string, key ssh.PublicKey) error {
 	fingerprint := key.Type() + " " + ssh.FingerprintSHA256(key)
-	if k.with.Ask == nil {
+	ask := k.with.asker()
+	if ask == nil {
 		return k.fail(ErrDenied, nil, fmt.Sprintf("%s is met for the first time, with the key %s, and nobody is here to say whether that is right; open it once by hand", host, fingerprint))
 	}
 	k.deadline(false)
 	defer k.deadline(true)
-	answer, err := k.with.Ask(ctx, Question{
+	answer, err := ask(ctx, Question{
 		Target: k.target, Choice: []string{KeyIsRight, KeyIsWrong},
 		Text: fmt.Sprintf("%s is met for the first time. It shows the key %s. Is that its own?", host, fingerprint),
 	})

@@ -131,12 +131,22 @@ func me(t *testing.T) string {
 	return who.Username
 }
 
+// shells are what shell sessions need; nobody is there where someone is nil.
+func shells(home, agent string, someone *person) *Shells {
+	s := &Shells{Home: home, Agent: agent}
+	if someone != nil {
+		s.SetAsk(someone.ask)
+	}
+	return s
+}
+
 func openSSH(t *testing.T, target string, with *Shells) (Line, error) {
 	t.Helper()
 	parsed, err := ParseTarget(target)
 	require.NoError(t, err)
 	o := NewOpener(clock.Real())
-	o.Shells.Home, o.Shells.Agent, o.Shells.Ask = with.Home, with.Agent, with.Ask
+	o.Shells.Home, o.Shells.Agent = with.Home, with.Agent
+	o.Shells.SetAsk(with.asker())
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	return o.Open(ctx, parsed)
@@ -148,7 +158,7 @@ func TestAShellByKey(t *testing.T) {
 	server := startSSH(t, "Banner "+banner(t))
 	home := settings(t, "Host quay\n  HostName 127.0.0.1\n  Port "+portOf(server.address)+"\n  User "+me(t)+"\n  IdentityFile "+server.key+"\n")
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
-	l, err := openSSH(t, "ssh://quay?size=101x37", &Shells{Home: home, Ask: someone.ask})
+	l, err := openSSH(t, "ssh://quay?size=101x37", shells(home, "", someone))
 	require.NoError(t, err, "%s", server.said)
 	require.Len(t, someone.questions(), 1)
 	assert.Contains(t, someone.questions()[0], "ssh-ed25519 SHA256:")
@@ -165,7 +175,7 @@ func TestAShellByKey(t *testing.T) {
 	assert.ErrorContains(t, l.Err(), "the shell ended, with status 7")
 	require.NoError(t, l.Close())
 
-	l, err = openSSH(t, "ssh://quay", &Shells{Home: home})
+	l, err = openSSH(t, "ssh://quay", shells(home, "", nil))
 	require.NoError(t, err, "its key is known now, and nobody is asked")
 	require.NoError(t, l.Close())
 	assert.NoError(t, l.Err())
@@ -190,12 +200,12 @@ func TestAKeyWithAPassphraseAndTheAgent(t *testing.T) {
 	home := settings(t, "Host *\n  IdentityFile "+locked+"\n")
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight, "passphrase of the key " + locked: "lamp-and-tide"}}
 	target := "ssh://" + me(t) + "@" + server.address
-	with := &Shells{Home: home, Ask: someone.ask}
+	with := shells(home, "", someone)
 	l, err := openSSH(t, target, with)
 	require.NoError(t, err)
 	require.NoError(t, l.Close())
 
-	_, err = openSSH(t, target, &Shells{Home: home, Ask: (&person{answers: map[string]string{"passphrase": "wrong", "password": "x"}}).ask})
+	_, err = openSSH(t, target, shells(home, "", &person{answers: map[string]string{"passphrase": "wrong", "password": "x"}}))
 	require.ErrorIs(t, err, ErrDenied)
 	assert.Contains(t, err.Error(), "not the key "+locked)
 
@@ -213,7 +223,7 @@ func TestAKeyWithAPassphraseAndTheAgent(t *testing.T) {
 	require.NoError(t, os.Rename(plain+".pub", server.key+".pub"))
 	bare := settings(t, "")
 	require.NoError(t, os.Rename(filepath.Join(home, ".ssh", "known_hosts"), filepath.Join(bare, ".ssh", "known_hosts")))
-	l, err = openSSH(t, target, &Shells{Home: bare, Agent: socket})
+	l, err = openSSH(t, target, shells(bare, socket, nil))
 	require.NoError(t, err, "the agent's key, and nobody asked")
 	require.NoError(t, l.Close())
 }
@@ -224,7 +234,7 @@ func TestAChangedHostKeyIsRefused(t *testing.T) {
 	home := settings(t, "Host *\n  IdentityFile "+server.key+"\n")
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
 	target := "ssh://" + me(t) + "@" + server.address
-	l, err := openSSH(t, target, &Shells{Home: home, Ask: someone.ask})
+	l, err := openSSH(t, target, shells(home, "", someone))
 	require.NoError(t, err)
 	require.NoError(t, l.Close())
 	_ = server.process.Process.Kill()
@@ -235,16 +245,16 @@ func TestAChangedHostKeyIsRefused(t *testing.T) {
 	var port int
 	_, _ = fmt.Sscan(portOf(server.address), &port)
 	server.start(t, port)
-	_, err = openSSH(t, target, &Shells{Home: home, Ask: someone.ask})
+	_, err = openSSH(t, target, shells(home, "", someone))
 	require.ErrorIs(t, err, ErrOtherKey)
 	assert.Contains(t, err.Error(), filepath.Join(home, ".ssh", "known_hosts")+", line 1, has ssh-ed25519 SHA256:")
 	assert.Len(t, someone.questions(), 1, "it is not asked about")
 
 	stranger := startSSH(t)
-	_, err = openSSH(t, "ssh://"+me(t)+"@"+stranger.address, &Shells{Home: home})
+	_, err = openSSH(t, "ssh://"+me(t)+"@"+stranger.address, shells(home, "", nil))
 	require.ErrorIs(t, err, ErrDenied)
 	assert.Contains(t, err.Error(), "nobody is here to say")
-	_, err = openSSH(t, "ssh://"+me(t)+"@"+stranger.address, &Shells{Home: home, Ask: (&person{answers: map[string]string{firstTime: KeyIsWrong}}).ask})
+	_, err = openSSH(t, "ssh://"+me(t)+"@"+stranger.address, shells(home, "", &person{answers: map[string]string{firstTime: KeyIsWrong}}))
 	require.ErrorIs(t, err, ErrDenied)
 }
 
@@ -260,7 +270,7 @@ func TestAHostWithSeveralKeysIsAskedForTheKnownOne(t *testing.T) {
 	public, err := os.ReadFile(rsa + ".pub")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), fmt.Appendf(nil, "[127.0.0.1]:%s %s", portOf(server.address), public), 0o600))
-	l, err := openSSH(t, "ssh://"+me(t)+"@"+server.address, &Shells{Home: home})
+	l, err := openSSH(t, "ssh://"+me(t)+"@"+server.address, shells(home, "", nil))
 	require.NoError(t, err)
 	require.NoError(t, l.Close())
 }
@@ -270,13 +280,13 @@ func TestAWayThroughAnotherHost(t *testing.T) {
 	home := settings(t, fmt.Sprintf("Host inner\n  HostName 127.0.0.1\n  Port %s\n  ProxyJump outer\n  IdentityFile %s\nHost outer\n  HostName 127.0.0.1\n  Port %s\n  IdentityFile %s\nHost *\n  User %s\nHost round\n  ProxyJump round\n",
 		portOf(inner.address), inner.key, portOf(outer.address), outer.key, me(t)))
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
-	l, err := openSSH(t, "ssh://inner", &Shells{Home: home, Ask: someone.ask})
+	l, err := openSSH(t, "ssh://inner", shells(home, "", someone))
 	require.NoError(t, err)
 	assert.Len(t, someone.questions(), 2, "each shows its own key")
 	require.NoError(t, l.Write(t.Context(), []byte("echo th\"\"rough\r")))
 	heard(t, l, "through")
 	require.NoError(t, l.Close())
-	_, err = openSSH(t, "ssh://round", &Shells{Home: home, Ask: someone.ask})
+	_, err = openSSH(t, "ssh://round", shells(home, "", someone))
 	assert.ErrorContains(t, err, "look for a circle")
 }
 
@@ -286,9 +296,9 @@ func TestOldAlgorithmsOnlyWhenAskedFor(t *testing.T) {
 	home := settings(t, "Host *\n  IdentityFile "+server.key+"\n")
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
 	target := "ssh://" + me(t) + "@" + server.address
-	_, err := openSSH(t, target, &Shells{Home: home, Ask: someone.ask})
+	_, err := openSSH(t, target, shells(home, "", someone))
 	require.ErrorContains(t, err, "?legacy=yes")
-	l, err := openSSH(t, target+"?legacy=yes", &Shells{Home: home, Ask: someone.ask})
+	l, err := openSSH(t, target+"?legacy=yes", shells(home, "", someone))
 	require.NoError(t, err)
 	assert.Contains(t, l.(interface{ Old() string }).Old(), "diffie-hellman-group14-sha1")
 	require.NoError(t, l.Close())
@@ -319,11 +329,12 @@ func TestPasswordsAndWhatIsAsked(t *testing.T) {
 			server.startWith(t, lines)
 			home := settings(t, "")
 			someone := &person{answers: map[string]string{firstTime: KeyIsRight, "assword": "lamp-and-tide"}}
-			with := &Shells{Home: home, Ask: someone.ask}
+			with := shells(home, "", someone)
 			target, err := ParseTarget("ssh://" + name + "@" + server.address)
 			require.NoError(t, err)
 			o := NewOpener(clock.Real())
-			o.Shells.Home, o.Shells.Agent, o.Shells.Ask = with.Home, "", with.Ask
+			o.Shells.Home, o.Shells.Agent = with.Home, ""
+			o.Shells.SetAsk(with.asker())
 			l, err := o.Open(t.Context(), target)
 			require.NoError(t, err, "%s", server.said)
 			require.NoError(t, l.Close())
@@ -335,10 +346,10 @@ func TestPasswordsAndWhatIsAsked(t *testing.T) {
 			assert.Len(t, someone.questions(), asked, "what was right once is given again")
 
 			wrong := &person{answers: map[string]string{firstTime: KeyIsRight, "assword": "wrong"}}
-			_, err = openSSH(t, target.String(), &Shells{Home: home, Ask: wrong.ask})
+			_, err = openSSH(t, target.String(), shells(home, "", wrong))
 			require.ErrorIs(t, err, ErrDenied)
 			assert.GreaterOrEqual(t, len(wrong.questions()), 2, "a person may mistype")
-			_, err = openSSH(t, target.String(), &Shells{Home: home})
+			_, err = openSSH(t, target.String(), shells(home, "", nil))
 			require.ErrorIs(t, err, ErrDenied)
 			assert.Contains(t, err.Error(), "nobody is here to give it")
 		})
@@ -373,7 +384,7 @@ func TestHostileShells(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			target := hostile(t, serve)
 			begun := time.Now()
-			_, err := openSSH(t, "ssh://x@"+target.Address, &Shells{Home: settings(t, "")})
+			_, err := openSSH(t, "ssh://x@"+target.Address, shells(settings(t, ""), "", nil))
 			require.Error(t, err)
 			assert.Less(t, time.Since(begun), 50*time.Second)
 		})

@@ -314,7 +314,8 @@ func (c console) AwaitLine(ctx context.Context) error {
 	}
 	select {
 	case <-wait:
-		return nil
+		s.do(func() { never = s.wire.err })
+		return never
 	case <-ctx.Done():
 		return ctx.Err()
 	}

@@ -97,6 +97,7 @@ func (s *Session) pressLines(keys []byte) {
 	if s.wire.line == nil { // what the device's line holds is what it held when the line was lost
 		if len(keys) > 0 {
 			s.hub.Emit(event.Note{Level: event.Warning, Text: "there is no line: what you type goes nowhere"})
+			s.tryNow()
 		}
 		return
 	}

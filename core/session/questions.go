@@ -2,10 +2,12 @@ package session
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strconv"
 
 	"pilotrix/core/event"
+	"pilotrix/core/line"
 	"pilotrix/core/runbook"
 )
 
@@ -38,11 +40,15 @@ func (q *questions) ask(ask event.Ask) (id string, answer <-chan string) {
 // answer closes a question. It reports whether it was open and has that answer.
 func (q *questions) answer(id, answer, who string) bool {
 	one, open := q.open[id]
-	if !open || !slices.Contains(one.ask.Answers, answer) {
+	if !open || !one.ask.Typed && !slices.Contains(one.ask.Answers, answer) {
 		return false
 	}
 	delete(q.open, id)
-	q.emit(event.Answer{ID: id, Answer: answer, Who: who})
+	told := answer
+	if one.ask.Secret {
+		told = event.Redacted
+	}
+	q.emit(event.Answer{ID: id, Answer: told, Who: who})
 	one.answer <- answer
 	return true
 }
@@ -60,6 +66,23 @@ func (q *questions) withdraw(id string) {
 func (s *Session) Answer(id, answer, who string) (taken bool) {
 	s.do(func() { taken = s.questions.answer(id, answer, who) })
 	return taken
+}
+
+// askForLine asks what the other side of the line wants to know, when it is opened again.
+func (s *Session) askForLine(ctx context.Context, q line.Question) (string, error) {
+	if s.opt.Approve != nil {
+		return "", fmt.Errorf("%s: nobody is here to say", q.Text)
+	}
+	answer, err := console{s}.Ask(ctx, event.Ask{Form: event.FormLine, Text: q.Text, Typed: len(q.Choice) == 0, Secret: q.Secret, Answers: q.Choice})
+	switch {
+	case err != nil:
+		return "", err
+	case answer == "":
+		return "", fmt.Errorf("%s: nothing was given", q.Text)
+	case q.Secret:
+		s.hub.Protect(answer)
+	}
+	return answer, nil
 }
 
 // safest is the answer to a question that nobody is there for: to stop, or else what ends it.

@@ -109,6 +109,10 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 		cols: fixedCols, rows: fixedRows,
 	}
 	s.hub.Protect(opt.Secrets...)
+	if shells := opt.Opener.Shells; shells != nil {
+		s.hub.Protect(shells.Secrets()...)
+		shells.SetAsk(s.askForLine)
+	}
 	s.helm, s.questions = newHelm(s.Emit, s.takeOver), newQuestions(s.Emit)
 	if opt.Reach != nil {
 		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
@@ -156,6 +160,9 @@ func (s *Session) Begin() {
 		}
 		s.hub.Emit(event.SessionBegin{Target: s.opt.Target.String(), Dialect: name, Device: s.opt.Device, Scale: s.opt.Clock.Scale()})
 		s.hub.Emit(event.Line{State: event.LineOpen, Note: s.opt.Target.String(), Speed: s.wire.baud})
+		if shell, is := s.wire.line.(interface{ Old() string }); is && shell.Old() != "" {
+			s.hub.Emit(event.Note{Level: event.Warning, Text: "old algorithms, which are not safe any more, are allowed for this session: " + shell.Old()})
+		}
 		s.hub.Emit(event.Helm{Who: s.helm.who})
 		if s.cols > 0 || s.charset != screen.UTF8 {
 			s.hub.Emit(event.Terminal{Charset: s.charset.String(), Cols: s.cols, Rows: s.rows})

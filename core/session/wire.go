@@ -22,11 +22,13 @@ type wire struct {
 	baud     int
 	out      *outbox
 	reopened chan line.Line
+	hurry    chan struct{}   // told when the line is to be tried again at once
+	over     bool            // it is not tried again: the other side does not want us
 	waits    []chan struct{} // for it to come back
 }
 
 func newWire(l line.Line) *wire {
-	w := &wire{line: l, out: newOutbox(), reopened: make(chan line.Line)}
+	w := &wire{line: l, out: newOutbox(), reopened: make(chan line.Line), hurry: make(chan struct{}, 1)}
 	if finder, can := l.(line.Finder); can {
 		w.was = finder.Port()
 	}
@@ -101,7 +103,7 @@ func (s *Session) failWaiters() {
 }
 
 // canComeBack leaves out a child program: starting it once more would be another session.
-func (s *Session) canComeBack() bool { return s.opt.Target.Kind != line.Exec }
+func (s *Session) canComeBack() bool { return s.opt.Target.Kind != line.Exec && !s.wire.over }
 
 // openAgain opens the line that was lost: a serial one on the same adapter, wherever that is now.
 func (s *Session) openAgain(ctx context.Context) (line.Line, error) {
@@ -120,8 +122,12 @@ func (s *Session) openAgain(ctx context.Context) (line.Line, error) {
 
 func (s *Session) reopen(ctx context.Context) {
 	told := ""
-	for s.opt.Clock.Wait(ctx, reopenEvery) == nil {
+	for wait := reopenEvery; s.pauseOrKey(ctx, wait) == nil; wait = s.longer(wait) {
 		wire, err := s.openAgain(ctx)
+		if errors.Is(err, line.ErrDenied) || errors.Is(err, line.ErrOtherKey) {
+			s.giveUp(err)
+			return
+		}
 		if err != nil {
 			if text := err.Error(); s.wire.was.Path != "" && text != told {
 				told = text
@@ -136,6 +142,52 @@ func (s *Session) reopen(ctx context.Context) {
 		}
 		return
 	}
+}
+
+// mostReopen is how long it is at most between two tries of a line that goes over a network: its other side is no port
+// of this machine, which may be looked at as often as one likes.
+const mostReopen = 15 * time.Second
+
+func (s *Session) longer(wait time.Duration) time.Duration {
+	switch s.opt.Target.Kind {
+	case line.SSH, line.Telnet, line.ComPort, line.TCP:
+		return min(2*wait, mostReopen)
+	}
+	return wait
+}
+
+// pauseOrKey waits, or until a key is pressed.
+func (s *Session) pauseOrKey(ctx context.Context, wait time.Duration) error {
+	timer := s.opt.Clock.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+	case <-s.wire.hurry:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	return nil
+}
+
+// tryNow has a lost line tried again at once.
+func (s *Session) tryNow() {
+	select {
+	case s.wire.hurry <- struct{}{}:
+	default:
+	}
+}
+
+// giveUp ends the tries: the other side has said that it does not want us, or is another one.
+func (s *Session) giveUp(err error) {
+	s.do(func() {
+		s.wire.over, s.wire.err = true, err
+		s.hub.Emit(event.Line{State: event.LineClosed, Note: err.Error()})
+		for _, wait := range s.wire.waits {
+			close(wait)
+		}
+		s.wire.waits = nil
+		s.failWaiters()
+	})
 }
 
 // back takes the line that came back, at the speed we had.

@@ -28,12 +28,13 @@ const (
 	Search        // a text to look for is typed
 	Speed         // a speed is typed
 	Folder        // a folder for the shelf is typed
+	Reply         // the answer to a question of the session is typed
 )
 
 // View is what the strip needs to know of the interface.
 type View struct {
 	Mode    Mode
-	Typed   string // in Search, Speed and Folder
+	Typed   string // in Search, Speed, Folder and Reply
 	Message string // of the interface itself
 	Back    int    // rows scrolled back
 	Moved   bool   // something arrived meanwhile
@@ -68,6 +69,14 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		return typed(t, width, "search back for", v, "Enter finds, again finds the one before, Esc ends")
 	case Speed:
 		return typed(t, width, "our end's speed in baud", v, "Enter sets it, Esc leaves it")
+	case Reply:
+		if s.Ask == nil {
+			break
+		}
+		if s.Ask.Secret {
+			v.Typed = strings.Repeat("•", len([]rune(v.Typed)))
+		}
+		return typed(t, width, s.Ask.Text, v, "Enter gives it, Esc gives nothing")
 	case Folder:
 		return typed(t, width, "folder to put on the shelf", v, "Enter puts it there, Esc leaves it")
 	}
@@ -195,6 +204,8 @@ func asks(t theme.Theme, a *event.Ask, v View) (color color.Color, mark, word st
 		return t.Here, "☞", "Your hands", []Answer{{"Enter", "done"}, {"Esc", "stop here"}}
 	case event.FormDialog:
 		return t.Here, "?", "The device asks", []Answer{{"Enter", "it was answered"}, {"Esc", "stop here"}}
+	case event.FormLine:
+		return t.Here, "?", "The line", []Answer{{"Enter", "yes"}, {"Esc", "no"}}
 	case event.FormOverrun:
 		return t.Here, "◷", "Takes longer", []Answer{{"Enter", "wait on, as long again"}, {"Esc", "end the wait: the step failed"}, {"F10", "take the helm and look"}}
 	}
