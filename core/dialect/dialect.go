@@ -368,9 +368,18 @@ func (d *Dialect) AsksSecret(partial string) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(d.dialogs, func(dialog *CompiledDialog) bool {
-		return dialog.Secret && dialog.Pattern.MatchString(partial)
-	})
+	asks := func(dialog *CompiledDialog) bool { return dialog.Secret && dialog.Pattern.MatchString(partial) }
+	if slices.ContainsFunc(d.dialogs, asks) {
+		return true
+	}
+	for _, action := range d.actions { // whoever does it: the hand may, too
+		for _, way := range action.ways {
+			if slices.ContainsFunc(way.Asks, asks) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Knows reports whether a reading of the dialect makes a fact of that name, or one that begins so.

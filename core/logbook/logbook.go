@@ -136,7 +136,7 @@ func (k *Keeper) run(feed *event.Feed) {
 			return
 		}
 		if k.err == nil {
-			if k.err = k.write(batch); k.err != nil {
+			if k.err = k.insist(batch); k.err != nil {
 				k.failed <- k.err
 				feed.Abandon()
 			}
@@ -147,6 +147,26 @@ func (k *Keeper) run(feed *event.Feed) {
 		case <-feed.Hurry():
 		}
 	}
+}
+
+// mostBusy is how often a batch is tried that another program keeps from the file, each time as long as the file's own
+// patience is.
+const mostBusy = 12
+
+// insist writes a batch, again where another program has the file.
+func (k *Keeper) insist(batch []event.Event) (err error) {
+	for range mostBusy {
+		if err = k.write(batch); err == nil || !isBusy(err) {
+			return err
+		}
+	}
+	return err
+}
+
+func isBusy(err error) bool {
+	const sqliteBusy, sqliteLocked = 5, 6
+	var coded interface{ Code() int }
+	return errors.As(err, &coded) && (coded.Code()&0xff == sqliteBusy || coded.Code()&0xff == sqliteLocked)
 }
 
 func (k *Keeper) write(batch []event.Event) error {

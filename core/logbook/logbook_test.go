@@ -1,6 +1,7 @@
 package logbook
 
 import (
+	"database/sql"
 	"os"
 	"path/filepath"
 	"testing"
@@ -130,6 +131,35 @@ func TestACutOffTellsTheStepOfALoopOrARollback(t *testing.T) {
 	last, err = b.last(entry)
 	require.NoError(t, err)
 	assert.Contains(t, last.String(), "in step “Go back”")
+}
+
+// TestABusyFileIsWaitedFor has another program hold the file for longer than one try.
+func TestABusyFileIsWaitedFor(t *testing.T) {
+	b := book(t)
+	_, err := b.db.Exec(`PRAGMA busy_timeout = 50`)
+	require.NoError(t, err)
+	hub := event.NewHub(clock.Real())
+	k, err := b.Keep(hub.Subscribe())
+	require.NoError(t, err)
+	other, err := sql.Open("sqlite", "file:"+b.path)
+	require.NoError(t, err)
+	defer other.Close()
+	other.SetMaxOpenConns(1)
+	_, err = other.Exec(`BEGIN IMMEDIATE`)
+	require.NoError(t, err)
+	hub.Emit(event.Note{Text: "one"})
+	settled := make(chan error, 1)
+	go func() { settled <- hub.Settle(t.Context()) }()
+	time.Sleep(150 * time.Millisecond) // three tries
+	_, err = other.Exec(`ROLLBACK`)
+	require.NoError(t, err)
+	require.NoError(t, <-settled)
+	hub.Emit(event.Note{Text: "two"})
+	hub.Close()
+	require.NoError(t, k.Wait())
+	var kept []string
+	require.NoError(t, b.Events(k.ID(), func(e event.Event) error { kept = append(kept, e.Body.(event.Note).Text); return nil }))
+	assert.Equal(t, []string{"one", "two"}, kept)
 }
 
 // TestAFullDiskIsToldAtOnceAndLosesNothingKept lets the file grow no further.

@@ -49,6 +49,7 @@ func TestNoSecretIsRecorded(t *testing.T) {
 	quiet := func(string) string { return "> " }
 	for name, use := range map[string]func(k *talk){
 		"at a prompt that asks for one":       func(k *talk) { hidden(k, "\r\nword: ") },
+		"at a question of an action":          func(k *talk) { hidden(k, "\r\nold word> ") },
 		"at one that no dialect knows":        func(k *talk) { hidden(k, "\r\nWachtwoord: ") },
 		"at one that is garbled":              func(k *talk) { hidden(k, "\r\n\xfe\x80\xf8x\x9c\xf0\x81\xfe\x80\xf8") },
 		"at one that shows marks for letters": func(k *talk) { k.far.mute.Store(true); marks(k, "\r\nGeheim: ") },

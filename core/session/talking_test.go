@@ -101,6 +101,7 @@ actions:
   - {action: recommence, in: [ready], command: recommence, to: away}
   - {action: log-in, in: [login], command: me, to: ready, changes: false}
   - {action: give, in: [ready], with: [word], secret: [word], command: 'user word ${word}', done: set}
+  - {action: change, in: [ready], command: change, done: changed, dialogs: [{dialog: old, ask: '^old word> $', answer: x, secret: true}]}
 dangers: [{pattern: '^wipe\b', says: empties it}]
 secrets: ['^word: $']
 `
