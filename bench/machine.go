@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"sync"
@@ -34,6 +35,9 @@ type Machine struct {
 	off    chan struct{}
 	cable  context.CancelFunc
 	quirks *quirks
+
+	sessions *sessionHost // where it is reached by sessions instead of a console
+	listener net.Listener
 }
 
 // Be makes the device and its line awkward, before it is started; the seed decides what happens when.
@@ -65,9 +69,12 @@ func (m *Machine) Plug() error {
 	if m.host != nil {
 		return nil
 	}
-	if m.memory {
+	switch {
+	case m.sessions != nil:
+		m.host = m.sessions
+	case m.memory:
 		m.host = newMemoryHost()
-	} else {
+	default:
 		host, err := newPtyHost(m.Path())
 		if err != nil {
 			return err
@@ -79,6 +86,10 @@ func (m *Machine) Plug() error {
 	if m.wire == nil {
 		m.wire = newWire(m.host, m.device.Baud(), m.clock)
 		m.wire.setQuirks(m.quirks)
+		if m.sessions != nil {
+			m.wire.baud, m.wire.fixed = sessionBaud, true
+			m.sessions.came = m.wire.knock
+		}
 	} else {
 		m.wire.setHost(m.host)
 	}
@@ -145,6 +156,9 @@ func (m *Machine) Wire() *Wire { return m.wire }
 func (m *Machine) Stop() {
 	m.PowerOff()
 	m.Unplug()
+	if m.listener != nil {
+		_ = m.listener.Close()
+	}
 	if !m.memory {
 		_ = os.Remove(filepath.Dir(m.Path()))
 	}

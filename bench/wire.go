@@ -35,6 +35,7 @@ type Wire struct {
 
 	mu       sync.Mutex
 	baud     int
+	fixed    bool    // a session: it has no speed
 	errorsAt float64 // bit errors a bit, each way
 	random   *rand.Rand
 	received int64
@@ -104,8 +105,18 @@ func newWire(host Host, baud int, c clock.Clock) *Wire {
 // Retune sets the device's end.
 func (w *Wire) Retune(baud int) {
 	w.mu.Lock()
-	w.baud = baud
+	if !w.fixed {
+		w.baud = baud
+	}
 	w.mu.Unlock()
+}
+
+// knock has the device show its prompt to who has come: it gets an Enter.
+func (w *Wire) knock() {
+	select {
+	case w.in <- []byte{'\r'}:
+	default: // it has enough to read
+	}
 }
 
 // Baud is what the device's end is set to.
@@ -334,6 +345,12 @@ func (w *Wire) tick() {
 		_, _ = w.host.Write(w.held)
 	}
 	w.held, w.ticking = nil, false
+}
+
+func (w *Wire) currentHost() Host {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.host
 }
 
 func (w *Wire) setHost(host Host) {

@@ -131,6 +131,9 @@ func (g *Gateway) Firmware(slot int) string {
 	return g.cards[slot].Firmware
 }
 
+// Account implements bench.Account.
+func (g *Gateway) Account() (login, word string) { return g.Login, g.Word }
+
 // Baud implements bench.Device.
 func (g *Gateway) Baud() int { return consoleBaud }
 
@@ -144,6 +147,7 @@ func (g *Gateway) PowerOn(ctx context.Context, w *bench.Wire) {
 		g.mu.Unlock()
 		l := &lark{Gateway: g, Shell: bench.Shell{Wire: w, LogsOut: true}, up: up}
 		_ = l.run(up)
+		w.HangUp()
 		g.lan.SetUp(g.Address.Addr(), false)
 		down()
 		l.group.Wait()

@@ -42,6 +42,7 @@ func (l *lark) run(ctx context.Context) error {
 	l.release, l.since = cargo.Release, l.begun
 	l.mu.Unlock()
 	l.lan.SetUp(l.Address.Addr(), true)
+	l.Wire.Answer()
 	l.page(ctx)
 	for {
 		err := l.login(ctx)
@@ -138,6 +139,9 @@ func (l *lark) login(ctx context.Context) error {
 		name, err := l.Ask(ctx, l.HostName+" name: ")
 		if err != nil {
 			return err
+		}
+		if l.Wire.User() == l.Login {
+			break // the session has let them in
 		}
 		if name == "" {
 			continue

@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"net"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,7 +14,7 @@ import (
 
 func (p *program) benchCommand() *cobra.Command {
 	var bitErrors, scale float64
-	var awkward string
+	var awkward, at string
 	var about strings.Builder
 	for _, place := range demo.Places() {
 		fmt.Fprintf(&about, "\n  %-12s %s, %s: %s", place.Name, place.Family, place.Where, place.About)
@@ -25,6 +26,7 @@ func (p *program) benchCommand() *cobra.Command {
 		Example: `  pilotrix bench hollow-rtr1 --time-scale 1
   pilotrix bench hollow-rtr1 --awkward                  with everything that real devices do
   pilotrix bench mare-gw1 --awkward=noise,pager,wrap
+  pilotrix bench mare-gw1 --at ssh
   pilotrix open PATH     in another terminal`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -36,6 +38,12 @@ func (p *program) benchCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
+			path := machine.Path()
+			if at != "" {
+				if path, err = reachedBy(machine, at); err != nil {
+					return usage(err)
+				}
+			}
 			if err := machine.Start(); err != nil {
 				return err
 			}
@@ -43,14 +51,36 @@ func (p *program) benchCommand() *cobra.Command {
 			if bitErrors > 0 {
 				machine.Wire().BitErrors(bitErrors, 1)
 			}
-			fmt.Fprintf(p.out, "%s\n", machine.Path())
-			fmt.Fprintf(p.err, "%s, %s: %s. Its line is at the path above, at %d baud. Ctrl-C ends it.\n", place.Family, place.Where, place.About, machine.Wire().Baud())
+			fmt.Fprintf(p.out, "%s\n", path)
+			where := fmt.Sprintf("Its line is at the path above, at %d baud", machine.Wire().Baud())
+			if at != "" {
+				where = "It is reached at the target above"
+			}
+			fmt.Fprintf(p.err, "%s, %s: %s. %s. Ctrl-C ends it.\n", place.Family, place.Where, place.About, where)
 			<-cmd.Context().Done()
 			return nil
 		},
 	}
 	addTimeScale(cmd, &scale, 1)
 	addAwkward(cmd, &awkward)
+	cmd.Flags().StringVar(&at, "at", "", "reach it by `telnet or ssh` on loopback instead of by a serial line; its sessions end when it restarts")
 	cmd.Flags().Float64Var(&bitErrors, "bit-errors", 0, "flip bits at this `rate`, such as 1e-4")
 	return cmd
+}
+
+// reachedBy has a machine reached by telnet or ssh, and returns the target that reaches it.
+func reachedBy(machine *bench.Machine, kind string) (target string, err error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	if err := machine.At(kind, listener); err != nil {
+		_ = listener.Close()
+		return "", fmt.Errorf("--at %s: %w", kind, err)
+	}
+	target = kind + "://"
+	if login := machine.Login(); kind == "ssh" && login != "" {
+		target += login + "@"
+	}
+	return target + listener.Addr().String(), nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/sense"
+	"pilotrix/core/units"
 )
 
 // What a failed step leads to: it is repeated, gone past, led back from, or left to the operator.
@@ -143,10 +144,15 @@ func (e *Engine) afterFailure(ctx context.Context, s *PreparedStep, try int, err
 // lineBack waits for the line to come back. The operator may take the helm meanwhile: a stop ends the wait, and
 // anything else goes on with it.
 func (e *Engine) lineBack(ctx context.Context) error {
+	limit := lineBackTimeout
+	if p := e.patience; p != nil && !p.until.IsZero() { // a restart, say: the line may be away for as long as the device
+		left, _ := e.left(p)
+		limit = max(limit, left)
+	}
 	e.console.Emit(event.Note{Level: event.Warning, Text: "the line is lost; waiting for it to come back"})
 	for {
 		held, release := e.console.WithHelm(ctx)
-		limited, cancel := e.console.Clock().WithTimeout(held, lineBackTimeout)
+		limited, cancel := e.console.Clock().WithTimeout(held, limit)
 		err := e.console.AwaitLine(limited)
 		taken := errors.Is(causeOf(held, err), ErrHelm)
 		cancel()
@@ -155,7 +161,7 @@ func (e *Engine) lineBack(ctx context.Context) error {
 		case err == nil:
 			return nil
 		case !taken || ctx.Err() != nil:
-			return fmt.Errorf("%w and did not come back within %s", ErrLineLost, lineBackTimeout)
+			return fmt.Errorf("%w and did not come back within %s: %w", ErrLineLost, units.Words(limit), err)
 		}
 		choice, err := e.console.AwaitHelm(ctx)
 		if err != nil {

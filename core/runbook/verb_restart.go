@@ -228,7 +228,7 @@ func (r *restarting) prompt(ctx context.Context) error {
 		seen = v.Count
 		r.tell(false)
 		switch {
-		case v.AtPrompt && (slices.Contains(r.w.Mode, v.Mode) || v.Mode == r.w.Then): // the hand may have logged in
+		case v.AtPrompt && (slices.Contains(r.w.Mode, v.Mode) || r.leadsOn(v.Mode)):
 			return nil
 		case v.Dialog != "":
 			if err := r.answer(ctx, nil, v, nil); err != nil {
@@ -242,6 +242,12 @@ func (r *restarting) prompt(ctx context.Context) error {
 			return fmt.Errorf("after the restart the device came to mode %s instead of %s (%q)", v.Mode, strings.Join(r.w.Mode, " or "), v.Prompt)
 		}
 	}
+}
+
+// leadsOn reports whether a mode is the wanted one, or on the way there: the hand, or the session itself, may have
+// logged in.
+func (r *restarting) leadsOn(mode string) bool {
+	return r.w.Then != "" && (mode == r.w.Then || r.p.Dialect.MoveFrom(mode, r.w.Then) != nil)
 }
 
 // reached waits until what is watched answers. One that never stopped answering has to do so once more.

@@ -297,27 +297,27 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, transfer
 
 func (c console) AwaitLine(ctx context.Context) error {
 	s := c.s
-	var wait chan struct{}
-	var never error
-	s.do(func() {
-		switch {
-		case s.wire.line != nil:
-		case !s.canComeBack():
-			never = s.wire.err
-		default:
-			wait = make(chan struct{})
-			s.wire.waits = append(s.wire.waits, wait)
+	for {
+		var wait chan struct{}
+		var never error
+		s.do(func() {
+			switch {
+			case s.wire.line != nil:
+			case !s.canComeBack():
+				never = s.wire.err
+			default:
+				wait = make(chan struct{})
+				s.wire.waits = append(s.wire.waits, wait)
+			}
+		})
+		if wait == nil {
+			return never
 		}
-	})
-	if wait == nil {
-		return never
-	}
-	select {
-	case <-wait:
-		s.do(func() { never = s.wire.err })
-		return never
-	case <-ctx.Done():
-		return ctx.Err()
+		select {
+		case <-wait: // it may be lost again by now
+		case <-ctx.Done():
+			return ctx.Err()
+		}
 	}
 }
 

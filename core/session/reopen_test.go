@@ -114,3 +114,36 @@ func TestWhatALineAsksIsAskedInTheSession(t *testing.T) {
 		s.Close("the test ends")
 	})
 }
+
+// TestALineThatIsDroppedAtOnceIsNotBack has a device that takes connections while it starts, and drops them.
+func TestALineThatIsDroppedAtOnceIsNotBack(t *testing.T) {
+	n := 0
+	again := func() (line.Line, error) {
+		l := newFakeLine()
+		if n++; n < 4 {
+			close(l.chunks)
+		} else {
+			l.chunks <- line.Chunk{At: time.Now(), Bytes: []byte("login: ")}
+		}
+		return l, nil
+	}
+	lostOnce(t, again, func(t *testing.T, _ *Session, feed *event.Feed, tries *[]time.Duration) {
+		time.Sleep(time.Minute)
+		synctest.Wait()
+		assert.Equal(t, []float64{0.5, 1.5, 3.5, 7.5}, seconds(*tries), "its drops are no success")
+		var states, said []string
+		ctx, cancel := context.WithCancel(t.Context())
+		cancel()
+		batch, _ := feed.Next(ctx)
+		for _, e := range batch {
+			switch b := e.Body.(type) {
+			case event.Line:
+				states = append(states, b.State)
+			case event.In:
+				said = append(said, string(b.Bytes))
+			}
+		}
+		assert.Equal(t, []string{event.LineOpen, event.LineLost, event.LineBack}, states)
+		assert.Equal(t, []string{"login: "}, said, "its first words are not lost")
+	})
+}

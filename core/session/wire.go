@@ -21,14 +21,14 @@ type wire struct {
 	was      line.Port // the adapter that it is on; set before it can be lost
 	baud     int
 	out      *outbox
-	reopened chan line.Line
+	reopened chan reopened
 	hurry    chan struct{}   // told when the line is to be tried again at once
 	over     bool            // it is not tried again: the other side does not want us
 	waits    []chan struct{} // for it to come back
 }
 
 func newWire(l line.Line) *wire {
-	w := &wire{line: l, out: newOutbox(), reopened: make(chan line.Line), hurry: make(chan struct{}, 1)}
+	w := &wire{line: l, out: newOutbox(), reopened: make(chan reopened), hurry: make(chan struct{}, 1)}
 	if finder, can := l.(line.Finder); can {
 		w.was = finder.Port()
 	}
@@ -36,6 +36,12 @@ func newWire(l line.Line) *wire {
 		w.baud = speeder.Speed()
 	}
 	return w
+}
+
+// reopened is a line that has come back, with what it said already.
+type reopened struct {
+	line.Line
+	said line.Chunk
 }
 
 // gone notes that the line has ended, and why.
@@ -128,6 +134,10 @@ func (s *Session) reopen(ctx context.Context) {
 			s.giveUp(err)
 			return
 		}
+		var said line.Chunk
+		if err == nil {
+			said, err = s.stays(ctx, wire)
+		}
 		if err != nil {
 			if text := err.Error(); s.wire.was.Path != "" && text != told {
 				told = text
@@ -136,7 +146,7 @@ func (s *Session) reopen(ctx context.Context) {
 			continue
 		}
 		select {
-		case s.wire.reopened <- wire:
+		case s.wire.reopened <- reopened{wire, said}:
 		case <-ctx.Done():
 			_ = wire.Close()
 		}
@@ -148,9 +158,39 @@ func (s *Session) reopen(ctx context.Context) {
 // of this machine, which may be looked at as often as one likes.
 const mostReopen = 15 * time.Second
 
-func (s *Session) longer(wait time.Duration) time.Duration {
+// staying is how long a line over a network has to last before it is taken for back: a device that starts may take
+// connections and drop them.
+const staying = time.Second
+
+func (s *Session) stays(ctx context.Context, wire line.Line) (said line.Chunk, err error) {
+	if !s.overNetwork() {
+		return said, nil
+	}
+	timer := s.opt.Clock.NewTimer(staying)
+	defer timer.Stop()
+	select {
+	case chunk, open := <-wire.Chunks():
+		if !open {
+			_ = wire.Close()
+			return said, cmp.Or(wire.Err(), error(&line.Error{Target: s.opt.Target, Reason: line.ErrUnplugged}))
+		}
+		return chunk, nil
+	case <-timer.C:
+	case <-ctx.Done():
+	}
+	return said, nil
+}
+
+func (s *Session) overNetwork() bool {
 	switch s.opt.Target.Kind {
 	case line.SSH, line.Telnet, line.ComPort, line.TCP:
+		return true
+	}
+	return false
+}
+
+func (s *Session) longer(wait time.Duration) time.Duration {
+	if s.overNetwork() {
 		return min(2*wait, mostReopen)
 	}
 	return wait
@@ -191,8 +231,8 @@ func (s *Session) giveUp(err error) {
 }
 
 // back takes the line that came back, at the speed we had.
-func (s *Session) back(wire line.Line) {
-	s.wire.back(wire)
+func (s *Session) back(wire reopened) {
+	s.wire.back(wire.Line)
 	s.forget()
 	s.plainScreen()
 	s.hub.Emit(event.Line{State: event.LineBack, Speed: s.wire.baud})
@@ -201,6 +241,9 @@ func (s *Session) back(wire line.Line) {
 		close(wait)
 	}
 	s.wire.waits = nil
+	if len(wire.said.Bytes) > 0 {
+		s.chunk = wire.said
+	}
 	s.schedule()
 }
 

@@ -21,13 +21,19 @@ type Machine struct {
 // state is what the next byte is taken for.
 type state func(m *Machine, b byte) state
 
-// New makes the client's side of a connection.
+// New makes the client's side of a connection, or the server's.
 func New(opt Options) *Machine {
 	return &Machine{opt: opt, state: inData}
 }
 
 // Begin is what the client opens with: the options that it wants.
 func (m *Machine) Begin() []byte {
+	if m.opt.Server {
+		m.ask(&m.us[Echo], cmdWill, Echo)
+		m.ask(&m.us[SuppressGA], cmdWill, SuppressGA)
+		m.ask(&m.them[WindowSize], cmdDo, WindowSize)
+		return m.Replies()
+	}
 	m.ask(&m.them[SuppressGA], cmdDo, SuppressGA)
 	m.ask(&m.us[TerminalType], cmdWill, TerminalType)
 	m.ask(&m.us[WindowSize], cmdWill, WindowSize)

@@ -53,8 +53,12 @@ func (m *Machine) negotiated(command byte, o Option) {
 // lets reports what we do when we are asked to.
 func (m *Machine) lets(o Option) bool {
 	switch o {
-	case Binary, SuppressGA, TerminalType, WindowSize:
+	case Binary, SuppressGA:
 		return true
+	case TerminalType, WindowSize:
+		return !m.opt.Server
+	case Echo:
+		return m.opt.Server
 	case ComPort:
 		return m.opt.ComPort
 	}
@@ -64,8 +68,12 @@ func (m *Machine) lets(o Option) bool {
 // letsThem reports what the other side may do.
 func (m *Machine) letsThem(o Option) bool {
 	switch o {
-	case Binary, SuppressGA, Echo:
+	case Binary, SuppressGA:
 		return true
+	case Echo:
+		return !m.opt.Server
+	case WindowSize:
+		return m.opt.Server
 	case ComPort:
 		return m.opt.ComPort
 	}

@@ -53,6 +53,7 @@ type Options struct {
 	Cols, Rows int    // of the window; 0 tells no size
 	ComPort    bool   // asks for com-port control
 	Binary     bool   // asks for eight bits both ways
+	Server     bool   // it is the other side: it echoes, and wants to know the window's size
 }
 
 // Message is a subnegotiation that is not the machine's own, such as an answer of com-port control.

@@ -1,0 +1,83 @@
+package test
+
+import (
+	"context"
+	"net"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/bench"
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/runbook"
+	"pilotrix/core/session"
+	"pilotrix/demo"
+)
+
+// TestARestartEndsASessionAndTheRunGoesOn goes back to the other bank over a session that the restart ends: it is opened
+// again, let in with what was given once, and the same device is known to be there.
+func TestARestartEndsASessionAndTheRunGoesOn(t *testing.T) {
+	for _, kind := range []string{"telnet", "ssh"} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			c := clock.Scaled(16)
+			lan := bench.NewLAN(true, 7)
+			gateway := demo.Gateway(lan, smallImage)
+			machine := bench.New("mare-gw1", gateway, c, true)
+			listener, err := net.Listen("tcp", "127.0.0.1:0")
+			require.NoError(t, err)
+			require.NoError(t, machine.At(kind, listener))
+			require.NoError(t, machine.Start())
+			t.Cleanup(machine.Stop)
+			login := map[string]string{"ssh": machine.Login() + "@"}[kind]
+			target, err := line.ParseTarget(kind + "://" + login + listener.Addr().String())
+			require.NoError(t, err)
+
+			opener := line.NewOpener(c)
+			opener.Shells.Home, opener.Shells.Agent = t.TempDir(), ""
+			asked := 0
+			opener.Shells.SetAsk(func(_ context.Context, q line.Question) (string, error) {
+				asked++
+				if q.Secret {
+					return "lamp-and-tide", nil
+				}
+				return line.KeyIsRight, nil
+			})
+			d, err := demo.LoadDialect("cormel-g2")
+			require.NoError(t, err)
+			book, err := demo.LoadRunbook("back-to-the-other-bank")
+			require.NoError(t, err)
+			p, err := book.Prepare(d, map[string]string{"user": "harbour", "password": "lamp-and-tide"}, runbook.Kit{})
+			require.NoError(t, err)
+			var s *session.Session
+			require.Eventually(t, func() bool {
+				s, err = session.Open(t.Context(), session.Options{Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approveAll})
+				return err == nil
+			}, 30*time.Second, 100*time.Millisecond, "%v", err)
+			defer s.Close("the test ends")
+			r := &rig{t: t, done: make(chan struct{})}
+			go r.collect(s.Subscribe(), nil)
+			s.Begin()
+			result, err := s.Run(t.Context(), p)
+			require.NoError(t, err)
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
+			release, bankName := gateway.Runs()
+			assert.Equal(t, "7.2.0 B", release+" "+bankName)
+			var states []string
+			for _, l := range find[event.Line](r) {
+				states = append(states, l.State)
+			}
+			assert.Equal(t, []string{event.LineOpen, event.LineLost, event.LineBack}, states)
+			assert.Equal(t, map[string]int{"ssh": 2}[kind], asked, "a key and a password, once each")
+			for _, e := range r.kept() {
+				text, err := e.MarshalJSON()
+				require.NoError(t, err)
+				require.NotContains(t, string(text), "lamp-and-tide")
+			}
+		})
+	}
+}
