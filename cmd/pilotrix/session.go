@@ -40,7 +40,7 @@ type targetFlags struct {
 }
 
 func (f *targetFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: serial:/dev/…?speed=9600, rfc2217://host:port, telnet://host, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME")
+	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: serial:/dev/…?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME")
 	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
 	f.addPassword(cmd)
 }
