@@ -310,13 +310,14 @@ func (a *app) key(k tea.Key, name string) tea.Cmd {
 	if handled, cmd := a.functionKey(name); handled {
 		return cmd
 	}
+	if a.state.Ask != nil && (a.state.Helm.Who == event.Runbook || a.state.Ask.Form == event.FormLine) && a.answerKey(name) {
+		return nil
+	}
 	if a.view == imagesView && a.imagesKey(name) {
 		return nil
 	}
-	if a.view != consoleView && a.move(name) {
-		return nil
-	}
-	if a.state.Ask != nil && (a.state.Helm.Who == event.Runbook || a.state.Ask.Form == event.FormLine) && a.answerKey(name) {
+	if a.view != consoleView {
+		a.move(name)
 		return nil
 	}
 	if a.session == nil {
@@ -402,8 +403,8 @@ func (a *app) pause() {
 	}
 }
 
-// move moves in another view than the console. It reports whether the key was for that.
-func (a *app) move(name string) bool {
+// move moves in another view than the console. No key of such a view goes to the device.
+func (a *app) move(name string) {
 	page := max(1, a.height/2)
 	switch name {
 	case "esc":
@@ -420,11 +421,8 @@ func (a *app) move(name string) bool {
 		a.offset = 0
 	case "end":
 		a.offset = math.MaxInt / 2 // as far as the view goes
-	default:
-		return a.state.Ask == nil // an answer is taken in every view, anything else in the console only
 	}
 	a.offset = max(0, a.offset)
-	return true
 }
 
 var answerKeys = map[event.Form]map[string]string{
@@ -445,7 +443,7 @@ var leaderAnswers = map[string]string{"n": runbook.SkipIt, "w": runbook.RollBack
 func (a *app) answerKey(name string) bool {
 	ask := a.state.Ask
 	answer, known := answerKeys[ask.Form][name]
-	if !known {
+	if !known || a.session == nil { // of a replay
 		return false
 	}
 	if wall := a.session.Clock().Wall(a.session.Clock().Since(a.state.AskedAt)); wall < tooSoonAfter && !a.tooSoon {
@@ -526,7 +524,7 @@ func (a *app) leaderKey(k tea.Key, name string) tea.Cmd {
 		return nil
 	}
 	switch name {
-	case a.opt.Leader:
+	case a.opt.Leader, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10":
 		a.session.Press(bytesOf(k, false))
 	case "s":
 		a.mode = strip.Speed
@@ -681,7 +679,10 @@ func (a *app) paste(text string) {
 		a.say(a.pastedDigest(text))
 		return
 	}
-	if a.session == nil || a.mode != strip.Plain {
+	if a.mode == strip.Plain && a.session == nil || a.mode == strip.Leader || a.mode == strip.HandBack || a.mode == strip.Quit {
+		return // nothing is typed here
+	}
+	if a.mode != strip.Plain {
 		a.typed += strings.Map(func(r rune) rune {
 			if unicode.IsControl(r) {
 				return -1

@@ -149,7 +149,7 @@ func (a *app) body(room int) ([]paint.Line, cursorAt) {
 	if side == 0 || a.serving {
 		return indent(main[:min(len(main), rows)], 1), cursor
 	}
-	column := cards.Column(a.theme, a.state, side-1, rows)
+	column := cards.Column(a.theme, a.state, keyName(a.opt.Leader), side-1, rows)
 	rule := paint.In(a.theme.Faint, "│ ")
 	lines := make([]paint.Line, rows)
 	for i := range lines {

@@ -64,6 +64,7 @@ func sessionHelp(leader string) []section {
 			{leader + " h", "hunts for the speed the device speaks"},
 			{leader + " s", "sets our end's speed"},
 			{leader + " b", "sends a break"},
+			{leader + " F1 … F10", "sends that key to the device"},
 			{leader + " u", "takes the next character set for what the device writes: UTF-8, Latin-1, code page 437"},
 			{leader + " p", "back to a plain screen, where a full-screen program left its own behind"},
 			{"paste", "one line goes as typed; several are typed one by one, each seen on the device before it is ended"},

@@ -1,9 +1,12 @@
 package tui
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 	"unicode"
@@ -13,7 +16,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/clock"
 	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/session"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/strip"
 )
@@ -344,7 +350,7 @@ func TestEveryChoiceOfTheLeaderKeyIsInSight(t *testing.T) {
 	a.mode = strip.Leader
 	for _, size := range [][2]int{{200, 50}, {160, 40}, {80, 24}, {60, 20}} {
 		text := strings.Join(shown(a, size[0], size[1]), "\n")
-		for _, want := range []string{"h hunt the speed", "s set our speed", "b send a break", "/ search", "x stop the runbook", "i interlocks off", "u charset", "p plain screen", "q quit", "^G send it to the device"} {
+		for _, want := range []string{"h hunt the speed", "s set our speed", "b send a break", "/ search", "x stop the runbook", "i interlocks off", "u charset", "p plain screen", "q quit", "^G F1–F10 to the device"} {
 			assert.Contains(t, text, want, "%v", size)
 		}
 	}
@@ -390,6 +396,105 @@ func TestAnAnswerRightAfterTheQuestionIsAskedForOnceMore(t *testing.T) {
 	feed(a, append(rescue(), event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it."})...)
 	a.tooSoon = true
 	assert.Contains(t, strings.Join(shown(a, 120, 30), "\n"), "came too soon")
+}
+
+// TestNoKeyOfAnotherViewGoesToTheDevice presses letters at a hold on the course, and Esc, which answers the hold there
+// as everywhere.
+func TestNoKeyOfAnotherViewGoesToTheDevice(t *testing.T) {
+	device := newDevice(t)
+	a := device.app
+	ask := func() {
+		feed(a, append(rescue(), event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+	}
+	ask()
+	a.show(courseView)
+	a.key(tea.Key{Code: 'x', Text: "x"}, "x")
+	assert.Equal(t, courseView, a.view)
+	a.tooSoon = true // it was asked for long ago
+	a.key(tea.Key{Code: tea.KeyEscape}, "esc")
+	assert.Equal(t, courseView, a.view, "Esc is the answer that the strip says")
+
+	a.show(consoleView)
+	feed(a, event.Answer{ID: "1", Answer: "stop"})
+	a.key(tea.Key{Code: 'g', Mod: tea.ModCtrl}, "ctrl+g")
+	a.key(tea.Key{Code: tea.KeyF3}, "f3")
+	assert.Equal(t, consoleView, a.view)
+	device.gets("\x1bOR", "behind the leader a function key is the device's, and nothing else was")
+}
+
+// TestAReplayTakesNoKeysForIt answers a hold of a replay, and pastes into it.
+func TestAReplayTakesNoKeysForIt(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, append(rescue(), event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+	a.key(tea.Key{Code: tea.KeyEnter}, "enter")
+	a.paste("text")
+	assert.Empty(t, a.typed)
+}
+
+// TestASecretIsTypedUnseen answers what a line asks for when it is opened again.
+func TestASecretIsTypedUnseen(t *testing.T) {
+	device := newDevice(t)
+	a := device.app
+	feed(a, event.Ask{ID: "1", Form: event.FormLine, Text: "password of harbour at gw", Typed: true, Secret: true})
+	for _, letter := range "lamp" {
+		a.key(tea.Key{Code: letter, Text: string(letter)}, string(letter))
+	}
+	text := strings.Join(shown(a, 120, 30), "\n")
+	assert.Contains(t, text, "password of harbour at gw ••••")
+	assert.NotContains(t, text, "lamp")
+	a.key(tea.Key{Code: tea.KeyEnter}, "enter")
+	a.key(tea.Key{Code: 'z', Text: "z"}, "z")
+	device.gets("z", "none of it goes to the device")
+	assert.NotContains(t, strings.Join(shown(a, 120, 30), "\n"), "password of harbour")
+}
+
+// device is a session on a socket whose other side is the test.
+type device struct {
+	*testing.T
+	app  *app
+	mu   sync.Mutex
+	sent []byte
+}
+
+// gets waits until the device has got something, and holds that it has got nothing else.
+func (d *device) gets(text, why string) {
+	d.Helper()
+	got := func() string {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		return string(d.sent)
+	}
+	require.Eventually(d, func() bool { return len(got()) >= len(text) }, 20*time.Second, time.Millisecond, why)
+	assert.Equal(d, text, got(), why)
+}
+
+func newDevice(t *testing.T) *device {
+	t.Helper()
+	near, far := net.Pipe()
+	d := &device{T: t}
+	go func() {
+		buffer := make([]byte, 256)
+		for {
+			n, err := far.Read(buffer)
+			if err != nil {
+				return
+			}
+			d.mu.Lock()
+			d.sent = append(d.sent, buffer[:n]...)
+			d.mu.Unlock()
+		}
+	}()
+	target := line.Target{Kind: line.TCP, Address: "x:1"}
+	opener := line.NewOpener(clock.Real())
+	opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) {
+		return line.NewStream(target, near, clock.Real()), nil
+	})
+	s, err := session.Open(t.Context(), session.Options{Target: target, Opener: opener})
+	require.NoError(t, err)
+	s.Begin()
+	t.Cleanup(func() { s.Close("the test ends"); _ = far.Close() })
+	d.app = newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Session: s})
+	return d
 }
 
 // TestAnEndedRunIsToldAtEveryWidth has words that find room on 80 columns, and the proofs beside the steps.

@@ -170,24 +170,27 @@ func (d *dialer) greet(ctx context.Context, conn net.Conn, h sshHost) (*ssh.Clie
 	if d.target.Legacy {
 		allowOld(config)
 	}
-	// The time that a person takes to answer is no part of the handshake's: the deadline is for the host alone.
-	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 	defer stop()
+	// The time that a person takes to answer is no part of the handshake's: that is for the host alone. A connection
+	// through another host knows no deadlines, so it is closed.
+	var late atomic.Bool
+	limit := time.AfterFunc(sshHandshake, func() { late.Store(true); _ = conn.Close() })
+	defer limit.Stop()
 	auth.deadline = func(running bool) {
-		if running {
-			_ = conn.SetDeadline(time.Now().Add(sshHandshake))
-		} else {
-			_ = conn.SetDeadline(time.Time{})
+		if limit.Stop(); running {
+			limit.Reset(sshHandshake)
 		}
 	}
-	auth.deadline(true)
 	hosts.deadline = auth.deadline
 	made, channels, requests, err := ssh.NewClientConn(conn, h.address, config)
+	if err != nil && late.Load() {
+		return nil, d.fail(ErrUnplugged, err, fmt.Sprintf("it did not come as far as letting anybody in within %s", sshHandshake))
+	}
 	if err != nil {
 		return nil, d.greeting(ctx, err, auth, hosts)
 	}
 	auth.keep()
-	_ = conn.SetDeadline(time.Time{})
 	if d.target.Legacy {
 		d.old = oldWords(made)
 	}
@@ -248,6 +251,9 @@ type shellWire struct {
 	ended  chan struct{}
 	ending sync.Once
 	silent atomic.Bool // it did not answer to what keeps it alive
+
+	losing sync.Once // it is told once why it ended, whoever asks
+	why    error
 }
 
 func newShellWire(client *ssh.Client, t Target, d *dialer) (*shellWire, error) {
@@ -321,9 +327,22 @@ func (w *shellWire) live() {
 
 // lost says why the session has ended.
 func (w *shellWire) lost(err error) error {
+	w.losing.Do(func() { w.why = w.reason(err) })
+	return w.why
+}
+
+// lastWord is how long a host may take to say how a shell ended that has said all.
+const lastWord = 3 * time.Second
+
+func (w *shellWire) reason(err error) error {
+	said := make(chan error, 1)
+	go func() { said <- w.session.Wait() }()
+	limit := time.AfterFunc(lastWord, w.dialer.close)
+	defer limit.Stop()
+	waited := <-said
 	e := &Error{Target: w.dialer.target, Reason: ErrUnplugged, Cause: err}
 	var exit *ssh.ExitError
-	switch waited := w.session.Wait(); {
+	switch {
 	case w.silent.Load():
 		e.Remedy = fmt.Sprintf("it gave no sign of life for %s", keepAlive*(mostUnanswered+1))
 	case waited == nil:

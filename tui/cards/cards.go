@@ -17,8 +17,8 @@ import (
 )
 
 // Column draws the cards for the present step, at most that many rows.
-func Column(t theme.Theme, s *state.State, width, rows int) []paint.Line {
-	p := painter{t, s, width}
+func Column(t theme.Theme, s *state.State, leader string, width, rows int) []paint.Line {
+	p := painter{t, s, width, leader}
 	var lines []paint.Line
 	for _, card := range p.cards() {
 		if len(card) == 0 {
@@ -36,9 +36,10 @@ func Column(t theme.Theme, s *state.State, width, rows int) []paint.Line {
 }
 
 type painter struct {
-	t     theme.Theme
-	s     *state.State
-	width int
+	t      theme.Theme
+	s      *state.State
+	width  int
+	leader string // the leader key as shown
 }
 
 // cards chooses by what happens now.
@@ -405,7 +406,7 @@ func (p painter) line() []paint.Line {
 		lines = append(lines, p.row("our end", paint.Line{paint.In(p.t.Text, fmt.Sprintf("%d baud %s", p.s.Speed, p.s.Framing))}))
 	}
 	if p.s.Mode.Name == "garbled" {
-		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "The speeds differ."), paint.Piece{Text: " "}, paint.Strong(p.t.Key, "^G h"), paint.In(p.t.Quiet, " hunts for the right one.")})
+		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "The speeds differ."), paint.Piece{Text: " "}, paint.Strong(p.t.Key, p.leader+" h"), paint.In(p.t.Quiet, " hunts for the right one.")})
 	}
 	return lines
 }
@@ -439,7 +440,7 @@ func (p painter) proved() []paint.Line {
 
 // Remarks are the latest things that were said, for a view that has no side column.
 func Remarks(t theme.Theme, s *state.State, width int) []paint.Line {
-	return painter{t, s, width}.remarks()
+	return painter{t, s, width, ""}.remarks()
 }
 
 func (p painter) remarks() []paint.Line {

@@ -102,7 +102,7 @@ func leader(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		{"u", "charset"},
 		{"p", "plain screen"},
 		{"q", "quit"},
-		{v.Leader, "send it to the device"},
+		{v.Leader + " F1–F10", "to the device"},
 	}, width)
 	for i := range lines {
 		lines[i] = lines[i].Fit(width).On(t.Strip)
