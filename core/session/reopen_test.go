@@ -3,6 +3,7 @@ package session
 import (
 	"context"
 	"errors"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -145,5 +146,33 @@ func TestALineThatIsDroppedAtOnceIsNotBack(t *testing.T) {
 		}
 		assert.Equal(t, []string{event.LineOpen, event.LineLost, event.LineBack}, states)
 		assert.Equal(t, []string{"login: "}, said, "its first words are not lost")
+	})
+}
+
+// TestAHundredDrops loses the line again and again: each time it comes back, and nothing is left behind, which the end of
+// the bubble would show.
+func TestAHundredDrops(t *testing.T) {
+	var latest atomic.Pointer[fakeLine]
+	again := func() (line.Line, error) {
+		l := newFakeLine()
+		l.chunks <- line.Chunk{At: time.Now(), Bytes: []byte("login: ")}
+		latest.Store(l)
+		return l, nil
+	}
+	lostOnce(t, again, func(t *testing.T, s *Session, feed *event.Feed, _ *[]time.Duration) {
+		for range 100 {
+			require.NoError(t, console{s}.AwaitLine(t.Context()))
+			synctest.Wait()
+			close(latest.Load().chunks)
+			synctest.Wait()
+		}
+		require.NoError(t, console{s}.AwaitLine(t.Context()))
+		back := 0
+		for _, l := range collect[event.Line](t, feed) {
+			if l.State == event.LineBack {
+				back++
+			}
+		}
+		assert.Equal(t, 101, back)
 	})
 }
