@@ -38,7 +38,8 @@ var layers = []struct {
 	{"core/source", []string{"core/source"}},
 	{"core/network", []string{"core/network"}},
 	{"core/reckon", []string{"core/line"}},
-	{"core/line", []string{"core/clock"}},
+	{"core/line/telnet", nil},
+	{"core/line", []string{"core/clock", "core/line/telnet"}},
 	{"core/event", []string{"core/clock"}},
 	{"core", nil}, // everything else of core stands alone
 	{"test", []string{"test", "cmd", "tui", "demo", "bench", "core"}},
