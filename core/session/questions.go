@@ -78,7 +78,7 @@ func (s *Session) askForLine(ctx context.Context, q line.Question) (string, erro
 	case err != nil:
 		return "", err
 	case answer == "":
-		return "", fmt.Errorf("%s: nothing was given", q.Text)
+		return "", fmt.Errorf("%w: the %s was not given", line.ErrDenied, q.Text)
 	case q.Secret:
 		s.hub.Protect(answer)
 	}

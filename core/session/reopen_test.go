@@ -74,6 +74,10 @@ func TestWhoDoesNotWantUsIsNotAskedAgain(t *testing.T) {
 			lines := collect[event.Line](t, feed)
 			assert.Equal(t, event.LineClosed, lines[len(lines)-1].State)
 			assert.Contains(t, lines[len(lines)-1].Note, "look into it")
+			s.Press([]byte("x"))
+			time.Sleep(time.Minute)
+			synctest.Wait()
+			assert.Len(t, *tries, 2, "a key tries it once more")
 		})
 	}
 }

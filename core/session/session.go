@@ -46,6 +46,7 @@ type Session struct {
 	calls chan func()
 	done  chan struct{}
 	end   context.CancelFunc
+	life  context.Context // of the session
 	facts device.Facts
 	watch *reach.Watch
 
@@ -103,7 +104,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	}
 	own, end := context.WithCancel(context.Background())
 	s := &Session{
-		opt: opt, hub: event.NewHub(opt.Clock), calls: make(chan func()), done: make(chan struct{}), end: end,
+		opt: opt, hub: event.NewHub(opt.Clock), calls: make(chan func()), done: make(chan struct{}), end: end, life: own,
 		wire: newWire(wire), guard: &guard{commands: opt.Dialect.NewInterlocks()},
 		waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
 		cols: fixedCols, rows: fixedRows,

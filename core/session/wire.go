@@ -209,8 +209,13 @@ func (s *Session) pauseOrKey(ctx context.Context, wait time.Duration) error {
 	return nil
 }
 
-// tryNow has a lost line tried again at once.
+// tryNow has a lost line tried again at once, one that was given up too: what was in the way may be mended.
 func (s *Session) tryNow() {
+	if s.wire.over {
+		s.wire.over = false
+		s.hub.Emit(event.Line{State: event.LineLost, Note: "tried again"})
+		go s.reopen(s.life)
+	}
 	select {
 	case s.wire.hurry <- struct{}{}:
 	default:

@@ -309,7 +309,11 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case s.Line.State == event.LineLost:
 		return paint.Line{paint.Strong(t.Bad, " ✗  "), paint.In(t.Text, "The line is lost; it is tried again until it is back.")}
 	case s.Line.State == event.LineClosed:
-		return paint.Line{paint.Strong(t.Bad, " ✗  "), paint.In(t.Text, "The line is closed. "+s.Line.Note), paint.In(t.Text, " "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves.")}
+		line := paint.Line{paint.Strong(t.Bad, " ✗  "), paint.In(t.Text, "The line is closed. "+s.Line.Note+" ")}
+		if !strings.HasPrefix(s.Session.Target, "exec:") { // a program that is started again would be another session
+			line = append(line, paint.Strong(t.Key, "Any key"), paint.In(t.Text, " tries it again, "))
+		}
+		return append(line, paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
 	}
 	return paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "What you type goes to the device. "), paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"), paint.In(t.Text, " help.")}
 }
