@@ -71,7 +71,32 @@ func (l *comPort) begin(ctx context.Context, t Target, framing Framing) error {
 	for _, watch := range telnet.Watch(0xff, 0x1e) { // every signal; overruns, errors of parity and framing, breaks
 		l.wire.reply(watch.Request()) // what a server does not tell is not known, and no harm
 	}
-	return l.setSpeed(ctx, t.Speed)
+	was, err := l.ask(ctx, telnet.Baud(0)) // RFC 2217: 0 asks for what it is now
+	if err != nil && ctx.Err() != nil {
+		return err
+	}
+	if err := l.setSpeed(ctx, t.Speed); err != nil {
+		return err
+	}
+	if was != t.Speed {
+		l.drop()
+	}
+	return nil
+}
+
+// staleFor is how long nothing comes any more of what the server read before.
+const staleFor = 50 * time.Millisecond
+
+// drop forgets what the console server read at another speed than ours: a prompt in it would say that the speed is
+// right.
+func (l *comPort) drop() {
+	for {
+		select {
+		case <-l.Chunks():
+		case <-time.After(staleFor):
+			return
+		}
+	}
 }
 
 // told takes in what the server says. It is called by the reader.
