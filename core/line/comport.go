@@ -71,29 +71,46 @@ func (l *comPort) begin(ctx context.Context, t Target, framing Framing) error {
 	for _, watch := range telnet.Watch(0xff, 0x1e) { // every signal; overruns, errors of parity and framing, breaks
 		l.wire.reply(watch.Request()) // what a server does not tell is not known, and no harm
 	}
-	was, err := l.ask(ctx, telnet.Baud(0)) // RFC 2217: 0 asks for what it is now
-	if err != nil && ctx.Err() != nil {
-		return err
-	}
+	was := l.speedNow(ctx)
 	if err := l.setSpeed(ctx, t.Speed); err != nil {
 		return err
 	}
 	if was != t.Speed {
-		l.drop()
+		l.drop(ctx)
 	}
 	return nil
 }
 
-// staleFor is how long nothing comes any more of what the server read before.
-const staleFor = 50 * time.Millisecond
+// speedNow is what the port stands at, 0 where the server does not tell.
+func (l *comPort) speedNow(ctx context.Context) int {
+	ctx, cancel := context.WithTimeout(ctx, portTimeout/4)
+	defer cancel()
+	speed, err := l.ask(ctx, telnet.Baud(0)) // RFC 2217, section 3: 0 asks
+	if err != nil {
+		return 0
+	}
+	return speed
+}
+
+const (
+	staleFor  = 50 * time.Millisecond  // nothing came for so long: all of what the server kept is here
+	staleMost = 500 * time.Millisecond // a device that never stops talking is listened to after this
+)
 
 // drop forgets what the console server read at another speed than ours: a prompt in it would say that the speed is
 // right.
-func (l *comPort) drop() {
+func (l *comPort) drop(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, staleMost)
+	defer cancel()
 	for {
 		select {
-		case <-l.Chunks():
+		case _, open := <-l.Chunks():
+			if !open {
+				return
+			}
 		case <-time.After(staleFor):
+			return
+		case <-ctx.Done():
 			return
 		}
 	}

@@ -2,6 +2,7 @@ package line
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"io"
 	"net"
@@ -144,6 +145,88 @@ func TestHostileTelnetServers(t *testing.T) {
 	}
 }
 
+// consoleServer takes every setting as asked, but for the speed, which is what speed says; 0 is no answer.
+func consoleServer(c net.Conn, speed func(asked int) int) {
+	_, _ = c.Write([]byte("\xff\xfd\x2c\xff\xfa\x2c\x66\x08\xff\xf0"))
+	buffer := make([]byte, 4096)
+	for {
+		n, err := c.Read(buffer)
+		if err != nil {
+			return
+		}
+		for i := range n - 3 {
+			if buffer[i] != 0xff || buffer[i+1] != 0xfa || buffer[i+2] != 0x2c {
+				continue
+			}
+			answer := []byte{0xff, 0xfa, 0x2c, buffer[i+3] + 100, buffer[i+4], 0xff, 0xf0}
+			if buffer[i+3] == 1 {
+				now := speed(int(binary.BigEndian.Uint32(buffer[i+4:])))
+				if now == 0 {
+					continue
+				}
+				answer = append(binary.BigEndian.AppendUint32(answer[:4:4], uint32(now)), 0xff, 0xf0)
+			}
+			_, _ = c.Write(answer)
+		}
+	}
+}
+
+// TestWhatAConsoleServerReadBefore holds that a prompt which was read at another speed proves none, that one at this
+// speed is kept, and that neither silence about the speed nor a device that never stops talking keeps a line closed.
+func TestWhatAConsoleServerReadBefore(t *testing.T) {
+	const kept = "mare-rtr1> "
+	for name, c := range map[string]struct {
+		was   int
+		flood bool
+		keeps bool
+	}{
+		"at another speed":              {was: 9600},
+		"at this speed":                 {was: 115200, keeps: true},
+		"it does not tell the speed":    {was: 0},
+		"a device that never stops":     {was: 9600, flood: true},
+		"one that never stops, at ours": {was: 115200, flood: true, keeps: true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			target := hostile(t, func(conn net.Conn) {
+				_, _ = conn.Write([]byte(kept))
+				over := make(chan struct{})
+				defer close(over)
+				if c.flood {
+					go func() {
+						for {
+							select {
+							case <-over:
+								return
+							case <-time.After(time.Millisecond):
+								_, _ = conn.Write([]byte("."))
+							}
+						}
+					}()
+				}
+				consoleServer(conn, func(asked int) int {
+					if asked == 0 {
+						return c.was
+					}
+					_, _ = conn.Write([]byte("!")) // what the port read last before it changed
+					return asked
+				})
+			})
+			target.Kind, target.Speed = ComPort, 115200
+			ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+			defer cancel()
+			l, err := NewOpener(clock.Real()).Open(ctx, target)
+			require.NoError(t, err)
+			_ = l.(*comPort).Purge(ctx) // answered after what came before
+			_ = l.Close()
+			var data []byte
+			for chunk := range l.Chunks() {
+				data = append(data, chunk.Bytes...)
+			}
+			assert.Equal(t, c.keeps, strings.Contains(string(data), kept), "%q", data)
+		})
+	}
+}
+
 func TestAConsoleServerThatIsNone(t *testing.T) {
 	for name, c := range map[string]struct {
 		serve func(net.Conn)
@@ -155,25 +238,7 @@ func TestAConsoleServerThatIsNone(t *testing.T) {
 		}, "it has no com-port control; telnet://"},
 		"it closes at once": {func(net.Conn) {}, ""},
 		"another speed": {func(c net.Conn) {
-			_, _ = c.Write([]byte("\xff\xfd\x2c\xff\xfa\x2c\x66\x08\xff\xf0"))
-			buffer := make([]byte, 4096)
-			for {
-				n, err := c.Read(buffer)
-				if err != nil {
-					return
-				}
-				for i := range n - 3 { // each setting is answered as asked, but for the speed
-					if buffer[i] != 0xff || buffer[i+1] != 0xfa || buffer[i+2] != 0x2c {
-						continue
-					}
-					switch command := buffer[i+3]; command {
-					case 1:
-						_, _ = c.Write([]byte("\xff\xfa\x2c\x65\x00\x00\x25\x80\xff\xf0"))
-					default:
-						_, _ = c.Write([]byte{0xff, 0xfa, 0x2c, command + 100, buffer[i+4], 0xff, 0xf0})
-					}
-				}
-			}
+			consoleServer(c, func(int) int { return 9600 })
 		}, "the console server set 9600 baud instead of 115200"},
 	} {
 		t.Run(name, func(t *testing.T) {
