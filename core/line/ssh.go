@@ -66,7 +66,11 @@ type shell struct {
 func (l *shell) Old() string { return l.old }
 
 func openShell(ctx context.Context, t Target, c clock.Clock, with *Shells) (Line, error) {
-	d := &dialer{target: t, with: with, config: readSSHConfig(with.Home)}
+	config, err := readSSHConfig(with.Home)
+	if err != nil {
+		return nil, &Error{Target: t, Reason: ErrCannot, Remedy: err.Error()}
+	}
+	d := &dialer{target: t, with: with, config: config}
 	client, err := d.dial(ctx, d.config.host(t.Host(), t.User()), 0)
 	if err != nil {
 		d.close()

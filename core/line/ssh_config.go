@@ -2,11 +2,15 @@ package line
 
 import (
 	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"os/user"
 	"path/filepath"
 	"strings"
+	"unicode"
 
 	"github.com/kevinburke/ssh_config"
 )
@@ -25,21 +29,48 @@ type sshHost struct {
 	ownKeys                   bool // they are named for it
 }
 
-// readSSHConfig reads the settings. A file that is not there says nothing; what cannot be read of one is as if it were
-// not there, as with the other programs that read it.
-func readSSHConfig(home string) *sshConfig {
+// readSSHConfig reads the settings. A file that is not there says nothing. What of the user's own file is not understood
+// is an error: a setting that is left out may lead to another host. The system's is left out whole then, since its user may
+// not be able to mend it.
+func readSSHConfig(home string) (*sshConfig, error) {
 	c := &sshConfig{home: home, path: filepath.Join(home, ".ssh", "config")}
 	for _, path := range []string{c.path, "/etc/ssh/ssh_config"} {
-		file, err := os.Open(path)
-		if err != nil {
+		text, err := os.ReadFile(path)
+		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		if config, err := ssh_config.Decode(file); err == nil {
-			c.files = append(c.files, config)
+		var config *ssh_config.Config
+		if err == nil {
+			config, err = decodeSSHConfig(text)
 		}
-		_ = file.Close()
+		switch {
+		case err == nil:
+			c.files = append(c.files, config)
+		case path == c.path:
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
 	}
-	return c
+	return c, nil
+}
+
+// decodeSSHConfig reads one file. Of Match it takes those that say a host and nothing else: the package would take every
+// word behind "host" for one more.
+func decodeSSHConfig(text []byte) (*ssh_config.Config, error) {
+	lines := strings.Split(string(text), "\n")
+	for i, line := range lines {
+		words := strings.FieldsFunc(line, func(r rune) bool { return unicode.IsSpace(r) || r == '=' })
+		if len(words) == 0 || !strings.EqualFold(words[0], "match") {
+			continue
+		}
+		switch {
+		case len(words) == 2 && strings.EqualFold(words[1], "all"):
+		case len(words) == 3 && strings.EqualFold(words[1], "host"):
+			lines[i] = "Host " + strings.ReplaceAll(words[2], ",", " ")
+		default:
+			return nil, fmt.Errorf("line %d: %q is not understood here; of Match, \"all\" and \"host NAME\" are", i+1, strings.TrimSpace(line))
+		}
+	}
+	return ssh_config.DecodeBytes([]byte(strings.Join(lines, "\n")))
 }
 
 // get is the first value of a key, empty for none.

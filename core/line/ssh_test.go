@@ -390,3 +390,30 @@ func TestHostileShells(t *testing.T) {
 		})
 	}
 }
+
+// TestSettingsThatAreNotUnderstood holds that none is left out in silence: it may have led to another host.
+func TestSettingsThatAreNotUnderstood(t *testing.T) {
+	for config, says := range map[string]string{
+		"Host a\n  Port 22\nMatch user me\n  Port 2222\n":   `config: line 3: "Match user me" is not understood here`,
+		"Match host a exec \"true\"\n  HostName 10.0.0.9\n": `config: line 1: "Match host a exec \"true\"" is not understood here`,
+	} {
+		_, err := readSSHConfig(settings(t, config))
+		require.Error(t, err, config)
+		assert.ErrorContains(t, err, says)
+
+		_, err = openSSH(t, "ssh://127.0.0.1:1", shells(settings(t, config), "", nil))
+		assert.ErrorIs(t, err, ErrCannot)
+		assert.ErrorContains(t, err, says)
+	}
+	c, err := readSSHConfig(settings(t, "Match host harbour,quay\n  Port 2022\nMatch all\n  User pilot\n"))
+	require.NoError(t, err)
+	assert.Equal(t, "quay:2022", c.host("quay", "").address)
+	assert.Equal(t, "other:22", c.host("other", "").address)
+	assert.Equal(t, "pilot", c.host("other", "").user)
+	_, err = readSSHConfig(t.TempDir())
+	assert.NoError(t, err, "none at all")
+	odd := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(odd, ".ssh", "config"), 0o700))
+	_, err = readSSHConfig(odd)
+	assert.ErrorContains(t, err, filepath.Join(odd, ".ssh", "config"), "one that cannot be read")
+}
