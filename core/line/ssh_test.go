@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/kevinburke/ssh_config"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -416,4 +417,30 @@ func TestSettingsThatAreNotUnderstood(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(odd, ".ssh", "config"), 0o700))
 	_, err = readSSHConfig(odd)
 	assert.ErrorContains(t, err, filepath.Join(odd, ".ssh", "config"), "one that cannot be read")
+}
+
+// FuzzSSHSettings holds that no text of settings breaks the program, and that every host has an address with a port.
+func FuzzSSHSettings(f *testing.F) {
+	f.Add("Host a\n HostName %h.quay\n Port 22\n ProxyJump me@b:22,c\n", "a")
+	f.Add("Match host a,b\nUser = \"x\nMatch all\n", "b")
+	f.Add("Host !a [*\n", "[::1]:22")
+	f.Fuzz(func(t *testing.T, text, host string) {
+		if strings.Contains(strings.ToLower(text), "include") {
+			t.Skip("it reads what this machine has")
+		}
+		config, err := decodeSSHConfig([]byte(text))
+		if err != nil {
+			return
+		}
+		c := &sshConfig{home: "/nowhere", files: []*ssh_config.Config{config}}
+		h := c.host(host, "")
+		assert.Contains(t, h.address, ":")
+		assert.NotEmpty(t, h.knownHosts, "a host is known or asked about")
+		for jump, more := h.jump, h.jump != ""; more; {
+			var rest string
+			_, rest, more = cutLast(jump)
+			require.Less(t, len(rest), len(jump), "the way gets shorter")
+			jump = rest
+		}
+	})
 }
