@@ -58,19 +58,81 @@ func readSSHConfig(home string) (*sshConfig, error) {
 func decodeSSHConfig(text []byte) (*ssh_config.Config, error) {
 	lines := strings.Split(string(text), "\n")
 	for i, line := range lines {
-		words := strings.FieldsFunc(line, func(r rune) bool { return unicode.IsSpace(r) || r == '=' })
-		if len(words) == 0 || !strings.EqualFold(words[0], "match") {
-			continue
-		}
+		key, values := settingOf(line)
 		switch {
-		case len(words) == 2 && strings.EqualFold(words[1], "all"):
-		case len(words) == 3 && strings.EqualFold(words[1], "host"):
-			lines[i] = "Host " + strings.ReplaceAll(words[2], ",", " ")
-		default:
+		case key == "include":
+			if err := checkIncluded(values, 1); err != nil {
+				return nil, err
+			}
+		case key == "match" && len(values) == 2 && strings.EqualFold(values[0], "host"):
+			lines[i] = "Host " + strings.ReplaceAll(values[1], ",", " ")
+		case key == "match" && !plainMatch(values):
 			return nil, fmt.Errorf("line %d: %q is not understood here; of Match, \"all\" and \"host NAME\" are", i+1, strings.TrimSpace(line))
 		}
 	}
 	return ssh_config.DecodeBytes([]byte(strings.Join(lines, "\n")))
+}
+
+// settingOf is the key of a line, in small letters, and its values.
+func settingOf(line string) (key string, values []string) {
+	words := strings.FieldsFunc(line, func(r rune) bool { return unicode.IsSpace(r) || r == '=' })
+	if len(words) == 0 {
+		return "", nil
+	}
+	return strings.ToLower(words[0]), words[1:]
+}
+
+// plainMatch reports whether the package takes a Match as it is meant.
+func plainMatch(values []string) bool {
+	switch {
+	case len(values) == 1:
+		return strings.EqualFold(values[0], "all")
+	case len(values) == 2:
+		return strings.EqualFold(values[0], "host") && !strings.Contains(values[1], ",")
+	}
+	return false
+}
+
+// mostIncluded is how deep files include each other before the package complains of it.
+const mostIncluded = 5
+
+// checkIncluded looks into the files that are included, which the package reads by itself, for what it would not take as
+// it is meant. One that cannot be read is the package's to tell.
+func checkIncluded(patterns []string, depth int) error {
+	for _, pattern := range patterns {
+		paths, _ := filepath.Glob(includedPath(pattern))
+		for _, path := range paths {
+			text, err := os.ReadFile(path)
+			if err != nil {
+				continue
+			}
+			for i, line := range strings.Split(string(text), "\n") {
+				key, values := settingOf(line)
+				if key == "match" && !plainMatch(values) {
+					return fmt.Errorf("%s line %d: %q is not understood here; of Match, \"all\" and \"host NAME\" are", path, i+1, strings.TrimSpace(line))
+				}
+				if key != "include" || depth == mostIncluded {
+					continue
+				}
+				if err := checkIncluded(values, depth+1); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// includedPath is where an included file is: beside the user's settings, if it is not said in full.
+func includedPath(pattern string) string {
+	home, _ := os.UserHomeDir()
+	switch rest, inHome := strings.CutPrefix(pattern, "~/"); {
+	case inHome:
+		return filepath.Join(home, rest)
+	case filepath.IsAbs(pattern):
+		return pattern
+	}
+	return filepath.Join(home, ".ssh", pattern)
 }
 
 // get is the first value of a key, empty for none.

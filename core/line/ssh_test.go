@@ -394,7 +394,11 @@ func TestHostileShells(t *testing.T) {
 
 // TestSettingsThatAreNotUnderstood holds that none is left out in silence: it may have led to another host.
 func TestSettingsThatAreNotUnderstood(t *testing.T) {
+	further, deeper := filepath.Join(t.TempDir(), "further"), filepath.Join(t.TempDir(), "deeper")
+	require.NoError(t, os.WriteFile(further, []byte("Host b\nInclude "+deeper+"\n"), 0o600))
+	require.NoError(t, os.WriteFile(deeper, []byte("Host c\nMatch host c user me\n"), 0o600))
 	for config, says := range map[string]string{
+		"Include " + further + "\n":                         deeper + ` line 2: "Match host c user me" is not understood here`,
 		"Host a\n  Port 22\nMatch user me\n  Port 2222\n":   `config: line 3: "Match user me" is not understood here`,
 		"Match host a exec \"true\"\n  HostName 10.0.0.9\n": `config: line 1: "Match host a exec \"true\"" is not understood here`,
 	} {

@@ -78,10 +78,8 @@ type telnetWire struct {
 	hold chan struct{} // closed while the other side takes data
 }
 
-const (
-	mostReplies  = 64              // that wait to be sent: whoever makes more of them does not read
-	replyTimeout = 5 * time.Second // for one of them
-)
+// mostReplies is how many wait to be sent: whoever makes more of them does not read.
+const mostReplies = 64
 
 func newTelnetWire(conn net.Conn, opt telnet.Options) *telnetWire {
 	w := &telnetWire{

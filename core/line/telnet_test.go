@@ -21,6 +21,24 @@ import (
 func telnetServer(t *testing.T, shell string) string {
 	t.Helper()
 	require.FileExists(t, "/usr/sbin/telnetd", "needs the Debian package inetutils-telnetd; ./dev/test installs it")
+	return serveEach(t, func(conn net.Conn) {
+		file, err := conn.(*net.TCPConn).File()
+		_ = conn.Close()
+		if err != nil {
+			return
+		}
+		server := exec.Command("/usr/sbin/telnetd", "-h", "-E", shell)
+		server.Stdin, server.Stdout = file, file
+		if server.Start() == nil {
+			_ = file.Close()
+			_ = server.Wait()
+		}
+	})
+}
+
+// serveEach serves every connection to an address of this machine until the test ends.
+func serveEach(t *testing.T, serve func(net.Conn)) (address string) {
+	t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = listener.Close() })
@@ -30,17 +48,7 @@ func telnetServer(t *testing.T, shell string) string {
 			if err != nil {
 				return
 			}
-			file, err := conn.(*net.TCPConn).File()
-			if err != nil {
-				return
-			}
-			_ = conn.Close()
-			server := exec.Command("/usr/sbin/telnetd", "-h", "-E", shell)
-			server.Stdin, server.Stdout = file, file
-			if server.Start() == nil {
-				_ = file.Close()
-				go func() { _ = server.Wait() }()
-			}
+			go serve(conn)
 		}
 	}()
 	return listener.Addr().String()
@@ -90,22 +98,10 @@ func TestARealTelnetServer(t *testing.T) {
 // hostile is a server that says something and then does as it likes.
 func hostile(t *testing.T, serve func(net.Conn)) Target {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = listener.Close() })
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				serve(conn)
-			}()
-		}
-	}()
-	target, err := ParseTarget("telnet://" + listener.Addr().String())
+	target, err := ParseTarget("telnet://" + serveEach(t, func(conn net.Conn) {
+		defer conn.Close()
+		serve(conn)
+	}))
 	require.NoError(t, err)
 	return target
 }
