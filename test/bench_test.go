@@ -21,6 +21,7 @@ import (
 	"pilotrix/bench"
 	"pilotrix/bench/brindle"
 	"pilotrix/core/clock"
+	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
@@ -87,10 +88,27 @@ func newAwkwardRig(t *testing.T, model string, speed int, a awkwardness, approve
 	target.Speed = speed
 	r.session, err = session.Open(t.Context(), session.Options{Target: target, Dialect: d, Opener: opener, Approve: approve})
 	require.NoError(t, err)
+	r.listen(on)
+	return r
+}
+
+// prepared is a shipped runbook, ready to run.
+func prepared(t *testing.T, dialectName, bookName string, inputs map[string]string) (*dialect.Dialect, *runbook.Prepared) {
+	t.Helper()
+	d, err := demo.LoadDialect(dialectName)
+	require.NoError(t, err)
+	book, err := demo.LoadRunbook(bookName)
+	require.NoError(t, err)
+	p, err := book.Prepare(d, inputs, runbook.Kit{})
+	require.NoError(t, err)
+	return d, p
+}
+
+// listen begins the session, of which every event is kept.
+func (r *rig) listen(on func(*rig, event.Event)) {
 	feed := r.session.Subscribe()
 	r.session.Begin()
 	go r.collect(feed, on)
-	return r
 }
 
 // collect keeps every event, and tells on of it.

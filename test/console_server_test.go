@@ -17,9 +17,7 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
 	"pilotrix/core/session"
-	"pilotrix/demo"
 )
 
 // consoleServer starts Debian's serial server with com-port control on a serial line, and returns its address.
@@ -62,21 +60,14 @@ func TestTheRescueThroughAConsoleServer(t *testing.T) {
 
 	target, err := line.ParseTarget("rfc2217://" + consoleServer(t, machine.Path()) + "?speed=38400")
 	require.NoError(t, err)
-	d, err := demo.LoadDialect("brindle-r40")
-	require.NoError(t, err)
-	book, err := demo.LoadRunbook("rescue-over-serial")
-	require.NoError(t, err)
-	p, err := book.Prepare(d, map[string]string{"image": image, "user": "harbour", "password": "lamp-and-tide"}, runbook.Kit{})
-	require.NoError(t, err)
+	d, p := prepared(t, "brindle-r40", "rescue-over-serial", map[string]string{"image": image, "user": "harbour", "password": "lamp-and-tide"})
 	c := clock.Scaled(fast)
 	s, err := session.Open(t.Context(), session.Options{Target: target, Dialect: d, Clock: c, Opener: line.NewOpener(c), Approve: approveAll})
 	require.NoError(t, err)
 	defer s.Close("the test ends")
-	r := &rig{t: t, done: make(chan struct{})}
-	go r.collect(s.Subscribe(), nil)
-	s.Begin()
-	result, err := s.Run(t.Context(), p)
-	require.NoError(t, err)
+	r := &rig{t: t, session: s, book: p, done: make(chan struct{})}
+	r.listen(nil)
+	result := r.run()
 	require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
 	assert.Equal(t, "4.2.1", router.Started())
 	var speeds []int

@@ -233,12 +233,8 @@ func lyingBoard(t *testing.T) *lying {
 	b := &board{}
 	r.machine = bench.New("board", b, clock.Real(), true)
 	require.NoError(t, r.machine.Start())
-	d, err := demo.LoadDialect("u-boot")
-	require.NoError(t, err)
-	book, err := demo.LoadRunbook("prove-in-memory")
-	require.NoError(t, err)
-	r.book, err = book.Prepare(d, map[string]string{"image": randomFile(t, 20_000), "address": "40400000"}, runbook.Kit{})
-	require.NoError(t, err)
+	d, book := prepared(t, "u-boot", "prove-in-memory", map[string]string{"image": randomFile(t, 20_000), "address": "40400000"})
+	r.book = book
 	opener := line.NewOpener(clock.Real())
 	opener.Register(line.Bench, func(ctx context.Context, target line.Target) (line.Line, error) {
 		return r.machine.Open(ctx, opener, target)
@@ -247,8 +243,6 @@ func lyingBoard(t *testing.T) *lying {
 	require.NoError(t, err)
 	r.session, err = session.Open(t.Context(), session.Options{Target: target, Dialect: d, Opener: opener, Approve: approveAll})
 	require.NoError(t, err)
-	feed := r.session.Subscribe()
-	r.session.Begin()
-	go r.collect(feed, nil)
+	r.listen(nil)
 	return &lying{rig: r, board: b, run: r.run, close: r.close}
 }

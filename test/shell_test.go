@@ -13,7 +13,6 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/demo"
 )
@@ -47,23 +46,16 @@ func TestARestartEndsASessionAndTheRunGoesOn(t *testing.T) {
 				}
 				return line.KeyIsRight, nil
 			})
-			d, err := demo.LoadDialect("cormel-g2")
-			require.NoError(t, err)
-			book, err := demo.LoadRunbook("back-to-the-other-bank")
-			require.NoError(t, err)
-			p, err := book.Prepare(d, map[string]string{"user": "harbour", "password": "lamp-and-tide"}, runbook.Kit{})
-			require.NoError(t, err)
+			d, p := prepared(t, "cormel-g2", "back-to-the-other-bank", map[string]string{"user": "harbour", "password": "lamp-and-tide"})
 			var s *session.Session
 			require.Eventually(t, func() bool {
 				s, err = session.Open(t.Context(), session.Options{Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approveAll})
 				return err == nil
 			}, 30*time.Second, 100*time.Millisecond, "%v", err)
 			defer s.Close("the test ends")
-			r := &rig{t: t, done: make(chan struct{})}
-			go r.collect(s.Subscribe(), nil)
-			s.Begin()
-			result, err := s.Run(t.Context(), p)
-			require.NoError(t, err)
+			r := &rig{t: t, session: s, book: p, done: make(chan struct{})}
+			r.listen(nil)
+			result := r.run()
 			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
 			release, bankName := gateway.Runs()
 			assert.Equal(t, "7.2.0 B", release+" "+bankName)
