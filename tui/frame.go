@@ -2,20 +2,20 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/event"
 	"pilotrix/core/units"
-	"pilotrix/tui/banks"
 	"pilotrix/tui/cards"
 	"pilotrix/tui/course"
-	"pilotrix/tui/images"
+	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
-	"pilotrix/tui/reach"
 	"pilotrix/tui/strip"
-	transfers "pilotrix/tui/transfers"
+	"pilotrix/tui/transfers"
+	"pilotrix/tui/view"
 )
 
 const (
@@ -45,12 +45,21 @@ func (a *app) top() int {
 }
 
 func (a *app) strip() []paint.Line {
+	if a.over != nil {
+		return a.over.Lines(a.theme, a.width)
+	}
 	back, moved := a.console.Back()
-	a.attend()
-	return strip.Lines(a.theme, a.state, strip.View{
-		Mode: a.mode, Typed: a.typed, Message: a.message, Back: back, Moved: moved, Other: a.view != consoleView, Adds: a.view == imagesView && a.opt.AddFolder != nil,
-		Leader: keyName(a.opt.Leader), Replay: a.replay, Serving: a.serving, NotYet: a.tooSoon, Narrow: a.side() == 0,
-	}, a.width)
+	v := strip.View{
+		Message: a.message, Back: back, Moved: moved, Leader: keys.Name(a.opt.Leader), Replay: a.replay, Serving: a.serving, Locked: a.locked,
+		NotYet: a.tooSoon, Narrow: a.side() == 0, Sends: a.sends(),
+	}
+	if a.state.Ask != nil {
+		v.Answers = append(a.answerKeys(a.state.Ask), a.hints(a.state.Ask)...)
+	}
+	if name := a.places[a.shown].name; name != a.home() {
+		v.Other = append(a.view().Keys(), keys.New("Esc", "back to the "+a.back(), nil, "esc"))
+	}
+	return strip.Lines(a.theme, a.state, v, a.width)
 }
 
 // consoleSize is the room of the console.
@@ -92,13 +101,6 @@ func (a *app) View() tea.View {
 	return v
 }
 
-// spare is how many rows may go at the top so that the cursor's row stays visible, no more than
-// needed.
-func (a *app) spare(rows, cut int) int {
-	_, y, _ := a.console.Cursor()
-	return max(0, min(cut, y-(rows-cut)+1))
-}
-
 func (a *app) paint(lines []paint.Line) string {
 	var out strings.Builder
 	for i, line := range lines[:min(len(lines), a.height)] {
@@ -117,39 +119,21 @@ type cursorAt struct {
 
 // body is the view's own rows with the side column beside it, in the room that there is. Where the strip
 // takes some of the console's room, the newest rows stay in sight, and the side column as it is.
-func (a *app) body(room int) ([]paint.Line, cursorAt) {
+func (a *app) body(most int) ([]paint.Line, cursorAt) {
 	cols, rows := a.consoleSize()
-	rows = min(rows, room)
-	var main []paint.Line
+	rows = min(rows, most)
 	var cursor cursorAt
-	switch a.view {
-	case consoleView:
-		main = a.console.Lines(a.theme)
-		cursor.x, cursor.y, cursor.shown = a.console.Cursor()
+	room := view.Room{Theme: a.theme, Width: cols - 2, Rows: rows}
+	if a.inConsole() {
+		cursor.x, cursor.y, cursor.shown = a.console.CursorIn(rows)
 		cursor.x++
-		cut := max(0, a.spare(len(main), len(main)-rows))
-		main = main[cut:]
-		cursor.y -= cut
-	case courseView:
-		main = a.scrolled(course.List(a.theme, a.state, cols-2), rows)
-	case helpView:
-		main = a.scrolled(helpLines(a.theme, a.help(), cols-2), rows)
-	case imagesView:
-		main = a.images(cols-2, rows)
-	case banksView:
-		main = a.scrolled(banks.View(a.theme, a.state, cols-2), rows)
-	case transfersView:
-		main = a.scrolled(a.transfers(cols-2), rows)
-	case reachView:
-		main = a.scrolled(reach.View(a.theme, a.state, cols-2), rows)
-	case eventsView:
-		main = a.scrolled(journalLines(a.theme, a.journal, cols-2), rows)
 	}
+	main := a.view().Draw(room)
 	side := a.side()
 	if side == 0 || a.serving {
 		return indent(main[:min(len(main), rows)], 1), cursor
 	}
-	column := cards.Column(a.theme, a.state, keyName(a.opt.Leader), side-1, rows)
+	column := cards.Column(a.theme, a.state, keys.Name(a.opt.Leader), side-1, rows)
 	rule := paint.In(a.theme.Faint, "│ ")
 	lines := make([]paint.Line, rows)
 	for i := range lines {
@@ -166,25 +150,10 @@ func (a *app) body(room int) ([]paint.Line, cursorAt) {
 	return lines, cursor
 }
 
-// images is the shelf, with the chosen image in sight.
-func (a *app) images(width, rows int) []paint.Line {
-	lines, from, to := images.View(a.theme, a.state, images.Shown{Chosen: a.chosen, Add: a.opt.AddFolder != nil}, width)
-	if a.follow {
-		a.offset = min(max(a.offset, to-rows), from) // of one that is too long its beginning
-	}
-	return a.scrolled(lines, rows)
-}
-
-func (a *app) help() []section {
-	if a.serving {
-		return servingHelp()
-	}
-	return sessionHelp(keyName(a.opt.Leader))
-}
-
-// servers is what is served. When that is all the program does, what a device has to be told to fetch
+// transfers is what is served. When that is all the program does, what a device has to be told to fetch
 // (paths, logins) and what was remarked stands above it: the list of files may be long.
-func (a *app) transfers(width int) (lines []paint.Line) {
+func (a *app) transfers(r view.Room) (lines []paint.Line) {
+	width := r.Width
 	for _, place := range a.opt.Places {
 		lines = append(lines, paint.Line{paint.Strong(a.theme.Bright, place)}.Cut(width))
 	}
@@ -203,12 +172,6 @@ func indent(lines []paint.Line, by int) []paint.Line {
 		out[i] = append(paint.Line{{Text: strings.Repeat(" ", by)}}, line...)
 	}
 	return out
-}
-
-// scrolled shows a window of a longer view.
-func (a *app) scrolled(lines []paint.Line, rows int) []paint.Line {
-	a.offset = max(0, min(a.offset, len(lines)-rows))
-	return lines[a.offset:min(len(lines), a.offset+rows)]
 }
 
 // header is who and where, what runs, and the course.
@@ -256,6 +219,8 @@ func (a *app) lineWords() paint.Line {
 		right = append(right, paint.In(t.Text, a.opt.Line+"  "))
 	}
 	switch {
+	case a.locked:
+		right = append(right, paint.Strong(t.Here, "▣ keys locked to the device  "))
 	case s.Line.State == event.LineLost:
 		right = append(right, paint.Strong(t.Bad, "✗ line lost  "))
 	case s.Line.State == event.LineClosed:
@@ -318,32 +283,26 @@ func (a *app) runRow() paint.Line {
 // keysRow is the row of keys that work everywhere. Where there is no room only the present view has its
 // name.
 func (a *app) keysRow() paint.Line {
-	t := a.theme
-	left := paint.Line{{Text: " "}}
-	for _, v := range a.views() {
-		name, key := "   ", paint.In(t.Key, strings.ToUpper(v.key))
-		if a.width >= sideLeast || v.view == helpView {
-			name = " " + v.name + "   "
+	t, wide := a.theme, a.width >= sideLeast
+	left, right := paint.Line{{Text: " "}}, paint.Line{}
+	for _, k := range a.frameKeys().Enabled() {
+		at := slices.IndexFunc(a.places, func(p place) bool { return shownKey(p.key) == k.Shown() })
+		switch {
+		case at < 0 && k.Shown() == "Esc": // the strip says it
+		case at < 0:
+			right = append(right, paint.In(t.Key, k.Shown()), paint.In(t.Quiet, " "+k.Does()+"   "))
+		case at == a.shown:
+			left = append(left, paint.Strong(t.Here, k.Shown()), paint.Strong(t.Bright, " "+k.Does()+"   "))
+		case wide:
+			left = append(left, paint.In(t.Key, k.Shown()), paint.In(t.Quiet, " "+k.Does()+"   "))
+		case a.places[at].name == "help":
+			left = append(left, paint.In(t.Key, k.Shown()), paint.In(t.Quiet, " "+k.Does()+"  "))
+		default:
+			left = append(left, paint.In(t.Key, k.Shown()), paint.In(t.Quiet, "  "))
 		}
-		if a.width < sideLeast {
-			name = strings.Replace(name, "   ", "  ", 1)
-		}
-		look := paint.In(t.Quiet, name)
-		if v.view == a.view {
-			look, key = paint.Strong(t.Bright, " "+v.name+"   "), paint.Strong(t.Here, strings.ToUpper(v.key))
-		}
-		left = append(left, key, look)
 	}
-	pause := "pause"
-	if a.state.Helm.Who == event.Hand {
-		pause = "give back"
-	}
-	var right paint.Line
-	if a.state.Running() && !a.replay && a.state.Held == nil {
-		right = append(right, paint.In(t.Key, "F10"), paint.In(t.Quiet, " "+pause+"   "))
-	}
-	if !a.serving {
-		right = append(right, paint.In(t.Key, keyName(a.opt.Leader)), paint.In(t.Quiet, " more "))
+	if last := len(right) - 1; last >= 0 {
+		right[last].Text = strings.TrimSuffix(right[last].Text, "  ")
 	}
 	return paint.Between(left, right, a.width)
 }

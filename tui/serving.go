@@ -21,8 +21,7 @@ func Transfers(ctx context.Context, opt TransfersOptions) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a := newApp(ctx, Options{Theme: opt.Theme, Leader: opt.Leader, Device: opt.Title, Line: "serving", Places: opt.Places})
-	a.serving = true
-	a.view = transfersView
+	a.onlyServing()
 	return runWith(ctx, cancel, a, func(p *tea.Program) {
 		for {
 			batch, err := opt.Feed.Next(ctx)

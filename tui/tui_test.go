@@ -20,6 +20,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/session"
+	"pilotrix/tui/console"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/strip"
 )
@@ -46,9 +47,9 @@ func TestKeysAsBytes(t *testing.T) {
 		{tea.Key{Code: tea.KeyDelete}, false, "\x1b[3~"},
 		{tea.Key{Code: tea.KeyCapsLock}, false, ""},
 	} {
-		assert.Equal(t, c.want, string(bytesOf(c.key, c.appKeys)), "%+v", c.key)
+		assert.Equal(t, c.want, string(console.Bytes(c.key, c.appKeys)), "%+v", c.key)
 	}
-	assert.Equal(t, "a\rb\rc", string(pasted("a\r\nb\nc")))
+	assert.Equal(t, "a\rb\rc", string(console.Pasted("a\r\nb\nc")))
 }
 
 // feed gives a replay's app events, a millisecond apart.
@@ -152,16 +153,16 @@ func away() []event.Body {
 
 // TestTheViewsSayWhatMatters looks for what each view is there for.
 func TestTheViewsSayWhatMatters(t *testing.T) {
-	for v, wants := range map[view][]string{
-		imagesView:    {"◉ 7.4.2", "○ 8.1.0", "before: licence", "in lark-7.6.1.zip", "as published ✓", "does not fit", "not as published ✗"},
-		banksView:     {"7.2.0 ⇢ 7.6.1", "▷ chosen for the next start, not kept yet", "● runs", "A restart now starts the old choice again", "40 % lark-7.6.1.cgo"},
-		transfersView: {"● TFTP 192.0.2.10:69", "may be left here once", "DATA 1 … 1,800", "7 resent", "refused", "what each would take", "▸ tftp"},
-		reachView:     {"icmp:192.0.2.41", "a column is"},
-		consoleView:   {"40 %", "00:40 left", "blocks of 1428 B, windows of 4"},
+	for v, wants := range map[string][]string{
+		"images":    {"◉ 7.4.2", "○ 8.1.0", "before: licence", "in lark-7.6.1.zip", "as published ✓", "does not fit", "not as published ✗"},
+		"device":     {"7.2.0 ⇢ 7.6.1", "▷ chosen for the next start, not kept yet", "● runs", "A restart now starts the old choice again", "40 % lark-7.6.1.cgo"},
+		"transfers": {"● TFTP 192.0.2.10:69", "may be left here once", "DATA 1 … 1,800", "7 resent", "refused", "what each would take", "▸ tftp"},
+		"reach":     {"icmp:192.0.2.41", "a column is"},
+		"console":   {"40 %", "00:40 left", "blocks of 1428 B, windows of 4"},
 	} {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 		feed(a, append(rescue(), serving()...)...)
-		a.view = v
+		a.show(v)
 		text := strings.Join(shown(a, 160, 60), "\n")
 		for _, want := range wants {
 			assert.Contains(t, text, want)
@@ -173,7 +174,7 @@ func TestTheViewsSayWhatMatters(t *testing.T) {
 	for _, want := range []string{"restart", "of ~02:00", "booting", "no answer", "longest 10:00", "away 00:00", "◉"} {
 		assert.Contains(t, text, want)
 	}
-	a.view = reachView
+	a.show("reach")
 	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "in “Restart”")
 }
 
@@ -181,7 +182,7 @@ func TestTheViewsSayWhatMatters(t *testing.T) {
 func TestADigestPastedIntoTheImagesIsCompared(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	feed(a, append(rescue(), serving()...)...)
-	a.view = imagesView
+	a.show("images")
 	for text, says := range map[string]string{
 		"SHA256: " + strings.ToUpper(strings.Repeat("ab", 32)): "✓ lark-7.6.1.cgo has that sha256",
 		strings.Repeat("cd", 32):                               "✗ no image on the shelf has that sha256 (cdcdcdcdcdcd…)",
@@ -196,7 +197,7 @@ func TestADigestPastedIntoTheImagesIsCompared(t *testing.T) {
 func TestAnImageIsShownWholeAndStaysInSight(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	feed(a, append(rescue(), serving()...)...)
-	a.view = imagesView
+	a.show("images")
 	whole := strings.Repeat("ab", 32)
 	assert.NotContains(t, strings.Join(shown(a, 80, 24), "\n"), whole)
 	press(a, tea.KeyDown)
@@ -222,18 +223,18 @@ func TestAFolderIsPutOnTheShelf(t *testing.T) {
 		return nil
 	}})
 	feed(a, append(rescue(), serving()...)...)
-	a.view = imagesView
+	a.show("images")
 	press(a, 'a', 'x', tea.KeyEnter)
 	assert.Contains(t, strings.Join(shown(a, 120, 40), "\n"), "x is not there")
 	press(a, tea.KeyBackspace)
 	a.message = ""
 	a.Update(tea.PasteMsg{Content: "/" + strings.Repeat("deep/", 30) + "er"})
 	narrow := strings.Join(shown(a, 80, 24), "\n")
-	assert.Contains(t, narrow, "deep/er▏", "one sees what one types")
-	assert.Contains(t, narrow, "Enter puts it there, Esc leaves it")
+	assert.Contains(t, narrow, "deep/er", "one sees what one types")
+	assert.Contains(t, narrow, "Enter puts it there   Esc leaves it")
 	press(a, tea.KeyEnter)
 	assert.Contains(t, strings.Join(strings.Fields(strings.Join(shown(a, 80, 24), "")), " "), "is not there")
-	a.typed = ""
+	a.press(tea.KeyPressMsg{Code: 'u', Mod: tea.ModCtrl})
 	a.Update(tea.PasteMsg{Content: "/images\n"})
 	press(a, tea.KeyEnter)
 	assert.Equal(t, []string{"/images"}, added)
@@ -244,7 +245,7 @@ func TestAFolderIsPutOnTheShelf(t *testing.T) {
 // TestServersAloneHaveTheirOwnViewsOnly serves a folder that is longer than the window.
 func TestServersAloneHaveTheirOwnViewsOnly(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Places: []string{"FTP: 192.0.2.10:21, user once"}})
-	a.serving, a.view = true, transfersView
+	a.onlyServing()
 	for n := range 60 {
 		feed(a, event.Staged{Name: fmt.Sprintf("tide-gauge-%02d.conf", n), State: event.Offered, Size: 5})
 	}
@@ -264,7 +265,7 @@ func TestServersAloneHaveTheirOwnViewsOnly(t *testing.T) {
 	assert.Contains(t, strings.Join(shown(a, 80, 24), "\n"), "user once")
 	for _, key := range []rune{tea.KeyF2, tea.KeyF5, tea.KeyEscape} {
 		press(a, key)
-		assert.Equal(t, transfersView, a.view)
+		assert.Equal(t, "transfers", a.places[a.shown].name)
 	}
 	press(a, tea.KeyF1)
 	assert.Contains(t, strings.Join(shown(a, 80, 24), "\n"), "a device may leave this here")
@@ -297,10 +298,10 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	}
 	for name, more := range states {
 		for _, size := range [][2]int{{20, 8}, {80, 24}, {109, 30}, {110, 30}, {160, 40}, {300, 80}} {
-			for _, v := range []view{consoleView, helpView, courseView, imagesView, banksView, transfersView, reachView, eventsView} {
+			for _, v := range []string{"console", "help", "course", "images", "device", "transfers", "reach", "events"} {
 				a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Device: "hollow-rtr1", About: "Brindle R40 · Hollow Skerry", Line: "bench"})
 				feed(a, append(rescue(), more...)...)
-				a.view = v
+				a.show(v)
 				rows := shown(a, size[0], size[1])
 				require.LessOrEqual(t, len(rows), size[1], "%s %v", name, size)
 				for _, row := range rows {
@@ -345,12 +346,12 @@ func TestNoEscapeSequenceOfTheDeviceGetsThrough(t *testing.T) {
 
 // TestEveryChoiceOfTheLeaderKeyIsInSight looks for each one whole, in windows wide and narrow.
 func TestEveryChoiceOfTheLeaderKeyIsInSight(t *testing.T) {
-	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	a := newWired(t).app
 	feed(a, rescue()...)
-	a.mode = strip.Leader
+	a.openLeader()
 	for _, size := range [][2]int{{200, 50}, {160, 40}, {80, 24}, {60, 20}} {
 		text := strings.Join(shown(a, size[0], size[1]), "\n")
-		for _, want := range []string{"h hunt the speed", "s set our speed", "b send a break", "/ search", "x stop the runbook", "i interlocks off", "u charset", "p plain screen", "q quit", "^G F1–F10 to the device"} {
+		for _, want := range []string{"h hunt the speed", "s set our speed", "b send a break", "/ search", "x stop the runbook", "i interlocks off", "u charset", "p plain screen", "q quit", "l lock all keys to the device", "^G, F1–F12 to the device"} {
 			assert.Contains(t, text, want, "%v", size)
 		}
 	}
@@ -395,30 +396,30 @@ func TestAnAnswerRightAfterTheQuestionIsAskedForOnceMore(t *testing.T) {
 	require.Len(t, lines, 1)
 	feed(a, append(rescue(), event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it."})...)
 	a.tooSoon = true
-	assert.Contains(t, strings.Join(shown(a, 120, 30), "\n"), "came too soon")
+	assert.Contains(t, strings.Join(shown(a, 120, 30), "\n"), "press it once more")
 }
 
 // TestNoKeyOfAnotherViewGoesToTheDevice presses letters at a hold on the course, and Esc, which answers the hold there
 // as everywhere.
 func TestNoKeyOfAnotherViewGoesToTheDevice(t *testing.T) {
-	device := newDevice(t)
+	device := newWired(t)
 	a := device.app
 	ask := func() {
 		feed(a, append(rescue(), event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
 	}
 	ask()
-	a.show(courseView)
-	a.key(tea.Key{Code: 'x', Text: "x"}, "x")
-	assert.Equal(t, courseView, a.view)
+	a.show("course")
+	a.press(tea.KeyPressMsg{Code: 'x', Text: "x"})
+	assert.Equal(t, "course", a.places[a.shown].name)
 	a.tooSoon = true // it was asked for long ago
-	a.key(tea.Key{Code: tea.KeyEscape}, "esc")
-	assert.Equal(t, courseView, a.view, "Esc is the answer that the strip says")
+	a.press(tea.KeyPressMsg{Code: tea.KeyEscape})
+	assert.Equal(t, "course", a.places[a.shown].name, "Esc is the answer that the strip says")
 
-	a.show(consoleView)
+	a.show("console")
 	feed(a, event.Answer{ID: "1", Answer: "stop"})
-	a.key(tea.Key{Code: 'g', Mod: tea.ModCtrl}, "ctrl+g")
-	a.key(tea.Key{Code: tea.KeyF3}, "f3")
-	assert.Equal(t, consoleView, a.view)
+	a.press(tea.KeyPressMsg{Code: 'g', Mod: tea.ModCtrl})
+	a.press(tea.KeyPressMsg{Code: tea.KeyF3})
+	assert.Equal(t, "console", a.places[a.shown].name)
 	device.gets("\x1bOR", "behind the leader a function key is the device's, and nothing else was")
 }
 
@@ -426,30 +427,31 @@ func TestNoKeyOfAnotherViewGoesToTheDevice(t *testing.T) {
 func TestAReplayTakesNoKeysForIt(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	feed(a, append(rescue(), event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
-	a.key(tea.Key{Code: tea.KeyEnter}, "enter")
-	a.paste("text")
-	assert.Empty(t, a.typed)
+	a.press(tea.KeyPressMsg{Code: tea.KeyEnter})
+	a.Update(tea.PasteMsg{Content: "text"})
+	assert.NotContains(t, strings.Join(shown(a, 120, 30), "\n"), "text")
+	assert.NotNil(t, a.state.Ask)
 }
 
 // TestASecretIsTypedUnseen answers what a line asks for when it is opened again.
 func TestASecretIsTypedUnseen(t *testing.T) {
-	device := newDevice(t)
+	device := newWired(t)
 	a := device.app
 	feed(a, event.Ask{ID: "1", Form: event.FormLine, Text: "password of harbour at gw", Typed: true, Secret: true})
 	for _, letter := range "lamp" {
-		a.key(tea.Key{Code: letter, Text: string(letter)}, string(letter))
+		a.press(tea.KeyPressMsg{Code: letter, Text: string(letter)})
 	}
 	text := strings.Join(shown(a, 120, 30), "\n")
 	assert.Contains(t, text, "password of harbour at gw ••••")
 	assert.NotContains(t, text, "lamp")
-	a.key(tea.Key{Code: tea.KeyEnter}, "enter")
-	a.key(tea.Key{Code: 'z', Text: "z"}, "z")
+	a.press(tea.KeyPressMsg{Code: tea.KeyEnter})
+	a.press(tea.KeyPressMsg{Code: 'z', Text: "z"})
 	device.gets("z", "none of it goes to the device")
 	assert.NotContains(t, strings.Join(shown(a, 120, 30), "\n"), "password of harbour")
 }
 
-// device is a session on a socket whose other side is the test.
-type device struct {
+// wired is a session on a socket whose other side is the test.
+type wired struct {
 	*testing.T
 	app  *app
 	mu   sync.Mutex
@@ -457,7 +459,7 @@ type device struct {
 }
 
 // gets waits until the device has got something, and holds that it has got nothing else.
-func (d *device) gets(text, why string) {
+func (d *wired) gets(text, why string) {
 	d.Helper()
 	got := func() string {
 		d.mu.Lock()
@@ -468,10 +470,10 @@ func (d *device) gets(text, why string) {
 	assert.Equal(d, text, got(), why)
 }
 
-func newDevice(t *testing.T) *device {
+func newWired(t *testing.T) *wired {
 	t.Helper()
 	near, far := net.Pipe()
-	d := &device{T: t}
+	d := &wired{T: t}
 	go func() {
 		buffer := make([]byte, 256)
 		for {
@@ -507,7 +509,7 @@ func TestAnEndedRunIsToldAtEveryWidth(t *testing.T) {
 			event.Helm{Who: event.Hand})...)
 		text := strings.Join(shown(a, width, 24), "\n")
 		assert.Contains(t, text, "rolled back, 1 thing proved. The helm is yours.", width)
-		a.view = courseView
+		a.show("course")
 		text = strings.Join(shown(a, width, 24), "\n")
 		for _, want := range []string{"rolled back", "it was refused", "✓ proved    release 4.2.1 runs", "Find it", "the store holds no broken image"} {
 			assert.Contains(t, text, want, width)

@@ -54,7 +54,7 @@ func Open(path string) (*Logbook, error) {
 		return nil, fmt.Errorf("logbook %s: %w", path, err)
 	}
 	db.SetMaxOpenConns(1)
-	if _, err := db.Exec(schema); err != nil {
+	if _, err := db.Exec(schema + knownSchema); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("logbook %s: %w; move the file away to begin a new one", path, err)
 	}
@@ -95,6 +95,9 @@ type Keeper struct {
 	failed chan error
 	done   chan struct{}
 	err    error
+
+	place   string // what the device is known by
+	present int64  // the run that is under way, by the number of its first event
 }
 
 // Failed delivers the error after which nothing more is kept, at the moment it happens. It is closed
@@ -188,7 +191,7 @@ func (k *Keeper) write(batch []event.Event) error {
 		if _, err := insert.Exec(k.id, e.Seq, stamp(e.At), event.KindOf(e.Body), string(body)); err != nil {
 			return k.book.wrap(err)
 		}
-		if err := k.summarise(tx, e); err != nil {
+		if err := errors.Join(k.summarise(tx, e), k.remember(tx, e)); err != nil {
 			return k.book.wrap(err)
 		}
 	}

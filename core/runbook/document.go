@@ -25,6 +25,7 @@ type Input struct {
 	About   string        `yaml:"about"`
 	Default *source.Text  `yaml:"default"`
 	Choices []source.Text `yaml:"choices" jsonschema_description:"Of a choice: what it may be"`
+	From    string        `yaml:"from" jsonschema_description:"What it is picked from when it is entered: laptop (this laptop's addresses), upgrade-paths (files of allowed steps), or a column of a list that the device is read for, such as cards.slot"`
 }
 
 // Kinds of input.

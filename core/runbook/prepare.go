@@ -40,9 +40,11 @@ type Prepared struct {
 type Kit struct {
 	Shelf        *image.Shelf
 	UpgradePaths func(name string) (*image.UpgradePaths, error)
-	Network      network.Network
-	Folder       string // where archives are unpacked to; the system's temporary folder unless said
-	CutOff       string // in words: how an earlier run on this device was cut off; empty when none was
+	// UpgradePathNames are those that can be named.
+	UpgradePathNames []string
+	Network          network.Network
+	Folder           string // where archives are unpacked to; the system's temporary folder unless said
+	CutOff           string // in words: how an earlier run on this device was cut off; empty when none was
 }
 
 // Prepare checks the runbook against a dialect and its inputs. Values maps inputs to what was given.

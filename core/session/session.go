@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -501,6 +502,40 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result,
 		result.Proved[i] = s.hub.Clean(result.Proved[i])
 	}
 	return result, nil
+}
+
+// ReadAnew takes what can be read of the device in the mode that it is in, without going to another one. It reports
+// what could not be read.
+func (s *Session) ReadAnew(ctx context.Context) error {
+	if s.opt.Dialect == nil {
+		return errors.New("how the device talks is not known: choose a dialect first")
+	}
+	var mode string
+	s.do(func() {
+		if v := s.sense.State(); v.AtPrompt {
+			mode = v.Mode
+		}
+	})
+	if mode == "" {
+		return errors.New("the device shows no prompt that its dialect knows")
+	}
+	book, err := runbook.Readings(s.opt.Dialect, mode)
+	if err == nil && book == nil {
+		err = fmt.Errorf("nothing can be read in mode %q", s.opt.Dialect.ModeTitle(mode))
+	}
+	if err != nil {
+		return err
+	}
+	p, err := book.Prepare(s.opt.Dialect, nil, runbook.Kit{})
+	if err != nil {
+		return err
+	}
+	begun := false
+	s.do(func() { begun = s.helm.begin("reading anew") })
+	if !begun {
+		return errors.New("a runbook is running already")
+	}
+	return runbook.NewEngine(p, console{s}, &s.facts).Read(ctx)
 }
 
 // Await returns the first view for which ready holds.

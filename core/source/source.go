@@ -232,3 +232,12 @@ func (f *File) Anew() *File {
 	again.complaints, again.warnings = nil, slices.Clone(f.warnings)
 	return &again
 }
+
+// Reason is the first thing that was complained of, without its place; of other errors their text.
+func Reason(err error) string {
+	var complaint *Complaint
+	if errors.As(err, &complaint) {
+		return complaint.Message
+	}
+	return err.Error()
+}

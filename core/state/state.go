@@ -35,11 +35,16 @@ type Transfer struct {
 	sampleBytes int64
 }
 
-// Fact is a fact with the count of its reading.
+// Fact is a fact with what it was before, and the count of its reading.
 type Fact struct {
 	event.Fact
+	At      time.Time
+	Before  string // what it was at the reading before, where that was something else
 	reading int
 }
+
+// Changed reports whether the newest reading of the fact gave something else than the one before.
+func (f Fact) Changed() bool { return f.Before != "" }
 
 // Remark is a note with its time.
 type Remark struct {
@@ -180,7 +185,7 @@ func (s *State) Apply(e event.Event) {
 			s.Ask = nil
 		}
 	case event.Fact:
-		s.fact(b)
+		s.fact(e.At, b)
 		if b.Name == "banks" && b.Rows != nil {
 			s.bankRows(b.Rows)
 		}
@@ -268,20 +273,25 @@ func (s *State) beginStep(b event.StepBegin, at time.Time) {
 
 // fact keeps the newest value of each fact. Facts of one reading stay together, the newest reading
 // first: that is what the present step learnt.
-func (s *State) fact(b event.Fact) {
-	reading := 1
+func (s *State) fact(at time.Time, b event.Fact) {
+	known := Fact{Fact: b, At: at, reading: 1}
 	if len(s.Facts) > 0 {
-		reading = s.Facts[0].reading
+		known.reading = s.Facts[0].reading
 		if s.Facts[0].Source != b.Source {
-			reading++
+			known.reading++
 		}
 	}
-	s.Facts = slices.DeleteFunc(s.Facts, func(f Fact) bool { return f.Name == b.Name })
-	at := slices.IndexFunc(s.Facts, func(f Fact) bool { return f.reading < reading })
-	if at < 0 {
-		at = len(s.Facts)
+	if old := slices.IndexFunc(s.Facts, func(f Fact) bool { return f.Name == b.Name }); old >= 0 {
+		if before := s.Facts[old].Value; before != b.Value {
+			known.Before = before
+		}
+		s.Facts = slices.Delete(s.Facts, old, old+1)
 	}
-	s.Facts = slices.Insert(s.Facts, at, Fact{b, reading})
+	place := slices.IndexFunc(s.Facts, func(f Fact) bool { return f.reading < known.reading })
+	if place < 0 {
+		place = len(s.Facts)
+	}
+	s.Facts = slices.Insert(s.Facts, place, known)
 }
 
 // Fact is the value of a fact, empty when it was not read.

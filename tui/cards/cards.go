@@ -13,7 +13,7 @@ import (
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
 	"pilotrix/tui/theme"
-	transfers "pilotrix/tui/transfers"
+	"pilotrix/tui/transfers"
 )
 
 // Column draws the cards for the present step, at most that many rows.

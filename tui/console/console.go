@@ -6,12 +6,15 @@ import (
 	"image/color"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"pilotrix/core/event"
 	"pilotrix/core/screen"
+	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
+	"pilotrix/tui/view"
 )
 
 // Console is the view's model.
@@ -25,11 +28,63 @@ type Console struct {
 
 	cols, rows int  // of the view
 	own        bool // the device's terminal has a size of its own
+
+	// Press sends what a key is to the device, Paste a text; nil where nothing can be typed.
+	Press func(bytes []byte)
+	Paste func(text string)
 }
 
 // New makes a console of a size.
 func New(cols, rows int) *Console {
 	return &Console{screen: screen.New(cols, rows), found: -1, cols: cols, rows: rows}
+}
+
+// Keys implements view.View. All other keys go to the device.
+func (c *Console) Keys() keys.Map {
+	half := func() int { return max(1, c.rows/2) }
+	return keys.Map{
+		keys.New("Shift+PgUp", "scroll back", keys.Just(func() { c.Scroll(half()) }), "shift+pgup").Tells("scrolls back, the wheel too; any key for the device returns to the live line"),
+		keys.New("Shift+PgDn", "forth", keys.Just(func() { c.Scroll(-half()) }), "shift+pgdown"),
+	}
+}
+
+// Update implements view.View: what nobody else has taken is the device's.
+func (c *Console) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case tea.KeyPressMsg:
+		if bytes := Bytes(tea.Key(msg), c.AppKeys()); len(bytes) > 0 && c.Press != nil {
+			c.Live()
+			c.Press(bytes)
+		}
+	case tea.PasteMsg:
+		if c.Paste != nil {
+			c.Live()
+			c.Paste(msg.Content)
+		}
+	}
+	return nil
+}
+
+// Wheel scrolls by the mouse.
+func (c *Console) Wheel(rows int) { c.Scroll(rows) }
+
+// Draw implements view.View: the newest rows where there is less room than it has, the cursor's among them.
+func (c *Console) Draw(r view.Room) []paint.Line {
+	lines := c.Lines(r.Theme)
+	return lines[c.cut(len(lines), r.Rows):]
+}
+
+// CursorIn is where the cursor is drawn in a room of so many rows.
+func (c *Console) CursorIn(rows int) (x, y int, shown bool) {
+	x, y, shown = c.Cursor()
+	_, all := c.screen.Size()
+	return x, y - c.cut(min(c.rows, c.screen.History()+all-c.first()), rows), shown
+}
+
+// cut is how many rows go at the top where there is no room for all: no more than leave the cursor's row in sight.
+func (c *Console) cut(rows, room int) int {
+	_, y, _ := c.Cursor()
+	return max(0, min(rows-room, y-room+1))
 }
 
 // Apply takes one event in.

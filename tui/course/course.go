@@ -6,11 +6,15 @@ import (
 	"strings"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"pilotrix/core/event"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
+	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
+	"pilotrix/tui/view"
 )
 
 // Columns that a stop takes at the least, with the way behind it: one that only passes takes fewer when
@@ -204,10 +208,31 @@ func phaseNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
 	return paint.Line{paint.In(t.Quiet, before), paint.Strong(t.Here, here), paint.In(t.Quiet, after)}
 }
 
+// Course is the view's model.
+type Course struct {
+	*view.Page
+	state *state.State
+	pick  func() tea.Cmd
+}
+
+// New makes the view of a session. pick shows the runbooks to choose from, nil where there are none.
+func New(s *state.State, pick func() tea.Cmd) *Course {
+	return &Course{Page: view.NewPage(func(r view.Room) []paint.Line { return List(r.Theme, s, r.Width) }), state: s, pick: pick}
+}
+
+// Keys implements view.View.
+func (v *Course) Keys() keys.Map {
+	words := "pick a runbook"
+	if v.state.RunEnd != nil {
+		words = "pick another runbook"
+	}
+	return append(keys.Map{keys.New("r", words, v.pick, "r").If(v.pick != nil && !v.state.Running())}, v.Page.Keys()...)
+}
+
 // List draws the course step by step, with what each was expected to take and took.
 func List(t theme.Theme, s *state.State, width int) []paint.Line {
 	if s.Run == nil {
-		return []paint.Line{{paint.In(t.Quiet, "No runbook on this session. Open one with --run RUNBOOK.")}}
+		return []paint.Line{{paint.In(t.Quiet, "No runbook is under way in this session.")}}
 	}
 	lines := ended(t, s, width)
 	lines = append(lines,

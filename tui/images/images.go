@@ -8,19 +8,81 @@ import (
 	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
+
 	"pilotrix/core/event"
+	"pilotrix/core/image"
 	"pilotrix/core/reckon"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
+	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
+	"pilotrix/tui/view"
 )
 
-// Shown is what the interface has of its own: which image is shown whole, by its place from the top, -1
-// for none; and whether folders can be added.
-type Shown struct {
-	Chosen int
-	Add    bool
+// Images is the view's model.
+type Images struct {
+	view.Scroll
+	state  *state.State
+	add    func() tea.Cmd // asks for a folder, nil where none can be added
+	say    func(string)
+	chosen int  // place from the top of the image that is shown whole, -1 for none
+	follow bool // the chosen one is kept in sight
+}
+
+// New makes the view of a session's shelf. add asks for a folder to put there, and is nil where that cannot be.
+func New(s *state.State, add func() tea.Cmd, say func(string)) *Images {
+	return &Images{state: s, add: add, say: say, chosen: -1}
+}
+
+// Keys implements view.View.
+func (v *Images) Keys() keys.Map {
+	to := func(by int) func() tea.Cmd {
+		return keys.Just(func() { v.chosen, v.follow = max(-1, min(count(v.state)-1, v.chosen+by)), true })
+	}
+	all := keys.Map{
+		keys.New("↑ ↓", "show an image whole", to(-1), "up"),
+		keys.New("", "", to(1), "down"),
+		keys.New("a", "puts a folder on the shelf", v.add, "a").If(v.add != nil),
+	}
+	for _, k := range v.Scroll.Keys() {
+		do := k.Do
+		k.Do = func(press tea.KeyPressMsg) tea.Cmd { v.follow = false; return do(press) }
+		all = append(all, k.Unnamed())
+	}
+	return all
+}
+
+// Update implements view.View: a digest that is pasted is held against all images.
+func (v *Images) Update(msg tea.Msg) tea.Cmd {
+	if pasted, is := msg.(tea.PasteMsg); is && v.state.Shelf != nil {
+		v.say(compare(v.state.Shelf.Images, pasted.Content))
+	}
+	return nil
+}
+
+// Draw implements view.View.
+func (v *Images) Draw(r view.Room) []paint.Line {
+	lines, from, to := v.lines(r.Theme, r.Width)
+	if v.follow {
+		v.Keep(from, to, r.Rows)
+	}
+	return v.Window(lines, r.Rows)
+}
+
+// compare holds a published digest against the images.
+func compare(all []event.ShelfImage, text string) string {
+	published, err := image.ParsePasted(text)
+	if err != nil {
+		return err.Error()
+	}
+	for _, img := range all {
+		if img.Digests[published.Algorithm] == published.Digest || (published.Algorithm == "sha256" && img.SHA256 == published.Digest) {
+			return fmt.Sprintf("✓ %s has that %s", img.Name, published.Algorithm)
+		}
+	}
+	return fmt.Sprintf("✗ no image on the shelf has that %s (%.12s…)", published.Algorithm, published.Digest)
 }
 
 var groups = []struct {
@@ -34,22 +96,23 @@ var groups = []struct {
 	{"goes along", func(i event.ShelfImage) bool { return i.Companion != "" }},
 }
 
-// Count is how many images are drawn.
-func Count(s *state.State) int {
+// count is how many images are drawn.
+func count(s *state.State) int {
 	if s.Shelf == nil {
 		return 0
 	}
 	return len(s.Shelf.Images)
 }
 
-// View draws the chain, then the shelf. The chosen image has the rows from and to, without the last.
-func View(t theme.Theme, s *state.State, shown Shown, width int) (lines []paint.Line, from, to int) {
+// lines draws the chain, then the shelf. The chosen image has the rows from and to, without the last.
+func (v *Images) lines(t theme.Theme, width int) (lines []paint.Line, from, to int) {
+	s := v.state
 	if s.Upgrades != nil {
 		lines = append(lines, chain(t, s, width)...)
 		lines = append(lines, nil)
 	}
 	if s.Shelf == nil {
-		return append(lines, append(paint.Line{paint.In(t.Quiet, "No shelf on this session. ")}, adding(t, shown)...)), 0, 0
+		return append(lines, append(paint.Line{paint.In(t.Quiet, "No shelf on this session. ")}, v.adding(t)...)), 0, 0
 	}
 	place := 0
 	for _, group := range groups {
@@ -59,8 +122,8 @@ func View(t theme.Theme, s *state.State, shown Shown, width int) (lines []paint.
 			if !group.holds(img) {
 				continue
 			}
-			drawn := image(t, s, img, width)
-			if place == shown.Chosen {
+			drawn := row(t, s, img, width)
+			if place == v.chosen {
 				drawn[0] = drawn[0].Fit(width).On(t.Strip)
 				drawn = append(drawn, whole(t, img, width)...)
 				from, to = head+len(rows), head+len(rows)+len(drawn)
@@ -75,7 +138,7 @@ func View(t theme.Theme, s *state.State, shown Shown, width int) (lines []paint.
 	}
 	foot := []paint.Line{
 		{paint.Strong(t.Key, "↓"), paint.In(t.Quiet, " shows an image whole; a published digest that is pasted here is compared")},
-		append(adding(t, shown), paint.In(t.Faint, "   "+strings.Join(s.Shelf.Folders, ", "))),
+		append(v.adding(t), paint.In(t.Faint, "   "+strings.Join(s.Shelf.Folders, ", "))),
 	}
 	for _, line := range foot {
 		lines = append(lines, line.Cut(width))
@@ -83,8 +146,8 @@ func View(t theme.Theme, s *state.State, shown Shown, width int) (lines []paint.
 	return lines, from, to
 }
 
-func adding(t theme.Theme, shown Shown) paint.Line {
-	if shown.Add {
+func (v *Images) adding(t theme.Theme) paint.Line {
+	if v.add != nil {
 		return paint.Line{paint.Strong(t.Key, "a"), paint.In(t.Quiet, " puts a folder on the shelf")}
 	}
 	return paint.Line{paint.In(t.Quiet, "pilotrix shelf add FOLDER puts one on the shelf")}
@@ -143,8 +206,8 @@ func pieces(text string, width int) (rows []string) {
 
 var marks = map[event.Fit]string{event.FitYes: "✓", event.FitNo: "✗", event.FitFirst: "◇", event.FitUnknown: "?"}
 
-// image is a row for the image and one for each reason against it.
-func image(t theme.Theme, s *state.State, img event.ShelfImage, width int) []paint.Line {
+// row is a row for the image and one for each reason against it.
+func row(t theme.Theme, s *state.State, img event.ShelfImage, width int) []paint.Line {
 	color := t.Text
 	switch img.Fit {
 	case event.FitYes:

@@ -11,6 +11,7 @@ import (
 	"pilotrix/core/units"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
+	"pilotrix/tui/view"
 )
 
 // levels draw a round trip: the taller, the longer.
@@ -69,6 +70,11 @@ func Word(t theme.Theme, watched *state.Watched, now time.Time) paint.Piece {
 		return paint.Strong(t.Here, "no answer")
 	}
 	return paint.In(t.Good, "answers, "+units.Trip(watched.Last.Trip))
+}
+
+// New makes the view of a session.
+func New(s *state.State) view.View {
+	return view.NewPage(func(r view.Room) []paint.Line { return View(r.Theme, s, r.Width) })
 }
 
 // View draws each address with its strip, its figures and its absences.

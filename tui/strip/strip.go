@@ -5,126 +5,49 @@ package strip
 import (
 	"fmt"
 	"image/color"
-	"slices"
+	"math"
 	"strings"
 
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
+	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 )
 
-// Mode is what the strip is used for besides what the session asks.
-type Mode int
-
-// Modes of the strip.
-const (
-	Plain    Mode = iota
-	Leader        // the leader key was pressed
-	HandBack      // how to go on after the hand had the helm
-	Quit          // really leave while a runbook runs
-	Search        // a text to look for is typed
-	Speed         // a speed is typed
-	Folder        // a folder for the shelf is typed
-	Reply         // the answer to a question of the session is typed
-)
-
 // View is what the strip needs to know of the interface.
 type View struct {
-	Mode    Mode
-	Typed   string // in Search, Speed, Folder and Reply
-	Message string // of the interface itself
-	Back    int    // rows scrolled back
-	Moved   bool   // something arrived meanwhile
-	Other   bool   // another view than the console is shown
-	Adds    bool   // it is the shelf, and folders can be added
-	Leader  string // the leader key as shown
+	Message string   // of the interface itself
+	Back    int      // rows scrolled back
+	Moved   bool     // something arrived meanwhile
+	Other   keys.Map // of another view that is shown than the console; nil for none
+	Leader  string   // the leader key as shown
+	Answers keys.Map // of the question that is open
+	Sends   keys.Map // of a command that is held at its Enter
 	Replay  bool
 	Serving bool // servers alone
+	Locked  bool // every key goes to the device
 	NotYet  bool // a key came too soon after the question
 	Narrow  bool // there is no side column: say here what it would
 }
 
-// Answer is a key and what it does.
-type Answer struct{ Key, Does string }
-
 // Lines draws the strip: one row, or several with a ground of their own for a question.
 func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
-	switch v.Mode {
-	case Leader:
-		return leader(t, s, v, width)
-	case HandBack:
-		first := []Answer{{"Enter", "repeat this step"}}
-		if s.Doing.Resumes {
-			first = []Answer{{"Enter", "go on waiting"}, {"r", "begin this step again"}}
-		}
-		return question(t, width, t.Here, "◉", "Helm", "Give the helm back to the runbook, which waits in “"+presentTitle(s)+"”.", nil, append(first, []Answer{
-			{"n", "it is done, go on"}, {"x", "stop the runbook"}, {"Esc", "keep the helm"},
-		}...))
-	case Quit:
-		return question(t, width, t.Bad, "▲", "Leave", "A runbook is under way; leaving stops it, and the line's speed is put back first.", nil, []Answer{{"y", "leave"}, {"Esc", "stay"}})
-	case Search:
-		return typed(t, width, "search back for", v, "Enter finds, again finds the one before, Esc ends")
-	case Speed:
-		return typed(t, width, "our end's speed in baud", v, "Enter sets it, Esc leaves it")
-	case Reply:
-		if s.Ask == nil {
-			break
-		}
-		if s.Ask.Secret {
-			v.Typed = strings.Repeat("•", len([]rune(v.Typed)))
-		}
-		return typed(t, width, s.Ask.Text, v, "Enter gives it, Esc gives nothing")
-	case Folder:
-		return typed(t, width, "folder to put on the shelf", v, "Enter puts it there, Esc leaves it")
-	}
 	if s.Held != nil {
-		return held(t, s, width)
+		return held(t, s, v, width)
 	}
-	if s.Ask != nil {
+	if s.Ask != nil && !s.Ask.Typed {
 		return ask(t, s, v, width)
 	}
 	return []paint.Line{plain(t, s, v).Fit(width).On(t.Strip)}
 }
 
-// leader lists what may follow the leader key, on as many rows as that takes: a choice that is cut off
-// cannot be taken.
-func leader(t theme.Theme, s *state.State, v View, width int) []paint.Line {
-	lines := rows(t, []Answer{
-		{"h", "hunt the speed"},
-		{"s", "set our speed"},
-		{"b", "send a break"},
-		{"/", "search"},
-		{"x", "stop the runbook"},
-		{"i", "interlocks " + onOff(s.LocksOff)},
-		{"u", "charset"},
-		{"p", "plain screen"},
-		{"q", "quit"},
-		{v.Leader + " F1–F10", "to the device"},
-	}, width)
-	for i := range lines {
-		lines[i] = lines[i].Fit(width).On(t.Strip)
-	}
-	return lines
-}
-
-func onOff(off bool) string {
-	if off {
-		return "on"
-	}
-	return "off"
-}
-
 // held draws a command that an interlock stopped at its Enter.
-func held(t theme.Theme, s *state.State, width int) []paint.Line {
+func held(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	text := "“" + s.Held.Command + "” " + s.Held.Says + "."
-	answers := []Answer{{"F9", "sends it"}, {"any other key", "goes to the device, and this Enter is forgotten"}}
-	if s.Running() {
-		answers = append(answers, Answer{"F10", "gives the helm back only after that"})
-	}
-	return question(t, width, t.Bad, "▲", "Held at its Enter", text, now(s.Held.Now), answers)
+	facts := append(now(s.Held.Now), [2]string{"Other keys", "go to the device, and this Enter is forgotten"})
+	return question(t, width, t.Bad, "▲", "Held at its Enter", text, facts, v.Sends)
 }
 
 // now is what is under way while something is asked.
@@ -133,34 +56,6 @@ func now(words []string) (facts [][2]string) {
 		facts = append(facts, [2]string{"Now", strings.Join(words, "; ")})
 	}
 	return facts
-}
-
-func presentTitle(s *state.State) string {
-	if step := s.Present(); step != nil {
-		return step.Title
-	}
-	return "its first step"
-}
-
-func typed(t theme.Theme, width int, label string, v View, help string) []paint.Line {
-	says := paint.In(t.Quiet, help)
-	if v.Message != "" {
-		says = paint.In(t.Here, v.Message)
-	}
-	room := max(1, width-paint.Width(label)-5)
-	text := []rune(v.Typed)
-	for paint.Width(string(text)) > room {
-		text = text[1:] // the end is where one types
-	}
-	line := paint.Line{paint.In(t.Quiet, " "+label+" "), paint.Strong(t.Bright, string(text)), paint.In(t.Here, "▏ ")}
-	if line.Width()+paint.Width(says.Text) < width {
-		return []paint.Line{append(line, says).Fit(width).On(t.Strip)}
-	}
-	lines := []paint.Line{line.Fit(width).On(t.Strip)}
-	for _, row := range paint.Wrap(says.Text, max(20, width-2)) {
-		lines = append(lines, paint.Line{{Text: " "}, {Text: row, Look: says.Look}}.Fit(width).On(t.Strip))
-	}
-	return lines
 }
 
 // ask draws a question of the session with what it would type and its rollback.
@@ -177,50 +72,38 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		facts = append(facts, [2]string{"Pending", strings.Join(a.Pending, "; ")})
 	}
 	facts = append(facts, now(a.Now)...)
-	color, mark, word, keys := asks(t, a, v)
+	color, mark, word := asks(t, a)
 	if a.Form == event.FormDialog {
 		facts = append(facts, [2]string{"Answer it", "by typing, then give the helm back with F10"})
 	}
 	if v.NotYet {
-		keys[0].Does += " (press it once more: that one came too soon)"
+		facts = append(facts, [2]string{"Too soon", "press it once more: that key came too soon after the question"})
 	}
-	return question(t, width, color, mark, word, a.Text, facts, keys)
+	return question(t, width, color, mark, word, a.Text, facts, v.Answers)
 }
 
-// asks is how a question of the session is headed, and what answers it.
-func asks(t theme.Theme, a *event.Ask, v View) (color color.Color, mark, word string, keys []Answer) {
+// asks is how a question of the session is headed.
+func asks(t theme.Theme, a *event.Ask) (color color.Color, mark, word string) {
 	switch a.Form {
 	case event.FormHold:
-		stop := "stop here, nothing changed"
-		if a.Changed {
-			stop = "stop here"
-		}
-		keys = []Answer{{"Enter", "go on"}, {"Esc", stop}, {"F3", "show the plan"}}
 		if a.Irreversible {
-			return t.Bad, "▲", "Hold, no rollback", keys
+			return t.Bad, "▲", "Hold, no rollback"
 		}
-		return t.Here, "◇", "Hold", keys
+		return t.Here, "◇", "Hold"
 	case event.FormOperator:
-		return t.Here, "☞", "Your hands", []Answer{{"Enter", "done"}, {"Esc", "stop here"}}
+		return t.Here, "☞", "Your hands"
 	case event.FormDialog:
-		return t.Here, "?", "The device asks", []Answer{{"Enter", "it was answered"}, {"Esc", "stop here"}}
+		return t.Here, "?", "The device asks"
 	case event.FormLine:
-		return t.Here, "?", "The line", []Answer{{"Enter", "yes"}, {"Esc", "no"}}
+		return t.Here, "?", "The line"
 	case event.FormOverrun:
-		return t.Here, "◷", "Takes longer", []Answer{{"Enter", "wait on, as long again"}, {"Esc", "end the wait: the step failed"}, {"F10", "take the helm and look"}}
+		return t.Here, "◷", "Takes longer"
 	}
-	keys = []Answer{{"Enter", "repeat the step"}, {"Esc", "stop"}, {v.Leader + " n", "go on without it"}}
-	if slices.Contains(a.Answers, runbook.RollBack) {
-		keys = append(keys, Answer{v.Leader + " w", "roll back"})
-	}
-	return t.Bad, "✗", "Failed", keys
+	return t.Bad, "✗", "Failed"
 }
 
 // question draws a strip of several rows.
-func question(t theme.Theme, width int, color interface {
-	RGBA() (r, g, b, a uint32)
-}, mark, word, text string, facts [][2]string, keys []Answer,
-) []paint.Line {
+func question(t theme.Theme, width int, color color.Color, mark, word, text string, facts [][2]string, choices keys.Map) []paint.Line {
 	head := paint.Line{paint.Strong(color, " "+mark+"  "), paint.Strong(color, word+"   ")}
 	indent := head.Width()
 	var lines []paint.Line
@@ -240,7 +123,7 @@ func question(t theme.Theme, width int, color interface {
 			label = strings.Repeat(" ", len(label))
 		}
 	}
-	for _, line := range rows(t, keys, width-3) {
+	for _, line := range rows(t, choices.Enabled(), width-3) {
 		lines = append(lines, append(paint.Line{paint.Piece{Text: "   "}}, line...))
 	}
 	for i := range lines {
@@ -250,11 +133,11 @@ func question(t theme.Theme, width int, color interface {
 }
 
 // rows lays choices out from left to right, on as many rows as they need.
-func rows(t theme.Theme, keys []Answer, width int) []paint.Line {
+func rows(t theme.Theme, choices keys.Map, width int) []paint.Line {
 	const between = "  "
 	lines := []paint.Line{nil}
-	for _, k := range keys {
-		choice := paint.Line{paint.Strong(t.Key, " "+k.Key), paint.In(t.Text, " "+k.Does)}
+	for _, k := range choices {
+		choice := paint.Line{paint.Strong(t.Key, " "+k.Shown()), paint.In(t.Text, " "+k.Does())}
 		last := &lines[len(lines)-1]
 		switch {
 		case len(*last) == 0:
@@ -276,12 +159,10 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return paint.Line{paint.In(t.Here, " ●  "), paint.In(t.Text, v.Message)}
 	case v.Serving:
 		return paint.Line{paint.In(t.Good, " ●  "), paint.In(t.Text, "Serving until you leave. "), paint.Strong(t.Key, "Ctrl-C"), paint.In(t.Text, " or "), paint.Strong(t.Key, "q"), paint.In(t.Text, " ends it; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
-	case v.Other:
-		line := paint.Line{paint.In(t.Quiet, " ○  "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " or "), paint.Strong(t.Key, "Esc"), paint.In(t.Text, " back to the console; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
-		if v.Adds {
-			line = append(line, paint.In(t.Text, "; "), paint.Strong(t.Key, "a"), paint.In(t.Text, " puts a folder on the shelf"))
-		}
-		return line
+	case v.Other != nil:
+		return append(paint.Line{paint.In(t.Quiet, " ○ ")}, rows(t, v.Other.Enabled(), math.MaxInt)[0]...)
+	case v.Locked:
+		return paint.Line{paint.Strong(t.Here, " ▣  "), paint.In(t.Text, "Every key goes to the device. "), paint.Strong(t.Key, v.Leader+" l"), paint.In(t.Text, " gives the function keys back.")}
 	case v.Back > 0:
 		line := paint.Line{paint.In(t.Here, " ↑  "), paint.In(t.Text, fmt.Sprintf("%d rows back; ", v.Back)), paint.Strong(t.Key, "Shift+PgDn"), paint.In(t.Text, " forth, any other key returns to the live line")}
 		if v.Moved {

@@ -12,7 +12,13 @@ import (
 	"pilotrix/core/units"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
+	"pilotrix/tui/view"
 )
+
+// New makes the view of a session.
+func New(s *state.State) view.View {
+	return view.NewPage(func(r view.Room) []paint.Line { return View(r.Theme, s, r.Width) })
+}
 
 // View draws servers, staged files, transfers, then the ladder of the one that matters now.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {

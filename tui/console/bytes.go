@@ -1,4 +1,4 @@
-package tui
+package console
 
 import (
 	"strings"
@@ -19,8 +19,8 @@ var moving = map[rune]byte{
 	tea.KeyUp: 'A', tea.KeyDown: 'B', tea.KeyRight: 'C', tea.KeyLeft: 'D', tea.KeyHome: 'H', tea.KeyEnd: 'F',
 }
 
-// bytesOf is what a key sends to the device, nil for a key that sends nothing.
-func bytesOf(k tea.Key, appKeys bool) []byte {
+// Bytes is what a key sends to the device, nil for a key that sends nothing.
+func Bytes(k tea.Key, appKeys bool) []byte {
 	out := plainBytes(k, appKeys)
 	if len(out) > 0 && k.Mod&tea.ModAlt != 0 {
 		out = append([]byte{0x1b}, out...)
@@ -74,15 +74,7 @@ func controlByte(code rune) []byte {
 	return nil
 }
 
-// pasted is what a paste sends: line ends as the Enter key gives them.
-func pasted(text string) []byte {
+// Pasted is what a paste sends: line ends as the Enter key gives them.
+func Pasted(text string) []byte {
 	return []byte(strings.NewReplacer("\r\n", "\r", "\n", "\r").Replace(text))
-}
-
-// keyName writes a key as the interface shows it: ctrl+g as ^G.
-func keyName(key string) string {
-	if rest, found := strings.CutPrefix(key, "ctrl+"); found {
-		return "^" + strings.ToUpper(rest)
-	}
-	return key
 }

@@ -1,0 +1,172 @@
+package runbook
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"pilotrix/core/device"
+	"pilotrix/core/dialect"
+	"pilotrix/core/image"
+	"pilotrix/core/source"
+	"pilotrix/core/units"
+)
+
+// Pick is something that an input may be, from what is at hand.
+type Pick struct {
+	Value string
+	Words string        // what it is
+	Fit   image.Verdict // of an image, empty for all else
+}
+
+// Where the values of an input come from, besides lists of the dialect.
+const (
+	FromLaptop       = "laptop"        // the addresses of this laptop
+	FromUpgradePaths = "upgrade-paths" // the files of allowed steps
+)
+
+// Picks lists what an input may be: images by how well they fit, choices, addresses of this laptop that reach the
+// device first, values of a list that was read. It is empty where nothing is at hand; anything may be typed then.
+func (r *Runbook) Picks(input Input, d *dialect.Dialect, kit Kit, facts *device.Facts) []Pick {
+	switch {
+	case input.Kind == KindImage:
+		return imagePicks(kit.Shelf, facts)
+	case input.Kind == KindChoice:
+		return choicePicks(input.Choices)
+	case input.From == FromLaptop:
+		return laptopPicks(kit, facts)
+	case input.From == FromUpgradePaths:
+		return namePicks(kit.UpgradePathNames, d)
+	case input.From != "":
+		return listPicks(input.From, facts)
+	case input.Kind == KindFolder && kit.Shelf != nil:
+		return namePicks(kit.Shelf.Folders(), nil)
+	}
+	return nil
+}
+
+var fitOrder = []image.Verdict{image.Yes, image.First, image.Unknown, image.No}
+
+func imagePicks(shelf *image.Shelf, facts *device.Facts) (all []Pick) {
+	if shelf == nil {
+		return nil
+	}
+	items := shelf.Items()
+	names := map[string]int{}
+	for _, item := range items {
+		names[item.Name]++
+	}
+	for _, item := range items {
+		fit := item.FitTo(facts)
+		words := []string{item.Says[image.SaysRelease], units.Bytes(item.Size), fit.Words()}
+		if item.Proved() {
+			words = append(words, "as published")
+		}
+		pick := Pick{Value: item.Name, Words: strings.Join(slices.DeleteFunc(words, func(w string) bool { return w == "" }), " · "), Fit: fit.Verdict}
+		if names[item.Name] > 1 {
+			pick.Value = item.SHA256
+			pick.Words = item.Name + " of " + item.Path + " · " + pick.Words
+		}
+		all = append(all, pick)
+	}
+	slices.SortStableFunc(all, func(a, b Pick) int {
+		return cmp.Or(slices.Index(fitOrder, a.Fit)-slices.Index(fitOrder, b.Fit), strings.Compare(a.Value, b.Value))
+	})
+	return all
+}
+
+func choicePicks(choices []source.Text) (all []Pick) {
+	for _, choice := range choices {
+		all = append(all, Pick{Value: string(choice)})
+	}
+	return all
+}
+
+func namePicks(names []string, d *dialect.Dialect) (all []Pick) {
+	for _, name := range names {
+		pick := Pick{Value: name}
+		if d != nil && name == d.Dialect {
+			pick.Words = "of this device's family"
+		}
+		all = append(all, pick)
+	}
+	slices.SortStableFunc(all, func(a, b Pick) int { return strings.Compare(b.Words, a.Words) })
+	return all
+}
+
+// laptopPicks are this laptop's addresses, those on the device's network first.
+func laptopPicks(kit Kit, facts *device.Facts) (all []Pick) {
+	if kit.Network == nil {
+		return nil
+	}
+	interfaces, err := kit.Network.Interfaces()
+	if err != nil {
+		return nil
+	}
+	var theirs netip.Addr
+	if fact, known := facts.Get("device.address"); known {
+		theirs, _ = netip.ParseAddr(fact.Text)
+	}
+	for _, one := range interfaces {
+		pick := Pick{Value: one.Prefix.Addr().String(), Words: one.Name}
+		if theirs.IsValid() && one.Reaches(theirs) {
+			pick.Words += ", on the device's network"
+			all = append([]Pick{pick}, all...)
+			continue
+		}
+		all = append(all, pick)
+	}
+	return all
+}
+
+// listPicks are the values that one column of a list has, such as cards.slot, with the rest of each row.
+func listPicks(from string, facts *device.Facts) (all []Pick) {
+	list, column, _ := cutLast(from)
+	fact, known := facts.Get(list)
+	rows, is := fact.Value.([]map[string]any)
+	if !known || !is {
+		return nil
+	}
+	for _, row := range rows {
+		var rest []string
+		for name, value := range row {
+			if name != column {
+				rest = append(rest, fmt.Sprintf("%s %v", name, value))
+			}
+		}
+		slices.Sort(rest)
+		if value, has := row[column]; has {
+			all = append(all, Pick{Value: fmt.Sprint(value), Words: strings.Join(rest, " · ")})
+		}
+	}
+	return all
+}
+
+// cutLast cuts a dotted name before its last part.
+func cutLast(name string) (before, last string, found bool) {
+	at := strings.LastIndexByte(name, '.')
+	if at < 0 {
+		return name, "", false
+	}
+	return name[:at], name[at+1:], true
+}
+
+// Takes checks one input by itself, as it is entered.
+func (r *Runbook) Takes(input Input, value string, d *dialect.Dialect, kit Kit) error {
+	p := &Prepared{Book: r, Dialect: d, Images: map[string]*image.Image{}, Inputs: map[string]string{}, Kit: kit}
+	return p.takeInput(input, value)
+}
+
+// WhyNot says why the runbook cannot be carried out with a dialect, nothing where it can.
+func (r *Runbook) WhyNot(d *dialect.Dialect) string {
+	if d == nil {
+		return "how the device talks is not known"
+	}
+	err := (&Prepared{Book: r, Dialect: d, Images: map[string]*image.Image{}, Inputs: map[string]string{}}).Check()
+	if err == nil {
+		return ""
+	}
+	return source.Reason(err)
+}

@@ -1,0 +1,137 @@
+package tui
+
+import (
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
+
+	"pilotrix/core/event"
+	"pilotrix/core/line"
+	"pilotrix/core/runbook"
+	"pilotrix/tui/field"
+	"pilotrix/tui/keys"
+	"pilotrix/tui/strip"
+)
+
+// answer is what a key answers to a question of the session, in words.
+type answer struct{ shown, key, gives, does string }
+
+// answersOf are the keys that answer each form of question. No letter ever answers by itself: it may be the beginning
+// of something typed.
+var answersOf = map[event.Form][]answer{
+	event.FormHold:     {{"Enter", "enter", runbook.Approve, "go on"}, {"Esc", "esc", runbook.StopHere, "stop here, nothing changed"}},
+	event.FormOperator: {{"Enter", "enter", runbook.DoneByMe, "done"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
+	event.FormDialog:   {{"Enter", "enter", runbook.DoneByMe, "it was answered"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
+	event.FormFailure:  {{"Enter", "enter", runbook.TryAgain, "repeat the step"}, {"Esc", "esc", runbook.StopHere, "stop"}},
+	event.FormLine:     {{"Enter", "enter", line.KeyIsRight, "yes"}, {"Esc", "esc", line.KeyIsWrong, "no"}},
+	event.FormOverrun:  {{"Enter", "enter", runbook.WaitOn, "wait on, as long again"}, {"Esc", "esc", runbook.GiveUp, "end the wait: the step failed"}},
+}
+
+// behind are the answers that take the leader key first.
+var behind = []answer{{"n", "n", runbook.SkipIt, "go on without it"}, {"w", "w", runbook.RollBack, "roll back"}}
+
+// asked is the question that keys answer now, nil for none: one of the runbook while the hand has the helm waits for it
+// to be given back.
+func (a *app) asked() *event.Ask {
+	ask := a.state.Ask
+	if ask == nil || ask.Typed || a.session == nil || a.state.Held != nil || a.state.Helm.Who != event.Runbook && ask.Form != event.FormLine {
+		return nil
+	}
+	return ask
+}
+
+// answers are the keys that answer the question that is open.
+func (a *app) answers() (all keys.Map) {
+	ask := a.asked()
+	if ask == nil {
+		return nil
+	}
+	return a.answerKeys(ask)
+}
+
+// answerKeys are those of a question, whoever looks at it.
+func (a *app) answerKeys(ask *event.Ask) (all keys.Map) {
+	for _, one := range answersOf[ask.Form] {
+		if ask.Form == event.FormHold && ask.Changed && one.gives == runbook.StopHere {
+			one.does = "stop here"
+		}
+		all = append(all, keys.New(one.shown, one.does, a.gives(ask, one.gives), one.key))
+	}
+	return all
+}
+
+// hints are what else may be done while a question is open: keys of others, told where they are looked for.
+func (a *app) hints(ask *event.Ask) (all keys.Map) {
+	switch ask.Form {
+	case event.FormHold:
+		all = append(all, keys.New("F3", "show the plan", nil, "f3"))
+	case event.FormOverrun:
+		all = append(all, keys.New("F10", "take the helm and look", nil, "f10"))
+	case event.FormFailure:
+		for _, key := range a.answersBehind().Enabled() {
+			all = append(all, keys.New(keys.Name(a.opt.Leader)+" "+key.Shown(), key.Does(), nil, key.Keys()...))
+		}
+	}
+	return all
+}
+
+// gives answers the question. A key that comes right after the question was meant for something else and is asked for
+// once more.
+func (a *app) gives(ask *event.Ask, text string) func() tea.Cmd {
+	return keys.Just(func() {
+		clock := a.session.Clock()
+		if wall := clock.Wall(clock.Since(a.state.AskedAt)); wall < tooSoonAfter && !a.tooSoon {
+			a.tooSoon = true
+			return
+		}
+		a.session.Answer(ask.ID, text, "operator")
+	})
+}
+
+// answersBehind are those behind the leader key.
+func (a *app) answersBehind() (all keys.Map) {
+	ask := a.state.Ask
+	for _, one := range behind {
+		has := a.session != nil && ask != nil && slices.Contains(ask.Answers, one.gives)
+		all = append(all, keys.New(one.shown, one.does, keys.Just(func() { a.session.Answer(ask.ID, one.gives, "operator") }), one.key).If(has))
+	}
+	return all
+}
+
+// sends is the key that sends a command which is held at its Enter.
+func (a *app) sends() keys.Map {
+	return keys.Map{keys.New("F9", "sends it", keys.Just(func() { go a.session.SendHeld() }), "f9").
+		Tells("sends a command that was held at its Enter; any other key forgets that Enter").If(a.state.Held != nil && a.session != nil)}
+}
+
+// attend turns to a question whose answer is typed, and away from one that is over.
+func (a *app) attend() {
+	typed := a.state.Ask != nil && a.state.Ask.Typed && a.session != nil
+	switch {
+	case typed && !a.replying:
+		a.reply(a.state.Ask)
+	case !typed && a.replying:
+		a.over, a.replying = nil, false
+	}
+	if a.state.Ask != nil || a.state.Held != nil {
+		a.locked = false // what is asked is answered by keys
+	}
+}
+
+// reply has the answer typed in the strip.
+func (a *app) reply(ask *event.Ask) {
+	input := field.New("")
+	input.Secret = ask.Secret
+	give := func(text func() string) func() tea.Cmd {
+		return keys.Just(func() {
+			a.session.Answer(ask.ID, text(), "operator")
+			a.state.Ask = nil
+			a.over, a.replying = nil, false
+		})
+	}
+	a.replying = true
+	a.over = &strip.Prompt{Label: ask.Text, Field: input, Choices: keys.Map{
+		keys.New("Enter", "gives it", give(input.Text), "enter"),
+		keys.New("Esc", "gives nothing", give(func() string { return "" }), "esc"),
+	}}
+}

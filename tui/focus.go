@@ -1,0 +1,190 @@
+package tui
+
+import (
+	"cmp"
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
+
+	"pilotrix/core/event"
+	"pilotrix/tui/course"
+	"pilotrix/tui/device"
+	"pilotrix/tui/help"
+	"pilotrix/tui/images"
+	"pilotrix/tui/inputs"
+	"pilotrix/tui/keys"
+	"pilotrix/tui/plan"
+	"pilotrix/tui/reach"
+	"pilotrix/tui/runbooks"
+	"pilotrix/tui/strip"
+	"pilotrix/tui/view"
+)
+
+// updater is what takes the keys that nobody has declared, and pasted text.
+type updater interface{ Update(tea.Msg) tea.Cmd }
+
+// press gives a key to the first that declares it: what is typed in the strip or its menu, a command that is held, the
+// session's question, the frame, the view. What none declares is the strip's or the view's; only the console passes it
+// to the device.
+func (a *app) press(k tea.KeyPressMsg) tea.Cmd {
+	for _, declared := range a.focus() {
+		if cmd, taken := declared.Press(k); taken {
+			return cmd
+		}
+	}
+	return a.focused().Update(k)
+}
+
+// focus is the one order in which keys are looked for.
+func (a *app) focus() []keys.Map {
+	switch {
+	case a.over != nil:
+		return []keys.Map{a.over.Keys()}
+	case a.locked:
+		return []keys.Map{{a.leader()}}
+	}
+	return []keys.Map{a.sends(), a.answers(), a.frameKeys(), a.view().Keys()}
+}
+
+// focused takes what nobody has declared.
+func (a *app) focused() updater {
+	if a.over != nil {
+		return a.over
+	}
+	return a.view()
+}
+
+func (a *app) view() view.View { return a.places[a.shown].View }
+
+// inConsole reports whether the view is the console.
+func (a *app) inConsole() bool { return a.view() == view.View(a.console) }
+
+// allPlaces are the main views in the order of the row of keys.
+func (a *app) allPlaces() []place {
+	var add func() tea.Cmd
+	if a.opt.AddFolder != nil {
+		add = a.askFolder
+	}
+	a.runbooks, a.inputs, a.plan = runbooks.New(a.entries, a.fillIn, a.say), inputs.New(), plan.New()
+	var pick, anew func() tea.Cmd
+	if a.session != nil {
+		anew = a.readAnew
+		if a.opt.Library != nil {
+			pick = a.openRunbooks
+		}
+	}
+	return []place{
+		{"f1", "help", "keys and marks", "", help.New(a.help)},
+		{"f2", "console", "the live line", "", a.console},
+		{"f3", "course", "the runbook step by step, with what each types", "", course.New(a.state, pick)},
+		{"f4", "images", "what fits and why not; a digest that is pasted there is compared", "", images.New(a.state, add, a.say)},
+		{"f5", "device", "its banks, and all that was read of it, with what has changed", "", device.New(a.state, anew, a.showSource)},
+		{"f6", "transfers", "what is staged, each transfer, the ladder of messages", "", view.NewPage(a.transfers)},
+		{"f7", "reach", "whether the device answers, and how long it was away", "", reach.New(a.state)},
+		{"f8", "events", "what happened, the newest first", "", a.events},
+		{"", "runbooks", "what can be carried out", "", a.runbooks},
+		{"", "inputs", "what a runbook needs", "runbooks", a.inputs},
+		{"", "plan", "what it would do", "inputs", a.plan},
+	}
+}
+
+// entries is what can be carried out.
+func (a *app) entries() []runbooks.Entry {
+	if a.opt.Library == nil {
+		return nil
+	}
+	return a.opt.Library.Entries()
+}
+
+// showSource shows in the console where a fact was read.
+func (a *app) showSource(command string) {
+	a.show("console")
+	if !a.console.Search(command) {
+		a.say("“" + command + "” is not in the console's history any more")
+	}
+}
+
+// onlyServing leaves the views of servers that work alone.
+func (a *app) onlyServing() {
+	a.serving = true
+	a.places = slices.DeleteFunc(a.places, func(p place) bool { return !slices.Contains([]string{"help", "transfers", "events"}, p.name) })
+	a.show("transfers")
+}
+
+// show turns to a view; the console is then live.
+func (a *app) show(name string) {
+	if at := slices.IndexFunc(a.places, func(p place) bool { return p.name == name }); at >= 0 {
+		a.shown = at
+	}
+	if a.inConsole() {
+		a.console.Live()
+	}
+}
+
+// home is the view that Esc goes back to.
+func (a *app) home() string {
+	if a.serving {
+		return "transfers"
+	}
+	return "console"
+}
+
+// back is what Esc leads to: the view before, or home.
+func (a *app) back() string { return cmp.Or(a.places[a.shown].back, a.home()) }
+
+// frameKeys work in every view.
+func (a *app) frameKeys() keys.Map {
+	all := make(keys.Map, 0, len(a.places)+5)
+	for _, p := range a.places {
+		if p.key == "" {
+			continue
+		}
+		all = append(all, keys.New(shownKey(p.key), p.name, keys.Just(func() { a.show(p.name) }), p.key).Tells(p.name+": "+p.says))
+	}
+	back := keys.New("Esc", "back to the "+a.back(), keys.Just(func() { a.show(a.back()) }), "esc")
+	return append(all,
+		back.If(a.places[a.shown].name != a.home() && a.asked() == nil),
+		keys.New("q", "ends it", func() tea.Cmd { return tea.Quit }, "q", "ctrl+c").Tells("ends it, Ctrl-C too; what is under way is told so").If(a.serving),
+		keys.New("F10", a.pauses(), keys.Just(a.pause), "f10").Tells("pauses the runbook, or gives the helm back to it").If(a.session != nil),
+		a.leader().If(!a.serving),
+	)
+}
+
+func (a *app) leader() keys.Key {
+	return keys.New(keys.Name(a.opt.Leader), "more", keys.Just(a.openLeader), a.opt.Leader)
+}
+
+// pauses is what F10 does now, empty for nothing.
+func (a *app) pauses() string {
+	switch {
+	case !a.state.Running() || a.state.Held != nil:
+		return ""
+	case a.state.Helm.Who == event.Hand:
+		return "give back"
+	}
+	return "pause"
+}
+
+// pause takes the helm, or asks how to give it back.
+func (a *app) pause() {
+	switch {
+	case !a.state.Running():
+		a.say("there is no runbook to pause")
+	case a.state.Helm.Who == event.Runbook:
+		a.session.TakeHelm()
+	case a.state.Held != nil: // the strip says what comes first
+	default:
+		a.handBack()
+	}
+}
+
+// menu offers choices in the strip until one is taken.
+func (a *app) menu(m strip.Menu) {
+	for i, choice := range m.Choices {
+		m.Choices[i].Do = func(k tea.KeyPressMsg) tea.Cmd {
+			a.over = nil
+			return choice.Do(k)
+		}
+	}
+	a.over = &m
+}

@@ -1,0 +1,144 @@
+package tui
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/tui/console"
+	"pilotrix/tui/keys"
+	"pilotrix/tui/strip"
+)
+
+// openLeader offers what stands behind the leader key.
+func (a *app) openLeader() {
+	a.menu(strip.Menu{Choices: a.leaderKeys(), Other: func(k tea.KeyPressMsg) tea.Cmd {
+		a.over = nil
+		if k.String() != "esc" {
+			a.say("the leader key has no " + k.String())
+		}
+		return nil
+	}})
+}
+
+// leaderKeys stand behind the leader key.
+func (a *app) leaderKeys() keys.Map {
+	live := a.session != nil
+	busy := a.state.Running()
+	leader := keys.Name(a.opt.Leader)
+	toDevice := func(k tea.KeyPressMsg) tea.Cmd {
+		a.session.Press(console.Bytes(tea.Key(k), false))
+		return nil
+	}
+	return append(a.answersBehind(),
+		keys.New("r", "runbooks", a.openRunbooks, "r").Tells("picks a runbook, or a single action, and carries it out").If(live && !busy && a.opt.Library != nil),
+		keys.New("f", "read anew", a.readAnew, "f").Tells("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(live && !busy),
+		keys.New("h", "hunt the speed", a.hunt, "h").Tells("hunts for the speed the device speaks").If(live),
+		keys.New("s", "set our speed", a.askSpeed, "s").Tells("sets our end's speed").If(live),
+		keys.New("b", "send a break", a.sendBreak, "b").If(live),
+		keys.New("/", "search", a.askSearch, "/").Tells("searches the console back"),
+		keys.New("x", "stop the runbook", keys.Just(a.stopRun), "x").Tells("stops the runbook; the line's speed is put back").If(live && busy),
+		keys.New("i", "interlocks "+map[bool]string{true: "on", false: "off"}[a.state.LocksOff], keys.Just(func() { go a.session.SetInterlocks(a.state.LocksOff) }), "i").
+			Tells("switches interlocks off for this session, and on again; that is recorded").If(live),
+		keys.New("u", "charset", keys.Just(func() { go a.session.NextCharset() }), "u").
+			Tells("takes the next character set for what the device writes: UTF-8, Latin-1, code page 437").If(live),
+		keys.New("p", "plain screen", keys.Just(func() { go a.session.PlainScreen() }), "p").
+			Tells("back to a plain screen, where a full-screen program left its own behind").If(live),
+		a.lockKey().If(live),
+		keys.Of(leader+", F1–F12", "to the device", toDevice, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12", a.opt.Leader).
+			Tells("sends that key to the device: the leader key itself, or a function key").If(live),
+		keys.New("q", "quit", a.quit, "q").Tells("leaves"),
+	)
+}
+
+func (a *app) lockKey() keys.Key {
+	does, says := "lock all keys to the device", "gives every key but this one to the device, function keys too, for a full-screen program there; once more gives them back"
+	if a.locked {
+		does = "give the function keys back"
+	}
+	return keys.New("l", does, keys.Just(func() { a.locked = !a.locked; a.show(a.home()) }), "l").Tells(says)
+}
+
+// handBack asks how the runbook goes on after the hand had the helm.
+func (a *app) handBack() {
+	give := func(wish runbook.Wish) func() tea.Cmd {
+		return keys.Just(func() { go a.session.GiveHelm(wish) })
+	}
+	first := keys.Map{keys.New("Enter", "repeat this step", give(runbook.Repeat), "enter")}
+	if a.state.Doing.Resumes {
+		first = keys.Map{
+			keys.New("Enter", "go on waiting", give(runbook.Resume), "enter"),
+			keys.New("r", "begin this step again", give(runbook.Repeat), "r"),
+		}
+	}
+	title := "its first step"
+	if step := a.state.Present(); step != nil {
+		title = step.Title
+	}
+	a.menu(strip.Menu{
+		Mark: "◉", Word: "Helm", Text: "Give the helm back to the runbook, which waits in “" + title + "”.",
+		Choices: append(first,
+			keys.New("n", "it is done, go on", give(runbook.GoOn), "n"),
+			keys.New("x", "stop the runbook", give(runbook.Stop), "x"),
+			keys.New("Esc", "keep the helm", keys.Just(func() {}), "esc"),
+		),
+	})
+}
+
+// quit leaves; while a runbook is under way that is asked first.
+func (a *app) quit() tea.Cmd {
+	if !a.state.Running() || a.session == nil {
+		return tea.Quit
+	}
+	a.menu(strip.Menu{
+		Bad: true, Mark: "▲", Word: "Leave", Text: "A runbook is under way; leaving stops it, and the line's speed is put back first.",
+		Choices: keys.Map{
+			keys.New("y", "leave", keys.Just(a.leave), "y"),
+			keys.New("Esc", "stay", keys.Just(func() {}), "esc"),
+		},
+	})
+	return nil
+}
+
+// leave stops the runbook first, so that its end puts the line in order.
+func (a *app) leave() {
+	a.leaving = true
+	a.stopRun()
+	a.say("stopping the runbook and putting the line in order")
+}
+
+// stopRun stops the runbook wherever it is.
+func (a *app) stopRun() {
+	go func() {
+		a.session.TakeHelm()
+		a.session.GiveHelm(runbook.Stop)
+	}()
+}
+
+func (a *app) sendBreak() tea.Cmd {
+	return func() tea.Msg { return said(a.session.SendBreak(a.ctx), "break sent") }
+}
+
+func (a *app) hunt() tea.Cmd {
+	if a.state.Running() && a.state.Helm.Who == event.Runbook {
+		a.say("the runbook has the helm; take it first with F10")
+		return nil
+	}
+	a.say("hunting for the speed")
+	return func() tea.Msg {
+		found, err := a.session.Hunt(a.ctx, a.opt.Dialect.Hunt())
+		if err == nil && found.Best() == 0 {
+			return saidMsg("no speed fits: is the device on?")
+		}
+		return said(err, fmt.Sprintf("the device speaks %d baud, %.0f %% sure", found.Best(), 100*found.Sure))
+	}
+}
+
+func said(err error, otherwise string) saidMsg {
+	if err != nil {
+		return saidMsg(err.Error())
+	}
+	return saidMsg(otherwise)
+}

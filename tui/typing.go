@@ -1,0 +1,99 @@
+package tui
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/core/session"
+	"pilotrix/tui/console"
+	"pilotrix/tui/field"
+	"pilotrix/tui/keys"
+	"pilotrix/tui/strip"
+)
+
+// ask has a text typed in the strip. done takes it; where it gives a complaint, it may be typed better.
+func (a *app) ask(label, enter, esc string, done func(text string) (cmd tea.Cmd, complaint string)) tea.Cmd {
+	input := field.New("")
+	prompt := &strip.Prompt{Label: label, Field: input}
+	prompt.Choices = keys.Map{
+		keys.New("Enter", enter, func() (cmd tea.Cmd) {
+			if cmd, prompt.Complaint = done(strings.TrimSpace(input.Text())); prompt.Complaint == "" && a.over == strip.Over(prompt) {
+				a.over = nil
+			}
+			return cmd
+		}, "enter"),
+		keys.New("Esc", esc, keys.Just(func() { a.over = nil }), "esc"),
+	}
+	a.over = prompt
+	return nil
+}
+
+func (a *app) askSearch() tea.Cmd {
+	return a.ask("search back for", "finds, again the one before", "ends", func(text string) (tea.Cmd, string) {
+		if a.show("console"); a.console.Search(text) {
+			return nil, found
+		}
+		return nil, "not found further back"
+	})
+}
+
+// found keeps the search open for the one before.
+const found = "found; Enter looks further back"
+
+func (a *app) askSpeed() tea.Cmd {
+	return a.ask("our end's speed in baud", "sets it", "leaves it", func(text string) (tea.Cmd, string) {
+		baud, err := strconv.Atoi(text)
+		if err != nil || baud < 50 {
+			return nil, fmt.Sprintf("%q is no speed in baud", text)
+		}
+		return func() tea.Msg {
+			return said(a.session.SetSpeed(a.ctx, baud, "set by hand"), fmt.Sprintf("our end is at %d baud", baud))
+		}, ""
+	})
+}
+
+// askFolder has a folder put on the shelf.
+func (a *app) askFolder() tea.Cmd {
+	return a.ask("folder to put on the shelf", "puts it there", "leaves it", func(folder string) (tea.Cmd, string) {
+		if folder == "" {
+			return nil, "type or paste a folder"
+		}
+		if err := a.opt.AddFolder(folder); err != nil {
+			return nil, err.Error()
+		}
+		a.say(folder + " is on the shelf; its images are read")
+		return nil, ""
+	})
+}
+
+// paste types what was pasted into the console.
+func (a *app) paste(text string) {
+	if !strings.ContainsAny(strings.TrimRight(text, "\r\n"), "\r\n") {
+		a.session.Press(console.Pasted(text))
+		return
+	}
+	if a.state.Running() {
+		a.say("a runbook is under way: a text of several lines is not typed into it")
+		return
+	}
+	go a.pasteText(text)
+}
+
+// pasteText types a text of several lines, line after line; a key stops it.
+func (a *app) pasteText(text string) {
+	result, err := a.session.Paste(a.ctx, text, session.PasteOptions{})
+	switch {
+	case errors.Is(err, runbook.ErrHelm):
+		a.session.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("pasting was stopped by a key after %d lines", result.Lines)})
+	case err != nil:
+		a.session.Emit(event.Note{Level: event.Error, Text: "pasting stopped: " + err.Error()})
+	default:
+		a.session.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("pasted %d lines", result.Lines)})
+	}
+}
