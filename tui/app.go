@@ -4,12 +4,9 @@ package tui
 
 import (
 	"context"
-	"errors"
-	"os"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/colorprofile"
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
@@ -21,9 +18,6 @@ import (
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/plan"
 	"pilotrix/tui/runbooks"
-	"pilotrix/tui/strip"
-	"pilotrix/tui/theme"
-	"pilotrix/tui/view"
 )
 
 // Options is what an interactive session needs.
@@ -49,14 +43,6 @@ type Options struct {
 	Places []string // where servers that serve alone listen, in the words to tell a device
 }
 
-// place is a view, one of the main ones with its key in the row of keys.
-type place struct {
-	key, name string
-	says      string // what the help says of it
-	back      string // the view that Esc leads back to, empty for home
-	view.View
-}
-
 // run is a runbook that is carried out beside the interface.
 type run struct {
 	stop  context.CancelFunc
@@ -69,35 +55,26 @@ type app struct {
 	session *session.Session // nil in a replay
 	ctx     context.Context  // of the interface
 	run     *run             // the runbook that is carried out, nil for none
-	theme   theme.Theme
-	fixed   bool // the theme does not follow the terminal
-	few     bool // the terminal has 256 colours or fewer
-	plain   bool // NO_COLOR: leave the terminal's own ground
+	shell
 
-	width, height int
-	state         *state.State
-	console       *console.Console
-	events        *events.Events
-	runbooks      *runbooks.Runbooks
-	inputs        *inputs.Form
-	plan          *plan.Plan
-	given         map[string]string // what runbooks were given in this session, secrets too: kept nowhere else
-	places        []place
-	shown         int        // of the places
-	over          strip.Over // what the strip is used for before anything else, nil for nothing
-	replying      bool       // over is the answer to a question of the session
-	message       string
-	messageAt     time.Time
-	tooSoon       bool
-	locked        bool // every key but the leader goes to the device
-	leaving       bool
-	replay        bool
-	serving       bool // servers alone, without a session
+	state    *state.State
+	console  *console.Console
+	events   *events.Events
+	runbooks *runbooks.Runbooks
+	inputs   *inputs.Form
+	plan     *plan.Plan
+	given    map[string]string // what runbooks were given in this session, secrets too: kept nowhere else
+	replying bool              // what is typed in the strip is the answer to a question of the session
+	tooSoon  bool
+	locked   bool // every key but the leader goes to the device
+	leaving  bool
+	replay   bool
+	serving  bool // servers alone, without a session
 }
 
 type (
 	eventsMsg  []event.Event
-	tickMsg    struct{}
+	tickMsg    struct{ of tea.Model }
 	runEnded   struct{ err error }
 	saidMsg    string
 	replayOver struct{ err error }
@@ -107,24 +84,19 @@ type (
 const mostAtOnce = 64 << 10
 
 const (
-	tickEvery    = 200 * time.Millisecond
-	messageShown = 6 * time.Second
+	tickEvery = 200 * time.Millisecond
 	// An answer this soon after its question was meant for something else.
 	tooSoonAfter = 700 * time.Millisecond
 )
 
 func newApp(ctx context.Context, opt Options) *app {
-	a := &app{opt: opt, session: opt.Session, ctx: ctx, given: map[string]string{}, width: 80, height: 24, state: state.New(), console: console.New(80, 18), events: events.New(), theme: theme.Dark()}
+	a := &app{opt: opt, session: opt.Session, ctx: ctx, shell: newShell(opt.Theme), given: map[string]string{}, state: state.New(), console: console.New(80, 18), events: events.New()}
 	if a.session != nil {
 		a.console.Press, a.console.Paste = a.session.Press, a.paste
 	}
 	a.places = a.allPlaces()
-	a.show(a.home())
-	a.fixed = opt.Theme == "dark" || opt.Theme == "light"
-	if opt.Theme == "light" {
-		a.theme = theme.Light()
-	}
-	a.plain = os.Getenv("NO_COLOR") != ""
+	a.home = "console"
+	a.show(a.home)
 	for _, notice := range opt.Notices {
 		a.state.Remarks = append(a.state.Remarks, state.Remark{At: time.Now(), Note: event.Note{Level: event.Warning, Text: notice}})
 		a.say(notice)
@@ -132,47 +104,19 @@ func newApp(ctx context.Context, opt Options) *app {
 	return a
 }
 
-// Run shows a session until the operator leaves.
-func Run(ctx context.Context, opt Options) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	a := newApp(ctx, opt)
-	p := tea.NewProgram(a, tea.WithContext(ctx))
-	feed := opt.Session.Subscribe()
-	go func() {
-		for {
-			batch, err := feed.Some(ctx, mostAtOnce)
-			if err != nil {
-				return
-			}
-			p.Send(eventsMsg(batch))
-		}
-	}()
-	opt.Session.Begin()
-	if opt.Begun != nil {
-		opt.Begun()
-	}
-	_, err := p.Run()
-	a.endRunbook()
-	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
-		return nil
-	}
-	return err
-}
-
 // Init implements tea.Model.
 func (a *app) Init() tea.Cmd {
-	commands := []tea.Cmd{tick()}
-	if !a.fixed {
-		commands = append(commands, tea.RequestBackgroundColor)
-	}
+	commands := []tea.Cmd{tick(a), a.asksGround()}
 	if a.opt.Runbook != nil {
 		commands = append(commands, a.carryOut(a.opt.Runbook))
 	}
 	return tea.Batch(commands...)
 }
 
-func tick() tea.Cmd { return tea.Tick(tickEvery, func(time.Time) tea.Msg { return tickMsg{} }) }
+// tick lets time pass for one part of the interface: that of another is not its.
+func tick(of tea.Model) tea.Cmd {
+	return tea.Tick(tickEvery, func(time.Time) tea.Msg { return tickMsg{of} })
+}
 
 // endLimit is how long a runbook may take to put the line in order when the program is ended.
 const endLimit = 20 * time.Second
@@ -193,28 +137,20 @@ func (a *app) endRunbook() {
 
 // Update implements tea.Model.
 func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	if a.hears(msg) {
+		a.fit()
+		return a, nil
+	}
 	switch msg := msg.(type) {
 	case eventsMsg:
 		a.apply(msg)
 	case tickMsg:
-		a.tick()
-		return a, tick()
-	case tea.WindowSizeMsg:
-		a.width, a.height = msg.Width, msg.Height
-		a.fit()
-	case tea.BackgroundColorMsg:
-		if !a.fixed && !msg.IsDark() {
-			a.setTheme(theme.Light())
+		if msg.of == tea.Model(a) {
+			a.tick()
+			return a, tick(a)
 		}
-	case tea.ColorProfileMsg:
-		a.few = msg.Profile < colorprofile.TrueColor
-		a.setTheme(a.theme)
 	case tea.KeyPressMsg:
 		return a, a.press(msg)
-	case tea.PasteMsg:
-		return a, a.focused().Update(msg)
-	case tea.MouseWheelMsg:
-		a.wheel(msg.Mouse())
 	case needed:
 		return a, a.needs(msg)
 	case prepared:
@@ -227,7 +163,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			a.say(msg.err.Error())
 		}
 		if a.leaving {
-			return a, tea.Quit
+			return a, a.leaves
 		}
 	case saidMsg:
 		a.say(string(msg))
@@ -237,18 +173,9 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			a.say(msg.err.Error())
 		}
 	default:
-		return a, a.tell(msg)
+		return a, a.tells(msg)
 	}
 	return a, nil
-}
-
-// tell gives what a view's own command gave to all of them: each knows its own.
-func (a *app) tell(msg tea.Msg) tea.Cmd {
-	var commands []tea.Cmd
-	for _, p := range a.places {
-		commands = append(commands, p.Update(msg))
-	}
-	return tea.Batch(commands...)
 }
 
 func (a *app) apply(batch []event.Event) {
@@ -272,19 +199,8 @@ func (a *app) tick() {
 	case a.serving:
 		a.state.Tick(time.Now())
 	}
-	if a.message != "" && time.Since(a.messageAt) > messageShown {
-		a.message = ""
-	}
+	a.quiet()
 }
-
-func (a *app) setTheme(t theme.Theme) {
-	if a.few {
-		t = t.Few()
-	}
-	a.theme = t
-}
-
-func (a *app) say(text string) { a.message, a.messageAt = text, time.Now() }
 
 // fit gives the console the room that the frame leaves, and tells the device where it can know.
 func (a *app) fit() {
@@ -295,15 +211,5 @@ func (a *app) fit() {
 	a.console.Resize(cols, rows)
 	if a.session != nil {
 		go a.session.Resize(cols, rows)
-	}
-}
-
-func (a *app) wheel(m tea.Mouse) {
-	rows := 3
-	if m.Button == tea.MouseWheelDown {
-		rows = -3
-	}
-	if v, can := a.view().(interface{ Wheel(rows int) }); can {
-		v.Wheel(rows)
 	}
 }

@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"cmp"
 	"slices"
 
 	tea "charm.land/bubbletea/v2"
@@ -16,24 +15,13 @@ import (
 	"pilotrix/tui/plan"
 	"pilotrix/tui/reach"
 	"pilotrix/tui/runbooks"
-	"pilotrix/tui/strip"
 	"pilotrix/tui/view"
 )
-
-// updater is what takes the keys that nobody has declared, and pasted text.
-type updater interface{ Update(tea.Msg) tea.Cmd }
 
 // press gives a key to the first that declares it: what is typed in the strip or its menu, a command that is held, the
 // session's question, the frame, the view. What none declares is the strip's or the view's; only the console passes it
 // to the device.
-func (a *app) press(k tea.KeyPressMsg) tea.Cmd {
-	for _, declared := range a.focus() {
-		if cmd, taken := declared.Press(k); taken {
-			return cmd
-		}
-	}
-	return a.focused().Update(k)
-}
+func (a *app) press(k tea.KeyPressMsg) tea.Cmd { return a.shell.press(k, a.focus()) }
 
 // focus is the one order in which keys are looked for.
 func (a *app) focus() []keys.Map {
@@ -45,16 +33,6 @@ func (a *app) focus() []keys.Map {
 	}
 	return []keys.Map{a.sends(), a.answers(), a.frameKeys(), a.view().Keys()}
 }
-
-// focused takes what nobody has declared.
-func (a *app) focused() updater {
-	if a.over != nil {
-		return a.over
-	}
-	return a.view()
-}
-
-func (a *app) view() view.View { return a.places[a.shown].View }
 
 // inConsole reports whether the view is the console.
 func (a *app) inConsole() bool { return a.view() == view.View(a.console) }
@@ -106,45 +84,25 @@ func (a *app) showSource(command string) {
 
 // onlyServing leaves the views of servers that work alone.
 func (a *app) onlyServing() {
-	a.serving = true
+	a.serving, a.home = true, "transfers"
 	a.places = slices.DeleteFunc(a.places, func(p place) bool { return !slices.Contains([]string{"help", "transfers", "events"}, p.name) })
 	a.show("transfers")
 }
 
 // show turns to a view; the console is then live.
 func (a *app) show(name string) {
-	if at := slices.IndexFunc(a.places, func(p place) bool { return p.name == name }); at >= 0 {
-		a.shown = at
-	}
-	if a.inConsole() {
+	if a.shell.show(name); a.inConsole() {
 		a.console.Live()
 	}
 }
 
-// home is the view that Esc goes back to.
-func (a *app) home() string {
-	if a.serving {
-		return "transfers"
-	}
-	return "console"
-}
-
-// back is what Esc leads to: the view before, or home.
-func (a *app) back() string { return cmp.Or(a.places[a.shown].back, a.home()) }
-
 // frameKeys work in every view.
 func (a *app) frameKeys() keys.Map {
-	all := make(keys.Map, 0, len(a.places)+5)
-	for _, p := range a.places {
-		if p.key == "" {
-			continue
-		}
-		all = append(all, keys.New(shownKey(p.key), p.name, keys.Just(func() { a.show(p.name) }), p.key).Tells(p.name+": "+p.says))
-	}
+	all := a.placeKeys(a.show)
 	back := keys.New("Esc", "back to the "+a.back(), keys.Just(func() { a.show(a.back()) }), "esc")
 	return append(all,
-		back.If(a.places[a.shown].name != a.home() && a.asked() == nil),
-		keys.New("q", "ends it", func() tea.Cmd { return tea.Quit }, "q", "ctrl+c").Tells("ends it, Ctrl-C too; what is under way is told so").If(a.serving),
+		back.If(a.places[a.shown].name != a.home && a.asked() == nil),
+		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").Tells("ends it, Ctrl-C too; what is under way is told so").If(a.serving),
 		keys.New("F10", a.pauses(), keys.Just(a.pause), "f10").Tells("pauses the runbook, or gives the helm back to it").If(a.session != nil),
 		a.leader().If(!a.serving),
 	)
@@ -176,15 +134,4 @@ func (a *app) pause() {
 	default:
 		a.handBack()
 	}
-}
-
-// menu offers choices in the strip until one is taken.
-func (a *app) menu(m strip.Menu) {
-	for i, choice := range m.Choices {
-		m.Choices[i].Do = func(k tea.KeyPressMsg) tea.Cmd {
-			a.over = nil
-			return choice.Do(k)
-		}
-	}
-	a.over = &m
 }

@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -56,7 +55,7 @@ func (a *app) strip() []paint.Line {
 	if a.state.Ask != nil {
 		v.Answers = append(a.answerKeys(a.state.Ask), a.hints(a.state.Ask)...)
 	}
-	if name := a.places[a.shown].name; name != a.home() {
+	if name := a.places[a.shown].name; name != a.home {
 		v.Other = append(a.view().Keys(), keys.New("Esc", "back to the "+a.back(), nil, "esc"))
 	}
 	return strip.Lines(a.theme, a.state, v, a.width)
@@ -87,7 +86,7 @@ func (a *app) View() tea.View {
 		lines = append(lines, nil)
 	}
 	lines = append(lines, low...)
-	lines = append(lines, a.keysRow())
+	lines = append(lines, a.keysRow(a.frameKeys()))
 	v := tea.NewView(a.paint(lines))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
@@ -99,17 +98,6 @@ func (a *app) View() tea.View {
 	}
 	v.WindowTitle = "Pilotrix " + a.opt.Device
 	return v
-}
-
-func (a *app) paint(lines []paint.Line) string {
-	var out strings.Builder
-	for i, line := range lines[:min(len(lines), a.height)] {
-		if i > 0 {
-			out.WriteByte('\n')
-		}
-		out.WriteString(line.Cut(a.width).String())
-	}
-	return out.String()
 }
 
 type cursorAt struct {
@@ -276,33 +264,6 @@ func (a *app) runRow() paint.Line {
 			paint.In(t.Quiet, fmt.Sprintf("step %d of %d   %s gone   ", s.Here+1, len(s.Steps), units.Clock(s.Gone()))),
 			paint.In(t.Bright, "ends ~"+s.Now.Add(s.Left()).Format("15:04:05")+" "),
 		}
-	}
-	return paint.Between(left, right, a.width)
-}
-
-// keysRow is the row of keys that work everywhere. Where there is no room only the present view has its
-// name.
-func (a *app) keysRow() paint.Line {
-	t, wide := a.theme, a.width >= sideLeast
-	left, right := paint.Line{{Text: " "}}, paint.Line{}
-	for _, k := range a.frameKeys().Enabled() {
-		at := slices.IndexFunc(a.places, func(p place) bool { return shownKey(p.key) == k.Shown() })
-		switch {
-		case at < 0 && k.Shown() == "Esc": // the strip says it
-		case at < 0:
-			right = append(right, paint.In(t.Key, k.Shown()), paint.In(t.Quiet, " "+k.Does()+"   "))
-		case at == a.shown:
-			left = append(left, paint.Strong(t.Here, k.Shown()), paint.Strong(t.Bright, " "+k.Does()+"   "))
-		case wide:
-			left = append(left, paint.In(t.Key, k.Shown()), paint.In(t.Quiet, " "+k.Does()+"   "))
-		case a.places[at].name == "help":
-			left = append(left, paint.In(t.Key, k.Shown()), paint.In(t.Quiet, " "+k.Does()+"  "))
-		default:
-			left = append(left, paint.In(t.Key, k.Shown()), paint.In(t.Quiet, "  "))
-		}
-	}
-	if last := len(right) - 1; last >= 0 {
-		right[last].Text = strings.TrimSuffix(right[last].Text, "  ")
 	}
 	return paint.Between(left, right, a.width)
 }

@@ -22,8 +22,8 @@ import (
 // shelfless is a library that holds nothing.
 type shelfless struct{}
 
-func (shelfless) Entries() []runbooks.Entry                          { return nil }
-func (shelfless) Needs(*runbook.Runbook) []inputs.Need               { return nil }
+func (shelfless) Entries() []runbooks.Entry                           { return nil }
+func (shelfless) Needs(*runbook.Runbook) []inputs.Need                { return nil }
 func (shelfless) Takes(*runbook.Runbook, runbook.Input, string) error { return nil }
 func (shelfless) Prepare(*runbook.Runbook, map[string]string) (*runbook.Prepared, error) {
 	return nil, nil

@@ -58,7 +58,7 @@ func (a *app) lockKey() keys.Key {
 	if a.locked {
 		does = "give the function keys back"
 	}
-	return keys.New("l", does, keys.Just(func() { a.locked = !a.locked; a.show(a.home()) }), "l").Tells(says)
+	return keys.New("l", does, keys.Just(func() { a.locked = !a.locked; a.show(a.home) }), "l").Tells(says)
 }
 
 // handBack asks how the runbook goes on after the hand had the helm.
@@ -90,20 +90,20 @@ func (a *app) handBack() {
 // quit leaves; while a runbook is under way that is asked first.
 func (a *app) quit() tea.Cmd {
 	if !a.state.Running() || a.session == nil {
-		return tea.Quit
+		return a.leaves
 	}
 	a.menu(strip.Menu{
 		Bad: true, Mark: "▲", Word: "Leave", Text: "A runbook is under way; leaving stops it, and the line's speed is put back first.",
 		Choices: keys.Map{
-			keys.New("y", "leave", keys.Just(a.leave), "y"),
+			keys.New("y", "leave", keys.Just(a.stopAndLeave), "y"),
 			keys.New("Esc", "stay", keys.Just(func() {}), "esc"),
 		},
 	})
 	return nil
 }
 
-// leave stops the runbook first, so that its end puts the line in order.
-func (a *app) leave() {
+// stopAndLeave stops the runbook first, so that its end puts the line in order.
+func (a *app) stopAndLeave() {
 	a.leaving = true
 	a.stopRun()
 	a.say("stopping the runbook and putting the line in order")

@@ -155,7 +155,7 @@ func away() []event.Body {
 func TestTheViewsSayWhatMatters(t *testing.T) {
 	for v, wants := range map[string][]string{
 		"images":    {"◉ 7.4.2", "○ 8.1.0", "before: licence", "in lark-7.6.1.zip", "as published ✓", "does not fit", "not as published ✗"},
-		"device":     {"7.2.0 ⇢ 7.6.1", "▷ chosen for the next start, not kept yet", "● runs", "A restart now starts the old choice again", "40 % lark-7.6.1.cgo"},
+		"device":    {"7.2.0 ⇢ 7.6.1", "▷ chosen for the next start, not kept yet", "● runs", "A restart now starts the old choice again", "40 % lark-7.6.1.cgo"},
 		"transfers": {"● TFTP 192.0.2.10:69", "may be left here once", "DATA 1 … 1,800", "7 resent", "refused", "what each would take", "▸ tftp"},
 		"reach":     {"icmp:192.0.2.41", "a column is"},
 		"console":   {"40 %", "00:40 left", "blocks of 1428 B, windows of 4"},

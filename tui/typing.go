@@ -12,27 +12,7 @@ import (
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/tui/console"
-	"pilotrix/tui/field"
-	"pilotrix/tui/keys"
-	"pilotrix/tui/strip"
 )
-
-// ask has a text typed in the strip. done takes it; where it gives a complaint, it may be typed better.
-func (a *app) ask(label, enter, esc string, done func(text string) (cmd tea.Cmd, complaint string)) tea.Cmd {
-	input := field.New("")
-	prompt := &strip.Prompt{Label: label, Field: input}
-	prompt.Choices = keys.Map{
-		keys.New("Enter", enter, func() (cmd tea.Cmd) {
-			if cmd, prompt.Complaint = done(strings.TrimSpace(input.Text())); prompt.Complaint == "" && a.over == strip.Over(prompt) {
-				a.over = nil
-			}
-			return cmd
-		}, "enter"),
-		keys.New("Esc", esc, keys.Just(func() { a.over = nil }), "esc"),
-	}
-	a.over = prompt
-	return nil
-}
 
 func (a *app) askSearch() tea.Cmd {
 	return a.ask("search back for", "finds, again the one before", "ends", func(text string) (tea.Cmd, string) {

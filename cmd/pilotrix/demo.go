@@ -16,7 +16,7 @@ import (
 func (p *program) demoCommand() *cobra.Command {
 	var headless bool
 	var scale float64
-	var awkward string
+	var awkward, images string
 	var about strings.Builder
 	for _, scene := range demo.Scenes() {
 		fmt.Fprintf(&about, "\n  %-14s %s", scene.Name, scene.Title)
@@ -31,6 +31,7 @@ Demos:` + about.String(),
 		Example: `  pilotrix demo                     the rescue, eight times as fast as in life
   pilotrix demo bank-upgrade        a release change over TFTP, with a upgrade, a restart and the proof
   pilotrix demo rescue --time-scale 1
+  pilotrix demo bank-upgrade --images /tmp/images    its images only; then: pilotrix, and bench:mare-gw1
   pilotrix demo --awkward           on a device with log lines everywhere, a pager, late echoes, noise on the line …
   pilotrix demo bank-upgrade --awkward=noise,pager`,
 		Args:      cobra.MaximumNArgs(1),
@@ -44,13 +45,31 @@ Demos:` + about.String(),
 			if p.awkward, err = bench.ParseAwkward(awkward); err != nil {
 				return usage(fmt.Errorf("--awkward: %w", err))
 			}
+			if images != "" {
+				return p.demoImages(name, images)
+			}
 			return p.demo(cmd, name, scale, headless)
 		},
 	}
 	addTimeScale(cmd, &scale, 8)
 	addAwkward(cmd, &awkward)
+	cmd.Flags().StringVar(&images, "images", "", "only make the demo's images in a `folder`, to do it by hand on its simulated device")
 	cmd.Flags().BoolVar(&headless, "headless", false, "run without the interface, approving the holds")
 	return cmd
+}
+
+// demoImages makes the images of a demo, and says what else is needed to do it by hand.
+func (p *program) demoImages(name, folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	scene, err := demo.FindScene(name, folder)
+	if err != nil {
+		return usage(err)
+	}
+	fmt.Fprintf(p.out, "The images are in %s. Put them on the shelf with\n  pilotrix shelf add %s\nand open bench:%s in pilotrix; ", scene.Shelf, scene.Shelf, scene.Place)
+	fmt.Fprintf(p.out, "its user is %s, its password %s (both made up).\n", scene.Inputs["user"], scene.Inputs["password"])
+	return nil
 }
 
 func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless bool) error {

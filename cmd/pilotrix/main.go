@@ -118,19 +118,27 @@ func (p *program) root() *cobra.Command {
 		Long: `Pilotrix steers one router, switch, gateway or firewall live over its serial console or a shell
 session: it finds the device on the line, moves images, types the exact command at the right moment,
 stops before what cannot be undone, and keeps what happened.`,
-		Example: `  pilotrix demo                                     the whole job on a simulated router
+		Example: `  pilotrix                                          devices, ports, what was cut off: what there is to open
+  pilotrix demo                                     the whole job on a simulated router
   pilotrix open '/dev/ttyUSB0?speed=9600'           a console, nothing else
   pilotrix run rescue-over-serial --on /dev/ttyUSB0 --dialect brindle-r40 \
       --set image=tern-4.2.1.brm --set user=harbour --secret password=env:PASS --approve all`,
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRun: func(*cobra.Command, []string) { p.begun = true },
+		Args:             cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if !onTerminal() {
+				return cmd.Help()
+			}
+			return p.start(cmd.Context())
+		},
 	}
 	flags := root.PersistentFlags()
 	flags.StringVar(&p.logbookPath, "logbook", filepath.Join(xdg.DataHome, "pilotrix", "logbook.db"), "the logbook's `file`; none keeps nothing")
 	flags.StringVar(&p.theme, "theme", "auto", "colours for a `ground`: auto (as the terminal says), dark or light")
 	flags.StringVar(&p.leader, "leader", "ctrl+g", "the one `key` besides function keys that does not go to the device")
 	root.AddCommand(
-		p.demoCommand(), p.openCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
+		p.demoCommand(), p.openCommand(), p.deviceCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
 		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.upgradePathsCommand(), p.benchCommand(), p.logbookCommand(),
 		p.shelfCommand(), p.serveCommand(), p.pasteCommand(), p.reckonCommand(),
 	)

@@ -13,10 +13,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
-	"pilotrix/core/line"
 	"pilotrix/core/runbook"
-	"pilotrix/core/session"
-	"pilotrix/tui"
 )
 
 func (p *program) openCommand() *cobra.Command {
@@ -28,15 +25,16 @@ func (p *program) openCommand() *cobra.Command {
 		Short: "Open a console in the interface",
 		Example: `  pilotrix open serial:/dev/ttyUSB0?speed=115200
   pilotrix open bench:mare-rtr1
+  pilotrix open mare-gw1                        a device that is kept: see device add
   pilotrix open /dev/ttyUSB0 --dialect brindle-r40 --run rescue-over-serial --set image=tern-4.2.1.brm \
       --set user=harbour --secret password=env:PASS`,
-		Args: cobra.ExactArgs(1),
+		Args: cobra.ExactArgs(1), ValidArgsFunction: targetNames,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !onTerminal() {
 				return usage(errors.New("open needs a terminal; without one use run, send, receive or hunt"))
 			}
 			flags.on = args[0]
-			target, err := line.ParseTarget(args[0])
+			target, err := flags.target()
 			if err != nil {
 				return usage(err)
 			}
@@ -60,9 +58,9 @@ func (p *program) openCommand() *cobra.Command {
 				return usage(err)
 			}
 			shelf := sync.OnceValues(func() (*image.Shelf, error) { return shelfFor(prepared, d, flags.shelf) })
-			return p.interactive(cmd.Context(), opening{
+			return p.interactive(cmd.Context(), flags.opening(opening{
 				target: target, scale: scale, dialect: d, runbook: prepared, given: given, begun: func(o *opened) { flags.apply(o, watched) },
-			}, shelf)
+			}), shelf)
 		},
 	}
 	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
@@ -71,7 +69,7 @@ func (p *program) openCommand() *cobra.Command {
 	addFrom(cmd, &from)
 	flags.addInputs(cmd)
 	flags.addWatches(cmd)
-	addTimeScale(cmd, &scale, 8)
+	addTimeScale(cmd, &scale, usualScale)
 	return cmd
 }
 
@@ -127,31 +125,4 @@ func addToShelf(made func() (*image.Shelf, error), folder string) error {
 	shelf, _ := made() // what was wrong with it is told already
 	shelf.Add(place)
 	return nil
-}
-
-// interactive opens a session in the interface, with a runbook or without. The shelf is made beside it,
-// since the first frame does not wait for it.
-func (p *program) interactive(ctx context.Context, with opening, shelf func() (*image.Shelf, error)) error {
-	o, err := p.begin(ctx, with)
-	if err != nil {
-		return err
-	}
-	ctx, cancel := context.WithCancel(ctx)
-	watched := make(chan struct{})
-	defer cancel()
-	err = tui.Run(ctx, tui.Options{
-		Begun: func() {
-			if with.begun != nil {
-				with.begun(o)
-			}
-			go func() { defer close(watched); showShelf(ctx, o, shelf) }()
-		},
-		AddFolder: func(folder string) error { return addToShelf(shelf, folder) },
-
-		Session: o.Session, Runbook: with.runbook, Dialect: with.dialect, Theme: p.theme, Leader: p.leader, Notices: o.notices,
-		Device: o.place.Name, About: o.place.Words(), Line: session.LineState(with.target),
-	})
-	cancel()
-	<-watched
-	return errors.Join(err, o.close("the operator left"))
 }

@@ -54,9 +54,9 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 			if err != nil {
 				return usage(err)
 			}
-			return p.runHeadless(cmd.Context(), opening{
+			return p.runHeadless(cmd.Context(), flags.opening(opening{
 				target: target, scale: scale, runbook: prepared, given: given, approve: approver(approvals), begun: func(o *opened) { flags.apply(o, watched) },
-			}, asJSON)
+			}), asJSON)
 		},
 	}
 	flags.add(cmd)

@@ -17,6 +17,7 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/inventory"
 	"pilotrix/core/line"
 	"pilotrix/core/logbook"
 	"pilotrix/core/network"
@@ -24,6 +25,7 @@ import (
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/demo"
+	"pilotrix/tui"
 )
 
 // targetFlags are those of every command that opens a line.
@@ -37,11 +39,47 @@ type targetFlags struct {
 	noLocks bool
 
 	password string
+	saved    *inventory.Device // the device that was named, nil for none
+}
+
+// target reads what a line is to be opened to: a target, or the name of a device that is kept.
+func (f *targetFlags) target() (line.Target, error) {
+	if kept, err := inventory.Load(inventoryPath()); err == nil {
+		if d, found := kept.Find(f.on); found {
+			f.saved = &d
+			return line.ParseTarget(d.Target)
+		}
+	}
+	target, err := line.ParseTarget(f.on)
+	if err != nil && !strings.ContainsAny(f.on, ":/") {
+		err = fmt.Errorf("%w; nor is a device of that name kept", err)
+	}
+	return target, err
+}
+
+// targetNames complete what can be opened: devices that are kept, and serial ports.
+func targetNames(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+	names, _ := deviceNames(cmd, args, typed)
+	if ports, err := line.Ports(); err == nil {
+		for _, p := range ports {
+			names = append(names, p.Path)
+		}
+	}
+	return names, cobra.ShellCompDirectiveDefault
+}
+
+// opening adds what is kept of the device that was named.
+func (f *targetFlags) opening(with opening) opening {
+	if f.saved != nil {
+		with.name, with.where, with.saved = f.saved.Device, f.saved.Place, f.saved
+	}
+	return with
 }
 
 func (f *targetFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: serial:/dev/…?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME")
+	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: a kept device's name, serial:/dev/…?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME")
 	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
+	_ = cmd.RegisterFlagCompletionFunc("on", targetNames)
 	f.addPassword(cmd)
 }
 
@@ -51,12 +89,16 @@ func (f *targetFlags) addPassword(cmd *cobra.Command) {
 
 // given is the password of a shell session, where it was said.
 func (f *targetFlags) given() (string, error) {
-	if f.password == "" {
+	source, whose := f.password, "--password"
+	if source == "" && f.saved != nil {
+		source, whose = f.saved.Password, "the password of "+f.saved.Device
+	}
+	if source == "" {
 		return "", nil
 	}
-	value, err := readSecret(f.password)
+	value, err := readSecret(source)
 	if err != nil {
-		err = fmt.Errorf("--password: %w", err)
+		err = fmt.Errorf("%s: %w", whose, err)
 	}
 	return value, err
 }
@@ -120,6 +162,10 @@ type opening struct {
 	given   string                 // the password of a shell session, where it was said
 	approve func(event.Ask) string // answers holds where no operator is; may be nil
 	begun   func(*opened)          // what is done once it has begun; may be nil
+	ask     tui.Ask                // asks what the line wants to know, in the interface; nil for the terminal
+
+	name, where string            // what the device is called, and where it stands; as the bench says unless said
+	saved       *inventory.Device // as it is kept, nil where it is not
 }
 
 // host is the network that servers, checks and watches use.
@@ -139,7 +185,11 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 	if err := p.addBench(o, opener, with.target, c); err != nil {
 		return nil, usage(err)
 	}
-	if onTerminal() {
+	o.place = with.nameOr(o.place)
+	switch {
+	case with.ask != nil:
+		opener.Shells.SetAsk(line.Asker(with.ask))
+	case onTerminal():
 		opener.Shells.SetAsk(p.askTerminal)
 	}
 	if with.given != "" {
@@ -159,6 +209,9 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 	}
 	o.Session = s
 	p.keep(o, with.target)
+	if with.saved != nil {
+		p.watchIdentity(o, *with.saved)
+	}
 	if with.runbook != nil {
 		with.runbook.Kit.Network, with.runbook.Kit.CutOff = o.host, o.cutOff
 	}
@@ -227,6 +280,22 @@ func (p *program) keep(o *opened, target line.Target) {
 	}(o.keeper.Failed())
 }
 
+// watchFact tells each value of a fact that is read, until the session ends.
+func (o *opened) watchFact(name string, tell func(string)) {
+	feed := o.Subscribe()
+	for {
+		batch, err := feed.Next(context.Background())
+		if err != nil {
+			return
+		}
+		for _, e := range batch {
+			if fact, is := e.Body.(event.Fact); is && fact.Name == name {
+				tell(fact.Value)
+			}
+		}
+	}
+}
+
 // close ends the session and says what could not be kept.
 func (o *opened) close(why string) error {
 	if o.Session != nil {
@@ -248,6 +317,9 @@ func (o *opened) close(why string) error {
 // loadDialect finds the dialect by the flag, or by the bench's device.
 func (f *targetFlags) loadDialect(target line.Target) (*dialect.Dialect, error) {
 	name := f.dialect
+	if name == "" && f.saved != nil {
+		name = f.saved.Dialect
+	}
 	if name == "" && target.Kind == line.Bench {
 		for _, place := range demo.Places() {
 			if place.Name == target.Address {
@@ -342,7 +414,7 @@ func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (tar
 		return target, nil, err
 	}
 	if f.on != "" {
-		if target, err = line.ParseTarget(f.on); err != nil {
+		if target, err = f.target(); err != nil {
 			return target, nil, err
 		}
 	}
@@ -368,7 +440,7 @@ func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (tar
 // kit is what a runbook works with: the shelf in the folders said, in those added, or else in the folders
 // of the images that it is given.
 func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string, book *runbook.Runbook, values map[string]string) (runbook.Kit, error) {
-	kit := runbook.Kit{UpgradePaths: demo.LoadUpgradePaths}
+	kit := runbook.Kit{UpgradePaths: demo.LoadUpgradePaths, UpgradePathNames: demo.UpgradePaths()}
 	register, err := loadRegister()
 	if err != nil {
 		return kit, err

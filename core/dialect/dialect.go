@@ -132,6 +132,15 @@ func Parse(name string, data []byte) (*Dialect, error) {
 // Warnings are the remarks about what is allowed but odd.
 func (d *Dialect) Warnings() []*source.Complaint { return d.warnings }
 
+// IdentityFact is the fact that tells this very device from another one, empty where the dialect has none. It works on
+// a nil dialect.
+func (d *Dialect) IdentityFact() string {
+	if d == nil || d.Document.Identity == nil {
+		return ""
+	}
+	return d.Document.Identity.Fact
+}
+
 // Order is how the device's releases are ordered; it is nil for a nil dialect.
 func (d *Dialect) Order() *device.Order {
 	if d == nil {

@@ -26,11 +26,21 @@ type Last struct {
 // CutOff finds the sessions whose program ended in the middle and that were not told of yet, newest
 // first, and notes that they now are.
 func (l *Logbook) CutOff() ([]Last, error) {
+	all, err := l.Untold()
+	for _, last := range all {
+		if _, err := l.db.Exec(`UPDATE session SET told = 1 WHERE id = ?`, last.Entry.ID); err != nil {
+			return all, l.wrap(err)
+		}
+	}
+	return all, err
+}
+
+// Untold finds them and leaves them to be told.
+func (l *Logbook) Untold() (all []Last, err error) {
 	entries, err := l.query(`WHERE ended IS NULL AND told = 0 ORDER BY id DESC`)
 	if err != nil {
 		return nil, err
 	}
-	var all []Last
 	for _, e := range entries {
 		if e.Outcome != Broken {
 			continue
@@ -40,9 +50,6 @@ func (l *Logbook) CutOff() ([]Last, error) {
 			return all, err
 		}
 		all = append(all, last)
-		if _, err := l.db.Exec(`UPDATE session SET told = 1 WHERE id = ?`, e.ID); err != nil {
-			return all, l.wrap(err)
-		}
 	}
 	return all, nil
 }

@@ -32,7 +32,7 @@ const (
 func (r *Runbook) Picks(input Input, d *dialect.Dialect, kit Kit, facts *device.Facts) []Pick {
 	switch {
 	case input.Kind == KindImage:
-		return imagePicks(kit.Shelf, facts)
+		return imagePicks(kit.Shelf, facts, input.Input+" "+input.About)
 	case input.Kind == KindChoice:
 		return choicePicks(input.Choices)
 	case input.From == FromLaptop:
@@ -49,7 +49,9 @@ func (r *Runbook) Picks(input Input, d *dialect.Dialect, kit Kit, facts *device.
 
 var fitOrder = []image.Verdict{image.Yes, image.First, image.Unknown, image.No}
 
-func imagePicks(shelf *image.Shelf, facts *device.Facts) (all []Pick) {
+// imagePicks lists images by how well they fit. What only goes along with an image (a licence, firmware of a card) comes
+// behind them, unless the words of the input ask for just that.
+func imagePicks(shelf *image.Shelf, facts *device.Facts, asked string) (all []Pick) {
 	if shelf == nil {
 		return nil
 	}
@@ -58,9 +60,10 @@ func imagePicks(shelf *image.Shelf, facts *device.Facts) (all []Pick) {
 	for _, item := range items {
 		names[item.Name]++
 	}
+	aside := map[string]bool{}
 	for _, item := range items {
 		fit := item.FitTo(facts)
-		words := []string{item.Says[image.SaysRelease], units.Bytes(item.Size), fit.Words()}
+		words := []string{item.Says[image.SaysRelease], units.Bytes(item.Size), fitWords(fit)}
 		if item.Proved() {
 			words = append(words, "as published")
 		}
@@ -69,12 +72,32 @@ func imagePicks(shelf *image.Shelf, facts *device.Facts) (all []Pick) {
 			pick.Value = item.SHA256
 			pick.Words = item.Name + " of " + item.Path + " · " + pick.Words
 		}
+		companion := item.Says[image.SaysCompanion]
+		aside[pick.Value] = (companion != "") != (companion != "" && strings.Contains(strings.ToLower(asked), strings.ToLower(companion)))
 		all = append(all, pick)
 	}
 	slices.SortStableFunc(all, func(a, b Pick) int {
-		return cmp.Or(slices.Index(fitOrder, a.Fit)-slices.Index(fitOrder, b.Fit), strings.Compare(a.Value, b.Value))
+		return cmp.Or(order(aside[a.Value])-order(aside[b.Value]), slices.Index(fitOrder, a.Fit)-slices.Index(fitOrder, b.Fit), strings.Compare(a.Value, b.Value))
 	})
 	return all
+}
+
+func order(last bool) int {
+	if last {
+		return 1
+	}
+	return 0
+}
+
+// fitWords says in few words how an image fits.
+func fitWords(fit image.Fit) string {
+	switch against := fit.Against(); {
+	case fit.Verdict == image.Unknown && len(against) > 0:
+		return "not known yet: " + against[0].Text
+	case len(against) > 0:
+		return against[0].Text
+	}
+	return "fits"
 }
 
 func choicePicks(choices []source.Text) (all []Pick) {

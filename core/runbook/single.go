@@ -43,13 +43,13 @@ func Single(d *dialect.Dialect, name string) (*Runbook, error) {
 	if len(with) > 0 {
 		act["with"] = with
 	}
+	for _, mode := range action.In {
+		needs.goes(mode)
+	}
 	inputs := needs.inputs
 	if len(ways) > 1 {
 		act["by"] = "${by}"
 		inputs = append([]map[string]any{{"input": "by", "kind": KindChoice, "choices": ways, "about": "how it is done"}}, inputs...)
-	}
-	for _, mode := range action.In {
-		needs.goes(mode)
 	}
 	step := map[string]any{"step": title, "act": act}
 	if action.Alters() || action.Danger != "" {
@@ -60,10 +60,14 @@ func Single(d *dialect.Dialect, name string) (*Runbook, error) {
 	if len(needs.readings) > 0 {
 		steps = append(steps, map[string]any{"step": "Read what it takes", "read": needs.readings})
 	}
-	return parseMade("the action "+name, map[string]any{
-		"runbook": "action-" + name, "title": title, "about": "One action of the dialect, by itself.", "inputs": append(inputs, needs.login...),
+	document := map[string]any{
+		"runbook": "action-" + name, "title": title, "about": "One action of the dialect, by itself.",
 		"phases": []map[string]any{{"phase": "do it", "steps": append(steps, step)}},
-	})
+	}
+	if len(inputs) > 0 {
+		document["inputs"] = inputs
+	}
+	return parseMade("the action "+name, document)
 }
 
 // Readings makes a runbook of what can be read in a mode as it is, without going to another one and without anything
@@ -97,7 +101,6 @@ func parseMade(name string, document map[string]any) (*Runbook, error) {
 type needs struct {
 	d        *dialect.Dialect
 	inputs   []map[string]any
-	login    []map[string]any
 	readings []string
 	known    map[string]bool
 }

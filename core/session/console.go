@@ -64,7 +64,7 @@ func (c console) Type(ctx context.Context, text string, secret bool) error {
 // send puts text out with the runbook's helm. Command is what its Enter sends, empty for none.
 func (c console) send(ctx context.Context, text string, how runbook.Typing, command string) error {
 	s := c.s
-	ends := strings.HasSuffix(text, s.opt.Dialect.Enter())
+	ends := strings.HasSuffix(text, s.Dialect().Enter())
 	if ends { // a line is ended or not: whoever takes the helm meanwhile does not leave that open
 		ctx = context.WithoutCancel(ctx)
 	}
@@ -79,7 +79,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 		default:
 			out := event.Out{Who: event.Runbook, Bytes: event.Text(text)}
 			if how.Secret {
-				s.hub.Protect(strings.TrimSuffix(text, s.opt.Dialect.Enter()))
+				s.hub.Protect(strings.TrimSuffix(text, s.Dialect().Enter()))
 				out.Bytes, out.Secret = nil, len(text)
 			}
 			s.hub.Emit(out)
@@ -87,7 +87,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 				s.sentCommand(command)
 			}
 			if !how.Secret && !how.Fresh || ends {
-				s.guard.runs(s.sense.State(), text, s.opt.Dialect.Enter(), s.opt.Dialect.Clears())
+				s.guard.runs(s.sense.State(), text, s.Dialect().Enter(), s.Dialect().Clears())
 			}
 			if ends {
 				s.sense.Entered(s.opt.Clock.Now(), how.Fresh, how.Leads)

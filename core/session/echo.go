@@ -27,7 +27,7 @@ const (
 // Command implements runbook.Console: what is typed is ended only once it was seen to stand on the line as it
 // was meant. A line that does not say so is emptied and typed again, key by key.
 func (c console) Command(ctx context.Context, text string, how runbook.Typing) error {
-	d := c.s.opt.Dialect
+	d := c.s.Dialect()
 	if how.Masks { // not even a piece of it is shown
 		c.s.hub.Strict(true)
 		defer c.s.hub.Strict(false)
@@ -171,7 +171,7 @@ func (c console) awaitEcho(ctx context.Context, text, base string, typedAt int64
 // not know of: where its key has taken away what else stood there, Enter brings a clean prompt.
 func (c console) empty(ctx context.Context, base, before string) error {
 	had := c.Device().Bytes
-	if err := c.send(ctx, c.s.opt.Dialect.Clears(), runbook.Typing{}, ""); err != nil {
+	if err := c.send(ctx, c.s.Dialect().Clears(), runbook.Typing{}, ""); err != nil {
 		return err
 	}
 	limited, cancel := c.Clock().WithTimeout(ctx, emptyLimit)

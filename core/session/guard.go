@@ -205,10 +205,10 @@ func (s *Session) SetInterlocks(on bool) {
 
 // restarting notices that a restart has begun: what was unsaved is lost by it.
 func (s *Session) noticeRestart() {
-	if !s.guard.restarts || s.opt.Dialect == nil {
+	if !s.guard.restarts || s.Dialect() == nil {
 		return
 	}
-	for _, mode := range s.opt.Dialect.Modes {
+	for _, mode := range s.Dialect().Modes {
 		if mode.Mode == s.told.Mode && mode.Prompt == "" {
 			s.guard.restarts = false
 			s.tellPending(event.PendingLost, s.guard.commands.Restarted())

@@ -68,7 +68,7 @@ func (c console) clearLeft(ctx context.Context) error {
 	if left == "" {
 		return nil
 	}
-	if c.s.opt.Dialect.Clears() == "" {
+	if c.s.Dialect().Clears() == "" {
 		return fmt.Errorf("%s stands on the line and was not sent%s; take the helm, send or erase it, then go on", left, emptyWords(""))
 	}
 	c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s stands on the line and was not sent: it is emptied before the runbook types", left)})
@@ -96,7 +96,7 @@ func (c console) Tidy(ctx context.Context) error {
 // off. The key goes before whatever is typed then.
 func (c console) wipe(ctx context.Context, v sense.State) error {
 	if shown, known := v.Typed(); !known || strings.TrimSpace(shown) == "" {
-		return c.send(ctx, c.s.opt.Dialect.Clears(), runbook.Typing{}, "")
+		return c.send(ctx, c.s.Dialect().Clears(), runbook.Typing{}, "")
 	}
 	return c.empty(ctx, "", v.Partial)
 }

@@ -170,18 +170,18 @@ func (p *pasting) refusal(answer string) string {
 			return words
 		}
 	}
-	return p.s.opt.Dialect.Refuses(answer)
+	return p.s.Dialect().Refuses(answer)
 }
 
 // enter types a line and ends it.
 func (p *pasting) enter(ctx context.Context, line string) error {
-	how := runbook.Typing{Fresh: true, Leads: p.s.opt.Dialect.Leads(line), Secret: p.Device().Secret}
+	how := runbook.Typing{Fresh: true, Leads: p.s.Dialect().Leads(line), Secret: p.Device().Secret}
 	switch {
 	case how.Secret:
-		return p.send(ctx, line+p.s.opt.Dialect.Enter(), how, "")
+		return p.send(ctx, line+p.s.Dialect().Enter(), how, "")
 	case p.opt.Blind && p.opt.Character == 0:
 		p.s.do(func() { how.Secret = p.s.hides([]byte(line+"\r"), p.s.sense.State()) })
-		return p.send(ctx, line+p.s.opt.Dialect.Enter(), how, line)
+		return p.send(ctx, line+p.s.Dialect().Enter(), how, line)
 	case p.opt.Character > 0:
 		for _, key := range line {
 			if err := p.send(ctx, string(key), runbook.Typing{}, ""); err != nil {
@@ -191,7 +191,7 @@ func (p *pasting) enter(ctx context.Context, line string) error {
 				return err
 			}
 		}
-		return p.send(ctx, p.s.opt.Dialect.Enter(), how, line)
+		return p.send(ctx, p.s.Dialect().Enter(), how, line)
 	}
 	return p.Command(ctx, line, how)
 }
@@ -211,7 +211,7 @@ func (p *pasting) answered(ctx context.Context, number int) (sense.State, error)
 				return now, err
 			}
 		}
-	case p.s.opt.Dialect != nil:
+	case p.s.Dialect() != nil:
 		return p.Await(limited, func(v sense.State) bool { return v.AtPrompt || v.Dialog != "" })
 	}
 	quiet := pasteQuiet

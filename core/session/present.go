@@ -34,7 +34,7 @@ func (s *Session) present() (words []string) {
 	}
 	slices.Sort(words)
 	now := s.opt.Clock.Now()
-	words = append(words, s.opt.Dialect.Does(&s.facts, now)...)
+	words = append(words, s.Dialect().Does(&s.facts, now)...)
 	for _, open := range s.guard.commands.Pending() {
 		if !open.Until.IsZero() {
 			words = append(words, fmt.Sprintf("%s, in %s", open.Says, units.Clock(max(0, open.Until.Sub(now)))))

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"pilotrix/core/clock"
@@ -49,7 +50,9 @@ type Session struct {
 	end   context.CancelFunc
 	life  context.Context // of the session
 	facts device.Facts
-	watch *reach.Watch
+
+	dialect atomic.Pointer[dialect.Dialect] // how the device talks, nil while that is not known
+	watch   *reach.Watch
 
 	// owned by the loop
 	wire       *wire
@@ -110,6 +113,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 		waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
 		cols: fixedCols, rows: fixedRows,
 	}
+	s.dialect.Store(opt.Dialect)
 	s.hub.Protect(opt.Secrets...)
 	if shells := opt.Opener.Shells; shells != nil {
 		s.hub.Protect(shells.Secrets()...)
@@ -129,10 +133,10 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 }
 
 func (s *Session) senseConfig() (c sense.Config) {
-	if s.opt.Dialect != nil {
-		c = s.opt.Dialect.Sense()
+	if s.Dialect() != nil {
+		c = s.Dialect().Sense()
 	}
-	c.AsksSecret, c.Reply = s.opt.Dialect.AsksSecret, s.answerDevice
+	c.AsksSecret, c.Reply = s.Dialect().AsksSecret, s.answerDevice
 	s.charset = c.Charset
 	return c
 }
@@ -157,8 +161,8 @@ func (s *Session) Begin() {
 	s.do(func() {
 		s.begun = true
 		name := ""
-		if s.opt.Dialect != nil {
-			name = s.opt.Dialect.Dialect
+		if s.Dialect() != nil {
+			name = s.Dialect().Dialect
 		}
 		s.hub.Emit(event.SessionBegin{Target: s.opt.Target.String(), Dialect: name, Device: s.opt.Device, Scale: s.opt.Clock.Scale()})
 		s.hub.Emit(event.Line{State: event.LineOpen, Note: s.opt.Target.String(), Speed: s.wire.baud})
@@ -188,6 +192,9 @@ func (s *Session) plainScreen() {
 	s.sense.Model().Leave()
 	s.hub.Emit(event.Terminal{Charset: s.charset.String(), Cols: s.cols, Rows: s.rows, Plain: true})
 }
+
+// Dialect is how the device talks, nil while that is not known.
+func (s *Session) Dialect() *dialect.Dialect { return s.dialect.Load() }
 
 // Subscribe starts a feed of the session's events.
 func (s *Session) Subscribe() *event.Feed { return s.hub.Subscribe() }
@@ -351,7 +358,7 @@ func (s *Session) tell() {
 	v := s.sense.State()
 	if v.Count != s.told.Count && (v.Mode != s.told.Mode || v.Proof != s.told.Proof) {
 		s.hub.Emit(event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof), 80), Score: v.Garble})
-		if s.opt.Dialect.Starts(v.Mode) && s.sense.Model().Leave() {
+		if s.Dialect().Starts(v.Mode) && s.sense.Model().Leave() {
 			s.plainScreen() // a device that starts asks nothing of a terminal yet
 		}
 	}
@@ -375,7 +382,7 @@ func (s *Session) answerPager(v sense.State) {
 	if !v.Pager || s.helm.who != event.Runbook || s.lent != nil || s.wire.line == nil {
 		return
 	}
-	key := s.opt.Dialect.PagerKey()
+	key := s.Dialect().PagerKey()
 	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
 	s.sense.Typed(s.opt.Clock.Now(), []byte(key))
 	s.told = s.sense.State()
@@ -395,9 +402,9 @@ func (s *Session) askPrompt(v sense.State) {
 // wake ends the empty line that the device waits with, so that it shows its prompt again. What a burst of
 // noise left there is emptied first.
 func (s *Session) wake() {
-	key := s.opt.Dialect.Enter()
+	key := s.Dialect().Enter()
 	if v := s.sense.State(); v.Partial != "" {
-		key = s.opt.Dialect.Clears() + key
+		key = s.Dialect().Clears() + key
 	}
 	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
 	s.sense.Entered(s.opt.Clock.Now(), false, false)
@@ -470,7 +477,7 @@ func (s *Session) pressNow(keys []byte) {
 	now := s.opt.Clock.Now()
 	if bytes.ContainsAny(keys, "\r\n\x03") {
 		typed, _ := s.sense.State().Typed()
-		s.sense.Entered(now, s.fresh, s.fresh && (strings.TrimSpace(typed) == "" || s.opt.Dialect.Leads(typed)))
+		s.sense.Entered(now, s.fresh, s.fresh && (strings.TrimSpace(typed) == "" || s.Dialect().Leads(typed)))
 		s.fresh = false
 	} else {
 		s.noteFresh()
@@ -507,7 +514,7 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result,
 // ReadAnew takes what can be read of the device in the mode that it is in, without going to another one. It reports
 // what could not be read.
 func (s *Session) ReadAnew(ctx context.Context) error {
-	if s.opt.Dialect == nil {
+	if s.Dialect() == nil {
 		return errors.New("how the device talks is not known: choose a dialect first")
 	}
 	var mode string
@@ -519,14 +526,14 @@ func (s *Session) ReadAnew(ctx context.Context) error {
 	if mode == "" {
 		return errors.New("the device shows no prompt that its dialect knows")
 	}
-	book, err := runbook.Readings(s.opt.Dialect, mode)
+	book, err := runbook.Readings(s.Dialect(), mode)
 	if err == nil && book == nil {
-		err = fmt.Errorf("nothing can be read in mode %q", s.opt.Dialect.ModeTitle(mode))
+		err = fmt.Errorf("nothing can be read in mode %q", s.Dialect().ModeTitle(mode))
 	}
 	if err != nil {
 		return err
 	}
-	p, err := book.Prepare(s.opt.Dialect, nil, runbook.Kit{})
+	p, err := book.Prepare(s.Dialect(), nil, runbook.Kit{})
 	if err != nil {
 		return err
 	}

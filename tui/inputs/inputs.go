@@ -27,6 +27,7 @@ type Need struct {
 // Form is the view's model.
 type Form struct {
 	view.Scroll
+	Last  string // what Enter does behind the last input
 	title string
 	rows  []*row
 	at    int
@@ -47,7 +48,7 @@ func New() *Form { return &Form{} }
 
 // Fill begins a form. takes checks one input by itself; done gets them all once each is taken.
 func (f *Form) Fill(title string, needs []Need, takes func(runbook.Input, string) error, done func(map[string]string) tea.Cmd) {
-	*f = Form{title: title, takes: takes, done: done, moved: true}
+	*f = Form{Last: "show the plan", title: title, takes: takes, done: done, moved: true}
 	for _, need := range needs {
 		r := &row{Need: need, field: field.New(need.Value), pick: -1}
 		r.field.Secret = need.Kind == runbook.KindSecret
@@ -65,10 +66,10 @@ func (f *Form) Keys() keys.Map {
 	last := f.at == len(f.rows)-1
 	enter := "next"
 	if last {
-		enter = "show the plan"
+		enter = f.Last
 	}
 	return keys.Map{
-		keys.New("Enter", enter, f.enter, "enter").Tells("takes what stands there and goes to the next; behind the last one it shows the plan"),
+		keys.New("Enter", enter, f.enter, "enter").Tells("takes what stands there and goes to the next; behind the last one it is done"),
 		keys.New("Tab", "next", keys.Just(func() { f.leave(); f.to(f.at + 1) }), "tab").If(len(f.rows) > 1),
 		keys.New("Shift+Tab", "the one before", keys.Just(func() { f.leave(); f.to(f.at - 1) }), "shift+tab").If(len(f.rows) > 1),
 		keys.New("↑ ↓", "pick", keys.Just(func() { f.picks(-1) }), "up").If(len(f.rows) > 0 && len(f.rows[f.at].Picks) > 0),

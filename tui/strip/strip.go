@@ -132,6 +132,11 @@ func question(t theme.Theme, width int, color color.Color, mark, word, text stri
 	return lines
 }
 
+// Row lays choices out in one row.
+func Row(t theme.Theme, choices keys.Map, width int) paint.Line {
+	return rows(t, choices.Enabled(), math.MaxInt)[0].Cut(width)
+}
+
 // rows lays choices out from left to right, on as many rows as they need.
 func rows(t theme.Theme, choices keys.Map, width int) []paint.Line {
 	const between = "  "

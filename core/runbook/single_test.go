@@ -1,0 +1,67 @@
+package runbook_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/device"
+	"pilotrix/core/runbook"
+	"pilotrix/demo"
+)
+
+// TestEverySingleActionOfTheShippedDialects makes a runbook of each action: it is one that the dialect can carry out,
+// or it is said in words why it is none.
+func TestEverySingleActionOfTheShippedDialects(t *testing.T) {
+	reasons := map[string]bool{}
+	for _, name := range demo.Dialects() {
+		d, err := demo.LoadDialect(name)
+		require.NoError(t, err)
+		for _, action := range d.ActionNames() {
+			book, err := runbook.Single(d, action)
+			if err != nil {
+				reasons[err.Error()] = true
+				continue
+			}
+			assert.Empty(t, book.WhyNot(d), "%s %s", name, action)
+		}
+	}
+	assert.Equal(t, map[string]bool{"it moves a file over the line, which takes a runbook": true}, reasons)
+}
+
+// TestASingleActionHoldsAndAsksForWhatItTakes looks at one that erases, behind a login.
+func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
+	d, err := demo.LoadDialect("brindle-r40")
+	require.NoError(t, err)
+	book, err := runbook.Single(d, "remove-file")
+	require.NoError(t, err)
+	p, err := book.Prepare(d, map[string]string{"name": "tern-4.0.7.brm"}, runbook.Kit{})
+	require.NoError(t, err)
+	plan := p.Plan(&device.Facts{})
+	step := plan.Steps[len(plan.Steps)-1]
+	assert.Contains(t, step.Hold, "removes one file for good")
+	assert.Equal(t, "store drop tern-4.0.7.brm", step.Types[0].Text)
+
+	gateway, err := demo.LoadDialect("cormel-g2")
+	require.NoError(t, err)
+	book, err = runbook.Single(gateway, "choose-bank")
+	require.NoError(t, err)
+	kinds := map[string]string{}
+	for _, input := range book.Inputs {
+		kinds[input.Input] = input.Kind
+	}
+	assert.Equal(t, runbook.KindSecret, kinds["password"], "what answers a question for a secret is one")
+	assert.Equal(t, runbook.KindText, kinds["user"])
+
+	book, err = runbook.Readings(d, "monitor")
+	require.NoError(t, err)
+	var steps []string
+	for _, s := range book.Phases[0].Steps {
+		steps = append(steps, s.Step)
+	}
+	assert.Equal(t, []string{"Read about", "Read store"}, steps, "what takes an image's name is left out")
+	book, err = runbook.Readings(d, "booting")
+	require.NoError(t, err)
+	assert.Nil(t, book)
+}

@@ -1,0 +1,228 @@
+package tui
+
+import (
+	"context"
+	"errors"
+
+	tea "charm.land/bubbletea/v2"
+
+	"pilotrix/core/line"
+	"pilotrix/tui/start"
+)
+
+// Interface is what the whole of it needs.
+type Interface struct {
+	Theme  string // auto, dark or light
+	Leader string // the leader key, such as ctrl+g
+	// Start is shown first, and again when a session is left. Where it is nil, what there is to open is opened at once,
+	// and leaving it leaves the program.
+	Start *Start
+	// Open opens what was chosen. What the line asks goes through ask. Close ends it all.
+	Open func(ctx context.Context, what start.Opening, ask Ask) (o Options, close func() error, err error)
+	// Words is what is being opened, where there is no start.
+	Words string
+}
+
+// Ask asks the operator what a line wants to know.
+type Ask func(ctx context.Context, q line.Question) (string, error)
+
+// Run shows the interface until the operator leaves.
+func Run(ctx context.Context, opt Interface) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	r := &root{opt: opt, ctx: ctx, front: newFront(opt)}
+	p := tea.NewProgram(r, tea.WithContext(ctx))
+	r.send = p.Send
+	_, err := p.Run()
+	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
+		err = nil
+	}
+	if r.app != nil {
+		r.app.endRunbook()
+	}
+	return errors.Join(err, r.failed, r.ends())
+}
+
+// root is the model of the program: the start, and the session that was opened from it.
+type root struct {
+	opt    Interface
+	ctx    context.Context
+	send   func(tea.Msg)
+	front  *front
+	app    *app         // nil while no session is open
+	close  func() error // of the session
+	feed   context.CancelFunc
+	failed error // what was to be opened was not, and there is no start to say it
+
+	size    *tea.WindowSizeMsg
+	ground  *tea.BackgroundColorMsg
+	profile *tea.ColorProfileMsg
+}
+
+type (
+	openedMsg struct {
+		options Options
+		close   func() error
+		err     error
+	}
+	leftMsg   struct{}
+	closedMsg struct{ err error }
+	// fedMsg is for one session: what comes after it was left is nobody's.
+	fedMsg struct {
+		app   *app
+		batch eventsMsg
+	}
+)
+
+// Init implements tea.Model.
+func (r *root) Init() tea.Cmd {
+	if r.opt.Start == nil {
+		return tea.Batch(r.front.Init(), r.opens(start.Opening{}, r.opt.Words))
+	}
+	return r.front.Init()
+}
+
+// Update implements tea.Model.
+func (r *root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		r.size = &msg
+	case tea.BackgroundColorMsg:
+		r.ground = &msg
+	case tea.ColorProfileMsg:
+		r.profile = &msg
+	case start.Open:
+		return r, r.opens(msg.Opening, msg.Target)
+	case openedMsg:
+		return r, r.opened(msg)
+	case leftMsg:
+		return r, r.left
+	case closedMsg:
+		return r, r.closed(msg.err)
+	case fedMsg:
+		if r.app == msg.app {
+			r.app.Update(msg.batch)
+		}
+		return r, nil
+	}
+	_, cmd := r.now().Update(msg)
+	return r, cmd
+}
+
+// View implements tea.Model.
+func (r *root) View() tea.View { return r.now().View() }
+
+func (r *root) now() tea.Model {
+	if r.app != nil {
+		return r.app
+	}
+	return r.front
+}
+
+// opens opens something beside the interface.
+func (r *root) opens(what start.Opening, words string) tea.Cmd {
+	ctx, end := context.WithCancel(r.ctx)
+	r.front.opening(words, end)
+	return func() tea.Msg {
+		defer end()
+		options, closes, err := r.opt.Open(ctx, what, r.ask)
+		if err != nil && ctx.Err() != nil && r.ctx.Err() == nil {
+			err = errors.New("it was given up")
+		}
+		return openedMsg{options, closes, err}
+	}
+}
+
+// ask asks in the strip what the line that is being opened wants to know.
+func (r *root) ask(ctx context.Context, q line.Question) (string, error) {
+	answer := make(chan string, 1)
+	r.send(lineAsks{q, answer})
+	select {
+	case text := <-answer:
+		return text, nil
+	case <-ctx.Done():
+		return "", ctx.Err()
+	}
+}
+
+// opened turns to the session.
+func (r *root) opened(got openedMsg) tea.Cmd {
+	r.front.opened(got.err)
+	if got.err != nil {
+		if r.opt.Start == nil {
+			r.failed = got.err
+			return tea.Quit
+		}
+		return nil
+	}
+	got.options.Theme, got.options.Leader = r.opt.Theme, r.opt.Leader
+	r.close = got.close
+	r.app = newApp(r.ctx, got.options)
+	r.app.leave = leftMsg{}
+	r.tellTerminal(r.app)
+	feed := got.options.Session.Subscribe()
+	ctx, end := context.WithCancel(r.ctx)
+	r.feed = end
+	app := r.app
+	go func() {
+		for {
+			batch, err := feed.Some(ctx, mostAtOnce)
+			if err != nil {
+				return
+			}
+			r.send(fedMsg{app, batch})
+		}
+	}()
+	got.options.Session.Begin()
+	if got.options.Begun != nil {
+		got.options.Begun()
+	}
+	return r.app.Init()
+}
+
+// tellTerminal tells a part of the interface that comes later what the terminal has told.
+func (r *root) tellTerminal(to tea.Model) {
+	if r.size != nil {
+		to.Update(*r.size)
+	}
+	if r.ground != nil {
+		to.Update(*r.ground)
+	}
+	if r.profile != nil {
+		to.Update(*r.profile)
+	}
+}
+
+// left ends the session that was left. Its runbook puts the line in order first.
+func (r *root) left() tea.Msg {
+	r.app.endRunbook()
+	return closedMsg{r.ends()}
+}
+
+// ends closes the session.
+func (r *root) ends() error {
+	if r.close == nil {
+		return nil
+	}
+	if r.feed != nil {
+		r.feed()
+	}
+	closes := r.close
+	r.close = nil
+	return closes()
+}
+
+// closed turns back to the start, or ends the program.
+func (r *root) closed(err error) tea.Cmd {
+	r.app = nil
+	if r.opt.Start == nil {
+		r.failed = err
+		return tea.Quit
+	}
+	r.front.shell.show("start")
+	if err != nil {
+		r.front.say(err.Error())
+	}
+	r.tellTerminal(r.front)
+	return r.front.Init()
+}
