@@ -22,6 +22,17 @@ type terminal struct {
 // startTerminal runs the program in a window of that size.
 func startTerminal(t *testing.T, cols, rows int, args ...string) *terminal {
 	t.Helper()
+	return startTerminalAt(t, t.TempDir(), cols, rows, args...)
+}
+
+// homeAt are the variables of a user whose files are all in one folder.
+func homeAt(home string) []string {
+	return []string{"HOME=" + home, "XDG_DATA_HOME=" + home + "/data", "XDG_CONFIG_HOME=" + home + "/config", "XDG_CACHE_HOME=" + home + "/cache"}
+}
+
+// startTerminalAt does the same for a user whose files are in a folder.
+func startTerminalAt(t *testing.T, home string, cols, rows int, args ...string) *terminal {
+	t.Helper()
 	_, err := exec.LookPath("tmux")
 	require.NoError(t, err, "needs the Debian package tmux; ./dev/test installs it")
 	term := &terminal{t: t, socket: fmt.Sprintf("pilotrix-%d-%d", os.Getpid(), time.Now().UnixNano())}
@@ -30,8 +41,8 @@ func startTerminal(t *testing.T, cols, rows int, args ...string) *terminal {
 	for i, arg := range args {
 		quoted[i] = "'" + arg + "'"
 	}
-	term.tmux("-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", fmt.Sprint(cols), "-y", fmt.Sprint(rows),
-		"env", "XDG_DATA_HOME="+t.TempDir(), "sh", "-c", program+" "+strings.Join(quoted, " ")+"; echo exit code $?; sleep 600")
+	start := append([]string{"-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", fmt.Sprint(cols), "-y", fmt.Sprint(rows), "env"}, homeAt(home)...)
+	term.tmux(append(start, "sh", "-c", program+" "+strings.Join(quoted, " ")+"; echo exit code $?; sleep 600")...)
 	return term
 }
 

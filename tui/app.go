@@ -14,6 +14,7 @@ import (
 	"pilotrix/core/session"
 	"pilotrix/core/state"
 	"pilotrix/tui/console"
+	"pilotrix/tui/dialects"
 	"pilotrix/tui/events"
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/plan"
@@ -25,13 +26,17 @@ type Options struct {
 	Session *session.Session
 	Runbook *runbook.Prepared // carried out at once, may be nil
 	Begun   func()            // called once the session has begun, may be nil
-	Dialect *dialect.Dialect  // may be nil
 	Theme   string            // auto, dark or light
 	Leader  string            // the leader key, such as ctrl+g
 	Notices []string
 
 	// Library is what can be carried out from inside, nil for nothing.
 	Library Library
+
+	// Dialects are those that are known, to be weighed where it is not known how the device talks. Chosen remembers the
+	// one that was chosen, and is nil where that cannot be.
+	Dialects func() []*dialect.Dialect
+	Chosen   func(*dialect.Dialect) error
 
 	// AddFolder puts a folder on the shelf, nil where that is not possible.
 	AddFolder func(folder string) error
@@ -63,6 +68,8 @@ type app struct {
 	runbooks *runbooks.Runbooks
 	inputs   *inputs.Form
 	plan     *plan.Plan
+	dialects *dialects.Dialects
+	heard    heard
 	given    map[string]string // what runbooks were given in this session, secrets too: kept nowhere else
 	replying bool              // what is typed in the strip is the answer to a question of the session
 	tooSoon  bool
@@ -146,8 +153,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.apply(msg)
 	case tickMsg:
 		if msg.of == tea.Model(a) {
-			a.tick()
-			return a, tick(a)
+			return a, tea.Batch(a.tick(), tick(a))
 		}
 	case tea.KeyPressMsg:
 		return a, a.press(msg)
@@ -155,6 +161,8 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.needs(msg)
 	case prepared:
 		a.planned(msg)
+	case weighed:
+		a.weighs(msg)
 	case readAnew:
 		a.wasRead(msg.err)
 	case runEnded:
@@ -181,6 +189,9 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 func (a *app) apply(batch []event.Event) {
 	for _, e := range batch {
 		before := a.state.Ask
+		if in, is := e.Body.(event.In); is {
+			a.heard.bytes += len(in.Bytes)
+		}
 		a.state.Apply(e)
 		a.console.Apply(e)
 		if a.state.Ask != before {
@@ -192,7 +203,7 @@ func (a *app) apply(batch []event.Event) {
 	a.fit()
 }
 
-func (a *app) tick() {
+func (a *app) tick() tea.Cmd {
 	switch {
 	case a.session != nil:
 		a.state.Tick(a.session.Clock().Now())
@@ -200,6 +211,7 @@ func (a *app) tick() {
 		a.state.Tick(time.Now())
 	}
 	a.quiet()
+	return a.weigh()
 }
 
 // fit gives the console the room that the frame leaves, and tells the device where it can know.

@@ -8,6 +8,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/tui/course"
 	"pilotrix/tui/device"
+	"pilotrix/tui/dialects"
 	"pilotrix/tui/help"
 	"pilotrix/tui/images"
 	"pilotrix/tui/inputs"
@@ -44,6 +45,7 @@ func (a *app) allPlaces() []place {
 		add = a.askFolder
 	}
 	a.runbooks, a.inputs, a.plan = runbooks.New(a.entries, a.fillIn, a.say), inputs.New(), plan.New()
+	a.dialects = dialects.New(a.learn, a.pressEnter)
 	var pick, anew func() tea.Cmd
 	if a.session != nil {
 		anew = a.readAnew
@@ -62,6 +64,7 @@ func (a *app) allPlaces() []place {
 		{"f8", "events", "what happened, the newest first", "", a.events},
 		{"", "runbooks", "what can be carried out", "", a.runbooks},
 		{"", "inputs", "what a runbook needs", "runbooks", a.inputs},
+		{"", "dialects", "how the device talks", "", a.dialects},
 		{"", "plan", "what it would do", "inputs", a.plan},
 	}
 }
@@ -99,7 +102,7 @@ func (a *app) show(name string) {
 // frameKeys work in every view.
 func (a *app) frameKeys() keys.Map {
 	all := a.placeKeys(a.show)
-	back := keys.New("Esc", "back to the "+a.back(), keys.Just(func() { a.show(a.back()) }), "esc")
+	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").Tells("back to the "+a.home+", or to the view before")
 	return append(all,
 		back.If(a.places[a.shown].name != a.home && a.asked() == nil),
 		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").Tells("ends it, Ctrl-C too; what is under way is told so").If(a.serving),

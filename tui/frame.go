@@ -55,8 +55,11 @@ func (a *app) strip() []paint.Line {
 	if a.state.Ask != nil {
 		v.Answers = append(a.answerKeys(a.state.Ask), a.hints(a.state.Ask)...)
 	}
+	if likely := a.looksLike(); likely != nil {
+		v.LooksLike = likely.Dialect.Title + ": " + likely.Reasons[0]
+	}
 	if name := a.places[a.shown].name; name != a.home {
-		v.Other = append(a.view().Keys(), keys.New("Esc", "back to the "+a.back(), nil, "esc"))
+		v.Other = append(a.view().Keys(), keys.New("Esc", "back", nil, "esc"))
 	}
 	return strip.Lines(a.theme, a.state, v, a.width)
 }

@@ -36,6 +36,7 @@ type front struct {
 	start  *start.Start
 	form   *inputs.Form
 	busy   *busy
+	now    func() time.Time
 }
 
 // busy is a line that is being opened.
@@ -52,7 +53,7 @@ type lineAsks struct {
 }
 
 func newFront(opt Interface) *front {
-	f := &front{shell: newShell(opt.Theme), leader: opt.Leader, source: opt.Start}
+	f := &front{shell: newShell(opt.Theme), leader: opt.Leader, source: opt.Start, now: time.Now}
 	f.home = "start"
 	if f.source == nil {
 		f.places = []place{{"", "start", "", "", view.NewPage(func(view.Room) []paint.Line { return nil })}}
@@ -133,7 +134,7 @@ func (f *front) busyKeys() keys.Map {
 func (f *front) frameKeys() keys.Map {
 	away := f.places[f.shown].name != f.home
 	return append(f.placeKeys(f.shell.show),
-		keys.New("Esc", "back to the "+f.back(), keys.Just(func() { f.shell.show(f.back()) }), "esc").If(away),
+		keys.New("Esc", "back", keys.Just(func() { f.shell.show(f.back()) }), "esc").If(away),
 		keys.New("Esc", "clear the filter", keys.Just(func() { f.start.Clear() }), "esc").If(!away),
 		keys.New("Ctrl-C", "quit", func() tea.Cmd { return f.leaves }, "ctrl+c"),
 		keys.New("", "", keys.Just(f.openLeader), f.leader),
@@ -149,7 +150,7 @@ func (f *front) openLeader() {
 
 // opening shows that something is being opened.
 func (f *front) opening(words string, end context.CancelFunc) {
-	f.busy = &busy{words: words, since: time.Now(), end: end}
+	f.busy = &busy{words: words, since: f.now(), end: end}
 }
 
 // opened takes that away, with why it was not opened.
@@ -260,7 +261,7 @@ func (f *front) forget(d inventory.Device) tea.Cmd {
 func (f *front) View() tea.View {
 	t := f.theme
 	lines := []paint.Line{
-		paint.Between(paint.Line{paint.Strong(t.Bright, " Pilotrix")}, paint.Line{paint.In(t.Quiet, time.Now().Format("15:04:05")+" ")}, f.width),
+		paint.Between(paint.Line{paint.Strong(t.Bright, " Pilotrix")}, paint.Line{paint.In(t.Quiet, f.now().Format("15:04:05")+" ")}, f.width),
 		{paint.In(t.Faint, strings.Repeat("─", f.width))},
 	}
 	low := f.lowRows()
@@ -293,7 +294,7 @@ func (f *front) lowRows() []paint.Line {
 	case f.over != nil:
 		return f.over.Lines(t, f.width)
 	case f.busy != nil:
-		text := fmt.Sprintf("opening %s, %.0f s  ", f.busy.words, time.Since(f.busy.since).Seconds())
+		text := fmt.Sprintf("opening %s, %.0f s  ", f.busy.words, f.now().Sub(f.busy.since).Seconds())
 		return row(append(paint.Line{paint.In(t.Here, " ◌  "), paint.In(t.Text, text)}, strip.Row(t, f.busyKeys(), f.width)...))
 	case f.message != "":
 		return row(paint.Line{paint.In(t.Here, " ●  "), paint.In(t.Text, f.message)})

@@ -35,6 +35,7 @@ func (a *app) leaderKeys() keys.Map {
 	return append(a.answersBehind(),
 		keys.New("r", "runbooks", a.openRunbooks, "r").Tells("picks a runbook, or a single action, and carries it out").If(live && !busy && a.opt.Library != nil),
 		keys.New("f", "read anew", a.readAnew, "f").Tells("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(live && !busy),
+		keys.New("d", "dialect", a.openDialects, "d").Tells("says how the device talks: the likely dialects with what speaks for them, and all others").If(live && !busy && a.opt.Dialects != nil),
 		keys.New("h", "hunt the speed", a.hunt, "h").Tells("hunts for the speed the device speaks").If(live),
 		keys.New("s", "set our speed", a.askSpeed, "s").Tells("sets our end's speed").If(live),
 		keys.New("b", "send a break", a.sendBreak, "b").If(live),
@@ -128,7 +129,7 @@ func (a *app) hunt() tea.Cmd {
 	}
 	a.say("hunting for the speed")
 	return func() tea.Msg {
-		found, err := a.session.Hunt(a.ctx, a.opt.Dialect.Hunt())
+		found, err := a.session.Hunt(a.ctx, a.session.Dialect().Hunt())
 		if err == nil && found.Best() == 0 {
 			return saidMsg("no speed fits: is the device on?")
 		}

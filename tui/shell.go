@@ -149,8 +149,9 @@ func (s *shell) focused() updater {
 
 func (s *shell) view() view.View { return s.places[s.shown].View }
 
-// show turns to a view.
+// show turns to a view. What was said of the one before is over.
 func (s *shell) show(name string) {
+	s.message = ""
 	if at := slices.IndexFunc(s.places, func(p place) bool { return p.name == name }); at >= 0 {
 		s.shown = at
 	}

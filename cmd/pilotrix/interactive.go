@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"sync"
 
+	"pilotrix/core/dialect"
 	"pilotrix/core/image"
 	"pilotrix/core/inventory"
 	"pilotrix/core/line"
@@ -79,7 +80,7 @@ func (p *program) shown(ctx context.Context, with opening, shelf func() (*image.
 			beside.Go(func() { showShelf(life, o, shelf) })
 		},
 		AddFolder: func(folder string) error { return addToShelf(shelf, folder) },
-		Session:   o.Session, Runbook: with.runbook, Dialect: with.dialect, Library: &library{p: p, o: o, shelf: shelf}, Notices: o.notices,
+		Session:   o.Session, Runbook: with.runbook, Dialects: knownDialects, Chosen: p.remembers(with.saved), Library: &library{p: p, o: o, shelf: shelf}, Notices: o.notices,
 		Device: o.place.Name, About: o.place.Words(), Line: session.LineState(with.target),
 	}
 	return options, func() error {
@@ -87,6 +88,35 @@ func (p *program) shown(ctx context.Context, with opening, shelf func() (*image.
 		beside.Wait()
 		return o.close("the operator left")
 	}, nil
+}
+
+// knownDialects are those that a device may be found to talk.
+func knownDialects() (all []*dialect.Dialect) {
+	for _, name := range demo.Dialects() {
+		if d, err := demo.LoadDialect(name); err == nil {
+			all = append(all, d)
+		}
+	}
+	return all
+}
+
+// remembers keeps the dialect that was chosen for a device that is kept; nil for one that is not.
+func (p *program) remembers(saved *inventory.Device) func(*dialect.Dialect) error {
+	if saved == nil {
+		return nil
+	}
+	return func(d *dialect.Dialect) error {
+		kept, err := inventory.Load(inventoryPath())
+		if err != nil {
+			return err
+		}
+		device, found := kept.Find(saved.Device)
+		if !found || device.Dialect != "" && device.Dialect != "none" {
+			return nil
+		}
+		device.Dialect = d.Dialect
+		return kept.Put(saved.Device, device)
+	}
 }
 
 // startSource is where the start has from what it shows.
@@ -125,11 +155,10 @@ func (s *startSource) Book() (known map[string]logbook.Known, cut []logbook.Last
 // watchIdentity keeps what a device is known by when it is first read, and says loudly when another one answers at its
 // target.
 func (p *program) watchIdentity(o *opened, saved inventory.Device) {
-	fact := o.Dialect().IdentityFact()
-	if fact == "" {
-		return
-	}
-	go o.watchFact(fact, func(is string) {
+	go o.watchFacts(func(name, is string) {
+		if name != o.Dialect().IdentityFact() {
+			return
+		}
 		if err := p.keepIdentity(o, saved.Device, is); err != nil {
 			o.warn(err)
 		}

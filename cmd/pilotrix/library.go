@@ -98,7 +98,7 @@ func (l *library) lastRuns(all []runbooks.Entry) {
 	for i, entry := range all {
 		last, found, err := book.LastRun(entry.Name)
 		if err == nil && found {
-			all[i].Last = fmt.Sprintf("took %s, %s", units.Clock(last.Took()), units.Ago(time.Since(last.Began)))
+			all[i].Last = fmt.Sprintf("took %s, %s", units.Clock(last.Took()), units.Since(time.Since(last.Began)))
 		}
 	}
 }

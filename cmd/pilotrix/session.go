@@ -280,8 +280,8 @@ func (p *program) keep(o *opened, target line.Target) {
 	}(o.keeper.Failed())
 }
 
-// watchFact tells each value of a fact that is read, until the session ends.
-func (o *opened) watchFact(name string, tell func(string)) {
+// watchFacts tells each fact that is read, until the session ends.
+func (o *opened) watchFacts(tell func(name, value string)) {
 	feed := o.Subscribe()
 	for {
 		batch, err := feed.Next(context.Background())
@@ -289,8 +289,8 @@ func (o *opened) watchFact(name string, tell func(string)) {
 			return
 		}
 		for _, e := range batch {
-			if fact, is := e.Body.(event.Fact); is && fact.Name == name {
-				tell(fact.Value)
+			if fact, is := e.Body.(event.Fact); is {
+				tell(fact.Name, fact.Value)
 			}
 		}
 	}

@@ -57,6 +57,19 @@ var sessionBeginKind = declare(Kind[SessionBegin]{
 
 func (SessionBegin) kind() *declaration { return sessionBeginKind }
 
+// Learned says that it was found out how the device talks.
+type Learned struct {
+	Dialect string `json:"dialect"`
+}
+
+var learnedKind = declare(Kind[Learned]{
+	Name:   "learned",
+	Sample: Learned{Dialect: "brindle-r40"},
+	Tell:   func(b Learned) (string, bool) { return "the device talks as " + b.Dialect, true },
+})
+
+func (Learned) kind() *declaration { return learnedKind }
+
 // SessionEnd closes every stream that was not cut off.
 type SessionEnd struct {
 	Why string `json:"why"`

@@ -203,6 +203,8 @@ func (k *Keeper) summarise(tx *sql.Tx, e event.Event) (err error) {
 	switch b := e.Body.(type) {
 	case event.SessionBegin:
 		_, err = tx.Exec(`UPDATE session SET began = ?, target = ?, dialect = ?, device = ? WHERE id = ?`, stamp(e.At), b.Target, b.Dialect, b.Device, k.id)
+	case event.Learned:
+		_, err = tx.Exec(`UPDATE session SET dialect = ? WHERE id = ?`, b.Dialect, k.id)
 	case event.RunBegin:
 		_, err = tx.Exec(`UPDATE session SET runbook = ?, title = ?, outcome = '' WHERE id = ?`, b.Runbook, b.Title, k.id)
 	case event.RunEnd:

@@ -205,6 +205,19 @@ func New(config Config, now time.Time) *Sense {
 	return s
 }
 
+// Learn has the stream read by another configuration from here on: how the device talks was found out. What stands on
+// the present line is looked at by it at once.
+func (s *Sense) Learn(config Config, now time.Time) {
+	cols, rows := s.model.Size()
+	line, _ := s.model.Line()
+	fresh := New(config, now)
+	fresh.view.Bytes, fresh.view.LastByte, fresh.view.Count, fresh.view.Commands = s.view.Bytes, s.view.LastByte, s.view.Count, s.view.Commands
+	*s = *fresh
+	s.model.Resize(cols, rows)
+	s.Feed(now, []byte(line))
+	s.view.Bytes -= int64(len(line))
+}
+
 func (s *Sense) newModel(cols, rows int) *shown.Model {
 	m := shown.New(cols, rows, shown.Options{Noise: s.config.Noise, Pager: s.config.Pager, Charset: s.config.Charset})
 	m.OnReply(s.config.Reply)

@@ -337,3 +337,18 @@ func BenchmarkPrompt(b *testing.B) {
 	b.ReportMetric(float64(total.Microseconds())/1000, "ms")
 	b.ReportMetric(float64(total)/float64(30*time.Millisecond), "×allowed")
 }
+
+// TestWhatStandsThereIsKnownOnceTheTalkIsLearnt waits at a prompt before anybody knows that it is one.
+func TestWhatStandsThereIsKnownOnceTheTalkIsLearnt(t *testing.T) {
+	now := time.Unix(1000, 0)
+	s := New(Config{}, now)
+	s.Feed(now, []byte("starting\r\nmare-gw1 name: "))
+	s.Tick(now.Add(time.Second))
+	require.False(t, s.State().AtPrompt)
+	bytes := s.State().Bytes
+	s.Learn(Config{Modes: []Mode{{Name: "login", Prompt: regexp.MustCompile(`^\S+ name: $`)}}}, now.Add(2*time.Second))
+	s.Tick(s.Next())
+	assert.True(t, s.State().AtPrompt)
+	assert.Equal(t, "login", s.State().Mode)
+	assert.Equal(t, bytes, s.State().Bytes, "nothing has come by that")
+}

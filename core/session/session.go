@@ -73,6 +73,7 @@ type Session struct {
 	woken      int64      // bytes that had come when Enter was pressed for a prompt that was pushed away
 	fresh      bool       // the line that is typed is a command, as far as is known
 	told       sense.State
+	heard      []byte // what came last, while nobody knows how the device talks
 	timer      *time.Timer
 }
 
@@ -333,6 +334,7 @@ func (s *Session) arrived(chunk line.Chunk) {
 	for t := range s.taps {
 		t.put(chunk.Bytes)
 	}
+	s.hear(chunk.Bytes)
 	fed := s.sense.Feed(chunk.At, chunk.Bytes)
 	begin := 0
 	for _, noise := range fed.Noise { // each is told right behind its line, so that every view knows which it is
@@ -524,7 +526,7 @@ func (s *Session) ReadAnew(ctx context.Context) error {
 		}
 	})
 	if mode == "" {
-		return errors.New("the device shows no prompt that its dialect knows")
+		return errors.New("the device shows no prompt that its dialect knows: press Enter for it to show one")
 	}
 	book, err := runbook.Readings(s.Dialect(), mode)
 	if err == nil && book == nil {

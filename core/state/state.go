@@ -150,6 +150,8 @@ func (s *State) Apply(e event.Event) {
 		if _, rest, found := strings.Cut(b.Target, "framing="); found {
 			s.Framing, _, _ = strings.Cut(rest, "&")
 		}
+	case event.Learned:
+		s.Session.Dialect = b.Dialect
 	case event.SessionEnd:
 		s.Closed = b.Why
 	case event.In:

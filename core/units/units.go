@@ -129,6 +129,20 @@ func Ago(d time.Duration) string {
 	return Clock(d) + " ago"
 }
 
+// Since writes how long ago something of another day may have been: 20 min ago, 3 h ago, 2 days ago.
+func Since(d time.Duration) string {
+	const day = 24 * time.Hour
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 2*day:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days ago", int(d/day))
+}
+
 // Trip writes a round trip.
 func Trip(d time.Duration) string {
 	if d < 10*time.Millisecond {

@@ -53,6 +53,9 @@ func TestTimesAndSizesInWords(t *testing.T) {
 	assert.Equal(t, "5.00 MiB", Bytes(5<<20))
 	assert.Equal(t, "just now", Ago(time.Second))
 	assert.Equal(t, "01:05 ago", Ago(65*time.Second))
+	for d, want := range map[time.Duration]string{time.Second: "just now", 20 * time.Minute: "20 min ago", 3 * time.Hour: "3 h ago", 50 * time.Hour: "2 days ago"} {
+		assert.Equal(t, want, Since(d))
+	}
 	assert.Equal(t, "0.3 ms", Trip(300*time.Microsecond))
 	assert.Equal(t, "40 ms", Trip(40*time.Millisecond))
 	assert.Equal(t, "11.5 kB/s", Rate(11_520))

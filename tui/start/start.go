@@ -44,7 +44,6 @@ type Open struct{ Opening }
 type Start struct {
 	choice view.Choice
 	filter *field.Field
-	typing bool // a letter is for the filter, whatever else it does
 	source Source
 	change func(inventory.Device) tea.Cmd // asks for a new device, or edits one
 	forget func(inventory.Device) tea.Cmd
@@ -57,14 +56,14 @@ type Start struct {
 	wrong     map[string]string // what could not be looked at, by part
 	looked    map[string]bool
 	round     int // of looking at the ports: what an earlier one began is over
-	now       func() time.Time
+	Now       func() time.Time
 }
 
 // New makes the view.
 func New(source Source, change, forget func(inventory.Device) tea.Cmd) *Start {
 	return &Start{
 		source: source, change: change, forget: forget, filter: field.New(""), inventory: &inventory.Inventory{},
-		wrong: map[string]string{}, looked: map[string]bool{}, now: time.Now,
+		wrong: map[string]string{}, looked: map[string]bool{}, Now: time.Now,
 	}
 }
 
@@ -115,6 +114,17 @@ func (v *Start) lookAtPorts(round int) tea.Cmd {
 	}
 }
 
+// SawBook is the message that the logbook was looked at; SawPorts and SawFolders are those of the others.
+func (v *Start) SawBook(known map[string]logbook.Known, cut []logbook.Last, err error) tea.Msg {
+	return sawBook{known, cut, err}
+}
+
+// SawPorts is the message that the ports were looked at.
+func (v *Start) SawPorts(are []line.Port, err error) tea.Msg { return sawPorts{v.round, are, err} }
+
+// SawFolders is the message that the shelf was looked at.
+func (v *Start) SawFolders(are []string) tea.Msg { return sawFolders(are) }
+
 // Inventory is what is kept.
 func (v *Start) Inventory() *inventory.Inventory { return v.inventory }
 
@@ -125,14 +135,13 @@ func (v *Start) Ports() []line.Port { return v.ports }
 func (v *Start) Keys() keys.Map {
 	at := v.at()
 	saved := at != nil && at.opening != nil && at.opening.Saved
-	free := v.filter.Text() == "" && !v.typing
+	free := v.filter.Text() == ""
 	return append(v.choice.Keys(func() int { return len(v.rows()) }),
 		keys.New("Enter", "open", v.open, "enter").If(at != nil && at.opening != nil),
-		keys.New("n", "new device", func() tea.Cmd { return v.change(inventory.Device{}) }, "n").Tells("keeps a new device, while nothing is typed in the filter").If(free),
+		keys.New("n", "new device", func() tea.Cmd { return v.change(inventory.Device{}) }, "n").Tells("keeps a new device, while nothing is typed in the filter; a blank before it makes it a letter of the filter").If(free),
 		keys.New("Ctrl-E", "edit it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+e").If(saved),
 		keys.New("Ctrl-S", "keep it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+s").Tells("keeps what is chosen as a device").If(at != nil && at.opening != nil && !saved),
 		keys.New("Delete", "forget it", func() tea.Cmd { return v.forget(at.opening.Device) }, "delete").If(saved && free),
-		keys.New("/", "filter", keys.Just(func() { v.typing = true }), "/").If(free),
 		keys.Typed("letters", "filter; a target such as ssh://user@host is opened"),
 	)
 }
@@ -173,18 +182,14 @@ func (v *Start) Update(msg tea.Msg) tea.Cmd {
 		if v.filter.Update(msg) {
 			v.choice.To(0, 1)
 		}
-		if v.filter.Text() == "" {
-			v.typing = false
-		}
 	}
 	return nil
 }
 
 // Clear empties the filter. It reports whether there was something in it.
 func (v *Start) Clear() bool {
-	had := v.filter.Text() != "" || v.typing
+	had := v.filter.Text() != ""
 	v.filter.Set("")
-	v.typing = false
 	return had
 }
 
@@ -252,7 +257,7 @@ func (v *Start) cutRows() (all []row) {
 		if last.Step == "" {
 			continue
 		}
-		r := row{part: "cut off", name: last.Entry.Title, state: units.Ago(v.now().Sub(last.At)), loud: true, details: []string{
+		r := row{part: "cut off", name: last.Entry.Title, state: units.Since(v.Now().Sub(last.At)), loud: true, details: []string{
 			last.String(),
 			"Open it and look at what it is in before anything else; the runbook asks so, too, when it is begun again.",
 		}}
@@ -289,7 +294,7 @@ func (v *Start) deviceRows() (all []row) {
 			if last.Ended.IsZero() {
 				end = "did not end"
 			}
-			r.state = fmt.Sprintf("%s: %s, %s", last.Title, end, units.Ago(v.now().Sub(last.Began)))
+			r.state = fmt.Sprintf("%s: %s, %s", last.Title, end, units.Since(v.Now().Sub(last.Began)))
 			if last.Message != "" {
 				r.details = append(r.details, last.Message)
 			}

@@ -18,18 +18,19 @@ import (
 
 // View is what the strip needs to know of the interface.
 type View struct {
-	Message string   // of the interface itself
-	Back    int      // rows scrolled back
-	Moved   bool     // something arrived meanwhile
-	Other   keys.Map // of another view that is shown than the console; nil for none
-	Leader  string   // the leader key as shown
-	Answers keys.Map // of the question that is open
-	Sends   keys.Map // of a command that is held at its Enter
-	Replay  bool
-	Serving bool // servers alone
-	Locked  bool // every key goes to the device
-	NotYet  bool // a key came too soon after the question
-	Narrow  bool // there is no side column: say here what it would
+	Message   string   // of the interface itself
+	Back      int      // rows scrolled back
+	Moved     bool     // something arrived meanwhile
+	Other     keys.Map // of another view that is shown than the console; nil for none
+	Leader    string   // the leader key as shown
+	Answers   keys.Map // of the question that is open
+	Sends     keys.Map // of a command that is held at its Enter
+	Replay    bool
+	Serving   bool   // servers alone
+	Locked    bool   // every key goes to the device
+	LooksLike string // what the device seems to be, and why
+	NotYet    bool   // a key came too soon after the question
+	Narrow    bool   // there is no side column: say here what it would
 }
 
 // Lines draws the strip: one row, or several with a ground of their own for a question.
@@ -200,6 +201,9 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 			line = append(line, paint.Strong(t.Key, "Any key"), paint.In(t.Text, " tries it again, "))
 		}
 		return append(line, paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
+	}
+	if v.LooksLike != "" {
+		return paint.Line{paint.In(t.Here, " ?  "), paint.In(t.Text, "This looks like a "+v.LooksLike+". "), paint.Strong(t.Key, v.Leader+" d"), paint.In(t.Text, " says so.")}
 	}
 	return paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "What you type goes to the device. "), paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"), paint.In(t.Text, " help.")}
 }

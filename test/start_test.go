@@ -1,0 +1,140 @@
+package test
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// benchAt runs a simulated device in a process of its own, and gives the target that reaches it.
+func benchAt(t *testing.T, args ...string) string {
+	t.Helper()
+	device := exec.Command(program, append([]string{"bench"}, args...)...)
+	out, err := device.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, device.Start())
+	t.Cleanup(func() { _ = device.Process.Signal(os.Interrupt); _ = device.Wait() })
+	target, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err)
+	return strings.TrimSpace(target)
+}
+
+// pilotrixAt runs a command for a user whose files are in a folder.
+func pilotrixAt(t *testing.T, home string, args ...string) string {
+	t.Helper()
+	run := exec.Command(program, args...)
+	run.Env = append(os.Environ(), homeAt(home)...)
+	out, err := run.CombinedOutput()
+	require.NoError(t, err, "%v: %s", args, out)
+	return string(out)
+}
+
+// TestFromTheStartToDone starts bare, opens a device that nothing is known of, has it recognised, picks a runbook, fills it
+// in, reads its plan, holds, and is done; afterwards the start knows how that went.
+func TestFromTheStartToDone(t *testing.T) {
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
+			t.Parallel()
+			home := t.TempDir()
+			images := filepath.Join(home, "images")
+			pilotrixAt(t, home, "demo", "rescue", "--images", images)
+			pilotrixAt(t, home, "shelf", "add", filepath.Join(images, "shelf"))
+
+			term := startTerminalAt(t, home, size[0], size[1])
+			term.until("No device is kept yet")
+			term.keys("n")
+			term.until("Keep a new device")
+			term.keys("hollow-rtr1", "Enter", "Hollow Skerry", "Enter", "bench:hollow-rtr1", "Enter", "none", "Enter", "Enter")
+			term.until("hollow-rtr1 is kept in")
+			term.keys("Enter")
+			term.until("helm  HAND")
+			term.keys("C-g", "d")
+			term.until("How does this device talk?")
+			term.keys("e")
+			term.until("“sill:” (prompt monitor)") // and what it has written while it started, where that was seen
+			term.keys("Escape")
+			term.until("This looks like a Brindle R40")
+			term.keys("C-g", "d")
+			term.until("Enter it talks so")
+			term.keys("Enter")
+			term.until("it talks as brindle-r40")
+
+			term.keys("C-g", "f")
+			term.until("read anew")
+			term.keys("F5")
+			term.until("device.architecture")
+			term.keys("r")
+			term.until("read anew; F5 marks what has changed")
+			term.keys("Down", "Enter")
+			term.until("sill: about") // where it was read
+
+			term.keys("F3")
+			term.until("No runbook is under way")
+			term.keys("r")
+			term.until("▸ Rescue over the serial console")
+			term.keys("Enter")
+			screen := term.until("▸ image")
+			assert.Contains(t, screen, "tern-4.2.1.brm", "the only one that fits is in the field")
+			term.keys("Enter", "harbour", "Enter", "lamp-and-tide", "Enter")
+			screen = term.until("▸ protocol")
+			assert.NotContains(t, screen, "lamp-and-tide")
+			term.keys("Enter")
+			screen = term.until("Enter carry it out")
+			assert.Contains(t, screen, "steps, 2 holds")
+			term.keys("Enter")
+			term.until("Hold, no rollback")
+			term.approve()
+			term.until("Starts tern 4.2.1")
+			term.approve()
+			term.until("things proved")
+
+			term.keys("C-g", "q")
+			term.until("known by hollow-rtr1")
+			kept, err := os.ReadFile(filepath.Join(home, "config", "pilotrix", "devices.yaml"))
+			require.NoError(t, err)
+			assert.Contains(t, string(kept), "dialect: brindle-r40", "what was chosen once is remembered")
+			assert.Contains(t, string(kept), "identity: hollow-rtr1")
+			assert.NotContains(t, string(kept), "lamp-and-tide")
+			term.keys("C-c")
+			term.until("exit code 0")
+		})
+	}
+}
+
+// TestASingleActionFromInside carries one action of the dialect out, with its hold, in the session of a shell whose
+// password was asked in the strip.
+func TestASingleActionFromInside(t *testing.T) {
+	t.Parallel()
+	home := t.TempDir()
+	target := benchAt(t, "mare-gw1", "--at", "ssh", "--time-scale", "16")
+	term := startTerminalAt(t, home, 120, 30, "open", target, "--dialect", "cormel-g2")
+	term.until("is met for the first time")
+	term.keys("Enter")
+	term.until("password of harbour")
+	term.keys("lamp-and-tide", "Enter")
+	term.until("mare-gw1 /")
+	term.keys("C-g", "r")
+	term.until("single actions")
+	term.keys("next start")
+	term.until("▸ Chooses the bank for the next start")
+	term.keys("Enter")
+	term.until("▸ bank")
+	term.keys("B", "Enter", "harbour", "Enter", "lamp-and-tide", "Enter")
+	term.until("⟩ favour B")
+	term.keys("Enter")
+	screen := term.until("◇  Hold")
+	assert.Contains(t, screen, "favour B")
+	term.approve()
+	screen = term.until("bank B is next; not stowed yet")
+	assert.NotContains(t, screen, "lamp-and-tide")
+	term.until("done")
+	term.keys("C-g", "q")
+	term.until("exit code 0")
+}

@@ -1,0 +1,413 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/device"
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/image"
+	"pilotrix/core/inventory"
+	"pilotrix/core/line"
+	"pilotrix/core/logbook"
+	"pilotrix/core/runbook"
+	"pilotrix/core/source/goldentest"
+	"pilotrix/tui/inputs"
+	"pilotrix/tui/runbooks"
+	"pilotrix/tui/start"
+)
+
+const talk = `
+dialect: lamp
+title: Lamp
+about: A lamp that talks.
+modes: [{mode: ready, prompt: '^> $'}]
+readings: [{reading: state, in: [ready], command: tell, facts: [{fact: lamp.lit, pattern: 'lit (\S+)'}]}]
+actions: [{action: light, title: Lights it, in: [ready], with: [colour], command: 'light ${colour}', done: lit, danger: blinds whoever looks}]
+`
+
+const lighting = `
+runbook: light-it
+title: Light the lamp
+about: Lights it, and proves that it is lit.
+inputs:
+  - {input: image, kind: image, about: what it shows}
+  - {input: colour, kind: choice, choices: [red, white], about: the colour}
+  - {input: key, kind: secret, about: its key}
+  - {input: note, kind: text, default: '', about: anything}
+phases:
+  - phase: do it
+    steps:
+      - step: Light it
+        hold: 'Lights it ${colour}.'
+        irreversible: true
+        act: {action: light, with: {colour: '${colour}'}}
+      - step: Read it
+        read: [state]
+`
+
+// lampLibrary has one runbook for the lamp, one that is for another device, and the lamp's one action.
+type lampLibrary struct {
+	*testing.T
+	d    *dialect.Dialect
+	book *runbook.Runbook
+	got  map[string]string
+}
+
+func newLampLibrary(t *testing.T) *lampLibrary {
+	d, err := dialect.Parse("lamp.yaml", []byte(talk))
+	require.NoError(t, err)
+	book, err := runbook.Parse("light-it.yaml", []byte(strings.Replace(lighting, "  - {input: image, kind: image, about: what it shows}\n", "", 1)))
+	require.NoError(t, err)
+	return &lampLibrary{T: t, d: d, book: book}
+}
+
+func (l *lampLibrary) Entries() []runbooks.Entry {
+	single, err := runbook.Single(l.d, "light")
+	require.NoError(l, err)
+	return []runbooks.Entry{
+		{Book: single, Name: "action-light", Title: "Lights it", About: "It blinds whoever looks.", Single: true},
+		{Name: "rescue", Title: "Rescue", WhyNot: "dialect lamp has no mode “monitor”"},
+		{Book: l.book, Name: "light-it", Title: l.book.Title, About: l.book.About, Last: "took 00:12, 3 days ago"},
+	}
+}
+
+func (l *lampLibrary) Needs(book *runbook.Runbook) (all []inputs.Need) {
+	for _, input := range book.Inputs {
+		need := inputs.Need{Input: input, Picks: book.Picks(input, l.d, runbook.Kit{}, &device.Facts{})}
+		if input.Input == "note" {
+			need.Picks = []runbook.Pick{{Value: "a.brm", Words: "4.2.1 · fits", Fit: image.Yes}, {Value: "b.brm", Words: "made for another", Fit: image.No}}
+		}
+		all = append(all, need)
+	}
+	return all
+}
+
+func (l *lampLibrary) Takes(book *runbook.Runbook, input runbook.Input, value string) error {
+	return book.Takes(input, value, l.d, runbook.Kit{})
+}
+
+func (l *lampLibrary) Prepare(book *runbook.Runbook, values map[string]string) (*runbook.Prepared, error) {
+	l.got = values
+	if values["note"] == "refuse" {
+		return nil, errors.New("not with that note")
+	}
+	return book.Prepare(l.d, values, runbook.Kit{})
+}
+
+// does presses a key and carries out what it gives, and what that gives.
+func does(m tea.Model, key tea.Key) { carry(m, func() tea.Msg { return tea.KeyPressMsg(key) }) }
+
+func carry(m tea.Model, cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	msg := cmd()
+	if batch, is := msg.(tea.BatchMsg); is {
+		for _, one := range batch {
+			carry(m, one)
+		}
+		return
+	}
+	if _, isTick := msg.(tickMsg); msg == nil || isTick {
+		return
+	}
+	_, next := m.Update(msg)
+	if _, isKey := msg.(tea.KeyPressMsg); isKey || next == nil {
+		carry(m, next)
+		return
+	}
+	carry(m, next)
+}
+
+func writes(m tea.Model, text string) {
+	for _, letter := range text {
+		does(m, tea.Key{Code: letter, Text: string(letter)})
+	}
+}
+
+// lampApp is a session with the lamp, in whose runbooks one may look.
+func lampApp(t *testing.T) (*app, *lampLibrary) {
+	a, l := newWired(t).app, newLampLibrary(t)
+	a.opt.Library = l
+	a.places = a.allPlaces()
+	a.show("console")
+	return a, l
+}
+
+// TestARunbookIsPickedFilledInAndPlanned goes the whole way by keys, with what is wrong on it.
+func TestARunbookIsPickedFilledInAndPlanned(t *testing.T) {
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		a, l := lampApp(t)
+		text := func() string { return strings.Join(shown(a, size[0], size[1]), "\n") }
+		does(a, tea.Key{Code: 'g', Mod: tea.ModCtrl})
+		does(a, tea.Key{Code: 'r', Text: "r"})
+		for _, want := range []string{"runbooks for this device", "▸ Light the lamp", "took 00:12, 3 days ago", "single actions", "Lights it", "✗ dialect lamp has no mode"} {
+			assert.Contains(t, text(), want, size)
+		}
+		writes(a, "resc")
+		does(a, tea.Key{Code: tea.KeyEnter})
+		assert.Contains(t, text(), "it cannot be carried out here")
+		for range 4 {
+			does(a, tea.Key{Code: tea.KeyBackspace})
+		}
+		does(a, tea.Key{Code: tea.KeyEnter})
+		assert.Contains(t, text(), "▸ colour", size)
+		does(a, tea.Key{Code: tea.KeyEnter})
+		assert.Contains(t, text(), "✗ it is needed")
+		writes(a, "green")
+		does(a, tea.Key{Code: tea.KeyEnter})
+		assert.Contains(t, text(), `✗ "green" is none of red, white`)
+		does(a, tea.Key{Code: tea.KeyDown})
+		does(a, tea.Key{Code: tea.KeyDown})
+		assert.Contains(t, text(), "● white")
+		does(a, tea.Key{Code: tea.KeyTab})
+		writes(a, "lamp-and-tide")
+		assert.NotContains(t, text(), "lamp-and", "a secret is typed unseen")
+		does(a, tea.Key{Code: tea.KeyEnter})
+		writes(a, "refuse")
+		does(a, tea.Key{Code: tea.KeyEnter})
+		assert.Contains(t, text(), "✗ not with that note")
+		does(a, tea.Key{Code: 'u', Mod: tea.ModCtrl})
+		does(a, tea.Key{Code: tea.KeyDown})
+		does(a, tea.Key{Code: tea.KeyEnter})
+		assert.Equal(t, map[string]string{"colour": "white", "key": "lamp-and-tide", "note": "a.brm"}, l.got)
+		for _, want := range []string{"2 steps, 1 hold", "▲  1.1  Light it", "holds: Lights it white.", "⟩ light white", "⟩ tell", "Enter carry it out"} {
+			assert.Contains(t, text(), want, size)
+		}
+		does(a, tea.Key{Code: tea.KeyEscape})
+		assert.Contains(t, text(), "▸ note", "Esc leads back to what was typed")
+
+		// another one later knows what was given before
+		does(a, tea.Key{Code: tea.KeyEscape})
+		does(a, tea.Key{Code: tea.KeyEnter})
+		assert.Contains(t, text(), "••••••")
+	}
+}
+
+// TestEveryViewAsItIs keeps each view as it is drawn, at both sizes.
+func TestEveryViewAsItIs(t *testing.T) {
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		a, l := lampApp(t)
+		feed(a, append(rescue(), serving()...)...)
+		feed(a, event.Fact{Name: "store.free", Value: "8,004,793", Source: "store"}, event.Fact{Name: "store.free", Value: "6,694,073", Source: "store"})
+		carry(a, a.runbooks.Load())
+		a.Update(needed{runbooks.Entry{Book: l.book, Title: "Light the lamp"}, l.Needs(l.book)})
+		p, err := l.book.Prepare(l.d, map[string]string{"colour": "red", "key": "x", "note": ""}, runbook.Kit{})
+		require.NoError(t, err)
+		a.plan.Show(p.Plan(&device.Facts{}), nil)
+		a.dialects.Show([]dialect.Likely{{Dialect: l.d, Score: 4, Reasons: []string{"“>” (prompt ready)"}}}, []*dialect.Dialect{l.d})
+		for _, place := range a.places {
+			a.show(place.name)
+			if place.name == "device" {
+				does(a, tea.Key{Code: tea.KeyDown})
+			}
+			goldentest.Same(t, fmt.Sprintf("%s-%dx%d", place.name, size[0], size[1]), drawn(a, size))
+		}
+		f := newTestFront(t, nil)
+		carry(f, f.start.LoadInventory())
+		for name, show := range map[string]func(){
+			"start": func() {}, "start-device": func() { f.change(inventory.Device{}) },
+			"start-opening": func() { f.opening("ssh://harbour@192.0.2.41", func() {}) },
+			"start-asks":    func() { f.answer(lineAsks{question: line.Question{Text: "password of harbour at 192.0.2.41", Secret: true}}) },
+		} {
+			f.over, f.busy = nil, nil
+			f.shell.show("start")
+			show()
+			goldentest.Same(t, fmt.Sprintf("%s-%dx%d", name, size[0], size[1]), drawn(f, size))
+		}
+	}
+}
+
+// drawn is what a model draws, without colours.
+func drawn(m tea.Model, size [2]int) string {
+	m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+	var out strings.Builder
+	for _, row := range strings.Split(ansi.Strip(m.View().Content), "\n") {
+		out.WriteString(strings.TrimRight(row, " ") + "\n")
+	}
+	return out.String()
+}
+
+// shelved is a source of the start with something of everything.
+type shelved struct {
+	*testing.T
+	path string
+	more []line.Port
+}
+
+var today = time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+
+func (s *shelved) Inventory() (*inventory.Inventory, error) { return inventory.Load(s.path) }
+func (s *shelved) Folders() []string                        { return []string{"/srv/images"} }
+
+func (s *shelved) Ports() ([]line.Port, error) {
+	return append([]line.Port{{Path: "/dev/ttyUSB0", Maker: "Marl", Name: "Serial adapter", Serial: "A10", UsedBy: "cu (4711)"}}, s.more...), nil
+}
+
+func (s *shelved) Book() (map[string]logbook.Known, []logbook.Last, error) {
+	return map[string]logbook.Known{"mare-gw1": {
+			Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
+			Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
+		}}, []logbook.Last{{
+			Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
+			Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
+		}}, nil
+}
+
+// newTestFront is the start with two devices that are kept.
+func newTestFront(t *testing.T, more []line.Port) *front {
+	path := filepath.Join(t.TempDir(), "devices.yaml")
+	require.NoError(t, os.WriteFile(path, []byte("devices:\n  - {device: hollow-rtr1, place: Hollow Skerry, target: 'serial:/dev/ttyUSB0', dialect: brindle-r40, identity: hollow-rtr1}\n  - {device: mare-gw1, place: Grey Mare, target: 'ssh://harbour@192.0.2.41'}\n"), 0o600))
+	f := newFront(Interface{Theme: "dark", Leader: "ctrl+g", Start: &Start{Source: &shelved{T: t, path: path, more: more}, Dialects: []string{"brindle-r40", "cormel-g2"}}})
+	f.now, f.start.Now = func() time.Time { return today }, func() time.Time { return today }
+	known, cut, err := f.source.Book()
+	f.start.Update(f.start.SawBook(known, cut, err))
+	ports, err := f.source.Ports()
+	f.start.Update(f.start.SawPorts(ports, err))
+	f.start.Update(f.start.SawFolders(f.source.Folders()))
+	carry(f, f.start.LoadInventory())
+	return f
+}
+
+// TestTheStart chooses a device, a port, a target that is typed; keeps, changes and forgets.
+func TestTheStart(t *testing.T) {
+	f := newTestFront(t, nil)
+	var opened []start.Opening
+	enter := func() {
+		_, cmd := f.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
+		require.NotNil(t, cmd)
+		opened = append(opened, cmd().(start.Open).Opening)
+	}
+	text := func() string { return drawn(f, [2]int{120, 30}) }
+	for _, want := range []string{"cut off", "20 min ago", "Rescue over the serial console", "in “Send the image”", "mare-gw1", "ran 7.4.2", "Upgrade the standby bank: done, 2 days ago", "Serial adapter", "held by cu (4711)", "/srv/images"} {
+		assert.Contains(t, text(), want)
+	}
+	enter()
+	assert.Equal(t, "hollow-rtr1", opened[0].Device.Device)
+	assert.True(t, opened[0].Saved, "what was cut off is opened as the device that is kept")
+	writes(f, "mare")
+	assert.NotContains(t, text(), "hollow-rtr1")
+	enter()
+	assert.Equal(t, "ssh://harbour@192.0.2.41", opened[1].Target)
+	does(f, tea.Key{Code: tea.KeyEscape})
+	f.Update(tea.PasteMsg{Content: "harbour@192.0.2.60"})
+	assert.Contains(t, text(), "open ssh://harbour@192.0.2.60")
+	enter()
+	assert.Equal(t, start.Opening{Device: inventory.Device{Target: "ssh://harbour@192.0.2.60"}}, opened[2])
+
+	does(f, tea.Key{Code: 's', Mod: tea.ModCtrl})
+	writes(f, "tangle-sw1")
+	does(f, tea.Key{Code: tea.KeyEnter})
+	does(f, tea.Key{Code: tea.KeyEnter})
+	assert.Contains(t, text(), "▸ target           ssh://harbour@192.0.2.60")
+	for range 3 {
+		does(f, tea.Key{Code: tea.KeyEnter})
+	}
+	kept, err := f.source.Inventory()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"hollow-rtr1", "mare-gw1", "tangle-sw1"}, kept.Names())
+	does(f, tea.Key{Code: tea.KeyEscape})
+	writes(f, " tangle")
+	does(f, tea.Key{Code: 'e', Mod: tea.ModCtrl})
+	does(f, tea.Key{Code: 'u', Mod: tea.ModCtrl})
+	writes(f, "mare-gw1")
+	for range 5 {
+		does(f, tea.Key{Code: tea.KeyEnter})
+	}
+	assert.Contains(t, text(), "device mare-gw1 is kept already")
+	does(f, tea.Key{Code: tea.KeyEscape})
+	does(f, tea.Key{Code: tea.KeyEscape})
+	does(f, tea.Key{Code: tea.KeyDown})
+	does(f, tea.Key{Code: tea.KeyDelete})
+	assert.Contains(t, text(), "hollow-rtr1 is taken out of")
+	does(f, tea.Key{Code: 'y', Text: "y"})
+	assert.NotContains(t, text(), "known by hollow-rtr1")
+	kept, err = f.source.Inventory()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"mare-gw1", "tangle-sw1"}, kept.Names())
+}
+
+// TestWhatIsOpenedMayAskAndBeGivenUp opens by the root, answers a question, and gives another one up.
+func TestWhatIsOpenedMayAskAndBeGivenUp(t *testing.T) {
+	device := newWired(t)
+	asked := make(chan string, 1)
+	closed := 0
+	r := &root{ctx: t.Context(), opt: Interface{Theme: "dark", Leader: "ctrl+g", Start: &Start{Source: &shelved{T: t}}, Open: func(ctx context.Context, what start.Opening, ask Ask) (Options, func() error, error) {
+		if what.Target == "unix:/never" {
+			<-ctx.Done()
+			return Options{}, nil, ctx.Err()
+		}
+		text, err := ask(ctx, line.Question{Text: "password", Secret: true})
+		asked <- text
+		return Options{Session: device.app.session, Device: "mare-gw1"}, func() error { closed++; return nil }, err
+	}}}
+	r.front = newFront(r.opt)
+	messages := make(chan tea.Msg, 100)
+	r.send = func(m tea.Msg) { messages <- m }
+	next := func() tea.Msg {
+		select {
+		case m := <-messages:
+			return m
+		case <-time.After(20 * time.Second):
+			require.Fail(t, "nothing was told")
+			return nil
+		}
+	}
+	opening := func(target string) {
+		_, cmd := r.Update(start.Open{Opening: start.Opening{Device: inventory.Device{Target: target}}})
+		go func() { messages <- cmd() }()
+	}
+	opening("unix:/never")
+	assert.Contains(t, drawn(r, [2]int{80, 24}), "opening unix:/never")
+	r.Update(tea.KeyPressMsg{Code: tea.KeyEscape})
+	r.Update(next())
+	assert.Contains(t, drawn(r, [2]int{80, 24}), "it was given up")
+	r.Update(tea.KeyPressMsg{Code: tea.KeyEscape})
+
+	opening("ssh://harbour@192.0.2.41")
+	r.Update(next())
+	for _, letter := range "tide" {
+		r.Update(tea.KeyPressMsg{Code: letter, Text: string(letter)})
+	}
+	assert.Contains(t, drawn(r, [2]int{80, 24}), "password ••••")
+	r.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
+	assert.Equal(t, "tide", <-asked)
+	r.Update(next())
+	require.NotNil(t, r.app)
+	assert.Contains(t, drawn(r, [2]int{80, 24}), "mare-gw1")
+	app := r.app
+	_, cmd := r.Update(leftMsg{})
+	r.Update(cmd())
+	assert.Nil(t, r.app)
+	assert.Equal(t, 1, closed)
+	r.Update(fedMsg{app, eventsMsg{{Body: event.SessionBegin{Target: "late"}}}})
+	assert.Contains(t, drawn(r, [2]int{80, 24}), "filter", "what comes late is nobody's")
+}
+
+// TestEveryKeyIsTheDevicesWhileTheyAreLocked presses a function key for a full-screen program of the device.
+func TestEveryKeyIsTheDevicesWhileTheyAreLocked(t *testing.T) {
+	device := newWired(t)
+	a := device.app
+	press(a, tea.KeyF3)
+	assert.Equal(t, "course", a.places[a.shown].name)
+	a.press(tea.KeyPressMsg{Code: 'g', Mod: tea.ModCtrl})
+	press(a, 'l')
+	assert.Contains(t, drawn(a, [2]int{120, 30}), "keys locked to the device")
+	press(a, tea.KeyF3, tea.KeyEscape)
+	device.gets("\x1bOR\x1b", "both are the device's")
+	feed(a, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+	assert.False(t, a.locked, "what is asked is answered by keys")
+}
