@@ -102,7 +102,7 @@ func (a *app) show(name string) {
 // frameKeys work in every view.
 func (a *app) frameKeys() keys.Map {
 	all := a.placeKeys(a.show)
-	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").Tells("back to the "+a.home+", or to the view before")
+	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").Tells("back to the " + a.home + ", or to the view before")
 	return append(all,
 		back.If(a.places[a.shown].name != a.home && a.asked() == nil),
 		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").Tells("ends it, Ctrl-C too; what is under way is told so").If(a.serving),

@@ -93,7 +93,7 @@ func order(last bool) int {
 func fitWords(fit image.Fit) string {
 	switch against := fit.Against(); {
 	case fit.Verdict == image.Unknown && len(against) > 0:
-		return "not known yet: " + against[0].Text
+		return "not known yet whether it fits"
 	case len(against) > 0:
 		return against[0].Text
 	}

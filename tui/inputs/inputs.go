@@ -5,6 +5,7 @@ package inputs
 import (
 	"cmp"
 	"fmt"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -223,9 +224,16 @@ func emptyWords(i runbook.Input) string {
 // mostPicks is how many picks are listed at once.
 const mostPicks = 7
 
+// mostValue is how much room their values have before their words, in columns.
+const mostValue = 28
+
 // picks lists what is at hand around the one that is taken.
 func picks(t theme.Theme, r *row, width int) (lines []paint.Line) {
 	first := max(0, min(r.pick-mostPicks/2, len(r.Picks)-mostPicks))
+	widest, unknown := 0, false
+	for _, pick := range r.Picks {
+		widest, unknown = max(widest, min(paint.Width(pick.Value), mostValue)), unknown || pick.Fit == image.Unknown
+	}
 	for i := first; i < min(len(r.Picks), first+mostPicks); i++ {
 		pick := r.Picks[i]
 		mark, look := "  ", paint.Look{FG: t.Text}
@@ -243,12 +251,15 @@ func picks(t theme.Theme, r *row, width int) (lines []paint.Line) {
 		}
 		line := paint.Line{{Text: "                    "}, {Text: mark, Look: paint.Look{FG: t.Here}}, {Text: pick.Value, Look: look}}
 		if pick.Words != "" {
-			line = append(line, paint.Piece{Text: "  " + pick.Words, Look: words})
+			line = append(line, paint.Piece{Text: strings.Repeat(" ", max(0, widest-paint.Width(pick.Value))+2) + pick.Words, Look: words})
 		}
 		lines = append(lines, line.Cut(width))
 	}
 	if over := len(r.Picks) - mostPicks; over > 0 {
 		lines = append(lines, paint.Line{paint.In(t.Faint, fmt.Sprintf("                      of %d", len(r.Picks)))})
+	}
+	if unknown {
+		lines = append(lines, paint.Line{paint.In(t.Faint, "                      reading the device first tells which of them fit")}.Cut(width))
 	}
 	return lines
 }
