@@ -27,13 +27,14 @@ func (p *program) serveCommand() *cobra.Command {
 	var slots []string
 	cmd := &cobra.Command{
 		Use:   "serve FOLDER",
-		Short: "Offer a folder's files by TFTP, HTTP or FTP, with a live view",
+		Short: "Offer a folder's files by TFTP, HTTP, FTP, SFTP or SCP, with a live view",
 		Long: `Offers the files of a folder to devices, by their exact names and nothing else; images inside archives
 are offered under their own names and unpacked when they are asked for. What comes into the folder is
 offered too, what goes is withdrawn, and a file is not handed out while it changes. A device may leave a
 file only under a name that --receive opens, in the folder of --into, never over another. Ctrl-C ends it.`,
 		Example: `  pilotrix serve ~/images --at 192.0.2.10
   pilotrix serve ~/images --at 192.0.2.10 --protocol tftp --protocol http --port http=8080
+  pilotrix serve ~/images --at 192.0.2.10 --protocol sftp --port sftp=2222
   pilotrix serve ~/images --at 127.0.0.1 --port tftp=6969 --receive setup.txt --into ./kept`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -54,7 +55,7 @@ file only under a name that --receive opens, in the folder of --into, never over
 			return p.serve(cmd.Context(), args[0], protocols, at, ports, into, slots)
 		},
 	}
-	cmd.Flags().StringArrayVar(&protocols, "protocol", []string{"tftp"}, "a `protocol`: tftp, http or ftp")
+	cmd.Flags().StringArrayVar(&protocols, "protocol", []string{"tftp"}, "a `protocol`: tftp, http, ftp, sftp or scp")
 	cmd.Flags().StringVar(&address, "at", "", "this laptop's `address` to serve on; its only one unless said")
 	cmd.Flags().StringToIntVar(&ports, "port", nil, "another `port` than the protocol's own, such as tftp=6969")
 	cmd.Flags().StringVar(&into, "into", ".", "the `folder` for files that devices leave")
@@ -138,7 +139,11 @@ func placeText(place serve.Endpoint) string {
 	if place.Protocol == "http" {
 		return fmt.Sprintf("HTTP: http://%s%s", place.At, place.Path("NAME"))
 	}
-	return fmt.Sprintf("FTP: %s, user %s, password %s", place.At, place.User, place.Password)
+	text := fmt.Sprintf("%s: %s, user %s, password %s", strings.ToUpper(place.Protocol), place.At, place.User, place.Password)
+	if place.Fingerprint != "" {
+		text = fmt.Sprintf("SFTP and SCP: %s, user %s, password %s, host key %s", place.At, place.User, place.Password, place.Fingerprint)
+	}
+	return text
 }
 
 // followFolder offers what comes into the folder and withdraws what goes, until ctx ends. A folder that

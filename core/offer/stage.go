@@ -259,6 +259,15 @@ func (s *Stage) Receive(name string, size int64) (*Upload, error) {
 	return u, err
 }
 
+// Awaits reports whether a slot is open that the name means.
+func (s *Stage) Awaits(name string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	found, _ := loosely(name, slices.Sorted(maps.Keys(s.slots)))
+	_, open := s.slots[found]
+	return open
+}
+
 func (s *Stage) reopen(slot Slot) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -181,14 +181,16 @@ func (p Plan) fetch(ctx context.Context) Result {
 		got, err = p.firstBlock(limited)
 	case "http":
 		got, err = p.firstRange(limited)
-	default:
-		got, err = p.greeting(limited)
+	case "ftp":
+		err = p.greeting(limited, "220")
+	default: // sftp and scp
+		err = p.greeting(limited, "SSH-2.0-")
 	}
 	what := strings.ToUpper(p.Protocol)
 	if err != nil {
 		return Result{"server", false, fmt.Sprintf("%s at %s does not hand the file out: %v", what, p.At, err), "see whether something else answers there, or a firewall drops what comes in"}
 	}
-	if p.Protocol == "ftp" {
+	if p.Protocol != "tftp" && p.Protocol != "http" {
 		return Result{"server", true, fmt.Sprintf("%s at %s answers", what, p.At), ""}
 	}
 	file, err := p.Offer.Open()
@@ -244,21 +246,22 @@ func (p Plan) firstRange(ctx context.Context) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(response.Body, firstBytes))
 }
 
-func (p Plan) greeting(ctx context.Context) ([]byte, error) {
+// greeting sees that a server greets as one of its protocol does: more would take a login.
+func (p Plan) greeting(ctx context.Context, want string) error {
 	conn, err := p.Network.Dial(ctx, p.At)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer conn.Close()
 	_ = conn.SetReadDeadline(time.Now().Add(p.Clock.Wall(fetchTime)))
-	greeting := make([]byte, 3)
+	greeting := make([]byte, len(want))
 	if _, err := io.ReadFull(conn, greeting); err != nil {
-		return nil, err
+		return err
 	}
-	if string(greeting) != "220" {
-		return nil, fmt.Errorf("it greets with %q", greeting)
+	if string(greeting) != want {
+		return fmt.Errorf("it greets with %q", greeting)
 	}
-	return nil, nil
+	return nil
 }
 
 // ListenWords puts the failure to bind a port into words with a remedy: who holds it, or what is missing

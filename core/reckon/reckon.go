@@ -149,7 +149,7 @@ func Estimates(size int64, w Way) (all []Estimate) {
 		all = append(all, tftpEstimate(size, s[0], s[1], w))
 	}
 	rate := StreamRate(w.Link, w.Trip)
-	for _, name := range []string{"http", "ftp"} {
+	for _, name := range []string{"http", "ftp", "sftp"} {
 		all = append(all, Estimate{name, "one stream", rate, TransferTime(size, rate), "TCP keeps the way full, up to 64 KiB a round trip", ""})
 	}
 	for i := overLine; i < len(all); i++ {

@@ -24,7 +24,7 @@ func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
 		times[e.Protocol+" "+e.Terms] = e.Time
 		assert.NotEmpty(t, e.Why)
 	}
-	require.Len(t, times, 7)
+	require.Len(t, times, 8)
 	assert.InDelta(t, 9*(1<<20)/(11520*1024.0/1030), times["xmodem-1k blocks of 1024 B at 115200 baud"].Seconds(), 1)
 	assert.InDelta(t, 9*(1<<20)/512.0*0.002, times["tftp blocks of 512 B"].Seconds(), 3, "the waits dominate")
 	assert.Less(t, times["tftp blocks of 1428 B, windows of 16"], times["tftp blocks of 1428 B"])

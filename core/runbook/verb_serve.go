@@ -25,7 +25,7 @@ var _ = register(Verb{
 
 // Serving says how this laptop serves.
 type Serving struct {
-	Protocol string `yaml:"protocol" jsonschema:"required" jsonschema_description:"tftp, http or ftp; may be the ${input} of a choice"`
+	Protocol string `yaml:"protocol" jsonschema:"required" jsonschema_description:"tftp, http, ftp, sftp or scp; may be the ${input} of a choice"`
 	Address  string `yaml:"address" jsonschema_description:"This laptop's address that the device is to use; the one on the device's network unless said"`
 	Port     string `yaml:"port" jsonschema_description:"Another port than the protocol's own"`
 	Device   string `yaml:"device" jsonschema_description:"The device's own address with its network's length"`

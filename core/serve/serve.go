@@ -16,17 +16,18 @@ import (
 	"pilotrix/core/transfer"
 	"pilotrix/core/transfer/ftpd"
 	"pilotrix/core/transfer/httpd"
+	"pilotrix/core/transfer/sshd"
 	"pilotrix/core/transfer/tftp"
 )
 
 // ports are the usual ones of the servers that can be served by.
-var ports = map[string]uint16{"tftp": tftp.Port, "http": 80, "ftp": 21}
+var ports = map[string]uint16{"tftp": tftp.Port, "http": 80, "ftp": 21, "sftp": sshd.Port, "scp": sshd.Port}
 
 // Port is a protocol's usual port; there is none for what cannot be served by.
 func Port(name string) (uint16, error) {
 	port, known := ports[name]
 	if !known {
-		return 0, fmt.Errorf("no protocol %q to serve by; there are tftp, http and ftp", name)
+		return 0, fmt.Errorf("no protocol %q to serve by; there are tftp, http, ftp, sftp and scp", name)
 	}
 	return port, nil
 }
@@ -60,6 +61,8 @@ type Endpoint struct {
 	Protocol       string
 	At             netip.AddrPort
 	User, Password string
+	Key            []byte // the private key that may log in besides, with SFTP and SCP
+	Fingerprint    string // of the host key there
 	path           func(name string) string
 }
 
@@ -180,6 +183,9 @@ type server interface {
 func (d *Dock) Listen(name string, at netip.AddrPort) (Endpoint, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if name == "scp" {
+		name = "sftp" // one server is both
+	}
 	key := name + " " + at.String()
 	if place, there := d.listening[key]; there && at.Port() != 0 {
 		return *place, nil
@@ -224,6 +230,13 @@ func (d *Dock) start(name string, at netip.AddrPort) (server, Endpoint, error) {
 		}
 		user, password := s.Login()
 		return s, Endpoint{User: user, Password: password}, nil
+	case "sftp", "scp": // one server for both
+		s, err := sshd.Listen(at, offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		if err != nil {
+			return nil, Endpoint{}, err
+		}
+		user, password := s.Login()
+		return s, Endpoint{User: user, Password: password, Key: s.Key(), Fingerprint: s.Fingerprint()}, nil
 	}
 	_, err := Port(name)
 	return nil, Endpoint{}, err

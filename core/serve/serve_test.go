@@ -126,7 +126,7 @@ func TestWhatIsWithdrawnIsNotServed(t *testing.T) {
 		require.Len(t, states, 2)
 		assert.Equal(t, event.Withdrawn, states[1].State)
 		_, err = d.Listen("pigeon", at)
-		assert.ErrorContains(t, err, "there are tftp, http and ftp")
+		assert.ErrorContains(t, err, "there are tftp, http, ftp, sftp and scp")
 	})
 }
 
