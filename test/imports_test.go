@@ -22,6 +22,7 @@ var layers = []struct {
 	{"bench", []string{"bench", "core/clock", "core/line", "core/transfer", "core/network"}},
 	{"core/session", []string{"core"}},
 	{"core/runbook", []string{"core/dialect", "core/offer", "core/image", "core/device", "core/expression", "core/source", "core/sense", "core/transfer", "core/line", "core/reckon", "core/event", "core/clock", "core/network", "core/preflight", "core/reach", "core/serve"}},
+	{"core/inventory", []string{"core/line", "core/source"}},
 	{"core/state", []string{"core/event"}},
 	{"core/evidence", []string{"core/state", "core/event"}},
 	{"core/serve", []string{"core/offer", "core/transfer", "core/clock", "core/event", "core/image", "core/network"}},

@@ -59,8 +59,12 @@ var (
 type shell struct {
 	*stream
 	session *ssh.Session
+	client  *ssh.Client
 	old     string
 }
+
+// Client is the connection that the session goes over, for what else goes over it, such as a file.
+func (l *shell) Client() *ssh.Client { return l.client }
 
 // Old are the algorithms that were agreed although they are not safe any more; empty where that was not allowed.
 func (l *shell) Old() string { return l.old }
@@ -82,7 +86,7 @@ func openShell(ctx context.Context, t Target, c clock.Clock, with *Shells) (Line
 		return nil, err
 	}
 	s := newStream(t, wire, c, wire.lost)
-	return &shell{s, wire.session, d.old}, nil
+	return &shell{s, wire.session, client, d.old}, nil
 }
 
 // Resize implements Resizer, RFC 4254 section 6.7.

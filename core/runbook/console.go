@@ -5,6 +5,8 @@ import (
 	"errors"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
@@ -59,6 +61,8 @@ type Console interface {
 	Pending() []dialect.Open
 	// Settle waits until everything that happened so far is kept.
 	Settle(ctx context.Context) error
+	// Shell is the SSH connection that the line goes over, nil where it is none.
+	Shell() *ssh.Client
 	// Reach watches whether addresses answer; nil when nothing can be watched.
 	Reach() *reach.Watch
 }

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"pilotrix/core/clock"
 	"pilotrix/core/device"
@@ -168,6 +169,7 @@ func (c *echoing) AwaitLine(context.Context) error         { return nil }
 func (c *echoing) AwaitHelm(context.Context) (Wish, error) { return Stop, nil }
 func (c *echoing) Pending() []dialect.Open                 { return c.pending }
 func (c *echoing) Reach() *reach.Watch                     { return nil }
+func (c *echoing) Shell() *ssh.Client                      { return nil }
 func (c *echoing) TakeBack(string)                         {}
 func (c *echoing) Release(string)                          {}
 func (c *echoing) WithHelm(x context.Context) (context.Context, context.CancelFunc) {

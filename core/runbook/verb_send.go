@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/netip"
 	"strconv"
+	"strings"
 	"time"
 
 	"pilotrix/core/event"
@@ -18,22 +19,23 @@ import (
 	"pilotrix/core/sense"
 	"pilotrix/core/source"
 	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/sshput"
 	"pilotrix/core/transfer/tftp"
 	"pilotrix/core/transfer/xmodem"
 )
 
 var _ = register(Verb{
-	Name: "send", Does: "makes the device receive (an action) and sends a file over the line; or, by tftp, sends it to a loader that takes it, again and again until its window opens",
+	Name: "send", Does: "makes the device receive (an action) and sends a file over the line; or, by tftp, sends it to a loader that takes it, again and again until its window opens; or, by sftp or scp, puts it on the device over the SSH session that is the line",
 	Timeout: 2 * time.Hour, Cards: []string{CardTransfer, CardBanks, CardReach},
 	New: func() Body { return new(sendBody) },
 })
 
 type sendBody struct {
 	File     string                 `yaml:"file" jsonschema:"required" jsonschema_description:"An input of kind image, or what the loop brings"`
-	Protocol string                 `yaml:"protocol" jsonschema:"required" jsonschema_description:"xmodem, xmodem-1k, ymodem or ymodem-g over the line, or tftp; may be the ${input} of a choice"`
+	Protocol string                 `yaml:"protocol" jsonschema:"required" jsonschema_description:"xmodem, xmodem-1k, ymodem or ymodem-g over the line, or tftp, sftp or scp; may be the ${input} of a choice"`
 	Action   string                 `yaml:"action" jsonschema_description:"Over the line: the action that makes the device receive"`
 	With     map[string]source.Text `yaml:"with" jsonschema_description:"Its parameters; may hold ${…}"`
-	To       string                 `yaml:"to" jsonschema_description:"By tftp: the address of the loader"`
+	To       string                 `yaml:"to" jsonschema_description:"By tftp: the address of the loader; by sftp and scp: the path on the device"`
 	As       string                 `yaml:"as" jsonschema_description:"By tftp: the name that it is sent under; its own unless said"`
 	Port     string                 `yaml:"port" jsonschema_description:"By tftp: another port than 69"`
 }
@@ -43,6 +45,7 @@ type sendWork struct {
 	protocol *expression.Template
 	*doing
 	to, as, port *expression.Template // of one that is sent over the network
+	put          string               // sftp or scp, empty for neither
 }
 
 // Compile implements Body.
@@ -57,6 +60,17 @@ func (b *sendBody) Compile(c *Compiler) Work {
 		}
 		if b.Action != "" {
 			c.Complain("action", "by tftp a loader is sent to without an action")
+		}
+		c.Changes()
+		return w
+	}
+	if b.Protocol == sshput.SFTP || b.Protocol == sshput.SCP {
+		w.protocol, w.put, w.to = c.Template("protocol", b.Protocol), b.Protocol, c.Template("to", b.To)
+		if b.To == "" {
+			c.Complain("", "say where on the device it goes (to: PATH)")
+		}
+		if b.Action+b.As+b.Port != "" {
+			c.Complain("", "by %s a file is put over the session itself: action, as and port do not go with it", b.Protocol)
 		}
 		c.Changes()
 		return w
@@ -99,7 +113,10 @@ func (w *sendWork) Tells(p *planner, s *PreparedStep) Told {
 		name, size = img.Name, fmt.Sprintf(" (%d B)", img.Size)
 	}
 	text := fmt.Sprintf("sends %s%s by %s", name, size, w.protocol.Shown(p.env))
-	if w.to != nil {
+	switch {
+	case w.put != "":
+		text += " to " + w.to.Shown(p.env) + " on the device, over the session's own connection"
+	case w.to != nil:
 		text += " to " + w.to.Shown(p.env) + ", again and again until it is taken"
 	}
 	return Told{Does: []string{text}}
@@ -116,7 +133,10 @@ func (w *sendWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if err != nil {
 		return err
 	}
-	if w.to != nil {
+	switch {
+	case w.put != "":
+		return w.putFile(ctx, e, s, img)
+	case w.to != nil:
 		return w.push(ctx, e, s, img)
 	}
 	name, err := w.protocol.Render(e.env())
@@ -259,6 +279,39 @@ func (e *Engine) afterSend(ctx context.Context, b *begun) error {
 			return nil
 		}
 	}
+}
+
+// putFile puts a file on the device over the SSH session that is the line.
+func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img *image.Image) error {
+	to, err := e.fill(w.to)
+	if err != nil {
+		return err
+	}
+	shell := e.console.Shell()
+	if shell == nil {
+		return fmt.Errorf("the line is no SSH session: %s cannot be put on the device by %s", img.Name, w.put)
+	}
+	protocol := strings.ToUpper(w.put)
+	e.now(s, fmt.Sprintf("Puts %s on the device by %s", img.Name, protocol), "the device to take it", s.Timeout)
+	if err := e.alters(ctx, s, protocol+" put of "+img.Name+" to "+to); err != nil {
+		return err
+	}
+	id := "put " + to
+	e.console.Emit(event.TransferBegin{ID: id, File: img.Name, Size: img.Size, Protocol: protocol, Peer: shell.RemoteAddr().String(), SHA256: img.SHA256})
+	put := sshput.Put{Client: shell, Protocol: w.put, To: to, Size: img.Size, Open: func() (io.ReadCloser, error) { return img.Reader() }, Clock: e.console.Clock(), Progress: func(p transfer.Progress) {
+		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Rate: p.Rate, Left: p.Left})
+	}}
+	end := event.TransferEnd{ID: id, Outcome: event.Done}
+	err = e.console.within(ctx, moves, func(ctx context.Context) (err error) {
+		end.Bytes, end.Took, err = put.Do(ctx)
+		return err
+	})
+	e.changed = e.changed || err == nil
+	if err != nil {
+		end.Outcome, end.Message = event.Failed, err.Error()
+	}
+	e.console.Emit(end)
+	return err
 }
 
 // push sends a file by TFTP to a loader that takes it, until its window opens.

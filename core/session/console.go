@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
@@ -330,3 +332,13 @@ func (c console) Stops(command string) (says string) {
 func (c console) Settle(ctx context.Context) error { return c.s.hub.Settle(ctx) }
 
 func (c console) Reach() *reach.Watch { return c.s.watch }
+
+// Shell implements runbook.Console.
+func (c console) Shell() (client *ssh.Client) {
+	c.s.do(func() {
+		if shell, is := c.s.wire.line.(interface{ Client() *ssh.Client }); is {
+			client = shell.Client()
+		}
+	})
+	return client
+}

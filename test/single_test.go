@@ -1,4 +1,4 @@
-package runbook_test
+package test
 
 import (
 	"testing"

@@ -1,0 +1,192 @@
+// Package sshput puts a file on a device over the SSH connection that a session has with it: by SFTP
+// (draft-ietf-secsh-filexfer-02), or by the scp protocol where the device has no other. No further login is needed, and
+// the console stays as it is.
+package sshput
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/plain"
+	"pilotrix/core/transfer"
+)
+
+// The protocols.
+const (
+	SFTP = "sftp"
+	SCP  = "scp"
+)
+
+// Put is a file that is put somewhere.
+type Put struct {
+	Client   *ssh.Client
+	Protocol string
+	To       string // its path on the device
+	Size     int64
+	Open     func() (io.ReadCloser, error)
+	Clock    clock.Clock
+	Progress func(transfer.Progress) // may be nil
+}
+
+// Do puts it there, and returns how many bytes the device has taken and in what time. The device's word that it has the
+// file whole is its size afterwards with SFTP, and its last answer with scp.
+func (p Put) Do(ctx context.Context) (bytes int64, took time.Duration, err error) {
+	if p.Client == nil {
+		return 0, 0, errors.New("the line is no SSH session: a file cannot be put over it")
+	}
+	file, err := p.Open()
+	if err != nil {
+		return 0, 0, err
+	}
+	defer file.Close()
+	meter := transfer.NewMeter(p.Clock)
+	meter.Start()
+	from := &metered{Reader: io.LimitReader(file, p.Size), meter: meter, thin: transfer.NewThin(p.Clock), p: transfer.Progress{File: path.Base(p.To), Size: p.Size}, tell: p.Progress, ctx: ctx}
+	switch p.Protocol {
+	case SFTP:
+		err = p.bySFTP(ctx, from)
+	case SCP:
+		err = p.bySCP(ctx, from)
+	default:
+		err = fmt.Errorf("no protocol %q to put a file by; there are sftp and scp", p.Protocol)
+	}
+	if ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
+	if err == nil && from.p.Bytes < p.Size {
+		err = fmt.Errorf("the file ended with %d B to go: it was changed while it was sent", p.Size-from.p.Bytes)
+	}
+	return from.p.Bytes, meter.Elapsed(), err
+}
+
+// metered tells how much was read.
+type metered struct {
+	io.Reader
+	meter *transfer.Meter
+	thin  *transfer.Thin
+	p     transfer.Progress
+	tell  func(transfer.Progress)
+	ctx   context.Context
+}
+
+func (m *metered) Read(p []byte) (int, error) {
+	if err := m.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := m.Reader.Read(p)
+	m.p.Bytes += int64(n)
+	if m.tell != nil && m.thin.Due() {
+		m.meter.Fill(&m.p)
+		m.tell(m.p)
+	}
+	return n, err
+}
+
+func (p Put) bySFTP(ctx context.Context, from *metered) error {
+	files, err := sftp.NewClient(p.Client)
+	if err != nil {
+		return fmt.Errorf("the device has no SFTP (%s): scp may do", plain.Clip(err.Error(), 120))
+	}
+	defer files.Close()
+	stop := context.AfterFunc(ctx, func() { _ = files.Close() })
+	defer stop()
+	if info, err := files.Stat(p.To); err == nil && info.IsDir() {
+		return fmt.Errorf("%s is a folder on the device", p.To)
+	}
+	to, err := files.Create(p.To)
+	if err != nil {
+		return fmt.Errorf("the device does not take %s: %s", p.To, plain.Clip(err.Error(), 200))
+	}
+	if _, err := to.ReadFrom(from); err != nil {
+		return errors.Join(fmt.Errorf("the device does not take all of it: %s", plain.Clip(err.Error(), 200)), to.Close(), files.Remove(p.To))
+	}
+	if err := to.Close(); err != nil {
+		return fmt.Errorf("the device did not keep it: %s", plain.Clip(err.Error(), 200))
+	}
+	info, err := files.Stat(p.To)
+	if err != nil {
+		return fmt.Errorf("the device does not have it afterwards: %s", plain.Clip(err.Error(), 200))
+	}
+	if info.Size() != p.Size {
+		return fmt.Errorf("the device has %d of %d B afterwards", info.Size(), p.Size)
+	}
+	return nil
+}
+
+// bySCP is the sending side of the scp protocol, as core/transfer/sshd is the other.
+func (p Put) bySCP(ctx context.Context, from *metered) error {
+	session, err := p.Client.NewSession()
+	if err != nil {
+		return fmt.Errorf("the device opens no further channel: %w", err)
+	}
+	defer session.Close()
+	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
+	defer stop()
+	in, err := session.StdinPipe()
+	if err != nil {
+		return err
+	}
+	out, err := session.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := session.Start("scp -t -- " + quoted(p.To)); err != nil {
+		return fmt.Errorf("the device runs no scp: %w", err)
+	}
+	answers := bufio.NewReader(out)
+	if err := answered(answers); err != nil {
+		return err
+	}
+	if _, err := fmt.Fprintf(in, "C0644 %d %s\n", p.Size, path.Base(p.To)); err != nil {
+		return err
+	}
+	if err := answered(answers); err != nil {
+		return err
+	}
+	if _, err := io.Copy(in, from); err != nil {
+		return fmt.Errorf("the device does not take all of it: %w", err)
+	}
+	if from.p.Bytes < p.Size {
+		return nil // without the byte that ends it the device does not take it for whole
+	}
+	if _, err := in.Write([]byte{0}); err != nil {
+		return err
+	}
+	if err := answered(answers); err != nil {
+		return err
+	}
+	_ = in.Close()
+	if err := session.Wait(); err != nil {
+		return fmt.Errorf("the device's scp: %w", err)
+	}
+	return nil
+}
+
+// answered reads the device's answer: a byte 0, or 1 or 2 and its words.
+func answered(from *bufio.Reader) error {
+	code, err := from.ReadByte()
+	switch {
+	case err != nil:
+		return fmt.Errorf("the device's scp ended without an answer: %w", err)
+	case code == 0:
+		return nil
+	}
+	words, _ := from.ReadString('\n')
+	if code > 2 {
+		words = string(code) + words
+	}
+	return fmt.Errorf("the device says: %s", plain.Clip(strings.TrimSpace(words), 200))
+}
+
+// quoted is a path as a shell on the device takes it for one word.
+func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
