@@ -3,9 +3,12 @@ package test
 import (
 	"bytes"
 	"context"
+	"database/sql"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -17,6 +20,7 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
+	"pilotrix/core/logbook"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/demo"
@@ -25,16 +29,29 @@ import (
 // BenchmarkFirstFrame starts the program on a pseudo-terminal and prints the time until its first
 // frame stands there, and the share of the 100 ms allowed.
 func BenchmarkFirstFrame(b *testing.B) {
+	book := filepath.Join(b.TempDir(), "book.db")
+	firstFrame(b, nil, "F1", "open", "exec:cat", "--theme", "dark", "--logbook", book)
+}
+
+// BenchmarkFirstFrameOfTheStart does the same for the start, with 500 devices that are kept and a logbook of 1,000,000
+// events.
+func BenchmarkFirstFrameOfTheStart(b *testing.B) {
+	home := b.TempDir()
+	fillHome(b, home, 500, 1000, 1000)
+	firstFrame(b, homeAt(home), "dev-003", "--theme", "dark")
+}
+
+func firstFrame(b *testing.B, env []string, until string, args ...string) {
 	var spent time.Duration
 	for b.Loop() {
-		run := exec.Command(program, "open", "exec:cat", "--theme", "dark", "--logbook", filepath.Join(b.TempDir(), "book.db"))
-		run.Env = append(os.Environ(), "TERM=xterm-256color", "COLORTERM=truecolor")
+		run := exec.Command(program, args...)
+		run.Env = append(append(os.Environ(), "TERM=xterm-256color", "COLORTERM=truecolor"), env...)
 		began := time.Now()
 		terminal, err := pty.StartWithSize(run, &pty.Winsize{Cols: 160, Rows: 40})
 		require.NoError(b, err)
 		var shown bytes.Buffer
 		piece := make([]byte, 32<<10)
-		for !bytes.Contains(shown.Bytes(), []byte("logbook")) {
+		for !bytes.Contains(shown.Bytes(), []byte(until)) {
 			n, err := terminal.Read(piece)
 			require.NoError(b, err)
 			shown.Write(piece[:n])
@@ -47,6 +64,39 @@ func BenchmarkFirstFrame(b *testing.B) {
 	each := spent / time.Duration(b.N)
 	b.ReportMetric(float64(each.Microseconds())/1000, "ms")
 	b.ReportMetric(float64(each)/float64(100*time.Millisecond), "×allowed")
+}
+
+// fillHome makes a user's files with so many devices, sessions, and events in each of them.
+func fillHome(b *testing.B, home string, devices, sessions, events int) {
+	var kept strings.Builder
+	kept.WriteString("devices:\n")
+	for i := range devices {
+		fmt.Fprintf(&kept, "  - {device: dev-%03d, place: Orsholm quay, target: 'ssh://harbour@192.0.2.%d', dialect: cormel-g2}\n", i, i%250+1)
+	}
+	require.NoError(b, os.MkdirAll(filepath.Join(home, "config", "pilotrix"), 0o700))
+	require.NoError(b, os.WriteFile(filepath.Join(home, "config", "pilotrix", "devices.yaml"), []byte(kept.String()), 0o600))
+	path := filepath.Join(home, "data", "pilotrix", "logbook.db")
+	book, err := logbook.Open(path)
+	require.NoError(b, err)
+	require.NoError(b, book.Close())
+	db, err := sql.Open("sqlite", path)
+	require.NoError(b, err)
+	defer db.Close()
+	all, err := db.Begin()
+	require.NoError(b, err)
+	do := func(text string, args ...any) {
+		_, err := all.Exec(text, args...)
+		require.NoError(b, err)
+	}
+	for s := 1; s <= sessions; s++ {
+		at, device := time.Now().Add(-time.Duration(s)*time.Hour).UTC().Format(time.RFC3339Nano), fmt.Sprintf("dev-%03d", s%devices)
+		do(`INSERT INTO session (id, began, target, dialect, device, process, ended) VALUES (?, ?, 'ssh://x', 'cormel-g2', ?, '1 1', ?)`, s, at, device, at)
+		do(`INSERT INTO run (session, seq, place, runbook, title, began, ended, outcome) VALUES (?, 5, ?, 'standby-bank-upgrade', 'Upgrade the standby bank', ?, ?, 'done')`, s, device, at, at)
+		do(`INSERT INTO known (place, name, value, at) VALUES (?, 'running.release', '7.4.2', ?) ON CONFLICT DO NOTHING`, device, at)
+		do(`WITH RECURSIVE n(seq) AS (SELECT 1 UNION ALL SELECT seq + 1 FROM n WHERE seq < ?) INSERT INTO event (session, seq, at, kind, body)
+			SELECT ?, seq, ?, 'line.in', '{"bytes":"a line of the usual length that a device writes"}' FROM n`, events, s, at)
+	}
+	require.NoError(b, all.Commit())
 }
 
 // BenchmarkRunbookOverhead carries the rescue out on a device that lives four times as fast as real

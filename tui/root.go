@@ -3,6 +3,9 @@ package tui
 import (
 	"context"
 	"errors"
+	"sync"
+	"sync/atomic"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -37,22 +40,43 @@ func Run(ctx context.Context, opt Interface) error {
 	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
 		err = nil
 	}
+	cancel()
+	r.awaitOpening()
 	if r.app != nil {
 		r.app.endRunbook()
+	} else if late := r.late.Swap(nil); late != nil { // opened, and never shown
+		err = errors.Join(err, (*late)())
 	}
 	return errors.Join(err, r.failed, r.ends())
 }
 
+// openLimit is how long what is being opened may take to hear that nobody wants it any more.
+const openLimit = 2 * time.Second
+
+// awaitOpening waits for what is being opened to end. A command that the program's end came before is never carried out.
+func (r *root) awaitOpening() {
+	ended := make(chan struct{})
+	go func() { defer close(ended); r.opening.Wait() }()
+	limit := time.NewTimer(openLimit)
+	defer limit.Stop()
+	select {
+	case <-ended:
+	case <-limit.C:
+	}
+}
+
 // root is the model of the program: the start, and the session that was opened from it.
 type root struct {
-	opt    Interface
-	ctx    context.Context
-	send   func(tea.Msg)
-	front  *front
-	app    *app         // nil while no session is open
-	close  func() error // of the session
-	feed   context.CancelFunc
-	failed error // what was to be opened was not, and there is no start to say it
+	opt     Interface
+	ctx     context.Context
+	send    func(tea.Msg)
+	front   *front
+	app     *app         // nil while no session is open
+	close   func() error // of the session
+	feed    context.CancelFunc
+	opening sync.WaitGroup
+	late    atomic.Pointer[func() error] // what closes a session that was opened and is not shown yet
+	failed  error                        // what was to be opened was not, and there is no start to say it
 
 	size    *tea.WindowSizeMsg
 	ground  *tea.BackgroundColorMsg
@@ -123,11 +147,16 @@ func (r *root) now() tea.Model {
 func (r *root) opens(what start.Opening, words string) tea.Cmd {
 	ctx, end := context.WithCancel(r.ctx)
 	r.front.opening(words, end)
+	r.opening.Add(1)
 	return func() tea.Msg {
+		defer r.opening.Done()
 		defer end()
 		options, closes, err := r.opt.Open(ctx, what, r.ask)
 		if err != nil && ctx.Err() != nil && r.ctx.Err() == nil {
 			err = errors.New("it was given up")
+		}
+		if err == nil {
+			r.late.Store(&closes)
 		}
 		return openedMsg{options, closes, err}
 	}
@@ -147,6 +176,7 @@ func (r *root) ask(ctx context.Context, q line.Question) (string, error) {
 
 // opened turns to the session.
 func (r *root) opened(got openedMsg) tea.Cmd {
+	r.late.Store(nil)
 	r.front.opened(got.err)
 	if got.err != nil {
 		if r.opt.Start == nil {
