@@ -197,12 +197,16 @@ func (f *front) change(d inventory.Device) tea.Cmd {
 		return wrongIn(input.Input, value)
 	}, func(values map[string]string) tea.Cmd {
 		kept := inventory.Device{Device: values["device"], Place: values["place"], Target: values["target"], Dialect: values["dialect"], Password: values["password"], Identity: d.Identity}
-		if err := f.start.Inventory().Put(before, kept); err != nil {
+		inventory, err := f.source.Inventory() // as it is now: it may have been edited by hand meanwhile
+		if err == nil {
+			err = inventory.Put(before, kept)
+		}
+		if err != nil {
 			f.form.Complain(err.Error())
 			return nil
 		}
 		f.shell.show("start")
-		f.say(kept.Device + " is kept in " + f.start.Inventory().Path())
+		f.say(kept.Device + " is kept in " + inventory.Path())
 		return f.start.LoadInventory()
 	})
 	f.form.Last = "keep it"
@@ -247,7 +251,11 @@ func (f *front) needs(d inventory.Device) []inputs.Need {
 func (f *front) forget(d inventory.Device) tea.Cmd {
 	f.menu(strip.Menu{Bad: true, Mark: "▲", Word: "Forget", Text: d.Device + " is taken out of " + f.start.Inventory().Path() + ". The logbook keeps what happened on it.", Choices: keys.Map{
 		keys.New("y", "forget it", func() tea.Cmd {
-			if err := f.start.Inventory().Remove(d.Device); err != nil {
+			inventory, err := f.source.Inventory()
+			if err == nil {
+				err = inventory.Remove(d.Device)
+			}
+			if err != nil {
 				f.say(err.Error())
 			}
 			return f.start.LoadInventory()

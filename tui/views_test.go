@@ -345,6 +345,28 @@ func TestTheStart(t *testing.T) {
 	assert.Equal(t, []string{"mare-gw1", "tangle-sw1"}, kept.Names())
 }
 
+// TestABrokenFileOfDevicesIsMendedByHandFirst neither keeps nor changes anything in it.
+func TestABrokenFileOfDevicesIsMendedByHandFirst(t *testing.T) {
+	f := newTestFront(t, nil)
+	path := f.start.Inventory().Path()
+	broken := "devices:\n  - {device: a, target: 'smoke:x'}\n"
+	f.change(inventory.Device{Device: "b", Target: "unix:/x"})
+	require.NoError(t, os.WriteFile(path, []byte(broken), 0o600))
+	for range 5 {
+		does(f, tea.Key{Code: tea.KeyEnter})
+	}
+	assert.Contains(t, drawn(f, [2]int{120, 30}), `no kind "smoke"`)
+	does(f, tea.Key{Code: tea.KeyEscape})
+	carry(f, f.start.LoadInventory())
+	does(f, tea.Key{Code: 'n', Text: "n"})
+	text := drawn(f, [2]int{120, 30})
+	assert.Contains(t, text, `"smoke:x"`)
+	assert.Contains(t, text, "filter n")
+	left, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, broken, string(left))
+}
+
 // TestWhatIsOpenedMayAskAndBeGivenUp opens by the root, answers a question, and gives another one up.
 func TestWhatIsOpenedMayAskAndBeGivenUp(t *testing.T) {
 	device := newWired(t)

@@ -4,6 +4,7 @@
 package inventory
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,8 +13,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-
-	"github.com/goccy/go-yaml"
 
 	"pilotrix/core/line"
 	"pilotrix/core/source"
@@ -150,14 +149,38 @@ func (i *Inventory) Put(before string, d Device) error {
 	if _, there := i.Find(d.Device); there && d.Device != before {
 		return fmt.Errorf("device %s is kept already", d.Device)
 	}
-	entry, err := yaml.Marshal([]Device{d})
-	if err != nil {
-		return err
-	}
 	if before == "" {
-		return i.write(i.appended(string(entry)))
+		return i.write(i.appended(d.entry()))
 	}
-	return i.replace(before, string(entry))
+	return i.replace(before, d.entry())
+}
+
+// entry is the device as it stands in the file.
+func (d Device) entry() string {
+	var out strings.Builder
+	lead := "- "
+	for _, one := range [][2]string{{"device", d.Device}, {"place", d.Place}, {"target", d.Target}, {"dialect", d.Dialect}, {"identity", d.Identity}, {"password", d.Password}} {
+		if one[1] != "" {
+			fmt.Fprintf(&out, "%s%s: %s\n", lead, one[0], scalar(one[1]))
+			lead = "  "
+		}
+	}
+	return out.String()
+}
+
+// bare is what YAML reads as the text that it is, without quotes.
+var bare = regexp.MustCompile(`^[\pL/][\pL\pN._/@?=&:~+-]*( [\pL\pN._/@~+-]+)*$`)
+
+// scalar writes a text: as it is where that is plain, and else quoted as JSON does, which YAML reads.
+func scalar(text string) string {
+	if bare.MatchString(text) && !strings.HasSuffix(text, ":") && !strings.Contains(text, ": ") && !strings.EqualFold(text, "null") {
+		return text
+	}
+	var out strings.Builder
+	encoder := json.NewEncoder(&out)
+	encoder.SetEscapeHTML(false)
+	_ = encoder.Encode(text) // a text has no other than this
+	return strings.TrimSuffix(out.String(), "\n")
 }
 
 // Remove forgets a device.
@@ -271,6 +294,9 @@ func (i *Inventory) write(text string) error {
 	now, err := Parse(i.path, []byte(text))
 	if err != nil {
 		return fmt.Errorf("it would not be read back: %w", err)
+	}
+	if present, err := os.ReadFile(i.path); err == nil && string(present) != i.text || err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s was changed since it was read: nothing is written over that", i.path)
 	}
 	if err := os.MkdirAll(filepath.Dir(i.path), 0o700); err != nil {
 		return err

@@ -256,8 +256,9 @@ func TestALostLineWakesWhoWaits(t *testing.T) {
 		defer cancel()
 		assert.ErrorIs(t, console{s}.AwaitLine(ctx), context.DeadlineExceeded)
 		notes := collect[event.Note](t, feed)
-		require.Len(t, notes, 1)
+		require.Len(t, notes, 2)
 		assert.Contains(t, notes[0].Text, "goes nowhere")
+		assert.Equal(t, "not there yet", notes[1].Text, "why it does not come back is told once, however often it is tried")
 	})
 }
 

@@ -139,7 +139,7 @@ func (s *Session) reopen(ctx context.Context) {
 			said, err = s.stays(ctx, wire)
 		}
 		if err != nil {
-			if text := err.Error(); s.wire.was.Path != "" && text != told {
+			if text := err.Error(); text != told {
 				told = text
 				s.hub.Emit(event.Note{Level: event.Warning, Text: text})
 			}
