@@ -31,10 +31,10 @@ var answersOf = map[event.Form][]answer{
 var behind = []answer{{"n", "n", runbook.SkipIt, "go on without it"}, {"w", "w", runbook.RollBack, "roll back"}}
 
 // asked is the question that keys answer now, nil for none: one of the runbook while the hand has the helm waits for it
-// to be given back.
+// to be given back; and what is typed on a second line is that line's, its Enter too.
 func (a *app) asked() *event.Ask {
 	ask := a.state.Ask
-	if ask == nil || ask.Typed || a.session == nil || a.state.Held != nil || a.state.Helm.Who != event.Runbook && ask.Form != event.FormLine {
+	if ask == nil || ask.Typed || a.session == nil || a.presentSecond() != nil || a.state.Held != nil || a.state.Helm.Who != event.Runbook && ask.Form != event.FormLine {
 		return nil
 	}
 	return ask

@@ -30,6 +30,9 @@ type Options struct {
 	Leader  string            // the leader key, such as ctrl+g
 	Notices []string
 
+	// Seconds are further lines to the same device.
+	Seconds []Second
+
 	// Library is what can be carried out from inside, nil for nothing.
 	Library Library
 
@@ -64,6 +67,7 @@ type app struct {
 
 	state    *state.State
 	console  *console.Console
+	seconds  []*second
 	events   *events.Events
 	runbooks *runbooks.Runbooks
 	inputs   *inputs.Form
@@ -101,6 +105,7 @@ func newApp(ctx context.Context, opt Options) *app {
 	if a.session != nil {
 		a.console.Press, a.console.Paste = a.session.Press, a.paste
 	}
+	a.makeSeconds()
 	a.places = a.allPlaces()
 	a.home = "console"
 	a.show(a.home)
@@ -161,6 +166,8 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.needs(msg)
 	case prepared:
 		a.planned(msg)
+	case secondMsg:
+		a.hearSecond(msg)
 	case weighed:
 		a.weighs(msg)
 	case readAnew:
@@ -207,6 +214,9 @@ func (a *app) tick() tea.Cmd {
 	switch {
 	case a.session != nil:
 		a.state.Tick(a.session.Clock().Now())
+		for _, one := range a.seconds {
+			one.state.Tick(a.session.Clock().Now())
+		}
 	case a.serving:
 		a.state.Tick(time.Now())
 	}
@@ -223,5 +233,11 @@ func (a *app) fit() {
 	a.console.Resize(cols, rows)
 	if a.session != nil {
 		go a.session.Resize(cols, rows)
+	}
+	for _, one := range a.seconds {
+		one.console.Resize(cols, rows)
+		if one.Session != nil {
+			go one.Session.Resize(cols, rows)
+		}
 	}
 }

@@ -53,7 +53,7 @@ func (a *app) allPlaces() []place {
 			pick = a.openRunbooks
 		}
 	}
-	return []place{
+	places := []place{
 		{"f1", "help", "keys and marks", "", help.New(a.help)},
 		{"f2", "console", "the live line", "", a.console},
 		{"f3", "course", "the runbook step by step, with what each types", "", course.New(a.state, pick)},
@@ -67,6 +67,10 @@ func (a *app) allPlaces() []place {
 		{"", "dialects", "how the device talks", "", a.dialects},
 		{"", "plan", "what it would do", "inputs", a.plan},
 	}
+	for _, one := range a.seconds {
+		places = append(places, place{"", one.place(), "what is typed there goes to that line", "", one.console})
+	}
+	return places
 }
 
 // entries is what can be carried out.
@@ -85,6 +89,14 @@ func (a *app) showSource(command string) {
 	}
 }
 
+// turnTo shows a view; the console's key leads on to those of further lines.
+func (a *app) turnTo(name string) {
+	if name == "console" {
+		name = a.nextConsole()
+	}
+	a.show(name)
+}
+
 // onlyServing leaves the views of servers that work alone.
 func (a *app) onlyServing() {
 	a.serving, a.home = true, "transfers"
@@ -101,10 +113,10 @@ func (a *app) show(name string) {
 
 // frameKeys work in every view.
 func (a *app) frameKeys() keys.Map {
-	all := a.placeKeys(a.show)
+	all := a.placeKeys(a.turnTo)
 	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").Tells("back to the " + a.home + ", or to the view before")
 	return append(all,
-		back.If(a.places[a.shown].name != a.home && a.asked() == nil),
+		back.If(a.places[a.shown].name != a.home && a.asked() == nil && a.presentSecond() == nil),
 		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").Tells("ends it, Ctrl-C too; what is under way is told so").If(a.serving),
 		keys.New("F10", a.pauses(), keys.Just(a.pause), "f10").Tells("pauses the runbook, or gives the helm back to it").If(a.session != nil),
 		a.leader().If(!a.serving),

@@ -54,11 +54,17 @@ func (a *app) strip() []paint.Line {
 	}
 	if a.state.Ask != nil {
 		v.Answers = append(a.answerKeys(a.state.Ask), a.hints(a.state.Ask)...)
+		if a.presentSecond() != nil {
+			v.Answers = keys.Map{keys.New("F2", "leads to where it is answered", nil, "f2")}
+		}
 	}
 	if likely := a.looksLike(); likely != nil {
 		v.LooksLike = likely.Dialect.Title + ": " + likely.Reasons[0]
 	}
-	if name := a.places[a.shown].name; name != a.home {
+	if one := a.presentSecond(); one != nil {
+		v.Second, v.SecondLine = one.Name, one.Line
+		v.Back, v.Moved = one.console.Back()
+	} else if name := a.places[a.shown].name; name != a.home {
 		v.Other = append(a.view().Keys(), keys.New("Esc", "back", nil, "esc"))
 	}
 	return strip.Lines(a.theme, a.state, v, a.width)
@@ -119,12 +125,17 @@ func (a *app) body(most int) ([]paint.Line, cursorAt) {
 		cursor.x, cursor.y, cursor.shown = a.console.CursorIn(rows)
 		cursor.x++
 	}
+	if one := a.presentSecond(); one != nil {
+		cursor.x, cursor.y, cursor.shown = one.console.CursorIn(rows)
+		cursor.x++
+	}
 	main := a.view().Draw(room)
 	side := a.side()
 	if side == 0 || a.serving {
 		return indent(main[:min(len(main), rows)], 1), cursor
 	}
-	column := cards.Column(a.theme, a.state, keys.Name(a.opt.Leader), side-1, rows)
+	glance := a.glance(side - 1)
+	column := append(glance[:min(len(glance), rows)], cards.Column(a.theme, a.state, keys.Name(a.opt.Leader), side-1, max(0, rows-len(glance)))...)
 	rule := paint.In(a.theme.Faint, "│ ")
 	lines := make([]paint.Line, rows)
 	for i := range lines {

@@ -103,6 +103,9 @@ func (a *app) carryOut(p *runbook.Prepared) tea.Cmd {
 		a.say("a runbook is under way: it ends, or is stopped, first")
 		return nil
 	}
+	for _, one := range a.seconds {
+		one.Session.Protect(p.Secrets()...)
+	}
 	run := &run{ended: make(chan struct{})}
 	var ctx context.Context
 	ctx, run.stop = context.WithCancel(context.WithoutCancel(a.ctx))

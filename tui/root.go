@@ -9,7 +9,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"pilotrix/core/event"
 	"pilotrix/core/line"
+	"pilotrix/core/session"
 	"pilotrix/tui/start"
 )
 
@@ -93,8 +95,8 @@ type (
 	closedMsg struct{ err error }
 	// fedMsg is for one session: what comes after it was left is nobody's.
 	fedMsg struct {
-		app   *app
-		batch eventsMsg
+		app *app
+		msg tea.Msg
 	}
 )
 
@@ -125,7 +127,7 @@ func (r *root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return r, r.closed(msg.err)
 	case fedMsg:
 		if r.app == msg.app {
-			r.app.Update(msg.batch)
+			r.app.Update(msg.msg)
 		}
 		return r, nil
 	}
@@ -190,24 +192,32 @@ func (r *root) opened(got openedMsg) tea.Cmd {
 	r.app = newApp(r.ctx, got.options)
 	r.app.leave = leftMsg{}
 	r.tellTerminal(r.app)
-	feed := got.options.Session.Subscribe()
 	ctx, end := context.WithCancel(r.ctx)
 	r.feed = end
 	app := r.app
+	r.feeds(ctx, app, got.options.Session, func(batch []event.Event) tea.Msg { return eventsMsg(batch) })
+	for _, one := range got.options.Seconds {
+		r.feeds(ctx, app, one.Session, func(batch []event.Event) tea.Msg { return secondMsg{one.Name, batch} })
+	}
+	if got.options.Begun != nil {
+		got.options.Begun()
+	}
+	return r.app.Init()
+}
+
+// feeds has what happens on a line told to the session's part of the interface, and the line begin.
+func (r *root) feeds(ctx context.Context, app *app, s *session.Session, as func([]event.Event) tea.Msg) {
+	feed := s.Subscribe()
 	go func() {
 		for {
 			batch, err := feed.Some(ctx, mostAtOnce)
 			if err != nil {
 				return
 			}
-			r.send(fedMsg{app, batch})
+			r.send(fedMsg{app, as(batch)})
 		}
 	}()
-	got.options.Session.Begin()
-	if got.options.Begun != nil {
-		got.options.Begun()
-	}
-	return r.app.Init()
+	s.Begin()
 }
 
 // tellTerminal tells a part of the interface that comes later what the terminal has told.

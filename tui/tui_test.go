@@ -472,8 +472,14 @@ func (d *wired) gets(text, why string) {
 
 func newWired(t *testing.T) *wired {
 	t.Helper()
-	near, far := net.Pipe()
 	d := &wired{T: t}
+	d.app = newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Session: d.open()})
+	return d
+}
+
+// open opens a session whose other side keeps what it gets.
+func (d *wired) open() *session.Session {
+	near, far := net.Pipe()
 	go func() {
 		buffer := make([]byte, 256)
 		for {
@@ -491,12 +497,11 @@ func newWired(t *testing.T) *wired {
 	opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) {
 		return line.NewStream(target, near, clock.Real()), nil
 	})
-	s, err := session.Open(t.Context(), session.Options{Target: target, Opener: opener})
-	require.NoError(t, err)
+	s, err := session.Open(d.Context(), session.Options{Target: target, Opener: opener})
+	require.NoError(d, err)
 	s.Begin()
-	t.Cleanup(func() { s.Close("the test ends"); _ = far.Close() })
-	d.app = newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Session: s})
-	return d
+	d.Cleanup(func() { s.Close("the test ends"); _ = far.Close() })
+	return s
 }
 
 // TestAnEndedRunIsToldAtEveryWidth has words that find room on 80 columns, and the proofs beside the steps.

@@ -264,12 +264,12 @@ func (s *shelved) Ports() ([]line.Port, error) {
 
 func (s *shelved) Book() (map[string]logbook.Known, []logbook.Last, error) {
 	return map[string]logbook.Known{"mare-gw1": {
-			Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
-			Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
-		}}, []logbook.Last{{
-			Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
-			Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
-		}}, nil
+		Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
+		Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
+	}}, []logbook.Last{{
+		Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
+		Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
+	}}, nil
 }
 
 // newTestFront is the start with two devices that are kept.
@@ -422,6 +422,32 @@ func TestWhatIsOpenedMayAskAndBeGivenUp(t *testing.T) {
 	assert.Equal(t, 1, closed)
 	r.Update(fedMsg{app, eventsMsg{{Body: event.SessionBegin{Target: "late"}}}})
 	assert.Contains(t, drawn(r, [2]int{80, 24}), "filter", "what comes late is nobody's")
+}
+
+// TestASecondLineIsWatchedAndTypedOn shows it beside the first, and whole by F2; what is typed there answers no hold.
+func TestASecondLineIsWatchedAndTypedOn(t *testing.T) {
+	first, other := newWired(t), &wired{T: t}
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Session: first.app.session, Seconds: []Second{{Name: "console", Session: other.open(), Line: "ttyUSB0"}}})
+	a.Update(secondMsg{"console", []event.Event{{Body: event.Line{State: event.LineOpen}}, {Body: event.In{Bytes: event.Text("unpacking lark 8.1.0\r\n")}}}})
+	wide := drawn(a, [2]int{160, 40})
+	assert.Contains(t, wide, "console F2")
+	assert.Contains(t, wide, "│ unpacking lark 8.1.0", "beside the first")
+	assert.NotContains(t, drawn(a, [2]int{80, 24}), "unpacking")
+	feed(a, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Restarts it.", Answers: []string{runbook.Approve, runbook.StopHere}})...)
+	a.tooSoon = true // it was asked long ago
+	press(a, tea.KeyF2)
+	narrow := drawn(a, [2]int{80, 24})
+	assert.Contains(t, narrow, "unpacking lark 8.1.0", "F2 shows it whole")
+	assert.Contains(t, narrow, "F2 leads to where it is answered")
+	press(a, 'l', 'o', tea.KeyEnter, tea.KeyEscape)
+	other.gets("lo\r\x1b", "all of it is the second line's, Enter and Esc too")
+	assert.NotNil(t, a.state.Ask)
+	feed(a, event.Answer{ID: "1", Answer: "stop"})
+	assert.Contains(t, drawn(a, [2]int{80, 24}), "This is the line console (ttyUSB0)")
+	press(a, tea.KeyF2)
+	assert.NotContains(t, drawn(a, [2]int{80, 24}), "unpacking")
+	a.Update(secondMsg{"console", []event.Event{{Body: event.Line{State: event.LineLost}}}})
+	assert.Contains(t, drawn(a, [2]int{160, 40}), "line lost")
 }
 
 // TestEveryKeyIsTheDevicesWhileTheyAreLocked presses a function key for a full-screen program of the device.

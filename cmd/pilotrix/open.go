@@ -25,6 +25,7 @@ func (p *program) openCommand() *cobra.Command {
 		Short: "Open a console in the interface",
 		Example: `  pilotrix open serial:/dev/ttyUSB0?speed=115200
   pilotrix open bench:mare-rtr1
+  pilotrix open ssh://harbour@192.0.2.41 --also console=/dev/ttyUSB0     its console beside the shell session
   pilotrix open mare-gw1                        a device that is kept: see device add
   pilotrix open /dev/ttyUSB0 --dialect brindle-r40 --run rescue-over-serial --set image=tern-4.2.1.brm \
       --set user=harbour --secret password=env:PASS`,
@@ -57,9 +58,13 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
+			seconds, err := flags.seconds()
+			if err != nil {
+				return usage(err)
+			}
 			shelf := sync.OnceValues(func() (*image.Shelf, error) { return shelfFor(prepared, d, flags.shelf) })
 			return p.interactive(cmd.Context(), flags.opening(opening{
-				target: target, scale: scale, dialect: d, runbook: prepared, given: given, begun: func(o *opened) { flags.apply(o, watched) },
+				target: target, scale: scale, dialect: d, runbook: prepared, given: given, also: seconds, begun: func(o *opened) { flags.apply(o, watched) },
 			}), shelf)
 		},
 	}
@@ -69,6 +74,7 @@ func (p *program) openCommand() *cobra.Command {
 	addFrom(cmd, &from)
 	flags.addInputs(cmd)
 	flags.addWatches(cmd)
+	flags.addAlso(cmd)
 	addTimeScale(cmd, &scale, usualScale)
 	return cmd
 }

@@ -54,14 +54,19 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 			if err != nil {
 				return usage(err)
 			}
+			seconds, err := flags.seconds()
+			if err != nil {
+				return usage(err)
+			}
 			return p.runHeadless(cmd.Context(), flags.opening(opening{
-				target: target, scale: scale, runbook: prepared, given: given, approve: approver(approvals), begun: func(o *opened) { flags.apply(o, watched) },
+				target: target, scale: scale, runbook: prepared, given: given, also: seconds, approve: approver(approvals), begun: func(o *opened) { flags.apply(o, watched) },
 			}), asJSON)
 		},
 	}
 	flags.add(cmd)
 	flags.addInputs(cmd)
 	flags.addWatches(cmd)
+	flags.addAlso(cmd)
 	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`")
 	addFrom(cmd, &from)
@@ -130,6 +135,9 @@ func (p *program) runHeadless(ctx context.Context, with opening, asJSON bool) er
 	}
 	feed := o.Subscribe()
 	o.Begin()
+	for _, one := range o.also {
+		one.Begin()
+	}
 	if with.begun != nil {
 		with.begun(o)
 	}

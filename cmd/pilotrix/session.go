@@ -36,6 +36,7 @@ type targetFlags struct {
 	secrets []string
 	shelf   []string
 	watch   []string
+	also    []string
 	noLocks bool
 
 	password string
@@ -150,6 +151,7 @@ type opened struct {
 	machine *bench.Machine
 	host    host
 	notices []string
+	also    []*alsoOpened
 	cutOff  string // how an earlier run on this device was cut off, in words
 }
 
@@ -162,6 +164,7 @@ type opening struct {
 	given   string                 // the password of a shell session, where it was said
 	approve func(event.Ask) string // answers holds where no operator is; may be nil
 	begun   func(*opened)          // what is done once it has begun; may be nil
+	also    []also                 // second lines beside it
 	ask     tui.Ask                // asks what the line wants to know, in the interface; nil for the terminal
 
 	name, where string            // what the device is called, and where it stands; as the bench says unless said
@@ -209,6 +212,9 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 	}
 	o.Session = s
 	p.keep(o, with.target)
+	if err := p.openAlso(ctx, o, with, opener, secrets); err != nil {
+		return nil, errors.Join(err, o.close("a second line did not open"))
+	}
 	if with.saved != nil {
 		p.watchIdentity(o, *with.saved)
 	}
@@ -297,13 +303,15 @@ func (o *opened) watchFacts(tell func(name, value string)) {
 }
 
 // close ends the session and says what could not be kept.
-func (o *opened) close(why string) error {
+func (o *opened) close(why string) (err error) {
+	for _, one := range o.also {
+		err = errors.Join(err, one.close(why))
+	}
 	if o.Session != nil {
 		o.Close(why)
 	}
-	var err error
 	if o.keeper != nil {
-		err = o.keeper.Wait()
+		err = errors.Join(err, o.keeper.Wait())
 	}
 	if o.book != nil {
 		err = errors.Join(err, o.book.Close())

@@ -197,6 +197,9 @@ func (s *Session) plainScreen() {
 // Dialect is how the device talks, nil while that is not known.
 func (s *Session) Dialect() *dialect.Dialect { return s.dialect.Load() }
 
+// Protect keeps more secrets out of every event.
+func (s *Session) Protect(secrets ...string) { s.hub.Protect(secrets...) }
+
 // Subscribe starts a feed of the session's events.
 func (s *Session) Subscribe() *event.Feed { return s.hub.Subscribe() }
 

@@ -18,19 +18,20 @@ import (
 
 // View is what the strip needs to know of the interface.
 type View struct {
-	Message   string   // of the interface itself
-	Back      int      // rows scrolled back
-	Moved     bool     // something arrived meanwhile
-	Other     keys.Map // of another view that is shown than the console; nil for none
-	Leader    string   // the leader key as shown
-	Answers   keys.Map // of the question that is open
-	Sends     keys.Map // of a command that is held at its Enter
-	Replay    bool
-	Serving   bool   // servers alone
-	Locked    bool   // every key goes to the device
-	LooksLike string // what the device seems to be, and why
-	NotYet    bool   // a key came too soon after the question
-	Narrow    bool   // there is no side column: say here what it would
+	Message            string   // of the interface itself
+	Back               int      // rows scrolled back
+	Moved              bool     // something arrived meanwhile
+	Other              keys.Map // of another view that is shown than the console; nil for none
+	Leader             string   // the leader key as shown
+	Answers            keys.Map // of the question that is open
+	Sends              keys.Map // of a command that is held at its Enter
+	Replay             bool
+	Serving            bool   // servers alone
+	Locked             bool   // every key goes to the device
+	Second, SecondLine string // the second line whose console is shown, empty for none
+	LooksLike          string // what the device seems to be, and why
+	NotYet             bool   // a key came too soon after the question
+	Narrow             bool   // there is no side column: say here what it would
 }
 
 // Lines draws the strip: one row, or several with a ground of their own for a question.
@@ -167,6 +168,8 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return paint.Line{paint.In(t.Good, " ●  "), paint.In(t.Text, "Serving until you leave. "), paint.Strong(t.Key, "Ctrl-C"), paint.In(t.Text, " or "), paint.Strong(t.Key, "q"), paint.In(t.Text, " ends it; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
 	case v.Other != nil:
 		return append(paint.Line{paint.In(t.Quiet, " ○ ")}, rows(t, v.Other.Enabled(), math.MaxInt)[0]...)
+	case v.Second != "" && v.Back == 0:
+		return paint.Line{paint.Strong(t.Here, " ◧  "), paint.In(t.Text, "This is the line "), paint.Strong(t.Bright, v.Second), paint.In(t.Text, " ("+v.SecondLine+"): what you type goes there. "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " switches.")}
 	case v.Locked:
 		return paint.Line{paint.Strong(t.Here, " ▣  "), paint.In(t.Text, "Every key goes to the device. "), paint.Strong(t.Key, v.Leader+" l"), paint.In(t.Text, " gives the function keys back.")}
 	case v.Back > 0:

@@ -1,0 +1,92 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"pilotrix/core/line"
+	"pilotrix/core/logbook"
+	"pilotrix/core/session"
+	"pilotrix/tui"
+)
+
+// also is a second line to the same device, beside the first: it is watched and recorded.
+type also struct {
+	name   string
+	target line.Target
+}
+
+// alsoOpened is one with what keeps it.
+type alsoOpened struct {
+	also
+	*session.Session
+	keeper *logbook.Keeper
+}
+
+// addAlso adds the flag of second lines.
+func (f *targetFlags) addAlso(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&f.also, "also", nil, "a second line to the same device, `NAME=TARGET`: it is watched and recorded beside the first")
+}
+
+// seconds reads the second lines.
+func (f *targetFlags) seconds() (all []also, err error) {
+	for _, text := range f.also {
+		name, where, found := strings.Cut(text, "=")
+		if !found || name == "" {
+			return nil, fmt.Errorf("--also %s: want NAME=TARGET, such as console=serial:/dev/ttyUSB0", text)
+		}
+		target, err := line.ParseTarget(where)
+		if err == nil && target.Kind == line.Bench {
+			err = errors.New("a simulated device has one line; reach it by its path, or by pilotrix bench NAME --at ssh")
+		}
+		if err != nil {
+			return nil, fmt.Errorf("--also %s: %w", name, err)
+		}
+		for _, other := range all {
+			if other.name == name {
+				return nil, fmt.Errorf("--also %s: it is there twice", name)
+			}
+		}
+		all = append(all, also{name, target})
+	}
+	return all, nil
+}
+
+// openAlso opens the second lines of a session. What goes wrong with one of them ends the opening: it was asked for.
+func (p *program) openAlso(ctx context.Context, o *opened, with opening, opener *line.Opener, secrets []string) error {
+	for _, one := range with.also {
+		s, err := session.Open(ctx, session.Options{Secrets: secrets, Target: one.target, Dialect: with.dialect, Clock: o.Clock(), Opener: opener, Approve: with.approve, Device: o.place.Name})
+		if err != nil {
+			return fmt.Errorf("the line %s: %w", one.name, err)
+		}
+		second := &alsoOpened{also: one, Session: s}
+		o.also = append(o.also, second)
+		if o.book != nil {
+			if second.keeper, err = o.book.Keep(s.Subscribe()); err != nil {
+				o.notices = append(o.notices, fmt.Sprintf("the line %s is not recorded: %v", one.name, err))
+			}
+		}
+	}
+	return nil
+}
+
+// seconds are the second lines as the interface shows them.
+func (o *opened) seconds() (all []tui.Second) {
+	for _, one := range o.also {
+		all = append(all, tui.Second{Name: one.name, Session: one.Session, Line: session.LineState(one.target)})
+	}
+	return all
+}
+
+// close ends a second line.
+func (a *alsoOpened) close(why string) (err error) {
+	a.Close(why)
+	if a.keeper != nil {
+		err = a.keeper.Wait()
+	}
+	return err
+}
