@@ -63,13 +63,18 @@ func (term *terminal) screen() string {
 	return term.tmux("capture-pane", "-p", "-t", "s")
 }
 
-// until waits for a text on the screen and returns the screen.
+// until waits for a text on the screen and returns the screen, once it is painted to its end: a capture may fall into
+// the middle of a frame.
 func (term *terminal) until(text string) string {
 	term.t.Helper()
 	deadline := time.Now().Add(3 * time.Minute)
 	for {
 		screen := term.screen()
 		if strings.Contains(screen, text) {
+			time.Sleep(frameTime)
+			if whole := term.screen(); strings.Contains(whole, text) {
+				return whole
+			}
 			return screen
 		}
 		if time.Now().After(deadline) {
@@ -78,6 +83,9 @@ func (term *terminal) until(text string) string {
 		time.Sleep(50 * time.Millisecond)
 	}
 }
+
+// frameTime is longer than a frame takes to be painted.
+const frameTime = 100 * time.Millisecond
 
 // approve answers the hold that is open: a key that comes right behind it is asked for once more.
 func (term *terminal) approve() {
