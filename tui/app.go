@@ -196,8 +196,13 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 func (a *app) apply(batch []event.Event) {
 	for _, e := range batch {
 		before := a.state.Ask
-		if in, is := e.Body.(event.In); is {
-			a.heard.bytes += len(in.Bytes)
+		switch b := e.Body.(type) {
+		case event.In:
+			a.heard.bytes += len(b.Bytes)
+		case event.Note:
+			if b.Level == event.Error && !a.replay { // where there is no side column, too
+				a.say(b.Text)
+			}
 		}
 		a.state.Apply(e)
 		a.console.Apply(e)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -129,8 +130,12 @@ func (s *shell) tells(msg tea.Msg) tea.Cmd {
 // updater is what takes the keys that nobody has declared, and pasted text.
 type updater interface{ Update(tea.Msg) tea.Cmd }
 
-// press gives a key to the first of some that declares it, or else to what has the focus.
+// press gives a key to the first of some that declares it, or else to what has the focus. A text of several letters, as
+// an input method gives them, is no key: it may read as the name of one.
 func (s *shell) press(k tea.KeyPressMsg, focus []keys.Map) tea.Cmd {
+	if utf8.RuneCountInString(k.Text) > 1 {
+		return s.focused().Update(k)
+	}
 	for _, declared := range focus {
 		if cmd, taken := declared.Press(k); taken {
 			return cmd

@@ -450,6 +450,25 @@ func TestASecondLineIsWatchedAndTypedOn(t *testing.T) {
 	assert.Contains(t, drawn(a, [2]int{160, 40}), "line lost")
 }
 
+// TestATextOfSeveralLettersIsNoKey gives words that are names of keys, as an input method may.
+func TestATextOfSeveralLettersIsNoKey(t *testing.T) {
+	device := newWired(t)
+	feed(device.app, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+	device.app.tooSoon = true
+	for _, word := range []string{"enter", "f9", "up"} {
+		device.app.press(tea.KeyPressMsg{Code: tea.KeyExtended, Text: word})
+	}
+	device.gets("enterf9up", "they are text")
+	assert.NotNil(t, device.app.state.Ask)
+}
+
+// TestWhatGoesWrongIsSaidWithoutASideColumn tells that another device answers, on 80 columns.
+func TestWhatGoesWrongIsSaidWithoutASideColumn(t *testing.T) {
+	a := newWired(t).app
+	feed(a, event.SessionBegin{Target: "unix:/x"}, event.Note{Level: event.Error, Text: "this is another device"})
+	assert.Contains(t, drawn(a, [2]int{80, 24}), "this is another device")
+}
+
 // TestEveryKeyIsTheDevicesWhileTheyAreLocked presses a function key for a full-screen program of the device.
 func TestEveryKeyIsTheDevicesWhileTheyAreLocked(t *testing.T) {
 	device := newWired(t)

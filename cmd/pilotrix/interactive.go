@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"pilotrix/core/dialect"
+	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/inventory"
 	"pilotrix/core/line"
@@ -160,7 +161,7 @@ func (p *program) watchIdentity(o *opened, saved inventory.Device) {
 			return
 		}
 		if err := p.keepIdentity(o, saved.Device, is); err != nil {
-			o.warn(err)
+			o.Emit(event.Note{Level: event.Error, Text: err.Error()})
 		}
 	})
 }

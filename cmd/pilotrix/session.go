@@ -45,7 +45,8 @@ type targetFlags struct {
 
 // target reads what a line is to be opened to: a target, or the name of a device that is kept.
 func (f *targetFlags) target() (line.Target, error) {
-	if kept, err := inventory.Load(inventoryPath()); err == nil {
+	kept, broken := inventory.Load(inventoryPath())
+	if broken == nil {
 		if d, found := kept.Find(f.on); found {
 			f.saved = &d
 			return line.ParseTarget(d.Target)
@@ -53,7 +54,9 @@ func (f *targetFlags) target() (line.Target, error) {
 	}
 	target, err := line.ParseTarget(f.on)
 	if err != nil && !strings.ContainsAny(f.on, ":/") {
-		err = fmt.Errorf("%w; nor is a device of that name kept", err)
+		if err = fmt.Errorf("%w; nor is a device of that name kept", err); broken != nil {
+			err = broken
+		}
 	}
 	return target, err
 }

@@ -28,7 +28,10 @@ func Of(shown, does string, do func(tea.KeyPressMsg) tea.Cmd, names ...string) K
 }
 
 // Typed says what typing does where no single key does it.
-func Typed(shown, does string) Key { return New(shown, does, nil, "typed") }
+func Typed(shown, does string) Key { return New(shown, does, nil, noKey) }
+
+// noKey is the name of no key.
+const noKey = "\x00"
 
 // Just makes something that gives no command one that does.
 func Just(do func()) func() tea.Cmd {
