@@ -31,10 +31,11 @@ var answersOf = map[event.Form][]answer{
 var behind = []answer{{"n", "n", runbook.SkipIt, "go on without it"}, {"w", "w", runbook.RollBack, "roll back"}}
 
 // asked is the question that keys answer now, nil for none: one of the runbook while the hand has the helm waits for it
-// to be given back; and what is typed on a second line is that line's, its Enter too.
+// to be given back; and while a second line is shown only its own is answered, since what is typed is that line's.
 func (a *app) asked() *event.Ask {
-	ask := a.state.Ask
-	if ask == nil || ask.Typed || a.session == nil || a.presentSecond() != nil || a.state.Held != nil || a.state.Helm.Who != event.Runbook && ask.Form != event.FormLine {
+	here := a.present()
+	ask := here.state.Ask
+	if ask == nil || ask.Typed || here.session == nil || here.state.Held != nil || here.state.Helm.Who != event.Runbook && ask.Form != event.FormLine {
 		return nil
 	}
 	return ask
@@ -79,12 +80,13 @@ func (a *app) hints(ask *event.Ask) (all keys.Map) {
 // once more.
 func (a *app) gives(ask *event.Ask, text string) func() tea.Cmd {
 	return keys.Just(func() {
-		clock := a.session.Clock()
-		if wall := clock.Wall(clock.Since(a.state.AskedAt)); wall < tooSoonAfter && !a.tooSoon {
+		here := a.present()
+		clock := here.session.Clock()
+		if wall := clock.Wall(clock.Since(here.state.AskedAt)); wall < tooSoonAfter && !a.tooSoon {
 			a.tooSoon = true
 			return
 		}
-		a.session.Answer(ask.ID, text, "operator")
+		here.session.Answer(ask.ID, text, "operator")
 	})
 }
 
@@ -100,32 +102,34 @@ func (a *app) answersBehind() (all keys.Map) {
 
 // sends is the key that sends a command which is held at its Enter.
 func (a *app) sends() keys.Map {
-	return keys.Map{keys.New("F9", "sends it", keys.Just(func() { go a.session.SendHeld() }), "f9").
-		Tells("sends a command that was held at its Enter; any other key forgets that Enter").If(a.state.Held != nil && a.session != nil)}
+	here := a.present()
+	return keys.Map{keys.New("F9", "sends it", keys.Just(func() { go here.session.SendHeld() }), "f9").
+		Tells("sends a command that was held at its Enter; any other key forgets that Enter").If(here.state.Held != nil && here.session != nil)}
 }
 
 // attend turns to a question whose answer is typed, and away from one that is over.
 func (a *app) attend() {
-	typed := a.state.Ask != nil && a.state.Ask.Typed && a.session != nil
+	here := a.present()
+	typed := here.state.Ask != nil && here.state.Ask.Typed && here.session != nil
 	switch {
 	case typed && !a.replying:
-		a.reply(a.state.Ask)
+		a.reply(here, here.state.Ask)
 	case !typed && a.replying:
 		a.over, a.replying = nil, false
 	}
-	if a.state.Ask != nil || a.state.Held != nil {
+	if here.state.Ask != nil || here.state.Held != nil {
 		a.locked = false // what is asked is answered by keys
 	}
 }
 
 // reply has the answer typed in the strip.
-func (a *app) reply(ask *event.Ask) {
+func (a *app) reply(here at, ask *event.Ask) {
 	input := field.New("")
 	input.Secret = ask.Secret
 	give := func(text func() string) func() tea.Cmd {
 		return keys.Just(func() {
-			a.session.Answer(ask.ID, text(), "operator")
-			a.state.Ask = nil
+			here.session.Answer(ask.ID, text(), "operator")
+			here.state.Ask = nil
 			a.over, a.replying = nil, false
 		})
 	}

@@ -84,9 +84,12 @@ type app struct {
 }
 
 type (
-	eventsMsg  []event.Event
-	tickMsg    struct{ of tea.Model }
-	runEnded   struct{ err error }
+	eventsMsg []event.Event
+	tickMsg   struct{ of tea.Model }
+	runEnded  struct {
+		run *run
+		err error
+	}
 	saidMsg    string
 	replayOver struct{ err error }
 )
@@ -94,16 +97,13 @@ type (
 // mostAtOnce is how much of the stream is drawn before the next key is looked at, in bytes.
 const mostAtOnce = 64 << 10
 
-const (
-	tickEvery = 200 * time.Millisecond
-	// An answer this soon after its question was meant for something else.
-	tooSoonAfter = 700 * time.Millisecond
-)
+const tickEvery = 200 * time.Millisecond
 
 func newApp(ctx context.Context, opt Options) *app {
 	a := &app{opt: opt, session: opt.Session, ctx: ctx, shell: newShell(opt.Theme), given: map[string]string{}, state: state.New(), console: console.New(80, 18), events: events.New()}
 	if a.session != nil {
-		a.console.Press, a.console.Paste = a.session.Press, a.paste
+		a.console.Press = a.session.Press
+		a.console.Paste = func(text string) { a.paste(at{a.session, a.state}, text) }
 	}
 	a.makeSeconds()
 	a.places = a.allPlaces()
@@ -173,6 +173,9 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case readAnew:
 		a.wasRead(msg.err)
 	case runEnded:
+		if msg.run != a.run { // of a session that was left
+			return a, nil
+		}
 		a.run = nil
 		if msg.err != nil {
 			a.say(msg.err.Error())
@@ -241,8 +244,6 @@ func (a *app) fit() {
 	}
 	for _, one := range a.seconds {
 		one.console.Resize(cols, rows)
-		if one.Session != nil {
-			go one.Session.Resize(cols, rows)
-		}
+		go one.Session.Resize(cols, rows)
 	}
 }

@@ -52,22 +52,24 @@ func (a *app) strip() []paint.Line {
 		Message: a.message, Back: back, Moved: moved, Leader: keys.Name(a.opt.Leader), Replay: a.replay, Serving: a.serving, Locked: a.locked,
 		NotYet: a.tooSoon, Narrow: a.side() == 0, Sends: a.sends(),
 	}
-	if a.state.Ask != nil {
-		v.Answers = append(a.answerKeys(a.state.Ask), a.hints(a.state.Ask)...)
-		if a.presentSecond() != nil {
-			v.Answers = keys.Map{keys.New("F2", "leads to where it is answered", nil, "f2")}
-		}
+	shown, one := a.present().state, a.presentSecond()
+	if one != nil && shown.Ask == nil && shown.Held == nil && (a.state.Ask != nil || a.state.Held != nil) {
+		shown = a.state // what waits on the first line is in sight, and dealt with there
+		v.Answers = keys.Map{keys.New("F2", "leads to where it is answered", nil, "f2")}
+		v.Sends = v.Answers
+	} else if shown.Ask != nil {
+		v.Answers = append(a.answerKeys(shown.Ask), a.hints(shown.Ask)...)
 	}
 	if likely := a.looksLike(); likely != nil {
 		v.LooksLike = likely.Dialect.Title + ": " + likely.Reasons[0]
 	}
-	if one := a.presentSecond(); one != nil {
+	if one != nil {
 		v.Second, v.SecondLine = one.Name, one.Line
 		v.Back, v.Moved = one.console.Back()
 	} else if name := a.places[a.shown].name; name != a.home {
 		v.Other = append(a.view().Keys(), keys.New("Esc", "back", nil, "esc"))
 	}
-	return strip.Lines(a.theme, a.state, v, a.width)
+	return strip.Lines(a.theme, shown, v, a.width)
 }
 
 // consoleSize is the room of the console.

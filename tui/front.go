@@ -161,29 +161,46 @@ func (f *front) opened(err error) {
 	}
 }
 
-// answer has a question of what is being opened answered in the strip.
+// answer has a question of what is being opened answered in the strip. An Enter that comes right after it was meant for
+// what came before, and is asked for once more.
 func (f *front) answer(asks lineAsks) {
-	give := func(text func() string) func() tea.Cmd {
-		return keys.Just(func() { f.over = nil; asks.answer <- text() })
+	q, shown, again := asks.question, f.now(), false
+	var over strip.Over
+	give := func(text func() string, guarded func() bool, once func(words string)) func() tea.Cmd {
+		return keys.Just(func() {
+			if guarded() && !again && f.now().Sub(shown) < tooSoonAfter {
+				again, f.over = true, over
+				once("Press it once more: that key came too soon after the question.")
+				return
+			}
+			f.over = nil
+			asks.answer <- text()
+		})
 	}
-	none := give(func() string { return "" })
-	if q := asks.question; len(q.Choice) > 0 {
-		m := strip.Menu{Mark: "?", Word: "The line", Text: q.Text}
+	if len(q.Choice) > 0 {
+		m := &strip.Menu{Mark: "?", Word: "The line", Text: q.Text}
+		say := func(words string) { m.Text = q.Text + " " + words }
 		for i, choice := range q.Choice {
 			key := [2]string{"Enter", "enter"}
 			if i > 0 {
 				key = [2]string{"Esc", "esc"}
 			}
-			m.Choices = append(m.Choices, keys.New(key[0], choice, give(func() string { return choice }), key[1]))
+			m.Choices = append(m.Choices, keys.New(key[0], choice, give(func() string { return choice }, func() bool { return true }, say), key[1]))
 		}
-		f.over = &m
-		return
+		over = m
+	} else {
+		input := field.New("")
+		input.Secret = q.Secret
+		p := &strip.Prompt{Label: q.Text, Field: input}
+		say := func(words string) { p.Complaint = words }
+		untyped := func() bool { return input.Text() == "" }
+		p.Choices = keys.Map{
+			keys.New("Enter", "gives it", give(input.Text, untyped, say), "enter"),
+			keys.New("Esc", "gives nothing", give(func() string { return "" }, func() bool { return false }, say), "esc"),
+		}
+		over = p
 	}
-	input := field.New("")
-	input.Secret = asks.question.Secret
-	f.over = &strip.Prompt{Label: asks.question.Text, Field: input, Choices: keys.Map{
-		keys.New("Enter", "gives it", give(input.Text), "enter"), keys.New("Esc", "gives nothing", none, "esc"),
-	}}
+	f.over = over
 }
 
 // change asks for a new device, or for another word of one that is kept.

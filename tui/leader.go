@@ -7,6 +7,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
+	"pilotrix/core/session"
 	"pilotrix/tui/console"
 	"pilotrix/tui/keys"
 	"pilotrix/tui/strip"
@@ -25,27 +26,29 @@ func (a *app) openLeader() {
 
 // leaderKeys stand behind the leader key.
 func (a *app) leaderKeys() keys.Map {
+	here := a.present() // what is done to a line is done to the one that is shown
 	live := a.session != nil
 	busy := a.state.Running()
+	first := live && a.presentSecond() == nil
 	leader := keys.Name(a.opt.Leader)
 	toDevice := func(k tea.KeyPressMsg) tea.Cmd {
-		a.session.Press(console.Bytes(tea.Key(k), false))
+		here.session.Press(console.Bytes(tea.Key(k), false))
 		return nil
 	}
 	return append(a.answersBehind(),
-		keys.New("r", "runbooks", a.openRunbooks, "r").Tells("picks a runbook, or a single action, and carries it out").If(live && !busy && a.opt.Library != nil),
-		keys.New("f", "read anew", a.readAnew, "f").Tells("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(live && !busy),
-		keys.New("d", "dialect", a.openDialects, "d").Tells("says how the device talks: the likely dialects with what speaks for them, and all others").If(live && !busy && a.opt.Dialects != nil),
-		keys.New("h", "hunt the speed", a.hunt, "h").Tells("hunts for the speed the device speaks").If(live),
-		keys.New("s", "set our speed", a.askSpeed, "s").Tells("sets our end's speed").If(live),
-		keys.New("b", "send a break", a.sendBreak, "b").If(live),
+		keys.New("r", "runbooks", a.openRunbooks, "r").Tells("picks a runbook, or a single action, and carries it out").If(first && !busy && a.opt.Library != nil),
+		keys.New("f", "read anew", a.readAnew, "f").Tells("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(first && !busy),
+		keys.New("d", "dialect", a.openDialects, "d").Tells("says how the device talks: the likely dialects with what speaks for them, and all others").If(first && !busy && a.opt.Dialects != nil),
+		keys.New("h", "hunt the speed", func() tea.Cmd { return a.hunt(here) }, "h").Tells("hunts for the speed the device speaks").If(live),
+		keys.New("s", "set our speed", func() tea.Cmd { return a.askSpeed(here.session) }, "s").Tells("sets our end's speed").If(live),
+		keys.New("b", "send a break", func() tea.Cmd { return a.sendBreak(here.session) }, "b").If(live),
 		keys.New("/", "search", a.askSearch, "/").Tells("searches the console back"),
 		keys.New("x", "stop the runbook", keys.Just(a.stopRun), "x").Tells("stops the runbook; the line's speed is put back").If(live && busy),
-		keys.New("i", "interlocks "+map[bool]string{true: "on", false: "off"}[a.state.LocksOff], keys.Just(func() { go a.session.SetInterlocks(a.state.LocksOff) }), "i").
+		keys.New("i", "interlocks "+map[bool]string{true: "on", false: "off"}[here.state.LocksOff], keys.Just(func() { go here.session.SetInterlocks(here.state.LocksOff) }), "i").
 			Tells("switches interlocks off for this session, and on again; that is recorded").If(live),
-		keys.New("u", "charset", keys.Just(func() { go a.session.NextCharset() }), "u").
+		keys.New("u", "charset", keys.Just(func() { go here.session.NextCharset() }), "u").
 			Tells("takes the next character set for what the device writes: UTF-8, Latin-1, code page 437").If(live),
-		keys.New("p", "plain screen", keys.Just(func() { go a.session.PlainScreen() }), "p").
+		keys.New("p", "plain screen", keys.Just(func() { go here.session.PlainScreen() }), "p").
 			Tells("back to a plain screen, where a full-screen program left its own behind").If(live),
 		a.lockKey().If(live),
 		keys.Of(leader+", F1–F12", "to the device", toDevice, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12", a.opt.Leader).
@@ -59,7 +62,7 @@ func (a *app) lockKey() keys.Key {
 	if a.locked {
 		does = "give the function keys back"
 	}
-	return keys.New("l", does, keys.Just(func() { a.locked = !a.locked; a.show(a.home) }), "l").Tells(says)
+	return keys.New("l", does, keys.Just(func() { a.locked = !a.locked; a.toLine() }), "l").Tells(says)
 }
 
 // handBack asks how the runbook goes on after the hand had the helm.
@@ -118,18 +121,18 @@ func (a *app) stopRun() {
 	}()
 }
 
-func (a *app) sendBreak() tea.Cmd {
-	return func() tea.Msg { return said(a.session.SendBreak(a.ctx), "break sent") }
+func (a *app) sendBreak(s *session.Session) tea.Cmd {
+	return func() tea.Msg { return said(s.SendBreak(a.ctx), "break sent") }
 }
 
-func (a *app) hunt() tea.Cmd {
-	if a.state.Running() && a.state.Helm.Who == event.Runbook {
+func (a *app) hunt(here at) tea.Cmd {
+	if here.state.Running() && here.state.Helm.Who == event.Runbook {
 		a.say("the runbook has the helm; take it first with F10")
 		return nil
 	}
 	a.say("hunting for the speed")
 	return func() tea.Msg {
-		found, err := a.session.Hunt(a.ctx, a.session.Dialect().Hunt())
+		found, err := here.session.Hunt(a.ctx, here.session.Dialect().Hunt())
 		if err == nil && found.Best() == 0 {
 			return saidMsg("no speed fits: is the device on?")
 		}

@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"errors"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -22,11 +23,15 @@ type Library interface {
 }
 
 type (
+	// What comes back says which session has asked for it: it may have been left meanwhile.
 	needed struct {
+		app   *app
 		entry runbooks.Entry
 		needs []inputs.Need
 	}
 	prepared struct {
+		app    *app
+		from   string // the view that it was asked for in
 		p      *runbook.Prepared
 		plan   runbook.Plan
 		err    error
@@ -51,18 +56,22 @@ func (a *app) openRunbooks() tea.Cmd {
 
 // fillIn asks what a runbook needs.
 func (a *app) fillIn(e runbooks.Entry) tea.Cmd {
-	return func() tea.Msg { return needed{e, a.opt.Library.Needs(e.Book)} }
+	return func() tea.Msg { return needed{a, e, a.opt.Library.Needs(e.Book)} }
 }
 
-// needs shows the form, with what was given in this session before.
+// needs shows the form, with what was given in this session before. Whoever has turned to something else meanwhile is
+// left there.
 func (a *app) needs(n needed) tea.Cmd {
+	if n.app != a || a.places[a.shown].name != "runbooks" {
+		return nil
+	}
 	prepare := func(values map[string]string) tea.Cmd {
+		got := prepared{app: a, from: a.places[a.shown].name, values: values}
 		return func() tea.Msg {
-			p, err := a.opt.Library.Prepare(n.entry.Book, values)
-			if err != nil {
-				return prepared{err: err}
+			if got.p, got.err = a.opt.Library.Prepare(n.entry.Book, values); got.err == nil {
+				got.plan = got.p.Plan(a.session.Facts())
 			}
-			return prepared{p: p, plan: p.Plan(a.session.Facts()), values: values}
+			return got
 		}
 	}
 	if len(n.needs) == 0 {
@@ -81,6 +90,9 @@ func (a *app) needs(n needed) tea.Cmd {
 
 // planned shows the plan, or what is wrong with the inputs together.
 func (a *app) planned(got prepared) {
+	if got.app != a || a.places[a.shown].name != got.from {
+		return
+	}
 	if got.err != nil {
 		a.inputs.Complain(source.Reason(got.err))
 		a.say(source.Reason(got.err))
@@ -89,7 +101,12 @@ func (a *app) planned(got prepared) {
 	for name, value := range got.values {
 		a.given[name] = value
 	}
+	shown := time.Now()
 	a.plan.Show(got.plan, func() tea.Cmd {
+		if early(shown) {
+			a.say("the plan has only just come: press Enter once more to carry it out")
+			return nil
+		}
 		a.inputs.Forget()
 		a.show("console")
 		return a.carryOut(got.p)
@@ -113,7 +130,7 @@ func (a *app) carryOut(p *runbook.Prepared) tea.Cmd {
 	return func() tea.Msg {
 		defer close(run.ended)
 		_, err := a.session.Run(ctx, p)
-		return runEnded{err}
+		return runEnded{run, err}
 	}
 }
 

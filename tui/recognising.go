@@ -14,7 +14,12 @@ type heard struct {
 	likely []dialect.Likely
 }
 
-type weighed []dialect.Likely
+// weighed is what was found, by whom, and held against what.
+type weighed struct {
+	app    *app
+	likely []dialect.Likely
+	all    []*dialect.Dialect
+}
 
 // weigh holds the known dialects against what the device has written, once it is quiet.
 func (a *app) weigh() tea.Cmd {
@@ -27,15 +32,18 @@ func (a *app) weigh() tea.Cmd {
 	return a.weighNow
 }
 
-func (a *app) weighNow() tea.Msg { return weighed(dialect.Weigh(a.opt.Dialects(), a.session.Heard())) }
+func (a *app) weighNow() tea.Msg {
+	all := a.opt.Dialects()
+	return weighed{a, dialect.Weigh(all, a.session.Heard()), all}
+}
 
 // weighs takes what was found.
-func (a *app) weighs(likely weighed) {
-	if a.session.Dialect() != nil {
+func (a *app) weighs(found weighed) {
+	if found.app != a || a.session.Dialect() != nil {
 		return
 	}
-	a.heard.likely = likely
-	a.dialects.Show(likely, a.opt.Dialects())
+	a.heard.likely = found.likely
+	a.dialects.Show(found.likely, found.all)
 }
 
 // looksLike is what the device is by all that was seen, nil where that is not clear or known already.

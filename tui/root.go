@@ -43,23 +43,22 @@ func Run(ctx context.Context, opt Interface) error {
 		err = nil
 	}
 	cancel()
-	r.awaitOpening()
-	if r.app != nil {
-		r.app.endRunbook()
-	} else if late := r.late.Swap(nil); late != nil { // opened, and never shown
+	if end := r.ends(); end != nil {
+		err = errors.Join(err, end())
+	}
+	r.awaitBeside()
+	if late := r.late.Swap(nil); late != nil { // opened, and never shown
 		err = errors.Join(err, (*late)())
 	}
-	return errors.Join(err, r.failed, r.ends())
+	return errors.Join(err, r.failed)
 }
 
-// openLimit is how long what is being opened may take to hear that nobody wants it any more.
-const openLimit = 2 * time.Second
-
-// awaitOpening waits for what is being opened to end. A command that the program's end came before is never carried out.
-func (r *root) awaitOpening() {
+// awaitBeside waits for what is being opened or closed. A command that the program's end came before is never carried
+// out, which bounds it.
+func (r *root) awaitBeside() {
 	ended := make(chan struct{})
-	go func() { defer close(ended); r.opening.Wait() }()
-	limit := time.NewTimer(openLimit)
+	go func() { defer close(ended); r.beside.Wait() }()
+	limit := time.NewTimer(endLimit)
 	defer limit.Stop()
 	select {
 	case <-ended:
@@ -69,16 +68,16 @@ func (r *root) awaitOpening() {
 
 // root is the model of the program: the start, and the session that was opened from it.
 type root struct {
-	opt     Interface
-	ctx     context.Context
-	send    func(tea.Msg)
-	front   *front
-	app     *app         // nil while no session is open
-	close   func() error // of the session
-	feed    context.CancelFunc
-	opening sync.WaitGroup
-	late    atomic.Pointer[func() error] // what closes a session that was opened and is not shown yet
-	failed  error                        // what was to be opened was not, and there is no start to say it
+	opt    Interface
+	ctx    context.Context
+	send   func(tea.Msg)
+	front  *front
+	app    *app         // nil while no session is open
+	close  func() error // of the session
+	feed   context.CancelFunc
+	beside sync.WaitGroup               // what is being opened or closed
+	late   atomic.Pointer[func() error] // what closes a session that was opened and is not shown yet
+	failed error                        // what was to be opened was not, and there is no start to say it
 
 	size    *tea.WindowSizeMsg
 	ground  *tea.BackgroundColorMsg
@@ -122,7 +121,7 @@ func (r *root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case openedMsg:
 		return r, r.opened(msg)
 	case leftMsg:
-		return r, r.left
+		return r, r.left()
 	case closedMsg:
 		return r, r.closed(msg.err)
 	case fedMsg:
@@ -149,9 +148,9 @@ func (r *root) now() tea.Model {
 func (r *root) opens(what start.Opening, words string) tea.Cmd {
 	ctx, end := context.WithCancel(r.ctx)
 	r.front.opening(words, end)
-	r.opening.Add(1)
+	r.beside.Add(1)
 	return func() tea.Msg {
-		defer r.opening.Done()
+		defer r.beside.Done()
 		defer end()
 		options, closes, err := r.opt.Open(ctx, what, r.ask)
 		if err != nil && ctx.Err() != nil && r.ctx.Err() == nil {
@@ -233,23 +232,32 @@ func (r *root) tellTerminal(to tea.Model) {
 	}
 }
 
-// left ends the session that was left. Its runbook puts the line in order first.
-func (r *root) left() tea.Msg {
-	r.app.endRunbook()
-	return closedMsg{r.ends()}
+// left ends the session that was left, beside the interface, and once however often it is left.
+func (r *root) left() tea.Cmd {
+	end := r.ends()
+	if end == nil {
+		return nil
+	}
+	r.beside.Add(1)
+	return func() tea.Msg {
+		defer r.beside.Done()
+		return closedMsg{end()}
+	}
 }
 
-// ends closes the session.
-func (r *root) ends() error {
+// ends takes what closes the session: its runbook puts the line in order first. It is nil where there is none, or where
+// that was taken already.
+func (r *root) ends() func() error {
 	if r.close == nil {
 		return nil
 	}
-	if r.feed != nil {
-		r.feed()
-	}
-	closes := r.close
+	app, feed, closes := r.app, r.feed, r.close
 	r.close = nil
-	return closes()
+	return func() error {
+		app.endRunbook()
+		feed()
+		return closes()
+	}
 }
 
 // closed turns back to the start, or ends the program.

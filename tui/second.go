@@ -37,9 +37,8 @@ func (s *second) place() string { return "line " + s.Name }
 func (a *app) makeSeconds() {
 	for _, one := range a.opt.Seconds {
 		shown := &second{one, state.New(), console.New(80, 18)}
-		if one.Session != nil {
-			shown.console.Press, shown.console.Paste = one.Session.Press, func(text string) { one.Session.Press(console.Pasted(text)) }
-		}
+		shown.console.Press = one.Session.Press
+		shown.console.Paste = func(text string) { a.paste(at{one.Session, shown.state}, text) }
 		a.seconds = append(a.seconds, shown)
 	}
 }
@@ -55,6 +54,21 @@ func (a *app) hearSecond(msg secondMsg) {
 			one.console.Apply(e)
 		}
 	}
+	a.attend()
+}
+
+// at is a line with what is known of it.
+type at struct {
+	session *session.Session // nil in a replay
+	state   *state.State
+}
+
+// present is the line that is typed on now: the first, or the second one whose console is shown.
+func (a *app) present() at {
+	if one := a.presentSecond(); one != nil {
+		return at{one.Session, one.state}
+	}
+	return at{a.session, a.state}
 }
 
 // presentSecond is the second line whose console is shown, nil for none.
@@ -64,6 +78,15 @@ func (a *app) presentSecond() *second {
 		return nil
 	}
 	return a.seconds[at]
+}
+
+// toLine turns to the console of the line that is typed on, and returns it.
+func (a *app) toLine() *console.Console {
+	if one := a.presentSecond(); one != nil {
+		return one.console
+	}
+	a.show("console")
+	return a.console
 }
 
 // nextConsole is the console that F2 leads to: the first, or from a console the one of the next line.
@@ -87,7 +110,9 @@ func (a *app) glance(width int) (lines []paint.Line) {
 	t := a.theme
 	for _, one := range a.seconds {
 		about := paint.Line{paint.In(t.Quiet, one.Line)}
-		if one.state.Line.State == event.LineLost || one.state.Line.State == event.LineClosed {
+		if one.state.Ask != nil || one.state.Held != nil {
+			about = paint.Line{paint.Strong(t.Here, "waits for you")}
+		} else if one.state.Line.State == event.LineLost || one.state.Line.State == event.LineClosed {
 			about = paint.Line{paint.Strong(t.Bad, "line "+one.state.Line.State)}
 		}
 		lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, one.Name), paint.In(t.Quiet, " F2")}, about, width))

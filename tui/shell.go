@@ -111,6 +111,12 @@ func (s *shell) leaves() tea.Msg {
 
 func (s *shell) say(text string) { s.message, s.messageAt = text, time.Now() }
 
+// An answer this soon after its question was meant for something else.
+const tooSoonAfter = 700 * time.Millisecond
+
+// early reports whether something was shown only just now.
+func early(shown time.Time) bool { return time.Since(shown) < tooSoonAfter }
+
 // quiet takes a message away that was there long enough.
 func (s *shell) quiet() {
 	if s.message != "" && time.Since(s.messageAt) > messageShown {

@@ -16,7 +16,7 @@ import (
 
 func (a *app) askSearch() tea.Cmd {
 	return a.ask("search back for", "finds, again the one before", "ends", func(text string) (tea.Cmd, string) {
-		if a.show("console"); a.console.Search(text) {
+		if a.toLine().Search(text) {
 			return nil, found
 		}
 		return nil, "not found further back"
@@ -26,14 +26,14 @@ func (a *app) askSearch() tea.Cmd {
 // found keeps the search open for the one before.
 const found = "found; Enter looks further back"
 
-func (a *app) askSpeed() tea.Cmd {
+func (a *app) askSpeed(s *session.Session) tea.Cmd {
 	return a.ask("our end's speed in baud", "sets it", "leaves it", func(text string) (tea.Cmd, string) {
 		baud, err := strconv.Atoi(text)
 		if err != nil || baud < 50 {
 			return nil, fmt.Sprintf("%q is no speed in baud", text)
 		}
 		return func() tea.Msg {
-			return said(a.session.SetSpeed(a.ctx, baud, "set by hand"), fmt.Sprintf("our end is at %d baud", baud))
+			return said(s.SetSpeed(a.ctx, baud, "set by hand"), fmt.Sprintf("our end is at %d baud", baud))
 		}, ""
 	})
 }
@@ -53,27 +53,27 @@ func (a *app) askFolder() tea.Cmd {
 }
 
 // paste types what was pasted into the console.
-func (a *app) paste(text string) {
+func (a *app) paste(to at, text string) {
 	if !strings.ContainsAny(strings.TrimRight(text, "\r\n"), "\r\n") {
-		a.session.Press(console.Pasted(text))
+		to.session.Press(console.Pasted(text))
 		return
 	}
-	if a.state.Running() {
+	if to.state.Running() {
 		a.say("a runbook is under way: a text of several lines is not typed into it")
 		return
 	}
-	go a.pasteText(text)
+	go a.pasteText(to.session, text)
 }
 
 // pasteText types a text of several lines, line after line; a key stops it.
-func (a *app) pasteText(text string) {
-	result, err := a.session.Paste(a.ctx, text, session.PasteOptions{})
+func (a *app) pasteText(s *session.Session, text string) {
+	result, err := s.Paste(a.ctx, text, session.PasteOptions{})
 	switch {
 	case errors.Is(err, runbook.ErrHelm):
-		a.session.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("pasting was stopped by a key after %d lines", result.Lines)})
+		s.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("pasting was stopped by a key after %d lines", result.Lines)})
 	case err != nil:
-		a.session.Emit(event.Note{Level: event.Error, Text: "pasting stopped: " + err.Error()})
+		s.Emit(event.Note{Level: event.Error, Text: "pasting stopped: " + err.Error()})
 	default:
-		a.session.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("pasted %d lines", result.Lines)})
+		s.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("pasted %d lines", result.Lines)})
 	}
 }

@@ -187,8 +187,21 @@ func TestARunbookIsPickedFilledInAndPlanned(t *testing.T) {
 		for _, want := range []string{"2 steps, 1 hold", "▲  1.1  Light it", "holds: Lights it white.", "⟩ light white", "⟩ tell", "Enter carry it out"} {
 			assert.Contains(t, text(), want, size)
 		}
+		does(a, tea.Key{Code: tea.KeyEnter})
+		assert.Contains(t, text(), "press Enter once more", "an Enter right behind the last one begins nothing")
+		assert.Nil(t, a.run)
 		does(a, tea.Key{Code: tea.KeyEscape})
 		assert.Contains(t, text(), "▸ note", "Esc leads back to what was typed")
+
+		// what comes late, or for a session that was left, turns nobody away from what they do
+		a.show("console")
+		a.Update(needed{a, runbooks.Entry{Book: l.book}, l.Needs(l.book)})
+		a.Update(prepared{app: a, from: "inputs"})
+		assert.Equal(t, "console", a.places[a.shown].name)
+		a.show("runbooks")
+		a.Update(needed{nil, runbooks.Entry{Book: l.book}, l.Needs(l.book)})
+		assert.Equal(t, "runbooks", a.places[a.shown].name)
+		a.show("inputs")
 
 		// another one later knows what was given before
 		does(a, tea.Key{Code: tea.KeyEscape})
@@ -204,7 +217,8 @@ func TestEveryViewAsItIs(t *testing.T) {
 		feed(a, append(rescue(), serving()...)...)
 		feed(a, event.Fact{Name: "store.free", Value: "8,004,793", Source: "store"}, event.Fact{Name: "store.free", Value: "6,694,073", Source: "store"})
 		carry(a, a.runbooks.Load())
-		a.Update(needed{runbooks.Entry{Book: l.book, Title: "Light the lamp"}, l.Needs(l.book)})
+		a.show("runbooks")
+		a.Update(needed{a, runbooks.Entry{Book: l.book, Title: "Light the lamp"}, l.Needs(l.book)})
 		p, err := l.book.Prepare(l.d, map[string]string{"colour": "red", "key": "x", "note": ""}, runbook.Kit{})
 		require.NoError(t, err)
 		a.plan.Show(p.Plan(&device.Facts{}), nil)
@@ -417,6 +431,8 @@ func TestWhatIsOpenedMayAskAndBeGivenUp(t *testing.T) {
 	assert.Contains(t, drawn(r, [2]int{80, 24}), "mare-gw1")
 	app := r.app
 	_, cmd := r.Update(leftMsg{})
+	_, again := r.Update(leftMsg{})
+	assert.Nil(t, again, "it is left once")
 	r.Update(cmd())
 	assert.Nil(t, r.app)
 	assert.Equal(t, 1, closed)
@@ -467,6 +483,60 @@ func TestWhatGoesWrongIsSaidWithoutASideColumn(t *testing.T) {
 	a := newWired(t).app
 	feed(a, event.SessionBegin{Target: "unix:/x"}, event.Note{Level: event.Error, Text: "this is another device"})
 	assert.Contains(t, drawn(a, [2]int{80, 24}), "this is another device")
+}
+
+// TestASecondLineIsHeldAndAskedAsTheFirst has an interlock and a question on it, and uses the leader key there.
+func TestASecondLineIsHeldAndAskedAsTheFirst(t *testing.T) {
+	first, other := newWired(t), &wired{T: t}
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Session: first.app.session, Seconds: []Second{{Name: "console", Session: other.open(), Line: "ttyUSB0"}}})
+	tell := func(bodies ...event.Body) {
+		for _, b := range bodies {
+			a.Update(secondMsg{"console", []event.Event{{At: today, Body: b}}})
+		}
+	}
+	text := func() string { return drawn(a, [2]int{160, 40}) }
+	tell(event.Line{State: event.LineOpen}, event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"})
+	assert.Contains(t, text(), "waits for you")
+	assert.NotContains(t, text(), "Held at its Enter", "it is not the first line's")
+	press(a, tea.KeyF2)
+	assert.Contains(t, text(), "Held at its Enter")
+	assert.Contains(t, text(), "F9 sends it")
+	tell(event.Interlock{State: event.InterlockForgotten})
+	a.press(tea.KeyPressMsg{Code: 'g', Mod: tea.ModCtrl})
+	press(a, tea.KeyF3)
+	other.gets("\x1bOR", "what stands behind the leader key is done to the line that is shown")
+	tell(event.Ask{ID: "1", Form: event.FormLine, Text: "password of harbour", Typed: true, Secret: true})
+	for _, letter := range "tide" {
+		press(a, letter)
+	}
+	assert.Contains(t, text(), "password of harbour ••••")
+	press(a, tea.KeyEnter)
+	assert.NotContains(t, text(), "password of harbour")
+	other.gets("\x1bOR", "none of it goes to the device")
+	tell(event.Line{State: event.LineLost})
+	assert.Contains(t, text(), "The line is lost", "of the line that is shown")
+}
+
+// TestAnEnterRightBehindTheFirstAcceptsNoKeyOfAHost presses Enter twice to open a device that is met for the first time.
+func TestAnEnterRightBehindTheFirstAcceptsNoKeyOfAHost(t *testing.T) {
+	f := newTestFront(t, nil)
+	now := today
+	f.now = func() time.Time { return now }
+	given := make(chan string, 1)
+	f.answer(lineAsks{line.Question{Text: "Is that its own?", Choice: []string{line.KeyIsRight, line.KeyIsWrong}}, given})
+	does(f, tea.Key{Code: tea.KeyEnter})
+	assert.Empty(t, given)
+	assert.Contains(t, drawn(f, [2]int{120, 30}), "came too soon")
+	does(f, tea.Key{Code: tea.KeyEnter})
+	assert.Equal(t, line.KeyIsRight, <-given, "the second one is meant")
+	f.answer(lineAsks{line.Question{Text: "password", Secret: true}, given})
+	does(f, tea.Key{Code: tea.KeyEnter})
+	assert.Empty(t, given)
+	assert.Contains(t, drawn(f, [2]int{120, 30}), "came too soon")
+	now = now.Add(time.Second)
+	writes(f, "tide")
+	does(f, tea.Key{Code: tea.KeyEnter})
+	assert.Equal(t, "tide", <-given)
 }
 
 // TestEveryKeyIsTheDevicesWhileTheyAreLocked presses a function key for a full-screen program of the device.

@@ -56,9 +56,12 @@ func (f *targetFlags) seconds() (all []also, err error) {
 	return all, nil
 }
 
-// openAlso opens the second lines of a session. What goes wrong with one of them ends the opening: it was asked for.
-func (p *program) openAlso(ctx context.Context, o *opened, with opening, opener *line.Opener, secrets []string) error {
+// openAlso opens the second lines of a session, each by an opener of its own: whoever has a line open is asked what it
+// wants to know. What goes wrong with one of them ends the opening: it was asked for.
+func (p *program) openAlso(ctx context.Context, o *opened, with opening, secrets []string) error {
 	for _, one := range with.also {
+		opener := line.NewOpener(o.Clock())
+		p.asksBy(opener, with.ask)
 		s, err := session.Open(ctx, session.Options{Secrets: secrets, Target: one.target, Dialect: with.dialect, Clock: o.Clock(), Opener: opener, Approve: with.approve, Device: o.place.Name})
 		if err != nil {
 			return fmt.Errorf("the line %s: %w", one.name, err)

@@ -81,7 +81,7 @@ func (p *program) shown(ctx context.Context, with opening, shelf func() (*image.
 			beside.Go(func() { showShelf(life, o, shelf) })
 		},
 		AddFolder: func(folder string) error { return addToShelf(shelf, folder) },
-		Session:   o.Session, Runbook: with.runbook, Dialects: knownDialects, Chosen: p.remembers(with.saved), Library: &library{p: p, o: o, shelf: shelf}, Seconds: o.seconds(), Notices: o.notices,
+		Session:   o.Session, Runbook: with.runbook, Dialects: sync.OnceValue(knownDialects), Chosen: p.remembers(with.saved), Library: &library{p: p, o: o, shelf: shelf}, Seconds: o.seconds(), Notices: o.notices,
 		Device: o.place.Name, About: o.place.Words(), Line: session.LineState(with.target),
 	}
 	return options, func() error {

@@ -192,12 +192,7 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 		return nil, usage(err)
 	}
 	o.place = with.nameOr(o.place)
-	switch {
-	case with.ask != nil:
-		opener.Shells.SetAsk(line.Asker(with.ask))
-	case onTerminal():
-		opener.Shells.SetAsk(p.askTerminal)
-	}
+	p.asksBy(opener, with.ask)
 	if with.given != "" {
 		opener.Shells.Give(with.given)
 	}
@@ -215,7 +210,7 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 	}
 	o.Session = s
 	p.keep(o, with.target)
-	if err := p.openAlso(ctx, o, with, opener, secrets); err != nil {
+	if err := p.openAlso(ctx, o, with, append(secrets, opener.Shells.Secrets()...)); err != nil {
 		return nil, errors.Join(err, o.close("a second line did not open"))
 	}
 	if with.saved != nil {
@@ -225,6 +220,16 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 		with.runbook.Kit.Network, with.runbook.Kit.CutOff = o.host, o.cutOff
 	}
 	return o, nil
+}
+
+// asksBy has what the lines of an opener want to know asked: in the interface, or else on the terminal.
+func (p *program) asksBy(opener *line.Opener, ask tui.Ask) {
+	switch {
+	case ask != nil:
+		opener.Shells.SetAsk(line.Asker(ask))
+	case onTerminal():
+		opener.Shells.SetAsk(p.askTerminal)
+	}
 }
 
 // beginHeadless is begin for commands without the interface: notices go to standard error.

@@ -94,9 +94,7 @@ func (v *Dialects) row(r view.Room, i int, d *dialect.Dialect) []paint.Line {
 	}
 	lines := []paint.Line{line}
 	add := func(look paint.Look, text string) {
-		for _, row := range paint.Wrap(text, max(20, r.Width-7)) {
-			lines = append(lines, paint.Line{{Text: "     "}, {Text: row, Look: look}})
-		}
+		lines = append(lines, paint.Paragraph("     ", look, text, r.Width)...)
 	}
 	if i < len(v.likely) {
 		reasons := v.likely[i].Reasons

@@ -150,6 +150,9 @@ func (f *Form) Forget() { *f = Form{} }
 // labelWidth is the room of an input's name.
 const labelWidth = 16
 
+// indent is before what stands under an input.
+var indent = strings.Repeat(" ", labelWidth+4)
+
 // Draw implements view.View.
 func (f *Form) Draw(r view.Room) []paint.Line {
 	t := r.Theme
@@ -196,11 +199,8 @@ func (f *Form) row(t theme.Theme, r *row, here bool, width int) []paint.Line {
 		line = line.Fit(width).On(t.Strip)
 	}
 	lines := []paint.Line{line}
-	indent := paint.Piece{Text: "                    "}
 	add := func(look paint.Look, text string) {
-		for _, part := range paint.Wrap(text, max(20, width-labelWidth-5)) {
-			lines = append(lines, paint.Line{indent, {Text: part, Look: look}})
-		}
+		lines = append(lines, paint.Paragraph(indent, look, text, width)...)
 	}
 	if r.problem != "" {
 		add(paint.Look{FG: t.Bad, Bold: true}, "✗ "+r.problem)
@@ -249,7 +249,7 @@ func picks(t theme.Theme, r *row, width int) (lines []paint.Line) {
 		case image.Yes:
 			words.FG = t.Good
 		}
-		line := paint.Line{{Text: "                    "}, {Text: mark, Look: paint.Look{FG: t.Here}}, {Text: pick.Value, Look: look}}
+		line := paint.Line{{Text: indent}, {Text: mark, Look: paint.Look{FG: t.Here}}, {Text: pick.Value, Look: look}}
 		if pick.Words != "" {
 			line = append(line, paint.Piece{Text: strings.Repeat(" ", max(0, widest-paint.Width(pick.Value))+2) + pick.Words, Look: words})
 		}

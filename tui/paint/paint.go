@@ -141,6 +141,17 @@ func (p Piece) String() string {
 		Reverse(p.Look.Reverse).Strikethrough(p.Look.Struck).Inline(true).Render(p.Text)
 }
 
+// Paragraph is a text behind a lead, on as many rows as it needs; nothing for an empty text.
+func Paragraph(lead string, look Look, text string, width int) (lines []Line) {
+	if text == "" {
+		return nil
+	}
+	for _, row := range Wrap(text, max(20, width-Width(lead)-1)) {
+		lines = append(lines, Line{{Text: lead}, {Text: row, Look: look}})
+	}
+	return lines
+}
+
 // Wrap breaks text into rows of at most that width, at spaces.
 func Wrap(text string, width int) []string {
 	var rows []string

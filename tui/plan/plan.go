@@ -54,7 +54,7 @@ func (v *Plan) lines(t theme.Theme, width int) []paint.Line {
 	lines = append(lines, steps(t, p.Steps, width)...)
 	if p.About != "" || len(p.Rollback) > 0 {
 		lines = append(lines, nil, paint.Line{paint.Strong(t.Text, "rollback")})
-		lines = append(lines, text(paint.Look{FG: t.Quiet}, "  ", p.About, width)...)
+		lines = append(lines, paint.Paragraph("  ", paint.Look{FG: t.Quiet}, p.About, width)...)
 		lines = append(lines, steps(t, p.Rollback, width)...)
 	}
 	if len(p.Answers) > 0 {
@@ -93,25 +93,25 @@ func step(t theme.Theme, s runbook.PlanStep, width int) []paint.Line {
 	left := paint.Line{{Text: "  "}, mark, paint.In(t.Quiet, fmt.Sprintf("  %-5s", s.ID)), paint.In(t.Text, s.Title)}
 	lines := []paint.Line{paint.Between(left, paint.Line{paint.In(t.Quiet, expected)}, width)}
 	if s.Skipped != "" {
-		return append(lines, text(paint.Look{FG: t.Quiet}, "          ", "· skipped: "+s.Skipped, width)...)
+		return append(lines, paint.Paragraph("          ", paint.Look{FG: t.Quiet}, "· skipped: "+s.Skipped, width)...)
 	}
 	if len(s.When) > 0 {
-		lines = append(lines, text(paint.Look{FG: t.Quiet}, "          ", "only when "+strings.Join(s.When, " and "), width)...)
+		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Quiet}, "only when "+strings.Join(s.When, " and "), width)...)
 	}
 	if s.Hold != "" {
-		lines = append(lines, text(paint.Look{FG: t.Here}, "          ", "holds: "+s.Hold, width)...)
+		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Here}, "holds: "+s.Hold, width)...)
 	}
 	for _, one := range append(s.Reads, s.Types...) {
 		lines = append(lines, typed(t, one, width)...)
 	}
 	if s.Danger != "" {
-		lines = append(lines, text(paint.Look{FG: t.Bad}, "          ", "▲ "+s.Danger, width)...)
+		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Bad}, "▲ "+s.Danger, width)...)
 	}
 	for _, does := range s.Does {
-		lines = append(lines, text(paint.Look{FG: t.Quiet}, "          ", does, width)...)
+		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Quiet}, does, width)...)
 	}
 	if s.Rollback != "" {
-		lines = append(lines, text(paint.Look{FG: t.Quiet}, "          ", "rollback: "+s.Rollback, width)...)
+		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Quiet}, "rollback: "+s.Rollback, width)...)
 	}
 	return lines
 }
@@ -121,16 +121,6 @@ func typed(t theme.Theme, one runbook.Typed, width int) (lines []paint.Line) {
 	for _, row := range paint.Wrap(one.Words(), max(20, width-13)) {
 		lines = append(lines, paint.Line{lead, paint.In(t.Quiet, row)})
 		lead.Text = "            "
-	}
-	return lines
-}
-
-func text(look paint.Look, lead, text string, width int) (lines []paint.Line) {
-	if text == "" {
-		return nil
-	}
-	for _, row := range paint.Wrap(text, max(20, width-len(lead)-1)) {
-		lines = append(lines, paint.Line{{Text: lead}, {Text: row, Look: look}})
 	}
 	return lines
 }

@@ -154,6 +154,9 @@ func (v *Runbooks) Draw(r view.Room) []paint.Line {
 	return v.choice.Window(lines, r.Rows)
 }
 
+// indent is before what is said of one.
+const indent = "     "
+
 // row is an entry; the chosen one with what it is for.
 func row(t theme.Theme, e Entry, chosen bool, width int) []paint.Line {
 	mark, look := "   ", paint.In(t.Text, e.Title)
@@ -169,21 +172,11 @@ func row(t theme.Theme, e Entry, chosen bool, width int) []paint.Line {
 	}
 	lines := []paint.Line{paint.Between(left, paint.Line{paint.In(t.Quiet, e.Last)}, width)}
 	if e.WhyNot != "" {
-		lines = append(lines, wrapped(paint.Look{FG: t.Quiet}, "✗ "+e.WhyNot, width)...)
+		lines = append(lines, paint.Paragraph(indent, paint.Look{FG: t.Quiet}, "✗ "+e.WhyNot, width)...)
 	}
 	if !chosen {
 		return lines
 	}
 	lines[0] = lines[0].Fit(width).On(t.Strip)
-	return append(lines, wrapped(paint.Look{FG: t.Text}, e.About, width)...)
-}
-
-func wrapped(look paint.Look, text string, width int) (lines []paint.Line) {
-	if text == "" {
-		return nil
-	}
-	for _, row := range paint.Wrap(text, max(20, width-6)) {
-		lines = append(lines, paint.Line{{Text: "     "}, {Text: row, Look: look}})
-	}
-	return lines
+	return append(lines, paint.Paragraph(indent, paint.Look{FG: t.Text}, e.About, width)...)
 }

@@ -370,9 +370,9 @@ func (v *Start) Draw(r view.Room) []paint.Line {
 			drawn = append(drawn, one...)
 		}
 		if wrong := v.wrong[part.name]; wrong != "" {
-			drawn = append(drawn, wrapped(paint.Look{FG: t.Bad}, "✗ "+wrong, r.Width)...)
+			drawn = append(drawn, paint.Paragraph(indent, paint.Look{FG: t.Bad}, "✗ "+wrong, r.Width)...)
 		} else if len(drawn) == 0 && part.none != "" && !filtered && (v.looked[part.name] || part.name == "folders on the shelf") {
-			drawn = wrapped(paint.Look{FG: t.Quiet}, part.none, r.Width)
+			drawn = paint.Paragraph(indent, paint.Look{FG: t.Quiet}, part.none, r.Width)
 		}
 		if len(drawn) > 0 {
 			lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, part.name)}, nil, r.Width))
@@ -380,7 +380,7 @@ func (v *Start) Draw(r view.Room) []paint.Line {
 		}
 	}
 	if wrong := v.wrong["logbook"]; wrong != "" {
-		lines = append(lines, wrapped(paint.Look{FG: t.Bad}, "✗ "+wrong, r.Width)...)
+		lines = append(lines, paint.Paragraph(indent, paint.Look{FG: t.Bad}, "✗ "+wrong, r.Width)...)
 	}
 	if len(rows) == 0 && filtered {
 		lines = append(lines, paint.Line{paint.In(t.Quiet, "  Nothing is called so. Backspace widens the filter.")})
@@ -389,7 +389,10 @@ func (v *Start) Draw(r view.Room) []paint.Line {
 	return v.choice.Window(lines, r.Rows)
 }
 
-const nameWidth = 22
+const (
+	nameWidth = 22
+	indent    = "     " // before what is said of one
+)
 
 func draw(t theme.Theme, r row, chosen bool, width int) []paint.Line {
 	mark, name := "   ", paint.In(t.Text, fmt.Sprintf("%-*s ", nameWidth, r.name))
@@ -406,7 +409,7 @@ func draw(t theme.Theme, r row, chosen bool, width int) []paint.Line {
 	}
 	var lines []paint.Line
 	if room := width - left.Width() - 2; paint.Width(r.state) > room && chosen { // it has a row of its own
-		lines = append([]paint.Line{left}, wrapped(state.Look, r.state, width)...)
+		lines = append([]paint.Line{left}, paint.Paragraph(indent, state.Look, r.state, width)...)
 	} else {
 		lines = []paint.Line{paint.Between(left.Cut(max(nameWidth, width-paint.Width(r.state)-1)), paint.Line{state}, width)}
 	}
@@ -415,14 +418,7 @@ func draw(t theme.Theme, r row, chosen bool, width int) []paint.Line {
 	}
 	lines[0] = lines[0].Fit(width).On(t.Strip)
 	for _, detail := range r.details {
-		lines = append(lines, wrapped(paint.Look{FG: t.Text}, detail, width)...)
-	}
-	return lines
-}
-
-func wrapped(look paint.Look, text string, width int) (lines []paint.Line) {
-	for _, row := range paint.Wrap(text, max(20, width-6)) {
-		lines = append(lines, paint.Line{{Text: "     "}, {Text: row, Look: look}})
+		lines = append(lines, paint.Paragraph(indent, paint.Look{FG: t.Text}, detail, width)...)
 	}
 	return lines
 }

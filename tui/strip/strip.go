@@ -168,8 +168,6 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return paint.Line{paint.In(t.Good, " ●  "), paint.In(t.Text, "Serving until you leave. "), paint.Strong(t.Key, "Ctrl-C"), paint.In(t.Text, " or "), paint.Strong(t.Key, "q"), paint.In(t.Text, " ends it; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
 	case v.Other != nil:
 		return append(paint.Line{paint.In(t.Quiet, " ○ ")}, rows(t, v.Other.Enabled(), math.MaxInt)[0]...)
-	case v.Second != "" && v.Back == 0:
-		return paint.Line{paint.Strong(t.Here, " ◧  "), paint.In(t.Text, "This is the line "), paint.Strong(t.Bright, v.Second), paint.In(t.Text, " ("+v.SecondLine+"): what you type goes there. "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " switches.")}
 	case v.Locked:
 		return paint.Line{paint.Strong(t.Here, " ▣  "), paint.In(t.Text, "Every key goes to the device. "), paint.Strong(t.Key, v.Leader+" l"), paint.In(t.Text, " gives the function keys back.")}
 	case v.Back > 0:
@@ -204,6 +202,9 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 			line = append(line, paint.Strong(t.Key, "Any key"), paint.In(t.Text, " tries it again, "))
 		}
 		return append(line, paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
+	}
+	if v.Second != "" {
+		return paint.Line{paint.Strong(t.Here, " ◧  "), paint.In(t.Text, "This is the line "), paint.Strong(t.Bright, v.Second), paint.In(t.Text, " ("+v.SecondLine+"): what you type goes there. "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " switches.")}
 	}
 	if v.LooksLike != "" {
 		return paint.Line{paint.In(t.Here, " ?  "), paint.In(t.Text, "This looks like a "+v.LooksLike+". "), paint.Strong(t.Key, v.Leader+" d"), paint.In(t.Text, " says so.")}
