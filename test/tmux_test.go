@@ -87,6 +87,24 @@ func (term *terminal) until(text string) string {
 // frameTime is longer than a frame takes to be painted.
 const frameTime = 100 * time.Millisecond
 
+// enters presses Enter, once more where that came too soon behind what it answers, and waits for a text.
+func (term *terminal) enters(text string) string {
+	term.t.Helper()
+	term.keys("Enter")
+	deadline := time.Now().Add(time.Minute)
+	for time.Now().Before(deadline) {
+		screen := term.screen()
+		if strings.Contains(screen, text) {
+			break
+		}
+		if strings.Contains(screen, "once more") {
+			term.keys("Enter")
+		}
+		time.Sleep(frameTime)
+	}
+	return term.until(text)
+}
+
 // approve answers the hold that is open: a key that comes right behind it is asked for once more.
 func (term *terminal) approve() {
 	term.t.Helper()
