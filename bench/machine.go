@@ -48,6 +48,33 @@ func New(name string, device Device, c clock.Clock, memory bool) *Machine {
 	return &Machine{Name: name, device: device, clock: c, memory: memory}
 }
 
+// Sticks is what a device with a port for a memory stick has besides.
+type Sticks interface{ PlugStick(files ...File) error }
+
+// Stick puts the files of a folder into the device's port, on a stick.
+func (m *Machine) Stick(folder string) error {
+	device, has := m.device.(Sticks)
+	if !has {
+		return fmt.Errorf("%s has no port for a stick", m.Name)
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return fmt.Errorf("the stick: %w", err)
+	}
+	var files []File
+	for _, entry := range entries {
+		if !entry.Type().IsRegular() {
+			continue
+		}
+		data, err := os.ReadFile(filepath.Join(folder, entry.Name()))
+		if err != nil {
+			return fmt.Errorf("the stick: %w", err)
+		}
+		files = append(files, File{Name: entry.Name(), Data: data})
+	}
+	return device.PlugStick(files...)
+}
+
 // Path is the file that a program opens to reach the machine's line.
 func (m *Machine) Path() string {
 	return filepath.Join(os.TempDir(), fmt.Sprintf("pilotrix-bench-%d", os.Getpid()), m.Name)

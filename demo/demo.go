@@ -236,7 +236,9 @@ type Scene struct {
 	Speed   int // what our end was left at, in baud
 	Inputs  map[string]string
 	Shelf   string                         // a folder, empty when the scene needs none
+	Stick   string                         // a folder for a stick in the device's port, empty where it has none
 	files   func(folder string) error      // made on the spot
+	stick   func(folder string) error      // what is on the stick
 	place   map[string]func(string) string // inputs that are files, or folders, of the scene's folder
 }
 
@@ -245,15 +247,20 @@ var scenes = map[string]Scene{
 		Name: "rescue", Title: "a router without an image, rescued over its console", Place: "hollow-rtr1",
 		Runbook: "rescue-over-serial", Speed: 38400,
 		Inputs: map[string]string{"user": user, "password": password},
-		files:  func(folder string) error { return write(folder, "tern-"+rescueRelease+".brm", rescueImage()) },
-		place:  map[string]func(string) string{"image": in("tern-" + rescueRelease + ".brm")},
+		files: func(folder string) error {
+			return write(filepath.Join(folder, "shelf"), "tern-"+rescueRelease+".brm", rescueImage())
+		},
+		place: map[string]func(string) string{"image": in("tern-" + rescueRelease + ".brm")},
 	},
 	"bank-upgrade": {
 		Name: "bank-upgrade", Title: "a voice gateway's standby bank upgraded over TFTP, by way of an intermediate release", Place: "mare-gw1",
 		Runbook: "standby-bank-upgrade", Speed: 57600,
 		Inputs: map[string]string{"user": user, "password": password, "upgrade_paths": "cormel-g2"},
 		files:  func(folder string) error { return GatewayShelf(folder, gatewaySize) },
-		place:  map[string]func(string) string{"image": in("lark-8.1.0.cgo"), "into": func(folder string) string { return folder }},
+		stick: func(folder string) error {
+			return write(folder, "lark-7.6.1.cgo", GatewayImage("7.6.1", gatewaySize))
+		},
+		place: map[string]func(string) string{"image": in("lark-8.1.0.cgo"), "into": func(folder string) string { return folder }},
 	},
 }
 
@@ -262,11 +269,10 @@ func in(name string) func(string) string {
 }
 
 func write(folder, name string, data []byte) error {
-	shelf := filepath.Join(folder, "shelf")
-	if err := os.MkdirAll(shelf, 0o700); err != nil {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(shelf, name), data, 0o600)
+	return os.WriteFile(filepath.Join(folder, name), data, 0o600)
 }
 
 // GatewayShelf makes the shelf of the voice gateway's scene in a folder: the wanted image, the
@@ -285,7 +291,7 @@ func GatewayShelf(folder string, size int) error {
 		"lark-8.1.0.cgo": wanted, "lark-7.6.1.zip": archive, "lark-8.1.0-g2-16.cgo": larger, "lark-8.3.0.cgo": newer,
 		"card-line-3.4.cgo": CardFirmware("line", "3.4"), "mare-gw1-8.licence": GatewayLicence("8"), "SHA256SUMS": []byte(sums),
 	} {
-		if err := write(folder, name, data); err != nil {
+		if err := write(filepath.Join(folder, "shelf"), name, data); err != nil {
 			return err
 		}
 	}
@@ -339,5 +345,11 @@ func FindScene(name, folder string) (Scene, error) {
 		inputs[input] = place(folder)
 	}
 	scene.Inputs, scene.Shelf = inputs, filepath.Join(folder, "shelf")
+	if scene.stick != nil {
+		scene.Stick = filepath.Join(folder, "stick")
+		if err := scene.stick(scene.Stick); err != nil {
+			return Scene{}, err
+		}
+	}
 	return scene, nil
 }

@@ -69,6 +69,7 @@ type Gateway struct {
 	passes   []string        // kept
 	dataForm int             // kept: what the running release's data look like
 	cards    map[int]card    // kept
+	stick    *bench.Store    // in the port, nil without one
 	indexed  string          // kept: the release that made the index of the dial plan
 	running  string          // bank
 	release  string

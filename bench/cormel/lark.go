@@ -174,7 +174,7 @@ func (l *lark) login(ctx context.Context) error {
 }
 
 // grave are the words that an awkward gateway asks about, beside those that always ask.
-var grave = map[string]bool{"haul tftp": true, "haul http": true, "haul ftp": true, "haul pass": true, "favour": true, "fit card": true, "ship setup": true, "rebuild": true}
+var grave = map[string]bool{"haul tftp": true, "haul http": true, "haul ftp": true, "haul stick": true, "haul pass": true, "favour": true, "fit card": true, "ship setup": true, "rebuild": true}
 
 func (l *lark) words() []bench.Word {
 	w := func(name, usage, about string, run func(context.Context, []string) error) bench.Word {
@@ -195,6 +195,7 @@ func (l *lark) words() []bench.Word {
 		w("look self", "", "what this is and runs", l.lookSelf),
 		w("look banks", "", "the two banks", l.lookBanks),
 		w("look haul", "", "how far the download is", func(ctx context.Context, _ []string) error { return l.Say(ctx, l.tellHaul()) }),
+		w("look stick", "", "the files on the stick in the port", l.lookStick),
 		w("look cards", "", "the cards and their firmware", l.lookCards),
 		w("look lines", "", "the registration with the call server", l.lookLines),
 		w("lift", "", "be allowed to change things", func(context.Context, []string) error { l.admin = true; return nil }),
@@ -202,6 +203,7 @@ func (l *lark) words() []bench.Word {
 		a("haul tftp", "ADDRESS NAME", "download into the bank that does not run", l.haulTFTP),
 		a("haul http", "ADDRESS PATH", "the same by HTTP", l.haulHTTP),
 		a("haul ftp", "ADDRESS NAME", "the same by FTP", l.haulFTP),
+		a("haul stick", "NAME", "the same from the stick in the port", l.haulStick),
 		a("haul pass", "ADDRESS NAME", "take a licence by TFTP", l.haulPass),
 		a("haul off", "", "end the download", l.haulOff),
 		a("favour", "BANK", "start from this bank next time; stow keeps that", l.favour),

@@ -10,6 +10,7 @@ import (
 
 	"pilotrix/core/line"
 	"pilotrix/core/logbook"
+	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/tui"
 )
@@ -32,8 +33,19 @@ func (f *targetFlags) addAlso(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.also, "also", nil, "a second line to the same device, `NAME=TARGET`: it is watched and recorded beside the first")
 }
 
-// seconds reads the second lines.
-func (f *targetFlags) seconds() (all []also, err error) {
+// seconds reads the second lines, those among them that a runbook types on, nil for none.
+func (f *targetFlags) seconds(prepared *runbook.Prepared) (all []also, err error) {
+	if all, err = f.secondLines(); err == nil && prepared != nil {
+		var names []string
+		for _, one := range all {
+			names = append(names, one.name)
+		}
+		err = session.LinesMissing(prepared.Book.Lines(), names)
+	}
+	return all, err
+}
+
+func (f *targetFlags) secondLines() (all []also, err error) {
 	for _, text := range f.also {
 		name, where, found := strings.Cut(text, "=")
 		if !found || name == "" {
@@ -68,6 +80,7 @@ func (p *program) openAlso(ctx context.Context, o *opened, with opening, secrets
 		}
 		second := &alsoOpened{also: one, Session: s}
 		o.also = append(o.also, second)
+		o.Beside(one.name, s)
 		if o.book != nil {
 			if second.keeper, err = o.book.Keep(s.Subscribe()); err != nil {
 				o.notices = append(o.notices, fmt.Sprintf("the line %s is not recorded: %v", one.name, err))
@@ -75,6 +88,14 @@ func (p *program) openAlso(ctx context.Context, o *opened, with opening, secrets
 		}
 	}
 	return nil
+}
+
+// lines are the names of the second lines.
+func (o *opened) lines() (names []string) {
+	for _, one := range o.also {
+		names = append(names, one.name)
+	}
+	return names
 }
 
 // seconds are the second lines as the interface shows them.

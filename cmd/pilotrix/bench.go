@@ -14,7 +14,7 @@ import (
 
 func (p *program) benchCommand() *cobra.Command {
 	var bitErrors, scale float64
-	var awkward, at string
+	var awkward, at, stick string
 	var about strings.Builder
 	for _, place := range demo.Places() {
 		fmt.Fprintf(&about, "\n  %-12s %s, %s: %s", place.Name, place.Family, place.Where, place.About)
@@ -37,6 +37,11 @@ func (p *program) benchCommand() *cobra.Command {
 			machine, place, err := demo.Machine(args[0], clock.Scaled(scale), false, bench.NewLAN(false, 1), ways)
 			if err != nil {
 				return usage(err)
+			}
+			if stick != "" {
+				if err := machine.Stick(stick); err != nil {
+					return usage(fmt.Errorf("--stick: %w", err))
+				}
 			}
 			path := machine.Path()
 			if at != "" {
@@ -64,6 +69,7 @@ func (p *program) benchCommand() *cobra.Command {
 	addTimeScale(cmd, &scale, 1)
 	addAwkward(cmd, &awkward)
 	cmd.Flags().StringVar(&at, "at", "", "reach it by `telnet or ssh` on loopback instead of by a serial line; its sessions end when it restarts")
+	cmd.Flags().StringVar(&stick, "stick", "", "the files of a `folder` are on a stick in its port")
 	cmd.Flags().Float64Var(&bitErrors, "bit-errors", 0, "flip bits at this `rate`, such as 1e-4")
 	return cmd
 }

@@ -14,7 +14,7 @@ import (
 )
 
 func (p *program) demoCommand() *cobra.Command {
-	var headless bool
+	var headless, stick bool
 	var scale float64
 	var awkward, images string
 	var about strings.Builder
@@ -29,7 +29,8 @@ terminal it runs by itself, approves the holds and prints the course as it goes.
 
 Demos:` + about.String(),
 		Example: `  pilotrix demo                     the rescue, eight times as fast as in life
-  pilotrix demo bank-upgrade        a release change over TFTP, with a upgrade, a restart and the proof
+  pilotrix demo bank-upgrade        a release change over TFTP, with an upgrade on the way, restarts and the proof
+  pilotrix demo bank-upgrade --stick           one of the images is on a stick in its port
   pilotrix demo rescue --time-scale 1
   pilotrix demo bank-upgrade --images /tmp/images    its images only; then: pilotrix, and bench:mare-gw1
   pilotrix demo --awkward           on a device with log lines everywhere, a pager, late echoes, noise on the line …
@@ -48,12 +49,13 @@ Demos:` + about.String(),
 			if images != "" {
 				return p.demoImages(name, images)
 			}
-			return p.demo(cmd, name, scale, headless)
+			return p.demo(cmd, name, scale, headless, stick)
 		},
 	}
 	addTimeScale(cmd, &scale, 8)
 	addAwkward(cmd, &awkward)
 	cmd.Flags().StringVar(&images, "images", "", "only make the demo's images in a `folder`, to do it by hand on its simulated device")
+	cmd.Flags().BoolVar(&stick, "stick", false, "the gateway has the intermediate image on a stick in its port, so that it is not transferred")
 	cmd.Flags().BoolVar(&headless, "headless", false, "run without the interface, approving the holds")
 	return cmd
 }
@@ -72,7 +74,7 @@ func (p *program) demoImages(name, folder string) error {
 	return nil
 }
 
-func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless bool) error {
+func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless, stick bool) error {
 	folder, err := os.MkdirTemp("", "pilotrix-demo-")
 	if err != nil {
 		return err
@@ -81,6 +83,11 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless 
 	scene, err := demo.FindScene(name, folder)
 	if err != nil {
 		return usage(err)
+	}
+	if stick {
+		if p.stick = scene.Stick; p.stick == "" {
+			return usage(fmt.Errorf("--stick: the device of demo %s has no port for one", name))
+		}
 	}
 	book, err := demo.LoadRunbook(scene.Runbook)
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"pilotrix/core/image"
 	"pilotrix/core/logbook"
 	"pilotrix/core/runbook"
+	"pilotrix/core/session"
 	"pilotrix/core/source"
 	"pilotrix/core/units"
 	"pilotrix/demo"
@@ -48,6 +49,9 @@ func (l *library) Entries() (all []runbooks.Entry) {
 			continue
 		}
 		entry := runbooks.Entry{Book: book, Name: book.Runbook, Title: book.Title, About: book.About, WhyNot: book.WhyNot(d)}
+		if err := session.LinesMissing(book.Lines(), l.o.lines()); entry.WhyNot == "" && err != nil {
+			entry.WhyNot = err.Error()
+		}
 		if strings.Contains(entry.Title, "${") {
 			entry.Title = book.Runbook
 		}
@@ -137,5 +141,8 @@ func (l *library) Takes(book *runbook.Runbook, input runbook.Input, value string
 
 // Prepare implements tui.Library.
 func (l *library) Prepare(book *runbook.Runbook, values map[string]string) (*runbook.Prepared, error) {
+	if err := session.LinesMissing(book.Lines(), l.o.lines()); err != nil {
+		return nil, err
+	}
 	return book.Prepare(l.o.Dialect(), values, l.kit())
 }

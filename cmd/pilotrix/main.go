@@ -37,6 +37,7 @@ type program struct {
 	theme       string
 	leader      string
 	awkward     bench.Awkward // of simulated devices
+	stick       string        // a folder that is on a stick in their port, empty for none
 	begun       bool          // flags and arguments were accepted
 }
 

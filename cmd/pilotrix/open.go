@@ -58,7 +58,7 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			seconds, err := flags.seconds()
+			seconds, err := flags.seconds(prepared)
 			if err != nil {
 				return usage(err)
 			}
@@ -110,7 +110,7 @@ func showShelf(ctx context.Context, o *opened, made func() (*image.Shelf, error)
 			o.warn(err)
 		}
 		if len(shelf.Folders()) > 0 {
-			o.Emit(runbook.ShelfEvent(shelf, o.Facts()))
+			o.Emit(runbook.ShelfEvent(shelf, o.Dialect(), o.Facts()))
 		}
 	}
 	if err := shelf.Scan(ctx, nil); ctx.Err() == nil {

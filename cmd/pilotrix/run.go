@@ -54,7 +54,7 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 			if err != nil {
 				return usage(err)
 			}
-			seconds, err := flags.seconds()
+			seconds, err := flags.seconds(prepared)
 			if err != nil {
 				return usage(err)
 			}

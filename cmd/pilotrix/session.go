@@ -255,6 +255,11 @@ func (p *program) addBench(o *opened, opener *line.Opener, target line.Target, c
 	if err != nil {
 		return err
 	}
+	if p.stick != "" {
+		if err := o.machine.Stick(p.stick); err != nil {
+			return err
+		}
+	}
 	if err := o.machine.Start(); err != nil {
 		return err
 	}

@@ -67,6 +67,7 @@ func compile(doc Document, f *source.File) (*Dialect, error) {
 	once(c, "readings", "reading", doc.Readings, func(r Reading) string { return r.Reading })
 	once(c, "actions", "action", doc.Actions, func(a Action) string { return a.Action })
 	once(c, "dialogs", "dialog", doc.Dialogs, func(q Dialog) string { return q.Dialog })
+	once(c, "files", "files", doc.Files, func(f Files) string { return f.Files })
 	once(c, "pending", "pending", doc.Pending, func(p Pending) string { return p.Pending })
 	c.line()
 	c.lineAndModes()
@@ -310,6 +311,9 @@ func (c *compiler) rest() {
 		c.busy(fmt.Sprintf("busy[%d]", i), busy)
 	}
 	c.identity()
+	for i, files := range d.Document.Files {
+		c.files(fmt.Sprintf("files[%d]", i), files)
+	}
 	for i, header := range d.Image {
 		c.header(fmt.Sprintf("image[%d]", i), header)
 	}

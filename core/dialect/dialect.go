@@ -32,6 +32,7 @@ type Dialect struct {
 	pending  []compiledPending
 	restarts []*regexp.Regexp
 	busy     []compiledBusy
+	files    []*CompiledFiles
 	spelling *spelling
 	secrets  []*regexp.Regexp
 	refused  []*regexp.Regexp

@@ -38,6 +38,7 @@ type Document struct {
 	Pending  []Pending        `yaml:"pending" jsonschema_description:"What the device loses, or does by itself, unless it is dealt with"`
 	Restarts []source.Pattern `yaml:"restarts" jsonschema_description:"Commands that restart the device"`
 	Busy     []Busy           `yaml:"busy" jsonschema_description:"What the device may be doing beside its shell; told with every danger while it is so"`
+	Files    []Files          `yaml:"files" jsonschema_description:"Where the device has files of its own: its store, a stick in its port"`
 	Fetch    Size             `yaml:"fetch" jsonschema_description:"How much the device takes a second when it fetches a file, such as 90 kB"`
 	Image    []Header         `yaml:"image" jsonschema_description:"What the header of an image file says, or its name"`
 	Secrets  []source.Pattern `yaml:"secrets" jsonschema_description:"Prompts whose answer is never recorded"`
@@ -202,6 +203,16 @@ type Pending struct {
 	Until   source.Pattern   `yaml:"until" jsonschema:"required" jsonschema_description:"The command that deals with it"`
 	Within  *source.Duration `yaml:"within" jsonschema_description:"How long the device waits before it acts by itself"`
 	Says    string           `yaml:"says" jsonschema:"required" jsonschema_description:"What is lost, or what happens by itself, in words"`
+}
+
+// Files is a place of the device where files are, as one of its readings lists them. The list's columns are name, size,
+// and any of sha512, sha256, md5 and crc32.
+type Files struct {
+	Files string `yaml:"files" jsonschema:"required" jsonschema_description:"The place's name"`
+	Title string `yaml:"title" jsonschema:"required" jsonschema_description:"As shown to the operator, such as the stick in its port"`
+	Read  string `yaml:"read" jsonschema:"required" jsonschema_description:"The reading that lists them"`
+	List  string `yaml:"list" jsonschema:"required" jsonschema_description:"The list of those that are whole, such as stick.files, with a column name and, where the device tells, size, sha512, sha256, md5, crc32"`
+	Hash  string `yaml:"hash" jsonschema_description:"The reading that hashes one of them, where the listing has no digest: with ${file.name}, and a fact that ends in sha512, sha256, md5 or crc32"`
 }
 
 // Header reads one thing from an image's header, or from its file's name.

@@ -1,6 +1,9 @@
 package event
 
-import "fmt"
+import (
+	"fmt"
+	"time"
+)
 
 // The events of the images at hand, and the releases on the way.
 
@@ -31,18 +34,39 @@ type ShelfImage struct {
 	Published string            `json:"published,omitempty"`
 	Broken    bool              `json:"broken,omitempty"`
 	Fit       Fit               `json:"fit"`
-	Against   []string          `json:"resentst,omitempty"`
+	Against   []string          `json:"against,omitempty"`
 }
 
-// Shelf is what the laptop has, held against what was read.
+// HeldFile is a file that the device has itself.
+type HeldFile struct {
+	Name   string `json:"name"`
+	Size   int64  `json:"size,omitempty"`
+	Digest string `json:"digest,omitempty"` // the strongest that the device tells, after its algorithm: "md5 9a0364b9…"
+	Image  string `json:"image,omitempty"`  // of the shelf that it is, or may be
+	By     string `json:"by,omitempty"`     // by what that is known: digest, or size and name
+}
+
+// HeldFiles are those of one place of the device: its store, a stick in its port.
+type HeldFiles struct {
+	Title  string     `json:"title"`
+	Source string     `json:"source"` // the command that listed them
+	At     time.Time  `json:"at"`
+	Files  []HeldFile `json:"files"`
+}
+
+// Shelf is what the laptop has, held against what was read, and beside it what the device has itself.
 type Shelf struct {
 	Folders []string     `json:"folders"`
 	Images  []ShelfImage `json:"images"`
+	Held    []HeldFiles  `json:"held,omitempty"`
 }
 
 var shelfKind = declare(Kind[Shelf]{
-	Name:   "shelf",
-	Sample: Shelf{Folders: []string{"x"}, Images: []ShelfImage{{Name: "lark.cgo", Fit: "no", Against: []string{"made for another"}}}},
+	Name: "shelf",
+	Sample: Shelf{
+		Folders: []string{"x"}, Images: []ShelfImage{{Name: "lark.cgo", Fit: "no", Against: []string{"made for another"}}},
+		Held: []HeldFiles{{Title: "the stick in its port", Source: "look stick", Files: []HeldFile{{Name: "lark.cgo", Size: 9, By: "digest"}}}},
+	},
 })
 
 func (Shelf) kind() *declaration { return shelfKind }

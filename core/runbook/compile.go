@@ -464,6 +464,16 @@ func (r *Runbook) snapshots() (names []string) {
 	return names
 }
 
+// Lines are the lines that steps type on beside the first, by name.
+func (r *Runbook) Lines() (names []string) {
+	r.eachStep(func(_ string, step *Step) {
+		if step.On != "" && !slices.Contains(names, step.On) {
+			names = append(names, step.On)
+		}
+	})
+	return names
+}
+
 // made are the names that the steps make besides facts.
 func (r *Runbook) made() (names []string) {
 	r.eachStep(func(_ string, step *Step) {

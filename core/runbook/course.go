@@ -62,13 +62,25 @@ func (e *Engine) plansOf(steps []PreparedStep, here int) (plans []event.StepPlan
 	return plans
 }
 
-// planner lays out what is ahead from what is known now.
+// planner lays out what is ahead from what is known now. What it takes to be made on the way stays its own.
 func (e *Engine) planner() *planner {
-	p := &planner{Prepared: e.p, env: e.openEnv(), locks: e.p.Dialect.NewInterlocks(), altered: new(bool)}
+	p := &planner{Prepared: e.p, env: cloneTree(e.openEnv()), locks: e.p.Dialect.NewInterlocks(), altered: new(bool)}
 	if v := e.console.Device(); v.AtPrompt {
 		p.mode = v.Mode
 	}
 	return p
+}
+
+// cloneTree copies nested maps, not what they hold.
+func cloneTree(tree map[string]any) map[string]any {
+	clone := make(map[string]any, len(tree))
+	for name, value := range tree {
+		if inner, is := value.(map[string]any); is {
+			value = cloneTree(inner)
+		}
+		clone[name] = value
+	}
+	return clone
 }
 
 // title is what a step does, in words, with what is known now.

@@ -59,6 +59,7 @@ type Common struct {
 	Step         string            `yaml:"step" jsonschema:"required" jsonschema_description:"What it does, in words"`
 	When         source.Expression `yaml:"when" jsonschema_description:"The step is skipped unless this holds"`
 	Skipped      string            `yaml:"skipped" jsonschema_description:"Why it is not needed then, in words"`
+	On           string            `yaml:"on" jsonschema_description:"The line that it types on, of those that are open beside the first (--also NAME=TARGET); the first unless said"`
 	Hold         string            `yaml:"hold" jsonschema_description:"Waits for the operator's approval, with this text"`
 	Rollback     string            `yaml:"rollback" jsonschema_description:"How this is undone; said with the hold"`
 	Irreversible bool              `yaml:"irreversible" jsonschema_description:"This cannot be undone"`

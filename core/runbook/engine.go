@@ -19,6 +19,7 @@ import (
 type Engine struct {
 	p       *Prepared
 	console *steered
+	beside  map[string]Console // lines that steps type on beside the first
 	facts   *device.Facts
 	run     context.Context // of the whole run: what waits for the operator has no other limit
 
@@ -59,6 +60,27 @@ func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
 	}
 	e.console = &steered{Console: console, e: e}
 	return e
+}
+
+// Beside makes lines known that steps type on beside the first, by name.
+func (e *Engine) Beside(lines map[string]Console) { e.beside = lines }
+
+// turn has a step type on its own line, until back is called.
+func (e *Engine) turn(s *PreparedStep) (back func(), err error) {
+	if s.On == "" {
+		return func() {}, nil
+	}
+	other, open := e.beside[s.On]
+	if !open {
+		return nil, fmt.Errorf("the line %s is not open", s.On)
+	}
+	first := e.console
+	other.TakeBack("“" + e.title(s) + "” types on it")
+	e.console = &steered{Console: other, e: e}
+	return func() {
+		other.Release("“" + e.title(s) + "” is over")
+		e.console = first
+	}, nil
 }
 
 // Run carries the runbook out, then puts the line's speed back whatever happened.
@@ -118,6 +140,11 @@ func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 	if skip, err := e.skips(s); err != nil || skip {
 		return err
 	}
+	back, err := e.turn(s)
+	if err != nil {
+		return err
+	}
+	defer back()
 	for try := 1; ; try++ {
 		begun := e.console.Clock().Now()
 		e.console.Emit(event.StepBegin{ID: s.ID, Try: try})

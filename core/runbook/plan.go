@@ -22,6 +22,7 @@ type Typed struct {
 	When  string        `json:"when,omitempty"`
 	Every time.Duration `json:"every,omitempty"`
 	Key   bool          `json:"key,omitempty"` // a key without an Enter behind it
+	On    string        `json:"on,omitempty"`  // the line, empty for the first
 }
 
 // Words is it in words.
@@ -29,6 +30,9 @@ func (t Typed) Words() string {
 	text := t.Text
 	if t.Every > 0 {
 		text += ", every " + units.Short(t.Every)
+	}
+	if t.On != "" {
+		text += "   (on the line " + t.On + ")"
 	}
 	if t.When != "" {
 		text += "   (" + t.When + ")"
@@ -139,9 +143,12 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 	return steps, env
 }
 
-// inside is the planner as it is within a step.
+// inside is the planner as it is within a step. What mode another line is in is not known.
 func (p *planner) inside(s *PreparedStep) planner {
 	within := *p
+	if s.On != "" {
+		within.mode = ""
+	}
 	within.env = maps.Clone(p.env)
 	maps.Copy(within.env, s.vars)
 	return within
@@ -153,7 +160,15 @@ func (p *planner) work(s *PreparedStep) []Typed {
 	if w, tells := s.Work.(teller); tells {
 		w.Tells(&within, s) // what it makes is known to what it types
 	}
-	return within.types(s)
+	return on(s, within.types(s))
+}
+
+// on marks what is typed on another line.
+func on(s *PreparedStep, typed []Typed) []Typed {
+	for i := range typed {
+		typed[i].On = s.On
+	}
+	return typed
 }
 
 // reads are the commands of the readings that a hold rests on: they are typed where what it says is old.
@@ -191,8 +206,8 @@ func (p *planner) step(s *PreparedStep) PlanStep {
 		told := w.Tells(&within, s)
 		step.Does, step.Checks, step.Reckons = told.Does, told.Checks, told.Reckons
 	}
-	step.Reads = within.reads(s)
-	step.Types = within.types(s)
+	step.Reads = on(s, within.reads(s))
+	step.Types = on(s, within.types(s))
 	step.Danger = within.danger(s, step.Types)
 	step.Pending = within.pending(step.Types)
 	if changes(s.ops) {
@@ -202,6 +217,9 @@ func (p *planner) step(s *PreparedStep) PlanStep {
 		if _, own := s.vars[name]; !own {
 			p.env[name] = value
 		}
+	}
+	if s.On != "" {
+		return step
 	}
 	if len(s.when) == 0 {
 		p.mode = within.mode

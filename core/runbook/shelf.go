@@ -5,13 +5,14 @@ import (
 	"strings"
 
 	"pilotrix/core/device"
+	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 )
 
-// ShelfEvent tells what is on a shelf, held against what is known of a device.
-func ShelfEvent(shelf *image.Shelf, facts *device.Facts) event.Shelf {
-	told := event.Shelf{Folders: shelf.Folders()}
+// ShelfEvent tells what is on a shelf, held against what is known of a device, and which files the device has itself.
+func ShelfEvent(shelf *image.Shelf, d *dialect.Dialect, facts *device.Facts) event.Shelf {
+	told := event.Shelf{Folders: shelf.Folders(), Held: heldFiles(shelf.Items(), d, facts)}
 	for _, item := range shelf.Items() {
 		fit := item.FitTo(facts)
 		one := event.ShelfImage{
@@ -35,6 +36,38 @@ func ShelfEvent(shelf *image.Shelf, facts *device.Facts) event.Shelf {
 	return told
 }
 
+// heldFiles are the files of the device that were read, each with the image of the shelf that it is.
+func heldFiles(items []image.Item, d *dialect.Dialect, facts *device.Facts) (all []event.HeldFiles) {
+	for _, place := range d.FileStores() {
+		held, from := place.Held(facts)
+		if from.At.IsZero() {
+			continue
+		}
+		told := event.HeldFiles{Title: place.Title, Source: from.Source, At: from.At}
+		for _, one := range held {
+			told.Files = append(told.Files, heldFile(items, one))
+		}
+		all = append(all, told)
+	}
+	return all
+}
+
+func heldFile(items []image.Item, one image.Held) event.HeldFile {
+	told := event.HeldFile{Name: one.Name, Size: one.Size}
+	for _, algorithm := range image.Algorithms {
+		if digest := one.Digests[algorithm]; digest != "" && told.Digest == "" {
+			told.Digest = algorithm + " " + digest
+		}
+	}
+	for _, item := range items {
+		by, _ := item.SameAs(one)
+		if by == image.SameByDigest || by == image.SameName && told.By == "" {
+			told.Image, told.By = item.Name, string(by)
+		}
+	}
+	return told
+}
+
 func insideWords(item image.Item) string {
 	if !item.Packed() {
 		return ""
@@ -47,7 +80,7 @@ func (e *Engine) tellShelf() {
 	if e.p.Kit.Shelf == nil {
 		return
 	}
-	told := ShelfEvent(e.p.Kit.Shelf, e.facts)
+	told := ShelfEvent(e.p.Kit.Shelf, e.p.Dialect, e.facts)
 	if !reflect.DeepEqual(told, e.shelfTold) {
 		e.shelfTold = told
 		e.console.Emit(told)

@@ -73,7 +73,8 @@ type Session struct {
 	woken      int64      // bytes that had come when Enter was pressed for a prompt that was pushed away
 	fresh      bool       // the line that is typed is a command, as far as is known
 	told       sense.State
-	heard      []byte // what came last, while nobody knows how the device talks
+	others     map[string]*Session // lines to the same device beside this one
+	heard      []byte              // what came last, while nobody knows how the device talks
 	timer      *time.Timer
 }
 
@@ -502,13 +503,19 @@ func (s *Session) noteFresh() {
 
 // Run carries a prepared runbook out and returns when it has ended. One runs at a time.
 func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result, error) {
+	others, err := s.othersOf(p)
+	if err != nil {
+		return runbook.Result{}, err
+	}
 	begun := false
 	s.hub.Protect(p.Secrets()...)
 	s.do(func() { begun = s.helm.begin("runbook " + p.Book.Runbook) })
 	if !begun {
 		return runbook.Result{}, errors.New("a runbook is running already")
 	}
-	result := runbook.NewEngine(p, console{s}, &s.facts).Run(ctx)
+	engine := runbook.NewEngine(p, console{s}, &s.facts)
+	engine.Beside(others)
+	result := engine.Run(ctx)
 	result.Message = s.hub.Clean(result.Message)
 	for i := range result.Proved {
 		result.Proved[i] = s.hub.Clean(result.Proved[i])

@@ -136,6 +136,7 @@ func (v *Images) lines(t theme.Theme, width int) (lines []paint.Line, from, to i
 			lines = append(append(lines, rows...), nil)
 		}
 	}
+	lines = append(lines, held(t, s.Shelf.Held, width)...)
 	foot := []paint.Line{
 		{paint.Strong(t.Key, "↓"), paint.In(t.Quiet, " shows an image whole; a published digest that is pasted here is compared")},
 		append(v.adding(t), paint.In(t.Faint, "   "+strings.Join(s.Shelf.Folders, ", "))),

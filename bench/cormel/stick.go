@@ -1,0 +1,91 @@
+package cormel
+
+import (
+	"context"
+	"crypto/md5"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"pilotrix/bench"
+)
+
+// stickRoom is the room of a stick in the port, in bytes.
+const stickRoom = 1 << 30
+
+// PlugStick implements bench.Sticks: it puts a stick with files into the port, or takes it out where there are none.
+func (g *Gateway) PlugStick(files ...bench.File) error {
+	var stick *bench.Store
+	if len(files) > 0 {
+		stick = &bench.Store{Capacity: stickRoom}
+	}
+	for _, file := range files {
+		if err := stick.Put(file); err != nil {
+			return err
+		}
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.stick = stick
+	return nil
+}
+
+func (g *Gateway) plugged() *bench.Store {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.stick
+}
+
+// lookStick lists the stick, each file that can be read whole with its MD5.
+func (l *lark) lookStick(ctx context.Context, _ []string) error {
+	stick := l.plugged()
+	if stick == nil {
+		return l.Say(ctx, "  no stick in the port\r\n")
+	}
+	var out strings.Builder
+	for _, file := range stick.Files() {
+		sum := "cannot be read"
+		if !file.Broken {
+			sum = fmt.Sprintf("md5 %x", md5.Sum(file.Data)) //nolint:gosec // what old devices tell
+		}
+		fmt.Fprintf(&out, "  %-20s  %11s B  %s\r\n", file.Name, commas(len(file.Data)), sum)
+	}
+	return l.Say(ctx, out.String())
+}
+
+// haulStick brings a file of the stick into the bank that does not run.
+func (l *lark) haulStick(ctx context.Context, rest []string) error {
+	if len(rest) != 1 {
+		return errors.New("haul stick NAME")
+	}
+	stick := l.plugged()
+	if stick == nil {
+		return errors.New("no stick in the port")
+	}
+	file, there := stick.Get(rest[0])
+	if !there {
+		return fmt.Errorf("no file %s on the stick", rest[0])
+	}
+	return l.began(ctx, file.Name, func(_ context.Context, to io.Writer, size func(int)) error {
+		size(len(file.Data))
+		return l.copyOff(file, to)
+	}, nil)
+}
+
+// copyOff copies a file off the stick in blocks, for as long as the stick is in the port.
+func (l *lark) copyOff(file bench.File, to io.Writer) error {
+	const block = 64 << 10
+	for at := 0; at < len(file.Data); at += block {
+		if l.plugged() == nil {
+			return errors.New("the stick was pulled out")
+		}
+		if _, err := to.Write(file.Data[at:min(at+block, len(file.Data))]); err != nil {
+			return err
+		}
+	}
+	if file.Broken {
+		return errors.New("the stick cannot be read to the end")
+	}
+	return nil
+}

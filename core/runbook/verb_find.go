@@ -1,0 +1,152 @@
+package runbook
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/image"
+)
+
+var findMakes = []string{"found.name", "found.in", "found.by"}
+
+var _ = register(Verb{
+	Name: "find", Does: "looks whether the device has a file already: in its own store, or on a stick in its port",
+	Timeout: 2 * time.Minute, Repeatable: true, Learns: true, Makes: findMakes,
+	New: func() Body { return new(findBody) },
+})
+
+type findBody struct {
+	File string `yaml:"file" jsonschema:"required" jsonschema_description:"An input of kind image, or what the loop brings, such as upgrade"`
+	In   string `yaml:"in" jsonschema_description:"The one place of files where it is looked for; in all that the dialect knows unless said"`
+}
+
+type findWork struct {
+	file   string
+	places []*dialect.CompiledFiles
+}
+
+// Compile implements Body.
+func (b *findBody) Compile(c *Compiler) Work {
+	c.Image("file", b.File)
+	w := &findWork{file: b.File}
+	var known []string
+	for _, place := range c.Dialect().FileStores() {
+		known = append(known, place.Files.Files)
+		if b.In != "" && b.In != place.Files.Files {
+			continue
+		}
+		w.places = append(w.places, place)
+		c.Reading("", place.Read)
+		if place.Hashing != nil {
+			c.hashing(place)
+		}
+	}
+	if b.In != "" && len(w.places) == 0 {
+		c.Complain("in", "dialect %s knows no files of its device %q; there are %s", c.Dialect().Dialect, b.In, cmp.Or(strings.Join(known, ", "), "none"))
+	}
+	c.Makes(findMakes...)
+	return w
+}
+
+// hashing checks the reading that hashes one file: it is told the file's name.
+func (c *Compiler) hashing(place *dialect.CompiledFiles) {
+	known := c.names
+	known.extra = []string{"file", dialect.Hashed}
+	c.Goes("", place.Hashing.In...)
+	c.Takes(place.Hashing.Timeout, place.Hashing.Where)
+	c.typed("", fmt.Sprintf("reading %q", place.Hash), place.Hashing.Command, known, nil)
+}
+
+// Do implements Work.
+func (w *findWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	img := e.p.imageOf(s, w.file)
+	if img == nil {
+		return fmt.Errorf("there is no file %s here", w.file)
+	}
+	defer e.tellShelf()
+	best, at := image.Differs, event.Note{Level: event.Info, Text: fmt.Sprintf("the device does not have %s", img.Name)}
+	found := map[string]any{"name": "", "in": "", "by": ""}
+	for _, place := range w.places {
+		if err := e.readOne(ctx, s, place.Reading); err != nil {
+			return err
+		}
+		held, _ := place.Held(e.facts)
+		for _, one := range held {
+			by, algorithm, err := e.sameAs(ctx, s, place, img, one)
+			if err != nil {
+				return err
+			}
+			if by == image.Differs || best == image.SameByDigest || by == best {
+				continue
+			}
+			best = by
+			found = map[string]any{"name": one.Name, "in": place.Files.Files, "by": string(by)}
+			at.Text = heldWords(img, place.Title, one.Name, by, algorithm)
+		}
+	}
+	e.made["found"] = found
+	e.console.Emit(at)
+	return nil
+}
+
+// sameAs holds a file of the device against an image, and has the device hash it where that decides.
+func (e *Engine) sameAs(ctx context.Context, s *PreparedStep, place *dialect.CompiledFiles, img *image.Image, one image.Held) (image.Sameness, string, error) {
+	by, algorithm := img.SameAs(one)
+	if by != image.SameName || place.Hashing == nil {
+		return by, algorithm, nil
+	}
+	e.made["file"] = map[string]any{"name": one.Name}
+	defer delete(e.made, "file")
+	if err := e.readOne(ctx, s, place.Hashing); err != nil {
+		return by, "", err
+	}
+	one.Digests = place.HashedAs(e.facts)
+	by, algorithm = img.SameAs(one)
+	return by, algorithm, nil
+}
+
+func heldWords(img *image.Image, place, name string, by image.Sameness, algorithm string) string {
+	if by == image.SameByDigest {
+		as := ""
+		if name != img.Name {
+			as = ", as " + name
+		}
+		return fmt.Sprintf("%s has %s already%s: its %s is the same", place, img.Name, as, algorithm)
+	}
+	return fmt.Sprintf("%s has a file of the size and the name of %s; its digest is not told, so that it may be another one", place, img.Name)
+}
+
+// Types implements typist.
+func (w *findWork) Types(p *planner, _ *PreparedStep) (typed []Typed) {
+	for _, place := range w.places {
+		typed = append(typed, p.reading(place.Reading)...)
+		if place.Hashing != nil {
+			hash := p.reading(place.Hashing)
+			for i := range hash {
+				hash[i].When = "if it has a file of that size and name"
+			}
+			typed = append(typed, hash...)
+		}
+	}
+	return typed
+}
+
+// Tells implements teller.
+func (w *findWork) Tells(p *planner, s *PreparedStep) Told {
+	name := "${" + w.file + "}"
+	if img := p.imageOf(s, w.file); img != nil {
+		name = img.Name
+	}
+	for _, made := range findMakes {
+		p.makes(made, nil)
+	}
+	if len(w.places) == 0 {
+		return Told{Checks: []string{"nothing: the dialect does not know where the device has files"}}
+	}
+	return Told{Checks: []string{"whether the device has " + name + " already, by its digest"}}
+}
