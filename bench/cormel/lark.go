@@ -174,7 +174,7 @@ func (l *lark) login(ctx context.Context) error {
 }
 
 // grave are the words that an awkward gateway asks about, beside those that always ask.
-var grave = map[string]bool{"haul tftp": true, "haul http": true, "haul ftp": true, "haul stick": true, "haul pass": true, "favour": true, "fit card": true, "ship setup": true, "rebuild": true}
+var grave = map[string]bool{"haul tftp": true, "haul http": true, "haul ftp": true, "haul stick": true, "haul sftp": true, "haul pass": true, "favour": true, "fit card": true, "ship setup": true, "rebuild": true}
 
 func (l *lark) words() []bench.Word {
 	w := func(name, usage, about string, run func(context.Context, []string) error) bench.Word {
@@ -203,6 +203,7 @@ func (l *lark) words() []bench.Word {
 		a("haul tftp", "ADDRESS NAME", "download into the bank that does not run", l.haulTFTP),
 		a("haul http", "ADDRESS PATH", "the same by HTTP", l.haulHTTP),
 		a("haul ftp", "ADDRESS NAME", "the same by FTP", l.haulFTP),
+		a("haul sftp", "ADDRESS NAME", "the same by SFTP", l.haulSFTP),
 		a("haul stick", "NAME", "the same from the stick in the port", l.haulStick),
 		a("haul pass", "ADDRESS NAME", "take a licence by TFTP", l.haulPass),
 		a("haul off", "", "end the download", l.haulOff),
@@ -294,19 +295,24 @@ func (l *lark) haulFTP(ctx context.Context, rest []string) error {
 	if len(rest) != 2 {
 		return errors.New("haul ftp ADDRESS NAME")
 	}
-	user, err := l.Ask(ctx, "  user there: ")
-	if err != nil {
-		return err
-	}
-	if err := l.Say(ctx, "  word there: "); err != nil {
-		return err
-	}
-	word, err := l.ReadLine(ctx, false)
+	user, word, err := l.accountThere(ctx)
 	if err != nil {
 		return err
 	}
 	from, err := l.byFTP(rest[0], rest[1], user, word)
 	return l.began(ctx, rest[1], from, err)
+}
+
+// accountThere asks for the account on the other side.
+func (l *lark) accountThere(ctx context.Context) (user, word string, err error) {
+	if user, err = l.Ask(ctx, "  user there: "); err != nil {
+		return "", "", err
+	}
+	if err = l.Say(ctx, "  word there: "); err != nil {
+		return "", "", err
+	}
+	word, err = l.ReadLine(ctx, false)
+	return user, word, err
 }
 
 func (l *lark) began(ctx context.Context, file string, from fetch, err error) error {

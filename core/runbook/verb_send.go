@@ -298,7 +298,8 @@ func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img 
 	}
 	id := "put " + to
 	e.console.Emit(event.TransferBegin{ID: id, File: img.Name, Size: img.Size, Protocol: protocol, Peer: shell.RemoteAddr().String(), SHA256: img.SHA256})
-	put := sshput.Put{Client: shell, Protocol: w.put, To: to, Size: img.Size, Open: func() (io.ReadCloser, error) { return img.Reader() }, Clock: e.console.Clock(), Progress: func(p transfer.Progress) {
+	say := func(text string) { e.console.Emit(event.Note{Level: event.Info, Text: text}) }
+	put := sshput.Put{Client: shell, Protocol: w.put, To: to, Size: img.Size, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }, Say: say, Clock: e.console.Clock(), Progress: func(p transfer.Progress) {
 		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Rate: p.Rate, Left: p.Left})
 	}}
 	end := event.TransferEnd{ID: id, Outcome: event.Done}

@@ -140,7 +140,6 @@ func (s *Server) sends(x exchange, asked string) error {
 		return x.refuse(err)
 	}
 	defer file.Close()
-	s.tell("SCP", x.p.from, true, "fetch", staged.Name)
 	if _, err := fmt.Fprintf(x.p, "C0644 %d %s\n", staged.Size, staged.Name); err != nil {
 		return err
 	}
@@ -148,7 +147,7 @@ func (s *Server) sends(x exchange, asked string) error {
 		s.tell("SCP", x.p.from, true, "refused", err.Error())
 		return err
 	}
-	count := s.began("SCP", x.p.from, staged.Name, staged.Size, false)
+	count := s.began("SCP", x.p.from, "fetch", staged.Name, staged.Size, false)
 	sent, err := io.Copy(counting{x.p, count}, io.LimitReader(file, staged.Size))
 	if err == nil && sent < staged.Size {
 		err = fmt.Errorf("the file ended with %d B to go: it was changed while it was sent", staged.Size-sent)
@@ -197,8 +196,7 @@ func (s *Server) receivesOne(x exchange, to string, h head) error {
 		s.tell("SCP", x.p.from, true, "refused", err.Error())
 		return err
 	}
-	s.tell("SCP", x.p.from, true, "leave", upload.Name)
-	count := s.began("SCP", x.p.from, upload.Name, h.size, true)
+	count := s.began("SCP", x.p.from, "leave", upload.Name, h.size, true)
 	err = x.ok()
 	if err == nil {
 		var got int64

@@ -46,8 +46,9 @@ func (f *files) Fileread(r *sftp.Request) (io.ReaderAt, error) {
 		f.s.tell("SFTP", f.p.from, false, "refused", err.Error())
 		return nil, sftp.ErrSSHFxFailure
 	}
-	f.s.tell("SFTP", f.p.from, true, "open", staged.Name)
-	return &reading{file: file, size: staged.Size, first: -1, begin: func() *offer.Count { return f.s.began("SFTP", f.p.from, staged.Name, staged.Size, false) }}, nil
+	return &reading{file: file, size: staged.Size, first: -1, begin: func() *moving {
+		return f.s.began("SFTP", f.p.from, "OPEN", staged.Name, staged.Size, false)
+	}}, nil
 }
 
 // reading is a staged file that is fetched. Clients ask for several pieces at once, and may begin in the middle, to go
@@ -58,8 +59,8 @@ type reading struct {
 	size   int64
 	first  int64 // where it began, -1 before that
 	bytes  int64
-	begin  func() *offer.Count
-	count  *offer.Count
+	begin  func() *moving
+	count  *moving
 	failed error
 }
 
@@ -127,8 +128,7 @@ func (f *files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 		f.s.tell("SFTP", f.p.from, true, "refused", err.Error())
 		return nil, fmt.Errorf("%w: %w", sftp.ErrSSHFxPermissionDenied, err)
 	}
-	f.s.tell("SFTP", f.p.from, true, "open", upload.Name)
-	return &writing{upload: upload, count: f.s.began("SFTP", f.p.from, upload.Name, -1, true), waiting: map[int64][]byte{}}, nil
+	return &writing{upload: upload, count: f.s.began("SFTP", f.p.from, "OPEN", upload.Name, -1, true), waiting: map[int64][]byte{}}, nil
 }
 
 // mostWaiting is how much of an upload may come ahead of what stands before it, in bytes: clients send several pieces at
@@ -139,7 +139,7 @@ const mostWaiting = 8 << 20
 type writing struct {
 	mu      sync.Mutex
 	upload  *offer.Upload
-	count   *offer.Count
+	count   *moving
 	next    int64
 	waiting map[int64][]byte
 	ahead   int

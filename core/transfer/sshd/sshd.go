@@ -81,12 +81,14 @@ func (s *Server) makeKeys() error {
 	}
 	s.config = &ssh.ServerConfig{
 		ServerVersion: "SSH-2.0-staged-files-only", MaxAuthTries: 6,
-		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
-			if c.User() == s.user && subtle.ConstantTimeCompare(password, []byte(s.password)) == 1 {
-				return nil, nil
+		PasswordCallback: s.letIn,
+		// Some devices answer questions only (RFC 4256), and are asked the same one.
+		KeyboardInteractiveCallback: func(c ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			answers, err := ask("", "", []string{"Password: "}, []bool{false})
+			if err != nil || len(answers) != 1 {
+				return nil, errors.New("the question was not answered")
 			}
-			s.say(c.RemoteAddr(), true, "refused", "a wrong user or password")
-			return nil, errors.New("a wrong user or password")
+			return s.letIn(c, []byte(answers[0]))
 		},
 		PublicKeyCallback: func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 			if c.User() == s.user && string(key.Marshal()) == string(allowed.Marshal()) {
@@ -114,6 +116,15 @@ func (s *Server) makeKeys() error {
 		s.config.AddHostKey(signer)
 	}
 	return nil
+}
+
+// letIn holds a user and a password against those of this one time.
+func (s *Server) letIn(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+	if c.User() == s.user && subtle.ConstantTimeCompare(password, []byte(s.password)) == 1 {
+		return nil, nil
+	}
+	s.say(c.RemoteAddr(), true, "refused", "a wrong user or password")
+	return nil, errors.New("a wrong user or password")
 }
 
 // Addr is where the server listens.
@@ -243,13 +254,6 @@ func (s *Server) tell(protocol string, from net.Addr, fromPeer bool, kind, text 
 func addrOf(from net.Addr) netip.AddrPort {
 	at, _ := netip.ParseAddrPort(from.String())
 	return netip.AddrPortFrom(at.Addr().Unmap(), at.Port())
-}
-
-// began tells that a file is on its way.
-func (s *Server) began(protocol string, from net.Addr, file string, size int64, upload bool) *offer.Count {
-	t := offer.Transfer{ID: fmt.Sprintf("%s %s %d", protocol, from, s.count.Add(1)), Protocol: protocol, Peer: addrOf(from), File: file, Size: size, Upload: upload, Terms: protocol}
-	s.opt.Watcher.Began(t)
-	return offer.NewCount(s.opt.Clock, s.opt.Watcher, t)
 }
 
 // find finds a staged file as a device has asked for it.

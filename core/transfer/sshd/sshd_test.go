@@ -41,13 +41,23 @@ type watching struct {
 	offer.NoWatcher
 	mu   sync.Mutex
 	said []string
+	of   []string // those that belong to a transfer
 	ends chan ended
+}
+
+func (w *watching) ladder() []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Clone(w.of)
 }
 
 func (w *watching) Said(r offer.Rung) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.said = append(w.said, r.Kind+" "+r.Text)
+	if r.Transfer != "" {
+		w.of = append(w.of, r.Kind+" "+r.Text)
+	}
 }
 
 func (w *watching) Ended(t offer.Transfer, p transfer.Progress, err error) {
@@ -202,6 +212,46 @@ func (r *rig) client(password string) (*sftp.Client, *ssh.Client, error) {
 	}
 	c, err := sftp.NewClient(conn)
 	return c, conn, err
+}
+
+// TestADeviceThatAnswersQuestionsOnly is asked for the password as one (RFC 4256), and is told from a wrong one.
+func TestADeviceThatAnswersQuestionsOnly(t *testing.T) {
+	r := newRig(t)
+	_, password := r.Login()
+	for _, given := range []string{password, "guessed"} {
+		var asked []string
+		conn, err := ssh.Dial("tcp", r.Addr().String(), &ssh.ClientConfig{
+			User: "once", Timeout: 10 * time.Second, HostKeyCallback: ssh.InsecureIgnoreHostKey(), //nolint:gosec // it is ours
+			Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(func(_, _ string, questions []string, echoes []bool) (answers []string, _ error) {
+				for i := range questions {
+					asked = append(asked, fmt.Sprint(questions[i], echoes[i]))
+					answers = append(answers, given)
+				}
+				return answers, nil
+			})},
+		})
+		assert.Equal(t, "Password: false", asked[0], "it is not shown")
+		if given == password {
+			require.NoError(t, err)
+			require.NoError(t, conn.Close())
+			continue
+		}
+		assert.Error(t, err)
+		r.watch.has(t, "refused a wrong user or password")
+	}
+}
+
+// TestWhatBothSidesSayIsToldOfTheTransfer holds the ladder of a fetch.
+func TestWhatBothSidesSayIsToldOfTheTransfer(t *testing.T) {
+	r := newRig(t)
+	out, err := r.openSSH("sftp", "once@127.0.0.1:f32768.bin", filepath.Join(r.home, "got"))
+	require.NoError(t, err, out)
+	r.watch.end(t)
+	said := r.watch.ladder()
+	require.NotEmpty(t, said)
+	assert.Equal(t, "OPEN f32768.bin", said[0])
+	assert.Contains(t, said, "DATA ")
+	assert.Equal(t, "CLOSE 32768 B", said[len(said)-1])
 }
 
 // TestNothingButWhatIsStaged asks for everything else that the protocol has.

@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
 	"pilotrix/core/clock"
@@ -33,9 +32,11 @@ type Put struct {
 	Protocol string
 	To       string // its path on the device
 	Size     int64
-	Open     func() (io.ReadCloser, error)
+	SHA256   string // of the file, by which what an earlier try has left is known to be of the same one
+	Open     func() (io.ReadSeekCloser, error)
 	Clock    clock.Clock
 	Progress func(transfer.Progress) // may be nil
+	Say      func(string)            // what is of note, in words; may be nil
 }
 
 // Do puts it there, and returns how many bytes the device has taken and in what time. The device's word that it has the
@@ -51,7 +52,7 @@ func (p Put) Do(ctx context.Context) (bytes int64, took time.Duration, err error
 	defer file.Close()
 	meter := transfer.NewMeter(p.Clock)
 	meter.Start()
-	from := &metered{Reader: io.LimitReader(file, p.Size), meter: meter, thin: transfer.NewThin(p.Clock), p: transfer.Progress{File: path.Base(p.To), Size: p.Size}, tell: p.Progress, ctx: ctx}
+	from := &metered{Reader: io.LimitReader(file, p.Size), file: file, meter: meter, thin: transfer.NewThin(p.Clock), p: transfer.Progress{File: path.Base(p.To), Size: p.Size}, tell: p.Progress, ctx: ctx}
 	switch p.Protocol {
 	case SFTP:
 		err = p.bySFTP(ctx, from)
@@ -72,11 +73,15 @@ func (p Put) Do(ctx context.Context) (bytes int64, took time.Duration, err error
 // metered tells how much was read.
 type metered struct {
 	io.Reader
+	file  io.ReadSeeker
 	meter *transfer.Meter
 	thin  *transfer.Thin
 	p     transfer.Progress
 	tell  func(transfer.Progress)
 	ctx   context.Context
+
+	before int64 // that were there already
+	failed error // of what is sent under another name
 }
 
 func (m *metered) Read(p []byte) (int, error) {
@@ -86,40 +91,26 @@ func (m *metered) Read(p []byte) (int, error) {
 	n, err := m.Reader.Read(p)
 	m.p.Bytes += int64(n)
 	if m.tell != nil && m.thin.Due() {
-		m.meter.Fill(&m.p)
+		m.fill()
 		m.tell(m.p)
 	}
 	return n, err
 }
 
-func (p Put) bySFTP(ctx context.Context, from *metered) error {
-	files, err := sftp.NewClient(p.Client)
-	if err != nil {
-		return fmt.Errorf("the device has no SFTP (%s): scp may do", plain.Clip(err.Error(), 120))
+// fill sets the rate of what is sent now, without what was there before.
+func (m *metered) fill() {
+	now := transfer.Progress{Bytes: m.p.Bytes - m.before, Size: m.p.Size - m.before}
+	m.meter.Fill(&now)
+	m.p.Rate, m.p.Left = now.Rate, now.Left
+}
+
+// goOn begins where an earlier try has ended.
+func (m *metered) goOn(at int64) error {
+	if _, err := m.file.Seek(at, io.SeekStart); err != nil {
+		return err
 	}
-	defer files.Close()
-	stop := context.AfterFunc(ctx, func() { _ = files.Close() })
-	defer stop()
-	if info, err := files.Stat(p.To); err == nil && info.IsDir() {
-		return fmt.Errorf("%s is a folder on the device", p.To)
-	}
-	to, err := files.Create(p.To)
-	if err != nil {
-		return fmt.Errorf("the device does not take %s: %s", p.To, plain.Clip(err.Error(), 200))
-	}
-	if _, err := to.ReadFrom(from); err != nil {
-		return errors.Join(fmt.Errorf("the device does not take all of it: %s", plain.Clip(err.Error(), 200)), to.Close(), files.Remove(p.To))
-	}
-	if err := to.Close(); err != nil {
-		return fmt.Errorf("the device did not keep it: %s", plain.Clip(err.Error(), 200))
-	}
-	info, err := files.Stat(p.To)
-	if err != nil {
-		return fmt.Errorf("the device does not have it afterwards: %s", plain.Clip(err.Error(), 200))
-	}
-	if info.Size() != p.Size {
-		return fmt.Errorf("the device has %d of %d B afterwards", info.Size(), p.Size)
-	}
+	m.before, m.p.Bytes = at, at
+	m.Reader = io.LimitReader(m.file, m.p.Size-at)
 	return nil
 }
 

@@ -15,15 +15,21 @@ import (
 	"pilotrix/demo"
 )
 
-// TestTheGatewayFetchesByFTP carries the change out over real sockets: the device logs in with the
+// TestTheGatewayFetchesWithALogin carries the change out over real sockets: the device logs in with the
 // one-time password, which is nowhere to be read afterwards.
-func TestTheGatewayFetchesByFTP(t *testing.T) {
+func TestTheGatewayFetchesWithALogin(t *testing.T) {
+	for _, protocol := range []string{"ftp", "sftp"} {
+		t.Run(protocol, func(t *testing.T) { fetchesWithALogin(t, protocol) })
+	}
+}
+
+func fetchesWithALogin(t *testing.T, protocol string) {
 	t.Parallel()
 	folder := t.TempDir()
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	book := filepath.Join(folder, "logbook.db")
 	run := exec.Command(program, "run", "standby-bank-upgrade", "--on", "bench:mare-gw1", "--shelf", filepath.Join(folder, "shelf"),
-		"--set", "image=lark-7.6.1.cgo", "--set", "upgrade_paths=cormel-g2", "--set", "protocol=ftp", "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
+		"--set", "image=lark-7.6.1.cgo", "--set", "upgrade_paths=cormel-g2", "--set", "protocol="+protocol, "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
 		"--watch", "http://192.0.2.41/", "--approve", "all", "--json", "--time-scale", "30", "--logbook", book)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide", "XDG_CACHE_HOME="+folder, "XDG_DATA_HOME="+folder)
 	var said bytes.Buffer
@@ -43,7 +49,7 @@ func TestTheGatewayFetchesByFTP(t *testing.T) {
 			}
 		case event.Secret:
 			made++
-			assert.Equal(t, event.Secret{What: "password of the ftp server"}, b)
+			assert.Equal(t, event.Secret{What: "password of the " + protocol + " server"}, b)
 		case event.TransferEnd:
 			if b.ID != "" && b.Outcome == event.Done {
 				fetched++
@@ -57,7 +63,7 @@ func TestTheGatewayFetchesByFTP(t *testing.T) {
 		}
 	}
 	assert.Contains(t, end.Proved, "lark 7.6.1 runs on mare-gw1")
-	assert.Equal(t, 3, secrets, "two logins, and the word for the FTP server: told by their lengths")
+	assert.Equal(t, 3, secrets, "two logins, and the word for the server: told by their lengths")
 	assert.Equal(t, 1, fetched)
 	assert.Positive(t, made, "what keeps the session knew the word before the device could print it")
 	assert.Positive(t, pages[true])
@@ -65,7 +71,7 @@ func TestTheGatewayFetchesByFTP(t *testing.T) {
 	assert.NotContains(t, string(out), "lamp-and-tide")
 	assert.NotContains(t, string(out), `"password"`)
 
-	for chart, says := range map[string]string{"reach": "away 0", "ladder": "RETR", "banks": "7.2.0 → 7.6.1"} {
+	for chart, says := range map[string]string{"reach": "away 0", "ladder": map[string]string{"ftp": "RETR", "sftp": "OPEN"}[protocol], "banks": "7.2.0 → 7.6.1"} {
 		svg := filepath.Join(folder, chart+".svg")
 		drawn, err := exec.Command(program, "logbook", "draw", "1", chart, "--out", svg, "--logbook", book).CombinedOutput()
 		require.NoError(t, err, "%s", drawn)
