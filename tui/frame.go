@@ -232,6 +232,7 @@ func (a *app) lineWords() paint.Line {
 	case s.Speed > 0:
 		right = append(right, paint.In(t.Text, fmt.Sprintf("%d %s  ", s.Speed, s.Framing)))
 	}
+	right = append(right, a.signals(wide)...)
 	if wide {
 		right = append(right, paint.In(t.Quiet, fmt.Sprintf(" ▼ %.2f  ▲ %.2f kB/s   ", s.In.PerSecond()/1000, a.outRate()/1000)))
 	}
@@ -246,6 +247,19 @@ func (a *app) lineWords() paint.Line {
 	}
 	right = append(right, paint.In(t.Quiet, "helm "), a.helm(), paint.In(t.Quiet, "  "+s.Now.Format("15:04:05")+" "))
 	return right
+}
+
+// signals are the wires of a serial line that are on. A device that holds us back by one is said at any width.
+func (a *app) signals(wide bool) paint.Line {
+	on := a.state.Signals
+	switch {
+	case !on.Known || a.state.Line.State == event.LineLost:
+	case a.state.Flow == "rtscts" && !on.CTS:
+		return paint.Line{paint.Strong(a.theme.Bad, "CTS off: it holds us back  ")}
+	case wide && (on.CTS || on.DSR || on.DCD || on.RI): // three wires carry none
+		return paint.Line{paint.In(a.theme.Quiet, on.Words()+"  ")}
+	}
+	return nil
 }
 
 // outRate is what goes out: what is typed, or what the transfer sends.

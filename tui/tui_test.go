@@ -537,6 +537,31 @@ func TestWhatRunsOutIsInSight(t *testing.T) {
 	}
 }
 
+// TestTheWiresOfTheLineAreInTheHeader shows those that are on where there is room, and what holds us back anywhere.
+func TestTheWiresOfTheLineAreInTheHeader(t *testing.T) {
+	begin := event.SessionBegin{Target: "serial:/dev/ttyUSB0?speed=9600&framing=8N1&flow=rtscts", Device: "hollow-rtr1"}
+	for _, c := range []struct {
+		width int
+		on    event.Signals
+		shows string
+	}{
+		{160, event.Signals{Known: true, CTS: true, DSR: true}, "CTS DSR"},
+		{80, event.Signals{Known: true, CTS: true, DSR: true}, ""},
+		{160, event.Signals{Known: true, DSR: true}, "CTS off: it holds us back"},
+		{80, event.Signals{Known: true}, "CTS off: it holds us back"},
+		{160, event.Signals{}, ""},
+	} {
+		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+		feed(a, begin, event.Line{State: event.LineOpen, Speed: 9600}, c.on)
+		head := shown(a, c.width, 24)[0]
+		if c.shows == "" {
+			assert.NotContains(t, head, "CTS")
+			continue
+		}
+		assert.Contains(t, head, c.shows, c.width)
+	}
+}
+
 // TestWhatTheDeviceDrawsIsShownAsItsProgress has per cent and the time left beside the present step.
 func TestWhatTheDeviceDrawsIsShownAsItsProgress(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})

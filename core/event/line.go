@@ -1,6 +1,7 @@
 package event
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 )
@@ -66,6 +67,40 @@ var lineKind = declare(Kind[Line]{
 })
 
 func (Line) kind() *declaration { return lineKind }
+
+// Signals are what the other end of a serial line shows on its wires, each true while it is on.
+type Signals struct {
+	Known bool `json:"known"`
+	CTS   bool `json:"cts,omitempty"`
+	DSR   bool `json:"dsr,omitempty"`
+	DCD   bool `json:"dcd,omitempty"`
+	RI    bool `json:"ri,omitempty"`
+}
+
+// Words are those that are on.
+func (b Signals) Words() string {
+	if !b.Known {
+		return "not known"
+	}
+	var on []string
+	for _, one := range []struct {
+		name string
+		on   bool
+	}{{"CTS", b.CTS}, {"DSR", b.DSR}, {"DCD", b.DCD}, {"RI", b.RI}} {
+		if one.on {
+			on = append(on, one.name)
+		}
+	}
+	return cmp.Or(strings.Join(on, " "), "none on")
+}
+
+var signalsKind = declare(Kind[Signals]{
+	Name:   "line.signals",
+	Sample: Signals{Known: true, CTS: true, DSR: true},
+	Tell:   func(b Signals) (string, bool) { return "signals of the line: " + b.Words(), false },
+})
+
+func (Signals) kind() *declaration { return signalsKind }
 
 // Speed tells that our end of the line changed its speed, in baud.
 type Speed struct {

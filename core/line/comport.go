@@ -21,7 +21,8 @@ type comPort struct {
 
 	mu          sync.Mutex
 	speed       int
-	modem, line byte
+	modem, line byte // as the server told last, and what it told of since it was asked
+	heard       bool // of the modem's signals
 }
 
 // portTimeout is how long a console server may take to answer.
@@ -124,10 +125,10 @@ func (l *comPort) told(message telnet.Message) {
 	}
 	l.mu.Lock()
 	if says.IsModem {
-		l.modem = says.Modem
+		l.modem, l.heard = says.Modem, true
 	}
 	if says.IsLine {
-		l.line = says.Line
+		l.line |= says.Line
 	}
 	l.mu.Unlock()
 	switch {
@@ -221,9 +222,18 @@ func (l *comPort) SetRTS(on bool) error { return l.set(context.Background(), tel
 // Purge drops what the server holds and has not sent.
 func (l *comPort) Purge(ctx context.Context) error { return l.set(ctx, telnet.Purge()) }
 
-// States are the modem's signals and the line's errors as the server told them last, each a mask of RFC 2217 section 3.
-func (l *comPort) States() (modem, line byte) {
+// Signals implements Signaller.
+func (l *comPort) Signals() (s Signals, known bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.modem, l.line
+	return signalsOf(l.modem), l.heard
+}
+
+// Troubles implements Troubled.
+func (l *comPort) Troubles() []string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	since := l.line
+	l.line = 0
+	return troublesOf(since)
 }

@@ -140,6 +140,15 @@ func (l *serialLine) SendBreak(ctx context.Context) error {
 	}
 }
 
+// Signals implements Signaller. A pseudo-terminal has none.
+func (l *serialLine) Signals() (s Signals, known bool) {
+	bits, err := l.port.GetModemStatusBits()
+	if err != nil {
+		return s, false
+	}
+	return Signals{CTS: bits.CTS, DSR: bits.DSR, DCD: bits.DCD, RI: bits.RI}, true
+}
+
 func (l *serialLine) SetDTR(on bool) error { return l.port.SetDTR(on) }
 func (l *serialLine) SetRTS(on bool) error { return l.port.SetRTS(on) }
 

@@ -223,6 +223,30 @@ func TestWhatAConsoleServerReadBefore(t *testing.T) {
 	}
 }
 
+// TestWhatAConsoleServerTellsOfTheWire sends its notices (RFC 2217, section 3): the wires that are on, and errors, each
+// told once.
+func TestWhatAConsoleServerTellsOfTheWire(t *testing.T) {
+	target := hostile(t, func(conn net.Conn) {
+		consoleServer(conn, func(asked int) int {
+			if asked == 0 {
+				_, _ = conn.Write([]byte("\xff\xfa\x2c\x6b\x30\xff\xf0" + "\xff\xfa\x2c\x6a\x08\xff\xf0" + "\xff\xfa\x2c\x6a\x12\xff\xf0"))
+			}
+			return max(asked, 9600)
+		})
+	})
+	target.Kind, target.Speed = ComPort, 9600
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	l, err := NewOpener(clock.Real()).Open(ctx, target)
+	require.NoError(t, err)
+	defer l.Close()
+	signals, known := l.(Signaller).Signals()
+	assert.True(t, known)
+	assert.Equal(t, Signals{CTS: true, DSR: true}, signals)
+	assert.Equal(t, []string{"framing errors", "an overrun", "a break"}, l.(Troubled).Troubles())
+	assert.Empty(t, l.(Troubled).Troubles())
+}
+
 func TestAConsoleServerThatIsNone(t *testing.T) {
 	for name, c := range map[string]struct {
 		serve func(net.Conn)

@@ -171,6 +171,9 @@ func (s *Session) Begin() {
 		if shell, is := s.wire.line.(interface{ Old() string }); is && shell.Old() != "" {
 			s.hub.Emit(event.Note{Level: event.Warning, Text: "old algorithms, which are not safe any more, are allowed for this session: " + shell.Old()})
 		}
+		if _, can := s.wire.line.(line.Signaller); can {
+			go s.watchSignals(s.life)
+		}
 		s.hub.Emit(event.Helm{Who: s.helm.who})
 		if s.cols > 0 || s.charset != screen.UTF8 {
 			s.hub.Emit(event.Terminal{Charset: s.charset.String(), Cols: s.cols, Rows: s.rows})

@@ -59,6 +59,8 @@ type State struct {
 	Line    event.Line
 	Speed   int
 	Framing string
+	Flow    string
+	Signals event.Signals
 	Helm    event.Helm
 	Mode    event.Mode
 	Prompt  string
@@ -150,6 +152,9 @@ func (s *State) Apply(e event.Event) {
 		if _, rest, found := strings.Cut(b.Target, "framing="); found {
 			s.Framing, _, _ = strings.Cut(rest, "&")
 		}
+		if _, rest, found := strings.Cut(b.Target, "flow="); found {
+			s.Flow, _, _ = strings.Cut(rest, "&")
+		}
 	case event.Learned:
 		s.Session.Dialect = b.Dialect
 	case event.SessionEnd:
@@ -167,6 +172,8 @@ func (s *State) Apply(e event.Event) {
 		if b.State == event.LineLost || b.State == event.LineBack {
 			s.remark(e.At, event.Note{Level: event.Warning, Text: "the line is " + b.State + strings.TrimRight(": "+b.Note, ": ")})
 		}
+	case event.Signals:
+		s.Signals = b
 	case event.Speed:
 		s.Speed = b.To
 		if strings.HasPrefix(b.Why, "tried") {
