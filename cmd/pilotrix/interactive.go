@@ -149,7 +149,7 @@ func (s *startSource) Book() (known map[string]logbook.Known, cut []logbook.Last
 	}
 	defer book.Close()
 	known, err = book.Known()
-	cut, cutErr := book.Untold()
+	cut, cutErr := book.Unsettled()
 	return known, cut, errors.Join(err, cutErr)
 }
 

@@ -278,7 +278,7 @@ func (p *program) keep(o *opened, target line.Target) {
 		return
 	}
 	o.book = book
-	cut, err := book.CutOff()
+	cut, err := book.CutOff(o.place.Name, target.String())
 	for _, last := range cut {
 		o.notices = append(o.notices, last.String())
 		if last.Step != "" && last.On(o.place.Name, target.String()) && o.cutOff == "" {

@@ -21,23 +21,49 @@ type Last struct {
 	Before   int    // the speed before that
 	Mode     string
 	Change   string // the last command that changes the device, which was sent or about to be; empty for none
+	told     int
 }
 
-// CutOff finds the sessions whose program ended in the middle and that were not told of yet, newest
-// first, and notes that they now are.
-func (l *Logbook) CutOff() ([]Last, error) {
-	all, err := l.Untold()
-	for _, last := range all {
-		if _, err := l.db.Exec(`UPDATE session SET told = 1 WHERE id = ?`, last.Entry.ID); err != nil {
+// How much was said of a session that was cut off.
+const (
+	untold  = 0
+	told    = 1 // when another device was opened
+	settled = 2 // when its own was opened again
+)
+
+// CutOff finds the sessions whose program ended in the middle and that were not told of yet, newest first, and notes that
+// they now are; those on the device that is opened, or else on its line, are settled by that.
+func (l *Logbook) CutOff(device, target string) (all []Last, err error) {
+	open, err := l.cutOff(told)
+	for _, last := range open {
+		state := told
+		if last.On(device, target) {
+			state = settled
+		}
+		if _, err := l.db.Exec(`UPDATE session SET told = ? WHERE id = ?`, state, last.Entry.ID); err != nil {
 			return all, l.wrap(err)
+		}
+		if last.told == untold || state == settled {
+			all = append(all, last)
 		}
 	}
 	return all, err
 }
 
-// Untold finds them and leaves them to be told.
-func (l *Logbook) Untold() (all []Last, err error) {
-	entries, err := l.query(`WHERE ended IS NULL AND told = 0 ORDER BY id DESC`)
+// Unsettled are the runs that were cut off whose device was not opened since, newest first.
+func (l *Logbook) Unsettled() (all []Last, err error) {
+	open, err := l.cutOff(told)
+	for _, last := range open {
+		if last.Step != "" {
+			all = append(all, last)
+		}
+	}
+	return all, err
+}
+
+// cutOff are the sessions that were cut off and of which not more was said.
+func (l *Logbook) cutOff(said int) (all []Last, err error) {
+	entries, err := l.query(`WHERE ended IS NULL AND told <= ? ORDER BY id DESC`, said)
 	if err != nil {
 		return nil, err
 	}
@@ -48,6 +74,9 @@ func (l *Logbook) Untold() (all []Last, err error) {
 		last, err := l.last(e)
 		if err != nil {
 			return all, err
+		}
+		if err := l.db.QueryRow(`SELECT told FROM session WHERE id = ?`, e.ID).Scan(&last.told); err != nil {
+			return all, l.wrap(err)
 		}
 		all = append(all, last)
 	}

@@ -73,6 +73,7 @@ func TestSecretsSplitOverChunks(t *testing.T) {
 	assert.Equal(t, "user harbour secret [secret] kept, lamp out", text)
 }
 
+// TestCutOffIsToldOnce, and stays on the start until its own device is opened again.
 func TestCutOffIsToldOnce(t *testing.T) {
 	b := book(t)
 	hub := event.NewHub(clock.Real())
@@ -95,13 +96,24 @@ func TestCutOffIsToldOnce(t *testing.T) {
 
 	_, err = b.db.Exec(`UPDATE session SET process = '999999/1@gone'`)
 	require.NoError(t, err)
-	cut, err := b.CutOff()
-	require.NoError(t, err)
-	require.Len(t, cut, 1)
-	assert.Contains(t, cut[0].String(), "in step “Send the image”, 1024 of 4096 B sent; the line was at 115200 baud")
-	cut, err = b.CutOff()
-	require.NoError(t, err)
-	assert.Empty(t, cut)
+	unsettled := func() int {
+		t.Helper()
+		all, err := b.Unsettled()
+		require.NoError(t, err)
+		return len(all)
+	}
+	for _, c := range []struct {
+		device      string
+		told, after int
+	}{{"mare-gw1", 1, 1}, {"mare-gw1", 0, 1}, {"hollow-rtr1", 1, 0}, {"hollow-rtr1", 0, 0}} {
+		cut, err := b.CutOff(c.device, "bench:y")
+		require.NoError(t, err)
+		require.Len(t, cut, c.told, c)
+		if c.told > 0 {
+			assert.Contains(t, cut[0].String(), "in step “Send the image”, 1024 of 4096 B sent; the line was at 115200 baud")
+		}
+		assert.Equal(t, c.after, unsettled(), c)
+	}
 }
 
 // TestACutOffTellsTheStepOfALoopOrARollback, and the last command that changes the device.
