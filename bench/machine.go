@@ -38,6 +38,8 @@ type Machine struct {
 
 	sessions *sessionHost // where it is reached by sessions instead of a console
 	listener net.Listener
+	console  bool // beside sessions
+	beside   Host
 }
 
 // Be makes the device and its line awkward, before it is started; the seed decides what happens when.
@@ -74,6 +76,9 @@ func (m *Machine) Stick(folder string) error {
 	}
 	return device.PlugStick(files...)
 }
+
+// Baud is the speed of its console.
+func (m *Machine) Baud() int { return m.device.Baud() }
 
 // Path is the file that a program opens to reach the machine's line.
 func (m *Machine) Path() string {
@@ -121,7 +126,7 @@ func (m *Machine) Plug() error {
 		m.wire.setHost(m.host)
 	}
 	go m.wire.listen(ctx, m.host)
-	return nil
+	return m.plugConsole(ctx)
 }
 
 // Unplug pulls the cable; the device stays on.
@@ -132,6 +137,7 @@ func (m *Machine) Unplug() {
 		return
 	}
 	m.cable()
+	m.unplugConsole()
 	_ = m.host.Close()
 	m.wire.setHost(nil)
 	m.host = nil

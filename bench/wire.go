@@ -44,6 +44,9 @@ type Wire struct {
 	txFree   time.Time
 	rest     []byte
 
+	beside     Host // the console beside sessions, nil without one
+	besideBaud int
+
 	quirks  *quirks
 	liar    *liar
 	unread  atomic.Int64 // bytes that have arrived and were not read
@@ -317,6 +320,7 @@ func (w *Wire) emit(piece []byte, baud int) {
 	w.mu.Lock()
 	host := w.host
 	w.mu.Unlock()
+	w.emitBeside(piece)
 	if host == nil {
 		return
 	}

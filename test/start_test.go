@@ -16,14 +16,24 @@ import (
 // benchAt runs a simulated device in a process of its own, and gives the target that reaches it.
 func benchAt(t *testing.T, args ...string) string {
 	t.Helper()
+	return benchTargets(t, 1, args...)[0]
+}
+
+// benchTargets gives as many targets as it says: its sessions', then its console's.
+func benchTargets(t *testing.T, count int, args ...string) (targets []string) {
+	t.Helper()
 	device := exec.Command(program, append([]string{"bench"}, args...)...)
 	out, err := device.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, device.Start())
 	t.Cleanup(func() { _ = device.Process.Signal(os.Interrupt); _ = device.Wait() })
-	target, err := bufio.NewReader(out).ReadString('\n')
-	require.NoError(t, err)
-	return strings.TrimSpace(target)
+	lines := bufio.NewReader(out)
+	for range count {
+		target, err := lines.ReadString('\n')
+		require.NoError(t, err)
+		targets = append(targets, strings.TrimSpace(target))
+	}
+	return targets
 }
 
 // pilotrixAt runs a command for a user whose files are in a folder.
@@ -92,7 +102,7 @@ func TestFromTheStartToDone(t *testing.T) {
 			term.approve()
 			term.until("Starts tern 4.2.1")
 			term.approve()
-			term.until("things proved")
+			term.until("1 thing proved")
 
 			term.keys("C-g", "q")
 			term.until("known by hollow-rtr1")
@@ -134,4 +144,44 @@ func TestASingleActionFromInside(t *testing.T) {
 	term.until("done")
 	term.keys("C-g", "q")
 	term.until("exit code 0")
+}
+
+// TestARestartEndsTheSessionAndTheConsoleIsWatched goes back to the other bank over a shell session that the restart ends,
+// with the device's console beside it, where the start is seen; the session comes back by itself and the run goes on.
+func TestARestartEndsTheSessionAndTheConsoleIsWatched(t *testing.T) {
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
+			t.Parallel()
+			home := t.TempDir()
+			word := filepath.Join(home, "word")
+			require.NoError(t, os.WriteFile(word, []byte("lamp-and-tide\n"), 0o600))
+			targets := benchTargets(t, 2, "mare-gw1", "--at", "ssh", "--time-scale", "8")
+			term := startTerminalAt(t, home, size[0], size[1], "open", targets[0], "--dialect", "cormel-g2", "--password", "file:"+word,
+				"--also", "console=serial:"+targets[1]+"?speed=57600", "--run", "back-to-the-other-bank", "--set", "user=harbour", "--secret", "password=file:"+word)
+			term.until("is met for the first time")
+			term.enters("Will type")
+			term.approve()
+			term.until("recommence")
+			term.approve()
+			screen := term.until("line lost")
+			assert.Regexp(t, `helm +RUNBOOK`, screen)
+			if size[0] > 80 {
+				term.until("lark 7.2.0 starting from bank B") // in the rows of the console, beside the session
+			}
+			term.keys("F2")
+			term.until("lark 7.2.0 starting from bank B")
+			term.until("services") // the device is up after that
+			term.keys("F2")
+			screen = term.until("1 thing proved")
+			assert.NotContains(t, screen, "lamp-and-tide")
+			term.keys("F3")
+			screen = term.until("proved")
+			assert.Contains(t, screen, "7.2.0")
+			term.keys("C-g", "q")
+			term.until("exit code 0")
+			listed := pilotrixAt(t, home, "logbook", "list")
+			assert.Contains(t, listed, "serial:", "the second line has an entry of its own")
+			assert.Contains(t, pilotrixAt(t, home, "logbook", "show", "2"), "lark 7.2.0 starting from bank B")
+		})
+	}
 }

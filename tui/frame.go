@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -195,23 +196,18 @@ func (a *app) header() []paint.Line {
 }
 
 func (a *app) titleRow() paint.Line {
-	t, s := a.theme, a.state
-	name := a.opt.Device
-	if name == "" {
-		name = s.Session.Device
-	}
-	left := paint.Line{paint.Strong(t.Bright, " "+orLine(name, a.opt.Line))}
+	t := a.theme
+	name := a.deviceName()
+	left := paint.Line{paint.Strong(t.Bright, " "+cmp.Or(name, a.opt.Line))}
 	if a.opt.About != "" {
 		left = append(left, paint.In(t.Quiet, "   "+a.opt.About))
 	}
 	return paint.Between(left, a.lineWords(), a.width)
 }
 
-func orLine(name, line string) string {
-	if name == "" {
-		return line
-	}
-	return name
+// deviceName is what the device is called: by whoever opened it, or else by itself.
+func (a *app) deviceName() string {
+	return cmp.Or(a.opt.Device, a.state.Session.Device, a.state.Fact("device.name"))
 }
 
 // lineWords is the line, its rates, the helm and the clock.
@@ -219,7 +215,7 @@ func (a *app) lineWords() paint.Line {
 	t, s := a.theme, a.state
 	right := paint.Line{{Text: " "}}
 	wide := a.width >= sideLeast
-	if wide && a.opt.Device != "" {
+	if wide && a.deviceName() != "" {
 		right = append(right, paint.In(t.Text, a.opt.Line+"  "))
 	}
 	switch {

@@ -48,6 +48,9 @@ func (p *program) benchCommand() *cobra.Command {
 				if path, err = reachedBy(machine, at); err != nil {
 					return usage(err)
 				}
+				if bench.HasTerminals {
+					machine.ConsoleBeside()
+				}
 			}
 			if err := machine.Start(); err != nil {
 				return err
@@ -60,6 +63,10 @@ func (p *program) benchCommand() *cobra.Command {
 			where := fmt.Sprintf("Its line is at the path above, at %d baud", machine.Wire().Baud())
 			if at != "" {
 				where = "It is reached at the target above"
+				if bench.HasTerminals {
+					fmt.Fprintf(p.out, "%s\n", machine.Path())
+					where = fmt.Sprintf("It is reached at the target above, and its console is at the path below it (%d baud): it shows there what no session sees, such as its start", machine.Baud())
+				}
 			}
 			fmt.Fprintf(p.err, "%s, %s: %s. %s. Ctrl-C ends it.\n", place.Family, place.Where, place.About, where)
 			<-cmd.Context().Done()

@@ -197,7 +197,7 @@ func (p painter) now() []paint.Line {
 		if step := p.s.Present(); step != nil && len(step.Cards) > 1 {
 			begun = step.Begun // what it does changes, its limit does not
 		}
-		right = paint.Line{paint.In(p.t.Quiet, units.Span(p.s.Now.Sub(begun))+" of "), paint.In(p.t.Text, "timeout "+units.Span(doing.Timeout))}
+		right = paint.Line{paint.In(p.t.Quiet, units.Clock(p.s.Now.Sub(begun))+" of "), paint.In(p.t.Text, "timeout "+units.Span(doing.Timeout))}
 	}
 	lines := append([]paint.Line{p.head("now", right)}, p.text(paint.Strong(p.t.Bright, doing.Doing))...)
 	if doing.Awaiting != "" {

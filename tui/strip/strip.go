@@ -187,7 +187,7 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case v.Narrow && s.Running() && s.Moving().Active():
 		return progress(t, s, s.Moving())
 	case v.Narrow && s.Running() && s.Helm.Who == event.Runbook && s.Doing.Awaiting != "":
-		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", units.Span(s.Now.Sub(s.DoingAt)), units.Span(s.Doing.Timeout)))}
+		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", units.Clock(s.Now.Sub(s.DoingAt)), units.Span(s.Doing.Timeout)))}
 	case s.Running() && s.Helm.Who == event.Runbook && s.Transfer.Active():
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; the transfer is cancelled cleanly first.")}
 	case s.Running() && s.Helm.Who == event.Runbook:
