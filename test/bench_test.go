@@ -59,7 +59,7 @@ func newRig(t *testing.T, model string, speed int, approve func(event.Ask) strin
 func newAwkwardRig(t *testing.T, model string, speed int, a awkwardness, approve func(event.Ask) string, on func(*rig, event.Event)) *rig {
 	t.Helper()
 	image := brindle.MakeImage("4.2.1", []string{"R40-1", "R40-2"}, 300_000)
-	path := filepath.Join(t.TempDir(), "tern-4.2.1.brm")
+	path := filepath.Join(tempDir(t), "tern-4.2.1.brm")
 	require.NoError(t, os.WriteFile(path, image, 0o600))
 	r := &rig{t: t, done: make(chan struct{}), inputs: map[string]string{"image": path, "user": "harbour", "password": "lamp-and-tide"}}
 	r.router = brindle.New(model, "hollow-rtr1", "harbour", "lamp-and-tide")

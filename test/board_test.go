@@ -32,7 +32,7 @@ const bootloader = "/usr/lib/u-boot/qemu_arm/u-boot.bin"
 func startBoard(t *testing.T) string {
 	t.Helper()
 	require.FileExists(t, bootloader, "needs the Debian packages qemu-system-arm and u-boot-qemu; ./dev/test installs them")
-	folder := t.TempDir()
+	folder := tempDir(t)
 	disk, socket := filepath.Join(folder, "disk"), filepath.Join(folder, "console")
 	require.NoError(t, os.WriteFile(disk, nil, 0o600))
 	require.NoError(t, os.Truncate(disk, 64<<20))
@@ -56,7 +56,7 @@ func randomFile(t *testing.T, size int) string {
 	random := rand.NewChaCha8([32]byte{byte(size), byte(size >> 8), 7})
 	data := make([]byte, size)
 	_, _ = random.Read(data)
-	path := filepath.Join(t.TempDir(), fmt.Sprintf("image-%d.bin", size))
+	path := filepath.Join(tempDir(t), fmt.Sprintf("image-%d.bin", size))
 	require.NoError(t, os.WriteFile(path, data, 0o600))
 	return path
 }

@@ -24,7 +24,7 @@ import (
 func consoleServer(t *testing.T, path string) string {
 	t.Helper()
 	port := freePort(t)
-	config := filepath.Join(t.TempDir(), "ser2net.yaml")
+	config := filepath.Join(tempDir(t), "ser2net.yaml")
 	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil,
 		"connection: &one\n  accepter: telnet(rfc2217),tcp,127.0.0.1,%d\n  connector: serialdev,%s,9600n81,local\n", port, path), 0o600))
 	server := exec.Command("/usr/sbin/ser2net", "-n", "-d", "-c", config)
@@ -55,7 +55,7 @@ func TestTheRescueThroughAConsoleServer(t *testing.T) {
 	machine := bench.New("console-server", router, clock.Scaled(fast), false)
 	require.NoError(t, machine.Start())
 	t.Cleanup(machine.Stop)
-	image := filepath.Join(t.TempDir(), "tern-4.2.1.brm")
+	image := filepath.Join(tempDir(t), "tern-4.2.1.brm")
 	require.NoError(t, os.WriteFile(image, brindle.MakeImage("4.2.1", []string{"R40-2"}, 150_000), 0o600))
 
 	target, err := line.ParseTarget("rfc2217://" + consoleServer(t, machine.Path()) + "?speed=38400")

@@ -175,7 +175,7 @@ func TestUnpluggedForReal(t *testing.T) {
 // TestSendAndReceive lets two programs move a file between them over sockets.
 func TestSendAndReceive(t *testing.T) {
 	for _, by := range []string{"xmodem-1k", "ymodem", "ymodem-g"} {
-		folder := t.TempDir()
+		folder := tempDir(t)
 		ends := bridge(t, folder)
 		sent := randomFile(t, 50_000)
 		to := folder

@@ -114,7 +114,7 @@ func TestARescueThatWasCutOffSendsNothingTwice(t *testing.T) {
 
 // TestTheStickOfTheBench is reached through the demo's own folders.
 func TestTheStickOfTheBench(t *testing.T) {
-	folder := t.TempDir()
+	folder := tempDir(t)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "a.cgo"), []byte("a"), 0o600))
 	lan := bench.NewLAN(true, 1)
 	machine := bench.New("mare-gw1", demo.Gateway(lan, smallImage), clock.Real(), true)

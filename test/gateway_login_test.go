@@ -25,7 +25,7 @@ func TestTheGatewayFetchesWithALogin(t *testing.T) {
 
 func fetchesWithALogin(t *testing.T, protocol string) {
 	t.Parallel()
-	folder := t.TempDir()
+	folder := tempDir(t)
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	book := filepath.Join(folder, "logbook.db")
 	run := exec.Command(program, "run", "standby-bank-upgrade", "--on", "bench:mare-gw1", "--shelf", filepath.Join(folder, "shelf"),

@@ -52,7 +52,7 @@ type gatewayOptions struct {
 
 func newGateway(t *testing.T, opt gatewayOptions) *gateway {
 	t.Helper()
-	g := &gateway{rig: &rig{t: t, done: make(chan struct{})}, lan: bench.NewLAN(true, 7), folder: t.TempDir()}
+	g := &gateway{rig: &rig{t: t, done: make(chan struct{})}, lan: bench.NewLAN(true, 7), folder: tempDir(t)}
 	g.device = demo.Gateway(g.lan, smallImage)
 	if opt.room > 0 {
 		g.device.Room = opt.room
@@ -422,7 +422,7 @@ func TestEveryCardOfAKindGetsNewFirmware(t *testing.T) {
 }
 
 func TestKeepConfiguration(t *testing.T) {
-	folder := t.TempDir()
+	folder := tempDir(t)
 	inGateway(t, gatewayOptions{book: shippedText(t, "keep-configuration"), inputs: map[string]string{"into": folder}}, func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())

@@ -21,7 +21,7 @@ import (
 // rescueArgs is the rescue without the interface, on a device of the bench.
 func rescueArgs(t *testing.T, book string, more ...string) []string {
 	t.Helper()
-	path := filepath.Join(t.TempDir(), "tern-4.2.1.brm")
+	path := filepath.Join(tempDir(t), "tern-4.2.1.brm")
 	require.NoError(t, os.WriteFile(path, brindle.MakeImage("4.2.1", []string{"R40-2"}, 400_000), 0o600))
 	return append([]string{
 		"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "image=" + path, "--set", "user=harbour",
@@ -32,7 +32,7 @@ func rescueArgs(t *testing.T, book string, more ...string) []string {
 // TestKilledInMidTransfer kills the program without warning: the logbook holds what was told up to
 // then, and the next start says where it stood.
 func TestKilledInMidTransfer(t *testing.T) {
-	book := filepath.Join(t.TempDir(), "logbook.db")
+	book := filepath.Join(tempDir(t), "logbook.db")
 	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "4")...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
 	out, err := run.StdoutPipe()
@@ -80,7 +80,7 @@ func TestKilledInMidTransfer(t *testing.T) {
 
 // TestNoSecretOnDisk looks for the password in everything a run leaves behind.
 func TestNoSecretOnDisk(t *testing.T) {
-	book := filepath.Join(t.TempDir(), "logbook.db")
+	book := filepath.Join(tempDir(t), "logbook.db")
 	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "60")...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
 	var complaint bytes.Buffer
@@ -99,7 +99,7 @@ func TestNoSecretOnDisk(t *testing.T) {
 }
 
 func TestExitCodes(t *testing.T) {
-	image := filepath.Join(t.TempDir(), "tern.brm")
+	image := filepath.Join(tempDir(t), "tern.brm")
 	require.NoError(t, os.WriteFile(image, brindle.MakeImage("4.2.1", []string{"R40-7"}, 1000), 0o600))
 	rescue := []string{"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD", "--time-scale", "60"}
 	for name, c := range map[string]struct {
@@ -144,7 +144,7 @@ func without(args []string, approval string) (rest []string) {
 // TestComplaintsNameFileLineAndColumn holds that what can be wrong before a line is opened is told
 // with its place.
 func TestComplaintsNameFileLineAndColumn(t *testing.T) {
-	folder := t.TempDir()
+	folder := tempDir(t)
 	write := func(name, text string) string {
 		path := filepath.Join(folder, name)
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))

@@ -51,7 +51,7 @@ func lyingGateway(opt gatewayOptions) func(t *testing.T) *lying {
 			own.inputs[name] = value
 		}
 		if own.inputs["into"] != "" {
-			own.inputs["into"] = t.TempDir()
+			own.inputs["into"] = tempDir(t)
 		}
 		if len(own.inputs) == 0 && own.book == "" {
 			own.inputs = nil

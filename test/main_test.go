@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -22,7 +23,17 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 		os.Exit(1)
 	}
+	home := filepath.Join(folder, "home") // of the runs that have none of their own
+	for _, variable := range homeAt(home) {
+		name, value, _ := strings.Cut(variable, "=")
+		_ = os.Setenv(name, value)
+	}
+	looking := watchArguments()
 	code := m.Run()
+	for _, wrong := range append(looking.end(), secretsIn(home)...) {
+		fmt.Fprintf(os.Stderr, "a secret is to be read in %s\n", wrong)
+		code = 1
+	}
 	_ = os.RemoveAll(folder)
 	os.Exit(code)
 }

@@ -17,7 +17,7 @@ import (
 // planned prints the plan of the bank upgrade in a format.
 func planned(t *testing.T, more ...string) []byte {
 	t.Helper()
-	folder := t.TempDir()
+	folder := tempDir(t)
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	shelf := filepath.Join(folder, "shelf")
 	args := append([]string{
@@ -92,7 +92,7 @@ func TestThePlanAsMarkdownAndJSON(t *testing.T) {
 
 // TestTheShelfFromTheCommandLine adds a folder, lists it, holds it against a device and plans the way.
 func TestTheShelfFromTheCommandLine(t *testing.T) {
-	folder := t.TempDir()
+	folder := tempDir(t)
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	shelf := func(fails bool, args ...string) string {
 		t.Helper()

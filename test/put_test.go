@@ -52,7 +52,7 @@ phases:
 func sshServer(t *testing.T) (target, home string) {
 	t.Helper()
 	require.FileExists(t, "/usr/sbin/sshd", "needs the Debian package openssh-server; ./dev/test installs it")
-	folder, home := t.TempDir(), t.TempDir()
+	folder, home := tempDir(t), tempDir(t)
 	for _, key := range []string{"host", "key"} {
 		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, key)).CombinedOutput()
 		require.NoError(t, err, "%s", out)

@@ -37,7 +37,7 @@ func TestARestartEndsASessionAndTheRunGoesOn(t *testing.T) {
 			require.NoError(t, err)
 
 			opener := line.NewOpener(c)
-			opener.Shells.Home, opener.Shells.Agent = t.TempDir(), ""
+			opener.Shells.Home, opener.Shells.Agent = tempDir(t), ""
 			asked := 0
 			opener.Shells.SetAsk(func(_ context.Context, q line.Question) (string, error) {
 				asked++

@@ -52,7 +52,7 @@ func TestFromTheStartToDone(t *testing.T) {
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
 		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
 			t.Parallel()
-			home := t.TempDir()
+			home := tempDir(t)
 			images := filepath.Join(home, "images")
 			pilotrixAt(t, home, "demo", "rescue", "--images", images)
 			pilotrixAt(t, home, "shelf", "add", filepath.Join(images, "shelf"))
@@ -121,7 +121,7 @@ func TestFromTheStartToDone(t *testing.T) {
 // password was asked in the strip.
 func TestASingleActionFromInside(t *testing.T) {
 	t.Parallel()
-	home := t.TempDir()
+	home := tempDir(t)
 	target := benchAt(t, "mare-gw1", "--at", "ssh", "--time-scale", "16")
 	term := startTerminalAt(t, home, 120, 30, "open", target, "--dialect", "cormel-g2")
 	term.until("is met for the first time")
@@ -152,8 +152,8 @@ func TestARestartEndsTheSessionAndTheConsoleIsWatched(t *testing.T) {
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
 		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
 			t.Parallel()
-			home := t.TempDir()
-			word := filepath.Join(home, "word")
+			home := tempDir(t)
+			word := filepath.Join(home, "its"+ownSecret)
 			require.NoError(t, os.WriteFile(word, []byte("lamp-and-tide\n"), 0o600))
 			targets := benchTargets(t, 2, "mare-gw1", "--at", "ssh", "--time-scale", "8")
 			term := startTerminalAt(t, home, size[0], size[1], "open", targets[0], "--dialect", "cormel-g2", "--password", "file:"+word,

@@ -22,7 +22,7 @@ type terminal struct {
 // startTerminal runs the program in a window of that size.
 func startTerminal(t *testing.T, cols, rows int, args ...string) *terminal {
 	t.Helper()
-	return startTerminalAt(t, t.TempDir(), cols, rows, args...)
+	return startTerminalAt(t, tempDir(t), cols, rows, args...)
 }
 
 // homeAt are the variables of a user whose files are all in one folder.
@@ -199,7 +199,7 @@ func TestKeysGoToTheDevice(t *testing.T) {
 // TestReplay plays a kept session again through the interface.
 func TestReplay(t *testing.T) {
 	t.Parallel()
-	book := filepath.Join(t.TempDir(), "book.db")
+	book := filepath.Join(tempDir(t), "book.db")
 	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "60")...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
 	require.NoError(t, run.Run())

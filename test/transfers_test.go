@@ -92,7 +92,7 @@ func TestOtherClientsFetchAndLeaveByTFTP(t *testing.T) {
 			assert.True(t, bytes.Equal(data, output(t, "curl", "-sS", "tftp://"+at.String()+"/"+name)), "curl, %d B", size)
 			assert.True(t, bytes.Equal(data, output(t, "curl", "-sS", "--tftp-blksize", "1428", "tftp://"+at.String()+"/"+name)), "curl in blocks of 1428, %d B", size)
 		}
-		folder := t.TempDir()
+		folder := tempDir(t)
 		port := fmt.Sprint(at.Port())
 		for _, block := range []string{"512", "1428"} {
 			got := filepath.Join(folder, "got"+block)
@@ -133,7 +133,7 @@ func TestHTTPWithAndWithoutRanges(t *testing.T) {
 	assert.True(t, bytes.Equal(data, output(t, "curl", "-sSf", url)))
 	assert.True(t, bytes.Equal(data[500:600], output(t, "curl", "-sSf", "-r", "500-599", url)))
 	assert.True(t, bytes.Equal(data[99_000:], output(t, "curl", "-sSf", "-r", "-1000", url)))
-	part := filepath.Join(t.TempDir(), "part")
+	part := filepath.Join(tempDir(t), "part")
 	require.NoError(t, os.WriteFile(part, data[:40_000], 0o600))
 	output(t, "curl", "-sSf", "-C", "-", "-o", part, url)
 	whole, err := os.ReadFile(part)
@@ -162,7 +162,7 @@ func TestFTPWithItsCredentialsAndWithoutThem(t *testing.T) {
 	assert.True(t, bytes.Equal(data, output(t, "curl", "-sS", "-P", "127.0.0.1", "-u", login, url)), "the device may be called back")
 	assert.True(t, bytes.Equal(data[5000:], output(t, "curl", "-sS", "-C", "5000", "-u", login, url)))
 	assert.Contains(t, string(output(t, "curl", "-sS", "-u", login, "ftp://"+at.String()+"/")), name)
-	folder := t.TempDir()
+	folder := tempDir(t)
 	source := randomFile(t, 5000)
 	_, err = stage.OpenSlot(offer.Slot{Name: "setup.txt", Folder: folder, Most: 1 << 20})
 	require.NoError(t, err)
@@ -217,7 +217,7 @@ func TestAFileThatIsCutWhileItIsSentIsNoWholeOne(t *testing.T) {
 		"ftp://" + user + ":" + password + "@" + ftpAt.String() + "/lark.cgo",
 	} {
 		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-		err := exec.CommandContext(ctx, "curl", "-sS", "-o", filepath.Join(t.TempDir(), "got"), url).Run()
+		err := exec.CommandContext(ctx, "curl", "-sS", "-o", filepath.Join(tempDir(t), "got"), url).Run()
 		cancel()
 		assert.Error(t, err, url)
 		assert.ErrorContains(t, <-heard.told, "it was changed while it was sent", url)
@@ -297,7 +297,7 @@ func loadDialect(t *testing.T, name string) *dialect.Dialect {
 // one file, and the live view shows the ladder.
 func TestServeAlone(t *testing.T) {
 	t.Parallel()
-	folder, into := t.TempDir(), t.TempDir()
+	folder, into := tempDir(t), tempDir(t)
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	port := freePort(t)
 	term := startTerminal(t, 100, 50, "serve", filepath.Join(folder, "shelf"), "--at", "127.0.0.1", "--protocol", "tftp", "--protocol", "ftp", "--port", fmt.Sprintf("tftp=%d,ftp=%d", port, freePort(t)), "--receive", "setup.txt", "--into", into)
@@ -335,7 +335,7 @@ func freePort(t *testing.T) uint16 {
 // there.
 func TestPutIntoARecoveryLoader(t *testing.T) {
 	t.Parallel()
-	folder := t.TempDir()
+	folder := tempDir(t)
 	port := freePort(t)
 	source := randomFile(t, 200_000)
 	put := exec.Command(program, "send", source, "--protocol", "tftp", "--to", fmt.Sprintf("127.0.0.1:%d", port), "--as", "recovery.img", "--timeout", "1m")
@@ -376,7 +376,7 @@ func awaitText(t *testing.T, from io.Reader, text string) {
 // TestPasteIntoADevice types a file into the gateway by its prompt, and is told the line that it refuses.
 func TestPasteIntoADevice(t *testing.T) {
 	t.Parallel()
-	path := filepath.Join(t.TempDir(), "setup.txt")
+	path := filepath.Join(tempDir(t), "setup"+ownSecret)
 	require.NoError(t, os.WriteFile(path, []byte("harbour\nlamp-and-tide\nlook banks\nfrobnicate\nlook lines\n"), 0o600))
 	args := []string{"paste", path, "--on", "bench:mare-gw1", "--time-scale", "20", "--logbook", "none", "--prompt", `(name: |word: | / )$`}
 	const refused = `line 4 of the text ("frobnicate"): the device answered: no such word: frobnicate`

@@ -142,7 +142,7 @@ func TestAPlanIsWhatARunTypes(t *testing.T) {
 	for name, opt := range map[string]gatewayOptions{
 		"standby-bank-upgrade":   {},
 		"back-to-the-other-bank": {inputs: map[string]string{}},
-		"keep-configuration":     {inputs: map[string]string{"into": t.TempDir()}},
+		"keep-configuration":     {inputs: map[string]string{"into": tempDir(t)}},
 		"module-firmware":        {inputs: map[string]string{"firmware": "card.cgo"}, shelf: card},
 	} {
 		t.Run(name, func(t *testing.T) {

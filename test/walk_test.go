@@ -23,7 +23,7 @@ func TestTheWalkOfTheDocumentation(t *testing.T) {
 		files = append(files, regexp.MustCompile(`(?m)^   `).ReplaceAllString(block[1], "")+"\n")
 	}
 	require.Len(t, files, 3, "a dialect in two pieces, and a runbook")
-	folder := t.TempDir()
+	folder := tempDir(t)
 	dialect, book := filepath.Join(folder, "mine.yaml"), filepath.Join(folder, "book.yaml")
 	require.NoError(t, os.WriteFile(dialect, []byte(files[0]+files[1]), 0o600))
 	require.NoError(t, os.WriteFile(book, []byte(files[2]), 0o600))
