@@ -166,6 +166,7 @@ var brokenBooks = []goldentest.Edit{
 	{"a snapshot by a name that is none", "snapshot: before", "snapshot: before it"},
 	{"both ends of a speed", "{step: Keep, snapshot: before}", "{step: Keep, speed: {to: 9600, back: true}}"},
 	{"a speed that cannot be set", "{step: Keep, snapshot: before}", "{step: Keep, speed: {to: 4800}}"},
+	{"a speed of another line", "{step: Keep, snapshot: before}", "{step: Keep, on: console, speed: {to: 19200}}"},
 	{"a file sent by nothing", "{step: Keep, snapshot: before}", "{step: Keep, send: {file: image, protocol: pigeon, action: take, with: {name: x}}}"},
 	{"a file sent without a receiver", "{step: Keep, snapshot: before}", "{step: Keep, send: {file: image, protocol: xmodem}}"},
 	{"a file sent to nowhere", "{step: Keep, snapshot: before}", "{step: Keep, send: {file: image, protocol: tftp}}"},

@@ -327,6 +327,9 @@ func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 		s.Work = step.body.Compile(c)
 		c.verb = ""
 	}
+	if _, is := s.Work.(*speedWork); is && step.On != "" {
+		c.Complain("on", "the speed of another line is not changed by a step: only that of the first is put back at the end")
+	}
 	if step.Timeout != nil {
 		s.Timeout, s.timeoutFrom = time.Duration(*step.Timeout), c.file.Where(c.At("timeout"))
 		if s.Timeout == 0 {

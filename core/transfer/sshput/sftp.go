@@ -40,7 +40,7 @@ func (p Put) bySFTP(ctx context.Context, from *metered) error {
 		return p.direct(files, from)
 	}
 	if err := from.failed; err != nil {
-		return fmt.Errorf("%w; what came of it stays there as %s, to be gone on with", err, part)
+		return fmt.Errorf("%w; %s", err, stays(part))
 	}
 	if err := held(files, part, p.Size); err != nil {
 		return err
@@ -57,6 +57,10 @@ func (p Put) say(text string) {
 	}
 }
 
+func stays(part string) string {
+	return "what came of it stays there as " + part + ", to be gone on with"
+}
+
 // errDirect says that the device does not take another name than the wanted one.
 var errDirect = errors.New("no other name is taken")
 
@@ -66,6 +70,7 @@ func (p Put) sendPart(files *sftp.Client, part string, from *metered) error {
 	if err != nil {
 		return errDirect
 	}
+	from.part = part
 	from.failed = p.fill(to, from)
 	if err := to.Close(); err != nil && from.failed == nil {
 		from.failed = fmt.Errorf("the device did not keep it: %s", plain.Clip(err.Error(), 200))

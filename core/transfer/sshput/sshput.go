@@ -63,6 +63,9 @@ func (p Put) Do(ctx context.Context) (bytes int64, took time.Duration, err error
 	}
 	if ctx.Err() != nil {
 		err = context.Cause(ctx)
+		if from.part != "" {
+			err = fmt.Errorf("%w; %s", err, stays(from.part))
+		}
 	}
 	if err == nil && from.p.Bytes < p.Size {
 		err = fmt.Errorf("the file ended with %d B to go: it was changed while it was sent", p.Size-from.p.Bytes)
@@ -81,7 +84,8 @@ type metered struct {
 	ctx   context.Context
 
 	before int64 // that were there already
-	failed error // of what is sent under another name
+	part   string // the name that it is sent under, empty for the wanted one
+	failed error  // of what is sent so
 }
 
 func (m *metered) Read(p []byte) (int, error) {

@@ -231,6 +231,7 @@ func TestAPutIsEndedAtOnce(t *testing.T) {
 		Open: func() (io.ReadSeekCloser, error) { return endless{func() { cancel(ended) }}, nil },
 	}.Do(ctx)
 	assert.ErrorIs(t, err, ended)
+	assert.ErrorContains(t, err, "stays there as /lark.cgo.part-00000000")
 }
 
 // endless is a file without an end, which tells when it is read.
