@@ -203,6 +203,35 @@ func TestTheRunningReleaseNeedsNothing(t *testing.T) {
 	})
 }
 
+// TestADowngradeIsAskedAbout wants a release that is older than what runs.
+func TestADowngradeIsAskedAbout(t *testing.T) {
+	for answer, outcome := range map[string]event.Outcome{runbook.StopHere: event.Stopped, runbook.Approve: event.Done} {
+		asked := ""
+		inGateway(t, gatewayOptions{
+			inputs: map[string]string{"image": "lark-7.4.0.cgo", "upgrade_paths": "cormel-g2"},
+			shelf: func(folder string) {
+				_ = os.WriteFile(filepath.Join(folder, "lark-7.4.0.cgo"), demo.GatewayImage("7.4.0", smallImage), 0o600)
+			},
+			approve: func(ask event.Ask) string {
+				if strings.Contains(ask.Text, "downgrade") {
+					asked = ask.Text
+					return answer
+				}
+				return approveAll(ask)
+			},
+		}, func(t *testing.T, g *gateway) {
+			result := g.run()
+			require.Equal(t, outcome, result.Outcome, "%s\n%s", result.Message, g.story())
+			assert.Equal(t, "This is a downgrade: 7.4.2 runs, 7.4.0 is older. What the newer release has converted, the older one may not read.", asked)
+			assert.True(t, find[event.UpgradePath](g.rig)[0].Downgrade)
+			if outcome == event.Stopped {
+				assert.Contains(t, result.Message, "nothing was changed on the device")
+				g.stillRuns(t)
+			}
+		})
+	}
+}
+
 func TestLostPacketsCostTimeAndNothingElse(t *testing.T) {
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		g.lan.Spoil(simulated.Faults{Loss: 0.1, Twice: 0.05, Late: 0.05, Lateness: 20 * time.Millisecond})

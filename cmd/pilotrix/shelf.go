@@ -424,10 +424,11 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 		return usage(err)
 	}
 	running, _ := known.Get(image.FactRelease)
-	upgrades, err := allowed.Plan(shelf.Items(), known, running.Text, wanted)
+	path, err := allowed.Plan(shelf.Items(), known, running.Text, wanted)
 	if err != nil {
 		return err
 	}
+	upgrades := path.Steps
 	if asJSON {
 		trees := make([]map[string]any, len(upgrades))
 		for i, upgrade := range upgrades {
@@ -441,7 +442,24 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 	for _, upgrade := range upgrades {
 		fmt.Fprintf(p.out, "%s ━▶ %-10s %s%s%s\n", upgrade.From, upgrade.Release, upgrade.Item.Name, listed("  before: ", upgrade.Before), listed("  after: ", upgrade.After))
 	}
+	if path.Downgrade {
+		fmt.Fprintf(p.out, "This is a downgrade: what the newer release has converted, the older one may not read.\n")
+	}
+	for _, other := range path.Others {
+		var releases []string
+		for _, upgrade := range other {
+			releases = append(releases, upgrade.Release)
+		}
+		fmt.Fprintf(p.out, "another way, %s: %s\n", restarts(len(other)), strings.Join(releases, ", "))
+	}
 	return nil
+}
+
+func restarts(n int) string {
+	if n == 1 {
+		return "1 restart"
+	}
+	return fmt.Sprintf("%d restarts", n)
 }
 
 func listed(label string, words []string) string {

@@ -3,14 +3,15 @@ package device
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
-	"strconv"
 	"strings"
-	"unicode"
 )
 
-// Release is a software release, ordered part by part: numbers as numbers, words as words, and a
-// release with a word after it (4.2.1-rc2) before the one without, unless its Order says otherwise.
+// Release is a software release as the trade writes them. It is ordered part by part: numbers as numbers; a word such as
+// rc or beta makes it an earlier one than the release that it stands behind, any other word, a letter or a build number a
+// later one, though not as late as a further number. A v before it and zeros behind its numbers mean nothing, letters
+// before it are its train.
 type Release struct {
 	text  string
 	order *Order
@@ -18,27 +19,60 @@ type Release struct {
 
 // Order is how one maker's releases are ordered. A nil one is the usual order.
 type Order struct {
-	later []string
+	part           *regexp.Regexp
+	earlier, later []string // lower-case
 }
 
-// NewOrder is the usual order, except that the words given make a release a later one: with p, 4.2p1
-// comes behind 4.2.
-func NewOrder(later []string) *Order {
-	o := &Order{}
+// NewOrder is the usual order, except that the words given make a release an earlier or a later one, and that only what
+// the first group of a pattern finds counts; a nil pattern takes all of it.
+func NewOrder(earlier, later []string, part *regexp.Regexp) *Order {
+	o := &Order{part: part}
+	for _, word := range earlier {
+		o.earlier = append(o.earlier, strings.ToLower(word))
+	}
 	for _, word := range later {
 		o.later = append(o.later, strings.ToLower(word))
 	}
 	return o
 }
 
-// Parse takes a release as written, such as 4.2.1 or v7.6.0-rc2.
+// earlierWords are those of releases that come before the one they are called after, the earliest first.
+var earlierWords = []string{
+	"dev", "devel", "nightly", "snapshot", "draft", "experimental", "eval", "test", "trial", "alpha", "beta", "preview", "prerelease", "pre", "milestone", "candidate", "rc",
+}
+
+// buildWords stand before a build number and say nothing else.
+var buildWords = []string{"build", "bld"}
+
+// written is how a release looks: a train of a few letters perhaps, then a digit.
+var written = regexp.MustCompile(`^(?:[A-Za-z]{1,8}[.\-_]?)?[0-9]`)
+
+// mostRelease is how long a release may be, in characters.
+const mostRelease = 120
+
+// Parse takes a release as written, such as 4.2.1, v7.6.0-rc2, 12.3(4)B5 or Q.15.08.
 func (o *Order) Parse(text string) (Release, error) {
 	text = strings.TrimSpace(text)
-	plain := strings.TrimPrefix(strings.TrimPrefix(text, "v"), "V")
-	if plain == "" || !unicode.IsDigit(rune(plain[0])) {
+	counts := text
+	if o != nil && o.part != nil {
+		found := o.part.FindStringSubmatch(text)
+		if len(found) < 2 {
+			return Release{}, fmt.Errorf("%q is no release: want one that %s finds", text, o.part)
+		}
+		counts = found[1]
+	}
+	if !written.MatchString(counts) || len(text) > mostRelease {
 		return Release{}, fmt.Errorf("%q is no release: want one like 4.2.1", text)
 	}
-	return Release{plain, o}, nil
+	return Release{withoutV(text), o}, nil
+}
+
+// withoutV takes the v off that stands for version.
+func withoutV(text string) string {
+	if len(text) > 1 && (text[0] == 'v' || text[0] == 'V') && isDigit(text[1]) {
+		return text[1:]
+	}
+	return text
 }
 
 // ParseRelease does the same in the usual order.
@@ -46,80 +80,129 @@ func ParseRelease(text string) (Release, error) { return (*Order)(nil).Parse(tex
 
 func (r Release) String() string { return r.text }
 
-// Compare is negative when r is older than other, 0 when they are the same, positive when newer.
+// Order is how it is ordered, nil for the usual order.
+func (r Release) Order() *Order { return r.order }
+
+// Pre reports whether it is one that comes before the release it is called after: a candidate, a trial.
+func (r Release) Pre() bool {
+	return slices.ContainsFunc(r.order.parts(r.text), func(p releasePart) bool { return p.rank < 0 })
+}
+
+// Compare is negative when r is older than other, 0 when they are the same, positive when newer. It is a total order.
 func (r Release) Compare(other Release) int {
 	order := r.order
 	if order == nil {
 		order = other.order
 	}
-	a, b := releaseParts(r.text), releaseParts(other.text)
+	a, b := order.parts(r.text), order.parts(other.text)
 	for i := range max(len(a), len(b)) {
-		if n := order.comparePart(part(a, i), part(b, i)); n != 0 {
+		if n := partAt(a, i).compare(partAt(b, i)); n != 0 {
 			return n
 		}
 	}
 	return 0
 }
 
-// releaseParts splits at punctuation and between digits and letters.
-func releaseParts(text string) (parts []string) {
-	begin := 0
-	kind := func(r byte) int {
-		switch {
-		case r >= '0' && r <= '9':
-			return 1
-		case r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z':
-			return 2
-		}
-		return 0
+// releasePart is a number or a word. What comes first in the order has the lower rank.
+type releasePart struct {
+	rank int
+	text string // a number without zeros before it, a word in lower case
+}
+
+// The ranks of parts at one place: words that make it an earlier one have negative ones.
+const (
+	partEnd    = 0 // nothing
+	partWord   = 1
+	partNumber = 2
+)
+
+func partAt(parts []releasePart, i int) releasePart {
+	if i < len(parts) {
+		return parts[i]
 	}
-	for i := 1; i <= len(text); i++ {
-		if i < len(text) && kind(text[i]) == kind(text[begin]) {
-			continue
+	return releasePart{}
+}
+
+func (p releasePart) compare(other releasePart) int {
+	if n := cmp.Compare(p.rank, other.rank); n != 0 {
+		return n
+	}
+	if p.rank == partNumber {
+		return cmp.Or(cmp.Compare(len(p.text), len(other.text)), strings.Compare(p.text, other.text))
+	}
+	return strings.Compare(p.text, other.text)
+}
+
+func isDigit(b byte) bool  { return b >= '0' && b <= '9' }
+func isLetter(b byte) bool { return b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' }
+
+// parts splits a release: at punctuation, and between digits and letters. Its train is always its first part.
+func (o *Order) parts(text string) (parts []releasePart) {
+	if o != nil && o.part != nil {
+		if found := o.part.FindStringSubmatch(text); len(found) > 1 {
+			text = found[1]
 		}
-		if kind(text[begin]) != 0 {
-			parts = append(parts, text[begin:i])
+	}
+	text = withoutV(text)
+	train := 0
+	for train < len(text) && isLetter(text[train]) {
+		train++
+	}
+	parts = append(parts, releasePart{partWord, strings.ToLower(text[:train])})
+	for i := train; i < len(text); {
+		at := i
+		switch {
+		case isDigit(text[i]):
+			for i < len(text) && isDigit(text[i]) {
+				i++
+			}
+			parts = o.number(parts, text[:at], text[at:i])
+		case isLetter(text[i]):
+			for i < len(text) && isLetter(text[i]) {
+				i++
+			}
+			parts = o.word(parts, strings.ToLower(text[at:i]))
+		default:
+			i++
 		}
-		begin = i
+	}
+	return withoutZeros(parts)
+}
+
+// number adds a number. One that stands behind a hyphen, a plus or a blank is that of a build.
+func (o *Order) number(parts []releasePart, before, digits string) []releasePart {
+	if last := parts[len(parts)-1]; last.rank == partNumber && strings.ContainsAny(before[len(before)-1:], "-+_ ") {
+		parts = o.word(parts, "")
+	}
+	return append(parts, releasePart{partNumber, strings.TrimLeft(digits, "0")})
+}
+
+// word adds a word, behind which zeros say nothing.
+func (o *Order) word(parts []releasePart, word string) []releasePart {
+	if slices.Contains(buildWords, word) {
+		word = ""
+	}
+	return append(withoutZeros(parts), releasePart{o.rank(word), word})
+}
+
+// withoutZeros takes the zeros at the end of a run of numbers off: 4.2 and 4.2.0 are the same.
+func withoutZeros(parts []releasePart) []releasePart {
+	for len(parts) > 0 && parts[len(parts)-1] == (releasePart{rank: partNumber}) {
+		parts = parts[:len(parts)-1]
 	}
 	return parts
 }
 
-// part is part i; a missing one is "0", so that 4.2 and 4.2.0 are the same.
-func part(parts []string, i int) string {
-	if i < len(parts) {
-		return parts[i]
-	}
-	return "0"
-}
-
-// comparePart orders words before numbers, since a word after a release makes it an earlier one; a word that
-// makes it a later one comes between nothing and the next number.
-func (o *Order) comparePart(a, b string) int {
-	x, errA := strconv.Atoi(a)
-	y, errB := strconv.Atoi(b)
-	switch {
-	case errA == nil && errB == nil:
-		return cmp.Compare(x, y)
-	case errA != nil && errB != nil:
-		return cmp.Or(cmp.Compare(o.rank(a), o.rank(b)), cmp.Compare(strings.ToLower(a), strings.ToLower(b)))
-	case errA != nil:
-		return o.wordToNumber(a, y)
-	}
-	return -o.wordToNumber(b, x)
-}
-
-func (o *Order) wordToNumber(word string, number int) int {
-	if o.rank(word) > 0 && number == 0 {
-		return 1
-	}
-	return -1
-}
-
-// rank is 1 for a word that makes a release a later one.
+// rank is negative for a word that makes a release an earlier one.
 func (o *Order) rank(word string) int {
-	if o != nil && slices.Contains(o.later, strings.ToLower(word)) {
-		return 1
+	if o != nil && slices.Contains(o.later, word) {
+		return partWord
 	}
-	return 0
+	if at := slices.Index(earlierWords, word); at >= 0 {
+		return at - len(earlierWords)
+	}
+	if o != nil && slices.Contains(o.earlier, word) {
+		return -len(earlierWords) - 1 + slices.Index(o.earlier, word) - len(o.earlier)
+	}
+	return partWord
 }

@@ -60,9 +60,12 @@ func once[T any](c *compiler, path, key string, list []T, name func(T) string) {
 func compile(doc Document, f *source.File) (*Dialect, error) {
 	d := &Dialect{
 		Document: doc, readings: map[string]*CompiledReading{}, actions: map[string]*CompiledAction{},
-		values: values{device.NewOrder(doc.Releases.Later)},
+		values: values{device.NewOrder(doc.Releases.Earlier, doc.Releases.Later, doc.Releases.Pattern.RE())},
 	}
 	c := &compiler{f: f, d: d}
+	if doc.Releases.Pattern != "" && doc.Releases.Pattern.RE().NumSubexp() == 0 {
+		c.complain("releases.pattern", "the pattern has no group: put ( ) around the release")
+	}
 	once(c, "modes", "mode", doc.Modes, func(m Mode) string { return m.Mode })
 	once(c, "readings", "reading", doc.Readings, func(r Reading) string { return r.Reading })
 	once(c, "actions", "action", doc.Actions, func(a Action) string { return a.Action })

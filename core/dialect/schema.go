@@ -180,7 +180,9 @@ type SetSpeed struct {
 
 // Releases says how a maker's releases are ordered.
 type Releases struct {
-	Later []string `yaml:"later" jsonschema_description:"Words that make a release a later one: with p, 4.2p1 comes behind 4.2; any other word makes it an earlier one"`
+	Later   []string       `yaml:"later" jsonschema_description:"Words that make a release a later one than it is called after, though they usually make it an earlier one: with pre, 4.2pre1 comes behind 4.2"`
+	Earlier []string       `yaml:"earlier" jsonschema_description:"Words that make it an earlier one, besides dev, alpha, beta, pre, rc and their like: with ea, 4.2-ea1 comes before 4.2"`
+	Pattern source.Pattern `yaml:"pattern" jsonschema_description:"What of a text is the release that counts: with ( ) around it; all of it unless said"`
 }
 
 // Danger is a command that erases, typed by whomever.

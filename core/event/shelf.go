@@ -82,16 +82,25 @@ type UpgradeStep struct {
 	Companion string   `json:"companion,omitempty"`
 }
 
-// Upgrades is the chain of releases from the running to the wanted one.
+// UpgradePath is the chain of releases from the running to the wanted one.
 type UpgradePath struct {
-	From  string        `json:"from"`
-	To    string        `json:"to"`
-	Steps []UpgradeStep `json:"steps"`
+	From      string        `json:"from"`
+	To        string        `json:"to"`
+	Steps     []UpgradeStep `json:"steps"`
+	Takes     time.Duration `json:"takes,omitempty"` // as far as it can be reckoned
+	Downgrade bool          `json:"downgrade,omitempty"`
+	Others    []OtherPath   `json:"others,omitempty"`
+}
+
+// OtherPath is another way to the wanted release. Each release is a restart.
+type OtherPath struct {
+	Releases []string      `json:"releases"`
+	Takes    time.Duration `json:"takes,omitempty"`
 }
 
 var upgradePathKind = declare(Kind[UpgradePath]{
 	Name:   "upgrade.path",
-	Sample: UpgradePath{From: "7.4.2", To: "8.1.0", Steps: []UpgradeStep{{From: "7.4.2", Release: "7.6.1", Before: []string{"licence"}}}},
+	Sample: UpgradePath{From: "7.4.2", To: "8.1.0", Steps: []UpgradeStep{{From: "7.4.2", Release: "7.6.1", Before: []string{"licence"}}}, Others: []OtherPath{{Releases: []string{"7.6.4", "8.1.0"}, Takes: time.Minute}}},
 	Tell: func(b UpgradePath) (string, bool) {
 		return fmt.Sprintf("%s to %s in %d steps", b.From, b.To, len(b.Steps)), true
 	},

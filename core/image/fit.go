@@ -193,8 +193,8 @@ func (i Item) fitRoom(facts *device.Facts, add reasons) {
 // fitRelease tells the direction.
 func (i Item) fitRelease(facts *device.Facts, add reasons) {
 	running, known := text(facts, FactRelease)
-	own, said := i.Release()
-	now, err := device.ParseRelease(running)
+	own, said := i.Release(orderOf(facts))
+	now, err := orderOf(facts).Parse(running)
 	if !known || !said || err != nil {
 		return
 	}

@@ -52,10 +52,18 @@ func (i Item) Broken() bool {
 // Proved reports whether at least one digest was published, and all hold.
 func (i Item) Proved() bool { return len(i.Published) > 0 && !i.Broken() }
 
-// Release is the image's release, the zero value when it says none.
-func (i Item) Release() (device.Release, bool) {
-	r, err := device.ParseRelease(i.Says[SaysRelease])
+// Release is the image's release in the order of its device's maker, nil for the usual one; said is false when it says
+// none.
+func (i Item) Release(order *device.Order) (r device.Release, said bool) {
+	r, err := order.Parse(i.Says[SaysRelease])
 	return r, err == nil
+}
+
+// orderOf is how a device's releases are ordered, as far as one was read.
+func orderOf(facts *device.Facts) *device.Order {
+	fact, _ := facts.Get(FactRelease)
+	release, _ := fact.Value.(device.Release)
+	return release.Order()
 }
 
 // Shelf is a set of folders. It may be used by several goroutines.
@@ -208,8 +216,8 @@ func (s *Shelf) isChanging(place string) bool {
 }
 
 func newestFirst(a, b Item) int {
-	x, isX := a.Release()
-	y, isY := b.Release()
+	x, isX := a.Release(nil)
+	y, isY := b.Release(nil)
 	switch {
 	case isX && isY:
 		return cmp.Or(y.Compare(x), strings.Compare(a.Name, b.Name))

@@ -370,21 +370,16 @@ func TestUpgradesArePlanned(t *testing.T) {
 	plan := func(running, to string) (chain string, err error) {
 		wanted, findErr := s.Find("lark-" + to + ".cgo")
 		require.NoError(t, findErr)
-		upgrades, err := p.Plan(s.Items(), device, running, wanted)
-		for _, upgrade := range upgrades {
-			chain += upgrade.Release + " "
-			if upgrade.Companion != nil {
-				chain += "(" + upgrade.Companion.Name + ") "
-			}
-		}
-		return strings.TrimSpace(chain), err
+		path, err := p.Plan(s.Items(), device, running, wanted)
+		return chainWords(path.Steps), err
 	}
 	for way, want := range map[[2]string]string{
-		{"7.4.2", "8.1.0"}: "7.6.1 8.1.0 (pass)",
-		{"7.6.0", "8.2.0"}: "8.2.0 (pass)",
-		{"8.1.0", "8.2.0"}: "8.2.0",
-		{"8.2.0", "8.2.0"}: "",
-		{"7.4.2", "7.6.0"}: "7.6.0",
+		{"7.4.2", "8.1.0"}:    "7.6.1 8.1.0 (pass)",
+		{"7.6.0", "8.2.0"}:    "8.2.0 (pass)",
+		{"8.1.0", "8.2.0"}:    "8.2.0",
+		{"8.2.0", "8.2.0"}:    "",
+		{"7.4.2", "7.6.0"}:    "7.6.0",
+		{"v7.6.0.0", "7.6.0"}: "",
 	} {
 		got, err := plan(way[0], way[1])
 		require.NoError(t, err)
@@ -407,6 +402,108 @@ func TestUpgradesArePlanned(t *testing.T) {
 	require.NoError(t, s.Scan(t.Context(), nil))
 	_, err = plan("7.6.0", "8.2.0")
 	assert.ErrorContains(t, err, "needs a licence for release 8, and none is on the shelf")
+}
+
+func chainWords(steps []UpgradeStep) (chain string) {
+	for _, upgrade := range steps {
+		chain += upgrade.Release + " "
+		if upgrade.Companion != nil {
+			chain += "(" + upgrade.Companion.Name + ") "
+		}
+	}
+	return strings.TrimSpace(chain)
+}
+
+// made are images that say their releases, of which those with a star have a published digest that holds.
+func made(releases ...string) (items []Item) {
+	for i, release := range releases {
+		plain, proved := strings.CutSuffix(release, "*")
+		item := Item{Image: &Image{Name: fmt.Sprintf("lark-%s-%d.cgo", plain, i), Says: Says{SaysRelease: plain}}}
+		if proved {
+			item.Published = []Checked{{Holds: true}}
+		}
+		items = append(items, item)
+	}
+	return items
+}
+
+// TestWhichWayIsTaken has several ways, and rows that forbid and prefer.
+func TestWhichWayIsTaken(t *testing.T) {
+	const usual = "{from: ['7'], to: ['7.6', '7.7', '7.8']}, {from: ['7.6', '7.7', '7.8'], to: ['8']}"
+	for name, c := range map[string]struct {
+		rows, more string
+		items      []Item
+		want       string
+		others     []string
+		says       string
+	}{
+		"the newest":                    {usual, "", made("7.6.1", "7.7.2", "8.1"), "7.7.2 8.1", []string{"7.6.1 8.1"}, ""},
+		"no candidate on the way":       {usual, "", made("7.6.1", "7.7.2-rc1", "8.1"), "7.6.1 8.1", nil, ""},
+		"a candidate that is wanted":    {usual, "", made("7.6.1", "8.1-rc1"), "7.6.1 8.1-rc1", nil, ""},
+		"a release that is preferred":   {usual, "prefer: ['7.6']", made("7.6.1", "7.7.2", "8.1"), "7.6.1 8.1", []string{"7.7.2 8.1"}, ""},
+		"a step that is preferred":      {usual + ", {from: ['7'], to: ['7.65'], prefer: true}, {from: ['7.65'], to: ['8']}", "", made("7.65", "7.7.2", "8.1"), "7.65 8.1", []string{"7.7.2 8.1"}, ""},
+		"preferred, and longer":         {usual + ", {from: ['7.1'], to: ['8']}", "prefer: ['7.6']", made("7.6.1", "8.1"), "8.1", nil, ""},
+		"a release that is never taken": {usual, "never: ['7.7.2', '7.8']", made("7.6.1", "7.7.2", "7.8.9", "8.1"), "7.6.1 8.1", nil, ""},
+		"a step that is forbidden":      {usual + ", {from: ['7.7.2'], to: ['8'], never: it loses its licences}", "", made("7.6.1", "7.7.2", "8.1"), "7.6.1 8.1", nil, ""},
+		"the only step is forbidden":    {"{from: ['7'], to: ['8']}, {from: ['7'], to: ['8'], never: it loses its licences}", "", made("8.1"), "", nil, "forbids the step from 7.1 to 8.1: it loses its licences"},
+		"the one with a digest":         {usual, "", made("7.7.2", "7.7.2*", "7.7.2", "8.1"), "7.7.2 8.1", nil, ""},
+		"one release, written two ways": {usual, "", made("7.7.2.0*", "v7.7.2", "8.1"), "7.7.2.0 8.1", nil, ""},
+		"not farther than wanted":       {usual + ", {from: ['7'], to: ['8.5']}, {from: ['8.5'], to: ['8']}", "", made("7.6.1", "8.5", "8.1"), "7.6.1 8.1", nil, ""},
+		"farther where nothing else is": {"{from: ['7'], to: ['8.5']}, {from: ['8.5'], to: ['8']}", "", made("7.6.1", "8.5", "8.1"), "8.5 8.1", nil, ""},
+		"never over what runs":          {"{from: ['7'], to: ['7']}, {from: ['7'], to: ['8']}", "", made("7.1", "7.1.0", "8.1"), "8.1", nil, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p, err := ParseUpgradePaths("paths.yaml", []byte("upgrade-paths: x\n"+c.more+"\nsteps: ["+c.rows+"]\n"))
+			require.NoError(t, err)
+			path, err := p.Plan(c.items, facts("device.model", "G2-4"), "7.1", c.items[len(c.items)-1])
+			if c.says != "" {
+				assert.ErrorContains(t, err, c.says)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.want, chainWords(path.Steps))
+			var others []string
+			for _, other := range path.Others {
+				others = append(others, chainWords(other))
+			}
+			assert.Equal(t, c.others, others)
+			if strings.Contains(name, "digest") {
+				assert.True(t, path.Steps[0].Item.Proved())
+			}
+		})
+	}
+}
+
+func TestAWayBackIsSaidToBeOne(t *testing.T) {
+	items := made("7.4.2", "8.1")
+	p, err := ParseUpgradePaths("paths.yaml", []byte("upgrade-paths: x\nsteps: [{from: ['8'], to: ['7']}, {from: ['7'], to: ['8']}]\n"))
+	require.NoError(t, err)
+	for running, down := range map[string]bool{"8.1": true, "7.1": false} {
+		path, err := p.Plan(items, facts(), running, items[0])
+		if down {
+			require.NoError(t, err)
+			assert.Equal(t, "7.4.2", chainWords(path.Steps))
+		}
+		assert.Equal(t, down, path.Downgrade)
+	}
+	for _, running := range []string{"", "unknown"} {
+		_, err = p.Plan(items, facts(), running, items[0])
+		assert.ErrorContains(t, err, "the running release is not known")
+	}
+}
+
+// TestAShelfOfThousands plans over as many releases as a maker has ever had.
+func TestAShelfOfThousands(t *testing.T) {
+	var releases []string
+	for i := range 20_000 {
+		releases = append(releases, fmt.Sprintf("7.%d.%d", i/100, i%100))
+	}
+	items := made(append(releases, "8.1")...)
+	p, err := ParseUpgradePaths("paths.yaml", []byte("upgrade-paths: x\nsteps: [{from: ['7'], to: ['7']}, {from: ['7.150'], to: ['8']}]\n"))
+	require.NoError(t, err)
+	path, err := p.Plan(items, facts(), "7.1.1", items[len(items)-1])
+	require.NoError(t, err)
+	assert.Equal(t, "7.150.99 8.1", chainWords(path.Steps))
 }
 
 func TestPathFilesAreChecked(t *testing.T) {

@@ -13,6 +13,8 @@ import (
 type UpgradePaths struct {
 	UpgradePaths string        `yaml:"upgrade-paths" jsonschema:"required" jsonschema_description:"The name it is chosen by"`
 	About        string        `yaml:"about"`
+	Never        []source.Text `yaml:"never" jsonschema_description:"Releases that are never gone over, by their beginnings; to one that is wanted itself the way is planned"`
+	Prefer       []source.Text `yaml:"prefer" jsonschema_description:"Releases that are gone over rather than others, by their beginnings"`
 	Steps        []AllowedStep `yaml:"steps" jsonschema:"required" jsonschema_description:"The steps that are allowed"`
 }
 
@@ -24,6 +26,8 @@ type AllowedStep struct {
 	Before    []string      `yaml:"before" jsonschema_description:"What has to be done before, in words that a runbook asks for"`
 	After     []string      `yaml:"after" jsonschema_description:"What has to be done afterwards"`
 	Companion *Companion    `yaml:"companion" jsonschema_description:"A file that has to go along"`
+	Prefer    bool          `yaml:"prefer" jsonschema_description:"It is gone rather than others, where the way is not longer by it"`
+	Never     string        `yaml:"never" jsonschema_description:"Why this step must not be gone, though another row allows it; such a row allows nothing"`
 }
 
 // Companion is a file beside the image, such as a licence.
@@ -58,6 +62,8 @@ func (p *UpgradePaths) check(f *source.File) {
 	if len(p.Steps) == 0 {
 		f.Complain("steps", "the file allows no step")
 	}
+	checkBeginnings(f, "never", p.Never)
+	checkBeginnings(f, "prefer", p.Prefer)
 	for i, step := range p.Steps {
 		checkReleases(f, fmt.Sprintf("steps[%d].from", i), "from", step.From)
 		checkReleases(f, fmt.Sprintf("steps[%d].to", i), "to", step.To)
@@ -68,6 +74,10 @@ func checkReleases(f *source.File, path, way string, releases []source.Text) {
 	if len(releases) == 0 {
 		f.Complain(path, "the step says no release to come %s", way)
 	}
+	checkBeginnings(f, path, releases)
+}
+
+func checkBeginnings(f *source.File, path string, releases []source.Text) {
 	for i, release := range releases {
 		if _, err := device.ParseRelease(string(release)); err != nil {
 			f.Complain(fmt.Sprintf("%s[%d]", path, i), "%v", err)
@@ -75,23 +85,49 @@ func checkReleases(f *source.File, path, way string, releases []source.Text) {
 	}
 }
 
-// begins reports whether a release is a beginning's own or one below it.
+// begins reports whether a release is a beginning's own, however it is written, or one below it.
 func begins(release, beginning string) bool {
-	r, b := strings.TrimPrefix(release, "v"), strings.TrimPrefix(beginning, "v")
-	return r == b || strings.HasPrefix(r, b+".") || strings.HasPrefix(r, b+"-")
+	r, err := device.ParseRelease(release)
+	b, bad := device.ParseRelease(beginning)
+	if err != nil || bad != nil {
+		return release == beginning
+	}
+	return below(r, b)
+}
+
+func below(r, b device.Release) bool {
+	rest, is := strings.CutPrefix(strings.ToLower(r.String()), strings.ToLower(b.String()))
+	return is && rest != "" && strings.ContainsAny(rest[:1], ".-+_( ") || r.Compare(b) == 0
 }
 
 func anyBegins[S ~string](release string, beginnings []S) bool {
 	return slices.ContainsFunc(beginnings, func(b S) bool { return begins(release, string(b)) })
 }
 
-func (p *UpgradePaths) step(from, to string) *AllowedStep {
+// step is the row that allows a step, nil where none does or one forbids it.
+func (p *UpgradePaths) step(from, to string) (allowed *AllowedStep) {
 	for i, step := range p.Steps {
-		if anyBegins(from, step.From) && anyBegins(to, step.To) {
-			return &p.Steps[i]
+		if !anyBegins(from, step.From) || !anyBegins(to, step.To) {
+			continue
+		}
+		if step.Never != "" {
+			return nil
+		}
+		if allowed == nil {
+			allowed = &p.Steps[i]
 		}
 	}
-	return nil
+	return allowed
+}
+
+// forbids says why a step must not be gone, empty where no row forbids it.
+func (p *UpgradePaths) forbids(from, to string) string {
+	for _, step := range p.Steps {
+		if step.Never != "" && anyBegins(from, step.From) && anyBegins(to, step.To) {
+			return step.Never
+		}
+	}
+	return ""
 }
 
 // UpgradeStep is one step of a chain: an image to install, what has to be done before and after, and the file
@@ -101,6 +137,7 @@ type UpgradeStep struct {
 	Item          Item
 	Before, After []string
 	Companion     *Item
+	row           *AllowedStep
 }
 
 // Tree lays the upgrade out for guards: the image's own tree with from, before, after and companion.
@@ -121,65 +158,10 @@ type NoChain struct{ text string }
 
 func (e *NoChain) Error() string { return e.text }
 
-// Plan finds the shortest chain of releases from the running one to the wanted image, over images of the
-// shelf that fit the device. Of several equally short ones it takes the one with the newest releases. An
-// empty chain means that the wanted release runs already.
-func (p *UpgradePaths) Plan(items []Item, facts *device.Facts, running string, wanted Item) ([]UpgradeStep, error) {
-	to, said := wanted.Says[SaysRelease]
-	if !said {
-		return nil, &NoChain{fmt.Sprintf("%s does not say its release, so no way to it can be planned", wanted.Name)}
-	}
-	if running == to {
-		return nil, nil
-	}
-	if fit := wanted.FitTo(facts); fit.Verdict == No {
-		return nil, &NoChain{fmt.Sprintf("%s does not fit this device: %s", wanted.Name, fit.Words())}
-	}
-	usable := []Item{wanted}
-	for _, item := range items {
-		release, said := item.Release()
-		if said && release.String() != to && item.Says[SaysCompanion] == "" && item.FitTo(facts).Verdict != No {
-			usable = append(usable, item)
-		}
-	}
-	slices.SortStableFunc(usable, newestFirst)
-	chain := p.search(running, wanted, usable)
-	if chain == nil {
-		return nil, p.explain(running, to, items, facts)
-	}
-	return p.withCompanions(chain, items)
-}
-
-// search goes breadth first, so that the first chain found is the shortest.
-func (p *UpgradePaths) search(running string, wanted Item, usable []Item) []UpgradeStep {
-	type state struct {
-		release string
-		chain   []UpgradeStep
-	}
-	seen := map[string]bool{running: true}
-	for queue := []state{{release: running}}; len(queue) > 0; queue = queue[1:] {
-		here := queue[0]
-		for _, item := range usable {
-			release := item.Says[SaysRelease]
-			step := p.step(here.release, release)
-			if step == nil || seen[release] {
-				continue
-			}
-			seen[release] = true
-			chain := append(slices.Clone(here.chain), UpgradeStep{From: here.release, Release: release, Item: item, Before: step.Before, After: step.After})
-			if release == wanted.Says[SaysRelease] {
-				return chain
-			}
-			queue = append(queue, state{release, chain})
-		}
-	}
-	return nil
-}
-
 // withCompanions finds the files that have to go along.
 func (p *UpgradePaths) withCompanions(chain []UpgradeStep, items []Item) ([]UpgradeStep, error) {
 	for i := range chain {
-		want := p.step(chain[i].From, chain[i].Release).Companion
+		want := chain[i].row.Companion
 		if want == nil {
 			continue
 		}
@@ -199,7 +181,7 @@ func (p *UpgradePaths) explain(running, to string, items []Item, facts *device.F
 	var over []string
 	for _, step := range p.Steps {
 		for _, via := range step.To {
-			if anyBegins(running, step.From) && p.step(string(via), to) != nil {
+			if step.Never == "" && anyBegins(running, step.From) && p.step(string(via), to) != nil {
 				over = append(over, string(via))
 			}
 		}
@@ -212,6 +194,9 @@ func (p *UpgradePaths) explain(running, to string, items []Item, facts *device.F
 			}
 		}
 		return &NoChain{text}
+	}
+	if why := p.forbids(running, to); why != "" {
+		return &NoChain{fmt.Sprintf("%s forbids the step from %s to %s: %s", p.UpgradePaths, running, to, why)}
 	}
 	var begin, end bool
 	for _, step := range p.Steps {

@@ -117,9 +117,9 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 		s := p.Steps[i]
 		if w, is := s.Work.(*upgradeWork); is {
 			if name, err := w.allowed.Render(env); err == nil {
-				if chain, err := p.chain(name, w.to, assumed); err == nil {
-					upgrades = chain
-					env["upgrades"] = upgradeTrees(chain)
+				if path, err := p.chain(name, w.to, assumed); err == nil {
+					upgrades = path.Steps
+					env["upgrades"] = upgradeTrees(path.Steps)
 				}
 			}
 		}

@@ -3,6 +3,7 @@ package runbook
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"pilotrix/core/device"
@@ -41,48 +42,94 @@ func (w *upgradeWork) Tells(p *planner, _ *PreparedStep) Told {
 }
 
 // Do implements Work.
-func (w *upgradeWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
+func (w *upgradeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	name, err := w.allowed.Render(e.env())
 	if err != nil {
 		return err
 	}
-	upgrades, err := e.p.chain(name, w.to, e.facts)
+	path, err := e.p.chain(name, w.to, e.facts)
 	if err != nil {
 		return err
 	}
-	e.upgrades = upgrades
-	e.made["upgrades"] = upgradeTrees(upgrades)
-	e.console.Emit(upgradeEvent(e.facts, e.p.Images[w.to], upgrades))
+	e.upgrades = path.Steps
+	e.made["upgrades"] = upgradeTrees(path.Steps)
+	e.console.Emit(e.p.upgradeEvent(e.facts, e.p.Images[w.to], path))
+	if path.Downgrade {
+		return e.askDowngrade(ctx, s, e.p.Images[w.to])
+	}
 	return nil
 }
 
-// upgradeEvent tells a chain of releases.
-func upgradeEvent(facts *device.Facts, wanted *image.Image, upgrades []image.UpgradeStep) event.UpgradePath {
+// askDowngrade holds before a way that leads back: what a newer release has converted, the older one may not read.
+func (e *Engine) askDowngrade(ctx context.Context, s *PreparedStep, wanted *image.Image) error {
+	running, _ := e.facts.Get(image.FactRelease)
+	answer, err := e.console.Ask(ctx, event.Ask{
+		Form: event.FormHold, Step: s.ID, Title: e.title(s), Answers: []string{Approve, StopHere}, Changed: e.mayHaveChanged(), Pending: e.pendingWords(), Now: e.console.Present(),
+		Text: fmt.Sprintf("This is a downgrade: %s runs, %s is older. What the newer release has converted, the older one may not read.", running.Text, wanted.Says[image.SaysRelease]),
+	})
+	if err == nil && answer != Approve {
+		err = fmt.Errorf("%w before a downgrade", errStopped)
+	}
+	return err
+}
+
+// upgradeEvent tells the way of releases, and what other ways there are.
+func (p *Prepared) upgradeEvent(facts *device.Facts, wanted *image.Image, path image.Path) event.UpgradePath {
 	running, _ := facts.Get(image.FactRelease)
-	told := event.UpgradePath{From: running.Text, To: wanted.Says[image.SaysRelease]}
-	for _, upgrade := range upgrades {
+	told := event.UpgradePath{From: running.Text, To: wanted.Says[image.SaysRelease], Downgrade: path.Downgrade, Takes: p.chainTime(path.Steps)}
+	for _, upgrade := range path.Steps {
 		plan := event.UpgradeStep{From: upgrade.From, Release: upgrade.Release, Image: upgrade.Item.Name, Size: upgrade.Item.Size, Before: upgrade.Before, After: upgrade.After}
 		if upgrade.Companion != nil {
 			plan.Companion = upgrade.Companion.Name
 		}
 		told.Steps = append(told.Steps, plan)
 	}
+	for _, steps := range path.Others {
+		other := event.OtherPath{Takes: p.chainTime(steps)}
+		for _, step := range steps {
+			other.Releases = append(other.Releases, step.Release)
+		}
+		told.Others = append(told.Others, other)
+	}
 	return told
 }
 
+// chainTime is what the loops over the upgrades are expected to take for a way of releases.
+func (p *Prepared) chainTime(chain []image.UpgradeStep) (total time.Duration) {
+	env := p.Env(noFacts)
+	env["upgrades"] = upgradeTrees(chain)
+	for i := 0; i < len(p.Steps); i++ {
+		loop := p.Steps[i].loop
+		if loop == nil {
+			continue
+		}
+		end := i
+		for end < len(p.Steps) && p.Steps[end].loop == loop {
+			end++
+		}
+		all, err := rounds(loop, env)
+		if err == nil && strings.HasPrefix(string(loop.In), "upgrades") {
+			for n, vars := range all {
+				for _, s := range p.copies(p.Steps[i:end], loop, n, vars, chain) {
+					total += s.Expected
+				}
+			}
+		}
+		i = end - 1
+	}
+	return total
+}
+
 // chain plans the releases between what runs and an image.
-func (p *Prepared) chain(paths, to string, facts *device.Facts) ([]image.UpgradeStep, error) {
+func (p *Prepared) chain(paths, to string, facts *device.Facts) (path image.Path, err error) {
 	if p.Kit.Shelf == nil || p.Kit.UpgradePaths == nil {
-		return nil, fmt.Errorf("no shelf is at hand to plan upgrades over: give its folder with --shelf")
+		return path, fmt.Errorf("no shelf is at hand to plan upgrades over: give its folder with --shelf")
 	}
 	allowed, err := p.Kit.UpgradePaths(paths)
 	if err != nil {
-		return nil, err
+		return path, err
 	}
-	running, known := facts.Get(image.FactRelease)
-	if !known {
-		return nil, fmt.Errorf("the running release was not read yet (%s)", image.FactRelease)
-	}
+	running, _ := facts.Get(image.FactRelease)
 	wanted := image.Item{Image: p.Images[to]}
 	for _, item := range p.Kit.Shelf.Items() {
 		if item.SHA256 == wanted.SHA256 {

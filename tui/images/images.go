@@ -308,6 +308,21 @@ func chain(t theme.Theme, s *state.State, width int) []paint.Line {
 			lines = append(lines, detail.Cut(width))
 		}
 	}
+	return append(lines, others(t, s.Upgrades, width)...)
+}
+
+// others are the other ways to the wanted release, each with its restarts and its time.
+func others(t theme.Theme, path *event.UpgradePath, width int) (lines []paint.Line) {
+	if path.Downgrade {
+		lines = append(lines, paint.Line{paint.Strong(t.Here, " ▲ a downgrade"), paint.In(t.Quiet, ": what the newer release has converted, the older one may not read")}.Cut(width))
+	}
+	for _, other := range path.Others {
+		took := ""
+		if other.Takes > 0 && path.Takes > 0 {
+			took = fmt.Sprintf(", about %s instead of %s", units.Span(other.Takes), units.Span(path.Takes))
+		}
+		lines = append(lines, paint.Line{paint.In(t.Quiet, fmt.Sprintf("   or by %s: %d restarts%s", strings.Join(other.Releases, ", "), len(other.Releases), took))}.Cut(width))
+	}
 	return lines
 }
 

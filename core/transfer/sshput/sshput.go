@@ -83,7 +83,7 @@ type metered struct {
 	tell  func(transfer.Progress)
 	ctx   context.Context
 
-	before int64 // that were there already
+	before int64  // that were there already
 	part   string // the name that it is sent under, empty for the wanted one
 	failed error  // of what is sent so
 }
