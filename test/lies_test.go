@@ -173,6 +173,9 @@ const cutsPower bench.Lie = -1
 
 var everyLie = flag.Bool("lies.all", false, "tell every lie at every command, and not some of those that are much alike")
 
+// harmless are commands whose answers save work at best: with another answer, or none, all of it is done.
+var harmless = map[string]bool{"look stick": true}
+
 // liesTo are the lies that a command can be met with. Of those that do nothing one is told, another each time, to what
 // changes the device and to every third reading; the others only make sense for a change.
 func liesTo(command string, i int, changes []string) []bench.Lie {
@@ -220,6 +223,10 @@ func lieAt(t *testing.T, one liable, at int, command string, lie bench.Lie) {
 	})
 	result := l.run()
 	require.True(t, begun.Load(), "it was never told that: %s", result.Message)
+	if harmless[command] && result.Outcome.Good() {
+		assert.NoError(t, one.truth(l), "what could have been left out was done")
+		return
+	}
 	if lie == cutsPower && result.Outcome.Good() {
 		assert.NoError(t, one.truth(l), "a power cut may be survived, but not passed over")
 		return

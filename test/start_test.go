@@ -102,7 +102,7 @@ func TestFromTheStartToDone(t *testing.T) {
 			term.approve()
 			term.until("Starts tern 4.2.1")
 			term.approve()
-			term.until("1 thing proved")
+			term.until("5 things proved")
 
 			term.keys("C-g", "q")
 			term.until("known by hollow-rtr1")

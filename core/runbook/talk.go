@@ -38,6 +38,11 @@ func (e *Engine) readOne(ctx context.Context, s *PreparedStep, reading *dialect.
 	}
 }
 
+// notAnswered is a reading that the device refuses.
+type notAnswered struct{ command, words string }
+
+func (e *notAnswered) Error() string { return fmt.Sprintf("%s answered: %s", e.command, e.words) }
+
 // readNow tries a few times: a bit error in the answer is no reason to stop.
 func (e *Engine) readNow(ctx context.Context, s *PreparedStep, reading *dialect.CompiledReading) error {
 	if err := e.be(ctx, s, reading.In); err != nil {
@@ -57,7 +62,9 @@ func (e *Engine) readNow(ctx context.Context, s *PreparedStep, reading *dialect.
 		if answerErr != nil {
 			return answerErr
 		}
-		if facts, err = reading.Parse(output, command, e.console.Clock().Now(), e.facts); err == nil {
+		if words := e.p.Dialect.Refuses(output); words != "" { // no list is empty because of that
+			err = &notAnswered{command, words}
+		} else if facts, err = reading.Parse(output, command, e.console.Clock().Now(), e.facts); err == nil {
 			break
 		}
 	}

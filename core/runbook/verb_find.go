@@ -3,6 +3,7 @@ package runbook
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -72,7 +73,12 @@ func (w *findWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	best, at := image.Differs, event.Note{Level: event.Info, Text: fmt.Sprintf("the device does not have %s", img.Name)}
 	found := map[string]any{"name": "", "in": "", "by": ""}
 	for _, place := range w.places {
-		if err := e.readOne(ctx, s, place.Reading); err != nil {
+		err := e.readOne(ctx, s, place.Reading)
+		if refused := new(notAnswered); errors.As(err, &refused) { // it is transferred then
+			e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s could not be looked at: %v", place.Title, refused)})
+			continue
+		}
+		if err != nil {
 			return err
 		}
 		held, _ := place.Held(e.facts)
