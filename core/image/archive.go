@@ -6,12 +6,14 @@ import (
 	"bytes"
 	"compress/bzip2"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,6 +26,7 @@ type member struct {
 	place    string // inside the archive, for humans and for finding it again
 	size     int64  // -1 when the archive does not say
 	modified time.Time
+	sealed   string // why it cannot be read, empty where it can
 }
 
 // errStop ends a walk early.
@@ -49,8 +52,65 @@ func kindOf(head []byte) string {
 	return ""
 }
 
+// ownHead is the beginning of a file as far as it is its own: where an archive does not pack what it holds, a member's
+// beginning stands in its own.
+func ownHead(head []byte) []byte {
+	const (
+		tarBlock    = 512
+		zipHead     = 30 // of a local header, without its name and its extra field, APPNOTE 4.3.7
+		zipNameSize = 26
+	)
+	switch kindOf(head) {
+	case "tar":
+		return head[:min(tarBlock, len(head))]
+	case "zip":
+		if len(head) < zipHead {
+			return head
+		}
+		size := zipHead + int(binary.LittleEndian.Uint16(head[zipNameSize:])) + int(binary.LittleEndian.Uint16(head[zipNameSize+2:]))
+		return head[:min(size, len(head))]
+	}
+	return head
+}
+
+// places tells members of one name apart: the second one is called NAME#2.
+type places map[string]int
+
+func (p places) of(name string) string {
+	p[name]++
+	if n := p[name]; n > 1 {
+		return fmt.Sprintf("%s#%d", name, n)
+	}
+	return name
+}
+
+// interruptible is a file whose reading ends with a context, and is counted.
+type interruptible struct {
+	*os.File
+	ctx context.Context
+	got int64
+}
+
+func (f *interruptible) Read(p []byte) (int, error) {
+	if err := f.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := f.File.Read(p)
+	f.got += int64(n)
+	return n, err
+}
+
+func (f *interruptible) ReadAt(p []byte, at int64) (int, error) {
+	if err := f.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := f.File.ReadAt(p, at)
+	f.got += int64(n)
+	return n, err
+}
+
 // walk visits the files of an archive in their order.
-func walk(file *os.File, size int64, visit func(member, io.Reader) error) error {
+func walk(file *interruptible, size int64, visit func(member, io.Reader) error) error {
 	head := make([]byte, 512)
 	n, err := io.ReadFull(file, head)
 	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
@@ -71,7 +131,7 @@ func walk(file *os.File, size int64, visit func(member, io.Reader) error) error 
 	return errors.New("it is no zip, tar, gz, xz or bz2 archive")
 }
 
-func walkZip(file *os.File, size int64, visit func(member, io.Reader) error) error {
+func walkZip(file *interruptible, size int64, visit func(member, io.Reader) error) error {
 	archive, err := zip.NewReader(file, size)
 	if err != nil {
 		return err
@@ -79,15 +139,26 @@ func walkZip(file *os.File, size int64, visit func(member, io.Reader) error) err
 	if len(archive.File) > mostMembers {
 		return fmt.Errorf("it holds %d files, more than the %d that are looked at", len(archive.File), mostMembers)
 	}
+	named := places{}
 	for _, f := range archive.File {
 		if !f.Mode().IsRegular() {
 			continue
 		}
+		m := member{place: named.of(f.Name), size: int64(f.UncompressedSize64), modified: f.Modified}
+		const encrypted = 1 // of the general purpose flags, APPNOTE 4.4.4
 		data, err := f.Open()
-		if err == nil {
-			err = errors.Join(visit(member{f.Name, int64(f.UncompressedSize64), f.Modified}, data), data.Close())
+		switch {
+		case f.Flags&encrypted != 0:
+			m.sealed = "it is encrypted"
+		case errors.Is(err, zip.ErrAlgorithm):
+			m.sealed = fmt.Sprintf("it is packed by a method that is not known (%d)", f.Method)
+		case err != nil:
+			m.sealed = err.Error()
 		}
-		if err != nil {
+		if m.sealed != "" {
+			data = io.NopCloser(strings.NewReader(""))
+		}
+		if err := errors.Join(visit(m, data), data.Close()); err != nil {
 			return stopped(err)
 		}
 	}
@@ -96,6 +167,7 @@ func walkZip(file *os.File, size int64, visit func(member, io.Reader) error) err
 
 func walkTar(from io.Reader, visit func(member, io.Reader) error) error {
 	archive := tar.NewReader(from)
+	named := places{}
 	for n := 0; ; n++ {
 		header, err := archive.Next()
 		switch {
@@ -108,7 +180,7 @@ func walkTar(from io.Reader, visit func(member, io.Reader) error) error {
 		case header.Typeflag != tar.TypeReg:
 			continue
 		}
-		if err := visit(member{header.Name, header.Size, header.ModTime}, archive); err != nil {
+		if err := visit(member{place: named.of(header.Name), size: header.Size, modified: header.ModTime}, archive); err != nil {
 			return stopped(err)
 		}
 	}
@@ -123,11 +195,12 @@ func stopped(err error) error {
 
 // walkStream unpacks one compressed stream: a tar, or a file by itself, whose name is the archive's less
 // its ending.
-func walkStream(file *os.File, kind string, visit func(member, io.Reader) error) error {
+func walkStream(file *interruptible, kind string, visit func(member, io.Reader) error) error {
 	stream, err := unpacker(file, kind)
 	if err != nil {
 		return err
 	}
+	stream = &inflated{from: stream, packed: file}
 	head := make([]byte, 512)
 	n, err := readHead(stream, head)
 	if err != nil {
@@ -138,7 +211,7 @@ func walkStream(file *os.File, kind string, visit func(member, io.Reader) error)
 		return walkTar(whole, visit)
 	}
 	name := filepath.Base(file.Name())
-	return stopped(visit(member{strings.TrimSuffix(name, filepath.Ext(name)), -1, time.Time{}}, whole))
+	return stopped(visit(member{place: strings.TrimSuffix(name, filepath.Ext(name)), size: -1}, whole))
 }
 
 // readHead fills head as far as there is something.
@@ -160,46 +233,110 @@ func unpacker(from io.Reader, kind string) (io.Reader, error) {
 	return bzip2.NewReader(from), nil
 }
 
-// mostUnpacked is the largest file that is taken out of an archive.
+// mostUnpacked is the largest file that is taken out of an archive, in bytes.
 const mostUnpacked = 8 << 30
 
-// look reads an archive once and returns the images inside: the files that the patterns recognise.
-func look(ctx context.Context, archive string, headers []Header, progress func(int64)) (images []*Image, err error) {
+// A stream that unpacks to so much more than it takes is no image: those are packed already.
+const (
+	mostRatio   = 400
+	ratioBeyond = 64 << 20 // bytes: small files of zeros are harmless
+)
+
+// inflated is what a packed stream unpacks to. One that is made to fill a disk is an error.
+type inflated struct {
+	from   io.Reader
+	packed *interruptible
+	got    int64
+}
+
+func (i *inflated) Read(p []byte) (int, error) {
+	n, err := i.from.Read(p)
+	if i.got += int64(n); i.got > ratioBeyond && i.got/mostRatio > i.packed.got {
+		return 0, fmt.Errorf("it unpacks to more than %d times its size, which no image does", mostRatio)
+	}
+	return n, err
+}
+
+// found is what an archive holds.
+type found struct {
+	images []*Image
+	sure   bool     // one of them is recognised by its own beginning
+	nested []string // other archives inside, which are not looked into
+	sealed []string // members that cannot be read, each with why
+}
+
+// words say what is inside that could not be looked into.
+func (f found) words() string {
+	var all []string
+	if len(f.nested) > 0 {
+		all = append(all, fmt.Sprintf("it holds another archive, %s, which is not looked into: unpack it once", f.nested[0]))
+	}
+	if len(f.sealed) > 0 {
+		all = append(all, f.sealed[0]+moreWords(len(f.sealed)-1))
+	}
+	return strings.Join(all, "; ")
+}
+
+// look reads an archive once and finds the images inside: the files that the patterns recognise. An archive in it is
+// taken for one only where its own beginning says so.
+func look(ctx context.Context, archive string, headers []Header, progress func(int64), more []string) (f found, err error) {
 	file, err := os.Open(archive)
 	if err != nil {
-		return nil, err
+		return f, err
 	}
 	defer file.Close()
 	info, err := file.Stat()
 	if err != nil {
-		return nil, err
+		return f, err
 	}
-	err = walk(file, info.Size(), func(m member, data io.Reader) error {
+	err = walk(&interruptible{File: file, ctx: ctx}, info.Size(), func(m member, data io.Reader) error {
+		if m.sealed != "" {
+			f.sealed = append(f.sealed, fmt.Sprintf("%s in it: %s", m.place, m.sealed))
+			return nil
+		}
+		return f.lookAt(ctx, archive, m, data, headers, progress, more)
+	})
+	if err != nil {
+		return f, fmt.Errorf("%s: %w", archive, err)
+	}
+	return f, nil
+}
+
+func (f *found) lookAt(ctx context.Context, archive string, m member, data io.Reader, headers []Header, progress func(int64), more []string) error {
+	head := make([]byte, HeaderSize)
+	n, err := readHead(data, head)
+	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		head := make([]byte, HeaderSize)
-		n, err := readHead(data, head)
-		if err != nil {
-			return fmt.Errorf("%s in it: %w", m.place, err)
-		}
-		img := &Image{Path: archive, Inside: m.place, Name: path.Base(m.place), Modified: m.modified}
-		img.Says = read(headers, head[:n], img.Name)
-		if img.Says[SaysRelease] == "" && img.Says[SaysCompanion] == "" {
-			return nil
-		}
-		bounded := &bounded{from: io.MultiReader(bytes.NewReader(head[:n]), data), left: mostUnpacked}
-		img.Digests, _, err = Digest(ctx, bounded, nil, progress)
-		if err != nil {
-			return fmt.Errorf("%s in it: %w", m.place, err)
-		}
-		images = append(images, img)
+		f.sealed = append(f.sealed, fmt.Sprintf("%s in it: %v", m.place, err))
 		return nil
-	})
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", archive, err)
 	}
-	return images, nil
+	img := &Image{Path: archive, Inside: m.place, Name: path.Base(m.place), Modified: m.modified}
+	img.Says = read(headers, head[:n], img.Name)
+	sure := recognised(read(inHeader(headers), ownHead(head[:n]), img.Name))
+	switch {
+	case kindOf(head[:n]) != "" && !sure:
+		f.nested = append(f.nested, m.place)
+		return nil
+	case !recognised(img.Says):
+		return nil
+	case m.size > mostUnpacked:
+		return fmt.Errorf("%s in it unpacks to %d B, more than the %d B that are taken out", m.place, m.size, int64(mostUnpacked))
+	}
+	bounded := &bounded{from: io.MultiReader(bytes.NewReader(head[:n]), data), left: mostUnpacked}
+	if img.Digests, _, err = Digest(ctx, bounded, nil, progress, more...); err != nil {
+		return fmt.Errorf("%s in it: %w", m.place, err)
+	}
+	f.images, f.sure = append(f.images, img), f.sure || sure
+	return nil
+}
+
+func recognised(says Says) bool { return says[SaysRelease] != "" || says[SaysCompanion] != "" }
+
+// inHeader are the patterns that look into a file, not at its name.
+func inHeader(headers []Header) []Header {
+	return slices.DeleteFunc(slices.Clone(headers), func(h Header) bool { return h.InName })
 }
 
 // bounded ends with an error where a stream is longer than it may be.
@@ -233,9 +370,15 @@ func Unpack(ctx context.Context, img *Image, folder string, progress func(int64)
 	}
 	place := filepath.Join(folder, img.Name)
 	found := false
-	err = walk(file, info.Size(), func(m member, data io.Reader) error {
+	if free, known := freeSpace(folder); known && img.Size > free {
+		return nil, fmt.Errorf("unpacking %s from %s: it needs %d B in %s, %d B are free", img.Inside, img.Path, img.Size, folder, free)
+	}
+	err = walk(&interruptible{File: file, ctx: ctx}, info.Size(), func(m member, data io.Reader) error {
 		if m.place != img.Inside {
 			return nil
+		}
+		if m.sealed != "" {
+			return errors.New(m.sealed)
 		}
 		found = true
 		if err := unpackTo(ctx, place, img, data, progress); err != nil {

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 )
@@ -24,7 +25,8 @@ type cache struct {
 type cached struct {
 	Digests Digests        `json:"digests"`
 	Says    Says           `json:"says"`
-	Kind    string         `json:"kind,omitempty"` // of archive
+	Kind    string         `json:"kind,omitempty"`  // of archive
+	Whole   bool           `json:"whole,omitempty"` // it is an image itself
 	Inside  []cachedInside `json:"inside,omitempty"`
 	Problem string         `json:"problem,omitempty"`
 	Seen    time.Time      `json:"seen"`
@@ -36,6 +38,15 @@ type cachedInside struct {
 	Modified time.Time `json:"modified"`
 	Digests  Digests   `json:"digests"`
 	Says     Says      `json:"says"`
+}
+
+// has reports whether the digests by some algorithms are known, of the file and of what is inside.
+func (c cached) has(more []string) bool {
+	return c.Digests.has(more) && !slices.ContainsFunc(c.Inside, func(in cachedInside) bool { return !in.Digests.has(more) })
+}
+
+func (d Digests) has(more []string) bool {
+	return !slices.ContainsFunc(more, func(name string) bool { return d.Of(name) == "" })
 }
 
 // Says is what an image says, by name.

@@ -2,14 +2,10 @@ package image
 
 import (
 	"context"
-	"crypto/md5"
-	"crypto/sha256"
-	"crypto/sha512"
 	"encoding/hex"
-	"fmt"
 	"hash"
-	"hash/crc32"
 	"io"
+	"slices"
 	"sync"
 )
 
@@ -20,11 +16,9 @@ type Digests struct {
 	SHA512 string `json:"sha512"`
 	MD5    string `json:"md5"`
 	CRC32  string `json:"crc32"` // IEEE
-}
 
-// Algorithms are the digests by the length of their hexadecimal form, which is how a published one is
-// told from another.
-var algorithms = map[int]string{8: "crc32", 32: "md5", 64: "sha256", 128: "sha512"}
+	More map[string]string `json:"more,omitempty"` // by other algorithms, where a digest by them was published
+}
 
 // Of is the digest by that algorithm.
 func (d Digests) Of(algorithm string) string {
@@ -38,7 +32,7 @@ func (d Digests) Of(algorithm string) string {
 	case "sha512":
 		return d.SHA512
 	}
-	return ""
+	return d.More[algorithm]
 }
 
 const (
@@ -52,18 +46,22 @@ type piece struct {
 	waiting sync.WaitGroup
 }
 
-// Digest reads everything once and computes all digests beside each other, so that a large file takes as
-// long as the disk or the slowest hash. Head gets the first bytes, up to its length. Progress is told
-// the bytes so far; it may be nil.
-func Digest(ctx context.Context, from io.Reader, head []byte, progress func(int64)) (Digests, int, error) {
-	short := crc32.NewIEEE()
-	hashes := []hash.Hash{sha512.New(), md5.New(), sha256.New(), short}
-	feeds := make([]chan *piece, len(hashes))
+// Digest reads everything once and computes all digests beside each other, those by the usual algorithms and more, so
+// that a large file takes as long as the disk or the slowest hash. Head gets the first bytes, up to its length. Progress is
+// told the bytes so far; it may be nil.
+func Digest(ctx context.Context, from io.Reader, head []byte, progress func(int64), more ...string) (Digests, int, error) {
+	hashes := map[string]hash.Hash{}
+	var feeds []chan *piece
 	var hashing sync.WaitGroup
-	for i, h := range hashes {
-		feeds[i] = make(chan *piece, pieces)
+	for _, name := range slices.Concat(usual, more) {
+		a, known := algorithmNamed(name)
+		if !known || hashes[name] != nil {
+			continue
+		}
+		h, f := a.make(), make(chan *piece, pieces)
+		hashes[name], feeds = h, append(feeds, f)
 		hashing.Go(func() {
-			for p := range feeds[i] {
+			for p := range f {
 				_, _ = h.Write(p.data)
 				p.waiting.Done()
 			}
@@ -74,8 +72,17 @@ func Digest(ctx context.Context, from io.Reader, head []byte, progress func(int6
 		close(f)
 	}
 	hashing.Wait()
-	text := func(i int) string { return hex.EncodeToString(hashes[i].Sum(nil)) }
-	return Digests{Size: size, SHA512: text(0), MD5: text(1), SHA256: text(2), CRC32: fmt.Sprintf("%08x", short.Sum32())}, headLength, err
+	text := func(name string) string { return hex.EncodeToString(hashes[name].Sum(nil)) }
+	d := Digests{Size: size, SHA512: text("sha512"), MD5: text("md5"), SHA256: text("sha256"), CRC32: text("crc32")}
+	for _, name := range more {
+		if hashes[name] != nil && !slices.Contains(usual, name) {
+			if d.More == nil {
+				d.More = map[string]string{}
+			}
+			d.More[name] = text(name)
+		}
+	}
+	return d, headLength, err
 }
 
 // feed reads pieces into a ring and hands each to every hash.

@@ -107,6 +107,10 @@ func (i Item) fitFile(add reasons) {
 				add("digest", No, p.Differs())
 			}
 		}
+	case len(i.Lists) > 0:
+		for _, reason := range i.Lists {
+			add("digest", Unknown, reason)
+		}
 	case i.Proved():
 		add("digest", Yes, fmt.Sprintf("%s as published in %s", i.Published[0].Algorithm, i.Published[0].From))
 	}

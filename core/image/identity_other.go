@@ -1,4 +1,4 @@
-//go:build !unix
+//go:build !linux && !darwin
 
 package image
 
@@ -8,3 +8,5 @@ import (
 )
 
 func numbers(info fs.FileInfo) string { return fmt.Sprint(info.Size(), info.ModTime().UnixNano()) }
+
+func freeSpace(string) (free int64, known bool) { return 0, false }

@@ -1,4 +1,4 @@
-//go:build unix
+//go:build linux || darwin
 
 package image
 
@@ -16,4 +16,13 @@ func numbers(info fs.FileInfo) string {
 		return fmt.Sprint(info.Size(), info.ModTime().UnixNano())
 	}
 	return fmt.Sprint(stat.Dev, stat.Ino, info.Size(), info.ModTime().UnixNano(), changeTime(stat))
+}
+
+// freeSpace is how much may be written to a folder's disk, in bytes.
+func freeSpace(folder string) (free int64, known bool) {
+	var stat syscall.Statfs_t
+	if err := syscall.Statfs(folder, &stat); err != nil {
+		return 0, false
+	}
+	return int64(stat.Bavail) * int64(stat.Bsize), true
 }

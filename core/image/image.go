@@ -12,6 +12,8 @@ import (
 	"regexp"
 	"strings"
 	"time"
+
+	"pilotrix/core/plain"
 )
 
 // Header is a pattern for one thing that an image says of itself; its first group is the value. It is
@@ -92,6 +94,9 @@ func open(ctx context.Context, path string, headers []Header, progress func(int6
 	return img, nil
 }
 
+// mostSaid is how much of what an image says is kept, in characters.
+const mostSaid = 400
+
 // read applies the patterns: the header's words count before the name's.
 func read(headers []Header, head []byte, name string) map[string]string {
 	says := map[string]string{}
@@ -105,7 +110,7 @@ func read(headers []Header, head []byte, name string) map[string]string {
 				text = []byte(name)
 			}
 			if found := h.Pattern.FindSubmatch(text); len(found) > 1 {
-				says[h.Name] = strings.TrimSpace(string(found[1]))
+				says[h.Name] = plain.Clip(strings.TrimSpace(string(found[1])), mostSaid)
 			}
 		}
 	}

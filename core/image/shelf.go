@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"reflect"
 	"slices"
@@ -18,6 +20,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"pilotrix/core/device"
+	"pilotrix/core/plain"
 )
 
 // Item is one image on the shelf.
@@ -25,6 +28,8 @@ type Item struct {
 	*Image
 	Published []Checked // digests that others say it has
 	Archive   Digests   // of the archive that it is in
+	Kind      string    // of archive that it is itself, and is sent whole as; empty for any other file
+	Lists     []string  // why a list beside it may hold a digest of it that was not read
 	Problem   string    // why it could not be read
 }
 
@@ -96,6 +101,7 @@ func NewShelf(opt ShelfOptions) *Shelf {
 		s.now = time.Now
 	}
 	marks := sha256.New()
+	fmt.Fprintln(marks, "2") // of what is kept of a file
 	for _, h := range opt.Headers {
 		fmt.Fprintln(marks, h.Name, h.Pattern, h.InName)
 	}
@@ -145,33 +151,103 @@ func (s *Shelf) Scan(ctx context.Context, progress func(Progress)) error {
 	return err
 }
 
-// scan is Scan without the files that change just now, and tells whether there are any.
-func (s *Shelf) scan(ctx context.Context, progress func(Progress), changes func(place string) bool) (changing bool, err error) {
-	var files []string
-	published := map[string][]Published{} // by folder and name
-	var failed error
+// mostDeep is how far below a folder its subfolders are read, where they are.
+const mostDeep = 8
+
+// Deep ends the name of a folder whose subfolders are on the shelf as well.
+const Deep = string(filepath.Separator) + "**"
+
+// places are the folders that are read: those of the shelf, with their subfolders where these are on it.
+func (s *Shelf) places() (all []string, failed error) {
 	for _, folder := range s.Folders() {
+		root, deep := strings.CutSuffix(folder, Deep)
+		if !deep {
+			all = append(all, folder)
+			continue
+		}
+		err := filepath.WalkDir(root, func(place string, d fs.DirEntry, err error) error {
+			switch {
+			case err != nil:
+				return err
+			case !d.IsDir():
+				return nil
+			case place != root && strings.HasPrefix(d.Name(), "."), strings.Count(place[len(root):], string(filepath.Separator)) > mostDeep:
+				return filepath.SkipDir
+			}
+			all = append(all, place)
+			return nil
+		})
+		if err != nil {
+			failed = errors.Join(failed, fmt.Errorf("shelf: %w", err))
+		}
+	}
+	return all, failed
+}
+
+// neighbours are what lies beside the files of a scan.
+type neighbours struct {
+	folders map[string]*beside
+	says    map[string][]Published // by path
+}
+
+// neighboursOf reads the lists of folders and finds their files.
+func neighboursOf(folders []string) (near neighbours, files []string, failed error) {
+	near = neighbours{map[string]*beside{}, map[string][]Published{}}
+	for _, folder := range folders {
 		entries, err := os.ReadDir(folder)
 		if err != nil {
 			failed = errors.Join(failed, fmt.Errorf("shelf: %w", err))
 			continue
 		}
+		var names []string
 		for _, entry := range entries {
-			place := filepath.Join(folder, entry.Name())
-			switch {
-			case strings.HasPrefix(entry.Name(), ".") || entry.IsDir():
-			case isSidecar(entry.Name()):
-				digests, err := readSidecar(place)
-				failed = errors.Join(failed, err)
-				for _, p := range digests {
-					at := filepath.Join(folder, p.Name)
-					published[at] = append(published[at], p)
-				}
-			default:
-				files = append(files, place)
+			if !strings.HasPrefix(entry.Name(), ".") && !entry.IsDir() {
+				names = append(names, entry.Name())
+			}
+		}
+		near.add(newBeside(folder, names))
+		for _, name := range names {
+			if !isSidecar(name) {
+				files = append(files, filepath.Join(folder, name))
 			}
 		}
 	}
+	return near, files, failed
+}
+
+func (n neighbours) add(b *beside) {
+	n.folders[b.folder] = b
+	for place, says := range b.says {
+		n.says[place] = append(n.says[place], says...)
+	}
+}
+
+// needs are the algorithms, besides the usual ones, that a digest of a file was published by; of what is inside an archive
+// any of its folder may be.
+func (n neighbours) needs(place string, archive bool) (more []string) {
+	add := func(all []Published) {
+		for _, p := range all {
+			if !slices.Contains(usual, p.Algorithm) && !slices.Contains(more, p.Algorithm) {
+				more = append(more, p.Algorithm)
+			}
+		}
+	}
+	add(n.says[place])
+	if b := n.folders[filepath.Dir(place)]; archive && b != nil {
+		for _, all := range b.says {
+			add(all)
+		}
+	}
+	slices.Sort(more)
+	return more
+}
+
+// scan is Scan without the files that change just now, and tells whether there are any.
+func (s *Shelf) scan(ctx context.Context, progress func(Progress), changes func(place string) bool) (changing bool, err error) {
+	folders, failed := s.places()
+	near, files, unread := neighboursOf(folders)
+	failed = errors.Join(failed, unread)
+	pasted := s.pastedFor()
 	var items []Item
 	for n, place := range files {
 		if ctx.Err() != nil {
@@ -186,16 +262,50 @@ func (s *Shelf) scan(ctx context.Context, progress func(Progress), changes func(
 				progress(Progress{place, n, len(files), bytes})
 			}
 		}
-		for _, item := range s.itemsIn(ctx, place, tell) {
-			s.addPublished(&item, published)
-			items = append(items, item)
-		}
+		items = append(items, s.itemsIn(ctx, place, near, pasted, tell)...)
+	}
+	if ctx.Err() != nil {
+		return false, ctx.Err()
 	}
 	slices.SortStableFunc(items, newestFirst)
 	s.mu.Lock()
 	s.items = items
 	s.mu.Unlock()
-	return changing, errors.Join(failed, s.cache.save(s.now()))
+	if err := s.cache.save(s.now()); err != nil {
+		failed = errors.Join(failed, fmt.Errorf("shelf: what was computed is not kept for the next time: %w", err))
+	}
+	return changing, failed
+}
+
+// pastedDigest is a digest that was pasted for a file, by whichever path it is come to.
+type pastedDigest struct {
+	path, inside string
+	info         fs.FileInfo // nil where the file is not there now
+	all          []Published
+}
+
+func (s *Shelf) pastedFor() (all []pastedDigest) {
+	for _, place := range slices.Sorted(maps.Keys(s.pasted)) {
+		one := pastedDigest{all: s.pasted[place]}
+		one.path, one.inside, _ = strings.Cut(place, "!")
+		if info, err := os.Stat(place); err == nil { // a name may hold the mark
+			one.path, one.inside, one.info = place, "", info
+		} else {
+			one.info, _ = os.Stat(one.path)
+		}
+		all = append(all, one)
+	}
+	return all
+}
+
+// of are the digests that were pasted for a file, or for one inside it.
+func pastedOf(all []pastedDigest, place, inside string, info fs.FileInfo) (found []Published) {
+	for _, one := range all {
+		if one.inside == inside && (one.path == place || one.info != nil && info != nil && os.SameFile(one.info, info)) {
+			found = append(found, one.all...)
+		}
+	}
+	return found
 }
 
 // settle is how long a file is left alone after it was changed: one that is being copied in changes many
@@ -230,95 +340,146 @@ func newestFirst(a, b Item) int {
 }
 
 // addPublished joins an item with the digests published for it, and for the archive it is in.
-func (s *Shelf) addPublished(item *Item, published map[string][]Published) {
+func addPublished(item *Item, near neighbours, pasted []pastedDigest, info fs.FileInfo) {
 	add := func(all []Published, d Digests, ofArchive bool) {
 		for _, p := range all {
 			item.Published = append(item.Published, Checked{p, ofArchive, p.Holds(d)})
 		}
 	}
 	if item.Packed() {
-		add(published[item.Path], item.Archive, true)
-		add(published[filepath.Join(filepath.Dir(item.Path), item.Name)], item.Digests, false)
+		add(near.says[item.Path], item.Archive, true)
+		add(pastedOf(pasted, item.Path, "", info), item.Archive, true)
+		add(near.says[filepath.Join(filepath.Dir(item.Path), path.Base(item.Inside))], item.Digests, false)
+		add(pastedOf(pasted, item.Path, item.Inside, info), item.Digests, false)
 	} else {
-		add(published[item.Path], item.Digests, false)
+		add(near.says[item.Path], item.Digests, false)
+		add(pastedOf(pasted, item.Path, "", info), item.Digests, false)
 	}
-	add(s.pasted[item.Place()], item.Digests, false)
+	if b := near.folders[filepath.Dir(item.Path)]; b != nil && len(item.Published) == 0 {
+		item.Lists = b.reasons(item.Path)
+	}
 }
 
 // itemsIn are the items of one file: itself, or what is in it.
-func (s *Shelf) itemsIn(ctx context.Context, place string, progress func(int64)) []Item {
+func (s *Shelf) itemsIn(ctx context.Context, place string, near neighbours, pasted []pastedDigest, progress func(int64)) []Item {
 	info, err := os.Stat(place)
 	if err != nil {
-		return []Item{{Image: &Image{Path: place, Name: filepath.Base(place), Says: map[string]string{}}, Problem: err.Error()}}
+		return []Item{{Image: &Image{Path: place, Name: plainName(place), Says: map[string]string{}}, Problem: err.Error()}}
 	}
 	if !info.Mode().IsRegular() {
-		return nil
+		return nil // nothing is opened that may wait for ever
 	}
 	key := identity(place, info)
 	entry, known := s.cache.get(key)
-	if !known || entry.Marks != s.marks {
+	more := needed(near, pasted, place, info, entry.Kind != "")
+	if !known || entry.Marks != s.marks || !entry.has(more) {
 		progress(0)
-		entry = s.compute(ctx, place, entry.Digests, progress)
+		entry = s.compute(ctx, place, entry, more, progress)
+		if entry.Kind != "" { // what is inside is looked for by more
+			if more = needed(near, pasted, place, info, true); !entry.has(more) {
+				entry = s.compute(ctx, place, entry, more, progress)
+			}
+		}
 		if ctx.Err() != nil {
 			return nil
 		}
 		entry.Seen, entry.Marks = s.now(), s.marks
-		s.cache.put(key, entry)
+		if now, err := os.Stat(place); err != nil || identity(place, now) != key {
+			entry = cached{Problem: "it changed while it was hashed: it is looked at again when it is quiet"}
+		} else {
+			s.cache.put(key, entry)
+		}
 	}
-	return s.itemsOf(place, info, entry)
+	items := s.itemsOf(place, info, entry)
+	for i := range items {
+		addPublished(&items[i], near, pasted, info)
+	}
+	return items
+}
+
+func needed(near neighbours, pasted []pastedDigest, place string, info fs.FileInfo, archive bool) []string {
+	more := near.needs(place, archive)
+	for _, one := range pasted {
+		if one.path != place && (one.info == nil || !os.SameFile(one.info, info)) {
+			continue
+		}
+		for _, p := range one.all {
+			if !slices.Contains(usual, p.Algorithm) && !slices.Contains(more, p.Algorithm) {
+				more = append(more, p.Algorithm)
+			}
+		}
+	}
+	return more
 }
 
 // compute reads a file: its digests, unless they are known already, what it says, and what is inside when
 // it is an archive.
-func (s *Shelf) compute(ctx context.Context, place string, known Digests, progress func(int64)) (entry cached) {
+func (s *Shelf) compute(ctx context.Context, place string, before cached, more []string, progress func(int64)) (entry cached) {
 	file, err := os.Open(place)
 	if err != nil {
 		return cached{Problem: err.Error()}
 	}
 	defer file.Close()
 	head := make([]byte, HeaderSize)
-	digests, n := known, 0
-	if known.SHA256 == "" {
-		digests, n, err = Digest(ctx, file, head, progress)
+	digests, n := before.Digests, 0
+	if digests.SHA256 == "" || !digests.has(more) {
+		digests, n, err = Digest(ctx, file, head, progress, more...)
 	} else {
 		n, err = readHead(file, head)
 	}
 	if err != nil {
 		return cached{Problem: err.Error()}
 	}
-	entry = cached{Digests: digests, Says: read(s.headers, head[:n], filepath.Base(place)), Kind: kindOf(head[:n])}
+	own := ownHead(head[:n])
+	entry = cached{Digests: digests, Says: read(s.headers, own, filepath.Base(place)), Kind: kindOf(head[:n])}
 	if entry.Kind == "" {
 		return entry
 	}
-	inside, err := look(ctx, place, s.headers, progress)
+	inside, err := look(ctx, place, s.headers, progress, more)
+	entry.Problem = inside.words()
+	entry.Whole = recognised(entry.Says) && (!inside.sure || recognised(read(inHeader(s.headers), own, filepath.Base(place))))
 	if err != nil {
 		entry.Problem = err.Error()
 	}
-	for _, img := range inside {
+	for _, img := range inside.images {
 		entry.Inside = append(entry.Inside, cachedInside{img.Inside, img.Modified, img.Digests, img.Says})
 	}
 	return entry
 }
 
+// itemsOf are a file itself, and what is inside it. An archive is an image itself where its own beginning says so, or its
+// name, unless something inside says by its beginning that it is the image.
 func (s *Shelf) itemsOf(place string, info fs.FileInfo, entry cached) (items []Item) {
-	if entry.Kind == "" || len(entry.Inside) == 0 {
+	own := &Image{Path: place, Name: plainName(place), Modified: info.ModTime(), Digests: entry.Digests, Says: entry.Says}
+	switch {
+	case entry.Kind == "":
+		return []Item{{Image: own, Problem: entry.Problem}}
+	case entry.Whole:
+		items = append(items, Item{Image: own, Kind: entry.Kind})
+	case len(entry.Inside) == 0:
 		problem := entry.Problem
-		if entry.Kind != "" && problem == "" {
+		if problem == "" {
 			problem = "a " + entry.Kind + " archive in which no image is recognised"
 		}
-		own := &Image{Path: place, Name: filepath.Base(place), Modified: info.ModTime(), Digests: entry.Digests, Says: entry.Says}
 		return []Item{{Image: own, Problem: problem}}
 	}
 	for _, in := range entry.Inside {
 		items = append(items, Item{Archive: entry.Digests, Image: &Image{
-			Path: place, Inside: in.Place, Name: filepath.Base(in.Place), Modified: in.Modified, Digests: in.Digests, Says: in.Says,
+			Path: place, Inside: in.Place, Name: plainName(in.Place), Modified: in.Modified, Digests: in.Digests, Says: in.Says,
 		}})
 	}
 	return items
 }
 
-// Look reads one file, wherever it is: itself, or the images inside.
+// plainName is the last part of a name, safe to be shown: names come out of archives, too.
+func plainName(place string) string { return plain.Text(path.Base(filepath.ToSlash(place))) }
+
+// Look reads one file, wherever it is: itself, or the images inside. It is held against what lies beside it.
 func (s *Shelf) Look(ctx context.Context, place string) ([]Item, error) {
+	place, err := filepath.Abs(place)
+	if err != nil {
+		return nil, fmt.Errorf("image: %w", err)
+	}
 	info, err := os.Stat(place)
 	if err != nil {
 		return nil, fmt.Errorf("image: %w", err)
@@ -326,13 +487,11 @@ func (s *Shelf) Look(ctx context.Context, place string) ([]Item, error) {
 	if !info.Mode().IsRegular() {
 		return nil, fmt.Errorf("image %s: it is not a file", place)
 	}
-	entry := s.compute(ctx, place, Digests{}, func(int64) {})
+	near := neighbours{map[string]*beside{}, map[string][]Published{}}
+	near.add(besideFile(place))
+	items := s.itemsIn(ctx, place, near, s.pastedFor(), func(int64) {})
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
-	}
-	items := s.itemsOf(place, info, entry)
-	for i := range items {
-		s.addPublished(&items[i], nil)
 	}
 	return items, nil
 }
@@ -341,7 +500,7 @@ func (s *Shelf) Look(ctx context.Context, place string) ([]Item, error) {
 func (s *Shelf) Find(name string) (Item, error) {
 	var found []Item
 	for _, item := range s.Items() {
-		if item.Name == name || item.Path == name || item.Path+"!"+item.Inside == name || (len(name) >= 8 && strings.HasPrefix(item.SHA256, strings.ToLower(name))) {
+		if item.Name == name || item.Path == name || item.Packed() && item.Path+"!"+item.Inside == name || item.Kind != "" && item.Path+"!" == name || (len(name) >= 8 && strings.HasPrefix(item.SHA256, strings.ToLower(name))) {
 			found = append(found, item)
 		}
 	}
@@ -430,7 +589,8 @@ func (w *watch) look(ctx context.Context) {
 // watchAll watches every folder that is there; one that is watched already stays so. Of one that is not
 // there Scan tells.
 func (s *Shelf) watchAll(watcher *fsnotify.Watcher) (failed error) {
-	for _, folder := range s.Folders() {
+	folders, _ := s.places() // Scan tells of those that cannot be read
+	for _, folder := range folders {
 		if err := watcher.Add(folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			failed = errors.Join(failed, fmt.Errorf("shelf: %s cannot be watched: %w", folder, err))
 		}

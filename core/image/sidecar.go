@@ -1,116 +1,195 @@
 package image
 
 import (
-	"bufio"
 	"fmt"
-	"io"
 	"os"
 	"path"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 )
 
-// Published is a digest that somebody else says a file has.
-type Published struct {
-	Algorithm string `json:"algorithm"`
-	Digest    string `json:"digest"` // lower-case hexadecimal
-	Name      string `json:"name"`   // the file it is for, empty when the list does not say
-	From      string `json:"from"`   // the file it stood in, or "pasted"
-}
+// listName are names of lists of a folder's digests.
+var listName = regexp.MustCompile(`(?i)(?:^|[._-])(?:md5|sha[0-9]{0,3}|sha3[-_]?[0-9]{3}|sha512[-_]2(?:24|56)|b2|blake2[bs]?(?:[-_]?[0-9]{3})?|crc32)[-_]?sums?(?:[._-].*)?$|^(?:checksums?|digests?|hashes)(?:\.\w+)?$`)
 
-// Holds reports whether the computed digests are what was published.
-func (p Published) Holds(d Digests) bool { return d.Of(p.Algorithm) == p.Digest }
-
-// The two layouts: the one of the GNU tools, a digest, a blank, a blank or a star, the name; and the one
-// of BSD, the algorithm, the name in parentheses, the digest.
-var (
-	gnuLine = regexp.MustCompile(`^\\?([0-9A-Fa-f]{8,128})(?:[ \t]+\*?(\S.*?))?\s*$`)
-	bsdLine = regexp.MustCompile(`^([A-Za-z0-9-]+)\s*\((.+)\)\s*=\s*([0-9A-Fa-f]{8,128})\s*$`)
-)
-
-// ParseDigests reads published digests from text: a list in either layout, or one bare digest. Lines
-// that are neither are passed over, as such lists hold comments and signatures.
-func ParseDigests(text io.Reader, from string) (all []Published) {
-	lines := bufio.NewScanner(io.LimitReader(text, mostSidecar))
-	for lines.Scan() {
-		line := strings.TrimSpace(lines.Text())
-		var p Published
-		if found := bsdLine.FindStringSubmatch(line); found != nil {
-			p = Published{Algorithm: plainAlgorithm(found[1]), Name: path.Base(found[2]), Digest: found[3]}
-			if algorithms[len(p.Digest)] != p.Algorithm {
-				continue
-			}
-		} else if found := gnuLine.FindStringSubmatch(line); found != nil {
-			p = Published{Algorithm: algorithms[len(found[1])], Digest: found[1]}
-			if found[2] != "" {
-				p.Name = path.Base(strings.ReplaceAll(found[2], `\`, "/"))
-			}
-		}
-		if p.Algorithm == "" {
-			continue
-		}
-		p.Digest, p.From = strings.ToLower(p.Digest), from
-		all = append(all, p)
-	}
-	return all
-}
-
-const mostSidecar = 1 << 20
-
-func plainAlgorithm(name string) string {
-	return strings.ReplaceAll(strings.ToLower(name), "-", "")
-}
-
-// ParsePasted reads one digest as people paste it: with spaces or colons in it, its algorithm before it,
-// or a whole line of a list.
-func ParsePasted(text string) (Published, error) {
-	bare := strings.ToLower(strings.NewReplacer(" ", "", ":", "", "-", "", "\t", "", "\r", "", "\n", "").Replace(text))
-	for _, algorithm := range algorithms {
-		bare = strings.TrimPrefix(bare, algorithm)
-	}
-	for _, candidate := range []string{bare, text} {
-		if all := ParseDigests(strings.NewReader(candidate), "pasted"); len(all) > 0 {
-			return all[0], nil
-		}
-	}
-	return Published{}, fmt.Errorf("%q is no digest: want 8 (CRC-32), 32 (MD5), 64 (SHA-256) or 128 (SHA-512) hexadecimal digits", text)
-}
-
-// sidecarLists are files that hold digests of a folder's other files, by their lower-case name.
-var sidecarLists = map[string]bool{"sha256sums": true, "sha512sums": true, "md5sums": true, "sha256sums.txt": true, "sha512sums.txt": true, "md5sums.txt": true, "checksums.txt": true, "digests.txt": true}
-
-// sidecarEndings are those of files beside one image.
-var sidecarEndings = []string{".sha256", ".sha512", ".md5", ".sha256sum", ".sha512sum", ".md5sum", ".crc32"}
+// besideName are names of files with the digest of one image: its own with an ending, or its stem's.
+var besideName = regexp.MustCompile(`(?i)\.(?:md5|sha[0-9]{1,3}|sha3-?[0-9]{3}|b2|blake2[bs]?(?:-?[0-9]{3})?|crc32|sfv|digest|checksum)(?:\.txt)?$`)
 
 // isSidecar reports whether a file holds digests rather than an image.
-func isSidecar(name string) bool {
-	low := strings.ToLower(name)
-	if sidecarLists[low] {
-		return true
-	}
-	for _, ending := range sidecarEndings {
-		if strings.HasSuffix(low, ending) {
-			return true
-		}
-	}
-	return false
+func isSidecar(name string) bool { return listName.MatchString(name) || besideName.MatchString(name) }
+
+// sidecar is one file with digests.
+type sidecar struct {
+	DigestList
+	place string
+	of    string            // the file that it is named after, with or without its ending; empty for a list
+	err   error             // it could not be read
+	bases map[string]string // by the last part of a name, the one name that has it, empty where several do
 }
 
-// readSidecar reads the digests of one sidecar file. A digest without a name is for the file that the
-// sidecar is named after.
-func readSidecar(place string) ([]Published, error) {
+func readSidecar(place string) sidecar {
+	base := filepath.Base(place)
+	s := sidecar{place: place}
+	if besideName.MatchString(base) && !listName.MatchString(base) {
+		s.of = besideName.ReplaceAllString(base, "")
+	}
+	info, err := os.Stat(place)
+	if err == nil && !info.Mode().IsRegular() {
+		err = fmt.Errorf("it is not a file")
+	}
+	if err != nil {
+		s.err = err
+		return s
+	}
 	file, err := os.Open(place)
 	if err != nil {
-		return nil, err
+		s.err = err
+		return s
 	}
 	defer file.Close()
-	all := ParseDigests(file, filepath.Base(place))
-	for i := range all {
-		if all[i].Name == "" {
-			base := filepath.Base(place)
-			all[i].Name = strings.TrimSuffix(base, filepath.Ext(base))
+	s.DigestList, s.err = ParseDigests(file, base)
+	s.bases = map[string]string{}
+	for _, p := range s.Published {
+		name := path.Clean(p.Name)
+		if other, there := s.bases[path.Base(name)]; there && other != name {
+			name = ""
+		}
+		s.bases[path.Base(path.Clean(p.Name))] = name
+	}
+	return s
+}
+
+// beside are the files with digests of one folder, and what they say of each of its files.
+type beside struct {
+	folder string
+	lists  []sidecar
+	files  map[string]bool   // that are there, by name
+	folded map[string]string // their names by those in small letters, empty where several are the same so
+	says   map[string][]Published
+}
+
+// newBeside reads what lies in a folder. The names are those of its files.
+func newBeside(folder string, names []string) *beside {
+	b := &beside{folder: folder, files: map[string]bool{}, folded: map[string]string{}, says: map[string][]Published{}}
+	for _, name := range names {
+		b.files[name] = true
+		low := strings.ToLower(name)
+		if _, there := b.folded[low]; there {
+			b.folded[low] = ""
+		} else {
+			b.folded[low] = name
+		}
+		if isSidecar(name) {
+			b.lists = append(b.lists, readSidecar(filepath.Join(folder, name)))
 		}
 	}
-	return all, nil
+	for _, list := range b.lists {
+		for _, p := range list.Published {
+			for _, of := range b.filesOf(list, p) {
+				b.says[of] = append(b.says[of], p)
+			}
+		}
+	}
+	return b
+}
+
+// besideFile reads what lies beside one file.
+func besideFile(place string) *beside {
+	var names []string
+	entries, _ := os.ReadDir(filepath.Dir(place)) // what cannot be listed has nothing beside it that could be read
+	for _, entry := range entries {
+		names = append(names, entry.Name())
+	}
+	return newBeside(filepath.Dir(place), names)
+}
+
+// filesOf are the paths of the files that a published digest is for. Without a name it is for the file that its list is
+// named after, or those with that stem.
+func (b *beside) filesOf(list sidecar, p Published) (places []string) {
+	if p.Name == "" {
+		for name := range b.files {
+			if list.of != "" && !isSidecar(name) && (name == list.of || !b.files[list.of] && stem(name) == list.of) {
+				places = append(places, filepath.Join(b.folder, name))
+			}
+		}
+		return places
+	}
+	for _, name := range []string{p.Name, p.bare} {
+		if name != "" {
+			places = append(places, b.place(list, name))
+		}
+	}
+	return slices.Compact(places)
+}
+
+func stem(name string) string { return strings.TrimSuffix(name, filepath.Ext(name)) }
+
+// place is where the file of a name lies. One with folders lies there; where it does not, and the list has no other of
+// that name, it is the one beside the list: lists are made in other places.
+func (b *beside) place(list sidecar, name string) string {
+	clean := path.Clean(name)
+	base := path.Base(clean)
+	if base == clean {
+		return filepath.Join(b.folder, b.spelt(base))
+	}
+	inside := !path.IsAbs(clean) && clean != ".." && !strings.HasPrefix(clean, "../") && !driveLetter.MatchString(clean)
+	if inside {
+		at := filepath.Join(b.folder, filepath.FromSlash(clean))
+		if _, err := os.Stat(at); err == nil || list.several(base) {
+			return at
+		}
+	}
+	if list.several(base) {
+		return ""
+	}
+	return filepath.Join(b.folder, b.spelt(base))
+}
+
+var driveLetter = regexp.MustCompile(`^[A-Za-z]:`)
+
+// spelt is a name as the folder has it: sticks keep no small letters.
+func (b *beside) spelt(name string) string {
+	if other := b.folded[strings.ToLower(name)]; other != "" && !b.files[name] {
+		return other
+	}
+	return name
+}
+
+// several reports whether a list has several different files of one name.
+func (s sidecar) several(base string) bool {
+	name, there := s.bases[base]
+	return there && name == ""
+}
+
+// reasons are why a file has no digest though there is something that may hold one.
+func (b *beside) reasons(place string) (reasons []string) {
+	if len(b.says[place]) > 0 {
+		return nil
+	}
+	name := filepath.Base(place)
+	for _, list := range b.lists {
+		from := filepath.Base(list.place)
+		if list.of != "" && list.of != name && list.of != stem(name) {
+			continue
+		}
+		switch {
+		case list.err != nil:
+			reasons = append(reasons, fmt.Sprintf("%s cannot be read: %v", from, list.err))
+		case len(list.Odd) > 0:
+			reasons = append(reasons, fmt.Sprintf("%s: line %d not understood%s", from, list.Odd[0].Number, moreWords(len(list.Odd)-1)))
+		case list.of != "" && len(list.Published) > 0:
+			reasons = append(reasons, fmt.Sprintf("%s is for %s", from, list.Published[0].Name))
+		case len(list.Published) == 0:
+			reasons = append(reasons, from+" holds no digest")
+		}
+	}
+	return reasons
+}
+
+func moreWords(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(", and %d more", n)
 }

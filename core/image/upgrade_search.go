@@ -93,7 +93,7 @@ func (p *UpgradePaths) newSearch(items []Item, facts *device.Facts, from, to dev
 		s.releases = append(s.releases, candidate{Release: release, item: item, preferred: rows.prefer.any(release)})
 	}
 	slices.SortStableFunc(s.releases, func(a, b candidate) int {
-		return cmp.Or(likes(b.preferred)-likes(a.preferred), b.Compare(a.Release), likes(b.item.Proved())-likes(a.item.Proved()))
+		return cmp.Or(likes(b.preferred)-likes(a.preferred), b.Compare(a.Release), likes(b.item.Proved())-likes(a.item.Proved()), likes(b.item.Kind == "")-likes(a.item.Kind == ""))
 	})
 	s.releases = slices.CompactFunc(s.releases, func(a, b candidate) bool { return a.Compare(b.Release) == 0 })
 	for i, one := range s.releases {
