@@ -14,6 +14,7 @@ require (
 	github.com/expr-lang/expr v1.17.8
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/goccy/go-yaml v1.19.2
+	github.com/gofrs/flock v0.13.2
 	github.com/invopop/jsonschema v0.14.0
 	github.com/jlaffaye/ftp v0.2.4
 	github.com/kevinburke/ssh_config v1.6.0

@@ -97,6 +97,13 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 	return code
 }
 
+// caution says what went wrong without being a reason to stop.
+func (p *program) caution(err error) {
+	if err != nil {
+		fmt.Fprintln(p.err, "pilotrix:", plain.Text(strings.ReplaceAll(err.Error(), "\n", "; ")))
+	}
+}
+
 // joinAwkward lets --awkward stand alone, for all of it, or before its switches.
 func joinAwkward(args []string) (joined []string) {
 	for i := 0; i < len(args); i++ {

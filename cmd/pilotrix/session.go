@@ -477,6 +477,10 @@ func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string,
 	}
 	if len(folders)+len(register.Folders) > 0 {
 		kit.Shelf, err = p.openShelf(ctx, d, folders)
+		if kit.Shelf != nil && ctx.Err() == nil { // what is not there is in the way only of what needs it
+			p.caution(err)
+			err = nil
+		}
 	}
 	return kit, err
 }

@@ -1,10 +1,12 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,11 +14,13 @@ import (
 	"time"
 
 	"github.com/adrg/xdg"
+	"github.com/gofrs/flock"
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
+	"pilotrix/core/plain"
 	"pilotrix/core/reckon"
 	"pilotrix/core/source"
 	"pilotrix/demo"
@@ -46,6 +50,26 @@ func loadRegister() (register, error) {
 		r.Pasted = map[string][]image.Published{}
 	}
 	return r, nil
+}
+
+// changeRegister changes it, one program at a time.
+func changeRegister(change func(*register) error) error {
+	if err := os.MkdirAll(filepath.Dir(registerPath()), 0o700); err != nil {
+		return err
+	}
+	lock := flock.New(registerPath() + ".lock")
+	if err := lock.Lock(); err != nil {
+		return fmt.Errorf("%s: %w", registerPath(), err)
+	}
+	defer lock.Unlock()
+	r, err := loadRegister()
+	if err != nil {
+		return err
+	}
+	if err := change(&r); err != nil {
+		return err
+	}
+	return r.save()
 }
 
 func (r register) save() error {
@@ -126,25 +150,43 @@ func newShelf(d *dialect.Dialect, folders []string) (*image.Shelf, error) {
 // registerFolder remembers a folder as one of the shelf's, and gives its whole path. One that is there
 // already stays where it is.
 func registerFolder(place string) (string, error) {
-	r, err := loadRegister()
+	root, deep := strings.CutSuffix(place, image.Deep)
+	root, err := filepath.Abs(root)
 	if err != nil {
 		return "", err
 	}
-	if place, err = filepath.Abs(place); err != nil {
-		return "", err
-	}
-	info, err := os.Stat(place)
+	info, err := os.Stat(root)
 	if err != nil {
 		return "", err
 	}
 	if !info.IsDir() {
-		return "", fmt.Errorf("%s is a file: a shelf is made of folders", place)
+		return "", fmt.Errorf("%s is a file: a shelf is made of folders", root)
 	}
-	if slices.Contains(r.Folders, place) {
-		return place, nil
+	if deep {
+		root += image.Deep
 	}
-	r.Folders = append(r.Folders, place)
-	return place, r.save()
+	return root, changeRegister(func(r *register) error {
+		if !slices.Contains(r.Folders, root) {
+			r.Folders = append(r.Folders, root)
+		}
+		return nil
+	})
+}
+
+// forgetFolder takes a folder off the shelf, also one that is not there any more.
+func forgetFolder(place string) error {
+	root, err := filepath.Abs(place)
+	if err != nil {
+		return err
+	}
+	return changeRegister(func(r *register) error {
+		before := len(r.Folders)
+		r.Folders = slices.DeleteFunc(r.Folders, func(one string) bool { return strings.TrimSuffix(one, image.Deep) == root })
+		if len(r.Folders) == before {
+			return usage(fmt.Errorf("%s is not on the shelf; there are %s", root, cmp.Or(strings.Join(r.Folders, ", "), "none")))
+		}
+		return nil
+	})
 }
 
 func (p *program) shelfCommand() *cobra.Command {
@@ -154,12 +196,25 @@ func (p *program) shelfCommand() *cobra.Command {
   pilotrix shelf list
   pilotrix shelf fit --fact device.model=G2-4 --fact running.release=7.4.2`,
 	}
-	cmd.AddCommand(p.shelfAdd(), p.shelfList(), p.shelfShow(), p.shelfFit())
+	cmd.AddCommand(p.shelfAdd(), p.shelfRemove(), p.shelfList(), p.shelfShow(), p.shelfFit())
 	return cmd
+}
+
+func (p *program) shelfRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove FOLDER", Short: "Take a folder off the shelf; its files stay as they are", Args: cobra.ExactArgs(1),
+		Example: "  pilotrix shelf remove ~/images",
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			r, _ := loadRegister()
+			return r.Folders, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(_ *cobra.Command, args []string) error { return forgetFolder(args[0]) },
+	}
 }
 
 func (p *program) shelfAdd() *cobra.Command {
 	var digest string
+	var deep bool
 	cmd := &cobra.Command{
 		Use: "add FOLDER | FILE --digest DIGEST", Short: "Put a folder on the shelf, or a published digest beside an image",
 		Example: "  pilotrix shelf add ~/images\n  pilotrix shelf add ~/images/lark-8.1.0.cgo --digest 'SHA256: 9f2c…'",
@@ -168,22 +223,24 @@ func (p *program) shelfAdd() *cobra.Command {
 			if digest != "" {
 				return p.addDigest(cmd.Context(), args[0], digest)
 			}
-			if _, err := registerFolder(args[0]); err != nil {
+			place := args[0]
+			if deep {
+				place += image.Deep
+			}
+			if _, err := registerFolder(place); err != nil {
 				return usage(err)
 			}
 			return p.listShelf(cmd.Context(), nil, false)
 		},
 	}
+	cmd.Flags().BoolVar(&deep, "subfolders", false, "with the folders below it")
 	cmd.Flags().StringVar(&digest, "digest", "", "a published `digest`, as it was copied")
 	return cmd
 }
 
 func (p *program) addDigest(ctx context.Context, place, text string) error {
-	r, err := loadRegister()
+	place, err := filepath.Abs(place)
 	if err != nil {
-		return err
-	}
-	if place, err = filepath.Abs(place); err != nil {
 		return err
 	}
 	published, err := image.ParsePasted(text)
@@ -194,27 +251,44 @@ func (p *program) addDigest(ctx context.Context, place, text string) error {
 	if err != nil {
 		return err
 	}
-	items, err := image.NewShelf(image.ShelfOptions{Headers: all}).Look(ctx, place)
+	pasted := map[string][]image.Published{place: {published}}
+	items, err := image.NewShelf(image.ShelfOptions{Headers: all, Pasted: pasted}).Look(ctx, place)
 	if err != nil {
 		return err
 	}
-	held := false
+	key, held := place, heldBy(items[0], published)
 	for _, item := range items {
-		if len(items) > 1 && !published.Holds(item.Digests) {
-			continue
+		if inside := item.Image.Place(); item.Packed() && !held {
+			pasted[inside] = []image.Published{published}
+			if held = published.Holds(item.Digests); held {
+				key = inside
+			}
 		}
-		key := item.Image.Place()
-		r.Pasted[key] = []image.Published{published}
-		held = held || published.Holds(item.Digests)
 	}
-	if err := r.save(); err != nil {
+	err = changeRegister(func(r *register) error {
+		r.Pasted[key] = append(slices.DeleteFunc(r.Pasted[key], func(p image.Published) bool { return p.Algorithm == published.Algorithm }), published)
+		return nil
+	})
+	if err != nil {
 		return err
 	}
 	if !held {
 		return fmt.Errorf("%s does not have that %s: it is broken, or another file", place, published.Algorithm)
 	}
-	fmt.Fprintf(p.out, "%s is as published by its %s\n", place, published.Algorithm)
+	what := ""
+	if key != place {
+		what = ": " + plain.Text(strings.TrimPrefix(key, place+"!")) + " inside"
+	}
+	fmt.Fprintf(p.out, "%s%s is as published by its %s\n", place, what, published.Algorithm)
 	return nil
+}
+
+// heldBy reports whether a file has a digest, or the archive that an image is in.
+func heldBy(item image.Item, published image.Published) bool {
+	if item.Packed() {
+		return published.Holds(item.Archive)
+	}
+	return published.Holds(item.Digests)
 }
 
 func (p *program) shelfList() *cobra.Command {
@@ -261,15 +335,22 @@ func publishedWord(item image.Item) string {
 	case item.Proved():
 		return "✓ published"
 	}
-	return ""
+	if len(item.Lists) > 0 {
+		return "? list"
+	}
+	return "– none"
 }
 
 func placeWords(item image.Item) string {
 	switch {
 	case item.Problem != "":
-		return "! " + item.Problem
+		return "! " + plain.Text(item.Problem)
+	case len(item.Lists) > 0:
+		return "! " + plain.Text(item.Lists[0])
+	case item.Kind != "":
+		return "a " + item.Kind + ", sent whole"
 	case item.Packed():
-		return "in " + filepath.Base(item.Path)
+		return "in " + plain.Text(filepath.Base(item.Path))
 	case item.Says[image.SaysCompanion] != "":
 		return strings.ToLower(item.Says[image.SaysCompanion]) + " for " + item.Says[image.SaysFor]
 	}
@@ -301,9 +382,10 @@ func (p *program) shelfShow() *cobra.Command {
 // findItem finds an image on the shelf, or looks into a file.
 func (p *program) findItem(ctx context.Context, folders []string, name string) (image.Item, error) {
 	shelf, err := p.openShelf(ctx, nil, folders)
-	if err != nil {
+	if shelf == nil || ctx.Err() != nil {
 		return image.Item{}, err
 	}
+	p.caution(err)
 	item, err := shelf.Find(name)
 	if err == nil {
 		return item, nil
@@ -321,8 +403,11 @@ func (p *program) showItem(item image.Item) {
 		}
 	}
 	row("name", item.Name)
-	row("file", item.Path)
-	row("inside", item.Inside)
+	row("file", plain.Text(item.Path))
+	row("inside", plain.Text(item.Inside))
+	if item.Kind != "" {
+		row("sent", "whole: this "+item.Kind+" is the image")
+	}
 	row("size", fmt.Sprintf("%d B", item.Size))
 	for _, name := range []string{image.SaysMaker, image.SaysModels, image.SaysArchitecture, image.SaysRelease, image.SaysBoot, image.SaysLicence, image.SaysCompanion, image.SaysFor} {
 		row(name, item.Says[name])
@@ -331,6 +416,15 @@ func (p *program) showItem(item image.Item) {
 	row("sha512", item.SHA512)
 	row("md5", item.MD5)
 	row("crc32", item.CRC32)
+	for _, name := range slices.Sorted(maps.Keys(item.More)) {
+		row(name, item.More[name])
+	}
+	if len(item.Published) == 0 {
+		row("published", "no digest")
+	}
+	for _, reason := range item.Lists {
+		row("published", plain.Text(reason))
+	}
 	for _, published := range item.Published {
 		word := "as published"
 		if !published.Holds {
@@ -359,9 +453,10 @@ func (p *program) shelfFit() *cobra.Command {
 				return usage(err)
 			}
 			shelf, err := p.openShelf(cmd.Context(), nil, folders)
-			if err != nil {
+			if shelf == nil || cmd.Context().Err() != nil {
 				return err
 			}
+			p.caution(err)
 			if to != "" {
 				return p.planTo(shelf, known, paths, to, asJSON)
 			}
@@ -384,6 +479,9 @@ func parseFacts(texts []string) (*device.Facts, error) {
 		if !found {
 			return nil, fmt.Errorf("--fact %s: want name=value", text)
 		}
+		if err := knownFact(name); err != nil {
+			return nil, err
+		}
 		fact := device.Fact{Name: name, Text: value, Value: value, Source: "assumed"}
 		if release, err := device.ParseRelease(value); err == nil && strings.HasSuffix(name, "release") {
 			fact.Value = release
@@ -391,6 +489,22 @@ func parseFacts(texts []string) (*device.Facts, error) {
 		facts.Set(fact)
 	}
 	return facts, nil
+}
+
+// fitFacts are the facts that the fit of an image is judged by.
+var fitFacts = append([]string{image.FactModel, image.FactArchitecture, image.FactBoot, image.FactLicence, image.FactRelease}, image.FactsFree...)
+
+// knownFact refuses a fact that is none, which would be held against nothing.
+func knownFact(name string) error {
+	if slices.Contains(fitFacts, name) {
+		return nil
+	}
+	for _, one := range demo.Dialects() {
+		if d, err := demo.LoadDialect(one); err == nil && d.Knows(name) {
+			return nil
+		}
+	}
+	return fmt.Errorf("--fact %s: no image is held against that; the facts are %s", name, strings.Join(fitFacts, ", "))
 }
 
 func (p *program) printFits(shelf *image.Shelf, known *device.Facts, asJSON bool) error {

@@ -23,7 +23,8 @@ type ShelfImage struct {
 	Name      string            `json:"name"`
 	Path      string            `json:"path,omitempty"`
 	Inside    string            `json:"inside,omitempty"`
-	Says      map[string]string `json:"says,omitempty"` // by the image itself, or by its name
+	Whole     string            `json:"whole,omitempty"` // the kind of archive that it is itself, and is sent as
+	Says      map[string]string `json:"says,omitempty"`  // by the image itself, or by its name
 	Problem   string            `json:"problem,omitempty"`
 	Release   string            `json:"release,omitempty"`
 	Companion string            `json:"companion,omitempty"`
@@ -58,6 +59,7 @@ type HeldFiles struct {
 type Shelf struct {
 	Folders []string     `json:"folders"`
 	Images  []ShelfImage `json:"images"`
+	Total   int          `json:"total,omitempty"` // on the shelf, of which those are told that fit best
 	Held    []HeldFiles  `json:"held,omitempty"`
 }
 

@@ -25,19 +25,35 @@ func (p *Prepared) findImage(name string) (*image.Image, error) {
 	if item, on := p.onShelf(name); on {
 		return item.Image, usable(item)
 	}
+	path, inside, chosen := name, "", false
+	if _, err := os.Stat(name); err != nil {
+		path, inside, chosen = strings.Cut(name, "!")
+	}
 	shelf := image.NewShelf(image.ShelfOptions{Headers: p.Dialect.Headers()})
-	items, err := shelf.Look(context.Background(), name)
-	switch {
-	case err != nil:
+	items, err := shelf.Look(context.Background(), path)
+	if err != nil {
 		return nil, err
-	case len(items) == 1:
-		return items[0].Image, usable(items[0])
 	}
-	names := make([]string, len(items))
-	for i, item := range items {
-		names[i] = item.Inside
+	return oneOf(items, name, inside, chosen)
+}
+
+// oneOf is the image of a file that is meant: the only one, or the one that was chosen.
+func oneOf(items []image.Item, name, inside string, chosen bool) (*image.Image, error) {
+	var choices []string
+	for _, item := range items {
+		if len(items) == 1 && !chosen || chosen && item.Inside == inside {
+			return item.Image, usable(item)
+		}
+		what := item.Inside
+		if what == "" {
+			what = "(the file whole)"
+		}
+		choices = append(choices, fmt.Sprintf("%s as %s!%s", what, item.Path, item.Inside))
 	}
-	return nil, fmt.Errorf("%s holds several images (%s): unpack the one that is meant", name, strings.Join(names, ", "))
+	if chosen {
+		return nil, fmt.Errorf("%s: nothing of that name is in it; there is %s", name, strings.Join(choices, ", "))
+	}
+	return nil, fmt.Errorf("%s can be several images; say which is meant: %s", name, strings.Join(choices, ", "))
 }
 
 // onShelf finds the one image of the shelf that a path leads to: it has the digests published beside it.

@@ -68,6 +68,9 @@ func imagePicks(shelf *image.Shelf, facts *device.Facts, asked string) (all []Pi
 			words = append(words, "as published")
 		}
 		pick := Pick{Value: item.Name, Words: strings.Join(slices.DeleteFunc(words, func(w string) bool { return w == "" }), " · "), Fit: fit.Verdict}
+		if item.Kind != "" {
+			pick.Words = "a " + item.Kind + ", sent whole · " + pick.Words
+		}
 		if names[item.Name] > 1 {
 			pick.Value = item.SHA256
 			pick.Words = item.Name + " of " + item.Path + " · " + pick.Words
@@ -92,6 +95,8 @@ func order(last bool) int {
 // fitWords says in few words how an image fits.
 func fitWords(fit image.Fit) string {
 	switch against := fit.Against(); {
+	case fit.Verdict == image.Unknown && against[0].What == "digest":
+		return against[0].Text
 	case fit.Verdict == image.Unknown && len(against) > 0:
 		return "not known yet whether it fits"
 	case len(against) > 0:

@@ -2,6 +2,7 @@ package runbook
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 
 	"pilotrix/core/device"
@@ -10,30 +11,50 @@ import (
 	"pilotrix/core/image"
 )
 
+// mostShown is how many images of a shelf are told: those that fit best, the newest first. Each change of a shelf is told
+// anew, and kept.
+const mostShown = 300
+
 // ShelfEvent tells what is on a shelf, held against what is known of a device, and which files the device has itself.
 func ShelfEvent(shelf *image.Shelf, d *dialect.Dialect, facts *device.Facts) event.Shelf {
-	told := event.Shelf{Folders: shelf.Folders(), Held: heldFiles(shelf.Items(), d, facts)}
-	for _, item := range shelf.Items() {
-		fit := item.FitTo(facts)
-		one := event.ShelfImage{
-			Name: item.Name, Inside: insideWords(item), Release: item.Says[image.SaysRelease], Models: item.Says[image.SaysModels],
-			Path: item.Path, Says: item.Says, Problem: item.Problem, Size: item.Size, SHA256: item.SHA256, Broken: item.Broken(), Fit: event.Fit(fit.Verdict),
-		}
-		if item.Says[image.SaysCompanion] != "" {
-			one.Companion, one.Release = strings.TrimSpace(strings.ToLower(item.Says[image.SaysCompanion])+" "+item.Says[image.SaysFor]), ""
-		}
-		if item.SHA256 != "" {
-			one.Digests = map[string]string{"sha512": item.SHA512, "md5": item.MD5, "crc32": item.CRC32}
-		}
-		if item.Proved() {
-			one.Published = item.Published[0].From
-		}
-		for _, reason := range fit.Against() {
-			one.Against = append(one.Against, reason.Text)
-		}
-		told.Images = append(told.Images, one)
+	items := shelf.Items()
+	told := event.Shelf{Folders: shelf.Folders(), Held: heldFiles(items, d, facts), Total: len(items)}
+	fits := make([]image.Fit, len(items))
+	shown := make([]int, len(items))
+	for i, item := range items {
+		fits[i], shown[i] = item.FitTo(facts), i
+	}
+	if len(shown) > mostShown {
+		slices.SortStableFunc(shown, func(a, b int) int {
+			return slices.Index(fitOrder, fits[a].Verdict) - slices.Index(fitOrder, fits[b].Verdict)
+		})
+		shown = shown[:mostShown]
+		slices.Sort(shown)
+	}
+	for _, i := range shown {
+		told.Images = append(told.Images, shelfImage(items[i], fits[i]))
 	}
 	return told
+}
+
+func shelfImage(item image.Item, fit image.Fit) event.ShelfImage {
+	one := event.ShelfImage{
+		Name: item.Name, Inside: insideWords(item), Whole: item.Kind, Release: item.Says[image.SaysRelease], Models: item.Says[image.SaysModels],
+		Path: item.Path, Says: item.Says, Problem: item.Problem, Size: item.Size, SHA256: item.SHA256, Broken: item.Broken(), Fit: event.Fit(fit.Verdict),
+	}
+	if item.Says[image.SaysCompanion] != "" {
+		one.Companion, one.Release = strings.TrimSpace(strings.ToLower(item.Says[image.SaysCompanion])+" "+item.Says[image.SaysFor]), ""
+	}
+	if item.SHA256 != "" {
+		one.Digests = map[string]string{"sha512": item.SHA512, "md5": item.MD5, "crc32": item.CRC32}
+	}
+	if item.Proved() {
+		one.Published = item.Published[0].From
+	}
+	for _, reason := range fit.Against() {
+		one.Against = append(one.Against, reason.Text)
+	}
+	return one
 }
 
 // heldFiles are the files of the device that were read, each with the image of the shelf that it is.

@@ -5,6 +5,7 @@ package units
 import (
 	"fmt"
 	"math"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -22,11 +23,12 @@ func ParseNumber(text string) (float64, error) {
 
 // ParseSize reads a size in bytes: 8,388,608, 8388608 B, 8 MiB, 4.5MB, 0x4000.
 func ParseSize(text string) (float64, error) {
-	clean := strings.NewReplacer(",", "", "_", "", " ", "").Replace(strings.TrimSpace(text))
+	refused := fmt.Errorf("%q is no size: want one like 8388608, 8 MiB or 4 MB", text)
+	clean := strings.TrimSpace(text)
 	if hex, found := strings.CutPrefix(strings.ToLower(clean), "0x"); found {
-		n, err := strconv.ParseUint(hex, 16, 64)
+		n, err := strconv.ParseUint(strings.ReplaceAll(hex, "_", ""), 16, 64)
 		if err != nil {
-			return 0, fmt.Errorf("%q is no size", text)
+			return 0, refused
 		}
 		return float64(n), nil
 	}
@@ -35,18 +37,26 @@ func ParseSize(text string) (float64, error) {
 		end--
 	}
 	unit, known := sizeUnits[strings.ToLower(clean[end:])]
-	n, err := strconv.ParseFloat(clean[:end], 64)
-	if err != nil || !known || n < 0 {
-		return 0, fmt.Errorf("%q is no size: want one like 8388608, 8 MiB or 4 MB", text)
+	digits := strings.TrimSpace(clean[:end])
+	if !known || !sizeDigits.MatchString(digits) { // a comma stands before three digits, or it is one of decimals
+		return 0, refused
+	}
+	n, err := strconv.ParseFloat(strings.NewReplacer(",", "", "_", "", " ", "", "'", "").Replace(digits), 64)
+	if err != nil {
+		return 0, refused
 	}
 	return n * unit, nil
 }
 
+// sizeDigits is a number, in groups of three perhaps.
+var sizeDigits = regexp.MustCompile(`^(?:[0-9]+|[0-9]{1,3}(?:[,_ '][0-9]{3})+)(?:\.[0-9]+)?$`)
+
 var sizeUnits = map[string]float64{
-	"": 1, "b": 1, "bytes": 1, "byte": 1,
-	"k": 1 << 10, "kib": 1 << 10, "kb": 1e3,
-	"m": 1 << 20, "mib": 1 << 20, "mb": 1e6,
-	"g": 1 << 30, "gib": 1 << 30, "gb": 1e9,
+	"": 1, "b": 1, "bytes": 1, "byte": 1, "octets": 1,
+	"k": 1 << 10, "kib": 1 << 10, "kb": 1e3, "kbyte": 1e3, "kbytes": 1e3,
+	"m": 1 << 20, "mib": 1 << 20, "mb": 1e6, "mbyte": 1e6, "mbytes": 1e6,
+	"g": 1 << 30, "gib": 1 << 30, "gb": 1e9, "gbyte": 1e9, "gbytes": 1e9,
+	"t": 1 << 40, "tib": 1 << 40, "tb": 1e12,
 }
 
 // Clock writes a duration as minutes and seconds.

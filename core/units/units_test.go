@@ -9,12 +9,12 @@ import (
 )
 
 func TestSizes(t *testing.T) {
-	for text, want := range map[string]float64{"8,388,608": 8388608, "8 MiB": 8 << 20, "4.5MB": 4.5e6, "0x4000": 16384, "512 B": 512, "1k": 1024} {
+	for text, want := range map[string]float64{"8,388,608": 8388608, "8 MiB": 8 << 20, "4.5MB": 4.5e6, "0x4000": 16384, "512 B": 512, "1k": 1024, "1 310 720": 1310720, "1,310,720.5": 1310720.5, "2 TB": 2e12, "12 kbytes": 12000, "1_024": 1024} {
 		got, err := ParseSize(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
-	for _, bad := range []string{"", "many", "5 apples", "-3", "0xzz"} {
+	for _, bad := range []string{"", "many", "5 apples", "-3", "0xzz", "1,5MB", "1,23", "12,34,567", "1.2.3", "NaN", "Inf", "1e9", ",5"} {
 		_, err := ParseSize(bad)
 		assert.Error(t, err, bad)
 	}

@@ -82,6 +82,9 @@ func compare(all []event.ShelfImage, text string) string {
 			return fmt.Sprintf("✓ %s has that %s", img.Name, published.Algorithm)
 		}
 	}
+	if !slices.Contains(image.Algorithms, published.Algorithm) {
+		return fmt.Sprintf("no image on the shelf is hashed by %s; pilotrix shelf add FILE --digest … does that, and keeps it with the file", published.Algorithm)
+	}
 	return fmt.Sprintf("✗ no image on the shelf has that %s (%.12s…)", published.Algorithm, published.Digest)
 }
 
@@ -135,6 +138,9 @@ func (v *Images) lines(t theme.Theme, width int) (lines []paint.Line, from, to i
 			lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, group.name)}, nil, width))
 			lines = append(append(lines, rows...), nil)
 		}
+	}
+	if more := s.Shelf.Total - len(s.Shelf.Images); more > 0 {
+		lines = append(lines, paint.Line{paint.In(t.Quiet, fmt.Sprintf("   and %d more that fit less well: pilotrix shelf list", more))}, nil)
 	}
 	lines = append(lines, held(t, s.Shelf.Held, width)...)
 	foot := []paint.Line{
@@ -227,8 +233,11 @@ func row(t theme.Theme, s *state.State, img event.ShelfImage, width int) []paint
 		name = paint.Strong(t.Bright, img.Name)
 	}
 	left := paint.Line{paint.Strong(color, " "+mark+" "), paint.Strong(color, fmt.Sprintf("%-8s ", img.Release+img.Companion)), name}
-	if img.Inside != "" {
+	switch {
+	case img.Inside != "":
 		left = append(left, paint.In(t.Quiet, "  in "+img.Inside))
+	case img.Whole != "":
+		left = append(left, paint.In(t.Quiet, "  a "+img.Whole+", sent whole"))
 	}
 	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf(" %9s", units.Bytes(img.Size)))}
 	if width >= 90 && len(img.SHA256) > 8 {
