@@ -228,6 +228,9 @@ func (a *app) lineWords() paint.Line {
 	case s.Speed > 0:
 		right = append(right, paint.In(t.Text, fmt.Sprintf("%d %s  ", s.Speed, s.Framing)))
 	}
+	if s.Recording.Problem != "" {
+		right = append(right, paint.Strong(t.Bad, "not recorded  "))
+	}
 	right = append(right, a.signals(wide)...)
 	if wide {
 		right = append(right, paint.In(t.Quiet, fmt.Sprintf(" ▼ %.2f  ▲ %.2f kB/s   ", s.In.PerSecond()/1000, a.outRate()/1000)))

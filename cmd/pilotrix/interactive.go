@@ -143,7 +143,10 @@ func (s *startSource) Book() (known map[string]logbook.Known, cut []logbook.Last
 	if s.p.logbookPath == "none" {
 		return nil, nil, nil
 	}
-	book, err := logbook.Open(s.p.logbookPath)
+	book, err := logbook.OpenToRead(s.p.logbookPath)
+	if errors.Is(err, logbook.ErrNone) {
+		return nil, nil, nil
+	}
 	if err != nil {
 		return nil, nil, err
 	}

@@ -94,7 +94,7 @@ func (l *library) lastRuns(all []runbooks.Entry) {
 	if l.p.logbookPath == "none" {
 		return
 	}
-	book, err := logbook.Open(l.p.logbookPath)
+	book, err := logbook.OpenToRead(l.p.logbookPath)
 	if err != nil {
 		return // the session has said so
 	}

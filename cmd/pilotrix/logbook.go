@@ -20,16 +20,30 @@ import (
 	"pilotrix/core/evidence"
 	"pilotrix/core/logbook"
 	"pilotrix/core/state"
+	"pilotrix/core/units"
 	"pilotrix/tui"
 )
 
 func (p *program) logbookCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "logbook", Short: "Show and replay what happened"}
-	cmd.AddCommand(p.logbookList(), p.logbookShow(), p.logbookReplay(), p.logbookDraw())
+	cmd := &cobra.Command{Use: "logbook", Short: "Show, replay and keep what happened"}
+	cmd.AddCommand(p.logbookList(), p.logbookShow(), p.logbookReplay(), p.logbookDraw(), p.logbookExport(), p.logbookImport(), p.logbookNote(), p.logbookPrune())
 	return cmd
 }
 
+// withLogbook looks at the logbook; nothing is made or changed by that.
 func (p *program) withLogbook(use func(*logbook.Logbook) error) error {
+	book, err := logbook.OpenToRead(p.logbookPath)
+	if err != nil {
+		return err
+	}
+	return errors.Join(use(book), book.Close())
+}
+
+// withBook changes the logbook.
+func (p *program) withBook(use func(*logbook.Logbook) error) error {
+	if p.logbookPath == "none" {
+		return usage(errors.New("there is no logbook with --logbook none"))
+	}
 	book, err := logbook.Open(p.logbookPath)
 	if err != nil {
 		return err
@@ -38,28 +52,188 @@ func (p *program) withLogbook(use func(*logbook.Logbook) error) error {
 }
 
 func (p *program) logbookList() *cobra.Command {
-	var most int
+	var filter logbook.Filter
+	var since, until string
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use: "list", Short: "List the sessions, newest first", Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			return p.withLogbook(func(book *logbook.Logbook) error {
-				entries, err := book.List(most)
+		Example: `  pilotrix logbook list --device mare-gw1 --end failed --end 'cut off'
+  pilotrix logbook list --since 30d --text 'no such word'`,
+		RunE: func(*cobra.Command, []string) (err error) {
+			if filter.Since, err = parseWhen(since); err != nil {
+				return usage(fmt.Errorf("--since: %w", err))
+			}
+			if filter.Until, err = parseWhen(until); err != nil {
+				return usage(fmt.Errorf("--until: %w", err))
+			}
+			entries := []logbook.Entry{}
+			err = p.withLogbook(func(book *logbook.Logbook) error {
+				found, err := book.Select(filter)
+				entries = append(entries, found...)
+				return err
+			})
+			switch {
+			case errors.Is(err, logbook.ErrNone):
+				fmt.Fprintln(p.err, err)
+			case err != nil:
+				return err
+			}
+			if asJSON {
+				return json.NewEncoder(p.out).Encode(entries)
+			}
+			for _, e := range entries {
+				fmt.Fprintf(p.out, "%5d  %s  %-14s %-22s %-10s %s\n", e.ID, e.Began.Local().Format("2006-01-02 15:04:05"), e.Device, e.Runbook, e.Outcome, e.Target)
+			}
+			return nil
+		},
+	}
+	flags := cmd.Flags()
+	flags.IntVar(&filter.Most, "most", 50, "at most this `many`; 0 for all")
+	flags.StringVar(&filter.Device, "device", "", "those of a device: its `name` or its target, or a part of it")
+	flags.StringVar(&filter.Runbook, "runbook", "", "those with a runbook: its `name`, or a part of it")
+	flags.StringArrayVar(&filter.Ends, "end", nil, "those that ended so: done, failed, stopped, …, 'cut off', open")
+	flags.StringVar(&since, "since", "", "those that began then or later: a `time` such as 2026-03-02, or 30d for so long ago")
+	flags.StringVar(&until, "until", "", "those that began before that `time`")
+	flags.StringVar(&filter.Text, "text", "", "those with a `text` in what came, was typed, or was told")
+	flags.BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// parseWhen reads a time as people write it: a day, a minute, or how long ago.
+func parseWhen(text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if days, is := strings.CutSuffix(text, "d"); is {
+		if n, err := strconv.Atoi(days); err == nil && n >= 0 {
+			return time.Now().AddDate(0, 0, -n), nil
+		}
+	}
+	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
+		return time.Now().Add(-ago), nil
+	}
+	for _, form := range []string{time.DateOnly, "2006-01-02 15:04", time.DateTime, time.RFC3339} {
+		if t, err := time.ParseInLocation(form, text, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is no time: want one like 2026-03-02, '2026-03-02 14:05', or 30d or 12h for so long ago", text)
+}
+
+func (p *program) logbookExport() *cobra.Command {
+	var out string
+	cmd := &cobra.Command{
+		Use: "export ID…", Short: "Write sessions as JSON Lines, to be read elsewhere", Args: cobra.MinimumNArgs(1),
+		Example: "  pilotrix logbook export 12 --out mare-gw1.jsonl",
+		RunE: func(_ *cobra.Command, args []string) (err error) {
+			to := p.out
+			if out != "" {
+				file, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 				if err != nil {
 					return err
 				}
-				if asJSON {
-					return json.NewEncoder(p.out).Encode(append([]logbook.Entry{}, entries...))
-				}
-				for _, e := range entries {
-					fmt.Fprintf(p.out, "%5d  %s  %-14s %-22s %-10s %s\n", e.ID, e.Began.Local().Format("2006-01-02 15:04:05"), e.Device, e.Runbook, e.Outcome, e.Target)
+				defer func() { err = errors.Join(err, file.Close()) }()
+				to = file
+			}
+			return p.withLogbook(func(book *logbook.Logbook) error {
+				for i := range args {
+					id, err := entryID(args[i:])
+					if err == nil {
+						err = book.Export(id, to)
+					}
+					if err != nil {
+						return err
+					}
 				}
 				return nil
 			})
 		},
 	}
-	cmd.Flags().IntVar(&most, "most", 50, "at most this `many`; 0 for all")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().StringVar(&out, "out", "", "into a `file`, which must not be there yet; to the standard output unless said")
+	return cmd
+}
+
+func (p *program) logbookImport() *cobra.Command {
+	return &cobra.Command{
+		Use: "import FILE", Short: "Take exported sessions into this logbook", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			file, err := os.Open(args[0])
+			if err != nil {
+				return usage(err)
+			}
+			defer file.Close()
+			return p.withBook(func(book *logbook.Logbook) error {
+				ids, err := book.Import(file)
+				if err != nil {
+					return fmt.Errorf("%s: %w; nothing of it was taken in", args[0], err)
+				}
+				for _, id := range ids {
+					fmt.Fprintf(p.out, "entry %d\n", id)
+				}
+				return nil
+			})
+		},
+	}
+}
+
+func (p *program) logbookNote() *cobra.Command {
+	return &cobra.Command{
+		Use: "note ID TEXT…", Short: "Add something of your own to a session", Args: cobra.MinimumNArgs(2),
+		Example: "  pilotrix logbook note 12 the old power supply was replaced before this",
+		RunE: func(_ *cobra.Command, args []string) error {
+			id, err := entryID(args)
+			if err != nil {
+				return err
+			}
+			return p.withBook(func(book *logbook.Logbook) error { return book.Note(id, strings.Join(args[1:], " ")) })
+		},
+	}
+}
+
+func (p *program) logbookPrune() *cobra.Command {
+	var older, to string
+	var really bool
+	cmd := &cobra.Command{
+		Use: "prune", Short: "Tell which sessions are old, or too much, and remove them with --yes", Args: cobra.NoArgs,
+		Long: `Tells which sessions would go: those older than --older, and the oldest until the rest takes no more than
+--size. Of each device the newest session stays, whatever its age, and so does what goes on now.`,
+		Example: "  pilotrix logbook prune --older 365d\n  pilotrix logbook prune --size '500 MB' --yes",
+		RunE: func(*cobra.Command, []string) error {
+			before, err := parseWhen(older)
+			if err != nil {
+				return usage(fmt.Errorf("--older: %w", err))
+			}
+			most := 0.0
+			if to != "" {
+				if most, err = units.ParseSize(to); err != nil {
+					return usage(fmt.Errorf("--size: %w", err))
+				}
+			}
+			if older == "" && to == "" {
+				return usage(errors.New("say which: --older 365d, or --size '500 MB'"))
+			}
+			return p.withBook(func(book *logbook.Logbook) error {
+				gone, err := book.Prunable(before, int64(most))
+				if err != nil {
+					return err
+				}
+				var bytes int64
+				for _, e := range gone {
+					bytes += e.Bytes
+					fmt.Fprintf(p.out, "%5d  %s  %-14s %-22s %-10s %s\n", e.ID, e.Began.Local().Format("2006-01-02 15:04:05"), e.Device, e.Runbook, e.Outcome, units.Bytes(e.Bytes))
+				}
+				if !really || len(gone) == 0 {
+					fmt.Fprintf(p.out, "%d sessions, %s, would go; --yes removes them for good\n", len(gone), units.Bytes(bytes))
+					return nil
+				}
+				fmt.Fprintf(p.out, "%d sessions, %s, are removed\n", len(gone), units.Bytes(bytes))
+				return book.Prune(gone)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&older, "older", "", "those that began before a `time`, such as 365d ago")
+	cmd.Flags().StringVar(&to, "size", "", "the oldest, until the rest takes no more than this `size`")
+	cmd.Flags().BoolVar(&really, "yes", false, "remove them")
 	return cmd
 }
 

@@ -292,11 +292,15 @@ func (p *program) keep(o *opened, target line.Target) {
 		o.notices = append(o.notices, "nothing is recorded: "+err.Error())
 		return
 	}
-	go func(failed <-chan error) {
-		for err := range failed {
-			o.Emit(event.Note{Level: event.Error, Text: "nothing is recorded from here on: " + err.Error()})
+	go func() {
+		for now := range o.keeper.Changes() {
+			told := event.Recording{Lost: now.Lost}
+			if now.Problem != nil {
+				told.Problem = now.Problem.Error()
+			}
+			o.Emit(told)
 		}
-	}(o.keeper.Failed())
+	}()
 }
 
 // watchFacts tells each fact that is read, until the session ends.

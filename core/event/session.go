@@ -241,3 +241,36 @@ var pendingKind = declare(Kind[Pending]{
 })
 
 func (Pending) kind() *declaration { return pendingKind }
+
+// Unread stands for an event of the logbook that cannot be read: a later release wrote it, or it is damaged.
+type Unread struct {
+	Kind string `json:"kind_of"`
+	Why  string `json:"why"`
+}
+
+var unreadKind = declare(Kind[Unread]{
+	Name:   "unread",
+	Sample: Unread{Kind: "x", Why: "not known"},
+	Tell:   func(b Unread) (string, bool) { return "an event that cannot be read: " + b.Why, true },
+})
+
+func (Unread) kind() *declaration { return unreadKind }
+
+// Recording tells whether what happens is kept in the logbook.
+type Recording struct {
+	Problem string `json:"problem,omitempty"` // empty while all is kept
+	Lost    int    `json:"lost,omitempty"`    // events that are missing in it
+}
+
+var recordingKind = declare(Kind[Recording]{
+	Name:   "recording",
+	Sample: Recording{Problem: "the disk is full", Lost: 3},
+	Tell: func(b Recording) (string, bool) {
+		if b.Problem == "" {
+			return "everything is recorded again", true
+		}
+		return "not recorded for now, kept in memory: " + b.Problem, true
+	},
+})
+
+func (Recording) kind() *declaration { return recordingKind }

@@ -6,12 +6,10 @@
 package logbook
 
 import (
-	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -24,7 +22,7 @@ import (
 // FlushEvery bounds how old an event may be before it is on disk.
 const FlushEvery = 100 * time.Millisecond
 
-// ErrFull is what a write to a full disk ends in; the session goes on without a logbook.
+// ErrFull is what a write to a full disk ends in; what happens is kept in memory until there is room again.
 var ErrFull = errors.New("the disk is full")
 
 const schema = `
@@ -44,21 +42,83 @@ type Logbook struct {
 	path string
 }
 
-// Open opens the file and makes it when it is not there.
+// version is that of the schema; a file of a later one is read as far as it can be, and not written.
+const version = 1
+
+// Open opens the file to write it, and makes it when it is not there.
 func Open(path string) (*Logbook, error) {
+	if path == "" {
+		return nil, errors.New("logbook: its path is empty; say --logbook FILE, or --logbook none")
+	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("logbook: %w", err)
 	}
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=busy_timeout(5000)")
+	l, err := connect(path, "")
+	if err != nil {
+		return nil, err
+	}
+	if later, err := l.version(); err != nil || later > version {
+		if err == nil {
+			err = fmt.Errorf("a later release has written it (form %d, this one knows %d): it can be read, and not written", later, version)
+		}
+		return nil, errors.Join(fmt.Errorf("logbook %s: %w; move the file away to begin a new one", path, err), l.Close())
+	}
+	if _, err := l.db.Exec(schema + knownSchema + fmt.Sprintf("PRAGMA user_version = %d;", version)); err != nil {
+		return nil, errors.Join(fmt.Errorf("logbook %s: %w; move the file away to begin a new one", path, err), l.Close())
+	}
+	return l, nil
+}
+
+// ErrNone says that there is no logbook yet.
+var ErrNone = errors.New("there is no logbook yet")
+
+// OpenToRead opens a file to look at it, whoever may write to it: nothing is made or changed.
+func OpenToRead(path string) (*Logbook, error) {
+	if path == "" {
+		return nil, errors.New("logbook: its path is empty; say --logbook FILE")
+	}
+	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("logbook %s: %w", path, ErrNone)
+	}
+	var failed error
+	for _, mode := range []string{"ro", "ro&immutable=1"} { // the second one where no journal can be made beside it
+		l, err := connect(path, mode)
+		if err == nil {
+			var tables int
+			err = l.db.QueryRow(`SELECT COUNT(*) FROM sqlite_master WHERE name IN ('session', 'event')`).Scan(&tables)
+			if err == nil && tables == 2 {
+				return l, nil
+			}
+			if err == nil {
+				err = errors.New("it is a file of another program")
+			}
+			_ = l.Close()
+		}
+		failed = err
+	}
+	return nil, fmt.Errorf("logbook %s: it cannot be read: %w", path, failed)
+}
+
+// connect opens a file by its name, whatever that holds.
+func connect(path, mode string) (*Logbook, error) {
+	if absolute, err := filepath.Abs(path); err == nil {
+		path = absolute
+	}
+	address := url.URL{Scheme: "file", Path: filepath.ToSlash(path), RawQuery: "_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=busy_timeout(5000)"}
+	if mode != "" {
+		address.RawQuery = "mode=" + mode + "&_pragma=busy_timeout(5000)"
+	}
+	db, err := sql.Open("sqlite", address.String())
 	if err != nil {
 		return nil, fmt.Errorf("logbook %s: %w", path, err)
 	}
 	db.SetMaxOpenConns(1)
-	if _, err := db.Exec(schema + knownSchema); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("logbook %s: %w; move the file away to begin a new one", path, err)
-	}
 	return &Logbook{db: db, path: path}, nil
+}
+
+func (l *Logbook) version() (n int, err error) {
+	err = l.db.QueryRow(`PRAGMA user_version`).Scan(&n)
+	return n, err
 }
 
 // Close closes the file.
@@ -87,133 +147,6 @@ const (
 	StillOpen = "open"
 	Broken    = "cut off"
 )
-
-// Keeper writes one session.
-type Keeper struct {
-	book   *Logbook
-	id     int64
-	failed chan error
-	done   chan struct{}
-	err    error
-
-	place   string // what the device is known by
-	present int64  // the run that is under way, by the number of its first event
-}
-
-// Failed delivers the error after which nothing more is kept, at the moment it happens. It is closed
-// with the entry.
-func (k *Keeper) Failed() <-chan error { return k.failed }
-
-// Keep begins an entry and writes the feed into it until the feed ends.
-func (l *Logbook) Keep(feed *event.Feed) (*Keeper, error) {
-	result, err := l.db.Exec(`INSERT INTO session (began, target, dialect, device, process) VALUES (?, '', '', '', ?)`, stamp(time.Now()), thisProcess())
-	if err != nil {
-		return nil, l.wrap(err)
-	}
-	id, err := result.LastInsertId()
-	if err != nil {
-		return nil, l.wrap(err)
-	}
-	k := &Keeper{book: l, id: id, done: make(chan struct{}), failed: make(chan error, 1)}
-	feed.Keeps()
-	go k.run(feed)
-	return k, nil
-}
-
-// ID is the entry's number.
-func (k *Keeper) ID() int64 { return k.id }
-
-// Wait returns when the feed has ended and everything is on disk, with what went wrong.
-func (k *Keeper) Wait() error {
-	<-k.done
-	return k.err
-}
-
-func (k *Keeper) run(feed *event.Feed) {
-	defer close(k.done)
-	defer close(k.failed)
-	defer feed.Abandon()
-	for {
-		batch, err := feed.Next(context.Background())
-		if errors.Is(err, io.EOF) {
-			return
-		}
-		if k.err == nil {
-			if k.err = k.insist(batch); k.err != nil {
-				k.failed <- k.err
-				feed.Abandon()
-			}
-		}
-		feed.Kept(batch[len(batch)-1].Seq)
-		select { // what comes meanwhile goes into the next batch
-		case <-time.After(FlushEvery):
-		case <-feed.Hurry():
-		}
-	}
-}
-
-// mostBusy is how often a batch is tried that another program keeps from the file, each time as long as the file's own
-// patience is.
-const mostBusy = 12
-
-// insist writes a batch, again where another program has the file.
-func (k *Keeper) insist(batch []event.Event) (err error) {
-	for range mostBusy {
-		if err = k.write(batch); err == nil || !isBusy(err) {
-			return err
-		}
-	}
-	return err
-}
-
-func isBusy(err error) bool {
-	const sqliteBusy, sqliteLocked = 5, 6
-	var coded interface{ Code() int }
-	return errors.As(err, &coded) && (coded.Code()&0xff == sqliteBusy || coded.Code()&0xff == sqliteLocked)
-}
-
-func (k *Keeper) write(batch []event.Event) error {
-	tx, err := k.book.db.Begin()
-	if err != nil {
-		return k.book.wrap(err)
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-	insert, err := tx.Prepare(`INSERT INTO event (session, seq, at, kind, body) VALUES (?, ?, ?, ?, ?)`)
-	if err != nil {
-		return k.book.wrap(err)
-	}
-	defer insert.Close()
-	for _, e := range batch {
-		body, err := json.Marshal(e.Body)
-		if err != nil {
-			return err
-		}
-		if _, err := insert.Exec(k.id, e.Seq, stamp(e.At), event.KindOf(e.Body), string(body)); err != nil {
-			return k.book.wrap(err)
-		}
-		if err := errors.Join(k.summarise(tx, e), k.remember(tx, e)); err != nil {
-			return k.book.wrap(err)
-		}
-	}
-	return k.book.wrap(tx.Commit())
-}
-
-// summarise keeps the entry's own row up to date.
-func (k *Keeper) summarise(tx *sql.Tx, e event.Event) (err error) {
-	switch b := e.Body.(type) {
-	case event.SessionBegin:
-		_, err = tx.Exec(`UPDATE session SET began = ?, target = ?, dialect = ?, device = ? WHERE id = ?`, stamp(e.At), b.Target, b.Dialect, b.Device, k.id)
-	case event.Learned:
-		_, err = tx.Exec(`UPDATE session SET dialect = ? WHERE id = ?`, b.Dialect, k.id)
-	case event.RunBegin:
-		_, err = tx.Exec(`UPDATE session SET runbook = ?, title = ?, outcome = '' WHERE id = ?`, b.Runbook, b.Title, k.id)
-	case event.RunEnd:
-		_, err = tx.Exec(`UPDATE session SET outcome = ?, message = ? WHERE id = ?`, b.Outcome, b.Message, k.id)
-	case event.SessionEnd:
-		_, err = tx.Exec(`UPDATE session SET ended = ? WHERE id = ?`, stamp(e.At), k.id)
-	}
-	return err
-}
 
 func (l *Logbook) wrap(err error) error {
 	if err == nil {
@@ -272,11 +205,12 @@ func (l *Logbook) query(where string, args ...any) ([]Entry, error) {
 			return nil, l.wrap(err)
 		}
 		e.Began, e.Ended = parseStamp(began), parseStamp(ended)
-		if ended == "" {
+		switch {
+		case ended != "":
+		case alive(e.process):
+			e.Outcome = StillOpen
+		case e.Outcome == "": // a run that has ended is whole, whatever came of its session
 			e.Outcome = Broken
-			if alive(e.process) {
-				e.Outcome = StillOpen
-			}
 		}
 		entries = append(entries, e)
 	}
@@ -318,7 +252,7 @@ func (l *Logbook) eventsAfter(id, after int64, most int) ([]event.Event, error) 
 		}
 		e.At = parseStamp(at)
 		if e.Body, err = event.DecodeBody(kind, []byte(body)); err != nil {
-			return nil, fmt.Errorf("logbook %s: entry %d, event %d: %w", l.path, id, e.Seq, err)
+			e.Body = event.Unread{Kind: kind, Why: err.Error()} // and goes on: it hides nothing behind it
 		}
 		batch = append(batch, e)
 	}

@@ -2,6 +2,8 @@ package logbook
 
 import (
 	"database/sql"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -174,29 +176,161 @@ func TestABusyFileIsWaitedFor(t *testing.T) {
 	assert.Equal(t, []string{"one", "two"}, kept)
 }
 
-// TestAFullDiskIsToldAtOnceAndLosesNothingKept lets the file grow no further.
-func TestAFullDiskIsToldAtOnceAndLosesNothingKept(t *testing.T) {
+// kept counts the events of an entry that are in the file.
+func kept(b *Logbook, id int64) (n int) {
+	_ = b.Events(id, func(event.Event) error { n++; return nil })
+	return n
+}
+
+// TestAFullDiskIsToldAtOnceAndRecordingGoesOn lets the file grow no further for a while: what happens meanwhile is told, and
+// kept afterwards.
+func TestAFullDiskIsToldAtOnceAndRecordingGoesOn(t *testing.T) {
 	b := book(t)
 	hub := event.NewHub(clock.Real())
 	k, err := b.Keep(hub.Subscribe())
 	require.NoError(t, err)
 	hub.Emit(event.Note{Text: "kept"})
-	require.Eventually(t, func() bool {
-		kept := 0
-		_ = b.Events(k.ID(), func(event.Event) error { kept++; return nil })
-		return kept == 1
-	}, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return kept(b, k.ID()) == 1 }, 10*time.Second, time.Millisecond)
 	_, err = b.db.Exec(`PRAGMA max_page_count = 1`)
 	require.NoError(t, err)
 	hub.Emit(event.In{Bytes: make(event.Text, 1<<20)})
-	err = <-k.Failed()
-	require.ErrorIs(t, err, ErrFull)
-	assert.ErrorContains(t, err, b.Path())
+	now := <-k.Changes()
+	require.ErrorIs(t, now.Problem, ErrFull)
+	assert.ErrorContains(t, now.Problem, b.Path())
+	require.NoError(t, hub.Settle(t.Context()), "nobody waits for a disk")
+	hub.Emit(event.Note{Text: "while it was full"})
+	_, err = b.db.Exec(`PRAGMA max_page_count = 1000000`)
+	require.NoError(t, err)
+	now = <-k.Changes()
+	assert.NoError(t, now.Problem)
+	assert.Zero(t, now.Lost)
+	hub.Emit(event.Note{Text: "afterwards"})
+	hub.Close()
+	require.NoError(t, k.Wait())
+	assert.Equal(t, 4, kept(b, k.ID()))
+}
+
+// TestADiskThatStaysFullIsSaidAtTheEnd loses nothing that was kept before.
+func TestADiskThatStaysFullIsSaidAtTheEnd(t *testing.T) {
+	b := book(t)
+	hub := event.NewHub(clock.Real())
+	k, err := b.Keep(hub.Subscribe())
+	require.NoError(t, err)
+	hub.Emit(event.Note{Text: "kept"})
+	require.Eventually(t, func() bool { return kept(b, k.ID()) == 1 }, 10*time.Second, time.Millisecond)
+	_, err = b.db.Exec(`PRAGMA max_page_count = 1`)
+	require.NoError(t, err)
+	hub.Emit(event.In{Bytes: make(event.Text, 1<<20)})
 	hub.Close()
 	require.ErrorIs(t, k.Wait(), ErrFull)
-	kept := 0
-	require.NoError(t, b.Events(k.ID(), func(event.Event) error { kept++; return nil }))
-	assert.Equal(t, 1, kept)
+	assert.Equal(t, 1, kept(b, k.ID()))
+}
+
+// TestMemoryIsBoundedWhileNothingCanBeWritten has more come than there is room for: the oldest go, and that is said where
+// they were.
+func TestMemoryIsBoundedWhileNothingCanBeWritten(t *testing.T) {
+	k := &Keeper{}
+	for n := range int64(200) {
+		k.take([]event.Event{{Seq: n + 1, Body: event.In{Bytes: make(event.Text, 1<<20)}}})
+	}
+	assert.LessOrEqual(t, k.bytes, mostWaiting)
+	assert.Positive(t, k.lost)
+	first := k.waiting[0].Body.(event.Note)
+	assert.Contains(t, first.Text, fmt.Sprintf("%d events since", k.lost))
+	assert.Equal(t, int64(200), k.waiting[len(k.waiting)-1].Seq)
+	assert.Equal(t, 200, k.lost+len(k.waiting)-1, "each is kept or counted")
+}
+
+// TestARunThatEndedIsNotCutOff ends the program behind the run's end.
+func TestARunThatEndedIsNotCutOff(t *testing.T) {
+	b := book(t)
+	hub := event.NewHub(clock.Real())
+	k, err := b.Keep(hub.Subscribe())
+	require.NoError(t, err)
+	hub.Emit(event.SessionBegin{Target: "bench:x"})
+	hub.Emit(event.RunBegin{Runbook: "rescue"})
+	hub.Emit(event.RunEnd{Outcome: event.Done})
+	hub.Close()
+	require.NoError(t, k.Wait())
+	_, err = b.db.Exec(`UPDATE session SET process = '999999/1@gone'`)
+	require.NoError(t, err)
+	entries, err := b.List(0)
+	require.NoError(t, err)
+	assert.Equal(t, "done", entries[0].Outcome)
+	cut, err := b.CutOff("", "bench:x")
+	require.NoError(t, err)
+	assert.Empty(t, cut)
+}
+
+// TestAnEventThatCannotBeReadHidesNothing has one of a later release, and one that is damaged.
+func TestAnEventThatCannotBeReadHidesNothing(t *testing.T) {
+	b := book(t)
+	hub := event.NewHub(clock.Real())
+	k, err := b.Keep(hub.Subscribe())
+	require.NoError(t, err)
+	for range 4 {
+		hub.Emit(event.Note{Text: "x"})
+	}
+	hub.Close()
+	require.NoError(t, k.Wait())
+	_, err = b.db.Exec(`UPDATE event SET kind = 'hologram' WHERE seq = 2; UPDATE event SET body = '{"level":' WHERE seq = 3`)
+	require.NoError(t, err)
+	var all []string
+	require.NoError(t, b.Events(k.ID(), func(e event.Event) error {
+		text, _ := event.Tell(e.Body)
+		all = append(all, text)
+		return nil
+	}))
+	require.Len(t, all, 4)
+	assert.Contains(t, all[1], `an event that cannot be read: event kind "hologram" is not known`)
+	assert.Contains(t, all[2], "an event that cannot be read")
+	assert.Equal(t, "x", all[3])
+}
+
+// TestAnyPathWorks makes and reads logbooks under names that mean something elsewhere.
+func TestAnyPathWorks(t *testing.T) {
+	for _, name := range []string{"a b.db", "a#b.db", "a?mode=ro.db", "100%.db", "%41.db", "ü'\".db", "memory:"} {
+		path := filepath.Join(t.TempDir(), name)
+		b, err := Open(path)
+		require.NoError(t, err, name)
+		require.NoError(t, b.Close())
+		require.FileExists(t, path, name)
+		b, err = OpenToRead(path)
+		require.NoError(t, err, name)
+		require.NoError(t, b.Close())
+	}
+	for _, open := range []func(string) (*Logbook, error){Open, OpenToRead} {
+		_, err := open("")
+		assert.ErrorContains(t, err, "its path is empty")
+	}
+}
+
+func TestLookingChangesNothing(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "none", "logbook.db")
+	_, err := OpenToRead(path)
+	require.ErrorIs(t, err, ErrNone)
+	assert.NoDirExists(t, filepath.Dir(path), "not even its folder is made")
+
+	foreign := filepath.Join(folder, "other.db")
+	db, err := sql.Open("sqlite", "file:"+foreign)
+	require.NoError(t, err)
+	_, err = db.Exec(`CREATE TABLE diary (day TEXT)`)
+	require.NoError(t, errors.Join(err, db.Close()))
+	_, err = OpenToRead(foreign)
+	assert.ErrorContains(t, err, "a file of another program")
+
+	later := filepath.Join(folder, "later.db")
+	b, err := Open(later)
+	require.NoError(t, err)
+	_, err = b.db.Exec(`PRAGMA user_version = 7`)
+	require.NoError(t, errors.Join(err, b.Close()))
+	_, err = Open(later)
+	assert.ErrorContains(t, err, "a later release has written it (form 7, this one knows 1)")
+	b, err = OpenToRead(later)
+	require.NoError(t, err, "it can be read")
+	_, err = b.List(0)
+	require.NoError(t, errors.Join(err, b.Close()))
 }
 
 func TestAFileThatIsNoLogbook(t *testing.T) {

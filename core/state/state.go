@@ -54,16 +54,17 @@ type Remark struct {
 
 // State is everything shown. It is used by one goroutine.
 type State struct {
-	Now     time.Time // of the newest event or tick
-	Session event.SessionBegin
-	Line    event.Line
-	Speed   int
-	Framing string
-	Flow    string
-	Signals event.Signals
-	Helm    event.Helm
-	Mode    event.Mode
-	Prompt  string
+	Now       time.Time // of the newest event or tick
+	Session   event.SessionBegin
+	Line      event.Line
+	Speed     int
+	Framing   string
+	Flow      string
+	Signals   event.Signals
+	Recording event.Recording
+	Helm      event.Helm
+	Mode      event.Mode
+	Prompt    string
 
 	Run      *event.RunBegin
 	RunBegun time.Time
@@ -172,6 +173,8 @@ func (s *State) Apply(e event.Event) {
 		if b.State == event.LineLost || b.State == event.LineBack {
 			s.remark(e.At, event.Note{Level: event.Warning, Text: "the line is " + b.State + strings.TrimRight(": "+b.Note, ": ")})
 		}
+	case event.Recording:
+		s.Recording = b
 	case event.Signals:
 		s.Signals = b
 	case event.Speed:
