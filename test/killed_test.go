@@ -108,11 +108,11 @@ func TestExitCodes(t *testing.T) {
 		says string
 	}{
 		"wrong image":       {append(rescue, "--set", "image="+image, "--approve", "all"), 1, "This image is for R40-7"},
-		"no such command":   {[]string{"frobnicate"}, 64, "unknown command"},
-		"unknown flag":      {[]string{"run", "--frob"}, 64, "unknown flag"},
-		"missing image":     {append(rescue, "--set", "image=/nowhere/tern.brm"), 64, "rescue-over-serial.yaml:"},
-		"secret as setting": {append(rescue, "--set", "password=x"), 64, "process list"},
-		"no dialect":        {[]string{"run", "rescue-over-serial", "--on", "tcp:127.0.0.1:9"}, 64, "--dialect"},
+		"no such command":   {[]string{"frobnicate"}, 2, "unknown command"},
+		"unknown flag":      {[]string{"run", "--frob"}, 2, "unknown flag"},
+		"missing image":     {append(rescue, "--set", "image=/nowhere/tern.brm"), 2, "rescue-over-serial.yaml:"},
+		"secret as setting": {append(rescue, "--set", "password=x"), 2, "process list"},
+		"no dialect":        {[]string{"run", "rescue-over-serial", "--on", "tcp:127.0.0.1:9"}, 2, "--dialect"},
 		"stopped at a hold": {rescueArgs(t, "none", "--time-scale", "60", "--approve", "nothing"), 3, ""},
 	} {
 		t.Run(name, func(t *testing.T) {

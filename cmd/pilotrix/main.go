@@ -9,11 +9,9 @@ import (
 	"io"
 	"log"
 	"os"
-	"os/signal"
 	"path/filepath"
 	"runtime/debug"
 	"strings"
-	"syscall"
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
@@ -26,7 +24,7 @@ import (
 // Exit codes, as scripts rely on them; those of a run are runbook.Exit….
 const (
 	exitFailed = 1
-	exitUsage  = 64 // as sysexits.h has it; 2 is what the system gives a program that crashes
+	exitUsage  = 2
 	exitFault  = 70 // a fault of this program
 )
 
@@ -58,10 +56,11 @@ func usage(err error) error {
 }
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	defer stop()
+	ctx, cancel := context.WithCancelCause(context.Background())
+	defer cancel(nil)
+	endOnSignals(cancel)
 	log.SetOutput(io.Discard) // what libraries say there is not for the terminal that the interface draws on
-	p := &program{out: os.Stdout, err: os.Stderr}
+	p := &program{out: &output{to: os.Stdout, gone: cancel}, err: os.Stderr}
 	os.Exit(p.run(ctx, os.Args[1:]))
 }
 
@@ -77,6 +76,9 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 	root.SetOut(p.out)
 	root.SetErr(p.err)
 	err := root.ExecuteContext(ctx)
+	if out, is := p.out.(*output); is && out.failed() != nil && (err == nil || errors.Is(err, out.failed()) || errors.Is(err, context.Canceled)) {
+		err = out.failed()
+	}
 	if err == nil {
 		return 0
 	}
@@ -85,7 +87,7 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 	var coded exit
 	if errors.As(err, &coded) {
 		code, text = coded.code, coded.text
-	} else if !p.begun {
+	} else if out, is := p.out.(*output); !p.begun && (!is || out.failed() == nil) {
 		code = exitUsage
 		text += "\nSee pilotrix --help."
 	}
@@ -132,9 +134,15 @@ stops before what cannot be undone, and keeps what happened.`,
   pilotrix run rescue-over-serial --on /dev/ttyUSB0 --dialect brindle-r40 \
       --set image=tern-4.2.1.brm --set user=harbour --secret password=env:PASS --approve all`,
 		SilenceErrors: true, SilenceUsage: true,
-		PersistentPreRun: func(*cobra.Command, []string) { p.begun = true },
-		Args:             cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			p.begun = true
+			return p.checkFlags()
+		},
+		Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return noCommand(cmd, args[0])
+			}
 			if !onTerminal() {
 				return cmd.Help()
 			}
@@ -148,8 +156,9 @@ stops before what cannot be undone, and keeps what happened.`,
 	root.AddCommand(
 		p.demoCommand(), p.openCommand(), p.deviceCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
 		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.upgradePathsCommand(), p.benchCommand(), p.logbookCommand(),
-		p.shelfCommand(), p.serveCommand(), p.pasteCommand(), p.reckonCommand(),
+		p.shelfCommand(), p.serveCommand(), p.pasteCommand(), p.reckonCommand(), p.versionCommand(),
 	)
+	holdToWords(root)
 	return root
 }
 

@@ -27,7 +27,7 @@ func (p *program) runCommand() *cobra.Command {
 		Long: `Carries out a runbook without the interface, printing the course as it goes.
 
 Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed; 4 failed and rolled back;
-3 stopped; 64 wrong usage; 70 a fault of the program.`,
+3 stopped; 2 wrong usage; 70 a fault of the program.`,
 		Example: `  pilotrix run rescue-over-serial --on bench:hollow-rtr1 --set image=tern-4.2.1.brm \
       --set user=harbour --secret password=env:PASS --approve all
   pilotrix run prove-in-memory --on unix:/run/board.sock --dialect u-boot \

@@ -27,6 +27,9 @@ type Theme struct {
 	Strip  color.Color // ground of the strip
 }
 
+// Names are the grounds that can be said; auto is as the terminal says.
+var Names = []string{"auto", "dark", "light"}
+
 // Dark is for dark grounds.
 func Dark() Theme {
 	return Theme{

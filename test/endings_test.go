@@ -1,0 +1,174 @@
+package test
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// longRunning are commands that go on until they are ended, with what they print once they do.
+func longRunning(t *testing.T) map[string]struct {
+	args []string
+	says string
+} {
+	served := tempDir(t)
+	require.NoError(t, os.WriteFile(filepath.Join(served, "lark.cgo"), []byte("x"), 0o600))
+	return map[string]struct {
+		args []string
+		says string
+	}{
+		"run":   {rescueArgs(t, "none", "--time-scale", "8", "--approve", "all"), "Send the image"},
+		"demo":  {[]string{"demo", "--headless", "--time-scale", "8", "--logbook", "none"}, "Send the image"},
+		"bench": {[]string{"bench", "hollow-rtr1"}, "pilotrix-bench-"},
+		"serve": {[]string{"serve", served, "--at", "127.0.0.1", "--protocol", "tftp", "--port", fmt.Sprintf("tftp=%d", freePort(t))}, "127.0.0.1"},
+	}
+}
+
+// TestEveryCommandEndsWhenItIsAsked ends each by a signal, and by whoever reads what it prints going away.
+func TestEveryCommandEndsWhenItIsAsked(t *testing.T) {
+	for name := range longRunning(t) {
+		for how, end := range map[string]func(*exec.Cmd, io.Closer){
+			"SIGINT":          func(run *exec.Cmd, _ io.Closer) { _ = run.Process.Signal(syscall.SIGINT) },
+			"SIGTERM":         func(run *exec.Cmd, _ io.Closer) { _ = run.Process.Signal(syscall.SIGTERM) },
+			"a closed output": func(_ *exec.Cmd, out io.Closer) { _ = out.Close() },
+		} {
+			if how == "a closed output" && (name == "bench" || name == "serve") {
+				continue // they print nothing more, so that they do not see it
+			}
+			t.Run(name+" by "+how, func(t *testing.T) {
+				c := longRunning(t)[name] // with a port of its own
+				t.Parallel()
+				run := exec.Command(program, c.args...)
+				run.Env = append(os.Environ(), "DEVICE_PASSWORD="+secretOfTests)
+				var said strings.Builder
+				run.Stderr = &said
+				out, err := run.StdoutPipe()
+				require.NoError(t, err)
+				require.NoError(t, run.Start())
+				lines := bufio.NewReader(out)
+				for line := ""; !strings.Contains(line, c.says); {
+					line, err = lines.ReadString('\n')
+					require.NoError(t, err, "%s", &said)
+				}
+				end(run, out)
+				if how != "a closed output" {
+					go func() { _, _ = io.Copy(io.Discard, lines) }()
+				}
+				ended := make(chan error, 1)
+				go func() { ended <- run.Wait() }()
+				select {
+				case <-ended:
+				case <-time.After(time.Minute):
+					_ = run.Process.Kill()
+					require.Fail(t, "it goes on", "%s", &said)
+				}
+				assert.NotEqual(t, -1, run.ProcessState.ExitCode(), "it was not killed: %v", run.ProcessState)
+				assert.NotContains(t, said.String(), "panic")
+				if name == "run" || name == "demo" {
+					assert.Equal(t, 3, run.ProcessState.ExitCode(), "%s", &said)
+				}
+			})
+		}
+	}
+}
+
+// TestLastWords holds what a command ends with where something around it is not as it should be.
+func TestLastWords(t *testing.T) {
+	home := tempDir(t)
+	require.NoError(t, os.WriteFile(filepath.Join(home, "file"), nil, 0o600))
+	for name, c := range map[string]struct {
+		args []string
+		env  []string
+		full bool
+		code int
+		says string
+	}{
+		"a full output":              {[]string{"shelf", "list", "--shelf", home}, nil, true, 1, "the standard output cannot be written"},
+		"help to a full output":      {[]string{"--help"}, nil, true, 1, "the standard output cannot be written"},
+		"version to a full output":   {[]string{"version"}, nil, true, 1, "no space left"},
+		"no HOME":                    {[]string{"shelf", "list", "--shelf", home}, []string{"HOME=", "XDG_DATA_HOME=", "XDG_CACHE_HOME=" + home}, false, 0, "HOME is not set"},
+		"a logbook that is a folder": {[]string{"logbook", "list", "--logbook", home}, nil, false, 1, "logbook " + home},
+		"no logbook yet":             {[]string{"logbook", "list", "--logbook", filepath.Join(home, "none.db")}, nil, false, 0, "there is no logbook yet"},
+		"a cache that is a file":     {[]string{"shelf", "list", "--shelf", home}, []string{"XDG_CACHE_HOME=" + filepath.Join(home, "file")}, false, 1, "not kept for the next time"},
+		"a folder that is gone":      {[]string{"shelf", "list", "--shelf", filepath.Join(home, "gone")}, nil, false, 1, "gone"},
+		"a word that is none":        {[]string{"logbok"}, nil, false, 2, "did you mean logbook?"},
+		"a word in a group":          {[]string{"shelf", "lst"}, nil, false, 2, "or list?"},
+		"too few words":              {[]string{"run"}, nil, false, 2, "which takes: pilotrix run RUNBOOK"},
+		"a theme":                    {[]string{"version", "--theme", "blue"}, nil, false, 2, "there are auto, dark, light"},
+		"a leader":                   {[]string{"version", "--leader", "f5"}, nil, false, 2, "want a key such as ctrl+g"},
+		"a fact":                     {[]string{"shelf", "fit", "--fact", "device.modle=x", "--shelf", home}, nil, false, 2, "no image is held against that"},
+		"a time":                     {[]string{"logbook", "list", "--since", "yesterday"}, nil, false, 2, "is no time"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			run := exec.Command(program, c.args...)
+			run.Env = append(os.Environ(), c.env...)
+			var said strings.Builder
+			run.Stderr = &said
+			if c.full {
+				full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+				require.NoError(t, err)
+				defer full.Close()
+				run.Stdout = full
+			}
+			_ = run.Run()
+			assert.Equal(t, c.code, run.ProcessState.ExitCode(), "%s", &said)
+			assert.Contains(t, said.String(), c.says)
+		})
+	}
+}
+
+// TestSignalsLeaveNoDeadScreen ends the interface by signals: the terminal is as it was.
+func TestSignalsLeaveNoDeadScreen(t *testing.T) {
+	t.Parallel()
+	term := startTerminal(t, 100, 30, "open", "exec:sleep 600", "--logbook", "none")
+	term.until("helm")
+	pid := strings.TrimSpace(term.tmux("display-message", "-p", "-t", "s", "#{pane_pid}"))
+	for range 2 {
+		_ = exec.Command("pkill", "-TERM", "-P", pid).Run()
+	}
+	screen := term.until("exit code")
+	assert.NotContains(t, screen, "F1 help", "the other screen is left")
+	assert.Equal(t, "0 1", strings.TrimSpace(term.tmux("display-message", "-p", "-t", "s", "#{alternate_on} #{cursor_flag}")))
+}
+
+// TestEightAtOnceKeepAllEight puts folders on the shelf from several programs.
+func TestEightAtOnceKeepAllEight(t *testing.T) {
+	t.Parallel()
+	home := tempDir(t)
+	folders := make([]string, 8)
+	done := make(chan string, len(folders))
+	for i := range folders {
+		folders[i] = filepath.Join(home, "images", string(rune('a'+i)))
+		require.NoError(t, os.MkdirAll(folders[i], 0o700))
+	}
+	for _, folder := range folders {
+		go func() {
+			run := exec.Command(program, "shelf", "add", folder)
+			run.Env = append(os.Environ(), homeAt(home)...)
+			out, _ := run.CombinedOutput()
+			done <- string(out)
+		}()
+	}
+	for range folders {
+		<-done
+	}
+	kept, err := os.ReadFile(filepath.Join(home, "data", "pilotrix", "shelf.json"))
+	require.NoError(t, err)
+	for _, folder := range folders {
+		assert.Contains(t, string(kept), folder)
+	}
+	pilotrixAt(t, home, "shelf", "remove", folders[3])
+	kept, err = os.ReadFile(filepath.Join(home, "data", "pilotrix", "shelf.json"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(kept), folders[3])
+}
