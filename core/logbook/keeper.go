@@ -232,4 +232,3 @@ func (k *Keeper) summarise(tx *sql.Tx, e event.Event) (err error) {
 	}
 	return err
 }
-
