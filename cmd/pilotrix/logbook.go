@@ -353,6 +353,9 @@ func (p *program) logbookDraw() *cobra.Command {
 				return usage(fmt.Errorf("no chart %q; there are %s", args[1], strings.Join(names, ", ")))
 			}
 			return p.withLogbook(func(book *logbook.Logbook) error {
+				if _, err := book.Find(id); err != nil {
+					return err
+				}
 				s := state.New()
 				if err := book.Events(id, func(e event.Event) error { s.Apply(e); return nil }); err != nil {
 					return err
@@ -372,10 +375,19 @@ func writeDrawing(d *evidence.Drawing, out string) (err error) {
 	if !known {
 		return usage(fmt.Errorf("%s: want a name that ends in .svg or .pdf", out))
 	}
-	file, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if _, err := os.Lstat(out); err == nil {
+		return fmt.Errorf("%s exists already: choose another name, or move it away", out)
+	}
+	file, err := os.CreateTemp(filepath.Dir(out), ".drawing-*")
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, file.Close()) }()
-	return write(file)
+	defer os.Remove(file.Name()) //nolint:errcheck // it is gone where it was given its name
+	if err := errors.Join(write(file), file.Chmod(0o644), file.Close()); err != nil {
+		return fmt.Errorf("%s: %w", out, err)
+	}
+	if os.Link(file.Name(), out) == nil { // never over a file that came meanwhile
+		return nil
+	}
+	return os.Rename(file.Name(), out)
 }

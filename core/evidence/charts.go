@@ -27,8 +27,8 @@ func head(s *state.State, title string, rows float64) *Drawing {
 	if who == "" {
 		who, _, _ = strings.Cut(s.Session.Target, "?")
 	}
-	d.Strong(margin, 28, 14, Ink, title)
-	d.Ending(sheet-margin, 28, 10, Quiet, who+"   "+s.Now.Format("2006-01-02 15:04:05"))
+	d.Strong(margin, 28, 14, Ink, short(title, 50))
+	d.Ending(sheet-margin, 28, 10, Quiet, short(who, 30)+"   "+s.Now.Format("2006-01-02 15:04:05"))
 	d.Line(margin, 36, sheet-margin, 36, 0.5, Faint)
 	return d
 }
@@ -50,29 +50,49 @@ func Course(s *state.State) *Drawing {
 	for _, step := range s.Steps {
 		if step.Phase != phase {
 			phase = step.Phase
-			d.Ending(left-190, y+3, 8, Quiet, phase)
+			d.Ending(left-190, y+3, 8, Quiet, short(phase, 26))
 		}
 		tone := toneOf(step)
 		mark(d, left-178, y, step, tone)
-		d.Text(left-166, y+3, 8.5, Ink, short(step.Title, 34))
-		if total > 0 && step.Outcome != event.Skipped {
-			x := left + wide*gone.Seconds()/total.Seconds()
+		lines := wrapped(step.Title, 30)
+		for i, line := range lines {
+			d.Text(left-166, y+3+10*float64(i), 8.5, Ink, line)
+		}
+		x := left
+		if total > 0 {
+			x += wide * gone.Seconds() / total.Seconds()
+		}
+		switch {
+		case total > 0 && step.Outcome != "" && step.Outcome != event.Skipped:
 			d.Box(x, y-4, max(1.2, wide*step.Took.Seconds()/total.Seconds()), 8, tone, true)
 			d.Ending(sheet-margin, y+3, 8, Quiet, units.Span(step.Took))
+		case step.Outcome == "" && !step.Begun.IsZero(): // it never ended
+			d.Box(x, y-4, max(24, wide/20), 8, Bad, false)
+			d.Ending(sheet-margin, y+3, 8, Bad, "cut off")
 		}
 		gone += step.Took
-		y += row * 0.78
+		y += row*0.78 + 10*float64(len(lines)-1)
 	}
 	if s.RunEnd != nil {
 		tone := Good
 		if !s.RunEnd.Outcome.Good() {
 			tone = Bad
 		}
-		d.Strong(margin, y+14, 10, tone, string(s.RunEnd.Outcome)+": "+short(s.RunEnd.Message, 120))
-		for i, proof := range s.RunEnd.Proved {
-			d.Text(margin+12, y+28+float64(i)*13, 8.5, Ink, "proved: "+short(proof, 130))
+		y += 14
+		for _, line := range wrapped(string(s.RunEnd.Outcome)+": "+s.RunEnd.Message, 120) {
+			d.Strong(margin, y, 10, tone, line)
+			y += 14
 		}
-		y += 28 + 13*float64(len(s.RunEnd.Proved))
+		for _, proof := range s.RunEnd.Proved {
+			for _, line := range wrapped("proved: "+proof, 130) {
+				d.Text(margin+12, y, 8.5, Ink, line)
+				y += 13
+			}
+		}
+	} else if s.Run != nil {
+		y += 14
+		d.Strong(margin, y, 10, Bad, "The record ends here, in the middle of the run: nothing is known of what came after.")
+		y += 14
 	}
 	d.Height = y + margin
 	return d
@@ -102,6 +122,31 @@ func mark(d *Drawing, x, y float64, step state.Step, tone Tone) {
 	}
 }
 
+// wrapped is a text in rows of so many characters at most, broken at words where there are some.
+func wrapped(text string, most int) (rows []string) {
+	line := ""
+	for _, word := range strings.Fields(text) {
+		for runes := []rune(word); len(runes) > most; runes = []rune(word) {
+			if line != "" {
+				rows, line = append(rows, line), ""
+			}
+			rows, word = append(rows, string(runes[:most])), string(runes[most:])
+		}
+		switch {
+		case line == "":
+			line = word
+		case len([]rune(line))+1+len([]rune(word)) <= most:
+			line += " " + word
+		default:
+			rows, line = append(rows, line), word
+		}
+	}
+	if line != "" || len(rows) == 0 {
+		rows = append(rows, line)
+	}
+	return rows
+}
+
 func short(text string, most int) string {
 	runes := []rune(text)
 	if len(runes) <= most {
@@ -110,49 +155,64 @@ func short(text string, most int) string {
 	return string(runes[:most-1]) + "…"
 }
 
-// Upgrades draws the releases on the way as stations.
+// mostStations are drawn in one row.
+const mostStations = 5
+
+// Upgrades draws the releases on the way as stations, as many rows as they need.
 func Upgrades(s *state.State) *Drawing {
 	d := head(s, "The releases on the way", 5)
 	if s.Upgrades == nil {
 		d.Text(margin, 60, 10, Quiet, "No way was planned.")
 		return d
 	}
-	cell := (sheet - 2*margin) / float64(len(s.Upgrades.Steps)+1)
 	running := s.Fact("running.release")
-	x, y := margin+8, 76.0
-	station := func(x float64, release string, passed bool) {
-		d.Circle(x, y, 6, map[bool]Tone{true: Good, false: Quiet}[passed], passed)
-		d.Strong(x-6, y-12, 11, Ink, release)
-		if release == running {
-			d.Text(x-6, y+20, 8.5, Here, "runs")
-		}
-	}
-	at := -1
-	for i, upgrade := range s.Upgrades.Steps {
+	steps, at := s.Upgrades.Steps, -1
+	for i, upgrade := range steps {
 		if upgrade.Release == running {
 			at = i
 		}
 	}
-	station(x, s.Upgrades.From, true)
-	for i, upgrade := range s.Upgrades.Steps {
+	cell := (sheet - 2*margin) / float64(min(len(steps), mostStations)+1)
+	station := func(x, y float64, release string, passed bool) {
+		d.Circle(x, y, 6, map[bool]Tone{true: Good, false: Quiet}[passed], passed)
+		d.Strong(x-6, y-12, 11, Ink, short(release, int(cell/7)))
+		if release == running {
+			d.Text(x-6, y+20, 8.5, Here, "runs")
+		}
+	}
+	x, y, low := margin+8, 76.0, 76.0
+	station(x, y, s.Upgrades.From, true)
+	for i, upgrade := range steps {
+		if i > 0 && i%mostStations == 0 {
+			x, y = margin+8, low+46
+			d.Text(x-6, y-8, 8.5, Quiet, "goes on")
+		}
 		tone := Faint
 		if i <= at {
 			tone = Good
 		}
 		d.Arrow(x+9, y, x+cell-9, 1.6, tone)
 		x += cell
-		station(x, upgrade.Release, i <= at)
-		said := []string{upgrade.Image}
+		station(x, y, upgrade.Release, i <= at)
+		said := upgrade.Image
 		if len(upgrade.Before) > 0 {
-			said = append(said, "before: "+strings.Join(upgrade.Before, ", "))
+			said += " before: " + strings.Join(upgrade.Before, ", ")
 		}
 		if len(upgrade.After) > 0 {
-			said = append(said, "after: "+strings.Join(upgrade.After, ", "))
+			said += " after: " + strings.Join(upgrade.After, ", ")
 		}
-		for j, text := range said {
-			d.Ending(x+6, y+34+12*float64(j), 8.5, Quiet, text)
+		below := y + 34
+		for _, line := range wrapped(said, max(12, int(cell/5.8))) {
+			d.Ending(x+6, below, 8.5, Quiet, line)
+			below += 11
 		}
+		low = max(low, below)
 	}
+	if s.Upgrades.Downgrade {
+		low += 16
+		d.Strong(margin, low, 10, Here, "A downgrade: what the newer release has converted, the older one may not read.")
+	}
+	d.Height = low + margin
 	return d
 }
 
@@ -217,6 +277,7 @@ func Reach(s *state.State) *Drawing {
 	if len(s.Reach) == 0 {
 		d.Text(margin, y, 10, Quiet, "Nothing was watched.")
 	}
+	d.Height = y + margin
 	return d
 }
 
@@ -228,6 +289,11 @@ func reachOf(d *Drawing, s *state.State, t *state.Watched, y float64) float64 {
 	}
 	const high = 28.0
 	first, last := t.Tries[0].At, t.Tries[len(t.Tries)-1].At
+	for _, away := range t.Away {
+		if end := away.Begin.Add(awayFor(s, away)); end.After(last) {
+			last = end
+		}
+	}
 	span := max(last.Sub(first), time.Second)
 	at := func(when time.Time) float64 {
 		return margin + (sheet-2*margin)*when.Sub(first).Seconds()/span.Seconds()
@@ -238,11 +304,8 @@ func reachOf(d *Drawing, s *state.State, t *state.Watched, y float64) float64 {
 	}
 	base := y + 8 + high
 	for _, away := range t.Away {
-		length := away.Length
-		if length == 0 {
-			length = s.Now.Sub(away.Begin)
-		}
-		d.Box(at(away.Begin), base, at(away.Begin.Add(length))-at(away.Begin), 3, Bad, true)
+		begin := max(margin, at(away.Begin))
+		d.Box(begin, base, max(1, at(away.Begin.Add(awayFor(s, away)))-begin), 3, Bad, true)
 	}
 	for _, try := range t.Tries {
 		if try.Held {
@@ -255,14 +318,27 @@ func reachOf(d *Drawing, s *state.State, t *state.Watched, y float64) float64 {
 	d.Middle(sheet/2, base+14, 8, Quiet, "highest trip "+slowest.Round(100*time.Microsecond).String())
 	y = base + 28
 	for _, away := range t.Away {
-		text := fmt.Sprintf("away %s from %s", units.Clock(away.Length), away.Begin.Format("15:04:05"))
+		text := fmt.Sprintf("away %s from %s", units.Clock(awayFor(s, away)), away.Begin.Format("15:04:05"))
+		if away.Length == 0 {
+			text += " until the end of the record"
+		}
 		if away.Step != "" {
 			text += ", in “" + away.Step + "”"
 		}
-		d.Text(margin+12, y, 9, Bad, text)
-		y += 14
+		for _, line := range wrapped(text, 130) {
+			d.Text(margin+12, y, 9, Bad, line)
+			y += 14
+		}
 	}
 	return y
+}
+
+// awayFor is how long something was away; until the end of the record where it did not come back.
+func awayFor(s *state.State, away state.Away) time.Duration {
+	if away.Length == 0 {
+		return max(0, s.Now.Sub(away.Begin))
+	}
+	return away.Length
 }
 
 // Ladder draws the messages of every transfer by a protocol.
@@ -274,9 +350,13 @@ func Ladder(s *state.State) *Drawing {
 	d := head(s, "Messages between this laptop and the device", rows)
 	y := 60.0
 	for _, m := range s.Moves {
-		d.Strong(margin, y, 10, Ink, m.Plan.File)
+		d.Strong(margin, y, 10, Ink, short(m.Plan.File, 60))
 		d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%s, %s, %s B, %d resent", m.Plan.Protocol, m.Plan.Peer, units.Count(m.Got.Bytes), m.Got.Resent))
 		y += row
+		if left := s.LeftOut[m.Plan.ID]; left > 0 {
+			d.Text(margin, y, 8.5, Here, fmt.Sprintf("%d earlier messages are left out here.", left))
+			y += row
+		}
 		top := y - 10
 		const left, right = margin + 80, sheet - margin - 80
 		for _, r := range s.Rungs(m.Plan.ID) {
@@ -290,6 +370,7 @@ func Ladder(s *state.State) *Drawing {
 	if len(s.Moves) == 0 {
 		d.Text(margin, y, 10, Quiet, "Nothing was transferred by a protocol.")
 	}
+	d.Height = y + margin
 	return d
 }
 

@@ -9,10 +9,6 @@ import (
 	"strings"
 
 	"pilotrix/core/plain"
-
-	"codeberg.org/go-pdf/fpdf"
-	"golang.org/x/image/font/gofont/gobold"
-	"golang.org/x/image/font/gofont/goregular"
 )
 
 // Tone is a colour by what it means; the values are made for white paper.
@@ -162,66 +158,4 @@ func escaped(text string) string {
 	var b strings.Builder
 	_ = xml.EscapeText(&b, []byte(plain.Text(text)))
 	return b.String()
-}
-
-// PDF writes the drawing as one page of its own size.
-func (d *Drawing) PDF(out io.Writer) error {
-	doc := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: d.Width, Ht: d.Height}})
-	doc.SetTitle(plain.Text(d.Title), true)
-	doc.SetCreator("Pilotrix", true)
-	doc.AddUTF8FontFromBytes("go", "", goregular.TTF)
-	doc.AddUTF8FontFromBytes("go", "B", gobold.TTF)
-	doc.SetMargins(0, 0, 0)
-	doc.SetAutoPageBreak(false, 0)
-	doc.AddPage()
-	for _, one := range d.items {
-		switch i := one.(type) {
-		case stroke:
-			c := colors[i.tone]
-			doc.SetDrawColor(c[0], c[1], c[2])
-			doc.SetLineWidth(i.weight)
-			doc.Line(i.x1, i.y1, i.x2, i.y2)
-		case words:
-			i.pdf(doc)
-		case polygon:
-			var points []fpdf.PointType
-			for _, p := range i.points {
-				points = append(points, fpdf.PointType{X: p[0], Y: p[1]})
-			}
-			doc.Polygon(points, ground(doc, i.tone, i.filled))
-		case circle:
-			doc.Circle(i.x, i.y, i.r, ground(doc, i.tone, i.filled))
-		}
-	}
-	return doc.Output(out)
-}
-
-func (w words) pdf(doc *fpdf.Fpdf) {
-	style := ""
-	if w.bold {
-		style = "B"
-	}
-	c := colors[w.tone]
-	doc.SetFont("go", style, w.size)
-	doc.SetTextColor(c[0], c[1], c[2])
-	text, x := plain.Text(w.text), w.x
-	switch w.anchor {
-	case "end":
-		x -= doc.GetStringWidth(text)
-	case "middle":
-		x -= doc.GetStringWidth(text) / 2
-	}
-	doc.Text(x, w.y, text)
-}
-
-func ground(doc *fpdf.Fpdf, tone Tone, filled bool) string {
-	c := colors[tone]
-	doc.SetDrawColor(c[0], c[1], c[2])
-	doc.SetLineWidth(1.2)
-	if filled {
-		doc.SetFillColor(c[0], c[1], c[2])
-		return "F"
-	}
-	doc.SetFillColor(0xff, 0xff, 0xff)
-	return "FD"
 }

@@ -119,3 +119,99 @@ func TestEveryChartIsAPageToo(t *testing.T) {
 		}
 	}
 }
+
+// extreme is a change with everything at its largest: steps, releases, names, messages, and signs of every script; it is
+// cut off while a target is away.
+func extreme(steps, upgrades int) *state.State {
+	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+	long := strings.Repeat("a name of a step that is long ", 4) + "🚢 港 \u0627\u0644 \U0010ffff" + strings.Repeat("unbroken", 20)
+	s := state.New()
+	seq := int64(0)
+	apply := func(body event.Body) {
+		seq++
+		s.Apply(event.Event{Seq: seq, At: at.Add(time.Duration(seq) * time.Second), Body: body})
+	}
+	begin := event.RunBegin{Title: long}
+	for i := range steps {
+		begin.Steps = append(begin.Steps, event.StepPlan{ID: strconv.Itoa(i), Phase: "phase " + long, Title: strconv.Itoa(i) + " " + long})
+	}
+	path := event.UpgradePath{From: "1.0", To: "2.0", Downgrade: true}
+	for i := range upgrades {
+		path.Steps = append(path.Steps, event.UpgradeStep{Release: strconv.Itoa(i) + ".123456789-rc1", Image: long, Before: []string{long}})
+	}
+	apply(event.SessionBegin{Target: "bench:x", Device: long})
+	apply(begin)
+	apply(path)
+	const id = "tftp 192.0.2.41:2049"
+	apply(event.TransferBegin{ID: id, File: long, Size: 100, Protocol: "TFTP", Peer: "192.0.2.41:2049"})
+	for i := range 450 {
+		apply(event.Rung{Transfer: id, Row: i, What: "remark", Text: strconv.Itoa(i), Count: 1})
+	}
+	for i := range steps - 1 {
+		apply(event.StepBegin{ID: strconv.Itoa(i)})
+		if i < steps-2 {
+			apply(event.StepEnd{ID: strconv.Itoa(i), Outcome: event.Done, Took: time.Second})
+		}
+	}
+	apply(event.Probe{Watched: "icmp:192.0.2.41", Held: true, Trip: time.Millisecond})
+	apply(event.Reach{Watched: "icmp:192.0.2.41", State: event.Gone, Begin: s.Now})
+	for range 90 {
+		apply(event.Probe{Watched: "icmp:192.0.2.41"})
+	}
+	return s
+}
+
+// TestDrawingsOfExtremesNeitherLieNorBreak draws all charts of small and of large changes.
+func TestDrawingsOfExtremesNeitherLieNorBreak(t *testing.T) {
+	for _, size := range [][2]int{{3, 1}, {300, 12}} {
+		s := extreme(size[0], size[1])
+		for name, chart := range Charts {
+			d := chart(s)
+			said := texts(t, d)
+			var pdf bytes.Buffer
+			require.NoError(t, d.PDF(&pdf), name)
+			if size[0] == 300 && name == "course" {
+				assert.Greater(t, bytes.Count(pdf.Bytes(), []byte("/Type /Page\n")), 5, "in pages")
+			}
+			for _, want := range map[string][]string{
+				"course":   {"The record ends here, in the middle of the run", "cut off"},
+				"reach":    {"away 01:31", "until the end of the record"},
+				"ladder":   {"50 earlier messages are left out here."},
+				"upgrades": {"A downgrade"},
+			}[name] {
+				assert.Contains(t, said, want, name)
+			}
+		}
+	}
+}
+
+// TestStepsThatNeverBeganHaveNoBar counts the boxes of a course.
+func TestStepsThatNeverBeganHaveNoBar(t *testing.T) {
+	s := extreme(10, 1)
+	boxes := 0
+	for _, one := range Course(s).items {
+		if p, is := one.(polygon); is && len(p.points) == 4 && p.points[0][0] >= 330 {
+			boxes++
+		}
+	}
+	assert.Equal(t, 9, boxes, "eight that ended, one that was cut off, none for the one that never began")
+}
+
+func TestSignsThatAFontDoesNotHave(t *testing.T) {
+	assert.Equal(t, "lark → □ □ ø", inFont("lark → 🚢 港 ø"))
+}
+
+// TestPagesCutThroughNoWords holds every break against every text.
+func TestPagesCutThroughNoWords(t *testing.T) {
+	d := Course(extreme(300, 1))
+	breaks := d.breaks()
+	require.Greater(t, len(breaks), 5)
+	for _, at := range breaks[1 : len(breaks)-1] {
+		for _, one := range d.items {
+			if w, is := one.(words); is {
+				from, to := extent(one)
+				assert.False(t, from < at && to > at, "%q", w.text)
+			}
+		}
+	}
+}

@@ -80,6 +80,7 @@ type State struct {
 	Servers     []event.Server
 	Staged      []event.Staged
 	Ladder      []Rung
+	LeftOut     map[string]int    // rungs that are not kept any more, by transfer
 	Preflight   []event.Preflight // of the present step
 	Banks       []Bank
 	Reach       []*Watched

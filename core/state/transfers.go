@@ -77,6 +77,12 @@ func (s *State) message(m event.Rung, at time.Time) {
 	}
 	s.Ladder = append(s.Ladder, Rung{at, m})
 	if over := len(s.Ladder) - maxRungs; over > 0 {
+		if s.LeftOut == nil {
+			s.LeftOut = map[string]int{}
+		}
+		for _, gone := range s.Ladder[:over] {
+			s.LeftOut[gone.Transfer]++
+		}
 		s.Ladder = append(s.Ladder[:0], s.Ladder[over:]...)
 	}
 }
