@@ -107,6 +107,10 @@ func TestLastWords(t *testing.T) {
 		"a theme":                    {[]string{"version", "--theme", "blue"}, nil, false, 2, "there are auto, dark, light"},
 		"a leader":                   {[]string{"version", "--leader", "f5"}, nil, false, 2, "want a key such as ctrl+g"},
 		"a fact":                     {[]string{"shelf", "fit", "--fact", "device.modle=x", "--shelf", home}, nil, false, 2, "no image is held against that"},
+		"a size with a comma":        {[]string{"reckon", "time", "1,5MB"}, nil, false, 2, "is no size"},
+		"a negative size":            {[]string{"reckon", "time", "--", "-5"}, nil, false, 2, "is no size"},
+		"a negative speed":           {[]string{"reckon", "time", "1MB", "--baud", "-9600"}, nil, false, 2, "a speed is above 0"},
+		"a block that TFTP has not":  {[]string{"reckon", "time", "1MB", "--block", "70000"}, nil, false, 2, "8 to 65464"},
 		"a time":                     {[]string{"logbook", "list", "--since", "yesterday"}, nil, false, 2, "is no time"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -45,6 +45,9 @@ func (p *program) reckonTime() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
+			if err := sensible(baud, block, window, trip, latency); err != nil {
+				return usage(err)
+			}
 			all := reckon.Estimates(size, reckon.Way{Baud: baud, Framing: frame, Latency: latency, Link: rate, Trip: trip, Block: block, Window: window})
 			if asJSON {
 				return json.NewEncoder(p.out).Encode(all)
@@ -68,6 +71,21 @@ func (p *program) reckonTime() *cobra.Command {
 	cmd.Flags().IntVar(&window, "window", 1, "with this window, in `blocks`")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// sensible refuses what no line, and no protocol, has.
+func sensible(baud, block, window int, trip, latency time.Duration) error {
+	switch {
+	case baud < 0:
+		return fmt.Errorf("--baud %d: a speed is above 0", baud)
+	case block != 0 && (block < 8 || block > 65464):
+		return fmt.Errorf("--block %d: TFTP has blocks of 8 to 65464 bytes (RFC 2348)", block)
+	case window < 1 || window > 65535:
+		return fmt.Errorf("--window %d: TFTP has windows of 1 to 65535 blocks (RFC 7440)", window)
+	case trip < 0 || latency < 0:
+		return fmt.Errorf("a time cannot be negative: --trip %s --latency %s", trip, latency)
+	}
+	return nil
 }
 
 func sizeOrFile(text string) (int64, error) {

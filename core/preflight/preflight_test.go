@@ -117,6 +117,8 @@ func TestAPortThatIsHeldIsToldWithItsHolder(t *testing.T) {
 	assert.Contains(t, ListenWords("http", at, errors.New("odd")).Text, "odd")
 }
 
+var tftpPacket = packet{protocol: "udp", port: 69, from: netip.MustParseAddr("192.0.2.41"), to: netip.MustParseAddr("192.0.2.10")}
+
 // rules are what nft -j list ruleset prints, shortened.
 func rules(policy, rule string) []byte {
 	return []byte(`{"nftables": [{"metainfo": {"version": "1.0.6"}}, {"table": {"family": "inet", "name": "guard"}},
@@ -148,11 +150,32 @@ func TestThePacketFilterIsRead(t *testing.T) {
 		"everything":        {rules("drop", ruleOf(accept)), true},
 		"what is not rules": {[]byte("oops"), true},
 	} {
-		r := readFirewall(c.rules, "udp", 69)
+		r := readFirewall(c.rules, tftpPacket)
 		assert.Equal(t, c.open, r.Held, name)
 		assert.Equal(t, !c.open, r.Remedy != "", name)
 	}
-	assert.Equal(t, "as root: nft insert rule inet guard in udp dport 69 accept", readFirewall(rules("drop", ""), "udp", 69).Remedy)
+	assert.Equal(t, "as root: nft insert rule inet guard in udp dport 69 accept", readFirewall(rules("drop", ""), tftpPacket).Remedy)
+}
+
+func saddr(op, right string) string {
+	return `{"match":{"op":` + op + `,"left":{"payload":{"protocol":"ip","field":"saddr"}},"right":` + right + `}}`
+}
+
+// TestWhatCannotBeToldIsSaid has rules that only the kernel can judge: neither open nor shut is claimed of them.
+func TestWhatCannotBeToldIsSaid(t *testing.T) {
+	for name, c := range map[string]struct{ policy, expr, says string }{
+		"a limit":         {"drop", `{"limit":{"rate":4}},{"accept":null}`, "a rule with limit"},
+		"a named set":     {"drop", `{"match":{"op":"==","left":{"payload":{"protocol":"ip","field":"saddr"}},"right":"@friends"}},{"accept":null}`, "the set @friends"},
+		"a map":           {"accept", `{"vmap":{"key":{},"data":{}}}`, "a rule with vmap"},
+		"an interface":    {"accept", `{"match":{"op":"==","left":{"meta":{"key":"iifname"}},"right":"eth1"}},{"drop":null}`, "the interface eth1"},
+		"another program": {"accept", `{"xt":null},{"drop":null}`, "a rule with xt"},
+	} {
+		got := readFirewall(rules(c.policy, ruleOf(c.expr)), tftpPacket)
+		assert.True(t, got.Held, name)
+		assert.Contains(t, got.Text, "cannot tell whether", name)
+		assert.Contains(t, got.Text, c.says, name)
+	}
+	assert.NotContains(t, readFirewall(rules("accept", ruleOf(`{"limit":{"rate":4}},{"accept":null}`)), tftpPacket).Text, "cannot tell", "either way it is let through")
 }
 
 func TestTheFilterIsReadInItsOrder(t *testing.T) {
@@ -175,8 +198,16 @@ func TestTheFilterIsReadInItsOrder(t *testing.T) {
 		"let through in a chain of its own": {true, []string{chain("in", "input", "drop"), rule("in", `{"jump":{"target":"own"}}`), rule("own", tftp+`,{"accept":null}`)}},
 		"rejected in a chain of its own":    {false, []string{chain("in", "input", "accept"), rule("in", `{"jump":{"target":"own"}}`), rule("own", `{"reject":{}}`)}},
 		"some are dropped":                  {true, []string{chain("in", "input", "accept"), rule("in", established+`,{"drop":null}`)}},
+		"not from that network":             {false, []string{chain("in", "input", "drop"), rule("in", saddr(`"!="`, `{"prefix":{"addr":"192.0.2.0","len":24}}`)+`,{"accept":null}`)}},
+		"from that network":                 {true, []string{chain("in", "input", "drop"), rule("in", saddr(`"=="`, `{"prefix":{"addr":"192.0.2.0","len":24}}`)+`,`+tftp+`,{"accept":null}`)}},
+		"rejects that device":               {false, []string{chain("in", "input", "accept"), rule("in", saddr(`"=="`, `{"set":["192.0.2.9","192.0.2.41"]}`)+`,{"reject":{}}`)}},
+		"anything but that port":            {false, []string{chain("in", "input", "accept"), rule("in", `{"match":{"op":"!=","left":{"payload":{"protocol":"udp","field":"dport"}},"right":53}},{"drop":null}`)}},
+		"what is new":                       {true, []string{chain("in", "input", "drop"), rule("in", `{"match":{"op":"in","left":{"ct":{"key":"state"}},"right":["established","new"]}},{"accept":null}`)}},
+		"returns before it is dropped":      {true, []string{chain("in", "input", "accept"), rule("in", `{"jump":{"target":"own"}}`), rule("own", tftp+`,{"return":null}`), rule("own", `{"drop":null}`)}},
+		"a second table drops it":           {false, []string{chain("in", "input", "accept"), rule("in", `{"accept":null}`), `{"chain":{"family":"ip","table":"g","name":"late","hook":"input","prio":10,"policy":"drop"}}`}},
+		"a table for IPv6":                  {true, []string{`{"chain":{"family":"ip6","table":"g","name":"in","hook":"input","policy":"drop"}}`}},
 	} {
-		got := readFirewall([]byte(`{"nftables":[`+strings.Join(c.objects, ",")+`]}`), "udp", 69)
+		got := readFirewall([]byte(`{"nftables":[`+strings.Join(c.objects, ",")+`]}`), tftpPacket)
 		assert.Equal(t, c.held, got.Held, "%s: %s", name, got.Text)
 	}
 }

@@ -10,17 +10,15 @@ import (
 	"pilotrix/core/image"
 )
 
-// findImage finds what an input names: an image of the shelf by its name or digest, or a file by its path,
-// looked into when it is an archive.
+// findImage finds what an input names: a file by its path, looked into when it is an archive, or else an image of the
+// shelf by its name or digest. A file in the working folder comes before one of that name on the shelf.
 func (p *Prepared) findImage(name string) (*image.Image, error) {
-	if p.Kit.Shelf != nil && !strings.ContainsAny(name, `/\`) {
+	if _, missing := os.Stat(name); missing != nil && p.Kit.Shelf != nil && !strings.ContainsAny(name, `/\`) {
 		item, err := p.Kit.Shelf.Find(name)
-		if err == nil {
-			return item.Image, usable(item)
-		}
-		if _, missing := os.Stat(name); missing != nil {
+		if err != nil {
 			return nil, err
 		}
+		return item.Image, usable(item)
 	}
 	if item, on := p.onShelf(name); on {
 		return item.Image, usable(item)
