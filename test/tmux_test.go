@@ -204,7 +204,7 @@ func TestReplay(t *testing.T) {
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
 	require.NoError(t, run.Run())
 	term := startTerminal(t, 160, 40, "logbook", "replay", "1", "--speed", "200", "--logbook", book)
-	screen := term.until("the replay is over")
+	screen := term.until("The replay is over")
 	assert.Contains(t, screen, "release 4.2.1 runs on hollow-rtr1")
 	assert.Contains(t, screen, "hollow-rtr1 ~ tell line")
 	term.keys("C-g", "q")

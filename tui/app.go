@@ -10,6 +10,7 @@ import (
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/logbook"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
 	"pilotrix/core/state"
@@ -80,7 +81,9 @@ type app struct {
 	locked   bool // every key but the leader goes to the device
 	leaving  bool
 	replay   bool
-	serving  bool // servers alone, without a session
+	player   func(logbook.Move) // of a replay
+	playing  string             // where it is, in words
+	serving  bool               // servers alone, without a session
 }
 
 type (
@@ -90,8 +93,7 @@ type (
 		run *run
 		err error
 	}
-	saidMsg    string
-	replayOver struct{ err error }
+	saidMsg string
 )
 
 // mostAtOnce is how much of the stream is drawn before the next key is looked at, in bytes.
@@ -185,11 +187,6 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case saidMsg:
 		a.say(string(msg))
-	case replayOver:
-		a.say("the replay is over")
-		if msg.err != nil {
-			a.say(msg.err.Error())
-		}
 	default:
 		return a, a.tells(msg)
 	}

@@ -32,7 +32,7 @@ func (a *app) focus() []keys.Map {
 	case a.locked:
 		return []keys.Map{{a.leader()}}
 	}
-	return []keys.Map{a.sends(), a.answers(), a.frameKeys(), a.view().Keys()}
+	return []keys.Map{a.sends(), a.answers(), a.playerKeys(), a.frameKeys(), a.view().Keys()}
 }
 
 // inConsole reports whether the view is the console.

@@ -50,7 +50,7 @@ func (a *app) strip() []paint.Line {
 	}
 	back, moved := a.console.Back()
 	v := strip.View{
-		Message: a.message, Back: back, Moved: moved, Leader: keys.Name(a.opt.Leader), Replay: a.replay, Serving: a.serving, Locked: a.locked,
+		Message: a.message, Back: back, Moved: moved, Leader: keys.Name(a.opt.Leader), Replay: a.replay, Playing: a.playing, Serving: a.serving, Locked: a.locked,
 		NotYet: a.tooSoon, Narrow: a.side() == 0, Sends: a.sends(),
 	}
 	shown, one := a.present().state, a.presentSecond()

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -300,40 +299,16 @@ func (p *program) logbookReplay() *cobra.Command {
 				return usage(errors.New("replay needs a terminal; without one use logbook show"))
 			}
 			return p.withLogbook(func(book *logbook.Logbook) error {
-				if _, err := book.Find(id); err != nil {
+				player, err := book.Player(id, speed)
+				if err != nil {
 					return err
 				}
-				return tui.Replay(cmd.Context(), tui.ReplayOptions{
-					Theme: p.theme, Leader: p.leader, Speed: speed,
-					Play: func(ctx context.Context, show func(event.Event)) error { return play(ctx, book, id, speed, show) },
-				})
+				return tui.Replay(cmd.Context(), tui.ReplayOptions{Theme: p.theme, Leader: p.leader, Player: player})
 			})
 		},
 	}
 	cmd.Flags().Float64Var(&speed, "speed", 8, "how many `times` as fast as it happened")
 	return cmd
-}
-
-// longestPause is how long a replay stands still, however long nothing happened.
-const longestPause = 3 * time.Second
-
-func play(ctx context.Context, book *logbook.Logbook, id int64, speed float64, show func(event.Event)) error {
-	var last time.Time
-	return book.Events(id, func(e event.Event) error {
-		if !last.IsZero() {
-			pause := min(time.Duration(float64(e.At.Sub(last))/speed), longestPause)
-			timer := time.NewTimer(max(pause, 0))
-			defer timer.Stop()
-			select {
-			case <-timer.C:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-		last = e.At
-		show(e)
-		return nil
-	})
 }
 
 func (p *program) logbookDraw() *cobra.Command {

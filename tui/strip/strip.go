@@ -26,6 +26,7 @@ type View struct {
 	Answers            keys.Map // of the question that is open
 	Sends              keys.Map // of a command that is held at its Enter
 	Replay             bool
+	Playing            string // where a replay is, in words
 	Serving            bool   // servers alone
 	Locked             bool   // every key goes to the device
 	Second, SecondLine string // the second line whose console is shown, empty for none
@@ -166,6 +167,9 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return paint.Line{paint.In(t.Here, " ●  "), paint.In(t.Text, v.Message)}
 	case v.Serving:
 		return paint.Line{paint.In(t.Good, " ●  "), paint.In(t.Text, "Serving until you leave. "), paint.Strong(t.Key, "Ctrl-C"), paint.In(t.Text, " or "), paint.Strong(t.Key, "q"), paint.In(t.Text, " ends it; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
+	case v.Replay:
+		return paint.Line{paint.In(t.Here, " ▷  "), paint.In(t.Text, "Replay, "+v.Playing), paint.Strong(t.Key, "Space"), paint.In(t.Text, " pauses  "), paint.Strong(t.Key, "n b"), paint.In(t.Text, " steps  "),
+			paint.Strong(t.Key, "+ -"), paint.In(t.Text, " speed  "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves")}
 	case v.Other != nil:
 		return append(paint.Line{paint.In(t.Quiet, " ○ ")}, rows(t, v.Other.Enabled(), math.MaxInt)[0]...)
 	case v.Locked:
@@ -176,8 +180,6 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 			line = append(line, paint.In(t.Here, "   something arrived meanwhile"))
 		}
 		return line
-	case v.Replay:
-		return paint.Line{paint.In(t.Here, " ▷  "), paint.In(t.Text, "Replay. "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves")}
 	case s.LocksOff:
 		return paint.Line{paint.Strong(t.Here, " !  "), paint.In(t.Text, "Interlocks are off for this session: nothing is held at its Enter. "), paint.Strong(t.Key, v.Leader+" i"), paint.In(t.Text, " switches them on.")}
 	case s.RunEnd != nil:
