@@ -159,6 +159,7 @@ stops before what cannot be undone, and keeps what happened.`,
 		p.shelfCommand(), p.serveCommand(), p.pasteCommand(), p.reckonCommand(), p.versionCommand(),
 	)
 	holdToWords(root)
+	p.completions(root)
 	return root
 }
 

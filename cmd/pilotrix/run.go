@@ -8,6 +8,7 @@ import (
 	"io"
 	"regexp"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -45,6 +46,9 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 				if err := beginAt(prepared, from); err != nil {
 					return usage(err)
 				}
+			}
+			if err := knownApprovals(prepared, approvals); err != nil {
+				return usage(err)
 			}
 			watched, err := flags.watched()
 			if err != nil {
@@ -105,6 +109,27 @@ func approves(approvals []string, number, title string) bool {
 	return slices.ContainsFunc(approvals, func(one string) bool {
 		return one == "all" || one == number || one == title && title != "" || one == round.ReplaceAllString(number, "$1.")
 	})
+}
+
+// knownApprovals refuses to approve what is no step: a slip of the hand would stop the run at its hold, hours later.
+func knownApprovals(prepared *runbook.Prepared, approvals []string) error {
+	steps := slices.Concat(prepared.Steps, prepared.Rollback)
+	for _, one := range approvals {
+		known := one == "all" || one == "nothing" || slices.ContainsFunc(steps, func(s runbook.PreparedStep) bool {
+			return approves([]string{one}, s.ID, s.Step) || s.ID == round.ReplaceAllString(one, "$1.")
+		})
+		if known {
+			continue
+		}
+		var holds []string
+		for _, s := range steps {
+			if s.Hold != "" {
+				holds = append(holds, s.ID+" “"+s.Step+"”")
+			}
+		}
+		return fmt.Errorf("--approve %s: there is no such step; those that hold are %s", one, strings.Join(holds, ", "))
+	}
+	return nil
 }
 
 var round = regexp.MustCompile(`^(\d+)[a-z]+\.`)
