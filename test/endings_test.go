@@ -111,7 +111,7 @@ func TestLastWords(t *testing.T) {
 		"a negative size":            {[]string{"reckon", "time", "--", "-5"}, nil, false, 2, "is no size"},
 		"a negative speed":           {[]string{"reckon", "time", "1MB", "--baud", "-9600"}, nil, false, 2, "a speed is above 0"},
 		"a block that TFTP has not":  {[]string{"reckon", "time", "1MB", "--block", "70000"}, nil, false, 2, "8 to 65464"},
-		"a step that is none":        {[]string{"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "image=" + filepath.Join(home, "file"), "--set", "user=x", "--secret", "password=env:HOME", "--approve", "9.9"}, nil, false, 2, "2.2 “Remove the broken image”"},
+		"a step that is none":        {[]string{"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "image=" + filepath.Join(home, "file"), "--set", "user=x", "--secret", "password=env:HOME", "--approve", "9.9"}, nil, false, 2, "2.1 “Remove the broken image”"},
 		"a time":                     {[]string{"logbook", "list", "--since", "yesterday"}, nil, false, 2, "is no time"},
 	} {
 		t.Run(name, func(t *testing.T) {
