@@ -181,7 +181,7 @@ func (p *program) deviceList() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	p.addJSON(cmd, &asJSON, []inventory.Device{})
 	return cmd
 }
 

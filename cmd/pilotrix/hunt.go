@@ -111,6 +111,6 @@ func (p *program) portsCommand() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	p.addJSON(cmd, &asJSON, []line.Port{})
 	return cmd
 }

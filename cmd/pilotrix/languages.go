@@ -99,25 +99,46 @@ func (p *program) upgradePathsCommand() *cobra.Command {
 	return cmd
 }
 
+// shipped is a file that ships with the program.
+type shipped struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	About string `json:"about,omitempty"`
+}
+
+func (p *program) languageList(l language) *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "list", Short: "List the " + l.noun + "s that ship with the program", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			all := []shipped{}
+			for _, name := range l.names() {
+				title, about, err := l.tells(name)
+				if err != nil {
+					return err
+				}
+				all = append(all, shipped{name, title, about})
+			}
+			if asJSON {
+				return json.NewEncoder(p.out).Encode(all)
+			}
+			for _, one := range all {
+				fmt.Fprintf(p.out, "%-24s %s\n", one.Name, one.Title)
+				for _, line := range paint.Wrap(one.About, 76) {
+					fmt.Fprintf(p.out, "    %s\n", line)
+				}
+			}
+			return nil
+		},
+	}
+	p.addJSON(cmd, &asJSON, []shipped{})
+	return cmd
+}
+
 func (p *program) languageCommand(l language) *cobra.Command {
 	cmd := &cobra.Command{Use: l.noun, Short: "Check, list and show " + l.noun + "s"}
 	cmd.AddCommand(
-		&cobra.Command{
-			Use: "list", Short: "List the " + l.noun + "s that ship with the program", Args: cobra.NoArgs,
-			RunE: func(*cobra.Command, []string) error {
-				for _, name := range l.names() {
-					title, about, err := l.tells(name)
-					if err != nil {
-						return err
-					}
-					fmt.Fprintf(p.out, "%-24s %s\n", name, title)
-					for _, line := range paint.Wrap(about, 76) {
-						fmt.Fprintf(p.out, "    %s\n", line)
-					}
-				}
-				return nil
-			},
-		},
+		p.languageList(l),
 		&cobra.Command{
 			Use: "show NAME", Short: "Print one that ships with the program", Args: cobra.ExactArgs(1),
 			RunE: func(_ *cobra.Command, args []string) error {

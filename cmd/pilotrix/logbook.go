@@ -94,7 +94,7 @@ func (p *program) logbookList() *cobra.Command {
 	flags.StringVar(&since, "since", "", "those that began then or later: a `time` such as 2026-03-02, or 30d for so long ago")
 	flags.StringVar(&until, "until", "", "those that began before that `time`")
 	flags.StringVar(&filter.Text, "text", "", "those with a `text` in what came, was typed, or was told")
-	flags.BoolVar(&asJSON, "json", false, "print JSON")
+	p.addJSON(cmd, &asJSON, []logbook.Entry{})
 	return cmd
 }
 

@@ -69,7 +69,7 @@ func (p *program) reckonTime() *cobra.Command {
 	cmd.Flags().DurationVar(&trip, "trip", reckon.UsualTrip, "a round trip's `time`, the device's own delay with it")
 	cmd.Flags().IntVar(&block, "block", 0, "only this block size of TFTP, in `bytes`")
 	cmd.Flags().IntVar(&window, "window", 1, "with this window, in `blocks`")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	p.addJSON(cmd, &asJSON, []reckon.Estimate{})
 	return cmd
 }
 

@@ -299,7 +299,7 @@ func (p *program) shelfList() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return p.listShelf(cmd.Context(), folders, asJSON) },
 	}
 	cmd.Flags().StringArrayVar(&folders, "shelf", nil, "a `folder`, instead of those that were added")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	p.addJSON(cmd, &asJSON, []image.Item{})
 	return cmd
 }
 
@@ -375,7 +375,7 @@ func (p *program) shelfShow() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringArrayVar(&folders, "shelf", nil, "a `folder`, instead of those that were added")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	p.addJSON(cmd, &asJSON, image.Item{})
 	return cmd
 }
 
@@ -467,7 +467,7 @@ func (p *program) shelfFit() *cobra.Command {
 	cmd.Flags().StringArrayVar(&facts, "fact", nil, "what is known of the device, `name=value`")
 	cmd.Flags().StringVar(&paths, "upgrade-paths", "", "the file of allowed upgrade steps, or its `name`")
 	cmd.Flags().StringVar(&to, "to", "", "plan the releases to this `image`")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	p.addJSON(cmd, &asJSON, []fitted{})
 	return cmd
 }
 
@@ -507,11 +507,13 @@ func knownFact(name string) error {
 	return fmt.Errorf("--fact %s: no image is held against that; the facts are %s", name, strings.Join(fitFacts, ", "))
 }
 
+// fitted is an image held against a device.
+type fitted struct {
+	Name string    `json:"name"`
+	Fit  image.Fit `json:"fit"`
+}
+
 func (p *program) printFits(shelf *image.Shelf, known *device.Facts, asJSON bool) error {
-	type fitted struct {
-		Name string    `json:"name"`
-		Fit  image.Fit `json:"fit"`
-	}
 	all := []fitted{}
 	for _, item := range shelf.Items() {
 		if item.Says[image.SaysCompanion] == "" {

@@ -61,6 +61,6 @@ func (p *program) versionCommand() *cobra.Command {
 			return err
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	p.addJSON(cmd, &asJSON, built{})
 	return cmd
 }
