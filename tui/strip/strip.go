@@ -168,8 +168,10 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case v.Serving:
 		return paint.Line{paint.In(t.Good, " ●  "), paint.In(t.Text, "Serving until you leave. "), paint.Strong(t.Key, "Ctrl-C"), paint.In(t.Text, " or "), paint.Strong(t.Key, "q"), paint.In(t.Text, " ends it; "), paint.Strong(t.Key, "↑ ↓"), paint.In(t.Text, " move")}
 	case v.Replay:
-		return paint.Line{paint.In(t.Here, " ▷  "), paint.In(t.Text, "Replay, "+v.Playing), paint.Strong(t.Key, "Space"), paint.In(t.Text, " pauses  "), paint.Strong(t.Key, "n b"), paint.In(t.Text, " steps  "),
-			paint.Strong(t.Key, "+ -"), paint.In(t.Text, " speed  "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves")}
+		return paint.Line{
+			paint.In(t.Here, " ▷  "), paint.In(t.Text, "Replay, "+v.Playing), paint.Strong(t.Key, "Space"), paint.In(t.Text, " pauses  "), paint.Strong(t.Key, "n b"), paint.In(t.Text, " steps  "),
+			paint.Strong(t.Key, "+ -"), paint.In(t.Text, " speed  "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves"),
+		}
 	case v.Other != nil:
 		return append(paint.Line{paint.In(t.Quiet, " ○ ")}, rows(t, v.Other.Enabled(), math.MaxInt)[0]...)
 	case v.Locked:
