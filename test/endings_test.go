@@ -82,6 +82,35 @@ func TestEveryCommandEndsWhenItIsAsked(t *testing.T) {
 	}
 }
 
+// TestHashingEndsWhenItIsAsked interrupts it in the middle of a file that takes long.
+func TestHashingEndsWhenItIsAsked(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir() // nothing is written there, and it is too large to be looked through
+	file, err := os.Create(filepath.Join(folder, "large.cgo"))
+	require.NoError(t, err)
+	require.NoError(t, file.Truncate(64<<30)) // of holes
+	require.NoError(t, file.Close())
+	run := exec.Command(program, "shelf", "list", "--shelf", folder)
+	run.Env = append(os.Environ(), homeAt(tempDir(t))...)
+	said, err := run.StderrPipe()
+	require.NoError(t, err)
+	require.NoError(t, run.Start())
+	piece := make([]byte, 1)
+	_, err = said.Read(piece) // it tells of its progress once it takes more than a second
+	require.NoError(t, err)
+	require.NoError(t, run.Process.Signal(syscall.SIGTERM))
+	_, _ = io.Copy(io.Discard, said)
+	ended := make(chan error, 1)
+	go func() { ended <- run.Wait() }()
+	select {
+	case <-ended:
+		assert.Equal(t, 1, run.ProcessState.ExitCode())
+	case <-time.After(time.Minute):
+		_ = run.Process.Kill()
+		require.Fail(t, "it goes on")
+	}
+}
+
 // TestLastWords holds what a command ends with where something around it is not as it should be.
 func TestLastWords(t *testing.T) {
 	home := tempDir(t)
@@ -103,6 +132,7 @@ func TestLastWords(t *testing.T) {
 		"a folder that is gone":      {[]string{"shelf", "list", "--shelf", filepath.Join(home, "gone")}, nil, false, 1, "gone"},
 		"a word that is none":        {[]string{"logbok"}, nil, false, 2, "did you mean logbook?"},
 		"a word in a group":          {[]string{"shelf", "lst"}, nil, false, 2, "or list?"},
+		"an empty word":              {[]string{"shelf", "add", ""}, nil, false, 2, "word 1 of pilotrix shelf add is empty"},
 		"too few words":              {[]string{"run"}, nil, false, 2, "which takes: pilotrix run RUNBOOK"},
 		"a theme":                    {[]string{"version", "--theme", "blue"}, nil, false, 2, "there are auto, dark, light"},
 		"a leader":                   {[]string{"version", "--leader", "f5"}, nil, false, 2, "want a key such as ctrl+g"},

@@ -246,6 +246,7 @@ func entryID(args []string) (int64, error) {
 
 func (p *program) logbookShow() *cobra.Command {
 	var asJSON bool
+	var only string
 	cmd := &cobra.Command{
 		Use: "show ID", Short: "Tell one session: what was typed (⟩) and what came (│), and the course of its runbook", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -261,6 +262,9 @@ func (p *program) logbookShow() *cobra.Command {
 				view, encoder := newCoursePrinter(p.out), json.NewEncoder(p.out)
 				said := newTranscript(view.say)
 				err = book.Events(id, func(e event.Event) error {
+					if only != "" && !logbook.Holds(e, only) {
+						return nil
+					}
 					if asJSON {
 						return encoder.Encode(e)
 					}
@@ -279,6 +283,7 @@ func (p *program) logbookShow() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
+	cmd.Flags().StringVar(&only, "text", "", "only the events with a `text` in them")
 	return cmd
 }
 

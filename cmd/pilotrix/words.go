@@ -20,6 +20,9 @@ func holdToWords(cmd *cobra.Command) {
 	}
 	if takes := cmd.Args; takes != nil {
 		cmd.Args = func(cmd *cobra.Command, args []string) error {
+			if at := slices.Index(args, ""); at >= 0 {
+				return usage(fmt.Errorf("word %d of %s is empty; it takes: %s", at+1, cmd.CommandPath(), cmd.UseLine()))
+			}
 			if takes(cmd, args) == nil {
 				return nil
 			}

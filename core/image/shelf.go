@@ -549,6 +549,7 @@ func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 			w.within(settle) // something was missed: look at all of it
 		case <-w.timer.C:
 			w.look(ctx)
+			_ = s.watchAll(watcher) // folders below those of the shelf come, too; what cannot be watched was told
 		}
 	}
 }

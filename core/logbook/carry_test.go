@@ -63,6 +63,12 @@ func TestEntriesAreFound(t *testing.T) {
 	}
 }
 
+func TestATextIsFoundInAnEvent(t *testing.T) {
+	e := event.Event{Body: event.In{Bytes: event.Text("no such word: \"frob\"\r\n")}}
+	assert.True(t, Holds(e, `WORD: "frob"`))
+	assert.False(t, Holds(e, "words"))
+}
+
 // TestAnEntryIsCarriedWhole exports one and takes it in elsewhere, where it is as it was.
 func TestAnEntryIsCarriedWhole(t *testing.T) {
 	here, there := book(t), book(t)

@@ -1,10 +1,13 @@
 package logbook
 
 import (
+	"bytes"
 	"encoding/json"
 	"slices"
 	"strings"
 	"time"
+
+	"pilotrix/core/event"
 )
 
 // Filter says which entries are wanted. What is left out is any.
@@ -49,6 +52,12 @@ func (l *Logbook) Select(f Filter) (entries []Entry, err error) {
 		}
 	}
 	return entries, err
+}
+
+// Holds reports whether a text is in what an event says.
+func Holds(e event.Event, text string) bool {
+	data, err := json.Marshal(e.Body)
+	return err == nil && bytes.Contains(bytes.ToLower(data), []byte(strings.ToLower(inJSON(text))))
 }
 
 // like is a pattern that finds a text anywhere.
