@@ -94,6 +94,7 @@ func decodeText(data []byte) string {
 type listParser struct {
 	from, hint string
 	name       string // of the file that is spoken of, where the list says it on a line of its own
+	nameless   bool   // the last digest has no name yet, which may follow
 	skips      string // what ends the part that is passed over, empty outside of one
 	list       DigestList
 }
@@ -137,7 +138,7 @@ var (
 	nameLine = regexp.MustCompile(`^\s*(\S.*?)[:,]?\s+([0-9A-Fa-f]{8,128})\s*$`)
 	// fileLine says which file the next lines speak of.
 	fileLine = regexp.MustCompile(`^\s*(?i:file ?name|file|name|image|path)\s*[:=]\s*(\S.*?)\s*$`)
-	// hashLine heads a signed list.
+	// headLine heads a signed list, or the digests of a file.
 	headLine = regexp.MustCompile(`^\s*(?i:hash|algorithm)\s*[:=]\s*(\S.*?)\s*$`)
 )
 
@@ -157,10 +158,19 @@ func (p *listParser) line(line string) bool {
 		return p.by(found[2], found[3], name)
 	}
 	if found := headLine.FindStringSubmatch(line); found != nil {
+		if isHex(found[1]) && p.plain(found[1], "", "") {
+			p.nameless = p.name == ""
+			return true
+		}
 		p.hint = plainAlgorithm(found[1])
-		return true
+		return p.hint != ""
 	}
 	if found := fileLine.FindStringSubmatch(line); found != nil {
+		if p.nameless { // it stands behind its digest
+			p.list.Published[len(p.list.Published)-1].Name = strings.ReplaceAll(found[1], `\`, "/")
+			p.nameless = false
+			return true
+		}
 		p.name = found[1]
 		return true
 	}

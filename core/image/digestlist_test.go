@@ -69,6 +69,7 @@ var lists = map[string][2]string{
 	"labels behind the file":      {"hashes.txt", "File: lark.cgo\nMD5: $md5\nSHA-1: $sha1\nSHA-256: $sha256\n"},
 	"label, then the file":        {"hashes.txt", "SHA256: $sha256 lark.cgo\n"},
 	"a table":                     {"hashes.txt", "SHA256          $SHA256       C:\\build\\lark.cgo\n"},
+	"one value a line":            {"hashes.txt", "Algorithm : SHA256\r\nHash      : $SHA256\r\nPath      : C:\\build\\lark.cgo\r\n\r\nAlgorithm : MD5\r\nHash      : $MD5\r\nPath      : C:\\build\\lark.cgo\r\n"},
 	"the name first":              {"checksums.txt", "lark.cgo  $sha256\n"},
 	"the name first, with a size": {"checksums.txt", "lark.cgo: $md5\n"},
 	"bare beside it":              {"lark.cgo.sha256", "$sha256\n"},
@@ -92,6 +93,7 @@ func filled(text string, data []byte) string {
 	for name, sum := range sums(data) {
 		text = strings.ReplaceAll(strings.ReplaceAll(text, "$"+name+" ", sum+" "), "$"+strings.ToUpper(name)+" ", strings.ToUpper(sum)+" ")
 		text = strings.ReplaceAll(strings.ReplaceAll(text, "$"+name+"\n", sum+"\n"), "$"+name+"\r", sum+"\r")
+		text = strings.ReplaceAll(text, "$"+strings.ToUpper(name)+"\r", strings.ToUpper(sum)+"\r")
 		text = strings.TrimSuffix(text, "$"+name) + map[bool]string{true: sum}[strings.HasSuffix(text, "$"+name)]
 	}
 	return text
