@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
 )
 
@@ -40,8 +41,10 @@ func kindOf(head []byte) string {
 	switch {
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
 		return "zip"
-	case bytes.HasPrefix(head, []byte("\x1f\x8b")):
+	case bytes.HasPrefix(head, []byte("\x1f\x8b\x08")): // RFC 1952, section 2.3.1: the one method there is
 		return "gz"
+	case bytes.HasPrefix(head, []byte("\x28\xb5\x2f\xfd")): // RFC 8878, section 3.1.1
+		return "zst"
 	case bytes.HasPrefix(head, []byte("\xfd7zXZ\x00")):
 		return "xz"
 	case bytes.HasPrefix(head, []byte("BZh")) && len(head) > 3 && head[3] >= '1' && head[3] <= '9':
@@ -69,8 +72,30 @@ func ownHead(head []byte) []byte {
 		}
 		size := zipHead + int(binary.LittleEndian.Uint16(head[zipNameSize:])) + int(binary.LittleEndian.Uint16(head[zipNameSize+2:]))
 		return head[:min(size, len(head))]
+	case "gz":
+		return head[:gzipHead(head)]
+	case "xz", "bz2", "zst":
+		return nil
 	}
 	return head
+}
+
+// gzipHead is how long a gzip file's own head is, with its extra field, its name and its comment (RFC 1952, section 2.3).
+func gzipHead(head []byte) int {
+	const fixed, extra, name, comment = 10, 4, 8, 16
+	if len(head) < fixed {
+		return len(head)
+	}
+	at, flags := fixed, head[3]
+	if flags&extra != 0 && len(head) >= at+2 {
+		at += 2 + int(binary.LittleEndian.Uint16(head[at:]))
+	}
+	for _, flag := range []byte{name, comment} {
+		if flags&flag != 0 && at < len(head) {
+			at += bytes.IndexByte(append(head[at:len(head):len(head)], 0), 0) + 1
+		}
+	}
+	return min(at, len(head))
 }
 
 // places tells members of one name apart: the second one is called NAME#2.
@@ -125,10 +150,10 @@ func walk(file *interruptible, size int64, visit func(member, io.Reader) error) 
 		return walkZip(file, size, visit)
 	case "tar":
 		return walkTar(file, visit)
-	case "gz", "xz", "bz2":
+	case "gz", "xz", "bz2", "zst":
 		return walkStream(file, kind, visit)
 	}
-	return errors.New("it is no zip, tar, gz, xz or bz2 archive")
+	return errors.New("it is no zip, tar, gz, xz, bz2 or zst archive")
 }
 
 func walkZip(file *interruptible, size int64, visit func(member, io.Reader) error) error {
@@ -223,12 +248,17 @@ func readHead(from io.Reader, head []byte) (int, error) {
 	return n, err
 }
 
+// mostZstdWindow is the memory that a zst stream may ask for, in bytes.
+const mostZstdWindow = 256 << 20
+
 func unpacker(from io.Reader, kind string) (io.Reader, error) {
 	switch kind {
 	case "gz":
 		return gzip.NewReader(from)
 	case "xz":
 		return xz.NewReader(from)
+	case "zst":
+		return zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(mostZstdWindow))
 	}
 	return bzip2.NewReader(from), nil
 }

@@ -31,6 +31,28 @@ func named(t *testing.T, name string, data []byte) map[string]Item {
 	return items
 }
 
+// commented is a gzip file that says something itself.
+func commented(t *testing.T, comment string, data []byte) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	w := gzip.NewWriter(&out)
+	w.Name, w.Comment = "kernel", comment
+	_, _ = w.Write(data)
+	require.NoError(t, w.Close())
+	return out.Bytes()
+}
+
+// stored is a gzip file in which the data stand as they are.
+func stored(t *testing.T, data []byte) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	w, err := gzip.NewWriterLevel(&out, gzip.NoCompression)
+	require.NoError(t, err)
+	_, _ = w.Write(data)
+	require.NoError(t, w.Close())
+	return out.Bytes()
+}
+
 // TestWholeOrInside has archives that are images themselves, ones that hold some, and ones that are both.
 func TestWholeOrInside(t *testing.T) {
 	plainTar := tarred(t, "lark-7.5.1.cgo", cargo("7.5.1"))
@@ -41,7 +63,8 @@ func TestWholeOrInside(t *testing.T) {
 		want []string
 	}{
 		"an image inside":                   {"a.zip", zipped(t, map[string][]byte{"lark.cgo": cargo("7.5.0")}), []string{"lark.cgo|"}},
-		"its own beginning":                 {"a.img", append([]byte("\x1f\x8b\nrelease: 7.5.0\n"), bytes.Repeat([]byte{1}, 500)...), []string{"|gz"}},
+		"its own beginning":                 {"a.img", commented(t, "maker: Cormel\nrelease: 7.5.0\n", []byte("kernel")), []string{"|gz"}},
+		"what is packed is not its own":     {"a.gz", stored(t, cargo("7.5.0")), []string{"a|"}},
 		"its name, and nothing inside":      {"lark-7.5.0.pkg", zipped(t, map[string][]byte{"readme": []byte("x")}), []string{"|zip"}},
 		"its name, and a name inside":       {"lark-7.5.0.pkg", unnamed, []string{"|zip", "kernel-7.5.0.bin|"}},
 		"its name, and an image inside":     {"lark-7.5.1.tar", plainTar, []string{"lark-7.5.1.cgo|"}},

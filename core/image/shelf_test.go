@@ -21,6 +21,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/ulikunitz/xz"
@@ -83,6 +84,7 @@ func compressed(t *testing.T, data []byte, with func(io.Writer) (io.WriteCloser,
 }
 
 func toGzip(w io.Writer) (io.WriteCloser, error) { return gzip.NewWriter(w), nil }
+func toZstd(w io.Writer) (io.WriteCloser, error) { return zstd.NewWriter(w) }
 func toXZ(w io.Writer) (io.WriteCloser, error)   { return xz.NewWriter(w) }
 
 func scanned(t *testing.T, folder string) *Shelf {
@@ -105,6 +107,7 @@ func TestArchivesAreLookedInto(t *testing.T) {
 	if _, err := exec.LookPath("bzip2"); err == nil {
 		require.NoError(t, exec.Command("bzip2", bz).Run())
 	}
+	put(t, folder, "e.tar.zst", compressed(t, tarred(t, "lark-7.5.7.cgo", cargo("7.5.7")), toZstd))
 	put(t, folder, "misnamed.cgo", compressed(t, cargo("7.5.6"), toGzip))
 	put(t, folder, "empty.zip", zipped(t, map[string][]byte{"readme.txt": []byte("nothing here")}))
 	put(t, folder, "cut.zip", zipped(t, map[string][]byte{"lark-9.9.9.cgo": cargo("9.9.9")})[:200])
@@ -122,7 +125,7 @@ func TestArchivesAreLookedInto(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, cargo(item.Says["release"]), data)
 	}
-	assert.Equal(t, []string{"7.5.6", "7.5.5", "7.5.4", "7.5.3", "7.5.2", "7.5.1", "7.5.0", "7.4.2"}, releases, "newest first")
+	assert.Equal(t, []string{"7.5.7", "7.5.6", "7.5.5", "7.5.4", "7.5.3", "7.5.2", "7.5.1", "7.5.0", "7.4.2"}, releases, "newest first")
 	problems := map[string]string{}
 	for _, item := range s.Items() {
 		problems[item.Name] = item.Problem
