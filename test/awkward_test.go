@@ -34,8 +34,10 @@ func awkwardWays(t *testing.T) map[string]awkwardness {
 
 // TestTheRescuePassesOnAwkwardDevices carries the shipped runbook out, to its end and its proof.
 func TestTheRescuePassesOnAwkwardDevices(t *testing.T) {
+	t.Parallel()
 	for name, way := range awkwardWays(t) {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			synctest.Test(t, func(t *testing.T) {
 				r := newAwkwardRig(t, "R40-2", 38400, way, approveAll, nil)
 				defer r.close()
@@ -49,8 +51,10 @@ func TestTheRescuePassesOnAwkwardDevices(t *testing.T) {
 }
 
 func TestTheBankUpgradePassesOnAwkwardDevices(t *testing.T) {
+	t.Parallel()
 	for name, way := range awkwardWays(t) {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			inGateway(t, gatewayOptions{awkward: way}, func(t *testing.T, g *gateway) {
 				result := g.run()
 				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
@@ -65,22 +69,26 @@ func TestTheBankUpgradePassesOnAwkwardDevices(t *testing.T) {
 // TestAnOperatorWhoTakesTime leaves the awkward devices alone at each hold, and takes the helm in mid-transfer for a
 // while: log lines, bursts and time-outs fall on a line on which nobody types.
 func TestAnOperatorWhoTakesTime(t *testing.T) {
+	t.Parallel()
 	all := awkwardWays(t)["all"]
 	for n := range 2 + 2**awkwardSeeds {
 		way := awkwardness{all.on, uint64(500 + n)}
-		failures := 0
-		thinks := func(ask event.Ask) string {
-			time.Sleep(time.Duration(11+17*n) * time.Second)
-			if ask.Form == "failure" { // a byte of the prompt may get lost: what fails is told, and may be repeated
-				failures++
-				assert.LessOrEqual(t, failures, 2, ask.Text)
-				return runbook.TryAgain
+		thinks := func(t *testing.T) func(event.Ask) string {
+			failures := 0
+			return func(ask event.Ask) string {
+				time.Sleep(time.Duration(11+17*n) * time.Second)
+				if ask.Form == "failure" { // a byte of the prompt may get lost: what fails is told, and may be repeated
+					failures++
+					assert.LessOrEqual(t, failures, 2, ask.Text)
+					return runbook.TryAgain
+				}
+				return runbook.Approve
 			}
-			return runbook.Approve
 		}
 		t.Run(fmt.Sprint("rescue, seed ", way.seed), func(t *testing.T) {
+			t.Parallel()
 			synctest.Test(t, func(t *testing.T) {
-				r := newAwkwardRig(t, "R40-2", 38400, way, thinks, onceAt(100_000, func(r *rig) {
+				r := newAwkwardRig(t, "R40-2", 38400, way, thinks(t), onceAt(100_000, func(r *rig) {
 					go func() {
 						r.session.Press([]byte("abc"))
 						time.Sleep(time.Duration(20+n) * time.Second)
@@ -98,7 +106,8 @@ func TestAnOperatorWhoTakesTime(t *testing.T) {
 			})
 		})
 		t.Run(fmt.Sprint("bank upgrade, seed ", way.seed), func(t *testing.T) {
-			inGateway(t, gatewayOptions{awkward: way, approve: thinks}, func(t *testing.T, g *gateway) {
+			t.Parallel()
+			inGateway(t, gatewayOptions{awkward: way, approve: thinks(t)}, func(t *testing.T, g *gateway) {
 				result := g.run()
 				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
 				release, _ := g.device.Runs()
@@ -150,9 +159,11 @@ var awkwardFaults = map[string]struct {
 }
 
 func TestFaultsOnAwkwardDevices(t *testing.T) {
+	t.Parallel()
 	for fault, f := range awkwardFaults {
 		for name, way := range awkwardWays(t) {
 			t.Run(fault+", "+name, func(t *testing.T) {
+				t.Parallel()
 				synctest.Test(t, func(t *testing.T) {
 					var on func(*rig, event.Event)
 					if f.on != nil {

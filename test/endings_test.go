@@ -168,8 +168,10 @@ func TestSignalsLeaveNoDeadScreen(t *testing.T) {
 	term := startTerminal(t, 100, 30, "open", "exec:sleep 600", "--logbook", "none")
 	term.until("helm")
 	pid := strings.TrimSpace(term.tmux("display-message", "-p", "-t", "s", "#{pane_pid}"))
-	for range 2 {
-		_ = exec.Command("pkill", "-TERM", "-P", pid).Run()
+	child, err := exec.Command("pgrep", "-P", pid).Output()
+	require.NoError(t, err)
+	for range 2 { // the second one finds nobody where the first was enough
+		_ = exec.Command("kill", "-TERM", strings.TrimSpace(string(child))).Run()
 	}
 	screen := term.until("exit code")
 	assert.NotContains(t, screen, "F1 help", "the other screen is left")

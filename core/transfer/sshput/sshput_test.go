@@ -27,10 +27,10 @@ import (
 type device struct {
 	sftp.Handlers
 	written  atomic.Int64
-	cutAfter int64  // the connection ends once so many bytes were written, 0 for never
-	refuses  string // names that hold this
+	cutAfter atomic.Int64 // the connection ends once so many bytes were written, 0 for never
+	refuses  string       // names that hold this
 	renames  bool
-	conn     net.Conn
+	conn     atomic.Pointer[net.Conn]
 }
 
 func newDevice() *device { return &device{Handlers: sftp.InMemHandler(), renames: true} }
@@ -70,8 +70,8 @@ type counted struct {
 
 func (c counted) WriteAt(p []byte, at int64) (int, error) {
 	n, err := c.WriterAtReaderAt.WriteAt(p, at)
-	if all := c.d.written.Add(int64(n)); c.d.cutAfter > 0 && all >= c.d.cutAfter {
-		_ = c.d.conn.Close()
+	if all := c.d.written.Add(int64(n)); c.d.cutAfter.Load() > 0 && all >= c.d.cutAfter.Load() {
+		_ = (*c.d.conn.Load()).Close()
 	}
 	return n, err
 }
@@ -86,7 +86,7 @@ func (d *device) dial(t *testing.T) *ssh.Client {
 	theirs, err := listener.Accept()
 	require.NoError(t, err)
 	require.NoError(t, listener.Close())
-	d.conn = theirs
+	d.conn.Store(&theirs)
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	signer, err := ssh.NewSignerFromKey(key)
@@ -170,13 +170,13 @@ func TestAPutThatBrokeOffIsGoneOnWith(t *testing.T) {
 	_, err := d.put(t, random(100, 2))
 	require.NoError(t, err)
 	d.written.Store(0)
-	d.cutAfter = 700_000
+	d.cutAfter.Store(700_000)
 	said, err := d.put(t, data)
 	require.ErrorContains(t, err, "what came of it stays there as "+partOf(data))
 	assert.Contains(t, strings.Join(said, "\n"), "/lark.cgo is on the device already (100 B): it stays until the new one is whole")
 	assert.Len(t, d.has(t, "/lark.cgo"), 100, "what was there is there")
 
-	d.cutAfter = 0
+	d.cutAfter.Store(0)
 	d.written.Store(0)
 	said, err = d.put(t, data)
 	require.NoError(t, err)
