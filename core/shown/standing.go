@@ -54,11 +54,14 @@ func (s Standing) Shows(text, base string, prompts []*regexp.Regexp) bool {
 	want := squeeze(text)
 	for joined, n := "", 0; n < len(s.lines); n++ {
 		joined = s.lines[n] + joined
-		rest, found := Behind(joined, base, prompts)
-		if found && squeeze(rest) == want {
+		all := squeeze(joined)
+		if !strings.HasSuffix(all, want) {
+			continue // no end of it is the text: the prompts, which cost most, need not be tried
+		}
+		if rest, found := Behind(joined, base, prompts); found && squeeze(rest) == want {
 			return true
 		}
-		if n > 0 && base == "" && squeeze(joined) == want {
+		if n > 0 && base == "" && all == want {
 			return true
 		}
 	}
