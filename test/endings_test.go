@@ -2,6 +2,8 @@ package test
 
 import (
 	"bufio"
+	"cmp"
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -18,19 +20,26 @@ import (
 
 // longRunning are commands that go on until they are ended, with what they print once they do.
 func longRunning(t *testing.T) map[string]struct {
-	args []string
-	says string
+	args     []string
+	says     string
+	progress bool // it says that on the standard error, and nothing on the other
 } {
 	served := tempDir(t)
 	require.NoError(t, os.WriteFile(filepath.Join(served, "lark.cgo"), []byte("x"), 0o600))
+	text := filepath.Join(served, "text")
+	require.NoError(t, os.WriteFile(text, []byte(strings.Repeat("list\n", 1000)), 0o600))
 	return map[string]struct {
-		args []string
-		says string
+		args     []string
+		says     string
+		progress bool
 	}{
-		"run":   {rescueArgs(t, "none", "--time-scale", "8", "--approve", "all"), "Send the image"},
-		"demo":  {[]string{"demo", "--headless", "--time-scale", "8", "--logbook", "none"}, "Send the image"},
-		"bench": {[]string{"bench", "hollow-rtr1"}, "pilotrix-bench-"},
-		"serve": {[]string{"serve", served, "--at", "127.0.0.1", "--protocol", "tftp", "--port", fmt.Sprintf("tftp=%d", freePort(t))}, "127.0.0.1"},
+		"run":     {rescueArgs(t, "none", "--time-scale", "8", "--approve", "all"), "Send the image", false},
+		"demo":    {[]string{"demo", "--headless", "--time-scale", "8", "--logbook", "none"}, "Send the image", false},
+		"bench":   {[]string{"bench", "hollow-rtr1"}, "pilotrix-bench-", false},
+		"serve":   {[]string{"serve", served, "--at", "127.0.0.1", "--protocol", "tftp", "--port", fmt.Sprintf("tftp=%d", freePort(t))}, "127.0.0.1", false},
+		"send":    {[]string{"send", filepath.Join(served, "lark.cgo"), "--on", "exec:sleep 600", "--logbook", "none"}, "awaiting the receiver", true},
+		"receive": {[]string{"receive", "--to", filepath.Join(served, "in"), "--on", "exec:sleep 600", "--logbook", "none"}, "asking the sender", true},
+		"paste":   {[]string{"paste", text, "--on", "exec:sleep 600", "--logbook", "none"}, "line 1 of", true},
 	}
 }
 
@@ -42,30 +51,47 @@ func TestEveryCommandEndsWhenItIsAsked(t *testing.T) {
 			"SIGTERM":         func(run *exec.Cmd, _ io.Closer) { _ = run.Process.Signal(syscall.SIGTERM) },
 			"a closed output": func(_ *exec.Cmd, out io.Closer) { _ = out.Close() },
 		} {
-			if how == "a closed output" && (name == "bench" || name == "serve") {
-				continue // they print nothing more, so that they do not see it
+			if how == "a closed output" && name != "run" && name != "demo" {
+				continue // they print nothing more there, so that they do not see it
 			}
 			t.Run(name+" by "+how, func(t *testing.T) {
 				c := longRunning(t)[name] // with a port of its own
 				t.Parallel()
-				run := exec.Command(program, c.args...)
+				within, stop := context.WithTimeout(t.Context(), 2*time.Minute)
+				defer stop()
+				run := exec.CommandContext(within, program, c.args...)
 				run.Env = append(os.Environ(), "DEVICE_PASSWORD="+secretOfTests)
-				var said strings.Builder
-				run.Stderr = &said
 				out, err := run.StdoutPipe()
 				require.NoError(t, err)
+				var said strings.Builder
+				run.Stderr = &said
+				if c.progress {
+					run.Stdout, run.Stderr = nil, nil
+					out, err = run.StderrPipe()
+					require.NoError(t, err)
+				}
 				require.NoError(t, run.Start())
 				lines := bufio.NewReader(out)
 				for line := ""; !strings.Contains(line, c.says); {
-					line, err = lines.ReadString('\n')
+					piece, err := lines.ReadByte() // what goes on in one line has no end of a line
 					require.NoError(t, err, "%s", &said)
+					line += string(piece)
 				}
 				end(run, out)
+				rest := make(chan string, 1)
 				if how != "a closed output" {
-					go func() { _, _ = io.Copy(io.Discard, lines) }()
+					go func() { all, _ := io.ReadAll(lines); rest <- string(all) }()
+				} else {
+					rest <- ""
 				}
 				ended := make(chan error, 1)
-				go func() { ended <- run.Wait() }()
+				go func() {
+					if how != "a closed output" {
+						words := <-rest // to its end, before it is waited for
+						rest <- words
+					}
+					ended <- run.Wait()
+				}()
 				select {
 				case <-ended:
 				case <-time.After(time.Minute):
@@ -74,6 +100,7 @@ func TestEveryCommandEndsWhenItIsAsked(t *testing.T) {
 				}
 				assert.NotEqual(t, -1, run.ProcessState.ExitCode(), "it was not killed: %v", run.ProcessState)
 				assert.NotContains(t, said.String(), "panic")
+				assert.NotContains(t, said.String()+<-rest, "context canceled")
 				if name == "run" || name == "demo" {
 					assert.Equal(t, 3, run.ProcessState.ExitCode(), "%s", &said)
 				}
@@ -159,6 +186,62 @@ func TestLastWords(t *testing.T) {
 			assert.Equal(t, c.code, run.ProcessState.ExitCode(), "%s", &said)
 			assert.Contains(t, said.String(), c.says)
 		})
+	}
+}
+
+// TestFoldersThatTakeNothing has every command that writes on a disk that is full and one that may only be read. What it
+// leaves is looked at in there: no half file passes for a whole one.
+func TestFoldersThatTakeNothing(t *testing.T) {
+	t.Parallel()
+	home := tempDir(t)
+	book := filepath.Join(home, "book.db")
+	out, err := exec.Command(program, "demo", "--headless", "--time-scale", "8", "--logbook", book).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	exported := filepath.Join(home, "book.jsonl")
+	out, err = exec.Command(program, "logbook", "export", "1", "--logbook", book, "--out", exported).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	disk := filepath.Join(home, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o700))
+	for folder, options := range map[string]struct{ mount, says string }{
+		"a full disk":        {"size=16k", "no space left on device"},
+		"a read-only folder": {"ro", "read-only file system"},
+	} {
+		for name, c := range map[string]struct {
+			args string
+			env  string // what is on that disk besides
+			fill bool   // to the last byte
+			code int
+			says string // instead of what the system says
+		}{
+			"export":             {args: "logbook export 1 --logbook BOOK --out DISK/x", code: 1},
+			"a drawing":          {args: "logbook draw 1 course --logbook BOOK --out DISK/x.svg", fill: true, code: 1},
+			"import":             {args: "logbook import JSONL --logbook DISK/l.db", fill: true, code: 1, says: "logbook DISK/l.db: "},
+			"a run goes on":      {args: "demo --headless --time-scale 8 --logbook DISK/l.db", fill: true, code: 0, says: "nothing is recorded"},
+			"a folder of images": {args: "shelf add SELF", env: "XDG_DATA_HOME=DISK", fill: true, code: 1},
+			"a device":           {args: "device add a serial:/dev/ttyS0", env: "XDG_CONFIG_HOME=DISK", fill: true, code: 1},
+			"a demo's own files": {args: "demo --headless --logbook none", env: "TMPDIR=DISK", code: 1},
+		} {
+			t.Run(name+" on "+folder, func(t *testing.T) {
+				t.Parallel() // each has a disk that nobody else sees
+				given := strings.NewReplacer("BOOK", book, "JSONL", exported, "SELF", home, "DISK", disk)
+				script := "mount -t tmpfs -o " + options.mount + " tmpfs " + disk + " || exit 99\n"
+				if c.fill {
+					script += "cat /dev/zero > " + disk + "/fill 2>/dev/null\n"
+				}
+				script += given.Replace("env "+c.env+" "+program+" "+c.args) + "\ncode=$?; ls -A " + disk + "; exit $code"
+				run := exec.Command("unshare", "--user", "--map-root-user", "--mount", "sh", "-c", script)
+				run.Env = append(os.Environ(), homeAt(home)...)
+				out, err := run.CombinedOutput()
+				if run.ProcessState == nil {
+					require.NoError(t, err)
+				}
+				assert.Equal(t, c.code, run.ProcessState.ExitCode(), "%s", out)
+				assert.Contains(t, string(out), given.Replace(cmp.Or(c.says, options.says)))
+				said := strings.TrimSpace(string(out))
+				left := said[strings.LastIndexByte(said, '\n')+1:]
+				assert.NotRegexp(t, `^(x|x\.svg|\.new.*|\.probe.*)$`, left, "half a file stays")
+			})
+		}
 	}
 }
 

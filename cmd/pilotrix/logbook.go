@@ -124,28 +124,25 @@ func (p *program) logbookExport() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "export ID…", Short: "Write sessions as JSON Lines, to be read elsewhere", Args: cobra.MinimumNArgs(1),
 		Example: "  pilotrix logbook export 12 --out mare-gw1.jsonl",
-		RunE: func(_ *cobra.Command, args []string) (err error) {
-			to := p.out
-			if out != "" {
-				file, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-				if err != nil {
-					return err
-				}
-				defer func() { err = errors.Join(err, file.Close()) }()
-				to = file
+		RunE: func(_ *cobra.Command, args []string) error {
+			export := func(to io.Writer) error {
+				return p.withLogbook(func(book *logbook.Logbook) error {
+					for i := range args {
+						id, err := entryID(args[i:])
+						if err == nil {
+							err = book.Export(id, to)
+						}
+						if err != nil {
+							return err
+						}
+					}
+					return nil
+				})
 			}
-			return p.withLogbook(func(book *logbook.Logbook) error {
-				for i := range args {
-					id, err := entryID(args[i:])
-					if err == nil {
-						err = book.Export(id, to)
-					}
-					if err != nil {
-						return err
-					}
-				}
-				return nil
-			})
+			if out == "" {
+				return export(p.out)
+			}
+			return writeNew(out, 0o600, export)
 		},
 	}
 	cmd.Flags().StringVar(&out, "out", "", "into a `file`, which must not be there yet; to the standard output unless said")
@@ -350,24 +347,10 @@ func (p *program) logbookDraw() *cobra.Command {
 }
 
 // writeDrawing writes a drawing by the ending of the file's name, never over another file.
-func writeDrawing(d *evidence.Drawing, out string) (err error) {
+func writeDrawing(d *evidence.Drawing, out string) error {
 	write, known := map[string]func(io.Writer) error{".svg": d.SVG, ".pdf": d.PDF}[strings.ToLower(filepath.Ext(out))]
 	if !known {
 		return usage(fmt.Errorf("%s: want a name that ends in .svg or .pdf", out))
 	}
-	if _, err := os.Lstat(out); err == nil {
-		return fmt.Errorf("%s exists already: choose another name, or move it away", out)
-	}
-	file, err := os.CreateTemp(filepath.Dir(out), ".drawing-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(file.Name()) //nolint:errcheck // it is gone where it was given its name
-	if err := errors.Join(write(file), file.Chmod(0o644), file.Close()); err != nil {
-		return fmt.Errorf("%s: %w", out, err)
-	}
-	if os.Link(file.Name(), out) == nil { // never over a file that came meanwhile
-		return nil
-	}
-	return os.Rename(file.Name(), out)
+	return writeNew(out, 0o644, write)
 }

@@ -7,11 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log"
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
+	"syscall"
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
@@ -47,10 +50,15 @@ type exit struct {
 
 func (e exit) Error() string { return e.text }
 
-// usage marks an error in what was given, not in what happened.
+// usage marks an error in what was given, not in what happened: that a disk is full, or a folder may not be written, is not
+// for want of a better word.
 func usage(err error) error {
 	if err == nil {
 		return nil
+	}
+	var machine syscall.Errno
+	if errors.As(err, &machine) && !errors.Is(err, fs.ErrNotExist) && !slices.Contains([]error{syscall.ENOTDIR, syscall.EISDIR, syscall.EINVAL}, error(machine)) {
+		return err
 	}
 	return exit{exitUsage, err.Error()}
 }
@@ -83,6 +91,9 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 		return 0
 	}
 	text := err.Error()
+	if cause := context.Cause(ctx); cause != nil { // the word of a program for it says nothing to a reader
+		text = strings.ReplaceAll(text, context.Canceled.Error(), cause.Error())
+	}
 	code = exitFailed
 	var coded exit
 	if errors.As(err, &coded) {

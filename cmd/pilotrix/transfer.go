@@ -132,7 +132,10 @@ func knownSize(info os.FileInfo) int64 {
 func progressText(at transfer.Progress, size int64) string {
 	text := fmt.Sprintf("%d B  %.1f kB/s  %d resent   ", at.Bytes, at.Rate/1000, at.Resent)
 	if size > 0 {
-		text = fmt.Sprintf("%d B of %d  %.1f kB/s  %d resent  %s left   ", at.Bytes, size, at.Rate/1000, at.Resent, at.Left.Round(time.Second))
+		text = fmt.Sprintf("%d B of %d  %.1f kB/s  %d resent  ", at.Bytes, size, at.Rate/1000, at.Resent)
+	}
+	if size > 0 && at.Rate > 0 {
+		text += fmt.Sprintf("%s left   ", at.Left.Round(time.Second))
 	}
 	return text
 }

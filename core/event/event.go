@@ -6,7 +6,9 @@ package event
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -108,6 +110,17 @@ const (
 
 // Good reports whether an end is what was wanted.
 func (o Outcome) Good() bool { return o == Done || o == Already }
+
+// OutcomeOf is what an error makes of a step or a transfer, and the words for it.
+func OutcomeOf(err error) (Outcome, string) {
+	switch {
+	case err == nil:
+		return Done, ""
+	case errors.Is(err, context.Canceled):
+		return Stopped, "ended from here before it was done"
+	}
+	return Failed, err.Error()
+}
 
 // Text is a piece of the byte stream. It encodes as JSON text when it is valid UTF-8 and as
 // {"base64": …} when it is not.

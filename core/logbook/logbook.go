@@ -61,12 +61,36 @@ func Open(path string) (*Logbook, error) {
 		if err == nil {
 			err = fmt.Errorf("a later release has written it (form %d, this one knows %d): it can be read, and not written", later, version)
 		}
-		return nil, errors.Join(fmt.Errorf("logbook %s: %w; move the file away to begin a new one", path, err), l.Close())
+		return nil, errors.Join(unopened(path, err), l.Close())
 	}
 	if _, err := l.db.Exec(schema + knownSchema + fmt.Sprintf("PRAGMA user_version = %d;", version)); err != nil {
-		return nil, errors.Join(fmt.Errorf("logbook %s: %w; move the file away to begin a new one", path, err), l.Close())
+		return nil, errors.Join(unopened(path, err), l.Close())
 	}
 	return l, nil
+}
+
+// unopened says why a file cannot be written: what the system has against it where it has something, which the database
+// tells by a number only, else what is in it.
+func unopened(path string, err error) error {
+	const failing, cannotOpen = 10, 14
+	if isFull(err) {
+		return fmt.Errorf("logbook %s: %w", path, ErrFull)
+	}
+	var coded interface{ Code() int }
+	if errors.As(err, &coded) {
+		switch coded.Code() & 0xff {
+		case failing:
+			return fmt.Errorf("logbook %s: the disk is full or failing: %w", path, err)
+		case cannotOpen:
+			if probe, system := os.CreateTemp(filepath.Dir(path), ".probe-*"); system != nil {
+				return fmt.Errorf("logbook %s: %w", path, errors.Unwrap(system))
+			} else {
+				_ = errors.Join(probe.Close(), os.Remove(probe.Name()))
+			}
+			return fmt.Errorf("logbook %s: %w", path, err)
+		}
+	}
+	return fmt.Errorf("logbook %s: %w; move the file away to begin a new one", path, err)
 }
 
 // ErrNone says that there is no logbook yet.

@@ -165,7 +165,7 @@ func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 			err = fmt.Errorf("%w at “%s”", errStopped, e.title(s))
 		}
 		if err != nil {
-			end.Outcome, end.Message = event.Failed, err.Error()
+			end.Outcome, end.Message = event.OutcomeOf(err)
 			if errors.Is(err, errStopped) {
 				end.Outcome = event.Stopped
 			}

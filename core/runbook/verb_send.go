@@ -208,7 +208,7 @@ func (e *Engine) progress(size int64, allowed float64) func(transfer.Progress) {
 func transferEnd(r xmodem.Result, err error, ctx context.Context) event.TransferEnd {
 	end := event.TransferEnd{Outcome: event.Done, Bytes: r.Bytes, Padding: r.Padding, Blocks: r.Blocks, Resent: r.Resent, Took: r.Took}
 	if err != nil {
-		end.Outcome, end.Message = event.Failed, err.Error()
+		end.Outcome, end.Message = event.OutcomeOf(err)
 		if errors.Is(causeOf(ctx, err), ErrHelm) {
 			end.Outcome, end.Message = event.Stopped, "cancelled: "+ErrHelm.Error()
 		}
@@ -308,9 +308,7 @@ func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img 
 		return err
 	})
 	e.changed = e.changed || err == nil
-	if err != nil {
-		end.Outcome, end.Message = event.Failed, err.Error()
-	}
+	end.Outcome, end.Message = event.OutcomeOf(err)
 	e.console.Emit(end)
 	return err
 }
@@ -360,9 +358,7 @@ func (e *Engine) pushNow(ctx context.Context, s *PreparedStep, img *image.Image,
 	})
 	e.changed = e.changed || err == nil
 	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Resent: result.Resent, Took: result.Took}
-	if err != nil {
-		end.Outcome, end.Message = event.Failed, err.Error()
-	}
+	end.Outcome, end.Message = event.OutcomeOf(err)
 	e.console.Emit(end)
 	return err
 }

@@ -273,9 +273,7 @@ func (w watcher) Ended(t offer.Transfer, p transfer.Progress, err error) {
 	if p.Rate > 0 {
 		end.Took = clockSpan(p)
 	}
-	if err != nil {
-		end.Outcome, end.Message = event.Failed, err.Error()
-	}
+	end.Outcome, end.Message = event.OutcomeOf(err)
 	w.d.opt.Emit(end)
 	w.d.mu.Lock()
 	defer w.d.mu.Unlock()

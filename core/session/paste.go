@@ -11,6 +11,7 @@ import (
 	"unicode"
 
 	"pilotrix/core/event"
+	"pilotrix/core/plain"
 	"pilotrix/core/runbook"
 	"pilotrix/core/sense"
 )
@@ -45,7 +46,7 @@ type PasteFailed struct {
 }
 
 func (f *PasteFailed) Error() string {
-	return fmt.Sprintf("line %d of the text (%q): %s", f.Number, f.Line, f.Why)
+	return fmt.Sprintf("line %d of the text (%q): %s", f.Number, plain.Clip(f.Line, 100), f.Why)
 }
 
 const (
@@ -92,9 +93,7 @@ func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (res
 	result.Refused = p.refused
 	result.Took = s.opt.Clock.Since(begun)
 	end := event.TransferEnd{Outcome: event.Done, Bytes: int64(min(result.Typed, len(text))), Blocks: result.Lines, Took: result.Took}
-	if err != nil {
-		end.Outcome, end.Message = event.Failed, err.Error()
-	}
+	end.Outcome, end.Message = event.OutcomeOf(err)
 	s.hub.Emit(end)
 	return result, err
 }
