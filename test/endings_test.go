@@ -142,6 +142,7 @@ func TestHashingEndsWhenItIsAsked(t *testing.T) {
 func TestLastWords(t *testing.T) {
 	home := tempDir(t)
 	require.NoError(t, os.WriteFile(filepath.Join(home, "file"), nil, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(home, "long"), make([]byte, 2<<20), 0o600))
 	for name, c := range map[string]struct {
 		args []string
 		env  []string
@@ -169,6 +170,8 @@ func TestLastWords(t *testing.T) {
 		"a negative speed":           {[]string{"reckon", "time", "1MB", "--baud", "-9600"}, nil, false, 2, "a speed is above 0"},
 		"a block that TFTP has not":  {[]string{"reckon", "time", "1MB", "--block", "70000"}, nil, false, 2, "8 to 65464"},
 		"a step that is none":        {[]string{"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "image=" + filepath.Join(home, "file"), "--set", "user=x", "--secret", "password=env:HOME", "--approve", "9.9"}, nil, false, 2, "2.1 “Remove the broken image”"},
+		"a line without end":         {[]string{"dialect", "try", "brindle-r40", filepath.Join(home, "long")}, nil, false, 2, "long: line 1 is longer than 1.00 MiB"},
+		"no export":                  {[]string{"logbook", "import", filepath.Join(home, "long"), "--logbook", filepath.Join(home, "in.db")}, nil, false, 1, "long: line 1: "},
 		"a time":                     {[]string{"logbook", "list", "--since", "yesterday"}, nil, false, 2, "is no time"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -23,6 +23,7 @@ import (
 	"pilotrix/core/plain"
 	"pilotrix/core/reckon"
 	"pilotrix/core/source"
+	"pilotrix/core/units"
 	"pilotrix/demo"
 )
 
@@ -566,16 +567,21 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 		for _, upgrade := range other {
 			releases = append(releases, upgrade.Release)
 		}
-		fmt.Fprintf(p.out, "another way, %s: %s\n", restarts(len(other)), strings.Join(releases, ", "))
+		fmt.Fprintf(p.out, "another way, %s, instead of %s: %s\n", effort(other), effort(upgrades), strings.Join(releases, ", "))
 	}
 	return nil
 }
 
-func restarts(n int) string {
-	if n == 1 {
-		return "1 restart"
+// effort is what a way costs on any device: how long that takes depends on the one it is gone on, and is told by a plan.
+func effort(way []image.UpgradeStep) string {
+	var bytes int64
+	for _, upgrade := range way {
+		bytes += upgrade.Item.Size
 	}
-	return fmt.Sprintf("%d restarts", n)
+	if len(way) == 1 {
+		return "1 restart and " + units.Bytes(bytes) + " to bring there"
+	}
+	return fmt.Sprintf("%d restarts and %s to bring there", len(way), units.Bytes(bytes))
 }
 
 func listed(label string, words []string) string {

@@ -16,6 +16,7 @@ import (
 	"pilotrix/core/plain"
 	"pilotrix/core/screen"
 	"pilotrix/core/shown"
+	"pilotrix/core/units"
 	"pilotrix/demo"
 )
 
@@ -106,6 +107,9 @@ func (d *drawnLines) end() {
 	}
 }
 
+// mostTried is how long a line of a text may be, in bytes.
+const mostTried = 1 << 20
+
 func tryText(trial *dialect.Trial, path string) error {
 	var from io.Reader = os.Stdin
 	if path != "-" {
@@ -117,11 +121,17 @@ func tryText(trial *dialect.Trial, path string) error {
 		from = file
 	}
 	lines := bufio.NewScanner(from)
-	lines.Buffer(nil, 1<<20)
-	for lines.Scan() {
+	lines.Buffer(nil, mostTried)
+	n := 0
+	for ; lines.Scan(); n++ {
 		trial.Line(plain.Text(lines.Text()))
 	}
-	return lines.Err()
+	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
+		return usage(fmt.Errorf("%s: line %d is longer than %s: this is no text of a console", path, n+1, units.Bytes(mostTried)))
+	} else if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	return nil
 }
 
 // tellTrial prints every line with what was made of it.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"pilotrix/core/event"
+	"pilotrix/core/units"
 )
 
 // Entries are carried from one logbook to another as JSON Lines: a line for the entry, then one for each of its events.
@@ -82,7 +83,11 @@ func (l *Logbook) Import(from io.Reader) (ids []int64, err error) {
 			}
 		}
 	}
-	if err := errors.Join(lines.Err(), end()); err != nil {
+	err = lines.Err()
+	if errors.Is(err, bufio.ErrTooLong) {
+		err = fmt.Errorf("line %d is longer than %s: no export has such a one", n+1, units.Bytes(mostLine))
+	}
+	if err := errors.Join(err, end()); err != nil {
 		return l.undo(ids, err)
 	}
 	return ids, nil
