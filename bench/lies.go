@@ -1,7 +1,6 @@
 package bench
 
 import (
-	"context"
 	"errors"
 	"time"
 )
@@ -61,23 +60,22 @@ func (w *Wire) lies() *liar {
 }
 
 // lied obeys a line as a liar does. Obey is the truth.
-func (s *Shell) lied(ctx context.Context, command string, obey func() error) error {
+func (s *Shell) lied(command string, obey func() error) error {
 	l := s.Wire.lies()
 	if l == nil || command == "" {
 		return obey()
 	}
 	switch lie := l.lie(command); lie {
 	case Refuses:
-		return s.Say(ctx, "  not now: the store is busy\r\n")
+		s.Say("  not now: the store is busy\r\n")
+		return s.err
 	case SaysNothing:
 		return nil
 	case Hangs:
-		<-ctx.Done()
-		return ctx.Err()
+		s.Hang()
+		return s.err
 	case IsLate:
-		if err := s.Wire.clock.Wait(ctx, lateness); err != nil {
-			return err
-		}
+		s.Wait(lateness)
 	case Pretends:
 		if p, can := l.device.(Pretender); can {
 			restore := p.Remember()

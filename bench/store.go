@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 )
 
 // ErrFull is what a store without room answers.
@@ -93,3 +94,17 @@ func (s *Store) Files() []File {
 
 // Free is the room left, in bytes.
 func (s *Store) Free() int { return s.room(s.Files()) }
+
+// Keep writes a file into a store at so many bytes a second. A power cut meanwhile leaves it broken.
+func (s *Shell) Keep(to *Store, f File, rate float64) error {
+	broken := f
+	broken.Broken = true
+	if err := to.Put(broken); err != nil {
+		return err
+	}
+	length := time.Duration(float64(len(f.Data)) / rate * float64(time.Second))
+	if !s.Dots("  writing ", 20, length, " ") || !s.Stall() {
+		return s.err
+	}
+	return to.Put(f)
+}

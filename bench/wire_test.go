@@ -27,16 +27,18 @@ func (p *parrot) Baud() int { return 9600 }
 
 func (p *parrot) PowerOn(ctx context.Context, w *Wire) {
 	p.lives++
-	s := &Shell{Wire: w, Prompt: func() string { return "> " }}
+	s := NewShell(ctx, w)
+	s.Prompt = func() string { return "> " }
 	s.Words = []Word{
-		{Name: "say", Run: func(ctx context.Context, rest []string) error {
-			p.heard = append(p.heard, strings.Join(rest, " "))
-			return s.Sayf(ctx, "%s\r\n", strings.Join(rest, " "))
+		{Form: "say TEXT…", Run: func(args []string) error {
+			p.heard = append(p.heard, strings.Join(args, " "))
+			s.Say(strings.Join(args, " ") + "\r\n")
+			return nil
 		}},
-		{Name: "fail", Run: func(context.Context, []string) error { return errors.New("as you wish") }},
-		{Name: "say twice", Run: func(ctx context.Context, _ []string) error { return s.Say(ctx, "twice\r\n") }},
+		{Form: "fail", Run: func([]string) error { return errors.New("as you wish") }},
+		{Form: "say twice", Run: func([]string) error { s.Say("twice\r\n"); return nil }},
 	}
-	_ = s.Run(ctx)
+	_ = s.Run()
 }
 
 // plugged is a parrot in virtual time and the program's line to it.

@@ -3,7 +3,6 @@ package test
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
@@ -25,36 +24,33 @@ type board struct {
 func (b *board) Baud() int { return 115200 }
 
 func (b *board) PowerOn(ctx context.Context, w *bench.Wire) {
-	s := &bench.Shell{Wire: w, Prompt: func() string { return "=> " }}
-	load := func(ctx context.Context, _ []string) error { return b.load(ctx, s) }
+	s := bench.NewShell(ctx, w)
+	s.Prompt = func() string { return "=> " }
+	load := func([]string) error { return b.load(s) }
 	s.Words = []bench.Word{
-		{Name: "version", Run: func(ctx context.Context, _ []string) error { return s.Say(ctx, "U-Boot 2023.01\r\n") }},
-		{Name: "crc32", Run: func(ctx context.Context, rest []string) error { return b.sum(ctx, s, rest) }},
-		{Name: "loadx", Run: load},
-		{Name: "loady", Run: load},
+		{Form: "version", Run: func([]string) error { s.Say("U-Boot 2023.01\r\n"); return nil }},
+		{Form: "crc32 ADDRESS COUNT", Run: func(args []string) error { return b.sum(s, args) }},
+		{Form: "loadx [ADDRESS]", Run: load},
+		{Form: "loady [ADDRESS]", Run: load},
 	}
-	_ = s.Run(ctx)
+	_ = s.Run()
 }
 
-func (b *board) load(ctx context.Context, s *bench.Shell) error {
-	if err := s.Say(ctx, "## Ready for binary (xmodem) download to 0x40400000 at 115200 bps...\r\n"); err != nil {
-		return err
-	}
+func (b *board) load(s *bench.Shell) error {
+	s.Say("## Ready for binary (xmodem) download to 0x40400000 at 115200 bps...\r\n")
 	got := &sink{}
-	if _, err := xmodem.Receive(ctx, bench.Port{Wire: s.Wire}, func(xmodem.Header) (io.WriteCloser, error) { return got, nil }, xmodem.Options{Clock: s.Wire.Clock()}); err != nil {
+	if _, err := xmodem.Receive(s.Context(), bench.Port{Wire: s.Wire}, func(xmodem.Header) (io.WriteCloser, error) { return got, nil }, xmodem.Options{Clock: s.Wire.Clock()}); err != nil {
 		return err
 	}
 	b.mu.Lock()
 	b.memory = got.Bytes()
 	b.mu.Unlock()
-	return s.Sayf(ctx, "## Total Size      = 0x%08x = %d Bytes\r\n", got.Len(), got.Len())
+	s.Sayf("## Total Size      = 0x%08x = %d Bytes\r\n", got.Len(), got.Len())
+	return nil
 }
 
-func (b *board) sum(ctx context.Context, s *bench.Shell, rest []string) error {
-	if len(rest) != 2 {
-		return errors.New("Usage: crc32 address count")
-	}
-	size, err := strconv.ParseInt(rest[1], 16, 32)
+func (b *board) sum(s *bench.Shell, args []string) error {
+	size, err := strconv.ParseInt(args[1], 16, 32)
 	if err != nil {
 		return err
 	}
@@ -62,7 +58,8 @@ func (b *board) sum(ctx context.Context, s *bench.Shell, rest []string) error {
 	held := make([]byte, size)
 	copy(held, b.memory)
 	b.mu.Unlock()
-	return s.Sayf(ctx, "CRC32 for 40400000 ... %x ==> %08x\r\n", 0x40400000+size-1, crc32.ChecksumIEEE(held))
+	s.Sayf("CRC32 for 40400000 ... %x ==> %08x\r\n", 0x40400000+size-1, crc32.ChecksumIEEE(held))
+	return nil
 }
 
 // Remember implements bench.Pretender.

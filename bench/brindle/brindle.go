@@ -10,7 +10,6 @@ package brindle
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"pilotrix/bench"
 )
@@ -73,16 +72,16 @@ func (r *Router) Baud() int { return r.savedBaud }
 func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 	for ctx.Err() == nil {
 		w.Retune(r.savedBaud)
-		m := &monitor{Router: r, Shell: bench.Shell{Wire: w}}
-		image, err := m.run(ctx)
-		if err != nil || image == nil {
+		m := &monitor{Router: r, Shell: bench.NewShell(ctx, w)}
+		image := m.run()
+		if image == nil || !m.OK() {
 			continue // restarted, or the power is gone
 		}
 		if r.staysOld {
 			image.Release = "4.0.7"
 		}
-		t := &tern{Router: r, Shell: bench.Shell{Wire: w, LogsOut: true}, image: *image, since: w.Clock().Now()}
-		_ = t.run(ctx)
+		t := &tern{Router: r, Shell: bench.NewShell(ctx, w), image: *image, since: w.Clock().Now()}
+		t.run()
 	}
 }
 
@@ -120,27 +119,4 @@ func (r *Router) imageOf(name string) (*running, error) {
 		}
 	}
 	return nil, fmt.Errorf("%s is not for %s", name, r.Model)
-}
-
-// keep writes a file into the store at the store's pace. A power cut meanwhile leaves it broken.
-func (r *Router) keep(ctx context.Context, s *bench.Shell, name string, data []byte) error {
-	if err := r.Store.Put(bench.File{Name: name, Data: data, Broken: true}); err != nil {
-		return err
-	}
-	length := time.Duration(float64(len(data)) / writeRate * float64(time.Second))
-	if err := s.Dots(ctx, "  writing ", 20, length, " "); err != nil {
-		return err
-	}
-	if err := s.Stall(ctx); err != nil {
-		return err
-	}
-	return r.Store.Put(bench.File{Name: name, Data: data})
-}
-
-func commas(n int) string {
-	text := fmt.Sprint(n)
-	for i := len(text) - 3; i > 0; i -= 3 {
-		text = text[:i] + "," + text[i:]
-	}
-	return text
 }

@@ -2,7 +2,6 @@ package brindle
 
 import (
 	"bytes"
-	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -20,7 +19,7 @@ import (
 // monitor is sill, what runs before an operating system does.
 type monitor struct {
 	*Router
-	bench.Shell
+	*bench.Shell
 	chosen *running
 }
 
@@ -30,84 +29,62 @@ const (
 )
 
 // run returns the image to start, or nil to restart.
-func (m *monitor) run(ctx context.Context) (*running, error) {
-	if err := m.Wire.Clock().Wait(ctx, 400*time.Millisecond); err != nil {
-		return nil, err
-	}
-	err := m.Sayf(ctx, "\r\n\r\nsill 1.3   Brindle %s   memory 128 MiB   store %d MiB\r\n", m.Model, storeSize>>20)
-	if err != nil {
-		return nil, err
-	}
+func (m *monitor) run() *running {
+	m.Wait(400 * time.Millisecond)
+	m.Sayf("\r\n\r\nsill 1.3   Brindle %s   memory 128 MiB   store %d MiB\r\n", m.Model, storeSize>>20)
 	found := m.bootable()
-	if len(found) > 0 && m.byItself {
-		stopped, err := m.count(ctx, found[0])
-		if err != nil {
-			return nil, err
-		}
-		if !stopped {
-			return m.begin(ctx, found[0])
-		}
+	if len(found) > 0 && m.byItself && !m.stopped(found[0]) && m.OK() {
+		image, _ := m.begin(found[0])
+		return image
 	}
 	m.Prompt = func() string { return "sill: " }
 	m.Words = m.words()
 	if len(found) == 0 {
-		m.IdleAfter, m.Idle = noticeTime, func(ctx context.Context) error { return m.Say(ctx, "\r\n"+noImage+"sill: ") }
-		if err := m.Say(ctx, noImage); err != nil {
-			return nil, err
-		}
+		m.IdleAfter, m.Idle = noticeTime, func() { m.Say("\r\n" + noImage + "sill: ") }
+		m.Say(noImage)
 	}
-	err = m.Shell.Run(ctx)
-	return m.chosen, ignoreLeave(err)
+	_ = m.Run()
+	return m.chosen
 }
 
 const noImage = "no whole image in the store, staying here\r\n"
 
-func ignoreLeave(err error) error {
-	if errors.Is(err, bench.ErrLeave) {
-		return nil
-	}
-	return err
-}
-
-// count gives a few seconds in which a key keeps it here.
-func (m *monitor) count(ctx context.Context, name string) (stopped bool, err error) {
-	if err := m.Sayf(ctx, "starting %s by itself, a key stops it  ", name); err != nil {
-		return false, err
-	}
+// stopped gives a few seconds in which a key keeps it here.
+func (m *monitor) stopped(name string) bool {
+	m.Sayf("starting %s by itself, a key stops it  ", name)
 	for left := countdown; left > 0; left-- {
-		if err := m.Sayf(ctx, "\b%d", left); err != nil {
-			return false, err
-		}
-		_, pressed, err := m.Key(ctx, time.Second)
-		if err != nil || pressed {
-			return pressed, errors.Join(err, m.Say(ctx, "\r\n"))
+		m.Sayf("\b%d", left)
+		if _, pressed := m.Key(time.Second); pressed {
+			return m.Say("\r\n")
 		}
 	}
-	return false, m.Say(ctx, "\b0\r\n")
+	m.Say("\b0\r\n")
+	return false
 }
 
 func (m *monitor) words() []bench.Word {
 	return []bench.Word{
-		{Name: "words", About: "list these", Run: func(ctx context.Context, _ []string) error { return m.Help(ctx) }},
-		{Name: "about", About: "what this is", Run: m.about},
-		{Name: "store", About: "list the store", Run: m.list},
-		{Name: "store prepare", About: "make the store ready after it was emptied", Run: m.prepare},
-		{Name: "store drop", Usage: "NAME", About: "remove one file", Run: m.drop, Grave: true},
-		{Name: "store empty", About: "remove every file, the saved configuration too", Run: m.empty},
-		{Name: "weigh", Usage: "NAME", About: "size and digests of a file", Run: m.weigh},
-		{Name: "rate", Usage: "SPEED", About: "change the console's speed now", Run: m.rate},
-		{Name: "setup", About: "ask for the settings that a restart takes", Run: m.setup},
-		{Name: "take x", Usage: "NAME", About: "receive a file by XMODEM", Run: m.take, Grave: true},
-		{Name: "start", Usage: "NAME", About: "start an image", Run: m.startWord, Grave: true},
-		{Name: "again", About: "restart", Run: func(context.Context, []string) error { return bench.ErrLeave }},
+		m.Help("words"),
+		{Form: "about", About: "what this is", Run: m.about},
+		{Form: "store", About: "list the store", Run: m.list},
+		{Form: "store prepare", About: "make the store ready after it was emptied", Run: m.prepare},
+		{Form: "store drop NAME", About: "remove one file", Run: m.drop, Grave: true},
+		{Form: "store empty", About: "remove every file, the saved configuration too", Run: m.empty},
+		{Form: "weigh NAME", About: "size and digests of a file", Run: m.weigh},
+		{Form: "rate SPEED", About: "change the console's speed now", Run: rate(m.Shell)},
+		{Form: "setup", About: "ask for the settings that a restart takes", Run: m.setup},
+		{Form: "take x NAME", About: "receive a file by XMODEM", Run: m.take, Grave: true},
+		{Form: "start NAME", About: "start an image", Run: m.start, Grave: true},
+		m.Leave("again"),
 	}
 }
 
-func (m *monitor) about(ctx context.Context, _ []string) error {
-	return m.Sayf(ctx, "  model         %s\r\n  monitor       sill 1.3\r\n  architecture  %s\r\n  memory        128 MiB\r\n  speed kept    %d\r\n", m.Model, Architecture, m.savedBaud)
+func (m *monitor) about([]string) error {
+	m.Fields("model", m.Model, "monitor", "sill 1.3", "architecture", Architecture, "memory", "128 MiB", "speed kept", m.savedBaud)
+	return nil
 }
 
-func (m *monitor) list(ctx context.Context, _ []string) error {
+func (m *monitor) list([]string) error {
 	files := m.Store.Files()
 	for _, f := range files {
 		state := "kept"
@@ -116,145 +93,111 @@ func (m *monitor) list(ctx context.Context, _ []string) error {
 		} else if f.Broken {
 			state = "broken"
 		}
-		if err := m.Sayf(ctx, "  %-24s %12s B  %s\r\n", f.Name, commas(len(f.Data)), state); err != nil {
-			return err
-		}
+		m.Sayf("  %-24s %12s B  %s\r\n", f.Name, bench.Commas(len(f.Data)), state)
 	}
 	if len(files) == 0 {
-		if err := m.Say(ctx, "  (empty)\r\n"); err != nil {
-			return err
-		}
+		m.Say("  (empty)\r\n")
 	}
-	return m.Sayf(ctx, "  free                     %12s B\r\n", commas(m.Store.Free()))
-}
-
-func (m *monitor) prepare(ctx context.Context, _ []string) error {
-	if len(m.Store.Files()) > 0 {
-		return fmt.Errorf("the store holds files and is ready")
-	}
-	return m.Dots(ctx, "  preparing ", 20, 4*time.Second, " ready\r\n")
-}
-
-func (m *monitor) drop(ctx context.Context, rest []string) error {
-	if len(rest) != 1 {
-		return errors.New("drop which file?")
-	}
-	if !m.Store.Drop(rest[0]) {
-		return fmt.Errorf("no file %s", rest[0])
-	}
-	return m.Dots(ctx, "  freeing ", 6, 1200*time.Millisecond, " "+rest[0]+" is gone\r\n")
-}
-
-func (m *monitor) empty(ctx context.Context, _ []string) error {
-	answer, err := m.Ask(ctx, "  every file goes, the saved configuration too. Sure? (y/n) ")
-	if err != nil {
-		return err
-	}
-	if answer != "y" {
-		return errors.New("nothing done")
-	}
-	m.Store.Empty()
-	return m.Dots(ctx, "  emptying ", 20, 6*time.Second, " empty\r\n")
-}
-
-func (m *monitor) weigh(ctx context.Context, rest []string) error {
-	if len(rest) != 1 {
-		return errors.New("weigh which file?")
-	}
-	f, found := m.Store.Get(rest[0])
-	if !found {
-		return fmt.Errorf("no file %s", rest[0])
-	}
-	if err := m.Dots(ctx, "  weighing ", 8, 1600*time.Millisecond, "\r\n"); err != nil {
-		return err
-	}
-	return m.Sayf(ctx, "  size    %d\r\n  crc32   %08x\r\n  sha256  %x\r\n", len(f.Data), crc32.ChecksumIEEE(f.Data), sha256.Sum256(f.Data))
-}
-
-func (m *monitor) rate(ctx context.Context, rest []string) error {
-	baud, err := parseBaud(rest)
-	if err != nil {
-		return err
-	}
-	if err := m.Sayf(ctx, "  moving to %d now\r\n", baud); err != nil {
-		return err
-	}
-	m.Wire.Retune(baud)
+	m.Sayf("  free                     %12s B\r\n", bench.Commas(m.Store.Free()))
 	return nil
 }
 
-func parseBaud(rest []string) (int, error) {
-	if len(rest) == 1 {
-		if baud, err := strconv.Atoi(rest[0]); err == nil && slices.Contains(bauds, baud) {
-			return baud, nil
+func (m *monitor) prepare([]string) error {
+	if len(m.Store.Files()) > 0 {
+		return errors.New("the store holds files and is ready")
+	}
+	m.Dots("  preparing ", 20, 4*time.Second, " ready\r\n")
+	return nil
+}
+
+func (m *monitor) drop(args []string) error {
+	if !m.Store.Drop(args[0]) {
+		return fmt.Errorf("no file %s", args[0])
+	}
+	m.Dots("  freeing ", 6, 1200*time.Millisecond, " "+args[0]+" is gone\r\n")
+	return nil
+}
+
+func (m *monitor) empty([]string) error {
+	if !m.Yes("  every file goes, the saved configuration too. Sure?") {
+		return errors.New("nothing done")
+	}
+	m.Store.Empty()
+	m.Dots("  emptying ", 20, 6*time.Second, " empty\r\n")
+	return nil
+}
+
+func (m *monitor) weigh(args []string) error {
+	f, found := m.Store.Get(args[0])
+	if !found {
+		return fmt.Errorf("no file %s", args[0])
+	}
+	m.Dots("  weighing ", 8, 1600*time.Millisecond, "\r\n")
+	m.Fields("size", len(f.Data), "crc32", fmt.Sprintf("%08x", crc32.ChecksumIEEE(f.Data)), "sha256", fmt.Sprintf("%x", sha256.Sum256(f.Data)))
+	return nil
+}
+
+// rate is the word that changes the console's speed now.
+func rate(s *bench.Shell) func([]string) error {
+	return func(args []string) error {
+		baud, err := parseBaud(args[0])
+		if err == nil && s.Sayf("  moving to %d now\r\n", baud) {
+			s.Wire.Retune(baud)
 		}
+		return err
+	}
+}
+
+func parseBaud(text string) (int, error) {
+	if baud, err := strconv.Atoi(text); err == nil && slices.Contains(bauds, baud) {
+		return baud, nil
 	}
 	return 0, fmt.Errorf("speeds are %s", strings.Trim(fmt.Sprint(bauds), "[]"))
 }
 
 // setup is the questionnaire. An empty answer keeps what is.
-func (m *monitor) setup(ctx context.Context, _ []string) error {
-	speed, err := m.Ask(ctx, fmt.Sprintf("  console speed [%d]? ", m.savedBaud))
-	if err != nil {
-		return err
-	}
+func (m *monitor) setup([]string) (err error) {
 	baud := m.savedBaud
-	if speed != "" {
-		if baud, err = parseBaud([]string{speed}); err != nil {
+	if speed := m.Ask(fmt.Sprintf("  console speed [%d]? ", m.savedBaud)); speed != "" {
+		if baud, err = parseBaud(speed); err != nil {
 			return err
 		}
 	}
-	byItself, err := m.Ask(ctx, fmt.Sprintf("  start by itself [%s]? ", yesNo(m.byItself)))
-	if err != nil {
-		return err
+	byItself := m.Ask(fmt.Sprintf("  start by itself [%s]? ", bench.YesNo(m.byItself)))
+	if !m.OK() {
+		return nil
 	}
 	m.savedBaud = baud
 	if byItself != "" {
 		m.byItself = byItself == "yes"
 	}
-	return m.Say(ctx, "  kept; the next restart takes it\r\n")
-}
-
-func yesNo(b bool) string {
-	if b {
-		return "yes"
-	}
-	return "no"
+	m.Say("  kept; the next restart takes it\r\n")
+	return nil
 }
 
 // take receives into memory, looks at what came, and only then writes to the store.
-func (m *monitor) take(ctx context.Context, rest []string) error {
-	if len(rest) != 1 {
-		return errors.New("take it under which name?")
-	}
-	if err := m.Say(ctx, "  waiting for the file, 60 s\r\n"); err != nil {
-		return err
+func (m *monitor) take(args []string) error {
+	if !m.Say("  waiting for the file, 60 s\r\n") {
+		return nil
 	}
 	var got memory
-	_, err := xmodem.Receive(ctx, bench.Port{Wire: m.Wire}, func(xmodem.Header) (io.WriteCloser, error) { return &got, nil },
+	_, err := xmodem.Receive(m.Context(), bench.Port{Wire: m.Wire}, func(xmodem.Header) (io.WriteCloser, error) { return &got, nil },
 		xmodem.Options{Clock: m.Wire.Clock(), Retries: 20})
-	if err := m.Wire.Clock().Wait(ctx, 100*time.Millisecond); err != nil {
-		return err
+	m.Wait(100 * time.Millisecond)
+	var whole []byte
+	if err == nil {
+		_, whole, err = parseImage(got.Bytes())
 	}
 	if err != nil {
-		return m.refuse(ctx, err)
+		m.Sayf("\r\n  nothing kept: %v\r\n", err)
+		return nil
 	}
-	_, whole, err := parseImage(got.Bytes())
-	if err != nil {
-		return m.refuse(ctx, err)
-	}
-	if err := m.Sayf(ctx, "\r\n  got %s B\r\n", commas(len(whole))); err != nil {
+	m.Sayf("\r\n  got %s B\r\n", bench.Commas(len(whole)))
+	if err := m.Keep(&m.Store, bench.File{Name: args[0], Data: bytes.Clone(whole)}, writeRate); err != nil {
 		return err
 	}
-	if err := m.keep(ctx, &m.Shell, rest[0], bytes.Clone(whole)); err != nil {
-		return err
-	}
-	return m.Sayf(ctx, "kept %s\r\n", rest[0])
-}
-
-// refuse says why nothing was kept.
-func (m *monitor) refuse(ctx context.Context, why error) error {
-	return m.Sayf(ctx, "\r\n  nothing kept: %v\r\n", why)
+	m.Sayf("kept %s\r\n", args[0])
+	return nil
 }
 
 // memory is the part of the router's memory that a transfer may fill.
@@ -269,30 +212,22 @@ func (m *memory) Write(p []byte) (int, error) {
 
 func (m *memory) Close() error { return nil }
 
-func (m *monitor) startWord(ctx context.Context, rest []string) error {
-	if len(rest) != 1 {
-		return errors.New("start which image?")
-	}
-	image, err := m.begin(ctx, rest[0])
-	if err != nil {
+func (m *monitor) start(args []string) (err error) {
+	if m.chosen, err = m.begin(args[0]); err != nil {
 		return err
 	}
-	m.chosen = image
 	return bench.ErrLeave
 }
 
 // begin checks an image and announces it; the line goes to its kept speed with it.
-func (m *monitor) begin(ctx context.Context, name string) (*running, error) {
+func (m *monitor) begin(name string) (*running, error) {
 	image, err := m.imageOf(name)
 	if err != nil {
 		return nil, err
 	}
-	if err := m.Sayf(ctx, "  starting %s at %d\r\n", name, m.savedBaud); err != nil {
-		return nil, err
+	m.Sayf("  starting %s at %d\r\n", name, m.savedBaud)
+	if m.Wait(300 * time.Millisecond) {
+		m.Wire.Retune(m.savedBaud)
 	}
-	if err := m.Wire.Clock().Wait(ctx, 300*time.Millisecond); err != nil {
-		return nil, err
-	}
-	m.Wire.Retune(m.savedBaud)
 	return image, nil
 }

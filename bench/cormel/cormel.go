@@ -10,6 +10,7 @@ package cormel
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"time"
 
 	"pilotrix/bench"
+	"pilotrix/core/transfer/tftp"
 )
 
 // How long things take, in the device's time.
@@ -34,12 +36,6 @@ const (
 type Faults struct {
 	StuckPreparing bool // a download never gets beyond preparing
 	ForgetsStow    bool // says that the choice is stowed, and does not write it
-}
-
-// bank is one place for the operating system.
-type bank struct {
-	data []byte
-	size int
 }
 
 // card is a plug-in module.
@@ -62,19 +58,20 @@ type Gateway struct {
 	Settings
 	lan  *bench.LAN
 	host bench.LANHost
+	net  bench.Client
 
 	mu       sync.Mutex
-	banks    map[string]bank // kept
-	keptNext string          // kept
-	passes   []string        // kept
-	dataForm int             // kept: what the running release's data look like
-	cards    map[int]card    // kept
-	stick    *bench.Store    // in the port, nil without one
-	indexed  string          // kept: the release that made the index of the dial plan
-	running  string          // bank
+	banks    map[string][]byte // kept
+	keptNext string            // kept
+	passes   []string          // kept
+	dataForm int               // kept: what the running release's data look like
+	cards    map[int]card      // kept
+	stick    *bench.Store      // in the port, nil without one
+	indexed  string            // kept: the release that made the index of the dial plan
+	running  string            // bank
 	release  string
 	next     string // chosen, lost at a restart
-	haul     haul
+	haul     bench.Download
 	faults   Faults
 	fibs     fibs
 	warm     bool
@@ -87,9 +84,11 @@ func New(s Settings, lan *bench.LAN) *Gateway {
 		s.Room = bankRoom
 	}
 	g := &Gateway{
-		Settings: s, lan: lan, host: lan.Host("lan", s.Address), banks: map[string]bank{}, keptNext: "A", dataForm: 1, passes: []string{"7"},
-		cards: map[int]card{1: {"trunk", "3.1"}, 2: {"line", "3.1"}, 3: {"line", "3.1"}}, haul: haul{state: "idle"},
+		Settings: s, lan: lan, host: lan.Host("lan", s.Address), banks: map[string][]byte{}, keptNext: "A", dataForm: 1, passes: []string{"7"},
+		cards: map[int]card{1: {"trunk", "3.1"}, 2: {"line", "3.1"}, 3: {"line", "3.1"}},
 	}
+	g.net = bench.Client{Host: g.host, Options: tftp.Client{Block: 1428, Window: 4}}
+	g.haul.Forget()
 	lan.SetUp(s.Address.Addr(), false)
 	return g
 }
@@ -98,7 +97,7 @@ func New(s Settings, lan *bench.LAN) *Gateway {
 func (g *Gateway) Install(name string, cargo []byte) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.banks[name] = bank{cargo, len(cargo)}
+	g.banks[name] = cargo
 }
 
 // Warm lets the next start be over at once: the device has been running for long.
@@ -144,24 +143,19 @@ func (g *Gateway) PowerOn(ctx context.Context, w *bench.Wire) {
 		up, down := context.WithCancel(ctx)
 		g.mu.Lock()
 		g.comeTrue()
-		g.release, g.next, g.haul = "", g.keptNext, haul{state: "idle"}
+		g.release, g.next, g.net.Clock = "", g.keptNext, w.Clock()
 		g.mu.Unlock()
-		l := &lark{Gateway: g, Shell: bench.Shell{Wire: w, LogsOut: true}, up: up}
-		_ = l.run(up)
+		l := &lark{Gateway: g, Shell: bench.NewShell(up, w)}
+		l.run()
 		w.HangUp()
 		g.lan.SetUp(g.Address.Addr(), false)
 		down()
-		l.group.Wait()
+		g.haul.Forget()
 	}
 }
 
-// standby is the bank that does not run.
-func (g *Gateway) standby() string {
-	if g.running == "A" {
-		return "B"
-	}
-	return "A"
-}
+// standby is the bank that does not run. The caller holds mu.
+func (g *Gateway) standby() string { return other(g.running) }
 
 func other(bank string) string {
 	if bank == "A" {
@@ -172,11 +166,10 @@ func other(bank string) string {
 
 // startable says why a bank cannot be started, and what is in it. The caller holds mu.
 func (g *Gateway) startable(name string) (Cargo, error) {
-	b, there := g.banks[name]
-	if !there || len(b.data) == 0 {
-		return Cargo{}, fmt.Errorf("empty")
+	if len(g.banks[name]) == 0 {
+		return Cargo{}, errors.New("empty")
 	}
-	c, err := readCargo(b.data, cargoMagic)
+	c, err := readCargo(g.banks[name], cargoMagic)
 	if err != nil {
 		return c, err
 	}
@@ -215,12 +208,4 @@ func (g *Gateway) takeOver(name string, c Cargo) (converted bool) {
 		g.dataForm, converted = 2, true
 	}
 	return converted
-}
-
-func commas(n int) string {
-	text := fmt.Sprint(n)
-	for i := len(text) - 3; i > 0; i -= 3 {
-		text = text[:i] + "," + text[i:]
-	}
-	return text
 }

@@ -1,38 +1,29 @@
 package cormel
 
 import (
-	"bytes"
-	"context"
 	"errors"
 	"fmt"
-	"net/http"
-	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"pilotrix/bench"
-	"pilotrix/core/transfer/tftp"
 )
 
 // lark is the operating system, from peg's first line to the restart.
 type lark struct {
 	*Gateway
-	bench.Shell
-	up    context.Context // ends with this start
-	group sync.WaitGroup  // what runs in the background of it
-	admin bool
+	*bench.Shell
 	begun time.Time
 }
 
 // run starts the chosen bank and lets users in until a restart.
-func (l *lark) run(ctx context.Context) error {
+func (l *lark) run() {
 	warm := l.warm
-	cargo, err := l.boot(ctx)
-	if err != nil {
-		return err
+	cargo := l.boot()
+	if !l.OK() {
+		return
 	}
 	l.begun = l.Wire.Clock().Now()
 	if warm {
@@ -43,191 +34,114 @@ func (l *lark) run(ctx context.Context) error {
 	l.mu.Unlock()
 	l.lan.SetUp(l.Address.Addr(), true)
 	l.Wire.Answer()
-	l.page(ctx)
-	for {
-		err := l.login(ctx)
-		if err == nil {
-			err = l.Shell.Run(ctx)
+	l.haul.Group().Go(bench.Page(l.Context(), l.host, l.Address.Addr(), func() string { return l.HostName + ", lark " + cargo.Release }))
+	l.Words, l.Short, l.AnyCase, l.LogsOut, l.TooLow = l.words(), true, true, true, "not from here; lift first"
+	l.Prompt = func() string { return l.HostName + []string{" / ", " // "}[l.Level] }
+	_ = l.Serve(func() bench.Login {
+		return bench.Login{
+			Name: l.HostName + " name: ", Word: "word: ", Refusal: "not let in", Login: l.Login,
+			Knows: func(name, word string) bool { return name == l.Login && word == l.Word },
 		}
-		if errors.Is(err, bench.ErrRestart) || ctx.Err() != nil {
-			return err
-		}
-	}
+	})
 }
 
 // boot is peg: it takes the stowed bank, or the other one when that cannot be started.
-func (l *lark) boot(ctx context.Context) (Cargo, error) {
+func (l *lark) boot() Cargo {
 	if l.warm {
 		l.warm = false
 		return l.bootWarm()
 	}
-	if err := l.Dots(ctx, fmt.Sprintf("\r\n\r\npeg %s   Cormel %s ", l.Boot, l.Model), 3, 3*time.Second, "\r\n"); err != nil {
-		return Cargo{}, err
-	}
+	l.Dots(fmt.Sprintf("\r\n\r\npeg %s   Cormel %s ", l.Boot, l.Model), 3, 3*time.Second, "\r\n")
 	for _, name := range []string{l.Starts(), other(l.Starts())} {
 		l.mu.Lock()
 		cargo, why := l.startable(name)
 		l.mu.Unlock()
 		if why != nil {
-			if err := l.Sayf(ctx, "bank %s: %v; not started\r\n", name, why); err != nil {
-				return cargo, err
-			}
+			l.Sayf("bank %s: %v; not started\r\n", name, why)
 			continue
 		}
-		if err := l.Dots(ctx, fmt.Sprintf("bank %s: lark %s ", name, cargo.Release), 12, 12*time.Second, " sound\r\n"); err != nil {
-			return cargo, err
+		if l.Dots(fmt.Sprintf("bank %s: lark %s ", name, cargo.Release), 12, 12*time.Second, " sound\r\n") {
+			l.phases(name, cargo)
 		}
-		return cargo, l.phases(ctx, name, cargo)
+		return cargo
 	}
-	_ = l.Say(ctx, "peg: nothing to start\r\n")
-	<-ctx.Done()
-	return Cargo{}, ctx.Err()
+	l.Say("peg: nothing to start\r\n")
+	l.Hang()
+	return Cargo{}
 }
 
-func (l *lark) bootWarm() (Cargo, error) {
+func (l *lark) bootWarm() Cargo {
 	l.mu.Lock()
 	cargo, err := l.startable(l.keptNext)
 	l.mu.Unlock()
 	if err == nil {
 		l.takeOver(l.keptNext, cargo)
 	}
-	return cargo, err
+	return cargo
 }
 
 // phases are the minutes that a start takes; the network is up before the prompt is.
-func (l *lark) phases(ctx context.Context, name string, cargo Cargo) error {
+func (l *lark) phases(name string, cargo Cargo) {
 	converted := l.takeOver(name, cargo)
-	if err := l.Sayf(ctx, "lark %s starting from bank %s\r\n", cargo.Release, name); err != nil {
-		return err
-	}
+	l.Sayf("lark %s starting from bank %s\r\n", cargo.Release, name)
 	if converted {
-		if err := l.Dots(ctx, "  converting the data to form 2 ", 15, 25*time.Second, " done\r\n"); err != nil {
-			return err
-		}
+		l.Dots("  converting the data to form 2 ", 15, 25*time.Second, " done\r\n")
 	}
-	for _, part := range []string{"memory", "cards", "network", "dial plan", "services"} {
-		if err := l.Dots(ctx, fmt.Sprintf("  %-12s", part), 10, 24*time.Second, " up\r\n"); err != nil {
-			return err
-		}
-		if part == "network" {
-			l.lan.SetUp(l.Address.Addr(), true)
-		}
+	const each = 24 * time.Second
+	part := func(name string) bench.Phase {
+		return bench.Phase{Text: fmt.Sprintf("  %-12s", name), Takes: each, End: " up"}
 	}
-	return l.Say(ctx, "\r\n")
+	if l.Phases(10, part("memory"), part("cards"), part("network")) {
+		l.lan.SetUp(l.Address.Addr(), true)
+	}
+	l.Phases(10, part("dial plan"), part("services"))
+	l.Say("\r\n")
 }
 
-// page is the gateway's web page.
-func (l *lark) page(ctx context.Context) {
-	listener, err := l.host.Listen(netip.AddrPortFrom(l.Address.Addr(), 80))
-	if err != nil {
-		return
-	}
-	release, _ := l.Runs()
-	server := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		fmt.Fprintf(w, "%s, lark %s\n", l.HostName, release)
-	})}
-	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
-	l.group.Go(func() {
-		defer stop()
-		_ = server.Serve(listener)
-	})
-}
-
-func (l *lark) login(ctx context.Context) error {
-	l.admin = false
-	for {
-		name, err := l.Ask(ctx, l.HostName+" name: ")
-		if err != nil {
-			return err
-		}
-		if l.Wire.User() == l.Login {
-			break // the session has let them in
-		}
-		if name == "" {
-			continue
-		}
-		if err := l.Say(ctx, "word: "); err != nil {
-			return err
-		}
-		word, err := l.ReadLine(ctx, false)
-		if err != nil {
-			return err
-		}
-		if name == l.Login && word == l.Word {
-			break
-		}
-		if err := l.Wire.Clock().Wait(ctx, time.Second); err != nil {
-			return err
-		}
-		if err := l.Say(ctx, "not let in\r\n"); err != nil {
-			return err
-		}
-	}
-	l.Words, l.Short, l.AnyCase = l.words(), true, true
-	l.Prompt = func() string {
-		if l.admin {
-			return l.HostName + " // "
-		}
-		return l.HostName + " / "
-	}
-	return l.Say(ctx, "\r\n")
-}
-
-// grave are the words that an awkward gateway asks about, beside those that always ask.
-var grave = map[string]bool{"haul tftp": true, "haul http": true, "haul ftp": true, "haul stick": true, "haul sftp": true, "haul pass": true, "favour": true, "fit card": true, "ship setup": true, "rebuild": true}
-
+// words of the command language. Those of level 1 are for whoever has lifted; an awkward gateway asks about the grave ones,
+// beside those that always ask.
 func (l *lark) words() []bench.Word {
-	w := func(name, usage, about string, run func(context.Context, []string) error) bench.Word {
-		return bench.Word{Name: name, Usage: usage, About: about, Run: run}
-	}
-	a := func(name, usage, about string, run func(context.Context, []string) error) bench.Word {
-		word := w(name, usage, about, func(ctx context.Context, rest []string) error {
-			if !l.admin {
-				return errors.New("not from here; lift first")
-			}
-			return run(ctx, rest)
-		})
-		word.Grave = grave[name]
-		return word
+	haul := func(protocol, what string) bench.Word {
+		return bench.Word{
+			Form: "haul " + protocol + " ADDRESS " + what, About: "download into the bank that does not run", Level: 1, Grave: true,
+			Run: func(args []string) error { return l.haulBy(protocol, args[0], args[1]) },
+		}
 	}
 	return []bench.Word{
-		w("words", "", "list these", func(ctx context.Context, _ []string) error { return l.Help(ctx) }),
-		w("look self", "", "what this is and runs", l.lookSelf),
-		w("look banks", "", "the two banks", l.lookBanks),
-		w("look haul", "", "how far the download is", func(ctx context.Context, _ []string) error { return l.Say(ctx, l.tellHaul()) }),
-		w("look stick", "", "the files on the stick in the port", l.lookStick),
-		w("look cards", "", "the cards and their firmware", l.lookCards),
-		w("look lines", "", "the registration with the call server", l.lookLines),
-		w("lift", "", "be allowed to change things", func(context.Context, []string) error { l.admin = true; return nil }),
-		w("lower", "", "give that up", func(context.Context, []string) error { l.admin = false; return nil }),
-		a("haul tftp", "ADDRESS NAME", "download into the bank that does not run", l.haulTFTP),
-		a("haul http", "ADDRESS PATH", "the same by HTTP", l.haulHTTP),
-		a("haul ftp", "ADDRESS NAME", "the same by FTP", l.haulFTP),
-		a("haul sftp", "ADDRESS NAME", "the same by SFTP", l.haulSFTP),
-		a("haul stick", "NAME", "the same from the stick in the port", l.haulStick),
-		a("haul pass", "ADDRESS NAME", "take a licence by TFTP", l.haulPass),
-		a("haul off", "", "end the download", l.haulOff),
-		a("favour", "BANK", "start from this bank next time; stow keeps that", l.favour),
-		a("stow", "", "keep the choice of the bank and the setup", l.stow),
-		a("recommence", "", "restart", l.recommence),
-		a("ship setup", "ADDRESS NAME", "leave the setup on a server by TFTP", l.shipSetup),
-		a("fit card", "SLOT ADDRESS NAME", "new firmware for a card by TFTP", l.fitCard),
-		a("wipe bank", "BANK", "empty a bank", l.wipeBank),
-		a("rebuild", "", "make the index of the dial plan anew", l.rebuild),
-		w("leave", "", "log out", func(context.Context, []string) error { return bench.ErrLeave }),
+		l.Help("words"),
+		{Form: "look self", About: "what this is and runs", Run: l.lookSelf},
+		{Form: "look banks", About: "the two banks", Run: l.lookBanks},
+		{Form: "look haul", About: "how far the download is", Run: l.lookHaul},
+		{Form: "look stick", About: "the files on the stick in the port", Run: l.lookStick},
+		{Form: "look cards", About: "the cards and their firmware", Run: l.lookCards},
+		{Form: "look lines", About: "the registration with the call server", Run: l.lookLines},
+		l.Raise("lift"), l.Lower("lower"),
+		haul("tftp", "NAME"), haul("http", "PATH"), haul("ftp", "NAME"), haul("sftp", "NAME"),
+		{Form: "haul stick NAME", About: "the same from the stick in the port", Run: l.haulStick, Level: 1, Grave: true},
+		{Form: "haul pass ADDRESS NAME", About: "take a licence by TFTP", Run: l.haulPass, Level: 1, Grave: true},
+		{Form: "haul off", About: "end the download", Run: l.haulOff, Level: 1},
+		{Form: "favour BANK", About: "start from this bank next time; stow keeps that", Run: l.favour, Level: 1, Grave: true},
+		{Form: "stow", About: "keep the choice of the bank and the setup", Run: l.stow, Level: 1},
+		{Form: "recommence", About: "restart", Run: l.recommence, Level: 1},
+		{Form: "ship setup ADDRESS NAME", About: "leave the setup on a server by TFTP", Run: l.shipSetup, Level: 1, Grave: true},
+		{Form: "fit card SLOT ADDRESS NAME", About: "new firmware for a card by TFTP", Run: l.fitCard, Level: 1, Grave: true},
+		{Form: "wipe bank BANK", About: "empty a bank", Run: l.wipeBank, Level: 1},
+		{Form: "rebuild", About: "make the index of the dial plan anew", Run: l.rebuild, Level: 1, Grave: true},
+		l.Leave("leave"),
 	}
 }
 
-func (l *lark) lookSelf(ctx context.Context, _ []string) error {
+func (l *lark) lookSelf([]string) error {
 	release, running := l.Runs()
 	l.mu.Lock()
 	passes, indexed := strings.Join(l.passes, ", "), l.indexed
 	l.mu.Unlock()
-	return l.Sayf(ctx, "  name           %s\r\n  model          %s\r\n  serial         %s\r\n  architecture   %s\r\n  boot firmware  %s\r\n  release        %s\r\n  bank           %s\r\n  licensed for   %s\r\n  index made by  %s\r\n  address        %s\r\n  up             %s\r\n",
-		l.HostName, l.Model, l.Serial, Architecture, l.Boot, release, running, passes, indexed, l.Address, l.Wire.Clock().Since(l.begun).Round(time.Second))
+	l.Fields("name", l.HostName, "model", l.Model, "serial", l.Serial, "architecture", Architecture, "boot firmware", l.Boot, "release", release,
+		"bank", running, "licensed for", passes, "index made by", indexed, "address", l.Address, "up", l.Wire.Clock().Since(l.begun).Round(time.Second))
+	return nil
 }
 
-func (l *lark) lookBanks(ctx context.Context, _ []string) error {
+func (l *lark) lookBanks([]string) error {
 	l.mu.Lock()
 	var out strings.Builder
 	out.WriteString("  bank  state    release   bytes        next  stowed\r\n")
@@ -237,24 +151,28 @@ func (l *lark) lookBanks(ctx context.Context, _ []string) error {
 			state = "running"
 		}
 		release := "-"
-		if c, err := readCargo(l.banks[name].data, cargoMagic); err == nil {
+		if c, err := readCargo(l.banks[name], cargoMagic); err == nil {
 			release = c.Release
 		}
-		fmt.Fprintf(&out, "  %-4s  %-7s  %-8s  %-11s  %-4s  %s\r\n", name, state, release, commas(len(l.banks[name].data)), yesNo(name == l.next), yesNo(name == l.keptNext))
+		fmt.Fprintf(&out, "  %-4s  %-7s  %-8s  %-11s  %-4s  %s\r\n", name, state, release, bench.Commas(len(l.banks[name])), bench.YesNo(name == l.next), bench.YesNo(name == l.keptNext))
 	}
-	fmt.Fprintf(&out, "  room in the standby bank  %s B\r\n", commas(l.Room))
+	fmt.Fprintf(&out, "  room in the standby bank  %s B\r\n", bench.Commas(l.Room))
 	l.mu.Unlock()
-	return l.Say(ctx, out.String())
+	l.Say(out.String())
+	return nil
 }
 
-func yesNo(b bool) string {
-	if b {
-		return "yes"
+func (l *lark) lookHaul([]string) error {
+	h := l.haul.Now()
+	size := "?"
+	if h.Size > 0 {
+		size = bench.Commas(h.Size)
 	}
-	return "no"
+	l.Fields("haul    ", h.Number, "file", bench.Dash(h.File), "state", h.State, "bytes", bench.Commas(h.Got)+" of "+size, "reason", bench.Dash(h.Reason))
+	return nil
 }
 
-func (l *lark) lookCards(ctx context.Context, _ []string) error {
+func (l *lark) lookCards([]string) error {
 	l.mu.Lock()
 	var out strings.Builder
 	out.WriteString("  slot  card   firmware\r\n")
@@ -264,104 +182,72 @@ func (l *lark) lookCards(ctx context.Context, _ []string) error {
 		}
 	}
 	l.mu.Unlock()
-	return l.Say(ctx, out.String())
+	l.Say(out.String())
+	return nil
 }
 
-func (l *lark) lookLines(ctx context.Context, _ []string) error {
+func (l *lark) lookLines([]string) error {
 	state, count := "waiting", 0
 	if up := l.Wire.Clock().Since(l.begun); up >= registerTime {
 		state, count = "up", 24
 	}
-	return l.Sayf(ctx, "  call server   192.0.2.5\r\n  registration  %s\r\n  lines         %d of 24\r\n", state, count)
+	l.Fields("call server", "192.0.2.5", "registration", state, "lines", fmt.Sprintf("%d of 24", count))
+	return nil
 }
 
-func (l *lark) haulTFTP(ctx context.Context, rest []string) error {
-	if len(rest) != 2 {
-		return errors.New("haul tftp ADDRESS NAME")
-	}
-	from, err := l.byTFTP(l.Wire.Clock(), rest[0], rest[1])
-	return l.began(ctx, rest[1], from, err)
-}
-
-func (l *lark) haulHTTP(ctx context.Context, rest []string) error {
-	if len(rest) != 2 {
-		return errors.New("haul http ADDRESS PATH")
-	}
-	from, err := l.byHTTP(rest[0], rest[1])
-	return l.began(ctx, rest[1][strings.LastIndexByte(rest[1], '/')+1:], from, err)
-}
-
-func (l *lark) haulFTP(ctx context.Context, rest []string) error {
-	if len(rest) != 2 {
-		return errors.New("haul ftp ADDRESS NAME")
-	}
-	user, word, err := l.accountThere(ctx)
+// haulBy begins a download by a protocol.
+func (l *lark) haulBy(protocol, address, name string) error {
+	from, err := l.Getting(l.net, protocol, address, name, bench.Asking{User: "  user there: ", Word: "  word there: ", Key: "  key there %s, take it?"})
 	if err != nil {
 		return err
 	}
-	from, err := l.byFTP(rest[0], rest[1], user, word)
-	return l.began(ctx, rest[1], from, err)
+	return l.began(name[strings.LastIndexByte(name, '/')+1:], from)
 }
 
-// accountThere asks for the account on the other side.
-func (l *lark) accountThere(ctx context.Context) (user, word string, err error) {
-	if user, err = l.Ask(ctx, "  user there: "); err != nil {
-		return "", "", err
+// began begins a download into the bank that does not run, which is empty from then on.
+func (l *lark) began(file string, from bench.Fetch) error {
+	if h := l.haul.Now(); h.Busy() {
+		return fmt.Errorf("haul %d is under way; haul off ends it", h.Number)
 	}
-	if err = l.Say(ctx, "  word there: "); err != nil {
-		return "", "", err
-	}
-	word, err = l.ReadLine(ctx, false)
-	return user, word, err
-}
-
-func (l *lark) began(ctx context.Context, file string, from fetch, err error) error {
+	l.mu.Lock()
+	target, stuck := l.standby(), l.faults.StuckPreparing
+	delete(l.banks, target)
+	l.mu.Unlock()
+	number, err := l.haul.Begin(l.Context(), l.Wire.Clock(), bench.Wanted{
+		File: file, From: from, To: &bench.FlashMemory{Room: l.Room, Rate: fetchRate, Stall: l.StallOnce()},
+		Prepare: prepareTime, Check: checkTime, Stuck: stuck,
+		Accept: func(data []byte) error {
+			cargo, err := readCargo(data, cargoMagic)
+			if err == nil {
+				err = l.fits(cargo)
+			}
+			if err == nil {
+				l.Install(target, data)
+			}
+			return err
+		},
+	})
 	if err == nil {
-		err = l.startHaul(file, from)
+		l.Sayf("  haul %d begun, into bank %s; look haul tells how far it is\r\n", number, target)
 	}
-	if err != nil {
-		return err
-	}
-	l.mu.Lock()
-	number, target := l.haul.number, l.standby()
-	l.mu.Unlock()
-	return l.Sayf(ctx, "  haul %d begun, into bank %s; look haul tells how far it is\r\n", number, target)
+	return err
 }
 
-func (l *lark) haulOff(ctx context.Context, _ []string) error {
-	l.mu.Lock()
-	h := l.haul
-	if h.busy() {
-		h.cancel()
-		l.haul.state, l.haul.reason = "failed", "ended by hand"
-	}
-	l.mu.Unlock()
-	if !h.busy() {
+func (l *lark) haulOff([]string) error {
+	number, was := l.haul.End()
+	if !was {
 		return errors.New("no haul is under way")
 	}
-	return l.Sayf(ctx, "  haul %d ended\r\n", h.number)
+	l.Sayf("  haul %d ended\r\n", number)
+	return nil
 }
 
-// fetchNow gets a small file in the foreground.
-func (l *lark) fetchNow(ctx context.Context, address, name string) ([]byte, error) {
-	from, err := l.byTFTP(l.Wire.Clock(), address, name)
-	if err != nil {
-		return nil, err
+func (l *lark) haulPass(args []string) error {
+	data, err := l.net.Now(l.Context(), args[0], args[1])
+	var release string
+	if err == nil {
+		release, err = readLicence(data, l.Serial)
 	}
-	var data bytes.Buffer
-	err = from(ctx, &data, func(int) {})
-	return data.Bytes(), err
-}
-
-func (l *lark) haulPass(ctx context.Context, rest []string) error {
-	if len(rest) != 2 {
-		return errors.New("haul pass ADDRESS NAME")
-	}
-	data, err := l.fetchNow(ctx, rest[0], rest[1])
-	if err != nil {
-		return fmt.Errorf("no pass taken: %w", err)
-	}
-	release, err := readLicence(data, l.Serial)
 	if err != nil {
 		return fmt.Errorf("no pass taken: %w", err)
 	}
@@ -370,35 +256,34 @@ func (l *lark) haulPass(ctx context.Context, rest []string) error {
 		l.passes = append(l.passes, release)
 	}
 	l.mu.Unlock()
-	return l.Sayf(ctx, "  pass for release %s taken\r\n", release)
+	l.Sayf("  pass for release %s taken\r\n", release)
+	return nil
 }
 
-func (l *lark) favour(ctx context.Context, rest []string) error {
-	if len(rest) != 1 || (rest[0] != "A" && rest[0] != "B") {
+func (l *lark) favour(args []string) error {
+	bank := args[0]
+	if bank != "A" && bank != "B" {
 		return errors.New("favour which bank, A or B?")
 	}
 	l.mu.Lock()
-	_, err := readCargo(l.banks[rest[0]].data, cargoMagic)
+	_, err := readCargo(l.banks[bank], cargoMagic)
 	if err == nil {
-		l.next = rest[0]
+		l.next = bank
 	}
 	l.mu.Unlock()
 	if err != nil {
-		return fmt.Errorf("bank %s holds nothing to start", rest[0])
+		return fmt.Errorf("bank %s holds nothing to start", bank)
 	}
-	return l.Sayf(ctx, "  bank %s is next; not stowed yet\r\n", rest[0])
+	l.Sayf("  bank %s is next; not stowed yet\r\n", bank)
+	return nil
 }
 
-func (l *lark) stow(ctx context.Context, _ []string) error {
-	answer, err := l.Ask(ctx, "  write over what was stowed before? (y/n) ")
-	if err != nil {
-		return err
-	}
-	if answer != "y" {
+func (l *lark) stow([]string) error {
+	if !l.Yes("  write over what was stowed before?") {
 		return errors.New("nothing stowed")
 	}
-	if err := l.Dots(ctx, "  stowing ", 8, 3*time.Second, ""); err != nil {
-		return err
+	if !l.Dots("  stowing ", 8, 3*time.Second, "") {
+		return nil
 	}
 	l.mu.Lock()
 	if !l.faults.ForgetsStow {
@@ -406,20 +291,15 @@ func (l *lark) stow(ctx context.Context, _ []string) error {
 	}
 	next := l.next
 	l.mu.Unlock()
-	return l.Sayf(ctx, " stowed, bank %s is next\r\n", next)
+	l.Sayf(" stowed, bank %s is next\r\n", next)
+	return nil
 }
 
-func (l *lark) recommence(ctx context.Context, _ []string) error {
-	answer, err := l.Ask(ctx, "  recommence now? (y/n) ")
-	if err != nil {
-		return err
-	}
-	if answer != "y" {
+func (l *lark) recommence([]string) error {
+	if !l.Yes("  recommence now?") {
 		return errors.New("nothing done")
 	}
-	if err := l.Dots(ctx, "  closing ", 6, 4*time.Second, " down\r\n"); err != nil {
-		return err
-	}
+	l.Dots("  closing ", 6, 4*time.Second, " down\r\n")
 	return bench.ErrRestart
 }
 
@@ -434,81 +314,70 @@ func (l *lark) setup() []byte {
 	return []byte(out.String())
 }
 
-func (l *lark) shipSetup(ctx context.Context, rest []string) error {
-	if len(rest) != 2 {
-		return errors.New("ship setup ADDRESS NAME")
-	}
-	at, err := serverAt(rest[0], tftp.Port)
-	if err != nil {
-		return err
-	}
+func (l *lark) shipSetup(args []string) error {
 	data := l.setup()
-	if err := l.Say(ctx, "  shipping\r\n"); err != nil {
-		return err
-	}
-	_, err = tftp.Client{Network: l.host, Clock: l.Wire.Clock(), Retries: 5}.Put(ctx, at, rest[1], bytes.NewReader(data), int64(len(data)))
-	if err != nil {
+	l.Say("  shipping\r\n")
+	if err := l.net.Leave(l.Context(), args[0], args[1], data); err != nil {
 		return fmt.Errorf("not shipped: %w", err)
 	}
-	return l.Sayf(ctx, "  shipped %s B\r\n", commas(len(data)))
+	l.Sayf("  shipped %s B\r\n", bench.Commas(len(data)))
+	return nil
 }
 
-func (l *lark) fitCard(ctx context.Context, rest []string) error {
-	if len(rest) != 3 {
-		return errors.New("fit card SLOT ADDRESS NAME")
-	}
-	slot, _ := strconv.Atoi(rest[0])
+func (l *lark) fitCard(args []string) error {
+	slot, _ := strconv.Atoi(args[0])
 	l.mu.Lock()
 	was, there := l.cards[slot]
 	l.mu.Unlock()
 	if !there {
-		return fmt.Errorf("no card in slot %s", rest[0])
+		return fmt.Errorf("no card in slot %s", args[0])
 	}
-	data, err := l.fetchNow(ctx, rest[1], rest[2])
-	if err != nil {
-		return fmt.Errorf("card %d stays as it is: %w", slot, err)
+	data, err := l.net.Now(l.Context(), args[1], args[2])
+	var cargo Cargo
+	if err == nil {
+		cargo, err = readCargo(data, cardMagic)
 	}
-	cargo, err := readCargo(data, cardMagic)
 	if err == nil && cargo.Card != was.Kind {
 		err = fmt.Errorf("made for a %s card, this is a %s card", cargo.Card, was.Kind)
 	}
 	if err != nil {
 		return fmt.Errorf("card %d stays as it is: %w", slot, err)
 	}
-	if err := l.Dots(ctx, fmt.Sprintf("  writing card %d ", slot), 12, 12*time.Second, ""); err != nil {
-		return err
-	}
-	if err := l.Dots(ctx, " restarting it ", 8, 8*time.Second, ""); err != nil {
-		return err
+	if !l.Dots(fmt.Sprintf("  writing card %d ", slot), 12, 12*time.Second, "") || !l.Dots(" restarting it ", 8, 8*time.Second, "") {
+		return nil
 	}
 	l.mu.Lock()
 	l.cards[slot] = card{was.Kind, cargo.Release}
 	l.mu.Unlock()
-	return l.Sayf(ctx, " card %d has %s\r\n", slot, cargo.Release)
+	l.Sayf(" card %d has %s\r\n", slot, cargo.Release)
+	return nil
 }
 
-func (l *lark) wipeBank(ctx context.Context, rest []string) error {
-	if len(rest) != 1 || (rest[0] != "A" && rest[0] != "B") {
+func (l *lark) wipeBank(args []string) error {
+	bank := args[0]
+	if bank != "A" && bank != "B" {
 		return errors.New("wipe which bank, A or B?")
 	}
 	l.mu.Lock()
-	runs := rest[0] == l.running
+	runs := bank == l.running
 	if !runs {
-		delete(l.banks, rest[0])
+		delete(l.banks, bank)
 	}
 	l.mu.Unlock()
 	if runs {
-		return fmt.Errorf("bank %s runs", rest[0])
+		return fmt.Errorf("bank %s runs", bank)
 	}
-	return l.Dots(ctx, "  wiping ", 8, 4*time.Second, " wiped\r\n")
+	l.Dots("  wiping ", 8, 4*time.Second, " wiped\r\n")
+	return nil
 }
 
-func (l *lark) rebuild(ctx context.Context, _ []string) error {
-	if err := l.Dots(ctx, "  rebuilding the index ", 10, 6*time.Second, ""); err != nil {
-		return err
+func (l *lark) rebuild([]string) error {
+	if !l.Dots("  rebuilding the index ", 10, 6*time.Second, "") {
+		return nil
 	}
 	l.mu.Lock()
 	l.indexed = l.release
 	l.mu.Unlock()
-	return l.Say(ctx, " rebuilt\r\n")
+	l.Say(" rebuilt\r\n")
+	return nil
 }

@@ -15,15 +15,13 @@ func (g *Gateway) Remember() (restore func()) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	banks, cards, passes := maps.Clone(g.banks), maps.Clone(g.cards), slices.Clone(g.passes)
-	keptNext, next, h, indexed := g.keptNext, g.next, g.haul, g.indexed
+	keptNext, next, haul, indexed := g.keptNext, g.next, g.haul.Remember(), g.indexed
 	return func() {
+		haul()
 		g.mu.Lock()
 		defer g.mu.Unlock()
-		if g.haul.number != h.number && g.haul.busy() {
-			g.haul.cancel()
-		}
 		g.banks, g.cards, g.passes, g.keptNext, g.next = banks, cards, passes, keptNext, next
-		g.haul.state, g.haul.reason, g.indexed = h.state, h.reason, indexed
+		g.indexed = indexed
 	}
 }
 

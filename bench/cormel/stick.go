@@ -38,10 +38,11 @@ func (g *Gateway) plugged() *bench.Store {
 }
 
 // lookStick lists the stick, each file that can be read whole with its MD5.
-func (l *lark) lookStick(ctx context.Context, _ []string) error {
+func (l *lark) lookStick([]string) error {
 	stick := l.plugged()
 	if stick == nil {
-		return l.Say(ctx, "  no stick in the port\r\n")
+		l.Say("  no stick in the port\r\n")
+		return nil
 	}
 	var out strings.Builder
 	for _, file := range stick.Files() {
@@ -49,28 +50,26 @@ func (l *lark) lookStick(ctx context.Context, _ []string) error {
 		if !file.Broken {
 			sum = fmt.Sprintf("md5 %x", md5.Sum(file.Data)) //nolint:gosec // what old devices tell
 		}
-		fmt.Fprintf(&out, "  %-20s  %11s B  %s\r\n", file.Name, commas(len(file.Data)), sum)
+		fmt.Fprintf(&out, "  %-20s  %11s B  %s\r\n", file.Name, bench.Commas(len(file.Data)), sum)
 	}
-	return l.Say(ctx, out.String())
+	l.Say(out.String())
+	return nil
 }
 
 // haulStick brings a file of the stick into the bank that does not run.
-func (l *lark) haulStick(ctx context.Context, rest []string) error {
-	if len(rest) != 1 {
-		return errors.New("haul stick NAME")
-	}
+func (l *lark) haulStick(args []string) error {
 	stick := l.plugged()
 	if stick == nil {
 		return errors.New("no stick in the port")
 	}
-	file, there := stick.Get(rest[0])
+	file, there := stick.Get(args[0])
 	if !there {
-		return fmt.Errorf("no file %s on the stick", rest[0])
+		return fmt.Errorf("no file %s on the stick", args[0])
 	}
-	return l.began(ctx, file.Name, func(_ context.Context, to io.Writer, size func(int)) error {
+	return l.began(file.Name, func(_ context.Context, to io.Writer, size func(int)) error {
 		size(len(file.Data))
 		return l.copyOff(file, to)
-	}, nil)
+	})
 }
 
 // copyOff copies a file off the stick in blocks, for as long as the stick is in the port.
