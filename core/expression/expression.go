@@ -14,6 +14,7 @@ import (
 	"github.com/expr-lang/expr/builtin"
 	"github.com/expr-lang/expr/file"
 	"github.com/expr-lang/expr/vm"
+	"github.com/expr-lang/expr/vm/runtime"
 
 	"pilotrix/core/device"
 	"pilotrix/core/units"
@@ -58,6 +59,7 @@ func Compile(text string, names Names) (*Guard, error) {
 		expr.Function("older", compare(func(n int) bool { return n < 0 }), new(func(any, any) bool)),
 		expr.Function("newer", compare(func(n int) bool { return n > 0 }), new(func(any, any) bool)),
 		expr.Function("same", compare(func(n int) bool { return n == 0 }), new(func(any, any) bool)),
+		expr.Function(equal, func(a ...any) (any, error) { return equals(order, a[0], a[1]), nil }, new(func(any, any) bool)),
 		expr.Function("size", func(a ...any) (any, error) { return units.ParseSize(fmt.Sprint(a[0])) }, new(func(any) float64)),
 		expr.Function("hex", func(a ...any) (any, error) { return hexOf(a[0]) }, new(func(any) string)),
 		expr.Function("words", func(a ...any) (any, error) { return words(fmt.Sprint(a[0])), nil }, new(func(any) []string)),
@@ -115,7 +117,10 @@ func (g *Guard) Holds(env map[string]any) (bool, error) {
 }
 
 // functions are the names that Compile adds.
-var functions = map[string]bool{"older": true, "newer": true, "same": true, "size": true, "hex": true, "words": true}
+var functions = map[string]bool{"older": true, "newer": true, "same": true, "size": true, "hex": true, "words": true, equal: true}
+
+// equal is what == becomes, and != the opposite of: a release is the same as the text of one.
+const equal = "equal"
 
 // lookup collects the dotted names of an expression and complains about the first unknown one.
 type lookup struct {
@@ -136,6 +141,14 @@ func (l *lookup) longest() (names []string) {
 }
 
 func (l *lookup) Visit(node *ast.Node) {
+	if n, is := (*node).(*ast.BinaryNode); is && (n.Operator == "==" || n.Operator == "!=") {
+		var same ast.Node = &ast.CallNode{Callee: &ast.IdentifierNode{Value: equal}, Arguments: []ast.Node{n.Left, n.Right}}
+		if n.Operator == "!=" {
+			same = &ast.UnaryNode{Operator: "not", Node: same}
+		}
+		ast.Patch(node, same)
+		return
+	}
 	name := dotted(*node)
 	if name != "" {
 		l.seen = append(l.seen, name)
@@ -185,6 +198,17 @@ func release(order *device.Order, value any) (device.Release, error) {
 		return device.Release{}, fmt.Errorf("a release to compare was not read")
 	}
 	return order.Parse(fmt.Sprint(value))
+}
+
+// equals is ==, by which a release is the same as a text that is one.
+func equals(order *device.Order, a, b any) bool {
+	_, isA := a.(device.Release)
+	_, isB := b.(device.Release)
+	if !isA && !isB {
+		return runtime.Equal(a, b)
+	}
+	same, err := compare(order, []any{a, b}, func(n int) bool { return n == 0 })
+	return err == nil && same == true
 }
 
 func hexOf(value any) (any, error) {

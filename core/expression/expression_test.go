@@ -33,6 +33,14 @@ func TestGuards(t *testing.T) {
 		`newer("4.2.1-rc1", running.release)`:   false,
 		`same(running.release, "v4.2.1")`:       true,
 		`hex(image.size) == "64"`:               true,
+		`running.release == "v4.2.1"`:           true,
+		`"4.2.1" != running.release`:            false,
+		`running.release == image.release`:      false,
+		`running.release == ""`:                 false,
+		`running.release != nil`:                true,
+		`image.size == 100`:                     true,
+		`image.size != 100`:                     false,
+		`any([running], .release == "4.2.1.0")`: true,
 	} {
 		g, err := Compile(text, nil)
 		require.NoError(t, err, text)
