@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"cmp"
 	"crypto/sha256"
+	"crypto/sha512"
 	"embed"
 	"errors"
 	"fmt"
@@ -21,6 +22,8 @@ import (
 	"pilotrix/bench"
 	"pilotrix/bench/brindle"
 	"pilotrix/bench/cormel"
+	"pilotrix/bench/maskel"
+	"pilotrix/bench/tamsin"
 	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
@@ -166,6 +169,16 @@ var places = map[string]Place{
 		About: "runs lark 7.4.2 from bank A; bank B holds 7.2.0",
 		build: func(lan *bench.LAN) bench.Device { return Gateway(lan, gatewaySize) },
 	},
+	"quay-er1": {
+		Name: "quay-er1", Where: "Orsholm quay", Family: "Tamsin E8", Dialect: "tamsin-e8",
+		About: "runs marl 5.2, which lasts; a new system runs on trial there",
+		build: func(lan *bench.LAN) bench.Device { return Edge(lan, edgeSize) },
+	},
+	"tangle-sw1": {
+		Name: "tangle-sw1", Where: "Tangle Ness", Family: "Maskel S24", Dialect: "maskel-s24",
+		About: "a stack of three that runs strand 3.1; all units have to get the same release",
+		build: func(lan *bench.LAN) bench.Device { return Switches(lan, StackSettings()) },
+	},
 }
 
 // gatewaySize is the size of the gateway's images, their heads left out.
@@ -188,6 +201,8 @@ const gatewaySerial = "CG2-004711"
 // Addresses of the scenario, from the range for documentation (RFC 5737).
 var (
 	gatewayAddress = netip.MustParsePrefix("192.0.2.41/24")
+	edgeAddress    = netip.MustParsePrefix("192.0.2.21/24")
+	stackAddress   = netip.MustParsePrefix("192.0.2.60/24")
 	LaptopAddress  = netip.MustParsePrefix("192.0.2.10/24")
 )
 
@@ -198,6 +213,84 @@ func GatewayImage(release string, size int) []byte {
 
 // GatewayLicence is the licence of the gateway on Grey Mare for a release.
 func GatewayLicence(release string) []byte { return cormel.MakeLicence(release, gatewaySerial) }
+
+// edgeSize is the size of the edge router's images, their heads left out.
+const edgeSize = 3_145_728
+
+// Edge is the edge router on Orsholm quay as it stands when a scene begins. Size is that of its images.
+func Edge(lan *bench.LAN, size int) *tamsin.Router {
+	r := tamsin.New(tamsin.Settings{
+		Model: "E8-1", HostName: "quay-er1", Serial: "TE8-000417", Login: user, Code: password, Address: edgeAddress,
+		Setup: []string{"name quay-er1", "lan 192.0.2.21/24", "uplink from harbour-core", "tide gauges read every 60 s", "ramp lights by gauge"},
+		Room:  9 * size,
+	}, lan)
+	r.Install(EdgeImage("5.2", size))
+	r.Warm()
+	return r
+}
+
+// EdgeImage is an image for the edge routers. What newer ones drop of a setup is not what this one's has.
+func EdgeImage(release string, size int) []byte {
+	return tamsin.MakeParcel(tamsin.Parcel{Release: release, Models: []string{"E8-1", "E8-2"}, Least: "5.0", Drops: []string{"old gauges"}}, size)
+}
+
+// EdgeShelf makes the shelf of the edge router's scene in a folder: the wanted image, one for another model, and one that
+// wants a later release to come from.
+func EdgeShelf(folder string, size int) error {
+	wanted := EdgeImage("5.4", size)
+	larger := tamsin.MakeParcel(tamsin.Parcel{Release: "5.4", Models: []string{"E8-16"}}, size/4)
+	later := tamsin.MakeParcel(tamsin.Parcel{Release: "6.0", Models: []string{"E8-1", "E8-2"}, Least: "5.4", Drops: []string{"tide gauges"}}, size)
+	sums := fmt.Sprintf("%x  marl-5.4.tms\n%x  marl-6.0.tms\n", sha512.Sum512(wanted), sha512.Sum512(later))
+	for name, data := range map[string][]byte{"marl-5.4.tms": wanted, "marl-5.4-e8-16.tms": larger, "marl-6.0.tms": later, "SHA512SUMS": []byte(sums)} {
+		if err := write(filepath.Join(folder, "shelf"), name, data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stackSize is the size of the stack's images, their heads left out.
+const stackSize = 2_097_152
+
+// StackSettings are those of the stack on Tangle Ness as it stands when a scene begins.
+func StackSettings() maskel.Settings {
+	unit := func(model string, ports int, serial string) maskel.Unit {
+		return maskel.Unit{Model: model, Ports: ports, Serial: serial, Boot: "1.6"}
+	}
+	return maskel.Settings{
+		HostName: "tangle-sw1", Login: user, Word: password, Address: stackAddress, Release: "3.1", Old: "2.8",
+		Units: []maskel.Unit{unit("S24", 24, "MS24-000711"), unit("S24-48", 48, "MS24-000712"), unit("S24", 24, "MS24-000713")},
+	}
+}
+
+// Switches is a stack of the scenario.
+func Switches(lan *bench.LAN, s maskel.Settings) *maskel.Stack {
+	t := maskel.New(s, lan)
+	t.Warm()
+	return t
+}
+
+// StackImage is an image for the stack.
+func StackImage(release string, size int) []byte {
+	return maskel.MakeLoad(maskel.Load{Release: release, Models: []string{"S24", "S24-48"}, Boot: "1.4"}, size)
+}
+
+// StackShelf makes the shelf of the stack's scene in a folder: the wanted image, the one that runs, one that is not for every
+// unit, and one that wants newer boot firmware.
+func StackShelf(folder string, size int) error {
+	wanted, runs := StackImage("3.2", size), StackImage("3.1", size)
+	small := maskel.MakeLoad(maskel.Load{Release: "3.2", Models: []string{"S24"}, Boot: "1.4"}, size/4)
+	later := maskel.MakeLoad(maskel.Load{Release: "4.0", Models: []string{"S24", "S24-48"}, Boot: "2.0"}, size/4)
+	sums := fmt.Sprintf("%x  strand-3.2.msl\n%x  strand-3.1.msl\n", sha256.Sum256(wanted), sha256.Sum256(runs))
+	for name, data := range map[string][]byte{
+		"strand-3.2.msl": wanted, "strand-3.1.msl": runs, "strand-3.2-s24.msl": small, "strand-4.0.msl": later, "SHA256SUMS": []byte(sums),
+	} {
+		if err := write(filepath.Join(folder, "shelf"), name, data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 // Places lists the devices of the scenario by name.
 func Places() []Place {
@@ -261,6 +354,23 @@ var scenes = map[string]Scene{
 			return write(folder, "lark-7.6.1.cgo", GatewayImage("7.6.1", gatewaySize))
 		},
 		place: map[string]func(string) string{"image": in("lark-8.1.0.cgo"), "into": func(folder string) string { return folder }},
+	},
+	"stack": {
+		Name: "stack", Title: "a stack of three switches upgraded as one: every unit filled, then restarted, each proved", Place: "tangle-sw1",
+		Runbook: "stack-upgrade", Speed: 38400,
+		Inputs: map[string]string{"user": user, "password": password},
+		files:  func(folder string) error { return StackShelf(folder, stackSize) },
+		stick: func(folder string) error {
+			return write(folder, "strand-3.2.msl", StackImage("3.2", stackSize))
+		},
+		place: map[string]func(string) string{"image": in("strand-3.2.msl"), "into": func(folder string) string { return folder }},
+	},
+	"trial": {
+		Name: "trial", Title: "an edge router's new release installed, run on trial, confirmed in time and made lasting", Place: "quay-er1",
+		Runbook: "install-and-confirm", Speed: 115200,
+		Inputs: map[string]string{"user": user, "password": password, "minutes": "15"},
+		files:  func(folder string) error { return EdgeShelf(folder, edgeSize) },
+		place:  map[string]func(string) string{"image": in("marl-5.4.tms"), "into": func(folder string) string { return folder }},
 	},
 }
 

@@ -38,6 +38,8 @@ type liable struct {
 type lying struct {
 	*rig
 	gateway *gateway
+	edge    *edge
+	stack   *stack
 	board   *board
 	run     func() runbook.Result
 	close   func()
@@ -50,15 +52,30 @@ func lyingGateway(opt gatewayOptions) func(t *testing.T) *lying {
 		for name, value := range opt.inputs {
 			own.inputs[name] = value
 		}
-		if own.inputs["into"] != "" {
-			own.inputs["into"] = tempDir(t)
-		}
 		if len(own.inputs) == 0 && own.book == "" {
 			own.inputs = nil
 		}
 		g := newGateway(t, own)
 		return &lying{rig: g.rig, gateway: g, run: g.run, close: g.close}
 	}
+}
+
+func lyingEdge(opt edgeOptions) func(t *testing.T) *lying {
+	return func(t *testing.T) *lying {
+		x := newEdge(t, opt)
+		return &lying{rig: x.rig, edge: x, run: x.run, close: x.close}
+	}
+}
+
+func lyingStack(opt stackOptions) func(t *testing.T) *lying {
+	return func(t *testing.T) *lying {
+		x := newStack(t, opt)
+		return &lying{rig: x.rig, stack: x, run: x.run, close: x.close}
+	}
+}
+
+func stands(runs, lasts string) func(*lying) error {
+	return func(l *lying) error { return l.edge.stands(runs, lasts) }
 }
 
 func lyingRouter(t *testing.T) *lying {
@@ -112,6 +129,16 @@ var liables = []liable{
 		}
 		return nil
 	}},
+	{"install-and-confirm", lyingEdge(edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"tidy": "yes"}}}), func(l *lying) error {
+		if files := l.edge.device.Hold().Files(); len(files) > 0 {
+			return fmt.Errorf("its hold has %d parcels", len(files))
+		}
+		return l.edge.stands("5.4", "5.4")
+	}},
+	{"back-to-the-previous", lyingEdge(edgeOptions{lanOptions: lanOptions{book: "back-to-the-previous"}, device: newer}), stands("5.2", "5.2")},
+	{"let-the-trial-run-out", lyingEdge(edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12)}), stands("5.2", "5.2")},
+	{"stack-upgrade", lyingStack(stackOptions{}), func(l *lying) error { return l.stack.allRun("3.2") }},
+	{"stack-one-unit", lyingStack(stackOptions{lanOptions: oneUnit, made: replaced}), func(l *lying) error { return l.stack.allRun("3.1") }},
 	{"prove-in-memory", lyingBoard, func(l *lying) error { return l.board.holds(l.book.Images["image"]) }},
 }
 
@@ -174,7 +201,7 @@ const cutsPower bench.Lie = -1
 var everyLie = flag.Bool("lies.all", false, "tell every lie at every command, and not some of those that are much alike")
 
 // harmless are commands whose answers save work at best: with another answer, or none, all of it is done.
-var harmless = map[string]bool{"look stick": true}
+var harmless = map[string]bool{"look stick": true, "view stick": true, "report stick": true}
 
 // liesTo are the lies that a command can be met with. Of those that do nothing one is told, another each time, to what
 // changes the device and to every third reading; the others only make sense for a change.
@@ -192,7 +219,7 @@ func liesTo(command string, i int, changes []string) []bench.Lie {
 	}
 	lies := append(slices.Clone(idle), bench.Pretends, cutsPower)
 	switch {
-	case command == "recommence":
+	case command == "recommence", command == "tumble all", strings.HasPrefix(command, "swing "):
 		lies = append(lies, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 	case strings.HasPrefix(command, "start "):
 		lies = append(lies, bench.StaysOld)

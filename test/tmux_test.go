@@ -87,10 +87,16 @@ func (term *terminal) until(text string) string {
 // frameTime is longer than a frame takes to be painted.
 const frameTime = 100 * time.Millisecond
 
-// enters presses Enter, once more where that came too soon behind what it answers, and waits for a text.
+// enters presses Enter, and waits for a text.
 func (term *terminal) enters(text string) string {
 	term.t.Helper()
-	term.keys("Enter")
+	return term.answers("Enter", text)
+}
+
+// answers presses a key, once more where that came too soon behind what it answers, and waits for a text.
+func (term *terminal) answers(key, text string) string {
+	term.t.Helper()
+	term.keys(key)
 	deadline := time.Now().Add(time.Minute)
 	for time.Now().Before(deadline) {
 		screen := term.screen()
@@ -98,7 +104,7 @@ func (term *terminal) enters(text string) string {
 			break
 		}
 		if strings.Contains(screen, "once more") {
-			term.keys("Enter")
+			term.keys(key)
 		}
 		time.Sleep(frameTime)
 	}

@@ -158,6 +158,37 @@ func TestAPlanIsWhatARunTypes(t *testing.T) {
 			})
 		})
 	}
+	for name, opt := range map[string]edgeOptions{
+		"install-and-confirm":   {lanOptions: lanOptions{inputs: map[string]string{"into": ".", "tidy": "yes"}}},
+		"back-to-the-previous":  {lanOptions: lanOptions{book: "back-to-the-previous"}, device: newer},
+		"let-the-trial-run-out": {lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12)},
+	} {
+		t.Run(name, func(t *testing.T) {
+			inEdge(t, opt, func(t *testing.T, x *edge) {
+				result := x.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+				typed := reallyTyped(x.kept())
+				assert.Greater(t, len(typed), 4)
+				holdToPlan(t, x.book.Plan(knownBefore(x.kept())), typed)
+				holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
+			})
+		})
+	}
+	for name, opt := range map[string]stackOptions{
+		"stack-upgrade":        {},
+		"stack-upgrade, later": {lanOptions: lanOptions{inputs: map[string]string{"minutes": "5"}}},
+		"stack-one-unit":       {lanOptions: oneUnit, made: replaced},
+	} {
+		t.Run(name, func(t *testing.T) {
+			inStack(t, opt, func(t *testing.T, x *stack) {
+				result := x.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+				typed := reallyTyped(x.kept())
+				holdToPlan(t, x.book.Plan(knownBefore(x.kept())), typed)
+				holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
+			})
+		})
+	}
 	t.Run("rescue-over-serial", func(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			r := newRig(t, "R40-2", 9600, approveAll, nil)

@@ -9,6 +9,7 @@ import (
 	"pilotrix/tui/course"
 	"pilotrix/tui/device"
 	"pilotrix/tui/dialects"
+	"pilotrix/tui/dryrun"
 	"pilotrix/tui/help"
 	"pilotrix/tui/images"
 	"pilotrix/tui/inputs"
@@ -58,10 +59,11 @@ func (a *app) allPlaces() []place {
 		{"f2", "console", "the live line", "", a.console},
 		{"f3", "course", "the runbook step by step, with what each types", "", course.New(a.state, pick)},
 		{"f4", "images", "what fits and why not; a digest that is pasted there is compared", "", images.New(a.state, add, a.say)},
-		{"f5", "device", "its banks, and all that was read of it, with what has changed", "", device.New(a.state, anew, a.showSource)},
+		{"f5", "device", "its banks or systems, all that was read, what has changed", "", device.New(a.state, anew, a.showSource, func() { a.show("dry-run") })},
 		{"f6", "transfers", "what is staged, each transfer, the ladder of messages", "", view.NewPage(a.transfers)},
 		{"f7", "reach", "whether the device answers, and how long it was away", "", reach.New(a.state)},
 		{"f8", "events", "what happened, the newest first", "", a.events},
+		{"", "dry-run", "what a change would restart, how long that takes, what refuses", "device", dryrun.New(a.state)},
 		{"", "runbooks", "what can be carried out", "", a.runbooks},
 		{"", "inputs", "what a runbook needs", "runbooks", a.inputs},
 		{"", "dialects", "how the device talks", "", a.dialects},

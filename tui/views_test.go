@@ -210,6 +210,60 @@ func TestARunbookIsPickedFilledInAndPlanned(t *testing.T) {
 	}
 }
 
+// trial is a router whose new release was looked at twice before it was activated, and runs on trial now.
+func trial() []event.Body {
+	system := func(release, packed, running, lasting string) map[string]string {
+		return map[string]string{"release": release, "packed": packed, "unpacked": "yes", "running": running, "lasting": lasting}
+	}
+	part := func(name, effect, seconds, verdict, reason string) map[string]string {
+		return map[string]string{"part": name, "effect": effect, "seconds": seconds, "verdict": verdict, "reason": reason}
+	}
+	return []event.Body{
+		event.RunBegin{Runbook: "install", Title: "Install on trial", Steps: []event.StepPlan{
+			{ID: "1.1", Phase: "look", Title: "Look ahead", Expected: 4 * time.Second},
+			{ID: "2.1", Phase: "activate", Title: "Activate 5.4 on trial", Hold: true, Expected: 90 * time.Second, Timeout: 10 * time.Minute, Cards: []string{"restart", "banks"}},
+			{ID: "3.1", Phase: "prove", Title: "Watch it for a while", Expected: 20 * time.Minute, Timeout: time.Hour, Cards: []string{"banks"}},
+			{ID: "3.2", Phase: "prove", Title: "Confirm", Expected: 2 * time.Second, Timeout: time.Minute},
+		}},
+		event.Fact{Name: "device.name", Value: "quay-er1", Source: "view self"},
+		event.Fact{Name: "systems", Value: "1 row", Source: "view systems", Rows: []map[string]string{system("5.2", "no", "yes", "yes")}},
+		event.Fact{Name: "dryrun", Value: "3 rows", Source: "foresee", Rows: []map[string]string{
+			part("system", "is replaced", "70", "goes", ""), part("lan", "restarts", "20", "goes", ""), part("room", "is needed", "26", "goes", ""),
+		}},
+		event.Fact{Name: "dryrun", Value: "3 rows", Source: "foresee", Rows: []map[string]string{
+			part("system", "is replaced", "70", "refuses", "made for E8-16, this is E8-1"), part("lan", "restarts", "35", "goes", ""), part("setup", "is taken over", "0", "warns", "drops old gauges"),
+		}},
+		event.StepEnd{ID: "1.1", Outcome: event.Done, Took: 4 * time.Second},
+		event.StepEnd{ID: "2.1", Outcome: event.Done, Took: 70 * time.Second},
+		event.StepBegin{ID: "3.1", Try: 1},
+		event.Pending{Name: "trial", State: event.PendingOpen, Says: "the release that runs is on trial, and the old one comes back", Until: time.Date(2026, 3, 2, 14, 12, 0, 0, time.UTC)},
+		event.Fact{Name: "systems", Value: "2 rows", Source: "view systems", Rows: []map[string]string{system("5.4", "yes", "yes", "no"), system("5.2", "no", "no", "yes")}},
+	}
+}
+
+// TestATrialAsItIsShown keeps the board, the dry run and the course of a trial as they are drawn, at both sizes.
+func TestATrialAsItIsShown(t *testing.T) {
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		a, _ := lampApp(t)
+		feed(a, trial()...)
+		for _, name := range []string{"console", "device", "dry-run", "course"} {
+			a.show(name)
+			goldentest.Same(t, fmt.Sprintf("trial-%s-%dx%d", name, size[0], size[1]), drawn(a, size))
+		}
+		then := func(body event.Body) {
+			a.apply([]event.Event{{At: time.Date(2026, 3, 2, 14, 1, 0, 0, time.UTC), Body: body}})
+		}
+		then(event.Change{Command: "turn over"})
+		a.show("device")
+		assert.Contains(t, strings.Join(shown(a, size[0], size[1]), "\n"), "changed since")
+		a.show("console")
+		then(event.RunEnd{Outcome: event.Stopped, Message: "STILL OPEN: so", Exit: 3})
+		assert.Contains(t, strings.Join(shown(a, size[0], size[1]), "\n"), "STILL OPEN 1")
+		then(event.Pending{Name: "trial", State: event.PendingRan, Says: "x"})
+		assert.NotContains(t, strings.Join(shown(a, size[0], size[1]), "\n"), "STILL OPEN 1")
+	}
+}
+
 // TestEveryViewAsItIs keeps each view as it is drawn, at both sizes.
 func TestEveryViewAsItIs(t *testing.T) {
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {

@@ -240,6 +240,7 @@ func (c *compiler) action(path string, action Action) {
 			c.complain(path+".progress", "want one group for per cent, or two for so many of so many")
 		}
 	}
+	c.gate(path, action)
 	for name, way := range action.ways() {
 		at := path
 		if name != "" {
@@ -248,6 +249,25 @@ func (c *compiler) action(path string, action Action) {
 		compiled.ways[name] = c.way(at, action, way)
 	}
 	c.d.actions[action.Action] = compiled
+}
+
+// gate checks from and until which release an action is there.
+func (c *compiler) gate(path string, action Action) {
+	order := c.d.Order()
+	since, sinceErr := order.Parse(action.Since)
+	until, untilErr := order.Parse(action.Until)
+	switch {
+	case action.Since != "" && sinceErr != nil:
+		c.complain(path+".since", "%v", sinceErr)
+	case action.Until != "" && untilErr != nil:
+		c.complain(path+".until", "%v", untilErr)
+	case action.Since != "" && action.Until != "" && since.Compare(until) >= 0:
+		c.complain(path+".until", "no release has it: it is there from %s on, and before %s", action.Since, action.Until)
+	case action.Instead != "" && action.Since == "" && action.Until == "":
+		c.complain(path+".instead", "every release has it: say from which on (since) or before which (until)")
+	case action.Since+action.Until != "" && !c.d.Knows(image.FactRelease):
+		c.complain(path, "whether it is there depends on the release that runs, and no reading makes %s", image.FactRelease)
+	}
 }
 
 func (c *compiler) way(path string, action Action, way Way) *CompiledWay {
@@ -305,6 +325,9 @@ func (c *compiler) rest() {
 	for i, pending := range d.Document.Pending {
 		if pending.Within != nil && *pending.Within == 0 {
 			c.complain(fmt.Sprintf("pending[%d].within", i), "this takes no time at all")
+		}
+		if pending.Left != "" && !d.Knows(pending.Left) {
+			c.complain(fmt.Sprintf("pending[%d].left", i), "no reading makes a fact %s", pending.Left)
 		}
 		d.pending = append(d.pending, compiledPending{pending, pending.After.RE(), pending.Until.RE()})
 	}

@@ -404,7 +404,7 @@ func (d *Dialect) Knows(name string) bool {
 	if group, is := strings.CutPrefix(name, "prompt."); is {
 		return slices.ContainsFunc(d.Modes, func(m Mode) bool { return slices.Contains(m.Prompt.Groups(), group) })
 	}
-	return name == "prompt"
+	return name == "prompt" || d.ofGates(name)
 }
 
 // PromptGroups are the named groups of a prompt, such as the device's name or the unit that answers.

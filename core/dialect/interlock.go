@@ -3,8 +3,11 @@ package dialect
 import (
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
+
+	"pilotrix/core/device"
 )
 
 type compiledPending struct {
@@ -17,14 +20,16 @@ type compiledPending struct {
 type Open struct {
 	Name, Says string
 	Until      time.Time
+	begins     bool // with the restart that is to come, which does not end it
 }
 
 // Interlocks follow the commands of one session, know what is pending by them, and say which command has to
 // be stopped: what the dialect calls a danger, and a restart while something would be lost by it. A nil
 // dialect stops nothing. They are used by one goroutine.
 type Interlocks struct {
-	d    *Dialect
-	open []Open
+	d       *Dialect
+	open    []Open
+	running *device.Release // as far as it was read
 }
 
 // NewInterlocks begins with nothing pending.
@@ -46,15 +51,33 @@ func (k *Interlocks) Typed(command string, now time.Time) (opened, dealt []Open)
 			dealt = append(dealt, k.drop(func(o Open) bool { return o.Name == p.Pending.Pending })...)
 		case k.d.matchesMeant(p.after, command):
 			k.drop(func(o Open) bool { return o.Name == p.Pending.Pending })
-			one := Open{Name: p.Pending.Pending, Says: p.Says}
-			if p.Within != nil {
-				one.Until = now.Add(time.Duration(*p.Within))
+			one := Open{Name: p.Pending.Pending, Says: p.Says, begins: p.Begins == BeginsRestart}
+			if within := p.within(command); within > 0 {
+				one.Until = now.Add(within)
 			}
 			k.open = append(k.open, one)
 			opened = append(opened, one)
 		}
 	}
 	return opened, dealt
+}
+
+// PendingNames are what the dialect calls what can be pending.
+func (d *Dialect) PendingNames() (names []string) {
+	for _, p := range d.pending {
+		names = append(names, p.Pending.Pending)
+	}
+	return names
+}
+
+// DealtWithBy names what is pending no more once a command was typed.
+func (d *Dialect) DealtWithBy(command string) (names []string) {
+	for _, p := range d.pending {
+		if d.matchesMeant(p.until, plain(command)) {
+			names = append(names, p.Pending.Pending)
+		}
+	}
+	return names
 }
 
 func (k *Interlocks) drop(which func(Open) bool) (dropped []Open) {
@@ -68,8 +91,98 @@ func (k *Interlocks) drop(which func(Open) bool) (dropped []Open) {
 	return dropped
 }
 
-// Restarted forgets what was pending: the restart has lost it.
-func (k *Interlocks) Restarted() []Open { return k.drop(func(Open) bool { return true }) }
+// BeginsRestart is what something pending begins with that its own command's restart does not end.
+const BeginsRestart = "restart"
+
+// within is how long the device waits behind that command, 0 where it is not known.
+func (p compiledPending) within(command string) (within time.Duration) {
+	if p.Within != nil {
+		return time.Duration(*p.Within)
+	}
+	said := p.after.FindStringSubmatch(command)
+	for unit, each := range map[string]time.Duration{"hours": time.Hour, "minutes": time.Minute, "seconds": time.Second} {
+		if at := p.after.SubexpIndex(unit); at >= 0 && said != nil {
+			n, _ := strconv.Atoi(said[at])
+			within += time.Duration(n) * each
+		}
+	}
+	return within
+}
+
+// Read takes note of what a reading says is left of something, in seconds, and tells what is pending by that and is no more.
+// What moves by less than a moment is not told again.
+func (k *Interlocks) Read(fact string, seconds float64, now time.Time) (opened, ended []Open) {
+	if k.d == nil {
+		return nil, nil
+	}
+	for _, p := range k.d.pending {
+		if p.Left != fact {
+			continue
+		}
+		same := func(o Open) bool { return o.Name == p.Pending.Pending }
+		if seconds <= 0 {
+			ended = append(ended, k.drop(same)...)
+			continue
+		}
+		one := Open{Name: p.Pending.Pending, Says: p.Says, Until: now.Add(time.Duration(seconds * float64(time.Second)))}
+		if known := slices.IndexFunc(k.open, same); known >= 0 && k.open[known].Until.Sub(one.Until).Abs() < moment {
+			continue
+		}
+		k.drop(same)
+		k.open = append(k.open, one)
+		opened = append(opened, one)
+	}
+	return opened, ended
+}
+
+// moment is what a device's own seconds may differ from ours.
+const moment = 2 * time.Second
+
+// Runs takes note of the release that runs, which is not known behind a restart: it tells which commands are there.
+func (k *Interlocks) Runs(release string) {
+	if k.d == nil {
+		return
+	}
+	k.running = nil
+	if running, err := k.d.Order().Parse(release); err == nil {
+		k.running = &running
+	}
+}
+
+// lacks says that the release that runs does not have a command, empty where it has, or where that is not known.
+func (k *Interlocks) lacks(command string) string {
+	if k.running == nil {
+		return ""
+	}
+	action := k.d.actionOf(command)
+	if action == nil {
+		return ""
+	}
+	return action.Lacks(*k.running)
+}
+
+// Restarted forgets what was pending, which the restart has lost; what begins with it stays.
+func (k *Interlocks) Restarted() []Open {
+	k.running = nil
+	lost := k.drop(func(o Open) bool { return !o.begins })
+	k.Begun()
+	return lost
+}
+
+// Begins reports whether something waits for the restart that it begins with.
+func (k *Interlocks) Begins() bool {
+	return slices.ContainsFunc(k.open, func(o Open) bool { return o.begins })
+}
+
+// Begun takes note that the restart has come which something begins with.
+func (k *Interlocks) Begun() {
+	for i := range k.open {
+		k.open[i].begins = false
+	}
+}
+
+// Refused forgets what was to begin with a restart that does not come.
+func (k *Interlocks) Refused() []Open { return k.drop(func(o Open) bool { return o.begins }) }
 
 // RanOut forgets what the device has dealt with by itself at that time.
 func (k *Interlocks) RanOut(now time.Time) []Open {
@@ -105,6 +218,9 @@ func (k *Interlocks) Stops(command string) string {
 		return ""
 	}
 	command = plain(command)
+	if words := k.lacks(command); words != "" {
+		return "will be refused: " + words
+	}
 	if words := k.restartWords(); words != "" && k.Restarts(command) {
 		return words
 	}
@@ -122,5 +238,5 @@ func (k *Interlocks) Restarts(command string) bool {
 
 // Any reports whether the dialect knows anything to stop.
 func (k *Interlocks) Any() bool {
-	return k.d != nil && (len(k.d.dangers) > 0 || len(k.d.restarts) > 0)
+	return k.d != nil && (len(k.d.dangers) > 0 || len(k.d.restarts) > 0 || k.d.hasGates())
 }

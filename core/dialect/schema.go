@@ -168,6 +168,9 @@ type Action struct {
 	Changes  *bool            `yaml:"changes" jsonschema_description:"Whether it changes what the device keeps; it does unless said"`
 	Danger   string           `yaml:"danger" jsonschema_description:"What it does that cannot be undone; said in plans and holds"`
 	Timeout  *source.Duration `yaml:"timeout"`
+	Since    string           `yaml:"since" jsonschema_description:"The first release that has it; it is not typed on an earlier one"`
+	Until    string           `yaml:"until" jsonschema_description:"The first release that has it no more"`
+	Instead  string           `yaml:"instead" jsonschema_description:"What is done where a release does not have it, in words"`
 }
 
 // SetSpeed says how the device's end of the line is set in some modes.
@@ -203,7 +206,9 @@ type Pending struct {
 	Pending string           `yaml:"pending" jsonschema:"required" jsonschema_description:"Its name"`
 	After   source.Pattern   `yaml:"after" jsonschema:"required" jsonschema_description:"The command that makes it pending"`
 	Until   source.Pattern   `yaml:"until" jsonschema:"required" jsonschema_description:"The command that deals with it"`
-	Within  *source.Duration `yaml:"within" jsonschema_description:"How long the device waits before it acts by itself"`
+	Within  *source.Duration `yaml:"within" jsonschema_description:"How long the device waits before it acts by itself; a group (?P<hours>), (?P<minutes>) or (?P<seconds>) of after says it instead where the command does"`
+	Left    string           `yaml:"left" jsonschema_description:"The fact that tells how many seconds are left, 0 where nothing is pending: what was reckoned is put right by it, and what is found pending at the start is told"`
+	Begins  string           `yaml:"begins" jsonschema:"enum=command,enum=restart" jsonschema_description:"What it begins with: the command unless said, or the restart that the command makes, so that only the next one ends it"`
 	Says    string           `yaml:"says" jsonschema:"required" jsonschema_description:"What is lost, or what happens by itself, in words"`
 }
 

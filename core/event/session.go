@@ -230,13 +230,14 @@ const (
 	PendingDealt = "dealt with"
 	PendingRan   = "ran out"
 	PendingLost  = "lost by a restart"
+	PendingNever = "refused, so that it did not begin"
 )
 
 var pendingKind = declare(Kind[Pending]{
 	Name:   "pending",
 	Sample: Pending{Name: "trial", State: PendingOpen, Says: "the old release comes back", Until: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)},
 	Tell: func(b Pending) (string, bool) {
-		return b.State + ": " + b.Says, b.State != PendingDealt
+		return b.State + ": " + b.Says, b.State != PendingDealt && b.State != PendingNever
 	},
 })
 

@@ -38,6 +38,13 @@ func story() *state.State {
 		event.Fact{Name: "banks", Rows: rows("7.2.0", "no")},
 		event.Fact{Name: "banks", Rows: rows("7.6.1", "no")},
 		event.UpgradePath{From: "7.4.2", To: "8.1.0", Steps: []event.UpgradeStep{{From: "7.4.2", Release: "7.6.1", Image: "lark-7.6.1.cgo"}, {From: "7.6.1", Release: "8.1.0", Image: "lark-8.1.0.cgo", Before: []string{"licence"}}}},
+		event.Fact{Name: "systems", Rows: []map[string]string{{"release": "5.2", "unpacked": "yes", "running": "yes", "lasting": "yes"}}},
+		event.Fact{Name: "dryrun", Rows: []map[string]string{{"part": "lan", "effect": "restarts", "seconds": "20", "verdict": "goes"}, {"part": "room", "effect": "is needed", "seconds": "26", "verdict": "goes"}}},
+		event.Fact{Name: "dryrun", Rows: []map[string]string{{"part": "lan", "effect": "restarts", "seconds": "35", "verdict": "warns", "reason": "the ferry & its ramp"}}},
+		event.Pending{Name: "trial", State: event.PendingOpen, Says: "the old release comes back", Until: at.Add(10 * time.Minute)},
+		event.Fact{Name: "systems", Rows: []map[string]string{{"release": "5.4\x1b[2J", "packed": "yes", "unpacked": "yes", "running": "yes"}, {"release": "5.2", "unpacked": "yes", "lasting": "yes"}}},
+		event.Pending{Name: "trial", State: event.PendingDealt, Says: "the old release comes back"},
+		event.Pending{Name: "timed restart", State: event.PendingOpen, Says: "it restarts", Until: at.Add(time.Hour)},
 		event.TransferBegin{ID: id, File: "lark\x1b[2J.cgo", Size: 100, Protocol: "TFTP", Peer: "192.0.2.41:2049"},
 		event.Rung{Transfer: id, Row: 0, FromDevice: true, What: "RRQ", Text: "lark octet \u009b]&<", Count: 1},
 		event.Rung{Transfer: id, Row: 1, What: "DATA", First: 1, Last: 3672, Count: 3672, Resent: 7},
@@ -93,9 +100,11 @@ func onTheSheet(t *testing.T, d *Drawing, element xml.StartElement) {
 
 func TestEveryChartSaysWhatHappened(t *testing.T) {
 	for name, wants := range map[string][]string{
-		"course":   {"Upgrade <the> standby bank", "Restart & wait", "failed: it did not come back", "proved: nothing"},
+		"course":   {"Upgrade <the> standby bank", "Restart & wait", "failed: it did not come back", "proved: nothing", "deadline: trial", "runs out 14:10:00", "the old release comes back"},
 		"upgrades": {"7.4.2", "8.1.0", "runs", "before: licence", "lark-7.6.1.cgo"},
 		"banks":    {"7.2.0 → 7.6.1", "chosen for the next start, not kept", "runs, as before"},
+		"systems":  {"5.4·[2J", "runs now", "ran before", "A restart, or a power cut, starts 5.2: what runs is lost by it.", "dealt with at 14:00:14, 09:46 before", "open when the record ends"},
+		"dry-run":  {"lan", "35 s", "warns", "the ferry & its ramp; not so in the dry run at 14:00:10", "room: only in the dry run at 14:00:10"},
 		"reach":    {"icmp:192.0.2.41", "3 tries, 2 without an answer", "away 01:30", "in “Restart & wait”"},
 		"ladder":   {"DATA 1 … 3,672", "7 resent", "RRQ  lark octet ·]&<", "lark·[2J.cgo"},
 	} {

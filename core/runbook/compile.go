@@ -145,6 +145,9 @@ func (c *Compiler) textOf(path, text string) *expression.Template {
 // uses notes that names are read, and that they are shown.
 func (c *Compiler) uses(key string, names []string, proof bool) {
 	for _, name := range names {
+		if first, _, _ := strings.Cut(name, "."); first == dialect.Can || first == dialect.Lacks { // what the release has follows from the release
+			name = image.FactRelease
+		}
 		c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key), proof: proof})
 		if c.names.secret(name) {
 			c.Complain(key, "%s is a secret and would be shown here: it is typed only where the dialect says that it is a secret", name)
@@ -202,6 +205,9 @@ func (c *Compiler) Modes(key string, names []string) {
 
 // Goes checks what is typed on the way to modes: a login, say.
 func (c *Compiler) Goes(key string, modes ...string) {
+	if c.names.r.stays {
+		return
+	}
 	for _, mode := range modes {
 		for _, move := range c.names.d.MovesTo(mode) {
 			way, err := c.names.d.Action(move.Action).Way("")

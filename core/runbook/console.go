@@ -59,6 +59,8 @@ type Console interface {
 	Present() []string
 	// Pending is what the device will lose, or do by itself, unless it is dealt with.
 	Pending() []dialect.Open
+	// Gone is what was pending, and ran out or was lost by a restart since the run began.
+	Gone() []event.Pending
 	// Settle waits until everything that happened so far is kept.
 	Settle(ctx context.Context) error
 	// Shell is the SSH connection that the line goes over, nil where it is none.

@@ -156,6 +156,24 @@ func (e *Engine) masks(way *dialect.CompiledWay, env map[string]any) bool {
 	return len(way.Secret) > 0
 }
 
+// gate says of an action that not every release has what that means here, empty where it is there.
+func (p *planner) gate(action *dialect.CompiledAction) string {
+	if !action.Gated() {
+		return ""
+	}
+	if running, known := p.running(p.facts); known {
+		return action.Lacks(running)
+	}
+	words := "if the release that runs has it"
+	if action.Since != "" {
+		words += ", from " + action.Since + " on"
+	}
+	if action.Until != "" {
+		words += ", before " + action.Until
+	}
+	return words
+}
+
 // types are the commands that the action types, as far as they are known.
 func (d *doing) types(p *planner) (typed []Typed) {
 	typed = p.goes(d.action.In...)
@@ -167,7 +185,11 @@ func (d *doing) types(p *planner) (typed []Typed) {
 	for name, template := range d.with {
 		env[name] = template.Shown(p.env)
 	}
+	from := len(typed)
 	typed = append(typed, p.way(way, env)...)
+	if words := p.gate(d.action); words != "" && len(typed) > from {
+		typed[from].When = words
+	}
 	if d.action.To != "" {
 		p.mode = d.action.To
 	}

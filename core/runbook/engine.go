@@ -89,7 +89,7 @@ func (e *Engine) Run(ctx context.Context) Result {
 	e.speedBefore, _ = e.console.Speed()
 	e.console.Emit(e.begin())
 	e.tellShelf()
-	result := e.conclude(ctx, e.carryOut(ctx))
+	result := e.stillOpen(e.conclude(ctx, e.carryOut(ctx)))
 	if note := e.putBack(ctx); note != "" {
 		result.Message += "; " + note
 	}
@@ -158,6 +158,9 @@ func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 		}
 		end := event.StepEnd{ID: s.ID, Outcome: event.Done, Took: e.console.Clock().Since(begun)}
 		switch {
+		case wish != nil && wish.Wish == GoOn && len(e.dealsWith(s)) > 0:
+			e.console.Emit(event.Note{Level: event.Warning, Text: "“" + e.title(s) + "” was not done by hand: " + e.openWords(e.dealsWith(s)) + "; it is done now"})
+			continue
 		case wish != nil && wish.Wish == GoOn:
 			end.Outcome, err = event.ByHand, nil
 			e.byHandSteps = append(e.byHandSteps, "“"+e.title(s)+"”")

@@ -175,19 +175,25 @@ func (e *Engine) lineBack(ctx context.Context) error {
 
 // askAfterFailure lets the operator decide; with nobody to ask the answer is to stop.
 func (e *Engine) askAfterFailure(ctx context.Context, s *PreparedStep, failure error) (bool, error) {
-	answers := []string{TryAgain, SkipIt, StopHere}
+	answers, text := []string{TryAgain, SkipIt, StopHere}, failure.Error()+e.goneWords()
+	if open := e.dealsWith(s); len(open) > 0 {
+		answers, text = []string{TryAgain, StopHere}, text+". This cannot be gone past: "+e.openWords(open)
+	}
 	if len(e.p.Rollback) > 0 && e.mayHaveChanged() && !e.rollingBack {
 		answers = append(answers, RollBack)
 	}
 	held, release := e.console.WithHelm(ctx)
 	defer release()
 	answer, err := e.console.Ask(held, event.Ask{
-		Form: event.FormFailure, Step: s.ID, Title: e.title(s), Text: failure.Error(), Answers: answers, Changed: e.mayHaveChanged(),
+		Form: event.FormFailure, Step: s.ID, Title: e.title(s), Text: text, Answers: answers, Changed: e.mayHaveChanged(),
 		Rollback: e.p.aboutRollback(e.openEnv()),
 	})
 	if errors.Is(causeOf(held, err), ErrHelm) && ctx.Err() == nil {
 		wish, err := e.console.AwaitHelm(ctx)
 		answer = map[Wish]string{Resume: TryAgain, Repeat: TryAgain, GoOn: SkipIt, Stop: StopHere}[wish]
+		if answer == SkipIt && len(e.dealsWith(s)) > 0 {
+			answer = TryAgain
+		}
 		if err != nil {
 			return false, err
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"pilotrix/core/device"
+	"pilotrix/core/expression"
 	"pilotrix/core/image"
 )
 
@@ -33,26 +34,9 @@ func (e *Engine) unroll(steps []PreparedStep, i int) ([]PreparedStep, error) {
 
 // rounds evaluates a loop's list, each row under the loop's name.
 func rounds(round *loop, env map[string]any) (all []map[string]any, err error) {
-	value, err := round.in.Value(env)
+	rows, err := rowsOf(round.in, string(round.In), env)
 	if err != nil {
-		return nil, err
-	}
-	var rows []map[string]any
-	switch list := value.(type) {
-	case []map[string]any:
-		rows = list
-	case []any:
-		for _, row := range list {
-			tree, is := row.(map[string]any)
-			if !is {
-				return nil, fmt.Errorf("for each in %s: %v is no row", round.In, row)
-			}
-			rows = append(rows, tree)
-		}
-	case nil:
-		return nil, fmt.Errorf("for each in %s: it was not read", round.In)
-	default:
-		return nil, fmt.Errorf("for each in %s: it is no list", round.In)
+		return nil, fmt.Errorf("for each in %w", err)
 	}
 	for _, row := range rows {
 		vars := map[string]any{round.Each: row}
@@ -70,6 +54,31 @@ func rounds(round *loop, env map[string]any) (all []map[string]any, err error) {
 		all = append(all, vars)
 	}
 	return all, nil
+}
+
+// rowsOf evaluates a list of rows.
+func rowsOf(in *expression.Guard, text string, env map[string]any) (rows []map[string]any, err error) {
+	value, err := in.Value(env)
+	if err != nil {
+		return nil, err
+	}
+	switch list := value.(type) {
+	case []map[string]any:
+		rows = list
+	case []any:
+		for _, row := range list {
+			tree, is := row.(map[string]any)
+			if !is {
+				return nil, fmt.Errorf("%s: %v is no row", text, row)
+			}
+			rows = append(rows, tree)
+		}
+	case nil:
+		return nil, fmt.Errorf("%s: it was not read", text)
+	default:
+		return nil, fmt.Errorf("%s: it is no list", text)
+	}
+	return rows, nil
 }
 
 // copies are a phase's steps for one round.

@@ -67,7 +67,16 @@ type PlanStep struct {
 	Reckons      []string      `json:"reckons,omitempty"`
 	For          string        `json:"for,omitempty"`     // the loop that it is carried out in
 	Pending      []string      `json:"pending,omitempty"` // what the step makes pending, or deals with
+	Deadlines    []Deadline    `json:"deadlines,omitempty"`
 	Skipped      string        `json:"skipped,omitempty"` // why it is not needed, where that is known before
+}
+
+// Deadline is something that the device does by itself, as a plan sees it: begun by a step, or dealt with by it.
+type Deadline struct {
+	Name   string        `json:"name"`
+	Opens  bool          `json:"opens"`
+	Within time.Duration `json:"within,omitempty"` // of one that opens: until the device acts
+	Left   time.Duration `json:"left,omitempty"`   // of one that is dealt with: what is expected to be left then; it is too late below 0
 }
 
 // Plan is every step of a runbook, before anything is sent.
@@ -86,9 +95,11 @@ type Plan struct {
 type planner struct {
 	*Prepared
 	env     map[string]any
-	mode    string // empty where it cannot be known
+	facts   *device.Facts // what is assumed, or was read
+	mode    string        // empty where it cannot be known
 	locks   *dialect.Interlocks
-	altered *bool // the device was changed by then: what is read from there on is not known before
+	altered *bool          // the device was changed by then: what is read from there on is not known before
+	gone    *time.Duration // what the steps before are expected to take
 }
 
 // Plan lays out what a run would do. Values that only the device can tell stay as ${…}, and a loop over
@@ -96,11 +107,12 @@ type planner struct {
 func (p *Prepared) Plan(assumed *device.Facts) Plan {
 	steps, env := p.unrolled(assumed)
 	plan := Plan{Runbook: p.Book.Runbook, Title: p.titleWords(env), Dialect: p.Dialect.Dialect, About: p.aboutRollback(env)}
-	walk := &planner{Prepared: p, env: env, locks: p.Dialect.NewInterlocks(), altered: new(bool)}
+	walk := &planner{Prepared: p, env: env, facts: assumed, locks: p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
 	plan.Answers = walk.answers()
 	for i := range steps {
 		plan.Steps = append(plan.Steps, walk.step(&steps[i]))
 		plan.Expected += steps[i].Expected
+		*walk.gone = plan.Expected
 	}
 	walk.mode = ""
 	for i := range p.Rollback {
@@ -113,6 +125,7 @@ func (p *Prepared) Plan(assumed *device.Facts) Plan {
 func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env map[string]any) {
 	env = p.openEnv(assumed)
 	var upgrades []image.UpgradeStep
+	altered := false
 	for i := 0; i < len(p.Steps); i++ {
 		s := p.Steps[i]
 		if w, is := s.Work.(*upgradeWork); is {
@@ -128,10 +141,12 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 			end++
 		}
 		all, err := []map[string]any(nil), error(nil)
-		if s.loop != nil {
+		unknown := s.loop != nil && altered && p.readOf(s.loop)
+		if s.loop != nil && !unknown {
 			all, err = rounds(s.loop, env)
 		}
-		if s.loop == nil || err != nil {
+		altered = altered || changes(s.ops)
+		if s.loop == nil || unknown || err != nil {
 			steps = append(steps, s)
 			continue
 		}
@@ -141,6 +156,15 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 		i = end - 1
 	}
 	return steps, env
+}
+
+// readOf reports whether a loop goes over what is read of the device, which is not known before where that is changed first.
+func (p *Prepared) readOf(l *loop) bool {
+	names := l.in.Uses()
+	if l.where != nil {
+		names = slices.Concat(names, l.where.Uses())
+	}
+	return slices.ContainsFunc(names, p.Dialect.Knows)
 }
 
 // inside is the planner as it is within a step. What mode another line is in is not known.
@@ -209,7 +233,7 @@ func (p *planner) step(s *PreparedStep) PlanStep {
 	step.Reads = on(s, within.reads(s))
 	step.Types = on(s, within.types(s))
 	step.Danger = within.danger(s, step.Types)
-	step.Pending = within.pending(step.Types)
+	step.Pending, step.Deadlines = within.pending(step.Types)
 	if changes(s.ops) {
 		*p.altered = true
 	}
@@ -275,25 +299,41 @@ func (p *planner) types(s *PreparedStep) []Typed {
 	return nil
 }
 
-// pending is what becomes pending by what is typed, and what is dealt with.
-func (p *planner) pending(typed []Typed) (words []string) {
+// pending is what becomes pending by what is typed, and what is dealt with, and how much time is left for it.
+func (p *planner) pending(typed []Typed) (words []string, deadlines []Deadline) {
+	now := time.Time{}.Add(*p.gone)
 	for _, t := range typed {
-		opened, dealt := p.locks.Typed(t.Text, time.Time{})
+		opened, dealt := p.locks.Typed(t.Text, now)
 		for _, open := range opened {
 			text := "from here: " + open.Says
 			if !open.Until.IsZero() {
-				text += ", within " + units.Short(open.Until.Sub(time.Time{}))
+				deadlines = append(deadlines, Deadline{Name: open.Name, Opens: true, Within: open.Until.Sub(now)})
+				text += ", within " + units.Short(open.Until.Sub(now))
 			}
 			words = append(words, text)
 		}
 		for _, open := range dealt {
-			words = append(words, "no more: "+open.Says)
+			text := "no more: " + open.Says
+			if !open.Until.IsZero() {
+				left := open.Until.Sub(now)
+				deadlines = append(deadlines, Deadline{Name: open.Name, Left: left})
+				text += leftWords(left)
+			}
+			words = append(words, text)
 		}
 		if p.locks.Restarts(t.Text) {
 			p.locks.Restarted()
 		}
 	}
-	return words
+	return words, deadlines
+}
+
+// leftWords says how much time is expected to be left when something is dealt with.
+func leftWords(left time.Duration) string {
+	if left <= 0 {
+		return "; TOO LATE: by what the steps take it has run out " + units.Short(-left) + " before"
+	}
+	return "; about " + units.Short(left) + " are left then"
 }
 
 // danger is what a step destroys: as its action says, or as the dialect says of what it types.

@@ -182,7 +182,20 @@ func (p *Prepared) Env(facts *device.Facts) map[string]any {
 	for name, img := range p.Images {
 		env[name] = img.Tree()
 	}
+	if running, known := p.running(facts); known {
+		env[dialect.Can], env[dialect.Lacks] = p.Dialect.Can(running), p.Dialect.Lacking(running)
+	}
 	return env
+}
+
+// running is the release that runs, as far as it was read.
+func (p *Prepared) running(facts *device.Facts) (release device.Release, known bool) {
+	fact, read := facts.Get(image.FactRelease)
+	if !read {
+		return release, false
+	}
+	release, err := p.Dialect.Order().Parse(fact.Text)
+	return release, err == nil
 }
 
 // openEnv is Env without secrets.

@@ -17,7 +17,8 @@ import (
 // Runbook is a loaded runbook. It is checked against a dialect by Prepare.
 type Runbook struct {
 	Document
-	file *source.File
+	file  *source.File
+	stays bool // it begins in the mode that all of its steps work in: nothing is typed to go to another one
 }
 
 // Load reads a runbook file.

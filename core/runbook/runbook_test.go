@@ -168,6 +168,7 @@ func (c *echoing) Settle(context.Context) error            { return nil }
 func (c *echoing) AwaitLine(context.Context) error         { return nil }
 func (c *echoing) AwaitHelm(context.Context) (Wish, error) { return Stop, nil }
 func (c *echoing) Pending() []dialect.Open                 { return c.pending }
+func (c *echoing) Gone() []event.Pending                   { return nil }
 func (c *echoing) Reach() *reach.Watch                     { return nil }
 func (c *echoing) Shell() *ssh.Client                      { return nil }
 func (c *echoing) TakeBack(string)                         {}

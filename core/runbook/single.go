@@ -83,9 +83,13 @@ func Readings(d *dialect.Dialect, mode string) (*Runbook, error) {
 	if len(steps) == 0 {
 		return nil, nil
 	}
-	return parseMade("the readings", map[string]any{
+	book, err := parseMade("the readings", map[string]any{
 		"runbook": "read-anew", "title": "Read it anew", "phases": []map[string]any{{"phase": "read", "steps": steps}},
 	})
+	if err == nil {
+		book.stays = true
+	}
+	return book, err
 }
 
 // parseMade loads a runbook that was put together: as JSON, which YAML holds.

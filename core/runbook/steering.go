@@ -26,11 +26,12 @@ type steered struct {
 
 // patience is what a step under way has left of its helm and its time. It is nil between steps.
 type patience struct {
-	step   *PreparedStep
-	end    context.CancelCauseFunc // ends the step
-	until  time.Time               // zero while its time is not running: the operator is asked
-	length time.Duration
-	last   bool // what an overrun leads to is said, or its repeating would do no harm: nobody is asked
+	step     *PreparedStep
+	end      context.CancelCauseFunc // ends the step
+	until    time.Time               // zero while its time is not running: the operator is asked
+	length   time.Duration
+	outlasts bool // it waits for what runs out, so that this does not bound it
+	last     bool // what an overrun leads to is said, or its repeating would do no harm: nobody is asked
 }
 
 // chosen is what the operator wants of a step that was interrupted.
@@ -119,6 +120,9 @@ func (e *Engine) left(p *patience) (left time.Duration, why string) {
 	now := e.console.Clock().Now()
 	if left = endless; !p.until.IsZero() {
 		left = p.until.Sub(now)
+		if p.outlasts {
+			return max(left, time.Millisecond), ""
+		}
 		for _, open := range e.console.Pending() {
 			if soon := open.Until.Sub(now); !open.Until.IsZero() && soon < left {
 				left, why = soon, open.Says

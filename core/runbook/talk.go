@@ -254,6 +254,11 @@ func (e *Engine) perform(ctx context.Context, s *PreparedStep, d *doing) error {
 // typeAction goes to the action's mode and types its command.
 func (e *Engine) typeAction(ctx context.Context, s *PreparedStep, d *doing) (*begun, error) {
 	outer := e.env()
+	if running, known := e.p.running(e.facts); known && d.action.Gated() {
+		if why := d.action.Lacks(running); why != "" {
+			return nil, fmt.Errorf("not typed: %s", why)
+		}
+	}
 	way, err := d.way(outer)
 	if err != nil {
 		return nil, err

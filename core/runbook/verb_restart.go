@@ -23,29 +23,42 @@ var _ = register(Verb{
 
 type restartBody struct {
 	Doing `yaml:",inline"`
+	Back  `yaml:",inline"`
+}
+
+// Back is how a device that restarts is seen to be back.
+type Back struct {
 	Watch string   `yaml:"watch" jsonschema_description:"Address that has to answer again, such as icmp:${device.address}"`
 	Mode  []string `yaml:"mode" jsonschema:"required" jsonschema_description:"Modes whose prompt tells that it is back"`
 	Then  string   `yaml:"then" jsonschema_description:"Mode to go to afterwards, such as that of somebody who is logged in"`
 }
 
-type restartWork struct {
-	restartBody
-	*doing
+type backWork struct {
+	Back
 	watch *expression.Template
 }
 
-// Compile implements Body.
-func (b *restartBody) Compile(c *Compiler) Work {
-	w := &restartWork{restartBody: *b, doing: b.Doing.compile(c, "")}
-	w.begins(c)
+func (b Back) compile(c *Compiler) backWork {
 	if len(b.Mode) == 0 {
 		c.Complain("mode", "say by which modes it is seen to be back (mode: […])")
 	}
 	c.Modes("mode", b.Mode)
 	c.Mode("then", b.Then)
 	c.Goes("then", b.Then)
-	w.watch = c.Template("watch", b.Watch)
 	c.Makes("restart.took", "restart.away")
+	return backWork{b, c.Template("watch", b.Watch)}
+}
+
+type restartWork struct {
+	*doing
+	backWork
+}
+
+// Compile implements Body.
+func (b *restartBody) Compile(c *Compiler) Work {
+	w := &restartWork{doing: b.Doing.compile(c, "")}
+	w.begins(c)
+	w.backWork = b.Back.compile(c)
 	return w
 }
 
@@ -63,10 +76,14 @@ func (w *restartWork) begins(c *Compiler) {
 
 // Types implements typist.
 func (w *restartWork) Types(p *planner, _ *PreparedStep) []Typed {
-	typed := w.types(p)
+	return append(w.types(p), w.afterwards(p)...)
+}
+
+// afterwards is what is typed once it is back.
+func (w *backWork) afterwards(p *planner) (typed []Typed) {
 	p.mode = w.Mode[0]
 	if w.Then != "" {
-		typed = append(typed, p.goes(w.Then)...)
+		typed = p.goes(w.Then)
 	}
 	return append(typed, p.identity()...)
 }
@@ -85,7 +102,7 @@ func (p *planner) identity() []Typed {
 }
 
 // Tells implements teller.
-func (w *restartWork) Tells(p *planner, _ *PreparedStep) Told {
+func (w *backWork) Tells(p *planner, _ *PreparedStep) Told {
 	text := "goes on at a prompt of " + strings.Join(w.Mode, " or ")
 	if w.Watch != "" {
 		text += " and when " + w.watch.Shown(p.env) + " answers"
@@ -97,7 +114,7 @@ func (w *restartWork) Tells(p *planner, _ *PreparedStep) Told {
 type restarting struct {
 	*Engine
 	s       *PreparedStep
-	w       *restartWork
+	w       *backWork
 	begun   time.Time
 	watched string // of reach, empty when none is watched
 	told    event.Restart
@@ -106,7 +123,7 @@ type restarting struct {
 // Do implements Work: it restarts the device and goes on when the console shows a prompt and what is watched
 // answers again.
 func (w *restartWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
-	r := &restarting{Engine: e, s: s, w: w}
+	r := &restarting{Engine: e, s: s, w: &w.backWork}
 	if err := r.watchBefore(ctx); err != nil {
 		return err
 	}
@@ -123,6 +140,12 @@ func (w *restartWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 		return err
 	}
 	e.changed = e.changed || b.action.Alters()
+	return r.through(ctx)
+}
+
+// through follows a restart that has begun to where the device is back, and known to be the same.
+func (r *restarting) through(ctx context.Context) error {
+	e, s := r.Engine, r.s
 	e.now(s, "Waits for the device to be back", "console, prompt"+r.reachWords(), s.Timeout)
 	if err := r.comeBack(ctx); err != nil {
 		return err
@@ -133,9 +156,9 @@ func (w *restartWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Words(took), r.comparedWords(took))})
 	e.facts.Change() // whatever was read while it went down is old as well
 	e.ownChanges++
-	if w.Then != "" {
-		e.now(s, "Logs in again", "mode "+e.p.Dialect.ModeTitle(w.Then), s.Timeout)
-		if err := e.be(ctx, s, []string{w.Then}); err != nil {
+	if r.w.Then != "" {
+		e.now(s, "Logs in again", "mode "+e.p.Dialect.ModeTitle(r.w.Then), s.Timeout)
+		if err := e.be(ctx, s, []string{r.w.Then}); err != nil {
 			return err
 		}
 	}

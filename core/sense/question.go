@@ -9,9 +9,10 @@ import (
 // answer it, with what the device takes for yes.
 var question = regexp.MustCompile(`^[ -~]*[A-Za-z]{2}[ -~]*(\?|\?? ?[\[(][ -~]{1,16}[\])]\??) ?:? *$`)
 
-// UnknownQuestion is a question that the device waits with and that is none of the known ones; empty for none.
+// UnknownQuestion is a question that the device waits with and that is none of the known ones; empty for none. A prompt that
+// something was typed at, which never went out, is none, however much it looks like one.
 func (v State) UnknownQuestion() string {
-	if v.AtPrompt || v.Dialog != "" || v.Secret || !v.Free || !question.MatchString(v.Asked) {
+	if v.promptsWith(v.Asked) || v.AtPrompt || v.Dialog != "" || v.Secret || !v.Free || !question.MatchString(v.Asked) {
 		return ""
 	}
 	return strings.TrimSpace(v.Asked)

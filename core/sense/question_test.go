@@ -1,9 +1,12 @@
 package sense
 
 import (
+	"regexp"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestWhatLooksLikeAQuestion(t *testing.T) {
@@ -17,4 +20,19 @@ func TestWhatLooksLikeAQuestion(t *testing.T) {
 		known.Asked, known.Free = "Sure?", true
 		assert.Empty(t, known.UnknownQuestion(), name)
 	}
+}
+
+// TestAPromptThatLooksLikeAQuestionIsNone, though something was typed at it that has not gone out: who types next empties the
+// line first.
+func TestAPromptThatLooksLikeAQuestionIsNone(t *testing.T) {
+	now := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+	s := New(Config{Modes: []Mode{{Name: "work", Prompt: regexp.MustCompile(`^[\w-]+ \[work\] $`)}}}, now)
+	s.Feed(now, []byte("quay-er1 [work] "))
+	s.Tick(now.Add(time.Second))
+	s.Typed(now.Add(2*time.Second), []byte("settle"))
+	require.False(t, s.State().AtPrompt)
+	assert.Empty(t, s.State().UnknownQuestion())
+	s.Feed(now.Add(3*time.Second), []byte("\r\nwipe all of it? [work]"))
+	s.Tick(now.Add(20 * time.Second))
+	assert.NotEmpty(t, s.State().UnknownQuestion())
 }

@@ -117,11 +117,16 @@ func (v State) Output() string {
 	for {
 		rest := strings.TrimSuffix(text, "\n")
 		last := rest[strings.LastIndexByte(rest, '\n')+1:]
-		if last == "" || !slices.ContainsFunc(v.prompts, func(p *regexp.Regexp) bool { return p.MatchString(last) || p.MatchString(last+" ") }) {
+		if last == "" || !v.promptsWith(last) {
 			return text
 		}
 		text = rest[:len(rest)-len(last)]
 	}
+}
+
+// promptsWith reports whether a line is a mode's prompt, its last blank aside.
+func (v State) promptsWith(line string) bool {
+	return slices.ContainsFunc(v.prompts, func(p *regexp.Regexp) bool { return p.MatchString(line) || p.MatchString(line+" ") })
 }
 
 // Shows reports whether text stands behind a prompt, or behind base: typed and echoed.

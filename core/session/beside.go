@@ -73,6 +73,8 @@ func (b beside) Reach() *reach.Watch { return b.first.Reach() }
 
 func (b beside) Present() []string { return append(b.first.Present(), b.console.Present()...) }
 
+func (b beside) Gone() []event.Pending { return append(b.first.Gone(), b.console.Gone()...) }
+
 func (b beside) Pending() []dialect.Open { return append(b.first.Pending(), b.console.Pending()...) }
 
 func (b beside) Stops(command string) string {

@@ -1,10 +1,13 @@
 package session
 
 import (
+	"slices"
+	"strconv"
 	"time"
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/image"
 )
 
 // What a device will lose, or do by itself, belongs to the session and not to a step: it is told when a command
@@ -15,13 +18,35 @@ func (s *Session) sentCommand(command string) {
 	opened, dealt := s.guard.commands.Typed(command, s.opt.Clock.Now())
 	s.tellPending(event.PendingDealt, dealt)
 	s.tellPending(event.PendingOpen, opened)
-	s.guard.restarts = s.guard.restarts || s.guard.commands.Restarts(command)
+	if s.guard.commands.Begins() {
+		s.guard.begins, s.guard.answered = true, false
+	}
+	s.schedule()
+}
+
+// readFact takes note of a fact that tells which release runs, or how long something is still pending. It is told before
+// the fact is.
+func (s *Session) readFact(fact event.Fact) {
+	if fact.Name == image.FactRelease {
+		s.guard.commands.Runs(fact.Value)
+	}
+	seconds, err := strconv.ParseFloat(fact.Value, 64)
+	if err != nil {
+		return
+	}
+	opened, ended := s.guard.commands.Read(fact.Name, seconds, s.opt.Clock.Now())
+	s.tellPending(event.PendingDealt, ended)
+	s.tellPending(event.PendingOpen, opened)
 	s.schedule()
 }
 
 func (s *Session) tellPending(state string, all []dialect.Open) {
 	for _, open := range all {
-		s.hub.Emit(event.Pending{Name: open.Name, State: state, Says: open.Says, Until: open.Until})
+		told := event.Pending{Name: open.Name, State: state, Says: open.Says, Until: open.Until}
+		if state == event.PendingRan || state == event.PendingLost {
+			s.guard.gone = append(s.guard.gone, told)
+		}
+		s.hub.Emit(told)
 	}
 }
 
@@ -44,4 +69,10 @@ func (s *Session) nextDeadline() (next time.Time) {
 func (c console) Pending() (open []dialect.Open) {
 	c.s.do(func() { open = c.s.guard.commands.Pending() })
 	return open
+}
+
+// Gone implements runbook.Console.
+func (c console) Gone() (gone []event.Pending) {
+	c.s.do(func() { gone = slices.Clone(c.s.guard.gone) })
+	return gone
 }

@@ -22,7 +22,10 @@ type guard struct {
 	unsure   time.Time // when a key was typed that changes the line in ways only the device knows
 	held     []byte    // the Enter that was stopped, and what was pasted behind it
 	command  string
-	restarts bool // a restart was sent and has not begun yet
+	gone     []event.Pending // what ran out, or was lost by a restart, since the run began
+	starting bool            // it starts, and has not come to a prompt
+	begins   bool            // a command was sent whose restart is waited for, and has not begun yet
+	answered bool            // and that command has been seen to be taken: a prompt that comes now says that it was refused
 
 	ours   string // what the runbook typed on the present line and has not ended
 	proofs int    // the device's mode proofs until a key was last typed
@@ -203,15 +206,27 @@ func (s *Session) SetInterlocks(on bool) {
 	})
 }
 
-// restarting notices that a restart has begun: what was unsaved is lost by it.
+// noticeRestart notices that the device starts, by whatever: what was unsaved is lost by it, and what begins with a restart
+// begins. A command that comes back to a prompt instead was refused.
 func (s *Session) noticeRestart() {
-	if !s.guard.restarts || s.Dialect() == nil {
-		return
+	starts := s.Dialect().Starts(s.told.Mode)
+	switch {
+	case starts && !s.guard.starting:
+		s.tellPending(event.PendingLost, s.guard.commands.Restarted())
+		s.guard.begins = false
+	case s.guard.begins && !s.told.AtPrompt:
+		s.guard.answered = true
+	case s.guard.begins && s.guard.answered:
+		s.tellPending(event.PendingNever, s.guard.commands.Refused())
+		s.guard.begins = false
 	}
-	for _, mode := range s.Dialect().Modes {
-		if mode.Mode == s.told.Mode && mode.Prompt == "" {
-			s.guard.restarts = false
-			s.tellPending(event.PendingLost, s.guard.commands.Restarted())
-		}
+	s.guard.starting = starts || s.guard.starting && !s.told.AtPrompt
+}
+
+// lineWent takes a line that goes behind a restart for the restart: what a device says then is not seen.
+func (s *Session) lineWent() {
+	if s.guard.begins {
+		s.guard.begins = false
+		s.guard.commands.Begun()
 	}
 }

@@ -51,9 +51,11 @@ func (c console) Present() (words []string) {
 
 // Emit implements runbook.Console.
 func (c console) Emit(body event.Body) {
-	switch body.(type) {
+	switch body := body.(type) {
 	case event.TransferBegin, event.TransferEnd:
 		c.s.do(func() { c.s.under.note(body) })
+	case event.Fact:
+		c.s.do(func() { c.s.readFact(body) })
 	}
 	c.s.hub.Emit(body)
 }

@@ -512,7 +512,11 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result,
 	}
 	begun := false
 	s.hub.Protect(p.Secrets()...)
-	s.do(func() { begun = s.helm.begin("runbook " + p.Book.Runbook) })
+	s.do(func() {
+		if begun = s.helm.begin("runbook " + p.Book.Runbook); begun {
+			s.guard.gone = nil
+		}
+	})
 	if !begun {
 		return runbook.Result{}, errors.New("a runbook is running already")
 	}

@@ -75,31 +75,36 @@ type State struct {
 	Doing    event.StepNow
 	DoingAt  time.Time
 
-	Transfer    *Transfer   // over the line
-	Moves       []*Transfer // by servers, the newest last
-	Servers     []event.Server
-	Staged      []event.Staged
-	Ladder      []Rung
-	LeftOut     map[string]int    // rungs that are not kept any more, by transfer
-	Preflight   []event.Preflight // of the present step
-	Banks       []Bank
-	Reach       []*Watched
-	Restart     *event.Restart
-	Estimates   *event.Estimates
-	Shelf       *event.Shelf
-	Upgrades    *event.UpgradePath
-	Pending     []event.Pending  // what the device loses, or does by itself, unless it is dealt with
-	Held        *event.Interlock // a command stopped at its Enter
-	LocksOff    bool
-	banksBefore []map[string]string
-	Ask         *event.Ask
-	AskedAt     time.Time
-	Facts       []Fact // the newest reading first
-	ReadAt      time.Time
-	Checks      []event.Check
-	Tried       []event.Speed // speeds tried by the hunt of this step
-	Remarks     []Remark
-	Closed      string
+	Transfer                   *Transfer   // over the line
+	Moves                      []*Transfer // by servers, the newest last
+	Servers                    []event.Server
+	Staged                     []event.Staged
+	Ladder                     []Rung
+	LeftOut                    map[string]int    // rungs that are not kept any more, by transfer
+	Preflight                  []event.Preflight // of the present step
+	Banks                      []Bank
+	Systems                    []System
+	BoardRead                  time.Time // when banks or systems were read last
+	ChangedAt                  time.Time // when the device was changed last, or restarted
+	DryRun                     *DryRun   // nil until there was one
+	Reach                      []*Watched
+	Restart                    *event.Restart
+	Estimates                  *event.Estimates
+	Shelf                      *event.Shelf
+	Upgrades                   *event.UpgradePath
+	Pending                    []event.Pending  // what the device loses, or does by itself, unless it is dealt with
+	Deadlines                  []Deadline       // all that had one, the oldest first
+	Held                       *event.Interlock // a command stopped at its Enter
+	LocksOff                   bool
+	banksBefore, systemsBefore []map[string]string
+	Ask                        *event.Ask
+	AskedAt                    time.Time
+	Facts                      []Fact // the newest reading first
+	ReadAt                     time.Time
+	Checks                     []event.Check
+	Tried                      []event.Speed // speeds tried by the hunt of this step
+	Remarks                    []Remark
+	Closed                     string
 
 	In, Out Rate
 }
@@ -189,8 +194,10 @@ func (s *State) Apply(e event.Event) {
 		s.Prompt = b.Text
 	case event.Helm:
 		s.Helm = b
+	case event.Change:
+		s.ChangedAt = e.At
 	case event.Pending:
-		s.pending(b)
+		s.pending(e.At, b)
 	case event.Ask:
 		s.Ask, s.AskedAt = &b, e.At
 	case event.Answer:
@@ -199,9 +206,7 @@ func (s *State) Apply(e event.Event) {
 		}
 	case event.Fact:
 		s.fact(e.At, b)
-		if b.Name == "banks" && b.Rows != nil {
-			s.bankRows(b.Rows)
-		}
+		s.board(e.At, b)
 		s.ReadAt = e.At
 	case event.Check:
 		s.Checks = append(s.Checks, b)
@@ -315,24 +320,6 @@ func (s *State) Fact(name string) string {
 		}
 	}
 	return ""
-}
-
-// pending keeps what is pending now.
-func (s *State) pending(b event.Pending) {
-	s.Pending = slices.DeleteFunc(s.Pending, func(p event.Pending) bool { return p.Name == b.Name })
-	if b.State == event.PendingOpen {
-		s.Pending = append(s.Pending, b)
-	}
-}
-
-// Deadline is what runs out next by itself, nil when nothing does.
-func (s *State) Deadline() (next *event.Pending) {
-	for i := range s.Pending {
-		if p := &s.Pending[i]; !p.Until.IsZero() && (next == nil || p.Until.Before(next.Until)) {
-			next = p
-		}
-	}
-	return next
 }
 
 func (s *State) remark(at time.Time, n event.Note) {

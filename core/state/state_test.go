@@ -123,3 +123,47 @@ func TestTheRestIsReckonedFromTheTransferUnderWay(t *testing.T) {
 	after(s, event.TransferEnd{ID: "a", Outcome: event.Done})
 	assert.Less(t, s.Left(), time.Minute+10*time.Second)
 }
+
+// TestAStepThatIsOverKeepsItsWords: a course that is filled in anew tells of what is ahead.
+func TestAStepThatIsOverKeepsItsWords(t *testing.T) {
+	s := New()
+	for _, body := range []event.Body{
+		event.RunBegin{Steps: []event.StepPlan{{ID: "1", Title: "Unpack it beside 5.2"}, {ID: "2", Title: "Leave ${release}"}}},
+		event.StepEnd{ID: "1", Outcome: event.Done},
+		event.Course{Steps: []event.StepPlan{{ID: "1", Title: "Unpack it beside 5.4"}, {ID: "2", Title: "Leave 5.4"}}},
+	} {
+		s.Apply(event.Event{Body: body})
+	}
+	assert.Equal(t, "Unpack it beside 5.2", s.Steps[0].Title)
+	assert.Equal(t, "Leave 5.4", s.Steps[1].Title)
+}
+
+// TestWhereADeadlineRunsOutOnTheCourse follows what the steps ahead are expected to take.
+func TestWhereADeadlineRunsOutOnTheCourse(t *testing.T) {
+	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+	s := New()
+	apply := func(after time.Duration, body event.Body) { s.Apply(event.Event{At: at.Add(after), Body: body}) }
+	apply(0, event.RunBegin{Steps: []event.StepPlan{
+		{ID: "1", Expected: time.Minute}, {ID: "2", Expected: 4 * time.Minute}, {ID: "3"}, {ID: "4", Expected: 10 * time.Minute},
+	}})
+	apply(0, event.StepBegin{ID: "1"})
+	apply(0, event.Pending{Name: "trial", State: event.PendingOpen, Until: at.Add(3 * time.Minute)})
+	due := func() (int, float64) { return s.DueAt(s.Deadline()) }
+	step, part := due()
+	assert.Equal(t, 1, step)
+	assert.InDelta(t, 0.5, part, 0.01)
+	apply(0, event.Pending{Name: "trial", State: event.PendingOpen, Until: at.Add(time.Hour)})
+	step, _ = due()
+	assert.Equal(t, 4, step, "behind the end")
+	assert.Len(t, s.Deadlines, 1, "it is the same one, put right")
+	apply(90*time.Second, event.StepEnd{ID: "1", Outcome: event.Done})
+	apply(90*time.Second, event.StepBegin{ID: "2"})
+	apply(90*time.Second, event.Pending{Name: "trial", State: event.PendingOpen, Until: at.Add(150 * time.Second)})
+	step, part = due()
+	assert.Equal(t, 1, step)
+	assert.InDelta(t, 0.25, part, 0.01)
+	apply(2*time.Minute, event.Pending{Name: "trial", State: event.PendingRan})
+	assert.Nil(t, s.Deadline())
+	assert.Equal(t, event.PendingRan, s.Deadlines[0].State)
+	assert.InDelta(t, 0.8, s.Deadlines[0].Part(s.Deadlines[0].End), 0.01)
+}

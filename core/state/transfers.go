@@ -221,8 +221,10 @@ func (s *State) course(plans []event.StepPlan) {
 	}
 	s.Steps = nil
 	for i, plan := range plans {
-		step := old[plan.ID]
-		step.StepPlan = plan
+		step, known := old[plan.ID]
+		if !known || step.Outcome == "" { // what is over was what it was then, whatever was read since
+			step.StepPlan = plan
+		}
 		s.Steps = append(s.Steps, step)
 		if plan.ID == here {
 			s.Here = i
@@ -250,7 +252,7 @@ func (s *State) applyServers(e event.Event) {
 	case event.Reach:
 		s.reach(b)
 	case event.Restart:
-		s.Restart = &b
+		s.Restart, s.ChangedAt = &b, e.At
 	case event.Shelf:
 		s.Shelf = &b
 	case event.UpgradePath:

@@ -8,6 +8,7 @@ import (
 
 	"pilotrix/core/state"
 	"pilotrix/tui/paint"
+	"pilotrix/tui/systems"
 	"pilotrix/tui/theme"
 )
 
@@ -21,7 +22,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	for _, b := range s.Banks {
 		if b.Unit != unit {
 			unit = b.Unit
-			lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, unitName(s, unit))}, paint.Line{paint.In(t.Quiet, "before ⇢ now")}, width), nil)
+			lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, unitName(s, unit))}, paint.Line{systems.AsOf(t, s, "before ⇢ now")}, width), nil)
 		}
 		lines = append(lines, board(t, s, b, width)...)
 		lines = append(lines, nil)

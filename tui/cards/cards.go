@@ -10,8 +10,10 @@ import (
 	"pilotrix/core/state"
 	"pilotrix/core/units"
 	"pilotrix/tui/banks"
+	"pilotrix/tui/dryrun"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
+	"pilotrix/tui/systems"
 	"pilotrix/tui/theme"
 	"pilotrix/tui/transfers"
 )
@@ -60,6 +62,7 @@ func (p painter) cards() [][]paint.Line {
 	if step := p.s.Present(); step != nil {
 		all = append(all, p.asked(step)...)
 	}
+	all = append(all, p.dryRun())
 	return append(all, p.checked(), p.device(), p.remarks())
 }
 
@@ -101,10 +104,27 @@ func (p painter) moved() *state.Transfer {
 }
 
 func (p painter) banks() []paint.Line {
-	if len(p.s.Banks) == 0 {
+	var lines []paint.Line
+	if len(p.s.Banks) > 0 {
+		lines = append([]paint.Line{p.head("banks", p.asOf("before ⇢ now"))}, banks.Card(p.t, p.s, p.width)...)
+	}
+	if len(p.s.Systems) > 0 {
+		lines = append(append(lines, p.head("systems", p.asOf("packed → lasts"))), systems.Card(p.t, p.s, p.width)...)
+	}
+	return lines
+}
+
+// asOf are words beside a board's name, in whose place it is said when the board is old.
+func (p painter) asOf(words string) paint.Line { return paint.Line{systems.AsOf(p.t, p.s, words)} }
+
+// dryRun is what a dry run foresaw, as long as nothing has restarted since.
+func (p painter) dryRun() []paint.Line {
+	d := p.s.DryRun
+	if d == nil || p.s.Restart != nil && p.s.Restart.Begun.After(d.At) {
 		return nil
 	}
-	return append([]paint.Line{p.head("banks", paint.Line{paint.In(p.t.Quiet, "before ⇢ now")})}, banks.Card(p.t, p.s, p.width)...)
+	lines := dryrun.Card(p.t, p.s, p.width)
+	return append([]paint.Line{p.head("dry run", paint.Line{paint.In(p.t.Quiet, d.At.Format("15:04:05"))})}, lines...)
 }
 
 func (p painter) preflight() []paint.Line {
@@ -216,9 +236,21 @@ func (p painter) pending() []paint.Line {
 		lines = append(lines, p.text(paint.In(p.t.Here, one.Says))...)
 		if !one.Until.IsZero() {
 			lines = append(lines, paint.Between(paint.Line{paint.In(p.t.Quiet, "by itself in")}, paint.Line{paint.Strong(p.t.Bad, units.Clock(max(0, one.Until.Sub(p.s.Now))))}, p.width))
+			lines = append(lines, p.clock(one.Name)...)
 		}
 	}
 	return lines
+}
+
+// clock is how much of a deadline is gone, to scale.
+func (p painter) clock(name string) []paint.Line {
+	for _, d := range p.s.Deadlines {
+		if d.Name == name && d.End.IsZero() {
+			gone := int(d.Part(p.s.Now) * float64(p.width))
+			return []paint.Line{{paint.In(p.t.Bad, strings.Repeat("━", gone)), paint.In(p.t.Faint, strings.Repeat("━", p.width-gone))}}
+		}
+	}
+	return nil
 }
 
 // part is how far the device says that it is.

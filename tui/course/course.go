@@ -3,6 +3,7 @@ package course
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -163,8 +164,8 @@ func part(s *state.State, step *state.Step) float64 {
 	return 0
 }
 
-// phaseNames puts each phase's name under its first stop. The present phase's comes first; of the others those
-// that find room.
+// phaseNames puts each phase's name under its first stop, and where a deadline runs out its mark. That comes first, then the
+// present phase's; of the others those that find room.
 func phaseNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
 	here := ""
 	if p := s.Present(); p != nil && s.Running() {
@@ -189,6 +190,10 @@ func phaseNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
 		}
 		copy(row[l.at:], name)
 	}
+	column, due := dueLabel(s, at, width)
+	if due != "" {
+		copy(row[column:], []rune(due))
+	}
 	for _, l := range labels {
 		if l.name == here {
 			l.at = min(l.at, max(0, width-len([]rune(l.name))))
@@ -201,11 +206,45 @@ func phaseNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
 		}
 	}
 	text := string(row)
+	if here == "" {
+		return parted(text, due, paint.Strong(t.Bad, due), t)
+	}
 	before, after, found := strings.Cut(text, here)
-	if here == "" || !found {
+	if !found {
+		return parted(text, due, paint.Strong(t.Bad, due), t)
+	}
+	return slices.Concat(parted(before, due, paint.Strong(t.Bad, due), t), paint.Line{paint.Strong(t.Here, here)}, parted(after, due, paint.Strong(t.Bad, due), t))
+}
+
+// parted is a quiet text in which a word stands out.
+func parted(text, word string, as paint.Piece, t theme.Theme) paint.Line {
+	before, after, found := strings.Cut(text, word)
+	if word == "" || !found {
 		return paint.Line{paint.In(t.Quiet, text)}
 	}
-	return paint.Line{paint.In(t.Quiet, before), paint.Strong(t.Here, here), paint.In(t.Quiet, after)}
+	return paint.Line{paint.In(t.Quiet, before), as, paint.In(t.Quiet, after)}
+}
+
+// dueLabel is the mark of where a deadline runs out by what the steps are expected to take, and its column: the time that is
+// left, then the wall that it ends at.
+func dueLabel(s *state.State, at []int, width int) (column int, label string) {
+	next := s.Deadline()
+	if next == nil || !s.Running() {
+		return 0, ""
+	}
+	label = units.Clock(next.Left(s.Now))
+	step, part := s.DueAt(next)
+	if step >= len(at) {
+		label += " ▸┃" // behind the end
+		return max(0, width-len([]rune(label))), label
+	}
+	label += " ┃"
+	end := width - 1
+	if step+1 < len(at) {
+		end = at[step+1]
+	}
+	wall := at[step] + int(part*float64(end-at[step]))
+	return max(0, min(wall+1, width)-len([]rune(label))), label
 }
 
 // Course is the view's model.
@@ -238,12 +277,19 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 	lines = append(lines,
 		paint.Between(paint.Line{paint.In(t.Quiet, "     step")}, paint.Line{paint.In(t.Quiet, "expected      took  timeout")}, width),
 	)
-	phase := ""
+	phase, due := "", -1
+	next := s.Deadline()
+	if next != nil && s.Running() {
+		due, _ = s.DueAt(next)
+	}
 	for i := range s.Steps {
 		step := &s.Steps[i]
 		if step.Phase != phase {
 			phase = step.Phase
 			lines = append(lines, nil, paint.Line{paint.Strong(t.Text, phase)})
+		}
+		if i == due {
+			lines = append(lines, dueRow(t, s, next, width))
 		}
 		lines = append(lines, listRow(t, s, i, width))
 		if step.Outcome == "" && s.RunEnd == nil {
@@ -255,6 +301,9 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 			}
 		}
 	}
+	if due == len(s.Steps) {
+		lines = append(lines, nil, dueRow(t, s, next, width))
+	}
 	if s.Run.Rollback != "" {
 		lines = append(lines, nil, paint.Line{paint.Strong(t.Text, "rollback")})
 		for _, row := range paint.Wrap(s.Run.Rollback, width-4) {
@@ -262,6 +311,12 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 		}
 	}
 	return lines
+}
+
+// dueRow stands where a deadline runs out, by what the steps before are expected to take.
+func dueRow(t theme.Theme, s *state.State, next *state.Deadline, width int) paint.Line {
+	left := paint.Line{paint.Strong(t.Bad, "  ┃  "+units.Clock(next.Left(s.Now))+" left: "), paint.In(t.Text, next.Says)}
+	return paint.Between(left, paint.Line{paint.In(t.Bad, "at "+next.Until.Format("15:04:05"))}, width)
 }
 
 // ended is how the run ended, and what it has proved.

@@ -14,6 +14,7 @@ import (
 	"pilotrix/tui/banks"
 	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
+	"pilotrix/tui/systems"
 	"pilotrix/tui/theme"
 	"pilotrix/tui/view"
 )
@@ -24,12 +25,13 @@ type Device struct {
 	state  *state.State
 	anew   func() tea.Cmd
 	source func(command string)
+	dryRun func() // shows it
 }
 
 // New makes the view of a session. anew reads the device again, nil where nothing can be; source shows where a command
-// was typed.
-func New(s *state.State, anew func() tea.Cmd, source func(string)) *Device {
-	v := &Device{state: s, anew: anew, source: source}
+// was typed; dryRun shows what a dry run foresaw.
+func New(s *state.State, anew func() tea.Cmd, source func(string), dryRun func()) *Device {
+	v := &Device{state: s, anew: anew, source: source, dryRun: dryRun}
 	v.choice.At = -1
 	return v
 }
@@ -41,6 +43,7 @@ func (v *Device) Keys() keys.Map {
 		keys.New("r", "read it anew", v.anew, "r").Tells("reads the device anew, as far as that goes where it is").If(v.anew != nil),
 		keys.New("Enter", "show where it was read", keys.Just(func() { v.source(v.facts()[at].Source) }), "enter").
 			Tells("shows the chosen fact's command and answer in the console").If(at >= 0 && at < len(v.state.Facts)),
+		keys.New("d", "dry run", keys.Just(v.dryRun), "d").Tells("shows what a dry run foresaw: what restarts, how long, what refuses").If(v.state.DryRun != nil),
 	}, v.choice.Keys(func() int { return len(v.state.Facts) })...)
 }
 
@@ -60,6 +63,9 @@ func (v *Device) Draw(r view.Room) []paint.Line {
 	var lines []paint.Line
 	if len(v.state.Banks) > 0 {
 		lines = append(banks.View(t, v.state, r.Width), nil)
+	}
+	if len(v.state.Systems) > 0 {
+		lines = append(append(lines, systems.View(t, v.state, r.Width)...), nil)
 	}
 	facts := v.facts()
 	if len(facts) == 0 {

@@ -27,10 +27,12 @@ type Piece struct {
 type Line []Piece
 
 // In is a piece in one colour.
-func In(fg color.Color, text string) Piece { return Piece{text, Look{FG: fg}} }
+func In(fg color.Color, text string) Piece { return Piece{plain.Text(text), Look{FG: fg}} }
 
 // Strong is a piece in one colour and bold.
-func Strong(fg color.Color, text string) Piece { return Piece{text, Look{FG: fg, Bold: true}} }
+func Strong(fg color.Color, text string) Piece {
+	return Piece{plain.Text(text), Look{FG: fg, Bold: true}}
+}
 
 // Width is the columns that text takes.
 func Width(text string) int { return runewidth.StringWidth(text) }

@@ -37,5 +37,6 @@ func TestWrapLosesNoWord(t *testing.T) {
 }
 
 func TestNothingOfADeviceControlsTheTerminal(t *testing.T) {
+	assert.Equal(t, 3, Line{In(nil, "a\nb")}.Width(), "it is as wide as it is drawn")
 	assert.Equal(t, "a·[2Jb·c", Piece{Text: "a\x1b[2Jb\u009bc"}.String())
 }

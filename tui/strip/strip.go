@@ -243,5 +243,8 @@ func ended(t theme.Theme, s *state.State, v View) paint.Line {
 	if n := len(s.RunEnd.Proved); n > 0 {
 		line = append(line, paint.In(t.Text, fmt.Sprintf(", %d %s proved", n, map[bool]string{true: "thing", false: "things"}[n == 1])))
 	}
+	if open := s.Deadline(); open != nil {
+		line = append(paint.Line{paint.Strong(t.Bad, " STILL OPEN "+units.Clock(open.Left(s.Now))+" ")}, line...)
+	}
 	return append(line, paint.In(t.Text, ". The helm is yours. "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
 }

@@ -1,0 +1,149 @@
+package evidence
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/state"
+	"pilotrix/core/units"
+)
+
+// deadlines draws what ran out by itself, or would have: each to its own scale, with where it was dealt with. It returns where
+// the drawing goes on.
+func deadlines(d *Drawing, s *state.State, y float64) float64 {
+	const left, right = margin + 150, sheet - margin - 190
+	for _, one := range s.Deadlines {
+		y += 16
+		d.Strong(margin, y+3, 9, Ink, short("deadline: "+one.Name, 26))
+		end, tone, said := s.Now, Bad, "open when the record ends"
+		if !one.End.IsZero() {
+			end, said = one.End, fmt.Sprintf("%s at %s", one.State, one.End.Format("15:04:05"))
+		}
+		if one.End.Before(one.Until) && !one.End.IsZero() {
+			tone = Good
+			said += ", " + units.Clock(one.Until.Sub(one.End)) + " before"
+		}
+		x := left + (right-left)*one.Part(end)
+		d.Box(left, y-4, right-left, 8, Faint, false)
+		d.Box(left, y-4, max(1.2, x-left), 8, tone, true)
+		d.Line(right, y-8, right, y+8, 1.2, Bad)
+		d.Ending(sheet-margin, y+3, 8.5, tone, short(said, 44))
+		d.Text(left, y+15, 8, Quiet, one.Opened.Format("15:04:05"))
+		d.Ending(right, y+15, 8, Quiet, "runs out "+one.Until.Format("15:04:05"))
+		y += 26
+		for _, line := range wrapped(one.Says, 120) {
+			d.Text(left, y, 8.5, Ink, line)
+			y += 11
+		}
+	}
+	return y
+}
+
+// Systems draws how far each release has come that a device keeps, and what a restart leads to.
+func Systems(s *state.State) *Drawing {
+	d := head(s, "Systems", 2*float64(len(s.Systems))+3)
+	if len(s.Systems) == 0 {
+		d.Text(margin, 60, 10, Quiet, "No systems were read.")
+		return d
+	}
+	const first, apart = margin + 130, 120.0
+	stages := []string{"packed", "unpacked", "runs", "lasts"}
+	y := 62.0
+	for i, name := range stages {
+		d.Middle(first+apart*float64(i), y, 9, Quiet, name)
+	}
+	lasts, runs := "", ""
+	for _, system := range s.Systems {
+		y += 26
+		has := []bool{system.Packed, system.Unpacked, system.Runs, system.Lasts}
+		d.Strong(margin, y+4, 12, map[bool]Tone{true: Good, false: Ink}[system.Runs], short(system.Release, 16))
+		for i := range stages {
+			x := first + apart*float64(i)
+			if i > 0 && has[i] && has[i-1] {
+				d.Line(x-apart+6, y, x-6, y, 1.6, Good)
+			}
+			tone := map[bool]Tone{true: Good, false: Faint}[has[i]]
+			if stages[i] == "runs" && has[i] && !system.Lasts {
+				tone = Here
+			}
+			d.Circle(x, y, 5, tone, has[i])
+		}
+		d.Text(first+apart*float64(len(stages))-60, y+4, 9, Quiet, short(strings.Join(systemWords(system), ", "), 44))
+		if system.Lasts {
+			lasts = system.Release
+		}
+		if system.Runs {
+			runs = system.Release
+		}
+	}
+	y += 24
+	text, tone := "A restart, or a power cut, starts "+lasts+", as now.", Ink
+	if lasts != runs {
+		text, tone = "A restart, or a power cut, starts "+lasts+": what runs is lost by it.", Here
+	}
+	d.Text(margin, y, 10, tone, text)
+	d.Height = deadlines(d, s, y+6) + margin
+	return d
+}
+
+func systemWords(system state.System) (words []string) {
+	switch {
+	case system.Runs && system.RanThen:
+		words = append(words, "runs, as before")
+	case system.Runs:
+		words = append(words, "runs now")
+	case system.RanThen:
+		words = append(words, "ran before")
+	case !system.ThereThen:
+		words = append(words, "new here")
+	}
+	switch {
+	case system.Lasts && !system.LastedThen && system.ThereThen:
+		words = append(words, "made lasting")
+	case system.LastedThen && !system.Lasts:
+		words = append(words, "lasted before")
+	}
+	return words
+}
+
+// DryRun draws what a dry run foresaw: what restarts to scale, what warns, what refuses, and what the first one said otherwise.
+func DryRun(s *state.State) *Drawing {
+	if s.DryRun == nil {
+		d := head(s, "Dry run", 2)
+		d.Text(margin, 60, 10, Quiet, "There was no dry run.")
+		return d
+	}
+	run := s.DryRun
+	d := head(s, "Dry run at "+run.At.Format("15:04:05"), float64(len(run.Rows))+3)
+	const bars, wide = margin + 260, 220.0
+	y := 60.0
+	for _, row := range run.Rows {
+		tone := map[string]Tone{state.Goes: Good, state.Warns: Here, state.Refuses: Bad}[row.Verdict]
+		d.Strong(margin, y, 10, Ink, short(row.Part, 20))
+		d.Text(margin+110, y, 9, Quiet, short(row.Effect, 22))
+		if row.Takes > 0 {
+			d.Ending(bars-8, y, 9, Ink, units.Span(row.Takes))
+			d.Box(bars, y-7, max(1.2, wide*row.Takes.Seconds()/max(run.Restarts(), time.Second).Seconds()), 8, Here, true)
+		}
+		d.Strong(bars+wide+16, y, 9, tone, row.Verdict)
+		y += 12
+		said := row.Reason
+		if before := run.Before(row.Part); run.First != nil && (before == nil || *before != row) {
+			said = strings.TrimPrefix(said+"; not so in the dry run at "+run.FirstAt.Format("15:04:05"), "; ")
+		}
+		for _, line := range wrapped(said, 90) {
+			if line != "" {
+				d.Text(margin+110, y, 8.5, Quiet, line)
+				y += 11
+			}
+		}
+		y += 6
+	}
+	for _, gone := range run.Gone() {
+		d.Text(margin, y, 9, Quiet, short(gone.Part, 20)+": only in the dry run at "+run.FirstAt.Format("15:04:05"))
+		y += 14
+	}
+	d.Height = y + margin
+	return d
+}

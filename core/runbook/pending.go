@@ -1,0 +1,65 @@
+package runbook
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/units"
+)
+
+// What the device does by itself unless it is dealt with in time: a run neither goes past the step that deals with it, nor
+// ends quietly while it is open.
+
+// dealsWith is what a step deals with that runs out by itself and is open now.
+func (e *Engine) dealsWith(s *PreparedStep) (open []dialect.Open) {
+	pending := e.console.Pending()
+	if len(pending) == 0 {
+		return nil
+	}
+	var named []string
+	for _, typed := range e.planner().work(s) {
+		named = append(named, e.p.Dialect.DealtWithBy(typed.Text)...)
+	}
+	for _, one := range pending {
+		if !one.Until.IsZero() && slices.Contains(named, one.Name) {
+			open = append(open, one)
+		}
+	}
+	return open
+}
+
+// openWords says what is open and how long it has.
+func (e *Engine) openWords(open []dialect.Open) string {
+	var words []string
+	for _, one := range open {
+		words = append(words, one.Says+", in "+units.Words(max(0, one.Until.Sub(e.console.Clock().Now())).Round(time.Second)))
+	}
+	return strings.Join(words, "; ")
+}
+
+// goneWords says what ran out, or was lost, while a run was under way that did not come to its end: it may be why.
+func (e *Engine) goneWords() (words string) {
+	for _, gone := range e.console.Gone() {
+		words += "; meanwhile " + gone.State + ": " + gone.Says
+	}
+	return words
+}
+
+// stillOpen makes a result say first what runs out by itself behind the run's end: done is not done then.
+func (e *Engine) stillOpen(result Result) Result {
+	if !result.Outcome.Good() {
+		result.Message += e.goneWords()
+	}
+	open := slices.DeleteFunc(e.console.Pending(), func(o dialect.Open) bool { return o.Until.IsZero() })
+	if len(open) == 0 {
+		return result
+	}
+	result.Message = "STILL OPEN: " + e.openWords(open) + ". The run: " + result.Message
+	if result.Outcome.Good() {
+		result.Outcome, result.Exit = event.DoneBut, ExitDoneBut
+	}
+	return result
+}

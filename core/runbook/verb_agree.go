@@ -1,0 +1,138 @@
+package runbook
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/source"
+)
+
+var _ = register(Verb{
+	Name: "agree", Does: "holds that all units, rows of a list, agree on something, and names those that do not with what they have",
+	Timeout: 30 * time.Second, Repeatable: true, Cards: []string{CardBanks},
+	New: func() Body { return new(agreeBody) },
+})
+
+type agreeBody struct {
+	What   string            `yaml:"what" jsonschema:"required" jsonschema_description:"What they agree on, in words"`
+	In     source.Expression `yaml:"in" jsonschema:"required" jsonschema_description:"The rows: a list that was read, or a part of it"`
+	On     string            `yaml:"on" jsonschema:"required" jsonschema_description:"The column that has to be the same in all"`
+	Unit   string            `yaml:"unit" jsonschema_description:"The column that names a row; unit unless said"`
+	Want   source.Expression `yaml:"want" jsonschema_description:"What all of them have to have; what the first one has unless said"`
+	Number source.Expression `yaml:"number" jsonschema_description:"How many rows there have to be, so that none is left out; one at the least unless said"`
+	Proves string            `yaml:"proves" jsonschema_description:"What it proves, in words"`
+}
+
+type agreeWork struct {
+	agreeBody
+	in, want, number *expression.Guard
+	what, proves     *expression.Template
+}
+
+// Compile implements Body.
+func (b *agreeBody) Compile(c *Compiler) Work {
+	w := &agreeWork{agreeBody: *b, in: c.Proof("in", b.In), what: c.Template("what", b.What), proves: c.Template("proves", b.Proves)}
+	w.Unit = cmp.Or(w.Unit, "unit")
+	if b.Want != "" {
+		w.want = c.Guard("want", b.Want)
+	}
+	if b.Number != "" {
+		w.number = c.Proof("number", b.Number)
+	}
+	return w
+}
+
+// Tells implements teller.
+func (w *agreeWork) Tells(p *planner, _ *PreparedStep) Told {
+	text := fmt.Sprintf("%s: %s is the same in all of %s", w.what.Shown(p.env), w.On, w.In)
+	if w.Want != "" {
+		text += ", which is " + string(w.Want)
+	}
+	return Told{Checks: []string{text}}
+}
+
+// Do implements Work.
+func (w *agreeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	if err := e.fresh(ctx, s, w.in, w.want, w.number); err != nil {
+		return err
+	}
+	env := e.env()
+	rows, err := w.rows(env)
+	if err != nil {
+		return err
+	}
+	what, err := w.what.Render(env)
+	if err != nil {
+		return err
+	}
+	said, differs, err := w.hold(e, rows)
+	if err != nil {
+		return err
+	}
+	e.console.Emit(event.Check{Step: s.ID, Text: what, Held: !differs, Got: said})
+	if differs {
+		return fmt.Errorf("the units do not agree on %s: %s", what, said)
+	}
+	return e.prove(w.proves)
+}
+
+func (w *agreeWork) rows(env map[string]any) ([]map[string]any, error) {
+	all, err := rowsOf(w.in, string(w.In), env)
+	if err != nil {
+		return nil, err
+	}
+	least := 1
+	if w.number != nil {
+		value, err := w.number.Value(env)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := fmt.Sscan(expression.Format(value), &least); err != nil {
+			return nil, fmt.Errorf("%s is no number of units", w.Number)
+		}
+	}
+	if len(all) < least {
+		var named []string
+		for _, row := range all {
+			named = append(named, expression.Format(row[w.Unit]))
+		}
+		return nil, fmt.Errorf("%d units are to agree, and only %d tell: unit %s", least, len(all), cmp.Or(strings.Join(named, ", "), "none"))
+	}
+	return all, nil
+}
+
+// hold tells what the units have, by value in the order of the rows, and whether that differs.
+func (w *agreeWork) hold(e *Engine, rows []map[string]any) (said string, differs bool, err error) {
+	want := rows[0][w.On]
+	if w.want != nil {
+		if want, err = w.want.Value(e.env()); err != nil {
+			return "", false, err
+		}
+	}
+	if want == nil {
+		return "", false, errors.New("what they have to have was not read")
+	}
+	var parts []string
+	for _, row := range rows {
+		value, there := row[w.On]
+		if !there {
+			return "", false, fmt.Errorf("the rows of %s have no %s", w.In, w.On)
+		}
+		parts = append(parts, fmt.Sprintf("unit %s has %s", expression.Format(row[w.Unit]), cmp.Or(expression.Format(value), "none")))
+		differs = differs || !sameValue(e.p.Dialect.Order(), want, value)
+	}
+	if !differs {
+		return fmt.Sprintf("%s in all %d", expression.Format(want), len(rows)), false, nil
+	}
+	said = strings.Join(parts, ", ")
+	if w.want != nil {
+		said += "; wanted is " + expression.Format(want)
+	}
+	return said, true, nil
+}

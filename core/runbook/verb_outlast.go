@@ -1,0 +1,126 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/sense"
+	"pilotrix/core/units"
+)
+
+var _ = register(Verb{
+	Name: "outlast", Does: "waits until what is pending runs out and the device restarts by itself, and goes on when it is back as after a restart",
+	Timeout: 15 * time.Minute, Makes: []string{"restart.took", "restart.away"}, Cards: []string{CardRestart, CardReach, CardBanks},
+	New: func() Body { return new(outlastBody) },
+})
+
+type outlastBody struct {
+	Pending string `yaml:"pending" jsonschema:"required" jsonschema_description:"What runs out, as the dialect calls it; the step's timeout is how long the device may be away afterwards"`
+	Back    `yaml:",inline"`
+}
+
+type outlastWork struct {
+	pending string
+	backWork
+}
+
+// Compile implements Body.
+func (b *outlastBody) Compile(c *Compiler) Work {
+	if known := c.Dialect().PendingNames(); !slices.Contains(known, b.Pending) && b.Pending != "" {
+		c.Complain("pending", "nothing is pending under the name %q in dialect %s; there are %s", b.Pending, c.Dialect().Dialect, strings.Join(known, ", "))
+	}
+	c.Changes()
+	return &outlastWork{b.Pending, b.Back.compile(c)}
+}
+
+// Types implements typist.
+func (w *outlastWork) Types(p *planner, _ *PreparedStep) []Typed { return w.afterwards(p) }
+
+// Tells implements teller.
+func (w *outlastWork) Tells(p *planner, s *PreparedStep) Told {
+	told := w.backWork.Tells(p, s)
+	told.Checks = append([]string{"nothing is typed until “" + w.pending + "” has run out and the device restarts"}, told.Checks...)
+	return told
+}
+
+// grace is how long a device may take to restart once its time is over by our clock.
+const grace = 2 * time.Minute
+
+// Do implements Work.
+func (w *outlastWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	r := &restarting{Engine: e, s: s, w: &w.backWork}
+	if err := r.watchBefore(ctx); err != nil {
+		return err
+	}
+	if err := r.outlast(ctx, w.pending); err != nil {
+		return err
+	}
+	r.begun = e.console.Clock().Now()
+	e.console.Emit(event.Mark{Text: "restart by itself: " + w.pending})
+	e.patience.until = r.begun.Add(s.Timeout)
+	return r.through(ctx)
+}
+
+// outlast waits for the restart that comes by itself.
+func (r *restarting) outlast(ctx context.Context, name string) error {
+	open, known := r.openNamed(name)
+	if !known {
+		return fmt.Errorf("“%s” is not pending: nothing runs out", name)
+	}
+	r.patience.outlasts = true
+	for known {
+		now := r.console.Clock().Now()
+		if now.After(open.Until.Add(grace)) {
+			break
+		}
+		left := max(0, open.Until.Sub(now))
+		r.patience.until = open.Until.Add(2 * grace) // what is said here comes first
+		r.now(r.s, "Waits until it runs out: "+open.Says, "in "+units.Words(left.Round(time.Second))+", then a restart", left+grace)
+		begun, err := r.restartsWithin(ctx, slice)
+		if err != nil || begun {
+			return err
+		}
+		last := open.Until
+		if open, known = r.openNamed(name); !known && r.console.Clock().Now().After(last) { // it has, and is told so: the restart is to come
+			open, known = dialect.Open{Name: name, Says: "it has run out by now", Until: last}, true
+		}
+	}
+	if !known {
+		return fmt.Errorf("“%s” is pending no more, and the device has not restarted: it was dealt with", name)
+	}
+	return fmt.Errorf("“%s” ran out %s ago, and the device has not restarted by itself: %s", name, units.Words(grace), r.stateWords())
+}
+
+// slice is how often it is looked whether something is still pending.
+const slice = 10 * time.Second
+
+// restartsWithin reports whether a restart begins within a time, which a line that goes with it hides.
+func (r *restarting) restartsWithin(ctx context.Context, d time.Duration) (begun bool, err error) {
+	limited, cancel := r.console.Clock().WithTimeout(ctx, d)
+	defer cancel()
+	_, err = r.console.Await(limited, func(v sense.State) bool { return r.p.Dialect.Starts(v.Mode) })
+	switch {
+	case err == nil:
+		return true, nil
+	case errors.Is(err, ErrLineLost):
+		return false, r.lineBack(ctx)
+	case ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
+		return false, nil
+	}
+	return false, err
+}
+
+func (e *Engine) openNamed(name string) (open dialect.Open, known bool) {
+	all := e.console.Pending()
+	at := slices.IndexFunc(all, func(o dialect.Open) bool { return o.Name == name && !o.Until.IsZero() })
+	if at < 0 {
+		return open, false
+	}
+	return all[at], true
+}
