@@ -206,6 +206,27 @@ func TestFaultsOfAChangeOnTrial(t *testing.T) {
 	}
 }
 
+// TestAWarningOfTheDryRunHolds: the new release drops a line of the setup, and the operator decides.
+func TestAWarningOfTheDryRunHolds(t *testing.T) {
+	for answer, want := range map[string]event.Outcome{runbook.Approve: event.Done, runbook.StopHere: event.Stopped} {
+		var asked []string
+		approve := func(ask event.Ask) string {
+			asked = append(asked, ask.Text)
+			if strings.Contains(ask.Text, "The dry run warns") {
+				return answer
+			}
+			return runbook.Approve
+		}
+		opt := edgeOptions{lanOptions: lanOptions{approve: approve}, device: func(r *tamsin.Router) { r.Setup = append(r.Setup, "old gauges at the ramp") }}
+		inEdge(t, opt, func(t *testing.T, x *edge) {
+			result := x.run()
+			require.Equal(t, want, result.Outcome, "%s\n%s", result.Message, x.story())
+			assert.Contains(t, asked[0], "The dry run warns: setup: drops old gauges.")
+			require.NoError(t, x.stands(map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want], map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want]))
+		})
+	}
+}
+
 // powerCuts are when the power goes, by the event it goes at, and how the run has to end.
 var powerCuts = map[string]struct {
 	at         func(event.Event) bool
@@ -448,6 +469,34 @@ func TestATrialIsFoundByReadingAnew(t *testing.T) {
 		require.Len(t, open, 1, x.story())
 		assert.Equal(t, "trial", open[0].Name)
 		assert.WithinDuration(t, time.Now().Add(30*time.Minute), open[0].Until, time.Minute)
+	})
+}
+
+// TestADeadlineIsNotDealtWithByWhatTheDeviceRefuses: without the right to, settle settles nothing.
+func TestADeadlineIsNotDealtWithByWhatTheDeviceRefuses(t *testing.T) {
+	inEdge(t, edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
+		require.Equal(t, event.DoneBut, x.run().Outcome)
+		states := func() (all []string) {
+			synctest.Wait()
+			for _, p := range find[event.Pending](x.rig) {
+				all = append(all, p.Name+" "+p.State)
+			}
+			return all
+		}
+		x.typeAt("rest")
+		x.typeAt("settle")
+		assert.Equal(t, []string{
+			"trial pending", "trial dealt with", "lasting pending", "lasting " + event.PendingNever, "trial pending",
+		}, states(), "refused: it is open still")
+		x.typeAt("work")
+		x.typeAt("settle")
+		assert.Equal(t, []string{"trial dealt with", "lasting pending"}, states()[5:])
+		_, trial, _ := x.device.Runs()
+		assert.False(t, trial)
+		x.typeAt("swing 9.9 20")
+		x.session.SendHeld()
+		time.Sleep(3 * time.Second)
+		assert.Equal(t, []string{"trial pending", "trial " + event.PendingNever}, states()[7:], "no such release: no trial began")
 	})
 }
 

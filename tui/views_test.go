@@ -264,6 +264,46 @@ func TestATrialAsItIsShown(t *testing.T) {
 	}
 }
 
+// ofThree is a stack that is being filled, with what can be wrong with one.
+func ofThree() []event.Body {
+	unit := func(number, role, release, state string) map[string]string {
+		return map[string]string{"unit": number, "model": "S24", "role": role, "release": release, "state": state}
+	}
+	bank := func(unit, name, state, release, next string) map[string]string {
+		return map[string]string{"unit": unit, "bank": name, "state": state, "release": release, "next": next, "saved": next}
+	}
+	taken := func(unit, how, percent, reason string) map[string]string {
+		return map[string]string{"unit": unit, "copy": how, "percent": percent, "reason": reason}
+	}
+	return []event.Body{
+		event.RunBegin{Runbook: "stack", Title: "Upgrade the stack", Steps: []event.StepPlan{{ID: "1.1", Phase: "fill", Title: "Fill them", Expected: time.Minute, Timeout: time.Hour, Cards: []string{"banks"}}}},
+		event.Fact{Name: "device.name", Value: "tangle-sw1", Source: "report self"},
+		event.Fact{Name: "ring.state", Value: "broken", Source: "report ring"},
+		event.Fact{Name: "ring.where", Value: "between unit 2 and unit 3", Source: "report ring"},
+		event.Fact{Name: "units", Value: "4 rows", Source: "report units", Rows: []map[string]string{unit("1", "lead", "3.1", "here"), unit("2", "deputy", "3.1", "here"), unit("3", "member", "3.1", "here"), unit("4", "none", "", "away")}},
+		event.StepBegin{ID: "1.1", Try: 1},
+		event.Pending{Name: "timed restart", State: event.PendingOpen, Says: "a restart of every unit is set", Until: time.Date(2026, 3, 2, 14, 20, 0, 0, time.UTC)},
+		event.Fact{Name: "units", Value: "4 rows", Source: "report units", Rows: []map[string]string{unit("1", "member", "3.1", "here"), unit("2", "lead", "3.1", "here"), unit("3", "none", "2.9", "apart"), unit("4", "none", "", "away")}},
+		event.Fact{Name: "banks", Value: "6 rows", Source: "report banks", Rows: []map[string]string{
+			bank("1", "A", "running", "3.1", "no"), bank("1", "B", "standby", "3.2", "yes"), bank("2", "A", "running", "3.1", "yes"), bank("2", "B", "standby", "2.8", "no"),
+			bank("3", "A", "running", "2.9", "yes"), bank("3", "B", "standby", "2.8", "no"),
+		}},
+		event.Fact{Name: "copies", Value: "4 rows", Source: "report copies", Rows: []map[string]string{taken("1", "written", "100", ""), taken("2", "copying", "40", ""), taken("3", "refused", "0", "made for S24-48, this is S24"), taken("4", "waits", "0", "")}},
+	}
+}
+
+// TestAStackAsItIsShown keeps the board of units as it is drawn, at both sizes.
+func TestAStackAsItIsShown(t *testing.T) {
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		a, _ := lampApp(t)
+		feed(a, ofThree()...)
+		for _, name := range []string{"console", "device"} {
+			a.show(name)
+			goldentest.Same(t, fmt.Sprintf("stack-%s-%dx%d", name, size[0], size[1]), drawn(a, size))
+		}
+	}
+}
+
 // TestEveryViewAsItIs keeps each view as it is drawn, at both sizes.
 func TestEveryViewAsItIs(t *testing.T) {
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {

@@ -154,7 +154,7 @@ func (k *Interlocks) lacks(command string) string {
 	if k.running == nil {
 		return ""
 	}
-	action := k.d.actionOf(command)
+	action, _ := k.d.actionOf(command)
 	if action == nil {
 		return ""
 	}
@@ -178,6 +178,18 @@ func (k *Interlocks) Begins() bool {
 func (k *Interlocks) Begun() {
 	for i := range k.open {
 		k.open[i].begins = false
+	}
+}
+
+// Denied puts things right behind a command that the device has not done: what it was to deal with is pending still, and what
+// it was to begin is not.
+func (k *Interlocks) Denied(opened, dealt []Open) {
+	for _, one := range opened {
+		k.drop(func(o Open) bool { return o.Name == one.Name })
+	}
+	for _, one := range dealt {
+		k.drop(func(o Open) bool { return o.Name == one.Name })
+		k.open = append(k.open, one)
 	}
 }
 

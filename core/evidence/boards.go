@@ -2,6 +2,7 @@ package evidence
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -146,4 +147,127 @@ func DryRun(s *state.State) *Drawing {
 	}
 	d.Height = y + margin
 	return d
+}
+
+// Stack draws the ring of the units that answer as one, with their roles, and beside it what each runs, starts next, and has
+// taken.
+func Stack(s *state.State) *Drawing {
+	d := head(s, "Units", 12)
+	if len(s.Units) == 0 {
+		d.Text(margin, 60, 10, Quiet, "No units were read.")
+		return d
+	}
+	bottom := ringOf(d, s, margin+130, 150, 72)
+	const left = margin + 280
+	y := 66.0
+	for i, name := range []string{"unit", "role", "model", "runs", "banks", "load"} {
+		d.Text(left+[]float64{0, 34, 100, 160, 236, 380}[i], y, 8.5, Quiet, name)
+	}
+	for _, u := range s.Units {
+		y += 24
+		tone := Ink
+		if u.State != "here" && u.State != "" {
+			tone = Bad
+		}
+		d.Strong(left, y, 11, tone, short(u.Number, 4))
+		d.Text(left+34, y, 9, tone, short(changed(u.RoleThen, roleWords(u)), 16))
+		d.Text(left+100, y, 9, Ink, short(u.Model, 12))
+		d.Strong(left+160, y, 9, Ink, short(changed(u.ReleaseThen, u.Release), 16))
+		for i, b := range s.BanksOf(u.Number) {
+			bankTone, mark := Quiet, ""
+			switch {
+			case b.Runs:
+				bankTone, mark = Good, "runs"
+			case b.Next:
+				bankTone, mark = Here, "next"
+			}
+			d.Text(left+236+70*float64(i), y, 9, bankTone, short(strings.TrimSpace(b.Name+" "+b.Now+" "+mark), 14))
+		}
+		switch u.Copy {
+		case "", "idle":
+		case "copying":
+			d.Box(left+380, y-7, 60, 8, Faint, false)
+			d.Box(left+380, y-7, max(1, 60*float64(u.Percent)/100), 8, Here, true)
+			d.Text(left+446, y, 8.5, Ink, fmt.Sprintf("%d %%", u.Percent))
+		default:
+			d.Text(left+380, y, 9, map[bool]Tone{true: Good, false: Bad}[u.Copy == "written" || u.Copy == "waits"], short(u.Copy, 16))
+		}
+		if u.Reason != "" {
+			y += 12
+			d.Text(left+34, y, 8.5, Bad, short(u.Reason, 80))
+		}
+	}
+	y = max(y, bottom) + 20
+	state, where := s.Ring()
+	tone := Good
+	if state != "closed" {
+		tone = Bad
+	}
+	if state != "" {
+		d.Strong(margin, y, 10, tone, strings.TrimSpace("The ring is "+state+" "+where)+".")
+	}
+	d.Height = deadlines(d, s, y+4) + margin
+	return d
+}
+
+func changed(before, now string) string {
+	if before == "" || before == now {
+		return now
+	}
+	return before + " → " + now
+}
+
+func roleWords(u state.Unit) string {
+	if u.State != "here" && u.State != "" {
+		return u.State
+	}
+	return u.Role
+}
+
+// ringOf draws the units around a ring, broken where it is, and returns where it ends.
+func ringOf(d *Drawing, s *state.State, x, y, r float64) float64 {
+	n := len(s.Units)
+	at := func(i float64) (float64, float64) {
+		angle := 2*math.Pi*i/float64(n) - math.Pi/2
+		return x + r*math.Cos(angle), y + r*math.Sin(angle)
+	}
+	_, where := s.Ring()
+	for i, u := range s.Units {
+		next := s.Units[(i+1)%n]
+		broken := strings.Contains(where, "unit "+u.Number) && strings.Contains(where, "unit "+next.Number) || u.State == "away" || next.State == "away"
+		const steps = 24
+		for k := range steps {
+			if broken && k > steps/3 && k < 2*steps/3 {
+				continue
+			}
+			x1, y1 := at(float64(i) + float64(k)/steps)
+			x2, y2 := at(float64(i) + float64(k+1)/steps)
+			d.Line(x1, y1, x2, y2, 2, map[bool]Tone{true: Bad, false: Good}[broken])
+		}
+	}
+	for i, u := range s.Units {
+		cx, cy := at(float64(i))
+		tone := Good
+		if u.State != "here" && u.State != "" {
+			tone = Bad
+		}
+		d.Circle(cx, cy, 15, tone, u.Role == "lead")
+		said := short(roleWords(u), 10)
+		if u.Role == "lead" { // its mark is full
+			said = "unit " + short(u.Number, 3) + " " + said
+		} else {
+			d.Middle(cx, cy+4, 11, tone, short(u.Number, 3))
+		}
+		switch { // outside of the ring
+		case cx < x-r/4:
+			d.Ending(cx-19, cy+4, 8.5, Quiet, said)
+		case cx > x+r/4:
+			d.Text(cx+19, cy+4, 8.5, Quiet, said)
+		case cy < y:
+			d.Middle(cx, cy-20, 8.5, Quiet, said)
+		default:
+			d.Middle(cx, cy+28, 8.5, Quiet, said)
+		}
+	}
+	return y + r + 34
 }

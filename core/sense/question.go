@@ -9,6 +9,14 @@ import (
 // answer it, with what the device takes for yes.
 var question = regexp.MustCompile(`^[ -~]*[A-Za-z]{2}[ -~]*(\?|\?? ?[\[(][ -~]{1,16}[\])]\??) ?:? *$`)
 
+// Question is what the device asks now, whether that is known or only looks like it; empty for nothing.
+func (v State) Question() string {
+	if v.Dialog != "" || v.UnknownQuestion() != "" {
+		return v.Asked
+	}
+	return ""
+}
+
 // UnknownQuestion is a question that the device waits with and that is none of the known ones; empty for none. A prompt that
 // something was typed at, which never went out, is none, however much it looks like one.
 func (v State) UnknownQuestion() string {

@@ -21,7 +21,32 @@ func (s *Session) sentCommand(command string) {
 	if s.guard.commands.Begins() {
 		s.guard.begins, s.guard.answered = true, false
 	}
+	s.guard.awaited = awaited{command: command, opened: opened, dealt: dealt}
 	s.schedule()
+}
+
+// awaited is a command whose answer will say whether it was done: what it opened, and what it dealt with.
+type awaited struct {
+	command       string
+	opened, dealt []dialect.Open
+	begun         bool // its answer has begun: the prompt is none from before
+}
+
+// noticeAnswer puts right what was taken for opened, or dealt with, when the device says that the command was not done.
+func (s *Session) noticeAnswer() {
+	a := &s.guard.awaited
+	switch {
+	case len(a.opened) == 0 && len(a.dealt) == 0:
+	case !s.told.AtPrompt:
+		a.begun = true
+	case a.begun:
+		if s.Dialect().Denies(a.command, s.told.Output()) {
+			s.guard.commands.Denied(a.opened, a.dealt)
+			s.tellPending(event.PendingNever, a.opened)
+			s.tellPending(event.PendingOpen, a.dealt)
+		}
+		*a = awaited{}
+	}
 }
 
 // readFact takes note of a fact that tells which release runs, or how long something is still pending. It is told before

@@ -18,10 +18,12 @@ type guard struct {
 	commands *dialect.Interlocks
 	off      bool
 	typed    []byte
+	asked    string    // what the device asked when it began: what is typed behind it is an answer
 	prompted bool      // that began at a prompt which was seen
 	unsure   time.Time // when a key was typed that changes the line in ways only the device knows
 	held     []byte    // the Enter that was stopped, and what was pasted behind it
 	command  string
+	awaited  awaited
 	gone     []event.Pending // what ran out, or was lost by a restart, since the run began
 	starting bool            // it starts, and has not come to a prompt
 	begins   bool            // a command was sent whose restart is waited for, and has not begun yet
@@ -50,7 +52,16 @@ func (k *guard) key(b byte, now time.Time) {
 	}
 }
 
-func (k *guard) newLine() { k.typed, k.unsure = k.typed[:0], time.Time{} }
+func (k *guard) newLine() { k.typed, k.unsure, k.asked = k.typed[:0], time.Time{}, "" }
+
+// shown is what stands on the line, without what the device asks there.
+func (k *guard) shown(v sense.State) (text string, known bool) {
+	text, known = v.Typed()
+	if rest, answers := strings.CutPrefix(text, k.asked); !known && k.asked != "" && answers {
+		return rest, true
+	}
+	return text, known
+}
 
 // unseen is said of a line that the device put there and has not shown yet.
 const unseen = "was put there by the device, which has not shown it yet; see it first"
@@ -65,7 +76,7 @@ func (k *guard) stops(v sense.State) (command, says string) {
 			return strings.TrimSpace(string(k.typed)), says
 		}
 	}
-	shown, known := v.Typed()
+	shown, known := k.shown(v)
 	if says = k.commands.Stops(shown); says != "" {
 		return strings.TrimSpace(shown), says
 	}
@@ -129,7 +140,7 @@ func (s *Session) follow(keys []byte) {
 	v := s.sense.State()
 	s.guard.touched(v)
 	if len(s.guard.typed) == 0 {
-		s.guard.prompted = v.AtPrompt
+		s.guard.prompted, s.guard.asked = v.AtPrompt, v.Question()
 	}
 	if v.Secret {
 		return

@@ -420,3 +420,31 @@ func TestAHalfTypedCommandIsEmptiedWhenTheStepIsRepeated(t *testing.T) {
 		assert.Equal(t, "wipe bank B\x15", l.got())
 	})
 }
+
+// TestAnAnswerIsNotTheCommandThatItsQuestionNames: the device asks with the words of the command that was sent.
+func TestAnAnswerIsNotTheCommandThatItsQuestionNames(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		l.says("> ")
+		time.Sleep(50 * time.Millisecond)
+		half(s, l, "wipe bank B\r", "wipe bank B")
+		require.True(t, s.SendHeld())
+		l.says("\r\n  wipe bank B now? (y/n) ")
+		time.Sleep(50 * time.Millisecond)
+		half(s, l, "y", "y")
+		typeKeys(s, "\r")
+		held := collect[event.Interlock](t, feed)
+		require.Len(t, held, 2, "held and sent, once")
+		assert.True(t, strings.HasSuffix(l.got(), "y\r"), "%q", l.got())
+	})
+}
+
+// TestWhatTheDevicePutThereIsHeldStill though it is no answer, at a prompt that is not known.
+func TestWhatTheDevicePutThereIsHeldStill(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		l.says("\r\nwipe bank B")
+		time.Sleep(50 * time.Millisecond)
+		half(s, l, "x", "x")
+		typeKeys(s, "\r")
+		require.Len(t, collect[event.Interlock](t, feed), 1)
+	})
+}

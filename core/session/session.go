@@ -377,6 +377,7 @@ func (s *Session) tell() {
 	s.told = v
 	s.answerPager(v)
 	s.askPrompt(v)
+	s.noticeAnswer()
 	s.noticeRestart()
 	for w := range s.waiters {
 		if w.ready(v) {

@@ -22,6 +22,11 @@ func (s *State) board(at time.Time, fact event.Fact) {
 	case "systems":
 		s.BoardRead = at
 		s.systemRows(fact.Rows)
+	case "units":
+		s.BoardRead = at
+		s.unitRows(fact.Rows)
+	case "copies":
+		s.copyRows(fact.Rows)
 	case "dryrun":
 		s.dryRunRows(at, fact.Rows)
 	}
@@ -29,6 +34,60 @@ func (s *State) board(at time.Time, fact event.Fact) {
 
 // BoardOld reports whether the device was changed, or restarted, since its banks or systems were read.
 func (s *State) BoardOld() bool { return s.ChangedAt.After(s.BoardRead) }
+
+// Unit is one of several devices that answer as one.
+type Unit struct {
+	Number, Model, Role, State, Release string
+	RoleThen, ReleaseThen               string // when it was first read
+	Copy, Reason                        string // how far a load has come into it
+	Percent                             int
+}
+
+// unitRows keeps the rows of the list called units.
+func (s *State) unitRows(rows []map[string]string) {
+	if s.unitsBefore == nil {
+		s.unitsBefore = rows
+	}
+	was := s.Units
+	s.Units = nil
+	for i, row := range rows {
+		unit := Unit{Number: row["unit"], Model: row["model"], Role: row["role"], State: row["state"], Release: row["release"]}
+		for _, before := range s.unitsBefore {
+			if before["unit"] == unit.Number {
+				unit.RoleThen, unit.ReleaseThen = before["role"], before["release"]
+			}
+		}
+		if i < len(was) && was[i].Number == unit.Number {
+			unit.Copy, unit.Percent, unit.Reason = was[i].Copy, was[i].Percent, was[i].Reason
+		}
+		s.Units = append(s.Units, unit)
+	}
+}
+
+// copyRows keeps the rows of the list called copies: how far each unit has taken a load.
+func (s *State) copyRows(rows []map[string]string) {
+	for _, row := range rows {
+		for i := range s.Units {
+			if s.Units[i].Number == row["unit"] {
+				s.Units[i].Copy, s.Units[i].Reason = row["copy"], row["reason"]
+				s.Units[i].Percent, _ = strconv.Atoi(row["percent"])
+			}
+		}
+	}
+}
+
+// BanksOf are the banks of a unit.
+func (s *State) BanksOf(unit string) (banks []Bank) {
+	for _, b := range s.Banks {
+		if b.Unit == unit {
+			banks = append(banks, b)
+		}
+	}
+	return banks
+}
+
+// Ring is whether the units' ring is closed, in words of its own, and where it is not; empty where it was not read.
+func (s *State) Ring() (state, where string) { return s.Fact("ring.state"), s.Fact("ring.where") }
 
 // System is a release that a device has, of those that it keeps beside each other.
 type System struct {

@@ -75,36 +75,37 @@ type State struct {
 	Doing    event.StepNow
 	DoingAt  time.Time
 
-	Transfer                   *Transfer   // over the line
-	Moves                      []*Transfer // by servers, the newest last
-	Servers                    []event.Server
-	Staged                     []event.Staged
-	Ladder                     []Rung
-	LeftOut                    map[string]int    // rungs that are not kept any more, by transfer
-	Preflight                  []event.Preflight // of the present step
-	Banks                      []Bank
-	Systems                    []System
-	BoardRead                  time.Time // when banks or systems were read last
-	ChangedAt                  time.Time // when the device was changed last, or restarted
-	DryRun                     *DryRun   // nil until there was one
-	Reach                      []*Watched
-	Restart                    *event.Restart
-	Estimates                  *event.Estimates
-	Shelf                      *event.Shelf
-	Upgrades                   *event.UpgradePath
-	Pending                    []event.Pending  // what the device loses, or does by itself, unless it is dealt with
-	Deadlines                  []Deadline       // all that had one, the oldest first
-	Held                       *event.Interlock // a command stopped at its Enter
-	LocksOff                   bool
-	banksBefore, systemsBefore []map[string]string
-	Ask                        *event.Ask
-	AskedAt                    time.Time
-	Facts                      []Fact // the newest reading first
-	ReadAt                     time.Time
-	Checks                     []event.Check
-	Tried                      []event.Speed // speeds tried by the hunt of this step
-	Remarks                    []Remark
-	Closed                     string
+	Transfer                                *Transfer   // over the line
+	Moves                                   []*Transfer // by servers, the newest last
+	Servers                                 []event.Server
+	Staged                                  []event.Staged
+	Ladder                                  []Rung
+	LeftOut                                 map[string]int    // rungs that are not kept any more, by transfer
+	Preflight                               []event.Preflight // of the present step
+	Banks                                   []Bank
+	Systems                                 []System
+	Units                                   []Unit
+	BoardRead                               time.Time // when banks or systems were read last
+	ChangedAt                               time.Time // when the device was changed last, or restarted
+	DryRun                                  *DryRun   // nil until there was one
+	Reach                                   []*Watched
+	Restart                                 *event.Restart
+	Estimates                               *event.Estimates
+	Shelf                                   *event.Shelf
+	Upgrades                                *event.UpgradePath
+	Pending                                 []event.Pending  // what the device loses, or does by itself, unless it is dealt with
+	Deadlines                               []Deadline       // all that had one, the oldest first
+	Held                                    *event.Interlock // a command stopped at its Enter
+	LocksOff                                bool
+	banksBefore, systemsBefore, unitsBefore []map[string]string
+	Ask                                     *event.Ask
+	AskedAt                                 time.Time
+	Facts                                   []Fact // the newest reading first
+	ReadAt                                  time.Time
+	Checks                                  []event.Check
+	Tried                                   []event.Speed // speeds tried by the hunt of this step
+	Remarks                                 []Remark
+	Closed                                  string
 
 	In, Out Rate
 }

@@ -13,6 +13,7 @@ import (
 	"pilotrix/tui/dryrun"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
+	"pilotrix/tui/stack"
 	"pilotrix/tui/systems"
 	"pilotrix/tui/theme"
 	"pilotrix/tui/transfers"
@@ -105,7 +106,10 @@ func (p painter) moved() *state.Transfer {
 
 func (p painter) banks() []paint.Line {
 	var lines []paint.Line
-	if len(p.s.Banks) > 0 {
+	switch {
+	case len(p.s.Units) > 0:
+		lines = append([]paint.Line{p.head("units", paint.Line{stack.Ring(p.t, p.s)})}, stack.Card(p.t, p.s, p.width)...)
+	case len(p.s.Banks) > 0:
 		lines = append([]paint.Line{p.head("banks", p.asOf("before ⇢ now"))}, banks.Card(p.t, p.s, p.width)...)
 	}
 	if len(p.s.Systems) > 0 {

@@ -14,6 +14,7 @@ import (
 	"pilotrix/tui/banks"
 	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
+	"pilotrix/tui/stack"
 	"pilotrix/tui/systems"
 	"pilotrix/tui/theme"
 	"pilotrix/tui/view"
@@ -61,7 +62,10 @@ func (v *Device) facts() []state.Fact {
 func (v *Device) Draw(r view.Room) []paint.Line {
 	t := r.Theme
 	var lines []paint.Line
-	if len(v.state.Banks) > 0 {
+	switch {
+	case len(v.state.Units) > 0:
+		lines = append(stack.View(t, v.state, r.Width), nil)
+	case len(v.state.Banks) > 0:
 		lines = append(banks.View(t, v.state, r.Width), nil)
 	}
 	if len(v.state.Systems) > 0 {
