@@ -370,6 +370,7 @@ var scenes = map[string]Scene{
 		Runbook: "install-and-confirm", Speed: 115200,
 		Inputs: map[string]string{"user": user, "password": password, "minutes": "15"},
 		files:  func(folder string) error { return EdgeShelf(folder, edgeSize) },
+		stick:  func(folder string) error { return write(folder, "marl-5.4.tms", EdgeImage("5.4", edgeSize)) },
 		place:  map[string]func(string) string{"image": in("marl-5.4.tms"), "into": func(folder string) string { return folder }},
 	},
 }

@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -88,6 +89,38 @@ func TestThePlanAsMarkdownAndJSON(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 7, holds, "three in each upgrade, of which one is not come to, and one for both banks")
+}
+
+// TestThePlanOfATrialHasItsDeadlines, and whether they are kept by what the steps are expected to take.
+func TestThePlanOfATrialHasItsDeadlines(t *testing.T) {
+	folder := tempDir(t)
+	require.NoError(t, demo.EdgeShelf(folder, smallImage))
+	planned := func(more ...string) string {
+		args := append([]string{
+			"plan", "install-and-confirm", "--dialect", "tamsin-e8", "--shelf", filepath.Join(folder, "shelf"), "--set", "image=marl-5.4.tms", "--set", "user=harbour",
+			"--secret", "password=env:DEVICE_PASSWORD", "--fact", "running.release=5.2", "--fact", "lasting.release=5.2", "--fact", "trial.state=open",
+		}, more...)
+		plan := exec.Command(program, args...)
+		plan.Env = append(os.Environ(), append(homeAt(folder), "DEVICE_PASSWORD=lamp-and-tide")...)
+		out, err := plan.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return string(out)
+	}
+	assert.Contains(t, planned(), "pending   from here: the release that runs is on trial, and the device goes back to the lasting one by itself, within 20m")
+	assert.Regexp(t, `pending   no more: the release that runs is on trial.*; about 18m\d*s are left then`, planned())
+	assert.Regexp(t, `pending   no more: the release that runs is on trial.*; TOO LATE: by what the steps take it has run out \d+s before`, planned("--set", "minutes=1"))
+	assert.Contains(t, planned("--format", "markdown"), "  - pending: from here: the release that runs is on trial")
+	var plan runbook.Plan
+	require.NoError(t, json.Unmarshal([]byte(planned("--json")), &plan))
+	var deadlines []runbook.Deadline
+	for _, s := range plan.Steps {
+		deadlines = append(deadlines, s.Deadlines...)
+	}
+	require.Len(t, deadlines, 2)
+	assert.Equal(t, runbook.Deadline{Name: "trial", Opens: true, Within: 20 * time.Minute}, deadlines[0])
+	assert.Equal(t, "trial", deadlines[1].Name)
+	assert.Greater(t, deadlines[1].Left, 15*time.Minute)
+	assert.Contains(t, planned("--set", "once=yes"), "skipped   5.2 has no “bring-and-activate”: it is there from 5.4 on; bring, unpack and activate are done one by one")
 }
 
 // TestTheShelfFromTheCommandLine adds a folder, lists it, holds it against a device and plans the way.

@@ -30,6 +30,8 @@ terminal it runs by itself, approves the holds and prints the course as it goes.
 Demos:` + about.String(),
 		Example: `  pilotrix demo                     the rescue, eight times as fast as in life
   pilotrix demo bank-upgrade        a release change over TFTP, with an upgrade on the way, restarts and the proof
+  pilotrix demo trial               a new release on trial: dry run, restart, confirmed in time, made lasting
+  pilotrix demo stack               three switches as one: every unit filled, restarted, proved
   pilotrix demo bank-upgrade --stick           one of the images is on a stick in its port
   pilotrix demo rescue --time-scale 1
   pilotrix demo bank-upgrade --images /tmp/images    its images only; then: pilotrix, and bench:mare-gw1
@@ -55,7 +57,7 @@ Demos:` + about.String(),
 	addTimeScale(cmd, &scale, 8)
 	addAwkward(cmd, &awkward)
 	cmd.Flags().StringVar(&images, "images", "", "only make the demo's images in a `folder`, to do it by hand on its simulated device")
-	cmd.Flags().BoolVar(&stick, "stick", false, "the gateway has the intermediate image on a stick in its port, so that it is not transferred")
+	cmd.Flags().BoolVar(&stick, "stick", false, "the device has an image on a stick in its port, so that it is not transferred")
 	cmd.Flags().BoolVar(&headless, "headless", false, "run without the interface, approving the holds")
 	return cmd
 }
