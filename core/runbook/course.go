@@ -56,7 +56,11 @@ func (e *Engine) plansOf(steps []PreparedStep, here int) (plans []event.StepPlan
 			plan.Cards = s.Verb.Cards
 		}
 		if i >= here {
-			plan.Types = typedWords(walk.step(s).Types)
+			ahead := walk.step(s)
+			plan.Types = typedWords(ahead.Types)
+			if ahead.Skipped != "" { // it takes no time
+				plan.Expected = 0
+			}
 		}
 		plans = append(plans, plan)
 	}

@@ -110,8 +110,11 @@ func (p *Prepared) Plan(assumed *device.Facts) Plan {
 	walk := &planner{Prepared: p, env: env, facts: assumed, locks: p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
 	plan.Answers = walk.answers()
 	for i := range steps {
-		plan.Steps = append(plan.Steps, walk.step(&steps[i]))
-		plan.Expected += steps[i].Expected
+		step := walk.step(&steps[i])
+		plan.Steps = append(plan.Steps, step)
+		if step.Skipped == "" {
+			plan.Expected += step.Expected
+		}
 		*walk.gone = plan.Expected
 	}
 	walk.mode = ""
