@@ -177,6 +177,7 @@ func TestReckonFromTheCommandLine(t *testing.T) {
 	}{
 		{[]string{"reckon", "blocks", "512"}, "33553919 B (32.0 MiB)"},
 		{[]string{"reckon", "erase", "--at", "0x40001", "--size", "0x20000", "--sector", "64KiB"}, "sectors 3 of 0x10000"},
+		{[]string{"reckon", "burn", "system", "3000001", "--base", "0x9f000000", "--sectors", "8x8KiB,127x64KiB", "--part", "boot=0+0x8000", "--protect", "boot", "--part", "system=0x10000+0x700000"}, "erase  0x9f010000 to 0x9f2effff"},
 		{[]string{"reckon", "time", "9MiB", "--baud", "115200", "--trip", "2ms"}, "xmodem-1k"},
 		{[]string{"reckon", "time", "40MiB"}, "the block counter begins anew"},
 	} {

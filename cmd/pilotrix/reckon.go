@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -19,9 +20,10 @@ func (p *program) reckonCommand() *cobra.Command {
 		Example: `  pilotrix reckon time lark-8.1.0.cgo --baud 115200 --latency 16ms
   pilotrix reckon time 9MiB --link 100Mbit --trip 40ms
   pilotrix reckon blocks 512
-  pilotrix reckon erase --at 0x40000 --size 1310898 --sector 64KiB`,
+  pilotrix reckon erase --at 0x40000 --size 1310898 --sector 64KiB
+  pilotrix reckon burn system wing-2.1.bin --sectors 8x8KiB,127x64KiB --part boot=0+0x8000 --protect boot --part system=0x10000+0x700000`,
 	}
-	cmd.AddCommand(p.reckonTime(), p.reckonBlocks(), p.reckonErase())
+	cmd.AddCommand(p.reckonTime(), p.reckonBlocks(), p.reckonErase(), p.reckonBurn())
 	return cmd
 }
 
@@ -156,4 +158,64 @@ func (p *program) reckonErase() *cobra.Command {
 	_ = cmd.MarkFlagRequired("at")
 	_ = cmd.MarkFlagRequired("size")
 	return cmd
+}
+
+func (p *program) reckonBurn() *cobra.Command {
+	var base, sectors string
+	var parts, protect []string
+	cmd := &cobra.Command{
+		Use: "burn PART SIZE | FILE", Short: "What writing a file into a part of a flash erases, or why it may not be", Args: cobra.ExactArgs(2),
+		Example: "  pilotrix reckon burn system 3000001 --base 0x9f000000 --sectors 8x8KiB,127x64KiB \\\n    --part boot=0+0x8000 --protect boot --part system=0x10000+0x700000",
+		RunE: func(_ *cobra.Command, args []string) error {
+			flash, err := flashOf(base, sectors, parts, protect)
+			if err != nil {
+				return usage(err)
+			}
+			size, err := sizeOrFile(args[1])
+			if err != nil {
+				return usage(err)
+			}
+			burn, err := flash.Burns(args[0], size)
+			if err != nil {
+				return err
+			}
+			from, last := burn.EraseAt()
+			fmt.Fprintf(p.out, "erase  %#x to %#x, +%#x  (%s in %d sectors)\n", from, last, burn.Erase.Size(), units.Bytes(burn.Erase.Size()), burn.Sectors)
+			from, last = burn.WriteAt()
+			fmt.Fprintf(p.out, "write  %#x to %#x, +%#x  (%s)\n", from, last, burn.Write.Size(), units.Bytes(burn.Write.Size()))
+			fmt.Fprintf(p.out, "left   %s of part %s\n", units.Bytes(burn.Left), burn.Part.Name)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&base, "base", "0", "the flash's first `address` on the device")
+	cmd.Flags().StringVar(&sectors, "sectors", "", "its `sectors` from its beginning on, such as 8x8KiB,127x64KiB")
+	cmd.Flags().StringArrayVar(&parts, "part", nil, "a `part` of it: its name, where it begins, its size, such as system=0x10000+0x700000")
+	cmd.Flags().StringArrayVar(&protect, "protect", nil, "the `name` of a part that is never erased")
+	_ = cmd.MarkFlagRequired("sectors")
+	_ = cmd.MarkFlagRequired("part")
+	return cmd
+}
+
+// flashOf is a map of a flash as the flags say it.
+func flashOf(base, sectors string, parts, protect []string) (flash reckon.Flash, err error) {
+	if flash.Base, err = reckon.ParseAddress(base); err != nil {
+		return flash, err
+	}
+	if flash.Sectors, err = reckon.ParseSectors(sectors); err != nil {
+		return flash, err
+	}
+	for _, text := range parts {
+		part, err := reckon.ParsePart(text)
+		if err != nil {
+			return flash, err
+		}
+		part.Protected = slices.Contains(protect, part.Name)
+		flash.Parts = append(flash.Parts, part)
+	}
+	for _, name := range protect {
+		if _, err := flash.Part(name); err != nil {
+			return flash, fmt.Errorf("--protect: %w", err)
+		}
+	}
+	return flash, flash.Check()
 }

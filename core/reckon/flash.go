@@ -4,7 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
+
+	"pilotrix/core/units"
 )
 
 // A flash is erased in sectors and written in bytes; what lies in it is known as parts. Nobody types an address: a part and a
@@ -179,4 +182,30 @@ func (f Flash) Burns(part string, size int64) (Burn, error) {
 		return Burn{}, fmt.Errorf("erasing for part %s takes whole sectors, 0x%x to 0x%x, and the part is 0x%x to 0x%x: it does not fill its sectors", p.Name, b.Erase.From, b.Erase.To-1, p.At, p.End()-1)
 	}
 	return b, nil
+}
+
+// ParseSectors reads runs of sectors as people write them: 8x8KiB,127x64KiB.
+func ParseSectors(text string) (runs []Sectors, err error) {
+	for one := range strings.SplitSeq(text, ",") {
+		count, size, found := strings.Cut(strings.TrimSpace(one), "x")
+		n, countErr := strconv.ParseInt(strings.TrimSpace(count), 10, 64)
+		bytes, sizeErr := units.ParseSize(size)
+		if !found || countErr != nil || sizeErr != nil || bytes != float64(int64(bytes)) {
+			return nil, fmt.Errorf("%q is no run of sectors: want one like 127x64KiB", one)
+		}
+		runs = append(runs, Sectors{n, int64(bytes)})
+	}
+	return runs, nil
+}
+
+// ParsePart reads a part as people write it: system=0x10000+0x700000, its name, where it begins and its size.
+func ParsePart(text string) (Part, error) {
+	name, where, found := strings.Cut(text, "=")
+	begin, size, both := strings.Cut(where, "+")
+	at, atErr := ParseAddress(begin)
+	length, sizeErr := ParseAddress(size)
+	if !found || !both || name == "" || atErr != nil || sizeErr != nil {
+		return Part{}, fmt.Errorf("%q is no part: want one like system=0x10000+0x700000", text)
+	}
+	return Part{Name: name, At: at, Size: length}, nil
 }

@@ -73,6 +73,23 @@ func TestWhatIsRefusedAtAFlash(t *testing.T) {
 	}
 }
 
+func TestAFlashAsItIsWritten(t *testing.T) {
+	runs, err := ParseSectors("8x8KiB, 127x64KiB")
+	require.NoError(t, err)
+	assert.Equal(t, bridge().Sectors, runs)
+	part, err := ParsePart("system=0x10000+0x700000")
+	require.NoError(t, err)
+	assert.Equal(t, bridge().Parts[2], part)
+	for _, wrong := range []string{"", "8", "8x", "x8KiB", "8x8KiB,", "8.5x8KiB", "8x1.3KiB", "8x8parsec"} {
+		_, err := ParseSectors(wrong)
+		assert.ErrorContains(t, err, "is no run of sectors", wrong)
+	}
+	for _, wrong := range []string{"", "system", "system=", "=0x1+0x2", "system=0x10000", "system=1+", "system=+1", "system=zz+1"} {
+		_, err := ParsePart(wrong)
+		assert.ErrorContains(t, err, "is no part", wrong)
+	}
+}
+
 // TestNoBurnLeavesItsPart: for any map, part and size, what is erased is whole sectors inside the part and of nothing that is
 // protected, and every byte of the file lands once in what was erased.
 func TestNoBurnLeavesItsPart(t *testing.T) {
