@@ -114,6 +114,7 @@ var broken = []goldentest.Edit{
 	{"rows without named groups", `(?P<name>\S+) (?P<size>\d+)`, `\S+`},
 	{"a column that is not there", "columns: {size:", "columns: {weight:"},
 	{"rows joined by what is not there", "join: name", "join: slot"},
+	{"a success that is a failure, too", "done: gone, fail: no file", "done: 'gone: no file is left', fail: no file"},
 	{"an action since what is no release", "done: gone, fail", "done: gone, since: then, fail"},
 	{"an action until what is no release", "done: gone, fail", "done: gone, until: then, fail"},
 	{"an action that no release has", "done: gone, fail", "done: gone, since: '5.4', until: '5.2', fail"},

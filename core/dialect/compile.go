@@ -281,6 +281,11 @@ func (c *compiler) way(path string, action Action, way Way) *CompiledWay {
 	if way.Done == "" && action.To == "" {
 		c.complain(path, "action %q does not say what success looks like: give it done: PATTERN, or to: MODE where it leads to one", action.Action)
 	}
+	if way.Done != "" && way.Fail != "" { // a failure is looked for first
+		if says, _ := way.Done.RE().LiteralPrefix(); says != "" && way.Fail.RE().MatchString(says) {
+			c.complain(path+".fail", "action %q says %q when it succeeds, and that counts as a failure, too", action.Action, says)
+		}
+	}
 	c.parameters(path, action, way, compiled)
 	return compiled
 }

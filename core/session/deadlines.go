@@ -18,10 +18,9 @@ func (s *Session) sentCommand(command string) {
 	opened, dealt := s.guard.commands.Typed(command, s.opt.Clock.Now())
 	s.tellPending(event.PendingDealt, dealt)
 	s.tellPending(event.PendingOpen, opened)
-	if s.guard.commands.Begins() {
-		s.guard.begins, s.guard.answered = true, false
-	}
+	s.guard.begins = s.guard.begins || s.guard.commands.Begins()
 	s.guard.awaited = awaited{command: command, opened: opened, dealt: dealt}
+	s.guard.sent = s.sense.State().Bytes
 	s.schedule()
 }
 
@@ -29,23 +28,22 @@ func (s *Session) sentCommand(command string) {
 type awaited struct {
 	command       string
 	opened, dealt []dialect.Open
-	begun         bool // its answer has begun: the prompt is none from before
 }
+
+// answered reports whether the device has come to a prompt behind the last command, by what it has sent since.
+func (s *Session) answered() bool { return s.told.AtPrompt && s.told.Bytes > s.guard.sent }
 
 // noticeAnswer puts right what was taken for opened, or dealt with, when the device says that the command was not done.
 func (s *Session) noticeAnswer() {
-	a := &s.guard.awaited
-	switch {
-	case len(a.opened) == 0 && len(a.dealt) == 0:
-	case !s.told.AtPrompt:
-		a.begun = true
-	case a.begun:
-		if s.Dialect().Denies(a.command, s.told.Output()) {
-			s.guard.commands.Denied(a.opened, a.dealt)
-			s.tellPending(event.PendingNever, a.opened)
-			s.tellPending(event.PendingOpen, a.dealt)
-		}
-		*a = awaited{}
+	a := s.guard.awaited
+	if len(a.opened) == 0 && len(a.dealt) == 0 || !s.answered() {
+		return
+	}
+	s.guard.awaited = awaited{}
+	if s.Dialect().Denies(a.command, s.told.Output()) {
+		s.guard.commands.Denied(a.opened, a.dealt)
+		s.tellPending(event.PendingNever, a.opened)
+		s.tellPending(event.PendingOpen, a.dealt)
 	}
 }
 

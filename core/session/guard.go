@@ -24,10 +24,10 @@ type guard struct {
 	held     []byte    // the Enter that was stopped, and what was pasted behind it
 	command  string
 	awaited  awaited
+	sent     int64           // how much the device had sent when the last command went out
 	gone     []event.Pending // what ran out, or was lost by a restart, since the run began
 	starting bool            // it starts, and has not come to a prompt
 	begins   bool            // a command was sent whose restart is waited for, and has not begun yet
-	answered bool            // and that command has been seen to be taken: a prompt that comes now says that it was refused
 
 	ours   string // what the runbook typed on the present line and has not ended
 	proofs int    // the device's mode proofs until a key was last typed
@@ -225,9 +225,7 @@ func (s *Session) noticeRestart() {
 	case starts && !s.guard.starting:
 		s.tellPending(event.PendingLost, s.guard.commands.Restarted())
 		s.guard.begins = false
-	case s.guard.begins && !s.told.AtPrompt:
-		s.guard.answered = true
-	case s.guard.begins && s.guard.answered:
+	case s.guard.begins && s.answered():
 		s.tellPending(event.PendingNever, s.guard.commands.Refused())
 		s.guard.begins = false
 	}
