@@ -56,7 +56,7 @@ func TestWhatIsRefusedAtAFlash(t *testing.T) {
 		"a neighbour in the sector":  {func(f *Flash) { f.Parts[1].Size, f.Parts[2].At = 0x8100, 0x10100 }, "system", 10, "with them bytes of part environment"},
 		"parts that overlap":         {func(f *Flash) { f.Parts[2].Size += 0x100000 }, "system", 10, "part system ends at 0x810000, the flash at 0x800000"},
 		"parts over each other":      {func(f *Flash) { f.Parts[1].Size++ }, "system", 10, "environment ends at 0x10001, and system begins at 0x10000: they overlap"},
-		"a part twice":               {func(f *Flash) { f.Parts[3].Name = "boot" }, "system", 10, "part boot is there twice"},
+		"a part twice":               {func(f *Flash) { f.Parts[3].Name = "environment" }, "system", 10, "part environment is there twice"},
 		"a part of nothing":          {func(f *Flash) { f.Parts[3].Size = 0 }, "system", 10, "part board: 0x0 B at 0x7f0000 are no range"},
 		"a part without a name":      {func(f *Flash) { f.Parts[3].Name = "" }, "system", 10, "the part at 0x7f0000 has no name"},
 		"no sectors":                 {func(f *Flash) { f.Sectors = nil }, "system", 10, "the flash has no sectors"},
