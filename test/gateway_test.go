@@ -50,14 +50,16 @@ type lanOptions struct {
 // family is what a test of one family is made with.
 type family struct {
 	name, dialect, book string
+	inputs              map[string]string // of its own runbook, where the test names no other
 	device              func(*bench.LAN) bench.Device
 	shelf               func(folder string) error
 }
 
-// newOnLAN makes one; on is told every event.
-func newOnLAN(t *testing.T, f family, opt lanOptions, on func(event.Event)) *onLAN {
+// newOnLAN makes one. Into is set before on is told the first event.
+func newOnLAN(t *testing.T, f family, opt lanOptions, into **onLAN, on func(event.Event)) {
 	t.Helper()
 	n := &onLAN{rig: &rig{t: t, done: make(chan struct{})}, lan: bench.NewLAN(true, 7), folder: tempDir(t)}
+	*into = n
 	n.machine = bench.New(f.name, f.device(n.lan), clock.Real(), true)
 	n.machine.Be(opt.awkward.on, opt.awkward.seed)
 	require.NoError(t, n.machine.Start())
@@ -78,8 +80,12 @@ func newOnLAN(t *testing.T, f family, opt lanOptions, on func(event.Event)) *onL
 		opt.approve = approveAll
 	}
 	n.open(d, laptop, f.name, opt, on)
-	n.prepare(d, cmp.Or(opt.book, f.book), opt.inputs)
-	return n
+	inputs := maps.Clone(opt.inputs)
+	if opt.book == "" && f.inputs != nil {
+		inputs = maps.Clone(f.inputs)
+		maps.Copy(inputs, opt.inputs)
+	}
+	n.prepare(d, cmp.Or(opt.book, f.book), inputs)
 }
 
 func (n *onLAN) open(d *dialect.Dialect, laptop bench.LANHost, name string, opt lanOptions, on func(event.Event)) {
@@ -163,13 +169,11 @@ func newGateway(t *testing.T, opt gatewayOptions) *gateway {
 	if opt.inputs == nil {
 		opt.inputs = map[string]string{"image": "lark-8.1.0.cgo", "upgrade_paths": "cormel-g2", "into": "."}
 	}
-	ready := make(chan struct{})
-	g.onLAN = newOnLAN(t, f, lanOptions{approve: opt.approve, present: opt.present, shelf: opt.shelf, book: opt.book, inputs: opt.inputs, awkward: opt.awkward}, func(e event.Event) {
-		if <-ready; opt.on != nil {
+	newOnLAN(t, f, lanOptions{approve: opt.approve, present: opt.present, shelf: opt.shelf, book: opt.book, inputs: opt.inputs, awkward: opt.awkward}, &g.onLAN, func(e event.Event) {
+		if opt.on != nil {
 			opt.on(g, e)
 		}
 	})
-	close(ready)
 	return g
 }
 

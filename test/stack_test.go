@@ -2,7 +2,6 @@ package test
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -38,7 +37,7 @@ func newStack(t *testing.T, opt stackOptions) *stack {
 	t.Helper()
 	x := &stack{}
 	f := family{
-		name: "tangle-sw1", dialect: "maskel-s24", book: "stack-upgrade",
+		name: "tangle-sw1", dialect: "maskel-s24", book: "stack-upgrade", inputs: map[string]string{"image": "strand-3.2.msl"},
 		shelf: func(folder string) error { return demo.StackShelf(folder, smallImage) },
 		device: func(lan *bench.LAN) bench.Device {
 			settings := demo.StackSettings()
@@ -51,19 +50,11 @@ func newStack(t *testing.T, opt stackOptions) *stack {
 			return x.device
 		},
 	}
-	inputs := map[string]string{}
-	if opt.book == "" {
-		inputs["image"] = "strand-3.2.msl"
-	}
-	maps.Copy(inputs, opt.inputs)
-	opt.inputs = inputs
-	ready := make(chan struct{})
-	x.onLAN = newOnLAN(t, f, opt.lanOptions, func(e event.Event) {
-		if <-ready; opt.on != nil {
+	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
+		if opt.on != nil {
 			opt.on(x, e)
 		}
 	})
-	close(ready)
 	return x
 }
 
@@ -139,6 +130,32 @@ func TestARestartOfAStackAtATime(t *testing.T) {
 				assert.Contains(t, told, event.PendingOpen)
 				assert.Contains(t, told, event.PendingRan)
 			})
+		})
+	}
+}
+
+// TestATimedRestartThatTakesTheLineWithIt as that of a shell session does: nothing is seen of the start.
+func TestATimedRestartThatTakesTheLineWithIt(t *testing.T) {
+	for name, at := range map[string]func(event.Event) bool{
+		"when it is due": func(e event.Event) bool { p, is := e.Body.(event.Pending); return is && p.State == event.PendingRan },
+		"long before":    func(e event.Event) bool { now, is := e.Body.(event.StepNow); return is && now.ID == "4.4" },
+	} {
+		gone := false
+		opt := stackOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "20"}}, on: func(x *stack, e event.Event) {
+			if !gone && at(e) {
+				gone = true
+				go func() {
+					x.machine.Unplug()
+					time.Sleep(time.Minute)
+					_ = x.machine.Plug()
+				}()
+			}
+		}}
+		inStack(t, opt, func(t *testing.T, x *stack) {
+			result := x.run()
+			require.True(t, gone, name)
+			require.Equal(t, event.Done, result.Outcome, "%s: %s\n%s", name, result.Message, x.story())
+			require.NoError(t, x.allRun("3.2"))
 		})
 	}
 }

@@ -2,7 +2,6 @@ package test
 
 import (
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -38,7 +37,7 @@ func newEdge(t *testing.T, opt edgeOptions) *edge {
 	t.Helper()
 	x := &edge{}
 	f := family{
-		name: "quay-er1", dialect: "tamsin-e8", book: "install-and-confirm",
+		name: "quay-er1", dialect: "tamsin-e8", book: "install-and-confirm", inputs: map[string]string{"image": "marl-5.4.tms"},
 		shelf: func(folder string) error { return demo.EdgeShelf(folder, smallImage) },
 		device: func(lan *bench.LAN) bench.Device {
 			if x.device = demo.Edge(lan, smallImage); opt.device != nil {
@@ -47,19 +46,11 @@ func newEdge(t *testing.T, opt edgeOptions) *edge {
 			return x.device
 		},
 	}
-	inputs := map[string]string{}
-	if opt.book == "" {
-		inputs["image"] = "marl-5.4.tms"
-	}
-	maps.Copy(inputs, opt.inputs)
-	opt.inputs = inputs
-	ready := make(chan struct{})
-	x.onLAN = newOnLAN(t, f, opt.lanOptions, func(e event.Event) {
-		if <-ready; opt.on != nil {
+	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
+		if opt.on != nil {
 			opt.on(x, e)
 		}
 	})
-	close(ready)
 	return x
 }
 
@@ -277,19 +268,23 @@ func TestThePowerGoesInEachPhaseOfATrial(t *testing.T) {
 	}
 }
 
-func TestATrialRunsOutWhileTheHandHasTheHelm(t *testing.T) {
+// thoughtOver is a trial of five minutes in which the hand has the helm for a while before it is confirmed.
+func thoughtOver(length time.Duration, as runbook.Wish) edgeOptions {
 	took := false
-	opt := edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "5"}}, on: func(x *edge, e event.Event) {
+	return edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "5"}}, on: func(x *edge, e event.Event) {
 		if !took && stepEnds("8.2")(e) {
 			took = true
 			go func() {
 				x.session.TakeHelm()
-				time.Sleep(8 * time.Minute)
-				x.session.GiveHelm(runbook.Repeat)
+				time.Sleep(length)
+				x.session.GiveHelm(as)
 			}()
 		}
 	}}
-	inEdge(t, opt, func(t *testing.T, x *edge) {
+}
+
+func TestATrialRunsOutWhileTheHandHasTheHelm(t *testing.T) {
+	inEdge(t, thoughtOver(8*time.Minute, runbook.Repeat), func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
 		require.NoError(t, x.stands("5.2", "5.2"))
@@ -304,18 +299,7 @@ func TestATrialRunsOutWhileTheHandHasTheHelm(t *testing.T) {
 }
 
 func TestATrialIsConfirmedAtTheLastMinute(t *testing.T) {
-	took := false
-	opt := edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "5"}}, on: func(x *edge, e event.Event) {
-		if !took && stepEnds("8.2")(e) {
-			took = true
-			go func() {
-				x.session.TakeHelm()
-				time.Sleep(4 * time.Minute)
-				x.session.GiveHelm(runbook.Resume)
-			}()
-		}
-	}}
-	inEdge(t, opt, func(t *testing.T, x *edge) {
+	inEdge(t, thoughtOver(4*time.Minute, runbook.Resume), func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 		require.NoError(t, x.stands("5.4", "5.4"))

@@ -12,7 +12,6 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/serve"
-	"pilotrix/core/units"
 )
 
 // Engine carries out one prepared runbook. It runs in the goroutine that calls Run.
@@ -232,17 +231,7 @@ func (e *Engine) attempt(run context.Context, s *PreparedStep, try int) (err err
 }
 
 // pendingWords is what is pending now, and how long it has.
-func (e *Engine) pendingWords() (words []string) {
-	now := e.console.Clock().Now()
-	for _, open := range e.console.Pending() {
-		text := open.Says
-		if !open.Until.IsZero() {
-			text += ", in " + units.Words(max(0, open.Until.Sub(now)))
-		}
-		words = append(words, text)
-	}
-	return words
-}
+func (e *Engine) pendingWords() []string { return e.eachOpen(e.console.Pending()) }
 
 // causeOf replaces a cancellation by what caused it.
 func causeOf(ctx context.Context, err error) error {

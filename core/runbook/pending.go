@@ -31,14 +31,20 @@ func (e *Engine) dealsWith(s *PreparedStep) (open []dialect.Open) {
 	return open
 }
 
-// openWords says what is open and how long it has.
-func (e *Engine) openWords(open []dialect.Open) string {
-	var words []string
+// eachOpen says of each what is open, and how long it has.
+func (e *Engine) eachOpen(open []dialect.Open) (words []string) {
 	for _, one := range open {
-		words = append(words, one.Says+", in "+units.Words(max(0, one.Until.Sub(e.console.Clock().Now())).Round(time.Second)))
+		text := one.Says
+		if !one.Until.IsZero() {
+			text += ", in " + units.Words(max(0, one.Until.Sub(e.console.Clock().Now())).Round(time.Second))
+		}
+		words = append(words, text)
 	}
-	return strings.Join(words, "; ")
+	return words
 }
+
+// openWords says it of all of them.
+func (e *Engine) openWords(open []dialect.Open) string { return strings.Join(e.eachOpen(open), "; ") }
 
 // goneWords says what ran out, or was lost, while a run was under way that did not come to its end: it may be why.
 func (e *Engine) goneWords() (words string) {

@@ -82,7 +82,7 @@ func (r *restarting) outlast(ctx context.Context, name string) error {
 		left := max(0, open.Until.Sub(now))
 		r.patience.until = open.Until.Add(2 * grace) // what is said here comes first
 		r.now(r.s, "Waits until it runs out: "+open.Says, "in "+units.Words(left.Round(time.Second))+", then a restart", left+grace)
-		begun, err := r.restartsWithin(ctx, slice)
+		begun, err := r.restartsWithin(ctx, slice, open.Until)
 		if err != nil || begun {
 			return err
 		}
@@ -97,16 +97,19 @@ func (r *restarting) outlast(ctx context.Context, name string) error {
 	return fmt.Errorf("“%s” ran out %s ago, and the device has not restarted by itself: %s", name, units.Words(grace), r.stateWords())
 }
 
-// slice is how often it is looked whether something is still pending.
+// slice is how often it is looked whether something is still pending, and how much a device's clock may be off.
 const slice = 10 * time.Second
 
-// restartsWithin reports whether a restart begins within a time, which a line that goes with it hides.
-func (r *restarting) restartsWithin(ctx context.Context, d time.Duration) (begun bool, err error) {
+// restartsWithin reports whether a restart begins within a time. A line that goes when it is due goes with it, and hides it; one
+// that goes before has reasons of its own.
+func (r *restarting) restartsWithin(ctx context.Context, d time.Duration, due time.Time) (begun bool, err error) {
 	limited, cancel := r.console.Clock().WithTimeout(ctx, d)
 	defer cancel()
 	_, err = r.console.Await(limited, func(v sense.State) bool { return r.p.Dialect.Starts(v.Mode) })
 	switch {
 	case err == nil:
+		return true, nil
+	case errors.Is(err, ErrLineLost) && r.console.Clock().Now().After(due.Add(-slice)):
 		return true, nil
 	case errors.Is(err, ErrLineLost):
 		return false, r.lineBack(ctx)
