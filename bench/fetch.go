@@ -51,7 +51,7 @@ func (c Client) By(protocol, address, name string, login ServerLogin, key ssh.Pu
 		get  func(at netip.AddrPort) Fetch
 	}{
 		"tftp": {tftp.Port, func(at netip.AddrPort) Fetch { return c.tftp(at, name) }},
-		"http": {80, func(at netip.AddrPort) Fetch { return c.http(at, name) }},
+		"http": {80, func(at netip.AddrPort) Fetch { return c.HTTP(at, name) }},
 		"ftp":  {21, func(at netip.AddrPort) Fetch { return c.ftp(at, name, login) }},
 		"sftp": {22, func(at netip.AddrPort) Fetch { return c.sftp(at, name, login, key) }},
 	}
@@ -86,7 +86,8 @@ func (c Client) tftp(at netip.AddrPort, name string) Fetch {
 	}
 }
 
-func (c Client) http(at netip.AddrPort, path string) Fetch {
+// HTTP is how a file is fetched by HTTP.
+func (c Client) HTTP(at netip.AddrPort, path string) Fetch {
 	return func(ctx context.Context, to io.Writer, size func(int)) error {
 		client := http.Client{Transport: &http.Transport{
 			DisableKeepAlives: true,

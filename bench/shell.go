@@ -20,6 +20,11 @@ type Shell struct {
 	// Short says that words may be shortened as far as they stay the only one, and AnyCase that capitals do not
 	// matter.
 	Short, AnyCase bool
+	// Split takes a line apart into commands of words; a line is one command unless it is set.
+	Split func(line string) [][]string
+	// Unknown is the answer to a word that is none, Usage that to one whose form is not kept, and Refusal what a word's error is
+	// told with.
+	Unknown, Usage, Refusal string
 	// LogsOut says that an awkward device ends this shell when nothing is typed for long.
 	LogsOut bool
 	// Level is what whoever types is allowed now; TooLow is the answer to a word that wants more.
@@ -36,7 +41,9 @@ type Shell struct {
 }
 
 // NewShell begins a conversation that lasts until the power goes.
-func NewShell(ctx context.Context, w *Wire) *Shell { return &Shell{Wire: w, ctx: ctx} }
+func NewShell(ctx context.Context, w *Wire) *Shell {
+	return &Shell{Wire: w, ctx: ctx, Unknown: "  no such word: %s; words lists them\r\n", Usage: "it goes: %s", Refusal: "  %s\r\n"}
+}
 
 // Word is one command. Its form is what it is called, and its arguments in capitals; one in brackets need not be there, one
 // with … may be several. Run gets as many as it says, and returns why it was not done; a word whose form is not kept is answered by that.
@@ -80,7 +87,7 @@ func (s *Shell) Run() error {
 		if bored {
 			return ErrLeave
 		}
-		if err := s.lied(strings.TrimSpace(text), func() error { return s.obey(strings.Fields(text)) }); err != nil {
+		if err := s.lied(strings.TrimSpace(text), func() error { return s.Obey(text) }); err != nil {
 			return err
 		}
 	}
@@ -92,7 +99,7 @@ func (s *Shell) prompt() string {
 	text := s.Prompt()
 	s.prompts++
 	if s.Wire.quirks.has(Name) && s.prompts%3 == 0 {
-		if name, rest, found := strings.Cut(text, " "); found && !strings.Contains(name, ":") {
+		if name, rest, found := strings.Cut(text, " "); found && !strings.ContainsAny(name, ":=") {
 			text = name + "-b " + rest
 		}
 	}
@@ -100,6 +107,19 @@ func (s *Shell) prompt() string {
 		text = "\x1b[1;36m" + text + "\x1b[0m"
 	}
 	return text
+}
+
+// Obey carries out a line as if it had been typed.
+func (s *Shell) Obey(line string) error {
+	if s.Split == nil {
+		return s.obey(strings.Fields(line))
+	}
+	for _, words := range s.Split(line) {
+		if err := s.obey(words); err != nil {
+			return err
+		}
+	}
+	return s.err
 }
 
 // obey finds the longest word that the line begins with.
@@ -119,10 +139,10 @@ func (s *Shell) obey(typed []string) error {
 		case err == nil, errors.Is(err, ErrLeave), errors.Is(err, ErrRestart):
 			return err
 		}
-		s.Say("  " + err.Error() + "\r\n")
+		s.Sayf(s.Refusal, err)
 		return s.err
 	}
-	s.Sayf("  no such word: %s; words lists them\r\n", typed[0])
+	s.Sayf(s.Unknown, typed[0])
 	return s.err
 }
 
@@ -161,7 +181,7 @@ func (s *Shell) carryOut(word Word, args []string) error {
 	case word.Level > s.Level:
 		return errors.New(s.TooLow)
 	case len(args) < least || len(args) > most:
-		return fmt.Errorf("it goes: %s", word.Form)
+		return fmt.Errorf(s.Usage, word.Form)
 	}
 	if q := s.Wire.quirks; word.Grave && q.has(Questions) && q.chance(2) && !s.Yes("  "+strings.Join(name, " ")+", really?") {
 		return errors.New("nothing done")
