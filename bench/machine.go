@@ -77,6 +77,25 @@ func (m *Machine) Stick(folder string) error {
 	return device.PlugStick(files...)
 }
 
+// Buttons is what a device with a button has besides. It is looked at when the power comes, and let go of by the hand that sees
+// the light blink.
+type Buttons interface{ Hold(pressed bool) }
+
+// HasButton reports whether there is one.
+func (m *Machine) HasButton() bool {
+	_, has := m.device.(Buttons)
+	return has
+}
+
+// PressButton takes the power away, holds the button, and gives power.
+func (m *Machine) PressButton() {
+	if device, has := m.device.(Buttons); has {
+		m.PowerOff()
+		device.Hold(true)
+		m.PowerOn()
+	}
+}
+
 // Baud is the speed of its console.
 func (m *Machine) Baud() int { return m.device.Baud() }
 

@@ -70,7 +70,7 @@ func (w Word) split() (name []string, least, most int) {
 			most++
 		case strings.HasSuffix(part, "…"):
 			least, most = least+1, math.MaxInt
-		case part == strings.ToUpper(part) && part != strings.ToLower(part):
+		case !strings.HasPrefix(part, "-") && part == strings.ToUpper(part) && part != strings.ToLower(part):
 			least, most = least+1, most+1
 		default:
 			name = append(name, part)

@@ -23,6 +23,7 @@ import (
 	"pilotrix/bench/brindle"
 	"pilotrix/bench/cormel"
 	"pilotrix/bench/maskel"
+	"pilotrix/bench/pellow"
 	"pilotrix/bench/tamsin"
 	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
@@ -61,16 +62,19 @@ func Dialects() []string { return names("dialects") }
 // Runbooks lists the runbooks that ship with the program.
 func Runbooks() []string { return names("runbooks") }
 
+// library are the dialects that others may include.
+var library = dialect.Library(DialectText)
+
 // LoadDialect finds a dialect: a file by its path, or one that ships with the program.
 func LoadDialect(name string) (*dialect.Dialect, error) {
 	if isPath(name) {
-		return dialect.Load(name)
+		return library.Load(name)
 	}
 	data, err := DialectText(name)
 	if err != nil {
 		return nil, err
 	}
-	return dialect.Parse(name+".yaml", data)
+	return library.Parse(name+".yaml", data)
 }
 
 // LoadRunbook finds a runbook: a file by its path, or one that ships with the program.
@@ -179,6 +183,16 @@ var places = map[string]Place{
 		About: "a stack of three that runs strand 3.1; all units have to get the same release",
 		build: func(lan *bench.LAN) bench.Device { return Switches(lan, StackSettings()) },
 	},
+	"ramp-br1": {
+		Name: "ramp-br1", Where: "Tangle Ness", Family: "Pellow W3", Dialect: "pellow-w3",
+		About: "its system was cut off while it was written: it restarts over and over",
+		build: func(lan *bench.LAN) bench.Device { return Bridge(lan, bridgeSize, true) },
+	},
+	"mare-br1": {
+		Name: "mare-br1", Where: "Grey Mare", Family: "Pellow W3", Dialect: "pellow-w3",
+		About: "runs skua 2.4 from its flash",
+		build: func(lan *bench.LAN) bench.Device { return Bridge(lan, bridgeSize, false) },
+	},
 }
 
 // gatewaySize is the size of the gateway's images, their heads left out.
@@ -202,6 +216,7 @@ const gatewaySerial = "CG2-004711"
 var (
 	gatewayAddress = netip.MustParsePrefix("192.0.2.41/24")
 	edgeAddress    = netip.MustParsePrefix("192.0.2.21/24")
+	bridgeAddress  = netip.MustParsePrefix("192.0.2.45/24")
 	stackAddress   = netip.MustParsePrefix("192.0.2.60/24")
 	LaptopAddress  = netip.MustParsePrefix("192.0.2.10/24")
 )
@@ -292,6 +307,54 @@ func StackShelf(folder string, size int) error {
 	return nil
 }
 
+// bridgeSize is the size of the bridges' systems, their heads left out.
+const bridgeSize = 1_572_864
+
+// bridgeSystem is a system for the bridges, by its release.
+func bridgeSystem(release string) pellow.System {
+	built := map[string]string{"2.4": "2026-02-11", "2.6": "2026-10-14"}[release]
+	return pellow.System{Release: release, Models: []string{"W3"}, Built: built}
+}
+
+// BridgeSystem is an image for the bridges.
+func BridgeSystem(release string, size int) []byte {
+	return pellow.MakeSystem(bridgeSystem(release), size)
+}
+
+// Bridge is a wireless bridge as it stands when a scene begins: with 2.4 in its flash, whole and running, or cut off while it
+// was written. Size is that of its systems.
+func Bridge(lan *bench.LAN, size int, broken bool) *pellow.Bridge {
+	name, serial := "mare-br1", "PW3-000218"
+	if broken {
+		name, serial = "ramp-br1", "PW3-000231"
+	}
+	b := pellow.New(pellow.Settings{Model: "W3", HostName: name, Serial: serial, Login: user, Word: password, Address: bridgeAddress}, lan)
+	if err := b.Install(BridgeSystem("2.4", size), broken); err != nil {
+		panic(err) // of whoever makes the scene
+	}
+	if !broken {
+		b.Warm()
+	}
+	return b
+}
+
+// BridgeShelf makes the shelf of the bridges' scenes in a folder: the wanted system and the older one, each with the build
+// description that is published beside it, one for another board, and one that is larger than the part that it goes to.
+func BridgeShelf(folder string, size int) error {
+	shelf := filepath.Join(folder, "shelf")
+	sums := ""
+	for _, release := range []string{"2.6", "2.4"} {
+		data, name := BridgeSystem(release, size), "skua-"+release+".pws"
+		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(data), name)
+		if err := errors.Join(write(shelf, name, data), write(shelf, name+".build", []byte(pellow.Describe(bridgeSystem(release), len(data))))); err != nil {
+			return err
+		}
+	}
+	other := pellow.MakeSystem(pellow.System{Release: "2.6", Models: []string{"W5"}, Built: "2026-10-14"}, size/4)
+	large := pellow.MakeSystem(pellow.System{Release: "3.0", Models: []string{"W3"}, Built: "2026-11-02"}, 8<<20)
+	return errors.Join(write(shelf, "skua-2.6-w5.pws", other), write(shelf, "skua-3.0.pws", large), write(shelf, "SHA256SUMS", []byte(sums)))
+}
+
 // Places lists the devices of the scenario by name.
 func Places() []Place {
 	var all []Place
@@ -336,6 +399,27 @@ type Scene struct {
 }
 
 var scenes = map[string]Scene{
+	"burn": {
+		Name: "burn", Title: "a wireless bridge that starts no more: a system tried from memory first, then burned into its flash", Place: "ramp-br1",
+		Runbook: "try-then-burn", Speed: 115200,
+		Inputs: map[string]string{"user": user, "password": password, "address": bridgeAddress.Addr().String()},
+		files:  func(folder string) error { return BridgeShelf(folder, bridgeSize) },
+		place:  map[string]func(string) string{"image": in("skua-2.6.pws")},
+	},
+	"over-the-shell": {
+		Name: "over-the-shell", Title: "a wireless bridge that fetches its next system by HTTP and writes it over its shell", Place: "mare-br1",
+		Runbook: "write-over-the-shell", Speed: 115200,
+		Inputs: map[string]string{"user": user, "password": password, "address": bridgeAddress.Addr().String()},
+		files:  func(folder string) error { return BridgeShelf(folder, bridgeSize) },
+		place:  map[string]func(string) string{"image": in("skua-2.6.pws")},
+	},
+	"recovery-put": {
+		Name: "recovery-put", Title: "a wireless bridge whose recovery loader takes one file while its window is open", Place: "ramp-br1",
+		Runbook: "recovery-put", Speed: 115200,
+		Inputs: map[string]string{"user": user, "password": password, "address": bridgeAddress.Addr().String()},
+		files:  func(folder string) error { return BridgeShelf(folder, bridgeSize) },
+		place:  map[string]func(string) string{"image": in("skua-2.6.pws")},
+	},
 	"rescue": {
 		Name: "rescue", Title: "a router without an image, rescued over its console", Place: "hollow-rtr1",
 		Runbook: "rescue-over-serial", Speed: 38400,

@@ -119,7 +119,7 @@ func (l *loader) words() []bench.Word {
 	return []bench.Word{
 		l.Help("help"),
 		{Form: "version", About: "what this is", Run: func([]string) error { l.Sayf("U-Boot 2023.01 (Pellow %s)\r\n", l.Model); return nil }},
-		{Form: "printenv [NAME]", About: "show the environment, or one of it", Run: l.printEnv},
+		{Form: "printenv [NAME] [ANOTHER]", About: "show the environment, or some of it", Run: l.printEnv},
 		{Form: "setenv NAME…", About: "set one of the environment, or remove it", Run: l.setEnv},
 		{Form: "saveenv", About: "keep the environment", Run: l.saveEnv},
 		{Form: "flinfo", About: "what the flash is, and its sectors", Run: l.flashInfo},
@@ -146,7 +146,7 @@ func (l *loader) loadEnv() (whole bool) {
 	sum, text, _ := bytes.Cut(l.flash.part(envArea), []byte("\n"))
 	text, _, _ = bytes.Cut(text, []byte{0})
 	if whole = string(sum) == checksum(text); !whole {
-		l.env = map[string]string{"bootcmd": factoryBoot, "bootdelay": strconv.Itoa(bootDelay), "ethaddr": l.Serial}
+		l.env = map[string]string{"bootcmd": factoryBoot, "bootdelay": strconv.Itoa(bootDelay), "loadaddr": "81000000"}
 		return false
 	}
 	l.env = map[string]string{}
@@ -172,11 +172,13 @@ func (l *loader) names() []string {
 }
 
 func (l *loader) printEnv(args []string) error {
-	if len(args) == 1 {
-		if l.value(args[0]) == "" {
-			return fmt.Errorf("## Error: %q not defined", args[0])
+	for _, name := range args {
+		if l.value(name) == "" {
+			return fmt.Errorf("## Error: %q not defined", name)
 		}
-		l.Sayf("%s=%s\r\n", args[0], l.value(args[0]))
+		l.Sayf("%s=%s\r\n", name, l.value(name))
+	}
+	if len(args) > 0 {
 		return nil
 	}
 	size := 0
@@ -441,7 +443,7 @@ func (l *loader) tftp(args []string) error {
 	if err := from(l.Context(), to, func(int) {}); err != nil {
 		words, refused := strings.CutPrefix(err.Error(), "the server says: ")
 		if refused {
-			return fmt.Errorf("\r\nTFTP error: '%s' (1)\r\nNot retrying...", words)
+			return says("\r\nTFTP error: '" + words + "' (1)\r\nNot retrying...")
 		}
 		return l.nobody()
 	}

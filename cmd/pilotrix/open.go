@@ -18,7 +18,8 @@ import (
 
 func (p *program) openCommand() *cobra.Command {
 	var flags targetFlags
-	var book, from string
+	var book string
+	var part runPart
 	var scale float64
 	cmd := &cobra.Command{
 		Use:   "open TARGET",
@@ -44,8 +45,8 @@ func (p *program) openCommand() *cobra.Command {
 			if err == nil && book != "" {
 				_, prepared, err = p.prepare(cmd.Context(), &flags, book)
 			}
-			if err == nil && from != "" {
-				err = beginAt(prepared, from)
+			if err == nil {
+				err = part.choose(prepared)
 			}
 			if err != nil {
 				return usage(err)
@@ -71,7 +72,7 @@ func (p *program) openCommand() *cobra.Command {
 	cmd.Flags().StringVar(&flags.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
 	flags.addPassword(cmd)
 	cmd.Flags().StringVar(&book, "run", "", "a `runbook` to carry out")
-	addFrom(cmd, &from)
+	part.add(cmd)
 	flags.addInputs(cmd)
 	flags.addWatches(cmd)
 	flags.addAlso(cmd)

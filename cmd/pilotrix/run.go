@@ -19,7 +19,7 @@ import (
 func (p *program) runCommand() *cobra.Command {
 	var flags targetFlags
 	var approvals []string
-	var from string
+	var part runPart
 	var asJSON bool
 	var scale float64
 	cmd := &cobra.Command{
@@ -32,7 +32,9 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 		Example: `  pilotrix run rescue-over-serial --on bench:hollow-rtr1 --set image=tern-4.2.1.brm \
       --set user=harbour --secret password=env:PASS --approve all
   pilotrix run prove-in-memory --on unix:/run/board.sock --dialect u-boot \
-      --set image=kernel.img --set address=40400000 --approve all --json`,
+      --set image=kernel.img --set address=40400000 --approve all --json
+  pilotrix run try-then-burn --on /dev/ttyUSB0 --dialect pellow-w3 --set image=skua-2.6.pws --set address=192.0.2.45 \
+      --set user=harbour --secret password=env:PASS --rehearse --approve all`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if flags.on == "" {
@@ -42,10 +44,8 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 			if err != nil {
 				return usage(err)
 			}
-			if from != "" {
-				if err := beginAt(prepared, from); err != nil {
-					return usage(err)
-				}
+			if err := part.choose(prepared); err != nil {
+				return usage(err)
 			}
 			if err := knownApprovals(prepared, approvals); err != nil {
 				return usage(err)
@@ -73,21 +73,39 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 	flags.addAlso(cmd)
 	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`")
-	addFrom(cmd, &from)
+	part.add(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
 	return cmd
 }
 
-func addFrom(cmd *cobra.Command, from *string) {
-	cmd.Flags().StringVar(from, "from", "", "begin at a `phase`; of those before it only what reads the device and prepares this laptop is done")
+// runPart is the part of a runbook that is carried out.
+type runPart struct {
+	from     string // a phase, empty for the first
+	rehearse bool
 }
 
-// beginAt makes a run begin at a phase.
-func beginAt(prepared *runbook.Prepared, phase string) error {
+func (r *runPart) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&r.from, "from", "", "begin at a `phase`; of those before it only what reads the device and prepares this laptop is done")
+	cmd.Flags().BoolVar(&r.rehearse, "rehearse", false, "end behind the phases that change nothing that lasts")
+}
+
+// choose makes a run of that part. Without a runbook there is nothing to choose of.
+func (r *runPart) choose(prepared *runbook.Prepared) error {
 	if prepared == nil {
-		return errors.New("--from goes with a runbook: --run RUNBOOK")
+		if r.from != "" || r.rehearse {
+			return errors.New("--from and --rehearse go with a runbook: --run RUNBOOK")
+		}
+		return nil
 	}
-	return prepared.From(phase)
+	if r.from != "" {
+		if err := prepared.From(r.from); err != nil {
+			return err
+		}
+	}
+	if r.rehearse {
+		return prepared.Rehearse()
+	}
+	return nil
 }
 
 // approver answers holds from the command line. What it was not told to approve, it stops.

@@ -209,6 +209,7 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 		return nil, err
 	}
 	o.Session = s
+	o.lendHand()
 	p.keep(o, with.target)
 	if err := p.openAlso(ctx, o, with, append(secrets, opener.Shells.Secrets()...)); err != nil {
 		return nil, errors.Join(err, o.close("a second line did not open"))

@@ -109,8 +109,11 @@ func (p *program) push(ctx context.Context, path string, o pushing) error {
 		fmt.Fprintf(p.err, "\r%s", progressText(at, info.Size()))
 	}}
 	open := func() (io.ReadCloser, error) { return os.Open(path) }
-	result, err := client.PutWhenOpen(limited, to, cmp.Or(o.as, filepath.Base(path)), knownSize(info), open, func(tries int) {
-		fmt.Fprintf(p.err, "\rwaiting for %s to take it, try %d   ", to, tries)
+	result, err := client.PutWhenOpen(limited, to, cmp.Or(o.as, filepath.Base(path)), knownSize(info), open, tftp.Opening{
+		Trying: func(tries int) { fmt.Fprintf(p.err, "\rwaiting for %s to take it, try %d   ", to, tries) },
+		Cut: func(sent int64, err error) {
+			fmt.Fprintf(p.err, "\nbroken off after %d B: %v; beginning again\n", sent, err)
+		},
 	})
 	fmt.Fprintln(p.err)
 	if err != nil {

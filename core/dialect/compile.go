@@ -346,8 +346,14 @@ func (c *compiler) rest() {
 		c.files(fmt.Sprintf("files[%d]", i), files)
 	}
 	for i, header := range d.Image {
-		c.header(fmt.Sprintf("image[%d]", i), header)
+		d.headers = append(d.headers, c.header(fmt.Sprintf("image[%d]", i), header)...)
 	}
+	if d.Description != nil {
+		for i, says := range d.Description.Says {
+			d.described = append(d.described, c.header(fmt.Sprintf("description.says[%d]", i), says)...)
+		}
+	}
+	c.flash()
 }
 
 func (c *compiler) move(path string, move Move) {
@@ -381,23 +387,24 @@ func (c *compiler) identity() {
 	}
 }
 
-func (c *compiler) header(path string, header Header) {
+func (c *compiler) header(path string, header Header) []image.Header {
 	if header.Pattern == "" {
-		return
+		return nil
 	}
 	if header.Pattern.RE().NumSubexp() == 0 {
 		c.complain(path+".pattern", "the pattern has no group: put ( ) around the value")
 	}
-	c.d.headers = append(c.d.headers, image.Header{Name: header.Name, Pattern: header.Pattern.RE(), InName: header.In == "name"})
+	return []image.Header{{Name: header.Name, Pattern: header.Pattern.RE(), InName: header.In == "name"}}
 }
 
 // CompileHeaders compiles patterns for image files that stand under the key image of a file of their own.
 func CompileHeaders(f *source.File, headers []Header) ([]image.Header, error) {
 	c := &compiler{f: f, d: &Dialect{}}
+	var all []image.Header
 	for i, header := range headers {
-		c.header(fmt.Sprintf("image[%d]", i), header)
+		all = append(all, c.header(fmt.Sprintf("image[%d]", i), header)...)
 	}
-	return c.d.headers, f.Err()
+	return all, f.Err()
 }
 
 // listed are names for a complaint.

@@ -14,6 +14,7 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
+	"pilotrix/core/reckon"
 	"pilotrix/core/sense"
 	"pilotrix/core/source"
 )
@@ -24,22 +25,24 @@ const DefaultTimeout = 15 * time.Second
 // Dialect is a checked dialect.
 type Dialect struct {
 	Document
-	readings map[string]*CompiledReading
-	actions  map[string]*CompiledAction
-	speeds   []*CompiledSpeed
-	dialogs  []*CompiledDialog
-	dangers  []compiledDanger
-	pending  []compiledPending
-	restarts []*regexp.Regexp
-	busy     []compiledBusy
-	files    []*CompiledFiles
-	spelling *spelling
-	secrets  []*regexp.Regexp
-	refused  []*regexp.Regexp
-	headers  []image.Header
-	sense    sense.Config
-	values   values
-	warnings []*source.Complaint
+	readings  map[string]*CompiledReading
+	actions   map[string]*CompiledAction
+	speeds    []*CompiledSpeed
+	dialogs   []*CompiledDialog
+	dangers   []compiledDanger
+	pending   []compiledPending
+	restarts  []*regexp.Regexp
+	busy      []compiledBusy
+	files     []*CompiledFiles
+	spelling  *spelling
+	secrets   []*regexp.Regexp
+	refused   []*regexp.Regexp
+	headers   []image.Header
+	described []image.Header
+	flash     *reckon.Flash // as far as it is known without the device
+	sense     sense.Config
+	values    values
+	warnings  []*source.Complaint
 }
 
 // CompiledDialog is a question with its answer ready to be filled in.
@@ -111,24 +114,10 @@ type compiledDanger struct {
 }
 
 // Load reads and checks a dialect file.
-func Load(path string) (*Dialect, error) {
-	var doc Document
-	f, err := source.Read(path, &doc)
-	if err != nil {
-		return nil, err
-	}
-	return compile(doc, f)
-}
+func Load(path string) (*Dialect, error) { return Library(nil).Load(path) }
 
 // Parse does the same with text at hand; name is used in complaints.
-func Parse(name string, data []byte) (*Dialect, error) {
-	var doc Document
-	f, err := source.Decode(name, data, &doc)
-	if err != nil {
-		return nil, err
-	}
-	return compile(doc, f)
-}
+func Parse(name string, data []byte) (*Dialect, error) { return Library(nil).Parse(name, data) }
 
 // Warnings are the remarks about what is allowed but odd.
 func (d *Dialect) Warnings() []*source.Complaint { return d.warnings }
@@ -228,6 +217,9 @@ func (d *Dialect) Sense() sense.Config { return d.sense }
 
 // Headers are the patterns for image files.
 func (d *Dialect) Headers() []image.Header { return d.headers }
+
+// Described are the patterns for the build description that is published beside an image.
+func (d *Dialect) Described() []image.Header { return d.described }
 
 // FetchRate is how much the device takes a second when it fetches a file, in bytes, 0 when not said.
 func (d *Dialect) FetchRate() float64 { return d.Fetch.Bytes() }

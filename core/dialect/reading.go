@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -203,9 +204,15 @@ func (k values) convert(v Value, text string) (any, error) {
 	}
 	switch v.As {
 	case "size":
-		return units.ParseSize(text)
+		return units.ParseSize(text + v.Unit)
 	case "number":
 		return units.ParseNumber(text)
+	case "hex":
+		n, err := strconv.ParseUint(strings.TrimPrefix(strings.ToLower(text), "0x"), 16, 53)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no hexadecimal number", text)
+		}
+		return float64(n), nil
 	case "release":
 		return k.order.Parse(text)
 	case "digest":

@@ -17,31 +17,34 @@ import (
 
 // Document is a dialect file.
 type Document struct {
-	Dialect  string           `yaml:"dialect" jsonschema:"required" jsonschema_description:"The name it is chosen by"`
-	Title    string           `yaml:"title" jsonschema_description:"Maker and model as people say it"`
-	About    string           `yaml:"about"`
-	Line     Line             `yaml:"line" jsonschema_description:"How the console is set, and what its input line does"`
-	Commands Commands         `yaml:"commands" jsonschema_description:"How the device takes what is typed"`
-	Catch    Catch            `yaml:"catch" jsonschema_description:"How a device is brought to a prompt"`
-	Modes    []Mode           `yaml:"modes" jsonschema:"required" jsonschema_description:"How each mode shows itself"`
-	Moves    []Move           `yaml:"moves" jsonschema_description:"Which action leads from one mode to another"`
-	Dialogs  []Dialog         `yaml:"dialogs" jsonschema_description:"Questions that the device may ask at any time"`
-	Noise    []source.Pattern `yaml:"noise" jsonschema_description:"Lines that the device writes unasked"`
-	Refused  []source.Pattern `yaml:"refused" jsonschema_description:"What it answers to a line that it does not take; they end a paste"`
-	Pager    *Pager           `yaml:"pager" jsonschema_description:"How it stops a long output"`
-	Identity *Identity        `yaml:"identity" jsonschema_description:"What tells this very device from another one"`
-	Readings []Reading        `yaml:"readings" jsonschema_description:"Commands whose output is parsed into facts"`
-	Actions  []Action         `yaml:"actions" jsonschema_description:"Commands that do something"`
-	Speed    []SetSpeed       `yaml:"speed" jsonschema_description:"How the device's end of the line is set, by mode"`
-	Releases Releases         `yaml:"releases" jsonschema_description:"How its releases are ordered"`
-	Dangers  []Danger         `yaml:"dangers" jsonschema_description:"Commands that destroy or restart, typed by whomever; they are held at their Enter"`
-	Pending  []Pending        `yaml:"pending" jsonschema_description:"What the device loses, or does by itself, unless it is dealt with"`
-	Restarts []source.Pattern `yaml:"restarts" jsonschema_description:"Commands that restart the device"`
-	Busy     []Busy           `yaml:"busy" jsonschema_description:"What the device may be doing beside its shell; told with every danger while it is so"`
-	Files    []Files          `yaml:"files" jsonschema_description:"Where the device has files of its own: its store, a stick in its port"`
-	Fetch    Size             `yaml:"fetch" jsonschema_description:"How much the device takes a second when it fetches a file, such as 90 kB"`
-	Image    []Header         `yaml:"image" jsonschema_description:"What the header of an image file says, or its name"`
-	Secrets  []source.Pattern `yaml:"secrets" jsonschema_description:"Prompts whose answer is never recorded"`
+	Dialect     string           `yaml:"dialect" jsonschema:"required" jsonschema_description:"The name it is chosen by"`
+	Title       string           `yaml:"title" jsonschema_description:"Maker and model as people say it"`
+	About       string           `yaml:"about"`
+	Includes    []string         `yaml:"includes" jsonschema_description:"Dialects that it is put together from, such as that of its bootloader; what it says itself counts before theirs"`
+	Line        Line             `yaml:"line" jsonschema_description:"How the console is set, and what its input line does"`
+	Commands    Commands         `yaml:"commands" jsonschema_description:"How the device takes what is typed"`
+	Catch       Catch            `yaml:"catch" jsonschema_description:"How a device is brought to a prompt"`
+	Modes       []Mode           `yaml:"modes" jsonschema_description:"How each mode shows itself"`
+	Moves       []Move           `yaml:"moves" jsonschema_description:"Which action leads from one mode to another"`
+	Dialogs     []Dialog         `yaml:"dialogs" jsonschema_description:"Questions that the device may ask at any time"`
+	Noise       []source.Pattern `yaml:"noise" jsonschema_description:"Lines that the device writes unasked"`
+	Refused     []source.Pattern `yaml:"refused" jsonschema_description:"What it answers to a line that it does not take; they end a paste"`
+	Pager       *Pager           `yaml:"pager" jsonschema_description:"How it stops a long output"`
+	Identity    *Identity        `yaml:"identity" jsonschema_description:"What tells this very device from another one"`
+	Readings    []Reading        `yaml:"readings" jsonschema_description:"Commands whose output is parsed into facts"`
+	Actions     []Action         `yaml:"actions" jsonschema_description:"Commands that do something"`
+	Speed       []SetSpeed       `yaml:"speed" jsonschema_description:"How the device's end of the line is set, by mode"`
+	Releases    Releases         `yaml:"releases" jsonschema_description:"How its releases are ordered"`
+	Dangers     []Danger         `yaml:"dangers" jsonschema_description:"Commands that destroy or restart, typed by whomever; they are held at their Enter"`
+	Pending     []Pending        `yaml:"pending" jsonschema_description:"What the device loses, or does by itself, unless it is dealt with"`
+	Restarts    []source.Pattern `yaml:"restarts" jsonschema_description:"Commands that restart the device"`
+	Busy        []Busy           `yaml:"busy" jsonschema_description:"What the device may be doing beside its shell; told with every danger while it is so"`
+	Files       []Files          `yaml:"files" jsonschema_description:"Where the device has files of its own: its store, a stick in its port"`
+	Flash       *Flash           `yaml:"flash" jsonschema_description:"Its flash: sectors and parts, as it tells them or as they are known"`
+	Fetch       Size             `yaml:"fetch" jsonschema_description:"How much the device takes a second when it fetches a file, such as 90 kB"`
+	Image       []Header         `yaml:"image" jsonschema_description:"What the header of an image file says, or its name"`
+	Description *Description     `yaml:"description" jsonschema_description:"The build description that is published beside an image"`
+	Secrets     []source.Pattern `yaml:"secrets" jsonschema_description:"Prompts whose answer is never recorded"`
 }
 
 // Line says how the console is set and how a command ends.
@@ -122,7 +125,8 @@ type Reading struct {
 
 // Value says what a text of the device becomes. A digest loses its case and its separators.
 type Value struct {
-	As    string            `yaml:"as" jsonschema:"enum=text,enum=size,enum=number,enum=release,enum=digest" jsonschema_description:"The kind of value; text unless said"`
+	As    string            `yaml:"as" jsonschema:"enum=text,enum=size,enum=number,enum=hex,enum=release,enum=digest" jsonschema_description:"The kind of value; text unless said"`
+	Unit  string            `yaml:"unit" jsonschema:"enum=KiB,enum=MiB,enum=GiB,enum=kB,enum=MB,enum=GB" jsonschema_description:"Of a size that the device tells in another unit than it says, or without one"`
 	Words map[string]string `yaml:"words" jsonschema_description:"The device's words, and ours for them, such as {runs: running}"`
 }
 
@@ -168,6 +172,7 @@ type Action struct {
 	Changes  *bool            `yaml:"changes" jsonschema_description:"Whether it changes what the device keeps; it does unless said"`
 	Danger   string           `yaml:"danger" jsonschema_description:"What it does that cannot be undone; said in plans and holds"`
 	Timeout  *source.Duration `yaml:"timeout"`
+	Rate     Size             `yaml:"rate" jsonschema_description:"How much of a file it deals with a second, such as 100 kB: how long it takes, and may be silent, is reckoned from the file's size then"`
 	Since    string           `yaml:"since" jsonschema_description:"The first release that has it; it is not typed on an earlier one"`
 	Until    string           `yaml:"until" jsonschema_description:"The first release that has it no more"`
 	Instead  string           `yaml:"instead" jsonschema_description:"What is done where a release does not have it, in words"`
@@ -227,6 +232,24 @@ type Header struct {
 	Name    string         `yaml:"name" jsonschema:"required"`
 	Pattern source.Pattern `yaml:"pattern" jsonschema:"required" jsonschema_description:"With ( ) around the value"`
 	In      string         `yaml:"in" jsonschema:"enum=header,enum=name" jsonschema_description:"Where it is looked for; the header unless said"`
+}
+
+// Description is a text file beside an image that says how it was built. Its name is the image's, with an ending behind it.
+type Description struct {
+	Ending string   `yaml:"ending" jsonschema:"required" jsonschema_description:"What stands behind the image's name, such as .build"`
+	Says   []Header `yaml:"says" jsonschema:"required" jsonschema_description:"What it says, by patterns; known as described.NAME once it was read"`
+}
+
+// Flash says where a flash is among the device's addresses, which sectors it has, and what its parts are. What the device
+// tells is taken from facts; what it does not, is said here.
+type Flash struct {
+	Base      source.Text   `yaml:"base" jsonschema_description:"Its first address, such as 0xbf000000, where the device does not tell where its sectors begin"`
+	Layout    source.Text   `yaml:"layout" jsonschema_description:"Its sectors from the first on, such as 127x64KiB,8x8KiB, where the device does not tell them"`
+	Sectors   string        `yaml:"sectors" jsonschema_description:"The list that a reading makes of its sectors, with a column at: the address of each (as: hex)"`
+	Size      string        `yaml:"size" jsonschema_description:"The fact that tells its size, with sectors: where the last one ends"`
+	Parts     string        `yaml:"parts" jsonschema_description:"The list that a reading makes of its parts, with the columns name, at (from its beginning), size, and where the device tells it protected (yes)"`
+	Known     []source.Text `yaml:"known" jsonschema_description:"Its parts, where the device does not tell them, such as system=0x40000+0x7a0000"`
+	Protected []string      `yaml:"protected" jsonschema_description:"Parts that are never erased or written, whoever tells of them"`
 }
 
 // Size is an amount of bytes, such as 1 MiB.

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -93,6 +94,23 @@ func open(ctx context.Context, path string, headers []Header, progress func(int6
 	img.Digests, img.Says = digests, read(headers, head[:n], img.Name)
 	return img, nil
 }
+
+// Describe reads a text file that is published beside an image, by patterns.
+func Describe(path string, patterns []Header) (map[string]string, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("build description: %w", err)
+	}
+	defer file.Close()
+	text, err := io.ReadAll(io.LimitReader(file, mostDescription))
+	if err != nil {
+		return nil, fmt.Errorf("build description %s: %w", path, err)
+	}
+	return read(patterns, text, filepath.Base(path)), nil
+}
+
+// mostDescription bounds a build description, in bytes.
+const mostDescription = 64 << 10
 
 // mostSaid is how much of what an image says is kept, in characters.
 const mostSaid = 400

@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/http"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -301,36 +300,10 @@ func (w *Watch) anyPort(ctx context.Context, addr netip.Addr) (time.Duration, st
 	}
 }
 
-// page asks for a web page; any status below 500 tells that the device serves. Devices come with certificates
-// that nobody has signed: they answer all the same, and that is said.
+// page asks for a web page; any status below 500 tells that the device serves.
 func (w *Watch) page(ctx context.Context, t Watched) (time.Duration, string, error) {
 	began := w.clock.Now()
-	unsigned := ""
-	client := http.Client{
-		Transport: &http.Transport{
-			DisableKeepAlives: true,
-			TLSClientConfig: &tls.Config{
-				InsecureSkipVerify: true, // nothing is told to the device or believed of it but that it answers
-				VerifyConnection: func(c tls.ConnectionState) error {
-					unsigned = doubtOf(c)
-					return nil
-				},
-			},
-			DialContext: func(ctx context.Context, _, address string) (net.Conn, error) {
-				to, err := netip.ParseAddrPort(address)
-				if err != nil {
-					return nil, err
-				}
-				return w.network.Dial(ctx, to)
-			},
-		},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, t.URL, nil)
-	if err != nil {
-		return 0, "", err
-	}
-	response, err := client.Do(request)
+	response, unsigned, err := get(ctx, w.network, t)
 	if err != nil {
 		return 0, "", err
 	}

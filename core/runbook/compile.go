@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -29,8 +30,9 @@ type PreparedStep struct {
 
 	when                           []*expression.Guard // of its phase, then its own
 	title, hold, rollback, skipped *expression.Template
-	path                           string // in the file
-	timeoutFrom                    string // what sets the timeout: the verb, or a place in a file
+	path                           string        // in the file
+	least                          time.Duration // the timeout without what is reckoned from a file's size
+	timeoutFrom                    string        // what sets the timeout: the verb, or a place in a file
 	ops                            []op
 }
 
@@ -55,14 +57,16 @@ type loop struct {
 
 // Compiler checks one step and makes it ready. A verb's body reaches its own keys by their names.
 type Compiler struct {
-	names names
-	file  *source.File
-	step  *PreparedStep
-	path  string // of the step
-	verb  string
-	ops   []op            // in the order in which the step does them
-	gone  map[string]bool // moves that were complained of: once is enough
+	names  names
+	file   *source.File
+	step   *PreparedStep
+	path   string // of the step
+	verb   string
+	ops    []op            // in the order in which the step does them
+	burned string          // the first step that changes what the device keeps
+	gone   map[string]bool // moves that were complained of: once is enough
 
+	lasts bool          // the step changes what the device keeps
 	takes time.Duration // what the longest of the step's actions and readings may take
 	where string        // that is set
 }
@@ -164,6 +168,12 @@ func (c *Compiler) Makes(names ...string) {
 
 // Changes notes that the device is changed at this point: what was read before is old then.
 func (c *Compiler) Changes() { c.ops = append(c.ops, op{kind: opChange}) }
+
+// Alters notes that what the device keeps is changed at this point.
+func (c *Compiler) Alters() {
+	c.Changes()
+	c.lasts = true
+}
 
 // Reading finds a reading, with what it types and makes.
 func (c *Compiler) Reading(key, name string) *dialect.CompiledReading {
@@ -320,7 +330,7 @@ func (c *Compiler) Protocol(key, text string, parse func(string) error) *express
 // step compiles one step of a phase.
 func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 	s := PreparedStep{Common: step.Common, Verb: step.verb, path: c.path}
-	c.step, c.ops, c.verb, c.takes = &s, nil, "", 0
+	c.step, c.ops, c.verb, c.takes, c.lasts = &s, nil, "", 0, false
 	if g := c.Guard("when", step.When); g != nil {
 		s.when = append(s.when, g)
 	}
@@ -345,6 +355,7 @@ func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 	if c.takes > s.Timeout {
 		s.Timeout, s.timeoutFrom = c.takes, c.where
 	}
+	s.least = s.Timeout
 	if step.Common.Expected != nil {
 		s.Expected = time.Duration(*step.Common.Expected)
 	}
@@ -416,6 +427,7 @@ func (p *Prepared) phase(c *Compiler, i int) (steps []PreparedStep) {
 		s := p.Book.compileStep(c, &phase.Steps[j])
 		s.ID, s.Phase = fmt.Sprintf("%d.%d", i+1, j+1), phase.Phase
 		s.loop, s.of = round, i
+		c.rehearses(phase, &s)
 		if when != nil {
 			s.when = append([]*expression.Guard{when}, s.when...)
 		}
@@ -426,6 +438,18 @@ func (p *Prepared) phase(c *Compiler, i int) (steps []PreparedStep) {
 	}
 	c.names.loop = ""
 	return steps
+}
+
+// rehearses holds that a rehearsal changes nothing that lasts, and that nothing comes before it that does.
+func (c *Compiler) rehearses(phase *Phase, s *PreparedStep) {
+	switch {
+	case phase.Rehearse && c.lasts:
+		c.file.Complain(c.path, "“%s” changes what the device keeps, and its phase is a rehearsal (rehearse: true): what does that comes behind it", s.Step)
+	case phase.Rehearse && c.burned != "":
+		c.file.Complain(c.path, "“%s” is rehearsed behind “%s”, which changes what the device keeps: a rehearsal comes first", s.Step, c.burned)
+	case c.lasts:
+		c.burned = cmp.Or(c.burned, s.Step)
+	}
 }
 
 // dialogs checks what the dialect answers whenever it is asked.

@@ -51,6 +51,8 @@ type Console interface {
 	Tidy(ctx context.Context) error
 	// TakeBack gives the runbook the helm without asking, to put the line in order at the end.
 	TakeBack(why string)
+	// HandOver gives the helm to the hand in the middle of a run, where somebody is at the keyboard.
+	HandOver(why string)
 	// Release gives the helm to the hand, at the end.
 	Release(why string)
 	// Stops says why a command has to be held at its Enter, empty when it need not be.

@@ -41,10 +41,11 @@ const (
 // Phase is a named part of the course. With a loop its steps are carried out once for each of a list; its
 // name may then hold ${…}.
 type Phase struct {
-	Phase string            `yaml:"phase" jsonschema:"required" jsonschema_description:"Its name"`
-	When  source.Expression `yaml:"when" jsonschema_description:"The phase is skipped unless this holds"`
-	For   *Loop             `yaml:"for" jsonschema_description:"Carries the phase out for each of a list"`
-	Steps []Step            `yaml:"steps" jsonschema:"required"`
+	Phase    string            `yaml:"phase" jsonschema:"required" jsonschema_description:"Its name"`
+	When     source.Expression `yaml:"when" jsonschema_description:"The phase is skipped unless this holds"`
+	For      *Loop             `yaml:"for" jsonschema_description:"Carries the phase out for each of a list"`
+	Rehearse bool              `yaml:"rehearse" jsonschema_description:"Nothing in it changes what the device keeps: a run with --rehearse ends behind the last such phase"`
+	Steps    []Step            `yaml:"steps" jsonschema:"required"`
 }
 
 // Loop says what a phase is carried out for: each row of a list of facts, or each step of the upgrade path.

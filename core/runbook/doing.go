@@ -5,10 +5,12 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
+	"pilotrix/core/reckon"
 	"pilotrix/core/source"
 )
 
@@ -16,6 +18,7 @@ import (
 type Doing struct {
 	Action string                 `yaml:"action" jsonschema:"required" jsonschema_description:"An action of the dialect"`
 	With   map[string]source.Text `yaml:"with" jsonschema_description:"Its parameters; may hold ${…}"`
+	Of     string                 `yaml:"of" jsonschema_description:"The file that it deals with: by its size, and the action's rate, it is reckoned how long the step takes and may take"`
 }
 
 // doing is it, checked and ready.
@@ -23,6 +26,19 @@ type doing struct {
 	action *dialect.CompiledAction
 	by     *expression.Template // nil where the action has one way
 	with   map[string]*expression.Template
+	of     string // the file by whose size its time is reckoned, empty for none
+}
+
+// reckoned is how long the action deals with its file, 0 where that is not known.
+func (d *doing) reckoned(p *Prepared, s *PreparedStep) time.Duration {
+	if d == nil || d.action == nil || d.of == "" {
+		return 0
+	}
+	img, rate := p.imageOf(s, d.of), d.action.Rate.Bytes()
+	if img == nil || rate <= 0 {
+		return 0
+	}
+	return reckon.TransferTime(img.Size, rate)
 }
 
 // compile checks an action in every way that by can choose.
@@ -34,7 +50,13 @@ func (d Doing) compile(c *Compiler, by string) *doing {
 		}
 		return &doing{}
 	}
-	done := &doing{action: action, with: map[string]*expression.Template{}}
+	done := &doing{action: action, with: map[string]*expression.Template{}, of: d.Of}
+	if d.Of != "" {
+		c.Image("of", d.Of)
+		if action.Rate == "" {
+			c.Complain("of", "dialect %s does not say how much of a file action %q deals with a second (rate: …)", c.names.d.Dialect, d.Action)
+		}
+	}
 	if len(action.By) > 0 {
 		done.by = c.Template("by", by)
 	}
@@ -55,7 +77,9 @@ func (d Doing) compile(c *Compiler, by string) *doing {
 			c.Complain("with."+key, "action %q takes no %q; it takes %s", d.Action, key, takes(ways))
 		}
 	}
-	if action.Alters() || action.To != "" {
+	if action.Alters() {
+		c.Alters()
+	} else if action.To != "" {
 		c.Changes()
 	}
 	return done

@@ -87,6 +87,8 @@ func (e *Engine) conclude(ctx context.Context, err error) Result {
 	switch {
 	case err == nil && len(e.past) > 0:
 		return Result{Outcome: event.DoneBut, Exit: ExitDoneBut, Message: "done, but this failed and was gone past: " + strings.Join(e.past, "; ") + e.handWords(), Proved: e.proved}
+	case err == nil && e.p.rehearsal:
+		return Result{Outcome: event.Done, Exit: ExitDone, Message: "rehearsed" + e.handWords() + ": what follows was not done" + e.changedWords(), Proved: e.proved}
 	case err == nil:
 		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done" + e.handWords(), Proved: e.proved}
 	case errors.Is(err, errAlready):

@@ -48,6 +48,8 @@ type Engine struct {
 	unpacker  image.Unpacker
 	upgrades  []image.UpgradeStep
 	shelfTold event.Shelf
+	flash     event.Flash // the last one that was reckoned
+	erased    string      // the part, and the file, that it was erased for with an approval
 }
 
 // NewEngine makes an engine for one run. Facts may hold what was read before.

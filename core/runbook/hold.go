@@ -92,7 +92,7 @@ func (e *Engine) askHold(ctx context.Context, s *PreparedStep, shown present, an
 // by, unless the step has asked already. A loss that is not the step's own is always asked about.
 func (e *Engine) interlock(ctx context.Context, s *PreparedStep, command string) error {
 	says := e.console.Stops(command)
-	if says == "" || (s.Hold != "" && says == e.p.Dialect.DangerOf(command)) {
+	if says == "" || (s.Hold != "" || e.burnApproved(s)) && says == e.p.Dialect.DangerOf(command) {
 		return nil
 	}
 	answer, err := e.console.Ask(ctx, event.Ask{

@@ -38,6 +38,8 @@ func (n names) Known(name string) bool {
 		return true
 	case n.loop != "" && first == n.loop:
 		return true // its fields are those of the list's rows
+	case first == "described":
+		return rest == "" || slices.ContainsFunc(n.d.Described(), func(h image.Header) bool { return h.Name == rest })
 	case slices.Contains(n.kept, first):
 		return rest == "" || n.d.Knows(rest)
 	case slices.ContainsFunc(slices.Concat(n.made, clockNames), func(m string) bool { return m == name || strings.HasPrefix(m, name+".") }):

@@ -52,6 +52,7 @@ type PlanStep struct {
 	ID           string        `json:"id"`
 	Phase        string        `json:"phase"`
 	Title        string        `json:"title"`
+	Rehearsed    bool          `json:"rehearsed,omitempty"` // its phase changes nothing that lasts
 	Verb         string        `json:"verb"`
 	When         []string      `json:"when,omitempty"`
 	Reads        []Typed       `json:"reads,omitempty"` // before its hold, where what that says is old

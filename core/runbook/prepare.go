@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
@@ -31,9 +32,10 @@ type Prepared struct {
 
 	title, about *expression.Template // of the runbook, and of its rollback
 
-	from     int // the phase that the run begins at
-	baud     int // the line's speed where a time is being reckoned
-	warnings []*source.Complaint
+	rehearsal bool // it ends behind what is rehearsed
+	from      int  // the phase that the run begins at
+	baud      int  // the line's speed where a time is being reckoned
+	warnings  []*source.Complaint
 }
 
 // Kit is what a run works with besides the device. What is left out is asked for only by steps that need it.
@@ -77,6 +79,22 @@ func (p *Prepared) From(phase string) error {
 		}
 	}
 	return fmt.Errorf("runbook %s has no phase %q; it has %s", p.Book.Runbook, phase, p.Book.phaseNames())
+}
+
+// Rehearse makes the run end behind the last phase that is rehearsed: what comes then is looked at, and not done.
+func (p *Prepared) Rehearse() error {
+	last := -1
+	for i, phase := range p.Book.Phases {
+		if phase.Rehearse {
+			last = i
+		}
+	}
+	if last < 0 {
+		return fmt.Errorf("runbook %s has nothing to rehearse: none of its phases is marked so (rehearse: true)", p.Book.Runbook)
+	}
+	p.rehearsal = true
+	p.Steps = slices.DeleteFunc(p.Steps, func(s PreparedStep) bool { return s.of > last })
+	return nil
 }
 
 // takeInputs checks what was given against what is needed. All that is wrong is told at once.
@@ -230,7 +248,23 @@ func (p *Prepared) reckonStep(s *PreparedStep) {
 	if w, can := s.Work.(expecter); can && s.Common.Expected == nil {
 		s.Expected = w.Expects(p, s)
 	}
+	w, can := s.Work.(interface {
+		reckoned(*Prepared, *PreparedStep) time.Duration
+	})
+	if !can {
+		return
+	}
+	if takes := w.reckoned(p, s); takes > 0 {
+		s.Expected = takes
+		if s.Common.Expected != nil {
+			s.Expected += time.Duration(*s.Common.Expected)
+		}
+		s.Timeout = s.least + patient*takes
+	}
 }
+
+// patient is how many times as long as reckoned an action may deal with a file: flashes are slower than they say.
+const patient = 4
 
 // imageOf finds a file that a step names: an input, or what its loop brings.
 func (p *Prepared) imageOf(s *PreparedStep, name string) *image.Image {

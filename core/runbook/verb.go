@@ -33,6 +33,8 @@ const (
 	CardBanks     = "banks"     // the banks, before and now
 	CardPreflight = "preflight" // what was looked at before the device is asked
 	CardReach     = "reach"     // whether the device answers
+	CardFlash     = "flash"     // the map of the flash, and what is done to it
+	CardWindow    = "window"    // the loader's window, and what the hand does
 	CardRestart   = "restart"   // what agrees that it is back
 )
 

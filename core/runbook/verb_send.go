@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/netip"
-	"strconv"
 	"strings"
 	"time"
 
@@ -20,13 +18,12 @@ import (
 	"pilotrix/core/source"
 	"pilotrix/core/transfer"
 	"pilotrix/core/transfer/sshput"
-	"pilotrix/core/transfer/tftp"
 	"pilotrix/core/transfer/xmodem"
 )
 
 var _ = register(Verb{
 	Name: "send", Does: "makes the device receive (an action) and sends a file over the line; or, by tftp, sends it to a loader that takes it, again and again until its window opens; or, by sftp or scp, puts it on the device over the SSH session that is the line",
-	Timeout: 2 * time.Hour, Cards: []string{CardTransfer, CardBanks, CardReach},
+	Timeout: 2 * time.Hour, Cards: []string{CardWindow, CardTransfer, CardBanks, CardReach},
 	New: func() Body { return new(sendBody) },
 })
 
@@ -38,14 +35,15 @@ type sendBody struct {
 	To       string                 `yaml:"to" jsonschema_description:"By tftp: the address of the loader; by sftp and scp: the path on the device"`
 	As       string                 `yaml:"as" jsonschema_description:"By tftp: the name that it is sent under; its own unless said"`
 	Port     string                 `yaml:"port" jsonschema_description:"By tftp: another port than 69"`
+	Hand     string                 `yaml:"hand" jsonschema_description:"By tftp: what you do meanwhile, so that the loader's window opens; it is tried from before that on"`
 }
 
 type sendWork struct {
 	file     string
 	protocol *expression.Template
 	*doing
-	to, as, port *expression.Template // of one that is sent over the network
-	put          string               // sftp or scp, empty for neither
+	to, as, port, hand *expression.Template // of one that is sent over the network
+	put                string               // sftp or scp, empty for neither
 }
 
 // Compile implements Body.
@@ -54,14 +52,14 @@ func (b *sendBody) Compile(c *Compiler) Work {
 	c.Image("file", b.File)
 	if b.Protocol == "tftp" {
 		w.protocol = c.Template("protocol", b.Protocol)
-		w.to, w.as, w.port = c.Template("to", b.To), c.Template("as", b.As), c.Template("port", b.Port)
+		w.to, w.as, w.port, w.hand = c.Template("to", b.To), c.Template("as", b.As), c.Template("port", b.Port), c.Template("hand", b.Hand)
 		if b.To == "" {
 			c.Complain("", "say where the loader is (to: ADDRESS)")
 		}
 		if b.Action != "" {
 			c.Complain("action", "by tftp a loader is sent to without an action")
 		}
-		c.Changes()
+		c.Alters()
 		return w
 	}
 	if b.Protocol == sshput.SFTP || b.Protocol == sshput.SCP {
@@ -69,18 +67,18 @@ func (b *sendBody) Compile(c *Compiler) Work {
 		if b.To == "" {
 			c.Complain("", "say where on the device it goes (to: PATH)")
 		}
-		if b.Action+b.As+b.Port != "" {
-			c.Complain("", "by %s a file is put over the session itself: action, as and port do not go with it", b.Protocol)
+		if b.Action+b.As+b.Port+b.Hand != "" {
+			c.Complain("", "by %s a file is put over the session itself: action, as, port and hand do not go with it", b.Protocol)
 		}
-		c.Changes()
+		c.Alters()
 		return w
 	}
 	w.protocol = c.Protocol("protocol", b.Protocol, func(name string) error { _, err := xmodem.Parse(name); return err })
 	if b.Action == "" {
 		c.Complain("", "say which action makes the device receive (action: …)")
 	}
-	if b.To+b.As+b.Port != "" {
-		c.Complain("", "to, as and port go with protocol: tftp")
+	if b.To+b.As+b.Port+b.Hand != "" {
+		c.Complain("", "to, as, port and hand go with protocol: tftp")
 	}
 	w.doing = Doing{Action: b.Action, With: b.With}.compile(c, b.Protocol)
 	c.Changes()
@@ -119,7 +117,11 @@ func (w *sendWork) Tells(p *planner, s *PreparedStep) Told {
 	case w.to != nil:
 		text += " to " + w.to.Shown(p.env) + ", again and again until it is taken"
 	}
-	return Told{Does: []string{text}}
+	t := Told{Does: []string{text}}
+	if w.hand != nil && w.hand.Text() != "" {
+		t.Does = append(t.Does, "asks you meanwhile: "+strings.TrimSpace(w.hand.Shown(p.env)))
+	}
+	return t
 }
 
 const (
@@ -137,7 +139,7 @@ func (w *sendWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	case w.put != "":
 		return w.putFile(ctx, e, s, img)
 	case w.to != nil:
-		return w.push(ctx, e, s, img)
+		return w.intoWindow(ctx, e, s, img)
 	}
 	name, err := w.protocol.Render(e.env())
 	if err != nil {
@@ -308,56 +310,6 @@ func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img 
 		return err
 	})
 	e.changed = e.changed || err == nil
-	end.Outcome, end.Message = event.OutcomeOf(err)
-	e.console.Emit(end)
-	return err
-}
-
-// push sends a file by TFTP to a loader that takes it, until its window opens.
-func (w *sendWork) push(ctx context.Context, e *Engine, s *PreparedStep, img *image.Image) error {
-	to, err := w.to.Render(e.env())
-	if err != nil {
-		return err
-	}
-	addr, err := netip.ParseAddr(to)
-	if err != nil {
-		return fmt.Errorf("%q is no address to send to", to)
-	}
-	name, err := e.fill(w.as)
-	if err != nil {
-		return err
-	}
-	port := uint64(tftp.Port)
-	if text, err := e.fill(w.port); err != nil {
-		return err
-	} else if text != "" {
-		if port, err = strconv.ParseUint(text, 10, 16); err != nil {
-			return fmt.Errorf("%q is no port", text)
-		}
-	}
-	name = cmp.Or(name, img.Name)
-	e.now(s, fmt.Sprintf("Sends %s to %s by TFTP", name, to), "the loader's window to open", s.Timeout)
-	if err := e.alters(ctx, s, "TFTP put of "+name+" to "+to); err != nil {
-		return err
-	}
-	return e.pushNow(ctx, s, img, netip.AddrPortFrom(addr, uint16(port)), name)
-}
-
-func (e *Engine) pushNow(ctx context.Context, s *PreparedStep, img *image.Image, to netip.AddrPort, name string) error {
-	id := "send " + to.String()
-	e.console.Emit(event.TransferBegin{ID: id, File: name, Size: img.Size, Protocol: "TFTP", Peer: to.String(), SHA256: img.SHA256})
-	client := tftp.Client{Network: e.p.Kit.Network, Clock: e.console.Clock(), Progress: func(p transfer.Progress) {
-		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
-	}}
-	var result tftp.Result
-	err := e.console.within(ctx, moves, func(ctx context.Context) (err error) {
-		result, err = client.PutWhenOpen(ctx, to, name, img.Size, func() (io.ReadCloser, error) { return img.Reader() }, func(tries int) {
-			e.now(s, fmt.Sprintf("Sends %s to %s by TFTP", name, to.Addr()), fmt.Sprintf("the loader's window to open, try %d", tries), s.Timeout)
-		})
-		return err
-	})
-	e.changed = e.changed || err == nil
-	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Resent: result.Resent, Took: result.Took}
 	end.Outcome, end.Message = event.OutcomeOf(err)
 	e.console.Emit(end)
 	return err

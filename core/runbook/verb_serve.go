@@ -28,7 +28,7 @@ type Serving struct {
 	Protocol string `yaml:"protocol" jsonschema:"required" jsonschema_description:"tftp, http, ftp, sftp or scp; may be the ${input} of a choice"`
 	Address  string `yaml:"address" jsonschema_description:"This laptop's address that the device is to use; the one on the device's network unless said"`
 	Port     string `yaml:"port" jsonschema_description:"Another port than the protocol's own"`
-	Device   string `yaml:"device" jsonschema_description:"The device's own address with its network's length"`
+	Device   string `yaml:"device" jsonschema_description:"The device's own address, with its network's length where that is known"`
 }
 
 // serving is it, checked and ready.
@@ -191,8 +191,8 @@ func (e *Engine) where(s serving) (w where, err error) {
 		number = uint16(n)
 	}
 	if device != "" {
-		if w.device, err = netip.ParsePrefix(device); err != nil {
-			return w, fmt.Errorf("the device's address reads %q; want one like 192.0.2.40/24", device)
+		if w.device, err = e.prefixOf(device); err != nil {
+			return w, err
 		}
 	}
 	var addr netip.Addr
@@ -204,6 +204,25 @@ func (e *Engine) where(s serving) (w where, err error) {
 	}
 	w.at = netip.AddrPortFrom(addr, number)
 	return w, err
+}
+
+// prefixOf reads a device's address. One without its network's length is on our network that it is on; on none of ours, nothing
+// is known of its network.
+func (e *Engine) prefixOf(device string) (prefix netip.Prefix, err error) {
+	if prefix, err = netip.ParsePrefix(device); err == nil {
+		return prefix, nil
+	}
+	addr, err := netip.ParseAddr(device)
+	if err != nil {
+		return prefix, fmt.Errorf("the device's address reads %q; want one like 192.0.2.40/24", device)
+	}
+	ours, err := e.p.Kit.Network.Interfaces()
+	for _, one := range ours {
+		if one.Reaches(addr) {
+			return netip.PrefixFrom(addr, one.Prefix.Bits()), nil
+		}
+	}
+	return netip.Prefix{}, err
 }
 
 // listen starts its server, or finds it running, and tells by which words the device is to use it.

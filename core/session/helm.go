@@ -138,5 +138,12 @@ func (c console) AwaitHelm(ctx context.Context) (as runbook.Wish, err error) {
 // TakeBack implements runbook.Console.
 func (c console) TakeBack(why string) { c.s.do(func() { c.s.helm.give(why) }) }
 
+// HandOver implements runbook.Console.
+func (c console) HandOver(why string) {
+	if c.s.opt.Approve == nil {
+		c.s.do(func() { c.s.helm.take(why) })
+	}
+}
+
 // Release implements runbook.Console.
 func (c console) Release(why string) { c.s.do(func() { c.s.helm.end(why) }) }

@@ -31,7 +31,8 @@ type Client struct {
 	Said     func(offer.Rung) // told every packet
 	Agreed   func(Terms)      // told what was agreed on, before the first block
 
-	hurry time.Duration // between requests, 0 as usual
+	hurry  time.Duration // between requests, 0 as usual
+	opened func()        // told once a request was answered
 }
 
 // Result is how a transfer went.
@@ -75,29 +76,52 @@ func (c Client) Put(ctx context.Context, server netip.AddrPort, name string, fro
 // ErrNoAnswer tells that nobody answered the request: the server is not there, or not yet.
 var ErrNoAnswer = errors.New("nobody answered")
 
+// ErrUnconfirmed tells of a put whose last block alone was not acknowledged: the loader may have it all, and gone on with it.
+var ErrUnconfirmed = errors.New("all of it was sent, and the last block was not acknowledged")
+
+// Opening is told how it goes with a window that is tried.
+type Opening struct {
+	Trying func(tries int)                // before each try
+	Began  func()                         // it has opened: it answered
+	Cut    func(sent int64, reason error) // what was under way broke off; it is begun again
+}
+
 // PutWhenOpen is Put to a server that is there only for a while, such as a recovery loader's: it asks
-// again until one answers or ctx ends. Each try gets the file from open.
-func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name string, size int64, open func() (io.ReadCloser, error), waiting func(tries int)) (Result, error) {
+// again until one answers or ctx ends, and begins again when a transfer breaks off in its middle. Each try gets the file from
+// open. A server that refuses has the last word.
+func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name string, size int64, open func() (io.ReadCloser, error), told Opening) (Result, error) {
 	for tries := 1; ; tries++ {
 		file, err := open()
 		if err != nil {
 			return Result{}, err
 		}
 		one := c
-		one.Retries, one.hurry = 1, windowTry
-		if waiting != nil {
-			waiting(tries)
+		one.Retries, one.hurry, one.opened, one.Patience = 1, windowTry, told.Began, cutAfter
+		if told.Trying != nil {
+			told.Trying(tries)
 		}
 		result, err := one.Put(ctx, server, name, file, size)
 		_ = file.Close()
-		if !errors.Is(err, ErrNoAnswer) {
+		var refused *Refused
+		switch {
+		case err == nil || errors.As(err, &refused):
 			return result, err
-		}
-		if err := ctx.Err(); err != nil {
+		case ctx.Err() != nil && errors.Is(err, ErrNoAnswer):
 			return result, fmt.Errorf("%w within the timeout, after %d tries", ErrNoAnswer, tries)
+		case ctx.Err() != nil:
+			return result, err
+		case !errors.Is(err, ErrNoAnswer) && !errors.Is(err, transfer.ErrGaveUp):
+			return result, err
+		case errors.Is(err, transfer.ErrGaveUp) && size-result.Bytes <= int64(max(result.Terms.Block, DefaultBlock)) && result.Bytes > 0:
+			return result, fmt.Errorf("%w: %w", ErrUnconfirmed, err)
+		case errors.Is(err, transfer.ErrGaveUp) && told.Cut != nil:
+			told.Cut(result.Bytes, err)
 		}
 	}
 }
+
+// cutAfter is how long a loader may be silent in the middle, such as while it erases, before the put is taken for one that was cut.
+const cutAfter = 8 * time.Second
 
 // windowTry is the pause between requests to a loader that listens for a second or two.
 const windowTry = 500 * time.Millisecond
@@ -256,6 +280,9 @@ func (c Client) put(ctx context.Context, server netip.AddrPort, req request, sou
 		return Result{}, err
 	}
 	defer p.conn.Close()
+	if c.opened != nil {
+		c.opened()
+	}
 	terms, err := p.terms(req, got, size)
 	if err == nil && got.op != opOptions && (got.op != opAck || got.block != 0) {
 		p.refuse(CodeIllegal, "that is no answer to a write request")

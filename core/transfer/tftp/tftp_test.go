@@ -568,7 +568,7 @@ func TestPutWaitsForTheWindow(t *testing.T) {
 		tries := 0
 		began := time.Now()
 		_, err = r.client().PutWhenOpen(t.Context(), loader.Addr(), "recovery.img", int64(len(data)),
-			func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }, func(n int) { tries = n })
+			func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }, Opening{Trying: func(n int) { tries = n }})
 		require.NoError(t, err)
 		assert.Greater(t, tries, 3)
 		assert.Less(t, time.Since(began), 22*time.Second, "a window of a second or two is not missed")
@@ -581,7 +581,7 @@ func TestPutWaitsForTheWindow(t *testing.T) {
 		limited, stop := context.WithTimeout(t.Context(), 10*time.Second)
 		defer stop()
 		_, err = r.client().PutWhenOpen(limited, loader.Addr(), "recovery.img", 1,
-			func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }, nil)
+			func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }, Opening{})
 		assert.Error(t, err)
 	})
 }
@@ -616,7 +616,7 @@ func TestACableWithoutCarrierIsWaitedFor(t *testing.T) {
 		require.NoError(t, err)
 		client := r.client()
 		client.Network = cutCable{r.host, time.Now().Add(30 * time.Second)}
-		_, err = client.PutWhenOpen(t.Context(), r.at(), "recovery.img", 5, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte("hello"))), nil }, nil)
+		_, err = client.PutWhenOpen(t.Context(), r.at(), "recovery.img", 5, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte("hello"))), nil }, Opening{})
 		require.NoError(t, err)
 		client.Network = cutCable{r.host, time.Now().Add(time.Hour)}
 		_, err = client.Get(t.Context(), r.at(), "image", io.Discard)

@@ -1,0 +1,138 @@
+package runbook
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/reckon"
+	"pilotrix/core/units"
+)
+
+// Nobody types an address: a step names a part of the flash and a file, and everything else follows from the map of the flash.
+// It is reckoned when the plan is made, where the map is known then; before the hold; and once more before anything is typed.
+
+// burnMakes are the addresses, all of them the device's, and sizes in bytes.
+var burnMakes = []string{"burn.part", "burn.file", "burn.erase_from", "burn.erase_last", "burn.erase_size", "burn.sectors", "burn.write_from", "burn.write_last", "burn.size", "burn.left"}
+
+// Burning names what is written where.
+type Burning struct {
+	Part string `yaml:"part" jsonschema:"required" jsonschema_description:"A part of the device's flash; may hold ${…}"`
+	File string `yaml:"file" jsonschema:"required" jsonschema_description:"The file: an input of kind image"`
+}
+
+// burning is it, checked and ready.
+type burning struct {
+	file string
+	part *expression.Template
+}
+
+func (b Burning) compile(c *Compiler) burning {
+	c.Image("file", b.File)
+	if c.Dialect().Document.Flash == nil {
+		c.Complain("", "dialect %s knows of no flash", c.Dialect().Dialect)
+	}
+	w := burning{b.File, c.Template("part", b.Part)}
+	c.uses("", c.Dialect().FlashFacts(), false)
+	c.Makes(burnMakes...)
+	return w
+}
+
+// burnTree is a burn as expressions see it.
+func burnTree(b reckon.Burn, file string) map[string]any {
+	eraseFrom, eraseLast := b.EraseAt()
+	writeFrom, writeLast := b.WriteAt()
+	return map[string]any{
+		"part": b.Part.Name, "file": file, "erase_from": float64(eraseFrom), "erase_last": float64(eraseLast), "erase_size": float64(b.Erase.Size()),
+		"sectors": float64(b.Sectors), "write_from": float64(writeFrom), "write_last": float64(writeLast), "size": float64(b.Write.Size()), "left": float64(b.Left),
+	}
+}
+
+// burnWords says what a burn is, in words.
+func burnWords(b reckon.Burn, file string) []string {
+	eraseFrom, eraseLast := b.EraseAt()
+	writeFrom, writeLast := b.WriteAt()
+	return []string{
+		fmt.Sprintf("erases %d sectors of part %s: 0x%x to 0x%x, %s", b.Sectors, b.Part.Name, eraseFrom, eraseLast, units.Bytes(b.Erase.Size())),
+		fmt.Sprintf("writes %s: 0x%x to 0x%x, %s; %s of the part stay empty", file, writeFrom, writeLast, units.Bytes(b.Write.Size()), units.Bytes(b.Left)),
+	}
+}
+
+// tells reckons it for a plan, as far as the map is known.
+func (w burning) tells(p *planner, s *PreparedStep) (t Told) {
+	img, part := p.imageOf(s, w.file), w.part.Shown(p.env)
+	if img == nil || strings.Contains(part, "${") {
+		return t
+	}
+	flash, err := p.Dialect.FlashMap(p.facts)
+	if err != nil {
+		return Told{Reckons: []string{fmt.Sprintf("what of part %s is erased and written for %s, once the map of the flash is read", part, img.Name)}}
+	}
+	b, err := flash.Burns(part, img.Size)
+	if err != nil {
+		return Told{Reckons: []string{"REFUSED: " + err.Error()}}
+	}
+	p.makes("burn", burnTree(b, img.Name))
+	return Told{Reckons: burnWords(b, img.Name)}
+}
+
+// reckon computes a burn from what is known now and keeps it for the steps behind. Nothing is reckoned by halves: whatever is
+// wrong with it is an error.
+func (w burning) reckon(e *Engine, s *PreparedStep) (reckon.Burn, error) {
+	img := e.p.imageOf(s, w.file)
+	if img == nil {
+		return reckon.Burn{}, fmt.Errorf("there is no file %s here", w.file)
+	}
+	part, err := w.part.Render(e.env())
+	if err != nil {
+		return reckon.Burn{}, err
+	}
+	flash, err := e.p.Dialect.FlashMap(e.facts)
+	if err != nil {
+		return reckon.Burn{}, err
+	}
+	b, err := flash.Burns(part, img.Size)
+	if err != nil {
+		return b, fmt.Errorf("%s is not burned: %w", img.Name, err)
+	}
+	e.made["burn"] = burnTree(b, img.Name)
+	told := event.Flash{
+		Base: flash.Base, Part: part, File: img.Name, State: event.FlashReckoned,
+		EraseFrom: b.Erase.From, EraseTo: b.Erase.To, WriteFrom: b.Write.From, WriteTo: b.Write.To,
+	}
+	for _, run := range flash.Sectors {
+		told.Sectors = append(told.Sectors, event.FlashSectors(run))
+	}
+	for _, p := range flash.Parts {
+		told.Parts = append(told.Parts, event.FlashPart(p))
+	}
+	e.flash = told
+	return b, nil
+}
+
+// burnApproved reports that a step writes what was approved when its place was erased: nothing but that is lost by it.
+func (e *Engine) burnApproved(s *PreparedStep) bool {
+	w, writes := s.Work.(*writeWork)
+	return writes && w != nil && e.erased != "" && e.erased == e.flash.Part+" "+e.flash.File
+}
+
+// flashing does what changes the flash, and tells how it stands with it.
+func (e *Engine) flashing(ctx context.Context, s *PreparedStep, d *doing, w burning, during, then string) error {
+	if _, err := w.reckon(e, s); err != nil {
+		return err
+	}
+	e.tellFlash(during)
+	err := e.perform(ctx, s, d)
+	if err != nil {
+		then = event.FlashDoubtful
+	}
+	e.tellFlash(then)
+	return err
+}
+
+func (e *Engine) tellFlash(state string) {
+	e.flash.State = state
+	e.console.Emit(e.flash)
+}

@@ -1,0 +1,56 @@
+package runbook
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+)
+
+var _ = register(Verb{
+	Name: "hand-over", Does: "gives the helm to the hand for as long as it wants, and goes on when it is given back and said to be enough",
+	Timeout: holdTimeout,
+	New:     func() Body { return new(handOverBody) },
+})
+
+type handOverBody string
+
+type handOverWork struct{ says *expression.Template }
+
+// Compile implements Body.
+func (b *handOverBody) Compile(c *Compiler) Work {
+	if strings.TrimSpace(string(*b)) == "" {
+		c.Complain("", "say what there is to try")
+	}
+	return &handOverWork{c.Template("", string(*b))}
+}
+
+// Tells implements teller.
+func (w *handOverWork) Tells(p *planner, _ *PreparedStep) Told {
+	p.mode = "" // wherever the hand leaves it
+	return Told{Does: []string{"the console is yours: " + strings.TrimSpace(w.says.Shown(p.env))}}
+}
+
+// Do implements Work. Where nobody is at the keyboard the question alone is asked: whoever answers it has looked elsewhere.
+func (w *handOverWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	text, err := w.says.Render(e.env())
+	if err != nil {
+		return err
+	}
+	begun := e.console.Clock().Now()
+	text = strings.TrimSpace(text)
+	e.now(s, e.title(s), "the helm to be given back", s.Timeout)
+	e.console.HandOver(text)
+	answer, err := e.console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: s.ID, Text: text + " Enough?", Answers: []string{DoneByMe, StopHere}})
+	if err != nil {
+		return err
+	}
+	if answer != DoneByMe {
+		return fmt.Errorf("%w after trying it", errStopped)
+	}
+	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("tried by hand for %s", e.console.Clock().Since(begun).Round(time.Second))})
+	return nil
+}

@@ -1,0 +1,100 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/reach"
+)
+
+var _ = register(Verb{
+	Name: "page", Does: "gets a web page of the device, again and again until it has the status and the text that it has to have",
+	Timeout: 5 * time.Minute, Repeatable: true, Cards: []string{CardReach},
+	New: func() Body { return new(pageBody) },
+})
+
+type pageBody struct {
+	URL    string `yaml:"url" jsonschema:"required" jsonschema_description:"Where it is, such as http://${address}/"`
+	Status int    `yaml:"status" jsonschema:"minimum=100" jsonschema_description:"The status that it has to have; 200 unless said"`
+	Text   string `yaml:"text" jsonschema:"required" jsonschema_description:"What has to stand on it, as a word of its own; may hold ${…}"`
+	Proves string `yaml:"proves" jsonschema_description:"What it proves, in words"`
+}
+
+type pageWork struct {
+	url, text, proves *expression.Template
+	status            int
+}
+
+// Compile implements Body.
+func (b *pageBody) Compile(c *Compiler) Work {
+	w := &pageWork{c.Template("url", b.URL), c.Template("text", b.Text), c.Template("proves", b.Proves), b.Status}
+	if w.status == 0 {
+		w.status = 200
+	}
+	return w
+}
+
+// Tells implements teller.
+func (w *pageWork) Tells(p *planner, _ *PreparedStep) Told {
+	return Told{Checks: []string{fmt.Sprintf("%s answers with status %d, and “%s” stands on it", w.url.Shown(p.env), w.status, w.text.Shown(p.env))}}
+}
+
+// pageEvery is how often a page is asked for, and how long one try may take.
+const (
+	pageEvery = time.Second
+	pageTry   = 5 * time.Second
+)
+
+// Do implements Work.
+func (w *pageWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	if e.p.Kit.Network == nil {
+		return errors.New("no network is at hand to ask the page over")
+	}
+	url, err := w.url.Render(e.env())
+	if err != nil {
+		return err
+	}
+	text, err := w.text.Render(e.env())
+	if err != nil {
+		return err
+	}
+	e.now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it", w.status, text), s.Timeout)
+	told := ""
+	for {
+		page, err := w.try(ctx, e, url)
+		got := pageWords(page, err)
+		held := err == nil && page.Status == w.status && page.Holds(text)
+		if got != told || held {
+			told = got
+			e.console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("%s has “%s”", url, text), Held: held, Got: got})
+		}
+		if held {
+			return e.prove(w.proves)
+		}
+		if err := e.console.pause(ctx, pageEvery); err != nil {
+			if errors.Is(err, errTimeout) {
+				err = fmt.Errorf("%s does not show “%s”: %s; %w", url, text, got, err)
+			}
+			return err
+		}
+	}
+}
+
+func (w *pageWork) try(ctx context.Context, e *Engine, url string) (page reach.Page, err error) {
+	limited, cancel := e.console.Clock().WithTimeout(ctx, pageTry)
+	defer cancel()
+	return reach.GetPage(limited, e.p.Kit.Network, url)
+}
+
+// pageWords is what a page was, or why there was none.
+func pageWords(page reach.Page, err error) string {
+	if err != nil {
+		return "no answer: " + err.Error()
+	}
+	return "status " + strconv.Itoa(page.Status) + ", " + strconv.Quote(page.Beginning())
+}

@@ -1,0 +1,85 @@
+package runbook
+
+import (
+	"context"
+	"time"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+)
+
+var _ = register(Verb{
+	Name: "write", Does: "writes a file into a part of the flash, by an action of the dialect that types the addresses reckoned as burn.…, then holds the device's own checksum of it against the file's",
+	Timeout: 10 * time.Minute, Makes: burnMakes, Cards: []string{CardFlash},
+	New: func() Body { return new(writeBody) },
+})
+
+type writeBody struct {
+	Burning `yaml:",inline"`
+	Doing   `yaml:",inline"`
+	Verify  *Verify `yaml:"verify" jsonschema:"required" jsonschema_description:"How it is seen that the flash holds the file: no loader's done is enough"`
+}
+
+// Verify is how what was written is compared with the file.
+type Verify struct {
+	Read    []string `yaml:"read" jsonschema:"required" jsonschema_description:"Readings that have the device compute a checksum of what it wrote, by burn.write_from and burn.size"`
+	Compare `yaml:",inline"`
+}
+
+type writeWork struct {
+	burning
+	*doing
+	readings []*dialect.CompiledReading
+	same     comparison
+}
+
+// Compile implements Body.
+func (b *writeBody) Compile(c *Compiler) Work {
+	burning := b.Burning.compile(c)
+	w := &writeWork{burning: burning, doing: b.Doing.compile(c, "")}
+	if b.Verify == nil {
+		return w
+	}
+	w.readings = c.Readings("verify.read", b.Verify.Read)
+	w.same = comparison{
+		b.Verify.Compare, c.Guard("verify.want", b.Verify.Want), c.Proof("verify.got", b.Verify.Got),
+		c.Template("verify.what", b.Verify.What), c.Template("verify.proves", b.Verify.Proves),
+	}
+	return w
+}
+
+// Tells implements teller.
+func (w *writeWork) Tells(p *planner, s *PreparedStep) Told {
+	t := w.tells(p, s)
+	t.Checks = compareWork{w.same}.Tells(p, s).Checks
+	return t
+}
+
+// Types implements typist.
+func (w *writeWork) Types(p *planner, _ *PreparedStep) []Typed {
+	typed := w.types(p)
+	for _, reading := range w.readings {
+		typed = append(typed, p.reading(reading)...)
+	}
+	return typed
+}
+
+// Do implements Work.
+func (w *writeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	err := e.flashing(ctx, s, w.doing, w.burning, event.FlashWriting, event.FlashWritten)
+	if err == nil {
+		err = e.readAll(ctx, s, w.readings)
+	}
+	if err == nil {
+		err = e.compare(s, w.same)
+	}
+	if err != nil {
+		e.tellFlash(event.FlashDoubtful)
+		return err
+	}
+	got, err := w.same.got.Value(e.env())
+	e.flash.Checksum = expression.Format(got)
+	e.tellFlash(event.FlashVerified)
+	return err
+}

@@ -1,0 +1,167 @@
+package runbook
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"pilotrix/core/event"
+	"pilotrix/core/image"
+	"pilotrix/core/reach"
+	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/tftp"
+)
+
+// A loader's window is open for seconds, and nobody knows exactly when. So the put is tried from before it until it opens, while
+// the operator holds the button and watches the light; and when the put is cut, it is begun again while the window lasts.
+
+// window is one that is tried.
+type window struct {
+	*Engine
+	s     *PreparedStep
+	img   *image.Image
+	to    netip.AddrPort
+	name  string
+	told  event.Window
+	watch string // of reach, empty where nothing is watched
+}
+
+// intoWindow sends a file by TFTP to a loader that takes it.
+func (w *sendWork) intoWindow(ctx context.Context, e *Engine, s *PreparedStep, img *image.Image) error {
+	to, err := w.loader(e)
+	if err != nil {
+		return err
+	}
+	name, err := e.fill(w.as)
+	if err != nil {
+		return err
+	}
+	hand, err := e.fill(w.hand)
+	if err != nil {
+		return err
+	}
+	name = cmp.Or(name, img.Name)
+	v := &window{Engine: e, s: s, img: img, to: to, name: name, told: event.Window{ID: "send " + to.String(), To: to.String(), State: event.WindowAwaited, Hand: strings.TrimSpace(hand)}}
+	v.awaits("the loader's window to open")
+	if err := e.alters(ctx, s, "TFTP put of "+name+" to "+to.Addr().String()); err != nil {
+		return err
+	}
+	if r := e.console.Reach(); r != nil {
+		watched := reach.Watched{Kind: reach.ICMP, Addr: to.Addr()}
+		v.watch = watched.String()
+		r.Add(watched)
+	}
+	return v.put(ctx)
+}
+
+// loader is where the loader is.
+func (w *sendWork) loader(e *Engine) (at netip.AddrPort, err error) {
+	to, err := w.to.Render(e.env())
+	if err != nil {
+		return at, err
+	}
+	addr, err := netip.ParseAddr(to)
+	if err != nil {
+		return at, fmt.Errorf("%q is no address to send to", to)
+	}
+	port := uint64(tftp.Port)
+	if text, err := e.fill(w.port); err != nil {
+		return at, err
+	} else if text != "" {
+		if port, err = strconv.ParseUint(text, 10, 16); err != nil {
+			return at, fmt.Errorf("%q is no port", text)
+		}
+	}
+	return netip.AddrPortFrom(addr, uint16(port)), nil
+}
+
+func (v *window) awaits(what string) {
+	v.now(v.s, fmt.Sprintf("Sends %s to %s by TFTP", v.name, v.to.Addr()), what, v.s.Timeout)
+}
+
+func (v *window) tell(state string) {
+	v.told.State = state
+	if r := v.console.Reach(); r != nil {
+		for _, one := range r.States() {
+			if one.Watched.String() == v.watch && one.Known {
+				v.told.Reach = map[bool]string{true: "answers", false: "does not answer"}[one.Up]
+			}
+		}
+	}
+	v.console.Emit(v.told)
+}
+
+// put tries until it is taken. What the operator is asked to do meanwhile stands in the strip; to stop there ends it.
+func (v *window) put(ctx context.Context) error {
+	e, id := v.Engine, v.told.ID
+	e.console.Emit(event.TransferBegin{ID: id, File: v.name, Size: v.img.Size, Protocol: "TFTP", Peer: v.to.String(), SHA256: v.img.SHA256})
+	client := tftp.Client{Network: e.p.Kit.Network, Clock: e.console.Clock(), Progress: func(p transfer.Progress) {
+		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
+	}}
+	var result tftp.Result
+	err := e.console.within(ctx, moves, func(ctx context.Context) (err error) {
+		trying, stop := context.WithCancelCause(ctx)
+		defer stop(nil)
+		asked := v.askHand(trying, stop)
+		defer func() { stop(nil); <-asked }()
+		result, err = client.PutWhenOpen(trying, v.to, v.name, v.img.Size, func() (io.ReadCloser, error) { return v.img.Reader() }, v.opening())
+		if cause := context.Cause(trying); cause != nil && ctx.Err() == nil && errors.Is(cause, errStopped) {
+			return cause
+		}
+		return err
+	})
+	if errors.Is(err, tftp.ErrUnconfirmed) {
+		e.console.Emit(event.Note{Level: event.Warning, Text: err.Error() + ": what runs afterwards will tell"})
+		err = nil
+	}
+	e.changed = e.changed || err == nil
+	v.tell(map[bool]string{true: event.WindowTaken, false: event.WindowMissed}[err == nil])
+	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Resent: result.Resent, Took: result.Took}
+	end.Outcome, end.Message = event.OutcomeOf(err)
+	e.console.Emit(end)
+	return err
+}
+
+// opening tells how it goes.
+func (v *window) opening() tftp.Opening {
+	return tftp.Opening{
+		Trying: func(tries int) {
+			v.told.Tries = tries
+			v.awaits(fmt.Sprintf("the loader's window to open, try %d", tries))
+			if v.told.State != event.WindowCut {
+				v.told.State = event.WindowAwaited
+			}
+			v.tell(v.told.State)
+		},
+		Began: func() {
+			v.awaits("the answer to each block")
+			v.tell(event.WindowOpen)
+		},
+		Cut: func(sent int64, err error) {
+			v.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("the put was cut after %d B (%v): it is begun again while the window lasts", sent, err)})
+			v.tell(event.WindowCut)
+		},
+	}
+}
+
+// askHand asks for what is to be done by hand, while the put is tried. The channel is closed when that is over.
+func (v *window) askHand(ctx context.Context, stop context.CancelCauseFunc) <-chan struct{} {
+	over := make(chan struct{})
+	if v.told.Hand == "" {
+		close(over)
+		return over
+	}
+	go func() {
+		defer close(over)
+		answer, err := v.console.Console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: v.s.ID, Title: v.title(v.s), Text: v.told.Hand, Answers: []string{DoneByMe, StopHere}})
+		if err == nil && answer != DoneByMe {
+			stop(fmt.Errorf("%w, asked to do something", errStopped))
+		}
+	}()
+	return over
+}
