@@ -140,6 +140,25 @@ func TestTheStackPassesOnAwkwardDevices(t *testing.T) {
 	}
 }
 
+func TestTheBridgePassesOnAwkwardDevices(t *testing.T) {
+	t.Parallel()
+	for name, way := range awkwardWays(t) {
+		for book, whole := range map[string]bool{"try-then-burn": false, "recovery-put": false, "write-over-the-shell": true} {
+			if _, all := together(map[string]awkwardness{name: way})[name]; book != "try-then-burn" && !all {
+				continue
+			}
+			t.Run(book+", "+name, func(t *testing.T) {
+				t.Parallel()
+				inBridge(t, bridgeOptions{whole: whole, lanOptions: lanOptions{awkward: way, book: book}}, func(t *testing.T, x *wbridge) {
+					result := x.run()
+					require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+					require.NoError(t, x.stands("2.6"))
+				})
+			})
+		}
+	}
+}
+
 // TestAnOperatorWhoTakesTime leaves the awkward devices alone at each hold, and takes the helm in mid-transfer for a
 // while: log lines, bursts and time-outs fall on a line on which nobody types.
 func TestAnOperatorWhoTakesTime(t *testing.T) {

@@ -119,7 +119,8 @@ func (l *loader) words() []bench.Word {
 	return []bench.Word{
 		l.Help("help"),
 		{Form: "version", About: "what this is", Run: func([]string) error { l.Sayf("U-Boot 2023.01 (Pellow %s)\r\n", l.Model); return nil }},
-		{Form: "printenv [NAME] [ANOTHER]", About: "show the environment, or some of it", Run: l.printEnv},
+		{Form: "printenv [NAME] [ANOTHER] [THIRD]", About: "show the environment, or some of it", Run: l.printEnv},
+		{Form: "echo WORD…", About: "say it", Run: func(args []string) error { l.Say(strings.Join(args, " ") + "\r\n"); return nil }},
 		{Form: "setenv NAME…", About: "set one of the environment, or remove it", Run: l.setEnv},
 		{Form: "saveenv", About: "keep the environment", Run: l.saveEnv},
 		{Form: "flinfo", About: "what the flash is, and its sectors", Run: l.flashInfo},
@@ -155,6 +156,14 @@ func (l *loader) loadEnv() (whole bool) {
 		l.env[name] = value
 	}
 	return true
+}
+
+func environmentText(env map[string]string) []byte {
+	var text strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(env)) {
+		fmt.Fprintf(&text, "%s=%s\n", name, env[name])
+	}
+	return []byte(checksum([]byte(text.String())) + "\n" + text.String() + "\x00")
 }
 
 func checksum(data []byte) string { return fmt.Sprintf("%08x", crc32.ChecksumIEEE(data)) }
@@ -201,10 +210,9 @@ func (l *loader) setEnv(args []string) error {
 
 func (l *loader) saveEnv([]string) error {
 	l.Say("Saving Environment to Flash... Un-Protected 2 sectors\r\nErasing Flash...\r\n")
-	var text strings.Builder
-	for _, name := range l.names() {
-		fmt.Fprintf(&text, "%s=%s\n", name, l.value(name))
-	}
+	l.mu.Lock()
+	data := environmentText(l.env)
+	l.mu.Unlock()
 	fault := l.fault()
 	first := sectorAt(envArea.at)
 	for s := first; s < first+2; s++ {
@@ -218,7 +226,6 @@ func (l *loader) saveEnv([]string) error {
 		l.Wait(time.Second)
 		return says("Flash buffer write timeout\r\nTimeout writing to Flash\r\nProtected 2 sectors\r\nFailed (1)")
 	}
-	data := []byte(checksum([]byte(text.String())) + "\n" + text.String() + "\x00")
 	if fault.EnvForgotten || l.burn(l.Shell, envArea.at, data, func(int) {}) {
 		l.Say("9....8....7....6....5....4....3....2....1....done\r\nProtected 2 sectors\r\nOK\r\n")
 	}

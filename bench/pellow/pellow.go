@@ -85,7 +85,7 @@ func (b *Bridge) Fail(f Faults) {
 	defer b.mu.Unlock()
 	b.faults, b.flash.stuck = f, -1
 	if f.StuckSector {
-		b.flash.stuck = sectorAt(systemArea.at) + 5
+		b.flash.stuck = sectorAt(systemArea.at) + 2
 	}
 }
 
@@ -98,6 +98,16 @@ func (b *Bridge) Hold(pressed bool) {
 
 // Warm lets the next start be over at once: the bridge has been running for long.
 func (b *Bridge) Warm() { b.warm = true }
+
+// Cold has the next start go through the bootloader all the same.
+func (b *Bridge) Cold() { b.warm = false }
+
+// KeepEnvironment writes the bootloader's environment, as an earlier saveenv did.
+func (b *Bridge) KeepEnvironment(env map[string]string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	_ = b.flash.put(envArea, environmentText(env))
+}
 
 // Runs is the release that runs, and whether it was booted from memory.
 func (b *Bridge) Runs() (release string, memory bool) {
@@ -213,8 +223,8 @@ func (b *Bridge) burn(s *bench.Shell, at int, data []byte, told func(written int
 func (b *Bridge) Remember() (restore func()) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	data, ram, env := bytes.Clone(b.flash.data), bytes.Clone(b.ram), maps.Clone(b.env)
-	return func() { b.lock(func() { b.flash.data, b.ram, b.env = data, ram, env }) }
+	data, protected, ram, env := bytes.Clone(b.flash.data), maps.Clone(b.flash.protected), bytes.Clone(b.ram), maps.Clone(b.env)
+	return func() { b.lock(func() { b.flash.data, b.flash.protected, b.ram, b.env = data, protected, ram, env }) }
 }
 
 // Fibs implements bench.Fibber.

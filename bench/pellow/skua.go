@@ -70,6 +70,9 @@ func (k *skua) boot() bool {
 		if k.fibs.another {
 			k.Serial = "PW3-009999"
 		}
+		if k.fibs.staysOld {
+			k.system.Release, k.system.Built = "2.4", "2026-02-11"
+		}
 		k.running, k.Bridge.memory = k.system.Release, k.booted.memory
 		k.fibs.staysOld, k.fibs.another = false, false
 	})

@@ -183,6 +183,9 @@ func (c *compiler) reading(path string, reading Reading) {
 	}
 	for i, row := range reading.Rows {
 		c.rows(fmt.Sprintf("%s.rows[%d]", path, i), row)
+		if row.Count != "" && !slices.ContainsFunc(reading.Facts, func(f FactPattern) bool { return f.Fact == row.Count && f.As == "number" }) {
+			c.complain(fmt.Sprintf("%s.rows[%d].count", path, i), "reading %q makes no number %s", reading.Reading, row.Count)
+		}
 		compiled.rows = append(compiled.rows, compiledRow{row, row.Pattern.RE()})
 	}
 	c.d.readings[reading.Reading] = compiled

@@ -93,12 +93,28 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 		if len(list) == 0 && !row.Empty {
 			return nil, fmt.Errorf("%s: the answer has no row of %s (looked for %s in %d characters)", command, row.List, row.RowPattern.Pattern, len(output))
 		}
+		if err := counted(row, len(list), facts); err != nil {
+			return nil, fmt.Errorf("%s: %w", command, err)
+		}
 		if before, is := known.Get(row.List); row.Join != "" && is {
 			list = join(before.Value, list, row.Join)
 		}
 		facts = append(facts, device.Fact{Name: row.List, Value: list, Text: rowsWords(len(list)), Source: command, At: at, Reading: r.Reading.Reading})
 	}
 	return facts, nil
+}
+
+// counted holds the number of rows against what the device says that there are: a lost byte may have cost one.
+func counted(row compiledRow, rows int, facts []device.Fact) error {
+	if row.Count == "" {
+		return nil
+	}
+	for _, fact := range facts {
+		if n, is := fact.Value.(float64); fact.Name == row.Count && is && int(n) != rows {
+			return fmt.Errorf("the answer has %d rows of %s, and says that there are %d", rows, row.List, int(n))
+		}
+	}
+	return nil
 }
 
 func rowsWords(n int) string {

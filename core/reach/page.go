@@ -85,7 +85,7 @@ func get(ctx context.Context, n Dialer, t Watched) (response *http.Response, uns
 					return nil
 				},
 			},
-			DialContext: func(ctx context.Context, _, address string) (net.Conn, error) {
+			DialContext: func(_ context.Context, _, address string) (net.Conn, error) { // by our context: the transport's outlives the try
 				to, err := netip.ParseAddrPort(address)
 				if err != nil {
 					return nil, err

@@ -30,6 +30,7 @@ type restartBody struct {
 type Back struct {
 	Watch string   `yaml:"watch" jsonschema_description:"Address that has to answer again, such as icmp:${device.address}"`
 	Mode  []string `yaml:"mode" jsonschema:"required" jsonschema_description:"Modes whose prompt tells that it is back"`
+	Never []string `yaml:"never" jsonschema_description:"Modes that tell at once that it does not come back so, such as the bootloader's own start behind a system that was started by it"`
 	Then  string   `yaml:"then" jsonschema_description:"Mode to go to afterwards, such as that of somebody who is logged in"`
 }
 
@@ -43,6 +44,7 @@ func (b Back) compile(c *Compiler) backWork {
 		c.Complain("mode", "say by which modes it is seen to be back (mode: […])")
 	}
 	c.Modes("mode", b.Mode)
+	c.Modes("never", b.Never)
 	c.Mode("then", b.Then)
 	c.Goes("then", b.Then)
 	c.Makes("restart.took", "restart.away")
@@ -253,6 +255,8 @@ func (r *restarting) prompt(ctx context.Context) error {
 		switch {
 		case v.AtPrompt && (slices.Contains(r.w.Mode, v.Mode) || r.leadsOn(v.Mode)):
 			return nil
+		case slices.Contains(r.w.Never, v.Mode):
+			return fmt.Errorf("it came to mode %s, and not to %s: what was started did not stay up; the console shows what it said last", v.Mode, strings.Join(r.w.Mode, " or "))
 		case v.Dialog != "":
 			if err := r.answer(ctx, nil, v, nil); err != nil {
 				return err

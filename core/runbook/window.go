@@ -29,6 +29,8 @@ type window struct {
 	name  string
 	told  event.Window
 	watch string // of reach, empty where nothing is watched
+
+	opened bool // it has answered
 }
 
 // intoWindow sends a file by TFTP to a loader that takes it.
@@ -48,6 +50,7 @@ func (w *sendWork) intoWindow(ctx context.Context, e *Engine, s *PreparedStep, i
 	name = cmp.Or(name, img.Name)
 	v := &window{Engine: e, s: s, img: img, to: to, name: name, told: event.Window{ID: "send " + to.String(), To: to.String(), State: event.WindowAwaited, Hand: strings.TrimSpace(hand)}}
 	v.awaits("the loader's window to open")
+	tried := e.tried
 	if err := e.alters(ctx, s, "TFTP put of "+name+" to "+to.Addr().String()); err != nil {
 		return err
 	}
@@ -56,7 +59,12 @@ func (w *sendWork) intoWindow(ctx context.Context, e *Engine, s *PreparedStep, i
 		v.watch = watched.String()
 		r.Add(watched)
 	}
-	return v.put(ctx)
+	err = v.put(ctx)
+	if err != nil && !v.opened {
+		e.tried = tried // it took nothing
+		err = fmt.Errorf("the loader at %s never answered, in %d tries: %w", to.Addr(), v.told.Tries, err)
+	}
+	return err
 }
 
 // loader is where the loader is.
@@ -139,6 +147,7 @@ func (v *window) opening() tftp.Opening {
 			v.tell(v.told.State)
 		},
 		Began: func() {
+			v.opened = true
 			v.awaits("the answer to each block")
 			v.tell(event.WindowOpen)
 		},
