@@ -32,8 +32,8 @@ type wbridge struct {
 // bridgeOptions are what a test wants different.
 type bridgeOptions struct {
 	lanOptions
-	whole  bool                       // 2.4 runs, and is not cut off in the flash
-	device func(*pellow.Bridge)       // as it stands when the test begins
+	whole  bool                        // 2.4 runs, and is not cut off in the flash
+	device func(*pellow.Bridge)        // as it stands when the test begins
 	hand   func(x *wbridge, tries int) // what the hand does while a window is awaited; it presses the button unless said
 	on     func(x *wbridge, e event.Event)
 }

@@ -229,6 +229,8 @@ func TestAFileThatIsCutWhileItIsSentIsNoWholeOne(t *testing.T) {
 func TestTheRealBootloaderFetchesByTFTP(t *testing.T) {
 	t.Parallel()
 	stage, name, data := staged(t, 3<<20+333)
+	port69.Lock()
+	defer port69.Unlock()
 	server, err := listenTFTP(stage, netip.MustParseAddrPort("127.0.0.1:69"))
 	require.NoError(t, err, "the board asks at port 69, which needs root")
 	serveFor(t, server, nil)
