@@ -285,6 +285,9 @@ func (a *app) runRow() paint.Line {
 			left = paint.Line{paint.Strong(t.Here, " "+step.Title)}
 		}
 	}
+	if step := s.Present(); step != nil && step.Rehearsed && s.Running() {
+		left = append(left, paint.In(t.Good, "   rehearsal"), paint.In(t.Quiet, ": nothing that lasts is changed"))
+	}
 	var right paint.Line
 	if s.RunEnd != nil {
 		right = paint.Line{paint.In(t.Quiet, "took "), paint.In(t.Text, units.Clock(s.Gone())+" ")}

@@ -77,14 +77,17 @@ func (a *app) handBack() {
 			keys.New("r", "begin this step again", give(runbook.Repeat), "r"),
 		}
 	}
+	next := keys.Map{keys.New("n", "it is done, go on", give(runbook.GoOn), "n")}
+	if a.state.HandedOver() {
+		first, next = keys.Map{keys.New("Enter", "it is enough, go on", give(runbook.Resume), "enter")}, nil
+	}
 	title := "its first step"
 	if step := a.state.Present(); step != nil {
 		title = step.Title
 	}
 	a.menu(strip.Menu{
 		Mark: "◉", Word: "Helm", Text: "Give the helm back to the runbook, which waits in “" + title + "”.",
-		Choices: append(first,
-			keys.New("n", "it is done, go on", give(runbook.GoOn), "n"),
+		Choices: append(append(first, next...),
 			keys.New("x", "stop the runbook", give(runbook.Stop), "x"),
 			keys.New("Esc", "keep the helm", keys.Just(func() {}), "esc"),
 		),

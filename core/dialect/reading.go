@@ -83,7 +83,7 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 		if err != nil {
 			return nil, fmt.Errorf("%s: %s: %w", command, fact.Fact, err)
 		}
-		facts = append(facts, device.Fact{Name: fact.Fact, Value: value, Text: fact.Value.word(text), Source: command, At: at, Reading: r.Reading.Reading})
+		facts = append(facts, device.Fact{Name: fact.Fact, Value: value, Text: strings.TrimSpace(fact.Value.word(text) + " " + fact.Unit), Source: command, At: at, Reading: r.Reading.Reading})
 	}
 	for _, row := range r.rows {
 		list, err := row.find(output, r.values)

@@ -17,8 +17,9 @@ type StepPlan struct {
 	Timeout      time.Duration `json:"timeout"`
 	Hold         bool          `json:"hold,omitempty"`
 	Irreversible bool          `json:"irreversible,omitempty"`
-	Cards        []string      `json:"cards,omitempty"` // what a view shows while it is under way
-	Types        []string      `json:"types,omitempty"` // what it would type, as far as that is known
+	Rehearsed    bool          `json:"rehearsed,omitempty"` // nothing that lasts is changed in its phase
+	Cards        []string      `json:"cards,omitempty"`     // what a view shows while it is under way
+	Types        []string      `json:"types,omitempty"`     // what it would type, as far as that is known
 }
 
 // RunBegin starts a runbook.

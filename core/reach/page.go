@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strconv"
 	"strings"
 	"unicode"
 
@@ -68,6 +69,14 @@ func endsInWord(text string) bool {
 func beginsWithWord(text string) bool {
 	runes := []rune(text[:min(len(text), 16)])
 	return len(runes) > 0 && (ofWord(runes[0]) || len(runes) > 1 && runes[0] == '.' && ofWord(runes[1]))
+}
+
+// Words are its status, empty where there was no page.
+func (p Page) Words() string {
+	if p.Status == 0 {
+		return ""
+	}
+	return strconv.Itoa(p.Status)
 }
 
 // Beginning is the page's first words, safe to be shown.

@@ -51,8 +51,9 @@ type Console interface {
 	Tidy(ctx context.Context) error
 	// TakeBack gives the runbook the helm without asking, to put the line in order at the end.
 	TakeBack(why string)
-	// HandOver gives the helm to the hand in the middle of a run, where somebody is at the keyboard.
-	HandOver(why string)
+	// HandOver gives the helm to the hand in the middle of a run. It reports whether somebody is at the keyboard: else nothing is
+	// done.
+	HandOver(why string) bool
 	// Release gives the helm to the hand, at the end.
 	Release(why string)
 	// Stops says why a command has to be held at its Enter, empty when it need not be.

@@ -50,7 +50,7 @@ func (e *Engine) plansOf(steps []PreparedStep, here int) (plans []event.StepPlan
 		s := &steps[i]
 		plan := event.StepPlan{
 			ID: s.ID, Phase: s.Phase, Title: e.title(s), Verb: s.VerbName(), Expected: s.Expected, Timeout: s.Timeout,
-			Hold: s.Hold != "", Irreversible: s.Irreversible,
+			Hold: s.Hold != "", Irreversible: s.Irreversible, Rehearsed: e.p.rehearsed(s),
 		}
 		if s.Verb != nil {
 			plan.Cards = s.Verb.Cards

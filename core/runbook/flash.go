@@ -15,7 +15,7 @@ import (
 // It is reckoned when the plan is made, where the map is known then; before the hold; and once more before anything is typed.
 
 // burnMakes are the addresses, all of them the device's, and sizes in bytes.
-var burnMakes = []string{"burn.part", "burn.file", "burn.erase_from", "burn.erase_last", "burn.erase_size", "burn.sectors", "burn.write_from", "burn.write_last", "burn.size", "burn.left"}
+var burnMakes = []string{"burn.part", "burn.file", "burn.erase_from", "burn.erase_last", "burn.erase_size", "burn.sectors", "burn.write_from", "burn.write_last", "burn.size", "burn.left", "burn.erased", "burn.written"}
 
 // Burning names what is written where.
 type Burning struct {
@@ -47,7 +47,13 @@ func burnTree(b reckon.Burn, file string) map[string]any {
 	return map[string]any{
 		"part": b.Part.Name, "file": file, "erase_from": float64(eraseFrom), "erase_last": float64(eraseLast), "erase_size": float64(b.Erase.Size()),
 		"sectors": float64(b.Sectors), "write_from": float64(writeFrom), "write_last": float64(writeLast), "size": float64(b.Write.Size()), "left": float64(b.Left),
+		"erased": rangeWords(eraseFrom, eraseLast), "written": rangeWords(writeFrom, writeLast),
 	}
+}
+
+// rangeWords are a range's first and last address, and its size in both ways.
+func rangeWords(from, last int64) string {
+	return fmt.Sprintf("0x%x to 0x%x, %s B, %s", from, last, units.Count(last-from+1), units.Bytes(last-from+1))
 }
 
 // burnWords says what a burn is, in words.
@@ -55,8 +61,8 @@ func burnWords(b reckon.Burn, file string) []string {
 	eraseFrom, eraseLast := b.EraseAt()
 	writeFrom, writeLast := b.WriteAt()
 	return []string{
-		fmt.Sprintf("erases %d sectors of part %s: 0x%x to 0x%x, %s", b.Sectors, b.Part.Name, eraseFrom, eraseLast, units.Bytes(b.Erase.Size())),
-		fmt.Sprintf("writes %s: 0x%x to 0x%x, %s; %s of the part stay empty", file, writeFrom, writeLast, units.Bytes(b.Write.Size()), units.Bytes(b.Left)),
+		fmt.Sprintf("erases %d sectors of part %s: %s", b.Sectors, b.Part.Name, rangeWords(eraseFrom, eraseLast)),
+		fmt.Sprintf("writes %s: %s; %s of the part stay empty", file, rangeWords(writeFrom, writeLast), units.Bytes(b.Left)),
 	}
 }
 

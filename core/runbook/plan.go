@@ -219,7 +219,7 @@ func (p *planner) reads(s *PreparedStep) (typed []Typed) {
 func (p *planner) step(s *PreparedStep) PlanStep {
 	within := p.inside(s)
 	step := PlanStep{
-		ID: s.ID, Phase: s.Phase, Title: s.title.Shown(within.env), Verb: s.VerbName(), Irreversible: s.Irreversible, Expected: s.Expected, Timeout: s.Timeout,
+		ID: s.ID, Phase: s.Phase, Title: s.title.Shown(within.env), Verb: s.VerbName(), Irreversible: s.Irreversible, Rehearsed: p.rehearsed(s), Expected: s.Expected, Timeout: s.Timeout,
 		Hold: s.hold.Shown(within.env), Rollback: s.rollback.Shown(within.env),
 	}
 	if s.loop != nil {
@@ -503,7 +503,11 @@ func eachPhase(out io.Writer, steps []PlanStep, head string, step func(PlanStep)
 	for _, s := range steps {
 		if s.Phase != phase {
 			phase = s.Phase
-			fmt.Fprintf(out, head, phase)
+			name := phase
+			if s.Rehearsed {
+				name += "  (rehearsal: nothing that lasts is changed)"
+			}
+			fmt.Fprintf(out, head, name)
 		}
 		step(s)
 	}

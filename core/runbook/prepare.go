@@ -97,6 +97,11 @@ func (p *Prepared) Rehearse() error {
 	return nil
 }
 
+// rehearsed reports that nothing that lasts is changed in a step's phase.
+func (p *Prepared) rehearsed(s *PreparedStep) bool {
+	return s.of < len(p.Book.Phases) && p.Book.Phases[s.of].Rehearse && s.Phase != "rollback"
+}
+
 // takeInputs checks what was given against what is needed. All that is wrong is told at once.
 func (p *Prepared) takeInputs(values map[string]string) error {
 	for name := range values {

@@ -172,7 +172,7 @@ func (c *echoing) Gone() []event.Pending                   { return nil }
 func (c *echoing) Reach() *reach.Watch                     { return nil }
 func (c *echoing) Shell() *ssh.Client                      { return nil }
 func (c *echoing) TakeBack(string)                         {}
-func (c *echoing) HandOver(string)                         {}
+func (c *echoing) HandOver(string) bool                    { return false }
 
 func (c *echoing) Release(string) {}
 func (c *echoing) WithHelm(x context.Context) (context.Context, context.CancelFunc) {

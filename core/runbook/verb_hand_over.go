@@ -34,7 +34,7 @@ func (w *handOverWork) Tells(p *planner, _ *PreparedStep) Told {
 	return Told{Does: []string{"the console is yours: " + strings.TrimSpace(w.says.Shown(p.env))}}
 }
 
-// Do implements Work. Where nobody is at the keyboard the question alone is asked: whoever answers it has looked elsewhere.
+// Do implements Work. Where nobody is at the keyboard it is asked instead: whoever answers has looked from elsewhere.
 func (w *handOverWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	text, err := w.says.Render(e.env())
 	if err != nil {
@@ -43,14 +43,21 @@ func (w *handOverWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error
 	begun := e.console.Clock().Now()
 	text = strings.TrimSpace(text)
 	e.now(s, e.title(s), "the helm to be given back", s.Timeout)
-	e.console.HandOver(text)
+	if e.console.HandOver(text) {
+		err = e.console.ours(ctx)
+	} else {
+		err = w.ask(ctx, e, s, text)
+	}
+	if err == nil {
+		e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("tried by hand for %s", e.console.Clock().Since(begun).Round(time.Second))})
+	}
+	return err
+}
+
+func (w *handOverWork) ask(ctx context.Context, e *Engine, s *PreparedStep, text string) error {
 	answer, err := e.console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: s.ID, Text: text + " Enough?", Answers: []string{DoneByMe, StopHere}})
-	if err != nil {
-		return err
+	if err == nil && answer != DoneByMe {
+		err = fmt.Errorf("%w after trying it", errStopped)
 	}
-	if answer != DoneByMe {
-		return fmt.Errorf("%w after trying it", errStopped)
-	}
-	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("tried by hand for %s", e.console.Clock().Since(begun).Round(time.Second))})
-	return nil
+	return err
 }

@@ -67,17 +67,18 @@ func (w *pageWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	told := ""
 	for {
 		page, err := w.try(ctx, e, url)
-		got := pageWords(page, err)
-		held := err == nil && page.Status == w.status && page.Holds(text)
-		if got != told || held {
-			told = got
-			e.console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("%s has “%s”", url, text), Held: held, Got: got})
-		}
-		if held {
+		if err == nil && page.Status == w.status && page.Holds(text) {
+			e.console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Held: true, Got: page.Words()})
 			return e.prove(w.proves)
+		}
+		got := pageWords(page, err)
+		if got != told {
+			told = got
+			e.now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it; now %s", w.status, text, got), s.Timeout)
 		}
 		if err := e.console.pause(ctx, pageEvery); err != nil {
 			if errors.Is(err, errTimeout) {
+				e.console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Got: page.Words()})
 				err = fmt.Errorf("%s does not show “%s”: %s; %w", url, text, got, err)
 			}
 			return err
@@ -94,7 +95,7 @@ func (w *pageWork) try(ctx context.Context, e *Engine, url string) (page reach.P
 // pageWords is what a page was, or why there was none.
 func pageWords(page reach.Page, err error) string {
 	if err != nil {
-		return "no answer: " + err.Error()
+		return "no answer"
 	}
 	return "status " + strconv.Itoa(page.Status) + ", " + strconv.Quote(page.Beginning())
 }

@@ -139,10 +139,12 @@ func (c console) AwaitHelm(ctx context.Context) (as runbook.Wish, err error) {
 func (c console) TakeBack(why string) { c.s.do(func() { c.s.helm.give(why) }) }
 
 // HandOver implements runbook.Console.
-func (c console) HandOver(why string) {
-	if c.s.opt.Approve == nil {
-		c.s.do(func() { c.s.helm.take(why) })
+func (c console) HandOver(why string) bool {
+	if c.s.opt.Approve != nil {
+		return false
 	}
+	c.s.do(func() { c.s.helm.take(why) })
+	return true
 }
 
 // Release implements runbook.Console.

@@ -85,9 +85,13 @@ type State struct {
 	Banks                                   []Bank
 	Systems                                 []System
 	Units                                   []Unit
-	BoardRead                               time.Time // when banks or systems were read last
-	ChangedAt                               time.Time // when the device was changed last, or restarted
-	DryRun                                  *DryRun   // nil until there was one
+	BoardRead                               time.Time    // when banks or systems were read last
+	ChangedAt                               time.Time    // when the device was changed last, or restarted
+	DryRun                                  *DryRun      // nil until there was one
+	Flash                                   *event.Flash // nil until one was reckoned
+	FlashPhase                              string       // of the step that told of it last
+	Window                                  *event.Window
+	WindowBegun                             time.Time
 	Reach                                   []*Watched
 	Restart                                 *event.Restart
 	Estimates                               *event.Estimates
@@ -392,4 +396,10 @@ func (s *State) Left() (left time.Duration) {
 		}
 	}
 	return left
+}
+
+// HandedOver reports that the hand has the helm because the present step gave it: there is something to try.
+func (s *State) HandedOver() bool {
+	step := s.Present()
+	return s.Helm.Who == event.Hand && step != nil && step.Verb == "hand-over"
 }

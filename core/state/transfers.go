@@ -253,6 +253,16 @@ func (s *State) applyServers(e event.Event) {
 		s.reach(b)
 	case event.Restart:
 		s.Restart, s.ChangedAt = &b, e.At
+	case event.Flash:
+		s.Flash = &b
+		if step := s.Present(); step != nil {
+			s.FlashPhase = step.Phase
+		}
+	case event.Window:
+		if s.Window == nil || b.Tries <= 1 && b.State == event.WindowAwaited {
+			s.WindowBegun = e.At
+		}
+		s.Window = &b
 	case event.Shelf:
 		s.Shelf = &b
 	case event.UpgradePath:

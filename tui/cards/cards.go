@@ -11,6 +11,7 @@ import (
 	"pilotrix/core/units"
 	"pilotrix/tui/banks"
 	"pilotrix/tui/dryrun"
+	"pilotrix/tui/flash"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
 	"pilotrix/tui/stack"
@@ -61,6 +62,7 @@ func (p painter) cards() [][]paint.Line {
 		all = append(all, p.tried())
 	}
 	if step := p.s.Present(); step != nil {
+		all = append(all, p.flash(step))
 		all = append(all, p.asked(step)...)
 	}
 	all = append(all, p.dryRun())
@@ -74,7 +76,7 @@ func (p painter) asked(step *state.Step) (all [][]paint.Line) {
 	for _, card := range step.Cards {
 		switch card {
 		case "transfer":
-			if t := p.moved(); t != nil {
+			if t := p.moved(); t != nil && !p.awaitsWindow() {
 				moving = true
 				all = append(all, p.transfer(t), p.image(t))
 			}
@@ -82,6 +84,8 @@ func (p painter) asked(step *state.Step) (all [][]paint.Line) {
 			all = append(all, p.banks())
 		case "preflight":
 			all = append(all, p.preflight())
+		case "window":
+			all = append(all, p.window())
 		case "restart":
 			all = append(all, p.restart())
 		case "reach":
@@ -114,6 +118,54 @@ func (p painter) banks() []paint.Line {
 	}
 	if len(p.s.Systems) > 0 {
 		lines = append(append(lines, p.head("systems", p.asOf("packed → lasts"))), systems.Card(p.t, p.s, p.width)...)
+	}
+	return lines
+}
+
+// flash is the part of the flash that the present phase deals with.
+func (p painter) flash(step *state.Step) []paint.Line {
+	if p.s.Flash == nil || p.s.FlashPhase != step.Phase {
+		return nil
+	}
+	return append([]paint.Line{p.head("flash, "+p.s.Flash.Part, paint.Line{flash.Word(p.t, p.s)})}, flash.Card(p.t, p.s, p.width)...)
+}
+
+// awaitsWindow reports that a file is not on its way yet: the loader that takes it is waited for.
+func (p painter) awaitsWindow() bool {
+	return p.s.Window != nil && p.s.Window.State == event.WindowAwaited && p.s.Moving() != nil && p.s.Moving().Plan.ID == p.s.Window.ID
+}
+
+// window is a loader's window: how long it is waited for, what has been seen of it, and what the hand does.
+func (p painter) window() []paint.Line {
+	w := p.s.Window
+	step := p.s.Present()
+	if w == nil || step == nil {
+		return nil
+	}
+	gone := p.s.Now.Sub(p.s.WindowBegun)
+	looks := map[string]paint.Piece{
+		event.WindowAwaited: paint.Strong(p.t.Here, "not open yet"), event.WindowOpen: paint.Strong(p.t.Good, "open"), event.WindowCut: paint.Strong(p.t.Bad, "cut, begun again"),
+		event.WindowTaken: paint.Strong(p.t.Good, "taken"), event.WindowMissed: paint.Strong(p.t.Bad, "missed"),
+	}
+	lines := []paint.Line{p.head("window", paint.Line{paint.Strong(p.t.Here, units.Clock(gone)), paint.In(p.t.Quiet, " of "+units.Span(step.Timeout))})}
+	full := 0
+	if step.Timeout > 0 {
+		full = min(p.width, int(gone.Seconds()/step.Timeout.Seconds()*float64(p.width)))
+	}
+	lines = append(lines, paint.Line{paint.In(p.t.Here, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))})
+	lines = append(lines, p.row(w.To, paint.Line{looks[w.State]}), p.row("tries", paint.Line{paint.In(p.t.Text, fmt.Sprint(w.Tries))}))
+	if w.Reach != "" {
+		look := p.t.Quiet
+		if w.Reach == "answers" {
+			look = p.t.Good
+		}
+		lines = append(lines, p.row("ping", paint.Line{paint.In(look, w.Reach)}))
+	}
+	if w.Hand != "" && w.State == event.WindowAwaited {
+		lines = append(lines, p.row("your hands", nil))
+		for _, row := range paint.Wrap(w.Hand, p.width-2) {
+			lines = append(lines, paint.Line{paint.In(p.t.Bright, "  "+row)})
+		}
 	}
 	return lines
 }
@@ -274,6 +326,11 @@ func (p painter) part(doing event.StepNow) []paint.Line {
 }
 
 func (p painter) byHand() []paint.Line {
+	if p.s.HandedOver() {
+		step := p.s.Present()
+		lines := append([]paint.Line{p.head("yours to try", paint.Line{paint.Strong(p.t.Here, units.Clock(p.s.Now.Sub(step.Begun)))})}, p.text(paint.Strong(p.t.Bright, p.s.Helm.Why))...)
+		return append(lines, paint.Line{paint.Strong(p.t.Key, "F10"), paint.In(p.t.Quiet, " when it is enough, or to stop here")})
+	}
 	lines := []paint.Line{p.head("now", paint.Line{paint.Strong(p.t.Here, "paused")}), {paint.Strong(p.t.Bright, "The hand has the helm")}}
 	if step := p.s.Present(); step != nil {
 		lines = append(lines, p.text(paint.In(p.t.Quiet, "The runbook waits in “"+step.Title+"”."))...)

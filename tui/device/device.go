@@ -12,6 +12,7 @@ import (
 
 	"pilotrix/core/state"
 	"pilotrix/tui/banks"
+	"pilotrix/tui/flash"
 	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/stack"
@@ -67,6 +68,9 @@ func (v *Device) Draw(r view.Room) []paint.Line {
 		lines = append(stack.View(t, v.state, r.Width), nil)
 	case len(v.state.Banks) > 0:
 		lines = append(banks.View(t, v.state, r.Width), nil)
+	}
+	if v.state.Flash != nil {
+		lines = append(append(lines, flash.View(t, v.state, r.Width)...), nil)
 	}
 	if len(v.state.Systems) > 0 {
 		lines = append(append(lines, systems.View(t, v.state, r.Width)...), nil)

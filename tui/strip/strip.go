@@ -196,6 +196,8 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; the transfer is cancelled cleanly first.")}
 	case s.Running() && s.Helm.Who == event.Runbook:
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; it waits meanwhile.")}
+	case s.Running() && s.HandedOver():
+		return paint.Line{paint.Strong(t.Here, " ○  "), paint.Strong(t.Bright, "Yours to try"), paint.In(t.Text, ", for as long as you want. "), paint.Strong(t.Key, "F10"), paint.In(t.Text, " when it is enough.")}
 	case s.Running():
 		return paint.Line{paint.Strong(t.Here, " ○  "), paint.In(t.Text, "You have the helm; the runbook waits. "), paint.Strong(t.Key, "F10"), paint.In(t.Text, " gives it back.")}
 	case s.Line.State == event.LineLost:
