@@ -286,7 +286,10 @@ func (a *app) runRow() paint.Line {
 		}
 	}
 	if step := s.Present(); step != nil && step.Rehearsed && s.Running() {
-		left = append(left, paint.In(t.Good, "   rehearsal"), paint.In(t.Quiet, ": nothing that lasts is changed"))
+		left = append(left, paint.In(t.Good, "   rehearsal"))
+		if a.side() > 0 {
+			left = append(left, paint.In(t.Quiet, ": nothing that lasts is changed"))
+		}
 	}
 	var right paint.Line
 	if s.RunEnd != nil {

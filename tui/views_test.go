@@ -304,6 +304,48 @@ func TestAStackAsItIsShown(t *testing.T) {
 	}
 }
 
+// burning is a flash that is written, a window that was cut, and a system that is tried.
+func burning(state string) event.Flash {
+	return event.Flash{
+		Base: 0xbf000000, Sectors: []event.FlashSectors{{Count: 127, Size: 64 << 10}, {Count: 8, Size: 8 << 10}},
+		Parts: []event.FlashPart{{Name: "loader", Size: 256 << 10, Protected: true}, {Name: "system", At: 256 << 10, Size: 7808 << 10}, {Name: "notes", At: 8064 << 10, Size: 64 << 10}, {Name: "board", At: 8176 << 10, Size: 16 << 10, Protected: true}},
+		Part:  "system", File: "skua-2.6.pws", State: state, EraseFrom: 256 << 10, EraseTo: 5 << 20, WriteFrom: 256 << 10, WriteTo: 5<<20 - 70_000,
+	}
+}
+
+// TestABurnAsItIsShown keeps the map of the flash, the window and the trial by hand as they are drawn, at both sizes.
+func TestABurnAsItIsShown(t *testing.T) {
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		a, _ := lampApp(t)
+		feed(a, event.RunBegin{Runbook: "burn", Title: "Try it, then burn it", Steps: []event.StepPlan{
+			{ID: "1.1", Phase: "try", Title: "Try it yourself", Verb: "hand-over", Rehearsed: true, Timeout: time.Hour},
+			{ID: "2.1", Phase: "burn", Title: "Erase it", Cards: []string{"flash"}, Timeout: time.Minute},
+			{ID: "3.1", Phase: "put", Title: "Put it", Cards: []string{"window", "transfer"}, Timeout: 10 * time.Minute},
+		}}, event.StepBegin{ID: "1.1", Try: 1}, event.Helm{Who: event.Hand, Why: "2.6 runs from memory: try it."})
+		keep := func(name string) {
+			goldentest.Same(t, fmt.Sprintf("burn-%s-%dx%d", name, size[0], size[1]), drawn(a, size))
+		}
+		a.show("console")
+		keep("by-hand")
+		feed(a, event.Helm{Who: event.Runbook}, event.StepEnd{ID: "1.1", Outcome: event.Done}, event.StepBegin{ID: "2.1", Try: 1}, burning(event.FlashErasing))
+		keep("erasing")
+		a.show("device")
+		doubtful, verified := burning(event.FlashDoubtful), burning(event.FlashVerified)
+		feed(a, doubtful)
+		keep("doubtful")
+		verified.Checksum = "cacaea87"
+		feed(a, verified)
+		keep("verified")
+		a.show("console")
+		feed(a, event.StepEnd{ID: "2.1", Outcome: event.Done}, event.StepBegin{ID: "3.1", Try: 1},
+			event.TransferBegin{ID: "send", File: "skua-2.6.pws", Size: 100, Protocol: "TFTP"},
+			event.Window{ID: "send", To: "192.0.2.45:69", State: event.WindowAwaited, Tries: 1, Hand: "Hold the button."})
+		keep("window")
+		feed(a, event.Window{ID: "send", To: "192.0.2.45:69", State: event.WindowCut, Tries: 40, Reach: "answers", Hand: "Hold the button."})
+		keep("cut")
+	}
+}
+
 // TestEveryViewAsItIs keeps each view as it is drawn, at both sizes.
 func TestEveryViewAsItIs(t *testing.T) {
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {

@@ -37,7 +37,6 @@ func (b *Bridge) recover(ctx context.Context, w *bench.Wire) {
 	cancel()
 	if err != nil {
 		s.Say("recovery: nothing came, going on\r\n")
-		b.start(ctx, w)
 		return
 	}
 	if len(file) > systemArea.size {

@@ -60,6 +60,10 @@ func story() *state.State {
 		event.Probe{Watched: "icmp:192.0.2.41"},
 		event.Reach{Watched: "icmp:192.0.2.41", State: event.Gone, Begin: at.Add(15 * time.Second)},
 		event.Reach{Watched: "icmp:192.0.2.41", State: event.Back, Begin: at.Add(15 * time.Second), Length: 90 * time.Second},
+		event.Flash{
+			Base: 0xbf000000, Sectors: []event.FlashSectors{{Count: 4, Size: 65536}, {Count: 2, Size: 8192}}, Parts: []event.FlashPart{{Name: "loader", Size: 65536, Protected: true}, {Name: "sys<tem\x1b[2J", At: 65536, Size: 131072}},
+			Part: "sys<tem\x1b[2J", File: "skua & more.pws", State: event.FlashVerified, EraseFrom: 65536, EraseTo: 131072, WriteFrom: 65536, WriteTo: 70000, Checksum: "cacaea87",
+		},
 		event.StepEnd{ID: "1.3", Outcome: event.Failed, Took: 2 * time.Minute},
 		event.RunEnd{Outcome: event.Failed, Message: "it did not come back", Proved: []string{"nothing"}},
 	} {
@@ -110,6 +114,7 @@ func TestEveryChartSaysWhatHappened(t *testing.T) {
 		"banks":    {"7.2.0 → 7.6.1", "chosen for the next start, not kept", "runs, as before"},
 		"systems":  {"5.4·[2J", "runs now", "ran before", "A restart, or a power cut, starts 5.2: what runs is lost by it.", "dealt with at 14:00:19, 09:41 before", "open when the record ends"},
 		"stack":    {"lead → member", "deputy → lead", "3.1 → 3.2", "apart", "40 %", "failed", "broken off", "The ring is broken between unit 2 and unit 3."},
+		"flash":    {"part sys<tem·[2J", "0xbf010000 to 0xbf01ffff   65,536 B   64.0 KiB", "0xbf010000 to 0xbf01116f   4,464 B", "the loader's checksum cacaea87 is the file's", "never touched", "skua & more.pws"},
 		"dry-run":  {"lan", "35 s", "warns", "the ferry & its ramp; not so in the dry run at 14:00:10", "room: only in the dry run at 14:00:10"},
 		"reach":    {"icmp:192.0.2.41", "3 tries, 2 without an answer", "away 01:30", "in “Restart & wait”"},
 		"ladder":   {"DATA 1 … 3,672", "7 resent", "RRQ  lark octet ·]&<", "lark·[2J.cgo"},

@@ -403,3 +403,9 @@ func (s *State) HandedOver() bool {
 	step := s.Present()
 	return s.Helm.Who == event.Hand && step != nil && step.Verb == "hand-over"
 }
+
+// AwaitsWindow reports that the file is not on its way yet: the loader that takes it is waited for.
+func (s *State) AwaitsWindow() bool {
+	moving := s.Moving()
+	return s.Window != nil && s.Window.State == event.WindowAwaited && moving != nil && moving.Plan.ID == s.Window.ID
+}

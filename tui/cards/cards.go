@@ -76,7 +76,7 @@ func (p painter) asked(step *state.Step) (all [][]paint.Line) {
 	for _, card := range step.Cards {
 		switch card {
 		case "transfer":
-			if t := p.moved(); t != nil && !p.awaitsWindow() {
+			if t := p.moved(); t != nil && !p.s.AwaitsWindow() {
 				moving = true
 				all = append(all, p.transfer(t), p.image(t))
 			}
@@ -128,11 +128,6 @@ func (p painter) flash(step *state.Step) []paint.Line {
 		return nil
 	}
 	return append([]paint.Line{p.head("flash, "+p.s.Flash.Part, paint.Line{flash.Word(p.t, p.s)})}, flash.Card(p.t, p.s, p.width)...)
-}
-
-// awaitsWindow reports that a file is not on its way yet: the loader that takes it is waited for.
-func (p painter) awaitsWindow() bool {
-	return p.s.Window != nil && p.s.Window.State == event.WindowAwaited && p.s.Moving() != nil && p.s.Moving().Plan.ID == p.s.Window.ID
 }
 
 // window is a loader's window: how long it is waited for, what has been seen of it, and what the hand does.

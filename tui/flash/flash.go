@@ -187,7 +187,7 @@ func sectors(f *event.Flash) (n int64) {
 
 func legend(t theme.Theme) paint.Line {
 	return paint.Line{
-		paint.In(t.Here, " ▓"), paint.In(t.Quiet, " to be written   "), paint.In(t.Here, "░"), paint.In(t.Quiet, " erased with it   "), paint.In(t.Good, "█"), paint.In(t.Quiet, " written and compared   "),
+		paint.In(t.Here, " ▓"), paint.In(t.Quiet, " to write   "), paint.In(t.Here, "░"), paint.In(t.Quiet, " erased with it   "), paint.In(t.Good, "█"), paint.In(t.Quiet, " written, compared   "),
 		paint.In(t.Faint, "·"), paint.In(t.Quiet, " stays   "), paint.In(t.Faint, "━"), paint.In(t.Quiet, " never touched"),
 	}
 }

@@ -188,7 +188,7 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return ended(t, s, v)
 	case v.Narrow && s.Running() && s.Transfer.Active():
 		return progress(t, s, s.Transfer)
-	case v.Narrow && s.Running() && s.Moving().Active():
+	case v.Narrow && s.Running() && s.Moving().Active() && !s.AwaitsWindow():
 		return progress(t, s, s.Moving())
 	case v.Narrow && s.Running() && s.Helm.Who == event.Runbook && s.Doing.Awaiting != "":
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", units.Clock(s.Now.Sub(s.DoingAt)), units.Span(s.Doing.Timeout)))}
