@@ -145,7 +145,6 @@ type linuxBoard struct {
 	t                  *testing.T
 	socket, shelf, web string
 	events             []event.Event
-	typed              []string
 	prepared           *runbook.Prepared
 }
 
