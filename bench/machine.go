@@ -173,7 +173,7 @@ func (m *Machine) PowerOn() {
 	off := make(chan struct{})
 	m.cancel, m.off = cancel, off
 	m.wire.Retune(m.device.Baud())
-	m.wire.forget()
+	m.wire.Forget()
 	go func() {
 		defer close(off)
 		m.device.PowerOn(ctx, m.wire)

@@ -363,8 +363,8 @@ func (w *Wire) setHost(host Host) {
 	w.mu.Unlock()
 }
 
-// forget drops what arrived before the device had power.
-func (w *Wire) forget() {
+// Forget drops what arrived before the device had power.
+func (w *Wire) Forget() {
 	w.rest = nil
 	for len(w.in) > 0 {
 		<-w.in

@@ -344,6 +344,30 @@ func TestAPutThatIsCutIsBegunAgain(t *testing.T) {
 	}
 }
 
+// TestAKeyThatIsPressedCutsNoPut: the hand has the helm then, and the blocks go on.
+func TestAKeyThatIsPressedCutsNoPut(t *testing.T) {
+	var pressed atomic.Bool
+	opt := bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, on: func(x *wbridge, e event.Event) {
+		if movedBytes(100_000)(e) && pressed.CompareAndSwap(false, true) {
+			go func() {
+				x.session.Press([]byte("a"))
+				time.Sleep(40 * time.Second)
+				x.session.Press([]byte("\x15"))
+				x.session.GiveHelm(runbook.Resume)
+			}()
+		}
+	}}
+	inBridge(t, opt, func(t *testing.T, x *wbridge) {
+		result := x.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+		require.NoError(t, x.stands("2.6"))
+		for _, w := range find[event.Window](x.rig) {
+			assert.NotEqual(t, event.WindowCut, w.State)
+		}
+		assert.EqualValues(t, 1, x.pressed.Load())
+	})
+}
+
 // TestAWindowThatIsMissedIsWaitedForAgain: the operator is late, and holds the button once more.
 func TestAWindowThatIsMissedIsWaitedForAgain(t *testing.T) {
 	opt := bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, hand: func(x *wbridge, tries int) {

@@ -394,7 +394,7 @@ func (d *Dialect) Knows(name string) bool {
 		}
 	}
 	if group, is := strings.CutPrefix(name, "prompt."); is {
-		return slices.ContainsFunc(d.Modes, func(m Mode) bool { return slices.Contains(m.Prompt.Groups(), group) })
+		return group == "mode" || slices.ContainsFunc(d.Modes, func(m Mode) bool { return slices.Contains(m.Prompt.Groups(), group) })
 	}
 	return name == "prompt" || d.ofGates(name)
 }

@@ -49,11 +49,20 @@ func (c *compiler) flash() {
 		c.complain("flash", "its parts are not known: say them (known), or the list that a reading makes of them (parts)")
 	}
 	c.d.flash = f
-	if said.Sectors == "" && said.Parts == "" && c.f.Err() == nil {
+	if said.Layout != "" && len(said.Known) > 0 && c.f.Err() == nil {
 		if err := c.d.protect(*f).Check(); err != nil {
 			c.complain("flash", "%v", err)
 		}
 	}
+}
+
+// UsualFlash is the map as the dialect knows it, whatever a device would tell: good for a plan, and for nothing that is typed.
+func (d *Dialect) UsualFlash() (f reckon.Flash, known bool) {
+	said := d.Document.Flash
+	if said == nil || said.Layout == "" || len(said.Known) == 0 {
+		return f, false
+	}
+	return d.protect(*d.flash), true
 }
 
 // FlashFacts are the facts that the flash's map is made from.
@@ -90,6 +99,11 @@ func (d *Dialect) FlashMap(facts *device.Facts) (reckon.Flash, error) {
 		f.Parts = partsOf(rowsOf(facts, said.Parts))
 	}
 	f = d.protect(f)
+	for _, name := range said.Protected {
+		if _, err := f.Part(name); err != nil {
+			return f, fmt.Errorf("the map of the flash is not to be trusted: dialect %s protects part %s, and the device tells of none", d.Dialect, name)
+		}
+	}
 	return f, f.Check()
 }
 

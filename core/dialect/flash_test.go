@@ -74,17 +74,18 @@ func TestWrongMapsAreRefused(t *testing.T) {
 	require.NoError(t, err)
 	const good = "Size: 144 kB in 4 sectors\n BF000000 BF010000\n BF020000 BF022000"
 	for name, c := range map[string]struct{ flash, parts, want string }{
-		"nothing was read":           {"", "", "flash.sectors was not read"},
-		"parts were not read":        {good, "", "flash.parts was not read"},
-		"a sector is missing":        {"Size: 144 kB in 4 sectors\n BF000000 BF010000 BF020000", "", "the answer has 3 rows of flash.sectors, and says that there are 4"},
-		"sectors in another order":   {"Size: 144 kB in 4 sectors\n BF000000 BF020000 BF010000 BF022000", "system 0x0 0x10 no", "told of a sector at 0xbf020000, and of the next one at 0xbf010000"},
-		"the size is too small":      {"Size: 128 kB in 4 sectors\n BF000000 BF010000 BF020000 BF022000", "system 0x0 0x10 no", "told of a sector at 0xbf022000, and of the next one at 0xbf020000"},
-		"parts overlap":              {good, "system 0x0 0x10000 no\nnotes 0x8000 0x1000 no", "they overlap"},
-		"a part is behind the flash": {good, "system 0x0 0x900000 no", "part system ends at 0x900000, the flash at 0x24000"},
-		"a part has no size":         {good, "system 0x0 0x0 no", "are no range"},
-		"a number is none":           {good, "system 0xzz 0x10 no", "is no hexadecimal number"},
-		"a number is too large":      {good, "system 0xffffffffffffffff 0x10 no", "is no hexadecimal number"},
-		"a name is there twice":      {good, "system 0x0 0x10 no\nsystem 0x10000 0x10 no", "part system is there twice"},
+		"nothing was read":               {"", "", "flash.sectors was not read"},
+		"parts were not read":            {good, "", "flash.parts was not read"},
+		"a sector is missing":            {"Size: 144 kB in 4 sectors\n BF000000 BF010000 BF020000", "", "the answer has 3 rows of flash.sectors, and says that there are 4"},
+		"sectors in another order":       {"Size: 144 kB in 4 sectors\n BF000000 BF020000 BF010000 BF022000", "loader 0x0 0x10 no", "told of a sector at 0xbf020000, and of the next one at 0xbf010000"},
+		"the size is too small":          {"Size: 128 kB in 4 sectors\n BF000000 BF010000 BF020000 BF022000", "system 0x0 0x10 no", "told of a sector at 0xbf022000, and of the next one at 0xbf020000"},
+		"parts overlap":                  {good, "loader 0x0 0x10000 no\nnotes 0x8000 0x1000 no", "they overlap"},
+		"a part is behind the flash":     {good, "loader 0x0 0x900000 no", "part loader ends at 0x900000, the flash at 0x24000"},
+		"a part has no size":             {good, "loader 0x0 0x0 no", "are no range"},
+		"what is protected is not there": {good, "system 0x10000 0x10000 no", "protects part loader, and the device tells of none"},
+		"a number is none":               {good, "system 0xzz 0x10 no", "is no hexadecimal number"},
+		"a number is too large":          {good, "system 0xffffffffffffffff 0x10 no", "is no hexadecimal number"},
+		"a name is there twice":          {good, "loader 0x0 0x10 no\nloader 0x10000 0x10 no", "part loader is there twice"},
 	} {
 		facts, err := told(t, d, c.flash, c.parts)
 		if err == nil {

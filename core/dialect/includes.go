@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -20,6 +21,8 @@ type Library func(name string) ([]byte, error)
 
 // mostIncluded bounds how many dialects one is put together from.
 const mostIncluded = 16
+
+var includedName = regexp.MustCompile(`^[\w][\w.-]*$`)
 
 // Load reads and checks a dialect file. What it includes is looked for beside it, then in the library.
 func (l Library) Load(path string) (*Dialect, error) {
@@ -74,6 +77,8 @@ func (l Library) included(name string, within []string, left *int) (doc Document
 		return doc, fmt.Errorf("dialect %s includes itself: %s", name, strings.Join(append(within, name), " includes "))
 	case *left < 0:
 		return doc, fmt.Errorf("more than %d dialects are included", mostIncluded)
+	case !includedName.MatchString(name):
+		return doc, fmt.Errorf("%q is no name of a dialect: want one like u-boot", name)
 	case l == nil:
 		return doc, fmt.Errorf("no dialect %q is at hand to include", name)
 	}

@@ -244,7 +244,7 @@ type Description struct {
 // Flash says where a flash is among the device's addresses, which sectors it has, and what its parts are. What the device
 // tells is taken from facts; what it does not, is said here.
 type Flash struct {
-	Base      source.Text   `yaml:"base" jsonschema_description:"Its first address, such as 0xbf000000, where the device does not tell where its sectors begin"`
+	Base      source.Text   `yaml:"base" jsonschema_description:"Its first address, such as 0xbf000000, where the device does not tell where its sectors begin; else for plans only, as layout and known then are"`
 	Layout    source.Text   `yaml:"layout" jsonschema_description:"Its sectors from the first on, such as 127x64KiB,8x8KiB, where the device does not tell them"`
 	Sectors   string        `yaml:"sectors" jsonschema_description:"The list that a reading makes of its sectors, with a column at: the address of each (as: hex)"`
 	Size      string        `yaml:"size" jsonschema_description:"The fact that tells its size, with sectors: where the last one ends"`

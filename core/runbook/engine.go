@@ -48,8 +48,8 @@ type Engine struct {
 	unpacker  image.Unpacker
 	upgrades  []image.UpgradeStep
 	shelfTold event.Shelf
-	flash     event.Flash // the last one that was reckoned
-	erased    string      // the part, and the file, that it was erased for with an approval
+	flash     event.Flash  // the last one that was reckoned
+	erased    *event.Flash // what was erased with an approval, nil for nothing
 }
 
 // NewEngine makes an engine for one run. Facts may hold what was read before.
@@ -260,14 +260,23 @@ func (e *Engine) env() map[string]any {
 	env := e.p.Env(e.facts)
 	maps.Copy(env, e.made)
 	now := e.console.Clock().Now()
-	if v := e.console.Device(); v.AtPrompt {
-		env["prompt"] = e.p.Dialect.PromptGroups(v.Mode, v.Prompt)
-	}
+	env["prompt"] = e.promptNow()
 	env["clock"] = map[string]any{"day": now.Format("2006-01-02"), "time": now.Format("1504")}
 	if e.step != nil {
 		maps.Copy(env, e.step.vars)
 	}
 	return env
+}
+
+// promptNow is the mode that the device is in, and the named groups of its prompt.
+func (e *Engine) promptNow() map[string]any {
+	v := e.console.Device()
+	groups := map[string]any{}
+	if v.AtPrompt {
+		groups = e.p.Dialect.PromptGroups(v.Mode, v.Prompt)
+	}
+	groups["mode"] = v.Mode
+	return groups
 }
 
 // openEnv is env without secrets.

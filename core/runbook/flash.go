@@ -7,6 +7,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
+	"pilotrix/core/image"
 	"pilotrix/core/reckon"
 	"pilotrix/core/units"
 )
@@ -74,7 +75,7 @@ func (w burning) tells(p *planner, s *PreparedStep) (t Told) {
 	}
 	flash, err := p.Dialect.FlashMap(p.facts)
 	if err != nil {
-		return Told{Reckons: []string{fmt.Sprintf("what of part %s is erased and written for %s, once the map of the flash is read", part, img.Name)}}
+		return w.usually(p, img, part)
 	}
 	b, err := flash.Burns(part, img.Size)
 	if err != nil {
@@ -82,6 +83,23 @@ func (w burning) tells(p *planner, s *PreparedStep) (t Told) {
 	}
 	p.makes("burn", burnTree(b, img.Name))
 	return Told{Reckons: burnWords(b, img.Name)}
+}
+
+// usually reckons it by the map that such devices have, where the dialect knows one; what is typed goes by what the device tells.
+func (w burning) usually(p *planner, img *image.Image, part string) (t Told) {
+	t.Reckons = []string{fmt.Sprintf("what of part %s is erased and written for %s, once the map of the flash is read", part, img.Name)}
+	flash, known := p.Dialect.UsualFlash()
+	if !known {
+		return t
+	}
+	b, err := flash.Burns(part, img.Size)
+	if err != nil {
+		return Told{Reckons: append(t.Reckons, "by the usual map it would be REFUSED: "+err.Error())}
+	}
+	for _, words := range burnWords(b, img.Name) {
+		t.Reckons = append(t.Reckons, "by the usual map: "+words)
+	}
+	return t
 }
 
 // reckon computes a burn from what is known now and keeps it for the steps behind. Nothing is reckoned by halves: whatever is
@@ -120,8 +138,13 @@ func (w burning) reckon(e *Engine, s *PreparedStep) (reckon.Burn, error) {
 
 // burnApproved reports that a step writes what was approved when its place was erased: nothing but that is lost by it.
 func (e *Engine) burnApproved(s *PreparedStep) bool {
-	w, writes := s.Work.(*writeWork)
-	return writes && w != nil && e.erased != "" && e.erased == e.flash.Part+" "+e.flash.File
+	_, writes := s.Work.(*writeWork)
+	return writes && e.erased != nil && sameBurn(*e.erased, e.flash)
+}
+
+// sameBurn reports whether two are the same file at the same place.
+func sameBurn(a, b event.Flash) bool {
+	return a.Part == b.Part && a.File == b.File && a.Base == b.Base && a.EraseFrom == b.EraseFrom && a.EraseTo == b.EraseTo && a.WriteFrom == b.WriteFrom && a.WriteTo == b.WriteTo
 }
 
 // flashing does what changes the flash, and tells how it stands with it.

@@ -128,6 +128,11 @@ func TestARehearsalIsHeldToWhatItPromises(t *testing.T) {
 		require.Error(t, err, want)
 		assert.Regexp(t, `“Erase” changes what the device keeps, and its phase is a rehearsal|“Reckon” is rehearsed behind “Copy it”`, err.Error())
 	}
+	book, err := Parse("burn.yaml", []byte(burnBook))
+	require.NoError(t, err)
+	late := &Prepared{Book: book}
+	require.NoError(t, late.From("burn"))
+	require.ErrorContains(t, late.Rehearse(), "the run would begin at “burn”, behind what is rehearsed")
 	none, err := Parse("burn.yaml", []byte(strings.Replace(burnBook, "    rehearse: true\n", "", 1)))
 	require.NoError(t, err)
 	assert.ErrorContains(t, (&Prepared{Book: none}).Rehearse(), "has nothing to rehearse")

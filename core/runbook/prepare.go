@@ -92,6 +92,9 @@ func (p *Prepared) Rehearse() error {
 	if last < 0 {
 		return fmt.Errorf("runbook %s has nothing to rehearse: none of its phases is marked so (rehearse: true)", p.Book.Runbook)
 	}
+	if p.from > last {
+		return fmt.Errorf("the run would begin at “%s”, behind what is rehearsed", p.Book.Phases[p.from].Phase)
+	}
 	p.rehearsal = true
 	p.Steps = slices.DeleteFunc(p.Steps, func(s PreparedStep) bool { return s.of > last })
 	return nil
@@ -264,7 +267,7 @@ func (p *Prepared) reckonStep(s *PreparedStep) {
 		if s.Common.Expected != nil {
 			s.Expected += time.Duration(*s.Common.Expected)
 		}
-		s.Timeout = s.least + patient*takes
+		s.Timeout = (s.least + patient*takes).Round(time.Second)
 	}
 }
 

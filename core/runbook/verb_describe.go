@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"time"
 
 	"pilotrix/core/event"
@@ -51,7 +52,7 @@ func (w *describeWork) Tells(p *planner, s *PreparedStep) Told {
 
 // read finds what the description says; every pattern has to find something.
 func (w *describeWork) read(p *Prepared, img *image.Image) (map[string]any, error) {
-	path := img.Path + p.Dialect.Document.Description.Ending
+	path := filepath.Join(filepath.Dir(img.Path), img.Name+p.Dialect.Document.Description.Ending)
 	says, err := image.Describe(path, p.Dialect.Described())
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

@@ -46,9 +46,11 @@ func (w *eraseWork) Types(p *planner, _ *PreparedStep) []Typed { return w.types(
 
 // Do implements Work.
 func (w *eraseWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	e.erased = nil
 	err := e.flashing(ctx, s, w.doing, w.burning, event.FlashErasing, event.FlashErased)
-	if e.erased = ""; err == nil && s.Hold != "" {
-		e.erased = e.flash.Part + " " + e.flash.File
+	if err == nil && s.Hold != "" {
+		erased := e.flash
+		e.erased = &erased
 	}
 	return err
 }

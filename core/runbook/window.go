@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"pilotrix/core/event"
 	"pilotrix/core/image"
@@ -30,7 +31,9 @@ type window struct {
 	told  event.Window
 	watch string // of reach, empty where nothing is watched
 
-	opened bool // it has answered
+	opened  bool        // it has answered
+	flowing atomic.Bool // blocks are on their way
+	refused string      // what it said last instead of taking it
 }
 
 // intoWindow sends a file by TFTP to a loader that takes it.
@@ -113,12 +116,12 @@ func (v *window) put(ctx context.Context) error {
 	}}
 	var result tftp.Result
 	err := e.console.within(ctx, moves, func(ctx context.Context) (err error) {
-		trying, stop := context.WithCancelCause(ctx)
+		trying, stop := v.unlessFlowing(ctx)
 		defer stop(nil)
 		asked := v.askHand(trying, stop)
 		defer func() { stop(nil); <-asked }()
 		result, err = client.PutWhenOpen(trying, v.to, v.name, v.img.Size, func() (io.ReadCloser, error) { return v.img.Reader() }, v.opening())
-		if cause := context.Cause(trying); cause != nil && ctx.Err() == nil && errors.Is(cause, errStopped) {
+		if cause := context.Cause(trying); err != nil && errors.Is(cause, errStopped) {
 			return cause
 		}
 		return err
@@ -135,11 +138,24 @@ func (v *window) put(ctx context.Context) error {
 	return err
 }
 
+// unlessFlowing is a context that ends with ctx, but for the hand that takes the helm while blocks are on their way: the put does
+// not need the line, and a key that was pressed by mistake must not leave half a system behind.
+func (v *window) unlessFlowing(ctx context.Context) (context.Context, context.CancelCauseFunc) {
+	trying, stop := context.WithCancelCause(context.WithoutCancel(ctx))
+	context.AfterFunc(ctx, func() {
+		if cause := context.Cause(ctx); !errors.Is(cause, ErrHelm) || !v.flowing.Load() || v.run.Err() != nil {
+			stop(cause)
+		}
+	})
+	return trying, stop
+}
+
 // opening tells how it goes.
 func (v *window) opening() tftp.Opening {
 	return tftp.Opening{
 		Trying: func(tries int) {
 			v.told.Tries = tries
+			v.flowing.Store(false)
 			v.awaits(fmt.Sprintf("the loader's window to open, try %d", tries))
 			if v.told.State != event.WindowCut {
 				v.told.State = event.WindowAwaited
@@ -148,12 +164,19 @@ func (v *window) opening() tftp.Opening {
 		},
 		Began: func() {
 			v.opened = true
+			v.flowing.Store(true)
 			v.awaits("the answer to each block")
 			v.tell(event.WindowOpen)
 		},
 		Cut: func(sent int64, err error) {
 			v.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("the put was cut after %d B (%v): it is begun again while the window lasts", sent, err)})
 			v.tell(event.WindowCut)
+		},
+		Refused: func(err error) {
+			if v.refused != err.Error() {
+				v.refused = err.Error()
+				v.console.Emit(event.Note{Level: event.Warning, Text: err.Error() + ": it is tried on, the window may not be open yet"})
+			}
 		},
 	}
 }

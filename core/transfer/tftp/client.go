@@ -84,11 +84,14 @@ type Opening struct {
 	Trying func(tries int)                // before each try
 	Began  func()                         // it has opened: it answered
 	Cut    func(sent int64, reason error) // what was under way broke off; it is begun again
+	// Refused, when set, is told that the server does not take it now: it is tried on. Without it a server that refuses has the
+	// last word.
+	Refused func(error)
 }
 
 // PutWhenOpen is Put to a server that is there only for a while, such as a recovery loader's: it asks
 // again until one answers or ctx ends, and begins again when a transfer breaks off in its middle. Each try gets the file from
-// open. A server that refuses has the last word.
+// open.
 func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name string, size int64, open func() (io.ReadCloser, error), told Opening) (Result, error) {
 	for tries := 1; ; tries++ {
 		file, err := open()
@@ -104,6 +107,10 @@ func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name str
 		_ = file.Close()
 		var refused *Refused
 		switch {
+		case err != nil && errors.As(err, &refused) && told.Refused != nil && ctx.Err() == nil:
+			told.Refused(err)
+			_ = c.Clock.Wait(ctx, windowTry)
+			continue
 		case err == nil || errors.As(err, &refused):
 			return result, err
 		case ctx.Err() != nil && errors.Is(err, ErrNoAnswer):

@@ -1,0 +1,65 @@
+package test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// TestABurnInTheInterface tries the system by hand from memory, gives it back, reads what would be erased, and burns it.
+func TestABurnInTheInterface(t *testing.T) {
+	t.Parallel()
+	term := startTerminal(t, 160, 40, "demo", "burn", "--time-scale", "8")
+	screen := term.until("Yours to try")
+	assert.Contains(t, screen, "rehearsal: nothing that lasts is changed")
+	assert.Contains(t, screen, "helm  HAND")
+	term.keys("cat /etc/release", "Enter")
+	term.until("RUNS_FROM=memory")
+	term.keys("F10")
+	screen = term.until("it is enough, go on")
+	assert.Contains(t, screen, "stop the runbook")
+	term.enters("Ends the trial of 2.6")
+	term.approve()
+	screen = term.until("Takes the write protection from the 25 sectors")
+	assert.Contains(t, screen, "protect off bf040000 bf1cffff")
+	assert.Contains(t, screen, "0xbf040000 – 0xbf1cffff", "the map beside it")
+	term.approve()
+	term.until("Erases 25 sectors of part system")
+	term.keys("F5")
+	screen = term.until("nothing touched yet")
+	assert.Contains(t, screen, "never touched")
+	assert.Contains(t, screen, "1,638,400 B")
+	assert.Contains(t, screen, "Hold, no rollback")
+	term.approve()
+	term.until("checksum cacaea87")
+	term.until("Keeps the loader's environment")
+	term.approve()
+	term.until("It has to start 2.6 by itself now")
+	term.approve()
+	term.until("started by itself, without a key")
+	term.keys("F2")
+	term.until("4 things proved")
+}
+
+// TestAPutIntoAWindowInTheInterface says done where the hand is asked for something, and sees the window taken; at 80×24.
+func TestAPutIntoAWindowInTheInterface(t *testing.T) {
+	t.Parallel()
+	term := startTerminal(t, 80, 24, "demo", "recovery-put", "--time-scale", "8")
+	term.until("It writes that over its system")
+	term.approve()
+	term.until("hold the button")
+	term.enters("awaiting the loader's window to open, try")
+	term.until("2 things proved")
+}
+
+// TestAnOperatorWhoStopsAfterTryingIt leaves the flash as it was.
+func TestAnOperatorWhoStopsAfterTryingIt(t *testing.T) {
+	t.Parallel()
+	term := startTerminal(t, 80, 24, "demo", "burn", "--time-scale", "8")
+	term.until("Yours to try")
+	term.keys("F10")
+	term.until("it is enough, go on")
+	term.answers("x", "✗  stopped")
+	term.keys("F3")
+	term.until("nothing was changed on the device")
+}
