@@ -1,9 +1,15 @@
 package test
 
 import (
+	"os"
+	"os/exec"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/demo"
 )
 
 // TestABurnInTheInterface tries the system by hand from memory, gives it back, reads what would be erased, and burns it.
@@ -62,4 +68,29 @@ func TestAnOperatorWhoStopsAfterTryingIt(t *testing.T) {
 	term.answers("x", "✗  stopped")
 	term.keys("F3")
 	term.until("nothing was changed on the device")
+}
+
+// TestARehearsalWithoutTheInterface ends with its own words, and refuses a runbook that has none.
+func TestARehearsalWithoutTheInterface(t *testing.T) {
+	t.Parallel()
+	folder := tempDir(t)
+	require.NoError(t, demo.BridgeShelf(folder, 200_000))
+	run := func(book string, more ...string) (string, int) {
+		args := append([]string{"run", book, "--on", "bench:ramp-br1", "--time-scale", "40", "--approve", "all", "--logbook", "none", "--shelf", filepath.Join(folder, "shelf")}, more...)
+		cmd := exec.Command(program, args...)
+		cmd.Env = append(os.Environ(), append(homeAt(folder), "WORD=lamp-and-tide")...)
+		out, _ := cmd.CombinedOutput()
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	given := []string{"--set", "image=" + filepath.Join(folder, "shelf", "skua-2.6.pws"), "--set", "address=192.0.2.45", "--set", "user=harbour", "--secret", "password=env:WORD"}
+	out, code := run("try-then-burn", append(given, "--rehearse")...)
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "rehearsed: what follows was not done; nothing was changed on the device")
+	assert.NotContains(t, out, "protect off")
+	out, code = run("recovery-put", append(given, "--rehearse")...)
+	assert.Equal(t, 2, code, out)
+	assert.Contains(t, out, "runbook recovery-put has nothing to rehearse")
+	out, code = run("try-then-burn", append(given, "--rehearse", "--from", "burn the flash")...)
+	assert.Equal(t, 2, code, out)
+	assert.Contains(t, out, "behind what is rehearsed")
 }
