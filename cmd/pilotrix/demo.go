@@ -18,8 +18,10 @@ func (p *program) demoCommand() *cobra.Command {
 	var scale float64
 	var awkward, images string
 	var about strings.Builder
+	var names []string
 	for _, scene := range demo.Scenes() {
-		fmt.Fprintf(&about, "\n  %-14s %s", scene.Name, scene.Title)
+		names = append(names, scene.Name)
+		fmt.Fprintf(&about, "\n  %-15s %s", scene.Name, scene.Title)
 	}
 	cmd := &cobra.Command{
 		Use:   "demo [NAME]",
@@ -32,13 +34,16 @@ Demos:` + about.String(),
   pilotrix demo bank-upgrade        a release change over TFTP, with an upgrade on the way, restarts and the proof
   pilotrix demo trial               a new release on trial: dry run, restart, confirmed in time, made lasting
   pilotrix demo stack               three switches as one: every unit filled, restarted, proved
+  pilotrix demo burn                a system tried from memory first, then burned into a flash, and started by itself
+  pilotrix demo recovery-put        a file put into a recovery loader's window; the bench's own hand holds the button
+  pilotrix demo over-the-shell      the next system fetched by HTTP and written by the device's own command
   pilotrix demo bank-upgrade --stick           one of the images is on a stick in its port
   pilotrix demo rescue --time-scale 1
   pilotrix demo bank-upgrade --images /tmp/images    its images only; then: pilotrix, and bench:mare-gw1
   pilotrix demo --awkward           on a device with log lines everywhere, a pager, late echoes, noise on the line …
   pilotrix demo bank-upgrade --awkward=noise,pager`,
 		Args:      cobra.MaximumNArgs(1),
-		ValidArgs: []string{"rescue", "bank-upgrade"},
+		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name := "rescue"
 			if len(args) > 0 {

@@ -22,10 +22,8 @@ type handOverWork struct{ says *expression.Template }
 
 // Compile implements Body.
 func (b *handOverBody) Compile(c *Compiler) Work {
-	if strings.TrimSpace(string(*b)) == "" {
-		c.Complain("", "say what there is to try")
-	}
-	return &handOverWork{c.Template("", string(*b))}
+	asks := (*operatorBody)(b).Compile(c).(*operatorWork)
+	return &handOverWork{asks.says}
 }
 
 // Tells implements teller.
