@@ -173,6 +173,9 @@ func TestNoRunEndsDoneOnALie(t *testing.T) {
 			told, changes := learn(t, one)
 			require.NotEmpty(t, told)
 			for i, command := range told {
+				if !*everyLie && !slices.Contains(changes, command) && slices.Contains(told[:i], command) {
+					continue // it was lied to about that
+				}
 				for _, lie := range liesTo(command, i, changes) {
 					t.Run(fmt.Sprintf("%d %s %s", i, command, lie), func(t *testing.T) {
 						synctest.Test(t, func(t *testing.T) { lieAt(t, one, i, command, lie) })
@@ -246,15 +249,15 @@ func lieAt(t *testing.T, one liable, at int, command string, lie bench.Lie) {
 	l := one.device(t)
 	defer l.close()
 	var begun atomic.Bool
-	n, cut := 0, false
+	n, cut, told := 0, false, "" // the device's own
 	l.machine.Lie(func(now string) bench.Lie { // one line after the other: the device's own
 		if n == at { // a path that is good once is another each time
 			begun.Store(true)
-			command = now
+			told = now
 		}
 		n++
 		switch {
-		case !begun.Load() || now != command:
+		case !begun.Load() || now != told:
 			return bench.Truth
 		case lie == cutsPower:
 			if cut {

@@ -235,6 +235,11 @@ type Header struct {
 	In      string         `yaml:"in" jsonschema:"enum=header,enum=name" jsonschema_description:"Where it is looked for; the header unless said"`
 }
 
+// JSONSchemaExtend implements the schema package's interface: modes are a dialect's own, or come with those that it includes.
+func (Document) JSONSchemaExtend(schema *jsonschema.Schema) {
+	schema.AnyOf = []*jsonschema.Schema{{Required: []string{"modes"}}, {Required: []string{"includes"}}}
+}
+
 // Description is a text file beside an image that says how it was built. Its name is the image's, with an ending behind it.
 type Description struct {
 	Ending string   `yaml:"ending" jsonschema:"required" jsonschema_description:"What stands behind the image's name, such as .build"`

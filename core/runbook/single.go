@@ -34,6 +34,11 @@ func Single(d *dialect.Dialect, name string) (*Runbook, error) {
 		if way.Ready != nil {
 			return nil, errors.New("it moves a file over the line, which takes a runbook")
 		}
+		for _, name := range way.Type.Uses() {
+			if first, _, _ := strings.Cut(name, "."); madeByVerb(first) && !d.Knows(name) {
+				return nil, fmt.Errorf("it types %s…, which a runbook has to make", first+".")
+			}
+		}
 		for _, param := range way.With {
 			with[param] = "${" + param + "}"
 			needs.input(param, slices.Contains(way.Secret, param), "what "+title+" takes as "+param)
