@@ -249,7 +249,7 @@ func lieAt(t *testing.T, one liable, at int, command string, lie bench.Lie) {
 	l := one.device(t)
 	defer l.close()
 	var begun atomic.Bool
-	n, cut, told := 0, false, "" // the device's own
+	n, cut, told := 0, false, ""               // the device's own
 	l.machine.Lie(func(now string) bench.Lie { // one line after the other: the device's own
 		if n == at { // a path that is good once is another each time
 			begun.Store(true)
