@@ -44,8 +44,8 @@ func flashRange(d *Drawing, f *event.Flash, at func(int64) float64, y, high floa
 	if tone == Ink {
 		tone = Here
 	}
-	d.Box(at(f.WriteFrom), y, max(1, at(f.WriteTo)-at(f.WriteFrom)), high, tone, true)
 	d.Box(at(f.EraseFrom), y, max(1, at(f.EraseTo)-at(f.EraseFrom)), high, Bad, false)
+	d.Box(at(f.WriteFrom), y+3, max(1, at(f.WriteTo)-at(f.WriteFrom)), high-6, tone, true)
 }
 
 // flashPart draws the part that is dealt with to its own scale, with its sectors.

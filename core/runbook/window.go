@@ -33,6 +33,7 @@ type window struct {
 
 	opened  bool        // it has answered
 	flowing atomic.Bool // blocks are on their way
+	endIf   func()      // ends the put where what it outlasted has ended it
 	refused string      // what it said last instead of taking it
 }
 
@@ -142,6 +143,11 @@ func (v *window) put(ctx context.Context) error {
 // not need the line, and a key that was pressed by mistake must not leave half a system behind.
 func (v *window) unlessFlowing(ctx context.Context) (context.Context, context.CancelCauseFunc) {
 	trying, stop := context.WithCancelCause(context.WithoutCancel(ctx))
+	v.endIf = func() {
+		if ctx.Err() != nil {
+			stop(context.Cause(ctx))
+		}
+	}
 	context.AfterFunc(ctx, func() {
 		if cause := context.Cause(ctx); !errors.Is(cause, ErrHelm) || !v.flowing.Load() || v.run.Err() != nil {
 			stop(cause)
@@ -156,6 +162,7 @@ func (v *window) opening() tftp.Opening {
 		Trying: func(tries int) {
 			v.told.Tries = tries
 			v.flowing.Store(false)
+			v.endIf()
 			v.awaits(fmt.Sprintf("the loader's window to open, try %d", tries))
 			if v.told.State != event.WindowCut {
 				v.told.State = event.WindowAwaited

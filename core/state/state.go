@@ -227,6 +227,7 @@ func (s *State) applyRun(e event.Event) {
 	switch b := e.Body.(type) {
 	case event.RunBegin:
 		s.Run, s.RunBegun, s.RunEnd, s.Here, s.Checks, s.Transfer = &b, e.At, nil, -1, nil, nil
+		s.FlashPhase, s.Window = "", nil
 		s.Steps = s.Steps[:0]
 		for _, plan := range b.Steps {
 			s.Steps = append(s.Steps, Step{StepPlan: plan})
