@@ -89,28 +89,33 @@ type patternFile struct {
 func patternPath() string { return filepath.Join(xdg.ConfigHome, "pilotrix", "images.yaml") }
 
 // headers are the patterns of a dialect first, then of all that ship, then the user's own.
-func headers(d *dialect.Dialect) ([]image.Header, error) {
-	var all []image.Header
-	if d != nil {
+func headers(d *dialect.Dialect) (all []image.Header, endings []string, err error) {
+	know := func(d *dialect.Dialect) {
 		all = append(all, d.Headers()...)
+		if d.Document.Description != nil {
+			endings = append(endings, d.Document.Description.Ending)
+		}
+	}
+	if d != nil {
+		know(d)
 	}
 	for _, name := range demo.Dialects() {
 		shipped, err := demo.LoadDialect(name)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
-		all = append(all, shipped.Headers()...)
+		know(shipped)
 	}
 	var own patternFile
 	f, err := source.Read(patternPath(), &own)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return all, nil
+		return all, endings, nil
 	case err != nil:
-		return nil, err
+		return nil, nil, err
 	}
 	compiled, err := dialect.CompileHeaders(f, own.Image)
-	return append(compiled, all...), err
+	return append(compiled, all...), endings, err
 }
 
 // openShelf reads the shelf in some folders, or in those that are registered.
@@ -141,11 +146,11 @@ func newShelf(d *dialect.Dialect, folders []string) (*image.Shelf, error) {
 	if len(folders) == 0 {
 		folders = r.Folders
 	}
-	all, err := headers(d)
+	all, endings, err := headers(d)
 	if err != nil {
 		return nil, err
 	}
-	return image.NewShelf(image.ShelfOptions{Folders: folders, Headers: all, Pasted: r.Pasted, Cache: filepath.Join(xdg.CacheHome, "pilotrix", "digests.json")}), nil
+	return image.NewShelf(image.ShelfOptions{Folders: folders, Headers: all, Endings: endings, Pasted: r.Pasted, Cache: filepath.Join(xdg.CacheHome, "pilotrix", "digests.json")}), nil
 }
 
 // registerFolder remembers a folder as one of the shelf's, and gives its whole path. One that is there
@@ -248,12 +253,12 @@ func (p *program) addDigest(ctx context.Context, place, text string) error {
 	if err != nil {
 		return usage(err)
 	}
-	all, err := headers(nil)
+	all, endings, err := headers(nil)
 	if err != nil {
 		return err
 	}
 	pasted := map[string][]image.Published{place: {published}}
-	items, err := image.NewShelf(image.ShelfOptions{Headers: all, Pasted: pasted}).Look(ctx, place)
+	items, err := image.NewShelf(image.ShelfOptions{Headers: all, Endings: endings, Pasted: pasted}).Look(ctx, place)
 	if err != nil {
 		return err
 	}

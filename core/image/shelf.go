@@ -74,6 +74,7 @@ func orderOf(facts *device.Facts) *device.Order {
 // Shelf is a set of folders. It may be used by several goroutines.
 type Shelf struct {
 	headers []Header
+	endings []string
 	marks   string
 	cache   *cache
 	pasted  map[string][]Published // by path, or path and place inside
@@ -89,6 +90,7 @@ type Shelf struct {
 type ShelfOptions struct {
 	Folders []string
 	Headers []Header
+	Endings []string               // of build descriptions, which lie beside their images: they are none themselves
 	Cache   string                 // a file, empty keeps nothing
 	Pasted  map[string][]Published // digests pasted for a path
 	Now     func() time.Time
@@ -96,7 +98,7 @@ type ShelfOptions struct {
 
 // NewShelf makes a shelf; Scan reads it.
 func NewShelf(opt ShelfOptions) *Shelf {
-	s := &Shelf{folders: slices.Clone(opt.Folders), headers: opt.Headers, cache: openCache(opt.Cache), pasted: opt.Pasted, now: opt.Now, added: make(chan struct{}, 1)}
+	s := &Shelf{folders: slices.Clone(opt.Folders), headers: opt.Headers, endings: opt.Endings, cache: openCache(opt.Cache), pasted: opt.Pasted, now: opt.Now, added: make(chan struct{}, 1)}
 	if s.now == nil {
 		s.now = time.Now
 	}
@@ -191,7 +193,7 @@ type neighbours struct {
 }
 
 // neighboursOf reads the lists of folders and finds their files.
-func neighboursOf(folders []string) (near neighbours, files []string, failed error) {
+func neighboursOf(folders, endings []string) (near neighbours, files []string, failed error) {
 	near = neighbours{map[string]*beside{}, map[string][]Published{}}
 	for _, folder := range folders {
 		entries, err := os.ReadDir(folder)
@@ -207,12 +209,20 @@ func neighboursOf(folders []string) (near neighbours, files []string, failed err
 		}
 		near.add(newBeside(folder, names))
 		for _, name := range names {
-			if !isSidecar(name) {
+			if !isSidecar(name) && !describes(name, names, endings) {
 				files = append(files, filepath.Join(folder, name))
 			}
 		}
 	}
 	return near, files, failed
+}
+
+// describes reports whether a file is the build description of another one beside it.
+func describes(name string, names, endings []string) bool {
+	return slices.ContainsFunc(endings, func(ending string) bool {
+		of, is := strings.CutSuffix(name, ending)
+		return is && of != "" && slices.Contains(names, of)
+	})
 }
 
 func (n neighbours) add(b *beside) {
@@ -245,7 +255,7 @@ func (n neighbours) needs(place string, archive bool) (more []string) {
 // scan is Scan without the files that change just now, and tells whether there are any.
 func (s *Shelf) scan(ctx context.Context, progress func(Progress), changes func(place string) bool) (changing bool, err error) {
 	folders, failed := s.places()
-	near, files, unread := neighboursOf(folders)
+	near, files, unread := neighboursOf(folders, s.endings)
 	failed = errors.Join(failed, unread)
 	pasted := s.pastedFor()
 	var items []Item

@@ -515,3 +515,23 @@ func TestPathFilesAreChecked(t *testing.T) {
 	_, err = ParseUpgradePaths("p.yaml", []byte("upgrade-paths: x\nsteps:\n  - {from: ['7']}\n"))
 	assert.ErrorContains(t, err, "to is missing: releases that this leads to")
 }
+
+// TestABuildDescriptionIsNoImage: it lies beside one, and by itself it is a file like any other.
+func TestABuildDescriptionIsNoImage(t *testing.T) {
+	folder := t.TempDir()
+	for _, name := range []string{"system.img", "system.img.build", "lonely.build"} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte("Release: 2.6\n"), 0o600))
+	}
+	s := NewShelf(ShelfOptions{Folders: []string{folder}, Endings: []string{".build"}})
+	require.NoError(t, s.Scan(t.Context(), nil))
+	var names []string
+	for _, item := range s.Items() {
+		names = append(names, item.Name)
+	}
+	assert.ElementsMatch(t, []string{"system.img", "lonely.build"}, names)
+	says, err := Describe(filepath.Join(folder, "system.img.build"), []Header{{Name: "release", Pattern: regexp.MustCompile(`Release: (\S+)`)}})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"release": "2.6"}, says)
+	_, err = Describe(filepath.Join(folder, "none"), nil)
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}
