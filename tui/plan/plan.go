@@ -71,7 +71,11 @@ func steps(t theme.Theme, all []runbook.PlanStep, width int) (lines []paint.Line
 	for _, s := range all {
 		if s.Phase != phase {
 			phase = s.Phase
-			lines = append(lines, nil, paint.Line{paint.Strong(t.Text, phase)})
+			head := paint.Line{paint.Strong(t.Text, phase)}
+			if s.Rehearsed {
+				head = append(head, paint.In(t.Good, "   rehearsal"), paint.In(t.Quiet, ": nothing that lasts is changed"))
+			}
+			lines = append(lines, nil, head)
 		}
 		lines = append(lines, step(t, s, width)...)
 	}
@@ -106,6 +110,15 @@ func step(t theme.Theme, s runbook.PlanStep, width int) []paint.Line {
 	}
 	if s.Danger != "" {
 		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Bad}, "▲ "+s.Danger, width)...)
+	}
+	if s.Verb != "serve" { // how long each protocol would take is shown where files are on their way
+		for _, reckoned := range s.Reckons {
+			look := paint.Look{FG: t.Quiet}
+			if strings.Contains(reckoned, "REFUSED") {
+				look = paint.Look{FG: t.Bad, Bold: true}
+			}
+			lines = append(lines, paint.Paragraph("          ", look, reckoned, width)...)
+		}
 	}
 	for _, does := range s.Does {
 		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Quiet}, does, width)...)
