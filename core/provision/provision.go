@@ -1,0 +1,343 @@
+// Package provision gives new devices an address and the name of what they fetch: DHCP (RFC 2131, options by RFC 2132 and 5859)
+// for one network of the laptop. It answers only those that it is meant for, never off its own network, and gives no address
+// twice. Packets are read and written by github.com/insomniacslk/dhcp; what is answered to them is decided here, by a Server
+// that has neither socket nor clock of its own, so that it can be held to hostile packets.
+package provision
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/insomniacslk/dhcp/dhcpv4"
+
+	"pilotrix/core/plain"
+)
+
+// Client is who asks.
+type Client struct {
+	MAC      string // as 02:00:5e:10:00:01
+	Vendor   string // its vendor class, option 60
+	HostName string // option 12
+}
+
+// Verdict is whether a client is answered.
+type Verdict int
+
+// Verdicts.
+const (
+	Ignored   Verdict = iota // it is not meant
+	Undecided                // whoever is at the keyboard has to say
+	Served
+)
+
+// Given is what a client gets besides its address.
+type Given struct {
+	BootFile   string     // option 67, and the field file
+	ServerName string     // of the TFTP server, option 66
+	Server     netip.Addr // the TFTP server's address: options 66 and 150, and the field siaddr
+	HostName   string     // option 12
+}
+
+// Options is what a Server needs. All but Admit and Give have to be set.
+type Options struct {
+	Own   netip.Prefix // the laptop's address on the network that is served
+	First netip.Addr   // of the addresses that are given
+	Last  netip.Addr
+	Lease time.Duration
+	// Router is the gateway that clients get, none unless valid.
+	Router netip.Addr
+	// Reserved are addresses that are kept for a client, by its MAC.
+	Reserved map[string]netip.Addr
+	// Admit says who is answered; nobody is unless it says so.
+	Admit func(Client) Verdict
+	// Give says what a client gets.
+	Give func(Client) Given
+}
+
+// Check says what is wrong with them.
+func (o Options) Check() error {
+	var wrong []error
+	complain := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
+	inside := func(what string, addr netip.Addr) {
+		switch {
+		case !addr.Is4() || !o.Own.Contains(addr):
+			complain("%s %s is not on the network %s", what, addr, o.Own.Masked())
+		case addr == o.Own.Addr():
+			complain("%s %s is this laptop's own address", what, addr)
+		case addr == o.Own.Masked().Addr() || addr == broadcastOf(o.Own):
+			complain("%s %s is no host's address", what, addr)
+		}
+	}
+	if !o.Own.IsValid() || !o.Own.Addr().Is4() || o.Own.Bits() < 8 || o.Own.Bits() > 30 {
+		return fmt.Errorf("%s is no network to give addresses on: want one like 192.0.2.10/24", o.Own)
+	}
+	for what, addr := range map[string]netip.Addr{"the first address": o.First, "the last address": o.Last} {
+		if !addr.Is4() || !o.Own.Contains(addr) {
+			complain("%s %s is not on the network %s", what, addr, o.Own.Masked())
+		}
+	}
+	if o.Last.Less(o.First) {
+		complain("the last address %s comes before the first one %s", o.Last, o.First)
+	}
+	if len(wrong) == 0 && number(o.Last)-number(o.First) >= mostAddresses {
+		complain("%s to %s are more than %d addresses", o.First, o.Last, mostAddresses)
+	}
+	if o.Lease < leastLease {
+		complain("a lease of %s is too short: %s at the least", o.Lease, leastLease)
+	}
+	if o.Router.IsValid() {
+		if !o.Own.Contains(o.Router) {
+			complain("the router %s is not on the network %s", o.Router, o.Own.Masked())
+		}
+	}
+	taken := map[netip.Addr]string{}
+	for _, mac := range sortedKeys(o.Reserved) {
+		addr := o.Reserved[mac]
+		inside("the address reserved for "+mac, addr)
+		if parsed, err := net.ParseMAC(mac); err != nil || parsed.String() != mac {
+			complain("%q is no MAC address: want one like 02:00:5e:10:00:01", mac)
+		}
+		if other, twice := taken[addr]; twice {
+			complain("%s is reserved for %s and for %s", addr, other, mac)
+		}
+		taken[addr] = mac
+	}
+	return errors.Join(wrong...)
+}
+
+const (
+	mostAddresses = 4096
+	leastLease    = time.Minute
+	offerHeld     = time.Minute // how long an address that was offered waits to be asked for
+	declinedFor   = time.Hour   // how long one that is somebody's already is left alone
+	mostClients   = 8192        // that are remembered besides those with a lease
+)
+
+func number(addr netip.Addr) uint32 {
+	b := addr.As4()
+	return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
+}
+
+func addrOf(n uint32) netip.Addr {
+	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
+}
+
+func broadcastOf(p netip.Prefix) netip.Addr {
+	return addrOf(number(p.Masked().Addr()) | ^uint32(0)>>p.Bits())
+}
+
+func sortedKeys[V any](m map[string]V) (keys []string) {
+	for key := range m {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// Kinds of what a Server tells.
+const (
+	Asked    = "asked"    // a message came
+	Offered  = "offered"  // an address is offered
+	Leased   = "leased"   // an address is leased, or goes on being it
+	Refused  = "refused"  // a NAK went out
+	Freed    = "freed"    // an address was given back
+	Left     = "left"     // the client is not answered, and why
+	Waits    = "waits"    // it is not answered until whoever is at the keyboard has said so
+	Another  = "another"  // another server is on the network
+	Conflict = "conflict" // an address was found to be somebody's already
+)
+
+// Told is one thing that happened.
+type Told struct {
+	Kind   string
+	Client Client
+	Addr   netip.Addr // the client's, or the other server's
+	Text   string
+}
+
+// Server decides what is answered. It is used by one goroutine.
+type Server struct {
+	opt    Options
+	leases map[string]*Lease // by client
+	taken  map[netip.Addr]string
+	bad    map[netip.Addr]time.Time // addresses that are somebody's already, until then
+}
+
+// Lease is an address that a client has, or was offered.
+type Lease struct {
+	Client Client
+	Addr   netip.Addr
+	Until  time.Time
+	Bound  bool // it was asked for, not only offered
+}
+
+// New makes a server with the leases that are known.
+func New(opt Options, known []Lease) (*Server, error) {
+	if err := opt.Check(); err != nil {
+		return nil, err
+	}
+	if opt.Admit == nil {
+		opt.Admit = func(Client) Verdict { return Ignored }
+	}
+	if opt.Give == nil {
+		opt.Give = func(Client) Given { return Given{} }
+	}
+	s := &Server{opt: opt, leases: map[string]*Lease{}, taken: map[netip.Addr]string{}, bad: map[netip.Addr]time.Time{}}
+	for _, lease := range known {
+		key := lease.Client.MAC
+		if !s.gives(lease.Addr, key) || s.leases[key] != nil || s.taken[lease.Addr] != "" || !lease.Bound {
+			continue // the network was another one
+		}
+		own := lease
+		s.leases[key], s.taken[lease.Addr] = &own, key
+	}
+	return s, nil
+}
+
+// Leases are those that are bound, by address.
+func (s *Server) Leases() (all []Lease) {
+	for _, lease := range s.leases {
+		if lease.Bound {
+			all = append(all, *lease)
+		}
+	}
+	slices.SortFunc(all, func(a, b Lease) int { return a.Addr.Compare(b.Addr) })
+	return all
+}
+
+// clientOf is who sent a message.
+func clientOf(m *dhcpv4.DHCPv4) Client {
+	const most = 64
+	return Client{
+		MAC: m.ClientHWAddr.String(), Vendor: plain.Clip(m.ClassIdentifier(), most), HostName: plain.Clip(m.HostName(), most),
+	}
+}
+
+// Handle decides about one message: the answer to it, nil for none, and what happened.
+func (s *Server) Handle(m *dhcpv4.DHCPv4, now time.Time) (answer *dhcpv4.DHCPv4, told []Told) {
+	c := clientOf(m)
+	if why := s.stranger(m); why != "" {
+		return nil, []Told{{Kind: Left, Client: c, Text: why}}
+	}
+	told = []Told{{Kind: Asked, Client: c, Addr: requested(m), Text: m.MessageType().String()}}
+	if other := otherServer(m, s.opt.Own.Addr()); other.IsValid() {
+		s.release(c, func(l *Lease) bool { return !l.Bound })
+		return nil, append(told, Told{Another, c, other, fmt.Sprintf("%s took the offer of another DHCP server, %s", c.MAC, other)})
+	}
+	switch s.opt.Admit(c) {
+	case Ignored:
+		return nil, append(told, Told{Kind: Left, Client: c, Text: c.MAC + " is not meant"})
+	case Undecided:
+		return nil, append(told, Told{Kind: Waits, Client: c, Text: c.MAC + " is new here"})
+	}
+	reply, more := s.decide(m, c, now)
+	return reply, append(told, more...)
+}
+
+// stranger says why a message is none for this server at all, empty where it may be.
+func (s *Server) stranger(m *dhcpv4.DHCPv4) string {
+	switch {
+	case m.OpCode != dhcpv4.OpcodeBootRequest:
+		return "it is no request"
+	case len(m.ClientHWAddr) != 6:
+		return fmt.Sprintf("a hardware address of %d bytes is none of Ethernet", len(m.ClientHWAddr))
+	case m.ClientHWAddr[0]&1 == 1 || m.ClientHWAddr.String() == "00:00:00:00:00:00":
+		return m.ClientHWAddr.String() + " is no address of one host"
+	case m.GatewayIPAddr != nil && !m.GatewayIPAddr.IsUnspecified():
+		return "it came over a relay, from another network"
+	case m.MessageType() == dhcpv4.MessageTypeNone:
+		return "it is BOOTP, which has no leases (RFC 1534)"
+	}
+	if from := addr4(m.ClientIPAddr); from.IsValid() && !from.IsUnspecified() && !s.opt.Own.Contains(from) {
+		return fmt.Sprintf("its address %s is not on %s", from, s.opt.Own.Masked())
+	}
+	return ""
+}
+
+func addr4(ip net.IP) netip.Addr {
+	addr, _ := netip.AddrFromSlice(ip.To4())
+	return addr
+}
+
+// requested is the address that a client wants, where it says one.
+func requested(m *dhcpv4.DHCPv4) netip.Addr {
+	return cmp.Or(addr4(m.RequestedIPAddress()), specified(addr4(m.ClientIPAddr)))
+}
+
+func specified(addr netip.Addr) netip.Addr {
+	if addr.IsValid() && addr.IsUnspecified() {
+		return netip.Addr{}
+	}
+	return addr
+}
+
+// otherServer is the server whose offer a client has taken, where that is not this one.
+func otherServer(m *dhcpv4.DHCPv4, own netip.Addr) netip.Addr {
+	server := specified(addr4(m.ServerIdentifier()))
+	if m.MessageType() == dhcpv4.MessageTypeRequest && server.IsValid() && server != own {
+		return server
+	}
+	return netip.Addr{}
+}
+
+// decide answers a client that is meant (RFC 2131 §4.3).
+func (s *Server) decide(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
+	switch m.MessageType() {
+	case dhcpv4.MessageTypeDiscover:
+		return s.offer(m, c, now)
+	case dhcpv4.MessageTypeRequest:
+		return s.request(m, c, now)
+	case dhcpv4.MessageTypeDecline:
+		addr := requested(m)
+		if lease := s.leases[c.MAC]; lease != nil && lease.Addr == addr {
+			s.release(c, func(*Lease) bool { return true })
+			s.bad[addr] = now.Add(declinedFor)
+			return nil, []Told{{Conflict, c, addr, fmt.Sprintf("%s found that %s is somebody's already: it is left alone", c.MAC, addr)}}
+		}
+	case dhcpv4.MessageTypeRelease:
+		if lease := s.leases[c.MAC]; lease != nil && lease.Addr == addr4(m.ClientIPAddr) {
+			addr := lease.Addr
+			s.release(c, func(*Lease) bool { return true })
+			return nil, []Told{{Freed, c, addr, fmt.Sprintf("%s gave %s back", c.MAC, addr)}}
+		}
+	case dhcpv4.MessageTypeInform:
+		return s.answer(m, c, dhcpv4.MessageTypeAck, netip.Addr{}), []Told{{Kind: Leased, Client: c, Addr: addr4(m.ClientIPAddr), Text: c.MAC + " has an address and asked for the rest"}}
+	}
+	return nil, []Told{{Kind: Left, Client: c, Text: fmt.Sprintf("%s of %s: nothing is answered to that", m.MessageType(), c.MAC)}}
+}
+
+func (s *Server) offer(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
+	addr := s.choose(c, requested(m), now)
+	if !addr.IsValid() {
+		return nil, []Told{{Kind: Left, Client: c, Text: fmt.Sprintf("no address is free of %s to %s", s.opt.First, s.opt.Last)}}
+	}
+	lease := s.leases[c.MAC]
+	if lease == nil || !lease.Bound || lease.Addr != addr {
+		s.hold(c, addr, now.Add(offerHeld), false)
+	}
+	return s.answer(m, c, dhcpv4.MessageTypeOffer, addr), []Told{{Offered, c, addr, fmt.Sprintf("%s is offered %s", c.MAC, addr)}}
+}
+
+// request answers a client that wants an address which it was offered, or had before.
+func (s *Server) request(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
+	wants, lease := requested(m), s.leases[c.MAC]
+	chosen := specified(addr4(m.ServerIdentifier())).IsValid()
+	switch {
+	case !wants.IsValid():
+		return nil, []Told{{Kind: Left, Client: c, Text: c.MAC + " asks for no address"}}
+	case lease != nil && lease.Addr == wants:
+		s.hold(c, wants, now.Add(s.opt.Lease), true)
+		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Told{{Leased, c, wants, fmt.Sprintf("%s has %s for %s", c.MAC, wants, s.opt.Lease)}}
+	case lease == nil && !chosen && s.opt.Own.Contains(wants) && !s.gives(wants, c.MAC):
+		return nil, []Told{{Kind: Left, Client: c, Addr: wants, Text: fmt.Sprintf("%s asks for %s, which is not given here", c.MAC, wants)}} // RFC 2131 §4.3.2: silent without a record
+	case lease == nil && !chosen && s.free(wants, c.MAC, now):
+		s.hold(c, wants, now.Add(s.opt.Lease), true) // it had that before this laptop's program was started
+		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Told{{Leased, c, wants, fmt.Sprintf("%s goes on with %s", c.MAC, wants)}}
+	}
+	return s.answer(m, c, dhcpv4.MessageTypeNak, netip.Addr{}), []Told{{Refused, c, wants, fmt.Sprintf("%s asks for %s, which it cannot have", c.MAC, wants)}}
+}
