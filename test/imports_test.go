@@ -38,6 +38,7 @@ var layers = []struct {
 	{"core/offer", []string{"core/offer", "core/transfer", "core/clock", "core/network"}},
 	{"core/source", []string{"core/source"}},
 	{"core/network", []string{"core/network"}},
+	{"core/provision", []string{"core/clock", "core/network"}},
 	{"core/reckon", []string{"core/line"}},
 	{"core/line/telnet", nil},
 	{"core/line", []string{"core/clock", "core/line/telnet"}},
