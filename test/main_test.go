@@ -12,7 +12,16 @@ import (
 // program is the path of the program under test, built once.
 var program string
 
+// Variables of the tests: the program that was built already, and the folder that dev/board keeps its files in.
+const (
+	programBuilt = "PILOTRIX_TEST_PROGRAM"
+	boardKept    = "PILOTRIX_BOARD"
+)
+
 func TestMain(m *testing.M) {
+	if program = os.Getenv(programBuilt); program != "" { // a test that runs itself in a network of its own
+		os.Exit(m.Run())
+	}
 	folder, err := os.MkdirTemp("", "pilotrix-test-")
 	if err != nil {
 		panic(err)
@@ -22,6 +31,9 @@ func TestMain(m *testing.M) {
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 		os.Exit(1)
+	}
+	if cache, err := os.UserCacheDir(); err == nil && os.Getenv(boardKept) == "" {
+		_ = os.Setenv(boardKept, filepath.Join(cache, "pilotrix-board"))
 	}
 	home := filepath.Join(folder, "home") // of the runs that have none of their own
 	for _, variable := range homeAt(home) {

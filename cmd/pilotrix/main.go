@@ -167,7 +167,7 @@ stops before what cannot be undone, and keeps what happened.`,
 	root.AddCommand(
 		p.demoCommand(), p.openCommand(), p.deviceCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
 		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.upgradePathsCommand(), p.benchCommand(), p.logbookCommand(),
-		p.shelfCommand(), p.serveCommand(), p.pasteCommand(), p.reckonCommand(), p.versionCommand(),
+		p.shelfCommand(), p.serveCommand(), p.provisionCommand(), p.pasteCommand(), p.reckonCommand(), p.versionCommand(),
 	)
 	holdToWords(root)
 	p.completions(root)

@@ -87,3 +87,10 @@ func (s *Server) release(c Client, such func(*Lease) bool) {
 		delete(s.leases, c.MAC)
 	}
 }
+
+// LastOf are the last addresses of a network that a host may have, as many as said or as there are.
+func LastOf(own netip.Prefix, count int) (first, last netip.Addr) {
+	top := number(broadcastOf(own)) - 1
+	bottom := max(number(own.Masked().Addr())+1, top-uint32(min(count, int(top)))+1)
+	return addrOf(bottom), addrOf(top)
+}

@@ -1,0 +1,183 @@
+package provision
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"pilotrix/core/units"
+)
+
+// Stage is how far a device has come that provisions itself.
+type Stage int
+
+// The stages, in their order. What a device fetches after it has restarted is its configuration.
+const (
+	Seen Stage = iota // it asks, and is offered nothing yet
+	HasOffer
+	HasAddress
+	Fetching
+	HasFile
+	Restarted // it asks once more
+)
+
+func (s Stage) String() string {
+	return [...]string{"asks", "was offered an address", "has an address", "fetches", "has fetched", "restarted"}[s]
+}
+
+// waits are what is awaited next at each stage, how long that usually takes at the most, and what may be the matter then.
+var waits = [...]struct {
+	next   string
+	within time.Duration
+	matter string
+}{
+	Seen:       {"an offer from here", 10 * time.Second, "it is not admitted, or no address is free"},
+	HasOffer:   {"that it takes the offer", 30 * time.Second, "it took no offer: another server may be on the network, or what is offered does not suit it (its vendor's options, the server's address)"},
+	HasAddress: {"that it asks for its file", time.Minute, "it has an address and asks for no file: it may look for the server's address or the file's name in another option, or not reach the server"},
+	Fetching:   {"the end of the file", 15 * time.Minute, "the file does not come to its end"},
+	HasFile:    {"that it restarts and asks again", 15 * time.Minute, "it has its file and did not come back: it may be writing still, or not like what it got"},
+	Restarted:  {"its address again, then its configuration", time.Minute, "it restarted and asks for no configuration: it may look for it under another name"},
+}
+
+// Course is how far one device has come.
+type Course struct {
+	Client Client
+	Addr   netip.Addr
+	Stage  Stage
+	Since  time.Time
+	File   string   // the last one that it asked for
+	Files  []string // those that it has whole
+	Wrong  string   // what went wrong last
+	Rounds int      // how often it has restarted
+}
+
+// Next is what is awaited, and for how long at the most.
+func (c Course) Next() (what string, within time.Duration) {
+	return waits[c.Stage].next, waits[c.Stage].within
+}
+
+// Stalls says what may be the matter with a device that is waited for longer than usual, empty while it is in time.
+func (c Course) Stalls(now time.Time) string {
+	wait := waits[c.Stage]
+	gone := now.Sub(c.Since)
+	if gone <= wait.within {
+		return ""
+	}
+	text := fmt.Sprintf("%s %s since %s: %s", c.Client.MAC, c.Stage, units.Words(gone), wait.matter)
+	if c.Wrong != "" {
+		text += "; " + c.Wrong
+	}
+	return text
+}
+
+// Courses follow devices by what the server tells, and by what they fetch. It is used by one goroutine.
+type Courses struct {
+	all  map[string]*Course // by MAC
+	seen []string           // in the order in which they came
+}
+
+// mostCourses bounds how many devices are followed: a flood of others is not remembered.
+const mostCourses = 1024
+
+// All are the devices in the order in which they came.
+func (s *Courses) All() (all []Course) {
+	for _, mac := range s.seen {
+		all = append(all, *s.all[mac])
+	}
+	return all
+}
+
+// Told takes in what the server told.
+func (s *Courses) Told(t Told, now time.Time) {
+	if t.Client.MAC == "" || t.Kind == Left && s.all[t.Client.MAC] == nil {
+		return
+	}
+	c := s.of(t.Client, now)
+	if c == nil {
+		return
+	}
+	to := func(next Stage) {
+		if c.Stage != next {
+			c.Stage, c.Since = next, now
+		}
+	}
+	switch t.Kind {
+	case Asked:
+		if c.Stage == HasFile && t.Text == discover {
+			c.Rounds++
+			to(Restarted)
+		}
+	case Offered:
+		if c.Stage < HasOffer {
+			to(HasOffer)
+		}
+	case Leased:
+		c.Addr = t.Addr
+		if c.Stage < HasAddress {
+			to(HasAddress)
+		}
+	case Refused, Another, Conflict:
+		c.Wrong = t.Text
+		if c.Stage < Fetching {
+			to(Seen)
+		}
+	case Left:
+		c.Wrong = t.Text
+	}
+}
+
+const discover = "DISCOVER"
+
+func (s *Courses) of(client Client, now time.Time) *Course {
+	if s.all == nil {
+		s.all = map[string]*Course{}
+	}
+	c := s.all[client.MAC]
+	if c == nil {
+		if len(s.seen) >= mostCourses {
+			return nil
+		}
+		c = &Course{Client: client, Since: now}
+		s.all[client.MAC], s.seen = c, append(s.seen, client.MAC)
+	}
+	c.Client = client
+	return c
+}
+
+// at finds a device by its address.
+func (s *Courses) at(addr netip.Addr) *Course {
+	for _, c := range s.all {
+		if c.Addr == addr && addr.IsValid() {
+			return c
+		}
+	}
+	return nil
+}
+
+// Asks takes in that a device asks a server for a file; refusal is why it does not get it, empty where it does.
+func (s *Courses) Asks(peer netip.Addr, file, refusal string, now time.Time) {
+	c := s.at(peer)
+	if c == nil {
+		return
+	}
+	c.File = file
+	if refusal != "" {
+		c.Wrong = refusal
+		return
+	}
+	c.Stage, c.Since, c.Wrong = Fetching, now, ""
+}
+
+// Got takes in that a file came to its end, or broke off.
+func (s *Courses) Got(peer netip.Addr, file string, failure error, now time.Time) {
+	c := s.at(peer)
+	if c == nil {
+		return
+	}
+	if failure != nil {
+		c.Wrong, c.Stage, c.Since = fmt.Sprintf("%s broke off: %v", file, failure), HasAddress, now
+		return
+	}
+	c.Files = append(c.Files, file)
+	c.Stage, c.Since, c.Wrong = HasFile, now, ""
+}

@@ -1,0 +1,64 @@
+package provision
+
+import (
+	"errors"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestADeviceIsFollowed(t *testing.T) {
+	var s Courses
+	c, addr, now := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100"), noon
+	one := func() Course { return s.All()[0] }
+	tell := func(kind, text string) {
+		now = now.Add(time.Second)
+		s.Told(Told{kind, c, addr, text}, now)
+	}
+	tell(Asked, discover)
+	assert.Equal(t, Seen, one().Stage)
+	tell(Offered, "")
+	assert.Empty(t, one().Stalls(now.Add(29*time.Second)))
+	assert.Contains(t, one().Stalls(now.Add(time.Minute)), "02:00:5e:10:00:01 was offered an address since 1 min: it took no offer")
+	tell(Leased, "")
+	what, within := one().Next()
+	assert.Equal(t, "that it asks for its file", what)
+	assert.Equal(t, time.Minute, within)
+	s.Asks(addr, "strand.msl", "no such file is staged; strand-3.2.msl is", now)
+	assert.Equal(t, HasAddress, one().Stage)
+	assert.Contains(t, one().Stalls(now.Add(2*time.Minute)), "; no such file is staged; strand-3.2.msl is")
+	s.Asks(addr, "strand-3.2.msl", "", now)
+	assert.Equal(t, Fetching, one().Stage)
+	tell(Leased, "") // it renews meanwhile
+	assert.Equal(t, Fetching, one().Stage)
+	s.Got(addr, "strand-3.2.msl", errors.New("the device fell silent"), now)
+	assert.Contains(t, one().Stalls(now.Add(time.Hour)), "strand-3.2.msl broke off: the device fell silent")
+	s.Asks(addr, "strand-3.2.msl", "", now)
+	s.Got(addr, "strand-3.2.msl", nil, now)
+	assert.Equal(t, HasFile, one().Stage)
+	tell(Asked, discover)
+	assert.Equal(t, Restarted, one().Stage)
+	assert.Equal(t, 1, one().Rounds)
+	tell(Offered, "")
+	tell(Leased, "")
+	s.Asks(addr, "tangle-sw2.txt", "", now)
+	s.Got(addr, "tangle-sw2.txt", nil, now)
+	assert.Equal(t, []string{"strand-3.2.msl", "tangle-sw2.txt"}, one().Files)
+
+	tell(Another, "took the offer of 192.0.2.66")
+	assert.Equal(t, "took the offer of 192.0.2.66", one().Wrong)
+	s.Asks(netip.MustParseAddr("192.0.2.7"), "x", "", now) // nobody's
+	s.Told(Told{Kind: Left, Client: Client{MAC: "02:00:5e:10:00:09"}}, now)
+	require.Len(t, s.All(), 1, "who is not meant is not followed")
+}
+
+func TestAFloodIsNotRemembered(t *testing.T) {
+	var s Courses
+	for n := range 3 * mostCourses {
+		s.Told(Told{Kind: Asked, Client: Client{MAC: netip.AddrFrom4([4]byte{1, 0, byte(n >> 8), byte(n)}).String()}}, noon)
+	}
+	assert.Len(t, s.All(), mostCourses)
+}

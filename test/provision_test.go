@@ -1,0 +1,182 @@
+package test
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// ownNetwork tells the test's own process that it is in a network of its own.
+const ownNetwork = "PILOTRIX_NETWORK_OF_ITS_OWN"
+
+// TestNewDevicesAreProvisioned has busybox's clients go through it, in network namespaces that the test makes. It needs root.
+func TestNewDevicesAreProvisioned(t *testing.T) {
+	if os.Getenv(ownNetwork) != "" {
+		provisionInside(t)
+		return
+	}
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("network namespaces are made by root")
+	}
+	again := exec.Command("unshare", "-n", os.Args[0], "-test.run=^TestNewDevicesAreProvisioned$", "-test.v")
+	again.Env = append(os.Environ(), ownNetwork+"=yes", programBuilt+"="+program)
+	out, err := again.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), "--- PASS: TestNewDevicesAreProvisioned")
+}
+
+// spoken is what a program says, while it runs.
+type spoken struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (s *spoken) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.Write(p)
+}
+
+func (s *spoken) until(t *testing.T, want string) {
+	t.Helper()
+	require.Eventually(t, func() bool { return strings.Contains(s.String(), want) }, 30*time.Second, 20*time.Millisecond, "never %s in\n%s", want, s)
+}
+
+func (s *spoken) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
+}
+
+// elsewhere is a second network namespace with a wire to this one.
+type elsewhere struct {
+	t   *testing.T
+	pid string
+}
+
+func newElsewhere(t *testing.T) elsewhere {
+	t.Helper()
+	there := exec.Command("unshare", "-n", "sleep", "300")
+	require.NoError(t, there.Start())
+	t.Cleanup(func() { _ = there.Process.Kill(); _ = there.Wait() })
+	e := elsewhere{t, fmt.Sprint(there.Process.Pid)}
+	own, err := os.Readlink("/proc/self/ns/net")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		link, err := os.Readlink("/proc/" + e.pid + "/ns/net")
+		return err == nil && link != own
+	}, 10*time.Second, 10*time.Millisecond)
+	output(t, "ip", "link", "set", "lo", "up")
+	output(t, "ip", "link", "add", "wire0", "type", "veth", "peer", "name", "wire1")
+	output(t, "ip", "link", "set", "wire1", "netns", e.pid)
+	output(t, "ip", "addr", "add", "192.0.2.10/24", "dev", "wire0")
+	output(t, "ip", "link", "set", "wire0", "up")
+	e.must("ip", "link", "set", "wire1", "address", "02:00:5e:10:00:01")
+	e.must("ip", "link", "set", "wire1", "up")
+	return e
+}
+
+func (e elsewhere) command(args ...string) *exec.Cmd {
+	return exec.Command("nsenter", append([]string{"-t", e.pid, "-n"}, args...)...)
+}
+
+func (e elsewhere) must(args ...string) {
+	e.t.Helper()
+	out, err := e.command(args...).CombinedOutput()
+	require.NoError(e.t, err, "%v: %s", args, out)
+}
+
+func provisionInside(t *testing.T) {
+	e := newElsewhere(t)
+	folder, home := tempDir(t), tempDir(t)
+	image := bytes.Repeat([]byte("strand"), 50_000)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "strand-3.2.msl"), image, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "tangle-sw2.txt"), []byte("name tangle-sw2\n"), 0o600))
+	start := func(in func(...string) *exec.Cmd, args ...string) (*exec.Cmd, *spoken) {
+		cmd, said := in(append([]string{program, "provision", folder}, args...)...), &spoken{}
+		cmd.Env = append(os.Environ(), append(homeAt(home), "XDG_STATE_HOME="+home+"/state")...)
+		cmd.Stdout, cmd.Stderr = said, said
+		require.NoError(t, cmd.Start())
+		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+		return cmd, said
+	}
+	here := func(args ...string) *exec.Cmd { return exec.Command(args[0], args[1:]...) }
+	only := []string{"--at", "192.0.2.10", "--only", "02:00:5e:10:00:01", "--boot-file", "strand-3.2.msl", "--range", "192.0.2.100-192.0.2.109"}
+	cmd, said := start(here, only...)
+	said.until(t, "answering on wire0, 192.0.2.10/24; addresses 192.0.2.100 to 192.0.2.109")
+
+	got := filepath.Join(home, "got")
+	script := filepath.Join(home, "script")
+	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > "+got+" && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
+	asks := []string{"busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "5", "-T", "1", "-s", script, "-O", "tftp", "-O", "bootfile"}
+	e.must(asks...)
+	text, err := os.ReadFile(got)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "ip=192.0.2.100\n")
+	assert.Contains(t, string(text), "boot_file=strand-3.2.msl\n")
+	for _, rung := range []string{"DHCP ⇢ DISCOVER", "DHCP ⇠ OFFER", "DHCP ⇢ REQUEST", "DHCP ⇠ ACK"} {
+		said.until(t, rung)
+	}
+	fetched := filepath.Join(home, "fetched")
+	require.Error(t, e.command("busybox", "tftp", "-g", "-r", "strand-3.2", "-l", fetched, "192.0.2.10").Run())
+	said.until(t, "no strand-3.2 here; strand-3.2.msl is staged (asked for without .msl)")
+	e.must("busybox", "tftp", "-g", "-r", "strand-3.2.msl", "-l", fetched, "192.0.2.10")
+	data, err := os.ReadFile(fetched)
+	require.NoError(t, err)
+	assert.Equal(t, image, data)
+	e.must(asks...)
+	e.must("busybox", "tftp", "-g", "-r", "tangle-sw2.txt", "-l", fetched, "192.0.2.10")
+	said.until(t, "tangle-sw2.txt")
+
+	e.must("ip", "link", "set", "wire1", "address", "02:00:5e:10:00:02")
+	require.Error(t, e.command(asks...).Run(), "who is not meant gets nothing")
+	said.until(t, "02:00:5e:10:00:02 is not meant")
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	_ = cmd.Wait()
+
+	// a second server on the network: nothing is begun
+	other, otherSaid := start(e.command, "--at", "192.0.2.100", "--vendor", ".*", "--boot-file", "strand-3.2.msl", "--range", "192.0.2.200-192.0.2.209")
+	otherSaid.until(t, "answering on wire1")
+	refused, refusal := start(here, only...)
+	err = refused.Wait()
+	require.Error(t, err)
+	assert.Contains(t, refusal.String(), "another DHCP server is on the network: 192.0.2.100 answers; nothing was begun")
+	_ = other.Process.Kill()
+}
+
+// TestProvisionSaysWhatIsMissing before it opens anything.
+func TestProvisionSaysWhatIsMissing(t *testing.T) {
+	t.Parallel()
+	folder := tempDir(t)
+	for _, name := range []string{"a.msl", "b.msl"} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(name), 0o600))
+	}
+	for want, args := range map[string][]string{
+		"say whom it is meant for: --only MAC, or --vendor PATTERN":      {"--at", "127.0.0.1"},
+		"this laptop has no such address":                                {"--at", "198.51.100.9", "--vendor", "x"},
+		"the folder has 2 files: say which":                              {"--at", "127.0.0.1", "--vendor", "x"},
+		"the folder has no such file; it has a.msl, b.msl":               {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "c.msl"},
+		"want two addresses, such as 192.0.2.100-192.0.2.119":            {"--at", "127.0.0.1", "--vendor", "x", "--range", "all"},
+		"--only: address here: invalid MAC address":                      {"--at", "127.0.0.1", "--only", "here"},
+		"--vendor: error parsing regexp":                                 {"--at", "127.0.0.1", "--vendor", "("},
+		"the first address 192.0.2.1 is not on the network 127.0.0.0/8":  {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--range", "192.0.2.1-192.0.2.9"},
+		"the address reserved for 02:00:5e:10:00:01 192.0.2.1 is not on": {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--reserve", "02:00:5e:10:00:01=192.0.2.1"},
+	} {
+		cmd := exec.Command(program, append([]string{"provision", folder}, args...)...)
+		cmd.Env = append(os.Environ(), homeAt(folder+"-home")...)
+		out, err := cmd.CombinedOutput()
+		require.Error(t, err, want)
+		assert.Equal(t, 2, cmd.ProcessState.ExitCode(), "%s", out)
+		assert.Contains(t, string(out), want)
+	}
+}
