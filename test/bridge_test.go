@@ -262,7 +262,7 @@ var bridgeCuts = map[string]struct {
 	starts string // by itself afterwards, empty where only the loader is left
 }{
 	"while it is fetched":        {movedBytes(100_000), "2.4"},
-	"while it runs from memory":  {stepBegins("3.3"), "2.4"},
+	"while it runs from memory":  {stepBegins("3.4"), "2.4"},
 	"while it is erased":         {flashIs(event.FlashErasing), ""},
 	"while it is written":        {flashIs(event.FlashWriting), ""},
 	"before what starts is kept": {stepBegins("6.7"), "2.6"},
@@ -299,6 +299,28 @@ func TestThePowerGoesInEachPhaseOfABurn(t *testing.T) {
 			})
 		})
 	}
+}
+
+// TestThePowerGoesWhileTheRecoveryLoaderWrites: nothing starts then, and the same runbook puts it again.
+func TestThePowerGoesWhileTheRecoveryLoaderWrites(t *testing.T) {
+	var gone atomic.Bool
+	opt := bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, on: func(x *wbridge, e event.Event) {
+		if end, is := e.Body.(event.TransferEnd); is && end.Outcome == event.Done && gone.CompareAndSwap(false, true) {
+			go func() {
+				time.Sleep(time.Second)
+				x.machine.PowerCut(3 * time.Second)
+			}()
+		}
+	}}
+	inBridge(t, opt, func(t *testing.T, x *wbridge) {
+		result := x.run()
+		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
+		assert.Contains(t, result.Message, "the device was changed before that")
+		require.NoError(t, x.spared())
+		again := x.run()
+		require.Equal(t, event.Done, again.Outcome, "%s\n%s", again.Message, x.story())
+		require.NoError(t, x.stands("2.6"))
+	})
 }
 
 func TestAFileIsPutIntoTheRecoveryLoader(t *testing.T) {
