@@ -131,6 +131,7 @@ func (x *wbridge) spared() error {
 }
 
 func TestASystemIsTriedAndThenBurned(t *testing.T) {
+	t.Parallel()
 	inBridge(t, bridgeOptions{}, func(t *testing.T, x *wbridge) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -150,6 +151,7 @@ func TestASystemIsTriedAndThenBurned(t *testing.T) {
 
 // TestARehearsalTouchesNothing ends behind what is tried from memory: the flash holds to the byte what it held.
 func TestARehearsalTouchesNothing(t *testing.T) {
+	t.Parallel()
 	inBridge(t, bridgeOptions{whole: true, device: func(b *pellow.Bridge) { b.Cold() }}, func(t *testing.T, x *wbridge) {
 		before, _ := x.device.Flash()
 		require.NoError(t, x.book.Rehearse())
@@ -220,6 +222,7 @@ var bridgeFaults = map[string]struct {
 }
 
 func TestFaultsOfABurn(t *testing.T) {
+	t.Parallel()
 	for name, f := range bridgeFaults {
 		t.Run(name, func(t *testing.T) {
 			inBridge(t, f.opt, func(t *testing.T, x *wbridge) {
@@ -244,6 +247,7 @@ func startsElsewhere(b *pellow.Bridge) {
 
 // TestAnEnvironmentThatWasNotKeptIsFoundOut: another system is told to start by itself, which the loader forgets.
 func TestAnEnvironmentThatWasNotKeptIsFoundOut(t *testing.T) {
+	t.Parallel()
 	wrong := func(b *pellow.Bridge) {
 		startsElsewhere(b)
 		b.Fail(pellow.Faults{EnvForgotten: true})
@@ -274,6 +278,7 @@ func flashIs(state string) func(event.Event) bool {
 }
 
 func TestThePowerGoesInEachPhaseOfABurn(t *testing.T) {
+	t.Parallel()
 	for name, cut := range bridgeCuts {
 		t.Run(name, func(t *testing.T) {
 			var gone atomic.Bool
@@ -303,6 +308,7 @@ func TestThePowerGoesInEachPhaseOfABurn(t *testing.T) {
 
 // TestThePowerGoesWhileTheRecoveryLoaderWrites: nothing starts then, and the same runbook puts it again.
 func TestThePowerGoesWhileTheRecoveryLoaderWrites(t *testing.T) {
+	t.Parallel()
 	var gone atomic.Bool
 	opt := bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, on: func(x *wbridge, e event.Event) {
 		if end, is := e.Body.(event.TransferEnd); is && end.Outcome == event.Done && gone.CompareAndSwap(false, true) {
@@ -324,6 +330,7 @@ func TestThePowerGoesWhileTheRecoveryLoaderWrites(t *testing.T) {
 }
 
 func TestAFileIsPutIntoTheRecoveryLoader(t *testing.T) {
+	t.Parallel()
 	inBridge(t, bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}}, func(t *testing.T, x *wbridge) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -337,6 +344,7 @@ func TestAFileIsPutIntoTheRecoveryLoader(t *testing.T) {
 
 // TestAPutThatIsCutIsBegunAgain within the same window: by the loader itself, and by a cable that is pulled for a while.
 func TestAPutThatIsCutIsBegunAgain(t *testing.T) {
+	t.Parallel()
 	pulled := func(x *wbridge, e event.Event) {
 		if movedBytes(100_000)(e) && x.pressed.CompareAndSwap(1, 2) {
 			x.lan.Spoil(simulated.Faults{Loss: 1})
@@ -368,6 +376,7 @@ func TestAPutThatIsCutIsBegunAgain(t *testing.T) {
 
 // TestAKeyThatIsPressedCutsNoPut: the hand has the helm then, and the blocks go on.
 func TestAKeyThatIsPressedCutsNoPut(t *testing.T) {
+	t.Parallel()
 	var pressed atomic.Bool
 	opt := bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, on: func(x *wbridge, e event.Event) {
 		if movedBytes(100_000)(e) && pressed.CompareAndSwap(false, true) {
@@ -392,6 +401,7 @@ func TestAKeyThatIsPressedCutsNoPut(t *testing.T) {
 
 // TestAWindowThatIsMissedIsWaitedForAgain: the operator is late, and holds the button once more.
 func TestAWindowThatIsMissedIsWaitedForAgain(t *testing.T) {
+	t.Parallel()
 	opt := bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, hand: func(x *wbridge, tries int) {
 		switch {
 		case tries == 2: // the cable is not in yet
@@ -411,6 +421,7 @@ func TestAWindowThatIsMissedIsWaitedForAgain(t *testing.T) {
 }
 
 func TestNoWindowEverOpens(t *testing.T) {
+	t.Parallel()
 	inBridge(t, bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, hand: func(*wbridge, int) {}}, func(t *testing.T, x *wbridge) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -423,6 +434,7 @@ func TestNoWindowEverOpens(t *testing.T) {
 
 // TestTheOperatorStopsAtTheWindow: what is asked for by hand may be declined, and nothing is sent any more.
 func TestTheOperatorStopsAtTheWindow(t *testing.T) {
+	t.Parallel()
 	stops := func(ask event.Ask) string {
 		if ask.Form == event.FormOperator {
 			return runbook.StopHere
@@ -440,6 +452,7 @@ func TestTheOperatorStopsAtTheWindow(t *testing.T) {
 
 // TestARecoveryLoaderTakesWhatDoesNotFit: it writes a system for another board, and the proof finds that out.
 func TestARecoveryLoaderTakesWhatDoesNotFit(t *testing.T) {
+	t.Parallel()
 	opt := bridgeOptions{lanOptions: lanOptions{book: "recovery-put", inputs: map[string]string{"image": "skua-2.6-w5.pws"}}}
 	inBridge(t, opt, func(t *testing.T, x *wbridge) {
 		result := x.run()
@@ -449,6 +462,7 @@ func TestARecoveryLoaderTakesWhatDoesNotFit(t *testing.T) {
 }
 
 func TestASystemIsWrittenOverTheShell(t *testing.T) {
+	t.Parallel()
 	inBridge(t, bridgeOptions{whole: true, lanOptions: lanOptions{book: "write-over-the-shell"}}, func(t *testing.T, x *wbridge) {
 		_, before := x.device.Flash()
 		result := x.run()
@@ -499,6 +513,7 @@ func describes(_, text string) func(string) {
 }
 
 func TestFaultsOfAWriteOverTheShell(t *testing.T) {
+	t.Parallel()
 	for name, f := range shellFaults {
 		t.Run(name, func(t *testing.T) {
 			f.opt.whole, f.opt.book = true, "write-over-the-shell"
@@ -516,6 +531,7 @@ func TestFaultsOfAWriteOverTheShell(t *testing.T) {
 
 // TestWithoutABuildDescriptionNothingIsBegun.
 func TestWithoutABuildDescriptionNothingIsBegun(t *testing.T) {
+	t.Parallel()
 	opt := bridgeOptions{whole: true, lanOptions: lanOptions{book: "write-over-the-shell", shelf: func(folder string) {
 		_ = os.Remove(filepath.Join(folder, "skua-2.6.pws.build"))
 	}}}

@@ -34,6 +34,7 @@ func (r *rig) typeAt(text string) {
 
 // TestTheQuestionnaireTakesEffectAtTheRestart sets the speed the slow way and finds it again.
 func TestTheQuestionnaireTakesEffectAtTheRestart(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, nil)
 		defer r.close()
@@ -53,6 +54,7 @@ func TestTheQuestionnaireTakesEffectAtTheRestart(t *testing.T) {
 // TestAnEmptiedStoreIsNoticed empties the store where one file was meant: the rescue works, and says
 // at the end what is missing.
 func TestAnEmptiedStoreIsNoticed(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, nil)
 		defer r.close()
@@ -91,6 +93,7 @@ rollback:
 `
 
 func TestAFailureGoesTheRollback(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, nil)
 		defer r.close()

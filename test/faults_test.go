@@ -27,6 +27,7 @@ func onceAt(bytes int64, f func(*rig)) func(*rig, event.Event) {
 }
 
 func TestBitErrorsDuringTheTransfer(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, func(r *rig, e event.Event) {
 			switch e.Body.(type) {
@@ -46,6 +47,7 @@ func TestBitErrorsDuringTheTransfer(t *testing.T) {
 }
 
 func TestPowerCutInMidTransfer(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, onceAt(100_000, func(r *rig) { r.machine.PowerCut(3 * time.Second) }))
 		defer r.close()
@@ -66,6 +68,7 @@ func TestPowerCutInMidTransfer(t *testing.T) {
 }
 
 func TestWrongImageIsRefusedBeforeAnythingIsSent(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-9", 9600, stopAll, nil)
 		defer r.close()
@@ -82,6 +85,7 @@ func TestWrongImageIsRefusedBeforeAnythingIsSent(t *testing.T) {
 func stopAll(event.Ask) string { return runbook.StopHere }
 
 func TestStopAtTheHoldChangesNothing(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, stopAll, nil)
 		defer r.close()
@@ -98,6 +102,7 @@ func TestStopAtTheHoldChangesNothing(t *testing.T) {
 // TestStopAfterTheSpeedWasRaised stops at the second hold: both ends are at 115200 by then and have
 // to be put back.
 func TestStopAfterTheSpeedWasRaised(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, func(ask event.Ask) string {
 			if ask.Step == "2.1" {
@@ -118,6 +123,7 @@ func TestStopAfterTheSpeedWasRaised(t *testing.T) {
 // TestTheSpeedFallsBack has a device that says it moves to the new speed and does not: both ends are
 // found at the old one, and the rescue goes on there.
 func TestTheSpeedFallsBack(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, func(r *rig, e event.Event) {
 			if moved, is := e.Body.(event.Speed); is && moved.To == 115200 {
@@ -139,6 +145,7 @@ func TestTheSpeedFallsBack(t *testing.T) {
 }
 
 func TestLineUnpluggedAndBack(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, onceAt(100_000, func(r *rig) {
 			go func() {
@@ -162,6 +169,7 @@ func TestLineUnpluggedAndBack(t *testing.T) {
 // TestTheHandTakesTheHelm takes over in mid-transfer, types, and gives back: the transfer is
 // cancelled cleanly, what was typed reaches the prompt, and the rescue still ends well.
 func TestTheHandTakesTheHelm(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, onceAt(100_000, func(r *rig) {
 			go func() {
@@ -187,6 +195,7 @@ func TestTheHandTakesTheHelm(t *testing.T) {
 }
 
 func TestTheHandMayStopTheRunbook(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, onceAt(100_000, func(r *rig) {
 			go func() {
@@ -204,6 +213,7 @@ func TestTheHandMayStopTheRunbook(t *testing.T) {
 }
 
 func TestSecretsStayOutOfTheEvents(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, nil)
 		defer r.close()
@@ -215,6 +225,7 @@ func TestSecretsStayOutOfTheEvents(t *testing.T) {
 }
 
 func TestAnImageThatChangedOnDiskIsNotSent(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, func(ask event.Ask) string {
 			if ask.Form == "hold" {

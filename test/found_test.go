@@ -47,6 +47,7 @@ func (r *rig) lastHeld() []event.HeldFile {
 
 // TestWhatIsOnTheStickIsNotTransferred has an image of the way on a stick, under another name than the shelf has.
 func TestWhatIsOnTheStickIsNotTransferred(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		require.NoError(t, g.device.PlugStick(bench.File{Name: "OLDER.BIN", Data: demo.GatewayImage("7.6.1", smallImage)}, bench.File{Name: "notes.txt", Data: []byte("tide tables")}))
 		result := g.run()
@@ -64,6 +65,7 @@ func TestWhatIsOnTheStickIsNotTransferred(t *testing.T) {
 
 // TestAnotherFileOfTheSameNameAndSizeIsNotTaken puts a file on the stick that only looks like the image.
 func TestAnotherFileOfTheSameNameAndSizeIsNotTaken(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		other := demo.GatewayImage("7.6.1", smallImage)
 		other[len(other)-1] ^= 1
@@ -77,6 +79,7 @@ func TestAnotherFileOfTheSameNameAndSizeIsNotTaken(t *testing.T) {
 
 // TestAStickThatIsPulledOut ends the copy in its middle.
 func TestAStickThatIsPulledOut(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{on: func(g *gateway, e event.Event) {
 		if fact, is := e.Body.(event.Fact); is && fact.Name == "haul.state" && fact.Value == "fetching" {
 			assert.NoError(g.t, g.device.PlugStick())
@@ -93,6 +96,7 @@ func TestAStickThatIsPulledOut(t *testing.T) {
 
 // TestARescueThatWasCutOffSendsNothingTwice has the image whole in the store, under its own name or broken.
 func TestARescueThatWasCutOffSendsNothingTwice(t *testing.T) {
+	t.Parallel()
 	whole := brindle.MakeImage("4.2.1", []string{"R40-1", "R40-2"}, 300_000)
 	for name, c := range map[string]struct {
 		data []byte

@@ -195,6 +195,7 @@ func inGateway(t *testing.T, opt gatewayOptions, use func(t *testing.T, g *gatew
 }
 
 func TestUpgradeByWayOfAnIntermediateRelease(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		began := time.Now()
 		result := g.run()
@@ -240,6 +241,7 @@ func TestUpgradeByWayOfAnIntermediateRelease(t *testing.T) {
 }
 
 func TestBothBanksWhenAsked(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "upgrade_paths": "cormel-g2", "both": "yes"}}, func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
@@ -248,6 +250,7 @@ func TestBothBanksWhenAsked(t *testing.T) {
 }
 
 func TestTheRunningReleaseNeedsNothing(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{
 		inputs: map[string]string{"image": "lark-7.4.2.cgo", "upgrade_paths": "cormel-g2"},
 		shelf: func(folder string) {
@@ -264,6 +267,7 @@ func TestTheRunningReleaseNeedsNothing(t *testing.T) {
 
 // TestADowngradeIsAskedAbout wants a release that is older than what runs.
 func TestADowngradeIsAskedAbout(t *testing.T) {
+	t.Parallel()
 	for answer, outcome := range map[string]event.Outcome{runbook.StopHere: event.Stopped, runbook.Approve: event.Done} {
 		asked := ""
 		inGateway(t, gatewayOptions{
@@ -292,6 +296,7 @@ func TestADowngradeIsAskedAbout(t *testing.T) {
 }
 
 func TestLostPacketsCostTimeAndNothingElse(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		g.lan.Spoil(simulated.Faults{Loss: 0.1, Twice: 0.05, Late: 0.05, Lateness: 20 * time.Millisecond})
 		result := g.run()
@@ -306,6 +311,7 @@ func TestLostPacketsCostTimeAndNothingElse(t *testing.T) {
 
 // TestANetworkThatDies loses everything from the middle of the download on.
 func TestANetworkThatDies(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{on: func(g *gateway, e event.Event) {
 		if p, is := e.Body.(event.Transfer); is && p.Bytes > 100_000 && p.Bytes < p.Size {
 			g.lan.Spoil(simulated.Faults{Loss: 1})
@@ -320,6 +326,7 @@ func TestANetworkThatDies(t *testing.T) {
 }
 
 func TestAStoreThatIsTooSmallIsSeenBefore(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{room: 200_000}, func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
@@ -331,6 +338,7 @@ func TestAStoreThatIsTooSmallIsSeenBefore(t *testing.T) {
 }
 
 func TestAnImageThatIsNotAsPublishedIsRefusedAtOnce(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		g := newGateway(t, gatewayOptions{})
 		defer g.close()
@@ -343,6 +351,7 @@ func TestAnImageThatIsNotAsPublishedIsRefusedAtOnce(t *testing.T) {
 
 // TestACorruptImageIsRefusedByTheDevice spoils a byte of an image whose digest nobody published.
 func TestACorruptImageIsRefusedByTheDevice(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{
 		inputs: map[string]string{"image": "spoiled.cgo", "upgrade_paths": "cormel-g2"},
 		shelf: func(folder string) {
@@ -359,6 +368,7 @@ func TestACorruptImageIsRefusedByTheDevice(t *testing.T) {
 }
 
 func TestADownloadStuckAtPreparingIsGivenUp(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		g.device.Fail(cormel.Faults{StuckPreparing: true})
 		began := time.Now()
@@ -373,6 +383,7 @@ func TestADownloadStuckAtPreparingIsGivenUp(t *testing.T) {
 
 // TestAChoiceThatIsNotKeptIsSeenBeforeTheRestart has a device that says it kept the choice.
 func TestAChoiceThatIsNotKeptIsSeenBeforeTheRestart(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		g.device.Fail(cormel.Faults{ForgetsStow: true})
 		result := g.run()
@@ -409,6 +420,7 @@ const unsaved = staging + `      - {step: Fetch it, act: {action: fetch, by: tft
 `
 
 func TestARestartWithAnUnsavedChoiceIsAskedAboutAndBootsBack(t *testing.T) {
+	t.Parallel()
 	inputs := func() map[string]string { return map[string]string{"image": "lark-7.6.1.cgo"} }
 	inGateway(t, gatewayOptions{book: unsaved, inputs: inputs(), approve: func(ask event.Ask) string {
 		if strings.Contains(ask.Text, "is lost by it") {
@@ -435,6 +447,7 @@ const wrongName = staging + `      - {step: Fetch it, act: {action: fetch, by: t
 `
 
 func TestAWrongNameIsToldWithTheRightOne(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{book: wrongName, inputs: map[string]string{"image": "lark-7.6.1.cgo"}}, func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
@@ -450,6 +463,7 @@ func TestAWrongNameIsToldWithTheRightOne(t *testing.T) {
 }
 
 func TestANameThatIsNoneIsRefusedAndNothingElse(t *testing.T) {
+	t.Parallel()
 	book := strings.Replace(staging, "serve: {file: image,", "serve: {file: image, as: 'lark/new.cgo',", 1)
 	require.NotEqual(t, staging, book)
 	inGateway(t, gatewayOptions{book: book, inputs: map[string]string{"image": "lark-7.6.1.cgo"}}, func(t *testing.T, g *gateway) {
@@ -462,6 +476,7 @@ func TestANameThatIsNoneIsRefusedAndNothingElse(t *testing.T) {
 }
 
 func TestFetchingByHTTP(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "upgrade_paths": "cormel-g2", "protocol": "http"}}, func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
@@ -471,6 +486,7 @@ func TestFetchingByHTTP(t *testing.T) {
 }
 
 func TestBackToTheOtherBank(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{book: shippedText(t, "back-to-the-other-bank"), inputs: map[string]string{}}, func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
@@ -488,6 +504,7 @@ func shippedText(t *testing.T, name string) string {
 }
 
 func TestEveryCardOfAKindGetsNewFirmware(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{
 		book: shippedText(t, "module-firmware"), inputs: map[string]string{"firmware": "line-3.5.cgo"},
 		shelf: func(folder string) {
@@ -510,6 +527,7 @@ func TestEveryCardOfAKindGetsNewFirmware(t *testing.T) {
 }
 
 func TestKeepConfiguration(t *testing.T) {
+	t.Parallel()
 	folder := tempDir(t)
 	inGateway(t, gatewayOptions{book: shippedText(t, "keep-configuration"), inputs: map[string]string{"into": folder}}, func(t *testing.T, g *gateway) {
 		result := g.run()
@@ -533,6 +551,7 @@ func TestKeepConfiguration(t *testing.T) {
 // TestADeviceThatNeverAnsweredIsNotWaitedFor has a gateway that ICMP does not reach: console and prompt
 // have to do.
 func TestADeviceThatNeverAnsweredIsNotWaitedFor(t *testing.T) {
+	t.Parallel()
 	text := strings.Replace(shippedText(t, "back-to-the-other-bank"), "icmp:${device.address}", "icmp:192.0.2.77", 1)
 	inGateway(t, gatewayOptions{book: text, inputs: map[string]string{}}, func(t *testing.T, g *gateway) {
 		result := g.run()
@@ -546,6 +565,7 @@ func TestADeviceThatNeverAnsweredIsNotWaitedFor(t *testing.T) {
 }
 
 func TestALaptopOnAnotherNetworkIsToldBefore(t *testing.T) {
+	t.Parallel()
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		g.book.Kit.Network = g.lan.Host("eth1", netip.MustParsePrefix("198.51.100.7/24"))
 		result := g.run()

@@ -92,6 +92,7 @@ func replaced(s *maskel.Settings) { s.Units[2].Release = "2.9" }
 var oneUnit = lanOptions{book: "stack-one-unit", inputs: map[string]string{"unit": "3", "image": "strand-3.1.msl"}}
 
 func TestEveryUnitOfAStackIsUpgraded(t *testing.T) {
+	t.Parallel()
 	inStack(t, stackOptions{lanOptions: lanOptions{inputs: map[string]string{"into": "."}}}, func(t *testing.T, x *stack) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -105,6 +106,7 @@ func TestEveryUnitOfAStackIsUpgraded(t *testing.T) {
 }
 
 func TestAStackTakesItFromAStick(t *testing.T) {
+	t.Parallel()
 	file := bench.File{Name: "as-it-was-called.msl", Data: demo.StackImage("3.2", smallImage)}
 	inStack(t, stackOptions{device: func(s *maskel.Stack) { require.NoError(t, s.PlugStick(file)) }}, func(t *testing.T, x *stack) {
 		result := x.run()
@@ -115,6 +117,7 @@ func TestAStackTakesItFromAStick(t *testing.T) {
 }
 
 func TestARestartOfAStackAtATime(t *testing.T) {
+	t.Parallel()
 	for name, inputs := range map[string]map[string]string{"in minutes": {"minutes": "20"}, "at a time": {"at": "00:30"}} {
 		t.Run(name, func(t *testing.T) {
 			inStack(t, stackOptions{lanOptions: lanOptions{inputs: inputs}}, func(t *testing.T, x *stack) {
@@ -136,6 +139,7 @@ func TestARestartOfAStackAtATime(t *testing.T) {
 
 // TestATimedRestartThatTakesTheLineWithIt as that of a shell session does: nothing is seen of the start.
 func TestATimedRestartThatTakesTheLineWithIt(t *testing.T) {
+	t.Parallel()
 	for name, at := range map[string]func(event.Event) bool{
 		"when it is due": func(e event.Event) bool { p, is := e.Body.(event.Pending); return is && p.State == event.PendingRan },
 		"long before":    func(e event.Event) bool { now, is := e.Body.(event.StepNow); return is && now.ID == "4.4" },
@@ -162,6 +166,7 @@ func TestATimedRestartThatTakesTheLineWithIt(t *testing.T) {
 
 // TestATimedRestartIsTakenBack by the hand, while the runbook waits for it.
 func TestATimedRestartIsTakenBack(t *testing.T) {
+	t.Parallel()
 	took := false
 	opt := stackOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "20"}}, on: func(x *stack, e event.Event) {
 		if now, is := e.Body.(event.StepNow); !took && is && now.ID == "4.4" && now.Timeout > 0 {
@@ -187,6 +192,7 @@ func TestATimedRestartIsTakenBack(t *testing.T) {
 
 // TestARunThatEndsWithARestartSetSaysSo, as with a trial.
 func TestARunThatEndsWithARestartSetSaysSo(t *testing.T) {
+	t.Parallel()
 	opt := stackOptions{lanOptions: lanOptions{book: laterBook, inputs: map[string]string{}}}
 	inStack(t, opt, func(t *testing.T, x *stack) {
 		result := x.run()
@@ -286,6 +292,7 @@ var stackFaults = map[string]struct {
 }
 
 func TestFaultsOfAStack(t *testing.T) {
+	t.Parallel()
 	for name, f := range stackFaults {
 		t.Run(name, func(t *testing.T) {
 			inStack(t, f.opt, func(t *testing.T, x *stack) {
@@ -307,6 +314,7 @@ func TestFaultsOfAStack(t *testing.T) {
 
 // TestTheTrapOfOneUnitIsFoundByAReading: a hand fills only the lead unit; the runbook goes on from there and refuses to restart.
 func TestTheTrapOfOneUnitIsFoundByAReading(t *testing.T) {
+	t.Parallel()
 	inStack(t, stackOptions{lanOptions: lanOptions{book: trapBook, inputs: map[string]string{"image": "strand-3.2.msl"}}}, func(t *testing.T, x *stack) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -344,6 +352,7 @@ phases:
 `
 
 func TestAUnitThatTellsNothingDoesNotAgree(t *testing.T) {
+	t.Parallel()
 	book := strings.Replace(readBook, "{mode: work}", "{mode: armed}", 1)
 	book = strings.Replace(book, "read: [self, systems]}", "read: [self, units, banks]}", 1) + `      - step: All tell
         agree: {what: what they start, in: 'filter(banks, .next == "yes")', on: release, number: device.units}
@@ -356,6 +365,7 @@ func TestAUnitThatTellsNothingDoesNotAgree(t *testing.T) {
 }
 
 func TestOneUnitIsBroughtToTheOthers(t *testing.T) {
+	t.Parallel()
 	inStack(t, stackOptions{lanOptions: oneUnit, made: replaced}, func(t *testing.T, x *stack) {
 		require.Equal(t, "apart", x.device.Units()[2].State)
 		result := x.run()
@@ -369,6 +379,7 @@ func TestOneUnitIsBroughtToTheOthers(t *testing.T) {
 
 // TestRolesThatMoveAreTold has the lead unit come up late.
 func TestRolesThatMoveAreTold(t *testing.T) {
+	t.Parallel()
 	inStack(t, stackOptions{device: faulty(maskel.Faults{LeadLate: true})}, func(t *testing.T, x *stack) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -379,6 +390,7 @@ func TestRolesThatMoveAreTold(t *testing.T) {
 }
 
 func TestABrokenRingHolds(t *testing.T) {
+	t.Parallel()
 	var asked []string
 	approve := func(ask event.Ask) string {
 		asked = append(asked, ask.Text)

@@ -105,10 +105,18 @@ func (term *terminal) answers(key, text string) string {
 		}
 		if strings.Contains(screen, "once more") {
 			term.keys(key)
+			term.past("once more")
 		}
 		time.Sleep(frameTime)
 	}
 	return term.until(text)
+}
+
+// past waits until a text is not on the screen any more: a key that is pressed twice is one too many.
+func (term *terminal) past(text string) {
+	for until := time.Now().Add(10 * time.Second); time.Now().Before(until) && strings.Contains(term.screen(), text); {
+		time.Sleep(frameTime)
+	}
 }
 
 // approve answers the hold that is open: a key that comes right behind it is asked for once more.
@@ -122,6 +130,7 @@ func (term *terminal) approve() {
 	for term.keys("Enter"); asked(); time.Sleep(50 * time.Millisecond) {
 		if strings.Contains(term.screen(), "once more") {
 			term.keys("Enter")
+			term.past("once more")
 		}
 		if time.Now().After(deadline) {
 			require.Fail(term.t, "the hold is open still", "%s", term.screen())

@@ -85,6 +85,7 @@ func fill(r *tamsin.Router) {
 }
 
 func TestATrialIsConfirmedAndLasts(t *testing.T) {
+	t.Parallel()
 	inEdge(t, edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": ".", "tidy": "yes"}}}, func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -105,6 +106,7 @@ func TestATrialIsConfirmedAndLasts(t *testing.T) {
 }
 
 func TestWhatRunsAndLastsIsDoneAlready(t *testing.T) {
+	t.Parallel()
 	inEdge(t, edgeOptions{device: newer}, func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Already, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -113,6 +115,7 @@ func TestWhatRunsAndLastsIsDoneAlready(t *testing.T) {
 }
 
 func TestEveryWayOfBringingAParcel(t *testing.T) {
+	t.Parallel()
 	for _, protocol := range []string{"tftp", "http", "stick", "hold"} {
 		t.Run(protocol, func(t *testing.T) {
 			opt := edgeOptions{lanOptions: lanOptions{inputs: map[string]string{}}}
@@ -183,6 +186,7 @@ var edgeFaults = map[string]struct {
 }
 
 func TestFaultsOfAChangeOnTrial(t *testing.T) {
+	t.Parallel()
 	for name, f := range edgeFaults {
 		t.Run(name, func(t *testing.T) {
 			inEdge(t, f.opt, func(t *testing.T, x *edge) {
@@ -199,6 +203,7 @@ func TestFaultsOfAChangeOnTrial(t *testing.T) {
 
 // TestAWarningOfTheDryRunHolds: the new release drops a line of the setup, and the operator decides.
 func TestAWarningOfTheDryRunHolds(t *testing.T) {
+	t.Parallel()
 	for answer, want := range map[string]event.Outcome{runbook.Approve: event.Done, runbook.StopHere: event.Stopped} {
 		var asked []string
 		approve := func(ask event.Ask) string {
@@ -248,6 +253,7 @@ func movedBytes(n int64) func(event.Event) bool {
 }
 
 func TestThePowerGoesInEachPhaseOfATrial(t *testing.T) {
+	t.Parallel()
 	for name, cut := range powerCuts {
 		t.Run(name, func(t *testing.T) {
 			gone := false
@@ -284,6 +290,7 @@ func thoughtOver(length time.Duration, as runbook.Wish) edgeOptions {
 }
 
 func TestATrialRunsOutWhileTheHandHasTheHelm(t *testing.T) {
+	t.Parallel()
 	inEdge(t, thoughtOver(8*time.Minute, runbook.Repeat), func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -299,6 +306,7 @@ func TestATrialRunsOutWhileTheHandHasTheHelm(t *testing.T) {
 }
 
 func TestATrialIsConfirmedAtTheLastMinute(t *testing.T) {
+	t.Parallel()
 	inEdge(t, thoughtOver(4*time.Minute, runbook.Resume), func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -308,6 +316,7 @@ func TestATrialIsConfirmedAtTheLastMinute(t *testing.T) {
 
 // TestConfirmingIsNotGonePast has the operator say that it was done by hand, when it was not.
 func TestConfirmingIsNotGonePast(t *testing.T) {
+	t.Parallel()
 	took := false
 	opt := edgeOptions{on: func(x *edge, e event.Event) {
 		if !took && stepBegins("8.4")(e) {
@@ -329,6 +338,7 @@ func TestConfirmingIsNotGonePast(t *testing.T) {
 
 // TestARunThatEndsWithATrialOpenSaysSoFirst stops it between activating and confirming.
 func TestARunThatEndsWithATrialOpenSaysSoFirst(t *testing.T) {
+	t.Parallel()
 	opt := edgeOptions{lanOptions: lanOptions{book: halfBook, inputs: map[string]string{}}, device: func(r *tamsin.Router) {
 		r.Unfold(demo.EdgeImage("5.4", smallImage))
 	}}
@@ -356,6 +366,7 @@ phases:
 `
 
 func TestATrialFoundAtTheStartIsGoneOnWith(t *testing.T) {
+	t.Parallel()
 	inEdge(t, edgeOptions{device: onTrial(30)}, func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -365,6 +376,7 @@ func TestATrialFoundAtTheStartIsGoneOnWith(t *testing.T) {
 }
 
 func TestATrialOfAnotherReleaseIsLeftAlone(t *testing.T) {
+	t.Parallel()
 	opt := edgeOptions{device: func(r *tamsin.Router) { r.Try(demo.EdgeImage("5.3", smallImage), 30) }}
 	inEdge(t, opt, func(t *testing.T, x *edge) {
 		result := x.run()
@@ -378,6 +390,7 @@ func TestATrialOfAnotherReleaseIsLeftAlone(t *testing.T) {
 }
 
 func TestATrialIsLetRunOut(t *testing.T) {
+	t.Parallel()
 	inEdge(t, edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12)}, func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -387,6 +400,7 @@ func TestATrialIsLetRunOut(t *testing.T) {
 }
 
 func TestATrialThatIsOverAndGoesOnIsToldSo(t *testing.T) {
+	t.Parallel()
 	opt := edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: func(r *tamsin.Router) {
 		onTrial(12)(r)
 		r.Fail(tamsin.Faults{OverstaysTime: true})
@@ -400,6 +414,7 @@ func TestATrialThatIsOverAndGoesOnIsToldSo(t *testing.T) {
 
 // TestATrialConfirmedMeanwhileIsNotWaitedOut has somebody else confirm it, on the console.
 func TestATrialConfirmedMeanwhileIsNotWaitedOut(t *testing.T) {
+	t.Parallel()
 	took := false
 	opt := edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12), on: func(x *edge, e event.Event) {
 		if now, is := e.Body.(event.StepNow); !took && is && now.ID == "2.1" && now.Timeout > 0 {
@@ -420,6 +435,7 @@ func TestATrialConfirmedMeanwhileIsNotWaitedOut(t *testing.T) {
 }
 
 func TestBackToThePreviousRelease(t *testing.T) {
+	t.Parallel()
 	inEdge(t, edgeOptions{lanOptions: lanOptions{book: "back-to-the-previous"}, device: newer}, func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -428,6 +444,7 @@ func TestBackToThePreviousRelease(t *testing.T) {
 }
 
 func TestBackToWhichReleaseIsAsked(t *testing.T) {
+	t.Parallel()
 	opt := edgeOptions{lanOptions: lanOptions{book: "back-to-the-previous"}, device: func(r *tamsin.Router) {
 		r.Unfold(demo.EdgeImage("5.0", smallImage))
 		newer(r)
@@ -442,6 +459,7 @@ func TestBackToWhichReleaseIsAsked(t *testing.T) {
 
 // TestATrialIsFoundByReadingAnew needs no runbook and no account: it reads in the mode that the device is in.
 func TestATrialIsFoundByReadingAnew(t *testing.T) {
+	t.Parallel()
 	inEdge(t, edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
 		x.typeAt("")
 		for _, line := range []string{"harbour", "lamp-and-tide"} {
@@ -458,6 +476,7 @@ func TestATrialIsFoundByReadingAnew(t *testing.T) {
 
 // TestADeadlineIsNotDealtWithByWhatTheDeviceRefuses: without the right to, settle settles nothing.
 func TestADeadlineIsNotDealtWithByWhatTheDeviceRefuses(t *testing.T) {
+	t.Parallel()
 	inEdge(t, edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
 		require.Equal(t, event.DoneBut, x.run().Outcome)
 		states := func() (all []string) {
@@ -486,6 +505,7 @@ func TestADeadlineIsNotDealtWithByWhatTheDeviceRefuses(t *testing.T) {
 
 // TestARestartTypedDuringATrialIsHeld holds it at its Enter with what it would mean.
 func TestARestartTypedDuringATrialIsHeld(t *testing.T) {
+	t.Parallel()
 	inEdge(t, edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -513,6 +533,7 @@ phases:
 
 // TestAnActionThatTheReleaseLacksIsNotTyped: the older release would refuse it behind the whole transfer.
 func TestAnActionThatTheReleaseLacksIsNotTyped(t *testing.T) {
+	t.Parallel()
 	for release, want := range map[string]event.Outcome{"5.2": event.Failed, "5.4": event.DoneBut} {
 		opt := edgeOptions{lanOptions: lanOptions{book: sweepBook, inputs: map[string]string{"image": "marl-5.6.tms"}, shelf: func(folder string) {
 			_ = os.WriteFile(filepath.Join(folder, "marl-5.6.tms"), demo.EdgeImage("5.6", smallImage), 0o600)
@@ -532,6 +553,7 @@ func TestAnActionThatTheReleaseLacksIsNotTyped(t *testing.T) {
 }
 
 func TestOneCommandDoesItWhereTheReleaseHasIt(t *testing.T) {
+	t.Parallel()
 	later := func(folder string) {
 		_ = os.WriteFile(filepath.Join(folder, "marl-5.6.tms"), demo.EdgeImage("5.6", smallImage), 0o600)
 	}
@@ -559,6 +581,7 @@ func TestOneCommandDoesItWhereTheReleaseHasIt(t *testing.T) {
 }
 
 func TestWhatTheReleaseWouldRefuseIsHeldWhenTyped(t *testing.T) {
+	t.Parallel()
 	inEdge(t, edgeOptions{lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
 		require.Equal(t, event.Done, x.run().Outcome)
 		x.typeAt("sweep 192.0.2.10 marl-5.4.tms 20")
