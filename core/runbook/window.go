@@ -149,10 +149,11 @@ func (v *window) unlessFlowing(ctx context.Context) (context.Context, context.Ca
 		}
 	}
 	context.AfterFunc(ctx, func() {
-		if cause := context.Cause(ctx); !errors.Is(cause, ErrHelm) || !v.flowing.Load() || v.run.Err() != nil {
+		if cause := context.Cause(ctx); !errors.Is(cause, ErrHelm) || !v.flowing.Load() {
 			stop(cause)
 		}
 	})
+	context.AfterFunc(v.run, func() { stop(context.Cause(v.run)) }) // the program is ended: nothing outlasts that
 	return trying, stop
 }
 
