@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -102,10 +103,12 @@ func provisionInside(t *testing.T) {
 	image := bytes.Repeat([]byte("strand"), 50_000)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "strand-3.2.msl"), image, 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "tangle-sw2.txt"), []byte("name tangle-sw2\n"), 0o600))
+	typed, keyboard, err := os.Pipe()
+	require.NoError(t, err)
 	start := func(in func(...string) *exec.Cmd, args ...string) (*exec.Cmd, *spoken) {
 		cmd, said := in(append([]string{program, "provision", folder}, args...)...), &spoken{}
 		cmd.Env = append(os.Environ(), append(homeAt(home), "XDG_STATE_HOME="+home+"/state")...)
-		cmd.Stdout, cmd.Stderr = said, said
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = typed, said, said
 		require.NoError(t, cmd.Start())
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 		return cmd, said
@@ -119,6 +122,7 @@ func provisionInside(t *testing.T) {
 	script := filepath.Join(home, "script")
 	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > "+got+" && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
 	asks := []string{"busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "5", "-T", "1", "-s", script, "-O", "tftp", "-O", "bootfile"}
+	inVain := append(slices.Clone(asks), "-t", "2")
 	e.must(asks...)
 	text, err := os.ReadFile(got)
 	require.NoError(t, err)
@@ -139,8 +143,33 @@ func provisionInside(t *testing.T) {
 	said.until(t, "tangle-sw2.txt")
 
 	e.must("ip", "link", "set", "wire1", "address", "02:00:5e:10:00:02")
-	require.Error(t, e.command(asks...).Run(), "who is not meant gets nothing")
+	require.Error(t, e.command(inVain...).Run(), "who is not meant gets nothing")
 	said.until(t, "02:00:5e:10:00:02 is not meant")
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	_ = cmd.Wait()
+
+	// one that is new is asked about, and not answered before
+	cmd, said = start(here, append([]string{"--ask"}, only...)...)
+	said.until(t, "answering on wire0")
+	fmt.Fprintln(keyboard, "y")
+	said.until(t, "nothing is asked: no new device waits")
+	e.must("ip", "link", "set", "wire1", "address", "02:00:5e:10:00:03")
+	require.Error(t, e.command(inVain...).Run(), "nothing was said of it yet")
+	said.until(t, "02:00:5e:10:00:03, a udhcp")
+	assert.NotContains(t, said.String(), "OFFER")
+	fmt.Fprintln(keyboard, "perhaps")
+	require.Eventually(t, func() bool { return strings.Count(said.String(), "is new here: is it answered?") == 2 }, 30*time.Second, 20*time.Millisecond)
+	fmt.Fprintln(keyboard, "y")
+	said.until(t, "02:00:5e:10:00:03 is answered from now on")
+	e.must(asks...)
+	assert.Contains(t, said.String(), "DHCP ⇠ ACK")
+	e.must("ip", "link", "set", "wire1", "address", "02:00:5e:10:00:04")
+	require.Error(t, e.command(inVain...).Run())
+	fmt.Fprintln(keyboard, "n")
+	said.until(t, "02:00:5e:10:00:04 is not answered")
+	require.Error(t, e.command(inVain...).Run())
+	require.NoError(t, keyboard.Close())
+	said.until(t, "nothing more can be typed here: no other new device is answered")
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	_ = cmd.Wait()
 
@@ -162,15 +191,15 @@ func TestProvisionSaysWhatIsMissing(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(name), 0o600))
 	}
 	for want, args := range map[string][]string{
-		"say whom it is meant for: --only MAC, or --vendor PATTERN":      {"--at", "127.0.0.1"},
-		"this laptop has no such address":                                {"--at", "198.51.100.9", "--vendor", "x"},
-		"the folder has 2 files: say which":                              {"--at", "127.0.0.1", "--vendor", "x"},
-		"the folder has no such file; it has a.msl, b.msl":               {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "c.msl"},
-		"want two addresses, such as 192.0.2.100-192.0.2.119":            {"--at", "127.0.0.1", "--vendor", "x", "--range", "all"},
-		"--only: address here: invalid MAC address":                      {"--at", "127.0.0.1", "--only", "here"},
-		"--vendor: error parsing regexp":                                 {"--at", "127.0.0.1", "--vendor", "("},
-		"the first address 192.0.2.1 is not on the network 127.0.0.0/8":  {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--range", "192.0.2.1-192.0.2.9"},
-		"the address reserved for 02:00:5e:10:00:01 192.0.2.1 is not on": {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--reserve", "02:00:5e:10:00:01=192.0.2.1"},
+		"say whom it is meant for: --only MAC, or --vendor PATTERN, or --ask": {"--at", "127.0.0.1"},
+		"this laptop has no such address":                                     {"--at", "198.51.100.9", "--vendor", "x"},
+		"the folder has 2 files: say which":                                   {"--at", "127.0.0.1", "--vendor", "x"},
+		"the folder has no such file; it has a.msl, b.msl":                    {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "c.msl"},
+		"want two addresses, such as 192.0.2.100-192.0.2.119":                 {"--at", "127.0.0.1", "--vendor", "x", "--range", "all"},
+		"--only: address here: invalid MAC address":                           {"--at", "127.0.0.1", "--only", "here"},
+		"--vendor: error parsing regexp":                                      {"--at", "127.0.0.1", "--vendor", "("},
+		"the first address 192.0.2.1 is not on the network 127.0.0.0/8":       {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--range", "192.0.2.1-192.0.2.9"},
+		"the address reserved for 02:00:5e:10:00:01 192.0.2.1 is not on":      {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--reserve", "02:00:5e:10:00:01=192.0.2.1"},
 	} {
 		cmd := exec.Command(program, append([]string{"provision", folder}, args...)...)
 		cmd.Env = append(os.Environ(), homeAt(folder+"-home")...)

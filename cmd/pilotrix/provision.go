@@ -10,7 +10,6 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -34,6 +33,7 @@ type provisionOptions struct {
 	reserved                            map[string]string
 	lease                               time.Duration
 	protocols                           []string
+	ask                                 bool
 }
 
 func (p *program) provisionCommand() *cobra.Command {
@@ -43,11 +43,12 @@ func (p *program) provisionCommand() *cobra.Command {
 		Short: "Give new devices an address and the files that they ask for, on one network",
 		Long: `Answers the DHCP messages of new devices on one network of this laptop, and hands the files of a folder out to
 them by TFTP or HTTP: their image first, their configuration when they have restarted and ask again. It answers only those
-that it is meant for (--only, --vendor), and does not begin where another DHCP server answers, whose address it tells. Every
+that it is meant for (--only, --vendor, or those that you say yes to with --ask), and does not begin where another DHCP server answers, whose address it tells. Every
 message is told, what each device is waited for, and what may be the matter when that does not come. Ctrl-C ends it.
 
 DHCP and TFTP have ports that want root. Leases are kept, so that a device has its address again.`,
 		Example: `  pilotrix provision ~/new-switch --at 192.0.2.10 --only 02:00:5e:10:00:01 --boot-file strand-3.2.msl
+  pilotrix provision ~/new-switch --at 192.0.2.10 --ask
   pilotrix provision ~/new-switch --at 192.0.2.10 --vendor '^Maskel' --range 192.0.2.100-192.0.2.119 --router 192.0.2.1
   pilotrix provision ~/new-switch --at 192.0.2.10 --only 02:00:5e:10:00:01 --reserve 02:00:5e:10:00:01=192.0.2.61`,
 		Args: cobra.ExactArgs(1),
@@ -56,11 +57,16 @@ DHCP and TFTP have ports that want root. Leases are kept, so that a device has i
 			if err != nil {
 				return err
 			}
+			meant, err := o.meant()
+			if err != nil {
+				return usage(err)
+			}
 			on, opt, err := o.options(shelf)
 			if err != nil {
 				return usage(err)
 			}
-			return p.provision(cmd.Context(), shelf, on, opt, o.protocols)
+			opt.Admit = meant.Admit
+			return p.provision(cmd.Context(), shelf, on, opt, meant, o.protocols)
 		},
 	}
 	cmd.Flags().StringVar(&o.at, "at", "", "this laptop's `address` on the network that is served; its only one unless said")
@@ -68,6 +74,7 @@ DHCP and TFTP have ports that want root. Leases are kept, so that a device has i
 	cmd.Flags().StringVar(&o.router, "router", "", "the `address` of the gateway that devices get")
 	cmd.Flags().StringArrayVar(&o.only, "only", nil, "answer the device of this `MAC` address")
 	cmd.Flags().StringVar(&o.vendor, "vendor", "", "answer devices whose vendor class this `pattern` finds")
+	cmd.Flags().BoolVar(&o.ask, "ask", false, "ask about each other new device whether it is answered (y or n)")
 	cmd.Flags().StringVar(&o.boot, "boot-file", "", "the `name` that devices are told to fetch; that of the only image in the folder unless said")
 	cmd.Flags().StringToStringVar(&o.reserved, "reserve", nil, "keep an address for a device, `MAC=ADDRESS`")
 	cmd.Flags().DurationVar(&o.lease, "lease", time.Hour, "how long an address is given for")
@@ -96,9 +103,6 @@ func (o provisionOptions) options(shelf *image.Shelf) (on network.Interface, opt
 			return on, opt, fmt.Errorf("--reserve %s=%s: %w", text, address, err)
 		}
 		opt.Reserved[mac.String()] = addr
-	}
-	if opt.Admit, err = o.admits(); err != nil {
-		return on, opt, err
 	}
 	boot, err := bootFile(shelf, o.boot)
 	opt.Give = func(provision.Client) provision.Given {
@@ -141,29 +145,24 @@ func rangeOf(text string, own netip.Prefix) (first, last netip.Addr, err error) 
 	return first, last, nil
 }
 
-// admits makes who is answered of what was said. Nobody is answered by mistake: it has to be said.
-func (o provisionOptions) admits() (func(provision.Client) provision.Verdict, error) {
-	var only []string
+// meant makes who is answered of what was said. Nobody is answered by mistake: it has to be said.
+func (o provisionOptions) meant() (*provision.Meant, error) {
+	m := &provision.Meant{Ask: o.ask}
 	for _, text := range o.only {
 		mac, err := net.ParseMAC(text)
 		if err != nil {
 			return nil, fmt.Errorf("--only: %w", err)
 		}
-		only = append(only, mac.String())
+		m.Only = append(m.Only, mac.String())
 	}
-	vendor, err := regexp.Compile(o.vendor)
-	if err != nil {
-		return nil, fmt.Errorf("--vendor: %w", err)
+	var err error
+	if m.Vendor, err = patternOf("--vendor", o.vendor); err != nil {
+		return nil, err
 	}
-	if len(only) == 0 && o.vendor == "" {
-		return nil, errors.New("say whom it is meant for: --only MAC, or --vendor PATTERN")
+	if len(m.Only) == 0 && m.Vendor == nil && !m.Ask {
+		return nil, errors.New("say whom it is meant for: --only MAC, or --vendor PATTERN, or --ask to be asked about each new one")
 	}
-	return func(c provision.Client) provision.Verdict {
-		if slices.Contains(only, c.MAC) || o.vendor != "" && vendor.MatchString(c.Vendor) {
-			return provision.Served
-		}
-		return provision.Ignored
-	}, nil
+	return m, nil
 }
 
 // bootFile is the name that devices are told to fetch.
@@ -186,7 +185,7 @@ func bootFile(shelf *image.Shelf, said string) (string, error) {
 // looksFor is how long another DHCP server is looked for before this one begins.
 const looksFor = 3 * time.Second
 
-func (p *program) provision(ctx context.Context, shelf *image.Shelf, on network.Interface, opt provision.Options, protocols []string) error {
+func (p *program) provision(ctx context.Context, shelf *image.Shelf, on network.Interface, opt provision.Options, meant *provision.Meant, protocols []string) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	if err := p.alone(ctx, on); err != nil {
@@ -204,7 +203,7 @@ func (p *program) provision(ctx context.Context, shelf *image.Shelf, on network.
 	}
 	hub := event.NewHub(clock.Real())
 	feed := hub.Subscribe()
-	f := &follower{hub: hub, clock: clock.Real(), transfers: map[string]event.TransferBegin{}}
+	f := &follower{hub: hub, clock: clock.Real(), transfers: map[string]event.TransferBegin{}, waits: make(chan struct{}, 1)}
 	dock := serve.NewDock(ctx, serve.Options{Network: network.Host{}, Emit: f.file})
 	defer dock.Close()
 	unpacker := &image.Unpacker{}
@@ -221,6 +220,9 @@ func (p *program) provision(ctx context.Context, shelf *image.Shelf, on network.
 		})
 	}()
 	go f.watch(ctx)
+	if meant.Ask {
+		go f.asks(ctx, meant, linesOf(ctx, os.Stdin))
+	}
 	err = p.tellServing(ctx, feed)
 	if cause := context.Cause(ctx); errors.Is(cause, errAnotherServer) {
 		err = cause
@@ -256,6 +258,7 @@ type follower struct {
 	transfers map[string]event.TransferBegin
 	stalled   map[string]string
 	rows      int
+	waits     chan struct{} // told to whoever asks about new devices
 }
 
 func (f *follower) warn(err error) {
@@ -293,7 +296,12 @@ func (f *follower) told(t provision.Told, cancel context.CancelCauseFunc) {
 	case provision.Another:
 		f.hub.Emit(event.Note{Level: event.Error, Text: t.Text})
 		cancel(fmt.Errorf("%w: %s", errAnotherServer, t.Addr))
-	case provision.Refused, provision.Conflict, provision.Left, provision.Waits:
+	case provision.Waits:
+		select {
+		case f.waits <- struct{}{}:
+		default: // it is told already
+		}
+	case provision.Refused, provision.Conflict, provision.Left:
 		f.hub.Emit(event.Note{Level: event.Warning, Text: t.Text})
 	default:
 		f.hub.Emit(event.Note{Level: event.Info, Text: t.Text})

@@ -1,0 +1,74 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"io"
+	"strings"
+
+	"pilotrix/core/event"
+	"pilotrix/core/provision"
+)
+
+// linesOf reads what is typed, line after line, until there is nothing more or ctx ends.
+func linesOf(ctx context.Context, in io.Reader) <-chan string {
+	lines := make(chan string)
+	go func() {
+		defer close(lines)
+		for read := bufio.NewScanner(in); read.Scan(); {
+			select {
+			case lines <- strings.ToLower(strings.TrimSpace(read.Text())):
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return lines
+}
+
+// asks asks about new devices, one after the other, and takes the answer for the one that was asked about only.
+func (f *follower) asks(ctx context.Context, meant *provision.Meant, lines <-chan string) {
+	note := func(level event.Level, text string) { f.hub.Emit(event.Note{Level: level, Text: text}) }
+	var about provision.Client
+	for ctx.Err() == nil {
+		if about.MAC == "" {
+			if next, waits := meant.Next(); waits {
+				about = next
+				note(event.Warning, askAbout(about))
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-f.waits:
+		case text, more := <-lines:
+			switch {
+			case !more:
+				note(event.Warning, "nothing more can be typed here: no other new device is answered")
+				return
+			case about.MAC == "":
+				note(event.Info, "nothing is asked: no new device waits")
+			case text == "y" || text == "yes":
+				meant.Say(about, true)
+				note(event.Info, about.MAC+" is answered from now on")
+				about = provision.Client{}
+			case text == "n" || text == "no":
+				meant.Say(about, false)
+				note(event.Info, about.MAC+" is not answered")
+				about = provision.Client{}
+			default:
+				note(event.Warning, askAbout(about))
+			}
+		}
+	}
+}
+
+func askAbout(c provision.Client) string {
+	text := c.MAC
+	if c.Vendor != "" {
+		text += ", a " + c.Vendor
+	}
+	if c.HostName != "" {
+		text += ", that calls itself " + c.HostName
+	}
+	return text + ", is new here: is it answered? (y/n, and Enter)"
+}

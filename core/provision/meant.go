@@ -1,0 +1,70 @@
+package provision
+
+import (
+	"regexp"
+	"slices"
+	"sync"
+)
+
+// Meant says who is answered: whom it is meant for from the beginning, and new ones that whoever is at the keyboard lets in.
+// Several goroutines may use it: the server asks, and another one says.
+type Meant struct {
+	Only   []string       // MAC addresses
+	Vendor *regexp.Regexp // of vendor classes, nil for none
+	Ask    bool           // others wait until it is said of them
+
+	mu    sync.Mutex
+	said  map[string]Verdict
+	waits []Client
+}
+
+// mostWaiting bounds how many devices are asked about: a flood of others is not, and must not bury the one that is meant.
+const mostWaiting = 16
+
+// Admit says whether a client is answered. One that it is asked about waits, and is new with the first of its messages only.
+func (m *Meant) Admit(c Client) Verdict {
+	if slices.Contains(m.Only, c.MAC) || m.Vendor != nil && m.Vendor.MatchString(c.Vendor) {
+		return Served
+	}
+	if !m.Ask {
+		return Ignored
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if verdict, known := m.said[c.MAC]; known {
+		return verdict
+	}
+	if !slices.ContainsFunc(m.waits, c.same) {
+		if len(m.waits) == mostWaiting {
+			m.waits = m.waits[1:] // who asked longest ago may be gone; it is asked about anew when it is not
+		}
+		m.waits = append(m.waits, c)
+	}
+	return Undecided
+}
+
+func (c Client) same(other Client) bool { return c.MAC == other.MAC }
+
+// Next is the client that it is to be said of next, of those that wait the one that asked first.
+func (m *Meant) Next() (next Client, waits bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if len(m.waits) == 0 {
+		return Client{}, false
+	}
+	return m.waits[0], true
+}
+
+// Say says whether a client is answered from now on.
+func (m *Meant) Say(c Client, meant bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.said == nil {
+		m.said = map[string]Verdict{}
+	}
+	m.said[c.MAC] = Ignored
+	if meant {
+		m.said[c.MAC] = Served
+	}
+	m.waits = slices.DeleteFunc(m.waits, c.same)
+}
