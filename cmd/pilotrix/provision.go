@@ -203,7 +203,7 @@ func (p *program) provision(ctx context.Context, shelf *image.Shelf, on network.
 	}
 	hub := event.NewHub(clock.Real())
 	feed := hub.Subscribe()
-	f := &follower{hub: hub, clock: clock.Real(), transfers: map[string]event.TransferBegin{}, waits: make(chan struct{}, 1)}
+	f := &follower{hub: hub, clock: clock.Real(), transfers: map[string]event.TransferBegin{}, waits: make(chan struct{}, 1), strangers: map[string]bool{}}
 	dock := serve.NewDock(ctx, serve.Options{Network: network.Host{}, Emit: f.file})
 	defer dock.Close()
 	unpacker := &image.Unpacker{}
@@ -258,7 +258,8 @@ type follower struct {
 	transfers map[string]event.TransferBegin
 	stalled   map[string]string
 	rows      int
-	waits     chan struct{} // told to whoever asks about new devices
+	strangers map[string]bool // that were told; only the goroutine that serves uses it
+	waits     chan struct{}   // told to whoever asks about new devices
 }
 
 func (f *follower) warn(err error) {
@@ -296,6 +297,8 @@ func (f *follower) told(t provision.Told, cancel context.CancelCauseFunc) {
 	case provision.Another:
 		f.hub.Emit(event.Note{Level: event.Error, Text: t.Text})
 		cancel(fmt.Errorf("%w: %s", errAnotherServer, t.Addr))
+	case provision.Stranger:
+		f.stranger(t)
 	case provision.Waits:
 		select {
 		case f.waits <- struct{}{}:
@@ -306,6 +309,21 @@ func (f *follower) told(t provision.Told, cancel context.CancelCauseFunc) {
 	default:
 		f.hub.Emit(event.Note{Level: event.Info, Text: t.Text})
 	}
+}
+
+// mostStrangers bounds how many devices are told of that are not meant: a busy network has more.
+const mostStrangers = 64
+
+// stranger tells of one that is not meant, once: it asks on, for as long as it has no address.
+func (f *follower) stranger(t provision.Told) {
+	switch {
+	case f.strangers[t.Client.MAC] || len(f.strangers) > mostStrangers:
+		return
+	case len(f.strangers) == mostStrangers:
+		t.Text = "others that are not meant are told of no more"
+	}
+	f.strangers[t.Client.MAC] = true
+	f.hub.Emit(event.Note{Level: event.Warning, Text: t.Text})
 }
 
 // file passes on what the file servers tell, and follows who fetches.

@@ -3,6 +3,7 @@ package provision
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"pilotrix/core/units"
@@ -76,7 +77,7 @@ type Courses struct {
 	seen []string           // in the order in which they came
 }
 
-// mostCourses bounds how many devices are followed: a flood of others is not remembered.
+// mostCourses bounds how many devices are followed. A flood of others pushes out those that only ask, never one that has come further.
 const mostCourses = 1024
 
 // All are the devices in the order in which they came.
@@ -89,7 +90,7 @@ func (s *Courses) All() (all []Course) {
 
 // Told takes in what the server told.
 func (s *Courses) Told(t Told, now time.Time) {
-	if t.Client.MAC == "" || t.Kind == Left && s.all[t.Client.MAC] == nil {
+	if t.Client.MAC == "" || t.Kind == Stranger || (t.Kind == Left || t.Kind == Another) && s.all[t.Client.MAC] == nil {
 		return
 	}
 	c := s.of(t.Client, now)
@@ -134,7 +135,7 @@ func (s *Courses) of(client Client, now time.Time) *Course {
 	}
 	c := s.all[client.MAC]
 	if c == nil {
-		if len(s.seen) >= mostCourses {
+		if len(s.seen) >= mostCourses && !s.forget() {
 			return nil
 		}
 		c = &Course{Client: client, Since: now}
@@ -142,6 +143,17 @@ func (s *Courses) of(client Client, now time.Time) *Course {
 	}
 	c.Client = client
 	return c
+}
+
+// forget makes room: of those that only ask, the one that was seen first is dropped.
+func (s *Courses) forget() bool {
+	i := slices.IndexFunc(s.seen, func(mac string) bool { return s.all[mac].Stage == Seen })
+	if i < 0 {
+		return false
+	}
+	delete(s.all, s.seen[i])
+	s.seen = slices.Delete(s.seen, i, i+1)
+	return true
 }
 
 // at finds a device by its address.

@@ -55,10 +55,39 @@ func TestADeviceIsFollowed(t *testing.T) {
 	require.Len(t, s.All(), 1, "who is not meant is not followed")
 }
 
-func TestAFloodIsNotRemembered(t *testing.T) {
+func TestAFloodPushesOutNoneThatHasCome(t *testing.T) {
 	var s Courses
-	for n := range 3 * mostCourses {
-		s.Told(Told{Kind: Asked, Client: Client{MAC: netip.AddrFrom4([4]byte{1, 0, byte(n >> 8), byte(n)}).String()}}, noon)
+	device, addr := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100")
+	s.Told(Told{Kind: Asked, Client: device}, noon)
+	s.Told(Told{Kind: Leased, Client: device, Addr: addr}, noon)
+	flood := func() {
+		for n := range 3 * mostCourses {
+			s.Told(Told{Kind: Asked, Client: Client{MAC: netip.AddrFrom4([4]byte{1, 0, byte(n >> 8), byte(n)}).String()}}, noon)
+		}
 	}
-	assert.Len(t, s.All(), mostCourses)
+	flood()
+	late := Client{MAC: "02:00:5e:10:00:02"}
+	s.Told(Told{Kind: Asked, Client: late}, noon)
+	all := s.All()
+	assert.Len(t, all, mostCourses)
+	assert.Equal(t, []Client{device, late}, []Client{all[0].Client, all[mostCourses-1].Client})
+	s.Asks(addr, "strand-3.2.msl", "", noon)
+	assert.Equal(t, Fetching, s.All()[0].Stage)
+}
+
+func TestStrangersAreNotFollowed(t *testing.T) {
+	opt := options()
+	opt.Admit = func(Client) Verdict { return Ignored }
+	server, err := New(opt, nil)
+	require.NoError(t, err)
+	var s Courses
+	for _, c := range cases {
+		for _, m := range c.messages(t) {
+			_, told := server.Handle(m, noon)
+			for _, one := range told {
+				s.Told(one, noon)
+			}
+		}
+	}
+	assert.Empty(t, s.All())
 }

@@ -147,6 +147,7 @@ const (
 	Refused  = "refused"  // a NAK went out
 	Freed    = "freed"    // an address was given back
 	Left     = "left"     // the client is not answered, and why
+	Stranger = "stranger" // it is not meant: nothing else is told of it
 	Waits    = "waits"    // it is not answered until whoever is at the keyboard has said so
 	Another  = "another"  // another server is on the network
 	Conflict = "conflict" // an address was found to be somebody's already
@@ -224,14 +225,17 @@ func (s *Server) Handle(m *dhcpv4.DHCPv4, now time.Time) (answer *dhcpv4.DHCPv4,
 	if why := s.stranger(m); why != "" {
 		return nil, []Told{{Kind: Left, Client: c, Text: why}}
 	}
-	told = []Told{{Kind: Asked, Client: c, Addr: requested(m), Text: m.MessageType().String()}}
+	verdict := s.opt.Admit(c)
+	if verdict != Ignored {
+		told = []Told{{Kind: Asked, Client: c, Addr: requested(m), Text: m.MessageType().String()}}
+	}
 	if other := otherServer(m, s.opt.Own.Addr()); other.IsValid() {
 		s.release(c, func(l *Lease) bool { return !l.Bound })
 		return nil, append(told, Told{Another, c, other, fmt.Sprintf("%s took the offer of another DHCP server, %s", c.MAC, other)})
 	}
-	switch s.opt.Admit(c) {
+	switch verdict {
 	case Ignored:
-		return nil, append(told, Told{Kind: Left, Client: c, Text: c.MAC + " is not meant"})
+		return nil, []Told{{Kind: Stranger, Client: c, Text: c.MAC + " is not meant"}}
 	case Undecided:
 		return nil, append(told, Told{Kind: Waits, Client: c, Text: c.MAC + " is new here"})
 	}

@@ -154,7 +154,7 @@ var cases = map[string]struct {
 	}, dhcpv4.MessageTypeNone, "", Left, Served},
 	"one that is not meant": {func(t *testing.T) []*dhcpv4.DHCPv4 {
 		return []*dhcpv4.DHCPv4{message(t, dhcpv4.MessageTypeDiscover, 1)}
-	}, dhcpv4.MessageTypeNone, "", Left, Ignored},
+	}, dhcpv4.MessageTypeNone, "", Stranger, Ignored},
 	"one that nobody has decided about": {func(t *testing.T) []*dhcpv4.DHCPv4 {
 		return []*dhcpv4.DHCPv4{message(t, dhcpv4.MessageTypeDiscover, 1)}
 	}, dhcpv4.MessageTypeNone, "", Waits, Undecided},

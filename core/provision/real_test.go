@@ -115,7 +115,7 @@ func serveRealClient(t *testing.T) {
 	for one := range told {
 		seen[one.Kind] = true
 	}
-	for _, kind := range []string{Asked, Offered, Leased, Left} {
+	for _, kind := range []string{Asked, Offered, Leased, Stranger} {
 		assert.True(t, seen[kind], kind)
 	}
 }

@@ -23,7 +23,7 @@ type Message struct {
 
 // Tell is told what happens, by the goroutine that serves.
 type Tell struct {
-	Message func(Message)
+	Message func(Message) // but those of strangers
 	Told    func(Told)
 	Leases  func([]Lease) // after each change, to be kept
 }
@@ -57,7 +57,7 @@ func (s *Server) Serve(ctx context.Context, conn network.PacketConn, c clock.Clo
 // respond handles one message. That an answer could not be sent is told, and no reason to end: the client asks again.
 func (s *Server) respond(conn network.PacketConn, m *dhcpv4.DHCPv4, now time.Time, tell Tell) error {
 	answer, told := s.Handle(m, now)
-	if tell.Message != nil {
+	if strange := len(told) == 1 && told[0].Kind == Stranger; tell.Message != nil && !strange {
 		tell.Message(messageOf(m, true))
 	}
 	if answer != nil {
