@@ -256,7 +256,8 @@ type follower struct {
 	mu        sync.Mutex
 	courses   provision.Courses
 	transfers map[string]event.TransferBegin
-	stalled   map[string]string
+	stalled   map[string]string // what was told of a device; only the goroutine that watches uses it
+	loops     map[string]string
 	rows      int
 	strangers map[string]bool // that were told; only the goroutine that serves uses it
 	waits     chan struct{}   // told to whoever asks about new devices
@@ -366,12 +367,16 @@ const looksEvery = 5 * time.Second
 
 // watch tells once of each device that is waited for longer than usual.
 func (f *follower) watch(ctx context.Context) {
-	f.stalled = map[string]string{}
+	f.stalled, f.loops = map[string]string{}, map[string]string{}
 	for f.clock.Wait(ctx, looksEvery) == nil {
 		f.mu.Lock()
 		all, now := f.courses.All(), f.clock.Now()
 		f.mu.Unlock()
 		for _, c := range all {
+			if loops := c.Loops(); loops != "" && f.loops[c.Client.MAC] != loops {
+				f.loops[c.Client.MAC] = loops
+				f.hub.Emit(event.Note{Level: event.Warning, Text: loops})
+			}
 			stall, stage := c.Stalls(now), fmt.Sprint(c.Stage, c.Since)
 			if stall == "" || f.stalled[c.Client.MAC] == stage {
 				continue

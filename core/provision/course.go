@@ -50,6 +50,7 @@ type Course struct {
 	Files  []string // those that it has whole
 	Wrong  string   // what went wrong last
 	Rounds int      // how often it has restarted
+	Vain   int      // how often it began anew without having fetched anything
 }
 
 // Next is what is awaited, and for how long at the most.
@@ -69,6 +70,38 @@ func (c Course) Stalls(now time.Time) string {
 		text += "; " + c.Wrong
 	}
 	return text
+}
+
+// loopsFrom is how often a device does the same before it is said to go round and round.
+const loopsFrom = 3
+
+// Loops says what a device does again and again, empty where it does not.
+func (c Course) Loops() string {
+	if c.Vain >= loopsFrom {
+		return fmt.Sprintf("%s began %d times and fetched nothing: it may want another name or another server's address; its console tells", c.Client.MAC, c.Vain)
+	}
+	times := map[string]int{}
+	for _, file := range c.Files {
+		if times[file]++; times[file] == loopsFrom {
+			return fmt.Sprintf("%s fetched %s %d times and restarts again and again: it may not take what is in the file (another release, another board)", c.Client.MAC, file, loopsFrom)
+		}
+	}
+	return ""
+}
+
+// begins takes in that a device asks for an address from the beginning.
+func (c *Course) begins(now time.Time) {
+	switch c.Stage {
+	case HasFile:
+		c.Rounds++
+		c.Stage, c.Since = Restarted, now
+	case Fetching:
+		c.Vain++
+		c.Stage, c.Since, c.Wrong = Seen, now, "it began anew while it fetched "+c.File
+	case HasAddress:
+		c.Vain++
+		c.Stage, c.Since = Seen, now
+	}
 }
 
 // Courses follow devices by what the server tells, and by what they fetch. It is used by one goroutine.
@@ -104,15 +137,17 @@ func (s *Courses) Told(t Told, now time.Time) {
 	}
 	switch t.Kind {
 	case Asked:
-		if c.Stage == HasFile && t.Text == discover {
-			c.Rounds++
-			to(Restarted)
+		if t.Text == discover {
+			c.begins(now)
 		}
 	case Offered:
 		if c.Stage < HasOffer {
 			to(HasOffer)
 		}
 	case Leased:
+		if before := s.at(t.Addr); before != nil && before != c {
+			before.Addr = netip.Addr{} // what is fetched from there is not its any more
+		}
 		c.Addr = t.Addr
 		if c.Stage < HasAddress {
 			to(HasAddress)
@@ -191,5 +226,5 @@ func (s *Courses) Got(peer netip.Addr, file string, failure error, now time.Time
 		return
 	}
 	c.Files = append(c.Files, file)
-	c.Stage, c.Since, c.Wrong = HasFile, now, ""
+	c.Stage, c.Since, c.Wrong, c.Vain = HasFile, now, "", 0
 }

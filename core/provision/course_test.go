@@ -91,3 +91,35 @@ func TestStrangersAreNotFollowed(t *testing.T) {
 	}
 	assert.Empty(t, s.All())
 }
+
+func TestADeviceThatLoopsIsNamed(t *testing.T) {
+	c, addr := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100")
+	var s Courses
+	round := func(fetch func()) Course {
+		s.Told(Told{Kind: Asked, Client: c, Text: discover}, noon)
+		s.Told(Told{Kind: Offered, Client: c, Addr: addr}, noon)
+		s.Told(Told{Kind: Leased, Client: c, Addr: addr}, noon)
+		fetch()
+		return s.All()[0]
+	}
+	nothing := func() {}
+	begins := func() { s.Asks(addr, "strand-3.2.msl", "", noon) }
+	whole := func() { begins(); s.Got(addr, "strand-3.2.msl", nil, noon) }
+	round(nothing)
+	round(begins)
+	assert.Contains(t, round(nothing).Wrong, "it began anew while it fetched strand-3.2.msl")
+	assert.Contains(t, round(nothing).Loops(), "02:00:5e:10:00:01 began 3 times and fetched nothing")
+	assert.Empty(t, round(whole).Loops(), "it has come further")
+	assert.Empty(t, round(whole).Loops())
+	assert.Contains(t, round(whole).Loops(), "fetched strand-3.2.msl 3 times and restarts again and again")
+}
+
+func TestAnAddressIsOneDevicesOnly(t *testing.T) {
+	first, second, addr := Client{MAC: "02:00:5e:10:00:01"}, Client{MAC: "02:00:5e:10:00:02"}, netip.MustParseAddr("192.0.2.100")
+	var s Courses
+	for _, c := range []Client{first, second} {
+		s.Told(Told{Kind: Leased, Client: c, Addr: addr}, noon)
+	}
+	s.Asks(addr, "strand-3.2.msl", "", noon)
+	assert.Equal(t, []Stage{HasAddress, Fetching}, []Stage{s.All()[0].Stage, s.All()[1].Stage})
+}
