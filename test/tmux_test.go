@@ -104,17 +104,22 @@ func (term *terminal) answers(key, text string) string {
 			break
 		}
 		if strings.Contains(screen, "once more") {
-			term.keys(key)
-			term.past("once more")
+			term.onceMore(key)
 		}
 		time.Sleep(frameTime)
 	}
 	return term.until(text)
 }
 
-// past waits until a text is not on the screen any more: a key that is pressed twice is one too many.
-func (term *terminal) past(text string) {
-	for until := time.Now().Add(10 * time.Second); time.Now().Before(until) && strings.Contains(term.screen(), text); {
+// guarded is longer than a key counts as one that came too soon.
+const guarded = 800 * time.Millisecond
+
+// onceMore presses a key that is asked for once more, when it is no longer too soon for it, and waits until that is taken
+// in: pressed twice it would answer what comes behind.
+func (term *terminal) onceMore(key string) {
+	time.Sleep(guarded)
+	term.keys(key)
+	for until := time.Now().Add(10 * time.Second); time.Now().Before(until) && strings.Contains(term.screen(), "once more"); {
 		time.Sleep(frameTime)
 	}
 }
@@ -129,8 +134,7 @@ func (term *terminal) approve() {
 	deadline := time.Now().Add(time.Minute)
 	for term.keys("Enter"); asked(); time.Sleep(50 * time.Millisecond) {
 		if strings.Contains(term.screen(), "once more") {
-			term.keys("Enter")
-			term.past("once more")
+			term.onceMore("Enter")
 		}
 		if time.Now().After(deadline) {
 			require.Fail(term.t, "the hold is open still", "%s", term.screen())
