@@ -406,13 +406,7 @@ func loadLeases(path string) (all []provision.Lease) {
 func saveLeases(path string, all []provision.Lease) error {
 	data, err := json.MarshalIndent(all, "", "  ")
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(path), 0o755)
-	}
-	if err == nil {
-		err = os.WriteFile(path+".part", data, 0o644)
-	}
-	if err == nil {
-		err = os.Rename(path+".part", path)
+		err = image.ReplaceFile(path, data)
 	}
 	if err != nil {
 		return fmt.Errorf("the leases are not kept: %w", err)

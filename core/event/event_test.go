@@ -270,3 +270,26 @@ func TestAFullFeedSaysSoUntilItIsRead(t *testing.T) {
 	}
 	assert.False(t, hub.Full())
 }
+
+// TestSectorsAreCountedWithoutGoingThroughThem: a layout of a dialect, or of a hostile logbook, may have a billion of them.
+func TestSectorsAreCountedWithoutGoingThroughThem(t *testing.T) {
+	huge := Flash{Sectors: []FlashSectors{{Count: 1 << 31, Size: 512}}, EraseTo: 1 << 40}
+	assert.EqualValues(t, 1<<31, huge.Erased())
+	assert.Zero(t, Flash{Sectors: []FlashSectors{{Count: 3}}, EraseFrom: 9, EraseTo: 5}.Erased())
+	rapid.Check(t, func(t *rapid.T) {
+		small := rapid.Int64Range(1, 9)
+		f := Flash{EraseFrom: rapid.Int64Range(0, 99).Draw(t, "from"), EraseTo: rapid.Int64Range(0, 99).Draw(t, "to")}
+		var want, at int64
+		for range rapid.IntRange(1, 3).Draw(t, "runs") {
+			run := FlashSectors{small.Draw(t, "count"), small.Draw(t, "size")}
+			f.Sectors = append(f.Sectors, run)
+			for range run.Count {
+				if at >= f.EraseFrom && at < f.EraseTo {
+					want++
+				}
+				at += run.Size
+			}
+		}
+		assert.Equal(t, want, f.Erased())
+	})
+}

@@ -55,6 +55,26 @@ func (f Flash) Size() (size int64) {
 	return size
 }
 
+// Erased is how many sectors are erased.
+func (f Flash) Erased() (count int64) {
+	at := int64(0)
+	for _, run := range f.Sectors {
+		first, behind := run.Starts(at, f.EraseFrom, f.EraseTo)
+		count += behind - first
+		at += run.Count * run.Size
+	}
+	return count
+}
+
+// Starts are the first of them that begins in a range, and the one behind the last, where they begin at an offset.
+func (s FlashSectors) Starts(at, from, to int64) (first, behind int64) {
+	index := func(offset int64) int64 {
+		return min(s.Count, max(0, (offset-at+s.Size-1)/max(1, s.Size)))
+	}
+	first = index(from)
+	return first, max(first, index(to))
+}
+
 var flashKind = declare(Kind[Flash]{
 	Name: "flash",
 	Sample: Flash{

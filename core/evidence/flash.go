@@ -62,18 +62,28 @@ func flashPart(d *Drawing, f *event.Flash, y float64) float64 {
 		d.Ending(right, y, 8.5, Quiet, fmt.Sprintf("0x%08x to 0x%08x, %s", f.Base+part.At, f.Base+part.At+part.Size-1, units.Bytes(part.Size)))
 		d.Box(left, y+8, right-left, 26, Faint, false)
 		flashRange(d, f, at, y+8, 26)
-		offset := int64(0)
-		for _, run := range f.Sectors {
-			for range run.Count {
-				if offset > part.At && offset < part.At+part.Size {
-					d.Line(at(offset), y+34, at(offset), y+38, 0.4, Quiet)
-				}
-				offset += run.Size
-			}
-		}
+		flashSectors(d, f, part, at, y+34)
 		return y + 42
 	}
 	return y
+}
+
+// mostMarks is how many sectors of a run are marked: of more, marks would be one line.
+const mostMarks = 512
+
+// flashSectors marks where the sectors of a part begin.
+func flashSectors(d *Drawing, f *event.Flash, part event.FlashPart, at func(int64) float64, y float64) {
+	offset := int64(0)
+	for _, run := range f.Sectors {
+		first, behind := run.Starts(offset, part.At+1, part.At+part.Size)
+		if behind-first <= mostMarks {
+			for i := first; i < behind; i++ {
+				x := at(offset + i*run.Size)
+				d.Line(x, y, x, y+4, 0.4, Quiet)
+			}
+		}
+		offset += run.Count * run.Size
+	}
 }
 
 // flashTable says it in addresses and sizes.

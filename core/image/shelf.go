@@ -217,11 +217,12 @@ func neighboursOf(folders, endings []string) (near neighbours, files []string, f
 	return near, files, failed
 }
 
-// describes reports whether a file is the build description of another one beside it.
+// describes reports whether a file is the build description of another one beside it, by the folder's names in their order.
 func describes(name string, names, endings []string) bool {
 	return slices.ContainsFunc(endings, func(ending string) bool {
 		of, is := strings.CutSuffix(name, ending)
-		return is && of != "" && slices.Contains(names, of)
+		_, beside := slices.BinarySearch(names, of)
+		return is && of != "" && beside
 	})
 }
 

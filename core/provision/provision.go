@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"slices"
@@ -96,7 +97,7 @@ func (o Options) Check() error {
 		}
 	}
 	taken := map[netip.Addr]string{}
-	for _, mac := range sortedKeys(o.Reserved) {
+	for _, mac := range slices.Sorted(maps.Keys(o.Reserved)) {
 		addr := o.Reserved[mac]
 		inside("the address reserved for "+mac, addr)
 		if parsed, err := net.ParseMAC(mac); err != nil || parsed.String() != mac {
@@ -129,14 +130,6 @@ func addrOf(n uint32) netip.Addr {
 
 func broadcastOf(p netip.Prefix) netip.Addr {
 	return addrOf(number(p.Masked().Addr()) | ^uint32(0)>>p.Bits())
-}
-
-func sortedKeys[V any](m map[string]V) (keys []string) {
-	for key := range m {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 // Kinds of what a Server tells.

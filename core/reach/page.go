@@ -45,15 +45,16 @@ func GetPage(ctx context.Context, n Dialer, address string) (Page, error) {
 
 // Holds reports whether a text stands on the page as a word of its own: 2.6 is not found in 2.61, 12.6 or 2.6.1.
 func (p Page) Holds(text string) bool {
-	for rest := p.Text; text != ""; {
-		before, after, found := strings.Cut(rest, text)
-		if !found {
+	for at := 0; text != ""; {
+		i := strings.Index(p.Text[at:], text)
+		if i < 0 {
 			return false
 		}
-		if !endsInWord(before) && !beginsWithWord(after) {
+		from := at + i
+		if !endsInWord(p.Text[:from]) && !beginsWithWord(p.Text[from+len(text):]) {
 			return true
 		}
-		rest = after
+		at = from + 1 // what is found next may begin inside of this one, and counts with all that stands before it
 	}
 	return false
 }
@@ -61,7 +62,7 @@ func (p Page) Holds(text string) bool {
 func ofWord(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) || r == '_' || r == '-' }
 
 func endsInWord(text string) bool {
-	runes := []rune(text)
+	runes := []rune(text[max(0, len(text)-16):])
 	n := len(runes)
 	return n > 0 && (ofWord(runes[n-1]) || n > 1 && runes[n-1] == '.' && ofWord(runes[n-2]))
 }

@@ -47,6 +47,7 @@ func TestAReleaseOnAPageIsAWordOfItsOwn(t *testing.T) {
 	for text, want := range map[string]bool{
 		"2.6": true, "skua 2.6, up": true, "release 2.6.": true, "(2.6)": true, "v2.6": false, "12.6": false, "2.61": false, "2.6.1": false, "1.2.6": false,
 		"2.6-rc1": false, "": false, "2.61 and 2.6": true, "<p>2.6</p>": true, "2.6\n": true, "7-2.6": false,
+		"2.62.6": false, "2.6.2.6": false, "2.62.6 2.6": true,
 	} {
 		assert.Equal(t, want, Page{Text: text}.Holds("2.6"), "%q", text)
 	}

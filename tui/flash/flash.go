@@ -56,7 +56,7 @@ func Card(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 		lines = append(lines, paint.Between(paint.Line{paint.In(t.Quiet, name)}, paint.Line{paint.In(t.Text, value)}, width))
 	}
 	put("erase", hex(f.Base+f.EraseFrom)+" – "+hex(f.Base+f.EraseTo-1))
-	put("", fmt.Sprintf("%d sectors, %s", sectors(f), units.Bytes(f.EraseTo-f.EraseFrom)))
+	put("", fmt.Sprintf("%d sectors, %s", f.Erased(), units.Bytes(f.EraseTo-f.EraseFrom)))
 	put("write", hex(f.Base+f.WriteFrom)+" – "+hex(f.Base+f.WriteTo-1))
 	put("", units.Bytes(f.WriteTo-f.WriteFrom)+" of "+f.File)
 	if f.Checksum != "" {
@@ -162,27 +162,13 @@ func ranges(t theme.Theme, f *event.Flash) (lines []paint.Line) {
 			paint.In(t.Text, fmt.Sprintf("   %s B   %s", units.Count(to-from), units.Bytes(to-from))), paint.In(t.Quiet, more),
 		})
 	}
-	row("erased", stage >= stages[event.FlashErased], f.EraseFrom, f.EraseTo, fmt.Sprintf("   %d sectors", sectors(f)))
+	row("erased", stage >= stages[event.FlashErased], f.EraseFrom, f.EraseTo, fmt.Sprintf("   %d sectors", f.Erased()))
 	row("written", stage >= stages[event.FlashWritten], f.WriteFrom, f.WriteTo, "   "+f.File)
 	mark, text := paint.In(t.Quiet, " ○ "), paint.In(t.Quiet, "by the loader's own checksum")
 	if f.Checksum != "" {
 		mark, text = paint.In(t.Good, " ● "), paint.In(t.Text, "checksum "+f.Checksum+", the file's")
 	}
 	return append(lines, paint.Line{mark, paint.Strong(t.Text, "compared  "), text})
-}
-
-// sectors counts those that are erased.
-func sectors(f *event.Flash) (n int64) {
-	at := int64(0)
-	for _, run := range f.Sectors {
-		for range run.Count {
-			if at >= f.EraseFrom && at < f.EraseTo {
-				n++
-			}
-			at += run.Size
-		}
-	}
-	return n
 }
 
 func legend(t theme.Theme) paint.Line {

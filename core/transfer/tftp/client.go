@@ -91,7 +91,7 @@ type Opening struct {
 
 // PutWhenOpen is Put to a server that is there only for a while, such as a recovery loader's: it asks
 // again until one answers or ctx ends, and begins again when a transfer breaks off in its middle. Each try gets the file from
-// open.
+// open. One whose size is not known, -1, comes from a pipe and cannot be begun again in its middle.
 func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name string, size int64, open func() (io.ReadCloser, error), told Opening) (Result, error) {
 	for tries := 1; ; tries++ {
 		file, err := open()
@@ -119,6 +119,8 @@ func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name str
 			return result, err
 		case !errors.Is(err, ErrNoAnswer) && !errors.Is(err, transfer.ErrGaveUp):
 			return result, err
+		case errors.Is(err, transfer.ErrGaveUp) && size < 0:
+			return result, fmt.Errorf("%w; what comes from a pipe is not begun again: its beginning is gone", err)
 		case errors.Is(err, transfer.ErrGaveUp) && size-result.Bytes <= int64(max(result.Terms.Block, DefaultBlock)) && result.Bytes > 0:
 			return result, fmt.Errorf("%w: %w", ErrUnconfirmed, err)
 		case errors.Is(err, transfer.ErrGaveUp) && told.Cut != nil:
