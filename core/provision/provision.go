@@ -17,6 +17,7 @@ import (
 	"github.com/insomniacslk/dhcp/dhcpv4"
 
 	"pilotrix/core/plain"
+	"pilotrix/core/units"
 )
 
 // Client is who asks.
@@ -329,7 +330,7 @@ func (s *Server) request(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHC
 		return nil, []Told{{Kind: Left, Client: c, Text: c.MAC + " asks for no address"}}
 	case lease != nil && lease.Addr == wants:
 		s.hold(c, wants, now.Add(s.opt.Lease), true)
-		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Told{{Leased, c, wants, fmt.Sprintf("%s has %s for %s", c.MAC, wants, s.opt.Lease)}}
+		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Told{{Leased, c, wants, fmt.Sprintf("%s has %s for %s", c.MAC, wants, units.Words(s.opt.Lease))}}
 	case lease == nil && !chosen && s.opt.Own.Contains(wants) && !s.gives(wants, c.MAC):
 		return nil, []Told{{Kind: Left, Client: c, Addr: wants, Text: fmt.Sprintf("%s asks for %s, which is not given here", c.MAC, wants)}} // RFC 2131 §4.3.2: silent without a record
 	case lease == nil && !chosen && s.free(wants, c.MAC, now):
