@@ -159,14 +159,8 @@ var places = map[string]Place{
 	},
 	"mare-rtr1": {
 		Name: "mare-rtr1", Where: "Grey Mare", Family: "Brindle R40", Dialect: "brindle-r40",
-		About: "runs tern 4.0.7 and is well",
-		build: func(*bench.LAN) bench.Device {
-			r := brindle.New("R40-1", "mare-rtr1", user, password)
-			r.SaveConfiguration("2026-05-19")
-			r.Install("tern-4.0.7.brm", brindle.MakeImage("4.0.7", []string{"R40-1", "R40-2"}, 1_150_976), false)
-			r.Ran("4.0.7")
-			return r
-		},
+		About: "runs tern 4.0.7; its one store holds that and an older release",
+		build: func(lan *bench.LAN) bench.Device { return Router(lan, routerSize) },
 	},
 	"mare-gw1": {
 		Name: "mare-gw1", Where: "Grey Mare", Family: "Cormel G2", Dialect: "cormel-g2",
@@ -214,6 +208,7 @@ const gatewaySerial = "CG2-004711"
 
 // Addresses of the scenario, from the range for documentation (RFC 5737).
 var (
+	routerAddress  = netip.MustParsePrefix("192.0.2.31/24")
 	gatewayAddress = netip.MustParsePrefix("192.0.2.41/24")
 	edgeAddress    = netip.MustParsePrefix("192.0.2.21/24")
 	bridgeAddress  = netip.MustParsePrefix("192.0.2.45/24")
@@ -365,6 +360,9 @@ func Places() []Place {
 	return all
 }
 
+// PlaceNamed is one of them.
+func PlaceNamed(name string) Place { return places[name] }
+
 // Laptop is the laptop's place on a bench's LAN.
 func Laptop(lan *bench.LAN) bench.LANHost { return lan.Host("eth0", LaptopAddress) }
 
@@ -387,6 +385,7 @@ func Machine(name string, c clock.Clock, memory bool, lan *bench.LAN, awkward be
 type Scene struct {
 	Name    string
 	Title   string
+	Shows   string // the kind of change, in a few words
 	Place   string
 	Runbook string
 	Speed   int // what our end was left at, in baud
@@ -400,28 +399,35 @@ type Scene struct {
 
 var scenes = map[string]Scene{
 	"burn": {
-		Name: "burn", Title: "a wireless bridge that starts no more: a system tried from memory first, then burned into its flash", Place: "ramp-br1",
+		Name: "burn", Shows: "memory first, then flash", Title: "a wireless bridge that starts no more: a system tried from memory first, then burned into its flash", Place: "ramp-br1",
 		Runbook: "try-then-burn", Speed: 115200,
 		Inputs: map[string]string{"user": user, "password": password, "address": bridgeAddress.Addr().String()},
 		files:  func(folder string) error { return BridgeShelf(folder, bridgeSize) },
 		place:  map[string]func(string) string{"image": in("skua-2.6.pws")},
 	},
+	"one-store": {
+		Name: "one-store", Shows: "one store", Title: "a router whose next image has to find room in the one store beside the running one", Place: "mare-rtr1",
+		Runbook: "one-store-upgrade", Speed: 9600,
+		Inputs: map[string]string{"user": user, "password": password, "tidy": "yes"},
+		files:  func(folder string) error { return RouterShelf(folder, routerSize) },
+		place:  map[string]func(string) string{"image": in("tern-4.2.1.brm"), "into": func(folder string) string { return folder }},
+	},
 	"over-the-shell": {
-		Name: "over-the-shell", Title: "a wireless bridge that fetches its next system by HTTP and writes it over its shell", Place: "mare-br1",
+		Name: "over-the-shell", Shows: "system written over a shell", Title: "a wireless bridge that fetches its next system by HTTP and writes it over its shell", Place: "mare-br1",
 		Runbook: "write-over-the-shell", Speed: 115200,
 		Inputs: map[string]string{"user": user, "password": password, "address": bridgeAddress.Addr().String()},
 		files:  func(folder string) error { return BridgeShelf(folder, bridgeSize) },
 		place:  map[string]func(string) string{"image": in("skua-2.6.pws")},
 	},
 	"recovery-put": {
-		Name: "recovery-put", Title: "a wireless bridge whose recovery loader takes one file while its window is open", Place: "ramp-br1",
+		Name: "recovery-put", Shows: "put into a recovery loader", Title: "a wireless bridge whose recovery loader takes one file while its window is open", Place: "ramp-br1",
 		Runbook: "recovery-put", Speed: 115200,
 		Inputs: map[string]string{"user": user, "password": password, "address": bridgeAddress.Addr().String()},
 		files:  func(folder string) error { return BridgeShelf(folder, bridgeSize) },
 		place:  map[string]func(string) string{"image": in("skua-2.6.pws")},
 	},
 	"rescue": {
-		Name: "rescue", Title: "a router without an image, rescued over its console", Place: "hollow-rtr1",
+		Name: "rescue", Shows: "lost image", Title: "a router without an image, rescued over its console", Place: "hollow-rtr1",
 		Runbook: "rescue-over-serial", Speed: 38400,
 		Inputs: map[string]string{"user": user, "password": password},
 		files: func(folder string) error {
@@ -430,7 +436,7 @@ var scenes = map[string]Scene{
 		place: map[string]func(string) string{"image": in("tern-" + rescueRelease + ".brm")},
 	},
 	"bank-upgrade": {
-		Name: "bank-upgrade", Title: "a voice gateway's standby bank upgraded over TFTP, by way of an intermediate release", Place: "mare-gw1",
+		Name: "bank-upgrade", Shows: "bank change", Title: "a voice gateway's standby bank upgraded over TFTP, by way of an intermediate release", Place: "mare-gw1",
 		Runbook: "standby-bank-upgrade", Speed: 57600,
 		Inputs: map[string]string{"user": user, "password": password, "upgrade_paths": "cormel-g2"},
 		files:  func(folder string) error { return GatewayShelf(folder, gatewaySize) },
@@ -440,7 +446,7 @@ var scenes = map[string]Scene{
 		place: map[string]func(string) string{"image": in("lark-8.1.0.cgo"), "into": func(folder string) string { return folder }},
 	},
 	"stack": {
-		Name: "stack", Title: "a stack of three switches upgraded as one: every unit filled, then restarted, each proved", Place: "tangle-sw1",
+		Name: "stack", Shows: "many as one", Title: "a stack of three switches upgraded as one: every unit filled, then restarted, each proved", Place: "tangle-sw1",
 		Runbook: "stack-upgrade", Speed: 38400,
 		Inputs: map[string]string{"user": user, "password": password},
 		files:  func(folder string) error { return StackShelf(folder, stackSize) },
@@ -450,7 +456,7 @@ var scenes = map[string]Scene{
 		place: map[string]func(string) string{"image": in("strand-3.2.msl"), "into": func(folder string) string { return folder }},
 	},
 	"trial": {
-		Name: "trial", Title: "an edge router's new release installed, run on trial, confirmed in time and made lasting", Place: "quay-er1",
+		Name: "trial", Shows: "on trial", Title: "an edge router's new release installed, run on trial, confirmed in time and made lasting", Place: "quay-er1",
 		Runbook: "install-and-confirm", Speed: 115200,
 		Inputs: map[string]string{"user": user, "password": password, "minutes": "15"},
 		files:  func(folder string) error { return EdgeShelf(folder, edgeSize) },

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"regexp"
 	"testing"
@@ -13,6 +14,7 @@ import (
 	"pilotrix/core/runbook"
 	"pilotrix/core/source"
 	"pilotrix/core/source/goldentest"
+	"pilotrix/demo"
 )
 
 // tables are what the documentation has from the program itself, by the name in the comment before each.
@@ -55,4 +57,23 @@ func TestTheDocumentationHasTheLanguagesAsTheyAre(t *testing.T) {
 	for name, table := range known {
 		assert.True(t, seen[name] || table == "", "no table of %q in docs/languages.md", name)
 	}
+}
+
+var demosMark = regexp.MustCompile(`(?s)(<!-- demos -->\n)(.*?)(<!-- end -->)`)
+
+// TestTheReadmeHasTheDemosAsTheyAre holds README's table of demos to those that there are. With -update it is written anew.
+func TestTheReadmeHasTheDemosAsTheyAre(t *testing.T) {
+	const path = "../README.md"
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	table := "| kind of change | the one command that shows it | what happens |\n|---|---|---|\n"
+	for _, s := range demo.Scenes() {
+		table += fmt.Sprintf("| %s | `pilotrix demo %s` | %s |\n", s.Shows, s.Name, s.Title)
+	}
+	require.True(t, demosMark.Match(text), "README.md has a place for the demos")
+	now := demosMark.ReplaceAllString(string(text), "${1}"+table+"${3}")
+	if goldentest.Updating() {
+		require.NoError(t, os.WriteFile(path, []byte(now), 0o644))
+	}
+	assert.True(t, string(text) == now || goldentest.Updating(), "README.md has other demos than there are: go test ./test -run Readme -update")
 }

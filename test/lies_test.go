@@ -42,6 +42,7 @@ type lying struct {
 	stack   *stack
 	bridge  *wbridge
 	board   *board
+	store   *store
 	run     func() runbook.Result
 	close   func()
 }
@@ -79,6 +80,13 @@ func lyingBridge(opt bridgeOptions) func(t *testing.T) *lying {
 	return func(t *testing.T) *lying {
 		x := newBridge(t, opt)
 		return &lying{rig: x.rig, bridge: x, run: x.run, close: x.close}
+	}
+}
+
+func lyingStore(opt storeOptions) func(t *testing.T) *lying {
+	return func(t *testing.T) *lying {
+		x := newStore(t, opt)
+		return &lying{rig: x.rig, store: x, run: x.run, close: x.close}
 	}
 }
 
@@ -152,6 +160,7 @@ var liables = []liable{
 	{"try-then-burn", lyingBridge(bridgeOptions{device: startsElsewhere}), burned},
 	{"recovery-put", lyingBridge(bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}}), burned},
 	{"write-over-the-shell", lyingBridge(bridgeOptions{whole: true, lanOptions: lanOptions{book: "write-over-the-shell"}}), burned},
+	{"one-store-upgrade", lyingStore(storeOptions{lanOptions: lanOptions{inputs: map[string]string{"tidy": "yes"}}}), func(l *lying) error { return l.store.begins("4.2.1") }},
 	{"prove-in-memory", lyingBoard, func(l *lying) error { return l.board.holds(l.book.Images["image"]) }},
 }
 
@@ -235,7 +244,7 @@ func liesTo(command string, i int, changes []string) []bench.Lie {
 	}
 	lies := append(slices.Clone(idle), bench.Pretends, cutsPower)
 	switch {
-	case command == "recommence", command == "tumble all", strings.HasPrefix(command, "swing "):
+	case command == "recommence", command == "restart", command == "tumble all", strings.HasPrefix(command, "swing "):
 		lies = append(lies, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 	case strings.HasPrefix(command, "renew "), command == "reset":
 		lies = append(lies, bench.StaysOld, bench.IsAnother)

@@ -189,6 +189,15 @@ func TestAPlanIsWhatARunTypes(t *testing.T) {
 			})
 		})
 	}
+	t.Run("one-store-upgrade", func(t *testing.T) {
+		inStore(t, storeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": ".", "tidy": "yes"}}}, func(t *testing.T, x *store) {
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			typed := reallyTyped(x.kept())
+			holdToPlan(t, x.book.Plan(knownBefore(x.kept())), typed)
+			holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
+		})
+	})
 	t.Run("rescue-over-serial", func(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			r := newRig(t, "R40-2", 9600, approveAll, nil)

@@ -5,14 +5,24 @@ import "pilotrix/bench"
 // Remember implements bench.Pretender.
 func (r *Router) Remember() (restore func()) {
 	files, baud := r.Store.Remember(), r.savedBaud
+	entry := r.entry
 	return func() {
 		files()
-		r.savedBaud = baud
+		r.savedBaud, r.entry = baud, entry
 	}
 }
 
-// Fibs implements bench.Fibber: it starts what it ran before.
+// Fibs implements bench.Fibber.
 func (r *Router) Fibs(lie bench.Lie) bool {
-	r.staysOld = r.staysOld || lie == bench.StaysOld
-	return lie == bench.StaysOld
+	switch lie {
+	case bench.StaysOld:
+		r.fibs.staysOld = true
+	case bench.LosesChoice:
+		r.fibs.losesEntry = true
+	case bench.IsAnother:
+		r.fibs.another = true
+	default:
+		return false
+	}
+	return true
 }

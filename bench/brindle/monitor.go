@@ -32,16 +32,16 @@ const (
 func (m *monitor) run() *running {
 	m.Wait(400 * time.Millisecond)
 	m.Sayf("\r\n\r\nsill 1.3   Brindle %s   memory 128 MiB   store %d MiB\r\n", m.Model, storeSize>>20)
-	found := m.bootable()
-	if len(found) > 0 && m.byItself && !m.stopped(found[0]) && m.OK() {
-		image, _ := m.begin(found[0])
+	first, why := m.begins()
+	if first != "" && m.byItself && !m.stopped(first) && m.OK() {
+		image, _ := m.begin(first)
 		return image
 	}
 	m.Prompt = func() string { return "sill: " }
 	m.Words = m.words()
-	if len(found) == 0 {
-		m.IdleAfter, m.Idle = noticeTime, func() { m.Say("\r\n" + noImage + "sill: ") }
-		m.Say(noImage)
+	if first == "" {
+		m.IdleAfter, m.Idle = noticeTime, func() { m.Say("\r\n" + why + "sill: ") }
+		m.Say(why)
 	}
 	_ = m.Run()
 	return m.chosen
@@ -66,11 +66,11 @@ func (m *monitor) words() []bench.Word {
 	return []bench.Word{
 		m.Help("words"),
 		{Form: "about", About: "what this is", Run: m.about},
-		{Form: "store", About: "list the store", Run: m.list},
+		{Form: "store", About: "list the store", Run: listStore(m.Shell, m.Router)},
 		{Form: "store prepare", About: "make the store ready after it was emptied", Run: m.prepare},
-		{Form: "store drop NAME", About: "remove one file", Run: m.drop, Grave: true},
+		{Form: "store drop NAME", About: "remove one file", Run: drop(m.Shell, &m.Store), Grave: true},
 		{Form: "store empty", About: "remove every file, the saved configuration too", Run: m.empty},
-		{Form: "weigh NAME", About: "size and digests of a file", Run: m.weigh},
+		{Form: "weigh NAME", About: "size and digests of a file", Run: weigh(m.Shell, &m.Store)},
 		{Form: "rate SPEED", About: "change the console's speed now", Run: rate(m.Shell)},
 		{Form: "setup", About: "ask for the settings that a restart takes", Run: m.setup},
 		{Form: "take x NAME", About: "receive a file by XMODEM", Run: m.take, Grave: true},
@@ -84,22 +84,25 @@ func (m *monitor) about([]string) error {
 	return nil
 }
 
-func (m *monitor) list([]string) error {
-	files := m.Store.Files()
-	for _, f := range files {
-		state := "kept"
-		if _, isImage := m.imageOf(f.Name); isImage == nil {
-			state = "image"
-		} else if f.Broken {
-			state = "broken"
+// listStore is the word that lists the store.
+func listStore(s *bench.Shell, r *Router) func([]string) error {
+	return func([]string) error {
+		files := r.Store.Files()
+		for _, f := range files {
+			state := "kept"
+			if _, isImage := r.imageOf(f.Name); isImage == nil {
+				state = "image"
+			} else if f.Broken {
+				state = "broken"
+			}
+			s.Sayf("  %-24s %12s B  %s\r\n", f.Name, bench.Commas(len(f.Data)), state)
 		}
-		m.Sayf("  %-24s %12s B  %s\r\n", f.Name, bench.Commas(len(f.Data)), state)
+		if len(files) == 0 {
+			s.Say("  (empty)\r\n")
+		}
+		s.Sayf("  free                     %12s B\r\n", bench.Commas(r.Store.Free()))
+		return nil
 	}
-	if len(files) == 0 {
-		m.Say("  (empty)\r\n")
-	}
-	m.Sayf("  free                     %12s B\r\n", bench.Commas(m.Store.Free()))
-	return nil
 }
 
 func (m *monitor) prepare([]string) error {
@@ -110,12 +113,15 @@ func (m *monitor) prepare([]string) error {
 	return nil
 }
 
-func (m *monitor) drop(args []string) error {
-	if !m.Store.Drop(args[0]) {
-		return fmt.Errorf("no file %s", args[0])
+// drop is the word that removes one file of the store.
+func drop(s *bench.Shell, store *bench.Store) func([]string) error {
+	return func(args []string) error {
+		if !store.Drop(args[0]) {
+			return fmt.Errorf("no file %s", args[0])
+		}
+		s.Dots("  freeing ", 6, 1200*time.Millisecond, " "+args[0]+" is gone\r\n")
+		return nil
 	}
-	m.Dots("  freeing ", 6, 1200*time.Millisecond, " "+args[0]+" is gone\r\n")
-	return nil
 }
 
 func (m *monitor) empty([]string) error {
@@ -127,14 +133,17 @@ func (m *monitor) empty([]string) error {
 	return nil
 }
 
-func (m *monitor) weigh(args []string) error {
-	f, found := m.Store.Get(args[0])
-	if !found {
-		return fmt.Errorf("no file %s", args[0])
+// weigh is the word that hashes a file of the store.
+func weigh(s *bench.Shell, store *bench.Store) func([]string) error {
+	return func(args []string) error {
+		f, found := store.Get(args[0])
+		if !found {
+			return fmt.Errorf("no file %s", args[0])
+		}
+		s.Dots("  weighing ", 8, 1600*time.Millisecond, "\r\n")
+		s.Fields("size", len(f.Data), "crc32", fmt.Sprintf("%08x", crc32.ChecksumIEEE(f.Data)), "sha256", fmt.Sprintf("%x", sha256.Sum256(f.Data)))
+		return nil
 	}
-	m.Dots("  weighing ", 8, 1600*time.Millisecond, "\r\n")
-	m.Fields("size", len(f.Data), "crc32", fmt.Sprintf("%08x", crc32.ChecksumIEEE(f.Data)), "sha256", fmt.Sprintf("%x", sha256.Sum256(f.Data)))
-	return nil
 }
 
 // rate is the word that changes the console's speed now.

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"strings"
@@ -14,7 +15,7 @@ import (
 )
 
 func (p *program) demoCommand() *cobra.Command {
-	var headless, stick bool
+	var headless, stick, list, asJSON bool
 	var scale float64
 	var awkward, images string
 	var about strings.Builder
@@ -31,12 +32,14 @@ terminal it runs by itself, approves the holds and prints the course as it goes.
 
 Demos:` + about.String(),
 		Example: `  pilotrix demo                     the rescue, eight times as fast as in life
+  pilotrix demo --list              all of them, with the kind of change that each shows
   pilotrix demo bank-upgrade        a release change over TFTP, with an upgrade on the way, restarts and the proof
   pilotrix demo trial               a new release on trial: dry run, restart, confirmed in time, made lasting
   pilotrix demo stack               three switches as one: every unit filled, restarted, proved
   pilotrix demo burn                a system tried from memory first, then burned into a flash, and started by itself
   pilotrix demo recovery-put        a file put into a recovery loader's window; the bench's own hand holds the button
   pilotrix demo over-the-shell      the next system fetched by HTTP and written by the device's own command
+  pilotrix demo one-store           the next image brought into the only store, beside the one that runs
   pilotrix demo bank-upgrade --stick           one of the images is on a stick in its port
   pilotrix demo rescue --time-scale 1
   pilotrix demo bank-upgrade --images /tmp/images    its images only; then: pilotrix, and bench:mare-gw1
@@ -45,6 +48,9 @@ Demos:` + about.String(),
 		Args:      cobra.MaximumNArgs(1),
 		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if list || asJSON {
+				return p.demoList(asJSON)
+			}
 			name := "rescue"
 			if len(args) > 0 {
 				name = args[0]
@@ -64,7 +70,33 @@ Demos:` + about.String(),
 	cmd.Flags().StringVar(&images, "images", "", "only make the demo's images in a `folder`, to do it by hand on its simulated device")
 	cmd.Flags().BoolVar(&stick, "stick", false, "the device has an image on a stick in its port, so that it is not transferred")
 	cmd.Flags().BoolVar(&headless, "headless", false, "run without the interface, approving the holds")
+	cmd.Flags().BoolVar(&list, "list", false, "list the demos, with the kind of change that each shows")
+	p.addJSON(cmd, &asJSON, []demoRow{})
 	return cmd
+}
+
+// demoRow is a demo, as it is listed.
+type demoRow struct {
+	Name    string `json:"name"`
+	Shows   string `json:"shows"`
+	Device  string `json:"device"`
+	Dialect string `json:"dialect"`
+	Runbook string `json:"runbook"`
+	Title   string `json:"title"`
+}
+
+func (p *program) demoList(asJSON bool) error {
+	var rows []demoRow
+	for _, s := range demo.Scenes() {
+		rows = append(rows, demoRow{s.Name, s.Shows, s.Place, demo.PlaceNamed(s.Place).Dialect, s.Runbook, s.Title})
+	}
+	if asJSON {
+		return json.NewEncoder(p.out).Encode(rows)
+	}
+	for _, r := range rows {
+		fmt.Fprintf(p.out, "%-15s %-28s %-12s %-21s %s\n", r.Name, r.Shows, r.Device, r.Runbook, r.Title)
+	}
+	return nil
 }
 
 // demoImages makes the images of a demo, and says what else is needed to do it by hand.

@@ -1,0 +1,48 @@
+package demo
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"pilotrix/bench"
+	"pilotrix/bench/brindle"
+)
+
+// routerSize is the size of the routers' images on Grey Mare, their heads left out.
+const routerSize = 1_150_976
+
+// RouterImage is an image for the routers with one store.
+func RouterImage(release string, size int) []byte {
+	return brindle.MakeImage(release, []string{"R40-1", "R40-2"}, size)
+}
+
+// Router is the router on Grey Mare as it stands when a scene begins: it runs 4.0.7, and its store holds 3.9.4 besides, which
+// leaves less room than another image of the size needs.
+func Router(lan *bench.LAN, size int) *brindle.Router {
+	r := brindle.New("R40-1", "mare-rtr1", user, password)
+	r.Store.Capacity = 2*size + size/2
+	r.Begin("2026-05-19", "tern-4.0.7.brm")
+	r.Install("tern-3.9.4.brm", RouterImage("3.9.4", size), false)
+	r.Install("tern-4.0.7.brm", RouterImage("4.0.7", size), false)
+	r.Ran("4.0.7")
+	r.Join(lan, routerAddress)
+	r.Warm()
+	return r
+}
+
+// RouterShelf makes the shelf of that router's scene in a folder: the wanted image, the one that runs, and one for another model.
+func RouterShelf(folder string, size int) error {
+	shelf := filepath.Join(folder, "shelf")
+	sums := ""
+	for _, release := range []string{"4.2.1", "4.0.7"} {
+		data, name := RouterImage(release, size), "tern-"+release+".brm"
+		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(data), name)
+		if err := write(shelf, name, data); err != nil {
+			return err
+		}
+	}
+	other := brindle.MakeImage("4.2.1", []string{"R40-16"}, size/4)
+	return errors.Join(write(shelf, "tern-4.2.1-r40-16.brm", other), write(shelf, "SHA256SUMS", []byte(sums)))
+}
