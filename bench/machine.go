@@ -120,6 +120,9 @@ func (m *Machine) Plug() error {
 	if m.host != nil {
 		return nil
 	}
+	if err := m.listens(); err != nil {
+		return err
+	}
 	switch {
 	case m.sessions != nil:
 		m.host = m.sessions
@@ -223,6 +226,9 @@ func (m *Machine) Open(ctx context.Context, opener *line.Opener, t line.Target) 
 	m.mu.Unlock()
 	if memory, is := host.(*memoryHost); is {
 		return memory.open(t, m.clock), nil
+	}
+	if _, only := m.device.(ShellOnly); only && host != nil {
+		return m.openShell(ctx, t, m.clock)
 	}
 	if host == nil {
 		return nil, &line.Error{Target: t, Reason: line.ErrNoSuch, Remedy: "its cable is unplugged"}

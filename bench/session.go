@@ -6,8 +6,10 @@ import (
 	"errors"
 	"io"
 	"net"
+	"strings"
 	"sync"
 
+	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
 	"pilotrix/core/line/telnet"
@@ -224,12 +226,7 @@ func (m *Machine) serveSSH(conn net.Conn, h *sessionHost) {
 		}
 		return &ssh.Permissions{}, nil
 	}}
-	seed := sha256.Sum256([]byte(m.Name)) // the same each time, as a device's own key is
-	key, err := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(seed[:]))
-	if err != nil {
-		return
-	}
-	config.AddHostKey(key)
+	config.AddHostKey(m.hostKey())
 	h.mu.Lock()
 	answering := h.answering
 	h.mu.Unlock()
@@ -251,7 +248,7 @@ func (m *Machine) serveSSH(conn net.Conn, h *sessionHost) {
 		if err != nil {
 			return
 		}
-		go serveShell(&sshChannel{channel, server}, asked, h, login)
+		go m.serveShell(&sshChannel{channel, server}, asked, h, login)
 	}
 }
 
@@ -266,14 +263,32 @@ func (c *sshChannel) Close() error {
 	return c.server.Close()
 }
 
-func serveShell(channel *sshChannel, asked <-chan *ssh.Request, h *sessionHost, login string) {
+func (m *Machine) serveShell(channel *sshChannel, asked <-chan *ssh.Request, h *sessionHost, login string) {
+	takes, drops := m.device.(Takes)
 	for request := range asked {
 		known := request.Type == "pty-req" || request.Type == "shell" || request.Type == "window-change"
+		files := drops && request.Type == "subsystem" && strings.HasSuffix(string(request.Payload), "sftp")
 		if request.WantReply {
-			_ = request.Reply(known, nil)
+			_ = request.Reply(known || files, nil)
 		}
-		if request.Type == "shell" && !h.attach(channel, login) {
+		switch {
+		case files:
+			go serveDrop(channel.Channel, takes.Drop())
+		case request.Type == "shell" && !h.attach(channel, login):
 			_ = channel.Close()
 		}
 	}
+}
+
+func serveDrop(channel ssh.Channel, store *Store) {
+	server := sftp.NewRequestServer(channel, drop{store}.handlers())
+	_ = server.Serve()
+	_ = server.Close()
+	_ = channel.Close()
+}
+
+// keyOf is a device's own key: the same each time.
+func keyOf(name string) ed25519.PrivateKey {
+	seed := sha256.Sum256([]byte(name))
+	return ed25519.NewKeyFromSeed(seed[:])
 }

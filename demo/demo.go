@@ -182,6 +182,11 @@ var places = map[string]Place{
 		About: "its system was cut off while it was written: it restarts over and over",
 		build: func(lan *bench.LAN) bench.Device { return Bridge(lan, bridgeSize, true) },
 	},
+	"ness-rt1": {
+		Name: "ness-rt1", Where: "Tangle Ness", Family: "Dunlin N1", Dialect: "dunlin-n1",
+		About: "runs reed 6.4 in three packages on a board with firmware of its own; reached by its shell session only",
+		build: func(lan *bench.LAN) bench.Device { return Packages(lan) },
+	},
 	"mare-br1": {
 		Name: "mare-br1", Where: "Grey Mare", Family: "Pellow W3", Dialect: "pellow-w3",
 		About: "runs skua 2.4 from its flash",
@@ -404,6 +409,13 @@ var scenes = map[string]Scene{
 		Inputs: map[string]string{"user": user, "password": password, "address": bridgeAddress.Addr().String()},
 		files:  func(folder string) error { return BridgeShelf(folder, bridgeSize) },
 		place:  map[string]func(string) string{"image": in("skua-2.6.pws")},
+	},
+	"downgrade": {
+		Name: "downgrade", Shows: "two layers, and down", Title: "a router's packages, then its board's firmware, brought down to an older release until all layers agree", Place: "ness-rt1",
+		Runbook: "packages-and-board",
+		Inputs:  map[string]string{"user": user, "password": password},
+		files:   func(folder string) error { return PackagesShelf(folder, packagesSize) },
+		place:   map[string]func(string) string{"image": in(PackageName("core", "6.2", "oak64")), "into": func(folder string) string { return folder }},
 	},
 	"one-store": {
 		Name: "one-store", Shows: "one store", Title: "a router whose next image has to find room in the one store beside the running one", Place: "mare-rtr1",

@@ -43,6 +43,7 @@ type lying struct {
 	bridge  *wbridge
 	board   *board
 	store   *store
+	parts   *parts
 	run     func() runbook.Result
 	close   func()
 }
@@ -87,6 +88,13 @@ func lyingStore(opt storeOptions) func(t *testing.T) *lying {
 	return func(t *testing.T) *lying {
 		x := newStore(t, opt)
 		return &lying{rig: x.rig, store: x, run: x.run, close: x.close}
+	}
+}
+
+func lyingParts(opt partsOptions) func(t *testing.T) *lying {
+	return func(t *testing.T) *lying {
+		x := newParts(t, opt)
+		return &lying{rig: x.rig, parts: x, run: x.run, close: x.close}
 	}
 }
 
@@ -161,6 +169,7 @@ var liables = []liable{
 	{"recovery-put", lyingBridge(bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}}), burned},
 	{"write-over-the-shell", lyingBridge(bridgeOptions{whole: true, lanOptions: lanOptions{book: "write-over-the-shell"}}), burned},
 	{"one-store-upgrade", lyingStore(storeOptions{lanOptions: lanOptions{inputs: map[string]string{"tidy": "yes"}}}), func(l *lying) error { return l.store.begins("4.2.1") }},
+	{"packages-and-board", lyingParts(partsOptions{}), func(l *lying) error { return l.parts.agree("6.2") }},
 	{"prove-in-memory", lyingBoard, func(l *lying) error { return l.board.holds(l.book.Images["image"]) }},
 }
 
@@ -244,7 +253,7 @@ func liesTo(command string, i int, changes []string) []bench.Lie {
 	}
 	lies := append(slices.Clone(idle), bench.Pretends, cutsPower)
 	switch {
-	case command == "recommence", command == "restart", command == "tumble all", strings.HasPrefix(command, "swing "):
+	case command == "recommence", command == "restart", command == "tumble all", strings.HasPrefix(command, "turn over"), strings.HasPrefix(command, "swing "):
 		lies = append(lies, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 	case strings.HasPrefix(command, "renew "), command == "reset":
 		lies = append(lies, bench.StaysOld, bench.IsAnother)

@@ -91,7 +91,7 @@ func holdToPlan(t *testing.T, plan runbook.Plan, typed []string) {
 	for _, s := range plan.Steps {
 		for _, one := range slices.Concat(s.Reads, s.Types) {
 			if !one.Key {
-				planned = append(planned, item{one, s, one.When != "" || len(s.When) > 0})
+				planned = append(planned, item{one, s, one.When != "" || len(s.When) > 0 || s.For != ""})
 			}
 		}
 	}

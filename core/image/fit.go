@@ -137,7 +137,7 @@ func (i Item) fitKind(facts *device.Facts, add reasons) {
 		default:
 			add("model", No, fmt.Sprintf("made for %s; the device is %s", models, model))
 		}
-	} else {
+	} else if _, told := i.Says[SaysArchitecture]; !told { // what is made for an architecture goes on all of it
 		add("model", Unknown, "it does not say which models it is for")
 	}
 	if architecture, said := i.Says[SaysArchitecture]; said {

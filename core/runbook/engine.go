@@ -46,7 +46,7 @@ type Engine struct {
 	dock      *serve.Dock    // nil until a step serves
 	withdraw  map[string]func()
 	unpacker  image.Unpacker
-	upgrades  []image.UpgradeStep
+	files     loopFiles
 	shelfTold event.Shelf
 	flash     event.Flash  // the last one that was reckoned
 	erased    *event.Flash // what was erased with an approval, nil for nothing

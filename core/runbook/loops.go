@@ -27,7 +27,7 @@ func (e *Engine) unroll(steps []PreparedStep, i int) ([]PreparedStep, error) {
 	}
 	var unrolled []PreparedStep
 	for n, vars := range rounds {
-		unrolled = append(unrolled, e.p.copies(steps[i:end], round, n, vars, e.upgrades)...)
+		unrolled = append(unrolled, e.p.copies(steps[i:end], round, n, vars, e.files)...)
 	}
 	return slices.Concat(steps[:i:i], unrolled, steps[end:]), nil
 }
@@ -81,17 +81,36 @@ func rowsOf(in *expression.Guard, text string, env map[string]any) (rows []map[s
 	return rows, nil
 }
 
-// copies are a phase's steps for one round.
-func (p *Prepared) copies(steps []PreparedStep, round *loop, n int, vars map[string]any, upgrades []image.UpgradeStep) (out []PreparedStep) {
+// loopFiles are the files that a loop's rows may stand for.
+type loopFiles struct {
+	upgrades []image.UpgradeStep
+	gathered []*image.Image
+}
+
+// of are the files of a row, by the names that a step calls them.
+func (f loopFiles) of(name string, row map[string]any) map[string]*image.Image {
 	images := map[string]*image.Image{}
-	for _, upgrade := range upgrades {
-		if row, is := vars[round.Each].(map[string]any); is && row["release"] == upgrade.Release && row["from"] == upgrade.From {
-			images[round.Each] = upgrade.Item.Image
-			if upgrade.Companion != nil {
-				images[round.Each+".companion"] = upgrade.Companion.Image
-			}
+	for _, img := range f.gathered {
+		if row["path"] == img.Path && row["name"] == img.Name {
+			images[name] = img
 		}
 	}
+	for _, upgrade := range f.upgrades {
+		if row["release"] != upgrade.Release || row["from"] != upgrade.From {
+			continue
+		}
+		images[name] = upgrade.Item.Image
+		if upgrade.Companion != nil {
+			images[name+".companion"] = upgrade.Companion.Image
+		}
+	}
+	return images
+}
+
+// copies are a phase's steps for one round.
+func (p *Prepared) copies(steps []PreparedStep, round *loop, n int, vars map[string]any, files loopFiles) (out []PreparedStep) {
+	row, _ := vars[round.Each].(map[string]any)
+	images := files.of(round.Each, row)
 	env := p.Env(noFacts)
 	maps.Copy(env, vars)
 	for j, s := range steps {

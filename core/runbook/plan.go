@@ -11,7 +11,6 @@ import (
 
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
-	"pilotrix/core/image"
 	"pilotrix/core/units"
 )
 
@@ -128,18 +127,11 @@ func (p *Prepared) Plan(assumed *device.Facts) Plan {
 // unrolled are the steps with every loop unrolled whose list is known, and what they would see.
 func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env map[string]any) {
 	env = p.openEnv(assumed)
-	var upgrades []image.UpgradeStep
+	var files loopFiles
 	altered := false
 	for i := 0; i < len(p.Steps); i++ {
 		s := p.Steps[i]
-		if w, is := s.Work.(*upgradeWork); is {
-			if name, err := w.allowed.Render(env); err == nil {
-				if path, err := p.chain(name, w.to, assumed); err == nil {
-					upgrades = path.Steps
-					env["upgrades"] = upgradeTrees(path.Steps)
-				}
-			}
-		}
+		p.foresee(s.Work, assumed, &files, env)
 		end := i
 		for s.loop != nil && end < len(p.Steps) && p.Steps[end].loop == s.loop {
 			end++
@@ -155,11 +147,29 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 			continue
 		}
 		for n, vars := range all {
-			steps = append(steps, p.copies(p.Steps[i:end], s.loop, n, vars, upgrades)...)
+			steps = append(steps, p.copies(p.Steps[i:end], s.loop, n, vars, files)...)
 		}
 		i = end - 1
 	}
 	return steps, env
+}
+
+// foresee does what needs no device: it finds the files that loops go over, as far as what is assumed tells.
+func (p *Prepared) foresee(work Work, assumed *device.Facts, files *loopFiles, env map[string]any) {
+	switch w := work.(type) {
+	case *upgradeWork:
+		if name, err := w.allowed.Render(env); err == nil {
+			if path, err := p.chain(name, w.to, assumed); err == nil {
+				files.upgrades = path.Steps
+				env["upgrades"] = upgradeTrees(path.Steps)
+			}
+		}
+	case *gatherWork:
+		if found, err := w.found(p, env); err == nil {
+			files.gathered = found
+			env["gathered"] = gatheredTrees(found)
+		}
+	}
 }
 
 // readOf reports whether a loop goes over what is read of the device, which is not known before where that is changed first.

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
@@ -291,6 +293,9 @@ func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img 
 	}
 	shell := e.console.Shell()
 	if shell == nil {
+		if _, lost := e.console.Await(ctx, func(sense.State) bool { return true }); errors.Is(lost, ErrLineLost) {
+			return lost
+		}
 		return fmt.Errorf("the line is no SSH session: %s cannot be put on the device by %s", img.Name, w.put)
 	}
 	protocol := strings.ToUpper(w.put)
@@ -310,7 +315,29 @@ func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img 
 		return err
 	})
 	e.changed = e.changed || err == nil
+	if err != nil && ctx.Err() == nil && ended(shell) {
+		err = e.withTheLine(ctx, err)
+	}
 	end.Outcome, end.Message = event.OutcomeOf(err)
 	e.console.Emit(end)
 	return err
+}
+
+// noticesWithin is how long the line may take until it knows that the connection under it has ended.
+const noticesWithin = 30 * time.Second
+
+// ended reports whether a connection is no more.
+func ended(shell *ssh.Client) bool {
+	_, _, err := shell.SendRequest("keepalive@openssh.com", true, nil)
+	return err != nil
+}
+
+// withTheLine is what went wrong as a line that was lost, once the line knows: the step waits until it is back then.
+func (e *Engine) withTheLine(ctx context.Context, why error) error {
+	limited, cancel := e.console.Clock().WithTimeout(ctx, noticesWithin)
+	defer cancel()
+	if _, lost := e.console.Await(limited, func(sense.State) bool { return false }); errors.Is(lost, ErrLineLost) {
+		return fmt.Errorf("%w: %w", ErrLineLost, why)
+	}
+	return why
 }

@@ -51,7 +51,7 @@ func (w *upgradeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	if err != nil {
 		return err
 	}
-	e.upgrades = path.Steps
+	e.files.upgrades = path.Steps
 	e.made["upgrades"] = upgradeTrees(path.Steps)
 	e.console.Emit(e.p.upgradeEvent(e.facts, e.p.Images[w.to], path))
 	if path.Downgrade {
@@ -110,7 +110,7 @@ func (p *Prepared) chainTime(chain []image.UpgradeStep) (total time.Duration) {
 		all, err := rounds(loop, env)
 		if err == nil && strings.HasPrefix(string(loop.In), "upgrades") {
 			for n, vars := range all {
-				for _, s := range p.copies(p.Steps[i:end], loop, n, vars, chain) {
+				for _, s := range p.copies(p.Steps[i:end], loop, n, vars, loopFiles{upgrades: chain}) {
 					total += s.Expected
 				}
 			}

@@ -1,0 +1,63 @@
+package demo
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+
+	"pilotrix/bench"
+	"pilotrix/bench/dunlin"
+)
+
+// packagesSize is the size of the core's package on Tangle Ness, its head left out; those of other parts have a quarter.
+const packagesSize = 1_310_720
+
+var packagesAddress = netip.MustParsePrefix("192.0.2.51/24")
+
+// Packages is the small router on Tangle Ness as it stands when a scene begins: reed 6.4 on all its layers, with two parts besides
+// the core.
+func Packages(lan *bench.LAN) *dunlin.Router {
+	r := dunlin.New(dunlin.Settings{
+		Model: "N1-2", HostName: "ness-rt1", Serial: "DN1-000903", Architecture: "oak64", Login: user, Word: password, Address: packagesAddress,
+		Parts: []dunlin.Part{{Name: "core", Release: "6.4"}, {Name: "gauges", Release: "6.4"}, {Name: "mesh", Release: "6.4"}}, Board: "6.4",
+		Uses: []string{"two-uplinks", "fast-lanes"},
+	}, lan)
+	r.Warm()
+	return r
+}
+
+// Package is one for the small routers.
+func Package(part, release, architecture string, size int) []byte {
+	if part != "core" {
+		size /= 4
+	}
+	return dunlin.MakePackage(dunlin.Package{Part: part, Release: release, Architecture: architecture}, size)
+}
+
+// PackageName is what it is called.
+func PackageName(part, release, architecture string) string {
+	return fmt.Sprintf("reed-%s-%s-%s.dnp", part, release, architecture)
+}
+
+// PackagesShelf makes the shelf of that router's scene in a folder: all parts of the lower release, those of the running one, the
+// core for another architecture, and a release whose mesh is only there for that.
+func PackagesShelf(folder string, size int) error {
+	shelf, sums := filepath.Join(folder, "shelf"), ""
+	var err error
+	add := func(part, release, architecture string) {
+		data, name := Package(part, release, architecture, size), PackageName(part, release, architecture)
+		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(data), name)
+		err = errors.Join(err, write(shelf, name, data))
+	}
+	for _, part := range []string{"core", "gauges", "mesh"} {
+		add(part, "6.2", "oak64")
+		add(part, "6.4", "oak64")
+	}
+	add("core", "6.2", "elm32")
+	add("core", "6.3", "oak64")
+	add("gauges", "6.3", "oak64")
+	add("mesh", "6.3", "elm32")
+	return errors.Join(err, write(shelf, "SHA256SUMS", []byte(sums)))
+}
