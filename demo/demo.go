@@ -187,6 +187,11 @@ var places = map[string]Place{
 		About: "runs reed 6.4 in three packages on a board with firmware of its own; reached by its shell session only",
 		build: func(lan *bench.LAN) bench.Device { return Packages(lan) },
 	},
+	"quay-wc1": {
+		Name: "quay-wc1", Where: "Orsholm quay", Family: "Orsel C1", Dialect: "orsel-c1",
+		About: "runs linnet 3.4 with a dozen access points; reached by its shell session only",
+		build: func(lan *bench.LAN) bench.Device { return Controller(lan, "3.4") },
+	},
 	"mare-br1": {
 		Name: "mare-br1", Where: "Grey Mare", Family: "Pellow W3", Dialect: "pellow-w3",
 		About: "runs skua 2.4 from its flash",
@@ -409,6 +414,13 @@ var scenes = map[string]Scene{
 		Inputs: map[string]string{"user": user, "password": password, "address": bridgeAddress.Addr().String()},
 		files:  func(folder string) error { return BridgeShelf(folder, bridgeSize) },
 		place:  map[string]func(string) string{"image": in("skua-2.6.pws")},
+	},
+	"controller": {
+		Name: "controller", Shows: "a controller and what hangs on it", Title: "a wireless controller upgraded, then its access points followed one by one until the last is back", Place: "quay-wc1",
+		Runbook: "controller-and-points",
+		Inputs:  map[string]string{"user": user, "password": password, "upgrade_paths": "orsel-c1"},
+		files:   func(folder string) error { return ControllerShelf(folder, controllerSize) },
+		place:   map[string]func(string) string{"image": in("linnet-3.6.orl"), "into": func(folder string) string { return folder }},
 	},
 	"downgrade": {
 		Name: "downgrade", Shows: "two layers, and down", Title: "a router's packages, then its board's firmware, brought down to an older release until all layers agree", Place: "ness-rt1",

@@ -44,6 +44,7 @@ type lying struct {
 	board   *board
 	store   *store
 	parts   *parts
+	points  *wireless
 	run     func() runbook.Result
 	close   func()
 }
@@ -95,6 +96,13 @@ func lyingParts(opt partsOptions) func(t *testing.T) *lying {
 	return func(t *testing.T) *lying {
 		x := newParts(t, opt)
 		return &lying{rig: x.rig, parts: x, run: x.run, close: x.close}
+	}
+}
+
+func lyingWireless(opt wirelessOptions) func(t *testing.T) *lying {
+	return func(t *testing.T) *lying {
+		x := newWireless(t, opt)
+		return &lying{rig: x.rig, points: x, run: x.run, close: x.close}
 	}
 }
 
@@ -170,6 +178,7 @@ var liables = []liable{
 	{"write-over-the-shell", lyingBridge(bridgeOptions{whole: true, lanOptions: lanOptions{book: "write-over-the-shell"}}), burned},
 	{"one-store-upgrade", lyingStore(storeOptions{lanOptions: lanOptions{inputs: map[string]string{"tidy": "yes"}}}), func(l *lying) error { return l.store.begins("4.2.1") }},
 	{"packages-and-board", lyingParts(partsOptions{}), func(l *lying) error { return l.parts.agree("6.2") }},
+	{"controller-and-points", lyingWireless(wirelessOptions{}), func(l *lying) error { return l.points.followed("3.6") }},
 	{"prove-in-memory", lyingBoard, func(l *lying) error { return l.board.holds(l.book.Images["image"]) }},
 }
 
@@ -255,7 +264,7 @@ func liesTo(command string, i int, changes []string) []bench.Lie {
 	switch {
 	case command == "recommence", command == "restart", command == "tumble all", strings.HasPrefix(command, "turn over"), strings.HasPrefix(command, "swing "):
 		lies = append(lies, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
-	case strings.HasPrefix(command, "renew "), command == "reset":
+	case strings.HasPrefix(command, "renew "), command == "reset", command == "install":
 		lies = append(lies, bench.StaysOld, bench.IsAnother)
 	case strings.HasPrefix(command, "start "):
 		lies = append(lies, bench.StaysOld)

@@ -689,3 +689,40 @@ func TestEveryKeyIsTheDevicesWhileTheyAreLocked(t *testing.T) {
 	feed(a, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
 	assert.False(t, a.locked, "what is asked is answered by keys")
 }
+
+// hanging is a controller whose access points are on their way, and its layers.
+func hanging() []event.Body {
+	point := func(name, release, state, percent, reason string) map[string]string {
+		return map[string]string{"name": name, "model": "P2", "release": release, "state": state, "percent": percent, "reason": reason}
+	}
+	layer := func(name, release, state, brings string) map[string]string {
+		return map[string]string{"layer": name, "release": release, "state": state, "brings": brings}
+	}
+	return []event.Body{
+		event.RunBegin{Runbook: "points", Title: "Upgrade the controller", Steps: []event.StepPlan{{ID: "1.1", Phase: "follow", Title: "Follow them", Expected: time.Minute, Timeout: time.Hour, Cards: []string{"banks"}}}},
+		event.Fact{Name: "device.name", Value: "quay-wc1", Source: "about"},
+		event.StepBegin{ID: "1.1", Try: 1},
+		event.Fact{Name: "layers", Value: "2 rows", Source: "what layers", Rows: []map[string]string{layer("core", "6.4", "runs", ""), layer("mesh", "6.4", "runs", ""), layer("board", "6.4", "runs", "")}},
+		event.Fact{Name: "layers", Value: "2 rows", Source: "what layers", Rows: []map[string]string{layer("core", "6.2", "runs", ""), layer("mesh", "6.4", "rests", ""), layer("board", "6.4", "runs", "6.2")}},
+		event.Fact{Name: "attached", Value: "5 rows", Source: "points", Rows: []map[string]string{
+			point("ap-quay-01", "3.4", "here", "0", ""), point("ap-quay-02", "3.4", "here", "0", ""), point("ap-quay-03", "3.4", "here", "0", ""),
+			point("ap-a-very-long-name-01", "3.4", "here", "0", ""), point("ap-gone-01", "3.4", "here", "0", ""),
+		}},
+		event.Fact{Name: "attached", Value: "4 rows", Source: "points", Rows: []map[string]string{
+			point("ap-quay-01", "3.6", "here", "0", ""), point("ap-quay-02", "3.4", "loading", "40", ""), point("ap-quay-03", "3.4", "away", "0", ""),
+			point("ap-a-very-long-name-01", "3.4", "refused", "0", "no firmware for P1 in 3.6"),
+		}},
+	}
+}
+
+// TestWhatHangsOnADeviceAsItIsShown keeps layers and attached devices as they are drawn, at both sizes.
+func TestWhatHangsOnADeviceAsItIsShown(t *testing.T) {
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		a, _ := lampApp(t)
+		feed(a, hanging()...)
+		for _, name := range []string{"console", "device"} {
+			a.show(name)
+			goldentest.Same(t, fmt.Sprintf("attached-%s-%dx%d", name, size[0], size[1]), drawn(a, size))
+		}
+	}
+}

@@ -143,8 +143,10 @@ func (c *compiler) lineAndModes() {
 
 func (c *compiler) dialog(path string, dialog Dialog) *CompiledDialog {
 	switch {
-	case dialog.Answer == "" && !dialog.Operator && !dialog.NoEnter:
-		c.complain(path, "question %q has no answer: give one, or operator: true", dialog.Dialog)
+	case dialog.Enter && (dialog.Answer != "" || dialog.Operator || dialog.NoEnter):
+		c.complain(path+".enter", "question %q is answered by Enter alone: no answer, operator or no-enter goes with that", dialog.Dialog)
+	case dialog.Answer == "" && !dialog.Operator && !dialog.NoEnter && !dialog.Enter:
+		c.complain(path, "question %q has no answer: give one, enter: true for Enter alone, or operator: true", dialog.Dialog)
 	case dialog.Operator && dialog.Answer != "":
 		c.complain(path+".answer", "the operator is asked this question, so it has no answer of its own")
 	}

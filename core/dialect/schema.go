@@ -107,6 +107,7 @@ type Dialog struct {
 	Answer   string         `yaml:"answer" jsonschema_description:"What is typed; may hold ${…}"`
 	Operator bool           `yaml:"operator" jsonschema_description:"Ask the operator instead"`
 	Secret   bool           `yaml:"secret" jsonschema_description:"The answer is shown and recorded nowhere"`
+	Enter    bool           `yaml:"enter" jsonschema_description:"Enter alone is the answer"`
 	NoEnter  bool           `yaml:"no-enter" jsonschema_description:"Type the answer without Enter"`
 	Because  string         `yaml:"because" jsonschema_description:"Why this is the answer; shown with it"`
 }

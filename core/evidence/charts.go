@@ -18,7 +18,7 @@ const (
 )
 
 // Charts are the drawings that can be made, by name.
-var Charts = map[string]func(*state.State) *Drawing{"course": Course, "upgrades": Upgrades, "banks": Banks, "stack": Stack, "systems": Systems, "dry-run": DryRun, "flash": Flash, "reach": Reach, "ladder": Ladder}
+var Charts = map[string]func(*state.State) *Drawing{"course": Course, "upgrades": Upgrades, "banks": Banks, "stack": Stack, "systems": Systems, "layers": Layers, "attached": Attached, "dry-run": DryRun, "flash": Flash, "reach": Reach, "ladder": Ladder}
 
 // head begins a drawing with its title and whom it is about.
 func head(s *state.State, title string, rows float64) *Drawing {

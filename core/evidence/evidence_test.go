@@ -66,6 +66,11 @@ func story() *state.State {
 		},
 		event.StepEnd{ID: "1.3", Outcome: event.Failed, Took: 2 * time.Minute},
 		event.RunEnd{Outcome: event.Failed, Message: "it did not come back", Proved: []string{"nothing"}},
+		event.Fact{Name: "layers", Rows: []map[string]string{{"layer": "core", "release": "6.4", "state": "runs"}, {"layer": "mesh", "release": "6.4", "state": "runs"}, {"layer": "board", "release": "6.4", "state": "runs", "brings": "6.4"}}},
+		event.Fact{Name: "layers", Rows: []map[string]string{{"layer": "core", "release": "6.2", "state": "runs"}, {"layer": "mesh", "release": "6.4", "state": "rests"}, {"layer": "board", "release": "6.4", "state": "runs", "brings": "6.2"}}},
+		event.Fact{Name: "attached", Rows: []map[string]string{{"name": "ap-1", "model": "P2", "release": "3.4", "state": "here"}, {"name": "ap-2", "release": "3.4", "state": "here"}, {"name": "ap-3", "release": "3.4", "state": "here"}}},
+		event.Fact{Name: "attached", Rows: []map[string]string{{"name": "ap-1", "model": "P2", "release": "3.4", "state": "away"}, {"name": "ap-2", "release": "3.4", "state": "loading", "percent": "40"}, {"name": "ap-3", "release": "3.4", "state": "here"}}},
+		event.Fact{Name: "attached", Rows: []map[string]string{{"name": "ap-1", "model": "P2", "release": "3.6", "state": "here"}, {"name": "ap-2", "release": "3.4", "state": "failed", "reason": "broken\x1b[2J off"}}},
 	} {
 		s.Apply(event.Event{Seq: int64(i), At: at.Add(time.Duration(i) * time.Second), Body: body})
 	}
@@ -114,6 +119,8 @@ func TestEveryChartSaysWhatHappened(t *testing.T) {
 		"banks":    {"7.2.0 → 7.6.1", "chosen for the next start, not kept", "runs, as before"},
 		"systems":  {"5.4·[2J", "runs now", "ran before", "A restart, or a power cut, starts 5.2: what runs is lost by it.", "dealt with at 14:00:19, 09:41 before", "open when the record ends"},
 		"stack":    {"lead → member", "deputy → lead", "3.1 → 3.2", "apart", "40 %", "failed", "broken off", "The ring is broken between unit 2 and unit 3."},
+		"layers":   {"core", "6.4 → 6.2", "rests", "waits for 6.2", "The layers do not agree."},
+		"attached": {"ap-1", "P2", "here, 3.4 → 3.6", "failed", "broken·[2J off", "missing", "loads", "14:00:"},
 		"flash":    {"part sys<tem·[2J", "0xbf010000 to 0xbf01ffff   65,536 B   64.0 KiB", "0xbf010000 to 0xbf01116f   4,464 B", "the loader's checksum cacaea87 is the file's", "never touched", "skua & more.pws"},
 		"dry-run":  {"lan", "35 s", "warns", "the ferry & its ramp; not so in the dry run at 14:00:10", "room: only in the dry run at 14:00:10"},
 		"reach":    {"icmp:192.0.2.41", "3 tries, 2 without an answer", "away 01:30", "in “Restart & wait”"},

@@ -149,7 +149,11 @@ func (c *Compiler) textOf(path, text string) *expression.Template {
 // uses notes that names are read, and that they are shown.
 func (c *Compiler) uses(key string, names []string, proof bool) {
 	for _, name := range names {
-		if first, _, _ := strings.Cut(name, "."); first == dialect.Can || first == dialect.Lacks { // what the release has follows from the release
+		first, _, _ := strings.Cut(name, ".")
+		if c.names.row != "" && first == c.names.row {
+			continue // its fields are those of the rows
+		}
+		if first == dialect.Can || first == dialect.Lacks { // what the release has follows from the release
 			name = image.FactRelease
 		}
 		c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key), proof: proof})
@@ -157,6 +161,13 @@ func (c *Compiler) uses(key string, names []string, proof bool) {
 			c.Complain(key, "%s is a secret and would be shown here: it is typed only where the dialect says that it is a secret", name)
 		}
 	}
+}
+
+// Row has what is compiled meanwhile know a row of a list by a name.
+func (c *Compiler) Row(name string, compile func()) {
+	c.names.row = name
+	defer func() { c.names.row = "" }()
+	compile()
 }
 
 // Makes notes that names are made at this point of the step.

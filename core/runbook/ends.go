@@ -85,8 +85,8 @@ func (e *Engine) clear() {
 // conclude turns what ended the steps into a result, going the rollback where that is said.
 func (e *Engine) conclude(ctx context.Context, err error) Result {
 	switch {
-	case err == nil && len(e.past) > 0:
-		return Result{Outcome: event.DoneBut, Exit: ExitDoneBut, Message: "done, but this failed and was gone past: " + strings.Join(e.past, "; ") + e.handWords(), Proved: e.proved}
+	case err == nil && len(e.past)+len(e.but) > 0:
+		return Result{Outcome: event.DoneBut, Exit: ExitDoneBut, Message: e.butWords() + e.handWords(), Proved: e.proved}
 	case err == nil && e.p.rehearsal:
 		return Result{Outcome: event.Done, Exit: ExitDone, Message: "rehearsed" + e.handWords() + ": what follows was not done" + e.changedWords(), Proved: e.proved}
 	case err == nil:
@@ -101,6 +101,18 @@ func (e *Engine) conclude(ctx context.Context, err error) Result {
 		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: "the program was ended" + e.changedWords()}
 	}
 	return Result{Outcome: event.Failed, Exit: ExitFailed, Message: err.Error() + e.changedWords()}
+}
+
+// butWords are what is not as it was meant, though the run went to its end.
+func (e *Engine) butWords() string {
+	var words []string
+	if len(e.but) > 0 {
+		words = append(words, "done but for "+strings.Join(e.but, "; "))
+	}
+	if len(e.past) > 0 {
+		words = append(words, "done, but this failed and was gone past: "+strings.Join(e.past, "; "))
+	}
+	return strings.Join(words, ". And ")
 }
 
 // rollBack goes the rollback. Its steps stand on the course behind those that were done.

@@ -22,6 +22,7 @@ type names struct {
 	extra  []string // parameters of an action
 	masked []string // those that are masked wherever they are shown
 	loop   string   // the name of the loop that is in force
+	row    string   // what a row is called while it is looked at
 	kept   []string // names of snapshots
 }
 
@@ -36,7 +37,7 @@ func (n names) Known(name string) bool {
 	switch {
 	case slices.Contains(n.extra, name) || n.d.Knows(name):
 		return true
-	case n.loop != "" && first == n.loop:
+	case n.loop != "" && first == n.loop, n.row != "" && first == n.row:
 		return true // its fields are those of the list's rows
 	case first == "described":
 		return rest == "" || slices.ContainsFunc(n.d.Described(), func(h image.Header) bool { return h.Name == rest })

@@ -446,6 +446,9 @@ func (p *planner) answer(ask *dialect.CompiledDialog, env map[string]any) (Typed
 	if ask.Secret {
 		t.Text = "[secret]"
 	}
+	if ask.Enter {
+		t.Text, t.Key = "Enter", true
+	}
 	if ask.Operator {
 		t.Text, t.When = "", "“"+ask.Dialog.Dialog+"” is left to you"
 	}

@@ -162,8 +162,11 @@ func (e *Engine) leaveToOperator(ctx context.Context, v sense.State) error {
 }
 
 func shownReply(d *dialect.CompiledDialog, reply string) string {
-	if d.Secret {
+	switch {
+	case d.Secret:
 		return "[secret]"
+	case d.Enter:
+		return "Enter"
 	}
 	return reply
 }

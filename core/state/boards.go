@@ -27,6 +27,12 @@ func (s *State) board(at time.Time, fact event.Fact) {
 		s.unitRows(fact.Rows)
 	case "copies":
 		s.copyRows(fact.Rows)
+	case "layers":
+		s.BoardRead = at
+		s.layerRows(fact.Rows)
+	case "attached":
+		s.BoardRead = at
+		s.attachedRows(at, fact.Rows)
 	case "dryrun":
 		s.dryRunRows(at, fact.Rows)
 	}

@@ -85,6 +85,8 @@ type State struct {
 	Banks                                   []Bank
 	Systems                                 []System
 	Units                                   []Unit
+	Layers                                  []Layer
+	Attached                                []Attached
 	BoardRead                               time.Time    // when banks or systems were read last
 	ChangedAt                               time.Time    // when the device was changed last, or restarted
 	DryRun                                  *DryRun      // nil until there was one

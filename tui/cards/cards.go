@@ -9,9 +9,11 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
+	"pilotrix/tui/attached"
 	"pilotrix/tui/banks"
 	"pilotrix/tui/dryrun"
 	"pilotrix/tui/flash"
+	"pilotrix/tui/layers"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
 	"pilotrix/tui/stack"
@@ -119,8 +121,17 @@ func (p painter) banks() []paint.Line {
 	if len(p.s.Systems) > 0 {
 		lines = append(append(lines, p.head("systems", p.asOf("packed → lasts"))), systems.Card(p.t, p.s, p.width)...)
 	}
+	if len(p.s.Layers) > 0 {
+		lines = append(append(lines, p.head("layers", paint.Line{layers.Agree(p.t, p.s)})), layers.Card(p.t, p.s, p.width)...)
+	}
+	if len(p.s.Attached) > 0 {
+		lines = append(append(lines, p.head("attached", paint.Line{attached.Count(p.t, p.s)})), attached.Card(p.t, p.s, p.width, mostAttached)...)
+	}
 	return lines
 }
+
+// mostAttached bounds the rows of attached devices in the side column.
+const mostAttached = 14
 
 // flash is the part of the flash that the present phase deals with.
 func (p painter) flash(step *state.Step) []paint.Line {

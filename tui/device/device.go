@@ -11,9 +11,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/state"
+	"pilotrix/tui/attached"
 	"pilotrix/tui/banks"
 	"pilotrix/tui/flash"
 	"pilotrix/tui/keys"
+	"pilotrix/tui/layers"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/stack"
 	"pilotrix/tui/systems"
@@ -74,6 +76,12 @@ func (v *Device) Draw(r view.Room) []paint.Line {
 	}
 	if len(v.state.Systems) > 0 {
 		lines = append(append(lines, systems.View(t, v.state, r.Width)...), nil)
+	}
+	if len(v.state.Layers) > 0 {
+		lines = append(lines, layers.View(t, v.state, r.Width)...)
+	}
+	if len(v.state.Attached) > 0 {
+		lines = append(append(lines, attached.View(t, v.state, r.Width)...), nil)
 	}
 	facts := v.facts()
 	if len(facts) == 0 {

@@ -1,0 +1,216 @@
+package runbook
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"strings"
+	"time"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/source"
+	"pilotrix/core/units"
+)
+
+var _ = register(Verb{
+	Name: "follow", Does: "follows what hangs on the device, each row of a list, until every one has arrived; what has not within its limit is named, with what to look at, and the run ends “done, but” for it",
+	Timeout: 2 * time.Hour, Repeatable: true, Cards: []string{CardBanks, CardReach},
+	New: func() Body { return new(followBody) },
+})
+
+type followBody struct {
+	Each    string            `yaml:"each" jsonschema:"required" jsonschema_description:"What a row is called in the expressions and texts here, such as point"`
+	In      source.Expression `yaml:"in" jsonschema:"required" jsonschema_description:"The rows: a list that the readings make, or a part of it"`
+	Row     string            `yaml:"row" jsonschema_description:"The column that names a row; name unless said"`
+	Read    []string          `yaml:"read" jsonschema:"required" jsonschema_description:"Readings that are taken each time"`
+	Every   source.Duration   `yaml:"every" jsonschema:"required" jsonschema_description:"How long between two"`
+	Until   source.Expression `yaml:"until" jsonschema:"required" jsonschema_description:"What a row has to be to have arrived"`
+	GivenUp source.Expression `yaml:"given-up" jsonschema_description:"What a row is that will not arrive: it is not waited for"`
+	Number  source.Expression `yaml:"number" jsonschema_description:"How many rows there have to be, so that one that is not even listed is missed"`
+	Within  string            `yaml:"within" jsonschema:"required" jsonschema_description:"How long they are waited for, such as 30m; may hold ${…}"`
+	Look    string            `yaml:"look" jsonschema_description:"What to look at where one has not arrived; may hold ${…}"`
+	Proves  string            `yaml:"proves" jsonschema_description:"What it proves when all have arrived, in words"`
+}
+
+type followWork struct {
+	followBody
+	every                   time.Duration
+	readings                []*dialect.CompiledReading
+	rows, until, up, number *expression.Guard
+	within, look, proves    *expression.Template
+}
+
+// Compile implements Body.
+func (b *followBody) Compile(c *Compiler) Work {
+	w := &followWork{followBody: *b, every: time.Duration(b.Every)}
+	w.Row = cmp.Or(w.Row, "name")
+	if b.Every == 0 {
+		c.Complain("every", "say how often (every: 10s)")
+	}
+	if len(b.Read) == 0 {
+		c.Complain("read", "what is followed has to be read (read: […])")
+	}
+	w.readings = c.Readings("read", b.Read)
+	c.Name("each", b.Each)
+	w.rows, w.number, w.within, w.proves = c.Guard("in", b.In), c.Guard("number", b.Number), c.Template("within", b.Within), c.Template("proves", b.Proves)
+	c.Row(b.Each, func() {
+		w.until, w.up, w.look = c.Guard("until", b.Until), c.Guard("given-up", b.GivenUp), c.Template("look", b.Look)
+	})
+	return w
+}
+
+// Types implements typist.
+func (w *followWork) Types(p *planner, _ *PreparedStep) (typed []Typed) {
+	for _, reading := range w.readings {
+		for _, t := range p.reading(reading) {
+			t.Every = w.every
+			typed = append(typed, t)
+		}
+	}
+	return typed
+}
+
+// Tells implements teller.
+func (w *followWork) Tells(p *planner, _ *PreparedStep) Told {
+	return Told{Checks: []string{fmt.Sprintf("every %s of %s within %s: %s; those that are not are named, and the run ends “done, but”", w.Each, w.In, w.within.Shown(p.env), w.Until)}}
+}
+
+// followed is how far the rows are.
+type followed struct {
+	all, arrived int
+	waits        []string // names of those that are waited for
+	but          []string // those that have not arrived, in words
+}
+
+// Do implements Work.
+func (w *followWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
+	text, err := w.within.Render(e.env())
+	if err != nil {
+		return err
+	}
+	limit, err := time.ParseDuration(text)
+	if err != nil {
+		return fmt.Errorf("within: %q is no time such as 30m", text)
+	}
+	began := e.console.Clock().Now()
+	until := began.Add(limit)
+	for {
+		now, err := w.once(ctx, e, s)
+		if err != nil {
+			return err
+		}
+		left := until.Sub(e.console.Clock().Now())
+		if len(now.waits) == 0 || left <= 0 {
+			return w.end(e, now, e.console.Clock().Since(began))
+		}
+		e.now(s, e.title(s), fmt.Sprintf("the other %d of %d, %s more: %s", len(now.waits), now.all, units.Words(left.Round(time.Second)), few(now.waits)), s.Timeout)
+		if err := e.console.pause(ctx, min(w.every, max(left, time.Second))); err != nil {
+			return err
+		}
+	}
+}
+
+// few names some, and how many more there are.
+func few(names []string) string {
+	const most = 3
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+// once reads the rows, and holds each against what it has to be. A reading that is not answered leaves all of them waiting.
+func (w *followWork) once(ctx context.Context, e *Engine, s *PreparedStep) (followed, error) {
+	for _, reading := range w.readings {
+		limited, cancel := e.console.Clock().WithTimeout(ctx, reading.Limit())
+		err := e.readOne(limited, s, reading)
+		cancel()
+		if err != nil {
+			if ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
+				return followed{}, err
+			}
+			e.console.Emit(event.Note{Level: event.Warning, Text: "one reading is left out: " + err.Error()})
+			return followed{waits: []string{"the next reading"}, but: []string{"all of them: the last reading was not answered"}}, nil
+		}
+	}
+	env := e.env()
+	rows, err := rowsOf(w.rows, string(w.In), env)
+	if err != nil {
+		return followed{}, err
+	}
+	now := followed{all: len(rows)}
+	for _, row := range rows {
+		if err := w.hold(&now, row, env); err != nil {
+			return now, err
+		}
+	}
+	return now, w.missing(&now, env)
+}
+
+// hold holds one row against what it has to be.
+func (w *followWork) hold(now *followed, row, env map[string]any) error {
+	within := maps.Clone(env)
+	within[w.Each] = row
+	arrived, err := w.until.Holds(within)
+	if err != nil {
+		return err
+	}
+	if arrived {
+		now.arrived++
+		return nil
+	}
+	gone, name := false, expression.Format(row[w.Row])
+	if w.up != nil {
+		if gone, err = w.up.Holds(within); err != nil {
+			return err
+		}
+	}
+	look, err := w.look.Render(within)
+	if err != nil {
+		return err
+	}
+	if look != "" {
+		look = " (" + look + ")"
+	}
+	now.but = append(now.but, name+look)
+	if !gone {
+		now.waits = append(now.waits, name)
+	}
+	return nil
+}
+
+// missing counts what is not even listed.
+func (w *followWork) missing(now *followed, env map[string]any) error {
+	if w.number == nil {
+		return nil
+	}
+	value, err := w.number.Value(env)
+	if err != nil {
+		return err
+	}
+	want := 0
+	if _, err := fmt.Sscan(expression.Format(value), &want); err != nil {
+		return fmt.Errorf("%s is no number of rows", w.Number)
+	}
+	if missing := want - now.all; missing > 0 {
+		now.all = want
+		now.but = append(now.but, fmt.Sprintf("%d that are not listed any more", missing))
+		now.waits = append(now.waits, fmt.Sprintf("%d that are not listed", missing))
+	}
+	return nil
+}
+
+// end says who has not arrived; the run goes on.
+func (w *followWork) end(e *Engine, now followed, waited time.Duration) error {
+	if len(now.but) == 0 {
+		return e.prove(w.proves)
+	}
+	text := fmt.Sprintf("%d of %d have arrived after %s; not: %s", now.arrived, now.all, units.Words(waited.Round(time.Second)), strings.Join(now.but, "; "))
+	e.console.Emit(event.Note{Level: event.Warning, Text: text})
+	e.but = append(e.but, now.but...)
+	return nil
+}

@@ -1,0 +1,79 @@
+package demo
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+
+	"pilotrix/bench"
+	"pilotrix/bench/orsel"
+)
+
+// controllerSize is the size of the controller's images, their heads left out.
+const controllerSize = 4_194_304
+
+var controllerAddress = netip.MustParsePrefix("192.0.2.70/24")
+
+// accessPoints are those of the harbour: a dozen, of three models, of which the oldest has no firmware in newer releases.
+func accessPoints(release string) (all []orsel.Point) {
+	for _, p := range [][2]string{
+		{"ap-quay-01", "P3"},
+		{"ap-quay-02", "P3"},
+		{"ap-quay-03", "P2"},
+		{"ap-quay-04", "P2"},
+		{"ap-shed-01", "P2"},
+		{"ap-shed-02", "P1"},
+		{"ap-ramp-01", "P3"},
+		{"ap-ramp-02", "P3"},
+		{"ap-hollow-01", "P2"},
+		{"ap-tangle-01", "P2"},
+		{"ap-tangle-02", "P3"},
+		{"ap-mare-01", "P2"},
+	} {
+		all = append(all, orsel.Point{Name: p[0], Model: p[1], Release: release})
+	}
+	return all
+}
+
+func controllerLoad(release string) orsel.Load {
+	l := orsel.Load{Release: release, Models: []string{"C1-12", "C1-48"}, Points: []string{"P1", "P2", "P3"}}
+	switch release {
+	case "3.6":
+		l.Points, l.Least = []string{"P2", "P3"}, "3.4"
+	case "3.4":
+		l.Least = "3.2"
+	}
+	return l
+}
+
+// ControllerImage is an image for the controllers.
+func ControllerImage(release string, size int) []byte {
+	return orsel.MakeLoad(controllerLoad(release), size)
+}
+
+// Controller is the one on Orsholm quay as it stands when a scene begins, with that release on it and on its access points.
+func Controller(lan *bench.LAN, release string) *orsel.Controller {
+	c := orsel.New(orsel.Settings{
+		Model: "C1-12", HostName: "quay-wc1", Serial: "OC1-000512", Login: user, Word: password, Address: controllerAddress,
+		Runs: controllerLoad(release), Points: accessPoints(release),
+	}, lan)
+	c.Warm()
+	return c
+}
+
+// ControllerShelf makes the shelf of that controller's scene in a folder: the wanted image, the one before it, and one for another
+// model.
+func ControllerShelf(folder string, size int) error {
+	shelf, sums := filepath.Join(folder, "shelf"), ""
+	for _, release := range []string{"3.4", "3.6"} {
+		data, name := ControllerImage(release, size), "linnet-"+release+".orl"
+		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(data), name)
+		if err := write(shelf, name, data); err != nil {
+			return err
+		}
+	}
+	other := orsel.MakeLoad(orsel.Load{Release: "3.6", Models: []string{"C4"}, Points: []string{"P3"}}, size/4)
+	return errors.Join(write(shelf, "linnet-3.6-c4.orl", other), write(shelf, "SHA256SUMS", []byte(sums)))
+}
