@@ -19,6 +19,7 @@ import (
 // they are up. Its sockets are real ones on loopback; a LAN in memory has none and works in virtual time.
 type LAN struct {
 	memory *simulated.Net
+	ether  ether
 
 	dialing sync.RWMutex // held while a stream is registered, so that its other end knows its name
 	mu      sync.Mutex
@@ -81,6 +82,7 @@ func (l *LAN) isUp(addr netip.Addr) bool {
 // Host is what a host of the LAN can do: open sockets, and see whether another answers.
 type LANHost interface {
 	network.Network
+	network.Broadcaster
 	Ping(ctx context.Context, to netip.Addr) (time.Duration, error)
 }
 
@@ -88,10 +90,29 @@ type LANHost interface {
 func (l *LAN) Host(name string, prefix netip.Prefix) LANHost {
 	l.SetUp(prefix.Addr(), true)
 	if l.memory != nil {
-		return l.memory.Host(name, prefix)
+		return memoryLANHost{l.memory.Host(name, prefix), l}
 	}
 	return &loopbackHost{l, name, prefix}
 }
+
+// memoryLANHost is a host inside the process that may hear everybody, too.
+type memoryLANHost struct {
+	*simulated.Host
+	lan *LAN
+}
+
+// ListenBroadcast implements network.Broadcaster.
+func (h memoryLANHost) ListenBroadcast(_ network.Interface, port uint16) (network.PacketConn, error) {
+	return h.lan.ether.listen(port), nil
+}
+
+// ListenBroadcast implements network.Broadcaster.
+func (h *loopbackHost) ListenBroadcast(_ network.Interface, port uint16) (network.PacketConn, error) {
+	return h.lan.ether.listen(port), nil
+}
+
+// Everybody is a socket on which everybody on the LAN is heard, for a host that has no address yet.
+func (l *LAN) Everybody(port uint16) network.PacketConn { return l.ether.listen(port) }
 
 // loopbackHost is a host whose sockets are real.
 type loopbackHost struct {

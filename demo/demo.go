@@ -182,6 +182,11 @@ var places = map[string]Place{
 		About: "its system was cut off while it was written: it restarts over and over",
 		build: func(lan *bench.LAN) bench.Device { return Bridge(lan, bridgeSize, true) },
 	},
+	"tangle-sw2": {
+		Name: "tangle-sw2", Where: "Tangle Ness", Family: "Maskel S8", Dialect: "maskel-s8",
+		About: "came out of its box just now: it asks for an address, and has no setup",
+		build: func(lan *bench.LAN) bench.Device { return NewSwitch(lan) },
+	},
 	"ness-rt1": {
 		Name: "ness-rt1", Where: "Tangle Ness", Family: "Dunlin N1", Dialect: "dunlin-n1",
 		About: "runs reed 6.4 in three packages on a board with firmware of its own; reached by its shell session only",
@@ -428,6 +433,13 @@ var scenes = map[string]Scene{
 		Inputs:  map[string]string{"user": user, "password": password},
 		files:   func(folder string) error { return PackagesShelf(folder, packagesSize) },
 		place:   map[string]func(string) string{"image": in(PackageName("core", "6.2", "oak64")), "into": func(folder string) string { return folder }},
+	},
+	"first-boot": {
+		Name: "first-boot", Shows: "a new device provisions itself", Title: "a new switch given an address, its image and its configuration, and followed from its first question to its web page", Place: "tangle-sw2",
+		Runbook: "first-boot", Speed: 38400,
+		Inputs: map[string]string{"user": user, "password": password, "name": "tangle-sw2", "model": "S8", "console": "yes"},
+		files:  func(folder string) error { return NewSwitchShelf(folder, newSwitchSize) },
+		place:  map[string]func(string) string{"image": in("strand-s8-3.2.msl"), "configuration": in("tangle-sw2.setup")},
 	},
 	"one-store": {
 		Name: "one-store", Shows: "one store", Title: "a router whose next image has to find room in the one store beside the running one", Place: "mare-rtr1",

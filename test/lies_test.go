@@ -45,6 +45,7 @@ type lying struct {
 	store   *store
 	parts   *parts
 	points  *wireless
+	fresh   *newcomer
 	run     func() runbook.Result
 	close   func()
 }
@@ -103,6 +104,13 @@ func lyingWireless(opt wirelessOptions) func(t *testing.T) *lying {
 	return func(t *testing.T) *lying {
 		x := newWireless(t, opt)
 		return &lying{rig: x.rig, points: x, run: x.run, close: x.close}
+	}
+}
+
+func lyingNewcomer(opt newcomerOptions) func(t *testing.T) *lying {
+	return func(t *testing.T) *lying {
+		x := newNewcomer(t, opt)
+		return &lying{rig: x.rig, fresh: x, run: x.run, close: x.close}
 	}
 }
 
@@ -179,6 +187,7 @@ var liables = []liable{
 	{"one-store-upgrade", lyingStore(storeOptions{lanOptions: lanOptions{inputs: map[string]string{"tidy": "yes"}}}), func(l *lying) error { return l.store.begins("4.2.1") }},
 	{"packages-and-board", lyingParts(partsOptions{}), func(l *lying) error { return l.parts.agree("6.2") }},
 	{"controller-and-points", lyingWireless(wirelessOptions{}), func(l *lying) error { return l.points.followed("3.6") }},
+	{"first-boot", lyingNewcomer(newcomerOptions{}), func(l *lying) error { return l.fresh.runs("3.2") }},
 	{"prove-in-memory", lyingBoard, func(l *lying) error { return l.board.holds(l.book.Images["image"]) }},
 }
 

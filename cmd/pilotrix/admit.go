@@ -27,8 +27,8 @@ func linesOf(ctx context.Context, in io.Reader) <-chan string {
 }
 
 // asks asks about new devices, one after the other, and takes the answer for the one that was asked about only.
-func (f *follower) asks(ctx context.Context, meant *provision.Meant, lines <-chan string) {
-	note := func(level event.Level, text string) { f.hub.Emit(event.Note{Level: level, Text: text}) }
+func asks(ctx context.Context, hub *event.Hub, meant *provision.Meant, waits <-chan struct{}, lines <-chan string) {
+	note := func(level event.Level, text string) { hub.Emit(event.Note{Level: level, Text: text}) }
 	var about provision.Client
 	for ctx.Err() == nil {
 		if about.MAC == "" {
@@ -39,7 +39,7 @@ func (f *follower) asks(ctx context.Context, meant *provision.Meant, lines <-cha
 		}
 		select {
 		case <-ctx.Done():
-		case <-f.waits:
+		case <-waits:
 		case text, more := <-lines:
 			switch {
 			case !more:

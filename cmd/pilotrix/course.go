@@ -79,7 +79,7 @@ func (c *coursePrinter) tell(e event.Event) {
 		if b.State != event.LineOpen {
 			c.other(b)
 		}
-	case event.Speed, event.Server, event.Reach, event.Interlock, event.Pending, event.Answer:
+	case event.Speed, event.Server, event.Newcomer, event.Reach, event.Interlock, event.Pending, event.Answer:
 		c.other(b)
 	}
 }
@@ -126,8 +126,12 @@ func (c *coursePrinter) preflight(b event.Preflight) {
 	}
 }
 
-// rung tells what stands out on a ladder: refusals and errors.
+// rung tells what stands out on a ladder: refusals and errors, and every message of DHCP.
 func (c *coursePrinter) rung(b event.Rung) {
+	if b.Transfer == event.RungDHCP {
+		c.say("      DHCP %s %s  %s", map[bool]string{true: "⇢", false: "⇠"}[b.FromDevice], b.What, b.Text)
+		return
+	}
 	if b.What == "refused" || b.What == "ERROR" {
 		c.say("    ! %s %s: %s", b.Protocol, b.Peer, b.Text)
 	}

@@ -39,6 +39,7 @@ Demos:` + about.String(),
   pilotrix demo burn                a system tried from memory first, then burned into a flash, and started by itself
   pilotrix demo recovery-put        a file put into a recovery loader's window; the bench's own hand holds the button
   pilotrix demo over-the-shell      the next system fetched by HTTP and written by the device's own command
+  pilotrix demo first-boot          a new switch: DHCP, image, restart, configuration, each message on one ladder
   pilotrix demo controller          a controller, then its access points as they go away and come back
   pilotrix demo downgrade           packages dropped by SFTP, a restart told to go down, then the board's firmware
   pilotrix demo one-store           the next image brought into the only store, beside the one that runs

@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -182,13 +181,11 @@ func bootFile(shelf *image.Shelf, said string) (string, error) {
 	return names[0], nil
 }
 
-// looksFor is how long another DHCP server is looked for before this one begins.
-const looksFor = 3 * time.Second
-
 func (p *program) provision(ctx context.Context, shelf *image.Shelf, on network.Interface, opt provision.Options, meant *provision.Meant, protocols []string) error {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	if err := p.alone(ctx, on); err != nil {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	fmt.Fprintf(p.err, "looking for another DHCP server on %s, %s\n", on.Name, provision.LooksFor)
+	if err := provision.Alone(ctx, network.Host{}, on, clock.Real()); err != nil {
 		return err
 	}
 	conn, err := network.Host{}.ListenBroadcast(on, 67)
@@ -196,15 +193,22 @@ func (p *program) provision(ctx context.Context, shelf *image.Shelf, on network.
 		return fmt.Errorf("DHCP on %s: %w; it wants root, and no other DHCP server on this laptop", on.Name, err)
 	}
 	defer conn.Close()
-	kept := leaseFile(on)
-	server, err := provision.New(opt, loadLeases(kept))
+	hub := event.NewHub(clock.Real())
+	feed := hub.Subscribe()
+	kept, waits := leaseFile(on), make(chan struct{}, 1)
+	desk, err := provision.NewDesk(opt, loadLeases(kept), provision.DeskOptions{
+		Clock: clock.Real(), Emit: hub.Emit, Keep: func(all []provision.Lease) error { return saveLeases(kept, all) },
+		Waits: func() {
+			select {
+			case waits <- struct{}{}:
+			default: // it is told already
+			}
+		},
+	})
 	if err != nil {
 		return err
 	}
-	hub := event.NewHub(clock.Real())
-	feed := hub.Subscribe()
-	f := &follower{hub: hub, clock: clock.Real(), transfers: map[string]event.TransferBegin{}, waits: make(chan struct{}, 1), strangers: map[string]bool{}}
-	dock := serve.NewDock(ctx, serve.Options{Network: network.Host{}, Emit: f.file})
+	dock := serve.NewDock(ctx, serve.Options{Network: network.Host{}, Emit: desk.File})
 	defer dock.Close()
 	unpacker := &image.Unpacker{}
 	defer unpacker.Close()
@@ -215,176 +219,15 @@ func (p *program) provision(ctx context.Context, shelf *image.Shelf, on network.
 	fmt.Fprintf(p.out, "answering on %s, %s; addresses %s to %s; Ctrl-C ends it\n", on.Name, on.Prefix, opt.First, opt.Last)
 	served := make(chan error, 1)
 	go func() {
-		served <- server.Serve(ctx, conn, clock.Real(), provision.Tell{
-			Message: f.message, Told: func(t provision.Told) { f.told(t, cancel) }, Leases: func(all []provision.Lease) { f.warn(saveLeases(kept, all)) },
-		})
+		defer cancel()
+		served <- desk.Serve(ctx, conn)
 	}()
-	go f.watch(ctx)
 	if meant.Ask {
-		go f.asks(ctx, meant, linesOf(ctx, os.Stdin))
+		go asks(ctx, hub, meant, waits, linesOf(ctx, os.Stdin))
 	}
 	err = p.tellServing(ctx, feed)
-	if cause := context.Cause(ctx); errors.Is(cause, errAnotherServer) {
-		err = cause
-	}
-	cancel(nil)
+	cancel()
 	return errors.Join(err, <-served)
-}
-
-var errAnotherServer = errors.New("another DHCP server is on the network")
-
-// alone looks whether another server answers on the network already.
-func (p *program) alone(ctx context.Context, on network.Interface) error {
-	conn, err := network.Host{}.ListenBroadcast(on, 68)
-	if err != nil {
-		return fmt.Errorf("looking for another DHCP server on %s: %w; it wants root", on.Name, err)
-	}
-	defer conn.Close()
-	fmt.Fprintf(p.err, "looking for another DHCP server on %s, %s\n", on.Name, looksFor)
-	others, err := provision.Others(ctx, conn, [6]byte{2, 0x70, 0x69, 0x6c, 0x6f, 0x74}, clock.Real(), looksFor)
-	if err == nil && len(others) > 0 {
-		err = fmt.Errorf("%w: %s answers; nothing was begun", errAnotherServer, others[0])
-	}
-	return err
-}
-
-// follower tells what happens, and what each device is waited for.
-type follower struct {
-	hub   *event.Hub
-	clock clock.Clock
-
-	mu        sync.Mutex
-	courses   provision.Courses
-	transfers map[string]event.TransferBegin
-	stalled   map[string]string // what was told of a device; only the goroutine that watches uses it
-	loops     map[string]string
-	rows      int
-	strangers map[string]bool // that were told; only the goroutine that serves uses it
-	waits     chan struct{}   // told to whoever asks about new devices
-}
-
-func (f *follower) warn(err error) {
-	if err != nil {
-		f.hub.Emit(event.Note{Level: event.Warning, Text: err.Error()})
-	}
-}
-
-// message tells one of DHCP as a rung of the ladder.
-func (f *follower) message(m provision.Message) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.rows++
-	text := m.Client.MAC
-	if m.Addr.IsValid() {
-		text += "  " + m.Addr.String()
-	}
-	if m.BootFile != "" {
-		text += "  " + m.BootFile
-	}
-	f.hub.Emit(event.Rung{Transfer: "dhcp", Row: f.rows, Protocol: "DHCP", Peer: m.Client.MAC, FromDevice: m.FromClient, What: m.Kind, Text: text})
-	direction := "⇠ "
-	if m.FromClient {
-		direction = "⇢ "
-	}
-	f.hub.Emit(event.Note{Level: event.Info, Text: "DHCP " + direction + m.Kind + "  " + text})
-}
-
-func (f *follower) told(t provision.Told, cancel context.CancelCauseFunc) {
-	f.mu.Lock()
-	f.courses.Told(t, f.clock.Now())
-	f.mu.Unlock()
-	switch t.Kind {
-	case provision.Asked:
-	case provision.Another:
-		f.hub.Emit(event.Note{Level: event.Error, Text: t.Text})
-		cancel(fmt.Errorf("%w: %s", errAnotherServer, t.Addr))
-	case provision.Stranger:
-		f.stranger(t)
-	case provision.Waits:
-		select {
-		case f.waits <- struct{}{}:
-		default: // it is told already
-		}
-	case provision.Refused, provision.Conflict, provision.Left:
-		f.hub.Emit(event.Note{Level: event.Warning, Text: t.Text})
-	default:
-		f.hub.Emit(event.Note{Level: event.Info, Text: t.Text})
-	}
-}
-
-// mostStrangers bounds how many devices are told of that are not meant: a busy network has more.
-const mostStrangers = 64
-
-// stranger tells of one that is not meant, once: it asks on, for as long as it has no address.
-func (f *follower) stranger(t provision.Told) {
-	switch {
-	case f.strangers[t.Client.MAC] || len(f.strangers) > mostStrangers:
-		return
-	case len(f.strangers) == mostStrangers:
-		t.Text = "others that are not meant are told of no more"
-	}
-	f.strangers[t.Client.MAC] = true
-	f.hub.Emit(event.Note{Level: event.Warning, Text: t.Text})
-}
-
-// file passes on what the file servers tell, and follows who fetches.
-func (f *follower) file(body event.Body) {
-	now := f.clock.Now()
-	f.mu.Lock()
-	switch b := body.(type) {
-	case event.TransferBegin:
-		f.transfers[b.ID] = b
-		f.courses.Asks(addrOf(b.Peer), b.File, "", now)
-	case event.TransferEnd:
-		if began, known := f.transfers[b.ID]; known {
-			delete(f.transfers, b.ID)
-			var failure error
-			if b.Outcome != event.Done {
-				failure = errors.New(cmp.Or(b.Message, string(b.Outcome)))
-			}
-			f.courses.Got(addrOf(began.Peer), began.File, failure, now)
-		}
-	case event.Rung:
-		if b.FromDevice && b.What == "refused" {
-			f.courses.Asks(addrOf(b.Peer), "", b.Text, now)
-		}
-	}
-	f.mu.Unlock()
-	f.hub.Emit(body)
-}
-
-func addrOf(peer string) netip.Addr {
-	at, err := netip.ParseAddrPort(peer)
-	if err != nil {
-		addr, _ := netip.ParseAddr(peer)
-		return addr
-	}
-	return at.Addr()
-}
-
-// looksEvery is how often devices are looked at that are waited for.
-const looksEvery = 5 * time.Second
-
-// watch tells once of each device that is waited for longer than usual.
-func (f *follower) watch(ctx context.Context) {
-	f.stalled, f.loops = map[string]string{}, map[string]string{}
-	for f.clock.Wait(ctx, looksEvery) == nil {
-		f.mu.Lock()
-		all, now := f.courses.All(), f.clock.Now()
-		f.mu.Unlock()
-		for _, c := range all {
-			if loops := c.Loops(); loops != "" && f.loops[c.Client.MAC] != loops {
-				f.loops[c.Client.MAC] = loops
-				f.hub.Emit(event.Note{Level: event.Warning, Text: loops})
-			}
-			stall, stage := c.Stalls(now), fmt.Sprint(c.Stage, c.Since)
-			if stall == "" || f.stalled[c.Client.MAC] == stage {
-				continue
-			}
-			f.stalled[c.Client.MAC] = stage
-			f.hub.Emit(event.Note{Level: event.Warning, Text: stall})
-		}
-	}
 }
 
 // leaseFile is where the leases of a network are kept.

@@ -359,6 +359,7 @@ func (c *compiler) rest() {
 		}
 	}
 	c.flash()
+	c.provision()
 }
 
 func (c *compiler) move(path string, move Move) {

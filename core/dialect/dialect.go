@@ -43,6 +43,7 @@ type Dialect struct {
 	sense     sense.Config
 	values    values
 	warnings  []*source.Complaint
+	setups    []*expression.Template // names that a new device asks for its configuration under
 }
 
 // CompiledDialog is a question with its answer ready to be filled in.

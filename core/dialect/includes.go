@@ -124,6 +124,7 @@ func (doc Document) with(o Document) Document {
 	doc.Fetch = cmp.Or(doc.Fetch, o.Fetch)
 	doc.Image = besides(doc.Image, o.Image, func(h Header) string { return h.Name })
 	doc.Description = cmp.Or(doc.Description, o.Description)
+	doc.Provision = cmp.Or(doc.Provision, o.Provision)
 	doc.Secrets = slices.Concat(doc.Secrets, o.Secrets)
 	return doc
 }

@@ -44,6 +44,7 @@ type Document struct {
 	Fetch       Size             `yaml:"fetch" jsonschema_description:"How much the device takes a second when it fetches a file, such as 90 kB"`
 	Image       []Header         `yaml:"image" jsonschema_description:"What the header of an image file says, or its name"`
 	Description *Description     `yaml:"description" jsonschema_description:"The build description that is published beside an image"`
+	Provision   *Provision       `yaml:"provision" jsonschema_description:"How a new one provisions itself: the names that it asks for its configuration under"`
 	Secrets     []source.Pattern `yaml:"secrets" jsonschema_description:"Prompts whose answer is never recorded"`
 }
 

@@ -18,7 +18,7 @@ const (
 )
 
 // Charts are the drawings that can be made, by name.
-var Charts = map[string]func(*state.State) *Drawing{"course": Course, "upgrades": Upgrades, "banks": Banks, "stack": Stack, "systems": Systems, "layers": Layers, "attached": Attached, "dry-run": DryRun, "flash": Flash, "reach": Reach, "ladder": Ladder}
+var Charts = map[string]func(*state.State) *Drawing{"course": Course, "upgrades": Upgrades, "banks": Banks, "stack": Stack, "systems": Systems, "layers": Layers, "attached": Attached, "dry-run": DryRun, "flash": Flash, "first-boot": FirstBoot, "reach": Reach, "ladder": Ladder}
 
 // head begins a drawing with its title and whom it is about.
 func head(s *state.State, title string, rows float64) *Drawing {
@@ -376,6 +376,10 @@ func Ladder(s *state.State) *Drawing {
 }
 
 func rung(d *Drawing, r state.Rung, left, right, y float64) {
+	saying(d, r, r.Words(), left, right, y)
+}
+
+func saying(d *Drawing, r state.Rung, said string, left, right, y float64) {
 	tone, weight := Quiet, 0.8
 	switch {
 	case r.What == "ERROR" || r.What == "STRAY":
@@ -389,7 +393,7 @@ func rung(d *Drawing, r state.Rung, left, right, y float64) {
 	} else {
 		d.Arrow(left, y, right, weight, tone)
 	}
-	d.Middle((left+right)/2, y-3, 8, Ink, short(r.Words(), 96))
+	d.Middle((left+right)/2, y-3, 8, Ink, short(said, 96))
 	if r.Resent > 0 {
 		d.Text(right+8, y+3, 8, Here, fmt.Sprintf("%d resent", r.Resent))
 	}

@@ -21,6 +21,8 @@ const (
 	SSH    = "ssh"
 	// ComPort is a port of a console server, by com-port control over telnet.
 	ComPort = "rfc2217"
+	// None is no line at all: a device that is dealt with over the network alone. Its address is what it is called.
+	None = "none"
 )
 
 // Target says what to open: a kind, an address, and for a serial line how it is set.
@@ -97,7 +99,7 @@ func ParseTarget(text string) (Target, error) {
 		if err := target.setOptions(query); err != nil {
 			return Target{}, fmt.Errorf("target %q: %w", text, err)
 		}
-	case Exec:
+	case Exec, None:
 	case Unix, TCP:
 		if at := strings.LastIndex(rest, "?size="); at >= 0 {
 			target.Address, target.Size = rest[:at], rest[at+len("?size="):]
@@ -112,7 +114,7 @@ func ParseTarget(text string) (Target, error) {
 			return Target{}, fmt.Errorf("target %q: want tcp:HOST:PORT", text)
 		}
 	default:
-		return Target{}, fmt.Errorf("target %q: no kind %q; there are serial, ssh, telnet, rfc2217, tcp, unix, exec and bench", text, kind)
+		return Target{}, fmt.Errorf("target %q: no kind %q; there are serial, ssh, telnet, rfc2217, tcp, unix, exec, bench and none", text, kind)
 	}
 	if target.Address == "" {
 		return Target{}, fmt.Errorf("target %q: the address is empty", text)

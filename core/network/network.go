@@ -30,6 +30,12 @@ type Network interface {
 	Interfaces() ([]Interface, error)
 }
 
+// Broadcaster is a network on which everybody can be heard and spoken to.
+type Broadcaster interface {
+	// ListenBroadcast binds a datagram socket that hears what comes to everybody on one interface, and may send to everybody there.
+	ListenBroadcast(on Interface, port uint16) (PacketConn, error)
+}
+
 // Interface is one network that the host is on: its address there and how far that network reaches.
 type Interface struct {
 	Name   string

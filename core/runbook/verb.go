@@ -34,6 +34,7 @@ const (
 	CardPreflight = "preflight" // what was looked at before the device is asked
 	CardReach     = "reach"     // whether the device answers
 	CardFlash     = "flash"     // the map of the flash, and what is done to it
+	CardNewcomer  = "newcomer"  // a new device: how far it has come, and what is awaited of it
 	CardWindow    = "window"    // the loader's window, and what the hand does
 	CardRestart   = "restart"   // what agrees that it is back
 )

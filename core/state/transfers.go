@@ -258,6 +258,8 @@ func (s *State) applyServers(e event.Event) {
 		if step := s.Present(); step != nil {
 			s.FlashPhase = step.Phase
 		}
+	case event.Newcomer:
+		s.newcomer(e.At, b)
 	case event.Window:
 		if s.Window == nil || b.Tries <= 1 && b.State == event.WindowAwaited {
 			s.WindowBegun = e.At

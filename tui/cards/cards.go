@@ -14,6 +14,7 @@ import (
 	"pilotrix/tui/dryrun"
 	"pilotrix/tui/flash"
 	"pilotrix/tui/layers"
+	"pilotrix/tui/newcomers"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
 	"pilotrix/tui/stack"
@@ -86,6 +87,8 @@ func (p painter) asked(step *state.Step) (all [][]paint.Line) {
 			all = append(all, p.banks())
 		case "preflight":
 			all = append(all, p.preflight())
+		case "newcomer":
+			all = append(all, p.newcomer())
 		case "window":
 			all = append(all, p.window())
 		case "restart":
@@ -139,6 +142,14 @@ func (p painter) flash(step *state.Step) []paint.Line {
 		return nil
 	}
 	return append([]paint.Line{p.head("flash, "+p.s.Flash.Part, paint.Line{flash.Word(p.t, p.s)})}, flash.Card(p.t, p.s, p.width)...)
+}
+
+// newcomer is the device that provisions itself: how far it has come.
+func (p painter) newcomer() []paint.Line {
+	if len(p.s.Newcomers) == 0 {
+		return nil
+	}
+	return append([]paint.Line{p.head("new device", paint.Line{newcomers.Word(p.t, p.s)})}, newcomers.Card(p.t, p.s, p.width)...)
 }
 
 // window is a loader's window: how long it is waited for, what has been seen of it, and what the hand does.

@@ -10,6 +10,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
+	"pilotrix/tui/newcomers"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 	"pilotrix/tui/view"
@@ -28,7 +29,11 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		above, below = nil, above
 	}
 	var lines []paint.Line
-	for _, part := range [][]paint.Line{p.listening(), p.awaited(), above, p.preflight(), p.transfers(), p.ladder(), p.estimates(), below} {
+	parts := [][]paint.Line{p.listening(), p.awaited(), above, p.preflight(), p.transfers(), p.ladder(), p.estimates(), below}
+	if len(s.Newcomers) > 0 {
+		parts = [][]paint.Line{p.listening(), newcomers.View(t, s, width), p.joint(), p.refused(), p.staged()}
+	}
+	for _, part := range parts {
 		if len(part) == 0 {
 			continue
 		}
@@ -216,6 +221,26 @@ func (p painter) ladder() []paint.Line {
 			lines = append(lines, p.rung(r))
 		}
 	}
+	return append(lines, p.refused()...)
+}
+
+// joint is one ladder of all protocols together: what a device that provisions itself says and hears, one after the other. The
+// newest stands first, so that it is in sight while it is waited.
+func (p painter) joint() []paint.Line {
+	lines := []paint.Line{
+		p.head("messages, the newest first", paint.Line{paint.In(p.t.Quiet, "DHCP, TFTP and HTTP together")}),
+		paint.Between(paint.Line{paint.Strong(p.t.Text, "  this laptop")}, paint.Line{paint.Strong(p.t.Text, "new device  ")}, p.width),
+	}
+	for i := len(p.s.Ladder) - 1; i >= 0; i-- {
+		if r := p.s.Ladder[i]; r.Transfer != "" {
+			lines = append(lines, p.rungOf(r, r.Protocol+" "+r.Words()))
+		}
+	}
+	return lines
+}
+
+// refused are the requests that were refused last.
+func (p painter) refused() (lines []paint.Line) {
 	refused := p.s.Rungs("")
 	const most = 6
 	for i, r := range refused[max(0, len(refused)-most):] {
@@ -234,8 +259,10 @@ func (p painter) ladder() []paint.Line {
 }
 
 // rung is one arrow between the two sides; a run of packets is a heavy one with its first and last.
-func (p painter) rung(r state.Rung) paint.Line {
-	words, heavy := r.Words(), r.Count > 1
+func (p painter) rung(r state.Rung) paint.Line { return p.rungOf(r, r.Words()) }
+
+func (p painter) rungOf(r state.Rung, words string) paint.Line {
+	heavy := r.Count > 1
 	note := ""
 	if r.Resent > 0 {
 		note = fmt.Sprintf(" %s resent", units.Count(int64(r.Resent)))

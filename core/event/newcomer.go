@@ -1,0 +1,51 @@
+package event
+
+import (
+	"fmt"
+	"time"
+
+	"pilotrix/core/units"
+)
+
+// RungDHCP is the transfer that rungs of DHCP are told under: they belong to no file.
+const RungDHCP = "dhcp"
+
+// Newcomer is a device that provisions itself: how far it has come, and what is awaited of it next.
+type Newcomer struct {
+	MAC    string        `json:"mac"`
+	Vendor string        `json:"vendor,omitempty"`
+	Addr   string        `json:"addr,omitempty"`
+	Stage  string        `json:"stage"`
+	Step   int           `json:"step"` // the stage's place among the stages, from 0
+	Since  time.Time     `json:"since"`
+	Next   string        `json:"next"`
+	Within time.Duration `json:"within"`
+	File   string        `json:"file,omitempty"`  // the last one that it asked for
+	Files  int           `json:"files,omitempty"` // how many it has whole
+	Wrong  string        `json:"wrong,omitempty"`
+	Rounds int           `json:"rounds,omitempty"` // how often it has restarted
+}
+
+// Differs reports whether it has come further, or something else went wrong.
+func (n Newcomer) Differs(o Newcomer) bool {
+	n.Since, o.Since = n.Since.UTC(), o.Since.UTC()
+	return n != o
+}
+
+var newcomerKind = declare(Kind[Newcomer]{
+	Name:   "newcomer",
+	Sample: Newcomer{MAC: "02:00:5e:10:00:01", Stage: "asks", Since: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Next: "an offer", Within: time.Minute, Files: 1},
+	Tell: func(b Newcomer) (string, bool) {
+		text := fmt.Sprintf("%s %s", b.MAC, b.Stage)
+		if b.File != "" && (b.Stage == "fetches" || b.Stage == "has fetched") {
+			text += " " + b.File
+		}
+		text += fmt.Sprintf("; awaited: %s, within %s", b.Next, units.Words(b.Within))
+		if b.Wrong != "" {
+			text += "; " + b.Wrong
+		}
+		return text, b.Wrong != ""
+	},
+})
+
+func (Newcomer) kind() *declaration { return newcomerKind }

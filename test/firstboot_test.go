@@ -1,0 +1,273 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/bench"
+	"pilotrix/bench/maskel"
+	"pilotrix/core/clock"
+	"pilotrix/core/device"
+	"pilotrix/core/event"
+	"pilotrix/core/provision"
+	"pilotrix/demo"
+)
+
+// newcomer is the scenario's new switch.
+type newcomer struct {
+	*onLAN
+	device *maskel.NewSwitch
+}
+
+// newcomerOptions are what a test wants different.
+type newcomerOptions struct {
+	lanOptions
+	device func(*maskel.NewSwitch) // as it stands when the test begins
+	on     func(*newcomer, event.Event)
+}
+
+const newcomerMAC = "02:00:5e:10:00:01"
+
+func newNewcomer(t *testing.T, opt newcomerOptions) *newcomer {
+	t.Helper()
+	x := &newcomer{}
+	f := family{
+		name: "tangle-sw2", dialect: "maskel-s8", book: "first-boot",
+		inputs: map[string]string{"image": "strand-s8-3.2.msl", "configuration": "tangle-sw2.setup", "name": "tangle-sw2", "model": "S8", "console": "yes"},
+		shelf:  func(folder string) error { return demo.NewSwitchShelf(folder, smallImage) },
+		device: func(lan *bench.LAN) bench.Device {
+			if x.device = demo.NewSwitch(lan); opt.device != nil {
+				opt.device(x.device)
+			}
+			return x.device
+		},
+	}
+	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
+		if opt.on != nil {
+			opt.on(x, e)
+		}
+	})
+	return x
+}
+
+func inNewcomer(t *testing.T, opt newcomerOptions, use func(t *testing.T, x *newcomer)) {
+	synctest.Test(t, func(t *testing.T) {
+		x := newNewcomer(t, opt)
+		defer x.close()
+		use(t, x)
+	})
+}
+
+// runs says why the switch does not run what was meant, with its own setup.
+func (x *newcomer) runs(release string) error {
+	runs, _, setup := x.device.Runs()
+	if runs != release || setup != string(demo.NewSwitchSetup()) {
+		return fmt.Errorf("it runs %s, with the setup %q", runs, setup)
+	}
+	return nil
+}
+
+func TestANewSwitchProvisionsItself(t *testing.T) {
+	t.Parallel()
+	for name, inputs := range map[string]map[string]string{
+		"asked about":              {},
+		"by its label":             {"mac": "02-00-5E-10-00-01", "gives": "192.0.2.77", "router": "192.0.2.1"},
+		"image by HTTP":            {"protocol": "http"},
+		"without its console":      {"console": "no"},
+		"its address on a network": {"address": "192.0.2.10"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			inNewcomer(t, newcomerOptions{lanOptions: lanOptions{inputs: inputs}}, func(t *testing.T, x *newcomer) {
+				result := x.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+				require.NoError(t, x.runs("3.2"))
+				assert.Contains(t, result.Proved, "tangle-sw2 has the configuration that was staged for it (as tangle-sw2-100001.setup)")
+				if gives := inputs["gives"]; gives != "" {
+					assert.Equal(t, gives, x.device.Address().String())
+				}
+				protocols := map[string]int{}
+				for _, r := range find[event.Rung](x.rig) {
+					protocols[r.Protocol]++
+				}
+				assert.NotZero(t, protocols["DHCP"])
+				assert.NotZero(t, protocols["TFTP"])
+				assert.Equal(t, inputs["protocol"] == "http", protocols["HTTP"] > 0, "%v", protocols)
+				var steps []string
+				for _, n := range find[event.Newcomer](x.rig) {
+					steps = append(steps, n.Stage)
+				}
+				assert.Contains(t, steps, "restarted")
+				assert.NotContains(t, x.story(), "lamp-and-tide")
+			})
+		})
+	}
+}
+
+// another has a second DHCP server on the LAN, from a time on.
+func another(lan *bench.LAN, after time.Duration) (stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		if clock.Real().Wait(ctx, after) != nil {
+			return
+		}
+		own := netip.MustParsePrefix("192.0.2.250/24")
+		server, err := provision.New(provision.Options{
+			Own: own, First: netip.MustParseAddr("192.0.2.200"), Last: netip.MustParseAddr("192.0.2.209"), Lease: time.Hour,
+			Admit: func(provision.Client) provision.Verdict { return provision.Served },
+		}, nil)
+		if err != nil {
+			panic(err)
+		}
+		conn := lan.Everybody(67)
+		defer conn.Close()
+		_ = server.Serve(ctx, conn, clock.Real(), provision.Tell{})
+	}()
+	return func() { cancel(); <-done }
+}
+
+// newcomerFaults are what goes wrong, and what the run, or what it told meanwhile, says of it.
+var newcomerFaults = map[string]struct {
+	opt   newcomerOptions
+	says  string
+	notes []string
+	fresh bool // the switch has got nothing
+}{
+	"it takes no offer": {
+		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{TakesNoOffer: true}) }},
+		"it took no offer: another server may be on the network, or what is offered does not suit it",
+		[]string{"02:00:5e:10:00:01 was offered an address since", "it took no offer: another server may be on the network"},
+		true,
+	},
+	"it asks for its setup under another name": {
+		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{AsksOther: true}) }},
+		"no any.cfg here; any.setup is staged (asked for as .cfg, not .setup)",
+		[]string{"no tangle-sw2-100001.cfg here; tangle-sw2-100001.setup is staged"},
+		false,
+	},
+	"it does not like the image, and starts over": {
+		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Restarts: true}) }},
+		"02:00:5e:10:00:01 fetched strand-s8-3.2.msl 3 times and restarts again and again: it may not take what is in the file", nil, true,
+	},
+	"it runs its old release all the same": {
+		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Forgets: true}) }},
+		"does not show “3.2”", nil, false,
+	},
+	"the file is of another release than its name": {
+		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "strand-s8-3.3.msl"}}},
+		"The name strand-s8-3.3.msl does not say 3.1, which is what the file says of itself", nil, true,
+	},
+	"the image is for another model": {
+		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "strand-3.2-s24.msl"}}},
+		"is made for S24, and the label says S8. Nothing was begun.", nil, true,
+	},
+	"the address is none of this laptop": {
+		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"address": "192.0.2.99"}}},
+		"this laptop has no address 192.0.2.99; it has 192.0.2.10 on eth0", nil, true,
+	},
+	"the address that it is to get is on another subnet": {
+		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"gives": "198.51.100.7"}}},
+		"the first address 198.51.100.7 is not on the network 192.0.2.0/24", nil, true,
+	},
+	"the label was read wrong": {
+		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"mac": "02:00:5e:10:00:02"}}},
+		"02:00:5e:10:00:02 never asked for an address",
+		[]string{"02:00:5e:10:00:01 is not meant"},
+		true,
+	},
+	"it is another one": {
+		newcomerOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
+			if strings.Contains(ask.Text, "Is it the one that is meant?") {
+				return "another one"
+			}
+			return approveAll(ask)
+		}}},
+		"not within the timeout", nil, true,
+	},
+}
+
+func TestFaultsOfAFirstBoot(t *testing.T) {
+	t.Parallel()
+	for name, f := range newcomerFaults {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			inNewcomer(t, f.opt, func(t *testing.T, x *newcomer) {
+				result := x.run()
+				require.False(t, result.Outcome.Good(), "%s\n%s", result.Message, x.story())
+				assert.Contains(t, result.Message, f.says)
+				var said []string
+				for _, n := range find[event.Note](x.rig) {
+					said = append(said, n.Text)
+				}
+				for _, r := range find[event.Rung](x.rig) {
+					said = append(said, r.What+" "+r.Text)
+				}
+				told := strings.Join(said, "\n")
+				for _, note := range f.notes {
+					assert.Contains(t, told, note)
+				}
+				if f.fresh {
+					_, _, setup := x.device.Runs()
+					assert.Empty(t, setup)
+				}
+			})
+		})
+	}
+}
+
+// TestAnotherServerEndsIt finds it before anything is answered, and in the middle.
+func TestAnotherServerEndsIt(t *testing.T) {
+	t.Parallel()
+	for name, after := range map[string]time.Duration{"before": 0, "in the middle": 12 * time.Second} {
+		t.Run(name, func(t *testing.T) {
+			// A switch that takes its time to like an offer leaves room for the other server's.
+			inNewcomer(t, newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{TakesNoOffer: after > 0}) }}, func(t *testing.T, x *newcomer) {
+				defer another(x.lan, after)()
+				if after > 0 {
+					go func() {
+						time.Sleep(after + 2*time.Second)
+						x.device.Fail(maskel.NewFaults{TakesOther: true})
+					}()
+				}
+				result := x.run()
+				require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
+				assert.Contains(t, result.Message, "another DHCP server is on the network: 192.0.2.250")
+			})
+		})
+	}
+}
+
+func TestTheFirstBootPassesOnAwkwardDevices(t *testing.T) {
+	t.Parallel()
+	for name, way := range awkwardWays(t) {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			inNewcomer(t, newcomerOptions{lanOptions: lanOptions{awkward: way}}, func(t *testing.T, x *newcomer) {
+				result := x.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+				require.NoError(t, x.runs("3.2"))
+			})
+		})
+	}
+}
+
+func TestAPlanOfAFirstBootIsWhatARunTypes(t *testing.T) {
+	t.Parallel()
+	inNewcomer(t, newcomerOptions{}, func(t *testing.T, x *newcomer) {
+		result := x.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+		typed := reallyTyped(x.kept())
+		holdToPlan(t, x.book.Plan(knownBefore(x.kept())), typed)
+		holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
+	})
+}

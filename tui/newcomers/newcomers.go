@@ -1,0 +1,131 @@
+// Package newcomers draws devices that provision themselves: how far each has come, what is awaited of it next, and for how long.
+package newcomers
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/state"
+	"pilotrix/core/units"
+	"pilotrix/tui/paint"
+	"pilotrix/tui/theme"
+)
+
+// stages are what a device goes through, in the order of its steps.
+var stages = [...]string{"asks", "offered", "address", "fetches", "has file", "restarted"}
+
+// View draws them, the newest last.
+func View(t theme.Theme, s *state.State, width int) []paint.Line {
+	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "new devices")}, paint.Line{paint.In(t.Quiet, "how far each has come")}, width)}
+	for _, n := range s.Newcomers {
+		lines = append(lines, paint.Between(who(t, n), paint.Line{clock(t, n, s.Now)}, width).Cut(width))
+		lines = append(lines, append(paint.Line{paint.Piece{Text: "   "}}, track(t, n, width-3)...).Cut(width))
+		lines = append(lines, awaited(t, n, s.Now, width)...)
+	}
+	return lines
+}
+
+// Card draws the one that was told of last, small, for the side column.
+func Card(t theme.Theme, s *state.State, width int) []paint.Line {
+	n := last(s)
+	lines := []paint.Line{who(t, n).Cut(width), track(t, n, width).Cut(width)}
+	return append(lines, awaited(t, n, s.Now, width)...)
+}
+
+// Word is what it is waited for, on the clock.
+func Word(t theme.Theme, s *state.State) paint.Piece { return clock(t, last(s), s.Now) }
+
+// last is the one that has come further last.
+func last(s *state.State) (n state.Newcomer) {
+	for _, one := range s.Newcomers {
+		if !one.Since.Before(n.Since) {
+			n = one
+		}
+	}
+	return n
+}
+
+func who(t theme.Theme, n state.Newcomer) paint.Line {
+	line := paint.Line{paint.Strong(t.Text, n.MAC)}
+	if n.Vendor != "" {
+		line = append(line, paint.In(t.Quiet, "  "+n.Vendor))
+	}
+	if n.Addr != "" {
+		line = append(line, paint.In(t.Text, "  "+n.Addr))
+	}
+	if n.Rounds > 0 {
+		line = append(line, paint.In(t.Quiet, fmt.Sprintf("  restarted %d×", n.Rounds)))
+	}
+	return line
+}
+
+func clock(t theme.Theme, n state.Newcomer, now time.Time) paint.Piece {
+	text := units.Clock(max(0, now.Sub(n.Since))) + " of " + units.Clock(n.Within)
+	if n.Late(now) {
+		return paint.Strong(t.Bad, text)
+	}
+	return paint.In(t.Here, text)
+}
+
+// track is its way through the stages; where it does not fit with their names, the present one's name stands behind.
+func track(t theme.Theme, n state.Newcomer, width int) (line paint.Line) {
+	long := 0
+	for _, name := range stages {
+		long += len(name) + 5
+	}
+	named := long <= width
+	for i, name := range stages {
+		mark, look := "○", t.Faint
+		switch {
+		case i < n.Step:
+			mark, look = "●", t.Good
+		case i == n.Step:
+			mark, look = "◉", t.Here
+		}
+		line = append(line, paint.Strong(look, mark))
+		if named {
+			line = append(line, paint.In(look, " "+name))
+		}
+		if i+1 < len(stages) {
+			way := " ┈┈ "
+			if i < n.Step {
+				way = " ━━ "
+			}
+			if !named {
+				way = strings.TrimSpace(way)
+			}
+			line = append(line, paint.In(look, way))
+		}
+	}
+	if !named {
+		line = append(line, paint.Strong(t.Here, "  "+stages[min(n.Step, len(stages)-1)]))
+	}
+	return line
+}
+
+func awaited(t theme.Theme, n state.Newcomer, now time.Time, width int) (lines []paint.Line) {
+	text := "awaiting " + n.Next
+	if n.File != "" {
+		text = n.File + "; " + text
+	}
+	look := t.Quiet
+	if n.Late(now) {
+		look = t.Bad
+		text += ": longer than usual"
+	}
+	for _, row := range paint.Wrap(text, max(20, width-4)) {
+		lines = append(lines, paint.Line{paint.In(look, "   "+row)}.Cut(width))
+	}
+	for i, row := range paint.Wrap(n.Wrong, max(20, width-4)) {
+		if row == "" {
+			continue
+		}
+		mark := "   "
+		if i == 0 {
+			mark = " ✗ "
+		}
+		lines = append(lines, paint.Line{paint.Strong(t.Bad, mark), paint.In(t.Text, row)}.Cut(width))
+	}
+	return lines
+}
