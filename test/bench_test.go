@@ -183,7 +183,7 @@ func find[T event.Body](r *rig) (all []T) {
 }
 
 func approveAll(ask event.Ask) string {
-	if ask.Form == "hold" {
+	if ask.Form == event.FormHold || ask.Form == event.FormNewcomer {
 		return runbook.Approve
 	}
 	return runbook.StopHere

@@ -18,6 +18,7 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/provision"
+	"pilotrix/core/runbook"
 	"pilotrix/demo"
 )
 
@@ -188,7 +189,7 @@ var newcomerFaults = map[string]struct {
 	"it is another one": {
 		newcomerOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
 			if strings.Contains(ask.Text, "Is it the one that is meant?") {
-				return "another one"
+				return runbook.LeaveIt
 			}
 			return approveAll(ask)
 		}}},

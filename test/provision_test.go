@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"pilotrix/demo"
 )
 
 // ownNetwork tells the test's own process that it is in a network of its own.
@@ -181,6 +183,62 @@ func provisionInside(t *testing.T) {
 	require.Error(t, err)
 	assert.Contains(t, refusal.String(), "another DHCP server is on the network: 192.0.2.100 answers; nothing was begun")
 	_ = other.Process.Kill()
+}
+
+// TestARealClientIsAnsweredAtItsFirstStart carries first-boot out without a line, on a device made of busybox alone: its DHCP client, its
+// TFTP client and its web server, in a network namespace.
+func TestARealClientIsAnsweredAtItsFirstStart(t *testing.T) {
+	if os.Getenv(ownNetwork) != "" {
+		firstStartInside(t)
+		return
+	}
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("network namespaces are made by root")
+	}
+	again := exec.Command("unshare", "-n", os.Args[0], "-test.run=^TestARealClientIsAnsweredAtItsFirstStart$", "-test.v")
+	again.Env = append(os.Environ(), ownNetwork+"=yes", programBuilt+"="+program)
+	out, err := again.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), "--- PASS: TestARealClientIsAnsweredAtItsFirstStart")
+}
+
+// firstStart is the device: what it fetches is where it is told, and its page says what is in that.
+const firstStart = `set -e
+cd "$1"
+asks() { busybox udhcpc -i wire1 -n -q -f -t 20 -T 1 -V "Maskel S8" -s "$1/script" -O tftp -O bootfile -O hostname >/dev/null 2>&1; . "$1/got"; }
+asks "$1"
+busybox tftp -g -r "$boot_file" -l image "$siaddr"
+asks "$1"
+busybox tftp -g -r "$hostname-100001.setup" -l setup "$siaddr"
+mkdir -p www
+echo "$(sed -n 's/^name //p' setup), strand $(sed -n 's/^release: //p' image | head -1)" > www/index.html
+exec busybox httpd -f -p "$ip:80" -h www
+`
+
+func firstStartInside(t *testing.T) {
+	e := newElsewhere(t)
+	folder, there := tempDir(t), tempDir(t)
+	require.NoError(t, demo.NewSwitchShelf(folder, smallImage))
+	require.NoError(t, os.WriteFile(filepath.Join(there, "script"), []byte("#!/bin/sh\n[ \"$1\" = bound ] && set | grep -E '^(ip|siaddr|boot_file|hostname)=' > "+there+"/got && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(there, "device"), []byte(firstStart), 0o700))
+	said := &spoken{}
+	run := exec.Command(program, "run", "first-boot", "--on", "none:tangle-sw2", "--dialect", "maskel-s8", "--shelf", filepath.Join(folder, "shelf"), "--set", "image=strand-s8-3.2.msl",
+		"--set", "configuration=tangle-sw2.setup", "--set", "name=tangle-sw2", "--set", "mac=02:00:5e:10:00:01", "--set", "model=S8", "--set", "gives=192.0.2.61", "--approve", "all", "--logbook", "none")
+	run.Env = append(os.Environ(), homeAt(folder)...)
+	run.Stdout, run.Stderr = said, said
+	require.NoError(t, run.Start())
+	said.until(t, "is staged as tangle-sw2-100001.setup")
+	device, told := e.command("sh", filepath.Join(there, "device"), there), &spoken{}
+	device.Stdout, device.Stderr = told, told
+	require.NoError(t, device.Start())
+	t.Cleanup(func() { _ = device.Process.Kill(); _ = device.Wait() })
+	require.NoError(t, run.Wait(), "%s\n%s", said, told)
+	assert.Contains(t, said.String(), "proved  the web page of 192.0.2.61 tells 3.2")
+	assert.Contains(t, said.String(), "proved  tangle-sw2 has the configuration that was staged for it (as tangle-sw2-100001.setup)")
+	image, err := os.ReadFile(filepath.Join(there, "image"))
+	require.NoError(t, err)
+	assert.Equal(t, demo.NewSwitchImage("3.2", smallImage), image)
 }
 
 // TestProvisionSaysWhatIsMissing before it opens anything.

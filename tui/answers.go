@@ -5,6 +5,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
@@ -23,6 +24,7 @@ var answersOf = map[event.Form][]answer{
 	event.FormOperator: {{"Enter", "enter", runbook.DoneByMe, "done"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
 	event.FormDialog:   {{"Enter", "enter", runbook.DoneByMe, "it was answered"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
 	event.FormFailure:  {{"Enter", "enter", runbook.TryAgain, "repeat the step"}, {"Esc", "esc", runbook.StopHere, "stop"}},
+	event.FormNewcomer: {{"Enter", "enter", runbook.Approve, "it is the one"}, {"Esc", "esc", runbook.LeaveIt, "another one, leave it"}},
 	event.FormLine:     {{"Enter", "enter", line.KeyIsRight, "yes"}, {"Esc", "esc", line.KeyIsWrong, "no"}},
 	event.FormOverrun:  {{"Enter", "enter", runbook.WaitOn, "wait on, as long again"}, {"Esc", "esc", runbook.GiveUp, "end the wait: the step failed"}},
 }
@@ -35,7 +37,12 @@ var behind = []answer{{"n", "n", runbook.SkipIt, "go on without it"}, {"w", "w",
 func (a *app) asked() *event.Ask {
 	here := a.present()
 	ask := here.state.Ask
-	if ask == nil || ask.Typed || here.session == nil || here.state.Held != nil || here.state.Helm.Who != event.Runbook && ask.Form != event.FormLine {
+	switch {
+	case ask == nil || ask.Typed:
+		return nil
+	case a.opt.Answer != nil:
+		return ask // servers that serve alone: there is no helm
+	case here.session == nil || here.state.Held != nil || here.state.Helm.Who != event.Runbook && ask.Form != event.FormLine:
 		return nil
 	}
 	return ask
@@ -80,10 +87,16 @@ func (a *app) hints(ask *event.Ask) (all keys.Map) {
 // once more.
 func (a *app) gives(ask *event.Ask, text string) func() tea.Cmd {
 	return keys.Just(func() {
-		here := a.present()
-		clock := here.session.Clock()
-		if wall := clock.Wall(clock.Since(here.state.AskedAt)); wall < tooSoonAfter && !a.tooSoon {
+		here, c := a.present(), clock.Real()
+		if here.session != nil {
+			c = here.session.Clock()
+		}
+		if wall := c.Wall(c.Since(here.state.AskedAt)); wall < tooSoonAfter && !a.tooSoon {
 			a.tooSoon = true
+			return
+		}
+		if here.session == nil {
+			a.opt.Answer(ask.ID, text)
 			return
 		}
 		here.session.Answer(ask.ID, text, "operator")

@@ -49,6 +49,9 @@ type Options struct {
 	About  string // family and place, may be empty
 	Line   string // the line as the header shows it
 
+	// Answer answers a question of servers that serve alone, without a session; nil where they ask nothing.
+	Answer func(id, answer string)
+
 	Places []string // where servers that serve alone listen, in the words to tell a device
 }
 

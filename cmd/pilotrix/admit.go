@@ -3,11 +3,13 @@ package main
 import (
 	"bufio"
 	"context"
+	"fmt"
 	"io"
 	"strings"
 
 	"pilotrix/core/event"
 	"pilotrix/core/provision"
+	"pilotrix/core/runbook"
 )
 
 // linesOf reads what is typed, line after line, until there is nothing more or ctx ends.
@@ -63,12 +65,31 @@ func asks(ctx context.Context, hub *event.Hub, meant *provision.Meant, waits <-c
 }
 
 func askAbout(c provision.Client) string {
-	text := c.MAC
-	if c.Vendor != "" {
-		text += ", a " + c.Vendor
+	return c.Words() + ", is new here: is it answered? (y/n, and Enter)"
+}
+
+// asksInView is that where the interface shows what is served: each new device is a question in the strip.
+func asksInView(ctx context.Context, hub *event.Hub, meant *provision.Meant, waits <-chan struct{}, answers <-chan event.Answer) {
+	var about provision.Client
+	for n := 1; ; {
+		if next, waits := meant.Next(); waits && about.MAC == "" {
+			about = next
+			hub.Emit(event.Ask{
+				ID: fmt.Sprintf("new %d", n), Form: event.FormNewcomer, Answers: []string{runbook.Approve, runbook.LeaveIt},
+				Text: about.Words() + " is new here and asks for an address. Is it answered?",
+			})
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-waits:
+		case answer := <-answers:
+			if answer.ID != fmt.Sprintf("new %d", n) || about.MAC == "" {
+				continue
+			}
+			meant.Say(about, answer.Answer == runbook.Approve)
+			hub.Emit(answer)
+			about, n = provision.Client{}, n+1
+		}
 	}
-	if c.HostName != "" {
-		text += ", that calls itself " + c.HostName
-	}
-	return text + ", is new here: is it answered? (y/n, and Enter)"
 }

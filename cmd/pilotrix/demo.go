@@ -9,8 +9,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"pilotrix/bench"
+	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
+	"pilotrix/core/runbook"
 	"pilotrix/demo"
 )
 
@@ -116,6 +118,14 @@ func (p *program) demoImages(name, folder string) error {
 	return nil
 }
 
+// approvesDemo approves all, and takes the bench's new device for the one that is meant.
+func approvesDemo(ask event.Ask) string {
+	if ask.Form == event.FormNewcomer {
+		return runbook.Approve
+	}
+	return approver([]string{"all"})(ask)
+}
+
 func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless, stick bool) error {
 	folder, err := os.MkdirTemp("", "pilotrix-demo-")
 	if err != nil {
@@ -152,7 +162,7 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless,
 		return err
 	}
 	if headless || !onTerminal() {
-		return p.runHeadless(cmd.Context(), opening{target: target, scale: scale, runbook: prepared, approve: approver([]string{"all"})}, false)
+		return p.runHeadless(cmd.Context(), opening{target: target, scale: scale, runbook: prepared, approve: approvesDemo}, false)
 	}
 	return p.interactive(cmd.Context(), opening{target: target, scale: scale, dialect: d, runbook: prepared}, func() (*image.Shelf, error) { return kit.Shelf, nil })
 }

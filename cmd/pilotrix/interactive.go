@@ -188,6 +188,9 @@ func (p *program) keepIdentity(o *opened, name, is string) error {
 // nameOr is what a session's device is called: as it is kept, or as the bench calls it.
 func (w opening) nameOr(place demo.Place) demo.Place {
 	place.Name = cmp.Or(w.name, place.Name)
+	if w.target.Kind == line.None {
+		place.Name = cmp.Or(place.Name, w.target.Address)
+	}
 	place.Where = cmp.Or(w.where, place.Where)
 	return place
 }

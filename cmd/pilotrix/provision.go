@@ -23,6 +23,7 @@ import (
 	"pilotrix/core/network"
 	"pilotrix/core/provision"
 	"pilotrix/core/serve"
+	"pilotrix/tui"
 )
 
 // provisionOptions are what the command is told.
@@ -213,21 +214,41 @@ func (p *program) provision(ctx context.Context, shelf *image.Shelf, on network.
 	unpacker := &image.Unpacker{}
 	defer unpacker.Close()
 	serve.NewFolder(ctx, dock, strings.Join(protocols, " "), unpacker).Follow(shelf.Items())
-	if _, err := listenAll(dock, protocols, on.Prefix.Addr(), nil); err != nil {
+	places, err := listenAll(dock, protocols, on.Prefix.Addr(), nil)
+	if err != nil {
 		return err
 	}
-	fmt.Fprintf(p.out, "answering on %s, %s; addresses %s to %s; Ctrl-C ends it\n", on.Name, on.Prefix, opt.First, opt.Last)
 	served := make(chan error, 1)
 	go func() {
 		defer cancel()
 		served <- desk.Serve(ctx, conn)
 	}()
-	if meant.Ask {
-		go asks(ctx, hub, meant, waits, linesOf(ctx, os.Stdin))
+	answering := fmt.Sprintf("answering on %s, %s; addresses %s to %s", on.Name, on.Prefix, opt.First, opt.Last)
+	if onTerminal() {
+		answers := make(chan event.Answer)
+		if meant.Ask {
+			go asksInView(ctx, hub, meant, waits, answers)
+		}
+		err = tui.Transfers(ctx, tui.TransfersOptions{
+			Theme: p.theme, Leader: p.leader, Feed: feed, Title: answering, Places: places,
+			Answer: func(id, answer string) { go func() { sendAnswer(ctx, answers, id, answer) }() },
+		})
+	} else {
+		fmt.Fprintln(p.out, answering+"; Ctrl-C ends it")
+		if meant.Ask {
+			go asks(ctx, hub, meant, waits, linesOf(ctx, os.Stdin))
+		}
+		err = p.tellServing(ctx, feed)
 	}
-	err = p.tellServing(ctx, feed)
 	cancel()
 	return errors.Join(err, <-served)
+}
+
+func sendAnswer(ctx context.Context, answers chan<- event.Answer, id, answer string) {
+	select {
+	case answers <- event.Answer{ID: id, Answer: answer, Who: "operator"}:
+	case <-ctx.Done():
+	}
 }
 
 // leaseFile is where the leases of a network are kept.

@@ -81,7 +81,7 @@ func (f *targetFlags) opening(with opening) opening {
 }
 
 func (f *targetFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: a kept device's name, serial:/dev/…?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME")
+	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: a kept device's name, serial:/dev/…?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path, tcp:host:port, exec:COMMAND, bench:NAME, or none:NAME where there is no line")
 	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
 	_ = cmd.RegisterFlagCompletionFunc("on", targetNames)
 	f.addPassword(cmd)

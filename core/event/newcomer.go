@@ -40,7 +40,9 @@ var newcomerKind = declare(Kind[Newcomer]{
 		if b.File != "" && (b.Stage == "fetches" || b.Stage == "has fetched") {
 			text += " " + b.File
 		}
-		text += fmt.Sprintf("; awaited: %s, within %s", b.Next, units.Words(b.Within))
+		if b.Within > 0 {
+			text += fmt.Sprintf("; awaited: %s, within %s", b.Next, units.Words(b.Within))
+		}
 		if b.Wrong != "" {
 			text += "; " + b.Wrong
 		}

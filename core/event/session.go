@@ -36,6 +36,7 @@ const (
 	FormDialog   Form = "dialog"   // the device asks what only the operator can answer
 	FormFailure  Form = "failure"  // a step failed
 	FormOverrun  Form = "overrun"  // a step takes longer than it may
+	FormNewcomer Form = "newcomer" // whether a device that has come is the one that is meant
 	FormLine     Form = "line"     // the other side of the line asks who we are, or shows who it is
 )
 

@@ -51,18 +51,29 @@ type Course struct {
 	Wrong  string   // what went wrong last
 	Rounds int      // how often it has restarted
 	Vain   int      // how often it began anew without having fetched anything
+	Waits  bool     // until it is said whether it is answered
+	Done   bool     // it has all that it was to get
 }
 
 // Next is what is awaited, and for how long at the most.
 func (c Course) Next() (what string, within time.Duration) {
+	switch {
+	case c.Done:
+		return "nothing more", 0
+	case c.Waits:
+		return "that it is said whether it is answered", saidWithin
+	}
 	return waits[c.Stage].next, waits[c.Stage].within
 }
+
+// saidWithin is how long one may wait until it is said whether it is answered.
+const saidWithin = 10 * time.Minute
 
 // Stalls says what may be the matter with a device that is waited for longer than usual, empty while it is in time.
 func (c Course) Stalls(now time.Time) string {
 	wait := waits[c.Stage]
 	gone := now.Sub(c.Since)
-	if gone <= wait.within {
+	if _, within := c.Next(); c.Done || gone <= within {
 		return ""
 	}
 	text := fmt.Sprintf("%s %s since %s: %s", c.Client.MAC, c.Stage, units.Words(gone), wait.matter)
@@ -135,6 +146,7 @@ func (s *Courses) Told(t Told, now time.Time) {
 			c.Stage, c.Since = next, now
 		}
 	}
+	c.Waits = t.Kind == Waits || c.Waits && t.Kind == Asked
 	switch t.Kind {
 	case Asked:
 		if t.Text == discover {
@@ -199,6 +211,13 @@ func (s *Courses) at(addr netip.Addr) *Course {
 		}
 	}
 	return nil
+}
+
+// Finish takes in that a device has all that it was to get.
+func (s *Courses) Finish(mac string, now time.Time) {
+	if c := s.all[mac]; c != nil {
+		c.Done, c.Since, c.Wrong = true, now, ""
+	}
 }
 
 // Asks takes in that a device asks a server for a file; refusal is why it does not get it, empty where it does.

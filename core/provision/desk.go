@@ -183,6 +183,14 @@ func (d *Desk) All() []Course {
 	return d.courses.All()
 }
 
+// Finish says that a device has all that it was to get.
+func (d *Desk) Finish(mac string) {
+	d.mu.Lock()
+	d.courses.Finish(mac, d.opt.Clock.Now())
+	d.mu.Unlock()
+	d.newcomers()
+}
+
 // newcomers tells those that have come further.
 func (d *Desk) newcomers() {
 	d.mu.Lock()
@@ -207,6 +215,9 @@ func (d *Desk) newcomers() {
 func (c Course) told() event.Newcomer {
 	n := event.Newcomer{MAC: c.Client.MAC, Vendor: c.Client.Vendor, Stage: c.Stage.String(), Step: int(c.Stage), Since: c.Since, File: c.File, Files: len(c.Files), Wrong: c.Wrong, Rounds: c.Rounds}
 	n.Next, n.Within = c.Next()
+	if c.Done {
+		n.Stage, n.Step = "has all that it was to get", int(Restarted)+1
+	}
 	if c.Addr.IsValid() {
 		n.Addr = c.Addr.String()
 	}

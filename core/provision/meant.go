@@ -3,6 +3,7 @@ package provision
 import (
 	"regexp"
 	"slices"
+	"strings"
 	"sync"
 )
 
@@ -67,4 +68,16 @@ func (m *Meant) Say(c Client, meant bool) {
 		m.said[c.MAC] = Served
 	}
 	m.waits = slices.DeleteFunc(m.waits, c.same)
+}
+
+// Words is who it is, as it tells of itself.
+func (c Client) Words() string {
+	text := c.MAC
+	if c.Vendor != "" {
+		text += ", a " + c.Vendor + ","
+	}
+	if c.HostName != "" {
+		text += " that calls itself " + c.HostName
+	}
+	return strings.TrimSuffix(text, ",")
 }

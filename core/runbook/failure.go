@@ -22,6 +22,7 @@ const (
 	DoneByMe = "done"
 	WaitOn   = "wait on"
 	GiveUp   = "give up"
+	LeaveIt  = "another one"
 	TryAgain = "repeat"
 	SkipIt   = "go on"
 	RollBack = "roll back"

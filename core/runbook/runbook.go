@@ -86,8 +86,8 @@ func (r *Runbook) checkInput(path string, input Input, seen map[string]bool) {
 		complain("", "input %s is a choice of nothing: give choices", input.Input)
 	case input.Kind != KindChoice && len(input.Choices) > 0:
 		complain(".choices", "only an input of kind choice has choices; this one is of kind %s", cmp.Or(input.Kind, "none"))
-	case input.Kind == KindSecret && input.Default != nil:
-		complain(".default", "a secret has no default: it would stand in this file for everybody to read")
+	case input.Kind == KindSecret && input.Default != nil && *input.Default != "":
+		complain(".default", "a secret has no default but an empty one: it would stand in this file for everybody to read")
 	}
 	if input.Default != nil && input.Kind != KindSecret && input.Kind != KindImage && input.Kind != KindFolder {
 		if _, err := input.value(string(*input.Default)); err != nil {

@@ -19,6 +19,7 @@ import (
 	"pilotrix/core/preflight"
 	"pilotrix/core/provision"
 	"pilotrix/core/serve"
+	"pilotrix/core/units"
 )
 
 var newcomerMakes = []string{"newcomer.mac", "newcomer.address", "newcomer.image", "newcomer.configuration"}
@@ -105,6 +106,7 @@ type welcome struct {
 	chosen     atomic.Pointer[string] // the MAC of who is meant, nil until that is known
 	desk       *provision.Desk
 	dock       *serve.Dock
+	staged     []func() // withdraw what is
 	changed    chan struct{}
 	waits      chan struct{}
 }
@@ -116,7 +118,7 @@ func (w *provisionWork) Do(ctx context.Context, e *Engine, s *PreparedStep) erro
 	if err != nil {
 		return err
 	}
-	e.now(s, "Looks for another DHCP server on "+v.on.Name, "its answer, within "+provision.LooksFor.String(), s.Timeout)
+	e.now(s, "Looks for another DHCP server on "+v.on.Name, "its answer, within "+units.Words(provision.LooksFor), s.Timeout)
 	if err := e.console.within(ctx, waits, func(ctx context.Context) error {
 		return provision.Alone(ctx, everybody, v.on, e.console.Clock())
 	}); err != nil {
@@ -250,7 +252,12 @@ func (v *welcome) serve(ctx context.Context, opt provision.Options, conn network
 		return err
 	}
 	v.dock = serve.NewDock(ctx, serve.Options{Network: e.p.Kit.Network, Clock: e.console.Clock(), Emit: v.desk.File})
-	defer v.dock.Close()
+	defer func() {
+		for _, withdraw := range v.staged {
+			withdraw()
+		}
+		v.dock.Close()
+	}()
 	if err := v.stage(ctx); err != nil {
 		return err
 	}
@@ -334,7 +341,7 @@ func (v *welcome) stage(ctx context.Context) error {
 		}
 	}
 	if v.img != nil {
-		if _, err := v.dock.Offer(serve.OfferOf(v.img, v.img.Name), protocol); err != nil {
+		if err := v.offer(v.img, v.img.Name, protocol); err != nil {
 			return err
 		}
 	}
@@ -342,6 +349,14 @@ func (v *welcome) stage(ctx context.Context) error {
 		return v.welcomes(ctx)
 	}
 	return nil
+}
+
+func (v *welcome) offer(img *image.Image, name, by string) error {
+	withdraw, err := v.dock.Offer(serve.OfferOf(img, name), by)
+	if err == nil {
+		v.staged = append(v.staged, withdraw)
+	}
+	return err
 }
 
 // welcomes stages the configuration under the names that this device asks for. From here on it may be changed.
@@ -358,7 +373,7 @@ func (v *welcome) welcomes(ctx context.Context) error {
 	}
 	v.setups = names
 	for _, name := range names {
-		if _, err := v.dock.Offer(serve.OfferOf(v.setup, name), "tftp"); err != nil {
+		if err := v.offer(v.setup, name, "tftp"); err != nil {
 			return err
 		}
 	}
@@ -377,7 +392,7 @@ func (v *welcome) look(ctx context.Context) (done bool, err error) {
 			continue
 		}
 		next, within := c.Next()
-		v.now(v.s, fmt.Sprintf("Answers %s on %s: it %s", v.mac, v.on.Name, c.Stage), fmt.Sprintf("%s, within %s", next, within), v.s.Timeout)
+		v.now(v.s, fmt.Sprintf("Answers %s on %s: it %s", v.mac, v.on.Name, c.Stage), fmt.Sprintf("%s, within %s", next, units.Words(within)), v.s.Timeout)
 		if loops := c.Loops(); loops != "" {
 			return false, errors.New(loops)
 		}
@@ -393,27 +408,19 @@ func (v *welcome) ask(ctx context.Context) error {
 	if !some {
 		return nil
 	}
-	text := client.MAC
-	if client.Vendor != "" {
-		text += ", a " + client.Vendor + ","
-	}
-	if client.HostName != "" {
-		text += " that calls itself " + client.HostName
-	}
-	const isIt, isNot = Approve, "another one"
 	answer, err := v.console.Ask(ctx, event.Ask{
-		Form: event.FormHold, Step: v.s.ID, Title: v.title(v.s), Answers: []string{isIt, isNot, StopHere},
-		Text: text + " asks for an address. Is it the one that is meant? It gets an address, its image and its configuration then; no other one is answered.",
+		Form: event.FormNewcomer, Step: v.s.ID, Title: v.title(v.s), Answers: []string{Approve, LeaveIt, StopHere},
+		Text: client.Words() + " asks for an address. Is it the one that is meant? It gets an address, its image and its configuration then; no other one is answered.",
 	})
 	if err != nil {
 		return err
 	}
 	switch answer {
-	case isIt:
+	case Approve:
 		v.choose(client.MAC)
 		return v.welcomes(ctx)
 	case StopHere:
-		return fmt.Errorf("%w at a new device", errStopped)
+		return fmt.Errorf("%w at %s: nobody has said that it is the one that is meant (mac: … says so beforehand)", errStopped, client.MAC)
 	}
 	v.meant.Say(client, false)
 	signal(v.waits)()
@@ -440,6 +447,7 @@ func (v *welcome) has(c provision.Course) (bool, error) {
 			v.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("it took its configuration as %s, and not as %s, which it asks for first", c.Files[setup], v.setups[0])})
 		}
 	}
+	v.desk.Finish(v.mac)
 	v.made["newcomer"] = made
 	v.tried, v.Engine.changed = true, true
 	v.console.Emit(event.Fact{Name: "newcomer.address", Value: c.Addr.String(), Source: "DHCP"})

@@ -34,4 +34,4 @@ func (s *State) newcomer(at time.Time, n event.Newcomer) {
 }
 
 // Late reports whether a newcomer is waited for longer than usual.
-func (n Newcomer) Late(now time.Time) bool { return now.Sub(n.Since) > n.Within }
+func (n Newcomer) Late(now time.Time) bool { return n.Within > 0 && now.Sub(n.Since) > n.Within }

@@ -52,6 +52,8 @@ type Rung struct {
 // Words are what the rung says: a run of packets by its first and last.
 func (r Rung) Words() string {
 	switch {
+	case r.Transfer == event.RungDHCP: // its ACK counts nothing
+		return strings.TrimSpace(r.What + "  " + r.Text)
 	case (r.What == "DATA" || r.What == "ACK") && r.Last > r.First:
 		return r.What + " " + units.Count(r.First) + " … " + units.Count(r.Last)
 	case r.What == "DATA" || r.What == "ACK":

@@ -61,6 +61,9 @@ func who(t theme.Theme, n state.Newcomer) paint.Line {
 }
 
 func clock(t theme.Theme, n state.Newcomer, now time.Time) paint.Piece {
+	if n.Within == 0 {
+		return paint.In(t.Good, "has all")
+	}
 	text := units.Clock(max(0, now.Sub(n.Since))) + " of " + units.Clock(n.Within)
 	if n.Late(now) {
 		return paint.Strong(t.Bad, text)
@@ -98,14 +101,21 @@ func track(t theme.Theme, n state.Newcomer, width int) (line paint.Line) {
 			line = append(line, paint.In(look, way))
 		}
 	}
-	if !named {
-		line = append(line, paint.Strong(t.Here, "  "+stages[min(n.Step, len(stages)-1)]))
+	switch {
+	case named:
+	case n.Step >= len(stages):
+		line = append(line, paint.Strong(t.Good, "  has all"))
+	default:
+		line = append(line, paint.Strong(t.Here, "  "+stages[max(0, n.Step)]))
 	}
 	return line
 }
 
 func awaited(t theme.Theme, n state.Newcomer, now time.Time, width int) (lines []paint.Line) {
 	text := "awaiting " + n.Next
+	if n.Within == 0 {
+		text = n.Stage
+	}
 	if n.File != "" {
 		text = n.File + "; " + text
 	}

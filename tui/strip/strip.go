@@ -97,6 +97,8 @@ func asks(t theme.Theme, a *event.Ask) (color color.Color, mark, word string) {
 		return t.Here, "☞", "Your hands"
 	case event.FormDialog:
 		return t.Here, "?", "The device asks"
+	case event.FormNewcomer:
+		return t.Here, "?", "A new device"
 	case event.FormLine:
 		return t.Here, "?", "The line"
 	case event.FormOverrun:
