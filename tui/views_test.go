@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"os"
 	"path/filepath"
 	"strings"
@@ -723,6 +724,35 @@ func TestWhatHangsOnADeviceAsItIsShown(t *testing.T) {
 		for _, name := range []string{"console", "device"} {
 			a.show(name)
 			goldentest.Same(t, fmt.Sprintf("attached-%s-%dx%d", name, size[0], size[1]), drawn(a, size))
+		}
+	}
+}
+
+// TestANewDeviceAsItIsShown keeps its way and the one ladder as they are drawn, at both sizes: while it is asked about, and while
+// it asks for the wrong name.
+func TestANewDeviceAsItIsShown(t *testing.T) {
+	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+	asks := []event.Body{
+		event.RunBegin{Runbook: "first-boot", Title: "Answer a new device", Steps: []event.StepPlan{{ID: "1.1", Phase: "answer it", Title: "Answer it", Expected: time.Minute, Timeout: time.Hour, Cards: []string{"newcomer", "transfer"}}}},
+		event.StepBegin{ID: "1.1", Try: 1},
+		event.Server{Name: "TFTP", State: event.Listening, Address: "192.0.2.10:69"},
+		event.Rung{Transfer: event.RungDHCP, Row: 1, Protocol: "DHCP", Peer: "02:00:5e:10:00:01", FromDevice: true, What: "DISCOVER", Text: "02:00:5e:10:00:01"},
+		event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "asks", Since: at, Next: "that it is said whether it is answered", Within: 10 * time.Minute},
+	}
+	wrong := append(slices.Clone(asks),
+		event.Rung{Transfer: event.RungDHCP, Row: 2, Protocol: "DHCP", What: "ACK", Text: "02:00:5e:10:00:01  192.0.2.61  strand-s8-3.2.msl"},
+		event.TransferBegin{ID: "tftp 1", File: "strand-s8-3.2.msl", Size: 1_573_030, Protocol: "TFTP", Peer: "192.0.2.61:1025"},
+		event.Rung{Transfer: "tftp 1", Protocol: "TFTP", What: "DATA", First: 1, Last: 1102, Count: 1102},
+		event.TransferEnd{ID: "tftp 1", Outcome: event.Done},
+		event.Rung{Protocol: "TFTP", Peer: "192.0.2.61:1026", FromDevice: true, What: "refused", Text: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
+		event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Addr: "192.0.2.61", Stage: "restarted", Step: 5, Since: at.Add(-2 * time.Minute), Next: "its address again, then its configuration", Within: time.Minute, File: "tangle-sw2.cfg", Files: 1, Rounds: 1, Wrong: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
+	)
+	for name, story := range map[string][]event.Body{"asked": asks, "wrong": wrong} {
+		for _, size := range [][2]int{{160, 40}, {80, 24}} {
+			a, _ := lampApp(t)
+			feed(a, story...)
+			a.show("transfers")
+			goldentest.Same(t, fmt.Sprintf("newcomer-%s-%dx%d", name, size[0], size[1]), drawn(a, size))
 		}
 	}
 }

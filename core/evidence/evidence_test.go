@@ -70,6 +70,8 @@ func story() *state.State {
 		event.Fact{Name: "layers", Rows: []map[string]string{{"layer": "core", "release": "6.2", "state": "runs"}, {"layer": "mesh", "release": "6.4", "state": "rests"}, {"layer": "board", "release": "6.4", "state": "runs", "brings": "6.2"}}},
 		event.Fact{Name: "attached", Rows: []map[string]string{{"name": "ap-1", "model": "P2", "release": "3.4", "state": "here"}, {"name": "ap-2", "release": "3.4", "state": "here"}, {"name": "ap-3", "release": "3.4", "state": "here"}}},
 		event.Fact{Name: "attached", Rows: []map[string]string{{"name": "ap-1", "model": "P2", "release": "3.4", "state": "away"}, {"name": "ap-2", "release": "3.4", "state": "loading", "percent": "40"}, {"name": "ap-3", "release": "3.4", "state": "here"}}},
+		event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel\x1b[2J S8", Addr: "192.0.2.61", Stage: "has fetched", Step: 4, Files: 1, Rounds: 1, Wrong: "no any.cfg here"},
+		event.Rung{Transfer: event.RungDHCP, Row: 1, Protocol: "DHCP", FromDevice: true, What: "DISCOVER", Text: "02:00:5e:10:00:01"},
 		event.Fact{Name: "attached", Rows: []map[string]string{{"name": "ap-1", "model": "P2", "release": "3.6", "state": "here"}, {"name": "ap-2", "release": "3.4", "state": "failed", "reason": "broken\x1b[2J off"}}},
 	} {
 		s.Apply(event.Event{Seq: int64(i), At: at.Add(time.Duration(i) * time.Second), Body: body})
@@ -114,17 +116,18 @@ func onTheSheet(t *testing.T, d *Drawing, element xml.StartElement) {
 
 func TestEveryChartSaysWhatHappened(t *testing.T) {
 	for name, wants := range map[string][]string{
-		"course":   {"Upgrade <the> standby bank", "Restart & wait", "failed: it did not come back", "proved: nothing", "deadline: trial", "runs out 14:10:00", "the old release comes back"},
-		"upgrades": {"7.4.2", "8.1.0", "runs", "before: licence", "lark-7.6.1.cgo"},
-		"banks":    {"7.2.0 → 7.6.1", "chosen for the next start, not kept", "runs, as before"},
-		"systems":  {"5.4·[2J", "runs now", "ran before", "A restart, or a power cut, starts 5.2: what runs is lost by it.", "dealt with at 14:00:19, 09:41 before", "open when the record ends"},
-		"stack":    {"lead → member", "deputy → lead", "3.1 → 3.2", "apart", "40 %", "failed", "broken off", "The ring is broken between unit 2 and unit 3."},
-		"layers":   {"core", "6.4 → 6.2", "rests", "waits for 6.2", "The layers do not agree."},
-		"attached": {"ap-1", "P2", "here, 3.4 → 3.6", "failed", "broken·[2J off", "missing", "loads", "14:00:"},
-		"flash":    {"part sys<tem·[2J", "0xbf010000 to 0xbf01ffff   65,536 B   64.0 KiB", "0xbf010000 to 0xbf01116f   4,464 B", "the loader's checksum cacaea87 is the file's", "never touched", "skua & more.pws"},
-		"dry-run":  {"lan", "35 s", "warns", "the ferry & its ramp; not so in the dry run at 14:00:10", "room: only in the dry run at 14:00:10"},
-		"reach":    {"icmp:192.0.2.41", "3 tries, 2 without an answer", "away 01:30", "in “Restart & wait”"},
-		"ladder":   {"DATA 1 … 3,672", "7 resent", "RRQ  lark octet ·]&<", "lark·[2J.cgo"},
+		"course":     {"Upgrade <the> standby bank", "Restart & wait", "failed: it did not come back", "proved: nothing", "deadline: trial", "runs out 14:10:00", "the old release comes back"},
+		"upgrades":   {"7.4.2", "8.1.0", "runs", "before: licence", "lark-7.6.1.cgo"},
+		"banks":      {"7.2.0 → 7.6.1", "chosen for the next start, not kept", "runs, as before"},
+		"systems":    {"5.4·[2J", "runs now", "ran before", "A restart, or a power cut, starts 5.2: what runs is lost by it.", "dealt with at 14:00:19, 09:41 before", "open when the record ends"},
+		"stack":      {"lead → member", "deputy → lead", "3.1 → 3.2", "apart", "40 %", "failed", "broken off", "The ring is broken between unit 2 and unit 3."},
+		"first-boot": {"02:00:5e:10:00:01 Maskel·[2J S8", "192.0.2.61", "has fetched; 1 file, 1 restart", "no any.cfg here", "DHCP  DISCOVER  02:00:5e:10:00:01", "DATA 1 … 3,672", "this laptop"},
+		"layers":     {"core", "6.4 → 6.2", "rests", "waits for 6.2", "The layers do not agree."},
+		"attached":   {"ap-1", "P2", "here, 3.4 → 3.6", "failed", "broken·[2J off", "missing", "loads", "14:00:"},
+		"flash":      {"part sys<tem·[2J", "0xbf010000 to 0xbf01ffff   65,536 B   64.0 KiB", "0xbf010000 to 0xbf01116f   4,464 B", "the loader's checksum cacaea87 is the file's", "never touched", "skua & more.pws"},
+		"dry-run":    {"lan", "35 s", "warns", "the ferry & its ramp; not so in the dry run at 14:00:10", "room: only in the dry run at 14:00:10"},
+		"reach":      {"icmp:192.0.2.41", "3 tries, 2 without an answer", "away 01:30", "in “Restart & wait”"},
+		"ladder":     {"DATA 1 … 3,672", "7 resent", "RRQ  lark octet ·]&<", "lark·[2J.cgo"},
 	} {
 		got := texts(t, Charts[name](story()))
 		for _, want := range wants {

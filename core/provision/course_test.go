@@ -123,3 +123,24 @@ func TestAnAddressIsOneDevicesOnly(t *testing.T) {
 	s.Asks(addr, "strand-3.2.msl", "", noon)
 	assert.Equal(t, []Stage{HasAddress, Fetching}, []Stage{s.All()[0].Stage, s.All()[1].Stage})
 }
+
+// TestWhoIsAskedAboutWaitsForTheWord and is not said to stall meanwhile; who has all that it was to get is waited for no more.
+func TestWhoIsAskedAboutWaitsForTheWord(t *testing.T) {
+	var s Courses
+	now := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
+	one := Client{MAC: "02:00:5e:10:00:01"}
+	tell := func(kind, text string) { s.Told(Told{Kind: kind, Client: one, Text: text}, now) }
+	tell(Asked, discover)
+	tell(Waits, "")
+	next, _ := s.All()[0].Next()
+	assert.Equal(t, "that it is said whether it is answered", next)
+	assert.Empty(t, s.All()[0].Stalls(now.Add(time.Minute)))
+	assert.NotEmpty(t, s.All()[0].Stalls(now.Add(time.Hour)))
+	tell(Asked, discover)
+	tell(Offered, "")
+	next, _ = s.All()[0].Next()
+	assert.Equal(t, "that it takes the offer", next)
+	s.Finish(one.MAC, now)
+	s.Finish("02:00:5e:10:00:09", now)
+	assert.Empty(t, s.All()[0].Stalls(now.Add(time.Hour)))
+}

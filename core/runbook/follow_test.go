@@ -1,0 +1,44 @@
+package runbook
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"pilotrix/core/event"
+)
+
+func follows(more string) string {
+	return "runbook: r\nphases:\n  - phase: one\n    steps:\n      - {step: Follow, follow: {each: card, in: cards, row: slot, read: [cards], every: 10s, until: 'card.kind == \"done\"'" + more + "}}\n"
+}
+
+// TestFollowingEndsWhenAllHaveArrived, or when its time is over: the run goes on then, and says who has not.
+func TestFollowingEndsWhenAllHaveArrived(t *testing.T) {
+	late := []string{"1 wait\n2 wait\n", "1 done\n2 wait\n", "1 done\n2 done\n"}
+	for name, c := range map[string]struct {
+		more    string
+		answers []string
+		outcome event.Outcome
+		says    string
+		typed   int
+	}{
+		"all arrive":               {", within: 5m", late, event.Done, "done", 3},
+		"one does not":             {", within: 1m, look: 'it is ${card.kind}'", late[:2], event.DoneBut, "done but for 2 (it is wait)", 7},
+		"one will not":             {", within: 1h, given-up: 'card.kind == \"broken\"'", []string{"1 done\n2 broken\n"}, event.DoneBut, "done but for 2", 1},
+		"one is not even listed":   {", within: 1m, number: '3'", []string{"1 done\n2 done\n"}, event.DoneBut, "done but for 1 that are not listed any more", 7},
+		"the time is none":         {", within: soon", late, event.Failed, `within: "soon" is no time such as 30m`, 0},
+		"the number is none":       {", within: 1m, number: '\"x\"'", late, event.Failed, `"x" is no number of rows`, 1},
+		"the device does not know": {", within: 1m", []string{"busy\n"}, event.Failed, "the answer has no row of cards", 3},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e := &echoing{answers: map[string][]string{"cards": c.answers}}
+			result := carryOut(t, follows(c.more), e)
+			assert.Equal(t, c.outcome, result.Outcome, result.Message)
+			assert.Contains(t, result.Message, c.says)
+			assert.Len(t, e.typed, c.typed)
+			if c.outcome == event.DoneBut {
+				assert.Equal(t, ExitDoneBut, result.Exit)
+			}
+		})
+	}
+}
