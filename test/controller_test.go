@@ -241,3 +241,20 @@ func TestAPlanOfAControllerIsWhatARunTypes(t *testing.T) {
 		holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
 	})
 }
+
+// TestAPowerCutWhileTheyAreFollowed has the controller go away in the middle: the line is waited for, and the limit is not made longer.
+func TestAPowerCutWhileTheyAreFollowed(t *testing.T) {
+	t.Parallel()
+	opt := wirelessOptions{device: func(c *orsel.Controller) { c.Fail(orsel.Faults{Straggles: "ap-ramp-02"}) }}
+	inWireless(t, opt, func(t *testing.T, x *wireless) {
+		began := time.Now()
+		go func() {
+			time.Sleep(4 * time.Minute)
+			x.machine.PowerCut(20 * time.Second)
+		}()
+		result := x.run()
+		require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
+		assert.Contains(t, result.Message, "done but for ap-ramp-02")
+		assert.Less(t, time.Since(began), 34*time.Minute, "in virtual time")
+	})
+}

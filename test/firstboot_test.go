@@ -272,3 +272,65 @@ func TestAPlanOfAFirstBootIsWhatARunTypes(t *testing.T) {
 		holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
 	})
 }
+
+// TestTheHandMayTakeTheHelmMeanwhile at any moment: the device is answered on, and the run goes on where it is given back.
+func TestTheHandMayTakeTheHelmMeanwhile(t *testing.T) {
+	t.Parallel()
+	for _, at := range []time.Duration{time.Second, 16 * time.Second, 22 * time.Second, 28 * time.Second} {
+		t.Run(at.String(), func(t *testing.T) {
+			inNewcomer(t, newcomerOptions{}, func(t *testing.T, x *newcomer) {
+				go func() {
+					time.Sleep(at)
+					x.session.TakeHelm()
+					time.Sleep(20 * time.Second)
+					x.session.GiveHelm(runbook.Resume)
+				}()
+				result := x.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+				require.NoError(t, x.runs("3.2"))
+			})
+		})
+	}
+}
+
+// TestASecondDeviceOfTheKindIsLeftAlone has another new switch ask first: it is not the one, and gets nothing.
+func TestASecondDeviceOfTheKindIsLeftAlone(t *testing.T) {
+	t.Parallel()
+	opt := newcomerOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
+		if ask.Form == event.FormNewcomer && !strings.Contains(ask.Text, newcomerMAC) {
+			return runbook.LeaveIt
+		}
+		return approveAll(ask)
+	}}}
+	inNewcomer(t, opt, func(t *testing.T, x *newcomer) {
+		other := bench.Newcomer{LAN: x.lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 9}, Vendor: "Maskel S8"}
+		got := make(chan error)
+		go func() {
+			_, err := other.Ask(context.Background(), 20)
+			got <- err
+		}()
+		result := x.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+		require.NoError(t, x.runs("3.2"))
+		require.ErrorIs(t, <-got, bench.ErrNoOffer)
+	})
+}
+
+// TestAPowerCutInTheMiddleOfItsFirstStart has it begin anew, wherever it was.
+func TestAPowerCutInTheMiddleOfItsFirstStart(t *testing.T) {
+	t.Parallel()
+	for _, at := range []time.Duration{14 * time.Second, 19 * time.Second, 23 * time.Second, 30 * time.Second, 45 * time.Second} {
+		t.Run(at.String(), func(t *testing.T) {
+			inNewcomer(t, newcomerOptions{}, func(t *testing.T, x *newcomer) {
+				go func() {
+					time.Sleep(at)
+					x.machine.PowerCut(10 * time.Second)
+				}()
+				result := x.run()
+				time.Sleep(2 * time.Minute) // it has power again
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+				require.NoError(t, x.runs("3.2"))
+			})
+		})
+	}
+}

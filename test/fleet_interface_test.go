@@ -93,7 +93,7 @@ func TestOneStoreInTheInterface(t *testing.T) {
 	term := startTerminal(t, 80, 24, "demo", "one-store", "--time-scale", "16")
 	term.until("Removes tern-3.9.4.brm, which does not run")
 	screen := term.enters("Writes tern-4.2.1.brm into the store")
-	assert.Contains(t, screen, "The old image stays beside it.")
+	assert.Contains(t, screen, "image stays beside it.")
 	term.approve()
 	term.until("Restarts mare-rtr1 into tern-4.2.1.brm")
 	term.answers("Escape", "✗  stopped")

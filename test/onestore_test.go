@@ -154,6 +154,48 @@ func TestBackToTheImageThatIsStillThere(t *testing.T) {
 	})
 }
 
+// TestAnotherImageOfTheSameNameIsNotWrittenOver has the running image called as the wanted one is: it stays until that is proved.
+func TestAnotherImageOfTheSameNameIsNotWrittenOver(t *testing.T) {
+	t.Parallel()
+	const name = "tern-4.2.1.brm"
+	for kind, c := range map[string]struct {
+		device func(*brindle.Router)
+		files  []string
+		drops  string
+	}{
+		"the running one": {func(r *brindle.Router) {
+			r.Store.Empty()
+			roomFor(4)(r)
+			r.Install(name, demo.RouterImage("4.0.7", smallImage), false)
+			r.Begin("2026-11-20", name)
+		}, []string{"new-" + name, name}, ""},
+		"another one": {func(r *brindle.Router) {
+			roomFor(4)(r)
+			r.Install(name, demo.RouterImage("3.9.1", smallImage), false)
+		}, []string{"tern-3.9.4.brm", "tern-4.0.7.brm", name}, "drop " + name},
+		"a broken one, and another": {func(r *brindle.Router) {
+			r.Store.Drop("tern-3.9.4.brm")
+			roomFor(2.2)(r)
+			r.Install(name, demo.RouterImage("4.2.1", smallImage), true)
+			r.Install("x.brm", demo.RouterImage("4.1.1", smallImage), true)
+		}, []string{"tern-4.0.7.brm", name}, "drop x.brm"},
+	} {
+		t.Run(kind, func(t *testing.T) {
+			inStore(t, storeOptions{device: c.device}, func(t *testing.T, x *store) {
+				result := x.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+				assert.Equal(t, "4.2.1", x.device.Started())
+				assert.Equal(t, c.files, x.files())
+				assert.Contains(t, c.files, x.device.Entry())
+				typed := reallyTyped(x.kept())
+				if c.drops != "" {
+					assert.Contains(t, typed, c.drops)
+				}
+			})
+		})
+	}
+}
+
 // storeFaults are what goes wrong, how the run ends, and whether the router still starts what it ran.
 var storeFaults = map[string]struct {
 	opt  storeOptions

@@ -30,6 +30,7 @@ type Engine struct {
 	ownChanges  int      // how many changes were this run's, of those that the facts know of
 	changesThen int      // how many the facts knew of when it began
 	past        []string // failures that were gone past
+	following   *following // what is followed now, nil for nothing
 	but         []string // what has not arrived, of what was followed
 	already     string   // why nothing was to be done
 	byHandSteps []string // in words

@@ -96,7 +96,7 @@ func (w *followWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if err != nil {
 		return fmt.Errorf("within: %q is no time such as 30m", text)
 	}
-	began := e.console.Clock().Now()
+	began := e.followsSince(s)
 	until := began.Add(limit)
 	for {
 		now, err := w.once(ctx, e, s)
@@ -112,6 +112,20 @@ func (w *followWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 			return err
 		}
 	}
+}
+
+// followsSince is when the step was begun first: a line that is lost meanwhile, and the step that is repeated then, do not make its
+// limit longer.
+func (e *Engine) followsSince(s *PreparedStep) time.Time {
+	if e.following == nil || e.following.step != s.ID {
+		e.following = &following{s.ID, e.console.Clock().Now()}
+	}
+	return e.following.since
+}
+
+type following struct {
+	step  string
+	since time.Time
 }
 
 // few names some, and how many more there are.
@@ -206,6 +220,7 @@ func (w *followWork) missing(now *followed, env map[string]any) error {
 
 // end says who has not arrived; the run goes on.
 func (w *followWork) end(e *Engine, now followed, waited time.Duration) error {
+	e.following = nil
 	if len(now.but) == 0 {
 		return e.prove(w.proves)
 	}

@@ -622,6 +622,8 @@ func LineState(target line.Target) string {
 		return address
 	case line.Bench:
 		return "bench"
+	case line.None:
+		return "no line"
 	}
 	return target.Kind + " " + address
 }

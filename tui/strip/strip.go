@@ -214,6 +214,9 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	if v.Second != "" {
 		return paint.Line{paint.Strong(t.Here, " ◧  "), paint.In(t.Text, "This is the line "), paint.Strong(t.Bright, v.Second), paint.In(t.Text, " ("+v.SecondLine+"): what you type goes there. "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " switches.")}
 	}
+	if strings.HasPrefix(s.Session.Target, "none:") {
+		return paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "This device has no line here: nothing can be typed. "), paint.Strong(t.Key, v.Leader+" r"), paint.In(t.Text, " has runbooks that go over the network.")}
+	}
 	if v.LooksLike != "" {
 		return paint.Line{paint.In(t.Here, " ?  "), paint.In(t.Text, "This looks like a "+v.LooksLike+". "), paint.Strong(t.Key, v.Leader+" d"), paint.In(t.Text, " says so.")}
 	}
