@@ -25,15 +25,15 @@ type Engine struct {
 	patience *patience // of the step that is under way
 	doing    event.StepNow
 
-	tried       bool     // a command went out that changes what the device keeps
-	changed     bool     // and succeeded
-	ownChanges  int      // how many changes were this run's, of those that the facts know of
-	changesThen int      // how many the facts knew of when it began
-	past        []string // failures that were gone past
+	tried       bool       // a command went out that changes what the device keeps
+	changed     bool       // and succeeded
+	ownChanges  int        // how many changes were this run's, of those that the facts know of
+	changesThen int        // how many the facts knew of when it began
+	past        []string   // failures that were gone past
 	following   *following // what is followed now, nil for nothing
-	but         []string // what has not arrived, of what was followed
-	already     string   // why nothing was to be done
-	byHandSteps []string // in words
+	but         []string   // what has not arrived, of what was followed
+	already     string     // why nothing was to be done
+	byHandSteps []string   // in words
 	rollingBack bool
 	receiving   bool // the device was made to receive and did not come back from that yet
 	speedBefore int
