@@ -23,6 +23,8 @@ type Newcomer struct {
 	MAC      [6]byte
 	Vendor   string // its vendor class, option 60
 	HostName string // option 12, empty where it has no name
+	// Had is the address that it had before, and asks for first (RFC 2131 §3.2); none unless valid.
+	Had netip.Addr
 	// Takes says whether an offer suits it; any does unless said.
 	Takes func(Offer) bool
 	// Say is told how it goes.
@@ -51,6 +53,11 @@ var ErrNoOffer = errors.New("nobody offers an address")
 func (n Newcomer) Ask(ctx context.Context, times int) (Offer, error) {
 	conn := n.LAN.Everybody(dhcpv4.ClientPort)
 	defer conn.Close()
+	if n.Had.IsValid() {
+		if offer, err := n.again(ctx, conn); err == nil {
+			return offer, nil
+		}
+	}
 	for range times {
 		offer, err := n.once(ctx, conn)
 		if err == nil || ctx.Err() != nil {
@@ -90,6 +97,21 @@ func (n Newcomer) once(ctx context.Context, conn network.PacketConn) (Offer, err
 	if err != nil {
 		return Offer{}, err
 	}
+	ack, err := n.exchange(ctx, conn, request, dhcpv4.MessageTypeAck, func(*dhcpv4.DHCPv4) bool { return true })
+	if err != nil {
+		return Offer{}, err
+	}
+	return offerOf(ack), nil
+}
+
+// again asks for the address that it had before.
+func (n Newcomer) again(ctx context.Context, conn network.PacketConn) (Offer, error) {
+	request, err := dhcpv4.New(dhcpv4.WithHwAddr(n.MAC[:]), dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest), dhcpv4.WithBroadcast(true), n.says,
+		dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(n.Had.AsSlice())))
+	if err != nil {
+		return Offer{}, err
+	}
+	n.say("net: asking for " + n.Had.String() + ", as before")
 	ack, err := n.exchange(ctx, conn, request, dhcpv4.MessageTypeAck, func(*dhcpv4.DHCPv4) bool { return true })
 	if err != nil {
 		return Offer{}, err

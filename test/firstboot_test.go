@@ -113,6 +113,24 @@ func TestANewSwitchProvisionsItself(t *testing.T) {
 	}
 }
 
+// TestOneThatWasOnAnotherNetworkIsToldSo asks for the address that it had there first, and takes ours then.
+func TestOneThatWasOnAnotherNetworkIsToldSo(t *testing.T) {
+	t.Parallel()
+	opt := newcomerOptions{
+		lanOptions: lanOptions{inputs: map[string]string{"mac": newcomerMAC}},
+		device:     func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{WasElsewhere: true}) },
+	}
+	inNewcomer(t, opt, func(t *testing.T, x *newcomer) {
+		result := x.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+		var said []string
+		for _, n := range find[event.Note](x.rig) {
+			said = append(said, n.Text)
+		}
+		assert.Contains(t, said, newcomerMAC+" asks for 198.51.100.9, which is on another network than 192.0.2.0/24: it was somewhere else before")
+	})
+}
+
 // another has a second DHCP server on the LAN, from a time on.
 func another(lan *bench.LAN, after time.Duration) (stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
@@ -155,6 +173,10 @@ var newcomerFaults = map[string]struct {
 		"no any.cfg here; any.setup is staged (asked for as .cfg, not .setup)",
 		[]string{"no tangle-sw2-100001.cfg here; tangle-sw2-100001.setup is staged"},
 		false,
+	},
+	"it fetches from another server than it is told": {
+		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Elsewhere: true}) }},
+		"02:00:5e:10:00:01 began 3 times and fetched nothing: it may want another name or another server's address", nil, true,
 	},
 	"it does not like the image, and starts over": {
 		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Restarts: true}) }},

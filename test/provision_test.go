@@ -208,7 +208,10 @@ const firstStart = `set -e
 cd "$1"
 asks() { busybox udhcpc -i wire1 -n -q -f -t 20 -T 1 -V "Maskel S8" -s "$1/script" -O tftp -O bootfile -O hostname >/dev/null 2>&1; . "$1/got"; }
 asks "$1"
-busybox tftp -g -r "$boot_file" -l image "$siaddr"
+case "$boot_file" in
+http*) busybox wget -q -O image "$boot_file" ;;
+*) busybox tftp -g -r "$boot_file" -l image "$siaddr" ;;
+esac
 asks "$1"
 busybox tftp -g -r "$hostname-100001.setup" -l setup "$siaddr"
 mkdir -p www
@@ -218,13 +221,20 @@ exec busybox httpd -f -p "$ip:80" -h www
 
 func firstStartInside(t *testing.T) {
 	e := newElsewhere(t)
+	for _, protocol := range []string{"tftp", "http"} {
+		t.Run(protocol, func(t *testing.T) { firstStartBy(t, e, protocol) })
+		e.must("ip", "addr", "flush", "dev", "wire1")
+	}
+}
+
+func firstStartBy(t *testing.T, e elsewhere, protocol string) {
 	folder, there := tempDir(t), tempDir(t)
 	require.NoError(t, demo.NewSwitchShelf(folder, smallImage))
 	require.NoError(t, os.WriteFile(filepath.Join(there, "script"), []byte("#!/bin/sh\n[ \"$1\" = bound ] && set | grep -E '^(ip|siaddr|boot_file|hostname)=' > "+there+"/got && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(there, "device"), []byte(firstStart), 0o700))
 	said := &spoken{}
 	run := exec.Command(program, "run", "first-boot", "--on", "none:tangle-sw2", "--dialect", "maskel-s8", "--shelf", filepath.Join(folder, "shelf"), "--set", "image=strand-s8-3.2.msl",
-		"--set", "configuration=tangle-sw2.setup", "--set", "name=tangle-sw2", "--set", "mac=02:00:5e:10:00:01", "--set", "model=S8", "--set", "gives=192.0.2.61", "--approve", "all", "--logbook", "none")
+		"--set", "configuration=tangle-sw2.setup", "--set", "name=tangle-sw2", "--set", "mac=02:00:5e:10:00:01", "--set", "model=S8", "--set", "gives=192.0.2.61", "--set", "protocol="+protocol, "--approve", "all", "--logbook", "none")
 	run.Env = append(os.Environ(), homeAt(folder)...)
 	run.Stdout, run.Stderr = said, said
 	require.NoError(t, run.Start())

@@ -54,7 +54,7 @@ func (x *fresh) run() {
 // join gets an address.
 func (x *fresh) join() error {
 	x.mu.Lock()
-	setup := x.setup
+	setup, faults := x.setup, x.faults
 	x.mu.Unlock()
 	n := bench.Newcomer{
 		LAN: x.lan, Clock: x.Wire.Clock(), MAC: x.MAC, Vendor: "Maskel S8", HostName: nameIn(setup),
@@ -65,9 +65,15 @@ func (x *fresh) join() error {
 		},
 		Say: func(text string) { x.Say(text + "\r\n") },
 	}
+	if faults.WasElsewhere {
+		n.Had = netip.MustParseAddr("198.51.100.9")
+	}
 	offer, err := n.Ask(x.Context(), offerTries)
 	if err != nil {
 		return err
+	}
+	if faults.Elsewhere {
+		offer.Server = netip.MustParseAddr("192.0.2.99")
 	}
 	x.offer = offer
 	x.host = x.lan.Host("net", offer.Address)

@@ -18,6 +18,8 @@ type NewFaults struct {
 	TakesNoOffer bool // what is offered never suits it
 	TakesOther   bool // of several offers it takes that of another server than 192.0.2.10
 	AsksOther    bool // it asks for its setup under names with another ending
+	Elsewhere    bool // it fetches from another server than it is told
+	WasElsewhere bool // it had an address on another network, and asks for that first
 	Restarts     bool // it does not like the image, and starts over
 	Forgets      bool // it takes the image, and runs the old release all the same
 }

@@ -2,12 +2,19 @@ package provision
 
 import (
 	"errors"
+	"fmt"
+	"net"
 	"net/netip"
 	"testing"
 	"time"
 
+	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/clock"
+	"pilotrix/core/event"
+	"pilotrix/core/network"
 )
 
 func TestADeviceIsFollowed(t *testing.T) {
@@ -144,3 +151,27 @@ func TestWhoIsAskedAboutWaitsForTheWord(t *testing.T) {
 	s.Finish("02:00:5e:10:00:09", now)
 	assert.Empty(t, s.All()[0].Stalls(now.Add(time.Hour)))
 }
+
+// TestAFloodOfNewDevicesIsToldOfInPart: those that wait for the word are told of up to a number, and what is kept of them is bounded.
+func TestAFloodOfNewDevicesIsToldOfInPart(t *testing.T) {
+	told := map[string]int{}
+	desk, err := NewDesk(Options{
+		Own: netip.MustParsePrefix("192.0.2.10/24"), First: netip.MustParseAddr("192.0.2.100"), Last: netip.MustParseAddr("192.0.2.109"), Lease: time.Hour,
+		Admit: (&Meant{Ask: true}).Admit,
+	}, nil, DeskOptions{Clock: clock.Real(), Emit: func(b event.Body) { told[fmt.Sprintf("%T", b)]++ }})
+	require.NoError(t, err)
+	conn := discard{}
+	for i := range 5_000 {
+		m, err := dhcpv4.NewDiscovery(net.HardwareAddr{2, 0, 0, byte(i >> 16), byte(i >> 8), byte(i)})
+		require.NoError(t, err)
+		require.NoError(t, desk.server.respond(conn, m, time.Now(), Tell{Message: desk.message, Told: func(one Told) { desk.told(one, func(error) {}) }}))
+	}
+	assert.LessOrEqual(t, told["event.Rung"], mostUnsaid)
+	assert.LessOrEqual(t, told["event.Newcomer"], mostUnsaid)
+	assert.LessOrEqual(t, len(desk.toldOf), 2*mostCourses)
+	assert.LessOrEqual(t, len(desk.All()), mostCourses)
+}
+
+type discard struct{ network.PacketConn }
+
+func (discard) WriteToUDPAddrPort(p []byte, _ netip.AddrPort) (int, error) { return len(p), nil }

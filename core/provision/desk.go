@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"sync"
 	"time"
@@ -28,6 +29,7 @@ type Desk struct {
 	transfers map[string]event.TransferBegin
 	toldOf    map[string]event.Newcomer // by MAC
 	rows      int
+	unsaid    int // messages told of those that wait for the word
 
 	strangers map[string]bool // that were told; only the goroutine that serves uses it
 	loops     map[string]string
@@ -86,12 +88,21 @@ func (d *Desk) note(level event.Level, text string) {
 	d.opt.Emit(event.Note{Level: level, Text: text})
 }
 
+// mostUnsaid bounds how many messages are told of devices that wait for the word: a flood of them tells nothing more.
+const mostUnsaid = 400
+
 // message tells one of DHCP as a rung of the ladder.
 func (d *Desk) message(m Message) {
 	d.mu.Lock()
+	if m.Waits {
+		d.unsaid++
+	}
 	d.rows++
-	row := d.rows
+	row, tooMany := d.rows, m.Waits && d.unsaid > mostUnsaid
 	d.mu.Unlock()
+	if tooMany {
+		return
+	}
 	text := m.Client.MAC
 	if m.Addr.IsValid() {
 		text += "  " + m.Addr.String()
@@ -108,6 +119,7 @@ func (d *Desk) told(t Told, cancel context.CancelCauseFunc) {
 	d.mu.Unlock()
 	switch t.Kind {
 	case Asked:
+		return // what comes of it is told next
 	case Another:
 		d.note(event.Error, t.Text)
 		cancel(fmt.Errorf("%w: %s", ErrAnother, t.Addr))
@@ -122,7 +134,7 @@ func (d *Desk) told(t Told, cancel context.CancelCauseFunc) {
 	default:
 		d.note(event.Info, t.Text)
 	}
-	d.newcomers()
+	d.newcomer(t.Client.MAC)
 }
 
 // mostStrangers bounds how many devices are told of that are not meant: a busy network has more.
@@ -142,15 +154,16 @@ func (d *Desk) stranger(t Told) {
 
 // File passes on what the file servers tell, and follows who fetches. Any goroutine may call it.
 func (d *Desk) File(body event.Body) {
-	now := d.opt.Clock.Now()
+	now, peer := d.opt.Clock.Now(), ""
 	d.mu.Lock()
 	switch b := body.(type) {
 	case event.TransferBegin:
-		d.transfers[b.ID] = b
+		d.transfers[b.ID], peer = b, b.Peer
 		d.courses.Asks(peerOf(b.Peer), b.File, "", now)
 	case event.TransferEnd:
 		if began, known := d.transfers[b.ID]; known {
 			delete(d.transfers, b.ID)
+			peer = began.Peer
 			var failure error
 			if b.Outcome != event.Done {
 				failure = errors.New(cmp.Or(b.Message, string(b.Outcome)))
@@ -159,12 +172,17 @@ func (d *Desk) File(body event.Body) {
 		}
 	case event.Rung:
 		if b.FromDevice && b.What == "refused" {
+			peer = b.Peer
 			d.courses.Asks(peerOf(b.Peer), "", b.Text, now)
 		}
 	}
+	mac := ""
+	if c := d.courses.at(peerOf(peer)); c != nil {
+		mac = c.Client.MAC
+	}
 	d.mu.Unlock()
 	d.opt.Emit(body)
-	d.newcomers()
+	d.newcomer(mac)
 }
 
 func peerOf(peer string) netip.Addr {
@@ -188,25 +206,32 @@ func (d *Desk) Finish(mac string) {
 	d.mu.Lock()
 	d.courses.Finish(mac, d.opt.Clock.Now())
 	d.mu.Unlock()
-	d.newcomers()
+	d.newcomer(mac)
 }
 
-// newcomers tells those that have come further.
-func (d *Desk) newcomers() {
+// newcomer tells one that has come further.
+func (d *Desk) newcomer(mac string) {
 	d.mu.Lock()
-	var news []event.Newcomer
-	for _, c := range d.courses.All() {
-		now := c.told()
-		if before, known := d.toldOf[c.Client.MAC]; !known || before.Differs(now) {
-			d.toldOf[c.Client.MAC] = now
-			news = append(news, now)
-		}
+	course := d.courses.all[mac]
+	if course == nil || course.Waits && d.unsaid > mostUnsaid {
+		d.mu.Unlock()
+		return
+	}
+	now := course.told()
+	before, known := d.toldOf[mac]
+	news := !known || before.Differs(now)
+	if news {
+		d.toldOf[mac] = now
+		maps.DeleteFunc(d.toldOf, func(mac string, _ event.Newcomer) bool { // what a flood has pushed out
+			return len(d.toldOf) > 2*mostCourses && d.courses.all[mac] == nil
+		})
 	}
 	d.mu.Unlock()
-	for _, one := range news {
-		d.opt.Emit(one)
+	if !news {
+		return
 	}
-	if len(news) > 0 && d.opt.Change != nil {
+	d.opt.Emit(now)
+	if d.opt.Change != nil {
 		d.opt.Change()
 	}
 }

@@ -337,5 +337,9 @@ func (s *Server) request(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHC
 		s.hold(c, wants, now.Add(s.opt.Lease), true) // it had that before this laptop's program was started
 		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Told{{Leased, c, wants, fmt.Sprintf("%s goes on with %s", c.MAC, wants)}}
 	}
-	return s.answer(m, c, dhcpv4.MessageTypeNak, netip.Addr{}), []Told{{Refused, c, wants, fmt.Sprintf("%s asks for %s, which it cannot have", c.MAC, wants)}}
+	why := "which it cannot have"
+	if !s.opt.Own.Contains(wants) {
+		why = fmt.Sprintf("which is on another network than %s: it was somewhere else before", s.opt.Own.Masked())
+	}
+	return s.answer(m, c, dhcpv4.MessageTypeNak, netip.Addr{}), []Told{{Refused, c, wants, fmt.Sprintf("%s asks for %s, %s", c.MAC, wants, why)}}
 }

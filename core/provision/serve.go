@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
@@ -15,6 +16,7 @@ import (
 // Message is one that crossed the wire, as it is told.
 type Message struct {
 	FromClient bool
+	Waits      bool   // its client is not answered until that is said
 	Kind       string // DISCOVER, OFFER, …
 	Client     Client
 	Addr       netip.Addr // that is wanted, or given
@@ -58,7 +60,9 @@ func (s *Server) Serve(ctx context.Context, conn network.PacketConn, c clock.Clo
 func (s *Server) respond(conn network.PacketConn, m *dhcpv4.DHCPv4, now time.Time, tell Tell) error {
 	answer, told := s.Handle(m, now)
 	if strange := len(told) == 1 && told[0].Kind == Stranger; tell.Message != nil && !strange {
-		tell.Message(messageOf(m, true))
+		message := messageOf(m, true)
+		message.Waits = slices.ContainsFunc(told, func(t Told) bool { return t.Kind == Waits })
+		tell.Message(message)
 	}
 	if answer != nil {
 		if _, err := conn.WriteToUDPAddrPort(answer.ToBytes(), s.To(m, answer)); err != nil {
@@ -85,7 +89,7 @@ func messageOf(m *dhcpv4.DHCPv4, fromClient bool) Message {
 	if !fromClient {
 		addr = specified(addr4(m.YourIPAddr))
 	}
-	return Message{fromClient, m.MessageType().String(), clientOf(m), addr, m.BootFileNameOption()}
+	return Message{FromClient: fromClient, Kind: m.MessageType().String(), Client: clientOf(m), Addr: addr, BootFile: m.BootFileNameOption()}
 }
 
 // Others asks whether another server is on the network: it sends a DISCOVER of its own to everybody, and returns who offers
