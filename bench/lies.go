@@ -2,6 +2,7 @@ package bench
 
 import (
 	"errors"
+	"slices"
 	"time"
 )
 
@@ -38,6 +39,25 @@ type Pretender interface {
 type Fibber interface {
 	// Fibs reports whether the family knows the lie.
 	Fibs(Lie) bool
+}
+
+// Fibs are lies of a family's own that it was told to tell at its next start.
+type Fibs struct{ StaysOld, LosesChoice, IsAnother bool }
+
+// Tell takes a lie, if it is one that the family knows.
+func (f *Fibs) Tell(lie Lie, knows ...Lie) bool {
+	if !slices.Contains(knows, lie) {
+		return false
+	}
+	switch lie {
+	case StaysOld:
+		f.StaysOld = true
+	case LosesChoice:
+		f.LosesChoice = true
+	case IsAnother:
+		f.IsAnother = true
+	}
+	return true
 }
 
 // liar decides about each command line, before it is obeyed.

@@ -1,12 +1,12 @@
 package test
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -21,50 +21,29 @@ import (
 )
 
 // wireless is the scenario's controller with its access points.
-type wireless struct {
-	*onLAN
-	device *orsel.Controller
-}
+type wireless struct{ onDevice[*orsel.Controller] }
+
+type controllerWith = deviceOptions[*orsel.Controller]
 
 // wirelessOptions are what a test wants different.
 type wirelessOptions struct {
-	lanOptions
-	release string                  // that it runs; 3.4 unless said
-	device  func(*orsel.Controller) // as it stands when the test begins
-	on      func(*wireless, event.Event)
+	deviceOptions controllerWith
+	release       string // that it runs; 3.4 unless said
 }
 
 func newWireless(t *testing.T, opt wirelessOptions) *wireless {
 	t.Helper()
-	if opt.release == "" {
-		opt.release = "3.4"
-	}
 	x := &wireless{}
-	f := family{
+	x.start(t, family{
 		name: "quay-wc1", dialect: "orsel-c1", book: "controller-and-points",
 		inputs: map[string]string{"image": "linnet-3.6.orl", "upgrade_paths": "orsel-c1", "into": "."},
 		shelf:  func(folder string) error { return demo.ControllerShelf(folder, smallImage) },
-		device: func(lan *bench.LAN) bench.Device {
-			if x.device = demo.Controller(lan, opt.release); opt.device != nil {
-				opt.device(x.device)
-			}
-			return x.device
-		},
-	}
-	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
-		if opt.on != nil {
-			opt.on(x, e)
-		}
-	})
+	}, opt.deviceOptions, func(lan *bench.LAN) *orsel.Controller { return demo.Controller(lan, cmp.Or(opt.release, "3.4")) })
 	return x
 }
 
-func inWireless(t *testing.T, opt wirelessOptions, use func(t *testing.T, x *wireless)) {
-	synctest.Test(t, func(t *testing.T) {
-		x := newWireless(t, opt)
-		defer x.close()
-		use(t, x)
-	})
+func inWireless(t *testing.T, opt wirelessOptions, use func(*testing.T, *wireless)) {
+	inTime(t, func(t *testing.T) *wireless { return newWireless(t, opt) }, use)
 }
 
 // followed says why not the controller and all access points that can have it have that release.
@@ -83,10 +62,10 @@ func (x *wireless) followed(release string) error {
 func TestAControllerAndItsAccessPoints(t *testing.T) {
 	t.Parallel()
 	var holds []string
-	opt := wirelessOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
+	opt := wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{approve: func(ask event.Ask) string {
 		holds = append(holds, ask.Text)
 		return approveAll(ask)
-	}}}
+	}}}}
 	inWireless(t, opt, func(t *testing.T, x *wireless) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -132,7 +111,7 @@ func TestStragglersAreNamed(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			inWireless(t, wirelessOptions{device: func(c2 *orsel.Controller) { c2.Fail(c.faults) }}, func(t *testing.T, x *wireless) {
+			inWireless(t, wirelessOptions{deviceOptions: controllerWith{device: func(c2 *orsel.Controller) { c2.Fail(c.faults) }}}, func(t *testing.T, x *wireless) {
 				began := time.Now()
 				result := x.run()
 				require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -151,11 +130,11 @@ var wirelessFaults = map[string]struct {
 	says []string
 }{
 	"made for another model": {
-		wirelessOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "linnet-3.6-c4.orl"}}},
+		wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{inputs: map[string]string{"image": "linnet-3.6-c4.orl"}}}},
 		[]string{"This image is for C4; the controller is a C1-12. Nothing was changed.", "nothing was changed on the device"},
 	},
 	"what is left behind is not approved": {
-		wirelessOptions{lanOptions: lanOptions{approve: func(event.Ask) string { return "stop" }}},
+		wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{approve: func(event.Ask) string { return "stop" }}}},
 		[]string{"stopped", "nothing was changed on the device"},
 	},
 	"no upgrade step leads there": {
@@ -163,7 +142,7 @@ var wirelessFaults = map[string]struct {
 		[]string{"3.0"},
 	},
 	"the time is no time": {
-		wirelessOptions{lanOptions: lanOptions{inputs: map[string]string{"within": "soon"}}},
+		wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{inputs: map[string]string{"within": "soon"}}}},
 		[]string{`within: "soon" is no time such as 30m`},
 	},
 }
@@ -206,7 +185,7 @@ phases:
       - step: Follow
         follow: {each: point, in: attached, read: [points], every: 30s, within: 20m, until: 'point.release == image.release', look: 'it has ${point.release}'}
 `
-	inWireless(t, wirelessOptions{lanOptions: lanOptions{book: book, inputs: map[string]string{"image": "linnet-3.6.orl"}}}, func(t *testing.T, x *wireless) {
+	inWireless(t, wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{book: book, inputs: map[string]string{"image": "linnet-3.6.orl"}}}}, func(t *testing.T, x *wireless) {
 		result := x.run()
 		require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
 		assert.Contains(t, result.Message, "ap-quay-01 (it has 3.4)")
@@ -222,7 +201,7 @@ func TestTheControllerPassesOnAwkwardDevices(t *testing.T) {
 	for name, way := range awkwardWays(t) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			inWireless(t, wirelessOptions{lanOptions: lanOptions{awkward: way}}, func(t *testing.T, x *wireless) {
+			inWireless(t, wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{awkward: way}}}, func(t *testing.T, x *wireless) {
 				result := x.run()
 				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 				require.NoError(t, x.followed("3.6"))
@@ -245,7 +224,7 @@ func TestAPlanOfAControllerIsWhatARunTypes(t *testing.T) {
 // TestAPowerCutWhileTheyAreFollowed has the controller go away in the middle: the line is waited for, and the limit is not made longer.
 func TestAPowerCutWhileTheyAreFollowed(t *testing.T) {
 	t.Parallel()
-	opt := wirelessOptions{device: func(c *orsel.Controller) { c.Fail(orsel.Faults{Straggles: "ap-ramp-02"}) }}
+	opt := wirelessOptions{deviceOptions: controllerWith{device: func(c *orsel.Controller) { c.Fail(orsel.Faults{Straggles: "ap-ramp-02"}) }}}
 	inWireless(t, opt, func(t *testing.T, x *wireless) {
 		began := time.Now()
 		go func() {

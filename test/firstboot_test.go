@@ -6,7 +6,6 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -23,48 +22,26 @@ import (
 )
 
 // newcomer is the scenario's new switch.
-type newcomer struct {
-	*onLAN
-	device *maskel.NewSwitch
-}
+type newcomer struct{ onDevice[*maskel.NewSwitch] }
 
 // newcomerOptions are what a test wants different.
-type newcomerOptions struct {
-	lanOptions
-	device func(*maskel.NewSwitch) // as it stands when the test begins
-	on     func(*newcomer, event.Event)
-}
+type newcomerOptions = deviceOptions[*maskel.NewSwitch]
 
 const newcomerMAC = "02:00:5e:10:00:01"
 
 func newNewcomer(t *testing.T, opt newcomerOptions) *newcomer {
 	t.Helper()
 	x := &newcomer{}
-	f := family{
+	x.start(t, family{
 		name: "tangle-sw2", dialect: "maskel-s8", book: "first-boot",
 		inputs: map[string]string{"image": "strand-s8-3.2.msl", "configuration": "tangle-sw2.setup", "name": "tangle-sw2", "model": "S8", "console": "yes"},
 		shelf:  func(folder string) error { return demo.NewSwitchShelf(folder, smallImage) },
-		device: func(lan *bench.LAN) bench.Device {
-			if x.device = demo.NewSwitch(lan); opt.device != nil {
-				opt.device(x.device)
-			}
-			return x.device
-		},
-	}
-	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
-		if opt.on != nil {
-			opt.on(x, e)
-		}
-	})
+	}, opt, demo.NewSwitch)
 	return x
 }
 
-func inNewcomer(t *testing.T, opt newcomerOptions, use func(t *testing.T, x *newcomer)) {
-	synctest.Test(t, func(t *testing.T) {
-		x := newNewcomer(t, opt)
-		defer x.close()
-		use(t, x)
-	})
+func inNewcomer(t *testing.T, opt newcomerOptions, use func(*testing.T, *newcomer)) {
+	inTime(t, func(t *testing.T) *newcomer { return newNewcomer(t, opt) }, use)
 }
 
 // runs says why the switch does not run what was meant, with its own setup.

@@ -127,9 +127,50 @@ func (n *onLAN) run() runbook.Result {
 	return result
 }
 
+// under is what it is built on.
+func (n *onLAN) under() *rig { return n.rig }
+
 func (n *onLAN) close() {
 	n.rig.close()
 	time.Sleep(10 * time.Minute) // what lingers of transfers ends
+}
+
+// onDevice is a family's device under a runbook.
+type onDevice[D bench.Device] struct {
+	*onLAN
+	device D
+}
+
+// deviceOptions are what a test wants different.
+type deviceOptions[D bench.Device] struct {
+	lanOptions
+	device func(D) // as it stands when the test begins
+	on     func(*onLAN, event.Event)
+}
+
+// start makes one of a family.
+func (x *onDevice[D]) start(t *testing.T, f family, opt deviceOptions[D], build func(*bench.LAN) D) {
+	t.Helper()
+	f.device = func(lan *bench.LAN) bench.Device {
+		if x.device = build(lan); opt.device != nil {
+			opt.device(x.device)
+		}
+		return x.device
+	}
+	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
+		if opt.on != nil {
+			opt.on(x.onLAN, e)
+		}
+	})
+}
+
+// inTime has a test use what it makes in virtual time, and close it.
+func inTime[X interface{ close() }](t *testing.T, made func(*testing.T) X, use func(*testing.T, X)) {
+	synctest.Test(t, func(t *testing.T) {
+		x := made(t)
+		defer x.close()
+		use(t, x)
+	})
 }
 
 // gateway is the scenario's voice gateway.

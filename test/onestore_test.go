@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -20,45 +19,23 @@ import (
 )
 
 // store is the scenario's router whose images share one store.
-type store struct {
-	*onLAN
-	device *brindle.Router
-}
+type store struct{ onDevice[*brindle.Router] }
 
 // storeOptions are what a test wants different.
-type storeOptions struct {
-	lanOptions
-	device func(*brindle.Router) // as it stands when the test begins
-	on     func(*store, event.Event)
-}
+type storeOptions = deviceOptions[*brindle.Router]
 
 func newStore(t *testing.T, opt storeOptions) *store {
 	t.Helper()
 	x := &store{}
-	f := family{
+	x.start(t, family{
 		name: "mare-rtr1", dialect: "brindle-r40", book: "one-store-upgrade", inputs: map[string]string{"image": "tern-4.2.1.brm"},
 		shelf: func(folder string) error { return demo.RouterShelf(folder, smallImage) },
-		device: func(lan *bench.LAN) bench.Device {
-			if x.device = demo.Router(lan, smallImage); opt.device != nil {
-				opt.device(x.device)
-			}
-			return x.device
-		},
-	}
-	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
-		if opt.on != nil {
-			opt.on(x, e)
-		}
-	})
+	}, opt, func(lan *bench.LAN) *brindle.Router { return demo.Router(lan, smallImage) })
 	return x
 }
 
-func inStore(t *testing.T, opt storeOptions, use func(t *testing.T, x *store)) {
-	synctest.Test(t, func(t *testing.T) {
-		x := newStore(t, opt)
-		defer x.close()
-		use(t, x)
-	})
+func inStore(t *testing.T, opt storeOptions, use func(*testing.T, *store)) {
+	inTime(t, func(t *testing.T) *store { return newStore(t, opt) }, use)
 }
 
 func roomFor(images float64) func(*brindle.Router) {
@@ -228,7 +205,7 @@ var storeFaults = map[string]struct {
 		true,
 	},
 	"the network dies while the image comes": {
-		storeOptions{on: func(x *store, e event.Event) {
+		storeOptions{on: func(x *onLAN, e event.Event) {
 			if p, is := e.Body.(event.Transfer); is && p.Bytes > 100_000 {
 				x.lan.Spoil(simulated.Faults{Loss: 1})
 			}

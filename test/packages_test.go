@@ -8,7 +8,6 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -22,47 +21,25 @@ import (
 )
 
 // parts is the scenario's small router, whose system comes in packages and whose board has firmware of its own.
-type parts struct {
-	*onLAN
-	device *dunlin.Router
-}
+type parts struct{ onDevice[*dunlin.Router] }
 
 // partsOptions are what a test wants different.
-type partsOptions struct {
-	lanOptions
-	device func(*dunlin.Router) // as it stands when the test begins
-	on     func(*parts, event.Event)
-}
+type partsOptions = deviceOptions[*dunlin.Router]
 
 func coreOf(release string) string { return demo.PackageName("core", release, "oak64") }
 
 func newParts(t *testing.T, opt partsOptions) *parts {
 	t.Helper()
 	x := &parts{}
-	f := family{
+	x.start(t, family{
 		name: "ness-rt1", dialect: "dunlin-n1", book: "packages-and-board", inputs: map[string]string{"image": coreOf("6.2")},
 		shelf: func(folder string) error { return demo.PackagesShelf(folder, smallImage) },
-		device: func(lan *bench.LAN) bench.Device {
-			if x.device = demo.Packages(lan); opt.device != nil {
-				opt.device(x.device)
-			}
-			return x.device
-		},
-	}
-	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
-		if opt.on != nil {
-			opt.on(x, e)
-		}
-	})
+	}, opt, demo.Packages)
 	return x
 }
 
-func inParts(t *testing.T, opt partsOptions, use func(t *testing.T, x *parts)) {
-	synctest.Test(t, func(t *testing.T) {
-		x := newParts(t, opt)
-		defer x.close()
-		use(t, x)
-	})
+func inParts(t *testing.T, opt partsOptions, use func(*testing.T, *parts)) {
+	inTime(t, func(t *testing.T) *parts { return newParts(t, opt) }, use)
 }
 
 // agree says why not all layers have that release.
@@ -192,7 +169,7 @@ func TestWhatLiesInTheTrayIsTakenOut(t *testing.T) {
 func TestTheSessionDiesWhileItIsDropped(t *testing.T) {
 	t.Parallel()
 	var cut atomic.Bool
-	opt := partsOptions{on: func(x *parts, e event.Event) {
+	opt := partsOptions{on: func(x *onLAN, e event.Event) {
 		if p, is := e.Body.(event.TransferBegin); is && p.Protocol == "SFTP" && cut.CompareAndSwap(false, true) {
 			x.machine.PowerCut(20 * time.Second)
 		}

@@ -43,7 +43,7 @@ type Router struct {
 	started   string // the last release that was started, so that a first start is known
 	entry     string // what it begins with next, kept or not
 	faults    Faults
-	fibs      struct{ staysOld, another, losesEntry bool } // what it lies about at its next start
+	fibs      bench.Fibs // what it lies about from its next start on
 
 	warm    bool
 	lan     *bench.LAN // nil where its network is not plugged in
@@ -129,7 +129,7 @@ func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 		if image == nil {
 			continue // restarted, or the power is gone
 		}
-		if r.fibs.staysOld {
+		if r.fibs.StaysOld {
 			image.Release = "4.0.7"
 		}
 		t := &tern{Router: r, Shell: bench.NewShell(ctx, w), image: *image, since: w.Clock().Now()}
@@ -162,7 +162,7 @@ func (r *Router) reach(up bool) {
 // begins is the image that starts by itself: the boot entry's, or the first one that there is. Why says why there is none.
 func (r *Router) begins() (name, why string) {
 	entry, there := r.Entry(), r.bootable()
-	if r.fibs.losesEntry {
+	if r.fibs.LosesChoice {
 		entry = ""
 	}
 	for _, name := range there {

@@ -14,15 +14,5 @@ func (r *Router) Remember() (restore func()) {
 
 // Fibs implements bench.Fibber.
 func (r *Router) Fibs(lie bench.Lie) bool {
-	switch lie {
-	case bench.StaysOld:
-		r.fibs.staysOld = true
-	case bench.LosesChoice:
-		r.fibs.losesEntry = true
-	case bench.IsAnother:
-		r.fibs.another = true
-	default:
-		return false
-	}
-	return true
+	return r.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }

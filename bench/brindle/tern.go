@@ -50,7 +50,7 @@ func (t *tern) boot() {
 	if saved {
 		t.name = t.HostName
 	}
-	if t.fibs.another {
+	if t.fibs.IsAnother {
 		t.name = "another-rtr1"
 	}
 	t.entry, t.kept = t.Entry(), true

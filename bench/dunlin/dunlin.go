@@ -59,7 +59,7 @@ type Router struct {
 	taken  string // board firmware that the next restart begins with, empty for none
 	down   bool   // the next restart applies what is older, too
 	faults Faults
-	fibs   struct{ staysOld, losesChoice, another bool }
+	fibs   bench.Fibs
 	warm   bool
 }
 
@@ -131,17 +131,17 @@ func (r *Router) apply() (took int) {
 	defer r.mu.Unlock()
 	down := r.down
 	r.down = false
-	if r.fibs.losesChoice {
+	if r.fibs.LosesChoice {
 		down, r.taken = false, ""
 	}
-	if r.fibs.another {
+	if r.fibs.IsAnother {
 		r.Serial = "DN1-099999"
 	}
-	if r.taken != "" && !r.faults.BoardOld && !r.fibs.staysOld {
+	if r.taken != "" && !r.faults.BoardOld && !r.fibs.StaysOld {
 		r.board = r.taken
 	}
 	r.taken = ""
-	if !r.fibs.staysOld {
+	if !r.fibs.StaysOld {
 		took = r.take(core, func(p Package) bool {
 			return bench.Older(r.release(), p.Release) || down && p.Release != r.release()
 		})
@@ -151,7 +151,7 @@ func (r *Router) apply() (took int) {
 			}
 		}
 	}
-	r.fibs.staysOld, r.fibs.losesChoice, r.fibs.another = false, false, false
+	r.fibs = bench.Fibs{}
 	return took
 }
 
@@ -191,15 +191,5 @@ func (r *Router) Remember() (restore func()) {
 func (r *Router) Fibs(lie bench.Lie) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	switch lie {
-	case bench.StaysOld:
-		r.fibs.staysOld = true
-	case bench.LosesChoice:
-		r.fibs.losesChoice = true
-	case bench.IsAnother:
-		r.fibs.another = true
-	default:
-		return false
-	}
-	return true
+	return r.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }

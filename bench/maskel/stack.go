@@ -96,7 +96,7 @@ type Stack struct {
 	units  []*unit
 	faults Faults
 	timed  timer
-	fibs   struct{ staysOld, another bool }
+	fibs   bench.Fibs
 	stick  *bench.Store
 	warm   bool
 	moved  bool // another unit leads, and the rest went on
@@ -202,15 +202,15 @@ func (t *Stack) startAll() {
 		t.starts(u)
 	}
 	t.elect(t.faults.LeadLate)
-	t.fibs.staysOld = false
-	if t.fibs.another {
-		t.units[0].Serial, t.fibs.another = "MS24-099999", false
+	t.fibs.StaysOld, t.fibs.LosesChoice = false, false
+	if t.fibs.IsAnother {
+		t.units[0].Serial, t.fibs.IsAnother = "MS24-099999", false
 	}
 }
 
 // starts has a unit take its next bank. The caller holds mu.
 func (t *Stack) starts(u *unit) {
-	if u.number != t.faults.ComesOld && !t.fibs.staysOld {
+	if u.number != t.faults.ComesOld && !t.fibs.StaysOld && !t.fibs.LosesChoice {
 		u.runs = u.next
 	}
 	u.next = u.runs
@@ -296,15 +296,7 @@ func (t *Stack) Remember() (restore func()) {
 func (t *Stack) Fibs(lie bench.Lie) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	switch lie {
-	case bench.StaysOld, bench.LosesChoice:
-		t.fibs.staysOld = true
-	case bench.IsAnother:
-		t.fibs.another = true
-	default:
-		return false
-	}
-	return true
+	return t.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }
 
 // PlugStick implements bench.Sticks.

@@ -58,7 +58,7 @@ type Controller struct {
 	begun   time.Time
 	settled bool // it has been running for long
 	faults  Faults
-	fibs    struct{ staysOld, another bool }
+	fibs    bench.Fibs
 	warm    bool
 }
 
@@ -119,15 +119,15 @@ func (c *Controller) PowerOn(ctx context.Context, w *bench.Wire) {
 func (c *Controller) takeOver(now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.install && !c.fibs.staysOld {
+	if c.install && !c.fibs.StaysOld {
 		c.running = *c.loaded
 		c.loaded, c.sound, c.digest = nil, false, ""
 	}
 	c.install = false
-	if c.fibs.another {
+	if c.fibs.IsAnother {
 		c.Serial = "OC1-099999"
 	}
-	c.fibs.staysOld, c.fibs.another = false, false
+	c.fibs = bench.Fibs{}
 	c.begun, c.settled = now, false
 }
 
@@ -148,13 +148,5 @@ func (c *Controller) Remember() (restore func()) {
 func (c *Controller) Fibs(lie bench.Lie) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	switch lie {
-	case bench.StaysOld:
-		c.fibs.staysOld = true
-	case bench.IsAnother:
-		c.fibs.another = true
-	default:
-		return false
-	}
-	return true
+	return c.fibs.Tell(lie, bench.StaysOld, bench.IsAnother)
 }
