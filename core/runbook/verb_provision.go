@@ -420,7 +420,7 @@ func (v *welcome) ask(ctx context.Context) error {
 		v.choose(client.MAC)
 		return v.welcomes(ctx)
 	case StopHere:
-		return fmt.Errorf("%w at %s: nobody has said that it is the one that is meant (mac: … says so beforehand)", errStopped, client.MAC)
+		return fmt.Errorf("%w, asked whether %s is the one that is meant; its MAC address may be said beforehand", errStopped, client.MAC)
 	}
 	v.meant.Say(client, false)
 	signal(v.waits)()
