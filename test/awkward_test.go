@@ -16,7 +16,7 @@ import (
 	"pilotrix/core/runbook"
 )
 
-var awkwardSeeds = flag.Int("awkward.seeds", 2, "how often all of the awkwardness is drawn anew")
+var awkwardSeeds = flag.Int("awkward.seeds", 1, "how often all of the awkwardness is drawn anew")
 
 // awkwardWays are each switch alone, all together, and all of it drawn otherwise.
 func awkwardWays(t *testing.T) map[string]awkwardness {

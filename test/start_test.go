@@ -88,6 +88,8 @@ func TestFromTheStartToDone(t *testing.T) {
 			term.keys("F3")
 			term.until("No runbook is under way")
 			term.keys("r")
+			term.until("runbooks for this device")
+			term.keys("-l", "rescue")
 			term.until("▸ Rescue over the serial console")
 			term.keys("Enter")
 			screen := term.until("▸ image")

@@ -772,3 +772,27 @@ phases: [{phase: one, steps: [{step: x, act: {action: work}, timeout: 20s, retry
 		assert.Empty(t, ended)
 	})
 }
+
+// TestALineThatEndsInTheMiddleOfAWriteIsLost, and nothing else: a runbook waits for such a line, where it would fail otherwise.
+func TestALineThatEndsInTheMiddleOfAWriteIsLost(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := newFakeLine()
+		opener := line.NewOpener(clock.Real())
+		opener.Register(line.TCP, func(ctx context.Context, _ line.Target) (line.Line, error) { return l, nil })
+		s, err := Open(t.Context(), Options{Target: l.Target(), Opener: opener})
+		require.NoError(t, err)
+		s.Begin()
+		ended := &line.Error{Target: l.Target(), Reason: line.ErrClosed}
+		other := errors.New("the line took nothing")
+		assert.Equal(t, other, console{s}.asLost(t.Context(), other))
+		require.NoError(t, console{s}.asLost(t.Context(), nil))
+		assert.Equal(t, error(ended), console{s}.asLost(t.Context(), ended), "the line is there still: it is told as it is")
+		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return nil, ended })
+		go func() {
+			time.Sleep(time.Second)
+			close(l.chunks)
+		}()
+		require.ErrorIs(t, console{s}.asLost(t.Context(), ended), runbook.ErrLineLost)
+		s.Close("the test ends")
+	})
+}
