@@ -185,6 +185,8 @@ func (i Item) fitRoom(facts *device.Facts, add reasons) {
 		switch {
 		case err != nil:
 			add("room", Unknown, fmt.Sprintf("the device's free room reads %q", free))
+		case float64(i.Size) > room && float64(i.Size) <= room+heldBy(facts):
+			add("room", First, fmt.Sprintf("needs %d B; %.0f B are free, and images that are there have the rest: something has to go first", i.Size, room))
 		case float64(i.Size) > room:
 			add("room", No, fmt.Sprintf("needs %d B; %.0f B are free", i.Size, room))
 		default:
@@ -192,6 +194,21 @@ func (i Item) fitRoom(facts *device.Facts, add reasons) {
 		}
 		return
 	}
+}
+
+// factStoreImages is the list of the images in a store that all of them share, by which more room can be made.
+const factStoreImages = "store.images"
+
+// heldBy is the room that the images of the device's one store have, in bytes.
+func heldBy(facts *device.Facts) (total float64) {
+	fact, _ := facts.Get(factStoreImages)
+	rows, _ := fact.Value.([]map[string]any)
+	for _, row := range rows {
+		if size, is := row["size"].(float64); is {
+			total += size
+		}
+	}
+	return total
 }
 
 // fitRelease tells the direction.

@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -350,6 +351,13 @@ func TestFitHasAReasonForEveryNo(t *testing.T) {
 		assert.Contains(t, fit.Words(), c.words)
 	}
 	assert.Equal(t, Unknown, item.FitTo(facts()).Verdict, "what was not read is not held to fit")
+
+	full := facts(append(slices.Clone(whole), "standby.room", "1,000")...)
+	full.Set(device.Fact{Name: factStoreImages, Value: []map[string]any{{"name": "old.cgo", "size": float64(item.Size)}}})
+	assert.Equal(t, First, item.FitTo(full).Verdict, "images that are there may go")
+	assert.Contains(t, item.FitTo(full).Words(), "something has to go first")
+	full.Set(device.Fact{Name: factStoreImages, Value: []map[string]any{{"name": "old.cgo", "size": float64(5)}}})
+	assert.Equal(t, No, item.FitTo(full).Verdict)
 }
 
 const paths = `
