@@ -33,6 +33,22 @@ func awkwardWays(t *testing.T) map[string]awkwardness {
 	return ways
 }
 
+// passesIn has a runbook pass in each of these ways, to its end, its proof and the truth.
+func passesIn[X underRunbook](t *testing.T, ways map[string]awkwardness, made func(*testing.T, awkwardness) X, truth func(X) error) {
+	t.Parallel()
+	for name, way := range ways {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			inTime(t, func(t *testing.T) X { return made(t, way) }, func(t *testing.T, x X) {
+				result := x.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.under().story())
+				require.NoError(t, truth(x))
+				assert.NotEmpty(t, result.Proved)
+			})
+		})
+	}
+}
+
 var everyWay = flag.Bool("awkward.every", false, "try every switch alone with every runbook, and not only with the first of a family")
 
 // together are the ways in which all is on: what a family's further runbooks are tried in, since its first has had each alone.

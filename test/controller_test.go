@@ -14,7 +14,6 @@ import (
 
 	"pilotrix/bench"
 	"pilotrix/bench/orsel"
-	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
 	"pilotrix/demo"
@@ -197,28 +196,14 @@ phases:
 }
 
 func TestTheControllerPassesOnAwkwardDevices(t *testing.T) {
-	t.Parallel()
-	for name, way := range awkwardWays(t) {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			inWireless(t, wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{awkward: way}}}, func(t *testing.T, x *wireless) {
-				result := x.run()
-				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-				require.NoError(t, x.followed("3.6"))
-			})
-		})
-	}
+	passesIn(t, awkwardWays(t), func(t *testing.T, way awkwardness) *wireless {
+		return newWireless(t, wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{awkward: way}}})
+	}, func(x *wireless) error { return x.followed("3.6") })
 }
 
 func TestAPlanOfAControllerIsWhatARunTypes(t *testing.T) {
 	t.Parallel()
-	inWireless(t, wirelessOptions{}, func(t *testing.T, x *wireless) {
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		typed := reallyTyped(x.kept())
-		holdToPlan(t, x.book.Plan(knownBefore(x.kept())), typed)
-		holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
-	})
+	inWireless(t, wirelessOptions{}, func(t *testing.T, x *wireless) { holdsToItsPlan(t, x) })
 }
 
 // TestAPowerCutWhileTheyAreFollowed has the controller go away in the middle: the line is waited for, and the limit is not made longer.

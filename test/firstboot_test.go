@@ -4,6 +4,9 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -15,7 +18,6 @@ import (
 	"pilotrix/bench"
 	"pilotrix/bench/maskel"
 	"pilotrix/core/clock"
-	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/provision"
 	"pilotrix/core/runbook"
@@ -249,27 +251,39 @@ func TestAnotherServerEndsIt(t *testing.T) {
 }
 
 func TestTheFirstBootPassesOnAwkwardDevices(t *testing.T) {
-	t.Parallel()
-	for name, way := range awkwardWays(t) {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			inNewcomer(t, newcomerOptions{lanOptions: lanOptions{awkward: way}}, func(t *testing.T, x *newcomer) {
-				result := x.run()
-				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-				require.NoError(t, x.runs("3.2"))
-			})
-		})
-	}
+	passesIn(t, awkwardWays(t), func(t *testing.T, way awkwardness) *newcomer {
+		return newNewcomer(t, newcomerOptions{lanOptions: lanOptions{awkward: way}})
+	}, func(x *newcomer) error { return x.runs("3.2") })
 }
 
 func TestAPlanOfAFirstBootIsWhatARunTypes(t *testing.T) {
 	t.Parallel()
-	inNewcomer(t, newcomerOptions{}, func(t *testing.T, x *newcomer) {
+	inNewcomer(t, newcomerOptions{}, func(t *testing.T, x *newcomer) { holdsToItsPlan(t, x) })
+}
+
+// TestAnotherServerEndsItWhileItIsAsked, too: the question is taken back, and nobody is taken for the one that is meant.
+func TestAnotherServerEndsItWhileItIsAsked(t *testing.T) {
+	t.Parallel()
+	opt := newcomerOptions{lanOptions: lanOptions{present: true}, on: func(x *onLAN, e event.Event) {
+		if ask, is := e.Body.(event.Ask); is && ask.Form != event.FormNewcomer {
+			x.session.Answer(ask.ID, map[event.Form]string{event.FormHold: runbook.Approve}[ask.Form], "operator")
+			x.session.Answer(ask.ID, runbook.StopHere, "operator")
+		}
+	}}
+	inNewcomer(t, opt, func(t *testing.T, x *newcomer) {
+		defer another(x.lan, 20*time.Second)()
+		go func() {
+			time.Sleep(25 * time.Second)
+			other := bench.Newcomer{LAN: x.lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 9}}
+			_, _ = other.Ask(context.Background(), 3)
+		}()
+		began := time.Now()
 		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		typed := reallyTyped(x.kept())
-		holdToPlan(t, x.book.Plan(knownBefore(x.kept())), typed)
-		holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
+		assert.Less(t, time.Since(began), 2*time.Minute, "in virtual time")
+		require.False(t, result.Outcome.Good(), "%s", result.Message)
+		assert.Contains(t, result.Message, "another DHCP server is on the network: 192.0.2.250")
+		_, _, setup := x.device.Runs()
+		assert.Empty(t, setup)
 	})
 }
 
@@ -366,4 +380,17 @@ func TestANewcomerIsGivenAnAddress(t *testing.T) {
 		cancel()
 		require.NoError(t, <-served)
 	})
+}
+
+// TestARunbookThatTypesEndsAtOnceWithoutALine, with why.
+func TestARunbookThatTypesEndsAtOnceWithoutALine(t *testing.T) {
+	t.Parallel()
+	folder := tempDir(t)
+	require.NoError(t, demo.PackagesShelf(folder, smallImage))
+	run := exec.Command(program, "run", "packages-and-board", "--on", "none:ness-rt1", "--dialect", "dunlin-n1", "--shelf", filepath.Join(folder, "shelf"), "--set", "image="+coreOf("6.2"),
+		"--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD", "--approve", "all", "--logbook", "none")
+	run.Env = append(os.Environ(), append(homeAt(folder), "DEVICE_PASSWORD=lamp-and-tide")...)
+	out, err := run.CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "none:ness-rt1 cannot do that: the device has no line here, so that nothing can be typed")
 }

@@ -164,6 +164,13 @@ func (x *onDevice[D]) start(t *testing.T, f family, opt deviceOptions[D], build 
 	})
 }
 
+// underRunbook is what every family's device is under one.
+type underRunbook interface {
+	run() runbook.Result
+	close()
+	under() *rig
+}
+
 // inTime has a test use what it makes in virtual time, and close it.
 func inTime[X interface{ close() }](t *testing.T, made func(*testing.T) X, use func(*testing.T, X)) {
 	synctest.Test(t, func(t *testing.T) {

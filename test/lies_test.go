@@ -84,12 +84,7 @@ func lyingBridge(opt bridgeOptions) func(t *testing.T) *lying {
 }
 
 // lies has a family's device lie, which says itself whether it is so what “done” would say.
-func lies[X interface {
-	run() runbook.Result
-	close()
-	under() *rig
-}](made func(*testing.T) X, truth func(X) error,
-) func(t *testing.T) *lying {
+func lies[X underRunbook](made func(*testing.T) X, truth func(X) error) func(t *testing.T) *lying {
 	return func(t *testing.T) *lying {
 		x := made(t)
 		return &lying{rig: x.under(), holds: func() error { return truth(x) }, run: x.run, close: x.close}

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -204,13 +206,21 @@ var storeFaults = map[string]struct {
 		[]string{"stopped"},
 		true,
 	},
+	"it says that another image runs": {
+		storeOptions{device: func(r *brindle.Router) { r.Fail(brindle.Faults{Misnames: "tern-3.9.4.brm"}) }},
+		[]string{"“drop tern-4.0.7.brm” was answered: ", "nothing done"},
+		true,
+	},
 	"the network dies while the image comes": {
 		storeOptions{on: func(x *onLAN, e event.Event) {
 			if p, is := e.Body.(event.Transfer); is && p.Bytes > 100_000 {
 				x.lan.Spoil(simulated.Faults{Loss: 1})
 			}
 		}},
-		[]string{"“Have it brought by tftp”", "not whole: no answer from 192.0.2.10"},
+		[]string{
+			"starts over from “read it”: “Have it brought by tftp”", "not whole: broken off: gave up after too many tries",
+			"“Stage tern-4.2.1.brm”", "TFTP at 192.0.2.10:69 does not hand the file out", "the device was changed before that",
+		},
 		true,
 	},
 }
@@ -222,8 +232,12 @@ func TestFaultsOfAOneStoreUpgrade(t *testing.T) {
 			inStore(t, f.opt, func(t *testing.T, x *store) {
 				result := x.run()
 				require.False(t, result.Outcome.Good(), "%s\n%s", result.Message, x.story())
+				told := result.Message
+				for _, note := range find[event.Note](x.rig) {
+					told += "\n" + note.Text
+				}
 				for _, want := range f.says {
-					assert.Contains(t, result.Message, want)
+					assert.Contains(t, told, want)
 				}
 				if f.safe {
 					assert.NoError(t, x.begins("4.0.7"), "%s", x.story())
@@ -245,6 +259,30 @@ phases:
       - {step: Find it, catch: {mode: admin}}
       - {step: Read it, read: [release, files, entry]}
 `
+
+// TestWhatCameInPartIsRemovedAndBroughtAgain has the network gone until that is noticed: what is left of the image goes behind a hold.
+func TestWhatCameInPartIsRemovedAndBroughtAgain(t *testing.T) {
+	t.Parallel()
+	var cut atomic.Bool
+	opt := storeOptions{device: roomFor(4), on: func(x *onLAN, e event.Event) {
+		switch b := e.Body.(type) {
+		case event.Transfer:
+			if b.Bytes > 100_000 && cut.CompareAndSwap(false, true) {
+				x.lan.Spoil(simulated.Faults{Loss: 1})
+			}
+		case event.StepEnd:
+			if b.Outcome == event.Failed {
+				x.lan.Spoil(simulated.Faults{})
+			}
+		}
+	}}
+	inStore(t, opt, func(t *testing.T, x *store) {
+		result := x.run()
+		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+		require.NoError(t, x.begins("4.2.1"))
+		assert.Contains(t, reallyTyped(x.kept()), "drop tern-4.2.1.brm")
+	})
+}
 
 // TestAMistypedEntryIsFoundBeforeTheRestart has the operator set what it begins with by hand, and mistype it.
 func TestAMistypedEntryIsFoundBeforeTheRestart(t *testing.T) {
@@ -281,16 +319,12 @@ func TestAMistypedEntryLeavesItInItsMonitor(t *testing.T) {
 }
 
 func TestTheOneStorePassesOnAwkwardDevices(t *testing.T) {
-	t.Parallel()
-	for name, way := range together(awkwardWays(t)) {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			inStore(t, storeOptions{lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": ".", "tidy": "yes"}}}, func(t *testing.T, x *store) {
-				result := x.run()
-				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-				require.NoError(t, x.begins("4.2.1"))
-				assert.Equal(t, []string{"tern-4.2.1.brm"}, x.files())
-			})
-		})
-	}
+	passesIn(t, together(awkwardWays(t)), func(t *testing.T, way awkwardness) *store {
+		return newStore(t, storeOptions{lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": ".", "tidy": "yes"}}})
+	}, func(x *store) error {
+		if files := x.files(); !slices.Equal(files, []string{"tern-4.2.1.brm"}) {
+			return fmt.Errorf("its store holds %v", files)
+		}
+		return x.begins("4.2.1")
+	})
 }

@@ -15,7 +15,6 @@ import (
 
 	"pilotrix/bench"
 	"pilotrix/bench/dunlin"
-	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/demo"
 )
@@ -203,17 +202,9 @@ func TestAWrongArchitectureStaysInTheTray(t *testing.T) {
 }
 
 func TestThePackagesPassOnAwkwardDevices(t *testing.T) {
-	t.Parallel()
-	for name, way := range awkwardWays(t) {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			inParts(t, partsOptions{lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": "."}}}, func(t *testing.T, x *parts) {
-				result := x.run()
-				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-				require.NoError(t, x.agree("6.2"))
-			})
-		})
-	}
+	passesIn(t, awkwardWays(t), func(t *testing.T, way awkwardness) *parts {
+		return newParts(t, partsOptions{lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": "."}}})
+	}, func(x *parts) error { return x.agree("6.2") })
 }
 
 // TestOthersDropFilesThere has OpenSSH's own client drop a package on the simulated router, which is reached by SSH and nothing
@@ -242,11 +233,5 @@ func TestOthersDropFilesThere(t *testing.T) {
 
 func TestAPlanOfPackagesIsWhatARunTypes(t *testing.T) {
 	t.Parallel()
-	inParts(t, partsOptions{}, func(t *testing.T, x *parts) {
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		typed := reallyTyped(x.kept())
-		holdToPlan(t, x.book.Plan(knownBefore(x.kept())), typed)
-		holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
-	})
+	inParts(t, partsOptions{}, func(t *testing.T, x *parts) { holdsToItsPlan(t, x) })
 }

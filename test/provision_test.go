@@ -21,21 +21,49 @@ import (
 // ownNetwork tells the test's own process that it is in a network of its own.
 const ownNetwork = "PILOTRIX_NETWORK_OF_ITS_OWN"
 
-// TestNewDevicesAreProvisioned has busybox's clients go through it, in network namespaces that the test makes. It needs root.
-func TestNewDevicesAreProvisioned(t *testing.T) {
+// inOwnNetwork runs a test once more, in a network namespace of its own, and what is inside of it there. It needs root.
+func inOwnNetwork(t *testing.T, inside func(*testing.T)) {
 	if os.Getenv(ownNetwork) != "" {
-		provisionInside(t)
+		inside(t)
 		return
 	}
 	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("network namespaces are made by root")
 	}
-	again := exec.Command("unshare", "-n", os.Args[0], "-test.run=^TestNewDevicesAreProvisioned$", "-test.v")
+	again := exec.Command("unshare", "-n", os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
 	again.Env = append(os.Environ(), ownNetwork+"=yes", programBuilt+"="+program)
 	out, err := again.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	assert.Contains(t, string(out), "--- PASS: TestNewDevicesAreProvisioned")
+	assert.Contains(t, string(out), "--- PASS: "+t.Name())
+}
+
+// TestNewDevicesAreProvisioned has busybox's clients go through it, in network namespaces that the test makes.
+func TestNewDevicesAreProvisioned(t *testing.T) { inOwnNetwork(t, provisionInside) }
+
+// TestNewDevicesAreProvisionedInTheInterface says in the strip that one is answered, and sees what it fetches; at 80×24.
+func TestNewDevicesAreProvisionedInTheInterface(t *testing.T) {
+	inOwnNetwork(t, func(t *testing.T) {
+		e := newElsewhere(t)
+		folder, there := tempDir(t), tempDir(t)
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "strand-3.2.msl"), bytes.Repeat([]byte("strand"), 50_000), 0o600))
+		script := filepath.Join(there, "script")
+		require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
+		term := startTerminal(t, 80, 24, "provision", folder, "--at", "192.0.2.10", "--ask", "--range", "192.0.2.100-192.0.2.109")
+		term.until("Serving until you leave")
+		asks := e.command("busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "60", "-T", "1", "-V", "Maskel S8", "-s", script)
+		require.NoError(t, asks.Start())
+		screen := term.until("another one, leave it")
+		assert.Contains(t, screen, "02:00:5e:10:00:01, a Maskel S8 is new")
+		term.enters("DHCP ACK")
+		require.NoError(t, asks.Wait())
+		require.Error(t, e.command("busybox", "tftp", "-g", "-r", "strand-3.2", "-l", filepath.Join(there, "x"), "192.0.2.10").Run())
+		e.must("busybox", "tftp", "-g", "-r", "strand-3.2.msl", "-l", filepath.Join(there, "x"), "192.0.2.10")
+		screen = term.until("awaiting that it restarts and asks again")
+		assert.Contains(t, screen, "192.0.2.100")
+		term.keys("q")
+		term.until("exit code 0")
+	})
 }
 
 // spoken is what a program says, while it runs.
@@ -185,23 +213,9 @@ func provisionInside(t *testing.T) {
 	_ = other.Process.Kill()
 }
 
-// TestARealClientIsAnsweredAtItsFirstStart carries first-boot out without a line, on a device made of busybox alone: its DHCP client, its
-// TFTP client and its web server, in a network namespace.
-func TestARealClientIsAnsweredAtItsFirstStart(t *testing.T) {
-	if os.Getenv(ownNetwork) != "" {
-		firstStartInside(t)
-		return
-	}
-	t.Parallel()
-	if os.Geteuid() != 0 {
-		t.Skip("network namespaces are made by root")
-	}
-	again := exec.Command("unshare", "-n", os.Args[0], "-test.run=^TestARealClientIsAnsweredAtItsFirstStart$", "-test.v")
-	again.Env = append(os.Environ(), ownNetwork+"=yes", programBuilt+"="+program)
-	out, err := again.CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	assert.Contains(t, string(out), "--- PASS: TestARealClientIsAnsweredAtItsFirstStart")
-}
+// TestARealClientIsAnsweredAtItsFirstStart carries first-boot out without a line, on a device made of busybox alone: its DHCP client,
+// its TFTP and HTTP clients and its web server, in a network namespace.
+func TestARealClientIsAnsweredAtItsFirstStart(t *testing.T) { inOwnNetwork(t, firstStartInside) }
 
 // firstStart is the device: what it fetches is where it is told, and its page says what is in that.
 const firstStart = `set -e

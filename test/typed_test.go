@@ -133,6 +133,16 @@ func holdToPlan(t *testing.T, plan runbook.Plan, typed []string) {
 	}
 }
 
+// holdsToItsPlan runs a runbook and holds what was really typed to its plan, made with what could be known before and with nothing.
+func holdsToItsPlan(t *testing.T, x underRunbook) {
+	t.Helper()
+	result, r := x.run(), x.under()
+	require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
+	typed := reallyTyped(r.kept())
+	holdToPlan(t, r.book.Plan(knownBefore(r.kept())), typed)
+	holdToPlan(t, r.book.Plan(&device.Facts{}), typed)
+}
+
 // TestAPlanIsWhatARunTypes runs every shipped runbook of the bench and holds what was really typed to its plan,
 // made before with what could be known, and to one made with nothing known at all.
 func TestAPlanIsWhatARunTypes(t *testing.T) {
@@ -190,13 +200,7 @@ func TestAPlanIsWhatARunTypes(t *testing.T) {
 		})
 	}
 	t.Run("one-store-upgrade", func(t *testing.T) {
-		inStore(t, storeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": ".", "tidy": "yes"}}}, func(t *testing.T, x *store) {
-			result := x.run()
-			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-			typed := reallyTyped(x.kept())
-			holdToPlan(t, x.book.Plan(knownBefore(x.kept())), typed)
-			holdToPlan(t, x.book.Plan(&device.Facts{}), typed)
-		})
+		inStore(t, storeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": ".", "tidy": "yes"}}}, func(t *testing.T, x *store) { holdsToItsPlan(t, x) })
 	})
 	t.Run("rescue-over-serial", func(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {

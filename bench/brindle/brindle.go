@@ -53,7 +53,8 @@ type Router struct {
 
 // Faults are what can go wrong on purpose.
 type Faults struct {
-	CutsNames int // it keeps only so many letters of a name that it is told, 0 for all
+	Misnames  string // the image that it says it runs, empty for the one that it does
+	CutsNames int    // it keeps only so many letters of a name that it is told, 0 for all
 }
 
 // Fail switches faults on.

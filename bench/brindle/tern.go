@@ -123,7 +123,7 @@ func (t *tern) tellRelease([]string) error {
 	if t.lan != nil {
 		address = t.address.String()
 	}
-	t.Fields("name", t.name, "model", t.Model, "architecture", Architecture, "address", address, "release", t.image.Release, "image", t.image.name, "sha256", fmt.Sprintf("%x", t.image.digest),
+	t.Fields("name", t.name, "model", t.Model, "architecture", Architecture, "address", address, "release", t.image.Release, "image", cmp.Or(t.faults.Misnames, t.image.name), "sha256", fmt.Sprintf("%x", t.image.digest),
 		"configuration", configuration, "up", t.Wire.Clock().Since(t.since).Round(time.Second))
 	return nil
 }

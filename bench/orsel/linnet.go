@@ -57,7 +57,7 @@ func (x *linnet) words() []bench.Word {
 		{Form: "about", About: "what this is and runs", Run: x.about},
 		{Form: "points", About: "the access points, how far each is", Run: x.listPoints},
 		{Form: "services", About: "what it does for others", Run: x.services},
-		{Form: "service adopt STATE", About: "give the points their firmware: on or off", Run: x.serviceAdopt, Grave: true},
+		{Form: "service feed STATE", About: "give the points their firmware: on or off", Run: x.serviceFeed, Grave: true},
 		{Form: "image", About: "what was collected, and how far", Run: x.image},
 		{Form: "collect ADDRESS NAME", About: "collect an image from a server by TFTP", Run: x.collect, Grave: true},
 		{Form: "verify", About: "check what was collected", Run: x.verify, Grave: true},
@@ -77,20 +77,20 @@ func (x *linnet) about([]string) error {
 
 func (x *linnet) services([]string) error {
 	x.mu.Lock()
-	adopts := x.adopts
+	feeds := x.feeds
 	x.mu.Unlock()
-	x.Fields("adopt", map[bool]string{true: "on", false: "off"}[adopts], "page", "on")
+	x.Fields("feed", map[bool]string{true: "on", false: "off"}[feeds], "page", "on")
 	return nil
 }
 
-func (x *linnet) serviceAdopt(args []string) error {
+func (x *linnet) serviceFeed(args []string) error {
 	if args[0] != "on" && args[0] != "off" {
 		return errors.New("on or off?")
 	}
 	x.mu.Lock()
-	x.adopts = args[0] == "on"
+	x.feeds = args[0] == "on"
 	x.mu.Unlock()
-	x.Sayf("  adopt is %s\r\n", args[0])
+	x.Sayf("  feed is %s\r\n", args[0])
 	return nil
 }
 

@@ -36,7 +36,7 @@ type Settings struct {
 	Address                 netip.Prefix
 	Runs                    Load
 	Points                  []Point
-	Adopts                  bool // the service that gives points their firmware
+	Feeds                   bool // the service that gives points their firmware
 }
 
 // Controller is one of them.
@@ -54,7 +54,7 @@ type Controller struct {
 	install bool  // the next start runs it
 	digest  string
 	points  []Point
-	adopts  bool
+	feeds   bool
 	begun   time.Time
 	settled bool // it has been running for long
 	faults  Faults
@@ -64,7 +64,7 @@ type Controller struct {
 
 // New makes one.
 func New(s Settings, lan *bench.LAN) *Controller {
-	c := &Controller{Settings: s, lan: lan, host: lan.Host("lan", s.Address), running: s.Runs, points: slices.Clone(s.Points), adopts: s.Adopts}
+	c := &Controller{Settings: s, lan: lan, host: lan.Host("lan", s.Address), running: s.Runs, points: slices.Clone(s.Points), feeds: s.Feeds}
 	c.net = bench.Client{Host: c.host, Options: tftp.Client{Block: 1428, Window: 8}}
 	c.load.Forget()
 	lan.SetUp(s.Address.Addr(), false)
@@ -135,12 +135,12 @@ func (c *Controller) takeOver(now time.Time) {
 func (c *Controller) Remember() (restore func()) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	load, loaded, sound, install, adopts := c.load.Remember(), c.loaded, c.sound, c.install, c.adopts
+	load, loaded, sound, install, feeds := c.load.Remember(), c.loaded, c.sound, c.install, c.feeds
 	return func() {
 		load()
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		c.loaded, c.sound, c.install, c.adopts = loaded, sound, install, adopts
+		c.loaded, c.sound, c.install, c.feeds = loaded, sound, install, feeds
 	}
 }
 

@@ -50,7 +50,7 @@ func (c *Controller) stands(i, order int, since time.Duration) standing {
 		s.state = away
 	case !known:
 		s.state, s.reason = refused, "no firmware for "+s.Model+" in "+c.running.Release
-	case s.Release == c.running.Release || !c.adopts:
+	case s.Release == c.running.Release || !c.feeds:
 	case since < begins:
 		s.reason = "waits for its turn"
 	case s.Name == c.faults.Breaks && since > begins+loadTakes*6/10:

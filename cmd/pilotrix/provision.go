@@ -128,12 +128,9 @@ func networkOf(at string) (network.Interface, error) {
 	return all[i], nil
 }
 
-// usualAddresses is how many are given where it is not said which.
-const usualAddresses = 20
-
 func rangeOf(text string, own netip.Prefix) (first, last netip.Addr, err error) {
 	if text == "" {
-		first, last = provision.LastOf(own, usualAddresses)
+		first, last = provision.LastOf(own, provision.UsualAddresses)
 		return first, last, nil
 	}
 	from, to, found := strings.Cut(text, "-")

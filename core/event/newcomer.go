@@ -32,6 +32,9 @@ func (n Newcomer) Differs(o Newcomer) bool {
 	return n != o
 }
 
+// Late reports whether it is waited for longer than usual.
+func (n Newcomer) Late(now time.Time) bool { return n.Within > 0 && now.Sub(n.Since) > n.Within }
+
 var newcomerKind = declare(Kind[Newcomer]{
 	Name:   "newcomer",
 	Sample: Newcomer{MAC: "02:00:5e:10:00:01", Stage: "asks", Since: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Next: "an offer", Within: time.Minute, Files: 1},

@@ -16,10 +16,10 @@ func TestNoLineIsSilent(t *testing.T) {
 	assert.Equal(t, "none:tangle-sw2", target.String())
 	_, err = ParseTarget("none:")
 	require.Error(t, err)
-	wire := newSilence()
-	_, err = wire.Write([]byte("x"))
-	require.ErrorContains(t, err, "nothing can be typed")
 	l, err := NewOpener(clock.Real()).Open(t.Context(), target)
 	require.NoError(t, err)
+	err = l.Write(t.Context(), []byte("x"))
+	require.ErrorIs(t, err, ErrCannot)
+	require.ErrorContains(t, err, "none:tangle-sw2 cannot do that: the device has no line here, so that nothing can be typed")
 	require.NoError(t, l.Close())
 }

@@ -32,7 +32,7 @@ func NewOpener(c clock.Clock) *Opener {
 		Exec:   func(ctx context.Context, t Target) (Line, error) { return openExec(ctx, t, c) },
 		Telnet: func(ctx context.Context, t Target) (Line, error) { return openTelnet(ctx, t, c) },
 
-		None:    func(_ context.Context, t Target) (Line, error) { return NewStream(t, newSilence(), c), nil },
+		None:    func(_ context.Context, t Target) (Line, error) { return openNone(t, c), nil },
 		SSH:     func(ctx context.Context, t Target) (Line, error) { return openShell(ctx, t, c, shells) },
 		ComPort: func(ctx context.Context, t Target) (Line, error) { return openComPort(ctx, t, c) },
 	}}

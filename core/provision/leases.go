@@ -88,6 +88,9 @@ func (s *Server) release(c Client, such func(*Lease) bool) {
 	}
 }
 
+// UsualAddresses is how many are given where it is not said which.
+const UsualAddresses = 20
+
 // LastOf are the last addresses of a network that a host may have, as many as said or as there are.
 func LastOf(own netip.Prefix, count int) (first, last netip.Addr) {
 	top := number(broadcastOf(own)) - 1

@@ -3,6 +3,7 @@ package runbook
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -102,3 +103,20 @@ var (
 	errStopped  = errors.New("stopped by the operator")
 	errTimeout  = errors.New("not within the timeout")
 )
+
+// noticedWithin is how long it may take until a line whose other side has ended is known to be lost.
+const noticedWithin = 30 * time.Second
+
+// NoticeLoss is what went wrong as a line that was lost, once the line knows: whoever waits for lines waits for it then.
+func NoticeLoss(ctx context.Context, c interface {
+	Clock() clock.Clock
+	Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error)
+}, why error,
+) error {
+	limited, cancel := c.Clock().WithTimeout(ctx, noticedWithin)
+	defer cancel()
+	if _, lost := c.Await(limited, func(sense.State) bool { return false }); errors.Is(lost, ErrLineLost) {
+		return fmt.Errorf("%w: %w", ErrLineLost, why)
+	}
+	return why
+}

@@ -166,7 +166,7 @@ func (v *welcome) prepare(ctx context.Context) (opt provision.Options, everybody
 		v.choose(parsed.String())
 	}
 	opt = provision.Options{Own: v.on.Prefix, Lease: time.Hour, Admit: v.admit, Give: v.give}
-	opt.First, opt.Last = provision.LastOf(v.on.Prefix, usualGiven)
+	opt.First, opt.Last = provision.LastOf(v.on.Prefix, provision.UsualAddresses)
 	if gives != "" {
 		if opt.First, err = netip.ParseAddr(gives); err != nil {
 			return opt, nil, fmt.Errorf("the address that it is given: %w", err)
@@ -180,9 +180,6 @@ func (v *welcome) prepare(ctx context.Context) (opt provision.Options, everybody
 	}
 	return opt, everybody, opt.Check()
 }
-
-// usualGiven is how many addresses are given where it is not said which.
-const usualGiven = 20
 
 func (v *welcome) file(ctx context.Context, input string) (*image.Image, error) {
 	if input == "" {
@@ -261,35 +258,44 @@ func (v *welcome) serve(ctx context.Context, opt provision.Options, conn network
 	if err := v.stage(ctx); err != nil {
 		return err
 	}
-	served := make(chan error, 1)
-	go func() { served <- v.desk.Serve(ctx, conn) }()
+	serving, ended := context.WithCancelCause(context.Background())
+	go func() { ended(cmp.Or(v.desk.Serve(ctx, conn), errServerEnded)) }()
 	defer func() {
 		cancel()
-		if served != nil {
-			<-served
-		}
+		<-serving.Done()
 	}()
 	err = e.console.within(ctx, waits, func(ctx context.Context) error {
-		for {
-			done, err := v.look(ctx)
-			if err != nil || done {
-				return err
-			}
-			select {
-			case <-ctx.Done():
-				return context.Cause(ctx)
-			case <-v.changed:
-			case <-v.waits:
-			case err := <-served:
-				served = nil
-				return cmp.Or(err, ctx.Err(), errors.New("the DHCP server ended"))
-			}
+		ctx, stop := context.WithCancelCause(ctx) // a question that is open ends with the server, too
+		defer stop(nil)
+		defer context.AfterFunc(serving, func() { stop(context.Cause(serving)) })()
+		err := v.follow(ctx)
+		if serving.Err() != nil {
+			return context.Cause(serving)
 		}
+		return err
 	})
 	if errors.Is(err, errTimeout) {
 		err = fmt.Errorf("%s; %w", v.stands(), err)
 	}
 	return err
+}
+
+var errServerEnded = errors.New("the DHCP server ended")
+
+// follow looks at the device whenever something has changed, until it has what it needs.
+func (v *welcome) follow(ctx context.Context) error {
+	for {
+		done, err := v.look(ctx)
+		if err != nil || done {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-v.changed:
+		case <-v.waits:
+		}
+	}
 }
 
 // stands says how far it has come, and what may be the matter.

@@ -316,28 +316,15 @@ func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img 
 	})
 	e.changed = e.changed || err == nil
 	if err != nil && ctx.Err() == nil && ended(shell) {
-		err = e.withTheLine(ctx, err)
+		err = NoticeLoss(ctx, e.console, err)
 	}
 	end.Outcome, end.Message = event.OutcomeOf(err)
 	e.console.Emit(end)
 	return err
 }
 
-// noticesWithin is how long the line may take until it knows that the connection under it has ended.
-const noticesWithin = 30 * time.Second
-
 // ended reports whether a connection is no more.
 func ended(shell *ssh.Client) bool {
 	_, _, err := shell.SendRequest("keepalive@openssh.com", true, nil)
 	return err != nil
-}
-
-// withTheLine is what went wrong as a line that was lost, once the line knows: the step waits until it is back then.
-func (e *Engine) withTheLine(ctx context.Context, why error) error {
-	limited, cancel := e.console.Clock().WithTimeout(ctx, noticesWithin)
-	defer cancel()
-	if _, lost := e.console.Await(limited, func(sense.State) bool { return false }); errors.Is(lost, ErrLineLost) {
-		return fmt.Errorf("%w: %w", ErrLineLost, why)
-	}
-	return why
 }

@@ -113,9 +113,6 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 	}
 }
 
-// noticedWithin is how long it may take until a line that takes nothing any more is known to be lost.
-const noticedWithin = 30 * time.Second
-
 // asLost is what a write failed with as a line that was lost, where it is that: the device ended it in the middle of what was
 // written, and the loop may not know yet.
 func (c console) asLost(ctx context.Context, err error) error {
@@ -123,12 +120,7 @@ func (c console) asLost(ctx context.Context, err error) error {
 	if !errors.As(err, &ended) || !errors.Is(err, line.ErrClosed) && !errors.Is(err, line.ErrUnplugged) {
 		return err
 	}
-	limited, cancel := c.s.opt.Clock.WithTimeout(ctx, noticedWithin)
-	defer cancel()
-	if _, lost := c.Await(limited, func(sense.State) bool { return false }); errors.Is(lost, runbook.ErrLineLost) {
-		return lost
-	}
-	return err
+	return runbook.NoticeLoss(ctx, c, err)
 }
 
 func (c console) Speed() (baud int, ok bool) {
@@ -313,7 +305,7 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, transfer
 		s.pressLines(held)
 		s.schedule()
 	})
-	return err
+	return c.asLost(ctx, err)
 }
 
 func (c console) AwaitLine(ctx context.Context) error {

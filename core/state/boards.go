@@ -38,6 +38,14 @@ func (s *State) board(at time.Time, fact event.Fact) {
 	}
 }
 
+// Of is what a board shows, with the device that it is of where its name was read.
+func (s *State) Of(what string) string {
+	if name := s.Fact("device.name"); name != "" {
+		return what + " of " + name
+	}
+	return what
+}
+
 // BoardOld reports whether the device was changed, or restarted, since its banks or systems were read.
 func (s *State) BoardOld() bool { return s.ChangedAt.After(s.BoardRead) }
 

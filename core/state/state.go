@@ -87,7 +87,7 @@ type State struct {
 	Units                                   []Unit
 	Layers                                  []Layer
 	Attached                                []Attached
-	Newcomers                               []Newcomer
+	Newcomers                               []event.Newcomer
 	BoardRead                               time.Time    // when banks or systems were read last
 	ChangedAt                               time.Time    // when the device was changed last, or restarted
 	DryRun                                  *DryRun      // nil until there was one

@@ -261,7 +261,7 @@ func (s *State) applyServers(e event.Event) {
 			s.FlashPhase = step.Phase
 		}
 	case event.Newcomer:
-		s.newcomer(e.At, b)
+		s.newcomer(b)
 	case event.Window:
 		if s.Window == nil || b.Tries <= 1 && b.State == event.WindowAwaited {
 			s.WindowBegun = e.At

@@ -31,9 +31,9 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	axis := max(10, width-name-model-end-3)
 	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, title(s)), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "what each has been")}, paint.Line{count(t, s)}, width)}
 	for _, a := range s.Attached {
-		line := paint.Line{paint.In(t.Text, " "+pad(short(a.Name, name-2), name-1))}
+		line := paint.Line{paint.In(t.Text, " "+paint.Pad(short(a.Name, name-2), name-1))}
 		if model > 0 {
-			line = append(line, paint.In(t.Quiet, pad(a.Model, model)))
+			line = append(line, paint.In(t.Quiet, paint.Pad(a.Model, model)))
 		}
 		line = append(append(line, row(t, a, since, until, axis)...), paint.Piece{Text: "  "}, now(t, a, end > endWidth/2+4))
 		lines = append(lines, line.Cut(width))
@@ -55,7 +55,7 @@ func Card(t theme.Theme, s *state.State, width, rows int) (lines []paint.Line) {
 			if Arrived(a) != wanted || len(lines) >= rows {
 				continue
 			}
-			left := paint.Line{paint.In(t.Text, pad(short(a.Name, 13), 14))}
+			left := paint.Line{paint.In(t.Text, paint.Pad(short(a.Name, 13), 14))}
 			left = append(left, row(t, a, since, until, max(6, width-30))...)
 			lines = append(lines, paint.Between(left, paint.Line{now(t, a, false)}, width).Cut(width))
 		}
@@ -91,10 +91,6 @@ func title(s *state.State) string {
 		return "what hangs on " + name
 	}
 	return "attached devices"
-}
-
-func pad(text string, width int) string {
-	return text + strings.Repeat(" ", max(1, width-len([]rune(text))))
 }
 
 func short(text string, most int) string {

@@ -40,7 +40,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, row(t, d, &d.Rows[i], scale, width)...)
 	}
 	for _, gone := range d.Gone() {
-		lines = append(lines, paint.Line{paint.In(t.Faint, "  "+pad(gone.Part, partWidth)+pad(gone.Effect, effectWidth)), paint.In(t.Quiet, "⇠ only in the first one, at "+d.FirstAt.Format("15:04:05"))}.Cut(width))
+		lines = append(lines, paint.Line{paint.In(t.Faint, "  "+paint.Pad(gone.Part, partWidth)+paint.Pad(gone.Effect, effectWidth)), paint.In(t.Quiet, "⇠ only in the first one, at "+d.FirstAt.Format("15:04:05"))}.Cut(width))
 	}
 	return append(lines, nil, paint.Line{
 		paint.In(t.Quiet, " "), paint.In(t.Here, "━"), paint.In(t.Quiet, " away while it restarts, to scale   "), paint.In(t.Good, "✓"), paint.In(t.Quiet, " goes   "), paint.In(t.Here, "!"), paint.In(t.Quiet, " warns   "),
@@ -94,10 +94,6 @@ func reasons(d *state.DryRun, verdict string) string {
 	return strings.Join(all, "; ")
 }
 
-func pad(text string, width int) string {
-	return text + strings.Repeat(" ", max(1, width-len([]rune(text))))
-}
-
 func takes(d time.Duration) string {
 	if d == 0 {
 		return "–"
@@ -122,7 +118,7 @@ func row(t theme.Theme, d *state.DryRun, part *state.Foreseen, scale time.Durati
 	if scale > 0 && part.Takes > 0 {
 		bar = max(1, int(float64(long)*part.Takes.Seconds()/scale.Seconds()))
 	}
-	name := paint.In(t.Text, pad(part.Part, partWidth))
+	name := paint.In(t.Text, paint.Pad(part.Part, partWidth))
 	mark := paint.Piece{Text: "  "}
 	before := d.Before(part.Part)
 	differs := d.First != nil && (before == nil || *before != *part)
@@ -130,7 +126,7 @@ func row(t theme.Theme, d *state.DryRun, part *state.Foreseen, scale time.Durati
 		mark = paint.Strong(t.Here, "⇢ ")
 	}
 	line := paint.Line{
-		mark, name, paint.In(t.Quiet, pad(part.Effect, effectWidth)), paint.In(t.Text, fmt.Sprintf("%*s  ", timeWidth-2, takes(part.Takes))),
+		mark, name, paint.In(t.Quiet, paint.Pad(part.Effect, effectWidth)), paint.In(t.Text, fmt.Sprintf("%*s  ", timeWidth-2, takes(part.Takes))),
 		paint.In(t.Here, strings.Repeat("━", bar)),
 		paint.Piece{Text: strings.Repeat(" ", long-bar+2)},
 		verdict(t, part.Verdict), paint.In(t.Text, " "+part.Verdict),

@@ -17,9 +17,9 @@ const (
 
 // View draws them one upon the other, the board at the bottom, and whether all agree.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
-	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, title(s)), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "before ⇢ now")}, paint.Line{Agree(t, s)}, width)}
+	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, s.Of("layers")), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "before ⇢ now")}, paint.Line{Agree(t, s)}, width)}
 	for _, l := range s.Layers {
-		line := append(paint.Line{edge(t, s, l), paint.In(t.Text, pad(l.Name, nameWidth))}, release(t, s, l, true)...)
+		line := append(paint.Line{edge(t, s, l), paint.In(t.Text, paint.Pad(l.Name, nameWidth))}, release(t, s, l, true)...)
 		lines = append(lines, append(line, words(t, l, ": its package did not come along")...).Cut(width))
 	}
 	return append(lines, nil)
@@ -28,7 +28,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 // Card draws them small, for the side column.
 func Card(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 	for _, l := range s.Layers {
-		left := append(paint.Line{edge(t, s, l), paint.In(t.Text, pad(l.Name, 9))}, release(t, s, l, false)...)
+		left := append(paint.Line{edge(t, s, l), paint.In(t.Text, paint.Pad(l.Name, 9))}, release(t, s, l, false)...)
 		lines = append(lines, paint.Between(left, words(t, l, ""), width).Cut(width))
 	}
 	return lines
@@ -40,17 +40,6 @@ func Agree(t theme.Theme, s *state.State) paint.Piece {
 		return paint.In(t.Good, "all agree")
 	}
 	return paint.Strong(t.Here, "they do not agree")
-}
-
-func title(s *state.State) string {
-	if name := s.Fact("device.name"); name != "" {
-		return "layers of " + name
-	}
-	return "layers"
-}
-
-func pad(text string, width int) string {
-	return text + strings.Repeat(" ", max(1, width-len([]rune(text))))
 }
 
 // edge stands before a layer: whole where it has the release of the first one.

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"pilotrix/core/event"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
 	"pilotrix/tui/paint"
@@ -15,7 +16,7 @@ import (
 // stages are what a device goes through, in the order of its steps.
 var stages = [...]string{"asks", "offered", "address", "fetches", "has file", "restarted"}
 
-// View draws them, the newest last.
+// View draws them in the order in which they came.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "new devices")}, paint.Line{paint.In(t.Quiet, "how far each has come")}, width)}
 	for _, n := range s.Newcomers {
@@ -37,7 +38,7 @@ func Card(t theme.Theme, s *state.State, width int) []paint.Line {
 func Word(t theme.Theme, s *state.State) paint.Piece { return clock(t, last(s), s.Now) }
 
 // last is the one that has come further last.
-func last(s *state.State) (n state.Newcomer) {
+func last(s *state.State) (n event.Newcomer) {
 	for _, one := range s.Newcomers {
 		if !one.Since.Before(n.Since) {
 			n = one
@@ -46,7 +47,7 @@ func last(s *state.State) (n state.Newcomer) {
 	return n
 }
 
-func who(t theme.Theme, n state.Newcomer) paint.Line {
+func who(t theme.Theme, n event.Newcomer) paint.Line {
 	line := paint.Line{paint.Strong(t.Text, n.MAC)}
 	if n.Vendor != "" {
 		line = append(line, paint.In(t.Quiet, "  "+n.Vendor))
@@ -60,7 +61,7 @@ func who(t theme.Theme, n state.Newcomer) paint.Line {
 	return line
 }
 
-func clock(t theme.Theme, n state.Newcomer, now time.Time) paint.Piece {
+func clock(t theme.Theme, n event.Newcomer, now time.Time) paint.Piece {
 	if n.Within == 0 {
 		return paint.In(t.Good, "has all")
 	}
@@ -72,7 +73,7 @@ func clock(t theme.Theme, n state.Newcomer, now time.Time) paint.Piece {
 }
 
 // track is its way through the stages; where it does not fit with their names, the present one's name stands behind.
-func track(t theme.Theme, n state.Newcomer, width int) (line paint.Line) {
+func track(t theme.Theme, n event.Newcomer, width int) (line paint.Line) {
 	long := 0
 	for _, name := range stages {
 		long += len(name) + 5
@@ -111,7 +112,7 @@ func track(t theme.Theme, n state.Newcomer, width int) (line paint.Line) {
 	return line
 }
 
-func awaited(t theme.Theme, n state.Newcomer, now time.Time, width int) (lines []paint.Line) {
+func awaited(t theme.Theme, n event.Newcomer, now time.Time, width int) (lines []paint.Line) {
 	text := "awaiting " + n.Next
 	if n.Within == 0 {
 		text = n.Stage

@@ -34,6 +34,11 @@ func Strong(fg color.Color, text string) Piece {
 	return Piece{plain.Text(text), Look{FG: fg, Bold: true}}
 }
 
+// Pad fills a text up to a width with blanks, of which there is one at the least.
+func Pad(text string, width int) string {
+	return text + strings.Repeat(" ", max(1, width-Width(text)))
+}
+
 // Width is the columns that text takes.
 func Width(text string) int { return runewidth.StringWidth(text) }
 

@@ -21,7 +21,7 @@ const (
 
 // View draws the board, what is pending, what is wrong, and what its marks mean.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
-	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, name(s)), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "before ⇢ now")}, paint.Line{ring(t, s)}, width), heading(t, width)}
+	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, s.Of("units")), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "before ⇢ now")}, paint.Line{ring(t, s)}, width), heading(t, width)}
 	for i, u := range s.Units {
 		lines = append(lines, row(t, s, i, width))
 		if u.Reason != "" {
@@ -67,19 +67,8 @@ func ring(t theme.Theme, s *state.State) paint.Piece {
 	}
 }
 
-func name(s *state.State) string {
-	if name := s.Fact("device.name"); name != "" {
-		return "units of " + name
-	}
-	return "units"
-}
-
-func pad(text string, width int) string {
-	return text + strings.Repeat(" ", max(1, width-len([]rune(text))))
-}
-
 func heading(t theme.Theme, width int) paint.Line {
-	return paint.Line{paint.In(t.Quiet, "      "+pad("role", roleWidth)+pad("model", modelWidth)+pad("runs", releaseWidth)+pad("bank A", bankWidth)+pad("bank B", bankWidth)+"load")}.Cut(width)
+	return paint.Line{paint.In(t.Quiet, "      "+paint.Pad("role", roleWidth)+paint.Pad("model", modelWidth)+paint.Pad("runs", releaseWidth)+paint.Pad("bank A", bankWidth)+paint.Pad("bank B", bankWidth)+"load")}.Cut(width)
 }
 
 // link is a unit's place in the ring, drawn down the side. Below is the way to the next one.
@@ -118,7 +107,7 @@ func color(t theme.Theme, u state.Unit) (c interface{ RGBA() (r, g, b, a uint32)
 
 func row(t theme.Theme, s *state.State, i, width int) paint.Line {
 	u := s.Units[i]
-	line := paint.Line{link(t, s, i, false), paint.Strong(color(t, u), u.Number+"  "), role(t, u), paint.In(t.Text, pad(u.Model, modelWidth))}
+	line := paint.Line{link(t, s, i, false), paint.Strong(color(t, u), u.Number+"  "), role(t, u), paint.In(t.Text, paint.Pad(u.Model, modelWidth))}
 	running := release(t, u)
 	line = append(line, running, paint.Piece{Text: strings.Repeat(" ", max(1, releaseWidth-paint.Width(running.Text)))})
 	banks := s.BanksOf(u.Number)
@@ -136,13 +125,13 @@ func row(t theme.Theme, s *state.State, i, width int) paint.Line {
 func role(t theme.Theme, u state.Unit) paint.Piece {
 	switch {
 	case u.State != "here" && u.State != "":
-		return paint.Strong(t.Bad, pad(u.State, roleWidth))
+		return paint.Strong(t.Bad, paint.Pad(u.State, roleWidth))
 	case u.RoleThen != "" && u.RoleThen != u.Role:
-		return paint.Strong(t.Here, pad("⇢ "+u.Role, roleWidth))
+		return paint.Strong(t.Here, paint.Pad("⇢ "+u.Role, roleWidth))
 	case u.Role == "lead":
-		return paint.Strong(t.Bright, pad(u.Role, roleWidth))
+		return paint.Strong(t.Bright, paint.Pad(u.Role, roleWidth))
 	}
-	return paint.In(t.Text, pad(u.Role, roleWidth))
+	return paint.In(t.Text, paint.Pad(u.Role, roleWidth))
 }
 
 func release(t theme.Theme, u state.Unit) paint.Piece {

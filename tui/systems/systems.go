@@ -32,9 +32,9 @@ const (
 // View draws the board, what a restart leads to, and what its marks mean.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	gap := max(leastGap, min(mostGap, (width-nameWidth-24)/len(stages)))
-	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, name(s))}, paint.Line{AsOf(t, s, "how far each release has come")}, width), headings(t, gap, width)}
+	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, s.Of("systems"))}, paint.Line{AsOf(t, s, "how far each release has come")}, width), headings(t, gap, width)}
 	for _, system := range s.Systems {
-		line := append(paint.Line{paint.Strong(color(t, system), "  "+pad(system.Release, nameWidth-2))}, track(t, s, system, gap)...)
+		line := append(paint.Line{paint.Strong(color(t, system), "  "+paint.Pad(system.Release, nameWidth-2))}, track(t, s, system, gap)...)
 		line = append(line, paint.Piece{Text: "   "}, words(t, s, system))
 		lines = append(lines, line.Cut(width))
 	}
@@ -57,27 +57,16 @@ func AsOf(t theme.Theme, s *state.State, words string) paint.Piece {
 // Card draws the board small, for the side column.
 func Card(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 	for _, system := range s.Systems {
-		left := append(paint.Line{paint.Strong(color(t, system), pad(system.Release, 9))}, track(t, s, system, 2)...)
+		left := append(paint.Line{paint.Strong(color(t, system), paint.Pad(system.Release, 9))}, track(t, s, system, 2)...)
 		lines = append(lines, paint.Between(left, paint.Line{words(t, s, system)}, width).Cut(width))
 	}
 	return lines
 }
 
-func name(s *state.State) string {
-	if name := s.Fact("device.name"); name != "" {
-		return "systems of " + name
-	}
-	return "systems"
-}
-
-func pad(text string, width int) string {
-	return text + strings.Repeat(" ", max(1, width-len([]rune(text))))
-}
-
 func headings(t theme.Theme, gap, width int) paint.Line {
 	text := strings.Repeat(" ", nameWidth)
 	for _, stage := range stages {
-		text += pad(short(stage.name, gap), gap+1)
+		text += paint.Pad(short(stage.name, gap), gap+1)
 	}
 	return paint.Line{paint.In(t.Quiet, text)}.Cut(width)
 }

@@ -221,7 +221,10 @@ func (p painter) ladder() []paint.Line {
 			lines = append(lines, p.rung(r))
 		}
 	}
-	return append(lines, p.refused()...)
+	if refused := p.refused(); len(refused) > 0 {
+		lines = append(append(lines, nil), refused...)
+	}
+	return lines
 }
 
 // joint is one ladder of all protocols together: what a device that provisions itself says and hears, one after the other. The
@@ -245,7 +248,7 @@ func (p painter) refused() (lines []paint.Line) {
 	const most = 6
 	for i, r := range refused[max(0, len(refused)-most):] {
 		if i == 0 {
-			lines = append(lines, nil, p.head("refused", nil))
+			lines = append(lines, p.head("refused", nil))
 		}
 		for j, row := range paint.Wrap(r.Text, p.width-14) {
 			lead := "              "
