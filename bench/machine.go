@@ -104,12 +104,17 @@ func (m *Machine) Path() string {
 	return filepath.Join(os.TempDir(), fmt.Sprintf("pilotrix-bench-%d", os.Getpid()), m.Name)
 }
 
-// Start plugs the cable in and gives power.
+// Start plugs the cable in and gives power. A device that has been running for long is up when it returns.
 func (m *Machine) Start() error {
 	if err := m.Plug(); err != nil {
 		return err
 	}
+	device, has := m.device.(interface{ IsWarm() bool })
+	waits := has && device.IsWarm() && m.sessions != nil
 	m.PowerOn()
+	if waits {
+		m.answersWarm()
+	}
 	return nil
 }
 

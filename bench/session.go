@@ -26,6 +26,7 @@ type sessionHost struct {
 	conn      io.ReadWriteCloser // nil while nobody is there
 	user      string             // who was let in already, empty where the device has to ask
 	answering bool
+	up        chan struct{} // closed at its first answer, where somebody waits for that
 	came      func()
 }
 
@@ -107,6 +108,25 @@ func (h *sessionHost) answer() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.answering = true
+	if h.up != nil {
+		close(h.up)
+		h.up = nil
+	}
+}
+
+// answers is closed once sessions are let in.
+func (h *sessionHost) answers() <-chan struct{} {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.up == nil {
+		h.up = make(chan struct{})
+	}
+	up := h.up
+	if h.answering {
+		close(up)
+		h.up = nil
+	}
+	return up
 }
 
 // HangUp ends the session that the line is, if it is one: the device restarts.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"net"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -47,11 +46,8 @@ func TestARestartEndsASessionAndTheRunGoesOn(t *testing.T) {
 				return line.KeyIsRight, nil
 			})
 			d, p := prepared(t, "cormel-g2", "back-to-the-other-bank", map[string]string{"user": "harbour", "password": "lamp-and-tide"})
-			var s *session.Session
-			require.Eventually(t, func() bool {
-				s, err = session.Open(t.Context(), session.Options{Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approveAll})
-				return err == nil
-			}, 30*time.Second, 100*time.Millisecond, "%v", err)
+			s, err := session.Open(t.Context(), session.Options{Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approveAll})
+			require.NoError(t, err, "a device that has been running for long is up")
 			defer s.Close("the test ends")
 			r := &rig{t: t, session: s, book: p, done: make(chan struct{})}
 			r.listen(nil)
@@ -71,5 +67,19 @@ func TestARestartEndsASessionAndTheRunGoesOn(t *testing.T) {
 				require.NotContains(t, string(text), "lamp-and-tide")
 			}
 		})
+	}
+}
+
+// TestADeviceWithoutAConsoleIsUpWhenItIsStarted opens one at once, again and again, as whoever has a slow machine does.
+func TestADeviceWithoutAConsoleIsUpWhenItIsStarted(t *testing.T) {
+	t.Parallel()
+	for range 200 {
+		lan := bench.NewLAN(true, 7)
+		machine := bench.New("quay-wc1", demo.Controller(lan, "3.4"), clock.Real(), true)
+		require.NoError(t, machine.Start())
+		l, err := machine.Open(t.Context(), line.NewOpener(clock.Real()), line.Target{Kind: line.Bench, Address: "quay-wc1"})
+		require.NoError(t, err)
+		require.NoError(t, l.Close())
+		machine.Stop()
 	}
 }

@@ -33,6 +33,7 @@ var bauds = []int{9600, 19200, 38400, 57600, 115200}
 
 // Router is one R40. Its fields besides the store are kept without power, too.
 type Router struct {
+	bench.Warmth
 	Model     string
 	HostName  string
 	Login     string
@@ -45,7 +46,6 @@ type Router struct {
 	faults    Faults
 	fibs      bench.Fibs // what it lies about from its next start on
 
-	warm    bool
 	lan     *bench.LAN // nil where its network is not plugged in
 	address netip.Prefix
 	net     bench.Client
@@ -59,9 +59,6 @@ type Faults struct {
 
 // Fail switches faults on.
 func (r *Router) Fail(f Faults) { r.faults = f }
-
-// Warm lets the next start be over at once: the router has been running for long.
-func (r *Router) Warm() { r.warm = true }
 
 // Join plugs its network in.
 func (r *Router) Join(lan *bench.LAN, address netip.Prefix) {
@@ -141,11 +138,11 @@ func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 
 // monitor runs what runs first, and returns the image to start.
 func (r *Router) monitor(ctx context.Context, w *bench.Wire) *running {
-	if name, _ := r.begins(); r.warm && name != "" {
+	if name, _ := r.begins(); r.IsWarm() && name != "" {
 		image, _ := r.imageOf(name)
 		return image
 	}
-	r.warm = false
+	r.Cold()
 	m := &monitor{Router: r, Shell: bench.NewShell(ctx, w)}
 	if image := m.run(); m.OK() {
 		return image

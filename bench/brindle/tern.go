@@ -35,8 +35,8 @@ func (t *tern) run() {
 }
 
 func (t *tern) boot() {
-	if t.warm {
-		t.warm, t.name, t.entry, t.kept = false, t.HostName, t.Entry(), true
+	if t.TakeWarm() {
+		t.name, t.entry, t.kept = t.HostName, t.Entry(), true
 		t.reach(true)
 		return
 	}

@@ -56,6 +56,7 @@ type Settings struct {
 // Gateway is one G2. What is behind kept survives without power.
 type Gateway struct {
 	Settings
+	bench.Warmth
 	lan  *bench.LAN
 	host bench.LANHost
 	net  bench.Client
@@ -74,7 +75,6 @@ type Gateway struct {
 	haul     bench.Download
 	faults   Faults
 	fibs     fibs
-	warm     bool
 	since    time.Time // of the prompt after the last start
 }
 
@@ -99,9 +99,6 @@ func (g *Gateway) Install(name string, cargo []byte) {
 	defer g.mu.Unlock()
 	g.banks[name] = cargo
 }
-
-// Warm lets the next start be over at once: the device has been running for long.
-func (g *Gateway) Warm() { g.warm = true }
 
 // Fail switches faults on.
 func (g *Gateway) Fail(f Faults) {

@@ -20,7 +20,7 @@ type lark struct {
 
 // run starts the chosen bank and lets users in until a restart.
 func (l *lark) run() {
-	warm := l.warm
+	warm := l.IsWarm()
 	cargo := l.boot()
 	if !l.OK() {
 		return
@@ -47,8 +47,7 @@ func (l *lark) run() {
 
 // boot is peg: it takes the stowed bank, or the other one when that cannot be started.
 func (l *lark) boot() Cargo {
-	if l.warm {
-		l.warm = false
+	if l.TakeWarm() {
 		return l.bootWarm()
 	}
 	l.Dots(fmt.Sprintf("\r\n\r\npeg %s   Cormel %s ", l.Boot, l.Model), 3, 3*time.Second, "\r\n")

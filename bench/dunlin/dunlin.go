@@ -48,6 +48,7 @@ type Settings struct {
 // Router is one of them. What it keeps without power is behind the lock.
 type Router struct {
 	Settings
+	bench.Warmth
 	lan  *bench.LAN
 	host bench.LANHost
 	net  bench.Client
@@ -60,7 +61,6 @@ type Router struct {
 	down   bool   // the next restart applies what is older, too
 	faults Faults
 	fibs   bench.Fibs
-	warm   bool
 }
 
 // New makes one.
@@ -80,9 +80,6 @@ func (r *Router) Fail(f Faults) {
 	defer r.mu.Unlock()
 	r.faults = f
 }
-
-// Warm lets the next start be over at once: the router has been running for long.
-func (r *Router) Warm() { r.warm = true }
 
 // Layers are the releases of its parts, by name, and of its board.
 func (r *Router) Layers() (parts map[string]string, board string) {

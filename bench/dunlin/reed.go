@@ -41,8 +41,7 @@ func (x *reed) run() {
 }
 
 func (x *reed) boot() {
-	if x.warm {
-		x.warm = false
+	if x.TakeWarm() {
 		return
 	}
 	x.Wait(boots + time.Duration(x.apply())*applies)

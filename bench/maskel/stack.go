@@ -87,6 +87,7 @@ type Settings struct {
 // Stack is one of them.
 type Stack struct {
 	Settings
+	bench.Warmth
 	lan  *bench.LAN
 	host bench.LANHost
 	net  bench.Client
@@ -98,7 +99,6 @@ type Stack struct {
 	timed  timer
 	fibs   bench.Fibs
 	stick  *bench.Store
-	warm   bool
 	moved  bool // another unit leads, and the rest went on
 
 	powered context.Context
@@ -131,9 +131,6 @@ func (t *Stack) Fail(f Faults) {
 	defer t.mu.Unlock()
 	t.faults = f
 }
-
-// Warm lets the next start be over at once: the stack has been running for long.
-func (t *Stack) Warm() { t.warm = true }
 
 // Standing is how a unit stands, for whoever looks from outside.
 type Standing struct {

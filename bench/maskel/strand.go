@@ -56,8 +56,7 @@ func (s *strand) boot() {
 		}
 		return
 	}
-	if s.startAll(); s.warm {
-		s.warm = false
+	if s.startAll(); s.TakeWarm() {
 		return
 	}
 	s.mu.Lock()

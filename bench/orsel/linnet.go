@@ -39,8 +39,7 @@ func (x *linnet) run() {
 // boot takes its time, and starts what was installed.
 func (x *linnet) boot() {
 	clock := x.Wire.Clock()
-	if x.warm {
-		x.warm = false
+	if x.TakeWarm() {
 		x.mu.Lock()
 		x.begun, x.settled = clock.Now().Add(-240*time.Hour), true
 		x.mu.Unlock()

@@ -42,6 +42,7 @@ type Settings struct {
 // Controller is one of them.
 type Controller struct {
 	Settings
+	bench.Warmth
 	lan  *bench.LAN
 	host bench.LANHost
 	net  bench.Client
@@ -59,7 +60,6 @@ type Controller struct {
 	settled bool // it has been running for long
 	faults  Faults
 	fibs    bench.Fibs
-	warm    bool
 }
 
 // New makes one.
@@ -77,9 +77,6 @@ func (c *Controller) Fail(f Faults) {
 	defer c.mu.Unlock()
 	c.faults = f
 }
-
-// Warm lets the next start be over at once: the controller has been running for long.
-func (c *Controller) Warm() { c.warm = true }
 
 // Runs is the release that runs.
 func (c *Controller) Runs() string {

@@ -45,6 +45,7 @@ type Settings struct {
 // Bridge is one W3. What is behind kept survives without power.
 type Bridge struct {
 	Settings
+	bench.Warmth
 	lan  *bench.LAN
 	host bench.LANHost
 	net  bench.Client
@@ -56,7 +57,6 @@ type Bridge struct {
 	held    bool              // the button, when the power comes
 	faults  Faults
 	fibs    struct{ staysOld, another bool }
-	warm    bool
 	running string // the release that runs, empty in the loader
 	memory  bool   // and it was booted from memory
 }
@@ -95,12 +95,6 @@ func (b *Bridge) Hold(pressed bool) {
 	defer b.mu.Unlock()
 	b.held = pressed
 }
-
-// Warm lets the next start be over at once: the bridge has been running for long.
-func (b *Bridge) Warm() { b.warm = true }
-
-// Cold has the next start go through the bootloader all the same.
-func (b *Bridge) Cold() { b.warm = false }
 
 // KeepEnvironment writes the bootloader's environment, as an earlier saveenv did.
 func (b *Bridge) KeepEnvironment(env map[string]string) {
@@ -155,8 +149,7 @@ func (b *Bridge) start(ctx context.Context, w *bench.Wire) {
 	up, down := context.WithCancel(ctx)
 	defer down()
 	from := &booted{}
-	if b.warm {
-		b.warm = false
+	if b.TakeWarm() {
 		from.system, _ = readSystem(b.flash.part(systemArea))
 	} else {
 		l := &loader{Bridge: b, Shell: bench.NewShell(up, w)}

@@ -25,7 +25,7 @@ type marl struct {
 
 // run starts the system of this start and lets users in until it restarts, or the trial is over.
 func (m *marl) run() {
-	warm := m.warm
+	warm := m.IsWarm()
 	release, trial := m.starts()
 	m.boot(release, trial)
 	if !m.OK() {
@@ -54,8 +54,7 @@ func (m *marl) boot(release string, trial time.Duration) {
 	stuck := m.faults.DoesNotComeUp && trial > 0
 	m.running = release
 	m.mu.Unlock()
-	if m.warm {
-		m.warm = false
+	if m.TakeWarm() {
 		m.onTrial(trial)
 		return
 	}

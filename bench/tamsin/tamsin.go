@@ -54,6 +54,7 @@ type Settings struct {
 // Router is one E8. What is behind kept survives without power.
 type Router struct {
 	Settings
+	bench.Warmth
 	lan  *bench.LAN
 	host bench.LANHost
 	net  bench.Client
@@ -70,7 +71,6 @@ type Router struct {
 	stick   *bench.Store
 	faults  Faults
 	fibs    struct{ staysOld, another bool }
-	warm    bool
 }
 
 // New makes a router without a system.
@@ -120,9 +120,6 @@ func (r *Router) Fail(f Faults) {
 	r.faults = f
 }
 
-// Warm lets the next start be over at once: the device has been running for long.
-func (r *Router) Warm() { r.warm = true }
-
 // Runs is the release that runs, whether it is on trial, and the one that a power cut leads to.
 func (r *Router) Runs() (release string, trial bool, lasting string) {
 	r.mu.Lock()
@@ -143,7 +140,7 @@ func (r *Router) Baud() int { return consoleBaud }
 // the restart that it was made for.
 func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 	r.mu.Lock()
-	if !r.warm {
+	if !r.IsWarm() {
 		r.once = ""
 	}
 	r.net.Clock = w.Clock()
