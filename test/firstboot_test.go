@@ -195,7 +195,9 @@ var newcomerFaults = map[string]struct {
 			}
 			return approveAll(ask)
 		}}},
-		"not within the timeout", nil, true,
+		"not within the timeout",
+		[]string{"02:00:5e:10:00:01 is left alone; it is asked about again when this step is begun again", "new device 02:00:5e:10:00:01 is left alone, awaited nothing more"},
+		true,
 	},
 }
 
@@ -214,6 +216,9 @@ func TestFaultsOfAFirstBoot(t *testing.T) {
 				}
 				for _, r := range find[event.Rung](x.rig) {
 					said = append(said, r.What+" "+r.Text)
+				}
+				for _, n := range find[event.Newcomer](x.rig) {
+					said = append(said, fmt.Sprintf("new device %s %s, awaited %s", n.MAC, n.Stage, n.Next))
 				}
 				told := strings.Join(said, "\n")
 				for _, note := range f.notes {

@@ -66,6 +66,7 @@ type TransferEnd struct {
 	ID      string        `json:"id,omitempty"`
 	Outcome Outcome       `json:"outcome"`
 	Message string        `json:"message,omitempty"`
+	From    int64         `json:"from,omitempty"` // where in the file a part begins, -1 for several at once
 	Bytes   int64         `json:"bytes"`
 	Padding int           `json:"padding"`
 	Blocks  int           `json:"blocks"`
@@ -77,9 +78,20 @@ var transferEndKind = declare(Kind[TransferEnd]{
 	Name:   "transfer.end",
 	Sample: TransferEnd{Outcome: Failed, Padding: 127},
 	Tell: func(b TransferEnd) (string, bool) {
-		return fmt.Sprintf("%s, %d B, %d blocks, %d resent, padding %d B %s", b.Outcome, b.Bytes, b.Blocks, b.Resent, b.Padding, b.Message), b.Outcome == Failed
+		return fmt.Sprintf("%s, %d B%s, %d blocks, %d resent, padding %d B %s", b.Outcome, b.Bytes, b.part(), b.Blocks, b.Resent, b.Padding, b.Message), b.Outcome == Failed
 	},
 })
+
+// part says that it was no more than a part of the file.
+func (b TransferEnd) part() string {
+	switch {
+	case b.From > 0:
+		return fmt.Sprintf(" from byte %d on", b.From)
+	case b.From < 0:
+		return " in parts"
+	}
+	return ""
+}
 
 func (TransferEnd) kind() *declaration { return transferEndKind }
 

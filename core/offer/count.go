@@ -31,8 +31,8 @@ func (c *Count) Add(n int) {
 	c.watcher.Moved(c.t, c.p)
 }
 
-// Of says that only so many bytes are moved, a part of the file.
-func (c *Count) Of(size int64) { c.t.Size, c.p.Size = size, size }
+// Part says that only a part of the file is moved: so many bytes from there on.
+func (c *Count) Part(from, size int64) { c.t.From, c.t.Size, c.p.Size = from, size, size }
 
 // Bytes are those counted so far.
 func (c *Count) Bytes() int64 { return c.p.Bytes }

@@ -202,10 +202,22 @@ func nearness(asked, staged string) string {
 		how = append(how, "asked for as "+plain.Clip(filepath.Ext(folderless), mostShown)+", not "+filepath.Ext(staged))
 	case within(strings.ToLower(folderless), strings.ToLower(staged), 2):
 		how = append(how, "a character or two differ")
+	case begins(staged, folderless):
+		how = append(how, fmt.Sprintf("asked for by its first %d characters: a name may have been cut short", len(folderless)))
+	case begins(folderless, staged):
+		how = append(how, "asked for with "+plain.Clip(folderless[len(staged):], mostShown)+" after it")
 	default:
 		return ""
 	}
 	return strings.Join(how, ", ")
+}
+
+// leastBeginning is how many characters a beginning has that says anything.
+const leastBeginning = 5
+
+// begins reports whether a name begins with another, whatever the letter case.
+func begins(name, with string) bool {
+	return len(with) >= leastBeginning && len(name) > len(with) && strings.EqualFold(name[:len(with)], with)
 }
 
 // within reports whether two short names are at most that many edits apart.

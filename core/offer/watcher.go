@@ -32,6 +32,7 @@ type Transfer struct {
 	Peer     netip.AddrPort
 	File     string
 	Size     int64 // -1 when not known
+	From     int64 // where in the file a part begins, whose size this is then, -1 for several at once; known at the end
 	Upload   bool  // the device sends it
 	Terms    string
 	Window   int // blocks before an answer, 0 where the protocol has none

@@ -46,19 +46,70 @@ type Course struct {
 	Addr   netip.Addr
 	Stage  Stage
 	Since  time.Time
-	File   string   // the last one that it asked for
-	Files  []string // those that it has whole
-	Wrong  string   // what went wrong last
-	Rounds int      // how often it has restarted
-	Vain   int      // how often it began anew without having fetched anything
-	Waits  bool     // until it is said whether it is answered
-	Done   bool     // it has all that it was to get
+	File   string    // the last one that it asked for
+	Files  []Fetched // those that it has whole, in the order in which it first had them
+	Wrong  string    // what went wrong last
+	Rounds int       // how often it has restarted
+	Vain   int       // how often it began anew without having fetched anything
+	Waits  bool      // until it is said whether it is answered
+	Alone  bool      // it was said that it is not
+	Done   bool      // it has all that it was to get
+
+	reach reach
+}
+
+// Fetched is a file that a device has whole, and how often it fetched it.
+type Fetched struct {
+	Name  string
+	Times int
+}
+
+// Has finds the first of the names that a device fetched whole; -1 for none.
+func (c Course) Has(names ...string) int {
+	return slices.IndexFunc(c.Files, func(f Fetched) bool { return slices.Contains(names, f.Name) })
+}
+
+// Moved are bytes of a file that were sent to a device: the whole, or a part of it from there on.
+type Moved struct {
+	File              string
+	From, Bytes, Size int64 // From is -1 where that is not known, Size 0
+}
+
+// reach is how far a device has come with a file that it fetches in parts, or once more from where it broke off.
+type reach struct {
+	file string
+	to   int64
+}
+
+// takes takes in what was moved. It reports whether the device has the file whole now.
+func (r *reach) takes(m Moved, broke bool) bool {
+	if r.file != m.File {
+		*r = reach{file: m.File}
+	}
+	if m.From >= 0 && m.From <= r.to {
+		r.to = max(r.to, m.From+m.Bytes)
+	}
+	whole := !broke && r.to >= m.Size
+	if whole {
+		*r = reach{}
+	}
+	return whole
+}
+
+// gets takes in that a file is there whole. What was told of the course before stays as it was.
+func (c *Course) gets(name string) {
+	c.Files = slices.Clone(c.Files)
+	if i := c.Has(name); i >= 0 {
+		c.Files[i].Times++
+		return
+	}
+	c.Files = append(c.Files, Fetched{name, 1})
 }
 
 // Next is what is awaited, and for how long at the most.
 func (c Course) Next() (what string, within time.Duration) {
 	switch {
-	case c.Done:
+	case c.Done, c.Alone:
 		return "nothing more", 0
 	case c.Waits:
 		return "that it is said whether it is answered", saidWithin
@@ -73,7 +124,7 @@ const saidWithin = 10 * time.Minute
 func (c Course) Stalls(now time.Time) string {
 	wait := waits[c.Stage]
 	gone := now.Sub(c.Since)
-	if _, within := c.Next(); c.Done || gone <= within {
+	if _, within := c.Next(); within == 0 || gone <= within {
 		return ""
 	}
 	text := fmt.Sprintf("%s %s since %s: %s", c.Client.MAC, c.Stage, units.Words(gone), wait.matter)
@@ -91,10 +142,9 @@ func (c Course) Loops() string {
 	if c.Vain >= loopsFrom {
 		return fmt.Sprintf("%s began %d times and fetched nothing: it may want another name or another server's address; its console tells", c.Client.MAC, c.Vain)
 	}
-	times := map[string]int{}
 	for _, file := range c.Files {
-		if times[file]++; times[file] == loopsFrom {
-			return fmt.Sprintf("%s fetched %s %d times and restarts again and again: it may not take what is in the file (another release, another board)", c.Client.MAC, file, loopsFrom)
+		if file.Times >= loopsFrom {
+			return fmt.Sprintf("%s fetched %s %d times and restarts again and again: it may not take what is in the file (another release, another board)", c.Client.MAC, file.Name, loopsFrom)
 		}
 	}
 	return ""
@@ -134,7 +184,8 @@ func (s *Courses) All() (all []Course) {
 
 // Told takes in what the server told.
 func (s *Courses) Told(t Told, now time.Time) {
-	if t.Client.MAC == "" || t.Kind == Stranger || (t.Kind == Left || t.Kind == Another) && s.all[t.Client.MAC] == nil {
+	stranger := t.Kind == Stranger || t.Kind == Left || t.Kind == Another
+	if t.Client.MAC == "" || stranger && s.all[t.Client.MAC] == nil {
 		return
 	}
 	c := s.of(t.Client, now)
@@ -147,6 +198,7 @@ func (s *Courses) Told(t Told, now time.Time) {
 		}
 	}
 	c.Waits = t.Kind == Waits || c.Waits && t.Kind == Asked
+	c.Alone = t.Kind == Stranger || c.Alone && t.Kind != Asked
 	switch t.Kind {
 	case Asked:
 		if t.Text == discover {
@@ -234,16 +286,21 @@ func (s *Courses) Asks(peer netip.Addr, file, refusal string, now time.Time) {
 	c.Stage, c.Since, c.Wrong = Fetching, now, ""
 }
 
-// Got takes in that a file came to its end, or broke off.
-func (s *Courses) Got(peer netip.Addr, file string, failure error, now time.Time) {
+// Got takes in that a file, or a part of it, came to its end or broke off.
+func (s *Courses) Got(peer netip.Addr, m Moved, failure error, now time.Time) {
 	c := s.at(peer)
 	if c == nil {
 		return
 	}
-	if failure != nil {
-		c.Wrong, c.Stage, c.Since = fmt.Sprintf("%s broke off: %v", file, failure), HasAddress, now
+	whole := c.reach.takes(m, failure != nil)
+	switch {
+	case failure != nil:
+		c.Wrong, c.Stage, c.Since = fmt.Sprintf("%s broke off: %v", m.File, failure), HasAddress, now
+		return
+	case !whole:
+		c.Stage, c.Since = Fetching, now
 		return
 	}
-	c.Files = append(c.Files, file)
+	c.gets(m.File)
 	c.Stage, c.Since, c.Wrong, c.Vain = HasFile, now, "", 0
 }

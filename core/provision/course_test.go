@@ -41,10 +41,10 @@ func TestADeviceIsFollowed(t *testing.T) {
 	assert.Equal(t, Fetching, one().Stage)
 	tell(Leased, "") // it renews meanwhile
 	assert.Equal(t, Fetching, one().Stage)
-	s.Got(addr, "strand-3.2.msl", errors.New("the device fell silent"), now)
+	s.Got(addr, Moved{File: "strand-3.2.msl"}, errors.New("the device fell silent"), now)
 	assert.Contains(t, one().Stalls(now.Add(time.Hour)), "strand-3.2.msl broke off: the device fell silent")
 	s.Asks(addr, "strand-3.2.msl", "", now)
-	s.Got(addr, "strand-3.2.msl", nil, now)
+	s.Got(addr, Moved{File: "strand-3.2.msl"}, nil, now)
 	assert.Equal(t, HasFile, one().Stage)
 	tell(Asked, discover)
 	assert.Equal(t, Restarted, one().Stage)
@@ -52,14 +52,34 @@ func TestADeviceIsFollowed(t *testing.T) {
 	tell(Offered, "")
 	tell(Leased, "")
 	s.Asks(addr, "tangle-sw2.txt", "", now)
-	s.Got(addr, "tangle-sw2.txt", nil, now)
-	assert.Equal(t, []string{"strand-3.2.msl", "tangle-sw2.txt"}, one().Files)
+	s.Got(addr, Moved{File: "tangle-sw2.txt"}, nil, now)
+	assert.Equal(t, []Fetched{{"strand-3.2.msl", 1}, {"tangle-sw2.txt", 1}}, one().Files)
 
 	tell(Another, "took the offer of 192.0.2.66")
 	assert.Equal(t, "took the offer of 192.0.2.66", one().Wrong)
 	s.Asks(netip.MustParseAddr("192.0.2.7"), "x", "", now) // nobody's
 	s.Told(Told{Kind: Left, Client: Client{MAC: "02:00:5e:10:00:09"}}, now)
 	require.Len(t, s.All(), 1, "who is not meant is not followed")
+}
+
+// TestADeviceThatIsLeftAloneIsAwaitedNoMore says of one that it is another one, and then that it is the one after all.
+func TestADeviceThatIsLeftAloneIsAwaitedNoMore(t *testing.T) {
+	var s Courses
+	c := Client{MAC: "02:00:5e:10:00:01"}
+	s.Told(Told{Kind: Asked, Client: c, Text: discover}, noon)
+	s.Told(Told{Kind: Waits, Client: c}, noon)
+	assert.True(t, s.All()[0].Waits)
+	s.Told(Told{Kind: Stranger, Client: c}, noon)
+	s.Told(Told{Kind: Left, Client: c, Text: "it came over a relay"}, noon)
+	left := s.All()[0]
+	assert.True(t, left.Alone)
+	assert.False(t, left.Waits)
+	assert.Empty(t, left.Stalls(noon.Add(time.Hour)))
+	assert.Equal(t, "is left alone", left.told().Stage)
+	s.Told(Told{Kind: Asked, Client: c, Text: discover}, noon)
+	s.Told(Told{Kind: Offered, Client: c}, noon)
+	assert.Equal(t, HasOffer, s.All()[0].Stage)
+	assert.False(t, s.All()[0].Alone)
 }
 
 func TestAFloodPushesOutNoneThatHasCome(t *testing.T) {
@@ -111,7 +131,7 @@ func TestADeviceThatLoopsIsNamed(t *testing.T) {
 	}
 	nothing := func() {}
 	begins := func() { s.Asks(addr, "strand-3.2.msl", "", noon) }
-	whole := func() { begins(); s.Got(addr, "strand-3.2.msl", nil, noon) }
+	whole := func() { begins(); s.Got(addr, Moved{File: "strand-3.2.msl"}, nil, noon) }
 	round(nothing)
 	round(begins)
 	assert.Contains(t, round(nothing).Wrong, "it began anew while it fetched strand-3.2.msl")
@@ -175,3 +195,39 @@ func TestAFloodOfNewDevicesIsToldOfInPart(t *testing.T) {
 type discard struct{ network.PacketConn }
 
 func (discard) WriteToUDPAddrPort(p []byte, _ netip.AddrPort) (int, error) { return len(p), nil }
+
+// TestAPartOfAFileIsNotTheFile counts what a device looks at, fetches in parts, or fetches on from where it broke off.
+func TestAPartOfAFileIsNotTheFile(t *testing.T) {
+	c, addr := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100")
+	broke := errors.New("the device hung up")
+	type moved struct {
+		from, bytes int64
+		failure     error
+	}
+	for name, row := range map[string]struct {
+		moved []moved
+		whole bool
+	}{
+		"the whole":                          {[]moved{{0, 1000, nil}}, true},
+		"its first byte":                     {[]moved{{0, 1, nil}}, false},
+		"its last bytes":                     {[]moved{{990, 10, nil}}, false},
+		"a look at its head, then the whole": {[]moved{{0, 64, nil}, {0, 1000, nil}}, true},
+		"one part after another":             {[]moved{{0, 400, nil}, {400, 400, nil}, {800, 200, nil}}, true},
+		"a part left out":                    {[]moved{{0, 400, nil}, {800, 200, nil}}, false},
+		"on from where it broke off":         {[]moved{{0, 700, broke}, {650, 350, nil}}, true},
+		"all sent, and it broke off":         {[]moved{{0, 1000, broke}}, false},
+		"several parts in one answer":        {[]moved{{-1, 1200, nil}}, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var s Courses
+			s.Told(Told{Kind: Leased, Client: c, Addr: addr}, noon)
+			for _, m := range row.moved {
+				s.Asks(addr, "strand-3.2.msl", "", noon)
+				s.Got(addr, Moved{"strand-3.2.msl", m.from, m.bytes, 1000}, m.failure, noon)
+			}
+			one := s.All()[0]
+			assert.Equal(t, row.whole, one.Has("strand-3.2.msl") == 0)
+			assert.Equal(t, row.whole, one.Stage == HasFile)
+		})
+	}
+}

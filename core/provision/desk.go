@@ -115,6 +115,7 @@ func (d *Desk) message(m Message) {
 
 func (d *Desk) told(t Told, cancel context.CancelCauseFunc) {
 	d.mu.Lock()
+	followed := d.courses.all[t.Client.MAC] != nil
 	d.courses.Told(t, d.opt.Clock.Now())
 	d.mu.Unlock()
 	switch t.Kind {
@@ -124,7 +125,9 @@ func (d *Desk) told(t Told, cancel context.CancelCauseFunc) {
 		d.note(event.Error, t.Text)
 		cancel(fmt.Errorf("%w: %s", ErrAnother, t.Addr))
 	case Stranger:
-		d.stranger(t)
+		if !followed { // else it was said of it, by whoever knows
+			d.stranger(t)
+		}
 	case Waits:
 		if d.opt.Waits != nil {
 			d.opt.Waits()
@@ -168,7 +171,7 @@ func (d *Desk) File(body event.Body) {
 			if b.Outcome != event.Done {
 				failure = errors.New(cmp.Or(b.Message, string(b.Outcome)))
 			}
-			d.courses.Got(peerOf(began.Peer), began.File, failure, now)
+			d.courses.Got(peerOf(began.Peer), Moved{began.File, b.From, b.Bytes, began.Size}, failure, now)
 		}
 	case event.Rung:
 		if b.FromDevice && b.What == "refused" {
@@ -219,7 +222,7 @@ func (d *Desk) newcomer(mac string) {
 	}
 	now := course.told()
 	before, known := d.toldOf[mac]
-	news := !known || before.Differs(now)
+	news := !known && !course.Alone || known && before.Differs(now)
 	if news {
 		d.toldOf[mac] = now
 		maps.DeleteFunc(d.toldOf, func(mac string, _ event.Newcomer) bool { // what a flood has pushed out
@@ -240,7 +243,10 @@ func (d *Desk) newcomer(mac string) {
 func (c Course) told() event.Newcomer {
 	n := event.Newcomer{MAC: c.Client.MAC, Vendor: c.Client.Vendor, Stage: c.Stage.String(), Step: int(c.Stage), Since: c.Since, File: c.File, Files: len(c.Files), Wrong: c.Wrong, Rounds: c.Rounds}
 	n.Next, n.Within = c.Next()
-	if c.Done {
+	switch {
+	case c.Alone:
+		n.Stage = "is left alone"
+	case c.Done:
 		n.Stage, n.Step = "has all that it was to get", int(Restarted)+1
 	}
 	if c.Addr.IsValid() {

@@ -429,14 +429,14 @@ func (v *welcome) ask(ctx context.Context) error {
 		return fmt.Errorf("%w, asked whether %s is the one that is meant; its MAC address may be said beforehand", errStopped, client.MAC)
 	}
 	v.meant.Say(client, false)
+	v.console.Emit(event.Note{Level: event.Info, Text: client.MAC + " is left alone; it is asked about again when this step is begun again"})
 	signal(v.waits)()
 	return nil
 }
 
 // has reports whether a device has all that it was to get, and makes that known.
 func (v *welcome) has(c provision.Course) (bool, error) {
-	setup := slices.IndexFunc(c.Files, func(name string) bool { return slices.Contains(v.setups, name) })
-	image := v.img == nil || slices.ContainsFunc(c.Files, func(name string) bool { return name == v.img.Name })
+	setup, image := c.Has(v.setups...), v.img == nil || c.Has(v.img.Name) >= 0
 	switch {
 	case v.setup != nil && setup < 0:
 		return false, nil
@@ -448,9 +448,10 @@ func (v *welcome) has(c provision.Course) (bool, error) {
 		made["image"] = v.img.Name
 	}
 	if setup >= 0 {
-		made["configuration"] = c.Files[setup]
-		if c.Files[setup] != v.setups[0] {
-			v.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("it took its configuration as %s, and not as %s, which it asks for first", c.Files[setup], v.setups[0])})
+		took := c.Files[setup].Name
+		made["configuration"] = took
+		if took != v.setups[0] {
+			v.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("it took its configuration as %s, and not as %s, which it asks for first", took, v.setups[0])})
 		}
 	}
 	v.desk.Finish(v.mac)

@@ -1,6 +1,7 @@
 package serve
 
 import (
+	"net/netip"
 	"sync"
 	"time"
 
@@ -20,7 +21,7 @@ type ladder struct {
 	rows  map[string]int // rungs of each transfer so far
 	runs  map[runKey]*run
 	last  time.Time
-	quiet map[string]int // refusals that are told no more, by peer
+	quiet map[netip.Addr]int // refusals that were told, by peer
 }
 
 type runKey struct {
@@ -37,7 +38,7 @@ type run struct {
 const flushEvery = 500 * time.Millisecond
 
 func newLadder(c clock.Clock, emit func(event.Body)) *ladder {
-	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: map[string]int{}}
+	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: map[netip.Addr]int{}}
 }
 
 // counted are the kinds that come in runs.
@@ -46,6 +47,18 @@ var counted = map[string]bool{"DATA": true, "ACK": true, "STRAY": true}
 // mostRefusals are told of one peer; a device that asks for the same wrong name again and again, or a
 // hostile one, does not fill the logbook.
 const mostRefusals = 20
+
+// mostRefused are the peers whose refusals are told: a sender may call itself by as many addresses as it likes.
+const mostRefused = 64
+
+// enough counts a refusal, and reports whether it is told no more.
+func (l *ladder) enough(peer netip.Addr) bool {
+	if _, known := l.quiet[peer]; !known && len(l.quiet) >= mostRefused {
+		return true
+	}
+	l.quiet[peer]++
+	return l.quiet[peer] > mostRefusals
+}
 
 func (l *ladder) say(m offer.Rung) {
 	l.mu.Lock()
@@ -59,11 +72,8 @@ func (l *ladder) say(m offer.Rung) {
 		l.flushLocked()
 		l.endRuns(m.Transfer)
 	}
-	if m.Transfer == "" {
-		peer := m.Peer.Addr().String()
-		if l.quiet[peer]++; l.quiet[peer] > mostRefusals {
-			return
-		}
+	if m.Transfer == "" && l.enough(m.Peer.Addr()) {
+		return
 	}
 	row := l.rows[m.Transfer]
 	l.rows[m.Transfer]++

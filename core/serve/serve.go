@@ -269,7 +269,7 @@ func (w watcher) Ended(t offer.Transfer, p transfer.Progress, err error) {
 	}
 	w.d.ladder.end(t.ID)
 	w.d.opt.Emit(event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate})
-	end := event.TransferEnd{ID: t.ID, Outcome: event.Done, Bytes: p.Bytes, Blocks: p.Blocks, Resent: p.Resent}
+	end := event.TransferEnd{ID: t.ID, Outcome: event.Done, From: t.From, Bytes: p.Bytes, Blocks: p.Blocks, Resent: p.Resent}
 	if p.Rate > 0 {
 		end.Took = clockSpan(p)
 	}

@@ -91,7 +91,7 @@ func (k *guard) stops(v sense.State) (command, says string) {
 		return strings.TrimSpace(above), k.commands.Stops(above)
 	}
 	if v.LastByte.Before(k.unsure) || !known && strings.TrimSpace(shown) == "" {
-		return "the line", unseen
+		return "…", unseen
 	}
 	return "", ""
 }

@@ -62,8 +62,11 @@ func who(t theme.Theme, n event.Newcomer) paint.Line {
 }
 
 func clock(t theme.Theme, n event.Newcomer, now time.Time) paint.Piece {
-	if n.Within == 0 {
+	switch {
+	case n.Step >= len(stages):
 		return paint.In(t.Good, "has all")
+	case n.Within == 0:
+		return paint.In(t.Quiet, n.Stage)
 	}
 	text := units.Clock(max(0, now.Sub(n.Since))) + " of " + units.Clock(n.Within)
 	if n.Late(now) {

@@ -269,6 +269,9 @@ func (s *Server) retrieve(session *ftp.Session, param string) {
 	defer file.Close()
 	session.WriteMessage(150, fmt.Sprintf("%d B follow", staged.Size-d.from))
 	count := offer.NewCount(s.opt.Clock, s.opt.Watcher, s.transfer(session, "RETR", staged.Name, staged.Size, false))
+	if d.from > 0 {
+		count.Part(d.from, staged.Size-d.from)
+	}
 	err = s.sendFile(session, file, d.from, staged.Size-d.from, count)
 	count.End(err)
 	s.over(session, err, "sent whole")

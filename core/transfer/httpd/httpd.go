@@ -147,9 +147,19 @@ type counted struct {
 func (c *counted) WriteHeader(code int) {
 	c.code = code
 	if size, err := strconv.ParseInt(c.Header().Get("Content-Length"), 10, 64); err == nil && code == http.StatusPartialContent {
-		c.count.Of(size)
+		c.count.Part(partBegins(c.Header().Get("Content-Range")), size)
 	}
 	c.ResponseWriter.WriteHeader(code)
+}
+
+// partBegins is where in the file a part begins (RFC 9110 §14.4), -1 for several parts in one answer.
+func partBegins(contentRange string) int64 {
+	first, _, _ := strings.Cut(strings.TrimPrefix(contentRange, "bytes "), "-")
+	from, err := strconv.ParseInt(first, 10, 64)
+	if err != nil {
+		return -1
+	}
+	return from
 }
 
 func (c *counted) Write(p []byte) (int, error) {

@@ -25,12 +25,12 @@ type watching struct {
 }
 
 type ended struct {
-	size, bytes int64
-	err         error
+	from, size, bytes int64
+	err               error
 }
 
-func (w *watching) Ended(_ offer.Transfer, p transfer.Progress, err error) {
-	w.ended <- ended{p.Size, p.Bytes, err}
+func (w *watching) Ended(t offer.Transfer, p transfer.Progress, err error) {
+	w.ended <- ended{t.From, p.Size, p.Bytes, err}
 }
 
 func serve(t *testing.T, names ...string) (*Server, *watching) {
@@ -78,12 +78,16 @@ func TestRangesCountWhatTheyCarry(t *testing.T) {
 	code, body := get(t, at+s.Path("a.bin"), "")
 	assert.Equal(t, 200, code)
 	assert.Len(t, body, 10_000)
-	assert.Equal(t, ended{10_000, 10_000, nil}, watch.end(t))
+	assert.Equal(t, ended{0, 10_000, 10_000, nil}, watch.end(t))
 
 	code, body = get(t, at+s.Path("a.bin"), "bytes=9000-")
 	assert.Equal(t, 206, code)
 	assert.Len(t, body, 1000)
-	assert.Equal(t, ended{1000, 1000, nil}, watch.end(t))
+	assert.Equal(t, ended{9000, 1000, 1000, nil}, watch.end(t))
+
+	code, _ = get(t, at+s.Path("a.bin"), "bytes=0-9,20-29")
+	assert.Equal(t, 206, code)
+	assert.EqualValues(t, -1, watch.end(t).from, "several parts begin nowhere")
 
 	code, _ = get(t, at+s.Path("a.bin"), "bytes=20000-")
 	assert.Equal(t, 416, code)

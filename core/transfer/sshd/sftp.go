@@ -111,7 +111,7 @@ func (r *reading) Close() error {
 			r.failed = fmt.Errorf("the device closed it with %d B to go", missing)
 		}
 		if r.first > 0 {
-			r.count.Of(r.size - r.first)
+			r.count.Part(r.first, r.size-r.first)
 		}
 		r.count.End(r.failed)
 	}
