@@ -177,6 +177,7 @@ func TestUnpluggedForReal(t *testing.T) {
 
 // TestSendAndReceive lets two programs move a file between them over sockets.
 func TestSendAndReceive(t *testing.T) {
+	t.Parallel()
 	for _, by := range []string{"xmodem-1k", "ymodem", "ymodem-g"} {
 		folder := tempDir(t)
 		ends := bridge(t, folder)

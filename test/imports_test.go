@@ -56,6 +56,7 @@ type goPackage struct {
 }
 
 func TestImportsRunDownwards(t *testing.T) {
+	t.Parallel()
 	list := exec.Command("go", "list", "-json=ImportPath,Imports,TestImports,XTestImports", "./...")
 	list.Dir = ".."
 	out, err := list.Output()

@@ -19,6 +19,7 @@ import (
 // TestEveryKeyIsReadBySomething looks for code that reads the field behind each key of the languages: a key
 // that nothing reads would be accepted and do nothing.
 func TestEveryKeyIsReadBySomething(t *testing.T) {
+	t.Parallel()
 	read := readFields(t)
 	documents := []any{dialect.Document{}, runbook.Document{}, runbook.Common{}, image.UpgradePaths{}}
 	for _, verb := range runbook.Verbs() {

@@ -32,6 +32,7 @@ func rescueArgs(t *testing.T, book string, more ...string) []string {
 // TestKilledInMidTransfer kills the program without warning: the logbook holds what was told up to
 // then, and the next start says where it stood.
 func TestKilledInMidTransfer(t *testing.T) {
+	t.Parallel()
 	book := filepath.Join(tempDir(t), "logbook.db")
 	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "4")...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
