@@ -574,6 +574,30 @@ func TestEveryCardOfAKindGetsNewFirmware(t *testing.T) {
 	})
 }
 
+// TestACardThatDoesNotStartIsMissed has one that is listed no more, or without a firmware.
+func TestACardThatDoesNotStartIsMissed(t *testing.T) {
+	t.Parallel()
+	for says, faults := range map[string]cormel.Faults{
+		"2 units are to agree, and only 1 tell: unit 3":                                                         {CardDies: 2},
+		"the units do not agree on the firmware of the line cards: unit 2 has 3.5, unit 3 has -; wanted is 3.5": {CardIsDumb: 3},
+	} {
+		t.Run(says, func(t *testing.T) {
+			t.Parallel()
+			inGateway(t, gatewayOptions{
+				book: shippedText(t, "module-firmware"), inputs: map[string]string{"firmware": "line-3.5.cgo"},
+				shelf: func(folder string) {
+					_ = os.WriteFile(filepath.Join(folder, "line-3.5.cgo"), demo.CardFirmware("line", "3.5"), 0o600)
+				},
+			}, func(t *testing.T, g *gateway) {
+				g.device.Fail(faults)
+				result := g.run()
+				require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+				assert.Contains(t, result.Message, says)
+			})
+		})
+	}
+}
+
 func TestKeepConfiguration(t *testing.T) {
 	t.Parallel()
 	folder := tempDir(t)

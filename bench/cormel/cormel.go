@@ -36,6 +36,8 @@ const (
 type Faults struct {
 	StuckPreparing bool // a download never gets beyond preparing
 	ForgetsStow    bool // says that the choice is stowed, and does not write it
+	CardDies       int  // the card of this slot does not start with its new firmware, and is not listed any more
+	CardIsDumb     int  // that of this slot does not start either, and is listed without a firmware
 }
 
 // card is a plug-in module.

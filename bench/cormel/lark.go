@@ -177,7 +177,7 @@ func (l *lark) lookCards([]string) error {
 	out.WriteString("  slot  card   firmware\r\n")
 	for slot := range 8 {
 		if c, there := l.cards[slot]; there {
-			fmt.Fprintf(&out, "  %-4d  %-5s  %s\r\n", slot, c.Kind, c.Firmware)
+			fmt.Fprintf(&out, "  %-4d  %-5s  %s\r\n", slot, c.Kind, bench.Dash(c.Firmware))
 		}
 	}
 	l.mu.Unlock()
@@ -346,7 +346,14 @@ func (l *lark) fitCard(args []string) error {
 		return nil
 	}
 	l.mu.Lock()
-	l.cards[slot] = card{was.Kind, cargo.Release}
+	switch slot {
+	case l.faults.CardDies:
+		delete(l.cards, slot)
+	case l.faults.CardIsDumb:
+		l.cards[slot] = card{was.Kind, ""}
+	default:
+		l.cards[slot] = card{was.Kind, cargo.Release}
+	}
 	l.mu.Unlock()
 	l.Sayf(" card %d has %s\r\n", slot, cargo.Release)
 	return nil

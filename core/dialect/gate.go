@@ -97,6 +97,6 @@ func (d *Dialect) Denies(command, answer string) bool {
 	if d == nil {
 		return false
 	}
-	_, way := d.actionOf(plain(command))
+	_, way := d.actionOf(spaced(command))
 	return d.Refuses(answer) != "" || way != nil && (way.Fail.Matches(answer) || way.Done != nil && !way.Done.Matches(answer))
 }

@@ -35,8 +35,8 @@ type Interlocks struct {
 // NewInterlocks begins with nothing pending.
 func (d *Dialect) NewInterlocks() *Interlocks { return &Interlocks{d: d} }
 
-// plain is a command as the patterns see it: one space between words.
-func plain(command string) string { return strings.Join(strings.Fields(command), " ") }
+// spaced is a command as the patterns see it: one space between words.
+func spaced(command string) string { return strings.Join(strings.Fields(command), " ") }
 
 // Typed takes note of a command that went to the device at that time, and tells what is pending by it and
 // what it dealt with.
@@ -44,7 +44,7 @@ func (k *Interlocks) Typed(command string, now time.Time) (opened, dealt []Open)
 	if k.d == nil {
 		return nil, nil
 	}
-	command = plain(command)
+	command = spaced(command)
 	for _, p := range k.d.pending {
 		switch {
 		case k.d.matchesMeant(p.until, command):
@@ -73,7 +73,7 @@ func (d *Dialect) PendingNames() (names []string) {
 // DealtWithBy names what is pending no more once a command was typed.
 func (d *Dialect) DealtWithBy(command string) (names []string) {
 	for _, p := range d.pending {
-		if d.matchesMeant(p.until, plain(command)) {
+		if d.matchesMeant(p.until, spaced(command)) {
 			names = append(names, p.Pending.Pending)
 		}
 	}
@@ -229,7 +229,7 @@ func (k *Interlocks) Stops(command string) string {
 	if k.d == nil {
 		return ""
 	}
-	command = plain(command)
+	command = spaced(command)
 	if words := k.lacks(command); words != "" {
 		return "will be refused: " + words
 	}
@@ -244,7 +244,7 @@ func (k *Interlocks) Restarts(command string) bool {
 	if k.d == nil {
 		return false
 	}
-	command = plain(command)
+	command = spaced(command)
 	return slices.ContainsFunc(k.d.restarts, func(restart *regexp.Regexp) bool { return k.d.matchesMeant(restart, command) })
 }
 

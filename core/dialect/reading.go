@@ -10,6 +10,7 @@ import (
 
 	"pilotrix/core/device"
 	"pilotrix/core/expression"
+	"pilotrix/core/plain"
 	"pilotrix/core/units"
 )
 
@@ -138,6 +139,9 @@ func (f compiledFact) find(output string) (text string, found bool) {
 func (row compiledRow) find(output string, v values) ([]map[string]any, error) {
 	list := []map[string]any{}
 	names := row.pattern.SubexpNames()
+	if line := row.overlooks(output); line != "" {
+		return nil, fmt.Errorf("a line is no row that is understood: “%s”", plain.Clip(line, mostOfLine))
+	}
 	for _, match := range row.pattern.FindAllStringSubmatch(output, -1) {
 		one := map[string]any{}
 		for i, name := range names {
@@ -153,6 +157,27 @@ func (row compiledRow) find(output string, v values) ([]map[string]any, error) {
 		list = append(list, one)
 	}
 	return list, nil
+}
+
+// mostOfLine is how much is shown of a line that is not understood, in bytes.
+const mostOfLine = 120
+
+// overlooks is the first line that looks like a row and is none, empty where there is none: a word that nobody foresaw, or a byte
+// that the line has lost.
+func (row compiledRow) overlooks(output string) string {
+	if row.Lines == "" {
+		return ""
+	}
+	rows, at := row.pattern.FindAllStringIndex(output, -1), 0
+	for line := range strings.Lines(output) {
+		begins, ends := at, at+len(line)
+		at = ends
+		inside := func(span []int) bool { return span[0] < ends && span[1] > begins }
+		if text := strings.TrimRight(line, "\r\n"); row.Lines.RE().MatchString(text) && !slices.ContainsFunc(rows, inside) {
+			return strings.TrimSpace(text)
+		}
+	}
+	return ""
 }
 
 // join adds the columns of rows to those with the same value in a column. A row that has none stays by

@@ -146,6 +146,7 @@ type RowPattern struct {
 	Pattern source.Pattern   `yaml:"pattern" jsonschema:"required" jsonschema_description:"With (?P<name>…) around each column"`
 	Columns map[string]Value `yaml:"columns" jsonschema_description:"What the text of a column becomes"`
 	Empty   bool             `yaml:"empty" jsonschema_description:"No row at all is an answer, too; without it that is a failure"`
+	Lines   source.Pattern   `yaml:"lines" jsonschema_description:"What every row of the device's table begins with: a line that has it and is no row here is not overlooked, and the reading fails"`
 	Count   string           `yaml:"count" jsonschema_description:"A fact of the same reading that tells how many rows there are: another number of them is no answer, and it is read again"`
 	Join    string           `yaml:"join" jsonschema_description:"A column by which these rows are joined to those that another reading made"`
 }

@@ -129,7 +129,7 @@ func (d *Dialect) meant(line string, such func(command string) string) (says, as
 	all, more := d.spelling.of(line)
 	for _, command := range all {
 		if says := such(command); says != "" {
-			if plain(command) == plain(line) {
+			if spaced(command) == spaced(line) {
 				return says, ""
 			}
 			return says, command

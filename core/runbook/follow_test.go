@@ -9,7 +9,7 @@ import (
 )
 
 func follows(more string) string {
-	return "runbook: r\nphases:\n  - phase: one\n    steps:\n      - {step: Follow, follow: {each: card, in: cards, row: slot, read: [cards], every: 10s, until: 'card.kind == \"done\"'" + more + "}}\n"
+	return "runbook: r\nphases:\n  - phase: one\n    steps:\n      - {step: Follow, follow: {each: card, in: 'filter(cards, .kind != \"left\")', row: slot, read: [cards], every: 10s, until: 'card.kind == \"done\"'" + more + "}}\n"
 }
 
 // TestFollowingEndsWhenAllHaveArrived, or when its time is over: the run goes on then, and says who has not.
@@ -26,6 +26,8 @@ func TestFollowingEndsWhenAllHaveArrived(t *testing.T) {
 		"one does not":             {", within: 1m, look: 'it is ${card.kind}'", late[:2], event.DoneBut, "done but for 2 (it is wait)", 7},
 		"one will not":             {", within: 1h, given-up: 'card.kind == \"broken\"'", []string{"1 done\n2 broken\n"}, event.DoneBut, "done but for 2", 1},
 		"one is not even listed":   {", within: 1m, number: '3'", []string{"1 done\n2 done\n"}, event.DoneBut, "done but for 1 that are not listed any more", 7},
+		"none is listed":           {", within: 1m", []string{"9 left\n"}, event.DoneBut, "done but for all of them: not one is listed", 7},
+		"none has to be listed":    {", within: 1m, number: '0'", []string{"9 left\n"}, event.Done, "done", 1},
 		"the time is none":         {", within: soon", late, event.Failed, `within: "soon" is no time such as 30m`, 0},
 		"the number is none":       {", within: 1m, number: '\"x\"'", late, event.Failed, `"x" is no number of rows`, 1},
 		"the device does not know": {", within: 1m", []string{"busy\n"}, event.Failed, "the answer has no row of cards", 3},

@@ -30,7 +30,7 @@ type followBody struct {
 	Every   source.Duration   `yaml:"every" jsonschema:"required" jsonschema_description:"How long between two"`
 	Until   source.Expression `yaml:"until" jsonschema:"required" jsonschema_description:"What a row has to be to have arrived"`
 	GivenUp source.Expression `yaml:"given-up" jsonschema_description:"What a row is that will not arrive: it is not waited for"`
-	Number  source.Expression `yaml:"number" jsonschema_description:"How many rows there have to be, so that one that is not even listed is missed"`
+	Number  source.Expression `yaml:"number" jsonschema_description:"How many rows there have to be, so that one that is not even listed is missed; one at least unless said"`
 	Within  string            `yaml:"within" jsonschema:"required" jsonschema_description:"How long they are waited for, such as 30m; may hold ${…}"`
 	Look    string            `yaml:"look" jsonschema_description:"What to look at where one has not arrived; may hold ${…}"`
 	Proves  string            `yaml:"proves" jsonschema_description:"What it proves when all have arrived, in words"`
@@ -197,9 +197,12 @@ func (w *followWork) hold(now *followed, row, env map[string]any) error {
 	return nil
 }
 
-// missing counts what is not even listed.
+// missing counts what is not even listed. No row at all is none that has arrived, unless their number is said.
 func (w *followWork) missing(now *followed, env map[string]any) error {
 	if w.number == nil {
+		if now.all == 0 {
+			now.but, now.waits = []string{"all of them: not one is listed"}, []string{"the first one that is listed"}
+		}
 		return nil
 	}
 	value, err := w.number.Value(env)

@@ -258,7 +258,7 @@ func (s *State) applyRun(e event.Event) {
 		}
 	case event.TransferEnd:
 		if t := s.transferOf(b.ID); t != nil {
-			t.End = &b
+			t.ends(b)
 		}
 	default:
 		s.applyServers(e)
@@ -354,6 +354,24 @@ func (t *Transfer) progress(b event.Transfer, at time.Time) {
 		t.Rates = t.Rates[1:]
 	}
 	t.sampleAt, t.sampleBytes = at, b.Bytes
+}
+
+// ends takes in how it ended. What was told on the way stands where the end tells less.
+func (t *Transfer) ends(b event.TransferEnd) {
+	t.End = &b
+	t.Got.Left = 0
+	if b.Bytes <= t.Got.Bytes {
+		return
+	}
+	t.Got.Bytes, t.Got.Resent = b.Bytes, b.Resent
+	if b.Took > 0 {
+		t.Got.Rate = float64(b.Bytes) / b.Took.Seconds()
+	}
+}
+
+// Whole reports whether all of the file was moved, and not only a part of it.
+func (t *Transfer) Whole() bool {
+	return t.End != nil && t.End.Outcome == event.Done && t.End.From == 0 && t.Got.Bytes >= t.Plan.Size
 }
 
 // Active reports whether a transfer is running.

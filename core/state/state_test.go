@@ -66,6 +66,35 @@ func TestTransfersAreToldApart(t *testing.T) {
 	assert.False(t, New().Moving().Active())
 }
 
+// TestATransferEndsWithWhatItsEndTells has one whose last bytes were told by its end alone, one whose end tells less than was told
+// on the way, and one that was a part of its file.
+func TestATransferEndsWithWhatItsEndTells(t *testing.T) {
+	for name, c := range map[string]struct {
+		got   int64
+		end   event.TransferEnd
+		bytes int64
+		rate  float64
+		whole bool
+	}{
+		"its end tells the last": {50, event.TransferEnd{Outcome: event.Done, Bytes: 100, Took: 2 * time.Second}, 100, 50, true},
+		"its end tells nothing":  {100, event.TransferEnd{Outcome: event.Done}, 100, 7, true},
+		"a part from its middle": {10, event.TransferEnd{Outcome: event.Done, From: 50, Bytes: 50, Took: time.Second}, 50, 50, false},
+		"a part from its begin":  {10, event.TransferEnd{Outcome: event.Done, Bytes: 10}, 10, 7, false},
+		"it broke off":           {100, event.TransferEnd{Outcome: event.Failed, Bytes: 100}, 100, 7, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := after(fresh(), event.TransferBegin{ID: "a", File: "one", Size: 100}, event.Transfer{ID: "a", Bytes: c.got, Rate: 7, Left: time.Second})
+			c.end.ID = "a"
+			after(s, c.end)
+			moved := s.Moves[0]
+			assert.Equal(t, c.bytes, moved.Got.Bytes)
+			assert.InDelta(t, c.rate, moved.Got.Rate, 0.01)
+			assert.Zero(t, moved.Got.Left)
+			assert.Equal(t, c.whole, moved.Whole())
+		})
+	}
+}
+
 func TestARungIsReplacedByItsLaterSelf(t *testing.T) {
 	s := after(fresh(), event.Rung{Transfer: "a", Row: 0, What: "RRQ"}, event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 1}, event.Rung{Transfer: "b", Row: 1, What: "DATA", Last: 9},
 		event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 700})

@@ -191,9 +191,11 @@ func (p painter) transfer(m *state.Transfer) []paint.Line {
 	}
 	right := paint.Line{paint.Strong(p.t.Here, fmt.Sprintf("%.0f %%", 100*share)), paint.In(p.t.Text, "  "+units.Clock(m.Got.Left)+" left")}
 	switch {
-	case m.End != nil && m.End.Outcome == event.Done:
+	case m.Whole():
 		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "whole ✓"), paint.In(p.t.Quiet, "  in "+units.Span(m.End.Took))}
 		share = 1
+	case m.End != nil && m.End.Outcome == event.Done:
+		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "a part ✓"), paint.In(p.t.Quiet, "  in "+units.Span(m.End.Took))}
 	case m.End != nil:
 		color, right = p.t.Bad, paint.Line{paint.Strong(p.t.Bad, "broken off ✗")}
 	}
