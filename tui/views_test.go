@@ -728,8 +728,8 @@ func TestWhatHangsOnADeviceAsItIsShown(t *testing.T) {
 	}
 }
 
-// TestANewDeviceAsItIsShown keeps its way and the one ladder as they are drawn, at both sizes: while it is asked about, and while
-// it asks for the wrong name.
+// TestANewDeviceAsItIsShown keeps its way and the one ladder as they are drawn, at both sizes: while it is asked about, while it
+// asks for the wrong name, and where it was left alone.
 func TestANewDeviceAsItIsShown(t *testing.T) {
 	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	asks := []event.Body{
@@ -747,7 +747,8 @@ func TestANewDeviceAsItIsShown(t *testing.T) {
 		event.Rung{Protocol: "TFTP", Peer: "192.0.2.61:1026", FromDevice: true, What: "refused", Text: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
 		event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Addr: "192.0.2.61", Stage: "restarted", Step: 5, Since: at.Add(-2 * time.Minute), Next: "its address again, then its configuration", Within: time.Minute, File: "tangle-sw2.cfg", Files: 1, Rounds: 1, Wrong: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
 	)
-	for name, story := range map[string][]event.Body{"asked": asks, "wrong": wrong} {
+	left := append(slices.Clone(asks), event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "is left alone", Since: at, Next: "nothing more"})
+	for name, story := range map[string][]event.Body{"asked": asks, "wrong": wrong, "left": left} {
 		for _, size := range [][2]int{{160, 40}, {80, 24}} {
 			a, _ := lampApp(t)
 			feed(a, story...)
