@@ -71,7 +71,7 @@ func TestARehearsalWithoutTheInterface(t *testing.T) {
 	folder := tempDir(t)
 	require.NoError(t, demo.BridgeShelf(folder, 200_000))
 	run := func(book string, more ...string) (string, int) {
-		args := append([]string{"run", book, "--on", "bench:ramp-br1", "--time-scale", "40", "--approve", "all", "--logbook", "none", "--shelf", filepath.Join(folder, "shelf")}, more...)
+		args := append([]string{"run", book, "--on", "bench:ramp-br1", "--time-scale", "16", "--approve", "all", "--logbook", "none", "--shelf", filepath.Join(folder, "shelf")}, more...)
 		cmd := exec.Command(program, args...)
 		cmd.Env = append(os.Environ(), append(homeAt(folder), "WORD=lamp-and-tide")...)
 		out, _ := cmd.CombinedOutput()

@@ -45,6 +45,7 @@ func longRunning(t *testing.T) map[string]struct {
 
 // TestEveryCommandEndsWhenItIsAsked ends each by a signal, and by whoever reads what it prints going away.
 func TestEveryCommandEndsWhenItIsAsked(t *testing.T) {
+	t.Parallel()
 	for name := range longRunning(t) {
 		for how, end := range map[string]func(*exec.Cmd, io.Closer){
 			"SIGINT":          func(run *exec.Cmd, _ io.Closer) { _ = run.Process.Signal(syscall.SIGINT) },

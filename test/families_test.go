@@ -27,6 +27,7 @@ func carriedOut(t *testing.T, folder, book string, more ...string) string {
 
 // TestTheOtherFamiliesFetchWithALogin has them fetch over real sockets, from FTP and SFTP with a login.
 func TestTheOtherFamiliesFetchWithALogin(t *testing.T) {
+	t.Parallel()
 	edge := []string{"install-and-confirm", "--on", "bench:quay-er1", "--set", "image=marl-5.4.tms"}
 	stack := []string{"stack-upgrade", "--on", "bench:tangle-sw1", "--set", "image=strand-3.2.msl"}
 	for name, c := range map[string]struct {
@@ -42,13 +43,14 @@ func TestTheOtherFamiliesFetchWithALogin(t *testing.T) {
 			folder := tempDir(t)
 			require.NoError(t, demo.EdgeShelf(folder, smallImage))
 			require.NoError(t, demo.StackShelf(folder, smallImage))
-			assert.Contains(t, carriedOut(t, folder, c.args[0], append(c.args[1:], "--time-scale", "30")...), c.proved)
+			assert.Contains(t, carriedOut(t, folder, c.args[0], append(c.args[1:], "--time-scale", "16")...), c.proved)
 		})
 	}
 }
 
 // TestTheOtherFamiliesBySSH carry their changes out over a shell session, which each restart ends, with the image on a stick.
 func TestTheOtherFamiliesBySSH(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ device, dialect, book, image, proved string }{
 		{"quay-er1", "tamsin-e8", "install-and-confirm", "marl-5.4.tms", "proved  marl 5.4 lasts beyond a power cut"},
 		{"tangle-sw1", "maskel-s24", "stack-upgrade", "strand-3.2.msl", "proved  all 3 units are one stack"},
@@ -63,7 +65,7 @@ func TestTheOtherFamiliesBySSH(t *testing.T) {
 			data, err := os.ReadFile(filepath.Join(folder, "shelf", c.image))
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(filepath.Join(stick, c.image), data, 0o600))
-			device := benchAt(t, c.device, "--at", "ssh", "--time-scale", "30", "--stick", stick)
+			device := benchAt(t, c.device, "--at", "ssh", "--time-scale", "16", "--stick", stick)
 			isKnown(t, folder, device)
 			out := carriedOut(t, folder, c.book, "--on", device, "--dialect", c.dialect, "--password", "env:DEVICE_PASSWORD", "--set", "image="+c.image)
 			assert.Contains(t, out, c.proved)

@@ -22,7 +22,7 @@ func TestEveryDemoRunsWithoutTheInterface(t *testing.T) {
 		assert.Contains(t, string(list), scene.Shows)
 		t.Run(scene.Name, func(t *testing.T) {
 			t.Parallel()
-			run := exec.Command(program, "demo", scene.Name, "--headless", "--time-scale", "40", "--logbook", "none")
+			run := exec.Command(program, "demo", scene.Name, "--headless", "--time-scale", "12", "--logbook", "none")
 			run.Env = append(os.Environ(), homeAt(tempDir(t))...)
 			out, err := run.CombinedOutput()
 			require.NoError(t, err, "%s", out)

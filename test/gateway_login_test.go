@@ -18,6 +18,7 @@ import (
 // TestTheGatewayFetchesWithALogin carries the change out over real sockets: the device logs in with the
 // one-time password, which is nowhere to be read afterwards.
 func TestTheGatewayFetchesWithALogin(t *testing.T) {
+	t.Parallel()
 	for _, protocol := range []string{"ftp", "sftp"} {
 		t.Run(protocol, func(t *testing.T) { fetchesWithALogin(t, protocol) })
 	}
@@ -30,7 +31,7 @@ func fetchesWithALogin(t *testing.T, protocol string) {
 	book := filepath.Join(folder, "logbook.db")
 	run := exec.Command(program, "run", "standby-bank-upgrade", "--on", "bench:mare-gw1", "--shelf", filepath.Join(folder, "shelf"),
 		"--set", "image=lark-7.6.1.cgo", "--set", "upgrade_paths=cormel-g2", "--set", "protocol="+protocol, "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
-		"--watch", "http://192.0.2.41/", "--approve", "all", "--json", "--time-scale", "30", "--logbook", book)
+		"--watch", "http://192.0.2.41/", "--approve", "all", "--json", "--time-scale", "16", "--logbook", book)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide", "XDG_CACHE_HOME="+folder, "XDG_DATA_HOME="+folder)
 	var said bytes.Buffer
 	run.Stderr = &said

@@ -81,8 +81,9 @@ func TestKilledInMidTransfer(t *testing.T) {
 
 // TestNoSecretOnDisk looks for the password in everything a run leaves behind.
 func TestNoSecretOnDisk(t *testing.T) {
+	t.Parallel()
 	book := filepath.Join(tempDir(t), "logbook.db")
-	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "60")...)
+	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "16")...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
 	var complaint bytes.Buffer
 	run.Stderr = &complaint
@@ -100,9 +101,10 @@ func TestNoSecretOnDisk(t *testing.T) {
 }
 
 func TestExitCodes(t *testing.T) {
+	t.Parallel()
 	image := filepath.Join(tempDir(t), "tern.brm")
 	require.NoError(t, os.WriteFile(image, brindle.MakeImage("4.2.1", []string{"R40-7"}, 1000), 0o600))
-	rescue := []string{"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD", "--time-scale", "60"}
+	rescue := []string{"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD", "--time-scale", "16"}
 	for name, c := range map[string]struct {
 		args []string
 		code int
@@ -114,7 +116,7 @@ func TestExitCodes(t *testing.T) {
 		"missing image":     {append(rescue, "--set", "image=/nowhere/tern.brm"), 2, "rescue-over-serial.yaml:"},
 		"secret as setting": {append(rescue, "--set", "password=x"), 2, "process list"},
 		"no dialect":        {[]string{"run", "rescue-over-serial", "--on", "tcp:127.0.0.1:9"}, 2, "--dialect"},
-		"stopped at a hold": {rescueArgs(t, "none", "--time-scale", "60", "--approve", "nothing"), 3, ""},
+		"stopped at a hold": {rescueArgs(t, "none", "--time-scale", "16", "--approve", "nothing"), 3, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			args := append(c.args, "--logbook", "none")

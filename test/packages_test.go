@@ -213,7 +213,7 @@ func TestOthersDropFilesThere(t *testing.T) {
 	t.Parallel()
 	folder := tempDir(t)
 	require.NoError(t, demo.PackagesShelf(folder, smallImage))
-	target := benchAt(t, "ness-rt1", "--at", "ssh", "--time-scale", "30")
+	target := benchAt(t, "ness-rt1", "--at", "ssh", "--time-scale", "16")
 	isKnown(t, folder, target)
 	at := strings.TrimPrefix(target, "ssh://harbour@")
 	_, port, _ := strings.Cut(at, ":")

@@ -49,6 +49,7 @@ func pilotrixAt(t *testing.T, home string, args ...string) string {
 // TestFromTheStartToDone starts bare, opens a device that nothing is known of, has it recognised, picks a runbook, fills it
 // in, reads its plan, holds, and is done; afterwards the start knows how that went.
 func TestFromTheStartToDone(t *testing.T) {
+	t.Parallel()
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
 		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
 			t.Parallel()
@@ -151,6 +152,7 @@ func TestASingleActionFromInside(t *testing.T) {
 // TestARestartEndsTheSessionAndTheConsoleIsWatched goes back to the other bank over a shell session that the restart ends,
 // with the device's console beside it, where the start is seen; the session comes back by itself and the run goes on.
 func TestARestartEndsTheSessionAndTheConsoleIsWatched(t *testing.T) {
+	t.Parallel()
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
 		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
 			t.Parallel()

@@ -219,7 +219,7 @@ func TestKeysGoToTheDevice(t *testing.T) {
 func TestReplay(t *testing.T) {
 	t.Parallel()
 	book := filepath.Join(tempDir(t), "book.db")
-	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "60")...)
+	run := exec.Command(program, rescueArgs(t, book, "--time-scale", "16")...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
 	require.NoError(t, run.Run())
 	term := startTerminal(t, 160, 40, "logbook", "replay", "1", "--speed", "200", "--logbook", book)

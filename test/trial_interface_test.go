@@ -24,7 +24,7 @@ func (term *terminal) untilLike(pattern string) string {
 // pausedOnTrial goes through the demo until the new release runs on trial, with the helm taken while it restarted.
 func pausedOnTrial(t *testing.T, cols, rows int) *terminal {
 	t.Helper()
-	term := startTerminal(t, cols, rows, "demo", "trial", "--time-scale", "30")
+	term := startTerminal(t, cols, rows, "demo", "trial", "--time-scale", "16")
 	screen := term.until("on trial for 15 minutes")
 	assert.Contains(t, screen, "swing 5.4 15", "the strip says what it will type")
 	assert.Contains(t, screen, "comes back by itself")

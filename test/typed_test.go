@@ -146,6 +146,7 @@ func holdsToItsPlan(t *testing.T, x underRunbook) {
 // TestAPlanIsWhatARunTypes runs every shipped runbook of the bench and holds what was really typed to its plan,
 // made before with what could be known, and to one made with nothing known at all.
 func TestAPlanIsWhatARunTypes(t *testing.T) {
+	t.Parallel()
 	card := func(folder string) {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "card.cgo"), demo.CardFirmware("line", "3.4"), 0o600))
 	}

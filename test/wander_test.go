@@ -27,6 +27,7 @@ var wanderSeeds = flag.Int("wander.seeds", 20, "how many operators wander throug
 // back in every way, type, paste, send held Enters, answer questions, pull the cable, cut the power, kill the program.
 // Whatever comes of the run, these hold at every event.
 func TestAnOperatorWhoWanders(t *testing.T) {
+	t.Parallel()
 	for _, demo := range []struct {
 		name   string
 		device func(t *testing.T) *lying
