@@ -26,7 +26,8 @@ type sessionHost struct {
 	conn      io.ReadWriteCloser // nil while nobody is there
 	user      string             // who was let in already, empty where the device has to ask
 	answering bool
-	up        chan struct{} // closed at its first answer, where somebody waits for that
+	first     sync.Once
+	up        chan struct{} // closed when it answers first
 	came      func()
 }
 
@@ -108,25 +109,7 @@ func (h *sessionHost) answer() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.answering = true
-	if h.up != nil {
-		close(h.up)
-		h.up = nil
-	}
-}
-
-// answers is closed once sessions are let in.
-func (h *sessionHost) answers() <-chan struct{} {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.up == nil {
-		h.up = make(chan struct{})
-	}
-	up := h.up
-	if h.answering {
-		close(up)
-		h.up = nil
-	}
-	return up
+	h.first.Do(func() { close(h.up) })
 }
 
 // HangUp ends the session that the line is, if it is one: the device restarts.
@@ -175,7 +158,7 @@ func (m *Machine) At(kind string, listener net.Listener) error {
 	if serve == nil {
 		return errors.New("a device is reached by telnet or ssh")
 	}
-	m.sessions, m.listener = &sessionHost{speed: func() int { return sessionBaud }}, listener
+	m.sessions, m.listener = &sessionHost{speed: func() int { return sessionBaud }, up: make(chan struct{})}, listener
 	go func() {
 		for {
 			conn, err := listener.Accept()

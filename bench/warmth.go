@@ -28,12 +28,12 @@ const warmAnswer = 10 * time.Second
 // answersWarm waits until a device that has been running for long lets sessions in: whoever comes to it finds it up.
 func (m *Machine) answersWarm() {
 	m.mu.Lock()
-	answers, off := m.sessions.answers(), m.off
+	off := m.off
 	m.mu.Unlock()
 	late := time.NewTimer(warmAnswer)
 	defer late.Stop()
 	select {
-	case <-answers:
+	case <-m.sessions.up:
 	case <-off:
 	case <-late.C:
 	}

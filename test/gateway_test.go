@@ -551,14 +551,19 @@ func shippedText(t *testing.T, name string) string {
 	return string(text)
 }
 
-func TestEveryCardOfAKindGetsNewFirmware(t *testing.T) {
-	t.Parallel()
-	inGateway(t, gatewayOptions{
+// lineCards gives the line cards new firmware.
+func lineCards(t *testing.T) gatewayOptions {
+	return gatewayOptions{
 		book: shippedText(t, "module-firmware"), inputs: map[string]string{"firmware": "line-3.5.cgo"},
 		shelf: func(folder string) {
 			_ = os.WriteFile(filepath.Join(folder, "line-3.5.cgo"), demo.CardFirmware("line", "3.5"), 0o600)
 		},
-	}, func(t *testing.T, g *gateway) {
+	}
+}
+
+func TestEveryCardOfAKindGetsNewFirmware(t *testing.T) {
+	t.Parallel()
+	inGateway(t, lineCards(t), func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
 		assert.Equal(t, "3.1", g.device.Firmware(1), "the trunk card is another kind")
@@ -583,12 +588,7 @@ func TestACardThatDoesNotStartIsMissed(t *testing.T) {
 	} {
 		t.Run(says, func(t *testing.T) {
 			t.Parallel()
-			inGateway(t, gatewayOptions{
-				book: shippedText(t, "module-firmware"), inputs: map[string]string{"firmware": "line-3.5.cgo"},
-				shelf: func(folder string) {
-					_ = os.WriteFile(filepath.Join(folder, "line-3.5.cgo"), demo.CardFirmware("line", "3.5"), 0o600)
-				},
-			}, func(t *testing.T, g *gateway) {
+			inGateway(t, lineCards(t), func(t *testing.T, g *gateway) {
 				g.device.Fail(faults)
 				result := g.run()
 				require.Equal(t, event.Failed, result.Outcome, "%s", g.story())

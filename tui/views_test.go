@@ -747,7 +747,7 @@ func TestANewDeviceAsItIsShown(t *testing.T) {
 		event.Rung{Protocol: "TFTP", Peer: "192.0.2.61:1026", FromDevice: true, What: "refused", Text: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
 		event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Addr: "192.0.2.61", Stage: "restarted", Step: 5, Since: at.Add(-2 * time.Minute), Next: "its address again, then its configuration", Within: time.Minute, File: "tangle-sw2.cfg", Files: 1, Rounds: 1, Wrong: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
 	)
-	left := append(slices.Clone(asks), event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "is left alone", Since: at, Next: "nothing more"})
+	left := append(slices.Clone(asks), event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "is left alone", Since: at, Next: "nothing more", Alone: true})
 	for name, story := range map[string][]event.Body{"asked": asks, "wrong": wrong, "left": left} {
 		for _, size := range [][2]int{{160, 40}, {80, 24}} {
 			a, _ := lampApp(t)

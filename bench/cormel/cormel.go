@@ -76,7 +76,7 @@ type Gateway struct {
 	next     string // chosen, lost at a restart
 	haul     bench.Download
 	faults   Faults
-	fibs     fibs
+	fibs     bench.Fibs
 	since    time.Time // of the prompt after the last start
 }
 

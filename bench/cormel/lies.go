@@ -7,9 +7,6 @@ import (
 	"pilotrix/bench"
 )
 
-// fibs are the lies that come true at the next restart.
-type fibs struct{ staysOld, another bool }
-
 // Remember implements bench.Pretender.
 func (g *Gateway) Remember() (restore func()) {
 	g.mu.Lock()
@@ -29,24 +26,16 @@ func (g *Gateway) Remember() (restore func()) {
 func (g *Gateway) Fibs(lie bench.Lie) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	switch lie {
-	case bench.StaysOld, bench.LosesChoice:
-		g.fibs.staysOld = true
-	case bench.IsAnother:
-		g.fibs.another = true
-	default:
-		return false
-	}
-	return true
+	return g.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }
 
 // comeTrue makes the lies true, when it starts.
 func (g *Gateway) comeTrue() {
-	if g.fibs.staysOld && g.running != "" {
+	if (g.fibs.StaysOld || g.fibs.LosesChoice) && g.running != "" {
 		g.keptNext = g.running
 	}
-	if g.fibs.another {
+	if g.fibs.IsAnother {
 		g.Serial = "CG2-009999"
 	}
-	g.fibs = fibs{}
+	g.fibs = bench.Fibs{}
 }

@@ -56,7 +56,7 @@ type Bridge struct {
 	env     map[string]string // of the bootloader, as it is in memory
 	held    bool              // the button, when the power comes
 	faults  Faults
-	fibs    struct{ staysOld, another bool }
+	fibs    bench.Fibs
 	running string // the release that runs, empty in the loader
 	memory  bool   // and it was booted from memory
 }
@@ -224,13 +224,5 @@ func (b *Bridge) Remember() (restore func()) {
 func (b *Bridge) Fibs(lie bench.Lie) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	switch lie {
-	case bench.StaysOld:
-		b.fibs.staysOld = true
-	case bench.IsAnother:
-		b.fibs.another = true
-	default:
-		return false
-	}
-	return true
+	return b.fibs.Tell(lie, bench.StaysOld, bench.IsAnother)
 }

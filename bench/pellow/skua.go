@@ -67,14 +67,14 @@ func (k *skua) boot() bool {
 		k.Say("\r\n")
 	}
 	k.lock(func() {
-		if k.fibs.another {
+		if k.fibs.IsAnother {
 			k.Serial = "PW3-009999"
 		}
-		if k.fibs.staysOld {
+		if k.fibs.StaysOld {
 			k.system.Release, k.system.Built = "2.4", "2026-02-11"
 		}
 		k.running, k.Bridge.memory = k.system.Release, k.booted.memory
-		k.fibs.staysOld, k.fibs.another = false, false
+		k.fibs = bench.Fibs{}
 	})
 	return k.OK()
 }

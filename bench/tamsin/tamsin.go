@@ -70,7 +70,7 @@ type Router struct {
 	settled bool      // it is not lasting, and not on trial
 	stick   *bench.Store
 	faults  Faults
-	fibs    struct{ staysOld, another bool }
+	fibs    bench.Fibs
 }
 
 // New makes a router without a system.
@@ -165,15 +165,15 @@ var errTrialOver = errors.New("the trial is over")
 func (r *Router) starts() (release string, trial time.Duration) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.fibs.another {
+	if r.fibs.IsAnother {
 		r.Serial = "TE8-009999"
 	}
 	release = r.lasting
-	if r.once != "" && !r.fibs.staysOld {
+	if r.once != "" && !r.fibs.StaysOld && !r.fibs.LosesChoice {
 		release, trial = r.once, time.Duration(r.minutes)*time.Minute
 	}
 	r.once, r.until, r.settled, r.running = "", time.Time{}, false, ""
-	r.fibs.staysOld, r.fibs.another = false, false
+	r.fibs = bench.Fibs{}
 	return release, trial
 }
 
@@ -261,15 +261,7 @@ func (r *Router) Remember() (restore func()) {
 func (r *Router) Fibs(lie bench.Lie) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	switch lie {
-	case bench.StaysOld, bench.LosesChoice:
-		r.fibs.staysOld = true
-	case bench.IsAnother:
-		r.fibs.another = true
-	default:
-		return false
-	}
-	return true
+	return r.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }
 
 // PlugStick implements bench.Sticks.

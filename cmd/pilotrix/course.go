@@ -178,7 +178,7 @@ func (c *coursePrinter) transferEnd(b event.TransferEnd) {
 	if b.Padding > 0 {
 		padding = fmt.Sprintf(", padding %d B", b.Padding)
 	}
-	c.say("      %s: %d B in %s, %d blocks, %d resent%s %s", b.Outcome, b.Bytes, b.Took.Round(10*time.Millisecond), b.Blocks, b.Resent, padding, b.Message)
+	c.say("      %s: %d B%s in %s, %d blocks, %d resent%s %s", b.Outcome, b.Bytes, b.Part(), b.Took.Round(10*time.Millisecond), b.Blocks, b.Resent, padding, b.Message)
 }
 
 func (c *coursePrinter) staged(b event.Staged) {

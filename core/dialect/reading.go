@@ -139,16 +139,21 @@ func (f compiledFact) find(output string) (text string, found bool) {
 func (row compiledRow) find(output string, v values) ([]map[string]any, error) {
 	list := []map[string]any{}
 	names := row.pattern.SubexpNames()
-	if line := row.overlooks(output); line != "" {
+	matches := row.pattern.FindAllStringSubmatchIndex(output, -1)
+	if line := row.overlooked(output, matches); line != "" {
 		return nil, fmt.Errorf("a line is no row that is understood: “%s”", plain.Clip(line, mostOfLine))
 	}
-	for _, match := range row.pattern.FindAllStringSubmatch(output, -1) {
+	for _, match := range matches {
 		one := map[string]any{}
 		for i, name := range names {
 			if name == "" {
 				continue
 			}
-			value, err := v.convert(row.Columns[name], strings.TrimSpace(match[i]))
+			text := ""
+			if from, to := match[2*i], match[2*i+1]; from >= 0 { // a group that took no part says nothing
+				text = strings.TrimSpace(output[from:to])
+			}
+			value, err := v.convert(row.Columns[name], text)
 			if err != nil {
 				return nil, fmt.Errorf("row %d: %s: %w", len(list)+1, name, err)
 			}
@@ -162,18 +167,18 @@ func (row compiledRow) find(output string, v values) ([]map[string]any, error) {
 // mostOfLine is how much is shown of a line that is not understood, in bytes.
 const mostOfLine = 120
 
-// overlooks is the first line that looks like a row and is none, empty where there is none: a word that nobody foresaw, or a byte
-// that the line has lost.
-func (row compiledRow) overlooks(output string) string {
+// overlooked is the first line that looks like a row and has no part in a match, empty where there is none: a word that nobody
+// foresaw, or a byte that the line has lost.
+func (row compiledRow) overlooked(output string, matches [][]int) string {
 	if row.Lines == "" {
 		return ""
 	}
-	rows, at := row.pattern.FindAllStringIndex(output, -1), 0
+	at := 0
 	for line := range strings.Lines(output) {
 		begins, ends := at, at+len(line)
 		at = ends
 		inside := func(span []int) bool { return span[0] < ends && span[1] > begins }
-		if text := strings.TrimRight(line, "\r\n"); row.Lines.RE().MatchString(text) && !slices.ContainsFunc(rows, inside) {
+		if text := strings.TrimRight(line, "\r\n"); row.Lines.RE().MatchString(text) && !slices.ContainsFunc(matches, inside) {
 			return strings.TrimSpace(text)
 		}
 	}

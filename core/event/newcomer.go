@@ -24,6 +24,7 @@ type Newcomer struct {
 	Files  int           `json:"files,omitempty"` // how many it has whole
 	Wrong  string        `json:"wrong,omitempty"`
 	Rounds int           `json:"rounds,omitempty"` // how often it has restarted
+	Alone  bool          `json:"alone,omitempty"`  // it was said that it is not answered
 }
 
 // Differs reports whether it has come further, or something else went wrong.

@@ -78,12 +78,12 @@ var transferEndKind = declare(Kind[TransferEnd]{
 	Name:   "transfer.end",
 	Sample: TransferEnd{Outcome: Failed, Padding: 127},
 	Tell: func(b TransferEnd) (string, bool) {
-		return fmt.Sprintf("%s, %d B%s, %d blocks, %d resent, padding %d B %s", b.Outcome, b.Bytes, b.part(), b.Blocks, b.Resent, b.Padding, b.Message), b.Outcome == Failed
+		return fmt.Sprintf("%s, %d B%s, %d blocks, %d resent, padding %d B %s", b.Outcome, b.Bytes, b.Part(), b.Blocks, b.Resent, b.Padding, b.Message), b.Outcome == Failed
 	},
 })
 
-// part says that it was no more than a part of the file.
-func (b TransferEnd) part() string {
+// Part says, behind the bytes, where in the file they begin; empty for its beginning.
+func (b TransferEnd) Part() string {
 	switch {
 	case b.From > 0:
 		return fmt.Sprintf(" from byte %d on", b.From)

@@ -18,7 +18,11 @@ func FirstBoot(s *state.State) *Drawing {
 	for _, n := range s.Newcomers {
 		d.Strong(margin, y, 9, Ink, short(n.MAC+" "+n.Vendor, 48))
 		d.Text(margin+260, y, 9, Quiet, short(n.Addr, 20))
-		d.Text(margin+350, y, 9, Good, short(fmt.Sprintf("%s; %s, %s", n.Stage, files(n.Files), restarts(n.Rounds)), 50))
+		color := Good
+		if n.Alone {
+			color = Quiet
+		}
+		d.Text(margin+350, y, 9, color, short(fmt.Sprintf("%s; %s, %s", n.Stage, files(n.Files), restarts(n.Rounds)), 50))
 		y += row
 		if n.Wrong != "" {
 			d.Text(margin+12, y, 8.5, Bad, short(n.Wrong, 130))

@@ -241,7 +241,7 @@ func (d *Desk) newcomer(mac string) {
 
 // told is a course as it is told.
 func (c Course) told() event.Newcomer {
-	n := event.Newcomer{MAC: c.Client.MAC, Vendor: c.Client.Vendor, Stage: c.Stage.String(), Step: int(c.Stage), Since: c.Since, File: c.File, Files: len(c.Files), Wrong: c.Wrong, Rounds: c.Rounds}
+	n := event.Newcomer{MAC: c.Client.MAC, Vendor: c.Client.Vendor, Stage: c.Stage.String(), Step: int(c.Stage), Since: c.Since, File: c.File, Files: len(c.Files), Wrong: c.Wrong, Rounds: c.Rounds, Alone: c.Alone}
 	n.Next, n.Within = c.Next()
 	switch {
 	case c.Alone:

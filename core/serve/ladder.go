@@ -22,6 +22,7 @@ type ladder struct {
 	runs  map[runKey]*run
 	last  time.Time
 	quiet map[netip.Addr]int // refusals that were told, by peer
+	other time.Time          // when one of another peer was told last
 }
 
 type runKey struct {
@@ -48,13 +49,22 @@ var counted = map[string]bool{"DATA": true, "ACK": true, "STRAY": true}
 // hostile one, does not fill the logbook.
 const mostRefusals = 20
 
-// mostRefused are the peers whose refusals are told: a sender may call itself by as many addresses as it likes.
-const mostRefused = 64
+// mostRefused are the peers whose refusals are counted: a sender may call itself by as many addresses as it likes. Of the others one
+// is told every otherEvery: among them may be the device that is waited for.
+const (
+	mostRefused = 64
+	otherEvery  = time.Second
+)
 
-// enough counts a refusal, and reports whether it is told no more.
+// enough counts a refusal, and reports whether it is not told any more.
 func (l *ladder) enough(peer netip.Addr) bool {
 	if _, known := l.quiet[peer]; !known && len(l.quiet) >= mostRefused {
-		return true
+		now := l.clock.Now()
+		if now.Sub(l.other) < otherEvery {
+			return true
+		}
+		l.other = now
+		return false
 	}
 	l.quiet[peer]++
 	return l.quiet[peer] > mostRefusals

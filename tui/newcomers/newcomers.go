@@ -21,7 +21,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "new devices")}, paint.Line{paint.In(t.Quiet, "how far each has come")}, width)}
 	for _, n := range s.Newcomers {
 		lines = append(lines, paint.Between(who(t, n), paint.Line{clock(t, n, s.Now)}, width).Cut(width))
-		if alone(n) {
+		if n.Alone {
 			continue
 		}
 		lines = append(lines, append(paint.Line{paint.Piece{Text: "   "}}, track(t, n, width-3)...).Cut(width))
@@ -33,15 +33,12 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 // Card draws the one that was told of last, small, for the side column.
 func Card(t theme.Theme, s *state.State, width int) []paint.Line {
 	n := last(s)
-	if alone(n) {
+	if n.Alone {
 		return []paint.Line{who(t, n).Cut(width)}
 	}
 	lines := []paint.Line{who(t, n).Cut(width), track(t, n, width).Cut(width)}
 	return append(lines, awaited(t, n, s.Now, width)...)
 }
-
-// alone reports whether it was said that a device is not answered: nothing is awaited of it, and it has not all.
-func alone(n event.Newcomer) bool { return n.Within == 0 && n.Step < len(stages) }
 
 // Word is what it is waited for, on the clock.
 func Word(t theme.Theme, s *state.State) paint.Piece { return clock(t, last(s), s.Now) }
@@ -72,10 +69,10 @@ func who(t theme.Theme, n event.Newcomer) paint.Line {
 
 func clock(t theme.Theme, n event.Newcomer, now time.Time) paint.Piece {
 	switch {
-	case n.Step >= len(stages):
-		return paint.In(t.Good, "has all")
-	case alone(n):
+	case n.Alone:
 		return paint.In(t.Quiet, n.Stage)
+	case n.Within == 0:
+		return paint.In(t.Good, "has all")
 	}
 	text := units.Clock(max(0, now.Sub(n.Since))) + " of " + units.Clock(n.Within)
 	if n.Late(now) {
