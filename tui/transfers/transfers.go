@@ -192,10 +192,10 @@ func (p painter) transfer(m *state.Transfer) []paint.Line {
 	right := paint.Line{paint.Strong(p.t.Here, fmt.Sprintf("%.0f %%", 100*share)), paint.In(p.t.Text, "  "+units.Clock(m.Got.Left)+" left")}
 	switch {
 	case m.Whole():
-		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "whole ✓"), paint.In(p.t.Quiet, "  in "+units.Span(m.End.Took))}
+		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "whole ✓"), paint.In(p.t.Quiet, took(m.End.Took))}
 		share = 1
 	case m.End != nil && m.End.Outcome == event.Done:
-		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "a part ✓"), paint.In(p.t.Quiet, "  in "+units.Span(m.End.Took))}
+		color, right = p.t.Good, paint.Line{paint.Strong(p.t.Good, "a part ✓"), paint.In(p.t.Quiet, took(m.End.Took))}
 	case m.End != nil:
 		color, right = p.t.Bad, paint.Line{paint.Strong(p.t.Bad, "broken off ✗")}
 	}
@@ -210,6 +210,14 @@ func (p painter) transfer(m *state.Transfer) []paint.Line {
 		lines = append(lines, paint.Line{paint.In(p.t.Bad, "   "+m.End.Message)}.Cut(p.width))
 	}
 	return lines
+}
+
+// took is how long it took, behind how it ended.
+func took(d time.Duration) string {
+	if d < time.Millisecond {
+		return "  at once"
+	}
+	return "  in " + units.Span(d)
 }
 
 // ladder draws the messages of the transfer that matters, and what was refused.

@@ -106,7 +106,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer file.Close()
-	request := r.Method + " " + staged.Name
+	request := staged.Name
 	if part := r.Header.Get("Range"); part != "" {
 		request += " " + part
 	}
