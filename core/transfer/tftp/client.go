@@ -257,6 +257,7 @@ func (c Client) get(ctx context.Context, server netip.AddrPort, req request, sin
 	}
 	switch got.op {
 	case opOptions:
+		r.agreed = true
 		err = r.acknowledge() // of block 0: the options are taken
 		got = packet{}
 	case opData:

@@ -148,29 +148,63 @@ func TestZerosBehindARequestArePassedOver(t *testing.T) {
 	}
 }
 
-// TestAClientThatTakesNoOptionsIsServedWithout repeats its request, since it does not know the answer.
-func TestAClientThatTakesNoOptionsIsServedWithout(t *testing.T) {
-	body := content(1300, 1)
+// TestARepeatedRequestGetsTheSameAnswer repeats a request before anything is acknowledged: each copy of it gets the answer that
+// the first one got, and never blocks of another size.
+func TestARepeatedRequestGetsTheSameAnswer(t *testing.T) {
+	options := []option{{optSize, "0"}, {optBlock, "1400"}}
+	for name, ask := range map[string]struct {
+		request request
+		want    uint16
+	}{
+		"a file with options":    {request{name: "a.bin", mode: Octet, options: options}, opOptions},
+		"a file without":         {request{name: "a.bin", mode: Octet}, opData},
+		"an upload with options": {request{write: true, name: "u.cfg", mode: Octet, options: options[1:]}, opOptions},
+		"an upload without":      {request{write: true, name: "u.cfg", mode: Octet}, opAck},
+	} {
+		inBubble(t, 1, Options{}, func(t *testing.T, r *rig) {
+			_, err := r.stage.Offer(offertest.File("a.bin", content(5000, 1)))
+			require.NoError(t, err)
+			_, err = r.stage.OpenSlot(offer.Slot{Name: "u.cfg", Folder: t.TempDir(), Most: 1 << 20})
+			require.NoError(t, err)
+			c := r.raw(t, 2000)
+			c.send(r.at(), putRequest(ask.request))
+			first, at, ok := c.recv(time.Second)
+			require.True(t, ok, name)
+			require.Equal(t, ask.want, first.op, name)
+			want := bytes.Clone(c.buf[:len(first.data)+headSize])
+			for range 5 {
+				c.send(r.at(), putRequest(ask.request))
+				again, from, ok := c.recv(200 * time.Millisecond)
+				require.True(t, ok, "%s: at once", name)
+				assert.Equal(t, at, from, "%s: by the same transfer", name)
+				assert.Equal(t, first.op, again.op, name)
+				assert.Equal(t, want, c.buf[:len(again.data)+headSize], name)
+			}
+		})
+	}
+}
+
+// TestOptionsAreDroppedOnceTheyAreRefused has a device that refuses the answer to its options (RFC 2347: ERROR 8), and asks
+// with the same ones again.
+func TestOptionsAreDroppedOnceTheyAreRefused(t *testing.T) {
 	inBubble(t, 1, Options{}, func(t *testing.T, r *rig) {
-		_, err := r.stage.Offer(offertest.File("a.bin", body))
+		_, err := r.stage.Offer(offertest.File("a.bin", content(1300, 1)))
 		require.NoError(t, err)
-		c := r.raw(t, 2000)
-		var got []byte
-		for range 12 {
-			c.send(r.at(), putRequest(request{name: "a.bin", mode: Octet, options: []option{{optSize, "0"}, {optBlock, "1400"}}}))
-			end := time.Now().Add(5 * time.Second)
-			for time.Now().Before(end) {
-				p, from, ok := c.recv(time.Until(end))
-				if ok && p.op == opData && int(p.block) == len(got)/DefaultBlock+1 {
-					got = append(got, p.data...)
-					c.send(from, ackOf(p.block))
-				}
-			}
-			if len(got) == len(body) {
-				break
-			}
+		ask := putRequest(request{name: "a.bin", mode: Octet, options: []option{{optBlock, "1400"}}})
+		for round, want := range []uint16{opOptions, opData} {
+			c := r.raw(t, 2000+uint16(round))
+			c.send(r.at(), ask)
+			p, from, ok := c.recv(time.Second)
+			require.True(t, ok)
+			assert.Equal(t, want, p.op, "round %d", round)
+			c.send(from, putError(CodeOptions, "no options here"))
+			time.Sleep(2 * time.Second)
 		}
-		assert.True(t, bytes.Equal(body, got))
+		time.Sleep(2 * plainFor)
+		c := r.raw(t, 3000)
+		c.send(r.at(), ask)
+		p, _, _ := c.recv(time.Second)
+		assert.EqualValues(t, opOptions, p.op, "it may be another device at that address by now")
 	})
 }
 

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
-	"sync/atomic"
 	"time"
 
 	"pilotrix/core/clock"
@@ -25,21 +24,10 @@ type peer struct {
 	id      string
 	retries int
 	buffer  []byte
-	armed   time.Time     // the socket's deadline
-	heard   *atomic.Int64 // when the other side was heard last; may be nil
-	asked   *atomic.Int64 // how often it has repeated its request; may be nil
+	armed   time.Time       // the socket's deadline
+	heard   func(time.Time) // told whenever the other side goes on; may be nil
 
 	patience time.Duration // with its silence, once it was heard
-}
-
-// errPlain tells that the other side does not take what options are answered with.
-var errPlain = errors.New("it takes no options")
-
-// repeats reports a client that asks again and again instead of taking the answer to its options: old ones do
-// not know that answer and pass it over.
-func (p *peer) repeats() bool {
-	const enough = 2
-	return p.asked != nil && p.asked.Load() >= enough && (p.heard == nil || p.heard.Load() == 0)
 }
 
 // gaveUp reports that enough was tried: so often, and for as long as a device may be busy with its flash.
@@ -108,9 +96,6 @@ func (p *peer) read(ctx context.Context, until time.Time) (packet, error) {
 			_, _ = p.conn.WriteToUDPAddrPort(putError(CodeUnknownID, "this transfer is another one's"), from)
 			continue
 		}
-		if p.heard != nil {
-			p.heard.Store(p.clock.Now().UnixNano())
-		}
 		got, err := parse(p.buffer[:n])
 		if err != nil {
 			p.refuse(CodeIllegal, "that packet is not understood: "+err.Error())
@@ -119,6 +104,9 @@ func (p *peer) read(ctx context.Context, until time.Time) (packet, error) {
 		if got.op == opError {
 			p.message(true, "ERROR", 0, n, false, got.refused.Message)
 			return got, &got.refused
+		}
+		if p.heard != nil {
+			p.heard(p.clock.Now())
 		}
 		return got, nil
 	}

@@ -27,6 +27,9 @@ type receiver struct {
 	answered time.Time // when the last acknowledgement went out
 	again    int
 	bytes    int64
+
+	agreed  bool // our options were answered: the other side may not hold to it
+	doubted bool // block 1 may be the last one by what was agreed, or the first of many without
 }
 
 func newReceiver(p *peer, terms Terms, sink io.Writer, moved func(blocks, bytes int64, again int)) *receiver {
@@ -52,6 +55,8 @@ func (r *receiver) run(ctx context.Context, first packet) error {
 		var err error
 		got, err = r.read(ctx, r.within(wait.wait()))
 		switch {
+		case errors.Is(err, errSilent) && r.doubted && r.clock.Since(progress) >= mostWait:
+			return nil // no second block came: the first was the last one
 		case errors.Is(err, errSilent):
 			if tries++; r.expected == 1 && tries > r.retries || r.gaveUp(tries, progress) {
 				return fmt.Errorf("%w: block %d did not come", transfer.ErrGaveUp, r.expected)
@@ -74,13 +79,6 @@ var ErrCutShort = errors.New("the file has not the size that was said")
 func (r *receiver) ask() error {
 	r.again++
 	r.missed = 0
-	if r.expected == 1 && r.hello != nil && r.repeats() {
-		r.hello = nil
-		size := r.terms.Size
-		r.terms = plainTerms()
-		r.terms.Size = size
-		r.message(false, "plain", 0, 0, false, "it repeats its request and takes no options: served without")
-	}
 	if r.expected == 1 && r.hello != nil {
 		return r.write(r.hello)
 	}
@@ -95,6 +93,9 @@ const copyGuard = 100 * time.Millisecond
 func (r *receiver) take(got packet) (took, last bool, err error) {
 	block := r.expected + int64(int16(got.block-uint16(r.expected)))
 	r.message(true, "DATA", block, len(got.data), block < r.expected, "")
+	if block == r.expected && r.agreed {
+		r.holds(block, len(got.data))
+	}
 	switch {
 	case len(got.data) > r.terms.Block:
 		r.refuse(CodeIllegal, "that block is longer than was agreed")
@@ -115,7 +116,7 @@ func (r *receiver) take(got packet) (took, last bool, err error) {
 	}
 	r.bytes += int64(len(got.data))
 	r.expected++
-	last = len(got.data) < r.terms.Block
+	last = len(got.data) < r.terms.Block && !r.doubted
 	if last && r.size > 0 && r.bytes != r.size {
 		err := fmt.Errorf("%w: %d of %d B came", ErrCutShort, r.bytes, r.size)
 		r.refuse(CodeOther, err.Error())
@@ -128,6 +129,24 @@ func (r *receiver) take(got packet) (took, last bool, err error) {
 		r.moved(block, r.bytes, r.again)
 	}
 	return true, last, err
+}
+
+// holds sees whether the other side holds to what was agreed. One that had our request twice may answer the one by options and
+// the other without: its blocks are the usual ones then, and its first one would be taken for a whole file. A first block of
+// just that length is one of these, or a whole file by what was agreed: where the size that was said does not tell, the
+// second one does, or that none comes.
+func (r *receiver) holds(block int64, length int) {
+	agreed := r.terms.Block
+	switch {
+	case block == 1 && (length == DefaultBlock && agreed > length || length <= DefaultBlock && length > agreed):
+		short := length < agreed
+		if r.doubted = short && r.size == 0; !short || r.doubted || r.size > int64(length) {
+			r.terms.Block, r.terms.Window = DefaultBlock, 1
+			r.message(true, "plain", 0, 0, false, "it agreed to other blocks, and sends the usual ones")
+		}
+	case block == 2:
+		r.doubted = false
+	}
 }
 
 // copied handles a block that was here before. It tells where the sender's window begins; its end is

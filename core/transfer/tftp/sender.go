@@ -17,6 +17,7 @@ type sender struct {
 	terms  Terms
 	source io.Reader
 	moved  func(blocks, bytes int64, again int)
+	began  func(packet []byte) // told of the first block that goes out; may be nil
 
 	slots   []byte // one packet a slot: the blocks that may have to be sent again, and one read ahead
 	length  []int  // of each slot's packet
@@ -126,6 +127,9 @@ func (s *sender) send(block int64) error {
 	size := *s.size(block)
 	if err := s.write(s.slot(block)[:size]); err != nil {
 		return err
+	}
+	if s.highest == 0 && s.began != nil {
+		s.began(s.slot(block)[:size])
 	}
 	again := block <= s.highest
 	if again {

@@ -2,6 +2,7 @@ package tftp
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -51,16 +52,35 @@ type Server struct {
 	count  atomic.Int64 // of transfers, to tell them apart
 	mu     sync.Mutex
 	active map[netip.AddrPort]*serving // by peer
+	plain  map[netip.Addr]time.Time    // who has refused the answer to its options, and when
 	group  sync.WaitGroup
 }
 
 // serving is one peer's transfer under way.
 type serving struct {
-	what   string       // the request, in words
-	heard  atomic.Int64 // when the peer was heard last, in nanoseconds; 0 before
-	asked  atomic.Int64 // how often it has repeated its request
+	what   string                 // the request, in words
+	heard  atomic.Int64           // when the peer was heard last, in nanoseconds; 0 before
+	again  atomic.Pointer[func()] // sends our first answer again, nil before there is one
 	over   chan struct{}
 	cancel context.CancelCauseFunc
+
+	reads  bool                    // it fetches a file
+	rival  atomic.Pointer[serving] // the other one of two from one port, until the peer has answered one of them
+	before *serving                // what it would take the place of; nil for nothing
+	won    func()                  // told when the peer answers this one; nil without a rival
+	gone   bool                    // it has ended; under the server's lock
+}
+
+// hear notes that the peer goes on with this transfer, and so with no other one from the same port.
+func (v *serving) hear(now time.Time) {
+	v.heard.Store(now.UnixNano())
+	if other := v.rival.Swap(nil); other != nil {
+		other.rival.Store(nil)
+		other.cancel(errAnew)
+		if v.won != nil {
+			v.won()
+		}
+	}
 }
 
 // stalled is how long a peer is not heard before the same request from it begins a new transfer. A copy
@@ -71,6 +91,15 @@ const stalled = time.Second
 func (v *serving) repeats(what string, now time.Time) bool {
 	heard := v.heard.Load()
 	return v.what == what && (heard == 0 || now.Sub(time.Unix(0, heard)) < stalled)
+}
+
+// answerAgain sends the first answer once more to a peer that repeats its request and was not heard since: that answer, or
+// only the way to it, may be slow. Nothing else is sent: a peer that has got both of two different answers would read the
+// blocks of the one by the terms of the other.
+func (v *serving) answerAgain() {
+	if again := v.again.Load(); again != nil && v.heard.Load() == 0 {
+		(*again)()
+	}
 }
 
 // errAnew ends a transfer whose peer began once more from the same port, as a device does that was
@@ -95,7 +124,7 @@ func Listen(at netip.AddrPort, opt Options) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("TFTP server at %s: %w", at, err)
 	}
-	s := &Server{opt: opt, conn: conn, active: map[netip.AddrPort]*serving{}}
+	s := &Server{opt: opt, conn: conn, active: map[netip.AddrPort]*serving{}, plain: map[netip.Addr]time.Time{}}
 	s.at, err = netip.ParseAddrPort(conn.LocalAddr().String())
 	return s, err
 }
@@ -137,21 +166,26 @@ func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
 		s.turnDown(from, "", CodeUnknownID, "no transfer of yours is under way here")
 		return
 	}
-	mine := &serving{what: fmt.Sprint(got.request), over: make(chan struct{})}
+	mine := &serving{what: fmt.Sprint(got.request), over: make(chan struct{}), reads: !got.request.write}
 	ctx, mine.cancel = context.WithCancelCause(ctx)
 	s.mu.Lock()
 	before, known := s.active[from]
 	full := len(s.active) >= s.opt.Most
 	again := known && before.repeats(mine.what, s.opt.Clock.Now())
+	contested := known && !again && mine.reads && before.reads
+	if contested {
+		before = mine.contests(before)
+	}
 	if !again && (known || !full) {
 		s.active[from] = mine
 	}
 	s.mu.Unlock()
 	switch {
-	case again: // the transfer repeats its own first answer
-		before.asked.Add(1)
+	case again: // it belongs to the transfer that is open
+		before.answerAgain()
 		mine.cancel(nil)
 		return
+	case contested:
 	case known:
 		before.cancel(errAnew)
 	case full:
@@ -163,7 +197,7 @@ func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
 		defer mine.cancel(nil)
 		defer close(mine.over)
 		defer s.forget(from, mine)
-		if known { // its slot is free again once it has ended
+		if known && !contested { // its slot is free again once it has ended
 			<-before.over
 		}
 		s.transfer(ctx, got.request, from, mine)
@@ -173,9 +207,28 @@ func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
 func (s *Server) forget(from netip.AddrPort, mine *serving) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.active[from] == mine {
+	mine.gone = true
+	switch {
+	case s.active[from] != mine:
+	case mine.before != nil && !mine.before.gone: // which goes on
+		s.active[from] = mine.before
+	default:
 		delete(s.active, from)
 	}
+}
+
+// contests begins a transfer beside one from the same port that is under way. The request may come from a device that was
+// restarted, or be a copy of an old one that was very late: which of the two transfers the peer goes on with, it says by
+// answering one of them.
+func (v *serving) contests(before *serving) *serving {
+	if older := before.rival.Load(); older != nil { // of two that were not answered the later one counts
+		before.cancel(errAnew)
+		before = older
+	}
+	v.before = before
+	v.rival.Store(before)
+	before.rival.Store(v)
+	return before
 }
 
 // turnDown answers a request with an error and tells so.
@@ -202,7 +255,7 @@ func (s *Server) transfer(ctx context.Context, req request, from netip.AddrPort,
 	defer conn.Close()
 	p := &peer{
 		conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, patience: s.opt.Patience, id: fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
-		heard: &mine.heard, asked: &mine.asked,
+		heard: mine.hear,
 	}
 	if s.opt.Packets {
 		p.said = s.opt.Watcher.Said
@@ -210,10 +263,10 @@ func (s *Server) transfer(ctx context.Context, req request, from netip.AddrPort,
 	defer p.endWith(ctx)()
 	p.message(true, requestKind(req), 0, 0, false, requestWords(req))
 	if !req.write {
-		s.send(ctx, p, req)
+		s.send(ctx, p, req, mine)
 		return
 	}
-	if r := s.receive(ctx, p, req); r != nil {
+	if r := s.receive(ctx, p, req, mine); r != nil {
 		s.forget(from, mine) // what lingers is over for everybody else
 		r.linger(ctx)
 	}
@@ -238,7 +291,7 @@ func optionWords(options []option) (words string) {
 }
 
 // send serves a read request.
-func (s *Server) send(ctx context.Context, p *peer, req request) {
+func (s *Server) send(ctx context.Context, p *peer, req request, mine *serving) {
 	staged, remark, err := s.opt.Stage.Find(req.name)
 	if err != nil {
 		p.refuse(codeOf(err), err.Error())
@@ -259,25 +312,31 @@ func (s *Server) send(ctx context.Context, p *peer, req request) {
 	if req.mode == Netascii {
 		source, size = &toNetascii{source: source}, -1 // its size would be that of the encoded text
 	}
-	answer, terms := agree(req.options, s.opt.Limits, size, false)
+	answer, terms := agree(s.options(req, p.addr), s.opt.Limits, size, false)
 	p.room(terms)
 	if terms.Block < readAhead/16 {
 		source = bufio.NewReaderSize(source, readAhead)
 	}
 	t := offer.Transfer{ID: p.id, Protocol: "TFTP", Peer: p.addr, File: staged.Name, Size: staged.Size, Terms: terms.String(), Window: terms.Window}
 	meter := newReport(s.opt, t)
-	s.opt.Watcher.Began(t)
-	if len(answer) > 0 {
-		err = p.offerTerms(ctx, answer)
+	told := mine.before == nil
+	if told {
+		s.opt.Watcher.Began(t)
+	} else {
+		mine.won = func() { told = true; s.opt.Watcher.Began(t) }
 	}
-	if errors.Is(err, errPlain) {
-		terms, err = plainTerms(), nil
-		p.message(false, "plain", 0, 0, false, "it repeats its request and takes no options: served without")
+	if len(answer) > 0 {
+		err = p.offerTerms(ctx, answer, mine)
+		s.refusesOptions(p.addr, err)
 	}
 	if err == nil {
-		err = newSender(p, terms, source, meter.moved).run(ctx)
+		sender := newSender(p, terms, source, meter.moved)
+		sender.began = mine.firstAnswer(p)
+		err = sender.run(ctx)
 	}
-	meter.end(p.cancelled(ctx, err))
+	if err = p.cancelled(ctx, err); told {
+		meter.end(err)
+	}
 }
 
 // readAhead is how much is read from a file at once when its blocks are small.
@@ -285,7 +344,7 @@ const readAhead = 64 << 10
 
 // receive serves a write request, for which a step has to have opened a slot. It returns the receiver of
 // a file that was kept, and nil otherwise.
-func (s *Server) receive(ctx context.Context, p *peer, req request) *receiver {
+func (s *Server) receive(ctx context.Context, p *peer, req request, mine *serving) *receiver {
 	size := int64(-1)
 	if text, said := req.option(optSize); said {
 		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
@@ -298,7 +357,7 @@ func (s *Server) receive(ctx context.Context, p *peer, req request) *receiver {
 		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()})
 		return nil
 	}
-	answer, terms := agree(req.options, s.opt.Limits, -1, true)
+	answer, terms := agree(s.options(req, p.addr), s.opt.Limits, -1, true)
 	p.room(terms)
 	t := offer.Transfer{ID: p.id, Protocol: "TFTP", Peer: p.addr, File: upload.Name, Size: terms.Size, Upload: true, Terms: terms.String(), Window: terms.Window}
 	meter := newReport(s.opt, t)
@@ -316,12 +375,15 @@ func (s *Server) receive(ctx context.Context, p *peer, req request) *receiver {
 		r.hello = putOptions(answer)
 		p.message(false, "OACK", 0, 0, false, optionWords(answer)[1:])
 		err = p.write(r.hello)
+		mine.firstAnswer(p)(r.hello)
 	} else {
 		err = r.acknowledge() // of block 0: go ahead
+		mine.firstAnswer(p)([]byte{0, opAck, 0, 0})
 	}
 	if err == nil {
 		err = r.run(ctx, packet{})
 	}
+	s.refusesOptions(p.addr, err)
 	if err == nil {
 		err = text.end()
 	}
@@ -341,14 +403,51 @@ func (p *peer) room(terms Terms) {
 	p.buffer = make([]byte, headSize+max(terms.Block, mostRequest)+1)
 }
 
+// firstAnswer takes our first answer to a peer's request, which is the answer to each copy of that request, too.
+func (v *serving) firstAnswer(p *peer) func(packet []byte) {
+	return func(packet []byte) {
+		first, again := bytes.Clone(packet), func() {}
+		again = func() { _ = p.write(first) }
+		v.again.CompareAndSwap(nil, &again)
+	}
+}
+
+// options are those of a request, none from a device that has just refused the answer to them (RFC 2347: ERROR 8): it may ask
+// with the same ones once more.
+func (s *Server) options(req request, from netip.AddrPort) []option {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if at, refused := s.plain[from.Addr()]; refused && s.opt.Clock.Since(at) < plainFor {
+		return nil
+	}
+	return req.options
+}
+
+// plainFor is how long a device that has refused the answer to its options is served without; so many are remembered.
+const (
+	plainFor  = time.Minute
+	mostPlain = 256
+)
+
+func (s *Server) refusesOptions(from netip.AddrPort, err error) {
+	var refused *Refused
+	if !errors.As(err, &refused) || refused.Code != CodeOptions {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.plain) >= mostPlain {
+		clear(s.plain)
+	}
+	s.plain[from.Addr()] = s.opt.Clock.Now()
+}
+
 // offerTerms sends an OACK until it is acknowledged as block 0 (RFC 2347).
-func (p *peer) offerTerms(ctx context.Context, answer []option) error {
+func (p *peer) offerTerms(ctx context.Context, answer []option, mine *serving) error {
 	out := putOptions(answer)
+	mine.firstAnswer(p)(out)
 	wait := pace{}
 	for try := 0; try <= p.retries; try++ {
-		if p.repeats() {
-			return errPlain
-		}
 		p.message(false, "OACK", 0, 0, try > 0, optionWords(answer)[1:])
 		if err := p.write(out); err != nil {
 			return err
@@ -369,7 +468,7 @@ func (p *peer) offerTerms(ctx context.Context, answer []option) error {
 		}
 		wait.backOff++
 	}
-	return fmt.Errorf("%w: the agreed options were not acknowledged", transfer.ErrGaveUp)
+	return fmt.Errorf("%w: the agreed options were not acknowledged; a device that does not know that answer has to ask without options", transfer.ErrGaveUp)
 }
 
 // cancelled tells the other side when we end the transfer, and says so.
