@@ -4,10 +4,12 @@ import (
 	"bufio"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -17,22 +19,23 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/logbook"
+	"pilotrix/core/runbook"
 )
 
-// TestARunGoesOnWhileItsLogbookIsHeld has another program hold the file for longer than it is waited for, in the middle of
-// a run: the run does not wait for it, and nothing is missing afterwards.
-func TestARunGoesOnWhileItsLogbookIsHeld(t *testing.T) {
-	t.Parallel()
-	path := filepath.Join(tempDir(t), "logbook.db")
-	run := exec.Command(program, rescueArgs(t, path, "--time-scale", "8", "--approve", "all")...)
+// heldRescue is the rescue, with the logbook held by another program for a time from when the device is about to be changed.
+func heldRescue(t *testing.T, length time.Duration, more ...string) (path, out string, code int) {
+	t.Helper()
+	path = filepath.Join(tempDir(t), "logbook.db")
+	run := exec.Command(program, rescueArgs(t, path, append([]string{"--time-scale", "8"}, more...)...)...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD="+secretOfTests)
-	out, err := run.StdoutPipe()
+	stdout, err := run.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, run.Start())
-	lines := bufio.NewReader(out)
+	lines := bufio.NewReader(stdout)
 	for line := ""; !strings.Contains(line, "ready the store"); {
 		line, err = lines.ReadString('\n')
 		require.NoError(t, err)
+		out += line
 	}
 	other, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(5000)")
 	require.NoError(t, err)
@@ -41,27 +44,79 @@ func TestARunGoesOnWhileItsLogbookIsHeld(t *testing.T) {
 	require.NoError(t, err)
 	_, err = held.ExecContext(t.Context(), `BEGIN EXCLUSIVE`)
 	require.NoError(t, err)
-	time.Sleep(7 * time.Second)
-	_, err = held.ExecContext(t.Context(), `ROLLBACK`)
-	require.NoError(t, err)
-	require.NoError(t, held.Close())
-	_, _ = io.Copy(io.Discard, lines)
-	require.NoError(t, run.Wait())
+	let := time.AfterFunc(length, func() {
+		_, _ = held.ExecContext(context.Background(), `ROLLBACK`)
+		_ = held.Close()
+	})
+	rest, _ := io.ReadAll(lines)
+	_ = run.Wait()
+	if let.Stop() {
+		_, _ = held.ExecContext(context.Background(), `ROLLBACK`)
+		_ = held.Close()
+	}
+	return path, out + string(rest), run.ProcessState.ExitCode()
+}
 
+// eventsOf are an entry's events; none of them is missing.
+func eventsOf(t *testing.T, path string) (entry logbook.Entry, events []event.Event) {
+	t.Helper()
 	book, err := logbook.OpenToRead(path)
 	require.NoError(t, err)
 	defer book.Close()
-	entry, err := book.Find(1)
+	entry, err = book.Find(1)
 	require.NoError(t, err)
-	assert.Equal(t, "done", entry.Outcome)
-	last, told := int64(0), false
 	require.NoError(t, book.Events(1, func(e event.Event) error {
-		assert.Equal(t, last+1, e.Seq, "none is missing")
-		last = e.Seq
-		if r, is := e.Body.(event.Recording); is && r.Problem != "" {
-			told = true
-		}
+		assert.Equal(t, int64(len(events))+1, e.Seq, "none is missing")
+		events = append(events, e)
 		return nil
 	}))
-	assert.True(t, told, "that nothing was recorded for a while is told")
+	return entry, events
+}
+
+// TestARunWaitsForItsRecord has another program hold the logbook for less than a change waits for it.
+func TestARunWaitsForItsRecord(t *testing.T) {
+	t.Parallel()
+	path, out, code := heldRescue(t, 3500*time.Millisecond)
+	require.Zero(t, code, "%s", out)
+	entry, events := eventsOf(t, path)
+	assert.Equal(t, "done", entry.Outcome)
+	assert.True(t, slices.ContainsFunc(events, func(e event.Event) bool {
+		r, is := e.Body.(event.Recording)
+		return is && strings.Contains(r.Problem, "another program holds it")
+	}), "that nothing was recorded for a while is told")
+}
+
+// TestNothingIsChangedUnrecorded has it held for longer: nothing is typed then that changes anything, and the run ends with a
+// code of its own, unless it was said to go on unrecorded, which its end tells.
+func TestNothingIsChangedUnrecorded(t *testing.T) {
+	t.Parallel()
+	for _, goesOn := range []bool{false, true} {
+		var more []string
+		if goesOn {
+			more = []string{"--approve", "unrecorded"}
+		}
+		_, out, code := heldRescue(t, time.Minute, more...)
+		assert.Equal(t, runbook.ExitUnrecorded, code, "%s", out)
+		var typed []string
+		var end event.RunEnd
+		for line := range strings.Lines(out) {
+			var e event.Event
+			require.NoError(t, json.Unmarshal([]byte(line), &e), line)
+			switch b := e.Body.(type) {
+			case event.Out:
+				typed = append(typed, string(b.Bytes))
+			case event.RunEnd:
+				end = b
+			}
+		}
+		if goesOn {
+			assert.Equal(t, event.Done, end.Outcome, end.Message)
+			assert.Contains(t, end.Message, "UNRECORDED from “store drop ")
+			assert.Contains(t, end.Unrecorded, "another program holds it")
+			continue
+		}
+		assert.NotContains(t, strings.Join(typed, ""), "store drop")
+		assert.Equal(t, event.Stopped, end.Outcome)
+		assert.Contains(t, end.Message, "another program holds it; nothing was changed on the device")
+	}
 }

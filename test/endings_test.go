@@ -220,7 +220,7 @@ func TestFoldersThatTakeNothing(t *testing.T) {
 			"export":             {args: "logbook export 1 --logbook BOOK --out DISK/x", code: 1},
 			"a drawing":          {args: "logbook draw 1 course --logbook BOOK --out DISK/x.svg", fill: true, code: 1},
 			"import":             {args: "logbook import JSONL --logbook DISK/l.db", fill: true, code: 1, says: "logbook DISK/l.db: "},
-			"a run goes on":      {args: "demo --headless --time-scale 8 --logbook DISK/l.db", fill: true, code: 0, says: "nothing is recorded"},
+			"a run":              {args: "demo --headless --time-scale 8 --logbook DISK/l.db", fill: true, code: 6, says: "nothing was changed on the device"},
 			"a folder of images": {args: "shelf add SELF", env: "XDG_DATA_HOME=DISK", fill: true, code: 1},
 			"a device":           {args: "device add a serial:/dev/ttyS0", env: "XDG_CONFIG_HOME=DISK", fill: true, code: 1},
 			"a demo's own files": {args: "demo --headless --logbook none", env: "TMPDIR=DISK", code: 1},

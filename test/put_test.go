@@ -71,7 +71,7 @@ func sshServerAt(t *testing.T, at netip.AddrPort, in func(...string) *exec.Cmd) 
 	if os.Geteuid() == 0 {
 		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
 	}
-	config := fmt.Sprintf("Port %d\nListenAddress %s\nHostKey %s/host\nAuthorizedKeysFile %s/key.pub\nPidFile none\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n", at.Port(), at.Addr(), folder, folder)
+	config := fmt.Sprintf("Port %d\nListenAddress %s\nHostKey \"%s/host\"\nAuthorizedKeysFile \"%s/key.pub\"\nPidFile none\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n", at.Port(), at.Addr(), folder, folder)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "config"), []byte(config), 0o600))
 	server := in("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(folder, "config"))
 	require.NoError(t, server.Start())
@@ -88,7 +88,7 @@ func sshServerAt(t *testing.T, at netip.AddrPort, in func(...string) *exec.Cmd) 
 	require.NoError(t, os.MkdirAll(filepath.Join(home, ".ssh"), 0o700))
 	known := fmt.Sprintf("[%s]:%d %s", at.Addr(), at.Port(), host)
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(known), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "config"), []byte("Host *\n  IdentityFile "+folder+"/key\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "config"), []byte("Host *\n  IdentityFile \""+folder+"/key\"\n"), 0o600))
 	who, err := user.Current()
 	require.NoError(t, err)
 	return "ssh://" + who.Username + "@" + at.String(), home

@@ -105,28 +105,48 @@ func holdToPlan(t *testing.T, plan runbook.Plan, typed []string) {
 		}
 		return regexp.MustCompile("^" + out.String() + "$").MatchString(line)
 	}
-	at := 0
-	for n, line := range typed {
-		if at > 0 && planned[at-1].Every > 0 && like(planned[at-1].Text, line) {
-			continue // it is read again and again
+	type place struct{ n, at int }
+	tried, furthest := map[place]bool{}, place{}
+	var follows func(n, at int) (end int, found bool)
+	follows = func(n, at int) (end int, found bool) {
+		if n == len(typed) {
+			return at, true
 		}
-		found := at
-		for found < len(planned) && !like(planned[found].Text, line) && planned[found].optional {
-			found++
+		here, line := place{n, at}, typed[n]
+		if tried[here] {
+			return 0, false
 		}
-		if found < len(planned) && like(planned[found].Text, line) {
-			at = found + 1
-			continue
+		if tried[here] = true; n >= furthest.n {
+			furthest = here
 		}
-		answer := false
-		for _, one := range plan.Answers {
-			answer = answer || like(one.Text, line)
+		if at > 0 && planned[at-1].Every > 0 && like(planned[at-1].Text, line) { // it is read again and again
+			if end, found = follows(n+1, at); found {
+				return end, true
+			}
 		}
+		next := at
+		for next < len(planned) && !like(planned[next].Text, line) && planned[next].optional {
+			next++
+		}
+		if next < len(planned) && like(planned[next].Text, line) {
+			if end, found = follows(n+1, next+1); found {
+				return end, true
+			}
+		}
+		for _, one := range append(slices.Clone(plan.Answers), plan.Identity...) {
+			if like(one.Text, line) {
+				return follows(n+1, at)
+			}
+		}
+		return 0, false
+	}
+	at, found := follows(0, 0)
+	if !found {
 		next := "nothing more"
-		if at < len(planned) {
-			next = planned[at].Text + " (" + planned[at].step.ID + ")"
+		if furthest.at < len(planned) {
+			next = planned[furthest.at].Text + " (" + planned[furthest.at].step.ID + ")"
 		}
-		require.True(t, answer, "line %d, %q, is not what the plan types now: %s\n%s", n+1, line, next, strings.Join(typed, "\n"))
+		require.Fail(t, "not as planned", "line %d, %q, is not what the plan types now: %s\n%s", furthest.n+1, typed[furthest.n], next, strings.Join(typed, "\n"))
 	}
 	for ; at < len(planned); at++ {
 		assert.True(t, planned[at].optional, "the plan types %q in any case (%s), and it was not typed", planned[at].Text, planned[at].step.ID)

@@ -25,12 +25,14 @@ var answersOf = map[event.Form][]answer{
 	event.FormDialog:   {{"Enter", "enter", runbook.DoneByMe, "it was answered"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
 	event.FormFailure:  {{"Enter", "enter", runbook.TryAgain, "repeat the step"}, {"Esc", "esc", runbook.StopHere, "stop"}},
 	event.FormNewcomer: {{"Enter", "enter", runbook.Approve, "it is the one"}, {"Esc", "esc", runbook.LeaveIt, "another one, leave it"}},
+	event.FormIdentity: {{"Enter", "enter", runbook.Approve, "it is the same, go on"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
+	event.FormRecord:   {{"Enter", "enter", runbook.TryAgain, "try again"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
 	event.FormLine:     {{"Enter", "enter", line.KeyIsRight, "yes"}, {"Esc", "esc", line.KeyIsWrong, "no"}},
 	event.FormOverrun:  {{"Enter", "enter", runbook.WaitOn, "wait on, as long again"}, {"Esc", "esc", runbook.GiveUp, "end the wait: the step failed"}},
 }
 
 // behind are the answers that take the leader key first.
-var behind = []answer{{"n", "n", runbook.SkipIt, "go on without it"}, {"w", "w", runbook.RollBack, "roll back"}}
+var behind = []answer{{"n", "n", runbook.SkipIt, "go on without it"}, {"w", "w", runbook.RollBack, "roll back"}, {"u", "u", runbook.GoUnrecorded, "go on unrecorded"}}
 
 // asked is the question that keys answer now, nil for none: one of the runbook while the hand has the helm waits for it
 // to be given back; and while a second line is shown only its own is answered, since what is typed is that line's.
@@ -75,7 +77,7 @@ func (a *app) hints(ask *event.Ask) (all keys.Map) {
 		all = append(all, keys.New("F3", "show the plan", nil, "f3"))
 	case event.FormOverrun:
 		all = append(all, keys.New("F10", "take the helm and look", nil, "f10"))
-	case event.FormFailure:
+	case event.FormFailure, event.FormRecord:
 		for _, key := range a.answersBehind().Enabled() {
 			all = append(all, keys.New(keys.Name(a.opt.Leader)+" "+key.Shown(), key.Does(), nil, key.Keys()...))
 		}

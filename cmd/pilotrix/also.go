@@ -81,9 +81,10 @@ func (p *program) openAlso(ctx context.Context, o *opened, with opening, secrets
 		second := &alsoOpened{also: one, Session: s}
 		o.also = append(o.also, second)
 		o.Beside(one.name, s)
-		if o.book != nil {
-			if second.keeper, err = o.book.Keep(s.Subscribe()); err != nil {
-				o.notices = append(o.notices, fmt.Sprintf("the line %s is not recorded: %v", one.name, err))
+		if o.keeper != nil {
+			second.keeper, err = p.keeperOf(o, s)
+			if err != nil {
+				o.notices = append(o.notices, fmt.Sprintf("the line %s is not recorded for now: %v", one.name, err))
 			}
 		}
 	}
@@ -110,7 +111,7 @@ func (o *opened) seconds() (all []tui.Second) {
 func (a *alsoOpened) close(why string) (err error) {
 	a.Close(why)
 	if a.keeper != nil {
-		err = a.keeper.Wait()
+		err = unrecorded(a.keeper.Wait())
 	}
 	return err
 }

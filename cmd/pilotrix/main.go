@@ -97,7 +97,9 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 	code = exitFailed
 	var coded exit
 	if errors.As(err, &coded) {
-		code, text = coded.code, coded.text
+		if code = coded.code; coded.text == "" {
+			text = ""
+		}
 	} else if out, is := p.out.(*output); !p.begun && (!is || out.failed() == nil) {
 		code = exitUsage
 		text += "\nSee pilotrix --help."

@@ -28,7 +28,7 @@ func (p *program) runCommand() *cobra.Command {
 		Long: `Carries out a runbook without the interface, printing the course as it goes.
 
 Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed; 4 failed and rolled back;
-3 stopped; 2 wrong usage; 70 a fault of the program.`,
+3 stopped; 6 not recorded, or stopped for that; 2 wrong usage; 70 a fault of the program.`,
 		Example: `  pilotrix run rescue-over-serial --on bench:hollow-rtr1 --set image=tern-4.2.1.brm \
       --set user=harbour --secret password=env:PASS --approve all
   pilotrix run prove-in-memory --on unix:/run/board.sock --dialect u-boot \
@@ -72,7 +72,7 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 	flags.addWatches(cmd)
 	flags.addAlso(cmd)
 	addTimeScale(cmd, &scale, 8)
-	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`")
+	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`; identity goes on where it cannot be read whether it is still the same device, unrecorded where nothing can be recorded")
 	part.add(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
 	return cmd
@@ -108,6 +108,13 @@ func (r *runPart) choose(prepared *runbook.Prepared) error {
 	return nil
 }
 
+// What can be approved beside holds: to go on where it cannot be read whether it is still the same device, and where nothing can be
+// recorded.
+const (
+	identityApproval   = "identity"
+	unrecordedApproval = "unrecorded"
+)
+
 // approver answers holds from the command line. What it was not told to approve, it stops.
 func approver(approvals []string) func(event.Ask) string {
 	return func(ask event.Ask) string {
@@ -116,6 +123,10 @@ func approver(approvals []string) func(event.Ask) string {
 			return runbook.GiveUp // nobody is here to wait on; the runbook says what follows
 		case (ask.Form == event.FormHold || ask.Form == event.FormOperator) && approves(approvals, ask.Step, ask.Title):
 			return ask.Answers[0]
+		case ask.Form == event.FormIdentity && (slices.Contains(approvals, "all") || slices.Contains(approvals, identityApproval)):
+			return ask.Answers[0]
+		case ask.Form == event.FormRecord && slices.Contains(approvals, unrecordedApproval): // which all does not say
+			return runbook.GoUnrecorded
 		}
 		return runbook.StopHere
 	}
@@ -133,7 +144,7 @@ func approves(approvals []string, number, title string) bool {
 func knownApprovals(prepared *runbook.Prepared, approvals []string) error {
 	steps := slices.Concat(prepared.Steps, prepared.Rollback)
 	for _, one := range approvals {
-		known := one == "all" || one == "nothing" || slices.ContainsFunc(steps, func(s runbook.PreparedStep) bool {
+		known := one == "all" || one == "nothing" || one == identityApproval || one == unrecordedApproval || slices.ContainsFunc(steps, func(s runbook.PreparedStep) bool {
 			return approves([]string{one}, s.ID, s.Step) || s.ID == round.ReplaceAllString(one, "$1.")
 		})
 		if known {
@@ -192,8 +203,12 @@ func (p *program) runHeadless(ctx context.Context, with opening, asJSON bool) er
 	if err := errors.Join(runErr, closeErr, printErr); err != nil {
 		fmt.Fprintln(p.err, "pilotrix:", err)
 	}
-	if result.Exit != 0 {
-		return exit{code: result.Exit}
+	code := result.Exit
+	if result.Outcome.Good() && closeErr != nil {
+		code = runbook.ExitUnrecorded
+	}
+	if code != 0 {
+		return exit{code: code}
 	}
 	return runErr
 }

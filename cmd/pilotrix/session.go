@@ -202,7 +202,7 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 	}
 	s, err := session.Open(ctx, session.Options{
 		Secrets: secrets,
-		Target:  with.target, Dialect: with.dialect, Clock: c, Opener: opener, Approve: with.approve, Device: o.place.Name, Reach: o.host,
+		Target:  with.target, Dialect: with.dialect, Clock: c, Opener: opener, Approve: with.approve, Device: o.place.Name, Identity: with.identity(), Reach: o.host,
 	})
 	if err != nil {
 		o.close("the line did not open")
@@ -268,40 +268,69 @@ func (p *program) addBench(o *opened, opener *line.Opener, target line.Target, c
 	return nil
 }
 
-// keep writes the session into the logbook. Without one the session goes on, and says so.
+// keep writes the session into the logbook. Where that is not possible now the session goes on, says so, and is written as soon
+// as it is.
 func (p *program) keep(o *opened, target line.Target) {
 	if p.logbookPath == "none" {
 		return
 	}
-	book, err := logbook.Open(p.logbookPath)
-	if err != nil {
-		o.notices = append(o.notices, "nothing is recorded: "+err.Error())
-		return
+	var err error
+	if o.keeper, err = p.keeperOf(o, o.Session); err != nil {
+		o.notices = append(o.notices, "nothing is recorded for now: "+err.Error())
 	}
-	o.book = book
-	cut, err := book.CutOff(o.place.Name, target.String())
+	if o.book != nil {
+		o.sayCutOff(target)
+	}
+}
+
+// keeperOf keeps the events of a session. Its error is why nothing can be kept now.
+func (p *program) keeperOf(o *opened, s *session.Session) (keeper *logbook.Keeper, err error) {
+	feed := s.Subscribe()
+	open := func() (*logbook.Logbook, error) { return logbook.Open(p.logbookPath) }
+	if o.book == nil {
+		o.book, err = open()
+	}
+	if err == nil {
+		keeper, err = o.book.Keep(feed)
+	}
+	if err != nil {
+		keeper = logbook.KeepWhenPossible(feed, open, err)
+	}
+	go tellRecording(s, keeper)
+	return keeper, err
+}
+
+// sayCutOff says what is known of sessions that were cut off.
+func (o *opened) sayCutOff(target line.Target) {
+	cut, err := o.book.CutOff(o.place.Name, target.String())
+	if err != nil {
+		o.notices = append(o.notices, "whether an earlier session was cut off is not known: "+err.Error())
+	}
 	for _, last := range cut {
 		o.notices = append(o.notices, last.String())
 		if last.Step != "" && last.On(o.place.Name, target.String()) && o.cutOff == "" {
 			o.cutOff = last.String()
 		}
 	}
-	if err == nil {
-		o.keeper, err = book.Keep(o.Subscribe())
-	}
-	if err != nil {
-		o.notices = append(o.notices, "nothing is recorded: "+err.Error())
-		return
-	}
-	go func() {
-		for now := range o.keeper.Changes() {
-			told := event.Recording{Lost: now.Lost}
-			if now.Problem != nil {
-				told.Problem = now.Problem.Error()
-			}
-			o.Emit(told)
+}
+
+// tellRecording tells how the keeping of a session goes, until its entry is closed.
+func tellRecording(s *session.Session, keeper *logbook.Keeper) {
+	for now := range keeper.Changes() {
+		told := event.Recording{Lost: now.Lost}
+		if now.Problem != nil {
+			told.Problem = now.Problem.Error()
 		}
-	}()
+		s.Emit(told)
+	}
+}
+
+// unrecorded makes what could not be kept an end of its own.
+func unrecorded(err error) error {
+	if err == nil {
+		return nil
+	}
+	return exit{runbook.ExitUnrecorded, "not recorded: " + err.Error()}
 }
 
 // watchFacts tells each fact that is read, until the session ends.
@@ -329,7 +358,7 @@ func (o *opened) close(why string) (err error) {
 		o.Close(why)
 	}
 	if o.keeper != nil {
-		err = errors.Join(err, o.keeper.Wait())
+		err = errors.Join(err, unrecorded(o.keeper.Wait()))
 	}
 	if o.book != nil {
 		err = errors.Join(err, o.book.Close())
@@ -488,4 +517,12 @@ func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string,
 		}
 	}
 	return kit, err
+}
+
+// identity is what the device that was named was known by before, empty for none.
+func (w opening) identity() string {
+	if w.saved == nil {
+		return ""
+	}
+	return w.saved.Identity
 }

@@ -3,6 +3,7 @@ package event
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"reflect"
@@ -238,13 +239,27 @@ func TestSettleWaitsForWhoKeeps(t *testing.T) {
 		synctest.Wait()
 		assert.Empty(t, settled)
 		keeper.Abandon()
-		assert.NoError(t, <-settled, "a full disk stops no change")
+		assert.NoError(t, <-settled, "who has ended keeps nothing any more")
 
 		keeper.Keeps()
 		short, cancel := context.WithTimeout(t.Context(), time.Second)
 		defer cancel()
 		hub.Emit(Note{Text: "three"})
-		assert.ErrorIs(t, hub.Settle(short), context.DeadlineExceeded)
+		err := hub.Settle(short)
+		assert.ErrorIs(t, err, ErrNotRecorded)
+		assert.ErrorIs(t, err, context.DeadlineExceeded)
+
+		full := errors.New("the disk is full")
+		short, cancel = context.WithTimeout(t.Context(), time.Second)
+		defer cancel()
+		go keeper.Fails(full)
+		assert.ErrorIs(t, hub.Settle(short), full, "with what keeps the reader from it")
+		go func() { settled <- hub.Settle(t.Context()) }()
+		synctest.Wait()
+		assert.True(t, keeper.Awaited())
+		keeper.Kept(3)
+		assert.NoError(t, <-settled, "there is room again")
+		assert.False(t, keeper.Awaited())
 	})
 }
 

@@ -2,6 +2,8 @@ package event
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"sync"
@@ -120,7 +122,11 @@ func (h *Hub) Full() bool {
 // Room is signalled when a feed that was full has been read.
 func (h *Hub) Room() <-chan struct{} { return h.room }
 
-// Settle waits until everything that happened so far is kept by every feed that keeps it.
+// ErrNotRecorded is said of what is kept by nobody who should keep it.
+var ErrNotRecorded = errors.New("not recorded")
+
+// Settle waits until everything that happened so far is kept by every feed that keeps it. Where that has not come to pass by the
+// end of ctx, its error is ErrNotRecorded, with what keeps the reader from it.
 func (h *Hub) Settle(ctx context.Context) error {
 	h.mu.Lock()
 	seq, feeds := h.seq, slices.Clone(h.feeds)
@@ -154,9 +160,11 @@ type Feed struct {
 	room   chan struct{}
 
 	keeps   bool          // its reader says what it has kept
-	kept    int64         // the number of the last event that it has
-	settled chan struct{} // closed whenever kept grows
+	kept    int64         // the number of the last event that is safe with it
+	problem error         // why it can keep nothing now, nil while it can
+	settled chan struct{} // closed whenever one of these changes
 	hurry   chan struct{} // told when somebody waits for that
+	waiting int           // how many do
 }
 
 // Keeps makes the feed one whose reader keeps what it reads, and says so with Kept: Settle waits for it.
@@ -166,33 +174,51 @@ func (f *Feed) Keeps() {
 	f.keeps, f.settled, f.hurry = true, make(chan struct{}), make(chan struct{}, 1)
 }
 
-// Kept says that everything up to an event is kept.
+// Kept says that everything up to an event is kept, so that neither the end of this program nor that of the machine loses it.
 func (f *Feed) Kept(seq int64) {
+	f.change(func() { f.kept, f.problem = max(f.kept, seq), nil })
+}
+
+// Fails says why nothing can be kept now. Whoever waits goes on waiting: that may pass.
+func (f *Feed) Fails(problem error) {
+	f.change(func() { f.problem = problem })
+}
+
+// Awaited reports whether somebody waits until what was read is kept.
+func (f *Feed) Awaited() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.kept = max(f.kept, seq)
+	return f.waiting > 0
+}
+
+func (f *Feed) change(what func()) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	what()
 	close(f.settled)
 	f.settled = make(chan struct{})
 }
 
 // Abandon says that the reader keeps nothing any more: nobody is to wait for it.
-func (f *Feed) Abandon() {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.keeps = false
-	close(f.settled)
-	f.settled = make(chan struct{})
-}
+func (f *Feed) Abandon() { f.change(func() { f.keeps = false }) }
 
 // Hurry is told when somebody waits until what was read is kept.
 func (f *Feed) Hurry() <-chan struct{} { return f.hurry }
 
 // settle waits until everything up to an event is kept.
 func (f *Feed) settle(ctx context.Context, seq int64) error {
+	f.mu.Lock()
+	f.waiting++
+	f.mu.Unlock()
+	defer func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.waiting--
+	}()
 	for {
 		f.mu.Lock()
 		over := !f.keeps || f.kept >= seq
-		settled := f.settled
+		settled, problem := f.settled, f.problem
 		f.mu.Unlock()
 		if over {
 			return nil
@@ -201,7 +227,10 @@ func (f *Feed) settle(ctx context.Context, seq int64) error {
 		select {
 		case <-settled:
 		case <-ctx.Done():
-			return ctx.Err()
+			if problem == nil {
+				problem = ctx.Err()
+			}
+			return fmt.Errorf("%w: %w", ErrNotRecorded, problem)
 		}
 	}
 }
@@ -242,8 +271,8 @@ func wake(c chan struct{}) {
 	}
 }
 
-// Next waits for events and returns all that are queued. After the hub closed and the queue is
-// read, it returns io.EOF.
+// Next waits for events and returns all that are queued: none when somebody waits for what was read before to be kept. After
+// the hub closed and the queue is read, it returns io.EOF.
 func (f *Feed) Next(ctx context.Context) ([]Event, error) { return f.Some(ctx, mostQueued*2) }
 
 // Some is Next for a reader that has other things to do meanwhile: it returns no more events than have so
@@ -259,6 +288,8 @@ func (f *Feed) Some(ctx context.Context, most int) ([]Event, error) {
 		}
 		select {
 		case <-f.ready:
+		case <-f.hurry:
+			return nil, nil
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}

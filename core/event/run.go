@@ -48,11 +48,13 @@ type RunEnd struct {
 	Exit    int      `json:"exit"`
 	Message string   `json:"message"`
 	Proved  []string `json:"proved,omitempty"`
+	// Unrecorded says what was changed without being on record first, and why; empty for nothing.
+	Unrecorded string `json:"unrecorded,omitempty"`
 }
 
 var runEndKind = declare(Kind[RunEnd]{
 	Name:   "run.end",
-	Sample: RunEnd{Outcome: Done, Exit: 0, Proved: []string{"it runs"}},
+	Sample: RunEnd{Outcome: Done, Exit: 0, Proved: []string{"it runs"}, Unrecorded: "from “write b” on: the disk is full"},
 	Tell: func(b RunEnd) (string, bool) {
 		return string(b.Outcome) + ": " + b.Message, true
 	},

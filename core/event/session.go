@@ -37,6 +37,8 @@ const (
 	FormFailure  Form = "failure"  // a step failed
 	FormOverrun  Form = "overrun"  // a step takes longer than it may
 	FormNewcomer Form = "newcomer" // whether a device that has come is the one that is meant
+	FormIdentity Form = "identity" // whether it is still the same device cannot be read
+	FormRecord   Form = "record"   // a change is not on record
 	FormLine     Form = "line"     // the other side of the line asks who we are, or shows who it is
 )
 

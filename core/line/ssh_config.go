@@ -60,6 +60,8 @@ func decodeSSHConfig(text []byte) (*ssh_config.Config, error) {
 	for i, line := range lines {
 		key, values := settingOf(line)
 		switch {
+		case key == "include" && strings.Contains(line, `"`):
+			return nil, quotedInclude(i+1, line)
 		case key == "include":
 			if err := checkIncluded(values, 1); err != nil {
 				return nil, err
@@ -71,6 +73,11 @@ func decodeSSHConfig(text []byte) (*ssh_config.Config, error) {
 		}
 	}
 	return ssh_config.DecodeBytes([]byte(strings.Join(lines, "\n")))
+}
+
+// quotedInclude is said of a path in quotes, which the package would look for with them and not find.
+func quotedInclude(number int, line string) error {
+	return fmt.Errorf("line %d: %q is not understood here: write the path without quotes, with ? for each blank", number, strings.TrimSpace(line))
 }
 
 // settingOf is the key of a line, in small letters, and its values.
@@ -110,6 +117,9 @@ func checkIncluded(patterns []string, depth int) error {
 				key, values := settingOf(line)
 				if key == "match" && !plainMatch(values) {
 					return fmt.Errorf("%s line %d: %q is not understood here; of Match, \"all\" and \"host NAME\" are", path, i+1, strings.TrimSpace(line))
+				}
+				if key == "include" && strings.Contains(line, `"`) {
+					return fmt.Errorf("%s %w", path, quotedInclude(i+1, line))
 				}
 				if key != "include" || depth == mostIncluded {
 					continue

@@ -66,7 +66,7 @@ func (s *sshServer) start(t *testing.T, port int, lines ...string) {
 		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
 	}
 	config := append(s.first, []string{
-		fmt.Sprintf("Port %d", port), "ListenAddress 127.0.0.1", "HostKey " + s.hostKey, "AuthorizedKeysFile " + s.key + ".pub",
+		fmt.Sprintf("Port %d", port), "ListenAddress 127.0.0.1", "HostKey " + quoted(s.hostKey), "AuthorizedKeysFile " + quoted(s.key+".pub"),
 		"PidFile none", "StrictModes no", "UsePAM no", "PermitRootLogin yes", "PrintMotd no", "PrintLastLog no",
 	}...)
 	config = append(config, lines...)
@@ -88,6 +88,12 @@ func (s *sshServer) start(t *testing.T, port int, lines ...string) {
 		return err == nil
 	}, 20*time.Second, 20*time.Millisecond, "%s", s.said)
 }
+
+// quoted is a path as OpenSSH reads it whole: a folder for temporary files may have a space in its name.
+func quoted(path string) string { return `"` + path + `"` }
+
+// anyBlank is the path as a pattern without blanks.
+func anyBlank(path string) string { return strings.ReplaceAll(path, " ", "?") }
 
 // person answers what is asked while a line is opened.
 type person struct {
@@ -156,8 +162,8 @@ func openSSH(t *testing.T, target string, with *Shells) (Line, error) {
 const firstTime = "is met for the first time"
 
 func TestAShellByKey(t *testing.T) {
-	server := startSSH(t, "Banner "+banner(t))
-	home := settings(t, "Host quay\n  HostName 127.0.0.1\n  Port "+portOf(server.address)+"\n  User "+me(t)+"\n  IdentityFile "+server.key+"\n")
+	server := startSSH(t, "Banner "+quoted(banner(t)))
+	home := settings(t, "Host quay\n  HostName 127.0.0.1\n  Port "+portOf(server.address)+"\n  User "+me(t)+"\n  IdentityFile "+quoted(server.key)+"\n")
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
 	l, err := openSSH(t, "ssh://quay?size=101x37", shells(home, "", someone))
 	require.NoError(t, err, "%s", server.said)
@@ -198,7 +204,7 @@ func TestAKeyWithAPassphraseAndTheAgent(t *testing.T) {
 	locked := filepath.Join(t.TempDir(), "locked")
 	keygen(t, locked, "ed25519", "-N", "lamp-and-tide")
 	require.NoError(t, os.Rename(locked+".pub", server.key+".pub"))
-	home := settings(t, "Host *\n  IdentityFile "+locked+"\n")
+	home := settings(t, "Host *\n  IdentityFile "+quoted(locked)+"\n")
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight, "passphrase of the key " + locked: "lamp-and-tide"}}
 	target := "ssh://" + me(t) + "@" + server.address
 	with := shells(home, "", someone)
@@ -232,7 +238,7 @@ func TestAKeyWithAPassphraseAndTheAgent(t *testing.T) {
 // TestAChangedHostKeyIsRefused names the file and the line, and asks nobody.
 func TestAChangedHostKeyIsRefused(t *testing.T) {
 	server := startSSH(t)
-	home := settings(t, "Host *\n  IdentityFile "+server.key+"\n")
+	home := settings(t, "Host *\n  IdentityFile "+quoted(server.key)+"\n")
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
 	target := "ssh://" + me(t) + "@" + server.address
 	l, err := openSSH(t, target, shells(home, "", someone))
@@ -266,8 +272,8 @@ func TestAHostWithSeveralKeysIsAskedForTheKnownOne(t *testing.T) {
 	keygen(t, rsa, "rsa")
 	_ = server.process.Process.Kill()
 	_ = server.process.Wait()
-	server.start(t, 0, "HostKey "+rsa)
-	home := settings(t, "Host *\n  IdentityFile "+server.key+"\n")
+	server.start(t, 0, "HostKey "+quoted(rsa))
+	home := settings(t, "Host *\n  IdentityFile "+quoted(server.key)+"\n")
 	public, err := os.ReadFile(rsa + ".pub")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), fmt.Appendf(nil, "[127.0.0.1]:%s %s", portOf(server.address), public), 0o600))
@@ -279,7 +285,7 @@ func TestAHostWithSeveralKeysIsAskedForTheKnownOne(t *testing.T) {
 func TestAWayThroughAnotherHost(t *testing.T) {
 	inner, outer := startSSH(t), startSSH(t)
 	home := settings(t, fmt.Sprintf("Host inner\n  HostName 127.0.0.1\n  Port %s\n  ProxyJump outer\n  IdentityFile %s\nHost outer\n  HostName 127.0.0.1\n  Port %s\n  IdentityFile %s\nHost *\n  User %s\nHost round\n  ProxyJump round\n",
-		portOf(inner.address), inner.key, portOf(outer.address), outer.key, me(t)))
+		portOf(inner.address), quoted(inner.key), portOf(outer.address), quoted(outer.key), me(t)))
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
 	l, err := openSSH(t, "ssh://inner", shells(home, "", someone))
 	require.NoError(t, err)
@@ -294,7 +300,7 @@ func TestAWayThroughAnotherHost(t *testing.T) {
 // TestOldAlgorithmsOnlyWhenAskedFor has a server that knows nothing else.
 func TestOldAlgorithmsOnlyWhenAskedFor(t *testing.T) {
 	server := startSSH(t, "KexAlgorithms diffie-hellman-group14-sha1", "Ciphers aes128-cbc", "MACs hmac-sha1")
-	home := settings(t, "Host *\n  IdentityFile "+server.key+"\n")
+	home := settings(t, "Host *\n  IdentityFile "+quoted(server.key)+"\n")
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
 	target := "ssh://" + me(t) + "@" + server.address
 	_, err := openSSH(t, target, shells(home, "", someone))
@@ -395,10 +401,11 @@ func TestHostileShells(t *testing.T) {
 // TestSettingsThatAreNotUnderstood holds that none is left out in silence: it may have led to another host.
 func TestSettingsThatAreNotUnderstood(t *testing.T) {
 	further, deeper := filepath.Join(t.TempDir(), "further"), filepath.Join(t.TempDir(), "deeper")
-	require.NoError(t, os.WriteFile(further, []byte("Host b\nInclude "+deeper+"\n"), 0o600))
+	require.NoError(t, os.WriteFile(further, []byte("Host b\nInclude "+anyBlank(deeper)+"\n"), 0o600))
 	require.NoError(t, os.WriteFile(deeper, []byte("Host c\nMatch host c user me\n"), 0o600))
 	for config, says := range map[string]string{
-		"Include " + further + "\n":                         deeper + ` line 2: "Match host c user me" is not understood here`,
+		"Host a\nInclude \"" + further + "\"\n":             "config: line 2: ",
+		"Include " + anyBlank(further) + "\n":               deeper + ` line 2: "Match host c user me" is not understood here`,
 		"Host a\n  Port 22\nMatch user me\n  Port 2222\n":   `config: line 3: "Match user me" is not understood here`,
 		"Match host a exec \"true\"\n  HostName 10.0.0.9\n": `config: line 1: "Match host a exec \"true\"" is not understood here`,
 	} {

@@ -113,18 +113,28 @@ func (l *Logbook) undo(ids []int64, why error) ([]int64, error) {
 	return nil, errors.Join(why, l.remove(ids))
 }
 
+// remove removes entries, each of them whole.
 func (l *Logbook) remove(ids []int64) error {
 	for _, id := range ids {
-		for _, table := range []string{"event", "run"} {
-			if _, err := l.db.Exec(`DELETE FROM `+table+` WHERE session = ?`, id); err != nil {
-				return l.wrap(err)
-			}
-		}
-		if _, err := l.db.Exec(`DELETE FROM session WHERE id = ?`, id); err != nil {
+		if err := l.removeOne(id); err != nil {
 			return l.wrap(err)
 		}
 	}
 	return nil
+}
+
+func (l *Logbook) removeOne(id int64) error {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
+	for _, from := range []string{"event WHERE session = ?", "run WHERE session = ?", "session WHERE id = ?"} {
+		if _, err := tx.Exec(`DELETE FROM `+from, id); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
 }
 
 // Note adds something of one's own to an entry.
@@ -132,11 +142,7 @@ func (l *Logbook) Note(id int64, text string) error {
 	if _, err := l.Find(id); err != nil {
 		return err
 	}
-	var last int64
-	if err := l.db.QueryRow(`SELECT COALESCE(MAX(seq), 0) FROM event WHERE session = ?`, id).Scan(&last); err != nil {
-		return l.wrap(err)
-	}
-	e := event.Event{Seq: last + 1, At: time.Now(), Body: event.Note{Level: event.Info, Text: "note: " + text}}
+	e := event.Event{At: time.Now(), Body: event.Note{Level: event.Info, Text: "note: " + text}}
 	return (&Keeper{book: l, id: id}).write([]event.Event{e})
 }
 
@@ -199,7 +205,9 @@ func (l *Logbook) sizes() (sizes map[int64]int64, total int64, err error) {
 func (l *Logbook) Prune(gone []Weighed) error {
 	var ids []int64
 	for _, e := range gone {
-		ids = append(ids, e.ID)
+		if now, err := l.Find(e.ID); err == nil && now.Outcome != StillOpen {
+			ids = append(ids, e.ID)
+		}
 	}
 	if err := l.remove(ids); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package logbook
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -13,8 +14,12 @@ import (
 )
 
 // Keeper writes one session. What cannot be written waits in memory, and is written as soon as it can be.
+//
+// The numbers of a session's events are given by the file, in the order in which they come to it: notes of another program
+// take theirs as the session's own events do.
 type Keeper struct {
 	book    *Logbook
+	open    func() (*Logbook, error) // opens the book where that could not be opened yet
 	id      int64
 	changes chan Recording
 	done    chan struct{}
@@ -23,6 +28,7 @@ type Keeper struct {
 	waiting []event.Event // that were not written yet
 	bytes   int           // about how much memory they take
 	lost    int           // of them, since there was no room
+	gap     int           // the same of the whole session
 	since   time.Time     // the first of those
 	said    int64         // the event in whose place that is said
 	told    Recording
@@ -42,21 +48,59 @@ func (k *Keeper) Changes() <-chan Recording { return k.changes }
 
 // Keep begins an entry and writes the feed into it until the feed ends.
 func (l *Logbook) Keep(feed *event.Feed) (*Keeper, error) {
-	result, err := l.db.Exec(`INSERT INTO session (began, target, dialect, device, process) VALUES (?, '', '', '', ?)`, stamp(time.Now()), thisProcess())
-	if err != nil {
-		return nil, l.wrap(err)
+	k := newKeeper(l)
+	if err := k.begin(); err != nil {
+		return nil, err
 	}
-	id, err := result.LastInsertId()
-	if err != nil {
-		return nil, l.wrap(err)
-	}
-	k := &Keeper{book: l, id: id, done: make(chan struct{}), changes: make(chan Recording, 16)}
 	feed.Keeps()
 	go k.run(feed)
 	return k, nil
 }
 
-// ID is the entry's number.
+// KeepWhenPossible is Keep for a book that cannot be opened now: another program may hold it. Until open succeeds what
+// happens waits in memory, and is said not to be recorded. The book is closed with the entry.
+func KeepWhenPossible(feed *event.Feed, open func() (*Logbook, error), why error) *Keeper {
+	k := newKeeper(nil)
+	k.open = open
+	feed.Keeps()
+	feed.Fails(why)
+	k.tell(why)
+	go k.run(feed)
+	return k
+}
+
+func newKeeper(l *Logbook) *Keeper {
+	return &Keeper{book: l, done: make(chan struct{}), changes: make(chan Recording, 16)}
+}
+
+// begin makes the entry's row.
+func (k *Keeper) begin() error {
+	result, err := k.book.db.Exec(`INSERT INTO session (began, target, dialect, device, process) VALUES (?, '', '', '', ?)`, stamp(time.Now()), thisProcess())
+	if err != nil {
+		return k.book.wrap(err)
+	}
+	k.id, err = result.LastInsertId()
+	return k.book.wrap(err)
+}
+
+// ready opens the book where that was not possible before.
+func (k *Keeper) ready() (err error) {
+	if k.open == nil {
+		return nil
+	}
+	if k.book == nil {
+		if k.book, err = k.open(); err != nil {
+			k.book = nil
+			return err
+		}
+	}
+	if k.id == 0 {
+		err = k.begin()
+	}
+	return err
+}
+
+// ID is the entry's number, 0 while there is none.
 func (k *Keeper) ID() int64 { return k.id }
 
 // Wait returns when the feed has ended and everything is on disk, or what of it could not be written.
@@ -78,33 +122,57 @@ func (k *Keeper) run(feed *event.Feed) {
 	defer close(k.done)
 	defer close(k.changes)
 	defer feed.Abandon()
+	if k.open != nil {
+		defer func() {
+			if k.book != nil {
+				k.err = errors.Join(k.err, k.book.Close())
+			}
+		}()
+	}
+	var last int64 // the number of the newest event that was taken, as its hub counts
 	for {
 		batch, err := k.next(feed)
 		if errors.Is(err, io.EOF) {
 			k.err = k.told.Problem
 			if len(k.waiting) > 0 {
-				k.err = k.flush()
+				k.err = k.flush(true)
+			}
+			if k.err == nil && k.gap > 0 {
+				k.err = fmt.Errorf("%d events of it are missing: there was no room for them while nothing could be recorded", k.gap)
 			}
 			return
 		}
 		k.take(batch)
-		k.tell(k.flush())
 		if len(batch) > 0 {
-			feed.Kept(batch[len(batch)-1].Seq) // what waits in memory keeps nobody waiting
+			last = batch[len(batch)-1].Seq
+		}
+		awaited, hurry := feed.Awaited(), feed.Hurry()
+		err = k.flush(awaited)
+		k.tell(err)
+		switch {
+		case err != nil:
+			feed.Fails(err)
+			hurry = nil // what fails is not tried again at once
+		case awaited:
+			feed.Kept(last)
 		}
 		select { // what comes meanwhile goes into the next batch
 		case <-time.After(FlushEvery):
-		case <-feed.Hurry():
+		case <-hurry:
 		}
 	}
 }
 
 // next is what comes next; nothing where something waits to be written that is to be tried again.
 func (k *Keeper) next(feed *event.Feed) ([]event.Event, error) {
-	if len(k.waiting) == 0 {
+	var wait time.Duration // none while somebody waits for what was written before
+	switch {
+	case len(k.waiting) > 0 || k.told.Problem != nil:
+		wait = retryEvery
+	case !feed.Awaited():
 		return feed.Next(context.Background())
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), retryEvery)
+	ctx, cancel := context.WithTimeout(context.Background(), wait)
 	defer cancel()
 	batch, err := feed.Next(ctx)
 	if errors.Is(err, context.DeadlineExceeded) {
@@ -144,6 +212,7 @@ func (k *Keeper) loses(e event.Event) {
 		k.since = e.At
 	}
 	k.lost++
+	k.gap++
 }
 
 // weight is about how much memory an event takes, in bytes.
@@ -160,9 +229,18 @@ func weight(e event.Event) int {
 	return usual
 }
 
-// flush writes what waits.
-func (k *Keeper) flush() error {
-	for len(k.waiting) > 0 {
+// flush writes what waits; synced so that it outlasts the machine's end, too.
+func (k *Keeper) flush(synced bool) error {
+	if err := k.ready(); err != nil {
+		return err
+	}
+	if synced {
+		if err := k.book.sync(true); err != nil {
+			return err
+		}
+		defer k.book.sync(false) //nolint:errcheck // it is only slower where that fails
+	}
+	for first := true; len(k.waiting) > 0 || first && synced; first = false {
 		piece := k.waiting[:min(len(k.waiting), mostAtOnce)]
 		if err := k.write(piece); err != nil {
 			return err
@@ -189,31 +267,52 @@ func (k *Keeper) tell(problem error) {
 	}
 }
 
+// write adds events to the entry, under the next numbers that it has. What was written before becomes as safe as they are.
 func (k *Keeper) write(batch []event.Event) error {
 	tx, err := k.book.db.Begin()
 	if err != nil {
 		return k.book.wrap(err)
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-	insert, err := tx.Prepare(`INSERT INTO event (session, seq, at, kind, body) VALUES (?, ?, ?, ?, ?)`)
-	if err != nil {
+	if err := k.add(tx, batch); err != nil {
 		return k.book.wrap(err)
 	}
+	return k.book.wrap(tx.Commit())
+}
+
+func (k *Keeper) add(tx *sql.Tx, batch []event.Event) error {
+	// This writes in any case, so that a sync has something to sync.
+	found, err := tx.Exec(`UPDATE session SET process = process WHERE id = ?`, k.id)
+	if err != nil {
+		return err
+	}
+	if rows, err := found.RowsAffected(); err != nil || rows == 0 {
+		return cmp.Or(err, fmt.Errorf("entry %d was removed from it", k.id))
+	}
+	var last int64
+	if err := tx.QueryRow(`SELECT COALESCE(MAX(seq), 0) FROM event WHERE session = ?`, k.id).Scan(&last); err != nil {
+		return err
+	}
+	insert, err := tx.Prepare(`INSERT INTO event (session, seq, at, kind, body) VALUES (?, ?, ?, ?, ?)`)
+	if err != nil {
+		return err
+	}
 	defer insert.Close()
-	for _, e := range batch {
+	for i, e := range batch {
+		e.Seq = last + int64(i) + 1
 		body, err := json.Marshal(e.Body)
 		if err != nil { // it hides nothing behind it
 			e.Body = event.Unread{Kind: event.KindOf(e.Body), Why: err.Error()}
 			body, _ = json.Marshal(e.Body)
 		}
 		if _, err := insert.Exec(k.id, e.Seq, stamp(e.At), event.KindOf(e.Body), string(body)); err != nil {
-			return k.book.wrap(err)
+			return err
 		}
 		if err := errors.Join(k.summarise(tx, e), k.remember(tx, e)); err != nil {
-			return k.book.wrap(err)
+			return err
 		}
 	}
-	return k.book.wrap(tx.Commit())
+	return nil
 }
 
 // summarise keeps the entry's own row up to date.

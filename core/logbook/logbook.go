@@ -2,7 +2,8 @@
 // shown, replayed and handed over, also after the program was killed in the middle.
 //
 // Events are written in batches, each within FlushEvery of the first event in it; the file is in WAL
-// mode, so a batch that was written survives the end of the process.
+// mode, so a batch that was written survives the end of the process. What somebody waits for is synced as well, so that it
+// survives the end of the machine.
 package logbook
 
 import (
@@ -24,6 +25,9 @@ const FlushEvery = 100 * time.Millisecond
 
 // ErrFull is what a write to a full disk ends in; what happens is kept in memory until there is room again.
 var ErrFull = errors.New("the disk is full")
+
+// ErrBusy is what a write ends in while another program holds the file.
+var ErrBusy = errors.New("another program holds it")
 
 const schema = `
 CREATE TABLE IF NOT EXISTS session (
@@ -73,8 +77,11 @@ func Open(path string) (*Logbook, error) {
 // tells by a number only, else what is in it.
 func unopened(path string, err error) error {
 	const failing, cannotOpen = 10, 14
-	if isFull(err) {
+	switch {
+	case isFull(err):
 		return fmt.Errorf("logbook %s: %w", path, ErrFull)
+	case isBusy(err):
+		return fmt.Errorf("logbook %s: %w", path, ErrBusy)
 	}
 	var coded interface{ Code() int }
 	if errors.As(err, &coded) {
@@ -128,9 +135,9 @@ func connect(path, mode string) (*Logbook, error) {
 	if absolute, err := filepath.Abs(path); err == nil {
 		path = absolute
 	}
-	address := url.URL{Scheme: "file", Path: filepath.ToSlash(path), RawQuery: "_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=busy_timeout(5000)"}
+	address := url.URL{Scheme: "file", Path: filepath.ToSlash(path), RawQuery: "_txlock=immediate&_pragma=busy_timeout(" + patient + ")&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"}
 	if mode != "" {
-		address.RawQuery = "mode=" + mode + "&_pragma=busy_timeout(5000)"
+		address.RawQuery = "mode=" + mode + "&_pragma=busy_timeout(" + patient + ")"
 	}
 	db, err := sql.Open("sqlite", address.String())
 	if err != nil {
@@ -138,6 +145,20 @@ func connect(path, mode string) (*Logbook, error) {
 	}
 	db.SetMaxOpenConns(1)
 	return &Logbook{db: db, path: path}, nil
+}
+
+// patient is how long another program that writes is waited for, in milliseconds: shorter than a change may wait to be on
+// record.
+const patient = "2500"
+
+// sync says whether what is committed from here on is on the disk when that returns, or may still be with the system.
+func (l *Logbook) sync(full bool) error {
+	level := "NORMAL"
+	if full {
+		level = "FULL"
+	}
+	_, err := l.db.Exec("PRAGMA synchronous = " + level)
+	return l.wrap(err)
 }
 
 func (l *Logbook) version() (n int, err error) {
@@ -176,10 +197,19 @@ func (l *Logbook) wrap(err error) error {
 	if err == nil {
 		return nil
 	}
-	if isFull(err) {
+	switch {
+	case isFull(err):
 		err = ErrFull
+	case isBusy(err):
+		err = ErrBusy
 	}
 	return fmt.Errorf("logbook %s: %w", l.path, err)
+}
+
+func isBusy(err error) bool {
+	const busy, locked = 5, 6
+	var coded interface{ Code() int }
+	return errors.As(err, &coded) && (coded.Code()&0xff == busy || coded.Code()&0xff == locked)
 }
 
 func isFull(err error) bool {

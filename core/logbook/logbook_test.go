@@ -1,6 +1,7 @@
 package logbook
 
 import (
+	"context"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -197,7 +198,11 @@ func TestAFullDiskIsToldAtOnceAndRecordingGoesOn(t *testing.T) {
 	now := <-k.Changes()
 	require.ErrorIs(t, now.Problem, ErrFull)
 	assert.ErrorContains(t, now.Problem, b.Path())
-	require.NoError(t, hub.Settle(t.Context()), "nobody waits for a disk")
+	short, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	settled := hub.Settle(short)
+	require.ErrorIs(t, settled, event.ErrNotRecorded)
+	require.ErrorIs(t, settled, ErrFull)
 	hub.Emit(event.Note{Text: "while it was full"})
 	_, err = b.db.Exec(`PRAGMA max_page_count = 1000000`)
 	require.NoError(t, err)

@@ -65,13 +65,28 @@ type Console interface {
 	Pending() []dialect.Open
 	// Gone is what was pending, and ran out or was lost by a restart since the run began.
 	Gone() []event.Pending
-	// Settle waits until everything that happened so far is kept.
+	// Doubts counts what may have put another device on the line.
+	Doubts() Doubts
+	// Kept is the name that the device was opened by, and what that one was known by before; either may be empty.
+	Kept() (name, identity string)
+	// Settle waits until everything that happened so far is kept, or returns event.ErrNotRecorded.
 	Settle(ctx context.Context) error
 	// Shell is the SSH connection that the line goes over, nil where it is none.
 	Shell() *ssh.Client
 	// Reach watches whether addresses answer; nil when nothing can be watched.
 	Reach() *reach.Watch
 }
+
+// Doubts is what may have put another device on the line so far: it was lost, or silent for longer than SilenceInDoubt; a login
+// was seen; the hand had the helm.
+type Doubts struct {
+	Count    int
+	Silences int    // of those, the silences
+	Why      string // what it was last
+}
+
+// SilenceInDoubt is how long a device may be silent and still be taken for the same one.
+const SilenceInDoubt = time.Minute
 
 // Typing says what a line is that is typed.
 type Typing struct {

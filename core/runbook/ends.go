@@ -19,6 +19,7 @@ const (
 	ExitStopped    = 3
 	ExitRolledBack = 4
 	ExitDoneBut    = 5 // to the end, over steps that failed
+	ExitUnrecorded = 6 // something of it is not on record, or it was stopped for that
 )
 
 // Result is how a run ended.
@@ -93,6 +94,8 @@ func (e *Engine) conclude(ctx context.Context, err error) Result {
 		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done" + e.handWords(), Proved: e.proved}
 	case errors.Is(err, errAlready):
 		return Result{Outcome: event.Already, Exit: ExitDone, Message: e.already + e.changedWords(), Proved: e.proved}
+	case errors.Is(err, event.ErrNotRecorded):
+		return Result{Outcome: event.Stopped, Exit: ExitUnrecorded, Message: err.Error() + e.changedWords()}
 	case errors.Is(err, errStopped):
 		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: err.Error() + e.changedWords()}
 	case errors.Is(err, errRollBack):

@@ -25,6 +25,12 @@ type Engine struct {
 	patience *patience // of the step that is under way
 	doing    event.StepNow
 
+	device     string // what the device is known by, empty while that is not known
+	deviceRead bool   // in this run
+	checking   bool   // whether it is still the same: the first one that is read in a run is not taken for granted then
+
+	unrecorded string // what went out without being on record, and why; empty for nothing
+
 	tried       bool       // a command went out that changes what the device keeps
 	changed     bool       // and succeeded
 	ownChanges  int        // how many changes were this run's, of those that the facts know of
@@ -61,7 +67,8 @@ func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
 		made: map[string]any{}, withdraw: map[string]func(){}, unpacker: image.Unpacker{In: p.Kit.Folder},
 		changesThen: facts.Changes(),
 	}
-	e.console = &steered{Console: console, e: e}
+	e.console = e.steer(console)
+	e.device = e.knownBefore()
 	return e
 }
 
@@ -79,7 +86,7 @@ func (e *Engine) turn(s *PreparedStep) (back func(), err error) {
 	}
 	first := e.console
 	other.TakeBack("“" + e.title(s) + "” types on it")
-	e.console = &steered{Console: other, e: e}
+	e.console = e.steer(other)
 	return func() {
 		other.Release("“" + e.title(s) + "” is over")
 		e.console = first
@@ -92,11 +99,11 @@ func (e *Engine) Run(ctx context.Context) Result {
 	e.speedBefore, _ = e.console.Speed()
 	e.console.Emit(e.begin())
 	e.tellShelf()
-	result := e.stillOpen(e.conclude(ctx, e.carryOut(ctx)))
+	result := e.withRecord(e.stillOpen(e.conclude(ctx, e.carryOut(ctx))))
 	if note := e.putBack(ctx); note != "" {
 		result.Message += "; " + note
 	}
-	e.console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved})
+	e.console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved, Unrecorded: e.unrecorded})
 	e.console.Release("the runbook ended")
 	return result
 }

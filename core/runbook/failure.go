@@ -26,6 +26,8 @@ const (
 	TryAgain = "repeat"
 	SkipIt   = "go on"
 	RollBack = "roll back"
+	// GoUnrecorded changes the device although nothing is kept of that, for the rest of the run.
+	GoUnrecorded = "go on unrecorded"
 )
 
 // backTo goes back to the phase that a failed step names. What was unrolled from there on is unrolled anew, since
@@ -36,7 +38,7 @@ func (e *Engine) backTo(ctx context.Context, steps []PreparedStep, from int, fai
 	e.failures[s.ID]++
 	why := strings.TrimSuffix(failure.Error(), ": "+errRepeatFrom.Error())
 	e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("starts over from “%s”: %s", again, why)})
-	if other := e.sameDeviceHere(ctx, s); other != nil {
+	if other := e.thisDeviceHere(ctx, s); other != nil {
 		return nil, 0, fmt.Errorf("“%s”: %w", e.title(s), other)
 	}
 	phase := slices.IndexFunc(e.p.Book.Phases, func(l Phase) bool { return l.Phase == again })
@@ -117,7 +119,7 @@ func (e *Engine) afterFailure(ctx context.Context, s *PreparedStep, try int, err
 		if back := e.lineBack(ctx); back != nil {
 			return false, fmt.Errorf("“%s”: %w", e.title(s), back)
 		}
-		if other := e.sameDevice(ctx, s); other != nil {
+		if other := e.sameDeviceBack(ctx, s); other != nil {
 			return false, fmt.Errorf("“%s”: %w", e.title(s), other)
 		}
 		if e.lineLosses++; (s.Verb == nil || s.Verb.Repeatable) && e.lineLosses <= maxLineRepeats {

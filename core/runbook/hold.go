@@ -39,8 +39,12 @@ func (e *Engine) hold(ctx context.Context, s *PreparedStep) error {
 			return err
 		}
 		now, err := e.present(s)
-		if err != nil || now.same(shown) {
+		if err != nil {
 			return err
+		}
+		if now.same(shown) {
+			e.grants(now)
+			return nil
 		}
 		shown, anew = now, "This is not as it was when you were asked. "
 	}
@@ -51,10 +55,12 @@ type present struct {
 	text, rollback string
 	types          []string
 	pending        []string // names
+	device         string   // what is to be said of which one it is, empty for nothing
+	unread         bool     // whether it is still the same one cannot be read there
 }
 
 func (p present) same(as present) bool {
-	return p.text == as.text && p.rollback == as.rollback && slices.Equal(p.types, as.types) && slices.Equal(p.pending, as.pending)
+	return p.text == as.text && p.rollback == as.rollback && p.device == as.device && slices.Equal(p.types, as.types) && slices.Equal(p.pending, as.pending)
 }
 
 func (e *Engine) present(s *PreparedStep) (p present, err error) {
@@ -70,6 +76,7 @@ func (e *Engine) present(s *PreparedStep) (p present, err error) {
 	for _, open := range e.console.Pending() {
 		p.pending = append(p.pending, open.Name)
 	}
+	p.device, p.unread = e.aboutDevice()
 	return p, nil
 }
 
@@ -79,7 +86,7 @@ func (e *Engine) askHold(ctx context.Context, s *PreparedStep, shown present, an
 	}
 	e.console.Emit(event.StepNow{ID: s.ID, Doing: e.title(s), Awaiting: "your approval"})
 	answer, err := e.console.Ask(ctx, event.Ask{
-		Form: event.FormHold, Step: s.ID, Text: anew + shown.text + e.oldWords(s), Types: shown.types, Rollback: shown.rollback,
+		Form: event.FormHold, Step: s.ID, Text: anew + shown.text + shown.device + e.oldWords(s), Types: shown.types, Rollback: shown.rollback,
 		Irreversible: s.Irreversible, Changed: e.mayHaveChanged(), Pending: e.pendingWords(), Now: e.console.Present(), Answers: []string{Approve, StopHere},
 	})
 	if err == nil && answer != Approve {
@@ -177,6 +184,9 @@ func (e *Engine) readable(reading *dialect.CompiledReading) bool {
 // fresh holds that what an expression proves by was read since the device was last changed, and reads it again where
 // it was not: the hand may have typed something in between.
 func (e *Engine) fresh(ctx context.Context, s *PreparedStep, guards ...*expression.Guard) error {
+	if err := e.thisDeviceHere(ctx, s); err != nil {
+		return err
+	}
 	var names []string
 	for _, g := range guards {
 		if g != nil {

@@ -4,23 +4,92 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
+	"pilotrix/core/device"
+	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/sense"
 )
 
-// Whether it is still the same device: after a lost line, a restart, or on the way back in a run.
+// Which device it is. Nothing that changes anything is typed at a device whose identity was not read since it could have
+// become another one: behind a question to the operator, while the hand had the helm, when the line was lost, when nothing
+// was heard for long, when a login was seen. Another one ends the run; one that cannot be read is the operator's to vouch for.
 
-const identityTimeout = 20 * time.Second
+const (
+	identityTimeout = 20 * time.Second
+	// inDoubt is no count of the console's doubts.
+	inDoubt = -1
+)
 
-// sameDevice holds, after the line was lost, that the device behind it is still the one that was read before.
-// Where that cannot be read now it is said, and nothing more.
-func (e *Engine) sameDevice(ctx context.Context, s *PreparedStep) error {
+// knownBefore is what the device is known by when a run begins: what was read of it before, or the name in its prompt where
+// its dialect reads no identity.
+func (e *Engine) knownBefore() string {
+	if name := e.p.Dialect.IdentityFact(); name != "" {
+		fact, _ := e.facts.Get(name)
+		return fact.Text
+	}
+	return e.nameInPrompt()
+}
+
+func (e *Engine) nameInPrompt() string {
+	v := e.console.Device()
+	if !v.AtPrompt || e.p.Dialect == nil {
+		return ""
+	}
+	host, _ := e.p.Dialect.PromptGroups(v.Mode, v.Prompt)["host"].(string)
+	return host
+}
+
+// doubted reports whether the device may be another one than when its identity was read, or vouched for, last.
+func (e *Engine) doubted() bool {
+	return !e.console.certain(e.console.Doubts())
+}
+
+// certain reports whether nothing has happened since the device was known.
+func (c *steered) certain(now Doubts) bool { return now.Count == c.sure || now.Count == c.granted }
+
+// lasted takes a silence for no doubt that lay between one of our commands and the end that only the device which it was
+// typed at can tell: it may erase its flash meanwhile.
+func (c *steered) lasted(from Doubts) {
+	now := c.Doubts()
+	if c.certain(from) && now.Count-from.Count == now.Silences-from.Silences {
+		c.granted = now.Count
+	}
+}
+
+// thisDevice holds that what is about to be changed is the device that the run is for.
+func (e *Engine) thisDevice(ctx context.Context, s *PreparedStep) error {
+	for e.doubted() {
+		if err := e.identify(ctx, s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// thisDeviceHere holds the same where nothing has to be typed to get to where that can be read; elsewhere it is left to
+// whatever changes the device next.
+func (e *Engine) thisDeviceHere(ctx context.Context, s *PreparedStep) error {
+	if reading := e.identity(); reading != nil && !e.readable(reading) {
+		return nil
+	}
+	return e.thisDevice(ctx, s)
+}
+
+// sameDeviceBack holds the same behind a line that was lost. What cannot be read yet, since it is starting, is read before
+// it is changed.
+func (e *Engine) sameDeviceBack(ctx context.Context, s *PreparedStep) error {
 	for {
 		held, release := e.console.WithHelm(ctx)
-		err := e.identify(held, s)
+		err := e.readIdentity(held, s)
 		release()
-		if !errors.Is(err, ErrHelm) || ctx.Err() != nil {
+		var unread *unreadError
+		switch {
+		case errors.As(err, &unread):
+			return nil
+		case !errors.Is(err, ErrHelm) || ctx.Err() != nil:
 			return err
 		}
 		switch wish, err := e.console.AwaitHelm(ctx); {
@@ -32,35 +101,152 @@ func (e *Engine) sameDevice(ctx context.Context, s *PreparedStep) error {
 	}
 }
 
-// sameDeviceHere holds the same where the device may have restarted, or the run goes back; it is read only where
-// nothing has to be typed to get there.
-func (e *Engine) sameDeviceHere(ctx context.Context, s *PreparedStep) error {
-	if id := e.p.Dialect.Identity; id == nil || !e.readable(e.p.Dialect.Reading(id.Read)) {
+// identity is the reading that tells the device, nil where its dialect has none.
+func (e *Engine) identity() *dialect.CompiledReading {
+	if e.p.Dialect.IdentityFact() == "" {
 		return nil
 	}
-	return e.identify(ctx, s)
+	return e.p.Dialect.Reading(e.p.Dialect.Identity.Read)
 }
 
+// unreadError is why the device's identity could not be read.
+type unreadError struct{ why string }
+
+func (u *unreadError) Error() string { return u.why }
+
+// identify reads which device it is, or has the operator vouch for it.
 func (e *Engine) identify(ctx context.Context, s *PreparedStep) error {
-	id := e.p.Dialect.Identity
-	if id == nil {
+	doubts := e.console.Doubts()
+	err := e.readIdentity(ctx, s)
+	var unread *unreadError
+	if !errors.As(err, &unread) {
+		return err
+	}
+	if _, kept := e.console.Kept(); e.device == "" && (kept == "" || unread.why == "") { // there is nothing that it could differ from
+		e.console.granted = doubts.Count
 		return nil
 	}
-	before, known := e.facts.Get(id.Fact)
-	if !known {
-		return nil
+	answer, err := e.console.Ask(ctx, event.Ask{
+		Form: event.FormIdentity, Step: s.ID, Title: e.title(s), Answers: []string{Approve, StopHere}, Changed: e.mayHaveChanged(),
+		Text: fmt.Sprintf("Whether this is %s cannot be read: %s%s.", e.deviceWords(), e.unreadWords(unread), sinceWords(doubts.Why)),
+	})
+	if err == nil && answer != Approve {
+		err = fmt.Errorf("%w: whether this is %s cannot be read: %s", errStopped, e.deviceWords(), e.unreadWords(unread))
 	}
+	if err == nil { // it is vouched for as it is by now
+		e.console.granted = e.console.Doubts().Count
+	}
+	return err
+}
+
+func sinceWords(why string) string {
+	if why == "" {
+		return ""
+	}
+	return "; since it was read last, " + why
+}
+
+func (e *Engine) unreadWords(unread *unreadError) string {
+	if unread.why != "" {
+		return unread.why
+	}
+	return "nothing tells that in mode " + e.p.Dialect.ModeTitle(e.console.Device().Mode)
+}
+
+// deviceWords is what the device is known by.
+func (e *Engine) deviceWords() string {
+	name := e.p.Dialect.IdentityFact()
+	switch {
+	case e.device == "":
+		kept, identity := e.console.Kept()
+		return kept + " (" + name + " " + identity + ")"
+	case name == "":
+		return "still " + e.device
+	}
+	return "still " + name + " " + e.device
+}
+
+// readIdentity reads the device's identity where it is, or takes the name in its prompt. Its error is an unreadError where
+// neither tells, and ends the run where another one is there.
+func (e *Engine) readIdentity(ctx context.Context, s *PreparedStep) error {
+	reading := e.identity()
+	switch {
+	case reading == nil:
+		return e.sameName()
+	case !e.readable(reading):
+		return &unreadError{}
+	}
+	e.console.doubt()
+	e.checking = true
+	defer func() { e.checking = false }()
 	limited, cancel := e.console.Clock().WithTimeout(ctx, identityTimeout)
 	defer cancel()
-	if err := e.readOne(limited, s, e.p.Dialect.Reading(id.Read)); err != nil {
-		if ctx.Err() != nil {
-			return causeOf(ctx, err)
-		}
-		e.console.Emit(event.Note{Level: event.Warning, Text: "whether this is still " + before.Text + " cannot be read now"})
+	err := e.readOne(limited, s, reading)
+	switch {
+	case err == nil && e.console.sure == inDoubt:
+		return &unreadError{why: fmt.Sprintf("%s says nothing of %s", reading.Command, e.p.Dialect.IdentityFact())}
+	case err == nil, errors.Is(err, errStopped), errors.Is(err, ErrLineLost):
+		return err
+	case ctx.Err() != nil:
+		return causeOf(ctx, err)
+	}
+	if said := lastLines(e.console.Device().Output()); said != "" && !errors.Is(err, context.DeadlineExceeded) {
+		return &unreadError{why: fmt.Sprintf("%s was answered “%s”", reading.Command, sense.Sample([]byte(said), 80))}
+	}
+	return &unreadError{why: err.Error()}
+}
+
+// sameName holds the name in the prompt, where the dialect reads no identity.
+func (e *Engine) sameName() error {
+	doubts := e.console.Doubts()
+	name := e.nameInPrompt()
+	switch {
+	case name == "":
+		return &unreadError{}
+	case e.device != "" && name != e.device:
+		return fmt.Errorf("%w: another device is on the line now: its prompt names %s, and named %s before", errStopped, name, e.device)
+	}
+	e.device, e.console.sure = name, doubts.Count
+	return nil
+}
+
+// identified takes what a reading says of the device's identity, where it is that which does. Doubts are the console's
+// from before it was typed. A run may be the first on another device than the one before: it is for the one that its own
+// first reading shows.
+func (e *Engine) identified(reading *dialect.CompiledReading, facts []device.Fact, doubts Doubts) error {
+	name := e.p.Dialect.IdentityFact()
+	at := slices.IndexFunc(facts, func(f device.Fact) bool { return f.Name == name })
+	if reading != e.identity() || at < 0 {
 		return nil
 	}
-	if now, _ := e.facts.Get(id.Fact); now.Text != before.Text {
-		return fmt.Errorf("%w: another device is on the line now: %s reads %s, was %s", errStopped, id.Fact, now.Text, before.Text)
+	now, before := facts[at].Text, e.device
+	switch {
+	case before == "" || before == now:
+	case e.deviceRead || e.checking:
+		return fmt.Errorf("%w: another device is on the line now: %s reads %s, was %s", errStopped, name, now, before)
+	default:
+		e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("this is another device than before: %s reads %s, was %s", name, now, before)})
 	}
+	e.device, e.deviceRead, e.console.sure = now, true, doubts.Count
 	return nil
+}
+
+// aboutDevice is what a hold says of which device it is: that another one is kept under its name, and that it cannot be read
+// whether it is still the same. Who approves that vouches for it.
+func (e *Engine) aboutDevice() (text string, unread bool) {
+	if name, identity := e.console.Kept(); identity != "" && e.device != "" && identity != e.device && e.identity() != nil {
+		text = fmt.Sprintf(" This is another device: %s is known by %s, and %s answers.", name, identity, e.device)
+	}
+	v, reading := e.console.Device(), e.identity()
+	if e.device == "" || reading == nil || len(reading.In) == 0 || e.readable(reading) || e.moveTo(v.Mode, reading.In) != nil {
+		return text, false
+	}
+	return text + fmt.Sprintf(" Whether it is %s cannot be read in mode %s.", e.deviceWords(), e.p.Dialect.ModeTitle(v.Mode)), true
+}
+
+// grants takes an approval of a hold for the operator's word on the device, where the hold has said that nothing else tells.
+func (e *Engine) grants(approved present) {
+	if approved.unread {
+		e.console.granted = e.console.Doubts().Count
+	}
 }

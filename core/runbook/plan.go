@@ -85,7 +85,8 @@ type Plan struct {
 	Title    string        `json:"title"`
 	Dialect  string        `json:"dialect"`
 	Expected time.Duration `json:"expected"`
-	Answers  []Typed       `json:"answers,omitempty"` // to what the device may ask at any time
+	Answers  []Typed       `json:"answers,omitempty"`  // to what the device may ask at any time
+	Identity []Typed       `json:"identity,omitempty"` // what tells which device it is, before a change
 	Steps    []PlanStep    `json:"steps"`
 	About    string        `json:"rollback_about,omitempty"`
 	Rollback []PlanStep    `json:"rollback,omitempty"`
@@ -108,7 +109,7 @@ func (p *Prepared) Plan(assumed *device.Facts) Plan {
 	steps, env := p.unrolled(assumed)
 	plan := Plan{Runbook: p.Book.Runbook, Title: p.titleWords(env), Dialect: p.Dialect.Dialect, About: p.aboutRollback(env)}
 	walk := &planner{Prepared: p, env: env, facts: assumed, locks: p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
-	plan.Answers = walk.answers()
+	plan.Answers, plan.Identity = walk.answers(), walk.whichDevice()
 	for i := range steps {
 		step := walk.step(&steps[i])
 		plan.Steps = append(plan.Steps, step)
@@ -464,6 +465,16 @@ func (p *planner) answers() (typed []Typed) {
 	return typed
 }
 
+// whichDevice is what is typed before anything that changes the device, wherever that could have become another one.
+func (p *planner) whichDevice() []Typed {
+	name := p.Dialect.IdentityFact()
+	if name == "" {
+		return nil
+	}
+	reading := p.Dialect.Reading(p.Dialect.Identity.Read)
+	return []Typed{{Text: reading.Type.Shown(p.env), When: "to see that it is still the same device by its " + name + ", before it is changed behind a hold, a login or a long silence"}}
+}
+
 // catches is what brings a device to a mode, whatever it does.
 func (p *planner) catches(mode string) (typed []Typed) {
 	key := func(text, when string) { typed = append(typed, Typed{Text: keyWords(text), When: when, Key: true}) }
@@ -503,6 +514,9 @@ func (p Plan) Write(out io.Writer) {
 	fmt.Fprintf(out, "%s  (%s, dialect %s), about %s\n", p.Title, p.Runbook, p.Dialect, p.Expected.Round(time.Second))
 	for _, t := range p.Answers {
 		fmt.Fprintf(out, "  whenever   %s\n", t.Words())
+	}
+	for _, t := range p.Identity {
+		fmt.Fprintf(out, "  identity   %s\n", t.Words())
 	}
 	writeSteps(out, p.Steps)
 	fmt.Fprintf(out, "\nrollback: %s\n", cmp.Or(strings.TrimSpace(p.About), "none is prepared"))
@@ -562,6 +576,9 @@ func (s PlanStep) details() (details [][2]string) {
 // WriteMarkdown prints the plan as Markdown, to be put into a ticket.
 func (p Plan) WriteMarkdown(out io.Writer) {
 	fmt.Fprintf(out, "# %s\n\nRunbook `%s`, dialect `%s`, about %s. ◇ waits for an approval, ▲ cannot be undone. Nothing was sent.\n", p.Title, p.Runbook, p.Dialect, p.Expected.Round(time.Second))
+	for _, t := range p.Identity {
+		fmt.Fprintf(out, "\n`%s` is typed %s.\n", t.Text, t.When)
+	}
 	markdownSteps(out, p.Steps)
 	fmt.Fprintf(out, "\n## Rollback\n\n%s\n", cmp.Or(p.About, "None is prepared."))
 	markdownSteps(out, p.Rollback)

@@ -22,7 +22,17 @@ import (
 type steered struct {
 	Console
 	e *Engine
+
+	sure    int // the console's doubts when the device's identity was read last, inDoubt where that does not count any more
+	granted int // the same when the operator said to go on although it cannot be read
 }
+
+func (e *Engine) steer(c Console) *steered {
+	return &steered{Console: c, e: e, sure: inDoubt, granted: inDoubt}
+}
+
+// doubt says that the device may be another one by now.
+func (c *steered) doubt() { c.sure, c.granted = inDoubt, inDoubt }
 
 // patience is what a step under way has left of its helm and its time. It is nil between steps.
 type patience struct {
@@ -287,6 +297,7 @@ func (c *steered) Ask(ctx context.Context, ask event.Ask) (answer string, err er
 	if p != nil && ask.Title == "" {
 		ask.Title = c.e.title(p.step)
 	}
+	defer c.doubt() // time has passed, of which nothing is known here
 	first := true
 	err = c.within(ctx, waits, func(ctx context.Context) (err error) {
 		if !first && ask.Form == event.FormDialog {

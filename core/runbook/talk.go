@@ -56,7 +56,9 @@ func (e *Engine) readNow(ctx context.Context, s *PreparedStep, reading *dialect.
 		return err
 	}
 	var facts []device.Fact
+	var doubts Doubts
 	for range readTries {
+		doubts = e.console.Doubts()
 		e.now(s, "Reads "+reading.Reading.Reading, "the answer to "+command, s.Timeout)
 		output, answerErr := e.command(ctx, command)
 		if answerErr != nil {
@@ -79,7 +81,7 @@ func (e *Engine) readNow(ctx context.Context, s *PreparedStep, reading *dialect.
 		}
 		e.console.Emit(told)
 	}
-	return nil
+	return e.identified(reading, facts, doubts)
 }
 
 // command types a command and returns what was answered until the next prompt, questions answered.
@@ -235,6 +237,7 @@ type begun struct {
 	env     map[string]any
 	command string
 	ours    int // how many commands had been begun with it
+	doubts  Doubts
 }
 
 // perform types an action's command and follows it to its end.
@@ -249,6 +252,9 @@ func (e *Engine) perform(ctx context.Context, s *PreparedStep, d *doing) error {
 			err = fmt.Errorf("“%s” did not end, %w", b.command, late(err, e))
 		}
 		return err
+	}
+	if b.way.Done != nil {
+		e.console.lasted(b.doubts)
 	}
 	e.changed = e.changed || b.action.Alters()
 	return e.followSpeed(ctx, b.action)
@@ -285,18 +291,28 @@ func (e *Engine) typeAction(ctx context.Context, s *PreparedStep, d *doing) (*be
 			return nil, err
 		}
 	}
+	doubts := e.console.Doubts()
 	err = e.console.Command(ctx, command, Typing{Fresh: true, Leads: d.action.To != "", Masks: e.masks(way, env)})
-	return &begun{d.action, way, env, command, e.console.Device().Commands}, err
+	return &begun{d.action, way, env, command, e.console.Device().Commands, doubts}, err
 }
 
-// alters notes that the device is about to be changed, and waits until that is kept: no program that is killed behind
-// it can forget it.
+// alters notes that the device is about to be changed, and waits until that is kept: neither a program that is killed
+// afterwards nor a machine that loses its power can forget it.
 func (e *Engine) alters(ctx context.Context, s *PreparedStep, command string) error {
+	if err := e.thisDevice(ctx, s); err != nil {
+		return err
+	}
+	e.console.Emit(event.Change{Step: s.ID, Command: command})
+	if err := e.onRecord(ctx, s, command); err != nil {
+		return err
+	}
+	if err := e.thisDevice(ctx, s); err != nil { // it may have taken the operator
+		return err
+	}
 	e.tried = true
 	e.facts.Change()
 	e.ownChanges++
-	e.console.Emit(event.Change{Step: s.ID, Command: command})
-	return e.console.Settle(ctx)
+	return nil
 }
 
 // follow waits for what tells that an action succeeded or failed, answering questions meanwhile.

@@ -164,7 +164,8 @@ func (r *restarting) through(ctx context.Context) error {
 			return err
 		}
 	}
-	return e.sameDeviceHere(ctx, s)
+	e.console.doubt()
+	return e.thisDeviceHere(ctx, s)
 }
 
 func (r *restarting) watchBefore(ctx context.Context) error {

@@ -300,6 +300,11 @@ func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img 
 	}
 	protocol := strings.ToUpper(w.put)
 	e.now(s, fmt.Sprintf("Puts %s on the device by %s", img.Name, protocol), "the device to take it", s.Timeout)
+	if reading := e.identity(); reading != nil && e.doubted() { // nothing was typed that has brought it to its prompt
+		if err := e.be(ctx, s, reading.In); err != nil {
+			return err
+		}
+	}
 	if err := e.alters(ctx, s, protocol+" put of "+img.Name+" to "+to); err != nil {
 		return err
 	}

@@ -339,8 +339,22 @@ func (c console) Stops(command string) (says string) {
 	return says
 }
 
+// onRecordWithin is how long a change waits to be on record before it is not typed, of the wall's time.
+const onRecordWithin = 5 * time.Second
+
 // Settle implements runbook.Console.
-func (c console) Settle(ctx context.Context) error { return c.s.hub.Settle(ctx) }
+func (c console) Settle(ctx context.Context) error {
+	limited, cancel := context.WithTimeout(ctx, onRecordWithin)
+	defer cancel()
+	err := c.s.hub.Settle(limited)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = fmt.Errorf("%w within %s: the disk is slow, or something holds the logbook", event.ErrNotRecorded, onRecordWithin)
+	}
+	return err
+}
 
 func (c console) Reach() *reach.Watch { return c.s.watch }
 

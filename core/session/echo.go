@@ -67,6 +67,9 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 		if err := c.empty(ctx, base, v.Partial); err != nil {
 			return err
 		}
+		if left := c.Device().Partial; left == strings.TrimRight(base, " ") {
+			base = left // where a letter's echo was lost, the key has taken a blank of the prompt
+		}
 	}
 }
 

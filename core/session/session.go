@@ -28,11 +28,13 @@ import (
 
 // Options is what a session needs.
 type Options struct {
-	Target  line.Target
-	Device  string // its name, as the operator knows it
-	Dialect *dialect.Dialect
-	Clock   clock.Clock
-	Opener  *line.Opener
+	Target line.Target
+	Device string // its name, as the operator knows it
+	// Identity is what the device of that name was known by before, empty where that was never read.
+	Identity string
+	Dialect  *dialect.Dialect
+	Clock    clock.Clock
+	Opener   *line.Opener
 	// Reach is the network that addresses are watched on; nil watches nothing.
 	Reach reach.Network
 	// Secrets are in no event, whatever the device prints or the operator types.
@@ -59,6 +61,8 @@ type Session struct {
 	helm       *helm
 	questions  *questions
 	guard      *guard
+	doubts     doubts
+	heardAt    time.Time // when something came last, what a transfer took included
 	under      under
 	hand       handLine
 	sense      *sense.Sense
@@ -334,6 +338,8 @@ func (s *Session) shut() {
 
 // arrived takes bytes in: to the transfer that owns the line, or to everything else.
 func (s *Session) arrived(chunk line.Chunk) {
+	s.doubts.heard(s.heardAt, chunk.At)
+	s.heardAt = chunk.At
 	if s.lent != nil {
 		s.lent.put(chunk.Bytes)
 		return
@@ -365,6 +371,7 @@ const fewBytes = 512
 // tell emits what the sensing found new, and wakes who waited for it.
 func (s *Session) tell() {
 	v := s.sense.State()
+	s.doubtMode(v)
 	if v.Count != s.told.Count && (v.Mode != s.told.Mode || v.Proof != s.told.Proof) {
 		s.hub.Emit(event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof), 80), Score: v.Garble})
 		if s.Dialect().Starts(v.Mode) && s.sense.Model().Leave() {

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"errors"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -259,26 +260,47 @@ phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Here, operator
 	})
 }
 
-// TestAChangeIsKeptBeforeItIsSent has a logbook that does not come to an end.
+// TestAChangeIsKeptBeforeItIsSent has a logbook that comes to its end late, or not at all.
 func TestAChangeIsKeptBeforeItIsSent(t *testing.T) {
-	talking(t, "", slowly("work"), func(k *talk) {
-		keeper := k.Subscribe()
-		keeper.Keeps()
-		k.begin(works)
-		time.Sleep(30 * time.Second)
-		assert.Empty(t, k.far.commands())
-		changes := of[event.Change](k)
-		require.Len(t, changes, 1)
-		assert.Equal(t, "work", changes[0].Command)
-		keeper.Kept(k.happened()[len(k.happened())-1].Seq)
-		time.Sleep(5 * time.Second)
-		assert.Equal(t, []string{"work"}, k.far.commands())
-		keeper.Abandon()
-		k.TakeHelm()
-		k.GiveHelm(runbook.Stop)
-		time.Sleep(time.Second)
-		assert.Contains(t, k.over().Message, "the device may have been changed before that")
-	})
+	full := errors.New("the disk is full")
+	for answer, far := range map[string][]string{runbook.TryAgain: {"work"}, runbook.GoUnrecorded: {"work"}, runbook.StopHere: nil} {
+		talkingIn(t, nameless, "", func(string) string { return "worked\r\n> " }, func(k *talk) {
+			keeper := k.Subscribe()
+			keeper.Keeps()
+			keeper.Fails(full)
+			k.begin(works)
+			assert.Empty(t, k.far.commands(), "while it is awaited")
+			changes := of[event.Change](k)
+			require.Len(t, changes, 1)
+			assert.Equal(t, "work", changes[0].Command)
+			time.Sleep(10 * time.Second)
+			ask := k.asked()
+			require.Equal(t, event.FormRecord, ask.Form)
+			assert.Contains(t, ask.Text, "“work” is not typed: it is not recorded: the disk is full")
+			assert.Empty(t, k.far.commands(), "nothing is typed that is not on record")
+			if answer == runbook.TryAgain {
+				keeper.Kept(1 << 40)
+			}
+			k.says(event.FormRecord, answer)
+			assert.Equal(t, far, k.far.commands())
+			result := k.over()
+			switch answer {
+			case runbook.TryAgain:
+				assert.Equal(t, event.Done, result.Outcome)
+				assert.Zero(t, result.Exit)
+				assert.Empty(t, last(of[event.RunEnd](k)).Unrecorded)
+			case runbook.GoUnrecorded:
+				assert.Equal(t, runbook.ExitUnrecorded, result.Exit)
+				assert.Contains(t, result.Message, "done; UNRECORDED from “work” on: not recorded: the disk is full")
+				assert.Contains(t, last(of[event.RunEnd](k)).Unrecorded, "from “work” on")
+			default:
+				assert.Equal(t, runbook.ExitUnrecorded, result.Exit)
+				assert.Equal(t, event.Stopped, result.Outcome)
+				assert.Contains(t, result.Message, "nothing was changed on the device")
+			}
+			keeper.Abandon()
+		})
+	}
 }
 
 func TestARestartIsSeenToBeginAndTheDeviceToBeTheSame(t *testing.T) {

@@ -87,6 +87,7 @@ func (s *Session) lost(ctx context.Context) {
 		state = event.LineClosed
 	}
 	s.hub.Emit(event.Line{State: state, Note: s.wire.err.Error()})
+	s.doubts.add("the line was lost")
 	s.lineWent()
 	s.forget()
 	s.failWaiters()

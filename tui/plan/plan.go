@@ -57,6 +57,12 @@ func (v *Plan) lines(t theme.Theme, width int) []paint.Line {
 		lines = append(lines, paint.Paragraph("  ", paint.Look{FG: t.Quiet}, p.About, width)...)
 		lines = append(lines, steps(t, p.Rollback, width)...)
 	}
+	if len(p.Identity) > 0 {
+		lines = append(lines, nil, paint.Line{paint.Strong(t.Text, "which device it is")})
+		for _, one := range p.Identity {
+			lines = append(lines, typed(t, one, width)...)
+		}
+	}
 	if len(p.Answers) > 0 {
 		lines = append(lines, nil, paint.Line{paint.Strong(t.Text, "questions that the device may ask, and what is answered")})
 		for _, answer := range p.Answers {

@@ -99,6 +99,10 @@ func asks(t theme.Theme, a *event.Ask) (color color.Color, mark, word string) {
 		return t.Here, "?", "The device asks"
 	case event.FormNewcomer:
 		return t.Here, "?", "A new device"
+	case event.FormRecord:
+		return t.Bad, "✗", "Not recorded"
+	case event.FormIdentity:
+		return t.Bad, "?", "Which device"
 	case event.FormLine:
 		return t.Here, "?", "The line"
 	case event.FormOverrun:

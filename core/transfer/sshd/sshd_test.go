@@ -130,7 +130,7 @@ func (r *rig) openSSH(program string, args ...string) (string, error) {
 		port = "-p"
 	}
 	common := []string{
-		"-F", "none", "-o", "UserKnownHostsFile=" + filepath.Join(r.home, "hosts"), "-o", "StrictHostKeyChecking=accept-new", "-o", "IdentitiesOnly=yes",
+		"-F", "none", "-o", `UserKnownHostsFile="` + filepath.Join(r.home, "hosts") + `"`, "-o", "StrictHostKeyChecking=accept-new", "-o", "IdentitiesOnly=yes",
 		"-o", "BatchMode=yes", "-i", filepath.Join(r.home, "key"), port, fmt.Sprint(r.Addr().Port()),
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), time.Minute)
@@ -188,7 +188,7 @@ func TestAFetchGoesOnWhereItEnded(t *testing.T) {
 	to := filepath.Join(r.home, "part.bin")
 	require.NoError(t, os.WriteFile(to, whole[:1_000_000], 0o600))
 	batch := filepath.Join(r.home, "batch")
-	require.NoError(t, os.WriteFile(batch, []byte("reget f3000001.bin "+to+"\nls\n"), 0o600))
+	require.NoError(t, os.WriteFile(batch, []byte(`reget f3000001.bin "`+to+"\"\nls\n"), 0o600))
 	out, err := r.openSSH("sftp", "-b", batch, "once@127.0.0.1")
 	require.NoError(t, err, out)
 	assert.Contains(t, out, "f32768.bin", "what is staged is listed")

@@ -1,0 +1,49 @@
+package runbook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"pilotrix/core/event"
+)
+
+// What changes the device is on record before it is typed. Where it cannot be kept nothing is typed, unless the operator says
+// so for this run, which its end tells then.
+
+// onRecord waits until what was told so far is kept, or the operator goes on without.
+func (e *Engine) onRecord(ctx context.Context, s *PreparedStep, command string) error {
+	for e.unrecorded == "" {
+		err := e.console.Settle(ctx)
+		if err == nil || !errors.Is(err, event.ErrNotRecorded) {
+			return err
+		}
+		answer, asked := e.console.Ask(ctx, event.Ask{
+			Form: event.FormRecord, Step: s.ID, Title: e.title(s), Types: []string{command}, Changed: e.mayHaveChanged(),
+			Text:    fmt.Sprintf("“%s” is not typed: it is %v. It can be tried again once that is mended.", command, err),
+			Answers: []string{TryAgain, GoUnrecorded, StopHere},
+		})
+		switch {
+		case asked != nil:
+			return asked
+		case answer == GoUnrecorded:
+			e.unrecorded = fmt.Sprintf("from “%s” on: %v", command, err)
+			e.console.Emit(event.Note{Level: event.Warning, Text: "goes on unrecorded by the operator's word: " + err.Error()})
+		case answer != TryAgain:
+			return fmt.Errorf("%w before “%s”: %w", errStopped, command, err)
+		}
+	}
+	return nil
+}
+
+// withRecord says of a result what of the run is not on record.
+func (e *Engine) withRecord(result Result) Result {
+	if e.unrecorded == "" {
+		return result
+	}
+	result.Message += "; UNRECORDED " + e.unrecorded
+	if result.Outcome.Good() {
+		result.Exit = ExitUnrecorded
+	}
+	return result
+}
