@@ -21,7 +21,7 @@ type masker struct {
 
 	first  [256]bool // bytes that may begin a match
 	data   []byte    // what came and was not given out
-	hidden []int32   // of each byte of it, the match that it belongs to; 0 for none
+	hidden []int32   // of each byte of it, the match that it belongs to; 0 for none, inEscape for a part of a control sequence
 	told   int       // how many of them were given out, all the same, by a flush
 	stack  []drawn   // the letters that stand there and may belong to a secret yet
 	gone   int       // how many letters have gone from its beginning
@@ -35,6 +35,7 @@ type masker struct {
 type pattern struct {
 	letters []byte
 	blanks  bool        // blanks belong to it; of a long one they are passed over, since a wrap may add or take one
+	spaced  bool        // it has blanks, or backslashes, that are passed over
 	places  [256]uint64 // of each byte, a bit for every place where it stands in it
 }
 
@@ -56,6 +57,8 @@ const (
 	mostLetters = 64
 	// mostHeld is how many bytes are held back at most: no secret is drawn in so many.
 	mostHeld = 8 << 10
+	// inEscape is a byte of a control sequence.
+	inEscape = -1
 	// forgiving is how many letters that fit nothing may be erased again.
 	forgiving = 3
 )
@@ -69,10 +72,11 @@ type drawn struct {
 	alive  bool
 }
 
-// near is a stretch of letters that are nearly some of a secret's, up to a place in it.
+// near is a stretch of letters that are nearly some of a secret's, up to a place in it. Run is how many of its last ones are so
+// without a fault.
 type near struct {
-	right, wrong uint8
-	from         int // the letter that it began with, counted with those that have gone from the stack
+	right, wrong, run uint8
+	from, runFrom     int // the letter that it began with, counted with those that have gone from the stack
 }
 
 func newMasker(secrets []*pattern, least int) *masker {
@@ -110,13 +114,15 @@ func (m *masker) setStrict(on bool) {
 // patternsOf are the ways in which a secret may stand somewhere.
 func patternsOf(secret string) (all []*pattern) {
 	letters := []byte(strings.Map(drawnRune, secret))
-	blanks := true
+	blanks, spaced := true, false
 	if short := bytes.ReplaceAll(letters, []byte(" "), nil); len(short) >= leastLetters {
-		letters, blanks = short, false
+		letters, blanks, spaced = short, false, len(short) < len(letters)
 	}
 	for len(letters) >= leastSecret { // each piece of a long one is masked by itself
 		n := min(len(letters), mostLetters)
-		all = append(all, newPattern(letters[:n], blanks))
+		one := newPattern(letters[:n], blanks)
+		one.spaced = spaced
+		all = append(all, one)
 		letters = letters[n:]
 	}
 	return all
@@ -130,7 +136,10 @@ func quotedPatternsOf(secret string) (all []*pattern) {
 		for _, text := range []string{secret, ascii[1 : len(ascii)-1]} {
 			if plain := strings.ReplaceAll(text, `\`, ""); !seen[plain] {
 				seen[plain] = true
-				all = append(all, patternsOf(plain)...)
+				for _, p := range patternsOf(plain) {
+					p.spaced = p.spaced || plain != text
+					all = append(all, p)
+				}
 			}
 		}
 		quoted := strconv.Quote(secret)
@@ -184,6 +193,7 @@ func (m *masker) idle(piece []byte) int {
 // step takes the last byte of data for what it is.
 func (m *masker) step(b byte) {
 	if m.escape != ground || b == 0x1b {
+		m.hidden[len(m.hidden)-1] = inEscape
 		m.escape = m.escape.next(b)
 		return
 	}
@@ -288,7 +298,13 @@ func (m *masker) pushNear(before, top *drawn) {
 				continue
 			}
 			some = true
-			if b == top.letter && int(best.right) >= min(leastLetters, len(p.letters)) {
+			if b != top.letter {
+				continue
+			}
+			if run := (near{right: best.run, from: best.runFrom}); p.enough(run, m.span(run.from, here)) {
+				m.hide(run.from-m.gone, here-m.gone)
+			}
+			if p.enough(best, m.span(best.from, here)) {
 				m.hide(best.from-m.gone, here-m.gone)
 			}
 		}
@@ -298,10 +314,37 @@ func (m *masker) pushNear(before, top *drawn) {
 	}
 }
 
+// enough reports whether a stretch is so much of the pattern that it is masked. What is passed over counts where the secret has
+// some of that, too.
+func (p *pattern) enough(one near, span int) bool {
+	right, all := int(one.right), len(p.letters)
+	switch {
+	case right >= min(leastLetters, all) && one.wrong == 0:
+		return true
+	case right >= leastLetters+2*int(one.wrong): // what other words have by chance is shorter
+		return true
+	case all <= leastLetters+1 && right >= max(leastSecret, all-1): // one of a short one is lost
+		return true
+	}
+	return p.spaced && one.wrong == 0 && (right >= leastSecret || right >= leastBefore && span >= leastLetters)
+}
+
+// span is how long a stretch is, with what is passed over in it.
+func (m *masker) span(from, here int) int {
+	if m.quoted {
+		return m.stack[here-m.gone].at - m.stack[max(0, from-m.gone)].at + 1
+	}
+	return here - from + 1
+}
+
 // near is what ends at one place of a pattern with the next letter, which is that one there, or not.
 func (p *pattern) near(was []near, n int, fits, doubled bool, here int) (best near) {
+	before := uint8(leastBefore)
+	if len(p.letters) < 2*leastLetters {
+		before = 1
+	}
 	better := func(one near, wrong uint8) {
-		if one.right == 0 || wrong > 0 && (one.right < leastBefore || one.wrong+wrong > mostSpoilt) {
+		if one.right == 0 || wrong > 0 && (one.right < before || one.wrong+wrong > mostSpoilt) {
 			return
 		}
 		one.wrong += wrong
@@ -315,6 +358,15 @@ func (p *pattern) near(was []near, n int, fits, doubled bool, here int) (best ne
 		}
 		return was[n]
 	}
+	run, runFrom := uint8(0), here
+	switch last, same := at(n-1), at(n); {
+	case fits && last.run > 0:
+		run, runFrom = last.run+1, last.runFrom
+	case fits:
+		run = 1
+	case doubled && same.run > 0:
+		run, runFrom = same.run, same.runFrom
+	}
 	if fits {
 		best = near{right: 1, from: here}
 		for lost := range uint8(mostSpoilt + 1) { // of the letters before it
@@ -322,7 +374,7 @@ func (p *pattern) near(was []near, n int, fits, doubled bool, here int) (best ne
 			if one.right > 0 {
 				one.right++
 			}
-			if lost == 0 || one.right > leastBefore {
+			if lost == 0 || one.right > before {
 				better(one, lost)
 			}
 		}
@@ -334,6 +386,7 @@ func (p *pattern) near(was []near, n int, fits, doubled bool, here int) (best ne
 	} else if !fits {
 		better(at(n), 1) // added
 	}
+	best.run, best.runFrom = run, runFrom
 	return best
 }
 
@@ -367,6 +420,9 @@ func (m *masker) held() int {
 	for n := len(m.stack) - 1; n >= max(0, len(m.stack)-forgiving); n-- {
 		if begin, letters := m.begins(n); letters >= m.least || m.strict && letters > 0 {
 			from = min(from, m.stack[max(0, begin)].at)
+		}
+		if m.hidden[m.stack[n].at] != 0 { // what ended with it is masked
+			break
 		}
 	}
 	return from
@@ -430,8 +486,10 @@ func (m *masker) render(from, to int) (out []byte) {
 	out = make([]byte, 0, to-from)
 	for n := from; n < to; n++ {
 		switch id := m.hidden[n]; {
-		case id == 0:
+		case id == inEscape || id == 0 && m.data[n] < ' ':
 			out = append(out, m.data[n])
+		case id == 0: // what comes behind it has a mark of its own
+			out, m.shown = append(out, m.data[n]), 0
 		case id != m.shown:
 			m.shown = id
 			out = append(out, Redacted...)

@@ -91,6 +91,7 @@ type State struct {
 	Asked    string // what may ask something: the present line, or the one that log lines have pushed away
 	Free     bool   // nothing follows the cursor there
 	Answered bool   // something came since the last Enter
+	Ended    bool   // the device has ended the line of the last Enter
 
 	// Passed are the modes proved since the last Enter, in the order they were first. A mode may be left
 	// again within the bytes that proved it: a device says that it starts, and goes to another speed.
@@ -243,6 +244,7 @@ func (s *Sense) Model() *shown.Model { return s.model }
 func (s *Sense) State() State {
 	v := s.view
 	v.Partial, v.Free = s.model.Line()
+	v.Ended = s.ends > 0
 	v.answer, v.standing, v.prompts, v.prompt = s.model.Answer(), s.model.Standing(), s.prompts, s.prompt
 	if v.Asked = withoutBurst(v.Partial); v.Partial == "" {
 		if before, noisy := v.standing.Before(); noisy {

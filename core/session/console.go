@@ -83,6 +83,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 			out := event.Out{Who: event.Runbook, Bytes: event.Text(text)}
 			if how.Secret {
 				s.hub.Protect(strings.TrimSuffix(text, s.Dialect().Enter()))
+				s.secretTyped(ends)
 				out.Bytes, out.Secret = nil, len(text)
 			}
 			s.hub.Emit(out)

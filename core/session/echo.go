@@ -29,8 +29,8 @@ const (
 func (c console) Command(ctx context.Context, text string, how runbook.Typing) error {
 	d := c.s.Dialect()
 	if how.Masks { // not even a piece of it is shown
-		c.s.hub.Strict(true)
-		defer c.s.hub.Strict(false)
+		c.s.do(func() { c.s.secretTyped(false) })
+		defer c.s.do(func() { c.s.secretTyped(true) })
 	}
 	if err := c.clearLeft(ctx); err != nil {
 		return err

@@ -179,7 +179,7 @@ func (p *pasting) enter(ctx context.Context, line string) error {
 	case how.Secret:
 		return p.send(ctx, line+p.s.Dialect().Enter(), how, "")
 	case p.opt.Blind && p.opt.Character == 0:
-		p.s.do(func() { how.Secret = p.s.hides([]byte(line+"\r"), p.s.sense.State()) })
+		p.s.do(func() { how.Secret = !p.s.seen([]byte(line+"\r"), p.s.sense.State()) })
 		return p.send(ctx, line+p.s.Dialect().Enter(), how, line)
 	case p.opt.Character > 0:
 		for _, key := range line {

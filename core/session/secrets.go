@@ -4,74 +4,280 @@ import (
 	"bytes"
 	"regexp"
 	"strings"
+	"time"
 
+	"pilotrix/core/event"
 	"pilotrix/core/sense"
+	"pilotrix/core/shown"
 )
 
-// What the hand types is recorded in clear only where it is known to be seen anyway: at a prompt or a question that is
-// known, or behind what the device has shown of it. Anywhere else it may be a password, at a prompt in another
-// language or at a speed that makes garble of it, and only its length is recorded. What the device shows of it is
-// recorded as what the device wrote.
+// What the hand types is recorded in clear where the device shows it, and by its length alone where it was asked for as a secret.
+// At a prompt or a question that is known the one or the other is known at once. Anywhere else, and ahead of what the device
+// has to say, the keys wait until the device tells: it shows them, or it asks for a secret, or it has ended their line and has
+// shown nothing of them.
 
 // handLine is the line that the hand is typing. It belongs to the session's loop.
 type handLine struct {
 	begun  bool
 	base   string // what stood on the device's line before it
 	secret []byte // what was typed of it while a secret was asked for
+
+	waiting []keysWaiting // whose record waits for what the device tells
+	model   *shown.Model  // what it draws meanwhile, nil while nothing waits
+	drawn   []string      // the lines that it has ended since
+	from    int           // the first of them that can be of what waits
 }
+
+// keysWaiting are keys of one line.
+type keysWaiting struct {
+	keys  []byte
+	ended bool // its Enter is among them
+}
+
+// mostDrawn is how many lines are looked at for what was typed.
+const mostDrawn = 60
 
 // plainPrompt is how a line ends behind which commands or names are typed, where no dialect knows the prompt.
 var plainPrompt = regexp.MustCompile(`(?i)([\w~/)\]@-][>#$%!] ?|\b(login|user|user ?name|name): ?|^[>#$%!] )$`)
 
-// hides reports whether keys of the hand's are recorded by their length only.
-func (s *Session) hides(keys []byte, v sense.State) bool {
+// record keeps what the hand types, or has it wait.
+func (s *Session) record(keys []byte, v sense.State) {
+	h := &s.hand
 	switch {
-	case v.Secret:
-		return true
-	case len(bytes.Trim(keys, "\x00\x01\x02\x03\x04\x05\x06\x07\b\t\n\v\f\r\x1b\x7f")) == 0, keys[0] == 0x1b:
-		return false // keys without a text
-	case v.AtPrompt, v.Dialog != "", v.Pager:
-		return false
-	case !v.Answered: // it was typed ahead of what the device has to say to the line before
-		return true
-	case v.Mode != sense.Garbled && s.hand.base == v.Partial && plainPrompt.MatchString(v.Partial):
-		return false
+	case v.Secret && !h.ahead():
+		s.settleWaiting(true) // what was typed of it before it was asked for
+		s.hub.Emit(event.Out{Who: event.Hand, Secret: len(keys)})
+	case len(h.waiting) == 0 && s.seen(keys, v):
+		s.hub.Emit(event.Out{Who: event.Hand, Bytes: event.Text(bytes.Clone(keys))})
+	default:
+		s.wait(keys)
 	}
-	if shown, known := v.Typed(); known && strings.TrimSpace(shown) != "" {
-		return false // behind a prompt that is known, and shown
-	}
-	return !s.shows(keys, v)
 }
 
-// shows reports whether the device shows what the hand has typed on this line before these keys.
-func (s *Session) shows(keys []byte, v sense.State) bool {
-	before := bytes.TrimSuffix(s.guard.typed, keys)
-	if len(before) == 0 || !s.hand.begun {
+// ahead reports whether a line waits whose Enter has gone out: what is asked now is answered by that one.
+func (h *handLine) ahead() bool { return len(h.waiting) > 0 && h.waiting[0].ended }
+
+// seen reports whether keys of the hand's are known to be shown, or to have no text.
+func (s *Session) seen(keys []byte, v sense.State) bool {
+	switch {
+	case len(bytes.Trim(keys, "\x00\x01\x02\x03\x04\x05\x06\x07\b\t\n\v\f\r\x1b\x7f")) == 0, keys[0] == 0x1b:
+		return true
+	case v.AtPrompt, v.Dialog != "", v.Pager:
+		return true
+	case !v.Ended: // it is typed ahead of what the device has to say to the line before
 		return false
+	case v.Mode != sense.Garbled && s.hand.base == v.Partial && plainPrompt.MatchString(v.Partial):
+		return true
 	}
-	echo, grew := strings.CutPrefix(v.Partial, s.hand.base)
-	return grew && echo != "" && strings.HasPrefix(string(before), strings.TrimSpace(echo))
+	shown, known := v.Typed()
+	return known && strings.TrimSpace(shown) != "" // behind a prompt that is known, and shown
+}
+
+// wait has keys wait for what the device tells of them.
+func (s *Session) wait(keys []byte) {
+	h := &s.hand
+	if h.model == nil {
+		cols, rows := s.sense.Model().Size()
+		h.model = shown.New(cols, rows, shown.Options{Charset: s.charset})
+		v := s.sense.State()
+		h.model.Write([]byte(v.Partial), nil)
+		if h.from = 0; !v.Ended {
+			h.from = 1 // that line is another one's
+		}
+	}
+	for len(keys) > 0 {
+		n := bytes.IndexAny(keys, "\r\n") + 1
+		ended := n > 0
+		if !ended {
+			n = len(keys)
+		}
+		if last := len(h.waiting) - 1; last >= 0 && !h.waiting[last].ended {
+			h.waiting[last].keys, h.waiting[last].ended = append(h.waiting[last].keys, keys[:n]...), ended
+		} else {
+			h.waiting = append(h.waiting, keysWaiting{bytes.Clone(keys[:n]), ended})
+		}
+		keys = keys[n:]
+	}
+}
+
+// draws takes what the device writes while keys wait.
+func (h *handLine) draws(p []byte) {
+	if h.model == nil {
+		return
+	}
+	h.model.Write(p, func(line shown.Ended) {
+		h.drawn = append(h.drawn, string(line.Text))
+		if over := len(h.drawn) - mostDrawn; over > 0 {
+			h.drawn, h.from = h.drawn[over:], max(0, h.from-over)
+		}
+	})
+}
+
+// settleKeys records the keys that waited, as far as the device has told of them.
+func (s *Session) settleKeys(v sense.State) {
+	h := &s.hand
+	for len(h.waiting) > 0 {
+		one := h.waiting[0]
+		present, _ := h.model.Line()
+		lines := append(h.drawn[:len(h.drawn):len(h.drawn)], present)
+		if h.from >= len(lines) {
+			return
+		}
+		secret, at, told := s.toldOf(one, lines[h.from:], v)
+		if !told {
+			return
+		}
+		if h.from += at; one.ended {
+			h.from++
+		}
+		h.waiting = h.waiting[1:]
+		s.keep(one, secret)
+	}
+	h.model, h.drawn, h.from = nil, nil, 0
+}
+
+// toldOf is what the lines that the device has drawn tell of keys, and which of them does.
+func (s *Session) toldOf(one keysWaiting, lines []string, v sense.State) (secret bool, at int, told bool) {
+	text := strings.TrimSpace(string(withoutErased(one.keys)))
+	last := len(lines) - 1
+	switch {
+	case text == "":
+		return false, 0, true
+	case !one.ended:
+		asks := v.Secret && s.Dialect().AsksSecret(lines[last])
+		return asks, last, asks || strings.HasSuffix(strings.TrimRight(lines[last], " "), text)
+	}
+	joined := ""
+	for at, line := range lines {
+		joined += line
+		switch {
+		case resembles(line, text) || resembles(joined, text):
+			return false, at, true
+		case s.Dialect().AsksSecret(line):
+			return true, at, true
+		}
+	}
+	over := v.AtPrompt && s.Dialect().Echoes() && last > 0
+	long := last > 0 && v.Partial != "" && v.LastByte.Add(shownWithin).Before(s.opt.Clock.Now())
+	return true, 0, over || long
+}
+
+// shownWithin is how long a device that has ended a line may take to show it all the same.
+const shownWithin = 3 * time.Second
+
+// resembles reports whether a line shows a text, most of it at least: a letter of the echo may be spoilt.
+func resembles(line, text string) bool {
+	if strings.Contains(line, text) {
+		return true
+	}
+	const short = 4
+	return len(text) >= short && 4*common(line, text) >= 3*len(text)
+}
+
+// common is how many letters of a text stand in a line in their order, within about as many letters.
+func common(line, text string) (most int) {
+	if len(line) > mostWide || len(text) > mostWide {
+		return 0
+	}
+	before, now := make([]int, len(text)+1), make([]int, len(text)+1)
+	for i := range len(line) {
+		for j := range len(text) {
+			if now[j+1] = max(before[j+1], now[j]); line[i] == text[j] {
+				now[j+1] = max(now[j+1], before[j]+1)
+			}
+		}
+		before, now = now, before
+	}
+	return before[len(text)]
+}
+
+// mostWide is how long a line is at most of which it is looked at how much it resembles another one.
+const mostWide = 300
+
+// settleWaiting records all keys that wait, without waiting any longer.
+func (s *Session) settleWaiting(secret bool) {
+	h := &s.hand
+	for _, one := range h.waiting {
+		s.keep(one, secret)
+	}
+	h.waiting, h.model, h.drawn, h.from = nil, nil, nil, 0
+}
+
+// keep records keys: in clear, or by their number.
+func (s *Session) keep(one keysWaiting, secret bool) {
+	if !secret {
+		s.hub.Emit(event.Out{Who: event.Hand, Bytes: event.Text(one.keys)})
+		return
+	}
+	if one.ended {
+		s.hub.Protect(string(withoutErased(one.keys)))
+	} else {
+		s.hand.secret = append(s.hand.secret, one.keys...)
+	}
+	s.hub.Emit(event.Out{Who: event.Hand, Secret: len(one.keys)})
 }
 
 // follows notes what the hand types, before it goes out.
 func (s *Session) follows(keys []byte, v sense.State) {
 	h := &s.hand
 	if !h.begun {
-		*h = handLine{begun: true, base: v.Partial}
+		h.begun, h.base, h.secret = true, v.Partial, nil
 	}
 	end := bytes.IndexAny(keys, "\r\n\x03")
-	if v.Secret {
+	if v.Secret && !h.ahead() {
 		text := keys
 		if end >= 0 {
 			text = keys[:end]
 		}
 		h.secret = append(h.secret, text...)
+		s.secretTyped(false)
 	}
 	if end >= 0 {
 		if len(h.secret) > 0 { // a device that prints it back later does so in vain
 			s.hub.Protect(string(withoutErased(h.secret)))
+			s.secretTyped(true)
 		}
-		*h = handLine{}
+		h.begun, h.base, h.secret = false, "", nil
+	}
+}
+
+// onItsWay is a secret that was typed and whose echo may come yet. It belongs to the session's loop.
+type onItsWay struct {
+	open bool
+	sent bool      // its line was ended
+	over time.Time // zero while that is not known
+}
+
+const (
+	// echoLasts is how long behind the prompt that follows a secret's line its echo may still come.
+	echoLasts = time.Second
+	// mostEcho is how long it may come where no prompt follows.
+	mostEcho = 30 * time.Second
+)
+
+// secretTyped has the device's words held to what is nearly a secret; ended says that its line was ended.
+func (s *Session) secretTyped(ended bool) {
+	w := &s.secretOut
+	w.open, w.sent, w.over = true, w.sent && w.over.IsZero() || ended, time.Time{}
+	if ended {
+		w.over = s.opt.Clock.Now().Add(mostEcho)
+	}
+	s.hub.Strict(true)
+	s.schedule()
+}
+
+// secretOver ends that a while behind the prompt that follows.
+func (s *Session) secretOver(v sense.State) {
+	w := &s.secretOut
+	now := s.opt.Clock.Now()
+	switch soon := now.Add(echoLasts); {
+	case !w.open:
+	case w.sent && v.AtPrompt && v.Answered && w.over.After(soon):
+		w.over = soon
+		s.schedule()
+	case !w.over.IsZero() && !now.Before(w.over):
+		*w = onItsWay{}
+		s.hub.Strict(false)
 	}
 }
 

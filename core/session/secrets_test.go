@@ -152,3 +152,70 @@ phases: [{phase: one, steps: [{step: Set it, hold: Sets it., act: {action: give,
 		assert.NotContains(t, result.Message, secret)
 	})
 }
+
+// readBack is what the hand typed, as a person reads it in the record.
+func (k *talk) readBack() (typed string) {
+	for _, out := range of[event.Out](k) {
+		if out.Who != event.Hand {
+			continue
+		}
+		typed += string(out.Bytes) + strings.Repeat("*", out.Secret)
+	}
+	return typed
+}
+
+// TestABurstIsReadInTheRecordAsItWasTyped types faster than any echo comes back, all at once and key by key, at prompts and
+// questions that are known or not: what is hidden is the secret, and nothing else.
+func TestABurstIsReadInTheRecordAsItWasTyped(t *testing.T) {
+	stars := strings.Repeat("*", len(secret)+1)
+	for name, c := range map[string]struct {
+		prompt, typed, record string
+		answer                func(k *talk) func(string) string
+	}{
+		"a name at a login":                {"\r\nlogin: ", "harbour\r", "harbour\r", nil},
+		"a name at an unknown one":         {"\r\nGebruiker: ", "harbour\r", "harbour\r", nil},
+		"yes at an unknown question":       {"\r\nGo on with that (yes/no)? ", "yes\r", "yes\r", nil},
+		"commands ahead of each other":     {"\r\n> ", "look a\rlook b\rlook c\r", "look a\rlook b\rlook c\r", nil},
+		"commands at an unknown prompt":    {"\r\n<quay>", "look a\rlook b\r", "look a\rlook b\r", nil},
+		"a name, a secret and two looks":   {"\r\nlogin: ", "harbour\r" + secret + "\rlook a\rlook b\r", "harbour\r" + stars + "look a\rlook b\r", asksWord("word: ")},
+		"the same with what nobody knows":  {"\r\nGebruiker: ", "harbour\r" + secret + "\rlook a\r", "harbour\r" + stars + "look a\r", asksWord("Wachtwoord: ")},
+		"the same with a generic question": {"\r\nuser> ", "harbour\r" + secret + "\rlook a\r", "harbour\r" + stars + "look a\r", asksWord("Password: ")},
+	} {
+		for _, each := range []time.Duration{-1, 0, time.Millisecond, 30 * time.Millisecond} {
+			for _, late := range []time.Duration{0, 5 * time.Millisecond, 400 * time.Millisecond} {
+				talking(t, "", func(string) string { return "> " }, func(k *talk) {
+					k.far.late = late
+					if c.answer != nil {
+						k.far.answers(c.answer(k))
+					}
+					k.far.says(c.prompt)
+					time.Sleep(time.Second)
+					if each < 0 {
+						k.Press([]byte(c.typed))
+					} else {
+						for _, key := range c.typed {
+							k.Press([]byte(string(key)))
+							time.Sleep(each)
+						}
+					}
+					time.Sleep(10 * time.Second)
+					assert.Equal(t, c.record, k.readBack(), "%s, a key each %s, echo %s late", name, each, late)
+					assert.NotContains(t, k.recorded(), secret, name)
+				})
+			}
+		}
+	}
+}
+
+// asksWord is a device that asks for a secret behind a name, and shows nothing of it.
+func asksWord(question string) func(k *talk) func(string) string {
+	return func(k *talk) func(string) string {
+		return func(command string) string {
+			if command == "harbour" {
+				k.far.mute.Store(true)
+				return question
+			}
+			return "> "
+		}
+	}
+}

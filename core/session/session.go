@@ -65,6 +65,7 @@ type Session struct {
 	heardAt    time.Time // when something came last, what a transfer took included
 	under      under
 	hand       handLine
+	secretOut  onItsWay
 	sense      *sense.Sense
 	waiters    map[*waiter]struct{}
 	taps       map[*tap]struct{}
@@ -332,6 +333,7 @@ func (s *Session) shut() {
 		_ = s.wire.line.Close()
 		s.hub.Emit(event.Line{State: event.LineClosed})
 	}
+	s.settleWaiting(true)
 	s.wire.err = &line.Error{Target: s.opt.Target, Reason: line.ErrClosed}
 	s.failWaiters()
 }
@@ -348,6 +350,7 @@ func (s *Session) arrived(chunk line.Chunk) {
 		t.put(chunk.Bytes)
 	}
 	s.hear(chunk.Bytes)
+	s.hand.draws(chunk.Bytes)
 	fed := s.sense.Feed(chunk.At, chunk.Bytes)
 	begin := 0
 	for _, noise := range fed.Noise { // each is told right behind its line, so that every view knows which it is
@@ -358,7 +361,7 @@ func (s *Session) arrived(chunk line.Chunk) {
 	if begin < len(chunk.Bytes) {
 		s.hub.Emit(event.In{Bytes: event.Text(chunk.Bytes[begin:])})
 	}
-	if fed.Changed || len(s.waiters) > 0 && len(chunk.Bytes) < fewBytes {
+	if fed.Changed || len(s.hand.waiting) > 0 || len(s.waiters) > 0 && len(chunk.Bytes) < fewBytes {
 		s.tell()
 	}
 	s.schedule()
@@ -382,6 +385,8 @@ func (s *Session) tell() {
 		s.hub.Emit(event.Prompt{Mode: v.Mode, Text: v.Prompt})
 	}
 	s.told = v
+	s.settleKeys(v)
+	s.secretOver(v)
 	s.answerPager(v)
 	s.askPrompt(v)
 	s.noticeAnswer()
@@ -460,6 +465,10 @@ func (s *Session) schedule() {
 	if s.hub.Holds() {
 		sooner(s.sense.State().LastByte.Add(heldBack))
 	}
+	sooner(s.secretOut.over)
+	if at := s.sense.State().LastByte.Add(shownWithin + time.Millisecond); s.hand.ahead() && at.After(s.opt.Clock.Now()) {
+		sooner(at)
+	}
 	if next.IsZero() {
 		s.timer.Stop()
 		return
@@ -486,11 +495,7 @@ func (s *Session) pressNow(keys []byte) {
 	}
 	v := s.sense.State()
 	s.follows(keys, v)
-	if s.hides(keys, v) {
-		s.hub.Emit(event.Out{Who: event.Hand, Secret: len(keys)})
-	} else {
-		s.hub.Emit(event.Out{Who: event.Hand, Bytes: event.Text(bytes.Clone(keys))})
-	}
+	s.record(keys, v)
 	now := s.opt.Clock.Now()
 	if bytes.ContainsAny(keys, "\r\n\x03") {
 		typed, _ := s.sense.State().Typed()

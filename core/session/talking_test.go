@@ -29,10 +29,27 @@ type talker struct {
 	lines  []string
 	mute   atomic.Bool // it does not echo the next line, as for a password
 	spoil  atomic.Bool // the echo of what is typed next, in its middle
+	late   time.Duration
+	next   time.Time // when what was written last is taken
 }
 
 func (l *talker) Write(ctx context.Context, p []byte) error {
 	_ = l.fakeLine.Write(ctx, p)
+	if l.late > 0 { // it is slow to take what comes
+		p = append([]byte(nil), p...)
+		at := time.Now().Add(l.late)
+		if !at.After(l.next) { // in the order in which it was written
+			at = l.next.Add(time.Microsecond)
+		}
+		l.next = at
+		time.AfterFunc(time.Until(at), func() { l.takes(p) })
+		return nil
+	}
+	l.takes(p)
+	return nil
+}
+
+func (l *talker) takes(p []byte) {
 	for _, b := range p {
 		switch {
 		case b == '\r':
@@ -58,7 +75,6 @@ func (l *talker) Write(ctx context.Context, p []byte) error {
 			}
 		}
 	}
-	return nil
 }
 
 // answers has it answer otherwise from here on.
