@@ -135,8 +135,8 @@ func childrenOf(pid int) (children []int) {
 }
 
 var (
-	written  = regexp.MustCompile(`write\(\d+<([^>]*)>, "((?:\\x[0-9a-f]{2})*)"`)
-	inHex    = regexp.MustCompile(`^(\\x[0-9a-f]{2})+$`)
+	written = regexp.MustCompile(`write\(\d+<([^>]*)>, "((?:\\x[0-9a-f]{2})*)"`)
+	inHex   = regexp.MustCompile(`^(\\x[0-9a-f]{2})+$`)
 )
 
 // writtenLines are the lines that were written to the device's pseudo-terminal, as the tracer saw them, each with the control

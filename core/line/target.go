@@ -2,9 +2,11 @@ package line
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"net"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -83,6 +85,9 @@ func ParseTarget(text string) (Target, error) {
 	if strings.HasPrefix(text, "/") || isCOMName(text) {
 		text = Serial + ":" + text
 	}
+	if holdsPassword(text) {
+		return Target{}, ErrPassword
+	}
 	kind, rest, found := strings.Cut(text, ":")
 	if !found || rest == "" {
 		return Target{}, fmt.Errorf("target %q: want KIND:ADDRESS, such as serial:/dev/ttyUSB0?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port?speed=9600, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME", text)
@@ -120,6 +125,31 @@ func ParseTarget(text string) (Target, error) {
 		return Target{}, fmt.Errorf("target %q: the address is empty", text)
 	}
 	return target, nil
+}
+
+// ErrPassword refuses a target with a password in it, which it does not repeat: targets are kept in files, recorded, and on show
+// in the list of processes.
+var ErrPassword = errors.New("the target has a password in it, which would be kept and shown with it: leave it out and say where it comes " +
+	"from, with --password env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER, or wait to be asked for it")
+
+// passwordIn finds one in a command: in an address, as an option, or as a variable. One that is looked up when the command runs
+// ($NAME), or a file that holds it, is none.
+var passwordIn = regexp.MustCompile(`(?i)://[^/\s@:]*:[^\s@$]+@` +
+	`|(^|[\s:])-{1,2}(pass(word|wd|phrase)?|pw|secret|token)(=|\s+)[^\s$-]` +
+	`|\bsshpass\s+-p\s*[^\s$]` +
+	`|(^|[\s:])[a-z_]*(password|passwd|passphrase|secret|token)[a-z_]*=[^\s$]`)
+
+// holdsPassword reports whether a target has a password in it.
+func holdsPassword(text string) bool {
+	kind, rest, _ := strings.Cut(text, ":")
+	switch kind {
+	case SSH, Telnet, ComPort, TCP:
+		at := strings.LastIndexByte(rest, '@')
+		return at >= 0 && strings.Contains(rest[:at], ":")
+	case Exec:
+		return passwordIn.MatchString(text)
+	}
+	return false
 }
 
 // setHost reads //HOST[:PORT] and options, of which only a port of a console server has those of a serial line.
