@@ -156,6 +156,10 @@ func TestRescueInTheInterface(t *testing.T) {
 
 	term.until("of what this line allows")
 	term.keys("a", "b", "o", "u", "t")
+	screen = term.until("5 keys wait: the transfer is")
+	assert.Contains(t, screen, "helm  RUNBOOK", "no stray key ends it")
+	assert.Contains(t, screen, "Esc forgets them")
+	term.keys("F10")
 	term.until("helm  HAND")
 	screen = term.until("sill: about")
 	assert.Contains(t, screen, "You have the helm; the runbook waits.")
@@ -169,7 +173,7 @@ func TestRescueInTheInterface(t *testing.T) {
 	term.until("of what this line allows")
 
 	term.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
-	screen = term.until("type to take the helm")
+	screen = term.until("F10 cancels it")
 	for _, row := range strings.Split(screen, "\n") {
 		assert.LessOrEqual(t, len([]rune(row)), 80)
 	}

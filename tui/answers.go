@@ -118,8 +118,18 @@ func (a *app) answersBehind() (all keys.Map) {
 // sends is the key that sends a command which is held at its Enter.
 func (a *app) sends() keys.Map {
 	here := a.present()
-	return keys.Map{keys.New("F9", "sends it", keys.Just(func() { go here.session.SendHeld() }), "f9").
+	return keys.Map{keys.New("F9", "sends it", keys.Just(func() { here.session.SendHeld() }), "f9").
 		Tells("sends a command that was held at its Enter; any other key forgets that Enter").If(here.state.Held != nil && here.session != nil)}
+}
+
+// kept are the keys that say what becomes of others which were pressed while a transfer has the line.
+func (a *app) kept() keys.Map {
+	here := a.present()
+	waits := here.session != nil && here.state.Kept > 0
+	return keys.Map{
+		keys.New("F10", "cancels it and types them", keys.Just(func() { here.session.CancelForKept() }), "f10").If(waits),
+		keys.New("Esc", "forgets them", keys.Just(func() { here.session.ForgetKept() }), "esc").If(waits),
+	}
 }
 
 // attend turns to a question whose answer is typed, and away from one that is over.

@@ -69,24 +69,25 @@ type app struct {
 	run     *run             // the runbook that is carried out, nil for none
 	shell
 
-	state    *state.State
-	console  *console.Console
-	seconds  []*second
-	events   *events.Events
-	runbooks *runbooks.Runbooks
-	inputs   *inputs.Form
-	plan     *plan.Plan
-	dialects *dialects.Dialects
-	heard    heard
-	given    map[string]string // what runbooks were given in this session, secrets too: kept nowhere else
-	replying bool              // what is typed in the strip is the answer to a question of the session
-	tooSoon  bool
-	locked   bool // every key but the leader goes to the device
-	leaving  bool
-	replay   bool
-	player   func(logbook.Move) // of a replay
-	playing  string             // where it is, in words
-	serving  bool               // servers alone, without a session
+	state          *state.State
+	console        *console.Console
+	seconds        []*second
+	events         *events.Events
+	runbooks       *runbooks.Runbooks
+	inputs         *inputs.Form
+	plan           *plan.Plan
+	dialects       *dialects.Dialects
+	heard          heard
+	given          map[string]string // what runbooks were given in this session, secrets too: kept nowhere else
+	replying       bool              // what is typed in the strip is the answer to a question of the session
+	tooSoon        bool
+	escAt, enterAt time.Time // when an Esc closed something, and an Enter answered
+	locked         bool      // every key but the leader goes to the device
+	leaving        bool
+	replay         bool
+	player         func(logbook.Move) // of a replay
+	playing        string             // where it is, in words
+	serving        bool               // servers alone, without a session
 }
 
 type (
@@ -240,10 +241,10 @@ func (a *app) fit() {
 	}
 	a.console.Resize(cols, rows)
 	if a.session != nil {
-		go a.session.Resize(cols, rows)
+		a.session.Resize(cols, rows)
 	}
 	for _, one := range a.seconds {
 		one.console.Resize(cols, rows)
-		go one.Session.Resize(cols, rows)
+		one.Session.Resize(cols, rows)
 	}
 }

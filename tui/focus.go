@@ -2,6 +2,7 @@ package tui
 
 import (
 	"slices"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -23,7 +24,39 @@ import (
 // press gives a key to the first that declares it: what is typed in the strip or its menu, a command that is held, the
 // session's question, the frame, the view. What none declares is the strip's or the view's; only the console passes it
 // to the device.
-func (a *app) press(k tea.KeyPressMsg) tea.Cmd { return a.shell.press(k, a.focus()) }
+func (a *app) press(k tea.KeyPressMsg) tea.Cmd {
+	if a.afterthought(k) {
+		return nil
+	}
+	key := k.String()
+	live, asks := a.over == nil && a.inConsole() && !a.locked, a.asked() != nil
+	switch {
+	case key == "esc" && (!live || asks || a.present().state.Kept > 0):
+		a.escAt = time.Now()
+	case key == "enter" && asks && a.over == nil:
+		a.enterAt = time.Now()
+	}
+	return a.shell.press(k, a.focus())
+}
+
+// afterthoughtFor is how long behind an Esc that closed something, or an Enter that answered, one more of it is taken for one
+// too many.
+const afterthoughtFor = time.Second
+
+// afterthought swallows a key that was pressed once too often: on the live line an Esc would eat the next letter, and an Enter
+// would take the helm.
+func (a *app) afterthought(k tea.KeyPressMsg) bool {
+	if a.over != nil || a.locked || !a.inConsole() || a.asked() != nil || a.present().state.Held != nil || a.present().state.Kept > 0 {
+		return false
+	}
+	switch k.String() {
+	case "esc":
+		return time.Since(a.escAt) < afterthoughtFor
+	case "enter":
+		return time.Since(a.enterAt) < afterthoughtFor && a.state.Helm.Who == event.Runbook
+	}
+	return false
+}
 
 // focus is the one order in which keys are looked for.
 func (a *app) focus() []keys.Map {
@@ -33,7 +66,7 @@ func (a *app) focus() []keys.Map {
 	case a.locked:
 		return []keys.Map{{a.leader()}}
 	}
-	return []keys.Map{a.sends(), a.answers(), a.playerKeys(), a.frameKeys(), a.view().Keys()}
+	return []keys.Map{a.kept(), a.sends(), a.answers(), a.playerKeys(), a.frameKeys(), a.view().Keys()}
 }
 
 // inConsole reports whether the view is the console.

@@ -34,7 +34,7 @@ func (a *app) declared() (all []declaredPart) {
 	if a.state.Ask != nil && !a.state.Ask.Typed && a.session != nil {
 		all = append(all, declaredPart{"The question that is open", "", append(a.answers(), a.hints(a.state.Ask)...)})
 	}
-	all = append(all, declaredPart{"A command that is held", "", a.sends()}, declaredPart{"Everywhere", "", a.frameKeys()}, declaredPart{"In a replay", "", a.playerKeys()})
+	all = append(all, declaredPart{"Keys that wait for a transfer", "", a.kept()}, declaredPart{"A command that is held", "", a.sends()}, declaredPart{"Everywhere", "", a.frameKeys()}, declaredPart{"In a replay", "", a.playerKeys()})
 	if !a.serving {
 		all = append(all, declaredPart{"Behind " + keys.Name(a.opt.Leader), keys.Name(a.opt.Leader) + " ", a.leaderKeys()})
 	}
@@ -55,7 +55,7 @@ func shownKey(key string) string { return strings.ToUpper(key) }
 
 var typingWords = help.Section{Name: "What is typed", Rows: [][2]string{
 	{"all other keys", "go to the device: Tab, Esc, Ctrl-C, ? and arrows too"},
-	{"type", "takes the helm at once; a transfer is cancelled cleanly first"},
+	{"type", "takes the helm at once; while a transfer has the line the strip asks first, and Ctrl-C twice cancels it"},
 	{"paste", "one line goes as typed; several are typed one by one, each seen on the device before it is ended"},
 	{"at a question", "Enter is the answer that goes on and Esc the one that stops, in every view"},
 }}

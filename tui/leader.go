@@ -44,11 +44,11 @@ func (a *app) leaderKeys() keys.Map {
 		keys.New("b", "send a break", func() tea.Cmd { return a.sendBreak(here.session) }, "b").If(live),
 		keys.New("/", "search", a.askSearch, "/").Tells("searches the console back"),
 		keys.New("x", "stop the runbook", keys.Just(a.stopRun), "x").Tells("stops the runbook; the line's speed is put back").If(live && busy),
-		keys.New("i", "interlocks "+map[bool]string{true: "on", false: "off"}[here.state.LocksOff], keys.Just(func() { go here.session.SetInterlocks(here.state.LocksOff) }), "i").
+		keys.New("i", "interlocks "+map[bool]string{true: "on", false: "off"}[here.state.LocksOff], keys.Just(func() { here.session.SetInterlocks(here.state.LocksOff) }), "i").
 			Tells("switches interlocks off for this session, and on again; that is recorded").If(live),
-		keys.New("u", "charset", keys.Just(func() { go here.session.NextCharset() }), "u").
+		keys.New("u", "charset", keys.Just(func() { here.session.NextCharset() }), "u").
 			Tells("takes the next character set for what the device writes: UTF-8, Latin-1, code page 437").If(live),
-		keys.New("p", "plain screen", keys.Just(func() { go here.session.PlainScreen() }), "p").
+		keys.New("p", "plain screen", keys.Just(func() { here.session.PlainScreen() }), "p").
 			Tells("back to a plain screen, where a full-screen program left its own behind").If(live),
 		a.lockKey().If(live),
 		keys.Of(leader+", F1–F12", "to the device", toDevice, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12", a.opt.Leader).
@@ -68,7 +68,7 @@ func (a *app) lockKey() keys.Key {
 // handBack asks how the runbook goes on after the hand had the helm.
 func (a *app) handBack() {
 	give := func(wish runbook.Wish) func() tea.Cmd {
-		return keys.Just(func() { go a.session.GiveHelm(wish) })
+		return keys.Just(func() { a.session.GiveHelm(wish) })
 	}
 	first := keys.Map{keys.New("Enter", "repeat this step", give(runbook.Repeat), "enter")}
 	if a.state.Doing.Resumes {
@@ -118,14 +118,13 @@ func (a *app) stopAndLeave() {
 
 // stopRun stops the runbook wherever it is.
 func (a *app) stopRun() {
-	go func() {
-		a.session.TakeHelm()
-		a.session.GiveHelm(runbook.Stop)
-	}()
+	a.session.TakeHelm()
+	a.session.GiveHelm(runbook.Stop)
 }
 
 func (a *app) sendBreak(s *session.Session) tea.Cmd {
-	return func() tea.Msg { return said(s.SendBreak(a.ctx), "break sent") }
+	sent := s.Break() // in its turn: behind what was typed before
+	return func() tea.Msg { return said(sent(a.ctx), "break sent") }
 }
 
 func (a *app) hunt(here at) tea.Cmd {

@@ -423,6 +423,50 @@ func TestNoKeyOfAnotherViewGoesToTheDevice(t *testing.T) {
 	device.gets("\x1bOR", "behind the leader a function key is the device's, and nothing else was")
 }
 
+// TestOneKeyTooManyIsSwallowed closes a view and answers a hold, and presses the same key once more.
+func TestOneKeyTooManyIsSwallowed(t *testing.T) {
+	device := newWired(t)
+	a := device.app
+	esc, enter := tea.KeyPressMsg{Code: tea.KeyEscape}, tea.KeyPressMsg{Code: tea.KeyEnter}
+	for _, view := range []string{"course", "images", "help"} {
+		a.show(view)
+		a.press(esc)
+		assert.Equal(t, "console", a.places[a.shown].name)
+		a.press(esc)
+		a.press(tea.KeyPressMsg{Code: 'l', Text: "l"})
+	}
+	a.press(tea.KeyPressMsg{Code: 'g', Mod: tea.ModCtrl}) // a menu, closed
+	a.press(esc)
+	a.press(esc)
+	device.gets("lll", "no Esc ate a letter")
+	a.escAt = time.Now().Add(-2 * time.Second)
+	a.press(esc)
+	device.gets("lll\x1b", "a while later it is the device's")
+
+	feed(a, append(rescue(), event.Helm{Who: event.Runbook}, event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+	a.tooSoon = true // it was asked for long ago
+	a.press(enter)
+	feed(a, event.Answer{ID: "1", Answer: "approve"})
+	a.press(enter)
+	a.press(enter)
+	a.enterAt = time.Now().Add(-2 * time.Second)
+	a.press(tea.KeyPressMsg{Code: 'x', Text: "x"})
+	a.press(enter)
+	device.gets("lll\x1bx\r", "neither of the two that were too many")
+}
+
+// TestKeysThatWaitForATransferAreInTheStrip says what would be lost, at both sizes.
+func TestKeysThatWaitForATransferAreInTheStrip(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, append(rescue(), event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"}, event.Transfer{Bytes: 710, Size: 1000, Left: time.Minute}, event.KeysKept{State: event.KeysWaiting, Count: 1})...)
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		screen := strings.Join(shown(a, size[0], size[1]), "\n")
+		assert.Contains(t, screen, "A key waits: the transfer is 71 % done after 00:00, 01:00 left.")
+	}
+	feed(a, event.KeysKept{State: event.KeysForgotten})
+	assert.NotContains(t, strings.Join(shown(a, 160, 40), "\n"), "A key waits")
+}
+
 // TestAReplayTakesNoKeysForIt answers a hold of a replay, and pastes into it.
 func TestAReplayTakesNoKeysForIt(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})

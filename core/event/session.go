@@ -1,6 +1,7 @@
 package event
 
 import (
+	"fmt"
 	"strings"
 	"time"
 )
@@ -169,6 +170,36 @@ var interlockKind = declare(Kind[Interlock]{
 })
 
 func (Interlock) kind() *declaration { return interlockKind }
+
+// States of KeysKept.
+const (
+	KeysWaiting   = "waiting"
+	KeysTyped     = "typed"
+	KeysForgotten = "forgotten"
+)
+
+// KeysKept tells of keys that were pressed while a transfer has the line: it is not ended by one that was meant for something
+// else. Count is how many wait.
+type KeysKept struct {
+	State string `json:"state"`
+	Count int    `json:"count,omitempty"`
+}
+
+var keysKeptKind = declare(Kind[KeysKept]{
+	Name:   "keys.kept",
+	Sample: KeysKept{State: KeysWaiting, Count: 2},
+	Tell: func(b KeysKept) (string, bool) {
+		switch b.State {
+		case KeysWaiting:
+			return fmt.Sprintf("%d keys wait: a transfer has the line", b.Count), false
+		case KeysTyped:
+			return "the transfer is cancelled for what was typed", true
+		}
+		return "what was typed during the transfer is forgotten", true
+	},
+})
+
+func (KeysKept) kind() *declaration { return keysKeptKind }
 
 // Secret is one that was made in this session. Whoever keeps events learns it here before it is typed,
 // so that a Redactor takes it out of what the device prints back; its value is never written itself.

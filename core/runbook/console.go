@@ -65,6 +65,8 @@ type Console interface {
 	Pending() []dialect.Open
 	// Gone is what was pending, and ran out or was lost by a restart since the run began.
 	Gone() []event.Pending
+	// Stopped is how long this program did not run since the session began, in its clock's time.
+	Stopped() time.Duration
 	// Doubts counts what may have put another device on the line.
 	Doubts() Doubts
 	// Kept is the name that the device was opened by, and what that one was known by before; either may be empty.

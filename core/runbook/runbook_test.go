@@ -170,6 +170,7 @@ func (c *echoing) AwaitHelm(context.Context) (Wish, error) { return Stop, nil }
 func (c *echoing) Pending() []dialect.Open                 { return c.pending }
 func (c *echoing) Gone() []event.Pending                   { return nil }
 func (c *echoing) Doubts() Doubts                          { return Doubts{} }
+func (c *echoing) Stopped() time.Duration                  { return 0 }
 func (c *echoing) Kept() (name, identity string)           { return "", "" }
 func (c *echoing) Reach() *reach.Watch                     { return nil }
 func (c *echoing) Shell() *ssh.Client                      { return nil }

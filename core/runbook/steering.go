@@ -79,6 +79,8 @@ func (c *steered) within(ctx context.Context, kind kind, do func(context.Context
 	for {
 		over, err := c.once(ctx, p, kind, do)
 		switch {
+		case errors.Is(err, errStoppedMeanwhile):
+			continue
 		case errors.Is(err, ErrHelm) && kind == waits:
 			err = c.handedOver(p)
 		case errors.Is(err, ErrHelm) && kind == types:
@@ -115,7 +117,14 @@ func (c *steered) once(ctx context.Context, p *patience, kind kind, do func(cont
 		defer cancel()
 		limited = timed
 	}
+	stopped := c.Stopped()
 	err = do(limited)
+	if kind == waits && !p.until.IsZero() && limited.Err() != nil && held.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+		if gone := c.Stopped() - stopped; gone > 0 { // it is the step's time that this program did not run in, and not the device's
+			p.until = p.until.Add(gone)
+			return false, errStoppedMeanwhile
+		}
+	}
 	switch {
 	case err == nil || ctx.Err() != nil:
 		return false, err
@@ -124,6 +133,9 @@ func (c *steered) once(ctx context.Context, p *patience, kind kind, do func(cont
 	}
 	return limited.Err() != nil && errors.Is(err, context.DeadlineExceeded), err
 }
+
+// errStoppedMeanwhile says that a wait was over only since this program did not run.
+var errStoppedMeanwhile = errors.New("this program did not run meanwhile")
 
 // left is what is left of a step's time, or until the device acts by itself where that is sooner, and why.
 func (e *Engine) left(p *patience) (left time.Duration, why string) {

@@ -293,6 +293,20 @@ func (s *Sense) Entered(now time.Time, fresh, leads bool) {
 	s.settled = true
 }
 
+// Skip leaves a time out in which nobody listened: the device may have spoken meanwhile.
+func (s *Sense) Skip(gone time.Duration, now time.Time) {
+	later := func(at time.Time) time.Time {
+		if at.IsZero() {
+			return at
+		}
+		if at = at.Add(gone); at.After(now) {
+			return now
+		}
+		return at
+	}
+	s.view.LastByte, s.sentAt, s.ticked, s.paged = later(s.view.LastByte), later(s.sentAt), later(s.ticked), later(s.paged)
+}
+
 // Forget drops what is known of the stream: the line changed its speed or came back.
 func (s *Sense) Forget(now time.Time) {
 	cols, rows := s.model.Size()

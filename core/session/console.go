@@ -297,6 +297,7 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, transfer
 	err := carry(ctx, p)
 	s.do(func() {
 		s.lent = nil
+		s.dropKept()
 		s.forget()
 		if rest := p.rest(); len(rest) > 0 {
 			s.arrived(line.Chunk{At: s.opt.Clock.Now(), Bytes: rest})

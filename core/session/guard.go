@@ -18,10 +18,11 @@ type guard struct {
 	commands *dialect.Interlocks
 	off      bool
 	typed    []byte
-	asked    string    // what the device asked when it began: what is typed behind it is an answer
-	prompted bool      // that began at a prompt which was seen
-	unsure   time.Time // when a key was typed that changes the line in ways only the device knows
-	held     []byte    // the Enter that was stopped, and what was pasted behind it
+	asked    string        // what the device asked when it began: what is typed behind it is an answer
+	prompted bool          // that began at a prompt which was seen
+	unsure   time.Time     // when a key was typed that changes the line in ways only the device knows
+	answers  time.Duration // within that time the device shows what such a key has put there
+	held     []byte        // the Enter that was stopped, and what was pasted behind it
 	command  string
 	awaited  awaited
 	sent     int64           // how much the device had sent when the last command went out
@@ -63,11 +64,17 @@ func (k *guard) shown(v sense.State) (text string, known bool) {
 	return text, known
 }
 
+// A device answers a key that recalls a line within that time, over a cable and over a network.
+const (
+	answersNear = 300 * time.Millisecond
+	answersFar  = 1200 * time.Millisecond
+)
+
 // unseen is said of a line that the device put there and has not shown yet.
 const unseen = "was put there by the device, which has not shown it yet; see it first"
 
 // stops says why an Enter has to be stopped now, and the command.
-func (k *guard) stops(v sense.State) (command, says string) {
+func (k *guard) stops(v sense.State, now time.Time) (command, says string) {
 	if k.off {
 		return "", ""
 	}
@@ -90,7 +97,11 @@ func (k *guard) stops(v sense.State) (command, says string) {
 	if above, found := v.AnyLine(func(typed string) bool { return k.commands.Stops(typed) != "" }); found {
 		return strings.TrimSpace(above), k.commands.Stops(above)
 	}
-	if v.LastByte.Before(k.unsure) || !known && strings.TrimSpace(shown) == "" {
+	empty := strings.TrimSpace(shown) == ""
+	if empty && now.Sub(k.unsure) >= k.answers && (v.LastByte.IsZero() || now.Sub(v.LastByte) >= k.answers) {
+		return "", "" // it had the time to put a line there, and has not
+	}
+	if v.LastByte.Before(k.unsure) || !known && empty {
 		return "…", unseen
 	}
 	return "", ""
@@ -125,7 +136,7 @@ func (s *Session) pressLines(keys []byte) {
 		}
 		s.follow(keys[:end])
 		s.pressNow(keys[:end])
-		if command, says := s.guard.stops(s.sense.State()); says != "" {
+		if command, says := s.guard.stops(s.sense.State(), s.opt.Clock.Now()); says != "" {
 			s.guard.held, s.guard.command = bytes.Clone(keys[end:]), command
 			s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says, Now: s.present()})
 			return

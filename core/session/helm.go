@@ -103,8 +103,13 @@ func (h *helm) hold(cut context.CancelCauseFunc) int {
 
 func (h *helm) release(n int) { delete(h.cuts, n) }
 
-// TakeHelm gives the hand the helm.
-func (s *Session) TakeHelm() { s.do(func() { s.helm.take("asked for") }) }
+// TakeHelm gives the hand the helm. Keys that wait for a transfer are typed once that was cancelled.
+func (s *Session) TakeHelm() {
+	s.do(func() {
+		s.typeKept()
+		s.helm.take("asked for")
+	})
+}
 
 // WithHelm implements runbook.Console.
 func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {

@@ -123,9 +123,10 @@ func (p *lent) rest() []byte {
 	return append(p.unread, more...)
 }
 
-// outgoing is something to write; done, when there, is told how it went.
+// outgoing is something to write, or to do with the line in its turn; done, when there, is told how it went.
 type outgoing struct {
 	data []byte
+	act  func(context.Context, line.Line) error // nil where data is written
 	done chan error
 	ctx  context.Context
 }

@@ -70,7 +70,10 @@ type Session struct {
 	waiters    map[*waiter]struct{}
 	taps       map[*tap]struct{}
 	lent       *lent
-	held       []byte // the hand's keys while a transfer is being cancelled
+	held       []byte        // the hand's keys while a transfer is being cancelled
+	kept       []byte        // those that wait while one goes on
+	beat       time.Time     // when the loop was last at work, of the wall
+	stopped    time.Duration // how long this program did not run
 	begun      bool
 	cols, rows int // of the device's own terminal, 0 when it is the window's
 	charset    screen.Charset
@@ -116,9 +119,12 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	own, end := context.WithCancel(context.Background())
 	s := &Session{
 		opt: opt, hub: event.NewHub(opt.Clock), calls: make(chan func()), done: make(chan struct{}), end: end, life: own,
-		wire: newWire(wire), guard: &guard{commands: opt.Dialect.NewInterlocks()},
+		wire: newWire(wire), guard: &guard{commands: opt.Dialect.NewInterlocks(), answers: answersNear},
 		waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
 		cols: fixedCols, rows: fixedRows,
+	}
+	if s.overNetwork() {
+		s.guard.answers = answersFar
 	}
 	s.dialect.Store(opt.Dialect)
 	s.hub.Protect(opt.Secrets...)
@@ -269,6 +275,9 @@ func (s *Session) do(f func()) bool {
 
 func (s *Session) loop(ctx context.Context) {
 	defer close(s.done)
+	beat := time.NewTicker(beatEvery)
+	defer beat.Stop()
+	s.beat = time.Now()
 	for {
 		if len(s.chunk.Bytes) > 0 && !s.hub.Full() {
 			s.takeIn()
@@ -277,6 +286,7 @@ func (s *Session) loop(ctx context.Context) {
 		if s.begun && s.wire.line != nil && len(s.chunk.Bytes) == 0 && !s.backlog() {
 			chunks = s.wire.line.Chunks()
 		}
+		s.noticeStop()
 		var more chan struct{} // closed, so that what is left of a chunk is gone on with after the calls that wait
 		if len(s.chunk.Bytes) > 0 && !s.hub.Full() {
 			more = always
@@ -286,6 +296,7 @@ func (s *Session) loop(ctx context.Context) {
 			s.shut()
 			return
 		case call := <-s.calls:
+			s.noticeStop()
 			call()
 		case chunk, open := <-chunks:
 			if !open {
@@ -294,10 +305,12 @@ func (s *Session) loop(ctx context.Context) {
 			}
 			s.chunk = chunk
 		case <-more:
+		case <-beat.C:
 		case <-s.hub.Room():
 		case wire := <-s.wire.reopened:
 			s.back(wire)
 		case <-s.timer.C:
+			s.noticeStop()
 			s.sense.Tick(s.opt.Clock.Now())
 			s.ranOut()
 			s.giveOutHeld()
@@ -476,10 +489,14 @@ func (s *Session) schedule() {
 	s.timer.Reset(s.opt.Clock.Wall(max(0, next.Sub(s.opt.Clock.Now()))))
 }
 
-// Press types the operator's keys. It takes the helm when the runbook has it; while a transfer is
-// still being stopped the keys wait for it.
+// Press types the operator's keys. It takes the helm when the runbook has it. While a transfer has the line they wait for
+// what the operator says; while it is still being stopped they wait for its end.
 func (s *Session) Press(keys []byte) {
 	s.do(func() {
+		if s.lent != nil && s.helm.who == event.Runbook {
+			s.keepKeys(keys)
+			return
+		}
 		s.helm.take("typing")
 		if s.lent != nil {
 			s.held = append(s.held, keys...)
@@ -582,19 +599,21 @@ func (s *Session) Await(ctx context.Context, ready func(sense.State) bool) (sens
 	return console{s}.Await(ctx, ready)
 }
 
-// Resize tells the far end the size of the screen, where the line can.
+// Resize tells the far end the size of the screen, where the line can: in the order in which that and what is typed
+// happened.
 func (s *Session) Resize(cols, rows int) {
-	var wire line.Line
 	s.do(func() {
 		if s.cols > 0 {
 			cols, rows = s.cols, s.rows
 		}
-		wire = s.wire.line
 		s.sense.Model().Resize(cols, rows)
+		s.wire.out.put(outgoing{act: func(_ context.Context, wire line.Line) error {
+			if resizer, can := wire.(line.Resizer); can {
+				_ = resizer.Resize(cols, rows)
+			}
+			return nil
+		}})
 	})
-	if resizer, can := wire.(line.Resizer); can {
-		_ = resizer.Resize(cols, rows)
-	}
 }
 
 // SetSpeed sets our end of the line.

@@ -206,21 +206,76 @@ func TestASecretTypedByHandIsKeptByItsLength(t *testing.T) {
 	})
 }
 
-func TestKeysWaitUntilTheTransferIsCancelled(t *testing.T) {
-	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
-		err := make(chan error, 1)
-		go func() {
-			err <- s.Transfer(t.Context(), func(ctx context.Context, port transfer.Duplex) error {
-				buffer := make([]byte, 8)
-				_, err := port.Read(ctx, buffer, time.Hour)
-				_ = port.Write(context.WithoutCancel(ctx), []byte("CANCEL"))
-				return err
+// carried has a transfer under way that reads what comes, and says how it ended.
+func carried(t *testing.T, s *Session) <-chan error {
+	err := make(chan error, 1)
+	go func() {
+		err <- s.Transfer(t.Context(), func(ctx context.Context, port transfer.Duplex) error {
+			buffer := make([]byte, 8)
+			_, err := port.Read(ctx, buffer, time.Hour)
+			_ = port.Write(context.WithoutCancel(ctx), []byte("CANCEL"))
+			return err
+		})
+	}()
+	synctest.Wait()
+	return err
+}
+
+// TestAStrayKeyEndsNoTransfer keeps what is pressed while a transfer has the line, until the operator says what becomes of it.
+func TestAStrayKeyEndsNoTransfer(t *testing.T) {
+	for name, c := range map[string]struct {
+		keys   []string
+		then   func(s *Session)
+		got    string
+		cancel bool
+		states []string
+	}{
+		"typed once it was cancelled":    {[]string{"a", "b"}, (*Session).CancelForKept, "CANCELab", true, []string{"waiting", "waiting", "typed"}},
+		"by the key that takes the helm": {[]string{"\x1b[5~"}, (*Session).TakeHelm, "CANCEL\x1b[5~", true, []string{"waiting", "typed"}},
+		"forgotten":                      {[]string{"a"}, (*Session).ForgetKept, "", false, []string{"waiting", "forgotten"}},
+		"nothing is said":                {[]string{"a", "\r"}, func(*Session) {}, "", false, []string{"waiting", "waiting"}},
+		"Ctrl-C once":                    {[]string{"\x03"}, func(*Session) {}, "", false, []string{"waiting"}},
+		"Ctrl-C twice":                   {[]string{"\x03", "\x03"}, func(*Session) {}, "CANCEL", true, []string{"waiting", "forgotten"}},
+		"Ctrl-C with a key between":      {[]string{"\x03", "a", "\x03"}, func(*Session) {}, "", false, []string{"waiting", "waiting", "waiting"}},
+		"nothing waits":                  {nil, (*Session).CancelForKept, "", false, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			with(t, nil, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+				ended := carried(t, s)
+				for _, key := range c.keys {
+					s.Press([]byte(key))
+				}
+				c.then(s)
+				time.Sleep(time.Minute)
+				synctest.Wait()
+				if c.cancel {
+					assert.ErrorIs(t, <-ended, runbook.ErrHelm)
+				} else {
+					assert.Empty(t, ended, "it goes on")
+				}
+				assert.Equal(t, c.got, l.got(), "what was typed comes after the cancel")
+				var states []string
+				for _, one := range collect[event.KeysKept](t, feed) {
+					states = append(states, one.State)
+				}
+				assert.Equal(t, c.states, states)
+				s.TakeHelm()
+				synctest.Wait()
 			})
-		}()
+		})
+	}
+}
+
+// TestKeysThatWaitAreForgottenWithTheTransfer has it end by itself: they were not meant for the prompt behind it.
+func TestKeysThatWaitAreForgottenWithTheTransfer(t *testing.T) {
+	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		ended := carried(t, s)
+		s.Press([]byte("wipe\r"))
+		l.says("enough")
+		require.NoError(t, <-ended)
 		synctest.Wait()
-		s.Press([]byte("a"))
-		assert.ErrorIs(t, <-err, runbook.ErrHelm)
-		assert.Equal(t, "CANCELa", l.got(), "what was typed comes after the cancel")
+		assert.Equal(t, "CANCEL", l.got())
+		assert.Equal(t, event.KeysForgotten, last(collect[event.KeysKept](t, feed)).State)
 	})
 }
 
@@ -316,6 +371,7 @@ func TestALineThatTakesNothingDoesNotKeepTheKeyboard(t *testing.T) {
 		}()
 		time.Sleep(2 * time.Second)
 		s.Press([]byte("x"))
+		s.CancelForKept()
 		time.Sleep(5 * time.Second)
 		assert.ErrorIs(t, <-done, runbook.ErrHelm)
 		assert.True(t, strings.HasSuffix(l.got(), "x"), "%q: the key came through", l.got())

@@ -270,7 +270,11 @@ func (s *Session) write(ctx context.Context) {
 		err = io.ErrClosedPipe
 		if wire != nil {
 			limited, cancel := context.WithTimeout(item.context(ctx), limit)
-			err = wire.Write(limited, item.data)
+			if item.act != nil {
+				err = item.act(limited, wire)
+			} else {
+				err = wire.Write(limited, item.data)
+			}
 			if errors.Is(err, context.DeadlineExceeded) && item.context(ctx).Err() == nil {
 				err = fmt.Errorf("the line took nothing for %s: flow control or a dead peer holds it", limit.Round(time.Second))
 			}
@@ -284,14 +288,28 @@ func (s *Session) write(ctx context.Context) {
 	}
 }
 
-// SendBreak sends a break, where the line can.
-func (s *Session) SendBreak(ctx context.Context) error {
-	var wire line.Line
-	s.do(func() { s.helm.take("a break"); wire = s.wire.line })
-	breaker, can := wire.(line.Breaker)
-	if !can {
-		return &line.Error{Target: s.opt.Target, Reason: line.ErrCannot, Remedy: "this kind of line has no break"}
+// Break sends a break, where the line can, behind what was typed before. What it returns waits until it was sent.
+func (s *Session) Break() (sent func(context.Context) error) {
+	item := outgoing{done: make(chan error, 1), act: func(ctx context.Context, wire line.Line) error {
+		breaker, can := wire.(line.Breaker)
+		if !can {
+			return &line.Error{Target: s.opt.Target, Reason: line.ErrCannot, Remedy: "this kind of line has no break"}
+		}
+		s.hub.Emit(event.Mark{Text: "break sent"})
+		return breaker.SendBreak(ctx)
+	}}
+	s.do(func() {
+		s.helm.take("a break")
+		s.wire.out.put(item)
+	})
+	return func(ctx context.Context) error {
+		select {
+		case err := <-item.done:
+			return err
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-s.done:
+			return runbook.ErrLineLost
+		}
 	}
-	s.hub.Emit(event.Mark{Text: "break sent"})
-	return breaker.SendBreak(ctx)
 }

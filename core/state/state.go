@@ -103,6 +103,7 @@ type State struct {
 	Pending                                 []event.Pending  // what the device loses, or does by itself, unless it is dealt with
 	Deadlines                               []Deadline       // all that had one, the oldest first
 	Held                                    *event.Interlock // a command stopped at its Enter
+	Kept                                    int              // keys that wait while a transfer has the line
 	LocksOff                                bool
 	banksBefore, systemsBefore, unitsBefore []map[string]string
 	Ask                                     *event.Ask

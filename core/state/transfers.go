@@ -273,6 +273,8 @@ func (s *State) applyServers(e event.Event) {
 		s.Upgrades = &b
 	case event.Interlock:
 		s.interlock(b)
+	case event.KeysKept:
+		s.Kept = b.Count
 	}
 }
 

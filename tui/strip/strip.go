@@ -25,6 +25,7 @@ type View struct {
 	Leader             string   // the leader key as shown
 	Answers            keys.Map // of the question that is open
 	Sends              keys.Map // of a command that is held at its Enter
+	Kept               keys.Map // of keys that wait while a transfer has the line
 	Replay             bool
 	Playing            string // where a replay is, in words
 	Serving            bool   // servers alone
@@ -37,6 +38,9 @@ type View struct {
 
 // Lines draws the strip: one row, or several with a ground of their own for a question.
 func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
+	if s.Kept > 0 {
+		return kept(t, s, v, width)
+	}
 	if s.Held != nil {
 		return held(t, s, v, width)
 	}
@@ -44,6 +48,26 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 		return ask(t, s, v, width)
 	}
 	return []paint.Line{plain(t, s, v).Fit(width).On(t.Strip)}
+}
+
+// kept draws what a transfer would lose by keys that were pressed meanwhile.
+func kept(t theme.Theme, s *state.State, v View, width int) []paint.Line {
+	text := map[bool]string{true: "A key waits", false: fmt.Sprintf("%d keys wait", s.Kept)}[s.Kept == 1] + ": a transfer has the line"
+	if m := s.Transfer; m.Active() {
+		text = strings.TrimSuffix(text, "a transfer has the line") + fmt.Sprintf("the transfer is %s done after %s", shareWords(m), units.Clock(s.Now.Sub(m.Begun)))
+		if m.Got.Left > 0 {
+			text += ", " + units.Clock(m.Got.Left) + " left"
+		}
+	}
+	return question(t, width, t.Here, "▪", "Not sent", text+".", [][2]string{{"Ctrl-C", "twice cancels it, too"}}, v.Kept)
+}
+
+// shareWords is how much of a file was moved.
+func shareWords(m *state.Transfer) string {
+	if m.Plan.Size <= 0 {
+		return units.Bytes(m.Got.Bytes)
+	}
+	return fmt.Sprintf("%.0f %%", 100*float64(m.Got.Bytes)/float64(m.Plan.Size))
 }
 
 // held draws a command that an interlock stopped at its Enter.
@@ -237,7 +261,7 @@ func progress(t theme.Theme, s *state.State, m *state.Transfer) paint.Line {
 	return paint.Line{
 		paint.Strong(t.Here, fmt.Sprintf(" ●  %.0f %%  ", share)), paint.In(t.Bright, units.Clock(got.Left)+" left  "),
 		paint.In(t.Text, fmt.Sprintf("%.1f kB/s  ", got.Rate/1000)), paint.In(t.Quiet, fmt.Sprintf("%d resent  ", got.Resent)),
-		paint.Strong(t.Bright, "type to take the helm"),
+		paint.Strong(t.Key, "F10"), paint.In(t.Text, " cancels it"),
 	}
 }
 
