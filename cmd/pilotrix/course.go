@@ -79,7 +79,7 @@ func (c *coursePrinter) tell(e event.Event) {
 		if b.State != event.LineOpen {
 			c.other(b)
 		}
-	case event.Speed, event.Server, event.Newcomer, event.Reach, event.Interlock, event.Pending, event.Answer:
+	case event.Speed, event.Server, event.Newcomer, event.Reach, event.Interlock, event.Pending, event.Answer, event.Recording, event.KeysKept:
 		c.other(b)
 	}
 }
