@@ -58,6 +58,13 @@ func (h *Hub) Protect(secrets ...string) {
 	}
 }
 
+// Typing says how far the hand has typed a secret: while that is on its way (Strict) the device may show it letter by letter.
+func (h *Hub) Typing(secret string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.secrets.types(secret)
+}
+
 // Clean is a text without secrets, for what leaves the session by another way than an event.
 func (h *Hub) Clean(text string) string {
 	h.mu.Lock()

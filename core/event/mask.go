@@ -36,6 +36,7 @@ type pattern struct {
 	letters []byte
 	blanks  bool        // blanks belong to it; of a long one they are passed over, since a wrap may add or take one
 	spaced  bool        // it has blanks, or backslashes, that are passed over
+	grows   bool        // more letters may follow
 	places  [256]uint64 // of each byte, a bit for every place where it stands in it
 }
 
@@ -45,6 +46,14 @@ func newPattern(letters []byte, blanks bool) *pattern {
 		p.places[b] |= 1 << n
 	}
 	return p
+}
+
+// set gives a pattern that grows its letters so far.
+func (p *pattern) set(letters []byte) {
+	p.letters, p.places = letters, [256]uint64{}
+	for n, b := range letters {
+		p.places[b] |= 1 << n
+	}
 }
 
 const (
@@ -256,7 +265,7 @@ func (m *masker) pushExact(before, top *drawn) {
 		}
 		if top.letter != ' ' || p.blanks {
 			now = (now<<1 | 1) & p.places[top.letter]
-			if now&(1<<(len(p.letters)-1)) != 0 {
+			if len(p.letters) > 0 && !p.grows && now&(1<<(len(p.letters)-1)) != 0 {
 				m.hide(m.back(len(p.letters), p.blanks), len(m.stack)-1)
 			}
 		}
@@ -314,11 +323,21 @@ func (m *masker) pushNear(before, top *drawn) {
 	}
 }
 
+// whole is the bit of its last letter.
+func (p *pattern) whole() uint64 {
+	if len(p.letters) == 0 || p.grows {
+		return 0
+	}
+	return 1 << (len(p.letters) - 1)
+}
+
 // enough reports whether a stretch is so much of the pattern that it is masked. What is passed over counts where the secret has
 // some of that, too.
 func (p *pattern) enough(one near, span int) bool {
 	right, all := int(one.right), len(p.letters)
 	switch {
+	case p.grows && right < leastSecret:
+		return false
 	case right >= min(leastLetters, all) && one.wrong == 0:
 		return true
 	case right >= leastLetters+2*int(one.wrong): // what other words have by chance is shorter
@@ -353,7 +372,7 @@ func (p *pattern) near(was []near, n int, fits, doubled bool, here int) (best ne
 		}
 	}
 	at := func(n int) near {
-		if n < 0 || was == nil {
+		if n < 0 || n >= len(was) {
 			return near{}
 		}
 		return was[n]
@@ -434,13 +453,13 @@ func (m *masker) begins(n int) (begin, letters int) {
 	for i, p := range m.secrets {
 		if m.strict {
 			for place, one := range m.stack[n].nearly[i] {
-				if place < len(p.letters)-1 && one.right > 0 && (letters == 0 || one.from < begin) {
+				if (place < len(p.letters)-1 || p.grows) && one.right > 0 && (letters == 0 || one.from < begin) {
 					begin, letters = one.from-m.gone, max(letters, int(one.right))
 				}
 			}
 			continue
 		}
-		longest := bits.Len64(m.stack[n].begun[i] &^ (1 << (len(p.letters) - 1))) // for what is whole nothing is waited
+		longest := bits.Len64(m.stack[n].begun[i] &^ p.whole()) // for what is whole nothing is waited
 		if longest <= letters {
 			continue
 		}

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 )
 
 // A redactor takes secrets out of events before anybody sees them. What was typed as a secret is marked at its
@@ -17,7 +18,8 @@ type redactor struct {
 	in      *masker
 	out     map[string]*masker // what was typed, by whom
 	texts   *masker
-	strict  bool // one of them is on its way
+	strict  bool     // one of them is on its way
+	typing  *pattern // one that the hand is typing, as far as it has come; nil for none
 }
 
 // Redacted stands where a secret stood.
@@ -45,6 +47,38 @@ func (r *redactor) protect(secret string) {
 	r.texts.know(r.written)
 }
 
+// types takes a secret as far as the hand has typed it: a device that shows it letter by letter is masked before it is known
+// whole. What was seen of it so far stays seen.
+func (r *redactor) types(secret string) {
+	letters := bytes.ReplaceAll([]byte(strings.Map(drawnRune, secret)), []byte(" "), nil)
+	letters = letters[:min(len(letters), mostLetters)]
+	if r.typing == nil {
+		r.typing = newPattern(nil, false)
+		r.typing.grows = true
+		all := r.maskers()
+		r.drawn = append(r.drawn, r.typing)
+		for _, m := range all {
+			m.know(r.drawn)
+		}
+	}
+	r.typing.set(letters)
+	for _, m := range r.maskers() {
+		m.firsts()
+	}
+}
+
+// whole ends that: the secret is known, and no longer on its way.
+func (r *redactor) whole() {
+	if r.typing == nil {
+		return
+	}
+	r.drawn = slices.DeleteFunc(r.drawn, func(p *pattern) bool { return p == r.typing })
+	r.typing = nil
+	for _, m := range r.maskers() {
+		m.know(r.drawn)
+	}
+}
+
 // maskers are those of the streams.
 func (r *redactor) maskers() (all []*masker) {
 	if r.in == nil {
@@ -56,7 +90,9 @@ func (r *redactor) maskers() (all []*masker) {
 
 // onItsWay says whether a secret is being typed, or may be shown in whatever way the device likes.
 func (r *redactor) onItsWay(on bool) {
-	r.strict = on
+	if r.strict = on; !on {
+		r.whole()
+	}
 	for _, m := range r.maskers() {
 		m.setStrict(on)
 	}
@@ -68,7 +104,7 @@ func (r *redactor) apply(b Body) (clean Body, some bool) {
 		r.protect(made.Value)
 		return Secret{What: string(r.text([]byte(made.What)))}, true
 	}
-	if len(r.secrets) == 0 {
+	if len(r.secrets) == 0 && r.typing == nil {
 		return b, true
 	}
 	switch b := b.(type) {

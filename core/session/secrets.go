@@ -231,6 +231,7 @@ func (s *Session) follows(keys []byte, v sense.State) {
 		}
 		h.secret = append(h.secret, text...)
 		s.secretTyped(false)
+		s.hub.Typing(string(withoutErased(h.secret)))
 	}
 	if end >= 0 {
 		if len(h.secret) > 0 { // a device that prints it back later does so in vain

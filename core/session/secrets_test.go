@@ -63,6 +63,19 @@ func TestNoSecretIsRecorded(t *testing.T) {
 			k.Press([]byte("harbour\r" + secret + "\r"))
 			time.Sleep(time.Second)
 		},
+		"at one whose device shows it letter by letter": func(k *talk) {
+			k.far.says("\r\nword: ")
+			time.Sleep(time.Second)
+			typeSlowly(k, secret+"\r", 150*time.Millisecond)
+		},
+		"at one whose device shows it much later": func(k *talk) {
+			k.far.late = 900 * time.Millisecond
+			k.far.says("\r\nword: ")
+			time.Sleep(time.Second)
+			typeSlowly(k, secret+"\r", 50*time.Millisecond)
+			time.Sleep(2 * time.Second)
+			k.far.late = 0
+		},
 		"erased and typed anew": func(k *talk) { hidden(k, "\r\nword: "); hidden(k, "\r\nword: ") },
 		"and printed back later": func(k *talk) {
 			hidden(k, "\r\nword: ")
@@ -97,12 +110,21 @@ func TestNoSecretIsRecorded(t *testing.T) {
 				time.Sleep(time.Second)
 				synctest.Wait()
 				assert.Contains(t, k.far.got(), secret, "it was typed")
-				assert.NotContains(t, k.recorded(), secret)
+				for n := 0; n+5 <= len(secret); n++ {
+					assert.NotContains(t, k.recorded(), secret[n:n+5])
+				}
 				typeKeys(k.Session, "look\r")
 				time.Sleep(time.Second)
 				assert.Contains(t, k.recorded(), "look", "and nothing else is hidden")
 			})
 		})
+	}
+}
+
+func typeSlowly(k *talk, text string, each time.Duration) {
+	for _, key := range text {
+		k.Press([]byte(string(key)))
+		time.Sleep(each)
 	}
 }
 
