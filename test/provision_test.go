@@ -29,7 +29,7 @@ func inOwnNetwork(t *testing.T, inside func(*testing.T)) {
 	}
 	t.Parallel()
 	if os.Geteuid() != 0 {
-		t.Skip("network namespaces are made by root")
+		t.Skip("needs root: network namespaces are made")
 	}
 	again := exec.Command("unshare", "-n", os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
 	again.Env = append(os.Environ(), ownNetwork+"=yes", programBuilt+"="+program)

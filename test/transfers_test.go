@@ -231,6 +231,7 @@ func TestTheRealBootloaderFetchesByTFTP(t *testing.T) {
 	stage, name, data := staged(t, 3<<20+333)
 	port69.Lock()
 	defer port69.Unlock()
+	needsPort69(t)
 	server, err := listenTFTP(stage, netip.MustParseAddrPort("127.0.0.1:69"))
 	require.NoError(t, err, "the board asks at port 69, which needs root")
 	serveFor(t, server, nil)

@@ -27,7 +27,7 @@ type sshServer struct {
 	address, folder, hostKey string
 	key                      string // that it lets in
 	first                    []string
-	said                     *bytes.Buffer
+	said                     *saidText
 	process                  *exec.Cmd
 }
 
@@ -45,7 +45,10 @@ func keygen(t *testing.T, path, kind string, more ...string) {
 func startSSH(t *testing.T, lines ...string) *sshServer {
 	t.Helper()
 	require.FileExists(t, "/usr/sbin/sshd", "needs the Debian package openssh-server; ./dev/test installs it")
-	s := &sshServer{folder: t.TempDir(), said: &bytes.Buffer{}}
+	if os.Geteuid() != 0 {
+		t.Skip("needs root: a server of one's own cannot give its pseudo-terminal away")
+	}
+	s := &sshServer{folder: t.TempDir(), said: &saidText{}}
 	s.hostKey, s.key = filepath.Join(s.folder, "host"), filepath.Join(s.folder, "key")
 	keygen(t, s.hostKey, "ed25519")
 	keygen(t, s.key, "ed25519")
@@ -62,9 +65,7 @@ func (s *sshServer) start(t *testing.T, port int, lines ...string) {
 		require.NoError(t, listener.Close())
 	}
 	s.address = fmt.Sprintf("127.0.0.1:%d", port)
-	if os.Geteuid() == 0 {
-		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
-	}
+	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
 	config := append(s.first, []string{
 		fmt.Sprintf("Port %d", port), "ListenAddress 127.0.0.1", "HostKey " + quoted(s.hostKey), "AuthorizedKeysFile " + quoted(s.key+".pub"),
 		"PidFile none", "StrictModes no", "UsePAM no", "PermitRootLogin yes", "PrintMotd no", "PrintLastLog no",
@@ -87,6 +88,24 @@ func (s *sshServer) start(t *testing.T, port int, lines ...string) {
 		}
 		return err == nil
 	}, 20*time.Second, 20*time.Millisecond, "%s", s.said)
+}
+
+// saidText is what a program has said so far; it goes on meanwhile.
+type saidText struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (s *saidText) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.Write(p)
+}
+
+func (s *saidText) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
 }
 
 // quoted is a path as OpenSSH reads it whole: a folder for temporary files may have a space in its name.
@@ -314,7 +333,7 @@ func TestOldAlgorithmsOnlyWhenAskedFor(t *testing.T) {
 // TestPasswordsAndWhatIsAsked needs a user of its own, so it needs root.
 func TestPasswordsAndWhatIsAsked(t *testing.T) {
 	if os.Geteuid() != 0 {
-		t.Skip("only root can make a user with a password")
+		t.Skip("needs root: a user with a password is made")
 	}
 	const name = "pilotrix-test"
 	_ = exec.Command("userdel", name).Run()

@@ -28,7 +28,7 @@ func TestARealClient(t *testing.T) {
 		return
 	}
 	if os.Geteuid() != 0 {
-		t.Skip("network namespaces are made by root")
+		t.Skip("needs root: network namespaces are made")
 	}
 	for _, tool := range []string{"unshare", "nsenter", "ip", "busybox"} {
 		_, err := exec.LookPath(tool)

@@ -20,7 +20,7 @@ type cable struct {
 	serial  atomic.Value
 	refuses atomic.Bool
 	worked  atomic.Value // serial numbers of those that were changed
-	started bool
+	started atomic.Bool
 }
 
 func newCable() *cable {
@@ -43,12 +43,12 @@ func (c *cable) answer(command string) string {
 		c.worked.Store(c.worked.Load().(string) + c.serial.Load().(string) + " ")
 		return "worked\r\n> "
 	case "recommence":
-		c.started = true
+		c.started.Store(true)
 		return "going down\r\nlogin: "
 	case "me":
-		c.started = false
+		c.started.Store(false)
 	case "":
-		if c.started {
+		if c.started.Load() {
 			return "login: "
 		}
 	}
@@ -90,7 +90,7 @@ func TestAnotherDeviceIsNotChanged(t *testing.T) {
 		},
 		"behind a login that was seen": func(k *talk, c *cable) {
 			swap(k, c)
-			c.started = true
+			c.started.Store(true)
 			k.far.says("\r\nlogin: ")
 			time.Sleep(5 * time.Second)
 			approve(k)
@@ -168,7 +168,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 				c.refuses.Store(book == again)
 				if book == again {
 					k.far.answers(func(command string) string {
-						c.refuses.Store(c.started || len(k.far.lines) > 3)
+						c.refuses.Store(c.started.Load() || len(k.far.lines) > 3)
 						return c.answer(command)
 					})
 				}
@@ -223,7 +223,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self, state]}, {step: One, hol
 						time.Sleep(3 * time.Second)
 						k.GiveHelm(runbook.Resume)
 					case 1:
-						c.started = true
+						c.started.Store(true)
 						k.far.says("\r\nlogin: ")
 					default:
 						time.Sleep(2 * time.Minute)

@@ -69,12 +69,12 @@ func TestNoSecretIsRecorded(t *testing.T) {
 			typeSlowly(k, secret+"\r", 150*time.Millisecond)
 		},
 		"at one whose device shows it much later": func(k *talk) {
-			k.far.late = 900 * time.Millisecond
+			k.far.late.Store(int64(900 * time.Millisecond))
 			k.far.says("\r\nword: ")
 			time.Sleep(time.Second)
 			typeSlowly(k, secret+"\r", 50*time.Millisecond)
 			time.Sleep(2 * time.Second)
-			k.far.late = 0
+			k.far.late.Store(0)
 		},
 		"erased and typed anew": func(k *talk) { hidden(k, "\r\nword: "); hidden(k, "\r\nword: ") },
 		"and printed back later": func(k *talk) {
@@ -206,7 +206,7 @@ func TestABurstIsReadInTheRecordAsItWasTyped(t *testing.T) {
 		for _, each := range []time.Duration{-1, 0, time.Millisecond, 30 * time.Millisecond} {
 			for _, late := range []time.Duration{0, 5 * time.Millisecond, 400 * time.Millisecond} {
 				talking(t, "", func(string) string { return "> " }, func(k *talk) {
-					k.far.late = late
+					k.far.late.Store(int64(late))
 					if c.answer != nil {
 						k.far.answers(c.answer(k))
 					}

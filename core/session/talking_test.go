@@ -29,15 +29,16 @@ type talker struct {
 	lines  []string
 	mute   atomic.Bool // it does not echo the next line, as for a password
 	spoil  atomic.Bool // the echo of what is typed next, in its middle
-	late   time.Duration
-	next   time.Time // when what was written last is taken
+	late   atomic.Int64 // how long it takes until it takes what was written, in nanoseconds
+	next   time.Time  // when what was written last is taken
+	turn   sync.Mutex // one piece is taken after the other
 }
 
 func (l *talker) Write(ctx context.Context, p []byte) error {
 	_ = l.fakeLine.Write(ctx, p)
-	if l.late > 0 { // it is slow to take what comes
+	if late := time.Duration(l.late.Load()); late > 0 { // it is slow to take what comes
 		p = append([]byte(nil), p...)
-		at := time.Now().Add(l.late)
+		at := time.Now().Add(late)
 		if !at.After(l.next) { // in the order in which it was written
 			at = l.next.Add(time.Microsecond)
 		}
@@ -50,6 +51,8 @@ func (l *talker) Write(ctx context.Context, p []byte) error {
 }
 
 func (l *talker) takes(p []byte) {
+	l.turn.Lock()
+	defer l.turn.Unlock()
 	for _, b := range p {
 		switch {
 		case b == '\r':

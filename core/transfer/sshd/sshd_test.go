@@ -244,7 +244,7 @@ func TestADeviceThatAnswersQuestionsOnly(t *testing.T) {
 // TestWhatBothSidesSayIsToldOfTheTransfer holds the ladder of a fetch.
 func TestWhatBothSidesSayIsToldOfTheTransfer(t *testing.T) {
 	r := newRig(t)
-	out, err := r.openSSH("sftp", "once@127.0.0.1:f32768.bin", filepath.Join(r.home, "got"))
+	out, err := r.openSSH("sftp", "once@127.0.0.1:f32768.bin", strings.ReplaceAll(filepath.Join(r.home, "got"), " ", `\ `)) // it takes blanks for the ends of names
 	require.NoError(t, err, out)
 	r.watch.end(t)
 	said := r.watch.ladder()
