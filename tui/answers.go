@@ -32,7 +32,7 @@ var answersOf = map[event.Form][]answer{
 }
 
 // behind are the answers that take the leader key first.
-var behind = []answer{{"n", "n", runbook.SkipIt, "go on without it"}, {"w", "w", runbook.RollBack, "roll back"}, {"u", "u", runbook.GoUnrecorded, "go on unrecorded"}}
+var behind = []answer{{"n", "n", runbook.SkipIt, "go on without it"}, {"w", "w", runbook.RollBack, "roll back"}, {"o", "o", runbook.GoUnrecorded, "go on unrecorded"}}
 
 // asked is the question that keys answer now, nil for none: one of the runbook while the hand has the helm waits for it
 // to be given back; and while a second line is shown only its own is answered, since what is typed is that line's.
@@ -127,8 +127,8 @@ func (a *app) kept() keys.Map {
 	here := a.present()
 	waits := here.session != nil && here.state.Kept > 0
 	return keys.Map{
-		keys.New("F10", "cancels it and types them", keys.Just(func() { here.session.CancelForKept() }), "f10").If(waits),
-		keys.New("Esc", "forgets them", keys.Just(func() { here.session.ForgetKept() }), "esc").If(waits),
+		keys.New("F10", "cancels it and types them", keys.Just(func() { here.session.CancelForKept() }), "f10").Tells("cancels the transfer and types the keys that were pressed meanwhile").If(waits),
+		keys.New("Esc", "forgets them", keys.Just(func() { here.session.ForgetKept() }), "esc").Tells("forgets the keys that were pressed meanwhile: the transfer goes on").If(waits),
 	}
 }
 

@@ -39,6 +39,9 @@ func stages(t *testing.T) (all []*app) {
 		append(rescue(), event.Ask{ID: "1", Form: event.FormFailure, Text: "It failed.", Answers: []string{runbook.TryAgain, runbook.StopHere, runbook.SkipIt, runbook.RollBack}}),
 		append(rescue(), event.Ask{ID: "1", Form: event.FormOverrun, Text: "It takes longer.", Answers: []string{runbook.WaitOn, runbook.GiveUp}}),
 		{event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"}},
+		append(rescue(), event.Ask{ID: "1", Form: event.FormIdentity, Text: "It cannot be read.", Answers: []string{runbook.Approve, runbook.StopHere}}),
+		append(rescue(), event.Ask{ID: "1", Form: event.FormRecord, Text: "The disk is full.", Answers: []string{runbook.TryAgain, runbook.GoUnrecorded, runbook.StopHere}}),
+		append(rescue(), event.KeysKept{State: event.KeysWaiting, Count: 1}),
 	} {
 		a := newWired(t).app
 		a.opt.Library, a.opt.AddFolder = shelfless{}, func(string) error { return nil }
