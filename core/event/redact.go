@@ -19,6 +19,7 @@ type redactor struct {
 	out     map[string]*masker // what was typed, by whom
 	texts   *masker
 	strict  bool     // one of them is on its way
+	before  int32    // the last match in what the device wrote before that
 	typing  *pattern // one that the hand is typing, as far as it has come; nil for none
 }
 
@@ -93,6 +94,8 @@ func (r *redactor) onItsWay(on bool) {
 	if r.strict = on; !on {
 		r.whole()
 	}
+	r.maskers()
+	r.before = r.in.match
 	for _, m := range r.maskers() {
 		m.setStrict(on)
 	}
@@ -114,7 +117,8 @@ func (r *redactor) apply(b Body) (clean Body, some bool) {
 	case Out:
 		return r.typed(b)
 	}
-	r.texts.setStrict(r.strict && wordy(b))
+	// What nobody has shown is quoted by nobody, and words of our own may share letters with it.
+	r.texts.setStrict(r.strict && r.in.match > r.before && wordy(b))
 	return r.clean(reflect.ValueOf(b)).Interface().(Body), true
 }
 
@@ -140,7 +144,11 @@ func (r *redactor) typed(b Out) (Body, bool) {
 		b.Bytes = append(m.flush(), b.Bytes...)
 		return b, true
 	}
-	b.Bytes = m.take(b.Bytes)
+	ended := len(b.Bytes) > 0 && (b.Bytes[len(b.Bytes)-1] == '\r' || b.Bytes[len(b.Bytes)-1] == '\n')
+	if b.Bytes = m.take(b.Bytes); ended { // no secret goes on behind an Enter
+		b.Bytes = append(b.Bytes, m.flush()...)
+		m.reset()
+	}
 	return b, len(b.Bytes) > 0
 }
 

@@ -39,6 +39,32 @@ func TestALogLineBehindThePromptDoesNotHideIt(t *testing.T) {
 	assert.False(t, s.wait(Settle).Pushed)
 }
 
+// TestALogLineOnThePromptsOwnLineDoesNotHideIt has it come before the prompt was seen to be one.
+func TestALogLineOnThePromptsOwnLineDoesNotHideIt(t *testing.T) {
+	for _, typed := range []string{"", "look\r"} {
+		s := newStream(lines())
+		atPrompt(s)
+		if typed != "" {
+			s.send(typed)
+			s.hear("look\r\none\r\ntwo\r\ngw-1 / *log: link up\r\n")
+		} else {
+			s.send("\r")
+			s.hear("\r\ngw-1 / *log: link up\r\n")
+		}
+		assert.False(t, s.wait(Settle).AtPrompt)
+		v := s.wait(pushedAfter)
+		assert.True(t, v.AtPrompt)
+		assert.Equal(t, "gw-1 / ", v.Prompt)
+		if typed != "" {
+			assert.Equal(t, "one\ntwo\n", v.Output(), "it is no part of the answer")
+		}
+	}
+	s := newStream(lines())
+	atPrompt(s)
+	s.hear("*lag: what is typed\r\n")
+	assert.False(t, s.wait(time.Minute).AtPrompt, "another text behind it is none")
+}
+
 func TestABurstOfNoiseAtThePromptIsTold(t *testing.T) {
 	for _, line := range []string{"\r\xa2\x87\xa7\xa2\xae\n\x1b[1;36mgw-1 / \x1b[0m", "\xa8\xd2\xdf\xf4\x83gw-1 / ", "gw-1 / \xa8\xd2\xdf", "\xc7\xb9\xce\xb8\xa0\xcd\x86\xe7\xac\xec\x1b[1;36mgw-1 / \x1b[0m"} {
 		s := newStream(lines())

@@ -109,6 +109,7 @@ type State struct {
 	standing shown.Standing
 	prompts  []*regexp.Regexp
 	prompt   string
+	spoiled  string // the prompt that it waits with, and the log line behind it; empty for none
 }
 
 // Output is what was drawn since the last command was sent, up to the present line, as it stood in the
@@ -118,7 +119,7 @@ func (v State) Output() string {
 	for {
 		rest := strings.TrimSuffix(text, "\n")
 		last := rest[strings.LastIndexByte(rest, '\n')+1:]
-		if last == "" || !v.promptsWith(last) {
+		if last == "" || !v.promptsWith(last) && last != v.spoiled {
 			return text
 		}
 		text = rest[:len(rest)-len(last)]
@@ -247,7 +248,10 @@ func (s *Sense) State() State {
 	v.Ended = s.ends > 0
 	v.answer, v.standing, v.prompts, v.prompt = s.model.Answer(), s.model.Standing(), s.prompts, s.prompt
 	if v.Asked = withoutBurst(v.Partial); v.Partial == "" {
-		if before, noisy := v.standing.Before(); noisy {
+		before, noisy := v.standing.Before()
+		if prompt := s.promptInFrontOfNoise(before); prompt != "" {
+			v.Asked, v.spoiled = prompt, strings.TrimRight(before, " ")
+		} else if noisy {
 			v.Asked = before
 		}
 		v.Secret = v.Secret || s.secretAbove(v.standing)
@@ -587,7 +591,7 @@ func (s *Sense) pushable() time.Duration {
 	}
 	standing := s.model.Standing()
 	before, behindNoise := standing.Before()
-	if behindNoise && s.waitsWith(before) {
+	if behindNoise && s.waitsWith(before) || s.promptInFrontOfNoise(before) != "" {
 		return pushedAfter
 	}
 	if standing.Above(func(line string) bool { _, is := s.modeOf(line); return is }) {
@@ -602,10 +606,23 @@ func (s *Sense) waitsWith(line string) bool {
 	return is || slices.ContainsFunc(s.config.Dialogs, func(d Dialog) bool { return d.Ask.MatchString(line) })
 }
 
+// promptInFrontOfNoise is the prompt, as it was seen last, that a line begins with whose rest is a log line, empty for none: the
+// device wrote that one without ending the line before.
+func (s *Sense) promptInFrontOfNoise(line string) string {
+	rest, found := strings.CutPrefix(line, s.prompt)
+	if s.prompt == "" || !found || rest == "" || !slices.ContainsFunc(s.config.Noise, func(p *regexp.Regexp) bool { return p.MatchString(rest) }) {
+		return ""
+	}
+	return strings.TrimSuffix(line, rest)
+}
+
 // promptBehindNoise takes a prompt or a question for the device's last word, since only log lines came behind
 // it.
 func (s *Sense) promptBehindNoise(now time.Time) {
 	line, _ := s.model.Standing().Before()
+	if prompt := s.promptInFrontOfNoise(line); prompt != "" {
+		line = prompt
+	}
 	if !s.asksDialog(line) {
 		s.atPrompt(line, now)
 	}

@@ -12,6 +12,7 @@ import (
 type helm struct {
 	emit    func(event.Body)
 	taken   func() // what else is done when the hand gets it
+	given   func() // and before the runbook does
 	who     string
 	running bool // a runbook, or a transfer, is under way
 	cuts    map[int]context.CancelCauseFunc
@@ -20,8 +21,8 @@ type helm struct {
 	wished  chan struct{} // told of a wish
 }
 
-func newHelm(emit func(event.Body), taken func()) *helm {
-	return &helm{emit: emit, taken: taken, who: event.Hand, cuts: map[int]context.CancelCauseFunc{}, wished: make(chan struct{}, 1)}
+func newHelm(emit func(event.Body), taken, given func()) *helm {
+	return &helm{emit: emit, taken: taken, given: given, who: event.Hand, cuts: map[int]context.CancelCauseFunc{}, wished: make(chan struct{}, 1)}
 }
 
 // take gives the hand the helm: whoever waits with the runbook's is told.
@@ -41,6 +42,7 @@ func (h *helm) take(why string) {
 // give gives it to the runbook.
 func (h *helm) give(why string) {
 	if h.who != event.Runbook {
+		h.given()
 		h.who = event.Runbook
 		h.emit(event.Helm{Who: event.Runbook, Why: why})
 	}

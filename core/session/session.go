@@ -132,7 +132,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 		s.hub.Protect(shells.Secrets()...)
 		shells.SetAsk(s.askForLine)
 	}
-	s.helm, s.questions = newHelm(s.Emit, s.takeOver), newQuestions(s.Emit)
+	s.helm, s.questions = newHelm(s.Emit, s.takeOver, func() { s.settleWaiting(true) }), newQuestions(s.Emit)
 	if opt.Reach != nil {
 		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
 	}

@@ -782,7 +782,7 @@ func TestAnyOtherWishGoesOnWaitingForTheLine(t *testing.T) {
 // TestAWishDoesNotOutliveItsStep makes wishes that no wait hears: between two steps.
 func TestAWishDoesNotOutliveItsStep(t *testing.T) {
 	for as, cut := range map[runbook.Wish]bool{runbook.GoOn: false, runbook.Repeat: false, runbook.Stop: true} {
-		h := newHelm(func(event.Body) {}, func() {})
+		h := newHelm(func(event.Body) {}, func() {}, func() {})
 		h.begin("a test")
 		h.take("typing")
 		h.back(as)
