@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -35,7 +36,7 @@ func (e *Engine) askCutOff(ctx context.Context) error {
 
 func (e *Engine) begin() event.RunBegin {
 	begin := event.RunBegin{
-		Runbook: e.p.Book.Runbook, Title: e.p.titleWords(e.openEnv()), Dialect: e.p.Dialect.Dialect, Inputs: e.p.Shown(),
+		Runbook: e.p.Book.Runbook, Title: cmp.Or(e.p.titleWords(e.openEnv()), e.p.Book.Runbook), Dialect: e.p.Dialect.Dialect, Inputs: e.p.Shown(),
 		Rollback: e.p.aboutRollback(e.openEnv()),
 	}
 	begin.Steps = e.plansOf(e.p.Steps, 0)

@@ -109,6 +109,12 @@ func (e *Engine) identity() *dialect.CompiledReading {
 	return e.p.Dialect.Reading(e.p.Dialect.Identity.Read)
 }
 
+// otherDevice ends a run: what is on the line is not what it is for.
+type otherDevice struct{ text string }
+
+func (o *otherDevice) Error() string { return o.text }
+func (o *otherDevice) Unwrap() error { return errStopped }
+
 // unreadError is why the device's identity could not be read.
 type unreadError struct{ why string }
 
@@ -126,6 +132,7 @@ func (e *Engine) identify(ctx context.Context, s *PreparedStep) error {
 		e.console.granted = doubts.Count
 		return nil
 	}
+	e.console.Emit(event.StepNow{ID: s.ID, Doing: e.title(s), Awaiting: "your word on which device this is"})
 	answer, err := e.console.Ask(ctx, event.Ask{
 		Form: event.FormIdentity, Step: s.ID, Title: e.title(s), Answers: []string{Approve, StopHere}, Changed: e.mayHaveChanged(),
 		Text: fmt.Sprintf("Whether this is %s cannot be read: %s%s.", e.deviceWords(), e.unreadWords(unread), sinceWords(doubts.Why)),
@@ -204,7 +211,7 @@ func (e *Engine) sameName() error {
 	case name == "":
 		return &unreadError{}
 	case e.device != "" && name != e.device:
-		return fmt.Errorf("%w: another device is on the line now: its prompt names %s, and named %s before", errStopped, name, e.device)
+		return &otherDevice{fmt.Sprintf("another device is on the line now: its prompt names %s, and named %s before", name, e.device)}
 	}
 	e.device, e.console.sure = name, doubts.Count
 	return nil
@@ -223,7 +230,7 @@ func (e *Engine) identified(reading *dialect.CompiledReading, facts []device.Fac
 	switch {
 	case before == "" || before == now:
 	case e.deviceRead || e.checking:
-		return fmt.Errorf("%w: another device is on the line now: %s reads %s, was %s", errStopped, name, now, before)
+		return &otherDevice{fmt.Sprintf("another device is on the line now: %s reads %s, was %s", name, now, before)}
 	default:
 		e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("this is another device than before: %s reads %s, was %s", name, now, before)})
 	}

@@ -18,6 +18,7 @@ func (e *Engine) onRecord(ctx context.Context, s *PreparedStep, command string) 
 		if err == nil || !errors.Is(err, event.ErrNotRecorded) {
 			return err
 		}
+		e.console.Emit(event.StepNow{ID: s.ID, Doing: e.title(s), Awaiting: "a record, or your word to go on without"})
 		answer, asked := e.console.Ask(ctx, event.Ask{
 			Form: event.FormRecord, Step: s.ID, Title: e.title(s), Types: []string{command}, Changed: e.mayHaveChanged(),
 			Text:    fmt.Sprintf("“%s” is not typed: it is %v. It can be tried again once that is mended.", command, err),

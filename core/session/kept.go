@@ -21,12 +21,13 @@ func (s *Session) keepKeys(keys []byte) {
 		}
 		s.kept = append(s.kept, key)
 	}
-	s.hub.Emit(event.KeysKept{State: event.KeysWaiting, Count: len(s.kept)})
+	s.presses++
+	s.hub.Emit(event.KeysKept{State: event.KeysWaiting, Count: s.presses})
 }
 
 func (s *Session) endKept(state string) {
 	if len(s.kept) > 0 {
-		s.kept = nil
+		s.kept, s.presses = nil, 0
 		s.hub.Emit(event.KeysKept{State: state})
 	}
 }
@@ -39,7 +40,7 @@ func (s *Session) typeKept() {
 
 // dropKept forgets keys that wait when the transfer ends by itself: they were not meant for what comes behind it.
 func (s *Session) dropKept() {
-	if n := len(s.kept); n > 0 {
+	if n := s.presses; n > 0 {
 		s.endKept(event.KeysForgotten)
 		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%d keys that were pressed during the transfer were not sent", n)})
 	}

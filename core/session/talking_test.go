@@ -27,11 +27,11 @@ type talker struct {
 	answer func(command string) string
 	typed  string
 	lines  []string
-	mute   atomic.Bool // it does not echo the next line, as for a password
-	spoil  atomic.Bool // the echo of what is typed next, in its middle
+	mute   atomic.Bool  // it does not echo the next line, as for a password
+	spoil  atomic.Bool  // the echo of what is typed next, in its middle
 	late   atomic.Int64 // how long it takes until it takes what was written, in nanoseconds
-	next   time.Time  // when what was written last is taken
-	turn   sync.Mutex // one piece is taken after the other
+	next   time.Time    // when what was written last is taken
+	turn   sync.Mutex   // one piece is taken after the other
 }
 
 func (l *talker) Write(ctx context.Context, p []byte) error {
