@@ -72,6 +72,7 @@ type Session struct {
 	lent       *lent
 	held       []byte        // the hand's keys while a transfer is being cancelled
 	kept       []byte        // those that wait while one goes on
+	presses    int           // how often a key was pressed for them: one may be several bytes
 	beat       time.Time     // when the loop was last at work, of the wall
 	stopped    time.Duration // how long this program did not run
 	begun      bool
