@@ -245,3 +245,49 @@ phases: [{phase: one, steps: [{step: Read, read: [self, state]}, {step: One, hol
 	}
 	assert.Greater(t, changed, 100, "runs that were not disturbed before it have changed the device")
 }
+
+// TestAKeptDeviceThatIsAnotherOneIsSaidAtEveryHold opens a device by a name that is kept with another identity.
+func TestAKeptDeviceThatIsAnotherOneIsSaidAtEveryHold(t *testing.T) {
+	for kept, says := range map[string]bool{"": false, "A1": false, "A0": true} {
+		c := newCable()
+		talking(t, "", c.answer, func(k *talk) {
+			k.opt.Device, k.opt.Identity = "mare-gw1", kept
+			k.begin(held)
+			ask := k.asked()
+			require.Equal(t, event.FormHold, ask.Form)
+			assert.Equal(t, says, strings.Contains(ask.Text, "This is another device: mare-gw1 is known by A0, and A1 answers."), ask.Text)
+			k.says(event.FormHold, runbook.StopHere)
+		})
+	}
+}
+
+// TestADialectWithoutAnIdentityIsHeldToTheNameInItsPrompt has another name there behind a hold.
+func TestADialectWithoutAnIdentityIsHeldToTheNameInItsPrompt(t *testing.T) {
+	tongue := strings.Replace(nameless, `prompt: '^> $'`, `prompt: '^(?P<host>[\w-]+)> $'`, 1)
+	for _, other := range []bool{false, true} {
+		name := "quay-1"
+		answer := func(command string) string {
+			return map[string]string{"work": "worked\r\n", "state": "value good\r\n"}[command] + name + "> "
+		}
+		talkingIn(t, tongue, "", answer, func(k *talk) {
+			k.far.says("\r\nquay-1> ")
+			time.Sleep(time.Second)
+			k.begin(strings.ReplaceAll(held, "self, ", ""))
+			require.Equal(t, event.FormHold, k.asked().Form)
+			if other {
+				name = "mare-1"
+				k.far.says("\r\nmare-1> ")
+				time.Sleep(time.Second)
+			}
+			k.says(event.FormHold, runbook.Approve)
+			time.Sleep(time.Minute)
+			result := k.over()
+			if other {
+				assert.Contains(t, result.Message, "another device is on the line now: its prompt names mare-1, and named quay-1 before")
+				assert.NotContains(t, k.far.commands(), "work")
+				return
+			}
+			assert.Equal(t, event.Done, result.Outcome, result.Message)
+		})
+	}
+}
