@@ -173,7 +173,9 @@ func TestTheHandTakesTheHelm(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, onceAt(100_000, func(r *rig) {
 			go func() {
-				r.session.Press([]byte("\r"))
+				r.session.Press([]byte("\r")) // which waits for what becomes of it
+				time.Sleep(2 * time.Second)
+				r.session.CancelForKept()
 				time.Sleep(2 * time.Second)
 				r.session.Press([]byte("about\r"))
 				time.Sleep(3 * time.Second)
