@@ -3,6 +3,7 @@ package event
 import (
 	"bytes"
 	"math/bits"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -94,9 +95,18 @@ func newMasker(secrets []*pattern, least int) *masker {
 	return m
 }
 
-// know sets the secrets that are looked for.
+// know sets the secrets that are looked for. Where there are only more of them, what may be one already stays known.
 func (m *masker) know(secrets []*pattern) {
-	m.secrets, m.stack = secrets, nil
+	more := len(secrets) >= len(m.secrets) && slices.Equal(secrets[:len(m.secrets)], m.secrets)
+	if !more {
+		m.stack = nil
+	}
+	for n := range m.stack {
+		one := &m.stack[n]
+		one.begun = append(one.begun[:len(one.begun):len(one.begun)], make([]uint64, len(secrets)-len(m.secrets))...)
+		one.nearly = append(one.nearly[:len(one.nearly):len(one.nearly)], make([][]near, len(secrets)-len(m.secrets))...)
+	}
+	m.secrets = slices.Clone(secrets)
 	m.firsts()
 }
 
@@ -453,8 +463,8 @@ func (m *masker) begins(n int) (begin, letters int) {
 	for i, p := range m.secrets {
 		if m.strict {
 			for place, one := range m.stack[n].nearly[i] {
-				if (place < len(p.letters)-1 || p.grows) && one.right > 0 && (letters == 0 || one.from < begin) {
-					begin, letters = one.from-m.gone, max(letters, int(one.right))
+				if (place < len(p.letters)-1 || p.grows) && one.right > 0 {
+					begin, letters = min(begin, one.from-m.gone), max(letters, int(one.right))
 				}
 			}
 			continue
@@ -519,6 +529,15 @@ func (m *masker) render(from, to int) (out []byte) {
 
 // holds reports whether something is held back.
 func (m *masker) holds() bool { return len(m.data) > m.told && m.held() < len(m.data) }
+
+// longest is how many letters of a secret's have come of which what is held back may be the beginning.
+func (m *masker) longest() (letters int) {
+	for n := max(0, len(m.stack)-forgiving); n < len(m.stack); n++ {
+		_, here := m.begins(n)
+		letters = max(letters, here)
+	}
+	return letters
+}
 
 // flush gives out what was held back: nothing followed. It stays known, since what follows may make a secret of it yet.
 func (m *masker) flush() (out []byte) {

@@ -157,6 +157,31 @@ func wrapped(text string, width int, by string) string {
 	return out.String()
 }
 
+// TestALetterOrTwoAreNotHeldBackForLong has a prompt end like the beginning of a secret that is on its way, and a device that shows
+// one letter by letter, each after a pause.
+func TestALetterOrTwoAreNotHeldBackForLong(t *testing.T) {
+	hub := NewHub(clock.Real())
+	feed := hub.Subscribe()
+	hub.Protect("lamp-and-tide")
+	hub.Strict(true)
+	hub.Emit(In{Bytes: Text("quay: la")})
+	require.True(t, hub.Holds())
+	hub.Flush()
+	assert.False(t, hub.Holds())
+	for _, letter := range "\r\nlamp-and-tide" {
+		hub.Emit(In{Bytes: Text(string(letter))})
+		if hub.Holds() {
+			hub.Flush()
+		}
+	}
+	hub.Close()
+	var in strings.Builder
+	for _, e := range all(feed) {
+		in.Write(e.Body.(In).Bytes)
+	}
+	assert.Equal(t, "quay: la\r\nla"+Redacted, in.String())
+}
+
 // TestOrdinaryWordsAreNotMasked has text that shares words with a secret.
 func TestOrdinaryWordsAreNotMasked(t *testing.T) {
 	hub := NewHub(clock.Real())

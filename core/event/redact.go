@@ -153,7 +153,9 @@ func (r *redactor) typed(b Out) (Body, bool) {
 }
 
 // holds reports whether something of what the device writes is held back, which may be given out if nothing follows.
-func (r *redactor) holds() bool { return r.in != nil && !r.strict && r.in.holds() }
+func (r *redactor) holds() bool {
+	return r.in != nil && r.in.holds() && (!r.strict || r.in.longest() < leastSecret) // a letter or two are no secret
+}
 
 // flush gives out what was held back: nothing followed that makes a secret of it.
 func (r *redactor) flush() (bodies []Body) {

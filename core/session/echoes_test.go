@@ -35,6 +35,7 @@ type oddly struct {
 	repeat bool
 
 	mu     sync.Mutex
+	next   time.Time // when what was said last arrives
 	column int
 	typed  []byte
 }
@@ -105,7 +106,12 @@ func (o *oddly) Write(ctx context.Context, p []byte) error {
 	if o.late == 0 {
 		o.says(said)
 	} else {
-		time.AfterFunc(o.late, func() { o.says(said) })
+		at := time.Now().Add(o.late)
+		if !at.After(o.next) {
+			at = o.next.Add(time.Microsecond)
+		}
+		o.next = at
+		time.AfterFunc(time.Until(at), func() { o.says(said) })
 	}
 	return nil
 }

@@ -253,7 +253,7 @@ const (
 	// echoLasts is how long behind the prompt that follows a secret's line its echo may still come.
 	echoLasts = time.Second
 	// mostEcho is how long it may come where no prompt follows.
-	mostEcho = 30 * time.Second
+	mostEcho = 10 * time.Second
 )
 
 // secretTyped has the device's words held to what is nearly a secret; ended says that its line was ended.
