@@ -83,11 +83,11 @@ func TestARunWaitsForItsRecord(t *testing.T) {
 	assert.True(t, slices.ContainsFunc(events, func(e event.Event) bool {
 		r, is := e.Body.(event.Recording)
 		return is && strings.Contains(r.Problem, "another program holds it")
-	}), "that nothing was recorded for a while is told")
+	}), "that nothing was recorded for a while is reported")
 }
 
 // TestNothingIsChangedUnrecorded has it held for longer: nothing is typed then that changes anything, and the run ends with a
-// code of its own, unless it was said to go on unrecorded, which its end tells.
+// code of its own, unless it was said to go on unrecorded, which its end reports.
 func TestNothingIsChangedUnrecorded(t *testing.T) {
 	t.Parallel()
 	for _, goesOn := range []bool{false, true} {

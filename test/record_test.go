@@ -109,12 +109,12 @@ func killOne(t *testing.T, name string, after time.Duration) (cut bool, changes 
 		return false, changes
 	}
 	if len(unsettled) > 0 {
-		assert.Equal(t, last, unsettled[0].Change, "%s, killed after %s: what may have been changed last is told", name, after)
+		assert.Equal(t, last, unsettled[0].Change, "%s, killed after %s: what may have been changed last is reported", name, after)
 		if last != "" {
 			assert.Contains(t, unsettled[0].String(), "after “"+last+"” was sent or about to be")
 		}
 	} else {
-		assert.Empty(t, changing(lines), "%s, killed after %s: it is told that it was cut off", name, after)
+		assert.Empty(t, changing(lines), "%s, killed after %s: it is reported that it was cut off", name, after)
 	}
 	return true, changes
 }
@@ -199,10 +199,10 @@ func TestANoteDuringARunTakesNothingFromItsRecord(t *testing.T) {
 	out, err := run.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, run.Start())
-	lines, told, notes := bufio.NewScanner(out), 0, 0
+	lines, printed, notes := bufio.NewScanner(out), 0, 0
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
-		if told++; told%40 == 0 && notes < 12 {
+		if printed++; printed%40 == 0 && notes < 12 {
 			said, err := exec.Command(program, "logbook", "note", "1", "the crew is on board", "--logbook", book).CombinedOutput()
 			require.NoError(t, err, "%s", said)
 			notes++
@@ -211,6 +211,6 @@ func TestANoteDuringARunTakesNothingFromItsRecord(t *testing.T) {
 	require.NoError(t, run.Wait())
 	entry, events := eventsOf(t, book)
 	assert.Equal(t, "done", entry.Outcome)
-	assert.Len(t, events, told+notes, "each event and each note is there once")
+	assert.Len(t, events, printed+notes, "each event and each note is there once")
 	assert.Positive(t, notes)
 }

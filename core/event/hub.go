@@ -58,7 +58,7 @@ func (h *Hub) Protect(secrets ...string) {
 	}
 }
 
-// Typing says how far the hand has typed a secret: while that is on its way (Strict) the device may show it letter by letter.
+// Typing says how far the operator has typed a secret: while that is on its way (Strict) the device may show it letter by letter.
 func (h *Hub) Typing(secret string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -23,7 +23,7 @@ type masker struct {
 	first  [256]bool // bytes that may begin a match
 	data   []byte    // what came and was not given out
 	hidden []int32   // of each byte of it, the match that it belongs to; 0 for none, inEscape for a part of a control sequence
-	told   int       // how many of them were given out, all the same, by a flush
+	given  int       // how many of them were given out, all the same, by a flush
 	stack  []drawn   // the letters that stand there and may belong to a secret yet
 	gone   int       // how many letters have gone from its beginning
 	escape escape
@@ -58,15 +58,15 @@ func (p *pattern) set(letters []byte) {
 }
 
 const (
-	// leastLetters is how many letters of a secret are masked while it is on its way, or all of a shorter one.
-	leastLetters = 5
-	// mostSpoilt is how many letters may be lost, added or spoilt in between, and leastBefore how many have to be right first.
-	mostSpoilt  = 2
-	leastBefore = 2
-	// mostLetters is the longest piece of a secret that is looked for as one.
-	mostLetters = 64
-	// mostHeld is how many bytes are held back at most: no secret is drawn in so many.
-	mostHeld = 8 << 10
+	// minLetters is how many letters of a secret are masked while it is on its way, or all of a shorter one.
+	minLetters = 5
+	// maxFaults is how many letters may be lost, added or spoilt in between, and minBefore how many have to be right first.
+	maxFaults = 2
+	minBefore = 2
+	// maxPiece is the longest piece of a secret that is looked for as one.
+	maxPiece = 64
+	// maxHeld is how many bytes are held back at most: no secret is drawn in so many.
+	maxHeld = 8 << 10
 	// inEscape is a byte of a control sequence.
 	inEscape = -1
 	// forgiving is how many letters that fit nothing may be erased again.
@@ -134,11 +134,11 @@ func (m *masker) setStrict(on bool) {
 func patternsOf(secret string) (all []*pattern) {
 	letters := []byte(strings.Map(drawnRune, secret))
 	blanks, spaced := true, false
-	if short := bytes.ReplaceAll(letters, []byte(" "), nil); len(short) >= leastLetters {
+	if short := bytes.ReplaceAll(letters, []byte(" "), nil); len(short) >= minLetters {
 		letters, blanks, spaced = short, false, len(short) < len(letters)
 	}
-	for len(letters) >= leastSecret { // each piece of a long one is masked by itself
-		n := min(len(letters), mostLetters)
+	for len(letters) >= minSecret { // each piece of a long one is masked by itself
+		n := min(len(letters), maxPiece)
 		one := newPattern(letters[:n], blanks)
 		one.spaced = spaced
 		all = append(all, one)
@@ -179,7 +179,7 @@ func drawnRune(r rune) rune {
 
 // reset begins another text.
 func (m *masker) reset() {
-	m.data, m.hidden, m.stack, m.told, m.escape, m.broken, m.shown = m.data[:0], m.hidden[:0], m.stack[:0], 0, ground, false, 0
+	m.data, m.hidden, m.stack, m.given, m.escape, m.broken, m.shown = m.data[:0], m.hidden[:0], m.stack[:0], 0, ground, false, 0
 }
 
 // take takes a piece in and returns what can be given out.
@@ -346,16 +346,16 @@ func (p *pattern) whole() uint64 {
 func (p *pattern) enough(one near, span int) bool {
 	right, all := int(one.right), len(p.letters)
 	switch {
-	case p.grows && right < leastSecret:
+	case p.grows && right < minSecret:
 		return false
-	case right >= min(leastLetters, all) && one.wrong == 0:
+	case right >= min(minLetters, all) && one.wrong == 0:
 		return true
-	case right >= leastLetters+2*int(one.wrong): // what other words have by chance is shorter
+	case right >= minLetters+2*int(one.wrong): // what other words have by chance is shorter
 		return true
-	case all <= leastLetters+1 && right >= max(leastSecret, all-1): // one of a short one is lost
+	case all <= minLetters+1 && right >= max(minSecret, all-1): // one of a short one is lost
 		return true
 	}
-	return p.spaced && one.wrong == 0 && (right >= leastSecret || right >= leastBefore && span >= leastLetters)
+	return p.spaced && one.wrong == 0 && (right >= minSecret || right >= minBefore && span >= minLetters)
 }
 
 // span is how long a stretch is, with what is passed over in it.
@@ -368,12 +368,12 @@ func (m *masker) span(from, here int) int {
 
 // near is what ends at one place of a pattern with the next letter, which is that one there, or not.
 func (p *pattern) near(was []near, n int, fits, doubled bool, here int) (best near) {
-	before := uint8(leastBefore)
-	if len(p.letters) < 2*leastLetters {
+	before := uint8(minBefore)
+	if len(p.letters) < 2*minLetters {
 		before = 1
 	}
 	better := func(one near, wrong uint8) {
-		if one.right == 0 || wrong > 0 && (one.right < before || one.wrong+wrong > mostSpoilt) {
+		if one.right == 0 || wrong > 0 && (one.right < before || one.wrong+wrong > maxFaults) {
 			return
 		}
 		one.wrong += wrong
@@ -398,7 +398,7 @@ func (p *pattern) near(was []near, n int, fits, doubled bool, here int) (best ne
 	}
 	if fits {
 		best = near{right: 1, from: here}
-		for lost := range uint8(mostSpoilt + 1) { // of the letters before it
+		for lost := range uint8(maxFaults + 1) { // of the letters before it
 			one := at(n - 1 - int(lost))
 			if one.right > 0 {
 				one.right++
@@ -441,7 +441,7 @@ func (m *masker) hide(from, to int) {
 
 // held is from where on data has to wait for what follows.
 func (m *masker) held() int {
-	if len(m.stack) == 0 || len(m.data) > mostHeld {
+	if len(m.stack) == 0 || len(m.data) > maxHeld {
 		m.stack = m.stack[:0]
 		return len(m.data)
 	}
@@ -486,9 +486,9 @@ func (m *masker) begins(n int) (begin, letters int) {
 
 // give gives out what stands before a place, masked. Letters that may still be erased stay known, though they are given out.
 func (m *masker) give(to int) (out []byte) {
-	out = m.render(m.told, to)
-	m.told = max(m.told, to)
-	keep := m.told
+	out = m.render(m.given, to)
+	m.given = max(m.given, to)
+	keep := m.given
 	for n := range m.stack {
 		if at := m.stack[n].at; at >= to || len(m.stack)-n <= forgiving { // what stands before is needed no more
 			for i := n; i < len(m.stack); i++ { // exchanged and not copied: each has room of its own that is used again
@@ -503,7 +503,7 @@ func (m *masker) give(to int) (out []byte) {
 	for n := range m.stack {
 		m.stack[n].at -= keep
 	}
-	m.told -= keep
+	m.given -= keep
 	return out
 }
 
@@ -528,7 +528,7 @@ func (m *masker) render(from, to int) (out []byte) {
 }
 
 // holds reports whether something is held back.
-func (m *masker) holds() bool { return len(m.data) > m.told && m.held() < len(m.data) }
+func (m *masker) holds() bool { return len(m.data) > m.given && m.held() < len(m.data) }
 
 // longest is how many letters of a secret's have come of which what is held back may be the beginning.
 func (m *masker) longest() (letters int) {
@@ -541,8 +541,8 @@ func (m *masker) longest() (letters int) {
 
 // flush gives out what was held back: nothing followed. It stays known, since what follows may make a secret of it yet.
 func (m *masker) flush() (out []byte) {
-	out = m.render(m.told, len(m.data))
-	m.told = len(m.data)
+	out = m.render(m.given, len(m.data))
+	m.given = len(m.data)
 	return out
 }
 

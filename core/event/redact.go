@@ -20,24 +20,24 @@ type redactor struct {
 	texts   *masker
 	strict  bool     // one of them is on its way
 	before  int32    // the last match in what the device wrote before that
-	typing  *pattern // one that the hand is typing, as far as it has come; nil for none
+	typing  *pattern // one that the operator is typing, as far as it has come; nil for none
 }
 
 // Redacted stands where a secret stood.
 const Redacted = "[secret]"
 
 const (
-	// leastSecret is how many bytes a secret has at least: a shorter one cannot be told from ordinary output and is
+	// minSecret is how many bytes a secret has at least: a shorter one cannot be told from ordinary output and is
 	// left to the mark at its source.
-	leastSecret = 3
-	// leastHeld is how many bytes that may begin a secret are held back of what the device writes. Fewer are
+	minSecret = 3
+	// minHeld is how many bytes that may begin a secret are held back of what the device writes. Fewer are
 	// shown at once: a screen that hesitates at every such letter is no use.
-	leastHeld = 3
+	minHeld = 3
 )
 
 // protect adds a secret, once.
 func (r *redactor) protect(secret string) {
-	if len(secret) < leastSecret || slices.Contains(r.secrets, secret) {
+	if len(secret) < minSecret || slices.Contains(r.secrets, secret) {
 		return
 	}
 	r.secrets = append(r.secrets, secret)
@@ -48,11 +48,11 @@ func (r *redactor) protect(secret string) {
 	r.texts.know(r.written)
 }
 
-// types takes a secret as far as the hand has typed it: a device that shows it letter by letter is masked before it is known
+// types takes a secret as far as the operator has typed it: a device that shows it letter by letter is masked before it is known
 // whole. What was seen of it so far stays seen.
 func (r *redactor) types(secret string) {
 	letters := bytes.ReplaceAll([]byte(strings.Map(drawnRune, secret)), []byte(" "), nil)
-	letters = letters[:min(len(letters), mostLetters)]
+	letters = letters[:min(len(letters), maxPiece)]
 	if r.typing == nil {
 		r.typing = newPattern(nil, false)
 		r.typing.grows = true
@@ -83,7 +83,7 @@ func (r *redactor) whole() {
 // maskers are those of the streams.
 func (r *redactor) maskers() (all []*masker) {
 	if r.in == nil {
-		r.in, r.out, r.texts = newMasker(nil, leastHeld), map[string]*masker{}, newMasker(nil, 1)
+		r.in, r.out, r.texts = newMasker(nil, minHeld), map[string]*masker{}, newMasker(nil, 1)
 		r.texts.quoted = true
 	}
 	return append(slices.Collect(maps.Values(r.out)), r.in)
@@ -154,7 +154,7 @@ func (r *redactor) typed(b Out) (Body, bool) {
 
 // holds reports whether something of what the device writes is held back, which may be given out if nothing follows.
 func (r *redactor) holds() bool {
-	return r.in != nil && r.in.holds() && (!r.strict || r.in.longest() < leastSecret) // a letter or two are no secret
+	return r.in != nil && r.in.holds() && (!r.strict || r.in.longest() < minSecret) // a letter or two are no secret
 }
 
 // flush gives out what was held back: nothing followed that makes a secret of it.

@@ -178,7 +178,7 @@ const (
 	KeysForgotten = "forgotten"
 )
 
-// KeysKept tells of keys that were pressed while a transfer has the line: it is not ended by one that was meant for something
+// KeysKept reports keys that were pressed while a transfer has the line: it is not ended by one that was pressed for something
 // else. Count is how many wait.
 type KeysKept struct {
 	State string `json:"state"`

@@ -27,8 +27,8 @@ const (
 	togetherRole = "PILOTRIX_TEST_ROLE"
 )
 
-// mostTogether is how many events each of them writes.
-const mostTogether = 150
+// eachWrites is how many events each of them writes.
+const eachWrites = 150
 
 // TestFivePrograms is several programs at one book: two that keep a session each, one that writes notes into both, one that takes
 // entries in, and one that prunes. Nothing is lost, no number is given twice, and each entry is in its order.
@@ -80,7 +80,7 @@ func TestFivePrograms(t *testing.T) {
 		switch {
 		case strings.HasPrefix(e.Device, "keeps"):
 			kept++
-			require.Len(t, own, mostTogether, "none of its own is missing")
+			require.Len(t, own, eachWrites, "none of its own is missing")
 			for i, n := range own {
 				require.Equal(t, i, n, "in their order")
 			}
@@ -128,7 +128,7 @@ func together(t *testing.T, role, path string) {
 		k, err := b.Keep(hub.Subscribe())
 		require.NoError(t, err)
 		hub.Emit(event.SessionBegin{Target: "unix:/" + role, Device: role})
-		for n := range mostTogether {
+		for n := range eachWrites {
 			hub.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("event %d", n)})
 			if n%10 == 0 {
 				limited, cancel := context.WithTimeout(t.Context(), 20*time.Second)

@@ -80,7 +80,7 @@ type Console interface {
 }
 
 // Doubts is what may have put another device on the line so far: it was lost, or silent for longer than SilenceInDoubt; a login
-// was seen; the hand had the helm.
+// was seen; the operator had the helm.
 type Doubts struct {
 	Count    int
 	Silences int    // of those, the silences

@@ -14,7 +14,7 @@ import (
 )
 
 // Which device it is. Nothing that changes anything is typed at a device whose identity was not read since it could have
-// become another one: behind a question to the operator, while the hand had the helm, when the line was lost, when nothing
+// become another one: behind a question to the operator, while the operator had the helm, when the line was lost, when nothing
 // was heard for long, when a login was seen. Another one ends the run; one that cannot be read is the operator's to vouch for.
 
 const (
@@ -51,7 +51,7 @@ func (e *Engine) doubted() bool {
 func (c *steered) certain(now Doubts) bool { return now.Count == c.sure || now.Count == c.granted }
 
 // lasted takes a silence for no doubt that lay between one of our commands and the end that only the device which it was
-// typed at can tell: it may erase its flash meanwhile.
+// typed at can say: it may erase its flash meanwhile.
 func (c *steered) lasted(from Doubts) {
 	now := c.Doubts()
 	if c.certain(from) && now.Count-from.Count == now.Silences-from.Silences {
@@ -101,7 +101,7 @@ func (e *Engine) sameDeviceBack(ctx context.Context, s *PreparedStep) error {
 	}
 }
 
-// identity is the reading that tells the device, nil where its dialect has none.
+// identity is the reading that identifies the device, nil where its dialect has none.
 func (e *Engine) identity() *dialect.CompiledReading {
 	if e.p.Dialect.IdentityFact() == "" {
 		return nil
@@ -135,10 +135,10 @@ func (e *Engine) identify(ctx context.Context, s *PreparedStep) error {
 	e.console.Emit(event.StepNow{ID: s.ID, Doing: e.title(s), Awaiting: "your word on which device this is"})
 	answer, err := e.console.Ask(ctx, event.Ask{
 		Form: event.FormIdentity, Step: s.ID, Title: e.title(s), Answers: []string{Approve, StopHere}, Changed: e.mayHaveChanged(),
-		Text: fmt.Sprintf("Whether this is %s cannot be read: %s%s.", e.deviceWords(), e.unreadWords(unread), sinceWords(doubts.Why)),
+		Text: fmt.Sprintf("Whether this is %s cannot be read: %s%s.", e.deviceText(), e.unreadText(unread), sinceText(doubts.Why)),
 	})
 	if err == nil && answer != Approve {
-		err = fmt.Errorf("%w: whether this is %s cannot be read: %s", errStopped, e.deviceWords(), e.unreadWords(unread))
+		err = fmt.Errorf("%w: whether this is %s cannot be read: %s", errStopped, e.deviceText(), e.unreadText(unread))
 	}
 	if err == nil { // it is vouched for as it is by now
 		e.console.granted = e.console.Doubts().Count
@@ -146,22 +146,22 @@ func (e *Engine) identify(ctx context.Context, s *PreparedStep) error {
 	return err
 }
 
-func sinceWords(why string) string {
+func sinceText(why string) string {
 	if why == "" {
 		return ""
 	}
 	return "; since it was read last, " + why
 }
 
-func (e *Engine) unreadWords(unread *unreadError) string {
+func (e *Engine) unreadText(unread *unreadError) string {
 	if unread.why != "" {
 		return unread.why
 	}
-	return "nothing tells that in mode " + e.p.Dialect.ModeTitle(e.console.Device().Mode)
+	return "nothing shows that in mode " + e.p.Dialect.ModeTitle(e.console.Device().Mode)
 }
 
-// deviceWords is what the device is known by.
-func (e *Engine) deviceWords() string {
+// deviceText is what the device is known by.
+func (e *Engine) deviceText() string {
 	name := e.p.Dialect.IdentityFact()
 	switch {
 	case e.device == "":
@@ -174,7 +174,7 @@ func (e *Engine) deviceWords() string {
 }
 
 // readIdentity reads the device's identity where it is, or takes the name in its prompt. Its error is an unreadError where
-// neither tells, and ends the run where another one is there.
+// neither shows it, and ends the run where another one is there.
 func (e *Engine) readIdentity(ctx context.Context, s *PreparedStep) error {
 	reading := e.identity()
 	switch {
@@ -218,7 +218,7 @@ func (e *Engine) sameName() error {
 }
 
 // identified takes what a reading says of the device's identity, where it is that which does. Doubts are the console's
-// from before it was typed. A run may be the first on another device than the one before: it is for the one that its own
+// from before it was typed. A run may be the first on another device than the last one: it is for the one that its own
 // first reading shows.
 func (e *Engine) identified(reading *dialect.CompiledReading, facts []device.Fact, doubts Doubts) error {
 	name := e.p.Dialect.IdentityFact()
@@ -248,10 +248,10 @@ func (e *Engine) aboutDevice() (text string, unread bool) {
 	if e.device == "" || reading == nil || len(reading.In) == 0 || e.readable(reading) || e.moveTo(v.Mode, reading.In) != nil {
 		return text, false
 	}
-	return text + fmt.Sprintf(" Whether it is %s cannot be read in mode %s.", e.deviceWords(), e.p.Dialect.ModeTitle(v.Mode)), true
+	return text + fmt.Sprintf(" Whether it is %s cannot be read in mode %s.", e.deviceText(), e.p.Dialect.ModeTitle(v.Mode)), true
 }
 
-// grants takes an approval of a hold for the operator's word on the device, where the hold has said that nothing else tells.
+// grants takes an approval of a hold for the operator's word on the device, where the hold has said that nothing else shows it.
 func (e *Engine) grants(approved present) {
 	if approved.unread {
 		e.console.granted = e.console.Doubts().Count

@@ -86,7 +86,7 @@ type Plan struct {
 	Dialect  string        `json:"dialect"`
 	Expected time.Duration `json:"expected"`
 	Answers  []Typed       `json:"answers,omitempty"`  // to what the device may ask at any time
-	Identity []Typed       `json:"identity,omitempty"` // what tells which device it is, before a change
+	Identity []Typed       `json:"identity,omitempty"` // what shows which device it is, before a change
 	Steps    []PlanStep    `json:"steps"`
 	About    string        `json:"rollback_about,omitempty"`
 	Rollback []PlanStep    `json:"rollback,omitempty"`

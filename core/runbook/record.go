@@ -9,9 +9,9 @@ import (
 )
 
 // What changes the device is on record before it is typed. Where it cannot be kept nothing is typed, unless the operator says
-// so for this run, which its end tells then.
+// so for this run, which its end reports.
 
-// onRecord waits until what was told so far is kept, or the operator goes on without.
+// onRecord waits until what happened so far is kept, or the operator goes on without.
 func (e *Engine) onRecord(ctx context.Context, s *PreparedStep, command string) error {
 	for e.unrecorded == "" {
 		err := e.console.Settle(ctx)

@@ -7,7 +7,7 @@ import (
 	"pilotrix/core/sense"
 )
 
-// doubts counts what may have put another device on the line, so that whoever is about to change it can tell whether its
+// doubts counts what may have put another device on the line, so that whoever is about to change it can see whether its
 // identity was read since. It belongs to the session's loop.
 type doubts struct {
 	runbook.Doubts

@@ -38,7 +38,7 @@ func (s *Session) typeKept() {
 	s.endKept(event.KeysTyped)
 }
 
-// dropKept forgets keys that wait when the transfer ends by itself: they were not meant for what comes behind it.
+// dropKept forgets keys that wait when the transfer ends by itself: what comes next is something else.
 func (s *Session) dropKept() {
 	if n := s.presses; n > 0 {
 		s.endKept(event.KeysForgotten)

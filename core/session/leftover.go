@@ -16,7 +16,7 @@ import (
 
 // takeOver makes what the runbook has half typed the beginning of the hand's line, which it is for the device.
 func (s *Session) takeOver() {
-	s.doubts.add("the hand had the helm")
+	s.doubts.add("you had the helm")
 	k := s.guard
 	if k.ours == "" {
 		return

@@ -11,18 +11,18 @@ import (
 	"pilotrix/core/shown"
 )
 
-// What the hand types is recorded in clear where the device shows it, and by its length alone where it was asked for as a secret.
+// What the operator types is recorded in clear where the device shows it, and by its length alone where it was asked for as a secret.
 // At a prompt or a question that is known the one or the other is known at once. Anywhere else, and ahead of what the device
-// has to say, the keys wait until the device tells: it shows them, or it asks for a secret, or it has ended their line and has
+// has to say, the keys wait until the device shows: it shows them, or it asks for a secret, or it has ended their line and has
 // shown nothing of them.
 
-// handLine is the line that the hand is typing. It belongs to the session's loop.
+// handLine is the line that the operator is typing. It belongs to the session's loop.
 type handLine struct {
 	begun  bool
 	base   string // what stood on the device's line before it
 	secret []byte // what was typed of it while a secret was asked for
 
-	waiting []keysWaiting // whose record waits for what the device tells
+	waiting []keysWaiting // whose record waits for what the device shows
 	model   *shown.Model  // what it draws meanwhile, nil while nothing waits
 	drawn   []string      // the lines that it has ended since
 	from    int           // the first of them that can be of what waits
@@ -34,13 +34,13 @@ type keysWaiting struct {
 	ended bool // its Enter is among them
 }
 
-// mostDrawn is how many lines are looked at for what was typed.
-const mostDrawn = 60
+// maxDrawn is how many lines are looked at for what was typed.
+const maxDrawn = 60
 
 // plainPrompt is how a line ends behind which commands or names are typed, where no dialect knows the prompt.
 var plainPrompt = regexp.MustCompile(`(?i)([\w~/)\]@-][>#$%!] ?|\b(login|user|user ?name|name): ?|^[>#$%!] )$`)
 
-// record keeps what the hand types, or has it wait.
+// record keeps what the operator types, or has it wait.
 func (s *Session) record(keys []byte, v sense.State) {
 	h := &s.hand
 	switch {
@@ -57,7 +57,7 @@ func (s *Session) record(keys []byte, v sense.State) {
 // ahead reports whether a line waits whose Enter has gone out: what is asked now is answered by that one.
 func (h *handLine) ahead() bool { return len(h.waiting) > 0 && h.waiting[0].ended }
 
-// seen reports whether keys of the hand's are known to be shown, or to have no text.
+// seen reports whether keys of the operator's are known to be shown, or to have no text.
 func (s *Session) seen(keys []byte, v sense.State) bool {
 	switch {
 	case len(bytes.Trim(keys, "\x00\x01\x02\x03\x04\x05\x06\x07\b\t\n\v\f\r\x1b\x7f")) == 0, keys[0] == 0x1b:
@@ -73,7 +73,7 @@ func (s *Session) seen(keys []byte, v sense.State) bool {
 	return known && strings.TrimSpace(shown) != "" // behind a prompt that is known, and shown
 }
 
-// wait has keys wait for what the device tells of them.
+// wait has keys wait for what the device shows of them.
 func (s *Session) wait(keys []byte) {
 	h := &s.hand
 	if h.model == nil {
@@ -107,13 +107,13 @@ func (h *handLine) draws(p []byte) {
 	}
 	h.model.Write(p, func(line shown.Ended) {
 		h.drawn = append(h.drawn, string(line.Text))
-		if over := len(h.drawn) - mostDrawn; over > 0 {
+		if over := len(h.drawn) - maxDrawn; over > 0 {
 			h.drawn, h.from = h.drawn[over:], max(0, h.from-over)
 		}
 	})
 }
 
-// settleKeys records the keys that waited, as far as the device has told of them.
+// settleKeys records the keys that waited, as far as the device has shown of them.
 func (s *Session) settleKeys(v sense.State) {
 	h := &s.hand
 	for len(h.waiting) > 0 {
@@ -123,8 +123,8 @@ func (s *Session) settleKeys(v sense.State) {
 		if h.from >= len(lines) {
 			return
 		}
-		secret, at, told := s.toldOf(one, lines[h.from:], v)
-		if !told {
+		secret, at, known := s.shownBy(one, lines[h.from:], v)
+		if !known {
 			return
 		}
 		if h.from += at; one.ended {
@@ -136,8 +136,8 @@ func (s *Session) settleKeys(v sense.State) {
 	h.model, h.drawn, h.from = nil, nil, 0
 }
 
-// toldOf is what the lines that the device has drawn tell of keys, and which of them does.
-func (s *Session) toldOf(one keysWaiting, lines []string, v sense.State) (secret bool, at int, told bool) {
+// shownBy is what the lines that the device has drawn say of keys, and which of them does.
+func (s *Session) shownBy(one keysWaiting, lines []string, v sense.State) (secret bool, at int, known bool) {
 	text := strings.TrimSpace(string(withoutErased(one.keys)))
 	last := len(lines) - 1
 	switch {
@@ -176,7 +176,7 @@ func resembles(line, text string) bool {
 
 // common is how many letters of a text stand in a line in their order, within about as many letters.
 func common(line, text string) (most int) {
-	if len(line) > mostWide || len(text) > mostWide {
+	if len(line) > maxWidth || len(text) > maxWidth {
 		return 0
 	}
 	before, now := make([]int, len(text)+1), make([]int, len(text)+1)
@@ -191,8 +191,8 @@ func common(line, text string) (most int) {
 	return before[len(text)]
 }
 
-// mostWide is how long a line is at most of which it is looked at how much it resembles another one.
-const mostWide = 300
+// maxWidth is how long a line is at most of which it is looked at how much it resembles another one.
+const maxWidth = 300
 
 // settleWaiting records all keys that wait, without waiting any longer.
 func (s *Session) settleWaiting(secret bool) {
@@ -217,7 +217,7 @@ func (s *Session) keep(one keysWaiting, secret bool) {
 	s.hub.Emit(event.Out{Who: event.Hand, Secret: len(one.keys)})
 }
 
-// follows notes what the hand types, before it goes out.
+// follows notes what the operator types, before it goes out.
 func (s *Session) follows(keys []byte, v sense.State) {
 	h := &s.hand
 	if !h.begun {
@@ -252,8 +252,8 @@ type onItsWay struct {
 const (
 	// echoLasts is how long behind the prompt that follows a secret's line its echo may still come.
 	echoLasts = time.Second
-	// mostEcho is how long it may come where no prompt follows.
-	mostEcho = 10 * time.Second
+	// maxEcho is how long it may come where no prompt follows.
+	maxEcho = 10 * time.Second
 )
 
 // secretTyped has the device's words held to what is nearly a secret; ended says that its line was ended.
@@ -261,7 +261,7 @@ func (s *Session) secretTyped(ended bool) {
 	w := &s.secretOut
 	w.open, w.sent, w.over = true, w.sent && w.over.IsZero() || ended, time.Time{}
 	if ended {
-		w.over = s.opt.Clock.Now().Add(mostEcho)
+		w.over = s.opt.Clock.Now().Add(maxEcho)
 	}
 	s.hub.Strict(true)
 	s.schedule()

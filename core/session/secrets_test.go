@@ -175,7 +175,7 @@ phases: [{phase: one, steps: [{step: Set it, hold: Sets it., act: {action: give,
 	})
 }
 
-// readBack is what the hand typed, as a person reads it in the record.
+// readBack is what the operator typed, as a person reads it in the record.
 func (k *talk) readBack() (typed string) {
 	for _, out := range of[event.Out](k) {
 		if out.Who != event.Hand {

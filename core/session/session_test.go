@@ -266,7 +266,7 @@ func TestAStrayKeyEndsNoTransfer(t *testing.T) {
 	}
 }
 
-// TestKeysThatWaitAreForgottenWithTheTransfer has it end by itself: they were not meant for the prompt behind it.
+// TestKeysThatWaitAreForgottenWithTheTransfer has it end by itself: the prompt that follows is something else.
 func TestKeysThatWaitAreForgottenWithTheTransfer(t *testing.T) {
 	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		ended := carried(t, s)

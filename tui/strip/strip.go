@@ -54,7 +54,7 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 func kept(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	text := map[bool]string{true: "A key waits", false: fmt.Sprintf("%d keys wait", s.Kept)}[s.Kept == 1] + ": a transfer has the line"
 	if m := s.Transfer; m.Active() {
-		text = strings.TrimSuffix(text, "a transfer has the line") + fmt.Sprintf("the transfer is %s done after %s", shareWords(m), units.Clock(s.Now.Sub(m.Begun)))
+		text = strings.TrimSuffix(text, "a transfer has the line") + fmt.Sprintf("the transfer is %s done after %s", shareText(m), units.Clock(s.Now.Sub(m.Begun)))
 		if m.Got.Left > 0 {
 			text += ", " + units.Clock(m.Got.Left) + " left"
 		}
@@ -62,8 +62,8 @@ func kept(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	return question(t, width, t.Here, "▪", "Not sent", text+".", [][2]string{{"Ctrl-C", "twice cancels it, too"}}, v.Kept)
 }
 
-// shareWords is how much of a file was moved.
-func shareWords(m *state.Transfer) string {
+// shareText is how much of a file was moved.
+func shareText(m *state.Transfer) string {
 	if m.Plan.Size <= 0 {
 		return units.Bytes(m.Got.Bytes)
 	}

@@ -25,7 +25,7 @@ type peer struct {
 	retries int
 	buffer  []byte
 	armed   time.Time       // the socket's deadline
-	heard   func(time.Time) // told whenever the other side goes on; may be nil
+	heard   func(time.Time) // called whenever the other side goes on; may be nil
 
 	patience time.Duration // with its silence, once it was heard
 }

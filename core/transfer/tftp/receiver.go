@@ -133,7 +133,7 @@ func (r *receiver) take(got packet) (took, last bool, err error) {
 
 // holds sees whether the other side holds to what was agreed. One that had our request twice may answer the one by options and
 // the other without: its blocks are the usual ones then, and its first one would be taken for a whole file. A first block of
-// just that length is one of these, or a whole file by what was agreed: where the size that was said does not tell, the
+// just that length is one of these, or a whole file by what was agreed: where the size that was said does not show it, the
 // second one does, or that none comes.
 func (r *receiver) holds(block int64, length int) {
 	agreed := r.terms.Block

@@ -17,7 +17,7 @@ type sender struct {
 	terms  Terms
 	source io.Reader
 	moved  func(blocks, bytes int64, again int)
-	began  func(packet []byte) // told of the first block that goes out; may be nil
+	began  func(packet []byte) // called with the first block that goes out; may be nil
 
 	slots   []byte // one packet a slot: the blocks that may have to be sent again, and one read ahead
 	length  []int  // of each slot's packet

@@ -67,7 +67,7 @@ type serving struct {
 	reads  bool                    // it fetches a file
 	rival  atomic.Pointer[serving] // the other one of two from one port, until the peer has answered one of them
 	before *serving                // what it would take the place of; nil for nothing
-	won    func()                  // told when the peer answers this one; nil without a rival
+	won    func()                  // called when the peer answers this one; nil without a rival
 	gone   bool                    // it has ended; under the server's lock
 }
 
@@ -319,11 +319,11 @@ func (s *Server) send(ctx context.Context, p *peer, req request, mine *serving) 
 	}
 	t := offer.Transfer{ID: p.id, Protocol: "TFTP", Peer: p.addr, File: staged.Name, Size: staged.Size, Terms: terms.String(), Window: terms.Window}
 	meter := newReport(s.opt, t)
-	told := mine.before == nil
-	if told {
+	shown := mine.before == nil
+	if shown {
 		s.opt.Watcher.Began(t)
 	} else {
-		mine.won = func() { told = true; s.opt.Watcher.Began(t) }
+		mine.won = func() { shown = true; s.opt.Watcher.Began(t) }
 	}
 	if len(answer) > 0 {
 		err = p.offerTerms(ctx, answer, mine)
@@ -334,7 +334,7 @@ func (s *Server) send(ctx context.Context, p *peer, req request, mine *serving) 
 		sender.began = mine.firstAnswer(p)
 		err = sender.run(ctx)
 	}
-	if err = p.cancelled(ctx, err); told {
+	if err = p.cancelled(ctx, err); shown {
 		meter.end(err)
 	}
 }
@@ -425,8 +425,8 @@ func (s *Server) options(req request, from netip.AddrPort) []option {
 
 // plainFor is how long a device that has refused the answer to its options is served without; so many are remembered.
 const (
-	plainFor  = time.Minute
-	mostPlain = 256
+	plainFor = time.Minute
+	maxPlain = 256
 )
 
 func (s *Server) refusesOptions(from netip.AddrPort, err error) {
@@ -436,7 +436,7 @@ func (s *Server) refusesOptions(from netip.AddrPort, err error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.plain) >= mostPlain {
+	if len(s.plain) >= maxPlain {
 		clear(s.plain)
 	}
 	s.plain[from.Addr()] = s.opt.Clock.Now()
