@@ -228,11 +228,12 @@ func TestFoldersThatTakeNothing(t *testing.T) {
 			t.Run(name+" on "+folder, func(t *testing.T) {
 				t.Parallel() // each has a disk that nobody else sees
 				given := strings.NewReplacer("BOOK", book, "JSONL", exported, "SELF", home, "DISK", disk)
-				script := "mount -t tmpfs -o " + options.mount + " tmpfs " + disk + " || exit 99\n"
+				quoted := strings.NewReplacer("BOOK", "'"+book+"'", "JSONL", "'"+exported+"'", "SELF", "'"+home+"'", "DISK", "'"+disk+"'")
+				script := "mount -t tmpfs -o " + options.mount + " tmpfs '" + disk + "' || exit 99\n"
 				if c.fill {
-					script += "cat /dev/zero > " + disk + "/fill 2>/dev/null\n"
+					script += "cat /dev/zero > '" + disk + "/fill' 2>/dev/null\n"
 				}
-				script += given.Replace("env "+c.env+" "+program+" "+c.args) + "\ncode=$?; ls -A " + disk + "; exit $code"
+				script += quoted.Replace("env "+c.env+" '"+program+"' "+c.args) + "\ncode=$?; ls -A '" + disk + "'; exit $code"
 				run := exec.Command("unshare", "--user", "--map-root-user", "--mount", "sh", "-c", script)
 				run.Env = append(os.Environ(), homeAt(home)...)
 				out, err := run.CombinedOutput()

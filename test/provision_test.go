@@ -150,7 +150,7 @@ func provisionInside(t *testing.T) {
 
 	got := filepath.Join(home, "got")
 	script := filepath.Join(home, "script")
-	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > "+got+" && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
+	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > \""+got+"\" && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
 	asks := []string{"busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "5", "-T", "1", "-s", script, "-O", "tftp", "-O", "bootfile"}
 	inVain := append(slices.Clone(asks), "-t", "2")
 	e.must(asks...)
@@ -244,7 +244,7 @@ func firstStartInside(t *testing.T) {
 func firstStartBy(t *testing.T, e elsewhere, protocol string) {
 	folder, there := tempDir(t), tempDir(t)
 	require.NoError(t, demo.NewSwitchShelf(folder, smallImage))
-	require.NoError(t, os.WriteFile(filepath.Join(there, "script"), []byte("#!/bin/sh\n[ \"$1\" = bound ] && set | grep -E '^(ip|siaddr|boot_file|hostname)=' > "+there+"/got && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(there, "script"), []byte("#!/bin/sh\n[ \"$1\" = bound ] && set | grep -E '^(ip|siaddr|boot_file|hostname)=' > \""+there+"/got\" && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(there, "device"), []byte(firstStart), 0o700))
 	said := &spoken{}
 	run := exec.Command(program, "run", "first-boot", "--on", "none:tangle-sw2", "--dialect", "maskel-s8", "--shelf", filepath.Join(folder, "shelf"), "--set", "image=strand-s8-3.2.msl",

@@ -42,7 +42,7 @@ func startTerminalAt(t *testing.T, home string, cols, rows int, args ...string) 
 		quoted[i] = "'" + arg + "'"
 	}
 	start := append([]string{"-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", fmt.Sprint(cols), "-y", fmt.Sprint(rows), "env"}, homeAt(home)...)
-	term.tmux(append(start, "sh", "-c", program+" "+strings.Join(quoted, " ")+"; echo exit code $?; sleep 600")...)
+	term.tmux(append(start, "sh", "-c", "'"+program+"' "+strings.Join(quoted, " ")+"; echo exit code $?; sleep 600")...)
 	return term
 }
 

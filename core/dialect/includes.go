@@ -99,7 +99,7 @@ func (doc Document) with(o Document) Document {
 	if doc.Line.Speed == 0 && len(doc.Line.Speeds) == 0 {
 		doc.Line = o.Line
 	}
-	if c := doc.Commands; c.Shortened == 0 && c.Case == "" && c.Separator == "" && len(c.Prefixes) == 0 {
+	if c := doc.Commands; c.Shortened == 0 && c.Case == "" && c.Separator == "" && c.Grammar == "" && len(c.Prefixes) == 0 {
 		doc.Commands = o.Commands
 	}
 	doc.Catch.Wake, doc.Catch.Break = cmp.Or(doc.Catch.Wake, o.Catch.Wake), cmp.Or(doc.Catch.Break, o.Catch.Break)

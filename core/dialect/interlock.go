@@ -44,7 +44,18 @@ func (k *Interlocks) Typed(command string, now time.Time) (opened, dealt []Open)
 	if k.d == nil {
 		return nil, nil
 	}
-	command = spaced(command)
+	for _, one := range k.d.spelling.parts(command) { // in their order: what one leaves pending the next may deal with
+		more, less := k.typed(spaced(one), now)
+		for _, gone := range less {
+			opened = slices.DeleteFunc(opened, func(o Open) bool { return o.Name == gone.Name })
+		}
+		opened, dealt = append(opened, more...), append(dealt, less...)
+	}
+	return opened, dealt
+}
+
+// typed takes note of one command.
+func (k *Interlocks) typed(command string, now time.Time) (opened, dealt []Open) {
 	for _, p := range k.d.pending {
 		switch {
 		case k.d.matchesMeant(p.until, command):
@@ -229,14 +240,41 @@ func (k *Interlocks) Stops(command string) string {
 	if k.d == nil {
 		return ""
 	}
+	typed := command
 	command = spaced(command)
 	if words := k.lacks(command); words != "" {
 		return "will be refused: " + words
 	}
-	if words := k.restartWords(); words != "" && k.Restarts(command) {
+	if words := k.losesByRestart(command); words != "" {
 		return words
 	}
-	return k.d.DangerOf(command)
+	if words := k.d.DangerOf(command); words != "" {
+		return words
+	}
+	return k.d.unread(typed)
+}
+
+// losesByRestart says what a restart on a line means to what is pending by then, by the commands before it on that line, too.
+func (k *Interlocks) losesByRestart(line string) string {
+	then := Interlocks{d: k.d, open: slices.Clone(k.open)}
+	for _, one := range k.d.spelling.parts(line) {
+		if words := then.restartWords(); words != "" && then.Restarts(one) {
+			return words
+		}
+		then.typed(spaced(one), time.Time{})
+	}
+	return ""
+}
+
+// unread says of a line that a shell reads why it cannot be read from here, empty where it can.
+func (d *Dialect) unread(line string) string {
+	if d.Document.Commands.Grammar != GrammarShell || strings.TrimSpace(line) == "" {
+		return ""
+	}
+	if why := readShell(strings.TrimSpace(line)).unread; why != "" {
+		return "cannot be read from here: " + why
+	}
+	return ""
 }
 
 // Restarts reports whether a command restarts the device.

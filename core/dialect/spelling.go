@@ -17,6 +17,7 @@ type Commands struct {
 	Case      string        `yaml:"case" jsonschema:"enum=any,enum=exact" jsonschema_description:"Whether capitals matter; exact unless said"`
 	Prefixes  []source.Text `yaml:"prefixes" jsonschema_description:"Words that may stand before a command and change nothing of it"`
 	Separator source.Text   `yaml:"separator" jsonschema_description:"What separates several commands on one line"`
+	Grammar   string        `yaml:"grammar" jsonschema:"enum=sh" jsonschema_description:"sh where lines are read by a shell: every command in lists, pipes, groups, conditions, loops and substitutions is looked at, and what cannot be read from here is held"`
 }
 
 // spelling finds what a typed line may mean to the device.
@@ -93,6 +94,11 @@ func (s *spelling) of(line string) (all []string, more bool) {
 }
 
 func (s *spelling) parts(line string) []string {
+	if s.Grammar == GrammarShell {
+		if commands := readShell(line).commands; len(commands) > 0 {
+			return commands
+		}
+	}
 	if s.Separator == "" {
 		return []string{line}
 	}

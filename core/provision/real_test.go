@@ -91,7 +91,7 @@ func serveRealClient(t *testing.T) {
 
 	folder := t.TempDir()
 	script := filepath.Join(folder, "script")
-	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > "+folder+"/got\nexit 0\n"), 0o755))
+	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > \""+folder+"/got\"\nexit 0\n"), 0o755))
 	in("busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "5", "-T", "1", "-s", script, "-V", "Maskel S8", "-O", "tftp", "-O", "bootfile", "-O", "hostname")
 	got, err := os.ReadFile(filepath.Join(folder, "got"))
 	require.NoError(t, err)

@@ -54,7 +54,7 @@ func (r *terminal) draw(cols, rows int, in string) (read func() picture, end fun
 	session := fmt.Sprint("c", r.cases)
 	signal := session + "-drawn"
 	r.tmux("new-session", "-d", "-s", session, "-x", fmt.Sprint(cols), "-y", fmt.Sprint(rows),
-		fmt.Sprintf("stty raw -echo; cat %s; tmux -S %s wait-for -S %s; sleep 600", file, r.socket, signal))
+		fmt.Sprintf("stty raw -echo; cat '%s'; tmux -S '%s' wait-for -S %s; sleep 600", file, r.socket, signal))
 	r.tmux("wait-for", signal)
 	client := exec.Command("tmux", "-S", r.socket, "attach", "-r", "-t", session)
 	client.Env = append(os.Environ(), "TERM=screen-256color", "LC_ALL=C.UTF-8")

@@ -411,7 +411,11 @@ func (s *Sense) secretAbove(standing shown.Standing) bool {
 }
 
 func (s *Sense) asksSecret(line string) bool {
-	return s.config.AsksSecret != nil && strings.TrimSpace(line) != "" && s.config.AsksSecret(line)
+	if s.config.AsksSecret == nil || strings.TrimSpace(line) == "" || !s.config.AsksSecret(line) {
+		return false
+	}
+	typed, behindPrompt := shown.Behind(line, s.prompt, s.prompts)
+	return !behindPrompt || strings.TrimSpace(typed) == "" // what is typed behind a prompt asks for nothing
 }
 
 // matchTexts looks for a text that proves a mode in a line, finished or not. The unfinished line is

@@ -117,6 +117,10 @@ func (k *guard) doubt(shown string, known bool) (command, says string) {
 	return typed, fmt.Sprintf("was typed, and the line shows “%s”: see which of the two it is", shown)
 }
 
+// lineEnds are the keys that devices take for the end of a line: Ctrl-J, Ctrl-M, and Ctrl-O, by which a shell takes the line and
+// shows the next one of its history.
+const lineEnds = "\r\n\x0f"
+
 // pressLines sends the hand's keys line by line, until one has to be stopped at its Enter.
 func (s *Session) pressLines(keys []byte) {
 	if s.wire.line == nil { // what the device's line holds is what it held when the line was lost
@@ -128,8 +132,13 @@ func (s *Session) pressLines(keys []byte) {
 	}
 	s.forgetHeld()
 	for len(keys) > 0 {
-		end := bytes.IndexAny(keys, "\r\n")
-		if end < 0 || s.sense.State().Secret || s.guard.off {
+		end := bytes.IndexAny(keys, lineEnds)
+		switch {
+		case end >= 0 && s.sense.State().Secret && end+1 < len(keys):
+			s.pressNow(keys[:end+1])
+			s.keepBehindSecret(keys[end+1:])
+			return
+		case end < 0 || s.sense.State().Secret || s.guard.off:
 			s.follow(keys)
 			s.pressNow(keys)
 			return
@@ -157,7 +166,7 @@ func (s *Session) follow(keys []byte) {
 		return
 	}
 	for _, b := range keys {
-		if b == '\r' || b == '\n' {
+		if strings.IndexByte(lineEnds, b) >= 0 {
 			s.guard.newLine()
 			continue
 		}

@@ -448,3 +448,67 @@ func TestWhatTheDevicePutThereIsHeldStill(t *testing.T) {
 		require.Len(t, collect[event.Interlock](t, feed), 1)
 	})
 }
+
+// TestWhatIsPastedBehindASecretIsHeldToTheInterlocks pastes a danger with the secret before it.
+func TestWhatIsPastedBehindASecretIsHeldToTheInterlocks(t *testing.T) {
+	for _, answered := range []bool{true, false} {
+		talking(t, "", func(string) string { return "> " }, func(k *talk) {
+			k.far.says("\r\nword: ")
+			k.far.mute.Store(true)
+			time.Sleep(time.Second)
+			if !answered {
+				k.far.late.Store(int64(time.Hour))
+			}
+			k.Press([]byte(secret + "\rlook\rwipe everything\r"))
+			k.Press([]byte("x"))
+			time.Sleep(time.Minute)
+			if !answered {
+				assert.Equal(t, secret+"\r", k.far.got(), "the rest is for what the device shows next, and it shows nothing")
+				assert.Contains(t, last(of[event.Note](k)).Text, "behind the secret were not sent")
+				return
+			}
+			assert.Equal(t, []string{secret, "look"}, k.far.commands())
+			held := of[event.Interlock](k)
+			require.NotEmpty(t, held)
+			assert.Equal(t, "wipe everything", held[0].Command)
+		})
+	}
+}
+
+// TestWordsOfSecretsSwitchNoInterlockOff types commands with such words in them.
+func TestWordsOfSecretsSwitchNoInterlockOff(t *testing.T) {
+	for _, command := range []string{"wipe pin:", "wipe a password:", "wipe secret : ", "wipe the passphrase now:", "wipe word: "} {
+		for _, each := range []time.Duration{-1, 0, 50 * time.Millisecond} {
+			talking(t, "", func(string) string { return "> " }, func(k *talk) {
+				k.far.says("\r\nChange your password:\r\n> ")
+				time.Sleep(time.Second)
+				if each < 0 {
+					k.Press([]byte(command + "\r"))
+				} else {
+					typeSlowly(k, command+"\r", each)
+				}
+				time.Sleep(time.Second)
+				assert.Empty(t, k.far.commands(), "%q", command)
+				assert.Len(t, of[event.Interlock](k), 1, "%q", command)
+				assert.NotContains(t, k.readBack(), "*", "%q is no secret", command)
+			})
+		}
+	}
+}
+
+// TestEveryKeyThatEndsALineIsHeld ends a danger by each.
+func TestEveryKeyThatEndsALineIsHeld(t *testing.T) {
+	for _, key := range []string{"\r", "\n", "\x0f"} {
+		talking(t, "", func(string) string { return "> " }, func(k *talk) {
+			k.Press([]byte("wipe a"))
+			time.Sleep(time.Second)
+			k.Press([]byte(key))
+			time.Sleep(time.Second)
+			assert.Len(t, of[event.Interlock](k), 1, "%q", key)
+			assert.Equal(t, "wipe a", k.far.got(), "%q", key)
+			require.True(t, k.SendHeld())
+			time.Sleep(time.Second)
+			assert.Equal(t, "wipe a"+key, k.far.got(), "%q", key)
+		})
+	}
+}

@@ -66,6 +66,7 @@ type Session struct {
 	under      under
 	hand       handLine
 	secretOut  onItsWay
+	later      later
 	sense      *sense.Sense
 	waiters    map[*waiter]struct{}
 	taps       map[*tap]struct{}
@@ -403,6 +404,7 @@ func (s *Session) tell() {
 	s.secretOver(v)
 	s.answerPager(v)
 	s.askPrompt(v)
+	s.typeLater(v)
 	s.noticeAnswer()
 	s.noticeRestart()
 	for w := range s.waiters {
@@ -480,6 +482,7 @@ func (s *Session) schedule() {
 		sooner(s.sense.State().LastByte.Add(heldBack))
 	}
 	sooner(s.secretOut.over)
+	sooner(s.nextLater())
 	if at := s.sense.State().LastByte.Add(shownWithin + time.Millisecond); s.hand.ahead() && at.After(s.opt.Clock.Now()) {
 		sooner(at)
 	}
@@ -503,6 +506,10 @@ func (s *Session) Press(keys []byte) {
 			s.held = append(s.held, keys...)
 			return
 		}
+		if len(s.later.keys) > 0 { // in their order
+			s.later.keys = append(s.later.keys, keys...)
+			return
+		}
 		s.pressLines(keys)
 	})
 }
@@ -515,7 +522,7 @@ func (s *Session) pressNow(keys []byte) {
 	s.follows(keys, v)
 	s.record(keys, v)
 	now := s.opt.Clock.Now()
-	if bytes.ContainsAny(keys, "\r\n\x03") {
+	if bytes.ContainsAny(keys, lineEnds+"\x03") {
 		typed, _ := s.sense.State().Typed()
 		s.sense.Entered(now, s.fresh, s.fresh && (strings.TrimSpace(typed) == "" || s.Dialect().Leads(typed)))
 		s.fresh = false
