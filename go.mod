@@ -37,6 +37,7 @@ require (
 	golang.org/x/term v0.48.0
 	golang.org/x/tools v0.52.0
 	modernc.org/sqlite v1.62.0
+	mvdan.cc/sh/v3 v3.14.1
 	pgregory.net/rapid v1.3.0
 )
 
@@ -78,5 +79,4 @@ require (
 	modernc.org/libc v1.80.1 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
-	mvdan.cc/sh/v3 v3.14.1 // indirect
 )
