@@ -135,7 +135,7 @@ phases: [{phase: one, steps: [{step: Set it, act: {action: give, with: {word: '$
 			}
 		}
 		synctest.Test(t, func(t *testing.T) {
-			far := newOddly(random)
+			far := newOddly(rand.New(rand.NewPCG(seed, 99)))
 			opener := line.NewOpener(clock.Real())
 			opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return far, nil })
 			d, err := dialect.Parse("talked.yaml", []byte(nameless))
