@@ -221,7 +221,7 @@ func TestOthersDropFilesThere(t *testing.T) {
 	require.NoError(t, os.WriteFile(askpass, []byte("#!/bin/sh\necho \"$DEVICE_PASSWORD\"\n"), 0o700))
 	left := filepath.Join(folder, "shelf", coreOf("6.3"))
 	dropped := exec.Command("sftp", "-P", port, "-o", `UserKnownHostsFile="`+filepath.Join(folder, ".ssh", "known_hosts")+`"`, "-o", "PubkeyAuthentication=no", "harbour@127.0.0.1")
-	dropped.Stdin = strings.NewReader("put " + left + " left.dnp\nls -l\nrename left.dnp " + coreOf("6.3") + "\nbye\n")
+	dropped.Stdin = strings.NewReader(`put "` + left + "\" left.dnp\nls -l\nrename left.dnp " + coreOf("6.3") + "\nbye\n")
 	dropped.Env = append(os.Environ(), "SSH_ASKPASS="+askpass, "SSH_ASKPASS_REQUIRE=force", "DISPLAY=:0", "DEVICE_PASSWORD=lamp-and-tide")
 	out, err := dropped.CombinedOutput()
 	require.NoError(t, err, "%s", out)

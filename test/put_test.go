@@ -138,8 +138,11 @@ func putsBoth(t *testing.T, target, home string, data []byte) (put func(protocol
 		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()
 	}
+	there, err := os.MkdirTemp("/tmp", "pilotrix-there-") // a name that the runbook's command needs no quotes for
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(there) })
 	for _, protocol := range []string{"sftp", "scp"} {
-		to := filepath.Join(home, "kept-by-"+protocol)
+		to := filepath.Join(there, "kept-by-"+protocol)
 		out, code := put(protocol, target, to)
 		require.Zero(t, code, out)
 		assert.Contains(t, out, "by "+strings.ToUpper(protocol))

@@ -188,8 +188,11 @@ func (e *Engine) readIdentity(ctx context.Context, s *PreparedStep) error {
 	defer func() { e.checking = false }()
 	limited, cancel := e.console.Clock().WithTimeout(ctx, identityTimeout)
 	defer cancel()
+	before := e.console.Doubts().Count
 	err := e.readOne(limited, s, reading)
 	switch {
+	case ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) && e.console.Doubts().Count != before:
+		return e.readIdentity(ctx, s) // the operator had the helm meanwhile, or the line was lost: its time was not the device's
 	case err == nil && e.console.sure == inDoubt:
 		return &unreadError{why: fmt.Sprintf("%s says nothing of %s", reading.Command, e.p.Dialect.IdentityFact())}
 	case err == nil, errors.Is(err, errStopped), errors.Is(err, ErrLineLost):
