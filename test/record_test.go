@@ -135,34 +135,57 @@ func childrenOf(pid int) (children []int) {
 }
 
 var (
-	written = regexp.MustCompile(`write\(\d+<([^>]*)>, "((?:\\x[0-9a-f]{2})*)"`)
-	inHex   = regexp.MustCompile(`^(\\x[0-9a-f]{2})+$`)
+	written = regexp.MustCompile(`^(\d+) +write\(\d+<([^>]*)>, "((?:\\x[0-9a-f]{2})*)"`)
+	resumed = regexp.MustCompile(`^(\d+) +<\.\.\. write resumed>`)
+	// interrupted is a write that a signal came in between: nothing was written, and the kernel begins it anew.
+	interrupted = regexp.MustCompile(`= (\? ERESTART\w+|-1 E(AGAIN|INTR)\b)`)
+	inHex       = regexp.MustCompile(`^(\\x[0-9a-f]{2})+$`)
 )
 
 // writtenLines are the lines that were written to the device's pseudo-terminal, as the tracer saw them, each with the control
 // characters in it obeyed. What is written to its other end is the device's own.
-func writtenLines(t *testing.T, trace string) (lines []string) {
+func writtenLines(t *testing.T, trace string) []string {
 	file, err := os.Open(trace)
 	require.NoError(t, err)
 	defer file.Close()
 	scan := bufio.NewScanner(file)
 	scan.Buffer(nil, 1<<24)
-	var line []byte
+	var writes [][]byte
+	begun := map[string]int{} // by thread
 	for scan.Scan() {
-		found := written.FindStringSubmatch(scan.Text())
+		text := scan.Text()
+		if again := resumed.FindStringSubmatch(text); again != nil {
+			if at, is := begun[again[1]]; is && interrupted.MatchString(text) {
+				writes[at] = nil
+			}
+			delete(begun, again[1])
+			continue
+		}
+		found := written.FindStringSubmatch(text)
 		if found == nil {
 			continue
 		}
-		path := found[1]
+		delete(begun, found[1])
+		path := found[2]
 		if inHex.MatchString(path) {
 			path = string(unescaped(path))
 		}
-		if !strings.HasPrefix(path, "/dev/pts/") || strings.Contains(path, "ptmx") {
+		if !strings.HasPrefix(path, "/dev/pts/") || strings.Contains(path, "ptmx") || interrupted.MatchString(text) {
 			continue
 		}
-		bytes := unescaped(found[2])
+		begun[found[1]] = len(writes)
+		writes = append(writes, unescaped(found[3]))
+	}
+	require.NoError(t, scan.Err())
+	return linesOf(writes)
+}
+
+// linesOf are the lines in what was written, blocks of a file aside.
+func linesOf(writes [][]byte) (lines []string) {
+	var line []byte
+	for _, bytes := range writes {
 		if len(bytes) > 128 && (bytes[0] == 0x01 || bytes[0] == 0x02) {
-			continue // a block of a file
+			continue
 		}
 		for _, b := range bytes {
 			switch {
@@ -176,7 +199,6 @@ func writtenLines(t *testing.T, trace string) (lines []string) {
 			}
 		}
 	}
-	require.NoError(t, scan.Err())
 	return lines
 }
 
@@ -213,4 +235,21 @@ func TestANoteDuringARunTakesNothingFromItsRecord(t *testing.T) {
 	assert.Equal(t, "done", entry.Outcome)
 	assert.Len(t, events, printed+notes, "each event and each note is there once")
 	assert.Positive(t, notes)
+}
+
+// TestInterruptedWritesAreNoLines reads the tracer's own lines: one that a signal came in between is written only once, one that
+// was cut off may have been written.
+func TestInterruptedWritesAreNoLines(t *testing.T) {
+	trace := filepath.Join(tempDir(t), "trace")
+	require.NoError(t, os.WriteFile(trace, []byte(`9  write(8</dev/pts/6>, "\x61", 1) = ? ERESTARTSYS (To be restarted if SA_RESTART is set)
+9  write(8</dev/pts/6>, "\x61", 1) = 1
+7  write(8</dev/pts/6>, "\x62", 1 <unfinished ...>
+9  write(9</dev/ptmx>, "\x7a", 1) = 1
+7  <... write resumed>) = ? ERESTARTSYS (To be restarted if SA_RESTART is set)
+7  write(8</dev/pts/6>, "\x62", 1 <unfinished ...>
+7  <... write resumed>) = 1
+7  write(8</dev/pts/6>, "\x0d", 1 <unfinished ...>
+7  +++ killed by SIGKILL +++
+`), 0o600))
+	assert.Equal(t, []string{"ab"}, writtenLines(t, trace))
 }
