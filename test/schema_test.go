@@ -26,9 +26,10 @@ func schemaOf(t *testing.T, document any) *jsonschema.Schema {
 	require.NoError(t, err)
 	parsed, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	require.NoError(t, err)
+	const whole = "file:///schema.json" // a name alone would be looked for in this folder, whose own may have a blank in it
 	compiler := jsonschema.NewCompiler()
-	require.NoError(t, compiler.AddResource("schema.json", parsed))
-	schema, err := compiler.Compile("schema.json")
+	require.NoError(t, compiler.AddResource(whole, parsed))
+	schema, err := compiler.Compile(whole)
 	require.NoError(t, err)
 	return schema
 }

@@ -42,14 +42,12 @@ type pattern struct {
 }
 
 func newPattern(letters []byte, blanks bool) *pattern {
-	p := &pattern{letters: letters, blanks: blanks}
-	for n, b := range letters {
-		p.places[b] |= 1 << n
-	}
+	p := &pattern{blanks: blanks}
+	p.set(letters)
 	return p
 }
 
-// set gives a pattern that grows its letters so far.
+// set gives a pattern its letters: one that grows, those so far.
 func (p *pattern) set(letters []byte) {
 	p.letters, p.places = letters, [256]uint64{}
 	for n, b := range letters {
