@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strconv"
@@ -62,12 +63,17 @@ func (a *app) paste(to at, text string) {
 		a.say("a runbook is under way: a text of several lines is not typed into it")
 		return
 	}
-	go a.pasteText(to.session, text)
+	typed, err := to.session.BeginPaste(text, session.PasteOptions{})
+	if err != nil {
+		to.session.Emit(event.Note{Level: event.Error, Text: "pasting stopped: " + err.Error()})
+		return
+	}
+	go a.pasteText(to.session, typed)
 }
 
 // pasteText types a text of several lines, line after line; a key stops it.
-func (a *app) pasteText(s *session.Session, text string) {
-	result, err := s.Paste(a.ctx, text, session.PasteOptions{})
+func (a *app) pasteText(s *session.Session, typed func(context.Context) (session.Pasted, error)) {
+	result, err := typed(a.ctx)
 	switch {
 	case errors.Is(err, runbook.ErrHelm):
 		s.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("pasting was stopped by a key after %d lines", result.Lines)})

@@ -58,16 +58,30 @@ const (
 // Paste types a text line by line, through the same guard as a runbook's commands: each line is seen on the
 // device before it is ended, a danger is not typed, and the first line that is refused stops it and is named.
 // Control characters besides tabs are refused before anything is sent.
-func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (result Pasted, err error) {
+func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (Pasted, error) {
+	typed, err := s.BeginPaste(text, opt)
+	if err != nil {
+		return Pasted{}, err
+	}
+	return typed(ctx)
+}
+
+// BeginPaste is Paste in its turn: whatever is typed behind it stops the text. What it returns types that, and is to be called.
+func (s *Session) BeginPaste(text string, opt PasteOptions) (typed func(context.Context) (Pasted, error), err error) {
 	lines := strings.Split(strings.TrimRight(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text), "\n"), "\n")
 	for i, line := range lines {
 		if at := strings.IndexFunc(line, func(r rune) bool { return unicode.IsControl(r) && r != '\t' }); at >= 0 {
-			return result, &PasteFailed{i + 1, line, fmt.Sprintf("it holds the control character %q, which is never typed to a device", line[at])}
+			return nil, &PasteFailed{i + 1, line, fmt.Sprintf("it holds the control character %q, which is never typed to a device", line[at])}
 		}
 	}
 	if err := s.takeForPaste(); err != nil {
-		return result, err
+		return nil, err
 	}
+	return func(ctx context.Context) (Pasted, error) { return s.typeText(ctx, text, lines, opt) }, nil
+}
+
+// typeText types a text that was given the line.
+func (s *Session) typeText(ctx context.Context, text string, lines []string, opt PasteOptions) (result Pasted, err error) {
 	defer s.do(func() { s.helm.running = false; s.helm.take("the text was typed") })
 	held, release := console{s}.WithHelm(ctx)
 	defer release()

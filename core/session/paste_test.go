@@ -206,3 +206,18 @@ func TestTheHandStopsAPaste(t *testing.T) {
 		assert.Equal(t, "never echoedq", l.got())
 	})
 }
+
+// TestAKeyBehindAPasteIsNotTypedBeforeIt presses a key before the first letter of the text went out.
+func TestAKeyBehindAPasteIsNotTypedBeforeIt(t *testing.T) {
+	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+		l.says("> ")
+		time.Sleep(time.Second)
+		typed, err := s.BeginPaste("one\ntwo\n", PasteOptions{})
+		require.NoError(t, err)
+		s.Press([]byte("q"))
+		result, err := typed(t.Context())
+		assert.ErrorIs(t, err, runbook.ErrHelm)
+		assert.Zero(t, result.Lines)
+		assert.Equal(t, "q", l.got(), "nothing of the text follows the key that stopped it")
+	})
+}
