@@ -463,8 +463,10 @@ func TestKeysThatWaitForATransferAreInTheStrip(t *testing.T) {
 		screen := strings.Join(shown(a, size[0], size[1]), "\n")
 		assert.Contains(t, screen, "A key waits: the transfer is 71 % done after 00:00, 01:00 left.")
 	}
-	feed(a, event.KeysKept{State: event.KeysForgotten})
-	assert.NotContains(t, strings.Join(shown(a, 160, 40), "\n"), "A key waits")
+	feed(a, event.KeysKept{State: event.KeysForgotten}, event.Helm{Who: event.Runbook})
+	screen := strings.Join(shown(a, 160, 40), "\n")
+	assert.NotContains(t, screen, "A key waits")
+	assert.Contains(t, screen, "Type to take it; you are asked before the transfer is cancelled.")
 }
 
 // TestAReplayTakesNoKeysForIt answers a hold of a replay, and pastes into it.

@@ -223,7 +223,7 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case v.Narrow && s.Running() && s.Helm.Who == event.Runbook && s.Doing.Awaiting != "":
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "awaiting "+s.Doing.Awaiting), paint.In(t.Quiet, fmt.Sprintf(", %s of %s", units.Clock(s.Now.Sub(s.DoingAt)), units.Span(s.Doing.Timeout)))}
 	case s.Running() && s.Helm.Who == event.Runbook && s.Transfer.Active():
-		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; the transfer is cancelled cleanly first.")}
+		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; you are asked before the transfer is cancelled.")}
 	case s.Running() && s.Helm.Who == event.Runbook:
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; it waits meanwhile.")}
 	case s.Running() && s.HandedOver():
