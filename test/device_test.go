@@ -3,6 +3,7 @@ package test
 import (
 	"bufio"
 	"context"
+	"errors"
 	"io"
 	"net"
 	"os"
@@ -49,6 +50,93 @@ func TestTheQuestionnaireTakesEffectAtTheRestart(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, 57600, found.Best())
 	})
+}
+
+// TestAHuntThatFindsNothingLeavesTheSpeedAsItWas hunts on a device that is off, to its end and cut short: what the interface
+// shows is what the line has.
+func TestAHuntThatFindsNothingLeavesTheSpeedAsItWas(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		for _, limit := range []time.Duration{time.Hour, 100 * time.Millisecond, 1500 * time.Millisecond, 3 * time.Second} {
+			r := newRig(t, "R40-2", 38400, approveAll, nil)
+			r.machine.PowerOff()
+			ctx, cancel := context.WithTimeout(t.Context(), limit)
+			found, err := r.session.Hunt(ctx, r.book.Dialect.Hunt(38400))
+			cancel()
+			require.Equal(t, limit < time.Hour, errors.Is(err, context.DeadlineExceeded), "%v", err)
+			require.Zero(t, found.Best())
+			ours, can := r.session.Speed()
+			require.True(t, can)
+			require.Equal(t, 38400, ours)
+			synctest.Wait()
+			shown := 38400
+			for _, e := range find[event.Speed](r) {
+				require.Equal(t, shown, e.From, "each goes on from the one before")
+				shown = e.To
+			}
+			require.Equal(t, 38400, shown, "cut off after %s", limit)
+			r.close()
+		}
+	})
+}
+
+// TestNoSpeedIsHuntedWhereTextComes rescues a router that is switched on, later and later, behind the right speed: what it
+// says as it boots is proof enough.
+func TestNoSpeedIsHuntedWhereTextComes(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		for late := time.Duration(0); late < 8*time.Second; late += 700 * time.Millisecond {
+			r := newRig(t, "R40-2", 9600, approveAll, nil)
+			r.machine.PowerCut(time.Second)
+			time.Sleep(late)
+			result := r.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
+			for _, e := range find[event.Speed](r) {
+				require.NotContains(t, e.Why, "tried", "switched on %s before\n%s", late, r.story())
+			}
+			r.close()
+		}
+	})
+}
+
+const lookBook = `
+runbook: look
+title: Look
+phases:
+  - phase: look
+    steps:
+      - {step: Find it, catch: {mode: monitor}}
+      - {step: Read the store, read: [store]}
+`
+
+// TestTheSpeedThatWasFoundLaterWins has the operator, or a hunt, find that the device speaks another speed than the session began with.
+func TestTheSpeedThatWasFoundLaterWins(t *testing.T) {
+	t.Parallel()
+	for name, set := range map[string]func(*rig){
+		"a hunt":   func(*rig) {},
+		"the hand": func(r *rig) { require.NoError(r.t, r.session.SetSpeed(r.t.Context(), 9600, "set by hand")) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			synctest.Test(t, func(t *testing.T) {
+				r := newRig(t, "R40-2", 115200, approveAll, func(r *rig, e event.Event) {
+					if _, begun := e.Body.(event.RunBegin); begun {
+						set(r)
+					}
+				})
+				defer r.close()
+				book, err := runbook.Parse("look.yaml", []byte(lookBook))
+				require.NoError(t, err)
+				r.book, err = book.Prepare(r.book.Dialect, nil, runbook.Kit{})
+				require.NoError(t, err)
+				result := r.run()
+				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, r.story())
+				ours, _ := r.session.Speed()
+				assert.Equal(t, 9600, ours, r.story())
+				assert.Equal(t, 9600, r.machine.Wire().Baud())
+			})
+		})
+	}
 }
 
 // TestAnEmptiedStoreIsNoticed empties the store where one file was meant: the rescue works, and says

@@ -33,6 +33,11 @@ func reallyTyped(events []event.Event) (lines []string) {
 			lines = append(lines, "[secret]")
 		}
 		for _, b := range out.Bytes {
+			const interrupt, kill = 0x03, 0x15 // what stands on the line is taken back: its echo was spoilt
+			if b == interrupt || b == kill {
+				line.Reset()
+				continue
+			}
 			if b != '\r' {
 				line.WriteByte(b)
 				continue

@@ -133,8 +133,9 @@ func (a *app) hunt(here at) tea.Cmd {
 		return nil
 	}
 	a.say("hunting for the speed")
+	ours, _ := here.session.Speed()
 	return func() tea.Msg {
-		found, err := here.session.Hunt(a.ctx, here.session.Dialect().Hunt())
+		found, err := here.session.Hunt(a.ctx, here.session.Dialect().Hunt(ours))
 		if err == nil && found.Best() == 0 {
 			return saidMsg("no speed fits: is the device on?")
 		}

@@ -36,7 +36,8 @@ when no speed fits.`,
 				return err
 			}
 			o.Begin()
-			hunt := d.Hunt()
+			ours, _ := o.Speed()
+			hunt := d.Hunt(ours)
 			hunt.Passive = passive
 			if !asJSON {
 				hunt.Tried = p.printCandidate

@@ -249,13 +249,17 @@ func (d *Dialect) ModeTitle(name string) string {
 	return name
 }
 
-// Hunt is how the device's speed is looked for: the speeds it is known to have come first. It works on
-// a nil dialect.
-func (d *Dialect) Hunt() sense.Hunt {
+// Hunt is how the device's speed is looked for: ours comes first, 0 for none, unless the device is known not to have it;
+// then those that it has. It works on a nil dialect.
+func (d *Dialect) Hunt(ours int) sense.Hunt {
 	if d == nil {
-		return sense.Hunt{}
+		return sense.Hunt{First: []int{ours}}
 	}
-	return sense.Hunt{First: append([]int{d.Line.Speed}, d.Line.Speeds...), Prompts: d.Prompts(), Key: d.Wake()}
+	first := append([]int{d.Line.Speed}, d.Line.Speeds...)
+	if len(d.Line.Speeds) == 0 || d.HasSpeed(ours) {
+		first = append([]int{ours}, first...)
+	}
+	return sense.Hunt{First: first, Prompts: d.Prompts(), Key: d.Wake()}
 }
 
 // Prompts are the patterns of all prompts.

@@ -43,6 +43,7 @@ type Engine struct {
 	rollingBack bool
 	receiving   bool // the device was made to receive and did not come back from that yet
 	speedBefore int
+	raised      []int          // speeds that the runbook set the device to, in baud: it goes back by itself when it restarts
 	failures    map[string]int // repeat-from jumps used, by step
 	lineLosses  int
 	proved      []string

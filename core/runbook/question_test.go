@@ -3,6 +3,7 @@ package runbook
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -30,4 +31,15 @@ func TestACatchPressesNothingBehindAnUnknownQuestion(t *testing.T) {
 	runSteps(t, "      - {step: Find it, catch: {mode: ready}, timeout: 1m}\n", c)
 	assert.NotEmpty(t, c.typed)
 	assert.NotZero(t, c.hunts)
+}
+
+// TestACatchHuntsForNoSpeedThatTextHasProved has a device that was legible and is at work now, without a word.
+func TestACatchHuntsForNoSpeedThatTextHasProved(t *testing.T) {
+	for _, mode := range []string{sense.Unknown, sense.Silent, "away"} {
+		c := &echoing{baud: 9600}
+		c.lost = sense.State{Mode: mode, Asked: "loading ", Clean: c.Clock().Now().Add(time.Hour), Free: true}
+		runSteps(t, "      - {step: Find it, catch: {mode: ready}, timeout: 1m}\n", c)
+		assert.NotEmpty(t, c.typed)
+		assert.Zero(t, c.hunts, mode)
+	}
 }

@@ -159,7 +159,7 @@ func (c *catcher) round(ctx context.Context, round int) error {
 		}
 	}
 	v := c.console.Device()
-	if v.UnknownQuestion() == "" && (v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1) {
+	if v.UnknownQuestion() == "" && !v.Legible(c.console.Clock().Now()) && (v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1) {
 		return c.catchHunt(ctx, c.step, v)
 	}
 	return nil
@@ -189,6 +189,10 @@ func (e *Engine) catchHunt(ctx context.Context, s *PreparedStep, v sense.State) 
 	}
 	e.now(s, "Hunts for the speed: "+why, "a speed at which it makes sense", s.Timeout)
 	found, err := e.hunt(ctx)
+	if errors.Is(err, sense.ErrNoSpeed) {
+		e.console.Emit(event.Note{Level: event.Info, Text: err.Error() + "; it is not hunted any more"})
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -196,9 +200,6 @@ func (e *Engine) catchHunt(ctx context.Context, s *PreparedStep, v sense.State) 
 		text := fmt.Sprintf("the device speaks %d baud, %.0f %% sure", best, 100*found.Sure)
 		if best != ours {
 			text += fmt.Sprintf("; we were at %d", ours)
-		}
-		if e.speedBefore == ours { // a wrong speed is nothing to go back to
-			e.speedBefore = best
 		}
 		e.console.Emit(event.Note{Level: event.Info, Text: text})
 	}

@@ -103,6 +103,9 @@ func (e *Engine) changeSpeed(ctx context.Context, s *PreparedStep, from, to int)
 	if err := e.console.Command(ctx, command, Typing{Fresh: true, Leads: true}); err != nil {
 		return err
 	}
+	if to != e.speedBefore {
+		e.raised = append(e.raised, to)
+	}
 	limited, cancel := e.console.Clock().WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	v, err := e.console.Await(limited, func(v sense.State) bool {
@@ -161,9 +164,11 @@ func (e *Engine) hunt(ctx context.Context) (sense.Found, error) {
 	if !can {
 		return sense.Found{}, nil
 	}
-	hunt := e.p.Dialect.Hunt()
-	hunt.First = append([]int{ours}, hunt.First...)
-	return e.console.Hunt(ctx, hunt)
+	found, err := e.console.Hunt(ctx, e.p.Dialect.Hunt(ours))
+	if best := found.Best(); err == nil && best != 0 && !slices.Contains(e.raised, best) {
+		e.speedBefore, e.raised = best, nil // a speed that was wrong, or is the device's no more, is nothing to go back to
+	}
+	return found, err
 }
 
 const restoreTimeout = 45 * time.Second
@@ -174,6 +179,9 @@ func (e *Engine) restoreSpeed(ctx context.Context) string {
 	ours, can := e.console.Speed()
 	if !can || e.speedBefore == 0 || ours == e.speedBefore {
 		return ""
+	}
+	if v := e.console.Device(); !slices.Contains(e.raised, ours) && (v.AtPrompt || v.Legible(e.console.Clock().Now())) {
+		return "" // the device was found to speak it, and not by the runbook's doing
 	}
 	e.console.TakeBack("to put the line's speed back")
 	free, cancel := e.console.Clock().WithTimeout(context.WithoutCancel(ctx), restoreTimeout)

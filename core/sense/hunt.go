@@ -33,12 +33,12 @@ type Hunt struct {
 	Listen  time.Duration    // before a key is pressed, default 300 ms
 	Answer  time.Duration    // after it, default 700 ms
 	Prompts []*regexp.Regexp // what a clean prompt looks like
-	Doubt   bool             // the line may have no speed at all: a prompt is looked for at another one, too
+	Doubt   bool             // the line may have no speed at all: nothing counts unless it is otherwise at another one
 	Tried   func(Candidate)  // told of each speed as it was tried
 }
 
 // ErrNoSpeed tells that the line carries the same at every speed: it has none.
-var ErrNoSpeed = errors.New("the line has no speed: the same prompt comes whatever it is set to")
+var ErrNoSpeed = errors.New("the line has no speed: the same comes whatever it is set to")
 
 // Candidate is what one speed sounded like. Score goes from 0 (nothing, or garble) to 1 (a known
 // prompt).
@@ -48,6 +48,8 @@ type Candidate struct {
 	Bytes  int     `json:"bytes"`
 	Sample string  `json:"sample"`
 	Prompt bool    `json:"prompt"`
+
+	garbled bool
 }
 
 // Found is the outcome: every speed tried, best first, and how sure the first is, from 0 to 1.
@@ -96,11 +98,27 @@ func (h Hunt) Run(ctx context.Context, ear Ear) (Found, error) {
 	}
 	slices.SortStableFunc(found.Tried, func(a, b Candidate) int { return cmp.Compare(b.Score, a.Score) })
 	found.Sure = sureness(found.Tried)
+	if h.Doubt && !found.distinct() {
+		return found, ErrNoSpeed
+	}
 	if best := found.Best(); best != 0 {
 		return found, ear.Tune(ctx, best)
 	}
 	return found, nil
 }
+
+// distinct reports whether what was heard differed with the speed, as far as it tells: a prompt was confirmed, or
+// where one speed made sense another one was garble. Nothing at all tells nothing.
+func (f Found) distinct() bool {
+	if f.Best() == 0 || f.Tried[0].Prompt {
+		clean := func(c Candidate) bool { return c.Score > fairSense }
+		return len(f.Tried) < 2 || !clean(f.Tried[0]) || !clean(f.Tried[1])
+	}
+	return slices.ContainsFunc(f.Tried, func(c Candidate) bool { return c.garbled })
+}
+
+// fairSense is the score of text that no other speed than the device's has.
+const fairSense = 0.5
 
 // order is every speed once, the likely ones first.
 func (h Hunt) order() (speeds []int) {
@@ -112,17 +130,19 @@ func (h Hunt) order() (speeds []int) {
 	return speeds
 }
 
-// confirm looks for a prompt at a speed that cannot be right when this one is.
+// confirm looks for a prompt at two speeds that cannot be right when this one is: a device at work may miss a key.
 func (h Hunt) confirm(ctx context.Context, ear Ear, found int) error {
-	other := UsualSpeeds[0]
-	if other == found {
-		other = UsualSpeeds[1]
+	others := slices.DeleteFunc(slices.Clone(UsualSpeeds), func(speed int) bool { return speed == found })
+	for _, other := range others[:2] {
+		candidate, err := h.try(ctx, ear, other)
+		if err == nil && candidate.Prompt {
+			err = errors.Join(ErrNoSpeed, ear.Tune(ctx, found))
+		}
+		if err != nil {
+			return err
+		}
 	}
-	candidate, err := h.try(ctx, ear, other)
-	if err == nil && candidate.Prompt {
-		err = errors.Join(ErrNoSpeed, ear.Tune(ctx, found))
-	}
-	return err
+	return nil
 }
 
 func (h Hunt) try(ctx context.Context, ear Ear, speed int) (Candidate, error) {
@@ -151,6 +171,7 @@ func (h Hunt) score(speed int, heard []byte) Candidate {
 	c := Candidate{Speed: speed, Bytes: len(heard), Sample: Sample(heard, 24)}
 	clean := 1 - GarbleScore(heard)
 	if len(heard) > 0 {
+		c.garbled = 1-clean >= garbleScore
 		c.Score = 0.95 * clean * clean * clean * float64(len(heard)) / float64(len(heard)+6)
 	}
 	if !various(heard) { // a busy device's dots look like letters at many speeds

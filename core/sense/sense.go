@@ -41,7 +41,8 @@ const (
 	pagerAgain   = 4 * time.Second        // without a byte after a pager's key: it was lost
 	tellEvery    = 100 * time.Millisecond // while bytes come without a pause
 	garbleWindow = 96
-	garbleLeast  = 8 // bytes needed for a word on garble
+	garbleLeast  = 8  // bytes needed for a word on garble
+	cleanLeast   = 32 // bytes without any, needed to prove a speed
 	garbleScore  = 0.25
 	nak          = 0x15
 )
@@ -102,8 +103,9 @@ type State struct {
 	LastByte time.Time
 	Bytes    int64 // in all
 	Garble   float64
-	Receiver byte // 'C', 'G' or NAK while a receiver asks for a file again and again, else 0
-	Request  byte // the same where it has asked once
+	Clean    time.Time // when text was last heard that proves the line's speed, zero for none since it was set or garbled
+	Receiver byte      // 'C', 'G' or NAK while a receiver asks for a file again and again, else 0
+	Request  byte      // the same where it has asked once
 
 	answer   shown.Answer
 	standing shown.Standing
@@ -111,6 +113,12 @@ type State struct {
 	prompt   string
 	spoiled  string // the prompt that it waits with, and the log line behind it; empty for none
 }
+
+// cleanFor is how long text that was heard stands for the line's speed while nothing more comes.
+const cleanFor = time.Minute
+
+// Legible reports whether text has come at the speed that the line has: no other one can be the device's.
+func (v State) Legible(now time.Time) bool { return !v.Clean.IsZero() && now.Sub(v.Clean) < cleanFor }
 
 // Output is what was drawn since the last command was sent, up to the present line, as it stood in the
 // end. A prompt that log lines pushed away is no part of it.
@@ -317,7 +325,7 @@ func (s *Sense) Forget(now time.Time) {
 	s.model = s.newModel(cols, rows)
 	s.window, s.pending, s.commanded = s.window[:0], nil, false
 	s.forgetRequests()
-	s.view.Garble, s.settled, s.view.Secret, s.ends = 0, true, false, 1
+	s.view.Garble, s.view.Clean, s.settled, s.view.Secret, s.ends = 0, time.Time{}, true, false, 1
 	s.view.LastByte = now
 	s.leavePrompt()
 	s.become(Unknown, "", now)
@@ -670,9 +678,13 @@ func (s *Sense) watchGarble(p []byte) {
 }
 
 func (s *Sense) judgeGarble(at time.Time) {
+	if len(s.window) >= cleanLeast && s.view.Garble == 0 && various(s.window) {
+		s.view.Clean = at
+	}
 	switch {
 	case s.request != 0:
 	case len(s.window) >= garbleLeast && s.view.Garble >= garbleScore:
+		s.view.Clean = time.Time{}
 		if s.view.Mode != Garbled {
 			s.ownWord(at)
 			s.become(Garbled, string(s.window), at)

@@ -309,6 +309,56 @@ func TestHuntIsNotSureOfALineWithoutSpeed(t *testing.T) {
 	assert.Zero(t, unknown.Best(), "no speed stands out")
 }
 
+// boots is a line without a speed on which a device boots: each time that somebody listens more text has come, then its prompt.
+type boots struct {
+	says
+	listened, quietFrom, promptFrom int
+}
+
+func (b *boots) Listen(context.Context, time.Duration, time.Duration) ([]byte, error) {
+	switch b.listened++; {
+	case b.listened > b.promptFrom && b.promptFrom > 0:
+		return []byte("\r\nsill: "), nil
+	case b.listened > b.quietFrom:
+		return nil, nil
+	}
+	return []byte("\r\n[ 1.20] store: 16 blocks checked, none is bad\r\n"), nil
+}
+
+// TestATextAtOneSpeedProvesNothingOfALineThatMayHaveNone lets a device boot while a hunt listens, on a line that carries the same
+// at every speed.
+func TestATextAtOneSpeedProvesNothingOfALineThatMayHaveNone(t *testing.T) {
+	for quietFrom := range 12 {
+		for promptFrom := range 18 {
+			line := &boots{quietFrom: quietFrom, promptFrom: promptFrom}
+			found, err := Hunt{First: []int{9600}, Prompts: []*regexp.Regexp{regexp.MustCompile(`^sill: $`)}, Doubt: true}.Run(t.Context(), line)
+			if err != nil {
+				assert.ErrorIs(t, err, ErrNoSpeed)
+				continue
+			}
+			assert.Zero(t, found.Best(), "text in the first %d, a prompt from %d on", quietFrom, promptFrom)
+		}
+	}
+	found, err := Hunt{Doubt: true}.Run(t.Context(), &room{speed: 57600, chatters: true})
+	require.NoError(t, err)
+	assert.Equal(t, 57600, found.Best(), "where the others are garble it is one")
+}
+
+func TestTextProvesTheSpeedUntilGarbleComes(t *testing.T) {
+	s := newStream(config())
+	s.hear("sill store 16 blocks checked, none bad\r\n")
+	assert.True(t, s.State().Legible(s.now))
+	assert.False(t, s.State().Legible(s.now.Add(2*cleanFor)), "not for ever")
+	s.hear(strings.Repeat("\xff\x80\x01\x9c", 20))
+	assert.False(t, s.State().Legible(s.now))
+	s.hear("sill store 16 blocks checked, none bad\r\nand the rest of them is as good, all sixteen of sixteen blocks of it are\r\n")
+	assert.True(t, s.State().Legible(s.now))
+	s.Forget(s.now)
+	assert.False(t, s.State().Legible(s.now), "what was heard at another speed")
+	s.hear(strings.Repeat(".", 80))
+	assert.False(t, s.State().Legible(s.now), "dots are dots at many speeds")
+}
+
 func TestHuntIsNotSureOfABusyDevice(t *testing.T) {
 	for _, dots := range []string{"....................", "#", "=", "ffffffffffff", "-\b/\b|\b\\\b-\b"} {
 		found, err := Hunt{Speeds: []int{9600}}.Run(t.Context(), &says{text: dots})

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -126,8 +127,10 @@ func (c console) asLost(ctx context.Context, err error) error {
 
 func (c console) Speed() (baud int, ok bool) {
 	c.s.do(func() {
+		if baud = c.s.wire.baud; c.s.wire.noSpeed {
+			return
+		}
 		_, ok = c.s.wire.line.(line.Speeder)
-		baud = c.s.wire.baud
 		ok = ok || (c.s.wire.line == nil && baud != 0)
 	})
 	return baud, ok
@@ -193,21 +196,20 @@ func (c console) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error)
 	ear := &ear{console: c, tap: newTap()}
 	c.s.do(func() { c.s.taps[ear.tap] = struct{}{} })
 	defer c.s.do(func() { delete(c.s.taps, ear.tap) })
-	tried := hunt.Tried
+	tried, at := hunt.Tried, from
 	hunt.Tried = func(one sense.Candidate) {
-		c.Emit(event.Speed{From: from, To: one.Speed, Why: "tried: " + candidateWords(one)})
+		c.Emit(event.Speed{From: at, To: one.Speed, Why: "tried: " + candidateWords(one)})
+		at = one.Speed
 		if tried != nil {
 			tried(one)
 		}
 	}
 	found, err := hunt.Run(ctx, ear)
+	if errors.Is(err, sense.ErrNoSpeed) {
+		c.s.do(func() { c.s.wire.noSpeed = true })
+	}
 	if err != nil || found.Best() == 0 {
-		free, cancel := c.Clock().WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		defer cancel()
-		if _, back := c.tune(free, from); err == nil {
-			err = back
-		}
-		return found, err
+		return found, cmp.Or(err, c.putBack(ctx, at, from))
 	}
 	c.Emit(event.Speed{From: from, To: found.Best(), Why: "found"})
 	if found.Best() != from {
@@ -217,6 +219,22 @@ func (c console) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error)
 		err = ear.Press(ctx, hunt.Key)
 	}
 	return found, err
+}
+
+// putBack returns to the speed from before a hunt that found nothing, whatever ended it. A line that was lost
+// meanwhile comes back at it.
+func (c console) putBack(ctx context.Context, at, from int) error {
+	free, cancel := c.Clock().WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	_, err := c.tune(free, from)
+	if errors.Is(err, runbook.ErrLineLost) || errors.Is(err, line.ErrClosed) || errors.Is(err, line.ErrUnplugged) {
+		c.s.do(func() { c.s.wire.baud = from })
+		err = nil
+	}
+	if err == nil && at != from {
+		c.Emit(event.Speed{From: at, To: from, Why: "put back: no speed was found"})
+	}
+	return err
 }
 
 func candidateWords(c sense.Candidate) string {

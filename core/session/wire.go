@@ -20,6 +20,7 @@ type wire struct {
 	err      error     // why it is
 	was      line.Port // the adapter that it is on; set before it can be lost
 	baud     int
+	noSpeed  bool // a hunt found that the line carries the same at every speed
 	out      *outbox
 	reopened chan reopened
 	hurry    chan struct{}   // told when the line is to be tried again at once
