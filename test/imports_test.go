@@ -30,7 +30,7 @@ var layers = []struct {
 	{"core/reach", []string{"core/clock", "core/network"}},
 	{"core/image", []string{"core/device", "core/source"}},
 	{"core/logbook", []string{"core/event", "core/clock"}},
-	{"core/dialect", []string{"core/shown", "core/device", "core/expression", "core/image", "core/line", "core/reckon", "core/screen", "core/sense", "core/source"}},
+	{"core/dialect", []string{"core/dialect/spelltest", "core/shown", "core/device", "core/expression", "core/image", "core/line", "core/reckon", "core/screen", "core/sense", "core/source"}},
 	{"core/sense", []string{"core/screen", "core/shown"}},
 	{"core/shown", []string{"core/screen"}},
 	{"core/expression", []string{"core/device"}},

@@ -49,7 +49,6 @@ func TestKeysAsBytes(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, string(console.Bytes(c.key, c.appKeys)), "%+v", c.key)
 	}
-	assert.Equal(t, "a\rb\rc", string(console.Pasted("a\r\nb\nc")))
 }
 
 // feed gives a replay's app events, a millisecond apart.

@@ -12,7 +12,6 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
-	"pilotrix/tui/console"
 )
 
 func (a *app) askSearch() tea.Cmd {
@@ -56,7 +55,9 @@ func (a *app) askFolder() tea.Cmd {
 // paste types what was pasted into the console.
 func (a *app) paste(to at, text string) {
 	if !strings.ContainsAny(strings.TrimRight(text, "\r\n"), "\r\n") {
-		to.session.Press(console.Pasted(text))
+		if err := to.session.PressPasted(text); err != nil {
+			to.session.Emit(event.Note{Level: event.Error, Text: "nothing was pasted: " + err.Error()})
+		}
 		return
 	}
 	if to.state.Running() {

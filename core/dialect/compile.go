@@ -120,6 +120,9 @@ func (c *compiler) line() {
 	if d.Line.Speed > 0 && len(d.Line.Speeds) > 0 && !slices.Contains(d.Line.Speeds, d.Line.Speed) {
 		c.f.Warn("line.speed", "the usual speed %d is none of the speeds that it can be set to", d.Line.Speed)
 	}
+	if enter := d.Enter(); !strings.Contains(d.Ends(), enter[len(enter)-1:]) {
+		c.complain("line.ends", "what ends a command here, %q, is not among the keys by which the device takes a line: no command would be looked at", enter)
+	}
 }
 
 func (c *compiler) lineAndModes() {

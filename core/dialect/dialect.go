@@ -210,6 +210,24 @@ func (d *Dialect) Enter() string {
 	return cmp.Or(d.Line.Enter, "\r")
 }
 
+// takes are the keys by which devices take a line: Ctrl-J, Ctrl-M, and Ctrl-O, by which a shell takes it and shows the next one of
+// its history.
+const takes = "\r\n" + TakeAndNext
+
+// TakeAndNext is the key by which a shell takes a line and puts the next one of its history on the line.
+const TakeAndNext = "\x0f"
+
+// Ends are the keys by which the device takes a line. It works on a nil dialect.
+func (d *Dialect) Ends() string {
+	if d == nil {
+		return takes
+	}
+	return cmp.Or(d.Line.Ends, takes)
+}
+
+// TabIsText reports whether a tab stands for itself. It works on a nil dialect.
+func (d *Dialect) TabIsText() bool { return d != nil && d.Line.Tab == "text" }
+
 // Wake is the harmless key that brings a prompt.
 func (d *Dialect) Wake() string { return cmp.Or(d.Catch.Wake, "\r") }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -94,14 +95,20 @@ func (l Library) included(name string, within []string, left *int) (doc Document
 	return doc, f.Err()
 }
 
+// completed is a struct with what it does not say from another one.
+func completed[T any](said, other T) T {
+	all, more := reflect.ValueOf(&said).Elem(), reflect.ValueOf(other)
+	for i := range all.NumField() {
+		if all.Field(i).IsZero() {
+			all.Field(i).Set(more.Field(i))
+		}
+	}
+	return said
+}
+
 // with is the document and what another one says besides.
 func (doc Document) with(o Document) Document {
-	if doc.Line.Speed == 0 && len(doc.Line.Speeds) == 0 {
-		doc.Line = o.Line
-	}
-	if c := doc.Commands; c.Shortened == 0 && c.Case == "" && c.Separator == "" && c.Grammar == "" && len(c.Prefixes) == 0 {
-		doc.Commands = o.Commands
-	}
+	doc.Line, doc.Commands = completed(doc.Line, o.Line), completed(doc.Commands, o.Commands)
 	doc.Catch.Wake, doc.Catch.Break = cmp.Or(doc.Catch.Wake, o.Catch.Wake), cmp.Or(doc.Catch.Break, o.Catch.Break)
 	doc.Catch.Press = besides(doc.Catch.Press, o.Catch.Press, func(k CatchKey) string { return k.Mode })
 	doc.Modes = besides(doc.Modes, o.Modes, func(m Mode) string { return m.Mode })

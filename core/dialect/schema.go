@@ -55,6 +55,8 @@ type Line struct {
 	Framing Framing `yaml:"framing" jsonschema_description:"Such as 8N1 or 7E1"`
 	Flow    string  `yaml:"flow" jsonschema:"enum=none,enum=rtscts,enum=xonxoff" jsonschema_description:"Flow control; none unless said"`
 	Enter   string  `yaml:"enter" jsonschema_description:"What ends a command; a carriage return unless said"`
+	Ends    string  `yaml:"ends" jsonschema_description:"Every key by which the device takes a line; Ctrl-J, Ctrl-M and Ctrl-O unless said"`
+	Tab     string  `yaml:"tab" jsonschema:"enum=completes,enum=text" jsonschema_description:"What a tab does: completes what stands there, unless said, or is text; one that completes is not pasted"`
 	Echo    string  `yaml:"echo" jsonschema:"enum=keys,enum=none" jsonschema_description:"Whether what is typed comes back; keys unless said"`
 	Clear   string  `yaml:"clear" jsonschema_description:"The key that empties the input line; without it a garbled line is left to the operator"`
 	Size    Screen  `yaml:"size" jsonschema_description:"Columns and rows that the device takes its terminal to have, such as 80x24; as the window is unless said"`

@@ -47,10 +47,27 @@ func readShell(line string) (r reads) {
 			}
 		case *syntax.CallExpr:
 			r.call(node)
+		case *syntax.ArithmExp:
+			r.within(line, node.Left, node.Right)
+		case *syntax.ArithmCmd:
+			r.within(line, node.Left, node.Right)
 		}
 		return true
 	})
 	return r
+}
+
+// within reads what stands in (( )) as commands, too: shells differ in which of the two they take it for.
+func (r *reads) within(line string, left, right syntax.Pos) {
+	from, to := int(left.Offset()), int(right.Offset())
+	if from >= to || to > len(line) {
+		return
+	}
+	_, text, _ := strings.Cut(line[from:to], "((")
+	inner := readShell(text)
+	for _, command := range inner.commands {
+		r.add([]string{command})
+	}
 }
 
 func (r *reads) cannot(why string, more ...any) {

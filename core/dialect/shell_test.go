@@ -5,12 +5,13 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/dialect/spelltest"
 )
 
 // shipped is a dialect that ships, from its file.
@@ -30,51 +31,13 @@ func shipped(t testing.TB, name string) *Dialect {
 	return d
 }
 
-// spelt wraps a command in whatever a shell takes it in. It draws from the grammar, so that wrappings stand within each other.
-func spelt(random *rand.Rand, command string, depth int) string {
-	inner := command
-	if depth > 0 {
-		inner = spelt(random, command, depth-1)
-	}
-	word := strings.ReplaceAll(inner, "'", `'\''`)
-	forms := []string{
-		inner, inner + " &", "true && " + inner, "false || " + inner, "sync; " + inner, inner + "; true", "(" + inner + ")", "{ " + inner + "; }", "! " + inner,
-		"if true; then " + inner + "; fi", "if " + inner + "; then true; fi", "while " + inner + "; do true; done", "until false; do " + inner + "; done",
-		"for i in 1 2; do " + inner + "; done", "case x in x) " + inner + ";; esac", "true | " + inner, inner + " | cat", "echo $(" + inner + ")", "echo " + quoteBack(inner),
-		"x=$(" + inner + ")", "f() { " + inner + "; }; f", "cat <(" + inner + ")", "sh -c '" + word + "'", "bash -ec '" + word + "'", "sudo " + command, "busybox " + command,
-		"env A=b " + command, "nohup " + command, "timeout 5 " + command, "nice -n 5 " + command, "exec " + command, "command " + command, "time " + inner, "setsid " + command,
-		"eval '" + word + "'", "echo '" + word + "' | sh", "sh <<< '" + word + "'", "xargs " + command, "find / -exec " + command + " \\;", "trap '" + word + "' EXIT", "alias l='" + word + "'",
-		inner + " >/tmp/x 2>&1", "A=b " + command, inner + " # and more", "   " + inner + "   ", "[ -f x ] && " + inner, "test 1 = 1 && " + inner,
-	}
-	return forms[random.IntN(len(forms))]
-}
-
-// quoteBack has a command substituted by backquotes, or in the other way where it has some itself.
-func quoteBack(command string) string {
-	if strings.Contains(command, "`") || strings.Contains(command, `\`) {
-		return "$(" + command + ")"
-	}
-	return "`" + command + "`"
-}
-
-// spelledWord writes a command's name in another way.
-func spelledWord(random *rand.Rand, command string) string {
-	name, rest, _ := strings.Cut(command, " ")
-	if rest != "" {
-		rest = " " + rest
-	}
-	forms := []string{name, "/sbin/" + name, "/usr/bin/" + name, "\\" + name, name[:1] + "\\" + name[1:], "'" + name + "'", `"` + name + `"`, name[:2] + "''" + name[2:], name[:1] + `"` + name[1:] + `"`, "./" + name}
-	return forms[random.IntN(len(forms))] + rest
-}
-
 // TestNoSpellingOfADangerPasses draws three thousand: each is held, as what it is or as what cannot be read from here.
 func TestNoSpellingOfADangerPasses(t *testing.T) {
 	d := shipped(t, "linux-shell")
-	dangers := []string{"reboot", "reboot -f", "poweroff", "shutdown -r now", "halt", "dd if=/dev/zero of=/dev/sda", "rm -rf /", "mkfs.ext4 /dev/sda", "mtd erase system", "flash_erase /dev/mtd0 0 0", "fw_setenv a b", "init 6", "shred /dev/sda"}
 	seen := map[string]bool{}
 	for seed := range uint64(3000) {
 		random := rand.New(rand.NewPCG(seed, 24))
-		line := spelt(random, spelledWord(random, dangers[random.IntN(len(dangers))]), random.IntN(4))
+		line := spelltest.Danger(random)
 		seen[line] = true
 		assert.NotEmpty(t, d.NewInterlocks().Stops(line), "%q", line)
 	}
@@ -82,7 +45,7 @@ func TestNoSpellingOfADangerPasses(t *testing.T) {
 	for _, line := range []string{
 		"sync && reboot", "false || reboot", "(reboot)", "{ reboot; }", "if true; then reboot; fi", "eval reboot", "true | dd of=/dev/sda", "!!", "!reb", "^a^b", "cd /tmp && rm -rf *",
 		"echo b > /proc/sysrq-trigger", "cat x > /dev/mtd0", "tee /dev/mtd1", "find . -delete", "rm -r secret.cfg", "$(echo reboot)", "R=reboot; $R", "re${x}boot", "/sbin/re?oot", "reb{oot,}",
-		"sh script", ". ./script", "source x", "sh < script", "cat script | sh", "echo reboot | sudo sh", "if true; then", "reboot '", "sudo -u root reboot", "$'reb\\157ot'",
+		"sh script", ". ./script", "source x", "sh < script", "cat script | sh", "echo reboot | sudo sh", "if true; then", "reboot '", "sudo -u root reboot", "$'reb\\157ot'", "echo $((reboot -f))", "((reboot))", "$((reboot) )", "echo $(( (reboot) ))",
 	} {
 		assert.NotEmpty(t, d.NewInterlocks().Stops(line), "%q", line)
 	}
@@ -94,7 +57,7 @@ func TestOrdinaryLinesOfAShellPass(t *testing.T) {
 	for _, line := range []string{
 		"ls -la", "cat /etc/release", "ps | grep -v x", "dmesg | tail -n 20", "cd /tmp && ls", "uptime; free", "echo $HOME", "for i in 1 2 3; do echo $i; done", "test -f /etc/x && echo yes",
 		"[ ! -f /tmp/x ] && echo none", "if [ $? != 0 ]; then echo failed; fi", "wget -O /tmp/next http://192.0.2.10:80/y/skua-2.6.pws", "sha256sum /tmp/next", "echo 'reboot later'", `echo "rm is a command"`,
-		"grep -r 'reboot' /etc", "man reboot", "which reboot", "ls > /tmp/list 2>&1", "cat < /etc/release", "date -u +%H:%M", "echo a!", "top", "df -h /", "mount", "ip addr", "ip route show",
+		"grep -r 'reboot' /etc", "man reboot", "which reboot", "ls > /tmp/list 2>&1", "cat < /etc/release", "date -u +%H:%M", "echo a!", "top", "df -h /", "mount", "ip addr", "ip route show", "echo $((1+2))", "((i++))", "let i=1",
 	} {
 		assert.Empty(t, d.NewInterlocks().Stops(line), "%q", line)
 	}
@@ -121,7 +84,7 @@ func TestTheLoadersDangersAreHeld(t *testing.T) {
 func TestSeveralCommandsOnOneLineAreTakenInTheirOrder(t *testing.T) {
 	d, err := Parse("d.yaml", []byte(`
 dialect: d
-commands: {separator: ";"}
+commands: {separators: [";"]}
 modes: [{mode: ready, prompt: '^> $'}]
 pending: [{pending: choice, after: '^setenv\b', until: '^saveenv$', says: the choice is lost}]
 restarts: ['^reset\b']

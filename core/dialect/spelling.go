@@ -13,11 +13,12 @@ import (
 // Commands says how the device takes what is typed: what it takes one command for that is spelt otherwise. The
 // interlocks judge by it.
 type Commands struct {
-	Shortened int           `yaml:"shortened" jsonschema:"minimum=1" jsonschema_description:"It takes words that are shortened to so many letters; none unless said"`
-	Case      string        `yaml:"case" jsonschema:"enum=any,enum=exact" jsonschema_description:"Whether capitals matter; exact unless said"`
-	Prefixes  []source.Text `yaml:"prefixes" jsonschema_description:"Words that may stand before a command and change nothing of it"`
-	Separator source.Text   `yaml:"separator" jsonschema_description:"What separates several commands on one line"`
-	Grammar   string        `yaml:"grammar" jsonschema:"enum=sh" jsonschema_description:"sh where lines are read by a shell: every command in lists, pipes, groups, conditions, loops and substitutions is looked at, and what cannot be read from here is held"`
+	Shortened  int           `yaml:"shortened" jsonschema:"minimum=1" jsonschema_description:"It takes words that are shortened to so many letters; none unless said"`
+	Case       string        `yaml:"case" jsonschema:"enum=any,enum=exact" jsonschema_description:"Whether capitals matter; exact unless said"`
+	Prefixes   []source.Text `yaml:"prefixes" jsonschema_description:"Words that may stand before a command and change nothing of it"`
+	Separators []source.Text `yaml:"separators" jsonschema_description:"What separates several commands on one line, such as [';']"`
+	Quotes     source.Text   `yaml:"quotes" jsonschema_description:"The characters that words are quoted by: a separator between two of the same is none, and they are no part of a word"`
+	Grammar    string        `yaml:"grammar" jsonschema:"enum=sh" jsonschema_description:"sh where lines are read by a shell: every command in lists, pipes, groups, conditions, loops and substitutions is looked at, and what cannot be read from here is held"`
 }
 
 // spelling finds what a typed line may mean to the device.
@@ -99,10 +100,42 @@ func (s *spelling) parts(line string) []string {
 			return commands
 		}
 	}
-	if s.Separator == "" {
+	if len(s.Separators) == 0 && s.Quotes == "" {
 		return []string{line}
 	}
-	return strings.Split(line, string(s.Separator))
+	return s.split(line)
+}
+
+// split takes a line apart at its separators and drops its quotes. A quote that is not closed is none.
+func (s *spelling) split(line string) (parts []string) {
+	var part strings.Builder
+	for line != "" {
+		if strings.ContainsRune(string(s.Quotes), rune(line[0])) {
+			if end := strings.IndexByte(line[1:], line[0]); end >= 0 {
+				part.WriteString(line[1 : 1+end])
+				line = line[2+end:]
+				continue
+			}
+		}
+		if n := s.separates(line); n > 0 {
+			parts, line = append(parts, part.String()), line[n:]
+			part.Reset()
+			continue
+		}
+		part.WriteByte(line[0])
+		line = line[1:]
+	}
+	return append(parts, part.String())
+}
+
+// separates is how long the separator is that a line begins with, 0 for none.
+func (s *spelling) separates(line string) (n int) {
+	for _, separator := range s.Separators {
+		if strings.HasPrefix(line, string(separator)) {
+			n = max(n, len(separator))
+		}
+	}
+	return n
 }
 
 func (s *spelling) withoutPrefixes(words []string) []string {

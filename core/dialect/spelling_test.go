@@ -14,7 +14,7 @@ import (
 const loose = `
 dialect: loose
 modes: [{mode: ready, prompt: '^> $'}]
-commands: {shortened: 2, case: any, prefixes: [do, quietly], separator: ';'}
+commands: {shortened: 2, case: any, prefixes: [do, quietly], separators: [';']}
 pending: [{pending: choice, after: '^favour\b', until: '^stow\b', says: the choice}]
 restarts: ['^recommence\b']
 dangers: [{pattern: '^wipe bank [AB]\b', says: empties a bank}, {pattern: '^(?:store|shelf) drop\b', says: removes a file}]
@@ -74,4 +74,21 @@ func TestWhatADeviceDoesBesideItsShellIsTold(t *testing.T) {
 	known.Set(device.Fact{Name: "haul.state", Value: "idle", At: noon})
 	assert.Empty(t, d.Does(known, noon))
 	assert.Empty(t, (*Dialect)(nil).Does(known, noon))
+}
+
+// TestQuotesAndSeparatorsAreTheDialects judges lines of a device that quotes words and has two separators.
+func TestQuotesAndSeparatorsAreTheDialects(t *testing.T) {
+	d, err := Parse("quoting.yaml", []byte(`
+dialect: quoting
+modes: [{mode: ready, prompt: '^> $'}]
+commands: {separators: [';', '&&'], quotes: '"|'}
+dangers: [{pattern: '^wipe bank\b', says: empties a bank}]
+`))
+	require.NoError(t, err)
+	for line, held := range map[string]bool{
+		`wipe bank B`: true, `"wipe" bank B`: true, `w"ip"e |bank| B`: true, `look && wipe bank B`: true, `look;"wipe bank" B`: true, `look "a;b"; wipe bank B`: true,
+		`look "; wipe bank B`: true, `look "a`: false, `look "; wipe bank B"`: false, `look |&& wipe bank "B|`: false, `look & wipe bank B`: false, `"" wipe bank`: true, `;;wipe bank B`: true,
+	} {
+		assert.Equal(t, held, d.NewInterlocks().Stops(line) != "", line)
+	}
 }

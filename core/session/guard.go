@@ -39,8 +39,12 @@ func (k *guard) key(b byte, now time.Time) {
 	switch {
 	case b == 0x7f || b == '\b':
 		k.typed = k.typed[:max(0, len(k.typed)-1)]
-	case b == 0x03 || b == 0x15: // Ctrl-C, Ctrl-U
+	case b == 0x03: // Ctrl-C
 		k.typed, k.unsure = k.typed[:0], time.Time{}
+	case b == 0x15: // Ctrl-U: shells take back what stands before the cursor, wherever that was moved to
+		if k.typed = k.typed[:0]; !k.unsure.IsZero() {
+			k.unsure = now
+		}
 	case b == 0x17: // Ctrl-W
 		k.typed = k.typed[:bytes.LastIndexByte(bytes.TrimRight(k.typed, " "), ' ')+1]
 	case b < 0x20: // Tab, Escape and its sequences, the keys that recall and move
@@ -54,6 +58,13 @@ func (k *guard) key(b byte, now time.Time) {
 }
 
 func (k *guard) newLine() { k.typed, k.unsure, k.asked = k.typed[:0], time.Time{}, "" }
+
+// lineTaken notes the key by which the device takes the line.
+func (k *guard) lineTaken(key byte, now time.Time) {
+	if k.newLine(); key == dialect.TakeAndNext[0] {
+		k.unsure = now
+	}
+}
 
 // shown is what stands on the line, without what the device asks there.
 func (k *guard) shown(v sense.State) (text string, known bool) {
@@ -117,10 +128,6 @@ func (k *guard) doubt(shown string, known bool) (command, says string) {
 	return typed, fmt.Sprintf("was typed, and the line shows “%s”: see which of the two it is", shown)
 }
 
-// lineEnds are the keys that devices take for the end of a line: Ctrl-J, Ctrl-M, and Ctrl-O, by which a shell takes the line and
-// shows the next one of its history.
-const lineEnds = "\r\n\x0f"
-
 // pressLines sends the hand's keys line by line, until one has to be stopped at its Enter.
 func (s *Session) pressLines(keys []byte) {
 	if s.wire.line == nil { // what the device's line holds is what it held when the line was lost
@@ -132,7 +139,7 @@ func (s *Session) pressLines(keys []byte) {
 	}
 	s.forgetHeld()
 	for len(keys) > 0 {
-		end := bytes.IndexAny(keys, lineEnds)
+		end := bytes.IndexAny(keys, s.Dialect().Ends())
 		switch {
 		case end >= 0 && s.sense.State().Secret && end+1 < len(keys):
 			s.pressNow(keys[:end+1])
@@ -166,8 +173,8 @@ func (s *Session) follow(keys []byte) {
 		return
 	}
 	for _, b := range keys {
-		if strings.IndexByte(lineEnds, b) >= 0 {
-			s.guard.newLine()
+		if strings.IndexByte(s.Dialect().Ends(), b) >= 0 {
+			s.guard.lineTaken(b, s.opt.Clock.Now())
 			continue
 		}
 		s.guard.key(b, s.opt.Clock.Now())
@@ -180,7 +187,7 @@ func (s *Session) enter(key []byte) {
 	if s.guard.unsure.IsZero() && len(s.guard.typed) > 0 {
 		command = string(s.guard.typed)
 	}
-	s.guard.newLine()
+	s.guard.lineTaken(key[0], s.opt.Clock.Now())
 	s.pressNow(key)
 	s.sentCommand(command)
 	if strings.TrimSpace(command) != "" {

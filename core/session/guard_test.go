@@ -512,3 +512,38 @@ func TestEveryKeyThatEndsALineIsHeld(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatEndsALineIsWhatTheDeviceTakesForIt ends a danger by each key, under a dialect that says which they are and one that does not.
+func TestWhatEndsALineIsWhatTheDeviceTakesForIt(t *testing.T) {
+	for ends, text := range map[string]string{"\r\n\x0f": dangerous, "\r;": dangerous + "line: {ends: \"\\r;\"}\n"} {
+		for _, key := range "\r\n\x0f;" {
+			lockedBy(t, text, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+				typeKeys(s, "wipe bank B"+string(key))
+				held := strings.ContainsRune(ends, key)
+				assert.Equal(t, held, len(states(t, feed)) > 0, "%q of %q", key, ends)
+				assert.Equal(t, !held, strings.HasSuffix(l.got(), string(key)))
+			})
+		}
+	}
+}
+
+// TestBehindAKeyThatPutsALineThereItCountsAsShown ends a line behind it before the device has shown it.
+func TestBehindAKeyThatPutsALineThereItCountsAsShown(t *testing.T) {
+	for keys, held := range map[string]bool{
+		"look\x0f\r":             true,  // the next one of its history stands there
+		"\x1b[A\x01\x15\r":      true,  // Ctrl-U takes back nothing behind the cursor
+		"\x1b[A\x03\r":          false, // Ctrl-C gives the line up
+		"look\x15\r":             false,
+		"\x12wi\r":               true, // found in the history
+		"\x10\r":                 true,
+		"wi\t\r":                 true,
+		"\x1b.\r":                true, // the last word of the line before
+		"\x19\r":                 true, // what was cut is put back
+		"look\r\x1b[A\x1b[A\x0f": true,
+	} {
+		locked(t, func(t *testing.T, s *Session, _ *fakeLine, feed *event.Feed) {
+			s.Press([]byte(keys))
+			assert.Equal(t, held, len(states(t, feed)) > 0, "%q", keys)
+		})
+	}
+}

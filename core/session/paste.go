@@ -57,7 +57,7 @@ const (
 
 // Paste types a text line by line, through the same guard as a runbook's commands: each line is seen on the
 // device before it is ended, a danger is not typed, and the first line that is refused stops it and is named.
-// Control characters besides tabs are refused before anything is sent.
+// Control characters are refused before anything is sent; so is a tab, unless the dialect says that it is text.
 func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (Pasted, error) {
 	typed, err := s.BeginPaste(text, opt)
 	if err != nil {
@@ -70,14 +70,37 @@ func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (Pas
 func (s *Session) BeginPaste(text string, opt PasteOptions) (typed func(context.Context) (Pasted, error), err error) {
 	lines := strings.Split(strings.TrimRight(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text), "\n"), "\n")
 	for i, line := range lines {
-		if at := strings.IndexFunc(line, func(r rune) bool { return unicode.IsControl(r) && r != '\t' }); at >= 0 {
-			return nil, &PasteFailed{i + 1, line, fmt.Sprintf("it holds the control character %q, which is never typed to a device", line[at])}
+		if why := s.unpasteable(line); why != "" {
+			return nil, &PasteFailed{i + 1, line, why}
 		}
 	}
 	if err := s.takeForPaste(); err != nil {
 		return nil, err
 	}
 	return func(ctx context.Context) (Pasted, error) { return s.typeText(ctx, text, lines, opt) }, nil
+}
+
+// unpasteable says why a line of a text is not typed to the device, empty where it is.
+func (s *Session) unpasteable(line string) string {
+	if strings.Contains(line, "\t") && !s.Dialect().TabIsText() {
+		return "it holds a tab, by which the device may complete what stands there: put blanks in its place, or say line: {tab: text} in the dialect of a device that takes it as it is"
+	}
+	for _, r := range line {
+		if unicode.IsControl(r) && r != '\t' {
+			return fmt.Sprintf("it holds the control character %q, which is never typed to a device", r)
+		}
+	}
+	return ""
+}
+
+// PressPasted types one line that was pasted, as keys are, unless it holds what is not pasted.
+func (s *Session) PressPasted(text string) error {
+	text = strings.NewReplacer("\r\n", "\r", "\n", "\r").Replace(text)
+	if why := s.unpasteable(strings.TrimRight(text, "\r")); why != "" {
+		return errors.New(why) // the text itself may be a secret
+	}
+	s.Press([]byte(text))
+	return nil
 }
 
 // typeText types a text that was given the line.

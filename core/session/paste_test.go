@@ -23,7 +23,7 @@ dialect: pasted
 modes: [{mode: ready, prompt: '^[\w-]+ > $'}]
 noise: ['^\*log: ']
 dangers: [{pattern: '^wipe\b', says: empties a bank}]
-line: {clear: "\x15"}
+line: {clear: "\x15", tab: text}
 refused: ['what is \w+\?']
 `
 
@@ -219,5 +219,25 @@ func TestAKeyBehindAPasteIsNotTypedBeforeIt(t *testing.T) {
 		assert.ErrorIs(t, err, runbook.ErrHelm)
 		assert.Zero(t, result.Lines)
 		assert.Equal(t, "q", l.got(), "nothing of the text follows the key that stopped it")
+	})
+}
+
+// TestATabIsNotPasted has one stand anywhere in a text or a line: nothing of it is typed, and it is said.
+func TestATabIsNotPasted(t *testing.T) {
+	locked(t, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+		for _, text := range []string{"reb\t\rlook\n", "\tlook\nlook\n", "look\nlook\t\n"} {
+			_, err := s.Paste(t.Context(), text, PasteOptions{})
+			require.ErrorContains(t, err, "it holds a tab")
+		}
+		for _, line := range []string{"reb\t", "reb\t\n", "\x1b[Aok", "\x12reb"} {
+			require.Error(t, s.PressPasted(line), "%q", line)
+		}
+		require.Empty(t, l.got())
+		require.NoError(t, s.PressPasted("look\r\n"))
+		require.Equal(t, "look\r", l.got())
+	})
+	lockedBy(t, dangerous+"line: {tab: text}\n", func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+		require.NoError(t, s.PressPasted("a\tb"))
+		require.Equal(t, "a\tb", l.got())
 	})
 }

@@ -522,7 +522,7 @@ func (s *Session) pressNow(keys []byte) {
 	s.follows(keys, v)
 	s.record(keys, v)
 	now := s.opt.Clock.Now()
-	if bytes.ContainsAny(keys, lineEnds+"\x03") {
+	if bytes.ContainsAny(keys, s.Dialect().Ends()+"\x03") {
 		typed, _ := s.sense.State().Typed()
 		s.sense.Entered(now, s.fresh, s.fresh && (strings.TrimSpace(typed) == "" || s.Dialect().Leads(typed)))
 		s.fresh = false

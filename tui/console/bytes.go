@@ -1,8 +1,6 @@
 package console
 
 import (
-	"strings"
-
 	tea "charm.land/bubbletea/v2"
 )
 
@@ -72,9 +70,4 @@ func controlByte(code rune) []byte {
 		return []byte(text)
 	}
 	return nil
-}
-
-// Pasted is what a paste sends: line ends as the Enter key gives them.
-func Pasted(text string) []byte {
-	return []byte(strings.NewReplacer("\r\n", "\r", "\n", "\r").Replace(text))
 }
