@@ -3,6 +3,7 @@ package bench
 import (
 	"errors"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -64,13 +65,32 @@ func (f *Fibs) Tell(lie Lie, knows ...Lie) bool {
 type liar struct {
 	device Device
 	lie    func(command string) Lie
+	retell func(command string) func(answer string) string
 }
 
 // Lie has the device lie: it is asked about each command line before that is obeyed.
 func (m *Machine) Lie(lie func(command string) Lie) {
 	m.wire.mu.Lock()
 	defer m.wire.mu.Unlock()
-	m.wire.liar = &liar{m.device, lie}
+	m.wire.liar = &liar{device: m.device, lie: lie}
+}
+
+// Retell has the device answer something else than it would: retell returns what makes the one of the other, nil for a command whose
+// answer stays as it is.
+func (m *Machine) Retell(retell func(command string) func(answer string) string) {
+	m.wire.mu.Lock()
+	defer m.wire.mu.Unlock()
+	m.wire.liar = &liar{device: m.device, lie: func(string) Lie { return Truth }, retell: retell}
+}
+
+// retold obeys a line and says something else than what it answers.
+func (s *Shell) retold(retell func(answer string) string, obey func() error) error {
+	s.told = new(strings.Builder)
+	err := obey()
+	answer := s.told.String()
+	s.told = nil
+	s.Say(retell(answer))
+	return err
 }
 
 func (w *Wire) lies() *liar {
@@ -84,6 +104,11 @@ func (s *Shell) lied(command string, obey func() error) error {
 	l := s.Wire.lies()
 	if l == nil || command == "" {
 		return obey()
+	}
+	if l.retell != nil {
+		if retell := l.retell(command); retell != nil {
+			return s.retold(retell, obey)
+		}
 	}
 	switch lie := l.lie(command); lie {
 	case Refuses:

@@ -31,10 +31,11 @@ type Shell struct {
 	Level  int
 	TooLow string
 
-	ctx     context.Context // ends with the power
-	err     error           // the first one
-	tail    string          // what was written since the last line end
-	lines   int             // of the present output, for a pager
+	ctx     context.Context  // ends with the power
+	err     error            // the first one
+	tail    string           // what was written since the last line end
+	told    *strings.Builder // what is answered, where that is told otherwise
+	lines   int              // of the present output, for a pager
 	paging  bool
 	prompts int // shown so far
 	past    []string

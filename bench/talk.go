@@ -32,6 +32,10 @@ func (s *Shell) write(text string) bool {
 
 // Say writes text as it is; an awkward device may have a log line to write first, and stops a long output.
 func (s *Shell) Say(text string) bool {
+	if s.told != nil {
+		s.told.WriteString(text)
+		return s.OK()
+	}
 	if q := s.Wire.quirks; q.has(Noise) && q.chance(oneInSays) {
 		s.log()
 	}

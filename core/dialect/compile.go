@@ -191,7 +191,7 @@ func (c *compiler) reading(path string, reading Reading) {
 		if row.Count != "" && !slices.ContainsFunc(reading.Facts, func(f FactPattern) bool { return f.Fact == row.Count && f.As == "number" }) {
 			c.complain(fmt.Sprintf("%s.rows[%d].count", path, i), "reading %q makes no number %s", reading.Reading, row.Count)
 		}
-		compiled.rows = append(compiled.rows, compiledRow{row, row.Pattern.RE()})
+		compiled.rows = append(compiled.rows, compiledRow{row, row.Pattern.RE(), row.keyed()})
 	}
 	c.d.readings[reading.Reading] = compiled
 }
@@ -210,6 +210,14 @@ func (c *compiler) rows(path string, row RowPattern) {
 	}
 	if row.Join != "" && !slices.Contains(groups, row.Join) {
 		c.complain(path+".join", "the pattern has no group %q to join by; it has %s", row.Join, strings.Join(groups, ", "))
+	}
+	for i, column := range row.Key {
+		if !slices.Contains(groups, column) {
+			c.complain(fmt.Sprintf("%s.key[%d]", path, i), "the pattern has no group %q to tell rows by; it has %s", column, strings.Join(groups, ", "))
+		}
+	}
+	if row.Steady && len(row.keyed()) == 0 {
+		c.complain(path+".steady", "say by which columns a row is known (key: [%s])", groups[0])
 	}
 }
 

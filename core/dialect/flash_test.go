@@ -85,7 +85,7 @@ func TestWrongMapsAreRefused(t *testing.T) {
 		"what is protected is not there": {good, "system 0x10000 0x10000 no", "protects part loader, and the device tells of none"},
 		"a number is none":               {good, "system 0xzz 0x10 no", "is no hexadecimal number"},
 		"a number is too large":          {good, "system 0xffffffffffffffff 0x10 no", "is no hexadecimal number"},
-		"a name is there twice":          {good, "loader 0x0 0x10 no\nloader 0x10000 0x10 no", "part loader is there twice"},
+		"a name is there twice":          {good, "loader 0x0 0x10 no\nloader 0x10000 0x10 no", "name loader twice"},
 	} {
 		facts, err := told(t, d, c.flash, c.parts)
 		if err == nil {

@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -33,6 +34,7 @@ type compiledFact struct {
 type compiledRow struct {
 	RowPattern
 	pattern *regexp.Regexp
+	key     []string
 }
 
 // Limit is how long the reading's command may take.
@@ -94,7 +96,7 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 		if len(list) == 0 && !row.Empty {
 			return nil, fmt.Errorf("%s: the answer has no row of %s (looked for %s in %d characters)", command, row.List, row.RowPattern.Pattern, len(output))
 		}
-		if err := counted(row, len(list), facts); err != nil {
+		if err := cmp.Or(counted(row, len(list), facts), row.distinct(list)); err != nil {
 			return nil, fmt.Errorf("%s: %w", command, err)
 		}
 		if before, is := known.Get(row.List); row.Join != "" && is {

@@ -31,15 +31,16 @@ type Engine struct {
 
 	unrecorded string // what went out without being on record, and why; empty for nothing
 
-	tried       bool       // a command went out that changes what the device keeps
-	changed     bool       // and succeeded
-	ownChanges  int        // how many changes were this run's, of those that the facts know of
-	changesThen int        // how many the facts knew of when it began
-	past        []string   // failures that were gone past
-	following   *following // what is followed now, nil for nothing
-	but         []string   // what has not arrived, of what was followed
-	already     string     // why nothing was to be done
-	byHandSteps []string   // in words
+	tried       bool                        // a command went out that changes what the device keeps
+	changed     bool                        // and succeeded
+	ownChanges  int                         // how many changes were this run's, of those that the facts know of
+	changesThen int                         // how many the facts knew of when it began
+	past        []string                    // failures that were gone past
+	following   *following                  // what is followed now, nil for nothing
+	but         []string                    // what has not arrived, of what was followed
+	already     string                      // why nothing was to be done
+	began       map[string][]map[string]any // lists as they were first read in this run, by name
+	byHandSteps []string                    // in words
 	rollingBack bool
 	receiving   bool // the device was made to receive and did not come back from that yet
 	speedBefore int
@@ -64,7 +65,7 @@ type Engine struct {
 // NewEngine makes an engine for one run. Facts may hold what was read before.
 func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
 	e := &Engine{
-		p: p, facts: facts, failures: map[string]int{},
+		p: p, facts: facts, failures: map[string]int{}, began: map[string][]map[string]any{},
 		made: map[string]any{}, withdraw: map[string]func(){}, unpacker: image.Unpacker{In: p.Kit.Folder},
 		changesThen: facts.Changes(),
 	}
@@ -267,7 +268,12 @@ func (e *Engine) byHand(ctx context.Context, s *PreparedStep) error {
 
 // env is what expressions see: facts, inputs, what earlier steps made, and the loop's own.
 func (e *Engine) env() map[string]any {
-	env := e.p.Env(e.facts)
+	return e.envOf(e.facts)
+}
+
+// envOf is what expressions would see if that were what was read.
+func (e *Engine) envOf(facts *device.Facts) map[string]any {
+	env := e.p.Env(facts)
 	maps.Copy(env, e.made)
 	now := e.console.Clock().Now()
 	env["prompt"] = e.promptNow()

@@ -44,3 +44,35 @@ func TestFollowingEndsWhenAllHaveArrived(t *testing.T) {
 		})
 	}
 }
+
+// TestWhoIsFollowedAndWhoAgreesAreThoseThatTheRunBeganWith reads the slots first; then a row is there twice, is missing, or is another one.
+func TestWhoIsFollowedAndWhoAgreesAreThoseThatTheRunBeganWith(t *testing.T) {
+	const first = "1 done\n2 done\n3 done\n"
+	for name, c := range map[string]struct{ then, agrees, follows string }{
+		"as before":            {first, "done", "done"},
+		"in another order":     {"3 done\n1 done\n2 done\n", "done", "done"},
+		"one is there twice":   {"1 done\n2 done\n2 done\n", "cards has slot 2 twice", "cards has slot 2 twice"},
+		"one is drawn anew":    {first + "1 done\n", "cards has slot 1 twice", "cards has slot 1 twice"},
+		"one is missing":       {"1 done\n2 done\n", "slot 3 is not listed any more", "done but for 3 (it is not listed any more)"},
+		"one is another":       {"1 done\n2 done\n9 done\n", "slot 9 is none of those that were there when the run began: 1, 2, 3, slot 3 is not listed any more", "done but for 3 (it is not listed any more)"},
+		"one more":             {first + "9 done\n", "slot 9 is none of those that were there when the run began: 1, 2, 3", "done"},
+		"one more that is not": {first + "9 wait\n", "slot 9 is none of those that were there when the run began: 1, 2, 3", "done"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			book := func(step string) string {
+				return "runbook: r\nphases:\n  - phase: one\n    steps:\n      - {step: Look, read: [cards]}\n      - {step: Look again, read: [cards]}\n      - " + step + "\n"
+			}
+			for step, want := range map[string]string{
+				"{step: Agree, agree: {what: kind, in: 'filter(cards, .kind != \"left\")', on: kind, unit: slot}}":                                                        c.agrees,
+				"{step: Follow, follow: {each: card, in: cards, row: slot, read: [cards], every: 10s, within: 1m, until: 'card.kind == \"done\"'}}":                       c.follows,
+				"{step: Follow, follow: {each: card, in: cards, row: slot, read: [cards], every: 10s, within: 1m, until: 'card.kind == \"done\"', number: 'len(cards)'}}": "",
+			} {
+				result := carryOut(t, book(step), &echoing{answers: map[string][]string{"cards": {first, c.then}}})
+				assert.Contains(t, result.Message, want, step)
+				if want == "" && c.follows != "done" {
+					assert.NotEqual(t, event.Done, result.Outcome, result.Message)
+				}
+			}
+		})
+	}
+}

@@ -17,7 +17,7 @@ const cardText = `
 dialect: cards
 modes: [{mode: ready, prompt: '^> $'}]
 readings:
-  - {reading: cards, command: cards, rows: [{list: cards, pattern: '(?m)^(?P<slot>\d) (?P<kind>\w+)$'}]}
+  - {reading: cards, command: cards, rows: [{list: cards, key: [slot], pattern: '(?m)^(?P<slot>\d) (?P<kind>\w+)$'}]}
   - {reading: haul, command: haul, facts: [{fact: haul.state, pattern: 'state (\w+)'}, {fact: haul.bytes, pattern: 'bytes (\d+)', as: number, default: ''}]}
 actions:
   - {action: fit, command: 'fit ${slot}', with: [slot], done: fitted}

@@ -63,7 +63,7 @@ func (w *agreeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 		return err
 	}
 	env := e.env()
-	rows, err := w.rows(env)
+	rows, err := w.rows(env, e.roll(w.in, w.Unit))
 	if err != nil {
 		return err
 	}
@@ -82,10 +82,18 @@ func (w *agreeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	return e.prove(w.proves)
 }
 
-func (w *agreeWork) rows(env map[string]any) ([]map[string]any, error) {
+// rows are those that are to agree: each once, all that the run began with, and no other.
+func (w *agreeWork) rows(env map[string]any, roll roll) ([]map[string]any, error) {
 	all, err := rowsOf(w.in, string(w.In), env)
 	if err != nil {
 		return nil, err
+	}
+	_, odd := roll.split(all, w.Unit)
+	if missing := roll.missingWords(w.Unit); missing != "" {
+		odd = append(odd, missing)
+	}
+	if len(odd) > 0 {
+		return nil, fmt.Errorf("%s: %s", w.In, strings.Join(odd, ", "))
 	}
 	least := 1
 	if w.number != nil {

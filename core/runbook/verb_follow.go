@@ -84,6 +84,7 @@ type followed struct {
 	all, arrived int
 	waits        []string // names of those that are waited for
 	but          []string // those that have not arrived, in words
+	odd          []string // rows that do not count, in words
 }
 
 // Do implements Work.
@@ -156,13 +157,16 @@ func (w *followWork) once(ctx context.Context, e *Engine, s *PreparedStep) (foll
 	if err != nil {
 		return followed{}, err
 	}
+	roll := e.roll(w.rows, w.Row)
+	rows, odd := roll.split(rows, w.Row)
 	now := followed{all: len(rows)}
 	for _, row := range rows {
 		if err := w.hold(&now, row, env); err != nil {
 			return now, err
 		}
 	}
-	return now, w.missing(&now, env)
+	now.odd = odd
+	return now, w.missing(&now, env, roll.absent)
 }
 
 // hold holds one row against what it has to be.
@@ -197,8 +201,13 @@ func (w *followWork) hold(now *followed, row, env map[string]any) error {
 	return nil
 }
 
-// missing counts what is not even listed. No row at all is none that has arrived, unless their number is said.
-func (w *followWork) missing(now *followed, env map[string]any) error {
+// missing counts what is not even listed: those that were there when the run began, and as many as their number says. No row at all is
+// none that has arrived.
+func (w *followWork) missing(now *followed, env map[string]any, absent []string) error {
+	for _, name := range absent {
+		now.all++
+		now.but, now.waits = append(now.but, name+" (it is not listed any more)"), append(now.waits, name)
+	}
 	if w.number == nil {
 		if now.all == 0 {
 			now.but, now.waits = []string{"all of them: not one is listed"}, []string{"the first one that is listed"}
@@ -224,6 +233,9 @@ func (w *followWork) missing(now *followed, env map[string]any) error {
 // end says who has not arrived; the run goes on.
 func (w *followWork) end(e *Engine, now followed, waited time.Duration) error {
 	e.following = nil
+	if len(now.odd) > 0 {
+		e.console.Emit(event.Note{Level: event.Warning, Text: "not followed: " + strings.Join(now.odd, "; ")})
+	}
 	if len(now.but) == 0 {
 		return e.prove(w.proves)
 	}

@@ -531,8 +531,8 @@ func TestWhatEndsALineIsWhatTheDeviceTakesForIt(t *testing.T) {
 func TestBehindAKeyThatPutsALineThereItCountsAsShown(t *testing.T) {
 	for keys, held := range map[string]bool{
 		"look\x0f\r":             true,  // the next one of its history stands there
-		"\x1b[A\x01\x15\r":      true,  // Ctrl-U takes back nothing behind the cursor
-		"\x1b[A\x03\r":          false, // Ctrl-C gives the line up
+		"\x1b[A\x01\x15\r":       true,  // Ctrl-U takes back nothing behind the cursor
+		"\x1b[A\x03\r":           false, // Ctrl-C gives the line up
 		"look\x15\r":             false,
 		"\x12wi\r":               true, // found in the history
 		"\x10\r":                 true,
