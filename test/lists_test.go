@@ -5,14 +5,17 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/dialect"
+	"pilotrix/core/event"
 )
 
 var everyList = flag.Bool("lists.all", false, "spoil each list at every command that tells it, and not at some")
@@ -118,6 +121,9 @@ func TestNoListIsBelievedThatIsNotTheOneThereIs(t *testing.T) {
 				l.close()
 			})
 			for i, command := range told {
+				if !sampled(i) {
+					continue
+				}
 				for _, list := range listsTold(d, command) {
 					for n, how := range spoilts {
 						if !*everyList && i%len(spoilts) != n && n > 1 {
@@ -161,5 +167,87 @@ func spoiltAt(t *testing.T, one liable, at int, command string, list listOf, how
 	if known { // what was never told otherwise cannot be known
 		assert.False(t, how.another && l.book.Dialect.Steady(list.name), "nothing has become another: %s", said)
 		assert.NoError(t, one.truth(l), "what could have been left out was done: %s", said)
+	}
+}
+
+// told otherwise are what else an answer may say than it did before, or than it was asked.
+var toldOtherwise = []struct {
+	name, command string // the command's beginning
+	now           *regexp.Regexp
+	other         func(found string) string
+}{
+	{"the part has moved", "mtdparts", regexp.MustCompile(`system\s+0x[0-9a-f]{8}\s+0x[0-9a-f]{8}`), func(row string) string {
+		at := strings.LastIndex(row, "0x")
+		n, _ := strconv.ParseInt(row[at+2:], 16, 64)
+		return fmt.Sprintf("%s0x%08x", row[:at], n+0x10000)
+	}},
+	{"the part is smaller", "mtdparts", regexp.MustCompile(`system\s+0x[0-9a-f]{8}`), func(row string) string {
+		at := strings.LastIndex(row, "0x")
+		n, _ := strconv.ParseInt(row[at+2:], 16, 64)
+		return fmt.Sprintf("%s0x%08x", row[:at], n-0x10000)
+	}},
+	{"another part is named so", "mtdparts", regexp.MustCompile(`(?s)system(.*)settings`), func(rows string) string {
+		return "settings" + rows[len("system"):len(rows)-len("settings")] + "system"
+	}},
+	{"the checksum is of another place", "crc32 ", regexp.MustCompile(`for [0-9a-f]`), func(string) string { return "for 7" }},
+	{"the checksum does not say of what", "crc32 ", regexp.MustCompile(`crc32 for [0-9a-f]+ \.\.\. [0-9a-f]+ `), func(string) string { return "" }},
+	{"other sectors were erased", "erase ", regexp.MustCompile(`Erased \d+`), func(string) string { return "Erased 3" }},
+	{"other sectors were opened", "protect off", regexp.MustCompile(`Un-Protected \d+`), func(string) string { return "Un-Protected 3" }},
+	{"the digest is of another file", "sha256sum", regexp.MustCompile(`/tmp/\S+`), func(string) string { return "/tmp/other" }},
+}
+
+// TestNothingIsBurnedByAMapThatMoved has the map, or what an answer repeats of its command, told otherwise from each time on.
+func TestNothingIsBurnedByAMapThatMoved(t *testing.T) {
+	t.Parallel()
+	tried := map[string]bool{}
+	for _, one := range liables {
+		if !slices.Contains([]string{"try-then-burn", "recovery-put", "write-over-the-shell"}, one.runbook) {
+			continue
+		}
+		told, _ := learn(t, one)
+		for i, command := range told {
+			for _, how := range toldOtherwise {
+				if !strings.HasPrefix(command, how.command) || !sampled(i) {
+					continue
+				}
+				tried[how.name] = true
+				t.Run(fmt.Sprintf("%s %d %s: %s", one.runbook, i, command, how.name), func(t *testing.T) {
+					t.Parallel()
+					synctest.Test(t, func(t *testing.T) {
+						l := one.device(t)
+						defer l.close()
+						var begun, did atomic.Bool
+						n := 0
+						l.machine.Retell(func(now string) func(string) string {
+							begun.Store(begun.Load() || n == i)
+							n++
+							if !begun.Load() || !strings.HasPrefix(now, how.command) {
+								return nil
+							}
+							return func(answer string) string {
+								did.Store(did.Load() || how.now.MatchString(answer))
+								return how.now.ReplaceAllStringFunc(answer, how.other)
+							}
+						})
+						result := l.run()
+						require.True(t, did.Load(), "%s\n%s", result.Message, l.story())
+						if strings.HasPrefix(how.command, "mtdparts") && !slices.Contains(told[:i], command) && result.Outcome.Good() {
+							return // it was never told otherwise: the burn went where the device said
+						}
+						assert.False(t, result.Outcome.Good(), "%s: %s\n%s", result.Outcome, result.Message, l.story())
+						if how.command == "mtdparts" {
+							for _, change := range find[event.Change](l.rig) {
+								assert.NotContains(t, change.Command, "erase", "%s\n%s", result.Message, l.story())
+							}
+						}
+					})
+				})
+			}
+		}
+	}
+	if !underRace {
+		for _, how := range toldOtherwise {
+			assert.True(t, tried[how.name], "%s was not tried", how.name)
+		}
 	}
 }

@@ -44,6 +44,9 @@ func TestAnOperatorWhoWanders(t *testing.T) {
 		t.Run(demo.name, func(t *testing.T) {
 			t.Parallel()
 			for seed := range *wanderSeeds {
+				if !sampled(seed) {
+					continue
+				}
 				t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 					synctest.Test(t, func(t *testing.T) {
 						l := demo.device(t)

@@ -169,7 +169,7 @@ func (c *compiler) factName(path, name string) {
 
 func (c *compiler) reading(path string, reading Reading) {
 	c.modes(path+".in", reading.In)
-	compiled := &CompiledReading{Reading: reading, Type: c.template(path+".command", reading.Command), Where: c.f.Where(path + ".timeout"), fail: matcher(reading.Fail), values: c.d.values}
+	compiled := &CompiledReading{Reading: reading, Type: c.template(path+".command", reading.Command), Where: c.f.Where(path + ".timeout"), fail: matcher(reading.Fail), echoes: c.echoes(path, reading.Echoes), values: c.d.values}
 	if len(reading.Facts)+len(reading.Rows) == 0 {
 		c.f.Warn(path, "reading %q makes no facts: nothing is learnt from it", reading.Reading)
 	}
@@ -290,7 +290,7 @@ func (c *compiler) way(path string, action Action, way Way) *CompiledWay {
 	if way.Command == "" {
 		c.complain(path+".command", "command is missing: what action %q types", action.Action)
 	}
-	compiled := &CompiledWay{Way: way, Type: c.template(path+".command", way.Command), Ready: matcher(way.Ready), Done: matcher(way.Done), Fail: matcher(way.Fail)}
+	compiled := &CompiledWay{Way: way, Type: c.template(path+".command", way.Command), Ready: matcher(way.Ready), Done: matcher(way.Done), Fail: matcher(way.Fail), echoes: c.echoes(path, way.Echoes)}
 	for i, dialog := range way.Dialogs {
 		compiled.Asks = append(compiled.Asks, c.dialog(fmt.Sprintf("%s.dialogs[%d]", path, i), dialog))
 	}

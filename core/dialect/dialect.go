@@ -67,6 +67,7 @@ type CompiledWay struct {
 	Type              *expression.Template
 	Asks              []*CompiledDialog
 	Ready, Done, Fail *Matcher
+	echoes            []compiledEcho
 }
 
 // Way is the way of doing the action that has a name, the only one when there is only one. A way is found for

@@ -23,6 +23,7 @@ type CompiledReading struct {
 	facts  []compiledFact
 	rows   []compiledRow
 	fail   *Matcher
+	echoes []compiledEcho
 	values values
 }
 

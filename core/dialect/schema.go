@@ -123,6 +123,7 @@ type Reading struct {
 	Facts   []FactPattern    `yaml:"facts"`
 	Rows    []RowPattern     `yaml:"rows"`
 	Fail    source.Pattern   `yaml:"fail" jsonschema_description:"A line that means failure"`
+	Echoes  []Echo           `yaml:"echoes" jsonschema_description:"What the answer repeats of the command: it is held to it"`
 	Timeout *source.Duration `yaml:"timeout"`
 	GoodFor *source.Duration `yaml:"good-for" jsonschema_description:"How long what it says may stand in a hold before it is read again; 1m unless said"`
 }
@@ -164,6 +165,7 @@ type Way struct {
 	Ready   source.Pattern `yaml:"ready" jsonschema_description:"The line that says a receiver waits"`
 	Done    source.Pattern `yaml:"done" jsonschema_description:"A line that means success; an action says this, or the mode that it leads to"`
 	Fail    source.Pattern `yaml:"fail" jsonschema_description:"A line that means failure"`
+	Echoes  []Echo         `yaml:"echoes" jsonschema_description:"What the answer repeats of the command: it is held to it"`
 }
 
 // Action is a command that does something. With by it has several ways; what all of them share stands
@@ -323,7 +325,7 @@ func (a Action) ways() map[string]Way {
 	for name, way := range a.By {
 		way.With, way.Secret = slices.Concat(a.With, way.With), slices.Concat(a.Secret, way.Secret)
 		way.Dialogs = slices.Concat(way.Dialogs, a.Dialogs)
-		way.Command = cmp.Or(way.Command, a.Command)
+		way.Command, way.Echoes = cmp.Or(way.Command, a.Command), slices.Concat(a.Echoes, way.Echoes)
 		way.Ready, way.Done, way.Fail = cmp.Or(way.Ready, a.Ready), cmp.Or(way.Done, a.Done), cmp.Or(way.Fail, a.Fail)
 		all[name] = way
 	}

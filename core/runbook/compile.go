@@ -196,6 +196,9 @@ func (c *Compiler) Reading(key, name string) *dialect.CompiledReading {
 	c.Goes(key, reading.In...)
 	c.Takes(reading.Timeout, reading.Where)
 	c.typed(key, fmt.Sprintf("reading %q", name), reading.Command, c.names, nil)
+	for _, echo := range reading.Echoes {
+		c.typed(key, fmt.Sprintf("reading %q", name), echo.Is, c.names, nil)
+	}
 	c.Makes(reading.Makes()...)
 	return reading
 }
@@ -263,6 +266,9 @@ func (c *Compiler) typed(key, who, text string, known names, secrets []string) {
 func (c *Compiler) way(key, who string, way *dialect.CompiledWay, known names, secrets []string) {
 	known.extra, known.masked = way.With, way.Secret
 	c.typed(key, who, way.Command, known, secrets)
+	for _, echo := range way.Echoes {
+		c.typed(key, who, echo.Is, known, secrets)
+	}
 	for _, ask := range way.Asks {
 		if !ask.Secret {
 			c.typed(key, who, ask.Answer, known, secrets)

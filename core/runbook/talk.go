@@ -67,7 +67,7 @@ func (e *Engine) readNow(ctx context.Context, s *PreparedStep, reading *dialect.
 		if words := e.p.Dialect.Refuses(output); words != "" { // no list is empty because of that
 			err = &notAnswered{command, words}
 		} else if facts, err = reading.Parse(output, command, e.console.Clock().Now(), e.facts); err == nil {
-			if err = e.known(reading, facts); err == nil {
+			if err = cmp.Or(reading.Repeats(command, output, e.env()), e.known(reading, facts)); err == nil {
 				break
 			}
 		}
@@ -350,7 +350,7 @@ func (e *Engine) follow(ctx context.Context, s *PreparedStep, b *begun) error {
 		case b.way.Done != nil && !b.way.Done.Matches(v.Output()):
 			return fmt.Errorf("“%s” did not say that it succeeded (looked for %s): %s", b.command, b.way.Way.Done, lastLines(v.Output()))
 		default:
-			return nil
+			return b.way.Repeats(b.command, v.Output(), b.env)
 		}
 	}
 }
