@@ -143,7 +143,7 @@ func (p *program) editInventory(cmd *cobra.Command) error {
 		return err
 	}
 	run := exec.CommandContext(cmd.Context(), "sh", "-c", editor+` "$1"`, "sh", inventoryPath())
-	run.Stdin, run.Stdout, run.Stderr = os.Stdin, p.out, p.err
+	run.Stdin, run.Stdout, run.Stderr = os.Stdin, os.Stdout, os.Stderr // it draws on the terminal
 	if err := run.Run(); err != nil {
 		return fmt.Errorf("the editor: %w", err)
 	}

@@ -18,6 +18,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/evidence"
 	"pilotrix/core/logbook"
+	"pilotrix/core/plain"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
 	"pilotrix/tui"
@@ -81,7 +82,7 @@ func (p *program) logbookList() *cobra.Command {
 				return json.NewEncoder(p.out).Encode(entries)
 			}
 			for _, e := range entries {
-				fmt.Fprintf(p.out, "%5d  %s  %-14s %-22s %-10s %s\n", e.ID, e.Began.Local().Format("2006-01-02 15:04:05"), e.Device, e.Runbook, e.Outcome, e.Target)
+				p.printEntry(e, e.Target)
 			}
 			return nil
 		},
@@ -96,6 +97,11 @@ func (p *program) logbookList() *cobra.Command {
 	flags.StringVar(&filter.Text, "text", "", "those with a `text` in what came, was typed, or was told")
 	p.addJSON(cmd, &asJSON, []logbook.Entry{})
 	return cmd
+}
+
+// printEntry prints an entry as one row.
+func (p *program) printEntry(e logbook.Entry, more string) {
+	fmt.Fprintf(p.out, "%5d  %s  %-14s %-22s %-10s %s\n", e.ID, e.Began.Local().Format("2006-01-02 15:04:05"), plain.Text(e.Device), plain.Text(e.Runbook), plain.Text(e.Outcome), plain.Text(more))
 }
 
 // parseWhen reads a time as people write it: a day, a minute, or how long ago.
@@ -160,7 +166,10 @@ func (p *program) logbookImport() *cobra.Command {
 			defer file.Close()
 			return p.withBook(func(book *logbook.Logbook) error {
 				ids, err := book.Import(file)
-				if err != nil {
+				switch {
+				case len(ids) > 0 && err != nil:
+					return fmt.Errorf("%s: %w; %s stands here as cut off: logbook list", args[0], err, entryNames(ids))
+				case err != nil:
 					return fmt.Errorf("%s: %w; nothing of it was taken in", args[0], err)
 				}
 				for _, id := range ids {
@@ -170,6 +179,15 @@ func (p *program) logbookImport() *cobra.Command {
 			})
 		},
 	}
+}
+
+// entryNames are entries in words.
+func entryNames(ids []int64) string {
+	names := make([]string, len(ids))
+	for i, id := range ids {
+		names[i] = strconv.FormatInt(id, 10)
+	}
+	return "entry " + strings.Join(names, ", ")
 }
 
 func (p *program) logbookNote() *cobra.Command {
@@ -216,7 +234,7 @@ func (p *program) logbookPrune() *cobra.Command {
 				var bytes int64
 				for _, e := range gone {
 					bytes += e.Bytes
-					fmt.Fprintf(p.out, "%5d  %s  %-14s %-22s %-10s %s\n", e.ID, e.Began.Local().Format("2006-01-02 15:04:05"), e.Device, e.Runbook, e.Outcome, units.Bytes(e.Bytes))
+					p.printEntry(e.Entry, units.Bytes(e.Bytes))
 				}
 				if !really || len(gone) == 0 {
 					fmt.Fprintf(p.out, "%d sessions, %s, would go; --yes removes them for good\n", len(gone), units.Bytes(bytes))

@@ -68,7 +68,7 @@ func main() {
 	defer cancel(nil)
 	endOnSignals(cancel)
 	log.SetOutput(io.Discard) // what libraries say there is not for the terminal that the interface draws on
-	p := &program{out: &output{to: os.Stdout, gone: cancel}, err: os.Stderr}
+	p := &program{out: &output{to: &plain.Writer{To: os.Stdout}, gone: cancel}, err: &plain.Writer{To: os.Stderr, Also: "\r"}}
 	os.Exit(p.run(ctx, os.Args[1:]))
 }
 

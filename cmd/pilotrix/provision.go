@@ -21,6 +21,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/network"
+	"pilotrix/core/ownfile"
 	"pilotrix/core/provision"
 	"pilotrix/core/serve"
 	"pilotrix/tui"
@@ -256,7 +257,7 @@ func leaseFile(on network.Interface) string {
 
 // loadLeases reads those that were kept; a file that cannot be read is as good as none: devices ask again.
 func loadLeases(path string) (all []provision.Lease) {
-	data, err := os.ReadFile(path)
+	data, err := ownfile.Read(path)
 	if err != nil || json.Unmarshal(data, &all) != nil {
 		return nil
 	}
@@ -267,7 +268,7 @@ func loadLeases(path string) (all []provision.Lease) {
 func saveLeases(path string, all []provision.Lease) error {
 	data, err := json.MarshalIndent(all, "", "  ")
 	if err == nil {
-		err = image.ReplaceFile(path, data)
+		err = ownfile.Replace(path, data)
 	}
 	if err != nil {
 		return fmt.Errorf("the leases are not kept: %w", err)

@@ -14,12 +14,12 @@ import (
 	"time"
 
 	"github.com/adrg/xdg"
-	"github.com/gofrs/flock"
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
+	"pilotrix/core/ownfile"
 	"pilotrix/core/plain"
 	"pilotrix/core/reckon"
 	"pilotrix/core/source"
@@ -37,7 +37,7 @@ func registerPath() string { return filepath.Join(xdg.DataHome, "pilotrix", "she
 
 func loadRegister() (register, error) {
 	r := register{Pasted: map[string][]image.Published{}}
-	data, err := os.ReadFile(registerPath())
+	data, err := ownfile.Read(registerPath())
 	if errors.Is(err, os.ErrNotExist) {
 		return r, nil
 	}
@@ -55,30 +55,16 @@ func loadRegister() (register, error) {
 
 // changeRegister changes it, one program at a time.
 func changeRegister(change func(*register) error) error {
-	if err := os.MkdirAll(filepath.Dir(registerPath()), 0o700); err != nil {
-		return err
-	}
-	lock := flock.New(registerPath() + ".lock")
-	if err := lock.Lock(); err != nil {
-		return fmt.Errorf("%s: %w", registerPath(), err)
-	}
-	defer lock.Unlock()
-	r, err := loadRegister()
-	if err != nil {
-		return err
-	}
-	if err := change(&r); err != nil {
-		return err
-	}
-	return r.save()
-}
-
-func (r register) save() error {
-	data, err := json.MarshalIndent(r, "", "  ")
-	if err != nil {
-		return err
-	}
-	return image.ReplaceFile(registerPath(), data)
+	return ownfile.Change(registerPath(), func([]byte) ([]byte, error) {
+		r, err := loadRegister()
+		if err != nil {
+			return nil, err
+		}
+		if err := change(&r); err != nil {
+			return nil, err
+		}
+		return json.MarshalIndent(r, "", "  ")
+	})
 }
 
 // patternFile holds a user's own patterns for what images say.

@@ -2,13 +2,12 @@ package image
 
 import (
 	"encoding/json"
-	"errors"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
+
+	"pilotrix/core/ownfile"
 )
 
 // cache keeps what was computed of files, by their identity: a file that was written since, or replaced
@@ -58,7 +57,7 @@ func openCache(path string) *cache {
 	if path == "" {
 		return c
 	}
-	data, err := os.ReadFile(path)
+	data, err := ownfile.Read(path)
 	if err == nil && json.Unmarshal(data, &c.entries) != nil {
 		c.entries = map[string]cached{}
 	}
@@ -82,42 +81,29 @@ func (c *cache) put(identity string, entry cached) {
 // forgetAfter is how long what is known of a file that is not on any shelf is kept.
 const forgetAfter = 180 * 24 * time.Hour
 
-// save writes the cache whole, by a new file that takes the old one's place.
+// save writes the cache, with what other programs have put into it since it was read.
 func (c *cache) save(now time.Time) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.path == "" || !c.changed {
 		return nil
 	}
-	for identity, entry := range c.entries {
-		if now.Sub(entry.Seen) > forgetAfter {
-			delete(c.entries, identity)
+	err := ownfile.Change(c.path, func(old []byte) ([]byte, error) {
+		others := map[string]cached{}
+		_ = json.Unmarshal(old, &others) // what cannot be read is begun anew
+		for identity, entry := range others {
+			if ours, known := c.entries[identity]; !known || entry.Seen.After(ours.Seen) {
+				c.entries[identity] = entry
+			}
 		}
-	}
-	data, err := json.Marshal(c.entries)
-	if err != nil {
-		return err
-	}
-	c.changed = false
-	return ReplaceFile(c.path, data)
-}
-
-// ReplaceFile writes a file so that it is either the old one or the new one, whatever happens.
-func ReplaceFile(path string, data []byte) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
-	}
-	file, err := os.CreateTemp(filepath.Dir(path), ".new-*")
-	if err != nil {
-		return err
-	}
-	_, err = file.Write(data)
-	if err = errors.Join(err, file.Close()); err == nil {
-		err = os.Rename(file.Name(), path)
-	}
-	if err != nil {
-		_ = os.Remove(file.Name())
-	}
+		for identity, entry := range c.entries {
+			if now.Sub(entry.Seen) > forgetAfter {
+				delete(c.entries, identity)
+			}
+		}
+		return json.Marshal(c.entries)
+	})
+	c.changed = err != nil
 	return err
 }
 

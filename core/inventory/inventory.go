@@ -8,13 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 
 	"pilotrix/core/line"
+	"pilotrix/core/ownfile"
 	"pilotrix/core/source"
 )
 
@@ -45,7 +44,7 @@ var nameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN._-]*$`)
 
 // Load reads a file. One that is not there holds no device.
 func Load(path string) (*Inventory, error) {
-	data, err := os.ReadFile(path)
+	data, err := ownfile.Read(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Inventory{path: path}, nil
 	}
@@ -138,7 +137,7 @@ func (i *Inventory) Names() (all []string) {
 func (i *Inventory) Path() string { return i.path }
 
 // Put keeps a device, in the place of the one called before, or at the end for an empty name. The file is written
-// whole or not at all.
+// whole or not at all, as it is then: what another program has put into it since it was loaded stays.
 func (i *Inventory) Put(before string, d Device) error {
 	if d.Device == "" || d.Target == "" {
 		return errors.New("a device has a name and a target")
@@ -146,13 +145,52 @@ func (i *Inventory) Put(before string, d Device) error {
 	for _, wrong := range d.Check() {
 		return fmt.Errorf("%s: %s", wrong.Key, wrong.Text)
 	}
-	if _, there := i.Find(d.Device); there && d.Device != before {
-		return fmt.Errorf("device %s is kept already", d.Device)
+	return i.change(before, func(now *Inventory) (string, error) {
+		if _, there := now.Find(d.Device); there && d.Device != before {
+			return "", fmt.Errorf("device %s is kept already", d.Device)
+		}
+		if before == "" {
+			return now.appended(d.entry()), nil
+		}
+		return now.replaced(before, d.entry())
+	})
+}
+
+// Remove forgets a device.
+func (i *Inventory) Remove(name string) error {
+	return i.change(name, func(now *Inventory) (string, error) { return now.replaced(name, "") })
+}
+
+// change writes what is made of the file as it is now, once it is seen to be read back as it should. A device that is named must be
+// what it was when the file was loaded.
+func (i *Inventory) change(name string, change func(now *Inventory) (text string, err error)) error {
+	var kept *Inventory
+	err := ownfile.Change(i.path, func(old []byte) ([]byte, error) {
+		now := &Inventory{path: i.path}
+		var err error
+		if old != nil {
+			if now, err = Parse(i.path, old); err != nil {
+				return nil, err
+			}
+		}
+		was, known := i.Find(name)
+		if is, there := now.Find(name); name != "" && known && (!there || is != was) {
+			return nil, fmt.Errorf("%s: device %s was changed since it was read: nothing is written over that", i.path, name)
+		}
+		text, err := change(now)
+		if err != nil {
+			return nil, err
+		}
+		text = strings.TrimLeft(text, "\n")
+		if kept, err = Parse(i.path, []byte(text)); err != nil {
+			return nil, fmt.Errorf("it would not be read back: %w", err)
+		}
+		return []byte(text), nil
+	})
+	if err == nil {
+		*i = *kept
 	}
-	if before == "" {
-		return i.write(i.appended(d.entry()))
-	}
-	return i.replace(before, d.entry())
+	return err
 }
 
 // entry is the device as it stands in the file.
@@ -183,9 +221,6 @@ func scalar(text string) string {
 	return strings.TrimSuffix(out.String(), "\n")
 }
 
-// Remove forgets a device.
-func (i *Inventory) Remove(name string) error { return i.replace(name, "") }
-
 // appended is the text with an entry at its end.
 func (i *Inventory) appended(entry string) string {
 	text := i.text
@@ -209,22 +244,22 @@ func withoutEmptyList(text string) string {
 	return strings.Join(kept, "")
 }
 
-// replace puts an entry in the place of a device's, an empty one for nothing.
-func (i *Inventory) replace(name, entry string) error {
+// replaced is the text with an entry in the place of a device's, an empty one for nothing.
+func (i *Inventory) replaced(name, entry string) (string, error) {
 	at := slices.IndexFunc(i.Devices, func(d Device) bool { return d.Device == name })
 	if at < 0 {
-		return fmt.Errorf("%s keeps no device %q", i.path, name)
+		return "", fmt.Errorf("%s keeps no device %q", i.path, name)
 	}
 	from, to, indent := i.span(at)
 	rows := lines(i.text)
 	if from < 0 {
-		return fmt.Errorf("%s: device %s does not begin on a line of its own: edit it by hand", i.path, name)
+		return "", fmt.Errorf("%s: device %s does not begin on a line of its own: edit it by hand", i.path, name)
 	}
 	text := strings.Join(rows[:from], "") + indented(entry, indent) + strings.Join(rows[to:], "")
 	if entry == "" && len(i.Devices) == 1 {
 		text = withoutEmptyList(text)
 	}
-	return i.write(text)
+	return text, nil
 }
 
 // span is the lines of a device's entry, and how far it is indented. Comments between two entries belong to the one
@@ -286,37 +321,4 @@ func indented(entry string, by int) string {
 		out.WriteString(strings.Repeat(" ", by) + row)
 	}
 	return out.String()
-}
-
-// write keeps a text, once it is seen to be read back as it should.
-func (i *Inventory) write(text string) error {
-	text = strings.TrimLeft(text, "\n")
-	now, err := Parse(i.path, []byte(text))
-	if err != nil {
-		return fmt.Errorf("it would not be read back: %w", err)
-	}
-	if present, err := os.ReadFile(i.path); err == nil && string(present) != i.text || err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s was changed since it was read: nothing is written over that", i.path)
-	}
-	if err := os.MkdirAll(filepath.Dir(i.path), 0o700); err != nil {
-		return err
-	}
-	place := i.path
-	if linked, err := filepath.EvalSymlinks(i.path); err == nil {
-		place = linked // a file that is kept elsewhere stays there
-	}
-	temporary, err := os.CreateTemp(filepath.Dir(place), ".devices-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(temporary.Name())
-	_, err = temporary.WriteString(text)
-	if err = errors.Join(err, temporary.Sync(), temporary.Close()); err != nil {
-		return err
-	}
-	if err := os.Rename(temporary.Name(), place); err != nil {
-		return err
-	}
-	*i = *now
-	return nil
 }

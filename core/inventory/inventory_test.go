@@ -1,9 +1,11 @@
 package inventory_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -100,13 +102,57 @@ func TestWhatIsRefused(t *testing.T) {
 	assert.Equal(t, byHand, textOf(t, i))
 }
 
-// TestNothingIsWrittenOverWhatWasEditedMeanwhile edits the file by hand while the program has it.
+// TestNothingIsWrittenOverWhatWasEditedMeanwhile edits the file by hand while the program has it: what is elsewhere in it stays, and a
+// device that was changed is left as it is now.
 func TestNothingIsWrittenOverWhatWasEditedMeanwhile(t *testing.T) {
 	i := kept(t, byHand)
-	edited := byHand + "# and more\n"
+	require.NoError(t, os.WriteFile(i.Path(), []byte(byHand+"# and more\n"), 0o644))
+	require.NoError(t, i.Remove("tangle-sw1"))
+	assert.Contains(t, textOf(t, i), "# and more")
+	assert.NotContains(t, i.Names(), "tangle-sw1")
+
+	edited := strings.Replace(textOf(t, i), "ssh://harbour@192.0.2.41", "ssh://harbour@192.0.2.99", 1)
 	require.NoError(t, os.WriteFile(i.Path(), []byte(edited), 0o644))
 	assert.ErrorContains(t, i.Remove("mare-gw1"), "was changed since it was read")
-	assert.Equal(t, edited, textOf(t, i))
+	require.NoError(t, os.WriteFile(i.Path(), []byte("devices: ["), 0o644))
+	assert.Error(t, i.Put("", inventory.Device{Device: "new-one", Target: "unix:/new"}), "nothing is written over what cannot be read")
+	assert.Equal(t, "devices: [", textOf(t, i))
+}
+
+// TestOfEightWhoKeepDevicesNoneLosesOne has each add, change and remove devices of its own, with what it has read before the others wrote.
+func TestOfEightWhoKeepDevicesNoneLosesOne(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "devices.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(byHand), 0o600))
+	const writers, each = 8, 12
+	var all sync.WaitGroup
+	for w := range writers {
+		all.Go(func() {
+			for n := range each {
+				i, err := inventory.Load(path)
+				if !assert.NoError(t, err) {
+					return
+				}
+				name := fmt.Sprintf("device-%d-%d", w, n)
+				assert.NoError(t, i.Put("", inventory.Device{Device: name, Target: "unix:/x"}))
+				switch n % 3 {
+				case 1:
+					assert.NoError(t, i.Put(name, inventory.Device{Device: name, Target: "unix:/y"}))
+				case 2:
+					assert.NoError(t, i.Remove(name))
+				}
+			}
+		})
+	}
+	all.Wait()
+	i, err := inventory.Load(path)
+	require.NoError(t, err)
+	assert.Len(t, i.Devices, 3+writers*each*2/3)
+	for w := range writers {
+		d, there := i.Find(fmt.Sprintf("device-%d-1", w))
+		assert.True(t, there)
+		assert.Equal(t, "unix:/y", d.Target)
+	}
+	assert.True(t, strings.HasPrefix(textOf(t, i), byHand[:40]), "what was written by hand stays")
 }
 
 // TestComplaintsOfABrokenFile breaks one thing at a time.
@@ -166,7 +212,9 @@ func FuzzInventory(f *testing.F) {
 	f.Add(byHand)
 	f.Add("devices:\n- device: a\n  target: unix:/x\n# end\nother: 1\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		i, err := inventory.Parse(filepath.Join(t.TempDir(), "devices.yaml"), []byte(text))
+		path := filepath.Join(t.TempDir(), "devices.yaml")
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		i, err := inventory.Load(path)
 		if err != nil || len(i.Devices) == 0 {
 			return
 		}

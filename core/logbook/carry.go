@@ -38,79 +38,146 @@ func (l *Logbook) Export(id int64, to io.Writer) error {
 const mostLine = 64 << 20
 
 // Import takes the entries of an export in, under numbers of this logbook, and returns these. A line that is not
-// understood ends it, and none of its entry is kept.
+// understood ends it, and nothing is kept then. Until an entry is whole it stands here as one that was cut off.
 func (l *Logbook) Import(from io.Reader) (ids []int64, err error) {
 	lines := bufio.NewScanner(from)
 	lines.Buffer(nil, mostLine)
-	var k *Keeper
-	var batch []event.Event
-	end := func() error {
-		if k == nil {
-			return nil
-		}
-		err := k.write(batch)
-		batch = nil
-		return err
-	}
+	in := &importing{book: l}
 	n := 0
 	for lines.Scan() {
 		n++
-		var head carried
-		var e event.Event
-		switch {
-		case len(lines.Bytes()) == 0:
-			continue
-		case json.Unmarshal(lines.Bytes(), &head) == nil && head.Entry != nil:
-			if err := end(); err != nil {
-				return ids, err
-			}
-			if k, err = l.begin(*head.Entry); err != nil {
-				return ids, err
-			}
-			ids = append(ids, k.id)
-			continue
-		case k == nil:
-			err = errors.New("it does not begin with an entry")
-		default:
-			err = json.Unmarshal(lines.Bytes(), &e)
-		}
-		if err != nil {
-			return l.undo(ids, fmt.Errorf("line %d: %w", n, err))
-		}
-		if batch = append(batch, e); len(batch) == mostAtOnce {
-			if err := end(); err != nil {
-				return ids, err
-			}
+		if err := in.line(lines.Bytes()); err != nil {
+			return in.undo(fmt.Errorf("line %d: %w", n, err))
 		}
 	}
 	err = lines.Err()
 	if errors.Is(err, bufio.ErrTooLong) {
 		err = fmt.Errorf("line %d is longer than %s: no export has such a one", n+1, units.Bytes(mostLine))
 	}
-	if err := errors.Join(err, end()); err != nil {
-		return l.undo(ids, err)
+	if err := errors.Join(err, in.end()); err != nil {
+		return in.undo(err)
 	}
-	return ids, nil
+	if len(in.ids) == 0 {
+		return nil, errors.New("it has no entry in it")
+	}
+	return in.ids, nil
+}
+
+// importing is an import under way.
+type importing struct {
+	book  *Logbook
+	ids   []int64
+	entry *Entry // the one under way, nil for none
+	keeps *Keeper
+	batch []event.Event
+	last  int64         // the number of the entry's last event in its export
+	told  []event.Event // of the entry, what is remembered apart
+}
+
+// line takes one line: an entry's head, or an event of the entry under way.
+func (in *importing) line(text []byte) error {
+	if len(text) == 0 {
+		return nil
+	}
+	var head carried
+	if err := json.Unmarshal(text, &head); err == nil && head.Entry != nil {
+		if err := in.end(); err != nil {
+			return err
+		}
+		return in.begin(head)
+	}
+	if in.entry == nil {
+		return errors.New("it does not begin with an entry")
+	}
+	var e event.Event
+	if err := json.Unmarshal(text, &e); err != nil {
+		return err
+	}
+	if e.Seq <= in.last {
+		return fmt.Errorf("event %d stands behind event %d: the numbers of an entry begin with 1, and go up", e.Seq, in.last)
+	}
+	in.last = e.Seq
+	in.batch = append(in.batch, e)
+	if len(in.batch) == mostAtOnce {
+		return in.write()
+	}
+	return nil
 }
 
 // begin makes the row of an entry that comes from elsewhere. Nothing here was cut off by it.
-func (l *Logbook) begin(e Entry) (*Keeper, error) {
-	ended := e.Ended
-	if ended.IsZero() {
-		ended = e.Began
+func (in *importing) begin(head carried) error {
+	e := *head.Entry
+	switch {
+	case head.Version < 1 || head.Version > version:
+		return fmt.Errorf("it is of form %d, and this release knows the forms 1 to %d", head.Version, version)
+	case e.ID < 1:
+		return fmt.Errorf("%d is no entry's number", e.ID)
+	case e.Began.IsZero():
+		return errors.New("it does not say when the entry began")
 	}
-	result, err := l.db.Exec(`INSERT INTO session (began, ended, target, dialect, device, runbook, title, outcome, message, process, told) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'imported', ?)`,
-		stamp(e.Began), stamp(ended), e.Target, e.Dialect, e.Device, e.Runbook, e.Title, e.Outcome, e.Message, settled)
+	if e.Ended.IsZero() {
+		e.Ended = e.Began
+	}
+	result, err := in.book.db.Exec(`INSERT INTO session (began, ended, target, dialect, device, runbook, title, outcome, message, process, told) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'imported', ?)`,
+		stamp(e.Began), stamp(e.Ended), e.Target, e.Dialect, e.Device, e.Runbook, e.Title, Broken, "it was not taken in whole", settled)
 	if err != nil {
-		return nil, l.wrap(err)
+		return in.book.wrap(err)
 	}
 	id, err := result.LastInsertId()
-	return &Keeper{book: l, id: id}, l.wrap(err)
+	if err != nil {
+		return in.book.wrap(err)
+	}
+	in.ids = append(in.ids, id)
+	in.entry, in.last, in.told = &e, 0, nil
+	in.keeps = &Keeper{book: in.book, id: id, imports: true}
+	return nil
 }
 
-// undo removes what was taken in before something went wrong.
-func (l *Logbook) undo(ids []int64, why error) ([]int64, error) {
-	return nil, errors.Join(why, l.remove(ids))
+func (in *importing) write() error {
+	first := in.keeps.written
+	err := in.keeps.write(in.batch)
+	for n, e := range in.batch {
+		switch e.Body.(type) {
+		case event.SessionBegin, event.RunBegin, event.RunEnd, event.Fact:
+			e.Seq = first + int64(n) + 1
+			in.told = append(in.told, e)
+		}
+	}
+	in.batch = nil
+	return err
+}
+
+// end makes the entry under way a whole one.
+func (in *importing) end() error {
+	if in.entry == nil {
+		return nil
+	}
+	if err := in.write(); err != nil {
+		return err
+	}
+	tx, err := in.book.db.Begin()
+	if err != nil {
+		return in.book.wrap(err)
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
+	if _, err := tx.Exec(`UPDATE session SET outcome = ?, message = ? WHERE id = ?`, in.entry.Outcome, in.entry.Message, in.keeps.id); err != nil {
+		return in.book.wrap(err)
+	}
+	for _, e := range in.told {
+		if err := in.keeps.remember(tx, e); err != nil {
+			return in.book.wrap(err)
+		}
+	}
+	in.entry = nil
+	return in.book.wrap(tx.Commit())
+}
+
+// undo removes what was taken in before something went wrong. What cannot be removed is returned: it stands here as cut off.
+func (in *importing) undo(why error) (left []int64, err error) {
+	if err := in.book.remove(in.ids); err != nil {
+		return in.ids, errors.Join(why, fmt.Errorf("and what was taken in of it cannot be removed: %w", err))
+	}
+	return nil, why
 }
 
 // remove removes entries, each of them whole.

@@ -3,6 +3,8 @@ package logbook
 import (
 	"bytes"
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -149,4 +151,80 @@ func TestPruningKeepsTheNewestOfEachDevice(t *testing.T) {
 	assert.Equal(t, only, entries[0].ID)
 	_, err = b.Find(1)
 	assert.ErrorContains(t, err, fmt.Sprint("there is no entry ", 1))
+}
+
+// TestAnImportIsWholeOrNothing breaks an export in every line, in each of several ways: what stands in the book then is what stood there
+// before, and what is known of the device stays.
+func TestAnImportIsWholeOrNothing(t *testing.T) {
+	here := book(t)
+	var out bytes.Buffer
+	for range 2 {
+		require.NoError(t, here.Export(session(t, here, "mare-gw1", "x", event.Done, "y"), &out))
+	}
+	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+	there := book(t)
+	before := session(t, there, "mare-gw1", "of-here", event.Failed, "")
+	known, err := there.Known()
+	require.NoError(t, err)
+	tried := 0
+	for at, line := range lines {
+		for name, other := range map[string]string{
+			"cut":           line[:len(line)/2],
+			"another word":  strings.Replace(line, `"kind":"`, `"kind":"un`, 1),
+			"no number":     strings.Replace(line, `"seq":`, `"seq":-`, 1),
+			"nought":        regexp.MustCompile(`"seq":\d+`).ReplaceAllString(line, `"seq":0`),
+			"a later form":  strings.Replace(line, `"form":1`, `"form":2`, 1),
+			"no form":       strings.Replace(line, `"form":1`, `"form":0`, 1),
+			"no entry":      regexp.MustCompile(`"id":\d+`).ReplaceAllString(line, `"id":-3`),
+			"once more":     line + "\n" + strings.Replace(line, `"form":1`, `"form":9`, 1),
+			"no beginning":  strings.Replace(line, `"began":"2`, `"begun":"2`, 1),
+			"of no time":    regexp.MustCompile(`"at":"[^"]*"`).ReplaceAllString(line, `"at":"soon"`),
+			"another thing": "tide tables",
+		} {
+			if other == line {
+				continue
+			}
+			tried++
+			text := strings.Join(append(append(slices.Clone(lines[:at]), other), lines[at+1:]...), "\n")
+			ids, err := there.Import(strings.NewReader(text))
+			require.Error(t, err, "line %d: %s", at, name)
+			require.Empty(t, ids)
+			entries, err := there.List(0)
+			require.NoError(t, err)
+			require.Len(t, entries, 1, "line %d: %s", at, name)
+			require.Equal(t, before, entries[0].ID)
+			now, err := there.Known()
+			require.NoError(t, err)
+			require.Equal(t, known, now, "line %d: %s", at, name)
+		}
+	}
+	assert.Greater(t, tried, 50)
+	_, err = there.Import(strings.NewReader(""))
+	require.ErrorContains(t, err, "no entry")
+}
+
+// TestAnImportThatIsKilledIsCutOff ends one in the middle: the entry does not say what its run came to.
+func TestAnImportThatIsKilledIsCutOff(t *testing.T) {
+	here, there := book(t), book(t)
+	var out bytes.Buffer
+	require.NoError(t, here.Export(session(t, here, "mare-gw1", "x", event.Done, "y"), &out))
+	in := &importing{book: there}
+	for line := range strings.Lines(out.String()) {
+		require.NoError(t, in.line([]byte(strings.TrimSpace(line))))
+	}
+	require.NoError(t, in.write())
+	entries, err := there.List(0)
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+	assert.Equal(t, Broken, entries[0].Outcome)
+	_, found, err := there.LastRun("x")
+	require.NoError(t, err)
+	assert.False(t, found)
+	require.NoError(t, in.end())
+	entries, err = there.List(0)
+	require.NoError(t, err)
+	assert.Equal(t, string(event.Done), entries[0].Outcome)
+	_, found, err = there.LastRun("x")
+	require.NoError(t, err)
+	assert.True(t, found)
 }

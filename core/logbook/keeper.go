@@ -33,6 +33,9 @@ type Keeper struct {
 	said    int64         // the event in whose place that is said
 	told    Recording
 
+	imports bool  // an entry from elsewhere: what is known apart from its events is brought by whoever imports it
+	written int64 // the number of the last event that was written
+
 	place   string // what the device is known by
 	present int64  // the run that is under way, by the number of its first event
 }
@@ -234,6 +237,9 @@ func (k *Keeper) flush(synced bool) error {
 	if err := k.ready(); err != nil {
 		return err
 	}
+	if err := k.book.still(); err != nil {
+		return err
+	}
 	if synced {
 		if err := k.book.sync(true); err != nil {
 			return err
@@ -251,6 +257,9 @@ func (k *Keeper) flush(synced bool) error {
 		k.waiting = k.waiting[len(piece):]
 	}
 	k.waiting, k.bytes, k.lost, k.said = nil, 0, 0, 0
+	if synced { // what was written into a file that has gone meanwhile is on no record
+		return k.book.held()
+	}
 	return nil
 }
 
@@ -308,10 +317,14 @@ func (k *Keeper) add(tx *sql.Tx, batch []event.Event) error {
 		if _, err := insert.Exec(k.id, e.Seq, stamp(e.At), event.KindOf(e.Body), string(body)); err != nil {
 			return err
 		}
+		if k.imports {
+			continue
+		}
 		if err := errors.Join(k.summarise(tx, e), k.remember(tx, e)); err != nil {
 			return err
 		}
 	}
+	k.written = last + int64(len(batch))
 	return nil
 }
 

@@ -66,7 +66,7 @@ func (k *Keeper) remember(tx *sql.Tx, e event.Event) (err error) {
 		_, err = tx.Exec(`UPDATE run SET ended = ?, outcome = ?, message = ? WHERE session = ? AND seq = ?`, stamp(e.At), b.Outcome, b.Message, k.id, k.present)
 	case event.Fact:
 		if k.place != "" && slices.Contains(keptFacts, b.Name) {
-			_, err = tx.Exec(`INSERT INTO known (place, name, value, at) VALUES (?, ?, ?, ?) ON CONFLICT (place, name) DO UPDATE SET value = excluded.value, at = excluded.at`,
+			_, err = tx.Exec(`INSERT INTO known (place, name, value, at) VALUES (?, ?, ?, ?) ON CONFLICT (place, name) DO UPDATE SET value = excluded.value, at = excluded.at WHERE excluded.at >= known.at`,
 				k.place, b.Name, b.Value, stamp(e.At))
 		}
 	}

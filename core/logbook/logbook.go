@@ -44,6 +44,7 @@ CREATE TABLE IF NOT EXISTS event (
 type Logbook struct {
 	db   *sql.DB
 	path string
+	here os.FileInfo // the file when it was opened to be written
 }
 
 // version is that of the schema; a file of a later one is read as far as it can be, and not written.
@@ -56,6 +57,9 @@ func Open(path string) (*Logbook, error) {
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("logbook: %w", err)
+	}
+	if err := regular(path); err != nil {
+		return nil, err
 	}
 	l, err := connect(path, "")
 	if err != nil {
@@ -70,7 +74,37 @@ func Open(path string) (*Logbook, error) {
 	if _, err := l.db.Exec(schema + knownSchema + fmt.Sprintf("PRAGMA user_version = %d;", version)); err != nil {
 		return nil, errors.Join(unopened(path, err), l.Close())
 	}
+	if l.here, err = os.Stat(path); err != nil {
+		return nil, errors.Join(unopened(path, err), l.Close())
+	}
 	return l, nil
+}
+
+// regular refuses what is no file, such as a pipe, whose opening would wait for ever.
+func regular(path string) error {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return fmt.Errorf("logbook %s: it is no file; say --logbook FILE, or --logbook none", path)
+	}
+	return nil
+}
+
+// ErrGone is what a write ends in once the file that is open is not the one of that name any more.
+var ErrGone = errors.New("it was removed or replaced while it was open: put it back, or begin a new session")
+
+// still holds that whoever looks for the book finds what is written here. A file that was removed takes all of it, and says nothing.
+func (l *Logbook) still() error {
+	if now, err := os.Stat(l.path); err != nil || !os.SameFile(l.here, now) {
+		return l.wrap(ErrGone)
+	}
+	return nil
+}
+
+// held holds the same of what was just written, which stands in the journal beside the file first.
+func (l *Logbook) held() error {
+	if _, err := os.Stat(l.path + "-wal"); err != nil {
+		return l.wrap(ErrGone)
+	}
+	return l.still()
 }
 
 // unopened says why a file cannot be written: what the system has against it where it has something, which the database
@@ -110,6 +144,9 @@ func OpenToRead(path string) (*Logbook, error) {
 	}
 	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("logbook %s: %w", path, ErrNone)
+	}
+	if err := regular(path); err != nil {
+		return nil, err
 	}
 	var failed error
 	for _, mode := range []string{"ro", "ro&immutable=1"} { // the second one where no journal can be made beside it

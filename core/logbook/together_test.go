@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -284,4 +285,51 @@ func BenchmarkOnRecord(b *testing.B) {
 	}
 	b.ReportMetric(float64((took[1]-took[0]).Microseconds())/1000/float64(b.N), "ms-more/change")
 	b.ReportMetric(float64(took[1])/float64(took[0]), "times")
+}
+
+// TestAFileThatIsNotTheOneOfThatNameKeepsNothing removes the file, or puts another one there, at any time: what is awaited then is not
+// said to be kept; once the file is back it is.
+func TestAFileThatIsNotTheOneOfThatNameKeepsNothing(t *testing.T) {
+	for name, lose := range map[string]func(path string) error{
+		"moved away": func(path string) error { return os.Rename(path, path+".away") },
+		"another one": func(path string) error {
+			return errors.Join(os.Rename(path, path+".away"), os.WriteFile(path, nil, 0o600))
+		},
+		"a folder": func(path string) error { return errors.Join(os.Rename(path, path+".away"), os.Mkdir(path, 0o700)) },
+	} {
+		path := filepath.Join(t.TempDir(), "logbook.db")
+		b, err := Open(path)
+		require.NoError(t, err)
+		hub := event.NewHub(clock.Real())
+		k, err := b.Keep(hub.Subscribe())
+		require.NoError(t, err)
+		settles := func(within time.Duration) error {
+			limited, cancel := context.WithTimeout(t.Context(), within)
+			defer cancel()
+			return hub.Settle(limited)
+		}
+		hub.Emit(event.Note{Text: "one"})
+		require.NoError(t, settles(time.Minute), name)
+		require.NoError(t, lose(path), name)
+		hub.Emit(event.Note{Text: "two"})
+		require.ErrorIs(t, settles(300*time.Millisecond), ErrGone, name)
+		require.NoError(t, os.RemoveAll(path))
+		require.NoError(t, os.Rename(path+".away", path))
+		require.NoError(t, settles(time.Minute), name)
+		hub.Close()
+		require.NoError(t, k.Wait())
+		assert.Equal(t, 2, kept(b, k.ID()), name)
+		require.NoError(t, b.Close())
+	}
+}
+
+func TestWhatIsNoFileIsNoLogbook(t *testing.T) {
+	pipe := filepath.Join(t.TempDir(), "pipe")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	for _, path := range []string{pipe, t.TempDir(), "/dev/null"} {
+		_, err := Open(path)
+		require.ErrorContains(t, err, "it is no file")
+		_, err = OpenToRead(path)
+		require.ErrorContains(t, err, "it is no file")
+	}
 }
