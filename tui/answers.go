@@ -142,7 +142,7 @@ func (a *app) attend() {
 	case !typed && a.replying:
 		a.over, a.replying = nil, false
 	}
-	if here.state.Ask != nil || here.state.Held != nil {
+	if here.state.Ask != nil || here.state.Held != nil || here.state.Kept > 0 {
 		a.locked = false // what is asked is answered by keys
 	}
 }

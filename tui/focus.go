@@ -158,6 +158,14 @@ func (a *app) frameKeys() keys.Map {
 	)
 }
 
+// rowKeys are those of the row of keys: none that would go to the device.
+func (a *app) rowKeys() keys.Map {
+	if a.locked {
+		return keys.Map{a.leader()}
+	}
+	return a.frameKeys()
+}
+
 func (a *app) leader() keys.Key {
 	return keys.New(keys.Name(a.opt.Leader), "more", keys.Just(a.openLeader), a.opt.Leader)
 }

@@ -98,7 +98,7 @@ func (a *app) View() tea.View {
 		lines = append(lines, nil)
 	}
 	lines = append(lines, low...)
-	lines = append(lines, a.keysRow(a.frameKeys()))
+	lines = append(lines, a.keysRow(a.rowKeys()))
 	v := tea.NewView(a.paint(lines))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion

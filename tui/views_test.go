@@ -687,8 +687,33 @@ func TestEveryKeyIsTheDevicesWhileTheyAreLocked(t *testing.T) {
 	assert.Contains(t, drawn(a, [2]int{120, 30}), "keys locked to the device")
 	press(a, tea.KeyF3, tea.KeyEscape)
 	device.gets("\x1bOR\x1b", "both are the device's")
+	for _, size := range [][2]int{{120, 30}, {80, 24}} {
+		assert.NotContains(t, drawn(a, size), "F3", "no key is offered that does nothing")
+		for _, one := range a.places {
+			a.show(one.name)
+			screen := drawn(a, size)
+			assert.Contains(t, screen, "^G l", "%s: what ends it is said\n%s", one.name, screen)
+			assert.NotContains(t, screen, "Esc back", one.name)
+		}
+	}
+	a.show("console")
+	feed(a, append(rescue(), event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"}, event.KeysKept{State: event.KeysWaiting, Count: 1})...)
+	assert.False(t, a.locked, "what waits is dealt with by keys")
+	a.locked = true
 	feed(a, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
 	assert.False(t, a.locked, "what is asked is answered by keys")
+}
+
+// TestAKeyOfTheLeaderSaysWhyItDoesNothing presses one in a run, where it would begin another.
+func TestAKeyOfTheLeaderSaysWhyItDoesNothing(t *testing.T) {
+	a := newWired(t).app
+	feed(a, append(rescue(), event.Helm{Who: event.Hand})...)
+	for _, key := range "rf" {
+		a.press(tea.KeyPressMsg{Code: 'g', Mod: tea.ModCtrl})
+		assert.NotContains(t, drawn(a, [2]int{120, 30}), "runbooks")
+		press(a, key)
+		assert.Contains(t, drawn(a, [2]int{120, 30}), "a runbook is under way: it ends, or ^G x stops it")
+	}
 }
 
 // hanging is a controller whose access points are on their way, and its layers.
