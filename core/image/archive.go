@@ -101,7 +101,9 @@ func gzipHead(head []byte) int {
 // places tells members of one name apart: the second one is called NAME#2.
 type places map[string]int
 
+// A backslash divides folders in what some systems pack, and in a path there.
 func (p places) of(name string) string {
+	name = strings.ReplaceAll(name, `\`, "/")
 	p[name]++
 	if n := p[name]; n > 1 {
 		return fmt.Sprintf("%s#%d", name, n)
@@ -165,6 +167,7 @@ func walkZip(file *interruptible, size int64, visit func(member, io.Reader) erro
 		return fmt.Errorf("it holds %d files, more than the %d that are looked at", len(archive.File), mostMembers)
 	}
 	named := places{}
+	all := &inflated{packed: func() int64 { return size }} // members may share what they are packed from
 	for _, f := range archive.File {
 		if !f.Mode().IsRegular() {
 			continue
@@ -183,7 +186,8 @@ func walkZip(file *interruptible, size int64, visit func(member, io.Reader) erro
 		if m.sealed != "" {
 			data = io.NopCloser(strings.NewReader(""))
 		}
-		if err := errors.Join(visit(m, data), data.Close()); err != nil {
+		all.from = &inflated{from: data, packed: func() int64 { return int64(f.CompressedSize64) }}
+		if err := errors.Join(visit(m, all), data.Close()); err != nil {
 			return stopped(err)
 		}
 	}
@@ -225,7 +229,7 @@ func walkStream(file *interruptible, kind string, visit func(member, io.Reader) 
 	if err != nil {
 		return err
 	}
-	stream = &inflated{from: stream, packed: file}
+	stream = &inflated{from: stream, packed: func() int64 { return file.got }}
 	head := make([]byte, 512)
 	n, err := readHead(stream, head)
 	if err != nil {
@@ -275,13 +279,13 @@ const (
 // inflated is what a packed stream unpacks to. One that is made to fill a disk is an error.
 type inflated struct {
 	from   io.Reader
-	packed *interruptible
+	packed func() int64 // what it was unpacked from so far, in bytes
 	got    int64
 }
 
 func (i *inflated) Read(p []byte) (int, error) {
 	n, err := i.from.Read(p)
-	if i.got += int64(n); i.got > ratioBeyond && i.got/mostRatio > i.packed.got {
+	if i.got += int64(n); i.got > ratioBeyond && i.got/mostRatio > i.packed() {
 		return 0, fmt.Errorf("it unpacks to more than %d times its size, which no image does", mostRatio)
 	}
 	return n, err

@@ -7,6 +7,7 @@ import (
 	"compress/gzip"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -158,6 +159,23 @@ func TestABombIsRefused(t *testing.T) {
 	require.NoError(t, gz.Close())
 	assert.Contains(t, named(t, "lark.gz", packed.Bytes())["|"].Problem, "it unpacks to more than 400 times its size")
 
+	for name, members := range map[string]int{"one member": 1, "many that are harmless alone": 12} {
+		var zipped bytes.Buffer
+		archive := zip.NewWriter(&zipped)
+		for n := range members {
+			w, err := archive.Create(fmt.Sprintf("lark-%d.cgo", n))
+			require.NoError(t, err)
+			_, err = io.Copy(w, io.MultiReader(bytes.NewReader(cargo("7.5.0")), &zeros{int64(80<<20) / int64(members)}))
+			require.NoError(t, err)
+		}
+		require.NoError(t, archive.Close())
+		var problems []string
+		for _, item := range named(t, "lark.zip", zipped.Bytes()) {
+			problems = append(problems, item.Problem)
+		}
+		assert.Contains(t, strings.Join(problems, "; "), "it unpacks to more than 400 times its size", name)
+	}
+
 	var declared bytes.Buffer
 	w := tar.NewWriter(&declared)
 	require.NoError(t, w.WriteHeader(&tar.Header{Name: "lark.cgo", Mode: 0o600, Size: mostUnpacked + 1}))
@@ -234,4 +252,25 @@ func TestAFileThatChangesWhileItIsHashedHasNoDigest(t *testing.T) {
 	assert.Empty(t, s.Items()[0].SHA256)
 	require.NoError(t, s.Scan(t.Context(), nil))
 	assert.Equal(t, int64(100), s.Items()[0].Size, "it is looked at again")
+}
+
+// TestAMembersNameIsCutAtEitherSlash packs names as another system does, and as somebody would who wants them to lead elsewhere.
+func TestAMembersNameIsCutAtEitherSlash(t *testing.T) {
+	for packed, want := range map[string]string{
+		`lark.cgo`: "lark.cgo", `new\lark.cgo`: "lark.cgo", `..\..\lark.cgo`: "lark.cgo", `C:\lark.cgo`: "lark.cgo", `a/b\lark.cgo`: "lark.cgo", `\\host\share\lark.cgo`: "lark.cgo",
+	} {
+		var zipped bytes.Buffer
+		archive := zip.NewWriter(&zipped)
+		w, err := archive.Create(packed)
+		require.NoError(t, err)
+		_, err = w.Write(cargo("7.5.0"))
+		require.NoError(t, err)
+		require.NoError(t, archive.Close())
+		names := []string{}
+		for _, item := range named(t, "lark.zip", zipped.Bytes()) {
+			names = append(names, item.Name)
+			assert.NotContains(t, item.Inside, `\`)
+		}
+		assert.Equal(t, []string{want}, names, packed)
+	}
 }

@@ -479,6 +479,9 @@ func (s *Shelf) itemsOf(place string, info fs.FileInfo, entry cached) (items []I
 			Path: place, Inside: in.Place, Name: plainName(in.Place), Modified: in.Modified, Digests: in.Digests, Says: in.Says,
 		}})
 	}
+	if entry.Problem != "" && !entry.Whole { // what is in it may not be all that is
+		items = append(items, Item{Image: own, Problem: entry.Problem})
+	}
 	return items
 }
 
