@@ -212,6 +212,17 @@ func (k *Interlocks) RanOut(now time.Time) []Open {
 	return k.drop(func(o Open) bool { return !o.Until.IsZero() && !o.Until.After(now) })
 }
 
+// Slept has what the device does by itself come sooner, since our clock stood still for that long, and tells what that is.
+func (k *Interlocks) Slept(gone time.Duration) (moved []Open) {
+	for i := range k.open {
+		if open := &k.open[i]; !open.Until.IsZero() {
+			open.Until = open.Until.Add(-gone)
+			moved = append(moved, *open)
+		}
+	}
+	return moved
+}
+
 // Pending is what is pending now.
 func (k *Interlocks) Pending() []Open { return slices.Clone(k.open) }
 

@@ -41,6 +41,8 @@ type Options struct {
 	Secrets []string
 	// Approve answers questions where no operator is; nil leaves them to Answer.
 	Approve func(event.Ask) string
+	// Slept is how long this machine was suspended by now; clock.Slept unless said.
+	Slept func() time.Duration
 }
 
 // Session is one open console.
@@ -75,6 +77,7 @@ type Session struct {
 	kept       []byte        // those that wait while one goes on
 	presses    int           // how often a key was pressed for them: one may be several bytes
 	beat       time.Time     // when the loop was last at work, of the wall
+	slept      time.Duration // how long the machine was suspended, as far as that was noticed
 	stopped    time.Duration // how long this program did not run
 	begun      bool
 	cols, rows int // of the device's own terminal, 0 when it is the window's
@@ -100,6 +103,9 @@ type met struct {
 
 // Open opens the line and starts the session. The session lasts until Close.
 func Open(ctx context.Context, opt Options) (*Session, error) {
+	if opt.Slept == nil {
+		opt.Slept = clock.Slept
+	}
 	if opt.Target.IsSerial() {
 		if d := opt.Dialect; d != nil {
 			opt.Target = opt.Target.Or(line.Target{Speed: d.Line.Speed, Framing: string(d.Line.Framing), Flow: d.Line.Flow})
@@ -279,7 +285,7 @@ func (s *Session) loop(ctx context.Context) {
 	defer close(s.done)
 	beat := time.NewTicker(beatEvery)
 	defer beat.Stop()
-	s.beat = time.Now()
+	s.beat, s.slept = time.Now(), s.opt.Slept()
 	for {
 		if len(s.chunk.Bytes) > 0 && !s.hub.Full() {
 			s.takeIn()

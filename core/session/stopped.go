@@ -20,6 +20,7 @@ const (
 
 // noticeStop notices that the loop has not run for long. It is called in it, before anything is judged by the time.
 func (s *Session) noticeStop() {
+	s.noticeSleep()
 	now := time.Now()
 	away := now.Sub(s.beat)
 	s.beat = now
