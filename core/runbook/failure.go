@@ -138,7 +138,7 @@ func (e *Engine) afterFailure(ctx context.Context, s *PreparedStep, try int, err
 		return false, nil
 	case e.repeatsFrom(s) && !twice:
 		return false, fmt.Errorf("%w: %w", titled, errRepeatFrom)
-	case do == "roll-back" && len(e.p.Rollback) > 0 && e.mayHaveChanged():
+	case do == "roll-back" && len(e.p.Rollback) > 0 && e.mayHaveChanged() && !e.rollingBack:
 		return false, fmt.Errorf("%w: %w", titled, errRollBack)
 	}
 	return e.askAfterFailure(ctx, s, titled)

@@ -59,7 +59,8 @@ func (e *Engine) stillOpen(result Result) Result {
 	if !result.Outcome.Good() {
 		result.Message += e.goneWords()
 	}
-	open := slices.DeleteFunc(e.console.Pending(), func(o dialect.Open) bool { return o.Until.IsZero() })
+	now := e.console.Clock().Now()
+	open := slices.DeleteFunc(e.console.Pending(), func(o dialect.Open) bool { return !o.Until.After(now) })
 	if len(open) == 0 {
 		return result
 	}

@@ -105,12 +105,18 @@ type echoing struct {
 	lineDown int         // how many commands find the line lost
 	stops    func(string) string
 	pending  []dialect.Open
-	lostAt   string // the command at which the line is lost, once
+	lostAt   string    // the command at which the line is lost, once
+	awayAt   time.Time // when it comes to the mode away, zero for never
 }
 
-func (c *echoing) Clock() clock.Clock   { return clock.Real() }
-func (c *echoing) Emit(body event.Body) { c.events = append(c.events, body) }
-func (c *echoing) Device() sense.State  { return c.view }
+func (c *echoing) Clock() clock.Clock { return clock.Real() }
+func (c *echoing) Emit(body event.Body) {
+	c.events = append(c.events, body)
+	if _, ended := body.(event.StepEnd); ended && !c.awayAt.IsZero() {
+		c.view.AtPrompt = false
+	}
+}
+func (c *echoing) Device() sense.State { return c.view }
 
 func (c *echoing) Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error) {
 	if c.lineDown > 0 {
@@ -120,8 +126,18 @@ func (c *echoing) Await(ctx context.Context, ready func(sense.State) bool) (sens
 	if ready(c.view) {
 		return c.view, nil
 	}
-	<-ctx.Done()
-	return c.view, ctx.Err()
+	comes := make(<-chan time.Time)
+	if !c.awayAt.IsZero() {
+		comes = time.After(time.Until(c.awayAt))
+	}
+	select {
+	case <-comes:
+		c.awayAt = time.Time{}
+		c.view = sense.State{Mode: "away", Count: c.view.Count + 1}
+		return c.Await(ctx, ready)
+	case <-ctx.Done():
+		return c.view, ctx.Err()
+	}
 }
 
 func (c *echoing) Type(_ context.Context, text string, _ bool) error {
@@ -429,6 +445,52 @@ func TestAWaitIsBoundedByWhatRunsOut(t *testing.T) {
 		assert.InDelta(t, 90, time.Since(began).Seconds(), 5)
 	})
 	assert.Contains(t, result.Message, "not within the timeout: this happens by itself now: the old release comes back")
+}
+
+// TestWhatADeadlineLeadsToIsWaitedFor has a trial run out in a step, or before it: the reason is told, and neither the rollback's waits nor
+// what waits behind it ends with it.
+func TestWhatADeadlineLeadsToIsWaitedFor(t *testing.T) {
+	const rollsBack = `
+runbook: r
+on-failure: {do: roll-back}
+phases: [{phase: one, steps: [{step: Raise, act: {action: raise}}, {step: Wait, wait: {mode: [away]}, timeout: 20m}]}]
+rollback: {about: it comes back by itself, steps: [{step: It is away, wait: {mode: [away]}, timeout: 10m}]}
+`
+	const waitsBehind = "runbook: r\nphases: [{phase: one, steps: [{step: It is away, wait: {mode: [away]}, timeout: 10m}]}]\n"
+	for name, c := range map[string]struct {
+		book    string
+		ends    time.Duration // the trial, from when the run begins
+		comes   time.Duration // the device
+		outcome event.Outcome
+		says    string
+		at      time.Duration
+		runsOut bool // the session has noticed it
+	}{
+		"in a rollback":                          {rollsBack, 90 * time.Second, 5 * time.Minute, event.RolledBack, "happens by itself now: the old release", 5 * time.Minute, false},
+		"in a rollback, noticed":                 {rollsBack, 90 * time.Second, 5 * time.Minute, event.RolledBack, "happens by itself now: the old release", 5 * time.Minute, true},
+		"before the rollback's wait is over":     {rollsBack, 20 * time.Minute, 25 * time.Minute, event.RolledBack, "not within the timeout", 25 * time.Minute, false},
+		"it ran out before the wait":             {waitsBehind, -time.Second, 5 * time.Minute, event.Done, "", 5 * time.Minute, false},
+		"it runs out in a wait for other things": {waitsBehind, 90 * time.Second, 5 * time.Minute, event.Failed, "happens by itself now: the old release", 90 * time.Second, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e := &echoing{answers: map[string][]string{"raise": {"raised"}}}
+			var result Result
+			synctest.Test(t, func(t *testing.T) {
+				began := time.Now()
+				p, err := prepare(t, c.book, nil)
+				require.NoError(t, err)
+				e.view, e.awayAt = sense.State{Mode: "ready", AtPrompt: c.book == rollsBack}, began.Add(c.comes)
+				e.pending = []dialect.Open{{Name: "trial", Says: "the old release comes back", Until: began.Add(c.ends)}}
+				if c.runsOut {
+					time.AfterFunc(c.ends, func() { e.pending = nil })
+				}
+				result = NewEngine(p, e, &device.Facts{}).Run(t.Context())
+				assert.InDelta(t, c.at.Seconds(), time.Since(began).Seconds(), 5, "%v", result)
+			})
+			assert.Equal(t, c.outcome, result.Outcome, result.Message)
+			assert.Contains(t, result.Message, c.says)
+		})
+	}
 }
 
 func TestHoldsTellWhatIsPending(t *testing.T) {

@@ -40,8 +40,9 @@ type patience struct {
 	end      context.CancelCauseFunc // ends the step
 	until    time.Time               // zero while its time is not running: the operator is asked
 	length   time.Duration
-	outlasts bool // it waits for what runs out, so that this does not bound it
-	last     bool // what an overrun leads to is said, or its repeating would do no harm: nobody is asked
+	bound    string // what the device does by itself at the end of the present wait, empty where the step's time ends it
+	outlasts bool   // it waits for what runs out, so that this does not bound it
+	last     bool   // what an overrun leads to is said, or its repeating would do no harm: nobody is asked
 }
 
 // chosen is what the operator wants of a step that was interrupted.
@@ -112,7 +113,8 @@ func (c *steered) once(ctx context.Context, p *patience, kind kind, do func(cont
 	held, release := c.WithHelm(ctx)
 	defer release()
 	limited := held
-	if left, _ := c.e.left(p); kind != types && left < endless {
+	left, why := c.e.left(p)
+	if p.bound = why; kind != types && left < endless {
 		timed, cancel := c.Clock().WithTimeout(held, left)
 		defer cancel()
 		limited = timed
@@ -137,16 +139,17 @@ func (c *steered) once(ctx context.Context, p *patience, kind kind, do func(cont
 // errStoppedMeanwhile says that a wait was over only since this program did not run.
 var errStoppedMeanwhile = errors.New("this program did not run meanwhile")
 
-// left is what is left of a step's time, or until the device acts by itself where that is sooner, and why.
+// left is what is left of a step's time, or until the device acts by itself where that is sooner, and why. What it has done by itself
+// already bounds nothing: it is waited for now what that leads to. Nor does anything bound the rollback, which is for that.
 func (e *Engine) left(p *patience) (left time.Duration, why string) {
 	now := e.console.Clock().Now()
 	if left = endless; !p.until.IsZero() {
 		left = p.until.Sub(now)
-		if p.outlasts {
+		if p.outlasts || e.rollingBack {
 			return max(left, time.Millisecond), ""
 		}
 		for _, open := range e.console.Pending() {
-			if soon := open.Until.Sub(now); !open.Until.IsZero() && soon < left {
+			if soon := open.Until.Sub(now); !open.Until.IsZero() && soon > 0 && soon < left {
 				left, why = soon, open.Says
 			}
 		}
@@ -181,8 +184,8 @@ func (c *steered) handedOver(p *patience) error {
 
 // overrun is the error of a step that took too long.
 func (c *steered) overrun(p *patience) *overrun {
-	if _, why := c.e.left(p); why != "" {
-		return &overrun{text: fmt.Sprintf("%v: this happens by itself now: %s; %s", errTimeout, why, c.e.stateWords())}
+	if p.bound != "" {
+		return &overrun{text: fmt.Sprintf("%v: this happens by itself now: %s; %s", errTimeout, p.bound, c.e.stateWords())}
 	}
 	return &overrun{text: fmt.Sprintf("%v of %s (%s): %s", errTimeout, units.Words(p.length), p.step.timeoutFrom, c.e.stateWords())}
 }
@@ -191,7 +194,7 @@ func (c *steered) overrun(p *patience) *overrun {
 // is false then. It is no error when there is more time.
 func (c *steered) waitOn(ctx context.Context, p *patience, do func(context.Context) error) (over bool, err error) {
 	failure := c.overrun(p)
-	if _, why := c.e.left(p); why != "" {
+	if p.bound != "" {
 		return true, failure
 	}
 	held, release := c.WithHelm(ctx)
