@@ -386,10 +386,10 @@ func TestPasteIntoADevice(t *testing.T) {
 	const refused = `line 4 of the text ("frobnicate"): the device answered: no such word: frobnicate`
 	out, err := exec.Command(program, args...).CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), refused+"; 3 lines were typed before it")
+	assert.Contains(t, string(out), refused+"; typed before it: 3 lines")
 	out, err = exec.Command(program, append(args, "--fail", "room in the standby bank")...).CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), `line 3 of the text ("look banks"): the device answered: room in the standby bank; 2 lines were typed before it`)
+	assert.Contains(t, string(out), `line 3 of the text ("look banks"): the device answered: room in the standby bank; typed before it: 2 lines`)
 	out, err = exec.Command(program, append(args, "--go-on")...).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	assert.Contains(t, string(out), "refused: "+refused)

@@ -12,6 +12,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
+	"pilotrix/core/units"
 )
 
 func (a *app) askSearch() tea.Cmd {
@@ -77,10 +78,10 @@ func (a *app) pasteText(s *session.Session, typed func(context.Context) (session
 	result, err := typed(a.ctx)
 	switch {
 	case errors.Is(err, runbook.ErrHelm):
-		s.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("pasting was stopped by a key after %d lines", result.Lines)})
+		s.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("pasting was stopped by a key after %s", units.Many(result.Lines, "line"))})
 	case err != nil:
 		s.Emit(event.Note{Level: event.Error, Text: "pasting stopped: " + err.Error()})
 	default:
-		s.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("pasted %d lines", result.Lines)})
+		s.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("pasted %s", units.Many(result.Lines, "line"))})
 	}
 }

@@ -8,6 +8,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/plain"
+	"pilotrix/core/units"
 )
 
 // coursePrinter tells a run in lines of text.
@@ -35,7 +36,7 @@ func (c *coursePrinter) tell(e event.Event) {
 		for _, s := range b.Steps {
 			c.titles[s.ID] = s
 		}
-		c.say("%s, %d steps", b.Title, len(b.Steps))
+		c.say("%s, %s", b.Title, units.Many(len(b.Steps), "step"))
 	case event.StepBegin:
 		if phase := c.titles[b.ID].Phase; phase != c.phase {
 			c.phase = phase
@@ -178,7 +179,7 @@ func (c *coursePrinter) transferEnd(b event.TransferEnd) {
 	if b.Padding > 0 {
 		padding = fmt.Sprintf(", padding %d B", b.Padding)
 	}
-	c.say("      %s: %d B%s in %s, %d blocks, %d resent%s %s", b.Outcome, b.Bytes, b.Part(), b.Took.Round(10*time.Millisecond), b.Blocks, b.Resent, padding, b.Message)
+	c.say("      %s: %d B%s in %s, %s, %d resent%s %s", b.Outcome, b.Bytes, b.Part(), b.Took.Round(10*time.Millisecond), units.Many(b.Blocks, "block"), b.Resent, padding, b.Message)
 }
 
 func (c *coursePrinter) staged(b event.Staged) {
@@ -193,7 +194,7 @@ func (c *coursePrinter) staged(b event.Staged) {
 }
 
 func (c *coursePrinter) end(b event.RunEnd) {
-	c.say("\n%s: %s", b.Outcome, b.Message)
+	c.say("\n%s", b.Words())
 	for _, proof := range b.Proved {
 		c.say("  proved  %s", proof)
 	}

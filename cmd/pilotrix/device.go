@@ -14,6 +14,7 @@ import (
 
 	"pilotrix/core/inventory"
 	"pilotrix/core/source"
+	"pilotrix/core/units"
 	"pilotrix/demo"
 	"pilotrix/tui/paint"
 )
@@ -280,7 +281,7 @@ func (p *program) deviceCheck() *cobra.Command {
 			if err := errors.Join(wrong...); err != nil {
 				return usage(err)
 			}
-			fmt.Fprintf(p.out, "%s: %d devices, nothing to complain of\n", path, len(kept.Devices))
+			fmt.Fprintf(p.out, "%s: %s, nothing to complain of\n", path, units.Many(len(kept.Devices), "device"))
 			return nil
 		},
 	}

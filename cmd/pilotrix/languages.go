@@ -11,6 +11,7 @@ import (
 	"pilotrix/core/image"
 	"pilotrix/core/runbook"
 	"pilotrix/core/source"
+	"pilotrix/core/units"
 	"pilotrix/demo"
 	"pilotrix/tui/paint"
 )
@@ -33,7 +34,7 @@ func (p *program) dialectCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			fmt.Fprintf(p.out, "%s: %d modes, %d readings, %d actions, %s\n", d.Dialect, len(d.Modes), len(d.Readings), len(d.Actions), p.warn(d.Warnings()))
+			fmt.Fprintf(p.out, "%s: %s, %s, %s, %s\n", d.Dialect, units.Many(len(d.Modes), "mode"), units.Many(len(d.Readings), "reading"), units.Many(len(d.Actions), "action"), p.warn(d.Warnings()))
 			return nil
 		},
 	})
@@ -62,7 +63,7 @@ func (p *program) runbookCommand() *cobra.Command {
 					return usage(err)
 				}
 			}
-			fmt.Fprintf(p.out, "%s: %d phases, %s\n", book.Runbook, len(book.Phases), p.warn(warnings))
+			fmt.Fprintf(p.out, "%s: %s, %s\n", book.Runbook, units.Many(len(book.Phases), "phase"), p.warn(warnings))
 			return nil
 		},
 	}
@@ -92,7 +93,7 @@ func (p *program) upgradePathsCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			fmt.Fprintf(p.out, "%s: %d steps, nothing to complain of\n", paths.UpgradePaths, len(paths.Steps))
+			fmt.Fprintf(p.out, "%s: %s, nothing to complain of\n", paths.UpgradePaths, units.Many(len(paths.Steps), "step"))
 			return nil
 		},
 	})
@@ -187,5 +188,5 @@ func tellsUpgradePaths(name string) (title, about string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	return fmt.Sprintf("%d steps", len(paths.Steps)), paths.About, nil
+	return units.Many(len(paths.Steps), "step"), paths.About, nil
 }

@@ -237,10 +237,10 @@ func (p *program) logbookPrune() *cobra.Command {
 					p.printEntry(e.Entry, units.Bytes(e.Bytes))
 				}
 				if !really || len(gone) == 0 {
-					fmt.Fprintf(p.out, "%d sessions, %s, would go; --yes removes them for good\n", len(gone), units.Bytes(bytes))
+					fmt.Fprintf(p.out, "would go: %s, %s; --yes removes them for good\n", units.Many(len(gone), "session"), units.Bytes(bytes))
 					return nil
 				}
-				fmt.Fprintf(p.out, "%d sessions, %s, are removed\n", len(gone), units.Bytes(bytes))
+				fmt.Fprintf(p.out, "removed: %s, %s\n", units.Many(len(gone), "session"), units.Bytes(bytes))
 				return book.Prune(gone)
 			})
 		},

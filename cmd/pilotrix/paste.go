@@ -16,6 +16,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/plain"
 	"pilotrix/core/session"
+	"pilotrix/core/units"
 )
 
 func (p *program) pasteCommand() *cobra.Command {
@@ -107,11 +108,11 @@ func (p *program) paste(ctx context.Context, target line.Target, scale float64, 
 	result, err := o.Paste(ctx, text, opt)
 	fmt.Fprintln(p.err)
 	if err = errors.Join(err, o.close("the text was typed")); err != nil {
-		return fmt.Errorf("%s: %w; %d lines were typed before it", name, err, result.Lines)
+		return fmt.Errorf("%s: %w; typed before it: %s", name, err, units.Many(result.Lines, "line"))
 	}
 	for _, refused := range result.Refused {
 		fmt.Fprintln(p.err, "refused: "+plain.Text(refused))
 	}
-	fmt.Fprintf(p.out, "done: %d lines, %d characters in %s\n", result.Lines, result.Typed, result.Took.Round(10*time.Millisecond))
+	fmt.Fprintf(p.out, "done: %s, %s in %s\n", units.Many(result.Lines, "line"), units.Many(result.Typed, "character"), result.Took.Round(10*time.Millisecond))
 	return nil
 }

@@ -24,6 +24,7 @@ import (
 	"pilotrix/core/ownfile"
 	"pilotrix/core/provision"
 	"pilotrix/core/serve"
+	"pilotrix/core/units"
 	"pilotrix/tui"
 )
 
@@ -175,7 +176,7 @@ func bootFile(shelf *image.Shelf, said string) (string, error) {
 	case said != "":
 		return said, nil
 	case len(names) != 1:
-		return "", fmt.Errorf("the folder has %d files: say which of them devices are told to fetch (--boot-file): %s", len(names), strings.Join(names, ", "))
+		return "", fmt.Errorf("the folder has %s: say which of them devices are told to fetch (--boot-file): %s", units.Many(len(names), "file"), strings.Join(names, ", "))
 	}
 	return names[0], nil
 }

@@ -180,7 +180,7 @@ func (p *program) reckonBurn() *cobra.Command {
 				return err
 			}
 			from, last := burn.EraseAt()
-			fmt.Fprintf(p.out, "erase  %#x to %#x, +%#x  (%s in %d sectors)\n", from, last, burn.Erase.Size(), units.Bytes(burn.Erase.Size()), burn.Sectors)
+			fmt.Fprintf(p.out, "erase  %#x to %#x, +%#x  (%s in %s)\n", from, last, burn.Erase.Size(), units.Bytes(burn.Erase.Size()), units.Many(burn.Sectors, "sector"))
 			from, last = burn.WriteAt()
 			fmt.Fprintf(p.out, "write  %#x to %#x, +%#x  (%s)\n", from, last, burn.Write.Size(), units.Bytes(burn.Write.Size()))
 			fmt.Fprintf(p.out, "left   %s of part %s\n", units.Bytes(burn.Left), burn.Part.Name)

@@ -5,6 +5,7 @@ import (
 	"unicode/utf8"
 
 	"pilotrix/core/event"
+	"pilotrix/core/units"
 )
 
 // transcript tells what the hand and the device said to each other, line by line: a recorded session knows every
@@ -38,7 +39,7 @@ func (t *transcript) tellTyped(drawn string) {
 		if strings.Contains(drawn, strings.TrimSpace(typed)) {
 			t.say("  ⟩ %s", typed)
 		} else {
-			t.say("  ⟩ [%d characters that the device did not show]", utf8.RuneCountInString(typed))
+			t.say("  ⟩ [%s that the device did not show]", units.Many(utf8.RuneCountInString(typed), "character"))
 		}
 	}
 	t.waiting = nil

@@ -20,6 +20,7 @@ import (
 	"pilotrix/core/transfer"
 	"pilotrix/core/transfer/tftp"
 	"pilotrix/core/transfer/xmodem"
+	"pilotrix/core/units"
 )
 
 func (p *program) sendCommand() *cobra.Command {
@@ -119,7 +120,7 @@ func (p *program) push(ctx context.Context, path string, o pushing) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(p.out, "done: %d B in %s, %s, %d blocks resent\n", result.Bytes, result.Took.Round(time.Millisecond), result.Terms, result.Resent)
+	fmt.Fprintf(p.out, "done: %d B in %s, %s, %s resent\n", result.Bytes, result.Took.Round(time.Millisecond), result.Terms, units.Many(result.Resent, "block"))
 	return nil
 }
 
@@ -260,6 +261,6 @@ func (p *program) transfer(ctx context.Context, target line.Target, scale float6
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(p.out, "done: %d B in %s, %d blocks, %d resent, padding %d B\n", result.Bytes, result.Took.Round(10*time.Millisecond), result.Blocks, result.Resent, result.Padding)
+	fmt.Fprintf(p.out, "done: %d B in %s, %s, %d resent, padding %d B\n", result.Bytes, result.Took.Round(10*time.Millisecond), units.Many(result.Blocks, "block"), result.Resent, result.Padding)
 	return nil
 }

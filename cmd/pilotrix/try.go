@@ -157,7 +157,7 @@ func (p *program) tellTrial(trial *dialect.Trial, all bool) error {
 			fmt.Fprintf(p.out, "✗ %-64s %s\n", "", plain.Text(fault))
 		}
 	}
-	fmt.Fprintf(p.out, "\n%d lines; nothing knows %d of them (?); %d things were looked for in vain (✗)\n", len(lines), unknown, faults)
+	fmt.Fprintf(p.out, "\n%s; nothing knows %d of them (?); looked for in vain: %s (✗)\n", units.Many(len(lines), "line"), unknown, units.Many(faults, "thing"))
 	if len(unused) > 0 {
 		fmt.Fprintf(p.out, "never seen here: %s\n", strings.Join(unused, ", "))
 	}

@@ -81,7 +81,7 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 	for _, fact := range r.facts {
 		text, found := fact.find(output)
 		if !found {
-			return nil, fmt.Errorf("%s: the answer says no %s (looked for %s in %d characters)", command, fact.Fact, fact.FactPattern.Pattern, len(output))
+			return nil, fmt.Errorf("%s: the answer says no %s (looked for %s in %s)", command, fact.Fact, fact.FactPattern.Pattern, units.Many(len(output), "character"))
 		}
 		value, err := r.values.convert(fact.Value, text)
 		if err != nil {
@@ -95,7 +95,7 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 			return nil, fmt.Errorf("%s: %s: %w", command, row.List, err)
 		}
 		if len(list) == 0 && !row.Empty {
-			return nil, fmt.Errorf("%s: the answer has no row of %s (looked for %s in %d characters)", command, row.List, row.RowPattern.Pattern, len(output))
+			return nil, fmt.Errorf("%s: the answer has no row of %s (looked for %s in %s)", command, row.List, row.RowPattern.Pattern, units.Many(len(output), "character"))
 		}
 		if err := cmp.Or(counted(row, len(list), facts), row.distinct(list)); err != nil {
 			return nil, fmt.Errorf("%s: %w", command, err)
@@ -115,7 +115,7 @@ func counted(row compiledRow, rows int, facts []device.Fact) error {
 	}
 	for _, fact := range facts {
 		if n, is := fact.Value.(float64); fact.Name == row.Count && is && int(n) != rows {
-			return fmt.Errorf("the answer has %d rows of %s, and says that there are %d", rows, row.List, int(n))
+			return fmt.Errorf("the answer has %s of %s, and says that there are %d", units.Many(rows, "row"), row.List, int(n))
 		}
 	}
 	return nil
@@ -125,7 +125,7 @@ func rowsWords(n int) string {
 	if n == 1 {
 		return "1 row"
 	}
-	return fmt.Sprintf("%d rows", n)
+	return units.Many(n, "row")
 }
 
 // find is the value that a fact's pattern finds, or its default.

@@ -104,8 +104,10 @@ const (
 	Skipped    Outcome = "skipped"
 	ByHand     Outcome = "by hand"
 	RolledBack Outcome = "rolled back"
-	DoneBut    Outcome = "done, but" // to the end, over steps that failed
-	Already    Outcome = "so already"
+	// RolledBackBut runs again what ran before, and something that was changed was not put back.
+	RolledBackBut Outcome = "rolled back, but not all"
+	DoneBut       Outcome = "done, but" // to the end, over steps that failed
+	Already       Outcome = "so already"
 )
 
 // Good reports whether an end is what was wanted.

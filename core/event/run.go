@@ -2,6 +2,7 @@ package event
 
 import (
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -56,9 +57,19 @@ var runEndKind = declare(Kind[RunEnd]{
 	Name:   "run.end",
 	Sample: RunEnd{Outcome: Done, Exit: 0, Proved: []string{"it runs"}, Unrecorded: "from “write b” on: the disk is full"},
 	Tell: func(b RunEnd) (string, bool) {
-		return string(b.Outcome) + ": " + b.Message, true
+		return b.Words(), true
 	},
 })
+
+// Words are how it ended, and what there is to say of that.
+func (b RunEnd) Words() string {
+	outcome := string(b.Outcome)
+	rest, same := strings.CutPrefix(b.Message, outcome)
+	if same && (rest == "" || strings.ContainsAny(rest[:1], ";:,")) || b.Outcome == DoneBut && strings.HasPrefix(b.Message, "done") {
+		return b.Message
+	}
+	return strings.TrimSuffix(outcome+": "+b.Message, ": ")
+}
 
 func (RunEnd) kind() *declaration { return runEndKind }
 

@@ -20,6 +20,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
+	"pilotrix/core/units"
 )
 
 // member is one file of an archive.
@@ -164,7 +165,7 @@ func walkZip(file *interruptible, size int64, visit func(member, io.Reader) erro
 		return err
 	}
 	if len(archive.File) > mostMembers {
-		return fmt.Errorf("it holds %d files, more than the %d that are looked at", len(archive.File), mostMembers)
+		return fmt.Errorf("it holds %s, more than the %d that are looked at", units.Many(len(archive.File), "file"), mostMembers)
 	}
 	named := places{}
 	all := &inflated{packed: func() int64 { return size }} // members may share what they are packed from
@@ -205,7 +206,7 @@ func walkTar(from io.Reader, visit func(member, io.Reader) error) error {
 		case err != nil:
 			return err
 		case n > mostMembers:
-			return fmt.Errorf("it holds more than the %d files that are looked at", mostMembers)
+			return fmt.Errorf("it holds more than the %s that are looked at", units.Many(mostMembers, "file"))
 		case header.Typeflag != tar.TypeReg:
 			continue
 		}

@@ -21,6 +21,7 @@ import (
 
 	"pilotrix/core/device"
 	"pilotrix/core/plain"
+	"pilotrix/core/units"
 )
 
 // Item is one image on the shelf.
@@ -526,7 +527,7 @@ func (s *Shelf) Find(name string) (Item, error) {
 	}
 	for _, other := range found[1:] {
 		if other.SHA256 != found[0].SHA256 {
-			return Item{}, fmt.Errorf("%d images are called %s; name one by its path or the beginning of its SHA-256", len(found), name)
+			return Item{}, fmt.Errorf("%s are called %s; name one by its path or the beginning of its SHA-256", units.Many(len(found), "image"), name)
 		}
 	}
 	return found[0], nil

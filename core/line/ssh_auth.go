@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
+	"pilotrix/core/units"
 )
 
 // prover proves who we are: by the agent's keys, by those in files, by what is asked, by a password.
@@ -63,7 +64,7 @@ func (p *prover) keys(ctx context.Context) (signers []ssh.Signer) {
 			p.agent = conn
 			if held, err := agent.NewClient(conn).Signers(); err == nil && len(held) > 0 {
 				signers = append(signers, held...)
-				p.try(fmt.Sprintf("%d keys of the agent", len(held)))
+				p.try(fmt.Sprintf("%s of the agent", units.Many(len(held), "key")))
 			}
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"pilotrix/core/event"
+	"pilotrix/core/units"
 )
 
 // Keeper writes one session. What cannot be written waits in memory, and is written as soon as it can be.
@@ -141,7 +142,7 @@ func (k *Keeper) run(feed *event.Feed) {
 				k.err = k.flush(true)
 			}
 			if k.err == nil && k.gap > 0 {
-				k.err = fmt.Errorf("%d events of it are missing: there was no room for them while nothing could be recorded", k.gap)
+				k.err = fmt.Errorf("missing of it: %s; there was no room for them while nothing could be recorded", units.Many(k.gap, "event"))
 			}
 			return
 		}
@@ -198,7 +199,7 @@ func (k *Keeper) take(batch []event.Event) {
 		first := k.waiting[0]
 		k.loses(first)
 		k.waiting[0] = event.Event{Seq: first.Seq, At: first.At, Body: event.Note{
-			Level: event.Error, Text: fmt.Sprintf("%d events since %s are missing here: nothing could be recorded, and there was no more room for them in memory", k.lost, k.since.Format(time.TimeOnly)),
+			Level: event.Error, Text: fmt.Sprintf("missing here: %s since %s; nothing could be recorded, and there was no more room for them in memory", units.Many(k.lost, "event"), k.since.Format(time.TimeOnly)),
 		}}
 		k.said = first.Seq
 		k.bytes += weight(k.waiting[0])

@@ -423,6 +423,11 @@ func (p *Prepared) Check() error {
 		c.path = fmt.Sprintf("rollback.steps[%d]", j)
 		s := p.Book.compileStep(c, &p.Book.Rollback.Steps[j])
 		s.ID, s.Phase = fmt.Sprintf("back.%d", j+1), "rollback"
+		for k, action := range s.Undoes {
+			if p.Dialect.Action(action) == nil {
+				c.Complain(fmt.Sprintf("undoes[%d]", k), "dialect %s has no action %q; it has %s", p.Dialect.Dialect, action, strings.Join(p.Dialect.ActionNames(), ", "))
+			}
+		}
 		p.Rollback = append(p.Rollback, s)
 	}
 	c.unusedInputs(p)

@@ -63,6 +63,7 @@ type Common struct {
 	On           string            `yaml:"on" jsonschema_description:"The line that it types on, of those that are open beside the first (--also NAME=TARGET); the first unless said"`
 	Hold         string            `yaml:"hold" jsonschema_description:"Waits for the operator's approval, with this text"`
 	Rollback     string            `yaml:"rollback" jsonschema_description:"How this is undone; said with the hold"`
+	Undoes       []string          `yaml:"undoes" jsonschema_description:"In a rollback: the actions whose effect this puts back; one that is done again with other values puts its own back"`
 	Irreversible bool              `yaml:"irreversible" jsonschema_description:"This cannot be undone"`
 	Expected     *source.Duration  `yaml:"expected" jsonschema_description:"How long it usually takes"`
 	Timeout      *source.Duration  `yaml:"timeout" jsonschema_description:"How long it may take; each verb has its own unless said"`

@@ -133,7 +133,7 @@ func (e *Engine) rollBack(ctx context.Context, failure string) Result {
 	case len(e.past) > gone:
 		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and of the rollback this failed: %s", failure, strings.Join(e.past[gone:], "; "))}
 	}
-	return Result{Outcome: event.RolledBack, Exit: ExitRolledBack, Message: failure + "; rolled back"}
+	return e.rolledBack(failure)
 }
 
 // guarded does something whose faults are errors.
@@ -157,11 +157,16 @@ func (e *Engine) handWords() string {
 }
 
 func (e *Engine) changedWords() string {
+	by := e.writtenWords()
+	if by != "" {
+		by = ": " + by
+	}
+	by += e.armed()
 	switch {
 	case e.changed:
-		return "; the device was changed before that"
+		return "; the device was changed before that" + by
 	case e.tried:
-		return "; the device may have been changed before that"
+		return "; the device may have been changed before that" + by
 	case e.typedByHand():
 		return "; the runbook changed nothing on the device, what was typed by hand aside"
 	}

@@ -2,6 +2,7 @@ package runbook
 
 import (
 	"context"
+	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -49,8 +50,30 @@ func TestEveryEndHasAWordAndACode(t *testing.T) {
 			map[string][]string{"raise": {"raised"}, "set 1": {"no"}},
 			"", event.Failed, 1, "the device was changed before that",
 		},
-		"rolled back": {
-			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", rollback, map[string][]string{"raise": {"no"}}, "", event.RolledBack, 4, "rolled back",
+		"rolled back, but not all": {
+			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", rollback,
+			map[string][]string{"raise": {"no"}},
+			"", event.RolledBackBut, 4, "not put back: what these have changed: “Raise”",
+		},
+		"rolled back, where the rollback undoes it": {
+			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", strings.Replace(rollback, "{step:", "{undoes: [raise], step:", 1),
+			map[string][]string{"raise": {"no"}},
+			"", event.RolledBack, 4, "“Raise”: “raise” did not say that it succeeded",
+		},
+		"rolled back, where it was refused": {
+			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", rollback,
+			map[string][]string{"raise": {"may not"}},
+			"", event.RolledBack, 4, "“raise” was answered: may not",
+		},
+		"rolled back by the same action with another value": {
+			"      - {step: Set, act: {action: set, with: {to: '2'}}}\n      - {step: Check, check: {holds: 1 == 2, message: no}, on-failure: {do: roll-back}}\n", rollback,
+			map[string][]string{"set 2": {"ok"}},
+			"", event.RolledBack, 4, "“Check”: no",
+		},
+		"rolled back by one step of two": {
+			"      - {step: Raise, act: {action: raise}}\n      - {step: Set, act: {action: set, with: {to: '2'}}}\n      - {step: Check, check: {holds: 1 == 2, message: no}, on-failure: {do: roll-back}}\n", rollback,
+			map[string][]string{"raise": {"raised"}, "set 2": {"ok"}},
+			"", event.RolledBackBut, 4, "not put back: what these have changed: “Raise”",
 		},
 		"rolled back in vain": {
 			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", rollback,
@@ -63,12 +86,20 @@ func TestEveryEndHasAWordAndACode(t *testing.T) {
 			map[string][]string{"raise": {"no"}, "set 1": {"no"}},
 			"", event.Failed, 1, "and of the rollback this failed: “Back”",
 		},
+		"stopped behind a change": {
+			"      - {step: Raise, act: {action: raise}}\n      - {step: Set, hold: Sets it., act: {action: set, with: {to: '1'}}}\n", "",
+			map[string][]string{"raise": {"raised"}},
+			StopHere, event.Stopped, 3, "the device was changed before that: “Raise”; still pending: the choice",
+		},
 		"stopped": {"      - {step: Raise, hold: Raises it., act: {action: raise}}\n", "", nil, StopHere, event.Stopped, 3, "nothing was changed on the device"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c2 := &echoing{answers: c.answers}
 			if c.decide != "" {
 				c2.decide = func(event.Ask) string { return c.decide }
+			}
+			if strings.Contains(c.says, "still pending") {
+				c2.pending = []dialect.Open{{Name: "choice", Says: "the choice"}}
 			}
 			result := runText(t, "runbook: r\nphases:\n  - phase: one\n    steps:\n"+c.steps+c.after, c2)
 			assert.Equal(t, c.outcome, result.Outcome, result.Message)

@@ -48,6 +48,7 @@ type Engine struct {
 	failures    map[string]int // repeat-from jumps used, by step
 	lineLosses  int
 	proved      []string
+	written     []written // what was changed on the device, and not put back
 
 	course    []PreparedStep // the steps as they are unrolled now, nil while rolling back
 	here      int            // the present one's place there
@@ -189,6 +190,9 @@ func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 			end.Outcome, end.Message = event.Done, ""
 		}
 		e.console.Emit(end)
+		if err == nil && e.rollingBack {
+			e.putsBack(s.Undoes)
+		}
 		if err == nil || errors.Is(err, errAlready) {
 			return err
 		}

@@ -101,7 +101,14 @@ func (e *Engine) stateWords() string {
 	if v.Proof != "" {
 		words += fmt.Sprintf(" (%q)", sense.Sample([]byte(v.Proof), 60))
 	}
-	return words + fmt.Sprintf(", last heard %s ago", e.console.Clock().Since(v.LastByte).Round(100*time.Millisecond))
+	switch ago := e.console.Clock().Since(v.Heard); {
+	case v.Heard.IsZero():
+		return words + ", nothing was heard of it yet"
+	case ago < time.Second:
+		return words + ", last heard less than a second ago"
+	default:
+		return words + ", last heard " + units.Words(ago) + " ago"
+	}
 }
 
 const (

@@ -63,7 +63,7 @@ func burnWords(b reckon.Burn, file string) []string {
 	eraseFrom, eraseLast := b.EraseAt()
 	writeFrom, writeLast := b.WriteAt()
 	return []string{
-		fmt.Sprintf("erases %d sectors of part %s: %s", b.Sectors, b.Part.Name, rangeWords(eraseFrom, eraseLast)),
+		fmt.Sprintf("erases %s of part %s: %s", units.Many(b.Sectors, "sector"), b.Part.Name, rangeWords(eraseFrom, eraseLast)),
 		fmt.Sprintf("writes %s: %s; %s of the part stay empty", file, rangeWords(writeFrom, writeLast), units.Bytes(b.Left)),
 	}
 }

@@ -119,6 +119,9 @@ func (r *Runbook) checkStep(path string, step *Step) {
 		r.file.Complain(path+".expected", "it is expected to take longer than it may (timeout: …)")
 	}
 	r.checkFailure(path+".on-failure", step.Failure)
+	if len(step.Undoes) > 0 && !strings.HasPrefix(path, "rollback.") {
+		r.file.Complain(path+".undoes", "undoes goes with the steps of the rollback")
+	}
 }
 
 func (r *Runbook) checkFailure(path string, f OnFailure) {

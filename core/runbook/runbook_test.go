@@ -31,7 +31,7 @@ readings:
   - {reading: self, command: self, facts: [{fact: device.serial, pattern: 'serial (\S+)'}]}
   - {reading: state, command: state, facts: [{fact: state.value, pattern: 'value (\d+)', as: number}]}
 actions:
-  - {action: raise, command: raise, done: raised}
+  - {action: raise, command: raise, done: raised, fail: may not}
   - {action: leave, in: [ready], command: leave, to: away}
   - {action: set, with: [to], command: 'set ${to}', done: ok}
 image:
@@ -454,7 +454,7 @@ func TestWhatADeadlineLeadsToIsWaitedFor(t *testing.T) {
 runbook: r
 on-failure: {do: roll-back}
 phases: [{phase: one, steps: [{step: Raise, act: {action: raise}}, {step: Wait, wait: {mode: [away]}, timeout: 20m}]}]
-rollback: {about: it comes back by itself, steps: [{step: It is away, wait: {mode: [away]}, timeout: 10m}]}
+rollback: {about: it comes back by itself, steps: [{step: It is away, undoes: [raise], wait: {mode: [away]}, timeout: 10m}]}
 `
 	const waitsBehind = "runbook: r\nphases: [{phase: one, steps: [{step: It is away, wait: {mode: [away]}, timeout: 10m}]}]\n"
 	for name, c := range map[string]struct {

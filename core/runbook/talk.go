@@ -292,6 +292,7 @@ func (e *Engine) typeAction(ctx context.Context, s *PreparedStep, d *doing) (*be
 		if err := e.alters(ctx, s, command); err != nil {
 			return nil, err
 		}
+		e.wrote(s, d.action.Action.Action, way.With...)
 	}
 	doubts := e.console.Doubts()
 	err = e.console.Command(ctx, command, Typing{Fresh: true, Leads: d.action.To != "", Masks: e.masks(way, env)})
@@ -331,6 +332,9 @@ func (e *Engine) follow(ctx context.Context, s *PreparedStep, b *begun) error {
 			return err
 		}
 		if text := b.way.Fail.Find(v.Output()); text != "" && v.Commands == b.ours {
+			if b.action.Alters() {
+				e.refused()
+			}
 			return fmt.Errorf("“%s” was answered: %s", b.command, text)
 		}
 		switch {

@@ -11,6 +11,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/source"
+	"pilotrix/core/units"
 )
 
 var _ = register(Verb{
@@ -110,7 +111,7 @@ func (w *agreeWork) rows(env map[string]any, roll roll) ([]map[string]any, error
 		for _, row := range all {
 			named = append(named, expression.Format(row[w.Unit]))
 		}
-		return nil, fmt.Errorf("%d units are to agree, and only %d tell: unit %s", least, len(all), cmp.Or(strings.Join(named, ", "), "none"))
+		return nil, fmt.Errorf("%s are to agree, and only %d tell: unit %s", units.Many(least, "unit"), len(all), cmp.Or(strings.Join(named, ", "), "none"))
 	}
 	return all, nil
 }

@@ -367,6 +367,7 @@ func (v *welcome) offer(img *image.Image, name, by string) error {
 
 // welcomes stages the configuration under the names that this device asks for. From here on it may be changed.
 func (v *welcome) welcomes(ctx context.Context) error {
+	v.wrote(v.s, "")
 	if err := v.alters(ctx, v.s, "DHCP, image and configuration for "+v.mac); err != nil {
 		return err
 	}

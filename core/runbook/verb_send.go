@@ -308,6 +308,7 @@ func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img 
 	if err := e.alters(ctx, s, protocol+" put of "+img.Name+" to "+to); err != nil {
 		return err
 	}
+	e.wrote(s, "")
 	id := "put " + to
 	e.console.Emit(event.TransferBegin{ID: id, File: img.Name, Size: img.Size, Protocol: protocol, Peer: shell.RemoteAddr().String(), SHA256: img.SHA256})
 	say := func(text string) { e.console.Emit(event.Note{Level: event.Info, Text: text}) }

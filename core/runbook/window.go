@@ -58,6 +58,7 @@ func (w *sendWork) intoWindow(ctx context.Context, e *Engine, s *PreparedStep, i
 	if err := e.alters(ctx, s, "TFTP put of "+name+" to "+to.Addr().String()); err != nil {
 		return err
 	}
+	e.wrote(s, "")
 	if r := e.console.Reach(); r != nil {
 		watched := reach.Watched{Kind: reach.ICMP, Addr: to.Addr()}
 		v.watch = watched.String()

@@ -100,8 +100,9 @@ type State struct {
 
 	Commands int // that were begun so far, by whomever
 
-	LastByte time.Time
-	Bytes    int64 // in all
+	LastByte time.Time // or when the line was set, or came back, since then
+	Heard    time.Time // when the device last said anything, at whatever speed; zero for never
+	Bytes    int64     // in all
 	Garble   float64
 	Clean    time.Time // when text was last heard that proves the line's speed, zero for none since it was set or garbled
 	Receiver byte      // 'C', 'G' or NAK while a receiver asks for a file again and again, else 0
@@ -227,10 +228,12 @@ func (s *Sense) Learn(config Config, now time.Time) {
 	line, _ := s.model.Line()
 	fresh := New(config, now)
 	fresh.view.Bytes, fresh.view.LastByte, fresh.view.Count, fresh.view.Commands = s.view.Bytes, s.view.LastByte, s.view.Count, s.view.Commands
+	heard := s.view.Heard
 	*s = *fresh
 	s.model.Resize(cols, rows)
 	s.Feed(now, []byte(line))
 	s.view.Bytes -= int64(len(line))
+	s.view.Heard = heard
 }
 
 func (s *Sense) newModel(cols, rows int) *shown.Model {
@@ -317,6 +320,7 @@ func (s *Sense) Skip(gone time.Duration, now time.Time) {
 		return at
 	}
 	s.view.LastByte, s.sentAt, s.ticked, s.paged = later(s.view.LastByte), later(s.sentAt), later(s.ticked), later(s.paged)
+	s.view.Heard = later(s.view.Heard)
 }
 
 // Forget drops what is known of the stream: the line changed its speed or came back.
@@ -355,7 +359,7 @@ func (s *Sense) Feed(at time.Time, p []byte) Feed {
 	}
 	before := s.view
 	pause := at.Sub(s.view.LastByte)
-	s.view.LastByte = at
+	s.view.LastByte, s.view.Heard = at, at
 	s.view.Bytes += int64(len(p))
 	s.view.Answered = true
 	s.settled, s.paged = false, time.Time{}

@@ -402,3 +402,18 @@ func TestWhatStandsThereIsKnownOnceTheTalkIsLearnt(t *testing.T) {
 	assert.Equal(t, "login", s.State().Mode)
 	assert.Equal(t, bytes, s.State().Bytes, "nothing has come by that")
 }
+
+// TestWhenTheDeviceWasHeardIsNoMatterOfTheLine sets the line anew, and learns the talk, at a device that has been mute.
+func TestWhenTheDeviceWasHeardIsNoMatterOfTheLine(t *testing.T) {
+	s := newStream(config())
+	assert.True(t, s.State().Heard.IsZero())
+	s.wait(time.Minute)
+	s.Forget(s.now)
+	assert.True(t, s.State().Heard.IsZero(), "it never said anything")
+	s.hear("sill: ")
+	heard := s.now
+	s.wait(4 * time.Minute)
+	s.Forget(s.now)
+	s.Learn(config(), s.now)
+	assert.Equal(t, heard, s.State().Heard)
+}

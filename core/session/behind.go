@@ -6,6 +6,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/sense"
+	"pilotrix/core/units"
 )
 
 // What comes in one piece with a secret and its Enter, as from a paste, is for whatever the device shows next: it waits for that,
@@ -44,7 +45,7 @@ func (s *Session) typeLater(v sense.State) {
 	case now.Sub(s.later.at) >= laterLimit:
 		n := len(s.later.keys)
 		s.later = later{}
-		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%d characters behind the secret were not sent: the device has not answered it", n)})
+		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("not sent, since the device has not answered the secret: %s behind it", units.Many(n, "character"))})
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/sense"
+	"pilotrix/core/units"
 )
 
 // guard stops the Enter of a command that the dialect calls a danger. It follows what the hand types
@@ -205,7 +206,7 @@ func (s *Session) forgetHeld() {
 	k.held = nil
 	s.hub.Emit(event.Interlock{State: event.InterlockForgotten, Command: k.command})
 	if behind > 0 {
-		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%d characters that were pasted behind “%s” were not sent", behind, k.command)})
+		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("not sent: %s, pasted behind “%s”", units.Many(behind, "character"), k.command)})
 	}
 }
 

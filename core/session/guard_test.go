@@ -166,7 +166,7 @@ func TestAPasteWaitsBehindAHeldEnter(t *testing.T) {
 		assert.Equal(t, "look\rwipe bank B\rlook again\rwipe bank Ax", l.got())
 		notes := collect[event.Note](t, feed)
 		require.Len(t, notes, 1)
-		assert.Contains(t, notes[0].Text, "5 characters that were pasted behind “wipe bank A” were not sent")
+		assert.Contains(t, notes[0].Text, "not sent: 5 characters, pasted behind “wipe bank A”")
 	})
 }
 
@@ -464,7 +464,7 @@ func TestWhatIsPastedBehindASecretIsHeldToTheInterlocks(t *testing.T) {
 			time.Sleep(time.Minute)
 			if !answered {
 				assert.Equal(t, secret+"\r", k.far.got(), "the rest is for what the device shows next, and it shows nothing")
-				assert.Contains(t, last(of[event.Note](k)).Text, "behind the secret were not sent")
+				assert.Contains(t, last(of[event.Note](k)).Text, "has not answered the secret")
 				return
 			}
 			assert.Equal(t, []string{secret, "look"}, k.far.commands())

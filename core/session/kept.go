@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"pilotrix/core/event"
+	"pilotrix/core/units"
 )
 
 // A transfer is not ended by one stray key: minutes of it would be lost. Keys that are pressed while one has the line are kept,
@@ -42,7 +43,7 @@ func (s *Session) typeKept() {
 func (s *Session) dropKept() {
 	if n := s.presses; n > 0 {
 		s.endKept(event.KeysForgotten)
-		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%d keys that were pressed during the transfer were not sent", n)})
+		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("not sent: %s, pressed during the transfer", units.Many(n, "key"))})
 	}
 }
 

@@ -163,3 +163,11 @@ func Trip(d time.Duration) string {
 
 // Rate writes bytes a second.
 func Rate(perSecond float64) string { return fmt.Sprintf("%.1f kB/s", perSecond/1000) }
+
+// Many is a number of things, by the word for one of them: 1 step, 2 steps.
+func Many[N ~int | ~int64](n N, one string) string {
+	if n == 1 || n == -1 {
+		return fmt.Sprintf("%d %s", n, one)
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}

@@ -409,7 +409,7 @@ func blocksAgain(n int) string {
 	case 1:
 		return "1 block resent"
 	}
-	return fmt.Sprintf("%d blocks resent", n)
+	return fmt.Sprintf("%s resent", units.Many(n, "block"))
 }
 
 var bars = []rune(" ▁▂▃▄▅▆▇█")

@@ -56,7 +56,7 @@ func Card(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 		lines = append(lines, paint.Between(paint.Line{paint.In(t.Quiet, name)}, paint.Line{paint.In(t.Text, value)}, width))
 	}
 	put("erase", hex(f.Base+f.EraseFrom)+" – "+hex(f.Base+f.EraseTo-1))
-	put("", fmt.Sprintf("%d sectors, %s", f.Erased(), units.Bytes(f.EraseTo-f.EraseFrom)))
+	put("", fmt.Sprintf("%s, %s", units.Many(f.Erased(), "sector"), units.Bytes(f.EraseTo-f.EraseFrom)))
 	put("write", hex(f.Base+f.WriteFrom)+" – "+hex(f.Base+f.WriteTo-1))
 	put("", units.Bytes(f.WriteTo-f.WriteFrom)+" of "+f.File)
 	if f.Checksum != "" {
@@ -162,7 +162,7 @@ func ranges(t theme.Theme, f *event.Flash) (lines []paint.Line) {
 			paint.In(t.Text, fmt.Sprintf("   %s B   %s", units.Count(to-from), units.Bytes(to-from))), paint.In(t.Quiet, more),
 		})
 	}
-	row("erased", stage >= stages[event.FlashErased], f.EraseFrom, f.EraseTo, fmt.Sprintf("   %d sectors", f.Erased()))
+	row("erased", stage >= stages[event.FlashErased], f.EraseFrom, f.EraseTo, fmt.Sprintf("   %s", units.Many(f.Erased(), "sector")))
 	row("written", stage >= stages[event.FlashWritten], f.WriteFrom, f.WriteTo, "   "+f.File)
 	mark, text := paint.In(t.Quiet, " ○ "), paint.In(t.Quiet, "by the loader's own checksum")
 	if f.Checksum != "" {

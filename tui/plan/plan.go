@@ -49,7 +49,7 @@ func (v *Plan) lines(t theme.Theme, width int) []paint.Line {
 			holds++
 		}
 	}
-	about := fmt.Sprintf("%d steps, %d %s, about %s", len(p.Steps), holds, map[bool]string{true: "hold", false: "holds"}[holds == 1], units.Words(p.Expected))
+	about := fmt.Sprintf("%s, %d %s, about %s", units.Many(len(p.Steps), "step"), holds, map[bool]string{true: "hold", false: "holds"}[holds == 1], units.Words(p.Expected))
 	lines := []paint.Line{paint.Between(paint.Line{paint.Strong(t.Bright, p.Title)}, paint.Line{paint.In(t.Text, about)}, width)}
 	lines = append(lines, steps(t, p.Steps, width)...)
 	if p.About != "" || len(p.Rollback) > 0 {

@@ -52,7 +52,7 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 
 // kept draws what a transfer would lose by keys that were pressed meanwhile.
 func kept(t theme.Theme, s *state.State, v View, width int) []paint.Line {
-	text := map[bool]string{true: "A key waits", false: fmt.Sprintf("%d keys wait", s.Kept)}[s.Kept == 1] + ": a transfer has the line"
+	text := map[bool]string{true: "A key waits", false: fmt.Sprintf("%s wait", units.Many(s.Kept, "key"))}[s.Kept == 1] + ": a transfer has the line"
 	if m := s.Transfer; m.Active() {
 		text = strings.TrimSuffix(text, "a transfer has the line") + fmt.Sprintf("the transfer is %s done after %s", shareText(m), units.Clock(s.Now.Sub(m.Begun)))
 		if m.Got.Left > 0 {
@@ -209,7 +209,7 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case v.Other != nil:
 		return append(paint.Line{paint.In(t.Quiet, " ○ ")}, rows(t, v.Other.Enabled(), math.MaxInt)[0]...)
 	case v.Back > 0:
-		line := paint.Line{paint.In(t.Here, " ↑  "), paint.In(t.Text, fmt.Sprintf("%d rows back; ", v.Back)), paint.Strong(t.Key, "Shift+PgDn"), paint.In(t.Text, " forth, any other key returns to the live line")}
+		line := paint.Line{paint.In(t.Here, " ↑  "), paint.In(t.Text, fmt.Sprintf("%s back; ", units.Many(v.Back, "row"))), paint.Strong(t.Key, "Shift+PgDn"), paint.In(t.Text, " forth, any other key returns to the live line")}
 		if v.Moved {
 			line = append(line, paint.In(t.Here, "   something arrived meanwhile"))
 		}
