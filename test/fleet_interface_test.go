@@ -26,7 +26,7 @@ func TestEveryDemoRunsWithoutTheInterface(t *testing.T) {
 			run.Env = append(os.Environ(), homeAt(tempDir(t))...)
 			out, err := run.CombinedOutput()
 			require.NoError(t, err, "%s", out)
-			assert.Contains(t, string(out), "\ndone: done")
+			assert.Contains(t, string(out), "\ndone\n")
 			assert.Contains(t, string(out), "  proved  ")
 			assert.NotContains(t, string(out), "lamp-and-tide")
 		})

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // lines is a device with noise, a pager, and a prompt with a name in it.
@@ -362,4 +363,58 @@ func TestAPromptThatWasOnItsWayIsNoAnswer(t *testing.T) {
 	s.send("\r")
 	s.hear("\rgw-1 / ")
 	assert.True(t, s.wait(Settle).AtPrompt, "drawn anew on its line")
+}
+
+// TestAnAnswerMayBeginBehindItsEcho has a device that ends no line of its own behind what it echoes, with its echo at once, late, wrapped and
+// in pieces, and with log lines and the pager in the answer: its first row is never lost.
+func TestAnAnswerMayBeginBehindItsEcho(t *testing.T) {
+	rows := "  1 up\r\n  2 up\r\n  40 up\r\n"
+	for name, talk := range map[string]func(s *stream){
+		"the echo at once": func(s *stream) { s.send("look ports"); s.hear("look ports"); s.send("\r"); s.hear(rows) },
+		"late":             func(s *stream) { s.send("look ports\r"); s.hear("look ports" + rows) },
+		"half of it late":  func(s *stream) { s.send("look ports"); s.hear("look p"); s.send("\r"); s.hear("orts"); s.hear(rows) },
+		"byte by byte": func(s *stream) {
+			s.send("look ports\r")
+			for _, b := range "look ports" + rows {
+				s.hear(string(b))
+			}
+		},
+		"typed again": func(s *stream) {
+			s.send("lookxports")
+			s.hear("lookxports")
+			s.send("\x15")
+			s.hear(strings.Repeat("\b \b", 10))
+			s.send("look ports\r")
+			s.hear("look ports" + rows)
+		},
+		"a long one, wrapped": func(s *stream) {
+			s.send("look " + strings.Repeat("port ", 20) + "\r")
+			s.hear("look " + strings.Repeat("port ", 20) + rows)
+		},
+		"many rows before it": func(s *stream) {
+			s.hear(strings.Repeat("x\r\n", 30) + "sill: ")
+			s.send("look\r")
+			s.hear("look" + rows)
+		},
+		"it ends its line":     func(s *stream) { s.send("look ports\r"); s.hear("look ports\r\n" + rows) },
+		"it ends it with less": func(s *stream) { s.send("look ports\r"); s.hear("look ports\n\r" + rows) },
+	} {
+		for _, scrolls := range []int{0, 60} {
+			s := newStream(config())
+			s.hear("sill: ")
+			s.wait(Settle)
+			talk(s)
+			for n := range scrolls {
+				s.hear(fmt.Sprintf("  %d more\r\n", n))
+			}
+			s.hear("sill: ")
+			v := s.wait(Settle)
+			require.True(t, v.AtPrompt, name)
+			lines := strings.Split(strings.TrimSpace(v.Output()), "\n")
+			require.Len(t, lines, 3+scrolls, "%s: %q", name, v.Output())
+			for i, want := range []string{"1 up", "2 up", "40 up"} {
+				assert.Equal(t, want, strings.TrimSpace(lines[i]), name)
+			}
+		}
+	}
 }

@@ -160,7 +160,7 @@ func (v State) AnyLine(such func(typed string) bool) (typed string, found bool) 
 // NewState makes a view as a test needs it: with an output.
 func NewState(v State, output string) State {
 	m := shown.New(shown.UsualCols, shown.UsualRows, shown.Options{})
-	m.Mark(true)
+	m.Mark(true, nil)
 	m.Write([]byte("\r\n"+strings.ReplaceAll(strings.TrimSuffix(output, "\n"), "\n", "\r\n")+"\r\n"), nil)
 	v.answer, v.standing = m.Answer(), m.Standing()
 	return v
@@ -190,6 +190,7 @@ type Sense struct {
 	sentAt    time.Time
 	ticked    time.Time
 	paged     time.Time // when a pager was given its key, zero once something came
+	typed     []byte    // on the present line, nil where that is not known
 	mute      string    // letters that were typed since the line began: their echo asks for nothing
 }
 
@@ -211,7 +212,7 @@ func (s *Sense) quietSince() time.Time {
 
 // New starts with nothing known at that time.
 func New(config Config, now time.Time) *Sense {
-	s := &Sense{config: config, view: State{Mode: Unknown, Since: now, LastByte: now, Free: true}, ticked: now, ends: 1}
+	s := &Sense{config: config, view: State{Mode: Unknown, Since: now, LastByte: now, Free: true}, ticked: now, ends: 1, typed: []byte{}}
 	for _, mode := range config.Modes {
 		if mode.Prompt != nil {
 			s.prompts = append(s.prompts, mode.Prompt)
@@ -239,7 +240,7 @@ func (s *Sense) Learn(config Config, now time.Time) {
 func (s *Sense) newModel(cols, rows int) *shown.Model {
 	m := shown.New(cols, rows, shown.Options{Noise: s.config.Noise, Pager: s.config.Pager, Charset: s.config.Charset})
 	m.OnReply(s.config.Reply)
-	m.Mark(false)
+	m.Mark(false, nil)
 	return m
 }
 
@@ -288,8 +289,29 @@ func (s *Sense) Typed(now time.Time, p []byte) {
 		return -1
 	}, p))
 	s.mute = s.mute[max(0, len(s.mute)-64):]
+	s.follow(p)
 	s.settled = true // until something arrives
 }
+
+// follow keeps what was typed on the present line, nil where keys were typed that do more than stand there.
+func (s *Sense) follow(p []byte) {
+	const interrupt, kill = 0x03, 0x15
+	if len(p) == 0 {
+		return
+	}
+	if last := p[len(p)-1]; last == interrupt || last == kill {
+		s.typed = []byte{}
+		return
+	}
+	if s.typed == nil || bytes.ContainsFunc(p, func(r rune) bool { return r < ' ' || r == 0x7f }) || len(s.typed) > mostTyped {
+		s.typed = nil
+		return
+	}
+	s.typed = append(s.typed, p...)
+}
+
+// mostTyped bounds what is kept of a line, in bytes.
+const mostTyped = 4096
 
 // Entered tells that a line was ended on the device. A fresh one begins a command, whose answer is what
 // comes from here on; any other answers a question in the middle of it. Leads says that the command leads
@@ -300,11 +322,12 @@ func (s *Sense) Entered(now time.Time, fresh, leads bool) {
 	s.forgetRequests()
 	s.mute, s.ends, s.view.Secret, s.view.Answered = "", 0, false, false
 	if fresh {
-		s.model.Mark(true)
+		s.model.Mark(true, s.typed)
 		s.view.Commands++
 		s.view.Passed, s.pending = nil, nil // a State that was given out keeps its own
 		s.commanded = !leads
 	}
+	s.typed = []byte{}
 	s.settled = true
 }
 
@@ -327,7 +350,7 @@ func (s *Sense) Skip(gone time.Duration, now time.Time) {
 func (s *Sense) Forget(now time.Time) {
 	cols, rows := s.model.Size()
 	s.model = s.newModel(cols, rows)
-	s.window, s.pending, s.commanded = s.window[:0], nil, false
+	s.window, s.pending, s.commanded, s.typed = s.window[:0], nil, false, []byte{}
 	s.forgetRequests()
 	s.view.Garble, s.view.Clean, s.settled, s.view.Secret, s.ends = 0, time.Time{}, true, false, 1
 	s.view.LastByte = now

@@ -43,6 +43,8 @@ type Model struct {
 	inked    int64  // characters drawn when the mark was set
 	returns  int64  // carriage returns by then
 	blank    bool   // the marked line had nothing on it: what is drawn there is new
+	echo     []byte // what stood on the marked line when an Enter was sent there: what follows it on its row is new
+	leaving  []byte // the marked line, of which some rows have left the screen
 
 	each    func(Ended)
 	scratch []byte
@@ -111,14 +113,42 @@ func (m *Model) takeRow(text []byte, wraps bool) {
 	case pinned > 0:
 		return
 	case !m.blank && (pinned == 0 || m.passing):
-		m.passing = wraps
+		if m.passing = wraps; len(m.echo) > 0 {
+			m.leaving = append(m.leaving, text...)
+		}
+		if !wraps {
+			m.takeBehindEcho()
+		}
 		return
 	}
 	m.joining = append(m.joining, text...)
 	if wraps {
 		return
 	}
-	if line, kept := m.kept(m.joining); kept {
+	m.keep(m.joining)
+	m.joining = m.joining[:0]
+}
+
+// takeBehindEcho keeps what followed the echo on its row, which has left the screen.
+func (m *Model) takeBehindEcho() {
+	if rest := m.behindEcho(m.leaving); len(rest) > 0 {
+		m.keep(rest)
+	}
+	m.leaving = m.leaving[:0]
+}
+
+// behindEcho is what of the marked line follows the echo that stood there: a device may begin its answer without a line end.
+func (m *Model) behindEcho(line []byte) []byte {
+	rest, behind := bytes.CutPrefix(line, m.echo)
+	if len(m.echo) == 0 || !behind {
+		return nil
+	}
+	return bytes.TrimSpace(rest)
+}
+
+// keep puts a line to those of the answer that have left the screen.
+func (m *Model) keep(text []byte) {
+	if line, kept := m.kept(text); kept {
 		if len(m.scrolled) > 2*mostAnswer {
 			cut := len(m.scrolled) - mostAnswer
 			m.lost += int64(cut)
@@ -126,7 +156,6 @@ func (m *Model) takeRow(text []byte, wraps bool) {
 		}
 		m.scrolled = append(append(m.scrolled, line...), '\n')
 	}
-	m.joining = m.joining[:0]
 }
 
 // kept is a line as the answer holds it: without noise, and without what a pager asked.
@@ -147,13 +176,29 @@ func (m *Model) kept(line []byte) ([]byte, bool) {
 }
 
 // Mark begins an answer: it is what is drawn below the cursor's line from now on. Ended says that an Enter
-// was sent there; else what is drawn on a blank line itself is part of it.
-func (m *Model) Mark(ended bool) {
+// was sent there; else what is drawn on a blank line itself is part of it. Typed is what the device echoes on that line, by then or later,
+// nil where that is not known.
+func (m *Model) Mark(ended bool, typed []byte) {
 	m.scrolled, m.joining, m.passing, m.lost = nil, m.joining[:0], false, 0
 	m.inked, m.returns = m.screen.Inked(), m.screen.Returns()
 	line, free := m.Line()
 	m.blank = !ended && line == "" && free
+	m.echo, m.leaving = m.echo[:0], m.leaving[:0]
+	if ended && free && typed != nil {
+		m.echo = echoOf(m.echo, line, typed)
+	}
 	m.screen.Pin()
+}
+
+// echoOf is what a line shows once all that was typed on it is echoed.
+func echoOf(out []byte, line string, typed []byte) []byte {
+	out = append(out, line...)
+	for come := len(typed); come >= 0; come-- {
+		if strings.HasSuffix(line, string(typed[:come])) {
+			return append(out, typed[come:]...)
+		}
+	}
+	return out
 }
 
 // newFrom is the first row that was drawn since the mark, negative when all were.
@@ -230,10 +275,18 @@ func (m *Model) Answer() Answer {
 	_, end, _ := m.screen.LineAt(y, nil)
 	from := m.newFrom()
 	joining := append([]byte(nil), m.joining...)
+	leaving := append([]byte(nil), m.leaving...)
 	for row := 0; row < end; {
 		text, _, last := m.screen.LineAt(row, nil)
 		marked := row < from || row == 0 && m.passing
+		holdsEcho := marked && (row < from && from <= last+1 || row == 0 && m.passing)
 		row = last + 1
+		if holdsEcho {
+			if line, kept := m.kept(m.behindEcho(append(leaving, text...))); kept && len(line) > 0 {
+				a.live = append(a.live, string(line))
+			}
+			leaving = nil
+		}
 		if marked {
 			continue
 		}

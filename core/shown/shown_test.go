@@ -15,7 +15,7 @@ func model(cols int, command string) *Model {
 		Pager: regexp.MustCompile(`-- more --`),
 	})
 	m.Write([]byte("sill: "+command), nil)
-	m.Mark(true)
+	m.Mark(true, nil)
 	return m
 }
 
