@@ -205,6 +205,7 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 	fault := func(format string, args ...any) {
 		t.command.Faults = append(t.command.Faults, "reading "+r.Reading.Reading+": "+fmt.Sprintf(format, args...))
 	}
+	told := false // of what Parse would say
 	if len(t.answer) == 0 {
 		fault("nothing was answered")
 		return
@@ -212,6 +213,12 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 	if found := r.fail.Find(output); found != "" {
 		t.command.Matches = append(t.command.Matches, "fails: "+found)
 		return
+	}
+	lines := strings.Split(output, "\n")
+	near := func(pattern *regexp.Regexp, taken map[int]bool) {
+		for _, words := range nearMisses(pattern, lines, taken) {
+			fault("%s", words)
+		}
 	}
 	for _, fact := range r.facts {
 		at := fact.pattern.FindStringSubmatchIndex(output)
@@ -221,17 +228,21 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 			value, err := r.values.convert(fact.Value, text)
 			if err != nil {
 				fault("%s: %v", fact.Fact, err)
+				told = true
 				continue
 			}
 			t.match(t.lineAt(output, at[2]), "fact", fact.Fact, "= "+expression.Format(value))
 		case fact.Default == nil:
 			fault("no %s (%s)", fact.Fact, fact.FactPattern.Pattern)
+			told = true
+			near(fact.pattern, nil)
 		}
 	}
 	for _, row := range r.rows {
-		all := row.pattern.FindAllStringIndex(output, -1)
+		all, taken := row.pattern.FindAllStringIndex(output, -1), map[int]bool{}
 		if len(all) == 0 && !row.Empty {
 			fault("no row of %s (%s)", row.List, row.RowPattern.Pattern)
+			told = true
 		}
 		for i, at := range all {
 			first := at[0]
@@ -239,12 +250,18 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 				first++
 			}
 			t.match(t.lineAt(output, first), "row", fmt.Sprintf("%s[%d]", row.List, i), "")
+			for n := strings.Count(output[:first], "\n"); n <= strings.Count(output[:at[1]], "\n"); n++ {
+				taken[n] = true
+			}
 		}
+		near(row.pattern, taken)
 	}
-	if facts, err := r.Parse(output, t.typed, time.Time{}, &t.facts); err == nil {
-		for _, f := range facts {
-			t.facts.Set(f)
-		}
+	facts, err := r.Parse(output, t.typed, time.Time{}, &t.facts)
+	if err != nil && !told {
+		fault("%v", err)
+	}
+	for _, f := range facts {
+		t.facts.Set(f)
 	}
 }
 

@@ -67,3 +67,40 @@ func TestATrialSaysWhatWasLookedForInVain(t *testing.T) {
 	_, lines, _ = tried(t, "sill: store\nsill: ")
 	assert.Contains(t, lines[0].Faults[0], "nothing was answered")
 }
+
+// TestATrialSaysWhatWasNearlyMatched has a word that nobody foresaw, other capitals, a row that is there twice, and a table whose number
+// of rows is another.
+func TestATrialSaysWhatWasNearlyMatched(t *testing.T) {
+	d, err := Parse("ports.yaml", []byte(`
+dialect: ports
+modes: [{mode: ready, prompt: '^> $'}]
+readings:
+  - reading: ports
+    command: ports
+    facts: [{fact: listed.number, pattern: '(?m)^(\d+) ports$', as: number}, {fact: listed.speed, pattern: 'speed of (\d+)', default: '0'}]
+    rows: [{list: ports, key: [port], count: listed.number, pattern: '(?m)^ +(?P<port>\d+) +(?P<kind>copper|fibre) +(?P<state>up|down) *$'}]
+`))
+	require.NoError(t, err)
+	for text, want := range map[string][]string{
+		"  1 copper up\n  2 copper down\n2 ports\n":          nil,
+		"  1 copper up\n  2 copper testing\n2 ports\n":       {"“2 copper testing” is nearly one: it fits up to “2 copper”", "the answer has 1 row of ports, and says that there are 2"},
+		"  1 copper up\n  2 Copper Down\n2 ports\n":          {"“2 Copper Down” is nearly one: but for capitals"},
+		"  1 copper up\n  1 copper up\n2 ports\n":            {"ports has port 1 twice"},
+		"  1 copper up\n  2 fibre down  \n3 ports\n":         {"the answer has 2 rows of ports, and says that there are 3"},
+		"  1 copper up\n2 PORTS\n":                           {"no listed.number", "“2 PORTS” is nearly one: but for capitals"},
+		"  1 copper up\n  a note of the device's\n1 ports\n": nil,
+	} {
+		trial := d.NewTrial()
+		for line := range strings.Lines("> ports\n" + text + "> ") {
+			trial.Line(line)
+		}
+		lines, _ := trial.Result()
+		said := strings.Join(lines[0].Faults, "\n")
+		if want == nil {
+			assert.Empty(t, said, text)
+		}
+		for _, words := range want {
+			assert.Contains(t, said, words, text)
+		}
+	}
+}
