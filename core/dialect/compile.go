@@ -152,6 +152,8 @@ func (c *compiler) dialog(path string, dialog Dialog) *CompiledDialog {
 		c.complain(path, "question %q has no answer: give one, enter: true for Enter alone, or operator: true", dialog.Dialog)
 	case dialog.Operator && dialog.Answer != "":
 		c.complain(path+".answer", "the operator is asked this question, so it has no answer of its own")
+	case dialog.Echo != "" && (dialog.Operator || dialog.Enter || dialog.NoEnter):
+		c.complain(path+".echo", "nothing is waited for to come back of question %q: its answer has no text and Enter", dialog.Dialog)
 	}
 	return &CompiledDialog{Dialog: dialog, Pattern: dialog.Ask.RE(), Reply: c.template(path+".answer", dialog.Answer)}
 }

@@ -53,6 +53,9 @@ type CompiledDialog struct {
 	Reply   *expression.Template
 }
 
+// Unseen reports whether the answer does not come back key by key.
+func (d *CompiledDialog) Unseen() bool { return d.Echo == "enter" || d.Echo == "none" }
+
 // CompiledAction is an action with its ways ready.
 type CompiledAction struct {
 	Action

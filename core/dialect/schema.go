@@ -111,6 +111,7 @@ type Dialog struct {
 	Operator bool           `yaml:"operator" jsonschema_description:"Ask the operator instead"`
 	Secret   bool           `yaml:"secret" jsonschema_description:"The answer is shown and recorded nowhere"`
 	Enter    bool           `yaml:"enter" jsonschema_description:"Enter alone is the answer"`
+	Echo     string         `yaml:"echo" jsonschema:"enum=keys,enum=enter,enum=none" jsonschema_description:"Whether the answer comes back: key by key as commands do unless said, only at its Enter, or not at all"`
 	NoEnter  bool           `yaml:"no-enter" jsonschema_description:"Type the answer without Enter"`
 	Because  string         `yaml:"because" jsonschema_description:"Why this is the answer; shown with it"`
 }

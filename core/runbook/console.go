@@ -96,6 +96,7 @@ type Typing struct {
 	Fresh  bool // it begins a command; else it answers a question in the middle of one
 	Leads  bool // the command leads to another mode
 	Masks  bool // a secret stands in it
+	Unseen bool // it comes back at its Enter, or not at all: that is not waited for
 }
 
 // Wish is how to go on after the hand had the helm.

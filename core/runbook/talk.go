@@ -153,7 +153,7 @@ func (e *Engine) answerNow(ctx context.Context, own []*dialect.CompiledDialog, v
 	if dialog.NoEnter {
 		return e.console.Type(ctx, reply, dialog.Secret)
 	}
-	return e.console.Command(ctx, reply, Typing{Secret: dialog.Secret})
+	return e.console.Command(ctx, reply, Typing{Secret: dialog.Secret, Unseen: dialog.Unseen()})
 }
 
 // leaveToOperator asks for an answer to be typed by hand.

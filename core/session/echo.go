@@ -40,7 +40,7 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 			return err
 		}
 	}
-	if how.Secret || text == "" || !d.Echoes() {
+	if how.Secret || how.Unseen || text == "" || !d.Echoes() {
 		return c.send(ctx, text+d.Enter(), how, commandOf(text, how))
 	}
 	base := c.Device().Partial
@@ -60,17 +60,33 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 			return err
 		}
 		shown, _ := v.Typed()
+		unseen := fmt.Errorf("“%s” was typed and not sent: no key of it came back; %s", text, unseenWords(how))
+		silent := c.Device().Bytes == typedAt
+		if silent && (try == echoTries || d.Clears() == "") {
+			return unseen
+		}
 		if try == echoTries || d.Clears() == "" {
 			return fmt.Errorf("“%s” was typed and not sent: the device shows %q%s", text, sense.Sample([]byte(shown), 80), emptyWords(d.Clears()))
 		}
 		c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” came back as %q: the line is emptied and it is typed again", text, sense.Sample([]byte(shown), 60))})
 		if err := c.empty(ctx, base, v.Partial); err != nil {
+			if silent && ctx.Err() == nil && !errors.Is(err, runbook.ErrLineLost) { // nor did the key that empties the line
+				return unseen
+			}
 			return err
 		}
 		if left := c.Device().Partial; left == strings.TrimRight(base, " ") {
 			base = left // where a letter's echo was lost, the key has taken a blank of the prompt
 		}
 	}
+}
+
+// unseenWords are what there is to say of a device that echoes no key.
+func unseenWords(how runbook.Typing) string {
+	if how.Fresh {
+		return "where the device never echoes, the dialect says so (line: {echo: none})"
+	}
+	return "where this answer comes back only at its Enter, or not at all, the dialect says so at the question (echo: enter, or echo: none)"
 }
 
 func emptyWords(key string) string {
