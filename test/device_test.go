@@ -190,9 +190,9 @@ func TestAFailureGoesTheRollback(t *testing.T) {
 		r.book, err = book.Prepare(r.book.Dialect, nil, runbook.Kit{})
 		require.NoError(t, err)
 		result := r.run()
-		require.Equal(t, event.RolledBack, result.Outcome, "%s\n%s", result.Message, r.story())
+		require.Equal(t, event.RolledBackBut, result.Outcome, "%s\n%s", result.Message, r.story())
 		assert.Equal(t, runbook.ExitRolledBack, result.Exit)
-		assert.Contains(t, result.Message, "B; rolled back")
+		assert.Contains(t, result.Message, "B; not put back: what these have changed: “Remove a file”")
 	})
 }
 

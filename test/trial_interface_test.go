@@ -64,6 +64,6 @@ func TestATrialThatRunsOutInTheInterface(t *testing.T) {
 	assert.NotContains(t, screen, "due ")
 	term.answers("Escape", "✗  failed")
 	term.keys("F3")
-	screen = term.until("meanwhile ran out")
+	screen = term.until("lasting one by itself")
 	assert.NotContains(t, screen, "STILL OPEN")
 }
