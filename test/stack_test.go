@@ -13,8 +13,10 @@ import (
 
 	"pilotrix/bench"
 	"pilotrix/bench/maskel"
+	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
+	"pilotrix/core/state"
 	"pilotrix/demo"
 )
 
@@ -403,4 +405,45 @@ func TestABrokenRingHolds(t *testing.T) {
 		assert.Contains(t, asked[0], "The ring is broken between unit 2 and unit 3")
 		assert.Contains(t, result.Proved, "the ring is broken")
 	})
+}
+
+// TestARestartThatIsSetForLaterIsReckonedWith has the plan, and what the header counts down, hold the time until it comes.
+func TestARestartThatIsSetForLaterIsReckonedWith(t *testing.T) {
+	t.Parallel()
+	plans := map[string]time.Duration{}
+	for _, minutes := range []string{"0", "20", "45"} {
+		inStack(t, stackOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": minutes}}}, func(t *testing.T, x *stack) {
+			plans[minutes] = x.book.Plan(&device.Facts{}).Expected
+		})
+	}
+	assert.InDelta(t, 20, (plans["20"] - plans["0"]).Minutes(), 0.5)
+	assert.InDelta(t, 45, (plans["45"] - plans["0"]).Minutes(), 0.5)
+
+	for name, inputs := range map[string]map[string]string{"in minutes": {"minutes": "20"}, "at a time": {"at": "00:30"}} {
+		inStack(t, stackOptions{lanOptions: lanOptions{inputs: inputs}}, func(t *testing.T, x *stack) {
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			s := state.New()
+			var ended time.Time
+			left := map[string]time.Time{} // when the run is to end, by what is told as each step begins
+			for _, e := range x.kept() {
+				s.Apply(e)
+				switch b := e.Body.(type) {
+				case event.StepNow:
+					s.Tick(e.At)
+					left[b.Doing] = e.At.Add(s.Left())
+				case event.RunEnd:
+					ended = e.At
+				}
+			}
+			waits := 0
+			for doing, at := range left {
+				if strings.HasPrefix(doing, "Waits until it runs out") {
+					waits++
+					assert.InDelta(t, 0, ended.Sub(at).Minutes(), 4, "%s: %s", name, doing)
+				}
+			}
+			assert.Positive(t, waits, name)
+		})
+	}
 }

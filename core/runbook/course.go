@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"pilotrix/core/event"
@@ -59,9 +60,10 @@ func (e *Engine) plansOf(steps []PreparedStep, here int) (plans []event.StepPlan
 		if i >= here {
 			ahead := walk.step(s)
 			plan.Types = typedWords(ahead.Types)
-			if ahead.Skipped != "" { // it takes no time
+			if plan.Expected = ahead.Expected; ahead.Skipped != "" { // it takes no time
 				plan.Expected = 0
 			}
+			*walk.gone += plan.Expected
 		}
 		plans = append(plans, plan)
 	}
@@ -74,7 +76,25 @@ func (e *Engine) planner() *planner {
 	if v := e.console.Device(); v.AtPrompt {
 		p.mode = v.Mode
 	}
+	open, now := slices.Clone(e.console.Pending()), e.console.Clock().Now()
+	for i := range open { // the plan's time begins with nought
+		if until := &open[i].Until; !until.IsZero() {
+			*until = time.Time{}.Add(max(1, until.Sub(now)))
+		}
+	}
+	p.locks.Assume(open)
 	return p
+}
+
+// deadlinesMoved reports whether what the device does by itself has changed since that was asked last: what is ahead takes another time then.
+func (e *Engine) deadlinesMoved() bool {
+	now := ""
+	for _, open := range e.console.Pending() {
+		now += open.Name + open.Until.Round(10*time.Second).String()
+	}
+	moved := now != e.deadlines
+	e.deadlines = now
+	return moved
 }
 
 // cloneTree copies nested maps, not what they hold.

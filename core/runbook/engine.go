@@ -48,6 +48,7 @@ type Engine struct {
 	failures    map[string]int // repeat-from jumps used, by step
 	lineLosses  int
 	proved      []string
+	deadlines   string    // what the device does by itself and when, as it was told last
 	written     []written // what was changed on the device, and not put back
 
 	course    []PreparedStep // the steps as they are unrolled now, nil while rolling back
@@ -128,7 +129,7 @@ func (e *Engine) runSteps(ctx context.Context, steps []PreparedStep, course bool
 		e.course = nil
 		if course {
 			e.course, e.here = steps, i
-			if i > 0 && steps[i].Phase != steps[i-1].Phase {
+			if moved := e.deadlinesMoved(); i > 0 && (moved || steps[i].Phase != steps[i-1].Phase) {
 				e.console.Emit(event.Course{Steps: e.plansOf(steps, i)}) // what was read since fills it in
 			}
 		}

@@ -245,6 +245,7 @@ func (p *planner) step(s *PreparedStep) PlanStep {
 		told := w.Tells(&within, s)
 		step.Does, step.Checks, step.Reckons = told.Does, told.Checks, told.Reckons
 	}
+	step.Expected += within.runsOutIn(s)
 	step.Reads = on(s, within.reads(s))
 	step.Types = on(s, within.types(s))
 	step.Danger = within.danger(s, step.Types)
@@ -312,6 +313,20 @@ func (p *planner) types(s *PreparedStep) []Typed {
 		return w.Types(p, s)
 	}
 	return nil
+}
+
+// runsOutIn is how long a step waits first for what runs out by itself, as far as that is known.
+func (p *planner) runsOutIn(s *PreparedStep) (left time.Duration) {
+	w, waits := s.Work.(*outlastWork)
+	if !waits {
+		return 0
+	}
+	for _, open := range p.locks.Pending() {
+		if open.Name == w.pending && !open.Until.IsZero() {
+			left = max(0, open.Until.Sub(time.Time{}.Add(*p.gone)))
+		}
+	}
+	return left
 }
 
 // pending is what becomes pending by what is typed, and what is dealt with, and how much time is left for it.

@@ -81,7 +81,9 @@ func (r *restarting) outlast(ctx context.Context, name string) error {
 		}
 		left := max(0, open.Until.Sub(now))
 		r.patience.until = open.Until.Add(2 * grace) // what is said here comes first
-		r.now(r.s, "Waits until it runs out: "+open.Says, "in "+units.Words(left.Round(time.Second))+", then a restart", left+grace)
+		r.console.Emit(event.StepNow{
+			ID: r.s.ID, Doing: "Waits until it runs out: " + open.Says, Awaiting: "in " + units.Words(left.Round(time.Second)) + ", then a restart", Timeout: left + grace, Left: left + r.s.Expected,
+		})
 		begun, err := r.restartsWithin(ctx, slice, open.Until)
 		if err != nil || begun {
 			return err
