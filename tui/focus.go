@@ -139,10 +139,16 @@ func (a *app) onlyServing() {
 	a.show("transfers")
 }
 
-// show turns to a view; the console is then live.
+// show turns to a view; the console is then live. A view that is turned to while every key goes to the device gets them: it would offer
+// keys that do nothing, and what is typed for it would be the device's.
 func (a *app) show(name string) {
-	if a.shell.show(name); a.inConsole() {
+	a.shell.show(name)
+	switch {
+	case a.inConsole():
 		a.console.Live()
+	case a.locked && a.presentSecond() == nil:
+		a.locked = false
+		a.say("the keys are this view's again; " + keys.Name(a.opt.Leader) + " l gives them to the device once more")
 	}
 }
 

@@ -99,7 +99,7 @@ func (p *program) demoList(asJSON bool) error {
 		return json.NewEncoder(p.out).Encode(rows)
 	}
 	for _, r := range rows {
-		fmt.Fprintf(p.out, "%-15s %-28s %-12s %-21s %s\n", r.Name, r.Shows, r.Device, r.Runbook, r.Title)
+		fmt.Fprintf(p.out, "%-15s %-34s %-12s %-21s %s\n", r.Name, r.Shows, r.Device, r.Runbook, r.Title)
 	}
 	return nil
 }

@@ -83,7 +83,7 @@ func (s *Session) BeginPaste(text string, opt PasteOptions) (typed func(context.
 // unpasteable says why a line of a text is not typed to the device, empty where it is.
 func (s *Session) unpasteable(line string) string {
 	if strings.Contains(line, "\t") && !s.Dialect().TabIsText() {
-		return "it holds a tab, by which the device may complete what stands there: put blanks in its place, or say line: {tab: text} in the dialect of a device that takes it as it is"
+		return "it holds a tab, which may complete a word; paste blanks instead, or say line: {tab: text} in the dialect"
 	}
 	for _, r := range line {
 		if unicode.IsControl(r) && r != '\t' {

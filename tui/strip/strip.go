@@ -202,8 +202,6 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 			paint.In(t.Here, " ▷  "), paint.In(t.Text, "Replay, "+v.Playing), paint.Strong(t.Key, "Space"), paint.In(t.Text, " pauses  "), paint.Strong(t.Key, "n b"), paint.In(t.Text, " steps  "),
 			paint.Strong(t.Key, "+ -"), paint.In(t.Text, " speed  "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves"),
 		}
-	case v.Locked && v.Other != nil:
-		return paint.Line{paint.Strong(t.Here, " ▣  "), paint.In(t.Text, "Every key goes to the device, and none to this view. "), paint.Strong(t.Key, v.Leader+" l"), paint.In(t.Text, " ends that.")}
 	case v.Locked:
 		return paint.Line{paint.Strong(t.Here, " ▣  "), paint.In(t.Text, "Every key goes to the device. "), paint.Strong(t.Key, v.Leader+" l"), paint.In(t.Text, " gives the function keys back.")}
 	case v.Other != nil:
