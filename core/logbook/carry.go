@@ -60,6 +60,9 @@ func (l *Logbook) Import(from io.Reader) (ids []int64, err error) {
 	if len(in.ids) == 0 {
 		return nil, errors.New("it has no entry in it")
 	}
+	if err := in.finish(); err != nil {
+		return in.undo(err)
+	}
 	return in.ids, nil
 }
 
@@ -72,6 +75,14 @@ type importing struct {
 	batch []event.Event
 	last  int64         // the number of the entry's last event in its export
 	told  []event.Event // of the entry, what is remembered apart
+	whole []imported
+}
+
+// imported is an entry all of whose events are here.
+type imported struct {
+	Entry
+	keeps *Keeper
+	told  []event.Event
 }
 
 // line takes one line: an entry's head, or an event of the entry under way.
@@ -147,7 +158,7 @@ func (in *importing) write() error {
 	return err
 }
 
-// end makes the entry under way a whole one.
+// end writes what is left of the entry under way.
 func (in *importing) end() error {
 	if in.entry == nil {
 		return nil
@@ -155,20 +166,32 @@ func (in *importing) end() error {
 	if err := in.write(); err != nil {
 		return err
 	}
+	in.whole = append(in.whole, imported{*in.entry, in.keeps, in.told})
+	in.entry = nil
+	return nil
+}
+
+// finish makes all entries whole ones at once, and has what they tell remembered.
+func (in *importing) finish() error {
 	tx, err := in.book.db.Begin()
 	if err != nil {
 		return in.book.wrap(err)
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-	if _, err := tx.Exec(`UPDATE session SET outcome = ?, message = ? WHERE id = ?`, in.entry.Outcome, in.entry.Message, in.keeps.id); err != nil {
-		return in.book.wrap(err)
-	}
-	for _, e := range in.told {
-		if err := in.keeps.remember(tx, e); err != nil {
+	for _, one := range in.whole {
+		outcome := one.Outcome
+		if outcome == StillOpen { // as far as it was exported
+			outcome = Broken
+		}
+		if _, err := tx.Exec(`UPDATE session SET outcome = ?, message = ? WHERE id = ?`, outcome, one.Message, one.keeps.id); err != nil {
 			return in.book.wrap(err)
 		}
+		for _, e := range one.told {
+			if err := one.keeps.remember(tx, e); err != nil {
+				return in.book.wrap(err)
+			}
+		}
 	}
-	in.entry = nil
 	return in.book.wrap(tx.Commit())
 }
 

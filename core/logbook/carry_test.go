@@ -2,6 +2,7 @@ package logbook
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -26,6 +27,7 @@ func session(t *testing.T, b *Logbook, device, runbook string, outcome event.Out
 	if runbook != "" {
 		hub.Emit(event.RunBegin{Runbook: runbook, Title: runbook})
 		hub.Emit(event.In{Bytes: event.Text(text)})
+		hub.Emit(event.Fact{Name: keptFacts[0], Value: "of " + runbook})
 		hub.Emit(event.RunEnd{Outcome: outcome})
 	}
 	hub.Emit(event.SessionEnd{Why: "the test ends"})
@@ -220,7 +222,7 @@ func TestAnImportThatIsKilledIsCutOff(t *testing.T) {
 	_, found, err := there.LastRun("x")
 	require.NoError(t, err)
 	assert.False(t, found)
-	require.NoError(t, in.end())
+	require.NoError(t, errors.Join(in.end(), in.finish()))
 	entries, err = there.List(0)
 	require.NoError(t, err)
 	assert.Equal(t, string(event.Done), entries[0].Outcome)

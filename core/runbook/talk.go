@@ -67,7 +67,10 @@ func (e *Engine) readNow(ctx context.Context, s *PreparedStep, reading *dialect.
 		if words := e.p.Dialect.Refuses(output); words != "" { // no list is empty because of that
 			err = &notAnswered{command, words}
 		} else if facts, err = reading.Parse(output, command, e.console.Clock().Now(), e.facts); err == nil {
-			if err = cmp.Or(reading.Repeats(command, output, e.env()), e.known(reading, facts)); err == nil {
+			if err = reading.Repeats(command, output, e.env()); err == nil {
+				err = e.known(reading, facts)
+			}
+			if err == nil {
 				break
 			}
 		}
