@@ -51,8 +51,13 @@ func (o *Opener) Open(ctx context.Context, target Target) (Line, error) {
 }
 
 func openSocket(ctx context.Context, t Target, network string, c clock.Clock) (Line, error) {
-	var dialer net.Dialer
-	conn, err := dialer.DialContext(ctx, network, t.Address)
+	dial := dialTCP
+	if network != "tcp" {
+		dial = func(ctx context.Context, address string) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, network, address)
+		}
+	}
+	conn, err := dial(ctx, t.Address)
 	if err != nil {
 		return nil, socketError(t, err)
 	}
@@ -62,7 +67,7 @@ func openSocket(ctx context.Context, t Target, network string, c clock.Clock) (L
 // NewStream makes a line of any connected pair of reader and writer whose Close ends its Read.
 func NewStream(t Target, wire io.ReadWriteCloser, c clock.Clock) Line {
 	return newStream(t, wire, c, func(err error) error {
-		return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: "the other side closed it"}
+		return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: goneWords(err)}
 	})
 }
 

@@ -137,8 +137,7 @@ func (d *dialer) dial(ctx context.Context, h sshHost, jumps int) (*ssh.Client, e
 
 func (d *dialer) connect(ctx context.Context, h sshHost, jumps int) (net.Conn, error) {
 	if h.jump == "" {
-		var dialer net.Dialer
-		conn, err := dialer.DialContext(ctx, "tcp", h.address)
+		conn, err := dialTCP(ctx, h.address)
 		if err != nil {
 			return nil, socketError(d.target, err)
 		}

@@ -33,8 +33,7 @@ func openTelnet(ctx context.Context, t Target, c clock.Clock) (Line, error) {
 
 // dialTelnet connects and opens with what the client wants.
 func dialTelnet(ctx context.Context, t Target, opt telnet.Options) (*telnetWire, error) {
-	var dialer net.Dialer
-	conn, err := dialer.DialContext(ctx, "tcp", t.Address)
+	conn, err := dialTCP(ctx, t.Address)
 	if err != nil {
 		return nil, socketError(t, err)
 	}
@@ -47,7 +46,7 @@ func dialTelnet(ctx context.Context, t Target, opt telnet.Options) (*telnetWire,
 
 func newTelnetStream(t Target, wire *telnetWire, c clock.Clock) *stream {
 	return newStream(t, wire, c, func(err error) error {
-		return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: "the other side closed it"}
+		return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: goneWords(err)}
 	})
 }
 
