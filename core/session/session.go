@@ -78,6 +78,7 @@ type Session struct {
 	presses    int           // how often a key was pressed for them: one may be several bytes
 	beat       time.Time     // when the loop was last at work, of the wall
 	slept      time.Duration // how long the machine was suspended, as far as that was noticed
+	greeted    int           // bytes of what the connection said first
 	stopped    time.Duration // how long this program did not run
 	begun      bool
 	cols, rows int // of the device's own terminal, 0 when it is the window's
@@ -371,6 +372,7 @@ func (s *Session) arrived(chunk line.Chunk) {
 		t.put(chunk.Bytes)
 	}
 	s.hear(chunk.Bytes)
+	s.noticeTelnet(chunk.Bytes)
 	s.hand.draws(chunk.Bytes)
 	fed := s.sense.Feed(chunk.At, chunk.Bytes)
 	begin := 0

@@ -515,7 +515,10 @@ func (p painter) line() []paint.Line {
 	if p.s.Speed > 0 {
 		lines = append(lines, p.row("our end", paint.Line{paint.In(p.t.Text, fmt.Sprintf("%d baud %s", p.s.Speed, p.s.Framing))}))
 	}
-	if p.s.Mode.Name == "garbled" {
+	switch {
+	case p.s.Mode.Name == "garbled" && p.s.Speed == 0:
+		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "What comes is no text.")})
+	case p.s.Mode.Name == "garbled":
 		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "The speeds differ."), paint.Piece{Text: " "}, paint.Strong(p.t.Key, p.leader+" h"), paint.In(p.t.Quiet, " hunts for the right one.")})
 	}
 	return lines
