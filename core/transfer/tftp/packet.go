@@ -11,6 +11,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"pilotrix/core/plain"
@@ -158,6 +159,9 @@ func parseRequest(rest []byte, whole int) (request, error) {
 		return request{}, fmt.Errorf("it has %d bytes; a request has at most %d", whole, mostRequest)
 	}
 	texts, err := zeroEnded(rest)
+	if errors.Is(err, errStrings) { // old loaders leave the last one out
+		texts, err = zeroEnded(append(slices.Clone(rest), 0))
+	}
 	if err != nil {
 		return request{}, err
 	}
@@ -168,15 +172,30 @@ func parseRequest(rest []byte, whole int) (request, error) {
 	if r.name == "" {
 		return r, errors.New("it names no file")
 	}
+	if slices.Contains(likeOctet, r.mode) {
+		r.mode = Octet
+	}
 	if r.mode != Octet && r.mode != Netascii {
 		return r, fmt.Errorf("its mode %q is neither octet nor netascii", clean([]byte(r.mode)))
 	}
-	extra := texts[2:]
-	for len(extra) > 0 && extra[len(extra)-1] == "" { // zeros that fill a buffer up
-		extra = extra[:len(extra)-1]
-	}
-	r.options, err = pairs(extra)
+	r.options = wished(texts[2:])
 	return r, err
+}
+
+// likeOctet are what old loaders call that mode.
+var likeOctet = []string{"binary", "image"}
+
+// wished are the options of a request. What is none there is passed over, as an option that is not known is: the rest of a buffer, one
+// without a value, one that is there once more.
+func wished(texts []string) (options []option) {
+	for i := 0; i+1 < len(texts); i += 2 {
+		o := option{strings.ToLower(texts[i]), texts[i+1]}
+		again := slices.ContainsFunc(options, func(before option) bool { return before.name == o.name })
+		if o.name != "" && o.value != "" && !again {
+			options = append(options, o)
+		}
+	}
+	return options
 }
 
 // zeroEnded splits strings that each end in a zero byte.

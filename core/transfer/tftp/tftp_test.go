@@ -406,6 +406,28 @@ func TestNearMissesAreTold(t *testing.T) {
 	})
 }
 
+// TestRequestsOfOldLoaders are read as what they are meant to be: what they lack, or have too much, is passed over.
+func TestRequestsOfOldLoaders(t *testing.T) {
+	for text, want := range map[string][]option{
+		"image\x00octet\x00":                                          nil,
+		"image\x00octet":                                              nil, // without its last NUL
+		"image\x00binary\x00":                                         nil,
+		"image\x00IMAGE\x00":                                          nil,
+		"image\x00octet\x00\x00\x00\x00\x00":                          nil, // the rest of a buffer
+		"image\x00octet\x00blksize\x00":                               nil,
+		"image\x00octet\x00blksize\x00\x00tsize\x000\x00":             {{"tsize", "0"}},
+		"image\x00octet\x00blksize\x001428":                           {{"blksize", "1428"}},
+		"image\x00octet\x00BLKSIZE\x001428\x00blksize\x00512\x00":     {{"blksize", "1428"}},
+		"image\x00octet\x00vendor\x00x\x00tsize\x000\x00\x00\x00junk": {{"vendor", "x"}, {"tsize", "0"}},
+	} {
+		got, err := parse([]byte("\x00\x01" + text))
+		require.NoError(t, err, "%q", text)
+		assert.Equal(t, "image", got.request.name, "%q", text)
+		assert.Equal(t, Octet, got.request.mode, "%q", text)
+		assert.Equal(t, want, got.request.options, "%q", text)
+	}
+}
+
 // TestHostileRequests throws what does not belong at the server. None may get a file, leave one or stop
 // the server.
 func TestHostileRequests(t *testing.T) {
@@ -436,8 +458,8 @@ func TestHostileRequests(t *testing.T) {
 			{0, 6},
 			{0, 3, 0, 1, 9},
 			{0, 4, 0, 1},
-			[]byte("\x00\x01"), []byte("\x00\x01image"), []byte("\x00\x01image\x00"), []byte("\x00\x01\x00octet\x00"), []byte("\x00\x01image\x00octet"),
-			[]byte("\x00\x01image\x00mail\x00"), []byte("\x00\x01image\x00octet\x00blksize\x00"), []byte("\x00\x01image\x00octet\x00blksize\x00512\x00blksize\x00512\x00"),
+			[]byte("\x00\x01"), []byte("\x00\x01image"), []byte("\x00\x01image\x00"), []byte("\x00\x01\x00octet\x00"),
+			[]byte("\x00\x01image\x00mail\x00"),
 			append([]byte("\x00\x01"), append(long, "\x00octet\x00"...)...), []byte("\x00\x01" + string(bytes.Repeat([]byte{0}, 300))),
 		}
 		for _, name := range []string{"../image", "../../etc/hostname", "/etc/hostname", "..", ".", "/", `..\image`, "image\x1b[2J", "./image/.", "%2e%2e/etc/hostname", "//etc//hostname"} {
