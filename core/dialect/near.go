@@ -15,7 +15,7 @@ const (
 	// mostNear is how many near misses of one pattern are told, and mostSearched how many lines are looked at for them.
 	mostNear     = 3
 	mostSearched = 2000
-	// leastNear is how much of a line has to fit, in characters that are no blanks.
+	// leastNear is how much of a line has to fit, in characters that are no blanks; something has to follow that does not.
 	leastNear = 3
 )
 
@@ -29,7 +29,7 @@ func nearMisses(pattern *regexp.Regexp, lines []string, taken map[int]bool) (wor
 		}
 		for _, part := range parts {
 			at := part.re.FindStringIndex(line)
-			if at == nil || len(strings.Join(strings.Fields(line[at[0]:at[1]]), "")) < leastNear {
+			if at == nil || len(strings.Join(strings.Fields(line[at[0]:at[1]]), "")) < leastNear || !part.whole && strings.TrimSpace(line[at[1]:]) == "" {
 				continue
 			}
 			text := "“" + plain.Clip(strings.TrimSpace(line), mostOfLine) + "” is nearly one: "

@@ -214,8 +214,8 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 		t.command.Matches = append(t.command.Matches, "fails: "+found)
 		return
 	}
-	lines := strings.Split(output, "\n")
-	near := func(pattern *regexp.Regexp, taken map[int]bool) {
+	lines, taken := strings.Split(output, "\n"), r.takenLines(output)
+	near := func(pattern *regexp.Regexp) {
 		for _, words := range nearMisses(pattern, lines, taken) {
 			fault("%s", words)
 		}
@@ -235,11 +235,11 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 		case fact.Default == nil:
 			fault("no %s (%s)", fact.Fact, fact.FactPattern.Pattern)
 			told = true
-			near(fact.pattern, nil)
+			near(fact.pattern)
 		}
 	}
 	for _, row := range r.rows {
-		all, taken := row.pattern.FindAllStringIndex(output, -1), map[int]bool{}
+		all := row.pattern.FindAllStringIndex(output, -1)
 		if len(all) == 0 && !row.Empty {
 			fault("no row of %s (%s)", row.List, row.RowPattern.Pattern)
 			told = true
@@ -250,11 +250,8 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 				first++
 			}
 			t.match(t.lineAt(output, first), "row", fmt.Sprintf("%s[%d]", row.List, i), "")
-			for n := strings.Count(output[:first], "\n"); n <= strings.Count(output[:at[1]], "\n"); n++ {
-				taken[n] = true
-			}
 		}
-		near(row.pattern, taken)
+		near(row.pattern)
 	}
 	facts, err := r.Parse(output, t.typed, time.Time{}, &t.facts)
 	if err != nil && !told {
@@ -263,6 +260,27 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 	for _, f := range facts {
 		t.facts.Set(f)
 	}
+}
+
+// takenLines are the lines of an answer that any pattern of the reading matches, by their number.
+func (r *CompiledReading) takenLines(output string) map[int]bool {
+	taken := map[int]bool{}
+	take := func(pattern *regexp.Regexp) {
+		for _, at := range pattern.FindAllStringIndex(output, -1) {
+			text := output[at[0]:at[1]]
+			from := at[0] + len(text) - len(strings.TrimLeft(text, "\n"))
+			for n := strings.Count(output[:from], "\n"); n <= strings.Count(output[:from]+strings.Trim(text, "\n"), "\n"); n++ {
+				taken[n] = true
+			}
+		}
+	}
+	for _, fact := range r.facts {
+		take(fact.pattern)
+	}
+	for _, row := range r.rows {
+		take(row.pattern)
+	}
+	return taken
 }
 
 // Result is every line with what was made of it, and what of the dialect matched nothing.

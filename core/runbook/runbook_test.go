@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -106,6 +107,7 @@ type echoing struct {
 	stops    func(string) string
 	pending  []dialect.Open
 	lostAt   string    // the command at which the line is lost, once
+	notices  bool      // what ran out is pending no more
 	awayAt   time.Time // when it comes to the mode away, zero for never
 }
 
@@ -183,15 +185,17 @@ func (c *echoing) Tidy(context.Context) error              { return nil }
 func (c *echoing) Settle(context.Context) error            { return nil }
 func (c *echoing) AwaitLine(context.Context) error         { return nil }
 func (c *echoing) AwaitHelm(context.Context) (Wish, error) { return Stop, nil }
-func (c *echoing) Pending() []dialect.Open                 { return c.pending }
-func (c *echoing) Gone() []event.Pending                   { return nil }
-func (c *echoing) Doubts() Doubts                          { return Doubts{} }
-func (c *echoing) Stopped() time.Duration                  { return 0 }
-func (c *echoing) Kept() (name, identity string)           { return "", "" }
-func (c *echoing) Reach() *reach.Watch                     { return nil }
-func (c *echoing) Shell() *ssh.Client                      { return nil }
-func (c *echoing) TakeBack(string)                         {}
-func (c *echoing) HandOver(string) bool                    { return false }
+func (c *echoing) Pending() []dialect.Open {
+	return slices.DeleteFunc(slices.Clone(c.pending), func(o dialect.Open) bool { return c.notices && !o.Until.After(time.Now()) })
+}
+func (c *echoing) Gone() []event.Pending         { return nil }
+func (c *echoing) Doubts() Doubts                { return Doubts{} }
+func (c *echoing) Stopped() time.Duration        { return 0 }
+func (c *echoing) Kept() (name, identity string) { return "", "" }
+func (c *echoing) Reach() *reach.Watch           { return nil }
+func (c *echoing) Shell() *ssh.Client            { return nil }
+func (c *echoing) TakeBack(string)               {}
+func (c *echoing) HandOver(string) bool          { return false }
 
 func (c *echoing) Release(string) {}
 func (c *echoing) WithHelm(x context.Context) (context.Context, context.CancelFunc) {
@@ -481,9 +485,7 @@ rollback: {about: it comes back by itself, steps: [{step: It is away, undoes: [r
 				require.NoError(t, err)
 				e.view, e.awayAt = sense.State{Mode: "ready", AtPrompt: c.book == rollsBack}, began.Add(c.comes)
 				e.pending = []dialect.Open{{Name: "trial", Says: "the old release comes back", Until: began.Add(c.ends)}}
-				if c.runsOut {
-					time.AfterFunc(c.ends, func() { e.pending = nil })
-				}
+				e.notices = c.runsOut
 				result = NewEngine(p, e, &device.Facts{}).Run(t.Context())
 				assert.InDelta(t, c.at.Seconds(), time.Since(began).Seconds(), 5, "%v", result)
 			})
