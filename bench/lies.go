@@ -85,10 +85,10 @@ func (m *Machine) Retell(retell func(command string) func(answer string) string)
 
 // retold obeys a line and says something else than what it answers.
 func (s *Shell) retold(retell func(answer string) string, obey func() error) error {
-	s.told = new(strings.Builder)
+	s.captured = new(strings.Builder)
 	err := obey()
-	answer := s.told.String()
-	s.told = nil
+	answer := s.captured.String()
+	s.captured = nil
 	s.Say(retell(answer))
 	return err
 }

@@ -31,14 +31,14 @@ type Shell struct {
 	Level  int
 	TooLow string
 
-	ctx     context.Context  // ends with the power
-	err     error            // the first one
-	tail    string           // what was written since the last line end
-	told    *strings.Builder // what is answered, where that is told otherwise
-	lines   int              // of the present output, for a pager
-	paging  bool
-	prompts int // shown so far
-	past    []string
+	ctx      context.Context  // ends with the power
+	err      error            // the first one
+	tail     string           // what was written since the last line end
+	captured *strings.Builder // what is answered, where something else is said
+	lines    int              // of the present output, for a pager
+	paging   bool
+	prompts  int // shown so far
+	past     []string
 }
 
 // NewShell begins a conversation that lasts until the power goes.

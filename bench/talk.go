@@ -32,8 +32,8 @@ func (s *Shell) write(text string) bool {
 
 // Say writes text as it is; an awkward device may have a log line to write first, and stops a long output.
 func (s *Shell) Say(text string) bool {
-	if s.told != nil {
-		s.told.WriteString(text)
+	if s.captured != nil {
+		s.captured.WriteString(text)
 		return s.OK()
 	}
 	if q := s.Wire.quirks; q.has(Noise) && q.chance(oneInSays) {

@@ -18,9 +18,9 @@ import (
 	"pilotrix/core/event"
 )
 
-var everyList = flag.Bool("lists.all", false, "spoil each list at every command that tells it, and not at some")
+var everyList = flag.Bool("lists.all", false, "spoil each list at every command that prints it, and not at some")
 
-// spoilt is a way in which a list that was told is not the one that there is. It is given the row's places in the answer, at least one.
+// spoilt is a way in which a list that was printed is not the one that there is. It is given the row's places in the answer, at least one.
 type spoilt struct {
 	name           string
 	twice, another bool // what it makes of a row
@@ -38,7 +38,7 @@ var spoilts = []spoilt{
 		first, last := rows[0], rows[len(rows)-1]
 		return in(answer, last, answer[first[0]:first[1]])
 	}},
-	{"a row is drawn anew", true, false, 1, func(answer string, rows [][]int, _ []int) string {
+	{"a row is drawn again", true, false, 1, func(answer string, rows [][]int, _ []int) string {
 		last := rows[len(rows)-1]
 		return in(answer, last, answer[last[0]:last[1]]+"\n"+answer[last[0]:last[1]])
 	}},
@@ -62,7 +62,7 @@ var spoilts = []spoilt{
 	}},
 }
 
-// listOf is a list that a command tells: how its rows are found, and by which column they are known.
+// listOf is a list that a command prints: how its rows are found, and by which column they are known.
 type listOf struct {
 	name    string
 	pattern *regexp.Regexp
@@ -106,21 +106,21 @@ func retelling(list listOf, how spoilt, did *atomic.Bool) func(answer string) st
 	}
 }
 
-// TestNoListIsBelievedThatIsNotTheOneThereIs has the device tell each list of each runbook in another way than it is, from each time on
+// TestNoListIsBelievedThatIsNotTheOneThereIs has the device print each list of each runbook in another way than it is, from each time on
 // that it is asked for it: no row counts twice, and none for another.
 func TestNoListIsBelievedThatIsNotTheOneThereIs(t *testing.T) {
 	t.Parallel()
 	for _, one := range liables {
 		t.Run(one.runbook, func(t *testing.T) {
 			t.Parallel()
-			told, _ := learn(t, one)
+			commands, _ := learn(t, one)
 			var d *dialect.Dialect
 			synctest.Test(t, func(t *testing.T) {
 				l := one.device(t)
 				d = l.book.Dialect
 				l.close()
 			})
-			for i, command := range told {
+			for i, command := range commands {
 				if !sampled(i) {
 					continue
 				}
@@ -131,7 +131,7 @@ func TestNoListIsBelievedThatIsNotTheOneThereIs(t *testing.T) {
 						}
 						t.Run(fmt.Sprintf("%d %s %s: %s", i, command, list.name, how.name), func(t *testing.T) {
 							t.Parallel()
-							synctest.Test(t, func(t *testing.T) { spoiltAt(t, one, i, command, list, how, slices.Contains(told[:i], command)) })
+							synctest.Test(t, func(t *testing.T) { spoiltAt(t, one, i, command, list, how, slices.Contains(commands[:i], command)) })
 						})
 					}
 				}
@@ -170,8 +170,8 @@ func spoiltAt(t *testing.T, one liable, at int, command string, list listOf, how
 	}
 }
 
-// told otherwise are what else an answer may say than it did before, or than it was asked.
-var toldOtherwise = []struct {
+// saidOtherwise are what else an answer may say than it did before, or than it was asked.
+var saidOtherwise = []struct {
 	name, command string // the command's beginning
 	now           *regexp.Regexp
 	other         func(found string) string
@@ -196,7 +196,7 @@ var toldOtherwise = []struct {
 	{"the digest is of another file", "sha256sum", regexp.MustCompile(`/tmp/\S+`), func(string) string { return "/tmp/other" }},
 }
 
-// TestNothingIsBurnedByAMapThatMoved has the map, or what an answer repeats of its command, told otherwise from each time on.
+// TestNothingIsBurnedByAMapThatMoved has the map, or what an answer repeats of its command, said otherwise from each time on.
 func TestNothingIsBurnedByAMapThatMoved(t *testing.T) {
 	t.Parallel()
 	tried := map[string]bool{}
@@ -204,9 +204,9 @@ func TestNothingIsBurnedByAMapThatMoved(t *testing.T) {
 		if !slices.Contains([]string{"try-then-burn", "recovery-put", "write-over-the-shell"}, one.runbook) {
 			continue
 		}
-		told, _ := learn(t, one)
-		for i, command := range told {
-			for _, how := range toldOtherwise {
+		commands, _ := learn(t, one)
+		for i, command := range commands {
+			for _, how := range saidOtherwise {
 				if !strings.HasPrefix(command, how.command) || !sampled(i) {
 					continue
 				}
@@ -231,8 +231,8 @@ func TestNothingIsBurnedByAMapThatMoved(t *testing.T) {
 						})
 						result := l.run()
 						require.True(t, did.Load(), "%s\n%s", result.Message, l.story())
-						if strings.HasPrefix(how.command, "mtdparts") && !slices.Contains(told[:i], command) && result.Outcome.Good() {
-							return // it was never told otherwise: the burn went where the device said
+						if strings.HasPrefix(how.command, "mtdparts") && !slices.Contains(commands[:i], command) && result.Outcome.Good() {
+							return // it was never said otherwise: the burn went where the device said
 						}
 						assert.False(t, result.Outcome.Good(), "%s: %s\n%s", result.Outcome, result.Message, l.story())
 						if how.command == "mtdparts" {
@@ -246,7 +246,7 @@ func TestNothingIsBurnedByAMapThatMoved(t *testing.T) {
 		}
 	}
 	if !underRace {
-		for _, how := range toldOtherwise {
+		for _, how := range saidOtherwise {
 			assert.True(t, tried[how.name], "%s was not tried", how.name)
 		}
 	}

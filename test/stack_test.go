@@ -425,7 +425,7 @@ func TestARestartThatIsSetForLaterIsReckonedWith(t *testing.T) {
 			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 			s := state.New()
 			var ended time.Time
-			left := map[string]time.Time{} // when the run is to end, by what is told as each step begins
+			left := map[string]time.Time{} // when the run is to end, by what is shown as each step begins
 			for _, e := range x.kept() {
 				s.Apply(e)
 				switch b := e.Body.(type) {

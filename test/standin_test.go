@@ -63,13 +63,13 @@ func (s *standIn) serve() {
 
 func (s *standIn) say(text string) { _, _ = s.master.WriteString(text) }
 
-// show draws the line anew.
+// show draws the line again.
 func (s *standIn) show(line string) {
 	s.line = []byte(line)
 	s.say("\r" + standInPrompt + line + "\x1b[K")
 }
 
-// key takes a key, and returns what comes behind it.
+// key takes a key, and returns what follows.
 func (s *standIn) key(keys []byte) (rest []byte) {
 	key, rest := keys[0], keys[1:]
 	switch {

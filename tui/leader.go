@@ -36,7 +36,7 @@ func (a *app) leaderKeys() keys.Map {
 		return nil
 	}
 	underWay := keys.Just(func() {
-		a.say("a runbook is under way: it ends, or " + leader + " x stops it, before another one begins, or the device is read anew")
+		a.say("a runbook is under way: it ends, or " + leader + " x stops it, before another one begins, or the device is read again")
 	})
 	return append(a.answersBehind(),
 		keys.New("r", "runbooks", a.openRunbooks, "r").Tells("picks a runbook, or a single action, and carries it out").If(first && !busy && a.opt.Library != nil),

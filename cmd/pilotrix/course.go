@@ -194,7 +194,7 @@ func (c *coursePrinter) staged(b event.Staged) {
 }
 
 func (c *coursePrinter) end(b event.RunEnd) {
-	c.say("\n%s", b.Words())
+	c.say("\n%s", b.Text())
 	for _, proof := range b.Proved {
 		c.say("  proved  %s", proof)
 	}

@@ -215,7 +215,7 @@ func (c *compiler) rows(path string, row RowPattern) {
 	}
 	for i, column := range row.Key {
 		if !slices.Contains(groups, column) {
-			c.complain(fmt.Sprintf("%s.key[%d]", path, i), "the pattern has no group %q to tell rows by; it has %s", column, strings.Join(groups, ", "))
+			c.complain(fmt.Sprintf("%s.key[%d]", path, i), "the pattern has no group %q to know rows by; it has %s", column, strings.Join(groups, ", "))
 		}
 	}
 	if row.Steady && len(row.keyed()) == 0 {

@@ -9,7 +9,7 @@ import (
 	"pilotrix/core/source"
 )
 
-// Echo is something of an answer that repeats what was typed: a checksum that is told with its range is of that range, or of nothing
+// Echo is something of an answer that repeats what was typed: a checksum that is given with its range is of that range, or of nothing
 // that was asked for.
 type Echo struct {
 	Pattern source.Pattern `yaml:"pattern" jsonschema:"required" jsonschema_description:"What of the answer repeats it, with ( ) around it"`
@@ -63,7 +63,7 @@ func repeated(echoes []compiledEcho, command, answer string, env map[string]any)
 
 var aNumber = regexp.MustCompile(`^(?:0x)?0*([0-9a-f]+)$`)
 
-// sameArgument compares what was typed with what was told.
+// sameArgument compares what was typed with what was answered.
 func sameArgument(a, b string) bool {
 	a, b = strings.TrimSpace(a), strings.TrimSpace(b)
 	if a == b {

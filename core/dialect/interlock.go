@@ -215,7 +215,7 @@ func (k *Interlocks) RanOut(now time.Time) []Open {
 // Assume takes what is pending for granted.
 func (k *Interlocks) Assume(open []Open) { k.open = append(k.open, open...) }
 
-// Slept has what the device does by itself come sooner, since our clock stood still for that long, and tells what that is.
+// Slept has what the device does by itself come sooner, since our clock stood still for that long, and returns what that is.
 func (k *Interlocks) Slept(gone time.Duration) (moved []Open) {
 	for i := range k.open {
 		if open := &k.open[i]; !open.Until.IsZero() {

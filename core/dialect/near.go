@@ -12,24 +12,24 @@ import (
 // nobody foresaw in a table's last column.
 
 const (
-	// mostNear is how many near misses of one pattern are told, and mostSearched how many lines are looked at for them.
-	mostNear     = 3
-	mostSearched = 2000
-	// leastNear is how much of a line has to fit, in characters that are no blanks; something has to follow that does not.
-	leastNear = 3
+	// maxNear is how many near misses of one pattern are reported, and maxSearched how many lines are looked at for them.
+	maxNear     = 3
+	maxSearched = 2000
+	// minNear is how much of a line has to fit, in characters that are no blanks; something has to follow that does not.
+	minNear = 3
 )
 
 // nearMisses are the lines that a pattern matches nearly, each with where it goes wrong. Taken are lines that it matches, by their number.
 func nearMisses(pattern *regexp.Regexp, lines []string, taken map[int]bool) (words []string) {
 	parts := beginnings(pattern.String())
-	for n, line := range lines[:min(len(lines), mostSearched)] {
+	for n, line := range lines[:min(len(lines), maxSearched)] {
 		line = strings.TrimRight(line, "\r\n")
 		if taken[n] || strings.TrimSpace(line) == "" {
 			continue
 		}
 		for _, part := range parts {
 			at := part.re.FindStringIndex(line)
-			if at == nil || len(strings.Join(strings.Fields(line[at[0]:at[1]]), "")) < leastNear || !part.whole && strings.TrimSpace(line[at[1]:]) == "" {
+			if at == nil || len(strings.Join(strings.Fields(line[at[0]:at[1]]), "")) < minNear || !part.whole && strings.TrimSpace(line[at[1]:]) == "" {
 				continue
 			}
 			text := "“" + plain.Clip(strings.TrimSpace(line), mostOfLine) + "” is nearly one: "
@@ -41,7 +41,7 @@ func nearMisses(pattern *regexp.Regexp, lines []string, taken map[int]bool) (wor
 			words = append(words, text)
 			break
 		}
-		if len(words) == mostNear {
+		if len(words) == maxNear {
 			return words
 		}
 	}

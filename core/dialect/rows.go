@@ -42,7 +42,7 @@ func (row compiledRow) distinct(list []map[string]any) error {
 	for _, one := range list {
 		name := row.called(one)
 		if seen[name] {
-			return fmt.Errorf("%s has %s twice: one of them is another row, or a line was drawn anew", row.List, name)
+			return fmt.Errorf("%s has %s twice: one of them is another row, or a line was drawn again", row.List, name)
 		}
 		seen[name] = true
 	}

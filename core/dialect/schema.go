@@ -152,7 +152,7 @@ type RowPattern struct {
 	Empty   bool             `yaml:"empty" jsonschema_description:"No row at all is an answer, too; without it that is a failure"`
 	Lines   source.Pattern   `yaml:"lines" jsonschema_description:"What every row of the device's table begins with: a line that has it and is no row here is not overlooked, and the reading fails"`
 	Count   string           `yaml:"count" jsonschema_description:"A fact of the same reading that tells how many rows there are: another number of them is no answer, and it is read again"`
-	Key     []string         `yaml:"key" jsonschema_description:"The columns that tell one row from another: an answer that has two with the same is none, and is read again. The join unless said, else unit, else name"`
+	Key     []string         `yaml:"key" jsonschema_description:"The columns by which one row is known from another: an answer that has two with the same is none, and is read again. The join unless said, else unit, else name"`
 	Steady  bool             `yaml:"steady" jsonschema_description:"The same rows are there throughout a run: an answer with another one among them is none"`
 	Join    string           `yaml:"join" jsonschema_description:"A column by which these rows are joined to those that another reading made"`
 }

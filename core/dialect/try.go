@@ -205,7 +205,7 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 	fault := func(format string, args ...any) {
 		t.command.Faults = append(t.command.Faults, "reading "+r.Reading.Reading+": "+fmt.Sprintf(format, args...))
 	}
-	told := false // of what Parse would say
+	reported := false // of what Parse would say
 	if len(t.answer) == 0 {
 		fault("nothing was answered")
 		return
@@ -228,13 +228,13 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 			value, err := r.values.convert(fact.Value, text)
 			if err != nil {
 				fault("%s: %v", fact.Fact, err)
-				told = true
+				reported = true
 				continue
 			}
 			t.match(t.lineAt(output, at[2]), "fact", fact.Fact, "= "+expression.Format(value))
 		case fact.Default == nil:
 			fault("no %s (%s)", fact.Fact, fact.FactPattern.Pattern)
-			told = true
+			reported = true
 			near(fact.pattern)
 		}
 	}
@@ -242,7 +242,7 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 		all := row.pattern.FindAllStringIndex(output, -1)
 		if len(all) == 0 && !row.Empty {
 			fault("no row of %s (%s)", row.List, row.RowPattern.Pattern)
-			told = true
+			reported = true
 		}
 		for i, at := range all {
 			first := at[0]
@@ -254,7 +254,7 @@ func (t *Trial) tryReading(r *CompiledReading, output string) {
 		near(row.pattern)
 	}
 	facts, err := r.Parse(output, t.typed, time.Time{}, &t.facts)
-	if err != nil && !told {
+	if err != nil && !reported {
 		fault("%v", err)
 	}
 	for _, f := range facts {

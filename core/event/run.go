@@ -57,12 +57,12 @@ var runEndKind = declare(Kind[RunEnd]{
 	Name:   "run.end",
 	Sample: RunEnd{Outcome: Done, Exit: 0, Proved: []string{"it runs"}, Unrecorded: "from “write b” on: the disk is full"},
 	Tell: func(b RunEnd) (string, bool) {
-		return b.Words(), true
+		return b.Text(), true
 	},
 })
 
-// Words are how it ended, and what there is to say of that.
-func (b RunEnd) Words() string {
+// Text is how it ended, and what there is to say of that.
+func (b RunEnd) Text() string {
 	outcome := string(b.Outcome)
 	rest, same := strings.CutPrefix(b.Message, outcome)
 	if same && (rest == "" || strings.ContainsAny(rest[:1], ";:,")) || b.Outcome == DoneBut && strings.HasPrefix(b.Message, "done") {

@@ -19,6 +19,6 @@ func TestAnEndSaysItsOutcomeOnce(t *testing.T) {
 		"stopped": {Outcome: Stopped},
 		"done: rehearsed: what follows was not done": {Outcome: Done, Message: "rehearsed: what follows was not done"},
 	} {
-		assert.Equal(t, want, end.Words())
+		assert.Equal(t, want, end.Text())
 	}
 }

@@ -80,7 +80,7 @@ func Course(s *state.State) *Drawing {
 			tone = Bad
 		}
 		y += 14
-		for _, line := range wrapped(s.RunEnd.Words(), 120) {
+		for _, line := range wrapped(s.RunEnd.Text(), 120) {
 			d.Strong(margin, y, 10, tone, line)
 			y += 14
 		}

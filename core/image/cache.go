@@ -51,7 +51,7 @@ func (d Digests) has(more []string) bool {
 // Says is what an image says, by name.
 type Says = map[string]string
 
-// openCache reads a cache; one that cannot be read is begun anew, since all in it can be computed.
+// openCache reads a cache; one that cannot be read is begun again, since all in it can be computed.
 func openCache(path string) *cache {
 	c := &cache{path: path, entries: map[string]cached{}}
 	if path == "" {
@@ -90,7 +90,7 @@ func (c *cache) save(now time.Time) error {
 	}
 	err := ownfile.Change(c.path, func(old []byte) ([]byte, error) {
 		others := map[string]cached{}
-		_ = json.Unmarshal(old, &others) // what cannot be read is begun anew
+		_ = json.Unmarshal(old, &others) // what cannot be read is begun again
 		for identity, entry := range others {
 			if ours, known := c.entries[identity]; !known || entry.Seen.After(ours.Seen) {
 				c.entries[identity] = entry

@@ -67,7 +67,7 @@ func openSocket(ctx context.Context, t Target, network string, c clock.Clock) (L
 // NewStream makes a line of any connected pair of reader and writer whose Close ends its Read.
 func NewStream(t Target, wire io.ReadWriteCloser, c clock.Clock) Line {
 	return newStream(t, wire, c, func(err error) error {
-		return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: goneWords(err)}
+		return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: goneText(err)}
 	})
 }
 

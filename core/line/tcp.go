@@ -26,8 +26,8 @@ func dialWithin(ctx context.Context, address string, most time.Duration) (net.Co
 	return dialer.DialContext(ctx, "tcp", address)
 }
 
-// goneWords are why a connection ended, in words.
-func goneWords(err error) string {
+// goneText is why a connection ended, in words.
+func goneText(err error) string {
 	if errors.Is(err, syscall.ETIMEDOUT) {
 		return "nothing came back from it any more: it has no power, or the way to it is gone"
 	}

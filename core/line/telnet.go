@@ -46,7 +46,7 @@ func dialTelnet(ctx context.Context, t Target, opt telnet.Options) (*telnetWire,
 
 func newTelnetStream(t Target, wire *telnetWire, c clock.Clock) *stream {
 	return newStream(t, wire, c, func(err error) error {
-		return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: goneWords(err)}
+		return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: goneText(err)}
 	})
 }
 

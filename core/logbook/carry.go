@@ -74,7 +74,7 @@ type importing struct {
 	keeps *Keeper
 	batch []event.Event
 	last  int64         // the number of the entry's last event in its export
-	told  []event.Event // of the entry, what is remembered apart
+	facts []event.Event // of the entry, what is remembered apart
 	whole []imported
 }
 
@@ -82,7 +82,7 @@ type importing struct {
 type imported struct {
 	Entry
 	keeps *Keeper
-	told  []event.Event
+	facts []event.Event
 }
 
 // line takes one line: an entry's head, or an event of the entry under way.
@@ -139,7 +139,7 @@ func (in *importing) begin(head carried) error {
 		return in.book.wrap(err)
 	}
 	in.ids = append(in.ids, id)
-	in.entry, in.last, in.told = &e, 0, nil
+	in.entry, in.last, in.facts = &e, 0, nil
 	in.keeps = &Keeper{book: in.book, id: id, imports: true}
 	return nil
 }
@@ -151,7 +151,7 @@ func (in *importing) write() error {
 		switch e.Body.(type) {
 		case event.SessionBegin, event.RunBegin, event.RunEnd, event.Fact:
 			e.Seq = first + int64(n) + 1
-			in.told = append(in.told, e)
+			in.facts = append(in.facts, e)
 		}
 	}
 	in.batch = nil
@@ -166,12 +166,12 @@ func (in *importing) end() error {
 	if err := in.write(); err != nil {
 		return err
 	}
-	in.whole = append(in.whole, imported{*in.entry, in.keeps, in.told})
+	in.whole = append(in.whole, imported{*in.entry, in.keeps, in.facts})
 	in.entry = nil
 	return nil
 }
 
-// finish makes all entries whole ones at once, and has what they tell remembered.
+// finish makes all entries whole ones at once, and has what they say remembered.
 func (in *importing) finish() error {
 	tx, err := in.book.db.Begin()
 	if err != nil {
@@ -186,7 +186,7 @@ func (in *importing) finish() error {
 		if _, err := tx.Exec(`UPDATE session SET outcome = ?, message = ? WHERE id = ?`, outcome, one.Message, one.keeps.id); err != nil {
 			return in.book.wrap(err)
 		}
-		for _, e := range one.told {
+		for _, e := range one.facts {
 			if err := one.keeps.remember(tx, e); err != nil {
 				return in.book.wrap(err)
 			}

@@ -42,9 +42,9 @@ func Change(path string, change func(old []byte) ([]byte, error)) error {
 		return err
 	}
 	lock := flock.New(place + ".lock")
-	patience, cancel := context.WithTimeout(context.Background(), patient)
+	limited, cancel := context.WithTimeout(context.Background(), patient)
 	defer cancel()
-	if _, err := lock.TryLockContext(patience, 10*time.Millisecond); err != nil {
+	if _, err := lock.TryLockContext(limited, 10*time.Millisecond); err != nil {
 		if errors.Is(err, context.DeadlineExceeded) {
 			return fmt.Errorf("%s: another program has held %s for %s; end that one, or try again", path, lock.Path(), patient)
 		}

@@ -12,7 +12,7 @@ import (
 // number where it may stand in JSON, which says the same by it. It is the last step before an output, whatever was forgotten before.
 type Writer struct {
 	To   io.Writer
-	Also string // what else stays, such as the carriage return of a line that is drawn anew
+	Also string // what else stays, such as the carriage return of a line that is drawn again
 
 	mu   sync.Mutex
 	held []byte // the beginning of a character whose rest has not come

@@ -157,7 +157,7 @@ func (e *Engine) handWords() string {
 }
 
 func (e *Engine) changedWords() string {
-	by := e.writtenWords()
+	by := e.changesText()
 	if by != "" {
 		by = ": " + by
 	}

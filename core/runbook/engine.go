@@ -48,7 +48,7 @@ type Engine struct {
 	failures    map[string]int // repeat-from jumps used, by step
 	lineLosses  int
 	proved      []string
-	deadlines   string    // what the device does by itself and when, as it was told last
+	deadlines   string    // what the device does by itself and when, as it was shown last
 	written     []written // what was changed on the device, and not put back
 
 	course    []PreparedStep // the steps as they are unrolled now, nil while rolling back

@@ -140,7 +140,7 @@ func (w burning) reckon(e *Engine, s *PreparedStep) (reckon.Burn, error) {
 	return b, nil
 }
 
-// sameMap holds that a burn goes where it was reckoned before: a map that has moved since, or was told otherwise, ends the run before
+// sameMap holds that a burn goes where it was planned before: a map that has moved since, or reads otherwise, ends the run before
 // anything is typed by it.
 func (e *Engine) sameMap(now event.Flash) error {
 	was, key := e.flash, now.Part+"\x00"+now.File
@@ -149,17 +149,17 @@ func (e *Engine) sameMap(now event.Flash) error {
 	}
 	switch {
 	case !sameBurn(was, now):
-		return fmt.Errorf("the map of the flash is not the one that it was reckoned by: %s was to be erased for %s in part %s, and now it would be %s; nothing was typed", spanWords(was), now.File, now.Part, spanWords(now))
+		return fmt.Errorf("the map of the flash is not the one that it was planned by: %s was to be erased for %s in part %s, and now it would be %s; nothing was typed", spanText(was), now.File, now.Part, spanText(now))
 	case !slices.Equal(was.Sectors, now.Sectors):
-		return fmt.Errorf("the sectors of the flash are others than they were when %s was reckoned: %v then, %v now; nothing was typed", now.File, was.Sectors, now.Sectors)
+		return fmt.Errorf("the sectors of the flash are others than they were when %s was planned: %v then, %v now; nothing was typed", now.File, was.Sectors, now.Sectors)
 	case !slices.Equal(was.Parts, now.Parts):
-		return fmt.Errorf("the parts of the flash are others than they were when %s was reckoned: %v then, %v now; nothing was typed", now.File, was.Parts, now.Parts)
+		return fmt.Errorf("the parts of the flash are others than they were when %s was planned: %v then, %v now; nothing was typed", now.File, was.Parts, now.Parts)
 	}
 	return nil
 }
 
-// spanWords are what a burn erases, by the device's addresses.
-func spanWords(f event.Flash) string {
+// spanText are what a burn erases, by the device's addresses.
+func spanText(f event.Flash) string {
 	return rangeWords(f.Base+f.EraseFrom, f.Base+f.EraseTo-1)
 }
 

@@ -57,7 +57,7 @@ func (e *Engine) roll(in *expression.Guard, column string) (r roll) {
 		fact.Value = began
 		then.Set(fact)
 	}
-	for name, rows := range e.began { // who is there is told by more than one list
+	for name, rows := range e.began { // who is there stands in more than one list
 		if names := namesIn(rows, column); len(names) > 0 && e.p.Dialect.Steady(name) && len(r.began) > 0 {
 			r.began = slices.DeleteFunc(r.began, func(one string) bool { return !slices.Contains(names, one) })
 		}
@@ -102,8 +102,8 @@ func (r roll) split(rows []map[string]any, column string) (good []map[string]any
 	return good, odd
 }
 
-// missingWords names those that are not listed any more.
-func (r roll) missingWords(column string) string {
+// missingText names those that are not listed any more.
+func (r roll) missingText(column string) string {
 	if len(r.absent) == 0 {
 		return ""
 	}

@@ -90,7 +90,7 @@ func (w *agreeWork) rows(env map[string]any, roll roll) ([]map[string]any, error
 		return nil, err
 	}
 	_, odd := roll.split(all, w.Unit)
-	if missing := roll.missingWords(w.Unit); missing != "" {
+	if missing := roll.missingText(w.Unit); missing != "" {
 		odd = append(odd, missing)
 	}
 	if len(odd) > 0 {

@@ -41,8 +41,8 @@ func (e *Engine) putsBack(actions []string) {
 	e.written = slices.DeleteFunc(e.written, func(w written) bool { return w.action != "" && slices.Contains(actions, w.action) })
 }
 
-// writtenWords are the steps that changed the device, in their order, empty for none.
-func (e *Engine) writtenWords() string {
+// changesText are the steps that changed the device, in their order, empty for none.
+func (e *Engine) changesText() string {
 	const most = 4
 	var titles []string
 	for _, w := range e.written {
@@ -59,7 +59,7 @@ func (e *Engine) writtenWords() string {
 // rolledBack is what a rollback that went to its end has come to.
 func (e *Engine) rolledBack(failure string) Result {
 	result := Result{Outcome: event.RolledBack, Exit: ExitRolledBack, Message: failure}
-	if left := e.writtenWords(); left != "" {
+	if left := e.changesText(); left != "" {
 		result.Outcome = event.RolledBackBut
 		result.Message += "; not put back: what these have changed: " + left
 	}

@@ -107,8 +107,8 @@ func (h Hunt) Run(ctx context.Context, ear Ear) (Found, error) {
 	return found, nil
 }
 
-// distinct reports whether what was heard differed with the speed, as far as it tells: a prompt was confirmed, or
-// where one speed made sense another one was garble. Nothing at all tells nothing.
+// distinct reports whether what was heard differed with the speed, as far as it shows: a prompt was confirmed, or
+// where one speed made sense another one was garble. Nothing at all shows nothing.
 func (f Found) distinct() bool {
 	if f.Best() == 0 || f.Tried[0].Prompt {
 		clean := func(c Candidate) bool { return c.Score > fairSense }

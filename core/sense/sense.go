@@ -303,15 +303,15 @@ func (s *Sense) follow(p []byte) {
 		s.typed = []byte{}
 		return
 	}
-	if s.typed == nil || bytes.ContainsFunc(p, func(r rune) bool { return r < ' ' || r == 0x7f }) || len(s.typed) > mostTyped {
+	if s.typed == nil || bytes.ContainsFunc(p, func(r rune) bool { return r < ' ' || r == 0x7f }) || len(s.typed) > maxTyped {
 		s.typed = nil
 		return
 	}
 	s.typed = append(s.typed, p...)
 }
 
-// mostTyped bounds what is kept of a line, in bytes.
-const mostTyped = 4096
+// maxTyped bounds what is kept of a line, in bytes.
+const maxTyped = 4096
 
 // Entered tells that a line was ended on the device. A fresh one begins a command, whose answer is what
 // comes from here on; any other answers a question in the middle of it. Leads says that the command leads

@@ -60,7 +60,7 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 			return err
 		}
 		shown, _ := v.Typed()
-		unseen := fmt.Errorf("“%s” was typed and not sent: no key of it came back; %s", text, unseenWords(how))
+		unseen := fmt.Errorf("“%s” was typed and not sent: no key of it came back; %s", text, unseenText(how))
 		silent := c.Device().Bytes == typedAt
 		if silent && (try == echoTries || d.Clears() == "") {
 			return unseen
@@ -81,8 +81,8 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 	}
 }
 
-// unseenWords are what there is to say of a device that echoes no key.
-func unseenWords(how runbook.Typing) string {
+// unseenText are what there is to say of a device that echoes no key.
+func unseenText(how runbook.Typing) string {
 	if how.Fresh {
 		return "where the device never echoes, the dialect says so (line: {echo: none})"
 	}

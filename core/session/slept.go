@@ -12,7 +12,7 @@ import (
 // A machine that was suspended has a clock that stood still, and a device that went on: what the device does by itself comes sooner by
 // our clock, and whoever is on the line now may be another one.
 
-// sleptAfter is how long it may have been suspended without that being told.
+// sleptAfter is how long it may have been suspended without that being said.
 const sleptAfter = 2 * time.Second
 
 // noticeSleep notices that this machine was suspended. It is called in the loop, before anything is judged by the time.
