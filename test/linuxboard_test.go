@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -55,12 +56,7 @@ func boardTool(t *testing.T, args ...string) {
 // freeTCPPort is a TCP port of loopback that nobody has now.
 func freeTCPPort(t *testing.T) string {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer listener.Close()
-	_, port, err := net.SplitHostPort(listener.Addr().String())
-	require.NoError(t, err)
-	return port
+	return strconv.Itoa(int(freePort(t)))
 }
 
 // linuxBoard is the board, with a shelf of systems for it.

@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"net"
 	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -327,12 +329,28 @@ func TestServeAlone(t *testing.T) {
 	term.until("exit code 0")
 }
 
+// portsDrawn counts those that freePort gave out.
+var portsDrawn atomic.Uint32
+
+// freePort is a port that nothing listens at, neither by UDP nor by TCP, and that no connection is given by the system: those come from above.
 func freePort(t *testing.T) uint16 {
 	t.Helper()
-	conn, err := network.Host{}.ListenPacket(anyPort)
-	require.NoError(t, err)
-	defer conn.Close()
-	return netip.MustParseAddrPort(conn.LocalAddr().String()).Port()
+	for range 1000 {
+		const first, many = 20_000, 12_000
+		at := netip.AddrPortFrom(anyPort.Addr(), uint16(first+(uint32(os.Getpid())*97+portsDrawn.Add(1)*13)%many))
+		conn, err := network.Host{}.ListenPacket(at)
+		if err != nil {
+			continue
+		}
+		listener, err := net.Listen("tcp", at.String())
+		_ = conn.Close()
+		if err == nil {
+			_ = listener.Close()
+			return at.Port()
+		}
+	}
+	require.Fail(t, "there is no free port")
+	return 0
 }
 
 // TestPutIntoARecoveryLoader starts the loader only after the command: it is asked again until it is
