@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -8,7 +9,9 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -113,4 +116,32 @@ func TestNothingThatActsIsPrinted(t *testing.T) {
 		assert.Contains(t, tree, path, "a row for a command that is not there")
 	}
 	assert.Contains(t, run("logbook", "list"), "x·[2J")
+}
+
+// TestAPipeInAPlaceOfOursHoldsNothingUp has one where each of the program's own files would be: what is asked for ends, and says so where
+// that file matters.
+func TestAPipeInAPlaceOfOursHoldsNothingUp(t *testing.T) {
+	t.Parallel()
+	for place, commands := range map[string]map[string]string{
+		"config/pilotrix/devices.yaml":      {"device list": "is no file", "device add a unix:/x": "is no file"},
+		"config/pilotrix/images.yaml":       {"shelf list": "is no file"},
+		"config/pilotrix/runbooks/own.yaml": {"runbook list": "rescue-over-serial"},
+		"data/pilotrix/shelf.json":          {"shelf list": "is no file", "shelf add .": "is no file"},
+		"data/pilotrix/logbook.db":          {"logbook list": "it is no file"},
+		"cache/pilotrix/digests.json":       {"shelf list": ""},
+	} {
+		home := tempDir(t)
+		path := filepath.Join(home, place)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		require.NoError(t, syscall.Mkfifo(path, 0o600))
+		for command, want := range commands {
+			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+			run := exec.CommandContext(ctx, program, strings.Fields(command)...)
+			run.Env, run.Dir = append(os.Environ(), homeAt(home)...), home
+			out, _ := run.CombinedOutput()
+			assert.NoError(t, ctx.Err(), "%s waits for %s", command, place)
+			assert.Contains(t, string(out), want, "%s, %s", command, place)
+			cancel()
+		}
+	}
 }

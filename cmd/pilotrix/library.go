@@ -36,6 +36,10 @@ func ownRunbooks() string { return filepath.Join(xdg.ConfigHome, "pilotrix", "ru
 // runbookNames are the runbooks that can be named, the user's own by their paths.
 func runbookNames() []string {
 	own, _ := filepath.Glob(filepath.Join(ownRunbooks(), "*.yaml"))
+	own = slices.DeleteFunc(own, func(path string) bool { // reading a pipe may take for ever
+		info, err := os.Stat(path)
+		return err != nil || !info.Mode().IsRegular()
+	})
 	return append(own, demo.Runbooks()...)
 }
 

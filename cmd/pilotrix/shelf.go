@@ -93,11 +93,15 @@ func headers(d *dialect.Dialect) (all []image.Header, endings []string, err erro
 		know(shipped)
 	}
 	var own patternFile
-	f, err := source.Read(patternPath(), &own)
+	data, err := ownfile.Read(patternPath())
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return all, endings, nil
 	case err != nil:
+		return nil, nil, err
+	}
+	f, err := source.Decode(patternPath(), data, &own)
+	if err != nil {
 		return nil, nil, err
 	}
 	compiled, err := dialect.CompileHeaders(f, own.Image)

@@ -193,16 +193,22 @@ const littleSense = 0.15
 // bars and turning strokes of a device at work.
 func various(heard []byte) bool {
 	const fewest, fewestLetters = 4, 2
-	seen, letters := map[byte]bool{}, map[byte]bool{}
+	var seen [256]bool
+	marks, letters := 0, 0
 	for _, b := range heard {
-		if b > ' ' && b < 0x7f {
-			seen[b] = true
+		if b <= ' ' || b >= 0x7f || seen[b] {
+			continue
 		}
+		seen[b] = true
+		marks++
 		if lower := b | 0x20; lower >= 'a' && lower <= 'z' || b >= '0' && b <= '9' {
-			letters[b] = true
+			letters++
+		}
+		if marks >= fewest && letters >= fewestLetters {
+			return true
 		}
 	}
-	return len(seen) >= fewest && len(letters) >= fewestLetters
+	return false
 }
 
 func lastLine(p []byte) string {

@@ -32,17 +32,24 @@ func locked(t *testing.T, use func(t *testing.T, s *Session, l *fakeLine, feed *
 }
 
 func lockedBy(t *testing.T, text string, use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed)) {
+	d, err := dialect.Parse("dangerous.yaml", []byte(text))
+	require.NoError(t, err)
+	overFake(t, Options{Dialect: d}, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		l.prompt()
+		use(t, s, l, feed)
+	})
+}
+
+// overFake opens a session over a fake line, which has said nothing yet.
+func overFake(t *testing.T, opt Options, use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed)) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newFakeLine()
-		opener := line.NewOpener(clock.Real())
-		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return l, nil })
-		d, err := dialect.Parse("dangerous.yaml", []byte(text))
-		require.NoError(t, err)
-		s, err := Open(t.Context(), Options{Target: l.Target(), Dialect: d, Opener: opener})
+		opt.Target, opt.Opener = l.Target(), line.NewOpener(clock.Real())
+		opt.Opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return l, nil })
+		s, err := Open(t.Context(), opt)
 		require.NoError(t, err)
 		feed := s.Subscribe()
 		s.Begin()
-		l.prompt()
 		use(t, s, l, feed)
 		s.Close("the test ends")
 	})

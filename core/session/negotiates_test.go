@@ -1,18 +1,13 @@
 package session
 
 import (
-	"context"
 	"strings"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/clock"
 	"pilotrix/core/event"
-	"pilotrix/core/line"
 )
 
 // TestAPlainConnectionThatSpeaksTelnetIsSaid greets with what servers negotiate, and with what is none.
@@ -21,14 +16,7 @@ func TestAPlainConnectionThatSpeaksTelnetIsSaid(t *testing.T) {
 		"\xff\xfb\x01\xff\xfb\x03\xff\xfd\x18": true, "\r\n\xff\xfd\x1flogin: ": true, "\xff\xfe\x22": true,
 		"sill: ": false, "\xff\xd8\xff\xe0 a picture": false, "\xff\xff\xff\xff": false, strings.Repeat("x", 2000) + "\xff\xfb\x01": false,
 	} {
-		synctest.Test(t, func(t *testing.T) {
-			l := newFakeLine()
-			opener := line.NewOpener(clock.Real())
-			opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return l, nil })
-			s, err := Open(t.Context(), Options{Target: l.Target(), Opener: opener})
-			require.NoError(t, err)
-			feed := s.Subscribe()
-			s.Begin()
+		overFake(t, Options{}, func(t *testing.T, _ *Session, l *fakeLine, feed *event.Feed) {
 			l.says(greeting)
 			l.says(greeting)
 			time.Sleep(time.Second)
@@ -41,7 +29,6 @@ func TestAPlainConnectionThatSpeaksTelnetIsSaid(t *testing.T) {
 			} else {
 				assert.Empty(t, said, "%q", greeting)
 			}
-			s.Close("the test ends")
 		})
 	}
 }

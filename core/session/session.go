@@ -78,6 +78,7 @@ type Session struct {
 	presses    int           // how often a key was pressed for them: one may be several bytes
 	beat       time.Time     // when the loop was last at work, of the wall
 	slept      time.Duration // how long the machine was suspended, as far as that was noticed
+	sleptAt    time.Time     // when that was asked last
 	greeted    int           // bytes of what the connection said first
 	stopped    time.Duration // how long this program did not run
 	begun      bool

@@ -12,11 +12,19 @@ import (
 // A machine that was suspended has a clock that stood still, and a device that went on: what the device does by itself comes sooner by
 // our clock, and whoever is on the line now may be another one.
 
-// sleptAfter is how long it may have been suspended without that being said.
-const sleptAfter = 2 * time.Second
+const (
+	// sleptAfter is how long it may have been suspended without that being said.
+	sleptAfter = 2 * time.Second
+	// sleptEvery is how often it is asked: the loop turns with every key and every piece that arrives.
+	sleptEvery = 250 * time.Millisecond
+)
 
 // noticeSleep notices that this machine was suspended. It is called in the loop, before anything is judged by the time.
-func (s *Session) noticeSleep() {
+func (s *Session) noticeSleep(now time.Time) {
+	if now.Sub(s.sleptAt) < sleptEvery {
+		return
+	}
+	s.sleptAt = now
 	slept := s.opt.Slept()
 	gone := slept - s.slept
 	if gone < sleptAfter {
@@ -27,6 +35,11 @@ func (s *Session) noticeSleep() {
 	text := fmt.Sprintf("this machine was suspended for %s, and the device was not", units.Words(gone.Round(time.Second)))
 	s.doubts.add("this machine was suspended")
 	moved := s.guard.commands.Slept(gone)
+	for i := range s.guard.awaited.dealt { // what is pending again where the device has not done it
+		if until := &s.guard.awaited.dealt[i].Until; !until.IsZero() {
+			*until = until.Add(-gone)
+		}
+	}
 	for _, open := range moved {
 		left := open.Until.Sub(s.opt.Clock.Now())
 		if left <= 0 {

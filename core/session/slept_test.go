@@ -4,7 +4,6 @@ import (
 	"context"
 	"sync/atomic"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -13,7 +12,6 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
-	"pilotrix/core/line"
 )
 
 // TestADevicesTimeGoesOnWhileThisMachineSleeps suspends the machine while the device is on trial, for less than the trial and for longer.
@@ -27,17 +25,11 @@ func TestADevicesTimeGoesOnWhileThisMachineSleeps(t *testing.T) {
 		{3 * time.Minute, "this machine was suspended for 3 min, and the device was not; 1 min 49 s left: the old release comes back", []string{event.PendingOpen, event.PendingOpen}},
 		{9 * time.Minute, "this machine was suspended for 9 min, and the device was not; its time is over: the old release comes back", []string{event.PendingOpen, event.PendingOpen, event.PendingRan}},
 	} {
-		synctest.Test(t, func(t *testing.T) {
-			l := newFakeLine()
-			opener := line.NewOpener(clock.Real())
-			opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return l, nil })
-			d, err := dialect.Parse("dangerous.yaml", []byte(dangerous))
-			require.NoError(t, err)
-			var slept atomic.Int64
-			s, err := Open(t.Context(), Options{Target: l.Target(), Dialect: d, Opener: opener, Slept: func() time.Duration { return time.Duration(slept.Load()) }})
-			require.NoError(t, err)
-			feed := s.Subscribe()
-			s.Begin()
+		d, err := dialect.Parse("dangerous.yaml", []byte(dangerous))
+		require.NoError(t, err)
+		var slept atomic.Int64
+		opt := Options{Dialect: d, Slept: func() time.Duration { return time.Duration(slept.Load()) }}
+		overFake(t, opt, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 			l.prompt()
 			typeKeys(s, "try\r")
 			l.prompt()
@@ -61,7 +53,6 @@ func TestADevicesTimeGoesOnWhileThisMachineSleeps(t *testing.T) {
 			assert.Equal(t, c.says, text)
 			assert.Equal(t, c.states, states)
 			assert.Equal(t, c.says != "", console{s}.Doubts().Count > doubts, "whether it is the same device is asked anew")
-			s.Close("the test ends")
 		})
 	}
 }

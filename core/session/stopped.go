@@ -20,8 +20,8 @@ const (
 
 // noticeStop notices that the loop has not run for long. It is called in it, before anything is judged by the time.
 func (s *Session) noticeStop() {
-	s.noticeSleep()
 	now := time.Now()
+	s.noticeSleep(now)
 	away := now.Sub(s.beat)
 	s.beat = now
 	if away < stoppedAfter {
