@@ -30,7 +30,6 @@ require (
 	github.com/ulikunitz/xz v0.5.15
 	github.com/zalando/go-keyring v0.2.8
 	go.bug.st/serial v1.8.0
-	goftp.io/server/v2 v2.0.3
 	golang.org/x/crypto v0.59.0
 	golang.org/x/image v0.47.0
 	golang.org/x/sys v0.50.0

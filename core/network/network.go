@@ -36,6 +36,12 @@ type Broadcaster interface {
 	ListenBroadcast(on Interface, port uint16) (PacketConn, error)
 }
 
+// Overhearer is a network on which a server hears what is sent to everybody, too.
+type Overhearer interface {
+	// HearBroadcasts binds sockets for the addresses of everybody on the network that an address is on.
+	HearBroadcasts(at netip.AddrPort) []PacketConn
+}
+
 // Interface is one network that the host is on: its address there and how far that network reaches.
 type Interface struct {
 	Name   string
@@ -44,6 +50,15 @@ type Interface struct {
 
 // Reaches reports whether an address is on this network.
 func (i Interface) Reaches(addr netip.Addr) bool { return i.Prefix.Masked().Contains(addr) }
+
+// Everybody is the address by which everybody on this network of IPv4 is spoken to (RFC 919).
+func (i Interface) Everybody() netip.Addr {
+	four := i.Prefix.Addr().As4()
+	for bit := i.Prefix.Bits(); bit < 32; bit++ {
+		four[bit/8] |= 0x80 >> (bit % 8)
+	}
+	return netip.AddrFrom4(four)
+}
 
 // Host is the machine that the program runs on. The zero value is ready to use.
 type Host struct{}

@@ -5,21 +5,25 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
+	"time"
 
 	"pilotrix/core/plain"
 )
 
 // File is a file that a step has staged: what a device may fetch, under exactly this name.
 type File struct {
-	Name   string
-	Size   int64
-	SHA256 string
-	Open   func() (io.ReadSeekCloser, error)
+	Name     string
+	Size     int64
+	Modified time.Time // zero when not known
+	SHA256   string
+	Open     func() (io.ReadSeekCloser, error)
 }
 
 // Slot is an upload that a step has opened: what a device may leave here, under exactly this name.
@@ -41,9 +45,28 @@ var (
 // device asks for is never looked up on the disk, so that none can lead out of a folder. It may be used
 // by several goroutines; the zero value is empty.
 type Stage struct {
-	mu     sync.Mutex
-	offers map[string]File
-	slots  map[string]Slot
+	mu       sync.Mutex
+	offers   map[string]File
+	slots    map[string]Slot
+	taken    map[string]*Upload // by the name of its slot
+	expected map[netip.Addr]bool
+}
+
+// Expect says that a step waits for that address: the servers keep a place for it, and an upload of its own goes before a stranger's.
+func (s *Stage) Expect(addr netip.Addr) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.expected == nil {
+		s.expected = map[netip.Addr]bool{}
+	}
+	s.expected[addr] = true
+}
+
+// Expects reports whether a step waits for that address.
+func (s *Stage) Expects(addr netip.Addr) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.expected[addr]
 }
 
 // File stages a file and returns what withdraws it.
@@ -88,6 +111,9 @@ func (s *Stage) closeSlot(name string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.slots, name)
+	if u := s.taken[name]; u != nil {
+		u.closed = true
+	}
 }
 
 // plainName refuses what could not be a file in a folder: whatever else a device asks for has no name
@@ -147,22 +173,23 @@ func (s *Stage) Find(name string) (o File, remark string, err error) {
 	return File{}, "", missing
 }
 
-// loosely finds the one of the names that is meant, empty when there is none or more than one.
+// loosely finds the one of the names that is meant, empty when there is none or more than one. Devices put before a name what
+// their own store or another server is called by (a slash, flash:/, C:\, /tftpboot/), and some end it with a blank or a line's end:
+// the last part is what counts. No name is looked up on the disk, so that none of it leads anywhere.
 func loosely(asked string, names []string) (found, remark string) {
 	if slices.Contains(names, asked) {
 		return asked, ""
 	}
-	bare := asked
-	for {
-		rest := strings.TrimPrefix(strings.TrimPrefix(bare, "/"), "./")
-		if rest == bare {
-			break
-		}
-		bare = rest
-	}
+	bare := strings.TrimRight(asked, " \t\r\n")
+	before := strings.LastIndexAny(bare, `/\:`) + 1
+	ending := asked[len(bare):]
+	bare = bare[before:]
 	var how []string
-	if bare != asked {
-		how = append(how, fmt.Sprintf("with %s before it", plain.Clip(asked[:len(asked)-len(bare)], mostShown)))
+	if before > 0 {
+		how = append(how, fmt.Sprintf("with %s before it", plain.Clip(asked[:before], mostShown)))
+	}
+	if ending != "" {
+		how = append(how, fmt.Sprintf("with %q after it", ending[:min(len(ending), mostShown)]))
 	}
 	if slices.Contains(names, bare) {
 		return bare, "asked for " + strings.Join(how, ", ")
@@ -248,27 +275,63 @@ func within(a, b string, most int) bool {
 type Upload struct {
 	Slot
 	stage *Stage
-	root  *os.Root
-	file  *os.File
-	size  int64
+	from  netip.Addr
+	moved atomic.Int64 // when something of it came, in nanoseconds
+	// closed says that its slot was closed meanwhile: nothing is to be left there after it. Under the stage's lock.
+	closed bool
+
+	mu   sync.Mutex
+	over bool
+	root *os.Root
+	file *os.File
+	size int64
 }
 
+// ErrTakenOver ends an upload whose slot another sender has got.
+var ErrTakenOver = errors.New("the slot was given to another sender")
+
+// idleUpload is how long an upload may be silent before another one for the same slot takes its place.
+const idleUpload = 20 * time.Second
+
 // Receive begins the upload for which a slot is open that the name means, as Find finds it. Size is what the sender says
-// it will be, -1 when it does not say.
-func (s *Stage) Receive(name string, size int64) (*Upload, error) {
+// it will be, -1 when it does not say. One that is under way ends for it when it comes from somebody that no step waits for and
+// this one does not, or when nothing of it came for long.
+func (s *Stage) Receive(name string, from netip.Addr, size int64) (*Upload, error) {
 	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.takeOver(name, from)
 	found, _ := loosely(name, slices.Sorted(maps.Keys(s.slots)))
 	slot, open := s.slots[found]
-	delete(s.slots, found) // taken
-	s.mu.Unlock()
 	if !open {
 		return nil, fmt.Errorf("%s: %w", plain.Clip(name, mostShown), ErrNoSlot)
 	}
 	u, err := s.begin(slot, size)
 	if err != nil {
-		s.reopen(slot)
+		return nil, err
 	}
-	return u, err
+	u.from = from
+	u.moved.Store(time.Now().UnixNano())
+	delete(s.slots, found)
+	if s.taken == nil {
+		s.taken = map[string]*Upload{}
+	}
+	s.taken[found] = u
+	return u, nil
+}
+
+// takeOver ends the upload that another one may take the place of, and opens its slot again.
+func (s *Stage) takeOver(name string, from netip.Addr) {
+	found, _ := loosely(name, slices.Sorted(maps.Keys(s.taken)))
+	u := s.taken[found]
+	if u == nil {
+		return
+	}
+	idle := time.Since(time.Unix(0, u.moved.Load())) >= idleUpload
+	if !idle && (!s.expected[from] || s.expected[u.from]) {
+		return
+	}
+	_ = u.end(true)
+	s.giveBack(u)
 }
 
 // Awaits reports whether a slot is open that the name means.
@@ -278,12 +341,6 @@ func (s *Stage) Awaits(name string) bool {
 	found, _ := loosely(name, slices.Sorted(maps.Keys(s.slots)))
 	_, open := s.slots[found]
 	return open
-}
-
-func (s *Stage) reopen(slot Slot) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.slots[slot.Name] = slot
 }
 
 func (s *Stage) begin(slot Slot, size int64) (*Upload, error) {
@@ -306,29 +363,66 @@ func (s *Stage) begin(slot Slot, size int64) (*Upload, error) {
 
 // Write implements io.Writer, up to the slot's limit.
 func (u *Upload) Write(p []byte) (int, error) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.over {
+		return 0, fmt.Errorf("%s: %w", u.Name, ErrTakenOver)
+	}
 	if u.size+int64(len(p)) > u.Most {
 		return 0, fmt.Errorf("%s: %w (%d B)", u.Name, ErrTooLarge, u.Most)
 	}
 	n, err := u.file.Write(p)
 	u.size += int64(n)
+	u.moved.Store(time.Now().UnixNano())
 	return n, err
 }
 
 // Keep ends an upload that is whole.
 func (u *Upload) Keep() error {
-	err := errors.Join(u.file.Sync(), u.file.Close())
-	if err != nil {
-		err = errors.Join(err, u.root.Remove(u.Name))
+	u.stage.mu.Lock()
+	defer u.stage.mu.Unlock()
+	if u.stage.taken[u.Name] != u {
+		return fmt.Errorf("%s: %w", u.Name, ErrTakenOver)
 	}
-	return errors.Join(err, u.root.Close())
+	delete(u.stage.taken, u.Name)
+	return u.end(false)
 }
 
 // Drop ends an upload that failed, and opens its slot again.
 func (u *Upload) Drop() {
-	_ = u.file.Close()
-	_ = u.root.Remove(u.Name)
-	_ = u.root.Close()
-	u.stage.reopen(u.Slot)
+	u.stage.mu.Lock()
+	defer u.stage.mu.Unlock()
+	if u.stage.taken[u.Name] != u {
+		return
+	}
+	_ = u.end(true)
+	u.stage.giveBack(u)
+}
+
+// giveBack opens the slot of an upload that is over again, unless it was closed meanwhile.
+func (s *Stage) giveBack(u *Upload) {
+	delete(s.taken, u.Name)
+	if !u.closed {
+		s.slots[u.Name] = u.Slot
+	}
+}
+
+// end closes the file, and removes it when it is not to be kept or could not be written to the disk.
+func (u *Upload) end(remove bool) error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.over {
+		return nil
+	}
+	u.over = true
+	var err error
+	if !remove {
+		err = u.file.Sync()
+	}
+	if err = errors.Join(err, u.file.Close()); err != nil || remove {
+		err = errors.Join(err, u.root.Remove(u.Name))
+	}
+	return errors.Join(err, u.root.Close())
 }
 
 // Path is where the file is kept.

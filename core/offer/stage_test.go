@@ -3,6 +3,7 @@ package offer
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+var anybody = netip.MustParseAddr("192.0.2.99")
 
 func TestOnlyTheExactNameIsFound(t *testing.T) {
 	s := &Stage{}
@@ -29,6 +32,16 @@ func TestOnlyTheExactNameIsFound(t *testing.T) {
 		"/./lark-8.1.0.cgo": "asked for with /./ before it",
 		"Lark-8.1.0.CGO":    "asked for in another letter case, Lark-8.1.0.CGO",
 		"/Lark-8.1.0.cgo":   "asked for with / before it, in another letter case, Lark-8.1.0.cgo",
+		// What their own store, or another server, is called by. None of it is looked up anywhere.
+		`\lark-8.1.0.cgo`:            `asked for with \ before it`,
+		`C:\LARK-8.1.0.CGO`:          `asked for with C:\ before it, in another letter case, LARK-8.1.0.CGO`,
+		"C:lark-8.1.0.cgo":           "asked for with C: before it",
+		"flash:/lark-8.1.0.cgo":      "asked for with flash:/ before it",
+		"/tftpboot/lark-8.1.0.cgo":   "asked for with /tftpboot/ before it",
+		"../../lark-8.1.0.cgo":       "asked for with ../../ before it",
+		"/var/lib//./lark-8.1.0.cgo": "asked for with /var/lib//./ before it",
+		"lark-8.1.0.cgo\r\n":         `asked for with "\r\n" after it`,
+		"/lark-8.1.0.cgo ":           `asked for with / before it, with " " after it`,
 	} {
 		found, said, err := s.Find(asked)
 		require.NoError(t, err, asked)
@@ -36,8 +49,9 @@ func TestOnlyTheExactNameIsFound(t *testing.T) {
 		assert.Equal(t, remark, said)
 	}
 	for asked, want := range map[string][2]string{
-		"tftpboot/lark-8.1.0.cgo": {"lark-8.1.0.cgo", "asked for with a folder before it"},
-		"../lark-8.1.0.cgo":       {"lark-8.1.0.cgo", "asked for with a folder before it"},
+		"tftpboot/lark-8.1.0.img": {"lark-8.1.0.cgo", "asked for with a folder before it, asked for as .img, not .cgo"},
+		"/etc/hostname":           {"", ""},
+		"lark-8.1.0.cgo/":         {"", ""},
 		"lark-8.1.0":              {"lark-8.1.0.cgo", "asked for without .cgo"},
 		"lark-8.1.0.bin":          {"lark-8.1.0.cgo", "asked for as .bin, not .cgo"},
 		"lrak-8.1.0.cgo":          {"lark-8.1.0.cgo", "a character or two differ"},
@@ -88,19 +102,19 @@ func TestAnUploadIsKeptWholeOrNotAtAll(t *testing.T) {
 	slot := Slot{Name: "setup.txt", Folder: folder, Most: 10}
 	closeSlot, err := s.OpenSlot(slot)
 	require.NoError(t, err)
-	_, err = s.Receive("other.txt", 1)
+	_, err = s.Receive("other.txt", anybody, 1)
 	assert.ErrorIs(t, err, ErrNoSlot)
-	_, err = s.Receive("setup.txt", 11)
+	_, err = s.Receive("setup.txt", anybody, 11)
 	assert.ErrorIs(t, err, ErrTooLarge, "by what it says")
-	u, err := s.Receive("setup.txt", -1)
+	u, err := s.Receive("setup.txt", anybody, -1)
 	require.NoError(t, err, "a refusal leaves the slot open")
-	_, err = s.Receive("setup.txt", 1)
+	_, err = s.Receive("setup.txt", anybody, 1)
 	assert.ErrorIs(t, err, ErrNoSlot, "one at a time")
 	_, err = u.Write([]byte("12345678901"))
 	assert.ErrorIs(t, err, ErrTooLarge, "by what comes")
 	u.Drop()
 	assert.NoFileExists(t, u.Path())
-	u, err = s.Receive("setup.txt", 5)
+	u, err = s.Receive("setup.txt", anybody, 5)
 	require.NoError(t, err, "a broken-off upload may be tried again")
 	_, err = u.Write([]byte("hello"))
 	require.NoError(t, err)
@@ -113,18 +127,57 @@ func TestAnUploadIsKeptWholeOrNotAtAll(t *testing.T) {
 	closeSlot()
 }
 
+// TestAClosedSlotStaysClosed lets an upload that is under way fail after its slot was closed.
+func TestAClosedSlotStaysClosed(t *testing.T) {
+	s := &Stage{}
+	closeSlot, err := s.OpenSlot(Slot{Name: "setup.txt", Folder: t.TempDir(), Most: 10})
+	require.NoError(t, err)
+	u, err := s.Receive("setup.txt", anybody, -1)
+	require.NoError(t, err)
+	closeSlot()
+	u.Drop()
+	_, err = s.Receive("setup.txt", anybody, -1)
+	assert.ErrorIs(t, err, ErrNoSlot)
+}
+
+// TestAnUploadGivesWayToTheDeviceThatIsWaitedFor keeps nothing of the stranger's, and lets neither end the other's.
+func TestAnUploadGivesWayToTheDeviceThatIsWaitedFor(t *testing.T) {
+	s, device := &Stage{}, netip.MustParseAddr("192.0.2.40")
+	s.Expect(device)
+	_, err := s.OpenSlot(Slot{Name: "setup.txt", Folder: t.TempDir(), Most: 10})
+	require.NoError(t, err)
+	theirs, err := s.Receive("setup.txt", anybody, -1)
+	require.NoError(t, err)
+	_, err = theirs.Write([]byte("evil"))
+	require.NoError(t, err)
+	ours, err := s.Receive("setup.txt", device, -1)
+	require.NoError(t, err)
+	_, err = theirs.Write([]byte("more"))
+	assert.ErrorIs(t, err, ErrTakenOver)
+	assert.ErrorIs(t, theirs.Keep(), ErrTakenOver)
+	theirs.Drop()
+	_, err = s.Receive("setup.txt", anybody, -1)
+	assert.ErrorIs(t, err, ErrNoSlot)
+	_, err = ours.Write([]byte("mine"))
+	require.NoError(t, err)
+	require.NoError(t, ours.Keep())
+	kept, err := os.ReadFile(ours.Path())
+	require.NoError(t, err)
+	assert.Equal(t, "mine", string(kept))
+}
+
 // TestAFileThatAppearsMeanwhileIsNotOverwritten puts one there between the slot and the upload.
 func TestAFileThatAppearsMeanwhileIsNotOverwritten(t *testing.T) {
 	s, folder := &Stage{}, t.TempDir()
 	_, err := s.OpenSlot(Slot{Name: "setup.txt", Folder: folder, Most: 10})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "setup.txt"), []byte("mine"), 0o600))
-	_, err = s.Receive("setup.txt", 5)
+	_, err = s.Receive("setup.txt", anybody, 5)
 	assert.ErrorIs(t, err, ErrThere)
 	outside := filepath.Join(t.TempDir(), "outside")
 	require.NoError(t, os.Remove(filepath.Join(folder, "setup.txt")))
 	require.NoError(t, os.Symlink(outside, filepath.Join(folder, "setup.txt")))
-	_, err = s.Receive("setup.txt", 5)
+	_, err = s.Receive("setup.txt", anybody, 5)
 	assert.Error(t, err, "nor does a link lead out of the folder")
 	assert.NoFileExists(t, outside)
 }
@@ -138,7 +191,7 @@ func TestManyUploadsAtOnce(t *testing.T) {
 		_, err := s.OpenSlot(Slot{Name: name, Folder: folder, Most: 100})
 		require.NoError(t, err)
 		group.Go(func() {
-			u, err := s.Receive(name, 5)
+			u, err := s.Receive(name, anybody, 5)
 			if err == nil {
 				_, err = u.Write([]byte(name))
 				err = errors.Join(err, u.Keep())

@@ -15,6 +15,9 @@ type Serving struct {
 	Stage   *Stage
 	Clock   clock.Clock
 	Watcher Watcher
+	// Old lets clients in over SSH that know only algorithms which are not safe any more; OldBy is how an operator allows that, in words.
+	Old   bool
+	OldBy string
 }
 
 // Watched is it with a Watcher in any case.
@@ -50,6 +53,9 @@ type Rung struct {
 	Resent   bool // it was sent before
 	Text     string
 }
+
+// Over is the kind of the last Rung of a transfer, which is nothing that was said: nothing more is said of it.
+const Over = "over"
 
 // Watcher is told what happens on a server. Its methods are called from the servers' goroutines.
 type Watcher interface {

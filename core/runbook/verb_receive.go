@@ -4,8 +4,10 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
@@ -90,15 +92,16 @@ func (w *receiveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	if err := e.perform(ctx, s, w.doing); err != nil {
 		return err
 	}
-	return e.awaitUpload(ctx, endings, filepath.Join(into, name))
+	return e.awaitUpload(ctx, endings, filepath.Join(into, name), at.device.Addr())
 }
 
-// awaitUpload waits for the transfer's end and reads the file back.
-func (e *Engine) awaitUpload(ctx context.Context, endings <-chan serve.Ending, path string) error {
-	return e.console.within(ctx, waits, func(ctx context.Context) error { return e.uploadOf(ctx, endings, path) })
+// awaitUpload waits for the transfer's end and reads the file back. An upload of somebody else's than the device, where its address
+// is known, ends nothing: it may have failed, or given way.
+func (e *Engine) awaitUpload(ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
+	return e.console.within(ctx, waits, func(ctx context.Context) error { return e.uploadOf(ctx, endings, path, device) })
 }
 
-func (e *Engine) uploadOf(ctx context.Context, endings <-chan serve.Ending, path string) error {
+func (e *Engine) uploadOf(ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
 	for {
 		select {
 		case end, open := <-endings:
@@ -106,6 +109,11 @@ func (e *Engine) uploadOf(ctx context.Context, endings <-chan serve.Ending, path
 				return fmt.Errorf("the server ended before the file was here")
 			}
 			if !end.Upload || end.Transfer.File != filepath.Base(path) {
+				continue
+			}
+			stranger := device.IsValid() && end.Peer.Addr() != device || errors.Is(end.Err, offer.ErrTakenOver)
+			if end.Err != nil && stranger {
+				e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s was begun by %s and came to nothing: %v; it is still waited for", end.Transfer.File, end.Peer.Addr(), end.Err)})
 				continue
 			}
 			if end.Err != nil {

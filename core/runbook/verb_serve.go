@@ -230,6 +230,9 @@ func (e *Engine) listen(w where, name string) (serve.Endpoint, error) {
 	if e.dock == nil {
 		e.dock = serve.NewDock(context.Background(), serve.Options{Network: e.p.Kit.Network, Clock: e.console.Clock(), Emit: e.console.Emit})
 	}
+	if w.device.IsValid() {
+		e.dock.Expect(w.device.Addr())
+	}
 	place, err := e.dock.Listen(w.protocol, w.at)
 	if err != nil {
 		r := preflight.ListenWords(w.protocol, w.at, err)

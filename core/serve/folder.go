@@ -14,7 +14,7 @@ import (
 
 // OfferOf offers a plain image under a name, as long as the file is the one that was hashed.
 func OfferOf(img *image.Image, name string) offer.File {
-	return offer.File{Name: name, Size: img.Size, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }}
+	return offer.File{Name: name, Size: img.Size, Modified: img.Modified, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }}
 }
 
 // Folder offers on a dock what a shelf holds, and follows it: a file that comes is offered, one that goes

@@ -21,8 +21,10 @@ type ladder struct {
 	rows  map[string]int // rungs of each transfer so far
 	runs  map[runKey]*run
 	last  time.Time
-	quiet map[netip.Addr]int // refusals that were told, by peer
-	other time.Time          // when one of another peer was told last
+	quiet map[netip.Addr]int      // refusals that were told, by peer
+	muted map[string][]offer.Rung // of transfers that have not begun: what is told once they do
+	begun map[string]bool
+	other time.Time // when one of another peer was told last
 }
 
 type runKey struct {
@@ -39,7 +41,7 @@ type run struct {
 const flushEvery = 500 * time.Millisecond
 
 func newLadder(c clock.Clock, emit func(event.Body)) *ladder {
-	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: map[netip.Addr]int{}}
+	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: map[netip.Addr]int{}, muted: map[string][]offer.Rung{}, begun: map[string]bool{}}
 }
 
 // counted are the kinds that come in runs.
@@ -73,6 +75,17 @@ func (l *ladder) enough(peer netip.Addr) bool {
 func (l *ladder) say(m offer.Rung) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if m.Kind == offer.Over {
+		l.forget(m.Transfer)
+		return
+	}
+	if m.Transfer != "" && l.silent(m) {
+		return
+	}
+	l.tell(m)
+}
+
+func (l *ladder) tell(m offer.Rung) {
 	key := runKey{m.Transfer, m.Kind, m.FromPeer}
 	if counted[m.Kind] {
 		if l.extend(key, m) {
@@ -98,6 +111,49 @@ func (l *ladder) say(m offer.Rung) {
 		l.runs[key] = &run{Rung: told}
 	}
 	l.emit(told)
+}
+
+// mostMuted are the messages that are kept of a transfer that has not begun.
+const mostMuted = 8
+
+// silent reports whether nothing is told of a message for now: its transfer has not begun, and its peer has asked like that too often.
+func (l *ladder) silent(m offer.Rung) bool {
+	if _, known := l.rows[m.Transfer]; known || l.begun[m.Transfer] {
+		return false
+	}
+	kept, muted := l.muted[m.Transfer]
+	if !muted && !l.enough(m.Peer.Addr()) {
+		return false
+	}
+	if len(kept) < mostMuted {
+		kept = append(kept, m)
+	}
+	l.muted[m.Transfer] = kept
+	return true
+}
+
+// forget drops all that is known of a transfer.
+func (l *ladder) forget(transfer string) {
+	l.flushLocked()
+	l.endRuns(transfer)
+	delete(l.rows, transfer)
+	delete(l.muted, transfer)
+	delete(l.begun, transfer)
+}
+
+// begin tells of a transfer from now on: its peer is there.
+func (l *ladder) begin(m offer.Transfer) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.begun[m.ID] = true
+	kept := l.muted[m.ID]
+	delete(l.muted, m.ID)
+	for _, before := range kept {
+		l.tell(before)
+	}
+	if l.quiet[m.Peer.Addr()] > 0 {
+		l.quiet[m.Peer.Addr()]--
+	}
 }
 
 // extend adds a message to its run. It reports whether there is one.
@@ -146,9 +202,7 @@ func (l *ladder) endRuns(transfer string) {
 func (l *ladder) end(transfer string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.flushLocked()
-	l.endRuns(transfer)
-	delete(l.rows, transfer)
+	l.forget(transfer)
 }
 
 // clockSpan is how long a transfer took, by its own count.

@@ -1,6 +1,7 @@
 package serve
 
 import (
+	"fmt"
 	"net/netip"
 	"testing"
 	"testing/synctest"
@@ -12,6 +13,31 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/offer"
 )
+
+// TestNothingIsKeptOfWhatIsOver asks in many names, some of which go on.
+func TestNothingIsKeptOfWhatIsOver(t *testing.T) {
+	l := newLadder(clock.Real(), func(event.Body) {})
+	peer := netip.MustParseAddr("192.0.2.1")
+	for n := range 10_000 {
+		id := fmt.Sprint(n)
+		at := netip.AddrPortFrom(peer, 1024)
+		for _, kind := range []string{"RRQ", "OACK", "DATA", "DATA"} {
+			l.say(offer.Rung{Transfer: id, Protocol: "TFTP", Peer: at, Kind: kind})
+		}
+		if n%3 == 0 {
+			l.begin(offer.Transfer{ID: id, Peer: at})
+			l.end(id)
+			l.say(offer.Rung{Transfer: id, Protocol: "TFTP", Peer: at, Kind: "ACK"}) // it lingers
+		}
+		l.say(offer.Rung{Transfer: id, Peer: at, Kind: offer.Over})
+		peer = peer.Next()
+	}
+	assert.Empty(t, l.rows)
+	assert.Empty(t, l.runs)
+	assert.Empty(t, l.muted)
+	assert.Empty(t, l.begun)
+	assert.LessOrEqual(t, len(l.quiet), mostRefused)
+}
 
 // TestAFloodOfRefusalsTellsSoMuchAndNoMore asks for the wrong name again and again, from one address and from any.
 func TestAFloodOfRefusalsTellsSoMuchAndNoMore(t *testing.T) {
@@ -32,6 +58,8 @@ func TestAFloodOfRefusalsTellsSoMuchAndNoMore(t *testing.T) {
 		assert.Equal(t, mostRefusals, told["192.0.2.1:1024"])
 		device := netip.AddrPortFrom(peer, 1024).String()
 		l.say(offer.Rung{Transfer: "1", Protocol: "TFTP", Peer: netip.AddrPortFrom(peer, 1024), FromPeer: true, Kind: "RRQ"})
+		assert.Zero(t, told[device], "it only asks")
+		l.begin(offer.Transfer{ID: "1", Peer: netip.AddrPortFrom(peer, 1024)})
 		assert.Equal(t, 1, told[device], "a transfer is told all the same")
 		refuse(peer)
 		assert.Equal(t, 1, told[device])

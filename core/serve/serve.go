@@ -38,6 +38,9 @@ type Options struct {
 	Clock   clock.Clock
 	Emit    func(event.Body)
 	Limits  tftp.Limits
+	// Old lets old clients in over SSH; OldBy is how an operator allows that, in words.
+	Old   bool
+	OldBy string
 }
 
 // Dock is where files are staged and servers listen. It may be used by several goroutines.
@@ -218,20 +221,20 @@ func (d *Dock) start(name string, at netip.AddrPort) (server, Endpoint, error) {
 		s, err := tftp.Listen(at, tftp.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}, Limits: d.opt.Limits, Packets: true})
 		return s, Endpoint{}, err
 	case "http":
-		s, err := httpd.Listen(at, offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		s, err := httpd.Listen(at, d.serving())
 		if err != nil {
 			return nil, Endpoint{}, err
 		}
 		return s, Endpoint{path: s.Path}, nil
 	case "ftp":
-		s, err := ftpd.Listen(at, offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		s, err := ftpd.Listen(at, d.serving())
 		if err != nil {
 			return nil, Endpoint{}, err
 		}
 		user, password := s.Login()
 		return s, Endpoint{User: user, Password: password}, nil
 	case "sftp", "scp": // one server for both
-		s, err := sshd.Listen(at, offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}})
+		s, err := sshd.Listen(at, d.serving())
 		if err != nil {
 			return nil, Endpoint{}, err
 		}
@@ -242,6 +245,13 @@ func (d *Dock) start(name string, at netip.AddrPort) (server, Endpoint, error) {
 	return nil, Endpoint{}, err
 }
 
+func (d *Dock) serving() offer.Serving {
+	return offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}, Old: d.opt.Old, OldBy: d.opt.OldBy}
+}
+
+// Expect says that a step waits for that address: it finds a place on every server, whoever else asks.
+func (d *Dock) Expect(addr netip.Addr) { d.stage.Expect(addr) }
+
 // watcher turns what the servers tell into events.
 type watcher struct{ d *Dock }
 
@@ -249,6 +259,7 @@ func (w watcher) Began(t offer.Transfer) {
 	if w.d.isOwn(t.ID, t.Peer) {
 		return
 	}
+	w.d.ladder.begin(t)
 	w.d.opt.Emit(event.TransferBegin{ID: t.ID, File: t.File, Size: max(t.Size, 0), Protocol: t.Protocol, Peer: t.Peer.String(), Terms: t.Terms, Receive: t.Upload})
 }
 

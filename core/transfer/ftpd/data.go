@@ -1,6 +1,8 @@
 package ftpd
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -9,16 +11,13 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
-
-	ftp "goftp.io/server/v2"
 
 	"pilotrix/core/offer"
 	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/places"
 )
-
-// The commands that move data are ours: the library's take a data connection from whoever is first, and
-// some orders of commands end them in a panic or in nothing at all. Each ends in a reply here.
 
 const (
 	dataWait  = 30 * time.Second // for a data connection
@@ -26,193 +25,189 @@ const (
 	firstHigh = 1024
 )
 
-// data is what a session has arranged for its next transfer: where to listen for the device, or where to
-// call it. It is kept with the session.
-type data struct {
-	listener net.Listener
-	call     netip.AddrPort
-	from     int64 // REST
-	size     int64 // ALLO, 0 when it was not said
-}
-
-const dataKey = "data"
-
-func dataOf(session *ftp.Session) *data {
-	d, there := session.Data[dataKey].(*data)
-	if !there {
-		d = &data{}
-		session.Data[dataKey] = d
-	}
-	return d
-}
-
 // arranged reports whether the device has said how its data is to move.
-func (d *data) arranged() bool { return d.listener != nil || d.call.IsValid() }
+func (v *session) arranged() bool { return v.listener != nil || v.call.IsValid() }
 
-// forget drops what was arranged: each transfer has a connection of its own.
-func (d *data) forget() {
-	if d.listener != nil {
-		_ = d.listener.Close()
+// disarrange forgets it: each transfer has a connection of its own.
+func (v *session) disarrange() {
+	if v.listener != nil {
+		_ = v.listener.Close()
 	}
-	*d = data{}
-}
-
-// command is one that a device may use once it has logged in.
-type command struct {
-	param bool
-	run   func(session *ftp.Session, param string)
-}
-
-// IsExtend implements ftp.Command.
-func (command) IsExtend() bool { return false }
-
-// RequireParam implements ftp.Command.
-func (c command) RequireParam() bool { return c.param }
-
-// RequireAuth implements ftp.Command.
-func (command) RequireAuth() bool { return true }
-
-// Execute implements ftp.Command.
-func (c command) Execute(session *ftp.Session, param string) {
-	c.run(session, strings.TrimSpace(param))
-}
-
-// dataCommands are RFC 959 §4.1.2 and 4.1.3, and RFC 2428.
-func (s *Server) dataCommands() map[string]ftp.Command {
-	return map[string]ftp.Command{
-		"PASV": command{false, func(session *ftp.Session, _ string) { s.passive(session, false) }},
-		"EPSV": command{false, func(session *ftp.Session, _ string) { s.passive(session, true) }},
-		"PORT": command{true, func(session *ftp.Session, param string) { s.active(session, param, portOf) }},
-		"EPRT": command{true, func(session *ftp.Session, param string) { s.active(session, param, extendedPortOf) }},
-		"REST": command{true, s.restart},
-		"ALLO": command{true, s.allocate},
-		"ABOR": command{false, func(session *ftp.Session, _ string) {
-			dataOf(session).forget()
-			session.WriteMessage(226, "nothing is under way")
-		}},
-		"SIZE": command{true, s.size},
-		"RETR": command{true, s.retrieve},
-		"STOR": command{true, s.store},
-		"LIST": command{false, func(session *ftp.Session, _ string) { s.list(session, true) }},
-		"NLST": command{false, func(session *ftp.Session, _ string) { s.list(session, false) }},
-	}
+	v.listener, v.call = nil, netip.AddrPort{}
 }
 
 // passive listens where the device has reached us.
-func (s *Server) passive(session *ftp.Session, extended bool) {
-	d := dataOf(session)
-	d.forget()
-	at := s.at.Addr()
-	if reached, known := s.listener.at(session.RemoteAddr()); known && at.IsUnspecified() {
-		at = reached
-	}
+func (v *session) passive(extended bool) {
+	v.disarrange()
+	at := places.PeerOf(v.conn.LocalAddr()).Addr()
 	if !extended && !at.Is4() {
-		session.WriteMessage(522, "use EPSV")
+		v.reply(522, "use EPSV")
 		return
 	}
-	listener, err := s.opt.Network.Listen(netip.AddrPortFrom(at, 0))
-	var bound netip.AddrPort
-	if err == nil {
-		bound, err = netip.ParseAddrPort(listener.Addr().String())
-	}
+	listener, err := v.s.opt.Network.Listen(netip.AddrPortFrom(at, 0))
 	if err != nil {
-		session.WriteMessage(425, "no port to be had")
+		v.reply(425, "no port to be had")
 		return
 	}
-	d.listener = listener
+	v.listener = listener
+	port := places.PeerOf(listener.Addr()).Port()
 	if extended {
-		session.WriteMessage(229, fmt.Sprintf("Entering Extended Passive Mode (|||%d|)", bound.Port()))
+		v.reply(229, fmt.Sprintf("Entering Extended Passive Mode (|||%d|)", port))
 		return
 	}
 	four := at.As4()
-	session.WriteMessage(227, fmt.Sprintf("Entering Passive Mode (%d,%d,%d,%d,%d,%d)", four[0], four[1], four[2], four[3], bound.Port()>>8, bound.Port()&0xff))
+	v.reply(227, fmt.Sprintf("Entering Passive Mode (%d,%d,%d,%d,%d,%d)", four[0], four[1], four[2], four[3], port>>8, port&0xff))
+}
+
+// extendedPassive is RFC 2428 section 3, with the network that may be asked for.
+func (v *session) extendedPassive(param string) {
+	ours := "1"
+	if places.PeerOf(v.conn.LocalAddr()).Addr().Is6() {
+		ours = "2"
+	}
+	switch {
+	case strings.EqualFold(param, "ALL"):
+		v.reply(200, "EPSV it is")
+	case param != "" && param != ours:
+		v.reply(522, "that network is not served, use ("+ours+")")
+	default:
+		v.passive(true)
+	}
 }
 
 // active takes note of where to call the device. It may name only its own address: another one would make
-// this server knock at a stranger's door (RFC 2577 §3).
-func (s *Server) active(session *ftp.Session, param string, read func(string) (netip.AddrPort, bool)) {
-	d := dataOf(session)
-	d.forget()
+// this server knock at a stranger's door (RFC 2577 section 3).
+func (v *session) active(param string, read func(string) (netip.AddrPort, bool)) {
+	v.disarrange()
 	asked, ok := read(param)
-	if !ok || asked.Addr().Unmap() != peerOf(session).Addr() || asked.Port() < firstHigh {
-		session.WriteMessage(504, "data connections go to your own address only")
-		return
-	}
-	d.call = asked
-	session.WriteMessage(200, "that is where data will go")
-}
-
-func (s *Server) restart(session *ftp.Session, param string) {
-	from, err := strconv.ParseInt(param, 10, 64)
-	if err != nil || from < 0 {
-		session.WriteMessage(501, "REST wants a number of bytes")
-		return
-	}
-	dataOf(session).from = from
-	session.WriteMessage(350, fmt.Sprintf("the next transfer begins at %d", from))
-}
-
-func (s *Server) allocate(session *ftp.Session, param string) {
-	text, _, _ := strings.Cut(param, " ")
-	size, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || size < 0 {
-		session.WriteMessage(501, "ALLO wants a number of bytes")
-		return
-	}
-	dataOf(session).size = size
-	session.WriteMessage(200, fmt.Sprintf("%d bytes are expected", size))
-}
-
-// find finds a staged file, and tells when there is none.
-func (s *Server) find(session *ftp.Session, param string) (offer.File, error) {
-	staged, remark, err := s.opt.Stage.Find(strings.TrimPrefix(session.BuildPath(param), "/"))
 	switch {
-	case err != nil:
-		s.say(session, true, "refused", err.Error())
-		session.WriteMessage(550, err.Error())
-	case remark != "":
-		s.say(session, true, "remark", staged.Name+" was "+remark)
-	}
-	return staged, err
-}
-
-func (s *Server) size(session *ftp.Session, param string) {
-	if staged, err := s.find(session, param); err == nil {
-		session.WriteMessage(213, strconv.FormatInt(staged.Size, 10))
+	case !ok:
+		v.reply(501, "that is no address and port")
+	case asked.Addr().Unmap() != v.peer.Addr() || asked.Port() < firstHigh:
+		v.reply(504, "data connections go to your own address only")
+	default:
+		v.call = asked
+		v.reply(200, "that is where data will go")
 	}
 }
 
-var errNoData = errors.New("no data connection: PASV, EPSV, PORT or EPRT comes first")
-
-// connect makes the data connection: with the peer of the control connection, and nobody else.
-func (s *Server) connect(session *ftp.Session) (net.Conn, error) {
-	d, peer := dataOf(session), peerOf(session)
-	ctx, cancel := context.WithTimeout(context.Background(), dataWait)
-	defer cancel()
-	switch {
-	case d.call.IsValid():
-		return s.opt.Network.Dial(ctx, d.call)
-	case d.listener == nil:
-		return nil, errNoData
+// portOf reads h1,h2,h3,h4,p1,p2 (RFC 959 section 4.1.2).
+func portOf(param string) (netip.AddrPort, bool) {
+	parts := strings.Split(strings.TrimSpace(param), ",")
+	if len(parts) != 6 {
+		return netip.AddrPort{}, false
 	}
-	stop := context.AfterFunc(ctx, func() { _ = d.listener.Close() })
-	defer stop()
-	for {
-		conn, err := d.listener.Accept()
+	var n [6]byte
+	for i, part := range parts {
+		value, err := strconv.ParseUint(strings.TrimSpace(part), 10, 8)
 		if err != nil {
-			return nil, errors.New("the data connection did not come")
+			return netip.AddrPort{}, false
 		}
-		from, err := netip.ParseAddrPort(conn.RemoteAddr().String())
-		if err == nil && from.Addr().Unmap() == peer.Addr() {
-			return conn, nil
+		n[i] = byte(value)
+	}
+	return netip.AddrPortFrom(netip.AddrFrom4([4]byte(n[:4])), uint16(n[4])<<8|uint16(n[5])), true
+}
+
+// extendedPortOf reads |1|192.0.2.1|1234| (RFC 2428 section 2).
+func extendedPortOf(param string) (netip.AddrPort, bool) {
+	if len(param) < 2 {
+		return netip.AddrPort{}, false
+	}
+	parts := strings.Split(param, param[:1])
+	if len(parts) != 5 {
+		return netip.AddrPort{}, false
+	}
+	addr, err := netip.ParseAddr(parts[2])
+	port, errPort := strconv.ParseUint(parts[3], 10, 16)
+	return netip.AddrPortFrom(addr, uint16(port)), err == nil && errPort == nil
+}
+
+// moving is what moves on a data connection, in a goroutine of its own.
+type moving struct {
+	file   string
+	bytes  atomic.Int64
+	cancel context.CancelFunc
+	done   chan outcome
+}
+
+// outcome is how it ended.
+type outcome struct {
+	err  error
+	done string // in words, when it went well
+}
+
+var (
+	errNoData = errors.New("no data connection: PASV, EPSV, PORT or EPRT comes first")
+	errNoCall = errors.New("the data connection was not to be had")
+)
+
+// move has something moved on the data connection that was arranged, and says so before.
+func (v *session) move(file, before string, run func(ctx context.Context, connect func() (net.Conn, error), m *moving) outcome) {
+	ctx, cancel := context.WithCancel(v.ctx)
+	m := &moving{file: file, cancel: cancel, done: make(chan outcome, 1)}
+	listener, call := v.listener, v.call
+	v.listener, v.call = nil, netip.AddrPort{}
+	v.moving = m
+	v.reply(150, before)
+	go func() {
+		defer cancel()
+		connect := func() (net.Conn, error) { return v.connect(ctx, listener, call) }
+		end := run(ctx, connect, m)
+		if listener != nil {
+			_ = listener.Close()
+		}
+		m.done <- end
+	}()
+}
+
+// moved tells the device how its transfer ended.
+func (v *session) moved(end outcome) {
+	v.moving = nil
+	switch {
+	case errors.Is(end.err, errNoCall):
+		v.reply(425, end.err.Error())
+	case end.err != nil:
+		v.reply(426, "broken off: "+end.err.Error())
+	default:
+		v.reply(226, end.done)
+	}
+}
+
+// connect makes the data connection: with the peer of the control connection, and nobody else. It ends with ctx.
+func (v *session) connect(ctx context.Context, listener net.Listener, call netip.AddrPort) (net.Conn, error) {
+	within, cancel := context.WithTimeout(ctx, dataWait)
+	defer cancel()
+	if listener == nil {
+		conn, err := v.s.opt.Network.Dial(within, call)
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", errNoCall, err)
+		}
+		return endWith(ctx, conn), nil
+	}
+	defer context.AfterFunc(within, func() { _ = listener.Close() })()
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return nil, fmt.Errorf("%w: it did not come", errNoCall)
+		}
+		from := places.PeerOf(conn.RemoteAddr()).Addr()
+		if from == v.peer.Addr() {
+			return endWith(ctx, conn), nil
 		}
 		_ = conn.Close()
-		s.say(session, true, "refused", "a data connection from "+from.Addr().String()+", which is not this device")
+		v.say(true, "refused", "a data connection from "+from.String()+", which is not this device")
 	}
 }
 
-// quietly ends a connection on which nothing moves for long.
-type quietly struct{ net.Conn }
+// quietly ends a connection on which nothing moves for long, or whose transfer is broken off.
+type quietly struct {
+	net.Conn
+	stop func() bool
+}
+
+func endWith(ctx context.Context, conn net.Conn) net.Conn {
+	return quietly{conn, context.AfterFunc(ctx, func() { _ = conn.Close() })}
+}
 
 func (q quietly) Read(p []byte) (int, error) {
 	_ = q.SetReadDeadline(time.Now().Add(dataQuiet))
@@ -224,152 +219,227 @@ func (q quietly) Write(p []byte) (int, error) {
 	return q.Conn.Write(p)
 }
 
-// over ends a transfer with a reply.
-func (s *Server) over(session *ftp.Session, err error, done string) {
-	switch {
-	case errors.Is(err, errNoData):
-		session.WriteMessage(425, err.Error())
-	case err != nil:
-		session.WriteMessage(426, "broken off: "+err.Error())
-	default:
-		session.WriteMessage(226, done)
-	}
+func (q quietly) Close() error {
+	q.stop()
+	return q.Conn.Close()
 }
 
-func (s *Server) transfer(session *ftp.Session, verb, name string, size int64, upload bool) offer.Transfer {
-	peer := peerOf(session)
-	t := offer.Transfer{ID: fmt.Sprintf("ftp %s %d", peer, s.count.Add(1)), Protocol: "FTP", Peer: peer, File: name, Size: size, Upload: upload, Terms: "FTP"}
-	s.opt.Watcher.Said(offer.Rung{Transfer: t.ID, Protocol: "FTP", Peer: peer, FromPeer: true, Kind: verb, Text: name})
-	s.opt.Watcher.Began(t)
-	return t
+var errBrokenOff = errors.New("the device said so")
+
+// brokenOff is why a transfer that failed has done so, where it was ended on purpose.
+func brokenOff(ctx context.Context, err error) error {
+	if err != nil && ctx.Err() != nil {
+		return errBrokenOff
+	}
+	return err
+}
+
+func (v *session) transfer(verb, name string, size int64, upload bool) *offer.Count {
+	t := offer.Transfer{ID: fmt.Sprintf("ftp %s %d", v.peer, v.s.count.Add(1)), Protocol: "FTP", Peer: v.peer, File: name, Size: size, Upload: upload, Terms: "FTP"}
+	v.s.opt.Watcher.Said(offer.Rung{Transfer: t.ID, Protocol: "FTP", Peer: v.peer, FromPeer: true, Kind: verb, Text: name})
+	v.s.opt.Watcher.Began(t)
+	return offer.NewCount(v.s.opt.Clock, v.s.opt.Watcher, t)
+}
+
+// next takes what was said of the next transfer.
+func (v *session) next() (from, size int64) {
+	from, size = v.from, v.size
+	v.from, v.size = 0, 0
+	return from, size
 }
 
 // retrieve sends a staged file, from where the device asked for it on.
-func (s *Server) retrieve(session *ftp.Session, param string) {
-	d := dataOf(session)
-	defer d.forget()
-	staged, err := s.find(session, param)
-	if err != nil {
+func (v *session) retrieve(param string) {
+	from, _ := v.next()
+	staged, ok := v.find(param)
+	switch {
+	case !ok:
+		v.disarrange()
 		return
-	}
-	if d.from > staged.Size {
-		session.WriteMessage(554, fmt.Sprintf("%s has %d B, %d were asked for", staged.Name, staged.Size, d.from))
+	case from > staged.Size:
+		v.disarrange()
+		v.reply(554, fmt.Sprintf("%s has %d B, %d were asked for", staged.Name, staged.Size, from))
 		return
-	}
-	if !d.arranged() {
-		s.over(session, errNoData, "")
+	case from > 0 && v.text:
+		v.disarrange()
+		v.reply(554, "only a file as it is can be begun in the middle; say TYPE I")
+		return
+	case !v.arranged():
+		v.reply(425, errNoData.Error())
 		return
 	}
 	file, err := staged.Open()
 	if err != nil {
-		session.WriteMessage(550, "the file cannot be read")
-		s.say(session, false, "refused", err.Error())
+		v.disarrange()
+		v.say(false, "refused", err.Error())
+		v.reply(550, "the file cannot be read")
 		return
 	}
-	defer file.Close()
-	session.WriteMessage(150, fmt.Sprintf("%d B follow", staged.Size-d.from))
-	count := offer.NewCount(s.opt.Clock, s.opt.Watcher, s.transfer(session, "RETR", staged.Name, staged.Size, false))
-	if d.from > 0 {
-		count.Part(d.from, staged.Size-d.from)
+	text, left := v.text, staged.Size-from
+	count := v.transfer("RETR", staged.Name, staged.Size, false)
+	if from > 0 {
+		count.Part(from, left)
 	}
-	err = s.sendFile(session, file, d.from, staged.Size-d.from, count)
-	count.End(err)
-	s.over(session, err, "sent whole")
+	v.move(staged.Name, fmt.Sprintf("%d B follow", left), func(ctx context.Context, connect func() (net.Conn, error), m *moving) outcome {
+		defer file.Close()
+		err := brokenOff(ctx, sendFile(connect, file, from, left, text, counted{count, m}))
+		count.End(err)
+		return outcome{err, "sent whole"}
+	})
 }
 
-func (s *Server) sendFile(session *ftp.Session, file io.ReadSeeker, from, size int64, count *offer.Count) error {
+// counted is a piece of a file that moves, counted by both who watch.
+type counted struct {
+	count *offer.Count
+	m     *moving
+}
+
+func (c counted) add(n int) {
+	c.count.Add(n)
+	c.m.bytes.Add(int64(n))
+}
+
+func sendFile(connect func() (net.Conn, error), file io.ReadSeeker, from, size int64, text bool, c counted) error {
 	if _, err := file.Seek(from, io.SeekStart); err != nil {
 		return err
 	}
-	conn, err := s.connect(session)
+	conn, err := connect()
 	if err != nil {
 		return err
 	}
-	sent, err := io.Copy(quietly{conn}, countReader{transfer.Whole(file, size), count})
-	if err == nil && sent < size {
-		err = fmt.Errorf("the device hung up with %d B to go", size-sent)
+	var source io.Reader = countReader{transfer.Whole(file, size), c}
+	if text {
+		source = &toText{source: bufio.NewReader(source)}
 	}
+	_, err = io.Copy(conn, source)
 	return errors.Join(err, conn.Close())
-}
-
-// store takes the file for which a step has opened a slot.
-func (s *Server) store(session *ftp.Session, param string) {
-	d := dataOf(session)
-	defer d.forget()
-	switch {
-	case !d.arranged():
-		s.over(session, errNoData, "")
-		return
-	case d.from > 0:
-		session.WriteMessage(554, "uploads begin at their beginning here")
-		return
-	}
-	size := int64(-1)
-	if d.size > 0 {
-		size = d.size
-	}
-	upload, err := s.opt.Stage.Receive(strings.TrimPrefix(session.BuildPath(param), "/"), size)
-	if err != nil {
-		s.say(session, true, "refused", err.Error())
-		session.WriteMessage(553, err.Error())
-		return
-	}
-	session.WriteMessage(150, "go ahead")
-	count := offer.NewCount(s.opt.Clock, s.opt.Watcher, s.transfer(session, "STOR", upload.Name, size, true))
-	err = s.takeFile(session, upload, size, count)
-	if err != nil {
-		upload.Drop()
-	} else {
-		err = upload.Keep()
-	}
-	count.End(err)
-	s.over(session, err, fmt.Sprintf("%d B are here", count.Bytes()))
-}
-
-func (s *Server) takeFile(session *ftp.Session, upload io.Writer, size int64, count *offer.Count) error {
-	conn, err := s.connect(session)
-	if err != nil {
-		return err
-	}
-	got, err := io.Copy(upload, countReader{quietly{conn}, count})
-	if err == nil && size >= 0 && got != size {
-		err = fmt.Errorf("%d of the %d B that were said came", got, size)
-	}
-	_ = conn.Close()
-	return err
 }
 
 type countReader struct {
 	io.Reader
-	count *offer.Count
+	c counted
 }
 
-func (c countReader) Read(p []byte) (int, error) {
-	n, err := c.Reader.Read(p)
-	c.count.Add(n)
+func (r countReader) Read(p []byte) (int, error) {
+	n, err := r.Reader.Read(p)
+	r.c.add(n)
 	return n, err
 }
 
-// list tells what is staged.
-func (s *Server) list(session *ftp.Session, long bool) {
-	d := dataOf(session)
-	defer d.forget()
-	if !d.arranged() {
-		s.over(session, errNoData, "")
+// store takes the file for which a step has opened a slot.
+func (v *session) store(param string) {
+	from, allocated := v.next()
+	switch {
+	case !v.arranged():
+		v.reply(425, errNoData.Error())
+		return
+	case from > 0:
+		v.disarrange()
+		v.reply(554, "uploads begin at their beginning here")
 		return
 	}
-	session.WriteMessage(150, "here it comes")
-	conn, err := s.connect(session)
-	if err == nil {
-		var out strings.Builder
-		for _, staged := range s.opt.Stage.Offers() {
-			if long {
-				fmt.Fprintf(&out, "-r--r--r-- 1 staged staged %12d Jan 01 00:00 ", staged.Size)
-			}
-			out.WriteString(staged.Name + "\r\n")
-		}
-		_, err = io.WriteString(quietly{conn}, out.String())
-		err = errors.Join(err, conn.Close())
+	size := int64(-1)
+	if allocated > 0 {
+		size = allocated
 	}
-	s.over(session, err, "that is all")
+	upload, err := v.s.opt.Stage.Receive(param, v.peer.Addr(), size)
+	if err != nil {
+		v.disarrange()
+		v.say(true, "refused", err.Error())
+		v.reply(553, err.Error())
+		return
+	}
+	text := v.text
+	count := v.transfer("STOR", upload.Name, size, true)
+	v.move(upload.Name, "go ahead", func(ctx context.Context, connect func() (net.Conn, error), m *moving) outcome {
+		err := brokenOff(ctx, takeFile(connect, upload, size, text, counted{count, m}))
+		if err != nil {
+			upload.Drop()
+		} else {
+			err = upload.Keep()
+		}
+		count.End(err)
+		return outcome{err, fmt.Sprintf("%d B are here", count.Bytes())}
+	})
+}
+
+func takeFile(connect func() (net.Conn, error), upload io.Writer, size int64, text bool, c counted) error {
+	conn, err := connect()
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	var source io.Reader = countReader{conn, c}
+	if text {
+		source = &fromText{source: bufio.NewReader(source)}
+	}
+	got, err := io.Copy(upload, source)
+	if err == nil && size >= 0 && got != size && !text {
+		err = fmt.Errorf("%d of the %d B that were said came", got, size)
+	}
+	return err
+}
+
+// list tells what is staged, a line each.
+func (v *session) list(verb string, line func(offer.File) string) {
+	if !v.arranged() {
+		v.reply(425, errNoData.Error())
+		return
+	}
+	var out bytes.Buffer
+	for _, staged := range v.s.opt.Stage.Offers() {
+		out.WriteString(line(staged) + "\r\n")
+	}
+	v.move(verb, "here it comes", func(ctx context.Context, connect func() (net.Conn, error), _ *moving) outcome {
+		conn, err := connect()
+		if err == nil {
+			_, err = out.WriteTo(conn)
+			err = errors.Join(err, conn.Close())
+		}
+		return outcome{brokenOff(ctx, err), "that is all"}
+	})
+}
+
+// toText ends each line with CR LF (RFC 959 section 3.1.1.1).
+type toText struct {
+	source *bufio.Reader
+	feed   bool // a line feed is owed
+}
+
+func (t *toText) Read(p []byte) (n int, err error) {
+	for n < len(p) {
+		if t.feed {
+			p[n], t.feed = '\n', false
+			n++
+			continue
+		}
+		b, err := t.source.ReadByte()
+		if err != nil {
+			return n, err
+		}
+		if b == '\n' {
+			b, t.feed = '\r', true
+		}
+		p[n] = b
+		n++
+	}
+	return n, nil
+}
+
+// fromText ends each line as this system does.
+type fromText struct{ source *bufio.Reader }
+
+func (t *fromText) Read(p []byte) (n int, err error) {
+	for n < len(p) {
+		b, err := t.source.ReadByte()
+		if err != nil {
+			return n, err
+		}
+		if next, _ := t.source.Peek(1); b == '\r' && len(next) == 1 && next[0] == '\n' {
+			continue
+		}
+		p[n] = b
+		n++
+	}
+	return n, nil
 }

@@ -19,12 +19,14 @@ import (
 	"time"
 
 	"pilotrix/core/offer"
+	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/places"
 )
 
 // Server serves what is staged, and nothing else.
 type Server struct {
 	opt      offer.Serving
-	listener net.Listener
+	listener *places.Listener
 	at       netip.AddrPort
 	word     string
 	count    atomic.Int64
@@ -33,7 +35,7 @@ type Server struct {
 // Listen binds a server.
 func Listen(at netip.AddrPort, opt offer.Serving) (*Server, error) {
 	opt = opt.Watched()
-	listener, err := opt.Network.Listen(at)
+	listener, err := places.Listen("HTTP", at, opt)
 	if err != nil {
 		return nil, fmt.Errorf("HTTP server at %s: %w", at, err)
 	}
@@ -50,15 +52,20 @@ func (s *Server) Path(name string) string { return "/" + s.word + "/" + url.Path
 
 const (
 	headTime = 20 * time.Second
+	bodyTime = time.Minute // of a request, which wants none
+	idleTime = time.Minute // between two requests
 	endTime  = 2 * time.Second
 )
 
 // Serve answers requests until ctx ends.
 func (s *Server) Serve(ctx context.Context) error {
 	server := &http.Server{
-		Handler: http.HandlerFunc(s.answer), ReadHeaderTimeout: headTime, MaxHeaderBytes: 16 << 10,
+		Handler: http.HandlerFunc(s.answer), ReadHeaderTimeout: headTime, ReadTimeout: bodyTime, IdleTimeout: idleTime, MaxHeaderBytes: 16 << 10,
 		BaseContext: func(net.Listener) context.Context { return ctx },
-		ErrorLog:    slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug), // never the terminal's
+		ConnContext: func(ctx context.Context, conn net.Conn) context.Context {
+			return context.WithValue(ctx, connKey{}, conn)
+		},
+		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug), // never the terminal's
 	}
 	stop := context.AfterFunc(ctx, func() {
 		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), endTime)
@@ -73,6 +80,9 @@ func (s *Server) Serve(ctx context.Context) error {
 	}
 	return nil
 }
+
+// connKey is where a request's connection is found.
+type connKey struct{}
 
 func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	peer, _ := netip.ParseAddrPort(r.RemoteAddr)
@@ -89,6 +99,9 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 		say("refused", "a path without this step's word was asked for", true)
 		http.Error(w, "nothing here", http.StatusNotFound)
 		return
+	}
+	if conn, is := r.Context().Value(connKey{}).(*places.Conn); is {
+		conn.Settled()
 	}
 	staged, remark, err := s.opt.Stage.Find(name)
 	if err != nil {
@@ -119,7 +132,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	t := offer.Transfer{ID: id, Protocol: "HTTP", Peer: peer, File: staged.Name, Size: staged.Size, Terms: "HTTP"}
 	s.opt.Watcher.Began(t)
 	count := offer.NewCount(s.opt.Clock, s.opt.Watcher, t)
-	out := &counted{ResponseWriter: w, count: count}
+	out := &counted{ResponseWriter: w, count: count, limits: http.NewResponseController(w)}
 	w.Header().Set("Content-Type", "application/octet-stream")
 	http.ServeContent(out, r, staged.Name, time.Time{}, file)
 	err = out.failed
@@ -140,6 +153,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 type counted struct {
 	http.ResponseWriter
 	count  *offer.Count
+	limits *http.ResponseController
 	code   int
 	failed error
 }
@@ -163,6 +177,7 @@ func partBegins(contentRange string) int64 {
 }
 
 func (c *counted) Write(p []byte) (int, error) {
+	_ = c.limits.SetWriteDeadline(time.Now().Add(transfer.Quiet)) // for this piece
 	n, err := c.ResponseWriter.Write(p)
 	c.count.Add(n)
 	if err != nil {

@@ -97,13 +97,13 @@ func TestRangesCountWhatTheyCarry(t *testing.T) {
 func TestNamesAreEscapedAndFoundAsDevicesWriteThem(t *testing.T) {
 	s, watch := serve(t, "a.bin", "b #1%41?.bin")
 	at := "http://" + s.Addr().String()
-	for _, path := range []string{s.Path("b #1%41?.bin"), "/" + s.word + "//a.bin", "/" + s.word + "/./a.bin", "/" + s.word + "/A.bin"} {
+	for _, path := range []string{s.Path("b #1%41?.bin"), "/" + s.word + "//a.bin", "/" + s.word + "/./a.bin", "/" + s.word + "/A.bin", "/" + s.word + "/../a.bin"} {
 		code, body := get(t, at+path, "")
 		assert.Equal(t, 200, code, path)
 		assert.Len(t, body, 10_000)
 		assert.NoError(t, watch.end(t).err)
 	}
-	for _, path := range []string{"/a.bin", "/x/a.bin", "/" + s.word + "/../a.bin", "/" + s.word + "/etc/passwd"} {
+	for _, path := range []string{"/a.bin", "/x/a.bin", "/" + s.word + "/etc/passwd"} {
 		code, _ := get(t, at+path, "")
 		assert.Equal(t, 404, code, path)
 	}

@@ -188,9 +188,9 @@ func (s *Server) receives(x exchange, to string) error {
 }
 
 func (s *Server) receivesOne(x exchange, to string, h head) error {
-	upload, err := s.opt.Stage.Receive(strings.TrimPrefix(to, "/"), h.size)
+	upload, err := s.opt.Stage.Receive(strings.TrimPrefix(to, "/"), addrOf(x.p.from).Addr(), h.size)
 	if err != nil { // it is left in a folder, as the other side sees it
-		upload, err = s.opt.Stage.Receive(h.name, h.size)
+		upload, err = s.opt.Stage.Receive(h.name, addrOf(x.p.from).Addr(), h.size)
 	}
 	if err != nil {
 		s.tell("SCP", x.p.from, true, "refused", err.Error())

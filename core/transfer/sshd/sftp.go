@@ -123,7 +123,7 @@ func (f *files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	if flags := r.Pflags(); flags.Append {
 		return nil, sftp.ErrSSHFxOpUnsupported
 	}
-	upload, err := f.s.opt.Stage.Receive(name(r), -1)
+	upload, err := f.s.opt.Stage.Receive(name(r), addrOf(f.p.from).Addr(), -1)
 	if err != nil {
 		f.s.tell("SFTP", f.p.from, true, "refused", err.Error())
 		return nil, fmt.Errorf("%w: %w", sftp.ErrSSHFxPermissionDenied, err)

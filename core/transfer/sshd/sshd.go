@@ -22,6 +22,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"pilotrix/core/offer"
+	"pilotrix/core/transfer/places"
 )
 
 // Port is SSH's usual port.
@@ -30,7 +31,7 @@ const Port = 22
 // Server serves what is staged, and nothing else.
 type Server struct {
 	opt      offer.Serving
-	listener net.Listener
+	listener *places.Listener
 	at       netip.AddrPort
 	config   *ssh.ServerConfig
 	user     string
@@ -38,12 +39,11 @@ type Server struct {
 	key      []byte // the private one that may log in, in PEM
 	host     string // fingerprint of the host key
 	count    atomic.Int64
-	slots    chan struct{}
 }
 
 const (
-	mostPeers = 16
-	greetTime = 30 * time.Second
+	greetTime = 30 * time.Second // until the login has succeeded
+	idleTime  = 10 * time.Minute // for anything at all after it
 	// rsaBits is for devices that know no newer kind of host key.
 	rsaBits = 2048
 )
@@ -51,11 +51,14 @@ const (
 // Listen binds a server.
 func Listen(at netip.AddrPort, opt offer.Serving) (*Server, error) {
 	opt = opt.Watched()
-	s := &Server{opt: opt, user: "once", password: rand.Text()[:12], slots: make(chan struct{}, mostPeers)}
+	s := &Server{opt: opt, user: "once", password: rand.Text()[:12]}
 	if err := s.makeKeys(); err != nil {
 		return nil, err
 	}
-	listener, err := opt.Network.Listen(at)
+	if opt.Old {
+		s.allowOld()
+	}
+	listener, err := places.Listen("SSH", at, opt)
 	if err != nil {
 		return nil, fmt.Errorf("SSH server at %s: %w", at, err)
 	}
@@ -118,6 +121,23 @@ func (s *Server) makeKeys() error {
 	return nil
 }
 
+// allowOld adds the algorithms that old clients need and that are not safe any more.
+func (s *Server) allowOld() {
+	good, old := ssh.SupportedAlgorithms(), ssh.InsecureAlgorithms()
+	s.config.KeyExchanges = append(good.KeyExchanges, old.KeyExchanges...)
+	s.config.Ciphers = append(good.Ciphers, old.Ciphers...)
+	s.config.MACs = append(good.MACs, old.MACs...)
+}
+
+// noSession says in words why a client was not let in.
+func (s *Server) noSession(err error) string {
+	var nothing *ssh.AlgorithmNegotiationError
+	if errors.As(err, &nothing) && !s.opt.Old {
+		return "it only knows old algorithms; " + s.opt.OldBy + " allows them (" + err.Error() + ")"
+	}
+	return err.Error()
+}
+
 // letIn holds a user and a password against those of this one time.
 func (s *Server) letIn(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 	if c.User() == s.user && subtle.ConstantTimeCompare(password, []byte(s.password)) == 1 {
@@ -145,8 +165,7 @@ func (s *Server) Serve(ctx context.Context) error {
 	defer peers.Wait()
 	ctx, end := context.WithCancel(ctx)
 	defer end()
-	stop := context.AfterFunc(ctx, func() { _ = s.listener.Close() })
-	defer stop()
+	defer s.listener.EndWith(ctx)()
 	for {
 		conn, err := s.listener.Accept()
 		if ctx.Err() != nil {
@@ -155,34 +174,23 @@ func (s *Server) Serve(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("SSH server at %s: %w", s.at, err)
 		}
-		select {
-		case s.slots <- struct{}{}:
-		default:
-			s.say(conn.RemoteAddr(), false, "refused", "too many connections at once")
-			_ = conn.Close()
-			continue
-		}
-		peers.Go(func() {
-			defer func() { <-s.slots }()
-			s.talk(ctx, conn)
-		})
+		peers.Go(func() { s.talk(ctx, conn.(*places.Conn)) })
 	}
 }
 
 // talk serves one connection.
-func (s *Server) talk(ctx context.Context, conn net.Conn) {
+func (s *Server) talk(ctx context.Context, conn *places.Conn) {
 	defer conn.Close()
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-	defer stop()
 	_ = conn.SetDeadline(time.Now().Add(greetTime))
 	server, channels, requests, err := ssh.NewServerConn(conn, s.config)
 	if err != nil {
 		if ctx.Err() == nil {
-			s.say(conn.RemoteAddr(), true, "refused", "no session: "+err.Error())
+			s.say(conn.RemoteAddr(), true, "refused", "no session: "+s.noSession(err))
 		}
 		return
 	}
-	_ = conn.SetDeadline(time.Time{})
+	conn.Settled()
+	conn.IdleAfter(idleTime)
 	defer server.Close()
 	go ssh.DiscardRequests(requests)
 	var open sync.WaitGroup

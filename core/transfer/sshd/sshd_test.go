@@ -351,17 +351,6 @@ func TestAFileThatIsCutWhileItIsSent(t *testing.T) {
 	}
 }
 
-// TestSilentAndGreedyPeersAreBounded opens more connections than are served, none of which says anything.
-func TestSilentAndGreedyPeersAreBounded(t *testing.T) {
-	r := newRig(t)
-	for range mostPeers + 4 {
-		conn, err := net.Dial("tcp", r.Addr().String())
-		require.NoError(t, err)
-		defer conn.Close()
-	}
-	r.watch.has(t, "too many connections at once")
-}
-
 func TestOrdersOfSCP(t *testing.T) {
 	for command, want := range map[string]order{
 		"scp -f tern.brm":             {true, "tern.brm"},

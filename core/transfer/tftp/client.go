@@ -76,6 +76,17 @@ func (c Client) Put(ctx context.Context, server netip.AddrPort, name string, fro
 // ErrNoAnswer tells that nobody answered the request: the server is not there, or not yet.
 var ErrNoAnswer = errors.New("nobody answered")
 
+// Elsewhere tells that another address answered than the one that was asked, as a device with several addresses may. It is an
+// ErrNoAnswer.
+type Elsewhere struct{ Asked, Answered netip.AddrPort }
+
+func (e *Elsewhere) Error() string {
+	return fmt.Sprintf("%s at %s, but %s did: a device that has both addresses has to be asked at that one", ErrNoAnswer, e.Asked, e.Answered)
+}
+
+// Is makes an Elsewhere an ErrNoAnswer.
+func (e *Elsewhere) Is(target error) bool { return target == ErrNoAnswer }
+
 // ErrUnconfirmed tells of a put whose last block alone was not acknowledged: the loader may have it all, and gone on with it.
 var ErrUnconfirmed = errors.New("all of it was sent, and the last block was not acknowledged")
 
@@ -93,6 +104,7 @@ type Opening struct {
 // again until one answers or ctx ends, and begins again when a transfer breaks off in its middle. Each try gets the file from
 // open. One whose size is not known, -1, comes from a pipe and cannot be begun again in its middle.
 func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name string, size int64, open func() (io.ReadCloser, error), told Opening) (Result, error) {
+	var elsewhere *Elsewhere
 	for tries := 1; ; tries++ {
 		file, err := open()
 		if err != nil {
@@ -105,6 +117,7 @@ func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name str
 		}
 		result, err := one.Put(ctx, server, name, file, size)
 		_ = file.Close()
+		_ = errors.As(err, &elsewhere)
 		var refused *Refused
 		switch {
 		case err != nil && errors.As(err, &refused) && told.Refused != nil && ctx.Err() == nil:
@@ -113,6 +126,8 @@ func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name str
 			continue
 		case err == nil || errors.As(err, &refused):
 			return result, err
+		case ctx.Err() != nil && result.Bytes == 0 && elsewhere != nil:
+			return result, elsewhere
 		case ctx.Err() != nil && errors.Is(err, ErrNoAnswer):
 			return result, fmt.Errorf("%w within the timeout, after %d tries", ErrNoAnswer, tries)
 		case ctx.Err() != nil:
@@ -207,6 +222,9 @@ func (p *peer) request(ctx context.Context, server netip.AddrPort, req request, 
 		var refused *Refused
 		switch {
 		case err == nil:
+			if p.addr.Port() == server.Port() {
+				p.message(true, "remark", 0, 0, false, fmt.Sprintf("it answers from port %d, not from one of the transfer's own", server.Port()))
+			}
 			return got, nil
 		case errors.As(err, &refused) && refused.Code == CodeOptions && len(req.options) > 0:
 			return got, errNoOptions
@@ -214,6 +232,9 @@ func (p *peer) request(ctx context.Context, server netip.AddrPort, req request, 
 			return got, err
 		}
 		wait.backOff++
+	}
+	if p.elsewhere.IsValid() {
+		return packet{}, &Elsewhere{server, p.elsewhere}
 	}
 	return packet{}, fmt.Errorf("%w at %s after %d requests: is a TFTP server listening there, and does a firewall let it through?", ErrNoAnswer, server, p.retries+1)
 }
@@ -327,7 +348,7 @@ func (p progressOnly) Moved(_ offer.Transfer, progress transfer.Progress) {
 
 func (c Client) meter(terms Terms, name string) clientMeter {
 	opt := Options{Clock: c.Clock, Watcher: progressOnly{tell: c.Progress}}
-	return clientMeter{newReport(opt, offer.Transfer{File: name, Size: terms.Size})}
+	return clientMeter{newReport(opt, offer.Transfer{File: name, Size: terms.Size}, nil)}
 }
 
 func (m clientMeter) result(terms Terms, took time.Duration) Result {

@@ -122,7 +122,7 @@ func TestARepeatedAcknowledgementWakesTheTransfer(t *testing.T) {
 }
 
 func TestNamesAsDevicesPutThem(t *testing.T) {
-	for _, name := range []string{"/a.bin", "./a.bin", "a.bin", "A.BIN"} {
+	for _, name := range []string{"/a.bin", "./a.bin", "a.bin", "A.BIN", `\a.bin`, `C:\A.BIN`, "flash:/a.bin", "/tftpboot/a.bin", "../a.bin", "a.bin\r\n"} {
 		inBubble(t, 1, Options{}, func(t *testing.T, r *rig) {
 			_, err := r.stage.Offer(offertest.File("a.bin", content(700, 1)))
 			require.NoError(t, err)

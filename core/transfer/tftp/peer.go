@@ -28,11 +28,25 @@ type peer struct {
 	heard   func(time.Time) // called whenever the other side goes on; may be nil
 
 	patience time.Duration // with its silence, once it was heard
+
+	// modest holds back what is sent to a peer that has not spoken yet: whose address it is, is not known then.
+	modest bool
+	spoke  bool
+
+	elsewhere netip.AddrPort // who answered our request instead of the one that was asked
 }
 
-// gaveUp reports that enough was tried: so often, and for as long as a device may be busy with its flash.
+// mostUnheard are the packets that go to an address from which only the request came.
+const mostUnheard = 3
+
+// holdsBack reports whether nothing more is sent after so many tries. A device whose first answer takes long has what was sent.
+func (p *peer) holdsBack(tries int) bool { return p.modest && !p.spoke && tries >= mostUnheard }
+
+// gaveUp reports that enough was tried: so often, and for as long as a device may be busy with its flash; or twice as long,
+// however long it has asked us to wait between two tries.
 func (p *peer) gaveUp(tries int, since time.Time) bool {
-	return tries > p.retries && p.clock.Since(since) >= p.patience
+	silent := p.clock.Since(since)
+	return tries > p.retries && silent >= p.patience || p.patience > 0 && silent >= 2*p.patience
 }
 
 func (p *peer) message(fromPeer bool, kind string, block int64, bytes int, again bool, text string) {
@@ -88,8 +102,11 @@ func (p *peer) read(ctx context.Context, until time.Time) (packet, error) {
 			return packet{}, err
 		}
 		from = network.Unmap(from)
-		if p.addr.Port() == 0 && from.Addr() == p.addr.Addr() {
+		switch open := p.addr.Port() == 0; {
+		case open && from.Addr() == p.addr.Addr():
 			p.addr = from // the answer to a request comes from a port of its own
+		case open:
+			p.elsewhere = from
 		}
 		if from != p.addr {
 			p.message(true, "STRAY", 0, n, false, "from "+from.String())
@@ -101,12 +118,13 @@ func (p *peer) read(ctx context.Context, until time.Time) (packet, error) {
 			p.refuse(CodeIllegal, "that packet is not understood: "+err.Error())
 			return got, fmt.Errorf("a packet of %d bytes from %s is not understood: %w", n, from, err)
 		}
+		p.spoke = true
+		if p.heard != nil {
+			p.heard(p.clock.Now())
+		}
 		if got.op == opError {
 			p.message(true, "ERROR", 0, n, false, got.refused.Message)
 			return got, &got.refused
-		}
-		if p.heard != nil {
-			p.heard(p.clock.Now())
 		}
 		return got, nil
 	}

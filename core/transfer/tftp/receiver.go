@@ -15,10 +15,12 @@ import (
 // receiver is the half of a transfer that gets the file.
 type receiver struct {
 	*peer
-	terms Terms
-	sink  io.Writer
-	moved func(blocks, bytes int64, again int)
-	hello []byte // what begins the transfer, sent again until the first block comes: a request, an OACK or nothing
+	numbering
+	offered int // how often the block after number 65535 came with the number 1
+	terms   Terms
+	sink    io.Writer
+	moved   func(blocks, bytes int64, again int)
+	hello   []byte // what begins the transfer, sent again until the first block comes: a request, an OACK or nothing
 
 	size     int64     // of the whole, 0 when it was not said
 	expected int64     // the next block
@@ -59,9 +61,13 @@ func (r *receiver) run(ctx context.Context, first packet) error {
 			return nil // no second block came: the first was the last one
 		case errors.Is(err, errSilent):
 			if tries++; r.expected == 1 && tries > r.retries || r.gaveUp(tries, progress) {
-				return fmt.Errorf("%w: block %d did not come", transfer.ErrGaveUp, r.expected)
+				return r.missing()
 			}
 			wait.backOff++
+			if r.holdsBack(tries) {
+				got = packet{}
+				continue
+			}
 			if err := r.ask(); err != nil {
 				return err
 			}
@@ -70,6 +76,14 @@ func (r *receiver) run(ctx context.Context, first packet) error {
 			return err
 		}
 	}
+}
+
+func (r *receiver) missing() error {
+	words := ""
+	if rollsOver(r.expected) {
+		words = rolloverWords
+	}
+	return fmt.Errorf("%w: block %d did not come%s", transfer.ErrGaveUp, r.expected, words)
 }
 
 // ErrCutShort tells that a file's end came before the size that was said of it, or behind it.
@@ -91,7 +105,8 @@ const copyGuard = 100 * time.Millisecond
 
 // take takes one block. Took reports whether it was the one expected.
 func (r *receiver) take(got packet) (took, last bool, err error) {
-	block := r.expected + int64(int16(got.block-uint16(r.expected)))
+	r.seesRollover(got)
+	block := r.nearest(r.expected, got.block)
 	r.message(true, "DATA", block, len(got.data), block < r.expected, "")
 	if block == r.expected && r.agreed {
 		r.holds(block, len(got.data))
@@ -129,6 +144,17 @@ func (r *receiver) take(got packet) (took, last bool, err error) {
 		r.moved(block, r.bytes, r.again)
 	}
 	return true, last, err
+}
+
+// seesRollover sees whether the sender goes on with 1 after number 65535: it waits for the acknowledgement of each block, and sends
+// the next but one again and again.
+func (r *receiver) seesRollover(got packet) {
+	if !rollsOver(r.expected) || r.terms.Window > 1 || r.afterIsOne || got.block != 1 {
+		return
+	}
+	if r.offered++; r.offered >= asksAtRollover-1 {
+		r.afterIsOne = true
+	}
 }
 
 // holds sees whether the other side holds to what was agreed. One that had our request twice may answer the one by options and
@@ -170,7 +196,7 @@ func (r *receiver) copied(block int64) error {
 func (r *receiver) acknowledge() error {
 	var out [headSize]byte
 	binary.BigEndian.PutUint16(out[:], opAck)
-	binary.BigEndian.PutUint16(out[2:], uint16(r.expected-1))
+	binary.BigEndian.PutUint16(out[2:], r.number(r.expected-1))
 	r.message(false, "ACK", r.expected-1, 0, false, "")
 	r.window, r.answered = r.expected, r.clock.Now()
 	return r.write(out[:])
@@ -191,7 +217,7 @@ func (r *receiver) linger(ctx context.Context) {
 		if err != nil {
 			return
 		}
-		if got.op == opData && got.block == uint16(r.expected-1) {
+		if got.op == opData && got.block == r.number(r.expected-1) {
 			_ = r.acknowledge()
 		}
 	}

@@ -14,6 +14,8 @@ import (
 // wire carries the low 16 bits of that, so that a file of any size goes through.
 type sender struct {
 	*peer
+	numbering
+	asked  int // how often the receiver has asked for the block whose number rolls over
 	terms  Terms
 	source io.Reader
 	moved  func(blocks, bytes int64, again int)
@@ -60,10 +62,13 @@ func (s *sender) run(ctx context.Context) error {
 		switch {
 		case errors.Is(err, errSilent):
 			if tries++; s.base == 1 && tries > s.retries || s.gaveUp(tries, progress) {
-				return fmt.Errorf("%w: block %d was not acknowledged", transfer.ErrGaveUp, s.base)
+				return s.unacknowledged()
 			}
 			s.trips.backOff++
 			from, s.resent = s.base, 0
+			if s.holdsBack(tries) {
+				from = s.end() // nothing
+			}
 			continue
 		case err != nil:
 			return err
@@ -80,6 +85,14 @@ func (s *sender) run(ctx context.Context) error {
 		}
 		from = s.base // what the receiver missed of the window, and what follows
 	}
+}
+
+func (s *sender) unacknowledged() error {
+	words := ""
+	if rollsOver(s.base) {
+		words = rolloverWords
+	}
+	return fmt.Errorf("%w: block %d was not acknowledged%s", transfer.ErrGaveUp, s.base, words)
 }
 
 // sendFrom sends the blocks from there to the window's end, each as soon as it is read, then reads one
@@ -105,7 +118,6 @@ func (s *sender) sendFrom(from int64) error {
 func (s *sender) readTo(end int64) error {
 	for s.last == 0 && s.next < end {
 		slot := s.slot(s.next)
-		putHead(slot, opData, uint16(s.next))
 		n, err := io.ReadFull(s.source, slot[headSize:])
 		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 			s.refuse(CodeOther, "the file could not be read on")
@@ -125,6 +137,7 @@ func (s *sender) end() int64 { return min(s.next, s.base+int64(s.terms.Window)) 
 
 func (s *sender) send(block int64) error {
 	size := *s.size(block)
+	putHead(s.slot(block), opData, s.number(block))
 	if err := s.write(s.slot(block)[:size]); err != nil {
 		return err
 	}
@@ -158,18 +171,35 @@ func (s *sender) acknowledgement(ctx context.Context) (int64, error) {
 		if got.op != opAck {
 			continue // such as an answer to the request that came twice
 		}
-		block := s.base - 1 + int64(int16(got.block-uint16(s.base-1)))
+		block := s.nearest(s.base-1, got.block)
 		s.message(true, "ACK", block, 0, block < s.base, "")
 		switch {
 		case block >= s.base && block < s.end():
 			return block, nil
 		case block == s.base-1 && s.base > 1 && time.Since(s.sentAt) > s.clock.Wall(max(4*s.trips.smooth, wakeAfter)):
+			if s.waitsAtRollover() {
+				continue
+			}
 			return block, nil // it waits for the block: it has missed every copy, busy with something else
 		case block == s.base-1 && s.terms.Window > 1 && s.resent != s.base && time.Since(s.sentAt) > s.clock.Wall(s.trips.smooth/2):
 			s.resent = s.base
 			return block, nil
 		}
 	}
+}
+
+// waitsAtRollover counts how often a receiver asks for the block whose number rolls over, and has it sent with the other number
+// once it is sure that this receiver passes over the one that was sent. It reports whether nothing is to be sent for now. Blocks
+// of windows come together, so that one numbered 1 would be taken for another there: those have number 0.
+func (s *sender) waitsAtRollover() bool {
+	if !rollsOver(s.base) || s.terms.Window > 1 {
+		return false
+	}
+	if s.asked++; s.asked == asksAtRollover {
+		s.asked, s.afterIsOne = 0, !s.afterIsOne
+		s.message(false, "remark", s.base, 0, false, fmt.Sprintf("it does not take the block after number 65535 with the number it was sent; sent as %d", s.number(s.base)))
+	}
+	return s.asked == asksAtRollover-1
 }
 
 // advance moves the window behind an acknowledged block.

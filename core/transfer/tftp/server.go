@@ -17,6 +17,7 @@ import (
 	"pilotrix/core/network"
 	"pilotrix/core/offer"
 	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/places"
 )
 
 // Port is where a TFTP server listens, RFC 1350 §4.
@@ -39,15 +40,21 @@ type Options struct {
 	// Patience is how long a device may be silent once a transfer is under way, 0 means UsualPatience: it
 	// may erase its flash meanwhile.
 	Patience time.Duration
-	Most     int  // transfers at once, 0 means 32
-	Packets  bool // tell the Watcher every packet
+	Places   places.Limits // 0 means usualPlaces
+	Packets  bool          // tell the Watcher every packet
 }
+
+// usualPlaces are many more than the devices that are provisioned at once.
+var usualPlaces = places.Limits{Settled: 256, New: 256, Each: 16, File: 4, Stale: 5 * time.Second}
 
 // Server serves what is staged, and nothing else.
 type Server struct {
 	opt  Options
 	conn network.PacketConn
 	at   netip.AddrPort
+	// everybody are sockets that hear requests which a device sends to everybody: it does not know who has its file.
+	everybody []network.PacketConn
+	places    *places.Places
 
 	count  atomic.Int64 // of transfers, to tell them apart
 	mu     sync.Mutex
@@ -63,23 +70,25 @@ type serving struct {
 	again  atomic.Pointer[func()] // sends our first answer again, nil before there is one
 	over   chan struct{}
 	cancel context.CancelCauseFunc
+	guest  *places.Guest // its place
 
 	reads  bool                    // it fetches a file
 	rival  atomic.Pointer[serving] // the other one of two from one port, until the peer has answered one of them
 	before *serving                // what it would take the place of; nil for nothing
-	won    func()                  // called when the peer answers this one; nil without a rival
+	met    func()                  // called when the peer answers for the first time
 	gone   bool                    // it has ended; under the server's lock
 }
 
 // hear notes that the peer goes on with this transfer, and so with no other one from the same port.
 func (v *serving) hear(now time.Time) {
-	v.heard.Store(now.UnixNano())
+	if v.heard.Swap(now.UnixNano()) == 0 {
+		v.guest.Settled()
+		v.met()
+	}
+	v.guest.Heard()
 	if other := v.rival.Swap(nil); other != nil {
 		other.rival.Store(nil)
 		other.cancel(errAnew)
-		if v.won != nil {
-			v.won()
-		}
 	}
 }
 
@@ -117,16 +126,21 @@ func Listen(at netip.AddrPort, opt Options) (*Server, error) {
 	if opt.Patience == 0 {
 		opt.Patience = UsualPatience
 	}
-	if opt.Most == 0 {
-		opt.Most = 32
+	if opt.Places == (places.Limits{}) {
+		opt.Places = usualPlaces
 	}
 	conn, err := opt.Network.ListenPacket(at)
 	if err != nil {
 		return nil, fmt.Errorf("TFTP server at %s: %w", at, err)
 	}
-	s := &Server{opt: opt, conn: conn, active: map[netip.AddrPort]*serving{}, plain: map[netip.Addr]time.Time{}}
-	s.at, err = netip.ParseAddrPort(conn.LocalAddr().String())
-	return s, err
+	s := &Server{opt: opt, conn: conn, places: places.New(opt.Places, opt.Stage.Expects, opt.Clock.Now), active: map[netip.AddrPort]*serving{}, plain: map[netip.Addr]time.Time{}}
+	if s.at, err = netip.ParseAddrPort(conn.LocalAddr().String()); err != nil {
+		return nil, err
+	}
+	if net, can := opt.Network.(network.Overhearer); can {
+		s.everybody = net.HearBroadcasts(s.at)
+	}
+	return s, nil
 }
 
 // Addr is where the server listens.
@@ -135,12 +149,20 @@ func (s *Server) Addr() netip.AddrPort { return s.at }
 // Serve answers requests until ctx ends, then waits for the transfers under way to end.
 func (s *Server) Serve(ctx context.Context) error {
 	defer s.group.Wait()
-	defer s.conn.Close()
-	stop := context.AfterFunc(ctx, func() { _ = s.conn.SetReadDeadline(time.Unix(1, 0)) })
+	for _, conn := range s.everybody {
+		s.group.Go(func() { _ = s.hear(ctx, conn, true) }) // a device that sends to us alone is served without it
+	}
+	return s.hear(ctx, s.conn, false)
+}
+
+// hear answers what comes to one socket until ctx ends.
+func (s *Server) hear(ctx context.Context, conn network.PacketConn, everybody bool) error {
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetReadDeadline(time.Unix(1, 0)) })
 	defer stop()
 	buffer := make([]byte, 2*mostRequest)
 	for {
-		n, from, err := s.conn.ReadFromUDPAddrPort(buffer)
+		n, from, err := conn.ReadFromUDPAddrPort(buffer)
 		switch {
 		case ctx.Err() != nil:
 			return nil
@@ -149,8 +171,27 @@ func (s *Server) Serve(ctx context.Context) error {
 		case err != nil:
 			return fmt.Errorf("TFTP server at %s: %w", s.at, err)
 		}
-		s.asked(ctx, buffer[:n], network.Unmap(from))
+		from = network.Unmap(from)
+		if everybody && !s.isOurs(buffer[:n], from) {
+			continue
+		}
+		s.asked(ctx, buffer[:n], from)
 	}
+}
+
+// isOurs reports whether what came to everybody asks for something that is here. Anything else is left to other servers:
+// an answer that there is no such file would end what they send.
+func (s *Server) isOurs(data []byte, from netip.AddrPort) bool {
+	got, err := parse(data)
+	if err != nil || got.op != opRead && got.op != opWrite {
+		return false
+	}
+	_, _, err = s.opt.Stage.Find(got.request.name)
+	if got.request.write && s.opt.Stage.Awaits(got.request.name) || !got.request.write && err == nil {
+		return true
+	}
+	s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: from, FromPeer: true, Kind: "left to others", Text: "everybody was asked for " + clean([]byte(got.request.name)) + ", which is not here"})
+	return false
 }
 
 // asked handles one packet to the server's port. Whatever it is, the server goes on.
@@ -166,48 +207,73 @@ func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
 		s.turnDown(from, "", CodeUnknownID, "no transfer of yours is under way here")
 		return
 	}
-	mine := &serving{what: fmt.Sprint(got.request), over: make(chan struct{}), reads: !got.request.write}
+	mine := &serving{what: fmt.Sprint(got.request), over: make(chan struct{}), reads: !got.request.write, met: func() {}}
 	ctx, mine.cancel = context.WithCancelCause(ctx)
-	s.mu.Lock()
-	before, known := s.active[from]
-	full := len(s.active) >= s.opt.Most
-	again := known && before.repeats(mine.what, s.opt.Clock.Now())
-	contested := known && !again && mine.reads && before.reads
-	if contested {
-		before = mine.contests(before)
-	}
-	if !again && (known || !full) {
-		s.active[from] = mine
-	}
-	s.mu.Unlock()
-	switch {
-	case again: // it belongs to the transfer that is open
+	before, how := s.enter(from, got.request.name, mine)
+	switch how {
+	case copied: // it belongs to the transfer that is open
 		before.answerAgain()
 		mine.cancel(nil)
 		return
-	case contested:
-	case known:
-		before.cancel(errAnew)
-	case full:
+	case turnedAway:
 		mine.cancel(nil)
-		s.turnDown(from, got.request.name, CodeOther, fmt.Sprintf("%d transfers are under way already, try again later", s.opt.Most))
 		return
+	case restarted:
+		before.cancel(errAnew)
 	}
 	s.group.Go(func() {
 		defer mine.cancel(nil)
 		defer close(mine.over)
 		defer s.forget(from, mine)
-		if known && !contested { // its slot is free again once it has ended
+		if how == restarted { // its slot is free again once it has ended
 			<-before.over
 		}
 		s.transfer(ctx, got.request, from, mine)
 	})
 }
 
+// entering says what a request is to the transfers that are under way.
+type entering int
+
+const (
+	turnedAway entering = iota
+	fresh
+	copied    // a copy of the request that began one
+	restarted // another one from the same port, in place of the one before
+	contested // another one from the same port: which of the two counts the peer will say
+)
+
+// enter finds a place for a request. One for which there is none gets no answer at all: an error would end it, and a client
+// asks again by itself.
+func (s *Server) enter(from netip.AddrPort, name string, mine *serving) (before *serving, how entering) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	before, known := s.active[from]
+	switch {
+	case known && before.repeats(mine.what, s.opt.Clock.Now()):
+		return before, copied
+	case known && mine.reads && before.reads:
+		before, how = mine.contests(before), contested
+	case known:
+		before.guest.Leave()
+		how = restarted
+	default:
+		how = fresh
+	}
+	guest, err := s.places.Enter(from.Addr(), name, mine.cancel)
+	if err != nil {
+		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: from, FromPeer: true, Kind: "waits", Text: "not answered for now, " + err.Error() + nameWords(name)})
+		return nil, turnedAway
+	}
+	mine.guest, s.active[from] = guest, mine
+	return before, how
+}
+
 func (s *Server) forget(from netip.AddrPort, mine *serving) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	mine.gone = true
+	mine.guest.Leave()
 	switch {
 	case s.active[from] != mine:
 	case mine.before != nil && !mine.before.gone: // which goes on
@@ -255,12 +321,13 @@ func (s *Server) transfer(ctx context.Context, req request, from netip.AddrPort,
 	defer conn.Close()
 	p := &peer{
 		conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, patience: s.opt.Patience, id: fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
-		heard: mine.hear,
+		heard: mine.hear, modest: true,
 	}
 	if s.opt.Packets {
 		p.said = s.opt.Watcher.Said
 	}
 	defer p.endWith(ctx)()
+	defer s.opt.Watcher.Said(offer.Rung{Transfer: p.id, Protocol: "TFTP", Peer: from, Kind: offer.Over})
 	p.message(true, requestKind(req), 0, 0, false, requestWords(req))
 	if !req.write {
 		s.send(ctx, p, req, mine)
@@ -318,13 +385,7 @@ func (s *Server) send(ctx context.Context, p *peer, req request, mine *serving) 
 		source = bufio.NewReaderSize(source, readAhead)
 	}
 	t := offer.Transfer{ID: p.id, Protocol: "TFTP", Peer: p.addr, File: staged.Name, Size: staged.Size, Terms: terms.String(), Window: terms.Window}
-	meter := newReport(s.opt, t)
-	shown := mine.before == nil
-	if shown {
-		s.opt.Watcher.Began(t)
-	} else {
-		mine.won = func() { shown = true; s.opt.Watcher.Began(t) }
-	}
+	meter := newReport(s.opt, t, mine)
 	if len(answer) > 0 {
 		err = p.offerTerms(ctx, answer, mine)
 		s.refusesOptions(p.addr, err)
@@ -334,9 +395,7 @@ func (s *Server) send(ctx context.Context, p *peer, req request, mine *serving) 
 		sender.began = mine.firstAnswer(p)
 		err = sender.run(ctx)
 	}
-	if err = p.cancelled(ctx, err); shown {
-		meter.end(err)
-	}
+	meter.end(p.cancelled(ctx, err, mine))
 }
 
 // readAhead is how much is read from a file at once when its blocks are small.
@@ -351,7 +410,7 @@ func (s *Server) receive(ctx context.Context, p *peer, req request, mine *servin
 			size = n
 		}
 	}
-	upload, err := s.opt.Stage.Receive(req.name, size)
+	upload, err := s.opt.Stage.Receive(req.name, p.addr.Addr(), size)
 	if err != nil {
 		p.refuse(codeOf(err), err.Error())
 		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()})
@@ -360,8 +419,7 @@ func (s *Server) receive(ctx context.Context, p *peer, req request, mine *servin
 	answer, terms := agree(s.options(req, p.addr), s.opt.Limits, -1, true)
 	p.room(terms)
 	t := offer.Transfer{ID: p.id, Protocol: "TFTP", Peer: p.addr, File: upload.Name, Size: terms.Size, Upload: true, Terms: terms.String(), Window: terms.Window}
-	meter := newReport(s.opt, t)
-	s.opt.Watcher.Began(t)
+	meter := newReport(s.opt, t, mine)
 	var sink io.Writer = upload
 	text := &fromNetascii{sink: upload}
 	if req.mode == Netascii {
@@ -388,7 +446,7 @@ func (s *Server) receive(ctx context.Context, p *peer, req request, mine *servin
 		err = text.end()
 	}
 	if err != nil {
-		err = p.cancelled(ctx, err)
+		err = p.cancelled(ctx, err, mine)
 		upload.Drop()
 		meter.end(err)
 		return nil
@@ -448,9 +506,11 @@ func (p *peer) offerTerms(ctx context.Context, answer []option, mine *serving) e
 	mine.firstAnswer(p)(out)
 	wait := pace{}
 	for try := 0; try <= p.retries; try++ {
-		p.message(false, "OACK", 0, 0, try > 0, optionWords(answer)[1:])
-		if err := p.write(out); err != nil {
-			return err
+		if !p.holdsBack(try) {
+			p.message(false, "OACK", 0, 0, try > 0, optionWords(answer)[1:])
+			if err := p.write(out); err != nil {
+				return err
+			}
 		}
 		deadline := p.within(wait.wait())
 		for {
@@ -471,13 +531,21 @@ func (p *peer) offerTerms(ctx context.Context, answer []option, mine *serving) e
 	return fmt.Errorf("%w: the agreed options were not acknowledged; a device that does not know that answer has to ask without options", transfer.ErrGaveUp)
 }
 
-// cancelled tells the other side when we end the transfer, and says so.
-func (p *peer) cancelled(ctx context.Context, err error) error {
+// cancelled tells the other side when we end the transfer, and says so. One that has never answered may not be there at all,
+// and is told nothing.
+func (p *peer) cancelled(ctx context.Context, err error, mine *serving) error {
 	if err == nil || ctx.Err() == nil {
 		return err
 	}
 	cause := context.Cause(ctx)
-	if !errors.Is(cause, errAnew) { // an error would end the new one
+	var gaveWay *places.GaveWay
+	switch {
+	case errors.Is(cause, errAnew): // an error would end the new one
+	case errors.As(cause, &gaveWay):
+		if mine.heard.Load() != 0 {
+			p.refuse(CodeOther, cause.Error())
+		}
+	default:
 		p.refuse(CodeOther, "the server is being closed")
 	}
 	return cause
@@ -492,18 +560,27 @@ func (t Terms) String() string {
 	return words
 }
 
-// report turns counts into what the Watcher is told, a few times a second.
+// report turns counts into what the Watcher is told, a few times a second. A transfer is told of once the peer has answered for
+// the first time: before, anybody may have sent the request in its name.
 type report struct {
 	opt   Options
 	t     offer.Transfer
 	meter *transfer.Meter
 	p     transfer.Progress
 	thin  *transfer.Thin
+	shown bool
+	of    *serving
 }
 
-func newReport(opt Options, t offer.Transfer) *report {
-	r := &report{opt: opt, t: t, meter: transfer.NewMeter(opt.Clock), p: transfer.Progress{File: t.File, Size: max(t.Size, 0)}, thin: transfer.NewThin(opt.Clock)}
+func newReport(opt Options, t offer.Transfer, of *serving) *report {
+	r := &report{opt: opt, t: t, meter: transfer.NewMeter(opt.Clock), p: transfer.Progress{File: t.File, Size: max(t.Size, 0)}, thin: transfer.NewThin(opt.Clock), of: of}
 	r.meter.Start()
+	if of != nil {
+		of.met = func() {
+			r.shown = true
+			opt.Watcher.Began(t)
+		}
+	}
 	return r
 }
 
@@ -516,6 +593,12 @@ func (r *report) moved(blocks, bytes int64, again int) {
 }
 
 func (r *report) end(err error) {
+	if !r.shown {
+		if err != nil && r.of != nil && !errors.Is(err, errAnew) {
+			r.opt.Watcher.Said(offer.Rung{Transfer: r.t.ID, Protocol: "TFTP", Peer: r.t.Peer, Kind: "unanswered", Text: r.t.File + ": " + err.Error()})
+		}
+		return
+	}
 	r.meter.Fill(&r.p)
 	r.p.Left = 0
 	r.opt.Watcher.Ended(r.t, r.p, err)
