@@ -130,7 +130,7 @@ func another(lan *bench.LAN, after time.Duration) (stop func()) {
 		}
 		conn := lan.Everybody(67)
 		defer conn.Close()
-		_ = server.Serve(ctx, conn, clock.Real(), provision.Tell{})
+		_ = server.Serve(ctx, provision.Wire{Conn: conn, Clock: clock.Real()}, provision.Tell{})
 	}()
 	return func() { cancel(); <-done }
 }
@@ -371,7 +371,7 @@ func TestANewcomerIsGivenAnAddress(t *testing.T) {
 		require.NoError(t, err)
 		ctx, cancel := context.WithCancel(t.Context())
 		conn, served := lan.Everybody(67), make(chan error)
-		go func() { served <- server.Serve(ctx, conn, clock.Real(), provision.Tell{}) }()
+		go func() { served <- server.Serve(ctx, provision.Wire{Conn: conn, Clock: clock.Real()}, provision.Tell{}) }()
 		n := bench.Newcomer{LAN: lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 1}, Vendor: "Maskel S8"}
 		offer, err := n.Ask(t.Context(), 1)
 		require.NoError(t, err)

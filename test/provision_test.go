@@ -36,6 +36,9 @@ func inOwnNetwork(t *testing.T, inside func(*testing.T)) {
 	out, err := again.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	assert.Contains(t, string(out), "--- PASS: "+t.Name())
+	if testing.Verbose() {
+		t.Logf("%s", out)
+	}
 }
 
 // TestNewDevicesAreProvisioned has busybox's clients go through it, in network namespaces that the test makes.
@@ -273,15 +276,15 @@ func TestProvisionSaysWhatIsMissing(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(name), 0o600))
 	}
 	for want, args := range map[string][]string{
-		"say whom it is meant for: --only MAC, or --vendor PATTERN, or --ask": {"--at", "127.0.0.1"},
-		"this laptop has no such address":                                     {"--at", "198.51.100.9", "--vendor", "x"},
-		"the folder has 2 files: say which":                                   {"--at", "127.0.0.1", "--vendor", "x"},
-		"the folder has no such file; it has a.msl, b.msl":                    {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "c.msl"},
-		"want two addresses, such as 192.0.2.100-192.0.2.119":                 {"--at", "127.0.0.1", "--vendor", "x", "--range", "all"},
-		"--only: address here: invalid MAC address":                           {"--at", "127.0.0.1", "--only", "here"},
-		"--vendor: error parsing regexp":                                      {"--at", "127.0.0.1", "--vendor", "("},
-		"the first address 192.0.2.1 is not on the network 127.0.0.0/8":       {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--range", "192.0.2.1-192.0.2.9"},
-		"the address reserved for 02:00:5e:10:00:01 192.0.2.1 is not on":      {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--reserve", "02:00:5e:10:00:01=192.0.2.1"},
+		"say whom it is meant for: --only MAC, --devices FILE, or --vendor PATTERN, or --ask": {"--at", "127.0.0.1"},
+		"this laptop has no such address":                                {"--at", "198.51.100.9", "--vendor", "x"},
+		"the folder has 2 files: say which":                              {"--at", "127.0.0.1", "--vendor", "x"},
+		"the folder has no such file; it has a.msl, b.msl":               {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "c.msl"},
+		"want two addresses, such as 192.0.2.100-192.0.2.119":            {"--at", "127.0.0.1", "--vendor", "x", "--range", "all"},
+		"--only: address here: invalid MAC address":                      {"--at", "127.0.0.1", "--only", "here"},
+		"--vendor: error parsing regexp":                                 {"--at", "127.0.0.1", "--vendor", "("},
+		"the first address 192.0.2.1 is not on the network 127.0.0.0/8":  {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--range", "192.0.2.1-192.0.2.9"},
+		"the address reserved for 02:00:5e:10:00:01 192.0.2.1 is not on": {"--at", "127.0.0.1", "--vendor", "x", "--boot-file", "a.msl", "--reserve", "02:00:5e:10:00:01=192.0.2.1"},
 	} {
 		cmd := exec.Command(program, append([]string{"provision", folder}, args...)...)
 		cmd.Env = append(os.Environ(), homeAt(folder+"-home")...)

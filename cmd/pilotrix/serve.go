@@ -25,6 +25,7 @@ func (p *program) serveCommand() *cobra.Command {
 	var ports map[string]int
 	var into string
 	var slots []string
+	var old bool
 	cmd := &cobra.Command{
 		Use:   "serve FOLDER",
 		Short: "Offer a folder's files by TFTP, HTTP, FTP, SFTP or SCP, with a live view",
@@ -35,6 +36,7 @@ file only under a name that --receive opens, in the folder of --into, never over
 		Example: `  pilotrix serve ~/images --at 192.0.2.10
   pilotrix serve ~/images --at 192.0.2.10 --protocol tftp --protocol http --port http=8080
   pilotrix serve ~/images --at 192.0.2.10 --protocol sftp --port sftp=2222
+  pilotrix serve ~/images --at 192.0.2.10 --protocol scp --legacy
   pilotrix serve ~/images --at 127.0.0.1 --port tftp=6969 --receive setup.txt --into ./kept`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -52,12 +54,13 @@ file only under a name that --receive opens, in the folder of --into, never over
 					return usage(fmt.Errorf("--port %s=%d: want a protocol and a port from 1 to 65535, such as tftp=6969", name, port))
 				}
 			}
-			return p.serve(cmd.Context(), args[0], protocols, at, ports, into, slots)
+			return p.serve(cmd.Context(), args[0], protocols, at, ports, into, slots, old)
 		},
 	}
 	cmd.Flags().StringArrayVar(&protocols, "protocol", []string{"tftp"}, "a `protocol`: tftp, http, ftp, sftp or scp")
 	cmd.Flags().StringVar(&address, "at", "", "this laptop's `address` to serve on; its only one unless said")
 	cmd.Flags().StringToIntVar(&ports, "port", nil, "another `port` than the protocol's own, such as tftp=6969")
+	cmd.Flags().BoolVar(&old, "legacy", false, "let clients in over SSH that know only old algorithms, which are not safe any more")
 	cmd.Flags().StringVar(&into, "into", ".", "the `folder` for files that devices leave")
 	cmd.Flags().StringArrayVar(&slots, "receive", nil, "let one file of this `name` be left here")
 	return cmd
@@ -65,14 +68,36 @@ file only under a name that --receive opens, in the folder of --into, never over
 
 func servingAddress(text string) (netip.Addr, error) {
 	if text == "" {
-		return preflight.Choose(network.Host{}, netip.Prefix{})
+		return preflight.Choose(network.Host{}, netip.Prefix{}, preflight.Switches{Address: "--at ADDRESS"})
 	}
-	return netip.ParseAddr(text)
+	addr, err := netip.ParseAddr(text)
+	if err != nil {
+		err = fmt.Errorf("--at %s: want an address of this laptop, such as 192.0.2.10", text)
+	}
+	return addr, err
+}
+
+// everywhere says on which networks an address listens that is every one of this laptop's; empty for any other.
+func everywhere(at netip.Addr) string {
+	if !at.IsUnspecified() {
+		return ""
+	}
+	all, err := network.Host{}.Interfaces()
+	if err != nil {
+		return fmt.Sprintf("%s is every network of this laptop, which could not be listed: %v", at, err)
+	}
+	var some []string
+	for _, one := range all {
+		if one.Prefix.Addr().Is4() || at.Is6() {
+			some = append(some, one.Prefix.String()+" on "+one.Name)
+		}
+	}
+	return fmt.Sprintf("%s is every network of this laptop: %s", at, strings.Join(some, ", "))
 }
 
 const mostReceived = 64 << 20
 
-func (p *program) serve(ctx context.Context, folder string, protocols []string, at netip.Addr, ports map[string]int, into string, slots []string) error {
+func (p *program) serve(ctx context.Context, folder string, protocols []string, at netip.Addr, ports map[string]int, into string, slots []string, old bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	shelf, err := p.openShelf(ctx, nil, []string{folder})
@@ -81,7 +106,7 @@ func (p *program) serve(ctx context.Context, folder string, protocols []string, 
 	}
 	hub := event.NewHub(clock.Real())
 	feed := hub.Subscribe()
-	dock := serve.NewDock(ctx, serve.Options{Network: network.Host{}, Emit: func(b event.Body) { hub.Emit(b) }})
+	dock := serve.NewDock(ctx, serve.Options{Network: network.Host{}, Emit: func(b event.Body) { hub.Emit(b) }, Old: old, OldBy: "--legacy"})
 	defer dock.Close()
 	unpacker := &image.Unpacker{}
 	defer unpacker.Close()
@@ -94,9 +119,12 @@ func (p *program) serve(ctx context.Context, folder string, protocols []string, 
 			return err
 		}
 	}
-	places, err := listenAll(dock, protocols, at, ports)
+	places, err := listenAll(dock, protocols, at, ports, preflight.Switches{Address: "--at ADDRESS", Port: "--port PROTOCOL=PORT"})
 	if err != nil {
 		return err
+	}
+	if all := everywhere(at); all != "" {
+		places = append([]string{all}, places...)
 	}
 	var watching sync.WaitGroup
 	watching.Go(func() { followFolder(ctx, shelf, offers, hub) })
@@ -114,7 +142,7 @@ func (p *program) serve(ctx context.Context, folder string, protocols []string, 
 
 // listenAll starts servers and returns in words what a device has to be told of them besides
 // their addresses.
-func listenAll(dock *serve.Dock, protocols []string, at netip.Addr, ports map[string]int) (places []string, err error) {
+func listenAll(dock *serve.Dock, protocols []string, at netip.Addr, ports map[string]int, by preflight.Switches) (places []string, err error) {
 	for _, name := range protocols {
 		port, err := serve.Port(name)
 		if err != nil {
@@ -125,8 +153,8 @@ func listenAll(dock *serve.Dock, protocols []string, at netip.Addr, ports map[st
 		}
 		place, err := dock.Listen(name, netip.AddrPortFrom(at, port))
 		if err != nil {
-			r := preflight.ListenWords(name, netip.AddrPortFrom(at, port), err)
-			return nil, fmt.Errorf("%s; %s", r.Text, r.Remedy)
+			r := preflight.ListenWords(name, netip.AddrPortFrom(at, port), err, by)
+			return nil, fmt.Errorf("%s: %s", r.Text, r.Remedy)
 		}
 		if place.Protocol != "tftp" { // its address says all
 			places = append(places, placeText(place))

@@ -13,6 +13,7 @@ const RungDHCP = "dhcp"
 // Newcomer is a device that provisions itself: how far it has come, and what is awaited of it next.
 type Newcomer struct {
 	MAC    string        `json:"mac"`
+	Name   string        `json:"name,omitempty"` // that it is given
 	Vendor string        `json:"vendor,omitempty"`
 	Addr   string        `json:"addr,omitempty"`
 	Stage  string        `json:"stage"`
@@ -32,6 +33,9 @@ func (n Newcomer) Differs(o Newcomer) bool {
 	n.Since, o.Since = n.Since.UTC(), o.Since.UTC()
 	return n != o
 }
+
+// Done reports whether it has all that it was to get.
+func (n Newcomer) Done() bool { return n.Within == 0 && !n.Alone }
 
 // Late reports whether it is waited for longer than usual.
 func (n Newcomer) Late(now time.Time) bool { return n.Within > 0 && now.Sub(n.Since) > n.Within }

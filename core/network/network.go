@@ -36,6 +36,12 @@ type Broadcaster interface {
 	ListenBroadcast(on Interface, port uint16) (PacketConn, error)
 }
 
+// Asker is a network on which it can be asked who has an address.
+type Asker interface {
+	// WhoHas returns the MAC address of who has it, empty for nobody.
+	WhoHas(ctx context.Context, on Interface, addr netip.Addr) (mac string, err error)
+}
+
 // Overhearer is a network on which a server hears what is sent to everybody, too.
 type Overhearer interface {
 	// HearBroadcasts binds sockets for the addresses of everybody on the network that an address is on.

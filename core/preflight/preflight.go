@@ -43,6 +43,7 @@ type Plan struct {
 	// Said tells that the operator has said the address: a device on another network is then one behind a
 	// gateway, which is told and goes on.
 	Said bool
+	By   Switches
 	// Device is the device's own address with its network's length, the zero value when not known.
 	Device netip.Prefix
 }
@@ -79,9 +80,20 @@ func Failed(results []Result) (Result, bool) {
 	return Result{}, false
 }
 
+// Switches are how an operator says another address or port where something was started, in words.
+type Switches struct{ Address, Port string }
+
+// or is a remedy with the switch that says something else, and nothing where there is none.
+func or(before, by, after string) string {
+	if by == "" {
+		return ""
+	}
+	return before + by + after
+}
+
 // Choose is the laptop's address on the device's own network. Without a device's address it is the only
 // one that is not for this machine alone.
-func Choose(n network.Network, device netip.Prefix) (netip.Addr, error) {
+func Choose(n network.Network, device netip.Prefix, by Switches) (netip.Addr, error) {
 	all, err := n.Interfaces()
 	if err != nil {
 		return netip.Addr{}, err
@@ -97,11 +109,11 @@ func Choose(n network.Network, device netip.Prefix) (netip.Addr, error) {
 	}
 	switch {
 	case device.IsValid():
-		return netip.Addr{}, fmt.Errorf("this laptop has no address on the device's network %s; it has %s: give it one, or say with --set address=… which one the device is to use", device.Masked(), interfaceWords(all))
+		return netip.Addr{}, fmt.Errorf("this laptop has no address on the device's network %s; it has %s: give it one%s", device.Masked(), interfaceWords(all), or(", or say with ", by.Address, " which one the device is to use"))
 	case len(outward) == 1:
 		return outward[0].Prefix.Addr(), nil
 	}
-	return netip.Addr{}, fmt.Errorf("which of this laptop's addresses is the device to use? It has %s: say with --set address=…", interfaceWords(all))
+	return netip.Addr{}, fmt.Errorf("which of this laptop's addresses is the device to use? It has %s%s", interfaceWords(all), or(": say with ", by.Address, ""))
 }
 
 func interfaceWords(all []network.Interface) string {
@@ -126,7 +138,7 @@ func (p Plan) address() Result {
 			return Result{"address", true, fmt.Sprintf("%s is this laptop's, on %s", p.At.Addr(), one.Name), ""}
 		}
 	}
-	return Result{"address", false, fmt.Sprintf("%s is no address of this laptop; it has %s", p.At.Addr(), interfaceWords(all)), "give the interface that address, or choose another with --set address=…"}
+	return Result{"address", false, fmt.Sprintf("%s is no address of this laptop; it has %s", p.At.Addr(), interfaceWords(all)), "give the interface that address" + or(", or choose another with ", p.By.Address, "")}
 }
 
 // route holds that the device is on the network of that address.
@@ -146,7 +158,7 @@ func (p Plan) route() Result {
 	if p.Device.Masked().Contains(p.At.Addr()) {
 		return Result{"network", true, fmt.Sprintf("%s is on the device's network", p.At.Addr()), ""}
 	}
-	return Result{"network", p.Said, fmt.Sprintf("the device's %s and this laptop's %s are on different networks", p.Device, p.At.Addr()), "put both on one network; where a gateway joins them, say the address with --set address=…"}
+	return Result{"network", p.Said, fmt.Sprintf("the device's %s and this laptop's %s are on different networks", p.Device, p.At.Addr()), "put both on one network" + or("; where a gateway joins them, say the address with ", p.By.Address, "")}
 }
 
 // file holds that what is staged is still what was checked.
@@ -275,7 +287,7 @@ func (p Plan) greeting(ctx context.Context, want string) error {
 
 // ListenWords puts the failure to bind a port into words with a remedy: who holds it, or what is missing
 // to be allowed to.
-func ListenWords(protocol string, at netip.AddrPort, err error) Result {
+func ListenWords(protocol string, at netip.AddrPort, err error, by Switches) Result {
 	layer := "tcp"
 	if protocol == "tftp" {
 		layer = "udp"
@@ -287,11 +299,11 @@ func ListenWords(protocol string, at netip.AddrPort, err error) Result {
 		if who := network.Holder(layer, at.Port()); who != "" {
 			text = port + " is held by " + who
 		}
-		return Result{"port", false, text, "end that program, or choose another port with --set port=… where the device can be told one"}
+		return Result{"port", false, text, "end that program" + or(", or choose another port with ", by.Port, " where the device can be told one")}
 	case errors.Is(err, syscall.EACCES) || errors.Is(err, os.ErrPermission):
-		return Result{"port", false, port + " needs a right that this user does not have", "as root: sysctl net.ipv4.ip_unprivileged_port_start=" + fmt.Sprint(at.Port()) + ", or setcap cap_net_bind_service=+ep on the program; or choose a port above 1023 where the device can be told one"}
+		return Result{"port", false, port + " needs a right that this user does not have", "as root: sysctl net.ipv4.ip_unprivileged_port_start=" + fmt.Sprint(at.Port()) + ", or setcap cap_net_bind_service=+ep on the program" + or("; or choose a port above 1023 with ", by.Port, " where the device can be told one")}
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
-		return Result{"address", false, fmt.Sprintf("%s is no address of this laptop", at.Addr()), "give the interface that address, or choose another with --set address=…"}
+		return Result{"address", false, fmt.Sprintf("%s is no address of this laptop", at.Addr()), "give the interface that address" + or(", or choose another with ", by.Address, "")}
 	}
 	return Result{"port", false, fmt.Sprintf("%s could not be opened: %v", port, err), "look at what the system says"}
 }

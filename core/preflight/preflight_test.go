@@ -89,16 +89,32 @@ func TestADeviceBehindAGatewayIsTheOperatorsToSay(t *testing.T) {
 	})
 }
 
+var switches = Switches{Address: "--at ADDRESS", Port: "--port PROTOCOL=PORT"}
+
+// TestNoSwitchIsNamedThatIsNotThere asks for remedies where another address or port cannot be said.
+func TestNoSwitchIsNamedThatIsNotThere(t *testing.T) {
+	laptop := simulated.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
+	at := netip.MustParseAddrPort("192.0.2.10:69")
+	for _, err := range []error{syscall.EADDRINUSE, syscall.EACCES, syscall.EADDRNOTAVAIL} {
+		assert.NotContains(t, ListenWords("tftp", at, err, Switches{}).Remedy, "choose", "%v", err)
+		assert.Contains(t, ListenWords("tftp", at, err, switches).Remedy, "--", "%v", err)
+	}
+	_, err := Choose(laptop, netip.MustParsePrefix("198.51.100.4/24"), Switches{})
+	assert.NotContains(t, err.Error(), "say")
+	_, err = Choose(laptop, netip.MustParsePrefix("198.51.100.4/24"), switches)
+	assert.ErrorContains(t, err, "say with --at ADDRESS which one")
+}
+
 func TestTheAddressIsChosen(t *testing.T) {
 	n := simulated.New(1)
 	laptop := n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
-	got, err := Choose(laptop, netip.MustParsePrefix("192.0.2.41/24"))
+	got, err := Choose(laptop, netip.MustParsePrefix("192.0.2.41/24"), switches)
 	require.NoError(t, err)
 	assert.Equal(t, "192.0.2.10", got.String())
-	got, err = Choose(laptop, netip.Prefix{})
+	got, err = Choose(laptop, netip.Prefix{}, switches)
 	require.NoError(t, err)
 	assert.Equal(t, "192.0.2.10", got.String(), "the only one there is")
-	_, err = Choose(laptop, netip.MustParsePrefix("198.51.100.4/24"))
+	_, err = Choose(laptop, netip.MustParsePrefix("198.51.100.4/24"), switches)
 	assert.ErrorContains(t, err, "no address on the device's network 198.51.100.0/24; it has 192.0.2.10/24 on eth0")
 }
 
@@ -109,12 +125,12 @@ func TestAPortThatIsHeldIsToldWithItsHolder(t *testing.T) {
 	at := netip.MustParseAddrPort(conn.LocalAddr().String())
 	_, err = network.Host{}.ListenPacket(at)
 	require.Error(t, err)
-	r := ListenWords("tftp", at, err)
+	r := ListenWords("tftp", at, err, switches)
 	assert.Contains(t, r.Text, fmt.Sprintf("is held by preflight.test (process %d)", os.Getpid()))
 	assert.NotEmpty(t, r.Remedy)
-	assert.Contains(t, ListenWords("tftp", at, fmt.Errorf("bind: %w", syscall.EACCES)).Remedy, "ip_unprivileged_port_start")
-	assert.Contains(t, ListenWords("http", at, fmt.Errorf("bind: %w", syscall.EADDRNOTAVAIL)).Text, "is no address of this laptop")
-	assert.Contains(t, ListenWords("http", at, errors.New("odd")).Text, "odd")
+	assert.Contains(t, ListenWords("tftp", at, fmt.Errorf("bind: %w", syscall.EACCES), switches).Remedy, "ip_unprivileged_port_start")
+	assert.Contains(t, ListenWords("http", at, fmt.Errorf("bind: %w", syscall.EADDRNOTAVAIL), switches).Text, "is no address of this laptop")
+	assert.Contains(t, ListenWords("http", at, errors.New("odd"), switches).Text, "odd")
 }
 
 var tftpPacket = packet{protocol: "udp", port: 69, from: netip.MustParseAddr("192.0.2.41"), to: netip.MustParseAddr("192.0.2.10")}

@@ -10,7 +10,8 @@ import (
 // Option 150 of RFC 5859: addresses of TFTP servers.
 const optionTFTPServers = 150
 
-// answer makes a reply (RFC 2131 §4.3.1, table 3). One without an address is a NAK, or the answer to an INFORM.
+// answer makes a reply (RFC 2131 §4.3.1, table 3). One without an address is a NAK, or the answer to an INFORM; one without a kind
+// is BOOTP's, and has nothing of leases.
 func (s *Server) answer(m *dhcpv4.DHCPv4, c Client, kind dhcpv4.MessageType, addr netip.Addr) *dhcpv4.DHCPv4 {
 	own := ip(s.opt.Own.Addr())
 	reply, err := dhcpv4.NewReplyFromRequest(m, dhcpv4.WithMessageType(kind), dhcpv4.WithServerIP(nil), dhcpv4.WithOption(dhcpv4.OptServerIdentifier(own)))
@@ -18,6 +19,10 @@ func (s *Server) answer(m *dhcpv4.DHCPv4, c Client, kind dhcpv4.MessageType, add
 		return nil
 	}
 	reply.ClientIPAddr = net.IPv4zero
+	if kind == dhcpv4.MessageTypeNone {
+		reply.Options.Del(dhcpv4.OptionDHCPMessageType)
+		reply.Options.Del(dhcpv4.OptionServerIdentifier)
+	}
 	if kind == dhcpv4.MessageTypeNak {
 		reply.SetBroadcast()
 		return reply
@@ -32,6 +37,8 @@ func (s *Server) answer(m *dhcpv4.DHCPv4, c Client, kind dhcpv4.MessageType, add
 	}
 	if addr.IsValid() {
 		reply.YourIPAddr = ip(addr)
+	}
+	if addr.IsValid() && kind != dhcpv4.MessageTypeNone {
 		add(dhcpv4.OptIPAddressLeaseTime(s.opt.Lease))
 		add(dhcpv4.OptRenewTimeValue(s.opt.Lease / 2))
 		add(dhcpv4.OptRebindingTimeValue(s.opt.Lease / 8 * 7))
@@ -53,21 +60,33 @@ func (s *Server) boot(reply *dhcpv4.DHCPv4, given Given) {
 		reply.UpdateOption(dhcpv4.OptTFTPServerName(given.ServerName))
 	}
 	if given.BootFile != "" {
-		reply.BootFileName = given.BootFile
+		if len(given.BootFile) < longestInField { // a longer one would be cut short there
+			reply.BootFileName = given.BootFile
+		}
 		reply.UpdateOption(dhcpv4.OptBootFileName(given.BootFile))
 	}
 	if given.HostName != "" {
 		reply.UpdateOption(dhcpv4.OptHostName(given.HostName))
 	}
+	for code, value := range given.Custom {
+		reply.UpdateOption(dhcpv4.OptGeneric(dhcpv4.GenericOptionCode(code), value))
+	}
 }
+
+// longestInField is how long a file's name in a message's own field may be, with the zero byte that ends it.
+const longestInField = 128
 
 func ip(addr netip.Addr) net.IP {
 	b := addr.As4()
 	return net.IP(b[:])
 }
 
-// To is where an answer goes (RFC 2131 §4.1): to who has an address there, else to everybody on the network.
+// To is where an answer goes (RFC 2131 §4.1): to the relay that it came over, to who has an address there, else to everybody on
+// the network.
 func (s *Server) To(m, answer *dhcpv4.DHCPv4) netip.AddrPort {
+	if relay := relayOf(m); relay.IsValid() && s.opt.Own.Contains(relay) {
+		return netip.AddrPortFrom(relay, dhcpv4.ServerPort)
+	}
 	has := specified(addr4(m.ClientIPAddr))
 	if answer.MessageType() != dhcpv4.MessageTypeNak && has.IsValid() && s.opt.Own.Contains(has) {
 		return netip.AddrPortFrom(has, dhcpv4.ClientPort)

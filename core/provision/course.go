@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"pilotrix/core/units"
@@ -53,10 +54,18 @@ type Course struct {
 	Vain   int       // how often it began anew without having fetched anything
 	Waits  bool      // until it is said whether it is answered
 	Alone  bool      // it was said that it is not
-	Done   bool      // it has all that it was to get
+	Done   bool      // it has all that it was to get, and has shown so where that is asked for
+	Back   bool      // it has restarted and has its address again
+	Proves bool      // it is looked whether it shows so
 
-	reach reach
+	reach  reach
+	anew   time.Time // when it began anew while it fetched, zero since it goes on
+	leased time.Time // when it last got its address
 }
+
+// overtakes is how much later than a device's restart the end of what it fetched before may be known: its last word comes on
+// another way than its first new one.
+const overtakes = 10 * time.Second
 
 // Fetched is a file that a device has whole, and how often it fetched it.
 type Fetched struct {
@@ -67,6 +76,23 @@ type Fetched struct {
 // Has finds the first of the names that a device fetched whole; -1 for none.
 func (c Course) Has(names ...string) int {
 	return slices.IndexFunc(c.Files, func(f Fetched) bool { return slices.Contains(names, f.Name) })
+}
+
+// Needs are what a device has to have had before it has all that it was to get.
+type Needs struct {
+	Image          string   // a file, empty for none
+	Configurations []string // names of one file, of which it takes any; none for a device that gets no configuration
+}
+
+// Meets reports whether a device has had it: its configuration, or else its image, after which it has come back and has its address again.
+func (c Course) Meets(n Needs) bool {
+	switch {
+	case len(n.Configurations) > 0:
+		return c.Has(n.Configurations...) >= 0
+	case n.Image != "" && c.Has(n.Image) < 0:
+		return false
+	}
+	return c.Back
 }
 
 // Moved are bytes of a file that were sent to a device: the whole, or a part of it from there on.
@@ -113,12 +139,38 @@ func (c Course) Next() (what string, within time.Duration) {
 		return "nothing more", 0
 	case c.Waits:
 		return "that it is said whether it is answered", saidWithin
+	case c.Proves:
+		return "that it answers", proveWithin
 	}
 	return waits[c.Stage].next, waits[c.Stage].within
 }
 
+// proveWithin is how long a device may take until it answers, once it has all its files.
+const proveWithin = 5 * time.Minute
+
 // saidWithin is how long one may wait until it is said whether it is answered.
 const saidWithin = 10 * time.Minute
+
+// Words are how far it has come: done, or what went wrong, or what it is waited for.
+func (c Course) Words() string {
+	var files []string
+	for _, f := range c.Files {
+		files = append(files, f.Name)
+	}
+	switch had := strings.Join(files, ", "); {
+	case c.Done && had == "":
+		return "done"
+	case c.Done:
+		return "done: has fetched " + had
+	case c.Wrong != "":
+		return c.Stage.String() + "; in trouble: " + c.Wrong
+	case c.Loops() != "":
+		return c.Stage.String() + "; in trouble: " + c.Loops()
+	default:
+		next, _ := c.Next()
+		return c.Stage.String() + "; awaited: " + next
+	}
+}
 
 // Stalls says what may be the matter with a device that is waited for longer than usual, empty while it is in time.
 func (c Course) Stalls(now time.Time) string {
@@ -158,7 +210,7 @@ func (c *Course) begins(now time.Time) {
 		c.Stage, c.Since = Restarted, now
 	case Fetching:
 		c.Vain++
-		c.Stage, c.Since, c.Wrong = Seen, now, "it began anew while it fetched "+c.File
+		c.Stage, c.Since, c.Wrong, c.anew = Seen, now, "it began anew while it fetched "+c.File, now
 	case HasAddress:
 		c.Vain++
 		c.Stage, c.Since = Seen, now
@@ -212,7 +264,8 @@ func (s *Courses) Told(t Told, now time.Time) {
 		if before := s.at(t.Addr); before != nil && before != c {
 			before.Addr = netip.Addr{} // what is fetched from there is not its any more
 		}
-		c.Addr = t.Addr
+		c.Addr, c.leased = t.Addr, now
+		c.Back = c.Back || c.Stage == Restarted
 		if c.Stage < HasAddress {
 			to(HasAddress)
 		}
@@ -268,8 +321,20 @@ func (s *Courses) at(addr netip.Addr) *Course {
 // Finish takes in that a device has all that it was to get.
 func (s *Courses) Finish(mac string, now time.Time) {
 	if c := s.all[mac]; c != nil {
-		c.Done, c.Since, c.Wrong = true, now, ""
+		c.Done, c.Proves, c.Since, c.Wrong = true, false, now, ""
 	}
+}
+
+// Proves takes in that it is looked whether a device answers now; wrong is why it does not, so far.
+func (s *Courses) Proves(mac, wrong string, now time.Time) {
+	c := s.all[mac]
+	if c == nil || c.Done {
+		return
+	}
+	if !c.Proves {
+		c.Proves, c.Since = true, now
+	}
+	c.Wrong = wrong
 }
 
 // Asks takes in that a device asks a server for a file; refusal is why it does not get it, empty where it does.
@@ -283,7 +348,7 @@ func (s *Courses) Asks(peer netip.Addr, file, refusal string, now time.Time) {
 		c.Wrong = refusal
 		return
 	}
-	c.Stage, c.Since, c.Wrong = Fetching, now, ""
+	c.Stage, c.Since, c.Wrong, c.anew = Fetching, now, "", time.Time{}
 }
 
 // Got takes in that a file, or a part of it, came to its end or broke off.
@@ -303,4 +368,9 @@ func (s *Courses) Got(peer netip.Addr, m Moved, failure error, now time.Time) {
 	}
 	c.gets(m.File)
 	c.Stage, c.Since, c.Wrong, c.Vain = HasFile, now, "", 0
+	if !c.anew.IsZero() && now.Sub(c.anew) <= overtakes { // it had the file when it began
+		c.Rounds++
+		c.Stage, c.Back = Restarted, !c.leased.Before(c.anew)
+	}
+	c.anew = time.Time{}
 }

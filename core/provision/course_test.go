@@ -62,6 +62,34 @@ func TestADeviceIsFollowed(t *testing.T) {
 	require.Len(t, s.All(), 1, "who is not meant is not followed")
 }
 
+// TestARestartMayBeKnownBeforeTheEndOfWhatWasFetched has the end come before, between and after what the device says then.
+func TestARestartMayBeKnownBeforeTheEndOfWhatWasFetched(t *testing.T) {
+	c, addr := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100")
+	for at := range 4 {
+		var s Courses
+		now := noon
+		say := []func(){
+			func() { s.Told(Told{Kind: Asked, Client: c, Text: discover}, now) },
+			func() { s.Told(Told{Offered, c, addr, ""}, now) },
+			func() { s.Told(Told{Leased, c, addr, ""}, now) },
+		}
+		s.Told(Told{Leased, c, addr, ""}, now)
+		s.Asks(addr, "strand.msl", "", now)
+		for i := range 4 {
+			now = now.Add(time.Millisecond)
+			if i == at {
+				s.Got(addr, Moved{File: "strand.msl"}, nil, now)
+			}
+			if i < len(say) {
+				say[i]()
+			}
+		}
+		assert.True(t, s.All()[0].Back, "the end is known %d", at)
+		assert.True(t, s.All()[0].Meets(Needs{Image: "strand.msl"}))
+		assert.Equal(t, 1, s.All()[0].Rounds)
+	}
+}
+
 // TestADeviceThatIsLeftAloneIsAwaitedNoMore says of one that it is another one, and then that it is the one after all.
 func TestADeviceThatIsLeftAloneIsAwaitedNoMore(t *testing.T) {
 	var s Courses
@@ -180,11 +208,11 @@ func TestAFloodOfNewDevicesIsToldOfInPart(t *testing.T) {
 		Admit: (&Meant{Ask: true}).Admit,
 	}, nil, DeskOptions{Clock: clock.Real(), Emit: func(b event.Body) { told[fmt.Sprintf("%T", b)]++ }})
 	require.NoError(t, err)
-	conn := discard{}
+	v := &serving{Server: desk.server, wire: Wire{Conn: discard{}, Clock: clock.Real()}, tell: Tell{Message: desk.message, Told: desk.told}}
 	for i := range 5_000 {
 		m, err := dhcpv4.NewDiscovery(net.HardwareAddr{2, 0, 0, byte(i >> 16), byte(i >> 8), byte(i)})
 		require.NoError(t, err)
-		require.NoError(t, desk.server.respond(conn, m, time.Now(), Tell{Message: desk.message, Told: func(one Told) { desk.told(one, func(error) {}) }}))
+		require.NoError(t, v.respond(t.Context(), m, true))
 	}
 	assert.LessOrEqual(t, told["event.Rung"], mostUnsaid)
 	assert.LessOrEqual(t, told["event.Newcomer"], mostUnsaid)

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"pilotrix/core/clock"
@@ -31,7 +32,11 @@ type Desk struct {
 	rows      int
 	unsaid    int // messages told of those that wait for the word
 
+	another  atomic.Pointer[netip.Addr] // the other server that offers addresses now, nil for none
+	suspects chan struct{}              // somebody says that there is one
+
 	strangers map[string]bool // that were told; only the goroutine that serves uses it
+	warned    map[string]time.Time
 	loops     map[string]string
 	stalled   map[string]string // only the goroutine that watches uses these two
 }
@@ -43,36 +48,185 @@ type DeskOptions struct {
 	Keep   func([]Lease) error // after each change, nil keeps nothing
 	Waits  func()              // somebody waits until it is said whether it is answered
 	Change func()              // somebody has come further
+	Leased func(netip.Addr)    // somebody has an address
+	Probe  Probe
+	// Lookout looks for other servers; nil looks for none. Another is told of each time that one is found.
+	Lookout *Lookout
+	Another func(netip.Addr)
+	// Needs are what a device has to have had; nil says of none that it is done. Prove looks whether one that has had it answers:
+	// the error says what does not; nil takes it for granted.
+	Needs func(Client) Needs
+	Prove func(context.Context, Course) error
 }
 
 // NewDesk makes one with the leases that are known.
 func NewDesk(opt Options, known []Lease, with DeskOptions) (*Desk, error) {
+	d := &Desk{
+		opt: with, transfers: map[string]event.TransferBegin{}, toldOf: map[string]event.Newcomer{}, suspects: make(chan struct{}, 1),
+		strangers: map[string]bool{}, warned: map[string]time.Time{}, loops: map[string]string{}, stalled: map[string]string{},
+	}
+	if admit := opt.Admit; admit != nil {
+		opt.Admit = func(c Client) Verdict { return d.admit(c, admit) }
+	}
+	opt.Probes = with.Probe != nil
+	if with.Lookout != nil {
+		opt.Looks = with.Lookout.MAC()
+	}
 	server, err := New(opt, known)
 	if err != nil {
 		return nil, err
 	}
-	return &Desk{
-		server: server, opt: with, transfers: map[string]event.TransferBegin{}, toldOf: map[string]event.Newcomer{},
-		strangers: map[string]bool{}, loops: map[string]string{}, stalled: map[string]string{},
-	}, nil
+	d.server = server
+	return d, nil
 }
 
-// Serve answers what comes to a socket until ctx ends, the socket fails, or another server is found.
-func (d *Desk) Serve(ctx context.Context, conn network.PacketConn) error {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	watching := make(chan struct{})
-	go func() {
-		defer close(watching)
-		d.watch(ctx)
-	}()
-	err := d.server.Serve(ctx, conn, d.opt.Clock, Tell{Message: d.message, Told: func(t Told) { d.told(t, cancel) }, Leases: d.keep})
-	if cause := context.Cause(ctx); errors.Is(cause, ErrAnother) {
-		err = cause
+// admit answers no new device while another server offers addresses, too: which of the two it takes would be chance. Those that
+// have taken ours are brought to their end.
+func (d *Desk) admit(c Client, admit func(Client) Verdict) Verdict {
+	verdict := admit(c)
+	other := d.another.Load()
+	if verdict == Ignored || other == nil {
+		return verdict
 	}
-	cancel(nil)
-	<-watching
+	d.mu.Lock()
+	course := d.courses.all[c.MAC]
+	underWay := course != nil && course.Stage >= HasOffer
+	d.mu.Unlock()
+	if underWay {
+		return verdict
+	}
+	d.warn("held "+c.MAC, fmt.Sprintf("%s is not answered for now: another DHCP server, %s, offers addresses here", c.MAC, *other))
+	return Ignored
+}
+
+// Serve answers what comes to a socket until ctx ends or the socket fails.
+func (d *Desk) Serve(ctx context.Context, conn network.PacketConn) error {
+	ctx, cancel := context.WithCancel(ctx)
+	var watching sync.WaitGroup
+	watching.Go(func() { d.watch(ctx) })
+	if d.opt.Lookout != nil {
+		watching.Go(func() { d.lookForOthers(ctx) })
+	}
+	if d.opt.Prove != nil {
+		watching.Go(func() { d.prove(ctx) })
+	}
+	err := d.server.Serve(ctx, Wire{conn, d.opt.Clock, d.opt.Probe}, Tell{Message: d.message, Told: d.told, Leases: d.keep})
+	cancel()
+	watching.Wait()
 	return err
+}
+
+// Another server is looked for now and then, and soon after somebody has spoken of one: not at once each time, as anybody may say so.
+const (
+	othersEvery = time.Minute
+	othersPause = 10 * time.Second
+)
+
+// lookForOthers believes in another server when it offers an address to this program itself.
+func (d *Desk) lookForOthers(ctx context.Context) {
+	gone := 0
+	for d.opt.Clock.Wait(ctx, othersPause) == nil {
+		pause := othersEvery - othersPause
+		if d.another.Load() != nil {
+			pause = 0
+		}
+		timer := d.opt.Clock.NewTimer(pause)
+		select {
+		case <-ctx.Done():
+		case <-timer.C:
+		case <-d.suspects:
+		}
+		timer.Stop()
+		found, err := d.opt.Lookout.Others(ctx)
+		before := d.another.Load()
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			d.warn("others", "another DHCP server could not be looked for: "+err.Error())
+		case len(found) > 0:
+			gone = 0
+			d.another.Store(&found[0])
+			if before == nil || *before != found[0] {
+				d.note(event.Error, fmt.Sprintf("another DHCP server, %s, offers addresses here: new devices are not answered until it is gone; those under way are brought to their end", found[0]))
+			}
+			if d.opt.Another != nil {
+				d.opt.Another(found[0])
+			}
+		case before != nil:
+			if gone++; gone == goneAfter {
+				d.another.Store(nil)
+				d.note(event.Info, fmt.Sprintf("the other DHCP server, %s, offers nothing any more: new devices are answered again", *before))
+			}
+		}
+	}
+}
+
+// goneAfter is how often in a row another server has to be missed before it counts as gone.
+const goneAfter = 2
+
+// proveEvery is how often it is looked whether a device answers that has all its files.
+const proveEvery = 2 * time.Second
+
+// prove looks whether devices answer that have had what they need, each by itself, until each does.
+func (d *Desk) prove(ctx context.Context) {
+	var looks sync.WaitGroup
+	defer looks.Wait()
+	looking := map[string]bool{}
+	ended := make(chan string)
+	for d.opt.Clock.Wait(ctx, proveEvery) == nil {
+		for more := true; more; {
+			select {
+			case mac := <-ended:
+				delete(looking, mac)
+			default:
+				more = false
+			}
+		}
+		for _, c := range d.All() {
+			if !c.Proves || c.Done || looking[c.Client.MAC] {
+				continue
+			}
+			looking[c.Client.MAC] = true
+			looks.Go(func() {
+				d.proves(ctx, c)
+				select {
+				case ended <- c.Client.MAC:
+				case <-ctx.Done():
+				}
+			})
+		}
+	}
+}
+
+func (d *Desk) proves(ctx context.Context, c Course) {
+	err := d.opt.Prove(ctx, c)
+	switch {
+	case ctx.Err() != nil:
+	case err == nil:
+		d.Finish(c.Client.MAC)
+	default:
+		d.mu.Lock()
+		d.courses.Proves(c.Client.MAC, err.Error(), d.opt.Clock.Now())
+		d.mu.Unlock()
+		d.newcomer(c.Client.MAC)
+	}
+}
+
+// meets takes in that a device has had all that it needs, where that is known.
+func (d *Desk) meets(mac string) {
+	d.mu.Lock()
+	c := d.courses.all[mac]
+	if c == nil || c.Done || c.Proves || d.opt.Needs == nil || !c.Meets(d.opt.Needs(c.Client)) {
+		d.mu.Unlock()
+		return
+	}
+	if d.opt.Prove == nil {
+		d.courses.Finish(mac, d.opt.Clock.Now())
+	} else {
+		d.courses.Proves(mac, "", d.opt.Clock.Now())
+	}
+	d.mu.Unlock()
 }
 
 func (d *Desk) keep(all []Lease) {
@@ -81,6 +235,27 @@ func (d *Desk) keep(all []Lease) {
 	}
 	if err := d.opt.Keep(all); err != nil {
 		d.note(event.Warning, err.Error())
+	}
+}
+
+// The same warning is told once in a while, and of so many: packets may come from anybody, in any number.
+const (
+	warnAgain = 10 * time.Minute
+	mostWarns = 200
+)
+
+func (d *Desk) warn(about, text string) {
+	d.mu.Lock()
+	now := d.opt.Clock.Now()
+	maps.DeleteFunc(d.warned, func(_ string, at time.Time) bool { return now.Sub(at) >= warnAgain })
+	_, known := d.warned[about]
+	tell := !known && len(d.warned) < mostWarns
+	if tell {
+		d.warned[about] = now
+	}
+	d.mu.Unlock()
+	if tell {
+		d.note(event.Warning, text)
 	}
 }
 
@@ -113,7 +288,7 @@ func (d *Desk) message(m Message) {
 	d.opt.Emit(event.Rung{Transfer: event.RungDHCP, Row: row, Protocol: "DHCP", Peer: m.Client.MAC, FromDevice: m.FromClient, What: m.Kind, Text: text})
 }
 
-func (d *Desk) told(t Told, cancel context.CancelCauseFunc) {
+func (d *Desk) told(t Told) {
 	d.mu.Lock()
 	followed := d.courses.all[t.Client.MAC] != nil
 	d.courses.Told(t, d.opt.Clock.Now())
@@ -122,8 +297,11 @@ func (d *Desk) told(t Told, cancel context.CancelCauseFunc) {
 	case Asked:
 		return // what comes of it is told next
 	case Another:
-		d.note(event.Error, t.Text)
-		cancel(fmt.Errorf("%w: %s", ErrAnother, t.Addr))
+		d.warn("another "+t.Client.MAC+t.Addr.String(), t.Text+"; it is looked for")
+		select {
+		case d.suspects <- struct{}{}:
+		default: // it is looked for already
+		}
 	case Stranger:
 		if !followed { // else it was said of it, by whoever knows
 			d.stranger(t)
@@ -133,9 +311,12 @@ func (d *Desk) told(t Told, cancel context.CancelCauseFunc) {
 			d.opt.Waits()
 		}
 	case Refused, Conflict, Left:
-		d.note(event.Warning, t.Text)
+		d.warn(t.Text, t.Text)
 	default:
 		d.note(event.Info, t.Text)
+	}
+	if t.Kind == Leased && d.opt.Leased != nil {
+		d.opt.Leased(t.Addr)
 	}
 	d.newcomer(t.Client.MAC)
 }
@@ -214,6 +395,7 @@ func (d *Desk) Finish(mac string) {
 
 // newcomer tells one that has come further.
 func (d *Desk) newcomer(mac string) {
+	d.meets(mac)
 	d.mu.Lock()
 	course := d.courses.all[mac]
 	if course == nil || course.Waits && d.unsaid > mostUnsaid {
@@ -221,6 +403,9 @@ func (d *Desk) newcomer(mac string) {
 		return
 	}
 	now := course.told()
+	if give := d.server.opt.Give; !course.Waits && !course.Alone {
+		now.Name = give(course.Client).HostName
+	}
 	before, known := d.toldOf[mac]
 	news := !known && !course.Alone || known && before.Differs(now)
 	if news {
@@ -243,9 +428,14 @@ func (d *Desk) newcomer(mac string) {
 func (c Course) told() event.Newcomer {
 	n := event.Newcomer{MAC: c.Client.MAC, Vendor: c.Client.Vendor, Stage: c.Stage.String(), Step: int(c.Stage), Since: c.Since, File: c.File, Files: len(c.Files), Wrong: c.Wrong, Rounds: c.Rounds, Alone: c.Alone}
 	n.Next, n.Within = c.Next()
+	if n.Wrong == "" {
+		n.Wrong = c.Loops()
+	}
 	switch {
 	case c.Alone:
 		n.Stage = "is left alone"
+	case c.Proves:
+		n.Stage, n.Step = "has all its files", int(Restarted)
 	case c.Done:
 		n.Stage, n.Step = "has all that it was to get", int(Restarted)+1
 	}
@@ -277,18 +467,13 @@ func (d *Desk) watch(ctx context.Context) {
 	}
 }
 
-// Alone says whether another server answers on a network already, within a time that is looked for.
-func Alone(ctx context.Context, at network.Broadcaster, on network.Interface, c clock.Clock) error {
-	conn, err := at.ListenBroadcast(on, 68)
-	if err != nil {
-		return fmt.Errorf("looking for another DHCP server on %s: %w; it wants root", on.Name, err)
+// ProbeOn looks on a network who has an address; nil where the network cannot be asked.
+func ProbeOn(at network.Broadcaster, on network.Interface) Probe {
+	asker, can := at.(network.Asker)
+	if !can {
+		return nil
 	}
-	defer conn.Close()
-	others, err := Others(ctx, conn, [6]byte{2, 0x70, 0x69, 0x6c, 0x6f, 0x74}, c, LooksFor)
-	if err == nil && len(others) > 0 {
-		err = fmt.Errorf("%w: %s answers; nothing was begun", ErrAnother, others[0])
-	}
-	return err
+	return func(ctx context.Context, addr netip.Addr) (string, error) { return asker.WhoHas(ctx, on, addr) }
 }
 
 // LooksFor is how long another DHCP server is looked for before this one begins.

@@ -91,9 +91,15 @@ func (s *Server) release(c Client, such func(*Lease) bool) {
 // UsualAddresses is how many are given where it is not said which.
 const UsualAddresses = 20
 
-// LastOf are the last addresses of a network that a host may have, as many as said or as there are.
+// LastOf are the last addresses of a network that a host may have, as many as said or as there are: but the first one and the last
+// one, which gateways usually have.
 func LastOf(own netip.Prefix, count int) (first, last netip.Addr) {
-	top := number(broadcastOf(own)) - 1
-	bottom := max(number(own.Masked().Addr())+1, top-uint32(min(count, int(top)))+1)
-	return addrOf(bottom), addrOf(top)
+	low, high := number(own.Masked().Addr())+1, number(broadcastOf(own))-1
+	if high-low >= roomy {
+		low, high = low+1, high-1
+	}
+	return addrOf(max(low, high-uint32(min(count, int(high-low)+1))+1)), addrOf(high)
 }
+
+// roomy is from how many hosts on the usual addresses of gateways are left out.
+const roomy = 6

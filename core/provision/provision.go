@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
@@ -43,6 +44,7 @@ type Given struct {
 	ServerName string     // of the TFTP server, option 66
 	Server     netip.Addr // the TFTP server's address: options 66 and 150, and the field siaddr
 	HostName   string     // option 12
+	Custom     Custom     // besides, or instead of these
 }
 
 // Options is what a Server needs. All but Admit and Give have to be set.
@@ -59,6 +61,10 @@ type Options struct {
 	Admit func(Client) Verdict
 	// Give says what a client gets.
 	Give func(Client) Given
+	// Looks is the MAC address that this program looks for other servers with: it is not answered.
+	Looks string
+	// Probes says that an address is offered only once it is known that nobody has it (RFC 2131 §2.2): Probed says so.
+	Probes bool
 }
 
 // Check says what is wrong with them.
@@ -145,6 +151,7 @@ const (
 	Waits    = "waits"    // it is not answered until whoever is at the keyboard has said so
 	Another  = "another"  // another server is on the network
 	Conflict = "conflict" // an address was found to be somebody's already
+	Probing  = "probing"  // an address is looked at before it is offered
 )
 
 // Told is one thing that happened.
@@ -161,6 +168,7 @@ type Server struct {
 	leases map[string]*Lease // by client
 	taken  map[netip.Addr]string
 	bad    map[netip.Addr]time.Time // addresses that are somebody's already, until then
+	clear  map[netip.Addr]time.Time // addresses that were found to be nobody's, until then
 }
 
 // Lease is an address that a client has, or was offered.
@@ -182,7 +190,7 @@ func New(opt Options, known []Lease) (*Server, error) {
 	if opt.Give == nil {
 		opt.Give = func(Client) Given { return Given{} }
 	}
-	s := &Server{opt: opt, leases: map[string]*Lease{}, taken: map[netip.Addr]string{}, bad: map[netip.Addr]time.Time{}}
+	s := &Server{opt: opt, leases: map[string]*Lease{}, taken: map[netip.Addr]string{}, bad: map[netip.Addr]time.Time{}, clear: map[netip.Addr]time.Time{}}
 	for _, lease := range known {
 		key := lease.Client.MAC
 		if !s.gives(lease.Addr, key) || s.leases[key] != nil || s.taken[lease.Addr] != "" || !lease.Bound {
@@ -207,25 +215,32 @@ func (s *Server) Leases() (all []Lease) {
 
 // clientOf is who sent a message.
 func clientOf(m *dhcpv4.DHCPv4) Client {
-	const most = 64
+	const longest = 64
+	text := func(said string) string { return plain.Clip(strings.TrimRight(said, "\x00"), longest) }
 	return Client{
-		MAC: m.ClientHWAddr.String(), Vendor: plain.Clip(m.ClassIdentifier(), most), HostName: plain.Clip(m.HostName(), most),
+		MAC: m.ClientHWAddr.String(), Vendor: text(m.ClassIdentifier()), HostName: text(m.HostName()),
 	}
 }
 
 // Handle decides about one message: the answer to it, nil for none, and what happened.
 func (s *Server) Handle(m *dhcpv4.DHCPv4, now time.Time) (answer *dhcpv4.DHCPv4, told []Told) {
 	c := clientOf(m)
+	switch {
+	case c.MAC == s.opt.Looks:
+		return nil, nil // it is this program, which looks for another server
+	case m.ClassIdentifier() == lookClass && m.MessageType() == dhcpv4.MessageTypeDiscover:
+		return s.showItself(m, c, now), nil
+	}
 	if why := s.stranger(m); why != "" {
 		return nil, []Told{{Kind: Left, Client: c, Text: why}}
 	}
 	verdict := s.opt.Admit(c)
 	if verdict != Ignored {
-		told = []Told{{Kind: Asked, Client: c, Addr: requested(m), Text: m.MessageType().String()}}
+		told = []Told{{Kind: Asked, Client: c, Addr: requested(m), Text: kindOf(m, true)}}
 	}
 	if other := otherServer(m, s.opt.Own.Addr()); other.IsValid() {
 		s.release(c, func(l *Lease) bool { return !l.Bound })
-		return nil, append(told, Told{Another, c, other, fmt.Sprintf("%s took the offer of another DHCP server, %s", c.MAC, other)})
+		return nil, append(told, Told{Another, c, other, fmt.Sprintf("%s says that it took the offer of another DHCP server, %s", c.MAC, other)})
 	}
 	switch verdict {
 	case Ignored:
@@ -246,16 +261,18 @@ func (s *Server) stranger(m *dhcpv4.DHCPv4) string {
 		return fmt.Sprintf("a hardware address of %d bytes is none of Ethernet", len(m.ClientHWAddr))
 	case m.ClientHWAddr[0]&1 == 1 || m.ClientHWAddr.String() == "00:00:00:00:00:00":
 		return m.ClientHWAddr.String() + " is no address of one host"
-	case m.GatewayIPAddr != nil && !m.GatewayIPAddr.IsUnspecified():
-		return "it came over a relay, from another network"
-	case m.MessageType() == dhcpv4.MessageTypeNone:
-		return "it is BOOTP, which has no leases (RFC 1534)"
+	}
+	if relay := relayOf(m); relay.IsValid() && !s.opt.Own.Contains(relay) {
+		return fmt.Sprintf("it came over the relay %s, from another network than %s", relay, s.opt.Own.Masked())
 	}
 	if from := addr4(m.ClientIPAddr); from.IsValid() && !from.IsUnspecified() && !s.opt.Own.Contains(from) {
 		return fmt.Sprintf("its address %s is not on %s", from, s.opt.Own.Masked())
 	}
 	return ""
 }
+
+// relayOf is the relay that a message came over (RFC 2131 §4.1), not valid for none.
+func relayOf(m *dhcpv4.DHCPv4) netip.Addr { return specified(addr4(m.GatewayIPAddr)) }
 
 func addr4(ip net.IP) netip.Addr {
 	addr, _ := netip.AddrFromSlice(ip.To4())
@@ -286,6 +303,8 @@ func otherServer(m *dhcpv4.DHCPv4, own netip.Addr) netip.Addr {
 // decide answers a client that is meant (RFC 2131 §4.3).
 func (s *Server) decide(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
 	switch m.MessageType() {
+	case dhcpv4.MessageTypeNone:
+		return s.bootp(m, c, now)
 	case dhcpv4.MessageTypeDiscover:
 		return s.offer(m, c, now)
 	case dhcpv4.MessageTypeRequest:
@@ -309,16 +328,62 @@ func (s *Server) decide(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCP
 	return nil, []Told{{Kind: Left, Client: c, Text: fmt.Sprintf("%s of %s: nothing is answered to that", m.MessageType(), c.MAC)}}
 }
 
-func (s *Server) offer(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
-	addr := s.choose(c, requested(m), now)
+// freeFor chooses an address for a client and holds it. Why says why there is none yet, or none at all.
+func (s *Server) freeFor(m *dhcpv4.DHCPv4, c Client, now time.Time) (addr netip.Addr, why []Told) {
+	addr = s.choose(c, requested(m), now)
 	if !addr.IsValid() {
-		return nil, []Told{{Kind: Left, Client: c, Text: fmt.Sprintf("no address is free of %s to %s", s.opt.First, s.opt.Last)}}
+		return addr, []Told{{Kind: Left, Client: c, Text: fmt.Sprintf("no address is free of %s to %s for %s", s.opt.First, s.opt.Last, c.MAC)}}
 	}
 	lease := s.leases[c.MAC]
-	if lease == nil || !lease.Bound || lease.Addr != addr {
-		s.hold(c, addr, now.Add(offerHeld), false)
+	if lease != nil && lease.Bound && lease.Addr == addr {
+		return addr, nil
+	}
+	s.hold(c, addr, now.Add(offerHeld), false)
+	if s.opt.Probes && !now.Before(s.clear[addr]) {
+		return netip.Addr{}, []Told{{Probing, c, addr, fmt.Sprintf("looking whether %s is free for %s", addr, c.MAC)}}
+	}
+	return addr, nil
+}
+
+func (s *Server) offer(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
+	addr, why := s.freeFor(m, c, now)
+	if why != nil {
+		return nil, why
 	}
 	return s.answer(m, c, dhcpv4.MessageTypeOffer, addr), []Told{{Offered, c, addr, fmt.Sprintf("%s is offered %s", c.MAC, addr)}}
+}
+
+// showItself offers an address to a laptop of ours that looks for other servers, and holds none for it.
+func (s *Server) showItself(m *dhcpv4.DHCPv4, c Client, now time.Time) *dhcpv4.DHCPv4 {
+	addr := s.choose(c, netip.Addr{}, now)
+	if !addr.IsValid() {
+		addr = s.opt.First
+	}
+	return s.answer(m, c, dhcpv4.MessageTypeOffer, addr)
+}
+
+// bootp answers a client that knows no leases (RFC 951, RFC 1534): it has its address from the first answer on.
+func (s *Server) bootp(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
+	addr, why := s.freeFor(m, c, now)
+	if why != nil {
+		return nil, why
+	}
+	s.hold(c, addr, now.Add(s.opt.Lease), true)
+	return s.answer(m, c, dhcpv4.MessageTypeNone, addr), []Told{{Leased, c, addr, fmt.Sprintf("%s asks by BOOTP and has %s", c.MAC, addr)}}
+}
+
+// clearFor is how long an address that was nobody's is offered without another look.
+const clearFor = 5 * time.Minute
+
+// Probed takes in who has an address that was to be offered to a client: a MAC address, empty for nobody.
+func (s *Server) Probed(c Client, addr netip.Addr, holder string, now time.Time) []Told {
+	if holder == "" || holder == c.MAC {
+		s.clear[addr] = now.Add(clearFor)
+		return nil
+	}
+	s.release(c, func(l *Lease) bool { return l.Addr == addr })
+	s.bad[addr] = now.Add(declinedFor)
+	return []Told{{Conflict, c, addr, fmt.Sprintf("%s is %s's already: it is left alone", addr, holder)}}
 }
 
 // request answers a client that wants an address which it was offered, or had before.

@@ -83,11 +83,14 @@ func serveRealClient(t *testing.T) {
 		}
 		return Ignored
 	}
+	opt.Looks = mac(78).String()
 	s, err := New(opt, nil)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	told, served := make(chan Told, 1000), make(chan error, 1)
-	go func() { served <- s.Serve(ctx, conn, clock.Real(), Tell{Told: func(one Told) { told <- one }}) }()
+	go func() {
+		served <- s.Serve(ctx, Wire{Conn: conn, Clock: clock.Real()}, Tell{Told: func(one Told) { told <- one }})
+	}()
 
 	folder := t.TempDir()
 	script := filepath.Join(folder, "script")
@@ -105,9 +108,12 @@ func serveRealClient(t *testing.T) {
 	mine, err := network.Host{}.ListenBroadcast(network.Interface{Name: "wire0"}, 68)
 	require.NoError(t, err)
 	defer mine.Close()
-	others, err := Others(t.Context(), mine, [6]byte{2, 0, 0x5e, 0x10, 0, 77}, clock.Real(), 2*time.Second)
+	others, err := Others(t.Context(), mine, mac(78), clock.Real(), time.Second)
 	require.NoError(t, err)
-	assert.Empty(t, others, "the one that serves is this very one, and does not serve that client")
+	assert.Empty(t, others, "the one that serves is this very one, and knows that it is looked for")
+	others, err = Others(t.Context(), mine, mac(77), clock.Real(), time.Second)
+	require.NoError(t, err)
+	assert.Contains(t, others, opt.Own.Addr(), "it shows itself to another laptop that looks for servers")
 	cancel()
 	require.NoError(t, <-served)
 	close(told)

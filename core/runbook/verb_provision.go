@@ -104,6 +104,7 @@ type welcome struct {
 	setups     []string
 	meant      *provision.Meant
 	chosen     atomic.Pointer[string] // the MAC of who is meant, nil until that is known
+	lookout    *provision.Lookout
 	desk       *provision.Desk
 	dock       *serve.Dock
 	staged     []func() // withdraw what is
@@ -118,9 +119,10 @@ func (w *provisionWork) Do(ctx context.Context, e *Engine, s *PreparedStep) erro
 	if err != nil {
 		return err
 	}
+	v.lookout = provision.NewLookout(everybody, v.on, e.console.Clock())
 	e.now(s, "Looks for another DHCP server on "+v.on.Name, "its answer, within "+units.Words(provision.LooksFor), s.Timeout)
 	if err := e.console.within(ctx, waits, func(ctx context.Context) error {
-		return provision.Alone(ctx, everybody, v.on, e.console.Clock())
+		return v.lookout.Alone(ctx)
 	}); err != nil {
 		return err
 	}
@@ -129,7 +131,7 @@ func (w *provisionWork) Do(ctx context.Context, e *Engine, s *PreparedStep) erro
 		return fmt.Errorf("DHCP on %s: %w; it wants root, and no other DHCP server on this laptop", v.on.Name, err)
 	}
 	defer conn.Close()
-	return v.serve(ctx, opt, conn)
+	return v.serve(ctx, opt, everybody, conn)
 }
 
 // prepare reads what the step says.
@@ -239,12 +241,21 @@ func (v *welcome) give(provision.Client) provision.Given {
 }
 
 // serve answers until the device has what it needs.
-func (v *welcome) serve(ctx context.Context, opt provision.Options, conn network.PacketConn) error {
+func (v *welcome) serve(ctx context.Context, opt provision.Options, everybody network.Broadcaster, conn network.PacketConn) error {
 	e := v.Engine
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var err error
-	v.desk, err = provision.NewDesk(opt, nil, provision.DeskOptions{Clock: e.console.Clock(), Emit: e.console.Emit, Waits: signal(v.waits), Change: signal(v.changed)})
+	serving, ended := context.WithCancelCause(context.Background())
+	v.desk, err = provision.NewDesk(opt, nil, provision.DeskOptions{
+		Clock: e.console.Clock(), Emit: e.console.Emit, Waits: signal(v.waits), Change: signal(v.changed),
+		Lookout: v.lookout, Probe: provision.ProbeOn(everybody, v.on), Leased: func(addr netip.Addr) { v.dock.Expect(addr) },
+		Another: func(other netip.Addr) {
+			if !v.underWay() {
+				ended(fmt.Errorf("%w: %s", provision.ErrAnother, other))
+			}
+		},
+	})
 	if err != nil {
 		return err
 	}
@@ -258,11 +269,14 @@ func (v *welcome) serve(ctx context.Context, opt provision.Options, conn network
 	if err := v.stage(ctx); err != nil {
 		return err
 	}
-	serving, ended := context.WithCancelCause(context.Background())
-	go func() { ended(cmp.Or(v.desk.Serve(ctx, conn), errServerEnded)) }()
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		ended(cmp.Or(v.desk.Serve(ctx, conn), errServerEnded))
+	}()
 	defer func() {
 		cancel()
-		<-serving.Done()
+		<-over
 	}()
 	err = e.console.within(ctx, waits, func(ctx context.Context) error {
 		ctx, stop := context.WithCancelCause(ctx) // a question that is open ends with the server, too
@@ -278,6 +292,12 @@ func (v *welcome) serve(ctx context.Context, opt provision.Options, conn network
 		err = fmt.Errorf("%s; %w", v.stands(), err)
 	}
 	return err
+}
+
+// underWay reports whether the device that is meant has its address from here: it is brought to its end, whoever else offers some.
+func (v *welcome) underWay() bool {
+	chosen := v.chosen.Load()
+	return chosen != nil && slices.ContainsFunc(v.desk.All(), func(c provision.Course) bool { return c.Client.MAC == *chosen && c.Stage >= provision.HasAddress })
 }
 
 var errServerEnded = errors.New("the DHCP server ended")
@@ -335,7 +355,7 @@ func (v *welcome) stage(ctx context.Context) error {
 		}
 		place, err := v.dock.Listen(name, netip.AddrPortFrom(at, port))
 		if err != nil {
-			r := preflight.ListenWords(name, netip.AddrPortFrom(at, port), err)
+			r := preflight.ListenWords(name, netip.AddrPortFrom(at, port), err, v.switches())
 			v.tellPreflight(r)
 			return fmt.Errorf("%s: %s", r.Text, r.Remedy)
 		}
@@ -437,15 +457,16 @@ func (v *welcome) ask(ctx context.Context) error {
 
 // has reports whether a device has all that it was to get, and makes that known.
 func (v *welcome) has(c provision.Course) (bool, error) {
-	setup, image := c.Has(v.setups...), v.img == nil || c.Has(v.img.Name) >= 0
-	switch {
-	case v.setup != nil && setup < 0:
-		return false, nil
-	case v.setup == nil && (!image || c.Stage < provision.Restarted):
+	needs := provision.Needs{Configurations: v.setups}
+	if v.img != nil {
+		needs.Image = v.img.Name
+	}
+	if !c.Meets(needs) {
 		return false, nil
 	}
+	setup, image := c.Has(v.setups...), v.img != nil && c.Has(v.img.Name) >= 0
 	made := map[string]any{"mac": v.mac, "address": c.Addr.String(), "image": "", "configuration": ""}
-	if image && v.img != nil {
+	if image {
 		made["image"] = v.img.Name
 	}
 	if setup >= 0 {

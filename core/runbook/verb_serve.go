@@ -28,16 +28,21 @@ type Serving struct {
 	Protocol string `yaml:"protocol" jsonschema:"required" jsonschema_description:"tftp, http, ftp, sftp or scp; may be the ${input} of a choice"`
 	Address  string `yaml:"address" jsonschema_description:"This laptop's address that the device is to use; the one on the device's network unless said"`
 	Port     string `yaml:"port" jsonschema_description:"Another port than the protocol's own"`
+	Legacy   bool   `yaml:"legacy" jsonschema_description:"With sftp and scp: clients are let in that know only old algorithms, which are not safe any more"`
 	Device   string `yaml:"device" jsonschema_description:"The device's own address, with its network's length where that is known"`
 }
 
 // serving is it, checked and ready.
-type serving struct{ protocol, address, port, device *expression.Template }
+type serving struct {
+	protocol, address, port, device *expression.Template
+	legacy                          bool
+}
 
 func (b Serving) compile(c *Compiler) serving {
 	return serving{
 		c.Protocol("protocol", b.Protocol, func(name string) error { _, err := serve.Port(name); return err }),
 		c.Template("address", b.Address), c.Template("port", b.Port), c.Template("device", b.Device),
+		b.Legacy,
 	}
 }
 
@@ -136,7 +141,7 @@ func (w *serveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	var results []preflight.Result
 	e.dock.Checking(func() {
 		results = preflight.Run(ctx, preflight.Plan{
-			Network: e.p.Kit.Network, Clock: e.console.Clock(), Protocol: at.protocol, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said,
+			Network: e.p.Kit.Network, Clock: e.console.Clock(), Protocol: at.protocol, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said, By: e.switches(),
 		})
 	})
 	for _, r := range results {
@@ -154,6 +159,7 @@ type where struct {
 	protocol string
 	at       netip.AddrPort
 	said     bool // the operator said the address
+	legacy   bool
 	device   netip.Prefix
 }
 
@@ -167,6 +173,7 @@ func (e *Engine) fill(t *expression.Template) (string, error) {
 
 // where reads the protocol, the address and the port that a step says, and chooses what it does not.
 func (e *Engine) where(s serving) (w where, err error) {
+	w.legacy = s.legacy
 	if e.p.Kit.Network == nil {
 		return w, fmt.Errorf("no network is at hand to serve on")
 	}
@@ -200,10 +207,23 @@ func (e *Engine) where(s serving) (w where, err error) {
 		addr, err = netip.ParseAddr(address)
 		w.said = true
 	} else {
-		addr, err = preflight.Choose(e.p.Kit.Network, w.device)
+		addr, err = preflight.Choose(e.p.Kit.Network, w.device, e.switches())
 	}
 	w.at = netip.AddrPortFrom(addr, number)
 	return w, err
+}
+
+// switches are how another address or port is said where this runbook has such an input.
+func (e *Engine) switches() (by preflight.Switches) {
+	for _, input := range e.p.Book.Inputs {
+		switch input.Input {
+		case "address":
+			by.Address = "--set address=…"
+		case "port":
+			by.Port = "--set port=…"
+		}
+	}
+	return by
 }
 
 // prefixOf reads a device's address. One without its network's length is on our network that it is on; on none of ours, nothing
@@ -228,14 +248,17 @@ func (e *Engine) prefixOf(device string) (prefix netip.Prefix, err error) {
 // listen starts its server, or finds it running, and tells by which words the device is to use it.
 func (e *Engine) listen(w where, name string) (serve.Endpoint, error) {
 	if e.dock == nil {
-		e.dock = serve.NewDock(context.Background(), serve.Options{Network: e.p.Kit.Network, Clock: e.console.Clock(), Emit: e.console.Emit})
+		e.dock = serve.NewDock(context.Background(), serve.Options{Network: e.p.Kit.Network, Clock: e.console.Clock(), Emit: e.console.Emit, OldBy: "legacy: true in the step that serves"})
+	}
+	if w.legacy {
+		e.dock.LetOldIn()
 	}
 	if w.device.IsValid() {
 		e.dock.Expect(w.device.Addr())
 	}
 	place, err := e.dock.Listen(w.protocol, w.at)
 	if err != nil {
-		r := preflight.ListenWords(w.protocol, w.at, err)
+		r := preflight.ListenWords(w.protocol, w.at, err, e.switches())
 		e.tellPreflight(r)
 		return place, fmt.Errorf("%s: %s", r.Text, r.Remedy)
 	}

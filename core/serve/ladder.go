@@ -21,10 +21,10 @@ type ladder struct {
 	rows  map[string]int // rungs of each transfer so far
 	runs  map[runKey]*run
 	last  time.Time
-	quiet map[netip.Addr]int      // refusals that were told, by peer
+	quiet limiter                 // of refusals
+	asked limiter                 // of requests that have come to nothing so far
 	muted map[string][]offer.Rung // of transfers that have not begun: what is told once they do
 	begun map[string]bool
-	other time.Time // when one of another peer was told last
 }
 
 type runKey struct {
@@ -41,7 +41,7 @@ type run struct {
 const flushEvery = 500 * time.Millisecond
 
 func newLadder(c clock.Clock, emit func(event.Body)) *ladder {
-	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: map[netip.Addr]int{}, muted: map[string][]offer.Rung{}, begun: map[string]bool{}}
+	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: limiter{told: map[netip.Addr]int{}}, asked: limiter{told: map[netip.Addr]int{}}, muted: map[string][]offer.Rung{}, begun: map[string]bool{}}
 }
 
 // counted are the kinds that come in runs.
@@ -58,18 +58,30 @@ const (
 	otherEvery  = time.Second
 )
 
-// enough counts a refusal, and reports whether it is not told any more.
-func (l *ladder) enough(peer netip.Addr) bool {
-	if _, known := l.quiet[peer]; !known && len(l.quiet) >= mostRefused {
-		now := l.clock.Now()
+// limiter bounds what is told of one kind, by peer.
+type limiter struct {
+	told  map[netip.Addr]int
+	other time.Time // when one of another peer was told last
+}
+
+// enough counts one, and reports whether it is not told any more.
+func (l *limiter) enough(peer netip.Addr, now time.Time) bool {
+	if _, known := l.told[peer]; !known && len(l.told) >= mostRefused {
 		if now.Sub(l.other) < otherEvery {
 			return true
 		}
 		l.other = now
 		return false
 	}
-	l.quiet[peer]++
-	return l.quiet[peer] > mostRefusals
+	l.told[peer]++
+	return l.told[peer] > mostRefusals
+}
+
+// less takes one back: it has come to something after all.
+func (l *limiter) less(peer netip.Addr) {
+	if l.told[peer] > 0 {
+		l.told[peer]--
+	}
 }
 
 func (l *ladder) say(m offer.Rung) {
@@ -95,7 +107,7 @@ func (l *ladder) tell(m offer.Rung) {
 		l.flushLocked()
 		l.endRuns(m.Transfer)
 	}
-	if m.Transfer == "" && l.enough(m.Peer.Addr()) {
+	if m.Transfer == "" && l.quiet.enough(m.Peer.Addr(), l.clock.Now()) {
 		return
 	}
 	row := l.rows[m.Transfer]
@@ -122,7 +134,7 @@ func (l *ladder) silent(m offer.Rung) bool {
 		return false
 	}
 	kept, muted := l.muted[m.Transfer]
-	if !muted && !l.enough(m.Peer.Addr()) {
+	if !muted && !l.asked.enough(m.Peer.Addr(), l.clock.Now()) {
 		return false
 	}
 	if len(kept) < mostMuted {
@@ -151,9 +163,7 @@ func (l *ladder) begin(m offer.Transfer) {
 	for _, before := range kept {
 		l.tell(before)
 	}
-	if l.quiet[m.Peer.Addr()] > 0 {
-		l.quiet[m.Peer.Addr()]--
-	}
+	l.asked.less(m.Peer.Addr())
 }
 
 // extend adds a message to its run. It reports whether there is one.

@@ -245,6 +245,13 @@ func (d *Dock) start(name string, at netip.AddrPort) (server, Endpoint, error) {
 	return nil, Endpoint{}, err
 }
 
+// LetOldIn lets old clients in over SSH from the next server on.
+func (d *Dock) LetOldIn() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.opt.Old = true
+}
+
 func (d *Dock) serving() offer.Serving {
 	return offer.Serving{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}, Old: d.opt.Old, OldBy: d.opt.OldBy}
 }

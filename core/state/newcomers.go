@@ -7,7 +7,7 @@ import (
 )
 
 // mostNewcomers bounds how many new devices are kept; the one that was told of first is left out.
-const mostNewcomers = 64
+const mostNewcomers = 1024
 
 // newcomer keeps one that has come further.
 func (s *State) newcomer(n event.Newcomer) {

@@ -2,7 +2,9 @@
 package newcomers
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,10 +18,17 @@ import (
 // stages are what a device goes through, in the order of its steps.
 var stages = [...]string{"asks", "offered", "address", "fetches", "has file", "restarted"}
 
-// View draws them in the order in which they came.
+// few devices are drawn at length, more of them a row each.
+const few = 3
+
+// View draws them: how many are how far, then those in trouble, those under way and those that are done.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
-	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "new devices")}, paint.Line{paint.In(t.Quiet, "how far each has come")}, width)}
-	for _, n := range s.Newcomers {
+	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "new devices")}, counts(t, s), width)}
+	for _, n := range sorted(s) {
+		if len(s.Newcomers) > few {
+			lines = append(lines, row(t, n, s.Now, width))
+			continue
+		}
 		lines = append(lines, paint.Between(who(t, n), paint.Line{clock(t, n, s.Now)}, width).Cut(width))
 		if n.Alone {
 			continue
@@ -28,6 +37,73 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, awaited(t, n, s.Now, width)...)
 	}
 	return lines
+}
+
+// troubles reports whether something is wrong with a device, or it is waited for longer than usual.
+func troubles(n event.Newcomer, now time.Time) bool {
+	return !n.Done() && !n.Alone && (n.Wrong != "" || n.Late(now))
+}
+
+// rank is a device's place: in trouble, under way, done, left alone.
+func rank(n event.Newcomer, now time.Time) int {
+	switch {
+	case n.Alone:
+		return 3
+	case n.Done():
+		return 2
+	case troubles(n, now):
+		return 0
+	}
+	return 1
+}
+
+func sorted(s *state.State) []event.Newcomer {
+	all := slices.Clone(s.Newcomers)
+	slices.SortStableFunc(all, func(a, b event.Newcomer) int { return cmp.Compare(rank(a, s.Now), rank(b, s.Now)) })
+	return all
+}
+
+// counts are how many are how far.
+func counts(t theme.Theme, s *state.State) paint.Line {
+	var of [4]int
+	for _, n := range s.Newcomers {
+		of[rank(n, s.Now)]++
+	}
+	look := t.Quiet
+	if of[0] > 0 {
+		look = t.Bad
+	}
+	return paint.Line{paint.Strong(t.Good, fmt.Sprintf("%d done", of[2])), paint.In(t.Text, fmt.Sprintf("  %d under way", of[1])), paint.Strong(look, fmt.Sprintf("  %d in trouble", of[0]))}
+}
+
+// row is a device in one row.
+func row(t theme.Theme, n event.Newcomer, now time.Time, width int) paint.Line {
+	mark, look := "◉", t.Here
+	text := n.Stage
+	switch rank(n, now) {
+	case 0:
+		mark, look = "✗", t.Bad
+		if text = n.Wrong; text == "" {
+			text = n.Stage + ", longer than usual"
+		}
+	case 2:
+		mark, look = "✓", t.Good
+	case 3:
+		mark, look = "○", t.Quiet
+	default:
+		if n.File != "" {
+			text += "  " + n.File
+		}
+	}
+	line := paint.Line{paint.Strong(look, " "+mark+" "), paint.In(t.Text, n.MAC), paint.In(t.Quiet, fmt.Sprintf(" %-15s ", n.Addr))}
+	if n.Name != "" {
+		line = append(line, paint.Strong(t.Text, n.Name+"  "))
+	}
+	end := paint.Line{paint.Piece{Text: " "}, clock(t, n, now)}
+	if n.Done() || n.Alone {
+		end = nil
+	}
+	return paint.Between(append(line, paint.In(look, text)), end, width).Cut(width)
 }
 
 // Card draws the one that was told of last, small, for the side column.
@@ -55,6 +131,9 @@ func last(s *state.State) (n event.Newcomer) {
 
 func who(t theme.Theme, n event.Newcomer) paint.Line {
 	line := paint.Line{paint.Strong(t.Text, n.MAC)}
+	if n.Name != "" {
+		line = append(line, paint.Strong(t.Text, "  "+n.Name))
+	}
 	if n.Vendor != "" {
 		line = append(line, paint.In(t.Quiet, "  "+n.Vendor))
 	}

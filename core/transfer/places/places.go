@@ -166,7 +166,10 @@ func (p *Places) Number() int {
 }
 
 // Heard notes that a guest goes on.
-func (g *Guest) Heard() { g.heard.Store(g.places.now().UnixNano()) }
+func (g *Guest) Heard() { g.HeardAt(g.places.now()) }
+
+// HeardAt notes that for whoever has looked at the clock already.
+func (g *Guest) HeardAt(now time.Time) { g.heard.Store(now.UnixNano()) }
 
 // Settled notes that a guest has shown that it is there: it answered, it logged in, it knew what it may fetch.
 func (g *Guest) Settled() {

@@ -85,7 +85,7 @@ func (v *serving) hear(now time.Time) {
 		v.guest.Settled()
 		v.met()
 	}
-	v.guest.Heard()
+	v.guest.HeardAt(now)
 	if other := v.rival.Swap(nil); other != nil {
 		other.rival.Store(nil)
 		other.cancel(errAnew)
