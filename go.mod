@@ -18,7 +18,6 @@ require (
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
 	github.com/invopop/jsonschema v0.14.0
 	github.com/jlaffaye/ftp v0.2.4
-	github.com/kevinburke/ssh_config v1.6.0
 	github.com/klauspost/compress v1.20.4
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/pkg/sftp v1.13.12

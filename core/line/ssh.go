@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -15,6 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"pilotrix/core/clock"
+	"pilotrix/core/line/sshsettings"
 )
 
 // A shell session over SSH (RFC 4251 to 4254), by golang.org/x/crypto/ssh: this file opens it and carries it, ssh_auth.go
@@ -46,6 +48,7 @@ type Shells struct {
 	mu       sync.Mutex
 	ask      Asker
 	password string            // given beforehand
+	spent    []string          // that were, and were not right
 	given    map[string]string // what was asked and was right, for the next time; never written anywhere
 }
 
@@ -70,12 +73,13 @@ func (l *shell) Client() *ssh.Client { return l.client }
 func (l *shell) Old() string { return l.old }
 
 func openShell(ctx context.Context, t Target, c clock.Clock, with *Shells) (Line, error) {
-	config, err := readSSHConfig(with.Home)
+	d := &dialer{target: t, with: with}
+	h, err := d.host(t.Host(), t.User())
 	if err != nil {
-		return nil, &Error{Target: t, Reason: ErrCannot, Remedy: err.Error()}
+		return nil, err
 	}
-	d := &dialer{target: t, with: with, config: config}
-	client, err := d.dial(ctx, d.config.host(t.Host(), t.User()), 0)
+	h.final = true
+	client, err := d.dial(ctx, h, 0)
 	if err != nil {
 		d.close()
 		return nil, err
@@ -102,7 +106,6 @@ func (l *shell) SendBreak(context.Context) error {
 type dialer struct {
 	target  Target
 	with    *Shells
-	config  *sshConfig
 	banner  strings.Builder
 	clients []*ssh.Client
 	old     string // the old algorithms that were agreed, where they were asked for
@@ -120,7 +123,7 @@ const mostJumps = 8
 // dial connects to a host, through those that lead there.
 func (d *dialer) dial(ctx context.Context, h sshHost, jumps int) (*ssh.Client, error) {
 	if jumps > mostJumps {
-		return nil, d.fail(nil, nil, fmt.Sprintf("ProxyJump leads through more than %d hosts; look for a circle in %s", mostJumps, d.config.path))
+		return nil, d.fail(nil, nil, fmt.Sprintf("ProxyJump leads through more than %d hosts; look for a circle in %s", mostJumps, sshsettings.Files(d.with.Home)[0]))
 	}
 	conn, err := d.connect(ctx, h, jumps)
 	if err != nil {
@@ -136,20 +139,27 @@ func (d *dialer) dial(ctx context.Context, h sshHost, jumps int) (*ssh.Client, e
 }
 
 func (d *dialer) connect(ctx context.Context, h sshHost, jumps int) (net.Conn, error) {
-	if h.jump == "" {
-		conn, err := dialTCP(ctx, h.address)
+	switch {
+	case h.Command() != "":
+		conn, err := runProxy(ctx, h)
+		if err != nil {
+			return nil, d.fail(ErrCannot, err, fmt.Sprintf("the ProxyCommand of %s could not be started", h.Place("proxycommand")))
+		}
+		return conn, nil
+	case h.jump == "":
+		conn, err := dialHost(ctx, h)
 		if err != nil {
 			return nil, socketError(d.target, err)
 		}
 		return conn, nil
 	}
 	next, rest, more := cutLast(h.jump)
-	via := d.config.host(next.host, next.user)
-	if next.port != "" {
-		via.address = net.JoinHostPort(hostOf(via.address), next.port)
+	via, err := d.host(joined(next), next.user)
+	if err != nil {
+		return nil, err
 	}
-	if via.jump = rest; !more && via.jump == "" {
-		via.jump = d.config.host(next.host, next.user).jump
+	if more {
+		via.jump = rest
 	}
 	client, err := d.dial(ctx, via, jumps+1)
 	if err != nil {
@@ -162,6 +172,27 @@ func (d *dialer) connect(ctx context.Context, h sshHost, jumps int) (net.Conn, e
 	return conn, nil
 }
 
+// dialHost connects as the settings say: from which address, over which network, within which time.
+func dialHost(ctx context.Context, h sshHost) (net.Conn, error) {
+	dialer := dialerWithin(muteFor)
+	if from := h.Get("bindaddress"); from != "" {
+		dialer.LocalAddr = &net.TCPAddr{IP: net.ParseIP(from)}
+	}
+	if seconds, err := strconv.Atoi(h.Get("connecttimeout")); err == nil && seconds > 0 {
+		dialer.Timeout = time.Duration(seconds) * time.Second
+	}
+	network := map[string]string{"inet": "tcp4", "inet6": "tcp6"}[strings.ToLower(h.Get("addressfamily"))]
+	return dialer.DialContext(ctx, cmp.Or(network, "tcp"), h.address)
+}
+
+// joined is a jump host as an address.
+func joined(j jumpHost) string {
+	if j.port == "" {
+		return j.host
+	}
+	return net.JoinHostPort(j.host, j.port)
+}
+
 // greet shakes hands: it holds the host to its key, and proves who we are.
 func (d *dialer) greet(ctx context.Context, conn net.Conn, h sshHost) (*ssh.Client, error) {
 	hosts, err := d.knownHosts(h)
@@ -171,11 +202,14 @@ func (d *dialer) greet(ctx context.Context, conn net.Conn, h sshHost) (*ssh.Clie
 	auth := &prover{dialer: d, host: h}
 	defer auth.close()
 	config := &ssh.ClientConfig{
-		User: h.user, Auth: auth.methods(ctx), HostKeyCallback: hosts.check(ctx), HostKeyAlgorithms: hosts.algorithms(conn, h),
+		User: h.user, Auth: auth.methods(ctx), HostKeyCallback: hosts.check(ctx), HostKeyAlgorithms: hosts.algorithms(),
 		BannerCallback: func(text string) error { d.banner.WriteString(text); return nil },
 	}
 	if d.target.Legacy {
 		allowOld(config)
+	}
+	if err := limitTo(config, h); err != nil {
+		return nil, d.fail(ErrCannot, err, "mend the setting")
 	}
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 	defer stop()

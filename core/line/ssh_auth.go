@@ -1,11 +1,13 @@
 package line
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net"
 	"os"
+	"regexp"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -21,21 +23,34 @@ type prover struct {
 	tried    []string
 	used     map[string]string // what was asked for this time
 	failed   error
+	offered  bool // the password that was given beforehand
 	deadline func(running bool)
 }
 
-// mostPasswords is how often a person may mistype.
-const mostPasswords = 3
-
-func (p *prover) methods(ctx context.Context) []ssh.AuthMethod {
+// methods are the ways to prove it that the settings leave, in the order that they say.
+func (p *prover) methods(ctx context.Context) (all []ssh.AuthMethod) {
 	p.used = map[string]string{}
-	return []ssh.AuthMethod{
-		ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { return p.keys(ctx), nil }),
-		ssh.RetryableAuthMethod(ssh.KeyboardInteractive(func(name, instruction string, questions []string, echos []bool) ([]string, error) {
+	prompts := p.host.Prompts()
+	ways := map[string]ssh.AuthMethod{
+		"publickey": ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { return p.keys(ctx), nil }),
+		"keyboard-interactive": ssh.RetryableAuthMethod(ssh.KeyboardInteractive(func(name, instruction string, questions []string, echos []bool) ([]string, error) {
 			return p.challenge(ctx, name, instruction, questions, echos)
-		}), mostPasswords),
-		ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) { return p.password(ctx) }), mostPasswords),
+		}), prompts),
+		"password": ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) { return p.password(ctx) }), prompts),
 	}
+	left := map[string]bool{
+		"publickey":            p.host.Is("pubkeyauthentication", true),
+		"keyboard-interactive": p.host.Is("kbdinteractiveauthentication", p.host.Is("challengeresponseauthentication", true)) && !p.host.Is("batchmode", false),
+		"password":             p.host.Is("passwordauthentication", true) && !p.host.Is("batchmode", false),
+	}
+	order := cmp.Or(p.host.Get("preferredauthentications"), "publickey,keyboard-interactive,password")
+	for way := range strings.SplitSeq(order, ",") {
+		if left[way] {
+			all = append(all, ways[way])
+			left[way] = false
+		}
+	}
+	return all
 }
 
 func (p *prover) close() {
@@ -57,28 +72,115 @@ func (p *prover) triedWords() string {
 	return strings.Join(p.tried, ", ")
 }
 
-// keys are those that may be shown: the agent's, then those in files.
+// keys are those that may be shown, in the order of OpenSSH: the agent's that are named, the agent's others unless only named ones
+// may be shown, those in files; each behind a certificate of it.
 func (p *prover) keys(ctx context.Context) (signers []ssh.Signer) {
-	if p.with.Agent != "" {
-		if conn, err := net.Dial("unix", p.with.Agent); err == nil {
-			p.agent = conn
-			if held, err := agent.NewClient(conn).Signers(); err == nil && len(held) > 0 {
-				signers = append(signers, held...)
-				p.try(fmt.Sprintf("%s of the agent", units.Many(len(held), "key")))
+	files, named := p.host.Keys()
+	held := p.held()
+	taken := map[string]bool{}
+	take := func(signer ssh.Signer) {
+		if mark := string(signer.PublicKey().Marshal()); !taken[mark] {
+			taken[mark] = true
+			signers = append(signers, p.certified(signer, files)...)
+		}
+	}
+	fromAgent := 0
+	for _, path := range files {
+		public := publicOf(path)
+		for _, signer := range held {
+			if public != nil && sameKey(signer.PublicKey(), public) {
+				take(signer)
+				fromAgent++
 			}
 		}
 	}
-	for _, path := range p.host.keys {
+	if !p.host.Is("identitiesonly", false) {
+		for _, signer := range held {
+			take(signer)
+		}
+		fromAgent = len(held)
+	}
+	if fromAgent > 0 {
+		p.try(fmt.Sprintf("%s of the agent", units.Many(fromAgent, "key")))
+	}
+	for _, path := range files {
+		if public := publicOf(path); public != nil && taken[string(public.Marshal())] {
+			continue
+		}
 		signer, err := p.key(ctx, path)
 		switch {
 		case err == nil:
 			p.try("the key " + path)
-			signers = append(signers, signer)
-		case p.host.ownKeys || !errors.Is(err, os.ErrNotExist):
+			take(signer)
+		case named || !errors.Is(err, os.ErrNotExist):
 			p.try(fmt.Sprintf("not the key %s (%v)", path, err))
 		}
 	}
 	return signers
+}
+
+// held are the agent's.
+func (p *prover) held() []ssh.Signer {
+	socket := p.with.Agent
+	switch said := p.host.Get("identityagent"); {
+	case strings.EqualFold(said, "none"):
+		socket = ""
+	case strings.HasPrefix(said, "$") && !strings.HasPrefix(said, "${"):
+		socket = os.Getenv(said[1:])
+	case said != "" && said != "SSH_AUTH_SOCK":
+		socket = p.host.Path(said)
+	}
+	if socket == "" {
+		return nil
+	}
+	conn, err := net.Dial("unix", socket)
+	if err != nil {
+		return nil
+	}
+	p.agent = conn
+	held, _ := agent.NewClient(conn).Signers()
+	return held
+}
+
+// publicOf is the public half of a key's file, nil where it is not there.
+func publicOf(path string) ssh.PublicKey {
+	for _, file := range []string{path + ".pub", path} { // a public key alone may be named, too
+		data, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		if public, _, _, _, err := ssh.ParseAuthorizedKey(data); err == nil {
+			return public
+		}
+	}
+	return nil
+}
+
+// certified is a key behind the certificates of it that are named, or lie beside it.
+func (p *prover) certified(signer ssh.Signer, files []string) (all []ssh.Signer) {
+	var paths []string
+	for _, path := range p.host.List("certificatefile") {
+		paths = append(paths, p.host.Path(path))
+	}
+	for _, path := range files {
+		paths = append(paths, path+"-cert.pub")
+	}
+	for _, path := range paths {
+		data, err := os.ReadFile(path)
+		if err != nil {
+			continue
+		}
+		public, _, _, _, err := ssh.ParseAuthorizedKey(data)
+		cert, is := public.(*ssh.Certificate)
+		if err != nil || !is || !sameKey(cert.Key, signer.PublicKey()) {
+			continue
+		}
+		if with, err := ssh.NewCertSigner(cert, signer); err == nil {
+			p.try("the certificate " + path)
+			all = append(all, with)
+		}
+	}
+	return append(all, signer)
 }
 
 // key reads a key from a file, asking for its passphrase where it has one.
@@ -127,7 +229,12 @@ func (p *prover) challenge(ctx context.Context, name, instruction string, questi
 
 // ask gets something that only a person knows: what was given and right before, or else it is asked.
 func (p *prover) ask(ctx context.Context, name, text string, secret bool) (string, error) {
-	value, known := p.with.known(name, secret && !strings.HasPrefix(name, "key "))
+	value, known := p.with.known(name)
+	if !known && secret && p.host.final && !p.offered && isPassword(name, text) { // to the host that it is for, once
+		if value, known = p.with.beforehand(); known {
+			p.offered = true
+		}
+	}
 	if _, already := p.used[name]; known && !already {
 		p.used[name] = value
 		return value, nil
@@ -151,14 +258,30 @@ func (p *prover) ask(ctx context.Context, name, text string, secret bool) (strin
 	return value, nil
 }
 
-// known is what was given before: for this very question, or as the password beforehand.
-func (s *Shells) known(name string, password bool) (value string, known bool) {
+// isPassword reports whether what is asked is the password of the account, and not a code, a new one or a key's passphrase: nothing
+// else is answered with it.
+func isPassword(name, text string) bool {
+	return !strings.HasPrefix(name, "key ") && passwordWords.MatchString(text) && !otherWords.MatchString(text)
+}
+
+var (
+	passwordWords = regexp.MustCompile(`(?i)password|passwort|kennwort|mot de passe|contraseña|wachtwoord|lösenord`)
+	otherWords    = regexp.MustCompile(`(?i)\bnew\b|again|retype|repeat|confirm|one[- ]?time|\botp\b|token|verification|code\b|\bpin\b|expired`)
+)
+
+// known is what was given before for this very question.
+func (s *Shells) known(name string) (value string, known bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if value, known = s.given[name]; !known && password && s.password != "" {
-		return s.password, true
-	}
+	value, known = s.given[name]
 	return value, known
+}
+
+// beforehand is the password that was given before anything was asked.
+func (s *Shells) beforehand() (value string, known bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.password, s.password != ""
 }
 
 // keep remembers what was right, for the next time that the line is opened: after a restart, say.
@@ -179,6 +302,9 @@ func (p *prover) forget() {
 	defer p.with.mu.Unlock()
 	for name := range p.used {
 		delete(p.with.given, name)
+	}
+	if p.offered { // it is not shown to the host once more
+		p.with.spent, p.with.password = append(p.with.spent, p.with.password), ""
 	}
 }
 
@@ -212,5 +338,5 @@ func (s *Shells) Secrets() (all []string) {
 	if s.password != "" {
 		all = append(all, s.password)
 	}
-	return all
+	return append(all, s.spent...)
 }

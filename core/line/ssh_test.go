@@ -15,7 +15,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/kevinburke/ssh_config"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -415,62 +414,4 @@ func TestHostileShells(t *testing.T) {
 			assert.Less(t, time.Since(begun), 50*time.Second)
 		})
 	}
-}
-
-// TestSettingsThatAreNotUnderstood holds that none is left out in silence: it may have led to another host.
-func TestSettingsThatAreNotUnderstood(t *testing.T) {
-	further, deeper := filepath.Join(t.TempDir(), "further"), filepath.Join(t.TempDir(), "deeper")
-	require.NoError(t, os.WriteFile(further, []byte("Host b\nInclude "+anyBlank(deeper)+"\n"), 0o600))
-	require.NoError(t, os.WriteFile(deeper, []byte("Host c\nMatch host c user me\n"), 0o600))
-	for config, says := range map[string]string{
-		"Host a\nInclude \"" + further + "\"\n":             "config: line 2: ",
-		"Include " + anyBlank(further) + "\n":               deeper + ` line 2: "Match host c user me" is not understood here`,
-		"Host a\n  Port 22\nMatch user me\n  Port 2222\n":   `config: line 3: "Match user me" is not understood here`,
-		"Match host a exec \"true\"\n  HostName 10.0.0.9\n": `config: line 1: "Match host a exec \"true\"" is not understood here`,
-	} {
-		_, err := readSSHConfig(settings(t, config))
-		require.Error(t, err, config)
-		assert.ErrorContains(t, err, says)
-
-		_, err = openSSH(t, "ssh://127.0.0.1:1", shells(settings(t, config), "", nil))
-		assert.ErrorIs(t, err, ErrCannot)
-		assert.ErrorContains(t, err, says)
-	}
-	c, err := readSSHConfig(settings(t, "Match host harbour,quay\n  Port 2022\nMatch all\n  User pilot\n"))
-	require.NoError(t, err)
-	assert.Equal(t, "quay:2022", c.host("quay", "").address)
-	assert.Equal(t, "other:22", c.host("other", "").address)
-	assert.Equal(t, "pilot", c.host("other", "").user)
-	_, err = readSSHConfig(t.TempDir())
-	assert.NoError(t, err, "none at all")
-	odd := t.TempDir()
-	require.NoError(t, os.MkdirAll(filepath.Join(odd, ".ssh", "config"), 0o700))
-	_, err = readSSHConfig(odd)
-	assert.ErrorContains(t, err, filepath.Join(odd, ".ssh", "config"), "one that cannot be read")
-}
-
-// FuzzSSHSettings holds that no text of settings breaks the program, and that every host has an address with a port.
-func FuzzSSHSettings(f *testing.F) {
-	f.Add("Host a\n HostName %h.quay\n Port 22\n ProxyJump me@b:22,c\n", "a")
-	f.Add("Match host a,b\nUser = \"x\nMatch all\n", "b")
-	f.Add("Host !a [*\n", "[::1]:22")
-	f.Fuzz(func(t *testing.T, text, host string) {
-		if strings.Contains(strings.ToLower(text), "include") {
-			t.Skip("it reads what this machine has")
-		}
-		config, err := decodeSSHConfig([]byte(text))
-		if err != nil {
-			return
-		}
-		c := &sshConfig{home: "/nowhere", files: []*ssh_config.Config{config}}
-		h := c.host(host, "")
-		assert.Contains(t, h.address, ":")
-		assert.NotEmpty(t, h.knownHosts, "a host is known or asked about")
-		for jump, more := h.jump, h.jump != ""; more; {
-			var rest string
-			_, rest, more = cutLast(jump)
-			require.Less(t, len(rest), len(jump), "the way gets shorter")
-			jump = rest
-		}
-	})
 }

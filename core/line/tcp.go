@@ -18,12 +18,17 @@ func dialTCP(ctx context.Context, address string) (net.Conn, error) {
 }
 
 func dialWithin(ctx context.Context, address string, most time.Duration) (net.Conn, error) {
+	dialer := dialerWithin(most)
+	return dialer.DialContext(ctx, "tcp", address)
+}
+
+// dialerWithin makes connections whose end is known after that long at the most.
+func dialerWithin(most time.Duration) net.Dialer {
 	const asks = 3
-	dialer := net.Dialer{
+	return net.Dialer{
 		KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: most / (asks + 1), Interval: most / (asks + 1), Count: asks},
 		Control:         func(_, _ string, c syscall.RawConn) error { return limitSilence(c, most) },
 	}
-	return dialer.DialContext(ctx, "tcp", address)
 }
 
 // goneText is why a connection ended, in words.
