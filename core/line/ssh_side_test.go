@@ -27,7 +27,7 @@ type beside struct {
 	home                         string
 	good, other, wrong, ca       string // keys: let in, of another host, let in nowhere, an authority
 	host                         string // the server's public key
-	agentWrong, agentGood, agent string
+	agent                        string
 }
 
 func newBeside(t *testing.T) *beside {

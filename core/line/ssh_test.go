@@ -110,9 +110,6 @@ func (s *saidText) String() string {
 // quoted is a path as OpenSSH reads it whole: a folder for temporary files may have a space in its name.
 func quoted(path string) string { return `"` + path + `"` }
 
-// anyBlank is the path as a pattern without blanks.
-func anyBlank(path string) string { return strings.ReplaceAll(path, " ", "?") }
-
 // person answers what is asked while a line is opened.
 type person struct {
 	mu      sync.Mutex
