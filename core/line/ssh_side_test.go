@@ -23,11 +23,11 @@ import (
 // beside is a server, keys and files for one row of settings after another.
 type beside struct {
 	*sshServer
-	t                            *testing.T
-	home                         string
-	good, other, wrong, ca       string // keys: let in, of another host, let in nowhere, an authority
-	host                         string // the server's public key
-	agent                        string
+	t                      *testing.T
+	home                   string
+	good, other, wrong, ca string // keys: let in, of another host, let in nowhere, an authority
+	host                   string // the server's public key
+	agent                  string
 }
 
 func newBeside(t *testing.T) *beside {
