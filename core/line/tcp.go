@@ -33,8 +33,13 @@ func dialerWithin(most time.Duration) net.Dialer {
 
 // goneText is why a connection ended, in words.
 func goneText(err error) string {
-	if errors.Is(err, syscall.ETIMEDOUT) {
+	if isLost(err) {
 		return "nothing came back from it any more: it has no power, or the way to it is gone"
 	}
 	return "the other side closed it"
+}
+
+// isLost reports whether the way to the other side is gone: a network that has lost its carrier says that no host is to be reached.
+func isLost(err error) bool {
+	return errors.Is(err, syscall.ETIMEDOUT) || errors.Is(err, syscall.EHOSTUNREACH) || errors.Is(err, syscall.ENETUNREACH) || errors.Is(err, syscall.EHOSTDOWN)
 }

@@ -48,19 +48,10 @@ type Plan struct {
 	Device netip.Prefix
 }
 
-// packet is the first one of the device's fetch.
-func (p Plan) packet() packet {
-	layer := "tcp"
-	if p.Protocol == "tftp" {
-		layer = "udp"
-	}
-	return packet{protocol: layer, port: p.At.Port(), from: p.Device.Addr(), to: p.At.Addr()}
-}
-
 // Run looks at everything, in the order in which one failure explains the next.
 func Run(ctx context.Context, p Plan) []Result {
 	results := []Result{p.address(), p.route()}
-	results = append(results, p.file(), p.fetch(ctx), firewall(ctx, p.packet()))
+	results = append(results, p.file(), p.fetch(ctx), p.firewall(ctx))
 	held := results[:0]
 	for _, r := range results {
 		if r.What != "" {

@@ -8,7 +8,6 @@ import (
 	"io"
 	"net/netip"
 	"os"
-	"strings"
 	"syscall"
 	"testing"
 	"testing/synctest"
@@ -22,6 +21,7 @@ import (
 	"pilotrix/core/network/simulated"
 	"pilotrix/core/offer"
 	"pilotrix/core/offer/offertest"
+	"pilotrix/core/preflight/netfilter"
 	"pilotrix/core/transfer/tftp"
 )
 
@@ -133,97 +133,24 @@ func TestAPortThatIsHeldIsToldWithItsHolder(t *testing.T) {
 	assert.Contains(t, ListenWords("http", at, errors.New("odd"), switches).Text, "odd")
 }
 
-var tftpPacket = packet{protocol: "udp", port: 69, from: netip.MustParseAddr("192.0.2.41"), to: netip.MustParseAddr("192.0.2.10")}
-
-// rules are what nft -j list ruleset prints, shortened.
-func rules(policy, rule string) []byte {
-	return []byte(`{"nftables": [{"metainfo": {"version": "1.0.6"}}, {"table": {"family": "inet", "name": "guard"}},
-		{"chain": {"family": "inet", "table": "guard", "name": "in", "type": "filter", "hook": "input", "prio": 0, "policy": "` + policy + `"}}` + rule + `]}`)
-}
-
-func ruleOf(expr string) string {
-	return `, {"rule": {"family": "inet", "table": "guard", "chain": "in", "expr": [` + expr + `]}}`
-}
-
-func dport(protocol, right string) string {
-	return `{"match": {"op": "==", "left": {"payload": {"protocol": "` + protocol + `", "field": "dport"}}, "right": ` + right + `}}`
-}
-
-func TestThePacketFilterIsRead(t *testing.T) {
-	const accept, lo = `{"accept": null}`, `{"match": {"op": "==", "left": {"meta": {"key": "iifname"}}, "right": "lo"}}`
-	for name, c := range map[string]struct {
-		rules []byte
-		open  bool
-	}{
-		"accepting":         {rules("accept", ""), true},
-		"dropping":          {rules("drop", ""), false},
-		"loopback only":     {rules("drop", ruleOf(lo+","+accept)), false},
-		"the port":          {rules("drop", ruleOf(dport("udp", "69")+","+accept)), true},
-		"another port":      {rules("drop", ruleOf(dport("udp", "53")+","+accept)), false},
-		"another protocol":  {rules("drop", ruleOf(dport("tcp", "69")+","+accept)), false},
-		"in a set":          {rules("drop", ruleOf(dport("udp", `{"set": [53, 69]}`)+","+accept)), true},
-		"in a range":        {rules("drop", ruleOf(dport("udp", `{"range": [60, 70]}`)+","+accept)), true},
-		"everything":        {rules("drop", ruleOf(accept)), true},
-		"what is not rules": {[]byte("oops"), true},
-	} {
-		r := readFirewall(c.rules, tftpPacket)
-		assert.Equal(t, c.open, r.Held, name)
-		assert.Equal(t, !c.open, r.Remedy != "", name)
+// TestTheFilterIsSaidInWords has what is judged of the whole conversation as an operator reads it.
+func TestTheFilterIsSaidInWords(t *testing.T) {
+	talk := netfilter.Talk("tftp", 69, netfilter.Ends{Here: netip.MustParseAddr("192.0.2.10"), Device: netip.MustParseAddr("192.0.2.41"), Interface: "eth0"}, netfilter.Ports{First: 32768, Last: 60999})
+	rules := func(policy, expr string) []byte {
+		return []byte(`{"nftables": [{"chain": {"family": "inet", "table": "guard", "name": "in", "type": "filter", "hook": "input", "prio": 0, "policy": "` + policy + `"}},
+			{"rule": {"family": "inet", "table": "guard", "chain": "in", "handle": 7, "expr": [` + expr + `]}}]}`)
 	}
-	assert.Equal(t, "as root: nft insert rule inet guard in udp dport 69 accept", readFirewall(rules("drop", ""), tftpPacket).Remedy)
-}
-
-func saddr(op, right string) string {
-	return `{"match":{"op":` + op + `,"left":{"payload":{"protocol":"ip","field":"saddr"}},"right":` + right + `}}`
-}
-
-// TestWhatCannotBeToldIsSaid has rules that only the kernel can judge: neither open nor shut is claimed of them.
-func TestWhatCannotBeToldIsSaid(t *testing.T) {
-	for name, c := range map[string]struct{ policy, expr, says string }{
-		"a limit":         {"drop", `{"limit":{"rate":4}},{"accept":null}`, "a rule with limit"},
-		"a named set":     {"drop", `{"match":{"op":"==","left":{"payload":{"protocol":"ip","field":"saddr"}},"right":"@friends"}},{"accept":null}`, "the set @friends"},
-		"a map":           {"accept", `{"vmap":{"key":{},"data":{}}}`, "a rule with vmap"},
-		"an interface":    {"accept", `{"match":{"op":"==","left":{"meta":{"key":"iifname"}},"right":"eth1"}},{"drop":null}`, "the interface eth1"},
-		"another program": {"accept", `{"xt":null},{"drop":null}`, "a rule with xt"},
-	} {
-		got := readFirewall(rules(c.policy, ruleOf(c.expr)), tftpPacket)
-		assert.True(t, got.Held, name)
-		assert.Contains(t, got.Text, "cannot tell whether", name)
-		assert.Contains(t, got.Text, c.says, name)
-	}
-	assert.NotContains(t, readFirewall(rules("accept", ruleOf(`{"limit":{"rate":4}},{"accept":null}`)), tftpPacket).Text, "cannot tell", "either way it is let through")
-}
-
-func TestTheFilterIsReadInItsOrder(t *testing.T) {
-	chain := func(name, hook, policy string) string {
-		return fmt.Sprintf(`{"chain":{"family":"inet","table":"f","name":%q,"hook":%q,"policy":%q}}`, name, hook, policy)
-	}
-	rule := func(name, expr string) string {
-		return fmt.Sprintf(`{"rule":{"family":"inet","table":"f","chain":%q,"expr":[%s]}}`, name, expr)
-	}
-	const tftp = `{"match":{"left":{"payload":{"protocol":"udp","field":"dport"}},"right":69}}`
-	const established = `{"match":{"left":{"ct":{"key":"state"}},"right":"established"}}`
-	for name, c := range map[string]struct {
-		held    bool
-		objects []string
-	}{
-		"accepts, and rejects at the end":   {false, []string{chain("in", "input", "accept"), rule("in", established+`,{"accept":null}`), rule("in", `{"reject":{}}`)}},
-		"a rule of the output chain":        {false, []string{chain("in", "input", "drop"), chain("out", "output", "accept"), rule("out", `{"accept":null}`)}},
-		"let through before the reject":     {true, []string{chain("in", "input", "accept"), rule("in", tftp+`,{"accept":null}`), rule("in", `{"reject":{}}`)}},
-		"let through behind the reject":     {false, []string{chain("in", "input", "accept"), rule("in", `{"drop":null}`), rule("in", tftp+`,{"accept":null}`)}},
-		"let through in a chain of its own": {true, []string{chain("in", "input", "drop"), rule("in", `{"jump":{"target":"own"}}`), rule("own", tftp+`,{"accept":null}`)}},
-		"rejected in a chain of its own":    {false, []string{chain("in", "input", "accept"), rule("in", `{"jump":{"target":"own"}}`), rule("own", `{"reject":{}}`)}},
-		"some are dropped":                  {true, []string{chain("in", "input", "accept"), rule("in", established+`,{"drop":null}`)}},
-		"not from that network":             {false, []string{chain("in", "input", "drop"), rule("in", saddr(`"!="`, `{"prefix":{"addr":"192.0.2.0","len":24}}`)+`,{"accept":null}`)}},
-		"from that network":                 {true, []string{chain("in", "input", "drop"), rule("in", saddr(`"=="`, `{"prefix":{"addr":"192.0.2.0","len":24}}`)+`,`+tftp+`,{"accept":null}`)}},
-		"rejects that device":               {false, []string{chain("in", "input", "accept"), rule("in", saddr(`"=="`, `{"set":["192.0.2.9","192.0.2.41"]}`)+`,{"reject":{}}`)}},
-		"anything but that port":            {false, []string{chain("in", "input", "accept"), rule("in", `{"match":{"op":"!=","left":{"payload":{"protocol":"udp","field":"dport"}},"right":53}},{"drop":null}`)}},
-		"what is new":                       {true, []string{chain("in", "input", "drop"), rule("in", `{"match":{"op":"in","left":{"ct":{"key":"state"}},"right":["established","new"]}},{"accept":null}`)}},
-		"returns before it is dropped":      {true, []string{chain("in", "input", "accept"), rule("in", `{"jump":{"target":"own"}}`), rule("own", tftp+`,{"return":null}`), rule("own", `{"drop":null}`)}},
-		"a second table drops it":           {false, []string{chain("in", "input", "accept"), rule("in", `{"accept":null}`), `{"chain":{"family":"ip","table":"g","name":"late","hook":"input","prio":10,"policy":"drop"}}`}},
-		"a table for IPv6":                  {true, []string{`{"chain":{"family":"ip6","table":"g","name":"in","hook":"input","policy":"drop"}}`}},
-	} {
-		got := readFirewall([]byte(`{"nftables":[`+strings.Join(c.objects, ",")+`]}`), tftpPacket)
-		assert.Equal(t, c.held, got.Held, "%s: %s", name, got.Text)
-	}
+	const request = `{"match": {"op": "==", "left": {"payload": {"protocol": "udp", "field": "dport"}}, "right": 69}}, {"accept": null}`
+	lets := readFirewall(rules("accept", `{"counter": null}`), talk, "")
+	assert.Equal(t, "the laptop's packet filter lets the whole conversation through: its request, our blocks, its acknowledgements", lets.Text)
+	drops := readFirewall(rules("drop", request), talk, "")
+	assert.False(t, drops.Held, "the request alone is not all")
+	assert.Equal(t, "this laptop's packet filter drops its acknowledgements (table inet guard, chain in)", drops.Text)
+	assert.Equal(t, "as root: nft insert rule inet guard in udp dport 32768-60999 accept", drops.Remedy)
+	unsure := readFirewall(rules("drop", `{"limit": {"rate": 4}}, {"accept": null}`), talk, "")
+	assert.True(t, unsure.Held)
+	assert.Contains(t, unsure.Text, "cannot tell whether this laptop's packet filter lets its request through (table inet guard, chain in: a rule with limit, handle 7)")
+	assert.Contains(t, readFirewall(rules("accept", `{"counter": null}`), talk, "-A INPUT -j DROP").Text, "cannot tell whether")
+	assert.Contains(t, readFirewall([]byte("oops"), talk, "").Text, "could not be understood")
+	assert.False(t, readFirewall(rules("drop", request), talk, "-A INPUT -j DROP").Held, "dropped is dropped")
 }

@@ -2,9 +2,7 @@ package provision
 
 import (
 	"context"
-	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -15,61 +13,16 @@ import (
 
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
+	"pilotrix/core/network/apart"
 )
-
-// inside tells the test's own process that it is in a network of its own.
-const inside = "PILOTRIX_NETWORK_OF_ITS_OWN"
 
 // TestARealClient gives busybox's client an address, in network namespaces that the test makes: nothing of it reaches another
 // network. It needs root.
-func TestARealClient(t *testing.T) {
-	if os.Getenv(inside) != "" {
-		serveRealClient(t)
-		return
-	}
-	if os.Geteuid() != 0 {
-		t.Skip("needs root: network namespaces are made")
-	}
-	for _, tool := range []string{"unshare", "nsenter", "ip", "busybox"} {
-		_, err := exec.LookPath(tool)
-		require.NoError(t, err, "./dev/test installs what is needed")
-	}
-	again := exec.Command("unshare", "-n", os.Args[0], "-test.run=^TestARealClient$", "-test.v")
-	again.Env = append(os.Environ(), inside+"=yes")
-	out, err := again.CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	assert.Contains(t, string(out), "--- PASS: TestARealClient")
-}
+func TestARealClient(t *testing.T) { apart.Run(t, serveRealClient, "busybox") }
 
-// says runs a command and returns what it says.
-func says(t *testing.T, name string, args ...string) string {
-	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
-	defer cancel()
-	out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()
-	require.NoError(t, err, "%s %s: %s", name, strings.Join(args, " "), out)
-	return string(out)
-}
-
-// serveRealClient is the test inside: a wire between this network and another one, the server here and the client there.
-func serveRealClient(t *testing.T) {
-	there := exec.Command("unshare", "-n", "sleep", "120")
-	require.NoError(t, there.Start())
-	defer func() { _ = there.Process.Kill(); _ = there.Wait() }()
-	pid := fmt.Sprint(there.Process.Pid)
-	own, err := os.Readlink("/proc/self/ns/net")
-	require.NoError(t, err)
-	require.Eventually(t, func() bool {
-		link, err := os.Readlink("/proc/" + pid + "/ns/net")
-		return err == nil && link != own
-	}, 10*time.Second, 10*time.Millisecond)
-	says(t, "ip", "link", "add", "wire0", "type", "veth", "peer", "name", "wire1")
-	says(t, "ip", "link", "set", "wire1", "netns", pid)
-	says(t, "ip", "addr", "add", "192.0.2.10/24", "dev", "wire0")
-	says(t, "ip", "link", "set", "wire0", "up")
-	in := func(command ...string) string {
-		return says(t, "nsenter", append([]string{"-t", pid, "-n"}, command...)...)
-	}
+// serveRealClient is the test inside: the server here and the client there.
+func serveRealClient(t *testing.T, there apart.Elsewhere) {
+	in := there.Says
 	in("ip", "link", "set", "wire1", "address", mac(9).String())
 	in("ip", "link", "set", "wire1", "up")
 
@@ -102,7 +55,7 @@ func serveRealClient(t *testing.T) {
 		assert.Contains(t, strings.Split(string(got), "\n"), want)
 	}
 
-	refused := exec.Command("nsenter", "-t", pid, "-n", "busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "2", "-T", "1", "-s", script, "-V", "another maker")
+	refused := there.Command("busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "2", "-T", "1", "-s", script, "-V", "another maker")
 	require.Error(t, refused.Run(), "who is not meant gets nothing")
 
 	mine, err := network.Host{}.ListenBroadcast(network.Interface{Name: "wire0"}, 68)
