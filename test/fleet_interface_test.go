@@ -44,7 +44,7 @@ func TestAFirstStartInTheInterface(t *testing.T) {
 	term.keys("F6")
 	assert.Contains(t, term.until("DHCP DISCOVER"), "awaiting that it is said whether it is answered")
 	term.enters("DHCP OFFER")
-	screen = term.until("has all that it was to get")
+	screen = term.until("complete")
 	assert.Contains(t, screen, "restarted 1×")
 	assert.Contains(t, screen, "TFTP DATA")
 	term.keys("F2")

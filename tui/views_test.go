@@ -777,7 +777,22 @@ func TestANewDeviceAsItIsShown(t *testing.T) {
 		event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Addr: "192.0.2.61", Stage: "restarted", Step: 5, Since: at.Add(-2 * time.Minute), Next: "its address again, then its configuration", Within: time.Minute, File: "tangle-sw2.cfg", Files: 1, Rounds: 1, Wrong: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
 	)
 	left := append(slices.Clone(asks), event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "is left alone", Since: at, Next: "nothing more", Alone: true})
-	for name, story := range map[string][]event.Body{"asked": asks, "wrong": wrong, "left": left} {
+	many := slices.Clone(asks)
+	for n := range 8 {
+		one := event.Newcomer{MAC: fmt.Sprintf("02:00:5e:10:00:%02x", n+1), Name: fmt.Sprintf("tangle-sw%d", n+4), Vendor: "Maskel S8", Addr: fmt.Sprintf("192.0.2.%d", 99+n), Since: at.Add(-time.Minute)}
+		switch n % 4 {
+		case 0:
+			one.Stage, one.Step, one.Next = "complete", 6, "nothing more"
+		case 1:
+			one.Stage, one.Step, one.Within, one.File = "fetches", 3, 15*time.Minute, "strand-s8-3.2.msl"
+		case 2:
+			one.Stage, one.Step, one.Within, one.Wrong = "has an address", 2, time.Hour, "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"
+		case 3:
+			one.Stage, one.Step, one.Within, one.Name = "was offered an address", 1, 30*time.Second, ""
+		}
+		many = append(many, one)
+	}
+	for name, story := range map[string][]event.Body{"asked": asks, "wrong": wrong, "left": left, "many": many} {
 		for _, size := range [][2]int{{160, 40}, {80, 24}} {
 			a, _ := lampApp(t)
 			feed(a, story...)

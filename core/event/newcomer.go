@@ -34,7 +34,7 @@ func (n Newcomer) Differs(o Newcomer) bool {
 	return n != o
 }
 
-// Done reports whether it has all that it was to get.
+// Done reports whether it is complete.
 func (n Newcomer) Done() bool { return n.Within == 0 && !n.Alone }
 
 // Late reports whether it is waited for longer than usual.

@@ -25,6 +25,8 @@ type comPort struct {
 	heard       bool // of the modem's signals
 }
 
+var _ Resizer = (*comPort)(nil)
+
 // portTimeout is how long a console server may take to answer.
 const portTimeout = 5 * time.Second
 

@@ -78,10 +78,10 @@ func (k knownKey) isOf(name string) bool {
 
 // hashedAs holds a name to |1|salt|hash, the HMAC-SHA1 of the name.
 func hashedAs(text, name string) bool {
-	salt, hash, is := strings.Cut(strings.TrimPrefix(text, "|1|"), "|")
+	salt, hash, ok := strings.Cut(strings.TrimPrefix(text, "|1|"), "|")
 	key, err := base64.StdEncoding.DecodeString(salt)
 	want, errHash := base64.StdEncoding.DecodeString(hash)
-	if !is || err != nil || errHash != nil {
+	if !ok || err != nil || errHash != nil {
 		return false
 	}
 	sum := hmac.New(sha1.New, key)

@@ -67,14 +67,14 @@ func legacyRule(ctx context.Context) string {
 		for line := range strings.Lines(string(out)) {
 			line = strings.TrimSpace(line)
 			if strings.HasPrefix(line, "-A ") || strings.HasPrefix(line, ":") && strings.Contains(line, " DROP ") {
-				return plain.Clip(line, mostRule)
+				return plain.Clip(line, maxRule)
 			}
 		}
 	}
 	return ""
 }
 
-const mostRule = 100 // bytes of a rule that are shown
+const maxRule = 100 // bytes of a rule that are shown
 
 func readFirewall(rules []byte, c netfilter.Conversation, legacy string) Result {
 	verdict, err := netfilter.Judge(rules, c)

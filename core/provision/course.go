@@ -54,7 +54,7 @@ type Course struct {
 	Vain   int       // how often it began anew without having fetched anything
 	Waits  bool      // until it is said whether it is answered
 	Alone  bool      // it was said that it is not
-	Done   bool      // it has all that it was to get, and has shown so where that is asked for
+	Done   bool      // it is complete, and has shown so where that is asked for
 	Back   bool      // it has restarted and has its address again
 	Proves bool      // it is looked whether it shows so
 
@@ -78,7 +78,7 @@ func (c Course) Has(names ...string) int {
 	return slices.IndexFunc(c.Files, func(f Fetched) bool { return slices.Contains(names, f.Name) })
 }
 
-// Needs are what a device has to have had before it has all that it was to get.
+// Needs are what a device has to have had before it is complete.
 type Needs struct {
 	Image          string   // a file, empty for none
 	Configurations []string // names of one file, of which it takes any; none for a device that gets no configuration
@@ -318,7 +318,7 @@ func (s *Courses) at(addr netip.Addr) *Course {
 	return nil
 }
 
-// Finish takes in that a device has all that it was to get.
+// Finish takes in that a device is complete.
 func (s *Courses) Finish(mac string, now time.Time) {
 	if c := s.all[mac]; c != nil {
 		c.Done, c.Proves, c.Since, c.Wrong = true, false, now, ""

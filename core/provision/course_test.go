@@ -179,7 +179,7 @@ func TestAnAddressIsOneDevicesOnly(t *testing.T) {
 	assert.Equal(t, []Stage{HasAddress, Fetching}, []Stage{s.All()[0].Stage, s.All()[1].Stage})
 }
 
-// TestWhoIsAskedAboutWaitsForTheWord and is not said to stall meanwhile; who has all that it was to get is waited for no more.
+// TestWhoIsAskedAboutWaitsForTheWord and is not said to stall meanwhile; who is complete is waited for no more.
 func TestWhoIsAskedAboutWaitsForTheWord(t *testing.T) {
 	var s Courses
 	now := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)

@@ -241,7 +241,7 @@ func (d *Desk) keep(all []Lease) {
 // The same warning is told once in a while, and of so many: packets may come from anybody, in any number.
 const (
 	warnAgain = 10 * time.Minute
-	mostWarns = 200
+	maxWarns = 200
 )
 
 func (d *Desk) warn(about, text string) {
@@ -249,7 +249,7 @@ func (d *Desk) warn(about, text string) {
 	now := d.opt.Clock.Now()
 	maps.DeleteFunc(d.warned, func(_ string, at time.Time) bool { return now.Sub(at) >= warnAgain })
 	_, known := d.warned[about]
-	tell := !known && len(d.warned) < mostWarns
+	tell := !known && len(d.warned) < maxWarns
 	if tell {
 		d.warned[about] = now
 	}
@@ -385,7 +385,7 @@ func (d *Desk) All() []Course {
 	return d.courses.All()
 }
 
-// Finish says that a device has all that it was to get.
+// Finish says that a device is complete.
 func (d *Desk) Finish(mac string) {
 	d.mu.Lock()
 	d.courses.Finish(mac, d.opt.Clock.Now())
@@ -435,9 +435,9 @@ func (c Course) told() event.Newcomer {
 	case c.Alone:
 		n.Stage = "is left alone"
 	case c.Proves:
-		n.Stage, n.Step = "has all its files", int(Restarted)
+		n.Stage, n.Step = "has its files", int(Restarted)
 	case c.Done:
-		n.Stage, n.Step = "has all that it was to get", int(Restarted)+1
+		n.Stage, n.Step = "complete", int(Restarted)+1
 	}
 	if c.Addr.IsValid() {
 		n.Addr = c.Addr.String()

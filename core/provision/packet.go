@@ -70,7 +70,7 @@ func ParseOption(number, text string) (code uint8, value []byte, err error) {
 	if what, own := decided[code]; own {
 		return code, nil, fmt.Errorf("option %d is %s, which is not given by hand", code, what)
 	}
-	if digits, is := strings.CutPrefix(text, "hex "); is {
+	if digits, ok := strings.CutPrefix(text, "hex "); ok {
 		for _, one := range strings.FieldsFunc(digits, func(r rune) bool { return r == ' ' || r == ':' }) {
 			b, err := strconv.ParseUint(one, 16, 8)
 			if err != nil || len(one) != 2 {

@@ -118,8 +118,8 @@ func (v *serving) packet(ctx context.Context, data []byte) error {
 	return v.respond(ctx, m, true)
 }
 
-// mostProbing are the addresses that are looked at at once; a client whose address has to wait asks again.
-const mostProbing = 256
+// maxProbing are the addresses that are looked at at once; a client whose address has to wait asks again.
+const maxProbing = 256
 
 // respond handles one message, which is told of when it is new. That an answer could not be sent is told, and no reason to end: the
 // client asks again.
@@ -161,7 +161,7 @@ func (v *serving) says(told []Told) {
 
 // probe looks at an address, and has the message answered then.
 func (v *serving) probe(ctx context.Context, m *dhcpv4.DHCPv4, addr netip.Addr) {
-	if v.probing[addr] || len(v.probing) >= mostProbing {
+	if v.probing[addr] || len(v.probing) >= maxProbing {
 		return
 	}
 	v.probing[addr] = true

@@ -455,7 +455,7 @@ func (v *welcome) ask(ctx context.Context) error {
 	return nil
 }
 
-// has reports whether a device has all that it was to get, and makes that known.
+// has reports whether a device is complete, and makes that known.
 func (v *welcome) has(c provision.Course) (bool, error) {
 	needs := provision.Needs{Configurations: v.setups}
 	if v.img != nil {

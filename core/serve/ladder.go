@@ -125,8 +125,8 @@ func (l *ladder) tell(m offer.Rung) {
 	l.emit(told)
 }
 
-// mostMuted are the messages that are kept of a transfer that has not begun.
-const mostMuted = 8
+// maxMuted are the messages that are kept of a transfer that has not begun.
+const maxMuted = 8
 
 // silent reports whether nothing is told of a message for now: its transfer has not begun, and its peer has asked like that too often.
 func (l *ladder) silent(m offer.Rung) bool {
@@ -137,7 +137,7 @@ func (l *ladder) silent(m offer.Rung) bool {
 	if !muted && !l.asked.enough(m.Peer.Addr(), l.clock.Now()) {
 		return false
 	}
-	if len(kept) < mostMuted {
+	if len(kept) < maxMuted {
 		kept = append(kept, m)
 	}
 	l.muted[m.Transfer] = kept

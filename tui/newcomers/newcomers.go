@@ -18,15 +18,25 @@ import (
 // stages are what a device goes through, in the order of its steps.
 var stages = [...]string{"asks", "offered", "address", "fetches", "has file", "restarted"}
 
+// longestName is how much room names get in rows.
+const longestName = 16
+
+// wide is from how many columns on a row has room for everything.
+const wide = 110
+
 // few devices are drawn at length, more of them a row each.
 const few = 3
 
 // View draws them: how many are how far, then those in trouble, those under way and those that are done.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "new devices")}, counts(t, s), width)}
+	names := 0
+	for _, n := range s.Newcomers {
+		names = min(max(names, len(n.Name)), longestName)
+	}
 	for _, n := range sorted(s) {
 		if len(s.Newcomers) > few {
-			lines = append(lines, row(t, n, s.Now, width))
+			lines = append(lines, row(t, n, s.Now, names, width))
 			continue
 		}
 		lines = append(lines, paint.Between(who(t, n), paint.Line{clock(t, n, s.Now)}, width).Cut(width))
@@ -77,7 +87,7 @@ func counts(t theme.Theme, s *state.State) paint.Line {
 }
 
 // row is a device in one row.
-func row(t theme.Theme, n event.Newcomer, now time.Time, width int) paint.Line {
+func row(t theme.Theme, n event.Newcomer, now time.Time, names, width int) paint.Line {
 	mark, look := "◉", t.Here
 	text := n.Stage
 	switch rank(n, now) {
@@ -95,12 +105,16 @@ func row(t theme.Theme, n event.Newcomer, now time.Time, width int) paint.Line {
 			text += "  " + n.File
 		}
 	}
-	line := paint.Line{paint.Strong(look, " "+mark+" "), paint.In(t.Text, n.MAC), paint.In(t.Quiet, fmt.Sprintf(" %-15s ", n.Addr))}
-	if n.Name != "" {
-		line = append(line, paint.Strong(t.Text, n.Name+"  "))
+	line := paint.Line{paint.Strong(look, " "+mark+" "), paint.In(t.Text, n.MAC+" ")}
+	reason := n.Wrong != "" && troubles(n, now) && width < wide // which is worth more there than the address and the time
+	if !reason {
+		line = append(line, paint.In(t.Quiet, fmt.Sprintf("%-15s ", n.Addr)))
+	}
+	if names > 0 {
+		line = append(line, paint.Strong(t.Text, fmt.Sprintf("%-*.*s  ", names, names, n.Name)))
 	}
 	end := paint.Line{paint.Piece{Text: " "}, clock(t, n, now)}
-	if n.Done() || n.Alone {
+	if n.Done() || n.Alone || reason {
 		end = nil
 	}
 	return paint.Between(append(line, paint.In(look, text)), end, width).Cut(width)
@@ -151,7 +165,7 @@ func clock(t theme.Theme, n event.Newcomer, now time.Time) paint.Piece {
 	case n.Alone:
 		return paint.In(t.Quiet, n.Stage)
 	case n.Within == 0:
-		return paint.In(t.Good, "has all")
+		return paint.In(t.Good, "complete")
 	}
 	text := units.Clock(max(0, now.Sub(n.Since))) + " of " + units.Clock(n.Within)
 	if n.Late(now) {
@@ -193,7 +207,7 @@ func track(t theme.Theme, n event.Newcomer, width int) (line paint.Line) {
 	switch {
 	case named:
 	case n.Step >= len(stages):
-		line = append(line, paint.Strong(t.Good, "  has all"))
+		line = append(line, paint.Strong(t.Good, "  complete"))
 	default:
 		line = append(line, paint.Strong(t.Here, "  "+stages[max(0, n.Step)]))
 	}

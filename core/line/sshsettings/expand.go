@@ -40,7 +40,7 @@ func (s *Settings) Path(path string) string {
 	if path == "~" {
 		return s.Home
 	}
-	if rest, is := strings.CutPrefix(path, "~/"); is {
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
 		path = filepath.Join(s.Home, rest)
 	}
 	return path

@@ -122,7 +122,7 @@ func compared(s *Settings) map[string][]string {
 	}
 	strict := map[string]string{"": "ask", "yes": "true", "no": "false", "off": "false"}
 	value := strings.ToLower(s.Get("stricthostkeychecking"))
-	if short, is := strict[value]; is {
+	if short, ok := strict[value]; ok {
 		value = short
 	}
 	return map[string][]string{

@@ -28,7 +28,7 @@ func keyword(line string) (word, rest string) {
 // afterWord skips blanks and at most one =.
 func afterWord(rest string) string {
 	rest = strings.TrimLeft(rest, blank)
-	if after, is := strings.CutPrefix(rest, "="); is {
+	if after, ok := strings.CutPrefix(rest, "="); ok {
 		rest = strings.TrimLeft(after, blank)
 	}
 	return rest

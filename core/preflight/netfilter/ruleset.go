@@ -20,9 +20,24 @@ type ruleset struct {
 type where struct{ family, table, name string }
 
 type chain struct {
-	Family, Table, Name, Type, Hook, Policy, Dev string
-	Prio                                         json.RawMessage
-	Devs                                         []string `json:"-"`
+	Family, Table, Name, Type, Hook, Policy string
+	Prio                                    json.RawMessage
+	Dev                                     json.RawMessage // one name or several; nft leaves it out in places
+}
+
+// on tells whether a chain is an interface's. Others than those of a device's own hooks are every one's.
+func (c chain) on(face string) answer {
+	if c.Hook != "ingress" && c.Hook != "egress" {
+		return yes
+	}
+	var one string
+	var many []string
+	if json.Unmarshal(c.Dev, &one) == nil {
+		many = []string{one}
+	} else if json.Unmarshal(c.Dev, &many) != nil || face == "" {
+		return unknown
+	}
+	return answerOf(slices.Contains(many, face))
 }
 
 func (c chain) where() where { return where{c.Family, c.Table, c.Name} }

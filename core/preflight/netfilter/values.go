@@ -17,7 +17,7 @@ const (
 	yes
 )
 
-func told(is bool) answer {
+func answerOf(is bool) answer {
 	if is {
 		return yes
 	}
@@ -33,6 +33,9 @@ func (w *walk) match(raw json.RawMessage, handle int) answer {
 	var m match
 	if json.Unmarshal(raw, &m) != nil {
 		return w.note("an expression", handle)
+	}
+	if w.value(m.Left).kind == ofNothing { // a rule that speaks of another kind of packet is none for this one, whatever it says of it
+		return no
 	}
 	switch m.Op {
 	case "", "==", "in":
@@ -252,7 +255,7 @@ func (w *walk) is(v value, element json.RawMessage, handle int) answer {
 	case plain && text == "*" && v.kind != ofWords:
 		return yes
 	case v.kind == ofWords && plain:
-		return told(slices.ContainsFunc(v.words, func(word string) bool { return wordIs(text, word) }))
+		return answerOf(slices.ContainsFunc(v.words, func(word string) bool { return wordIs(text, word) }))
 	case v.kind == ofPorts && plain:
 		if port, err := strconv.ParseUint(text, 10, 16); err == nil {
 			return w.some(v.ports.within(uint16(port), uint16(port)), v, handle)
@@ -267,11 +270,11 @@ func (w *walk) is(v value, element json.RawMessage, handle int) answer {
 		}
 	case v.kind == ofAddress && plain:
 		if one, err := netip.ParseAddr(text); err == nil {
-			return told(one == v.addr)
+			return answerOf(one == v.addr)
 		}
 	case v.kind == ofAddress && shape.Prefix != nil:
 		if base, err := netip.ParseAddr(shape.Prefix.Addr); err == nil {
-			return told(netip.PrefixFrom(base, shape.Prefix.Len).Masked().Contains(v.addr))
+			return answerOf(netip.PrefixFrom(base, shape.Prefix.Len).Masked().Contains(v.addr))
 		}
 	case v.kind == ofAddress && len(shape.Range) == 2:
 		low, _ := plainText(shape.Range[0])
@@ -279,7 +282,7 @@ func (w *walk) is(v value, element json.RawMessage, handle int) answer {
 		first, err := netip.ParseAddr(low)
 		last, bad := netip.ParseAddr(high)
 		if err == nil && bad == nil {
-			return told(first.Compare(v.addr) <= 0 && v.addr.Compare(last) <= 0)
+			return answerOf(first.Compare(v.addr) <= 0 && v.addr.Compare(last) <= 0)
 		}
 	}
 	return w.note("an expression", handle)
@@ -295,7 +298,7 @@ func (w *walk) some(is answer, v value, handle int) answer {
 
 // wordIs holds a word to one of a rule, which may end in a star that stands for anything.
 func wordIs(pattern, word string) bool {
-	if start, is := strings.CutSuffix(pattern, "*"); is && !strings.HasSuffix(start, `\`) {
+	if start, ok := strings.CutSuffix(pattern, "*"); ok && !strings.HasSuffix(start, `\`) {
 		return strings.HasPrefix(word, start)
 	}
 	return pattern == word

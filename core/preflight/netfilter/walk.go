@@ -118,7 +118,8 @@ type walk struct {
 // verdict is what a base chain does with the packet.
 func (w *walk) verdict() Verdict {
 	at := fmt.Sprintf("table %s %s, chain %s", w.base.Family, w.base.Table, w.base.Name)
-	if w.base.Dev != "" && w.ends.Interface != "" && w.base.Dev != w.ends.Interface {
+	on := w.base.on(w.ends.Interface)
+	if on == no {
 		return Verdict{Kind: Lets}
 	}
 	fates := w.through(w.base.Name, 0)
@@ -130,8 +131,8 @@ func (w *walk) verdict() Verdict {
 			fates |= accepted
 		}
 	}
-	if w.base.Dev != "" && w.ends.Interface == "" && fates != accepted {
-		w.note("the interface "+w.base.Dev, 0)
+	if on == unknown && fates != accepted {
+		w.note("the interface that it belongs to", 0)
 		fates |= accepted | dropped
 	}
 	if (w.base.Family == "arp" || w.base.Family == "bridge") && fates != accepted {

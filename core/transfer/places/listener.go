@@ -15,7 +15,7 @@ import (
 
 // ofStreams are the limits of a server of connections. What it takes to fill the places is beyond one laptop's devices, and
 // far from what the system lets one program have open.
-var ofStreams = Limits{Settled: 512, New: 128, Each: 32, Stale: 10 * time.Second}
+var ofStreams = Limits{Settled: 512, New: 128, Each: 32, Stale: 10 * time.Second, Long: 30 * time.Minute}
 
 // Listener is a server's listener that holds its connections to the rules, and tells whom it refuses.
 type Listener struct {
@@ -84,7 +84,7 @@ func (l *Listener) enter(inner net.Conn) *Conn {
 
 // abort closes a connection without leaving anything of it in the system.
 func abort(conn net.Conn) {
-	if tcp, is := conn.(interface{ SetLinger(int) error }); is {
+	if tcp, ok := conn.(interface{ SetLinger(int) error }); ok {
 		_ = tcp.SetLinger(0)
 	}
 	_ = conn.Close()

@@ -21,6 +21,8 @@ type Limits struct {
 	// Stale is how long one is not heard before it gives way to a new one of the same sender; before one of another sender it
 	// gives way after five times as long, and only where every place is taken.
 	Stale time.Duration
+	// Long is how long one may be served, however slowly it takes what it gets, where every place is taken and another one asks.
+	Long time.Duration
 }
 
 // Refused tells why somebody is not served now.
@@ -58,6 +60,7 @@ type Guest struct {
 	places  *Places
 	from    netip.Addr
 	file    string
+	began   time.Time
 	settled atomic.Bool
 	heard   atomic.Int64 // in nanoseconds
 	leave   func(error)
@@ -68,7 +71,7 @@ type Guest struct {
 func (p *Places) Enter(from netip.Addr, file string, leave func(error)) (*Guest, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	g := &Guest{places: p, from: from, file: file, leave: leave}
+	g := &Guest{places: p, from: from, file: file, leave: leave, began: p.now()}
 	g.Heard()
 	if err := p.roomOfSender(g); err != nil {
 		return nil, err
@@ -111,7 +114,9 @@ func (p *Places) roomForAll() error {
 		return &Refused{"too many ask at once"}
 	}
 	settled := func(o *Guest) bool { return o.settled.Load() && !p.expects(o.from) }
-	if n := p.number(settled); over(n+1, p.limits.Settled) && !p.giveWay(settled, strangersStay*p.limits.Stale, "it was silent, and others asked") {
+	long := func(o *Guest) bool { return settled(o) && p.limits.Long > 0 && p.now().Sub(o.began) >= p.limits.Long }
+	if n := p.number(settled); over(n+1, p.limits.Settled) && !p.giveWay(settled, strangersStay*p.limits.Stale, "it was silent, and others asked") &&
+		!p.giveWay(long, 0, "it took very long, and others asked") {
 		return &Refused{fmt.Sprintf("%d are being served already", n)}
 	}
 	return nil

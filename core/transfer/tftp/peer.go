@@ -36,11 +36,11 @@ type peer struct {
 	elsewhere netip.AddrPort // who answered our request instead of the one that was asked
 }
 
-// mostUnheard are the packets that go to an address from which only the request came.
-const mostUnheard = 3
+// maxUnheard are the packets that go to an address from which only the request came.
+const maxUnheard = 3
 
 // holdsBack reports whether nothing more is sent after so many tries. A device whose first answer takes long has what was sent.
-func (p *peer) holdsBack(tries int) bool { return p.modest && !p.spoke && tries >= mostUnheard }
+func (p *peer) holdsBack(tries int) bool { return p.modest && !p.spoke && tries >= maxUnheard }
 
 // gaveUp reports that enough was tried: so often, and for as long as a device may be busy with its flash; or twice as long,
 // however long it has asked us to wait between two tries.

@@ -45,7 +45,7 @@ type Options struct {
 }
 
 // usualPlaces are many more than the devices that are provisioned at once.
-var usualPlaces = places.Limits{Settled: 256, New: 256, Each: 16, File: 4, Stale: 5 * time.Second}
+var usualPlaces = places.Limits{Settled: 256, New: 256, Each: 16, File: 4, Stale: 5 * time.Second, Long: 30 * time.Minute}
 
 // Server serves what is staged, and nothing else.
 type Server struct {

@@ -734,7 +734,7 @@ func TestASilentClientIsGivenUp(t *testing.T) {
 		_, _ = conn.WriteToUDPAddrPort(ask, r.at())
 		time.Sleep(2 * time.Minute)
 		sent, _ := r.net.Counts()
-		assert.Equal(t, 1+mostUnheard, sent, "the request, and what it drew")
+		assert.Equal(t, 1+maxUnheard, sent, "the request, and what it drew")
 		assert.Empty(t, r.watch.ended, "nothing was under way")
 		assert.Contains(t, strings.Join(r.watch.words(), "\n"), "unanswered image: gave up")
 		assert.Zero(t, r.server.places.Number())
