@@ -241,7 +241,7 @@ func (d *Desk) keep(all []Lease) {
 // The same warning is told once in a while, and of so many: packets may come from anybody, in any number.
 const (
 	warnAgain = 10 * time.Minute
-	maxWarns = 200
+	maxWarns  = 200
 )
 
 func (d *Desk) warn(about, text string) {
