@@ -410,7 +410,7 @@ func (v *provisioning) awaitAll(ctx context.Context) {
 	}
 	for {
 		var quiet <-chan time.Time
-		if left, expected := v.left(); expected && left == 0 {
+		if left, expected := v.left(); expected && left == 0 && !v.fetches() {
 			quiet = time.After(lull)
 		}
 		select {
@@ -427,6 +427,11 @@ func (v *provisioning) awaitAll(ctx context.Context) {
 
 // lull is how long nothing is to happen before the end: a device that is back may go on with files that nobody named.
 const lull = 5 * time.Second
+
+// fetches reports whether a device fetches something now: nobody is cut off because all that are expected are done.
+func (v *provisioning) fetches() bool {
+	return slices.ContainsFunc(v.desk.All(), func(c provision.Course) bool { return c.Stage == provision.Fetching })
+}
 
 // left is how many that are expected are not done; expected is whether it was said who or how many are.
 func (v *provisioning) left() (n int, expected bool) {

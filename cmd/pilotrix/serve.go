@@ -157,10 +157,28 @@ func listenAll(dock *serve.Dock, protocols []string, at netip.Addr, ports map[st
 			return nil, fmt.Errorf("%s: %s", r.Text, r.Remedy)
 		}
 		if place.Protocol != "tftp" { // its address says all
-			places = append(places, placeText(place))
+			places = append(places, placeTexts(place)...)
 		}
 	}
 	return places, nil
+}
+
+// placeTexts are what a device has to be told: of a server on every network once for each that it may be on.
+func placeTexts(place serve.Endpoint) (texts []string) {
+	if !place.At.Addr().IsUnspecified() {
+		return []string{placeText(place)}
+	}
+	all, err := network.Host{}.Interfaces()
+	if err != nil {
+		return []string{placeText(place)}
+	}
+	for _, one := range all {
+		if addr := one.Prefix.Addr(); addr.Is4() && !addr.IsLoopback() {
+			place.At = netip.AddrPortFrom(addr, place.At.Port())
+			texts = append(texts, placeText(place))
+		}
+	}
+	return texts
 }
 
 func placeText(place serve.Endpoint) string {

@@ -108,7 +108,7 @@ func (p *program) push(ctx context.Context, path string, o pushing) error {
 	defer cancel()
 	client := tftp.Client{Network: network.Host{}, Block: o.block, Window: o.window, Progress: func(at transfer.Progress) {
 		fmt.Fprintf(p.err, "\r%s", progressText(at, info.Size()))
-	}}
+	}, Remark: func(text string) { fmt.Fprintf(p.err, "\n%s\n", text) }}
 	open := func() (io.ReadCloser, error) { return os.Open(path) }
 	result, err := client.PutWhenOpen(limited, to, cmp.Or(o.as, filepath.Base(path)), knownSize(info), open, tftp.Opening{
 		Trying: func(tries int) { fmt.Fprintf(p.err, "\rwaiting for %s to take it, try %d   ", to, tries) },

@@ -132,6 +132,9 @@ func (d *dialer) dial(ctx context.Context, h sshHost, jumps int) (*ssh.Client, e
 	client, err := d.greet(ctx, conn, h)
 	if err != nil {
 		_ = conn.Close()
+		if by, ok := conn.(*proxy); ok && by.says.last() != "" {
+			err = fmt.Errorf("%w; the ProxyCommand of %s says: %s", err, h.Place("proxycommand"), by.says.last())
+		}
 		return nil, err
 	}
 	d.clients = append(d.clients, client)

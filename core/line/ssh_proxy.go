@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"pilotrix/core/line/sshsettings"
+	"pilotrix/core/plain"
 )
 
 // proxy is a connection over a command's input and output (ssh_config(5), ProxyCommand).
@@ -24,15 +25,42 @@ type proxy struct {
 	in, out io.Closer
 	run     *exec.Cmd
 	once    sync.Once
+	says    complaints
 }
 
-// runProxy starts the command by the user's shell, as OpenSSH does. What it complains of goes nowhere: the terminal is ours.
+// complaints are the last that a command has complained of.
+type complaints struct {
+	mu   sync.Mutex
+	text []byte
+}
+
+const maxComplaints = 2 << 10
+
+func (c *complaints) Write(p []byte) (int, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.text = append(c.text, p...)
+	c.text = c.text[max(0, len(c.text)-maxComplaints):]
+	return len(p), nil
+}
+
+// last is the last line of them.
+func (c *complaints) last() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	lines := strings.Split(strings.TrimSpace(string(c.text)), "\n")
+	return plain.Text(lines[len(lines)-1])
+}
+
+// runProxy starts the command by the user's shell, as OpenSSH does. What it complains of is kept: the terminal is ours.
 func runProxy(ctx context.Context, h sshHost) (net.Conn, error) {
 	shell := os.Getenv("SHELL")
 	if shell == "" {
 		shell = "/bin/sh"
 	}
 	run := exec.Command(shell, "-c", "exec "+h.CommandLine())
+	p := &proxy{run: run}
+	run.Stderr = &p.says
 	in, err := run.StdinPipe()
 	if err != nil {
 		return nil, err
@@ -44,7 +72,7 @@ func runProxy(ctx context.Context, h sshHost) (net.Conn, error) {
 	if err := run.Start(); err != nil {
 		return nil, err
 	}
-	p := &proxy{Reader: out, Writer: in, in: in, out: out, run: run}
+	p.Reader, p.Writer, p.in, p.out = out, in, in, out
 	if ctx.Err() != nil {
 		_ = p.Close()
 	}

@@ -215,6 +215,14 @@ func (b *beside) ours(t *testing.T, r row, port string) (in, keeps bool, err err
 	return err == nil, kept(t, home, r), err
 }
 
+// TestAProxyCommandIsHeard says in the error what the command has complained of.
+func TestAProxyCommandIsHeard(t *testing.T) {
+	home := settings(t, "Host quay\nProxyCommand echo no way to %h >&2\n")
+	_, err := openSSH(t, "ssh://quay", shells(home, "", nil))
+	require.ErrorIs(t, err, ErrUnplugged)
+	assert.ErrorContains(t, err, "config line 2 says: no way to quay")
+}
+
 // listener is a server of our own making, which writes down every password that it is given.
 type listener struct {
 	address string

@@ -17,12 +17,15 @@ const firewallTime = 3 * time.Second
 // firewall reads the laptop's own packet filter, where there is one of Linux and this user may, and judges the whole conversation.
 // What cannot be read or told is said, and held for open: the fetch before has shown that the server answers here.
 func (p Plan) firewall(ctx context.Context) Result {
-	nft, err := exec.LookPath("nft")
-	if err != nil {
-		return Result{}
-	}
 	limited, cancel := context.WithTimeout(ctx, firewallTime)
 	defer cancel()
+	nft, err := exec.LookPath("nft")
+	if err != nil {
+		if legacy := legacyRule(limited); legacy != "" {
+			return unreadTables(legacy)
+		}
+		return Result{}
+	}
 	rules, err := exec.CommandContext(limited, nft, "-j", "list", "ruleset").Output()
 	if err != nil {
 		return Result{"firewall", true, "this user may not read the laptop's packet filter; whether it lets the device in shows when it fetches", ""}
@@ -90,9 +93,13 @@ func readFirewall(rules []byte, c netfilter.Conversation, legacy string) Result 
 	case verdict.Kind == netfilter.Unsure:
 		return Result{"firewall", true, fmt.Sprintf("cannot tell whether this laptop's packet filter lets %s through (%s: %s); it shows when the device fetches", verdict.What, verdict.Where, plain.Text(verdict.Why)), ""}
 	case legacy != "":
-		return Result{"firewall", true, "cannot tell whether this laptop's packet filter lets the device in: tables of the older kind (iptables-legacy) have rules, too: " + legacy + "; it shows when the device fetches", ""}
+		return unreadTables(legacy)
 	}
 	return Result{"firewall", true, "the laptop's packet filter lets the whole conversation through: " + packetsOf(c), ""}
+}
+
+func unreadTables(rule string) Result {
+	return Result{"firewall", true, "cannot tell whether this laptop's packet filter lets the device in: tables of the older kind (iptables-legacy) have rules: " + rule + "; it shows when the device fetches", ""}
 }
 
 // packetsOf are the packets of a conversation in words.

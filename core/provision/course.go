@@ -258,6 +258,7 @@ func (s *Courses) Told(t Told, now time.Time) {
 		}
 	case Offered:
 		if c.Stage < HasOffer {
+			c.mends()
 			to(HasOffer)
 		}
 	case Leased:
@@ -267,6 +268,7 @@ func (s *Courses) Told(t Told, now time.Time) {
 		c.Addr, c.leased = t.Addr, now
 		c.Back = c.Back || c.Stage == Restarted
 		if c.Stage < HasAddress {
+			c.mends()
 			to(HasAddress)
 		}
 	case Refused, Another, Conflict:
@@ -276,6 +278,13 @@ func (s *Courses) Told(t Told, now time.Time) {
 		}
 	case Left:
 		c.Wrong = t.Text
+	}
+}
+
+// mends forgets what was wrong with its address; that it begins again and again is not mended by the next time.
+func (c *Course) mends() {
+	if c.Vain == 0 {
+		c.Wrong = ""
 	}
 }
 

@@ -22,18 +22,25 @@ type Meant struct {
 // mostWaiting bounds how many devices are asked about: a flood of others is not, and must not bury the one that is meant.
 const mostWaiting = 16
 
-// Admit says whether a client is answered. One that it is asked about waits, and is new with the first of its messages only.
+// Admit says whether a client is answered. One that it is asked about waits, and is new with the first of its messages only; one
+// whose vendor class is meant stays so: clients leave it out of some messages.
 func (m *Meant) Admit(c Client) Verdict {
-	if slices.Contains(m.Only, c.MAC) || m.Vendor != nil && m.Vendor.MatchString(c.Vendor) {
+	if slices.Contains(m.Only, c.MAC) {
 		return Served
-	}
-	if !m.Ask {
-		return Ignored
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if verdict, known := m.said[c.MAC]; known {
 		return verdict
+	}
+	if m.Vendor != nil && m.Vendor.MatchString(c.Vendor) {
+		if len(m.said) < mostClients {
+			m.say(c, Served)
+		}
+		return Served
+	}
+	if !m.Ask {
+		return Ignored
 	}
 	if !slices.ContainsFunc(m.waits, c.same) {
 		if len(m.waits) == mostWaiting {
@@ -60,14 +67,15 @@ func (m *Meant) Next() (next Client, waits bool) {
 func (m *Meant) Say(c Client, meant bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	m.say(c, map[bool]Verdict{true: Served, false: Ignored}[meant])
+	m.waits = slices.DeleteFunc(m.waits, c.same)
+}
+
+func (m *Meant) say(c Client, verdict Verdict) {
 	if m.said == nil {
 		m.said = map[string]Verdict{}
 	}
-	m.said[c.MAC] = Ignored
-	if meant {
-		m.said[c.MAC] = Served
-	}
-	m.waits = slices.DeleteFunc(m.waits, c.same)
+	m.said[c.MAC] = verdict
 }
 
 // Words is who it is, as it tells of itself.

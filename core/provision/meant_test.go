@@ -13,6 +13,8 @@ func TestWhoIsMeantIsSaid(t *testing.T) {
 	silent := Meant{Only: []string{known.MAC}, Vendor: regexp.MustCompile("^Maskel")}
 	assert.Equal(t, []Verdict{Served, Served, Ignored}, []Verdict{silent.Admit(known), silent.Admit(vendor), silent.Admit(other)})
 
+	assert.Equal(t, Served, silent.Admit(Client{MAC: vendor.MAC}), "it leaves its class out of a later message")
+
 	m := Meant{Only: []string{known.MAC}, Ask: true}
 	assert.Equal(t, Served, m.Admit(known))
 	_, waits := m.Next()

@@ -113,7 +113,7 @@ func (v *window) tell(state string) {
 func (v *window) put(ctx context.Context) error {
 	e, id := v.Engine, v.told.ID
 	e.console.Emit(event.TransferBegin{ID: id, File: v.name, Size: v.img.Size, Protocol: "TFTP", Peer: v.to.String(), SHA256: v.img.SHA256})
-	client := tftp.Client{Network: e.p.Kit.Network, Clock: e.console.Clock(), Progress: func(p transfer.Progress) {
+	client := tftp.Client{Network: e.p.Kit.Network, Clock: e.console.Clock(), Remark: func(text string) { e.console.Emit(event.Note{Level: event.Info, Text: text}) }, Progress: func(p transfer.Progress) {
 		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
 	}}
 	var result tftp.Result

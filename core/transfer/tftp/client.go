@@ -30,6 +30,7 @@ type Client struct {
 	Progress func(transfer.Progress)
 	Said     func(offer.Rung) // told every packet
 	Agreed   func(Terms)      // told what was agreed on, before the first block
+	Remark   func(string)     // told what is odd about the other side, and no reason to stop
 
 	hurry  time.Duration // between requests, 0 as usual
 	opened func()        // told once a request was answered
@@ -201,6 +202,9 @@ func (c Client) begin(ctx context.Context, server netip.AddrPort, req request) (
 	p := &peer{conn: conn, clock: c.Clock, said: c.Said, retries: retries, patience: c.Patience, buffer: make([]byte, headSize+block+1)}
 	stop := p.endWith(ctx)
 	got, err := p.request(ctx, server, req, pace{agreed: c.hurry})
+	if err == nil && p.addr.Port() == server.Port() && c.Remark != nil {
+		c.Remark(fmt.Sprintf("%s answers from port %d, where it was asked, and not from a port of the transfer's own", server.Addr(), server.Port()))
+	}
 	if err != nil {
 		stop()
 		_ = conn.Close()
@@ -222,9 +226,6 @@ func (p *peer) request(ctx context.Context, server netip.AddrPort, req request, 
 		var refused *Refused
 		switch {
 		case err == nil:
-			if p.addr.Port() == server.Port() {
-				p.message(true, "remark", 0, 0, false, fmt.Sprintf("it answers from port %d, not from one of the transfer's own", server.Port()))
-			}
 			return got, nil
 		case errors.As(err, &refused) && refused.Code == CodeOptions && len(req.options) > 0:
 			return got, errNoOptions

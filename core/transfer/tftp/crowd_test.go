@@ -297,6 +297,35 @@ func TestOurClientTakesEitherNumber(t *testing.T) {
 	})
 }
 
+// TestAnAnswerFromThePortThatWasAskedIsSaid has a loader that knows no other port, and takes the file.
+func TestAnAnswerFromThePortThatWasAskedIsSaid(t *testing.T) {
+	inBubble(t, 3, Options{}, func(t *testing.T, r *rig) {
+		loader := r.stranger(1)
+		conn, err := loader.ListenPacket(netip.AddrPortFrom(loader.Addr(), 69))
+		require.NoError(t, err)
+		defer conn.Close()
+		go func() {
+			buffer := make([]byte, 600)
+			for {
+				n, from, err := conn.ReadFromUDPAddrPort(buffer)
+				if err != nil {
+					return
+				}
+				answer := ackOf(0)
+				if buffer[1] == opData && n >= headSize {
+					copy(answer[2:], buffer[2:4])
+				}
+				_, _ = conn.WriteToUDPAddrPort(answer, from)
+			}
+		}()
+		client, said := r.client(), ""
+		client.Remark = func(text string) { said += text }
+		_, err = client.Put(t.Context(), netip.AddrPortFrom(loader.Addr(), 69), "image", bytes.NewReader(content(2000, 1)), 2000)
+		require.NoError(t, err)
+		assert.Contains(t, said, "198.51.0.1 answers from port 69, where it was asked")
+	})
+}
+
 // TestAnAnswerFromAnotherAddressIsSaid has a loader with two addresses.
 func TestAnAnswerFromAnotherAddressIsSaid(t *testing.T) {
 	inBubble(t, 3, Options{}, func(t *testing.T, r *rig) {

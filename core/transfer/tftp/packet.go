@@ -155,7 +155,8 @@ func parse(p []byte) (packet, error) {
 }
 
 func parseRequest(rest []byte, whole int) (request, error) {
-	if whole > mostRequest {
+	padding := len(rest) - len(bytes.TrimRight(rest, "\x00"))
+	if whole-padding > mostRequest { // some send the whole of a buffer, which may be longer
 		return request{}, fmt.Errorf("it has %d bytes; a request has at most %d", whole, mostRequest)
 	}
 	texts, err := zeroEnded(rest)

@@ -44,8 +44,8 @@ type Options struct {
 	Packets  bool          // tell the Watcher every packet
 }
 
-// usualPlaces are many more than the devices that are provisioned at once.
-var usualPlaces = places.Limits{Settled: 256, New: 256, Each: 16, File: 4, Stale: 5 * time.Second, Long: 30 * time.Minute}
+// usualPlaces are many more than the devices that are provisioned at once; several may share an address, behind a gateway.
+var usualPlaces = places.Limits{Settled: 256, New: 256, Each: 32, File: 16, Stale: 5 * time.Second, Long: 30 * time.Minute}
 
 // Server serves what is staged, and nothing else.
 type Server struct {

@@ -415,6 +415,7 @@ func TestRequestsOfOldLoaders(t *testing.T) {
 		"image\x00IMAGE\x00":                                          nil,
 		"image\x00octet\x00\x00\x00\x00\x00":                          nil, // the rest of a buffer
 		"image\x00octet\x00blksize\x00":                               nil,
+		"image\x00octet" + strings.Repeat("\x00", 600):                nil, // a buffer that is longer than a request
 		"image\x00octet\x00blksize\x00\x00tsize\x000\x00":             {{"tsize", "0"}},
 		"image\x00octet\x00blksize\x001428":                           {{"blksize", "1428"}},
 		"image\x00octet\x00BLKSIZE\x001428\x00blksize\x00512\x00":     {{"blksize", "1428"}},
