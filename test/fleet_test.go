@@ -32,8 +32,7 @@ func TestManyNewDevicesAtOnce(t *testing.T) {
 		beAFleet(t, count)
 		return
 	}
-	inOwnNetwork(t, func(t *testing.T) {
-		e := newElsewhere(t)
+	inOwnNetwork(t, func(t *testing.T, e elsewhere) {
 		folder := tempDir(t)
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "strand-3.2.msl"), fleetImage(), 0o600))
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "setup.txt"), []byte("name all\n"), 0o600))

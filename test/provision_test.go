@@ -15,30 +15,18 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/network/apart"
 	"pilotrix/demo"
 )
 
-// ownNetwork tells the test's own process that it is in a network of its own.
-const ownNetwork = "PILOTRIX_NETWORK_OF_ITS_OWN"
-
 // inOwnNetwork runs a test once more, in a network namespace of its own, and what is inside of it there. It needs root.
-func inOwnNetwork(t *testing.T, inside func(*testing.T)) {
-	if os.Getenv(ownNetwork) != "" {
-		inside(t)
-		return
-	}
-	t.Parallel()
-	if os.Geteuid() != 0 {
-		t.Skip("needs root: network namespaces are made")
-	}
-	again := exec.Command("unshare", "-n", os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
-	again.Env = append(os.Environ(), ownNetwork+"=yes", programBuilt+"="+program)
-	out, err := again.CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	assert.Contains(t, string(out), "--- PASS: "+t.Name())
-	if testing.Verbose() {
-		t.Logf("%s", out)
-	}
+func inOwnNetwork(t *testing.T, inside func(*testing.T, elsewhere)) {
+	apart.Run(t, func(t *testing.T, there apart.Elsewhere) {
+		e := elsewhere{there}
+		e.must("ip", "link", "set", "wire1", "address", "02:00:5e:10:00:01")
+		e.must("ip", "link", "set", "wire1", "up")
+		inside(t, e)
+	}, apart.With{Tools: []string{"busybox"}, Env: []string{programBuilt + "=" + program}, Parallel: true})
 }
 
 // TestNewDevicesAreProvisioned has busybox's clients go through it, in network namespaces that the test makes.
@@ -46,8 +34,7 @@ func TestNewDevicesAreProvisioned(t *testing.T) { inOwnNetwork(t, provisionInsid
 
 // TestNewDevicesAreProvisionedInTheInterface says in the strip that one is answered, and sees what it fetches; at 80×24.
 func TestNewDevicesAreProvisionedInTheInterface(t *testing.T) {
-	inOwnNetwork(t, func(t *testing.T) {
-		e := newElsewhere(t)
+	inOwnNetwork(t, func(t *testing.T, e elsewhere) {
 		folder, there := tempDir(t), tempDir(t)
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "strand-3.2.msl"), bytes.Repeat([]byte("strand"), 50_000), 0o600))
 		script := filepath.Join(there, "script")
@@ -92,46 +79,14 @@ func (s *spoken) String() string {
 	return s.text.String()
 }
 
-// elsewhere is a second network namespace with a wire to this one.
-type elsewhere struct {
-	t   *testing.T
-	pid string
-}
+// elsewhere is a second network namespace with a wire to this one, on which a new device is.
+type elsewhere struct{ apart.Elsewhere }
 
-func newElsewhere(t *testing.T) elsewhere {
-	t.Helper()
-	there := exec.Command("unshare", "-n", "sleep", "300")
-	require.NoError(t, there.Start())
-	t.Cleanup(func() { _ = there.Process.Kill(); _ = there.Wait() })
-	e := elsewhere{t, fmt.Sprint(there.Process.Pid)}
-	own, err := os.Readlink("/proc/self/ns/net")
-	require.NoError(t, err)
-	require.Eventually(t, func() bool {
-		link, err := os.Readlink("/proc/" + e.pid + "/ns/net")
-		return err == nil && link != own
-	}, 10*time.Second, 10*time.Millisecond)
-	output(t, "ip", "link", "set", "lo", "up")
-	output(t, "ip", "link", "add", "wire0", "type", "veth", "peer", "name", "wire1")
-	output(t, "ip", "link", "set", "wire1", "netns", e.pid)
-	output(t, "ip", "addr", "add", "192.0.2.10/24", "dev", "wire0")
-	output(t, "ip", "link", "set", "wire0", "up")
-	e.must("ip", "link", "set", "wire1", "address", "02:00:5e:10:00:01")
-	e.must("ip", "link", "set", "wire1", "up")
-	return e
-}
+func (e elsewhere) command(args ...string) *exec.Cmd { return e.Command(args...) }
 
-func (e elsewhere) command(args ...string) *exec.Cmd {
-	return exec.Command("nsenter", append([]string{"-t", e.pid, "-n"}, args...)...)
-}
+func (e elsewhere) must(args ...string) { e.Says(args...) }
 
-func (e elsewhere) must(args ...string) {
-	e.t.Helper()
-	out, err := e.command(args...).CombinedOutput()
-	require.NoError(e.t, err, "%v: %s", args, out)
-}
-
-func provisionInside(t *testing.T) {
-	e := newElsewhere(t)
+func provisionInside(t *testing.T, e elsewhere) {
 	folder, home := tempDir(t), tempDir(t)
 	image := bytes.Repeat([]byte("strand"), 50_000)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "strand-3.2.msl"), image, 0o600))
@@ -236,8 +191,7 @@ echo "$(sed -n 's/^name //p' setup), strand $(sed -n 's/^release: //p' image | h
 exec busybox httpd -f -p "$ip:80" -h www
 `
 
-func firstStartInside(t *testing.T) {
-	e := newElsewhere(t)
+func firstStartInside(t *testing.T, e elsewhere) {
 	for _, protocol := range []string{"tftp", "http"} {
 		t.Run(protocol, func(t *testing.T) { firstStartBy(t, e, protocol) })
 		e.must("ip", "addr", "flush", "dev", "wire1")

@@ -98,8 +98,7 @@ func sshServerAt(t *testing.T, at netip.AddrPort, in func(...string) *exec.Cmd) 
 // TestAFileIsDroppedAcrossANetwork puts one over a wire between two network namespaces, on a server that shares no code with this
 // program.
 func TestAFileIsDroppedAcrossANetwork(t *testing.T) {
-	inOwnNetwork(t, func(t *testing.T) {
-		e := newElsewhere(t)
+	inOwnNetwork(t, func(t *testing.T, e elsewhere) {
 		e.must("ip", "addr", "add", "192.0.2.61/24", "dev", "wire1")
 		target, home := sshServerAt(t, netip.MustParseAddrPort("192.0.2.61:22"), e.command)
 		putsBoth(t, target, home, bytes.Repeat([]byte("reed\n"), 2_000_000))

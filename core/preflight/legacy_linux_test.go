@@ -22,5 +22,5 @@ func TestTheOlderTablesAreLookedAt(t *testing.T) {
 		apart.Says(t, "iptables-legacy", "-F")
 		apart.Says(t, "iptables-legacy", "-P", "INPUT", "DROP")
 		assert.Contains(t, legacyRule(t.Context()), ":INPUT DROP")
-	}, "iptables-legacy")
+	}, apart.With{Tools: []string{"iptables-legacy"}})
 }

@@ -4,6 +4,7 @@ package transfers
 
 import (
 	"fmt"
+	"net"
 	"strings"
 	"time"
 
@@ -260,7 +261,7 @@ func (p painter) refused() (lines []paint.Line) {
 		if i == 0 {
 			lines = append(lines, p.head("refused", nil))
 		}
-		for j, row := range paint.Wrap(r.Text, p.width-14) {
+		for j, row := range paint.Wrap(asker(r)+r.Text, p.width-14) {
 			lead := "              "
 			if j == 0 {
 				lead = r.At.Format(" 15:04:05 ") + "✗   "
@@ -269,6 +270,15 @@ func (p painter) refused() (lines []paint.Line) {
 		}
 	}
 	return lines
+}
+
+// asker is who was refused, and by which server.
+func asker(r state.Rung) string {
+	host, _, err := net.SplitHostPort(r.Peer)
+	if err != nil {
+		return ""
+	}
+	return r.Protocol + " " + host + ": "
 }
 
 // rung is one arrow between the two sides; a run of packets is a heavy one with its first and last.

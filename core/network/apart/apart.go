@@ -33,17 +33,27 @@ type Elsewhere struct {
 	pid string
 }
 
+// With is what a test needs besides.
+type With struct {
+	Tools    []string // commands that have to be there
+	Env      []string // for the test inside
+	Parallel bool
+}
+
 // Run runs a test once more, in a network of its own, and what is inside of it there. The other network has no address yet.
-func Run(t *testing.T, test func(t *testing.T, there Elsewhere), tools ...string) {
+func Run(t *testing.T, test func(t *testing.T, there Elsewhere), with With) {
 	t.Helper()
 	if os.Getenv(inside) == t.Name() {
 		test(t, begin(t))
 		return
 	}
+	if with.Parallel {
+		t.Parallel()
+	}
 	if os.Geteuid() != 0 {
 		t.Skip("needs root: network namespaces are made")
 	}
-	for _, tool := range append(tools, "unshare", "nsenter", "ip") {
+	for _, tool := range append(with.Tools, "unshare", "nsenter", "ip") {
 		if _, err := exec.LookPath(tool); err != nil {
 			t.Fatalf("%s is not here; ./dev/test installs what is needed", tool)
 		}
@@ -55,7 +65,7 @@ func Run(t *testing.T, test func(t *testing.T, there Elsewhere), tools ...string
 		}
 	})
 	again := exec.Command("unshare", args...)
-	again.Env = append(os.Environ(), inside+"="+t.Name())
+	again.Env = append(append(os.Environ(), with.Env...), inside+"="+t.Name())
 	out, err := again.CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "--- PASS: "+t.Name()) {
 		t.Fatalf("%v\n%s", err, out)

@@ -47,7 +47,7 @@ func TestVerdictsAreTheKernels(t *testing.T) {
 		fetchOnDemand()
 		return
 	}
-	apart.Run(t, kernelVerdicts, "nft")
+	apart.Run(t, kernelVerdicts, apart.With{Tools: []string{"nft"}})
 }
 
 type service struct {

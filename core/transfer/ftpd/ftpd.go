@@ -12,7 +12,6 @@ import (
 	"crypto/subtle"
 	"fmt"
 	"net/netip"
-	"sync"
 	"sync/atomic"
 
 	"pilotrix/core/offer"
@@ -52,20 +51,4 @@ func (s *Server) isLogin(user, password string) bool {
 }
 
 // Serve answers until ctx ends, and every connection with it.
-func (s *Server) Serve(ctx context.Context) error {
-	var sessions sync.WaitGroup
-	defer sessions.Wait()
-	ctx, end := context.WithCancel(ctx)
-	defer end()
-	defer s.listener.EndWith(ctx)()
-	for {
-		conn, err := s.listener.Accept()
-		if ctx.Err() != nil {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("FTP server at %s: %w", s.at, err)
-		}
-		sessions.Go(func() { s.talk(ctx, conn.(*places.Conn)) })
-	}
-}
+func (s *Server) Serve(ctx context.Context) error { return s.listener.Each(ctx, s.talk) }

@@ -3,6 +3,7 @@ package places
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/netip"
 	"sync"
@@ -92,6 +93,25 @@ func abort(conn net.Conn) {
 
 func (l *Listener) say(peer netip.AddrPort, text string) {
 	l.opt.Watcher.Said(offer.Rung{Protocol: l.protocol, Peer: peer, FromPeer: true, Kind: "refused", Text: text})
+}
+
+// Each serves every connection by talk, in a goroutine of its own, until ctx ends, and all of them with it.
+func (l *Listener) Each(ctx context.Context, talk func(context.Context, *Conn)) error {
+	var talks sync.WaitGroup
+	defer talks.Wait()
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	defer l.EndWith(ctx)()
+	for {
+		conn, err := l.Accept()
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("%s server at %s: %w", l.protocol, l.Addr(), err)
+		}
+		talks.Go(func() { talk(ctx, conn.(*Conn)) })
+	}
 }
 
 // EndWith closes the listener and every connection when ctx ends; the returned function undoes that.

@@ -160,23 +160,7 @@ func (s *Server) Key() []byte { return s.key }
 func (s *Server) Fingerprint() string { return s.host }
 
 // Serve answers until ctx ends, and every connection with it.
-func (s *Server) Serve(ctx context.Context) error {
-	var peers sync.WaitGroup
-	defer peers.Wait()
-	ctx, end := context.WithCancel(ctx)
-	defer end()
-	defer s.listener.EndWith(ctx)()
-	for {
-		conn, err := s.listener.Accept()
-		if ctx.Err() != nil {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("SSH server at %s: %w", s.at, err)
-		}
-		peers.Go(func() { s.talk(ctx, conn.(*places.Conn)) })
-	}
-}
+func (s *Server) Serve(ctx context.Context) error { return s.listener.Each(ctx, s.talk) }
 
 // talk serves one connection.
 func (s *Server) talk(ctx context.Context, conn *places.Conn) {
