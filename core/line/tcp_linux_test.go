@@ -37,7 +37,9 @@ func TestEveryConnectionNoticesAPeerThatDies(t *testing.T) {
 
 // TestAPeerThatDiesIsTold takes the network away under a connection, in network namespaces of the test's own: behind something that was
 // typed, and while nothing is. It needs root.
-func TestAPeerThatDiesIsTold(t *testing.T) { apart.Run(t, peerDies, apart.With{Tools: []string{"busybox"}}) }
+func TestAPeerThatDiesIsTold(t *testing.T) {
+	apart.Run(t, peerDies, apart.With{Tools: []string{"busybox"}})
+}
 
 func peerDies(t *testing.T, there apart.Elsewhere) {
 	in := func(command ...string) { there.Says(command...) }

@@ -18,7 +18,9 @@ import (
 
 // TestARealClient gives busybox's client an address, in network namespaces that the test makes: nothing of it reaches another
 // network. It needs root.
-func TestARealClient(t *testing.T) { apart.Run(t, serveRealClient, apart.With{Tools: []string{"busybox"}}) }
+func TestARealClient(t *testing.T) {
+	apart.Run(t, serveRealClient, apart.With{Tools: []string{"busybox"}})
+}
 
 // serveRealClient is the test inside: the server here and the client there.
 func serveRealClient(t *testing.T, there apart.Elsewhere) {
