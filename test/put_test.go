@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh/knownhosts"
 )
 
 const shellTalk = `
@@ -87,7 +88,7 @@ func sshServerAt(t *testing.T, at netip.AddrPort, in func(...string) *exec.Cmd) 
 	host, err := os.ReadFile(filepath.Join(folder, "host.pub"))
 	require.NoError(t, err)
 	require.NoError(t, os.MkdirAll(filepath.Join(home, ".ssh"), 0o700))
-	known := fmt.Sprintf("[%s]:%d %s", at.Addr(), at.Port(), host)
+	known := knownhosts.Normalize(at.String()) + " " + string(host)
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(known), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "config"), []byte("Host *\n  IdentityFile \""+folder+"/key\"\n"), 0o600))
 	who, err := user.Current()

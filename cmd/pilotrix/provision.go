@@ -486,10 +486,13 @@ func (p *program) provisioned(v *provisioning) error {
 		return err
 	}
 	left, expected := v.left()
-	if some || expected {
-		fmt.Fprintf(p.out, "%d done, %d not\n", done, max(left, len(seen)-done))
+	if !expected {
+		left = len(seen) - done
 	}
-	if left > 0 {
+	if some || expected {
+		fmt.Fprintf(p.out, "%d done, %d not\n", done, left)
+	}
+	if expected && left > 0 {
 		return exit{code: runbook.ExitDoneBut}
 	}
 	return nil

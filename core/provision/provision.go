@@ -240,7 +240,7 @@ func (s *Server) Handle(m *dhcpv4.DHCPv4, now time.Time) (answer *dhcpv4.DHCPv4,
 	}
 	if other := otherServer(m, s.opt.Own.Addr()); other.IsValid() {
 		s.release(c, func(l *Lease) bool { return !l.Bound })
-		return nil, append(told, Told{Another, c, other, fmt.Sprintf("%s says that it took the offer of another DHCP server, %s", c.MAC, other)})
+		return nil, []Told{{Another, c, other, fmt.Sprintf("%s says that it took the offer of another DHCP server, %s", c.MAC, other)}} // anybody may say so of anybody: it begins nothing
 	}
 	switch verdict {
 	case Ignored:

@@ -90,7 +90,7 @@ func (d drawn) file(name string, depth int) string {
 		case n < 3:
 			lines = append(lines, d.head())
 		case n == 3 && depth < 2:
-			lines = append(lines, "Include "+d.file(fmt.Sprintf("%s-%d", name, len(lines)), depth+1))
+			lines = append(lines, `Include "`+d.file(fmt.Sprintf("%s-%d", name, len(lines)), depth+1)+`"`)
 		case n == 4:
 			lines = append(lines, d.of("", "# a word", "   "))
 		default:
@@ -133,13 +133,19 @@ func compared(s *Settings) map[string][]string {
 	}
 }
 
+// passwdHome is this user's folder as the system's list has it.
+func passwdHome(t *testing.T) string {
+	out, err := exec.Command("getent", "passwd", fmt.Sprint(os.Getuid())).Output()
+	require.NoError(t, err)
+	return strings.Split(string(out), ":")[5]
+}
+
 // TestSettingsAreReadAsTheClientReadsThem draws files, and holds what is read of them to what OpenSSH's own client prints.
 func TestSettingsAreReadAsTheClientReadsThem(t *testing.T) {
 	if _, err := exec.LookPath("ssh"); err != nil {
 		t.Fatal("no ssh here; ./dev/test installs it")
 	}
-	home, err := os.UserHomeDir()
-	require.NoError(t, err)
+	home := passwdHome(t) // the client does not ask the environment
 	read := 0
 	for seed := range uint64(400) {
 		d := drawn{rand.New(rand.NewPCG(seed, 11)), t.TempDir()}
@@ -157,7 +163,7 @@ func TestSettingsAreReadAsTheClientReadsThem(t *testing.T) {
 		client.Stderr = &said
 		out, failed := client.Output()
 		s, err := Read(asked, path)
-		text, _ := exec.Command("sh", "-c", "cd "+d.folder+"; tail -n +1 *").Output()
+		text, _ := exec.Command("sh", "-c", "cd \"$1\"; tail -n +1 *", "sh", d.folder).Output()
 		what := fmt.Sprintf("seed %d, %+v:\n%s\nthe client: %s", seed, asked, text, said.String())
 		if failed != nil {
 			require.Error(t, err, what)

@@ -36,10 +36,18 @@ func (v *session) disarrange() {
 	v.listener, v.call = nil, netip.AddrPort{}
 }
 
+// here is our address as the device has reached it.
+func (v *session) here() netip.Addr {
+	if at := v.s.at.Addr(); !at.IsUnspecified() {
+		return at
+	}
+	return places.PeerOf(v.conn.LocalAddr()).Addr()
+}
+
 // passive listens where the device has reached us.
 func (v *session) passive(extended bool) {
 	v.disarrange()
-	at := places.PeerOf(v.conn.LocalAddr()).Addr()
+	at := v.here()
 	if !extended && !at.Is4() {
 		v.reply(522, "use EPSV")
 		return
@@ -62,7 +70,7 @@ func (v *session) passive(extended bool) {
 // extendedPassive is RFC 2428 section 3, with the network that may be asked for.
 func (v *session) extendedPassive(param string) {
 	ours := "1"
-	if places.PeerOf(v.conn.LocalAddr()).Addr().Is6() {
+	if v.here().Is6() {
 		ours = "2"
 	}
 	switch {

@@ -88,18 +88,13 @@ func (p *Places) Enter(from netip.Addr, file string, leave func(error)) (*Guest,
 
 // roomOfSender holds a new guest to what one sender may have.
 func (p *Places) roomOfSender(g *Guest) error {
-	if over(p.count[g.from]+1, p.limits.Each) {
-		own := func(o *Guest) bool { return o.from == g.from }
-		if !p.giveWay(own, p.limits.Stale, "the same sender asked once more") {
-			return &Refused{fmt.Sprintf("%d of this sender's are being served already", p.count[g.from])}
-		}
-	}
-	if g.file == "" || p.limits.File == 0 {
-		return nil
-	}
 	same := func(o *Guest) bool { return o.from == g.from && o.file == g.file }
-	if n := p.number(same); over(n+1, p.limits.File) && !p.giveWay(same, p.limits.Stale, "the same sender asked for the file once more") {
+	if n := p.number(same); g.file != "" && over(n+1, p.limits.File) && !p.giveWay(same, p.limits.Stale, "the same sender asked for the file once more") {
 		return &Refused{fmt.Sprintf("this sender is being sent the file %d times already", n)}
+	}
+	own := func(o *Guest) bool { return o.from == g.from }
+	if over(p.count[g.from]+1, p.limits.Each) && !p.giveWay(own, p.limits.Stale, "the same sender asked once more") {
+		return &Refused{fmt.Sprintf("%d of this sender's are being served already", p.count[g.from])}
 	}
 	return nil
 }

@@ -48,6 +48,7 @@ func TestWhoGivesWay(t *testing.T) {
 		c := newCrowd(small, nil)
 		first, err := c.enter("192.0.2.1", "a")
 		require.NoError(t, err)
+		time.Sleep(time.Millisecond)
 		_, err = c.enter("192.0.2.1", "a")
 		require.NoError(t, err)
 		_, err = c.enter("192.0.2.1", "a")
