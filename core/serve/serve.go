@@ -304,6 +304,13 @@ func (w watcher) Ended(t offer.Transfer, p transfer.Progress, err error) {
 }
 
 func (w watcher) Said(m offer.Rung) {
+	if m.Kind == offer.Over {
+		w.d.mu.Lock()
+		delete(w.d.own, m.Transfer)
+		w.d.mu.Unlock()
+		w.d.ladder.say(m)
+		return
+	}
 	if !w.d.isOwn(m.Transfer, m.Peer) {
 		w.d.ladder.say(m)
 	}

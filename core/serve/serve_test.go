@@ -152,5 +152,6 @@ func TestOurOwnChecksAreNoTransfers(t *testing.T) {
 		for b := range told {
 			assert.NotContains(t, []string{"transfer.begin", "transfer.end", "rung"}, event.KindOf(b))
 		}
+		assert.Empty(t, d.own, "nothing is kept of them")
 	})
 }
