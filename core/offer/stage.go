@@ -380,12 +380,15 @@ func (u *Upload) Write(p []byte) (int, error) {
 // Keep ends an upload that is whole.
 func (u *Upload) Keep() error {
 	u.stage.mu.Lock()
-	defer u.stage.mu.Unlock()
-	if u.stage.taken[u.Name] != u {
+	mine := u.stage.taken[u.Name] == u
+	if mine { // nobody takes it over from here on
+		delete(u.stage.taken, u.Name)
+	}
+	u.stage.mu.Unlock()
+	if !mine {
 		return fmt.Errorf("%s: %w", u.Name, ErrTakenOver)
 	}
-	delete(u.stage.taken, u.Name)
-	return u.end(false)
+	return u.end(false) // which may take a while
 }
 
 // Drop ends an upload that failed, and opens its slot again.

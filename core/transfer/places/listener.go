@@ -27,6 +27,7 @@ type Listener struct {
 
 	mu   sync.Mutex
 	open map[*Conn]bool
+	over bool // nothing is served any more
 }
 
 // Listen binds a server of a protocol.
@@ -79,7 +80,9 @@ func (l *Listener) enter(inner net.Conn) *Conn {
 	conn.guest = guest
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.open[conn] = true
+	if l.open[conn] = true; l.over {
+		_ = inner.Close()
+	}
 	return conn
 }
 
@@ -104,10 +107,12 @@ func (l *Listener) Each(ctx context.Context, talk func(context.Context, *Conn)) 
 	defer l.EndWith(ctx)()
 	for {
 		conn, err := l.Accept()
-		if ctx.Err() != nil {
+		switch {
+		case ctx.Err() != nil && err == nil:
+			return conn.Close()
+		case ctx.Err() != nil:
 			return nil
-		}
-		if err != nil {
+		case err != nil:
 			return fmt.Errorf("%s server at %s: %w", l.protocol, l.Addr(), err)
 		}
 		talks.Go(func() { talk(ctx, conn.(*Conn)) })
@@ -120,6 +125,7 @@ func (l *Listener) EndWith(ctx context.Context) (stop func() bool) {
 		_ = l.Close()
 		l.mu.Lock()
 		defer l.mu.Unlock()
+		l.over = true
 		for conn := range l.open {
 			_ = conn.Conn.Close()
 		}
