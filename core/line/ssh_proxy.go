@@ -79,12 +79,16 @@ func runProxy(ctx context.Context, h sshHost) (net.Conn, error) {
 	return p, ctx.Err()
 }
 
+// proxyGrace is how long a command may take to end by itself, and to say why.
+const proxyGrace = 300 * time.Millisecond
+
 // Close ends the command.
 func (p *proxy) Close() error {
 	p.once.Do(func() {
 		_ = p.in.Close()
-		_ = p.run.Process.Kill()
 		_ = p.out.Close()
+		kill := time.AfterFunc(proxyGrace, func() { _ = p.run.Process.Kill() })
+		defer kill.Stop()
 		_ = p.run.Wait()
 	})
 	return nil
