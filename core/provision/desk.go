@@ -34,6 +34,7 @@ type Desk struct {
 
 	another  atomic.Pointer[netip.Addr] // the other server that offers addresses now, nil for none
 	suspects chan struct{}              // somebody says that there is one
+	held     map[string]bool            // MAC addresses that are not answered for that
 
 	strangers map[string]bool // that were told; only the goroutine that serves uses it
 	warned    map[string]time.Time
@@ -62,7 +63,7 @@ type DeskOptions struct {
 // NewDesk makes one with the leases that are known.
 func NewDesk(opt Options, known []Lease, with DeskOptions) (*Desk, error) {
 	d := &Desk{
-		opt: with, transfers: map[string]event.TransferBegin{}, toldOf: map[string]event.Newcomer{}, suspects: make(chan struct{}, 1),
+		opt: with, transfers: map[string]event.TransferBegin{}, toldOf: map[string]event.Newcomer{}, suspects: make(chan struct{}, 1), held: map[string]bool{},
 		strangers: map[string]bool{}, warned: map[string]time.Time{}, loops: map[string]string{}, stalled: map[string]string{},
 	}
 	if admit := opt.Admit; admit != nil {
@@ -95,8 +96,16 @@ func (d *Desk) admit(c Client, admit func(Client) Verdict) Verdict {
 	if underWay {
 		return verdict
 	}
-	d.warn("held "+c.MAC, fmt.Sprintf("%s is not answered for now: another DHCP server, %s, offers addresses here", c.MAC, *other))
+	d.mu.Lock()
+	if len(d.held) < mostCourses {
+		d.held[c.MAC] = true
+	}
+	d.mu.Unlock()
 	return Ignored
+}
+
+func heldWords(mac string, other netip.Addr) string {
+	return fmt.Sprintf("%s is not answered for now: another DHCP server, %s, offers addresses here", mac, other)
 }
 
 // Serve answers what comes to a socket until ctx ends or the socket fails.
@@ -290,6 +299,9 @@ func (d *Desk) message(m Message) {
 
 func (d *Desk) told(t Told) {
 	d.mu.Lock()
+	if other := d.another.Load(); other != nil && t.Kind == Stranger && d.held[t.Client.MAC] {
+		t.Kind, t.Text = Left, heldWords(t.Client.MAC, *other)
+	}
 	followed := d.courses.all[t.Client.MAC] != nil
 	d.courses.Told(t, d.opt.Clock.Now())
 	d.mu.Unlock()

@@ -192,6 +192,7 @@ func TestAStrangerEndsNothing(t *testing.T) {
 		assert.Contains(t, r.said(), "another DHCP server, 192.0.2.250, offers addresses here: new devices are not answered until it is gone")
 		assert.Nil(t, r.says(message(t, dhcpv4.MessageTypeDiscover, 2)), "a new one")
 		assert.Contains(t, r.said(), "02:00:5e:10:00:02 is not answered for now")
+		assert.NotContains(t, r.said(), "02:00:5e:10:00:02 is not meant")
 		assert.NotNil(t, r.says(message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10"))), "one that took our offer")
 		stopOther()
 		time.Sleep(2 * time.Minute)
