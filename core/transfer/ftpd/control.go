@@ -39,7 +39,18 @@ func (c control) command() (word, param string, err error) {
 		return "", "", err
 	}
 	word, param, _ = strings.Cut(strings.TrimLeft(line, " "), " ")
-	return strings.ToUpper(word), param, nil
+	return capitals(word), param, nil
+}
+
+// capitals are those of ASCII, in which commands are: bytes of anything else stay as they are.
+func capitals(word string) string {
+	all := []byte(word)
+	for i, b := range all {
+		if 'a' <= b && b <= 'z' {
+			all[i] = b - 'a' + 'A'
+		}
+	}
+	return string(all)
 }
 
 // line reads up to the line's end, without it and without telnet's commands.

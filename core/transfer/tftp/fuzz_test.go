@@ -26,7 +26,11 @@ func FuzzParse(f *testing.F) {
 		}
 		switch got.op {
 		case opRead, opWrite:
-			again, err := parse(putRequest(got.request))
+			put := putRequest(got.request)
+			if len(bytes.TrimRight(put, "\x00")) > mostRequest {
+				return // with what had been left out it is longer than a request
+			}
+			again, err := parse(put)
 			assert.NoError(t, err)
 			assert.Equal(t, got.request, again.request)
 		case opOptions:
