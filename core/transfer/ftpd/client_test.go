@@ -99,6 +99,34 @@ func TestATransferIsBrokenOff(t *testing.T) {
 	}
 }
 
+// TestADeviceMayQuitBeforeItsFileIsThrough says all that it has to say, and hangs up; one that only hangs up has broken it off.
+func TestADeviceMayQuitBeforeItsFileIsThrough(t *testing.T) {
+	for _, quits := range []bool{true, false} {
+		r := newRig(t)
+		c := r.login()
+		data := c.data(c.passive())
+		assert.Contains(t, c.say("STOR up.cfg"), "150")
+		if quits {
+			_, err := io.WriteString(c, "QUIT\r\n")
+			require.NoError(t, err)
+		}
+		require.NoError(t, c.Conn.(*net.TCPConn).CloseWrite())
+		if !quits {
+			_, err := c.r.ReadByte() // until the session is over
+			require.ErrorIs(t, err, io.EOF)
+		}
+		_, _ = io.WriteString(data, "kept")
+		_ = data.Close()
+		if quits {
+			assert.Contains(t, c.reply(), "226 4 B are here")
+			assert.Contains(t, c.reply(), "221")
+			assert.FileExists(t, filepath.Join(r.folder, "up.cfg"))
+		} else {
+			assert.NoFileExists(t, filepath.Join(r.folder, "up.cfg"))
+		}
+	}
+}
+
 // TestTextIsSentAsText by TYPE A, and as it is until somebody says so.
 func TestTextIsSentAsText(t *testing.T) {
 	r := newRig(t)

@@ -149,6 +149,7 @@ func (v *session) take(a asked) {
 	switch {
 	case a.err == errLongLine:
 		v.end(500, "that line has no end")
+	case a.err != nil && v.moving != nil && v.saidQuit(): // it hung up, and meant its file to come to its end before
 	case a.err != nil:
 		v.quit = true
 	case v.moving == nil || duringTransfer[a.word]:
@@ -158,6 +159,11 @@ func (v *session) take(a asked) {
 	default:
 		v.waiting = append(v.waiting, a)
 	}
+}
+
+// saidQuit reports whether the device has said that it leaves once its file is through (RFC 959 section 4.1.1, QUIT).
+func (v *session) saidQuit() bool {
+	return len(v.waiting) > 0 && v.waiting[len(v.waiting)-1].word == "QUIT"
 }
 
 // duringTransfer are the commands that are answered while a file moves (RFC 959 section 4.1.3).
