@@ -48,14 +48,17 @@ func (f *Facts) Changes() int {
 func (f *Facts) Old(fact Fact) bool { return fact.Changes < f.Changes() }
 
 // Set keeps a fact and returns the one it replaces, if there was one.
-func (f *Facts) Set(fact Fact) (before Fact, had bool) {
+func (f *Facts) Set(fact Fact) (before Fact, had bool) { return f.SetAsOf(fact, f.Changes()) }
+
+// SetAsOf is Set of one that was read when so many changes were known of.
+func (f *Facts) SetAsOf(fact Fact, changes int) (before Fact, had bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.byName == nil {
 		f.byName = map[string]Fact{}
 	}
 	before, had = f.byName[fact.Name]
-	fact.Changes = f.changes
+	fact.Changes = changes
 	f.byName[fact.Name] = fact
 	return before, had
 }

@@ -354,8 +354,8 @@ func (c *compiler) rest() {
 		}
 		d.pending = append(d.pending, compiledPending{pending, pending.After.RE(), pending.Until.RE()})
 	}
-	d.secrets, d.restarts = patterns(d.Secrets), patterns(d.Restarts)
-	d.spelling = d.newSpelling()
+	d.secrets, d.restarts, d.looks = patterns(d.Secrets), patterns(d.Restarts), patterns(d.Looks)
+	d.spelling, d.known = d.newSpelling(), d.knownCommands()
 	for i, busy := range d.Document.Busy {
 		c.busy(fmt.Sprintf("busy[%d]", i), busy)
 	}

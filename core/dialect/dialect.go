@@ -35,6 +35,8 @@ type Dialect struct {
 	busy      []compiledBusy
 	files     []*CompiledFiles
 	spelling  *spelling
+	known     []*known
+	looks     []*regexp.Regexp
 	secrets   []*regexp.Regexp
 	refused   []*regexp.Regexp
 	headers   []image.Header
@@ -183,27 +185,6 @@ func (d *Dialect) PagerKey() string {
 // waits for nobody. It works on a nil dialect.
 func (d *Dialect) Starts(mode string) bool {
 	return d != nil && slices.ContainsFunc(d.Modes, func(m Mode) bool { return m.Mode == mode && m.Prompt == "" })
-}
-
-// Leads reports whether a command is known to bring the device into another mode.
-func (d *Dialect) Leads(command string) bool {
-	if d == nil {
-		return false
-	}
-	command = strings.TrimSpace(command)
-	for _, restart := range d.restarts {
-		if restart.MatchString(command) {
-			return true
-		}
-	}
-	for _, action := range d.actions {
-		for _, way := range action.ways {
-			if first, _, _ := strings.Cut(way.Command, "${"); action.To != "" && strings.TrimSpace(first) != "" && strings.HasPrefix(command, first) {
-				return true
-			}
-		}
-	}
-	return false
 }
 
 // Enter is what ends a command. It works on a nil dialect.
@@ -368,17 +349,8 @@ func (d *Dialect) KeyFor(mode string) (string, bool) {
 	return "", false
 }
 
-// DangerOf says what a typed command destroys, however it is spelt; empty when nothing known.
-func (d *Dialect) DangerOf(command string) string {
-	return meantWords(d.meant(command, func(command string) string {
-		for _, danger := range d.dangers {
-			if danger.pattern.MatchString(strings.TrimSpace(command)) {
-				return danger.says
-			}
-		}
-		return ""
-	}))
-}
+// DangerOf says what a typed line destroys, however it is spelt; empty when nothing known.
+func (d *Dialect) DangerOf(line string) string { return d.Means(line, "", nil).Danger() }
 
 // genericSecret covers devices without a dialect.
 var genericSecret = regexp.MustCompile(`(?i)(password|passphrase|passcode|secret|pin)\b[^\n]{0,24}:\s*$`)

@@ -76,27 +76,3 @@ func (d *Dialect) hasGates() bool {
 	}
 	return false
 }
-
-// actionOf is the action that a command is, by how it begins, and the way of it; nil where it is none.
-func (d *Dialect) actionOf(command string) (found *CompiledAction, by *CompiledWay) {
-	longest := 0
-	for _, action := range d.actions {
-		for _, way := range action.ways {
-			first, _, _ := strings.Cut(way.Command, "${")
-			if first = strings.TrimSpace(first); len(first) > longest && (command == first || strings.HasPrefix(command, first+" ")) {
-				found, by, longest = action, way, len(first)
-			}
-		}
-	}
-	return found, by
-}
-
-// Denies reports whether an answer says that a command was not done: it was refused, it failed, or it did not say what its
-// action succeeds with.
-func (d *Dialect) Denies(command, answer string) bool {
-	if d == nil {
-		return false
-	}
-	_, way := d.actionOf(spaced(command))
-	return d.Refuses(answer) != "" || way != nil && (way.Fail.Matches(answer) || way.Done != nil && !way.Done.Matches(answer))
-}

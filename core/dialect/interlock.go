@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strconv"
@@ -38,14 +39,10 @@ func (d *Dialect) NewInterlocks() *Interlocks { return &Interlocks{d: d} }
 // spaced is a command as the patterns see it: one space between words.
 func spaced(command string) string { return strings.Join(strings.Fields(command), " ") }
 
-// Typed takes note of a command that went to the device at that time, and tells what is pending by it and
-// what it dealt with.
-func (k *Interlocks) Typed(command string, now time.Time) (opened, dealt []Open) {
-	if k.d == nil {
-		return nil, nil
-	}
-	for _, one := range k.d.spelling.parts(command) { // in their order: what one leaves pending the next may deal with
-		more, less := k.typed(spaced(one), now)
+// Typed takes note of a line that went to the device at that time, and tells what is pending by it and what it dealt with.
+func (k *Interlocks) Typed(line string, now time.Time) (opened, dealt []Open) {
+	for _, one := range k.d.Means(line, "", nil).commands { // in their order: what one leaves pending the next may deal with
+		more, less := k.typed(one, now)
 		for _, gone := range less {
 			opened = slices.DeleteFunc(opened, func(o Open) bool { return o.Name == gone.Name })
 		}
@@ -55,15 +52,15 @@ func (k *Interlocks) Typed(command string, now time.Time) (opened, dealt []Open)
 }
 
 // typed takes note of one command.
-func (k *Interlocks) typed(command string, now time.Time) (opened, dealt []Open) {
+func (k *Interlocks) typed(c lineCommand, now time.Time) (opened, dealt []Open) {
 	for _, p := range k.d.pending {
 		switch {
-		case k.d.matchesMeant(p.until, command):
+		case c.may(p.until):
 			dealt = append(dealt, k.drop(func(o Open) bool { return o.Name == p.Pending.Pending })...)
-		case k.d.matchesMeant(p.after, command):
+		case c.may(p.after):
 			k.drop(func(o Open) bool { return o.Name == p.Pending.Pending })
 			one := Open{Name: p.Pending.Pending, Says: p.Says, begins: p.Begins == BeginsRestart}
-			if within := p.within(command); within > 0 {
+			if within := p.within(c); within > 0 {
 				one.Until = now.Add(within)
 			}
 			k.open = append(k.open, one)
@@ -81,10 +78,10 @@ func (d *Dialect) PendingNames() (names []string) {
 	return names
 }
 
-// DealtWithBy names what is pending no more once a command was typed.
-func (d *Dialect) DealtWithBy(command string) (names []string) {
+// DealtWithBy names what is pending no more once a line was typed.
+func (d *Dialect) DealtWithBy(line string) (names []string) {
 	for _, p := range d.pending {
-		if d.matchesMeant(p.until, spaced(command)) {
+		if slices.ContainsFunc(d.Means(line, "", nil).commands, func(c lineCommand) bool { return c.may(p.until) }) {
 			names = append(names, p.Pending.Pending)
 		}
 	}
@@ -106,11 +103,11 @@ func (k *Interlocks) drop(which func(Open) bool) (dropped []Open) {
 const BeginsRestart = "restart"
 
 // within is how long the device waits behind that command, 0 where it is not known.
-func (p compiledPending) within(command string) (within time.Duration) {
+func (p compiledPending) within(c lineCommand) (within time.Duration) {
 	if p.Within != nil {
 		return time.Duration(*p.Within)
 	}
-	said := p.after.FindStringSubmatch(command)
+	said := p.after.FindStringSubmatch(c.text)
 	for unit, each := range map[string]time.Duration{"hours": time.Hour, "minutes": time.Minute, "seconds": time.Second} {
 		if at := p.after.SubexpIndex(unit); at >= 0 && said != nil {
 			n, _ := strconv.Atoi(said[at])
@@ -161,15 +158,21 @@ func (k *Interlocks) Runs(release string) {
 }
 
 // lacks says that the release that runs does not have a command, empty where it has, or where that is not known.
-func (k *Interlocks) lacks(command string) string {
+func (k *Interlocks) lacks(m Meaning) string {
 	if k.running == nil {
 		return ""
 	}
-	action, _ := k.d.actionOf(command)
-	if action == nil {
-		return ""
+	for _, c := range m.commands {
+		for _, known := range k.d.known {
+			if known.action == nil || !known.begins(k.d.spelling, strings.Fields(c.text)) {
+				continue
+			}
+			if words := known.action.Lacks(*k.running); words != "" {
+				return words
+			}
+		}
 	}
-	return action.Lacks(*k.running)
+	return ""
 }
 
 // Restarted forgets what was pending, which the restart has lost; what begins with it stays.
@@ -249,33 +252,26 @@ func (k *Interlocks) restartWords() string {
 	return strings.Join(words, "; ")
 }
 
-// Stops says why a command has to be stopped at its Enter, empty when it need not be.
-func (k *Interlocks) Stops(command string) string {
+// Stops says why a line has to be stopped at its Enter, empty when it need not be.
+func (k *Interlocks) Stops(line string) string {
 	if k.d == nil {
 		return ""
 	}
-	typed := command
-	command = spaced(command)
-	if words := k.lacks(command); words != "" {
+	m := k.d.Means(line, "", nil)
+	if words := k.lacks(m); words != "" {
 		return "will be refused: " + words
 	}
-	if words := k.losesByRestart(command); words != "" {
-		return words
-	}
-	if words := k.d.DangerOf(command); words != "" {
-		return words
-	}
-	return k.d.unread(typed)
+	return cmp.Or(k.losesByRestart(m), m.Danger(), k.d.unread(line))
 }
 
 // losesByRestart says what a restart on a line means to what is pending by then, by the commands before it on that line, too.
-func (k *Interlocks) losesByRestart(line string) string {
+func (k *Interlocks) losesByRestart(m Meaning) string {
 	then := Interlocks{d: k.d, open: slices.Clone(k.open)}
-	for _, one := range k.d.spelling.parts(line) {
-		if words := then.restartWords(); words != "" && then.Restarts(one) {
+	for _, one := range m.commands {
+		if words := then.restartWords(); words != "" && k.d.restartsBy(one) {
 			return words
 		}
-		then.typed(spaced(one), time.Time{})
+		then.typed(one, time.Time{})
 	}
 	return ""
 }
@@ -291,14 +287,8 @@ func (d *Dialect) unread(line string) string {
 	return ""
 }
 
-// Restarts reports whether a command restarts the device.
-func (k *Interlocks) Restarts(command string) bool {
-	if k.d == nil {
-		return false
-	}
-	command = spaced(command)
-	return slices.ContainsFunc(k.d.restarts, func(restart *regexp.Regexp) bool { return k.d.matchesMeant(restart, command) })
-}
+// Restarts reports whether a line restarts the device.
+func (k *Interlocks) Restarts(line string) bool { return k.d.Means(line, "", nil).Restarts() }
 
 // Any reports whether the dialect knows anything to stop.
 func (k *Interlocks) Any() bool {

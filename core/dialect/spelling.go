@@ -1,8 +1,6 @@
 package dialect
 
 import (
-	"cmp"
-	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -67,33 +65,30 @@ func (d *Dialect) newSpelling() *spelling {
 	return s
 }
 
-// of are the commands that the device may take a typed line for, the line itself first. More reports that there are
-// too many to tell.
-func (s *spelling) of(line string) (all []string, more bool) {
-	for _, part := range s.parts(line) {
-		typed := s.withoutPrefixes(strings.Fields(part))
-		all = append(all, strings.Join(typed, " "))
-		spelt := [][]string{{}}
-		for _, word := range typed {
-			var next [][]string
-			for _, means := range s.means(word) {
-				for _, before := range spelt {
-					next = append(next, append(slices.Clip(before), means))
-				}
-			}
-			if spelt = next; len(spelt) > mostSpellings {
-				return all, true
+// spell are the commands that the device may take one for, as it stands first. Many reports that there are too many to tell.
+func (s *spelling) spell(typed []string) (all []string, many bool) {
+	all = append(all, strings.Join(typed, " "))
+	spelt := [][]string{{}}
+	for _, word := range typed {
+		var next [][]string
+		for _, means := range s.means(word) {
+			for _, before := range spelt {
+				next = append(next, append(slices.Clip(before), means))
 			}
 		}
-		for _, words := range spelt {
-			if command := strings.Join(words, " "); !slices.Contains(all, command) {
-				all = append(all, command)
-			}
+		if spelt = next; len(spelt) > mostSpellings {
+			return all, true
+		}
+	}
+	for _, words := range spelt {
+		if command := strings.Join(words, " "); !slices.Contains(all, command) {
+			all = append(all, command)
 		}
 	}
 	return all, false
 }
 
+// parts are the commands that a line holds, in their order.
 func (s *spelling) parts(line string) []string {
 	if s.Grammar == GrammarShell {
 		if commands := readShell(line).commands; len(commands) > 0 {
@@ -149,52 +144,18 @@ func (s *spelling) same(a, b string) bool {
 	return a == b || s.Case == "any" && strings.EqualFold(a, b)
 }
 
+// shortFor reports whether a device takes what was typed for the word that it begins.
+func (s *spelling) shortFor(typed, word string) bool {
+	return s.Shortened > 0 && len(typed) >= s.Shortened && len(word) > len(typed) && s.same(word[:len(typed)], typed)
+}
+
 // means are the words that one typed word may stand for.
 func (s *spelling) means(typed string) []string {
 	all := []string{typed}
 	for _, word := range s.words {
-		begins := len(word) >= len(typed) && s.same(word[:len(typed)], typed)
-		whole := len(word) == len(typed)
-		if word != typed && begins && (whole || s.Shortened > 0 && len(typed) >= s.Shortened) {
+		if word != typed && (s.same(word, typed) || s.shortFor(typed, word)) {
 			all = append(all, word)
 		}
 	}
 	return all
-}
-
-// meant finds the first of the commands that a typed line may mean for which such says something. How it is meant is
-// empty where it is meant as it stands.
-func (d *Dialect) meant(line string, such func(command string) string) (says, as string) {
-	all, more := d.spelling.of(line)
-	for _, command := range all {
-		if says := such(command); says != "" {
-			if spaced(command) == spaced(line) {
-				return says, ""
-			}
-			return says, command
-		}
-	}
-	if more {
-		return "may be short for more commands than can be told", ""
-	}
-	return "", ""
-}
-
-// meantWords tells what a line does that is taken for another command.
-func meantWords(says, as string) string {
-	if says == "" || as == "" {
-		return says
-	}
-	return fmt.Sprintf("may be taken for “%s”, which %s", as, says)
-}
-
-// matchesMeant reports whether a pattern matches what a line may mean.
-func (d *Dialect) matchesMeant(pattern *regexp.Regexp, line string) bool {
-	says, _ := d.meant(line, func(command string) string {
-		if pattern.MatchString(command) {
-			return "it does"
-		}
-		return ""
-	})
-	return cmp.Or(says, "no") == "it does"
 }

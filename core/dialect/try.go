@@ -84,7 +84,7 @@ func (t *Trial) prompt(line string) (mode, command string, at bool) {
 			continue
 		}
 		for _, text := range []string{line, line + " "} { // a blank at the end may have been cut off
-			if rest, found := shown.Behind(text, "", []*regexp.Regexp{m.Prompt}); found {
+			if rest, found := shown.NewPrompts(m.Prompt).Behind(text, ""); found {
 				return m.Name, rest, true
 			}
 		}
@@ -103,7 +103,7 @@ func (t *Trial) own(line *Tried) {
 	}
 	for _, dialog := range dialogs {
 		for _, text := range []string{line.Line, line.Line + " "} {
-			if rest, found := shown.Behind(text, "", []*regexp.Regexp{dialog.Pattern}); found && len(strings.Fields(rest)) < 2 {
+			if rest, found := shown.NewPrompts(dialog.Pattern).Behind(text, ""); found && len(strings.Fields(rest)) < 2 {
 				t.match(line, "question", dialog.Dialog.Dialog, "")
 				break
 			}
@@ -130,44 +130,31 @@ func (t *Trial) begin(line *Tried, mode, command string) {
 	if command == "" {
 		return
 	}
-	for _, name := range t.d.ReadingNames() {
-		r := t.d.readings[name]
-		if (len(r.In) == 0 || slices.Contains(r.In, mode)) && templateMatches(r.Type, command) {
-			t.readings = append(t.readings, r)
-			t.match(line, "reading", name, "")
-		}
-	}
-	for _, name := range t.d.ActionNames() {
-		a := t.d.actions[name]
-		for _, by := range a.WayNames() {
-			if (len(a.In) == 0 || slices.Contains(a.In, mode)) && templateMatches(a.ways[by].Type, command) {
-				t.ways = append(t.ways, a.ways[by])
-				t.match(line, "action", strings.TrimSpace(name+" "+by), "")
-			}
-		}
-	}
-	for _, speed := range t.d.speeds {
-		if slices.Contains(speed.In, mode) && templateMatches(speed.Type, command) {
-			t.ways = append(t.ways, &CompiledWay{Done: speed.Moved, Fail: speed.Fail})
+	m := t.d.Means(command, mode, nil)
+	for _, k := range t.d.commandOf(command, mode).fits {
+		switch {
+		case k.reading != nil:
+			t.readings = append(t.readings, k.reading)
+			t.match(line, "reading", k.reading.Reading.Reading, "")
+		case k.action != nil:
+			t.ways = append(t.ways, k.way)
+			t.match(line, "action", strings.TrimSpace(k.action.Action.Action+" "+k.by), "")
+		case k.speed != nil:
+			t.ways = append(t.ways, &CompiledWay{Done: k.speed.Moved, Fail: k.speed.Fail})
 			t.match(line, "speed", "", "is set")
 		}
 	}
-	if says := t.d.DangerOf(command); says != "" {
+	if says := m.Danger(); says != "" {
 		t.match(line, "danger", "", says)
 	}
 	for _, p := range t.d.pending {
-		if p.after.MatchString(command) || p.until.MatchString(command) {
+		if slices.ContainsFunc(m.commands, func(c lineCommand) bool { return c.may(p.after) || c.may(p.until) }) {
 			t.match(line, "pending", p.Pending.Pending, "")
 		}
 	}
 	if len(t.readings)+len(t.ways) > 0 {
 		t.command = line
 	}
-}
-
-// templateMatches reports whether a command could be one that a template has made.
-func templateMatches(tpl *expression.Template, command string) bool {
-	return regexp.MustCompile(`^` + tpl.Like() + `$`).MatchString(command)
 }
 
 // end holds a whole answer against what its command's readings and actions look for.

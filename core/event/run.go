@@ -106,12 +106,17 @@ func (StepBegin) kind() *declaration { return stepBeginKind }
 type Change struct {
 	Step    string `json:"step"`
 	Command string `json:"command"`
+	Hand    bool   `json:"hand,omitempty"`  // it is typed by hand
+	Maybe   bool   `json:"maybe,omitempty"` // nothing knows the command, and it can be one that changes something
 }
 
 var changeKind = declare(Kind[Change]{
 	Name:   "change",
-	Sample: Change{Step: "4.1", Command: "recommence"},
+	Sample: Change{Step: "4.1", Command: "recommence", Hand: true, Maybe: true},
 	Tell: func(b Change) (string, bool) {
+		if b.Maybe {
+			return "may change the device: " + b.Command, false
+		}
 		return "changes the device: " + b.Command, true
 	},
 })
@@ -164,11 +169,13 @@ type Fact struct {
 	Was    string              `json:"was,omitempty"`
 	After  int                 `json:"after,omitempty"` // how many changes of the device were known of when it was read
 	Rows   []map[string]string `json:"rows,omitempty"`
+	Read   time.Time           `json:"read,omitzero"`  // when the device took its command, where that was before this was told
+	Hand   bool                `json:"hand,omitempty"` // it was typed by hand
 }
 
 var factKind = declare(Kind[Fact]{
 	Name:   "fact",
-	Sample: Fact{Name: "store.free", Value: "8", Source: "store", Was: "7", After: 2},
+	Sample: Fact{Name: "store.free", Value: "8", Source: "store", Was: "7", After: 2, Read: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Hand: true},
 	Tell: func(b Fact) (string, bool) {
 		return b.Name + " = " + b.Value + "  (" + b.Source + ")", false
 	},

@@ -3,6 +3,7 @@ package expression
 import (
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
 	"unicode"
 )
@@ -156,4 +157,41 @@ func (t *Template) Like() string {
 		out.WriteString(`\S.*`)
 	}
 	return out.String()
+}
+
+// Word is one word of what a template becomes. Pattern finds what of it the expressions called Names give, and is nil for one that
+// stands as it is.
+type Word struct {
+	Text    string
+	Pattern *regexp.Regexp
+	Names   []string
+}
+
+var placeOf = regexp.MustCompile("\x00(\\d+)\x00")
+
+// Words are the words of what the template becomes where no expression gives more than one.
+func (t *Template) Words() (words []Word) {
+	var text strings.Builder
+	for i, p := range t.pieces {
+		if p.guard == nil {
+			text.WriteString(p.text)
+		} else {
+			fmt.Fprintf(&text, "\x00%d\x00", i)
+		}
+	}
+	for _, one := range strings.Fields(text.String()) {
+		word := Word{Text: one}
+		pattern, from := "^", 0
+		for _, at := range placeOf.FindAllStringSubmatchIndex(one, -1) {
+			i, _ := strconv.Atoi(one[at[2]:at[3]])
+			word.Names = append(word.Names, t.pieces[i].guard.text)
+			pattern += regexp.QuoteMeta(one[from:at[0]]) + `(\S+)`
+			from = at[1]
+		}
+		if len(word.Names) > 0 {
+			word.Pattern = regexp.MustCompile(pattern + regexp.QuoteMeta(one[from:]) + "$")
+		}
+		words = append(words, word)
+	}
+	return words
 }

@@ -23,6 +23,9 @@ func (s *Screen) Inked() int64 { return s.inked }
 // Returns is how many carriage returns came so far.
 func (s *Screen) Returns() int64 { return s.returns }
 
+// Placed counts what full-screen programs do: going to a place of the screen, to the second one, and clearing it.
+func (s *Screen) Placed() int64 { return s.placed }
+
 // Pin sets the pin to the cursor's row.
 func (s *Screen) Pin() { s.pin.y = s.y }
 

@@ -68,6 +68,7 @@ type Screen struct {
 	at       int   // of the byte at hand in what is written now
 	inked    int64 // characters drawn so far
 	returns  int64 // carriage returns so far
+	placed   int64 // how often something was drawn at a place of its own so far
 }
 
 type cursor struct {
@@ -509,6 +510,7 @@ func (s *Screen) deleteChars(n int) {
 func (s *Screen) alternate(on, whole bool) {
 	switch {
 	case on && s.saved == nil:
+		s.placed++
 		s.keepMain = s.where()
 		s.saved = s.grid
 		s.grid = make([]*row, s.rows)

@@ -100,6 +100,7 @@ func (s *Screen) moveTo(x, y int) {
 // place moves to a column and a row as the device counts them: in origin mode from the scroll region's top,
 // and not out of the region.
 func (s *Screen) place(x, y int) {
+	s.placed++
 	if s.mode.origin {
 		y = min(max(s.top+y, s.top), s.bot)
 	}
@@ -225,6 +226,7 @@ func (s *Screen) eraseScreen(what int) {
 // paint the same picture does not fill it: only the first time is kept, until something scrolled off or a
 // prompt was seen.
 func (s *Screen) keepRows() {
+	s.placed++
 	if s.saved != nil {
 		return
 	}

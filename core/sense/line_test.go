@@ -190,9 +190,9 @@ func TestAnAnswerOverQuestionsIsWhole(t *testing.T) {
 	s.send("wipe\r")
 	s.hear("wipe\r\n  looks\r\n  sure? (y/n) ")
 	assert.Equal(t, "sure", s.wait(Settle).Dialog)
-	s.Typed(s.now, []byte("y"))
+	s.Typed(s.now, []byte("y"), []byte("y"))
 	s.hear("y")
-	s.Entered(s.now, false, false)
+	s.Entered(s.now, Enter{})
 	s.hear("\r\n  wiped\r\ngw-1 / ")
 	assert.Equal(t, "  looks\n  sure? (y/n) y\n  wiped\n", s.wait(Settle).Output())
 }
@@ -284,7 +284,7 @@ func TestTextInTheOutputOfACommandProvesNothing(t *testing.T) {
 	assert.Equal(t, "booting", s.wait(textAfter).Mode, "and so does what it falls quiet behind")
 
 	atPrompt(s)
-	s.Entered(s.now, true, true)
+	s.Entered(s.now, Enter{Command: true, Leads: true})
 	s.hear("\r\npeg starts\r\n")
 	assert.Equal(t, "booting", s.State().Mode, "and what a command is known to lead to")
 }
@@ -298,7 +298,7 @@ func TestAQuestionForASecretIsRememberedUntilItsEnter(t *testing.T) {
 	s.send("lamp")
 	s.hear("****")
 	assert.True(t, s.State().Secret)
-	s.Entered(s.now, false, false)
+	s.Entered(s.now, Enter{})
 	assert.False(t, s.State().Secret)
 	s.hear("\r\n")
 	assert.False(t, s.State().Secret, "its own line ended after it was answered")
@@ -306,7 +306,7 @@ func TestAQuestionForASecretIsRememberedUntilItsEnter(t *testing.T) {
 	s.hear("word: ") // and once more, on a device that shows nothing of what is typed
 	s.send("lamp")
 	assert.True(t, s.State().Secret)
-	s.Entered(s.now, false, false)
+	s.Entered(s.now, Enter{})
 	s.hear("\r\n")
 	assert.False(t, s.State().Secret, "its own line ended after it was answered")
 	s.hear("welcome\r\n$ ")
@@ -317,7 +317,7 @@ func TestAQuestionForASecretIsRememberedUntilItsEnter(t *testing.T) {
 	assert.True(t, s.State().Secret, "a question that ends like a sentence")
 	s.send("lamp")
 	assert.True(t, s.State().Secret)
-	s.Entered(s.now, false, false)
+	s.Entered(s.now, Enter{})
 	s.hear("\r\n")
 	assert.False(t, s.State().Secret)
 

@@ -29,7 +29,7 @@ func TestAPromptThatLooksLikeAQuestionIsNone(t *testing.T) {
 	s := New(Config{Modes: []Mode{{Name: "work", Prompt: regexp.MustCompile(`^[\w-]+ \[work\] $`)}}}, now)
 	s.Feed(now, []byte("quay-er1 [work] "))
 	s.Tick(now.Add(time.Second))
-	s.Typed(now.Add(2*time.Second), []byte("settle"))
+	s.Typed(now.Add(2*time.Second), []byte("settle"), []byte("settle"))
 	require.False(t, s.State().AtPrompt)
 	assert.Empty(t, s.State().UnknownQuestion())
 	s.Feed(now.Add(3*time.Second), []byte("\r\nwipe all of it? [work]"))

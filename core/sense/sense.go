@@ -71,6 +71,8 @@ type Config struct {
 	AsksSecret func(line string) bool
 	// Reply types the answers to what the device asks of its terminal; nil answers nothing.
 	Reply func(answer string)
+	// Ended is called for each line that the device has ended and that is no noise, while the bytes are taken in; may be nil.
+	Ended func(line shown.Ended)
 }
 
 // State is what is known now.
@@ -110,7 +112,7 @@ type State struct {
 
 	answer   shown.Answer
 	standing shown.Standing
-	prompts  []*regexp.Regexp
+	prompts  shown.Prompts
 	prompt   string
 	spoiled  string // the prompt that it waits with, and the log line behind it; empty for none
 }
@@ -135,9 +137,12 @@ func (v State) Output() string {
 	}
 }
 
+// Lost is how many bytes of the output's beginning were given up, since it is so long.
+func (v State) Lost() int64 { return v.answer.Lost() }
+
 // promptsWith reports whether a line is a mode's prompt, its last blank aside.
 func (v State) promptsWith(line string) bool {
-	return slices.ContainsFunc(v.prompts, func(p *regexp.Regexp) bool { return p.MatchString(line) || p.MatchString(line+" ") })
+	return v.prompts.Are(line)
 }
 
 // Shows reports whether text stands behind a prompt, or behind base: typed and echoed.
@@ -175,7 +180,7 @@ type Noise struct {
 // Sense follows one stream. It is used by one goroutine.
 type Sense struct {
 	config  Config
-	prompts []*regexp.Regexp
+	prompts shown.Prompts
 	view    State
 	model   *shown.Model
 	fed     Feed
@@ -185,13 +190,14 @@ type Sense struct {
 	pending   []proof
 	window    []byte
 	request   byte // what asked for a file, alone on its line; 0 when nothing did
-	ends      int  // lines that were ended since the last Enter, noise left out: the first is what that Enter answered
+	owed      int  // lines whose Enter has gone out and that the device has not ended yet, noise left out
+	ends      int  // lines that were ended since it had ended those
+	ahead     bool // it has ended a line since the first of those: what it asks now is answered by the next
 	settled   bool
 	sentAt    time.Time
 	ticked    time.Time
 	paged     time.Time // when a pager was given its key, zero once something came
-	typed     []byte    // on the present line, nil where that is not known
-	mute      string    // letters that were typed since the line began: their echo asks for nothing
+	line      []byte    // what was typed on the present line: its echo asks for nothing
 }
 
 type proof struct{ mode, text string }
@@ -212,11 +218,9 @@ func (s *Sense) quietSince() time.Time {
 
 // New starts with nothing known at that time.
 func New(config Config, now time.Time) *Sense {
-	s := &Sense{config: config, view: State{Mode: Unknown, Since: now, LastByte: now, Free: true}, ticked: now, ends: 1, typed: []byte{}}
+	s := &Sense{config: config, view: State{Mode: Unknown, Since: now, LastByte: now, Free: true}, ticked: now}
 	for _, mode := range config.Modes {
-		if mode.Prompt != nil {
-			s.prompts = append(s.prompts, mode.Prompt)
-		}
+		s.prompts = append(s.prompts, shown.NewPrompts(mode.Prompt)...)
 	}
 	s.model = s.newModel(shown.UsualCols, shown.UsualRows)
 	return s
@@ -250,6 +254,18 @@ func (s *Sense) SetCharset(c screen.Charset) {
 	s.model.SetCharset(c)
 }
 
+// BehindPrompt cuts the prompt off a line; rest is what stands behind it, and found is false where none stands there.
+func (s *Sense) BehindPrompt(line string) (prompt, rest string, found bool) {
+	rest, found = s.prompts.Behind(line, s.prompt)
+	return line[:len(line)-len(rest)], rest, found
+}
+
+// KnowsPrompts reports whether any prompt is known.
+func (s *Sense) KnowsPrompts() bool { return len(s.prompts) > 0 }
+
+// View is State without what the line shows.
+func (s *Sense) View() State { return s.view }
+
 // Model is what the line shows.
 func (s *Sense) Model() *shown.Model { return s.model }
 
@@ -257,7 +273,7 @@ func (s *Sense) Model() *shown.Model { return s.model }
 func (s *Sense) State() State {
 	v := s.view
 	v.Partial, v.Free = s.model.Line()
-	v.Ended = s.ends > 0
+	v.Ended = s.owed == 0
 	v.answer, v.standing, v.prompts, v.prompt = s.model.Answer(), s.model.Standing(), s.prompts, s.prompt
 	if v.Asked = withoutBurst(v.Partial); v.Partial == "" {
 		before, noisy := v.standing.Before()
@@ -268,67 +284,63 @@ func (s *Sense) State() State {
 		}
 		v.Secret = v.Secret || s.secretAbove(v.standing)
 	}
+	v.Secret = v.Secret && (s.owed == 0 || !s.ahead)
 	return v
 }
 
-// Typed tells of keys that went to the device, without an Enter.
-func (s *Sense) Typed(now time.Time, p []byte) {
+// Typed tells of keys that went to the device, without an Enter, and what was typed on the present line with them.
+func (s *Sense) Typed(now time.Time, keys, line []byte) {
 	s.sentAt = now
 	if line, _ := s.model.Line(); line == "" {
 		s.view.Secret = s.view.Secret || s.secretAbove(s.model.Standing())
 	}
-	if s.view.Pager {
+	if s.view.Pager && len(keys) > 0 {
 		s.paged = now
 	}
 	s.leavePrompt()
 	s.forgetRequests()
-	s.mute += string(bytes.Map(func(r rune) rune {
-		if r == 'C' || r == 'G' {
-			return r
-		}
-		return -1
-	}, p))
-	s.mute = s.mute[max(0, len(s.mute)-64):]
-	s.follow(p)
+	s.line = append(s.line[:0], line...)
 	s.settled = true // until something arrives
 }
 
-// follow keeps what was typed on the present line, nil where keys were typed that do more than stand there.
-func (s *Sense) follow(p []byte) {
-	const interrupt, kill = 0x03, 0x15
-	if len(p) == 0 {
-		return
-	}
-	if last := p[len(p)-1]; last == interrupt || last == kill {
-		s.typed = []byte{}
-		return
-	}
-	if s.typed == nil || bytes.ContainsFunc(p, func(r rune) bool { return r < ' ' || r == 0x7f }) || len(s.typed) > maxTyped {
-		s.typed = nil
-		return
-	}
-	s.typed = append(s.typed, p...)
+// Enter is what there is to know of a line whose end goes out.
+type Enter struct {
+	Command bool   // it begins a command; else it answers a question in the middle of one
+	Ahead   bool   // the device is not done with the command before, and takes this one later
+	Leads   bool   // the command leads to another mode: what the device writes then is its own word at once
+	Typed   []byte // what it echoes of the line, nil where that is not known
 }
 
-// maxTyped bounds what is kept of a line, in bytes.
-const maxTyped = 4096
-
-// Entered tells that a line was ended on the device. A fresh one begins a command, whose answer is what
-// comes from here on; any other answers a question in the middle of it. Leads says that the command leads
-// to another mode: what it writes is then the device's own word at once.
-func (s *Sense) Entered(now time.Time, fresh, leads bool) {
+// Entered tells that a line's end went out. The answer to a command is what comes from here on, unless it is typed ahead: then
+// what comes from where the device Takes it.
+func (s *Sense) Entered(now time.Time, e Enter) {
 	s.sentAt, s.paged = now, time.Time{}
 	s.leavePrompt()
 	s.forgetRequests()
-	s.mute, s.ends, s.view.Secret, s.view.Answered = "", 0, false, false
-	if fresh {
-		s.model.Mark(true, s.typed)
+	s.owed, s.ends, s.ahead = s.owed+1, 0, s.ahead && s.owed > 0
+	s.line, s.view.Secret, s.view.Answered = s.line[:0], false, false
+	if e.Command {
 		s.view.Commands++
-		s.view.Passed, s.pending = nil, nil // a State that was given out keeps its own
-		s.commanded = !leads
+		if !e.Ahead {
+			s.model.Mark(true, e.Typed)
+			s.commands(e.Leads)
+		}
 	}
-	s.typed = []byte{}
 	s.settled = true
+}
+
+// commands begins a command's answer. A State that was given out keeps what it has.
+func (s *Sense) commands(leads bool) {
+	s.view.Passed, s.pending, s.commanded = nil, nil, !leads
+}
+
+// Takes tells that the device takes the line that it ends now, in a function that Config.Ended calls: the answer begins behind its
+// echo. Ahead is what Entered said of it.
+func (s *Sense) Takes(echo string, ahead, leads bool) {
+	s.model.MarkBehind(echo)
+	if ahead {
+		s.commands(leads)
+	}
 }
 
 // Skip leaves a time out in which nobody listened: the device may have spoken meanwhile.
@@ -350,9 +362,9 @@ func (s *Sense) Skip(gone time.Duration, now time.Time) {
 func (s *Sense) Forget(now time.Time) {
 	cols, rows := s.model.Size()
 	s.model = s.newModel(cols, rows)
-	s.window, s.pending, s.commanded, s.typed = s.window[:0], nil, false, []byte{}
+	s.window, s.pending, s.commanded, s.line = s.window[:0], nil, false, s.line[:0]
 	s.forgetRequests()
-	s.view.Garble, s.view.Clean, s.settled, s.view.Secret, s.ends = 0, time.Time{}, true, false, 1
+	s.view.Garble, s.view.Clean, s.settled, s.view.Secret, s.owed, s.ends = 0, time.Time{}, true, false, 0, 0
 	s.view.LastByte = now
 	s.leavePrompt()
 	s.become(Unknown, "", now)
@@ -413,10 +425,15 @@ func (s *Sense) ended(at time.Time, line shown.Ended) {
 		s.fed.Noise = append(s.fed.Noise, Noise{string(line.Text), line.After})
 		return
 	}
+	if s.config.Ended != nil {
+		s.config.Ended(line)
+	}
 	s.matchTexts(line.Text, at)
-	if s.ends++; s.ends == 1 {
+	if s.owed > 0 {
+		s.owed, s.ahead, s.view.Secret = s.owed-1, true, false
 		return
 	}
+	s.ends++
 	if line.New && endsAsking(line.Text) {
 		s.askedSecret(string(line.Text))
 	}
@@ -442,14 +459,14 @@ func (s *Sense) askedSecret(line string) {
 // sentence, and behind which nothing has come.
 func (s *Sense) secretAbove(standing shown.Standing) bool {
 	before, _ := standing.Before()
-	return s.ends > 1 && s.asksSecret(before)
+	return s.ends > 0 && s.asksSecret(before)
 }
 
 func (s *Sense) asksSecret(line string) bool {
 	if s.config.AsksSecret == nil || strings.TrimSpace(line) == "" || !s.config.AsksSecret(line) {
 		return false
 	}
-	typed, behindPrompt := shown.Behind(line, s.prompt, s.prompts)
+	typed, behindPrompt := s.prompts.Behind(line, s.prompt)
 	return !behindPrompt || strings.TrimSpace(typed) == "" // what is typed behind a prompt asks for nothing
 }
 
@@ -603,7 +620,8 @@ func (s *Sense) asksDialog(line string) bool {
 	return false
 }
 
-func (s *Sense) modeOf(prompt string) (string, bool) {
+// ModeOf is the mode that a prompt belongs to.
+func (s *Sense) ModeOf(prompt string) (mode string, known bool) {
 	for _, mode := range s.config.Modes {
 		if mode.Prompt != nil && mode.Prompt.MatchString(prompt) {
 			return mode.Name, true
@@ -613,9 +631,9 @@ func (s *Sense) modeOf(prompt string) (string, bool) {
 }
 
 func (s *Sense) atPrompt(line string, now time.Time) {
-	if mode, is := s.modeOf(line); is {
+	if mode, is := s.ModeOf(line); is {
 		s.view.AtPrompt, s.view.Prompt, s.prompt = true, line, line
-		s.commanded, s.pending, s.view.Secret = false, nil, false
+		s.commanded, s.pending, s.view.Secret, s.owed = false, nil, false, 0
 		s.become(mode, line, now)
 	}
 }
@@ -633,7 +651,7 @@ func (s *Sense) pushable() time.Duration {
 	if behindNoise && s.waitsWith(before) || s.promptInFrontOfNoise(before) != "" {
 		return pushedAfter
 	}
-	if standing.Above(func(line string) bool { _, is := s.modeOf(line); return is }) {
+	if standing.Above(func(line string) bool { _, is := s.ModeOf(line); return is }) {
 		return lostAfter
 	}
 	return nobody
@@ -641,7 +659,7 @@ func (s *Sense) pushable() time.Duration {
 
 // waitsWith reports whether a line is a prompt or a question.
 func (s *Sense) waitsWith(line string) bool {
-	_, is := s.modeOf(line)
+	_, is := s.ModeOf(line)
 	return is || slices.ContainsFunc(s.config.Dialogs, func(d Dialog) bool { return d.Ask.MatchString(line) })
 }
 
@@ -678,7 +696,7 @@ func (s *Sense) watchReceiver(at time.Time, p []byte, line string, pause time.Du
 	switch {
 	case len(tail) > 0 && len(bytes.Trim(tail, "\x15")) == 0:
 		request = nak
-	case line != "" && len(line) <= garbleWindow && (line[0] == 'C' || line[0] == 'G') && strings.Trim(line, line[:1]) == "" && !strings.Contains(s.mute, line[:1]):
+	case line != "" && len(line) <= garbleWindow && (line[0] == 'C' || line[0] == 'G') && strings.Trim(line, line[:1]) == "" && bytes.IndexByte(s.line, line[0]) < 0:
 		request = line[0]
 	}
 	switch again := s.request == request; {

@@ -29,10 +29,11 @@ func config() Config {
 // stream feeds text at a time and lets quiet pass.
 type stream struct {
 	*Sense
-	now time.Time
+	now   time.Time
+	typed []byte
 }
 
-func newStream(c Config) *stream { return &stream{New(c, begin), begin} }
+func newStream(c Config) *stream { return &stream{Sense: New(c, begin), now: begin} }
 
 func (s *stream) hear(text string) State {
 	s.now = s.now.Add(time.Millisecond)
@@ -43,9 +44,13 @@ func (s *stream) hear(text string) State {
 // send types a text as a runbook does; its Enter begins a command.
 func (s *stream) send(text string) {
 	line, enter := strings.CutSuffix(text, "\r")
-	s.Typed(s.now, []byte(line))
+	if s.typed = append(s.typed, line...); line == "\x15" {
+		s.typed = nil
+	}
+	s.Typed(s.now, []byte(line), s.typed)
 	if enter {
-		s.Entered(s.now, true, false)
+		s.Entered(s.now, Enter{Command: true, Typed: append([]byte{}, s.typed...)})
+		s.typed = nil
 	}
 }
 
@@ -116,7 +121,7 @@ func TestAModeThatIsLeftAtOnceWasPassed(t *testing.T) {
 	s := newStream(config())
 	s.hear("sill: ")
 	s.wait(Settle)
-	s.Entered(s.now, true, true)
+	s.Entered(s.now, Enter{Command: true, Leads: true})
 	assert.Empty(t, s.State().Passed)
 	v := s.hear("start\r\nunpacking tern\r\n" + strings.Repeat("\x00", garbleWindow))
 	assert.Equal(t, Garbled, v.Mode)

@@ -88,16 +88,10 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 				out.Bytes, out.Secret = nil, len(text)
 			}
 			s.hub.Emit(out)
+			s.types(text, how, ends)
+			s.tellExchanges()
 			if command != "" {
 				s.sentCommand(command)
-			}
-			if !how.Secret && !how.Fresh || ends {
-				s.guard.runs(s.sense.State(), text, s.Dialect().Enter(), s.Dialect().Clears())
-			}
-			if ends {
-				s.sense.Entered(s.opt.Clock.Now(), how.Fresh, how.Leads)
-			} else {
-				s.sense.Typed(s.opt.Clock.Now(), item.data)
 			}
 			s.told = s.sense.State()
 			s.wire.out.put(item)
@@ -113,6 +107,27 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+}
+
+// types takes note of what the runbook types.
+func (s *Session) types(text string, how runbook.Typing, ends bool) {
+	v, now, line := s.sense.State(), s.opt.Clock.Now(), &s.exchanges.Typed
+	rest := strings.TrimSuffix(text, s.Dialect().Enter())
+	switch {
+	case !ends && !how.Secret && !how.Fresh:
+		s.runs(text, v)
+	case ends && !how.Secret && rest != "":
+		s.runs(rest, v)
+	}
+	if !ends {
+		s.sense.Typed(now, []byte(text), line.Keys)
+		return
+	}
+	command := string(line.Keys)
+	e := s.sends(s.writer(), command, how.Secret, v)
+	e.Command, e.Leads = how.Fresh, how.Leads
+	line.Entered('\r', now)
+	s.sense.Entered(now, e)
 }
 
 // asLost is what a write failed with as a line that was lost, where it is that: the device ended it in the middle of what was
@@ -182,6 +197,7 @@ func (c console) tune(ctx context.Context, baud int) (from int, err error) {
 	}
 	c.s.do(func() {
 		c.s.wire.baud = baud
+		c.s.closeExchange(event.EndSpeed)
 		c.s.forget()
 	})
 	return from, nil
@@ -312,6 +328,7 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, transfer
 	if refused != nil {
 		return refused
 	}
+	s.do(func() { s.exchanges.Moves(s.sense.State()) })
 	err := carry(ctx, p)
 	s.do(func() {
 		s.lent = nil

@@ -7,6 +7,7 @@ import (
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/exchange"
 	"pilotrix/core/image"
 )
 
@@ -19,32 +20,30 @@ func (s *Session) sentCommand(command string) {
 	s.tellPending(event.PendingDealt, dealt)
 	s.tellPending(event.PendingOpen, opened)
 	s.guard.begins = s.guard.begins || s.guard.commands.Begins()
-	s.guard.awaited = awaited{command: command, opened: opened, dealt: dealt}
-	s.guard.sent = s.sense.State().Bytes
+	if a := s.asked[s.sent]; a != nil {
+		a.awaited = awaited{opened, dealt}
+	}
+	s.guard.bytes = s.sense.State().Bytes
 	s.schedule()
 }
 
-// awaited is a command whose answer will say whether it was done: what it opened, and what it dealt with.
-type awaited struct {
-	command       string
-	opened, dealt []dialect.Open
-}
+// awaited is what a command opened, and what it dealt with: its answer says whether it was done.
+type awaited struct{ opened, dealt []dialect.Open }
 
-// answered reports whether the device has come to a prompt behind the last command, by what it has sent since.
-func (s *Session) answered() bool { return s.told.AtPrompt && s.told.Bytes > s.guard.sent }
+// cameBack reports whether the device has come to a prompt behind the last command, by what it has sent since.
+func (s *Session) cameBack() bool { return s.told.AtPrompt && s.told.Bytes > s.guard.bytes }
 
 // noticeAnswer puts right what was taken for opened, or dealt with, when the device says that the command was not done.
-func (s *Session) noticeAnswer() {
-	a := s.guard.awaited
-	if len(a.opened) == 0 && len(a.dealt) == 0 || !s.answered() {
+func (s *Session) noticeAnswer(x exchange.Exchange, a *asked) {
+	if len(a.opened) == 0 && len(a.dealt) == 0 || !x.CameBack() {
 		return
 	}
-	s.guard.awaited = awaited{}
-	if s.Dialect().Denies(a.command, s.told.Output()) {
-		s.guard.commands.Denied(a.opened, a.dealt)
-		s.tellPending(event.PendingNever, a.opened)
-		s.tellPending(event.PendingOpen, a.dealt)
+	if denies, _ := a.meaning.Denies(x.Answer()); !denies {
+		return
 	}
+	s.guard.commands.Denied(a.opened, a.dealt)
+	s.tellPending(event.PendingNever, a.opened)
+	s.tellPending(event.PendingOpen, a.dealt)
 }
 
 // readFact takes note of a fact that tells which release runs, or how long something is still pending. It is told before

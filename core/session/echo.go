@@ -52,7 +52,7 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 		v, err := c.awaitEcho(ctx, text, base, typedAt)
 		switch {
 		case err == nil && v.taken:
-			c.s.do(func() { c.s.guard.ours = "" })
+			c.s.do(func() { c.s.exchanges.Typed.Forget() })
 			return nil
 		case err == nil:
 			return c.send(ctx, d.Enter(), how, commandOf(text, how))

@@ -8,72 +8,25 @@ import (
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/exchange"
 	"pilotrix/core/sense"
 	"pilotrix/core/units"
 )
 
-// guard stops the Enter of a command that the dialect calls a danger. It follows what the hand types
-// by its own count of keys and by what the device shows, since either alone can be wrong: the echo may be
-// late, and a device may put a line there that was never typed. It belongs to the session's loop.
+// guard stops the Enter of a command that the dialect calls a danger. It judges by what is typed and by what the device shows, since
+// either alone can be wrong: the echo may be late, and a device may put a line there that was never typed. It belongs to the
+// session's loop.
 type guard struct {
 	commands *dialect.Interlocks
 	off      bool
-	typed    []byte
-	asked    string        // what the device asked when it began: what is typed behind it is an answer
-	prompted bool          // that began at a prompt which was seen
-	unsure   time.Time     // when a key was typed that changes the line in ways only the device knows
-	answers  time.Duration // within that time the device shows what such a key has put there
+	line     *exchange.Typed
+	answers  time.Duration // within that time the device shows what a key has put there that changes the line
 	held     []byte        // the Enter that was stopped, and what was pasted behind it
 	command  string
-	awaited  awaited
-	sent     int64           // how much the device had sent when the last command went out
+	bytes    int64           // how much the device had sent when the last command went out
 	gone     []event.Pending // what ran out, or was lost by a restart, since the run began
 	starting bool            // it starts, and has not come to a prompt
 	begins   bool            // a command was sent whose restart is waited for, and has not begun yet
-
-	ours   string // what the runbook typed on the present line and has not ended
-	proofs int    // the device's mode proofs until a key was last typed
-}
-
-// key follows one byte of the hand's.
-func (k *guard) key(b byte, now time.Time) {
-	switch {
-	case b == 0x7f || b == '\b':
-		k.typed = k.typed[:max(0, len(k.typed)-1)]
-	case b == 0x03: // Ctrl-C
-		k.typed, k.unsure = k.typed[:0], time.Time{}
-	case b == 0x15: // Ctrl-U: shells take back what stands before the cursor, wherever that was moved to
-		if k.typed = k.typed[:0]; !k.unsure.IsZero() {
-			k.unsure = now
-		}
-	case b == 0x17: // Ctrl-W
-		k.typed = k.typed[:bytes.LastIndexByte(bytes.TrimRight(k.typed, " "), ' ')+1]
-	case b < 0x20: // Tab, Escape and its sequences, the keys that recall and move
-		k.unsure = now
-	default:
-		const most = 4096
-		if len(k.typed) < most {
-			k.typed = append(k.typed, b)
-		}
-	}
-}
-
-func (k *guard) newLine() { k.typed, k.unsure, k.asked = k.typed[:0], time.Time{}, "" }
-
-// lineTaken notes the key by which the device takes the line.
-func (k *guard) lineTaken(key byte, now time.Time) {
-	if k.newLine(); key == dialect.TakeAndNext[0] {
-		k.unsure = now
-	}
-}
-
-// shown is what stands on the line, without what the device asks there.
-func (k *guard) shown(v sense.State) (text string, known bool) {
-	text, known = v.Typed()
-	if rest, answers := strings.CutPrefix(text, k.asked); !known && k.asked != "" && answers {
-		return rest, true
-	}
-	return text, known
 }
 
 // A device answers a key that recalls a line within that time, over a cable and over a network.
@@ -90,19 +43,19 @@ func (k *guard) stops(v sense.State, now time.Time) (command, says string) {
 	if k.off {
 		return "", ""
 	}
-	if k.unsure.IsZero() {
-		if says = k.commands.Stops(string(k.typed)); says != "" {
-			return strings.TrimSpace(string(k.typed)), says
+	if k.line.Certain() {
+		if says = k.commands.Stops(string(k.line.Keys)); says != "" {
+			return strings.TrimSpace(string(k.line.Keys)), says
 		}
 	}
-	shown, known := k.shown(v)
+	shown, known := k.line.Drawn(v)
 	if says = k.commands.Stops(shown); says != "" {
 		return strings.TrimSpace(shown), says
 	}
 	if !k.commands.Any() {
 		return "", ""
 	}
-	if k.unsure.IsZero() {
+	if k.line.Certain() {
 		return k.doubt(shown, known)
 	}
 	// The device may have put a line there, and a log line of its may have come behind it.
@@ -110,10 +63,10 @@ func (k *guard) stops(v sense.State, now time.Time) (command, says string) {
 		return strings.TrimSpace(above), k.commands.Stops(above)
 	}
 	empty := strings.TrimSpace(shown) == ""
-	if empty && now.Sub(k.unsure) >= k.answers && (v.LastByte.IsZero() || now.Sub(v.LastByte) >= k.answers) {
+	if empty && now.Sub(k.line.Doubt) >= k.answers && (v.LastByte.IsZero() || now.Sub(v.LastByte) >= k.answers) {
 		return "", "" // it had the time to put a line there, and has not
 	}
-	if v.LastByte.Before(k.unsure) || !known && empty {
+	if v.LastByte.Before(k.line.Doubt) || !known && empty {
 		return "…", unseen
 	}
 	return "", ""
@@ -122,8 +75,8 @@ func (k *guard) stops(v sense.State, now time.Time) (command, says string) {
 // doubt holds an Enter where the device shows something else than what was typed: what it will take cannot be told.
 // What it has not shown yet is no doubt.
 func (k *guard) doubt(shown string, known bool) (command, says string) {
-	typed, shown := strings.TrimSpace(string(k.typed)), strings.TrimSpace(shown)
-	if !k.prompted || !known || typed == "" || shown == "" || strings.HasPrefix(typed, shown) {
+	typed, shown := strings.TrimSpace(string(k.line.Keys)), strings.TrimSpace(shown)
+	if k.line.Mode == "" || !known || typed == "" || shown == "" || strings.HasPrefix(typed, shown) {
 		return "", ""
 	}
 	return typed, fmt.Sprintf("was typed, and the line shows “%s”: see which of the two it is", shown)
@@ -140,60 +93,76 @@ func (s *Session) pressLines(keys []byte) {
 	}
 	s.forgetHeld()
 	for len(keys) > 0 {
-		end := bytes.IndexAny(keys, s.Dialect().Ends())
-		switch {
-		case end >= 0 && s.sense.State().Secret && end+1 < len(keys):
-			s.pressNow(keys[:end+1])
-			s.keepBehindSecret(keys[end+1:])
-			return
-		case end < 0 || s.sense.State().Secret || s.guard.off:
+		end := bytes.IndexAny(keys, s.Dialect().Ends()+"\x03")
+		if end < 0 {
 			s.follow(keys)
-			s.pressNow(keys)
+			s.pressNow(keys, nil)
 			return
 		}
 		s.follow(keys[:end])
-		s.pressNow(keys[:end])
-		if command, says := s.guard.stops(s.sense.State(), s.opt.Clock.Now()); says != "" {
+		s.pressNow(keys[:end], nil)
+		key, behind := keys[end:end+1], keys[end+1:]
+		secret := s.sense.State().Secret
+		switch command, says := s.stopsEnter(key, secret); {
+		case says != "":
 			s.guard.held, s.guard.command = bytes.Clone(keys[end:]), command
 			s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says, Now: s.present()})
 			return
+		case key[0] == interrupt:
+			s.breakOff(key)
+		default:
+			s.enter(key)
 		}
-		s.enter(keys[end : end+1])
-		keys = keys[end+1:]
+		if keys = behind; secret && len(keys) > 0 {
+			s.keepBehindSecret(keys)
+			return
+		}
 	}
 }
 
-// follow counts the hand's keys.
-func (s *Session) follow(keys []byte) {
-	v := s.sense.State()
-	s.guard.touched(v)
-	if len(s.guard.typed) == 0 {
-		s.guard.prompted, s.guard.asked = v.AtPrompt, v.Question()
+// stopsEnter says why a key that ends a line is stopped, empty where it is not.
+func (s *Session) stopsEnter(key []byte, secret bool) (command, says string) {
+	if secret || key[0] == interrupt {
+		return "", ""
 	}
+	return s.guard.stops(s.sense.State(), s.opt.Clock.Now())
+}
+
+// breakOff sends the key that breaks off what the device does, and drops the line.
+func (s *Session) breakOff(key []byte) {
+	ends := s.exchanges.Interrupt()
+	s.pressNow(key, &ends)
+}
+
+// follow counts the hand's keys, none of which ends the line.
+func (s *Session) follow(keys []byte) {
+	if len(keys) == 0 {
+		return
+	}
+	v, now := s.sense.State(), s.opt.Clock.Now()
+	line := &s.exchanges.Typed
+	line.Begin(event.Hand, v)
 	if v.Secret {
 		return
 	}
-	for _, b := range keys {
-		if strings.IndexByte(s.Dialect().Ends(), b) >= 0 {
-			s.guard.lineTaken(b, s.opt.Clock.Now())
-			continue
-		}
-		s.guard.key(b, s.opt.Clock.Now())
+	for _, key := range keys {
+		line.Key(key, now)
 	}
 }
 
-// enter sends an Enter; the line before it goes to the device.
+// enter sends the key that ends a line; the line before it goes to the device.
 func (s *Session) enter(key []byte) {
-	command, _ := s.sense.State().Typed()
-	if s.guard.unsure.IsZero() && len(s.guard.typed) > 0 {
-		command = string(s.guard.typed)
+	v := s.sense.State()
+	line := &s.exchanges.Typed
+	command := line.Text(v)
+	secret := v.Secret
+	ends := s.sends(event.Hand, command, secret, v)
+	line.Entered(key[0], s.opt.Clock.Now())
+	s.pressNow(key, &ends)
+	if secret {
+		return
 	}
-	s.guard.lineTaken(key[0], s.opt.Clock.Now())
-	s.pressNow(key)
 	s.sentCommand(command)
-	if strings.TrimSpace(command) != "" {
-		s.facts.Change() // as far as can be known: it was typed by hand
-	}
 }
 
 // forgetHeld drops an Enter that was stopped: the line is being changed.
@@ -253,7 +222,7 @@ func (s *Session) noticeRestart() {
 	case starts && !s.guard.starting:
 		s.tellPending(event.PendingLost, s.guard.commands.Restarted())
 		s.guard.begins = false
-	case s.guard.begins && s.answered():
+	case s.guard.begins && s.cameBack():
 		s.tellPending(event.PendingNever, s.guard.commands.Refused())
 		s.guard.begins = false
 	}

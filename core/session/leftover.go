@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
@@ -14,27 +13,19 @@ import (
 // What either writer has left on the device's line belongs to the next Enter, whoever presses it: it is emptied
 // before the runbook types a line of its own, and what the runbook has left is where the hand's line begins.
 
-// takeOver makes what the runbook has half typed the beginning of the hand's line, which it is for the device.
-func (s *Session) takeOver() {
-	s.doubts.add("you had the helm")
-	k := s.guard
-	if k.ours == "" {
+// takeOver notes that the hand may do anything from here on. What the runbook has half typed is the beginning of its line.
+func (s *Session) takeOver() { s.doubts.add("you had the helm") }
+
+// runs follows what the runbook types: what it empties the line with takes all of it away.
+func (s *Session) runs(text string, v sense.State) {
+	line := &s.exchanges.Typed
+	if text == s.Dialect().Clears() {
+		line.Forget()
 		return
 	}
-	k.typed, k.unsure, k.ours = append(k.typed[:0], k.ours...), time.Time{}, ""
+	line.Begin(s.writer(), v)
+	line.Keys = append(line.Keys, text...)
 }
-
-// runs follows what the runbook types.
-func (k *guard) runs(v sense.State, text, enter, clears string) {
-	k.touched(v)
-	if k.ours += text; text == clears || strings.HasSuffix(text, enter) {
-		k.ours = ""
-	}
-}
-
-// touched notes how often the device had proved a mode when a key was typed, by which it is seen whether the device
-// has ended that line since.
-func (k *guard) touched(v sense.State) { k.proofs = v.Count }
 
 // left is what was left on the line and not ended, in words; empty when nothing was. A line is over when the device
 // has put a prompt, or a mode that has none, since, and shows nothing behind it. What the device does not show may be
@@ -45,11 +36,11 @@ func (k *guard) left(v sense.State) string {
 	switch {
 	case k.held != nil:
 		return "“" + k.command + "”"
-	case len(k.typed) == 0 && k.unsure.IsZero() && k.ours == "":
+	case k.line.Empty():
 		return ""
 	case known && shown != "":
 		return "“" + shown + "”"
-	case v.Count > k.proofs:
+	case k.line.Ended(v):
 		return ""
 	}
 	return "something that the device does not show"
@@ -79,7 +70,7 @@ func (c console) clearLeft(ctx context.Context) error {
 	c.s.do(func() {
 		if c.s.helm.who == event.Runbook {
 			c.s.forgetHeld()
-			c.s.guard.newLine()
+			c.s.exchanges.Typed.Forget()
 		}
 	})
 	return nil

@@ -105,7 +105,7 @@ func (s *Session) PressPasted(text string) error {
 
 // typeText types a text that was given the line.
 func (s *Session) typeText(ctx context.Context, text string, lines []string, opt PasteOptions) (result Pasted, err error) {
-	defer s.do(func() { s.helm.running = false; s.helm.take("the text was typed") })
+	defer s.do(func() { s.helm.running, s.pasting = false, false; s.helm.take("the text was typed") })
 	held, release := console{s}.WithHelm(ctx)
 	defer release()
 	p := &pasting{console: console{s}, opt: opt, of: len(lines)}
@@ -145,7 +145,7 @@ func (s *Session) takeForPaste() (err error) {
 			err = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
 		default:
 			s.forgetHeld()
-			s.helm.running = true
+			s.helm.running, s.pasting = true, true
 			s.helm.give("a text is typed")
 		}
 	})
@@ -211,7 +211,7 @@ func (p *pasting) refusal(answer string) string {
 
 // enter types a line and ends it.
 func (p *pasting) enter(ctx context.Context, line string) error {
-	how := runbook.Typing{Fresh: true, Leads: p.s.Dialect().Leads(line), Secret: p.Device().Secret}
+	how := runbook.Typing{Fresh: true, Leads: p.s.Dialect().Means(line, "", nil).Leads(), Secret: p.Device().Secret}
 	switch {
 	case how.Secret:
 		return p.send(ctx, line+p.s.Dialect().Enter(), how, "")

@@ -54,6 +54,8 @@ func (s *Session) Learn(d *dialect.Dialect) (err error) {
 		s.dialect.Store(d)
 		s.heard = nil
 		s.guard.commands = d.NewInterlocks()
+		s.closeExchange(event.EndCut)
+		s.exchanges.Learn(d)
 		s.sense.Learn(s.senseConfig(), s.opt.Clock.Now())
 		s.hub.Emit(event.Learned{Dialect: d.Dialect})
 		s.tell()

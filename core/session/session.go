@@ -6,7 +6,6 @@
 package session
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -18,11 +17,13 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/exchange"
 	"pilotrix/core/line"
 	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
 	"pilotrix/core/screen"
 	"pilotrix/core/sense"
+	"pilotrix/core/shown"
 	"pilotrix/core/transfer"
 )
 
@@ -86,7 +87,12 @@ type Session struct {
 	charset    screen.Charset
 	chunk      line.Chunk // what has arrived and was not taken in yet
 	woken      int64      // bytes that had come when Enter was pressed for a prompt that was pushed away
-	fresh      bool       // the line that is typed is a command, as far as is known
+	exchanges  *exchange.Maker
+	sent       int            // lines whose Enter has gone out
+	asked      map[int]*asked // by their number, those that were not answered yet
+	parsings   []parsing      // answers that are read for facts, in their order
+	pasting    bool           // a text is typed line by line
+	step       string         // of the runbook that is under way
 	told       sense.State
 	others     map[string]*Session // lines to the same device beside this one
 	heard      []byte              // what came last, while nobody knows how the device talks
@@ -130,7 +136,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	s := &Session{
 		opt: opt, hub: event.NewHub(opt.Clock), calls: make(chan func()), done: make(chan struct{}), end: end, life: own,
 		wire: newWire(wire), guard: &guard{commands: opt.Dialect.NewInterlocks(), answers: answersNear},
-		waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
+		asked: map[int]*asked{}, waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
 		cols: fixedCols, rows: fixedRows,
 	}
 	if s.overNetwork() {
@@ -147,6 +153,8 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
 	}
 	s.sense = sense.New(s.senseConfig(), opt.Clock.Now())
+	s.exchanges = exchange.NewMaker(s.sense, opt.Dialect, opt.Clock.Now)
+	s.guard.line = &s.exchanges.Typed
 	if s.cols > 0 {
 		s.sense.Model().Resize(s.cols, s.rows)
 	}
@@ -160,6 +168,7 @@ func (s *Session) senseConfig() (c sense.Config) {
 		c = s.Dialect().Sense()
 	}
 	c.AsksSecret, c.Reply = s.Dialect().AsksSecret, s.answerDevice
+	c.Ended = func(line shown.Ended) { s.exchanges.Ended(line) }
 	s.charset = c.Charset
 	return c
 }
@@ -236,7 +245,10 @@ func (s *Session) Clock() clock.Clock { return s.opt.Clock }
 
 // Close ends the session and its line.
 func (s *Session) Close(why string) {
-	s.do(func() { s.hub.Emit(event.SessionEnd{Why: why}) })
+	s.do(func() {
+		s.closeExchange(event.EndLeft)
+		s.hub.Emit(event.SessionEnd{Why: why})
+	})
 	s.end()
 	<-s.done
 	if s.watch != nil {
@@ -376,19 +388,35 @@ func (s *Session) arrived(chunk line.Chunk) {
 	s.noticeTelnet(chunk.Bytes)
 	s.hand.draws(chunk.Bytes)
 	fed := s.sense.Feed(chunk.At, chunk.Bytes)
-	begin := 0
-	for _, noise := range fed.Noise { // each is told right behind its line, so that every view knows which it is
-		s.hub.Emit(event.In{Bytes: event.Text(chunk.Bytes[begin:noise.After])})
-		s.hub.Emit(event.Noise{Text: noise.Text})
-		begin = noise.After
-	}
-	if begin < len(chunk.Bytes) {
-		s.hub.Emit(event.In{Bytes: event.Text(chunk.Bytes[begin:])})
-	}
+	s.emitIn(chunk.Bytes, fed.Noise)
 	if fed.Changed || len(s.hand.waiting) > 0 || len(s.waiters) > 0 && len(chunk.Bytes) < fewBytes {
 		s.tell()
 	}
 	s.schedule()
+}
+
+// emitIn tells what came, and right behind the line that shows it whatever that line is, so that every view knows.
+func (s *Session) emitIn(p []byte, noise []sense.Noise) {
+	found := s.exchanges.Take()
+	begin := 0
+	upTo := func(end int) {
+		if end > begin {
+			s.hub.Emit(event.In{Bytes: event.Text(p[begin:end])})
+			begin = end
+		}
+	}
+	for len(noise) > 0 || len(found) > 0 {
+		if len(found) == 0 || len(noise) > 0 && noise[0].After <= found[0].After {
+			upTo(noise[0].After)
+			s.hub.Emit(event.Noise{Text: noise[0].Text})
+			noise = noise[1:]
+			continue
+		}
+		upTo(found[0].After)
+		s.tellExchange(found[0])
+		found = found[1:]
+	}
+	upTo(len(p))
 }
 
 // fewBytes is a piece that whoever waits is told of at once, such as an echo; of a flood they are told when
@@ -409,12 +437,13 @@ func (s *Session) tell() {
 		s.hub.Emit(event.Prompt{Mode: v.Mode, Text: v.Prompt})
 	}
 	s.told = v
+	s.exchanges.See(v)
+	s.tellExchanges()
 	s.settleKeys(v)
 	s.secretOver(v)
 	s.answerPager(v)
 	s.askPrompt(v)
 	s.typeLater(v)
-	s.noticeAnswer()
 	s.noticeRestart()
 	for w := range s.waiters {
 		if w.ready(v) {
@@ -431,7 +460,7 @@ func (s *Session) answerPager(v sense.State) {
 	}
 	key := s.Dialect().PagerKey()
 	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
-	s.sense.Typed(s.opt.Clock.Now(), []byte(key))
+	s.sense.Typed(s.opt.Clock.Now(), []byte(key), nil)
 	s.told = s.sense.State()
 	s.wire.out.put(outgoing{data: []byte(key)})
 }
@@ -454,7 +483,7 @@ func (s *Session) wake() {
 		key = s.Dialect().Clears() + key
 	}
 	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
-	s.sense.Entered(s.opt.Clock.Now(), false, false)
+	s.sense.Entered(s.opt.Clock.Now(), sense.Enter{})
 	s.told = s.sense.State()
 	s.wire.out.put(outgoing{data: []byte(key)})
 	s.schedule()
@@ -492,6 +521,7 @@ func (s *Session) schedule() {
 	}
 	sooner(s.secretOut.over)
 	sooner(s.nextLater())
+	sooner(s.exchanges.Next())
 	if at := s.sense.State().LastByte.Add(shownWithin + time.Millisecond); s.hand.ahead() && at.After(s.opt.Clock.Now()) {
 		sooner(at)
 	}
@@ -523,7 +553,8 @@ func (s *Session) Press(keys []byte) {
 	})
 }
 
-func (s *Session) pressNow(keys []byte) {
+// pressNow sends keys of the hand's, or the key that ends its line.
+func (s *Session) pressNow(keys []byte, ends *sense.Enter) {
 	if len(keys) == 0 || s.wire.line == nil {
 		return
 	}
@@ -531,24 +562,15 @@ func (s *Session) pressNow(keys []byte) {
 	s.follows(keys, v)
 	s.record(keys, v)
 	now := s.opt.Clock.Now()
-	if bytes.ContainsAny(keys, s.Dialect().Ends()+"\x03") {
-		typed, _ := s.sense.State().Typed()
-		s.sense.Entered(now, s.fresh, s.fresh && (strings.TrimSpace(typed) == "" || s.Dialect().Leads(typed)))
-		s.fresh = false
+	if ends != nil {
+		s.sense.Entered(now, *ends)
 	} else {
-		s.noteFresh()
-		s.sense.Typed(now, keys)
+		s.sense.Typed(now, keys, s.exchanges.Typed.Keys)
 	}
+	s.tellExchanges()
 	s.told = s.sense.State()
 	s.wire.out.put(outgoing{data: keys})
 	s.schedule()
-}
-
-// noteFresh remembers whether the line that is typed began at a prompt, and not at a question in the middle
-// of a command.
-func (s *Session) noteFresh() {
-	v := s.sense.State()
-	s.fresh = s.fresh || v.Dialog == "" && !v.Secret && !v.Pager && v.UnknownQuestion() == ""
 }
 
 // Run carries a prepared runbook out and returns when it has ended. One runs at a time.

@@ -35,9 +35,11 @@ func (s *Session) noticeSleep(now time.Time) {
 	text := fmt.Sprintf("this machine was suspended for %s, and the device was not", units.Words(gone.Round(time.Second)))
 	s.doubts.add("this machine was suspended")
 	moved := s.guard.commands.Slept(gone)
-	for i := range s.guard.awaited.dealt { // what is pending again where the device has not done it
-		if until := &s.guard.awaited.dealt[i].Until; !until.IsZero() {
-			*until = until.Add(-gone)
+	for _, a := range s.asked { // what is pending again where the device has not done it
+		for i := range a.dealt {
+			if until := &a.dealt[i].Until; !until.IsZero() {
+				*until = until.Add(-gone)
+			}
 		}
 	}
 	for _, open := range moved {

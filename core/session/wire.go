@@ -92,6 +92,7 @@ func (s *Session) lost(ctx context.Context) {
 	s.settleWaiting(true)
 	s.later = later{} // what it was for is gone
 	s.lineWent()
+	s.closeExchange(event.EndLost)
 	s.forget()
 	s.failWaiters()
 	if s.canComeBack() {

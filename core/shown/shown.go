@@ -42,12 +42,14 @@ type Model struct {
 	lost     int64  // bytes of the answer that were given up
 	inked    int64  // characters drawn when the mark was set
 	returns  int64  // carriage returns by then
+	placed   int64  // what full-screen programs did by then
 	blank    bool   // the marked line had nothing on it: what is drawn there is new
 	echo     []byte // what stood on the marked line when an Enter was sent there: what follows it on its row is new
 	leaving  []byte // the marked line, of which some rows have left the screen
 
 	each    func(Ended)
-	scratch []byte
+	scratch []byte // of the line that ends
+	present []byte // of the present one
 }
 
 // Ended is a line that a line feed has ended. Text is good until the next one.
@@ -179,14 +181,23 @@ func (m *Model) kept(line []byte) ([]byte, bool) {
 // was sent there; else what is drawn on a blank line itself is part of it. Typed is what the device echoes on that line, by then or later,
 // nil where that is not known.
 func (m *Model) Mark(ended bool, typed []byte) {
-	m.scrolled, m.joining, m.passing, m.lost = nil, m.joining[:0], false, 0
-	m.inked, m.returns = m.screen.Inked(), m.screen.Returns()
 	line, free := m.Line()
-	m.blank = !ended && line == "" && free
-	m.echo, m.leaving = m.echo[:0], m.leaving[:0]
+	m.mark(!ended && line == "" && free)
 	if ended && free && typed != nil {
 		m.echo = echoOf(m.echo, line, typed)
 	}
+}
+
+// MarkBehind begins an answer behind the echo that stands on the cursor's line, which ends now.
+func (m *Model) MarkBehind(echo string) {
+	m.mark(false)
+	m.echo = append(m.echo, echo...)
+}
+
+func (m *Model) mark(blank bool) {
+	m.scrolled, m.joining, m.passing, m.lost = nil, m.joining[:0], false, 0
+	m.inked, m.returns, m.placed = m.screen.Inked(), m.screen.Returns(), m.screen.Placed()
+	m.blank, m.echo, m.leaving = blank, m.echo[:0], m.leaving[:0]
 	m.screen.Pin()
 }
 
@@ -217,17 +228,20 @@ func (m *Model) Below() bool {
 	return y >= m.newFrom() || m.screen.Inked() > m.inked && m.screen.Returns() > m.returns
 }
 
+// Painted reports whether a full-screen program drew since the mark: what was drawn is no answer then.
+func (m *Model) Painted() bool { return m.screen.Placed() > m.placed }
+
 // Line is the present line up to the cursor; free reports that nothing follows it there. Where something
 // does, the line is given whole.
 func (m *Model) Line() (text string, free bool) {
 	var out []byte
-	if out, free = m.screen.BeforeCursor(m.scratch[:0]); free {
-		m.scratch = out
+	if out, free = m.screen.BeforeCursor(m.present[:0]); free {
+		m.present = out
 		return string(out), true
 	}
 	_, y, _ := m.screen.Cursor()
 	out, _, _ = m.screen.LineAt(y, out[:0])
-	m.scratch = out
+	m.present = out
 	return strings.TrimRight(string(out), " "), false
 }
 

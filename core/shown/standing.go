@@ -1,9 +1,6 @@
 package shown
 
-import (
-	"regexp"
-	"strings"
-)
+import "strings"
 
 // Standing are the last lines, noise left out, the present one first. What is typed may be spread over
 // several: a device that wraps by itself, or a log line in the middle, breaks it.
@@ -25,9 +22,9 @@ func (s Standing) Before() (line string, behindNoise bool) {
 }
 
 // Any returns the first of the lines, less the prompt it stands behind, for which such holds.
-func (s Standing) Any(prompt string, prompts []*regexp.Regexp, such func(typed string) bool) (typed string, found bool) {
+func (s Standing) Any(prompt string, prompts Prompts, such func(typed string) bool) (typed string, found bool) {
 	for _, line := range s.lines {
-		if rest, behindPrompt := Behind(line, prompt, prompts); behindPrompt {
+		if rest, behindPrompt := prompts.Behind(line, prompt); behindPrompt {
 			line = rest
 		}
 		if such(line) {
@@ -50,7 +47,7 @@ func (s Standing) Above(such func(string) bool) bool {
 
 // Shows reports whether what stands behind one of the prompts, or behind base, is text: typed and echoed,
 // on one line or broken over several. Base is the line as it was before it was typed.
-func (s Standing) Shows(text, base string, prompts []*regexp.Regexp) bool {
+func (s Standing) Shows(text, base string, prompts Prompts) bool {
 	want := squeeze(text)
 	for joined, n := "", 0; n < len(s.lines); n++ {
 		joined = s.lines[n] + joined
@@ -58,7 +55,7 @@ func (s Standing) Shows(text, base string, prompts []*regexp.Regexp) bool {
 		if !strings.HasSuffix(all, want) {
 			continue // no end of it is the text: the prompts, which cost most, need not be tried
 		}
-		if rest, found := Behind(joined, base, prompts); found && squeeze(rest) == want {
+		if rest, found := prompts.Behind(joined, base); found && squeeze(rest) == want {
 			return true
 		}
 		if n > 0 && base == "" && all == want {
@@ -84,14 +81,14 @@ func squeeze(text string) string { return strings.Join(strings.Fields(text), " "
 
 // Typed is what stands behind the prompt; known is false where no prompt was found, and the present line is
 // given as it is.
-func (s Standing) Typed(prompt string, prompts []*regexp.Regexp) (text string, known bool) {
+func (s Standing) Typed(prompt string, prompts Prompts) (text string, known bool) {
 	joined := ""
 	for i, line := range s.lines {
 		if i > 0 && !s.noisy[i] && len(line) < leastWidth {
 			break // that line was ended: what came below is something else
 		}
 		joined = line + joined
-		if rest, found := Behind(joined, prompt, prompts); found {
+		if rest, found := prompts.Behind(joined, prompt); found {
 			return rest, true
 		}
 	}
@@ -100,28 +97,3 @@ func (s Standing) Typed(prompt string, prompts []*regexp.Regexp) (text string, k
 
 // leastWidth is the narrowest terminal that a device breaks its lines for, in columns.
 const leastWidth = 38
-
-// Behind cuts a prompt off: the one that is known, or any that a pattern finds.
-func Behind(line, prompt string, prompts []*regexp.Regexp) (rest string, found bool) {
-	if prompt != "" {
-		if rest, found := strings.CutPrefix(line, prompt); found {
-			return rest, true
-		}
-		if strings.TrimRight(prompt, " ") == line {
-			return "", true
-		}
-	}
-	const longest = 80
-	for _, p := range prompts {
-		for n := 1; n <= min(len(line), longest); n++ {
-			if !p.MatchString(line[:n]) {
-				continue
-			}
-			for n < len(line) && p.MatchString(line[:n+1]) {
-				n++
-			}
-			return line[n:], true
-		}
-	}
-	return "", false
-}

@@ -47,7 +47,21 @@ func (s *State) Of(what string) string {
 }
 
 // BoardOld reports whether the device was changed, or restarted, since its banks or systems were read.
-func (s *State) BoardOld() bool { return s.ChangedAt.After(s.BoardRead) }
+func (s *State) BoardOld() bool { return s.Old(s.BoardRead) }
+
+// Old reports whether the device was changed, or restarted, since something was read.
+func (s *State) Old(read time.Time) bool { return s.ChangedAt.After(read) }
+
+// ChangedText says what changed the device last, for what was read before.
+func (s *State) ChangedText() string {
+	switch {
+	case s.Changed.Maybe:
+		return "may have been changed by hand since"
+	case s.Changed.Hand:
+		return "changed by hand since"
+	}
+	return "changed since"
+}
 
 // Unit is one of several devices that answer as one.
 type Unit struct {
@@ -233,7 +247,7 @@ func (s *State) pending(at time.Time, b event.Pending) {
 	s.Pending = slices.DeleteFunc(s.Pending, func(p event.Pending) bool { return p.Name == b.Name })
 	open := slices.IndexFunc(s.Deadlines, func(d Deadline) bool { return d.Name == b.Name && d.End.IsZero() })
 	if b.State == event.PendingRan || b.State == event.PendingLost {
-		s.ChangedAt = at
+		s.ChangedAt, s.Changed = at, event.Change{}
 	}
 	if b.State != event.PendingOpen {
 		if open >= 0 {

@@ -90,6 +90,7 @@ type State struct {
 	Newcomers                               []event.Newcomer
 	BoardRead                               time.Time    // when banks or systems were read last
 	ChangedAt                               time.Time    // when the device was changed last, or restarted
+	Changed                                 event.Change // what that was, where a command did it
 	DryRun                                  *DryRun      // nil until there was one
 	Flash                                   *event.Flash // nil until one was reckoned
 	FlashPhase                              string       // of the step that told of it last
@@ -204,7 +205,7 @@ func (s *State) Apply(e event.Event) {
 	case event.Helm:
 		s.Helm = b
 	case event.Change:
-		s.ChangedAt = e.At
+		s.ChangedAt, s.Changed = e.At, b
 	case event.Pending:
 		s.pending(e.At, b)
 	case event.Ask:
@@ -214,9 +215,13 @@ func (s *State) Apply(e event.Event) {
 			s.Ask = nil
 		}
 	case event.Fact:
-		s.fact(e.At, b)
-		s.board(e.At, b)
-		s.ReadAt = e.At
+		at := e.At
+		if !b.Read.IsZero() {
+			at = b.Read
+		}
+		s.fact(at, b)
+		s.board(at, b)
+		s.ReadAt = at
 	case event.Check:
 		s.Checks = append(s.Checks, b)
 	case event.Note:

@@ -254,7 +254,7 @@ func (s *State) applyServers(e event.Event) {
 	case event.Reach:
 		s.reach(b)
 	case event.Restart:
-		s.Restart, s.ChangedAt = &b, e.At
+		s.Restart, s.ChangedAt, s.Changed = &b, e.At, event.Change{}
 	case event.Flash:
 		s.Flash = &b
 		if step := s.Present(); step != nil {

@@ -480,6 +480,9 @@ func (p painter) device() []paint.Line {
 		right = paint.Line{paint.In(p.t.Quiet, "read "+units.Ago(p.s.Now.Sub(p.s.ReadAt)))}
 	}
 	lines := []paint.Line{p.head("device", right)}
+	if p.s.Old(p.s.ReadAt) {
+		lines = append(lines, paint.Line{paint.Strong(p.t.Here, p.s.ChangedText())})
+	}
 	if p.s.Mode.Name != "" {
 		lines = append(lines, p.row("mode", paint.Line{paint.In(p.t.Text, p.s.Mode.Name)}))
 	}
@@ -539,6 +542,9 @@ func (p painter) proved() []paint.Line {
 		return nil
 	}
 	lines := []paint.Line{p.head("proved", nil)}
+	if p.s.ChangedAt.After(p.s.Ended) {
+		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "held until "+p.s.ChangedAt.Format("15:04:05")), paint.In(p.t.Here, ", "+p.s.ChangedText())}.Cut(p.width))
+	}
 	for _, proof := range p.s.RunEnd.Proved {
 		for i, row := range paint.Wrap(proof, p.width-2) {
 			mark := "  "

@@ -93,7 +93,7 @@ func (v *Device) Draw(r view.Room) []paint.Line {
 		if i == v.choice.At {
 			from = len(lines)
 		}
-		lines = append(lines, row(t, f, i == v.choice.At, r.Width)...)
+		lines = append(lines, row(t, v.state, f, i == v.choice.At, r.Width)...)
 		if i == v.choice.At {
 			to = len(lines)
 		}
@@ -104,16 +104,24 @@ func (v *Device) Draw(r view.Room) []paint.Line {
 
 const nameWidth = 24
 
-func row(t theme.Theme, f state.Fact, chosen bool, width int) []paint.Line {
+func row(t theme.Theme, s *state.State, f state.Fact, chosen bool, width int) []paint.Line {
 	mark, name := "  ", paint.In(t.Quiet, fmt.Sprintf("%-*s ", nameWidth, f.Name))
 	value := paint.Line{paint.In(t.Text, f.Value)}
 	if f.Changed() {
 		mark, value = "⇢ ", paint.Line{paint.In(t.Quiet, f.Before+" ⇢ "), paint.Strong(t.Bright, f.Value)}
 	}
-	right := paint.Line{paint.In(t.Faint, f.Source+"  "+f.At.Format("15:04:05"))}
+	source := f.Source
+	if f.Hand {
+		source += "  typed by hand"
+	}
+	when := paint.In(t.Faint, f.At.Format("15:04:05"))
+	if s.Old(f.At) {
+		when = paint.In(t.Here, "old: "+f.At.Format("15:04:05"))
+	}
+	right := paint.Line{paint.In(t.Faint, source+"  "), when}
 	left := append(paint.Line{paint.Strong(t.Here, mark), name}, value...)
 	if left.Width()+right.Width()+2 > width {
-		right = paint.Line{paint.In(t.Faint, f.At.Format("15:04:05"))}
+		right = paint.Line{when}
 	}
 	line := paint.Between(left, right, width)
 	if !chosen {

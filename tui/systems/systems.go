@@ -49,7 +49,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 // AsOf are words beside a board's name, in whose place it is said when the board is old.
 func AsOf(t theme.Theme, s *state.State, words string) paint.Piece {
 	if s.BoardOld() {
-		return paint.Strong(t.Here, "as of "+s.BoardRead.Format("15:04:05")+", changed since")
+		return paint.Strong(t.Here, "as of "+s.BoardRead.Format("15:04:05")+", "+s.ChangedText())
 	}
 	return paint.In(t.Quiet, words)
 }

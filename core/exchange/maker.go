@@ -1,0 +1,391 @@
+package exchange
+
+import (
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/sense"
+	"pilotrix/core/shown"
+)
+
+// Talk is what a maker needs to know of how the device talks.
+type Talk interface {
+	Echoes() bool
+	Refuses(answer string) (words string)
+	Starts(mode string) bool
+}
+
+// Found is something that a line of the device has shown; After is where that line ends in what was taken in.
+type Found struct {
+	After int
+	Body  event.Body
+	Ended *Exchange // the exchange that Body is the end of, nil for none
+}
+
+// Maker makes the exchanges of one line. It is used by one goroutine.
+type Maker struct {
+	Typed Typed
+
+	talk   Talk
+	sense  *sense.Sense
+	now    func() time.Time
+	number int
+	queue  []Sent // whose Enter has gone out, and that the device has not taken yet
+	open   *Exchange
+	found  []Found
+	doubt  bool      // which of the lines that wait the device has taken is not certain
+	rested time.Time // since when the device waits at a prompt though lines wait, zero for not
+}
+
+// NewMaker begins with nothing asked. Its Ended is to be sensed's Config.Ended.
+func NewMaker(sensed *sense.Sense, talk Talk, now func() time.Time) *Maker {
+	return &Maker{sense: sensed, talk: talk, now: now}
+}
+
+// Learn says how the device talks from here on.
+func (m *Maker) Learn(talk Talk) { m.talk = talk }
+
+// Open is the exchange that goes on, nil for none.
+func (m *Maker) Open() *Exchange {
+	if m.open == nil {
+		return nil
+	}
+	copied := *m.open
+	return &copied
+}
+
+// Take returns what was found since it was called last, in its order.
+func (m *Maker) Take() []Found {
+	found := m.found
+	m.found = nil
+	return found
+}
+
+// mostSent bounds how many lines may wait for the device to take them.
+const mostSent = 1000
+
+// Enter takes a line whose Enter goes out now, before the sensing is told. It says what that is to be told of it.
+func (m *Maker) Enter(one Sent, v sense.State) (e sense.Enter) {
+	one.at = m.now()
+	e = sense.Enter{Command: m.Typed.Command() && !one.Secret, Typed: m.Typed.Echo()}
+	asks := v.Question()
+	switch {
+	case one.Secret || !e.Command && asks != "":
+		m.replied(one, v, asks)
+	case !e.Command || strings.TrimSpace(one.Text) == "" && one.Certain:
+		e.Leads = true // an Enter alone: whatever is written then is the device's own word
+	default:
+		m.command(one, v, &e)
+	}
+	return e
+}
+
+// replied notes the answer to a question. One that stands for itself is an exchange of its own.
+func (m *Maker) replied(one Sent, v sense.State, asks string) {
+	if base := strings.TrimSpace(one.Base); base != "" {
+		asks = base // as it was before anything was typed there
+	}
+	asks = strings.TrimSpace(asks)
+	text := strings.TrimSpace(one.Text)
+	if one.Secret {
+		text = ""
+	}
+	if m.open == nil && len(m.queue) > 0 && !m.queue[0].ahead {
+		m.beginUnshown()
+	}
+	if m.open == nil && len(m.queue) == 0 {
+		seen := event.SeenDrawn
+		if one.Secret {
+			seen = event.SeenSecret
+		}
+		m.begin(one, v.Mode, asks+" ", text, seen, 0)
+		return
+	}
+	if m.open != nil {
+		m.open.Questions = append(m.open.Questions, event.Question{Text: asks, Answer: text, Secret: one.Secret})
+	}
+}
+
+// command takes a command in: the device takes it now, or later.
+func (m *Maker) command(one Sent, v sense.State, e *sense.Enter) {
+	one.ahead = !m.idle(one, v)
+	e.Ahead = one.ahead
+	if one.Leads != nil && one.Certain {
+		e.Leads = one.Leads(one.Text)
+	}
+	if !m.talk.Echoes() && !one.ahead {
+		m.close(event.EndCut, v, 0)
+		m.begin(one, one.Mode, one.Base, one.Text, event.SeenTyped, 0)
+		return
+	}
+	if !one.ahead && m.open != nil { // its prompt had come, and had not rested
+		m.close(event.EndCut, v, 0)
+	}
+	if len(m.queue) < mostSent {
+		m.queue = append(m.queue, one)
+	}
+}
+
+// idle reports whether the device waits for the line, and is not busy with the one before.
+func (m *Maker) idle(one Sent, v sense.State) bool {
+	if len(m.queue) > 0 {
+		return false
+	}
+	drawn, behindPrompt := m.Typed.Drawn(v)
+	_, bare := m.sense.ModeOf(v.Partial)
+	ours := !one.Certain || strings.HasPrefix(squeeze(one.Text), squeeze(drawn)) && (drawn != "" || bare) // and no row of an answer
+	if one.Mode != "" || behindPrompt && v.Ended && ours {
+		return true
+	}
+	base := strings.TrimSpace(one.Base)
+	if m.open != nil {
+		_, known := m.sense.ModeOf(m.open.Prompt)
+		return m.open.screen(m.sense) || !known && base != "" && withoutDigits(base) == withoutDigits(strings.TrimSpace(m.open.Prompt))
+	}
+	return base != "" || !m.sense.KnowsPrompts()
+}
+
+// withoutDigits is what prompts have in common that count.
+func withoutDigits(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return -1
+		}
+		return r
+	}, text)
+}
+
+// screen reports whether a full-screen program draws.
+func (x *Exchange) screen(s *sense.Sense) bool { return s.Model().Painted() }
+
+// Interrupt takes note of the key that breaks off what the device does, and drops what is typed. It says what the sensing is to be
+// told of it.
+func (m *Maker) Interrupt() sense.Enter {
+	drops := m.open == nil && m.Typed.Command()
+	if m.open != nil {
+		m.open.broken = true
+	}
+	m.queue = nil
+	m.Typed.Forget()
+	return sense.Enter{Command: drops}
+}
+
+// Ended takes a line that the device has ended.
+func (m *Maker) Ended(line shown.Ended) {
+	if len(m.queue) == 0 {
+		return
+	}
+	d := drawn{text: string(line.Text), present: !line.New}
+	if d.prompt, d.rest, d.behind = m.sense.BehindPrompt(d.text); !d.behind {
+		d.rest = d.text
+	}
+	for i := range m.queue {
+		one := &m.queue[i]
+		if i > 0 && !one.Certain {
+			return // whatever stands there may be it, or the one before
+		}
+		verdict, prompt, text := d.of(one)
+		switch verdict {
+		case whole, unlike:
+			m.took(i, prompt, text, d.text, line.After)
+			m.open.doubt = m.open.doubt || verdict == unlike
+			return
+		case part:
+			one.joined += d.rest
+			if prompt != "" {
+				one.Base = prompt
+			}
+			return
+		}
+	}
+	m.shownOnly(&m.queue[0], d, line.After)
+}
+
+// echoesWithin is how soon a terminal's own echo comes.
+const echoesWithin = time.Second
+
+// shownOnly takes a line that shows what was typed ahead where no prompt stands: as the answer to a question of a program, or as a
+// terminal's own echo, which is not repeated behind the prompt then: where the answer begins is in doubt.
+func (m *Maker) shownOnly(head *Sent, d drawn, after int) {
+	want := squeeze(head.Text)
+	switch {
+	case head.ahead && head.shown != "" && d.behind && squeeze(d.rest) != "":
+		if m.doubt = true; m.open != nil {
+			m.open.doubt = true
+		}
+		m.took(0, d.prompt, head.Text, d.prompt, after)
+	case head.ahead && !d.behind && head.Certain && m.now().Sub(head.at) < echoesWithin && want != "" && strings.HasSuffix(squeeze(d.text), want):
+		head.shown = d.text
+	}
+}
+
+// took begins the exchange of a line in the queue. Those before it were answers to questions of a program, or nothing has taken
+// them. Echo is what of the drawn line is no answer yet.
+func (m *Maker) took(i int, prompt, text, echo string, after int) {
+	one := m.queue[i]
+	if m.open != nil {
+		for _, before := range m.queue[:i] {
+			if before.shown != "" {
+				asks := strings.TrimSuffix(strings.TrimRight(before.shown, " "), before.Text)
+				m.open.Questions = append(m.open.Questions, event.Question{Text: strings.TrimSpace(asks), Answer: before.Text})
+			}
+		}
+	}
+	m.queue = append([]Sent(nil), m.queue[i+1:]...)
+	if prompt == "" {
+		prompt = one.Base
+	}
+	mode := one.Mode
+	if m.open != nil {
+		end, v := event.EndCut, m.sense.State()
+		if is, known := m.sense.ModeOf(prompt); known {
+			mode, v.Mode, end = is, is, endAt(is, m.open)
+		}
+		m.close(end, v, after)
+	}
+	m.begin(one, mode, prompt, text, event.SeenDrawn, after)
+	m.sense.Takes(echo, one.ahead, one.Leads != nil && one.Leads(text))
+}
+
+// beginUnshown begins the exchange of the first line in the queue, which the device does not show.
+func (m *Maker) beginUnshown() {
+	one := m.queue[0]
+	m.queue = m.queue[1:]
+	text, seen := one.Text, event.SeenTyped
+	if m.talk.Echoes() && one.Who == event.Hand { // it may be a secret that nothing knew for one
+		text, seen = "", event.SeenSecret
+	}
+	m.begin(one, one.Mode, one.Base, text, seen, 0)
+}
+
+func (m *Maker) begin(one Sent, mode, prompt, text string, seen event.Seen, after int) {
+	m.number++
+	asked := event.Asked{Number: m.number, Who: one.Who, Mode: mode, Prompt: prompt, Text: text, Seen: seen, Ahead: one.ahead, Step: one.Step}
+	if one.Means != nil && seen != event.SeenSecret {
+		asked.Means = one.Means(text, mode)
+	}
+	m.open = &Exchange{Asked: asked, Ref: one.Ref, State: Answering, Begun: one.at, doubt: m.doubt, proofs: m.sense.View().Count}
+	if seen == event.SeenDrawn && one.ahead {
+		m.open.Begun = m.now()
+	}
+	m.rested = time.Time{}
+	m.found = append(m.found, Found{After: after, Body: asked})
+}
+
+// close ends the exchange that goes on, if one does.
+func (m *Maker) close(end event.End, v sense.State, after int) {
+	x := m.open
+	if x == nil {
+		return
+	}
+	m.open = nil
+	lost := v.Lost()
+	switch {
+	case x.screen(m.sense):
+		end = event.EndScreen
+	default:
+		x.answer = x.before + v.Output()
+	}
+	if (end == event.EndPrompt || end == event.EndCut) && x.broken {
+		end = event.EndBroken
+	}
+	x.State = Ended
+	x.Over = event.Answered{
+		Number: x.Number, End: end, Mode: v.Mode, Took: m.now().Sub(x.Begun), Rows: strings.Count(x.answer, "\n"), Lost: lost, Pages: x.Pages,
+		Questions: x.Questions, Doubt: x.doubt,
+	}
+	if lost == 0 {
+		x.Over.Refused = m.talk.Refuses(x.answer)
+	}
+	m.found = append(m.found, Found{After: after, Body: x.Over, Ended: x})
+}
+
+// rests is how long a device may wait at a prompt and still take what was typed ahead.
+const rests = 2 * time.Second
+
+// See takes note of what the device is in, and ends what has ended.
+func (m *Maker) See(v sense.State) {
+	m.unshown(v)
+	x := m.open
+	if x == nil {
+		return
+	}
+	if v.Pager && !x.paging {
+		x.Pages++
+	}
+	x.paging = v.Pager
+	switch {
+	case v.AtPrompt:
+		m.close(endAt(v.Mode, x), v, 0)
+		return
+	case v.Count != x.proofs && m.talk.Starts(v.Mode):
+		m.close(event.EndLed, v, 0)
+		return
+	}
+	x.State = Answering
+	switch {
+	case v.Pager:
+		x.State = Paged
+	case v.Question() != "":
+		x.State = Asking
+	}
+}
+
+// unshown begins, and so ends, the exchange of a line that the device has answered without ever showing it.
+func (m *Maker) unshown(v sense.State) {
+	m.doubt = m.doubt && (len(m.queue) > 0 || !v.AtPrompt)
+	if len(m.queue) == 0 || !v.AtPrompt || !v.Answered {
+		m.rested = time.Time{}
+		return
+	}
+	if !m.queue[0].ahead {
+		if v.Ended {
+			m.beginUnshown()
+		}
+		return
+	}
+	if m.open != nil {
+		m.close(endAt(v.Mode, m.open), v, 0)
+	}
+	if m.rested.IsZero() {
+		m.rested = m.now()
+	}
+	if m.now().Sub(m.rested) >= rests { // nothing says whether it took them
+		for len(m.queue) > 0 {
+			m.beginUnshown()
+			m.close(event.EndNone, sense.State{Mode: v.Mode}, 0)
+		}
+	}
+}
+
+// endAt is how an exchange ends at a prompt of a mode.
+func endAt(mode string, x *Exchange) event.End {
+	if x.Mode != "" && mode != x.Mode {
+		return event.EndLed
+	}
+	return event.EndPrompt
+}
+
+// Next is when See is wanted though nothing may come, the zero time for never.
+func (m *Maker) Next() time.Time {
+	if m.rested.IsZero() || len(m.queue) == 0 {
+		return time.Time{}
+	}
+	return m.rested.Add(rests)
+}
+
+// Moves tells that a file has the line, or is over: what was answered so far is kept.
+func (m *Maker) Moves(v sense.State) {
+	if m.open != nil {
+		m.open.State, m.open.before = Moving, m.open.before+v.Output()
+	}
+}
+
+// Close ends what goes on and drops what waits, before what is known of the line is forgotten.
+func (m *Maker) Close(end event.End, v sense.State) {
+	m.close(end, v, 0)
+	m.queue = nil
+	m.rested = time.Time{}
+	m.Typed.Forget()
+}

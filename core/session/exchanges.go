@@ -1,0 +1,97 @@
+package session
+
+import (
+	"strings"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/exchange"
+	"pilotrix/core/sense"
+)
+
+// What was asked and what was answered, whoever typed it. It is made by the session's loop out of what goes out and what comes, and
+// everything that judges an answer does so here.
+
+// asked is what is known of a line whose Enter has gone out, until its answer has come.
+type asked struct {
+	meaning dialect.Meaning
+	changes int // of the device that were known of by then
+	awaited
+}
+
+// writer is who types while the runbook has the helm.
+func (s *Session) writer() string {
+	if s.pasting {
+		return event.Paste
+	}
+	return event.Runbook
+}
+
+// means is what a line means that is typed in a mode now.
+func (s *Session) means(line, mode string) dialect.Meaning {
+	return s.Dialect().Means(line, mode, s.facts.Tree())
+}
+
+// sends takes note of a line whose Enter goes out now, and says what the sensing is to be told of it.
+func (s *Session) sends(who, text string, secret bool, v sense.State) sense.Enter {
+	line := &s.exchanges.Typed
+	s.sent++
+	ref := s.sent
+	if who != event.Runbook && !secret && line.Command() && strings.TrimSpace(text) != "" {
+		shown, _ := line.Drawn(v)
+		s.changesByHand(text, line.Mode != "" || strings.TrimSpace(shown) == strings.TrimSpace(text), s.means(text, line.Mode))
+	}
+	s.asked[ref] = &asked{changes: s.facts.Changes()}
+	one := exchange.Sent{
+		Ref: ref, Who: who, Text: text, Certain: line.Certain(), Secret: secret, Mode: line.Mode, Base: line.Base,
+		Means: func(command, mode string) string {
+			a := s.asked[ref]
+			if a != nil {
+				a.meaning = s.means(command, mode)
+				return a.meaning.Named()
+			}
+			return ""
+		},
+		Leads: func(command string) bool { return s.means(command, line.Mode).Leads() },
+	}
+	if who != event.Hand {
+		one.Step = s.step
+	}
+	e := s.exchanges.Enter(one, v)
+	if open := s.exchanges.Open(); !e.Command && (open == nil || open.Ref != ref) {
+		delete(s.asked, ref) // it is answered by nothing of its own
+	}
+	return e
+}
+
+// tellExchanges tells what was found of exchanges.
+func (s *Session) tellExchanges() {
+	for _, found := range s.exchanges.Take() {
+		s.tellExchange(found)
+	}
+}
+
+func (s *Session) tellExchange(found exchange.Found) {
+	s.hub.Emit(found.Body)
+	if x := found.Ended; x != nil {
+		if a := s.asked[x.Ref]; a != nil {
+			delete(s.asked, x.Ref)
+			s.answered(*x, a)
+		}
+	}
+}
+
+// answered judges an exchange that has ended.
+func (s *Session) answered(x exchange.Exchange, a *asked) {
+	s.noticeAnswer(x, a)
+	if x.Who != event.Runbook {
+		s.byHand(x, a)
+	}
+}
+
+// closeExchange ends what goes on, before what is known of the line is forgotten.
+func (s *Session) closeExchange(end event.End) {
+	s.exchanges.Close(end, s.sense.State())
+	s.tellExchanges()
+	clear(s.asked)
+}
