@@ -56,10 +56,13 @@ func (d *Dialect) Does(known *device.Facts, now time.Time) (words []string) {
 func (d *Dialect) lastRead(names []string, known *device.Facts) (at time.Time) {
 	for _, fact := range known.All() {
 		for _, name := range names {
-			if (fact.Name == name || strings.HasPrefix(name, fact.Name+".")) && (at.IsZero() || fact.At.Before(at)) {
+			if isOf(fact.Name, name) && (at.IsZero() || fact.At.Before(at)) {
 				at = fact.At
 			}
 		}
 	}
 	return at
 }
+
+// isOf reports whether an expression that uses a name uses a fact.
+func isOf(fact, name string) bool { return fact == name || strings.HasPrefix(name, fact+".") }

@@ -359,6 +359,7 @@ func (c *compiler) rest() {
 	for i, busy := range d.Document.Busy {
 		c.busy(fmt.Sprintf("busy[%d]", i), busy)
 	}
+	c.nextStart()
 	c.identity()
 	for i, files := range d.Document.Files {
 		c.files(fmt.Sprintf("files[%d]", i), files)

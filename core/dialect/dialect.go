@@ -33,6 +33,7 @@ type Dialect struct {
 	pending   []compiledPending
 	restarts  []*regexp.Regexp
 	busy      []compiledBusy
+	next      *compiledNextStart // nil where it is not said
 	files     []*CompiledFiles
 	spelling  *spelling
 	known     []*known

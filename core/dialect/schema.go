@@ -40,6 +40,7 @@ type Document struct {
 	Restarts    []source.Pattern `yaml:"restarts" jsonschema_description:"Commands that restart the device"`
 	Looks       []source.Pattern `yaml:"looks" jsonschema_description:"Commands that only look, besides those of the readings: the hand may type them and nothing is taken for changed"`
 	Busy        []Busy           `yaml:"busy" jsonschema_description:"What the device may be doing beside its shell; told with every danger while it is so"`
+	NextStart   *NextStart       `yaml:"next-start" jsonschema_description:"What it starts next, said before a restart"`
 	Files       []Files          `yaml:"files" jsonschema_description:"Where the device has files of its own: its store, a stick in its port"`
 	Flash       *Flash           `yaml:"flash" jsonschema_description:"Its flash: sectors and parts, as it tells them or as they are known"`
 	Fetch       Size             `yaml:"fetch" jsonschema_description:"How much the device takes a second when it fetches a file, such as 90 kB"`
@@ -184,6 +185,7 @@ type Action struct {
 	Changes  *bool            `yaml:"changes" jsonschema_description:"Whether it changes what the device keeps; it does unless said"`
 	Danger   string           `yaml:"danger" jsonschema_description:"What it does that cannot be undone; said in plans and holds"`
 	Timeout  *source.Duration `yaml:"timeout"`
+	Takes    *source.Duration `yaml:"takes" jsonschema_description:"How long the device is usually away by it, for a restart that is typed by hand"`
 	Rate     Size             `yaml:"rate" jsonschema_description:"How much of a file it deals with a second, such as 100 kB: how long it takes, and may be silent, is reckoned from the file's size then"`
 	Since    string           `yaml:"since" jsonschema_description:"The first release that has it; it is not typed on an earlier one"`
 	Until    string           `yaml:"until" jsonschema_description:"The first release that has it no more"`

@@ -138,6 +138,17 @@ func (h *Hub) Room() <-chan struct{} { return h.room }
 // ErrNotRecorded is said of what is kept by nobody who should keep it.
 var ErrNotRecorded = errors.New("not recorded")
 
+// Keeps reports whether any feed keeps what happens.
+func (h *Hub) Keeps() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return slices.ContainsFunc(h.feeds, func(f *Feed) bool {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		return f.keeps
+	})
+}
+
 // Settle waits until everything that happened so far is kept by every feed that keeps it. Where that has not come to pass by the
 // end of ctx, its error is ErrNotRecorded, with what keeps the reader from it.
 func (h *Hub) Settle(ctx context.Context) error {

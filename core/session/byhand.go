@@ -1,7 +1,9 @@
 package session
 
 import (
+	"bytes"
 	"fmt"
+	"strings"
 
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
@@ -29,6 +31,9 @@ func (s *Session) judge(x exchange.Exchange, m dialect.Meaning) {
 	}
 	note := event.Note{Level: event.Info, Text: fmt.Sprintf("“%s” was done", x.Text)}
 	denies, words := m.Denies(x.Answer())
+	if denies && m.Restarts() {
+		s.restarts.sent = restartSent{}
+	}
 	switch to := m.Action.To; {
 	case denies && words != "":
 		note = event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” was not done: %s", x.Text, words)}
@@ -116,15 +121,64 @@ func (s *Session) keepFacts(one parsing, facts []device.Fact, err error) {
 	}
 }
 
-// changesByHand takes note of a line that the hand ends now and that changes the device, or may. One that is not shown may be a
-// secret.
-func (s *Session) changesByHand(command string, shown bool, m dialect.Meaning) {
-	if m.Alters == dialect.AltersNot {
-		return
-	}
-	if !shown {
-		command = "a line that is not shown"
+// changes takes note of a line that the hand, or a text that is pasted, ends now and that changes the device, or may. One that is
+// not shown may be a secret.
+func (s *Session) changes(command string, m dialect.Meaning) {
+	line, v := &s.exchanges.Typed, s.sense.State()
+	if shown, _ := line.Drawn(v); line.Mode == "" && strings.TrimSpace(shown) != strings.TrimSpace(command) {
+		command = hiddenLine
 	}
 	s.facts.Change()
 	s.hub.Emit(event.Change{Command: command, Hand: true, Maybe: m.Alters == dialect.AltersMaybe})
+}
+
+// hiddenLine stands for a command that the device has not shown: it may be a secret.
+const hiddenLine = "a line that is not shown"
+
+// onRecord are keys that wait until the change that the first of them sends is on record. They belong to the session's loop.
+type onRecord struct {
+	keys    []byte
+	command string
+}
+
+// recordsFirst notes the change that a line makes whose Enter is the first of keys, and has the keys wait until that is on record,
+// where it surely is one. It reports whether they wait.
+func (s *Session) recordsFirst(keys []byte) (waits bool) {
+	v, line := s.sense.State(), &s.exchanges.Typed
+	command := line.Text(v)
+	if !line.Command() || strings.TrimSpace(command) == "" {
+		return false
+	}
+	m := s.means(command, line.Mode)
+	if m.Alters == dialect.AltersNot {
+		return false
+	}
+	s.sendsRestart(command, m)
+	s.changes(command, m)
+	if m.Alters == dialect.AltersMaybe || !s.hub.Keeps() {
+		return false
+	}
+	s.recording = onRecord{bytes.Clone(keys), command}
+	go func() {
+		err := console{s}.Settle(s.life)
+		s.do(func() { s.recorded(err) })
+	}()
+	return true
+}
+
+// recorded sends what waited for the record, or holds it where there is none.
+func (s *Session) recorded(err error) {
+	waited := s.recording
+	s.recording = onRecord{}
+	switch {
+	case len(waited.keys) == 0:
+	case s.wire.line == nil || s.helm.who != event.Hand || s.lent != nil:
+		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("not sent: the Enter behind “%s”", waited.command)})
+	case err != nil:
+		s.hold(waited.keys, waited.command, fmt.Sprintf("changes the device and is %v; mend that, or send it without a record", err))
+		s.guard.unrecorded = true
+	default:
+		s.enter(waited.keys[:1])
+		s.pressLines(waited.keys[1:])
+	}
 }

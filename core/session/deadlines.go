@@ -51,6 +51,7 @@ func (s *Session) noticeAnswer(x exchange.Exchange, a *asked) {
 func (s *Session) readFact(fact event.Fact) {
 	if fact.Name == image.FactRelease {
 		s.guard.commands.Runs(fact.Value)
+		defer s.readsRelease(fact)
 	}
 	seconds, err := strconv.ParseFloat(fact.Value, 64)
 	if err != nil {

@@ -1,8 +1,6 @@
 package session
 
 import (
-	"strings"
-
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/exchange"
@@ -37,10 +35,6 @@ func (s *Session) sends(who, text string, secret bool, v sense.State) sense.Ente
 	line := &s.exchanges.Typed
 	s.sent++
 	ref := s.sent
-	if who != event.Runbook && !secret && line.Command() && strings.TrimSpace(text) != "" {
-		shown, _ := line.Drawn(v)
-		s.changesByHand(text, line.Mode != "" || strings.TrimSpace(shown) == strings.TrimSpace(text), s.means(text, line.Mode))
-	}
 	s.asked[ref] = &asked{changes: s.facts.Changes()}
 	one := exchange.Sent{
 		Ref: ref, Who: who, Text: text, Certain: line.Certain(), Secret: secret, Mode: line.Mode, Base: line.Base,

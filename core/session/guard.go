@@ -17,16 +17,17 @@ import (
 // either alone can be wrong: the echo may be late, and a device may put a line there that was never typed. It belongs to the
 // session's loop.
 type guard struct {
-	commands *dialect.Interlocks
-	off      bool
-	line     *exchange.Typed
-	answers  time.Duration // within that time the device shows what a key has put there that changes the line
-	held     []byte        // the Enter that was stopped, and what was pasted behind it
-	command  string
-	bytes    int64           // how much the device had sent when the last command went out
-	gone     []event.Pending // what ran out, or was lost by a restart, since the run began
-	starting bool            // it starts, and has not come to a prompt
-	begins   bool            // a command was sent whose restart is waited for, and has not begun yet
+	commands   *dialect.Interlocks
+	off        bool
+	line       *exchange.Typed
+	answers    time.Duration // within that time the device shows what a key has put there that changes the line
+	held       []byte        // the Enter that was stopped, and what was pasted behind it
+	command    string
+	unrecorded bool            // what holds it is that the change is not on record
+	bytes      int64           // how much the device had sent when the last command went out
+	gone       []event.Pending // what ran out, or was lost by a restart, since the run began
+	starting   bool            // it starts, and has not come to a prompt
+	begins     bool            // a command was sent whose restart is waited for, and has not begun yet
 }
 
 // A device answers a key that recalls a line within that time, over a cable and over a network.
@@ -105,11 +106,12 @@ func (s *Session) pressLines(keys []byte) {
 		secret := s.sense.State().Secret
 		switch command, says := s.stopsEnter(key, secret); {
 		case says != "":
-			s.guard.held, s.guard.command = bytes.Clone(keys[end:]), command
-			s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says, Now: s.present()})
+			s.hold(keys[end:], command, says)
 			return
 		case key[0] == interrupt:
 			s.breakOff(key)
+		case !secret && s.recordsFirst(keys[end:]):
+			return
 		default:
 			s.enter(key)
 		}
@@ -118,6 +120,12 @@ func (s *Session) pressLines(keys []byte) {
 			return
 		}
 	}
+}
+
+// hold stops the Enter behind a command, and what was pasted behind that.
+func (s *Session) hold(keys []byte, command, says string) {
+	s.guard.held, s.guard.command, s.guard.unrecorded = bytes.Clone(keys), command, false
+	s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says, Now: append(s.nextStart(command), s.present()...)})
 }
 
 // stopsEnter says why a key that ends a line is stopped, empty where it is not.
@@ -191,8 +199,8 @@ func (s *Session) SendHeld() (sent bool) {
 		k.held = nil
 		sent = true
 		s.hub.Emit(event.Interlock{State: event.InterlockSent, Command: k.command})
-		s.enter(keys[:1])
-		if len(keys) > 1 {
+		if k.unrecorded || !s.recordsFirst(keys) {
+			s.enter(keys[:1])
 			s.pressLines(keys[1:])
 		}
 	})
@@ -222,6 +230,7 @@ func (s *Session) noticeRestart() {
 	case starts && !s.guard.starting:
 		s.tellPending(event.PendingLost, s.guard.commands.Restarted())
 		s.guard.begins = false
+		s.restartBegins()
 	case s.guard.begins && s.cameBack():
 		s.tellPending(event.PendingNever, s.guard.commands.Refused())
 		s.guard.begins = false
@@ -231,6 +240,9 @@ func (s *Session) noticeRestart() {
 
 // lineWent takes a line that goes behind a restart for the restart: what a device says then is not seen.
 func (s *Session) lineWent() {
+	if sent := s.restarts.sent; sent.command != "" && s.opt.Clock.Since(sent.at) < sentIsThat {
+		s.restartBegins()
+	}
 	if s.guard.begins {
 		s.guard.begins = false
 		s.guard.commands.Begun()

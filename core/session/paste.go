@@ -10,6 +10,7 @@ import (
 	"time"
 	"unicode"
 
+	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/plain"
 	"pilotrix/core/runbook"
@@ -172,6 +173,9 @@ func (p *pasting) line(ctx context.Context, number int, line string) error {
 	if says := p.Stops(line); says != "" && !p.opt.Dangers {
 		return fail("%s; neither it nor what follows was typed", says)
 	}
+	if err := p.recordsFirst(ctx, line); err != nil {
+		return err
+	}
 	if err := p.enter(ctx, line); err != nil {
 		if ctx.Err() == nil && !errors.Is(err, runbook.ErrLineLost) {
 			return fail("%v", err)
@@ -197,6 +201,29 @@ func (p *pasting) line(ctx context.Context, number int, line string) error {
 		p.Emit(event.Note{Level: event.Warning, Text: refused.Error()})
 	}
 	return p.Clock().Wait(ctx, p.opt.Line)
+}
+
+// recordsFirst notes the change that a line makes, and waits until that is on record where it surely is one.
+func (p *pasting) recordsFirst(ctx context.Context, line string) error {
+	v := p.Device()
+	if v.Secret || v.Question() != "" {
+		return nil
+	}
+	var m dialect.Meaning
+	shown := line
+	if !v.AtPrompt {
+		shown = hiddenLine
+	}
+	p.s.do(func() {
+		if m = p.s.means(line, v.Mode); m.Alters != dialect.AltersNot && strings.TrimSpace(line) != "" {
+			p.s.facts.Change()
+			p.s.hub.Emit(event.Change{Command: shown, Hand: true, Maybe: m.Alters == dialect.AltersMaybe})
+		}
+	})
+	if m.Alters == dialect.AltersSure {
+		return p.Settle(ctx)
+	}
+	return nil
 }
 
 // refusal finds the words of an answer by which the device did not take the line.

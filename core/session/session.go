@@ -90,9 +90,11 @@ type Session struct {
 	exchanges  *exchange.Maker
 	sent       int            // lines whose Enter has gone out
 	asked      map[int]*asked // by their number, those that were not answered yet
-	parsings   []parsing      // answers that are read for facts, in their order
-	pasting    bool           // a text is typed line by line
-	step       string         // of the runbook that is under way
+	recording  onRecord
+	restarts   restarts
+	parsings   []parsing // answers that are read for facts, in their order
+	pasting    bool      // a text is typed line by line
+	step       string    // of the runbook that is under way
 	told       sense.State
 	others     map[string]*Session // lines to the same device beside this one
 	heard      []byte              // what came last, while nobody knows how the device talks
@@ -445,6 +447,7 @@ func (s *Session) tell() {
 	s.askPrompt(v)
 	s.typeLater(v)
 	s.noticeRestart()
+	s.followRestart()
 	for w := range s.waiters {
 		if w.ready(v) {
 			delete(s.waiters, w)
@@ -545,7 +548,11 @@ func (s *Session) Press(keys []byte) {
 			s.held = append(s.held, keys...)
 			return
 		}
-		if len(s.later.keys) > 0 { // in their order
+		if len(s.recording.keys) > 0 { // in their order
+			s.recording.keys = append(s.recording.keys, keys...)
+			return
+		}
+		if len(s.later.keys) > 0 {
 			s.later.keys = append(s.later.keys, keys...)
 			return
 		}

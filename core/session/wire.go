@@ -90,7 +90,7 @@ func (s *Session) lost(ctx context.Context) {
 	s.hub.Emit(event.Line{State: state, Note: s.wire.err.Error()})
 	s.doubts.add("the line was lost")
 	s.settleWaiting(true)
-	s.later = later{} // what it was for is gone
+	s.later, s.recording = later{}, onRecord{} // what they were for is gone
 	s.lineWent()
 	s.closeExchange(event.EndLost)
 	s.forget()
