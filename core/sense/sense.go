@@ -241,6 +241,13 @@ func (s *Sense) Learn(config Config, now time.Time) {
 	s.view.Heard = heard
 }
 
+// AddMode has one more mode known, whose prompt was learnt. What stands on the present line is looked at by it at once.
+func (s *Sense) AddMode(mode Mode, now time.Time) {
+	s.config.Modes = append(slices.Clip(s.config.Modes), mode)
+	s.prompts = append(slices.Clip(s.prompts), shown.NewPrompts(mode.Prompt)...)
+	s.matchPrompt(now)
+}
+
 func (s *Sense) newModel(cols, rows int) *shown.Model {
 	m := shown.New(cols, rows, shown.Options{Noise: s.config.Noise, Pager: s.config.Pager, Charset: s.config.Charset})
 	m.OnReply(s.config.Reply)

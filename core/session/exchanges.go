@@ -1,6 +1,8 @@
 package session
 
 import (
+	"time"
+
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/exchange"
@@ -52,6 +54,7 @@ func (s *Session) sends(who, text string, secret bool, v sense.State) sense.Ente
 		one.Step = s.step
 	}
 	e := s.exchanges.Enter(one, v)
+	s.learner.Entered()
 	if open := s.exchanges.Open(); !e.Command && (open == nil || open.Ref != ref) {
 		delete(s.asked, ref) // it is answered by nothing of its own
 	}
@@ -67,12 +70,34 @@ func (s *Session) tellExchanges() {
 
 func (s *Session) tellExchange(found exchange.Found) {
 	s.hub.Emit(found.Body)
+	if asked, is := found.Body.(event.Asked); is && asked.Seen == event.SeenDrawn && asked.Mode == exchange.PromptMode {
+		s.echoes = true
+	}
 	if x := found.Ended; x != nil {
 		if a := s.asked[x.Ref]; a != nil {
 			delete(s.asked, x.Ref)
 			s.answered(*x, a)
 		}
 	}
+}
+
+// learnPrompt learns the prompt of a device that no dialect is known for.
+func (s *Session) learnPrompt(v sense.State) {
+	if s.Dialect() != nil || s.learnt {
+		return
+	}
+	if mode := s.learner.See(v, s.opt.Clock.Now(), s.Dialect().AsksSecret); mode != nil {
+		s.learnt = true
+		s.sense.AddMode(*mode, s.opt.Clock.Now())
+	}
+}
+
+// nextLearnt is when that is looked at again, zero for never.
+func (s *Session) nextLearnt() time.Time {
+	if s.Dialect() != nil || s.learnt {
+		return time.Time{}
+	}
+	return s.learner.Next(s.sense.State())
 }
 
 // answered judges an exchange that has ended.

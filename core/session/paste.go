@@ -274,7 +274,7 @@ func (p *pasting) answered(ctx context.Context, number int) (sense.State, error)
 				return now, err
 			}
 		}
-	case p.s.Dialect() != nil:
+	case p.s.Dialect() != nil || p.promptLearnt():
 		return p.Await(limited, func(v sense.State) bool { return v.AtPrompt || v.Dialog != "" })
 	}
 	quiet := pasteQuiet
@@ -287,6 +287,12 @@ func (p *pasting) answered(ctx context.Context, number int) (sense.State, error)
 			return now, err
 		}
 	}
+}
+
+// promptLearnt reports whether a prompt is known though no dialect is.
+func (p *pasting) promptLearnt() (so bool) {
+	p.s.do(func() { so = p.s.learnt })
+	return so
 }
 
 // quiet waits for more than so many bytes, and no longer than that.

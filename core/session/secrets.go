@@ -2,7 +2,6 @@ package session
 
 import (
 	"bytes"
-	"regexp"
 	"strings"
 	"time"
 
@@ -37,9 +36,6 @@ type keysWaiting struct {
 // maxDrawn is how many lines are looked at for what was typed.
 const maxDrawn = 60
 
-// plainPrompt is how a line ends behind which commands or names are typed, where no dialect knows the prompt.
-var plainPrompt = regexp.MustCompile(`(?i)([\w~/)\]@-][>#$%!] ?|\b(login|user|user ?name|name): ?|^[>#$%!] )$`)
-
 // record keeps what the operator types, or has it wait.
 func (s *Session) record(keys []byte, v sense.State) {
 	h := &s.hand
@@ -62,12 +58,10 @@ func (s *Session) seen(keys []byte, v sense.State) bool {
 	switch {
 	case len(bytes.Trim(keys, "\x00\x01\x02\x03\x04\x05\x06\x07\b\t\n\v\f\r\x1b\x7f")) == 0, keys[0] == 0x1b:
 		return true
-	case v.AtPrompt, v.Dialog != "", v.Pager:
+	case (v.AtPrompt || s.exchanges.Typed.Mode != "") && (s.Dialect() != nil || s.echoes), v.Dialog != "", v.Pager:
 		return true
 	case !v.Ended: // it is typed ahead of what the device has to say to the line before
 		return false
-	case v.Mode != sense.Garbled && s.hand.base == v.Partial && plainPrompt.MatchString(v.Partial):
-		return true
 	}
 	shown, known := v.Typed()
 	return known && strings.TrimSpace(shown) != "" // behind a prompt that is known, and shown

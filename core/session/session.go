@@ -88,6 +88,9 @@ type Session struct {
 	chunk      line.Chunk // what has arrived and was not taken in yet
 	woken      int64      // bytes that had come when Enter was pressed for a prompt that was pushed away
 	exchanges  *exchange.Maker
+	learner    exchange.Learner
+	learnt     bool // the prompt of a device that no dialect is known for
+	echoes     bool // and that it shows what is typed at it
 	sent       int            // lines whose Enter has gone out
 	asked      map[int]*asked // by their number, those that were not answered yet
 	recording  onRecord
@@ -427,6 +430,7 @@ const fewBytes = 512
 
 // tell emits what the sensing found new, and wakes who waited for it.
 func (s *Session) tell() {
+	s.learnPrompt(s.sense.State())
 	v := s.sense.State()
 	s.doubtMode(v)
 	if v.Count != s.told.Count && (v.Mode != s.told.Mode || v.Proof != s.told.Proof) {
@@ -525,6 +529,9 @@ func (s *Session) schedule() {
 	sooner(s.secretOut.over)
 	sooner(s.nextLater())
 	sooner(s.exchanges.Next())
+	if soon := s.nextLearnt(); soon.After(s.opt.Clock.Now()) {
+		sooner(soon)
+	}
 	if at := s.sense.State().LastByte.Add(shownWithin + time.Millisecond); s.hand.ahead() && at.After(s.opt.Clock.Now()) {
 		sooner(at)
 	}

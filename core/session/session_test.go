@@ -195,6 +195,8 @@ func TestASecretTypedByHandIsKeptByItsLength(t *testing.T) {
 		synctest.Wait()
 		s.Press([]byte("work\r"))
 		assert.Equal(t, "harbour\rlamp\rwork\r", l.got())
+		l.says("work\r\n> ")
+		synctest.Wait()
 		var shown string
 		secrets := 0
 		for _, out := range collect[event.Out](t, feed) {
