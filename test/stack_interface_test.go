@@ -40,7 +40,7 @@ func TestTheTrapOfOneUnitInTheInterface(t *testing.T) {
 		types("report copies", "percent")
 	}
 	term.keys("F5")
-	term.until("Nothing was read")
+	term.until("report copies  typed by hand")
 	term.keys("r")
 	screen := term.until("A restart now would part them")
 	assert.Contains(t, screen, "unit 1 would start 3.2, unit 2, 3 would start 3.1")
@@ -97,7 +97,7 @@ func TestASessionDropsWhenTheRolesMove(t *testing.T) {
 	term.keys("Enter")
 	term.until("tangle-sw1 1!")
 	term.keys("F5")
-	term.until("Nothing was read")
+	term.until("report copies  typed by hand")
 	term.keys("r")
 	term.untilLike("╭ 1 +lead")
 	term.keys("F2")

@@ -263,7 +263,7 @@ func (p *program) logbookShow() *cobra.Command {
 	var asJSON bool
 	var only string
 	cmd := &cobra.Command{
-		Use: "show ID", Short: "Tell one session: what was typed (⟩) and what came (│), and the course of its runbook", Args: cobra.ExactArgs(1),
+		Use: "show ID", Short: "Show one session: what was asked (⟩), what was answered (│) and in what time, and the course of its runbook", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			id, err := entryID(args)
 			if err != nil {
@@ -275,7 +275,7 @@ func (p *program) logbookShow() *cobra.Command {
 					return err
 				}
 				view, encoder := newCoursePrinter(p.out), json.NewEncoder(p.out)
-				said := newTranscript(view.say)
+				said := newExchangePrinter(view)
 				err = book.Events(id, func(e event.Event) error {
 					if only != "" && !logbook.Holds(e, only) {
 						return nil
@@ -283,7 +283,6 @@ func (p *program) logbookShow() *cobra.Command {
 					if asJSON {
 						return encoder.Encode(e)
 					}
-					view.tell(e)
 					said.event(e)
 					return nil
 				})

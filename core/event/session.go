@@ -49,11 +49,13 @@ type SessionBegin struct {
 	Dialect string  `json:"dialect,omitempty"`
 	Device  string  `json:"device,omitempty"`
 	Scale   float64 `json:"scale,omitempty"`
+	// Exchanges says that what is asked and answered is told as that, which older records do not.
+	Exchanges bool `json:"exchanges,omitempty"`
 }
 
 var sessionBeginKind = declare(Kind[SessionBegin]{
 	Name:   "session.begin",
-	Sample: SessionBegin{Target: "bench:x?speed=9600&framing=8N1", Dialect: "d", Device: "hollow-rtr1", Scale: 8},
+	Sample: SessionBegin{Target: "bench:x?speed=9600&framing=8N1", Dialect: "d", Device: "hollow-rtr1", Scale: 8, Exchanges: true},
 	Tell: func(b SessionBegin) (string, bool) {
 		return b.Target, false
 	},

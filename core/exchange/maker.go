@@ -120,7 +120,13 @@ func (m *Maker) command(one Sent, v sense.State, e *sense.Enter) {
 		return
 	}
 	if !one.ahead && m.open != nil { // its prompt had come, and had not rested
-		m.close(event.EndCut, v, 0)
+		end := event.EndCut
+		if prompt, _, behind := m.sense.BehindPrompt(v.Partial); behind {
+			if mode, known := m.sense.ModeOf(prompt); known {
+				v.Mode, end = mode, endAt(mode, m.open)
+			}
+		}
+		m.close(end, v, 0)
 	}
 	if len(m.queue) < mostSent {
 		m.queue = append(m.queue, one)
@@ -236,11 +242,14 @@ func (m *Maker) took(i int, prompt, text, echo string, after int) {
 	if prompt == "" {
 		prompt = one.Base
 	}
-	mode := one.Mode
+	mode, known := m.sense.ModeOf(prompt)
+	if !known {
+		mode = one.Mode
+	}
 	if m.open != nil {
 		end, v := event.EndCut, m.sense.State()
-		if is, known := m.sense.ModeOf(prompt); known {
-			mode, v.Mode, end = is, is, endAt(is, m.open)
+		if known {
+			v.Mode, end = mode, endAt(mode, m.open)
 		}
 		m.close(end, v, after)
 	}

@@ -102,7 +102,7 @@ func (k *talk) fact(name string) string {
 // TestAReadingTypedByHandMakesFacts, however it is spelt, and only where it is nothing else.
 func TestAReadingTypedByHandMakesFacts(t *testing.T) {
 	for typed, want := range map[string]string{
-		"show banks\r": "A", "SH BANKS\r": "A", "  show   banks \r": "A", 
+		"show banks\r": "A", "SH BANKS\r": "A", "  show   banks \r": "A",
 		"show banks | A\r": "", "show self;show banks\r": "", "show\r": "", "show ports\r": "",
 	} {
 		handling(t, func(k *talk, _ *gateway) {

@@ -89,8 +89,8 @@ type Session struct {
 	woken      int64      // bytes that had come when Enter was pressed for a prompt that was pushed away
 	exchanges  *exchange.Maker
 	learner    exchange.Learner
-	learnt     bool // the prompt of a device that no dialect is known for
-	echoes     bool // and that it shows what is typed at it
+	learnt     bool           // the prompt of a device that no dialect is known for
+	echoes     bool           // and that it shows what is typed at it
 	sent       int            // lines whose Enter has gone out
 	asked      map[int]*asked // by their number, those that were not answered yet
 	recording  onRecord
@@ -201,7 +201,7 @@ func (s *Session) Begin() {
 		if s.Dialect() != nil {
 			name = s.Dialect().Dialect
 		}
-		s.hub.Emit(event.SessionBegin{Target: s.opt.Target.String(), Dialect: name, Device: s.opt.Device, Scale: s.opt.Clock.Scale()})
+		s.hub.Emit(event.SessionBegin{Target: s.opt.Target.String(), Dialect: name, Device: s.opt.Device, Scale: s.opt.Clock.Scale(), Exchanges: true})
 		s.hub.Emit(event.Line{State: event.LineOpen, Note: s.opt.Target.String(), Speed: s.wire.baud})
 		if shell, is := s.wire.line.(interface{ Old() string }); is && shell.Old() != "" {
 			s.hub.Emit(event.Note{Level: event.Warning, Text: "old algorithms, which are not safe any more, are allowed for this session: " + shell.Old()})

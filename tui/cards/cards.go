@@ -52,10 +52,10 @@ type painter struct {
 // cards chooses by what happens now.
 func (p painter) cards() [][]paint.Line {
 	if p.s.RunEnd != nil {
-		return [][]paint.Line{p.ended(), p.pending(), p.proved(), p.banks(), p.checked(), p.device()}
+		return [][]paint.Line{p.ended(), p.byItself(), p.pending(), p.proved(), p.banks(), p.checked(), p.device()}
 	}
 	if !p.s.Running() {
-		return [][]paint.Line{p.line(), p.pending(), p.banks(), p.reach(), p.device(), p.remarks()}
+		return [][]paint.Line{p.line(), p.byItself(), p.pending(), p.banks(), p.reach(), p.device(), p.remarks()}
 	}
 	if p.s.Helm.Who == event.Hand {
 		return [][]paint.Line{p.byHand(), p.pending(), p.device(), p.remarks()}
@@ -221,20 +221,35 @@ func (p painter) reach() []paint.Line {
 
 // restart is the wait for the device: time against what was expected, and what agrees that it is back.
 func (p painter) restart() []paint.Line {
-	r := p.s.Restart
 	step := p.s.Present()
-	if r == nil || step == nil || r.Step != step.ID {
-		return nil
+	if r := p.s.Restart; r != nil && step != nil && r.Step == step.ID {
+		return p.restarts(r)
 	}
+	return nil
+}
+
+// byItself is a restart that is none of a runbook's, while it lasts.
+func (p painter) byItself() []paint.Line {
+	if r := p.s.Restart; r != nil && r.Step == "" && !r.Over {
+		return p.restarts(r)
+	}
+	return nil
+}
+
+func (p painter) restarts(r *event.Restart) []paint.Line {
 	gone := p.s.Now.Sub(r.Begun)
-	lines := []paint.Line{p.head("restart", paint.Line{paint.Strong(p.t.Here, units.Clock(gone)), paint.In(p.t.Quiet, " of ~"+units.Clock(r.Expected))})}
+	head := paint.Line{paint.Strong(p.t.Here, units.Clock(gone))}
+	if r.Expected > 0 {
+		head = append(head, paint.In(p.t.Quiet, " of ~"+units.Clock(r.Expected)))
+	}
+	lines := []paint.Line{p.head("restart", head)}
 	share := 0.0
 	if r.Expected > 0 {
 		share = min(1, gone.Seconds()/r.Expected.Seconds())
 	}
 	full := int(share * float64(p.width))
 	color := p.t.Here
-	if gone > r.Expected {
+	if gone > r.Expected && r.Expected > 0 {
 		color = p.t.Bad
 	}
 	lines = append(lines, paint.Line{paint.In(color, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))})
@@ -250,7 +265,10 @@ func (p painter) restart() []paint.Line {
 	if answers, watched := p.answers(); watched {
 		row("reach", answers, answers == "answers")
 	}
-	return append(lines, paint.Line{paint.In(p.t.Quiet, "longest "+units.Clock(r.Longest))})
+	if r.Longest > 0 {
+		lines = append(lines, paint.Line{paint.In(p.t.Quiet, "longest "+units.Clock(r.Longest))})
+	}
+	return lines
 }
 
 func (p painter) answers() (string, bool) {

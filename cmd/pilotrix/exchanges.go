@@ -1,0 +1,112 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/exchange"
+	"pilotrix/core/sense"
+	"pilotrix/core/units"
+	"pilotrix/demo"
+)
+
+// exchangePrinter prints what was asked of a device and what it answered, the course of a runbook around it, and what the device wrote
+// besides. A record from before exchanges were recorded is read by the same maker.
+type exchangePrinter struct {
+	course *coursePrinter
+	reader *exchange.Reader
+	remake *exchange.Remaker // nil where the record has exchanges of its own
+}
+
+func newExchangePrinter(course *coursePrinter) *exchangePrinter {
+	p := &exchangePrinter{course: course}
+	p.reader = exchange.NewReader(p.exchange, func(text string) {
+		if strings.TrimSpace(text) != "" {
+			course.say("  │ %s", text)
+		}
+	})
+	return p
+}
+
+func (p *exchangePrinter) event(e event.Event) {
+	if begin, is := e.Body.(event.SessionBegin); is && !begin.Exchanges {
+		d, err := demo.LoadDialect(begin.Dialect)
+		if err != nil || begin.Dialect == "" {
+			d = nil
+		}
+		p.remake = exchange.NewRemaker(senseOf(d), d)
+	}
+	all := []event.Event{e}
+	if p.remake != nil {
+		all = p.remake.Event(e)
+	}
+	for _, one := range all {
+		p.reader.Event(one)
+		p.course.tell(one)
+		switch b := one.Body.(type) {
+		case event.Helm:
+			p.course.say("    ── the helm: %s %s", b.Who, b.Why)
+		case event.Mark:
+			p.course.say("    ── %s", b.Text)
+		}
+	}
+}
+
+// senseOf is what a dialect says of a stream; a nil one says what is known of every device.
+func senseOf(d *dialect.Dialect) (c sense.Config) {
+	if d != nil {
+		c = d.Sense()
+	}
+	c.AsksSecret = d.AsksSecret
+	return c
+}
+
+func (p *exchangePrinter) exchange(x exchange.Told) {
+	text := x.Text
+	if x.Seen == event.SeenSecret {
+		text = "[not shown by the device, and not recorded]"
+	}
+	p.course.say("%s ⟩ %s%s   %s", x.At.Local().Format("15:04:05"), strings.TrimLeft(x.Prompt, " "), text, howLong(x))
+	if x.Over.Lost > 0 {
+		p.course.say("  │ … %s before this were given up", units.Bytes(x.Over.Lost))
+	}
+	for _, row := range x.Answer {
+		p.course.say("  │ %s", row)
+	}
+}
+
+// howLong says who asked, how long the answer took, and how it ended where that was not at its prompt.
+func howLong(x exchange.Told) string {
+	words := []string{x.Who}
+	if x.Step != "" {
+		words[0] += " " + x.Step
+	}
+	switch {
+	case !x.Ended:
+		words = append(words, "no end of it is recorded")
+	case x.Over.Took < 10*time.Second:
+		words = append(words, fmt.Sprintf("%.1f s", x.Over.Took.Seconds()))
+	default:
+		words = append(words, units.Words(x.Over.Took))
+	}
+	if x.Ended && x.Over.End != event.EndPrompt {
+		words = append(words, string(x.Over.End))
+	}
+	if x.Over.Refused != "" {
+		words = append(words, "refused")
+	}
+	for _, q := range x.Over.Questions {
+		answer := q.Answer
+		if q.Secret {
+			answer = "[secret]"
+		}
+		words = append(words, fmt.Sprintf("%s %s", q.Text, answer))
+	}
+	return "(" + strings.Join(words, ", ") + ")"
+}
+
+// end prints what goes on where the record ends.
+func (p *exchangePrinter) end() { p.reader.Rest() }
