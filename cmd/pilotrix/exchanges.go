@@ -92,8 +92,8 @@ func howLong(x exchange.Told) string {
 	default:
 		words = append(words, units.Words(x.Over.Took))
 	}
-	if x.Ended && x.Over.End != event.EndPrompt {
-		words = append(words, string(x.Over.End))
+	if end := x.Over.EndText(); x.Ended && end != "" {
+		words = append(words, end)
 	}
 	if x.Over.Refused != "" {
 		words = append(words, "refused")

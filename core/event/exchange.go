@@ -92,8 +92,8 @@ var answeredKind = declare(Kind[Answered]{
 	Sample: Answered{Number: 3, End: EndPrompt, Mode: "admin", Took: time.Second, Rows: 4, Lost: 9, Pages: 2, Questions: []Question{{Text: "sure?", Answer: "y", Secret: true}}, Doubt: true, Refused: "no such word"},
 	Tell: func(b Answered) (string, bool) {
 		text := fmt.Sprintf("%s in %s", units.Many(b.Rows, "row"), units.Words(b.Took.Round(time.Millisecond)))
-		if b.End != EndPrompt {
-			text += "; " + string(b.End)
+		if end := b.EndText(); end != "" {
+			text += "; " + end
 		}
 		if b.Refused != "" {
 			text += "; refused: " + b.Refused
@@ -101,5 +101,16 @@ var answeredKind = declare(Kind[Answered]{
 		return text, b.Refused != ""
 	},
 })
+
+// EndText says how it ended, empty where that was at its prompt.
+func (b Answered) EndText() string {
+	switch {
+	case b.End == EndPrompt:
+		return ""
+	case b.End == EndLed && b.Mode != "":
+		return "to " + b.Mode
+	}
+	return string(b.End)
+}
 
 func (Answered) kind() *declaration { return answeredKind }

@@ -222,7 +222,14 @@ var restartKind = declare(Kind[Restart]{
 	Name:   "restart",
 	Sample: Restart{Step: "4.1", Begun: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Expected: time.Minute, Console: "silent", Over: true},
 	Tell: func(b Restart) (string, bool) {
-		return "console " + b.Console + ", reach " + b.Reach, false
+		text := "under way: console " + b.Console
+		if b.Over {
+			text = "back: console " + b.Console
+		}
+		if b.Reach != "" {
+			text += ", reach " + b.Reach
+		}
+		return text, false
 	},
 })
 

@@ -215,13 +215,18 @@ const echoesWithin = time.Second
 // terminal's own echo, which is not repeated behind the prompt then: where the answer begins is in doubt.
 func (m *Maker) shownOnly(head *Sent, d drawn, after int) {
 	want := squeeze(head.Text)
+	shows := !d.behind && head.Certain && want != "" && strings.HasSuffix(squeeze(d.text), want)
 	switch {
-	case head.ahead && head.shown != "" && d.behind && squeeze(d.rest) != "":
+	case !head.ahead:
+	case shows && m.open == nil: // its prompt had come before anybody listened
+		m.took(0, strings.TrimSuffix(strings.TrimRight(d.text, " "), head.Text), head.Text, d.text, after)
+		m.open.doubt = true
+	case head.shown != "" && d.behind && squeeze(d.rest) != "":
 		if m.doubt = true; m.open != nil {
 			m.open.doubt = true
 		}
 		m.took(0, d.prompt, head.Text, d.prompt, after)
-	case head.ahead && !d.behind && head.Certain && m.now().Sub(head.at) < echoesWithin && want != "" && strings.HasSuffix(squeeze(d.text), want):
+	case shows && m.now().Sub(head.at) < echoesWithin:
 		head.shown = d.text
 	}
 }

@@ -269,6 +269,18 @@ func TestAnAnswerIsThatOfItsCommand(t *testing.T) {
 	}
 }
 
+// TestWhatIsTypedBeforeAPromptWasSeen stands with its text, and its answer is in doubt.
+func TestWhatIsTypedBeforeAPromptWasSeen(t *testing.T) {
+	d := newTalk(false)
+	d.types(event.Hand, "look a\r")
+	d.says("look a\r\n  a\r\n")
+	d.prompt("gw / ")
+	require.Len(t, d.ended, 1)
+	assert.Equal(t, "look a", d.ended[0].Text)
+	assert.Equal(t, "  a\n", d.ended[0].Answer())
+	assert.False(t, d.ended[0].Whole())
+}
+
 // TestAnExchangeKeepsItsQuestions: a secret that is asked for is in none of them.
 func TestAnExchangeKeepsItsQuestions(t *testing.T) {
 	d := newTalk(false)

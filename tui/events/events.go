@@ -211,8 +211,8 @@ func (one *entry) asks(t theme.Theme, when paint.Piece, width int) paint.Line {
 		switch {
 		case one.over.Refused != "":
 			right = append(paint.Line{paint.Strong(t.Bad, "refused  ")}, right...)
-		case one.over.End != event.EndPrompt:
-			right = append(paint.Line{paint.In(t.Here, string(one.over.End)+"  ")}, right...)
+		case one.over.EndText() != "":
+			right = append(paint.Line{paint.In(t.Here, one.over.EndText()+"  ")}, right...)
 		}
 	}
 	return paint.Between(left.Cut(max(0, width-right.Width()-1)), right, width).Cut(width)
