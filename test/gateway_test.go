@@ -45,6 +45,7 @@ type lanOptions struct {
 	book    string // text of another runbook, or the name of one that ships
 	inputs  map[string]string
 	awkward awkwardness
+	tap     func(line.Line) line.Line // around the line, as it is opened
 }
 
 // family is what a test of one family is made with.
@@ -91,7 +92,11 @@ func newOnLAN(t *testing.T, f family, opt lanOptions, into **onLAN, on func(even
 func (n *onLAN) open(d *dialect.Dialect, laptop bench.LANHost, name string, opt lanOptions, on func(event.Event)) {
 	opener := line.NewOpener(clock.Real())
 	opener.Register(line.Bench, func(ctx context.Context, target line.Target) (line.Line, error) {
-		return n.machine.Open(ctx, opener, target)
+		wire, err := n.machine.Open(ctx, opener, target)
+		if err == nil && opt.tap != nil {
+			wire = opt.tap(wire)
+		}
+		return wire, err
 	})
 	target, err := line.ParseTarget("bench:" + name)
 	require.NoError(n.t, err)
@@ -198,6 +203,7 @@ type gatewayOptions struct {
 	book    string // text of another runbook, or the name of one that ships
 	inputs  map[string]string
 	awkward awkwardness
+	tap     func(line.Line) line.Line
 }
 
 func newGateway(t *testing.T, opt gatewayOptions) *gateway {
@@ -217,7 +223,7 @@ func newGateway(t *testing.T, opt gatewayOptions) *gateway {
 	if opt.inputs == nil {
 		opt.inputs = map[string]string{"image": "lark-8.1.0.cgo", "upgrade_paths": "cormel-g2", "into": "."}
 	}
-	newOnLAN(t, f, lanOptions{approve: opt.approve, present: opt.present, shelf: opt.shelf, book: opt.book, inputs: opt.inputs, awkward: opt.awkward}, &g.onLAN, func(e event.Event) {
+	newOnLAN(t, f, lanOptions{approve: opt.approve, present: opt.present, shelf: opt.shelf, book: opt.book, inputs: opt.inputs, awkward: opt.awkward, tap: opt.tap}, &g.onLAN, func(e event.Event) {
 		if opt.on != nil {
 			opt.on(g, e)
 		}

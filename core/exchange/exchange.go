@@ -42,6 +42,7 @@ type Exchange struct {
 	doubt  bool
 	proofs int // the device's mode proofs by then
 	before string
+	like   shown.Prompts // prompts like its own, where no dialect knows any
 	answer string
 }
 
@@ -72,10 +73,11 @@ type Sent struct {
 	Means   func(command, mode string) string // what the command is, in words; may be nil
 	Leads   func(command string) bool         // whether it leads to another mode; may be nil
 
-	at     time.Time
-	ahead  bool
-	shown  string // the line that showed its text with no prompt in front, empty for none
-	joined string // what its line has shown so far, where the device breaks it into several
+	at        time.Time
+	ahead     bool
+	tentative bool   // whether it is a command, or a secret that answers a question, is seen once the device ends it
+	shown     string // the line that showed its text with no prompt in front, empty for none
+	joined    string // what its line has shown so far, where the device breaks it into several
 }
 
 // squeeze makes what was typed comparable with what is drawn: a tab comes back as blanks.

@@ -35,11 +35,11 @@ func (l *Learner) See(v sense.State, now time.Time, secret func(line string) boo
 	if l.enters == l.at || !v.Answered || !v.Free || now.Sub(v.LastByte) < learnQuiet {
 		return nil
 	}
-	if strings.TrimSpace(text) == "" || len(text) > mostLearnt || secret(text) || v.UnknownQuestion() != "" {
+	if strings.TrimSpace(text) == "" || len(text) > mostLearnt || secret(text) || v.UnknownQuestion() != "" && strings.ContainsAny(text, "?(") {
 		return nil
 	}
 	l.at = l.enters
-	kind := withoutDigits(text)
+	kind := Kind(text)
 	if kind != l.last {
 		l.last = kind
 		return nil
@@ -48,7 +48,7 @@ func (l *Learner) See(v sense.State, now time.Time, secret func(line string) boo
 	if pattern == nil || !pattern.MatchString(text) {
 		return nil
 	}
-	return &sense.Mode{Name: PromptMode, Prompt: pattern}
+	return &sense.Mode{Name: PromptMode, Prompt: pattern, Learnt: true}
 }
 
 // Next is when See is wanted though nothing may come, the zero time for never.
@@ -60,8 +60,14 @@ func (l *Learner) Next(v sense.State) time.Time {
 }
 
 var (
-	promptShape = regexp.MustCompile(`^([^\w\s]?)([\w.@-]*)(.*?)([>#$%/:\]})!=]{1,3} ?)$`)
+	promptShape = regexp.MustCompile(`^([^\w\s]?)([\w.@-]*)(.*?)([>#$%/:~\]})!=|]{1,3} ?)$`)
 	digits      = regexp.MustCompile(`\d+`)
+)
+
+// What stands behind a device's name in a prompt: a mode's word in brackets, or a path, a word or a number, and a sign.
+const (
+	bracketed = ` ?[\[({<][\w./~:@+-]{0,40}[\])}>][>#$%/:~!=|]{0,2} ?`
+	signed    = `(?:[:~][\w./~+-]{0,60}| \w{1,12})? ?[>#$%/:~\]})!=|]{1,3} ?`
 )
 
 // likePrompt is a pattern of a prompt and of those that differ from it by digits and a mode's word, nil where it does not look like one.
@@ -72,7 +78,7 @@ func likePrompt(text string) *regexp.Regexp {
 	}
 	name := digits.ReplaceAllString(regexp.QuoteMeta(parts[1]+parts[2]), `\d*`)
 	if parts[2] == "" {
-		return regexp.MustCompile(`^` + name + regexp.QuoteMeta(parts[3]) + `[>#$%/:\]})!=]{1,3} ?$`)
+		return regexp.MustCompile(`^` + name + regexp.QuoteMeta(parts[3]) + `[>#$%/:~\]})!=|]{1,3} ?$`)
 	}
-	return regexp.MustCompile(`^` + name + `(?:[^\w\s][\w./~:@+ -]{0,40}[)\]}]?| [\w./~-]{0,20})?\s?[>#$%/:\]})!=]{1,3} ?$`)
+	return regexp.MustCompile(`^` + name + `(?:` + bracketed + `|` + signed + `)$`)
 }

@@ -70,6 +70,9 @@ func (m *Maker) Enter(one Sent, v sense.State) (e sense.Enter) {
 	one.at = m.now()
 	e = sense.Enter{Command: m.Typed.Command() && !one.Secret, Typed: m.Typed.Echo()}
 	asks := v.Question()
+	if before := (drawn{text: one.Base}); !one.Secret && !e.Command && m.likeBefore(&before) { // and no question with its default
+		e.Command = true
+	}
 	switch {
 	case one.Secret || !e.Command && asks != "":
 		m.replied(one, v, asks)
@@ -119,7 +122,9 @@ func (m *Maker) command(one Sent, v sense.State, e *sense.Enter) {
 		m.begin(one, one.Mode, one.Base, one.Text, event.SeenTyped, 0)
 		return
 	}
-	if !one.ahead && m.open != nil { // its prompt had come, and had not rested
+	if one.tentative = !one.ahead && m.open != nil && one.Mode == "" && !m.sense.KnowsDialect(); one.tentative {
+		e.Ahead = true
+	} else if !one.ahead && m.open != nil { // its prompt had come, and had not rested
 		end := event.EndCut
 		if prompt, _, behind := m.sense.BehindPrompt(v.Partial); behind {
 			if mode, known := m.sense.ModeOf(prompt); known {
@@ -147,13 +152,14 @@ func (m *Maker) idle(one Sent, v sense.State) bool {
 	base := strings.TrimSpace(one.Base)
 	if m.open != nil {
 		_, known := m.sense.ModeOf(m.open.Prompt)
-		return m.open.screen(m.sense) || !known && base != "" && withoutDigits(base) == withoutDigits(strings.TrimSpace(m.open.Prompt))
+		again := !known && base != "" && Kind(base) == Kind(strings.TrimSpace(m.open.Prompt))
+		return again || m.open.screen(m.sense) || !m.sense.KnowsDialect() && m.Typed.rested && likePrompt(one.Base) != nil
 	}
 	return base != "" || !m.sense.KnowsPrompts()
 }
 
-// withoutDigits is what prompts have in common that count.
-func withoutDigits(text string) string {
+// Kind is what prompts have in common that count.
+func Kind(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r >= '0' && r <= '9' {
 			return -1
@@ -185,11 +191,20 @@ func (m *Maker) Ended(line shown.Ended) {
 	d := drawn{text: string(line.Text), present: !line.New}
 	if d.prompt, d.rest, d.behind = m.sense.BehindPrompt(d.text); !d.behind {
 		d.rest = d.text
+		m.likeBefore(&d)
 	}
 	for i := range m.queue {
 		one := &m.queue[i]
 		if i > 0 && !one.Certain {
 			return // whatever stands there may be it, or the one before
+		}
+		if one.tentative && i == 0 {
+			base := strings.TrimSpace(one.Base)
+			d.present = base != "" && strings.HasPrefix(strings.TrimSpace(d.text), base)
+			if d.present && strings.TrimSpace(d.text) == base {
+				m.notShown()
+				return
+			}
 		}
 		verdict, prompt, text := d.of(one)
 		switch verdict {
@@ -208,8 +223,33 @@ func (m *Maker) Ended(line shown.Ended) {
 	m.shownOnly(&m.queue[0], d, line.After)
 }
 
+// likeBefore finds a prompt on a line by that of the exchange that goes on, where no dialect knows any.
+func (m *Maker) likeBefore(d *drawn) bool {
+	if m.open == nil || m.sense.KnowsDialect() {
+		return false
+	}
+	if m.open.like == nil {
+		m.open.like = shown.NewPrompts(likePrompt(m.open.Prompt))
+	}
+	rest, found := m.open.like.Behind(d.text, m.open.Prompt)
+	if found {
+		d.prompt, d.rest, d.behind = d.text[:len(d.text)-len(rest)], rest, true
+	}
+	return found
+}
+
 // echoesWithin is how soon a terminal's own echo comes.
 const echoesWithin = time.Second
+
+// notShown takes the first line that waits, which the device has ended without showing it, for the answer to a question that it has
+// asked: a secret.
+func (m *Maker) notShown() {
+	one := m.queue[0]
+	m.queue = append([]Sent(nil), m.queue[1:]...)
+	if m.open != nil {
+		m.open.Questions = append(m.open.Questions, event.Question{Text: strings.TrimSpace(one.Base), Secret: true})
+	}
+}
 
 // shownOnly takes a line that shows what was typed ahead where no prompt stands: as the answer to a question of a program, or as a
 // terminal's own echo, which is not repeated behind the prompt then: where the answer begins is in doubt.
@@ -259,7 +299,7 @@ func (m *Maker) took(i int, prompt, text, echo string, after int) {
 		m.close(end, v, after)
 	}
 	m.begin(one, mode, prompt, text, event.SeenDrawn, after)
-	m.sense.Takes(echo, one.ahead, one.Leads != nil && one.Leads(text))
+	m.sense.Takes(echo, one.ahead || one.tentative, one.Leads != nil && one.Leads(text))
 }
 
 // beginUnshown begins the exchange of the first line in the queue, which the device does not show.
@@ -354,7 +394,10 @@ func (m *Maker) unshown(v sense.State) {
 		return
 	}
 	if !m.queue[0].ahead {
-		if v.Ended {
+		switch {
+		case v.Ended && m.queue[0].tentative:
+			m.notShown()
+		case v.Ended:
 			m.beginUnshown()
 		}
 		return

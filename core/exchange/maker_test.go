@@ -100,7 +100,7 @@ func (t *talk) types(who, keys string) {
 		case interrupt:
 			t.sense.Entered(t.now, t.Interrupt())
 		default:
-			if t.Typed.Begin(who, v); !v.Secret {
+			if t.Typed.Begin(who, v, t.now); !v.Secret {
 				t.Typed.Key(key, t.now)
 			}
 			t.sense.Typed(t.now, []byte{key}, t.Typed.Keys)

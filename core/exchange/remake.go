@@ -145,7 +145,7 @@ func (r *Remaker) typed(b event.Out) {
 		case interrupt:
 			r.sense.Entered(r.now, r.maker.Interrupt())
 		default:
-			line.Begin(b.Who, v)
+			line.Begin(b.Who, v, r.now)
 			line.Key(key, r.now)
 			r.sense.Typed(r.now, []byte{key}, line.Keys)
 		}

@@ -18,6 +18,7 @@ type Typed struct {
 	Keys  []byte    // what is left of what was typed
 	Doubt time.Time // when a key was typed that changes the line in ways only the device knows; zero for none
 
+	rested  bool // the device had been quiet for a while by its first key
 	command bool // at some time of its typing the device asked nothing
 	proofs  int  // the device's mode proofs until a key was last typed
 }
@@ -31,11 +32,12 @@ const (
 )
 
 // Begin notes what the line stands behind, before its first key, and that it goes on, before each.
-func (t *Typed) Begin(who string, v sense.State) {
+func (t *Typed) Begin(who string, v sense.State, now time.Time) {
 	t.proofs = v.Count
 	asked := v.Question()
 	if t.Who == "" {
 		t.Who, t.Base, t.Asked = who, v.Partial, asked
+		t.rested = v.Free && now.Sub(v.LastByte) >= learnQuiet
 		if v.AtPrompt {
 			t.Mode = v.Mode
 		}

@@ -52,6 +52,7 @@ type Mode struct {
 	Name   string
 	Prompt *regexp.Regexp
 	Text   *regexp.Regexp
+	Learnt bool // from what the device does, and not from a dialect
 }
 
 // Dialog is a question the device may ask at the end of the stream.
@@ -269,6 +270,11 @@ func (s *Sense) BehindPrompt(line string) (prompt, rest string, found bool) {
 
 // KnowsPrompts reports whether any prompt is known.
 func (s *Sense) KnowsPrompts() bool { return len(s.prompts) > 0 }
+
+// KnowsDialect reports whether the prompts that are known are from a dialect.
+func (s *Sense) KnowsDialect() bool {
+	return slices.ContainsFunc(s.config.Modes, func(m Mode) bool { return m.Prompt != nil && !m.Learnt })
+}
 
 // View is State without what the line shows.
 func (s *Sense) View() State { return s.view }
@@ -630,7 +636,7 @@ func (s *Sense) asksDialog(line string) bool {
 // ModeOf is the mode that a prompt belongs to.
 func (s *Sense) ModeOf(prompt string) (mode string, known bool) {
 	for _, mode := range s.config.Modes {
-		if mode.Prompt != nil && mode.Prompt.MatchString(prompt) {
+		if mode.Prompt != nil && mode.Prompt.MatchString(prompt) && !(mode.Learnt && s.config.AsksSecret(prompt)) {
 			return mode.Name, true
 		}
 	}

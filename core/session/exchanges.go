@@ -71,7 +71,7 @@ func (s *Session) tellExchanges() {
 func (s *Session) tellExchange(found exchange.Found) {
 	s.hub.Emit(found.Body)
 	if asked, is := found.Body.(event.Asked); is && asked.Seen == event.SeenDrawn && asked.Mode == exchange.PromptMode {
-		s.echoes = true
+		s.echoes[exchange.Kind(asked.Prompt)] = true
 	}
 	if x := found.Ended; x != nil {
 		if a := s.asked[x.Ref]; a != nil {

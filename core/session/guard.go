@@ -149,7 +149,7 @@ func (s *Session) follow(keys []byte) {
 	}
 	v, now := s.sense.State(), s.opt.Clock.Now()
 	line := &s.exchanges.Typed
-	line.Begin(event.Hand, v)
+	line.Begin(event.Hand, v, now)
 	if v.Secret {
 		return
 	}

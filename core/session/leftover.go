@@ -23,7 +23,7 @@ func (s *Session) runs(text string, v sense.State) {
 		line.Forget()
 		return
 	}
-	line.Begin(s.writer(), v)
+	line.Begin(s.writer(), v, s.opt.Clock.Now())
 	line.Keys = append(line.Keys, text...)
 }
 

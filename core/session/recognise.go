@@ -52,7 +52,7 @@ func (s *Session) Learn(d *dialect.Dialect) (err error) {
 			return
 		}
 		s.dialect.Store(d)
-		s.heard, s.learnt, s.echoes = nil, false, false
+		s.heard, s.learnt = nil, false
 		s.guard.commands = d.NewInterlocks()
 		s.closeExchange(event.EndCut)
 		s.exchanges.Learn(d)

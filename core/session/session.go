@@ -89,10 +89,10 @@ type Session struct {
 	woken      int64      // bytes that had come when Enter was pressed for a prompt that was pushed away
 	exchanges  *exchange.Maker
 	learner    exchange.Learner
-	learnt     bool           // the prompt of a device that no dialect is known for
-	echoes     bool           // and that it shows what is typed at it
-	sent       int            // lines whose Enter has gone out
-	asked      map[int]*asked // by their number, those that were not answered yet
+	learnt     bool            // the prompt of a device that no dialect is known for
+	echoes     map[string]bool // at which kinds of it the device shows what is typed
+	sent       int             // lines whose Enter has gone out
+	asked      map[int]*asked  // by their number, those that were not answered yet
 	recording  onRecord
 	restarts   restarts
 	parsings   []parsing // answers that are read for facts, in their order
@@ -141,7 +141,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	s := &Session{
 		opt: opt, hub: event.NewHub(opt.Clock), calls: make(chan func()), done: make(chan struct{}), end: end, life: own,
 		wire: newWire(wire), guard: &guard{commands: opt.Dialect.NewInterlocks(), answers: answersNear},
-		asked: map[int]*asked{}, waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
+		asked: map[int]*asked{}, echoes: map[string]bool{}, waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
 		cols: fixedCols, rows: fixedRows,
 	}
 	if s.overNetwork() {
