@@ -189,6 +189,7 @@ func (d *Dialect) commandOf(text, mode string) (c lineCommand) {
 		}
 		exact, so := k.fits(d.spelling, typed)
 		switch {
+		case mode == "" && k.words[0].Pattern != nil: // anything may be a name, but where one is asked for
 		case !so || c.exact && !exact:
 		case exact && !c.exact:
 			c.exact, c.fits = true, []*known{k}

@@ -146,7 +146,7 @@ func (d drawn) withoutPrompt(one *Sent, want string) (v verdict, prompt, text st
 	base := strings.TrimRight(one.Base, " ")
 	rest, behindBase := strings.CutPrefix(d.text, base)
 	switch {
-	case base != "" && behindBase && strings.TrimSpace(rest) != "":
+	case base != "" && behindBase && strings.TrimSpace(rest) != "" && (one.Certain || likePrompt(one.Base) != nil):
 		return whole, one.Base, strings.TrimSpace(rest)
 	case want != "" && strings.HasSuffix(squeeze(d.text), want):
 		at := strings.LastIndex(d.text, one.Text)

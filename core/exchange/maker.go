@@ -201,7 +201,7 @@ func (m *Maker) Ended(line shown.Ended) {
 		if one.tentative && i == 0 {
 			base := strings.TrimSpace(one.Base)
 			d.present = base != "" && strings.HasPrefix(strings.TrimSpace(d.text), base)
-			if d.present && strings.TrimSpace(d.text) == base {
+			if d.present && !d.behind && strings.TrimSpace(d.text) == base {
 				m.notShown()
 				return
 			}

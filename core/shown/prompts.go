@@ -41,9 +41,12 @@ func withoutEnd(pattern string) *regexp.Regexp {
 	return begins
 }
 
-// Are reports whether a line is a prompt, its last blank aside.
+// Are reports whether a line is a prompt, blanks at its end aside: they may be typed.
 func (all Prompts) Are(line string) bool {
-	return slices.ContainsFunc(all, func(p prompt) bool { return p.whole.MatchString(line) || p.whole.MatchString(line+" ") })
+	bare := strings.TrimRight(line, " ")
+	return slices.ContainsFunc(all, func(p prompt) bool {
+		return p.whole.MatchString(line) || p.whole.MatchString(bare) || p.whole.MatchString(bare+" ")
+	})
 }
 
 // longestPrompt is how long a prompt may be, in bytes.
