@@ -145,8 +145,12 @@ func alike(line, text string) bool {
 func (d drawn) withoutPrompt(one *Sent, want string) (v verdict, prompt, text string) {
 	base := strings.TrimRight(one.Base, " ")
 	rest, behindBase := strings.CutPrefix(d.text, base)
+	shows := alike(squeeze(rest), want)
+	if !one.Certain {
+		shows = strings.TrimSpace(rest) != "" && likePrompt(one.Base) != nil
+	}
 	switch {
-	case base != "" && behindBase && strings.TrimSpace(rest) != "" && (one.Certain || likePrompt(one.Base) != nil):
+	case base != "" && behindBase && shows:
 		return whole, one.Base, strings.TrimSpace(rest)
 	case want != "" && strings.HasSuffix(squeeze(d.text), want):
 		at := strings.LastIndex(d.text, one.Text)
