@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/event"
-	"pilotrix/core/shown"
+	"pilotrix/core/exchange"
 	"pilotrix/demo"
 )
 
@@ -22,12 +22,11 @@ func tryOn(t *testing.T, name string, events []event.Event) {
 	d, err := demo.LoadDialect(name)
 	require.NoError(t, err)
 	trial := d.NewTrial()
-	model := shown.New(250, 50, shown.Options{})
+	reader := exchange.NewReader(trial.Exchange, trial.Line)
 	for _, e := range events {
-		if in, is := e.Body.(event.In); is {
-			model.Write(in.Bytes, func(line shown.Ended) { trial.Line(string(line.Text)) })
-		}
+		reader.Event(e)
 	}
+	reader.Rest()
 	lines, _ := trial.Result()
 	facts := 0
 	for _, line := range lines {

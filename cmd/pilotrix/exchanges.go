@@ -13,38 +13,62 @@ import (
 	"pilotrix/demo"
 )
 
+// recordReader reads the exchanges of a record. One from before they were recorded is read by the same maker, with the dialect that it
+// had, or that is to be tried.
+type recordReader struct {
+	*exchange.Reader
+	known  func(name string) *dialect.Dialect
+	remake *exchange.Remaker // nil where the record has exchanges of its own
+}
+
+func newRecordReader(each func(exchange.Told), line func(string), known func(name string) *dialect.Dialect) *recordReader {
+	return &recordReader{Reader: exchange.NewReader(each, line), known: known}
+}
+
+// event takes an event in, and returns it with those that were made of it.
+func (r *recordReader) event(e event.Event) []event.Event {
+	if begin, is := e.Body.(event.SessionBegin); is && !begin.Exchanges {
+		d := r.known(begin.Dialect)
+		r.remake = exchange.NewRemaker(senseOf(d), d)
+	}
+	all := []event.Event{e}
+	if r.remake != nil {
+		all = r.remake.Event(e)
+	}
+	for _, one := range all {
+		r.Event(one)
+	}
+	return all
+}
+
+// shippedDialect is a dialect by its name, nil where there is none.
+func shippedDialect(name string) *dialect.Dialect {
+	d, err := demo.LoadDialect(name)
+	if name == "" || err != nil {
+		return nil
+	}
+	return d
+}
+
 // exchangePrinter prints what was asked of a device and what it answered, the course of a runbook around it, and what the device wrote
-// besides. A record from before exchanges were recorded is read by the same maker.
+// besides.
 type exchangePrinter struct {
 	course *coursePrinter
-	reader *exchange.Reader
-	remake *exchange.Remaker // nil where the record has exchanges of its own
+	reader *recordReader
 }
 
 func newExchangePrinter(course *coursePrinter) *exchangePrinter {
 	p := &exchangePrinter{course: course}
-	p.reader = exchange.NewReader(p.exchange, func(text string) {
+	p.reader = newRecordReader(p.exchange, func(text string) {
 		if strings.TrimSpace(text) != "" {
 			course.say("  │ %s", text)
 		}
-	})
+	}, shippedDialect)
 	return p
 }
 
 func (p *exchangePrinter) event(e event.Event) {
-	if begin, is := e.Body.(event.SessionBegin); is && !begin.Exchanges {
-		d, err := demo.LoadDialect(begin.Dialect)
-		if err != nil || begin.Dialect == "" {
-			d = nil
-		}
-		p.remake = exchange.NewRemaker(senseOf(d), d)
-	}
-	all := []event.Event{e}
-	if p.remake != nil {
-		all = p.remake.Event(e)
-	}
-	for _, one := range all {
-		p.reader.Event(one)
+	for _, one := range p.reader.event(e) {
 		p.course.tell(one)
 		switch b := one.Body.(type) {
 		case event.Helm:

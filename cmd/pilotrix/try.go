@@ -14,8 +14,6 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/logbook"
 	"pilotrix/core/plain"
-	"pilotrix/core/screen"
-	"pilotrix/core/shown"
 	"pilotrix/core/units"
 	"pilotrix/demo"
 )
@@ -59,52 +57,20 @@ marked ✗.`,
 	return cmd
 }
 
-// wideEnough is a terminal in which hardly a line of a device wraps.
-const wideEnough = 250
-
-// trySession draws a recorded session as the device did, and tries each line as it ended.
+// trySession tries what was asked and answered in a recorded session, and each line that the device wrote besides.
 func (p *program) trySession(trial *dialect.Trial, id int64, d *dialect.Dialect) error {
-	draw := newDrawnLines(trial.Line)
-	draw.model.SetCharset(d.Sense().Charset)
+	read := newRecordReader(trial.Exchange, trial.Line, func(string) *dialect.Dialect { return d })
 	return p.withLogbook(func(book *logbook.Logbook) error {
 		if _, err := book.Find(id); err != nil {
 			return err
 		}
 		err := book.Events(id, func(e event.Event) error {
-			draw.event(e)
+			read.event(e)
 			return nil
 		})
-		draw.end()
+		read.Rest()
 		return err
 	})
-}
-
-// drawnLines turns the bytes of a session into the lines that the device drew.
-type drawnLines struct {
-	model *shown.Model
-	each  func(string)
-}
-
-func newDrawnLines(each func(string)) *drawnLines {
-	return &drawnLines{shown.New(wideEnough, 50, shown.Options{}), each}
-}
-
-func (d *drawnLines) event(e event.Event) {
-	switch b := e.Body.(type) {
-	case event.In:
-		d.model.Write(b.Bytes, func(line shown.Ended) { d.each(string(line.Text)) })
-	case event.Terminal:
-		if charset, err := screen.ParseCharset(b.Charset); err == nil {
-			d.model.SetCharset(charset)
-		}
-	}
-}
-
-// end gives the line that was not ended.
-func (d *drawnLines) end() {
-	if text, _ := d.model.Line(); strings.TrimSpace(text) != "" {
-		d.each(text)
-	}
 }
 
 // mostTried is how long a line of a text may be, in bytes.

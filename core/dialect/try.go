@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -9,6 +10,8 @@ import (
 	"unicode/utf8"
 
 	"pilotrix/core/device"
+	"pilotrix/core/event"
+	"pilotrix/core/exchange"
 	"pilotrix/core/expression"
 	"pilotrix/core/shown"
 )
@@ -51,25 +54,64 @@ func (t *Trial) match(line *Tried, kind, name, more string) {
 	line.Matches = append(line.Matches, strings.Join(strings.Fields(kind+" "+name+" "+more), " "))
 }
 
+// Exchange takes what was asked of a device and what it answered, as a record has it.
+func (t *Trial) Exchange(x exchange.Told) {
+	line := &Tried{Line: strings.TrimRight(x.Prompt+x.Text, " ")}
+	t.all = append(t.all, line)
+	mode, _, at := t.prompt(line.Line)
+	if at {
+		t.match(line, "prompt", mode, "")
+	} else {
+		t.own(line)
+	}
+	t.begin(line, cmp.Or(x.Mode, mode), x.Text)
+	for _, noise := range x.Noise {
+		t.Line(noise)
+	}
+	for _, row := range x.Answer {
+		t.answers(row)
+	}
+	if x.Over.End != event.EndLed { // what a device writes while it starts is the answer to what had it start
+		t.end()
+	}
+}
+
 // Line takes a line that has ended. What stands on the present one is taken by it, too, when the text ends.
 func (t *Trial) Line(text string) {
 	line := &Tried{Line: strings.TrimRight(text, "\r\n")}
-	t.all = append(t.all, line)
-	for i, noise := range t.d.sense.Noise {
-		if noise.MatchString(line.Line) {
-			t.match(line, "noise", string(t.d.Noise[i]), "")
-			return
-		}
-	}
-	if garble := strings.Count(line.Line, "\uFFFD"); garble > 0 && 2*garble >= utf8.RuneCountInString(line.Line) {
-		t.match(line, "garble", "", "at another speed")
+	if t.unasked(line) {
+		t.all = append(t.all, line)
 		return
 	}
 	if mode, command, at := t.prompt(line.Line); at {
+		t.all = append(t.all, line)
 		t.match(line, "prompt", mode, "")
 		t.begin(line, mode, strings.TrimSpace(command))
 		return
 	}
+	t.answers(text)
+}
+
+// unasked reports whether a line is noise, or no text.
+func (t *Trial) unasked(line *Tried) bool {
+	for i, noise := range t.d.sense.Noise {
+		if noise.MatchString(line.Line) {
+			t.match(line, "noise", string(t.d.Noise[i]), "")
+			return true
+		}
+	}
+	garble := strings.Count(line.Line, "\uFFFD")
+	if garbled := garble > 0 && 2*garble >= utf8.RuneCountInString(line.Line); garbled {
+		t.match(line, "garble", "", "at another speed")
+		return true
+	}
+	return false
+}
+
+// answers takes a line of an answer, or one by itself.
+func (t *Trial) answers(text string) {
+	line := &Tried{Line: strings.TrimRight(text, "\r\n")}
+	t.all = append(t.all, line)
 	t.own(line)
 	if t.command != nil {
 		line.Answer = t.typed

@@ -17,6 +17,7 @@ type Told struct {
 	Over   event.Answered
 	Ended  bool
 	Answer []string // its rows; those that were lost stand before them
+	Noise  []string // lines that the device wrote unasked meanwhile
 }
 
 // Reader reads the exchanges out of events, and the lines that belong to none. It is used by one goroutine.
@@ -91,7 +92,7 @@ func (r *Reader) finish() {
 	if told.Ended {
 		rows = rows[:min(len(rows), told.Over.Rows)]
 	}
-	told.Answer = rows
+	told.Answer, told.Noise = rows, r.noise
 	r.exchange(told)
 }
 
