@@ -18,6 +18,7 @@ import (
 
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
+	"pilotrix/core/exchange"
 	"pilotrix/core/line"
 	"pilotrix/core/logbook"
 	"pilotrix/core/session"
@@ -158,6 +159,73 @@ func late(all []time.Duration) time.Duration {
 // BenchmarkKeyToWire presses keys, on a quiet line and while 1 MB/s arrives, and prints after how long they are
 // at the line's driver: the 99th percentile, and its share of the 1 and 25 ms allowed.
 func BenchmarkKeyToWire(b *testing.B) { latencies(b, (*consoleRig).key) }
+
+// BenchmarkKeyToWireWhileParsing presses keys while an answer of a megabyte, which the hand has asked for, is read for its facts: rows
+// that are no bank's beside those that are.
+func BenchmarkKeyToWireWhileParsing(b *testing.B) {
+	r := newConsole(b)
+	defer r.end()
+	answer := strings.Repeat("  A     running  7.4.2     5,243,086    yes   yes\r\n  and so on, with yes and no in it  yes\r\n", 10_000)
+	asked := make(chan struct{}, 16)
+	feed := r.session.Subscribe()
+	go func() {
+		for {
+			batch, err := feed.Next(context.Background())
+			if err != nil {
+				return
+			}
+			for _, e := range batch {
+				if _, is := e.Body.(event.Answered); is {
+					asked <- struct{}{}
+				}
+			}
+		}
+	}()
+	_, _ = r.says.Write([]byte("\r\nmare-gw1 / "))
+	time.Sleep(100 * time.Millisecond)
+	var all []time.Duration
+	for b.Loop() {
+		r.session.Press([]byte("look banks\r"))
+		_, _ = r.says.Write([]byte("look banks\r\n" + answer + "mare-gw1 / "))
+		<-asked
+		for range 50 {
+			all = append(all, r.key(nil))
+			time.Sleep(time.Millisecond)
+		}
+		r.session.Press([]byte("\x15"))
+		_, _ = r.says.Write([]byte("\r\nmare-gw1 / "))
+		time.Sleep(100 * time.Millisecond)
+	}
+	b.ReportMetric(float64(late(all).Microseconds())/1000, "ms-p99")
+	b.ReportMetric(float64(late(all))/float64(time.Millisecond), "×allowed")
+}
+
+// BenchmarkExchangesOpen reads a record of 100,000 exchanges.
+func BenchmarkExchangesOpen(b *testing.B) {
+	var events []event.Event
+	at := time.Now()
+	for n := range 100_000 {
+		for _, body := range []event.Body{
+			event.In{Bytes: event.Text("look banks\r\n")}, event.Asked{Number: n, Who: event.Hand, Prompt: "gw // ", Text: "look banks", Seen: event.SeenDrawn},
+			event.In{Bytes: event.Text("  A     running  7.4.2\r\n  B     standby  7.2.0\r\ngw // ")}, event.Answered{Number: n, Rows: 2, End: event.EndPrompt},
+		} {
+			events = append(events, event.Event{At: at, Body: body})
+		}
+	}
+	var took time.Duration
+	for b.Loop() {
+		begun, rows := time.Now(), 0
+		reader := exchange.NewReader(func(x exchange.Told) { rows += len(x.Answer) }, func(string) {})
+		for _, e := range events {
+			reader.Event(e)
+		}
+		reader.End()
+		require.Equal(b, 200_000, rows)
+		took += time.Since(begun)
+	}
+	b.ReportMetric(took.Seconds()/float64(b.N), "s-for-100,000")
+	b.ReportMetric(took.Seconds()/float64(b.N), "×allowed")
+}
 
 // BenchmarkByteToCell has the device write a line, on a quiet line and while 1 MB/s arrives, and prints after
 // how long the view has painted it.

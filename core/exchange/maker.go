@@ -349,11 +349,14 @@ func (m *Maker) close(end event.End, v sense.State, after int) {
 		Number: x.Number, End: end, Mode: v.Mode, Took: m.now().Sub(x.Begun), Rows: strings.Count(x.answer, "\n"), Lost: lost, Pages: x.Pages,
 		Questions: x.Questions, Doubt: x.doubt,
 	}
-	if lost == 0 {
+	if lost == 0 && x.Over.Rows <= mostRefusal {
 		x.Over.Refused = m.talk.Refuses(x.answer)
 	}
 	m.found = append(m.found, Found{After: after, Body: x.Over, Ended: x})
 }
+
+// mostRefusal is how many rows a refusal has at most: a longer answer may have such words in it, and it takes time to look for them.
+const mostRefusal = 60
 
 // rests is how long a device may wait at a prompt and still take what was typed ahead.
 const rests = 2 * time.Second
