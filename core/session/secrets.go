@@ -16,15 +16,11 @@ import (
 // has to say, the keys wait until the device shows: it shows them, or it asks for a secret, or it has ended their line and has
 // shown nothing of them.
 
-// handLine is the line that the operator is typing. It belongs to the session's loop.
+// handLine is what the operator types, as far as its record goes. It belongs to the session's loop.
 type handLine struct {
-	begun  bool
-	base   string // what stood on the device's line before it
-	secret []byte // what was typed of it while a secret was asked for
-
+	secret  []byte        // what was typed of a line while a secret was asked for
 	waiting []keysWaiting // whose record waits for what the device shows
-	model   *shown.Model  // what it draws meanwhile, nil while nothing waits
-	drawn   []string      // the lines that it has ended since
+	drawn   []string      // the lines that the device has ended since
 	from    int           // the first of them that can be of what waits
 }
 
@@ -71,13 +67,9 @@ func (s *Session) seen(keys []byte, v sense.State) bool {
 // wait has keys wait for what the device shows of them.
 func (s *Session) wait(keys []byte) {
 	h := &s.hand
-	if h.model == nil {
-		cols, rows := s.sense.Model().Size()
-		h.model = shown.New(cols, rows, shown.Options{Charset: s.charset})
-		v := s.sense.State()
-		h.model.Write([]byte(v.Partial), nil)
-		if h.from = 0; !v.Ended {
-			h.from = 1 // that line is another one's
+	if len(h.waiting) == 0 {
+		if h.from = 0; !s.sense.State().Ended {
+			h.from = 1 // the present line is another one's
 		}
 	}
 	for len(keys) > 0 {
@@ -95,17 +87,15 @@ func (s *Session) wait(keys []byte) {
 	}
 }
 
-// draws takes what the device writes while keys wait.
-func (h *handLine) draws(p []byte) {
-	if h.model == nil {
+// draws takes a line that the device has ended while keys wait.
+func (h *handLine) draws(line string) {
+	if len(h.waiting) == 0 {
 		return
 	}
-	h.model.Write(p, func(line shown.Ended) {
-		h.drawn = append(h.drawn, string(line.Text))
-		if over := len(h.drawn) - maxDrawn; over > 0 {
-			h.drawn, h.from = h.drawn[over:], max(0, h.from-over)
-		}
-	})
+	h.drawn = append(h.drawn, line)
+	if over := len(h.drawn) - maxDrawn; over > 0 {
+		h.drawn, h.from = h.drawn[over:], max(0, h.from-over)
+	}
 }
 
 // settleKeys records the keys that waited, as far as the device has shown of them.
@@ -113,8 +103,7 @@ func (s *Session) settleKeys(v sense.State) {
 	h := &s.hand
 	for len(h.waiting) > 0 {
 		one := h.waiting[0]
-		present, _ := h.model.Line()
-		lines := append(h.drawn[:len(h.drawn):len(h.drawn)], present)
+		lines := append(h.drawn[:len(h.drawn):len(h.drawn)], v.Partial)
 		if h.from >= len(lines) {
 			return
 		}
@@ -128,7 +117,7 @@ func (s *Session) settleKeys(v sense.State) {
 		h.waiting = h.waiting[1:]
 		s.keep(one, secret)
 	}
-	h.model, h.drawn, h.from = nil, nil, 0
+	h.drawn, h.from = nil, 0
 }
 
 // shownBy is what the lines that the device has drawn say of keys, and which of them does.
@@ -166,7 +155,7 @@ func (s *Session) settleWaiting(secret bool) {
 	for _, one := range h.waiting {
 		s.keep(one, secret)
 	}
-	h.waiting, h.model, h.drawn, h.from = nil, nil, nil, 0
+	h.waiting, h.drawn, h.from = nil, nil, 0
 }
 
 // keep records keys: in clear, or by their number.
@@ -186,9 +175,6 @@ func (s *Session) keep(one keysWaiting, secret bool) {
 // follows notes what the operator types, before it goes out.
 func (s *Session) follows(keys []byte, v sense.State) {
 	h := &s.hand
-	if !h.begun {
-		h.begun, h.base, h.secret = true, v.Partial, nil
-	}
 	end := bytes.IndexAny(keys, "\r\n\x03")
 	if v.Secret && !h.ahead() {
 		text := keys
@@ -204,7 +190,7 @@ func (s *Session) follows(keys []byte, v sense.State) {
 			s.hub.Protect(string(withoutErased(h.secret)))
 			s.secretTyped(true)
 		}
-		h.begun, h.base, h.secret = false, "", nil
+		h.secret = nil
 	}
 }
 

@@ -173,7 +173,12 @@ func (s *Session) senseConfig() (c sense.Config) {
 		c = s.Dialect().Sense()
 	}
 	c.AsksSecret, c.Reply = s.Dialect().AsksSecret, s.answerDevice
-	c.Ended = func(line shown.Ended) { s.exchanges.Ended(line) }
+	c.Ended = func(line shown.Ended) {
+		s.exchanges.Ended(line)
+		if len(s.hand.waiting) > 0 {
+			s.hand.draws(string(line.Text))
+		}
+	}
 	s.charset = c.Charset
 	return c
 }
@@ -391,7 +396,6 @@ func (s *Session) arrived(chunk line.Chunk) {
 	}
 	s.hear(chunk.Bytes)
 	s.noticeTelnet(chunk.Bytes)
-	s.hand.draws(chunk.Bytes)
 	fed := s.sense.Feed(chunk.At, chunk.Bytes)
 	s.emitIn(chunk.Bytes, fed.Noise)
 	if fed.Changed || len(s.hand.waiting) > 0 || len(s.waiters) > 0 && len(chunk.Bytes) < fewBytes {
