@@ -172,6 +172,8 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.needs(msg)
 	case prepared:
 		a.planned(msg)
+	case loginReady:
+		return a, a.logsIn(msg)
 	case secondMsg:
 		a.hearSecond(msg)
 	case weighed:

@@ -51,7 +51,7 @@ func (a *app) strip() []paint.Line {
 	back, moved := a.console.Back()
 	v := strip.View{
 		Message: a.message, Back: back, Moved: moved, Leader: keys.Name(a.opt.Leader), Replay: a.replay, Playing: a.playing, Serving: a.serving, Locked: a.locked,
-		NotYet: a.tooSoon, Narrow: a.side() == 0, Sends: a.sends(), Kept: a.kept(),
+		NotYet: a.tooSoon, Narrow: a.side() == 0, Sends: a.sends(), Kept: a.kept(), LogsIn: a.loginAction() != "",
 	}
 	shown, one := a.present().state, a.presentSecond()
 	if one != nil && shown.Ask == nil && shown.Held == nil && (a.state.Ask != nil || a.state.Held != nil) {

@@ -41,6 +41,7 @@ func (a *app) leaderKeys() keys.Map {
 	return append(a.answersBehind(),
 		keys.New("r", "runbooks", a.openRunbooks, "r").Tells("picks a runbook, or a single action, and carries it out").If(first && !busy && a.opt.Library != nil),
 		keys.New("f", "read anew", a.readAnew, "f").Tells("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(first && !busy),
+		keys.New("a", "log in", a.logIn, "a").Tells("logs in, with the account that was given in this session, or asks for one").If(first && !busy && a.loginAction() != ""),
 		keys.New("r, f", "", underWay, "r", "f").Unnamed().If(first && busy),
 		keys.New("d", "dialect", a.openDialects, "d").Tells("says how the device talks: the likely dialects with what speaks for them, and all others").If(first && !busy && a.opt.Dialects != nil),
 		keys.New("h", "hunt the speed", func() tea.Cmd { return a.hunt(here) }, "h").Tells("hunts for the speed the device speaks").If(live),

@@ -340,6 +340,25 @@ func (d *Dialect) MoveFrom(from, to string) *Move {
 	return move
 }
 
+// LogsIn is the action that leads from a mode and asks for a secret, empty where none does. It works on a nil dialect.
+func (d *Dialect) LogsIn(mode string) string {
+	if d == nil {
+		return ""
+	}
+	for _, move := range d.Moves {
+		action := d.actions[move.Action]
+		if move.From != mode || action == nil {
+			continue
+		}
+		for _, way := range action.ways {
+			if slices.ContainsFunc(way.Asks, func(ask *CompiledDialog) bool { return ask.Secret }) {
+				return move.Action
+			}
+		}
+	}
+	return ""
+}
+
 // KeyFor is the key that interrupts a mode, if there is one.
 func (d *Dialect) KeyFor(mode string) (string, bool) {
 	for _, press := range d.Catch.Press {

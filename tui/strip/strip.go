@@ -30,6 +30,7 @@ type View struct {
 	Playing            string // where a replay is, in words
 	Serving            bool   // servers alone
 	Locked             bool   // every key goes to the device
+	LogsIn             bool   // a key logs in where the device is now
 	Second, SecondLine string // the second line whose console is shown, empty for none
 	LooksLike          string // what the device seems to be, and why
 	NotYet             bool   // a key came too soon after the question
@@ -248,7 +249,11 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	if v.LooksLike != "" {
 		return paint.Line{paint.In(t.Here, " ?  "), paint.In(t.Text, "This looks like a "+v.LooksLike+". "), paint.Strong(t.Key, v.Leader+" d"), paint.In(t.Text, " says so.")}
 	}
-	return paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "What you type goes to the device. "), paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"), paint.In(t.Text, " help.")}
+	line := paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "What you type goes to the device. ")}
+	if v.LogsIn {
+		line = append(line, paint.Strong(t.Key, v.Leader+" a"), paint.In(t.Text, " logs in, "))
+	}
+	return append(line, paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"), paint.In(t.Text, " help."))
 }
 
 // progress is the transfer in one row.

@@ -1,0 +1,60 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"pilotrix/core/runbook"
+	"pilotrix/core/source"
+	"pilotrix/tui/runbooks"
+)
+
+// Logging in again, behind a restart say, is one key: with the account that was given in this session before.
+
+// loginAction is the action that logs in where the device is now, empty for none.
+func (a *app) loginAction() string {
+	if a.session == nil || a.session.Dialect() == nil || a.opt.Library == nil {
+		return ""
+	}
+	return a.session.Dialect().LogsIn(a.state.Mode.Name)
+}
+
+// logIn carries that out; what it needs is asked for where it was not given before.
+func (a *app) logIn() tea.Cmd {
+	d, name := a.session.Dialect(), a.loginAction()
+	book, err := runbook.Single(d, name)
+	if err != nil {
+		a.say(source.Reason(err))
+		return nil
+	}
+	values, whole := map[string]string{}, true
+	for _, input := range book.Inputs {
+		value, given := a.given[input.Input]
+		values[input.Input], whole = value, whole && given
+	}
+	if !whole {
+		a.show("runbooks")
+		return a.fillIn(runbooks.Entry{Name: "action-" + name, Title: d.Action(name).Title, Single: true, Book: book})
+	}
+	return func() tea.Msg {
+		p, err := a.opt.Library.Prepare(book, values)
+		return loginReady{a, p, err}
+	}
+}
+
+// loginReady is a login that can be carried out.
+type loginReady struct {
+	app *app
+	p   *runbook.Prepared
+	err error
+}
+
+func (a *app) logsIn(ready loginReady) tea.Cmd {
+	switch {
+	case ready.app != a:
+		return nil
+	case ready.err != nil:
+		a.say(source.Reason(ready.err))
+		return nil
+	}
+	return a.carryOut(ready.p)
+}
