@@ -25,7 +25,7 @@ func tables() map[string]string {
 	}
 	for name, of := range map[string]any{
 		"line": dialect.Line{}, "mode": dialect.Mode{}, "move": dialect.Move{}, "dialog": dialect.Dialog{}, "reading": dialect.Reading{}, "fact": dialect.FactPattern{},
-		"row": dialect.RowPattern{}, "echo": dialect.Echo{}, "action": dialect.Action{}, "pending": dialect.Pending{}, "speed": dialect.SetSpeed{}, "catch": dialect.Catch{}, "commands": dialect.Commands{}, "busy": dialect.Busy{}, "files": dialect.Files{}, "flash": dialect.Flash{}, "description": dialect.Description{}, "provision": dialect.Provision{},
+		"row": dialect.RowPattern{}, "echo": dialect.Echo{}, "action": dialect.Action{}, "pending": dialect.Pending{}, "speed": dialect.SetSpeed{}, "catch": dialect.Catch{}, "commands": dialect.Commands{}, "busy": dialect.Busy{}, "files": dialect.Files{}, "next-start": dialect.NextStart{}, "flash": dialect.Flash{}, "description": dialect.Description{}, "provision": dialect.Provision{},
 	} {
 		all["dialect "+name] = source.KeyTable(of)
 	}
