@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"cmp"
 	"strings"
 	"time"
 
@@ -69,7 +70,7 @@ const mostSent = 1000
 func (m *Maker) Enter(one Sent, v sense.State) (e sense.Enter) {
 	one.at = m.now()
 	e = sense.Enter{Command: m.Typed.Command() && !one.Secret, Typed: m.Typed.Echo()}
-	asks := v.Question()
+	asks := cmp.Or(m.Typed.Asked, v.Question())
 	if before := (drawn{text: one.Base}); !one.Secret && !e.Command && m.likeBefore(&before) { // and no question with its default
 		e.Command = true
 	}

@@ -1,0 +1,126 @@
+package test
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// worksByHand opens a device of the bench with nothing but its dialect.
+func worksByHand(t *testing.T, device, dialectName string) (term *terminal, types func(text, then string) string, home string) {
+	t.Helper()
+	home = tempDir(t)
+	term = startTerminalAt(t, home, 160, 40, "open", "bench:"+device, "--dialect", dialectName, "--time-scale", "16", "--logbook", filepath.Join(home, "book.db"))
+	types = func(text, then string) string {
+		t.Helper()
+		term.keys("-l", text)
+		term.keys("Enter")
+		return term.until(then)
+	}
+	term.until("What you type goes to the device")
+	return term, types, home
+}
+
+// record is what the logbook shows of the only session.
+func record(t *testing.T, home string) string {
+	t.Helper()
+	return pilotrixAt(t, home, "logbook", "show", "1", "--logbook", filepath.Join(home, "book.db"))
+}
+
+// TestAGatewaysBankIsChangedByHandInTheInterface: the board follows what is typed, the restart is watched, and the record is read.
+func TestAGatewaysBankIsChangedByHandInTheInterface(t *testing.T) {
+	t.Parallel()
+	term, types, home := worksByHand(t, "mare-gw1", "cormel-g2")
+	types("", "name:")
+	types("harbour", "word:")
+	types("lamp-and-tide", "mare-gw1 /")
+	types("lift", "mare-gw1 //")
+	types("look banks", "standby release")
+	types("favour B", "changed by hand since")
+	term.until("“favour B” was done: bank B is next")
+	types("stow", "write over what was stowed")
+	types("y", "“stow” was done")
+	types("lo ban", "choice stowed                                  A ⇢ B")
+	screen := term.screen()
+	assert.NotContains(t, screen, "changed by hand since")
+	types("recommence", "Held at its Enter")
+	assert.Contains(t, term.screen(), "starts next: bank B, which holds 7.2.0, as read")
+	term.answers("F9", "recommence now? (y/n)")
+	types("y", "restart ───")
+	term.until("back after 2 min")
+	term.until("^G a logs in")
+	term.keys("F8")
+	screen = term.until("stow")
+	assert.Contains(t, screen, "mare-gw1 // lo ban")
+	term.keys("C-g")
+	term.until("quit")
+	term.keys("q")
+	term.until("exit code 0")
+	told := record(t, home)
+	for _, want := range []string{"⟩ mare-gw1 // favour B   (hand,", "│   bank B is next", "recommence now? (y/n) y)", "back after 2 min", "[secret]"} {
+		assert.Contains(t, told, want)
+	}
+	assert.NotContains(t, told, "lamp-and-tide")
+}
+
+// TestAFileThatIsGoneIsMissedBeforeARestart: the router's entry is a file that the hand has just removed.
+func TestAFileThatIsGoneIsMissedBeforeARestart(t *testing.T) {
+	t.Parallel()
+	term, types, _ := worksByHand(t, "mare-rtr1", "brindle-r40")
+	types("", "login:")
+	types("harbour", "password:")
+	types("lamp-and-tide", "mare-rtr1 ~")
+	types("rise", "mare-rtr1 !")
+	types("tell entry", "entry kept")
+	types("begin with tern-3.9.4.brm", "“begin with tern-3.9.4.brm” was done")
+	types("keep", "“keep” was done")
+	types("drop tern-3.9.4.brm", "Held at its Enter")
+	term.answers("F9", "is gone")
+	types("tell entry", "entry kept")
+	types("tell store", "free")
+	types("restart", "Held at its Enter")
+	assert.Contains(t, strings.Join(strings.Fields(term.screen()), " "), "starts next: tern-3.9.4.brm — not in its store as a whole image, as read")
+}
+
+// TestAnEdgeRoutersTrialIsSettledByHandInTheInterface: the systems' board and the deadline follow.
+func TestAnEdgeRoutersTrialIsSettledByHandInTheInterface(t *testing.T) {
+	t.Parallel()
+	term, types, _ := worksByHand(t, "quay-er1", "tamsin-e8")
+	types("", "account:")
+	types("harbour", "code:")
+	types("lamp-and-tide", "[look]")
+	types("view systems", "lasting release")
+	types("view self", "running release")
+	types("work", "[work]")
+	types("settle", "no trial")
+	screen := term.until("“settle” was not done")
+	require.NotContains(t, screen, "“settle” was done")
+	types("view systems", "lasting release")
+	term.keys("F5")
+	screen = term.until("view systems  typed by hand")
+	assert.Contains(t, screen, "systems of quay-er1")
+}
+
+// TestOneUnitsBankIsChosenByHandInTheInterface: the stack's board says which unit starts what.
+func TestOneUnitsBankIsChosenByHandInTheInterface(t *testing.T) {
+	t.Parallel()
+	term, types, _ := worksByHand(t, "tangle-sw1", "maskel-s24")
+	types("", "who:")
+	types("harbour", "pass:")
+	types("lamp-and-tide", "tangle-sw1 1:")
+	types("arm", "tangle-sw1 1!")
+	types("report units", "deputy")
+	types("report banks", "standby")
+	types("first B", "unit 1 starts bank B next")
+	term.until("changed by hand since")
+	types("report banks", "standby")
+	term.keys("F5")
+	screen := term.until("A restart now would part them")
+	assert.NotContains(t, screen, "changed by hand since")
+	term.keys("F2")
+	types("tumble all", "Held at its Enter")
+	assert.Contains(t, strings.Join(strings.Fields(term.screen()), " "), "starts next: unit 1 bank B (2.8), unit 2 bank A (3.1), unit 3 bank A (3.1)")
+}
