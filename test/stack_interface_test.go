@@ -97,7 +97,7 @@ func TestASessionDropsWhenTheRolesMove(t *testing.T) {
 	term.keys("Enter")
 	term.until("tangle-sw1 1!")
 	term.keys("F5")
-	term.until("report copies  typed by hand")
+	term.until("Nothing was read")
 	term.keys("r")
 	term.untilLike("╭ 1 +lead")
 	term.keys("F2")

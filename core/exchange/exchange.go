@@ -40,7 +40,9 @@ type Exchange struct {
 	paging bool
 	broken bool
 	doubt  bool
-	proofs int // the device's mode proofs by then
+	unseen string // the answer to its last question, while the device has not shown it
+	bytes  int64  // that had come when it began at a prompt: that one is none of its end
+	proofs int    // the device's mode proofs by then
 	before string
 	like   shown.Prompts // prompts like its own, where no dialect knows any
 	answer string

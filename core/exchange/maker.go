@@ -98,16 +98,36 @@ func (m *Maker) replied(one Sent, v sense.State, asks string) {
 	if m.open == nil && len(m.queue) > 0 && !m.queue[0].ahead {
 		m.beginUnshown()
 	}
+	shown := one.Who != event.Hand || strings.HasSuffix(squeeze(v.Partial), squeeze(text)) // else it may be a secret that nothing knows for one
 	if m.open == nil && len(m.queue) == 0 {
 		seen := event.SeenDrawn
-		if one.Secret {
-			seen = event.SeenSecret
+		if one.Secret || !shown {
+			text, seen = "", event.SeenSecret
 		}
 		m.begin(one, v.Mode, asks+" ", text, seen, 0)
 		return
 	}
-	if m.open != nil {
-		m.open.Questions = append(m.open.Questions, event.Question{Text: asks, Answer: text, Secret: one.Secret})
+	if m.open == nil {
+		return
+	}
+	m.seeReply("") // the one before was not shown
+	m.open.Questions = append(m.open.Questions, event.Question{Text: asks, Answer: text, Secret: one.Secret || !shown})
+	if !shown {
+		m.open.unseen = text
+	}
+}
+
+// seeReply takes the line that the answer to a question was typed on, which says whether that is shown.
+func (m *Maker) seeReply(line string) {
+	x := m.open
+	if x == nil || x.unseen == "" {
+		return
+	}
+	last := &x.Questions[len(x.Questions)-1]
+	last.Secret = !strings.HasSuffix(squeeze(line), squeeze(x.unseen))
+	x.unseen = ""
+	if last.Secret {
+		last.Answer = ""
 	}
 }
 
@@ -186,6 +206,9 @@ func (m *Maker) Interrupt() sense.Enter {
 
 // Ended takes a line that the device has ended.
 func (m *Maker) Ended(line shown.Ended) {
+	if m.open != nil && m.open.unseen != "" {
+		m.seeReply(string(line.Text))
+	}
 	if len(m.queue) == 0 {
 		return
 	}
@@ -324,6 +347,9 @@ func (m *Maker) begin(one Sent, mode, prompt, text string, seen event.Seen, afte
 	if seen == event.SeenDrawn && one.ahead {
 		m.open.Begun = m.now()
 	}
+	if seen == event.SeenTyped && one.ahead { // at the prompt that it has come to
+		m.open.bytes = m.sense.View().Bytes
+	}
 	m.rested = time.Time{}
 	m.found = append(m.found, Found{After: after, Body: asked})
 }
@@ -334,6 +360,7 @@ func (m *Maker) close(end event.End, v sense.State, after int) {
 	if x == nil {
 		return
 	}
+	m.seeReply("")
 	m.open = nil
 	lost := v.Lost()
 	switch {
@@ -374,7 +401,7 @@ func (m *Maker) See(v sense.State) {
 	}
 	x.paging = v.Pager
 	switch {
-	case v.AtPrompt:
+	case v.AtPrompt && v.Bytes > x.bytes:
 		m.close(endAt(v.Mode, x), v, 0)
 		return
 	case v.Count != x.proofs && m.talk.Starts(v.Mode):
@@ -408,6 +435,13 @@ func (m *Maker) unshown(v sense.State) {
 	}
 	if m.open != nil {
 		m.close(endAt(v.Mode, m.open), v, 0)
+	}
+	if !m.talk.Echoes() { // it takes the next one now, and does not show that
+		one := m.queue[0]
+		m.queue = append([]Sent(nil), m.queue[1:]...)
+		m.begin(one, v.Mode, v.Partial, one.Text, event.SeenTyped, 0)
+		m.sense.Takes(v.Partial, true, one.Leads != nil && one.Leads(one.Text))
+		return
 	}
 	if m.rested.IsZero() {
 		m.rested = m.now()

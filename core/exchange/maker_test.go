@@ -301,6 +301,38 @@ func TestAnExchangeKeepsItsQuestions(t *testing.T) {
 	assert.NotContains(t, fmt.Sprint(d.ended, d.asked), "tern-and-gull")
 }
 
+// TestAnAnswerThatIsNotShownMayBeASecret: at a question that nobody knew for one that asks for a secret.
+func TestAnAnswerThatIsNotShownMayBeASecret(t *testing.T) {
+	for shown, want := range map[string]event.Question{"tern": {Text: "the key [none]:", Answer: "tern"}, "": {Text: "the key [none]:", Secret: true}} {
+		d := newTalk(false)
+		d.prompt("gw / ")
+		d.types(event.Hand, "fetch\r")
+		d.says("fetch\r\nthe key [none]: ")
+		d.rest(40 * time.Millisecond)
+		d.types(event.Hand, "tern\r")
+		d.says(shown + "\r\nhaul 1 begun\r\n")
+		d.prompt("gw / ")
+		require.Len(t, d.ended, 1)
+		assert.Equal(t, []event.Question{want}, d.ended[0].Questions)
+	}
+}
+
+// TestADeviceThatDoesNotEchoTakesOneLineAfterTheOther, as its prompts come.
+func TestADeviceThatDoesNotEchoTakesOneLineAfterTheOther(t *testing.T) {
+	d := newTalk(true)
+	d.prompt("gw / ")
+	d.types(event.Hand, "look a\rlook b\r")
+	d.says("\r\n  a\r\n")
+	d.prompt("gw / ")
+	d.says("\r\n  b\r\n")
+	d.prompt("gw / ")
+	var got []string
+	for _, x := range d.ended {
+		got = append(got, x.Text+": "+strings.TrimSpace(x.Answer()))
+	}
+	assert.Equal(t, []string{"look a: a", "look b: b"}, got)
+}
+
 // TestWhatADeviceDoesNotShowMayBeASecret: a password in front of a prompt that nobody knew for one.
 func TestWhatADeviceDoesNotShowMayBeASecret(t *testing.T) {
 	for _, silent := range []bool{false, true} {
