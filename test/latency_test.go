@@ -161,12 +161,18 @@ func late(all []time.Duration) time.Duration {
 func BenchmarkKeyToWire(b *testing.B) { latencies(b, (*consoleRig).key) }
 
 // BenchmarkKeyToWireWhileParsing presses keys while an answer of a megabyte, which the hand has asked for, is read for its facts: rows
-// that are no bank's beside those that are.
+// that are no bank's beside those that are. Beside it stands the same answer to a command that nothing is read from.
 func BenchmarkKeyToWireWhileParsing(b *testing.B) {
+	for name, command := range map[string]string{"read": "look banks", "not-read": "look log"} {
+		b.Run(name, func(b *testing.B) { keysBehind(b, command) })
+	}
+}
+
+func keysBehind(b *testing.B, command string) {
 	r := newConsole(b)
 	defer r.end()
 	answer := strings.Repeat("  A     running  7.4.2     5,243,086    yes   yes\r\n  and so on, with yes and no in it  yes\r\n", 10_000)
-	asked := make(chan struct{}, 16)
+	answered := make(chan struct{}, 16)
 	feed := r.session.Subscribe()
 	go func() {
 		for {
@@ -176,7 +182,7 @@ func BenchmarkKeyToWireWhileParsing(b *testing.B) {
 			}
 			for _, e := range batch {
 				if _, is := e.Body.(event.Answered); is {
-					asked <- struct{}{}
+					answered <- struct{}{}
 				}
 			}
 		}
@@ -185,9 +191,9 @@ func BenchmarkKeyToWireWhileParsing(b *testing.B) {
 	time.Sleep(100 * time.Millisecond)
 	var all []time.Duration
 	for b.Loop() {
-		r.session.Press([]byte("look banks\r"))
-		_, _ = r.says.Write([]byte("look banks\r\n" + answer + "mare-gw1 / "))
-		<-asked
+		r.session.Press([]byte(command + "\r"))
+		_, _ = r.says.Write([]byte(command + "\r\n" + answer + "mare-gw1 / "))
+		<-answered
 		for range 50 {
 			all = append(all, r.key(nil))
 			time.Sleep(time.Millisecond)
