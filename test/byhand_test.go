@@ -22,6 +22,7 @@ import (
 	"pilotrix/core/exchange"
 	"pilotrix/core/line"
 	"pilotrix/core/sense"
+	"pilotrix/core/session"
 )
 
 var handSeeds = flag.Int("byhand.seeds", 30, "how many operators type by hand at random")
@@ -244,7 +245,7 @@ func (o *atTheKeys) one(of []string) string { return of[o.random.IntN(len(of))] 
 
 // acts does one thing at random.
 func (o *atTheKeys) acts() {
-	switch o.random.IntN(16) {
+	switch o.random.IntN(18) {
 	case 0, 1, 2, 3:
 		o.press(o.one(o.looks) + "\r")
 	case 4, 5:
@@ -281,6 +282,18 @@ func (o *atTheKeys) acts() {
 		o.did = append(o.did, "pasted two looks")
 	case 15:
 		o.press(" ")
+	case 16:
+		text := o.one(o.looks) + "\n" + o.one(o.does) + "\n" + o.one(o.looks) + "\n"
+		limited, cancel := context.WithTimeout(o.Context(), time.Minute)
+		_, err := o.session.Paste(limited, text, session.PasteOptions{})
+		o.did = append(o.did, fmt.Sprintf("%s pasted %q: %v", time.Now().Format("04:05.000"), text, err))
+		cancel()
+	case 17:
+		o.did = append(o.did, "a break")
+		sent := o.session.Break()
+		limited, cancel := context.WithTimeout(o.Context(), time.Second)
+		_ = sent(limited)
+		cancel()
 	}
 	if o.random.IntN(2) == 0 {
 		time.Sleep(time.Duration(o.random.IntN(900)) * time.Millisecond)

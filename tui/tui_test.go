@@ -617,3 +617,18 @@ func TestWhatTheDeviceDrawsIsShownAsItsProgress(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 }
+
+// TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore: the hand has changed something since it was read, or may have.
+func TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore(t *testing.T) {
+	for text, change := range map[string]event.Change{"changed by hand since": {Command: "favour B", Hand: true}, "may have been changed by hand since": {Command: "hum", Hand: true, Maybe: true}} {
+		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+		feed(a, append(append(rescue(), serving()...), event.RunEnd{Outcome: event.Done, Proved: []string{"7.6.1 runs"}})...)
+		press(a, tea.KeyF5)
+		require.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "The next start")
+		a.apply([]event.Event{{At: time.Date(2026, 3, 2, 14, 5, 0, 0, time.UTC), Body: change}})
+		screen := strings.Join(shown(a, 160, 40), "\n")
+		assert.NotContains(t, screen, "The next start")
+		assert.Contains(t, screen, "What the next start takes is not known: as of 14:00:00, "+text)
+		assert.Contains(t, screen, "held until 14:05:00")
+	}
+}

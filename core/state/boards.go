@@ -52,6 +52,14 @@ func (s *State) BoardOld() bool { return s.Old(s.BoardRead) }
 // Old reports whether the device was changed, or restarted, since something was read.
 func (s *State) Old(read time.Time) bool { return s.ChangedAt.After(read) }
 
+// NextStartText is said in the place of what starts next where that is from before a change, empty where it is not.
+func (s *State) NextStartText() string {
+	if !s.BoardOld() {
+		return ""
+	}
+	return "What the next start takes is not known: as of " + s.BoardRead.Format("15:04:05") + ", " + s.ChangedText() + "."
+}
+
 // ChangedText says what changed the device last, for what was read before.
 func (s *State) ChangedText() string {
 	switch {

@@ -27,8 +27,11 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, board(t, s, b, width)...)
 		lines = append(lines, nil)
 	}
-	lines = append(lines, nextStart(t, s, width)...)
-	lines = append(lines, warnings(t, s, width)...)
+	if old := s.NextStartText(); old != "" {
+		lines = append(lines, paint.Paragraph(" ↻ ", paint.Look{FG: t.Here}, old, width)...)
+	} else {
+		lines = append(append(lines, nextStart(t, s, width)...), warnings(t, s, width)...)
+	}
 	return append(lines, nil, legend(t).Cut(width))
 }
 

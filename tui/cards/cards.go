@@ -498,7 +498,7 @@ func (p painter) device() []paint.Line {
 		right = paint.Line{paint.In(p.t.Quiet, "read "+units.Ago(p.s.Now.Sub(p.s.ReadAt)))}
 	}
 	lines := []paint.Line{p.head("device", right)}
-	if p.s.Old(p.s.ReadAt) {
+	if !p.s.ReadAt.IsZero() && p.s.Old(p.s.ReadAt) {
 		lines = append(lines, paint.Line{paint.Strong(p.t.Here, p.s.ChangedText())})
 	}
 	if p.s.Mode.Name != "" {

@@ -197,6 +197,9 @@ func Wrong(s *state.State) (all []string) {
 			}
 		}
 	}
+	if old := s.NextStartText(); old != "" && len(order) > 0 {
+		return append(all, old)
+	}
 	if len(order) > 1 {
 		var parts []string
 		for _, release := range order {

@@ -165,6 +165,9 @@ func Clock(t theme.Theme, s *state.State, width int) []paint.Line {
 
 // restart says in a sentence what a restart leads to.
 func restart(s *state.State) string {
+	if old := s.NextStartText(); old != "" {
+		return old
+	}
 	runs, lasts := "", ""
 	for _, system := range s.Systems {
 		if system.Runs {
