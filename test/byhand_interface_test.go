@@ -59,14 +59,14 @@ func TestAGatewaysBankIsChangedByHandInTheInterface(t *testing.T) {
 	term.until("quit")
 	term.keys("q")
 	term.until("exit code 0")
-	told := record(t, home)
+	shown := record(t, home)
 	for _, want := range []string{"⟩ mare-gw1 // favour B   (hand,", "│   bank B is next", "recommence now? (y/n) y)", "back after 2 min", "[secret]"} {
-		assert.Contains(t, told, want)
+		assert.Contains(t, shown, want)
 	}
-	assert.NotContains(t, told, "lamp-and-tide")
+	assert.NotContains(t, shown, "lamp-and-tide")
 }
 
-// TestAFileThatIsGoneIsMissedBeforeARestart: the router's entry is a file that the hand has just removed.
+// TestAFileThatIsGoneIsMissedBeforeARestart: the router's entry is a file that was just removed.
 func TestAFileThatIsGoneIsMissedBeforeARestart(t *testing.T) {
 	t.Parallel()
 	term, types, _ := worksByHand(t, "mare-rtr1", "brindle-r40")

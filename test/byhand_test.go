@@ -345,7 +345,7 @@ func (o *atTheKeys) judgeRows(facts *device.Facts) bool {
 	return true
 }
 
-// heard is what was asked and answered, as it was told.
+// heard is what was asked and answered, as it was answered.
 func (o *atTheKeys) heard() string {
 	var out strings.Builder
 	for _, e := range o.events {
@@ -410,14 +410,14 @@ func typesAtRandom(t *testing.T, seed uint64, awkward bool, tap tapping, made fu
 	return o
 }
 
-// told is a command and its answer.
-type told struct{ text, answer string }
+// answered is a command and its answer.
+type answered struct{ text, answer string }
 
 // read are the exchanges of a record.
-func read(events []event.Event) (all []told) {
-	reader := exchange.NewReader(func(x exchange.Told) {
+func read(events []event.Event) (all []answered) {
+	reader := exchange.NewReader(func(x exchange.Recorded) {
 		if x.Text != "" && x.Over.End != event.EndNone {
-			all = append(all, told{x.Text, strings.Join(x.Answer, "\n")})
+			all = append(all, answered{x.Text, strings.Join(x.Answer, "\n")})
 		}
 	}, func(string) {})
 	for _, e := range events {
@@ -447,7 +447,7 @@ func asksWord(login []string, answer string) bool {
 
 // whose is another command that was answered by what stands in an answer, nil for none. What several commands were answered by is
 // nobody's.
-func whose(one told, all []told) *told {
+func whose(one answered, all []answered) *answered {
 	for _, other := range all {
 		masked := strings.Contains(other.text, event.Redacted) // a command that was typed at the question for a password
 		if masked || strings.TrimSpace(other.answer) == "" || !strings.Contains(one.answer, other.answer) {
@@ -479,7 +479,7 @@ func TestAnswersAreFoundWithoutADialect(t *testing.T) {
 				wire := &tapped{}
 				o := typesAtRandom(t, uint64(1000+seed), false, wire.on, made)
 				rightly := read(o.events)
-				left := map[told]int{}
+				left := map[answered]int{}
 				for _, one := range rightly {
 					if left[one]++; !asksWord(o.login, one.answer) {
 						all++

@@ -212,8 +212,10 @@ func BenchmarkExchangesOpen(b *testing.B) {
 	at := time.Now()
 	for n := range 100_000 {
 		for _, body := range []event.Body{
-			event.In{Bytes: event.Text("look banks\r\n")}, event.Asked{Number: n, Who: event.Hand, Prompt: "gw // ", Text: "look banks", Seen: event.SeenDrawn},
-			event.In{Bytes: event.Text("  A     running  7.4.2\r\n  B     standby  7.2.0\r\ngw // ")}, event.Answered{Number: n, Rows: 2, End: event.EndPrompt},
+			event.In{Bytes: event.Text("look banks\r\n")},
+			event.Asked{Number: n, Who: event.Hand, Prompt: "gw // ", Text: "look banks", Seen: event.SeenDrawn},
+			event.In{Bytes: event.Text("  A     running  7.4.2\r\n  B     standby  7.2.0\r\ngw // ")},
+			event.Answered{Number: n, Rows: 2, End: event.EndPrompt},
 		} {
 			events = append(events, event.Event{At: at, Body: body})
 		}
@@ -221,7 +223,7 @@ func BenchmarkExchangesOpen(b *testing.B) {
 	var took time.Duration
 	for b.Loop() {
 		begun, rows := time.Now(), 0
-		reader := exchange.NewReader(func(x exchange.Told) { rows += len(x.Answer) }, func(string) {})
+		reader := exchange.NewReader(func(x exchange.Recorded) { rows += len(x.Answer) }, func(string) {})
 		for _, e := range events {
 			reader.Event(e)
 		}

@@ -8,7 +8,7 @@ import (
 	"pilotrix/tui/runbooks"
 )
 
-// Logging in again, behind a restart say, is one key: with the account that was given in this session before.
+// Logging in again, after a restart say, is one key: with the account that was given in this session before.
 
 // loginAction is the action that logs in where the device is now, empty for none.
 func (a *app) loginAction() string {

@@ -21,7 +21,7 @@ type recordReader struct {
 	remake *exchange.Remaker // nil where the record has exchanges of its own
 }
 
-func newRecordReader(each func(exchange.Told), line func(string), known func(name string) *dialect.Dialect) *recordReader {
+func newRecordReader(each func(exchange.Recorded), line func(string), known func(name string) *dialect.Dialect) *recordReader {
 	return &recordReader{Reader: exchange.NewReader(each, line), known: known}
 }
 
@@ -88,7 +88,7 @@ func senseOf(d *dialect.Dialect) (c sense.Config) {
 	return c
 }
 
-func (p *exchangePrinter) exchange(x exchange.Told) {
+func (p *exchangePrinter) exchange(x exchange.Recorded) {
 	text := x.Text
 	if x.Seen == event.SeenSecret {
 		text = "[not shown by the device, and not recorded]"
@@ -103,7 +103,7 @@ func (p *exchangePrinter) exchange(x exchange.Told) {
 }
 
 // howLong says who asked, how long the answer took, and how it ended where that was not at its prompt.
-func howLong(x exchange.Told) string {
+func howLong(x exchange.Recorded) string {
 	words := []string{x.Who}
 	if x.Step != "" {
 		words[0] += " " + x.Step

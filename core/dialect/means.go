@@ -44,7 +44,7 @@ type Meaning struct {
 type lineCommand struct {
 	text  string   // as it stands
 	spelt []string // what it may be short for, itself first
-	many  bool     // for more than can be told
+	many  bool     // for too many to say
 	fits  []*known // whose words it may stand for
 	exact bool     // it is spelt as they are
 }
@@ -218,7 +218,7 @@ func (m *Meaning) names(c lineCommand, env map[string]any) {
 		}
 	}
 	if len(actions) > 0 {
-		k := mostLiteral(actions)
+		k := plainest(actions)
 		m.Action, m.Way, m.With = k.action, k.way, k.given(typed)
 	}
 }
@@ -235,8 +235,8 @@ func sameCommand(all []*known) bool {
 	return true
 }
 
-// mostLiteral is the command with the fewest words that may be anything.
-func mostLiteral(all []*known) *known {
+// plainest is the command with the fewest words that may be anything.
+func plainest(all []*known) *known {
 	literal := func(k *known) (n int) {
 		for _, word := range k.words {
 			if word.Pattern == nil {

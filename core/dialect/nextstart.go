@@ -10,7 +10,7 @@ import (
 	"pilotrix/core/units"
 )
 
-// NextStart is what a device starts next, as far as what was read tells: it is said before a restart.
+// NextStart is what a device starts next, as far as what was read says: it is said before a restart.
 type NextStart struct {
 	Says    string            `yaml:"says" jsonschema:"required" jsonschema_description:"What starts next, in words; may hold ${…}"`
 	There   source.Expression `yaml:"there" jsonschema_description:"What is so where that is there to start"`
@@ -20,7 +20,7 @@ type NextStart struct {
 type compiledNextStart struct {
 	NextStart
 	says  *expression.Template
-	there *expression.Guard // nil where nothing tells
+	there *expression.Guard // nil where nothing says
 }
 
 func (c *compiler) nextStart() {
@@ -45,7 +45,7 @@ func (c *compiler) nextStart() {
 }
 
 // NextStart says what the device starts next, whether that is there, and how old that knowledge is; empty where the dialect does not
-// know how to tell. It works on a nil dialect.
+// know how to say. It works on a nil dialect.
 func (d *Dialect) NextStart(known *device.Facts, now time.Time) string {
 	if d == nil || d.next == nil {
 		return ""

@@ -55,7 +55,7 @@ func (t *Trial) match(line *Tried, kind, name, more string) {
 }
 
 // Exchange takes what was asked of a device and what it answered, as a record has it.
-func (t *Trial) Exchange(x exchange.Told) {
+func (t *Trial) Exchange(x exchange.Recorded) {
 	line := &Tried{Line: strings.TrimRight(x.Prompt+x.Text, " ")}
 	t.all = append(t.all, line)
 	mode, _, at := t.prompt(line.Line)

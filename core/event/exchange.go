@@ -39,7 +39,7 @@ const (
 // Paste is who types a text line by line.
 const Paste = "paste"
 
-// Asked tells that the device takes a command, or the answer to a question that stood for itself.
+// Asked says that the device takes a command, or the answer to a question that stood for itself.
 type Asked struct {
 	Number int    `json:"number"`
 	Who    string `json:"who"`
@@ -47,7 +47,7 @@ type Asked struct {
 	Prompt string `json:"prompt,omitempty"`
 	Text   string `json:"text"`
 	Seen   Seen   `json:"seen"`
-	Ahead  bool   `json:"ahead,omitempty"` // its Enter had come before the device was done with the one before
+	Ahead  bool   `json:"ahead,omitempty"` // its Enter had come before the device was done with the previous one
 	Step   string `json:"step,omitempty"`
 	Means  string `json:"means,omitempty"` // such as "reading banks"
 }
@@ -73,7 +73,7 @@ type Question struct {
 	Secret bool   `json:"secret,omitempty"`
 }
 
-// Answered tells how an exchange ended.
+// Answered says how an exchange ended.
 type Answered struct {
 	Number    int           `json:"number"`
 	End       End           `json:"end"`

@@ -67,7 +67,7 @@ type Sent struct {
 	Ref     int // whoever sends it knows its exchange again by that
 	Who     string
 	Text    string // what it is meant to be, by its keys
-	Certain bool   // the keys alone tell that
+	Certain bool   // the keys alone say that
 	Secret  bool   // it was asked for as one
 	Mode    string
 	Base    string // what stood on the device's line before it
@@ -85,8 +85,8 @@ type Sent struct {
 // squeeze makes what was typed comparable with what is drawn: a tab comes back as blanks.
 func squeeze(text string) string { return strings.Join(strings.Fields(text), " ") }
 
-// leastWidth is the narrowest terminal that a device breaks its lines for, in columns.
-const leastWidth = 38
+// minWidth is the narrowest terminal that a device breaks its lines for, in columns.
+const minWidth = 38
 
 // verdict is what a drawn line says of a line that was sent.
 type verdict int
@@ -112,7 +112,7 @@ func (d drawn) of(one *Sent) (v verdict, prompt, text string) {
 	switch {
 	case one.joined != "":
 		joined := squeeze(one.joined + d.text)
-		if joined == want || strings.HasPrefix(want, joined) && len(d.text) < leastWidth {
+		if joined == want || strings.HasPrefix(want, joined) && len(d.text) < minWidth {
 			return whole, "", one.Text
 		}
 		if strings.HasPrefix(want, joined) {
@@ -125,7 +125,7 @@ func (d drawn) of(one *Sent) (v verdict, prompt, text string) {
 		return whole, d.prompt, strings.TrimSpace(d.rest)
 	case d.behind && rest == want:
 		return whole, d.prompt, strings.TrimSpace(d.rest)
-	case d.behind && len(d.text) >= leastWidth && rest != want && strings.HasPrefix(want, rest):
+	case d.behind && len(d.text) >= minWidth && rest != want && strings.HasPrefix(want, rest):
 		return part, d.prompt, d.rest
 	case d.behind && alike(rest, want):
 		return whole, d.prompt, strings.TrimSpace(d.rest)

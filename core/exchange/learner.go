@@ -22,8 +22,8 @@ type Learner struct {
 // learnQuiet is how long a device is quiet behind a prompt for that to be one.
 const learnQuiet = 300 * time.Millisecond
 
-// mostLearnt is how long a prompt is that is learnt, in bytes.
-const mostLearnt = 60
+// maxLearnt is how long a prompt is that is learnt, in bytes.
+const maxLearnt = 60
 
 // Entered notes that a line was ended.
 func (l *Learner) Entered() { l.enters++ }
@@ -35,7 +35,7 @@ func (l *Learner) See(v sense.State, now time.Time, secret func(line string) boo
 	if l.enters == l.at || !v.Answered || !v.Free || now.Sub(v.LastByte) < learnQuiet {
 		return nil
 	}
-	if strings.TrimSpace(text) == "" || len(text) > mostLearnt || secret(text) || v.UnknownQuestion() != "" && strings.ContainsAny(text, "?(") {
+	if strings.TrimSpace(text) == "" || len(text) > maxLearnt || secret(text) || v.UnknownQuestion() != "" && strings.ContainsAny(text, "?(") {
 		return nil
 	}
 	l.at = l.enters

@@ -63,10 +63,10 @@ func (m *Maker) Take() []Found {
 	return found
 }
 
-// mostSent bounds how many lines may wait for the device to take them.
-const mostSent = 1000
+// maxSent bounds how many lines may wait for the device to take them.
+const maxSent = 1000
 
-// Enter takes a line whose Enter goes out now, before the sensing is told. It says what that is to be told of it.
+// Enter takes a line whose Enter goes out now, before the sensing knows. It says what that has to know of it.
 func (m *Maker) Enter(one Sent, v sense.State) (e sense.Enter) {
 	one.at = m.now()
 	e = sense.Enter{Command: m.Typed.Command() && !one.Secret, Typed: m.Typed.Echo()}
@@ -110,7 +110,7 @@ func (m *Maker) replied(one Sent, v sense.State, asks string) {
 	if m.open == nil {
 		return
 	}
-	m.seeReply("") // the one before was not shown
+	m.seeReply("") // the previous one was not shown
 	m.open.Questions = append(m.open.Questions, event.Question{Text: asks, Answer: text, Secret: one.Secret || !shown})
 	if !shown {
 		m.open.unseen = text
@@ -154,12 +154,12 @@ func (m *Maker) command(one Sent, v sense.State, e *sense.Enter) {
 		}
 		m.close(end, v, 0)
 	}
-	if len(m.queue) < mostSent {
+	if len(m.queue) < maxSent {
 		m.queue = append(m.queue, one)
 	}
 }
 
-// idle reports whether the device waits for the line, and is not busy with the one before.
+// idle reports whether the device waits for the line, and is not busy with the previous one.
 func (m *Maker) idle(one Sent, v sense.State) bool {
 	if len(m.queue) > 0 {
 		return false
@@ -193,7 +193,7 @@ func Kind(text string) string {
 func (x *Exchange) screen(s *sense.Sense) bool { return s.Model().Painted() }
 
 // Interrupt takes note of the key that breaks off what the device does, and drops what is typed. It says what the sensing is to be
-// told of it.
+// known of it.
 func (m *Maker) Interrupt() sense.Enter {
 	drops := m.open == nil && m.Typed.Command()
 	if m.open != nil {
@@ -220,7 +220,7 @@ func (m *Maker) Ended(line shown.Ended) {
 	for i := range m.queue {
 		one := &m.queue[i]
 		if i > 0 && !one.Certain {
-			return // whatever stands there may be it, or the one before
+			return // whatever stands there may be it, or the previous one
 		}
 		if one.tentative && i == 0 {
 			base := strings.TrimSpace(one.Base)
@@ -377,14 +377,14 @@ func (m *Maker) close(end event.End, v sense.State, after int) {
 		Number: x.Number, End: end, Mode: v.Mode, Took: m.now().Sub(x.Begun), Rows: strings.Count(x.answer, "\n"), Lost: lost, Pages: x.Pages,
 		Questions: x.Questions, Doubt: x.doubt,
 	}
-	if lost == 0 && x.Over.Rows <= mostRefusal {
+	if lost == 0 && x.Over.Rows <= maxRefusal {
 		x.Over.Refused = m.talk.Refuses(x.answer)
 	}
 	m.found = append(m.found, Found{After: after, Body: x.Over, Ended: x})
 }
 
-// mostRefusal is how many rows a refusal has at most: a longer answer may have such words in it, and it takes time to look for them.
-const mostRefusal = 60
+// maxRefusal is how many rows a refusal has at most: a longer answer may have such words in it, and it takes time to look for them.
+const maxRefusal = 60
 
 // rests is how long a device may wait at a prompt and still take what was typed ahead.
 const rests = 2 * time.Second
@@ -470,7 +470,7 @@ func (m *Maker) Next() time.Time {
 	return m.rested.Add(rests)
 }
 
-// Moves tells that a file has the line, or is over: what was answered so far is kept.
+// Moves notes that a file has the line, or is over: what was answered so far is kept.
 func (m *Maker) Moves(v sense.State) {
 	if m.open != nil {
 		m.open.State, m.open.before = Moving, m.open.before+v.Output()

@@ -10,8 +10,8 @@ import (
 	"pilotrix/core/shown"
 )
 
-// Told is an exchange as a record has it.
-type Told struct {
+// Recorded is an exchange as a record has it.
+type Recorded struct {
 	event.Asked
 	At     time.Time
 	Over   event.Answered
@@ -22,12 +22,12 @@ type Told struct {
 
 // Reader reads the exchanges out of events, and the lines that belong to none. It is used by one goroutine.
 type Reader struct {
-	exchange func(Told)
+	exchange func(Recorded)
 	line     func(text string)
 
 	model *shown.Model
-	open  *Told
-	held  []string // lines of no exchange that the events behind them may belong to
+	open  *Recorded
+	held  []string // lines of no exchange that the events after them may belong to
 	noise []string // within the one that goes on
 	now   time.Time
 }
@@ -36,7 +36,7 @@ type Reader struct {
 const wide = 250
 
 // NewReader begins with nothing read. Exchange is called for each one that has ended, line for what the device wrote outside of them.
-func NewReader(exchange func(Told), line func(text string)) *Reader {
+func NewReader(exchange func(Recorded), line func(text string)) *Reader {
 	return &Reader{exchange: exchange, line: line, model: shown.New(wide, 50, shown.Options{})}
 }
 
@@ -56,8 +56,8 @@ func (r *Reader) Event(e event.Event) {
 			r.noise = append(r.noise, strings.TrimRight(b.Text, " "))
 		}
 	case event.Asked:
-		r.End() // a record may have lost the end of the one before
-		r.begin(Told{Asked: b, At: e.At})
+		r.End() // a record may have lost the end of the previous one
+		r.begin(Recorded{Asked: b, At: e.At})
 	case event.Answered:
 		if r.open != nil && r.open.Number == b.Number {
 			r.open.Over, r.open.Ended = b, true
@@ -74,29 +74,29 @@ func (r *Reader) Event(e event.Event) {
 }
 
 // begin begins an exchange. The line that shows its command was ended right before.
-func (r *Reader) begin(told Told) {
-	if n := len(r.held); n > 0 && told.Text != "" && strings.Contains(squeeze(r.held[n-1]), squeeze(told.Text)) {
+func (r *Reader) begin(one Recorded) {
+	if n := len(r.held); n > 0 && one.Text != "" && strings.Contains(squeeze(r.held[n-1]), squeeze(one.Text)) {
 		r.held = r.held[:n-1]
 	}
 	r.release(0)
 	present, free := r.model.Line()
 	r.model.Mark(present != "" || !free, nil)
-	r.open, r.noise = &told, nil
+	r.open, r.noise = &one, nil
 }
 
 func (r *Reader) finish() {
-	told := *r.open
+	one := *r.open
 	r.open = nil
 	rows := strings.Split(strings.TrimSuffix(r.model.Answer().String(), "\n"), "\n")
 	rows = slices.DeleteFunc(rows, func(row string) bool { return slices.Contains(r.noise, row) })
-	if told.Ended {
-		rows = rows[:min(len(rows), told.Over.Rows)]
+	if one.Ended {
+		rows = rows[:min(len(rows), one.Over.Rows)]
 	}
-	told.Answer, told.Noise = rows, r.noise
-	r.exchange(told)
+	one.Answer, one.Noise = rows, r.noise
+	r.exchange(one)
 }
 
-// release tells lines of no exchange, but for the last few.
+// release reports lines of no exchange, but for the last few.
 func (r *Reader) release(but int) {
 	for len(r.held) > but {
 		r.line(r.held[0])
@@ -104,14 +104,14 @@ func (r *Reader) release(but int) {
 	}
 }
 
-// End tells what goes on, and is called when no event follows.
+// End reports what goes on, and is called when no event follows.
 func (r *Reader) End() {
 	if r.open != nil {
 		r.finish()
 	}
 }
 
-// Rest tells the lines that are held, and the one that the device waits with.
+// Rest reports the lines that are held, and the one that the device waits with.
 func (r *Reader) Rest() {
 	r.End()
 	r.release(0)

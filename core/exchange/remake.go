@@ -102,7 +102,7 @@ func (r *Remaker) found(at time.Time) (all []event.Event) {
 	return all
 }
 
-// split tells bytes that came with what they show, each behind the line that shows it.
+// split gives bytes that came with what they show, each behind the line that shows it.
 func (r *Remaker) split(e event.Event, in event.In) (all []event.Event) {
 	begin := 0
 	for _, found := range r.maker.Take() {

@@ -28,7 +28,7 @@ const (
 	takeAndNext = 0x0f // Ctrl-O: the device takes the line and puts the next of its history there
 	eraseAll    = 0x15 // Ctrl-U
 	eraseWord   = 0x17 // Ctrl-W
-	mostKeys    = 4096
+	maxKeys     = 4096
 )
 
 // Begin notes what the line stands behind, before its first key, and that it goes on, before each.
@@ -60,7 +60,7 @@ func (t *Typed) Key(b byte, now time.Time) {
 		t.Keys = t.Keys[:bytes.LastIndexByte(bytes.TrimRight(t.Keys, " "), ' ')+1]
 	case b < 0x20: // Tab, Escape and its sequences, the keys that recall and move
 		t.Doubt = now
-	case len(t.Keys) < mostKeys:
+	case len(t.Keys) < maxKeys:
 		t.Keys = append(t.Keys, b)
 	}
 }
@@ -76,10 +76,10 @@ func (t *Typed) Entered(key byte, now time.Time) {
 // Forget drops what was typed.
 func (t *Typed) Forget() { t.Entered('\r', time.Time{}) }
 
-// Empty reports whether nothing stands on the line, as far as its keys tell.
+// Empty reports whether nothing stands on the line, as far as its keys say.
 func (t *Typed) Empty() bool { return len(t.Keys) == 0 && t.Doubt.IsZero() }
 
-// Certain reports whether the keys alone tell what stands there.
+// Certain reports whether the keys alone say what stands there.
 func (t *Typed) Certain() bool { return t.Doubt.IsZero() }
 
 // Command reports whether it is a command, and no answer in the middle of one.

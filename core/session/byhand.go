@@ -12,10 +12,10 @@ import (
 	"pilotrix/core/plain"
 )
 
-// What the hand types is understood as a runbook's command is: a reading makes facts, an action is judged by what the dialect says
+// What is typed by hand is understood as a runbook's command is: a reading makes facts, an action is judged by what the dialect says
 // of its success.
 
-// byHand judges an exchange that the hand has begun, and that has ended.
+// byHand judges an exchange that was begun by hand, and that has ended.
 func (s *Session) byHand(x exchange.Exchange, a *asked) {
 	s.judge(x, a.meaning)
 	if len(a.meaning.Readings) == 0 || !x.Whole() {
@@ -44,13 +44,13 @@ func (s *Session) judge(x exchange.Exchange, m dialect.Meaning) {
 	case to != "":
 		return // which mode it is in is shown
 	case m.Way.Done != nil:
-		note.Text += ": " + plain.Clip(m.Way.Done.Find(x.Answer()), mostOfAnswer)
+		note.Text += ": " + plain.Clip(m.Way.Done.Find(x.Answer()), maxOfAnswer)
 	}
 	s.hub.Emit(note)
 }
 
-// mostOfAnswer is how much of an answer is repeated, in bytes.
-const mostOfAnswer = 100
+// maxOfAnswer is how much of an answer is repeated, in bytes.
+const maxOfAnswer = 100
 
 // parsing is an answer that is read for facts outside of the loop: a pattern takes its time over a long one.
 type parsing struct {
@@ -99,7 +99,7 @@ func (p parsing) facts(known *device.Facts) (all []device.Fact, err error) {
 	return all, err
 }
 
-// keepFacts keeps facts that the hand has read, unless the device was looked at again since.
+// keepFacts keeps facts that were read by hand, unless the device was looked at again since.
 func (s *Session) keepFacts(one parsing, facts []device.Fact, err error) {
 	if s.Dialect() != one.d {
 		return
@@ -112,16 +112,16 @@ func (s *Session) keepFacts(one parsing, facts []device.Fact, err error) {
 			continue
 		}
 		before, _ := s.facts.SetAsOf(fact, one.asked.changes)
-		told := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, After: one.asked.changes, Rows: dialect.TextRows(fact.Value), Read: fact.At, Hand: true}
+		read := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, After: one.asked.changes, Rows: dialect.TextRows(fact.Value), Read: fact.At, Hand: true}
 		if before.Text != fact.Text {
-			told.Was = before.Text
+			read.Was = before.Text
 		}
-		s.readFact(told)
-		s.hub.Emit(told)
+		s.readFact(read)
+		s.hub.Emit(read)
 	}
 }
 
-// changes takes note of a line that the hand, or a text that is pasted, ends now and that changes the device, or may. One that is
+// changes takes note of a line that is ended now by hand, or by a text that is pasted, and that changes the device, or may. One that is
 // not shown may be a secret.
 func (s *Session) changes(command string, m dialect.Meaning) {
 	line, v := &s.exchanges.Typed, s.sense.State()

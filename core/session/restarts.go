@@ -12,7 +12,7 @@ import (
 	"pilotrix/core/units"
 )
 
-// A restart that no runbook watches, since the hand has typed it or the device has done it by itself, is watched here: how long it is
+// A restart that no runbook watches, since it was typed or the device has done it by itself, is watched here: how long it is
 // away, whether it answers, and at which prompt it is back.
 
 // restarts are what is known of them. It belongs to the session's loop.
@@ -90,7 +90,7 @@ func (s *Session) restartBegins() {
 	s.followRestart()
 }
 
-// followRestart says how far it has come, when that has changed.
+// followRestart says its progress, when that has changed.
 func (s *Session) followRestart() {
 	r, v := &s.restarts, s.told
 	if v.AtPrompt && r.now == nil {
@@ -99,21 +99,21 @@ func (s *Session) followRestart() {
 	if r.now == nil {
 		return
 	}
-	told := *r.now
-	told.Console, told.Prompt, told.Reach = v.Mode, "", s.reachText()
+	state := *r.now
+	state.Console, state.Prompt, state.Reach = v.Mode, "", s.reachText()
 	if s.wire.line == nil {
-		told.Console = "no line"
+		state.Console = "no line"
 	}
 	if v.AtPrompt {
-		told.Prompt = v.Prompt
-		told.Over = v.Mode == r.before || s.Dialect().MoveFrom(v.Mode, r.before) != nil
+		state.Prompt = v.Prompt
+		state.Over = v.Mode == r.before || s.Dialect().MoveFrom(v.Mode, r.before) != nil
 	}
-	if told == *r.now {
+	if state == *r.now {
 		return
 	}
-	r.now = &told
-	s.hub.Emit(told)
-	if told.Over {
+	r.now = &state
+	s.hub.Emit(state)
+	if state.Over {
 		s.restartOver(v.Mode)
 	}
 }
@@ -151,7 +151,7 @@ func (s *Session) reachText() string {
 	return text
 }
 
-// readsRelease says which release runs, once that is read behind a restart.
+// readsRelease says which release runs, once that is read after a restart.
 func (s *Session) readsRelease(fact event.Fact) {
 	if fact.Name == image.FactRelease && s.restarts.asks && s.restarts.now == nil {
 		s.restarts.asks = false

@@ -38,18 +38,18 @@ type entry struct {
 }
 
 const (
-	// mostKept is how many events are kept; all of them are in the logbook.
-	mostKept = 4000
-	// mostOfAnswer is how much of one answer is kept, in bytes.
-	mostOfAnswer = 256 << 10
-	// mostOfAnswers is how much of all of them.
-	mostOfAnswers = 8 << 20
+	// maxKept is how many events are kept; all of them are in the logbook.
+	maxKept = 4000
+	// maxOfAnswer is how much of one answer is kept, in bytes.
+	maxOfAnswer = 256 << 10
+	// maxOfAnswers is how much of all of them.
+	maxOfAnswers = 8 << 20
 )
 
 // New makes the view.
 func New() *Events { return &Events{choice: view.Choice{At: -1}} }
 
-// Apply takes events in. What comes many times a second is told elsewhere.
+// Apply takes events in. What comes many times a second is shown elsewhere.
 func (v *Events) Apply(batch []event.Event) {
 	for _, e := range batch {
 		switch b := e.Body.(type) {
@@ -80,7 +80,7 @@ func (v *Events) keep(one *entry) {
 	if v.choice.At >= 0 && v.seen(one) {
 		v.choice.At++ // the chosen one moves down
 	}
-	if len(v.kept) > mostKept {
+	if len(v.kept) > maxKept {
 		v.forget(v.kept[0])
 		v.kept = v.kept[1:]
 	}
@@ -94,13 +94,13 @@ func (v *Events) forget(one *entry) {
 
 // answered keeps what came within the exchange that goes on.
 func (v *Events) answered(e event.Event, bytes int) {
-	if v.open == nil || v.open.size+bytes > mostOfAnswer {
+	if v.open == nil || v.open.size+bytes > maxOfAnswer {
 		return
 	}
 	v.open.answer = append(v.open.answer, e)
 	v.open.size += bytes
 	v.size += bytes
-	for i := 0; v.size > mostOfAnswers; i++ { // the oldest go first
+	for i := 0; v.size > maxOfAnswers; i++ { // the oldest go first
 		v.forget(v.kept[i])
 	}
 }
@@ -183,7 +183,7 @@ func (v *Events) Draw(r view.Room) []paint.Line {
 	return v.choice.Window(lines, r.Rows)
 }
 
-// line tells an entry.
+// line shows an entry.
 func (one *entry) line(t theme.Theme, width int) paint.Line {
 	when := paint.In(t.Faint, one.At.Format("15:04:05.000  "))
 	if one.asked {
@@ -197,7 +197,7 @@ func (one *entry) line(t theme.Theme, width int) paint.Line {
 	return paint.Line{when, paint.In(t.Quiet, fmt.Sprintf("%-15s", event.KindOf(one.Body))), look}.Cut(width)
 }
 
-// asks tells an exchange: who asked what, how long the answer took and how it ended.
+// asks shows an exchange: who asked what, how long the answer took and how it ended.
 func (one *entry) asks(t theme.Theme, when paint.Piece, width int) paint.Line {
 	asked := one.Body.(event.Asked)
 	text := paint.Strong(t.Bright, asked.Text)
@@ -224,7 +224,7 @@ func (one *entry) rows(t theme.Theme, width int) (lines []paint.Line) {
 	if one.answer == nil && one.over != nil && one.over.Rows > 0 {
 		return []paint.Line{{paint.In(t.Quiet, indent+"it is not kept here any more; it is in the logbook")}}
 	}
-	read := exchange.NewReader(func(x exchange.Told) {
+	read := exchange.NewReader(func(x exchange.Recorded) {
 		for _, row := range x.Answer {
 			lines = append(lines, paint.Line{paint.In(t.Text, indent+row)}.Cut(width))
 		}

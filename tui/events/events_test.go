@@ -83,12 +83,12 @@ func TestAnswersAreKeptWithinBounds(t *testing.T) {
 	for n := range 6000 {
 		happen(v, event.Asked{Number: n, Text: fmt.Sprint("look ", n), Seen: event.SeenDrawn}, event.In{Bytes: event.Text(strings.Repeat("x", 8<<10))}, event.Answered{Number: n, Rows: 1})
 	}
-	assert.LessOrEqual(t, v.size, mostOfAnswers)
-	assert.Len(t, v.kept, mostKept)
+	assert.LessOrEqual(t, v.size, maxOfAnswers)
+	assert.Len(t, v.kept, maxKept)
 	v = New()
 	happen(v, event.Asked{Number: 1, Text: "log", Seen: event.SeenDrawn})
 	for range 1000 {
 		happen(v, event.In{Bytes: event.Text(strings.Repeat("x", 8<<10))})
 	}
-	assert.LessOrEqual(t, v.size, mostOfAnswer)
+	assert.LessOrEqual(t, v.size, maxOfAnswer)
 }
