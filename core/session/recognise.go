@@ -7,37 +7,31 @@ import (
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
-	"pilotrix/core/shown"
 )
 
-// Which device is this? While no dialect is known, what the device writes is kept for a while, so that known ones can be
-// held against it.
+// Which device is this? While no dialect is known, the lines that the device has drawn are kept for a while, so that known ones can be
+// held against them.
 
-const (
-	mostHeard = 32 << 10
-	wideHeard = 250 // columns, in which hardly a line wraps
-)
+// maxHeard is how many lines are kept, at least.
+const maxHeard = 400
 
-func (s *Session) hear(p []byte) {
+func (s *Session) hear(line string) {
 	if s.Dialect() != nil {
 		return
 	}
-	s.heard = append(s.heard, p...)
-	if over := len(s.heard) - mostHeard; over > 0 {
-		s.heard = slices.Delete(s.heard, 0, over)
+	if s.heard = append(s.heard, line); len(s.heard) >= 2*maxHeard {
+		s.heard = slices.Clone(s.heard[maxHeard:])
 	}
 }
 
-// Heard are the lines that the device has written, as they were drawn, the last one that it waits with. It is empty once
-// a dialect is known.
+// Heard are the lines that the device has drawn, the last one that it waits with. It is empty once a dialect is known.
 func (s *Session) Heard() (lines []string) {
-	var raw []byte
-	s.do(func() { raw = slices.Clone(s.heard) })
-	model := shown.New(wideHeard, 50, shown.Options{})
-	model.Write(raw, func(line shown.Ended) { lines = append(lines, string(line.Text)) })
-	if text, _ := model.Line(); strings.TrimSpace(text) != "" {
-		lines = append(lines, text)
-	}
+	s.do(func() {
+		lines = slices.Clone(s.heard)
+		if text, _ := s.sense.Model().Line(); s.Dialect() == nil && strings.TrimSpace(text) != "" {
+			lines = append(lines, text)
+		}
+	})
 	return lines
 }
 

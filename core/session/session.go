@@ -100,7 +100,7 @@ type Session struct {
 	step       string    // of the runbook that is under way
 	told       sense.State
 	others     map[string]*Session // lines to the same device beside this one
-	heard      []byte              // what came last, while nobody knows how the device talks
+	heard      []string            // the lines that were drawn, while nobody knows how the device talks
 	timer      *time.Timer
 }
 
@@ -175,8 +175,10 @@ func (s *Session) senseConfig() (c sense.Config) {
 	c.AsksSecret, c.Reply = s.Dialect().AsksSecret, s.answerDevice
 	c.Ended = func(line shown.Ended) {
 		s.exchanges.Ended(line)
-		if len(s.hand.waiting) > 0 {
-			s.hand.draws(string(line.Text))
+		if s.Dialect() == nil || len(s.hand.waiting) > 0 {
+			text := string(line.Text)
+			s.hear(text)
+			s.hand.draws(text)
 		}
 	}
 	s.charset = c.Charset
@@ -394,7 +396,6 @@ func (s *Session) arrived(chunk line.Chunk) {
 	for t := range s.taps {
 		t.put(chunk.Bytes)
 	}
-	s.hear(chunk.Bytes)
 	s.noticeTelnet(chunk.Bytes)
 	fed := s.sense.Feed(chunk.At, chunk.Bytes)
 	s.emitIn(chunk.Bytes, fed.Noise)
