@@ -3,6 +3,7 @@ package session
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -139,6 +140,8 @@ func (s *Session) stopsEnter(key []byte, secret bool) (command, says string) {
 // breakOff sends the key that breaks off what the device does, and drops the line.
 func (s *Session) breakOff(key []byte) {
 	ends := s.exchanges.Interrupt()
+	open := s.exchanges.Open()
+	maps.DeleteFunc(s.asked, func(ref int, _ *asked) bool { return open == nil || ref != open.Ref }) // what was typed ahead is dropped
 	s.pressNow(key, &ends)
 }
 

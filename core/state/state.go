@@ -221,7 +221,9 @@ func (s *State) Apply(e event.Event) {
 		}
 		s.fact(at, b)
 		s.board(at, b)
-		s.ReadAt = at
+		if at.After(s.ReadAt) {
+			s.ReadAt = at
+		}
 	case event.Check:
 		s.Checks = append(s.Checks, b)
 	case event.Note:
