@@ -56,22 +56,23 @@ func (t *Trial) match(line *Tried, kind, name, more string) {
 
 // Exchange takes what was asked of a device and what it answered, as a record has it.
 func (t *Trial) Exchange(x exchange.Recorded) {
-	line := &Tried{Line: strings.TrimRight(x.Prompt+x.Text, " ")}
-	t.all = append(t.all, line)
-	mode, _, at := t.prompt(line.Line)
+	asked := strings.TrimRight(x.Prompt+x.Text, " ")
+	mode, _, at := t.prompt(asked)
 	if at {
+		line := &Tried{Line: asked}
+		t.all = append(t.all, line)
 		t.match(line, "prompt", mode, "")
-	} else {
-		t.own(line)
+		t.begin(line, cmp.Or(x.Mode, mode), x.Text)
+	} else { // the answer to a question that was asked outside of any, such as while a device starts
+		t.answers(asked)
 	}
-	t.begin(line, cmp.Or(x.Mode, mode), x.Text)
 	for _, noise := range x.Noise {
 		t.Line(noise)
 	}
 	for _, row := range x.Answer {
 		t.answers(row)
 	}
-	if x.Over.End != event.EndLed { // what a device writes while it starts is the answer to what had it start
+	if at && x.Over.End != event.EndLed { // what a device writes while it starts is the answer to what had it start
 		t.end()
 	}
 }

@@ -440,7 +440,7 @@ func (s *shell) answers() {
 	s.cuts(command + "\r\n" + noise + rows.String() + "gw / ")
 }
 
-var seeds = flag.Uint64("exchange.seeds", 300, "how many sessions TestNobodyGetsAnothersAnswer draws")
+var seeds = flag.Uint64("exchange.seeds", 100, "how many sessions TestNobodyGetsAnothersAnswer draws")
 
 // TestNobodyGetsAnothersAnswer has lines typed at any time, ahead too, and answers that look like prompts and commands.
 func TestNobodyGetsAnothersAnswer(t *testing.T) {

@@ -146,19 +146,6 @@ func (t *Template) render(env map[string]any, through func(name string, value an
 	return out.String(), nil
 }
 
-// Like is a pattern of the texts that the template can become, without its anchors.
-func (t *Template) Like() string {
-	var out strings.Builder
-	for _, p := range t.pieces {
-		if p.guard == nil {
-			out.WriteString(regexp.QuoteMeta(p.text))
-			continue
-		}
-		out.WriteString(`\S.*`)
-	}
-	return out.String()
-}
-
 // Word is one word of what a template becomes. Pattern finds what of it the expressions called Names give, and is nil for one that
 // stands as it is.
 type Word struct {
