@@ -125,7 +125,7 @@ func (r *redactor) apply(b Body) (clean Body, some bool) {
 // wordy reports whether an event may quote what the device shows, or was typed: as it is, spoilt, or a piece of it.
 func wordy(b Body) bool {
 	switch b.(type) {
-	case Note, Ask, Answer, Noise, Prompt, Mode, StepNow, StepEnd, RunEnd, Interlock, Change, Mark:
+	case Note, Ask, Answer, Noise, Prompt, Mode, StepNow, StepEnd, RunEnd, Interlock, Change, Mark, Asked, Answered:
 		return true
 	}
 	return false
