@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -37,13 +38,7 @@ func heldRescue(t *testing.T, length time.Duration, more ...string) (path, out s
 		require.NoError(t, err)
 		out += line
 	}
-	other, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(5000)")
-	require.NoError(t, err)
-	defer other.Close()
-	held, err := other.Conn(context.Background())
-	require.NoError(t, err)
-	_, err = held.ExecContext(t.Context(), `BEGIN EXCLUSIVE`)
-	require.NoError(t, err)
+	held := holdLogbook(t, path, run.Process)
 	let := time.AfterFunc(length, func() {
 		_, _ = held.ExecContext(context.Background(), `ROLLBACK`)
 		_ = held.Close()
@@ -55,6 +50,27 @@ func heldRescue(t *testing.T, length time.Duration, more ...string) (path, out s
 		_ = held.Close()
 	}
 	return path, out + string(rest), run.ProcessState.ExitCode()
+}
+
+// holdLogbook takes the logbook for another program, while the one that writes it stands still: it changes nothing before.
+func holdLogbook(t *testing.T, path string, writer *os.Process) *sql.Conn {
+	t.Helper()
+	other, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(20)")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = other.Close() })
+	held, err := other.Conn(context.Background())
+	require.NoError(t, err)
+	for range 200 {
+		require.NoError(t, writer.Signal(syscall.SIGSTOP))
+		_, err = held.ExecContext(t.Context(), `BEGIN EXCLUSIVE`)
+		require.NoError(t, writer.Signal(syscall.SIGCONT))
+		if err == nil {
+			return held
+		}
+		time.Sleep(5 * time.Millisecond) // it was stopped in the middle of writing
+	}
+	require.NoError(t, err)
+	return nil
 }
 
 // eventsOf are an entry's events; none of them is missing.

@@ -127,17 +127,17 @@ func (term *terminal) onceMore(key string) {
 // approve answers the hold that is open: a key that comes right behind it is asked for once more.
 func (term *terminal) approve() {
 	term.t.Helper()
-	asked := func() bool {
-		screen := term.screen()
-		return strings.Contains(screen, "◇  Hold") || strings.Contains(screen, "Hold, no rollback")
-	}
+	asked := func(screen string) bool { return strings.Contains(screen, "◇  Hold") || strings.Contains(screen, "Hold, no rollback") }
+	again := func(screen string) bool { return asked(screen) && strings.Contains(screen, "once more") }
 	deadline := time.Now().Add(time.Minute)
-	for term.keys("Enter"); asked(); time.Sleep(50 * time.Millisecond) {
-		if strings.Contains(term.screen(), "once more") {
+	term.keys("Enter")
+	for screen := term.screen(); asked(screen); screen = term.screen() {
+		time.Sleep(frameTime)
+		if again(screen) && again(term.screen()) { // and not the last frame of a hold that was answered
 			term.onceMore("Enter")
 		}
 		if time.Now().After(deadline) {
-			require.Fail(term.t, "the hold is open still", "%s", term.screen())
+			require.Fail(term.t, "the hold is open still", "%s", screen)
 		}
 	}
 }
