@@ -127,7 +127,9 @@ func (term *terminal) onceMore(key string) {
 // approve answers the hold that is open: a key that comes right behind it is asked for once more.
 func (term *terminal) approve() {
 	term.t.Helper()
-	asked := func(screen string) bool { return strings.Contains(screen, "◇  Hold") || strings.Contains(screen, "Hold, no rollback") }
+	asked := func(screen string) bool {
+		return strings.Contains(screen, "◇  Hold") || strings.Contains(screen, "Hold, no rollback")
+	}
 	again := func(screen string) bool { return asked(screen) && strings.Contains(screen, "once more") }
 	deadline := time.Now().Add(time.Minute)
 	term.keys("Enter")

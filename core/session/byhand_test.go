@@ -255,3 +255,17 @@ func TestAChangeOfTheHandIsOnRecordFirst(t *testing.T) {
 		disk.Abandon()
 	})
 }
+
+// TestAnExchangeNamesTheStepThatAsked, and that of a hand, of no step.
+func TestAnExchangeNamesTheStepThatAsked(t *testing.T) {
+	handling(t, func(k *talk, _ *gateway) {
+		k.begin("runbook: r\nphases: [{phase: one, steps: [{step: Self, read: [self]}, {step: Banks, read: [banks]}]}]\n")
+		require.Equal(t, event.Done, k.over().Outcome)
+		k.types("show self\r")
+		var steps []string
+		for _, asked := range of[event.Asked](k) {
+			steps = append(steps, asked.Who+" "+asked.Text+" "+asked.Step)
+		}
+		assert.Equal(t, []string{"runbook show self 1.1", "runbook show banks 1.2", "hand show self "}, steps)
+	})
+}

@@ -50,7 +50,7 @@ func (s *Session) sends(who, text string, secret bool, v sense.State) sense.Ente
 		},
 		Leads: func(command string) bool { return s.means(command, line.Mode).Leads() },
 	}
-	if who != event.Hand {
+	if who == event.Runbook {
 		one.Step = s.step
 	}
 	e := s.exchanges.Enter(one, v)

@@ -56,6 +56,10 @@ func (c console) Emit(body event.Body) {
 		c.s.do(func() { c.s.under.note(body) })
 	case event.Fact:
 		c.s.do(func() { c.s.readFact(body) })
+	case event.StepBegin:
+		c.s.do(func() { c.s.step = body.ID })
+	case event.StepEnd:
+		c.s.do(func() { c.s.step = "" })
 	}
 	c.s.hub.Emit(body)
 }
