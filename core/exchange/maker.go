@@ -192,8 +192,8 @@ func Kind(text string) string {
 // screen reports whether a full-screen program draws.
 func (x *Exchange) screen(s *sense.Sense) bool { return s.Model().Painted() }
 
-// Interrupt takes note of the key that breaks off what the device does, and drops what is typed. It says what the sensing is to be
-// known of it.
+// Interrupt takes note of the key that breaks off what the device does, and drops what is typed. It says what the sensing has to
+// know of it.
 func (m *Maker) Interrupt() sense.Enter {
 	drops := m.open == nil && m.Typed.Command()
 	if m.open != nil {

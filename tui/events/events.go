@@ -111,8 +111,10 @@ func (v *Events) seen(one *entry) bool {
 		return true
 	}
 	switch b := one.Body.(type) {
-	case event.Out, event.Fact, event.Mode, event.Prompt, event.Noise, event.Check, event.Estimates, event.Signals:
+	case event.Out, event.Fact, event.Mode, event.Prompt, event.Noise, event.Check, event.Estimates, event.Signals, event.StepBegin:
 		return v.all
+	case event.StepEnd:
+		return v.all || b.Outcome != event.Done // what it asked stands there
 	case event.Restart:
 		return v.all || b.Over
 	}

@@ -77,6 +77,19 @@ func TestWhatWasAskedStandsWithItsAnswer(t *testing.T) {
 	assert.Contains(t, drawn(v, 20), `hand typed "look banks\r"`)
 }
 
+// TestAStepThatWentWellStandsBehindAKey: what it asked is there.
+func TestAStepThatWentWellStandsBehindAKey(t *testing.T) {
+	v := New()
+	happen(v, event.StepBegin{ID: "1.1", Try: 1}, event.StepEnd{ID: "1.1", Outcome: event.Done}, event.StepEnd{ID: "1.2", Outcome: event.Failed, Message: "no room"})
+	shown := drawn(v, 20)
+	assert.Contains(t, shown, "no room")
+	assert.NotContains(t, shown, "1.1")
+	press(v, 'k')
+	shown = drawn(v, 20)
+	assert.Contains(t, shown, "1.1, try 1")
+	assert.Contains(t, shown, "1.1 done")
+}
+
 // TestAnswersAreKeptWithinBounds: of a flood, and of ten thousand exchanges.
 func TestAnswersAreKeptWithinBounds(t *testing.T) {
 	v := New()
