@@ -124,7 +124,8 @@ func (doc Document) with(o Document) Document {
 	}
 	doc.Dangers = besides(doc.Dangers, o.Dangers, func(d Danger) string { return string(d.Pattern) })
 	doc.Pending = besides(doc.Pending, o.Pending, func(p Pending) string { return p.Pending })
-	doc.Restarts = slices.Concat(doc.Restarts, o.Restarts)
+	doc.Restarts, doc.Looks = slices.Concat(doc.Restarts, o.Restarts), slices.Concat(doc.Looks, o.Looks)
+	doc.NextStart = cmp.Or(doc.NextStart, o.NextStart)
 	doc.Busy = slices.Concat(doc.Busy, o.Busy)
 	doc.Files = besides(doc.Files, o.Files, func(f Files) string { return f.Files })
 	doc.Flash = cmp.Or(doc.Flash, o.Flash)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -57,6 +58,45 @@ actions: [{action: boot, in: [loader], command: start, to: loading}]
 	require.NoError(t, err)
 	assert.Equal(t, "save", keep.Command, "of two that are included the first one counts")
 	assert.Equal(t, "wipes", d.DangerOf("wipe all"))
+}
+
+// TestEveryKeyIsIncluded says each key of a dialect in one that is included, and not in the one that includes it.
+func TestEveryKeyIsIncluded(t *testing.T) {
+	own := map[string]bool{"Dialect": true, "Title": true, "About": true, "Includes": true}
+	var other Document
+	of := reflect.ValueOf(&other).Elem()
+	for i := range of.NumField() {
+		require.True(t, says(of.Field(i)), of.Type().Field(i).Name)
+	}
+	all := reflect.ValueOf(Document{}.with(other))
+	for i := range all.NumField() {
+		if name := all.Type().Field(i).Name; !own[name] {
+			assert.False(t, all.Field(i).IsZero(), name)
+		}
+	}
+}
+
+// says puts something that is not zero into a value, and reports whether it could.
+func says(v reflect.Value) bool {
+	switch v.Kind() {
+	case reflect.String:
+		v.SetString("a")
+	case reflect.Int, reflect.Int64:
+		v.SetInt(1)
+	case reflect.Pointer:
+		v.Set(reflect.New(v.Type().Elem()))
+	case reflect.Slice:
+		v.Set(reflect.MakeSlice(v.Type(), 1, 1))
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if !says(v.Field(i)) {
+				return false
+			}
+		}
+	default:
+		return v.CanSet() && !v.IsZero()
+	}
+	return true
 }
 
 func TestWhatCannotBeIncludedIsTold(t *testing.T) {
