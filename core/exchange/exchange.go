@@ -82,12 +82,6 @@ type Sent struct {
 	joined    string // what its line has shown so far, where the device breaks it into several
 }
 
-// squeeze makes what was typed comparable with what is drawn: a tab comes back as blanks.
-func squeeze(text string) string { return strings.Join(strings.Fields(text), " ") }
-
-// minWidth is the narrowest terminal that a device breaks its lines for, in columns.
-const minWidth = 38
-
 // verdict is what a drawn line says of a line that was sent.
 type verdict int
 
@@ -108,11 +102,11 @@ type drawn struct {
 
 // of says what a drawn line says of a line that was sent, and what the device takes it for.
 func (d drawn) of(one *Sent) (v verdict, prompt, text string) {
-	want, rest := squeeze(one.Text), squeeze(d.rest)
+	want, rest := shown.Squeeze(one.Text), shown.Squeeze(d.rest)
 	switch {
 	case one.joined != "":
-		joined := squeeze(one.joined + d.text)
-		if joined == want || strings.HasPrefix(want, joined) && len(d.text) < minWidth {
+		joined := shown.Squeeze(one.joined + d.text)
+		if joined == want || strings.HasPrefix(want, joined) && len(d.text) < shown.MinWidth {
 			return whole, "", one.Text
 		}
 		if strings.HasPrefix(want, joined) {
@@ -125,7 +119,7 @@ func (d drawn) of(one *Sent) (v verdict, prompt, text string) {
 		return whole, d.prompt, strings.TrimSpace(d.rest)
 	case d.behind && rest == want:
 		return whole, d.prompt, strings.TrimSpace(d.rest)
-	case d.behind && len(d.text) >= minWidth && rest != want && strings.HasPrefix(want, rest):
+	case d.behind && len(d.text) >= shown.MinWidth && rest != want && strings.HasPrefix(want, rest):
 		return part, d.prompt, d.rest
 	case d.behind && alike(rest, want):
 		return whole, d.prompt, strings.TrimSpace(d.rest)
@@ -147,14 +141,14 @@ func alike(line, text string) bool {
 func (d drawn) withoutPrompt(one *Sent, want string) (v verdict, prompt, text string) {
 	base := strings.TrimRight(one.Base, " ")
 	rest, behindBase := strings.CutPrefix(d.text, base)
-	shows := alike(squeeze(rest), want)
+	shows := alike(shown.Squeeze(rest), want)
 	if !one.Certain {
 		shows = strings.TrimSpace(rest) != "" && likePrompt(one.Base) != nil
 	}
 	switch {
 	case base != "" && behindBase && shows:
 		return whole, one.Base, strings.TrimSpace(rest)
-	case want != "" && strings.HasSuffix(squeeze(d.text), want):
+	case want != "" && strings.HasSuffix(shown.Squeeze(d.text), want):
 		at := strings.LastIndex(d.text, one.Text)
 		return whole, d.text[:max(0, at)], one.Text
 	}

@@ -98,7 +98,7 @@ func (m *Maker) replied(one Sent, v sense.State, asks string) {
 	if m.open == nil && len(m.queue) > 0 && !m.queue[0].ahead {
 		m.beginUnshown()
 	}
-	shown := one.Who != event.Hand || strings.HasSuffix(squeeze(v.Partial), squeeze(text)) // else it may be a secret that nothing knows for one
+	shown := one.Who != event.Hand || strings.HasSuffix(shown.Squeeze(v.Partial), shown.Squeeze(text)) // else it may be a secret that nothing knows for one
 	if m.open == nil && len(m.queue) == 0 {
 		seen := event.SeenDrawn
 		if one.Secret || !shown {
@@ -124,7 +124,7 @@ func (m *Maker) seeReply(line string) {
 		return
 	}
 	last := &x.Questions[len(x.Questions)-1]
-	last.Secret = !strings.HasSuffix(squeeze(line), squeeze(x.unseen))
+	last.Secret = !strings.HasSuffix(shown.Squeeze(line), shown.Squeeze(x.unseen))
 	x.unseen = ""
 	if last.Secret {
 		last.Answer = ""
@@ -166,7 +166,7 @@ func (m *Maker) idle(one Sent, v sense.State) bool {
 	}
 	drawn, behindPrompt := m.Typed.Drawn(v)
 	_, bare := m.sense.ModeOf(v.Partial)
-	ours := !one.Certain || strings.HasPrefix(squeeze(one.Text), squeeze(drawn)) && (drawn != "" || bare) // and no row of an answer
+	ours := !one.Certain || strings.HasPrefix(shown.Squeeze(one.Text), shown.Squeeze(drawn)) && (drawn != "" || bare) // and no row of an answer
 	if one.Mode != "" || behindPrompt && v.Ended && ours {
 		return true
 	}
@@ -278,14 +278,14 @@ func (m *Maker) notShown() {
 // shownOnly takes a line that shows what was typed ahead where no prompt stands: as the answer to a question of a program, or as a
 // terminal's own echo, which is not repeated behind the prompt then: where the answer begins is in doubt.
 func (m *Maker) shownOnly(head *Sent, d drawn, after int) {
-	want := squeeze(head.Text)
-	shows := !d.behind && head.Certain && want != "" && strings.HasSuffix(squeeze(d.text), want)
+	want := shown.Squeeze(head.Text)
+	shows := !d.behind && head.Certain && want != "" && strings.HasSuffix(shown.Squeeze(d.text), want)
 	switch {
 	case !head.ahead:
 	case shows && m.open == nil: // its prompt had come before anybody listened
 		m.took(0, strings.TrimSuffix(strings.TrimRight(d.text, " "), head.Text), head.Text, d.text, after)
 		m.open.doubt = true
-	case head.shown != "" && d.behind && squeeze(d.rest) != "":
+	case head.shown != "" && d.behind && shown.Squeeze(d.rest) != "":
 		if m.doubt = true; m.open != nil {
 			m.open.doubt = true
 		}

@@ -77,7 +77,7 @@ func (g *gateway) answer(line string) string {
 	return out.String() + "gw " + g.level + " "
 }
 
-// handling has the hand type at a gateway.
+// handling types at a gateway by hand.
 func handling(t *testing.T, use func(k *talk, g *gateway)) {
 	t.Helper()
 	g := &gateway{next: "A", level: ">"}

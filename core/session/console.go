@@ -89,7 +89,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 			}
 			s.hub.Emit(out)
 			s.types(text, how, ends)
-			s.tellExchanges()
+			s.emitExchanges()
 			if command != "" {
 				s.sentCommand(command)
 			}

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"maps"
 	"time"
 
 	"pilotrix/core/dialect"
@@ -32,7 +33,7 @@ func (s *Session) means(line, mode string) dialect.Meaning {
 	return s.Dialect().Means(line, mode, s.facts.Tree())
 }
 
-// sends takes note of a line whose Enter goes out now, and says what the sensing is to be told of it.
+// sends takes note of a line whose Enter goes out now, and says what the sensing has to know of it.
 func (s *Session) sends(who, text string, secret bool, v sense.State) sense.Enter {
 	line := &s.exchanges.Typed
 	s.sent++
@@ -61,21 +62,22 @@ func (s *Session) sends(who, text string, secret bool, v sense.State) sense.Ente
 	return e
 }
 
-// tellExchanges tells what was found of exchanges.
-func (s *Session) tellExchanges() {
+// emitExchanges emits what was found of exchanges.
+func (s *Session) emitExchanges() {
 	for _, found := range s.exchanges.Take() {
-		s.tellExchange(found)
+		s.emitExchange(found)
 	}
 }
 
-func (s *Session) tellExchange(found exchange.Found) {
+func (s *Session) emitExchange(found exchange.Found) {
 	s.hub.Emit(found.Body)
-	if asked, is := found.Body.(event.Asked); is && asked.Seen == event.SeenDrawn && asked.Mode == exchange.PromptMode {
+	if asked, ok := found.Body.(event.Asked); ok && asked.Seen == event.SeenDrawn && asked.Mode == exchange.PromptMode {
 		s.echoes[exchange.Kind(asked.Prompt)] = true
 	}
 	if x := found.Ended; x != nil {
-		if a := s.asked[x.Ref]; a != nil {
-			delete(s.asked, x.Ref)
+		a := s.asked[x.Ref]
+		maps.DeleteFunc(s.asked, func(ref int, _ *asked) bool { return ref <= x.Ref }) // those before it were answers within
+		if a != nil {
 			s.answered(*x, a)
 		}
 	}
@@ -111,6 +113,6 @@ func (s *Session) answered(x exchange.Exchange, a *asked) {
 // closeExchange ends what goes on, before what is known of the line is forgotten.
 func (s *Session) closeExchange(end event.End) {
 	s.exchanges.Close(end, s.sense.State())
-	s.tellExchanges()
+	s.emitExchanges()
 	clear(s.asked)
 }

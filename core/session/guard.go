@@ -123,7 +123,7 @@ func (s *Session) pressLines(keys []byte) {
 	}
 }
 
-// hold stops the Enter behind a command, and what was pasted behind that.
+// hold stops the Enter behind a command, and what was pasted after.
 func (s *Session) hold(keys []byte, command, says string) {
 	s.guard.held, s.guard.command, s.guard.unrecorded = bytes.Clone(keys), command, false
 	s.hub.Emit(event.Interlock{State: event.InterlockHeld, Command: command, Says: says, Now: append(s.nextStart(command), s.present()...)})

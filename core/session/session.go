@@ -405,7 +405,7 @@ func (s *Session) arrived(chunk line.Chunk) {
 	s.schedule()
 }
 
-// emitIn tells what came, and right behind the line that shows it whatever that line is, so that every view knows.
+// emitIn emits what came, and right behind the line that shows it whatever that line is, so that every view knows.
 func (s *Session) emitIn(p []byte, noise []sense.Noise) {
 	found := s.exchanges.Take()
 	begin := 0
@@ -423,7 +423,7 @@ func (s *Session) emitIn(p []byte, noise []sense.Noise) {
 			continue
 		}
 		upTo(found[0].After)
-		s.tellExchange(found[0])
+		s.emitExchange(found[0])
 		found = found[1:]
 	}
 	upTo(len(p))
@@ -449,7 +449,7 @@ func (s *Session) tell() {
 	}
 	s.told = v
 	s.exchanges.See(v)
-	s.tellExchanges()
+	s.emitExchanges()
 	s.settleKeys(v)
 	s.secretOver(v)
 	s.answerPager(v)
@@ -572,7 +572,7 @@ func (s *Session) Press(keys []byte) {
 	})
 }
 
-// pressNow sends keys of the hand's, or the key that ends its line.
+// pressNow sends keys that were typed, or the key that ends their line.
 func (s *Session) pressNow(keys []byte, ends *sense.Enter) {
 	if len(keys) == 0 || s.wire.line == nil {
 		return
@@ -586,7 +586,7 @@ func (s *Session) pressNow(keys []byte, ends *sense.Enter) {
 	} else {
 		s.sense.Typed(now, keys, s.exchanges.Typed.Keys)
 	}
-	s.tellExchanges()
+	s.emitExchanges()
 	s.told = s.sense.State()
 	s.wire.out.put(outgoing{data: keys})
 	s.schedule()

@@ -48,43 +48,43 @@ func (s Standing) Above(such func(string) bool) bool {
 // Shows reports whether what stands behind one of the prompts, or behind base, is text: typed and echoed,
 // on one line or broken over several. Base is the line as it was before it was typed.
 func (s Standing) Shows(text, base string, prompts Prompts) bool {
-	want := squeeze(text)
+	want := Squeeze(text)
 	for joined, n := "", 0; n < len(s.lines); n++ {
 		joined = s.lines[n] + joined
-		all := squeeze(joined)
+		all := Squeeze(joined)
 		if !strings.HasSuffix(all, want) {
 			continue // no end of it is the text: the prompts, which cost most, need not be tried
 		}
-		if rest, found := prompts.Behind(joined, base); found && squeeze(rest) == want {
+		if rest, found := prompts.Behind(joined, base); found && Squeeze(rest) == want {
 			return true
 		}
 		if n > 0 && base == "" && all == want {
 			return true
 		}
 	}
-	return base == "" && squeeze(s.lines[0]) == want
+	return base == "" && Squeeze(s.lines[0]) == want
 }
 
 // ShowsBefore reports whether a line above the present one is base with text behind it.
 func (s Standing) ShowsBefore(text, base string) bool {
 	for _, line := range s.lines[1:] {
-		if rest, found := strings.CutPrefix(line, base); found && squeeze(rest) == squeeze(text) {
+		if rest, found := strings.CutPrefix(line, base); found && Squeeze(rest) == Squeeze(text) {
 			return true
 		}
 	}
 	return false
 }
 
-// squeeze makes text comparable: a tab comes back as the blanks up to the next stop, and blanks at the end
+// Squeeze makes text comparable: a tab comes back as the blanks up to the next stop, and blanks at the end
 // cannot be told from those that were erased.
-func squeeze(text string) string { return strings.Join(strings.Fields(text), " ") }
+func Squeeze(text string) string { return strings.Join(strings.Fields(text), " ") }
 
 // Typed is what stands behind the prompt; known is false where no prompt was found, and the present line is
 // given as it is.
 func (s Standing) Typed(prompt string, prompts Prompts) (text string, known bool) {
 	joined := ""
 	for i, line := range s.lines {
-		if i > 0 && !s.noisy[i] && len(line) < leastWidth {
+		if i > 0 && !s.noisy[i] && len(line) < MinWidth {
 			break // that line was ended: what came below is something else
 		}
 		joined = line + joined
@@ -95,5 +95,5 @@ func (s Standing) Typed(prompt string, prompts Prompts) (text string, known bool
 	return s.lines[0], false
 }
 
-// leastWidth is the narrowest terminal that a device breaks its lines for, in columns.
-const leastWidth = 38
+// MinWidth is the narrowest terminal that a device breaks its lines for, in columns.
+const MinWidth = 38
