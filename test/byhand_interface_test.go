@@ -25,9 +25,9 @@ func worksByHand(t *testing.T, device, dialectName string) (term *terminal, type
 }
 
 // record is what the logbook shows of the only session.
-func record(t *testing.T, home string) string {
+func record(t *testing.T, home string, more ...string) string {
 	t.Helper()
-	return pilotrixAt(t, home, "logbook", "show", "1", "--logbook", filepath.Join(home, "book.db"))
+	return pilotrixAt(t, home, append([]string{"logbook", "show", "1", "--logbook", filepath.Join(home, "book.db")}, more...)...)
 }
 
 // TestAGatewaysBankIsChangedByHandInTheInterface: the board follows what is typed, the restart is watched, and the record is read.
@@ -64,6 +64,11 @@ func TestAGatewaysBankIsChangedByHandInTheInterface(t *testing.T) {
 		assert.Contains(t, shown, want)
 	}
 	assert.NotContains(t, shown, "lamp-and-tide")
+	found := record(t, home, "--text", "ROOM IN THE STANDBY")
+	assert.Contains(t, found, "⟩ mare-gw1 // look banks   (hand,")
+	assert.Contains(t, found, "│   bank  state", "the whole exchange")
+	assert.NotContains(t, found, "favour B   (hand")
+	assert.NotContains(t, found, "no end of it is recorded")
 }
 
 // TestAFileThatIsGoneIsMissedBeforeARestart: the router's entry is a file that was just removed.

@@ -206,7 +206,7 @@ func (o *atTheKeys) bytes() (n int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for _, e := range o.events {
-		if in, is := e.Body.(event.In); is {
+		if in, ok := e.Body.(event.In); ok {
 			n += len(in.Bytes)
 		}
 	}

@@ -144,7 +144,7 @@ func (o *atTheKeys) takes(step byHand) {
 	}
 	o.rest()
 	facts := o.session.Facts()
-	if name, want, is := strings.Cut(step.fact, "="); is {
+	if name, want, ok := strings.Cut(step.fact, "="); ok {
 		fact, known := facts.Get(name)
 		assert.True(o, known && !facts.Old(fact), "%q: %s is not read, or old", step.press, name)
 		assert.Equal(o, want, fact.Text, "%q: %s", step.press, name)

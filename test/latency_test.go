@@ -160,7 +160,7 @@ func late(all []time.Duration) time.Duration {
 // at the line's driver: the 99th percentile, and its share of the 1 and 25 ms allowed.
 func BenchmarkKeyToWire(b *testing.B) { latencies(b, (*consoleRig).key) }
 
-// BenchmarkKeyToWireWhileParsing presses keys while an answer of a megabyte, which the hand has asked for, is read for its facts: rows
+// BenchmarkKeyToWireWhileParsing presses keys while an answer of a megabyte, which was asked for by hand, is read for its facts: rows
 // that are no bank's beside those that are. Beside it stands the same answer to a command that nothing is read from.
 func BenchmarkKeyToWireWhileParsing(b *testing.B) {
 	for name, command := range map[string]string{"read": "look banks", "not-read": "look log"} {
@@ -181,7 +181,7 @@ func keysBehind(b *testing.B, command string) {
 				return
 			}
 			for _, e := range batch {
-				if _, is := e.Body.(event.Answered); is {
+				if _, ok := e.Body.(event.Answered); ok {
 					answered <- struct{}{}
 				}
 			}

@@ -618,7 +618,7 @@ func TestWhatTheDeviceDrawsIsShownAsItsProgress(t *testing.T) {
 	}
 }
 
-// TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore: the hand has changed something since it was read, or may have.
+// TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore: something was changed by hand since it was read, or may have been.
 func TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore(t *testing.T) {
 	for text, change := range map[string]event.Change{"changed by hand since": {Command: "favour B", Hand: true}, "may have been changed by hand since": {Command: "hum", Hand: true, Maybe: true}} {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
@@ -631,4 +631,37 @@ func TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore(t *testing.T) {
 		assert.Contains(t, screen, "What the next start takes is not known: as of 14:00:00, "+text)
 		assert.Contains(t, screen, "held until 14:05:00")
 	}
+}
+
+// TestWhatWasDoneByHandIsSaidInTheStrip, where there is no side column, too, and while it is news.
+func TestWhatWasDoneByHandIsSaidInTheStrip(t *testing.T) {
+	at := time.Date(2026, 3, 2, 14, 5, 0, 0, time.UTC)
+	row := func(a *app, width int) string {
+		rows := shown(a, width, 24)
+		return rows[len(rows)-2]
+	}
+	for _, width := range []int{80, 160} {
+		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+		feed(a, event.SessionBegin{Target: "bench:mare-gw1"}, event.Line{State: event.LineOpen, Speed: 9600}, event.Note{Text: "said before"}, event.Helm{Who: event.Hand})
+		assert.Contains(t, row(a, width), "What you type goes to the device")
+		a.apply([]event.Event{{At: at, Body: event.Note{Level: event.Info, Text: "“favour B” was done: bank B is next"}}})
+		assert.Contains(t, row(a, width), "●  “favour B” was done: bank B is next")
+		a.state.Tick(at.Add(time.Minute))
+		assert.Contains(t, row(a, width), "What you type goes to the device")
+		a.apply([]event.Event{{At: at.Add(2 * time.Minute), Body: event.Restart{Begun: at.Add(time.Minute), Expected: 150 * time.Second, Console: "silent"}}})
+		if width == 80 {
+			assert.Contains(t, row(a, width), "The device restarts: 01:00 of ~02:30, console silent")
+		}
+		a.apply([]event.Event{{At: at.Add(3 * time.Minute), Body: event.Restart{Begun: at, Over: true}}})
+		assert.NotContains(t, row(a, width), "restarts")
+	}
+}
+
+// TestNewsHidesNoKeyThatIsNeeded: what was said before the helm was handed over is none.
+func TestNewsHidesNoKeyThatIsNeeded(t *testing.T) {
+	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
+	feed(a, append(rescue(), event.Note{Text: "back after 8 s"}, event.Helm{Who: event.Hand, Why: "typing"})...)
+	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "You have the helm; the runbook waits. F10 gives it back.")
+	a.apply([]event.Event{{At: a.state.Now, Body: event.Note{Level: event.Warning, Text: "“stow” was not done: no room"}}})
+	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "!  “stow” was not done: no room  F10 gives the helm back.")
 }

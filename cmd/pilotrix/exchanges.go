@@ -2,12 +2,14 @@ package main
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/exchange"
+	"pilotrix/core/logbook"
 	"pilotrix/core/sense"
 	"pilotrix/core/units"
 	"pilotrix/demo"
@@ -27,7 +29,7 @@ func newRecordReader(each func(exchange.Recorded), line func(string), known func
 
 // event takes an event in, and returns it with those that were made of it.
 func (r *recordReader) event(e event.Event) []event.Event {
-	if begin, is := e.Body.(event.SessionBegin); is && !begin.Exchanges {
+	if begin, ok := e.Body.(event.SessionBegin); ok && !begin.Exchanges {
 		d := r.known(begin.Dialect)
 		r.remake = exchange.NewRemaker(senseOf(d), d)
 	}
@@ -55,20 +57,29 @@ func shippedDialect(name string) *dialect.Dialect {
 type exchangePrinter struct {
 	course *coursePrinter
 	reader *recordReader
+	only   string // what has to be in whatever is printed
 }
 
-func newExchangePrinter(course *coursePrinter) *exchangePrinter {
-	p := &exchangePrinter{course: course}
+func newExchangePrinter(course *coursePrinter, only string) *exchangePrinter {
+	p := &exchangePrinter{course: course, only: strings.ToLower(only)}
 	p.reader = newRecordReader(p.exchange, func(text string) {
-		if strings.TrimSpace(text) != "" {
+		if strings.TrimSpace(text) != "" && p.wants(text) {
 			course.say("  │ %s", text)
 		}
 	}, shippedDialect)
 	return p
 }
 
+// wants reports whether one of several texts is one to be printed.
+func (p *exchangePrinter) wants(texts ...string) bool {
+	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(strings.ToLower(text), p.only) })
+}
+
 func (p *exchangePrinter) event(e event.Event) {
 	for _, one := range p.reader.event(e) {
+		if p.only != "" && !logbook.Holds(one, p.only) {
+			continue
+		}
 		p.course.tell(one)
 		switch b := one.Body.(type) {
 		case event.Helm:
@@ -93,7 +104,11 @@ func (p *exchangePrinter) exchange(x exchange.Recorded) {
 	if x.Seen == event.SeenSecret {
 		text = "[not shown by the device, and not recorded]"
 	}
-	p.course.say("%s ⟩ %s%s   %s", x.At.Local().Format("15:04:05"), strings.TrimLeft(x.Prompt, " "), text, howLong(x))
+	head := fmt.Sprintf("%s%s   %s", strings.TrimLeft(x.Prompt, " "), text, howLong(x))
+	if !p.wants(head) && !p.wants(x.Answer...) {
+		return
+	}
+	p.course.say("%s ⟩ %s", x.At.Local().Format("15:04:05"), head)
 	if x.Over.Lost > 0 {
 		p.course.say("  │ … %s before this were given up", units.Bytes(x.Over.Lost))
 	}

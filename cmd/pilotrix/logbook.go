@@ -275,15 +275,14 @@ func (p *program) logbookShow() *cobra.Command {
 					return err
 				}
 				view, encoder := newCoursePrinter(p.out), json.NewEncoder(p.out)
-				said := newExchangePrinter(view)
+				said := newExchangePrinter(view, only)
 				err = book.Events(id, func(e event.Event) error {
-					if only != "" && !logbook.Holds(e, only) {
-						return nil
-					}
-					if asJSON {
+					switch {
+					case !asJSON:
+						said.event(e)
+					case only == "" || logbook.Holds(e, only):
 						return encoder.Encode(e)
 					}
-					said.event(e)
 					return nil
 				})
 				if !asJSON {
@@ -297,7 +296,7 @@ func (p *program) logbookShow() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
-	cmd.Flags().StringVar(&only, "text", "", "only the events with a `text` in them")
+	cmd.Flags().StringVar(&only, "text", "", "only the exchanges and events with a `text` in them")
 	return cmd
 }
 

@@ -38,7 +38,7 @@ type Document struct {
 	Dangers     []Danger         `yaml:"dangers" jsonschema_description:"Commands that destroy or restart, typed by whomever; they are held at their Enter"`
 	Pending     []Pending        `yaml:"pending" jsonschema_description:"What the device loses, or does by itself, unless it is dealt with"`
 	Restarts    []source.Pattern `yaml:"restarts" jsonschema_description:"Commands that restart the device"`
-	Looks       []source.Pattern `yaml:"looks" jsonschema_description:"Commands that only look, besides those of the readings: the hand may type them and nothing is taken for changed"`
+	Looks       []source.Pattern `yaml:"looks" jsonschema_description:"Commands that only look, besides those of the readings: you may type them, and nothing counts as changed"`
 	Busy        []Busy           `yaml:"busy" jsonschema_description:"What the device may be doing beside its shell; told with every danger while it is so"`
 	NextStart   *NextStart       `yaml:"next-start" jsonschema_description:"What it starts next, said before a restart"`
 	Files       []Files          `yaml:"files" jsonschema_description:"Where the device has files of its own: its store, a stick in its port"`

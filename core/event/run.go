@@ -169,7 +169,7 @@ type Fact struct {
 	Was    string              `json:"was,omitempty"`
 	After  int                 `json:"after,omitempty"` // how many changes of the device were known of when it was read
 	Rows   []map[string]string `json:"rows,omitempty"`
-	Read   time.Time           `json:"read,omitzero"`  // when the device took its command, where that was before this was told
+	Read   time.Time           `json:"read,omitzero"`  // when the device took its command, where that was before this event
 	Hand   bool                `json:"hand,omitempty"` // it was typed by hand
 }
 

@@ -49,7 +49,7 @@ type SessionBegin struct {
 	Dialect string  `json:"dialect,omitempty"`
 	Device  string  `json:"device,omitempty"`
 	Scale   float64 `json:"scale,omitempty"`
-	// Exchanges says that what is asked and answered is told as that, which older records do not.
+	// Exchanges says that the record has what is asked and answered as events, which older ones have not.
 	Exchanges bool `json:"exchanges,omitempty"`
 }
 

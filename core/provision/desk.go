@@ -104,7 +104,7 @@ func (d *Desk) admit(c Client, admit func(Client) Verdict) Verdict {
 	return Ignored
 }
 
-func heldWords(mac string, other netip.Addr) string {
+func heldText(mac string, other netip.Addr) string {
 	return fmt.Sprintf("%s is not answered for now: another DHCP server, %s, offers addresses here", mac, other)
 }
 
@@ -300,7 +300,7 @@ func (d *Desk) message(m Message) {
 func (d *Desk) told(t Told) {
 	d.mu.Lock()
 	if other := d.another.Load(); other != nil && t.Kind == Stranger && d.held[t.Client.MAC] {
-		t.Kind, t.Text = Left, heldWords(t.Client.MAC, *other)
+		t.Kind, t.Text = Left, heldText(t.Client.MAC, *other)
 	}
 	followed := d.courses.all[t.Client.MAC] != nil
 	d.courses.Told(t, d.opt.Clock.Now())

@@ -262,7 +262,7 @@ func (s *Sense) SetCharset(c screen.Charset) {
 	s.model.SetCharset(c)
 }
 
-// BehindPrompt cuts the prompt off a line; rest is what stands behind it, and found is false where none stands there.
+// BehindPrompt cuts the prompt off a line; rest is what stands after it, and found is false where none stands there.
 func (s *Sense) BehindPrompt(line string) (prompt, rest string, found bool) {
 	rest, found = s.prompts.Behind(line, s.prompt)
 	return line[:len(line)-len(rest)], rest, found
@@ -301,7 +301,7 @@ func (s *Sense) State() State {
 	return v
 }
 
-// Typed tells of keys that went to the device, without an Enter, and what was typed on the present line with them.
+// Typed notes keys that went to the device, without an Enter, and what was typed on the present line with them.
 func (s *Sense) Typed(now time.Time, keys, line []byte) {
 	s.sentAt = now
 	if line, _ := s.model.Line(); line == "" {
@@ -324,7 +324,7 @@ type Enter struct {
 	Typed   []byte // what it echoes of the line, nil where that is not known
 }
 
-// Entered tells that a line's end went out. The answer to a command is what comes from here on, unless it is typed ahead: then
+// Entered notes that a line's end went out. The answer to a command is what comes from here on, unless it is typed ahead: then
 // what comes from where the device Takes it.
 func (s *Sense) Entered(now time.Time, e Enter) {
 	s.sentAt, s.paged = now, time.Time{}
@@ -347,7 +347,7 @@ func (s *Sense) commands(leads bool) {
 	s.view.Passed, s.pending, s.commanded = nil, nil, !leads
 }
 
-// Takes tells that the device takes the line that it ends now, in a function that Config.Ended calls: the answer begins behind its
+// Takes notes that the device takes the line that it ends now, in a function that Config.Ended calls: the answer begins behind its
 // echo. Ahead is what Entered said of it.
 func (s *Sense) Takes(echo string, ahead, leads bool) {
 	s.model.MarkBehind(echo)

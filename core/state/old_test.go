@@ -9,7 +9,7 @@ import (
 	"pilotrix/core/event"
 )
 
-// TestWhatWasReadIsOldBehindAChange by whomever, and a fact of the hand's counts from its Enter on.
+// TestWhatWasReadIsOldBehindAChange by whomever, and a fact read by hand counts from its Enter on.
 func TestWhatWasReadIsOldBehindAChange(t *testing.T) {
 	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	rows := []map[string]string{{"bank": "A", "state": "running", "release": "7.4.2", "next": "yes", "saved": "yes"}}

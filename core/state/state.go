@@ -63,6 +63,7 @@ type State struct {
 	Signals   event.Signals
 	Recording event.Recording
 	Helm      event.Helm
+	helmAt    time.Time
 	Mode      event.Mode
 	Prompt    string
 
@@ -203,7 +204,7 @@ func (s *State) Apply(e event.Event) {
 	case event.Prompt:
 		s.Prompt = b.Text
 	case event.Helm:
-		s.Helm = b
+		s.Helm, s.helmAt = b, e.At
 	case event.Change:
 		s.ChangedAt, s.Changed = e.At, b
 	case event.Pending:
@@ -337,6 +338,29 @@ func (s *State) Fact(name string) string {
 		}
 	}
 	return ""
+}
+
+// freshly is how long what was said last is news.
+const freshly = 30 * time.Second
+
+// JustSaid is what was said last while the operator has the helm, nil where that is no news any more.
+func (s *State) JustSaid() *Remark {
+	if len(s.Remarks) == 0 || s.Helm.Who != event.Hand {
+		return nil
+	}
+	last := s.Remarks[len(s.Remarks)-1]
+	if s.Now.Sub(last.At) > freshly || last.At.Before(s.Ended) || last.At.Before(s.helmAt) {
+		return nil
+	}
+	return &last
+}
+
+// OwnRestart is a restart that is none of a runbook's, while it lasts, nil for none.
+func (s *State) OwnRestart() *event.Restart {
+	if r := s.Restart; r != nil && r.Step == "" && !r.Over {
+		return r
+	}
+	return nil
 }
 
 func (s *State) remark(at time.Time, n event.Note) {

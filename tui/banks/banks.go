@@ -28,7 +28,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, nil)
 	}
 	if old := s.NextStartText(); old != "" {
-		lines = append(lines, paint.Paragraph(" ↻ ", paint.Look{FG: t.Here}, old, width)...)
+		lines = append(lines, paint.Item(paint.In(t.Quiet, " ↻ "), old, paint.Look{FG: t.Here}, width)...)
 	} else {
 		lines = append(append(lines, nextStart(t, s, width)...), warnings(t, s, width)...)
 	}
@@ -156,9 +156,7 @@ func nextStart(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 				}
 			}
 		}
-		for _, row := range paint.Wrap(text, width-4) {
-			lines = append(lines, paint.Line{paint.In(t.Quiet, " ↻ "), paint.In(t.Text, row)})
-		}
+		lines = append(lines, paint.Item(paint.In(t.Quiet, " ↻ "), text, paint.Look{FG: t.Text}, width)...)
 	}
 	return lines
 }
@@ -167,9 +165,8 @@ func nextStart(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 func warnings(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 	for _, b := range s.Banks {
 		if b.Next && !b.Kept {
-			for _, row := range paint.Wrap("A restart now starts the old choice again: bank "+b.Unit+b.Name+" is chosen, and the choice is not kept.", width-4) {
-				lines = append(lines, paint.Line{paint.Strong(t.Here, " ! "), paint.In(t.Text, row)})
-			}
+			text := "A restart now starts the old choice again: bank " + b.Unit + b.Name + " is chosen, and the choice is not kept."
+			lines = append(lines, paint.Item(paint.Strong(t.Here, " ! "), text, paint.Look{FG: t.Text}, width)...)
 		}
 	}
 	return lines

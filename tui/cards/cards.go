@@ -230,7 +230,7 @@ func (p painter) restart() []paint.Line {
 
 // byItself is a restart that is none of a runbook's, while it lasts.
 func (p painter) byItself() []paint.Line {
-	if r := p.s.Restart; r != nil && r.Step == "" && !r.Over {
+	if r := p.s.OwnRestart(); r != nil {
 		return p.restarts(r)
 	}
 	return nil

@@ -159,6 +159,16 @@ func Paragraph(lead string, look Look, text string, width int) (lines []Line) {
 	return lines
 }
 
+// Item is text behind a mark that stands on its first row.
+func Item(mark Piece, text string, look Look, width int) (lines []Line) {
+	lead := Width(mark.Text)
+	for _, row := range Wrap(text, max(20, width-lead-1)) {
+		lines = append(lines, Line{mark, {Text: row, Look: look}})
+		mark = Piece{Text: strings.Repeat(" ", lead)}
+	}
+	return lines
+}
+
 // Wrap breaks text into rows of at most that width, at spaces.
 func Wrap(text string, width int) []string {
 	var rows []string

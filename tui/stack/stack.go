@@ -33,13 +33,10 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	lines = append(lines, nil)
 	lines = append(lines, systems.Clock(t, s, width)...)
 	for _, wrong := range Wrong(s) {
-		for i, words := range paint.Wrap(wrong, width-4) {
-			mark := " ✗ "
-			if i > 0 {
-				mark = "   "
-			}
-			lines = append(lines, paint.Line{paint.Strong(t.Bad, mark), paint.In(t.Text, words)})
-		}
+		lines = append(lines, paint.Item(paint.Strong(t.Bad, " ✗ "), wrong, paint.Look{FG: t.Text}, width)...)
+	}
+	if old := s.NextStartText(); old != "" && len(s.Banks) > 0 {
+		lines = append(lines, paint.Item(paint.In(t.Quiet, " ↻ "), old, paint.Look{FG: t.Here}, width)...)
 	}
 	return append(lines, legend(t).Cut(width))
 }
@@ -197,10 +194,7 @@ func Wrong(s *state.State) (all []string) {
 			}
 		}
 	}
-	if old := s.NextStartText(); old != "" && len(order) > 0 {
-		return append(all, old)
-	}
-	if len(order) > 1 {
+	if len(order) > 1 && !s.BoardOld() {
 		var parts []string
 		for _, release := range order {
 			parts = append(parts, "unit "+strings.Join(next[release], ", ")+" would start "+release)

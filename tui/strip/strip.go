@@ -215,6 +215,16 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return line
 	case s.LocksOff:
 		return paint.Line{paint.Strong(t.Here, " !  "), paint.In(t.Text, "Interlocks are off for this session: nothing is held at its Enter. "), paint.Strong(t.Key, v.Leader+" i"), paint.In(t.Text, " switches them on.")}
+	case v.Narrow && s.OwnRestart() != nil:
+		return restarts(t, s, s.OwnRestart())
+	case s.JustSaid() != nil && s.Running():
+		does := " gives the helm back."
+		if s.HandedOver() {
+			does = " when it is enough."
+		}
+		return append(news(t, s.JustSaid()), paint.Strong(t.Key, "F10"), paint.In(t.Text, does))
+	case s.JustSaid() != nil && s.RunEnd != nil:
+		return append(news(t, s.JustSaid()), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
 	case s.RunEnd != nil:
 		return ended(t, s, v)
 	case v.Narrow && s.Running() && s.Transfer.Active():
@@ -250,10 +260,37 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		return paint.Line{paint.In(t.Here, " ?  "), paint.In(t.Text, "This looks like a "+v.LooksLike+". "), paint.Strong(t.Key, v.Leader+" d"), paint.In(t.Text, " says so.")}
 	}
 	line := paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "What you type goes to the device. ")}
+	if said := s.JustSaid(); said != nil {
+		line = news(t, said)
+	}
 	if v.LogsIn {
 		line = append(line, paint.Strong(t.Key, v.Leader+" a"), paint.In(t.Text, " logs in, "))
 	}
 	return append(line, paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"), paint.In(t.Text, " help."))
+}
+
+// news is what was said last.
+func news(t theme.Theme, said *state.Remark) paint.Line {
+	mark := paint.In(t.Good, " ●  ")
+	if said.Level != event.Info {
+		mark = paint.Strong(t.Here, " !  ")
+	}
+	return paint.Line{mark, paint.In(t.Text, said.Text+"  ")}
+}
+
+// restarts is a restart that no runbook waits for, in one row.
+func restarts(t theme.Theme, s *state.State, r *event.Restart) paint.Line {
+	line := paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The device restarts: "), paint.Strong(t.Here, units.Clock(s.Now.Sub(r.Begun)))}
+	if r.Expected > 0 {
+		line = append(line, paint.In(t.Quiet, " of ~"+units.Clock(r.Expected)))
+	}
+	if r.Console != "" {
+		line = append(line, paint.In(t.Text, ", console "+r.Console))
+	}
+	if r.Reach != "" {
+		line = append(line, paint.In(t.Text, ", address "+r.Reach))
+	}
+	return line
 }
 
 // progress is the transfer in one row.

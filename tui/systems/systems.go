@@ -40,9 +40,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	}
 	lines = append(lines, nil)
 	lines = append(lines, Clock(t, s, width)...)
-	for _, row := range paint.Wrap(restart(s), width-4) {
-		lines = append(lines, paint.Line{paint.In(t.Quiet, " ↻ "), paint.In(t.Text, row)})
-	}
+	lines = append(lines, paint.Item(paint.In(t.Quiet, " ↻ "), restart(s), paint.Look{FG: t.Text}, width)...)
 	return append(lines, nil, legend(t).Cut(width))
 }
 
