@@ -14,6 +14,11 @@ import (
 	"pilotrix/core/serve"
 )
 
+// Doer is the work of every verb: it carries out a step, within the step's timeout and while the runbook has the helm.
+type Doer interface {
+	Do(ctx context.Context, e *Engine, s *PreparedStep) error
+}
+
 // Engine carries out one prepared runbook. It runs in the goroutine that calls Run.
 type Engine struct {
 	p       *Prepared
@@ -237,7 +242,7 @@ func (e *Engine) attempt(run context.Context, s *PreparedStep, try int) (err err
 	}
 	if err == nil && s.Work != nil {
 		p.until = e.console.Clock().Now().Add(p.length)
-		err = s.Work.Do(ctx, e, s)
+		err = s.Work.(Doer).Do(ctx, e, s)
 	}
 	if errors.Is(err, errReturned) { // what it was about to type was not sent: it begins anew
 		return &chosen{Repeat}

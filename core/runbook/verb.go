@@ -1,7 +1,6 @@
 package runbook
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -44,23 +43,21 @@ type Body interface {
 	Compile(c *Compiler) Work
 }
 
-// Work is a step's verb, checked and ready.
-type Work interface {
-	// Do carries it out, within the step's timeout and while the runbook has the helm.
-	Do(ctx context.Context, e *Engine, s *PreparedStep) error
-}
+// Work is a step's verb once it is compiled. What the language asks of it are the interfaces below, each of which it may have or not;
+// the engine asks whether it is a Doer.
+type Work any
 
-// What a Work may have besides.
+// What a Work may have.
 type (
-	// typist tells the commands that it types, as far as they are known.
+	// typist knows the commands that it types, as far as they are known.
 	typist interface {
 		Types(p *planner, s *PreparedStep) []Typed
 	}
-	// teller tells what it does on this laptop, what it checks, and what it reckons.
+	// teller says what it does on this laptop, what it checks, and what it estimates.
 	teller interface {
 		Tells(p *planner, s *PreparedStep) Told
 	}
-	// expecter reckons how long it takes, 0 when it cannot.
+	// expecter estimates how long it takes, 0 when it cannot.
 	expecter interface {
 		Expects(p *Prepared, s *PreparedStep) time.Duration
 	}

@@ -54,7 +54,7 @@ func (b *actBody) Compile(c *Compiler) Work {
 	return w
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *actWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if err := e.perform(ctx, s, w.doing); err != nil || w.expect == nil {
 		return err

@@ -58,7 +58,7 @@ func (w *agreeWork) Tells(p *planner, _ *PreparedStep) Told {
 	return Told{Checks: []string{text}}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *agreeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if err := e.fresh(ctx, s, w.in, w.want, w.number); err != nil {
 		return err

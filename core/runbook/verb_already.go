@@ -31,7 +31,7 @@ func (b *alreadyBody) Compile(c *Compiler) Work {
 	return &alreadyWork{string(b.Holds), c.Proof("holds", b.Holds), c.Template("message", b.Message), c.Template("proves", b.Proves)}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *alreadyWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if err := e.fresh(ctx, s, w.holds); err != nil {
 		return err

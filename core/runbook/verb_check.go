@@ -33,7 +33,7 @@ func (b *checkBody) Compile(c *Compiler) Work {
 	return &checkWork{*b, c.Guard("holds", b.Holds), c.Template("message", b.Message)}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *checkWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
 	return e.check(s, w.holds, w.message, e.title(s))
 }

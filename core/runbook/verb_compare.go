@@ -54,7 +54,7 @@ func (b *compareBody) Compile(c *Compiler) Work {
 	return w
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w compareWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	for _, c := range w {
 		if err := e.fresh(ctx, s, c.want, c.got); err != nil {

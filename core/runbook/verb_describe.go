@@ -71,7 +71,7 @@ func (w *describeWork) read(p *Prepared, img *image.Image) (map[string]any, erro
 	return tree, nil
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *describeWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
 	img := e.p.imageOf(s, w.file)
 	if img == nil {

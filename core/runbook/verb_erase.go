@@ -44,7 +44,7 @@ func (w *eraseWork) Tells(p *planner, s *PreparedStep) Told { return w.tells(p, 
 // Types implements typist.
 func (w *eraseWork) Types(p *planner, _ *PreparedStep) []Typed { return w.types(p) }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *eraseWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	e.erased = nil
 	err := e.flashing(ctx, s, w.doing, w.burning, event.FlashErasing, event.FlashErased)

@@ -63,7 +63,7 @@ func (c *Compiler) hashing(place *dialect.CompiledFiles) {
 	c.typed("", fmt.Sprintf("reading %q", place.Hash), place.Hashing.Command, known, nil)
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *findWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	img := e.p.imageOf(s, w.file)
 	if img == nil {

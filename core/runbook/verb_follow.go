@@ -87,7 +87,7 @@ type followed struct {
 	odd          []string // rows that do not count, in words
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *followWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	text, err := w.within.Render(e.env())
 	if err != nil {

@@ -50,7 +50,7 @@ func (w *gatherWork) Tells(_ *planner, _ *PreparedStep) Told {
 	return Told{Does: []string{fmt.Sprintf("looks on the shelf for one file each of %s, of the %s of ${%s}", w.For, strings.Join(w.Same, " and "), w.With)}}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *gatherWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if err := e.fresh(ctx, s, w.rows); err != nil {
 		return err

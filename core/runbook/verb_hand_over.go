@@ -32,7 +32,7 @@ func (w *handOverWork) Tells(p *planner, _ *PreparedStep) Told {
 	return Told{Does: []string{"the console is yours: " + strings.TrimSpace(w.says.Shown(p.env))}}
 }
 
-// Do implements Work. Where nobody is at the keyboard it is asked instead: whoever answers has looked from elsewhere.
+// Do implements Doer. Where nobody is at the keyboard it is asked instead: whoever answers has looked from elsewhere.
 func (w *handOverWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	text, err := w.says.Render(e.env())
 	if err != nil {

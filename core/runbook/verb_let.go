@@ -38,7 +38,7 @@ func (b *letBody) Compile(c *Compiler) Work {
 
 func (b *letBody) made() []string { return slices.Sorted(maps.Keys(*b)) }
 
-// Do implements Work.
+// Do implements Doer.
 func (w letWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
 	env := e.env()
 	for _, name := range slices.Sorted(maps.Keys(w)) {

@@ -27,7 +27,7 @@ func (b *noteBody) Compile(c *Compiler) Work {
 	return &noteWork{c.Template("", string(*b))}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *noteWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
 	text, err := w.says.Render(e.env())
 	if err != nil {

@@ -28,7 +28,7 @@ func (b *operatorBody) Compile(c *Compiler) Work {
 	return &operatorWork{c.Template("", string(*b))}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *operatorWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	text, err := w.says.Render(e.env())
 	if err != nil {

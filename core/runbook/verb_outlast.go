@@ -52,7 +52,7 @@ func (w *outlastWork) Tells(p *planner, s *PreparedStep) Told {
 // grace is how long a device may take to restart once its time is over by our clock.
 const grace = 2 * time.Minute
 
-// Do implements Work.
+// Do implements Doer.
 func (w *outlastWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	r := &restarting{Engine: e, s: s, w: &w.backWork}
 	if err := r.watchBefore(ctx); err != nil {

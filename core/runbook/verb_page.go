@@ -50,7 +50,7 @@ const (
 	pageTry   = 5 * time.Second
 )
 
-// Do implements Work.
+// Do implements Doer.
 func (w *pageWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if e.p.Kit.Network == nil {
 		return errors.New("no network is at hand to ask the page over")

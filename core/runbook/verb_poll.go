@@ -82,7 +82,7 @@ func (w *pollWork) Tells(*planner, *PreparedStep) Told {
 	return Told{Checks: []string{"until " + string(w.Until)}}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *pollWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	changed, last, missed := e.console.Clock().Now(), "", false
 	for {

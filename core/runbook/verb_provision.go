@@ -112,7 +112,7 @@ type welcome struct {
 	waits      chan struct{}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *provisionWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	v := &welcome{Engine: e, s: s, w: w, changed: make(chan struct{}, 1), waits: make(chan struct{}, 1)}
 	opt, everybody, err := v.prepare(ctx)

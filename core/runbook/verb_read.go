@@ -25,7 +25,7 @@ func (b *readBody) Compile(c *Compiler) Work {
 	return &readWork{c.Readings("", *b)}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *readWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	defer e.tellShelf()
 	return e.readAll(ctx, s, w.readings)

@@ -65,7 +65,7 @@ func (w *receiveWork) Tells(p *planner, _ *PreparedStep) Told {
 	return Told{Does: []string{fmt.Sprintf("lets %s be left in %s once, by %s", w.as.Shown(p.env), cmp.Or(w.into.Shown(p.env), "${into}"), p.place(w.serving))}}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *receiveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	name, err := e.fill(w.as)
 	if err != nil {

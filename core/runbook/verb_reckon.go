@@ -25,7 +25,7 @@ func (b *reckonBody) Compile(c *Compiler) Work { return &reckonWork{b.Burning.co
 // Tells implements teller.
 func (w *reckonWork) Tells(p *planner, s *PreparedStep) Told { return w.tells(p, s) }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *reckonWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
 	b, err := w.reckon(e, s)
 	if err != nil {

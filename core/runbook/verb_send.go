@@ -131,7 +131,7 @@ const (
 	sendAnswer  = 6 * time.Second
 )
 
-// Do implements Work.
+// Do implements Doer.
 func (w *sendWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	img, err := e.ready(ctx, s, e.p.imageOf(s, w.file))
 	if err != nil {

@@ -104,7 +104,7 @@ func (p *planner) place(w serving) string {
 	return text
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *serveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	img := e.p.imageOf(s, w.file)
 	if img == nil {

@@ -25,7 +25,7 @@ func (b *snapshotBody) Compile(c *Compiler) Work {
 	return &snapshotWork{name}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *snapshotWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
 	e.made[w.name] = e.facts.Tree()
 	return nil

@@ -39,7 +39,7 @@ func (b *speedBody) Compile(c *Compiler) Work {
 	return &speedWork{*b}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *speedWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	from, can := e.console.Speed()
 	to := w.To

@@ -41,7 +41,7 @@ func (w *upgradeWork) Tells(p *planner, _ *PreparedStep) Told {
 	return Told{Does: []string{"plans the releases to ${" + w.to + "} by " + w.allowed.Shown(p.env)}}
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *upgradeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	name, err := w.allowed.Render(e.env())
 	if err != nil {

@@ -40,7 +40,7 @@ func (b *watchBody) Compile(c *Compiler) Work {
 	return w
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *watchWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
 	for _, template := range w.watched {
 		text, err := template.Render(e.env())

@@ -65,7 +65,7 @@ func (w *writeWork) Types(p *planner, _ *PreparedStep) []Typed {
 	return typed
 }
 
-// Do implements Work.
+// Do implements Doer.
 func (w *writeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	err := e.flashing(ctx, s, w.doing, w.burning, event.FlashWriting, event.FlashWritten)
 	if err == nil {
