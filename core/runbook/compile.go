@@ -23,6 +23,7 @@ type PreparedStep struct {
 	Timeout  time.Duration
 	Work     Work
 
+	baud   int                     // the line's speed then, 0 where that is not known
 	of     int                     // its phase's place in the file
 	loop   *loop                   // of its phase, nil when there is none or when it was unrolled
 	vars   map[string]any          // what the loop's name stands for
@@ -360,7 +361,7 @@ func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 		s.Work = step.body.Compile(c)
 		c.verb = ""
 	}
-	if _, is := s.Work.(*speedWork); is && step.On != "" {
+	if step.verb != nil && step.verb.OwnLine && step.On != "" {
 		c.Complain("on", "the speed of another line is not changed by a step: only that of the first is put back at the end")
 	}
 	if step.Timeout != nil {
@@ -512,8 +513,8 @@ func (r *Runbook) CheckAgainst(d *dialect.Dialect) ([]*source.Complaint, error) 
 
 func (r *Runbook) snapshots() (names []string) {
 	r.eachStep(func(_ string, step *Step) {
-		if body, is := step.body.(*snapshotBody); is {
-			names = append(names, string(*body))
+		if body, ok := step.body.(keeper); ok {
+			names = append(names, body.Keeps())
 		}
 	})
 	return names
@@ -535,8 +536,8 @@ func (r *Runbook) made() (names []string) {
 		if step.verb != nil {
 			names = append(names, step.verb.Makes...)
 		}
-		if maker, is := step.body.(interface{ made() []string }); is {
-			names = append(names, maker.made()...)
+		if maker, ok := step.body.(interface{ Made() []string }); ok {
+			names = append(names, maker.Made()...)
 		}
 	})
 	return names

@@ -59,11 +59,10 @@ type Engine struct {
 	course    []PreparedStep // the steps as they are unrolled now, nil while rolling back
 	here      int            // the present one's place there
 	step      *PreparedStep  // the present one
-	made      map[string]any // what steps made for later ones: serve, taken, upgrades, restart, snapshots
+	made      Made           // what steps made for later ones
 	dock      *serve.Dock    // nil until a step serves
 	withdraw  map[string]func()
 	unpacker  image.Unpacker
-	files     loopFiles
 	shelfTold event.Shelf
 	flash     event.Flash  // the last one that was reckoned
 	erased    *event.Flash // what was erased with an approval, nil for nothing
@@ -73,7 +72,7 @@ type Engine struct {
 func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
 	e := &Engine{
 		p: p, facts: facts, failures: map[string]int{}, began: map[string][]map[string]any{},
-		made: map[string]any{}, withdraw: map[string]func(){}, unpacker: image.Unpacker{In: p.Kit.Folder},
+		made: Made{}, withdraw: map[string]func(){}, unpacker: image.Unpacker{In: p.Kit.Folder},
 		changesThen: facts.Changes(),
 	}
 	e.console = e.steer(console)
@@ -284,7 +283,7 @@ func (e *Engine) env() map[string]any {
 // envOf is what expressions would see if that were what was read.
 func (e *Engine) envOf(facts *device.Facts) map[string]any {
 	env := e.p.Env(facts)
-	maps.Copy(env, e.made)
+	e.made.Into(env)
 	now := e.console.Clock().Now()
 	env["prompt"] = e.promptNow()
 	env["clock"] = map[string]any{"day": now.Format("2006-01-02"), "time": now.Format("1504")}
@@ -309,11 +308,7 @@ func (e *Engine) promptNow() map[string]any {
 func (e *Engine) openEnv() map[string]any {
 	env := e.env()
 	e.p.mask(env)
-	if served, is := env["serve"].(map[string]any); is {
-		served = maps.Clone(served)
-		served["password"] = event.Redacted
-		env["serve"] = served
-	}
+	e.made.Mask(env)
 	return env
 }
 

@@ -82,8 +82,20 @@ func (w burning) tells(p *planner, s *PreparedStep) (t Told) {
 	if err != nil {
 		return Told{Reckons: []string{"REFUSED: " + err.Error()}}
 	}
-	p.makes("burn", burnTree(b, img.Name))
 	return Told{Reckons: burnWords(b, img.Name)}
+}
+
+// Foresees implements foreseer.
+func (w burning) Foresees(p *planner, s *PreparedStep) Made {
+	img, part := p.imageOf(s, w.file), w.part.Shown(p.env)
+	flash, err := p.Dialect.FlashMap(p.facts)
+	if img == nil || strings.Contains(part, "${") || err != nil {
+		return nil
+	}
+	if b, err := flash.Burns(part, img.Size); err == nil {
+		return Made{"burn": Plain{burnTree(b, img.Name)}}
+	}
+	return nil
 }
 
 // usually reckons it by the map that such devices have, where the dialect knows one; what is typed goes by what the device tells.
@@ -122,7 +134,7 @@ func (w burning) reckon(e *Engine, s *PreparedStep) (reckon.Burn, error) {
 	if err != nil {
 		return b, fmt.Errorf("%s is not burned: %w", img.Name, err)
 	}
-	e.made["burn"] = burnTree(b, img.Name)
+	e.made["burn"] = Plain{burnTree(b, img.Name)}
 	told := event.Flash{
 		Base: flash.Base, Part: part, File: img.Name, State: event.FlashReckoned,
 		EraseFrom: b.Erase.From, EraseTo: b.Erase.To, WriteFrom: b.Write.From, WriteTo: b.Write.To,

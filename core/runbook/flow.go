@@ -120,14 +120,14 @@ func (f *flow) step(s *PreparedStep) {
 			f.use(o, s, under, own)
 		}
 	}
-	if _, is := s.Work.(*alreadyWork); is && f.changedBy != "" {
+	if s.Verb != nil && s.Verb.First && f.changedBy != "" {
 		f.c.file.Complain(s.path, "“%s” changes the device before this: it is not so already then", f.changedBy)
 	}
-	if body, is := s.Work.(*snapshotWork); is {
+	if work, ok := s.Work.(keeper); ok {
 		for name := range cloneLore(f.known) {
-			f.make(body.name+"."+name, s, under)
+			f.make(work.Keeps()+"."+name, s, under)
 		}
-		f.make(body.name, s, under)
+		f.make(work.Keeps(), s, under)
 	}
 }
 

@@ -7,7 +7,6 @@ import (
 
 	"pilotrix/core/device"
 	"pilotrix/core/expression"
-	"pilotrix/core/image"
 )
 
 var noFacts = &device.Facts{}
@@ -27,7 +26,7 @@ func (e *Engine) unroll(steps []PreparedStep, i int) ([]PreparedStep, error) {
 	}
 	var unrolled []PreparedStep
 	for n, vars := range rounds {
-		unrolled = append(unrolled, e.p.copies(steps[i:end], round, n, vars, e.files)...)
+		unrolled = append(unrolled, e.p.copies(steps[i:end], round, n, vars, e.made)...)
 	}
 	return slices.Concat(steps[:i:i], unrolled, steps[end:]), nil
 }
@@ -81,36 +80,10 @@ func rowsOf(in *expression.Guard, text string, env map[string]any) (rows []map[s
 	return rows, nil
 }
 
-// loopFiles are the files that a loop's rows may stand for.
-type loopFiles struct {
-	upgrades []image.UpgradeStep
-	gathered []*image.Image
-}
-
-// of are the files of a row, by the names that a step calls them.
-func (f loopFiles) of(name string, row map[string]any) map[string]*image.Image {
-	images := map[string]*image.Image{}
-	for _, img := range f.gathered {
-		if row["path"] == img.Path && row["name"] == img.Name {
-			images[name] = img
-		}
-	}
-	for _, upgrade := range f.upgrades {
-		if row["release"] != upgrade.Release || row["from"] != upgrade.From {
-			continue
-		}
-		images[name] = upgrade.Item.Image
-		if upgrade.Companion != nil {
-			images[name+".companion"] = upgrade.Companion.Image
-		}
-	}
-	return images
-}
-
 // copies are a phase's steps for one round.
-func (p *Prepared) copies(steps []PreparedStep, round *loop, n int, vars map[string]any, files loopFiles) (out []PreparedStep) {
+func (p *Prepared) copies(steps []PreparedStep, round *loop, n int, vars map[string]any, made Made) (out []PreparedStep) {
 	row, _ := vars[round.Each].(map[string]any)
-	images := files.of(round.Each, row)
+	images := made.files(round.Each, row)
 	env := p.Env(noFacts)
 	maps.Copy(env, vars)
 	for j, s := range steps {

@@ -128,11 +128,15 @@ func (p *Prepared) Plan(assumed *device.Facts) Plan {
 // unrolled are the steps with every loop unrolled whose list is known, and what they would see.
 func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env map[string]any) {
 	env = p.openEnv(assumed)
-	var files loopFiles
+	made := Made{}
 	altered := false
 	for i := 0; i < len(p.Steps); i++ {
 		s := p.Steps[i]
-		p.foresee(s.Work, assumed, &files, env)
+		if work, ok := s.Work.(gatherer); ok {
+			files := work.Gathers(&planner{Prepared: p, env: env, facts: assumed})
+			files.Into(env)
+			maps.Copy(made, files)
+		}
 		end := i
 		for s.loop != nil && end < len(p.Steps) && p.Steps[end].loop == s.loop {
 			end++
@@ -148,29 +152,11 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 			continue
 		}
 		for n, vars := range all {
-			steps = append(steps, p.copies(p.Steps[i:end], s.loop, n, vars, files)...)
+			steps = append(steps, p.copies(p.Steps[i:end], s.loop, n, vars, made)...)
 		}
 		i = end - 1
 	}
 	return steps, env
-}
-
-// foresee does what needs no device: it finds the files that loops go over, as far as what is assumed tells.
-func (p *Prepared) foresee(work Work, assumed *device.Facts, files *loopFiles, env map[string]any) {
-	switch w := work.(type) {
-	case *upgradeWork:
-		if name, err := w.allowed.Render(env); err == nil {
-			if path, err := p.chain(name, w.to, assumed); err == nil {
-				files.upgrades = path.Steps
-				env["upgrades"] = upgradeTrees(path.Steps)
-			}
-		}
-	case *gatherWork:
-		if found, err := w.found(p, env); err == nil {
-			files.gathered = found
-			env["gathered"] = gatheredTrees(found)
-		}
-	}
 }
 
 // readOf reports whether a loop goes over what is read of the device, which is not known before where that is changed first.
@@ -196,9 +182,7 @@ func (p *planner) inside(s *PreparedStep) planner {
 // work is what a step types once it is approved.
 func (p *planner) work(s *PreparedStep) []Typed {
 	within := p.inside(s)
-	if w, tells := s.Work.(teller); tells {
-		w.Tells(&within, s) // what it makes is known to what it types
-	}
+	within.foresee(s)
 	return on(s, within.types(s))
 }
 
@@ -245,6 +229,7 @@ func (p *planner) step(s *PreparedStep) PlanStep {
 		told := w.Tells(&within, s)
 		step.Does, step.Checks, step.Reckons = told.Does, told.Checks, told.Reckons
 	}
+	within.foresee(s)
 	step.Expected += within.runsOutIn(s)
 	step.Reads = on(s, within.reads(s))
 	step.Types = on(s, within.types(s))
@@ -304,8 +289,20 @@ func (p *planner) knows(name string) bool {
 	return value != nil
 }
 
-// makes notes what a step makes, as far as it is known: what is not known is given as nil.
-func (p *planner) makes(name string, value any) { device.Plant(p.env, name, value) }
+// foresee notes what a step makes, so that it is known to what the step types.
+func (p *planner) foresee(s *PreparedStep) {
+	work, ok := s.Work.(foreseer)
+	if !ok {
+		return
+	}
+	for name, value := range work.Foresees(p, s) {
+		if value == nil {
+			device.Plant(p.env, name, nil)
+		} else {
+			device.Plant(p.env, name, value.Tree())
+		}
+	}
+}
 
 // types are the commands that a step types, as far as they are known.
 func (p *planner) types(s *PreparedStep) []Typed {
@@ -317,12 +314,12 @@ func (p *planner) types(s *PreparedStep) []Typed {
 
 // runsOutIn is how long a step waits first for what runs out by itself, as far as that is known.
 func (p *planner) runsOutIn(s *PreparedStep) (left time.Duration) {
-	w, waits := s.Work.(*outlastWork)
-	if !waits {
+	w, ok := s.Work.(outlaster)
+	if !ok {
 		return 0
 	}
 	for _, open := range p.locks.Pending() {
-		if open.Name == w.pending && !open.Until.IsZero() {
+		if open.Name == w.Outlasts() && !open.Until.IsZero() {
 			left = max(0, open.Until.Sub(time.Time{}.Add(*p.gone)))
 		}
 	}
@@ -393,7 +390,7 @@ func (p *planner) reading(r *dialect.CompiledReading) []Typed {
 	typed := append(p.goes(r.In...), Typed{Text: r.Type.Shown(p.env)})
 	if *p.altered {
 		for _, name := range r.Makes() {
-			p.makes(name, nil)
+			device.Plant(p.env, name, nil)
 		}
 	}
 	return typed

@@ -34,7 +34,6 @@ type Prepared struct {
 
 	rehearsal bool // it ends behind what is rehearsed
 	from      int  // the phase that the run begins at
-	baud      int  // the line's speed where a time is being reckoned
 	warnings  []*source.Complaint
 }
 
@@ -243,18 +242,19 @@ func (p *Prepared) mask(env map[string]any) {
 // reckonTimes fills in what steps are expected to take that do not say: by the line's speed as it is then, by
 // what the dialect says that the device takes.
 func (p *Prepared) reckonTimes() {
-	p.baud = p.Dialect.Line.Speed
+	baud := p.Dialect.Line.Speed
 	for i := range p.Steps {
-		if speed, is := p.Steps[i].Work.(*speedWork); is && speed.To != 0 {
-			p.baud = speed.To
+		if speed, ok := p.Steps[i].Work.(pacer); ok && speed.Pace() != 0 {
+			baud = speed.Pace()
 		}
+		p.Steps[i].baud = baud
 		p.reckonStep(&p.Steps[i])
 	}
 }
 
 func (p *Prepared) reckonStep(s *PreparedStep) {
 	if w, can := s.Work.(expecter); can && s.Common.Expected == nil {
-		s.Expected = w.Expects(p, s)
+		s.Expected = w.Expects(p, s, s.baud)
 	}
 	w, can := s.Work.(interface {
 		reckoned(*Prepared, *PreparedStep) time.Duration

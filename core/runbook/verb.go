@@ -21,9 +21,15 @@ type Verb struct {
 	Repeatable bool
 	// Learns says that it changes nothing on the device and is done anew when a run begins at a later phase.
 	Learns bool
-	Makes  []string // names that it makes for later steps, besides facts
-	Cards  []string // what a view shows beside the console while it is under way, see the constants
-	New    func() Body
+	// First says that what comes before it may not change the device.
+	First bool
+	// OwnLine says that it can be done on the first line only.
+	OwnLine bool
+	// Restarts says that it restarts the device: what that changes is what runs, which a rollback is about.
+	Restarts bool
+	Makes    []string // names that it makes for later steps, besides facts
+	Cards    []string // what a view shows beside the console while it is under way, see the constants
+	New      func() Body
 }
 
 // Cards that a verb may ask for.
@@ -57,10 +63,22 @@ type (
 	teller interface {
 		Tells(p *planner, s *PreparedStep) Told
 	}
-	// expecter estimates how long it takes, 0 when it cannot.
-	expecter interface {
-		Expects(p *Prepared, s *PreparedStep) time.Duration
+	// foreseer knows what it makes, as far as what is known before a run goes: nil stands for what only the device tells.
+	foreseer interface {
+		Foresees(p *planner, s *PreparedStep) Made
 	}
+	// gatherer makes what stands for files, for loops to go over, as far as what is assumed goes.
+	gatherer interface{ Gathers(p *planner) Made }
+	// expecter estimates how long it takes over a line of so many baud, 0 when it cannot.
+	expecter interface {
+		Expects(p *Prepared, s *PreparedStep, baud int) time.Duration
+	}
+	// pacer sets the line to a speed, in baud, 0 for what it was before.
+	pacer interface{ Pace() int }
+	// keeper keeps all facts under a name.
+	keeper interface{ Keeps() string }
+	// outlaster waits until something that is pending runs out.
+	outlaster interface{ Outlasts() string }
 )
 
 // Told is what a step does besides typing, in words.

@@ -10,7 +10,7 @@ import (
 
 var _ = register(Verb{
 	Name: "already", Does: "ends the run, well, where what is wanted is so already; anything else goes on",
-	Timeout: 30 * time.Second, Repeatable: true, Learns: true,
+	Timeout: 30 * time.Second, Repeatable: true, Learns: true, First: true,
 	New: func() Body { return new(alreadyBody) },
 })
 

@@ -42,11 +42,9 @@ func (w *describeWork) Tells(p *planner, s *PreparedStep) Told {
 	if img == nil {
 		return Told{}
 	}
-	says, err := w.read(p.Prepared, img)
-	if err != nil {
+	if _, err := w.read(p.Prepared, img); err != nil {
 		return Told{Checks: []string{"REFUSED: " + err.Error()}}
 	}
-	p.makes("described", says)
 	return Told{Does: []string{fmt.Sprintf("reads %s beside %s", img.Name+p.Dialect.Document.Description.Ending, img.Name)}}
 }
 
@@ -81,9 +79,19 @@ func (w *describeWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
 	if err != nil {
 		return err
 	}
-	e.made["described"] = says
+	e.made["described"] = Plain{says}
 	for _, one := range e.p.Dialect.Described() {
 		e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("published: %s %v", one.Name, says[one.Name])})
+	}
+	return nil
+}
+
+// Foresees implements foreseer.
+func (w *describeWork) Foresees(p *planner, s *PreparedStep) Made {
+	if img := p.imageOf(s, w.file); img != nil {
+		if says, err := w.read(p.Prepared, img); err == nil {
+			return Made{"described": Plain{says}}
+		}
 	}
 	return nil
 }

@@ -95,7 +95,7 @@ func (w *findWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 			at.Text = heldWords(img, place.Title, one.Name, by, algorithm)
 		}
 	}
-	e.made["found"] = found
+	e.made["found"] = Plain{found}
 	e.console.Emit(at)
 	return nil
 }
@@ -106,7 +106,7 @@ func (e *Engine) sameAs(ctx context.Context, s *PreparedStep, place *dialect.Com
 	if by != image.SameName || place.Hashing == nil {
 		return by, algorithm, nil
 	}
-	e.made["file"] = map[string]any{"name": one.Name}
+	e.made["file"] = Plain{map[string]any{"name": one.Name}}
 	defer delete(e.made, "file")
 	if err := e.readOne(ctx, s, place.Hashing); err != nil {
 		return by, "", err
@@ -148,11 +148,17 @@ func (w *findWork) Tells(p *planner, s *PreparedStep) Told {
 	if img := p.imageOf(s, w.file); img != nil {
 		name = img.Name
 	}
-	for _, made := range findMakes {
-		p.makes(made, nil)
-	}
 	if len(w.places) == 0 {
 		return Told{Checks: []string{"nothing: the dialect does not know where the device has files"}}
 	}
 	return Told{Checks: []string{"whether the device has " + name + " already, by its digest"}}
+}
+
+// Foresees implements foreseer: only the device knows.
+func (w *findWork) Foresees(*planner, *PreparedStep) Made {
+	made := Made{}
+	for _, name := range findMakes {
+		made[name] = nil
+	}
+	return made
 }

@@ -59,8 +59,7 @@ func (w *gatherWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if err != nil {
 		return err
 	}
-	e.files.gathered = found
-	e.made["gathered"] = gatheredTrees(found)
+	e.made["gathered"] = gathered(found)
 	names := make([]string, len(found))
 	for i, img := range found {
 		names[i] = img.Name
@@ -69,11 +68,35 @@ func (w *gatherWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	return nil
 }
 
-func gatheredTrees(found []*image.Image) (trees []map[string]any) {
-	for _, img := range found {
+// Gathers implements gatherer.
+func (w *gatherWork) Gathers(p *planner) Made {
+	found, err := w.found(p.Prepared, p.env)
+	if err != nil {
+		return nil
+	}
+	return Made{"gathered": gathered(found)}
+}
+
+// gathered are files that go together.
+type gathered []*image.Image
+
+// Tree implements Value.
+func (g gathered) Tree() any {
+	var trees []map[string]any
+	for _, img := range g {
 		trees = append(trees, img.Tree())
 	}
 	return trees
+}
+
+// Files implements shelved.
+func (g gathered) Files(row map[string]any) map[string]*image.Image {
+	for _, img := range g {
+		if row["path"] == img.Path && row["name"] == img.Name {
+			return map[string]*image.Image{"": img}
+		}
+	}
+	return nil
 }
 
 // found are the image and what goes along with it, or what is missing.

@@ -26,9 +26,14 @@ func (b *handOverBody) Compile(c *Compiler) Work {
 	return &handOverWork{asks.says}
 }
 
+// Types implements typist: nothing is typed, and the device is wherever the operator leaves it.
+func (w *handOverWork) Types(p *planner, _ *PreparedStep) []Typed {
+	p.mode = ""
+	return nil
+}
+
 // Tells implements teller.
 func (w *handOverWork) Tells(p *planner, _ *PreparedStep) Told {
-	p.mode = "" // wherever the hand leaves it
 	return Told{Does: []string{"the console is yours: " + strings.TrimSpace(w.says.Shown(p.env))}}
 }
 

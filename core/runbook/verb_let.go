@@ -36,7 +36,8 @@ func (b *letBody) Compile(c *Compiler) Work {
 	return w
 }
 
-func (b *letBody) made() []string { return slices.Sorted(maps.Keys(*b)) }
+// Made are the names that it makes.
+func (b *letBody) Made() []string { return slices.Sorted(maps.Keys(*b)) }
 
 // Do implements Doer.
 func (w letWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
@@ -46,19 +47,27 @@ func (w letWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
 		if err != nil {
 			return err
 		}
-		e.made[name] = value
+		e.made[name] = Plain{value}
 		e.console.Emit(event.Fact{Name: name, Value: expression.Format(value), Source: fmt.Sprintf("computed: %s", w[name].Text())})
 	}
 	return nil
 }
 
 // Tells implements teller.
-func (w letWork) Tells(p *planner, _ *PreparedStep) (t Told) {
+func (w letWork) Tells(*planner, *PreparedStep) (t Told) {
 	for _, name := range slices.Sorted(maps.Keys(w)) {
-		if value, err := w[name].Value(p.env); err == nil && !slices.ContainsFunc(w[name].Uses(), func(used string) bool { return !p.knows(used) }) {
-			p.makes(name, value)
-		}
 		t.Does = append(t.Does, name+" = "+w[name].Text())
 	}
 	return t
+}
+
+// Foresees implements foreseer.
+func (w letWork) Foresees(p *planner, _ *PreparedStep) Made {
+	made := Made{}
+	for _, name := range slices.Sorted(maps.Keys(w)) {
+		if value, err := w[name].Value(p.env); err == nil && !slices.ContainsFunc(w[name].Uses(), func(used string) bool { return !p.knows(used) }) {
+			made[name] = Plain{value}
+		}
+	}
+	return made
 }

@@ -39,6 +39,9 @@ func (b *outlastBody) Compile(c *Compiler) Work {
 	return &outlastWork{b.Pending, b.Back.compile(c)}
 }
 
+// Outlasts implements outlaster.
+func (w *outlastWork) Outlasts() string { return w.pending }
+
 // Types implements typist.
 func (w *outlastWork) Types(p *planner, _ *PreparedStep) []Typed { return w.afterwards(p) }
 

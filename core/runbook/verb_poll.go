@@ -59,7 +59,7 @@ func (b *pollBody) Compile(c *Compiler) Work {
 }
 
 // Expects implements expecter.
-func (w *pollWork) Expects(p *Prepared, s *PreparedStep) time.Duration {
+func (w *pollWork) Expects(p *Prepared, s *PreparedStep, _ int) time.Duration {
 	if img := p.imageOf(s, w.File); img != nil {
 		return reckon.TransferTime(img.Size, p.Dialect.FetchRate())
 	}

@@ -477,7 +477,7 @@ func (v *welcome) has(c provision.Course) (bool, error) {
 		}
 	}
 	v.desk.Finish(v.mac)
-	v.made["newcomer"] = made
+	v.made["newcomer"] = Plain{made}
 	v.tried, v.Engine.changed = true, true
 	v.console.Emit(event.Fact{Name: "newcomer.address", Value: c.Addr.String(), Source: "DHCP"})
 	return true, nil

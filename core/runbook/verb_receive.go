@@ -61,8 +61,12 @@ func (w *receiveWork) Types(p *planner, _ *PreparedStep) []Typed { return w.type
 
 // Tells implements teller.
 func (w *receiveWork) Tells(p *planner, _ *PreparedStep) Told {
-	p.serves(w.serving, w.as.Shown(p.env))
 	return Told{Does: []string{fmt.Sprintf("lets %s be left in %s once, by %s", w.as.Shown(p.env), cmp.Or(w.into.Shown(p.env), "${into}"), p.place(w.serving))}}
+}
+
+// Foresees implements foreseer.
+func (w *receiveWork) Foresees(p *planner, _ *PreparedStep) Made {
+	return w.serves(p, w.as.Shown(p.env))
 }
 
 // Do implements Doer.
@@ -138,7 +142,7 @@ func (e *Engine) received(path string) error {
 		return err
 	}
 	sum := fmt.Sprintf("%x", h.Sum(nil))
-	e.made["received"] = map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum}
+	e.made["received"] = Plain{map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum}}
 	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("%s is here: %d B, sha256 %.12s…", filepath.Base(path), n, sum)})
 	return nil
 }

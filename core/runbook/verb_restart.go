@@ -16,7 +16,7 @@ import (
 )
 
 var _ = register(Verb{
-	Name: "restart", Does: "restarts the device and goes on when console, prompt and the watched address agree that it is back; the step's expected time and timeout are the expected and the longest absence",
+	Name: "restart", Restarts: true, Does: "restarts the device and goes on when console, prompt and the watched address agree that it is back; the step's expected time and timeout are the expected and the longest absence",
 	Timeout: 15 * time.Minute, Makes: []string{"restart.took", "restart.away"}, Cards: []string{CardRestart, CardReach, CardBanks},
 	New: func() Body { return new(restartBody) },
 })
@@ -154,7 +154,7 @@ func (r *restarting) through(ctx context.Context) error {
 	}
 	r.tell(true)
 	took := e.console.Clock().Since(r.begun)
-	e.made["restart"] = map[string]any{"took": units.Words(took), "away": units.Words(r.away())}
+	e.made["restart"] = Plain{map[string]any{"took": units.Words(took), "away": units.Words(r.away())}}
 	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Words(took), r.comparedWords(took))})
 	e.facts.Change() // whatever was read while it went down is old as well
 	e.ownChanges++

@@ -88,14 +88,14 @@ func (b *sendBody) Compile(c *Compiler) Work {
 }
 
 // Expects implements expecter.
-func (w *sendWork) Expects(p *Prepared, s *PreparedStep) time.Duration {
+func (w *sendWork) Expects(p *Prepared, s *PreparedStep, baud int) time.Duration {
 	img := p.imageOf(s, w.file)
 	variant, err := xmodem.Parse(w.protocol.Shown(p.Env(noFacts)))
 	framing, badFraming := line.ParseFraming(cmp.Or(string(p.Dialect.Line.Framing), line.DefaultFraming))
-	if err != nil || badFraming != nil || img == nil || p.baud == 0 {
+	if err != nil || badFraming != nil || img == nil || baud == 0 {
 		return 0
 	}
-	return reckon.TransferTime(img.Size, reckon.XMODEMRate(reckon.LineRate(p.baud, framing), variant.Block()))
+	return reckon.TransferTime(img.Size, reckon.XMODEMRate(reckon.LineRate(baud, framing), variant.Block()))
 }
 
 // Types implements typist.

@@ -74,22 +74,31 @@ func (w *serveWork) Tells(p *planner, s *PreparedStep) Told {
 	if img != nil {
 		name, size = cmp.Or(name, img.Name), fmt.Sprintf(" (%d B)", img.Size)
 	}
-	p.serves(w.serving, name)
 	if name == "" {
 		name = "${" + w.file + "}"
 	}
 	return Told{Does: []string{fmt.Sprintf("stages %s%s by %s", name, size, p.place(w.serving))}, Reckons: p.reckons(img, w.protocol.Shown(p.env))}
 }
 
-// serves makes known what is: the address and the port that were said, the file's name.
-func (p *planner) serves(w serving, name string) {
+// Foresees implements foreseer.
+func (w *serveWork) Foresees(p *planner, s *PreparedStep) Made {
+	name := w.as.Shown(p.env)
+	if img := p.imageOf(s, w.file); img != nil {
+		name = cmp.Or(name, img.Name)
+	}
+	return w.serves(p, name)
+}
+
+// serves is what is known of a place before it is opened: the address and the port that were said, the file's name.
+func (w serving) serves(p *planner, name string) Made {
+	made := Made{}
 	for key, text := range map[string]string{"address": w.address.Shown(p.env), "port": w.port.Shown(p.env), "name": name, "protocol": w.protocol.Shown(p.env)} {
-		if text == "" || strings.Contains(text, "${") {
-			p.makes("serve."+key, nil)
-		} else {
-			p.makes("serve."+key, text)
+		made["serve."+key] = nil
+		if text != "" && !strings.Contains(text, "${") {
+			made["serve."+key] = Plain{text}
 		}
 	}
+	return made
 }
 
 // place is where this laptop serves, in words.
@@ -265,12 +274,27 @@ func (e *Engine) listen(w where, name string) (serve.Endpoint, error) {
 	if place.Password != "" {
 		e.console.Emit(event.Secret{What: "password of the " + w.protocol + " server", Value: place.Password})
 	}
-	e.made["serve"] = map[string]any{
-		"protocol": w.protocol, "address": place.At.Addr().String(), "port": strconv.Itoa(int(place.At.Port())), "name": name, "path": place.Path(name),
-		"user": place.User, "password": place.Password,
-	}
+	e.made["serve"] = served{w.protocol, place, name}
 	return place, nil
 }
+
+// served is where a file waits for the device.
+type served struct {
+	protocol string
+	place    serve.Endpoint
+	name     string
+}
+
+// Tree implements Value.
+func (s served) Tree() any {
+	return map[string]any{
+		"protocol": s.protocol, "address": s.place.At.Addr().String(), "port": strconv.Itoa(int(s.place.At.Port())), "name": s.name, "path": s.place.Path(s.name),
+		"user": s.place.User, "password": s.place.Password,
+	}
+}
+
+// Shown implements masked.
+func (s served) Shown() any { return Masked(s.Tree().(map[string]any), "password") }
 
 func (e *Engine) tellPreflight(r preflight.Result) {
 	e.console.Emit(event.Preflight{What: r.What, Held: r.Held, Text: r.Text, Remedy: r.Remedy})

@@ -15,6 +15,12 @@ type snapshotBody string
 
 type snapshotWork struct{ name string }
 
+// Keeps implements keeper.
+func (b *snapshotBody) Keeps() string { return string(*b) }
+
+// Keeps implements keeper.
+func (w *snapshotWork) Keeps() string { return w.name }
+
 // Compile implements Body.
 func (b *snapshotBody) Compile(c *Compiler) Work {
 	name := string(*b)
@@ -27,6 +33,6 @@ func (b *snapshotBody) Compile(c *Compiler) Work {
 
 // Do implements Doer.
 func (w *snapshotWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
-	e.made[w.name] = e.facts.Tree()
+	e.made[w.name] = Plain{e.facts.Tree()}
 	return nil
 }

@@ -14,7 +14,7 @@ import (
 
 var _ = register(Verb{
 	Name: "speed", Does: "changes both ends of the line to a speed, proved by a clean prompt, else back",
-	Timeout: 30 * time.Second, Repeatable: true,
+	Timeout: 30 * time.Second, Repeatable: true, OwnLine: true,
 	New: func() Body { return new(speedBody) },
 })
 
@@ -38,6 +38,9 @@ func (b *speedBody) Compile(c *Compiler) Work {
 	}
 	return &speedWork{*b}
 }
+
+// Pace implements pacer.
+func (w *speedWork) Pace() int { return w.To }
 
 // Do implements Doer.
 func (w *speedWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {

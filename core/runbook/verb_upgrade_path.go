@@ -51,8 +51,7 @@ func (w *upgradeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	if err != nil {
 		return err
 	}
-	e.files.upgrades = path.Steps
-	e.made["upgrades"] = upgradeTrees(path.Steps)
+	e.made["upgrades"] = upgrades(path.Steps)
 	e.console.Emit(e.p.upgradeEvent(e.facts, e.p.Images[w.to], path))
 	if path.Downgrade {
 		return e.askDowngrade(ctx, s, e.p.Images[w.to])
@@ -97,7 +96,7 @@ func (p *Prepared) upgradeEvent(facts *device.Facts, wanted *image.Image, path i
 // chainTime is what the loops over the upgrades are expected to take for a way of releases.
 func (p *Prepared) chainTime(chain []image.UpgradeStep) (total time.Duration) {
 	env := p.Env(noFacts)
-	env["upgrades"] = upgradeTrees(chain)
+	env["upgrades"] = upgrades(chain).Tree()
 	for i := 0; i < len(p.Steps); i++ {
 		loop := p.Steps[i].loop
 		if loop == nil {
@@ -110,7 +109,7 @@ func (p *Prepared) chainTime(chain []image.UpgradeStep) (total time.Duration) {
 		all, err := rounds(loop, env)
 		if err == nil && strings.HasPrefix(string(loop.In), "upgrades") {
 			for n, vars := range all {
-				for _, s := range p.copies(p.Steps[i:end], loop, n, vars, loopFiles{upgrades: chain}) {
+				for _, s := range p.copies(p.Steps[i:end], loop, n, vars, Made{"upgrades": upgrades(chain)}) {
 					total += s.Expected
 				}
 			}
@@ -139,10 +138,42 @@ func (p *Prepared) chain(paths, to string, facts *device.Facts) (path image.Path
 	return allowed.Plan(p.Kit.Shelf.Items(), facts, running.Text, wanted)
 }
 
-func upgradeTrees(upgrades []image.UpgradeStep) []map[string]any {
-	trees := make([]map[string]any, len(upgrades))
-	for i, upgrade := range upgrades {
+// Gathers implements gatherer.
+func (w *upgradeWork) Gathers(p *planner) Made {
+	paths, err := w.allowed.Render(p.env)
+	if err != nil {
+		return nil
+	}
+	path, err := p.chain(paths, w.to, p.facts)
+	if err != nil {
+		return nil
+	}
+	return Made{"upgrades": upgrades(path.Steps)}
+}
+
+// upgrades are the releases between the running one and the one that is wanted.
+type upgrades []image.UpgradeStep
+
+// Tree implements Value.
+func (u upgrades) Tree() any {
+	trees := make([]map[string]any, len(u))
+	for i, upgrade := range u {
 		trees[i] = upgrade.Tree()
 	}
 	return trees
+}
+
+// Files implements shelved.
+func (u upgrades) Files(row map[string]any) map[string]*image.Image {
+	images := map[string]*image.Image{}
+	for _, upgrade := range u {
+		if row["release"] != upgrade.Release || row["from"] != upgrade.From {
+			continue
+		}
+		images[""] = upgrade.Item.Image
+		if upgrade.Companion != nil {
+			images[".companion"] = upgrade.Companion.Image
+		}
+	}
+	return images
 }

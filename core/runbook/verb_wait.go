@@ -32,9 +32,14 @@ func (b *waitBody) Compile(c *Compiler) Work {
 	return &waitWork{*b}
 }
 
+// Types implements typist: nothing is typed, and the device goes where it is waited for.
+func (w *waitWork) Types(p *planner, _ *PreparedStep) []Typed {
+	p.mode = w.Mode[0]
+	return nil
+}
+
 // Tells implements teller.
 func (w *waitWork) Tells(p *planner, _ *PreparedStep) Told {
-	p.mode = w.Mode[0]
 	return Told{Checks: []string{"goes on in mode " + strings.Join(w.Mode, " or ")}}
 }
 

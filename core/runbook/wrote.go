@@ -19,7 +19,7 @@ type written struct {
 
 // wrote notes a change that goes out now, by an action with those parameters, which only a restart has none of.
 func (e *Engine) wrote(s *PreparedStep, action string, parameters ...string) {
-	if s.Verb != nil && s.Verb.Name == "restart" && len(parameters) == 0 {
+	if s.Verb != nil && s.Verb.Restarts && len(parameters) == 0 {
 		return // what runs now is what the rollback is about
 	}
 	if e.rollingBack {
