@@ -9,6 +9,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"pilotrix/core/clock"
+	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/reach"
@@ -24,6 +25,12 @@ type Console interface {
 	Emit(event.Body)
 	// Device is what the device is in now.
 	Device() sense.State
+	// Facts are what is known of the device by now: a copy.
+	Facts() *device.Facts
+	// Learn keeps a fact that was read, and returns the one that it replaces.
+	Learn(fact device.Fact) (before device.Fact)
+	// Changed notes that the device was changed, or may have been: what was read before is old from here on.
+	Changed()
 	// Await returns the first view for which ready holds. It ends with ctx, or with ErrLineLost.
 	Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error)
 	// Type sends keys with the runbook's helm.

@@ -72,7 +72,7 @@ func (e *Engine) plansOf(steps []PreparedStep, here int) (plans []event.StepPlan
 
 // planner lays out what is ahead from what is known now. What it takes to be made on the way stays its own.
 func (e *Engine) planner() *planner {
-	p := &planner{Prepared: e.p, env: cloneTree(e.openEnv()), facts: e.facts, locks: e.p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
+	p := &planner{Prepared: e.p, env: cloneTree(e.openEnv()), facts: e.console.Facts(), locks: e.p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
 	if v := e.console.Device(); v.AtPrompt {
 		p.mode = v.Mode
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"slices"
 	"strings"
 
 	"pilotrix/core/event"
@@ -70,30 +71,27 @@ func (e *Engine) atWords() string {
 	return "“" + e.title(e.step) + "”"
 }
 
-// clear ends what steps left open: transfers, staged files, unpacked ones.
+// clear ends what steps left open, such as staged files and unpacked ones.
 func (e *Engine) clear() {
-	for _, withdraw := range e.withdraw {
-		withdraw()
-	}
-	if e.dock != nil {
-		e.dock.Close()
-	}
-	if err := e.unpacker.Close(); err != nil {
-		e.console.Emit(event.Note{Level: event.Warning, Text: "what was unpacked is left behind: " + err.Error()})
+	for _, end := range slices.Backward(e.atEnd) {
+		end()
 	}
 }
+
+// AtEnd has something be ended with the run, what came last first.
+func (e *Engine) AtEnd(end func()) { e.atEnd = append(e.atEnd, end) }
 
 // conclude turns what ended the steps into a result, going the rollback where that is said.
 func (e *Engine) conclude(ctx context.Context, err error) Result {
 	switch {
-	case err == nil && len(e.past)+len(e.but) > 0:
-		return Result{Outcome: event.DoneBut, Exit: ExitDoneBut, Message: e.butWords() + e.handWords(), Proved: e.proved}
+	case err == nil && !e.Account.complete():
+		return Result{Outcome: event.DoneBut, Exit: ExitDoneBut, Message: e.Account.incompleteText() + e.Account.byHandText(), Proved: e.Account.proved}
 	case err == nil && e.p.rehearsal:
-		return Result{Outcome: event.Done, Exit: ExitDone, Message: "rehearsed" + e.handWords() + ": what follows was not done" + e.changedWords(), Proved: e.proved}
+		return Result{Outcome: event.Done, Exit: ExitDone, Message: "rehearsed" + e.Account.byHandText() + ": what follows was not done" + e.changedWords(), Proved: e.Account.proved}
 	case err == nil:
-		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done" + e.handWords(), Proved: e.proved}
+		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done" + e.Account.byHandText(), Proved: e.Account.proved}
 	case errors.Is(err, errAlready):
-		return Result{Outcome: event.Already, Exit: ExitDone, Message: e.already + e.changedWords(), Proved: e.proved}
+		return Result{Outcome: event.Already, Exit: ExitDone, Message: e.Account.already + e.changedWords(), Proved: e.Account.proved}
 	case errors.Is(err, event.ErrNotRecorded):
 		return Result{Outcome: event.Stopped, Exit: ExitUnrecorded, Message: err.Error() + e.changedWords()}
 	case errors.Is(err, errStopped):
@@ -106,32 +104,20 @@ func (e *Engine) conclude(ctx context.Context, err error) Result {
 	return Result{Outcome: event.Failed, Exit: ExitFailed, Message: err.Error() + e.changedWords()}
 }
 
-// butWords are what is not as it was meant, though the run went to its end.
-func (e *Engine) butWords() string {
-	var words []string
-	if len(e.but) > 0 {
-		words = append(words, "done but for "+strings.Join(e.but, "; "))
-	}
-	if len(e.past) > 0 {
-		words = append(words, "done, but this failed and was gone past: "+strings.Join(e.past, "; "))
-	}
-	return strings.Join(words, ". And ")
-}
-
 // rollBack goes the rollback. Its steps stand on the course behind those that were done.
 func (e *Engine) rollBack(ctx context.Context, failure string) Result {
 	e.console.Emit(event.Note{Level: event.Warning, Text: "rolling back"})
 	e.rollingBack = true
 	e.console.Emit(event.Course{Steps: append(e.plansOf(e.course[:min(len(e.course), e.here+1)], e.here+1), e.plansOf(e.p.Rollback, 0)...)})
-	gone := len(e.past)
+	before := len(e.Account.ignored)
 	back := e.guarded(func() error { return e.runSteps(ctx, e.p.Rollback, false) })
 	switch {
 	case errors.Is(back, errStopped):
 		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: fmt.Sprintf("%s; and the rollback was stopped: %v", failure, back)}
 	case back != nil:
 		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and the rollback failed: %v", failure, back)}
-	case len(e.past) > gone:
-		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and of the rollback this failed: %s", failure, strings.Join(e.past[gone:], "; "))}
+	case len(e.Account.ignored) > before:
+		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and of the rollback this failed: %s", failure, strings.Join(e.Account.ignored[before:], "; "))}
 	}
 	return e.rolledBack(failure)
 }
@@ -144,28 +130,22 @@ func (e *Engine) guarded(do func() error) (err error) {
 
 // mayHaveChanged reports whether the device may not be what it was when the run began: a command that changes it
 // went out, or the hand typed something.
-func (e *Engine) mayHaveChanged() bool { return e.tried || e.typedByHand() }
+func (e *Engine) mayHaveChanged() bool { return e.Account.tried || e.typedByHand() }
 
-func (e *Engine) typedByHand() bool { return e.facts.Changes() > e.changesThen+e.ownChanges }
-
-// handWords are the steps that were done by hand: the runbook has not seen how.
-func (e *Engine) handWords() string {
-	if len(e.byHandSteps) == 0 {
-		return ""
-	}
-	return "; by hand: " + strings.Join(e.byHandSteps, ", ")
+func (e *Engine) typedByHand() bool {
+	return e.console.Facts().Changes() > e.Account.before+e.Account.own
 }
 
 func (e *Engine) changedWords() string {
-	by := e.changesText()
+	by := e.Account.changesText()
 	if by != "" {
 		by = ": " + by
 	}
 	by += e.armed()
 	switch {
-	case e.changed:
+	case e.Account.changed:
 		return "; the device was changed before that" + by
-	case e.tried:
+	case e.Account.tried:
 		return "; the device may have been changed before that" + by
 	case e.typedByHand():
 		return "; the runbook changed nothing on the device, what was typed by hand aside"
@@ -178,3 +158,34 @@ var (
 	errRepeatFrom = errors.New("repeat from a phase")
 	errAlready    = errors.New("it was so already")
 )
+
+// wrote notes a change that goes out now, by an action with those parameters, which only a restart has none of.
+func (e *Engine) wrote(s *PreparedStep, action string, parameters ...string) {
+	switch {
+	case s.Verb != nil && s.Verb.Restarts && len(parameters) == 0: // what runs now is what the rollback is about
+	case e.rollingBack:
+		e.Account.putsBack(action)
+	default:
+		e.Account.write(e.title(s), action)
+	}
+}
+
+// rolledBack is what a rollback that went to its end has come to.
+func (e *Engine) rolledBack(failure string) Result {
+	result := Result{Outcome: event.RolledBack, Exit: ExitRolledBack, Message: failure}
+	if left := e.Account.changesText(); left != "" {
+		result.Outcome = event.RolledBackBut
+		result.Message += "; not put back: what these have changed: " + left
+	}
+	return result
+}
+
+// armed says what was left pending that a restart brings, or loses.
+func (e *Engine) armed() (words string) {
+	for _, open := range e.console.Pending() {
+		if open.Until.IsZero() {
+			words += "; still pending: " + open.Says
+		}
+	}
+	return words
+}

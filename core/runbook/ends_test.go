@@ -119,7 +119,7 @@ func runText(t *testing.T, text string, c *echoing) (result Result) {
 		p, err := prepare(t, text, nil)
 		require.NoError(t, err)
 		c.t, c.view = t, sense.State{Mode: "ready", AtPrompt: true}
-		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
+		result = NewEngine(p, c).Run(t.Context())
 	})
 	return result
 }
@@ -145,7 +145,7 @@ func TestOneTimeout(t *testing.T) {
 			assert.Equal(t, want.timeout, p.Plan(&device.Facts{}).Steps[0].Timeout)
 			c := &echoing{t: t, view: sense.State{Mode: "ready", AtPrompt: true}, answers: map[string][]string{"slow": {"silence"}, "quick": {"silence"}}, decide: func(event.Ask) string { return GiveUp }}
 			begun := time.Now()
-			result := NewEngine(p, c, &device.Facts{}).Run(t.Context())
+			result := NewEngine(p, c).Run(t.Context())
 			assert.Equal(t, want.timeout, time.Since(begun))
 			assert.Contains(t, result.Message, want.from)
 			for _, e := range c.events {
@@ -217,7 +217,7 @@ func TestTheRollbackStandsOnTheCourse(t *testing.T) {
 // TestAFaultWhileWaitingEndsTheStep has the session call something that panics.
 func TestAFaultWhileWaitingEndsTheStep(t *testing.T) {
 	c := &echoing{view: sense.State{Mode: "ready", AtPrompt: true}}
-	e := NewEngine(&Prepared{Book: &Runbook{}}, c, &device.Facts{})
+	e := NewEngine(&Prepared{Book: &Runbook{}}, c)
 	_, err := e.console.Await(context.Background(), func(sense.State) bool { panic("a fault") })
 	assert.ErrorContains(t, err, "a fault of this program: a fault")
 }

@@ -10,8 +10,6 @@ import (
 
 	"pilotrix/core/device"
 	"pilotrix/core/event"
-	"pilotrix/core/image"
-	"pilotrix/core/serve"
 )
 
 // Doer is the work of every verb: it carries out a step, within the step's timeout and while the runbook has the helm.
@@ -24,59 +22,37 @@ type Engine struct {
 	p       *Prepared
 	console *steered
 	beside  map[string]Console // lines that steps type on beside the first
-	facts   *device.Facts
-	run     context.Context // of the whole run: what waits for the operator has no other limit
+	run     context.Context    // of the whole run: what waits for the operator has no other limit
+	Account Account
 
 	patience *patience // of the step that is under way
 	doing    event.StepNow
+	device   identity
+	speed    lineSpeed
 
-	device     string // what the device is known by, empty while that is not known
-	deviceRead bool   // in this run
-	checking   bool   // whether it is still the same: the first one that is read in a run is not taken for granted then
-
-	unrecorded string // what went out without being on record, and why; empty for nothing
-
-	tried       bool                        // a command went out that changes what the device keeps
-	changed     bool                        // and succeeded
-	ownChanges  int                         // how many changes were this run's, of those that the facts know of
-	changesThen int                         // how many the facts knew of when it began
-	past        []string                    // failures that were gone past
-	following   *following                  // what is followed now, nil for nothing
-	but         []string                    // what has not arrived, of what was followed
-	already     string                      // why nothing was to be done
 	began       map[string][]map[string]any // lists as they were first read in this run, by name
-	byHandSteps []string                    // in words
 	rollingBack bool
-	receiving   bool // the device was made to receive and did not come back from that yet
-	speedBefore int
-	raised      []int          // speeds that the runbook set the device to, in baud: it goes back by itself when it restarts
 	failures    map[string]int // repeat-from jumps used, by step
 	lineLosses  int
-	proved      []string
-	deadlines   string    // what the device does by itself and when, as it was shown last
-	written     []written // what was changed on the device, and not put back
+	deadlines   string // what the device does by itself and when, as it was shown last
 
-	course    []PreparedStep // the steps as they are unrolled now, nil while rolling back
-	here      int            // the present one's place there
-	step      *PreparedStep  // the present one
-	made      Made           // what steps made for later ones
-	dock      *serve.Dock    // nil until a step serves
-	withdraw  map[string]func()
-	unpacker  image.Unpacker
-	shelfTold event.Shelf
-	flash     event.Flash  // the last one that was reckoned
-	erased    *event.Flash // what was erased with an approval, nil for nothing
+	course []PreparedStep // the steps as they are unrolled now, nil while rolling back
+	here   int            // the present one's place there
+	step   *PreparedStep  // the present one
+	made   Made           // what steps made for later ones
+	kept   map[any]any    // what the steps of a verb keep for later ones, by their Kept
+	atEnd  []func()       // what is left to be ended with the run
 }
 
-// NewEngine makes an engine for one run. Facts may hold what was read before.
-func NewEngine(p *Prepared, console Console, facts *device.Facts) *Engine {
+// NewEngine makes an engine for one run.
+func NewEngine(p *Prepared, console Console) *Engine {
 	e := &Engine{
-		p: p, facts: facts, failures: map[string]int{}, began: map[string][]map[string]any{},
-		made: Made{}, withdraw: map[string]func(){}, unpacker: image.Unpacker{In: p.Kit.Folder},
-		changesThen: facts.Changes(),
+		p: p, failures: map[string]int{}, began: map[string][]map[string]any{},
+		made: Made{}, kept: map[any]any{},
 	}
 	e.console = e.steer(console)
-	e.device = e.knownBefore()
+	e.Account.before = console.Facts().Changes()
+	e.device.is = e.knownBefore()
 	return e
 }
 
@@ -104,14 +80,14 @@ func (e *Engine) turn(s *PreparedStep) (back func(), err error) {
 // Run carries the runbook out, then puts the line's speed back whatever happened.
 func (e *Engine) Run(ctx context.Context) Result {
 	e.run = ctx
-	e.speedBefore, _ = e.console.Speed()
+	e.speed.before, _ = e.console.Speed()
 	e.console.Emit(e.begin())
 	e.tellShelf()
 	result := e.withRecord(e.stillOpen(e.conclude(ctx, e.carryOut(ctx))))
 	if note := e.putBack(ctx); note != "" {
 		result.Message += "; " + note
 	}
-	e.console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved, Unrecorded: e.unrecorded})
+	e.console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved, Unrecorded: e.Account.unrecorded})
 	e.console.Release("the runbook ended")
 	return result
 }
@@ -181,7 +157,7 @@ func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 			continue
 		case wish != nil && wish.Wish == GoOn:
 			end.Outcome, err = event.ByHand, nil
-			e.byHandSteps = append(e.byHandSteps, "“"+e.title(s)+"”")
+			e.Account.byHand = append(e.Account.byHand, "“"+e.title(s)+"”")
 		case wish != nil:
 			err = fmt.Errorf("%w at “%s”", errStopped, e.title(s))
 		}
@@ -196,7 +172,7 @@ func (e *Engine) runStep(ctx context.Context, s *PreparedStep) error {
 		}
 		e.console.Emit(end)
 		if err == nil && e.rollingBack {
-			e.putsBack(s.Undoes)
+			e.Account.putsBack(s.Undoes...)
 		}
 		if err == nil || errors.Is(err, errAlready) {
 			return err
@@ -277,7 +253,7 @@ func (e *Engine) byHand(ctx context.Context, s *PreparedStep) error {
 
 // env is what expressions see: facts, inputs, what earlier steps made, and the loop's own.
 func (e *Engine) env() map[string]any {
-	return e.envOf(e.facts)
+	return e.envOf(e.console.Facts())
 }
 
 // envOf is what expressions would see if that were what was read.

@@ -141,7 +141,7 @@ func (e *Engine) afterFailure(ctx context.Context, s *PreparedStep, try int, err
 		return true, nil
 	case do == "go-on":
 		e.console.Emit(event.Note{Level: event.Warning, Text: "goes on although " + titled.Error()})
-		e.past = append(e.past, titled.Error())
+		e.Account.ignore(titled)
 		return false, nil
 	case e.repeatsFrom(s) && !twice:
 		return false, fmt.Errorf("%w: %w", titled, errRepeatFrom)
@@ -214,7 +214,7 @@ func (e *Engine) askAfterFailure(ctx context.Context, s *PreparedStep, failure e
 	case TryAgain:
 		return true, nil
 	case SkipIt:
-		e.past = append(e.past, failure.Error())
+		e.Account.ignore(failure)
 		return false, nil
 	case RollBack:
 		return false, fmt.Errorf("%w: %w", failure, errRollBack)

@@ -126,7 +126,7 @@ func (w burning) reckon(e *Engine, s *PreparedStep) (reckon.Burn, error) {
 	if err != nil {
 		return reckon.Burn{}, err
 	}
-	flash, err := e.p.Dialect.FlashMap(e.facts)
+	flash, err := e.p.Dialect.FlashMap(e.console.Facts())
 	if err != nil {
 		return reckon.Burn{}, err
 	}
@@ -148,14 +148,14 @@ func (w burning) reckon(e *Engine, s *PreparedStep) (reckon.Burn, error) {
 	if err := e.sameMap(told); err != nil {
 		return b, err
 	}
-	e.flash = told
+	burns.Of(e).now = told
 	return b, nil
 }
 
 // sameMap holds that a burn goes where it was planned before: a map that has moved since, or reads otherwise, ends the run before
 // anything is typed by it.
 func (e *Engine) sameMap(now event.Flash) error {
-	was, key := e.flash, now.Part+"\x00"+now.File
+	was, key := burns.Of(e).now, now.Part+"\x00"+now.File
 	if was.Part+"\x00"+was.File != key {
 		return nil
 	}
@@ -175,11 +175,11 @@ func spanText(f event.Flash) string {
 	return rangeWords(f.Base+f.EraseFrom, f.Base+f.EraseTo-1)
 }
 
-// burnApproved reports that a step writes what was approved when its place was erased: nothing but that is lost by it.
-func (e *Engine) burnApproved(s *PreparedStep) bool {
-	_, writes := s.Work.(*writeWork)
-	return writes && e.erased != nil && sameBurn(*e.erased, e.flash)
-}
+// burns is the burn that was computed last, and what was erased with an approval, nil for nothing.
+var burns = new(Kept[struct {
+	now    event.Flash
+	erased *event.Flash
+}])
 
 // sameBurn reports whether two are the same file at the same place.
 func sameBurn(a, b event.Flash) bool {
@@ -201,6 +201,7 @@ func (e *Engine) flashing(ctx context.Context, s *PreparedStep, d *doing, w burn
 }
 
 func (e *Engine) tellFlash(state string) {
-	e.flash.State = state
-	e.console.Emit(e.flash)
+	burn := &burns.Of(e).now
+	burn.State = state
+	e.console.Emit(*burn)
 }

@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/sense"
@@ -46,8 +45,8 @@ phases:
         write: {part: '${part}', file: image, action: copy, of: image, verify: {read: [crc], what: CRC-32, want: image.crc32, got: burned.crc32, proves: it is there}}
 `
 
-// burns carries burnBook out with a file of that size, and returns what was typed.
-func burns(t *testing.T, size int, part string, c *echoing, rehearse bool) (result Result) {
+// runBurn carries burnBook out with a file of that size, and returns what was typed.
+func runBurn(t *testing.T, size int, part string, c *echoing, rehearse bool) (result Result) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "x.img")
 	require.NoError(t, os.WriteFile(path, make([]byte, size), 0o600))
@@ -62,14 +61,14 @@ func burns(t *testing.T, size int, part string, c *echoing, rehearse bool) (resu
 			require.NoError(t, p.Rehearse())
 		}
 		c.t, c.view, c.stops = t, sense.State{Mode: "ready", AtPrompt: true}, d.DangerOf
-		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
+		result = NewEngine(p, c).Run(t.Context())
 	})
 	return result
 }
 
 func TestNobodyTypesAnAddress(t *testing.T) {
 	c := &echoing{decide: func(event.Ask) string { return Approve }, answers: map[string][]string{"erase 1100 12ff": {"erased"}, "copy 1100 12c": {"copied"}, "crc 1100 12c": {"af8f2b4c"}}}
-	result := burns(t, 300, "system", c, false)
+	result := runBurn(t, 300, "system", c, false)
 	require.Equal(t, event.Failed, result.Outcome, "the checksum is another's: %s", result.Message)
 	assert.Contains(t, result.Message, "CRC-32: want")
 	assert.Equal(t, []string{"erase 1100 12ff", "copy 1100 12c", "crc 1100 12c"}, c.typed)
@@ -100,7 +99,7 @@ func TestABurnThatDoesNotFitTypesNothing(t *testing.T) {
 		"not its own": {10, "", "Reckon"},
 	} {
 		e := &echoing{}
-		result := burns(t, c.size, c.part, e, false)
+		result := runBurn(t, c.size, c.part, e, false)
 		assert.Equal(t, event.Failed, result.Outcome, name)
 		assert.Contains(t, result.Message, c.want, name)
 		assert.Empty(t, e.typed, name)
@@ -109,7 +108,7 @@ func TestABurnThatDoesNotFitTypesNothing(t *testing.T) {
 
 func TestARehearsalEndsBeforeWhatLasts(t *testing.T) {
 	c := &echoing{}
-	result := burns(t, 300, "system", c, true)
+	result := runBurn(t, 300, "system", c, true)
 	require.Equal(t, event.Done, result.Outcome, result.Message)
 	assert.Contains(t, result.Message, "rehearsed: what follows was not done; nothing was changed")
 	assert.Empty(t, c.typed)

@@ -99,7 +99,7 @@ func (e *Engine) askHold(ctx context.Context, s *PreparedStep, shown present, an
 // by, unless the step has asked already. A loss that is not the step's own is always asked about.
 func (e *Engine) interlock(ctx context.Context, s *PreparedStep, command string) error {
 	says := e.console.Stops(command)
-	if says == "" || (s.Hold != "" || e.burnApproved(s)) && says == e.p.Dialect.DangerOf(command) {
+	if says == "" || (s.Hold != "" || e.approvedBefore(s)) && says == e.p.Dialect.DangerOf(command) {
 		return nil
 	}
 	answer, err := e.console.Ask(ctx, event.Ask{
@@ -110,6 +110,12 @@ func (e *Engine) interlock(ctx context.Context, s *PreparedStep, command string)
 		err = fmt.Errorf("%w before “%s”", errStopped, command)
 	}
 	return err
+}
+
+// approvedBefore reports that what a step does was approved with an earlier one.
+func (e *Engine) approvedBefore(s *PreparedStep) bool {
+	work, ok := s.Work.(interface{ Approved(e *Engine) bool })
+	return ok && work.Approved(e)
 }
 
 // typesOf is what a step types from here, in words: the same as its plan says, with what is known now.
@@ -133,7 +139,7 @@ func (s *PreparedStep) rests() (names []string) {
 
 // factsOf are the facts behind names.
 func (e *Engine) factsOf(names []string) (facts []device.Fact) {
-	for _, fact := range e.facts.All() {
+	for _, fact := range e.console.Facts().All() {
 		if fact.Reading != "" && slices.ContainsFunc(names, func(name string) bool {
 			return name == fact.Name || strings.HasPrefix(name, fact.Name+".") || strings.HasPrefix(fact.Name, name+".")
 		}) {
@@ -147,7 +153,7 @@ func (e *Engine) factsOf(names []string) (facts []device.Fact) {
 // reading is good for.
 func (e *Engine) old(fact device.Fact) bool {
 	reading := e.p.Dialect.Reading(fact.Reading)
-	return e.facts.Old(fact) || reading != nil && e.console.Clock().Since(fact.At) > reading.Good()
+	return e.console.Facts().Old(fact) || reading != nil && e.console.Clock().Since(fact.At) > reading.Good()
 }
 
 // refresh reads again what a hold rests on and is old, where that can be read as the device is now.
@@ -193,7 +199,7 @@ func (e *Engine) fresh(ctx context.Context, s *PreparedStep, guards ...*expressi
 			names = append(names, g.Uses()...)
 		}
 	}
-	return e.readAgain(ctx, s, e.factsOf(names), e.facts.Old, func(*dialect.CompiledReading) bool { return true })
+	return e.readAgain(ctx, s, e.factsOf(names), e.console.Facts().Old, func(*dialect.CompiledReading) bool { return true })
 }
 
 func (e *Engine) readAgain(ctx context.Context, s *PreparedStep, facts []device.Fact, old func(device.Fact) bool, can func(*dialect.CompiledReading) bool) error {

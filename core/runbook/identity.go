@@ -23,11 +23,18 @@ const (
 	inDoubt = -1
 )
 
+// identity is which device it is.
+type identity struct {
+	is       string // what the device is known by, empty while that is not known
+	read     bool   // in this run
+	checking bool   // whether it is still the same: the first one that is read in a run is not taken for granted then
+}
+
 // knownBefore is what the device is known by when a run begins: what was read of it before, or the name in its prompt where
 // its dialect reads no identity.
 func (e *Engine) knownBefore() string {
 	if name := e.p.Dialect.IdentityFact(); name != "" {
-		fact, _ := e.facts.Get(name)
+		fact, _ := e.console.Facts().Get(name)
 		return fact.Text
 	}
 	return e.nameInPrompt()
@@ -128,7 +135,7 @@ func (e *Engine) identify(ctx context.Context, s *PreparedStep) error {
 	if !errors.As(err, &unread) {
 		return err
 	}
-	if _, kept := e.console.Kept(); e.device == "" && (kept == "" || unread.why == "") { // there is nothing that it could differ from
+	if _, kept := e.console.Kept(); e.device.is == "" && (kept == "" || unread.why == "") { // there is nothing that it could differ from
 		e.console.granted = doubts.Count
 		return nil
 	}
@@ -164,13 +171,13 @@ func (e *Engine) unreadText(unread *unreadError) string {
 func (e *Engine) deviceText() string {
 	name := e.p.Dialect.IdentityFact()
 	switch {
-	case e.device == "":
+	case e.device.is == "":
 		kept, identity := e.console.Kept()
 		return kept + " (" + name + " " + identity + ")"
 	case name == "":
-		return "still " + e.device
+		return "still " + e.device.is
 	}
-	return "still " + name + " " + e.device
+	return "still " + name + " " + e.device.is
 }
 
 // readIdentity reads the device's identity where it is, or takes the name in its prompt. Its error is an unreadError where
@@ -184,8 +191,8 @@ func (e *Engine) readIdentity(ctx context.Context, s *PreparedStep) error {
 		return &unreadError{}
 	}
 	e.console.doubt()
-	e.checking = true
-	defer func() { e.checking = false }()
+	e.device.checking = true
+	defer func() { e.device.checking = false }()
 	limited, cancel := e.console.Clock().WithTimeout(ctx, identityTimeout)
 	defer cancel()
 	before := e.console.Doubts().Count
@@ -213,10 +220,10 @@ func (e *Engine) sameName() error {
 	switch {
 	case name == "":
 		return &unreadError{}
-	case e.device != "" && name != e.device:
-		return &otherDevice{fmt.Sprintf("another device is on the line now: its prompt names %s, and named %s before", name, e.device)}
+	case e.device.is != "" && name != e.device.is:
+		return &otherDevice{fmt.Sprintf("another device is on the line now: its prompt names %s, and named %s before", name, e.device.is)}
 	}
-	e.device, e.console.sure = name, doubts.Count
+	e.device.is, e.console.sure = name, doubts.Count
 	return nil
 }
 
@@ -229,26 +236,26 @@ func (e *Engine) identified(reading *dialect.CompiledReading, facts []device.Fac
 	if reading != e.identity() || at < 0 {
 		return nil
 	}
-	now, before := facts[at].Text, e.device
+	now, before := facts[at].Text, e.device.is
 	switch {
 	case before == "" || before == now:
-	case e.deviceRead || e.checking:
+	case e.device.read || e.device.checking:
 		return &otherDevice{fmt.Sprintf("another device is on the line now: %s reads %s, was %s", name, now, before)}
 	default:
 		e.console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("this is another device than before: %s reads %s, was %s", name, now, before)})
 	}
-	e.device, e.deviceRead, e.console.sure = now, true, doubts.Count
+	e.device.is, e.device.read, e.console.sure = now, true, doubts.Count
 	return nil
 }
 
 // aboutDevice is what a hold says of which device it is: that another one is kept under its name, and that it cannot be read
 // whether it is still the same. Who approves that vouches for it.
 func (e *Engine) aboutDevice() (text string, unread bool) {
-	if name, identity := e.console.Kept(); identity != "" && e.device != "" && identity != e.device && e.identity() != nil {
-		text = fmt.Sprintf(" This is another device: %s is known by %s, and %s answers.", name, identity, e.device)
+	if name, identity := e.console.Kept(); identity != "" && e.device.is != "" && identity != e.device.is && e.identity() != nil {
+		text = fmt.Sprintf(" This is another device: %s is known by %s, and %s answers.", name, identity, e.device.is)
 	}
 	v, reading := e.console.Device(), e.identity()
-	if e.device == "" || reading == nil || len(reading.In) == 0 || e.readable(reading) || e.moveTo(v.Mode, reading.In) != nil {
+	if e.device.is == "" || reading == nil || len(reading.In) == 0 || e.readable(reading) || e.moveTo(v.Mode, reading.In) != nil {
 		return text, false
 	}
 	return text + fmt.Sprintf(" Whether it is %s cannot be read in mode %s.", e.deviceText(), e.p.Dialect.ModeTitle(v.Mode)), true

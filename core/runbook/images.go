@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"pilotrix/core/event"
 	"pilotrix/core/image"
 )
 
@@ -80,10 +81,22 @@ func usable(item image.Item) error {
 	return nil
 }
 
+// unpackers is what unpacks images, and removes what it has unpacked with the run.
+var unpackers = new(Kept[image.Unpacker])
+
 // ready makes a plain file of an image and holds that it is still the one that was checked.
 func (e *Engine) ready(ctx context.Context, s *PreparedStep, img *image.Image) (*image.Image, error) {
 	if img.Packed() {
-		return e.unpacker.Plain(ctx, img, func() { e.now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Timeout) })
+		unpacker := unpackers.Of(e)
+		if unpacker.In == "" {
+			unpacker.In = e.p.Kit.Folder
+			e.AtEnd(func() {
+				if err := unpacker.Close(); err != nil {
+					e.console.Emit(event.Note{Level: event.Warning, Text: "what was unpacked is left behind: " + err.Error()})
+				}
+			})
+		}
+		return unpacker.Plain(ctx, img, func() { e.now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Timeout) })
 	}
 	e.now(s, "Hashes "+img.Name, "the disk", s.Timeout)
 	now, err := image.Open(img.Path, nil)

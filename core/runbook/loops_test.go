@@ -7,7 +7,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/sense"
@@ -36,7 +35,7 @@ func carryOut(t *testing.T, text string, c *echoing) (result Result) {
 		p, err := book.Prepare(d, nil, Kit{})
 		require.NoError(t, err)
 		c.t, c.view, c.stops = t, sense.State{Mode: "ready", AtPrompt: true}, d.DangerOf
-		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
+		result = NewEngine(p, c).Run(t.Context())
 	})
 	return result
 }

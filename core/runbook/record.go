@@ -13,7 +13,7 @@ import (
 
 // onRecord waits until what happened so far is kept, or the operator goes on without.
 func (e *Engine) onRecord(ctx context.Context, s *PreparedStep, command string) error {
-	for e.unrecorded == "" {
+	for e.Account.unrecorded == "" {
 		err := e.console.Settle(ctx)
 		if err == nil || !errors.Is(err, event.ErrNotRecorded) {
 			return err
@@ -28,7 +28,7 @@ func (e *Engine) onRecord(ctx context.Context, s *PreparedStep, command string) 
 		case asked != nil:
 			return asked
 		case answer == GoUnrecorded:
-			e.unrecorded = fmt.Sprintf("from “%s” on: %v", command, err)
+			e.Account.unrecorded = fmt.Sprintf("from “%s” on: %v", command, err)
 			e.console.Emit(event.Note{Level: event.Warning, Text: "goes on unrecorded by the operator's word: " + err.Error()})
 		case answer != TryAgain:
 			return fmt.Errorf("%w before “%s”: %w", errStopped, command, err)
@@ -39,10 +39,10 @@ func (e *Engine) onRecord(ctx context.Context, s *PreparedStep, command string) 
 
 // withRecord says of a result what of the run is not on record.
 func (e *Engine) withRecord(result Result) Result {
-	if e.unrecorded == "" {
+	if e.Account.unrecorded == "" {
 		return result
 	}
-	result.Message += "; UNRECORDED " + e.unrecorded
+	result.Message += "; UNRECORDED " + e.Account.unrecorded
 	if result.Outcome.Good() {
 		result.Exit = ExitUnrecorded
 	}

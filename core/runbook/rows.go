@@ -45,7 +45,7 @@ type roll struct {
 }
 
 func (e *Engine) roll(in *expression.Guard, column string) (r roll) {
-	then, now := e.facts.Clone(), []string{}
+	then, now := e.console.Facts(), []string{}
 	for _, fact := range e.factsOf(in.Uses()) {
 		rows, _ := fact.Value.([]map[string]any)
 		began, known := e.began[fact.Name]

@@ -94,6 +94,7 @@ phases: [{phase: one, steps: [{step: x, check: {holds: 'image.release == "4.2.1"
 // echoing is a console whose device answers by a table; the engine's own decisions are what is
 // tested with it.
 type echoing struct {
+	facts    device.Facts
 	t        *testing.T
 	answers  map[string][]string // to each command, in turn; the last one stays
 	typed    []string
@@ -180,6 +181,12 @@ func (c *echoing) Hunt(context.Context, sense.Hunt) (sense.Found, error) {
 	return sense.Found{}, nil
 }
 
+func (c *echoing) Facts() *device.Facts { return c.facts.Clone() }
+func (c *echoing) Changed()             { c.facts.Change() }
+func (c *echoing) Learn(fact device.Fact) device.Fact {
+	before, _ := c.facts.Set(fact)
+	return before
+}
 func (c *echoing) Present() []string                       { return nil }
 func (c *echoing) Tidy(context.Context) error              { return nil }
 func (c *echoing) Settle(context.Context) error            { return nil }
@@ -231,7 +238,7 @@ func runSteps(t *testing.T, steps string, c *echoing) (result Result) {
 		if c.view = c.lost; c.lost.Asked == "" {
 			c.view = sense.State{Mode: "ready", AtPrompt: true}
 		}
-		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
+		result = NewEngine(p, c).Run(t.Context())
 	})
 	return result
 }
@@ -389,7 +396,7 @@ func begunAt(t *testing.T, text, phase string, c *echoing) (result Result) {
 		if c.view = c.lost; c.lost.Asked == "" {
 			c.view = sense.State{Mode: "ready", AtPrompt: true}
 		}
-		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
+		result = NewEngine(p, c).Run(t.Context())
 	})
 	return result
 }
@@ -424,7 +431,7 @@ phases:
 		if c.view = c.lost; c.lost.Asked == "" {
 			c.view = sense.State{Mode: "ready", AtPrompt: true}
 		}
-		assert.Equal(t, ExitDone, NewEngine(p, c, &device.Facts{}).Run(t.Context()).Exit)
+		assert.Equal(t, ExitDone, NewEngine(p, c).Run(t.Context()).Exit)
 	})
 	assert.Equal(t, []string{"1.1 done", "2.1 skipped"}, c.outcomes())
 	for _, e := range c.events {
@@ -445,7 +452,7 @@ func TestAWaitIsBoundedByWhatRunsOut(t *testing.T) {
 		require.NoError(t, err)
 		c.view = sense.State{Mode: "ready"}
 		c.pending = []dialect.Open{{Name: "trial", Says: "the old release comes back", Until: began.Add(90 * time.Second)}}
-		result = NewEngine(p, c, &device.Facts{}).Run(t.Context())
+		result = NewEngine(p, c).Run(t.Context())
 		assert.InDelta(t, 90, time.Since(began).Seconds(), 5)
 	})
 	assert.Contains(t, result.Message, "not within the timeout: this happens by itself now: the old release comes back")
@@ -486,7 +493,7 @@ rollback: {about: it comes back by itself, steps: [{step: It is away, undoes: [r
 				e.view, e.awayAt = sense.State{Mode: "ready", AtPrompt: c.book == rollsBack}, began.Add(c.comes)
 				e.pending = []dialect.Open{{Name: "trial", Says: "the old release comes back", Until: began.Add(c.ends)}}
 				e.notices = c.runsOut
-				result = NewEngine(p, e, &device.Facts{}).Run(t.Context())
+				result = NewEngine(p, e).Run(t.Context())
 				assert.InDelta(t, c.at.Seconds(), time.Since(began).Seconds(), 5, "%v", result)
 			})
 			assert.Equal(t, c.outcome, result.Outcome, result.Message)
@@ -504,7 +511,7 @@ func TestHoldsTellWhatIsPending(t *testing.T) {
 			c.view = sense.State{Mode: "ready", AtPrompt: true}
 		}
 		c.pending = []dialect.Open{{Says: "the choice"}, {Says: "it comes back", Until: time.Now().Add(190 * time.Second)}}
-		NewEngine(p, c, &device.Facts{}).Run(t.Context())
+		NewEngine(p, c).Run(t.Context())
 	})
 	for _, e := range c.events {
 		if ask, is := e.(event.Ask); is {
@@ -532,7 +539,7 @@ func TestAnotherDeviceBehindALostLineIsNoticed(t *testing.T) {
 			require.NoError(t, err)
 			e.view = sense.State{Mode: "ready", AtPrompt: true}
 			e.lostAt = "state"
-			result = NewEngine(p, e, &device.Facts{}).Run(t.Context())
+			result = NewEngine(p, e).Run(t.Context())
 		})
 		assert.Equal(t, c.want, result.Outcome, "%s: %s", name, result.Message)
 		if c.want == event.Stopped {
@@ -571,7 +578,7 @@ func TestARunAsksAfterOneThatWasCutOff(t *testing.T) {
 			if c.view = c.lost; c.lost.Asked == "" {
 				c.view = sense.State{Mode: "ready", AtPrompt: true}
 			}
-			assert.Equal(t, want, NewEngine(p, c, &device.Facts{}).Run(t.Context()).Exit)
+			assert.Equal(t, want, NewEngine(p, c).Run(t.Context()).Exit)
 		})
 		assert.Equal(t, answer == Approve, len(c.typed) > 0)
 		asks := 0

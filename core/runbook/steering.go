@@ -45,6 +45,12 @@ type patience struct {
 	last     bool   // what an overrun leads to is said, or its repeating would do no harm: nobody is asked
 }
 
+// TakeUntil has the time of the step under way end then.
+func (e *Engine) TakeUntil(end time.Time) { e.patience.until = end }
+
+// Outlast has the step under way wait for what runs out by itself, so that this does not bound it.
+func (e *Engine) Outlast() { e.patience.outlasts = true }
+
 // chosen is what the operator wants of a step that was interrupted.
 type chosen struct{ Wish }
 
@@ -107,6 +113,12 @@ func (c *steered) within(ctx context.Context, kind kind, do func(context.Context
 		}
 	}
 }
+
+// Waits does something that waits for the device, or for time: it is gone on with when the helm is given back.
+func (c *steered) Waits(ctx context.Context, do func(context.Context) error) error { return c.within(ctx, waits, do) }
+
+// Moves does something that moves a file: it ends with the helm, and with the step's time.
+func (c *steered) Moves(ctx context.Context, do func(context.Context) error) error { return c.within(ctx, moves, do) }
 
 // once does it until the hand takes the helm, which is ErrHelm then, or the time is over.
 func (c *steered) once(ctx context.Context, p *patience, kind kind, do func(context.Context) error) (over bool, err error) {

@@ -66,7 +66,7 @@ func (e *Engine) readNow(ctx context.Context, s *PreparedStep, reading *dialect.
 		}
 		if words := e.p.Dialect.Refuses(output); words != "" { // no list is empty because of that
 			err = &notAnswered{command, words}
-		} else if facts, err = reading.Parse(output, command, e.console.Clock().Now(), e.facts); err == nil {
+		} else if facts, err = reading.Parse(output, command, e.console.Clock().Now(), e.console.Facts()); err == nil {
 			if err = reading.Repeats(command, output, e.env()); err == nil {
 				err = e.known(reading, facts)
 			}
@@ -79,8 +79,8 @@ func (e *Engine) readNow(ctx context.Context, s *PreparedStep, reading *dialect.
 		return err
 	}
 	for _, fact := range facts {
-		before, _ := e.facts.Set(fact)
-		told := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, After: e.facts.Changes(), Rows: dialect.TextRows(fact.Value)}
+		before := e.console.Learn(fact)
+		told := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, After: e.console.Facts().Changes(), Rows: dialect.TextRows(fact.Value)}
 		if before.Text != fact.Text {
 			told.Was = before.Text
 		}
@@ -261,14 +261,14 @@ func (e *Engine) perform(ctx context.Context, s *PreparedStep, d *doing) error {
 	if b.way.Done != nil {
 		e.console.lasted(b.doubts)
 	}
-	e.changed = e.changed || b.action.Alters()
+	e.Account.Change(b.action.Alters())
 	return e.followSpeed(ctx, b.action)
 }
 
 // typeAction goes to the action's mode and types its command.
 func (e *Engine) typeAction(ctx context.Context, s *PreparedStep, d *doing) (*begun, error) {
 	outer := e.env()
-	if running, known := e.p.running(e.facts); known && d.action.Gated() {
+	if running, known := e.p.running(e.console.Facts()); known && d.action.Gated() {
 		if why := d.action.Lacks(running); why != "" {
 			return nil, fmt.Errorf("not typed: %s", why)
 		}
@@ -315,9 +315,9 @@ func (e *Engine) alters(ctx context.Context, s *PreparedStep, command string) er
 	if err := e.thisDevice(ctx, s); err != nil { // it may have taken the operator
 		return err
 	}
-	e.tried = true
-	e.facts.Change()
-	e.ownChanges++
+	e.Account.Try()
+	e.console.Changed()
+	e.Account.Own()
 	return nil
 }
 
@@ -335,8 +335,8 @@ func (e *Engine) follow(ctx context.Context, s *PreparedStep, b *begun) error {
 			return err
 		}
 		if text := b.way.Fail.Find(v.Output()); text != "" && v.Commands == b.ours {
-			if b.action.Alters() {
-				e.refused()
+			if b.action.Alters() && !e.rollingBack {
+				e.Account.refused()
 			}
 			return fmt.Errorf("“%s” was answered: %s", b.command, text)
 		}

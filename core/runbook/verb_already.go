@@ -37,16 +37,17 @@ func (w *alreadyWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 		return err
 	}
 	so, err := w.holds.Holds(e.env())
-	if err != nil || !so || e.tried { // what this run has changed was not so already
+	if err != nil || !so || e.Account.Tried() { // what this run has changed was not so already
 		return err
 	}
-	if e.already, err = w.message.Render(e.env()); err != nil {
+	why, err := w.message.Render(e.env())
+	if err != nil {
 		return err
 	}
 	if err := e.prove(w.proves); err != nil {
 		return err
 	}
-	return errAlready
+	return e.Account.Already(why)
 }
 
 // Tells implements teller.

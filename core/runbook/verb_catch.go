@@ -87,10 +87,10 @@ type catcher struct {
 // endReceiver tells a receiver that an earlier transfer left behind to give up: it would take
 // everything typed for a broken block, for minutes.
 func (e *Engine) endReceiver(ctx context.Context) error {
-	if !e.receiving && e.console.Device().Mode != sense.Receiving {
+	if !*receiving.Of(e) && e.console.Device().Mode != sense.Receiving {
 		return nil
 	}
-	e.receiving = false
+	*receiving.Of(e) = false
 	return e.console.Carry(ctx, xmodem.Cancel)
 }
 

@@ -96,8 +96,8 @@ func (e *Engine) compare(s *PreparedStep, c comparison) error {
 // prove keeps what a comparison has proved.
 func (e *Engine) prove(proves *expression.Template) error {
 	text, err := proves.Render(e.env())
-	if err == nil && text != "" {
-		e.proved = append(e.proved, text)
+	if err == nil {
+		e.Account.Prove(text)
 	}
 	return err
 }

@@ -46,11 +46,12 @@ func (w *eraseWork) Types(p *planner, _ *PreparedStep) []Typed { return w.types(
 
 // Do implements Doer.
 func (w *eraseWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
-	e.erased = nil
+	burn := burns.Of(e)
+	burn.erased = nil
 	err := e.flashing(ctx, s, w.doing, w.burning, event.FlashErasing, event.FlashErased)
 	if err == nil && s.Hold != "" {
-		erased := e.flash
-		e.erased = &erased
+		erased := burn.now
+		burn.erased = &erased
 	}
 	return err
 }

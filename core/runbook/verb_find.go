@@ -81,7 +81,7 @@ func (w *findWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 		if err != nil {
 			return err
 		}
-		held, _ := place.Held(e.facts)
+		held, _ := place.Held(e.console.Facts())
 		for _, one := range held {
 			by, algorithm, err := e.sameAs(ctx, s, place, img, one)
 			if err != nil {
@@ -111,7 +111,7 @@ func (e *Engine) sameAs(ctx context.Context, s *PreparedStep, place *dialect.Com
 	if err := e.readOne(ctx, s, place.Hashing); err != nil {
 		return by, "", err
 	}
-	one.Digests = place.HashedAs(e.facts)
+	one.Digests = place.HashedAs(e.console.Facts())
 	by, algorithm = img.SameAs(one)
 	return by, algorithm, nil
 }

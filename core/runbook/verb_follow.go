@@ -79,8 +79,8 @@ func (w *followWork) Tells(p *planner, _ *PreparedStep) Told {
 	return Told{Checks: []string{fmt.Sprintf("every %s of %s within %s: %s; those that are not are named, and the run ends “done, but”", w.Each, w.In, w.within.Shown(p.env), w.Until)}}
 }
 
-// followed is how far the rows are.
-type followed struct {
+// followProgress is how far the rows are.
+type followProgress struct {
 	all, arrived int
 	waits        []string // names of those that are waited for
 	but          []string // those that have not arrived, in words
@@ -118,11 +118,15 @@ func (w *followWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 // followsSince is when the step was begun first: a line that is lost meanwhile, and the step that is repeated then, do not make its
 // limit longer.
 func (e *Engine) followsSince(s *PreparedStep) time.Time {
-	if e.following == nil || e.following.step != s.ID {
-		e.following = &following{s.ID, e.console.Clock().Now()}
+	now := followed.Of(e)
+	if now.step != s.ID {
+		*now = following{s.ID, e.console.Clock().Now()}
 	}
-	return e.following.since
+	return now.since
 }
+
+// followed is what is followed now, by its step.
+var followed = new(Kept[following])
 
 type following struct {
 	step  string
@@ -139,27 +143,27 @@ func few(names []string) string {
 }
 
 // once reads the rows, and holds each against what it has to be. A reading that is not answered leaves all of them waiting.
-func (w *followWork) once(ctx context.Context, e *Engine, s *PreparedStep) (followed, error) {
+func (w *followWork) once(ctx context.Context, e *Engine, s *PreparedStep) (followProgress, error) {
 	for _, reading := range w.readings {
 		limited, cancel := e.console.Clock().WithTimeout(ctx, reading.Limit())
 		err := e.readOne(limited, s, reading)
 		cancel()
 		if err != nil {
 			if ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
-				return followed{}, err
+				return followProgress{}, err
 			}
 			e.console.Emit(event.Note{Level: event.Warning, Text: "one reading is left out: " + err.Error()})
-			return followed{waits: []string{"the next reading"}, but: []string{"all of them: the last reading was not answered"}}, nil
+			return followProgress{waits: []string{"the next reading"}, but: []string{"all of them: the last reading was not answered"}}, nil
 		}
 	}
 	env := e.env()
 	rows, err := rowsOf(w.rows, string(w.In), env)
 	if err != nil {
-		return followed{}, err
+		return followProgress{}, err
 	}
 	roll := e.roll(w.rows, w.Row)
 	rows, odd := roll.split(rows, w.Row)
-	now := followed{all: len(rows)}
+	now := followProgress{all: len(rows)}
 	for _, row := range rows {
 		if err := w.hold(&now, row, env); err != nil {
 			return now, err
@@ -170,7 +174,7 @@ func (w *followWork) once(ctx context.Context, e *Engine, s *PreparedStep) (foll
 }
 
 // hold holds one row against what it has to be.
-func (w *followWork) hold(now *followed, row, env map[string]any) error {
+func (w *followWork) hold(now *followProgress, row, env map[string]any) error {
 	within := maps.Clone(env)
 	within[w.Each] = row
 	arrived, err := w.until.Holds(within)
@@ -203,7 +207,7 @@ func (w *followWork) hold(now *followed, row, env map[string]any) error {
 
 // missing counts what is not even listed: those that were there when the run began, and as many as their number says. No row at all is
 // none that has arrived.
-func (w *followWork) missing(now *followed, env map[string]any, absent []string) error {
+func (w *followWork) missing(now *followProgress, env map[string]any, absent []string) error {
 	for _, name := range absent {
 		now.all++
 		now.but, now.waits = append(now.but, name+" (it is not listed any more)"), append(now.waits, name)
@@ -231,8 +235,8 @@ func (w *followWork) missing(now *followed, env map[string]any, absent []string)
 }
 
 // end says who has not arrived; the run goes on.
-func (w *followWork) end(e *Engine, now followed, waited time.Duration) error {
-	e.following = nil
+func (w *followWork) end(e *Engine, now followProgress, waited time.Duration) error {
+	*followed.Of(e) = following{}
 	if len(now.odd) > 0 {
 		e.console.Emit(event.Note{Level: event.Warning, Text: "not followed: " + strings.Join(now.odd, "; ")})
 	}
@@ -241,6 +245,6 @@ func (w *followWork) end(e *Engine, now followed, waited time.Duration) error {
 	}
 	text := fmt.Sprintf("%d of %d have arrived after %s; not: %s", now.arrived, now.all, units.Words(waited.Round(time.Second)), strings.Join(now.but, "; "))
 	e.console.Emit(event.Note{Level: event.Warning, Text: text})
-	e.but = append(e.but, now.but...)
+	e.Account.Miss(now.but...)
 	return nil
 }

@@ -66,7 +66,7 @@ func (w *outlastWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	}
 	r.begun = e.console.Clock().Now()
 	e.console.Emit(event.Mark{Text: "restart by itself: " + w.pending})
-	e.patience.until = r.begun.Add(s.Timeout)
+	e.TakeUntil(r.begun.Add(s.Timeout))
 	return r.through(ctx)
 }
 
@@ -76,14 +76,14 @@ func (r *restarting) outlast(ctx context.Context, name string) error {
 	if !known {
 		return fmt.Errorf("“%s” is not pending: nothing runs out", name)
 	}
-	r.patience.outlasts = true
+	r.Outlast()
 	for known {
 		now := r.console.Clock().Now()
 		if now.After(open.Until.Add(grace)) {
 			break
 		}
 		left := max(0, open.Until.Sub(now))
-		r.patience.until = open.Until.Add(2 * grace) // what is said here comes first
+		r.TakeUntil(open.Until.Add(2 * grace)) // what is said here comes first
 		r.console.Emit(event.StepNow{
 			ID: r.s.ID, Doing: "Waits until it runs out: " + open.Says, Awaiting: "in " + units.Words(left.Round(time.Second)) + ", then a restart", Timeout: left + grace, Left: left + r.s.Expected,
 		})

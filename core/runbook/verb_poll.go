@@ -133,7 +133,7 @@ func (w *pollWork) once(ctx context.Context, e *Engine, s *PreparedStep) error {
 // readingsSay is all that readings say, to see whether anything changes.
 func (e *Engine) readingsSay(readings []*dialect.CompiledReading) string {
 	var out strings.Builder
-	for _, fact := range e.facts.All() {
+	for _, fact := range e.console.Facts().All() {
 		for _, reading := range readings {
 			if reading.MakesFact(fact.Name) {
 				fmt.Fprintf(&out, "%s=%s %v\n", fact.Name, fact.Text, fact.Value) // rows differ by their columns

@@ -121,7 +121,7 @@ func (w *provisionWork) Do(ctx context.Context, e *Engine, s *PreparedStep) erro
 	}
 	v.lookout = provision.NewLookout(everybody, v.on, e.console.Clock())
 	e.now(s, "Looks for another DHCP server on "+v.on.Name, "its answer, within "+units.Words(provision.LooksFor), s.Timeout)
-	if err := e.console.within(ctx, waits, func(ctx context.Context) error {
+	if err := e.console.Waits(ctx, func(ctx context.Context) error {
 		return v.lookout.Alone(ctx)
 	}); err != nil {
 		return err
@@ -278,7 +278,7 @@ func (v *welcome) serve(ctx context.Context, opt provision.Options, everybody ne
 		cancel()
 		<-over
 	}()
-	err = e.console.within(ctx, waits, func(ctx context.Context) error {
+	err = e.console.Waits(ctx, func(ctx context.Context) error {
 		ctx, stop := context.WithCancelCause(ctx) // a question that is open ends with the server, too
 		defer stop(nil)
 		defer context.AfterFunc(serving, func() { stop(context.Cause(serving)) })()
@@ -478,7 +478,8 @@ func (v *welcome) has(c provision.Course) (bool, error) {
 	}
 	v.desk.Finish(v.mac)
 	v.made["newcomer"] = Plain{made}
-	v.tried, v.Engine.changed = true, true
+	v.Account.Try()
+	v.Account.Change(true)
 	v.console.Emit(event.Fact{Name: "newcomer.address", Value: c.Addr.String(), Source: "DHCP"})
 	return true, nil
 }

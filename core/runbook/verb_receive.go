@@ -87,8 +87,9 @@ func (w *receiveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	if _, err := e.listen(at, name); err != nil {
 		return err
 	}
-	endings := e.dock.Endings()
-	closeSlot, err := e.dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: w.most}, at.protocol)
+	dock := stages.Of(e).dock
+	endings := dock.Endings()
+	closeSlot, err := dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: w.most}, at.protocol)
 	if err != nil {
 		return err
 	}
@@ -102,7 +103,7 @@ func (w *receiveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 // awaitUpload waits for the transfer's end and reads the file back. An upload of somebody else's than the device, where its address
 // is known, ends nothing: it may have failed, or given way.
 func (e *Engine) awaitUpload(ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
-	return e.console.within(ctx, waits, func(ctx context.Context) error { return e.uploadOf(ctx, endings, path, device) })
+	return e.console.Waits(ctx, func(ctx context.Context) error { return e.uploadOf(ctx, endings, path, device) })
 }
 
 func (e *Engine) uploadOf(ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {

@@ -32,7 +32,7 @@ func (w *reckonWork) Do(_ context.Context, e *Engine, s *PreparedStep) error {
 		return err
 	}
 	e.tellFlash(event.FlashReckoned)
-	for _, words := range burnWords(b, e.flash.File) {
+	for _, words := range burnWords(b, burns.Of(e).now.File) {
 		e.console.Emit(event.Note{Level: event.Info, Text: words})
 	}
 	return nil

@@ -141,7 +141,7 @@ func (w *restartWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	case err != nil:
 		return err
 	}
-	e.changed = e.changed || b.action.Alters()
+	e.Account.Change(b.action.Alters())
 	return r.through(ctx)
 }
 
@@ -156,8 +156,8 @@ func (r *restarting) through(ctx context.Context) error {
 	took := e.console.Clock().Since(r.begun)
 	e.made["restart"] = Plain{map[string]any{"took": units.Words(took), "away": units.Words(r.away())}}
 	e.console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Words(took), r.comparedWords(took))})
-	e.facts.Change() // whatever was read while it went down is old as well
-	e.ownChanges++
+	e.console.Changed() // whatever was read while it went down is old as well
+	e.Account.Own()
 	if r.w.Then != "" {
 		e.now(s, "Logs in again", "mode "+e.p.Dialect.ModeTitle(r.w.Then), s.Timeout)
 		if err := e.be(ctx, s, []string{r.w.Then}); err != nil {
@@ -285,7 +285,7 @@ func (r *restarting) reached(ctx context.Context) error {
 		return nil
 	}
 	since := r.console.Clock().Now()
-	return r.console.within(ctx, waits, func(ctx context.Context) error {
+	return r.console.Waits(ctx, func(ctx context.Context) error {
 		return w.Await(ctx, func(states []reach.State) bool {
 			for _, state := range states {
 				if state.Watched.String() == r.watched {

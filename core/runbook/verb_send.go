@@ -126,6 +126,9 @@ func (w *sendWork) Tells(p *planner, s *PreparedStep) Told {
 	return t
 }
 
+// receiving is that the device was made to receive and did not come back from that yet.
+var receiving = new(Kept[bool])
+
 const (
 	sendRetries = 20 // a line with errors is worth more tries than a silent one
 	sendAnswer  = 6 * time.Second
@@ -163,7 +166,7 @@ func (w *sendWork) overLine(ctx context.Context, e *Engine, s *PreparedStep, img
 	defer file.Close()
 	doing := fmt.Sprintf("Sends %s by %s", img.Name, variant)
 	e.now(s, doing, "the receiver", s.Timeout)
-	e.receiving = true
+	*receiving.Of(e) = true
 	b, err := e.typeAction(ctx, s, w.doing)
 	if err != nil {
 		return err
@@ -264,7 +267,7 @@ func (e *Engine) afterSend(ctx context.Context, b *begun) error {
 		if err != nil {
 			return err
 		}
-		e.receiving = false
+		*receiving.Of(e) = false
 		text := b.way.Fail.Find(v.Output())
 		switch {
 		case v.Commands != b.ours:
@@ -279,7 +282,7 @@ func (e *Engine) afterSend(ctx context.Context, b *begun) error {
 		case b.way.Done != nil && !b.way.Done.Matches(v.Output()):
 			return fmt.Errorf("after “%s” the device did not say that it has the file (looked for %s): %s", b.command, b.way.Way.Done, lastLines(v.Output()))
 		default:
-			e.changed = e.changed || b.action.Alters()
+			e.Account.Change(b.action.Alters())
 			return nil
 		}
 	}
@@ -316,11 +319,11 @@ func (w *sendWork) putFile(ctx context.Context, e *Engine, s *PreparedStep, img 
 		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Rate: p.Rate, Left: p.Left})
 	}}
 	end := event.TransferEnd{ID: id, Outcome: event.Done}
-	err = e.console.within(ctx, moves, func(ctx context.Context) (err error) {
+	err = e.console.Moves(ctx, func(ctx context.Context) (err error) {
 		end.Bytes, end.Took, err = put.Do(ctx)
 		return err
 	})
-	e.changed = e.changed || err == nil
+	e.Account.Change(err == nil)
 	if err != nil && ctx.Err() == nil && ended(shell) {
 		err = NoticeLoss(ctx, e.console, err)
 	}

@@ -138,17 +138,18 @@ func (w *serveWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	if err != nil {
 		return err
 	}
-	if before := e.withdraw[name]; before != nil {
+	stage := stages.Of(e)
+	if before := stage.withdraw[name]; before != nil {
 		before()
 	}
 	offer := serve.OfferOf(img, name)
-	withdraw, err := e.dock.Offer(offer, at.protocol)
+	withdraw, err := stage.dock.Offer(offer, at.protocol)
 	if err != nil {
 		return err
 	}
-	e.withdraw[name] = withdraw
+	stage.withdraw[name] = withdraw
 	var results []preflight.Result
-	e.dock.Checking(func() {
+	stage.dock.Checking(func() {
 		results = preflight.Run(ctx, preflight.Plan{
 			Network: e.p.Kit.Network, Clock: e.console.Clock(), Protocol: at.protocol, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said, By: e.switches(),
 		})
@@ -254,18 +255,39 @@ func (e *Engine) prefixOf(device string) (prefix netip.Prefix, err error) {
 	return netip.Prefix{}, err
 }
 
+// stage is what a run offers the device.
+type stage struct {
+	dock     *serve.Dock // nil until a step serves
+	withdraw map[string]func()
+}
+
+var stages = new(Kept[stage])
+
+// open makes a stage that ends with the run.
+func (s *stage) open(e *Engine) {
+	s.dock = serve.NewDock(context.Background(), serve.Options{Network: e.p.Kit.Network, Clock: e.console.Clock(), Emit: e.console.Emit, OldBy: "legacy: true in the step that serves"})
+	s.withdraw = map[string]func(){}
+	e.AtEnd(func() {
+		for _, withdraw := range s.withdraw {
+			withdraw()
+		}
+		s.dock.Close()
+	})
+}
+
 // listen starts its server, or finds it running, and tells by which words the device is to use it.
 func (e *Engine) listen(w where, name string) (serve.Endpoint, error) {
-	if e.dock == nil {
-		e.dock = serve.NewDock(context.Background(), serve.Options{Network: e.p.Kit.Network, Clock: e.console.Clock(), Emit: e.console.Emit, OldBy: "legacy: true in the step that serves"})
+	stage := stages.Of(e)
+	if stage.dock == nil {
+		stage.open(e)
 	}
 	if w.legacy {
-		e.dock.LetOldIn()
+		stage.dock.LetOldIn()
 	}
 	if w.device.IsValid() {
-		e.dock.Expect(w.device.Addr())
+		stage.dock.Expect(w.device.Addr())
 	}
-	place, err := e.dock.Listen(w.protocol, w.at)
+	place, err := stage.dock.Listen(w.protocol, w.at)
 	if err != nil {
 		r := preflight.ListenWords(w.protocol, w.at, err, e.switches())
 		e.tellPreflight(r)

@@ -33,6 +33,6 @@ func (b *snapshotBody) Compile(c *Compiler) Work {
 
 // Do implements Doer.
 func (w *snapshotWork) Do(_ context.Context, e *Engine, _ *PreparedStep) error {
-	e.made[w.name] = Plain{e.facts.Tree()}
+	e.made[w.name] = Plain{e.console.Facts().Tree()}
 	return nil
 }

@@ -47,12 +47,12 @@ func (w *upgradeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 	if err != nil {
 		return err
 	}
-	path, err := e.p.chain(name, w.to, e.facts)
+	path, err := e.p.chain(name, w.to, e.console.Facts())
 	if err != nil {
 		return err
 	}
 	e.made["upgrades"] = upgrades(path.Steps)
-	e.console.Emit(e.p.upgradeEvent(e.facts, e.p.Images[w.to], path))
+	e.console.Emit(e.p.upgradeEvent(e.console.Facts(), e.p.Images[w.to], path))
 	if path.Downgrade {
 		return e.askDowngrade(ctx, s, e.p.Images[w.to])
 	}
@@ -61,7 +61,7 @@ func (w *upgradeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error 
 
 // askDowngrade holds before a way that leads back: what a newer release has converted, the older one may not read.
 func (e *Engine) askDowngrade(ctx context.Context, s *PreparedStep, wanted *image.Image) error {
-	running, _ := e.facts.Get(image.FactRelease)
+	running, _ := e.console.Facts().Get(image.FactRelease)
 	answer, err := e.console.Ask(ctx, event.Ask{
 		Form: event.FormHold, Step: s.ID, Title: e.title(s), Answers: []string{Approve, StopHere}, Changed: e.mayHaveChanged(), Pending: e.pendingWords(), Now: e.console.Present(),
 		Text: fmt.Sprintf("This is a downgrade: %s runs, %s is older. What the newer release has converted, the older one may not read.", running.Text, wanted.Says[image.SaysRelease]),

@@ -65,6 +65,12 @@ func (w *writeWork) Types(p *planner, _ *PreparedStep) []Typed {
 	return typed
 }
 
+// Approved implements approved: it writes what was approved when its place was erased, and nothing but that is lost by it.
+func (w *writeWork) Approved(e *Engine) bool {
+	burn := burns.Of(e)
+	return burn.erased != nil && sameBurn(*burn.erased, burn.now)
+}
+
 // Do implements Doer.
 func (w *writeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	err := e.flashing(ctx, s, w.doing, w.burning, event.FlashWriting, event.FlashWritten)
@@ -79,7 +85,7 @@ func (w *writeWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 		return err
 	}
 	got, err := w.same.got.Value(e.env())
-	e.flash.Checksum = expression.Format(got)
+	burns.Of(e).now.Checksum = expression.Format(got)
 	e.tellFlash(event.FlashVerified)
 	return err
 }

@@ -54,7 +54,7 @@ func (w *sendWork) intoWindow(ctx context.Context, e *Engine, s *PreparedStep, i
 	name = cmp.Or(name, img.Name)
 	v := &window{Engine: e, s: s, img: img, to: to, name: name, told: event.Window{ID: "send " + to.String(), To: to.String(), State: event.WindowAwaited, Hand: strings.TrimSpace(hand)}}
 	v.awaits("the loader's window to open")
-	tried := e.tried
+	tried := e.Account.Tried()
 	if err := e.alters(ctx, s, "TFTP put of "+name+" to "+to.Addr().String()); err != nil {
 		return err
 	}
@@ -66,7 +66,9 @@ func (w *sendWork) intoWindow(ctx context.Context, e *Engine, s *PreparedStep, i
 	}
 	err = v.put(ctx)
 	if err != nil && !v.opened {
-		e.tried = tried // it took nothing
+		if !tried { // it took nothing
+			e.Account.NotTried()
+		}
 		err = fmt.Errorf("the loader at %s never answered, in %d tries: %w", to.Addr(), v.told.Tries, err)
 	}
 	return err
@@ -117,7 +119,7 @@ func (v *window) put(ctx context.Context) error {
 		e.console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
 	}}
 	var result tftp.Result
-	err := e.console.within(ctx, moves, func(ctx context.Context) (err error) {
+	err := e.console.Moves(ctx, func(ctx context.Context) (err error) {
 		trying, stop := v.unlessFlowing(ctx)
 		defer stop(nil)
 		asked := v.askHand(trying, stop)
@@ -132,7 +134,7 @@ func (v *window) put(ctx context.Context) error {
 		e.console.Emit(event.Note{Level: event.Warning, Text: err.Error() + ": what runs afterwards will tell"})
 		err = nil
 	}
-	e.changed = e.changed || err == nil
+	e.Account.Change(err == nil)
 	v.tell(map[bool]string{true: event.WindowTaken, false: event.WindowMissed}[err == nil])
 	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Resent: result.Resent, Took: result.Took}
 	end.Outcome, end.Message = event.OutcomeOf(err)

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"pilotrix/core/clock"
+	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/reach"
@@ -23,6 +24,18 @@ import (
 
 // console is the session as the runbook engine sees it.
 type console struct{ s *Session }
+
+// Facts implements runbook.Console.
+func (c console) Facts() *device.Facts { return c.s.Facts() }
+
+// Learn implements runbook.Console.
+func (c console) Learn(fact device.Fact) device.Fact {
+	before, _ := c.s.facts.Set(fact)
+	return before
+}
+
+// Changed implements runbook.Console.
+func (c console) Changed() { c.s.facts.Change() }
 
 func (c console) Clock() clock.Clock { return c.s.opt.Clock }
 

@@ -608,7 +608,7 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result,
 	if !begun {
 		return runbook.Result{}, errors.New("a runbook is running already")
 	}
-	engine := runbook.NewEngine(p, console{s}, &s.facts)
+	engine := runbook.NewEngine(p, console{s})
 	engine.Beside(others)
 	result := engine.Run(ctx)
 	result.Message = s.hub.Clean(result.Message)
@@ -649,7 +649,7 @@ func (s *Session) ReadAnew(ctx context.Context) error {
 	if !begun {
 		return errors.New("a runbook is running already")
 	}
-	return runbook.NewEngine(p, console{s}, &s.facts).Read(ctx)
+	return runbook.NewEngine(p, console{s}).Read(ctx)
 }
 
 // Await returns the first view for which ready holds.
