@@ -279,6 +279,25 @@ func (c *Compiler) way(key, who string, way *dialect.CompiledWay, known names, s
 	}
 }
 
+// Uses notes that a step reads names by itself.
+func (c *Compiler) Uses(key string, names []string) { c.uses(key, names, false) }
+
+// Hashing checks what has the device compute the digests of files in one of its stores.
+func (c *Compiler) Hashing(store *dialect.CompiledFiles) {
+	known := c.names
+	known.extra = []string{"file", dialect.Hashed}
+	c.Goes("", store.Hashing.In...)
+	c.Takes(store.Hashing.Timeout, store.Hashing.Where)
+	c.typed("", fmt.Sprintf("reading %q", store.Hash), store.Hashing.Command, known, nil)
+}
+
+// WarnUnlessHeld warns of a step that destroys something, in words, and does not hold before it.
+func (c *Compiler) WarnUnlessHeld(key, what string) {
+	if c.step.Hold == "" {
+		c.file.Warn(c.At(key), "%s, and the step does not hold before it", what)
+	}
+}
+
 // Name checks a name that a step, or a loop, makes.
 func (c *Compiler) Name(key, name string) {
 	switch {

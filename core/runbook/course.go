@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"slices"
 	"time"
 
 	"pilotrix/core/event"
@@ -58,12 +57,8 @@ func (e *Engine) plansOf(steps []PreparedStep, here int) (plans []event.StepPlan
 			plan.Cards = s.Verb.Cards
 		}
 		if i >= here {
-			ahead := walk.step(s)
-			plan.Types = typedWords(ahead.Types)
-			if plan.Expected = ahead.Expected; ahead.Skipped != "" { // it takes no time
-				plan.Expected = 0
-			}
-			*walk.gone += plan.Expected
+			ahead := walk.Next(s)
+			plan.Types, plan.Expected = typedWords(ahead.Types), ahead.Takes()
 		}
 		plans = append(plans, plan)
 	}
@@ -72,18 +67,11 @@ func (e *Engine) plansOf(steps []PreparedStep, here int) (plans []event.StepPlan
 
 // planner lays out what is ahead from what is known now. What it takes to be made on the way stays its own.
 func (e *Engine) planner() *planner {
-	p := &planner{Prepared: e.p, env: cloneTree(e.openEnv()), facts: e.console.Facts(), locks: e.p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
+	mode := ""
 	if v := e.console.Device(); v.AtPrompt {
-		p.mode = v.Mode
+		mode = v.Mode
 	}
-	open, now := slices.Clone(e.console.Pending()), e.console.Clock().Now()
-	for i := range open { // the plan's time begins with nought
-		if until := &open[i].Until; !until.IsZero() {
-			*until = time.Time{}.Add(max(1, until.Sub(now)))
-		}
-	}
-	p.locks.Assume(open)
-	return p
+	return e.p.Ahead(cloneTree(e.openEnv()), e.console.Facts(), mode, e.console.Pending(), e.console.Clock().Now())
 }
 
 // deadlinesMoved reports whether what the device does by itself has changed since that was asked last: what is ahead takes another time then.

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"pilotrix/core/dialect"
-	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/reckon"
 	"pilotrix/core/source"
@@ -167,17 +166,6 @@ func (d *doing) env(outer map[string]any, way *dialect.CompiledWay) (map[string]
 		env[name] = value
 	}
 	return env, nil
-}
-
-// masks makes the secrets known that stand in the command of a way, so that nobody is shown them, and reports whether
-// there are any.
-func (e *Engine) masks(way *dialect.CompiledWay, env map[string]any) bool {
-	for _, name := range way.Secret {
-		if value, is := env[name].(string); is {
-			e.console.Emit(event.Secret{What: name, Value: value})
-		}
-	}
-	return len(way.Secret) > 0
 }
 
 // gate says of an action that not every release has what that means here, empty where it is there.

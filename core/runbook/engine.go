@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"pilotrix/core/device"
+	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 )
 
@@ -96,8 +97,9 @@ func (e *Engine) Run(ctx context.Context) Result {
 // lead back to the beginning of a phase.
 func (e *Engine) runSteps(ctx context.Context, steps []PreparedStep, course bool) error {
 	for i := 0; i < len(steps); {
-		if steps[i].loop != nil {
-			unrolled, err := e.unroll(steps, i)
+		if steps[i].Loops() {
+			e.step = nil
+			unrolled, err := e.p.Unroll(steps, i, e.env(), e.made)
 			if err != nil {
 				return fmt.Errorf("phase “%s”: %w", steps[i].Phase, err)
 			}
@@ -291,4 +293,35 @@ func (e *Engine) openEnv() map[string]any {
 // now tells what a step does and waits for.
 func (e *Engine) now(s *PreparedStep, doing, awaiting string, timeout time.Duration) {
 	e.console.Emit(event.StepNow{ID: s.ID, Doing: doing, Awaiting: awaiting, Timeout: timeout})
+}
+
+// Read takes the readings of a runbook that only reads, without being a run: what one of them cannot tell keeps none
+// of the others from being taken. It reports what could not be read.
+func (e *Engine) Read(ctx context.Context) (failed error) {
+	defer e.console.Release("what was to be read was read")
+	e.run = ctx
+	for i := range e.p.Steps {
+		s := &e.p.Steps[i]
+		e.step = s
+		err := e.attempt(ctx, s, 1)
+		if ctx.Err() != nil || errors.Is(err, ErrHelm) || errors.Is(err, ErrLineLost) {
+			return err
+		}
+		if err != nil {
+			failed = errors.Join(failed, fmt.Errorf("%s: %w", e.title(s), err))
+			e.console.Emit(event.Note{Level: event.Warning, Text: e.title(s) + ": " + err.Error()})
+		}
+	}
+	return failed
+}
+
+// masks makes the secrets known that stand in the command of a way, so that nobody is shown them, and reports whether
+// there are any.
+func (e *Engine) masks(way *dialect.CompiledWay, env map[string]any) bool {
+	for _, name := range way.Secret {
+		if value, is := env[name].(string); is {
+			e.console.Emit(event.Secret{What: name, Value: value})
+		}
+	}
+	return len(way.Secret) > 0
 }

@@ -79,8 +79,6 @@ func (e *Engine) needsNobody(s *PreparedStep, try int) bool {
 	return s.repeatable() && (try <= s.Retry || e.repeatsFrom(s))
 }
 
-func (s *PreparedStep) repeatable() bool { return s.Verb == nil || s.Verb.Repeatable }
-
 // onFailure is what a failure of the step leads to, empty when the operator is asked.
 func (e *Engine) onFailure(s *PreparedStep) string {
 	if s.Failure.Do != "" || s.Failure.RepeatFrom != "" {

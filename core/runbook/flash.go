@@ -37,7 +37,7 @@ func (b Burning) compile(c *Compiler) burning {
 		c.Complain("", "dialect %s knows of no flash", c.Dialect().Dialect)
 	}
 	w := burning{b.File, c.Template("part", b.Part)}
-	c.uses("", c.Dialect().FlashFacts(), false)
+	c.Uses("", c.Dialect().FlashFacts())
 	c.Makes(burnMakes...)
 	return w
 }

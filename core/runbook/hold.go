@@ -121,22 +121,6 @@ func (e *Engine) approvedBefore(s *PreparedStep) bool {
 // typesOf is what a step types from here, in words: the same as its plan says, with what is known now.
 func (e *Engine) typesOf(s *PreparedStep) []string { return typedWords(e.planner().work(s)) }
 
-// rests are the names that a hold rests on: what it says, and what its step is about to type.
-func (s *PreparedStep) rests() (names []string) {
-	if s.Hold == "" {
-		return nil
-	}
-	for _, o := range s.ops {
-		switch o.kind {
-		case opChange:
-			return names
-		case opUse:
-			names = append(names, o.name)
-		}
-	}
-	return names
-}
-
 // factsOf are the facts behind names.
 func (e *Engine) factsOf(names []string) (facts []device.Fact) {
 	for _, fact := range e.console.Facts().All() {

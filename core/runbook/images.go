@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"pilotrix/core/event"
 	"pilotrix/core/image"
 )
 
@@ -76,37 +75,7 @@ func usable(item image.Item) error {
 	case item.Problem != "":
 		return fmt.Errorf("%s cannot be used: %s", item.Name, item.Problem)
 	case item.Broken():
-		return fmt.Errorf("%s", item.FitTo(noFacts).Words())
+		return fmt.Errorf("%s", item.FitTo(NoFacts).Words())
 	}
 	return nil
-}
-
-// unpackers is what unpacks images, and removes what it has unpacked with the run.
-var unpackers = new(Kept[image.Unpacker])
-
-// ready makes a plain file of an image and holds that it is still the one that was checked.
-func (e *Engine) ready(ctx context.Context, s *PreparedStep, img *image.Image) (*image.Image, error) {
-	if img.Packed() {
-		unpacker := unpackers.Of(e)
-		if unpacker.In == "" {
-			unpacker.In = e.p.Kit.Folder
-			e.AtEnd(func() {
-				if err := unpacker.Close(); err != nil {
-					e.console.Emit(event.Note{Level: event.Warning, Text: "what was unpacked is left behind: " + err.Error()})
-				}
-			})
-		}
-		return unpacker.Plain(ctx, img, func() { e.now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Timeout) })
-	}
-	e.now(s, "Hashes "+img.Name, "the disk", s.Timeout)
-	now, err := image.Open(img.Path, nil)
-	if err != nil {
-		return nil, err
-	}
-	if now.SHA256 != img.SHA256 {
-		return nil, fmt.Errorf("%s changed since it was checked (sha256 %.12s…, was %.12s…)", img.Path, now.SHA256, img.SHA256)
-	}
-	same := *img
-	same.Modified = now.Modified // it may have been touched
-	return &same, nil
 }

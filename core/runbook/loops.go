@@ -4,32 +4,15 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
+	"time"
 
 	"pilotrix/core/device"
 	"pilotrix/core/expression"
 )
 
-var noFacts = &device.Facts{}
-
-// unroll replaces a phase with a loop, which begins at step i, by one copy of its steps for each of the
-// list. A phase for an empty list is left out.
-func (e *Engine) unroll(steps []PreparedStep, i int) ([]PreparedStep, error) {
-	round := steps[i].loop
-	end := i
-	for end < len(steps) && steps[end].loop == round {
-		end++
-	}
-	e.step = nil
-	rounds, err := rounds(round, e.env())
-	if err != nil {
-		return nil, err
-	}
-	var unrolled []PreparedStep
-	for n, vars := range rounds {
-		unrolled = append(unrolled, e.p.copies(steps[i:end], round, n, vars, e.made)...)
-	}
-	return slices.Concat(steps[:i:i], unrolled, steps[end:]), nil
-}
+// NoFacts are those of a device of which nothing is known.
+var NoFacts = &device.Facts{}
 
 // rounds evaluates a loop's list, each row under the loop's name.
 func rounds(round *loop, env map[string]any) (all []map[string]any, err error) {
@@ -84,7 +67,7 @@ func rowsOf(in *expression.Guard, text string, env map[string]any) (rows []map[s
 func (p *Prepared) copies(steps []PreparedStep, round *loop, n int, vars map[string]any, made Made) (out []PreparedStep) {
 	row, _ := vars[round.Each].(map[string]any)
 	images := made.files(round.Each, row)
-	env := p.Env(noFacts)
+	env := p.Env(NoFacts)
 	maps.Copy(env, vars)
 	for j, s := range steps {
 		s.loop, s.vars, s.images = nil, vars, images
@@ -95,6 +78,51 @@ func (p *Prepared) copies(steps []PreparedStep, round *loop, n int, vars map[str
 		out = append(out, s)
 	}
 	return out
+}
+
+// LoopsTake is what the loops over a value, under its name, are expected to take.
+func (p *Prepared) LoopsTake(name string, value Value) (total time.Duration) {
+	env := p.Env(NoFacts)
+	env[name] = value.Tree()
+	for i := 0; i < len(p.Steps); i++ {
+		loop := p.Steps[i].loop
+		if loop == nil {
+			continue
+		}
+		end := i
+		for end < len(p.Steps) && p.Steps[end].loop == loop {
+			end++
+		}
+		all, err := rounds(loop, env)
+		if err == nil && strings.HasPrefix(string(loop.In), name) {
+			for n, vars := range all {
+				for _, s := range p.copies(p.Steps[i:end], loop, n, vars, Made{name: value}) {
+					total += s.Expected
+				}
+			}
+		}
+		i = end - 1
+	}
+	return total
+}
+
+// Unroll replaces a phase with a loop, which begins at step i, by one copy of its steps for each of the list. A phase for an empty
+// list is left out.
+func (p *Prepared) Unroll(steps []PreparedStep, i int, env map[string]any, made Made) ([]PreparedStep, error) {
+	round := steps[i].loop
+	end := i
+	for end < len(steps) && steps[end].loop == round {
+		end++
+	}
+	rounds, err := rounds(round, env)
+	if err != nil {
+		return nil, err
+	}
+	var unrolled []PreparedStep
+	for n, vars := range rounds {
+		unrolled = append(unrolled, p.copies(steps[i:end], round, n, vars, made)...)
+	}
+	return slices.Concat(steps[:i:i], unrolled, steps[end:]), nil
 }
 
 // letters counts rounds: a, b, … z, aa, ab, …

@@ -71,6 +71,14 @@ type PlanStep struct {
 	Skipped      string        `json:"skipped,omitempty"` // why it is not needed, where that is known before
 }
 
+// Takes is how long it is expected to take: no time where it is not needed.
+func (s PlanStep) Takes() time.Duration {
+	if s.Skipped != "" {
+		return 0
+	}
+	return s.Expected
+}
+
 // Deadline is something that the device does by itself, as a plan sees it: begun by a step, or dealt with by it.
 type Deadline struct {
 	Name   string        `json:"name"`
@@ -103,20 +111,36 @@ type planner struct {
 	gone    *time.Duration // what the steps before are expected to take
 }
 
+// newPlanner begins where nothing is typed yet.
+func newPlanner(p *Prepared, env map[string]any, facts *device.Facts) *planner {
+	return &planner{Prepared: p, env: env, facts: facts, locks: p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
+}
+
+// Ahead begins in the middle of a run: at a mode, empty for an unknown one, with what is pending now.
+func (p *Prepared) Ahead(env map[string]any, facts *device.Facts, mode string, pending []dialect.Open, now time.Time) *planner {
+	walk := newPlanner(p, env, facts)
+	walk.mode = mode
+	open := slices.Clone(pending)
+	for i := range open { // the plan's time begins with nought
+		if until := &open[i].Until; !until.IsZero() {
+			*until = time.Time{}.Add(max(1, until.Sub(now)))
+		}
+	}
+	walk.locks.Assume(open)
+	return walk
+}
+
 // Plan lays out what a run would do. Values that only the device can tell stay as ${…}, and a loop over
 // what only it can tell stays one; facts that are assumed take the place of what would be read.
 func (p *Prepared) Plan(assumed *device.Facts) Plan {
 	steps, env := p.unrolled(assumed)
 	plan := Plan{Runbook: p.Book.Runbook, Title: p.titleWords(env), Dialect: p.Dialect.Dialect, About: p.aboutRollback(env)}
-	walk := &planner{Prepared: p, env: env, facts: assumed, locks: p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
+	walk := newPlanner(p, env, assumed)
 	plan.Answers, plan.Identity = walk.answers(), walk.whichDevice()
 	for i := range steps {
-		step := walk.step(&steps[i])
+		step := walk.Next(&steps[i])
 		plan.Steps = append(plan.Steps, step)
-		if step.Skipped == "" {
-			plan.Expected += step.Expected
-		}
-		*walk.gone = plan.Expected
+		plan.Expected += step.Takes()
 	}
 	walk.mode = ""
 	for i := range p.Rollback {
@@ -168,6 +192,9 @@ func (p *Prepared) readOf(l *loop) bool {
 	return slices.ContainsFunc(names, p.Dialect.Knows)
 }
 
+// passes lets the time of a step pass.
+func (p *planner) passes(step PlanStep) { *p.gone += step.Takes() }
+
 // inside is the planner as it is within a step. What mode another line is in is not known.
 func (p *planner) inside(s *PreparedStep) planner {
 	within := *p
@@ -209,6 +236,13 @@ func (p *planner) reads(s *PreparedStep) (typed []Typed) {
 		}
 	}
 	return typed
+}
+
+// Next is a step as it is announced, and goes on after it.
+func (p *planner) Next(s *PreparedStep) PlanStep {
+	step := p.step(s)
+	p.passes(step)
+	return step
 }
 
 func (p *planner) step(s *PreparedStep) PlanStep {

@@ -5,10 +5,8 @@ import (
 	"fmt"
 	"time"
 
-	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
-	"pilotrix/core/reach"
 	"pilotrix/core/reckon"
 )
 
@@ -20,30 +18,6 @@ func (p *Prepared) network(baud int, trip time.Duration) reckon.Way {
 		w.Baud, w.Framing = baud, framing
 	}
 	return w
-}
-
-// tellEstimates tells what each protocol would take for a file.
-func (e *Engine) tellEstimates(img *image.Image, chosen string) {
-	baud, _ := e.console.Speed()
-	told := event.Estimates{File: img.Name, Size: img.Size}
-	for _, one := range reckon.Estimates(img.Size, e.p.network(baud, e.measuredTrip())) {
-		told.All = append(told.All, event.Estimate{Protocol: one.Protocol, Terms: one.Terms, Time: one.Time, Why: one.Why, Warn: one.Warn, Chosen: one.Protocol == chosen})
-	}
-	e.console.Emit(told)
-}
-
-// measuredTrip is the last round trip that a watch saw, 0 when none did.
-func (e *Engine) measuredTrip() (trip time.Duration) {
-	w := e.console.Reach()
-	if w == nil {
-		return 0
-	}
-	for _, state := range w.States() {
-		if state.Watched.Kind == reach.ICMP && state.Last.Held {
-			trip = state.Last.Trip
-		}
-	}
-	return trip
 }
 
 // reckons are the estimates for a file that is staged, in words.

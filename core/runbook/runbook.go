@@ -18,7 +18,7 @@ import (
 type Runbook struct {
 	Document
 	file  *source.File
-	stays bool // it begins in the mode that all of its steps work in: nothing is typed to go to another one
+	stays bool // see StayInMode
 }
 
 // Load reads a runbook file.
@@ -42,6 +42,9 @@ func Parse(name string, data []byte) (*Runbook, error) {
 	r.file = f
 	return r, r.checkForm()
 }
+
+// StayInMode says that the runbook begins in the mode that all of its steps work in: nothing is typed to go to another one.
+func (r *Runbook) StayInMode() { r.stays = true }
 
 // checkForm checks what needs no dialect.
 func (r *Runbook) checkForm() error {

@@ -1,7 +1,6 @@
 package runbook
 
 import (
-	"reflect"
 	"slices"
 	"strings"
 
@@ -94,19 +93,4 @@ func insideWords(item image.Item) string {
 		return ""
 	}
 	return item.Path[strings.LastIndexAny(item.Path, `/\`)+1:]
-}
-
-// shelfSaid is the shelf as it was shown last.
-var shelfSaid = new(Kept[event.Shelf])
-
-// tellShelf tells the shelf when something about it, or its fit, is new.
-func (e *Engine) tellShelf() {
-	if e.p.Kit.Shelf == nil {
-		return
-	}
-	told := ShelfEvent(e.p.Kit.Shelf, e.p.Dialect, e.console.Facts())
-	if last := shelfSaid.Of(e); !reflect.DeepEqual(told, *last) {
-		*last = told
-		e.console.Emit(told)
-	}
 }

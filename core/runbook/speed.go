@@ -119,7 +119,7 @@ func (e *Engine) restoreSpeed(ctx context.Context) string {
 	e.console.TakeBack("to put the line's speed back")
 	free, cancel := e.console.Clock().WithTimeout(context.WithoutCancel(ctx), restoreTimeout)
 	defer cancel()
-	_ = e.endReceiver(free) // what it leaves undone shows in the prompts below
+	_ = e.EndReceiver(free) // what it leaves undone shows in the prompts below
 	s := &PreparedStep{ID: "end", Timeout: restoreTimeout, Common: Common{Step: "Put the speed back"}}
 	e.now(s, fmt.Sprintf("Puts the speed back to %d baud", e.speed.before), "a clean prompt", restoreTimeout)
 	_, err := e.wake(free, 2, time.Second)

@@ -115,10 +115,14 @@ func (c *steered) within(ctx context.Context, kind kind, do func(context.Context
 }
 
 // Waits does something that waits for the device, or for time: it is gone on with when the helm is given back.
-func (c *steered) Waits(ctx context.Context, do func(context.Context) error) error { return c.within(ctx, waits, do) }
+func (c *steered) Waits(ctx context.Context, do func(context.Context) error) error {
+	return c.within(ctx, waits, do)
+}
 
 // Moves does something that moves a file: it ends with the helm, and with the step's time.
-func (c *steered) Moves(ctx context.Context, do func(context.Context) error) error { return c.within(ctx, moves, do) }
+func (c *steered) Moves(ctx context.Context, do func(context.Context) error) error {
+	return c.within(ctx, moves, do)
+}
 
 // once does it until the hand takes the helm, which is ErrHelm then, or the time is over.
 func (c *steered) once(ctx context.Context, p *patience, kind kind, do func(context.Context) error) (over bool, err error) {

@@ -16,6 +16,9 @@ type Step struct {
 	verbs []string // all that were given
 }
 
+// Loops reports whether the step is one of a phase with a loop that is not unrolled yet.
+func (s *PreparedStep) Loops() bool { return s.loop != nil }
+
 // Keys implements source.Mapping.
 func (s *Step) Keys() []string {
 	keys := source.KeysOf(&s.Common)
@@ -50,4 +53,22 @@ func (Step) JSONSchema() *jsonschema.Schema {
 		schema.Properties.Set(verb.Name, body)
 	}
 	return schema
+}
+
+func (s *PreparedStep) repeatable() bool { return s.Verb == nil || s.Verb.Repeatable }
+
+// rests are the names that a hold rests on: what it says, and what its step is about to type.
+func (s *PreparedStep) rests() (names []string) {
+	if s.Hold == "" {
+		return nil
+	}
+	for _, o := range s.ops {
+		switch o.kind {
+		case opChange:
+			return names
+		case opUse:
+			names = append(names, o.name)
+		}
+	}
+	return names
 }

@@ -2,6 +2,7 @@ package runbook
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"pilotrix/core/dialect"
@@ -43,8 +44,8 @@ func (b *actBody) Compile(c *Compiler) Work {
 	if b.By != "" && w.action != nil && len(w.action.By) == 0 {
 		c.Complain("by", "action %q is done in one way only", b.Action)
 	}
-	if w.action != nil && w.action.Danger != "" && c.step.Hold == "" {
-		c.file.Warn(c.At("action"), "action %q %s, and the step does not hold before it", b.Action, w.action.Danger)
+	if w.action != nil && w.action.Danger != "" {
+		c.WarnUnlessHeld("action", fmt.Sprintf("action %q %s", b.Action, w.action.Danger))
 	}
 	if b.Expect != nil {
 		w.readings = c.Readings("expect.read", b.Expect.Read)

@@ -8,7 +8,6 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/sense"
-	"pilotrix/core/transfer/xmodem"
 )
 
 var _ = register(Verb{
@@ -48,7 +47,7 @@ const (
 func (w *catchWork) Do(ctx context.Context, e *Engine, s *PreparedStep) error {
 	c := &catcher{Engine: e, step: s, want: w.Mode}
 	e.now(s, "Looks for the device on the line", "a prompt of mode "+e.p.Dialect.ModeTitle(c.want), s.Timeout)
-	if err := e.endReceiver(ctx); err != nil {
+	if err := e.EndReceiver(ctx); err != nil {
 		return err
 	}
 	for round := 0; ; round++ {
@@ -84,16 +83,6 @@ type catcher struct {
 	asked   string
 }
 
-// endReceiver tells a receiver that an earlier transfer left behind to give up: it would take
-// everything typed for a broken block, for minutes.
-func (e *Engine) endReceiver(ctx context.Context) error {
-	if !*receiving.Of(e) && e.console.Device().Mode != sense.Receiving {
-		return nil
-	}
-	*receiving.Of(e) = false
-	return e.console.Carry(ctx, xmodem.Cancel)
-}
-
 // act does what is known at once: at a prompt, at a receiver, in a mode with a key of its own.
 func (c *catcher) act(ctx context.Context, v sense.State) (caught, acted bool, err error) {
 	switch {
@@ -106,7 +95,7 @@ func (c *catcher) act(ctx context.Context, v sense.State) (caught, acted bool, e
 		_, err := c.console.Await(ctx, func(now sense.State) bool { return now.Count > v.Count })
 		return false, true, err
 	case v.Mode == sense.Receiving:
-		return false, true, c.endReceiver(ctx)
+		return false, true, c.EndReceiver(ctx)
 	case c.wantsKey(v):
 		key, _ := c.p.Dialect.KeyFor(v.Mode)
 		c.pressed = v.Count

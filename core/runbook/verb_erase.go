@@ -27,15 +27,8 @@ type eraseWork struct {
 func (b *eraseBody) Compile(c *Compiler) Work {
 	burning := b.Burning.compile(c)
 	w := &eraseWork{burning, b.Doing.compile(c, "")}
-	c.holds("erases what is in a part of the flash")
+	c.WarnUnlessHeld("", "this erases what is in a part of the flash")
 	return w
-}
-
-// holds warns of a step that destroys and does not ask.
-func (c *Compiler) holds(what string) {
-	if c.step.Hold == "" {
-		c.file.Warn(c.At(""), "this %s, and the step does not hold before it", what)
-	}
 }
 
 // Tells implements teller.

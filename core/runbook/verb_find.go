@@ -44,7 +44,7 @@ func (b *findBody) Compile(c *Compiler) Work {
 		w.places = append(w.places, place)
 		c.Reading("", place.Read)
 		if place.Hashing != nil {
-			c.hashing(place)
+			c.Hashing(place)
 		}
 	}
 	if b.In != "" && len(w.places) == 0 {
@@ -52,15 +52,6 @@ func (b *findBody) Compile(c *Compiler) Work {
 	}
 	c.Makes(findMakes...)
 	return w
-}
-
-// hashing checks the reading that hashes one file: it is told the file's name.
-func (c *Compiler) hashing(place *dialect.CompiledFiles) {
-	known := c.names
-	known.extra = []string{"file", dialect.Hashed}
-	c.Goes("", place.Hashing.In...)
-	c.Takes(place.Hashing.Timeout, place.Hashing.Where)
-	c.typed("", fmt.Sprintf("reading %q", place.Hash), place.Hashing.Command, known, nil)
 }
 
 // Do implements Doer.

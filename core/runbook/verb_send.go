@@ -90,7 +90,7 @@ func (b *sendBody) Compile(c *Compiler) Work {
 // Expects implements expecter.
 func (w *sendWork) Expects(p *Prepared, s *PreparedStep, baud int) time.Duration {
 	img := p.imageOf(s, w.file)
-	variant, err := xmodem.Parse(w.protocol.Shown(p.Env(noFacts)))
+	variant, err := xmodem.Parse(w.protocol.Shown(p.Env(NoFacts)))
 	framing, badFraming := line.ParseFraming(cmp.Or(string(p.Dialect.Line.Framing), line.DefaultFraming))
 	if err != nil || badFraming != nil || img == nil || baud == 0 {
 		return 0
@@ -125,9 +125,6 @@ func (w *sendWork) Tells(p *planner, s *PreparedStep) Told {
 	}
 	return t
 }
-
-// receiving is that the device was made to receive and did not come back from that yet.
-var receiving = new(Kept[bool])
 
 const (
 	sendRetries = 20 // a line with errors is worth more tries than a silent one
@@ -166,7 +163,7 @@ func (w *sendWork) overLine(ctx context.Context, e *Engine, s *PreparedStep, img
 	defer file.Close()
 	doing := fmt.Sprintf("Sends %s by %s", img.Name, variant)
 	e.now(s, doing, "the receiver", s.Timeout)
-	*receiving.Of(e) = true
+	e.Receives(true)
 	b, err := e.typeAction(ctx, s, w.doing)
 	if err != nil {
 		return err
@@ -267,7 +264,7 @@ func (e *Engine) afterSend(ctx context.Context, b *begun) error {
 		if err != nil {
 			return err
 		}
-		*receiving.Of(e) = false
+		e.Receives(false)
 		text := b.way.Fail.Find(v.Output())
 		switch {
 		case v.Commands != b.ours:

@@ -3,7 +3,6 @@ package runbook
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"pilotrix/core/device"
@@ -75,7 +74,7 @@ func (e *Engine) askDowngrade(ctx context.Context, s *PreparedStep, wanted *imag
 // upgradeEvent tells the way of releases, and what other ways there are.
 func (p *Prepared) upgradeEvent(facts *device.Facts, wanted *image.Image, path image.Path) event.UpgradePath {
 	running, _ := facts.Get(image.FactRelease)
-	told := event.UpgradePath{From: running.Text, To: wanted.Says[image.SaysRelease], Downgrade: path.Downgrade, Takes: p.chainTime(path.Steps)}
+	told := event.UpgradePath{From: running.Text, To: wanted.Says[image.SaysRelease], Downgrade: path.Downgrade, Takes: p.LoopsTake("upgrades", upgrades(path.Steps))}
 	for _, upgrade := range path.Steps {
 		plan := event.UpgradeStep{From: upgrade.From, Release: upgrade.Release, Image: upgrade.Item.Name, Size: upgrade.Item.Size, Before: upgrade.Before, After: upgrade.After}
 		if upgrade.Companion != nil {
@@ -84,39 +83,13 @@ func (p *Prepared) upgradeEvent(facts *device.Facts, wanted *image.Image, path i
 		told.Steps = append(told.Steps, plan)
 	}
 	for _, steps := range path.Others {
-		other := event.OtherPath{Takes: p.chainTime(steps)}
+		other := event.OtherPath{Takes: p.LoopsTake("upgrades", upgrades(steps))}
 		for _, step := range steps {
 			other.Releases = append(other.Releases, step.Release)
 		}
 		told.Others = append(told.Others, other)
 	}
 	return told
-}
-
-// chainTime is what the loops over the upgrades are expected to take for a way of releases.
-func (p *Prepared) chainTime(chain []image.UpgradeStep) (total time.Duration) {
-	env := p.Env(noFacts)
-	env["upgrades"] = upgrades(chain).Tree()
-	for i := 0; i < len(p.Steps); i++ {
-		loop := p.Steps[i].loop
-		if loop == nil {
-			continue
-		}
-		end := i
-		for end < len(p.Steps) && p.Steps[end].loop == loop {
-			end++
-		}
-		all, err := rounds(loop, env)
-		if err == nil && strings.HasPrefix(string(loop.In), "upgrades") {
-			for n, vars := range all {
-				for _, s := range p.copies(p.Steps[i:end], loop, n, vars, Made{"upgrades": upgrades(chain)}) {
-					total += s.Expected
-				}
-			}
-		}
-		i = end - 1
-	}
-	return total
 }
 
 // chain plans the releases between what runs and an image.

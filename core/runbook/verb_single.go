@@ -2,7 +2,6 @@ package runbook
 
 import (
 	"cmp"
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,7 +9,6 @@ import (
 	"strings"
 
 	"pilotrix/core/dialect"
-	"pilotrix/core/event"
 )
 
 // Single makes a runbook of one action of a dialect, so that it is carried out by itself as in any other: with its
@@ -92,7 +90,7 @@ func Readings(d *dialect.Dialect, mode string) (*Runbook, error) {
 		"runbook": "read-anew", "title": "Read it anew", "phases": []map[string]any{{"phase": "read", "steps": steps}},
 	})
 	if err == nil {
-		book.stays = true
+		book.StayInMode()
 	}
 	return book, err
 }
@@ -185,24 +183,4 @@ func (n *needs) goes(mode string) {
 			}
 		}
 	}
-}
-
-// Read takes the readings of a runbook that only reads, without being a run: what one of them cannot tell keeps none
-// of the others from being taken. It reports what could not be read.
-func (e *Engine) Read(ctx context.Context) (failed error) {
-	defer e.console.Release("what was to be read was read")
-	e.run = ctx
-	for i := range e.p.Steps {
-		s := &e.p.Steps[i]
-		e.step = s
-		err := e.attempt(ctx, s, 1)
-		if ctx.Err() != nil || errors.Is(err, ErrHelm) || errors.Is(err, ErrLineLost) {
-			return err
-		}
-		if err != nil {
-			failed = errors.Join(failed, fmt.Errorf("%s: %w", e.title(s), err))
-			e.console.Emit(event.Note{Level: event.Warning, Text: e.title(s) + ": " + err.Error()})
-		}
-	}
-	return failed
 }
