@@ -29,6 +29,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
 	"pilotrix/core/runbook"
+	_ "pilotrix/core/runbook/verbs" // what a step can do
 )
 
 //go:embed dialects/*.yaml runbooks/*.yaml upgrade-paths/*.yaml

@@ -13,7 +13,7 @@ import (
 
 	"pilotrix/bench"
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 var awkwardSeeds = flag.Int("awkward.seeds", 1, "how often all of the awkwardness is drawn anew")
@@ -191,11 +191,11 @@ func TestAnOperatorWhoTakesTime(t *testing.T) {
 				time.Sleep(time.Duration(11+17*n) * time.Second)
 				if ask.Form == "failure" { // a byte of the prompt may get lost: what fails is told, and may be repeated
 					if failures++; failures > 2 {
-						return runbook.StopHere
+						return engine.StopHere
 					}
-					return runbook.TryAgain
+					return engine.TryAgain
 				}
-				return runbook.Approve
+				return engine.Approve
 			}
 		}
 		t.Run(fmt.Sprint("rescue, seed ", way.seed), func(t *testing.T) {
@@ -209,7 +209,7 @@ func TestAnOperatorWhoTakesTime(t *testing.T) {
 							r.session.Press([]byte("\x15"))
 						}
 						time.Sleep(3 * time.Second)
-						r.session.GiveHelm(runbook.Repeat)
+						r.session.GiveHelm(engine.Repeat)
 					}()
 				}))
 				defer r.close()
@@ -236,11 +236,11 @@ var awkwardFaults = map[string]struct {
 	approve func(event.Ask) string
 	on      func() func(*rig, event.Event)
 	outcome event.Outcome
-	holds   func(t *testing.T, r *rig, result runbook.Result)
+	holds   func(t *testing.T, r *rig, result engine.Result)
 }{
 	"a power cut in mid-transfer": {"R40-2", approveAll, func() func(*rig, event.Event) {
 		return onceAt(100_000, func(r *rig) { r.machine.PowerCut(3 * time.Second) })
-	}, event.Done, func(t *testing.T, r *rig, _ runbook.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
+	}, event.Done, func(t *testing.T, r *rig, _ engine.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
 	"the cable pulled in mid-transfer": {"R40-2", approveAll, func() func(*rig, event.Event) {
 		return onceAt(100_000, func(r *rig) {
 			go func() {
@@ -249,7 +249,7 @@ var awkwardFaults = map[string]struct {
 				_ = r.machine.Plug()
 			}()
 		})
-	}, event.Done, func(t *testing.T, r *rig, _ runbook.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
+	}, event.Done, func(t *testing.T, r *rig, _ engine.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
 	"bit errors in the transfer": {"R40-2", approveAll, func() func(*rig, event.Event) {
 		return func(r *rig, e event.Event) {
 			switch e.Body.(type) {
@@ -259,12 +259,12 @@ var awkwardFaults = map[string]struct {
 				r.machine.Wire().BitErrors(0, 0)
 			}
 		}
-	}, event.Done, func(t *testing.T, r *rig, _ runbook.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
-	"an image for another model": {"R40-9", stopAll, nil, event.Failed, func(t *testing.T, r *rig, result runbook.Result) {
+	}, event.Done, func(t *testing.T, r *rig, _ engine.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
+	"an image for another model": {"R40-9", stopAll, nil, event.Failed, func(t *testing.T, r *rig, result engine.Result) {
 		assert.Contains(t, result.Message, "This image is for R40-1, R40-2")
 		assert.Len(t, r.router.Store.Files(), 2)
 	}},
-	"a stop at the hold": {"R40-2", stopAll, nil, event.Stopped, func(t *testing.T, r *rig, result runbook.Result) {
+	"a stop at the hold": {"R40-2", stopAll, nil, event.Stopped, func(t *testing.T, r *rig, result engine.Result) {
 		assert.Contains(t, result.Message, "nothing was changed on the device")
 		assert.Len(t, r.router.Store.Files(), 2)
 		assert.Equal(t, 9600, r.machine.Wire().Baud())

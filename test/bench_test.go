@@ -25,6 +25,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
 	"pilotrix/demo"
 )
@@ -130,7 +131,7 @@ func (r *rig) collect(feed *event.Feed, on func(*rig, event.Event)) {
 	}
 }
 
-func (r *rig) run() runbook.Result {
+func (r *rig) run() engine.Result {
 	result, err := r.session.Run(r.t.Context(), r.book)
 	require.NoError(r.t, err)
 	return result
@@ -184,9 +185,9 @@ func find[T event.Body](r *rig) (all []T) {
 
 func approveAll(ask event.Ask) string {
 	if ask.Form == event.FormHold || ask.Form == event.FormNewcomer {
-		return runbook.Approve
+		return engine.Approve
 	}
-	return runbook.StopHere
+	return engine.StopHere
 }
 
 func TestRescueFromGarbleToProof(t *testing.T) {

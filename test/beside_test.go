@@ -14,7 +14,7 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
 	"pilotrix/demo"
 )
@@ -78,7 +78,7 @@ func TestAStepTypesOnTheLineThatItSays(t *testing.T) {
 				time.Sleep(20 * time.Second)
 				other.session.Press([]byte("\x15")) // what is typed would stand at the login
 				time.Sleep(time.Minute)
-				g.session.GiveHelm(runbook.Resume)
+				g.session.GiveHelm(engine.Resume)
 			}()
 		}
 	}, func(t *testing.T, g *gateway, other *rig) {

@@ -18,7 +18,7 @@ import (
 	"pilotrix/bench/pellow"
 	"pilotrix/core/event"
 	"pilotrix/core/network/simulated"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/demo"
 )
 
@@ -43,7 +43,7 @@ const bridgeAt = "192.0.2.45"
 // approveHands approves holds, and says done where the hand is asked for something.
 func approveHands(ask event.Ask) string {
 	if ask.Form == event.FormOperator {
-		return runbook.DoneByMe
+		return engine.DoneByMe
 	}
 	return approveAll(ask)
 }
@@ -384,7 +384,7 @@ func TestAKeyThatIsPressedCutsNoPut(t *testing.T) {
 				x.session.Press([]byte("a"))
 				time.Sleep(40 * time.Second)
 				x.session.Press([]byte("\x15"))
-				x.session.GiveHelm(runbook.Resume)
+				x.session.GiveHelm(engine.Resume)
 			}()
 		}
 	}}
@@ -437,7 +437,7 @@ func TestTheOperatorStopsAtTheWindow(t *testing.T) {
 	t.Parallel()
 	stops := func(ask event.Ask) string {
 		if ask.Form == event.FormOperator {
-			return runbook.StopHere
+			return engine.StopHere
 		}
 		return approveAll(ask)
 	}

@@ -20,7 +20,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/logbook"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // heldRescue is the rescue, with the logbook held by another program for a time from when the device is about to be changed.
@@ -112,7 +112,7 @@ func TestNothingIsChangedUnrecorded(t *testing.T) {
 			more = []string{"--approve", "unrecorded"}
 		}
 		_, out, code := heldRescue(t, time.Minute, more...)
-		assert.Equal(t, runbook.ExitUnrecorded, code, "%s", out)
+		assert.Equal(t, engine.ExitUnrecorded, code, "%s", out)
 		var typed []string
 		var end event.RunEnd
 		for line := range strings.Lines(out) {

@@ -15,7 +15,7 @@ import (
 	"pilotrix/bench"
 	"pilotrix/bench/orsel"
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/demo"
 )
 
@@ -114,7 +114,7 @@ func TestStragglersAreNamed(t *testing.T) {
 				began := time.Now()
 				result := x.run()
 				require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
-				assert.Equal(t, runbook.ExitDoneBut, result.Exit)
+				assert.Equal(t, engine.ExitDoneBut, result.Exit)
 				assert.Equal(t, c.says, result.Message)
 				assert.Equal(t, c.waits, time.Since(began) > 30*time.Minute, "one that has failed is not waited for")
 				assert.NotContains(t, strings.Join(result.Proved, "\n"), "access points are here")

@@ -22,6 +22,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 	"pilotrix/core/session"
 	"pilotrix/demo"
@@ -191,7 +192,7 @@ func TestAFailureGoesTheRollback(t *testing.T) {
 		require.NoError(t, err)
 		result := r.run()
 		require.Equal(t, event.RolledBackBut, result.Outcome, "%s\n%s", result.Message, r.story())
-		assert.Equal(t, runbook.ExitRolledBack, result.Exit)
+		assert.Equal(t, engine.ExitRolledBack, result.Exit)
 		assert.Contains(t, result.Message, "B; not put back: what these have changed: “Remove a file”")
 	})
 }

@@ -12,7 +12,7 @@ import (
 
 	"pilotrix/bench/brindle"
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // onceAt calls f once, when a transfer has come that far.
@@ -74,7 +74,7 @@ func TestWrongImageIsRefusedBeforeAnythingIsSent(t *testing.T) {
 		defer r.close()
 		result := r.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, r.story())
-		assert.Equal(t, runbook.ExitFailed, result.Exit)
+		assert.Equal(t, engine.ExitFailed, result.Exit)
 		assert.Contains(t, result.Message, "This image is for R40-1, R40-2")
 		assert.Contains(t, result.Message, "nothing was changed on the device")
 		assert.Empty(t, find[event.TransferBegin](r))
@@ -82,7 +82,7 @@ func TestWrongImageIsRefusedBeforeAnythingIsSent(t *testing.T) {
 	})
 }
 
-func stopAll(event.Ask) string { return runbook.StopHere }
+func stopAll(event.Ask) string { return engine.StopHere }
 
 func TestStopAtTheHoldChangesNothing(t *testing.T) {
 	t.Parallel()
@@ -92,7 +92,7 @@ func TestStopAtTheHoldChangesNothing(t *testing.T) {
 		before := r.router.Store.Files()
 		result := r.run()
 		require.Equal(t, event.Stopped, result.Outcome, "%s\n%s", result.Message, r.story())
-		assert.Equal(t, runbook.ExitStopped, result.Exit)
+		assert.Equal(t, engine.ExitStopped, result.Exit)
 		assert.Contains(t, result.Message, "nothing was changed on the device")
 		assert.Equal(t, before, r.router.Store.Files())
 		assert.Equal(t, 9600, r.machine.Wire().Baud())
@@ -106,9 +106,9 @@ func TestStopAfterTheSpeedWasRaised(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, func(ask event.Ask) string {
 			if ask.Step == "2.1" {
-				return runbook.Approve
+				return engine.Approve
 			}
-			return runbook.StopHere
+			return engine.StopHere
 		}, nil)
 		defer r.close()
 		result := r.run()
@@ -179,7 +179,7 @@ func TestTheHandTakesTheHelm(t *testing.T) {
 				time.Sleep(2 * time.Second)
 				r.session.Press([]byte("about\r"))
 				time.Sleep(3 * time.Second)
-				r.session.GiveHelm(runbook.Repeat)
+				r.session.GiveHelm(engine.Repeat)
 			}()
 		}))
 		defer r.close()
@@ -202,7 +202,7 @@ func TestTheHandMayStopTheRunbook(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, onceAt(100_000, func(r *rig) {
 			go func() {
 				r.session.TakeHelm()
-				r.session.GiveHelm(runbook.Stop)
+				r.session.GiveHelm(engine.Stop)
 			}()
 		}))
 		defer r.close()
@@ -231,9 +231,9 @@ func TestAnImageThatChangedOnDiskIsNotSent(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, func(ask event.Ask) string {
 			if ask.Form == "hold" {
-				return runbook.Approve
+				return engine.Approve
 			}
-			return runbook.StopHere
+			return engine.StopHere
 		}, nil)
 		defer r.close()
 		other := brindle.MakeImage("6.6.6", []string{"R40-2"}, 1000)

@@ -20,7 +20,7 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/provision"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/demo"
 )
 
@@ -191,7 +191,7 @@ var newcomerFaults = map[string]struct {
 	"it is another one": {
 		newcomerOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
 			if strings.Contains(ask.Text, "Is it the one that is meant?") {
-				return runbook.LeaveIt
+				return engine.LeaveIt
 			}
 			return approveAll(ask)
 		}}},
@@ -271,8 +271,8 @@ func TestAnotherServerEndsItWhileItIsAsked(t *testing.T) {
 	t.Parallel()
 	opt := newcomerOptions{lanOptions: lanOptions{present: true}, on: func(x *onLAN, e event.Event) {
 		if ask, is := e.Body.(event.Ask); is && ask.Form != event.FormNewcomer {
-			x.session.Answer(ask.ID, map[event.Form]string{event.FormHold: runbook.Approve}[ask.Form], "operator")
-			x.session.Answer(ask.ID, runbook.StopHere, "operator")
+			x.session.Answer(ask.ID, map[event.Form]string{event.FormHold: engine.Approve}[ask.Form], "operator")
+			x.session.Answer(ask.ID, engine.StopHere, "operator")
 		}
 	}}
 	inNewcomer(t, opt, func(t *testing.T, x *newcomer) {
@@ -302,7 +302,7 @@ func TestTheHandMayTakeTheHelmMeanwhile(t *testing.T) {
 					time.Sleep(at)
 					x.session.TakeHelm()
 					time.Sleep(20 * time.Second)
-					x.session.GiveHelm(runbook.Resume)
+					x.session.GiveHelm(engine.Resume)
 				}()
 				result := x.run()
 				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -317,7 +317,7 @@ func TestASecondDeviceOfTheKindIsLeftAlone(t *testing.T) {
 	t.Parallel()
 	opt := newcomerOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
 		if ask.Form == event.FormNewcomer && !strings.Contains(ask.Text, newcomerMAC) {
-			return runbook.LeaveIt
+			return engine.LeaveIt
 		}
 		return approveAll(ask)
 	}}}

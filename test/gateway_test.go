@@ -25,6 +25,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/network/simulated"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
 	"pilotrix/demo"
 )
@@ -126,7 +127,7 @@ func (n *onLAN) prepare(d *dialect.Dialect, text string, inputs map[string]strin
 }
 
 // run carries the runbook out, and returns once everything that happened is collected.
-func (n *onLAN) run() runbook.Result {
+func (n *onLAN) run() engine.Result {
 	result := n.rig.run()
 	synctest.Wait()
 	return result
@@ -171,7 +172,7 @@ func (x *onDevice[D]) start(t *testing.T, f family, opt deviceOptions[D], build 
 
 // underRunbook is what every family's device is under one.
 type underRunbook interface {
-	run() runbook.Result
+	run() engine.Result
 	close()
 	under() *rig
 }
@@ -322,7 +323,7 @@ func TestTheRunningReleaseNeedsNothing(t *testing.T) {
 // TestADowngradeIsAskedAbout wants a release that is older than what runs.
 func TestADowngradeIsAskedAbout(t *testing.T) {
 	t.Parallel()
-	for answer, outcome := range map[string]event.Outcome{runbook.StopHere: event.Stopped, runbook.Approve: event.Done} {
+	for answer, outcome := range map[string]event.Outcome{engine.StopHere: event.Stopped, engine.Approve: event.Done} {
 		asked := ""
 		inGateway(t, gatewayOptions{
 			inputs: map[string]string{"image": "lark-7.4.0.cgo", "upgrade_paths": "cormel-g2"},
@@ -478,7 +479,7 @@ func TestARestartWithAnUnsavedChoiceIsAskedAboutAndBootsBack(t *testing.T) {
 	inputs := func() map[string]string { return map[string]string{"image": "lark-7.6.1.cgo"} }
 	inGateway(t, gatewayOptions{book: unsaved, inputs: inputs(), approve: func(ask event.Ask) string {
 		if strings.Contains(ask.Text, "is lost by it") {
-			return runbook.StopHere
+			return engine.StopHere
 		}
 		return approveAll(ask)
 	}}, func(t *testing.T, g *gateway) {

@@ -21,7 +21,7 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
 	"pilotrix/demo"
 )
@@ -43,7 +43,7 @@ type lying struct {
 	bridge  *wbridge
 	board   *board
 	holds   func() error // why it is not so what “done” would say
-	run     func() runbook.Result
+	run     func() engine.Result
 	close   func()
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"pilotrix/core/device"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/verbs"
 	"pilotrix/demo"
 )
 
@@ -19,7 +20,7 @@ func TestEverySingleActionOfTheShippedDialects(t *testing.T) {
 		d, err := demo.LoadDialect(name)
 		require.NoError(t, err)
 		for _, action := range d.ActionNames() {
-			book, err := runbook.Single(d, action)
+			book, err := verbs.Single(d, action)
 			if err != nil {
 				reasons[err.Error()] = true
 				continue
@@ -34,7 +35,7 @@ func TestEverySingleActionOfTheShippedDialects(t *testing.T) {
 func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
 	d, err := demo.LoadDialect("brindle-r40")
 	require.NoError(t, err)
-	book, err := runbook.Single(d, "remove-file")
+	book, err := verbs.Single(d, "remove-file")
 	require.NoError(t, err)
 	p, err := book.Prepare(d, map[string]string{"name": "tern-4.0.7.brm"}, runbook.Kit{})
 	require.NoError(t, err)
@@ -45,7 +46,7 @@ func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
 
 	gateway, err := demo.LoadDialect("cormel-g2")
 	require.NoError(t, err)
-	book, err = runbook.Single(gateway, "choose-bank")
+	book, err = verbs.Single(gateway, "choose-bank")
 	require.NoError(t, err)
 	kinds := map[string]string{}
 	for _, input := range book.Inputs {
@@ -54,14 +55,14 @@ func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
 	assert.Equal(t, runbook.KindSecret, kinds["password"], "what answers a question for a secret is one")
 	assert.Equal(t, runbook.KindText, kinds["user"])
 
-	book, err = runbook.Readings(d, "monitor")
+	book, err = verbs.Readings(d, "monitor")
 	require.NoError(t, err)
 	var steps []string
 	for _, s := range book.Phases[0].Steps {
 		steps = append(steps, s.Step)
 	}
 	assert.Equal(t, []string{"Read about", "Read store"}, steps, "what takes an image's name is left out")
-	book, err = runbook.Readings(d, "booting")
+	book, err = verbs.Readings(d, "booting")
 	require.NoError(t, err)
 	assert.Nil(t, book)
 }

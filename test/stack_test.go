@@ -15,7 +15,7 @@ import (
 	"pilotrix/bench/maskel"
 	"pilotrix/core/device"
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/state"
 	"pilotrix/demo"
 )
@@ -176,7 +176,7 @@ func TestATimedRestartIsTakenBack(t *testing.T) {
 			go func() {
 				x.session.TakeHelm()
 				x.typeAt("tumble never")
-				x.session.GiveHelm(runbook.Resume)
+				x.session.GiveHelm(engine.Resume)
 			}()
 		}
 	}}
@@ -396,7 +396,7 @@ func TestABrokenRingHolds(t *testing.T) {
 	var asked []string
 	approve := func(ask event.Ask) string {
 		asked = append(asked, ask.Text)
-		return runbook.Approve
+		return engine.Approve
 	}
 	inStack(t, stackOptions{lanOptions: lanOptions{approve: approve}, device: faulty(maskel.Faults{RingBreak: 2})}, func(t *testing.T, x *stack) {
 		result := x.run()

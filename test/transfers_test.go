@@ -27,6 +27,7 @@ import (
 	"pilotrix/core/offer"
 	"pilotrix/core/offer/offertest"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 	"pilotrix/core/session"
 	"pilotrix/core/transfer"
@@ -276,7 +277,7 @@ func openBoard(t *testing.T) *session.Session {
 	require.NoError(t, err)
 	result, err := s.Run(t.Context(), prepared)
 	require.NoError(t, err)
-	require.Equal(t, runbook.ExitDone, result.Exit, result.Message)
+	require.Equal(t, engine.ExitDone, result.Exit, result.Message)
 	s.SetInterlocks(false) // what is typed here writes the board's own memory, and is meant to
 	return s
 }

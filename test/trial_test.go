@@ -16,7 +16,7 @@ import (
 	"pilotrix/bench"
 	"pilotrix/bench/tamsin"
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/demo"
 )
 
@@ -204,14 +204,14 @@ func TestFaultsOfAChangeOnTrial(t *testing.T) {
 // TestAWarningOfTheDryRunHolds: the new release drops a line of the setup, and the operator decides.
 func TestAWarningOfTheDryRunHolds(t *testing.T) {
 	t.Parallel()
-	for answer, want := range map[string]event.Outcome{runbook.Approve: event.Done, runbook.StopHere: event.Stopped} {
+	for answer, want := range map[string]event.Outcome{engine.Approve: event.Done, engine.StopHere: event.Stopped} {
 		var asked []string
 		approve := func(ask event.Ask) string {
 			asked = append(asked, ask.Text)
 			if strings.Contains(ask.Text, "The dry run warns") {
 				return answer
 			}
-			return runbook.Approve
+			return engine.Approve
 		}
 		opt := edgeOptions{lanOptions: lanOptions{approve: approve}, device: func(r *tamsin.Router) { r.Setup = append(r.Setup, "old gauges at the ramp") }}
 		inEdge(t, opt, func(t *testing.T, x *edge) {
@@ -275,7 +275,7 @@ func TestThePowerGoesInEachPhaseOfATrial(t *testing.T) {
 }
 
 // thoughtOver is a trial of five minutes in which the hand has the helm for a while before it is confirmed.
-func thoughtOver(length time.Duration, as runbook.Wish) edgeOptions {
+func thoughtOver(length time.Duration, as engine.Wish) edgeOptions {
 	took := false
 	return edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "5"}}, on: func(x *edge, e event.Event) {
 		if !took && stepEnds("8.2")(e) {
@@ -291,7 +291,7 @@ func thoughtOver(length time.Duration, as runbook.Wish) edgeOptions {
 
 func TestATrialRunsOutWhileTheHandHasTheHelm(t *testing.T) {
 	t.Parallel()
-	inEdge(t, thoughtOver(8*time.Minute, runbook.Repeat), func(t *testing.T, x *edge) {
+	inEdge(t, thoughtOver(8*time.Minute, engine.Repeat), func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
 		require.NoError(t, x.stands("5.2", "5.2"))
@@ -307,7 +307,7 @@ func TestATrialRunsOutWhileTheHandHasTheHelm(t *testing.T) {
 
 func TestATrialIsConfirmedAtTheLastMinute(t *testing.T) {
 	t.Parallel()
-	inEdge(t, thoughtOver(4*time.Minute, runbook.Resume), func(t *testing.T, x *edge) {
+	inEdge(t, thoughtOver(4*time.Minute, engine.Resume), func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 		require.NoError(t, x.stands("5.4", "5.4"))
@@ -324,7 +324,7 @@ func TestConfirmingIsNotGonePast(t *testing.T) {
 			x.session.TakeHelm()
 			go func() {
 				time.Sleep(time.Second)
-				x.session.GiveHelm(runbook.GoOn)
+				x.session.GiveHelm(engine.GoOn)
 			}()
 		}
 	}}
@@ -345,7 +345,7 @@ func TestARunThatEndsWithATrialOpenSaysSoFirst(t *testing.T) {
 	inEdge(t, opt, func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
-		assert.Equal(t, runbook.ExitDoneBut, result.Exit)
+		assert.Equal(t, engine.ExitDoneBut, result.Exit)
 		assert.Regexp(t, `^STILL OPEN: the release that runs is on trial, and the device goes back to the lasting one by itself, in 1\d min`, result.Message)
 	})
 }
@@ -422,7 +422,7 @@ func TestATrialConfirmedMeanwhileIsNotWaitedOut(t *testing.T) {
 			go func() {
 				x.session.TakeHelm()
 				x.typeAt("settle")
-				x.session.GiveHelm(runbook.Resume)
+				x.session.GiveHelm(engine.Resume)
 			}()
 		}
 	}}

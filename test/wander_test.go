@@ -17,7 +17,7 @@ import (
 
 	"pilotrix/bench"
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
 )
 
@@ -97,7 +97,7 @@ func (w *wanderer) wander() {
 		time.Sleep(10 * time.Second) // a power cut is over by then
 	}()
 	w.kill = kill
-	ended := make(chan runbook.Result, 1)
+	ended := make(chan engine.Result, 1)
 	go func() {
 		result, err := w.session.Run(ctx, w.book)
 		assert.NoError(w.T, err)
@@ -152,7 +152,7 @@ func (w *wanderer) act() {
 	}{
 		{"takes the helm", func() { w.session.TakeHelm() }},
 		{"gives it back", func() {
-			w.session.GiveHelm(pick(w, runbook.Resume, runbook.Resume, runbook.Repeat, runbook.GoOn, runbook.Stop))
+			w.session.GiveHelm(pick(w, engine.Resume, engine.Resume, engine.Repeat, engine.GoOn, engine.Stop))
 		}},
 		{"types", func() {
 			w.keys(pick(w, "look self\r", "store\r", "look", "wipe bank B\r", "store empty\r", "recommence\r", "y\r", "n\r", "\r", "harbour\r", "lamp-and-tide\r", "\x1b[A", "\x15"))
@@ -219,10 +219,10 @@ func (w *wanderer) answer() {
 
 // settle brings the run to its end: holds are approved, failures stop it, the helm goes back.
 func (w *wanderer) settle() {
-	w.session.GiveHelm(pick(w, runbook.Resume, runbook.GoOn, runbook.Stop))
+	w.session.GiveHelm(pick(w, engine.Resume, engine.GoOn, engine.Stop))
 	if ask, open := w.open(); open {
-		for _, answer := range []string{runbook.Approve, runbook.DoneByMe, runbook.WaitOn, runbook.StopHere} {
-			if slices.Contains(ask.Answers, answer) && (answer != runbook.WaitOn || w.random.IntN(3) > 0) {
+		for _, answer := range []string{engine.Approve, engine.DoneByMe, engine.WaitOn, engine.StopHere} {
+			if slices.Contains(ask.Answers, answer) && (answer != engine.WaitOn || w.random.IntN(3) > 0) {
 				w.session.Answer(ask.ID, answer, "operator")
 				return
 			}
@@ -232,7 +232,7 @@ func (w *wanderer) settle() {
 }
 
 // holds looks at everything that happened.
-func (w *wanderer) holds(result runbook.Result) {
+func (w *wanderer) holds(result engine.Result) {
 	story := func() string { return strings.Join(w.did, ", ") + "\n" + w.story() }
 	who, running, stopped := "", false, false
 	var open []string // steps that were begun and not ended
@@ -242,7 +242,7 @@ func (w *wanderer) holds(result runbook.Result) {
 		switch b := e.Body.(type) {
 		case event.Helm:
 			who = b.Who
-			stopped = stopped || strings.HasSuffix(b.Why, runbook.Stop.String())
+			stopped = stopped || strings.HasSuffix(b.Why, engine.Stop.String())
 		case event.Out:
 			if b.Who != event.Answerer {
 				require.Equal(w.T, who, b.Who, "one writer at a time\n%s", story())
@@ -265,13 +265,13 @@ func (w *wanderer) holds(result runbook.Result) {
 		case event.Ask:
 			asks[b.ID] = b
 		case event.Answer:
-			if b.Answer == runbook.Approve {
+			if b.Answer == engine.Approve {
 				for _, text := range asks[b.ID].Types {
 					command, _, _ := strings.Cut(text, "   (")
 					approved[command] = true
 				}
 			}
-			stopped = stopped || b.Answer == runbook.StopHere && b.Who == "operator" && asks[b.ID].Form != event.FormDialog
+			stopped = stopped || b.Answer == engine.StopHere && b.Who == "operator" && asks[b.ID].Form != event.FormDialog
 		case event.Interlock:
 			sent[b.Command] = sent[b.Command] || b.State == event.InterlockSent
 		}

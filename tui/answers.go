@@ -8,7 +8,7 @@ import (
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/tui/field"
 	"pilotrix/tui/keys"
 	"pilotrix/tui/strip"
@@ -20,19 +20,19 @@ type answer struct{ shown, key, gives, does string }
 // answersOf are the keys that answer each form of question. No letter ever answers by itself: it may be the beginning
 // of something typed.
 var answersOf = map[event.Form][]answer{
-	event.FormHold:     {{"Enter", "enter", runbook.Approve, "go on"}, {"Esc", "esc", runbook.StopHere, "stop here, nothing changed"}},
-	event.FormOperator: {{"Enter", "enter", runbook.DoneByMe, "done"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
-	event.FormDialog:   {{"Enter", "enter", runbook.DoneByMe, "it was answered"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
-	event.FormFailure:  {{"Enter", "enter", runbook.TryAgain, "repeat the step"}, {"Esc", "esc", runbook.StopHere, "stop"}},
-	event.FormNewcomer: {{"Enter", "enter", runbook.Approve, "it is the one"}, {"Esc", "esc", runbook.LeaveIt, "another one, leave it"}},
-	event.FormIdentity: {{"Enter", "enter", runbook.Approve, "it is the same, go on"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
-	event.FormRecord:   {{"Enter", "enter", runbook.TryAgain, "try again"}, {"Esc", "esc", runbook.StopHere, "stop here"}},
+	event.FormHold:     {{"Enter", "enter", engine.Approve, "go on"}, {"Esc", "esc", engine.StopHere, "stop here, nothing changed"}},
+	event.FormOperator: {{"Enter", "enter", engine.DoneByMe, "done"}, {"Esc", "esc", engine.StopHere, "stop here"}},
+	event.FormDialog:   {{"Enter", "enter", engine.DoneByMe, "it was answered"}, {"Esc", "esc", engine.StopHere, "stop here"}},
+	event.FormFailure:  {{"Enter", "enter", engine.TryAgain, "repeat the step"}, {"Esc", "esc", engine.StopHere, "stop"}},
+	event.FormNewcomer: {{"Enter", "enter", engine.Approve, "it is the one"}, {"Esc", "esc", engine.LeaveIt, "another one, leave it"}},
+	event.FormIdentity: {{"Enter", "enter", engine.Approve, "it is the same, go on"}, {"Esc", "esc", engine.StopHere, "stop here"}},
+	event.FormRecord:   {{"Enter", "enter", engine.TryAgain, "try again"}, {"Esc", "esc", engine.StopHere, "stop here"}},
 	event.FormLine:     {{"Enter", "enter", line.KeyIsRight, "yes"}, {"Esc", "esc", line.KeyIsWrong, "no"}},
-	event.FormOverrun:  {{"Enter", "enter", runbook.WaitOn, "wait on, as long again"}, {"Esc", "esc", runbook.GiveUp, "end the wait: the step failed"}},
+	event.FormOverrun:  {{"Enter", "enter", engine.WaitOn, "wait on, as long again"}, {"Esc", "esc", engine.GiveUp, "end the wait: the step failed"}},
 }
 
 // behind are the answers that take the leader key first.
-var behind = []answer{{"n", "n", runbook.SkipIt, "go on without it"}, {"w", "w", runbook.RollBack, "roll back"}, {"o", "o", runbook.GoUnrecorded, "go on unrecorded"}}
+var behind = []answer{{"n", "n", engine.SkipIt, "go on without it"}, {"w", "w", engine.RollBack, "roll back"}, {"o", "o", engine.GoUnrecorded, "go on unrecorded"}}
 
 // asked is the question that keys answer now, nil for none: one of the runbook while the hand has the helm waits for it
 // to be given back; and while a second line is shown only its own is answered, since what is typed is that line's.
@@ -62,7 +62,7 @@ func (a *app) answers() (all keys.Map) {
 // answerKeys are those of a question, whoever looks at it.
 func (a *app) answerKeys(ask *event.Ask) (all keys.Map) {
 	for _, one := range answersOf[ask.Form] {
-		if ask.Form == event.FormHold && ask.Changed && one.gives == runbook.StopHere {
+		if ask.Form == event.FormHold && ask.Changed && one.gives == engine.StopHere {
 			one.does = "stop here"
 		}
 		all = append(all, keys.New(one.shown, one.does, a.gives(ask, one.gives), one.key))

@@ -13,6 +13,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/source/goldentest"
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/keys"
@@ -35,12 +36,12 @@ func stages(t *testing.T) (all []*app) {
 	for _, more := range [][]event.Body{
 		{event.Fact{Name: "device.model", Value: "R40-2"}},
 		rescue(),
-		append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{runbook.Approve, runbook.StopHere}}),
-		append(rescue(), event.Ask{ID: "1", Form: event.FormFailure, Text: "It failed.", Answers: []string{runbook.TryAgain, runbook.StopHere, runbook.SkipIt, runbook.RollBack}}),
-		append(rescue(), event.Ask{ID: "1", Form: event.FormOverrun, Text: "It takes longer.", Answers: []string{runbook.WaitOn, runbook.GiveUp}}),
+		append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{engine.Approve, engine.StopHere}}),
+		append(rescue(), event.Ask{ID: "1", Form: event.FormFailure, Text: "It failed.", Answers: []string{engine.TryAgain, engine.StopHere, engine.SkipIt, engine.RollBack}}),
+		append(rescue(), event.Ask{ID: "1", Form: event.FormOverrun, Text: "It takes longer.", Answers: []string{engine.WaitOn, engine.GiveUp}}),
 		{event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"}},
-		append(rescue(), event.Ask{ID: "1", Form: event.FormIdentity, Text: "It cannot be read.", Answers: []string{runbook.Approve, runbook.StopHere}}),
-		append(rescue(), event.Ask{ID: "1", Form: event.FormRecord, Text: "The disk is full.", Answers: []string{runbook.TryAgain, runbook.GoUnrecorded, runbook.StopHere}}),
+		append(rescue(), event.Ask{ID: "1", Form: event.FormIdentity, Text: "It cannot be read.", Answers: []string{engine.Approve, engine.StopHere}}),
+		append(rescue(), event.Ask{ID: "1", Form: event.FormRecord, Text: "The disk is full.", Answers: []string{engine.TryAgain, engine.GoUnrecorded, engine.StopHere}}),
 		append(rescue(), event.KeysKept{State: event.KeysWaiting, Count: 1}),
 	} {
 		a := newWired(t).app

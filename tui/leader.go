@@ -6,7 +6,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
 	"pilotrix/tui/console"
 	"pilotrix/tui/keys"
@@ -72,19 +72,19 @@ func (a *app) lockKey() keys.Key {
 
 // handBack asks how the runbook goes on after the hand had the helm.
 func (a *app) handBack() {
-	give := func(wish runbook.Wish) func() tea.Cmd {
+	give := func(wish engine.Wish) func() tea.Cmd {
 		return keys.Just(func() { a.session.GiveHelm(wish) })
 	}
-	first := keys.Map{keys.New("Enter", "repeat this step", give(runbook.Repeat), "enter")}
+	first := keys.Map{keys.New("Enter", "repeat this step", give(engine.Repeat), "enter")}
 	if a.state.Doing.Resumes {
 		first = keys.Map{
-			keys.New("Enter", "go on waiting", give(runbook.Resume), "enter"),
-			keys.New("r", "begin this step again", give(runbook.Repeat), "r"),
+			keys.New("Enter", "go on waiting", give(engine.Resume), "enter"),
+			keys.New("r", "begin this step again", give(engine.Repeat), "r"),
 		}
 	}
-	next := keys.Map{keys.New("n", "it is done, go on", give(runbook.GoOn), "n")}
+	next := keys.Map{keys.New("n", "it is done, go on", give(engine.GoOn), "n")}
 	if a.state.HandedOver() {
-		first, next = keys.Map{keys.New("Enter", "it is enough, go on", give(runbook.Resume), "enter")}, nil
+		first, next = keys.Map{keys.New("Enter", "it is enough, go on", give(engine.Resume), "enter")}, nil
 	}
 	title := "its first step"
 	if step := a.state.Present(); step != nil {
@@ -93,7 +93,7 @@ func (a *app) handBack() {
 	a.menu(strip.Menu{
 		Mark: "◉", Word: "Helm", Text: "Give the helm back to the runbook, which waits in “" + title + "”.",
 		Choices: append(append(first, next...),
-			keys.New("x", "stop the runbook", give(runbook.Stop), "x"),
+			keys.New("x", "stop the runbook", give(engine.Stop), "x"),
 			keys.New("Esc", "keep the helm", keys.Just(func() {}), "esc"),
 		),
 	})
@@ -124,7 +124,7 @@ func (a *app) stopAndLeave() {
 // stopRun stops the runbook wherever it is.
 func (a *app) stopRun() {
 	a.session.TakeHelm()
-	a.session.GiveHelm(runbook.Stop)
+	a.session.GiveHelm(engine.Stop)
 }
 
 func (a *app) sendBreak(s *session.Session) tea.Cmd {

@@ -4,6 +4,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/source"
 	"pilotrix/tui/runbooks"
 )
@@ -21,7 +22,7 @@ func (a *app) loginAction() string {
 // logIn carries that out; what it needs is asked for where it was not given before.
 func (a *app) logIn() tea.Cmd {
 	d, name := a.session.Dialect(), a.loginAction()
-	book, err := runbook.Single(d, name)
+	book, err := verbs.Single(d, name)
 	if err != nil {
 		a.say(source.Reason(err))
 		return nil

@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/source"
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/runbooks"
@@ -146,7 +147,7 @@ func (a *app) readAnew() tea.Cmd {
 
 func (a *app) wasRead(err error) {
 	switch {
-	case errors.Is(err, runbook.ErrHelm):
+	case errors.Is(err, engine.ErrHelm):
 		a.say("reading was ended by a key")
 	case err != nil:
 		a.say("not all could be read: " + err.Error())

@@ -10,7 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
 	"pilotrix/core/units"
 )
@@ -77,7 +77,7 @@ func (a *app) paste(to at, text string) {
 func (a *app) pasteText(s *session.Session, typed func(context.Context) (session.Pasted, error)) {
 	result, err := typed(a.ctx)
 	switch {
-	case errors.Is(err, runbook.ErrHelm):
+	case errors.Is(err, engine.ErrHelm):
 		s.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("pasting was stopped by a key after %s", units.Many(result.Lines, "line"))})
 	case err != nil:
 		s.Emit(event.Note{Level: event.Error, Text: "pasting stopped: " + err.Error()})

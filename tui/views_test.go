@@ -24,6 +24,8 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/logbook"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
+	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/source/goldentest"
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/runbooks"
@@ -76,7 +78,7 @@ func newLampLibrary(t *testing.T) *lampLibrary {
 }
 
 func (l *lampLibrary) Entries() []runbooks.Entry {
-	single, err := runbook.Single(l.d, "light")
+	single, err := verbs.Single(l.d, "light")
 	require.NoError(l, err)
 	return []runbooks.Entry{
 		{Book: single, Name: "action-light", Title: "Lights it", About: "It blinds whoever looks.", Single: true},
@@ -415,12 +417,12 @@ func (s *shelved) Ports() ([]line.Port, error) {
 
 func (s *shelved) Book() (map[string]logbook.Known, []logbook.Last, error) {
 	return map[string]logbook.Known{"mare-gw1": {
-		Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
-		Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
-	}}, []logbook.Last{{
-		Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
-		Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
-	}}, nil
+			Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
+			Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
+		}}, []logbook.Last{{
+			Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
+			Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
+		}}, nil
 }
 
 // newTestFront is the start with two devices that are kept.
@@ -586,7 +588,7 @@ func TestASecondLineIsWatchedAndTypedOn(t *testing.T) {
 	assert.Contains(t, wide, "console F2")
 	assert.Contains(t, wide, "│ unpacking lark 8.1.0", "beside the first")
 	assert.NotContains(t, drawn(a, [2]int{80, 24}), "unpacking")
-	feed(a, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Restarts it.", Answers: []string{runbook.Approve, runbook.StopHere}})...)
+	feed(a, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Restarts it.", Answers: []string{engine.Approve, engine.StopHere}})...)
 	a.tooSoon = true // it was asked long ago
 	press(a, tea.KeyF2)
 	narrow := drawn(a, [2]int{80, 24})

@@ -9,7 +9,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/provision"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // linesOf reads what is typed, line after line, until there is nothing more or ctx ends.
@@ -75,7 +75,7 @@ func asksInView(ctx context.Context, hub *event.Hub, meant *provision.Meant, wai
 		if next, waits := meant.Next(); waits && about.MAC == "" {
 			about = next
 			hub.Emit(event.Ask{
-				ID: fmt.Sprintf("new %d", n), Form: event.FormNewcomer, Answers: []string{runbook.Approve, runbook.LeaveIt},
+				ID: fmt.Sprintf("new %d", n), Form: event.FormNewcomer, Answers: []string{engine.Approve, engine.LeaveIt},
 				Text: about.Words() + " is new here and asks for an address. Is it answered?",
 			})
 		}
@@ -87,7 +87,7 @@ func asksInView(ctx context.Context, hub *event.Hub, meant *provision.Meant, wai
 			if answer.ID != fmt.Sprintf("new %d", n) || about.MAC == "" {
 				continue
 			}
-			meant.Say(about, answer.Answer == runbook.Approve)
+			meant.Say(about, answer.Answer == engine.Approve)
 			hub.Emit(answer)
 			about, n = provision.Client{}, n+1
 		}

@@ -9,6 +9,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // TestApprovalsKnowLoopsAndTheRollback names steps by number and by words, as they stand in the file and as they are
@@ -27,16 +28,16 @@ rollback:
 	require.NoError(t, err)
 	p, err := book.Prepare(d, nil, runbook.Kit{})
 	require.NoError(t, err)
-	round := event.Ask{Form: event.FormHold, Step: "2a.1", Title: "Fit 3", Answers: []string{runbook.Approve, runbook.StopHere}}
-	back := event.Ask{Form: event.FormHold, Step: "back.1", Title: "Go back", Answers: []string{runbook.Approve, runbook.StopHere}}
+	round := event.Ask{Form: event.FormHold, Step: "2a.1", Title: "Fit 3", Answers: []string{engine.Approve, engine.StopHere}}
+	back := event.Ask{Form: event.FormHold, Step: "back.1", Title: "Go back", Answers: []string{engine.Approve, engine.StopHere}}
 	for approval, want := range map[string][2]string{
-		"all": {runbook.Approve, runbook.Approve}, "2.1": {runbook.Approve, runbook.StopHere}, "2a.1": {runbook.Approve, runbook.StopHere},
-		"Fit 3": {runbook.Approve, runbook.StopHere}, "Fit ${card.slot}": {runbook.Approve, runbook.StopHere},
-		"back.1": {runbook.StopHere, runbook.Approve}, "Go back": {runbook.StopHere, runbook.Approve}, "2b.1": {runbook.StopHere, runbook.StopHere}, "": {runbook.StopHere, runbook.StopHere},
+		"all": {engine.Approve, engine.Approve}, "2.1": {engine.Approve, engine.StopHere}, "2a.1": {engine.Approve, engine.StopHere},
+		"Fit 3": {engine.Approve, engine.StopHere}, "Fit ${card.slot}": {engine.Approve, engine.StopHere},
+		"back.1": {engine.StopHere, engine.Approve}, "Go back": {engine.StopHere, engine.Approve}, "2b.1": {engine.StopHere, engine.StopHere}, "": {engine.StopHere, engine.StopHere},
 	} {
 		approve := byName(p, approver([]string{approval}))
 		assert.Equal(t, want, [2]string{approve(round), approve(back)}, "%q", approval)
 	}
-	over := event.Ask{Form: event.FormOverrun, Answers: []string{runbook.WaitOn, runbook.GiveUp}}
-	assert.Equal(t, runbook.GiveUp, byName(p, approver([]string{"all"}))(over), "nobody is there to wait on")
+	over := event.Ask{Form: event.FormOverrun, Answers: []string{engine.WaitOn, engine.GiveUp}}
+	assert.Equal(t, engine.GiveUp, byName(p, approver([]string{"all"}))(over), "nobody is there to wait on")
 }

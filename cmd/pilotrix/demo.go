@@ -12,7 +12,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/demo"
 )
 
@@ -121,7 +121,7 @@ func (p *program) demoImages(name, folder string) error {
 // approvesDemo approves all, and takes the bench's new device for the one that is meant.
 func approvesDemo(ask event.Ask) string {
 	if ask.Form == event.FormNewcomer {
-		return runbook.Approve
+		return engine.Approve
 	}
 	return approver([]string{"all"})(ask)
 }

@@ -14,6 +14,7 @@ import (
 	"pilotrix/core/image"
 	"pilotrix/core/logbook"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/session"
 	"pilotrix/core/source"
 	"pilotrix/core/units"
@@ -78,7 +79,7 @@ func singles(d *dialect.Dialect) (all []runbooks.Entry) {
 		if entry.Title == "" {
 			entry.Title = name
 		}
-		book, err := runbook.Single(d, name)
+		book, err := verbs.Single(d, name)
 		if err == nil {
 			entry.Book, entry.About = book, book.About
 			if danger := d.Action(name).Danger; danger != "" {

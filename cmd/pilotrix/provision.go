@@ -28,7 +28,7 @@ import (
 	"pilotrix/core/preflight"
 	"pilotrix/core/provision"
 	"pilotrix/core/reach"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/serve"
 	"pilotrix/core/units"
 	"pilotrix/tui"
@@ -493,7 +493,7 @@ func (p *program) provisioned(v *provisioning) error {
 		fmt.Fprintf(p.out, "%d done, %d not\n", done, left)
 	}
 	if expected && left > 0 {
-		return exit{code: runbook.ExitDoneBut}
+		return exit{code: engine.ExitDoneBut}
 	}
 	return nil
 }

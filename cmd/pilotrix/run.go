@@ -14,6 +14,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 func (p *program) runCommand() *cobra.Command {
@@ -120,15 +121,15 @@ func approver(approvals []string) func(event.Ask) string {
 	return func(ask event.Ask) string {
 		switch {
 		case ask.Form == event.FormOverrun:
-			return runbook.GiveUp // nobody is here to wait on; the runbook says what follows
+			return engine.GiveUp // nobody is here to wait on; the runbook says what follows
 		case (ask.Form == event.FormHold || ask.Form == event.FormOperator) && approves(approvals, ask.Step, ask.Title):
 			return ask.Answers[0]
 		case ask.Form == event.FormIdentity && (slices.Contains(approvals, "all") || slices.Contains(approvals, identityApproval)):
 			return ask.Answers[0]
 		case ask.Form == event.FormRecord && slices.Contains(approvals, unrecordedApproval): // which all does not say
-			return runbook.GoUnrecorded
+			return engine.GoUnrecorded
 		}
-		return runbook.StopHere
+		return engine.StopHere
 	}
 }
 
@@ -171,7 +172,7 @@ func byName(prepared *runbook.Prepared, approve func(event.Ask) string) func(eve
 	}
 	return func(ask event.Ask) string {
 		answer := approve(ask)
-		if name := names[round.ReplaceAllString(ask.Step, "$1.")]; answer == runbook.StopHere && name != "" {
+		if name := names[round.ReplaceAllString(ask.Step, "$1.")]; answer == engine.StopHere && name != "" {
 			ask.Title = name
 			answer = approve(ask)
 		}
@@ -205,7 +206,7 @@ func (p *program) runHeadless(ctx context.Context, with opening, asJSON bool) er
 	}
 	code := result.Exit
 	if result.Outcome.Good() && closeErr != nil {
-		code = runbook.ExitUnrecorded
+		code = engine.ExitUnrecorded
 	}
 	if code != 0 {
 		return exit{code: code}

@@ -23,6 +23,7 @@ import (
 	"pilotrix/core/network"
 	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
 	"pilotrix/demo"
 	"pilotrix/tui"
@@ -330,7 +331,7 @@ func unrecorded(err error) error {
 	if err == nil {
 		return nil
 	}
-	return exit{runbook.ExitUnrecorded, "not recorded: " + err.Error()}
+	return exit{engine.ExitUnrecorded, "not recorded: " + err.Error()}
 }
 
 // watchFacts tells each fact that is read, until the session ends.

@@ -1,13 +1,16 @@
-package runbook
+package runbook_test
 
 import (
 	"strings"
 	"testing"
 
+	_ "pilotrix/core/runbook/verbs"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/dialect"
+	"pilotrix/core/runbook"
 	"pilotrix/core/source/goldentest"
 )
 
@@ -179,7 +182,7 @@ func against(t *testing.T, text string) (warnings string, err error) {
 	t.Helper()
 	d, err := dialect.Parse("gate.yaml", []byte(gate))
 	require.NoError(t, err)
-	book, err := Parse("book.yaml", []byte(text))
+	book, err := runbook.Parse("book.yaml", []byte(text))
 	if err != nil {
 		return "", err
 	}

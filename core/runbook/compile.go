@@ -23,18 +23,18 @@ type PreparedStep struct {
 	Timeout  time.Duration
 	Work     Work
 
-	baud   int                     // the line's speed then, 0 where that is not known
-	of     int                     // its phase's place in the file
-	loop   *loop                   // of its phase, nil when there is none or when it was unrolled
-	vars   map[string]any          // what the loop's name stands for
-	images map[string]*image.Image // files that the loop brings, by name
+	baud       int                     // the line's speed then, 0 where that is not known
+	PhaseIndex int                     // its phase's place in the file
+	loop       *CompiledLoop           // of its phase, nil when there is none or when it was unrolled
+	Vars       map[string]any          // what the loop's name stands for
+	images     map[string]*image.Image // files that the loop brings, by name
 
-	when                           []*expression.Guard // of its phase, then its own
-	title, hold, rollback, skipped *expression.Template
-	path                           string        // in the file
-	least                          time.Duration // the timeout without what is reckoned from a file's size
-	timeoutFrom                    string        // what sets the timeout: the verb, or a place in a file
-	ops                            []op
+	Guards                                         []*expression.Guard // of its phase, then its own
+	TitleText, HoldText, RollbackText, SkippedText *expression.Template
+	path                                           string        // in the file
+	least                                          time.Duration // the timeout without what is reckoned from a file's size
+	TimeoutFrom                                    string        // what sets the timeout: the verb, or a place in a file
+	ops                                            []op
 }
 
 // VerbName is the name of the step's verb.
@@ -45,11 +45,11 @@ func (s *PreparedStep) VerbName() string {
 	return s.Verb.Name
 }
 
-// learns reports that the step changes nothing and is done anew when a run begins at a later phase.
-func (s *PreparedStep) learns() bool { return s.Verb != nil && s.Verb.Learns }
+// Learns reports that the step changes nothing and is done anew when a run begins at a later phase.
+func (s *PreparedStep) Learns() bool { return s.Verb != nil && s.Verb.Learns }
 
-// loop is a phase's loop with its expressions compiled.
-type loop struct {
+// CompiledLoop is a phase's loop with its expressions compiled.
+type CompiledLoop struct {
 	Loop
 	phase     int // of the document
 	name      *expression.Template
@@ -306,13 +306,13 @@ func (c *Compiler) Name(key, name string) {
 		c.Complain(key, "%q cannot be a name: want letters, digits and _, such as before", name)
 	case expression.Reserved(name):
 		c.Complain(key, "%s is a word of expressions and cannot be a name", name)
-	case c.names.isInput(name) || c.names.d.Knows(name) || madeByVerb(name):
+	case c.names.isInput(name) || c.names.d.Knows(name) || MadeByVerb(name):
 		c.Complain(key, "%s is the name of something else already", name)
 	}
 }
 
-// madeByVerb reports names that verbs make by themselves, such as serve, and those that are always there.
-func madeByVerb(name string) bool {
+// MadeByVerb reports names that verbs make by themselves, such as serve, and those that are always there.
+func MadeByVerb(name string) bool {
 	if name == "clock" || name == "prompt" {
 		return true
 	}
@@ -369,13 +369,13 @@ func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 	s := PreparedStep{Common: step.Common, Verb: step.verb, path: c.path}
 	c.step, c.ops, c.verb, c.takes, c.lasts = &s, nil, "", 0, false
 	if g := c.Guard("when", step.When); g != nil {
-		s.when = append(s.when, g)
+		s.Guards = append(s.Guards, g)
 	}
-	s.title, s.skipped = c.Template("step", step.Step), c.Template("skipped", step.Skipped)
-	s.hold, s.rollback = c.Template("hold", step.Hold), c.Template("rollback", step.Rollback)
-	s.Timeout, s.timeoutFrom = holdTimeout, "what a hold has"
+	s.TitleText, s.SkippedText = c.Template("step", step.Step), c.Template("skipped", step.Skipped)
+	s.HoldText, s.RollbackText = c.Template("hold", step.Hold), c.Template("rollback", step.Rollback)
+	s.Timeout, s.TimeoutFrom = HoldTimeout, "what a hold has"
 	if step.verb != nil {
-		s.Timeout, s.timeoutFrom = step.verb.Timeout, "what “"+step.verb.Name+"” has unless a step says otherwise"
+		s.Timeout, s.TimeoutFrom = step.verb.Timeout, "what “"+step.verb.Name+"” has unless a step says otherwise"
 		c.verb = step.verb.Name
 		s.Work = step.body.Compile(c)
 		c.verb = ""
@@ -384,13 +384,13 @@ func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 		c.Complain("on", "the speed of another line is not changed by a step: only that of the first is put back at the end")
 	}
 	if step.Timeout != nil {
-		s.Timeout, s.timeoutFrom = time.Duration(*step.Timeout), c.file.Where(c.At("timeout"))
+		s.Timeout, s.TimeoutFrom = time.Duration(*step.Timeout), c.file.Where(c.At("timeout"))
 		if s.Timeout == 0 {
 			c.Complain("timeout", "this takes no time at all")
 		}
 	}
 	if c.takes > s.Timeout {
-		s.Timeout, s.timeoutFrom = c.takes, c.where
+		s.Timeout, s.TimeoutFrom = c.takes, c.where
 	}
 	s.least = s.Timeout
 	if step.Common.Expected != nil {
@@ -400,11 +400,11 @@ func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 	return s
 }
 
-// holdTimeout is for a hold alone: people sleep.
-const holdTimeout = 12 * time.Hour
+// HoldTimeout is for a hold alone: people sleep.
+const HoldTimeout = 12 * time.Hour
 
 // loop compiles a phase's loop and puts its name in force for the steps that follow.
-func (c *Compiler) loop(i int, phase Phase) *loop {
+func (c *Compiler) loop(i int, phase Phase) *CompiledLoop {
 	c.path, c.verb = fmt.Sprintf("phases[%d]", i), ""
 	if phase.For == nil {
 		if strings.Contains(phase.Phase, "${") {
@@ -416,7 +416,7 @@ func (c *Compiler) loop(i int, phase Phase) *loop {
 	c.Name("for.each", phase.For.Each)
 	outer := *c
 	outer.names.loop = ""
-	round := &loop{Loop: *phase.For, phase: i, in: outer.Guard("for.in", phase.For.In)}
+	round := &CompiledLoop{Loop: *phase.For, phase: i, in: outer.Guard("for.in", phase.For.In)}
 	c.ops = outer.ops
 	round.where = c.Guard("for.where", phase.For.Where)
 	round.name = c.Template("phase", phase.Phase)
@@ -426,7 +426,7 @@ func (c *Compiler) loop(i int, phase Phase) *loop {
 // Check compiles every step against a dialect, without inputs. All that is wrong is told at once.
 func (p *Prepared) Check() error {
 	file := p.Book.file.Anew()
-	c := &Compiler{names: names{r: p.Book, d: p.Dialect, kept: p.Book.snapshots(), made: p.Book.made()}, file: file, gone: map[string]bool{}}
+	c := &Compiler{names: names{r: p.Book, d: p.Dialect, kept: p.Book.Snapshots(), made: p.Book.made()}, file: file, gone: map[string]bool{}}
 	c.dialogs()
 	c.step, c.path = &PreparedStep{}, "runbook"
 	p.title = c.textOf("title", p.Book.Title)
@@ -468,10 +468,10 @@ func (p *Prepared) phase(c *Compiler, i int) (steps []PreparedStep) {
 		c.path = fmt.Sprintf("phases[%d].steps[%d]", i, j)
 		s := p.Book.compileStep(c, &phase.Steps[j])
 		s.ID, s.Phase = fmt.Sprintf("%d.%d", i+1, j+1), phase.Phase
-		s.loop, s.of = round, i
+		s.loop, s.PhaseIndex = round, i
 		c.rehearses(phase, &s)
 		if when != nil {
-			s.when = append([]*expression.Guard{when}, s.when...)
+			s.Guards = append([]*expression.Guard{when}, s.Guards...)
 		}
 		if j == 0 {
 			s.ops = append(slices.Clone(head), s.ops...)
@@ -530,7 +530,7 @@ func (r *Runbook) CheckAgainst(d *dialect.Dialect) ([]*source.Complaint, error) 
 	return p.warnings, err
 }
 
-func (r *Runbook) snapshots() (names []string) {
+func (r *Runbook) Snapshots() (names []string) {
 	r.eachStep(func(_ string, step *Step) {
 		if body, ok := step.body.(keeper); ok {
 			names = append(names, body.Keeps())

@@ -13,43 +13,43 @@ import (
 	"pilotrix/core/source"
 )
 
-// Doing names an action of the dialect, with its parameters. Several verbs have one.
-type Doing struct {
+// Call names an action of the dialect, with its parameters. Several verbs have one.
+type Call struct {
 	Action string                 `yaml:"action" jsonschema:"required" jsonschema_description:"An action of the dialect"`
 	With   map[string]source.Text `yaml:"with" jsonschema_description:"Its parameters; may hold ${…}"`
 	Of     string                 `yaml:"of" jsonschema_description:"The file that it deals with: by its size, and the action's rate, it is reckoned how long the step takes and may take"`
 }
 
-// doing is it, checked and ready.
-type doing struct {
-	action *dialect.CompiledAction
+// CompiledCall is it, checked and ready.
+type CompiledCall struct {
+	Action *dialect.CompiledAction
 	by     *expression.Template // nil where the action has one way
 	with   map[string]*expression.Template
 	of     string // the file by whose size its time is reckoned, empty for none
 }
 
 // reckoned is how long the action deals with its file, 0 where that is not known.
-func (d *doing) reckoned(p *Prepared, s *PreparedStep) time.Duration {
-	if d == nil || d.action == nil || d.of == "" {
+func (d *CompiledCall) reckoned(p *Prepared, s *PreparedStep) time.Duration {
+	if d == nil || d.Action == nil || d.of == "" {
 		return 0
 	}
-	img, rate := p.imageOf(s, d.of), d.action.Rate.Bytes()
+	img, rate := p.ImageOf(s, d.of), d.Action.Rate.Bytes()
 	if img == nil || rate <= 0 {
 		return 0
 	}
 	return reckon.TransferTime(img.Size, rate)
 }
 
-// compile checks an action in every way that by can choose.
-func (d Doing) compile(c *Compiler, by string) *doing {
+// Compile checks an action in every way that by can choose.
+func (d Call) CompileBy(c *Compiler, by string) *CompiledCall {
 	action := c.names.d.Action(d.Action)
 	if action == nil {
 		if d.Action != "" {
 			c.Complain("action", "dialect %s has no action %q; it has %s", c.names.d.Dialect, d.Action, strings.Join(c.names.d.ActionNames(), ", "))
 		}
-		return &doing{}
+		return &CompiledCall{}
 	}
-	done := &doing{action: action, with: map[string]*expression.Template{}, of: d.Of}
+	done := &CompiledCall{Action: action, with: map[string]*expression.Template{}, of: d.Of}
 	if d.Of != "" {
 		c.Image("of", d.Of)
 		if action.Rate == "" {
@@ -100,7 +100,7 @@ func takes(ways []*dialect.CompiledWay) string {
 }
 
 // parameters compiles what is given and tells which of it are secrets: those may go where a secret may.
-func (d Doing) parameters(c *Compiler, done *doing) (secrets []string) {
+func (d Call) parameters(c *Compiler, done *CompiledCall) (secrets []string) {
 	for _, name := range slices.Sorted(maps.Keys(d.With)) {
 		t, err := expression.CompileTemplate(string(d.With[name]), c.names)
 		if err != nil {
@@ -119,7 +119,7 @@ func (d Doing) parameters(c *Compiler, done *doing) (secrets []string) {
 }
 
 // ways are those in which the action can come to be done.
-func (d Doing) ways(c *Compiler, action *dialect.CompiledAction, by string) (ways []*dialect.CompiledWay) {
+func (d Call) ways(c *Compiler, action *dialect.CompiledAction, by string) (ways []*dialect.CompiledWay) {
 	if len(action.By) == 0 {
 		way, _ := action.Way("")
 		return []*dialect.CompiledWay{way}
@@ -139,8 +139,8 @@ func (d Doing) ways(c *Compiler, action *dialect.CompiledAction, by string) (way
 	return ways
 }
 
-// way is the way in which the action is done now.
-func (d *doing) way(env map[string]any) (*dialect.CompiledWay, error) {
+// Way is the way in which the action is done now.
+func (d *CompiledCall) Way(env map[string]any) (*dialect.CompiledWay, error) {
 	by := ""
 	if d.by != nil {
 		var err error
@@ -148,12 +148,12 @@ func (d *doing) way(env map[string]any) (*dialect.CompiledWay, error) {
 			return nil, err
 		}
 	}
-	return d.action.Way(by)
+	return d.Action.Way(by)
 }
 
-// env is what the texts of a way of doing the action see: everything, and its parameters. What only other ways
+// Env is what the texts of a way of doing the action see: everything, and its parameters. What only other ways
 // take may be empty.
-func (d *doing) env(outer map[string]any, way *dialect.CompiledWay) (map[string]any, error) {
+func (d *CompiledCall) Env(outer map[string]any, way *dialect.CompiledWay) (map[string]any, error) {
 	env := maps.Clone(outer)
 	for name, template := range d.with {
 		if !slices.Contains(way.With, name) {
@@ -169,11 +169,11 @@ func (d *doing) env(outer map[string]any, way *dialect.CompiledWay) (map[string]
 }
 
 // gate says of an action that not every release has what that means here, empty where it is there.
-func (p *planner) gate(action *dialect.CompiledAction) string {
+func (p *Planner) gate(action *dialect.CompiledAction) string {
 	if !action.Gated() {
 		return ""
 	}
-	if running, known := p.running(p.facts); known {
+	if running, known := p.Running(p.Facts); known {
 		return action.Lacks(running)
 	}
 	words := "if the release that runs has it"
@@ -186,24 +186,24 @@ func (p *planner) gate(action *dialect.CompiledAction) string {
 	return words
 }
 
-// types are the commands that the action types, as far as they are known.
-func (d *doing) types(p *planner) (typed []Typed) {
-	typed = p.goes(d.action.In...)
-	way, err := d.way(p.env)
+// Commands are those that the action types, as far as they are known.
+func (d *CompiledCall) Commands(p *Planner) (typed []Typed) {
+	typed = p.Goes(d.Action.In...)
+	way, err := d.Way(p.Known)
 	if err != nil {
-		return append(typed, Typed{Text: d.action.Action.Action, When: err.Error()})
+		return append(typed, Typed{Text: d.Action.Action.Action, When: err.Error()})
 	}
-	env := maps.Clone(p.env)
+	env := maps.Clone(p.Known)
 	for name, template := range d.with {
-		env[name] = template.Shown(p.env)
+		env[name] = template.Shown(p.Known)
 	}
 	from := len(typed)
 	typed = append(typed, p.way(way, env)...)
-	if words := p.gate(d.action); words != "" && len(typed) > from {
+	if words := p.gate(d.Action); words != "" && len(typed) > from {
 		typed[from].When = words
 	}
-	if d.action.To != "" {
-		p.mode = d.action.To
+	if d.Action.To != "" {
+		p.Mode = d.Action.To
 	}
 	return typed
 }

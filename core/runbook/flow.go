@@ -90,7 +90,7 @@ func conditions(s *PreparedStep) (all []string) {
 	if s.loop != nil {
 		all = append(all, "for each "+s.loop.Each+" in "+string(s.loop.In))
 	}
-	for _, g := range s.when {
+	for _, g := range s.Guards {
 		all = append(all, g.Text())
 	}
 	return all

@@ -15,8 +15,8 @@ import (
 var NoFacts = &device.Facts{}
 
 // rounds evaluates a loop's list, each row under the loop's name.
-func rounds(round *loop, env map[string]any) (all []map[string]any, err error) {
-	rows, err := rowsOf(round.in, string(round.In), env)
+func rounds(round *CompiledLoop, env map[string]any) (all []map[string]any, err error) {
+	rows, err := RowsOf(round.in, string(round.In), env)
 	if err != nil {
 		return nil, fmt.Errorf("for each in %w", err)
 	}
@@ -38,8 +38,8 @@ func rounds(round *loop, env map[string]any) (all []map[string]any, err error) {
 	return all, nil
 }
 
-// rowsOf evaluates a list of rows.
-func rowsOf(in *expression.Guard, text string, env map[string]any) (rows []map[string]any, err error) {
+// RowsOf evaluates a list of rows.
+func RowsOf(in *expression.Guard, text string, env map[string]any) (rows []map[string]any, err error) {
 	value, err := in.Value(env)
 	if err != nil {
 		return nil, err
@@ -64,16 +64,16 @@ func rowsOf(in *expression.Guard, text string, env map[string]any) (rows []map[s
 }
 
 // copies are a phase's steps for one round.
-func (p *Prepared) copies(steps []PreparedStep, round *loop, n int, vars map[string]any, made Made) (out []PreparedStep) {
+func (p *Prepared) copies(steps []PreparedStep, round *CompiledLoop, n int, vars map[string]any, made Made) (out []PreparedStep) {
 	row, _ := vars[round.Each].(map[string]any)
 	images := made.files(round.Each, row)
 	env := p.Env(NoFacts)
 	maps.Copy(env, vars)
 	for j, s := range steps {
-		s.loop, s.vars, s.images = nil, vars, images
+		s.loop, s.Vars, s.images = nil, vars, images
 		s.ID = fmt.Sprintf("%d%s.%d", round.phase+1, letters(n), j+1)
 		s.Phase = round.name.Shown(env)
-		s.Step = s.title.Shown(env)
+		s.Step = s.TitleText.Shown(env)
 		p.reckonStep(&s)
 		out = append(out, s)
 	}

@@ -39,7 +39,7 @@ func (t Typed) Words() string {
 	return text
 }
 
-func typedWords(typed []Typed) (words []string) {
+func TypedText(typed []Typed) (words []string) {
 	for _, t := range typed {
 		words = append(words, t.Words())
 	}
@@ -100,26 +100,26 @@ type Plan struct {
 	Rollback []PlanStep    `json:"rollback,omitempty"`
 }
 
-// planner lays steps out one after the other: it knows what is known, and the mode that the device is in then.
-type planner struct {
+// Planner lays steps out one after the other: it knows what is known, and the mode that the device is in then.
+type Planner struct {
 	*Prepared
-	env     map[string]any
-	facts   *device.Facts // what is assumed, or was read
-	mode    string        // empty where it cannot be known
+	Known   map[string]any
+	Facts   *device.Facts // what is assumed, or was read
+	Mode    string        // empty where it cannot be known
 	locks   *dialect.Interlocks
 	altered *bool          // the device was changed by then: what is read from there on is not known before
 	gone    *time.Duration // what the steps before are expected to take
 }
 
 // newPlanner begins where nothing is typed yet.
-func newPlanner(p *Prepared, env map[string]any, facts *device.Facts) *planner {
-	return &planner{Prepared: p, env: env, facts: facts, locks: p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
+func newPlanner(p *Prepared, env map[string]any, facts *device.Facts) *Planner {
+	return &Planner{Prepared: p, Known: env, Facts: facts, locks: p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
 }
 
 // Ahead begins in the middle of a run: at a mode, empty for an unknown one, with what is pending now.
-func (p *Prepared) Ahead(env map[string]any, facts *device.Facts, mode string, pending []dialect.Open, now time.Time) *planner {
+func (p *Prepared) Ahead(env map[string]any, facts *device.Facts, mode string, pending []dialect.Open, now time.Time) *Planner {
 	walk := newPlanner(p, env, facts)
-	walk.mode = mode
+	walk.Mode = mode
 	open := slices.Clone(pending)
 	for i := range open { // the plan's time begins with nought
 		if until := &open[i].Until; !until.IsZero() {
@@ -134,7 +134,7 @@ func (p *Prepared) Ahead(env map[string]any, facts *device.Facts, mode string, p
 // what only it can tell stays one; facts that are assumed take the place of what would be read.
 func (p *Prepared) Plan(assumed *device.Facts) Plan {
 	steps, env := p.unrolled(assumed)
-	plan := Plan{Runbook: p.Book.Runbook, Title: p.titleWords(env), Dialect: p.Dialect.Dialect, About: p.aboutRollback(env)}
+	plan := Plan{Runbook: p.Book.Runbook, Title: p.TitleText(env), Dialect: p.Dialect.Dialect, About: p.RollbackText(env)}
 	walk := newPlanner(p, env, assumed)
 	plan.Answers, plan.Identity = walk.answers(), walk.whichDevice()
 	for i := range steps {
@@ -142,7 +142,7 @@ func (p *Prepared) Plan(assumed *device.Facts) Plan {
 		plan.Steps = append(plan.Steps, step)
 		plan.Expected += step.Takes()
 	}
-	walk.mode = ""
+	walk.Mode = ""
 	for i := range p.Rollback {
 		plan.Rollback = append(plan.Rollback, walk.step(&p.Rollback[i]))
 	}
@@ -157,7 +157,7 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 	for i := 0; i < len(p.Steps); i++ {
 		s := p.Steps[i]
 		if work, ok := s.Work.(gatherer); ok {
-			files := work.Gathers(&planner{Prepared: p, env: env, facts: assumed})
+			files := work.Gathers(&Planner{Prepared: p, Known: env, Facts: assumed})
 			files.Into(env)
 			maps.Copy(made, files)
 		}
@@ -184,7 +184,7 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 }
 
 // readOf reports whether a loop goes over what is read of the device, which is not known before where that is changed first.
-func (p *Prepared) readOf(l *loop) bool {
+func (p *Prepared) readOf(l *CompiledLoop) bool {
 	names := l.in.Uses()
 	if l.where != nil {
 		names = slices.Concat(names, l.where.Uses())
@@ -193,21 +193,21 @@ func (p *Prepared) readOf(l *loop) bool {
 }
 
 // passes lets the time of a step pass.
-func (p *planner) passes(step PlanStep) { *p.gone += step.Takes() }
+func (p *Planner) passes(step PlanStep) { *p.gone += step.Takes() }
 
 // inside is the planner as it is within a step. What mode another line is in is not known.
-func (p *planner) inside(s *PreparedStep) planner {
+func (p *Planner) inside(s *PreparedStep) Planner {
 	within := *p
 	if s.On != "" {
-		within.mode = ""
+		within.Mode = ""
 	}
-	within.env = maps.Clone(p.env)
-	maps.Copy(within.env, s.vars)
+	within.Known = maps.Clone(p.Known)
+	maps.Copy(within.Known, s.Vars)
 	return within
 }
 
-// work is what a step types once it is approved.
-func (p *planner) work(s *PreparedStep) []Typed {
+// Work is what a step types once it is approved.
+func (p *Planner) Work(s *PreparedStep) []Typed {
 	within := p.inside(s)
 	within.foresee(s)
 	return on(s, within.types(s))
@@ -222,8 +222,8 @@ func on(s *PreparedStep, typed []Typed) []Typed {
 }
 
 // reads are the commands of the readings that a hold rests on: they are typed where what it says is old.
-func (p *planner) reads(s *PreparedStep) (typed []Typed) {
-	names := s.rests()
+func (p *Planner) reads(s *PreparedStep) (typed []Typed) {
+	names := s.Rests()
 	for _, name := range p.Dialect.ReadingNames() {
 		reading := p.Dialect.Reading(name)
 		made := func(fact string) bool {
@@ -232,36 +232,36 @@ func (p *planner) reads(s *PreparedStep) (typed []Typed) {
 			})
 		}
 		if slices.ContainsFunc(reading.Makes(), made) {
-			typed = append(typed, Typed{Text: reading.Type.Shown(p.env), When: "if what the hold says is old"})
+			typed = append(typed, Typed{Text: reading.Type.Shown(p.Known), When: "if what the hold says is old"})
 		}
 	}
 	return typed
 }
 
 // Next is a step as it is announced, and goes on after it.
-func (p *planner) Next(s *PreparedStep) PlanStep {
+func (p *Planner) Next(s *PreparedStep) PlanStep {
 	step := p.step(s)
 	p.passes(step)
 	return step
 }
 
-func (p *planner) step(s *PreparedStep) PlanStep {
+func (p *Planner) step(s *PreparedStep) PlanStep {
 	within := p.inside(s)
 	step := PlanStep{
-		ID: s.ID, Phase: s.Phase, Title: s.title.Shown(within.env), Verb: s.VerbName(), Irreversible: s.Irreversible, Rehearsed: p.rehearsed(s), Expected: s.Expected, Timeout: s.Timeout,
-		Hold: s.hold.Shown(within.env), Rollback: s.rollback.Shown(within.env),
+		ID: s.ID, Phase: s.Phase, Title: s.TitleText.Shown(within.Known), Verb: s.VerbName(), Irreversible: s.Irreversible, Rehearsed: p.Rehearsed(s), Expected: s.Expected, Timeout: s.Timeout,
+		Hold: s.HoldText.Shown(within.Known), Rollback: s.RollbackText.Shown(within.Known),
 	}
 	if s.loop != nil {
 		step.For = fmt.Sprintf("each %s in %s", s.loop.Each, s.loop.In)
 	}
 	var skipped bool
 	if step.When, skipped = within.when(s); skipped {
-		step.Skipped = cmp.Or(s.skipped.Shown(within.env), "not needed")
+		step.Skipped = cmp.Or(s.SkippedText.Shown(within.Known), "not needed")
 		return step
 	}
 	if w, tells := s.Work.(teller); tells {
 		told := w.Tells(&within, s)
-		step.Does, step.Checks, step.Reckons = told.Does, told.Checks, told.Reckons
+		step.Does, step.Checks, step.Reckons = told.Does, told.Checks, told.Estimates
 	}
 	within.foresee(s)
 	step.Expected += within.runsOutIn(s)
@@ -272,33 +272,33 @@ func (p *planner) step(s *PreparedStep) PlanStep {
 	if changes(s.ops) {
 		*p.altered = true
 	}
-	for name, value := range within.env { // what the step has made is known to later ones
-		if _, own := s.vars[name]; !own {
-			p.env[name] = value
+	for name, value := range within.Known { // what the step has made is known to later ones
+		if _, own := s.Vars[name]; !own {
+			p.Known[name] = value
 		}
 	}
 	if s.On != "" {
 		return step
 	}
-	if len(s.when) == 0 {
-		p.mode = within.mode
-	} else if p.mode != within.mode {
-		p.mode = "" // it may not have been gone to
+	if len(s.Guards) == 0 {
+		p.Mode = within.Mode
+	} else if p.Mode != within.Mode {
+		p.Mode = "" // it may not have been gone to
 	}
 	return step
 }
 
 // when are the conditions of a step that only the device can tell; skipped reports that one does not hold
 // whatever it tells.
-func (p *planner) when(s *PreparedStep) (open []string, skipped bool) {
-	for _, g := range s.when {
+func (p *Planner) when(s *PreparedStep) (open []string, skipped bool) {
+	for _, g := range s.Guards {
 		unknown := func(name string) bool {
 			first, _, _ := strings.Cut(name, ".")
-			_, own := s.vars[first]
-			return !own && !p.knows(name)
+			_, own := s.Vars[first]
+			return !own && !p.Knows(name)
 		}
 		if !slices.ContainsFunc(g.Uses(), unknown) {
-			if holds, err := g.Holds(p.env); err == nil {
+			if holds, err := g.Holds(p.Known); err == nil {
 				if !holds {
 					return nil, true
 				}
@@ -310,9 +310,9 @@ func (p *planner) when(s *PreparedStep) (open []string, skipped bool) {
 	return open, false
 }
 
-// knows reports whether a name has a value before the run.
-func (p *planner) knows(name string) bool {
-	var value any = p.env
+// Knows reports whether a name has a value before the run.
+func (p *Planner) Knows(name string) bool {
+	var value any = p.Known
 	for part := range strings.SplitSeq(name, ".") {
 		tree, is := value.(map[string]any)
 		if !is {
@@ -324,22 +324,22 @@ func (p *planner) knows(name string) bool {
 }
 
 // foresee notes what a step makes, so that it is known to what the step types.
-func (p *planner) foresee(s *PreparedStep) {
+func (p *Planner) foresee(s *PreparedStep) {
 	work, ok := s.Work.(foreseer)
 	if !ok {
 		return
 	}
 	for name, value := range work.Foresees(p, s) {
 		if value == nil {
-			device.Plant(p.env, name, nil)
+			device.Plant(p.Known, name, nil)
 		} else {
-			device.Plant(p.env, name, value.Tree())
+			device.Plant(p.Known, name, value.Tree())
 		}
 	}
 }
 
 // types are the commands that a step types, as far as they are known.
-func (p *planner) types(s *PreparedStep) []Typed {
+func (p *Planner) types(s *PreparedStep) []Typed {
 	if w, types := s.Work.(typist); types {
 		return w.Types(p, s)
 	}
@@ -347,7 +347,7 @@ func (p *planner) types(s *PreparedStep) []Typed {
 }
 
 // runsOutIn is how long a step waits first for what runs out by itself, as far as that is known.
-func (p *planner) runsOutIn(s *PreparedStep) (left time.Duration) {
+func (p *Planner) runsOutIn(s *PreparedStep) (left time.Duration) {
 	w, ok := s.Work.(outlaster)
 	if !ok {
 		return 0
@@ -361,7 +361,7 @@ func (p *planner) runsOutIn(s *PreparedStep) (left time.Duration) {
 }
 
 // pending is what becomes pending by what is typed, and what is dealt with, and how much time is left for it.
-func (p *planner) pending(typed []Typed) (words []string, deadlines []Deadline) {
+func (p *Planner) pending(typed []Typed) (words []string, deadlines []Deadline) {
 	now := time.Time{}.Add(*p.gone)
 	for _, t := range typed {
 		opened, dealt := p.locks.Typed(t.Text, now)
@@ -398,7 +398,7 @@ func leftWords(left time.Duration) string {
 }
 
 // danger is what a step destroys: as its action says, or as the dialect says of what it types.
-func (p *planner) danger(s *PreparedStep, typed []Typed) string {
+func (p *Planner) danger(s *PreparedStep, typed []Typed) string {
 	if w, acts := s.Work.(interface{ danger() string }); acts && w.danger() != "" {
 		return w.danger()
 	}
@@ -411,43 +411,43 @@ func (p *planner) danger(s *PreparedStep, typed []Typed) string {
 }
 
 // danger is what the dialect says that the action destroys.
-func (d *doing) danger() string {
-	if d == nil || d.action == nil {
+func (d *CompiledCall) danger() string {
+	if d == nil || d.Action == nil {
 		return ""
 	}
-	return d.action.Danger
+	return d.Action.Danger
 }
 
-// reading is what a reading types, and what is typed to come to its mode. After a change of the device what it
+// Reading is what a reading types, and what is typed to come to its mode. After a change of the device what it
 // makes is not known before.
-func (p *planner) reading(r *dialect.CompiledReading) []Typed {
-	typed := append(p.goes(r.In...), Typed{Text: r.Type.Shown(p.env)})
+func (p *Planner) Reading(r *dialect.CompiledReading) []Typed {
+	typed := append(p.Goes(r.In...), Typed{Text: r.Type.Shown(p.Known)})
 	if *p.altered {
 		for _, name := range r.Makes() {
-			device.Plant(p.env, name, nil)
+			device.Plant(p.Known, name, nil)
 		}
 	}
 	return typed
 }
 
-// goes is what is typed to come to one of some modes: nothing from there, a login from where one is needed. What
+// Goes is what is typed to come to one of some modes: nothing from there, a login from where one is needed. What
 // may be typed where the mode is not known has its condition.
-func (p *planner) goes(modes ...string) (typed []Typed) {
-	if len(modes) == 0 || slices.Contains(modes, p.mode) {
+func (p *Planner) Goes(modes ...string) (typed []Typed) {
+	if len(modes) == 0 || slices.Contains(modes, p.Mode) {
 		return nil
 	}
-	if p.mode == "" {
+	if p.Mode == "" {
 		for _, move := range p.Dialect.MovesTo(modes[0]) {
 			for _, t := range p.move(move) {
 				t.When = cmp.Or(t.When, "if it is in mode "+p.Dialect.ModeTitle(move.From))
 				typed = append(typed, t)
 			}
 		}
-		p.mode = modes[0]
+		p.Mode = modes[0]
 		return typed
 	}
 	for range p.Dialect.Moves {
-		if slices.Contains(modes, p.mode) {
+		if slices.Contains(modes, p.Mode) {
 			break
 		}
 		move := p.moveFrom(modes)
@@ -455,30 +455,30 @@ func (p *planner) goes(modes ...string) (typed []Typed) {
 			break
 		}
 		typed = append(typed, p.move(*move)...)
-		p.mode = move.To
+		p.Mode = move.To
 	}
 	return typed
 }
 
-func (p *planner) moveFrom(modes []string) *dialect.Move {
+func (p *Planner) moveFrom(modes []string) *dialect.Move {
 	for _, mode := range modes {
-		if move := p.Dialect.MoveFrom(p.mode, mode); move != nil {
+		if move := p.Dialect.MoveFrom(p.Mode, mode); move != nil {
 			return move
 		}
 	}
 	return nil
 }
 
-func (p *planner) move(move dialect.Move) []Typed {
+func (p *Planner) move(move dialect.Move) []Typed {
 	way, err := p.Dialect.Action(move.Action).Way("")
 	if err != nil {
 		return nil
 	}
-	return p.way(way, p.env)
+	return p.way(way, p.Known)
 }
 
 // way is what a way of doing an action types: its command, and its answers to the questions that only it asks.
-func (p *planner) way(way *dialect.CompiledWay, env map[string]any) []Typed {
+func (p *Planner) way(way *dialect.CompiledWay, env map[string]any) []Typed {
 	typed := []Typed{{Text: way.Type.Shown(env)}}
 	for _, ask := range way.Asks {
 		if t, answers := p.answer(ask, env); answers {
@@ -488,7 +488,7 @@ func (p *planner) way(way *dialect.CompiledWay, env map[string]any) []Typed {
 	return typed
 }
 
-func (p *planner) answer(ask *dialect.CompiledDialog, env map[string]any) (Typed, bool) {
+func (p *Planner) answer(ask *dialect.CompiledDialog, env map[string]any) (Typed, bool) {
 	t := Typed{Text: ask.Reply.Shown(env), When: "if it asks “" + ask.Dialog.Dialog + "”", Key: ask.NoEnter}
 	if ask.Secret {
 		t.Text = "[secret]"
@@ -503,26 +503,26 @@ func (p *planner) answer(ask *dialect.CompiledDialog, env map[string]any) (Typed
 }
 
 // answers are those to what the device may ask at any time.
-func (p *planner) answers() (typed []Typed) {
+func (p *Planner) answers() (typed []Typed) {
 	for _, ask := range p.Dialect.PlainDialogs() {
-		t, _ := p.answer(ask, p.env)
+		t, _ := p.answer(ask, p.Known)
 		typed = append(typed, t)
 	}
 	return typed
 }
 
 // whichDevice is what is typed before anything that changes the device, wherever that could have become another one.
-func (p *planner) whichDevice() []Typed {
+func (p *Planner) whichDevice() []Typed {
 	name := p.Dialect.IdentityFact()
 	if name == "" {
 		return nil
 	}
 	reading := p.Dialect.Reading(p.Dialect.Identity.Read)
-	return []Typed{{Text: reading.Type.Shown(p.env), When: "to see that it is still the same device by its " + name + ", before it is changed behind a hold, a login or a long silence"}}
+	return []Typed{{Text: reading.Type.Shown(p.Known), When: "to see that it is still the same device by its " + name + ", before it is changed behind a hold, a login or a long silence"}}
 }
 
-// catches is what brings a device to a mode, whatever it does.
-func (p *planner) catches(mode string) (typed []Typed) {
+// Catches is what brings a device to a mode, whatever it does.
+func (p *Planner) Catches(mode string) (typed []Typed) {
 	key := func(text, when string) { typed = append(typed, Typed{Text: keyWords(text), When: when, Key: true}) }
 	key(p.Dialect.Wake(), "until there is a prompt")
 	for _, press := range p.Dialect.Catch.Press {
@@ -531,8 +531,8 @@ func (p *planner) catches(mode string) (typed []Typed) {
 	if p.Dialect.Catch.Break != "" {
 		key(p.Dialect.Catch.Break, "if no prompt comes")
 	}
-	p.mode = ""
-	return append(typed, p.goes(mode)...)
+	p.Mode = ""
+	return append(typed, p.Goes(mode)...)
 }
 
 // keyWords are the names of keys.
@@ -608,13 +608,13 @@ func (s PlanStep) details() (details [][2]string) {
 	add("when", s.When...)
 	add("skipped", s.Skipped)
 	add("hold", s.Hold)
-	add("reads", typedWords(s.Reads)...)
+	add("reads", TypedText(s.Reads)...)
 	add("rollback", s.Rollback)
 	add("danger", s.Danger)
 	add("pending", s.Pending...)
 	add("here", s.Does...)
 	add("reckons", s.Reckons...)
-	add("types", typedWords(s.Types)...)
+	add("types", TypedText(s.Types)...)
 	add("checks", s.Checks...)
 	return details
 }

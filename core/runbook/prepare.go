@@ -32,8 +32,8 @@ type Prepared struct {
 
 	title, about *expression.Template // of the runbook, and of its rollback
 
-	rehearsal bool // it ends behind what is rehearsed
-	from      int  // the phase that the run begins at
+	Rehearsal bool // it ends behind what is rehearsed
+	FromPhase int  // the phase that the run begins at
 	warnings  []*source.Complaint
 }
 
@@ -61,11 +61,11 @@ func (r *Runbook) Prepare(d *dialect.Dialect, values map[string]string, kit Kit)
 	return p, nil
 }
 
-// titleWords is what the runbook does, in words, with what is known.
-func (p *Prepared) titleWords(env map[string]any) string { return p.title.Shown(env) }
+// TitleText is what the runbook does, in words, with what is known.
+func (p *Prepared) TitleText(env map[string]any) string { return p.title.Shown(env) }
 
-// aboutRollback is what there is to go back to, in words, with what is known.
-func (p *Prepared) aboutRollback(env map[string]any) string {
+// RollbackText is what there is to go back to, in words, with what is known.
+func (p *Prepared) RollbackText(env map[string]any) string {
 	return strings.TrimSpace(p.about.Shown(env))
 }
 
@@ -73,7 +73,7 @@ func (p *Prepared) aboutRollback(env map[string]any) string {
 func (p *Prepared) From(phase string) error {
 	for i, one := range p.Book.Phases {
 		if one.Phase == phase {
-			p.from = i
+			p.FromPhase = i
 			return nil
 		}
 	}
@@ -91,17 +91,17 @@ func (p *Prepared) Rehearse() error {
 	if last < 0 {
 		return fmt.Errorf("runbook %s has nothing to rehearse: none of its phases is marked so (rehearse: true)", p.Book.Runbook)
 	}
-	if p.from > last {
-		return fmt.Errorf("the run would begin at “%s”, behind what is rehearsed", p.Book.Phases[p.from].Phase)
+	if p.FromPhase > last {
+		return fmt.Errorf("the run would begin at “%s”, behind what is rehearsed", p.Book.Phases[p.FromPhase].Phase)
 	}
-	p.rehearsal = true
-	p.Steps = slices.DeleteFunc(p.Steps, func(s PreparedStep) bool { return s.of > last })
+	p.Rehearsal = true
+	p.Steps = slices.DeleteFunc(p.Steps, func(s PreparedStep) bool { return s.PhaseIndex > last })
 	return nil
 }
 
-// rehearsed reports that nothing that lasts is changed in a step's phase.
-func (p *Prepared) rehearsed(s *PreparedStep) bool {
-	return s.of < len(p.Book.Phases) && p.Book.Phases[s.of].Rehearse && s.Phase != "rollback"
+// Rehearsed reports that nothing that lasts is changed in a step's phase.
+func (p *Prepared) Rehearsed(s *PreparedStep) bool {
+	return s.PhaseIndex < len(p.Book.Phases) && p.Book.Phases[s.PhaseIndex].Rehearse && s.Phase != "rollback"
 }
 
 // takeInputs checks what was given against what is needed. All that is wrong is told at once.
@@ -207,14 +207,14 @@ func (p *Prepared) Env(facts *device.Facts) map[string]any {
 	for name, img := range p.Images {
 		env[name] = img.Tree()
 	}
-	if running, known := p.running(facts); known {
+	if running, known := p.Running(facts); known {
 		env[dialect.Can], env[dialect.Lacks] = p.Dialect.Can(running), p.Dialect.Lacking(running)
 	}
 	return env
 }
 
-// running is the release that runs, as far as it was read.
-func (p *Prepared) running(facts *device.Facts) (release device.Release, known bool) {
+// Running is the release that runs, as far as it was read.
+func (p *Prepared) Running(facts *device.Facts) (release device.Release, known bool) {
 	fact, read := facts.Get(image.FactRelease)
 	if !read {
 		return release, false
@@ -226,12 +226,12 @@ func (p *Prepared) running(facts *device.Facts) (release device.Release, known b
 // openEnv is Env without secrets.
 func (p *Prepared) openEnv(facts *device.Facts) map[string]any {
 	env := p.Env(facts)
-	p.mask(env)
+	p.Mask(env)
 	return env
 }
 
-// mask puts a mark in the place of each secret.
-func (p *Prepared) mask(env map[string]any) {
+// Mask puts a mark in the place of each secret.
+func (p *Prepared) Mask(env map[string]any) {
 	for _, input := range p.Book.Inputs {
 		if input.Kind == KindSecret {
 			env[input.Input] = event.Redacted
@@ -274,8 +274,8 @@ func (p *Prepared) reckonStep(s *PreparedStep) {
 // patient is how many times as long as reckoned an action may deal with a file: flashes are slower than they say.
 const patient = 4
 
-// imageOf finds a file that a step names: an input, or what its loop brings.
-func (p *Prepared) imageOf(s *PreparedStep, name string) *image.Image {
+// ImageOf finds a file that a step names: an input, or what its loop brings.
+func (p *Prepared) ImageOf(s *PreparedStep, name string) *image.Image {
 	if img := s.images[name]; img != nil {
 		return img
 	}

@@ -10,9 +10,9 @@ import (
 	"pilotrix/core/reckon"
 )
 
-// network is what is known of the way to the device: its line, what it takes by itself, and a round trip as
+// WayToDevice is what is known of the way to the device: its line, what it takes by itself, and a round trip as
 // it was measured.
-func (p *Prepared) network(baud int, trip time.Duration) reckon.Way {
+func (p *Prepared) WayToDevice(baud int, trip time.Duration) reckon.Way {
 	w := reckon.Way{Link: reckon.UsualLink, Trip: max(trip, reckon.UsualTrip), Device: p.Dialect.FetchRate()}
 	if framing, err := line.ParseFraming(cmp.Or(string(p.Dialect.Line.Framing), line.DefaultFraming)); err == nil {
 		w.Baud, w.Framing = baud, framing
@@ -20,12 +20,12 @@ func (p *Prepared) network(baud int, trip time.Duration) reckon.Way {
 	return w
 }
 
-// reckons are the estimates for a file that is staged, in words.
-func (p *Prepared) reckons(img *image.Image, chosen string) (words []string) {
+// EstimatesText are the estimates for a file that is staged, in words.
+func (p *Prepared) EstimatesText(img *image.Image, chosen string) (words []string) {
 	if img == nil {
 		return nil
 	}
-	for _, one := range reckon.Estimates(img.Size, p.network(p.Dialect.Line.Speed, 0)) {
+	for _, one := range reckon.Estimates(img.Size, p.WayToDevice(p.Dialect.Line.Speed, 0)) {
 		mark := ""
 		if one.Protocol == chosen {
 			mark = " (chosen)"

@@ -55,10 +55,10 @@ func (Step) JSONSchema() *jsonschema.Schema {
 	return schema
 }
 
-func (s *PreparedStep) repeatable() bool { return s.Verb == nil || s.Verb.Repeatable }
+func (s *PreparedStep) Repeatable() bool { return s.Verb == nil || s.Verb.Repeatable }
 
-// rests are the names that a hold rests on: what it says, and what its step is about to type.
-func (s *PreparedStep) rests() (names []string) {
+// Rests are the names that a hold rests on: what it says, and what its step is about to type.
+func (s *PreparedStep) Rests() (names []string) {
 	if s.Hold == "" {
 		return nil
 	}

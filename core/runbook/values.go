@@ -28,10 +28,12 @@ type (
 )
 
 // Plain is a Value that is nothing but what expressions see.
-type Plain struct{ Value any }
+func Plain(tree any) Value { return plain{tree} }
+
+type plain struct{ tree any }
 
 // Tree implements Value.
-func (p Plain) Tree() any { return p.Value }
+func (p plain) Tree() any { return p.tree }
 
 // Made are the values that steps have made so far, by name.
 type Made map[string]Value

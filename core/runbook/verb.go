@@ -57,18 +57,18 @@ type Work any
 type (
 	// typist knows the commands that it types, as far as they are known.
 	typist interface {
-		Types(p *planner, s *PreparedStep) []Typed
+		Types(p *Planner, s *PreparedStep) []Typed
 	}
 	// teller says what it does on this laptop, what it checks, and what it estimates.
 	teller interface {
-		Tells(p *planner, s *PreparedStep) Told
+		Tells(p *Planner, s *PreparedStep) Summary
 	}
 	// foreseer knows what it makes, as far as what is known before a run goes: nil stands for what only the device tells.
 	foreseer interface {
-		Foresees(p *planner, s *PreparedStep) Made
+		Foresees(p *Planner, s *PreparedStep) Made
 	}
 	// gatherer makes what stands for files, for loops to go over, as far as what is assumed goes.
-	gatherer interface{ Gathers(p *planner) Made }
+	gatherer interface{ Gathers(p *Planner) Made }
 	// expecter estimates how long it takes over a line of so many baud, 0 when it cannot.
 	expecter interface {
 		Expects(p *Prepared, s *PreparedStep, baud int) time.Duration
@@ -81,13 +81,13 @@ type (
 	outlaster interface{ Outlasts() string }
 )
 
-// Told is what a step does besides typing, in words.
-type Told struct{ Does, Checks, Reckons []string }
+// Summary is what a step does besides typing, in words.
+type Summary struct{ Does, Checks, Estimates []string }
 
 var registry = map[string]*Verb{}
 
-// register declares a verb. It is called while the program starts, once by each verb's file.
-func register(v Verb) *Verb {
+// Register declares a verb. It is called while the program starts, once by each verb's file.
+func Register(v Verb) *Verb {
 	if registry[v.Name] != nil {
 		panic(fmt.Sprintf("runbook: the verb %s is declared twice", v.Name))
 	}

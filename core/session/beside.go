@@ -13,6 +13,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // Beside makes another line to the same device known, by its name: a runbook's steps may type on it. It is called before
@@ -27,13 +28,13 @@ func (s *Session) Beside(name string, other *Session) {
 }
 
 // othersOf are the other lines that a runbook types on. One that is not open is an error.
-func (s *Session) othersOf(p *runbook.Prepared) (map[string]runbook.Console, error) {
+func (s *Session) othersOf(p *runbook.Prepared) (map[string]engine.Console, error) {
 	open := map[string]*Session{}
 	s.do(func() { maps.Copy(open, s.others) })
 	if err := LinesMissing(p.Book.Lines(), slices.Sorted(maps.Keys(open))); err != nil {
 		return nil, err
 	}
-	consoles := map[string]runbook.Console{}
+	consoles := map[string]engine.Console{}
 	for _, name := range p.Book.Lines() {
 		open[name].Protect(p.Secrets()...)
 		consoles[name] = beside{console{open[name]}, console{s}}
@@ -98,7 +99,7 @@ func (b beside) WithHelm(ctx context.Context) (context.Context, context.CancelFu
 }
 
 // AwaitHelm waits for it to be given back, which gives that of this line back too.
-func (b beside) AwaitHelm(ctx context.Context) (runbook.Wish, error) {
+func (b beside) AwaitHelm(ctx context.Context) (engine.Wish, error) {
 	hand := false
 	b.s.do(func() { hand = b.s.helm.who == event.Hand })
 	b.first.s.do(func() {
@@ -107,7 +108,7 @@ func (b beside) AwaitHelm(ctx context.Context) (runbook.Wish, error) {
 		}
 	})
 	wish, err := b.first.AwaitHelm(ctx)
-	if err == nil && wish != runbook.Stop {
+	if err == nil && wish != engine.Stop {
 		b.TakeBack("given back")
 	}
 	return wish, err

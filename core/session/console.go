@@ -17,7 +17,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/reach"
 	"pilotrix/core/reckon"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 	"pilotrix/core/transfer"
 )
@@ -51,7 +51,7 @@ func (c console) Await(ctx context.Context, ready func(sense.State) bool) (sense
 		v := s.sense.State()
 		switch {
 		case s.wire.line == nil:
-			w.got <- met{view: v, err: fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)}
+			w.got <- met{view: v, err: fmt.Errorf("%w: %w", engine.ErrLineLost, s.wire.err)}
 		case ready(v):
 			w.got <- met{view: v}
 		default:
@@ -59,7 +59,7 @@ func (c console) Await(ctx context.Context, ready func(sense.State) bool) (sense
 		}
 	})
 	if !alive {
-		return sense.State{}, fmt.Errorf("%w: the session ended", runbook.ErrLineLost)
+		return sense.State{}, fmt.Errorf("%w: the session ended", engine.ErrLineLost)
 	}
 	select {
 	case got := <-w.got:
@@ -75,11 +75,11 @@ func (c console) Type(ctx context.Context, text string, secret bool) error {
 	if err := c.clearLeft(ctx); err != nil {
 		return err
 	}
-	return c.send(ctx, text, runbook.Typing{Secret: secret, Fresh: true, Leads: true}, "")
+	return c.send(ctx, text, engine.Typing{Secret: secret, Fresh: true, Leads: true}, "")
 }
 
 // send puts text out with the runbook's helm. Command is what its Enter sends, empty for none.
-func (c console) send(ctx context.Context, text string, how runbook.Typing, command string) error {
+func (c console) send(ctx context.Context, text string, how engine.Typing, command string) error {
 	s := c.s
 	ends := strings.HasSuffix(text, s.Dialect().Enter())
 	if ends { // a line is ended or not: whoever takes the helm meanwhile does not leave that open
@@ -90,9 +90,9 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 	alive := s.do(func() {
 		switch {
 		case s.helm.who != event.Runbook:
-			refused = runbook.ErrHelm
+			refused = engine.ErrHelm
 		case s.wire.line == nil:
-			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
+			refused = fmt.Errorf("%w: %w", engine.ErrLineLost, s.wire.err)
 		default:
 			out := event.Out{Who: event.Runbook, Bytes: event.Text(text)}
 			if how.Secret {
@@ -123,7 +123,7 @@ func (c console) send(ctx context.Context, text string, how runbook.Typing, comm
 }
 
 // types takes note of what the runbook types.
-func (s *Session) types(text string, how runbook.Typing, ends bool) {
+func (s *Session) types(text string, how engine.Typing, ends bool) {
 	v, now, line := s.sense.State(), s.opt.Clock.Now(), &s.exchanges.Typed
 	rest := strings.TrimSuffix(text, s.Dialect().Enter())
 	switch {
@@ -150,7 +150,7 @@ func (c console) asLost(ctx context.Context, err error) error {
 	if !errors.As(err, &ended) || !errors.Is(err, line.ErrClosed) && !errors.Is(err, line.ErrUnplugged) {
 		return err
 	}
-	return runbook.NoticeLoss(ctx, c, err)
+	return engine.NoticeLoss(ctx, c, err)
 }
 
 func (c console) Speed() (baud int, ok bool) {
@@ -199,7 +199,7 @@ func (c console) tune(ctx context.Context, baud int) (from int, err error) {
 	var wire line.Line
 	c.s.do(func() { wire, from = c.s.wire.line, c.s.wire.baud })
 	if wire == nil {
-		return from, runbook.ErrLineLost
+		return from, engine.ErrLineLost
 	}
 	speeder, can := wire.(line.Speeder)
 	if !can {
@@ -256,7 +256,7 @@ func (c console) putBack(ctx context.Context, at, from int) error {
 	free, cancel := c.Clock().WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	_, err := c.tune(free, from)
-	if errors.Is(err, runbook.ErrLineLost) || errors.Is(err, line.ErrClosed) || errors.Is(err, line.ErrUnplugged) {
+	if errors.Is(err, engine.ErrLineLost) || errors.Is(err, line.ErrClosed) || errors.Is(err, line.ErrUnplugged) {
 		c.s.do(func() { c.s.wire.baud = from })
 		err = nil
 	}
@@ -325,9 +325,9 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, transfer
 	s.do(func() {
 		switch {
 		case s.wire.line == nil:
-			refused = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
+			refused = fmt.Errorf("%w: %w", engine.ErrLineLost, s.wire.err)
 		case s.helm.who != event.Runbook:
-			refused = runbook.ErrHelm
+			refused = engine.ErrHelm
 		case s.lent != nil:
 			refused = fmt.Errorf("the line is taken by another transfer")
 		default:

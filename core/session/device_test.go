@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // cable leads to one of two devices, or to one that does not say which it is.
@@ -68,7 +68,7 @@ phases: [{phase: one, steps: [
 // is typed at that one, whatever the run waits for meanwhile, and both are named.
 func TestAnotherDeviceIsNotChanged(t *testing.T) {
 	swap := func(k *talk, c *cable) { c.serial.Store("B2") }
-	approve := func(k *talk) { k.says(event.FormHold, runbook.Approve) }
+	approve := func(k *talk) { k.says(event.FormHold, engine.Approve) }
 	for name, one := range map[string]func(k *talk, c *cable){
 		"while a hold is open": func(k *talk, c *cable) {
 			time.Sleep(30 * time.Minute)
@@ -84,7 +84,7 @@ func TestAnotherDeviceIsNotChanged(t *testing.T) {
 			swap(k, c)
 			k.far.says("\r\nnext login on console\r\n> ")
 			time.Sleep(time.Minute)
-			k.GiveHelm(runbook.Resume)
+			k.GiveHelm(engine.Resume)
 			time.Sleep(5 * time.Second)
 			approve(k)
 		},
@@ -116,7 +116,7 @@ func TestTheSameDeviceIsReadAgainBehindAHold(t *testing.T) {
 	c := newCable()
 	talking(t, held, c.answer, func(k *talk) {
 		time.Sleep(time.Hour)
-		k.says(event.FormHold, runbook.Approve)
+		k.says(event.FormHold, engine.Approve)
 		time.Sleep(time.Minute)
 		assert.Equal(t, event.Done, k.over().Outcome)
 		assert.Equal(t, []string{"self", "state", "self", "work", "state"}, k.far.commands())
@@ -143,7 +143,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: One, act: {acti
 			k.far.says("> ")
 			time.Sleep(time.Minute)
 			result := k.over()
-			if silent < runbook.SilenceInDoubt {
+			if silent < engine.SilenceInDoubt {
 				assert.Equal(t, event.Done, result.Outcome, result.Message)
 				assert.Equal(t, []string{"self", "work", "recommence", "work"}, k.far.commands(), "a short silence is none")
 				return
@@ -162,7 +162,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
   {step: Change it, act: {action: work}}]}]
 `
 	for _, book := range []string{held, again} {
-		for _, answer := range []string{runbook.Approve, runbook.StopHere} {
+		for _, answer := range []string{engine.Approve, engine.StopHere} {
 			c := newCable()
 			talking(t, "", c.answer, func(k *talk) {
 				c.refuses.Store(book == again)
@@ -175,7 +175,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 				k.begin(book)
 				if book == held {
 					c.refuses.Store(true)
-					k.says(event.FormHold, runbook.Approve)
+					k.says(event.FormHold, engine.Approve)
 				}
 				time.Sleep(2 * time.Minute)
 				ask := k.asked()
@@ -185,7 +185,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 				k.says(event.FormIdentity, answer)
 				time.Sleep(time.Minute)
 				result := k.over()
-				if answer == runbook.Approve {
+				if answer == engine.Approve {
 					assert.Equal(t, event.Done, result.Outcome, result.Message)
 					assert.Equal(t, "A1 ", c.worked.Load())
 					return
@@ -221,7 +221,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self, state]}, {step: One, hol
 					case 0:
 						k.TakeHelm()
 						time.Sleep(3 * time.Second)
-						k.GiveHelm(runbook.Resume)
+						k.GiveHelm(engine.Resume)
 					case 1:
 						c.started.Store(true)
 						k.far.says("\r\nlogin: ")
@@ -239,7 +239,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self, state]}, {step: One, hol
 			changed += strings.Count(c.worked.Load().(string), "A1")
 			require.NotContains(t, c.worked.Load(), "B2", "seed %d, at step %d: %s", seed, swapAt, fmt.Sprint(k.far.commands()))
 			k.TakeHelm()
-			k.GiveHelm(runbook.Stop)
+			k.GiveHelm(engine.Stop)
 			time.Sleep(time.Minute)
 		})
 	}
@@ -256,7 +256,7 @@ func TestAKeptDeviceThatIsAnotherOneIsSaidAtEveryHold(t *testing.T) {
 			ask := k.asked()
 			require.Equal(t, event.FormHold, ask.Form)
 			assert.Equal(t, says, strings.Contains(ask.Text, "This is another device: mare-gw1 is known by A0, and A1 answers."), ask.Text)
-			k.says(event.FormHold, runbook.StopHere)
+			k.says(event.FormHold, engine.StopHere)
 		})
 	}
 }
@@ -279,7 +279,7 @@ func TestADialectWithoutAnIdentityIsHeldToTheNameInItsPrompt(t *testing.T) {
 				k.far.says("\r\nmare-1> ")
 				time.Sleep(time.Second)
 			}
-			k.says(event.FormHold, runbook.Approve)
+			k.says(event.FormHold, engine.Approve)
 			time.Sleep(time.Minute)
 			result := k.over()
 			if other {

@@ -3,14 +3,14 @@ package session
 import (
 	"time"
 
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 )
 
 // doubts counts what may have put another device on the line, so that whoever is about to change it can see whether its
 // identity was read since. It belongs to the session's loop.
 type doubts struct {
-	runbook.Doubts
+	engine.Doubts
 	silent time.Time // since when it was silent, where that was counted; zero while it was not
 }
 
@@ -24,7 +24,7 @@ func (d *doubts) heard(before, now time.Time) {
 
 // quiet counts a silence once, when it has become long.
 func (d *doubts) quiet(since, now time.Time) {
-	if since.IsZero() || !d.silent.IsZero() || now.Sub(since) <= runbook.SilenceInDoubt {
+	if since.IsZero() || !d.silent.IsZero() || now.Sub(since) <= engine.SilenceInDoubt {
 		return
 	}
 	d.silent = since
@@ -43,7 +43,7 @@ func (s *Session) doubtMode(v sense.State) {
 }
 
 // Doubts implements runbook.Console.
-func (c console) Doubts() (so runbook.Doubts) {
+func (c console) Doubts() (so engine.Doubts) {
 	c.s.do(func() {
 		c.s.doubts.quiet(c.s.heardAt, c.s.opt.Clock.Now())
 		so = c.s.doubts.Doubts

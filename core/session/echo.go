@@ -9,7 +9,7 @@ import (
 	"unicode/utf8"
 
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 )
 
@@ -26,7 +26,7 @@ const (
 
 // Command implements runbook.Console: what is typed is ended only once it was seen to stand on the line as it
 // was meant. A line that does not say so is emptied and typed again, key by key.
-func (c console) Command(ctx context.Context, text string, how runbook.Typing) error {
+func (c console) Command(ctx context.Context, text string, how engine.Typing) error {
 	d := c.s.Dialect()
 	if how.Masks { // not even a piece of it is shown
 		c.s.do(func() { c.s.secretTyped(false) })
@@ -70,7 +70,7 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 		}
 		c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” came back as %q: the line is emptied and it is typed again", text, sense.Sample([]byte(shown), 60))})
 		if err := c.empty(ctx, base, v.Partial); err != nil {
-			if silent && ctx.Err() == nil && !errors.Is(err, runbook.ErrLineLost) { // nor did the key that empties the line
+			if silent && ctx.Err() == nil && !errors.Is(err, engine.ErrLineLost) { // nor did the key that empties the line
 				return unseen
 			}
 			return err
@@ -82,7 +82,7 @@ func (c console) Command(ctx context.Context, text string, how runbook.Typing) e
 }
 
 // unseenText are what there is to say of a device that echoes no key.
-func unseenText(how runbook.Typing) string {
+func unseenText(how engine.Typing) string {
 	if how.Fresh {
 		return "where the device never echoes, the dialect says so (line: {echo: none})"
 	}
@@ -96,7 +96,7 @@ func emptyWords(key string) string {
 	return ""
 }
 
-func commandOf(text string, how runbook.Typing) string {
+func commandOf(text string, how engine.Typing) string {
 	if how.Secret {
 		return ""
 	}
@@ -128,7 +128,7 @@ var errNoPrompt = errors.New("log lines or noise spoiled the prompt, and Enter d
 
 // keys types without an Enter; one by one, each after the echo of the one before, when that is wanted.
 func (c console) keys(ctx context.Context, text string, each bool) error {
-	how := runbook.Typing{}
+	how := engine.Typing{}
 	if !each {
 		return c.send(ctx, text, how, "")
 	}
@@ -190,7 +190,7 @@ func (c console) awaitEcho(ctx context.Context, text, base string, typedAt int64
 // not know of: where its key has taken away what else stood there, Enter brings a clean prompt.
 func (c console) empty(ctx context.Context, base, before string) error {
 	had := c.Device().Bytes
-	if err := c.send(ctx, c.s.Dialect().Clears(), runbook.Typing{}, ""); err != nil {
+	if err := c.send(ctx, c.s.Dialect().Clears(), engine.Typing{}, ""); err != nil {
 		return err
 	}
 	limited, cancel := c.Clock().WithTimeout(ctx, emptyLimit)

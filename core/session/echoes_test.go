@@ -17,7 +17,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // oddly is a device that shows what is typed in a way of its own: wrapped, spoilt, doubled, coloured, late, with log lines in
@@ -140,9 +140,9 @@ phases: [{phase: one, steps: [{step: Set it, act: {action: give, with: {word: '$
 			opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return far, nil })
 			d, err := dialect.Parse("talked.yaml", []byte(nameless))
 			require.NoError(t, err)
-			s, err := Open(t.Context(), Options{Target: far.Target(), Dialect: d, Opener: opener, Approve: func(event.Ask) string { return runbook.StopHere }})
+			s, err := Open(t.Context(), Options{Target: far.Target(), Dialect: d, Opener: opener, Approve: func(event.Ask) string { return engine.StopHere }})
 			require.NoError(t, err)
-			k := &talk{T: t, Session: s, feed: s.Subscribe(), ended: make(chan runbook.Result, 1)}
+			k := &talk{T: t, Session: s, feed: s.Subscribe(), ended: make(chan engine.Result, 1)}
 			s.Begin()
 			far.says("\r\n> ")
 			time.Sleep(time.Second)

@@ -14,7 +14,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 const dangerous = `
@@ -307,7 +307,7 @@ func TestTheHelmIsNotGivenBackWhileAnEnterIsHeld(t *testing.T) {
 	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		who := func() (who string) { s.do(func() { who = s.helm.who }); return who }
 		half(s, l, "wipe bank B\r", "wipe bank B")
-		for _, as := range []runbook.Wish{runbook.Repeat, runbook.GoOn} {
+		for _, as := range []engine.Wish{engine.Repeat, engine.GoOn} {
 			s.GiveHelm(as)
 			assert.Equal(t, event.Hand, who())
 		}
@@ -315,11 +315,11 @@ func TestTheHelmIsNotGivenBackWhileAnEnterIsHeld(t *testing.T) {
 		require.Len(t, notes, 2)
 		assert.Contains(t, notes[0].Text, "not given back while the Enter behind “wipe bank B” is held")
 		assert.Equal(t, "wipe bank B", l.got())
-		s.GiveHelm(runbook.Stop)
+		s.GiveHelm(engine.Stop)
 		assert.Equal(t, event.Runbook, who(), "a stop is always taken")
 		s.TakeHelm()
 		require.True(t, s.SendHeld())
-		s.GiveHelm(runbook.Repeat)
+		s.GiveHelm(engine.Repeat)
 		assert.Equal(t, event.Runbook, who())
 	})
 }
@@ -328,13 +328,13 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 	types := map[string]func(context.Context, console) error{
 		"wake":   func(ctx context.Context, c console) error { return c.Type(ctx, "\r", false) },
 		"key":    func(ctx context.Context, c console) error { return c.Type(ctx, "s", false) },
-		"secret": func(ctx context.Context, c console) error { return c.Command(ctx, "x", runbook.Typing{Secret: true}) },
-		"empty":  func(ctx context.Context, c console) error { return c.Command(ctx, "", runbook.Typing{}) },
+		"secret": func(ctx context.Context, c console) error { return c.Command(ctx, "x", engine.Typing{Secret: true}) },
+		"empty":  func(ctx context.Context, c console) error { return c.Command(ctx, "", engine.Typing{}) },
 	}
 	for name, do := range types {
 		steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 			half(s, l, "wipe bank B", "wipe bank B")
-			s.GiveHelm(runbook.Repeat)
+			s.GiveHelm(engine.Repeat)
 			done := make(chan error, 1)
 			go func() { done <- do(t.Context(), console{s}) }()
 			assert.Equal(t, "wipe bank B\x15", l.got(), "%s: the line is emptied first", name)
@@ -346,7 +346,7 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 		})
 		steered(t, dangerous, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 			half(s, l, "wipe bank B", "wipe bank B")
-			s.GiveHelm(runbook.Repeat)
+			s.GiveHelm(engine.Repeat)
 			err := do(t.Context(), console{s})
 			assert.ErrorContains(t, err, "“wipe bank B” stands on the line and was not sent; the dialect knows no key that empties the line")
 			assert.Equal(t, "wipe bank B", l.got(), "%s: nothing is typed behind it", name)
@@ -359,7 +359,7 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 func TestWhatIsNotShownIsEmptiedUnseen(t *testing.T) {
 	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		typeKeys(s, "lamp-and-tide")
-		s.GiveHelm(runbook.Repeat)
+		s.GiveHelm(engine.Repeat)
 		before := time.Now()
 		require.NoError(t, console{s}.Type(t.Context(), "\r", false))
 		assert.Equal(t, "lamp-and-tide\x15\r", l.got())
@@ -379,7 +379,7 @@ func TestTheRunbooksOwnLeftoverIsNotEndedEither(t *testing.T) {
 			limited, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
 			defer cancel()
 			failed := make(chan error, 1)
-			go func() { failed <- console{s}.Command(limited, "wipe bank B", runbook.Typing{Fresh: true}) }()
+			go func() { failed <- console{s}.Command(limited, "wipe bank B", engine.Typing{Fresh: true}) }()
 			require.Equal(t, "wipe bank B", l.got())
 			l.says("wipe bank 8")
 			require.Error(t, <-failed)
@@ -396,7 +396,7 @@ func TestALineThatIsOverIsNoLeftover(t *testing.T) {
 		steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 			half(s, l, "q", says)
 			time.Sleep(time.Second)
-			s.GiveHelm(runbook.Repeat)
+			s.GiveHelm(engine.Repeat)
 			require.NoError(t, console{s}.Type(t.Context(), "\r", false), name)
 			assert.Equal(t, "q\r", l.got(), name)
 		})
@@ -407,7 +407,7 @@ func TestWhatTheRunbookLeftBeginsTheHandsLine(t *testing.T) {
 	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
-		go func() { _ = console{s}.Command(ctx, "wipe bank", runbook.Typing{Fresh: true}) }()
+		go func() { _ = console{s}.Command(ctx, "wipe bank", engine.Typing{Fresh: true}) }()
 		synctest.Wait()
 		require.Equal(t, "wipe bank", l.got(), "it waits for its echo")
 		typeKeys(s, " B\r")
@@ -419,12 +419,12 @@ func TestWhatTheRunbookLeftBeginsTheHandsLine(t *testing.T) {
 func TestAHalfTypedCommandIsEmptiedWhenTheStepIsRepeated(t *testing.T) {
 	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 		ctx, cancel := context.WithCancel(t.Context())
-		go func() { _ = console{s}.Command(ctx, "wipe bank B", runbook.Typing{Fresh: true}) }()
+		go func() { _ = console{s}.Command(ctx, "wipe bank B", engine.Typing{Fresh: true}) }()
 		synctest.Wait()
 		s.TakeHelm()
 		cancel()
 		l.says("wipe bank B")
-		s.GiveHelm(runbook.Repeat)
+		s.GiveHelm(engine.Repeat)
 		go func() { _ = console{s}.Type(t.Context(), "\r", false) }()
 		assert.Equal(t, "wipe bank B\x15", l.got())
 	})

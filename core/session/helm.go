@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // helm is who types on the line, one writer at a time, and what was wished of the runbook when the hand gave it
@@ -17,7 +17,7 @@ type helm struct {
 	running bool // a runbook, or a transfer, is under way
 	cuts    map[int]context.CancelCauseFunc
 	next    int
-	wish    *runbook.Wish // what was not heard yet; nil for nothing
+	wish    *engine.Wish  // what was not heard yet; nil for nothing
 	wished  chan struct{} // told of a wish
 }
 
@@ -34,7 +34,7 @@ func (h *helm) take(why string) {
 	h.emit(event.Helm{Who: event.Hand, Why: why})
 	h.taken()
 	for n, cut := range h.cuts {
-		cut(runbook.ErrHelm)
+		cut(engine.ErrHelm)
 		delete(h.cuts, n)
 	}
 }
@@ -65,12 +65,12 @@ func (h *helm) end(why string) {
 }
 
 // back gives it back to a runbook that waits for it, which goes on as wished. Nothing makes a stop undone.
-func (h *helm) back(as runbook.Wish) {
+func (h *helm) back(as engine.Wish) {
 	if !h.running || h.who == event.Runbook {
 		return
 	}
 	h.give("given back, to " + as.String())
-	if h.wish == nil || *h.wish != runbook.Stop {
+	if h.wish == nil || *h.wish != engine.Stop {
 		h.wish = &as
 	}
 	select {
@@ -80,7 +80,7 @@ func (h *helm) back(as runbook.Wish) {
 }
 
 // hear takes what was wished and not heard yet.
-func (h *helm) hear() (as runbook.Wish, some bool) {
+func (h *helm) hear() (as engine.Wish, some bool) {
 	if h.wish == nil {
 		return 0, false
 	}
@@ -91,11 +91,11 @@ func (h *helm) hear() (as runbook.Wish, some bool) {
 // hold has cut called when the hand takes the helm, at once when it has it. The number is for release. A wish is
 // for the wait that it was made in: one that was not heard there is over, but for a stop, which is heard now.
 func (h *helm) hold(cut context.CancelCauseFunc) int {
-	if h.wish != nil && *h.wish != runbook.Stop {
+	if h.wish != nil && *h.wish != engine.Stop {
 		h.wish = nil
 	}
 	if h.wish != nil || h.who != event.Runbook {
-		cut(runbook.ErrHelm)
+		cut(engine.ErrHelm)
 		return 0
 	}
 	h.next++
@@ -125,7 +125,7 @@ func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelF
 }
 
 // AwaitHelm implements runbook.Console.
-func (c console) AwaitHelm(ctx context.Context) (as runbook.Wish, err error) {
+func (c console) AwaitHelm(ctx context.Context) (as engine.Wish, err error) {
 	for {
 		some := false
 		c.s.do(func() { as, some = c.s.helm.hear() })
@@ -135,9 +135,9 @@ func (c console) AwaitHelm(ctx context.Context) (as runbook.Wish, err error) {
 		select {
 		case <-c.s.helm.wished:
 		case <-ctx.Done():
-			return runbook.Stop, ctx.Err()
+			return engine.Stop, ctx.Err()
 		case <-c.s.done:
-			return runbook.Stop, runbook.ErrLineLost
+			return engine.Stop, engine.ErrLineLost
 		}
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 )
 
@@ -88,16 +88,16 @@ func (c console) Tidy(ctx context.Context) error {
 // off. The key goes before whatever is typed then.
 func (c console) wipe(ctx context.Context, v sense.State) error {
 	if shown, known := v.Typed(); !known || strings.TrimSpace(shown) == "" {
-		return c.send(ctx, c.s.Dialect().Clears(), runbook.Typing{}, "")
+		return c.send(ctx, c.s.Dialect().Clears(), engine.Typing{}, "")
 	}
 	return c.empty(ctx, "", v.Partial)
 }
 
 // GiveHelm gives the helm back to a runbook that waits for it. While an interlock holds an Enter only a stop is
 // taken: the Enter is the operator's to send or to change.
-func (s *Session) GiveHelm(as runbook.Wish) {
+func (s *Session) GiveHelm(as engine.Wish) {
 	s.do(func() {
-		if s.guard.held != nil && as != runbook.Stop {
+		if s.guard.held != nil && as != engine.Stop {
 			s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("the helm is not given back while the Enter behind “%s” is held: send it, or change the line", s.guard.command)})
 			return
 		}

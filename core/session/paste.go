@@ -13,7 +13,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/plain"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 )
 
@@ -125,8 +125,8 @@ func (s *Session) typeText(ctx context.Context, text string, lines []string, opt
 			opt.Progress(i+1, len(lines))
 		}
 	}
-	if err != nil && errors.Is(context.Cause(held), runbook.ErrHelm) {
-		err = runbook.ErrHelm
+	if err != nil && errors.Is(context.Cause(held), engine.ErrHelm) {
+		err = engine.ErrHelm
 	}
 	result.Refused = p.refused
 	result.Took = s.opt.Clock.Since(begun)
@@ -143,7 +143,7 @@ func (s *Session) takeForPaste() (err error) {
 		case s.helm.running:
 			err = errors.New("a runbook or a transfer is under way: the text is not typed into it")
 		case s.wire.line == nil:
-			err = fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
+			err = fmt.Errorf("%w: %w", engine.ErrLineLost, s.wire.err)
 		default:
 			s.forgetHeld()
 			s.helm.running, s.pasting = true, true
@@ -177,7 +177,7 @@ func (p *pasting) line(ctx context.Context, number int, line string) error {
 		return err
 	}
 	if err := p.enter(ctx, line); err != nil {
-		if ctx.Err() == nil && !errors.Is(err, runbook.ErrLineLost) {
+		if ctx.Err() == nil && !errors.Is(err, engine.ErrLineLost) {
 			return fail("%v", err)
 		}
 		return err
@@ -238,7 +238,7 @@ func (p *pasting) refusal(answer string) string {
 
 // enter types a line and ends it.
 func (p *pasting) enter(ctx context.Context, line string) error {
-	how := runbook.Typing{Fresh: true, Leads: p.s.Dialect().Means(line, "", nil).Leads(), Secret: p.Device().Secret}
+	how := engine.Typing{Fresh: true, Leads: p.s.Dialect().Means(line, "", nil).Leads(), Secret: p.Device().Secret}
 	switch {
 	case how.Secret:
 		return p.send(ctx, line+p.s.Dialect().Enter(), how, "")
@@ -247,7 +247,7 @@ func (p *pasting) enter(ctx context.Context, line string) error {
 		return p.send(ctx, line+p.s.Dialect().Enter(), how, line)
 	case p.opt.Character > 0:
 		for _, key := range line {
-			if err := p.send(ctx, string(key), runbook.Typing{}, ""); err != nil {
+			if err := p.send(ctx, string(key), engine.Typing{}, ""); err != nil {
 				return err
 			}
 			if err := p.Clock().Wait(ctx, p.opt.Character); err != nil {

@@ -15,7 +15,7 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 const pasteDialect = `
@@ -202,7 +202,7 @@ func TestTheHandStopsAPaste(t *testing.T) {
 		_, err := s.Paste(t.Context(), "x", PasteOptions{})
 		assert.ErrorContains(t, err, "under way")
 		s.Press([]byte("q"))
-		assert.ErrorIs(t, <-ended, runbook.ErrHelm)
+		assert.ErrorIs(t, <-ended, engine.ErrHelm)
 		assert.Equal(t, "never echoedq", l.got())
 	})
 }
@@ -216,7 +216,7 @@ func TestAKeyBehindAPasteIsNotTypedBeforeIt(t *testing.T) {
 		require.NoError(t, err)
 		s.Press([]byte("q"))
 		result, err := typed(t.Context())
-		assert.ErrorIs(t, err, runbook.ErrHelm)
+		assert.ErrorIs(t, err, engine.ErrHelm)
 		assert.Zero(t, result.Lines)
 		assert.Equal(t, "q", l.got(), "nothing of the text follows the key that stopped it")
 	})

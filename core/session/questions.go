@@ -8,7 +8,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // questions are those that wait for the operator. They belong to the session's loop.
@@ -87,8 +87,8 @@ func (s *Session) askForLine(ctx context.Context, q line.Question) (string, erro
 
 // safest is the answer to a question that nobody is there for: to stop, or else what ends it.
 func safest(answers []string) string {
-	if slices.Contains(answers, runbook.StopHere) || len(answers) == 0 {
-		return runbook.StopHere
+	if slices.Contains(answers, engine.StopHere) || len(answers) == 0 {
+		return engine.StopHere
 	}
 	return answers[len(answers)-1]
 }
@@ -110,6 +110,6 @@ func (c console) Ask(ctx context.Context, ask event.Ask) (string, error) {
 		s.do(func() { s.questions.withdraw(ask.ID) })
 		return "", ctx.Err()
 	case <-s.done:
-		return "", runbook.ErrLineLost
+		return "", engine.ErrLineLost
 	}
 }

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 const secret = "hunter2-and-tide"
@@ -160,9 +160,9 @@ phases: [{phase: one, steps: [{step: Set it, hold: Sets it., act: {action: give,
 		require.Equal(t, event.FormHold, k.asked().Form)
 		assert.Equal(t, []string{"user word [secret]"}, k.asked().Types)
 		k.far.spoil.Store(true)
-		k.says(event.FormHold, runbook.Approve)
+		k.says(event.FormHold, engine.Approve)
 		time.Sleep(time.Minute)
-		k.says(event.FormFailure, runbook.StopHere)
+		k.says(event.FormFailure, engine.StopHere)
 		result := k.over()
 		assert.Contains(t, k.far.got(), secret, "it was typed")
 		kept := k.recorded()

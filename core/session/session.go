@@ -21,6 +21,9 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
+	"pilotrix/core/runbook/verbs"
+	_ "pilotrix/core/runbook/verbs" // what a step can do
 	"pilotrix/core/screen"
 	"pilotrix/core/sense"
 	"pilotrix/core/shown"
@@ -593,10 +596,10 @@ func (s *Session) pressNow(keys []byte, ends *sense.Enter) {
 }
 
 // Run carries a prepared runbook out and returns when it has ended. One runs at a time.
-func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result, error) {
+func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (engine.Result, error) {
 	others, err := s.othersOf(p)
 	if err != nil {
-		return runbook.Result{}, err
+		return engine.Result{}, err
 	}
 	begun := false
 	s.hub.Protect(p.Secrets()...)
@@ -606,11 +609,11 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (runbook.Result,
 		}
 	})
 	if !begun {
-		return runbook.Result{}, errors.New("a runbook is running already")
+		return engine.Result{}, errors.New("a runbook is running already")
 	}
-	engine := runbook.NewEngine(p, console{s})
-	engine.Beside(others)
-	result := engine.Run(ctx)
+	engine := engine.New(p, console{s})
+	engine.WithLines(others)
+	result := engine.Execute(ctx)
 	result.Message = s.hub.Clean(result.Message)
 	for i := range result.Proved {
 		result.Proved[i] = s.hub.Clean(result.Proved[i])
@@ -633,7 +636,7 @@ func (s *Session) ReadAnew(ctx context.Context) error {
 	if mode == "" {
 		return errors.New("the device shows no prompt that its dialect knows: press Enter for it to show one")
 	}
-	book, err := runbook.Readings(s.Dialect(), mode)
+	book, err := verbs.Readings(s.Dialect(), mode)
 	if err == nil && book == nil {
 		err = fmt.Errorf("nothing can be read in mode %q", s.Dialect().ModeTitle(mode))
 	}
@@ -649,7 +652,7 @@ func (s *Session) ReadAnew(ctx context.Context) error {
 	if !begun {
 		return errors.New("a runbook is running already")
 	}
-	return runbook.NewEngine(p, console{s}).Read(ctx)
+	return engine.New(p, console{s}).Read(ctx)
 }
 
 // Await returns the first view for which ready holds.
@@ -697,8 +700,8 @@ func (s *Session) Transfer(ctx context.Context, carry func(context.Context, tran
 	held, release := console{s}.WithHelm(ctx)
 	defer release()
 	err := console{s}.Carry(held, carry)
-	if err != nil && errors.Is(context.Cause(held), runbook.ErrHelm) {
-		return runbook.ErrHelm
+	if err != nil && errors.Is(context.Cause(held), engine.ErrHelm) {
+		return engine.ErrHelm
 	}
 	return err
 }

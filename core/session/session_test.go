@@ -19,6 +19,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 	"pilotrix/core/transfer"
 	"pilotrix/core/transfer/xmodem"
@@ -142,7 +143,7 @@ func TestNothingIsHeardBeforeTheViewsListen(t *testing.T) {
 
 func TestTypingTakesTheHelmAndStopsTheRunbook(t *testing.T) {
 	with(t, nil, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
-		ended := make(chan runbook.Result, 1)
+		ended := make(chan engine.Result, 1)
 		go func() {
 			result, _ := s.Run(t.Context(), prepared(t))
 			ended <- result
@@ -152,8 +153,8 @@ func TestTypingTakesTheHelmAndStopsTheRunbook(t *testing.T) {
 		assert.ErrorContains(t, err, "running already")
 		s.Press([]byte("x"))
 		assert.Equal(t, "x", l.got())
-		assert.ErrorIs(t, console{s}.Type(t.Context(), "work\r", false), runbook.ErrHelm, "the runbook may not type now")
-		s.GiveHelm(runbook.Stop)
+		assert.ErrorIs(t, console{s}.Type(t.Context(), "work\r", false), engine.ErrHelm, "the runbook may not type now")
+		s.GiveHelm(engine.Stop)
 		result := <-ended
 		assert.Equal(t, event.Stopped, result.Outcome)
 		who := []string{}
@@ -166,14 +167,14 @@ func TestTypingTakesTheHelmAndStopsTheRunbook(t *testing.T) {
 
 func TestTheHandMayDoTheStepItself(t *testing.T) {
 	with(t, nil, func(t *testing.T, s *Session, _ *fakeLine, _ *event.Feed) {
-		ended := make(chan runbook.Result, 1)
+		ended := make(chan engine.Result, 1)
 		go func() {
 			result, _ := s.Run(t.Context(), prepared(t))
 			ended <- result
 		}()
 		synctest.Wait()
 		s.TakeHelm()
-		s.GiveHelm(runbook.GoOn)
+		s.GiveHelm(engine.GoOn)
 		assert.Equal(t, event.Done, (<-ended).Outcome)
 	})
 }
@@ -251,7 +252,7 @@ func TestAStrayKeyEndsNoTransfer(t *testing.T) {
 				time.Sleep(time.Minute)
 				synctest.Wait()
 				if c.cancel {
-					assert.ErrorIs(t, <-ended, runbook.ErrHelm)
+					assert.ErrorIs(t, <-ended, engine.ErrHelm)
 				} else {
 					assert.Empty(t, ended, "it goes on")
 				}
@@ -307,7 +308,7 @@ func TestALostLineWakesWhoWaits(t *testing.T) {
 			close(l.chunks)
 		}()
 		_, err := console{s}.Await(t.Context(), func(sense.State) bool { return false })
-		assert.ErrorIs(t, err, runbook.ErrLineLost)
+		assert.ErrorIs(t, err, engine.ErrLineLost)
 		s.Press([]byte("hello?"))
 		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 		defer cancel()
@@ -321,10 +322,10 @@ func TestALostLineWakesWhoWaits(t *testing.T) {
 
 func TestAnApproverWithoutAnAnswerStops(t *testing.T) {
 	with(t, func(event.Ask) string { return "perhaps" }, func(t *testing.T, s *Session, _ *fakeLine, _ *event.Feed) {
-		answer, err := console{s}.Ask(t.Context(), event.Ask{Form: "hold", Answers: []string{runbook.Approve, runbook.StopHere}})
+		answer, err := console{s}.Ask(t.Context(), event.Ask{Form: "hold", Answers: []string{engine.Approve, engine.StopHere}})
 		require.NoError(t, err)
-		assert.Equal(t, runbook.StopHere, answer)
-		assert.False(t, s.Answer("99", runbook.Approve, "operator"), "no such question")
+		assert.Equal(t, engine.StopHere, answer)
+		assert.False(t, s.Answer("99", engine.Approve, "operator"), "no such question")
 	})
 }
 
@@ -375,7 +376,7 @@ func TestALineThatTakesNothingDoesNotKeepTheKeyboard(t *testing.T) {
 		s.Press([]byte("x"))
 		s.CancelForKept()
 		time.Sleep(5 * time.Second)
-		assert.ErrorIs(t, <-done, runbook.ErrHelm)
+		assert.ErrorIs(t, <-done, engine.ErrHelm)
 		assert.True(t, strings.HasSuffix(l.got(), "x"), "%q: the key came through", l.got())
 		s.Press([]byte(strings.Repeat("y", 100)))
 		time.Sleep(5 * time.Second)
@@ -476,7 +477,7 @@ func commandBehind(t *testing.T, before, dialectText string, after time.Duration
 		s.do(func() { s.helm.give("test") })
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 		defer cancel()
-		if err = (console{s}).Command(ctx, "look it up", runbook.Typing{Fresh: true}); err == nil {
+		if err = (console{s}).Command(ctx, "look it up", engine.Typing{Fresh: true}); err == nil {
 			var v sense.State
 			v, err = s.Await(ctx, func(v sense.State) bool { return v.AtPrompt })
 			output = v.Output()
@@ -700,7 +701,7 @@ func TestATerminalOfItsOwnSize(t *testing.T) {
 }
 
 // twice opens a session whose line is lost and comes back as another one when the test says so, and runs a book.
-func twice(t *testing.T, text string, use func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan runbook.Result, feed *event.Feed)) {
+func twice(t *testing.T, text string, use func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed)) {
 	synctest.Test(t, func(t *testing.T) {
 		first, second := newFakeLine(), newFakeLine()
 		opened := 0
@@ -726,7 +727,7 @@ func twice(t *testing.T, text string, use func(t *testing.T, s *Session, first, 
 		feed := s.Subscribe()
 		s.Begin()
 		first.says("something\r\n")
-		ended := make(chan runbook.Result, 1)
+		ended := make(chan engine.Result, 1)
 		go func() {
 			result, _ := s.Run(t.Context(), p)
 			ended <- result
@@ -744,11 +745,11 @@ phases: [{phase: one, steps: [
 `
 
 func TestAStopIsHeardWhileTheLineIsLost(t *testing.T) {
-	twice(t, waitsThenWorks, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan runbook.Result, _ *event.Feed) {
+	twice(t, waitsThenWorks, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, _ *event.Feed) {
 		close(first.chunks)
 		time.Sleep(2 * time.Second)
 		s.TakeHelm()
-		s.GiveHelm(runbook.Stop)
+		s.GiveHelm(engine.Stop)
 		synctest.Wait()
 		select {
 		case result := <-ended:
@@ -765,11 +766,11 @@ func TestAStopIsHeardWhileTheLineIsLost(t *testing.T) {
 }
 
 func TestAnyOtherWishGoesOnWaitingForTheLine(t *testing.T) {
-	twice(t, waitsThenWorks, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan runbook.Result, feed *event.Feed) {
+	twice(t, waitsThenWorks, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed) {
 		close(first.chunks)
 		time.Sleep(2 * time.Second)
 		s.TakeHelm()
-		s.GiveHelm(runbook.GoOn)
+		s.GiveHelm(engine.GoOn)
 		time.Sleep(2 * time.Second)
 		comesBack()
 		s.TakeHelm() // and decides nothing
@@ -783,19 +784,19 @@ func TestAnyOtherWishGoesOnWaitingForTheLine(t *testing.T) {
 
 // TestAWishDoesNotOutliveItsStep makes wishes that no wait hears: between two steps.
 func TestAWishDoesNotOutliveItsStep(t *testing.T) {
-	for as, cut := range map[runbook.Wish]bool{runbook.GoOn: false, runbook.Repeat: false, runbook.Stop: true} {
+	for as, cut := range map[engine.Wish]bool{engine.GoOn: false, engine.Repeat: false, engine.Stop: true} {
 		h := newHelm(func(event.Body) {}, func() {}, func() {})
 		h.begin("a test")
 		h.take("typing")
 		h.back(as)
 		h.take("typing again")
-		h.back(runbook.GoOn)
+		h.back(engine.GoOn)
 		ctx, cancel := context.WithCancelCause(t.Context())
 		h.hold(cancel)
 		assert.Equal(t, cut, ctx.Err() != nil)
 		heard, some := h.hear()
 		assert.Equal(t, cut, some, "a stop is still there for who asks, and nothing else")
-		assert.True(t, !some || heard == runbook.Stop)
+		assert.True(t, !some || heard == engine.Stop)
 		cancel(nil)
 	}
 }
@@ -805,7 +806,7 @@ func TestNoRetryPressesEnterBehindAnUnknownQuestion(t *testing.T) {
 runbook: r
 phases: [{phase: one, steps: [{step: x, act: {action: work}, timeout: 20s, retry: 2}]}]
 `
-	twice(t, book, func(t *testing.T, s *Session, first, _ *fakeLine, _ func(), ended <-chan runbook.Result, feed *event.Feed) {
+	twice(t, book, func(t *testing.T, s *Session, first, _ *fakeLine, _ func(), ended <-chan engine.Result, feed *event.Feed) {
 		first.says("\r\n> ")
 		time.Sleep(5 * time.Second)
 		require.Equal(t, "work", strings.TrimLeft(first.got(), "\r"))
@@ -817,11 +818,11 @@ phases: [{phase: one, steps: [{step: x, act: {action: work}, timeout: 20s, retry
 		asks := collect[event.Ask](t, feed)
 		require.Len(t, asks, 1)
 		require.Equal(t, event.FormOverrun, asks[0].Form, "it may be under way still: it is not begun twice")
-		require.True(t, s.Answer(asks[0].ID, runbook.GiveUp, "operator"))
+		require.True(t, s.Answer(asks[0].ID, engine.GiveUp, "operator"))
 		time.Sleep(time.Minute)
 		asks = collect[event.Ask](t, feed)
 		require.Len(t, asks, 1)
-		require.True(t, s.Answer(asks[0].ID, runbook.TryAgain, "operator"))
+		require.True(t, s.Answer(asks[0].ID, engine.TryAgain, "operator"))
 		time.Sleep(time.Minute)
 		assert.Equal(t, before, first.got(), "nothing is typed behind it")
 		asks = collect[event.Ask](t, feed)
@@ -850,7 +851,7 @@ func TestALineThatEndsInTheMiddleOfAWriteIsLost(t *testing.T) {
 			time.Sleep(time.Second)
 			close(l.chunks)
 		}()
-		require.ErrorIs(t, console{s}.asLost(t.Context(), ended), runbook.ErrLineLost)
+		require.ErrorIs(t, console{s}.asLost(t.Context(), ended), engine.ErrLineLost)
 		s.Close("the test ends")
 	})
 }

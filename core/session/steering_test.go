@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/event"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 const works = "runbook: r\nphases: [{phase: one, steps: [{step: Work, act: {action: work}, timeout: 1m}]}]\n"
@@ -31,7 +31,7 @@ func TestAWaitIsGoneOnWithWhenTheHelmIsGivenBack(t *testing.T) {
 		k.TakeHelm()
 		time.Sleep(10 * time.Minute) // the step's time stands still
 		assert.True(t, last(of[event.StepNow](k)).Resumes, "it can be gone on with")
-		k.GiveHelm(runbook.Resume)
+		k.GiveHelm(engine.Resume)
 		time.Sleep(30 * time.Second)
 		k.still()
 		k.far.says("worked\r\n> ")
@@ -56,7 +56,7 @@ func TestWhatCameWhileTheHandHadTheHelmIsSeen(t *testing.T) {
 		k.far.says("worked\r\n> ")
 		time.Sleep(time.Second)
 		k.still()
-		k.GiveHelm(runbook.Resume)
+		k.GiveHelm(engine.Resume)
 		time.Sleep(time.Second)
 		assert.Equal(t, event.Done, k.over().Outcome)
 	})
@@ -73,7 +73,7 @@ func TestACommandBehindWhichAnotherWasTypedHasAnUnknownEnd(t *testing.T) {
 		}
 		return "> "
 	}
-	talking(t, strings.Replace(works, "act: {action: work}", "act: {action: work}, retry: 0", 1), answer, func(k *talk) { k.says(event.FormFailure, runbook.StopHere) })
+	talking(t, strings.Replace(works, "act: {action: work}", "act: {action: work}, retry: 0", 1), answer, func(k *talk) { k.says(event.FormFailure, engine.StopHere) })
 	talking(t, works, slowly("work"), func(k *talk) {
 		k.far.answers(answer)
 		k.TakeHelm()
@@ -81,9 +81,9 @@ func TestACommandBehindWhichAnotherWasTypedHasAnUnknownEnd(t *testing.T) {
 		time.Sleep(time.Second)
 		typeKeys(k.Session, "tell\r")
 		time.Sleep(time.Second)
-		k.GiveHelm(runbook.Resume)
+		k.GiveHelm(engine.Resume)
 		time.Sleep(5 * time.Second)
-		k.says(event.FormFailure, runbook.StopHere)
+		k.says(event.FormFailure, engine.StopHere)
 		result := k.over()
 		assert.Equal(t, event.Failed, result.Outcome)
 		assert.Contains(t, result.Message, "another command was typed behind “work”")
@@ -108,12 +108,12 @@ func TestAnOverrunAsksWhileTheWaitGoesOn(t *testing.T) {
 func TestAnOverrunIsWaitedOnAsLongAgainOrEndsTheStep(t *testing.T) {
 	talking(t, strings.Replace(works, "timeout: 1m", "timeout: 1m, retry: 3", 1), slowly("work"), func(k *talk) {
 		time.Sleep(2 * time.Minute)
-		k.says(event.FormOverrun, runbook.WaitOn)
+		k.says(event.FormOverrun, engine.WaitOn)
 		time.Sleep(30 * time.Second)
 		assert.Empty(t, k.asked().Form, "it has a minute more")
 		time.Sleep(time.Minute)
-		k.says(event.FormOverrun, runbook.GiveUp)
-		k.says(event.FormFailure, runbook.StopHere)
+		k.says(event.FormOverrun, engine.GiveUp)
+		k.says(event.FormFailure, engine.StopHere)
 		assert.Equal(t, event.Failed, k.over().Outcome)
 		assert.Equal(t, []string{"work"}, k.far.commands(), "what may be under way still is not begun again by itself")
 	})
@@ -126,9 +126,9 @@ func TestAnOverrunThatTheHandLooksInto(t *testing.T) {
 		k.TakeHelm()
 		time.Sleep(time.Minute)
 		assert.Empty(t, k.asked().Form, "it is withdrawn")
-		k.GiveHelm(runbook.Resume)
+		k.GiveHelm(engine.Resume)
 		time.Sleep(time.Second)
-		k.says(event.FormOverrun, runbook.WaitOn)
+		k.says(event.FormOverrun, engine.WaitOn)
 		k.far.says("worked\r\n> ")
 		time.Sleep(time.Second)
 		assert.Equal(t, event.Done, k.over().Outcome)
@@ -150,7 +150,7 @@ func TestAQuestionOfTheDeviceIsAnsweredByTyping(t *testing.T) {
 		time.Sleep(10 * time.Minute) // its time stands still while the operator looks it up
 		typeKeys(k.Session, "B\r")
 		time.Sleep(time.Second)
-		k.GiveHelm(runbook.Resume)
+		k.GiveHelm(engine.Resume)
 		time.Sleep(time.Second)
 		assert.Equal(t, event.Done, k.over().Outcome)
 		assert.Equal(t, []string{"work", "B"}, k.far.commands())
@@ -170,7 +170,7 @@ func TestAStepIsNotBegunWhileTheHandHasTheHelm(t *testing.T) {
 		time.Sleep(time.Minute)
 		k.still()
 		assert.Equal(t, []string{"state"}, k.far.commands())
-		k.GiveHelm(runbook.Stop)
+		k.GiveHelm(engine.Stop)
 		time.Sleep(time.Second)
 		result := k.over()
 		assert.Equal(t, event.Stopped, result.Outcome)
@@ -191,23 +191,23 @@ phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Work, hold: 'W
 	}
 	talking(t, book, answer, func(k *talk) {
 		assert.Equal(t, "Works on one.", k.asked().Text)
-		k.says(event.FormHold, runbook.Approve)
+		k.says(event.FormHold, engine.Approve)
 		assert.Equal(t, event.Done, k.over().Outcome)
 		assert.Equal(t, []string{"state", "work"}, k.far.commands(), "what was just read is not read again")
 	})
 	talking(t, book, answer, func(k *talk) {
 		time.Sleep(5 * time.Minute)
 		value.Store("two")
-		k.says(event.FormHold, runbook.Approve)
+		k.says(event.FormHold, engine.Approve)
 		assert.Equal(t, "This is not as it was when you were asked. Works on two.", k.asked().Text)
 		assert.Equal(t, []string{"state", "state"}, k.far.commands(), "nothing is done yet")
-		k.says(event.FormHold, runbook.Approve)
+		k.says(event.FormHold, engine.Approve)
 		assert.Equal(t, event.Done, k.over().Outcome)
 	})
 	value.Store("one")
 	talking(t, book, answer, func(k *talk) {
 		time.Sleep(5 * time.Minute)
-		k.says(event.FormHold, runbook.Approve)
+		k.says(event.FormHold, engine.Approve)
 		assert.Equal(t, event.Done, k.over().Outcome, "late, and still so")
 		assert.Equal(t, []string{"state", "state", "work"}, k.far.commands())
 	})
@@ -225,9 +225,9 @@ phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Work, hold: 'W
 	talking(t, book, answer, func(k *talk) {
 		typeKeys(k.Session, "keep\r")
 		time.Sleep(time.Second)
-		k.GiveHelm(runbook.Resume)
+		k.GiveHelm(engine.Resume)
 		time.Sleep(time.Second)
-		k.says(event.FormHold, runbook.Approve)
+		k.says(event.FormHold, engine.Approve)
 		k.far.says("kept\r\n> ")
 		time.Sleep(5 * time.Second)
 		assert.Equal(t, event.Done, k.over().Outcome)
@@ -250,9 +250,9 @@ phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Here, operator
 		typeKeys(k.Session, "set two\r")
 		value.Store("two")
 		time.Sleep(time.Second)
-		k.GiveHelm(runbook.GoOn)
+		k.GiveHelm(engine.GoOn)
 		time.Sleep(5 * time.Second)
-		k.says(event.FormFailure, runbook.StopHere)
+		k.says(event.FormFailure, engine.StopHere)
 		result := k.over()
 		assert.Contains(t, result.Message, "want one, the device says two")
 		assert.Contains(t, result.Message, "the runbook changed nothing on the device, what was typed by hand aside")
@@ -263,7 +263,7 @@ phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Here, operator
 // TestAChangeIsKeptBeforeItIsSent has a logbook that comes to its end late, or not at all.
 func TestAChangeIsKeptBeforeItIsSent(t *testing.T) {
 	full := errors.New("the disk is full")
-	for answer, far := range map[string][]string{runbook.TryAgain: {"work"}, runbook.GoUnrecorded: {"work"}, runbook.StopHere: nil} {
+	for answer, far := range map[string][]string{engine.TryAgain: {"work"}, engine.GoUnrecorded: {"work"}, engine.StopHere: nil} {
 		talkingIn(t, nameless, "", func(string) string { return "worked\r\n> " }, func(k *talk) {
 			keeper := k.Subscribe()
 			keeper.Keeps()
@@ -278,23 +278,23 @@ func TestAChangeIsKeptBeforeItIsSent(t *testing.T) {
 			require.Equal(t, event.FormRecord, ask.Form)
 			assert.Contains(t, ask.Text, "“work” is not typed: it is not recorded: the disk is full")
 			assert.Empty(t, k.far.commands(), "nothing is typed that is not on record")
-			if answer == runbook.TryAgain {
+			if answer == engine.TryAgain {
 				keeper.Kept(1 << 40)
 			}
 			k.says(event.FormRecord, answer)
 			assert.Equal(t, far, k.far.commands())
 			result := k.over()
 			switch answer {
-			case runbook.TryAgain:
+			case engine.TryAgain:
 				assert.Equal(t, event.Done, result.Outcome)
 				assert.Zero(t, result.Exit)
 				assert.Empty(t, last(of[event.RunEnd](k)).Unrecorded)
-			case runbook.GoUnrecorded:
-				assert.Equal(t, runbook.ExitUnrecorded, result.Exit)
+			case engine.GoUnrecorded:
+				assert.Equal(t, engine.ExitUnrecorded, result.Exit)
 				assert.Contains(t, result.Message, "done; UNRECORDED from “work” on: not recorded: the disk is full")
 				assert.Contains(t, last(of[event.RunEnd](k)).Unrecorded, "from “work” on")
 			default:
-				assert.Equal(t, runbook.ExitUnrecorded, result.Exit)
+				assert.Equal(t, engine.ExitUnrecorded, result.Exit)
 				assert.Equal(t, event.Stopped, result.Outcome)
 				assert.Contains(t, result.Message, "nothing was changed on the device")
 			}
@@ -341,7 +341,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 		}
 		return up(command)
 	}, func(k *talk) {
-		k.says(event.FormFailure, runbook.StopHere)
+		k.says(event.FormFailure, engine.StopHere)
 		assert.Contains(t, k.over().Message, "“recommence” left the device in mode ready: not allowed now")
 	})
 }
@@ -375,7 +375,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 			time.Sleep(time.Second)
 			typeKeys(k.Session, typed)
 			time.Sleep(time.Minute)
-			k.GiveHelm(runbook.Resume)
+			k.GiveHelm(engine.Resume)
 			time.Sleep(time.Minute)
 			assert.Equal(t, event.Done, k.over().Outcome, "%q", typed)
 			assert.Equal(t, all, k.far.commands(), "%q", typed)
@@ -394,7 +394,7 @@ func TestReadingsAreTakenUpAgain(t *testing.T) {
 		k.TakeHelm()
 		k.far.says("serial A1\r\n> ")
 		time.Sleep(time.Second)
-		k.GiveHelm(runbook.Resume)
+		k.GiveHelm(engine.Resume)
 		time.Sleep(5 * time.Second)
 		assert.Equal(t, event.Done, k.over().Outcome)
 		assert.Equal(t, []string{"self", "state"}, k.far.commands())
@@ -404,7 +404,7 @@ func TestReadingsAreTakenUpAgain(t *testing.T) {
 // TestTheLineMayBeLostWhileAnOverrunIsAsked has a restart outlast its time on a cable that is pulled.
 func TestTheLineMayBeLostWhileAnOverrunIsAsked(t *testing.T) {
 	const book = "runbook: r\nphases: [{phase: one, steps: [{step: x, wait: {mode: [busy]}, timeout: 1m}]}]\n"
-	twice(t, book, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan runbook.Result, feed *event.Feed) {
+	twice(t, book, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed) {
 		time.Sleep(2 * time.Minute)
 		asks := collect[event.Ask](t, feed)
 		require.Len(t, asks, 1)

@@ -17,6 +17,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // talker is a far end that echoes what is typed and answers each line, until its prompt or not, as the test says.
@@ -101,7 +102,7 @@ type talk struct {
 	*Session
 	far   *talker
 	feed  *event.Feed
-	ended chan runbook.Result
+	ended chan engine.Result
 	all   []event.Event
 }
 
@@ -152,7 +153,7 @@ func talkingIn(t *testing.T, tongue, book string, answer func(command string) st
 		require.NoError(t, err)
 		s, err := Open(t.Context(), Options{Target: far.Target(), Dialect: d, Opener: opener})
 		require.NoError(t, err)
-		k := &talk{T: t, Session: s, far: far, feed: s.Subscribe(), ended: make(chan runbook.Result, 1)}
+		k := &talk{T: t, Session: s, far: far, feed: s.Subscribe(), ended: make(chan engine.Result, 1)}
 		s.Begin()
 		far.says("\r\n> ")
 		time.Sleep(time.Second)
@@ -209,7 +210,7 @@ func (k *talk) says(form event.Form, answer string) {
 }
 
 // over is how the run ended.
-func (k *talk) over() runbook.Result {
+func (k *talk) over() engine.Result {
 	k.Helper()
 	synctest.Wait()
 	select {
@@ -217,7 +218,7 @@ func (k *talk) over() runbook.Result {
 		return result
 	default:
 		require.FailNow(k.T, "the run goes on", "%+v", k.asked())
-		return runbook.Result{}
+		return engine.Result{}
 	}
 }
 

@@ -10,7 +10,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 )
 
 // wire is the session's end of the line: whether it is there, at what speed, and how it comes back. It belongs to
@@ -101,7 +101,7 @@ func (s *Session) lost(ctx context.Context) {
 }
 
 func (s *Session) failWaiters() {
-	lost := fmt.Errorf("%w: %w", runbook.ErrLineLost, s.wire.err)
+	lost := fmt.Errorf("%w: %w", engine.ErrLineLost, s.wire.err)
 	if s.lent != nil {
 		s.lent.fail(lost)
 	}
@@ -312,7 +312,7 @@ func (s *Session) Break() (sent func(context.Context) error) {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-s.done:
-			return runbook.ErrLineLost
+			return engine.ErrLineLost
 		}
 	}
 }

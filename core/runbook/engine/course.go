@@ -1,0 +1,109 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+)
+
+// What a run tells of itself before it does it: its beginning, its course, its titles.
+
+// CutOffStep is what the question about an earlier run that was cut off is called, where a step's number stands
+// otherwise.
+const CutOffStep = "cut-off"
+
+// askCutOff asks before a run begins on a device on which an earlier one was cut off: nobody knows how far that one
+// came.
+func (e *Run) askCutOff(ctx context.Context) error {
+	if e.Prepared.Kit.CutOff == "" {
+		return nil
+	}
+	held, release := e.Console.WithHelm(ctx)
+	defer release()
+	answer, err := e.Console.Ask(held, event.Ask{
+		Form: event.FormHold, Step: CutOffStep, Text: "An earlier run was cut off: " + e.Prepared.Kit.CutOff + ". Begin this one all the same?",
+		Answers: []string{Approve, StopHere},
+	})
+	if err == nil && answer != Approve {
+		err = fmt.Errorf("%w before it began: an earlier run was cut off", ErrStopped)
+	}
+	return CauseOf(held, err)
+}
+
+func (e *Run) begin() event.RunBegin {
+	begin := event.RunBegin{
+		Runbook: e.Prepared.Book.Runbook, Title: cmp.Or(e.Prepared.TitleText(e.openEnv()), e.Prepared.Book.Runbook), Dialect: e.Prepared.Dialect.Dialect, Inputs: e.Prepared.Shown(),
+		Rollback: e.Prepared.RollbackText(e.openEnv()),
+	}
+	begin.Steps = e.plansOf(e.Prepared.Steps, 0)
+	return begin
+}
+
+// plansOf are steps as a course is drawn of them, their titles and what they type filled in as far as that is
+// known now, at the step that is here.
+func (e *Run) plansOf(steps []runbook.PreparedStep, here int) (plans []event.StepPlan) {
+	walk := e.planner()
+	for i := range steps {
+		s := &steps[i]
+		plan := event.StepPlan{
+			ID: s.ID, Phase: s.Phase, Title: e.Title(s), Verb: s.VerbName(), Expected: s.Expected, Timeout: s.Timeout,
+			Hold: s.Hold != "", Irreversible: s.Irreversible, Rehearsed: e.Prepared.Rehearsed(s),
+		}
+		if s.Verb != nil {
+			plan.Cards = s.Verb.Cards
+		}
+		if i >= here {
+			ahead := walk.Next(s)
+			plan.Types, plan.Expected = runbook.TypedText(ahead.Types), ahead.Takes()
+		}
+		plans = append(plans, plan)
+	}
+	return plans
+}
+
+// planner lays out what is ahead from what is known now. What it takes to be made on the way stays its own.
+func (e *Run) planner() *runbook.Planner {
+	mode := ""
+	if v := e.Console.Device(); v.AtPrompt {
+		mode = v.Mode
+	}
+	return e.Prepared.Ahead(cloneTree(e.openEnv()), e.Console.Facts(), mode, e.Console.Pending(), e.Console.Clock().Now())
+}
+
+// deadlinesMoved reports whether what the device does by itself has changed since that was asked last: what is ahead takes another time then.
+func (e *Run) deadlinesMoved() bool {
+	now := ""
+	for _, open := range e.Console.Pending() {
+		now += open.Name + open.Until.Round(10*time.Second).String()
+	}
+	moved := now != e.deadlines
+	e.deadlines = now
+	return moved
+}
+
+// cloneTree copies nested maps, not what they hold.
+func cloneTree(tree map[string]any) map[string]any {
+	clone := make(map[string]any, len(tree))
+	for name, value := range tree {
+		if inner, is := value.(map[string]any); is {
+			value = cloneTree(inner)
+		}
+		clone[name] = value
+	}
+	return clone
+}
+
+// Title is what a step does, in words, with what is known now.
+func (e *Run) Title(s *runbook.PreparedStep) string {
+	if s.TitleText == nil {
+		return s.Step
+	}
+	env := e.openEnv()
+	maps.Copy(env, s.Vars)
+	return s.TitleText.Shown(env)
+}

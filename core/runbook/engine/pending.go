@@ -1,0 +1,73 @@
+package engine
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/core/units"
+)
+
+// What the device does by itself unless it is dealt with in time: a run neither goes past the step that deals with it, nor
+// ends quietly while it is open.
+
+// dealsWith is what a step deals with that runs out by itself and is open now.
+func (e *Run) dealsWith(s *runbook.PreparedStep) (open []dialect.Open) {
+	pending := e.Console.Pending()
+	if len(pending) == 0 {
+		return nil
+	}
+	var named []string
+	for _, typed := range e.planner().Work(s) {
+		named = append(named, e.Prepared.Dialect.DealtWithBy(typed.Text)...)
+	}
+	for _, one := range pending {
+		if !one.Until.IsZero() && slices.Contains(named, one.Name) {
+			open = append(open, one)
+		}
+	}
+	return open
+}
+
+// eachOpen says of each what is open, and how long it has.
+func (e *Run) eachOpen(open []dialect.Open) (words []string) {
+	for _, one := range open {
+		text := one.Says
+		if !one.Until.IsZero() {
+			text += ", in " + units.Words(max(0, one.Until.Sub(e.Console.Clock().Now())).Round(time.Second))
+		}
+		words = append(words, text)
+	}
+	return words
+}
+
+// openWords says it of all of them.
+func (e *Run) openWords(open []dialect.Open) string { return strings.Join(e.eachOpen(open), "; ") }
+
+// goneWords says what ran out, or was lost, while a run was under way that did not come to its end: it may be why.
+func (e *Run) goneWords() (words string) {
+	for _, gone := range e.Console.Gone() {
+		words += "; meanwhile " + gone.State + ": " + gone.Says
+	}
+	return words
+}
+
+// stillOpen makes a result say first what runs out by itself behind the run's end: done is not done then.
+func (e *Run) stillOpen(result Result) Result {
+	if !result.Outcome.Good() {
+		result.Message += e.goneWords()
+	}
+	now := e.Console.Clock().Now()
+	open := slices.DeleteFunc(e.Console.Pending(), func(o dialect.Open) bool { return !o.Until.After(now) })
+	if len(open) == 0 {
+		return result
+	}
+	result.Message = "STILL OPEN: " + e.openWords(open) + ". The run: " + result.Message
+	if result.Outcome.Good() {
+		result.Outcome, result.Exit = event.DoneBut, ExitDoneBut
+	}
+	return result
+}

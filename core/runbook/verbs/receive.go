@@ -1,0 +1,153 @@
+package verbs
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"time"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/offer"
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
+	"pilotrix/core/serve"
+)
+
+var receiveMakes = []string{"received.name", "received.path", "received.size", "received.sha256"}
+
+var _ = runbook.Register(runbook.Verb{
+	Name: "receive", Does: "lets one file be left on this laptop, has the device leave it there, and waits until it is whole",
+	Timeout: 5 * time.Minute, Makes: append(receiveMakes, serveMakes...), Cards: []string{runbook.CardTransfer, runbook.CardBanks, runbook.CardReach},
+	New: func() runbook.Body { return new(receiveBody) },
+})
+
+type receiveBody struct {
+	As           string       `yaml:"as" jsonschema:"required" jsonschema_description:"The name that it is left under"`
+	Into         string       `yaml:"into" jsonschema:"required" jsonschema_description:"The folder"`
+	Most         dialect.Size `yaml:"most" jsonschema_description:"The largest size taken, 16 MiB unless said"`
+	Serving      `yaml:",inline"`
+	runbook.Call `yaml:",inline"`
+}
+
+type receiveWork struct {
+	as, into *expression.Template
+	most     int64
+	serving
+	*runbook.CompiledCall
+}
+
+const usualMost = 16 << 20 // bytes of an upload
+
+// Compile implements Body.
+func (b *receiveBody) Compile(c *runbook.Compiler) runbook.Work {
+	w := &receiveWork{as: c.Template("as", b.As), into: c.Template("into", b.Into), most: usualMost, serving: b.Serving.compile(c)}
+	if b.Most != "" {
+		w.most = int64(b.Most.Bytes())
+	}
+	c.Makes(serveMakes...)
+	w.CompiledCall = b.Call.CompileBy(c, b.Protocol)
+	c.Makes(receiveMakes...)
+	return w
+}
+
+// Types implements typist.
+func (w *receiveWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
+	return w.Commands(p)
+}
+
+// Tells implements teller.
+func (w *receiveWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+	return runbook.Summary{Does: []string{fmt.Sprintf("lets %s be left in %s once, by %s", w.as.Shown(p.Known), cmp.Or(w.into.Shown(p.Known), "${into}"), placeText(p, w.serving))}}
+}
+
+// Foresees implements foreseer.
+func (w *receiveWork) Foresees(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Made {
+	return w.serves(p, w.as.Shown(p.Known))
+}
+
+// Do implements Doer.
+func (w *receiveWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
+	name, err := fill(e, w.as)
+	if err != nil {
+		return err
+	}
+	into, err := fill(e, w.into)
+	if err != nil {
+		return err
+	}
+	at, err := placeFor(e, w.serving)
+	if err != nil {
+		return err
+	}
+	e.Now(s, "Opens a slot for "+name, "the device to leave it there", s.Timeout)
+	if _, err := listen(e, at, name); err != nil {
+		return err
+	}
+	dock := stages.Of(e).dock
+	endings := dock.Endings()
+	closeSlot, err := dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: w.most}, at.protocol)
+	if err != nil {
+		return err
+	}
+	defer closeSlot()
+	if err := e.Perform(ctx, s, w.CompiledCall); err != nil {
+		return err
+	}
+	return awaitUpload(e, ctx, endings, filepath.Join(into, name), at.device.Addr())
+}
+
+// awaitUpload waits for the transfer's end and reads the file back. An upload of somebody else's than the device, where its address
+// is known, ends nothing: it may have failed, or given way.
+func awaitUpload(e *engine.Run, ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
+	return e.Console.Waits(ctx, func(ctx context.Context) error { return uploadOf(e, ctx, endings, path, device) })
+}
+
+func uploadOf(e *engine.Run, ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
+	for {
+		select {
+		case end, open := <-endings:
+			if !open {
+				return fmt.Errorf("the server ended before the file was here")
+			}
+			if !end.Upload || end.Transfer.File != filepath.Base(path) {
+				continue
+			}
+			stranger := device.IsValid() && end.Peer.Addr() != device || errors.Is(end.Err, offer.ErrTakenOver)
+			if end.Err != nil && stranger {
+				e.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s was begun by %s and came to nothing: %v; it is still waited for", end.Transfer.File, end.Peer.Addr(), end.Err)})
+				continue
+			}
+			if end.Err != nil {
+				return fmt.Errorf("%s did not arrive: %w", end.Transfer.File, end.Err)
+			}
+			return received(e, path)
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+func received(e *engine.Run, path string) error {
+	file, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	h := sha256.New()
+	n, err := io.Copy(h, file)
+	if err != nil {
+		return err
+	}
+	sum := fmt.Sprintf("%x", h.Sum(nil))
+	e.Made["received"] = runbook.Plain(map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum})
+	e.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("%s is here: %d B, sha256 %.12s…", filepath.Base(path), n, sum)})
+	return nil
+}

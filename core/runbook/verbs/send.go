@@ -1,0 +1,338 @@
+package verbs
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/image"
+	"pilotrix/core/line"
+	"pilotrix/core/reckon"
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
+	"pilotrix/core/sense"
+	"pilotrix/core/source"
+	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/sshput"
+	"pilotrix/core/transfer/xmodem"
+)
+
+var _ = runbook.Register(runbook.Verb{
+	Name: "send", Does: "makes the device receive (an action) and sends a file over the line; or, by tftp, sends it to a loader that takes it, again and again until its window opens; or, by sftp or scp, puts it on the device over the SSH session that is the line",
+	Timeout: 2 * time.Hour, Cards: []string{runbook.CardWindow, runbook.CardTransfer, runbook.CardBanks, runbook.CardReach},
+	New: func() runbook.Body { return new(sendBody) },
+})
+
+type sendBody struct {
+	File     string                 `yaml:"file" jsonschema:"required" jsonschema_description:"An input of kind image, or what the loop brings"`
+	Protocol string                 `yaml:"protocol" jsonschema:"required" jsonschema_description:"xmodem, xmodem-1k, ymodem or ymodem-g over the line, or tftp, sftp or scp; may be the ${input} of a choice"`
+	Action   string                 `yaml:"action" jsonschema_description:"Over the line: the action that makes the device receive"`
+	With     map[string]source.Text `yaml:"with" jsonschema_description:"Its parameters; may hold ${…}"`
+	To       string                 `yaml:"to" jsonschema_description:"By tftp: the address of the loader; by sftp and scp: the path on the device"`
+	As       string                 `yaml:"as" jsonschema_description:"By tftp: the name that it is sent under; its own unless said"`
+	Port     string                 `yaml:"port" jsonschema_description:"By tftp: another port than 69"`
+	Hand     string                 `yaml:"hand" jsonschema_description:"By tftp: what you do meanwhile, so that the loader's window opens; it is tried from before that on"`
+}
+
+type sendWork struct {
+	file     string
+	protocol *expression.Template
+	*runbook.CompiledCall
+	to, as, port, hand *expression.Template // of one that is sent over the network
+	put                string               // sftp or scp, empty for neither
+}
+
+// Compile implements Body.
+func (b *sendBody) Compile(c *runbook.Compiler) runbook.Work {
+	w := &sendWork{file: b.File}
+	c.Image("file", b.File)
+	if b.Protocol == "tftp" {
+		w.protocol = c.Template("protocol", b.Protocol)
+		w.to, w.as, w.port, w.hand = c.Template("to", b.To), c.Template("as", b.As), c.Template("port", b.Port), c.Template("hand", b.Hand)
+		if b.To == "" {
+			c.Complain("", "say where the loader is (to: ADDRESS)")
+		}
+		if b.Action != "" {
+			c.Complain("action", "by tftp a loader is sent to without an action")
+		}
+		c.Alters()
+		return w
+	}
+	if b.Protocol == sshput.SFTP || b.Protocol == sshput.SCP {
+		w.protocol, w.put, w.to = c.Template("protocol", b.Protocol), b.Protocol, c.Template("to", b.To)
+		if b.To == "" {
+			c.Complain("", "say where on the device it goes (to: PATH)")
+		}
+		if b.Action+b.As+b.Port+b.Hand != "" {
+			c.Complain("", "by %s a file is put over the session itself: action, as, port and hand do not go with it", b.Protocol)
+		}
+		c.Alters()
+		return w
+	}
+	w.protocol = c.Protocol("protocol", b.Protocol, func(name string) error { _, err := xmodem.Parse(name); return err })
+	if b.Action == "" {
+		c.Complain("", "say which action makes the device receive (action: …)")
+	}
+	if b.To+b.As+b.Port+b.Hand != "" {
+		c.Complain("", "to, as, port and hand go with protocol: tftp")
+	}
+	w.CompiledCall = runbook.Call{Action: b.Action, With: b.With}.CompileBy(c, b.Protocol)
+	c.Changes()
+	return w
+}
+
+// Expects implements expecter.
+func (w *sendWork) Expects(p *runbook.Prepared, s *runbook.PreparedStep, baud int) time.Duration {
+	img := p.ImageOf(s, w.file)
+	variant, err := xmodem.Parse(w.protocol.Shown(p.Env(runbook.NoFacts)))
+	framing, badFraming := line.ParseFraming(cmp.Or(string(p.Dialect.Line.Framing), line.DefaultFraming))
+	if err != nil || badFraming != nil || img == nil || baud == 0 {
+		return 0
+	}
+	return reckon.TransferTime(img.Size, reckon.XMODEMRate(reckon.LineRate(baud, framing), variant.Block()))
+}
+
+// Types implements typist.
+func (w *sendWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
+	if w.to != nil || w.CompiledCall == nil || w.Action == nil {
+		return nil
+	}
+	return w.Commands(p)
+}
+
+// Tells implements teller.
+func (w *sendWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+	name, size := "${"+w.file+"}", ""
+	if img := p.ImageOf(s, w.file); img != nil {
+		name, size = img.Name, fmt.Sprintf(" (%d B)", img.Size)
+	}
+	text := fmt.Sprintf("sends %s%s by %s", name, size, w.protocol.Shown(p.Known))
+	switch {
+	case w.put != "":
+		text += " to " + w.to.Shown(p.Known) + " on the device, over the session's own connection"
+	case w.to != nil:
+		text += " to " + w.to.Shown(p.Known) + ", again and again until it is taken"
+	}
+	t := runbook.Summary{Does: []string{text}}
+	if w.hand != nil && w.hand.Text() != "" {
+		t.Does = append(t.Does, "asks you meanwhile: "+strings.TrimSpace(w.hand.Shown(p.Known)))
+	}
+	return t
+}
+
+const (
+	sendRetries = 20 // a line with errors is worth more tries than a silent one
+	sendAnswer  = 6 * time.Second
+)
+
+// Do implements Doer.
+func (w *sendWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
+	img, err := e.Ready(ctx, s, e.Prepared.ImageOf(s, w.file))
+	if err != nil {
+		return err
+	}
+	switch {
+	case w.put != "":
+		return w.putFile(ctx, e, s, img)
+	case w.to != nil:
+		return w.intoWindow(ctx, e, s, img)
+	}
+	name, err := w.protocol.Render(e.Env())
+	if err != nil {
+		return err
+	}
+	variant, err := xmodem.Parse(name)
+	if err != nil {
+		return err
+	}
+	return w.overLine(ctx, e, s, img, variant)
+}
+
+// overLine makes the device receive and sends the file.
+func (w *sendWork) overLine(ctx context.Context, e *engine.Run, s *runbook.PreparedStep, img *image.Image, variant xmodem.Variant) error {
+	file, err := img.Reader()
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	doing := fmt.Sprintf("Sends %s by %s", img.Name, variant)
+	e.Now(s, doing, "the receiver", s.Timeout)
+	e.Receives(true)
+	b, err := e.TypeAction(ctx, s, w.CompiledCall)
+	if err != nil {
+		return err
+	}
+	if err := awaitReceiver(e, ctx, b); err != nil {
+		return err
+	}
+	e.Now(s, doing, fmt.Sprintf("the answer to each block, each within %s", sendAnswer*3/2), s.Timeout)
+	allowed := allowedRate(e, variant)
+	e.Console.Emit(event.Mark{Text: fmt.Sprintf("%s by %s, %d B", img.Name, variant, img.Size)})
+	e.Console.Emit(event.TransferBegin{File: img.Name, Size: img.Size, Protocol: variant.String(), SHA256: img.SHA256, Allowed: allowed})
+	var result xmodem.Result
+	err = e.Console.Carry(ctx, func(ctx context.Context, port transfer.Duplex) error {
+		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
+		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
+			Variant: variant, Clock: e.Console.Clock(), Retries: sendRetries, Answer: sendAnswer, File: img.Name,
+			Character: reckon.CharacterTime(e.Console.LineRate()), EndWait: cmp.Or(b.Action.Limit(0), s.Timeout), Progress: transferProgress(e, img.Size, allowed),
+		})
+		return err
+	})
+	e.Console.Emit(transferEnd(result, err, ctx))
+	if err != nil {
+		return err
+	}
+	e.Now(s, "Has sent "+img.Name, "the device's word on the file", s.Timeout)
+	return afterSend(e, ctx, b)
+}
+
+// Allowed is the most that the protocol carries on our line, in bytes a second, 0 without a speed.
+func allowedRate(e *engine.Run, variant xmodem.Variant) float64 {
+	return reckon.XMODEMRateBehind(e.Console.Latency(), e.Console.LineRate(), variant.Block())
+}
+
+// transferProgress thins the transfer's own reports out to a few a second. What it awaits, and its end, are told at once.
+func transferProgress(e *engine.Run, size int64, allowed float64) func(transfer.Progress) {
+	thin, state := transfer.NewThin(e.Console.Clock()), ""
+	return func(p transfer.Progress) {
+		if !thin.Due() && p.Bytes < size && p.State == state {
+			return
+		}
+		state = p.State
+		e.Console.Emit(event.Transfer{Bytes: p.Bytes, Size: size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left, Allowed: allowed, State: p.State})
+	}
+}
+
+func transferEnd(r xmodem.Result, err error, ctx context.Context) event.TransferEnd {
+	end := event.TransferEnd{Outcome: event.Done, Bytes: r.Bytes, Padding: r.Padding, Blocks: r.Blocks, Resent: r.Resent, Took: r.Took}
+	if err != nil {
+		end.Outcome, end.Message = event.OutcomeOf(err)
+		if errors.Is(engine.CauseOf(ctx, err), engine.ErrHelm) {
+			end.Outcome, end.Message = event.Stopped, "cancelled: "+engine.ErrHelm.Error()
+		}
+	}
+	return end
+}
+
+// awaitReceiver waits until the device asks for the file.
+func awaitReceiver(e *engine.Run, ctx context.Context, b *engine.Begun) error {
+	limited, cancel := e.Console.Clock().WithTimeout(ctx, time.Minute)
+	defer cancel()
+	asks := func(v sense.State) bool { // one letter is a request only where the device said that it waits for the file
+		return v.Receiver != 0 || v.Request != 0 && b.Way.Ready.Matches(v.Output())
+	}
+	for {
+		v, err := e.Console.Await(limited, func(v sense.State) bool {
+			return asks(v) || v.AtPrompt || v.Dialog != "" || b.Way.Fail.Matches(v.Output())
+		})
+		if errors.Is(err, context.DeadlineExceeded) {
+			return fmt.Errorf("the device did not ask for the file after “%s”, %w", b.Command, engine.TimeoutError(err, e))
+		}
+		if err != nil {
+			return err
+		}
+		switch {
+		case asks(v):
+			return nil
+		case v.Dialog != "":
+			if err := e.Answer(limited, b.Way.Asks, v, b.Env); err != nil {
+				return err
+			}
+		default:
+			return fmt.Errorf("“%s” did not start a receiver: %s", b.Command, engine.LastLines(v.Output()))
+		}
+	}
+}
+
+// afterSend waits for what the device says of the file it got, for as long as the action and the step may
+// take: a store may be slow to write. Questions are answered meanwhile.
+func afterSend(e *engine.Run, ctx context.Context, b *engine.Begun) error {
+	answered := ""
+	for {
+		v, err := e.Console.Await(ctx, func(v sense.State) bool {
+			return v.AtPrompt || v.Dialog != "" || b.AsksOwn(v, answered) || b.Way.Fail.Matches(v.Output()) || v.Commands != b.Commands
+		})
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = fmt.Errorf("no prompt after the transfer, %w", engine.TimeoutError(err, e))
+		}
+		if err != nil {
+			return err
+		}
+		e.Receives(false)
+		text := b.Way.Fail.Find(v.Output())
+		switch {
+		case v.Commands != b.Commands:
+			return engine.UnseenError(b.Command)
+		case text != "":
+			return fmt.Errorf("the transfer was acknowledged, but the device says: %s", text)
+		case !v.AtPrompt:
+			answered = v.Asked
+			if err := e.Answer(ctx, b.Way.Asks, v, b.Env); err != nil {
+				return err
+			}
+		case b.Way.Done != nil && !b.Way.Done.Matches(v.Output()):
+			return fmt.Errorf("after “%s” the device did not say that it has the file (looked for %s): %s", b.Command, b.Way.Way.Done, engine.LastLines(v.Output()))
+		default:
+			e.Account.Change(b.Action.Alters())
+			return nil
+		}
+	}
+}
+
+// putFile puts a file on the device over the SSH session that is the line.
+func (w *sendWork) putFile(ctx context.Context, e *engine.Run, s *runbook.PreparedStep, img *image.Image) error {
+	to, err := fill(e, w.to)
+	if err != nil {
+		return err
+	}
+	shell := e.Console.Shell()
+	if shell == nil {
+		if _, lost := e.Console.Await(ctx, func(sense.State) bool { return true }); errors.Is(lost, engine.ErrLineLost) {
+			return lost
+		}
+		return fmt.Errorf("the line is no SSH session: %s cannot be put on the device by %s", img.Name, w.put)
+	}
+	protocol := strings.ToUpper(w.put)
+	e.Now(s, fmt.Sprintf("Puts %s on the device by %s", img.Name, protocol), "the device to take it", s.Timeout)
+	if reading := e.IdentityReading(); reading != nil && e.Doubted() { // nothing was typed that has brought it to its prompt
+		if err := e.EnsureMode(ctx, s, reading.In); err != nil {
+			return err
+		}
+	}
+	if err := e.Alters(ctx, s, protocol+" put of "+img.Name+" to "+to); err != nil {
+		return err
+	}
+	e.Wrote(s, "")
+	id := "put " + to
+	e.Console.Emit(event.TransferBegin{ID: id, File: img.Name, Size: img.Size, Protocol: protocol, Peer: shell.RemoteAddr().String(), SHA256: img.SHA256})
+	say := func(text string) { e.Console.Emit(event.Note{Level: event.Info, Text: text}) }
+	put := sshput.Put{Client: shell, Protocol: w.put, To: to, Size: img.Size, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }, Say: say, Clock: e.Console.Clock(), Progress: func(p transfer.Progress) {
+		e.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Rate: p.Rate, Left: p.Left})
+	}}
+	end := event.TransferEnd{ID: id, Outcome: event.Done}
+	err = e.Console.Moves(ctx, func(ctx context.Context) (err error) {
+		end.Bytes, end.Took, err = put.Do(ctx)
+		return err
+	})
+	e.Account.Change(err == nil)
+	if err != nil && ctx.Err() == nil && ended(shell) {
+		err = engine.NoticeLoss(ctx, e.Console, err)
+	}
+	end.Outcome, end.Message = event.OutcomeOf(err)
+	e.Console.Emit(end)
+	return err
+}
+
+// ended reports whether a connection is no more.
+func ended(shell *ssh.Client) bool {
+	_, _, err := shell.SendRequest("keepalive@openssh.com", true, nil)
+	return err != nil
+}

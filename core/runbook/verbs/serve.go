@@ -1,0 +1,325 @@
+package verbs
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/preflight"
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
+	"pilotrix/core/serve"
+)
+
+var serveMakes = []string{"serve.address", "serve.port", "serve.name", "serve.path", "serve.user", "serve.password", "serve.protocol"}
+
+var _ = runbook.Register(runbook.Verb{
+	Name: "serve", Does: "stages a file, starts a server for it, and looks whether the device can get it",
+	Timeout: time.Minute, Learns: true, Makes: serveMakes, Cards: []string{runbook.CardPreflight, runbook.CardBanks},
+	New: func() runbook.Body { return new(serveBody) },
+})
+
+// Serving says how this laptop serves.
+type Serving struct {
+	Protocol string `yaml:"protocol" jsonschema:"required" jsonschema_description:"tftp, http, ftp, sftp or scp; may be the ${input} of a choice"`
+	Address  string `yaml:"address" jsonschema_description:"This laptop's address that the device is to use; the one on the device's network unless said"`
+	Port     string `yaml:"port" jsonschema_description:"Another port than the protocol's own"`
+	Legacy   bool   `yaml:"legacy" jsonschema_description:"With sftp and scp: clients are let in that know only old algorithms, which are not safe any more"`
+	Device   string `yaml:"device" jsonschema_description:"The device's own address, with its network's length where that is known"`
+}
+
+// serving is it, checked and ready.
+type serving struct {
+	protocol, address, port, device *expression.Template
+	legacy                          bool
+}
+
+func (b Serving) compile(c *runbook.Compiler) serving {
+	return serving{
+		c.Protocol("protocol", b.Protocol, func(name string) error { _, err := serve.Port(name); return err }),
+		c.Template("address", b.Address), c.Template("port", b.Port), c.Template("device", b.Device),
+		b.Legacy,
+	}
+}
+
+type serveBody struct {
+	File    string `yaml:"file" jsonschema:"required" jsonschema_description:"An input of kind image, or what the loop brings, such as upgrade or upgrade.companion"`
+	As      string `yaml:"as" jsonschema_description:"The name it is staged under; its own unless said"`
+	Serving `yaml:",inline"`
+}
+
+type serveWork struct {
+	file string
+	as   *expression.Template
+	serving
+}
+
+// Compile implements Body.
+func (b *serveBody) Compile(c *runbook.Compiler) runbook.Work {
+	c.Image("file", b.File)
+	w := &serveWork{b.File, c.Template("as", b.As), b.Serving.compile(c)}
+	c.Makes(serveMakes...)
+	return w
+}
+
+// Tells implements teller.
+func (w *serveWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+	img := p.ImageOf(s, w.file)
+	name := w.as.Shown(p.Known)
+	size := ""
+	if img != nil {
+		name, size = cmp.Or(name, img.Name), fmt.Sprintf(" (%d B)", img.Size)
+	}
+	if name == "" {
+		name = "${" + w.file + "}"
+	}
+	return runbook.Summary{Does: []string{fmt.Sprintf("stages %s%s by %s", name, size, placeText(p, w.serving))}, Estimates: p.EstimatesText(img, w.protocol.Shown(p.Known))}
+}
+
+// Foresees implements foreseer.
+func (w *serveWork) Foresees(p *runbook.Planner, s *runbook.PreparedStep) runbook.Made {
+	name := w.as.Shown(p.Known)
+	if img := p.ImageOf(s, w.file); img != nil {
+		name = cmp.Or(name, img.Name)
+	}
+	return w.serves(p, name)
+}
+
+// serves is what is known of a place before it is opened: the address and the port that were said, the file's name.
+func (w serving) serves(p *runbook.Planner, name string) runbook.Made {
+	made := runbook.Made{}
+	for key, text := range map[string]string{"address": w.address.Shown(p.Known), "port": w.port.Shown(p.Known), "name": name, "protocol": w.protocol.Shown(p.Known)} {
+		made["serve."+key] = nil
+		if text != "" && !strings.Contains(text, "${") {
+			made["serve."+key] = runbook.Plain(text)
+		}
+	}
+	return made
+}
+
+// placeText is where this laptop serves, in words.
+func placeText(p *runbook.Planner, w serving) string {
+	text := strings.ToUpper(w.protocol.Shown(p.Known))
+	if address := w.address.Shown(p.Known); address != "" {
+		text += " at " + address
+	}
+	if port := w.port.Shown(p.Known); port != "" {
+		text += ", port " + port
+	}
+	return text
+}
+
+// Do implements Doer.
+func (w *serveWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
+	img := e.Prepared.ImageOf(s, w.file)
+	if img == nil {
+		return fmt.Errorf("there is no file %s here", w.file)
+	}
+	img, err := e.Ready(ctx, s, img)
+	if err != nil {
+		return err
+	}
+	name, err := fill(e, w.as)
+	if err != nil {
+		return err
+	}
+	name = cmp.Or(name, img.Name)
+	at, err := placeFor(e, w.serving)
+	if err != nil {
+		return err
+	}
+	e.ShowEstimates(img, at.protocol)
+	e.Now(s, fmt.Sprintf("Stages %s by %s", name, strings.ToUpper(at.protocol)), "the checks before the device is asked", s.Timeout)
+	place, err := listen(e, at, name)
+	if err != nil {
+		return err
+	}
+	stage := stages.Of(e)
+	if before := stage.withdraw[name]; before != nil {
+		before()
+	}
+	offer := serve.OfferOf(img, name)
+	withdraw, err := stage.dock.Offer(offer, at.protocol)
+	if err != nil {
+		return err
+	}
+	stage.withdraw[name] = withdraw
+	var results []preflight.Result
+	stage.dock.Checking(func() {
+		results = preflight.Run(ctx, preflight.Plan{
+			Network: e.Prepared.Kit.Network, Clock: e.Console.Clock(), Protocol: at.protocol, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said, By: otherPlace(e),
+		})
+	})
+	for _, r := range results {
+		showPreflight(e, r)
+	}
+	if bad, failed := preflight.Failed(results); failed {
+		withdraw()
+		return fmt.Errorf("the device was not asked to fetch: %s; %s", bad.Text, bad.Remedy)
+	}
+	return nil
+}
+
+// servingPlace is the protocol and the address that a step asks for.
+type servingPlace struct {
+	protocol string
+	at       netip.AddrPort
+	said     bool // the operator said the address
+	legacy   bool
+	device   netip.Prefix
+}
+
+// fill renders one of a step's texts, empty when it was not given.
+func fill(e *engine.Run, t *expression.Template) (string, error) {
+	if t == nil || t.Text() == "" {
+		return "", nil
+	}
+	return t.Render(e.Env())
+}
+
+// placeFor reads the protocol, the address and the port that a step says, and chooses what it does not.
+func placeFor(e *engine.Run, s serving) (w servingPlace, err error) {
+	w.legacy = s.legacy
+	if e.Prepared.Kit.Network == nil {
+		return w, fmt.Errorf("no network is at hand to serve on")
+	}
+	var address, port, device string
+	for _, one := range []struct {
+		to   *string
+		from *expression.Template
+	}{{&w.protocol, s.protocol}, {&address, s.address}, {&port, s.port}, {&device, s.device}} {
+		if *one.to, err = fill(e, one.from); err != nil {
+			return w, err
+		}
+	}
+	number, err := serve.Port(w.protocol)
+	if err != nil {
+		return w, err
+	}
+	if port != "" {
+		n, err := strconv.ParseUint(port, 10, 16)
+		if err != nil {
+			return w, fmt.Errorf("%q is no port", port)
+		}
+		number = uint16(n)
+	}
+	if device != "" {
+		if w.device, err = prefixOf(e, device); err != nil {
+			return w, err
+		}
+	}
+	var addr netip.Addr
+	if address != "" {
+		addr, err = netip.ParseAddr(address)
+		w.said = true
+	} else {
+		addr, err = preflight.Choose(e.Prepared.Kit.Network, w.device, otherPlace(e))
+	}
+	w.at = netip.AddrPortFrom(addr, number)
+	return w, err
+}
+
+// otherPlace are how another address or port is said where this runbook has such an input.
+func otherPlace(e *engine.Run) (by preflight.Switches) {
+	for _, input := range e.Prepared.Book.Inputs {
+		switch input.Input {
+		case "address":
+			by.Address = "--set address=…"
+		case "port":
+			by.Port = "--set port=…"
+		}
+	}
+	return by
+}
+
+// prefixOf reads a device's address. One without its network's length is on our network that it is on; on none of ours, nothing
+// is known of its network.
+func prefixOf(e *engine.Run, device string) (prefix netip.Prefix, err error) {
+	if prefix, err = netip.ParsePrefix(device); err == nil {
+		return prefix, nil
+	}
+	addr, err := netip.ParseAddr(device)
+	if err != nil {
+		return prefix, fmt.Errorf("the device's address reads %q; want one like 192.0.2.40/24", device)
+	}
+	ours, err := e.Prepared.Kit.Network.Interfaces()
+	for _, one := range ours {
+		if one.Reaches(addr) {
+			return netip.PrefixFrom(addr, one.Prefix.Bits()), nil
+		}
+	}
+	return netip.Prefix{}, err
+}
+
+// stage is what a run offers the device.
+type stage struct {
+	dock     *serve.Dock // nil until a step serves
+	withdraw map[string]func()
+}
+
+var stages = new(engine.Kept[stage])
+
+// open makes a stage that ends with the run.
+func (s *stage) open(e *engine.Run) {
+	s.dock = serve.NewDock(context.Background(), serve.Options{Network: e.Prepared.Kit.Network, Clock: e.Console.Clock(), Emit: e.Console.Emit, OldBy: "legacy: true in the step that serves"})
+	s.withdraw = map[string]func(){}
+	e.AtEnd(func() {
+		for _, withdraw := range s.withdraw {
+			withdraw()
+		}
+		s.dock.Close()
+	})
+}
+
+// listen starts its server, or finds it running, and tells by which words the device is to use it.
+func listen(e *engine.Run, w servingPlace, name string) (serve.Endpoint, error) {
+	stage := stages.Of(e)
+	if stage.dock == nil {
+		stage.open(e)
+	}
+	if w.legacy {
+		stage.dock.LetOldIn()
+	}
+	if w.device.IsValid() {
+		stage.dock.Expect(w.device.Addr())
+	}
+	place, err := stage.dock.Listen(w.protocol, w.at)
+	if err != nil {
+		r := preflight.ListenWords(w.protocol, w.at, err, otherPlace(e))
+		showPreflight(e, r)
+		return place, fmt.Errorf("%s: %s", r.Text, r.Remedy)
+	}
+	if place.Password != "" {
+		e.Console.Emit(event.Secret{What: "password of the " + w.protocol + " server", Value: place.Password})
+	}
+	e.Made["serve"] = served{w.protocol, place, name}
+	return place, nil
+}
+
+// served is where a file waits for the device.
+type served struct {
+	protocol string
+	place    serve.Endpoint
+	name     string
+}
+
+// Tree implements Value.
+func (s served) Tree() any {
+	return map[string]any{
+		"protocol": s.protocol, "address": s.place.At.Addr().String(), "port": strconv.Itoa(int(s.place.At.Port())), "name": s.name, "path": s.place.Path(s.name),
+		"user": s.place.User, "password": s.place.Password,
+	}
+}
+
+// Shown implements masked.
+func (s served) Shown() any { return runbook.Masked(s.Tree().(map[string]any), "password") }
+
+func showPreflight(e *engine.Run, r preflight.Result) {
+	e.Console.Emit(event.Preflight{What: r.What, Held: r.Held, Text: r.Text, Remedy: r.Remedy})
+}

@@ -1,0 +1,87 @@
+package verbs
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"pilotrix/core/event"
+	"pilotrix/core/expression"
+	"pilotrix/core/reach"
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
+)
+
+var _ = runbook.Register(runbook.Verb{
+	Name: "watch", Does: "watches from here on whether addresses answer",
+	Timeout: time.Second, Repeatable: true, Learns: true,
+	New: func() runbook.Body { return new(watchBody) },
+})
+
+// watchBody are addresses, such as icmp:${device.address}.
+type watchBody []string
+
+type watchWork struct{ watched []*expression.Template }
+
+// Compile implements Body.
+func (b *watchBody) Compile(c *runbook.Compiler) runbook.Work {
+	w := &watchWork{}
+	if len(*b) == 0 {
+		c.Complain("", "say which addresses are watched, such as icmp:${device.address}")
+	}
+	for i, watched := range *b {
+		key := fmt.Sprintf("[%d]", i)
+		if !strings.Contains(watched, "${") {
+			if _, err := reach.ParseWatched(watched); err != nil {
+				c.Complain(key, "%v", err)
+			}
+		}
+		w.watched = append(w.watched, c.Template(key, watched))
+	}
+	return w
+}
+
+// Do implements Doer.
+func (w *watchWork) Do(_ context.Context, e *engine.Run, _ *runbook.PreparedStep) error {
+	for _, template := range w.watched {
+		text, err := template.Render(e.Env())
+		if err != nil {
+			return err
+		}
+		if err := watchTarget(e, text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Tells implements teller.
+func (w *watchWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) (t runbook.Summary) {
+	for _, template := range w.watched {
+		t.Does = append(t.Does, "watches "+template.Shown(p.Known))
+	}
+	return t
+}
+
+func watchTarget(e *engine.Run, text string) error {
+	watched, err := reach.ParseWatched(withoutLength(text))
+	if err != nil {
+		return err
+	}
+	if w := e.Console.Reach(); w != nil {
+		w.Add(watched)
+	} else {
+		e.Console.Emit(event.Note{Level: event.Warning, Text: "nothing can be watched here: " + text})
+	}
+	return nil
+}
+
+// withoutLength drops the length of a network, 192.0.2.40/24: a device tells its address so.
+func withoutLength(text string) string {
+	if strings.HasPrefix(text, "http") {
+		return text
+	}
+	before, _, _ := strings.Cut(text, "/")
+	return before
+}

@@ -1,0 +1,212 @@
+package verbs
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strconv"
+	"strings"
+	"sync/atomic"
+
+	"pilotrix/core/event"
+	"pilotrix/core/image"
+	"pilotrix/core/reach"
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
+	"pilotrix/core/transfer"
+	"pilotrix/core/transfer/tftp"
+)
+
+// A loader's window is open for seconds, and nobody knows exactly when. So the put is tried from before it until it opens, while
+// the operator holds the button and watches the light; and when the put is cut, it is begun again while the window lasts.
+
+// window is one that is tried.
+type window struct {
+	*engine.Run
+	s     *runbook.PreparedStep
+	img   *image.Image
+	to    netip.AddrPort
+	name  string
+	told  event.Window
+	watch string // of reach, empty where nothing is watched
+
+	opened  bool        // it has answered
+	flowing atomic.Bool // blocks are on their way
+	endIf   func()      // ends the put where what it outlasted has ended it
+	refused string      // what it said last instead of taking it
+}
+
+// intoWindow sends a file by TFTP to a loader that takes it.
+func (w *sendWork) intoWindow(ctx context.Context, e *engine.Run, s *runbook.PreparedStep, img *image.Image) error {
+	to, err := w.loader(e)
+	if err != nil {
+		return err
+	}
+	name, err := fill(e, w.as)
+	if err != nil {
+		return err
+	}
+	hand, err := fill(e, w.hand)
+	if err != nil {
+		return err
+	}
+	name = cmp.Or(name, img.Name)
+	v := &window{Run: e, s: s, img: img, to: to, name: name, told: event.Window{ID: "send " + to.String(), To: to.String(), State: event.WindowAwaited, Hand: strings.TrimSpace(hand)}}
+	v.awaits("the loader's window to open")
+	tried := e.Account.Tried()
+	if err := e.Alters(ctx, s, "TFTP put of "+name+" to "+to.Addr().String()); err != nil {
+		return err
+	}
+	e.Wrote(s, "")
+	if r := e.Console.Reach(); r != nil {
+		watched := reach.Watched{Kind: reach.ICMP, Addr: to.Addr()}
+		v.watch = watched.String()
+		r.Add(watched)
+	}
+	err = v.put(ctx)
+	if err != nil && !v.opened {
+		if !tried { // it took nothing
+			e.Account.NotTried()
+		}
+		err = fmt.Errorf("the loader at %s never answered, in %d tries: %w", to.Addr(), v.told.Tries, err)
+	}
+	return err
+}
+
+// loader is where the loader is.
+func (w *sendWork) loader(e *engine.Run) (at netip.AddrPort, err error) {
+	to, err := w.to.Render(e.Env())
+	if err != nil {
+		return at, err
+	}
+	addr, err := netip.ParseAddr(to)
+	if err != nil {
+		return at, fmt.Errorf("%q is no address to send to", to)
+	}
+	port := uint64(tftp.Port)
+	if text, err := fill(e, w.port); err != nil {
+		return at, err
+	} else if text != "" {
+		if port, err = strconv.ParseUint(text, 10, 16); err != nil {
+			return at, fmt.Errorf("%q is no port", text)
+		}
+	}
+	return netip.AddrPortFrom(addr, uint16(port)), nil
+}
+
+func (v *window) awaits(what string) {
+	v.Now(v.s, fmt.Sprintf("Sends %s to %s by TFTP", v.name, v.to.Addr()), what, v.s.Timeout)
+}
+
+func (v *window) tell(state string) {
+	v.told.State = state
+	if r := v.Console.Reach(); r != nil {
+		for _, one := range r.States() {
+			if one.Watched.String() == v.watch && one.Known {
+				v.told.Reach = map[bool]string{true: "answers", false: "does not answer"}[one.Up]
+			}
+		}
+	}
+	v.Console.Emit(v.told)
+}
+
+// put tries until it is taken. What the operator is asked to do meanwhile stands in the strip; to stop there ends it.
+func (v *window) put(ctx context.Context) error {
+	e, id := v.Run, v.told.ID
+	e.Console.Emit(event.TransferBegin{ID: id, File: v.name, Size: v.img.Size, Protocol: "TFTP", Peer: v.to.String(), SHA256: v.img.SHA256})
+	client := tftp.Client{Network: e.Prepared.Kit.Network, Clock: e.Console.Clock(), Remark: func(text string) { e.Console.Emit(event.Note{Level: event.Info, Text: text}) }, Progress: func(p transfer.Progress) {
+		e.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
+	}}
+	var result tftp.Result
+	err := e.Console.Moves(ctx, func(ctx context.Context) (err error) {
+		trying, stop := v.unlessFlowing(ctx)
+		defer stop(nil)
+		asked := v.askHand(trying, stop)
+		defer func() { stop(nil); <-asked }()
+		result, err = client.PutWhenOpen(trying, v.to, v.name, v.img.Size, func() (io.ReadCloser, error) { return v.img.Reader() }, v.opening())
+		if cause := context.Cause(trying); err != nil && errors.Is(cause, engine.ErrStopped) {
+			return cause
+		}
+		return err
+	})
+	if errors.Is(err, tftp.ErrUnconfirmed) {
+		e.Console.Emit(event.Note{Level: event.Warning, Text: err.Error() + ": what runs afterwards will tell"})
+		err = nil
+	}
+	e.Account.Change(err == nil)
+	v.tell(map[bool]string{true: event.WindowTaken, false: event.WindowMissed}[err == nil])
+	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Resent: result.Resent, Took: result.Took}
+	end.Outcome, end.Message = event.OutcomeOf(err)
+	e.Console.Emit(end)
+	return err
+}
+
+// unlessFlowing is a context that ends with ctx, but for the hand that takes the helm while blocks are on their way: the put does
+// not need the line, and a key that was pressed by mistake must not leave half a system behind.
+func (v *window) unlessFlowing(ctx context.Context) (context.Context, context.CancelCauseFunc) {
+	trying, stop := context.WithCancelCause(context.WithoutCancel(ctx))
+	v.endIf = func() {
+		if ctx.Err() != nil {
+			stop(context.Cause(ctx))
+		}
+	}
+	context.AfterFunc(ctx, func() {
+		if cause := context.Cause(ctx); !errors.Is(cause, engine.ErrHelm) || !v.flowing.Load() {
+			stop(cause)
+		}
+	})
+	context.AfterFunc(v.Context, func() { stop(context.Cause(v.Context)) }) // the program is ended: nothing outlasts that
+	return trying, stop
+}
+
+// opening tells how it goes.
+func (v *window) opening() tftp.Opening {
+	return tftp.Opening{
+		Trying: func(tries int) {
+			v.told.Tries = tries
+			v.flowing.Store(false)
+			v.endIf()
+			v.awaits(fmt.Sprintf("the loader's window to open, try %d", tries))
+			if v.told.State != event.WindowCut {
+				v.told.State = event.WindowAwaited
+			}
+			v.tell(v.told.State)
+		},
+		Began: func() {
+			v.opened = true
+			v.flowing.Store(true)
+			v.awaits("the answer to each block")
+			v.tell(event.WindowOpen)
+		},
+		Cut: func(sent int64, err error) {
+			v.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("the put was cut after %d B (%v): it is begun again while the window lasts", sent, err)})
+			v.tell(event.WindowCut)
+		},
+		Refused: func(err error) {
+			if v.refused != err.Error() {
+				v.refused = err.Error()
+				v.Console.Emit(event.Note{Level: event.Warning, Text: err.Error() + ": it is tried on, the window may not be open yet"})
+			}
+		},
+	}
+}
+
+// askHand asks for what is to be done by hand, while the put is tried. The channel is closed when that is over.
+func (v *window) askHand(ctx context.Context, stop context.CancelCauseFunc) <-chan struct{} {
+	over := make(chan struct{})
+	if v.told.Hand == "" {
+		close(over)
+		return over
+	}
+	go func() {
+		defer close(over)
+		answer, err := v.Console.Console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: v.s.ID, Title: v.Title(v.s), Text: v.told.Hand, Answers: []string{engine.DoneByMe, engine.StopHere}})
+		if err == nil && answer != engine.DoneByMe {
+			stop(fmt.Errorf("%w, asked to do something", engine.ErrStopped))
+		}
+	}()
+	return over
+}
