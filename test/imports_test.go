@@ -21,7 +21,9 @@ var layers = []struct {
 	{"demo", []string{"demo", "bench", "core"}},
 	{"bench", []string{"bench", "core/clock", "core/line", "core/transfer", "core/network"}},
 	{"core/session", []string{"core"}},
-	{"core/runbook", []string{"core/dialect", "core/offer", "core/image", "core/device", "core/expression", "core/source", "core/sense", "core/transfer", "core/line", "core/reckon", "core/event", "core/clock", "core/network", "core/preflight", "core/provision", "core/reach", "core/serve"}},
+	{"core/runbook/verbs", []string{"core"}},
+	{"core/runbook/engine", []string{"core/runbook", "core/clock", "core/device", "core/dialect", "core/event", "core/expression", "core/image", "core/reach", "core/reckon", "core/sense", "core/transfer"}},
+	{"core/runbook", []string{"core/device", "core/dialect", "core/event", "core/expression", "core/image", "core/line", "core/network", "core/reckon", "core/source", "core/runbook/verbs"}},
 	{"core/inventory", []string{"core/line", "core/ownfile", "core/source"}},
 	{"core/state", []string{"core/event"}},
 	{"core/evidence", []string{"core/state", "core/event"}},
@@ -77,7 +79,8 @@ func TestImportsRunDownwards(t *testing.T) {
 func TestTheRulesBite(t *testing.T) {
 	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/line", Imports: []string{"pilotrix/bench"}}))
 	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/sense", Imports: []string{"charm.land/lipgloss/v2"}}))
-	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/runbook", Imports: []string{"pilotrix/core/session"}}))
+	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/runbook", Imports: []string{"pilotrix/core/runbook/engine"}}))
+	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/runbook/engine", Imports: []string{"pilotrix/core/session"}}))
 	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/bench/brindle", Imports: []string{"pilotrix/core/session"}}))
 	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/helpers"}))
 	assert.Empty(t, complaints(goPackage{ImportPath: "pilotrix/tui/cards", Imports: []string{"pilotrix/core/event", "charm.land/lipgloss/v2"}}))

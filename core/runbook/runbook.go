@@ -1,7 +1,7 @@
-// Package runbook is the language of changes and the engine that carries them out. A runbook names
-// actions of a dialect, never device text, so that it serves every dialect that has them; it is
-// checked whole against the dialect before a line is opened. What a step can do is a verb, and all that
-// is to be said of a verb is in its own file, verb_*.go.
+// Package runbook is the language of changes. A runbook names actions of a dialect, never device text, so
+// that it serves every dialect that has them; it is checked whole against the dialect before a line is
+// opened. What a step can do is a verb: verbs are declared in core/runbook/verbs, and carried out by
+// core/runbook/engine.
 package runbook
 
 import (

@@ -22,19 +22,19 @@ import (
 	"pilotrix/core/transfer"
 )
 
-// console is the session as the runbook engine sees it.
+// console is the session as a run sees it.
 type console struct{ s *Session }
 
-// Facts implements runbook.Console.
+// Facts implements engine.Console.
 func (c console) Facts() *device.Facts { return c.s.Facts() }
 
-// Learn implements runbook.Console.
+// Learn implements engine.Console.
 func (c console) Learn(fact device.Fact) device.Fact {
 	before, _ := c.s.facts.Set(fact)
 	return before
 }
 
-// Changed implements runbook.Console.
+// Changed implements engine.Console.
 func (c console) Changed() { c.s.facts.Change() }
 
 func (c console) Clock() clock.Clock { return c.s.opt.Clock }
@@ -392,7 +392,7 @@ func (c console) Stops(command string) (says string) {
 // onRecordWithin is how long a change waits to be on record before it is not typed, of the wall's time.
 const onRecordWithin = 5 * time.Second
 
-// Settle implements runbook.Console.
+// Settle implements engine.Console.
 func (c console) Settle(ctx context.Context) error {
 	limited, cancel := context.WithTimeout(ctx, onRecordWithin)
 	defer cancel()
@@ -408,7 +408,7 @@ func (c console) Settle(ctx context.Context) error {
 
 func (c console) Reach() *reach.Watch { return c.s.watch }
 
-// Shell implements runbook.Console.
+// Shell implements engine.Console.
 func (c console) Shell() (client *ssh.Client) {
 	c.s.do(func() {
 		if shell, is := c.s.wire.line.(interface{ Client() *ssh.Client }); is {

@@ -88,13 +88,13 @@ func (s *Session) nextDeadline() (next time.Time) {
 	return next
 }
 
-// Pending implements runbook.Console.
+// Pending implements engine.Console.
 func (c console) Pending() (open []dialect.Open) {
 	c.s.do(func() { open = c.s.guard.commands.Pending() })
 	return open
 }
 
-// Gone implements runbook.Console.
+// Gone implements engine.Console.
 func (c console) Gone() (gone []event.Pending) {
 	c.s.do(func() { gone = slices.Clone(c.s.guard.gone) })
 	return gone

@@ -42,7 +42,7 @@ func (s *Session) doubtMode(v sense.State) {
 	}
 }
 
-// Doubts implements runbook.Console.
+// Doubts implements engine.Console.
 func (c console) Doubts() (so engine.Doubts) {
 	c.s.do(func() {
 		c.s.doubts.quiet(c.s.heardAt, c.s.opt.Clock.Now())
@@ -51,5 +51,5 @@ func (c console) Doubts() (so engine.Doubts) {
 	return so
 }
 
-// Kept implements runbook.Console.
+// Kept implements engine.Console.
 func (c console) Kept() (name, identity string) { return c.s.opt.Device, c.s.opt.Identity }

@@ -24,7 +24,7 @@ const (
 	emptyLimit   = 5 * time.Second
 )
 
-// Command implements runbook.Console: what is typed is ended only once it was seen to stand on the line as it
+// Command implements engine.Console: what is typed is ended only once it was seen to stand on the line as it
 // was meant. A line that does not say so is emptied and typed again, key by key.
 func (c console) Command(ctx context.Context, text string, how engine.Typing) error {
 	d := c.s.Dialect()

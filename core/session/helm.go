@@ -113,7 +113,7 @@ func (s *Session) TakeHelm() {
 	})
 }
 
-// WithHelm implements runbook.Console.
+// WithHelm implements engine.Console.
 func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {
 	held, cut := context.WithCancelCause(ctx)
 	n := 0
@@ -124,7 +124,7 @@ func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelF
 	}
 }
 
-// AwaitHelm implements runbook.Console.
+// AwaitHelm implements engine.Console.
 func (c console) AwaitHelm(ctx context.Context) (as engine.Wish, err error) {
 	for {
 		some := false
@@ -142,10 +142,10 @@ func (c console) AwaitHelm(ctx context.Context) (as engine.Wish, err error) {
 	}
 }
 
-// TakeBack implements runbook.Console.
+// TakeBack implements engine.Console.
 func (c console) TakeBack(why string) { c.s.do(func() { c.s.helm.give(why) }) }
 
-// HandOver implements runbook.Console.
+// HandOver implements engine.Console.
 func (c console) HandOver(why string) bool {
 	if c.s.opt.Approve != nil {
 		return false
@@ -154,5 +154,5 @@ func (c console) HandOver(why string) bool {
 	return true
 }
 
-// Release implements runbook.Console.
+// Release implements engine.Console.
 func (c console) Release(why string) { c.s.do(func() { c.s.helm.end(why) }) }

@@ -76,7 +76,7 @@ func (c console) clearLeft(ctx context.Context) error {
 	return nil
 }
 
-// Tidy implements runbook.Console.
+// Tidy implements engine.Console.
 func (c console) Tidy(ctx context.Context) error {
 	if shown, known := c.Device().Typed(); !known || strings.TrimSpace(shown) == "" {
 		return nil // what the device does not show may be the beginning of a start, which no key is to stop

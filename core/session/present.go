@@ -43,13 +43,13 @@ func (s *Session) present() (words []string) {
 	return words
 }
 
-// Present implements runbook.Console.
+// Present implements engine.Console.
 func (c console) Present() (words []string) {
 	c.s.do(func() { words = c.s.present() })
 	return words
 }
 
-// Emit implements runbook.Console.
+// Emit implements engine.Console.
 func (c console) Emit(body event.Body) {
 	switch body := body.(type) {
 	case event.TransferBegin, event.TransferEnd:

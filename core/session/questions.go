@@ -93,7 +93,7 @@ func safest(answers []string) string {
 	return answers[len(answers)-1]
 }
 
-// Ask implements runbook.Console.
+// Ask implements engine.Console.
 func (c console) Ask(ctx context.Context, ask event.Ask) (string, error) {
 	s := c.s
 	var answer <-chan string

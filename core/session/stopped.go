@@ -33,7 +33,7 @@ func (s *Session) noticeStop() {
 	s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("this program did not run for %s: that time does not count against the device", units.Words(gone.Round(time.Second)))})
 }
 
-// Stopped implements runbook.Console.
+// Stopped implements engine.Console.
 func (c console) Stopped() (gone time.Duration) {
 	c.s.do(func() { gone = c.s.stopped })
 	return gone

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"pilotrix/core/event"
 )
 
 // Account is what a run has come to so far: what it has changed on the device and what of that a rollback has put back, since a device
@@ -111,4 +113,31 @@ func (a *Account) changesText() string {
 		titles = append([]string{fmt.Sprintf("%d more", over)}, titles[over:]...)
 	}
 	return strings.Join(titles, ", ")
+}
+
+func (run *Run) changedWords() string {
+	by := run.Account.changesText()
+	if by != "" {
+		by = ": " + by
+	}
+	by += run.armed()
+	switch {
+	case run.Account.changed:
+		return "; the device was changed before that" + by
+	case run.Account.tried:
+		return "; the device may have been changed before that" + by
+	case run.typedByHand():
+		return "; the runbook changed nothing on the device, what was typed by hand aside"
+	}
+	return "; nothing was changed on the device"
+}
+
+// rolledBack is what a rollback that went to its end has come to.
+func (run *Run) rolledBack(failure string) Result {
+	result := Result{Outcome: event.RolledBack, Exit: ExitRolledBack, Message: failure}
+	if left := run.Account.changesText(); left != "" {
+		result.Outcome = event.RolledBackBut
+		result.Message += "; not put back: what these have changed: " + left
+	}
+	return result
 }

@@ -19,14 +19,14 @@ const CutOffStep = "cut-off"
 
 // askCutOff asks before a run begins on a device on which an earlier one was cut off: nobody knows how far that one
 // came.
-func (e *Run) askCutOff(ctx context.Context) error {
-	if e.Prepared.Kit.CutOff == "" {
+func (run *Run) askCutOff(ctx context.Context) error {
+	if run.Prepared.Kit.CutOff == "" {
 		return nil
 	}
-	held, release := e.Console.WithHelm(ctx)
+	held, release := run.Console.WithHelm(ctx)
 	defer release()
-	answer, err := e.Console.Ask(held, event.Ask{
-		Form: event.FormHold, Step: CutOffStep, Text: "An earlier run was cut off: " + e.Prepared.Kit.CutOff + ". Begin this one all the same?",
+	answer, err := run.Console.Ask(held, event.Ask{
+		Form: event.FormHold, Step: CutOffStep, Text: "An earlier run was cut off: " + run.Prepared.Kit.CutOff + ". Begin this one all the same?",
 		Answers: []string{Approve, StopHere},
 	})
 	if err == nil && answer != Approve {
@@ -35,24 +35,32 @@ func (e *Run) askCutOff(ctx context.Context) error {
 	return CauseOf(held, err)
 }
 
-func (e *Run) begin() event.RunBegin {
+func (run *Run) begin() event.RunBegin {
 	begin := event.RunBegin{
-		Runbook: e.Prepared.Book.Runbook, Title: cmp.Or(e.Prepared.TitleText(e.openEnv()), e.Prepared.Book.Runbook), Dialect: e.Prepared.Dialect.Dialect, Inputs: e.Prepared.Shown(),
-		Rollback: e.Prepared.RollbackText(e.openEnv()),
+		Runbook: run.Prepared.Book.Runbook, Title: cmp.Or(run.Prepared.TitleText(run.openEnv()), run.Prepared.Book.Runbook), Dialect: run.Prepared.Dialect.Dialect, Inputs: run.Prepared.Shown(),
+		Rollback: run.Prepared.RollbackText(run.openEnv()),
 	}
-	begin.Steps = e.plansOf(e.Prepared.Steps, 0)
+	begin.Steps = run.course.plansOf(run.Prepared.Steps, 0)
 	return begin
+}
+
+// course is what is done, in its order, and where the run is.
+type course struct {
+	run       *Run
+	steps     []runbook.PreparedStep // as they are unrolled now, nil while rolling back
+	here      int                    // the present one's place there
+	deadlines string                 // what the device does by itself and when, as it was shown last
 }
 
 // plansOf are steps as a course is drawn of them, their titles and what they type filled in as far as that is
 // known now, at the step that is here.
-func (e *Run) plansOf(steps []runbook.PreparedStep, here int) (plans []event.StepPlan) {
-	walk := e.planner()
+func (crs *course) plansOf(steps []runbook.PreparedStep, here int) (plans []event.StepPlan) {
+	walk := crs.planner()
 	for i := range steps {
 		s := &steps[i]
 		plan := event.StepPlan{
-			ID: s.ID, Phase: s.Phase, Title: e.Title(s), Verb: s.VerbName(), Expected: s.Expected, Timeout: s.Timeout,
-			Hold: s.Hold != "", Irreversible: s.Irreversible, Rehearsed: e.Prepared.Rehearsed(s),
+			ID: s.ID, Phase: s.Phase, Title: crs.run.Title(s), Verb: s.VerbName(), Expected: s.Expected, Timeout: s.Timeout,
+			Hold: s.Hold != "", Irreversible: s.Irreversible, Rehearsed: crs.run.Prepared.Rehearsed(s),
 		}
 		if s.Verb != nil {
 			plan.Cards = s.Verb.Cards
@@ -67,22 +75,22 @@ func (e *Run) plansOf(steps []runbook.PreparedStep, here int) (plans []event.Ste
 }
 
 // planner lays out what is ahead from what is known now. What it takes to be made on the way stays its own.
-func (e *Run) planner() *runbook.Planner {
+func (crs *course) planner() *runbook.Planner {
 	mode := ""
-	if v := e.Console.Device(); v.AtPrompt {
+	if v := crs.run.Console.Device(); v.AtPrompt {
 		mode = v.Mode
 	}
-	return e.Prepared.Ahead(cloneTree(e.openEnv()), e.Console.Facts(), mode, e.Console.Pending(), e.Console.Clock().Now())
+	return crs.run.Prepared.Ahead(cloneTree(crs.run.openEnv()), crs.run.Console.Facts(), mode, crs.run.Console.Pending(), crs.run.Console.Clock().Now())
 }
 
 // deadlinesMoved reports whether what the device does by itself has changed since that was asked last: what is ahead takes another time then.
-func (e *Run) deadlinesMoved() bool {
+func (crs *course) deadlinesMoved() bool {
 	now := ""
-	for _, open := range e.Console.Pending() {
+	for _, open := range crs.run.Console.Pending() {
 		now += open.Name + open.Until.Round(10*time.Second).String()
 	}
-	moved := now != e.deadlines
-	e.deadlines = now
+	moved := now != crs.deadlines
+	crs.deadlines = now
 	return moved
 }
 
@@ -99,11 +107,11 @@ func cloneTree(tree map[string]any) map[string]any {
 }
 
 // Title is what a step does, in words, with what is known now.
-func (e *Run) Title(s *runbook.PreparedStep) string {
+func (run *Run) Title(s *runbook.PreparedStep) string {
 	if s.TitleText == nil {
 		return s.Step
 	}
-	env := e.openEnv()
+	env := run.openEnv()
 	maps.Copy(env, s.Vars)
 	return s.TitleText.Shown(env)
 }

@@ -219,7 +219,7 @@ func TestTheRollbackStandsOnTheCourse(t *testing.T) {
 // TestAFaultWhileWaitingEndsTheStep has the session call something that panics.
 func TestAFaultWhileWaitingEndsTheStep(t *testing.T) {
 	c := &echoing{view: sense.State{Mode: "ready", AtPrompt: true}}
-	e := engine.New(&runbook.Prepared{Book: &runbook.Runbook{}}, c)
-	_, err := e.Console.Await(context.Background(), func(sense.State) bool { panic("a fault") })
+	run := engine.New(&runbook.Prepared{Book: &runbook.Runbook{}}, c)
+	_, err := run.Console.Await(context.Background(), func(sense.State) bool { panic("a fault") })
 	assert.ErrorContains(t, err, "a fault of this program: a fault")
 }

@@ -33,32 +33,32 @@ const (
 
 // backTo goes back to the phase that a failed step names. What was unrolled from there on is unrolled anew, since
 // its list may be another one now; but the present round of a loop begins again as it is.
-func (e *Run) backTo(ctx context.Context, steps []runbook.PreparedStep, from int, failure error) ([]runbook.PreparedStep, int, error) {
+func (run *Run) backTo(ctx context.Context, steps []runbook.PreparedStep, from int, failure error) ([]runbook.PreparedStep, int, error) {
 	s := &steps[from]
 	again := s.Failure.RepeatFrom
-	e.failures[s.ID]++
+	run.failures[s.ID]++
 	why := strings.TrimSuffix(failure.Error(), ": "+errRepeatFrom.Error())
-	e.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("starts over from “%s”: %s", again, why)})
-	if other := e.ThisDeviceHere(ctx, s); other != nil {
-		return nil, 0, fmt.Errorf("“%s”: %w", e.Title(s), other)
+	run.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("starts over from “%s”: %s", again, why)})
+	if other := run.Device.EnsureSameHere(ctx, s); other != nil {
+		return nil, 0, fmt.Errorf("“%s”: %w", run.Title(s), other)
 	}
-	phase := slices.IndexFunc(e.Prepared.Book.Phases, func(l runbook.Phase) bool { return l.Phase == again })
-	if e.rollingBack || phase == s.PhaseIndex {
-		return steps, e.phaseStart(steps, from, phase), nil
+	phase := slices.IndexFunc(run.Prepared.Book.Phases, func(l runbook.Phase) bool { return l.Phase == again })
+	if run.rollingBack || phase == s.PhaseIndex {
+		return steps, run.phaseStart(steps, from, phase), nil
 	}
 	at := slices.IndexFunc(steps, func(one runbook.PreparedStep) bool { return one.PhaseIndex >= phase })
-	whole := slices.IndexFunc(e.Prepared.Steps, func(one runbook.PreparedStep) bool { return one.PhaseIndex >= phase })
+	whole := slices.IndexFunc(run.Prepared.Steps, func(one runbook.PreparedStep) bool { return one.PhaseIndex >= phase })
 	if at < 0 || whole < 0 {
 		return steps, from, nil
 	}
-	steps = slices.Concat(steps[:at:at], e.Prepared.Steps[whole:])
-	e.Console.Emit(event.Course{Steps: e.plansOf(steps, at)})
+	steps = slices.Concat(steps[:at:at], run.Prepared.Steps[whole:])
+	run.Console.Emit(event.Course{Steps: run.course.plansOf(steps, at)})
 	return steps, at, nil
 }
 
 // phaseStart is the first step of a phase; of one that was unrolled, the present round's. Where nothing is left of
 // the phase it is the failed step itself.
-func (e *Run) phaseStart(steps []runbook.PreparedStep, from, phase int) int {
+func (run *Run) phaseStart(steps []runbook.PreparedStep, from, phase int) int {
 	for at := from; at >= 0; at-- {
 		if steps[at].PhaseIndex != phase {
 			continue
@@ -73,34 +73,34 @@ func (e *Run) phaseStart(steps []runbook.PreparedStep, from, phase int) int {
 
 // needsNobody reports whether a step that takes too long goes on without the operator: what follows is said, or
 // it is repeated and that does no harm.
-func (e *Run) needsNobody(s *runbook.PreparedStep, try int) bool {
-	if e.onFailure(s) == "go-on" {
+func (run *Run) needsNobody(s *runbook.PreparedStep, try int) bool {
+	if run.onFailure(s) == "go-on" {
 		return true
 	}
-	return s.Repeatable() && (try <= s.Retry || e.repeatsFrom(s))
+	return s.Repeatable() && (try <= s.Retry || run.repeatsFrom(s))
 }
 
 // onFailure is what a failure of the step leads to, empty when the operator is asked.
-func (e *Run) onFailure(s *runbook.PreparedStep) string {
+func (run *Run) onFailure(s *runbook.PreparedStep) string {
 	if s.Failure.Do != "" || s.Failure.RepeatFrom != "" {
 		return s.Failure.Do
 	}
-	return e.Prepared.Book.OnFailure.Do
+	return run.Prepared.Book.OnFailure.Do
 }
 
 // repeatsFrom reports whether a failure of the step leads back to a phase.
-func (e *Run) repeatsFrom(s *runbook.PreparedStep) bool {
-	return s.Failure.RepeatFrom != "" && e.failures[s.ID] < max(s.Failure.Times, 1)
+func (run *Run) repeatsFrom(s *runbook.PreparedStep) bool {
+	return s.Failure.RepeatFrom != "" && run.failures[s.ID] < max(s.Failure.Times, 1)
 }
 
 // StateText tells what the device shows, for a failure.
-func (e *Run) StateText() string {
-	v := e.Console.Device()
+func (run *Run) StateText() string {
+	v := run.Console.Device()
 	words := "the device is in mode " + v.Mode
 	if v.Proof != "" {
 		words += fmt.Sprintf(" (%q)", sense.Sample([]byte(v.Proof), 60))
 	}
-	switch ago := e.Console.Clock().Since(v.Heard); {
+	switch ago := run.Console.Clock().Since(v.Heard); {
 	case v.Heard.IsZero():
 		return words + ", nothing was heard of it yet"
 	case ago < time.Second:
@@ -116,53 +116,53 @@ const (
 )
 
 // afterFailure decides whether a failed step is tried again.
-func (e *Run) afterFailure(ctx context.Context, s *runbook.PreparedStep, try int, err error) (again bool, _ error) {
-	titled := fmt.Errorf("“%s”: %w", e.Title(s), err)
+func (run *Run) afterFailure(ctx context.Context, s *runbook.PreparedStep, try int, err error) (again bool, _ error) {
+	titled := fmt.Errorf("“%s”: %w", run.Title(s), err)
 	if errors.Is(err, ErrStopped) || ctx.Err() != nil {
 		return false, titled
 	}
 	if errors.Is(err, ErrLineLost) {
-		if back := e.LineBack(ctx); back != nil {
-			return false, fmt.Errorf("“%s”: %w", e.Title(s), back)
+		if back := run.LineBack(ctx); back != nil {
+			return false, fmt.Errorf("“%s”: %w", run.Title(s), back)
 		}
-		if other := e.sameDeviceBack(ctx, s); other != nil {
-			return false, fmt.Errorf("“%s”: %w", e.Title(s), other)
+		if other := run.Device.sameBack(ctx, s); other != nil {
+			return false, fmt.Errorf("“%s”: %w", run.Title(s), other)
 		}
-		if e.lineLosses++; (s.Verb == nil || s.Verb.Repeatable) && e.lineLosses <= maxLineRepeats {
+		if run.lineLosses++; (s.Verb == nil || s.Verb.Repeatable) && run.lineLosses <= maxLineRepeats {
 			return true, nil
 		}
 	}
 	var late *overrun
 	twice := errors.As(err, &late) && late.offered && !s.Repeatable() // it may still be under way: nothing is begun twice
-	do := e.onFailure(s)
+	do := run.onFailure(s)
 	switch {
 	case try <= s.Retry && !twice:
 		return true, nil
 	case do == "go-on":
-		e.Console.Emit(event.Note{Level: event.Warning, Text: "goes on although " + titled.Error()})
-		e.Account.ignore(titled)
+		run.Console.Emit(event.Note{Level: event.Warning, Text: "goes on although " + titled.Error()})
+		run.Account.ignore(titled)
 		return false, nil
-	case e.repeatsFrom(s) && !twice:
+	case run.repeatsFrom(s) && !twice:
 		return false, fmt.Errorf("%w: %w", titled, errRepeatFrom)
-	case do == "roll-back" && len(e.Prepared.Rollback) > 0 && e.MayHaveChanged() && !e.rollingBack:
+	case do == "roll-back" && len(run.Prepared.Rollback) > 0 && run.MayHaveChanged() && !run.rollingBack:
 		return false, fmt.Errorf("%w: %w", titled, errRollBack)
 	}
-	return e.askAfterFailure(ctx, s, titled)
+	return run.askAfterFailure(ctx, s, titled)
 }
 
 // LineBack waits for the line to come back. The operator may take the helm meanwhile: a stop ends the wait, and
 // anything else goes on with it.
-func (e *Run) LineBack(ctx context.Context) error {
+func (run *Run) LineBack(ctx context.Context) error {
 	limit := lineBackTimeout
-	if p := e.limit; p != nil && !p.until.IsZero() { // a restart, say: the line may be away for as long as the device
-		left, _ := e.left(p)
+	if p := run.limit; p != nil && !p.until.IsZero() { // a restart, say: the line may be away for as long as the device
+		left, _ := run.left(p)
 		limit = max(limit, left)
 	}
-	e.Console.Emit(event.Note{Level: event.Warning, Text: "the line is lost; waiting for it to come back"})
+	run.Console.Emit(event.Note{Level: event.Warning, Text: "the line is lost; waiting for it to come back"})
 	for {
-		held, release := e.Console.WithHelm(ctx)
-		limited, cancel := e.Console.Clock().WithTimeout(held, limit)
-		err := e.Console.AwaitLine(limited)
+		held, release := run.Console.WithHelm(ctx)
+		limited, cancel := run.Console.Clock().WithTimeout(held, limit)
+		err := run.Console.AwaitLine(limited)
 		taken := errors.Is(CauseOf(held, err), ErrHelm)
 		cancel()
 		release()
@@ -172,7 +172,7 @@ func (e *Run) LineBack(ctx context.Context) error {
 		case !taken || ctx.Err() != nil:
 			return fmt.Errorf("%w and did not come back within %s: %w", ErrLineLost, units.Words(limit), err)
 		}
-		choice, err := e.Console.AwaitHelm(ctx)
+		choice, err := run.Console.AwaitHelm(ctx)
 		if err != nil {
 			return err
 		}
@@ -183,24 +183,24 @@ func (e *Run) LineBack(ctx context.Context) error {
 }
 
 // askAfterFailure lets the operator decide; with nobody to ask the answer is to stop.
-func (e *Run) askAfterFailure(ctx context.Context, s *runbook.PreparedStep, failure error) (bool, error) {
-	answers, text := []string{TryAgain, SkipIt, StopHere}, failure.Error()+e.goneWords()
-	if open := e.dealsWith(s); len(open) > 0 {
-		answers, text = []string{TryAgain, StopHere}, text+". This cannot be gone past: "+e.openWords(open)
+func (run *Run) askAfterFailure(ctx context.Context, s *runbook.PreparedStep, failure error) (bool, error) {
+	answers, text := []string{TryAgain, SkipIt, StopHere}, failure.Error()+run.goneWords()
+	if open := run.course.dealsWith(s); len(open) > 0 {
+		answers, text = []string{TryAgain, StopHere}, text+". This cannot be gone past: "+run.openWords(open)
 	}
-	if len(e.Prepared.Rollback) > 0 && e.MayHaveChanged() && !e.rollingBack {
+	if len(run.Prepared.Rollback) > 0 && run.MayHaveChanged() && !run.rollingBack {
 		answers = append(answers, RollBack)
 	}
-	held, release := e.Console.WithHelm(ctx)
+	held, release := run.Console.WithHelm(ctx)
 	defer release()
-	answer, err := e.Console.Ask(held, event.Ask{
-		Form: event.FormFailure, Step: s.ID, Title: e.Title(s), Text: text, Answers: answers, Changed: e.MayHaveChanged(),
-		Rollback: e.Prepared.RollbackText(e.openEnv()),
+	answer, err := run.Console.Ask(held, event.Ask{
+		Form: event.FormFailure, Step: s.ID, Title: run.Title(s), Text: text, Answers: answers, Changed: run.MayHaveChanged(),
+		Rollback: run.Prepared.RollbackText(run.openEnv()),
 	})
 	if errors.Is(CauseOf(held, err), ErrHelm) && ctx.Err() == nil {
-		wish, err := e.Console.AwaitHelm(ctx)
+		wish, err := run.Console.AwaitHelm(ctx)
 		answer = map[Wish]string{Resume: TryAgain, Repeat: TryAgain, GoOn: SkipIt, Stop: StopHere}[wish]
-		if answer == SkipIt && len(e.dealsWith(s)) > 0 {
+		if answer == SkipIt && len(run.course.dealsWith(s)) > 0 {
 			answer = TryAgain
 		}
 		if err != nil {
@@ -213,7 +213,7 @@ func (e *Run) askAfterFailure(ctx context.Context, s *runbook.PreparedStep, fail
 	case TryAgain:
 		return true, nil
 	case SkipIt:
-		e.Account.ignore(failure)
+		run.Account.ignore(failure)
 		return false, nil
 	case RollBack:
 		return false, fmt.Errorf("%w: %w", failure, errRollBack)

@@ -17,20 +17,20 @@ import (
 var unpackers = new(Kept[image.Unpacker])
 
 // Ready makes a plain file of an image and holds that it is still the one that was checked.
-func (e *Run) Ready(ctx context.Context, s *runbook.PreparedStep, img *image.Image) (*image.Image, error) {
+func (run *Run) Ready(ctx context.Context, s *runbook.PreparedStep, img *image.Image) (*image.Image, error) {
 	if img.Packed() {
-		unpacker := unpackers.Of(e)
+		unpacker := unpackers.Of(run)
 		if unpacker.In == "" {
-			unpacker.In = e.Prepared.Kit.Folder
-			e.AtEnd(func() {
+			unpacker.In = run.Prepared.Kit.Folder
+			run.AtEnd(func() {
 				if err := unpacker.Close(); err != nil {
-					e.Console.Emit(event.Note{Level: event.Warning, Text: "what was unpacked is left behind: " + err.Error()})
+					run.Console.Emit(event.Note{Level: event.Warning, Text: "what was unpacked is left behind: " + err.Error()})
 				}
 			})
 		}
-		return unpacker.Plain(ctx, img, func() { e.Now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Timeout) })
+		return unpacker.Plain(ctx, img, func() { run.Now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Timeout) })
 	}
-	e.Now(s, "Hashes "+img.Name, "the disk", s.Timeout)
+	run.Now(s, "Hashes "+img.Name, "the disk", s.Timeout)
 	now, err := image.Open(img.Path, nil)
 	if err != nil {
 		return nil, err
@@ -47,30 +47,30 @@ func (e *Run) Ready(ctx context.Context, s *runbook.PreparedStep, img *image.Ima
 var shelfSaid = new(Kept[event.Shelf])
 
 // ShowShelf tells the shelf when something about it, or its fit, is new.
-func (e *Run) ShowShelf() {
-	if e.Prepared.Kit.Shelf == nil {
+func (run *Run) ShowShelf() {
+	if run.Prepared.Kit.Shelf == nil {
 		return
 	}
-	told := runbook.ShelfEvent(e.Prepared.Kit.Shelf, e.Prepared.Dialect, e.Console.Facts())
-	if last := shelfSaid.Of(e); !reflect.DeepEqual(told, *last) {
+	told := runbook.ShelfEvent(run.Prepared.Kit.Shelf, run.Prepared.Dialect, run.Console.Facts())
+	if last := shelfSaid.Of(run); !reflect.DeepEqual(told, *last) {
 		*last = told
-		e.Console.Emit(told)
+		run.Console.Emit(told)
 	}
 }
 
 // ShowEstimates tells what each protocol would take for a file.
-func (e *Run) ShowEstimates(img *image.Image, chosen string) {
-	baud, _ := e.Console.Speed()
+func (run *Run) ShowEstimates(img *image.Image, chosen string) {
+	baud, _ := run.Console.Speed()
 	told := event.Estimates{File: img.Name, Size: img.Size}
-	for _, one := range reckon.Estimates(img.Size, e.Prepared.WayToDevice(baud, e.measuredTrip())) {
+	for _, one := range reckon.Estimates(img.Size, run.Prepared.WayToDevice(baud, run.measuredTrip())) {
 		told.All = append(told.All, event.Estimate{Protocol: one.Protocol, Terms: one.Terms, Time: one.Time, Why: one.Why, Warn: one.Warn, Chosen: one.Protocol == chosen})
 	}
-	e.Console.Emit(told)
+	run.Console.Emit(told)
 }
 
 // measuredTrip is the last round trip that a watch saw, 0 when none did.
-func (e *Run) measuredTrip() (trip time.Duration) {
-	w := e.Console.Reach()
+func (run *Run) measuredTrip() (trip time.Duration) {
+	w := run.Console.Reach()
 	if w == nil {
 		return 0
 	}

@@ -26,6 +26,7 @@ const (
 
 // identity is which device it is.
 type identity struct {
+	run      *Run
 	is       string // what the device is known by, empty while that is not known
 	read     bool   // in this run
 	checking bool   // whether it is still the same: the first one that is read in a run is not taken for granted then
@@ -33,26 +34,26 @@ type identity struct {
 
 // knownBefore is what the device is known by when a run begins: what was read of it before, or the name in its prompt where
 // its dialect reads no identity.
-func (e *Run) knownBefore() string {
-	if name := e.Prepared.Dialect.IdentityFact(); name != "" {
-		fact, _ := e.Console.Facts().Get(name)
+func (dev *identity) knownBefore() string {
+	if name := dev.run.Prepared.Dialect.IdentityFact(); name != "" {
+		fact, _ := dev.run.Console.Facts().Get(name)
 		return fact.Text
 	}
-	return e.nameInPrompt()
+	return dev.nameInPrompt()
 }
 
-func (e *Run) nameInPrompt() string {
-	v := e.Console.Device()
-	if !v.AtPrompt || e.Prepared.Dialect == nil {
+func (dev *identity) nameInPrompt() string {
+	v := dev.run.Console.Device()
+	if !v.AtPrompt || dev.run.Prepared.Dialect == nil {
 		return ""
 	}
-	host, _ := e.Prepared.Dialect.PromptGroups(v.Mode, v.Prompt)["host"].(string)
+	host, _ := dev.run.Prepared.Dialect.PromptGroups(v.Mode, v.Prompt)["host"].(string)
 	return host
 }
 
 // Doubted reports whether the device may be another one than when its identity was read, or vouched for, last.
-func (e *Run) Doubted() bool {
-	return !e.Console.certain(e.Console.Doubts())
+func (dev *identity) Doubted() bool {
+	return !dev.run.Console.certain(dev.run.Console.Doubts())
 }
 
 // certain reports whether nothing has happened since the device was known.
@@ -67,31 +68,31 @@ func (c *StepConsole) lasted(from Doubts) {
 	}
 }
 
-// thisDevice holds that what is about to be changed is the device that the run is for.
-func (e *Run) thisDevice(ctx context.Context, s *runbook.PreparedStep) error {
-	for e.Doubted() {
-		if err := e.identify(ctx, s); err != nil {
+// ensureSame holds that what is about to be changed is the device that the run is for.
+func (dev *identity) ensureSame(ctx context.Context, s *runbook.PreparedStep) error {
+	for dev.Doubted() {
+		if err := dev.identify(ctx, s); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// ThisDeviceHere holds the same where nothing has to be typed to get to where that can be read; elsewhere it is left to
+// EnsureSameHere holds the same where nothing has to be typed to get to where that can be read; elsewhere it is left to
 // whatever changes the device next.
-func (e *Run) ThisDeviceHere(ctx context.Context, s *runbook.PreparedStep) error {
-	if reading := e.IdentityReading(); reading != nil && !e.readable(reading) {
+func (dev *identity) EnsureSameHere(ctx context.Context, s *runbook.PreparedStep) error {
+	if reading := dev.Reading(); reading != nil && !dev.run.Readings.readable(reading) {
 		return nil
 	}
-	return e.thisDevice(ctx, s)
+	return dev.ensureSame(ctx, s)
 }
 
-// sameDeviceBack holds the same behind a line that was lost. What cannot be read yet, since it is starting, is read before
+// sameBack holds the same behind a line that was lost. What cannot be read yet, since it is starting, is read before
 // it is changed.
-func (e *Run) sameDeviceBack(ctx context.Context, s *runbook.PreparedStep) error {
+func (dev *identity) sameBack(ctx context.Context, s *runbook.PreparedStep) error {
 	for {
-		held, release := e.Console.WithHelm(ctx)
-		err := e.readIdentity(held, s)
+		held, release := dev.run.Console.WithHelm(ctx)
+		err := dev.readNow(held, s)
 		release()
 		var unread *unreadError
 		switch {
@@ -100,7 +101,7 @@ func (e *Run) sameDeviceBack(ctx context.Context, s *runbook.PreparedStep) error
 		case !errors.Is(err, ErrHelm) || ctx.Err() != nil:
 			return err
 		}
-		switch wish, err := e.Console.AwaitHelm(ctx); {
+		switch wish, err := dev.run.Console.AwaitHelm(ctx); {
 		case err != nil:
 			return err
 		case wish == Stop:
@@ -109,12 +110,12 @@ func (e *Run) sameDeviceBack(ctx context.Context, s *runbook.PreparedStep) error
 	}
 }
 
-// IdentityReading is the reading that identifies the device, nil where its dialect has none.
-func (e *Run) IdentityReading() *dialect.CompiledReading {
-	if e.Prepared.Dialect.IdentityFact() == "" {
+// Reading is the reading that identifies the device, nil where its dialect has none.
+func (dev *identity) Reading() *dialect.CompiledReading {
+	if dev.run.Prepared.Dialect.IdentityFact() == "" {
 		return nil
 	}
-	return e.Prepared.Dialect.Reading(e.Prepared.Dialect.Identity.Read)
+	return dev.run.Prepared.Dialect.Reading(dev.run.Prepared.Dialect.Identity.Read)
 }
 
 // otherDevice ends a run: what is on the line is not what it is for.
@@ -129,27 +130,27 @@ type unreadError struct{ why string }
 func (u *unreadError) Error() string { return u.why }
 
 // identify reads which device it is, or has the operator vouch for it.
-func (e *Run) identify(ctx context.Context, s *runbook.PreparedStep) error {
-	doubts := e.Console.Doubts()
-	err := e.readIdentity(ctx, s)
+func (dev *identity) identify(ctx context.Context, s *runbook.PreparedStep) error {
+	doubts := dev.run.Console.Doubts()
+	err := dev.readNow(ctx, s)
 	var unread *unreadError
 	if !errors.As(err, &unread) {
 		return err
 	}
-	if _, kept := e.Console.Kept(); e.device.is == "" && (kept == "" || unread.why == "") { // there is nothing that it could differ from
-		e.Console.granted = doubts.Count
+	if _, kept := dev.run.Console.Kept(); dev.is == "" && (kept == "" || unread.why == "") { // there is nothing that it could differ from
+		dev.run.Console.granted = doubts.Count
 		return nil
 	}
-	e.Console.Emit(event.StepNow{ID: s.ID, Doing: e.Title(s), Awaiting: "your word on which device this is"})
-	answer, err := e.Console.Ask(ctx, event.Ask{
-		Form: event.FormIdentity, Step: s.ID, Title: e.Title(s), Answers: []string{Approve, StopHere}, Changed: e.MayHaveChanged(),
-		Text: fmt.Sprintf("Whether this is %s cannot be read: %s%s.", e.deviceText(), e.unreadText(unread), sinceText(doubts.Why)),
+	dev.run.Console.Emit(event.StepNow{ID: s.ID, Doing: dev.run.Title(s), Awaiting: "your word on which device this is"})
+	answer, err := dev.run.Console.Ask(ctx, event.Ask{
+		Form: event.FormIdentity, Step: s.ID, Title: dev.run.Title(s), Answers: []string{Approve, StopHere}, Changed: dev.run.MayHaveChanged(),
+		Text: fmt.Sprintf("Whether this is %s cannot be read: %s%s.", dev.text(), dev.unreadText(unread), sinceText(doubts.Why)),
 	})
 	if err == nil && answer != Approve {
-		err = fmt.Errorf("%w: whether this is %s cannot be read: %s", ErrStopped, e.deviceText(), e.unreadText(unread))
+		err = fmt.Errorf("%w: whether this is %s cannot be read: %s", ErrStopped, dev.text(), dev.unreadText(unread))
 	}
 	if err == nil { // it is vouched for as it is by now
-		e.Console.granted = e.Console.Doubts().Count
+		dev.run.Console.granted = dev.run.Console.Doubts().Count
 	}
 	return err
 }
@@ -161,110 +162,110 @@ func sinceText(why string) string {
 	return "; since it was read last, " + why
 }
 
-func (e *Run) unreadText(unread *unreadError) string {
+func (dev *identity) unreadText(unread *unreadError) string {
 	if unread.why != "" {
 		return unread.why
 	}
-	return "nothing shows that in mode " + e.Prepared.Dialect.ModeTitle(e.Console.Device().Mode)
+	return "nothing shows that in mode " + dev.run.Prepared.Dialect.ModeTitle(dev.run.Console.Device().Mode)
 }
 
-// deviceText is what the device is known by.
-func (e *Run) deviceText() string {
-	name := e.Prepared.Dialect.IdentityFact()
+// text is what the device is known by.
+func (dev *identity) text() string {
+	name := dev.run.Prepared.Dialect.IdentityFact()
 	switch {
-	case e.device.is == "":
-		kept, identity := e.Console.Kept()
+	case dev.is == "":
+		kept, identity := dev.run.Console.Kept()
 		return kept + " (" + name + " " + identity + ")"
 	case name == "":
-		return "still " + e.device.is
+		return "still " + dev.is
 	}
-	return "still " + name + " " + e.device.is
+	return "still " + name + " " + dev.is
 }
 
-// readIdentity reads the device's identity where it is, or takes the name in its prompt. Its error is an unreadError where
+// readNow reads the device's identity where it is, or takes the name in its prompt. Its error is an unreadError where
 // neither shows it, and ends the run where another one is there.
-func (e *Run) readIdentity(ctx context.Context, s *runbook.PreparedStep) error {
-	reading := e.IdentityReading()
+func (dev *identity) readNow(ctx context.Context, s *runbook.PreparedStep) error {
+	reading := dev.Reading()
 	switch {
 	case reading == nil:
-		return e.sameName()
-	case !e.readable(reading):
+		return dev.sameName()
+	case !dev.run.Readings.readable(reading):
 		return &unreadError{}
 	}
-	e.Console.Doubt()
-	e.device.checking = true
-	defer func() { e.device.checking = false }()
-	limited, cancel := e.Console.Clock().WithTimeout(ctx, identityTimeout)
+	dev.run.Console.Doubt()
+	dev.checking = true
+	defer func() { dev.checking = false }()
+	limited, cancel := dev.run.Console.Clock().WithTimeout(ctx, identityTimeout)
 	defer cancel()
-	before := e.Console.Doubts().Count
-	err := e.ReadOne(limited, s, reading)
+	before := dev.run.Console.Doubts().Count
+	err := dev.run.Readings.Take(limited, s, reading)
 	switch {
-	case ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) && e.Console.Doubts().Count != before:
-		return e.readIdentity(ctx, s) // the operator had the helm meanwhile, or the line was lost: its time was not the device's
-	case err == nil && e.Console.sure == inDoubt:
-		return &unreadError{why: fmt.Sprintf("%s says nothing of %s", reading.Command, e.Prepared.Dialect.IdentityFact())}
+	case ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) && dev.run.Console.Doubts().Count != before:
+		return dev.readNow(ctx, s) // the operator had the helm meanwhile, or the line was lost: its time was not the device's
+	case err == nil && dev.run.Console.sure == inDoubt:
+		return &unreadError{why: fmt.Sprintf("%s says nothing of %s", reading.Command, dev.run.Prepared.Dialect.IdentityFact())}
 	case err == nil, errors.Is(err, ErrStopped), errors.Is(err, ErrLineLost):
 		return err
 	case ctx.Err() != nil:
 		return CauseOf(ctx, err)
 	}
-	if said := LastLines(e.Console.Device().Output()); said != "" && !errors.Is(err, context.DeadlineExceeded) {
+	if said := LastLines(dev.run.Console.Device().Output()); said != "" && !errors.Is(err, context.DeadlineExceeded) {
 		return &unreadError{why: fmt.Sprintf("%s was answered “%s”", reading.Command, sense.Sample([]byte(said), 80))}
 	}
 	return &unreadError{why: err.Error()}
 }
 
 // sameName holds the name in the prompt, where the dialect reads no identity.
-func (e *Run) sameName() error {
-	doubts := e.Console.Doubts()
-	name := e.nameInPrompt()
+func (dev *identity) sameName() error {
+	doubts := dev.run.Console.Doubts()
+	name := dev.nameInPrompt()
 	switch {
 	case name == "":
 		return &unreadError{}
-	case e.device.is != "" && name != e.device.is:
-		return &otherDevice{fmt.Sprintf("another device is on the line now: its prompt names %s, and named %s before", name, e.device.is)}
+	case dev.is != "" && name != dev.is:
+		return &otherDevice{fmt.Sprintf("another device is on the line now: its prompt names %s, and named %s before", name, dev.is)}
 	}
-	e.device.is, e.Console.sure = name, doubts.Count
+	dev.is, dev.run.Console.sure = name, doubts.Count
 	return nil
 }
 
 // identified takes what a reading says of the device's identity, where it is that which does. Doubts are the console's
 // from before it was typed. A run may be the first on another device than the last one: it is for the one that its own
 // first reading shows.
-func (e *Run) identified(reading *dialect.CompiledReading, facts []device.Fact, doubts Doubts) error {
-	name := e.Prepared.Dialect.IdentityFact()
+func (dev *identity) identified(reading *dialect.CompiledReading, facts []device.Fact, doubts Doubts) error {
+	name := dev.run.Prepared.Dialect.IdentityFact()
 	at := slices.IndexFunc(facts, func(f device.Fact) bool { return f.Name == name })
-	if reading != e.IdentityReading() || at < 0 {
+	if reading != dev.Reading() || at < 0 {
 		return nil
 	}
-	now, before := facts[at].Text, e.device.is
+	now, before := facts[at].Text, dev.is
 	switch {
 	case before == "" || before == now:
-	case e.device.read || e.device.checking:
+	case dev.read || dev.checking:
 		return &otherDevice{fmt.Sprintf("another device is on the line now: %s reads %s, was %s", name, now, before)}
 	default:
-		e.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("this is another device than before: %s reads %s, was %s", name, now, before)})
+		dev.run.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("this is another device than before: %s reads %s, was %s", name, now, before)})
 	}
-	e.device.is, e.device.read, e.Console.sure = now, true, doubts.Count
+	dev.is, dev.read, dev.run.Console.sure = now, true, doubts.Count
 	return nil
 }
 
-// aboutDevice is what a hold says of which device it is: that another one is kept under its name, and that it cannot be read
+// about is what a hold says of which device it is: that another one is kept under its name, and that it cannot be read
 // whether it is still the same. Who approves that vouches for it.
-func (e *Run) aboutDevice() (text string, unread bool) {
-	if name, identity := e.Console.Kept(); identity != "" && e.device.is != "" && identity != e.device.is && e.IdentityReading() != nil {
-		text = fmt.Sprintf(" This is another device: %s is known by %s, and %s answers.", name, identity, e.device.is)
+func (dev *identity) about() (text string, unread bool) {
+	if name, identity := dev.run.Console.Kept(); identity != "" && dev.is != "" && identity != dev.is && dev.Reading() != nil {
+		text = fmt.Sprintf(" This is another device: %s is known by %s, and %s answers.", name, identity, dev.is)
 	}
-	v, reading := e.Console.Device(), e.IdentityReading()
-	if e.device.is == "" || reading == nil || len(reading.In) == 0 || e.readable(reading) || e.moveTo(v.Mode, reading.In) != nil {
+	v, reading := dev.run.Console.Device(), dev.Reading()
+	if dev.is == "" || reading == nil || len(reading.In) == 0 || dev.run.Readings.readable(reading) || dev.run.Talk.moveTo(v.Mode, reading.In) != nil {
 		return text, false
 	}
-	return text + fmt.Sprintf(" Whether it is %s cannot be read in mode %s.", e.deviceText(), e.Prepared.Dialect.ModeTitle(v.Mode)), true
+	return text + fmt.Sprintf(" Whether it is %s cannot be read in mode %s.", dev.text(), dev.run.Prepared.Dialect.ModeTitle(v.Mode)), true
 }
 
 // grants takes an approval of a hold for the operator's word on the device, where the hold has said that nothing else shows it.
-func (e *Run) grants(approved holdState) {
+func (dev *identity) grants(approved holdState) {
 	if approved.unread {
-		e.Console.granted = e.Console.Doubts().Count
+		dev.run.Console.granted = dev.run.Console.Doubts().Count
 	}
 }

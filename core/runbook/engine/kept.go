@@ -6,11 +6,11 @@ type Kept[T any] struct {
 }
 
 // Of is the value of a run.
-func (k *Kept[T]) Of(e *Run) *T {
-	kept, ok := e.kept[k].(*T)
+func (k *Kept[T]) Of(run *Run) *T {
+	kept, ok := run.kept[k].(*T)
 	if !ok {
 		kept = new(T)
-		e.kept[k] = kept
+		run.kept[k] = kept
 	}
 	return kept
 }

@@ -22,14 +22,14 @@ import (
 // whether to wait on, while the wait goes on. What types cannot be gone on with in its middle: it ends the step.
 type StepConsole struct {
 	Console
-	e *Run
+	run *Run
 
 	sure    int // the console's doubts when the device's identity was read last, inDoubt where that does not count any more
 	granted int // the same when the operator said to go on although it cannot be read
 }
 
-func (e *Run) steer(c Console) *StepConsole {
-	return &StepConsole{Console: c, e: e, sure: inDoubt, granted: inDoubt}
+func (run *Run) steer(c Console) *StepConsole {
+	return &StepConsole{Console: c, run: run, sure: inDoubt, granted: inDoubt}
 }
 
 // Doubt says that the device may be another one by now.
@@ -47,10 +47,10 @@ type timeLimit struct {
 }
 
 // TakeUntil has the time of the step under way end then.
-func (e *Run) TakeUntil(end time.Time) { e.limit.until = end }
+func (run *Run) TakeUntil(end time.Time) { run.limit.until = end }
 
 // Outlast has the step under way wait for what runs out by itself, so that this does not bound it.
-func (e *Run) Outlast() { e.limit.outlasts = true }
+func (run *Run) Outlast() { run.limit.outlasts = true }
 
 // chosen is what the operator wants of a step that was interrupted.
 type chosen struct{ Wish }
@@ -80,7 +80,7 @@ const (
 
 // within does something with the runbook's helm and within the step's timeout.
 func (c *StepConsole) within(ctx context.Context, kind kind, do func(context.Context) error) error {
-	p := c.e.limit
+	p := c.run.limit
 	if p == nil {
 		return do(ctx)
 	}
@@ -130,7 +130,7 @@ func (c *StepConsole) once(ctx context.Context, p *timeLimit, kind kind, do func
 	held, release := c.WithHelm(ctx)
 	defer release()
 	limited := held
-	left, why := c.e.left(p)
+	left, why := c.run.left(p)
 	if p.bound = why; kind != types && left < endless {
 		timed, cancel := c.Clock().WithTimeout(held, left)
 		defer cancel()
@@ -158,14 +158,14 @@ var errStoppedMeanwhile = errors.New("this program did not run meanwhile")
 
 // left is what is left of a step's time, or until the device acts by itself where that is sooner, and why. What it has done by itself
 // already bounds nothing: it is waited for now what that leads to. Nor does anything bound the rollback, which is for that.
-func (e *Run) left(p *timeLimit) (left time.Duration, why string) {
-	now := e.Console.Clock().Now()
+func (run *Run) left(p *timeLimit) (left time.Duration, why string) {
+	now := run.Console.Clock().Now()
 	if left = endless; !p.until.IsZero() {
 		left = p.until.Sub(now)
-		if p.outlasts || e.rollingBack {
+		if p.outlasts || run.rollingBack {
 			return max(left, time.Millisecond), ""
 		}
-		for _, open := range e.Console.Pending() {
+		for _, open := range run.Console.Pending() {
 			if soon := open.Until.Sub(now); !open.Until.IsZero() && soon > 0 && soon < left {
 				left, why = soon, open.Says
 			}
@@ -177,9 +177,9 @@ func (e *Run) left(p *timeLimit) (left time.Duration, why string) {
 // handedOver waits until the hand gives the helm back. The step's time stands still meanwhile. It is nil when the
 // wait is to be gone on with.
 func (c *StepConsole) handedOver(p *timeLimit) error {
-	begun, doing := c.Clock().Now(), c.e.doing
+	begun, doing := c.Clock().Now(), c.run.doing
 	c.Console.Emit(event.StepNow{ID: p.step.ID, Doing: "The hand has the helm", Awaiting: "until it is given back", Resumes: true})
-	wish, err := c.AwaitHelm(c.e.Context)
+	wish, err := c.AwaitHelm(c.run.Context)
 	if !p.until.IsZero() {
 		p.until = p.until.Add(c.Clock().Since(begun))
 	}
@@ -189,11 +189,11 @@ func (c *StepConsole) handedOver(p *timeLimit) error {
 	case wish != Resume:
 		return &chosen{wish}
 	}
-	if err := c.Tidy(c.e.Context); err != nil {
+	if err := c.Tidy(c.run.Context); err != nil {
 		c.Console.Emit(event.Note{Level: event.Warning, Text: err.Error()})
 	}
 	if doing.ID == p.step.ID {
-		doing.Timeout, _ = c.e.left(p)
+		doing.Timeout, _ = c.run.left(p)
 		c.Emit(doing)
 	}
 	return nil
@@ -202,9 +202,9 @@ func (c *StepConsole) handedOver(p *timeLimit) error {
 // overrun is the error of a step that took too long.
 func (c *StepConsole) overrun(p *timeLimit) *overrun {
 	if p.bound != "" {
-		return &overrun{text: fmt.Sprintf("%v: this happens by itself now: %s; %s", ErrTimeout, p.bound, c.e.StateText())}
+		return &overrun{text: fmt.Sprintf("%v: this happens by itself now: %s; %s", ErrTimeout, p.bound, c.run.StateText())}
 	}
-	return &overrun{text: fmt.Sprintf("%v of %s (%s): %s", ErrTimeout, units.Words(p.length), p.step.TimeoutFrom, c.e.StateText())}
+	return &overrun{text: fmt.Sprintf("%v of %s (%s): %s", ErrTimeout, units.Words(p.length), p.step.TimeoutFrom, c.run.StateText())}
 }
 
 // waitOn asks whether to wait on. The wait goes on while the operator thinks, and its own end ends the question: over
@@ -224,9 +224,9 @@ func (c *StepConsole) waitOn(ctx context.Context, p *timeLimit, do func(context.
 		answered()
 	}()
 	answer, err := c.Console.Ask(asking, event.Ask{
-		Form: event.FormOverrun, Step: p.step.ID, Title: c.e.Title(p.step), Text: fmt.Sprintf("“%s” takes longer than the %s that it may (%s). The wait goes on meanwhile; %s.",
-			c.e.Title(p.step), units.Words(p.length), p.step.TimeoutFrom, c.e.StateText()),
-		Answers: []string{WaitOn, GiveUp}, Changed: c.e.MayHaveChanged(),
+		Form: event.FormOverrun, Step: p.step.ID, Title: c.run.Title(p.step), Text: fmt.Sprintf("“%s” takes longer than the %s that it may (%s). The wait goes on meanwhile; %s.",
+			c.run.Title(p.step), units.Words(p.length), p.step.TimeoutFrom, c.run.StateText()),
+		Answers: []string{WaitOn, GiveUp}, Changed: c.run.MayHaveChanged(),
 	})
 	answered()
 	switch got := <-came; {
@@ -249,7 +249,7 @@ func (c *StepConsole) waitOn(ctx context.Context, p *timeLimit, do func(context.
 // Emit remembers what the step is doing.
 func (c *StepConsole) Emit(body event.Body) {
 	if now, is := body.(event.StepNow); is {
-		c.e.doing = now
+		c.run.doing = now
 	}
 	c.Console.Emit(body)
 }
@@ -316,7 +316,7 @@ var ErrReturned = errors.New("the helm was given back")
 // Ask asks the operator. The step's time stands still meanwhile, unless it is the operator's own work that is asked
 // for.
 func (c *StepConsole) Ask(ctx context.Context, ask event.Ask) (answer string, err error) {
-	p := c.e.limit
+	p := c.run.limit
 	if p != nil && ask.Form != event.FormOperator {
 		until, begun := p.until, c.Clock().Now()
 		p.until = time.Time{}
@@ -327,7 +327,7 @@ func (c *StepConsole) Ask(ctx context.Context, ask event.Ask) (answer string, er
 		}()
 	}
 	if p != nil && ask.Title == "" {
-		ask.Title = c.e.Title(p.step)
+		ask.Title = c.run.Title(p.step)
 	}
 	defer c.Doubt() // time has passed, of which nothing is known here
 	first := true

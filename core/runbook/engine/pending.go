@@ -15,14 +15,14 @@ import (
 // ends quietly while it is open.
 
 // dealsWith is what a step deals with that runs out by itself and is open now.
-func (e *Run) dealsWith(s *runbook.PreparedStep) (open []dialect.Open) {
-	pending := e.Console.Pending()
+func (crs *course) dealsWith(s *runbook.PreparedStep) (open []dialect.Open) {
+	pending := crs.run.Console.Pending()
 	if len(pending) == 0 {
 		return nil
 	}
 	var named []string
-	for _, typed := range e.planner().Work(s) {
-		named = append(named, e.Prepared.Dialect.DealtWithBy(typed.Text)...)
+	for _, typed := range crs.planner().Work(s) {
+		named = append(named, crs.run.Prepared.Dialect.DealtWithBy(typed.Text)...)
 	}
 	for _, one := range pending {
 		if !one.Until.IsZero() && slices.Contains(named, one.Name) {
@@ -33,11 +33,11 @@ func (e *Run) dealsWith(s *runbook.PreparedStep) (open []dialect.Open) {
 }
 
 // eachOpen says of each what is open, and how long it has.
-func (e *Run) eachOpen(open []dialect.Open) (words []string) {
+func (run *Run) eachOpen(open []dialect.Open) (words []string) {
 	for _, one := range open {
 		text := one.Says
 		if !one.Until.IsZero() {
-			text += ", in " + units.Words(max(0, one.Until.Sub(e.Console.Clock().Now())).Round(time.Second))
+			text += ", in " + units.Words(max(0, one.Until.Sub(run.Console.Clock().Now())).Round(time.Second))
 		}
 		words = append(words, text)
 	}
@@ -45,27 +45,27 @@ func (e *Run) eachOpen(open []dialect.Open) (words []string) {
 }
 
 // openWords says it of all of them.
-func (e *Run) openWords(open []dialect.Open) string { return strings.Join(e.eachOpen(open), "; ") }
+func (run *Run) openWords(open []dialect.Open) string { return strings.Join(run.eachOpen(open), "; ") }
 
 // goneWords says what ran out, or was lost, while a run was under way that did not come to its end: it may be why.
-func (e *Run) goneWords() (words string) {
-	for _, gone := range e.Console.Gone() {
+func (run *Run) goneWords() (words string) {
+	for _, gone := range run.Console.Gone() {
 		words += "; meanwhile " + gone.State + ": " + gone.Says
 	}
 	return words
 }
 
 // stillOpen makes a result say first what runs out by itself behind the run's end: done is not done then.
-func (e *Run) stillOpen(result Result) Result {
+func (run *Run) stillOpen(result Result) Result {
 	if !result.Outcome.Good() {
-		result.Message += e.goneWords()
+		result.Message += run.goneWords()
 	}
-	now := e.Console.Clock().Now()
-	open := slices.DeleteFunc(e.Console.Pending(), func(o dialect.Open) bool { return !o.Until.After(now) })
+	now := run.Console.Clock().Now()
+	open := slices.DeleteFunc(run.Console.Pending(), func(o dialect.Open) bool { return !o.Until.After(now) })
 	if len(open) == 0 {
 		return result
 	}
-	result.Message = "STILL OPEN: " + e.openWords(open) + ". The run: " + result.Message
+	result.Message = "STILL OPEN: " + run.openWords(open) + ". The run: " + result.Message
 	if result.Outcome.Good() {
 		result.Outcome, result.Exit = event.DoneBut, ExitDoneBut
 	}

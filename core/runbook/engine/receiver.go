@@ -11,14 +11,14 @@ import (
 var receiving = new(Kept[bool])
 
 // Receives notes that the device is made to receive, or that it came back from that.
-func (e *Run) Receives(begun bool) { *receiving.Of(e) = begun }
+func (run *Run) Receives(begun bool) { *receiving.Of(run) = begun }
 
 // EndReceiver tells a receiver that an earlier transfer left behind to give up: it would take everything typed for a broken block, for
 // minutes.
-func (e *Run) EndReceiver(ctx context.Context) error {
-	if !*receiving.Of(e) && e.Console.Device().Mode != sense.Receiving {
+func (run *Run) EndReceiver(ctx context.Context) error {
+	if !*receiving.Of(run) && run.Console.Device().Mode != sense.Receiving {
 		return nil
 	}
-	e.Receives(false)
-	return e.Console.Carry(ctx, xmodem.Cancel)
+	run.Receives(false)
+	return run.Console.Carry(ctx, xmodem.Cancel)
 }

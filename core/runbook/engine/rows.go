@@ -26,14 +26,14 @@ func listsOf(facts []device.Fact) map[string][]map[string]any {
 }
 
 // known are the facts of a reading whose rows are those that the run began with, which are remembered once.
-func (e *Run) known(reading *dialect.CompiledReading, facts []device.Fact) error {
+func (rd *readings) known(reading *dialect.CompiledReading, facts []device.Fact) error {
 	now := listsOf(facts)
-	if err := reading.Same(e.began, now); err != nil {
+	if err := reading.Same(rd.began, now); err != nil {
 		return err
 	}
 	for name, rows := range now {
-		if _, there := e.began[name]; !there {
-			e.began[name] = rows
+		if _, there := rd.began[name]; !there {
+			rd.began[name] = rows
 		}
 	}
 	return nil
@@ -45,11 +45,11 @@ type Roll struct {
 	Absent []string // those of them that the expression has gone over then, and that are not listed now
 }
 
-func (e *Run) RollOf(in *expression.Guard, column string) (r Roll) {
-	then, now := e.Console.Facts(), []string{}
-	for _, fact := range e.factsOf(in.Uses()) {
+func (rd *readings) RollOf(in *expression.Guard, column string) (r Roll) {
+	then, now := rd.run.Console.Facts(), []string{}
+	for _, fact := range rd.factsOf(in.Uses()) {
 		rows, _ := fact.Value.([]map[string]any)
-		began, known := e.began[fact.Name]
+		began, known := rd.began[fact.Name]
 		if !known {
 			continue
 		}
@@ -58,12 +58,12 @@ func (e *Run) RollOf(in *expression.Guard, column string) (r Roll) {
 		fact.Value = began
 		then.Set(fact)
 	}
-	for name, rows := range e.began { // who is there stands in more than one list
-		if names := namesIn(rows, column); len(names) > 0 && e.Prepared.Dialect.Steady(name) && len(r.began) > 0 {
+	for name, rows := range rd.began { // who is there stands in more than one list
+		if names := namesIn(rows, column); len(names) > 0 && rd.run.Prepared.Dialect.Steady(name) && len(r.began) > 0 {
 			r.began = slices.DeleteFunc(r.began, func(one string) bool { return !slices.Contains(names, one) })
 		}
 	}
-	gone, err := runbook.RowsOf(in, in.Text(), e.envOf(then))
+	gone, err := runbook.RowsOf(in, in.Text(), rd.run.envOf(then))
 	if err != nil || len(r.began) == 0 {
 		return r // what it goes over was read for the first time
 	}

@@ -1,3 +1,5 @@
+// Package engine carries a prepared runbook out: its steps in order, with the helm, within their time, to an
+// end that is said and proved. What a step does is its verb's; see Doer.
 package engine
 
 import (
@@ -9,14 +11,13 @@ import (
 	"time"
 
 	"pilotrix/core/device"
-	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
 )
 
 // Doer is the work of every verb: it carries out a step, within the step's timeout and while the runbook has the helm.
 type Doer interface {
-	Do(ctx context.Context, e *Run, s *runbook.PreparedStep) error
+	Do(ctx context.Context, run *Run, s *runbook.PreparedStep) error
 }
 
 // Run carries out one prepared runbook. It runs in the goroutine that calls Run.
@@ -27,96 +28,96 @@ type Run struct {
 	Context  context.Context    // of the whole run: what waits for the operator has no other limit
 	Account  Account
 
-	limit  *timeLimit // of the step that is under way
-	doing  event.StepNow
-	device identity
-	speed  lineSpeed
+	Device   *identity
+	Speed    *lineSpeed
+	Readings *readings
+	Talk     *talk
+	Actions  *actions
+	course   *course
 
-	began       map[string][]map[string]any // lists as they were first read in this run, by name
+	limit *timeLimit // of the step that is under way
+	doing event.StepNow
+	step  *runbook.PreparedStep // the present one
+
 	rollingBack bool
 	failures    map[string]int // repeat-from jumps used, by step
 	lineLosses  int
-	deadlines   string // what the device does by itself and when, as it was shown last
 
-	course []runbook.PreparedStep // the steps as they are unrolled now, nil while rolling back
-	here   int                    // the present one's place there
-	step   *runbook.PreparedStep  // the present one
-	Made   runbook.Made           // what steps made for later ones
-	kept   map[any]any            // what the steps of a verb keep for later ones, by their Kept
-	atEnd  []func()               // what is left to be ended with the run
+	Made  runbook.Made // what steps made for later ones
+	kept  map[any]any  // what the steps of a verb keep for later ones, by their Kept
+	atEnd []func()     // what is left to be ended with the run
 }
 
 // New makes an engine for one run.
 func New(p *runbook.Prepared, console Console) *Run {
-	e := &Run{
-		Prepared: p, failures: map[string]int{}, began: map[string][]map[string]any{},
-		Made: runbook.Made{}, kept: map[any]any{},
-	}
-	e.Console = e.steer(console)
-	e.Account.before = console.Facts().Changes()
-	e.device.is = e.knownBefore()
-	return e
+	run := &Run{Prepared: p, failures: map[string]int{}, Made: runbook.Made{}, kept: map[any]any{}}
+	run.Device, run.Speed, run.course = &identity{run: run}, &lineSpeed{run: run}, &course{run: run}
+	run.Readings, run.Talk, run.Actions = &readings{run: run, began: map[string][]map[string]any{}}, &talk{run}, &actions{run}
+	run.Console = run.steer(console)
+	run.Account.before = console.Facts().Changes()
+	run.Device.is = run.Device.knownBefore()
+	return run
 }
 
 // WithLines makes lines known that steps type on beside the first, by name.
-func (e *Run) WithLines(lines map[string]Console) { e.lines = lines }
+func (run *Run) WithLines(lines map[string]Console) { run.lines = lines }
 
 // turn has a step type on its own line, until back is called.
-func (e *Run) turn(s *runbook.PreparedStep) (back func(), err error) {
+func (run *Run) turn(s *runbook.PreparedStep) (back func(), err error) {
 	if s.On == "" {
 		return func() {}, nil
 	}
-	other, open := e.lines[s.On]
+	other, open := run.lines[s.On]
 	if !open {
 		return nil, fmt.Errorf("the line %s is not open", s.On)
 	}
-	first := e.Console
-	other.TakeBack("“" + e.Title(s) + "” types on it")
-	e.Console = e.steer(other)
+	first := run.Console
+	other.TakeBack("“" + run.Title(s) + "” types on it")
+	run.Console = run.steer(other)
 	return func() {
-		other.Release("“" + e.Title(s) + "” is over")
-		e.Console = first
+		other.Release("“" + run.Title(s) + "” is over")
+		run.Console = first
 	}, nil
 }
 
 // Execute carries the runbook out, then puts the line's speed back whatever happened.
-func (e *Run) Execute(ctx context.Context) Result {
-	e.Context = ctx
-	e.speed.before, _ = e.Console.Speed()
-	e.Console.Emit(e.begin())
-	e.ShowShelf()
-	result := e.withRecord(e.stillOpen(e.conclude(ctx, e.carryOut(ctx))))
-	if note := e.putBack(ctx); note != "" {
+func (run *Run) Execute(ctx context.Context) Result {
+	run.Context = ctx
+	run.Speed.before, _ = run.Console.Speed()
+	run.Console.Emit(run.begin())
+	run.ShowShelf()
+	result := run.withRecord(run.stillOpen(run.conclude(ctx, run.carryOut(ctx))))
+	if note := run.putBack(ctx); note != "" {
 		result.Message += "; " + note
 	}
-	e.Console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved, Unrecorded: e.Account.unrecorded})
-	e.Console.Release("the runbook ended")
+	run.Console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved, Unrecorded: run.Account.unrecorded})
+	run.Console.Release("the runbook ended")
 	return result
 }
 
 // runSteps carries out steps in order. A phase with a loop is unrolled when it is come to; a failure may
 // lead back to the beginning of a phase.
-func (e *Run) runSteps(ctx context.Context, steps []runbook.PreparedStep, course bool) error {
+func (run *Run) runSteps(ctx context.Context, steps []runbook.PreparedStep, course bool) error {
 	for i := 0; i < len(steps); {
 		if steps[i].Loops() {
-			e.step = nil
-			unrolled, err := e.Prepared.Unroll(steps, i, e.Env(), e.Made)
+			run.step = nil
+			unrolled, err := run.Prepared.Unroll(steps, i, run.Env(), run.Made)
 			if err != nil {
 				return fmt.Errorf("phase “%s”: %w", steps[i].Phase, err)
 			}
 			if steps = unrolled; course {
-				e.Console.Emit(event.Course{Steps: e.plansOf(steps, i)})
+				run.Console.Emit(event.Course{Steps: run.course.plansOf(steps, i)})
 			}
 			continue
 		}
-		e.course = nil
+		run.course.steps = nil
 		if course {
-			e.course, e.here = steps, i
-			if moved := e.deadlinesMoved(); i > 0 && (moved || steps[i].Phase != steps[i-1].Phase) {
-				e.Console.Emit(event.Course{Steps: e.plansOf(steps, i)}) // what was read since fills it in
+			run.course.steps, run.course.here = steps, i
+			if moved := run.course.deadlinesMoved(); i > 0 && (moved || steps[i].Phase != steps[i-1].Phase) {
+				run.Console.Emit(event.Course{Steps: run.course.plansOf(steps, i)}) // what was read since fills it in
 			}
 		}
-		err := e.runStep(ctx, &steps[i])
+		err := run.runStep(ctx, &steps[i])
 		if err == nil {
 			i++
 			continue
@@ -124,7 +125,7 @@ func (e *Run) runSteps(ctx context.Context, steps []runbook.PreparedStep, course
 		if !errors.Is(err, errRepeatFrom) || ctx.Err() != nil {
 			return err
 		}
-		if steps, i, err = e.backTo(ctx, steps, i, err); err != nil {
+		if steps, i, err = run.backTo(ctx, steps, i, err); err != nil {
 			return err
 		}
 	}
@@ -132,37 +133,37 @@ func (e *Run) runSteps(ctx context.Context, steps []runbook.PreparedStep, course
 }
 
 // runStep carries one step out, repeating it as its retry rule, the operator or a lost line ask.
-func (e *Run) runStep(ctx context.Context, s *runbook.PreparedStep) error {
-	e.step = s
-	if skip, err := e.skips(s); err != nil || skip {
+func (run *Run) runStep(ctx context.Context, s *runbook.PreparedStep) error {
+	run.step = s
+	if skip, err := run.skips(s); err != nil || skip {
 		return err
 	}
-	back, err := e.turn(s)
+	back, err := run.turn(s)
 	if err != nil {
 		return err
 	}
 	defer back()
 	for try := 1; ; try++ {
-		begun := e.Console.Clock().Now()
-		e.Console.Emit(event.StepBegin{ID: s.ID, Try: try})
-		err := e.attempt(ctx, s, try)
+		begun := run.Console.Clock().Now()
+		run.Console.Emit(event.StepBegin{ID: s.ID, Try: try})
+		err := run.attempt(ctx, s, try)
 		if errors.Is(err, ErrHelm) && ctx.Err() == nil {
-			err = e.byHand(ctx, s)
+			err = run.byHand(ctx, s)
 		}
 		var wish *chosen
 		if errors.As(err, &wish) && (wish.Wish == Repeat || wish.Wish == Resume) {
 			continue
 		}
-		end := event.StepEnd{ID: s.ID, Outcome: event.Done, Took: e.Console.Clock().Since(begun)}
+		end := event.StepEnd{ID: s.ID, Outcome: event.Done, Took: run.Console.Clock().Since(begun)}
 		switch {
-		case wish != nil && wish.Wish == GoOn && len(e.dealsWith(s)) > 0:
-			e.Console.Emit(event.Note{Level: event.Warning, Text: "“" + e.Title(s) + "” was not done by hand: " + e.openWords(e.dealsWith(s)) + "; it is done now"})
+		case wish != nil && wish.Wish == GoOn && len(run.course.dealsWith(s)) > 0:
+			run.Console.Emit(event.Note{Level: event.Warning, Text: "“" + run.Title(s) + "” was not done by hand: " + run.openWords(run.course.dealsWith(s)) + "; it is done now"})
 			continue
 		case wish != nil && wish.Wish == GoOn:
 			end.Outcome, err = event.ByHand, nil
-			e.Account.byHand = append(e.Account.byHand, "“"+e.Title(s)+"”")
+			run.Account.byHand = append(run.Account.byHand, "“"+run.Title(s)+"”")
 		case wish != nil:
-			err = fmt.Errorf("%w at “%s”", ErrStopped, e.Title(s))
+			err = fmt.Errorf("%w at “%s”", ErrStopped, run.Title(s))
 		}
 		if err != nil {
 			end.Outcome, end.Message = event.OutcomeOf(err)
@@ -173,14 +174,14 @@ func (e *Run) runStep(ctx context.Context, s *runbook.PreparedStep) error {
 		if errors.Is(err, errAlready) {
 			end.Outcome, end.Message = event.Done, ""
 		}
-		e.Console.Emit(end)
-		if err == nil && e.rollingBack {
-			e.Account.putsBack(s.Undoes...)
+		run.Console.Emit(end)
+		if err == nil && run.rollingBack {
+			run.Account.putsBack(s.Undoes...)
 		}
 		if err == nil || errors.Is(err, errAlready) {
 			return err
 		}
-		again, err := e.afterFailure(ctx, s, try, err)
+		again, err := run.afterFailure(ctx, s, try, err)
 		if !again {
 			return err
 		}
@@ -189,18 +190,18 @@ func (e *Run) runStep(ctx context.Context, s *runbook.PreparedStep) error {
 
 // skips reports whether a step is left out: it, or its phase, is not needed, or the run begins later and it is
 // none that learns from the device.
-func (e *Run) skips(s *runbook.PreparedStep) (bool, error) {
-	if s.PhaseIndex < e.Prepared.FromPhase && !e.rollingBack && !s.Learns() {
-		e.Console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: "the run begins at “" + e.Prepared.Book.Phases[e.Prepared.FromPhase].Phase + "”"})
+func (run *Run) skips(s *runbook.PreparedStep) (bool, error) {
+	if s.PhaseIndex < run.Prepared.FromPhase && !run.rollingBack && !s.Learns() {
+		run.Console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: "the run begins at “" + run.Prepared.Book.Phases[run.Prepared.FromPhase].Phase + "”"})
 		return true, nil
 	}
 	for _, when := range s.Guards {
-		holds, err := when.Holds(e.Env())
+		holds, err := when.Holds(run.Env())
 		if err != nil {
-			return false, fmt.Errorf("step “%s”: when %w", e.Title(s), err)
+			return false, fmt.Errorf("step “%s”: when %w", run.Title(s), err)
 		}
 		if !holds {
-			e.Console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: cmp.Or(s.SkippedText.Shown(e.openEnv()), "not needed")})
+			run.Console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: cmp.Or(s.SkippedText.Shown(run.openEnv()), "not needed")})
 			return true, nil
 		}
 	}
@@ -208,31 +209,31 @@ func (e *Run) skips(s *runbook.PreparedStep) (bool, error) {
 }
 
 // attempt does the step once, within its timeout and while the runbook has the helm.
-func (e *Run) attempt(run context.Context, s *runbook.PreparedStep, try int) (err error) {
-	defer e.faulted(&err)
-	ctx, end := context.WithCancelCause(run)
+func (run *Run) attempt(whole context.Context, s *runbook.PreparedStep, try int) (err error) {
+	defer run.faulted(&err)
+	ctx, end := context.WithCancelCause(whole)
 	defer end(nil)
-	p := &timeLimit{step: s, end: end, length: s.Timeout, last: e.needsNobody(s, try)}
-	e.limit = p
-	defer func() { e.limit = nil }()
-	if err = e.Console.Ours(ctx); err == nil {
-		err = e.hold(ctx, s)
+	p := &timeLimit{step: s, end: end, length: s.Timeout, last: run.needsNobody(s, try)}
+	run.limit = p
+	defer func() { run.limit = nil }()
+	if err = run.Console.Ours(ctx); err == nil {
+		err = run.hold(ctx, s)
 	}
 	if err == nil && s.Work != nil {
-		p.until = e.Console.Clock().Now().Add(p.length)
-		err = s.Work.(Doer).Do(ctx, e, s)
+		p.until = run.Console.Clock().Now().Add(p.length)
+		err = s.Work.(Doer).Do(ctx, run, s)
 	}
 	if errors.Is(err, ErrReturned) { // what it was about to type was not sent: it begins anew
 		return &chosen{Repeat}
 	}
-	if cause := context.Cause(ctx); cause != nil && run.Err() == nil && !errors.Is(err, cause) {
+	if cause := context.Cause(ctx); cause != nil && whole.Err() == nil && !errors.Is(err, cause) {
 		err = cause // what ended the step, whatever came of that further in
 	}
 	return err
 }
 
 // PendingText is what is pending now, and how long it has.
-func (e *Run) PendingText() []string { return e.eachOpen(e.Console.Pending()) }
+func (run *Run) PendingText() []string { return run.eachOpen(run.Console.Pending()) }
 
 // CauseOf replaces a cancellation by what caused it.
 func CauseOf(ctx context.Context, err error) error {
@@ -245,9 +246,9 @@ func CauseOf(ctx context.Context, err error) error {
 }
 
 // byHand waits while the hand has the helm. Its error says how to go on.
-func (e *Run) byHand(ctx context.Context, s *runbook.PreparedStep) error {
-	e.Console.Emit(event.StepNow{ID: s.ID, Doing: "The hand has the helm", Awaiting: "until it is given back"})
-	wish, err := e.Console.AwaitHelm(ctx)
+func (run *Run) byHand(ctx context.Context, s *runbook.PreparedStep) error {
+	run.Console.Emit(event.StepNow{ID: s.ID, Doing: "The hand has the helm", Awaiting: "until it is given back"})
+	wish, err := run.Console.AwaitHelm(ctx)
 	if err != nil {
 		return err
 	}
@@ -255,74 +256,63 @@ func (e *Run) byHand(ctx context.Context, s *runbook.PreparedStep) error {
 }
 
 // Env is what expressions see: facts, inputs, what earlier steps made, and the loop's own.
-func (e *Run) Env() map[string]any {
-	return e.envOf(e.Console.Facts())
+func (run *Run) Env() map[string]any {
+	return run.envOf(run.Console.Facts())
 }
 
 // envOf is what expressions would see if that were what was read.
-func (e *Run) envOf(facts *device.Facts) map[string]any {
-	env := e.Prepared.Env(facts)
-	e.Made.Into(env)
-	now := e.Console.Clock().Now()
-	env["prompt"] = e.promptNow()
+func (run *Run) envOf(facts *device.Facts) map[string]any {
+	env := run.Prepared.Env(facts)
+	run.Made.Into(env)
+	now := run.Console.Clock().Now()
+	env["prompt"] = run.promptNow()
 	env["clock"] = map[string]any{"day": now.Format("2006-01-02"), "time": now.Format("1504")}
-	if e.step != nil {
-		maps.Copy(env, e.step.Vars)
+	if run.step != nil {
+		maps.Copy(env, run.step.Vars)
 	}
 	return env
 }
 
 // promptNow is the mode that the device is in, and the named groups of its prompt.
-func (e *Run) promptNow() map[string]any {
-	v := e.Console.Device()
+func (run *Run) promptNow() map[string]any {
+	v := run.Console.Device()
 	groups := map[string]any{}
 	if v.AtPrompt {
-		groups = e.Prepared.Dialect.PromptGroups(v.Mode, v.Prompt)
+		groups = run.Prepared.Dialect.PromptGroups(v.Mode, v.Prompt)
 	}
 	groups["mode"] = v.Mode
 	return groups
 }
 
 // openEnv is env without secrets.
-func (e *Run) openEnv() map[string]any {
-	env := e.Env()
-	e.Prepared.Mask(env)
-	e.Made.Mask(env)
+func (run *Run) openEnv() map[string]any {
+	env := run.Env()
+	run.Prepared.Mask(env)
+	run.Made.Mask(env)
 	return env
 }
 
 // Now tells what a step does and waits for.
-func (e *Run) Now(s *runbook.PreparedStep, doing, awaiting string, timeout time.Duration) {
-	e.Console.Emit(event.StepNow{ID: s.ID, Doing: doing, Awaiting: awaiting, Timeout: timeout})
+func (run *Run) Now(s *runbook.PreparedStep, doing, awaiting string, timeout time.Duration) {
+	run.Console.Emit(event.StepNow{ID: s.ID, Doing: doing, Awaiting: awaiting, Timeout: timeout})
 }
 
 // Read takes the readings of a runbook that only reads, without being a run: what one of them cannot tell keeps none
 // of the others from being taken. It reports what could not be read.
-func (e *Run) Read(ctx context.Context) (failed error) {
-	defer e.Console.Release("what was to be read was read")
-	e.Context = ctx
-	for i := range e.Prepared.Steps {
-		s := &e.Prepared.Steps[i]
-		e.step = s
-		err := e.attempt(ctx, s, 1)
+func (run *Run) Read(ctx context.Context) (failed error) {
+	defer run.Console.Release("what was to be read was read")
+	run.Context = ctx
+	for i := range run.Prepared.Steps {
+		s := &run.Prepared.Steps[i]
+		run.step = s
+		err := run.attempt(ctx, s, 1)
 		if ctx.Err() != nil || errors.Is(err, ErrHelm) || errors.Is(err, ErrLineLost) {
 			return err
 		}
 		if err != nil {
-			failed = errors.Join(failed, fmt.Errorf("%s: %w", e.Title(s), err))
-			e.Console.Emit(event.Note{Level: event.Warning, Text: e.Title(s) + ": " + err.Error()})
+			failed = errors.Join(failed, fmt.Errorf("%s: %w", run.Title(s), err))
+			run.Console.Emit(event.Note{Level: event.Warning, Text: run.Title(s) + ": " + err.Error()})
 		}
 	}
 	return failed
-}
-
-// masks makes the secrets known that stand in the command of a way, so that nobody is shown them, and reports whether
-// there are any.
-func (e *Run) masks(way *dialect.CompiledWay, env map[string]any) bool {
-	for _, name := range way.Secret {
-		if value, is := env[name].(string); is {
-			e.Console.Emit(event.Secret{What: name, Value: value})
-		}
-	}
-	return len(way.Secret) > 0
 }

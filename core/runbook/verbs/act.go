@@ -1,3 +1,5 @@
+// Package verbs is what the steps of a runbook can do, a file a verb: its words, its YAML, how it is checked,
+// what it types and what it does. Each registers itself with the language; nothing else lists them.
 package verbs
 
 import (
@@ -58,17 +60,17 @@ func (b *actBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w *actWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	if err := e.Perform(ctx, s, w.CompiledCall); err != nil || w.expect == nil {
+func (w *actWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	if err := run.Actions.Perform(ctx, s, w.CompiledCall); err != nil || w.expect == nil {
 		return err
 	}
-	if err := e.ReadAll(ctx, s, w.readings); err != nil {
+	if err := run.Readings.TakeAll(ctx, s, w.readings); err != nil {
 		return err
 	}
-	if err := check(e, s, w.holds, w.message, e.Title(s)); err != nil {
+	if err := check(run, s, w.holds, w.message, run.Title(s)); err != nil {
 		return err
 	}
-	return prove(e, w.proves)
+	return prove(run, w.proves)
 }
 
 // Types implements typist.

@@ -61,12 +61,12 @@ func (w *agreeWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.S
 }
 
 // Do implements Doer.
-func (w *agreeWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	if err := e.EnsureFresh(ctx, s, w.in, w.want, w.number); err != nil {
+func (w *agreeWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	if err := run.Readings.EnsureFresh(ctx, s, w.in, w.want, w.number); err != nil {
 		return err
 	}
-	env := e.Env()
-	rows, err := w.rows(env, e.RollOf(w.in, w.Unit))
+	env := run.Env()
+	rows, err := w.rows(env, run.Readings.RollOf(w.in, w.Unit))
 	if err != nil {
 		return err
 	}
@@ -74,15 +74,15 @@ func (w *agreeWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedSt
 	if err != nil {
 		return err
 	}
-	said, differs, err := w.hold(e, rows)
+	said, differs, err := w.hold(run, rows)
 	if err != nil {
 		return err
 	}
-	e.Console.Emit(event.Check{Step: s.ID, Text: what, Held: !differs, Got: said})
+	run.Console.Emit(event.Check{Step: s.ID, Text: what, Held: !differs, Got: said})
 	if differs {
 		return fmt.Errorf("the units do not agree on %s: %s", what, said)
 	}
-	return prove(e, w.proves)
+	return prove(run, w.proves)
 }
 
 // rows are those that are to agree: each once, all that the run began with, and no other.
@@ -119,10 +119,10 @@ func (w *agreeWork) rows(env map[string]any, roll engine.Roll) ([]map[string]any
 }
 
 // hold tells what the units have, by value in the order of the rows, and whether that differs.
-func (w *agreeWork) hold(e *engine.Run, rows []map[string]any) (said string, differs bool, err error) {
+func (w *agreeWork) hold(run *engine.Run, rows []map[string]any) (said string, differs bool, err error) {
 	want := rows[0][w.On]
 	if w.want != nil {
-		if want, err = w.want.Value(e.Env()); err != nil {
+		if want, err = w.want.Value(run.Env()); err != nil {
 			return "", false, err
 		}
 	}
@@ -136,7 +136,7 @@ func (w *agreeWork) hold(e *engine.Run, rows []map[string]any) (said string, dif
 			return "", false, fmt.Errorf("the rows of %s have no %s", w.In, w.On)
 		}
 		parts = append(parts, fmt.Sprintf("unit %s has %s", expression.Format(row[w.Unit]), cmp.Or(expression.Format(value), "none")))
-		differs = differs || !sameValue(e.Prepared.Dialect.Order(), want, value)
+		differs = differs || !sameValue(run.Prepared.Dialect.Order(), want, value)
 	}
 	if !differs {
 		return fmt.Sprintf("%s in all %d", expression.Format(want), len(rows)), false, nil

@@ -34,22 +34,22 @@ func (b *alreadyBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w *alreadyWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	if err := e.EnsureFresh(ctx, s, w.holds); err != nil {
+func (w *alreadyWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	if err := run.Readings.EnsureFresh(ctx, s, w.holds); err != nil {
 		return err
 	}
-	so, err := w.holds.Holds(e.Env())
-	if err != nil || !so || e.Account.Tried() { // what this run has changed was not so already
+	so, err := w.holds.Holds(run.Env())
+	if err != nil || !so || run.Account.Tried() { // what this run has changed was not so already
 		return err
 	}
-	why, err := w.message.Render(e.Env())
+	why, err := w.message.Render(run.Env())
 	if err != nil {
 		return err
 	}
-	if err := prove(e, w.proves); err != nil {
+	if err := prove(run, w.proves); err != nil {
 		return err
 	}
-	return e.Account.Already(why)
+	return run.Account.Already(why)
 }
 
 // Tells implements teller.

@@ -46,10 +46,10 @@ const (
 
 // Do implements Work: it listens, interrupts what has to be interrupted, presses the harmless key, looks for
 // the speed when what comes is garble or nothing.
-func (w *catchWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	c := &catcher{Run: e, step: s, want: w.Mode}
-	e.Now(s, "Looks for the device on the line", "a prompt of mode "+e.Prepared.Dialect.ModeTitle(c.want), s.Timeout)
-	if err := e.EndReceiver(ctx); err != nil {
+func (w *catchWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	c := &catcher{Run: run, step: s, want: w.Mode}
+	run.Now(s, "Looks for the device on the line", "a prompt of mode "+run.Prepared.Dialect.ModeTitle(c.want), s.Timeout)
+	if err := run.EndReceiver(ctx); err != nil {
 		return err
 	}
 	for round := 0; ; round++ {
@@ -91,7 +91,7 @@ func (c *catcher) act(ctx context.Context, v sense.State) (caught, acted bool, e
 	case v.AtPrompt && v.Mode == c.want:
 		return true, true, nil
 	case v.AtPrompt && c.Prepared.Dialect.MoveFrom(v.Mode, c.want) != nil:
-		return true, true, c.EnsureMode(ctx, c.step, []string{c.want})
+		return true, true, c.Talk.EnsureMode(ctx, c.step, []string{c.want})
 	case v.AtPrompt:
 		c.Now(c.step, "The device is in mode "+c.Prepared.Dialect.ModeTitle(v.Mode), "it to restart: the mode "+c.want+" is reached no other way", c.step.Timeout)
 		_, err := c.Console.Await(ctx, func(now sense.State) bool { return now.Count > v.Count })
@@ -169,8 +169,8 @@ func (c *catcher) listen(ctx context.Context, timeout time.Duration) (sense.Stat
 	return v, err
 }
 
-func catchHunt(e *engine.Run, ctx context.Context, s *runbook.PreparedStep, v sense.State) error {
-	ours, can := e.Console.Speed()
+func catchHunt(run *engine.Run, ctx context.Context, s *runbook.PreparedStep, v sense.State) error {
+	ours, can := run.Console.Speed()
 	if !can {
 		return nil
 	}
@@ -178,10 +178,10 @@ func catchHunt(e *engine.Run, ctx context.Context, s *runbook.PreparedStep, v se
 	if v.Mode == sense.Garbled {
 		why = fmt.Sprintf("%.0f %% of it is garble", 100*v.Garble)
 	}
-	e.Now(s, "Hunts for the speed: "+why, "a speed at which it makes sense", s.Timeout)
-	found, err := e.Hunt(ctx)
+	run.Now(s, "Hunts for the speed: "+why, "a speed at which it makes sense", s.Timeout)
+	found, err := run.Speed.Hunt(ctx)
 	if errors.Is(err, sense.ErrNoSpeed) {
-		e.Console.Emit(event.Note{Level: event.Info, Text: err.Error() + "; it is not hunted any more"})
+		run.Console.Emit(event.Note{Level: event.Info, Text: err.Error() + "; it is not hunted any more"})
 		return nil
 	}
 	if err != nil {
@@ -192,7 +192,7 @@ func catchHunt(e *engine.Run, ctx context.Context, s *runbook.PreparedStep, v se
 		if best != ours {
 			text += fmt.Sprintf("; we were at %d", ours)
 		}
-		e.Console.Emit(event.Note{Level: event.Info, Text: text})
+		run.Console.Emit(event.Note{Level: event.Info, Text: text})
 	}
 	return nil
 }

@@ -36,13 +36,13 @@ func (b *checkBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w *checkWork) Do(_ context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	return check(e, s, w.holds, w.message, e.Title(s))
+func (w *checkWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	return check(run, s, w.holds, w.message, run.Title(s))
 }
 
 // check tells whether a guard holds, and fails with a message when it does not.
-func check(e *engine.Run, s *runbook.PreparedStep, holds *expression.Guard, message *expression.Template, title string) error {
-	env := e.Env()
+func check(run *engine.Run, s *runbook.PreparedStep, holds *expression.Guard, message *expression.Template, title string) error {
+	env := run.Env()
 	held, err := holds.Holds(env)
 	if err != nil {
 		return err
@@ -53,7 +53,7 @@ func check(e *engine.Run, s *runbook.PreparedStep, holds *expression.Guard, mess
 			text = "this does not hold: " + holds.Text()
 		}
 	}
-	e.Console.Emit(event.Check{Step: s.ID, Text: text, Held: held})
+	run.Console.Emit(event.Check{Step: s.ID, Text: text, Held: held})
 	if !held {
 		return errors.New(strings.TrimSpace(text))
 	}

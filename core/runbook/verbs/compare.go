@@ -57,20 +57,20 @@ func (b *compareBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w compareWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
+func (w compareWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	for _, c := range w {
-		if err := e.EnsureFresh(ctx, s, c.want, c.got); err != nil {
+		if err := run.Readings.EnsureFresh(ctx, s, c.want, c.got); err != nil {
 			return err
 		}
-		if err := compare(e, s, c); err != nil {
+		if err := compare(run, s, c); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func compare(e *engine.Run, s *runbook.PreparedStep, c comparison) error {
-	env := e.Env()
+func compare(run *engine.Run, s *runbook.PreparedStep, c comparison) error {
+	env := run.Env()
 	want, err := c.want.Value(env)
 	if err != nil {
 		return err
@@ -83,31 +83,31 @@ func compare(e *engine.Run, s *runbook.PreparedStep, c comparison) error {
 	if err != nil {
 		return err
 	}
-	held := want != nil && got != nil && sameValue(e.Prepared.Dialect.Order(), want, got)
+	held := want != nil && got != nil && sameValue(run.Prepared.Dialect.Order(), want, got)
 	told := event.Check{Step: s.ID, Text: what, Held: held, Got: expression.Format(got)}
-	if comparesWithBefore(e, c) {
+	if comparesWithBefore(run, c) {
 		told.Before = expression.Format(want)
 	}
-	e.Console.Emit(told)
+	run.Console.Emit(told)
 	if !held {
 		return fmt.Errorf("%s: want %s, the device says %s", what, cmp.Or(expression.Format(want), "nothing"), cmp.Or(expression.Format(got), "nothing"))
 	}
-	return prove(e, c.proves)
+	return prove(run, c.proves)
 }
 
 // prove keeps what a comparison has proved.
-func prove(e *engine.Run, proves *expression.Template) error {
-	text, err := proves.Render(e.Env())
+func prove(run *engine.Run, proves *expression.Template) error {
+	text, err := proves.Render(run.Env())
 	if err == nil {
-		e.Account.Prove(text)
+		run.Account.Prove(text)
 	}
 	return err
 }
 
 // comparesWithBefore reports whether a comparison wants what a snapshot kept.
-func comparesWithBefore(e *engine.Run, c comparison) bool {
+func comparesWithBefore(run *engine.Run, c comparison) bool {
 	first, _, _ := strings.Cut(string(c.Want), ".")
-	return slices.Contains(e.Prepared.Book.Snapshots(), first)
+	return slices.Contains(run.Prepared.Book.Snapshots(), first)
 }
 
 // Tells implements teller.

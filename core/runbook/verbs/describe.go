@@ -72,18 +72,18 @@ func (w *describeWork) read(p *runbook.Prepared, img *image.Image) (map[string]a
 }
 
 // Do implements Doer.
-func (w *describeWork) Do(_ context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	img := e.Prepared.ImageOf(s, w.file)
+func (w *describeWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	img := run.Prepared.ImageOf(s, w.file)
 	if img == nil {
 		return fmt.Errorf("there is no file %s here", w.file)
 	}
-	says, err := w.read(e.Prepared, img)
+	says, err := w.read(run.Prepared, img)
 	if err != nil {
 		return err
 	}
-	e.Made["described"] = runbook.Plain(says)
-	for _, one := range e.Prepared.Dialect.Described() {
-		e.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("published: %s %v", one.Name, says[one.Name])})
+	run.Made["described"] = runbook.Plain(says)
+	for _, one := range run.Prepared.Dialect.Described() {
+		run.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("published: %s %v", one.Name, says[one.Name])})
 	}
 	return nil
 }

@@ -44,10 +44,10 @@ func (w *eraseWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook
 }
 
 // Do implements Doer.
-func (w *eraseWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	burn := burns.Of(e)
+func (w *eraseWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	burn := burns.Of(run)
 	burn.erased = nil
-	err := flashing(e, ctx, s, w.CompiledCall, w.burning, event.FlashErasing, event.FlashErased)
+	err := flashing(run, ctx, s, w.CompiledCall, w.burning, event.FlashErasing, event.FlashErased)
 	if err == nil && s.Hold != "" {
 		erased := burn.now
 		burn.erased = &erased

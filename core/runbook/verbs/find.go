@@ -57,26 +57,26 @@ func (b *findBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w *findWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	img := e.Prepared.ImageOf(s, w.file)
+func (w *findWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	img := run.Prepared.ImageOf(s, w.file)
 	if img == nil {
 		return fmt.Errorf("there is no file %s here", w.file)
 	}
-	defer e.ShowShelf()
+	defer run.ShowShelf()
 	best, at := image.Differs, event.Note{Level: event.Info, Text: fmt.Sprintf("the device does not have %s", img.Name)}
 	found := map[string]any{"name": "", "in": "", "by": ""}
 	for _, place := range w.places {
-		err := e.ReadOne(ctx, s, place.Reading)
+		err := run.Readings.Take(ctx, s, place.Reading)
 		if refused := new(engine.RefusedError); errors.As(err, &refused) { // it is transferred then
-			e.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s could not be looked at: %v", place.Title, refused)})
+			run.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s could not be looked at: %v", place.Title, refused)})
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		held, _ := place.Held(e.Console.Facts())
+		held, _ := place.Held(run.Console.Facts())
 		for _, one := range held {
-			by, algorithm, err := sameAs(e, ctx, s, place, img, one)
+			by, algorithm, err := sameAs(run, ctx, s, place, img, one)
 			if err != nil {
 				return err
 			}
@@ -88,23 +88,23 @@ func (w *findWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedSte
 			at.Text = heldWords(img, place.Title, one.Name, by, algorithm)
 		}
 	}
-	e.Made["found"] = runbook.Plain(found)
-	e.Console.Emit(at)
+	run.Made["found"] = runbook.Plain(found)
+	run.Console.Emit(at)
 	return nil
 }
 
 // sameAs holds a file of the device against an image, and has the device hash it where that decides.
-func sameAs(e *engine.Run, ctx context.Context, s *runbook.PreparedStep, place *dialect.CompiledFiles, img *image.Image, one image.Held) (image.Sameness, string, error) {
+func sameAs(run *engine.Run, ctx context.Context, s *runbook.PreparedStep, place *dialect.CompiledFiles, img *image.Image, one image.Held) (image.Sameness, string, error) {
 	by, algorithm := img.SameAs(one)
 	if by != image.SameName || place.Hashing == nil {
 		return by, algorithm, nil
 	}
-	e.Made["file"] = runbook.Plain(map[string]any{"name": one.Name})
-	defer delete(e.Made, "file")
-	if err := e.ReadOne(ctx, s, place.Hashing); err != nil {
+	run.Made["file"] = runbook.Plain(map[string]any{"name": one.Name})
+	defer delete(run.Made, "file")
+	if err := run.Readings.Take(ctx, s, place.Hashing); err != nil {
 		return by, "", err
 	}
-	one.Digests = place.HashedAs(e.Console.Facts())
+	one.Digests = place.HashedAs(run.Console.Facts())
 	by, algorithm = img.SameAs(one)
 	return by, algorithm, nil
 }

@@ -119,16 +119,16 @@ func (w burning) usually(p *runbook.Planner, img *image.Image, part string) (t r
 
 // reckon computes a burn from what is known now and keeps it for the steps behind. Nothing is reckoned by halves: whatever is
 // wrong with it is an error.
-func (w burning) reckon(e *engine.Run, s *runbook.PreparedStep) (reckon.Burn, error) {
-	img := e.Prepared.ImageOf(s, w.file)
+func (w burning) reckon(run *engine.Run, s *runbook.PreparedStep) (reckon.Burn, error) {
+	img := run.Prepared.ImageOf(s, w.file)
 	if img == nil {
 		return reckon.Burn{}, fmt.Errorf("there is no file %s here", w.file)
 	}
-	part, err := w.part.Render(e.Env())
+	part, err := w.part.Render(run.Env())
 	if err != nil {
 		return reckon.Burn{}, err
 	}
-	flash, err := e.Prepared.Dialect.FlashMap(e.Console.Facts())
+	flash, err := run.Prepared.Dialect.FlashMap(run.Console.Facts())
 	if err != nil {
 		return reckon.Burn{}, err
 	}
@@ -136,28 +136,28 @@ func (w burning) reckon(e *engine.Run, s *runbook.PreparedStep) (reckon.Burn, er
 	if err != nil {
 		return b, fmt.Errorf("%s is not burned: %w", img.Name, err)
 	}
-	e.Made["burn"] = runbook.Plain(burnTree(b, img.Name))
+	run.Made["burn"] = runbook.Plain(burnTree(b, img.Name))
 	told := event.Flash{
 		Base: flash.Base, Part: part, File: img.Name, State: event.FlashReckoned,
 		EraseFrom: b.Erase.From, EraseTo: b.Erase.To, WriteFrom: b.Write.From, WriteTo: b.Write.To,
 	}
-	for _, run := range flash.Sectors {
-		told.Sectors = append(told.Sectors, event.FlashSectors(run))
+	for _, sectors := range flash.Sectors {
+		told.Sectors = append(told.Sectors, event.FlashSectors(sectors))
 	}
 	for _, p := range flash.Parts {
 		told.Parts = append(told.Parts, event.FlashPart(p))
 	}
-	if err := sameMap(e, told); err != nil {
+	if err := sameMap(run, told); err != nil {
 		return b, err
 	}
-	burns.Of(e).now = told
+	burns.Of(run).now = told
 	return b, nil
 }
 
 // sameMap holds that a burn goes where it was planned before: a map that has moved since, or reads otherwise, ends the run before
 // anything is typed by it.
-func sameMap(e *engine.Run, now event.Flash) error {
-	was, key := burns.Of(e).now, now.Part+"\x00"+now.File
+func sameMap(run *engine.Run, now event.Flash) error {
+	was, key := burns.Of(run).now, now.Part+"\x00"+now.File
 	if was.Part+"\x00"+was.File != key {
 		return nil
 	}
@@ -189,21 +189,21 @@ func sameBurn(a, b event.Flash) bool {
 }
 
 // flashing does what changes the flash, and tells how it stands with it.
-func flashing(e *engine.Run, ctx context.Context, s *runbook.PreparedStep, d *runbook.CompiledCall, w burning, during, then string) error {
-	if _, err := w.reckon(e, s); err != nil {
+func flashing(run *engine.Run, ctx context.Context, s *runbook.PreparedStep, d *runbook.CompiledCall, w burning, during, then string) error {
+	if _, err := w.reckon(run, s); err != nil {
 		return err
 	}
-	showFlash(e, during)
-	err := e.Perform(ctx, s, d)
+	showFlash(run, during)
+	err := run.Actions.Perform(ctx, s, d)
 	if err != nil {
 		then = event.FlashDoubtful
 	}
-	showFlash(e, then)
+	showFlash(run, then)
 	return err
 }
 
-func showFlash(e *engine.Run, state string) {
-	burn := &burns.Of(e).now
+func showFlash(run *engine.Run, state string) {
+	burn := &burns.Of(run).now
 	burn.State = state
-	e.Console.Emit(*burn)
+	run.Console.Emit(*burn)
 }

@@ -90,8 +90,8 @@ type followProgress struct {
 }
 
 // Do implements Doer.
-func (w *followWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	text, err := w.within.Render(e.Env())
+func (w *followWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	text, err := w.within.Render(run.Env())
 	if err != nil {
 		return err
 	}
@@ -99,19 +99,19 @@ func (w *followWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedS
 	if err != nil {
 		return fmt.Errorf("within: %q is no time such as 30m", text)
 	}
-	began := followsSince(e, s)
+	began := followsSince(run, s)
 	until := began.Add(limit)
 	for {
-		now, err := w.once(ctx, e, s)
+		now, err := w.once(ctx, run, s)
 		if err != nil {
 			return err
 		}
-		left := until.Sub(e.Console.Clock().Now())
+		left := until.Sub(run.Console.Clock().Now())
 		if len(now.waits) == 0 || left <= 0 {
-			return w.end(e, now, e.Console.Clock().Since(began))
+			return w.end(run, now, run.Console.Clock().Since(began))
 		}
-		e.Now(s, e.Title(s), fmt.Sprintf("the other %d of %d, %s more: %s", len(now.waits), now.all, units.Words(left.Round(time.Second)), few(now.waits)), s.Timeout)
-		if err := e.Console.Pause(ctx, min(w.every, max(left, time.Second))); err != nil {
+		run.Now(s, run.Title(s), fmt.Sprintf("the other %d of %d, %s more: %s", len(now.waits), now.all, units.Words(left.Round(time.Second)), few(now.waits)), s.Timeout)
+		if err := run.Console.Pause(ctx, min(w.every, max(left, time.Second))); err != nil {
 			return err
 		}
 	}
@@ -119,10 +119,10 @@ func (w *followWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedS
 
 // followsSince is when the step was begun first: a line that is lost meanwhile, and the step that is repeated then, do not make its
 // limit longer.
-func followsSince(e *engine.Run, s *runbook.PreparedStep) time.Time {
-	now := followed.Of(e)
+func followsSince(run *engine.Run, s *runbook.PreparedStep) time.Time {
+	now := followed.Of(run)
 	if now.step != s.ID {
-		*now = following{s.ID, e.Console.Clock().Now()}
+		*now = following{s.ID, run.Console.Clock().Now()}
 	}
 	return now.since
 }
@@ -145,25 +145,25 @@ func few(names []string) string {
 }
 
 // once reads the rows, and holds each against what it has to be. A reading that is not answered leaves all of them waiting.
-func (w *followWork) once(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) (followProgress, error) {
+func (w *followWork) once(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) (followProgress, error) {
 	for _, reading := range w.readings {
-		limited, cancel := e.Console.Clock().WithTimeout(ctx, reading.Limit())
-		err := e.ReadOne(limited, s, reading)
+		limited, cancel := run.Console.Clock().WithTimeout(ctx, reading.Limit())
+		err := run.Readings.Take(limited, s, reading)
 		cancel()
 		if err != nil {
 			if ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
 				return followProgress{}, err
 			}
-			e.Console.Emit(event.Note{Level: event.Warning, Text: "one reading is left out: " + err.Error()})
+			run.Console.Emit(event.Note{Level: event.Warning, Text: "one reading is left out: " + err.Error()})
 			return followProgress{waits: []string{"the next reading"}, but: []string{"all of them: the last reading was not answered"}}, nil
 		}
 	}
-	env := e.Env()
+	env := run.Env()
 	rows, err := runbook.RowsOf(w.rows, string(w.In), env)
 	if err != nil {
 		return followProgress{}, err
 	}
-	roll := e.RollOf(w.rows, w.Row)
+	roll := run.Readings.RollOf(w.rows, w.Row)
 	rows, odd := roll.Split(rows, w.Row)
 	now := followProgress{all: len(rows)}
 	for _, row := range rows {
@@ -237,16 +237,16 @@ func (w *followWork) missing(now *followProgress, env map[string]any, absent []s
 }
 
 // end says who has not arrived; the run goes on.
-func (w *followWork) end(e *engine.Run, now followProgress, waited time.Duration) error {
-	*followed.Of(e) = following{}
+func (w *followWork) end(run *engine.Run, now followProgress, waited time.Duration) error {
+	*followed.Of(run) = following{}
 	if len(now.odd) > 0 {
-		e.Console.Emit(event.Note{Level: event.Warning, Text: "not followed: " + strings.Join(now.odd, "; ")})
+		run.Console.Emit(event.Note{Level: event.Warning, Text: "not followed: " + strings.Join(now.odd, "; ")})
 	}
 	if len(now.but) == 0 {
-		return prove(e, w.proves)
+		return prove(run, w.proves)
 	}
 	text := fmt.Sprintf("%d of %d have arrived after %s; not: %s", now.arrived, now.all, units.Words(waited.Round(time.Second)), strings.Join(now.but, "; "))
-	e.Console.Emit(event.Note{Level: event.Warning, Text: text})
-	e.Account.Miss(now.but...)
+	run.Console.Emit(event.Note{Level: event.Warning, Text: text})
+	run.Account.Miss(now.but...)
 	return nil
 }

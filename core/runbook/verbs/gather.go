@@ -53,20 +53,20 @@ func (w *gatherWork) Tells(_ *runbook.Planner, _ *runbook.PreparedStep) runbook.
 }
 
 // Do implements Doer.
-func (w *gatherWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	if err := e.EnsureFresh(ctx, s, w.rows); err != nil {
+func (w *gatherWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	if err := run.Readings.EnsureFresh(ctx, s, w.rows); err != nil {
 		return err
 	}
-	found, err := w.found(e.Prepared, e.Env())
+	found, err := w.found(run.Prepared, run.Env())
 	if err != nil {
 		return err
 	}
-	e.Made["gathered"] = gathered(found)
+	run.Made["gathered"] = gathered(found)
 	names := make([]string, len(found))
 	for i, img := range found {
 		names[i] = img.Name
 	}
-	e.Console.Emit(event.Note{Level: event.Info, Text: "to go together: " + strings.Join(names, ", ")})
+	run.Console.Emit(event.Note{Level: event.Info, Text: "to go together: " + strings.Join(names, ", ")})
 	return nil
 }
 

@@ -40,27 +40,27 @@ func (w *handOverWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runboo
 }
 
 // Do implements Doer. Where nobody is at the keyboard it is asked instead: whoever answers has looked from elsewhere.
-func (w *handOverWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	text, err := w.says.Render(e.Env())
+func (w *handOverWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	text, err := w.says.Render(run.Env())
 	if err != nil {
 		return err
 	}
-	begun := e.Console.Clock().Now()
+	begun := run.Console.Clock().Now()
 	text = strings.TrimSpace(text)
-	e.Now(s, e.Title(s), "the helm to be given back", s.Timeout)
-	if e.Console.HandOver(text) {
-		err = e.Console.Ours(ctx)
+	run.Now(s, run.Title(s), "the helm to be given back", s.Timeout)
+	if run.Console.HandOver(text) {
+		err = run.Console.Ours(ctx)
 	} else {
-		err = w.ask(ctx, e, s, text)
+		err = w.ask(ctx, run, s, text)
 	}
 	if err == nil {
-		e.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("tried by hand for %s", e.Console.Clock().Since(begun).Round(time.Second))})
+		run.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("tried by hand for %s", run.Console.Clock().Since(begun).Round(time.Second))})
 	}
 	return err
 }
 
-func (w *handOverWork) ask(ctx context.Context, e *engine.Run, s *runbook.PreparedStep, text string) error {
-	answer, err := e.Console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: s.ID, Text: text + " Enough?", Answers: []string{engine.DoneByMe, engine.StopHere}})
+func (w *handOverWork) ask(ctx context.Context, run *engine.Run, s *runbook.PreparedStep, text string) error {
+	answer, err := run.Console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: s.ID, Text: text + " Enough?", Answers: []string{engine.DoneByMe, engine.StopHere}})
 	if err == nil && answer != engine.DoneByMe {
 		err = fmt.Errorf("%w after trying it", engine.ErrStopped)
 	}

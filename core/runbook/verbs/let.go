@@ -42,15 +42,15 @@ func (b *letBody) Compile(c *runbook.Compiler) runbook.Work {
 func (b *letBody) Made() []string { return slices.Sorted(maps.Keys(*b)) }
 
 // Do implements Doer.
-func (w letWork) Do(_ context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	env := e.Env()
+func (w letWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	env := run.Env()
 	for _, name := range slices.Sorted(maps.Keys(w)) {
 		value, err := w[name].Value(env)
 		if err != nil {
 			return err
 		}
-		e.Made[name] = runbook.Plain(value)
-		e.Console.Emit(event.Fact{Name: name, Value: expression.Format(value), Source: fmt.Sprintf("computed: %s", w[name].Text())})
+		run.Made[name] = runbook.Plain(value)
+		run.Console.Emit(event.Fact{Name: name, Value: expression.Format(value), Source: fmt.Sprintf("computed: %s", w[name].Text())})
 	}
 	return nil
 }

@@ -30,11 +30,11 @@ func (b *noteBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w *noteWork) Do(_ context.Context, e *engine.Run, _ *runbook.PreparedStep) error {
-	text, err := w.says.Render(e.Env())
+func (w *noteWork) Do(_ context.Context, run *engine.Run, _ *runbook.PreparedStep) error {
+	text, err := w.says.Render(run.Env())
 	if err != nil {
 		return err
 	}
-	e.Console.Emit(event.Note{Level: event.Info, Text: text})
+	run.Console.Emit(event.Note{Level: event.Info, Text: text})
 	return nil
 }

@@ -31,13 +31,13 @@ func (b *operatorBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w *operatorWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	text, err := w.says.Render(e.Env())
+func (w *operatorWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	text, err := w.says.Render(run.Env())
 	if err != nil {
 		return err
 	}
-	e.Now(s, e.Title(s), "your hands", s.Timeout)
-	answer, err := e.Console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: s.ID, Text: strings.TrimSpace(text), Answers: []string{engine.DoneByMe, engine.StopHere}})
+	run.Now(s, run.Title(s), "your hands", s.Timeout)
+	answer, err := run.Console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: s.ID, Text: strings.TrimSpace(text), Answers: []string{engine.DoneByMe, engine.StopHere}})
 	if err != nil {
 		return err
 	}

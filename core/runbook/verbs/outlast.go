@@ -60,17 +60,17 @@ func (w *outlastWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook
 const grace = 2 * time.Minute
 
 // Do implements Doer.
-func (w *outlastWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	r := &restarting{Run: e, s: s, w: &w.backWork}
+func (w *outlastWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	r := &restarting{Run: run, s: s, w: &w.backWork}
 	if err := r.watchBefore(ctx); err != nil {
 		return err
 	}
 	if err := r.outlast(ctx, w.pending); err != nil {
 		return err
 	}
-	r.begun = e.Console.Clock().Now()
-	e.Console.Emit(event.Mark{Text: "restart by itself: " + w.pending})
-	e.TakeUntil(r.begun.Add(s.Timeout))
+	r.begun = run.Console.Clock().Now()
+	run.Console.Emit(event.Mark{Text: "restart by itself: " + w.pending})
+	run.TakeUntil(r.begun.Add(s.Timeout))
 	return r.through(ctx)
 }
 
@@ -128,8 +128,8 @@ func (r *restarting) restartsWithin(ctx context.Context, d time.Duration, due ti
 	return false, err
 }
 
-func openNamed(e *engine.Run, name string) (open dialect.Open, known bool) {
-	all := e.Console.Pending()
+func openNamed(run *engine.Run, name string) (open dialect.Open, known bool) {
+	all := run.Console.Pending()
 	at := slices.IndexFunc(all, func(o dialect.Open) bool { return o.Name == name && !o.Until.IsZero() })
 	if at < 0 {
 		return open, false

@@ -53,34 +53,34 @@ const (
 )
 
 // Do implements Doer.
-func (w *pageWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	if e.Prepared.Kit.Network == nil {
+func (w *pageWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	if run.Prepared.Kit.Network == nil {
 		return errors.New("no network is at hand to ask the page over")
 	}
-	url, err := w.url.Render(e.Env())
+	url, err := w.url.Render(run.Env())
 	if err != nil {
 		return err
 	}
-	text, err := w.text.Render(e.Env())
+	text, err := w.text.Render(run.Env())
 	if err != nil {
 		return err
 	}
-	e.Now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it", w.status, text), s.Timeout)
+	run.Now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it", w.status, text), s.Timeout)
 	told := ""
 	for {
-		page, err := w.try(ctx, e, url)
+		page, err := w.try(ctx, run, url)
 		if err == nil && page.Status == w.status && page.Holds(text) {
-			e.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Held: true, Got: page.Words()})
-			return prove(e, w.proves)
+			run.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Held: true, Got: page.Words()})
+			return prove(run, w.proves)
 		}
 		got := pageWords(page, err)
 		if got != told {
 			told = got
-			e.Now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it; now %s", w.status, text, got), s.Timeout)
+			run.Now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it; now %s", w.status, text, got), s.Timeout)
 		}
-		if err := e.Console.Pause(ctx, pageEvery); err != nil {
+		if err := run.Console.Pause(ctx, pageEvery); err != nil {
 			if errors.Is(err, engine.ErrTimeout) {
-				e.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Got: page.Words()})
+				run.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Got: page.Words()})
 				err = fmt.Errorf("%s does not show “%s”: %s; %w", url, text, got, err)
 			}
 			return err
@@ -88,10 +88,10 @@ func (w *pageWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedSte
 	}
 }
 
-func (w *pageWork) try(ctx context.Context, e *engine.Run, url string) (page reach.Page, err error) {
-	limited, cancel := e.Console.Clock().WithTimeout(ctx, pageTry)
+func (w *pageWork) try(ctx context.Context, run *engine.Run, url string) (page reach.Page, err error) {
+	limited, cancel := run.Console.Clock().WithTimeout(ctx, pageTry)
 	defer cancel()
-	return reach.GetPage(limited, e.Prepared.Kit.Network, url)
+	return reach.GetPage(limited, run.Prepared.Kit.Network, url)
 }
 
 // pageWords is what a page was, or why there was none.

@@ -85,45 +85,45 @@ func (w *pollWork) Tells(*runbook.Planner, *runbook.PreparedStep) runbook.Summar
 }
 
 // Do implements Doer.
-func (w *pollWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	changed, last, missed := e.Console.Clock().Now(), "", false
+func (w *pollWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	changed, last, missed := run.Console.Clock().Now(), "", false
 	for {
-		err := w.once(ctx, e, s)
+		err := w.once(ctx, run, s)
 		if err != nil {
 			if missed || ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
 				return err
 			}
-			e.Console.Emit(event.Note{Level: event.Warning, Text: "one reading is left out: " + err.Error()})
+			run.Console.Emit(event.Note{Level: event.Warning, Text: "one reading is left out: " + err.Error()})
 		}
 		if missed = err != nil; missed {
-			if err := e.Console.Pause(ctx, w.every); err != nil {
+			if err := run.Console.Pause(ctx, w.every); err != nil {
 				return err
 			}
 			continue
 		}
-		now := e.Console.Clock().Now()
-		if state := readingsSay(e, w.readings); state != last {
+		now := run.Console.Clock().Now()
+		if state := readingsSay(run, w.readings); state != last {
 			changed, last = now, state
 		}
-		done, err := w.ends(e)
+		done, err := w.ends(run)
 		if err != nil || done {
 			return err
 		}
 		if w.Stalled != nil && now.Sub(changed) >= time.Duration(*w.Stalled) {
-			return fmt.Errorf("nothing changed for %s: %s", units.Words(now.Sub(changed)), w.words(e))
+			return fmt.Errorf("nothing changed for %s: %s", units.Words(now.Sub(changed)), w.words(run))
 		}
-		e.Now(s, e.Title(s), fmt.Sprintf("the next reading, every %s; the last: %s", units.Words(w.every), w.words(e)), s.Timeout)
-		if err := e.Console.Pause(ctx, w.every); err != nil {
+		run.Now(s, run.Title(s), fmt.Sprintf("the next reading, every %s; the last: %s", units.Words(w.every), w.words(run)), s.Timeout)
+		if err := run.Console.Pause(ctx, w.every); err != nil {
 			return err
 		}
 	}
 }
 
 // once takes the readings once. Each has its own timeout here: a poll outlives one that does not come.
-func (w *pollWork) once(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
+func (w *pollWork) once(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	for _, reading := range w.readings {
-		limited, cancel := e.Console.Clock().WithTimeout(ctx, reading.Limit())
-		err := e.ReadOne(limited, s, reading)
+		limited, cancel := run.Console.Clock().WithTimeout(ctx, reading.Limit())
+		err := run.Readings.Take(limited, s, reading)
 		cancel()
 		if err != nil {
 			return err
@@ -133,9 +133,9 @@ func (w *pollWork) once(ctx context.Context, e *engine.Run, s *runbook.PreparedS
 }
 
 // readingsSay is all that readings say, to see whether anything changes.
-func readingsSay(e *engine.Run, readings []*dialect.CompiledReading) string {
+func readingsSay(run *engine.Run, readings []*dialect.CompiledReading) string {
 	var out strings.Builder
-	for _, fact := range e.Console.Facts().All() {
+	for _, fact := range run.Console.Facts().All() {
 		for _, reading := range readings {
 			if reading.MakesFact(fact.Name) {
 				fmt.Fprintf(&out, "%s=%s %v\n", fact.Name, fact.Text, fact.Value) // rows differ by their columns
@@ -145,15 +145,15 @@ func readingsSay(e *engine.Run, readings []*dialect.CompiledReading) string {
 	return out.String()
 }
 
-func (w *pollWork) words(e *engine.Run) string {
-	if text, err := fill(e, w.shows); err == nil && text != "" {
+func (w *pollWork) words(run *engine.Run) string {
+	if text, err := fill(run, w.shows); err == nil && text != "" {
 		return text
 	}
 	return "not there yet"
 }
 
-func (w *pollWork) ends(e *engine.Run) (done bool, err error) {
-	env := e.Env()
+func (w *pollWork) ends(run *engine.Run) (done bool, err error) {
+	env := run.Env()
 	if done, err = w.until.Holds(env); err != nil || done || w.giveUp == nil {
 		return done, err
 	}
@@ -161,7 +161,7 @@ func (w *pollWork) ends(e *engine.Run) (done bool, err error) {
 	if err != nil || !failed {
 		return false, err
 	}
-	text, err := fill(e, w.message)
+	text, err := fill(run, w.message)
 	if err != nil || text == "" {
 		text = "this holds: " + w.giveUp.Text()
 	}

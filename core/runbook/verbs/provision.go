@@ -115,15 +115,15 @@ type provisioned struct {
 }
 
 // Do implements Doer.
-func (w *provisionWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	v := &provisioned{Run: e, s: s, w: w, changed: make(chan struct{}, 1), waits: make(chan struct{}, 1)}
+func (w *provisionWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	v := &provisioned{Run: run, s: s, w: w, changed: make(chan struct{}, 1), waits: make(chan struct{}, 1)}
 	opt, everybody, err := v.prepare(ctx)
 	if err != nil {
 		return err
 	}
-	v.lookout = provision.NewLookout(everybody, v.on, e.Console.Clock())
-	e.Now(s, "Looks for another DHCP server on "+v.on.Name, "its answer, within "+units.Words(provision.LooksFor), s.Timeout)
-	if err := e.Console.Waits(ctx, func(ctx context.Context) error {
+	v.lookout = provision.NewLookout(everybody, v.on, run.Console.Clock())
+	run.Now(s, "Looks for another DHCP server on "+v.on.Name, "its answer, within "+units.Words(provision.LooksFor), s.Timeout)
+	if err := run.Console.Waits(ctx, func(ctx context.Context) error {
 		return v.lookout.Alone(ctx)
 	}); err != nil {
 		return err
@@ -138,8 +138,8 @@ func (w *provisionWork) Do(ctx context.Context, e *engine.Run, s *runbook.Prepar
 
 // prepare reads what the step says.
 func (v *provisioned) prepare(ctx context.Context) (opt provision.Options, everybody network.Broadcaster, err error) {
-	e := v.Run
-	everybody, can := e.Prepared.Kit.Network.(network.Broadcaster)
+	run := v.Run
+	everybody, can := run.Prepared.Kit.Network.(network.Broadcaster)
 	if !can {
 		return opt, nil, errors.New("no network is at hand on which everybody can be heard")
 	}
@@ -154,11 +154,11 @@ func (v *provisioned) prepare(ctx context.Context) (opt provision.Options, every
 		to   *string
 		from *expression.Template
 	}{{&mac, v.w.mac}, {&v.name, v.w.name}, {&address, v.w.address}, {&router, v.w.router}, {&gives, v.w.giving}} {
-		if *one.to, err = fill(e, one.from); err != nil {
+		if *one.to, err = fill(run, one.from); err != nil {
 			return opt, nil, err
 		}
 	}
-	if v.on, err = networkAt(e.Prepared.Kit.Network, address); err != nil {
+	if v.on, err = networkAt(run.Prepared.Kit.Network, address); err != nil {
 		return opt, nil, err
 	}
 	v.meant = &provision.Meant{Ask: true}
@@ -244,13 +244,13 @@ func (v *provisioned) give(provision.Client) provision.Given {
 
 // serve answers until the device has what it needs.
 func (v *provisioned) serve(ctx context.Context, opt provision.Options, everybody network.Broadcaster, conn network.PacketConn) error {
-	e := v.Run
+	run := v.Run
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var err error
 	serving, ended := context.WithCancelCause(context.Background())
 	v.desk, err = provision.NewDesk(opt, nil, provision.DeskOptions{
-		Clock: e.Console.Clock(), Emit: e.Console.Emit, Waits: signal(v.waits), Change: signal(v.changed),
+		Clock: run.Console.Clock(), Emit: run.Console.Emit, Waits: signal(v.waits), Change: signal(v.changed),
 		Lookout: v.lookout, Probe: provision.ProbeOn(everybody, v.on), Leased: func(addr netip.Addr) { v.dock.Expect(addr) },
 		Another: func(other netip.Addr) {
 			if !v.underWay() {
@@ -261,7 +261,7 @@ func (v *provisioned) serve(ctx context.Context, opt provision.Options, everybod
 	if err != nil {
 		return err
 	}
-	v.dock = serve.NewDock(ctx, serve.Options{Network: e.Prepared.Kit.Network, Clock: e.Console.Clock(), Emit: v.desk.File})
+	v.dock = serve.NewDock(ctx, serve.Options{Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Emit: v.desk.File})
 	defer func() {
 		for _, withdraw := range v.staged {
 			withdraw()
@@ -280,7 +280,7 @@ func (v *provisioned) serve(ctx context.Context, opt provision.Options, everybod
 		cancel()
 		<-over
 	}()
-	err = e.Console.Waits(ctx, func(ctx context.Context) error {
+	err = run.Console.Waits(ctx, func(ctx context.Context) error {
 		ctx, stop := context.WithCancelCause(ctx) // a question that is open ends with the server, too
 		defer stop(nil)
 		defer context.AfterFunc(serving, func() { stop(context.Cause(serving)) })()
@@ -389,8 +389,8 @@ func (v *provisioned) offer(img *image.Image, name, by string) error {
 
 // welcomes stages the configuration under the names that this device asks for. From here on it may be changed.
 func (v *provisioned) welcomes(ctx context.Context) error {
-	v.Wrote(v.s, "")
-	if err := v.Alters(ctx, v.s, "DHCP, image and configuration for "+v.mac); err != nil {
+	v.Actions.Wrote(v.s, "")
+	if err := v.Actions.Alters(ctx, v.s, "DHCP, image and configuration for "+v.mac); err != nil {
 		return err
 	}
 	if v.setup == nil {

@@ -28,9 +28,9 @@ func (b *readBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w *readWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	defer e.ShowShelf()
-	return e.ReadAll(ctx, s, w.readings)
+func (w *readWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	defer run.ShowShelf()
+	return run.Readings.TakeAll(ctx, s, w.readings)
 }
 
 // Types implements typist.

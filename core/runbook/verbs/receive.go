@@ -74,43 +74,43 @@ func (w *receiveWork) Foresees(p *runbook.Planner, _ *runbook.PreparedStep) runb
 }
 
 // Do implements Doer.
-func (w *receiveWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	name, err := fill(e, w.as)
+func (w *receiveWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	name, err := fill(run, w.as)
 	if err != nil {
 		return err
 	}
-	into, err := fill(e, w.into)
+	into, err := fill(run, w.into)
 	if err != nil {
 		return err
 	}
-	at, err := placeFor(e, w.serving)
+	at, err := placeFor(run, w.serving)
 	if err != nil {
 		return err
 	}
-	e.Now(s, "Opens a slot for "+name, "the device to leave it there", s.Timeout)
-	if _, err := listen(e, at, name); err != nil {
+	run.Now(s, "Opens a slot for "+name, "the device to leave it there", s.Timeout)
+	if _, err := listen(run, at, name); err != nil {
 		return err
 	}
-	dock := stages.Of(e).dock
+	dock := stages.Of(run).dock
 	endings := dock.Endings()
 	closeSlot, err := dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: w.most}, at.protocol)
 	if err != nil {
 		return err
 	}
 	defer closeSlot()
-	if err := e.Perform(ctx, s, w.CompiledCall); err != nil {
+	if err := run.Actions.Perform(ctx, s, w.CompiledCall); err != nil {
 		return err
 	}
-	return awaitUpload(e, ctx, endings, filepath.Join(into, name), at.device.Addr())
+	return awaitUpload(run, ctx, endings, filepath.Join(into, name), at.device.Addr())
 }
 
 // awaitUpload waits for the transfer's end and reads the file back. An upload of somebody else's than the device, where its address
 // is known, ends nothing: it may have failed, or given way.
-func awaitUpload(e *engine.Run, ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
-	return e.Console.Waits(ctx, func(ctx context.Context) error { return uploadOf(e, ctx, endings, path, device) })
+func awaitUpload(run *engine.Run, ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
+	return run.Console.Waits(ctx, func(ctx context.Context) error { return uploadOf(run, ctx, endings, path, device) })
 }
 
-func uploadOf(e *engine.Run, ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
+func uploadOf(run *engine.Run, ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
 	for {
 		select {
 		case end, open := <-endings:
@@ -122,20 +122,20 @@ func uploadOf(e *engine.Run, ctx context.Context, endings <-chan serve.Ending, p
 			}
 			stranger := device.IsValid() && end.Peer.Addr() != device || errors.Is(end.Err, offer.ErrTakenOver)
 			if end.Err != nil && stranger {
-				e.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s was begun by %s and came to nothing: %v; it is still waited for", end.Transfer.File, end.Peer.Addr(), end.Err)})
+				run.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s was begun by %s and came to nothing: %v; it is still waited for", end.Transfer.File, end.Peer.Addr(), end.Err)})
 				continue
 			}
 			if end.Err != nil {
 				return fmt.Errorf("%s did not arrive: %w", end.Transfer.File, end.Err)
 			}
-			return received(e, path)
+			return received(run, path)
 		case <-ctx.Done():
 			return ctx.Err()
 		}
 	}
 }
 
-func received(e *engine.Run, path string) error {
+func received(run *engine.Run, path string) error {
 	file, err := os.Open(path)
 	if err != nil {
 		return err
@@ -147,7 +147,7 @@ func received(e *engine.Run, path string) error {
 		return err
 	}
 	sum := fmt.Sprintf("%x", h.Sum(nil))
-	e.Made["received"] = runbook.Plain(map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum})
-	e.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("%s is here: %d B, sha256 %.12s…", filepath.Base(path), n, sum)})
+	run.Made["received"] = runbook.Plain(map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum})
+	run.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("%s is here: %d B, sha256 %.12s…", filepath.Base(path), n, sum)})
 	return nil
 }

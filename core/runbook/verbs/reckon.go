@@ -32,14 +32,14 @@ func (w *reckonWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.
 }
 
 // Do implements Doer.
-func (w *reckonWork) Do(_ context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	b, err := w.reckon(e, s)
+func (w *reckonWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	b, err := w.reckon(run, s)
 	if err != nil {
 		return err
 	}
-	showFlash(e, event.FlashReckoned)
-	for _, words := range burnWords(b, burns.Of(e).now.File) {
-		e.Console.Emit(event.Note{Level: event.Info, Text: words})
+	showFlash(run, event.FlashReckoned)
+	for _, words := range burnWords(b, burns.Of(run).now.File) {
+		run.Console.Emit(event.Note{Level: event.Info, Text: words})
 	}
 	return nil
 }

@@ -126,48 +126,48 @@ type restarting struct {
 
 // Do implements Work: it restarts the device and goes on when the console shows a prompt and what is watched
 // answers again.
-func (w *restartWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	r := &restarting{Run: e, s: s, w: &w.backWork}
+func (w *restartWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	r := &restarting{Run: run, s: s, w: &w.backWork}
 	if err := r.watchBefore(ctx); err != nil {
 		return err
 	}
-	b, err := e.TypeAction(ctx, s, w.CompiledCall)
+	b, err := run.Actions.Type(ctx, s, w.CompiledCall)
 	if err != nil {
 		return err
 	}
-	r.begun = e.Console.Clock().Now()
-	e.Console.Emit(event.Mark{Text: "restart: " + b.Command})
-	switch err := e.Follow(ctx, s, b); {
+	r.begun = run.Console.Clock().Now()
+	run.Console.Emit(event.Mark{Text: "restart: " + b.Command})
+	switch err := run.Actions.Follow(ctx, s, b); {
 	case errors.Is(err, engine.ErrLineLost):
-		e.Console.Emit(event.Note{Level: event.Warning, Text: "the line was lost before the restart was seen to begin: what runs afterwards will tell"})
+		run.Console.Emit(event.Note{Level: event.Warning, Text: "the line was lost before the restart was seen to begin: what runs afterwards will tell"})
 	case err != nil:
 		return err
 	}
-	e.Account.Change(b.Action.Alters())
+	run.Account.Change(b.Action.Alters())
 	return r.through(ctx)
 }
 
 // through follows a restart that has begun to where the device is back, and known to be the same.
 func (r *restarting) through(ctx context.Context) error {
-	e, s := r.Run, r.s
-	e.Now(s, "Waits for the device to be back", "console, prompt"+r.reachWords(), s.Timeout)
+	run, s := r.Run, r.s
+	run.Now(s, "Waits for the device to be back", "console, prompt"+r.reachWords(), s.Timeout)
 	if err := r.comeBack(ctx); err != nil {
 		return err
 	}
 	r.tell(true)
-	took := e.Console.Clock().Since(r.begun)
-	e.Made["restart"] = runbook.Plain(map[string]any{"took": units.Words(took), "away": units.Words(r.away())})
-	e.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Words(took), r.comparedWords(took))})
-	e.Console.Changed() // whatever was read while it went down is old as well
-	e.Account.Own()
+	took := run.Console.Clock().Since(r.begun)
+	run.Made["restart"] = runbook.Plain(map[string]any{"took": units.Words(took), "away": units.Words(r.away())})
+	run.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Words(took), r.comparedWords(took))})
+	run.Console.Changed() // whatever was read while it went down is old as well
+	run.Account.Own()
 	if r.w.Then != "" {
-		e.Now(s, "Logs in again", "mode "+e.Prepared.Dialect.ModeTitle(r.w.Then), s.Timeout)
-		if err := e.EnsureMode(ctx, s, []string{r.w.Then}); err != nil {
+		run.Now(s, "Logs in again", "mode "+run.Prepared.Dialect.ModeTitle(r.w.Then), s.Timeout)
+		if err := run.Talk.EnsureMode(ctx, s, []string{r.w.Then}); err != nil {
 			return err
 		}
 	}
-	e.Console.Doubt()
-	return e.ThisDeviceHere(ctx, s)
+	run.Console.Doubt()
+	return run.Device.EnsureSameHere(ctx, s)
 }
 
 func (r *restarting) watchBefore(ctx context.Context) error {
@@ -261,7 +261,7 @@ func (r *restarting) prompt(ctx context.Context) error {
 		case slices.Contains(r.w.Never, v.Mode):
 			return fmt.Errorf("it came to mode %s, and not to %s: what was started did not stay up; the console shows what it said last", v.Mode, strings.Join(r.w.Mode, " or "))
 		case v.Dialog != "":
-			if err := r.Answer(ctx, nil, v, nil); err != nil {
+			if err := r.Talk.Answer(ctx, nil, v, nil); err != nil {
 				return err
 			}
 		case v.Mode == sense.Garbled:

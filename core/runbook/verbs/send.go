@@ -134,18 +134,18 @@ const (
 )
 
 // Do implements Doer.
-func (w *sendWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	img, err := e.Ready(ctx, s, e.Prepared.ImageOf(s, w.file))
+func (w *sendWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	img, err := run.Ready(ctx, s, run.Prepared.ImageOf(s, w.file))
 	if err != nil {
 		return err
 	}
 	switch {
 	case w.put != "":
-		return w.putFile(ctx, e, s, img)
+		return w.putFile(ctx, run, s, img)
 	case w.to != nil:
-		return w.intoWindow(ctx, e, s, img)
+		return w.intoWindow(ctx, run, s, img)
 	}
-	name, err := w.protocol.Render(e.Env())
+	name, err := w.protocol.Render(run.Env())
 	if err != nil {
 		return err
 	}
@@ -153,61 +153,61 @@ func (w *sendWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedSte
 	if err != nil {
 		return err
 	}
-	return w.overLine(ctx, e, s, img, variant)
+	return w.overLine(ctx, run, s, img, variant)
 }
 
 // overLine makes the device receive and sends the file.
-func (w *sendWork) overLine(ctx context.Context, e *engine.Run, s *runbook.PreparedStep, img *image.Image, variant xmodem.Variant) error {
+func (w *sendWork) overLine(ctx context.Context, run *engine.Run, s *runbook.PreparedStep, img *image.Image, variant xmodem.Variant) error {
 	file, err := img.Reader()
 	if err != nil {
 		return err
 	}
 	defer file.Close()
 	doing := fmt.Sprintf("Sends %s by %s", img.Name, variant)
-	e.Now(s, doing, "the receiver", s.Timeout)
-	e.Receives(true)
-	b, err := e.TypeAction(ctx, s, w.CompiledCall)
+	run.Now(s, doing, "the receiver", s.Timeout)
+	run.Receives(true)
+	b, err := run.Actions.Type(ctx, s, w.CompiledCall)
 	if err != nil {
 		return err
 	}
-	if err := awaitReceiver(e, ctx, b); err != nil {
+	if err := awaitReceiver(run, ctx, b); err != nil {
 		return err
 	}
-	e.Now(s, doing, fmt.Sprintf("the answer to each block, each within %s", sendAnswer*3/2), s.Timeout)
-	allowed := allowedRate(e, variant)
-	e.Console.Emit(event.Mark{Text: fmt.Sprintf("%s by %s, %d B", img.Name, variant, img.Size)})
-	e.Console.Emit(event.TransferBegin{File: img.Name, Size: img.Size, Protocol: variant.String(), SHA256: img.SHA256, Allowed: allowed})
+	run.Now(s, doing, fmt.Sprintf("the answer to each block, each within %s", sendAnswer*3/2), s.Timeout)
+	allowed := allowedRate(run, variant)
+	run.Console.Emit(event.Mark{Text: fmt.Sprintf("%s by %s, %d B", img.Name, variant, img.Size)})
+	run.Console.Emit(event.TransferBegin{File: img.Name, Size: img.Size, Protocol: variant.String(), SHA256: img.SHA256, Allowed: allowed})
 	var result xmodem.Result
-	err = e.Console.Carry(ctx, func(ctx context.Context, port transfer.Duplex) error {
+	err = run.Console.Carry(ctx, func(ctx context.Context, port transfer.Duplex) error {
 		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
 		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
-			Variant: variant, Clock: e.Console.Clock(), Retries: sendRetries, Answer: sendAnswer, File: img.Name,
-			Character: reckon.CharacterTime(e.Console.LineRate()), EndWait: cmp.Or(b.Action.Limit(0), s.Timeout), Progress: transferProgress(e, img.Size, allowed),
+			Variant: variant, Clock: run.Console.Clock(), Retries: sendRetries, Answer: sendAnswer, File: img.Name,
+			Character: reckon.CharacterTime(run.Console.LineRate()), EndWait: cmp.Or(b.Action.Limit(0), s.Timeout), Progress: transferProgress(run, img.Size, allowed),
 		})
 		return err
 	})
-	e.Console.Emit(transferEnd(result, err, ctx))
+	run.Console.Emit(transferEnd(result, err, ctx))
 	if err != nil {
 		return err
 	}
-	e.Now(s, "Has sent "+img.Name, "the device's word on the file", s.Timeout)
-	return afterSend(e, ctx, b)
+	run.Now(s, "Has sent "+img.Name, "the device's word on the file", s.Timeout)
+	return afterSend(run, ctx, b)
 }
 
 // Allowed is the most that the protocol carries on our line, in bytes a second, 0 without a speed.
-func allowedRate(e *engine.Run, variant xmodem.Variant) float64 {
-	return reckon.XMODEMRateBehind(e.Console.Latency(), e.Console.LineRate(), variant.Block())
+func allowedRate(run *engine.Run, variant xmodem.Variant) float64 {
+	return reckon.XMODEMRateBehind(run.Console.Latency(), run.Console.LineRate(), variant.Block())
 }
 
 // transferProgress thins the transfer's own reports out to a few a second. What it awaits, and its end, are told at once.
-func transferProgress(e *engine.Run, size int64, allowed float64) func(transfer.Progress) {
-	thin, state := transfer.NewThin(e.Console.Clock()), ""
+func transferProgress(run *engine.Run, size int64, allowed float64) func(transfer.Progress) {
+	thin, state := transfer.NewThin(run.Console.Clock()), ""
 	return func(p transfer.Progress) {
 		if !thin.Due() && p.Bytes < size && p.State == state {
 			return
 		}
 		state = p.State
-		e.Console.Emit(event.Transfer{Bytes: p.Bytes, Size: size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left, Allowed: allowed, State: p.State})
+		run.Console.Emit(event.Transfer{Bytes: p.Bytes, Size: size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left, Allowed: allowed, State: p.State})
 	}
 }
 
@@ -223,18 +223,18 @@ func transferEnd(r xmodem.Result, err error, ctx context.Context) event.Transfer
 }
 
 // awaitReceiver waits until the device asks for the file.
-func awaitReceiver(e *engine.Run, ctx context.Context, b *engine.Begun) error {
-	limited, cancel := e.Console.Clock().WithTimeout(ctx, time.Minute)
+func awaitReceiver(run *engine.Run, ctx context.Context, b *engine.Begun) error {
+	limited, cancel := run.Console.Clock().WithTimeout(ctx, time.Minute)
 	defer cancel()
 	asks := func(v sense.State) bool { // one letter is a request only where the device said that it waits for the file
 		return v.Receiver != 0 || v.Request != 0 && b.Way.Ready.Matches(v.Output())
 	}
 	for {
-		v, err := e.Console.Await(limited, func(v sense.State) bool {
+		v, err := run.Console.Await(limited, func(v sense.State) bool {
 			return asks(v) || v.AtPrompt || v.Dialog != "" || b.Way.Fail.Matches(v.Output())
 		})
 		if errors.Is(err, context.DeadlineExceeded) {
-			return fmt.Errorf("the device did not ask for the file after “%s”, %w", b.Command, engine.TimeoutError(err, e))
+			return fmt.Errorf("the device did not ask for the file after “%s”, %w", b.Command, engine.TimeoutError(err, run))
 		}
 		if err != nil {
 			return err
@@ -243,7 +243,7 @@ func awaitReceiver(e *engine.Run, ctx context.Context, b *engine.Begun) error {
 		case asks(v):
 			return nil
 		case v.Dialog != "":
-			if err := e.Answer(limited, b.Way.Asks, v, b.Env); err != nil {
+			if err := run.Talk.Answer(limited, b.Way.Asks, v, b.Env); err != nil {
 				return err
 			}
 		default:
@@ -254,19 +254,19 @@ func awaitReceiver(e *engine.Run, ctx context.Context, b *engine.Begun) error {
 
 // afterSend waits for what the device says of the file it got, for as long as the action and the step may
 // take: a store may be slow to write. Questions are answered meanwhile.
-func afterSend(e *engine.Run, ctx context.Context, b *engine.Begun) error {
+func afterSend(run *engine.Run, ctx context.Context, b *engine.Begun) error {
 	answered := ""
 	for {
-		v, err := e.Console.Await(ctx, func(v sense.State) bool {
+		v, err := run.Console.Await(ctx, func(v sense.State) bool {
 			return v.AtPrompt || v.Dialog != "" || b.AsksOwn(v, answered) || b.Way.Fail.Matches(v.Output()) || v.Commands != b.Commands
 		})
 		if errors.Is(err, context.DeadlineExceeded) {
-			err = fmt.Errorf("no prompt after the transfer, %w", engine.TimeoutError(err, e))
+			err = fmt.Errorf("no prompt after the transfer, %w", engine.TimeoutError(err, run))
 		}
 		if err != nil {
 			return err
 		}
-		e.Receives(false)
+		run.Receives(false)
 		text := b.Way.Fail.Find(v.Output())
 		switch {
 		case v.Commands != b.Commands:
@@ -275,59 +275,59 @@ func afterSend(e *engine.Run, ctx context.Context, b *engine.Begun) error {
 			return fmt.Errorf("the transfer was acknowledged, but the device says: %s", text)
 		case !v.AtPrompt:
 			answered = v.Asked
-			if err := e.Answer(ctx, b.Way.Asks, v, b.Env); err != nil {
+			if err := run.Talk.Answer(ctx, b.Way.Asks, v, b.Env); err != nil {
 				return err
 			}
 		case b.Way.Done != nil && !b.Way.Done.Matches(v.Output()):
 			return fmt.Errorf("after “%s” the device did not say that it has the file (looked for %s): %s", b.Command, b.Way.Way.Done, engine.LastLines(v.Output()))
 		default:
-			e.Account.Change(b.Action.Alters())
+			run.Account.Change(b.Action.Alters())
 			return nil
 		}
 	}
 }
 
 // putFile puts a file on the device over the SSH session that is the line.
-func (w *sendWork) putFile(ctx context.Context, e *engine.Run, s *runbook.PreparedStep, img *image.Image) error {
-	to, err := fill(e, w.to)
+func (w *sendWork) putFile(ctx context.Context, run *engine.Run, s *runbook.PreparedStep, img *image.Image) error {
+	to, err := fill(run, w.to)
 	if err != nil {
 		return err
 	}
-	shell := e.Console.Shell()
+	shell := run.Console.Shell()
 	if shell == nil {
-		if _, lost := e.Console.Await(ctx, func(sense.State) bool { return true }); errors.Is(lost, engine.ErrLineLost) {
+		if _, lost := run.Console.Await(ctx, func(sense.State) bool { return true }); errors.Is(lost, engine.ErrLineLost) {
 			return lost
 		}
 		return fmt.Errorf("the line is no SSH session: %s cannot be put on the device by %s", img.Name, w.put)
 	}
 	protocol := strings.ToUpper(w.put)
-	e.Now(s, fmt.Sprintf("Puts %s on the device by %s", img.Name, protocol), "the device to take it", s.Timeout)
-	if reading := e.IdentityReading(); reading != nil && e.Doubted() { // nothing was typed that has brought it to its prompt
-		if err := e.EnsureMode(ctx, s, reading.In); err != nil {
+	run.Now(s, fmt.Sprintf("Puts %s on the device by %s", img.Name, protocol), "the device to take it", s.Timeout)
+	if reading := run.Device.Reading(); reading != nil && run.Device.Doubted() { // nothing was typed that has brought it to its prompt
+		if err := run.Talk.EnsureMode(ctx, s, reading.In); err != nil {
 			return err
 		}
 	}
-	if err := e.Alters(ctx, s, protocol+" put of "+img.Name+" to "+to); err != nil {
+	if err := run.Actions.Alters(ctx, s, protocol+" put of "+img.Name+" to "+to); err != nil {
 		return err
 	}
-	e.Wrote(s, "")
+	run.Actions.Wrote(s, "")
 	id := "put " + to
-	e.Console.Emit(event.TransferBegin{ID: id, File: img.Name, Size: img.Size, Protocol: protocol, Peer: shell.RemoteAddr().String(), SHA256: img.SHA256})
-	say := func(text string) { e.Console.Emit(event.Note{Level: event.Info, Text: text}) }
-	put := sshput.Put{Client: shell, Protocol: w.put, To: to, Size: img.Size, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }, Say: say, Clock: e.Console.Clock(), Progress: func(p transfer.Progress) {
-		e.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Rate: p.Rate, Left: p.Left})
+	run.Console.Emit(event.TransferBegin{ID: id, File: img.Name, Size: img.Size, Protocol: protocol, Peer: shell.RemoteAddr().String(), SHA256: img.SHA256})
+	say := func(text string) { run.Console.Emit(event.Note{Level: event.Info, Text: text}) }
+	put := sshput.Put{Client: shell, Protocol: w.put, To: to, Size: img.Size, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }, Say: say, Clock: run.Console.Clock(), Progress: func(p transfer.Progress) {
+		run.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Rate: p.Rate, Left: p.Left})
 	}}
 	end := event.TransferEnd{ID: id, Outcome: event.Done}
-	err = e.Console.Moves(ctx, func(ctx context.Context) (err error) {
+	err = run.Console.Moves(ctx, func(ctx context.Context) (err error) {
 		end.Bytes, end.Took, err = put.Do(ctx)
 		return err
 	})
-	e.Account.Change(err == nil)
+	run.Account.Change(err == nil)
 	if err != nil && ctx.Err() == nil && ended(shell) {
-		err = engine.NoticeLoss(ctx, e.Console, err)
+		err = engine.NoticeLoss(ctx, run.Console, err)
 	}
 	end.Outcome, end.Message = event.OutcomeOf(err)
-	e.Console.Emit(end)
+	run.Console.Emit(end)
 	return err
 }
 

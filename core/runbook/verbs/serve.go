@@ -116,31 +116,31 @@ func placeText(p *runbook.Planner, w serving) string {
 }
 
 // Do implements Doer.
-func (w *serveWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	img := e.Prepared.ImageOf(s, w.file)
+func (w *serveWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	img := run.Prepared.ImageOf(s, w.file)
 	if img == nil {
 		return fmt.Errorf("there is no file %s here", w.file)
 	}
-	img, err := e.Ready(ctx, s, img)
+	img, err := run.Ready(ctx, s, img)
 	if err != nil {
 		return err
 	}
-	name, err := fill(e, w.as)
+	name, err := fill(run, w.as)
 	if err != nil {
 		return err
 	}
 	name = cmp.Or(name, img.Name)
-	at, err := placeFor(e, w.serving)
+	at, err := placeFor(run, w.serving)
 	if err != nil {
 		return err
 	}
-	e.ShowEstimates(img, at.protocol)
-	e.Now(s, fmt.Sprintf("Stages %s by %s", name, strings.ToUpper(at.protocol)), "the checks before the device is asked", s.Timeout)
-	place, err := listen(e, at, name)
+	run.ShowEstimates(img, at.protocol)
+	run.Now(s, fmt.Sprintf("Stages %s by %s", name, strings.ToUpper(at.protocol)), "the checks before the device is asked", s.Timeout)
+	place, err := listen(run, at, name)
 	if err != nil {
 		return err
 	}
-	stage := stages.Of(e)
+	stage := stages.Of(run)
 	if before := stage.withdraw[name]; before != nil {
 		before()
 	}
@@ -153,11 +153,11 @@ func (w *serveWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedSt
 	var results []preflight.Result
 	stage.dock.Checking(func() {
 		results = preflight.Run(ctx, preflight.Plan{
-			Network: e.Prepared.Kit.Network, Clock: e.Console.Clock(), Protocol: at.protocol, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said, By: otherPlace(e),
+			Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Protocol: at.protocol, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said, By: otherPlace(run),
 		})
 	})
 	for _, r := range results {
-		showPreflight(e, r)
+		showPreflight(run, r)
 	}
 	if bad, failed := preflight.Failed(results); failed {
 		withdraw()
@@ -176,17 +176,17 @@ type servingPlace struct {
 }
 
 // fill renders one of a step's texts, empty when it was not given.
-func fill(e *engine.Run, t *expression.Template) (string, error) {
+func fill(run *engine.Run, t *expression.Template) (string, error) {
 	if t == nil || t.Text() == "" {
 		return "", nil
 	}
-	return t.Render(e.Env())
+	return t.Render(run.Env())
 }
 
 // placeFor reads the protocol, the address and the port that a step says, and chooses what it does not.
-func placeFor(e *engine.Run, s serving) (w servingPlace, err error) {
+func placeFor(run *engine.Run, s serving) (w servingPlace, err error) {
 	w.legacy = s.legacy
-	if e.Prepared.Kit.Network == nil {
+	if run.Prepared.Kit.Network == nil {
 		return w, fmt.Errorf("no network is at hand to serve on")
 	}
 	var address, port, device string
@@ -194,7 +194,7 @@ func placeFor(e *engine.Run, s serving) (w servingPlace, err error) {
 		to   *string
 		from *expression.Template
 	}{{&w.protocol, s.protocol}, {&address, s.address}, {&port, s.port}, {&device, s.device}} {
-		if *one.to, err = fill(e, one.from); err != nil {
+		if *one.to, err = fill(run, one.from); err != nil {
 			return w, err
 		}
 	}
@@ -210,7 +210,7 @@ func placeFor(e *engine.Run, s serving) (w servingPlace, err error) {
 		number = uint16(n)
 	}
 	if device != "" {
-		if w.device, err = prefixOf(e, device); err != nil {
+		if w.device, err = prefixOf(run, device); err != nil {
 			return w, err
 		}
 	}
@@ -219,15 +219,15 @@ func placeFor(e *engine.Run, s serving) (w servingPlace, err error) {
 		addr, err = netip.ParseAddr(address)
 		w.said = true
 	} else {
-		addr, err = preflight.Choose(e.Prepared.Kit.Network, w.device, otherPlace(e))
+		addr, err = preflight.Choose(run.Prepared.Kit.Network, w.device, otherPlace(run))
 	}
 	w.at = netip.AddrPortFrom(addr, number)
 	return w, err
 }
 
 // otherPlace are how another address or port is said where this runbook has such an input.
-func otherPlace(e *engine.Run) (by preflight.Switches) {
-	for _, input := range e.Prepared.Book.Inputs {
+func otherPlace(run *engine.Run) (by preflight.Switches) {
+	for _, input := range run.Prepared.Book.Inputs {
 		switch input.Input {
 		case "address":
 			by.Address = "--set address=…"
@@ -240,7 +240,7 @@ func otherPlace(e *engine.Run) (by preflight.Switches) {
 
 // prefixOf reads a device's address. One without its network's length is on our network that it is on; on none of ours, nothing
 // is known of its network.
-func prefixOf(e *engine.Run, device string) (prefix netip.Prefix, err error) {
+func prefixOf(run *engine.Run, device string) (prefix netip.Prefix, err error) {
 	if prefix, err = netip.ParsePrefix(device); err == nil {
 		return prefix, nil
 	}
@@ -248,7 +248,7 @@ func prefixOf(e *engine.Run, device string) (prefix netip.Prefix, err error) {
 	if err != nil {
 		return prefix, fmt.Errorf("the device's address reads %q; want one like 192.0.2.40/24", device)
 	}
-	ours, err := e.Prepared.Kit.Network.Interfaces()
+	ours, err := run.Prepared.Kit.Network.Interfaces()
 	for _, one := range ours {
 		if one.Reaches(addr) {
 			return netip.PrefixFrom(addr, one.Prefix.Bits()), nil
@@ -266,10 +266,10 @@ type stage struct {
 var stages = new(engine.Kept[stage])
 
 // open makes a stage that ends with the run.
-func (s *stage) open(e *engine.Run) {
-	s.dock = serve.NewDock(context.Background(), serve.Options{Network: e.Prepared.Kit.Network, Clock: e.Console.Clock(), Emit: e.Console.Emit, OldBy: "legacy: true in the step that serves"})
+func (s *stage) open(run *engine.Run) {
+	s.dock = serve.NewDock(context.Background(), serve.Options{Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Emit: run.Console.Emit, OldBy: "legacy: true in the step that serves"})
 	s.withdraw = map[string]func(){}
-	e.AtEnd(func() {
+	run.AtEnd(func() {
 		for _, withdraw := range s.withdraw {
 			withdraw()
 		}
@@ -278,10 +278,10 @@ func (s *stage) open(e *engine.Run) {
 }
 
 // listen starts its server, or finds it running, and tells by which words the device is to use it.
-func listen(e *engine.Run, w servingPlace, name string) (serve.Endpoint, error) {
-	stage := stages.Of(e)
+func listen(run *engine.Run, w servingPlace, name string) (serve.Endpoint, error) {
+	stage := stages.Of(run)
 	if stage.dock == nil {
-		stage.open(e)
+		stage.open(run)
 	}
 	if w.legacy {
 		stage.dock.LetOldIn()
@@ -291,14 +291,14 @@ func listen(e *engine.Run, w servingPlace, name string) (serve.Endpoint, error) 
 	}
 	place, err := stage.dock.Listen(w.protocol, w.at)
 	if err != nil {
-		r := preflight.ListenWords(w.protocol, w.at, err, otherPlace(e))
-		showPreflight(e, r)
+		r := preflight.ListenWords(w.protocol, w.at, err, otherPlace(run))
+		showPreflight(run, r)
 		return place, fmt.Errorf("%s: %s", r.Text, r.Remedy)
 	}
 	if place.Password != "" {
-		e.Console.Emit(event.Secret{What: "password of the " + w.protocol + " server", Value: place.Password})
+		run.Console.Emit(event.Secret{What: "password of the " + w.protocol + " server", Value: place.Password})
 	}
-	e.Made["serve"] = served{w.protocol, place, name}
+	run.Made["serve"] = served{w.protocol, place, name}
 	return place, nil
 }
 
@@ -320,6 +320,6 @@ func (s served) Tree() any {
 // Shown implements masked.
 func (s served) Shown() any { return runbook.Masked(s.Tree().(map[string]any), "password") }
 
-func showPreflight(e *engine.Run, r preflight.Result) {
-	e.Console.Emit(event.Preflight{What: r.What, Held: r.Held, Text: r.Text, Remedy: r.Remedy})
+func showPreflight(run *engine.Run, r preflight.Result) {
+	run.Console.Emit(event.Preflight{What: r.What, Held: r.Held, Text: r.Text, Remedy: r.Remedy})
 }

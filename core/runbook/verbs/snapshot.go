@@ -35,7 +35,7 @@ func (b *snapshotBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w *snapshotWork) Do(_ context.Context, e *engine.Run, _ *runbook.PreparedStep) error {
-	e.Made[w.name] = runbook.Plain(e.Console.Facts().Tree())
+func (w *snapshotWork) Do(_ context.Context, run *engine.Run, _ *runbook.PreparedStep) error {
+	run.Made[w.name] = runbook.Plain(run.Console.Facts().Tree())
 	return nil
 }

@@ -44,21 +44,21 @@ func (b *speedBody) Compile(c *runbook.Compiler) runbook.Work {
 func (w *speedWork) Pace() int { return w.To }
 
 // Do implements Doer.
-func (w *speedWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	from, can := e.Console.Speed()
+func (w *speedWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	from, can := run.Console.Speed()
 	to := w.To
 	if w.Back {
-		to = e.SpeedBefore()
+		to = run.Speed.Before()
 	}
 	switch {
 	case !can:
-		e.Console.Emit(event.Note{Level: event.Info, Text: "this line has no speed; nothing to change"})
+		run.Console.Emit(event.Note{Level: event.Info, Text: "this line has no speed; nothing to change"})
 		return nil
 	case from == to:
 		return nil
 	}
-	e.Now(s, fmt.Sprintf("Changes both ends from %d to %d baud", from, to), "a clean prompt at the new speed", s.Timeout)
-	return e.ChangeSpeed(ctx, s, from, to)
+	run.Now(s, fmt.Sprintf("Changes both ends from %d to %d baud", from, to), "a clean prompt at the new speed", s.Timeout)
+	return run.Speed.Change(ctx, s, from, to)
 }
 
 // Types implements typist.

@@ -43,28 +43,28 @@ func (w *upgradeWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook
 }
 
 // Do implements Doer.
-func (w *upgradeWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	name, err := w.allowed.Render(e.Env())
+func (w *upgradeWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	name, err := w.allowed.Render(run.Env())
 	if err != nil {
 		return err
 	}
-	path, err := chain(e.Prepared, name, w.to, e.Console.Facts())
+	path, err := chain(run.Prepared, name, w.to, run.Console.Facts())
 	if err != nil {
 		return err
 	}
-	e.Made["upgrades"] = upgrades(path.Steps)
-	e.Console.Emit(upgradeEvent(e.Prepared, e.Console.Facts(), e.Prepared.Images[w.to], path))
+	run.Made["upgrades"] = upgrades(path.Steps)
+	run.Console.Emit(upgradeEvent(run.Prepared, run.Console.Facts(), run.Prepared.Images[w.to], path))
 	if path.Downgrade {
-		return askDowngrade(e, ctx, s, e.Prepared.Images[w.to])
+		return askDowngrade(run, ctx, s, run.Prepared.Images[w.to])
 	}
 	return nil
 }
 
 // askDowngrade holds before a way that leads back: what a newer release has converted, the older one may not read.
-func askDowngrade(e *engine.Run, ctx context.Context, s *runbook.PreparedStep, wanted *image.Image) error {
-	running, _ := e.Console.Facts().Get(image.FactRelease)
-	answer, err := e.Console.Ask(ctx, event.Ask{
-		Form: event.FormHold, Step: s.ID, Title: e.Title(s), Answers: []string{engine.Approve, engine.StopHere}, Changed: e.MayHaveChanged(), Pending: e.PendingText(), Now: e.Console.Present(),
+func askDowngrade(run *engine.Run, ctx context.Context, s *runbook.PreparedStep, wanted *image.Image) error {
+	running, _ := run.Console.Facts().Get(image.FactRelease)
+	answer, err := run.Console.Ask(ctx, event.Ask{
+		Form: event.FormHold, Step: s.ID, Title: run.Title(s), Answers: []string{engine.Approve, engine.StopHere}, Changed: run.MayHaveChanged(), Pending: run.PendingText(), Now: run.Console.Present(),
 		Text: fmt.Sprintf("This is a downgrade: %s runs, %s is older. What the newer release has converted, the older one may not read.", running.Text, wanted.Says[image.SaysRelease]),
 	})
 	if err == nil && answer != engine.Approve {

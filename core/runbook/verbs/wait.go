@@ -48,10 +48,10 @@ func (w *waitWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Su
 const garbleTolerance = 2 * time.Second
 
 // Do implements Work: it answers the device's questions and follows its speed.
-func (w *waitWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	e.Now(s, "Waits for the device", "mode "+strings.Join(w.Mode, " or "), s.Timeout)
+func (w *waitWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	run.Now(s, "Waits for the device", "mode "+strings.Join(w.Mode, " or "), s.Timeout)
 	for {
-		v, err := e.Console.Await(ctx, func(v sense.State) bool {
+		v, err := run.Console.Await(ctx, func(v sense.State) bool {
 			return v.Dialog != "" || v.AtPrompt || v.Mode == sense.Garbled || slices.Contains(w.Mode, v.Mode)
 		})
 		if err != nil {
@@ -61,11 +61,11 @@ func (w *waitWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedSte
 		case slices.Contains(w.Mode, v.Mode):
 			return nil
 		case v.Dialog != "":
-			if err := e.Answer(ctx, nil, v, nil); err != nil {
+			if err := run.Talk.Answer(ctx, nil, v, nil); err != nil {
 				return err
 			}
 		case v.Mode == sense.Garbled:
-			if err := waitGarbled(e, ctx, s, v); err != nil && !errors.Is(err, engine.ErrReturned) {
+			if err := waitGarbled(run, ctx, s, v); err != nil && !errors.Is(err, engine.ErrReturned) {
 				return err
 			}
 		default:
@@ -75,12 +75,12 @@ func (w *waitWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedSte
 }
 
 // waitGarbled gives garble a moment to pass, then looks for the speed.
-func waitGarbled(e *engine.Run, ctx context.Context, s *runbook.PreparedStep, v sense.State) error {
-	limited, cancel := e.Console.Clock().WithTimeout(ctx, garbleTolerance)
-	_, err := e.Console.Await(limited, func(v sense.State) bool { return v.Mode != sense.Garbled })
+func waitGarbled(run *engine.Run, ctx context.Context, s *runbook.PreparedStep, v sense.State) error {
+	limited, cancel := run.Console.Clock().WithTimeout(ctx, garbleTolerance)
+	_, err := run.Console.Await(limited, func(v sense.State) bool { return v.Mode != sense.Garbled })
 	cancel()
 	if err == nil || ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
-	return catchHunt(e, ctx, s, v)
+	return catchHunt(run, ctx, s, v)
 }

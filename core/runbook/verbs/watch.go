@@ -43,13 +43,13 @@ func (b *watchBody) Compile(c *runbook.Compiler) runbook.Work {
 }
 
 // Do implements Doer.
-func (w *watchWork) Do(_ context.Context, e *engine.Run, _ *runbook.PreparedStep) error {
+func (w *watchWork) Do(_ context.Context, run *engine.Run, _ *runbook.PreparedStep) error {
 	for _, template := range w.watched {
-		text, err := template.Render(e.Env())
+		text, err := template.Render(run.Env())
 		if err != nil {
 			return err
 		}
-		if err := watchTarget(e, text); err != nil {
+		if err := watchTarget(run, text); err != nil {
 			return err
 		}
 	}
@@ -64,15 +64,15 @@ func (w *watchWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) (t runboo
 	return t
 }
 
-func watchTarget(e *engine.Run, text string) error {
+func watchTarget(run *engine.Run, text string) error {
 	watched, err := reach.ParseWatched(withoutLength(text))
 	if err != nil {
 		return err
 	}
-	if w := e.Console.Reach(); w != nil {
+	if w := run.Console.Reach(); w != nil {
 		w.Add(watched)
 	} else {
-		e.Console.Emit(event.Note{Level: event.Warning, Text: "nothing can be watched here: " + text})
+		run.Console.Emit(event.Note{Level: event.Warning, Text: "nothing can be watched here: " + text})
 	}
 	return nil
 }

@@ -40,28 +40,28 @@ type window struct {
 }
 
 // intoWindow sends a file by TFTP to a loader that takes it.
-func (w *sendWork) intoWindow(ctx context.Context, e *engine.Run, s *runbook.PreparedStep, img *image.Image) error {
-	to, err := w.loader(e)
+func (w *sendWork) intoWindow(ctx context.Context, run *engine.Run, s *runbook.PreparedStep, img *image.Image) error {
+	to, err := w.loader(run)
 	if err != nil {
 		return err
 	}
-	name, err := fill(e, w.as)
+	name, err := fill(run, w.as)
 	if err != nil {
 		return err
 	}
-	hand, err := fill(e, w.hand)
+	hand, err := fill(run, w.hand)
 	if err != nil {
 		return err
 	}
 	name = cmp.Or(name, img.Name)
-	v := &window{Run: e, s: s, img: img, to: to, name: name, told: event.Window{ID: "send " + to.String(), To: to.String(), State: event.WindowAwaited, Hand: strings.TrimSpace(hand)}}
+	v := &window{Run: run, s: s, img: img, to: to, name: name, told: event.Window{ID: "send " + to.String(), To: to.String(), State: event.WindowAwaited, Hand: strings.TrimSpace(hand)}}
 	v.awaits("the loader's window to open")
-	tried := e.Account.Tried()
-	if err := e.Alters(ctx, s, "TFTP put of "+name+" to "+to.Addr().String()); err != nil {
+	tried := run.Account.Tried()
+	if err := run.Actions.Alters(ctx, s, "TFTP put of "+name+" to "+to.Addr().String()); err != nil {
 		return err
 	}
-	e.Wrote(s, "")
-	if r := e.Console.Reach(); r != nil {
+	run.Actions.Wrote(s, "")
+	if r := run.Console.Reach(); r != nil {
 		watched := reach.Watched{Kind: reach.ICMP, Addr: to.Addr()}
 		v.watch = watched.String()
 		r.Add(watched)
@@ -69,7 +69,7 @@ func (w *sendWork) intoWindow(ctx context.Context, e *engine.Run, s *runbook.Pre
 	err = v.put(ctx)
 	if err != nil && !v.opened {
 		if !tried { // it took nothing
-			e.Account.NotTried()
+			run.Account.NotTried()
 		}
 		err = fmt.Errorf("the loader at %s never answered, in %d tries: %w", to.Addr(), v.told.Tries, err)
 	}
@@ -77,8 +77,8 @@ func (w *sendWork) intoWindow(ctx context.Context, e *engine.Run, s *runbook.Pre
 }
 
 // loader is where the loader is.
-func (w *sendWork) loader(e *engine.Run) (at netip.AddrPort, err error) {
-	to, err := w.to.Render(e.Env())
+func (w *sendWork) loader(run *engine.Run) (at netip.AddrPort, err error) {
+	to, err := w.to.Render(run.Env())
 	if err != nil {
 		return at, err
 	}
@@ -87,7 +87,7 @@ func (w *sendWork) loader(e *engine.Run) (at netip.AddrPort, err error) {
 		return at, fmt.Errorf("%q is no address to send to", to)
 	}
 	port := uint64(tftp.Port)
-	if text, err := fill(e, w.port); err != nil {
+	if text, err := fill(run, w.port); err != nil {
 		return at, err
 	} else if text != "" {
 		if port, err = strconv.ParseUint(text, 10, 16); err != nil {
@@ -115,13 +115,13 @@ func (v *window) tell(state string) {
 
 // put tries until it is taken. What the operator is asked to do meanwhile stands in the strip; to stop there ends it.
 func (v *window) put(ctx context.Context) error {
-	e, id := v.Run, v.told.ID
-	e.Console.Emit(event.TransferBegin{ID: id, File: v.name, Size: v.img.Size, Protocol: "TFTP", Peer: v.to.String(), SHA256: v.img.SHA256})
-	client := tftp.Client{Network: e.Prepared.Kit.Network, Clock: e.Console.Clock(), Remark: func(text string) { e.Console.Emit(event.Note{Level: event.Info, Text: text}) }, Progress: func(p transfer.Progress) {
-		e.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
+	run, id := v.Run, v.told.ID
+	run.Console.Emit(event.TransferBegin{ID: id, File: v.name, Size: v.img.Size, Protocol: "TFTP", Peer: v.to.String(), SHA256: v.img.SHA256})
+	client := tftp.Client{Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Remark: func(text string) { run.Console.Emit(event.Note{Level: event.Info, Text: text}) }, Progress: func(p transfer.Progress) {
+		run.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
 	}}
 	var result tftp.Result
-	err := e.Console.Moves(ctx, func(ctx context.Context) (err error) {
+	err := run.Console.Moves(ctx, func(ctx context.Context) (err error) {
 		trying, stop := v.unlessFlowing(ctx)
 		defer stop(nil)
 		asked := v.askHand(trying, stop)
@@ -133,14 +133,14 @@ func (v *window) put(ctx context.Context) error {
 		return err
 	})
 	if errors.Is(err, tftp.ErrUnconfirmed) {
-		e.Console.Emit(event.Note{Level: event.Warning, Text: err.Error() + ": what runs afterwards will tell"})
+		run.Console.Emit(event.Note{Level: event.Warning, Text: err.Error() + ": what runs afterwards will tell"})
 		err = nil
 	}
-	e.Account.Change(err == nil)
+	run.Account.Change(err == nil)
 	v.tell(map[bool]string{true: event.WindowTaken, false: event.WindowMissed}[err == nil])
 	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Resent: result.Resent, Took: result.Took}
 	end.Outcome, end.Message = event.OutcomeOf(err)
-	e.Console.Emit(end)
+	run.Console.Emit(end)
 	return err
 }
 

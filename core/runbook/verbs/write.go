@@ -68,26 +68,26 @@ func (w *writeWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook
 }
 
 // Approved implements approved: it writes what was approved when its place was erased, and nothing but that is lost by it.
-func (w *writeWork) Approved(e *engine.Run) bool {
-	burn := burns.Of(e)
+func (w *writeWork) Approved(run *engine.Run) bool {
+	burn := burns.Of(run)
 	return burn.erased != nil && sameBurn(*burn.erased, burn.now)
 }
 
 // Do implements Doer.
-func (w *writeWork) Do(ctx context.Context, e *engine.Run, s *runbook.PreparedStep) error {
-	err := flashing(e, ctx, s, w.CompiledCall, w.burning, event.FlashWriting, event.FlashWritten)
+func (w *writeWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	err := flashing(run, ctx, s, w.CompiledCall, w.burning, event.FlashWriting, event.FlashWritten)
 	if err == nil {
-		err = e.ReadAll(ctx, s, w.readings)
+		err = run.Readings.TakeAll(ctx, s, w.readings)
 	}
 	if err == nil {
-		err = compare(e, s, w.same)
+		err = compare(run, s, w.same)
 	}
 	if err != nil {
-		showFlash(e, event.FlashDoubtful)
+		showFlash(run, event.FlashDoubtful)
 		return err
 	}
-	got, err := w.same.got.Value(e.Env())
-	burns.Of(e).now.Checksum = expression.Format(got)
-	showFlash(e, event.FlashVerified)
+	got, err := w.same.got.Value(run.Env())
+	burns.Of(run).now.Checksum = expression.Format(got)
+	showFlash(run, event.FlashVerified)
 	return err
 }
