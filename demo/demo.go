@@ -1,5 +1,5 @@
-// Package demo is the scenario: the Orsholm harbour authority's devices, the dialects and runbooks
-// that ship with the program, and the images, made on the spot.
+// Package demo is the scenario: the Orsholm harbour authority's devices, the scenes that are played on them, and the images, made on
+// the spot.
 package demo
 
 import (
@@ -8,13 +8,10 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"crypto/sha512"
-	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/netip"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -26,91 +23,7 @@ import (
 	"pilotrix/bench/pellow"
 	"pilotrix/bench/tamsin"
 	"pilotrix/core/clock"
-	"pilotrix/core/dialect"
-	"pilotrix/core/image"
-	"pilotrix/core/runbook"
-	_ "pilotrix/core/runbook/verbs" // what a step can do
 )
-
-//go:embed dialects/*.yaml runbooks/*.yaml upgrade-paths/*.yaml
-var files embed.FS
-
-// DialectText is the text of a dialect that ships with the program.
-func DialectText(name string) ([]byte, error) { return read("dialects", name) }
-
-// RunbookText is the text of a runbook that ships with the program.
-func RunbookText(name string) ([]byte, error) { return read("runbooks", name) }
-
-func read(folder, name string) ([]byte, error) {
-	data, err := files.ReadFile(path.Join(folder, name+".yaml"))
-	if err != nil {
-		return nil, fmt.Errorf("no file %s and none of that name ships with the program; there are %s", name, strings.Join(names(folder), ", "))
-	}
-	return data, nil
-}
-
-func names(folder string) (all []string) {
-	entries, _ := fs.ReadDir(files, folder)
-	for _, e := range entries {
-		all = append(all, strings.TrimSuffix(e.Name(), ".yaml"))
-	}
-	return all
-}
-
-// Dialects lists the dialects that ship with the program.
-func Dialects() []string { return names("dialects") }
-
-// Runbooks lists the runbooks that ship with the program.
-func Runbooks() []string { return names("runbooks") }
-
-// library are the dialects that others may include.
-var library = dialect.Library(DialectText)
-
-// LoadDialect finds a dialect: a file by its path, or one that ships with the program.
-func LoadDialect(name string) (*dialect.Dialect, error) {
-	if isPath(name) {
-		return library.Load(name)
-	}
-	data, err := DialectText(name)
-	if err != nil {
-		return nil, err
-	}
-	return library.Parse(name+".yaml", data)
-}
-
-// LoadRunbook finds a runbook: a file by its path, or one that ships with the program.
-func LoadRunbook(name string) (*runbook.Runbook, error) {
-	if isPath(name) {
-		return runbook.Load(name)
-	}
-	data, err := RunbookText(name)
-	if err != nil {
-		return nil, err
-	}
-	return runbook.Parse(name+".yaml", data)
-}
-
-func isPath(name string) bool {
-	return strings.ContainsAny(name, `/\`) || strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
-}
-
-// UpgradePaths lists the files of allowed steps that ship with the program.
-func UpgradePaths() []string { return names("upgrade-paths") }
-
-// UpgradePathsText is the text of a file of allowed steps that ships with the program.
-func UpgradePathsText(name string) ([]byte, error) { return read("upgrade-paths", name) }
-
-// LoadUpgradePaths finds a file of allowed steps: by its path, or one that ships with the program.
-func LoadUpgradePaths(name string) (*image.UpgradePaths, error) {
-	if isPath(name) {
-		return image.LoadUpgradePaths(name)
-	}
-	data, err := UpgradePathsText(name)
-	if err != nil {
-		return nil, err
-	}
-	return image.ParseUpgradePaths(name+".yaml", data)
-}
 
 // Place is a device of the scenario as it stands when the scene begins.
 type Place struct {

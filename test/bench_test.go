@@ -27,7 +27,7 @@ import (
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
-	"pilotrix/demo"
+	"pilotrix/core/shipped"
 )
 
 // rig is the rescue on a device in memory, in virtual time.
@@ -70,12 +70,12 @@ func newAwkwardRig(t *testing.T, model string, speed int, a awkwardness, approve
 	r.machine.Be(a.on, a.seed)
 	require.NoError(t, r.machine.Start())
 
-	d, err := demo.LoadDialect("brindle-r40")
+	d, err := shipped.Dialect("brindle-r40")
 	require.NoError(t, err)
 	if a.on[bench.Mute] {
 		d.Line.Echo = "none"
 	}
-	b, err := demo.LoadRunbook("rescue-over-serial")
+	b, err := shipped.Runbook("rescue-over-serial")
 	require.NoError(t, err)
 	r.book, err = b.Prepare(d, r.inputs, runbook.Kit{})
 	require.NoError(t, err)
@@ -96,9 +96,9 @@ func newAwkwardRig(t *testing.T, model string, speed int, a awkwardness, approve
 // prepared is a shipped runbook, ready to run.
 func prepared(t *testing.T, dialectName, bookName string, inputs map[string]string) (*dialect.Dialect, *runbook.Prepared) {
 	t.Helper()
-	d, err := demo.LoadDialect(dialectName)
+	d, err := shipped.Dialect(dialectName)
 	require.NoError(t, err)
-	book, err := demo.LoadRunbook(bookName)
+	book, err := shipped.Runbook(bookName)
 	require.NoError(t, err)
 	p, err := book.Prepare(d, inputs, runbook.Kit{})
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
+	"pilotrix/core/shipped"
 	"pilotrix/demo"
 )
 
@@ -45,7 +46,7 @@ func onTwoLines(t *testing.T, on func(g, other *rig, e event.Event), use func(t 
 		lan := bench.NewLAN(true, 9)
 		beside := bench.New("second", demo.Gateway(lan, smallImage), clock.Real(), true)
 		require.NoError(t, beside.Start())
-		d, err := demo.LoadDialect("cormel-g2")
+		d, err := shipped.Dialect("cormel-g2")
 		require.NoError(t, err)
 		opener := line.NewOpener(clock.Real())
 		opener.Register(line.Bench, func(ctx context.Context, target line.Target) (line.Line, error) {

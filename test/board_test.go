@@ -22,7 +22,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
-	"pilotrix/demo"
+	"pilotrix/core/shipped"
 )
 
 const bootloader = "/usr/lib/u-boot/qemu_arm/u-boot.bin"
@@ -83,9 +83,9 @@ func TestRealBootloader(t *testing.T) {
 			last = end
 		}
 	}
-	d, err := demo.LoadDialect("u-boot")
+	d, err := shipped.Dialect("u-boot")
 	require.NoError(t, err)
-	book, err := demo.LoadRunbook("prove-in-memory")
+	book, err := shipped.Runbook("prove-in-memory")
 	require.NoError(t, err)
 	prepared, err := book.Prepare(d, map[string]string{"image": randomFile(t, 256<<10), "address": "40400000"}, runbook.Kit{})
 	require.NoError(t, err)
@@ -99,7 +99,7 @@ func TestRealBootloader(t *testing.T) {
 func TestRealBootloaderTakesEverySize(t *testing.T) {
 	t.Parallel()
 	socket := startBoard(t)
-	d, err := demo.LoadDialect("u-boot")
+	d, err := shipped.Dialect("u-boot")
 	require.NoError(t, err)
 	target, err := line.ParseTarget("unix:" + socket)
 	require.NoError(t, err)
@@ -109,7 +109,7 @@ func TestRealBootloaderTakesEverySize(t *testing.T) {
 	s.Begin()
 	for _, by := range []string{"xmodem", "xmodem-1k", "ymodem"} {
 		for _, size := range []int{0, 1, 127, 128, 129, 1023, 1024, 1025, 256 << 10} {
-			book, err := demo.LoadRunbook("prove-in-memory")
+			book, err := shipped.Runbook("prove-in-memory")
 			require.NoError(t, err)
 			prepared, err := book.Prepare(d, map[string]string{"image": randomFile(t, size), "address": "40400000", "protocol": by}, runbook.Kit{})
 			require.NoError(t, err)

@@ -23,7 +23,7 @@ import (
 	"pilotrix/core/logbook"
 	"pilotrix/core/runbook"
 	"pilotrix/core/session"
-	"pilotrix/demo"
+	"pilotrix/core/shipped"
 )
 
 // BenchmarkFirstFrame starts the program on a pseudo-terminal and prints the time until its first
@@ -124,9 +124,9 @@ func overhead(b *testing.B) (own, total time.Duration) {
 	machine := bench.New("figures", router, c, true)
 	require.NoError(b, machine.Start())
 	defer machine.Stop()
-	d, err := demo.LoadDialect("brindle-r40")
+	d, err := shipped.Dialect("brindle-r40")
 	require.NoError(b, err)
-	book, err := demo.LoadRunbook("rescue-over-serial")
+	book, err := shipped.Runbook("rescue-over-serial")
 	require.NoError(b, err)
 	prepared, err := book.Prepare(d, map[string]string{"image": path, "user": "harbour", "password": "lamp-and-tide"}, runbook.Kit{})
 	require.NoError(b, err)

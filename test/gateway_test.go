@@ -27,6 +27,7 @@ import (
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
+	"pilotrix/core/shipped"
 	"pilotrix/demo"
 )
 
@@ -69,7 +70,7 @@ func newOnLAN(t *testing.T, f family, opt lanOptions, into **onLAN, on func(even
 	if opt.shelf != nil {
 		opt.shelf(filepath.Join(n.folder, "shelf"))
 	}
-	d, err := demo.LoadDialect(f.dialect)
+	d, err := shipped.Dialect(f.dialect)
 	require.NoError(t, err)
 	if opt.awkward.on[bench.Mute] {
 		d.Line.Echo = "none"
@@ -77,7 +78,7 @@ func newOnLAN(t *testing.T, f family, opt lanOptions, into **onLAN, on func(even
 	laptop := demo.Laptop(n.lan)
 	shelf := image.NewShelf(image.ShelfOptions{Folders: []string{filepath.Join(n.folder, "shelf")}, Headers: d.Headers()})
 	require.NoError(t, shelf.Scan(t.Context(), nil))
-	n.kit = runbook.Kit{Shelf: shelf, UpgradePaths: demo.LoadUpgradePaths, Network: laptop, Folder: n.folder}
+	n.kit = runbook.Kit{Shelf: shelf, UpgradePaths: shipped.UpgradePaths, Network: laptop, Folder: n.folder}
 	if opt.approve == nil && !opt.present {
 		opt.approve = approveAll
 	}
@@ -112,7 +113,7 @@ func (n *onLAN) open(d *dialect.Dialect, laptop bench.LANHost, name string, opt 
 
 // prepare takes a runbook that ships, or the text of another.
 func (n *onLAN) prepare(d *dialect.Dialect, text string, inputs map[string]string) {
-	book, err := demo.LoadRunbook(text)
+	book, err := shipped.Runbook(text)
 	if strings.Contains(text, "\n") {
 		book, err = runbook.Parse("test.yaml", []byte(text))
 	}
@@ -397,7 +398,7 @@ func TestAnImageThatIsNotAsPublishedIsRefusedAtOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		g := newGateway(t, gatewayOptions{})
 		defer g.close()
-		book, err := demo.LoadRunbook("module-firmware")
+		book, err := shipped.Runbook("module-firmware")
 		require.NoError(t, err)
 		_, err = book.Prepare(g.book.Dialect, map[string]string{"firmware": "card-line-3.4.cgo", "user": "harbour", "password": "x"}, g.kit)
 		assert.ErrorContains(t, err, "its sha256 is not the one published in SHA256SUMS")
@@ -553,7 +554,7 @@ func TestBackToTheOtherBank(t *testing.T) {
 
 func shippedText(t *testing.T, name string) string {
 	t.Helper()
-	text, err := demo.RunbookText(name)
+	text, err := shipped.RunbookText(name)
 	require.NoError(t, err)
 	return string(text)
 }

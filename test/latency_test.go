@@ -22,7 +22,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/logbook"
 	"pilotrix/core/session"
-	"pilotrix/demo"
+	"pilotrix/core/shipped"
 	"pilotrix/tui/console"
 	"pilotrix/tui/theme"
 )
@@ -52,7 +52,7 @@ type consoleRig struct {
 }
 
 func newConsole(b *testing.B) *consoleRig {
-	d, err := demo.LoadDialect("cormel-g2")
+	d, err := shipped.Dialect("cormel-g2")
 	require.NoError(b, err)
 	in, says := io.Pipe()
 	r := &consoleRig{wire: &wire{in: in, got: make(chan time.Time, 1024)}, says: says, painted: make(chan int64, 1<<16)}

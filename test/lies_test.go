@@ -23,6 +23,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/session"
+	"pilotrix/core/shipped"
 	"pilotrix/demo"
 )
 
@@ -106,7 +107,7 @@ func lyingRouter(t *testing.T) *lying {
 }
 
 func bookText(name string) string {
-	text, err := demo.RunbookText(name)
+	text, err := shipped.RunbookText(name)
 	if err != nil {
 		panic(err)
 	}
@@ -179,7 +180,7 @@ func TestEveryShippedRunbookIsLiedTo(t *testing.T) {
 	for _, l := range liables {
 		have = append(have, l.runbook)
 	}
-	assert.ElementsMatch(t, demo.Runbooks(), have)
+	assert.ElementsMatch(t, shipped.RunbookNames(), have)
 }
 
 // TestNoRunEndsDoneOnALie has the device tell the truth once, to learn what it is told; then it lies from each command

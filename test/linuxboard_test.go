@@ -24,7 +24,7 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
-	"pilotrix/demo"
+	"pilotrix/core/shipped"
 )
 
 // The emulated board with the real bootloader, a real kernel and a real shell: nothing of it shares code with the bench.
@@ -122,9 +122,9 @@ func (b *linuxBoard) run(book, release string, set ...string) event.RunEnd {
 			end = ended
 		}
 	}
-	d, err := demo.LoadDialect("linux-board")
+	d, err := shipped.Dialect("linux-board")
 	require.NoError(b.t, err)
-	document, err := demo.LoadRunbook(book)
+	document, err := shipped.Runbook(book)
 	require.NoError(b.t, err)
 	values["password"] = "-"
 	b.prepared, err = document.Prepare(d, values, runbook.Kit{})

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/device"
-	"pilotrix/demo"
+	"pilotrix/core/shipped"
 )
 
 // TestARowThatIsNotUnderstoodIsNotOverlooked has devices say a word in their tables that nobody foresaw: a check that none is so
@@ -46,7 +46,7 @@ func TestARowThatIsNotUnderstoodIsNotOverlooked(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			d, err := demo.LoadDialect(c.dialect)
+			d, err := shipped.Dialect(c.dialect)
 			require.NoError(t, err)
 			parse := func(output string) error {
 				_, err := d.Reading(c.reading).Parse(output, "the command", time.Now(), &device.Facts{})

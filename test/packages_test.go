@@ -16,6 +16,7 @@ import (
 	"pilotrix/bench"
 	"pilotrix/bench/dunlin"
 	"pilotrix/core/event"
+	"pilotrix/core/shipped"
 	"pilotrix/demo"
 )
 
@@ -73,7 +74,7 @@ func TestPackagesAndBoardGoDownAndUpAgain(t *testing.T) {
 		kept, err := os.ReadFile(filepath.Join(x.folder, "ness-rt1-6.4-2000-01-01.txt"))
 		require.NoError(t, err)
 		assert.Contains(t, string(kept), "uses two-uplinks fast-lanes")
-		d, err := demo.LoadDialect("dunlin-n1")
+		d, err := shipped.Dialect("dunlin-n1")
 		require.NoError(t, err)
 		x.prepare(d, "packages-and-board", map[string]string{"image": coreOf("6.4")})
 		result = x.run()

@@ -9,15 +9,15 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/verbs"
-	"pilotrix/demo"
+	"pilotrix/core/shipped"
 )
 
 // TestEverySingleActionOfTheShippedDialects makes a runbook of each action: it is one that the dialect can carry out,
 // or it is said in words why it is none.
 func TestEverySingleActionOfTheShippedDialects(t *testing.T) {
 	reasons := map[string]bool{}
-	for _, name := range demo.Dialects() {
-		d, err := demo.LoadDialect(name)
+	for _, name := range shipped.DialectNames() {
+		d, err := shipped.Dialect(name)
 		require.NoError(t, err)
 		for _, action := range d.ActionNames() {
 			book, err := verbs.Single(d, action)
@@ -33,7 +33,7 @@ func TestEverySingleActionOfTheShippedDialects(t *testing.T) {
 
 // TestASingleActionHoldsAndAsksForWhatItTakes looks at one that erases, behind a login.
 func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
-	d, err := demo.LoadDialect("brindle-r40")
+	d, err := shipped.Dialect("brindle-r40")
 	require.NoError(t, err)
 	book, err := verbs.Single(d, "remove-file")
 	require.NoError(t, err)
@@ -44,7 +44,7 @@ func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
 	assert.Contains(t, step.Hold, "removes one file for good")
 	assert.Equal(t, "store drop tern-4.0.7.brm", step.Types[0].Text)
 
-	gateway, err := demo.LoadDialect("cormel-g2")
+	gateway, err := shipped.Dialect("cormel-g2")
 	require.NoError(t, err)
 	book, err = verbs.Single(gateway, "choose-bank")
 	require.NoError(t, err)

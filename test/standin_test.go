@@ -19,7 +19,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/sense"
 	"pilotrix/core/session"
-	"pilotrix/demo"
+	"pilotrix/core/shipped"
 )
 
 // standIn is a shell at the other end of a pseudo-terminal that edits its line as shells do and runs nothing: it records each line that
@@ -134,7 +134,7 @@ func (s *standIn) given() []string {
 func TestNoSpellingReachesAShellUnheld(t *testing.T) {
 	t.Parallel()
 	shell, path := newStandIn(t, "reboot", "sync; reboot -f", "reboot", "rm -rf /boot")
-	d, err := demo.LoadDialect("linux-shell")
+	d, err := shipped.Dialect("linux-shell")
 	require.NoError(t, err)
 	opener := line.NewOpener(clock.Real())
 	s, err := session.Open(t.Context(), session.Options{Target: line.Target{Kind: line.Serial, Address: path}, Dialect: d, Opener: opener})

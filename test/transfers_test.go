@@ -30,6 +30,7 @@ import (
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 	"pilotrix/core/session"
+	"pilotrix/core/shipped"
 	"pilotrix/core/transfer"
 	"pilotrix/core/transfer/ftpd"
 	"pilotrix/core/transfer/httpd"
@@ -295,7 +296,7 @@ func typed(t *testing.T, s *session.Session, command string, limit time.Duration
 
 func loadDialect(t *testing.T, name string) *dialect.Dialect {
 	t.Helper()
-	d, err := demo.LoadDialect(name)
+	d, err := shipped.Dialect(name)
 	require.NoError(t, err)
 	return d
 }

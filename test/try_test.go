@@ -12,14 +12,14 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/exchange"
-	"pilotrix/demo"
+	"pilotrix/core/shipped"
 )
 
 // tryOn holds a dialect against what a device drew in a run: nothing but garble is unknown, and nothing is looked
 // for in vain.
 func tryOn(t *testing.T, name string, events []event.Event) {
 	t.Helper()
-	d, err := demo.LoadDialect(name)
+	d, err := shipped.Dialect(name)
 	require.NoError(t, err)
 	trial := d.NewTrial()
 	reader := exchange.NewReader(trial.Exchange, trial.Line)

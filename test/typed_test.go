@@ -16,6 +16,7 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
+	"pilotrix/core/shipped"
 	"pilotrix/core/units"
 	"pilotrix/demo"
 )
@@ -182,7 +183,7 @@ func TestAPlanIsWhatARunTypes(t *testing.T) {
 		"module-firmware":        {inputs: map[string]string{"firmware": "card.cgo"}, shelf: card},
 	} {
 		t.Run(name, func(t *testing.T) {
-			text, err := demo.RunbookText(name)
+			text, err := shipped.RunbookText(name)
 			require.NoError(t, err)
 			opt.book = string(text)
 			inGateway(t, opt, func(t *testing.T, g *gateway) {

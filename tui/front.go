@@ -11,6 +11,7 @@ import (
 	"pilotrix/core/inventory"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook"
+	"pilotrix/core/secret"
 	"pilotrix/core/source"
 	"pilotrix/tui/field"
 	"pilotrix/tui/help"
@@ -260,7 +261,7 @@ func (f *front) needs(d inventory.Device) []inputs.Need {
 		need("place", "where it stands, in words", d.Place, false),
 		need("target", "how it is reached: a serial port, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path …", d.Target, true, ports...),
 		need("dialect", "how it talks; it is found out on the console unless said", d.Dialect, false, dialects...),
-		need("password", "where the password of a shell session comes from: env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER; asked for unless said", d.Password, false),
+		need("password", "where the password of a shell session comes from: "+secret.Sources("")+"; asked for unless said", d.Password, false),
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"pilotrix/core/image"
 	"pilotrix/core/logbook"
 	"pilotrix/core/runbook"
+	"pilotrix/core/shipped"
 	"pilotrix/demo"
 	"pilotrix/tui/theme"
 )
@@ -26,14 +27,14 @@ type offers func(cmd *cobra.Command, args []string) []string
 // completions has every command and flag offer what it takes.
 func (p *program) completions(root *cobra.Command) {
 	runbooks := func(*cobra.Command, []string) []string { return runbookNames() }
-	dialects := func(*cobra.Command, []string) []string { return append(demo.Dialects(), "none") }
+	dialects := func(*cobra.Command, []string) []string { return append(shipped.DialectNames(), "none") }
 	args := map[string][]offers{
 		"pilotrix run":                {runbooks},
 		"pilotrix plan":               {runbooks},
 		"pilotrix runbook show":       {runbooks},
-		"pilotrix dialect show":       {func(*cobra.Command, []string) []string { return demo.Dialects() }},
+		"pilotrix dialect show":       {func(*cobra.Command, []string) []string { return shipped.DialectNames() }},
 		"pilotrix dialect try":        {dialects},
-		"pilotrix upgrade-paths show": {func(*cobra.Command, []string) []string { return demo.UpgradePaths() }},
+		"pilotrix upgrade-paths show": {func(*cobra.Command, []string) []string { return shipped.UpgradePathsNames() }},
 		"pilotrix bench":              {places},
 		"pilotrix demo":               {scenes},
 		"pilotrix shelf show":         {p.imageNames},
@@ -45,7 +46,7 @@ func (p *program) completions(root *cobra.Command) {
 	}
 	flags := map[string]offers{
 		"dialect": dialects, "run": runbooks, "from": phases, "set": p.settings, "to": p.imageNames, "approve": approvals,
-		"upgrade-paths": func(*cobra.Command, []string) []string { return demo.UpgradePaths() },
+		"upgrade-paths": func(*cobra.Command, []string) []string { return shipped.UpgradePathsNames() },
 		"theme":         func(*cobra.Command, []string) []string { return theme.Names },
 		"end": func(*cobra.Command, []string) []string {
 			return []string{string(event.Done), string(event.Failed), string(event.Stopped), logbook.Broken, logbook.StillOpen}
@@ -126,7 +127,7 @@ func bookOf(cmd *cobra.Command, args []string) *runbook.Runbook {
 	if len(args) > 0 && (cmd.Name() == "run" || cmd.Name() == "plan") {
 		name = args[0]
 	}
-	book, err := demo.LoadRunbook(name)
+	book, err := shipped.Runbook(name)
 	if name == "" || err != nil {
 		return nil
 	}

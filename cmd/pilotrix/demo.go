@@ -13,6 +13,7 @@ import (
 	"pilotrix/core/image"
 	"pilotrix/core/line"
 	"pilotrix/core/runbook/engine"
+	"pilotrix/core/shipped"
 	"pilotrix/demo"
 )
 
@@ -141,7 +142,7 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless,
 			return usage(fmt.Errorf("--stick: the device of demo %s has no port for one", name))
 		}
 	}
-	book, err := demo.LoadRunbook(scene.Runbook)
+	book, err := shipped.Runbook(scene.Runbook)
 	if err != nil {
 		return err
 	}

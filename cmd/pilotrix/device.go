@@ -13,9 +13,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/inventory"
+	"pilotrix/core/secret"
+	"pilotrix/core/shipped"
 	"pilotrix/core/source"
 	"pilotrix/core/units"
-	"pilotrix/demo"
 	"pilotrix/tui/paint"
 )
 
@@ -45,9 +46,9 @@ func deviceNames(*cobra.Command, []string, string) ([]string, cobra.ShellCompDir
 func deviceFlags(cmd *cobra.Command, d *inventory.Device) {
 	cmd.Flags().StringVar(&d.Place, "place", "", "where it stands, in `words`")
 	cmd.Flags().StringVar(&d.Dialect, "dialect", "", "how it talks: a `name` or a file")
-	cmd.Flags().StringVar(&d.Password, "password", "", "the `source` of a shell session's password: env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER")
+	cmd.Flags().StringVar(&d.Password, "password", "", "the `source` of a shell session's password: "+secret.Sources(""))
 	_ = cmd.RegisterFlagCompletionFunc("dialect", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		return demo.Dialects(), cobra.ShellCompDirectiveDefault
+		return shipped.DialectNames(), cobra.ShellCompDirectiveDefault
 	})
 }
 
@@ -82,7 +83,7 @@ func knownDialect(name string) error {
 	if name == "" {
 		return nil
 	}
-	_, err := demo.LoadDialect(name)
+	_, err := shipped.Dialect(name)
 	return err
 }
 

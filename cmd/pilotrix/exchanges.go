@@ -11,8 +11,8 @@ import (
 	"pilotrix/core/exchange"
 	"pilotrix/core/logbook"
 	"pilotrix/core/sense"
+	"pilotrix/core/shipped"
 	"pilotrix/core/units"
-	"pilotrix/demo"
 )
 
 // recordReader reads the exchanges of a record. One from before they were recorded is read by the same maker, with the dialect that it
@@ -45,7 +45,7 @@ func (r *recordReader) event(e event.Event) []event.Event {
 
 // shippedDialect is a dialect by its name, nil where there is none.
 func shippedDialect(name string) *dialect.Dialect {
-	d, err := demo.LoadDialect(name)
+	d, err := shipped.Dialect(name)
 	if name == "" || err != nil {
 		return nil
 	}

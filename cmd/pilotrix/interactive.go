@@ -14,6 +14,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/logbook"
 	"pilotrix/core/session"
+	"pilotrix/core/shipped"
 	"pilotrix/demo"
 	"pilotrix/tui"
 	"pilotrix/tui/start"
@@ -35,7 +36,7 @@ func (p *program) interactive(ctx context.Context, with opening, shelf func() (*
 func (p *program) start(ctx context.Context) error {
 	return tui.Run(ctx, tui.Interface{
 		Theme: p.theme, Leader: p.leader,
-		Start: &tui.Start{Source: &startSource{p}, Dialects: demo.Dialects()},
+		Start: &tui.Start{Source: &startSource{p}, Dialects: shipped.DialectNames()},
 		Open:  p.openChosen,
 	})
 }
@@ -93,8 +94,8 @@ func (p *program) shown(ctx context.Context, with opening, shelf func() (*image.
 
 // knownDialects are those that a device may be found to talk.
 func knownDialects() (all []*dialect.Dialect) {
-	for _, name := range demo.Dialects() {
-		if d, err := demo.LoadDialect(name); err == nil {
+	for _, name := range shipped.DialectNames() {
+		if d, err := shipped.Dialect(name); err == nil {
 			all = append(all, d)
 		}
 	}

@@ -10,9 +10,9 @@ import (
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
 	"pilotrix/core/runbook"
+	"pilotrix/core/shipped"
 	"pilotrix/core/source"
 	"pilotrix/core/units"
-	"pilotrix/demo"
 	"pilotrix/tui/paint"
 )
 
@@ -26,11 +26,11 @@ type language struct {
 }
 
 func (p *program) dialectCommand() *cobra.Command {
-	cmd := p.languageCommand(language{"dialect", demo.Dialects, demo.DialectText, tellsDialect, &dialect.Document{}})
+	cmd := p.languageCommand(language{"dialect", shipped.DialectNames, shipped.DialectText, tellsDialect, &dialect.Document{}})
 	cmd.AddCommand(&cobra.Command{
 		Use: "check FILE", Short: "Check a dialect; complaints show file, line and column", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			d, err := demo.LoadDialect(args[0])
+			d, err := shipped.Dialect(args[0])
 			if err != nil {
 				return usage(err)
 			}
@@ -43,19 +43,19 @@ func (p *program) dialectCommand() *cobra.Command {
 }
 
 func (p *program) runbookCommand() *cobra.Command {
-	cmd := p.languageCommand(language{"runbook", demo.Runbooks, demo.RunbookText, tellsRunbook, &runbook.Document{}})
+	cmd := p.languageCommand(language{"runbook", shipped.RunbookNames, shipped.RunbookText, tellsRunbook, &runbook.Document{}})
 	var against string
 	check := &cobra.Command{
 		Use: "check FILE", Short: "Check a runbook, with --dialect also what it asks of one", Args: cobra.ExactArgs(1),
 		Example: "  pilotrix runbook check my-change.yaml --dialect brindle-r40",
 		RunE: func(_ *cobra.Command, args []string) error {
-			book, err := demo.LoadRunbook(args[0])
+			book, err := shipped.Runbook(args[0])
 			if err != nil {
 				return usage(err)
 			}
 			warnings := book.Warnings()
 			if against != "" {
-				d, err := demo.LoadDialect(against)
+				d, err := shipped.Dialect(against)
 				if err == nil {
 					warnings, err = book.CheckAgainst(d)
 				}
@@ -84,12 +84,12 @@ func (p *program) warn(warnings []*source.Complaint) string {
 }
 
 func (p *program) upgradePathsCommand() *cobra.Command {
-	cmd := p.languageCommand(language{"upgrade paths file", demo.UpgradePaths, demo.UpgradePathsText, tellsUpgradePaths, &image.UpgradePaths{}})
+	cmd := p.languageCommand(language{"upgrade paths file", shipped.UpgradePathsNames, shipped.UpgradePathsText, tellsUpgradePaths, &image.UpgradePaths{}})
 	cmd.Use = "upgrade-paths"
 	cmd.AddCommand(&cobra.Command{
 		Use: "check FILE", Short: "Check a file of allowed steps; complaints show file, line and column", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			paths, err := demo.LoadUpgradePaths(args[0])
+			paths, err := shipped.UpgradePaths(args[0])
 			if err != nil {
 				return usage(err)
 			}
@@ -100,8 +100,8 @@ func (p *program) upgradePathsCommand() *cobra.Command {
 	return cmd
 }
 
-// shipped is a file that ships with the program.
-type shipped struct {
+// shippedFile is a file that ships with the program.
+type shippedFile struct {
 	Name  string `json:"name"`
 	Title string `json:"title"`
 	About string `json:"about,omitempty"`
@@ -112,13 +112,13 @@ func (p *program) languageList(l language) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "list", Short: "List the " + l.noun + "s that ship with the program", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			all := []shipped{}
+			all := []shippedFile{}
 			for _, name := range l.names() {
 				title, about, err := l.tells(name)
 				if err != nil {
 					return err
 				}
-				all = append(all, shipped{name, title, about})
+				all = append(all, shippedFile{name, title, about})
 			}
 			if asJSON {
 				return json.NewEncoder(p.out).Encode(all)
@@ -132,7 +132,7 @@ func (p *program) languageList(l language) *cobra.Command {
 			return nil
 		},
 	}
-	p.addJSON(cmd, &asJSON, []shipped{})
+	p.addJSON(cmd, &asJSON, []shippedFile{})
 	return cmd
 }
 
@@ -164,7 +164,7 @@ func (p *program) languageCommand(l language) *cobra.Command {
 }
 
 func tellsDialect(name string) (title, about string, err error) {
-	d, err := demo.LoadDialect(name)
+	d, err := shipped.Dialect(name)
 	if err != nil {
 		return "", "", err
 	}
@@ -172,7 +172,7 @@ func tellsDialect(name string) (title, about string, err error) {
 }
 
 func tellsRunbook(name string) (title, about string, err error) {
-	book, err := demo.LoadRunbook(name)
+	book, err := shipped.Runbook(name)
 	if err != nil {
 		return "", "", err
 	}
@@ -184,7 +184,7 @@ func tellsRunbook(name string) (title, about string, err error) {
 }
 
 func tellsUpgradePaths(name string) (title, about string, err error) {
-	paths, err := demo.LoadUpgradePaths(name)
+	paths, err := shipped.UpgradePaths(name)
 	if err != nil {
 		return "", "", err
 	}

@@ -16,9 +16,9 @@ import (
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/session"
+	"pilotrix/core/shipped"
 	"pilotrix/core/source"
 	"pilotrix/core/units"
-	"pilotrix/demo"
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/runbooks"
 )
@@ -41,14 +41,14 @@ func runbookNames() []string {
 		info, err := os.Stat(path)
 		return err != nil || !info.Mode().IsRegular()
 	})
-	return append(own, demo.Runbooks()...)
+	return append(own, shipped.RunbookNames()...)
 }
 
 // Entries implements tui.Library.
 func (l *library) Entries() (all []runbooks.Entry) {
 	d := l.o.Dialect()
 	for _, name := range runbookNames() {
-		book, err := demo.LoadRunbook(name)
+		book, err := shipped.Runbook(name)
 		if err != nil {
 			all = append(all, runbooks.Entry{Name: name, Title: filepath.Base(name), WhyNot: source.Reason(err)})
 			continue
@@ -115,7 +115,7 @@ func (l *library) lastRuns(all []runbooks.Entry) {
 // kit is what a runbook works with.
 func (l *library) kit() runbook.Kit {
 	shelf, _ := l.shelf() // what was wrong with it is told already
-	return runbook.Kit{Shelf: shelf, UpgradePaths: demo.LoadUpgradePaths, UpgradePathNames: demo.UpgradePaths(), Network: l.o.host, CutOff: l.o.cutOff}
+	return runbook.Kit{Shelf: shelf, UpgradePaths: shipped.UpgradePaths, UpgradePathNames: shipped.UpgradePathsNames(), Network: l.o.host, CutOff: l.o.cutOff}
 }
 
 // Needs implements tui.Library: each input with what is at hand, and with what it is most likely to be.

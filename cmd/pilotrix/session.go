@@ -5,13 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
-	"github.com/zalando/go-keyring"
 
 	"pilotrix/bench"
 	"pilotrix/core/clock"
@@ -24,7 +22,9 @@ import (
 	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
+	"pilotrix/core/secret"
 	"pilotrix/core/session"
+	"pilotrix/core/shipped"
 	"pilotrix/demo"
 	"pilotrix/tui"
 )
@@ -89,7 +89,7 @@ func (f *targetFlags) add(cmd *cobra.Command) {
 }
 
 func (f *targetFlags) addPassword(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.password, "password", "", "the password of a shell session, from a `source`: env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER; asked for unless said")
+	cmd.Flags().StringVar(&f.password, "password", "", "the password of a shell session, from a `source`: "+secret.Sources("")+"; asked for unless said")
 }
 
 // given is the password of a shell session, where it was said.
@@ -101,7 +101,7 @@ func (f *targetFlags) given() (string, error) {
 	if source == "" {
 		return "", nil
 	}
-	value, err := readSecret(source)
+	value, err := secret.Read(source)
 	if err != nil {
 		err = fmt.Errorf("%s: %w", whose, err)
 	}
@@ -139,7 +139,7 @@ func (f *targetFlags) apply(o *opened, watched []reach.Watched) {
 func (f *targetFlags) addInputs(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.sets, "set", nil, "an input of the runbook, `k=v`")
 	cmd.Flags().StringArrayVar(&f.shelf, "shelf", nil, "a `folder` of images, instead of those that were added to the shelf")
-	cmd.Flags().StringArrayVar(&f.secrets, "secret", nil, "a secret input, `k=env:VARIABLE`, k=file:PATH, k=command:COMMAND or k=keyring:SERVICE/USER")
+	cmd.Flags().StringArrayVar(&f.secrets, "secret", nil, "a secret input from its `k=SOURCE`: "+secret.Sources("k="))
 }
 
 func addTimeScale(cmd *cobra.Command, scale *float64, usual float64) {
@@ -386,7 +386,7 @@ func (f *targetFlags) loadDialect(target line.Target) (*dialect.Dialect, error) 
 	if name == "" || name == "none" {
 		return nil, nil
 	}
-	return demo.LoadDialect(name)
+	return shipped.Dialect(name)
 }
 
 // addAwkward adds the switches of a simulated device.
@@ -410,7 +410,7 @@ func (f *targetFlags) inputs(book *runbook.Runbook) (map[string]string, error) {
 	}
 	for _, set := range f.secrets {
 		key, source, _ := strings.Cut(set, "=")
-		value, err := readSecret(source)
+		value, err := secret.Read(source)
 		if err != nil {
 			return nil, fmt.Errorf("--secret %s: %w", key, err)
 		}
@@ -419,53 +419,9 @@ func (f *targetFlags) inputs(book *runbook.Runbook) (map[string]string, error) {
 	return values, nil
 }
 
-func readSecret(source string) (string, error) {
-	kind, where, _ := strings.Cut(source, ":")
-	switch kind {
-	case "env":
-		value, set := os.LookupEnv(where)
-		if !set {
-			return "", fmt.Errorf("the variable %s is not set", where)
-		}
-		return value, nil
-	case "file":
-		data, err := os.ReadFile(where)
-		return strings.TrimRight(string(data), "\r\n"), err
-	case "command":
-		return secretOf(where)
-	case "keyring":
-		service, user, found := strings.Cut(where, "/")
-		if !found {
-			return "", errors.New("want keyring:SERVICE/USER")
-		}
-		value, err := keyring.Get(service, user)
-		if err != nil {
-			err = fmt.Errorf("the system's keyring has none for %s at %s: %w", user, service, err)
-		}
-		return value, err
-	}
-	return "", errors.New("want env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER")
-}
-
-// secretOf is the first line that a command prints. It is run as the shell runs it, so that a store of secrets is asked
-// as its owner asks it.
-func secretOf(command string) (string, error) {
-	run := exec.Command("sh", "-c", command)
-	run.Stdin, run.Stderr = os.Stdin, os.Stderr
-	out, err := run.Output()
-	if err != nil {
-		return "", fmt.Errorf("the command that gives it failed: %w", err)
-	}
-	first, _, _ := strings.Cut(string(out), "\n")
-	if first = strings.TrimRight(first, "\r"); first == "" {
-		return "", errors.New("the command that gives it printed nothing")
-	}
-	return first, nil
-}
-
 // prepare checks everything that can be checked before a line is opened.
 func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (target line.Target, prepared *runbook.Prepared, err error) {
-	book, err := demo.LoadRunbook(name)
+	book, err := shipped.Runbook(name)
 	if err != nil {
 		return target, nil, err
 	}
@@ -479,7 +435,7 @@ func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (tar
 		return target, nil, err
 	}
 	if d == nil {
-		return target, nil, fmt.Errorf("say how the device talks: --dialect NAME or --dialect FILE; there are %s", strings.Join(demo.Dialects(), ", "))
+		return target, nil, fmt.Errorf("say how the device talks: --dialect NAME or --dialect FILE; there are %s", strings.Join(shipped.DialectNames(), ", "))
 	}
 	values, err := f.inputs(book)
 	if err != nil {
@@ -496,7 +452,7 @@ func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (tar
 // kit is what a runbook works with: the shelf in the folders said, in those added, or else in the folders
 // of the images that it is given.
 func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string, book *runbook.Runbook, values map[string]string) (runbook.Kit, error) {
-	kit := runbook.Kit{UpgradePaths: demo.LoadUpgradePaths, UpgradePathNames: demo.UpgradePaths()}
+	kit := runbook.Kit{UpgradePaths: shipped.UpgradePaths, UpgradePathNames: shipped.UpgradePathsNames()}
 	register, err := loadRegister()
 	if err != nil {
 		return kit, err

@@ -22,9 +22,9 @@ import (
 	"pilotrix/core/ownfile"
 	"pilotrix/core/plain"
 	"pilotrix/core/reckon"
+	"pilotrix/core/shipped"
 	"pilotrix/core/source"
 	"pilotrix/core/units"
-	"pilotrix/demo"
 )
 
 // register is what the program remembers of the shelf: its folders, and digests that were pasted.
@@ -85,8 +85,8 @@ func headers(d *dialect.Dialect) (all []image.Header, endings []string, err erro
 	if d != nil {
 		know(d)
 	}
-	for _, name := range demo.Dialects() {
-		shipped, err := demo.LoadDialect(name)
+	for _, name := range shipped.DialectNames() {
+		shipped, err := shipped.Dialect(name)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -495,8 +495,8 @@ func knownFact(name string) error {
 	if slices.Contains(fitFacts, name) {
 		return nil
 	}
-	for _, one := range demo.Dialects() {
-		if d, err := demo.LoadDialect(one); err == nil && d.Knows(name) {
+	for _, one := range shipped.DialectNames() {
+		if d, err := shipped.Dialect(one); err == nil && d.Knows(name) {
 			return nil
 		}
 	}
@@ -531,7 +531,7 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 	if err != nil {
 		return usage(err)
 	}
-	allowed, err := demo.LoadUpgradePaths(paths)
+	allowed, err := shipped.UpgradePaths(paths)
 	if err != nil {
 		return usage(err)
 	}

@@ -14,8 +14,8 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/logbook"
 	"pilotrix/core/plain"
+	"pilotrix/core/shipped"
 	"pilotrix/core/units"
-	"pilotrix/demo"
 )
 
 func (p *program) tryCommand() *cobra.Command {
@@ -36,7 +36,7 @@ marked ✗.`,
 			if (len(args) == 2) == (session != 0) {
 				return usage(errors.New("say what to try it on: a text file, or --session ID (see logbook list)"))
 			}
-			d, err := demo.LoadDialect(args[0])
+			d, err := shipped.Dialect(args[0])
 			if err != nil {
 				return usage(err)
 			}

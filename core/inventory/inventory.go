@@ -14,6 +14,7 @@ import (
 
 	"pilotrix/core/line"
 	"pilotrix/core/ownfile"
+	"pilotrix/core/secret"
 	"pilotrix/core/source"
 )
 
@@ -29,7 +30,7 @@ type Device struct {
 	Target   string `yaml:"target" jsonschema:"required" jsonschema_description:"What a line is opened to, such as ssh://harbour@192.0.2.41 or serial:/dev/ttyUSB0?speed=9600"`
 	Dialect  string `yaml:"dialect,omitempty" jsonschema_description:"How it talks: a dialect's name or file; found out on the console unless said"`
 	Identity string `yaml:"identity,omitempty" jsonschema_description:"What its dialect reads as its identity, such as its name or serial number; the program keeps it when it has read it"`
-	Password string `yaml:"password,omitempty" jsonschema_description:"Where the password of a shell session comes from: env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER; never the password itself"`
+	Password string `yaml:"password,omitempty" jsonschema_description:"Where the password of a shell session comes from, such as env:VARIABLE; never the password itself"`
 }
 
 // Inventory is a loaded file.
@@ -104,8 +105,8 @@ func (d Device) Check() (all []Wrong) {
 			all = append(all, Wrong{"target", err.Error()})
 		}
 	}
-	if kind, _, found := strings.Cut(d.Password, ":"); d.Password != "" && (!found || !slices.Contains([]string{"env", "file", "command", "keyring"}, kind)) {
-		all = append(all, Wrong{"password", "it says where the password comes from, env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER, and is never the password itself"})
+	if d.Password != "" && secret.Check(d.Password) != nil {
+		all = append(all, Wrong{"password", "it says where the password comes from, " + secret.Sources("") + ", and is never the password itself"})
 	}
 	for _, one := range []struct{ key, text string }{{"place", d.Place}, {"dialect", d.Dialect}, {"identity", d.Identity}} {
 		if strings.ContainsFunc(one.text, func(r rune) bool { return r < ' ' || r == 0x7f }) {

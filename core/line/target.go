@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"pilotrix/core/secret"
 )
 
 // The kinds of target that this package opens itself.
@@ -130,7 +132,7 @@ func ParseTarget(text string) (Target, error) {
 // ErrPassword refuses a target with a password in it, which it does not repeat: targets are kept in files, recorded, and on show
 // in the list of processes.
 var ErrPassword = errors.New("the target has a password in it, which would be kept and shown with it: leave it out and say where it comes " +
-	"from, with --password env:VARIABLE, file:PATH, command:COMMAND or keyring:SERVICE/USER, or wait to be asked for it")
+	"from, with --password " + secret.Sources("") + ", or wait to be asked for it")
 
 // passwordIn finds one in a command: in an address, as an option, or as a variable. One that is looked up when the command runs
 // ($NAME), or a file that holds it, is none.
