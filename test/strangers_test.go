@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/network"
@@ -30,7 +31,7 @@ func BenchmarkStrangers(b *testing.B) {
 	_, err := dock.Offer(offertest.File("image", make([]byte, 1<<20)), "tftp")
 	require.NoError(b, err)
 	var at []netip.AddrPort
-	for _, protocol := range []string{"tftp", "http", "ftp", "sftp"} {
+	for _, protocol := range []*carrier.Carrier{carrier.TFTP, carrier.HTTP, carrier.FTP, carrier.SFTP} {
 		place, err := dock.Listen(protocol, netip.MustParseAddrPort("127.0.0.1:0"))
 		require.NoError(b, err)
 		at = append(at, place.At)

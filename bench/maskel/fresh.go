@@ -125,11 +125,7 @@ func (x *fresh) fetcher(name string) (bench.Fetch, error) {
 	if err != nil || at.Scheme != "http" {
 		return x.client.By("tftp", x.offer.Server.String(), name, bench.ServerLogin{}, nil)
 	}
-	to, err := netip.ParseAddrPort(at.Host)
-	if err != nil {
-		return nil, fmt.Errorf("%s says no address and port", name)
-	}
-	return x.client.HTTP(to, at.Path), nil
+	return x.client.By("http", at.Host, at.Path, bench.ServerLogin{}, nil)
 }
 
 func (x *fresh) takeImage(name string, faults NewFaults) error {

@@ -20,6 +20,7 @@ import (
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
@@ -109,7 +110,7 @@ A file of devices is YAML: "boot-file" and "options" for all, and "devices", a l
 	cmd.Flags().StringVar(&o.boot, "boot-file", "", "the `name` that devices are told to fetch; that of the only image in the folder unless said")
 	cmd.Flags().StringToStringVar(&o.reserved, "reserve", nil, "keep an address for a device, `MAC=ADDRESS`")
 	cmd.Flags().DurationVar(&o.lease, "lease", time.Hour, "how long an address is given for")
-	cmd.Flags().StringArrayVar(&o.protocols, "protocol", []string{"tftp", "http"}, "a `protocol` that the files are handed out by: tftp or http; devices are told the first")
+	cmd.Flags().StringArrayVar(&o.protocols, "protocol", []string{carrier.TFTP.Name, carrier.HTTP.Name}, "a `protocol` that the files are handed out by: "+carrier.BootNames()+"; devices are told the first")
 	cmd.Flags().StringVar(&o.file, "devices", "", "a `file` of the devices that are meant, with what is their own; it ends when all of them are done")
 	cmd.Flags().IntVar(&o.expect, "expect", 0, "end when so `many` are done")
 	cmd.Flags().DurationVar(&o.within, "within", 0, "end after that `time`, whoever is done; no limit unless said")
@@ -348,13 +349,15 @@ func (p *program) provision(ctx context.Context, v *provisioning) error {
 	if err != nil {
 		return err
 	}
-	if v.o.protocols[0] == "http" { // asked for once more, it is where it listens already
-		place, err := v.dock.Listen("http", netip.AddrPortFrom(v.on.Prefix.Addr(), httpPort))
-		if err != nil {
-			return err
-		}
-		v.path = func(name string) string { return "http://" + place.At.Addr().String() + place.Path(name) }
+	first, err := carrier.Named(v.o.protocols[0])
+	if err != nil {
+		return err
 	}
+	place, err := v.dock.Listen(first, netip.AddrPortFrom(v.on.Prefix.Addr(), first.Port)) // asked for once more, it is where it listens already
+	if err != nil {
+		return err
+	}
+	v.path = func(name string) string { return first.Boot(place, name) }
 	served := make(chan error, 1)
 	go func() {
 		defer cancel()
@@ -387,8 +390,6 @@ func (p *program) provision(ctx context.Context, v *provisioning) error {
 	cancel()
 	return errors.Join(err, <-served, p.provisioned(v))
 }
-
-const httpPort = 80
 
 // wakes tells a channel that holds one word, and does not wait.
 func wakes(to chan<- struct{}) func() {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/line"
 	"pilotrix/core/reckon"
 	"pilotrix/core/units"
@@ -50,7 +51,7 @@ func (p *program) reckonTime() *cobra.Command {
 			if err := sensible(baud, block, window, trip, latency); err != nil {
 				return usage(err)
 			}
-			all := reckon.Estimates(size, reckon.Way{Baud: baud, Framing: frame, Latency: latency, Link: rate, Trip: trip, Block: block, Window: window})
+			all := carrier.Estimates(size, reckon.Way{Baud: baud, Framing: frame, Latency: latency, Link: rate, Trip: trip, Block: block, Window: window})
 			if asJSON {
 				return json.NewEncoder(p.out).Encode(all)
 			}

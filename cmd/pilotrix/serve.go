@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
@@ -45,19 +46,19 @@ file only under a name that --receive opens, in the folder of --into, never over
 				return usage(err)
 			}
 			for _, name := range protocols {
-				if _, err := serve.Port(name); err != nil {
+				if _, err := carrier.Named(name); err != nil {
 					return usage(err)
 				}
 			}
 			for name, port := range ports {
-				if _, err := serve.Port(name); err != nil || port < 1 || port > 65535 {
+				if _, err := carrier.Named(name); err != nil || port < 1 || port > 65535 {
 					return usage(fmt.Errorf("--port %s=%d: want a protocol and a port from 1 to 65535, such as tftp=6969", name, port))
 				}
 			}
 			return p.serve(cmd.Context(), args[0], protocols, at, ports, into, slots, old)
 		},
 	}
-	cmd.Flags().StringArrayVar(&protocols, "protocol", []string{"tftp"}, "a `protocol`: tftp, http, ftp, sftp or scp")
+	cmd.Flags().StringArrayVar(&protocols, "protocol", []string{carrier.TFTP.Name}, "a `protocol`: "+carrier.Names(" or "))
 	cmd.Flags().StringVar(&address, "at", "", "this laptop's `address` to serve on; its only one unless said")
 	cmd.Flags().StringToIntVar(&ports, "port", nil, "another `port` than the protocol's own, such as tftp=6969")
 	cmd.Flags().BoolVar(&old, "legacy", false, "let clients in over SSH that know only old algorithms, which are not safe any more")
@@ -144,52 +145,42 @@ func (p *program) serve(ctx context.Context, folder string, protocols []string, 
 // their addresses.
 func listenAll(dock *serve.Dock, protocols []string, at netip.Addr, ports map[string]int, by preflight.Switches) (places []string, err error) {
 	for _, name := range protocols {
-		port, err := serve.Port(name)
+		c, err := carrier.Named(name)
 		if err != nil {
 			return nil, err
 		}
+		port := c.Port
 		if other, said := ports[name]; said {
 			port = uint16(other)
 		}
-		place, err := dock.Listen(name, netip.AddrPortFrom(at, port))
+		place, err := dock.Listen(c, netip.AddrPortFrom(at, port))
 		if err != nil {
-			r := preflight.ListenWords(name, netip.AddrPortFrom(at, port), err, by)
+			r := preflight.ListenText(c, netip.AddrPortFrom(at, port), err, by)
 			return nil, fmt.Errorf("%s: %s", r.Text, r.Remedy)
 		}
-		if place.Protocol != "tftp" { // its address says all
-			places = append(places, placeTexts(place)...)
+		if c.Text != nil { // else its address says all
+			places = append(places, placeTexts(c, place)...)
 		}
 	}
 	return places, nil
 }
 
 // placeTexts are what a device has to be told: of a server on every network once for each that it may be on.
-func placeTexts(place serve.Endpoint) (texts []string) {
+func placeTexts(c *carrier.Carrier, place carrier.Endpoint) (texts []string) {
 	if !place.At.Addr().IsUnspecified() {
-		return []string{placeText(place)}
+		return []string{c.Text(place)}
 	}
 	all, err := network.Host{}.Interfaces()
 	if err != nil {
-		return []string{placeText(place)}
+		return []string{c.Text(place)}
 	}
 	for _, one := range all {
 		if addr := one.Prefix.Addr(); addr.Is4() && !addr.IsLoopback() {
 			place.At = netip.AddrPortFrom(addr, place.At.Port())
-			texts = append(texts, placeText(place))
+			texts = append(texts, c.Text(place))
 		}
 	}
 	return texts
-}
-
-func placeText(place serve.Endpoint) string {
-	if place.Protocol == "http" {
-		return fmt.Sprintf("HTTP: http://%s%s", place.At, place.Path("NAME"))
-	}
-	text := fmt.Sprintf("%s: %s, user %s, password %s", strings.ToUpper(place.Protocol), place.At, place.User, place.Password)
-	if place.Fingerprint != "" {
-		text = fmt.Sprintf("SFTP and SCP: %s, user %s, password %s, host key %s", place.At, place.User, place.Password, place.Fingerprint)
-	}
-	return text
 }
 
 // followFolder offers what comes into the folder and withdraws what goes, until ctx ends. A folder that

@@ -16,6 +16,7 @@ import (
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
@@ -429,7 +430,7 @@ func (p *program) showItem(item image.Item) {
 		row(published.Algorithm, fmt.Sprintf("%s in %s", word, published.From))
 	}
 	row("problem", item.Problem)
-	for _, e := range reckon.Estimates(item.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
+	for _, e := range carrier.Estimates(item.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
 		row("by "+e.Protocol, fmt.Sprintf("about %s (%s) %s", e.Time.Round(100*time.Millisecond), e.Terms, e.Warn))
 	}
 }

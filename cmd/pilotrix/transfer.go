@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/line"
 	"pilotrix/core/network"
 	"pilotrix/core/reckon"
@@ -38,7 +39,7 @@ a few seconds only: the request is repeated until it is answered, or the timeout
   pilotrix send recovery.img --protocol tftp --to 192.0.2.1 --timeout 10m`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if protocol == "tftp" || push.to != "" && !cmd.Flags().Changed("protocol") {
+			if protocol == carrier.TFTP.Name || push.to != "" && !cmd.Flags().Changed("protocol") {
 				return p.push(cmd.Context(), args[0], push)
 			}
 			variant, target, err := transferArgs(protocol, flags.on)

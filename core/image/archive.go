@@ -20,6 +20,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
+
 	"pilotrix/core/units"
 )
 

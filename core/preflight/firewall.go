@@ -43,7 +43,7 @@ func (p Plan) conversation() netfilter.Conversation {
 			}
 		}
 	}
-	return netfilter.Talk(p.Protocol, p.At.Port(), ends, highPorts())
+	return p.Carrier.Talk.Conversation(p.At.Port(), ends, highPorts())
 }
 
 // highPorts are those from which the system lets programs send that name none (ip(7)).

@@ -10,18 +10,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
-	"net/http"
 	"net/netip"
 	"os"
 	"strings"
 	"syscall"
 	"time"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
 	"pilotrix/core/offer"
-	"pilotrix/core/transfer/tftp"
 )
 
 // Result is one thing looked at. A remedy says what to do when it did not hold.
@@ -34,12 +32,12 @@ type Result struct {
 
 // Plan is what is about to be fetched, and from where.
 type Plan struct {
-	Network  network.Network
-	Clock    clock.Clock
-	Protocol string // tftp, http or ftp
-	At       netip.AddrPort
-	Path     string // of HTTP
-	Offer    offer.File
+	Network network.Network
+	Clock   clock.Clock
+	Carrier *carrier.Carrier
+	At      netip.AddrPort
+	Path    string // see carrier.Endpoint
+	Offer   offer.File
 	// Said tells that the operator has said the address: a device on another network is then one behind a
 	// gateway, which is told and goes on.
 	Said bool
@@ -174,10 +172,7 @@ func (p Plan) file() Result {
 	}
 }
 
-const (
-	fetchTime  = 8 * time.Second
-	firstBytes = 512
-)
+const fetchTime = 8 * time.Second
 
 // fetch asks the server for the file's beginning, on the address that the device will use.
 func (p Plan) fetch(ctx context.Context) Result {
@@ -186,23 +181,12 @@ func (p Plan) fetch(ctx context.Context) Result {
 	}
 	limited, cancel := p.Clock.WithTimeout(ctx, fetchTime)
 	defer cancel()
-	var got []byte
-	var err error
-	switch p.Protocol {
-	case "tftp":
-		got, err = p.firstBlock(limited)
-	case "http":
-		got, err = p.firstRange(limited)
-	case "ftp":
-		err = p.greeting(limited, "220")
-	default: // sftp and scp
-		err = p.greeting(limited, "SSH-2.0-")
-	}
-	what := strings.ToUpper(p.Protocol)
+	got, err := p.Carrier.Probe(limited, carrier.Probe{Network: p.Network, Clock: p.Clock, At: p.At, Name: p.Offer.Name, Path: p.Path})
+	what := p.Carrier.Title()
 	if err != nil {
 		return Result{"server", false, fmt.Sprintf("%s at %s does not hand the file out: %v", what, p.At, err), "see whether something else answers there, or a firewall drops what comes in"}
 	}
-	if p.Protocol != "tftp" && p.Protocol != "http" {
+	if got == nil {
 		return Result{"server", true, fmt.Sprintf("%s at %s answers", what, p.At), ""}
 	}
 	file, err := p.Offer.Open()
@@ -210,7 +194,7 @@ func (p Plan) fetch(ctx context.Context) Result {
 		return Result{"server", false, err.Error(), "put the file back"}
 	}
 	defer file.Close()
-	want := make([]byte, firstBytes)
+	want := make([]byte, carrier.FirstBytes)
 	n, _ := io.ReadFull(file, want)
 	if !bytes.Equal(got, want[:n]) {
 		return Result{"server", false, fmt.Sprintf("%s at %s hands out another file under the name %s", what, p.At, p.Offer.Name), "another server answers there: end it, or choose another port"}
@@ -218,71 +202,10 @@ func (p Plan) fetch(ctx context.Context) Result {
 	return Result{"server", true, fmt.Sprintf("%s at %s hands %s out", what, p.At, p.Offer.Name), ""}
 }
 
-// errEnough ends a transfer after its first block.
-var errEnough = errors.New("the first block is enough")
-
-type firstOnly struct{ got []byte }
-
-func (f *firstOnly) Write(p []byte) (int, error) {
-	f.got = append(f.got, p...)
-	return 0, errEnough
-}
-
-func (p Plan) firstBlock(ctx context.Context) ([]byte, error) {
-	first := &firstOnly{}
-	_, err := tftp.Client{Network: p.Network, Clock: p.Clock, Retries: 2}.Get(ctx, p.At, p.Offer.Name, first)
-	if errors.Is(err, errEnough) {
-		err = nil
-	}
-	return first.got, err
-}
-
-func (p Plan) firstRange(ctx context.Context) ([]byte, error) {
-	client := http.Client{Transport: &http.Transport{
-		DisableKeepAlives: true,
-		DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return p.Network.Dial(ctx, p.At) },
-	}}
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.At.String()+p.Path, nil)
-	if err != nil {
-		return nil, err
-	}
-	request.Header.Set("Range", fmt.Sprintf("bytes=0-%d", firstBytes-1))
-	response, err := client.Do(request)
-	if err != nil {
-		return nil, err
-	}
-	defer response.Body.Close()
-	if response.StatusCode/100 != 2 {
-		return nil, errors.New(response.Status)
-	}
-	return io.ReadAll(io.LimitReader(response.Body, firstBytes))
-}
-
-// greeting sees that a server greets as one of its protocol does: more would take a login.
-func (p Plan) greeting(ctx context.Context, want string) error {
-	conn, err := p.Network.Dial(ctx, p.At)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	_ = conn.SetReadDeadline(time.Now().Add(p.Clock.Wall(fetchTime)))
-	greeting := make([]byte, len(want))
-	if _, err := io.ReadFull(conn, greeting); err != nil {
-		return err
-	}
-	if string(greeting) != want {
-		return fmt.Errorf("it greets with %q", greeting)
-	}
-	return nil
-}
-
-// ListenWords puts the failure to bind a port into words with a remedy: who holds it, or what is missing
+// ListenText puts the failure to bind a port into words with a remedy: who holds it, or what is missing
 // to be allowed to.
-func ListenWords(protocol string, at netip.AddrPort, err error, by Switches) Result {
-	layer := "tcp"
-	if protocol == "tftp" {
-		layer = "udp"
-	}
+func ListenText(c *carrier.Carrier, at netip.AddrPort, err error, by Switches) Result {
+	layer := c.Talk.Layer()
 	port := fmt.Sprintf("%s port %d", strings.ToUpper(layer), at.Port())
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
 	"pilotrix/core/network/simulated"
@@ -38,7 +39,7 @@ func served(t *testing.T, use func(t *testing.T, plan Plan)) {
 		ctx, cancel := context.WithCancel(t.Context())
 		ended := make(chan error, 1)
 		go func() { ended <- server.Serve(ctx) }()
-		use(t, Plan{Network: laptop, Clock: clock.Real(), Protocol: "tftp", At: server.Addr(), Offer: offer, Device: netip.MustParsePrefix("192.0.2.41/24")})
+		use(t, Plan{Network: laptop, Clock: clock.Real(), Carrier: carrier.TFTP, At: server.Addr(), Offer: offer, Device: netip.MustParsePrefix("192.0.2.41/24")})
 		cancel()
 		require.NoError(t, <-ended)
 		time.Sleep(time.Minute)
@@ -96,8 +97,8 @@ func TestNoSwitchIsNamedThatIsNotThere(t *testing.T) {
 	laptop := simulated.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
 	at := netip.MustParseAddrPort("192.0.2.10:69")
 	for _, err := range []error{syscall.EADDRINUSE, syscall.EACCES, syscall.EADDRNOTAVAIL} {
-		assert.NotContains(t, ListenWords("tftp", at, err, Switches{}).Remedy, "choose", "%v", err)
-		assert.Contains(t, ListenWords("tftp", at, err, switches).Remedy, "--", "%v", err)
+		assert.NotContains(t, ListenText(carrier.TFTP, at, err, Switches{}).Remedy, "choose", "%v", err)
+		assert.Contains(t, ListenText(carrier.TFTP, at, err, switches).Remedy, "--", "%v", err)
 	}
 	_, err := Choose(laptop, netip.MustParsePrefix("198.51.100.4/24"), Switches{})
 	assert.NotContains(t, err.Error(), "say")
@@ -125,17 +126,17 @@ func TestAPortThatIsHeldIsToldWithItsHolder(t *testing.T) {
 	at := netip.MustParseAddrPort(conn.LocalAddr().String())
 	_, err = network.Host{}.ListenPacket(at)
 	require.Error(t, err)
-	r := ListenWords("tftp", at, err, switches)
+	r := ListenText(carrier.TFTP, at, err, switches)
 	assert.Contains(t, r.Text, fmt.Sprintf("is held by preflight.test (process %d)", os.Getpid()))
 	assert.NotEmpty(t, r.Remedy)
-	assert.Contains(t, ListenWords("tftp", at, fmt.Errorf("bind: %w", syscall.EACCES), switches).Remedy, "ip_unprivileged_port_start")
-	assert.Contains(t, ListenWords("http", at, fmt.Errorf("bind: %w", syscall.EADDRNOTAVAIL), switches).Text, "is no address of this laptop")
-	assert.Contains(t, ListenWords("http", at, errors.New("odd"), switches).Text, "odd")
+	assert.Contains(t, ListenText(carrier.TFTP, at, fmt.Errorf("bind: %w", syscall.EACCES), switches).Remedy, "ip_unprivileged_port_start")
+	assert.Contains(t, ListenText(carrier.HTTP, at, fmt.Errorf("bind: %w", syscall.EADDRNOTAVAIL), switches).Text, "is no address of this laptop")
+	assert.Contains(t, ListenText(carrier.HTTP, at, errors.New("odd"), switches).Text, "odd")
 }
 
 // TestTheFilterIsSaidInWords has what is judged of the whole conversation as an operator reads it.
 func TestTheFilterIsSaidInWords(t *testing.T) {
-	talk := netfilter.Talk("tftp", 69, netfilter.Ends{Here: netip.MustParseAddr("192.0.2.10"), Device: netip.MustParseAddr("192.0.2.41"), Interface: "eth0"}, netfilter.Ports{First: 32768, Last: 60999})
+	talk := netfilter.OwnPorts.Conversation(69, netfilter.Ends{Here: netip.MustParseAddr("192.0.2.10"), Device: netip.MustParseAddr("192.0.2.41"), Interface: "eth0"}, netfilter.Ports{First: 32768, Last: 60999})
 	rules := func(policy, expr string) []byte {
 		return []byte(`{"nftables": [{"chain": {"family": "inet", "table": "guard", "name": "in", "type": "filter", "hook": "input", "prio": 0, "policy": "` + policy + `"}},
 			{"rule": {"family": "inet", "table": "guard", "chain": "in", "handle": 7, "expr": [` + expr + `]}}]}`)

@@ -117,30 +117,40 @@ const (
 	UsualTrip = time.Millisecond
 )
 
-// Estimates reckons what a file of that size takes by every protocol that the way allows, in a fixed
-// order.
-func Estimates(size int64, w Way) (all []Estimate) {
-	if w.Baud > 0 {
-		rate := LineRate(w.Baud, w.Framing)
-		for _, v := range []struct {
-			name  string
-			block int
-		}{{"xmodem", 128}, {"xmodem-1k", 1024}} {
-			r := XMODEMRateBehind(w.Latency, rate, v.block)
-			why := fmt.Sprintf("%.0f B/s on the line, %d of %d are data", rate, v.block, v.block+XMODEMOverhead)
-			if w.Latency > 0 {
-				why += fmt.Sprintf("; each answer waits up to %s for the adapter", w.Latency)
-			}
-			all = append(all, Estimate{
-				v.name, fmt.Sprintf("blocks of %d B at %d baud", v.block, w.Baud), r, TransferTime(size, r),
-				why, "",
-			})
+// OverLine is what a file of a size takes over the line itself, where that has a speed.
+func OverLine(size int64, w Way) (all []Estimate) {
+	if w.Baud <= 0 {
+		return nil
+	}
+	rate := LineRate(w.Baud, w.Framing)
+	for _, v := range []struct {
+		name  string
+		block int
+	}{{"xmodem", 128}, {"xmodem-1k", 1024}} {
+		r := XMODEMRateBehind(w.Latency, rate, v.block)
+		why := fmt.Sprintf("%.0f B/s on the line, %d of %d are data", rate, v.block, v.block+XMODEMOverhead)
+		if w.Latency > 0 {
+			why += fmt.Sprintf("; each answer waits up to %s for the adapter", w.Latency)
 		}
+		all = append(all, Estimate{
+			v.name, fmt.Sprintf("blocks of %d B at %d baud", v.block, w.Baud), r, TransferTime(size, r),
+			why, "",
+		})
 	}
-	if w.Link <= 0 {
-		return all
+	return all
+}
+
+// AtMost is an estimate for a file of a size where nothing is faster than a rate, in bytes a second; 0 is no limit.
+func (e Estimate) AtMost(rate float64, size int64) Estimate {
+	if rate > 0 && e.Rate > rate {
+		e.Rate, e.Time = rate, TransferTime(size, rate)
+		e.Why = fmt.Sprintf("the device takes at most %.0f kB/s", rate/1000)
 	}
-	overLine := len(all)
+	return e
+}
+
+// TFTPEstimates is what a file of a size takes by TFTP: with the blocks that the way says, or with the usual ones.
+func TFTPEstimates(size int64, w Way) (all []Estimate) {
 	shapes := [][2]int{{512, 1}, {1428, 1}, {1428, 16}}
 	if w.Block > 0 {
 		shapes = [][2]int{{w.Block, max(1, w.Window)}}
@@ -148,22 +158,18 @@ func Estimates(size int64, w Way) (all []Estimate) {
 	for _, s := range shapes {
 		all = append(all, tftpEstimate(size, s[0], s[1], w))
 	}
-	rate := StreamRate(w.Link, w.Trip)
-	for _, name := range []string{"http", "ftp", "sftp"} {
-		all = append(all, Estimate{name, "one stream", rate, TransferTime(size, rate), "TCP keeps the way full, up to 64 KiB a round trip", ""})
-	}
-	for i := overLine; i < len(all); i++ {
-		if w.Device > 0 && all[i].Rate > w.Device {
-			all[i].Rate, all[i].Time = w.Device, TransferTime(size, w.Device)
-			all[i].Why = fmt.Sprintf("the device takes at most %.0f kB/s", w.Device/1000)
-		}
-	}
 	return all
+}
+
+// StreamEstimate is what it takes by a protocol that moves it as one stream of TCP.
+func StreamEstimate(size int64, w Way) []Estimate {
+	rate := StreamRate(w.Link, w.Trip)
+	return []Estimate{{Terms: "one stream", Rate: rate, Time: TransferTime(size, rate), Why: "TCP keeps the way full, up to 64 KiB a round trip"}}
 }
 
 func tftpEstimate(size int64, block, window int, w Way) Estimate {
 	rate := TFTPRate(block, window, w.Link, w.Trip)
-	e := Estimate{Protocol: "tftp", Terms: fmt.Sprintf("blocks of %d B", block), Rate: rate, Time: TransferTime(size, rate)}
+	e := Estimate{Terms: fmt.Sprintf("blocks of %d B", block), Rate: rate, Time: TransferTime(size, rate)}
 	blocks := size/int64(block) + 1
 	e.Why = fmt.Sprintf("%d blocks, each waits %s for its answer", blocks, w.Trip)
 	if window > 1 {

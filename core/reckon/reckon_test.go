@@ -2,7 +2,6 @@ package reckon
 
 import (
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,33 +16,6 @@ func framing(t *testing.T) line.Framing {
 	return f
 }
 
-func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
-	all := Estimates(9<<20, Way{Baud: 115200, Framing: framing(t), Link: UsualLink, Trip: 2 * time.Millisecond})
-	times := map[string]time.Duration{}
-	for _, e := range all {
-		times[e.Protocol+" "+e.Terms] = e.Time
-		assert.NotEmpty(t, e.Why)
-	}
-	require.Len(t, times, 8)
-	assert.InDelta(t, 9*(1<<20)/(11520*1024.0/1030), times["xmodem-1k blocks of 1024 B at 115200 baud"].Seconds(), 1)
-	assert.InDelta(t, 9*(1<<20)/512.0*0.002, times["tftp blocks of 512 B"].Seconds(), 3, "the waits dominate")
-	assert.Less(t, times["tftp blocks of 1428 B, windows of 16"], times["tftp blocks of 1428 B"])
-	assert.Less(t, times["tftp blocks of 1428 B"], times["tftp blocks of 512 B"])
-	assert.Less(t, times["http one stream"], times["tftp blocks of 1428 B"])
-	assert.Empty(t, Estimates(1, Way{}))
-}
-
-func TestASlowDeviceLimitsEveryProtocolOfTheNetwork(t *testing.T) {
-	for _, e := range Estimates(9_000_000, Way{Baud: 9600, Framing: framing(t), Link: UsualLink, Trip: UsualTrip, Device: 90_000}) {
-		if e.Protocol == "http" || e.Protocol == "tftp" {
-			assert.Equal(t, 100*time.Second, e.Time, e.Protocol)
-			assert.Contains(t, e.Why, "the device takes at most 90 kB/s")
-		} else if e.Protocol == "xmodem" {
-			assert.Greater(t, e.Time, 2*time.Hour)
-		}
-	}
-}
-
 func TestLargeBlocksPayForTheirFragments(t *testing.T) {
 	whole := TFTPRate(1468, 64, UsualLink, 0)
 	cut := TFTPRate(1469, 64, UsualLink, 0)
@@ -53,7 +25,7 @@ func TestLargeBlocksPayForTheirFragments(t *testing.T) {
 func TestTheCounterOf16Bits(t *testing.T) {
 	assert.EqualValues(t, 33553919, LargestTFTP(512), "32 MiB less a block and a byte")
 	for size, warned := range map[int64]bool{LargestTFTP(512): false, LargestTFTP(512) + 1: true} {
-		e := Estimates(size, Way{Link: UsualLink, Trip: UsualTrip, Block: 512})[0]
+		e := TFTPEstimates(size, Way{Link: UsualLink, Trip: UsualTrip, Block: 512})[0]
 		assert.Equal(t, warned, e.Warn != "", size)
 	}
 }

@@ -64,7 +64,7 @@ type PlanStep struct {
 	Timeout      time.Duration `json:"timeout"`
 	Checks       []string      `json:"checks,omitempty"`
 	Does         []string      `json:"does,omitempty"` // on this laptop
-	Reckons      []string      `json:"reckons,omitempty"`
+	Estimates    []string      `json:"reckons,omitempty"`
 	For          string        `json:"for,omitempty"`     // the loop that it is carried out in
 	Pending      []string      `json:"pending,omitempty"` // what the step makes pending, or deals with
 	Deadlines    []Deadline    `json:"deadlines,omitempty"`
@@ -261,7 +261,7 @@ func (p *Planner) step(s *PreparedStep) PlanStep {
 	}
 	if w, tells := s.Work.(teller); tells {
 		told := w.Tells(&within, s)
-		step.Does, step.Checks, step.Reckons = told.Does, told.Checks, told.Estimates
+		step.Does, step.Checks, step.Estimates = told.Does, told.Checks, told.Estimates
 	}
 	within.foresee(s)
 	step.Expected += within.runsOutIn(s)
@@ -613,7 +613,7 @@ func (s PlanStep) details() (details [][2]string) {
 	add("danger", s.Danger)
 	add("pending", s.Pending...)
 	add("here", s.Does...)
-	add("reckons", s.Reckons...)
+	add("reckons", s.Estimates...)
 	add("types", TypedText(s.Types)...)
 	add("checks", s.Checks...)
 	return details

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
 	"pilotrix/core/reckon"
@@ -25,7 +26,7 @@ func (p *Prepared) EstimatesText(img *image.Image, chosen string) (words []strin
 	if img == nil {
 		return nil
 	}
-	for _, one := range reckon.Estimates(img.Size, p.WayToDevice(p.Dialect.Line.Speed, 0)) {
+	for _, one := range carrier.Estimates(img.Size, p.WayToDevice(p.Dialect.Line.Speed, 0)) {
 		mark := ""
 		if one.Protocol == chosen {
 			mark = " (chosen)"

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/network"
@@ -50,7 +51,9 @@ func TestSilentConnectionsShutNobodyOut(t *testing.T) {
 				defer d.Close()
 				_, err := d.Offer(offertest.File("a.bin", []byte("whole")), protocol)
 				require.NoError(t, err)
-				place, err := d.Listen(protocol, netip.MustParseAddrPort("127.0.0.1:0"))
+				by, err := carrier.Named(protocol)
+				require.NoError(t, err)
+				place, err := d.Listen(by, netip.MustParseAddrPort("127.0.0.1:0"))
 				require.NoError(t, err)
 				before := handles(t)
 				for n := range 3000 {
@@ -82,7 +85,7 @@ func TestSilentConnectionsShutNobodyOut(t *testing.T) {
 }
 
 // served is a device that comes afterwards, from an address of its own.
-func served(ctx context.Context, t *testing.T, place Endpoint) {
+func served(ctx context.Context, t *testing.T, place carrier.Endpoint) {
 	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
 		return (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 2, 1)}}).DialContext(ctx, "tcp", place.At.String())
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/transfer/tftp"
@@ -33,7 +34,7 @@ func openShop(t *testing.T, use func(s shop)) {
 		unpacker := &image.Unpacker{In: t.TempDir()}
 		defer unpacker.Close()
 		folder := t.TempDir()
-		_, err := d.Listen("tftp", at)
+		_, err := d.Listen(carrier.TFTP, at)
 		require.NoError(t, err)
 		use(shop{t, folder, image.NewShelf(image.ShelfOptions{Folders: []string{folder}, Headers: []image.Header{inside}}), NewFolder(t.Context(), d, "tftp", unpacker), device, told})
 	})

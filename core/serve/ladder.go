@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/offer"
@@ -43,9 +44,6 @@ const flushEvery = 500 * time.Millisecond
 func newLadder(c clock.Clock, emit func(event.Body)) *ladder {
 	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: limiter{told: map[netip.Addr]int{}}, asked: limiter{told: map[netip.Addr]int{}}, muted: map[string][]offer.Rung{}, begun: map[string]bool{}}
 }
-
-// counted are the kinds that come in runs.
-var counted = map[string]bool{"DATA": true, "ACK": true, "STRAY": true}
 
 // mostRefusals are told of one peer; a device that asks for the same wrong name again and again, or a
 // hostile one, does not fill the logbook.
@@ -99,7 +97,7 @@ func (l *ladder) say(m offer.Rung) {
 
 func (l *ladder) tell(m offer.Rung) {
 	key := runKey{m.Transfer, m.Kind, m.FromPeer}
-	if counted[m.Kind] {
+	if carrier.InRuns(m.Protocol, m.Kind) {
 		if l.extend(key, m) {
 			return
 		}
@@ -119,7 +117,7 @@ func (l *ladder) tell(m offer.Rung) {
 	if m.Resent {
 		told.Resent = 1
 	}
-	if counted[m.Kind] {
+	if carrier.InRuns(m.Protocol, m.Kind) {
 		l.runs[key] = &run{Rung: told}
 	}
 	l.emit(told)

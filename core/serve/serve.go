@@ -4,40 +4,23 @@ package serve
 
 import (
 	"context"
-	"fmt"
 	"net/netip"
 	"strings"
 	"sync"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/network"
 	"pilotrix/core/offer"
 	"pilotrix/core/transfer"
-	"pilotrix/core/transfer/ftpd"
-	"pilotrix/core/transfer/httpd"
-	"pilotrix/core/transfer/sshd"
-	"pilotrix/core/transfer/tftp"
 )
-
-// ports are the usual ones of the servers that can be served by.
-var ports = map[string]uint16{"tftp": tftp.Port, "http": 80, "ftp": 21, "sftp": sshd.Port, "scp": sshd.Port}
-
-// Port is a protocol's usual port; there is none for what cannot be served by.
-func Port(name string) (uint16, error) {
-	port, known := ports[name]
-	if !known {
-		return 0, fmt.Errorf("no protocol %q to serve by; there are tftp, http, ftp, sftp and scp", name)
-	}
-	return port, nil
-}
 
 // Options is what a Dock needs.
 type Options struct {
 	Network network.Network
 	Clock   clock.Clock
 	Emit    func(event.Body)
-	Limits  tftp.Limits
 	// Old lets old clients in over SSH; OldBy is how an operator allows that, in words.
 	Old   bool
 	OldBy string
@@ -53,28 +36,10 @@ type Dock struct {
 	ladder *ladder
 
 	mu        sync.Mutex
-	listening map[string]*Endpoint // by protocol and address asked for
+	listening map[string]*carrier.Endpoint // by protocol and address asked for
 	endings   []chan Ending
 	checking  int             // checks of our own under way
 	own       map[string]bool // transfers that are such a check
-}
-
-// Endpoint is where a server listens, and what a device has to be told to use it.
-type Endpoint struct {
-	Protocol       string
-	At             netip.AddrPort
-	User, Password string
-	Key            []byte // the private key that may log in besides, with SFTP and SCP
-	Fingerprint    string // of the host key there
-	path           func(name string) string
-}
-
-// Path is the path of a staged file, with HTTP; with the others it is its name.
-func (p Endpoint) Path(name string) string {
-	if p.path == nil {
-		return name
-	}
-	return p.path(name)
 }
 
 // Ending tells how a transfer ended.
@@ -86,7 +51,7 @@ type Ending struct {
 
 // NewDock makes a dock on which nothing listens yet.
 func NewDock(ctx context.Context, opt Options) *Dock {
-	d := &Dock{opt: opt, listening: map[string]*Endpoint{}, own: map[string]bool{}}
+	d := &Dock{opt: opt, listening: map[string]*carrier.Endpoint{}, own: map[string]bool{}}
 	d.ctx, d.cancel = context.WithCancel(ctx)
 	d.ladder = newLadder(opt.Clock, opt.Emit)
 	return d
@@ -176,30 +141,22 @@ func (d *Dock) isOwn(transfer string, peer netip.AddrPort) bool {
 	return false
 }
 
-// server is what every server that listens has.
-type server interface {
-	Addr() netip.AddrPort
-	Serve(ctx context.Context) error
-}
-
 // Listen starts a server at an address, or returns where it listens there already.
-func (d *Dock) Listen(name string, at netip.AddrPort) (Endpoint, error) {
+func (d *Dock) Listen(c *carrier.Carrier, at netip.AddrPort) (carrier.Endpoint, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if name == "scp" {
-		name = "sftp" // one server is both
-	}
-	key := name + " " + at.String()
+	c = c.Server()
+	key := c.Name + " " + at.String()
 	if place, there := d.listening[key]; there && at.Port() != 0 {
 		return *place, nil
 	}
-	s, place, err := d.start(name, at)
+	s, place, err := c.Listen(at, d.serving())
 	if err != nil {
-		return Endpoint{}, err
+		return carrier.Endpoint{}, err
 	}
-	place.Protocol, place.At = name, s.Addr()
+	place.Protocol, place.At = c.Name, s.Addr()
 	d.listening[key] = &place
-	title := strings.ToUpper(name)
+	title := c.Title()
 	d.opt.Emit(event.Server{Name: title, State: event.Listening, Address: place.At.String()})
 	d.group.Go(func() {
 		err := s.Serve(d.ctx)
@@ -213,36 +170,6 @@ func (d *Dock) Listen(name string, at netip.AddrPort) (Endpoint, error) {
 		d.mu.Unlock()
 	})
 	return place, nil
-}
-
-func (d *Dock) start(name string, at netip.AddrPort) (server, Endpoint, error) {
-	switch name {
-	case "tftp":
-		s, err := tftp.Listen(at, tftp.Options{Network: d.opt.Network, Stage: &d.stage, Clock: d.opt.Clock, Watcher: watcher{d}, Limits: d.opt.Limits, Packets: true})
-		return s, Endpoint{}, err
-	case "http":
-		s, err := httpd.Listen(at, d.serving())
-		if err != nil {
-			return nil, Endpoint{}, err
-		}
-		return s, Endpoint{path: s.Path}, nil
-	case "ftp":
-		s, err := ftpd.Listen(at, d.serving())
-		if err != nil {
-			return nil, Endpoint{}, err
-		}
-		user, password := s.Login()
-		return s, Endpoint{User: user, Password: password}, nil
-	case "sftp", "scp": // one server for both
-		s, err := sshd.Listen(at, d.serving())
-		if err != nil {
-			return nil, Endpoint{}, err
-		}
-		user, password := s.Login()
-		return s, Endpoint{User: user, Password: password, Key: s.Key(), Fingerprint: s.Fingerprint()}, nil
-	}
-	_, err := Port(name)
-	return nil, Endpoint{}, err
 }
 
 // LetOldIn lets old clients in over SSH from the next server on.

@@ -10,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/reckon"
@@ -189,7 +190,7 @@ func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) 
 		row("published", "as in "+img.Published, plain)
 	}
 	row("problem", img.Problem, func(text string) paint.Piece { return paint.In(t.Bad, text) })
-	for _, e := range reckon.Estimates(img.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
+	for _, e := range carrier.Estimates(img.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
 		row("by "+e.Protocol, strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", units.Span(e.Time), e.Terms, e.Warn)), plain)
 	}
 	return append(lines, nil)

@@ -118,7 +118,7 @@ func step(t theme.Theme, s runbook.PlanStep, width int) []paint.Line {
 		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Bad}, "▲ "+s.Danger, width)...)
 	}
 	if s.Verb != "serve" { // how long each protocol would take is shown where files are on their way
-		for _, reckoned := range s.Reckons {
+		for _, reckoned := range s.Estimates {
 			look := paint.Look{FG: t.Quiet}
 			if strings.Contains(reckoned, "REFUSED") {
 				look = paint.Look{FG: t.Bad, Bold: true}

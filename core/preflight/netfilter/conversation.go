@@ -49,9 +49,27 @@ type Conversation struct {
 	Ways [][]Packet
 }
 
-// Talk is the conversation of a fetch by a protocol: tftp, http, ftp, sftp or scp. High are the ports that this machine sends from
-// where it chooses one by itself.
-func Talk(protocol string, port uint16, ends Ends, high Ports) Conversation {
+// Talk is how a protocol uses ports.
+type Talk int
+
+// The ways of talking.
+const (
+	OneConnection Talk = iota // of TCP, to the server's port
+	OwnPorts                  // datagrams: a request to the server's port, and each transfer at a port of its own here (RFC 1350 §4)
+	DataEitherWay             // a connection to the server's port, and data over another one that either side opens (RFC 959 §3.2)
+)
+
+// Layer is what the server's port is one of: tcp or udp.
+func (t Talk) Layer() string {
+	if t == OwnPorts {
+		return "udp"
+	}
+	return "tcp"
+}
+
+// Conversation is that of a fetch from the server's port. High are the ports that this machine sends from where it chooses one by
+// itself.
+func (t Talk) Conversation(port uint16, ends Ends, high Ports) Conversation {
 	one := func(what string, in, fresh, reply, follows bool, layer string, here Ports) Packet {
 		p := Packet{What: what, In: in, Protocol: layer, New: fresh, Reply: reply, Follows: follows}
 		if in {
@@ -66,14 +84,14 @@ func Talk(protocol string, port uint16, ends Ends, high Ports) Conversation {
 			one(what, true, true, false, false, "tcp", here), one("our answers to "+what, false, false, true, false, "tcp", here), one("what follows "+what, true, false, false, false, "tcp", here),
 		}
 	}
-	switch protocol {
-	case "tftp": // each transfer has a port of its own here (RFC 1350 §4): our answer is the first of a conversation of its own
+	switch t {
+	case OwnPorts: // our answer is the first of a conversation of its own
 		return Conversation{ends, [][]Packet{{
 			one("its request", true, true, false, false, "udp", Port(port)),
 			one("our blocks", false, true, false, true, "udp", high),
 			one("its acknowledgements", true, false, true, true, "udp", high),
 		}}}
-	case "ftp": // data goes either way (RFC 959 §3.2)
+	case DataEitherWay:
 		control := both("its control connection", Port(port))
 		passive := both("its data connection", high)
 		active := []Packet{

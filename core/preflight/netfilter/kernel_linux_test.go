@@ -52,6 +52,7 @@ func TestVerdictsAreTheKernels(t *testing.T) {
 
 type service struct {
 	protocol string
+	talk     Talk
 	port     uint16
 	how      string // to ask for the file
 }
@@ -72,7 +73,7 @@ func serveAll(t *testing.T) (all []service) {
 	go func() { _ = byHTTP.Serve(t.Context()) }()
 	go func() { _ = byFTP.Serve(t.Context()) }()
 	user, password := byFTP.Login()
-	return []service{{"tftp", 69, "tftp"}, {"http", 80, "http " + byHTTP.Path("image")}, {"ftp", 21, "ftp " + user + " " + password}}
+	return []service{{"tftp", OwnPorts, 69, "tftp"}, {"http", OneConnection, 80, "http " + byHTTP.Path("image")}, {"ftp", DataEitherWay, 21, "ftp " + user + " " + password}}
 }
 
 func kernelVerdicts(t *testing.T, there apart.Elsewhere) {
@@ -113,7 +114,7 @@ func kernelVerdicts(t *testing.T, there apart.Elsewhere) {
 		}
 		rules := apart.Says(t, "nft", "-j", "list", "ruleset")
 		for _, s := range services {
-			v, err := Judge([]byte(rules), Talk(s.protocol, s.port, ends, high))
+			v, err := Judge([]byte(rules), s.talk.Conversation(s.port, ends, high))
 			require.NoError(t, err)
 			came := fetch(s)
 			counts[fmt.Sprintf("%s, came %v", v.Kind, came)]++

@@ -28,7 +28,11 @@ func field(protocol, name, right string) string {
 
 func judged(t *testing.T, protocol string, objects ...string) Verdict {
 	t.Helper()
-	v, err := Judge([]byte(`{"nftables":[`+strings.Join(objects, ",")+`]}`), Talk(protocol, map[string]uint16{"tftp": 69, "http": 80, "ftp": 21}[protocol], between, Ports{32768, 60999}))
+	by := map[string]struct {
+		talk Talk
+		port uint16
+	}{"tftp": {OwnPorts, 69}, "http": {OneConnection, 80}, "ftp": {DataEitherWay, 21}}[protocol]
+	v, err := Judge([]byte(`{"nftables":[`+strings.Join(objects, ",")+`]}`), by.talk.Conversation(by.port, between, Ports{32768, 60999}))
 	require.NoError(t, err)
 	return v
 }
@@ -86,7 +90,7 @@ func TestTheWholeConversationIsJudged(t *testing.T) {
 	unknown := between
 	unknown.Device, unknown.Interface = netip.Addr{}, ""
 	rules := `{"nftables":[` + inChain("input", "drop") + "," + inRule("input", field("ip", "saddr", `"192.0.2.41"`)+","+accept) + `]}`
-	v, err := Judge([]byte(rules), Talk("tftp", 69, unknown, Ports{32768, 60999}))
+	v, err := Judge([]byte(rules), OwnPorts.Conversation(69, unknown, Ports{32768, 60999}))
 	require.NoError(t, err)
 	assert.Equal(t, Unsure, v.Kind, "the device's address is not known")
 }
@@ -96,8 +100,8 @@ func FuzzJudge(f *testing.F) {
 	f.Add(`{"nftables":[` + inChain("input", "drop") + "," + inRule("input", field("udp", "dport", "69")+","+accept) + `]}`)
 	f.Add(`{"nftables":[` + inChain("input", "drop") + "," + inRule("input", `{"vmap":{"key":{"ct":{"key":"state"}},"data":"@m"}}`) + `]}`)
 	f.Fuzz(func(t *testing.T, rules string) {
-		for _, protocol := range []string{"tftp", "ftp"} {
-			v, err := Judge([]byte(rules), Talk(protocol, 69, between, Ports{32768, 60999}))
+		for _, talk := range []Talk{OwnPorts, DataEitherWay} {
+			v, err := Judge([]byte(rules), talk.Conversation(69, between, Ports{32768, 60999}))
 			if err == nil && v.Kind != Lets && v.Kind != Drops && v.Kind != Unsure {
 				t.Fatalf("%+v", v)
 			}

@@ -6,10 +6,10 @@ import (
 	"reflect"
 	"time"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/reach"
-	"pilotrix/core/reckon"
 	"pilotrix/core/runbook"
 )
 
@@ -62,7 +62,7 @@ func (run *Run) ShowShelf() {
 func (run *Run) ShowEstimates(img *image.Image, chosen string) {
 	baud, _ := run.Console.Speed()
 	told := event.Estimates{File: img.Name, Size: img.Size}
-	for _, one := range reckon.Estimates(img.Size, run.Prepared.WayToDevice(baud, run.measuredTrip())) {
+	for _, one := range carrier.Estimates(img.Size, run.Prepared.WayToDevice(baud, run.measuredTrip())) {
 		told.All = append(told.All, event.Estimate{Protocol: one.Protocol, Terms: one.Terms, Time: one.Time, Why: one.Why, Warn: one.Warn, Chosen: one.Protocol == chosen})
 	}
 	run.Console.Emit(told)

@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
@@ -61,9 +62,9 @@ func (b *provisionBody) Compile(c *runbook.Compiler) runbook.Work {
 	}
 	w.mac, w.name, w.address = c.Template("mac", b.MAC), c.Template("name", b.Name), c.Template("address", b.Address)
 	w.router, w.giving = c.Template("router", b.Router), c.Template("gives", b.Gives)
-	w.protocol = c.Protocol("protocol", cmp.Or(b.Protocol, "tftp"), func(name string) error {
-		if name != "tftp" && name != "http" {
-			return fmt.Errorf("a new device is told to fetch by tftp or http, not by %q", name)
+	w.protocol = c.Protocol("protocol", cmp.Or(b.Protocol, carrier.TFTP.Name), func(name string) error {
+		if by, err := carrier.Named(name); err != nil || by.Boot == nil {
+			return fmt.Errorf("a new device is told to fetch by %s, not by %q", carrier.BootNames(), name)
 		}
 		return nil
 	})
@@ -350,22 +351,19 @@ func (v *provisioned) stage(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, name := range slices.Compact([]string{"tftp", protocol}) {
-		port, err := serve.Port(name)
+	by, err := carrier.Named(protocol)
+	if err != nil {
+		return err
+	}
+	for _, c := range slices.Compact([]*carrier.Carrier{carrier.TFTP, by}) {
+		place, err := v.dock.Listen(c, netip.AddrPortFrom(at, c.Port))
 		if err != nil {
-			return err
-		}
-		place, err := v.dock.Listen(name, netip.AddrPortFrom(at, port))
-		if err != nil {
-			r := preflight.ListenWords(name, netip.AddrPortFrom(at, port), err, otherPlace(v.Run))
+			r := preflight.ListenText(c, netip.AddrPortFrom(at, c.Port), err, otherPlace(v.Run))
 			showPreflight(v.Run, r)
 			return fmt.Errorf("%s: %s", r.Text, r.Remedy)
 		}
-		if v.img != nil && name == protocol {
-			v.boot = v.img.Name
-			if name == "http" {
-				v.boot = "http://" + place.At.String() + place.Path(v.img.Name)
-			}
+		if v.img != nil && c == by {
+			v.boot = c.Boot(place, v.img.Name)
 		}
 	}
 	if v.img != nil {
@@ -402,7 +400,7 @@ func (v *provisioned) welcomes(ctx context.Context) error {
 	}
 	v.setups = names
 	for _, name := range names {
-		if err := v.offer(v.setup, name, "tftp"); err != nil {
+		if err := v.offer(v.setup, name, carrier.TFTP.Name); err != nil {
 			return err
 		}
 	}

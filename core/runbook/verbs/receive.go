@@ -93,7 +93,7 @@ func (w *receiveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 	}
 	dock := stages.Of(run).dock
 	endings := dock.Endings()
-	closeSlot, err := dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: w.most}, at.protocol)
+	closeSlot, err := dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: w.most}, at.by.Name)
 	if err != nil {
 		return err
 	}

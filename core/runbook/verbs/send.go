@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
@@ -54,7 +55,7 @@ type sendWork struct {
 func (b *sendBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &sendWork{file: b.File}
 	c.Image("file", b.File)
-	if b.Protocol == "tftp" {
+	if b.Protocol == carrier.TFTP.Name {
 		w.protocol = c.Template("protocol", b.Protocol)
 		w.to, w.as, w.port, w.hand = c.Template("to", b.To), c.Template("as", b.As), c.Template("port", b.Port), c.Template("hand", b.Hand)
 		if b.To == "" {

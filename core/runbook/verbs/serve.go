@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/preflight"
@@ -42,7 +43,7 @@ type serving struct {
 
 func (b Serving) compile(c *runbook.Compiler) serving {
 	return serving{
-		c.Protocol("protocol", b.Protocol, func(name string) error { _, err := serve.Port(name); return err }),
+		c.Protocol("protocol", b.Protocol, func(name string) error { _, err := carrier.Named(name); return err }),
 		c.Template("address", b.Address), c.Template("port", b.Port), c.Template("device", b.Device),
 		b.Legacy,
 	}
@@ -134,8 +135,8 @@ func (w *serveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 	if err != nil {
 		return err
 	}
-	run.ShowEstimates(img, at.protocol)
-	run.Now(s, fmt.Sprintf("Stages %s by %s", name, strings.ToUpper(at.protocol)), "the checks before the device is asked", s.Timeout)
+	run.ShowEstimates(img, at.by.Name)
+	run.Now(s, fmt.Sprintf("Stages %s by %s", name, at.by.Title()), "the checks before the device is asked", s.Timeout)
 	place, err := listen(run, at, name)
 	if err != nil {
 		return err
@@ -145,7 +146,7 @@ func (w *serveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 		before()
 	}
 	offer := serve.OfferOf(img, name)
-	withdraw, err := stage.dock.Offer(offer, at.protocol)
+	withdraw, err := stage.dock.Offer(offer, at.by.Name)
 	if err != nil {
 		return err
 	}
@@ -153,7 +154,7 @@ func (w *serveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 	var results []preflight.Result
 	stage.dock.Checking(func() {
 		results = preflight.Run(ctx, preflight.Plan{
-			Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Protocol: at.protocol, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said, By: otherPlace(run),
+			Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Carrier: at.by, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said, By: otherPlace(run),
 		})
 	})
 	for _, r := range results {
@@ -168,11 +169,11 @@ func (w *serveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 
 // servingPlace is the protocol and the address that a step asks for.
 type servingPlace struct {
-	protocol string
-	at       netip.AddrPort
-	said     bool // the operator said the address
-	legacy   bool
-	device   netip.Prefix
+	by     *carrier.Carrier
+	at     netip.AddrPort
+	said   bool // the operator said the address
+	legacy bool
+	device netip.Prefix
 }
 
 // fill renders one of a step's texts, empty when it was not given.
@@ -189,19 +190,19 @@ func placeFor(run *engine.Run, s serving) (w servingPlace, err error) {
 	if run.Prepared.Kit.Network == nil {
 		return w, fmt.Errorf("no network is at hand to serve on")
 	}
-	var address, port, device string
+	var protocol, address, port, device string
 	for _, one := range []struct {
 		to   *string
 		from *expression.Template
-	}{{&w.protocol, s.protocol}, {&address, s.address}, {&port, s.port}, {&device, s.device}} {
+	}{{&protocol, s.protocol}, {&address, s.address}, {&port, s.port}, {&device, s.device}} {
 		if *one.to, err = fill(run, one.from); err != nil {
 			return w, err
 		}
 	}
-	number, err := serve.Port(w.protocol)
-	if err != nil {
+	if w.by, err = carrier.Named(protocol); err != nil {
 		return w, err
 	}
+	number := w.by.Port
 	if port != "" {
 		n, err := strconv.ParseUint(port, 10, 16)
 		if err != nil {
@@ -278,7 +279,7 @@ func (s *stage) open(run *engine.Run) {
 }
 
 // listen starts its server, or finds it running, and tells by which words the device is to use it.
-func listen(run *engine.Run, w servingPlace, name string) (serve.Endpoint, error) {
+func listen(run *engine.Run, w servingPlace, name string) (carrier.Endpoint, error) {
 	stage := stages.Of(run)
 	if stage.dock == nil {
 		stage.open(run)
@@ -289,23 +290,23 @@ func listen(run *engine.Run, w servingPlace, name string) (serve.Endpoint, error
 	if w.device.IsValid() {
 		stage.dock.Expect(w.device.Addr())
 	}
-	place, err := stage.dock.Listen(w.protocol, w.at)
+	place, err := stage.dock.Listen(w.by, w.at)
 	if err != nil {
-		r := preflight.ListenWords(w.protocol, w.at, err, otherPlace(run))
+		r := preflight.ListenText(w.by, w.at, err, otherPlace(run))
 		showPreflight(run, r)
 		return place, fmt.Errorf("%s: %s", r.Text, r.Remedy)
 	}
 	if place.Password != "" {
-		run.Console.Emit(event.Secret{What: "password of the " + w.protocol + " server", Value: place.Password})
+		run.Console.Emit(event.Secret{What: "password of the " + w.by.Name + " server", Value: place.Password})
 	}
-	run.Made["serve"] = served{w.protocol, place, name}
+	run.Made["serve"] = served{w.by.Name, place, name}
 	return place, nil
 }
 
 // served is where a file waits for the device.
 type served struct {
 	protocol string
-	place    serve.Endpoint
+	place    carrier.Endpoint
 	name     string
 }
 

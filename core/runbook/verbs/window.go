@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/reach"
@@ -116,7 +117,7 @@ func (v *window) tell(state string) {
 // put tries until it is taken. What the operator is asked to do meanwhile stands in the strip; to stop there ends it.
 func (v *window) put(ctx context.Context) error {
 	run, id := v.Run, v.told.ID
-	run.Console.Emit(event.TransferBegin{ID: id, File: v.name, Size: v.img.Size, Protocol: "TFTP", Peer: v.to.String(), SHA256: v.img.SHA256})
+	run.Console.Emit(event.TransferBegin{ID: id, File: v.name, Size: v.img.Size, Protocol: carrier.TFTP.Title(), Peer: v.to.String(), SHA256: v.img.SHA256})
 	client := tftp.Client{Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Remark: func(text string) { run.Console.Emit(event.Note{Level: event.Info, Text: text}) }, Progress: func(p transfer.Progress) {
 		run.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
 	}}
