@@ -18,7 +18,7 @@ import (
 func shipped(t testing.TB, name string) *Dialect {
 	t.Helper()
 	read := func(name string) (string, error) {
-		text, err := os.ReadFile(filepath.Join("..", "..", "demo", "dialects", name+".yaml"))
+		text, err := os.ReadFile(filepath.Join("..", "..", "core", "shipped", "dialects", name+".yaml"))
 		return string(text), err
 	}
 	text, err := read(name)

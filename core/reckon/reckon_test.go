@@ -5,16 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"pilotrix/core/line"
 )
-
-func framing(t *testing.T) line.Framing {
-	t.Helper()
-	f, err := line.ParseFraming("8N1")
-	require.NoError(t, err)
-	return f
-}
 
 func TestLargeBlocksPayForTheirFragments(t *testing.T) {
 	whole := TFTPRate(1468, 64, UsualLink, 0)
