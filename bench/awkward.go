@@ -17,7 +17,7 @@ const (
 	Noise     = "noise"     // log lines in the middle of everything
 	Pager     = "pager"     // a long output stops and wants a key
 	Colour    = "colour"    // a coloured prompt
-	History   = "history"   // arrow keys recall lines, and the line is drawn anew now and then
+	History   = "history"   // arrow keys recall lines, and the line is drawn again now and then
 	SlowEcho  = "slow-echo" // each key comes back by itself, after a while
 	Mute      = "mute"      // nothing that is typed comes back
 	Wrap      = "wrap"      // a typed line is broken at the device's own width

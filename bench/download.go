@@ -111,7 +111,7 @@ func (d *Download) Forget() {
 	d.change(func(j *Job) { *j = Job{State: "idle"} })
 }
 
-// Now is how far it is.
+// Now is the progress.
 func (d *Download) Now() Job {
 	d.mu.Lock()
 	defer d.mu.Unlock()

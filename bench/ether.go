@@ -16,11 +16,11 @@ type ether struct {
 	socks []*etherSock
 }
 
-// mostHeard bounds how many datagrams wait in a socket; more are lost, as in a real one.
-const mostHeard = 256
+// maxHeard bounds how many datagrams wait in a socket; more are lost, as in a real one.
+const maxHeard = 256
 
 func (e *ether) listen(port uint16) *etherSock {
-	s := &etherSock{ether: e, port: port, heard: make(chan heard, mostHeard), closed: make(chan struct{}), late: make(chan struct{})}
+	s := &etherSock{ether: e, port: port, heard: make(chan heard, maxHeard), closed: make(chan struct{}), late: make(chan struct{})}
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.socks = append(e.socks, s)

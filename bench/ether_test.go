@@ -17,7 +17,7 @@ func TestAnEtherSocketIsLikeARealOne(t *testing.T) {
 		var e ether
 		a, b := e.listen(68), e.listen(67)
 		everybody := netip.MustParseAddrPort("255.255.255.255:67")
-		for range 2 * mostHeard {
+		for range 2 * maxHeard {
 			_, err := a.WriteToUDPAddrPort([]byte("x"), everybody)
 			require.NoError(t, err)
 		}

@@ -43,7 +43,7 @@ func MakeImage(magic, seed string, size int, fields ...Field) []byte {
 	return out.Bytes()
 }
 
-// ReadHead reads the head of a file of the bench, and returns what stands behind it.
+// ReadHead reads the head of a file of the bench, and returns what stands after it.
 func ReadHead(data []byte, magic string) (fields map[string]string, body []byte, err error) {
 	text, body, _ := bytes.Cut(data, []byte("\n\n"))
 	lines := strings.Split(strings.TrimRight(string(text[:min(len(text), 4096)]), "\n"), "\n")

@@ -10,7 +10,7 @@ import (
 // Lie is what a device does instead of what it was told.
 type Lie int
 
-// The lies. Those behind Pretends are a family's own, as far as it can tell them.
+// The lies. Those behind Pretends are a family's own, as far as it can say them.
 const (
 	Truth       Lie = iota
 	Refuses         // it says that it may not, and does nothing
@@ -42,11 +42,11 @@ type Fibber interface {
 	Fibs(Lie) bool
 }
 
-// Fibs are lies of a family's own that it was told to tell at its next start.
+// Fibs are lies of a family's own that it was told to say at its next start.
 type Fibs struct{ StaysOld, LosesChoice, IsAnother bool }
 
-// Tell takes a lie, if it is one that the family knows.
-func (f *Fibs) Tell(lie Lie, knows ...Lie) bool {
+// Report takes a lie, if it is one that the family knows.
+func (f *Fibs) Report(lie Lie, knows ...Lie) bool {
 	if !slices.Contains(knows, lie) {
 		return false
 	}
@@ -65,7 +65,7 @@ func (f *Fibs) Tell(lie Lie, knows ...Lie) bool {
 type liar struct {
 	device Device
 	lie    func(command string) Lie
-	retell func(command string) func(answer string) string
+	repeat func(command string) func(answer string) string
 }
 
 // Lie has the device lie: it is asked about each command line before that is obeyed.
@@ -75,21 +75,21 @@ func (m *Machine) Lie(lie func(command string) Lie) {
 	m.wire.liar = &liar{device: m.device, lie: lie}
 }
 
-// Retell has the device answer something else than it would: retell returns what makes the one of the other, nil for a command whose
+// Repeat has the device answer something else than it would: retell returns what makes the one of the other, nil for a command whose
 // answer stays as it is.
-func (m *Machine) Retell(retell func(command string) func(answer string) string) {
+func (m *Machine) Repeat(repeat func(command string) func(answer string) string) {
 	m.wire.mu.Lock()
 	defer m.wire.mu.Unlock()
-	m.wire.liar = &liar{device: m.device, lie: func(string) Lie { return Truth }, retell: retell}
+	m.wire.liar = &liar{device: m.device, lie: func(string) Lie { return Truth }, repeat: repeat}
 }
 
-// retold obeys a line and says something else than what it answers.
-func (s *Shell) retold(retell func(answer string) string, obey func() error) error {
+// repeated obeys a line and says something else than what it answers.
+func (s *Shell) repeated(repeat func(answer string) string, obey func() error) error {
 	s.captured = new(strings.Builder)
 	err := obey()
 	answer := s.captured.String()
 	s.captured = nil
-	s.Say(retell(answer))
+	s.Say(repeat(answer))
 	return err
 }
 
@@ -105,9 +105,9 @@ func (s *Shell) lied(command string, obey func() error) error {
 	if l == nil || command == "" {
 		return obey()
 	}
-	if l.retell != nil {
-		if retell := l.retell(command); retell != nil {
-			return s.retold(retell, obey)
+	if l.repeat != nil {
+		if repeat := l.repeat(command); repeat != nil {
+			return s.repeated(repeat, obey)
 		}
 	}
 	switch lie := l.lie(command); lie {

@@ -39,7 +39,7 @@ type Machine struct {
 	sessions *sessionHost // where it is reached by sessions instead of a console
 	listener net.Listener
 	console  bool // beside sessions
-	beside   Host
+	extra    Host
 }
 
 // Be makes the device and its line awkward, before it is started; the seed decides what happens when.
@@ -229,7 +229,7 @@ func (m *Machine) Open(ctx context.Context, opener *line.Opener, t line.Target) 
 	m.mu.Lock()
 	host := m.host
 	m.mu.Unlock()
-	if memory, is := host.(*memoryHost); is {
+	if memory, ok := host.(*memoryHost); ok {
 		return memory.open(t, m.clock), nil
 	}
 	if _, only := m.device.(ShellOnly); only && host != nil {

@@ -16,8 +16,8 @@ import (
 
 // A device that has no address yet asks everybody for one, by DHCP with real packets (RFC 2131 §3.1).
 
-// Newcomer is how it asks.
-type Newcomer struct {
+// NewDevice is how it asks.
+type NewDevice struct {
 	LAN      *LAN
 	Clock    clock.Clock
 	MAC      [6]byte
@@ -27,7 +27,7 @@ type Newcomer struct {
 	Had netip.Addr
 	// Takes says whether an offer suits it; any does unless said.
 	Takes func(Offer) bool
-	// Say is told how it goes.
+	// Say is reported how it goes.
 	Say func(text string)
 }
 
@@ -50,7 +50,7 @@ const (
 var ErrNoOffer = errors.New("nobody offers an address")
 
 // Ask asks until an address is given, so many times at the most.
-func (n Newcomer) Ask(ctx context.Context, times int) (Offer, error) {
+func (n NewDevice) Ask(ctx context.Context, times int) (Offer, error) {
 	conn := n.LAN.Everybody(dhcpv4.ClientPort)
 	defer conn.Close()
 	if n.Had.IsValid() {
@@ -71,14 +71,14 @@ func (n Newcomer) Ask(ctx context.Context, times int) (Offer, error) {
 	return Offer{}, ErrNoOffer
 }
 
-func (n Newcomer) say(text string) {
+func (n NewDevice) say(text string) {
 	if n.Say != nil {
 		n.Say(text)
 	}
 }
 
 // once goes through it one time: DISCOVER, OFFER, REQUEST, ACK.
-func (n Newcomer) once(ctx context.Context, conn network.PacketConn) (Offer, error) {
+func (n NewDevice) once(ctx context.Context, conn network.PacketConn) (Offer, error) {
 	discover, err := dhcpv4.NewDiscovery(n.MAC[:], dhcpv4.WithBroadcast(true), n.says)
 	if err != nil {
 		return Offer{}, err
@@ -105,7 +105,7 @@ func (n Newcomer) once(ctx context.Context, conn network.PacketConn) (Offer, err
 }
 
 // again asks for the address that it had before.
-func (n Newcomer) again(ctx context.Context, conn network.PacketConn) (Offer, error) {
+func (n NewDevice) again(ctx context.Context, conn network.PacketConn) (Offer, error) {
 	request, err := dhcpv4.New(dhcpv4.WithHwAddr(n.MAC[:]), dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest), dhcpv4.WithBroadcast(true), n.says,
 		dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(n.Had.AsSlice())))
 	if err != nil {
@@ -120,7 +120,7 @@ func (n Newcomer) again(ctx context.Context, conn network.PacketConn) (Offer, er
 }
 
 // says is what it says of itself.
-func (n Newcomer) says(m *dhcpv4.DHCPv4) {
+func (n NewDevice) says(m *dhcpv4.DHCPv4) {
 	if n.Vendor != "" {
 		m.UpdateOption(dhcpv4.OptClassIdentifier(n.Vendor))
 	}
@@ -131,7 +131,7 @@ func (n Newcomer) says(m *dhcpv4.DHCPv4) {
 }
 
 // exchange sends a message to everybody, and waits for an answer to it that suits.
-func (n Newcomer) exchange(ctx context.Context, conn network.PacketConn, m *dhcpv4.DHCPv4, wanted dhcpv4.MessageType, suits func(*dhcpv4.DHCPv4) bool) (*dhcpv4.DHCPv4, error) {
+func (n NewDevice) exchange(ctx context.Context, conn network.PacketConn, m *dhcpv4.DHCPv4, wanted dhcpv4.MessageType, suits func(*dhcpv4.DHCPv4) bool) (*dhcpv4.DHCPv4, error) {
 	limited, cancel := n.Clock.WithTimeout(ctx, answersIn)
 	defer cancel()
 	_ = conn.SetReadDeadline(time.Time{})

@@ -62,7 +62,7 @@ func (m *Machine) openShell(ctx context.Context, t line.Target, c clock.Clock) (
 }
 
 func (m *Machine) dial(ctx context.Context) (net.Conn, error) {
-	if memory, is := m.listener.(*pipeListener); is {
+	if memory, ok := m.listener.(*pipeListener); ok {
 		return memory.dial(ctx)
 	}
 	var dialer net.Dialer

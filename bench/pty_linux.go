@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// HasTerminals tells that devices here have a path of their own to open.
+// HasTerminals says that devices here have a path of their own to open.
 const HasTerminals = true
 
 // ptyHost is a pseudo-terminal: the program opens its path like any serial port, and the speed it

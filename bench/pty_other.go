@@ -4,7 +4,7 @@ package bench
 
 import "errors"
 
-// HasTerminals tells that devices here have a path of their own to open.
+// HasTerminals says that devices here have a path of their own to open.
 const HasTerminals = false
 
 type ptyHost struct{ Host }

@@ -114,21 +114,21 @@ func (h *sessionHost) answer() {
 
 // HangUp ends the session that the line is, if it is one: the device restarts.
 func (w *Wire) HangUp() {
-	if h, is := w.currentHost().(*sessionHost); is {
+	if h, ok := w.currentHost().(*sessionHost); ok {
 		h.hangUp()
 	}
 }
 
 // Answer lets sessions in: the device's network is up.
 func (w *Wire) Answer() {
-	if h, is := w.currentHost().(*sessionHost); is {
+	if h, ok := w.currentHost().(*sessionHost); ok {
 		h.answer()
 	}
 }
 
 // User is who was let in by the session itself, empty where the device has to ask.
 func (w *Wire) User() string {
-	if h, is := w.currentHost().(*sessionHost); is {
+	if h, ok := w.currentHost().(*sessionHost); ok {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		return h.user

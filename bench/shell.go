@@ -13,7 +13,7 @@ import (
 type Shell struct {
 	Wire   *Wire
 	Prompt func() string
-	Words  []Word
+	Text   []Word
 	// Idle, when set, is called when no key came for IdleAfter while nothing is typed.
 	Idle      func()
 	IdleAfter time.Duration
@@ -23,7 +23,7 @@ type Shell struct {
 	// Split takes a line apart into commands of words; a line is one command unless it is set.
 	Split func(line string) [][]string
 	// Unknown is the answer to a word that is none, Usage that to one whose form is not kept, and Refusal what a word's error is
-	// told with.
+	// reported with.
 	Unknown, Usage, Refusal string
 	// LogsOut says that an awkward device ends this shell when nothing is typed for long.
 	LogsOut bool
@@ -150,7 +150,7 @@ func (s *Shell) obey(typed []string) error {
 // find is the command that was typed: the one that is spelt so, or else the only one that it is short for.
 func (s *Shell) find(typed []string) (Word, bool) {
 	var short []Word
-	for _, word := range s.Words {
+	for _, word := range s.Text {
 		names, _, _ := word.split()
 		if len(names) != len(typed) {
 			continue
@@ -195,7 +195,7 @@ func (s *Shell) carryOut(word Word, args []string) error {
 // Help is the word that lists the words.
 func (s *Shell) Help(name string) Word {
 	return Word{Form: name, About: "list these", Run: func([]string) error {
-		for _, word := range s.Words {
+		for _, word := range s.Text {
 			s.Sayf("  %-24s %s\r\n", word.Form, word.About)
 		}
 		return nil

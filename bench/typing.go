@@ -41,7 +41,7 @@ type input struct {
 	escape int // inside a sequence of a key: 1 after ESC, 2 after ESC [
 }
 
-// readLine reads one; bored tells that it waited for too long, where the device logs out then.
+// readLine reads one; bored says that it waited for too long, where the device logs out then.
 func (s *Shell) readLine(echo, logsOut bool) (text string, bored bool) {
 	l := &input{Shell: s, begin: s.tail, echo: echo && !s.Wire.quirks.has(Mute)}
 	s.lines = 0
@@ -91,7 +91,7 @@ func (l *input) redraw() {
 	l.write(text + "\x1b[K")
 }
 
-// key takes one; done tells that the line ended.
+// key takes one; done says that the line ended.
 func (l *input) key(key byte) (done bool) {
 	q := l.Wire.quirks
 	switch {
@@ -126,7 +126,7 @@ func (l *input) key(key byte) (done bool) {
 		shown = strings.Repeat("\b \b", len(l.typed))
 		l.typed = l.typed[:0]
 		if l.echo && len(l.typed) == 0 && (q.has(Wrap) || q.has(History)) {
-			l.anew()
+			l.again()
 			return false
 		}
 	case key == 0x08 || key == 0x7f:
@@ -151,8 +151,8 @@ func (l *input) key(key byte) (done bool) {
 	return false
 }
 
-// anew draws an emptied line: on a fresh one, since what was typed may be spread over several.
-func (l *input) anew() { l.write("\r\n" + l.begin) }
+// again draws an emptied line: on a fresh one, since what was typed may be spread over several.
+func (l *input) again() { l.write("\r\n" + l.begin) }
 
 // arrow recalls a line of the past.
 func (l *input) arrow(key byte) {

@@ -44,8 +44,8 @@ type Wire struct {
 	txFree   time.Time
 	rest     []byte
 
-	beside     Host // the console beside sessions, nil without one
-	besideBaud int
+	beside    Host // the console beside sessions, nil without one
+	extraBaud int
 
 	quirks  *quirks
 	liar    *liar
@@ -320,7 +320,7 @@ func (w *Wire) emit(piece []byte, baud int) {
 	w.mu.Lock()
 	host := w.host
 	w.mu.Unlock()
-	w.emitBeside(piece)
+	w.emitExtra(piece)
 	if host == nil {
 		return
 	}

@@ -29,7 +29,7 @@ func (p *parrot) PowerOn(ctx context.Context, w *Wire) {
 	p.lives++
 	s := NewShell(ctx, w)
 	s.Prompt = func() string { return "> " }
-	s.Words = []Word{
+	s.Text = []Word{
 		{Form: "say TEXT…", Run: func(args []string) error {
 			p.heard = append(p.heard, strings.Join(args, " "))
 			s.Say(strings.Join(args, " ") + "\r\n")
@@ -80,7 +80,7 @@ func TestTheLineIsAsFastAsItsSpeed(t *testing.T) {
 		for heard < 480*2 {
 			heard += len((<-l.Chunks()).Bytes)
 		}
-		// 485 characters there, their echo behind them, then 480 back: about 965 character times.
+		// 485 characters there, their echo after them, then 480 back: about 965 character times.
 		assert.InDelta(t, 965.0/960, time.Since(began).Seconds(), 0.05)
 	})
 }

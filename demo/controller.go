@@ -63,7 +63,7 @@ func Controller(lan *bench.LAN, release string) *orsel.Controller {
 	return c
 }
 
-// ControllerShelf makes the shelf of that controller's scene in a folder: the wanted image, the one before it, and one for another
+// ControllerShelf makes the shelf of that controller's scene in a folder: the wanted image, the previous one it, and one for another
 // model.
 func ControllerShelf(folder string, size int) error {
 	shelf, sums := filepath.Join(folder, "shelf"), ""

@@ -35,8 +35,8 @@ type Place struct {
 	build   func(*bench.LAN) bench.Device
 }
 
-// Words are family and place, as the header shows them.
-func (p Place) Words() string {
+// Text are family and place, as the header shows them.
+func (p Place) Text() string {
 	if p.Family == "" {
 		return ""
 	}
@@ -310,7 +310,7 @@ func Machine(name string, c clock.Clock, memory bool, lan *bench.LAN, awkward be
 	return machine, place, nil
 }
 
-// Scene is a demo: a device, a runbook, and what the runbook is told.
+// Scene is a demo: a device, a runbook, and what the runbook is reported.
 type Scene struct {
 	Name    string
 	Title   string

@@ -189,7 +189,7 @@ func TestAnOperatorWhoTakesTime(t *testing.T) {
 			failures := 0
 			return func(ask event.Ask) string {
 				time.Sleep(time.Duration(11+17*n) * time.Second)
-				if ask.Form == "failure" { // a byte of the prompt may get lost: what fails is told, and may be repeated
+				if ask.Form == "failure" { // a byte of the prompt may get lost: what fails is reported, and may be repeated
 					if failures++; failures > 2 {
 						return engine.StopHere
 					}

@@ -50,7 +50,7 @@ type awkwardness struct {
 	seed uint64
 }
 
-// newRig builds the router as the scenario has it. Approve answers holds; on is told every event.
+// newRig builds the router as the scenario has it. Approve answers holds; on is reported every event.
 func newRig(t *testing.T, model string, speed int, approve func(event.Ask) string, on func(*rig, event.Event)) *rig {
 	t.Helper()
 	return newAwkwardRig(t, model, speed, awkwardness{}, approve, on)
@@ -112,7 +112,7 @@ func (r *rig) listen(on func(*rig, event.Event)) {
 	go r.collect(feed, on)
 }
 
-// collect keeps every event, and tells on of it.
+// collect keeps every event, and says on of it.
 func (r *rig) collect(feed *event.Feed, on func(*rig, event.Event)) {
 	defer close(r.done)
 	for {
@@ -176,7 +176,7 @@ func find[T event.Body](r *rig) (all []T) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, e := range r.events {
-		if body, is := e.Body.(T); is {
+		if body, ok := e.Body.(T); ok {
 			all = append(all, body)
 		}
 	}
@@ -184,7 +184,7 @@ func find[T event.Body](r *rig) (all []T) {
 }
 
 func approveAll(ask event.Ask) string {
-	if ask.Form == event.FormHold || ask.Form == event.FormNewcomer {
+	if ask.Form == event.FormHold || ask.Form == event.FormNewDevice {
 		return engine.Approve
 	}
 	return engine.StopHere

@@ -74,8 +74,8 @@ func noticeNothing(_, _ *rig, _ event.Event) {}
 
 func TestAStepTypesOnTheLineThatItSays(t *testing.T) {
 	onTwoLines(t, func(g, other *rig, e event.Event) {
-		if begin, is := e.Body.(event.StepBegin); is && begin.ID == "1.5" {
-			go func() { // the hand types there, and gives the helm back on the first line
+		if begin, ok := e.Body.(event.StepBegin); ok && begin.ID == "1.5" {
+			go func() { // the operator types there, and gives the helm back on the first line
 				time.Sleep(20 * time.Second)
 				other.session.Press([]byte("\x15")) // what is typed would stand at the login
 				time.Sleep(time.Minute)
@@ -83,7 +83,7 @@ func TestAStepTypesOnTheLineThatItSays(t *testing.T) {
 			}()
 		}
 	}, func(t *testing.T, g *gateway, other *rig) {
-		g.session.Beside("console", other.session)
+		g.session.Extra("console", other.session)
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s\n%s", result.Message, g.story(), other.story())
 		assert.Contains(t, g.typed(), "favour B")
@@ -114,7 +114,7 @@ func TestARunbookForTwoLinesNeedsBoth(t *testing.T) {
 		assert.EqualError(t, err, "the runbook types on the line console too, which is not open: open it with --also console=TARGET, such as --also console=serial:/dev/ttyUSB0")
 		plan := g.book.Plan(&device.Facts{})
 		assert.Equal(t, "console", plan.Steps[3].Types[0].On)
-		assert.Contains(t, plan.Steps[3].Types[0].Words(), "(on the line console)")
+		assert.Contains(t, plan.Steps[3].Types[0].Line(), "(on the line console)")
 		assert.Empty(t, plan.Steps[2].Types[0].On)
 	})
 }
@@ -122,7 +122,7 @@ func TestARunbookForTwoLinesNeedsBoth(t *testing.T) {
 // TestTheOtherLineIsLost pulls the second line while a step waits there: it is waited for, and the step goes on.
 func TestTheOtherLineIsLost(t *testing.T) {
 	onTwoLines(t, func(_, other *rig, e event.Event) {
-		if begin, is := e.Body.(event.StepBegin); is && begin.ID == "1.5" && begin.Try == 1 {
+		if begin, ok := e.Body.(event.StepBegin); ok && begin.ID == "1.5" && begin.Try == 1 {
 			go func() {
 				other.machine.Unplug()
 				time.Sleep(20 * time.Second)
@@ -130,7 +130,7 @@ func TestTheOtherLineIsLost(t *testing.T) {
 			}()
 		}
 	}, func(t *testing.T, g *gateway, other *rig) {
-		g.session.Beside("console", other.session)
+		g.session.Extra("console", other.session)
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s\n%s", result.Message, g.story(), other.story())
 		var states []string

@@ -79,7 +79,7 @@ func TestRealBootloader(t *testing.T) {
 		var e event.Event
 		require.NoError(t, json.Unmarshal(lines.Bytes(), &e), "%s", lines.Text())
 		events = append(events, e)
-		if end, is := e.Body.(event.RunEnd); is {
+		if end, ok := e.Body.(event.RunEnd); ok {
 			last = end
 		}
 	}

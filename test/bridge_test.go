@@ -34,13 +34,13 @@ type bridgeOptions struct {
 	lanOptions
 	whole  bool                        // 2.4 runs, and is not cut off in the flash
 	device func(*pellow.Bridge)        // as it stands when the test begins
-	hand   func(x *wbridge, tries int) // what the hand does while a window is awaited; it presses the button unless said
+	hand   func(x *wbridge, tries int) // what the operator does while a window is awaited; it presses the button unless said
 	on     func(x *wbridge, e event.Event)
 }
 
 const bridgeAt = "192.0.2.45"
 
-// approveHands approves holds, and says done where the hand is asked for something.
+// approveHands approves holds, and says done where the operator is asked for something.
 func approveHands(ask event.Ask) string {
 	if ask.Form == event.FormOperator {
 		return engine.DoneByMe
@@ -70,7 +70,7 @@ func newBridge(t *testing.T, opt bridgeOptions) *wbridge {
 	}
 	opt.inputs = given
 	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
-		if w, is := e.Body.(event.Window); is && w.State == event.WindowAwaited {
+		if w, ok := e.Body.(event.Window); ok && w.State == event.WindowAwaited {
 			x.hand(opt, w.Tries)
 		}
 		if opt.on != nil {
@@ -144,7 +144,7 @@ func TestASystemIsTriedAndThenBurned(t *testing.T) {
 			states = append(states, f.State)
 		}
 		assert.Equal(t, []string{
-			event.FlashReckoned, event.FlashReckoned, event.FlashErasing, event.FlashErased, event.FlashWriting, event.FlashWritten, event.FlashVerified,
+			event.FlashComputed, event.FlashComputed, event.FlashErasing, event.FlashErased, event.FlashWriting, event.FlashWritten, event.FlashVerified,
 		}, states)
 	})
 }
@@ -274,7 +274,7 @@ var bridgeCuts = map[string]struct {
 }
 
 func flashIs(state string) func(event.Event) bool {
-	return func(e event.Event) bool { f, is := e.Body.(event.Flash); return is && f.State == state }
+	return func(e event.Event) bool { f, ok := e.Body.(event.Flash); return ok && f.State == state }
 }
 
 func TestThePowerGoesInEachPhaseOfABurn(t *testing.T) {
@@ -311,7 +311,7 @@ func TestThePowerGoesWhileTheRecoveryLoaderWrites(t *testing.T) {
 	t.Parallel()
 	var gone atomic.Bool
 	opt := bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, on: func(x *wbridge, e event.Event) {
-		if end, is := e.Body.(event.TransferEnd); is && end.Outcome == event.Done && gone.CompareAndSwap(false, true) {
+		if end, ok := e.Body.(event.TransferEnd); ok && end.Outcome == event.Done && gone.CompareAndSwap(false, true) {
 			go func() {
 				time.Sleep(time.Second)
 				x.machine.PowerCut(3 * time.Second)
@@ -374,7 +374,7 @@ func TestAPutThatIsCutIsBegunAgain(t *testing.T) {
 	}
 }
 
-// TestAKeyThatIsPressedCutsNoPut: the hand has the helm then, and the blocks go on.
+// TestAKeyThatIsPressedCutsNoPut: the operator has the helm then, and the blocks go on.
 func TestAKeyThatIsPressedCutsNoPut(t *testing.T) {
 	t.Parallel()
 	var pressed atomic.Bool

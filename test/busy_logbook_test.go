@@ -97,8 +97,8 @@ func TestARunWaitsForItsRecord(t *testing.T) {
 	entry, events := eventsOf(t, path)
 	assert.Equal(t, "done", entry.Outcome)
 	assert.True(t, slices.ContainsFunc(events, func(e event.Event) bool {
-		r, is := e.Body.(event.Recording)
-		return is && strings.Contains(r.Problem, "another program holds it")
+		r, ok := e.Body.(event.Recording)
+		return ok && strings.Contains(r.Problem, "another program holds it")
 	}), "that nothing was recorded for a while is reported")
 }
 

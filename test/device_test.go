@@ -251,7 +251,7 @@ func TestUnpluggedForReal(t *testing.T) {
 			batch, err := feed.Next(ctx)
 			require.NoError(t, err, "never %s", state)
 			for _, e := range batch {
-				if l, is := e.Body.(event.Line); is && l.State == state {
+				if l, ok := e.Body.(event.Line); ok && l.State == state {
 					return
 				}
 			}

@@ -38,7 +38,7 @@ func tables() map[string]string {
 var tableMark = regexp.MustCompile(`(?s)(<!-- table: ([\w -]+) -->\n)(.*?)(<!-- end -->)`)
 
 // TestTheDocumentationHasTheLanguagesAsTheyAre holds every table of the documentation to the program: a verb or a key
-// that is new, or has other words, shows there. With -update they are written anew.
+// that is new, or has other words, shows there. With -update they are written again.
 func TestTheDocumentationHasTheLanguagesAsTheyAre(t *testing.T) {
 	const path = "../docs/languages.md"
 	text, err := os.ReadFile(path)
@@ -61,7 +61,7 @@ func TestTheDocumentationHasTheLanguagesAsTheyAre(t *testing.T) {
 
 var demosMark = regexp.MustCompile(`(?s)(<!-- demos -->\n)(.*?)(<!-- end -->)`)
 
-// TestTheReadmeHasTheDemosAsTheyAre holds README's table of demos to those that there are. With -update it is written anew.
+// TestTheReadmeHasTheDemosAsTheyAre holds README's table of demos to those that there are. With -update it is written again.
 func TestTheReadmeHasTheDemosAsTheyAre(t *testing.T) {
 	const path = "../README.md"
 	text, err := os.ReadFile(path)

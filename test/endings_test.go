@@ -124,7 +124,7 @@ func TestHashingEndsWhenItIsAsked(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, run.Start())
 	piece := make([]byte, 1)
-	_, err = said.Read(piece) // it tells of its progress once it takes more than a second
+	_, err = said.Read(piece) // it says of its progress once it takes more than a second
 	require.NoError(t, err)
 	require.NoError(t, run.Process.Signal(syscall.SIGTERM))
 	_, _ = io.Copy(io.Discard, said)
@@ -139,8 +139,8 @@ func TestHashingEndsWhenItIsAsked(t *testing.T) {
 	}
 }
 
-// TestLastWords holds what a command ends with where something around it is not as it should be.
-func TestLastWords(t *testing.T) {
+// TestLastText holds what a command ends with where something around it is not as it should be.
+func TestLastText(t *testing.T) {
 	home := tempDir(t)
 	require.NoError(t, os.WriteFile(filepath.Join(home, "file"), nil, 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(home, "long"), make([]byte, 2<<20), 0o600))

@@ -19,7 +19,7 @@ import (
 func onceAt(bytes int64, f func(*rig)) func(*rig, event.Event) {
 	called := false
 	return func(r *rig, e event.Event) {
-		if progress, is := e.Body.(event.Transfer); is && !called && progress.Bytes >= bytes {
+		if progress, ok := e.Body.(event.Transfer); ok && !called && progress.Bytes >= bytes {
 			called = true
 			f(r)
 		}
@@ -126,7 +126,7 @@ func TestTheSpeedFallsBack(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, "R40-2", 9600, approveAll, func(r *rig, e event.Event) {
-			if moved, is := e.Body.(event.Speed); is && moved.To == 115200 {
+			if moved, ok := e.Body.(event.Speed); ok && moved.To == 115200 {
 				r.machine.Wire().Retune(9600)
 			}
 		})

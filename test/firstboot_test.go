@@ -24,17 +24,17 @@ import (
 	"pilotrix/demo"
 )
 
-// newcomer is the scenario's new switch.
-type newcomer struct{ onDevice[*maskel.NewSwitch] }
+// newDevice is the scenario's new switch.
+type newDevice struct{ onDevice[*maskel.NewSwitch] }
 
-// newcomerOptions are what a test wants different.
-type newcomerOptions = deviceOptions[*maskel.NewSwitch]
+// newDeviceOptions are what a test wants different.
+type newDeviceOptions = deviceOptions[*maskel.NewSwitch]
 
-const newcomerMAC = "02:00:5e:10:00:01"
+const newDeviceMAC = "02:00:5e:10:00:01"
 
-func newNewcomer(t *testing.T, opt newcomerOptions) *newcomer {
+func newNewDevice(t *testing.T, opt newDeviceOptions) *newDevice {
 	t.Helper()
-	x := &newcomer{}
+	x := &newDevice{}
 	x.start(t, family{
 		name: "tangle-sw2", dialect: "maskel-s8", book: "first-boot",
 		inputs: map[string]string{"image": "strand-s8-3.2.msl", "configuration": "tangle-sw2.setup", "name": "tangle-sw2", "model": "S8", "console": "yes"},
@@ -43,12 +43,12 @@ func newNewcomer(t *testing.T, opt newcomerOptions) *newcomer {
 	return x
 }
 
-func inNewcomer(t *testing.T, opt newcomerOptions, use func(*testing.T, *newcomer)) {
-	inTime(t, func(t *testing.T) *newcomer { return newNewcomer(t, opt) }, use)
+func inNewDevice(t *testing.T, opt newDeviceOptions, use func(*testing.T, *newDevice)) {
+	inTime(t, func(t *testing.T) *newDevice { return newNewDevice(t, opt) }, use)
 }
 
 // runs says why the switch does not run what was meant, with its own setup.
-func (x *newcomer) runs(release string) error {
+func (x *newDevice) runs(release string) error {
 	runs, _, setup := x.device.Runs()
 	if runs != release || setup != string(demo.NewSwitchSetup()) {
 		return fmt.Errorf("it runs %s, with the setup %q", runs, setup)
@@ -67,7 +67,7 @@ func TestANewSwitchProvisionsItself(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			inNewcomer(t, newcomerOptions{lanOptions: lanOptions{inputs: inputs}}, func(t *testing.T, x *newcomer) {
+			inNewDevice(t, newDeviceOptions{lanOptions: lanOptions{inputs: inputs}}, func(t *testing.T, x *newDevice) {
 				result := x.run()
 				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 				require.NoError(t, x.runs("3.2"))
@@ -83,7 +83,7 @@ func TestANewSwitchProvisionsItself(t *testing.T) {
 				assert.NotZero(t, protocols["TFTP"])
 				assert.Equal(t, inputs["protocol"] == "http", protocols["HTTP"] > 0, "%v", protocols)
 				var steps []string
-				for _, n := range find[event.Newcomer](x.rig) {
+				for _, n := range find[event.NewDevice](x.rig) {
 					steps = append(steps, n.Stage)
 				}
 				assert.Contains(t, steps, "restarted")
@@ -93,21 +93,21 @@ func TestANewSwitchProvisionsItself(t *testing.T) {
 	}
 }
 
-// TestOneThatWasOnAnotherNetworkIsToldSo asks for the address that it had there first, and takes ours then.
-func TestOneThatWasOnAnotherNetworkIsToldSo(t *testing.T) {
+// TestOneThatWasOnAnotherNetworkIsReportedSo asks for the address that it had there first, and takes ours then.
+func TestOneThatWasOnAnotherNetworkIsReportedSo(t *testing.T) {
 	t.Parallel()
-	opt := newcomerOptions{
-		lanOptions: lanOptions{inputs: map[string]string{"mac": newcomerMAC}},
+	opt := newDeviceOptions{
+		lanOptions: lanOptions{inputs: map[string]string{"mac": newDeviceMAC}},
 		device:     func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{WasElsewhere: true}) },
 	}
-	inNewcomer(t, opt, func(t *testing.T, x *newcomer) {
+	inNewDevice(t, opt, func(t *testing.T, x *newDevice) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 		var said []string
 		for _, n := range find[event.Note](x.rig) {
 			said = append(said, n.Text)
 		}
-		assert.Contains(t, said, newcomerMAC+" asks for 198.51.100.9, which is on another network than 192.0.2.0/24: it was somewhere else before")
+		assert.Contains(t, said, newDeviceMAC+" asks for 198.51.100.9, which is on another network than 192.0.2.0/24: it was somewhere else before")
 	})
 }
 
@@ -130,66 +130,66 @@ func another(lan *bench.LAN, after time.Duration) (stop func()) {
 		}
 		conn := lan.Everybody(67)
 		defer conn.Close()
-		_ = server.Serve(ctx, provision.Wire{Conn: conn, Clock: clock.Real()}, provision.Tell{})
+		_ = server.Serve(ctx, provision.Wire{Conn: conn, Clock: clock.Real()}, provision.Report{})
 	}()
 	return func() { cancel(); <-done }
 }
 
-// newcomerFaults are what goes wrong, and what the run, or what it told meanwhile, says of it.
-var newcomerFaults = map[string]struct {
-	opt   newcomerOptions
+// newDeviceFaults are what goes wrong, and what the run, or what it reported meanwhile, says of it.
+var newDeviceFaults = map[string]struct {
+	opt   newDeviceOptions
 	says  string
 	notes []string
 	fresh bool // the switch has got nothing
 }{
 	"it takes no offer": {
-		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{TakesNoOffer: true}) }},
+		newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{TakesNoOffer: true}) }},
 		"it took no offer: another server may be on the network, or what is offered does not suit it",
 		[]string{"02:00:5e:10:00:01 was offered an address since", "it took no offer: another server may be on the network"},
 		true,
 	},
 	"it asks for its setup under another name": {
-		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{AsksOther: true}) }},
+		newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{AsksOther: true}) }},
 		"no any.cfg here; any.setup is staged (asked for as .cfg, not .setup)",
 		[]string{"no tangle-sw2-100001.cfg here; tangle-sw2-100001.setup is staged"},
 		false,
 	},
 	"it fetches from another server than it is told": {
-		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Elsewhere: true}) }},
+		newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Elsewhere: true}) }},
 		"02:00:5e:10:00:01 began 3 times and fetched nothing: it may want another name or another server's address", nil, true,
 	},
 	"it does not like the image, and starts over": {
-		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Restarts: true}) }},
+		newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Restarts: true}) }},
 		"02:00:5e:10:00:01 fetched strand-s8-3.2.msl 3 times and restarts again and again: it may not take what is in the file", nil, true,
 	},
 	"it runs its old release all the same": {
-		newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Forgets: true}) }},
+		newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Forgets: true}) }},
 		"does not show “3.2”", nil, false,
 	},
 	"the file is of another release than its name": {
-		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "strand-s8-3.3.msl"}}},
+		newDeviceOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "strand-s8-3.3.msl"}}},
 		"The name strand-s8-3.3.msl does not say 3.1, which is what the file says of itself", nil, true,
 	},
 	"the image is for another model": {
-		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "strand-3.2-s24.msl"}}},
+		newDeviceOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "strand-3.2-s24.msl"}}},
 		"is made for S24, and the label says S8. Nothing was begun.", nil, true,
 	},
 	"the address is none of this laptop": {
-		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"address": "192.0.2.99"}}},
+		newDeviceOptions{lanOptions: lanOptions{inputs: map[string]string{"address": "192.0.2.99"}}},
 		"this laptop has no address 192.0.2.99; it has 192.0.2.10 on eth0", nil, true,
 	},
 	"the address that it is to get is on another subnet": {
-		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"gives": "198.51.100.7"}}},
+		newDeviceOptions{lanOptions: lanOptions{inputs: map[string]string{"gives": "198.51.100.7"}}},
 		"the first address 198.51.100.7 is not on the network 192.0.2.0/24", nil, true,
 	},
 	"the label was read wrong": {
-		newcomerOptions{lanOptions: lanOptions{inputs: map[string]string{"mac": "02:00:5e:10:00:02"}}},
+		newDeviceOptions{lanOptions: lanOptions{inputs: map[string]string{"mac": "02:00:5e:10:00:02"}}},
 		"02:00:5e:10:00:02 never asked for an address",
 		[]string{"02:00:5e:10:00:01 is not meant"},
 		true,
 	},
 	"it is another one": {
-		newcomerOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
+		newDeviceOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
 			if strings.Contains(ask.Text, "Is it the one that is meant?") {
 				return engine.LeaveIt
 			}
@@ -203,10 +203,10 @@ var newcomerFaults = map[string]struct {
 
 func TestFaultsOfAFirstBoot(t *testing.T) {
 	t.Parallel()
-	for name, f := range newcomerFaults {
+	for name, f := range newDeviceFaults {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			inNewcomer(t, f.opt, func(t *testing.T, x *newcomer) {
+			inNewDevice(t, f.opt, func(t *testing.T, x *newDevice) {
 				result := x.run()
 				require.False(t, result.Outcome.Good(), "%s\n%s", result.Message, x.story())
 				assert.Contains(t, result.Message, f.says)
@@ -217,12 +217,12 @@ func TestFaultsOfAFirstBoot(t *testing.T) {
 				for _, r := range find[event.Rung](x.rig) {
 					said = append(said, r.What+" "+r.Text)
 				}
-				for _, n := range find[event.Newcomer](x.rig) {
+				for _, n := range find[event.NewDevice](x.rig) {
 					said = append(said, fmt.Sprintf("new device %s %s, awaited %s", n.MAC, n.Stage, n.Next))
 				}
-				told := strings.Join(said, "\n")
+				report := strings.Join(said, "\n")
 				for _, note := range f.notes {
-					assert.Contains(t, told, note)
+					assert.Contains(t, report, note)
 				}
 				if f.fresh {
 					_, _, setup := x.device.Runs()
@@ -239,7 +239,7 @@ func TestAnotherServerEndsIt(t *testing.T) {
 	for name, after := range map[string]time.Duration{"before": 0, "in the middle": 12 * time.Second} {
 		t.Run(name, func(t *testing.T) {
 			// A switch that takes its time to like an offer leaves room for the other server's.
-			inNewcomer(t, newcomerOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{TakesNoOffer: after > 0}) }}, func(t *testing.T, x *newcomer) {
+			inNewDevice(t, newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{TakesNoOffer: after > 0}) }}, func(t *testing.T, x *newDevice) {
 				defer another(x.lan, after)()
 				if after > 0 {
 					go func() {
@@ -256,30 +256,30 @@ func TestAnotherServerEndsIt(t *testing.T) {
 }
 
 func TestTheFirstBootPassesOnAwkwardDevices(t *testing.T) {
-	passesIn(t, awkwardWays(t), func(t *testing.T, way awkwardness) *newcomer {
-		return newNewcomer(t, newcomerOptions{lanOptions: lanOptions{awkward: way}})
-	}, func(x *newcomer) error { return x.runs("3.2") })
+	passesIn(t, awkwardWays(t), func(t *testing.T, way awkwardness) *newDevice {
+		return newNewDevice(t, newDeviceOptions{lanOptions: lanOptions{awkward: way}})
+	}, func(x *newDevice) error { return x.runs("3.2") })
 }
 
 func TestAPlanOfAFirstBootIsWhatARunTypes(t *testing.T) {
 	t.Parallel()
-	inNewcomer(t, newcomerOptions{}, func(t *testing.T, x *newcomer) { holdsToItsPlan(t, x) })
+	inNewDevice(t, newDeviceOptions{}, func(t *testing.T, x *newDevice) { holdsToItsPlan(t, x) })
 }
 
 // TestAnotherServerEndsItWhileItIsAsked, too: the question is taken back, and nobody is taken for the one that is meant.
 func TestAnotherServerEndsItWhileItIsAsked(t *testing.T) {
 	t.Parallel()
-	opt := newcomerOptions{lanOptions: lanOptions{present: true}, on: func(x *onLAN, e event.Event) {
-		if ask, is := e.Body.(event.Ask); is && ask.Form != event.FormNewcomer {
+	opt := newDeviceOptions{lanOptions: lanOptions{present: true}, on: func(x *onLAN, e event.Event) {
+		if ask, ok := e.Body.(event.Ask); ok && ask.Form != event.FormNewDevice {
 			x.session.Answer(ask.ID, map[event.Form]string{event.FormHold: engine.Approve}[ask.Form], "operator")
 			x.session.Answer(ask.ID, engine.StopHere, "operator")
 		}
 	}}
-	inNewcomer(t, opt, func(t *testing.T, x *newcomer) {
+	inNewDevice(t, opt, func(t *testing.T, x *newDevice) {
 		defer another(x.lan, 20*time.Second)()
 		go func() {
 			time.Sleep(25 * time.Second)
-			other := bench.Newcomer{LAN: x.lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 9}}
+			other := bench.NewDevice{LAN: x.lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 9}}
 			_, _ = other.Ask(context.Background(), 3)
 		}()
 		began := time.Now()
@@ -297,7 +297,7 @@ func TestTheHandMayTakeTheHelmMeanwhile(t *testing.T) {
 	t.Parallel()
 	for _, at := range []time.Duration{time.Second, 16 * time.Second, 22 * time.Second, 28 * time.Second} {
 		t.Run(at.String(), func(t *testing.T) {
-			inNewcomer(t, newcomerOptions{}, func(t *testing.T, x *newcomer) {
+			inNewDevice(t, newDeviceOptions{}, func(t *testing.T, x *newDevice) {
 				go func() {
 					time.Sleep(at)
 					x.session.TakeHelm()
@@ -315,14 +315,14 @@ func TestTheHandMayTakeTheHelmMeanwhile(t *testing.T) {
 // TestASecondDeviceOfTheKindIsLeftAlone has another new switch ask first: it is not the one, and gets nothing.
 func TestASecondDeviceOfTheKindIsLeftAlone(t *testing.T) {
 	t.Parallel()
-	opt := newcomerOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
-		if ask.Form == event.FormNewcomer && !strings.Contains(ask.Text, newcomerMAC) {
+	opt := newDeviceOptions{lanOptions: lanOptions{approve: func(ask event.Ask) string {
+		if ask.Form == event.FormNewDevice && !strings.Contains(ask.Text, newDeviceMAC) {
 			return engine.LeaveIt
 		}
 		return approveAll(ask)
 	}}}
-	inNewcomer(t, opt, func(t *testing.T, x *newcomer) {
-		other := bench.Newcomer{LAN: x.lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 9}, Vendor: "Maskel S8"}
+	inNewDevice(t, opt, func(t *testing.T, x *newDevice) {
+		other := bench.NewDevice{LAN: x.lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 9}, Vendor: "Maskel S8"}
 		got := make(chan error)
 		go func() {
 			_, err := other.Ask(context.Background(), 20)
@@ -335,12 +335,12 @@ func TestASecondDeviceOfTheKindIsLeftAlone(t *testing.T) {
 	})
 }
 
-// TestAPowerCutInTheMiddleOfItsFirstStart has it begin anew, wherever it was.
+// TestAPowerCutInTheMiddleOfItsFirstStart has it start again, wherever it was.
 func TestAPowerCutInTheMiddleOfItsFirstStart(t *testing.T) {
 	t.Parallel()
 	for _, at := range []time.Duration{14 * time.Second, 19 * time.Second, 23 * time.Second, 30 * time.Second, 45 * time.Second} {
 		t.Run(at.String(), func(t *testing.T) {
-			inNewcomer(t, newcomerOptions{}, func(t *testing.T, x *newcomer) {
+			inNewDevice(t, newDeviceOptions{}, func(t *testing.T, x *newDevice) {
 				go func() {
 					time.Sleep(at)
 					x.machine.PowerCut(10 * time.Second)
@@ -354,8 +354,8 @@ func TestAPowerCutInTheMiddleOfItsFirstStart(t *testing.T) {
 	}
 }
 
-// TestANewcomerIsGivenAnAddress by the program's own server, over a LAN in memory, with real packets; one that likes no offer asks on.
-func TestANewcomerIsGivenAnAddress(t *testing.T) {
+// TestANewDeviceIsGivenAnAddress by the program's own server, over a LAN in memory, with real packets; one that likes no offer asks on.
+func TestANewDeviceIsGivenAnAddress(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		lan := bench.NewLAN(true, 1)
 		own := netip.MustParsePrefix("192.0.2.10/24")
@@ -371,8 +371,10 @@ func TestANewcomerIsGivenAnAddress(t *testing.T) {
 		require.NoError(t, err)
 		ctx, cancel := context.WithCancel(t.Context())
 		conn, served := lan.Everybody(67), make(chan error)
-		go func() { served <- server.Serve(ctx, provision.Wire{Conn: conn, Clock: clock.Real()}, provision.Tell{}) }()
-		n := bench.Newcomer{LAN: lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 1}, Vendor: "Maskel S8"}
+		go func() {
+			served <- server.Serve(ctx, provision.Wire{Conn: conn, Clock: clock.Real()}, provision.Report{})
+		}()
+		n := bench.NewDevice{LAN: lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 1}, Vendor: "Maskel S8"}
 		offer, err := n.Ask(t.Context(), 1)
 		require.NoError(t, err)
 		assert.Equal(t, bench.Offer{Address: netip.MustParsePrefix("192.0.2.61/24"), By: own.Addr(), Server: own.Addr(), BootFile: "a.msl", HostName: "tangle-sw2", Lease: time.Hour}, offer)

@@ -87,7 +87,7 @@ func TestADowngradeInTheInterface(t *testing.T) {
 	term.until("things proved")
 }
 
-// TestOneStoreInTheInterface makes room in it, and stops before the restart; what was changed by then is told.
+// TestOneStoreInTheInterface makes room in it, and stops before the restart; what was changed by then is reported.
 func TestOneStoreInTheInterface(t *testing.T) {
 	t.Parallel()
 	term := startTerminal(t, 80, 24, "demo", "one-store", "--time-scale", "16")

@@ -22,11 +22,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// fleetIn tells the test's own process that it is to be so many new devices, in the network namespace that it is in.
+// fleetIn says the test's own process that it is to be so many new devices, in the network namespace that it is in.
 const fleetIn = "PILOTRIX_FLEET"
 
 // TestManyNewDevicesAtOnce has 1, 10, 50 and 200 devices start at the same moment, on a wire between two network namespaces: all are
-// done, the command ends by itself, and what all of them took is told against one alone. The devices share no code with ours.
+// done, the command ends by itself, and what all of them took is reported against one alone. The devices share no code with ours.
 func TestManyNewDevicesAtOnce(t *testing.T) {
 	if count, err := strconv.Atoi(os.Getenv(fleetIn)); err == nil {
 		beAFleet(t, count)
@@ -61,8 +61,8 @@ func provisionsFleet(t *testing.T, e elsewhere, folder string, count int) time.D
 	fleet := e.command(os.Args[0], "-test.run=^TestManyNewDevicesAtOnce$", "-test.v")
 	fleet.Env = append(os.Environ(), fleetIn+"="+fmt.Sprint(count))
 	began := time.Now()
-	told, failed := fleet.CombinedOutput()
-	require.NoError(t, failed, "%s\n%s", told, said)
+	report, failed := fleet.CombinedOutput()
+	require.NoError(t, failed, "%s\n%s", report, said)
 	took := time.Since(began)
 	require.NoError(t, cmd.Wait(), "%s", said)
 	assert.Contains(t, said.String(), "says that it took the offer of another DHCP server, 203.0.113.9; it is looked for")
@@ -88,7 +88,7 @@ func beAFleet(t *testing.T, count int) {
 	}
 }
 
-// fleetWire is the one client's port of all devices on a wire: each hears what is meant for it.
+// fleetWire is the one client's port of all devices on a wire: each hears what is for it.
 type fleetWire struct {
 	conn  *net.UDPConn
 	mu    sync.Mutex

@@ -36,7 +36,7 @@ func (r *rig) fetched() (files []string) {
 	return files
 }
 
-// lastHeld is what was told last of the files of the device.
+// lastHeld is what was reported last of the files of the device.
 func (r *rig) lastHeld() []event.HeldFile {
 	all := find[event.Shelf](r)
 	if len(all) == 0 || len(all[len(all)-1].Held) == 0 {
@@ -81,7 +81,7 @@ func TestAnotherFileOfTheSameNameAndSizeIsNotTaken(t *testing.T) {
 func TestAStickThatIsPulledOut(t *testing.T) {
 	t.Parallel()
 	inGateway(t, gatewayOptions{on: func(g *gateway, e event.Event) {
-		if fact, is := e.Body.(event.Fact); is && fact.Name == "haul.state" && fact.Value == "fetching" {
+		if fact, ok := e.Body.(event.Fact); ok && fact.Name == "haul.state" && fact.Value == "fetching" {
 			assert.NoError(g.t, g.device.PlugStick())
 		}
 	}}, func(t *testing.T, g *gateway) {

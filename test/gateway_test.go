@@ -58,7 +58,7 @@ type family struct {
 	shelf               func(folder string) error
 }
 
-// newOnLAN makes one. Into is set before on is told the first event.
+// newOnLAN makes one. Into is set before on is reported the first event.
 func newOnLAN(t *testing.T, f family, opt lanOptions, into **onLAN, on func(event.Event)) {
 	t.Helper()
 	n := &onLAN{rig: &rig{t: t, done: make(chan struct{})}, lan: bench.NewLAN(true, 7), folder: tempDir(t)}
@@ -369,7 +369,7 @@ func TestLostPacketsCostTimeAndNothingElse(t *testing.T) {
 func TestANetworkThatDies(t *testing.T) {
 	t.Parallel()
 	inGateway(t, gatewayOptions{on: func(g *gateway, e event.Event) {
-		if p, is := e.Body.(event.Transfer); is && p.Bytes > 100_000 && p.Bytes < p.Size {
+		if p, ok := e.Body.(event.Transfer); ok && p.Bytes > 100_000 && p.Bytes < p.Size {
 			g.lan.Spoil(simulated.Faults{Loss: 1})
 		}
 	}}, func(t *testing.T, g *gateway) {
@@ -502,18 +502,18 @@ const wrongName = staging + `      - {step: Fetch it, act: {action: fetch, by: t
       - {step: Wait for it, poll: {read: [haul], every: 5s, until: haul.state == "ready", fail: haul.state == "failed", message: '${haul.reason}'}}
 `
 
-func TestAWrongNameIsToldWithTheRightOne(t *testing.T) {
+func TestAWrongNameIsReportedWithTheRightOne(t *testing.T) {
 	t.Parallel()
 	inGateway(t, gatewayOptions{book: wrongName, inputs: map[string]string{"image": "lark-7.6.1.cgo"}}, func(t *testing.T, g *gateway) {
 		result := g.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
 		const says = "no images/LARK-7.6.1 here; lark-7.6.1.cgo is staged (asked for with a folder before it, asked for without .cgo)"
 		assert.Contains(t, result.Message, says)
-		told := false
+		report := false
 		for _, m := range find[event.Rung](g.rig) {
-			told = told || strings.Contains(m.Text, says)
+			report = report || strings.Contains(m.Text, says)
 		}
-		assert.True(t, told, "the operator is told as well as the device")
+		assert.True(t, report, "the operator is told as well as the device")
 		g.stillRuns(t)
 	})
 }
@@ -644,7 +644,7 @@ func TestADeviceThatNeverAnsweredIsNotWaitedFor(t *testing.T) {
 	})
 }
 
-func TestALaptopOnAnotherNetworkIsToldBefore(t *testing.T) {
+func TestALaptopOnAnotherNetworkIsReportedBefore(t *testing.T) {
 	t.Parallel()
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
 		g.book.Kit.Network = g.lan.Host("eth1", netip.MustParsePrefix("198.51.100.7/24"))

@@ -16,7 +16,7 @@ import (
 	"pilotrix/core/runbook"
 )
 
-// TestEveryKeyIsReadBySomething looks for code that reads the field behind each key of the languages: a key
+// TestEveryKeyIsReadBySomething looks for code that reads the field after each key of the languages: a key
 // that nothing reads would be accepted and do nothing.
 func TestEveryKeyIsReadBySomething(t *testing.T) {
 	t.Parallel()
@@ -71,7 +71,7 @@ func readFields(t *testing.T) map[string]bool {
 		require.Empty(t, p.Errors, p.PkgPath)
 		for _, file := range p.Syntax {
 			ast.Inspect(file, func(n ast.Node) bool {
-				if sel, is := n.(*ast.SelectorExpr); is {
+				if sel, ok := n.(*ast.SelectorExpr); ok {
 					noteField(read, p.TypesInfo.Selections[sel])
 				}
 				return true
@@ -89,15 +89,15 @@ func noteField(read map[string]bool, sel *types.Selection) {
 	}
 	of := sel.Recv()
 	for _, i := range sel.Index() {
-		if pointer, is := of.Underlying().(*types.Pointer); is {
+		if pointer, ok := of.Underlying().(*types.Pointer); ok {
 			of = pointer.Elem()
 		}
-		structure, is := of.Underlying().(*types.Struct)
-		if !is {
+		structure, ok := of.Underlying().(*types.Struct)
+		if !ok {
 			return
 		}
 		field := structure.Field(i)
-		if named, is := of.(*types.Named); is && named.Obj().Pkg() != nil {
+		if named, ok := of.(*types.Named); ok && named.Obj().Pkg() != nil {
 			read[named.Obj().Pkg().Path()+"."+named.Obj().Name()+"."+field.Name()] = true
 		}
 		of = field.Type()

@@ -29,7 +29,7 @@ func rescueArgs(t *testing.T, book string, more ...string) []string {
 	}, more...)
 }
 
-// TestKilledInMidTransfer kills the program without warning: the logbook holds what was told up to
+// TestKilledInMidTransfer kills the program without warning: the logbook holds what was reported up to
 // then, and the next start says where it stood.
 func TestKilledInMidTransfer(t *testing.T) {
 	t.Parallel()
@@ -39,16 +39,16 @@ func TestKilledInMidTransfer(t *testing.T) {
 	out, err := run.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, run.Start())
-	var told int64
+	var report int64
 	var cutAt int64
 	lines := bufio.NewScanner(out)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
 		var e event.Event
 		require.NoError(t, json.Unmarshal(lines.Bytes(), &e))
-		if progress, is := e.Body.(event.Transfer); is && progress.Bytes > 100_000 {
-			if told == 0 {
-				told = e.Seq // a quarter of a second later at the latest this has to be in the book
+		if progress, ok := e.Body.(event.Transfer); ok && progress.Bytes > 100_000 {
+			if report == 0 {
+				report = e.Seq // a quarter of a second later at the latest this has to be in the book
 			}
 			if progress.Bytes > 200_000 {
 				cutAt = e.Seq
@@ -65,7 +65,7 @@ func TestKilledInMidTransfer(t *testing.T) {
 	var newest int64
 	require.NoError(t, opened.Events(1, func(e event.Event) error { newest = e.Seq; return nil }))
 	require.NoError(t, opened.Close())
-	assert.GreaterOrEqual(t, newest, told)
+	assert.GreaterOrEqual(t, newest, report)
 
 	next := exec.Command(program, "hunt", "bench:hollow-rtr1", "--logbook", book)
 	said, err := next.CombinedOutput()
@@ -144,7 +144,7 @@ func without(args []string, approval string) (rest []string) {
 	return rest
 }
 
-// TestComplaintsNameFileLineAndColumn holds that what can be wrong before a line is opened is told
+// TestComplaintsNameFileLineAndColumn holds that what can be wrong before a line is opened is reported
 // with its place.
 func TestComplaintsNameFileLineAndColumn(t *testing.T) {
 	folder := tempDir(t)

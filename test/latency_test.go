@@ -77,7 +77,7 @@ func newConsole(b *testing.B) *consoleRig {
 			}
 			for _, e := range batch {
 				view.Apply(e)
-				if in, is := e.Body.(event.In); is {
+				if in, ok := e.Body.(event.In); ok {
 					drawn += int64(len(in.Bytes))
 				}
 			}

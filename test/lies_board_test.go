@@ -27,7 +27,7 @@ func (b *board) PowerOn(ctx context.Context, w *bench.Wire) {
 	s := bench.NewShell(ctx, w)
 	s.Prompt = func() string { return "=> " }
 	load := func([]string) error { return b.load(s) }
-	s.Words = []bench.Word{
+	s.Text = []bench.Word{
 		{Form: "version", Run: func([]string) error { s.Say("U-Boot 2023.01\r\n"); return nil }},
 		{Form: "crc32 ADDRESS COUNT", Run: func(args []string) error { return b.sum(s, args) }},
 		{Form: "loadx [ADDRESS]", Run: load},

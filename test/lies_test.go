@@ -170,7 +170,7 @@ var liables = []liable{
 	}, func(x *store) error { return x.begins("4.2.1") }), itself},
 	{"packages-and-board", lies(func(t *testing.T) *parts { return newParts(t, partsOptions{}) }, func(x *parts) error { return x.agree("6.2") }), itself},
 	{"controller-and-points", lies(func(t *testing.T) *wireless { return newWireless(t, wirelessOptions{}) }, func(x *wireless) error { return x.followed("3.6") }), itself},
-	{"first-boot", lies(func(t *testing.T) *newcomer { return newNewcomer(t, newcomerOptions{}) }, func(x *newcomer) error { return x.runs("3.2") }), itself},
+	{"first-boot", lies(func(t *testing.T) *newDevice { return newNewDevice(t, newDeviceOptions{}) }, func(x *newDevice) error { return x.runs("3.2") }), itself},
 	{"prove-in-memory", lyingBoard, func(l *lying) error { return l.board.holds(l.book.Images["image"]) }},
 }
 
@@ -183,20 +183,20 @@ func TestEveryShippedRunbookIsLiedTo(t *testing.T) {
 	assert.ElementsMatch(t, shipped.RunbookNames(), have)
 }
 
-// TestNoRunEndsDoneOnALie has the device tell the truth once, to learn what it is told; then it lies from each command
+// TestNoRunEndsDoneOnALie has the device say the truth once, to learn what it is reported; then it lies from each command
 // on, in each way. No run may end “done”.
 func TestNoRunEndsDoneOnALie(t *testing.T) {
 	t.Parallel()
 	for _, one := range liables {
 		t.Run(one.runbook, func(t *testing.T) {
 			t.Parallel()
-			told, changes := learn(t, one)
-			require.NotEmpty(t, told)
-			for i, command := range told {
+			report, changes := learn(t, one)
+			require.NotEmpty(t, report)
+			for i, command := range report {
 				if !sampled(i) {
 					continue
 				}
-				if !*everyLie && !slices.Contains(changes, command) && slices.Contains(told[:i], command) {
+				if !*everyLie && !slices.Contains(changes, command) && slices.Contains(report[:i], command) {
 					continue // it was lied to about that
 				}
 				for _, lie := range liesTo(command, i, changes) {
@@ -210,9 +210,9 @@ func TestNoRunEndsDoneOnALie(t *testing.T) {
 	}
 }
 
-// learn runs a runbook on a device that tells the truth, and returns the commands that it was given and those of
+// learn runs a runbook on a device that says the truth, and returns the commands that it was given and those of
 // them that change it.
-func learn(t *testing.T, one liable) (told, changes []string) {
+func learn(t *testing.T, one liable) (report, changes []string) {
 	synctest.Test(t, func(t *testing.T) {
 		l := one.device(t)
 		defer l.close()
@@ -220,7 +220,7 @@ func learn(t *testing.T, one liable) (told, changes []string) {
 		l.machine.Lie(func(command string) bench.Lie {
 			mu.Lock()
 			defer mu.Unlock()
-			told = append(told, command)
+			report = append(report, command)
 			return bench.Truth
 		})
 		result := l.run()
@@ -232,7 +232,7 @@ func learn(t *testing.T, one liable) (told, changes []string) {
 			changes = append(changes, change.Command)
 		}
 	})
-	return told, changes
+	return report, changes
 }
 
 // cutsPower stands for a power cut in the middle of a command, which is no lie.
@@ -250,7 +250,7 @@ var everyLie = flag.Bool("lies.all", false, "tell every lie at every command, an
 // harmless are commands whose answers save work at best: with another answer, or none, all of it is done.
 var harmless = map[string]bool{"look stick": true, "view stick": true, "report stick": true}
 
-// liesTo are the lies that a command can be met with. Of those that do nothing one is told, another each time, to what
+// liesTo are the lies that a command can be met with. Of those that do nothing one is reported, another each time, to what
 // changes the device and to every third reading; the others only make sense for a change.
 func liesTo(command string, i int, changes []string) []bench.Lie {
 	idle := []bench.Lie{bench.Refuses, bench.SaysNothing, bench.Hangs, bench.IsLate}
@@ -280,15 +280,15 @@ func lieAt(t *testing.T, one liable, at int, command string, lie bench.Lie) {
 	l := one.device(t)
 	defer l.close()
 	var begun atomic.Bool
-	n, cut, told := 0, false, ""               // the device's own
+	n, cut, report := 0, false, ""             // the device's own
 	l.machine.Lie(func(now string) bench.Lie { // one line after the other: the device's own
 		if n == at { // a path that is good once is another each time
 			begun.Store(true)
-			told = now
+			report = now
 		}
 		n++
 		switch {
-		case !begun.Load() || now != told:
+		case !begun.Load() || now != report:
 			return bench.Truth
 		case lie == cutsPower:
 			if cut {

@@ -118,7 +118,7 @@ func (b *linuxBoard) run(book, release string, set ...string) event.RunEnd {
 		var e event.Event
 		require.NoError(b.t, json.Unmarshal(lines.Bytes(), &e), "%s", lines.Text())
 		b.events = append(b.events, e)
-		if ended, is := e.Body.(event.RunEnd); is {
+		if ended, ok := e.Body.(event.RunEnd); ok {
 			end = ended
 		}
 	}
@@ -137,7 +137,7 @@ func (b *linuxBoard) run(book, release string, set ...string) event.RunEnd {
 func lastText(events []event.Event) string {
 	var text []byte
 	for _, e := range events {
-		if in, is := e.Body.(event.In); is {
+		if in, ok := e.Body.(event.In); ok {
 			text = append(text, in.Bytes...)
 		}
 	}

@@ -69,8 +69,8 @@ type listOf struct {
 	key     int // the group
 }
 
-// listsTold are those that a command's answer has.
-func listsTold(d *dialect.Dialect, command string) (lists []listOf) {
+// listsReported are those that a command's answer has.
+func listsReported(d *dialect.Dialect, command string) (lists []listOf) {
 	for _, reading := range d.Readings {
 		if reading.Command != command {
 			continue
@@ -88,8 +88,8 @@ func listsTold(d *dialect.Dialect, command string) (lists []listOf) {
 	return lists
 }
 
-// retelling spoils a list in an answer, where it has rows enough. Did is set once that was so.
-func retelling(list listOf, how spoilt, did *atomic.Bool) func(answer string) string {
+// repeating spoils a list in an answer, where it has rows enough. Did is set once that was so.
+func repeating(list listOf, how spoilt, did *atomic.Bool) func(answer string) string {
 	return func(answer string) string {
 		text := strings.ReplaceAll(answer, "\r\n", "\n")
 		matches := list.pattern.FindAllStringSubmatchIndex(text, -1)
@@ -124,7 +124,7 @@ func TestNoListIsBelievedThatIsNotTheOneThereIs(t *testing.T) {
 				if !sampled(i) {
 					continue
 				}
-				for _, list := range listsTold(d, command) {
+				for _, list := range listsReported(d, command) {
 					for n, how := range spoilts {
 						if !*everyList && i%len(spoilts) != n && n > 1 {
 							continue
@@ -145,13 +145,13 @@ func spoiltAt(t *testing.T, one liable, at int, command string, list listOf, how
 	defer l.close()
 	var begun, did atomic.Bool
 	n := 0
-	l.machine.Retell(func(now string) func(string) string {
+	l.machine.Repeat(func(now string) func(string) string {
 		if n == at && now == command {
 			begun.Store(true)
 		}
 		n++
 		if begun.Load() && now == command {
-			return retelling(list, how, &did)
+			return repeating(list, how, &did)
 		}
 		return nil
 	})
@@ -164,7 +164,7 @@ func spoiltAt(t *testing.T, one liable, at int, command string, list listOf, how
 	}
 	said := fmt.Sprintf("%s: %s\n%s", result.Outcome, result.Message, l.story())
 	assert.False(t, how.twice, "a row that stands there twice is noticed: %s", said)
-	if known { // what was never told otherwise cannot be known
+	if known { // what was never reported otherwise cannot be known
 		assert.False(t, how.another && l.book.Dialect.Steady(list.name), "nothing has become another: %s", said)
 		assert.NoError(t, one.truth(l), "what could have been left out was done: %s", said)
 	}
@@ -218,7 +218,7 @@ func TestNothingIsBurnedByAMapThatMoved(t *testing.T) {
 						defer l.close()
 						var begun, did atomic.Bool
 						n := 0
-						l.machine.Retell(func(now string) func(string) string {
+						l.machine.Repeat(func(now string) func(string) string {
 							begun.Store(begun.Load() || n == i)
 							n++
 							if !begun.Load() || !strings.HasPrefix(now, how.command) {

@@ -213,7 +213,7 @@ var storeFaults = map[string]struct {
 	},
 	"the network dies while the image comes": {
 		storeOptions{on: func(x *onLAN, e event.Event) {
-			if p, is := e.Body.(event.Transfer); is && p.Bytes > 100_000 {
+			if p, ok := e.Body.(event.Transfer); ok && p.Bytes > 100_000 {
 				x.lan.Spoil(simulated.Faults{Loss: 1})
 			}
 		}},
@@ -232,12 +232,12 @@ func TestFaultsOfAOneStoreUpgrade(t *testing.T) {
 			inStore(t, f.opt, func(t *testing.T, x *store) {
 				result := x.run()
 				require.False(t, result.Outcome.Good(), "%s\n%s", result.Message, x.story())
-				told := result.Message
+				report := result.Message
 				for _, note := range find[event.Note](x.rig) {
-					told += "\n" + note.Text
+					report += "\n" + note.Text
 				}
 				for _, want := range f.says {
-					assert.Contains(t, told, want)
+					assert.Contains(t, report, want)
 				}
 				if f.safe {
 					assert.NoError(t, x.begins("4.0.7"), "%s", x.story())

@@ -170,7 +170,7 @@ func TestTheSessionDiesWhileItIsDropped(t *testing.T) {
 	t.Parallel()
 	var cut atomic.Bool
 	opt := partsOptions{on: func(x *onLAN, e event.Event) {
-		if p, is := e.Body.(event.TransferBegin); is && p.Protocol == "SFTP" && cut.CompareAndSwap(false, true) {
+		if p, ok := e.Body.(event.TransferBegin); ok && p.Protocol == "SFTP" && cut.CompareAndSwap(false, true) {
 			x.machine.PowerCut(20 * time.Second)
 		}
 	}}

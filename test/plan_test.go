@@ -169,8 +169,8 @@ func TestTheShelfFromTheCommandLine(t *testing.T) {
 
 const randomHex = "00112233445566778899aabbccddeeff00112233445566778899aabbccddeeff"
 
-// TestReckonFromTheCommandLine asks for what is computed elsewhere and tested there: here its words.
-func TestReckonFromTheCommandLine(t *testing.T) {
+// TestCalculationsFromTheCommandLine asks for what is computed elsewhere and tested there: here its words.
+func TestCalculationsFromTheCommandLine(t *testing.T) {
 	for _, c := range []struct {
 		args []string
 		says string

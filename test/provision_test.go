@@ -175,7 +175,7 @@ func provisionInside(t *testing.T, e elsewhere) {
 // its TFTP and HTTP clients and its web server, in a network namespace.
 func TestARealClientIsAnsweredAtItsFirstStart(t *testing.T) { inOwnNetwork(t, firstStartInside) }
 
-// firstStart is the device: what it fetches is where it is told, and its page says what is in that.
+// firstStart is the device: what it fetches is where it is reported, and its page says what is in that.
 const firstStart = `set -e
 cd "$1"
 asks() { busybox udhcpc -i wire1 -n -q -f -t 20 -T 1 -V "Maskel S8" -s "$1/script" -O tftp -O bootfile -O hostname >/dev/null 2>&1; . "$1/got"; }
@@ -210,11 +210,11 @@ func firstStartBy(t *testing.T, e elsewhere, protocol string) {
 	run.Stdout, run.Stderr = said, said
 	require.NoError(t, run.Start())
 	said.until(t, "is staged as tangle-sw2-100001.setup")
-	device, told := e.command("sh", filepath.Join(there, "device"), there), &spoken{}
-	device.Stdout, device.Stderr = told, told
+	device, report := e.command("sh", filepath.Join(there, "device"), there), &spoken{}
+	device.Stdout, device.Stderr = report, report
 	require.NoError(t, device.Start())
 	t.Cleanup(func() { _ = device.Process.Kill(); _ = device.Wait() })
-	require.NoError(t, run.Wait(), "%s\n%s", said, told)
+	require.NoError(t, run.Wait(), "%s\n%s", said, report)
 	assert.Contains(t, said.String(), "proved  the web page of 192.0.2.61 tells 3.2")
 	assert.Contains(t, said.String(), "proved  tangle-sw2 has the configuration that was staged for it (as tangle-sw2-100001.setup)")
 	image, err := os.ReadFile(filepath.Join(there, "image"))

@@ -106,7 +106,7 @@ func TestAFileIsDroppedAcrossANetwork(t *testing.T) {
 	})
 }
 
-// TestAFileIsPutOverTheSessionItself puts one by both protocols on a real server, where its shell sees it whole; and tells
+// TestAFileIsPutOverTheSessionItself puts one by both protocols on a real server, where its shell sees it whole; and says
 // what was refused.
 func TestAFileIsPutOverTheSessionItself(t *testing.T) {
 	t.Parallel()

@@ -137,7 +137,7 @@ func childrenOf(pid int) (children []int) {
 var (
 	written = regexp.MustCompile(`^(\d+) +write\(\d+<([^>]*)>, "((?:\\x[0-9a-f]{2})*)"`)
 	resumed = regexp.MustCompile(`^(\d+) +<\.\.\. write resumed>`)
-	// interrupted is a write that a signal came in between: nothing was written, and the kernel begins it anew.
+	// interrupted is a write that a signal came in between: nothing was written, and the kernel begins it again.
 	interrupted = regexp.MustCompile(`= (\? ERESTART\w+|-1 E(AGAIN|INTR)\b)`)
 	inHex       = regexp.MustCompile(`^(\\x[0-9a-f]{2})+$`)
 )
@@ -155,7 +155,7 @@ func writtenLines(t *testing.T, trace string) []string {
 	for scan.Scan() {
 		text := scan.Text()
 		if again := resumed.FindStringSubmatch(text); again != nil {
-			if at, is := begun[again[1]]; is && interrupted.MatchString(text) {
+			if at, ok := begun[again[1]]; ok && interrupted.MatchString(text) {
 				writes[at] = nil
 			}
 			delete(begun, again[1])

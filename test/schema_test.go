@@ -49,7 +49,7 @@ func asJSON(t *testing.T, text []byte) any {
 func TestEditorsAcceptWhatTheProgramAccepts(t *testing.T) {
 	for folder, document := range map[string]any{"dialects": &dialect.Document{}, "runbooks": &runbook.Document{}, "upgrade-paths": &image.UpgradePaths{}} {
 		schema := schemaOf(t, document)
-		files, err := filepath.Glob(filepath.Join("../demo", folder, "*.yaml"))
+		files, err := filepath.Glob(filepath.Join("../core/shipped", folder, "*.yaml"))
 		require.NoError(t, err)
 		require.NotEmpty(t, files, folder)
 		for _, path := range files {

@@ -51,10 +51,10 @@ func secretsIn(folder string) (found []string) {
 
 // arguments looks at what the processes of the program were started with, until it is ended.
 type arguments struct {
-	ended chan struct{}
-	over  sync.WaitGroup
-	seen  int      // processes of the program
-	told  []string // those with the secret in their arguments
+	ended    chan struct{}
+	over     sync.WaitGroup
+	seen     int      // processes of the program
+	reported []string // those with the secret in their arguments
 }
 
 // lookEvery is short beside the life of any process of the program that does something.
@@ -86,7 +86,7 @@ func (a *arguments) look(known map[string]bool) {
 		known[place] = true
 		a.seen++
 		if args, _ := os.ReadFile(filepath.Join(place, "cmdline")); bytes.Contains(args, []byte(secretOfTests)) {
-			a.told = append(a.told, strings.ReplaceAll(string(args), "\x00", " "))
+			a.reported = append(a.reported, strings.ReplaceAll(string(args), "\x00", " "))
 		}
 	}
 }
@@ -95,7 +95,7 @@ func (a *arguments) look(known map[string]bool) {
 func (a *arguments) end() []string {
 	close(a.ended)
 	a.over.Wait()
-	return a.told
+	return a.reported
 }
 
 // TestTheSearchForSecretsFindsThem holds that what is above can fail.

@@ -32,7 +32,7 @@ type stackOptions struct {
 	made   func(*maskel.Settings)
 	device func(*maskel.Stack) // as it stands when the test begins
 	on     func(*stack, event.Event)
-	before []string // what the hand types before the run
+	before []string // what the operator types before the run
 }
 
 func newStack(t *testing.T, opt stackOptions) *stack {
@@ -128,12 +128,12 @@ func TestARestartOfAStackAtATime(t *testing.T) {
 				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 				require.NoError(t, x.allRun("3.2"))
 				assert.Greater(t, time.Since(began), 20*time.Minute)
-				var told []string
+				var report []string
 				for _, p := range find[event.Pending](x.rig) {
-					told = append(told, p.State)
+					report = append(report, p.State)
 				}
-				assert.Contains(t, told, event.PendingOpen)
-				assert.Contains(t, told, event.PendingRan)
+				assert.Contains(t, report, event.PendingOpen)
+				assert.Contains(t, report, event.PendingRan)
 			})
 		})
 	}
@@ -143,8 +143,8 @@ func TestARestartOfAStackAtATime(t *testing.T) {
 func TestATimedRestartThatTakesTheLineWithIt(t *testing.T) {
 	t.Parallel()
 	for name, at := range map[string]func(event.Event) bool{
-		"when it is due": func(e event.Event) bool { p, is := e.Body.(event.Pending); return is && p.State == event.PendingRan },
-		"long before":    func(e event.Event) bool { now, is := e.Body.(event.StepNow); return is && now.ID == "4.4" },
+		"when it is due": func(e event.Event) bool { p, ok := e.Body.(event.Pending); return ok && p.State == event.PendingRan },
+		"long before":    func(e event.Event) bool { now, ok := e.Body.(event.StepNow); return ok && now.ID == "4.4" },
 	} {
 		gone := false
 		opt := stackOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "20"}}, on: func(x *stack, e event.Event) {
@@ -166,12 +166,12 @@ func TestATimedRestartThatTakesTheLineWithIt(t *testing.T) {
 	}
 }
 
-// TestATimedRestartIsTakenBack by the hand, while the runbook waits for it.
+// TestATimedRestartIsTakenBack by the operator, while the runbook waits for it.
 func TestATimedRestartIsTakenBack(t *testing.T) {
 	t.Parallel()
 	took := false
 	opt := stackOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "20"}}, on: func(x *stack, e event.Event) {
-		if now, is := e.Body.(event.StepNow); !took && is && now.ID == "4.4" && now.Timeout > 0 {
+		if now, ok := e.Body.(event.StepNow); !took && ok && now.ID == "4.4" && now.Timeout > 0 {
 			took = true
 			go func() {
 				x.session.TakeHelm()
@@ -353,7 +353,7 @@ phases:
         restart: {action: restart, mode: [login], then: armed}
 `
 
-func TestAUnitThatTellsNothingDoesNotAgree(t *testing.T) {
+func TestAUnitThatSaysNothingDoesNotAgree(t *testing.T) {
 	t.Parallel()
 	book := strings.Replace(readBook, "{mode: work}", "{mode: armed}", 1)
 	book = strings.Replace(book, "read: [self, systems]}", "read: [self, units, banks]}", 1) + `      - step: All tell
@@ -379,8 +379,8 @@ func TestOneUnitIsBroughtToTheOthers(t *testing.T) {
 	})
 }
 
-// TestRolesThatMoveAreTold has the lead unit come up late.
-func TestRolesThatMoveAreTold(t *testing.T) {
+// TestRolesThatMoveAreReported has the lead unit come up late.
+func TestRolesThatMoveAreReported(t *testing.T) {
 	t.Parallel()
 	inStack(t, stackOptions{device: faulty(maskel.Faults{LeadLate: true})}, func(t *testing.T, x *stack) {
 		result := x.run()

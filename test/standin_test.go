@@ -206,7 +206,7 @@ func awaitInterlock(t *testing.T, feed *event.Feed, seed uint64, way int, typed 
 		batch, err := feed.Next(ctx)
 		require.NoError(t, err, "%q (%d, in way %d) is not held; the shell was given %q", typed, seed, way, shell.given())
 		for _, e := range batch {
-			if i, is := e.Body.(event.Interlock); is {
+			if i, ok := e.Body.(event.Interlock); ok {
 				return i
 			}
 		}

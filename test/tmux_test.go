@@ -124,7 +124,7 @@ func (term *terminal) onceMore(key string) {
 	}
 }
 
-// approve answers the hold that is open: a key that comes right behind it is asked for once more.
+// approve answers the hold that is open: a key that comes right after it is asked for once more.
 func (term *terminal) approve() {
 	term.t.Helper()
 	asked := func(screen string) bool {

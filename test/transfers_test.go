@@ -196,14 +196,14 @@ func TestFTPWithItsCredentialsAndWithoutThem(t *testing.T) {
 // endings hears how transfers end.
 type endings struct {
 	offer.NoWatcher
-	told chan error
+	reported chan error
 }
 
-func (e endings) Ended(_ offer.Transfer, _ transfer.Progress, err error) { e.told <- err }
+func (e endings) Ended(_ offer.Transfer, _ transfer.Progress, err error) { e.reported <- err }
 
 // TestAFileThatIsCutWhileItIsSentIsNoWholeOne: the device is told, and so is the operator.
 func TestAFileThatIsCutWhileItIsSentIsNoWholeOne(t *testing.T) {
-	heard := endings{told: make(chan error, 10)}
+	heard := endings{reported: make(chan error, 10)}
 	stage := &offer.Stage{}
 	_, err := stage.Offer(offertest.Shrunk("lark.cgo", make([]byte, 100_000), 60_000))
 	require.NoError(t, err)
@@ -224,7 +224,7 @@ func TestAFileThatIsCutWhileItIsSentIsNoWholeOne(t *testing.T) {
 		err := exec.CommandContext(ctx, "curl", "-sS", "-o", filepath.Join(tempDir(t), "got"), url).Run()
 		cancel()
 		assert.Error(t, err, url)
-		assert.ErrorContains(t, <-heard.told, "it was changed while it was sent", url)
+		assert.ErrorContains(t, <-heard.reported, "it was changed while it was sent", url)
 	}
 }
 
@@ -397,7 +397,7 @@ func awaitText(t *testing.T, from io.Reader, text string) {
 	}
 }
 
-// TestPasteIntoADevice types a file into the gateway by its prompt, and is told the line that it refuses.
+// TestPasteIntoADevice types a file into the gateway by its prompt, and is reported the line that it refuses.
 func TestPasteIntoADevice(t *testing.T) {
 	t.Parallel()
 	path := filepath.Join(tempDir(t), "setup"+ownSecret)

@@ -237,19 +237,19 @@ var powerCuts = map[string]struct {
 }
 
 func stepBegins(id string) func(event.Event) bool {
-	return func(e event.Event) bool { b, is := e.Body.(event.StepBegin); return is && b.ID == id }
+	return func(e event.Event) bool { b, ok := e.Body.(event.StepBegin); return ok && b.ID == id }
 }
 
 func stepEnds(id string) func(event.Event) bool {
-	return func(e event.Event) bool { b, is := e.Body.(event.StepEnd); return is && b.ID == id }
+	return func(e event.Event) bool { b, ok := e.Body.(event.StepEnd); return ok && b.ID == id }
 }
 
 func modeIs(mode string) func(event.Event) bool {
-	return func(e event.Event) bool { m, is := e.Body.(event.Mode); return is && m.Name == mode }
+	return func(e event.Event) bool { m, ok := e.Body.(event.Mode); return ok && m.Name == mode }
 }
 
 func movedBytes(n int64) func(event.Event) bool {
-	return func(e event.Event) bool { p, is := e.Body.(event.Transfer); return is && p.Bytes >= n }
+	return func(e event.Event) bool { p, ok := e.Body.(event.Transfer); return ok && p.Bytes >= n }
 }
 
 func TestThePowerGoesInEachPhaseOfATrial(t *testing.T) {
@@ -274,7 +274,7 @@ func TestThePowerGoesInEachPhaseOfATrial(t *testing.T) {
 	}
 }
 
-// thoughtOver is a trial of five minutes in which the hand has the helm for a while before it is confirmed.
+// thoughtOver is a trial of five minutes in which the operator has the helm for a while before it is confirmed.
 func thoughtOver(length time.Duration, as engine.Wish) edgeOptions {
 	took := false
 	return edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "5"}}, on: func(x *edge, e event.Event) {
@@ -295,12 +295,12 @@ func TestATrialRunsOutWhileTheHandHasTheHelm(t *testing.T) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
 		require.NoError(t, x.stands("5.2", "5.2"))
-		var told []string
+		var report []string
 		for _, p := range find[event.Pending](x.rig) {
-			told = append(told, p.Name+" "+p.State)
+			report = append(report, p.Name+" "+p.State)
 		}
-		assert.Contains(t, told, "trial ran out")
-		assert.NotContains(t, told, "trial dealt with")
+		assert.Contains(t, report, "trial ran out")
+		assert.NotContains(t, report, "trial dealt with")
 		assert.Contains(t, result.Message, "meanwhile ran out: the release that runs is on trial")
 	})
 }
@@ -314,8 +314,8 @@ func TestATrialIsConfirmedAtTheLastMinute(t *testing.T) {
 	})
 }
 
-// TestConfirmingIsNotGonePast has the operator say that it was done by hand, when it was not.
-func TestConfirmingIsNotGonePast(t *testing.T) {
+// TestConfirmingIsNotSkipped has the operator say that it was done by hand, when it was not.
+func TestConfirmingIsNotSkipped(t *testing.T) {
 	t.Parallel()
 	took := false
 	opt := edgeOptions{on: func(x *edge, e event.Event) {
@@ -399,7 +399,7 @@ func TestATrialIsLetRunOut(t *testing.T) {
 	})
 }
 
-func TestATrialThatIsOverAndGoesOnIsToldSo(t *testing.T) {
+func TestATrialThatIsOverAndGoesOnIsReportedSo(t *testing.T) {
 	t.Parallel()
 	opt := edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: func(r *tamsin.Router) {
 		onTrial(12)(r)
@@ -417,7 +417,7 @@ func TestATrialConfirmedMeanwhileIsNotWaitedOut(t *testing.T) {
 	t.Parallel()
 	took := false
 	opt := edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12), on: func(x *edge, e event.Event) {
-		if now, is := e.Body.(event.StepNow); !took && is && now.ID == "2.1" && now.Timeout > 0 {
+		if now, ok := e.Body.(event.StepNow); !took && ok && now.ID == "2.1" && now.Timeout > 0 {
 			took = true
 			go func() {
 				x.session.TakeHelm()
@@ -457,15 +457,15 @@ func TestBackToWhichReleaseIsAsked(t *testing.T) {
 	})
 }
 
-// TestATrialIsFoundByReadingAnew needs no runbook and no account: it reads in the mode that the device is in.
-func TestATrialIsFoundByReadingAnew(t *testing.T) {
+// TestATrialIsFoundByReadingAgain needs no runbook and no account: it reads in the mode that the device is in.
+func TestATrialIsFoundByReadingAgain(t *testing.T) {
 	t.Parallel()
 	inEdge(t, edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
 		x.typeAt("")
 		for _, line := range []string{"harbour", "lamp-and-tide"} {
 			x.typeAt(line)
 		}
-		require.NoError(t, x.session.ReadAnew(t.Context()))
+		require.NoError(t, x.session.ReadAgain(t.Context()))
 		synctest.Wait() // until it is collected
 		open := find[event.Pending](x.rig)
 		require.Len(t, open, 1, x.story())

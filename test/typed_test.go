@@ -26,11 +26,11 @@ import (
 func reallyTyped(events []event.Event) (lines []string) {
 	var line bytes.Buffer
 	for _, e := range events {
-		out, is := e.Body.(event.Out)
-		if !is || out.Who != event.Runbook {
+		out, ok := e.Body.(event.Out)
+		if !ok || out.Who != event.Runbook {
 			continue
 		}
-		if out.Secret > 0 { // told with its Enter
+		if out.Secret > 0 { // reported with its Enter
 			lines = append(lines, "[secret]")
 		}
 		for _, b := range out.Bytes {
@@ -57,8 +57,8 @@ func reallyTyped(events []event.Event) (lines []string) {
 func knownBefore(events []event.Event) *device.Facts {
 	facts := &device.Facts{}
 	for _, e := range events {
-		fact, is := e.Body.(event.Fact)
-		if _, there := facts.Get(fact.Name); !is || there || strings.HasPrefix(fact.Source, "computed") {
+		fact, ok := e.Body.(event.Fact)
+		if _, there := facts.Get(fact.Name); !ok || there || strings.HasPrefix(fact.Source, "computed") {
 			continue
 		}
 		var value any = fact.Value

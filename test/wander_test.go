@@ -279,9 +279,9 @@ func (w *wanderer) holds(result engine.Result) {
 	require.False(w.T, running, "the run has its last event\n%s", story())
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for _, told := range w.obeyed {
-		if says := w.book.Dialect.DangerOf(told.command); says != "" {
-			require.True(w.T, approved[told.command] || sent[told.command], "“%s” %s, and nobody said so\n%s", told.command, says, w.before(told.at))
+	for _, report := range w.obeyed {
+		if says := w.book.Dialect.DangerOf(report.command); says != "" {
+			require.True(w.T, approved[report.command] || sent[report.command], "“%s” %s, and nobody said so\n%s", report.command, says, w.before(report.at))
 		}
 	}
 	baud, _ := w.session.Speed()

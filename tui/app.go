@@ -100,8 +100,8 @@ type (
 	saidMsg string
 )
 
-// mostAtOnce is how much of the stream is drawn before the next key is looked at, in bytes.
-const mostAtOnce = 64 << 10
+// maxAtOnce is how much of the stream is drawn before the next key is looked at, in bytes.
+const maxAtOnce = 64 << 10
 
 const tickEvery = 200 * time.Millisecond
 
@@ -178,7 +178,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.hearSecond(msg)
 	case weighed:
 		a.weighs(msg)
-	case readAnew:
+	case readAgain:
 		a.wasRead(msg.err)
 	case runEnded:
 		if msg.run != a.run { // of a session that was left
@@ -194,7 +194,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case saidMsg:
 		a.say(string(msg))
 	default:
-		return a, a.tells(msg)
+		return a, a.describes(msg)
 	}
 	return a, nil
 }

@@ -80,9 +80,9 @@ func (a *app) allPlaces() []place {
 	}
 	a.runbooks, a.inputs, a.plan = runbooks.New(a.entries, a.fillIn, a.say), inputs.New(), plan.New()
 	a.dialects = dialects.New(a.learn, a.pressEnter)
-	var pick, anew func() tea.Cmd
+	var pick, again func() tea.Cmd
 	if a.session != nil {
-		anew = a.readAnew
+		again = a.readAgain
 		if a.opt.Library != nil {
 			pick = a.openRunbooks
 		}
@@ -92,7 +92,7 @@ func (a *app) allPlaces() []place {
 		{"f2", "console", "the live line", "", a.console},
 		{"f3", "course", "the runbook step by step, with what each types", "", course.New(a.state, pick)},
 		{"f4", "images", "what fits and why not; a digest that is pasted there is compared", "", images.New(a.state, add, a.say)},
-		{"f5", "device", "its banks or systems, all that was read, what has changed", "", device.New(a.state, anew, a.showSource, func() { a.show("dry-run") })},
+		{"f5", "device", "its banks or systems, all that was read, what has changed", "", device.New(a.state, again, a.showSource, func() { a.show("dry-run") })},
 		{"f6", "transfers", "what is staged, each transfer, the ladder of messages", "", view.NewPage(a.transfers)},
 		{"f7", "reach", "whether the device answers, and how long it was away", "", reach.New(a.state)},
 		{"f8", "events", "what happened, the newest first", "", a.events},
@@ -155,11 +155,11 @@ func (a *app) show(name string) {
 // frameKeys work in every view.
 func (a *app) frameKeys() keys.Map {
 	all := a.placeKeys(a.turnTo)
-	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").Tells("back to the " + a.home + ", or to the view before")
+	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").Summary("back to the " + a.home + ", or to the view before")
 	return append(all,
 		back.If(a.places[a.shown].name != a.home && a.asked() == nil && a.presentSecond() == nil),
-		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").Tells("ends it, Ctrl-C too; what is under way is told so").If(a.serving),
-		keys.New("F10", a.pauses(), keys.Just(a.pause), "f10").Tells("pauses the runbook, or gives the helm back to it").If(a.session != nil),
+		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").Summary("ends it, Ctrl-C too; what is under way is told so").If(a.serving),
+		keys.New("F10", a.pauses(), keys.Just(a.pause), "f10").Summary("pauses the runbook, or gives the helm back to it").If(a.session != nil),
 		a.leader().If(!a.serving),
 	)
 }

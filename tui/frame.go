@@ -202,7 +202,7 @@ func (a *app) titleRow() paint.Line {
 	if a.opt.About != "" {
 		left = append(left, paint.In(t.Quiet, "   "+a.opt.About))
 	}
-	return paint.Between(left, a.lineWords(), a.width)
+	return paint.Between(left, a.lineText(), a.width)
 }
 
 // deviceName is what the device is called: by whoever opened it, or else by itself.
@@ -210,8 +210,8 @@ func (a *app) deviceName() string {
 	return cmp.Or(a.opt.Device, a.state.Session.Device, a.state.Fact("device.name"))
 }
 
-// lineWords is the line, its rates, the helm and the clock.
-func (a *app) lineWords() paint.Line {
+// lineText is the line, its rates, the helm and the clock.
+func (a *app) lineText() paint.Line {
 	t, s := a.theme, a.state
 	right := paint.Line{{Text: " "}}
 	wide := a.width >= sideLeast
@@ -256,7 +256,7 @@ func (a *app) signals(wide bool) paint.Line {
 	case a.state.Flow == "rtscts" && !on.CTS:
 		return paint.Line{paint.Strong(a.theme.Bad, "CTS off: it holds us back  ")}
 	case wide && (on.CTS || on.DSR || on.DCD || on.RI): // three wires carry none
-		return paint.Line{paint.In(a.theme.Quiet, on.Words()+"  ")}
+		return paint.Line{paint.In(a.theme.Quiet, on.Text()+"  ")}
 	}
 	return nil
 }

@@ -112,7 +112,7 @@ func (f *front) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case saidMsg:
 		f.say(string(msg))
 	default:
-		return f, f.tells(msg)
+		return f, f.describes(msg)
 	}
 	return f, nil
 }
@@ -162,7 +162,7 @@ func (f *front) opened(err error) {
 	}
 }
 
-// answer has a question of what is being opened answered in the strip. An Enter that comes right after it was meant for
+// answer has a question of what is being opened answered in the strip. An Enter that comes right after it was for
 // what came before, and is asked for once more.
 func (f *front) answer(asks lineAsks) {
 	q, shown, again := asks.question, f.now(), false
@@ -251,7 +251,7 @@ func (f *front) needs(d inventory.Device) []inputs.Need {
 	}
 	var ports, dialects []runbook.Pick
 	for _, p := range f.start.Ports() {
-		ports = append(ports, runbook.Pick{Value: "serial:" + p.Path, Words: strings.TrimPrefix(p.String(), p.Path)})
+		ports = append(ports, runbook.Pick{Value: "serial:" + p.Path, Text: strings.TrimPrefix(p.String(), p.Path)})
 	}
 	for _, name := range f.source.Dialects {
 		dialects = append(dialects, runbook.Pick{Value: name})

@@ -12,7 +12,7 @@ import (
 // help is what the help view says: the keys in the order in which they are looked for, then the marks.
 func (a *app) help() (all []help.Section) {
 	if !a.serving {
-		all = append(all, typingWords)
+		all = append(all, typingText)
 	}
 	for _, part := range a.declared() {
 		all = append(all, help.Of(part.Name, part.Before, part.Keys))
@@ -53,7 +53,7 @@ func (a *app) declared() (all []declaredPart) {
 // shownKey writes a function key as people read it.
 func shownKey(key string) string { return strings.ToUpper(key) }
 
-var typingWords = help.Section{Name: "What is typed", Rows: [][2]string{
+var typingText = help.Section{Name: "What is typed", Rows: [][2]string{
 	{"all other keys", "go to the device: Tab, Esc, Ctrl-C, ? and arrows too"},
 	{"type", "takes the helm at once; while a transfer has the line the strip asks first, and Ctrl-C twice cancels it"},
 	{"paste", "one line goes as typed; several are typed one by one, each seen on the device before it is ended"},

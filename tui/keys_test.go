@@ -67,7 +67,7 @@ func TestTheReadmeHasTheKeysAsTheyAre(t *testing.T) {
 				parts = append(parts, part.Name)
 			}
 			for _, key := range part.Keys.Enabled() {
-				row := fmt.Sprintf("| %s | `%s` | %s |\n", part.Name, part.Before+key.Shown(), strings.ReplaceAll(key.Told(), "|", `\|`))
+				row := fmt.Sprintf("| %s | `%s` | %s |\n", part.Name, part.Before+key.Shown(), strings.ReplaceAll(key.Reported(), "|", `\|`))
 				if !slices.Contains(rows[part.Name], row) {
 					rows[part.Name] = append(rows[part.Name], row)
 				}

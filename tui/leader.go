@@ -39,26 +39,26 @@ func (a *app) leaderKeys() keys.Map {
 		a.say("a runbook is under way: it ends, or " + leader + " x stops it, before another one begins, or the device is read again")
 	})
 	return append(a.answersBehind(),
-		keys.New("r", "runbooks", a.openRunbooks, "r").Tells("picks a runbook, or a single action, and carries it out").If(first && !busy && a.opt.Library != nil),
-		keys.New("f", "read anew", a.readAnew, "f").Tells("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(first && !busy),
-		keys.New("a", "log in", a.logIn, "a").Tells("logs in, with the account that was given in this session, or asks for one").If(first && !busy && a.loginAction() != ""),
+		keys.New("r", "runbooks", a.openRunbooks, "r").Summary("picks a runbook, or a single action, and carries it out").If(first && !busy && a.opt.Library != nil),
+		keys.New("f", "read anew", a.readAgain, "f").Summary("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(first && !busy),
+		keys.New("a", "log in", a.logIn, "a").Summary("logs in, with the account that was given in this session, or asks for one").If(first && !busy && a.loginAction() != ""),
 		keys.New("r, f", "", underWay, "r", "f").Unnamed().If(first && busy),
-		keys.New("d", "dialect", a.openDialects, "d").Tells("says how the device talks: the likely dialects with what speaks for them, and all others").If(first && !busy && a.opt.Dialects != nil),
-		keys.New("h", "hunt the speed", func() tea.Cmd { return a.hunt(here) }, "h").Tells("hunts for the speed the device speaks").If(live),
-		keys.New("s", "set our speed", func() tea.Cmd { return a.askSpeed(here.session) }, "s").Tells("sets our end's speed").If(live),
+		keys.New("d", "dialect", a.openDialects, "d").Summary("says how the device talks: the likely dialects with what speaks for them, and all others").If(first && !busy && a.opt.Dialects != nil),
+		keys.New("h", "hunt the speed", func() tea.Cmd { return a.hunt(here) }, "h").Summary("hunts for the speed the device speaks").If(live),
+		keys.New("s", "set our speed", func() tea.Cmd { return a.askSpeed(here.session) }, "s").Summary("sets our end's speed").If(live),
 		keys.New("b", "send a break", func() tea.Cmd { return a.sendBreak(here.session) }, "b").If(live),
-		keys.New("/", "search", a.askSearch, "/").Tells("searches the console back"),
-		keys.New("x", "stop the runbook", keys.Just(a.stopRun), "x").Tells("stops the runbook; the line's speed is put back").If(live && busy),
+		keys.New("/", "search", a.askSearch, "/").Summary("searches the console back"),
+		keys.New("x", "stop the runbook", keys.Just(a.stopRun), "x").Summary("stops the runbook; the line's speed is put back").If(live && busy),
 		keys.New("i", "interlocks "+map[bool]string{true: "on", false: "off"}[here.state.LocksOff], keys.Just(func() { here.session.SetInterlocks(here.state.LocksOff) }), "i").
-			Tells("switches interlocks off for this session, and on again; that is recorded").If(live),
+			Summary("switches interlocks off for this session, and on again; that is recorded").If(live),
 		keys.New("u", "charset", keys.Just(func() { here.session.NextCharset() }), "u").
-			Tells("takes the next character set for what the device writes: UTF-8, Latin-1, code page 437").If(live),
+			Summary("takes the next character set for what the device writes: UTF-8, Latin-1, code page 437").If(live),
 		keys.New("p", "plain screen", keys.Just(func() { here.session.PlainScreen() }), "p").
-			Tells("back to a plain screen, where a full-screen program left its own behind").If(live),
+			Summary("back to a plain screen, where a full-screen program left its own behind").If(live),
 		a.lockKey().If(live),
 		keys.Of(leader+", F1–F12", "to the device", toDevice, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12", a.opt.Leader).
-			Tells("sends that key to the device: the leader key itself, or a function key").If(live),
-		keys.New("q", "quit", a.quit, "q").Tells("leaves"),
+			Summary("sends that key to the device: the leader key itself, or a function key").If(live),
+		keys.New("q", "quit", a.quit, "q").Summary("leaves"),
 	)
 }
 
@@ -67,10 +67,10 @@ func (a *app) lockKey() keys.Key {
 	if a.locked {
 		does = "give the function keys back"
 	}
-	return keys.New("l", does, keys.Just(func() { a.locked = !a.locked; a.toLine() }), "l").Tells(says)
+	return keys.New("l", does, keys.Just(func() { a.locked = !a.locked; a.toLine() }), "l").Summary(says)
 }
 
-// handBack asks how the runbook goes on after the hand had the helm.
+// handBack asks how the runbook goes on after the operator had the helm.
 func (a *app) handBack() {
 	give := func(wish engine.Wish) func() tea.Cmd {
 		return keys.Just(func() { a.session.GiveHelm(wish) })

@@ -38,7 +38,7 @@ type (
 		err    error
 		values map[string]string
 	}
-	readAnew struct{ err error }
+	readAgain struct{ err error }
 )
 
 // openRunbooks shows what can be carried out.
@@ -135,14 +135,14 @@ func (a *app) carryOut(p *runbook.Prepared) tea.Cmd {
 	}
 }
 
-// readAnew reads the device again, as far as that goes in the mode that it is in.
-func (a *app) readAnew() tea.Cmd {
+// readAgain reads the device again, as far as that goes in the mode that it is in.
+func (a *app) readAgain() tea.Cmd {
 	if a.state.Running() {
 		a.say("a runbook is under way: it reads what it needs")
 		return nil
 	}
 	a.say("reading it anew; typing ends that")
-	return func() tea.Msg { return readAnew{a.session.ReadAnew(a.ctx)} }
+	return func() tea.Msg { return readAgain{a.session.ReadAgain(a.ctx)} }
 }
 
 func (a *app) wasRead(err error) {

@@ -35,7 +35,7 @@ type (
 	replayFailed struct{ err error }
 )
 
-// replay is the session's interface without a session: what it shows comes from a player, and is begun anew where that is
+// replay is the session's interface without a session: what it shows comes from a player, and is started again where that is
 // turned back.
 type replay struct {
 	*app
@@ -56,11 +56,11 @@ func (r *replay) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case playedMsg:
 		var cmd tea.Cmd
-		if msg.Anew {
+		if msg.Again {
 			cmd = r.anew()
 		}
 		r.apply(msg.Events)
-		r.playing = playingWords(logbook.Played(msg))
+		r.playing = playingText(logbook.Played(msg))
 		return r, cmd
 	case replayFailed:
 		r.say(msg.err.Error())
@@ -70,7 +70,7 @@ func (r *replay) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return r, cmd
 }
 
-// anew begins from nothing, in the same window and the same view.
+// again begins from nothing, in the same window and the same view.
 func (r *replay) anew() tea.Cmd {
 	before := r.app
 	r.app = r.again()
@@ -81,7 +81,7 @@ func (r *replay) anew() tea.Cmd {
 	return tick(r.app)
 }
 
-func playingWords(now logbook.Played) string {
+func playingText(now logbook.Played) string {
 	text := fmt.Sprintf("%s, %g times as fast. ", now.At.Local().Format(time.TimeOnly), now.Speed)
 	switch {
 	case now.Over:
@@ -97,9 +97,9 @@ func (a *app) playerKeys() keys.Map {
 	to := func(m logbook.Move) func() tea.Cmd { return keys.Just(func() { a.player(m) }) }
 	all := keys.Map{
 		keys.New("Space", "pause, go on", to(logbook.PauseOrGoOn), "space"),
-		keys.New("n b", "step on, back", to(logbook.NextStep), "n").Tells("to where the next step begins, or the one before"),
+		keys.New("n b", "step on, back", to(logbook.NextStep), "n").Summary("to where the next step begins, or the one before"),
 		keys.New("", "", to(logbook.StepBefore), "b"),
-		keys.New("N B", "minute on, back", to(logbook.MinuteOn), "N").Tells("a minute of its time on, or back"),
+		keys.New("N B", "minute on, back", to(logbook.MinuteOn), "N").Summary("a minute of its time on, or back"),
 		keys.New("", "", to(logbook.MinuteBack), "B"),
 		keys.New("+ -", "faster, slower", to(logbook.Faster), "+", "="),
 		keys.New("", "", to(logbook.Slower), "-"),

@@ -12,7 +12,7 @@ import (
 	"pilotrix/core/logbook"
 )
 
-// TestAReplayIsTurnedByKeys gives each key to the player, shows where it is, and begins anew in the same view and window.
+// TestAReplayIsTurnedByKeys gives each key to the player, shows where it is, and starts again in the same view and window.
 func TestAReplayIsTurnedByKeys(t *testing.T) {
 	var asked []logbook.Move
 	r := newReplay(t.Context(), ReplayOptions{Theme: "light", Leader: "ctrl+g", Player: &logbook.Player{}})
@@ -34,7 +34,7 @@ func TestAReplayIsTurnedByKeys(t *testing.T) {
 	assert.Contains(t, text, "Replay, 14:00:00, 8 times as fast.")
 	assert.Contains(t, text, "hollow-rtr1")
 
-	r.Update(playedMsg{Anew: true, Events: events[:1], At: at, Speed: 16, Paused: true})
+	r.Update(playedMsg{Again: true, Events: events[:1], At: at, Speed: 16, Paused: true})
 	text = strings.Join(shown(r.app, 120, 30), "\n")
 	assert.Contains(t, text, "16 times as fast. Paused.")
 	assert.Equal(t, "course", r.places[r.app.shown].name, "the view stays")

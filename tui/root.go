@@ -24,8 +24,8 @@ type Interface struct {
 	Start *Start
 	// Open opens what was chosen. What the line asks goes through ask. Close ends it all.
 	Open func(ctx context.Context, what start.Opening, ask Ask) (o Options, close func() error, err error)
-	// Words is what is being opened, where there is no start.
-	Words string
+	// Text is what is being opened, where there is no start.
+	Text string
 }
 
 // Ask asks the operator what a line wants to know.
@@ -46,18 +46,18 @@ func Run(ctx context.Context, opt Interface) error {
 	if end := r.ends(); end != nil {
 		err = errors.Join(err, end())
 	}
-	r.awaitBeside()
+	r.awaitExtra()
 	if late := r.late.Swap(nil); late != nil { // opened, and never shown
 		err = errors.Join(err, (*late)())
 	}
 	return errors.Join(err, r.failed)
 }
 
-// awaitBeside waits for what is being opened or closed. A command that the program's end came before is never carried
+// awaitExtra waits for what is being opened or closed. A command that the program's end came before is never carried
 // out, which bounds it.
-func (r *root) awaitBeside() {
+func (r *root) awaitExtra() {
 	ended := make(chan struct{})
-	go func() { defer close(ended); r.beside.Wait() }()
+	go func() { defer close(ended); r.background.Wait() }()
 	limit := time.NewTimer(endLimit)
 	defer limit.Stop()
 	select {
@@ -68,16 +68,16 @@ func (r *root) awaitBeside() {
 
 // root is the model of the program: the start, and the session that was opened from it.
 type root struct {
-	opt    Interface
-	ctx    context.Context
-	send   func(tea.Msg)
-	front  *front
-	app    *app         // nil while no session is open
-	close  func() error // of the session
-	feed   context.CancelFunc
-	beside sync.WaitGroup               // what is being opened or closed
-	late   atomic.Pointer[func() error] // what closes a session that was opened and is not shown yet
-	failed error                        // what was to be opened was not, and there is no start to say it
+	opt        Interface
+	ctx        context.Context
+	send       func(tea.Msg)
+	front      *front
+	app        *app         // nil while no session is open
+	close      func() error // of the session
+	feed       context.CancelFunc
+	background sync.WaitGroup               // what is being opened or closed
+	late       atomic.Pointer[func() error] // what closes a session that was opened and is not shown yet
+	failed     error                        // what was to be opened was not, and there is no start to say it
 
 	size    *tea.WindowSizeMsg
 	ground  *tea.BackgroundColorMsg
@@ -102,7 +102,7 @@ type (
 // Init implements tea.Model.
 func (r *root) Init() tea.Cmd {
 	if r.opt.Start == nil {
-		return tea.Batch(r.front.Init(), r.opens(start.Opening{}, r.opt.Words))
+		return tea.Batch(r.front.Init(), r.opens(start.Opening{}, r.opt.Text))
 	}
 	return r.front.Init()
 }
@@ -148,9 +148,9 @@ func (r *root) now() tea.Model {
 func (r *root) opens(what start.Opening, words string) tea.Cmd {
 	ctx, end := context.WithCancel(r.ctx)
 	r.front.opening(words, end)
-	r.beside.Add(1)
+	r.background.Add(1)
 	return func() tea.Msg {
-		defer r.beside.Done()
+		defer r.background.Done()
 		defer end()
 		options, closes, err := r.opt.Open(ctx, what, r.ask)
 		if err != nil && ctx.Err() != nil && r.ctx.Err() == nil {
@@ -190,7 +190,7 @@ func (r *root) opened(got openedMsg) tea.Cmd {
 	r.close = got.close
 	r.app = newApp(r.ctx, got.options)
 	r.app.leave = leftMsg{}
-	r.tellTerminal(r.app)
+	r.reportTerminal(r.app)
 	ctx, end := context.WithCancel(r.ctx)
 	r.feed = end
 	app := r.app
@@ -209,7 +209,7 @@ func (r *root) feeds(ctx context.Context, app *app, s *session.Session, as func(
 	feed := s.Subscribe()
 	go func() {
 		for {
-			batch, err := feed.Some(ctx, mostAtOnce)
+			batch, err := feed.Some(ctx, maxAtOnce)
 			if err != nil {
 				return
 			}
@@ -219,8 +219,8 @@ func (r *root) feeds(ctx context.Context, app *app, s *session.Session, as func(
 	s.Begin()
 }
 
-// tellTerminal tells a part of the interface that comes later what the terminal has told.
-func (r *root) tellTerminal(to tea.Model) {
+// reportTerminal says a part of the interface that comes later what the terminal has reported.
+func (r *root) reportTerminal(to tea.Model) {
 	if r.size != nil {
 		to.Update(*r.size)
 	}
@@ -238,9 +238,9 @@ func (r *root) left() tea.Cmd {
 	if end == nil {
 		return nil
 	}
-	r.beside.Add(1)
+	r.background.Add(1)
 	return func() tea.Msg {
-		defer r.beside.Done()
+		defer r.background.Done()
 		return closedMsg{end()}
 	}
 }
@@ -271,6 +271,6 @@ func (r *root) closed(err error) tea.Cmd {
 	if err != nil {
 		r.front.say(err.Error())
 	}
-	r.tellTerminal(r.front)
+	r.reportTerminal(r.front)
 	return r.front.Init()
 }

@@ -10,7 +10,7 @@ import (
 	"pilotrix/tui/paint"
 )
 
-// Second is another line to the same device, such as its console beside a shell session. The hand may type on it; it has
+// Second is another line to the same device, such as its console beside a shell session. The operator may type on it; it has
 // no helm to take.
 type Second struct {
 	Name    string
@@ -102,8 +102,8 @@ func (a *app) nextConsole() string {
 	return "console"
 }
 
-// mostGlance is how many rows of a second line stand beside the first.
-const mostGlance = 6
+// maxGlance is how many rows of a second line stand beside the first.
+const maxGlance = 6
 
 // glance is what the second lines show, beside the first.
 func (a *app) glance(width int) (lines []paint.Line) {
@@ -121,7 +121,7 @@ func (a *app) glance(width int) (lines []paint.Line) {
 		for end > 0 && all[end-1].Width() == 0 {
 			end--
 		}
-		for _, row := range all[max(0, end-mostGlance):end] {
+		for _, row := range all[max(0, end-maxGlance):end] {
 			lines = append(lines, row.Cut(width))
 		}
 		lines = append(lines, nil)

@@ -41,7 +41,7 @@ type shell struct {
 	over          strip.Over // what the strip is used for before anything else, nil for nothing
 	message       string
 	messageAt     time.Time
-	leave         tea.Msg // what leaving tells, nil for the end of the program
+	leave         tea.Msg // what leaving says, nil for the end of the program
 }
 
 const messageShown = 6 * time.Second
@@ -62,7 +62,7 @@ func (s *shell) asksGround() tea.Cmd {
 	return tea.RequestBackgroundColor
 }
 
-// hears takes what the terminal tells of itself, the mouse, and pasted text. It reports whether it was such.
+// hears takes what the terminal says of itself, the mouse, and pasted text. It reports whether it was such.
 func (s *shell) hears(msg tea.Msg) bool {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
@@ -111,7 +111,7 @@ func (s *shell) leaves() tea.Msg {
 
 func (s *shell) say(text string) { s.message, s.messageAt = text, time.Now() }
 
-// An answer this soon after its question was meant for something else.
+// An answer this soon after its question was for something else.
 const tooSoonAfter = 700 * time.Millisecond
 
 // early reports whether something was shown only just now.
@@ -124,8 +124,8 @@ func (s *shell) quiet() {
 	}
 }
 
-// tells gives what a view's own command gave to all of them: each knows its own.
-func (s *shell) tells(msg tea.Msg) tea.Cmd {
+// describes gives what a view's own command gave to all of them: each knows its own.
+func (s *shell) describes(msg tea.Msg) tea.Cmd {
 	var commands []tea.Cmd
 	for _, p := range s.places {
 		commands = append(commands, p.Update(msg))
@@ -160,7 +160,7 @@ func (s *shell) focused() updater {
 
 func (s *shell) view() view.View { return s.places[s.shown].View }
 
-// show turns to a view. What was said of the one before is over.
+// show turns to a view. What was said of the previous one is over.
 func (s *shell) show(name string) {
 	s.message = ""
 	if at := slices.IndexFunc(s.places, func(p place) bool { return p.name == name }); at >= 0 {
@@ -175,7 +175,7 @@ func (s *shell) back() string { return cmp.Or(s.places[s.shown].back, s.home) }
 func (s *shell) placeKeys(show func(string)) (all keys.Map) {
 	for _, p := range s.places {
 		if p.key != "" {
-			all = append(all, keys.New(shownKey(p.key), p.name, keys.Just(func() { show(p.name) }), p.key).Tells(p.name+": "+p.says))
+			all = append(all, keys.New(shownKey(p.key), p.name, keys.Just(func() { show(p.name) }), p.key).Summary(p.name+": "+p.says))
 		}
 	}
 	return all

@@ -137,7 +137,7 @@ func serving() []event.Body {
 	}
 }
 
-// away is the restart behind it.
+// away is the restart after it.
 func away() []event.Body {
 	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	return []event.Body{

@@ -24,7 +24,7 @@ func (a *app) askSearch() tea.Cmd {
 	})
 }
 
-// found keeps the search open for the one before.
+// found keeps the search open for the previous one.
 const found = "found; Enter looks further back"
 
 func (a *app) askSpeed(s *session.Session) tea.Cmd {

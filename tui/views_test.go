@@ -91,7 +91,7 @@ func (l *lampLibrary) Needs(book *runbook.Runbook) (all []inputs.Need) {
 	for _, input := range book.Inputs {
 		need := inputs.Need{Input: input, Picks: book.Picks(input, l.d, runbook.Kit{}, &device.Facts{})}
 		if input.Input == "note" {
-			need.Picks = []runbook.Pick{{Value: "a.brm", Words: "4.2.1 · fits", Fit: image.Yes}, {Value: "b.brm", Words: "made for another", Fit: image.No}}
+			need.Picks = []runbook.Pick{{Value: "a.brm", Text: "4.2.1 · fits", Fit: image.Yes}, {Value: "b.brm", Text: "made for another", Fit: image.No}}
 		}
 		all = append(all, need)
 	}
@@ -118,7 +118,7 @@ func carry(m tea.Model, cmd tea.Cmd) {
 		return
 	}
 	msg := cmd()
-	if batch, is := msg.(tea.BatchMsg); is {
+	if batch, ok := msg.(tea.BatchMsg); ok {
 		for _, one := range batch {
 			carry(m, one)
 		}
@@ -403,7 +403,7 @@ type shelved struct {
 	more []line.Port
 }
 
-// Times of the logbook are told as the clock on the wall has them.
+// Times of the logbook are reported as the clock on the wall has them.
 func init() { time.Local = time.UTC }
 
 var today = time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
@@ -417,12 +417,12 @@ func (s *shelved) Ports() ([]line.Port, error) {
 
 func (s *shelved) Book() (map[string]logbook.Known, []logbook.Last, error) {
 	return map[string]logbook.Known{"mare-gw1": {
-		Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
-		Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
-	}}, []logbook.Last{{
-		Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
-		Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
-	}}, nil
+			Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
+			Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
+		}}, []logbook.Last{{
+			Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
+			Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
+		}}, nil
 }
 
 // newTestFront is the start with two devices that are kept.
@@ -617,7 +617,7 @@ func TestATextOfSeveralLettersIsNoKey(t *testing.T) {
 	assert.NotNil(t, device.app.state.Ask)
 }
 
-// TestWhatGoesWrongIsSaidWithoutASideColumn tells that another device answers, on 80 columns.
+// TestWhatGoesWrongIsSaidWithoutASideColumn says that another device answers, on 80 columns.
 func TestWhatGoesWrongIsSaidWithoutASideColumn(t *testing.T) {
 	a := newWired(t).app
 	feed(a, event.SessionBegin{Target: "unix:/x"}, event.Note{Level: event.Error, Text: "this is another device"})
@@ -628,23 +628,23 @@ func TestWhatGoesWrongIsSaidWithoutASideColumn(t *testing.T) {
 func TestASecondLineIsHeldAndAskedAsTheFirst(t *testing.T) {
 	first, other := newWired(t), &wired{T: t}
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Session: first.app.session, Seconds: []Second{{Name: "console", Session: other.open(), Line: "ttyUSB0"}}})
-	tell := func(bodies ...event.Body) {
+	report := func(bodies ...event.Body) {
 		for _, b := range bodies {
 			a.Update(secondMsg{"console", []event.Event{{At: today, Body: b}}})
 		}
 	}
 	text := func() string { return drawn(a, [2]int{160, 40}) }
-	tell(event.Line{State: event.LineOpen}, event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"})
+	report(event.Line{State: event.LineOpen}, event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"})
 	assert.Contains(t, text(), "waits for you")
 	assert.NotContains(t, text(), "Held at its Enter", "it is not the first line's")
 	press(a, tea.KeyF2)
 	assert.Contains(t, text(), "Held at its Enter")
 	assert.Contains(t, text(), "F9 sends it")
-	tell(event.Interlock{State: event.InterlockForgotten})
+	report(event.Interlock{State: event.InterlockForgotten})
 	a.press(tea.KeyPressMsg{Code: 'g', Mod: tea.ModCtrl})
 	press(a, tea.KeyF3)
 	other.gets("\x1bOR", "what stands behind the leader key is done to the line that is shown")
-	tell(event.Ask{ID: "1", Form: event.FormLine, Text: "password of harbour", Typed: true, Secret: true})
+	report(event.Ask{ID: "1", Form: event.FormLine, Text: "password of harbour", Typed: true, Secret: true})
 	for _, letter := range "tide" {
 		press(a, letter)
 	}
@@ -652,7 +652,7 @@ func TestASecondLineIsHeldAndAskedAsTheFirst(t *testing.T) {
 	press(a, tea.KeyEnter)
 	assert.NotContains(t, text(), "password of harbour")
 	other.gets("\x1bOR", "none of it goes to the device")
-	tell(event.Line{State: event.LineLost})
+	report(event.Line{State: event.LineLost})
 	assert.Contains(t, text(), "The line is lost", "of the line that is shown")
 }
 
@@ -768,7 +768,7 @@ func TestANewDeviceAsItIsShown(t *testing.T) {
 		event.StepBegin{ID: "1.1", Try: 1},
 		event.Server{Name: "TFTP", State: event.Listening, Address: "192.0.2.10:69"},
 		event.Rung{Transfer: event.RungDHCP, Row: 1, Protocol: "DHCP", Peer: "02:00:5e:10:00:01", FromDevice: true, What: "DISCOVER", Text: "02:00:5e:10:00:01"},
-		event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "asks", Since: at, Next: "that it is said whether it is answered", Within: 10 * time.Minute},
+		event.NewDevice{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "asks", Since: at, Next: "that it is said whether it is answered", Within: 10 * time.Minute},
 	}
 	wrong := append(slices.Clone(asks),
 		event.Rung{Transfer: event.RungDHCP, Row: 2, Protocol: "DHCP", What: "ACK", Text: "02:00:5e:10:00:01  192.0.2.61  strand-s8-3.2.msl"},
@@ -776,12 +776,12 @@ func TestANewDeviceAsItIsShown(t *testing.T) {
 		event.Rung{Transfer: "tftp 1", Protocol: "TFTP", What: "DATA", First: 1, Last: 1102, Count: 1102},
 		event.TransferEnd{ID: "tftp 1", Outcome: event.Done},
 		event.Rung{Protocol: "TFTP", Peer: "192.0.2.61:1026", FromDevice: true, What: "refused", Text: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
-		event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Addr: "192.0.2.61", Stage: "restarted", Step: 5, Since: at.Add(-2 * time.Minute), Next: "its address again, then its configuration", Within: time.Minute, File: "tangle-sw2.cfg", Files: 1, Rounds: 1, Wrong: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
+		event.NewDevice{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Addr: "192.0.2.61", Stage: "restarted", Step: 5, Since: at.Add(-2 * time.Minute), Next: "its address again, then its configuration", Within: time.Minute, File: "tangle-sw2.cfg", Files: 1, Rounds: 1, Wrong: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
 	)
-	left := append(slices.Clone(asks), event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "is left alone", Since: at, Next: "nothing more", Alone: true})
+	left := append(slices.Clone(asks), event.NewDevice{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "is left alone", Since: at, Next: "nothing more", Alone: true})
 	many := slices.Clone(asks)
 	for n := range 8 {
-		one := event.Newcomer{MAC: fmt.Sprintf("02:00:5e:10:00:%02x", n+1), Name: fmt.Sprintf("tangle-sw%d", n+4), Vendor: "Maskel S8", Addr: fmt.Sprintf("192.0.2.%d", 99+n), Since: at.Add(-time.Minute)}
+		one := event.NewDevice{MAC: fmt.Sprintf("02:00:5e:10:00:%02x", n+1), Name: fmt.Sprintf("tangle-sw%d", n+4), Vendor: "Maskel S8", Addr: fmt.Sprintf("192.0.2.%d", 99+n), Since: at.Add(-time.Minute)}
 		switch n % 4 {
 		case 0:
 			one.Stage, one.Step, one.Next = "complete", 6, "nothing more"

@@ -54,7 +54,7 @@ type Router struct {
 // Faults are what can go wrong on purpose.
 type Faults struct {
 	Misnames  string // the image that it says it runs, empty for the one that it does
-	CutsNames int    // it keeps only so many letters of a name that it is told, 0 for all
+	CutsNames int    // it keeps only so many letters of a name that it is reported, 0 for all
 }
 
 // Fail switches faults on.
@@ -93,7 +93,7 @@ func (r *Router) Begin(day, entry string) {
 func (r *Router) Entry() string {
 	saved, _ := r.Store.Get(savedName)
 	for line := range strings.Lines(string(saved.Data)) {
-		if name, is := strings.CutPrefix(strings.TrimSpace(line), entryLine); is {
+		if name, ok := strings.CutPrefix(strings.TrimSpace(line), entryLine); ok {
 			return name
 		}
 	}

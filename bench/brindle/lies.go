@@ -14,5 +14,5 @@ func (r *Router) Remember() (restore func()) {
 
 // Fibs implements bench.Fibber.
 func (r *Router) Fibs(lie bench.Lie) bool {
-	return r.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	return r.fibs.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }

@@ -38,7 +38,7 @@ func (m *monitor) run() *running {
 		return image
 	}
 	m.Prompt = func() string { return "sill: " }
-	m.Words = m.words()
+	m.Text = m.words()
 	if first == "" {
 		m.IdleAfter, m.Idle = noticeTime, func() { m.Say("\r\n" + why + "sill: ") }
 		m.Say(why)

@@ -24,7 +24,7 @@ type tern struct {
 // run boots, asks the question of a first start, then lets users in until a restart.
 func (t *tern) run() {
 	t.boot()
-	t.Words, t.LogsOut, t.TooLow = t.words(), true, "not allowed here; rise first"
+	t.Text, t.LogsOut, t.TooLow = t.words(), true, "not allowed here; rise first"
 	t.Prompt = func() string { return t.name + []string{" ~ ", " ! "}[t.Level] }
 	_ = t.Serve(func() bench.Login {
 		return bench.Login{
@@ -94,10 +94,10 @@ func (t *tern) firstStart(saved bool) {
 func (t *tern) words() []bench.Word {
 	return []bench.Word{
 		t.Help("words"),
-		{Form: "tell release", About: "what runs", Run: t.tellRelease},
+		{Form: "tell release", About: "what runs", Run: t.reportRelease},
 		{Form: "tell store", About: "what the store holds", Run: listStore(t.Shell, t.Router)},
-		{Form: "tell line", About: "how the console is set", Run: t.tellLine},
-		{Form: "tell entry", About: "what it begins with when it starts next", Run: t.tellEntry},
+		{Form: "tell line", About: "how the console is set", Run: t.reportLine},
+		{Form: "tell entry", About: "what it begins with when it starts next", Run: t.reportEntry},
 		{Form: "weigh NAME", About: "size and digests of a file", Run: weigh(t.Shell, &t.Store)},
 		t.Raise("rise"), t.Lower("sink"),
 		{Form: "line rate SPEED", About: "change the console's speed now", Run: rate(t.Shell), Level: 1},
@@ -113,7 +113,7 @@ func (t *tern) words() []bench.Word {
 	}
 }
 
-func (t *tern) tellRelease([]string) error {
+func (t *tern) reportRelease([]string) error {
 	_, saved := t.Store.Get(savedName)
 	configuration := "factory settings"
 	if saved && t.name == t.HostName {
@@ -128,12 +128,12 @@ func (t *tern) tellRelease([]string) error {
 	return nil
 }
 
-func (t *tern) tellEntry([]string) error {
+func (t *tern) reportEntry([]string) error {
 	t.Fields("entry now", bench.Dash(t.entry), "entry kept", bench.Dash(t.Entry()))
 	return nil
 }
 
-func (t *tern) tellLine([]string) error {
+func (t *tern) reportLine([]string) error {
 	t.Fields("speed now", t.Wire.Baud(), "speed kept", t.savedBaud)
 	return nil
 }

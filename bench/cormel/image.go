@@ -63,7 +63,7 @@ func readLicence(data []byte, serial string) (string, error) {
 	return release, nil
 }
 
-// readCargo checks an image whole: nothing may stand behind it.
+// readCargo checks an image whole: nothing may stand after it.
 func readCargo(data []byte, magic string) (Cargo, error) {
 	fields, whole, err := bench.ReadImage(data, magic)
 	if fields == nil {

@@ -35,7 +35,7 @@ func (l *lark) run() {
 	l.lan.SetUp(l.Address.Addr(), true)
 	l.Wire.Answer()
 	l.haul.Group().Go(bench.Page(l.Context(), l.host, l.Address.Addr(), func() string { return l.HostName + ", lark " + cargo.Release }))
-	l.Words, l.Short, l.AnyCase, l.LogsOut, l.TooLow = l.words(), true, true, true, "not from here; lift first"
+	l.Text, l.Short, l.AnyCase, l.LogsOut, l.TooLow = l.words(), true, true, true, "not from here; lift first"
 	l.Prompt = func() string { return l.HostName + []string{" / ", " // "}[l.Level] }
 	_ = l.Serve(func() bench.Login {
 		return bench.Login{

@@ -26,7 +26,7 @@ func (g *Gateway) Remember() (restore func()) {
 func (g *Gateway) Fibs(lie bench.Lie) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	return g.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	return g.fibs.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }
 
 // comeTrue makes the lies true, when it starts.

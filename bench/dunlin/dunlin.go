@@ -122,7 +122,7 @@ func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 func (r *Router) release() string { return r.parts[0].Release }
 
 // apply takes what the tray holds: for this architecture, whole, newer than what is installed, or other where it is to go down. It
-// tells how many packages it took. What it does not take stays in the tray, without a word.
+// says how many packages it took. What it does not take stays in the tray, without a word.
 func (r *Router) apply() (took int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -188,5 +188,5 @@ func (r *Router) Remember() (restore func()) {
 func (r *Router) Fibs(lie bench.Lie) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	return r.fibs.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }

@@ -30,7 +30,7 @@ func (x *reed) run() {
 	x.begun = x.Wire.Clock().Now()
 	x.lan.SetUp(x.Address.Addr(), true)
 	x.Wire.Answer()
-	x.Words, x.LogsOut = x.words(), true
+	x.Text, x.LogsOut = x.words(), true
 	x.Prompt = func() string { return x.HostName + " ) " }
 	_ = x.Serve(func() bench.Login {
 		return bench.Login{

@@ -56,7 +56,7 @@ func (x *fresh) join() error {
 	x.mu.Lock()
 	setup, faults := x.setup, x.faults
 	x.mu.Unlock()
-	n := bench.Newcomer{
+	n := bench.NewDevice{
 		LAN: x.lan, Clock: x.Wire.Clock(), MAC: x.MAC, Vendor: "Maskel S8", HostName: nameIn(setup),
 		Takes: func(o bench.Offer) bool {
 			x.mu.Lock()
@@ -199,7 +199,7 @@ func UserLine(user, word string) string {
 // nameIn is the host name that a setup gives, empty for none.
 func nameIn(setup string) string {
 	for line := range strings.Lines(setup) {
-		if name, is := strings.CutPrefix(strings.TrimSpace(line), "name "); is {
+		if name, ok := strings.CutPrefix(strings.TrimSpace(line), "name "); ok {
 			return name
 		}
 	}
@@ -218,7 +218,7 @@ func (x *fresh) serve() {
 			return fmt.Sprintf("%s, strand %s", name, release)
 		}))
 	}
-	x.Words, x.LogsOut, x.TooLow = x.words(name, at), true, "not while disarmed; arm begins that"
+	x.Text, x.LogsOut, x.TooLow = x.words(name, at), true, "not while disarmed; arm begins that"
 	x.Prompt = func() string { return fmt.Sprintf("%s 1%s", name, []string{": ", "! "}[x.Level]) }
 	_ = x.Serve(func() bench.Login {
 		return bench.Login{

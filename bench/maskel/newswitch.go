@@ -10,7 +10,7 @@ import (
 )
 
 // The Maskel S8 is a single switch that comes without a setup. It exists to show a device that provisions itself: it asks for an
-// address, fetches the image that it is told of, restarts, asks again, and fetches its setup under names made of its host name
+// address, fetches the image that it is reported of, restarts, asks again, and fetches its setup under names made of its host name
 // and its MAC, one after the other.
 
 // NewFaults are what can go wrong on purpose with a new switch.
@@ -18,7 +18,7 @@ type NewFaults struct {
 	TakesNoOffer bool // what is offered never suits it
 	TakesOther   bool // of several offers it takes that of another server than 192.0.2.10
 	AsksOther    bool // it asks for its setup under names with another ending
-	Elsewhere    bool // it fetches from another server than it is told
+	Elsewhere    bool // it fetches from another server than it is reported
 	WasElsewhere bool // it had an address on another network, and asks for that first
 	Restarts     bool // it does not like the image, and starts over
 	Forgets      bool // it takes the image, and runs the old release all the same

@@ -71,7 +71,7 @@ type Faults struct {
 	Away      int  // the unit is not in the ring
 	TakesNot  int  // it breaks off in the middle of its copy
 	ComesOld  int  // it comes up with the old release after a restart
-	RingBreak int  // the ring is broken behind that unit
+	RingBreak int  // the ring is broken after that unit
 	LeadLate  bool // the lead unit comes up late after a restart of all, and another one leads
 }
 
@@ -293,7 +293,7 @@ func (t *Stack) Remember() (restore func()) {
 func (t *Stack) Fibs(lie bench.Lie) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	return t.fibs.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }
 
 // PlugStick implements bench.Sticks.

@@ -34,7 +34,7 @@ func (s *strand) run() {
 	s.aboard = s.leads().number
 	s.mu.Unlock()
 	s.group.Go(bench.Page(s.Context(), s.host, s.Address.Addr(), func() string { return s.HostName + ", a stack of " + strconv.Itoa(len(s.units)) }))
-	s.Words, s.LogsOut, s.TooLow = s.words(), true, "not while disarmed; arm begins that"
+	s.Text, s.LogsOut, s.TooLow = s.words(), true, "not while disarmed; arm begins that"
 	s.Prompt = func() string { return fmt.Sprintf("%s %d%s", s.HostName, s.aboard, []string{": ", "! "}[s.Level]) }
 	_ = s.Serve(func() bench.Login {
 		return bench.Login{
@@ -259,12 +259,12 @@ func (s *strand) begin(name string, from bench.Fetch, everywhere bool) error {
 		return fmt.Errorf("load %d is under way", now.Number)
 	}
 	s.mu.Lock()
-	var meant []*unit
+	var wanted []*unit
 	for _, u := range s.units {
 		u.copied = copied{state: "idle"}
 		if everywhere || u.number == s.aboard {
 			u.copied.state = "waits"
-			meant = append(meant, u)
+			wanted = append(wanted, u)
 		}
 	}
 	s.mu.Unlock()
@@ -273,7 +273,7 @@ func (s *strand) begin(name string, from bench.Fetch, everywhere bool) error {
 		Prepare: 2 * time.Second, Check: 4 * time.Second,
 		Accept: func(data []byte) error {
 			l, err := readLoad(data)
-			for _, u := range meant {
+			for _, u := range wanted {
 				if err == nil {
 					s.copy(u, l, len(data))
 				}

@@ -26,7 +26,7 @@ func (x *linnet) run() {
 	x.lan.SetUp(x.Address.Addr(), true)
 	x.Wire.Answer()
 	x.group.Go(bench.Page(x.Context(), x.host, x.Address.Addr(), func() string { return x.HostName + ", linnet " + x.Runs() }))
-	x.Words, x.LogsOut = x.words(), true
+	x.Text, x.LogsOut = x.words(), true
 	x.Prompt = func() string { return x.HostName + " :: " }
 	_ = x.Serve(func() bench.Login {
 		return bench.Login{

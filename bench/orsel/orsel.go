@@ -145,5 +145,5 @@ func (c *Controller) Remember() (restore func()) {
 func (c *Controller) Fibs(lie bench.Lie) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.fibs.Tell(lie, bench.StaysOld, bench.IsAnother)
+	return c.fibs.Report(lie, bench.StaysOld, bench.IsAnother)
 }

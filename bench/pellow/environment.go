@@ -138,7 +138,7 @@ func (l *loader) split(line string) (commands [][]string) {
 
 // variable takes the name of one, with or without braces.
 func variable(text string) (name, after string) {
-	if inner, is := strings.CutPrefix(text, "{"); is {
+	if inner, ok := strings.CutPrefix(text, "{"); ok {
 		name, after, _ = strings.Cut(inner, "}")
 		return name, after
 	}

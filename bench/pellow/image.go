@@ -33,7 +33,7 @@ func Describe(s System, size int) string {
 	return fmt.Sprintf("System: skua\nRelease: %s\nBuilt: %s\nBoards: %s\nSize: %d\n", s.Release, s.Built, strings.Join(s.Models, ", "), size)
 }
 
-// readSystem checks one whole; padding behind it is left aside.
+// readSystem checks one whole; padding after it is left aside.
 func readSystem(data []byte) (System, error) {
 	fields, _, err := bench.ReadImage(data, magic)
 	return System{Release: fields["release"], Models: strings.Split(fields["models"], ", "), Built: fields["built"]}, err

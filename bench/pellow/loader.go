@@ -38,7 +38,7 @@ func (l *loader) run() *booted {
 		l.Say("*** Warning - bad CRC, using default environment\r\n\r\n")
 	}
 	l.Say("In:    serial\r\nOut:   serial\r\nErr:   serial\r\nNet:   eth0\r\n")
-	l.Prompt, l.Words, l.Short = func() string { return "=> " }, l.words(), true
+	l.Prompt, l.Text, l.Short = func() string { return "=> " }, l.words(), true
 	l.Unknown, l.Usage, l.Refusal = "Unknown command '%s' - try 'help'\r\n", "Usage:\r\n%s", "%s\r\n"
 	l.Split = l.split
 	if !l.stopped() && l.OK() {

@@ -1,5 +1,5 @@
 // Package pellow simulates the Pellow W3 wireless bridge: the open-source bootloader U-Boot, as far as the job needs it and as
-// its documentation tells it, before a NOR flash with sectors of two sizes; a recovery loader that takes one file by TFTP; and a
+// its documentation says it, before a NOR flash with sectors of two sizes; a recovery loader that takes one file by TFTP; and a
 // small Linux-like system named skua with a web page. Maker, model and the system's own commands are invented.
 //
 // What it exists to show: a system that is booted from memory before the flash is erased for it; addresses that nobody should
@@ -196,8 +196,8 @@ const (
 	writePiece = 4 << 10
 )
 
-// burn writes into the flash at its pace, and tells after each piece how much is written. It ends early when the power does.
-func (b *Bridge) burn(s *bench.Shell, at int, data []byte, told func(written int)) bool {
+// burn writes into the flash at its pace, and says after each piece how much is written. It ends early when the power does.
+func (b *Bridge) burn(s *bench.Shell, at int, data []byte, report func(written int)) bool {
 	for done := 0; done < len(data); done += writePiece {
 		piece := data[done:min(done+writePiece, len(data))]
 		b.lock(func() { b.flash.write(at+done, piece) })
@@ -207,7 +207,7 @@ func (b *Bridge) burn(s *bench.Shell, at int, data []byte, told func(written int
 		if done < len(data)/2 && done+writePiece >= len(data)/2 && !s.Stall() {
 			return false
 		}
-		told(done + len(piece))
+		report(done + len(piece))
 	}
 	return s.OK()
 }
@@ -224,5 +224,5 @@ func (b *Bridge) Remember() (restore func()) {
 func (b *Bridge) Fibs(lie bench.Lie) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.fibs.Tell(lie, bench.StaysOld, bench.IsAnother)
+	return b.fibs.Report(lie, bench.StaysOld, bench.IsAnother)
 }

@@ -39,7 +39,7 @@ func (k *skua) run() {
 	k.lan.SetUp(k.Address.Addr(), true)
 	k.Wire.Answer()
 	k.group.Go(bench.Page(k.Context(), k.host, k.Address.Addr(), k.page))
-	k.Words, k.LogsOut = k.words(), true
+	k.Text, k.LogsOut = k.words(), true
 	k.Unknown, k.Usage, k.Refusal = "sh: %s: not found\r\n", "usage: %s", "%s\r\n"
 	k.Prompt = func() string { return k.Login + "@" + k.HostName + ":~# " }
 	_ = k.Serve(func() bench.Login {
@@ -101,7 +101,7 @@ func (k *skua) words() []bench.Word {
 	}
 }
 
-// cat shows what Linux-like systems tell of themselves, and files.
+// cat shows what Linux-like systems say of themselves, and files.
 func (k *skua) cat(args []string) error {
 	switch args[0] {
 	case "/etc/release":
@@ -130,7 +130,7 @@ func (k *skua) remove(args []string) error {
 }
 
 // fetch gets what a URL says.
-func (k *skua) fetch(address string, told func(written, size int)) ([]byte, error) {
+func (k *skua) fetch(address string, report func(written, size int)) ([]byte, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" {
 		return nil, fmt.Errorf("wget: not an http url: %s", address)
@@ -143,7 +143,7 @@ func (k *skua) fetch(address string, told func(written, size int)) ([]byte, erro
 	}
 	from := k.net.HTTP(netip.AddrPortFrom(addr, port(u)), u.Path)
 	size := 0
-	to := &bench.FlashMemory{Room: memoryFiles, Rate: 1_000_000, Clock: k.Wire.Clock(), Progress: func(n int) { told(n, size) }}
+	to := &bench.FlashMemory{Room: memoryFiles, Rate: 1_000_000, Clock: k.Wire.Clock(), Progress: func(n int) { report(n, size) }}
 	limited, cancel := context.WithCancel(k.Context())
 	defer cancel()
 	if err := to.Fill(limited, from, func(n int) { size = n }); err != nil {
@@ -161,10 +161,10 @@ func port(u *url.URL) uint16 {
 }
 
 func (k *skua) get(args []string) error {
-	told := -1
+	report := -1
 	data, err := k.fetch(args[1], func(written, size int) {
-		if percent := written * 100 / max(size, 1); size > 0 && percent >= told+10 {
-			told = percent
+		if percent := written * 100 / max(size, 1); size > 0 && percent >= report+10 {
+			report = percent
 			k.Sayf("\r%-20.20s %3d%% |%-32s|", args[0], percent, strings.Repeat("*", percent*32/100))
 		}
 	})
@@ -189,7 +189,7 @@ func (k *skua) sum(args []string) error {
 	return nil
 }
 
-// renew writes a system and restarts into it. It tells little, asks what is hard to understand, and is silent while it writes.
+// renew writes a system and restarts into it. It says little, asks what is hard to understand, and is silent while it writes.
 func (k *skua) renew(args []string) error {
 	data, err := k.source(args[0])
 	if err != nil {

@@ -38,7 +38,7 @@ func (m *marl) run() {
 	m.lan.SetUp(m.Address.Addr(), true)
 	m.Wire.Answer()
 	m.group.Go(bench.Page(m.Context(), m.host, m.Address.Addr(), func() string { return m.HostName + ", marl " + release }))
-	m.Words, m.LogsOut, m.TooLow = m.words(), true, "only for whoever works; work begins that"
+	m.Text, m.LogsOut, m.TooLow = m.words(), true, "only for whoever works; work begins that"
 	m.Prompt = func() string { return m.HostName + []string{" [look] ", " [work] "}[m.Level] }
 	_ = m.Serve(func() bench.Login {
 		return bench.Login{
@@ -271,19 +271,19 @@ func (m *marl) bringStick(args []string) error {
 	return m.stow(file.Name, bench.Copy(file))
 }
 
-// stow writes what is fetched into the hold. The console is dumb meanwhile, but for how far it is.
+// stow writes what is fetched into the hold. The console is dumb meanwhile, but for the progress.
 func (m *marl) stow(name string, from bench.Fetch) error {
 	m.mu.Lock()
 	to := &bench.FlashMemory{Room: m.free(), Rate: fetchRate, Clock: m.Wire.Clock(), Stall: m.StallOnce()}
 	spoils := m.faults.SpoilsParcels
 	m.mu.Unlock()
-	size, told := 0, 0
+	size, report := 0, 0
 	to.Progress = func(written int) {
 		if size <= 0 {
 			return
 		}
-		if percent := written * 100 / size; percent >= told+5 {
-			told = percent
+		if percent := written * 100 / size; percent >= report+5 {
+			report = percent
 			m.Sayf("\r  brought %3d %%", percent)
 		}
 	}
@@ -338,13 +338,13 @@ func (m *marl) unfold(args []string) error {
 	return nil
 }
 
-// mostMinutes is the longest trial.
-const mostMinutes = 240
+// maxMinutes is the longest trial.
+const maxMinutes = 240
 
 func (m *marl) swing(args []string) error {
 	minutes, err := strconv.Atoi(args[1])
-	if err != nil || minutes < 1 || minutes > mostMinutes {
-		return fmt.Errorf("a trial has 1 to %d minutes", mostMinutes)
+	if err != nil || minutes < 1 || minutes > maxMinutes {
+		return fmt.Errorf("a trial has 1 to %d minutes", maxMinutes)
 	}
 	m.mu.Lock()
 	p, there := m.systems[args[0]]

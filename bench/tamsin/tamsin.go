@@ -3,7 +3,7 @@
 //
 // What it exists to show: a new system runs on trial for a time that was set with the command, and goes back by itself when
 // nobody settles it; what was settled is gone with the power unless it was anchored; a look ahead that changes nothing and
-// tells what would restart, and what would refuse; a command that does everything, which older releases refuse once they have
+// says what would restart, and what would refuse; a command that does everything, which older releases refuse once they have
 // the whole parcel.
 package tamsin
 
@@ -84,7 +84,7 @@ func New(s Settings, lan *bench.LAN) *Router {
 	return r
 }
 
-// Unfold has a parcel unfolded, and tells its release.
+// Unfold has a parcel unfolded, and says its release.
 func (r *Router) Unfold(parcel []byte) (release string) {
 	p, err := readParcel(parcel)
 	if err != nil {
@@ -261,7 +261,7 @@ func (r *Router) Remember() (restore func()) {
 func (r *Router) Fibs(lie bench.Lie) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.fibs.Tell(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	return r.fibs.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }
 
 // PlugStick implements bench.Sticks.

@@ -29,12 +29,12 @@ func linesOf(ctx context.Context, in io.Reader) <-chan string {
 }
 
 // asks asks about new devices, one after the other, and takes the answer for the one that was asked about only.
-func asks(ctx context.Context, hub *event.Hub, meant *provision.Meant, waits <-chan struct{}, lines <-chan string) {
+func asks(ctx context.Context, hub *event.Hub, wanted *provision.Wanted, waits <-chan struct{}, lines <-chan string) {
 	note := func(level event.Level, text string) { hub.Emit(event.Note{Level: level, Text: text}) }
 	var about provision.Client
 	for ctx.Err() == nil {
 		if about.MAC == "" {
-			if next, waits := meant.Next(); waits {
+			if next, waits := wanted.Next(); waits {
 				about = next
 				note(event.Warning, askAbout(about))
 			}
@@ -50,11 +50,11 @@ func asks(ctx context.Context, hub *event.Hub, meant *provision.Meant, waits <-c
 			case about.MAC == "":
 				note(event.Info, "nothing is asked: no new device waits")
 			case text == "y" || text == "yes":
-				meant.Say(about, true)
+				wanted.Say(about, true)
 				note(event.Info, about.MAC+" is answered from now on")
 				about = provision.Client{}
 			case text == "n" || text == "no":
-				meant.Say(about, false)
+				wanted.Say(about, false)
 				note(event.Info, about.MAC+" is not answered")
 				about = provision.Client{}
 			default:
@@ -65,18 +65,18 @@ func asks(ctx context.Context, hub *event.Hub, meant *provision.Meant, waits <-c
 }
 
 func askAbout(c provision.Client) string {
-	return c.Words() + ", is new here: is it answered? (y/n, and Enter)"
+	return c.Text() + ", is new here: is it answered? (y/n, and Enter)"
 }
 
 // asksInView is that where the interface shows what is served: each new device is a question in the strip.
-func asksInView(ctx context.Context, hub *event.Hub, meant *provision.Meant, waits <-chan struct{}, answers <-chan event.Answer) {
+func asksInView(ctx context.Context, hub *event.Hub, wanted *provision.Wanted, waits <-chan struct{}, answers <-chan event.Answer) {
 	var about provision.Client
 	for n := 1; ; {
-		if next, waits := meant.Next(); waits && about.MAC == "" {
+		if next, waits := wanted.Next(); waits && about.MAC == "" {
 			about = next
 			hub.Emit(event.Ask{
-				ID: fmt.Sprintf("new %d", n), Form: event.FormNewcomer, Answers: []string{engine.Approve, engine.LeaveIt},
-				Text: about.Words() + " is new here and asks for an address. Is it answered?",
+				ID: fmt.Sprintf("new %d", n), Form: event.FormNewDevice, Answers: []string{engine.Approve, engine.LeaveIt},
+				Text: about.Text() + " is new here and asks for an address. Is it answered?",
 			})
 		}
 		select {
@@ -87,7 +87,7 @@ func asksInView(ctx context.Context, hub *event.Hub, meant *provision.Meant, wai
 			if answer.ID != fmt.Sprintf("new %d", n) || about.MAC == "" {
 				continue
 			}
-			meant.Say(about, answer.Answer == engine.Approve)
+			wanted.Say(about, answer.Answer == engine.Approve)
 			hub.Emit(answer)
 			about, n = provision.Client{}, n+1
 		}

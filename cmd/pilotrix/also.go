@@ -80,7 +80,7 @@ func (p *program) openAlso(ctx context.Context, o *opened, with opening, secrets
 		}
 		second := &alsoOpened{also: one, Session: s}
 		o.also = append(o.also, second)
-		o.Beside(one.name, s)
+		o.Extra(one.name, s)
 		if o.keeper != nil {
 			second.keeper, err = p.keeperOf(o, s)
 			if err != nil {

@@ -49,7 +49,7 @@ func (p *program) benchCommand() *cobra.Command {
 					return usage(err)
 				}
 				if bench.HasTerminals {
-					machine.ConsoleBeside()
+					machine.ConsoleExtra()
 				}
 			}
 			if err := machine.Start(); err != nil {

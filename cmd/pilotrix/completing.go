@@ -19,7 +19,7 @@ import (
 	"pilotrix/tui/theme"
 )
 
-// What the shell offers while a command is typed: words from what is at hand. What goes wrong then offers nothing.
+// What the shell offers while a command is typed: words from what is available. What goes wrong then offers nothing.
 
 // offers gives words for what is typed next.
 type offers func(cmd *cobra.Command, args []string) []string

@@ -11,7 +11,7 @@ import (
 	"pilotrix/core/units"
 )
 
-// coursePrinter tells a run in lines of text.
+// coursePrinter says a run in lines of text.
 type coursePrinter struct {
 	out      io.Writer
 	titles   map[string]event.StepPlan
@@ -28,7 +28,7 @@ var outcomeMarks = map[event.Outcome]string{event.Done: "●", event.Failed: "�
 
 var levelMarks = map[event.Level]string{event.Info: "  ", event.Warning: "! ", event.Error: "✗ "}
 
-func (c *coursePrinter) tell(e event.Event) {
+func (c *coursePrinter) report(e event.Event) {
 	switch b := e.Body.(type) {
 	case event.SessionBegin:
 		c.say("%s on %s", orUnknown(b.Device), b.Target)
@@ -69,7 +69,7 @@ func (c *coursePrinter) tell(e event.Event) {
 		c.say("    %s%s", levelMarks[b.Level], b.Text)
 	case event.TransferBegin:
 		c.lastPart[b.ID] = -1
-		c.say("      %s%s by %s %s", b.File, sizeWords(b.Size), b.Protocol, b.Terms)
+		c.say("      %s%s by %s %s", b.File, sizeText(b.Size), b.Protocol, b.Terms)
 	case event.Transfer:
 		c.transfer(b)
 	case event.TransferEnd:
@@ -80,14 +80,14 @@ func (c *coursePrinter) tell(e event.Event) {
 		if b.State != event.LineOpen {
 			c.other(b)
 		}
-	case event.Speed, event.Server, event.Newcomer, event.Reach, event.Interlock, event.Pending, event.Answer, event.Recording, event.KeysKept:
+	case event.Speed, event.Server, event.NewDevice, event.Reach, event.Interlock, event.Pending, event.Answer, event.Recording, event.KeysKept:
 		c.other(b)
 	}
 }
 
-// other tells an event as every view does.
+// other says an event as every view does.
 func (c *coursePrinter) other(b event.Body) {
-	text, loud := event.Tell(b)
+	text, loud := event.Report(b)
 	mark := "  "
 	if loud {
 		mark = "! "
@@ -95,7 +95,7 @@ func (c *coursePrinter) other(b event.Body) {
 	c.say("    %s%s", mark, text)
 }
 
-func sizeWords(size int64) string {
+func sizeText(size int64) string {
 	if size <= 0 {
 		return ""
 	}
@@ -127,7 +127,7 @@ func (c *coursePrinter) preflight(b event.Preflight) {
 	}
 }
 
-// rung tells what stands out on a ladder: refusals and errors, and every message of DHCP.
+// rung says what stands out on a ladder: refusals and errors, and every message of DHCP.
 func (c *coursePrinter) rung(b event.Rung) {
 	if b.Transfer == event.RungDHCP {
 		c.say("      DHCP %s %s  %s", map[bool]string{true: "⇢", false: "⇠"}[b.FromDevice], b.What, b.Text)

@@ -121,7 +121,7 @@ func (p *program) demoImages(name, folder string) error {
 
 // approvesDemo approves all, and takes the bench's new device for the one that is meant.
 func approvesDemo(ask event.Ask) string {
-	if ask.Form == event.FormNewcomer {
+	if ask.Form == event.FormNewDevice {
 		return engine.Approve
 	}
 	return approver([]string{"all"})(ask)

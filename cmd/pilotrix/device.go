@@ -114,7 +114,7 @@ func (p *program) deviceEdit() *cobra.Command {
 				}
 			}
 			if now.Target != "" && cmd.Flags().Changed("target") {
-				now.Identity = "" // another device may answer there: it is read anew
+				now.Identity = "" // another device may answer there: it is read again
 			}
 			if err := knownDialect(now.Dialect); err != nil {
 				return usage(err)

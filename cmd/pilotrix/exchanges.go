@@ -80,7 +80,7 @@ func (p *exchangePrinter) event(e event.Event) {
 		if p.only != "" && !logbook.Holds(one, p.only) {
 			continue
 		}
-		p.course.tell(one)
+		p.course.report(one)
 		switch b := one.Body.(type) {
 		case event.Helm:
 			p.course.say("    ── the helm: %s %s", b.Who, b.Why)
@@ -129,7 +129,7 @@ func howLong(x exchange.Recorded) string {
 	case x.Over.Took < 10*time.Second:
 		words = append(words, fmt.Sprintf("%.1f s", x.Over.Took.Seconds()))
 	default:
-		words = append(words, units.Words(x.Over.Took))
+		words = append(words, units.Text(x.Over.Took))
 	}
 	if end := x.Over.EndText(); x.Ended && end != "" {
 		words = append(words, end)

@@ -24,7 +24,7 @@ func (o *opened) lendHand() {
 				return
 			}
 			for _, e := range batch {
-				if w, is := e.Body.(event.Window); is && w.Tries == 1 && w.Hand != "" && w.State == event.WindowAwaited {
+				if w, ok := e.Body.(event.Window); ok && w.Tries == 1 && w.Hand != "" && w.State == event.WindowAwaited {
 					o.Emit(event.Note{Level: event.Info, Text: "the bench's hand does it: power away, button held, power back, and it lets go when the light blinks"})
 					if o.Clock().Wait(context.Background(), handTakes) == nil {
 						o.machine.PressButton()

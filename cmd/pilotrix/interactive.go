@@ -24,7 +24,7 @@ import (
 // since the first frame does not wait for it.
 func (p *program) interactive(ctx context.Context, with opening, shelf func() (*image.Shelf, error)) error {
 	return tui.Run(ctx, tui.Interface{
-		Theme: p.theme, Leader: p.leader, Words: with.target.String(),
+		Theme: p.theme, Leader: p.leader, Text: with.target.String(),
 		Open: func(ctx context.Context, _ start.Opening, ask tui.Ask) (tui.Options, func() error, error) {
 			with.ask = ask
 			return p.shown(ctx, with, shelf)
@@ -83,7 +83,7 @@ func (p *program) shown(ctx context.Context, with opening, shelf func() (*image.
 		},
 		AddFolder: func(folder string) error { return addToShelf(shelf, folder) },
 		Session:   o.Session, Runbook: with.runbook, Dialects: sync.OnceValue(knownDialects), Chosen: p.remembers(with.saved), Library: &library{p: p, o: o, shelf: shelf}, Seconds: o.seconds(), Notices: o.notices,
-		Device: o.place.Name, About: o.place.Words(), Line: session.LineState(with.target),
+		Device: o.place.Name, About: o.place.Text(), Line: session.LineState(with.target),
 	}
 	return options, func() error {
 		cancel()
@@ -160,29 +160,29 @@ func (s *startSource) Book() (known map[string]logbook.Known, cut []logbook.Last
 // watchIdentity keeps what a device is known by when it is first read, and says loudly when another one answers at its
 // target.
 func (p *program) watchIdentity(o *opened, saved inventory.Device) {
-	go o.watchFacts(func(name, is string) {
+	go o.watchFacts(func(name, ok string) {
 		if name != o.Dialect().IdentityFact() {
 			return
 		}
-		if err := p.keepIdentity(o, saved.Device, is); err != nil {
+		if err := p.keepIdentity(o, saved.Device, ok); err != nil {
 			o.Emit(event.Note{Level: event.Error, Text: err.Error()})
 		}
 	})
 }
 
-func (p *program) keepIdentity(o *opened, name, is string) error {
+func (p *program) keepIdentity(o *opened, name, ok string) error {
 	kept, err := inventory.Load(inventoryPath())
 	if err != nil {
 		return err
 	}
 	device, known := kept.Find(name)
 	switch {
-	case !known || device.Identity == is:
+	case !known || device.Identity == ok:
 		return nil
 	case device.Identity != "":
-		return fmt.Errorf("this is another device: %s is known by %s, and %s answers at %s", name, device.Identity, is, device.Target)
+		return fmt.Errorf("this is another device: %s is known by %s, and %s answers at %s", name, device.Identity, ok, device.Target)
 	}
-	device.Identity = is
+	device.Identity = ok
 	return kept.Put(name, device)
 }
 

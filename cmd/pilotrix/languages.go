@@ -18,15 +18,15 @@ import (
 
 // language is what dialects and runbooks have in common on the command line.
 type language struct {
-	noun     string
-	names    func() []string
-	text     func(string) ([]byte, error)
-	tells    func(string) (title, about string, err error)
-	document any
+	noun      string
+	names     func() []string
+	text      func(string) ([]byte, error)
+	describes func(string) (title, about string, err error)
+	document  any
 }
 
 func (p *program) dialectCommand() *cobra.Command {
-	cmd := p.languageCommand(language{"dialect", shipped.DialectNames, shipped.DialectText, tellsDialect, &dialect.Document{}})
+	cmd := p.languageCommand(language{"dialect", shipped.DialectNames, shipped.DialectText, describeDialect, &dialect.Document{}})
 	cmd.AddCommand(&cobra.Command{
 		Use: "check FILE", Short: "Check a dialect; complaints show file, line and column", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -43,7 +43,7 @@ func (p *program) dialectCommand() *cobra.Command {
 }
 
 func (p *program) runbookCommand() *cobra.Command {
-	cmd := p.languageCommand(language{"runbook", shipped.RunbookNames, shipped.RunbookText, tellsRunbook, &runbook.Document{}})
+	cmd := p.languageCommand(language{"runbook", shipped.RunbookNames, shipped.RunbookText, describeRunbook, &runbook.Document{}})
 	var against string
 	check := &cobra.Command{
 		Use: "check FILE", Short: "Check a runbook, with --dialect also what it asks of one", Args: cobra.ExactArgs(1),
@@ -84,7 +84,7 @@ func (p *program) warn(warnings []*source.Complaint) string {
 }
 
 func (p *program) upgradePathsCommand() *cobra.Command {
-	cmd := p.languageCommand(language{"upgrade paths file", shipped.UpgradePathsNames, shipped.UpgradePathsText, tellsUpgradePaths, &image.UpgradePaths{}})
+	cmd := p.languageCommand(language{"upgrade paths file", shipped.UpgradePathsNames, shipped.UpgradePathsText, describeUpgradePaths, &image.UpgradePaths{}})
 	cmd.Use = "upgrade-paths"
 	cmd.AddCommand(&cobra.Command{
 		Use: "check FILE", Short: "Check a file of allowed steps; complaints show file, line and column", Args: cobra.ExactArgs(1),
@@ -114,7 +114,7 @@ func (p *program) languageList(l language) *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			all := []shippedFile{}
 			for _, name := range l.names() {
-				title, about, err := l.tells(name)
+				title, about, err := l.describes(name)
 				if err != nil {
 					return err
 				}
@@ -163,7 +163,7 @@ func (p *program) languageCommand(l language) *cobra.Command {
 	return cmd
 }
 
-func tellsDialect(name string) (title, about string, err error) {
+func describeDialect(name string) (title, about string, err error) {
 	d, err := shipped.Dialect(name)
 	if err != nil {
 		return "", "", err
@@ -171,7 +171,7 @@ func tellsDialect(name string) (title, about string, err error) {
 	return d.Title, d.About, nil
 }
 
-func tellsRunbook(name string) (title, about string, err error) {
+func describeRunbook(name string) (title, about string, err error) {
 	book, err := shipped.Runbook(name)
 	if err != nil {
 		return "", "", err
@@ -183,7 +183,7 @@ func tellsRunbook(name string) (title, about string, err error) {
 	return book.Title, strings.TrimSpace(about), nil
 }
 
-func tellsUpgradePaths(name string) (title, about string, err error) {
+func describeUpgradePaths(name string) (title, about string, err error) {
 	paths, err := shipped.UpgradePaths(name)
 	if err != nil {
 		return "", "", err

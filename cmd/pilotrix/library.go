@@ -114,11 +114,11 @@ func (l *library) lastRuns(all []runbooks.Entry) {
 
 // kit is what a runbook works with.
 func (l *library) kit() runbook.Kit {
-	shelf, _ := l.shelf() // what was wrong with it is told already
+	shelf, _ := l.shelf() // what was wrong with it is reported already
 	return runbook.Kit{Shelf: shelf, UpgradePaths: shipped.UpgradePaths, UpgradePathNames: shipped.UpgradePathsNames(), Network: l.o.host, CutOff: l.o.cutOff}
 }
 
-// Needs implements tui.Library: each input with what is at hand, and with what it is most likely to be.
+// Needs implements tui.Library: each input with what is available, and with what it is most likely to be.
 func (l *library) Needs(book *runbook.Runbook) (all []inputs.Need) {
 	facts, d, kit := l.o.Facts(), l.o.Dialect(), l.kit()
 	for _, input := range book.Inputs {
@@ -126,7 +126,7 @@ func (l *library) Needs(book *runbook.Runbook) (all []inputs.Need) {
 		switch {
 		case input.Default != nil:
 			need.Value = string(*input.Default)
-		case len(need.Picks) == 1, len(need.Picks) > 0 && input.From == runbook.FromUpgradePaths && need.Picks[0].Words != "":
+		case len(need.Picks) == 1, len(need.Picks) > 0 && input.From == runbook.FromUpgradePaths && need.Picks[0].Text != "":
 			need.Value = need.Picks[0].Value
 		}
 		all = append(all, need)

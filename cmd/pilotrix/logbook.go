@@ -109,7 +109,7 @@ func parseWhen(text string) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
 	}
-	if days, is := strings.CutSuffix(text, "d"); is {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
 		if n, err := strconv.Atoi(days); err == nil && n >= 0 {
 			return time.Now().AddDate(0, 0, -n), nil
 		}

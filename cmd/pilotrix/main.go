@@ -28,7 +28,7 @@ import (
 const (
 	exitFailed = 1
 	exitUsage  = 2
-	exitFault  = 70 // a fault of this program
+	exitFault  = 70 // an internal error
 )
 
 // program is what every command shares.
@@ -84,7 +84,7 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 	root.SetOut(p.out)
 	root.SetErr(p.err)
 	err := root.ExecuteContext(ctx)
-	if out, is := p.out.(*output); is && out.failed() != nil && (err == nil || errors.Is(err, out.failed()) || errors.Is(err, context.Canceled)) {
+	if out, ok := p.out.(*output); ok && out.failed() != nil && (err == nil || errors.Is(err, out.failed()) || errors.Is(err, context.Canceled)) {
 		err = out.failed()
 	}
 	if err == nil {
@@ -100,7 +100,7 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 		if code = coded.code; coded.text == "" {
 			text = ""
 		}
-	} else if out, is := p.out.(*output); !p.begun && (!is || out.failed() == nil) {
+	} else if out, ok := p.out.(*output); !p.begun && (!ok || out.failed() == nil) {
 		code = exitUsage
 		text += "\nSee pilotrix --help."
 	}
@@ -169,9 +169,9 @@ stops before what cannot be undone, and keeps what happened.`,
 	root.AddCommand(
 		p.demoCommand(), p.openCommand(), p.deviceCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
 		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.upgradePathsCommand(), p.benchCommand(), p.logbookCommand(),
-		p.shelfCommand(), p.serveCommand(), p.provisionCommand(), p.pasteCommand(), p.reckonCommand(), p.versionCommand(),
+		p.shelfCommand(), p.serveCommand(), p.provisionCommand(), p.pasteCommand(), p.calcCommand(), p.versionCommand(),
 	)
-	holdToWords(root)
+	holdToText(root)
 	p.completions(root)
 	return root
 }

@@ -80,7 +80,7 @@ func (p *program) openCommand() *cobra.Command {
 	return cmd
 }
 
-// warn tells what went wrong without being a reason to end the session.
+// warn says what went wrong without being a reason to end the session.
 func (o *opened) warn(err error) {
 	if err != nil {
 		o.Emit(event.Note{Level: event.Warning, Text: err.Error()})
@@ -104,10 +104,10 @@ func shelfFor(prepared *runbook.Prepared, d *dialect.Dialect, folders []string) 
 func showShelf(ctx context.Context, o *opened, made func() (*image.Shelf, error)) {
 	shelf, err := made()
 	o.warn(err)
-	told := ""
-	tell := func(err error) {
-		if text := fmt.Sprint(err); text != told { // what goes on being wrong is told once
-			told = text
+	last := ""
+	report := func(err error) {
+		if text := fmt.Sprint(err); text != last { // what goes on being wrong is said once
+			last = text
 			o.warn(err)
 		}
 		if len(shelf.Folders()) > 0 {
@@ -115,9 +115,9 @@ func showShelf(ctx context.Context, o *opened, made func() (*image.Shelf, error)
 		}
 	}
 	if err := shelf.Scan(ctx, nil); ctx.Err() == nil {
-		tell(err)
+		report(err)
 	}
-	o.warn(shelf.Watch(ctx, tell))
+	o.warn(shelf.Watch(ctx, report))
 }
 
 // addToShelf puts a folder on the shelf of this session and of those to come.
@@ -129,7 +129,7 @@ func addToShelf(made func() (*image.Shelf, error), folder string) error {
 	if err != nil {
 		return err
 	}
-	shelf, _ := made() // what was wrong with it is told already
+	shelf, _ := made() // what was wrong with it is reported already
 	shelf.Add(place)
 	return nil
 }

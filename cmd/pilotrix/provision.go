@@ -35,7 +35,7 @@ import (
 	"pilotrix/tui"
 )
 
-// provisionOptions are what the command is told.
+// provisionOptions are what the command is reported.
 type provisionOptions struct {
 	at, addresses, router, vendor, boot string
 	only                                []string
@@ -85,7 +85,7 @@ A file of devices is YAML: "boot-file" and "options" for all, and "devices", a l
 					return usage(err)
 				}
 			}
-			meant, err := o.meant()
+			wanted, err := o.wanted()
 			if err != nil {
 				return usage(err)
 			}
@@ -93,12 +93,12 @@ A file of devices is YAML: "boot-file" and "options" for all, and "devices", a l
 			if err != nil {
 				return usage(err)
 			}
-			opt.Admit = meant.Admit
+			opt.Admit = wanted.Admit
 			prove, err := proofOf(o.proof)
 			if err != nil {
 				return usage(err)
 			}
-			return p.provision(cmd.Context(), &provisioning{o: o, shelf: shelf, on: on, opt: opt, meant: meant, prove: prove, all: make(chan struct{}, 1)})
+			return p.provision(cmd.Context(), &provisioning{o: o, shelf: shelf, on: on, opt: opt, wanted: wanted, prove: prove, all: make(chan struct{}, 1)})
 		},
 	}
 	cmd.Flags().StringVar(&o.at, "at", "", "this laptop's `address` on the network that is served; its only one unless said")
@@ -207,9 +207,9 @@ func rangeOf(text string, own netip.Prefix, devices int) (first, last netip.Addr
 	return first, last, nil
 }
 
-// meant makes who is answered of what was said. Nobody is answered by mistake: it has to be said.
-func (o *provisionOptions) meant() (*provision.Meant, error) {
-	m := &provision.Meant{Ask: o.ask}
+// wanted makes who is answered of what was said. Nobody is answered by mistake: it has to be said.
+func (o *provisionOptions) wanted() (*provision.Wanted, error) {
+	m := &provision.Wanted{Ask: o.ask}
 	for _, text := range o.only {
 		mac, err := net.ParseMAC(text)
 		if err != nil {
@@ -244,16 +244,16 @@ func bootFile(shelf *image.Shelf, said string) (string, error) {
 
 // provisioning is one run of the command.
 type provisioning struct {
-	o     provisionOptions
-	shelf *image.Shelf
-	on    network.Interface
-	opt   provision.Options
-	meant *provision.Meant
-	prove func(context.Context, provision.Course) error
-	desk  *provision.Desk
-	dock  *serve.Dock
-	path  func(name string) string // of what devices are told to fetch
-	all   chan struct{}            // somebody has come further
+	o      provisionOptions
+	shelf  *image.Shelf
+	on     network.Interface
+	opt    provision.Options
+	wanted *provision.Wanted
+	prove  func(context.Context, provision.Course) error
+	desk   *provision.Desk
+	dock   *serve.Dock
+	path   func(name string) string // of what devices are told to fetch
+	all    chan struct{}            // somebody has come further
 }
 
 // given is what a device is told.
@@ -370,8 +370,8 @@ func (p *program) provision(ctx context.Context, v *provisioning) error {
 	answering := fmt.Sprintf("answering on %s, %s; addresses %s to %s", v.on.Name, v.on.Prefix, v.opt.First, v.opt.Last)
 	if onTerminal() {
 		answers := make(chan event.Answer)
-		if v.meant.Ask {
-			go asksInView(ctx, hub, v.meant, waits, answers)
+		if v.wanted.Ask {
+			go asksInView(ctx, hub, v.wanted, waits, answers)
 		}
 		err = tui.Transfers(ctx, tui.TransfersOptions{
 			Theme: p.theme, Leader: p.leader, Feed: feed, Title: answering, Places: places,
@@ -382,10 +382,10 @@ func (p *program) provision(ctx context.Context, v *provisioning) error {
 		for _, place := range places {
 			fmt.Fprintln(p.out, place)
 		}
-		if v.meant.Ask {
-			go asks(ctx, hub, v.meant, waits, linesOf(ctx, os.Stdin))
+		if v.wanted.Ask {
+			go asks(ctx, hub, v.wanted, waits, linesOf(ctx, os.Stdin))
 		}
-		err = p.tellServing(ctx, feed)
+		err = p.reportServing(ctx, feed)
 	}
 	cancel()
 	return errors.Join(err, <-served, p.provisioned(v))
@@ -396,7 +396,7 @@ func wakes(to chan<- struct{}) func() {
 	return func() {
 		select {
 		case to <- struct{}{}:
-		default: // it is told already
+		default: // it is reported already
 		}
 	}
 }
@@ -473,7 +473,7 @@ func (p *program) provisioned(v *provisioning) error {
 			addr = c.Addr.String()
 		}
 		own, _ = v.o.devices.Of(c.Client.MAC)
-		row(c.Client.MAC, addr, cmp.Or(own.Name, c.Client.HostName, "-"), c.Words())
+		row(c.Client.MAC, addr, cmp.Or(own.Name, c.Client.HostName, "-"), c.Text())
 	}
 	if v.o.devices != nil {
 		for _, mac := range v.o.devices.Order {

@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/carrier"
 	"pilotrix/core/line"
-	"pilotrix/core/reckon"
 	"pilotrix/core/units"
 )
 
-func (p *program) reckonCommand() *cobra.Command {
+func (p *program) calcCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "reckon", Short: "The arithmetic: transfer times, block counters, erase ranges",
 		Example: `  pilotrix reckon time lark-8.1.0.cgo --baud 115200 --latency 16ms
@@ -24,11 +24,11 @@ func (p *program) reckonCommand() *cobra.Command {
   pilotrix reckon erase --at 0x40000 --size 1310898 --sector 64KiB
   pilotrix reckon burn system wing-2.1.bin --sectors 8x8KiB,127x64KiB --part boot=0+0x8000 --protect boot --part system=0x10000+0x700000`,
 	}
-	cmd.AddCommand(p.reckonTime(), p.reckonBlocks(), p.reckonErase(), p.reckonBurn())
+	cmd.AddCommand(p.calcTime(), p.calcBlocks(), p.calcErase(), p.calcBurn())
 	return cmd
 }
 
-func (p *program) reckonTime() *cobra.Command {
+func (p *program) calcTime() *cobra.Command {
 	var baud, block, window int
 	var framing, link string
 	var trip, latency time.Duration
@@ -51,7 +51,7 @@ func (p *program) reckonTime() *cobra.Command {
 			if err := sensible(baud, block, window, trip, latency); err != nil {
 				return usage(err)
 			}
-			all := carrier.Estimates(size, reckon.Way{Baud: baud, Framing: frame, Latency: latency, Link: rate, Trip: trip, Block: block, Window: window})
+			all := carrier.Estimates(size, arithmetic.Way{Baud: baud, Framing: frame, Latency: latency, Link: rate, Trip: trip, Block: block, Window: window})
 			if asJSON {
 				return json.NewEncoder(p.out).Encode(all)
 			}
@@ -69,10 +69,10 @@ func (p *program) reckonTime() *cobra.Command {
 	cmd.Flags().StringVar(&framing, "framing", line.DefaultFraming, "its `framing`")
 	cmd.Flags().DurationVar(&latency, "latency", 0, "how `long` the serial adapter holds what arrives, such as 16ms")
 	cmd.Flags().StringVar(&link, "link", "100Mbit", "the network's `rate`, in kbit, Mbit or Gbit a second")
-	cmd.Flags().DurationVar(&trip, "trip", reckon.UsualTrip, "a round trip's `time`, the device's own delay with it")
+	cmd.Flags().DurationVar(&trip, "trip", arithmetic.UsualTrip, "a round trip's `time`, the device's own delay with it")
 	cmd.Flags().IntVar(&block, "block", 0, "only this block size of TFTP, in `bytes`")
 	cmd.Flags().IntVar(&window, "window", 1, "with this window, in `blocks`")
-	p.addJSON(cmd, &asJSON, []reckon.Estimate{})
+	p.addJSON(cmd, &asJSON, []arithmetic.Estimate{})
 	return cmd
 }
 
@@ -111,7 +111,7 @@ func linkRate(text string) (float64, error) {
 	return 0, fmt.Errorf("%q is no rate: want one like 100Mbit", text)
 }
 
-func (p *program) reckonBlocks() *cobra.Command {
+func (p *program) calcBlocks() *cobra.Command {
 	return &cobra.Command{
 		Use: "blocks SIZE", Short: "The largest file that TFTP moves with a block size before its counter begins anew", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -119,19 +119,19 @@ func (p *program) reckonBlocks() *cobra.Command {
 			if err != nil || block < 8 || block > 65464 {
 				return usage(fmt.Errorf("%q is no block size: TFTP has 8 to 65464 bytes (RFC 2348)", args[0]))
 			}
-			most := reckon.LargestTFTP(int(block))
+			most := arithmetic.LargestTFTP(int(block))
 			fmt.Fprintf(p.out, "blocks of %.0f B: %d B (%.1f MiB)\n", block, most, float64(most)/(1<<20))
 			return nil
 		},
 	}
 }
 
-func (p *program) reckonErase() *cobra.Command {
+func (p *program) calcErase() *cobra.Command {
 	var at, size, sector string
 	cmd := &cobra.Command{
 		Use: "erase", Short: "The sectors that a range takes, and what else is in them", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			begin, err := reckon.ParseAddress(at)
+			begin, err := arithmetic.ParseAddress(at)
 			if err != nil {
 				return usage(err)
 			}
@@ -143,7 +143,7 @@ func (p *program) reckonErase() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			e, err := reckon.EraseRange(begin, length, int64(one))
+			e, err := arithmetic.EraseRange(begin, length, int64(one))
 			if err != nil {
 				return usage(err)
 			}
@@ -161,7 +161,7 @@ func (p *program) reckonErase() *cobra.Command {
 	return cmd
 }
 
-func (p *program) reckonBurn() *cobra.Command {
+func (p *program) calcBurn() *cobra.Command {
 	var base, sectors string
 	var parts, protect []string
 	cmd := &cobra.Command{
@@ -198,15 +198,15 @@ func (p *program) reckonBurn() *cobra.Command {
 }
 
 // flashOf is a map of a flash as the flags say it.
-func flashOf(base, sectors string, parts, protect []string) (flash reckon.Flash, err error) {
-	if flash.Base, err = reckon.ParseAddress(base); err != nil {
+func flashOf(base, sectors string, parts, protect []string) (flash arithmetic.Flash, err error) {
+	if flash.Base, err = arithmetic.ParseAddress(base); err != nil {
 		return flash, err
 	}
-	if flash.Sectors, err = reckon.ParseSectors(sectors); err != nil {
+	if flash.Sectors, err = arithmetic.ParseSectors(sectors); err != nil {
 		return flash, err
 	}
 	for _, text := range parts {
-		part, err := reckon.ParsePart(text)
+		part, err := arithmetic.ParsePart(text)
 		if err != nil {
 			return flash, err
 		}

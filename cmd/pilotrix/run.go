@@ -141,7 +141,7 @@ func approves(approvals []string, number, title string) bool {
 	})
 }
 
-// knownApprovals refuses to approve what is no step: a slip of the hand would stop the run at its hold, hours later.
+// knownApprovals refuses to approve what is no step: a slip of the operator would stop the run at its hold, hours later.
 func knownApprovals(prepared *runbook.Prepared, approvals []string) error {
 	steps := slices.Concat(prepared.Steps, prepared.Rollback)
 	for _, one := range approvals {
@@ -226,7 +226,7 @@ func (p *program) print(feed *event.Feed, asJSON bool) error {
 		}
 		for _, e := range batch {
 			if !asJSON {
-				view.tell(e)
+				view.report(e)
 			} else if err := encoder.Encode(e); err != nil {
 				failed = err
 			}

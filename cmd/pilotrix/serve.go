@@ -96,7 +96,7 @@ func everywhere(at netip.Addr) string {
 	return fmt.Sprintf("%s is every network of this laptop: %s", at, strings.Join(some, ", "))
 }
 
-const mostReceived = 64 << 20
+const maxReceived = 64 << 20
 
 func (p *program) serve(ctx context.Context, folder string, protocols []string, at netip.Addr, ports map[string]int, into string, slots []string, old bool) error {
 	ctx, cancel := context.WithCancel(ctx)
@@ -116,7 +116,7 @@ func (p *program) serve(ctx context.Context, folder string, protocols []string, 
 		return fmt.Errorf("%s holds no file to offer", folder)
 	}
 	for _, name := range slots {
-		if _, err := dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: mostReceived}, strings.Join(protocols, " ")); err != nil {
+		if _, err := dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: maxReceived}, strings.Join(protocols, " ")); err != nil {
 			return err
 		}
 	}
@@ -138,7 +138,7 @@ func (p *program) serve(ctx context.Context, folder string, protocols []string, 
 	for _, place := range places {
 		fmt.Fprintln(p.out, place)
 	}
-	return p.tellServing(ctx, feed)
+	return p.reportServing(ctx, feed)
 }
 
 // listenAll starts servers and returns in words what a device has to be told of them besides
@@ -184,7 +184,7 @@ func placeTexts(c *carrier.Carrier, place carrier.Endpoint) (texts []string) {
 }
 
 // followFolder offers what comes into the folder and withdraws what goes, until ctx ends. A folder that
-// cannot be watched is told: what it holds now is served all the same.
+// cannot be watched is reported: what it holds now is served all the same.
 func followFolder(ctx context.Context, shelf *image.Shelf, offers *serve.Folder, hub *event.Hub) {
 	warn := func(err error) {
 		if err != nil {
@@ -197,8 +197,8 @@ func followFolder(ctx context.Context, shelf *image.Shelf, offers *serve.Folder,
 	}))
 }
 
-// tellServing prints what happens, a line each.
-func (p *program) tellServing(ctx context.Context, feed *event.Feed) error {
+// reportServing prints what happens, a line each.
+func (p *program) reportServing(ctx context.Context, feed *event.Feed) error {
 	view := newCoursePrinter(p.out)
 	for {
 		batch, err := feed.Next(ctx)
@@ -206,7 +206,7 @@ func (p *program) tellServing(ctx context.Context, feed *event.Feed) error {
 			return nil
 		}
 		for _, e := range batch {
-			view.tell(e)
+			view.report(e)
 		}
 	}
 }

@@ -297,7 +297,7 @@ func (p *program) keeperOf(o *opened, s *session.Session) (keeper *logbook.Keepe
 	if err != nil {
 		keeper = logbook.KeepWhenPossible(feed, open, err)
 	}
-	go tellRecording(s, keeper)
+	go reportRecording(s, keeper)
 	return keeper, err
 }
 
@@ -315,14 +315,14 @@ func (o *opened) sayCutOff(target line.Target) {
 	}
 }
 
-// tellRecording tells how the keeping of a session goes, until its entry is closed.
-func tellRecording(s *session.Session, keeper *logbook.Keeper) {
+// reportRecording says how the keeping of a session goes, until its entry is closed.
+func reportRecording(s *session.Session, keeper *logbook.Keeper) {
 	for now := range keeper.Changes() {
-		told := event.Recording{Lost: now.Lost}
+		report := event.Recording{Lost: now.Lost}
 		if now.Problem != nil {
-			told.Problem = now.Problem.Error()
+			report.Problem = now.Problem.Error()
 		}
-		s.Emit(told)
+		s.Emit(report)
 	}
 }
 
@@ -334,8 +334,8 @@ func unrecorded(err error) error {
 	return exit{engine.ExitUnrecorded, "not recorded: " + err.Error()}
 }
 
-// watchFacts tells each fact that is read, until the session ends.
-func (o *opened) watchFacts(tell func(name, value string)) {
+// watchFacts says each fact that is read, until the session ends.
+func (o *opened) watchFacts(report func(name, value string)) {
 	feed := o.Subscribe()
 	for {
 		batch, err := feed.Next(context.Background())
@@ -343,8 +343,8 @@ func (o *opened) watchFacts(tell func(name, value string)) {
 			return
 		}
 		for _, e := range batch {
-			if fact, is := e.Body.(event.Fact); is {
-				tell(fact.Name, fact.Value)
+			if fact, ok := e.Body.(event.Fact); ok {
+				report(fact.Name, fact.Value)
 			}
 		}
 	}
@@ -460,7 +460,7 @@ func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string,
 	if len(folders) == 0 && len(register.Folders) == 0 {
 		for _, input := range book.Inputs {
 			folder := filepath.Dir(values[input.Input])
-			_, err := os.Stat(folder) // one that is not there is told with the input
+			_, err := os.Stat(folder) // one that is not there is reported with the input
 			if input.Kind == runbook.KindImage && values[input.Input] != "" && err == nil && !slices.Contains(folders, folder) {
 				folders = append(folders, folder)
 			}

@@ -16,13 +16,13 @@ import (
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/carrier"
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
 	"pilotrix/core/ownfile"
 	"pilotrix/core/plain"
-	"pilotrix/core/reckon"
 	"pilotrix/core/shipped"
 	"pilotrix/core/source"
 	"pilotrix/core/units"
@@ -115,14 +115,14 @@ func (p *program) openShelf(ctx context.Context, d *dialect.Dialect, folders []s
 	if err != nil {
 		return nil, err
 	}
-	began, told := time.Now(), time.Time{}
+	began, report := time.Now(), time.Time{}
 	err = shelf.Scan(ctx, func(at image.Progress) {
-		if now := time.Now(); now.Sub(began) > time.Second && now.Sub(told) > 200*time.Millisecond {
-			told = now
+		if now := time.Now(); now.Sub(began) > time.Second && now.Sub(report) > 200*time.Millisecond {
+			report = now
 			fmt.Fprintf(p.err, "\rreading %d of %d: %s, %d MiB   ", at.Files+1, at.Total, filepath.Base(at.File), at.Bytes>>20)
 		}
 	})
-	if !told.IsZero() {
+	if !report.IsZero() {
 		fmt.Fprintln(p.err)
 	}
 	return shelf, err
@@ -313,7 +313,7 @@ func (p *program) listShelf(ctx context.Context, folders []string, asJSON bool) 
 		fmt.Fprintln(p.out, "no folder is on the shelf; pilotrix shelf add FOLDER puts one there")
 	}
 	for _, item := range items {
-		fmt.Fprintf(p.out, "%-10s %-28s %12d B  %.12s…  %-10s %s\n", dashed(item.Says[image.SaysRelease]), item.Name, item.Size, item.SHA256, publishedWord(item), placeWords(item))
+		fmt.Fprintf(p.out, "%-10s %-28s %12d B  %.12s…  %-10s %s\n", dashed(item.Says[image.SaysRelease]), item.Name, item.Size, item.SHA256, publishedWord(item), placeText(item))
 	}
 	return err
 }
@@ -338,7 +338,7 @@ func publishedWord(item image.Item) string {
 	return "– none"
 }
 
-func placeWords(item image.Item) string {
+func placeText(item image.Item) string {
 	switch {
 	case item.Problem != "":
 		return "! " + plain.Text(item.Problem)
@@ -430,7 +430,7 @@ func (p *program) showItem(item image.Item) {
 		row(published.Algorithm, fmt.Sprintf("%s in %s", word, published.From))
 	}
 	row("problem", item.Problem)
-	for _, e := range carrier.Estimates(item.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
+	for _, e := range carrier.Estimates(item.Size, arithmetic.Way{Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip}) {
 		row("by "+e.Protocol, fmt.Sprintf("about %s (%s) %s", e.Time.Round(100*time.Millisecond), e.Terms, e.Warn))
 	}
 }
@@ -522,7 +522,7 @@ func (p *program) printFits(shelf *image.Shelf, known *device.Facts, asJSON bool
 	}
 	marks := map[image.Verdict]string{image.Yes: "✓", image.No: "✗", image.First: "◇", image.Unknown: "?"}
 	for _, f := range all {
-		fmt.Fprintf(p.out, "%s %-28s %s\n", marks[f.Fit.Verdict], f.Name, f.Fit.Words())
+		fmt.Fprintf(p.out, "%s %-28s %s\n", marks[f.Fit.Verdict], f.Name, f.Fit.Text())
 	}
 	return nil
 }
@@ -568,7 +568,7 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 	return nil
 }
 
-// effort is what a way costs on any device: how long that takes depends on the one it is gone on, and is told by a plan.
+// effort is what a way costs on any device: how long that takes depends on the one it is gone on, and is reported by a plan.
 func effort(way []image.UpgradeStep) string {
 	var bytes int64
 	for _, upgrade := range way {

@@ -14,10 +14,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/carrier"
 	"pilotrix/core/line"
 	"pilotrix/core/network"
-	"pilotrix/core/reckon"
 	"pilotrix/core/transfer"
 	"pilotrix/core/transfer/tftp"
 	"pilotrix/core/transfer/xmodem"
@@ -247,7 +247,7 @@ func (p *program) transfer(ctx context.Context, target line.Target, scale float6
 	var result xmodem.Result
 	var last time.Time
 	err = o.Transfer(ctx, func(ctx context.Context, port transfer.Duplex) (err error) {
-		result, err = move(ctx, port, xmodem.Options{Variant: variant, Clock: o.Clock(), Character: reckon.CharacterTime(o.LineRate()), Progress: func(progress transfer.Progress) {
+		result, err = move(ctx, port, xmodem.Options{Variant: variant, Clock: o.Clock(), Character: arithmetic.CharacterTime(o.LineRate()), Progress: func(progress transfer.Progress) {
 			if time.Since(last) > 500*time.Millisecond {
 				last = time.Now()
 				fmt.Fprintf(p.err, "\r%s  %s", progress.State, progressText(progress, max(size, progress.Size)))

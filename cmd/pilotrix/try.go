@@ -49,7 +49,7 @@ marked ✗.`,
 			if err != nil {
 				return err
 			}
-			return p.tellTrial(trial, all)
+			return p.reportTrial(trial, all)
 		},
 	}
 	cmd.Flags().Int64Var(&session, "session", 0, "the `number` of a session in the logbook")
@@ -73,8 +73,8 @@ func (p *program) trySession(trial *dialect.Trial, id int64, d *dialect.Dialect)
 	})
 }
 
-// mostTried is how long a line of a text may be, in bytes.
-const mostTried = 1 << 20
+// maxTried is how long a line of a text may be, in bytes.
+const maxTried = 1 << 20
 
 func tryText(trial *dialect.Trial, path string) error {
 	var from io.Reader = os.Stdin
@@ -87,21 +87,21 @@ func tryText(trial *dialect.Trial, path string) error {
 		from = file
 	}
 	lines := bufio.NewScanner(from)
-	lines.Buffer(nil, mostTried)
+	lines.Buffer(nil, maxTried)
 	n := 0
 	for ; lines.Scan(); n++ {
 		trial.Line(plain.Text(lines.Text()))
 	}
 	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
-		return usage(fmt.Errorf("%s: line %d is longer than %s: this is no text of a console", path, n+1, units.Bytes(mostTried)))
+		return usage(fmt.Errorf("%s: line %d is longer than %s: this is no text of a console", path, n+1, units.Bytes(maxTried)))
 	} else if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	return nil
 }
 
-// tellTrial prints every line with what was made of it.
-func (p *program) tellTrial(trial *dialect.Trial, all bool) error {
+// reportTrial prints every line with what was made of it.
+func (p *program) reportTrial(trial *dialect.Trial, all bool) error {
 	lines, unused := trial.Result()
 	unknown, faults := 0, 0
 	for _, line := range lines {

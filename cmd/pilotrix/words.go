@@ -13,10 +13,10 @@ import (
 	"pilotrix/tui/theme"
 )
 
-// holdToWords has every command that only holds others refuse what is none of them, with the nearest right word.
-func holdToWords(cmd *cobra.Command) {
+// holdToText has every command that only holds others refuse what is none of them, with the nearest right word.
+func holdToText(cmd *cobra.Command) {
 	for _, one := range cmd.Commands() {
-		holdToWords(one)
+		holdToText(one)
 	}
 	if takes := cmd.Args; takes != nil {
 		cmd.Args = func(cmd *cobra.Command, args []string) error {

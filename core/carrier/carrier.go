@@ -10,11 +10,11 @@ import (
 	"slices"
 	"strings"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/clock"
 	"pilotrix/core/network"
 	"pilotrix/core/offer"
 	"pilotrix/core/preflight/netfilter"
-	"pilotrix/core/reckon"
 )
 
 // Carrier is one protocol.
@@ -31,7 +31,7 @@ type Carrier struct {
 	// Text is what a device has to be told besides where the server is, empty for nothing.
 	Text func(e Endpoint) string
 	// Estimates is how long it takes for a file of a size, in bytes; nil where another stands for it.
-	Estimates func(size int64, w reckon.Way) []reckon.Estimate
+	Estimates func(size int64, w arithmetic.Way) []arithmetic.Estimate
 	// Probe asks the server for the beginning of the file, FirstBytes of it. Where that would take a login it only sees the server greet, and got is nil.
 	Probe func(ctx context.Context, p Probe) (got []byte, err error)
 	// Runs are the kinds of its messages that are drawn as one rung for many.
@@ -138,8 +138,8 @@ func InRuns(title, kind string) bool {
 
 // Estimates is what a file of a size takes by every protocol that the way allows, in a fixed order: over the line, then by each carrier,
 // none faster than the device itself.
-func Estimates(size int64, w reckon.Way) []reckon.Estimate {
-	all := reckon.OverLine(size, w)
+func Estimates(size int64, w arithmetic.Way) []arithmetic.Estimate {
+	all := arithmetic.OverLine(size, w)
 	if w.Link <= 0 {
 		return all
 	}

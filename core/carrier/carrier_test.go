@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/line"
-	"pilotrix/core/reckon"
 )
 
 func framing(t *testing.T) line.Framing {
@@ -19,7 +19,7 @@ func framing(t *testing.T) line.Framing {
 }
 
 func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
-	all := Estimates(9<<20, reckon.Way{Baud: 115200, Framing: framing(t), Link: reckon.UsualLink, Trip: 2 * time.Millisecond})
+	all := Estimates(9<<20, arithmetic.Way{Baud: 115200, Framing: framing(t), Link: arithmetic.UsualLink, Trip: 2 * time.Millisecond})
 	times := map[string]time.Duration{}
 	for _, e := range all {
 		times[e.Protocol+" "+e.Terms] = e.Time
@@ -31,11 +31,11 @@ func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
 	assert.Less(t, times["tftp blocks of 1428 B, windows of 16"], times["tftp blocks of 1428 B"])
 	assert.Less(t, times["tftp blocks of 1428 B"], times["tftp blocks of 512 B"])
 	assert.Less(t, times["http one stream"], times["tftp blocks of 1428 B"])
-	assert.Empty(t, Estimates(1, reckon.Way{}))
+	assert.Empty(t, Estimates(1, arithmetic.Way{}))
 }
 
 func TestASlowDeviceLimitsEveryProtocolOfTheNetwork(t *testing.T) {
-	for _, e := range Estimates(9_000_000, reckon.Way{Baud: 9600, Framing: framing(t), Link: reckon.UsualLink, Trip: reckon.UsualTrip, Device: 90_000}) {
+	for _, e := range Estimates(9_000_000, arithmetic.Way{Baud: 9600, Framing: framing(t), Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip, Device: 90_000}) {
 		if e.Protocol == "http" || e.Protocol == "tftp" {
 			assert.Equal(t, 100*time.Second, e.Time, e.Protocol)
 			assert.Contains(t, e.Why, "the device takes at most 90 kB/s")

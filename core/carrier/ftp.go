@@ -7,9 +7,9 @@ import (
 	"net/netip"
 	"time"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/offer"
 	"pilotrix/core/preflight/netfilter"
-	"pilotrix/core/reckon"
 	"pilotrix/core/transfer/ftpd"
 )
 
@@ -27,7 +27,7 @@ var FTP = Register(Carrier{
 	Text: func(e Endpoint) string {
 		return fmt.Sprintf("FTP: %s, user %s, password %s", e.At, e.User, e.Password)
 	},
-	Estimates: reckon.StreamEstimate,
+	Estimates: arithmetic.StreamEstimate,
 	Probe:     func(ctx context.Context, p Probe) ([]byte, error) { return nil, greeting(ctx, p, "220") },
 })
 

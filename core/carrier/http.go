@@ -9,9 +9,9 @@ import (
 	"net/http"
 	"net/netip"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/offer"
 	"pilotrix/core/preflight/netfilter"
-	"pilotrix/core/reckon"
 	"pilotrix/core/transfer/httpd"
 )
 
@@ -33,7 +33,7 @@ var HTTP = Register(Carrier{
 		return "http://" + at + e.Path(name)
 	},
 	Text:      func(e Endpoint) string { return fmt.Sprintf("HTTP: http://%s%s", e.At, e.Path("NAME")) },
-	Estimates: reckon.StreamEstimate,
+	Estimates: arithmetic.StreamEstimate,
 	Probe:     firstRange,
 })
 

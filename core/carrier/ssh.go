@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"net/netip"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/offer"
 	"pilotrix/core/preflight/netfilter"
-	"pilotrix/core/reckon"
 	"pilotrix/core/transfer/sshd"
 )
 
@@ -24,7 +24,7 @@ var (
 			return server, Endpoint{User: user, Password: password, Key: server.Key(), Fingerprint: server.Fingerprint()}, nil
 		},
 		Text:      sshText,
-		Estimates: reckon.StreamEstimate,
+		Estimates: arithmetic.StreamEstimate,
 		Probe:     sshGreeting,
 	})
 	SCP = Register(Carrier{Name: "scp", Rank: 5, Port: sshd.Port, With: SFTP.Name, Talk: netfilter.OneConnection, Text: sshText, Probe: sshGreeting})

@@ -5,9 +5,9 @@ import (
 	"errors"
 	"net/netip"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/offer"
 	"pilotrix/core/preflight/netfilter"
-	"pilotrix/core/reckon"
 	"pilotrix/core/transfer/tftp"
 )
 
@@ -19,7 +19,7 @@ var TFTP = Register(Carrier{
 		return server, Endpoint{}, err
 	},
 	Boot:      func(_ Endpoint, name string) string { return name },
-	Estimates: reckon.TFTPEstimates,
+	Estimates: arithmetic.TFTPEstimates,
 	Probe: func(ctx context.Context, p Probe) ([]byte, error) {
 		first := &firstBlock{got: []byte{}}
 		_, err := tftp.Client{Network: p.Network, Clock: p.Clock, Retries: 2}.Get(ctx, p.At, p.Name, first)

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Clock tells the time and measures waits. The zero value is the wall clock.
+// Clock says the time and measures waits. The zero value is the wall clock.
 type Clock struct {
 	base  time.Time
 	scale float64

@@ -107,8 +107,8 @@ func (f *Facts) Clone() *Facts {
 func Plant(tree map[string]any, name string, value any) {
 	parts := strings.Split(name, ".")
 	for _, part := range parts[:len(parts)-1] {
-		inner, is := tree[part].(map[string]any)
-		if !is {
+		inner, ok := tree[part].(map[string]any)
+		if !ok {
 			inner = map[string]any{}
 			tree[part] = inner
 		}

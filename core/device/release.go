@@ -36,19 +36,19 @@ func NewOrder(earlier, later []string, part *regexp.Regexp) *Order {
 	return o
 }
 
-// earlierWords are those of releases that come before the one they are called after, the earliest first.
-var earlierWords = []string{
+// earlierText are those of releases that come before the one they are called after, the earliest first.
+var earlierText = []string{
 	"dev", "devel", "nightly", "snapshot", "draft", "experimental", "eval", "test", "trial", "alpha", "beta", "preview", "prerelease", "pre", "milestone", "candidate", "rc",
 }
 
-// buildWords stand before a build number and say nothing else.
-var buildWords = []string{"build", "bld"}
+// buildText stand before a build number and say nothing else.
+var buildText = []string{"build", "bld"}
 
 // written is how a release looks: a train of a few letters perhaps, then a digit.
 var written = regexp.MustCompile(`^(?:[A-Za-z]{1,8}[.\-_]?)?[0-9]`)
 
-// mostRelease is how long a release may be, in characters.
-const mostRelease = 120
+// maxRelease is how long a release may be, in characters.
+const maxRelease = 120
 
 // Parse takes a release as written, such as 4.2.1, v7.6.0-rc2, 12.3(4)B5 or Q.15.08.
 func (o *Order) Parse(text string) (Release, error) {
@@ -61,7 +61,7 @@ func (o *Order) Parse(text string) (Release, error) {
 		}
 		counts = found[1]
 	}
-	if !written.MatchString(counts) || len(text) > mostRelease {
+	if !written.MatchString(counts) || len(text) > maxRelease {
 		return Release{}, fmt.Errorf("%q is no release: want one like 4.2.1", text)
 	}
 	return Release{withoutV(text), o}, nil
@@ -179,7 +179,7 @@ func (o *Order) number(parts []releasePart, before, digits string) []releasePart
 
 // word adds a word, behind which zeros say nothing.
 func (o *Order) word(parts []releasePart, word string) []releasePart {
-	if slices.Contains(buildWords, word) {
+	if slices.Contains(buildText, word) {
 		word = ""
 	}
 	return append(withoutZeros(parts), releasePart{o.rank(word), word})
@@ -198,11 +198,11 @@ func (o *Order) rank(word string) int {
 	if o != nil && slices.Contains(o.later, word) {
 		return partWord
 	}
-	if at := slices.Index(earlierWords, word); at >= 0 {
-		return at - len(earlierWords)
+	if at := slices.Index(earlierText, word); at >= 0 {
+		return at - len(earlierText)
 	}
 	if o != nil && slices.Contains(o.earlier, word) {
-		return -len(earlierWords) - 1 + slices.Index(o.earlier, word) - len(o.earlier)
+		return -len(earlierText) - 1 + slices.Index(o.earlier, word) - len(o.earlier)
 	}
 	return partWord
 }

@@ -33,7 +33,7 @@ func (c *compiler) busy(path string, b Busy) {
 	c.d.busy = append(c.d.busy, compiledBusy{while, says})
 }
 
-// Does tells what the device does beside its shell, by what was read of it and when. It works on a nil dialect.
+// Does says what the device does beside its shell, by what was read of it and when. It works on a nil dialect.
 func (d *Dialect) Does(known *device.Facts, now time.Time) (words []string) {
 	if d == nil {
 		return nil
@@ -45,7 +45,7 @@ func (d *Dialect) Does(known *device.Facts, now time.Time) (words []string) {
 		}
 		text := b.says.Shown(env)
 		if read := d.lastRead(b.while.Uses(), known); !read.IsZero() {
-			text += fmt.Sprintf(", as read %s ago", units.Words(now.Sub(read)))
+			text += fmt.Sprintf(", as read %s ago", units.Text(now.Sub(read)))
 		}
 		words = append(words, text)
 	}

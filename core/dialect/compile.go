@@ -45,7 +45,7 @@ func (c *compiler) mode(path, name string) {
 	}
 }
 
-// once complains about a name that is there twice.
+// once complains about a name that is a duplicate.
 func once[T any](c *compiler, path, key string, list []T, name func(T) string) {
 	seen := map[string]bool{}
 	for i, item := range list {

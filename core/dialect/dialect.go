@@ -11,10 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/device"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
-	"pilotrix/core/reckon"
 	"pilotrix/core/sense"
 	"pilotrix/core/source"
 )
@@ -42,7 +42,7 @@ type Dialect struct {
 	refused   []*regexp.Regexp
 	headers   []image.Header
 	described []image.Header
-	flash     *reckon.Flash // as far as it is known without the device
+	flash     *arithmetic.Flash // as far as it is known without the device
 	sense     sense.Config
 	values    values
 	warnings  []*source.Complaint
@@ -124,13 +124,13 @@ type compiledDanger struct {
 // Load reads and checks a dialect file.
 func Load(path string) (*Dialect, error) { return Library(nil).Load(path) }
 
-// Parse does the same with text at hand; name is used in complaints.
+// Parse does the same with text available; name is used in complaints.
 func Parse(name string, data []byte) (*Dialect, error) { return Library(nil).Parse(name, data) }
 
 // Warnings are the remarks about what is allowed but odd.
 func (d *Dialect) Warnings() []*source.Complaint { return d.warnings }
 
-// IdentityFact is the fact that tells this very device from another one, empty where the dialect has none. It works on
+// IdentityFact is the fact that says this very device from another one, empty where the dialect has none. It works on
 // a nil dialect.
 func (d *Dialect) IdentityFact() string {
 	if d == nil || d.Document.Identity == nil {
@@ -393,7 +393,7 @@ func (d *Dialect) AsksSecret(partial string) bool {
 	if slices.ContainsFunc(d.dialogs, asks) {
 		return true
 	}
-	for _, action := range d.actions { // whoever does it: the hand may, too
+	for _, action := range d.actions { // whoever does it: the operator may, too
 		for _, way := range action.ways {
 			if slices.ContainsFunc(way.Asks, asks) {
 				return true
@@ -412,7 +412,7 @@ func (d *Dialect) Knows(name string) bool {
 			}
 		}
 	}
-	if group, is := strings.CutPrefix(name, "prompt."); is {
+	if group, ok := strings.CutPrefix(name, "prompt."); ok {
 		return group == "mode" || slices.ContainsFunc(d.Modes, func(m Mode) bool { return slices.Contains(m.Prompt.Groups(), group) })
 	}
 	return name == "prompt" || d.ofGates(name)

@@ -36,7 +36,7 @@ func (f *CompiledFiles) Held(facts *device.Facts) (held []image.Held, from devic
 		size, _ := row["size"].(float64)
 		one.Size = int64(size)
 		for _, algorithm := range image.Algorithms {
-			if digest, is := row[algorithm].(string); is && digest != "" {
+			if digest, ok := row[algorithm].(string); ok && digest != "" {
 				one.Digests[algorithm] = digest
 			}
 		}
@@ -50,7 +50,7 @@ func (f *CompiledFiles) HashedAs(facts *device.Facts) map[string]string {
 	digests := map[string]string{}
 	for _, name := range f.Hashing.Makes() {
 		fact, known := facts.Get(name)
-		if text, is := fact.Value.(string); known && is && algorithmOf(name) != "" {
+		if text, ok := fact.Value.(string); known && ok && algorithmOf(name) != "" {
 			digests[algorithmOf(name)] = text
 		}
 	}

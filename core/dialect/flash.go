@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/device"
-	"pilotrix/core/reckon"
 )
 
 // flash takes what a dialect says of the device's flash.
@@ -15,20 +15,20 @@ func (c *compiler) flash() {
 	if said == nil {
 		return
 	}
-	f := &reckon.Flash{}
+	f := &arithmetic.Flash{}
 	var err error
 	if said.Layout != "" {
-		if f.Sectors, err = reckon.ParseSectors(string(said.Layout)); err != nil {
+		if f.Sectors, err = arithmetic.ParseSectors(string(said.Layout)); err != nil {
 			c.complain("flash.layout", "%v", err)
 		}
 	}
 	if said.Base != "" {
-		if f.Base, err = reckon.ParseAddress(string(said.Base)); err != nil {
+		if f.Base, err = arithmetic.ParseAddress(string(said.Base)); err != nil {
 			c.complain("flash.base", "%v", err)
 		}
 	}
 	for i, text := range said.Known {
-		part, err := reckon.ParsePart(string(text))
+		part, err := arithmetic.ParsePart(string(text))
 		if err != nil {
 			c.complain(fmt.Sprintf("flash.known[%d]", i), "%v", err)
 			continue
@@ -56,8 +56,8 @@ func (c *compiler) flash() {
 	}
 }
 
-// UsualFlash is the map as the dialect knows it, whatever a device would tell: good for a plan, and for nothing that is typed.
-func (d *Dialect) UsualFlash() (f reckon.Flash, known bool) {
+// UsualFlash is the map as the dialect knows it, whatever a device would say: good for a plan, and for nothing that is typed.
+func (d *Dialect) UsualFlash() (f arithmetic.Flash, known bool) {
 	said := d.Document.Flash
 	if said == nil || said.Layout == "" || len(said.Known) == 0 {
 		return f, false
@@ -77,11 +77,11 @@ func (d *Dialect) FlashFacts() (names []string) {
 	return names
 }
 
-// FlashMap is the map of the device's flash, by what it told of itself and by what the dialect knows.
-func (d *Dialect) FlashMap(facts *device.Facts) (reckon.Flash, error) {
+// FlashMap is the map of the device's flash, by what it reported of itself and by what the dialect knows.
+func (d *Dialect) FlashMap(facts *device.Facts) (arithmetic.Flash, error) {
 	said := d.Document.Flash
 	if said == nil {
-		return reckon.Flash{}, fmt.Errorf("dialect %s knows of no flash", d.Dialect)
+		return arithmetic.Flash{}, fmt.Errorf("dialect %s knows of no flash", d.Dialect)
 	}
 	f := *d.flash
 	for _, name := range d.FlashFacts() {
@@ -108,7 +108,7 @@ func (d *Dialect) FlashMap(facts *device.Facts) (reckon.Flash, error) {
 }
 
 // protect marks the parts that are never touched.
-func (d *Dialect) protect(f reckon.Flash) reckon.Flash {
+func (d *Dialect) protect(f arithmetic.Flash) arithmetic.Flash {
 	f.Parts = slices.Clone(f.Parts)
 	for i, part := range f.Parts {
 		f.Parts[i].Protected = part.Protected || slices.Contains(d.Document.Flash.Protected, part.Name)
@@ -129,15 +129,15 @@ func sizeOf(facts *device.Facts, name string) int64 {
 }
 
 func number(row map[string]any, column string) int64 {
-	n, is := row[column].(float64)
-	if !is {
+	n, ok := row[column].(float64)
+	if !ok {
 		return -1
 	}
 	return int64(n)
 }
 
-// sectorsOf makes runs of sectors of what a device tells of where each begins.
-func sectorsOf(rows []map[string]any, size int64) (base int64, runs []reckon.Sectors, err error) {
+// sectorsOf makes runs of sectors of what a device says of where each begins.
+func sectorsOf(rows []map[string]any, size int64) (base int64, runs []arithmetic.Sectors, err error) {
 	var starts []int64
 	for _, row := range rows {
 		starts = append(starts, number(row, "at"))
@@ -160,17 +160,17 @@ func sectorsOf(rows []map[string]any, size int64) (base int64, runs []reckon.Sec
 		if n := len(runs); n > 0 && runs[n-1].Size == length {
 			runs[n-1].Count++
 		} else {
-			runs = append(runs, reckon.Sectors{Count: 1, Size: length})
+			runs = append(runs, arithmetic.Sectors{Count: 1, Size: length})
 		}
 	}
 	return starts[0], runs, nil
 }
 
-// partsOf makes parts of what a device tells of them.
-func partsOf(rows []map[string]any) (parts []reckon.Part) {
+// partsOf makes parts of what a device says of them.
+func partsOf(rows []map[string]any) (parts []arithmetic.Part) {
 	for _, row := range rows {
 		name, _ := row["name"].(string)
-		parts = append(parts, reckon.Part{Name: name, At: number(row, "at"), Size: number(row, "size"), Protected: row["protected"] == "yes"})
+		parts = append(parts, arithmetic.Part{Name: name, At: number(row, "at"), Size: number(row, "size"), Protected: row["protected"] == "yes"})
 	}
 	return parts
 }

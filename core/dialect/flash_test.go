@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/device"
-	"pilotrix/core/reckon"
 )
 
 const flashTalk = `
@@ -30,8 +30,8 @@ readings:
 flash: {sectors: flash.sectors, size: flash.size, parts: flash.parts, protected: [loader]}
 `
 
-// told are the facts of what a device says of its flash.
-func told(t *testing.T, d *Dialect, flash, parts string) (*device.Facts, error) {
+// reported are the facts of what a device says of its flash.
+func reported(t *testing.T, d *Dialect, flash, parts string) (*device.Facts, error) {
 	t.Helper()
 	facts := &device.Facts{}
 	for name, text := range map[string]string{"flash": flash, "parts": parts} {
@@ -49,16 +49,16 @@ func told(t *testing.T, d *Dialect, flash, parts string) (*device.Facts, error) 
 	return facts, nil
 }
 
-func TestTheMapOfAFlashIsWhatTheDeviceTells(t *testing.T) {
+func TestTheMapOfAFlashIsWhatTheDeviceSays(t *testing.T) {
 	d, err := Parse("flashed.yaml", []byte(flashTalk))
 	require.NoError(t, err)
-	facts, err := told(t, d, "Size: 144 kB in 4 sectors\n BF000000 BF010000\n BF020000 BF022000", "loader 0x0 0x10000 no\nsystem 0x10000 0x10000 no\nboard 0x22000 0x2000 yes")
+	facts, err := reported(t, d, "Size: 144 kB in 4 sectors\n BF000000 BF010000\n BF020000 BF022000", "loader 0x0 0x10000 no\nsystem 0x10000 0x10000 no\nboard 0x22000 0x2000 yes")
 	require.NoError(t, err)
 	f, err := d.FlashMap(facts)
 	require.NoError(t, err)
 	assert.EqualValues(t, 0xbf000000, f.Base)
-	assert.Equal(t, []reckon.Sectors{{Count: 2, Size: 0x10000}, {Count: 2, Size: 0x2000}}, f.Sectors)
-	assert.Equal(t, []reckon.Part{{Name: "loader", Size: 0x10000, Protected: true}, {Name: "system", At: 0x10000, Size: 0x10000}, {Name: "board", At: 0x22000, Size: 0x2000, Protected: true}}, f.Parts)
+	assert.Equal(t, []arithmetic.Sectors{{Count: 2, Size: 0x10000}, {Count: 2, Size: 0x2000}}, f.Sectors)
+	assert.Equal(t, []arithmetic.Part{{Name: "loader", Size: 0x10000, Protected: true}, {Name: "system", At: 0x10000, Size: 0x10000}, {Name: "board", At: 0x22000, Size: 0x2000, Protected: true}}, f.Parts)
 	size, _ := facts.Get("flash.size")
 	assert.Equal(t, "144 KiB", size.Text)
 	b, err := f.Burns("system", 100)
@@ -68,7 +68,7 @@ func TestTheMapOfAFlashIsWhatTheDeviceTells(t *testing.T) {
 	assert.EqualValues(t, 0xbf01ffff, last)
 }
 
-// TestWrongMapsAreRefused: what a device tells may be garbled, and nothing is reckoned from that.
+// TestWrongMapsAreRefused: what a device says may be garbled, and nothing is computed from that.
 func TestWrongMapsAreRefused(t *testing.T) {
 	d, err := Parse("flashed.yaml", []byte(flashTalk))
 	require.NoError(t, err)
@@ -87,7 +87,7 @@ func TestWrongMapsAreRefused(t *testing.T) {
 		"a number is too large":          {good, "system 0xffffffffffffffff 0x10 no", "is no hexadecimal number"},
 		"a name is there twice":          {good, "loader 0x0 0x10 no\nloader 0x10000 0x10 no", "name loader twice"},
 	} {
-		facts, err := told(t, d, c.flash, c.parts)
+		facts, err := reported(t, d, c.flash, c.parts)
 		if err == nil {
 			_, err = d.FlashMap(facts)
 		}

@@ -20,8 +20,8 @@ import (
 // Library finds the text of a dialect that another one includes.
 type Library func(name string) ([]byte, error)
 
-// mostIncluded bounds how many dialects one is put together from.
-const mostIncluded = 16
+// maxIncluded bounds how many dialects one is put together from.
+const maxIncluded = 16
 
 var includedName = regexp.MustCompile(`^[\w][\w.-]*$`)
 
@@ -42,7 +42,7 @@ func (l Library) Load(path string) (*Dialect, error) {
 	return beside.compile(doc, f)
 }
 
-// Parse does the same with text at hand; name is used in complaints.
+// Parse does the same with text available; name is used in complaints.
 func (l Library) Parse(name string, data []byte) (*Dialect, error) {
 	var doc Document
 	f, err := source.Decode(name, data, &doc)
@@ -53,7 +53,7 @@ func (l Library) Parse(name string, data []byte) (*Dialect, error) {
 }
 
 func (l Library) compile(doc Document, f *source.File) (*Dialect, error) {
-	left := mostIncluded
+	left := maxIncluded
 	return compile(l.gather(doc, f, []string{doc.Dialect}, &left), f)
 }
 
@@ -77,7 +77,7 @@ func (l Library) included(name string, within []string, left *int) (doc Document
 	case slices.Contains(within, name):
 		return doc, fmt.Errorf("dialect %s includes itself: %s", name, strings.Join(append(within, name), " includes "))
 	case *left < 0:
-		return doc, fmt.Errorf("more than %d dialects are included", mostIncluded)
+		return doc, fmt.Errorf("more than %d dialects are included", maxIncluded)
 	case !includedName.MatchString(name):
 		return doc, fmt.Errorf("%q is no name of a dialect: want one like u-boot", name)
 	case l == nil:

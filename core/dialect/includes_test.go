@@ -99,7 +99,7 @@ func says(v reflect.Value) bool {
 	return true
 }
 
-func TestWhatCannotBeIncludedIsTold(t *testing.T) {
+func TestWhatCannotBeIncludedIsReported(t *testing.T) {
 	for name, want := range map[string]string{
 		"nothing": "none of that name", "around": "dialect around includes itself: around includes back includes around", "crooked": "crooked.yaml:2:27",
 	} {

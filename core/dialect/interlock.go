@@ -39,7 +39,7 @@ func (d *Dialect) NewInterlocks() *Interlocks { return &Interlocks{d: d} }
 // spaced is a command as the patterns see it: one space between words.
 func spaced(command string) string { return strings.Join(strings.Fields(command), " ") }
 
-// Typed takes note of a line that went to the device at that time, and tells what is pending by it and what it dealt with.
+// Typed takes note of a line that went to the device at that time, and says what is pending by it and what it dealt with.
 func (k *Interlocks) Typed(line string, now time.Time) (opened, dealt []Open) {
 	for _, one := range k.d.Means(line, "", nil).commands { // in their order: what one leaves pending the next may deal with
 		more, less := k.typed(one, now)
@@ -102,7 +102,7 @@ func (k *Interlocks) drop(which func(Open) bool) (dropped []Open) {
 // BeginsRestart is what something pending begins with that its own command's restart does not end.
 const BeginsRestart = "restart"
 
-// within is how long the device waits behind that command, 0 where it is not known.
+// within is how long the device waits after that command, 0 where it is not known.
 func (p compiledPending) within(c lineCommand) (within time.Duration) {
 	if p.Within != nil {
 		return time.Duration(*p.Within)
@@ -117,8 +117,8 @@ func (p compiledPending) within(c lineCommand) (within time.Duration) {
 	return within
 }
 
-// Read takes note of what a reading says is left of something, in seconds, and tells what is pending by that and is no more.
-// What moves by less than a moment is not told again.
+// Read takes note of what a reading says is left of something, in seconds, and says what is pending by that and is no more.
+// What moves by less than a moment is not reported again.
 func (k *Interlocks) Read(fact string, seconds float64, now time.Time) (opened, ended []Open) {
 	if k.d == nil {
 		return nil, nil
@@ -146,7 +146,7 @@ func (k *Interlocks) Read(fact string, seconds float64, now time.Time) (opened, 
 // moment is what a device's own seconds may differ from ours.
 const moment = 2 * time.Second
 
-// Runs takes note of the release that runs, which is not known behind a restart: it tells which commands are there.
+// Runs takes note of the release that runs, which is not known after a restart: it says which commands are there.
 func (k *Interlocks) Runs(release string) {
 	if k.d == nil {
 		return
@@ -232,8 +232,8 @@ func (k *Interlocks) Slept(gone time.Duration) (moved []Open) {
 // Pending is what is pending now.
 func (k *Interlocks) Pending() []Open { return slices.Clone(k.open) }
 
-// restartWords says what a restart means to what is pending, empty when nothing is.
-func (k *Interlocks) restartWords() string {
+// restartText says what a restart means to what is pending, empty when nothing is.
+func (k *Interlocks) restartText() string {
 	var lost, waits []string
 	for _, o := range k.open {
 		if o.Until.IsZero() {
@@ -268,7 +268,7 @@ func (k *Interlocks) Stops(line string) string {
 func (k *Interlocks) losesByRestart(m Meaning) string {
 	then := Interlocks{d: k.d, open: slices.Clone(k.open)}
 	for _, one := range m.commands {
-		if words := then.restartWords(); words != "" && k.d.restartsBy(one) {
+		if words := then.restartText(); words != "" && k.d.restartsBy(one) {
 			return words
 		}
 		then.typed(one, time.Time{})

@@ -111,7 +111,7 @@ func TestWhatBeginsWithARestartOutlivesItOnce(t *testing.T) {
 	assert.Len(t, k.Pending(), 1)
 }
 
-func TestAReadingPutsRightWhatWasReckoned(t *testing.T) {
+func TestAReadingPutsRightWhatWasComputed(t *testing.T) {
 	k := locked(t)
 	opened, ended := k.Read("swung.left", 90, noon)
 	require.Len(t, opened, 1, "found at the start")

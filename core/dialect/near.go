@@ -32,11 +32,11 @@ func nearMisses(pattern *regexp.Regexp, lines []string, taken map[int]bool) (wor
 			if at == nil || len(strings.Join(strings.Fields(line[at[0]:at[1]]), "")) < minNear || !part.whole && strings.TrimSpace(line[at[1]:]) == "" {
 				continue
 			}
-			text := "“" + plain.Clip(strings.TrimSpace(line), mostOfLine) + "” is nearly one: "
+			text := "“" + plain.Clip(strings.TrimSpace(line), maxOfLine) + "” is nearly one: "
 			if part.whole {
 				text += "but for capitals"
 			} else {
-				text += "it fits up to “" + plain.Clip(strings.TrimSpace(line[:at[1]]), mostOfLine) + "”"
+				text += "it fits up to “" + plain.Clip(strings.TrimSpace(line[:at[1]]), maxOfLine) + "”"
 			}
 			words = append(words, text)
 			break

@@ -68,7 +68,7 @@ func (d *Dialect) NextStart(known *device.Facts, now time.Time) string {
 		}
 	}
 	if read := d.lastRead(uses, known); !read.IsZero() {
-		text += fmt.Sprintf(", as read %s ago", units.Words(now.Sub(read)))
+		text += fmt.Sprintf(", as read %s ago", units.Text(now.Sub(read)))
 		if d.anyOld(uses, known) {
 			text += ", and it may have been changed since"
 		}

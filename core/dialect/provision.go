@@ -14,8 +14,8 @@ type Provision struct {
 	Names  []string       `yaml:"names" jsonschema:"required" jsonschema_description:"The names that it asks for its configuration under, in that order; with ${name} for the host name that it was given, ${mac} for its hardware address as 02005e100001, ${mac_end} for the last six digits, ${mac_dashes} for 02-00-5e-10-00-01"`
 }
 
-// provisionWords are what the names may hold.
-var provisionWords = []string{"name", "mac", "mac_end", "mac_dashes"}
+// provisionText are what the names may hold.
+var provisionText = []string{"name", "mac", "mac_end", "mac_dashes"}
 
 // provision takes what a dialect says of that.
 func (c *compiler) provision() {
@@ -33,15 +33,15 @@ func (c *compiler) provision() {
 			continue
 		}
 		for _, name := range t.Uses() {
-			if !slices.Contains(provisionWords, name) {
-				c.complain(path, "no %s is known of a new device; there are %s", name, strings.Join(provisionWords, ", "))
+			if !slices.Contains(provisionText, name) {
+				c.complain(path, "no %s is known of a new device; there are %s", name, strings.Join(provisionText, ", "))
 			}
 		}
 		c.d.setups = append(c.d.setups, t)
 	}
 }
 
-// Vendor reports whether a new device that tells this vendor class may be of the dialect's kind; any may where the dialect says none.
+// Vendor reports whether a new device that says this vendor class may be of the dialect's kind; any may where the dialect says none.
 func (d *Dialect) Vendor(class string) bool {
 	p := d.Document.Provision
 	return p == nil || p.Vendor == "" || p.Vendor.RE().MatchString(class)

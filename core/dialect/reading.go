@@ -100,10 +100,10 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 		if err := cmp.Or(counted(row, len(list), facts), row.distinct(list)); err != nil {
 			return nil, fmt.Errorf("%s: %w", command, err)
 		}
-		if before, is := known.Get(row.List); row.Join != "" && is {
+		if before, ok := known.Get(row.List); row.Join != "" && ok {
 			list = join(before.Value, list, row.Join)
 		}
-		facts = append(facts, device.Fact{Name: row.List, Value: list, Text: rowsWords(len(list)), Source: command, At: at, Reading: r.Reading.Reading})
+		facts = append(facts, device.Fact{Name: row.List, Value: list, Text: rowsText(len(list)), Source: command, At: at, Reading: r.Reading.Reading})
 	}
 	return facts, nil
 }
@@ -114,14 +114,14 @@ func counted(row compiledRow, rows int, facts []device.Fact) error {
 		return nil
 	}
 	for _, fact := range facts {
-		if n, is := fact.Value.(float64); fact.Name == row.Count && is && int(n) != rows {
+		if n, ok := fact.Value.(float64); fact.Name == row.Count && ok && int(n) != rows {
 			return fmt.Errorf("the answer has %s of %s, and says that there are %d", units.Many(rows, "row"), row.List, int(n))
 		}
 	}
 	return nil
 }
 
-func rowsWords(n int) string {
+func rowsText(n int) string {
 	if n == 1 {
 		return "1 row"
 	}
@@ -144,7 +144,7 @@ func (row compiledRow) find(output string, v values) ([]map[string]any, error) {
 	names := row.pattern.SubexpNames()
 	matches := row.pattern.FindAllStringSubmatchIndex(output, -1)
 	if line := row.overlooked(output, matches); line != "" {
-		return nil, fmt.Errorf("a line is no row that is understood: “%s”", plain.Clip(line, mostOfLine))
+		return nil, fmt.Errorf("a line is no row that is understood: “%s”", plain.Clip(line, maxOfLine))
 	}
 	for _, match := range matches {
 		one := map[string]any{}
@@ -167,8 +167,8 @@ func (row compiledRow) find(output string, v values) ([]map[string]any, error) {
 	return list, nil
 }
 
-// mostOfLine is how much is shown of a line that is not understood, in bytes.
-const mostOfLine = 120
+// maxOfLine is how much is shown of a line that is not understood, in bytes.
+const maxOfLine = 120
 
 // overlooked is the first line that looks like a row and has no part in a match, empty where there is none: a word that nobody
 // foresaw, or a byte that the line has lost.
@@ -218,10 +218,10 @@ func join(before any, rows []map[string]any, by string) []map[string]any {
 	return joined
 }
 
-// TextRows are the rows of a list as text, for those who are told of a fact.
+// TextRows are the rows of a list as text, for those who are reported of a fact.
 func TextRows(value any) []map[string]string {
-	rows, is := value.([]map[string]any)
-	if !is {
+	rows, ok := value.([]map[string]any)
+	if !ok {
 		return nil
 	}
 	out := make([]map[string]string, len(rows))
@@ -239,7 +239,7 @@ type values struct{ order *device.Order }
 
 // word is ours for a word of the device.
 func (v Value) word(text string) string {
-	if ours, known := v.Words[text]; known {
+	if ours, known := v.Text[text]; known {
 		return ours
 	}
 	return text

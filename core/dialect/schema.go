@@ -71,7 +71,7 @@ type Pager struct {
 	Key     string         `yaml:"key" jsonschema_description:"The key that goes on; a blank unless said"`
 }
 
-// Identity is what tells this very device from another one.
+// Identity is what says this very device from another one.
 type Identity struct {
 	Read string `yaml:"read" jsonschema:"required" jsonschema_description:"The reading that makes it"`
 	Fact string `yaml:"fact" jsonschema:"required" jsonschema_description:"The fact, such as device.serial"`
@@ -133,9 +133,9 @@ type Reading struct {
 
 // Value says what a text of the device becomes. A digest loses its case and its separators.
 type Value struct {
-	As    string            `yaml:"as" jsonschema:"enum=text,enum=size,enum=number,enum=hex,enum=release,enum=digest" jsonschema_description:"The kind of value; text unless said"`
-	Unit  string            `yaml:"unit" jsonschema:"enum=KiB,enum=MiB,enum=GiB,enum=kB,enum=MB,enum=GB" jsonschema_description:"Of a size that the device tells in another unit than it says, or without one"`
-	Words map[string]string `yaml:"words" jsonschema_description:"The device's words, and ours for them, such as {runs: running}"`
+	As   string            `yaml:"as" jsonschema:"enum=text,enum=size,enum=number,enum=hex,enum=release,enum=digest" jsonschema_description:"The kind of value; text unless said"`
+	Unit string            `yaml:"unit" jsonschema:"enum=KiB,enum=MiB,enum=GiB,enum=kB,enum=MB,enum=GB" jsonschema_description:"Of a size that the device tells in another unit than it says, or without one"`
+	Text map[string]string `yaml:"words" jsonschema_description:"The device's words, and ours for them, such as {runs: running}"`
 }
 
 // FactPattern makes one fact from the first group of a pattern.
@@ -213,7 +213,7 @@ type Danger struct {
 	Says    string         `yaml:"says" jsonschema:"required" jsonschema_description:"What it does, in words"`
 }
 
-// Busy is something that the device does beside its shell, as far as what was read tells.
+// Busy is something that the device does beside its shell, as far as what was read says.
 type Busy struct {
 	While source.Expression `yaml:"while" jsonschema:"required" jsonschema_description:"What is so then, of what was read"`
 	Says  string            `yaml:"says" jsonschema:"required" jsonschema_description:"What it does, in words; may hold ${…}"`
@@ -253,14 +253,14 @@ func (Document) JSONSchemaExtend(schema *jsonschema.Schema) {
 	schema.AnyOf = []*jsonschema.Schema{{Required: []string{"modes"}}, {Required: []string{"includes"}}}
 }
 
-// Description is a text file beside an image that says how it was built. Its name is the image's, with an ending behind it.
+// Description is a text file beside an image that says how it was built. Its name is the image's, with an ending after it.
 type Description struct {
 	Ending string   `yaml:"ending" jsonschema:"required" jsonschema_description:"What stands behind the image's name, such as .build"`
 	Says   []Header `yaml:"says" jsonschema:"required" jsonschema_description:"What it says, by patterns; known as described.NAME once it was read"`
 }
 
 // Flash says where a flash is among the device's addresses, which sectors it has, and what its parts are. What the device
-// tells is taken from facts; what it does not, is said here.
+// says is taken from facts; what it does not, is said here.
 type Flash struct {
 	Base      source.Text   `yaml:"base" jsonschema_description:"Its first address, such as 0xbf000000, where the device does not tell where its sectors begin; else for plans only, as layout and known then are"`
 	Layout    source.Text   `yaml:"layout" jsonschema_description:"Its sectors from the first on, such as 127x64KiB,8x8KiB, where the device does not tell them"`

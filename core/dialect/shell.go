@@ -42,7 +42,7 @@ func readShell(line string) (r reads) {
 			}
 		case *syntax.Stmt:
 			r.redirections(node)
-			if call, is := node.Cmd.(*syntax.CallExpr); is && (piped[node] || fed(node)) && namesShell(call) {
+			if call, ok := node.Cmd.(*syntax.CallExpr); ok && (piped[node] || fed(node)) && namesShell(call) {
 				r.cannot("a shell reads what it is given")
 			}
 		case *syntax.CallExpr:
@@ -115,11 +115,11 @@ func (r *reads) call(call *syntax.CallExpr) {
 	r.words(words, 0)
 }
 
-// mostNested is how deep commands are looked for within each other's words.
-const mostNested = 8
+// maxNested is how deep commands are looked for within each other's words.
+const maxNested = 8
 
 func (r *reads) words(words []string, depth int) {
-	if depth > mostNested {
+	if depth > maxNested {
 		r.cannot("its commands are nested too deep")
 		return
 	}
@@ -150,7 +150,7 @@ func (r *reads) words(words []string, depth int) {
 	}
 }
 
-// leads are commands that carry out the one behind them.
+// leads are commands that carry out the one after them.
 var leads = []string{
 	"sudo", "doas", "su", "busybox", "toybox", "env", "nohup", "exec", "command", "builtin", "nice", "ionice", "setsid", "time", "timeout", "chroot", "start-stop-daemon",
 	"stdbuf", "unshare", "nsenter", "flock", "chrt", "taskset", "script", "coproc", "at", "batch",
@@ -212,7 +212,7 @@ func literal(word *syntax.Word) (text string, known bool) {
 			known = known && !part.Dollar // its escapes are not worked out here
 		case *syntax.DblQuoted:
 			for _, inner := range part.Parts {
-				if lit, is := inner.(*syntax.Lit); is {
+				if lit, ok := inner.(*syntax.Lit); ok {
 					out.WriteString(unescaped(lit.Value))
 				} else {
 					known = false
@@ -236,7 +236,7 @@ func unescaped(text string) string {
 	return out.String()
 }
 
-// recalled finds what a shell takes for an earlier line: ! with something behind it, or ^ at the beginning.
+// recalled finds what a shell takes for an earlier line: ! with something after it, or ^ at the beginning.
 func recalled(line string) (text string, recalls bool) {
 	if strings.HasPrefix(strings.TrimSpace(line), "^") {
 		return strings.TrimSpace(line), true

@@ -25,8 +25,8 @@ type spelling struct {
 	words []string // that the dialect knows, as it spells them
 }
 
-// mostSpellings bounds how many commands one typed line is tried as.
-const mostSpellings = 512
+// maxSpellings bounds how many commands one typed line is tried as.
+const maxSpellings = 512
 
 // escaped are the parts of a pattern or a command that are no words.
 var (
@@ -65,7 +65,7 @@ func (d *Dialect) newSpelling() *spelling {
 	return s
 }
 
-// spell are the commands that the device may take one for, as it stands first. Many reports that there are too many to tell.
+// spell are the commands that the device may take one for, as it stands first. Many reports that there are too many to say.
 func (s *spelling) spell(typed []string) (all []string, many bool) {
 	all = append(all, strings.Join(typed, " "))
 	spelt := [][]string{{}}
@@ -76,7 +76,7 @@ func (s *spelling) spell(typed []string) (all []string, many bool) {
 				next = append(next, append(slices.Clip(before), means))
 			}
 		}
-		if spelt = next; len(spelt) > mostSpellings {
+		if spelt = next; len(spelt) > maxSpellings {
 			return all, true
 		}
 	}

@@ -63,7 +63,7 @@ func TestASpellingIsExactUnlessTheDialectSaysOtherwise(t *testing.T) {
 	assert.Equal(t, "empties a bank", d.DangerOf("wipe bank B"))
 }
 
-func TestWhatADeviceDoesBesideItsShellIsTold(t *testing.T) {
+func TestWhatADeviceDoesBesideItsShellIsReported(t *testing.T) {
 	d, err := Parse("loose.yaml", []byte(loose))
 	require.NoError(t, err)
 	known := &device.Facts{}

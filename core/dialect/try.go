@@ -120,7 +120,7 @@ func (t *Trial) answers(text string) {
 	}
 }
 
-// prompt cuts the prompt off a line: the mode it stands for, and what was typed behind it.
+// prompt cuts the prompt off a line: the mode it stands for, and what was typed after it.
 func (t *Trial) prompt(line string) (mode, command string, at bool) {
 	for _, m := range t.d.sense.Modes {
 		if m.Prompt == nil {
@@ -165,7 +165,7 @@ func (t *Trial) own(line *Tried) {
 	}
 }
 
-// begin takes a command; the answer to the one before it is whole.
+// begin takes a command; the answer to the previous one it is whole.
 func (t *Trial) begin(line *Tried, mode, command string) {
 	t.end()
 	t.command, t.typed, t.answer = nil, command, nil

@@ -31,8 +31,8 @@ type Body interface{ kind() *declaration }
 type Kind[T Body] struct {
 	Name   string // in the logbook and in JSON
 	Sample T      // with values that are easy to lose, for tests
-	// Tell puts it into a line; loud ones stand out. A kind without is told by something else.
-	Tell func(T) (text string, loud bool)
+	// Report puts it into a line; loud ones stand out. A kind without is reported by something else.
+	Report func(T) (text string, loud bool)
 }
 
 // declaration is a Kind without its type.
@@ -40,7 +40,7 @@ type declaration struct {
 	name   string
 	sample Body
 	read   func([]byte) (Body, error)
-	tell   func(Body) (string, bool)
+	report func(Body) (string, bool)
 }
 
 var declared = map[string]*declaration{}
@@ -57,9 +57,9 @@ func declare[T Body](k Kind[T]) *declaration {
 			err := json.Unmarshal(data, &body)
 			return body, err
 		},
-		tell: func(b Body) (string, bool) {
-			if body, is := b.(T); is && k.Tell != nil {
-				return k.Tell(body)
+		report: func(b Body) (string, bool) {
+			if body, ok := b.(T); ok && k.Report != nil {
+				return k.Report(body)
 			}
 			return "", false
 		},
@@ -71,8 +71,8 @@ func declare[T Body](k Kind[T]) *declaration {
 // KindOf is the name of a body's kind.
 func KindOf(b Body) string { return b.kind().name }
 
-// Tell puts an event into a line, empty for one that is told by something else; loud ones stand out.
-func Tell(b Body) (text string, loud bool) { return b.kind().tell(b) }
+// Report puts an event into a line, empty for one that is reported by something else; loud ones stand out.
+func Report(b Body) (text string, loud bool) { return b.kind().report(b) }
 
 // DecodeBody reads the JSON of one body of the given kind.
 func DecodeBody(kind string, data []byte) (Body, error) {

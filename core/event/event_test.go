@@ -186,7 +186,7 @@ func fill(v reflect.Value, text string) {
 	}
 }
 
-// TestASecretTypedKeyByKeyIsTakenOut has the hand type one that is known, and something that begins like it.
+// TestASecretTypedKeyByKeyIsTakenOut has the operator type one that is known, and something that begins like it.
 func TestASecretTypedKeyByKeyIsTakenOut(t *testing.T) {
 	hub := NewHub(clock.Real())
 	hub.Protect("#tide")

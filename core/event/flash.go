@@ -22,7 +22,7 @@ type FlashPart struct {
 
 // States of what is done to a flash.
 const (
-	FlashReckoned = "reckoned" // it is to be done
+	FlashComputed = "reckoned" // it is to be done
 	FlashErasing  = "erasing"
 	FlashErased   = "erased"
 	FlashWriting  = "writing"
@@ -66,7 +66,7 @@ func (f Flash) Erased() (count int64) {
 	return count
 }
 
-// Starts are the first of them that begins in a range, and the one behind the last, where they begin at an offset.
+// Starts are the first of them that begins in a range, and the one after the last, where they begin at an offset.
 func (s FlashSectors) Starts(at, from, to int64) (first, behind int64) {
 	index := func(offset int64) int64 {
 		return min(s.Count, max(0, (offset-at+s.Size-1)/max(1, s.Size)))
@@ -81,7 +81,7 @@ var flashKind = declare(Kind[Flash]{
 		Base: 0x9f000000, Sectors: []FlashSectors{{8, 8192}}, Parts: []FlashPart{{"system", 8192, 16384, true}}, Part: "system", File: "x",
 		State: FlashVerified, EraseFrom: 8192, EraseTo: 16384, WriteFrom: 8192, WriteTo: 9000, Checksum: "9bd366ae",
 	},
-	Tell: func(b Flash) (string, bool) {
+	Report: func(b Flash) (string, bool) {
 		return fmt.Sprintf("%s: part %s, 0x%x to 0x%x erased for %s, %s", b.State, b.Part, b.Base+b.EraseFrom, b.Base+b.EraseTo-1, b.File, units.Bytes(b.WriteTo-b.WriteFrom)), b.State == FlashDoubtful
 	},
 })
@@ -110,7 +110,7 @@ const (
 var windowKind = declare(Kind[Window]{
 	Name:   "window",
 	Sample: Window{ID: "send 192.0.2.45:69", To: "192.0.2.45:69", State: WindowCut, Tries: 12, Reach: "answers", Hand: "hold the button"},
-	Tell: func(b Window) (string, bool) {
+	Report: func(b Window) (string, bool) {
 		return fmt.Sprintf("the window at %s is %s, try %d", b.To, b.State, b.Tries), b.State == WindowCut || b.State == WindowMissed
 	},
 })

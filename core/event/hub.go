@@ -13,7 +13,7 @@ import (
 
 // Hub numbers events and hands each to every feed, in one order for all of them. It takes secrets out of each
 // first, here and nowhere else: no view can forget to. A slow reader does not
-// hold up what happens, its feed queues; but whoever takes bytes in from the line is told when a queue is
+// hold up what happens, its feed queues; but whoever takes bytes in from the line is reported when a queue is
 // long, and waits then: a flood slows the line down instead of filling the memory.
 type Hub struct {
 	clock clock.Clock
@@ -26,8 +26,8 @@ type Hub struct {
 	closed  bool
 }
 
-// mostQueued is how many bytes of the stream a feed may hold before the line waits for its reader.
-const mostQueued = 4 << 20
+// maxQueued is how many bytes of the stream a feed may hold before the line waits for its reader.
+const maxQueued = 4 << 20
 
 // NewHub makes a hub that stamps events with c.
 func NewHub(c clock.Clock) *Hub { return &Hub{clock: c, room: make(chan struct{}, 1)} }
@@ -187,7 +187,7 @@ type Feed struct {
 	kept    int64         // the number of the last event that is safe with it
 	problem error         // why it can keep nothing now, nil while it can
 	settled chan struct{} // closed whenever one of these changes
-	hurry   chan struct{} // told when somebody waits for that
+	hurry   chan struct{} // reported when somebody waits for that
 	waiting int           // how many do
 }
 
@@ -226,7 +226,7 @@ func (f *Feed) change(what func()) {
 // Abandon says that the reader keeps nothing any more: nobody is to wait for it.
 func (f *Feed) Abandon() { f.change(func() { f.keeps = false }) }
 
-// Hurry is told when somebody waits until what was read is kept.
+// Hurry is reported when somebody waits until what was read is kept.
 func (f *Feed) Hurry() <-chan struct{} { return f.hurry }
 
 // settle waits until everything up to an event is kept.
@@ -261,7 +261,7 @@ func (f *Feed) settle(ctx context.Context, seq int64) error {
 
 // weight is how much of the stream an event carries, in bytes.
 func weight(e Event) int {
-	if in, is := e.Body.(In); is {
+	if in, ok := e.Body.(In); ok {
 		return len(in.Bytes)
 	}
 	return 0
@@ -278,7 +278,7 @@ func (f *Feed) put(e Event) {
 func (f *Feed) full() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.bytes >= mostQueued
+	return f.bytes >= maxQueued
 }
 
 func (f *Feed) close() {
@@ -297,7 +297,7 @@ func wake(c chan struct{}) {
 
 // Next waits for events and returns all that are queued: none when somebody waits for what was read before to be kept. After
 // the hub closed and the queue is read, it returns io.EOF.
-func (f *Feed) Next(ctx context.Context) ([]Event, error) { return f.Some(ctx, mostQueued*2) }
+func (f *Feed) Next(ctx context.Context) ([]Event, error) { return f.Some(ctx, maxQueued*2) }
 
 // Some is Next for a reader that has other things to do meanwhile: it returns no more events than have so
 // many bytes of the stream.
@@ -334,7 +334,7 @@ func (f *Feed) take(most int) (batch []Event, closed bool) {
 	if f.queue = f.queue[n:]; len(f.queue) == 0 {
 		f.queue = nil
 	}
-	if was >= mostQueued && f.bytes < mostQueued {
+	if was >= maxQueued && f.bytes < maxQueued {
 		wake(f.room)
 	}
 	return batch, f.closed && len(f.queue) == 0

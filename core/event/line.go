@@ -28,7 +28,7 @@ var inKind = declare(Kind[In]{
 
 func (In) kind() *declaration { return inKind }
 
-// Out is what was typed to the device. A secret is told by its length alone.
+// Out is what was typed to the device. A secret is reported by its length alone.
 type Out struct {
 	Who    string `json:"who"`
 	Bytes  Text   `json:"bytes,omitempty"`
@@ -38,7 +38,7 @@ type Out struct {
 var outKind = declare(Kind[Out]{
 	Name:   "line.out",
 	Sample: Out{Who: Hand, Bytes: Text{0xff, 0x00, 0x80}},
-	Tell: func(b Out) (string, bool) {
+	Report: func(b Out) (string, bool) {
 		switch {
 		case b.Who == Answerer:
 			return "", false
@@ -51,7 +51,7 @@ var outKind = declare(Kind[Out]{
 
 func (Out) kind() *declaration { return outKind }
 
-// Line tells that the line opened, was lost, came back or was closed.
+// Line says that the line opened, was lost, came back or was closed.
 type Line struct {
 	State string `json:"state"`
 	Note  string `json:"note,omitempty"`
@@ -61,7 +61,7 @@ type Line struct {
 var lineKind = declare(Kind[Line]{
 	Name:   "line.state",
 	Sample: Line{State: LineLost, Note: "pulled", Speed: 9600},
-	Tell: func(b Line) (string, bool) {
+	Report: func(b Line) (string, bool) {
 		return strings.TrimSpace("line " + b.State + " " + b.Note), b.State != LineOpen
 	},
 })
@@ -77,8 +77,8 @@ type Signals struct {
 	RI    bool `json:"ri,omitempty"`
 }
 
-// Words are those that are on.
-func (b Signals) Words() string {
+// Text are those that are on.
+func (b Signals) Text() string {
 	if !b.Known {
 		return "not known"
 	}
@@ -97,12 +97,12 @@ func (b Signals) Words() string {
 var signalsKind = declare(Kind[Signals]{
 	Name:   "line.signals",
 	Sample: Signals{Known: true, CTS: true, DSR: true},
-	Tell:   func(b Signals) (string, bool) { return "signals of the line: " + b.Words(), false },
+	Report: func(b Signals) (string, bool) { return "signals of the line: " + b.Text(), false },
 })
 
 func (Signals) kind() *declaration { return signalsKind }
 
-// Speed tells that our end of the line changed its speed, in baud.
+// Speed says that our end of the line changed its speed, in baud.
 type Speed struct {
 	From int    `json:"from"`
 	To   int    `json:"to"`
@@ -112,14 +112,14 @@ type Speed struct {
 var speedKind = declare(Kind[Speed]{
 	Name:   "line.speed",
 	Sample: Speed{From: 9600, To: 115200, Why: "both ends"},
-	Tell: func(b Speed) (string, bool) {
+	Report: func(b Speed) (string, bool) {
 		return fmt.Sprintf("speed %d → %d  %s", b.From, b.To, b.Why), false
 	},
 })
 
 func (Speed) kind() *declaration { return speedKind }
 
-// Mode tells what the device is in now, and the text that proves it.
+// Mode says what the device is in now, and the text that proves it.
 type Mode struct {
 	Name  string  `json:"name"`
 	Proof string  `json:"proof,omitempty"`
@@ -129,7 +129,7 @@ type Mode struct {
 var modeKind = declare(Kind[Mode]{
 	Name:   "mode",
 	Sample: Mode{Name: "monitor", Proof: "sill: ", Score: 0.5},
-	Tell: func(b Mode) (string, bool) {
+	Report: func(b Mode) (string, bool) {
 		return b.Name, false
 	},
 })
@@ -161,7 +161,7 @@ var noiseKind = declare(Kind[Noise]{
 
 func (Noise) kind() *declaration { return noiseKind }
 
-// Terminal tells how what the device draws is to be taken from now on: its character set, a size of
+// Terminal says how what the device draws is to be taken from now on: its character set, a size of
 // its own (0 for the window's), and whether it is back to a plain screen.
 type Terminal struct {
 	Charset string `json:"charset,omitempty"`

@@ -515,7 +515,7 @@ func (m *masker) render(from, to int) (out []byte) {
 		switch id := m.hidden[n]; {
 		case id == inEscape || id == 0 && m.data[n] < ' ':
 			out = append(out, m.data[n])
-		case id == 0: // what comes behind it has a mark of its own
+		case id == 0: // what comes after it has a mark of its own
 			out, m.shown = append(out, m.data[n]), 0
 		case id != m.shown:
 			m.shown = id

@@ -129,7 +129,7 @@ func TestNoEchoShowsASecret(t *testing.T) {
 		hub.Close()
 		var in strings.Builder
 		for _, e := range all(feed) {
-			if one, is := e.Body.(In); is {
+			if one, ok := e.Body.(In); ok {
 				in.Write(one.Bytes)
 				continue
 			}

@@ -29,7 +29,7 @@ var probeKind = declare(Kind[Probe]{
 
 func (Probe) kind() *declaration { return probeKind }
 
-// Reach tells that one that is watched stopped answering, or answers again after that long.
+// Reach says that one that is watched stopped answering, or answers again after that long.
 type Reach struct {
 	Watched string        `json:"watched"`
 	State   string        `json:"state"`
@@ -41,9 +41,9 @@ type Reach struct {
 var reachKind = declare(Kind[Reach]{
 	Name:   "reach",
 	Sample: Reach{Watched: "icmp:192.0.2.40", State: Back, Begin: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Length: time.Minute},
-	Tell: func(b Reach) (string, bool) {
+	Report: func(b Reach) (string, bool) {
 		if b.State == Back {
-			return b.Watched + " answers again after " + units.Words(b.Length), true
+			return b.Watched + " answers again after " + units.Text(b.Length), true
 		}
 		return b.Watched + " does not answer since " + b.Begin.Format("15:04:05"), true
 	},

@@ -7,11 +7,11 @@ import (
 	"pilotrix/core/units"
 )
 
-// RungDHCP is the transfer that rungs of DHCP are told under: they belong to no file.
+// RungDHCP is the transfer that rungs of DHCP are reported under: they belong to no file.
 const RungDHCP = "dhcp"
 
-// Newcomer is a device that provisions itself: how far it has come, and what is awaited of it next.
-type Newcomer struct {
+// NewDevice is a device that provisions itself: the progress, and what is awaited of it next.
+type NewDevice struct {
 	MAC    string        `json:"mac"`
 	Name   string        `json:"name,omitempty"` // that it is given
 	Vendor string        `json:"vendor,omitempty"`
@@ -29,27 +29,27 @@ type Newcomer struct {
 }
 
 // Differs reports whether it has come further, or something else went wrong.
-func (n Newcomer) Differs(o Newcomer) bool {
+func (n NewDevice) Differs(o NewDevice) bool {
 	n.Since, o.Since = n.Since.UTC(), o.Since.UTC()
 	return n != o
 }
 
 // Done reports whether it is complete.
-func (n Newcomer) Done() bool { return n.Within == 0 && !n.Alone }
+func (n NewDevice) Done() bool { return n.Within == 0 && !n.Alone }
 
 // Late reports whether it is waited for longer than usual.
-func (n Newcomer) Late(now time.Time) bool { return n.Within > 0 && now.Sub(n.Since) > n.Within }
+func (n NewDevice) Late(now time.Time) bool { return n.Within > 0 && now.Sub(n.Since) > n.Within }
 
-var newcomerKind = declare(Kind[Newcomer]{
+var newDeviceKind = declare(Kind[NewDevice]{
 	Name:   "newcomer",
-	Sample: Newcomer{MAC: "02:00:5e:10:00:01", Stage: "asks", Since: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Next: "an offer", Within: time.Minute, Files: 1},
-	Tell: func(b Newcomer) (string, bool) {
+	Sample: NewDevice{MAC: "02:00:5e:10:00:01", Stage: "asks", Since: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Next: "an offer", Within: time.Minute, Files: 1},
+	Report: func(b NewDevice) (string, bool) {
 		text := fmt.Sprintf("%s %s", b.MAC, b.Stage)
 		if b.File != "" && (b.Stage == "fetches" || b.Stage == "has fetched") {
 			text += " " + b.File
 		}
 		if b.Within > 0 {
-			text += fmt.Sprintf("; awaited: %s, within %s", b.Next, units.Words(b.Within))
+			text += fmt.Sprintf("; awaited: %s, within %s", b.Next, units.Text(b.Within))
 		}
 		if b.Wrong != "" {
 			text += "; " + b.Wrong
@@ -58,4 +58,4 @@ var newcomerKind = declare(Kind[Newcomer]{
 	},
 })
 
-func (Newcomer) kind() *declaration { return newcomerKind }
+func (NewDevice) kind() *declaration { return newDeviceKind }

@@ -103,7 +103,7 @@ func (r *redactor) onItsWay(on bool) {
 
 // apply returns the body without secrets. None is left where all of its bytes are held back for now.
 func (r *redactor) apply(b Body) (clean Body, some bool) {
-	if made, is := b.(Secret); is {
+	if made, ok := b.(Secret); ok {
 		r.protect(made.Value)
 		return Secret{What: string(r.text([]byte(made.What)))}, true
 	}

@@ -36,7 +36,7 @@ type RunBegin struct {
 var runBeginKind = declare(Kind[RunBegin]{
 	Name:   "run.begin",
 	Sample: RunBegin{Runbook: "r", Inputs: map[string]string{"image": "x"}, Steps: []StepPlan{{ID: "1.1", Expected: time.Second, Irreversible: true}}},
-	Tell: func(b RunBegin) (string, bool) {
+	Report: func(b RunBegin) (string, bool) {
 		return b.Title, true
 	},
 })
@@ -56,7 +56,7 @@ type RunEnd struct {
 var runEndKind = declare(Kind[RunEnd]{
 	Name:   "run.end",
 	Sample: RunEnd{Outcome: Done, Exit: 0, Proved: []string{"it runs"}, Unrecorded: "from “write b” on: the disk is full"},
-	Tell: func(b RunEnd) (string, bool) {
+	Report: func(b RunEnd) (string, bool) {
 		return b.Text(), true
 	},
 })
@@ -94,14 +94,14 @@ type StepBegin struct {
 var stepBeginKind = declare(Kind[StepBegin]{
 	Name:   "step.begin",
 	Sample: StepBegin{ID: "1.1", Try: 2},
-	Tell: func(b StepBegin) (string, bool) {
+	Report: func(b StepBegin) (string, bool) {
 		return fmt.Sprintf("%s, try %d", b.ID, b.Try), false
 	},
 })
 
 func (StepBegin) kind() *declaration { return stepBeginKind }
 
-// Change tells of a command that changes the device, before it is sent: what comes of it is not known until
+// Change says of a command that changes the device, before it is sent: what comes of it is not known until
 // something is read.
 type Change struct {
 	Step    string `json:"step"`
@@ -113,7 +113,7 @@ type Change struct {
 var changeKind = declare(Kind[Change]{
 	Name:   "change",
 	Sample: Change{Step: "4.1", Command: "recommence", Hand: true, Maybe: true},
-	Tell: func(b Change) (string, bool) {
+	Report: func(b Change) (string, bool) {
 		if b.Maybe {
 			return "may change the device: " + b.Command, false
 		}
@@ -132,7 +132,7 @@ type StepNow struct {
 	Timeout  time.Duration `json:"timeout,omitempty"`
 	Part     float64       `json:"part,omitempty"`
 	Left     time.Duration `json:"left,omitempty"`
-	Resumes  bool          `json:"resumes,omitempty"` // a wait that is gone on with when the hand gives the helm back
+	Resumes  bool          `json:"resumes,omitempty"` // a wait that is gone on with when the operator gives the helm back
 }
 
 var stepNowKind = declare(Kind[StepNow]{
@@ -153,7 +153,7 @@ type StepEnd struct {
 var stepEndKind = declare(Kind[StepEnd]{
 	Name:   "step.end",
 	Sample: StepEnd{ID: "1.1", Outcome: Skipped, Took: 3},
-	Tell: func(b StepEnd) (string, bool) {
+	Report: func(b StepEnd) (string, bool) {
 		return b.ID + " " + string(b.Outcome) + " " + b.Message, b.Outcome == Failed
 	},
 })
@@ -176,7 +176,7 @@ type Fact struct {
 var factKind = declare(Kind[Fact]{
 	Name:   "fact",
 	Sample: Fact{Name: "store.free", Value: "8", Source: "store", Was: "7", After: 2, Read: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Hand: true},
-	Tell: func(b Fact) (string, bool) {
+	Report: func(b Fact) (string, bool) {
 		return b.Name + " = " + b.Value + "  (" + b.Source + ")", false
 	},
 })
@@ -196,7 +196,7 @@ type Check struct {
 var checkKind = declare(Kind[Check]{
 	Name:   "check",
 	Sample: Check{Step: "1.3", Text: "fits", Held: true, Got: "x"},
-	Tell: func(b Check) (string, bool) {
+	Report: func(b Check) (string, bool) {
 		if b.Held {
 			return b.Text + "  holds " + b.Got, false
 		}
@@ -206,7 +206,7 @@ var checkKind = declare(Kind[Check]{
 
 func (Check) kind() *declaration { return checkKind }
 
-// Restart tells how far a restart has come: what agrees that the device is back, and what does not.
+// Restart says how far a restart has come: what agrees that the device is back, and what does not.
 type Restart struct {
 	Step     string        `json:"step"`
 	Begun    time.Time     `json:"begun"`
@@ -221,7 +221,7 @@ type Restart struct {
 var restartKind = declare(Kind[Restart]{
 	Name:   "restart",
 	Sample: Restart{Step: "4.1", Begun: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Expected: time.Minute, Console: "silent", Over: true},
-	Tell: func(b Restart) (string, bool) {
+	Report: func(b Restart) (string, bool) {
 		text := "under way: console " + b.Console
 		if b.Over {
 			text = "back: console " + b.Console

@@ -32,15 +32,15 @@ type Form string
 
 // The forms.
 const (
-	FormHold     Form = "hold"     // a step waits for an approval
-	FormOperator Form = "operator" // something is to be done by hand
-	FormDialog   Form = "dialog"   // the device asks what only the operator can answer
-	FormFailure  Form = "failure"  // a step failed
-	FormOverrun  Form = "overrun"  // a step takes longer than it may
-	FormNewcomer Form = "newcomer" // whether a device that has come is the one that is meant
-	FormIdentity Form = "identity" // whether it is still the same device cannot be read
-	FormRecord   Form = "record"   // a change is not on record
-	FormLine     Form = "line"     // the other side of the line asks who we are, or shows who it is
+	FormHold      Form = "hold"     // a step waits for an approval
+	FormOperator  Form = "operator" // something is to be done by hand
+	FormDialog    Form = "dialog"   // the device asks what only the operator can answer
+	FormFailure   Form = "failure"  // a step failed
+	FormOverrun   Form = "overrun"  // a step takes longer than it may
+	FormNewDevice Form = "newcomer" // whether a device that has come is the one that is meant
+	FormIdentity  Form = "identity" // whether it is still the same device cannot be read
+	FormRecord    Form = "record"   // a change is not on record
+	FormLine      Form = "line"     // the other side of the line asks who we are, or shows who it is
 )
 
 // SessionBegin opens every stream.
@@ -56,7 +56,7 @@ type SessionBegin struct {
 var sessionBeginKind = declare(Kind[SessionBegin]{
 	Name:   "session.begin",
 	Sample: SessionBegin{Target: "bench:x?speed=9600&framing=8N1", Dialect: "d", Device: "hollow-rtr1", Scale: 8, Exchanges: true},
-	Tell: func(b SessionBegin) (string, bool) {
+	Report: func(b SessionBegin) (string, bool) {
 		return b.Target, false
 	},
 })
@@ -71,7 +71,7 @@ type Learned struct {
 var learnedKind = declare(Kind[Learned]{
 	Name:   "learned",
 	Sample: Learned{Dialect: "brindle-r40"},
-	Tell:   func(b Learned) (string, bool) { return "the device talks as " + b.Dialect, true },
+	Report: func(b Learned) (string, bool) { return "the device talks as " + b.Dialect, true },
 })
 
 func (Learned) kind() *declaration { return learnedKind }
@@ -84,14 +84,14 @@ type SessionEnd struct {
 var sessionEndKind = declare(Kind[SessionEnd]{
 	Name:   "session.end",
 	Sample: SessionEnd{Why: "“left”"},
-	Tell: func(b SessionEnd) (string, bool) {
+	Report: func(b SessionEnd) (string, bool) {
 		return b.Why, false
 	},
 })
 
 func (SessionEnd) kind() *declaration { return sessionEndKind }
 
-// Helm tells who types on the line from now on.
+// Helm says who types on the line from now on.
 type Helm struct {
 	Who string `json:"who"`
 	Why string `json:"why,omitempty"`
@@ -100,7 +100,7 @@ type Helm struct {
 var helmKind = declare(Kind[Helm]{
 	Name:   "helm",
 	Sample: Helm{Who: Runbook, Why: "given back"},
-	Tell: func(b Helm) (string, bool) {
+	Report: func(b Helm) (string, bool) {
 		return b.Who + "  " + b.Why, true
 	},
 })
@@ -129,7 +129,7 @@ type Ask struct {
 var askKind = declare(Kind[Ask]{
 	Name:   "ask",
 	Sample: Ask{ID: "1", Form: "hold", Title: "Remove it", Types: []string{"store drop x"}, Irreversible: true, Answers: []string{"approve"}},
-	Tell: func(b Ask) (string, bool) {
+	Report: func(b Ask) (string, bool) {
 		return string(b.Form) + ": " + b.Text, true
 	},
 })
@@ -146,14 +146,14 @@ type Answer struct {
 var answerKind = declare(Kind[Answer]{
 	Name:   "answer",
 	Sample: Answer{ID: "1", Answer: "approve", Who: "operator"},
-	Tell: func(b Answer) (string, bool) {
+	Report: func(b Answer) (string, bool) {
 		return b.Answer + " (" + b.Who + ")", false
 	},
 })
 
 func (Answer) kind() *declaration { return answerKind }
 
-// Interlock tells what was done about a command that a dialect calls a danger: held at its Enter,
+// Interlock says what was done about a command that a dialect calls a danger: held at its Enter,
 // sent on after all, forgotten; or that interlocks were switched off or on.
 type Interlock struct {
 	State   string   `json:"state"`
@@ -165,7 +165,7 @@ type Interlock struct {
 var interlockKind = declare(Kind[Interlock]{
 	Name:   "interlock",
 	Sample: Interlock{State: InterlockHeld, Command: "recommence", Says: "restarts", Now: []string{"a transfer is under way"}},
-	Tell: func(b Interlock) (string, bool) {
+	Report: func(b Interlock) (string, bool) {
 		text := strings.TrimSpace("interlock " + b.State + "  " + b.Command + "  " + b.Says)
 		return strings.Join(append([]string{text}, b.Now...), "; "), true
 	},
@@ -190,7 +190,7 @@ type KeysKept struct {
 var keysKeptKind = declare(Kind[KeysKept]{
 	Name:   "keys.kept",
 	Sample: KeysKept{State: KeysWaiting, Count: 2},
-	Tell: func(b KeysKept) (string, bool) {
+	Report: func(b KeysKept) (string, bool) {
 		switch b.State {
 		case KeysWaiting:
 			return fmt.Sprintf("%d keys wait: a transfer has the line", b.Count), false
@@ -213,7 +213,7 @@ type Secret struct {
 var secretKind = declare(Kind[Secret]{
 	Name:   "secret",
 	Sample: Secret{What: "password of the FTP server"},
-	Tell: func(b Secret) (string, bool) {
+	Report: func(b Secret) (string, bool) {
 		return b.What + " made; it is never written", false
 	},
 })
@@ -228,7 +228,7 @@ type Mark struct {
 var markKind = declare(Kind[Mark]{
 	Name:   "mark",
 	Sample: Mark{Text: "speed"},
-	Tell: func(b Mark) (string, bool) {
+	Report: func(b Mark) (string, bool) {
 		return b.Text, false
 	},
 })
@@ -244,14 +244,14 @@ type Note struct {
 var noteKind = declare(Kind[Note]{
 	Name:   "note",
 	Sample: Note{Level: Warning, Text: "!"},
-	Tell: func(b Note) (string, bool) {
+	Report: func(b Note) (string, bool) {
 		return b.Text, b.Level != Info
 	},
 })
 
 func (Note) kind() *declaration { return noteKind }
 
-// Pending tells that the device will lose something, or do something by itself, unless it is dealt with; or that
+// Pending says that the device will lose something, or do something by itself, unless it is dealt with; or that
 // this is over. Until is when it acts by itself, zero where only a restart brings the loss.
 type Pending struct {
 	Name  string    `json:"name"`
@@ -272,7 +272,7 @@ const (
 var pendingKind = declare(Kind[Pending]{
 	Name:   "pending",
 	Sample: Pending{Name: "trial", State: PendingOpen, Says: "the old release comes back", Until: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)},
-	Tell: func(b Pending) (string, bool) {
+	Report: func(b Pending) (string, bool) {
 		return b.State + ": " + b.Says, b.State != PendingDealt && b.State != PendingNever
 	},
 })
@@ -288,12 +288,12 @@ type Unread struct {
 var unreadKind = declare(Kind[Unread]{
 	Name:   "unread",
 	Sample: Unread{Kind: "x", Why: "not known"},
-	Tell:   func(b Unread) (string, bool) { return "an event that cannot be read: " + b.Why, true },
+	Report: func(b Unread) (string, bool) { return "an event that cannot be read: " + b.Why, true },
 })
 
 func (Unread) kind() *declaration { return unreadKind }
 
-// Recording tells whether what happens is kept in the logbook.
+// Recording says whether what happens is kept in the logbook.
 type Recording struct {
 	Problem string `json:"problem,omitempty"` // empty while all is kept
 	Lost    int    `json:"lost,omitempty"`    // events that are missing in it
@@ -302,7 +302,7 @@ type Recording struct {
 var recordingKind = declare(Kind[Recording]{
 	Name:   "recording",
 	Sample: Recording{Problem: "the disk is full", Lost: 3},
-	Tell: func(b Recording) (string, bool) {
+	Report: func(b Recording) (string, bool) {
 		if b.Problem == "" {
 			return "everything is recorded again", true
 		}

@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// The events of the images at hand, and the releases on the way.
+// The events of the images available, and the releases on the way.
 
 // Fit is whether an image is for the device.
 type Fit string
@@ -42,7 +42,7 @@ type ShelfImage struct {
 type HeldFile struct {
 	Name   string `json:"name"`
 	Size   int64  `json:"size,omitempty"`
-	Digest string `json:"digest,omitempty"` // the strongest that the device tells, after its algorithm: "md5 9a0364b9…"
+	Digest string `json:"digest,omitempty"` // the strongest that the device says, after its algorithm: "md5 9a0364b9…"
 	Image  string `json:"image,omitempty"`  // of the shelf that it is, or may be
 	By     string `json:"by,omitempty"`     // by what that is known: digest, or size and name
 }
@@ -59,7 +59,7 @@ type HeldFiles struct {
 type Shelf struct {
 	Folders []string     `json:"folders"`
 	Images  []ShelfImage `json:"images"`
-	Total   int          `json:"total,omitempty"` // on the shelf, of which those are told that fit best
+	Total   int          `json:"total,omitempty"` // on the shelf, of which those are reported that fit best
 	Held    []HeldFiles  `json:"held,omitempty"`
 }
 
@@ -89,7 +89,7 @@ type UpgradePath struct {
 	From      string        `json:"from"`
 	To        string        `json:"to"`
 	Steps     []UpgradeStep `json:"steps"`
-	Takes     time.Duration `json:"takes,omitempty"` // as far as it can be reckoned
+	Takes     time.Duration `json:"takes,omitempty"` // as far as it can be computed
 	Downgrade bool          `json:"downgrade,omitempty"`
 	Others    []OtherPath   `json:"others,omitempty"`
 }
@@ -103,7 +103,7 @@ type OtherPath struct {
 var upgradePathKind = declare(Kind[UpgradePath]{
 	Name:   "upgrade.path",
 	Sample: UpgradePath{From: "7.4.2", To: "8.1.0", Steps: []UpgradeStep{{From: "7.4.2", Release: "7.6.1", Before: []string{"licence"}}}, Others: []OtherPath{{Releases: []string{"7.6.4", "8.1.0"}, Takes: time.Minute}}},
-	Tell: func(b UpgradePath) (string, bool) {
+	Report: func(b UpgradePath) (string, bool) {
 		return fmt.Sprintf("%s to %s in %d steps", b.From, b.To, len(b.Steps)), true
 	},
 })

@@ -34,14 +34,14 @@ type TransferBegin struct {
 var transferBeginKind = declare(Kind[TransferBegin]{
 	Name:   "transfer.begin",
 	Sample: TransferBegin{File: "x", Size: 1 << 40, Protocol: "XMODEM", Allowed: 11452.9, Receive: true},
-	Tell: func(b TransferBegin) (string, bool) {
+	Report: func(b TransferBegin) (string, bool) {
 		return fmt.Sprintf("%s, %d B by %s", b.File, b.Size, b.Protocol), false
 	},
 })
 
 func (TransferBegin) kind() *declaration { return transferBeginKind }
 
-// Transfer is how far it has come. Rate is in bytes a second, Left the time to go at that rate.
+// Transfer is the progress. Rate is in bytes a second, Left the time to go at that rate.
 type Transfer struct {
 	ID      string        `json:"id,omitempty"`
 	Bytes   int64         `json:"bytes"`
@@ -61,7 +61,7 @@ var transferKind = declare(Kind[Transfer]{
 
 func (Transfer) kind() *declaration { return transferKind }
 
-// TransferEnd tells how it went.
+// TransferEnd says how it went.
 type TransferEnd struct {
 	ID      string        `json:"id,omitempty"`
 	Outcome Outcome       `json:"outcome"`
@@ -77,7 +77,7 @@ type TransferEnd struct {
 var transferEndKind = declare(Kind[TransferEnd]{
 	Name:   "transfer.end",
 	Sample: TransferEnd{Outcome: Failed, Padding: 127},
-	Tell: func(b TransferEnd) (string, bool) {
+	Report: func(b TransferEnd) (string, bool) {
 		return fmt.Sprintf("%s, %d B%s, %d blocks, %d resent, padding %d B %s", b.Outcome, b.Bytes, b.Part(), b.Blocks, b.Resent, b.Padding, b.Message), b.Outcome == Failed
 	},
 })
@@ -95,7 +95,7 @@ func (b TransferEnd) Part() string {
 
 func (TransferEnd) kind() *declaration { return transferEndKind }
 
-// Server tells that a server listens for the device, or does not any more.
+// Server says that a server listens for the device, or does not any more.
 type Server struct {
 	Name    string `json:"name"`
 	State   string `json:"state"`
@@ -106,14 +106,14 @@ type Server struct {
 var serverKind = declare(Kind[Server]{
 	Name:   "server",
 	Sample: Server{Name: "TFTP", State: Listening, Address: "192.0.2.10:69"},
-	Tell: func(b Server) (string, bool) {
+	Report: func(b Server) (string, bool) {
 		return strings.TrimSpace(b.Name + " " + b.State + " at " + b.Address + " " + b.Note), false
 	},
 })
 
 func (Server) kind() *declaration { return serverKind }
 
-// Staged tells what a device may fetch (or leave, for a slot), under exactly that name.
+// Staged says what a device may fetch (or leave, for a slot), under exactly that name.
 type Staged struct {
 	Name     string `json:"name"`
 	State    string `json:"state"`
@@ -126,7 +126,7 @@ type Staged struct {
 var stagedKind = declare(Kind[Staged]{
 	Name:   "staged",
 	Sample: Staged{Name: "lark.cgo", State: Offered, Protocol: "TFTP", Size: 5, Slot: true},
-	Tell: func(b Staged) (string, bool) {
+	Report: func(b Staged) (string, bool) {
 		return b.Name + " " + b.State, false
 	},
 })
@@ -166,7 +166,7 @@ type Estimate struct {
 	Chosen   bool          `json:"chosen,omitempty"`
 }
 
-// Estimates tells what each protocol would take for a file, and which one was chosen.
+// Estimates says what each protocol would take for a file, and which one was chosen.
 type Estimates struct {
 	File string     `json:"file"`
 	Size int64      `json:"size"`
@@ -191,7 +191,7 @@ type Preflight struct {
 var preflightKind = declare(Kind[Preflight]{
 	Name:   "preflight",
 	Sample: Preflight{What: "port", Text: "held", Remedy: "end it"},
-	Tell: func(b Preflight) (string, bool) {
+	Report: func(b Preflight) (string, bool) {
 		return b.What + ": " + b.Text + " " + b.Remedy, !b.Held
 	},
 })

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestAnEndSaysItsOutcomeOnce puts messages of all kinds behind each outcome.
+// TestAnEndSaysItsOutcomeOnce puts messages of all kinds after each outcome.
 func TestAnEndSaysItsOutcomeOnce(t *testing.T) {
 	for want, end := range map[string]RunEnd{
 		"done":                                  {Outcome: Done, Message: "done"},

@@ -70,7 +70,7 @@ func Systems(s *state.State) *Drawing {
 			}
 			d.Circle(x, y, 5, tone, has[i])
 		}
-		d.Text(first+apart*float64(len(stages))-60, y+4, 9, Quiet, short(strings.Join(systemWords(system), ", "), 44))
+		d.Text(first+apart*float64(len(stages))-60, y+4, 9, Quiet, short(strings.Join(systemText(system), ", "), 44))
 		if system.Lasts {
 			lasts = system.Release
 		}
@@ -88,7 +88,7 @@ func Systems(s *state.State) *Drawing {
 	return d
 }
 
-func systemWords(system state.System) (words []string) {
+func systemText(system state.System) (words []string) {
 	switch {
 	case system.Runs && system.RanThen:
 		words = append(words, "runs, as before")
@@ -170,7 +170,7 @@ func Stack(s *state.State) *Drawing {
 			tone = Bad
 		}
 		d.Strong(left, y, 11, tone, short(u.Number, 4))
-		d.Text(left+34, y, 9, tone, short(changed(u.RoleThen, roleWords(u)), 16))
+		d.Text(left+34, y, 9, tone, short(changed(u.RoleThen, roleText(u)), 16))
 		d.Text(left+100, y, 9, Ink, short(u.Model, 12))
 		d.Strong(left+160, y, 9, Ink, short(changed(u.ReleaseThen, u.Release), 16))
 		for i, b := range s.BanksOf(u.Number) {
@@ -217,7 +217,7 @@ func changed(before, now string) string {
 	return before + " → " + now
 }
 
-func roleWords(u state.Unit) string {
+func roleText(u state.Unit) string {
 	if u.State != "here" && u.State != "" {
 		return u.State
 	}
@@ -252,7 +252,7 @@ func ringOf(d *Drawing, s *state.State, x, y, r float64) float64 {
 			tone = Bad
 		}
 		d.Circle(cx, cy, 15, tone, u.Role == "lead")
-		said := short(roleWords(u), 10)
+		said := short(roleText(u), 10)
 		if u.Role == "lead" { // its mark is full
 			said = "unit " + short(u.Number, 3) + " " + said
 		} else {

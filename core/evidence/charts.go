@@ -156,8 +156,8 @@ func short(text string, most int) string {
 	return string(runes[:most-1]) + "…"
 }
 
-// mostStations are drawn in one row.
-const mostStations = 5
+// maxStations are drawn in one row.
+const maxStations = 5
 
 // Upgrades draws the releases on the way as stations, as many rows as they need.
 func Upgrades(s *state.State) *Drawing {
@@ -173,7 +173,7 @@ func Upgrades(s *state.State) *Drawing {
 			at = i
 		}
 	}
-	cell := (sheet - 2*margin) / float64(min(len(steps), mostStations)+1)
+	cell := (sheet - 2*margin) / float64(min(len(steps), maxStations)+1)
 	station := func(x, y float64, release string, passed bool) {
 		d.Circle(x, y, 6, map[bool]Tone{true: Good, false: Quiet}[passed], passed)
 		d.Strong(x-6, y-12, 11, Ink, short(release, int(cell/7)))
@@ -184,7 +184,7 @@ func Upgrades(s *state.State) *Drawing {
 	x, y, low := margin+8, 76.0, 76.0
 	station(x, y, s.Upgrades.From, true)
 	for i, upgrade := range steps {
-		if i > 0 && i%mostStations == 0 {
+		if i > 0 && i%maxStations == 0 {
 			x, y = margin+8, low+46
 			d.Text(x-6, y-8, 8.5, Quiet, "goes on")
 		}
@@ -233,7 +233,7 @@ func Banks(s *state.State) *Drawing {
 			release = b.Before + " → " + b.Now
 		}
 		d.Strong(margin+60, y+14, 12, Ink, release)
-		d.Text(margin+60, y+30, 9, Quiet, strings.Join(bankWords(b), ", "))
+		d.Text(margin+60, y+30, 9, Quiet, strings.Join(bankText(b), ", "))
 		y += 3 * row
 	}
 	if len(s.Banks) == 0 {
@@ -242,7 +242,7 @@ func Banks(s *state.State) *Drawing {
 	return d
 }
 
-func bankWords(b state.Bank) (words []string) {
+func bankText(b state.Bank) (words []string) {
 	switch {
 	case b.Runs && b.RanThen:
 		words = append(words, "runs, as before")
@@ -376,7 +376,7 @@ func Ladder(s *state.State) *Drawing {
 }
 
 func rung(d *Drawing, r state.Rung, left, right, y float64) {
-	saying(d, r, r.Words(), left, right, y)
+	saying(d, r, r.Line(), left, right, y)
 }
 
 func saying(d *Drawing, r state.Rung, said string, left, right, y float64) {

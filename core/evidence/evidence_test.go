@@ -70,7 +70,7 @@ func story() *state.State {
 		event.Fact{Name: "layers", Rows: []map[string]string{{"layer": "core", "release": "6.2", "state": "runs"}, {"layer": "mesh", "release": "6.4", "state": "rests"}, {"layer": "board", "release": "6.4", "state": "runs", "brings": "6.2"}}},
 		event.Fact{Name: "attached", Rows: []map[string]string{{"name": "ap-1", "model": "P2", "release": "3.4", "state": "here"}, {"name": "ap-2", "release": "3.4", "state": "here"}, {"name": "ap-3", "release": "3.4", "state": "here"}}},
 		event.Fact{Name: "attached", Rows: []map[string]string{{"name": "ap-1", "model": "P2", "release": "3.4", "state": "away"}, {"name": "ap-2", "release": "3.4", "state": "loading", "percent": "40"}, {"name": "ap-3", "release": "3.4", "state": "here"}}},
-		event.Newcomer{MAC: "02:00:5e:10:00:01", Vendor: "Maskel\x1b[2J S8", Addr: "192.0.2.61", Stage: "has fetched", Step: 4, Files: 1, Rounds: 1, Wrong: "no any.cfg here"},
+		event.NewDevice{MAC: "02:00:5e:10:00:01", Vendor: "Maskel\x1b[2J S8", Addr: "192.0.2.61", Stage: "has fetched", Step: 4, Files: 1, Rounds: 1, Wrong: "no any.cfg here"},
 		event.Rung{Transfer: event.RungDHCP, Row: 1, Protocol: "DHCP", FromDevice: true, What: "DISCOVER", Text: "02:00:5e:10:00:01"},
 		event.Fact{Name: "attached", Rows: []map[string]string{{"name": "ap-1", "model": "P2", "release": "3.6", "state": "here"}, {"name": "ap-2", "release": "3.4", "state": "failed", "reason": "broken\x1b[2J off"}}},
 	} {
@@ -220,7 +220,7 @@ func TestStepsThatNeverBeganHaveNoBar(t *testing.T) {
 	s := extreme(10, 1)
 	boxes := 0
 	for _, one := range Course(s).items {
-		if p, is := one.(polygon); is && len(p.points) == 4 && p.points[0][0] >= 330 {
+		if p, ok := one.(polygon); ok && len(p.points) == 4 && p.points[0][0] >= 330 {
 			boxes++
 		}
 	}
@@ -231,14 +231,14 @@ func TestSignsThatAFontDoesNotHave(t *testing.T) {
 	assert.Equal(t, "lark → □ □ ø", inFont("lark → 🚢 港 ø"))
 }
 
-// TestPagesCutThroughNoWords holds every break against every text.
-func TestPagesCutThroughNoWords(t *testing.T) {
+// TestPagesCutThroughNoText holds every break against every text.
+func TestPagesCutThroughNoText(t *testing.T) {
 	d := Course(extreme(300, 1))
 	breaks := d.breaks()
 	require.Greater(t, len(breaks), 5)
 	for _, at := range breaks[1 : len(breaks)-1] {
 		for _, one := range d.items {
-			if w, is := one.(words); is {
+			if w, ok := one.(words); ok {
 				from, to := extent(one)
 				assert.False(t, from < at && to > at, "%q", w.text)
 			}

@@ -9,13 +9,13 @@ import (
 
 // FirstBoot draws what new devices and this laptop said to each other, by all protocols together, and how far each device came.
 func FirstBoot(s *state.State) *Drawing {
-	d := head(s, "First boot: messages of all protocols together", float64(len(s.Ladder)+len(s.Newcomers))+4)
+	d := head(s, "First boot: messages of all protocols together", float64(len(s.Ladder)+len(s.NewDevice))+4)
 	y := 60.0
-	if len(s.Newcomers) == 0 {
+	if len(s.NewDevice) == 0 {
 		d.Text(margin, y, 10, Quiet, "No new device was answered.")
 		return d
 	}
-	for _, n := range s.Newcomers {
+	for _, n := range s.NewDevice {
 		d.Strong(margin, y, 9, Ink, short(n.MAC+" "+n.Vendor, 48))
 		d.Text(margin+260, y, 9, Quiet, short(n.Addr, 20))
 		color := Good
@@ -38,7 +38,7 @@ func FirstBoot(s *state.State) *Drawing {
 		if r.Transfer == "" {
 			r.What, r.Count = "ERROR", 1
 		}
-		saying(d, r, r.Protocol+"  "+r.Words(), left, right, y)
+		saying(d, r, r.Protocol+"  "+r.Line(), left, right, y)
 		y += row
 	}
 	d.Line(left, top, left, y-8, 0.8, Quiet)

@@ -68,15 +68,15 @@ func flashPart(d *Drawing, f *event.Flash, y float64) float64 {
 	return y
 }
 
-// mostMarks is how many sectors of a run are marked: of more, marks would be one line.
-const mostMarks = 512
+// maxMarks is how many sectors of a run are marked: of more, marks would be one line.
+const maxMarks = 512
 
 // flashSectors marks where the sectors of a part begin.
 func flashSectors(d *Drawing, f *event.Flash, part event.FlashPart, at func(int64) float64, y float64) {
 	offset := int64(0)
 	for _, run := range f.Sectors {
 		first, behind := run.Starts(offset, part.At+1, part.At+part.Size)
-		if behind-first <= mostMarks {
+		if behind-first <= maxMarks {
 			for i := first; i < behind; i++ {
 				x := at(offset + i*run.Size)
 				d.Line(x, y, x, y+4, 0.4, Quiet)

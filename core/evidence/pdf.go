@@ -51,9 +51,9 @@ func (d *Drawing) breaks() []float64 {
 		at := top + pageHeight - margin
 		for least := top + pageHeight/2; at > least; at-- {
 			if !slices.ContainsFunc(d.items, func(one item) bool {
-				w, is := one.(words)
+				w, ok := one.(words)
 				from, to := extent(one)
-				return is && w.text != "" && from < at && to > at
+				return ok && w.text != "" && from < at && to > at
 			}) {
 				break
 			}

@@ -20,7 +20,7 @@ import (
 	"pilotrix/core/units"
 )
 
-// Names tells which dotted names an expression may use, by what is known before anything was read.
+// Names says which dotted names an expression may use, by what is known before anything was read.
 type Names interface {
 	// Known reports whether the whole name is known, or is the beginning of one.
 	Known(name string) bool
@@ -75,8 +75,8 @@ func Compile(text string, names Names) (*Guard, error) {
 
 // shorten puts a compile error into our words; the place in the file is shown with it.
 func shorten(err error) error {
-	placed, is := err.(*file.Error)
-	if !is {
+	placed, ok := err.(*file.Error)
+	if !ok {
 		return err
 	}
 	text := placed.Message
@@ -109,8 +109,8 @@ func (g *Guard) Holds(env map[string]any) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	answer, is := value.(bool)
-	if !is {
+	answer, ok := value.(bool)
+	if !ok {
 		return false, fmt.Errorf("%s is %v, not a yes or no", g.text, value)
 	}
 	return answer, nil
@@ -141,7 +141,7 @@ func (l *lookup) longest() (names []string) {
 }
 
 func (l *lookup) Visit(node *ast.Node) {
-	if n, is := (*node).(*ast.BinaryNode); is && (n.Operator == "==" || n.Operator == "!=") {
+	if n, ok := (*node).(*ast.BinaryNode); ok && (n.Operator == "==" || n.Operator == "!=") {
 		var same ast.Node = &ast.CallNode{Callee: &ast.IdentifierNode{Value: equal}, Arguments: []ast.Node{n.Left, n.Right}}
 		if n.Operator == "!=" {
 			same = &ast.UnaryNode{Operator: "not", Node: same}
@@ -167,9 +167,9 @@ func dotted(node ast.Node) string {
 	case *ast.IdentifierNode:
 		return n.Value
 	case *ast.MemberNode:
-		property, is := n.Property.(*ast.StringNode)
+		property, ok := n.Property.(*ast.StringNode)
 		base := dotted(n.Node)
-		if is && base != "" {
+		if ok && base != "" {
 			return base + "." + property.Value
 		}
 	case *ast.ChainNode:
@@ -191,7 +191,7 @@ func compare(order *device.Order, args []any, want func(int) bool) (any, error) 
 }
 
 func release(order *device.Order, value any) (device.Release, error) {
-	if r, is := value.(device.Release); is {
+	if r, ok := value.(device.Release); ok {
 		return r, nil
 	}
 	if value == nil {

@@ -84,15 +84,15 @@ func algorithmOf(digest, hint string) (algorithm, bool) {
 }
 
 var (
-	besideAlgorithm = regexp.MustCompile(`(?i)\b(check ?sum|digest|hash|sum|fingerprint|value)s?\b`)
-	truncatedSHA    = regexp.MustCompile(`^sha512[/_-](224|256)$`)
-	wordSeparators  = strings.NewReplacer("-", "", "_", "", " ", "", "/", "")
+	sidecarAlgorithm = regexp.MustCompile(`(?i)\b(check ?sum|digest|hash|sum|fingerprint|value)s?\b`)
+	truncatedSHA     = regexp.MustCompile(`^sha512[/_-](224|256)$`)
+	wordSeparators   = strings.NewReplacer("-", "", "_", "", " ", "", "/", "")
 )
 
 // plainAlgorithm is our name for an algorithm as people write it, such as SHA-256, SHA2-256, SHA3_512, BLAKE2b512 or
 // "SHA256 checksum"; empty for one that is not known.
 func plainAlgorithm(written string) string {
-	name := strings.ToLower(strings.TrimSpace(besideAlgorithm.ReplaceAllString(written, "")))
+	name := strings.ToLower(strings.TrimSpace(sidecarAlgorithm.ReplaceAllString(written, "")))
 	if found := truncatedSHA.FindStringSubmatch(name); found != nil {
 		return "sha512-" + found[1]
 	}
@@ -109,12 +109,12 @@ func plainAlgorithm(written string) string {
 	case "blake2s256", "blake2s":
 		return "blake2s"
 	}
-	if rest, is := strings.CutPrefix(name, "sha3"); is && len(rest) == 3 {
+	if rest, ok := strings.CutPrefix(name, "sha3"); ok && len(rest) == 3 {
 		if _, known := algorithmNamed("sha3-" + rest); known {
 			return "sha3-" + rest
 		}
 	}
-	if rest, is := strings.CutPrefix(name, "blake2b"); is {
+	if rest, ok := strings.CutPrefix(name, "blake2b"); ok {
 		name = "blake2b-" + rest
 	}
 	if _, known := algorithmNamed(name); known {

@@ -35,10 +35,10 @@ type member struct {
 // errStop ends a walk early.
 var errStop = errors.New("that is enough")
 
-// mostMembers bounds the archives that are looked into: an image comes with a few files, not thousands.
-const mostMembers = 2000
+// maxMembers bounds the archives that are looked into: an image comes with a few files, not thousands.
+const maxMembers = 2000
 
-// kindOf tells an archive by its first bytes, whatever its name is; empty for anything else.
+// kindOf says an archive by its first bytes, whatever its name is; empty for anything else.
 func kindOf(head []byte) string {
 	switch {
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
@@ -100,7 +100,7 @@ func gzipHead(head []byte) int {
 	return min(at, len(head))
 }
 
-// places tells members of one name apart: the second one is called NAME#2.
+// places says members of one name apart: the second one is called NAME#2.
 type places map[string]int
 
 // A backslash divides folders in what some systems pack, and in a path there.
@@ -165,8 +165,8 @@ func walkZip(file *interruptible, size int64, visit func(member, io.Reader) erro
 	if err != nil {
 		return err
 	}
-	if len(archive.File) > mostMembers {
-		return fmt.Errorf("it holds %s, more than the %d that are looked at", units.Many(len(archive.File), "file"), mostMembers)
+	if len(archive.File) > maxMembers {
+		return fmt.Errorf("it holds %s, more than the %d that are looked at", units.Many(len(archive.File), "file"), maxMembers)
 	}
 	named := places{}
 	all := &inflated{packed: func() int64 { return size }} // members may share what they are packed from
@@ -206,8 +206,8 @@ func walkTar(from io.Reader, visit func(member, io.Reader) error) error {
 			return nil
 		case err != nil:
 			return err
-		case n > mostMembers:
-			return fmt.Errorf("it holds more than the %s that are looked at", units.Many(mostMembers, "file"))
+		case n > maxMembers:
+			return fmt.Errorf("it holds more than the %s that are looked at", units.Many(maxMembers, "file"))
 		case header.Typeflag != tar.TypeReg:
 			continue
 		}
@@ -254,8 +254,8 @@ func readHead(from io.Reader, head []byte) (int, error) {
 	return n, err
 }
 
-// mostZstdWindow is the memory that a zst stream may ask for, in bytes.
-const mostZstdWindow = 256 << 20
+// maxZstdWindow is the memory that a zst stream may ask for, in bytes.
+const maxZstdWindow = 256 << 20
 
 func unpacker(from io.Reader, kind string) (io.Reader, error) {
 	switch kind {
@@ -264,17 +264,17 @@ func unpacker(from io.Reader, kind string) (io.Reader, error) {
 	case "xz":
 		return xz.NewReader(from)
 	case "zst":
-		return zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(mostZstdWindow))
+		return zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxZstdWindow))
 	}
 	return bzip2.NewReader(from), nil
 }
 
-// mostUnpacked is the largest file that is taken out of an archive, in bytes.
-const mostUnpacked = 8 << 30
+// maxUnpacked is the largest file that is taken out of an archive, in bytes.
+const maxUnpacked = 8 << 30
 
 // A stream that unpacks to so much more than it takes is no image: those are packed already.
 const (
-	mostRatio   = 400
+	maxRatio    = 400
 	ratioBeyond = 64 << 20 // bytes: small files of zeros are harmless
 )
 
@@ -287,8 +287,8 @@ type inflated struct {
 
 func (i *inflated) Read(p []byte) (int, error) {
 	n, err := i.from.Read(p)
-	if i.got += int64(n); i.got > ratioBeyond && i.got/mostRatio > i.packed() {
-		return 0, fmt.Errorf("it unpacks to more than %d times its size, which no image does", mostRatio)
+	if i.got += int64(n); i.got > ratioBeyond && i.got/maxRatio > i.packed() {
+		return 0, fmt.Errorf("it unpacks to more than %d times its size, which no image does", maxRatio)
 	}
 	return n, err
 }
@@ -308,7 +308,7 @@ func (f found) words() string {
 		all = append(all, fmt.Sprintf("it holds another archive, %s, which is not looked into: unpack it once", f.nested[0]))
 	}
 	if len(f.sealed) > 0 {
-		all = append(all, f.sealed[0]+moreWords(len(f.sealed)-1))
+		all = append(all, f.sealed[0]+moreText(len(f.sealed)-1))
 	}
 	return strings.Join(all, "; ")
 }
@@ -357,10 +357,10 @@ func (f *found) lookAt(ctx context.Context, archive string, m member, data io.Re
 		return nil
 	case !recognised(img.Says):
 		return nil
-	case m.size > mostUnpacked:
-		return fmt.Errorf("%s in it unpacks to %d B, more than the %d B that are taken out", m.place, m.size, int64(mostUnpacked))
+	case m.size > maxUnpacked:
+		return fmt.Errorf("%s in it unpacks to %d B, more than the %d B that are taken out", m.place, m.size, int64(maxUnpacked))
 	}
-	bounded := &bounded{from: io.MultiReader(bytes.NewReader(head[:n]), data), left: mostUnpacked}
+	bounded := &bounded{from: io.MultiReader(bytes.NewReader(head[:n]), data), left: maxUnpacked}
 	if img.Digests, _, err = Digest(ctx, bounded, nil, progress, more...); err != nil {
 		return fmt.Errorf("%s in it: %w", m.place, err)
 	}
@@ -384,7 +384,7 @@ type bounded struct {
 func (b *bounded) Read(p []byte) (int, error) {
 	n, err := b.from.Read(p[:min(int64(len(p)), b.left+1)])
 	if b.left -= int64(n); b.left < 0 {
-		return 0, fmt.Errorf("it unpacks to more than %d B", int64(mostUnpacked))
+		return 0, fmt.Errorf("it unpacks to more than %d B", int64(maxUnpacked))
 	}
 	return n, err
 }
@@ -447,7 +447,7 @@ func unpackTo(ctx context.Context, place string, img *Image, data io.Reader, pro
 			_ = os.Remove(place)
 		}
 	}()
-	got, _, err := Digest(ctx, io.TeeReader(&bounded{from: data, left: mostUnpacked}, out), nil, progress)
+	got, _, err := Digest(ctx, io.TeeReader(&bounded{from: data, left: maxUnpacked}, out), nil, progress)
 	if err == nil && got.SHA256 != img.SHA256 {
 		err = fmt.Errorf("it changed since it was looked into (sha256 %.12s…, was %.12s…)", got.SHA256, img.SHA256)
 	}

@@ -178,7 +178,7 @@ func TestABombIsRefused(t *testing.T) {
 
 	var declared bytes.Buffer
 	w := tar.NewWriter(&declared)
-	require.NoError(t, w.WriteHeader(&tar.Header{Name: "lark.cgo", Mode: 0o600, Size: mostUnpacked + 1}))
+	require.NoError(t, w.WriteHeader(&tar.Header{Name: "lark.cgo", Mode: 0o600, Size: maxUnpacked + 1}))
 	_, _ = w.Write(cargo("7.5.0"))
 	assert.Contains(t, named(t, "lark.tar", declared.Bytes())["|"].Problem, "more than the 8589934592 B that are taken out")
 }
@@ -228,7 +228,7 @@ func TestWhatIsNoFileIsNotOpened(t *testing.T) {
 	select {
 	case items := <-done:
 		require.Len(t, items, 1)
-		assert.Contains(t, items[0].FitTo(facts()).Words(), "SHA256SUMS cannot be read")
+		assert.Contains(t, items[0].FitTo(facts()).Text(), "SHA256SUMS cannot be read")
 	case <-time.After(20 * time.Second):
 		require.Fail(t, "it waits for a pipe")
 	}

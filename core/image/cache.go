@@ -11,7 +11,7 @@ import (
 )
 
 // cache keeps what was computed of files, by their identity: a file that was written since, or replaced
-// by another, is computed anew.
+// by another, is computed again.
 type cache struct {
 	path string
 

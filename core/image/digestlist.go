@@ -37,19 +37,19 @@ type OddLine struct {
 	Text   string
 }
 
-// mostSidecar is how large a list may be, in bytes: that of some 700,000 files.
-const mostSidecar = 64 << 20
+// maxSidecar is how large a list may be, in bytes: that of some 700,000 files.
+const maxSidecar = 64 << 20
 
 // ParseDigests reads published digests in every form in use: those of the GNU and the BSD tools, "Algorithm: hex" and
 // "Algorithm(file)= hex", with a size or a date before the name, the name first, or bare. Comments and signatures are
-// passed over; what else is not understood is told. From names the list: it may say which algorithm it is by.
+// passed over; what else is not understood is reported. From names the list: it may say which algorithm it is by.
 func ParseDigests(text io.Reader, from string) (list DigestList, err error) {
-	data, err := io.ReadAll(io.LimitReader(text, mostSidecar+1))
+	data, err := io.ReadAll(io.LimitReader(text, maxSidecar+1))
 	if err != nil {
 		return list, err
 	}
-	if len(data) > mostSidecar {
-		return list, fmt.Errorf("it is larger than the %d B that a list of digests may have", mostSidecar)
+	if len(data) > maxSidecar {
+		return list, fmt.Errorf("it is larger than the %d B that a list of digests may have", maxSidecar)
 	}
 	p := listParser{from: from, hint: hintOf(from)}
 	n := 0
@@ -265,8 +265,8 @@ func ParsePasted(text string) (Published, error) {
 	}
 	bare := strings.ToLower(strings.NewReplacer(" ", "", ":", "", "-", "", "\t", "", "\r", "", "\n", "").Replace(text))
 	for _, a := range algorithms {
-		rest, is := strings.CutPrefix(bare, strings.ReplaceAll(a.name, "-", ""))
-		if is && isHex(rest) && len(rest) == 2*a.size {
+		rest, ok := strings.CutPrefix(bare, strings.ReplaceAll(a.name, "-", ""))
+		if ok && isHex(rest) && len(rest) == 2*a.size {
 			return Published{Algorithm: a.name, Digest: rest, From: "pasted"}, nil
 		}
 	}

@@ -99,8 +99,8 @@ func filled(text string, data []byte) string {
 	return text
 }
 
-// besideItem is the item of an image with a list beside it.
-func besideItem(t *testing.T, list, text string, data []byte) Item {
+// sidecarItem is the item of an image with a list beside it.
+func sidecarItem(t *testing.T, list, text string, data []byte) Item {
 	t.Helper()
 	folder := t.TempDir()
 	put(t, folder, "lark.cgo", data)
@@ -117,17 +117,17 @@ func TestEveryFormOfListIsRead(t *testing.T) {
 	for _, order := range []binary.ByteOrder{binary.LittleEndian, binary.BigEndian} {
 		for _, mark := range []bool{true, false} {
 			text := filled("$sha256  lark.cgo\r\n", right)
-			assert.True(t, besideItem(t, "SHA256SUMS", utf16Of(text, order, mark), right).Proved(), "%v %v", order, mark)
+			assert.True(t, sidecarItem(t, "SHA256SUMS", utf16Of(text, order, mark), right).Proved(), "%v %v", order, mark)
 		}
 	}
 	for name, list := range lists {
 		t.Run(name, func(t *testing.T) {
 			text := filled(list[1], right)
 			require.NotContains(t, text, "$", "the test's own text")
-			item := besideItem(t, list[0], text, right)
+			item := sidecarItem(t, list[0], text, right)
 			assert.True(t, item.Proved(), "%s\n%v", text, item.Published)
 			assert.Empty(t, item.Lists)
-			assert.True(t, besideItem(t, list[0], text, wrong).Broken(), text)
+			assert.True(t, sidecarItem(t, list[0], text, wrong).Broken(), text)
 
 			folder := t.TempDir()
 			put(t, folder, "lark.cgo", right)
@@ -153,16 +153,16 @@ func TestNoListIsDroppedInSilence(t *testing.T) {
 		"nothing":          {"lark.cgo.sha256", "\n", "lark.cgo.sha256 holds no digest"},
 		"eight digits":     {"checksums.txt", "20260302  lark.cgo\n", "line 1 not understood"},
 	} {
-		item := besideItem(t, c.list, c.text, data)
+		item := sidecarItem(t, c.list, c.text, data)
 		assert.False(t, item.Proved() || item.Broken(), name)
 		fit := item.FitTo(facts())
-		assert.Contains(t, fit.Words(), c.says, name)
+		assert.Contains(t, fit.Text(), c.says, name)
 	}
 	folder := t.TempDir()
 	put(t, folder, "lark.cgo", data)
 	require.NoError(t, os.Mkdir(filepath.Join(folder, "x"), 0o700))
 	require.NoError(t, os.Symlink(filepath.Join(folder, "x"), filepath.Join(folder, "SHA256SUMS")))
-	assert.Contains(t, scanned(t, folder).Items()[0].FitTo(facts()).Words(), "SHA256SUMS cannot be read: it is not a file")
+	assert.Contains(t, scanned(t, folder).Items()[0].FitTo(facts()).Text(), "SHA256SUMS cannot be read: it is not a file")
 }
 
 // TestEntriesWithFoldersBelongToTheirFolders has two releases with a file of one name in one list.
@@ -216,8 +216,8 @@ func TestALongListIsReadWhole(t *testing.T) {
 	}
 	data := cargo("7.4.2")
 	text.WriteString(sums(data)["sha256"] + "  lark.cgo\n")
-	assert.True(t, besideItem(t, "SHA256SUMS", text.String(), data).Proved())
-	_, err := ParseDigests(bytes.NewReader(make([]byte, mostSidecar+1)), "x")
+	assert.True(t, sidecarItem(t, "SHA256SUMS", text.String(), data).Proved())
+	_, err := ParseDigests(bytes.NewReader(make([]byte, maxSidecar+1)), "x")
 	assert.ErrorContains(t, err, "larger than")
 }
 

@@ -47,8 +47,8 @@ func (f Fit) Against() (against []Reason) {
 	return against
 }
 
-// Words is the fit in one line.
-func (f Fit) Words() string {
+// Text is the fit in one line.
+func (f Fit) Text() string {
 	against := f.Against()
 	if len(against) == 0 {
 		return "fits"
@@ -60,7 +60,7 @@ func (f Fit) Words() string {
 	return strings.Join(texts, "; ")
 }
 
-// Facts by which dialects tell what the fit needs to know.
+// Facts by which dialects say what the fit needs to know.
 const (
 	FactModel        = "device.model"
 	FactArchitecture = "device.architecture"
@@ -69,7 +69,7 @@ const (
 	FactRelease      = "running.release"
 )
 
-// FactsFree are the facts that tell the room for an image, the first that is known counts.
+// FactsFree are the facts that say the room for an image, the first that is known counts.
 var FactsFree = []string{"standby.room", "store.free"}
 
 // FitTo holds an item against what was read from a device.
@@ -137,7 +137,7 @@ func (i Item) fitKind(facts *device.Facts, add reasons) {
 		default:
 			add("model", No, fmt.Sprintf("made for %s; the device is %s", models, model))
 		}
-	} else if _, told := i.Says[SaysArchitecture]; !told { // what is made for an architecture goes on all of it
+	} else if _, report := i.Says[SaysArchitecture]; !report { // what is made for an architecture goes on all of it
 		add("model", Unknown, "it does not say which models it is for")
 	}
 	if architecture, said := i.Says[SaysArchitecture]; said {
@@ -204,14 +204,14 @@ func heldBy(facts *device.Facts) (total float64) {
 	fact, _ := facts.Get(factStoreImages)
 	rows, _ := fact.Value.([]map[string]any)
 	for _, row := range rows {
-		if size, is := row["size"].(float64); is {
+		if size, ok := row["size"].(float64); ok {
 			total += size
 		}
 	}
 	return total
 }
 
-// fitRelease tells the direction.
+// fitRelease says the direction.
 func (i Item) fitRelease(facts *device.Facts, add reasons) {
 	running, known := text(facts, FactRelease)
 	own, said := i.Release(orderOf(facts))

@@ -56,7 +56,7 @@ func FuzzUpgradePaths(f *testing.F) {
 			seen := map[string]bool{}
 			for _, step := range path.Steps {
 				if seen[step.Release] {
-					t.Fatalf("%s twice in %v", step.Release, chainWords(path.Steps))
+					t.Fatalf("%s twice in %v", step.Release, chainText(path.Steps))
 				}
 				seen[step.Release] = true
 			}

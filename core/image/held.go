@@ -2,10 +2,10 @@ package image
 
 import "strings"
 
-// Held is a file that the device itself has, as far as its listing tells.
+// Held is a file that the device itself has, as far as its listing says.
 type Held struct {
 	Name    string
-	Size    int64             // in bytes, 0 when the device does not tell
+	Size    int64             // in bytes, 0 when the device does not say
 	Digests map[string]string // in hex, by algorithm
 }
 

@@ -102,18 +102,18 @@ func Describe(path string, patterns []Header) (map[string]string, error) {
 		return nil, fmt.Errorf("build description: %w", err)
 	}
 	defer file.Close()
-	text, err := io.ReadAll(io.LimitReader(file, mostDescription))
+	text, err := io.ReadAll(io.LimitReader(file, maxDescription))
 	if err != nil {
 		return nil, fmt.Errorf("build description %s: %w", path, err)
 	}
 	return read(patterns, text, filepath.Base(path)), nil
 }
 
-// mostDescription bounds a build description, in bytes.
-const mostDescription = 64 << 10
+// maxDescription bounds a build description, in bytes.
+const maxDescription = 64 << 10
 
-// mostSaid is how much of what an image says is kept, in characters.
-const mostSaid = 400
+// maxSaid is how much of what an image says is kept, in characters.
+const maxSaid = 400
 
 // read applies the patterns: the header's words count before the name's.
 func read(headers []Header, head []byte, name string) map[string]string {
@@ -128,7 +128,7 @@ func read(headers []Header, head []byte, name string) map[string]string {
 				text = []byte(name)
 			}
 			if found := h.Pattern.FindSubmatch(text); len(found) > 1 {
-				says[h.Name] = plain.Clip(strings.TrimSpace(string(found[1])), mostSaid)
+				says[h.Name] = plain.Clip(strings.TrimSpace(string(found[1])), maxSaid)
 			}
 		}
 	}

@@ -154,8 +154,8 @@ func (s *Shelf) Scan(ctx context.Context, progress func(Progress)) error {
 	return err
 }
 
-// mostDeep is how far below a folder its subfolders are read, where they are.
-const mostDeep = 8
+// maxDeep is how far below a folder its subfolders are read, where they are.
+const maxDeep = 8
 
 // Deep ends the name of a folder whose subfolders are on the shelf as well.
 const Deep = string(filepath.Separator) + "**"
@@ -174,7 +174,7 @@ func (s *Shelf) places() (all []string, failed error) {
 				return err
 			case !d.IsDir():
 				return nil
-			case place != root && strings.HasPrefix(d.Name(), "."), strings.Count(place[len(root):], string(filepath.Separator)) > mostDeep:
+			case place != root && strings.HasPrefix(d.Name(), "."), strings.Count(place[len(root):], string(filepath.Separator)) > maxDeep:
 				return filepath.SkipDir
 			}
 			all = append(all, place)
@@ -208,7 +208,7 @@ func neighboursOf(folders, endings []string) (near neighbours, files []string, f
 				names = append(names, entry.Name())
 			}
 		}
-		near.add(newBeside(folder, names))
+		near.add(newExtra(folder, names))
 		for _, name := range names {
 			if !isSidecar(name) && !describes(name, names, endings) {
 				files = append(files, filepath.Join(folder, name))
@@ -221,9 +221,9 @@ func neighboursOf(folders, endings []string) (near neighbours, files []string, f
 // describes reports whether a file is the build description of another one beside it, by the folder's names in their order.
 func describes(name string, names, endings []string) bool {
 	return slices.ContainsFunc(endings, func(ending string) bool {
-		of, is := strings.CutSuffix(name, ending)
+		of, ok := strings.CutSuffix(name, ending)
 		_, beside := slices.BinarySearch(names, of)
-		return is && of != "" && beside
+		return ok && of != "" && beside
 	})
 }
 
@@ -254,7 +254,7 @@ func (n neighbours) needs(place string, archive bool) (more []string) {
 	return more
 }
 
-// scan is Scan without the files that change just now, and tells whether there are any.
+// scan is Scan without the files that change just now, and says whether there are any.
 func (s *Shelf) scan(ctx context.Context, progress func(Progress), changes func(place string) bool) (changing bool, err error) {
 	folders, failed := s.places()
 	near, files, unread := neighboursOf(folders, s.endings)
@@ -269,12 +269,12 @@ func (s *Shelf) scan(ctx context.Context, progress func(Progress), changes func(
 			changing = true
 			continue
 		}
-		tell := func(bytes int64) {
+		report := func(bytes int64) {
 			if progress != nil {
 				progress(Progress{place, n, len(files), bytes})
 			}
 		}
-		items = append(items, s.itemsIn(ctx, place, near, pasted, tell)...)
+		items = append(items, s.itemsIn(ctx, place, near, pasted, report)...)
 	}
 	if ctx.Err() != nil {
 		return false, ctx.Err()
@@ -328,7 +328,7 @@ const settle = 500 * time.Millisecond
 func (s *Shelf) isChanging(place string) bool {
 	info, err := os.Stat(place)
 	if err != nil {
-		return false // scan tells
+		return false // scan says
 	}
 	if _, known := s.cache.get(identity(place, info)); known {
 		return false
@@ -503,7 +503,7 @@ func (s *Shelf) Look(ctx context.Context, place string) ([]Item, error) {
 		return nil, fmt.Errorf("image %s: it is not a file", place)
 	}
 	near := neighbours{map[string]*beside{}, map[string][]Published{}}
-	near.add(besideFile(place))
+	near.add(sidecarFile(place))
 	items := s.itemsIn(ctx, place, near, s.pastedFor(), func(int64) {})
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
@@ -533,7 +533,7 @@ func (s *Shelf) Find(name string) (Item, error) {
 	return found[0], nil
 }
 
-// Watch scans when it begins and whenever a folder changes or is added, until ctx ends. It tells when that
+// Watch scans when it begins and whenever a folder changes or is added, until ctx ends. It says when that
 // changed what is on the shelf or what cannot be read. A file that is being written is not on the shelf
 // until that has ended.
 func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
@@ -545,7 +545,7 @@ func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 	if err := s.watchAll(watcher); err != nil {
 		changed(err)
 	}
-	w := &watch{shelf: s, timer: time.NewTimer(0), waiting: true, told: fmt.Sprint(nil), changed: changed}
+	w := &watch{shelf: s, timer: time.NewTimer(0), waiting: true, reported: fmt.Sprint(nil), changed: changed}
 	for {
 		select {
 		case <-ctx.Done():
@@ -564,18 +564,18 @@ func (s *Shelf) Watch(ctx context.Context, changed func(error)) error {
 			w.within(settle) // something was missed: look at all of it
 		case <-w.timer.C:
 			w.look(ctx)
-			_ = s.watchAll(watcher) // folders below those of the shelf come, too; what cannot be watched was told
+			_ = s.watchAll(watcher) // folders below those of the shelf come, too; what cannot be watched was reported
 		}
 	}
 }
 
 // watch is a Watch under way.
 type watch struct {
-	shelf   *Shelf
-	timer   *time.Timer // of the next look
-	waiting bool        // for it
-	told    string      // what could not be read last
-	changed func(error)
+	shelf    *Shelf
+	timer    *time.Timer // of the next look
+	waiting  bool        // for it
+	reported string      // what could not be read last
+	changed  func(error)
 }
 
 // within has it look at the latest after d.
@@ -596,16 +596,16 @@ func (w *watch) look(ctx context.Context) {
 	if changing {
 		w.within(settle)
 	}
-	if problem := fmt.Sprint(err); problem != w.told || !reflect.DeepEqual(before, w.shelf.Items()) {
-		w.told = problem
+	if problem := fmt.Sprint(err); problem != w.reported || !reflect.DeepEqual(before, w.shelf.Items()) {
+		w.reported = problem
 		w.changed(err)
 	}
 }
 
 // watchAll watches every folder that is there; one that is watched already stays so. Of one that is not
-// there Scan tells.
+// there Scan says.
 func (s *Shelf) watchAll(watcher *fsnotify.Watcher) (failed error) {
-	folders, _ := s.places() // Scan tells of those that cannot be read
+	folders, _ := s.places() // Scan says of those that cannot be read
 	for _, folder := range folders {
 		if err := watcher.Add(folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			failed = errors.Join(failed, fmt.Errorf("shelf: %s cannot be watched: %w", folder, err))

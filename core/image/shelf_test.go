@@ -197,7 +197,7 @@ func TestPublishedDigestsAreCompared(t *testing.T) {
 	assert.True(t, items["good.cgo"].Proved())
 	assert.Len(t, items["good.cgo"].Published, 2)
 	assert.True(t, items["bad.cgo"].Broken())
-	assert.Contains(t, items["bad.cgo"].FitTo(&device.Facts{}).Words(), "is not the one published in bad.cgo.sha256")
+	assert.Contains(t, items["bad.cgo"].FitTo(&device.Facts{}).Text(), "is not the one published in bad.cgo.sha256")
 	require.Len(t, items["lark-7.6.0.cgo"].Published, 1)
 	assert.True(t, items["lark-7.6.0.cgo"].Published[0].OfArchive)
 	assert.True(t, items["lark-7.6.0.cgo"].Proved())
@@ -217,7 +217,7 @@ func TestPastedDigests(t *testing.T) {
 	}
 }
 
-// TestAFileIsReadOnce holds that a second shelf takes the digests from the cache, and computes anew when
+// TestAFileIsReadOnce holds that a second shelf takes the digests from the cache, and computes again when
 // the file is another one, of the same size and time too.
 func TestAFileIsReadOnce(t *testing.T) {
 	folder, cachePath := t.TempDir(), filepath.Join(t.TempDir(), "deep", "cache.json")
@@ -332,7 +332,7 @@ func TestFitHasAReasonForEveryNo(t *testing.T) {
 	item := scanned(t, folder).Items()[0]
 	whole := []string{"device.model", "G2-4", "device.architecture", "plover64", "device.boot", "2.1.3", "standby.room", "9,000,000", "running.release", "7.4.2", "device.licence", "7, 8"}
 	assert.Equal(t, Yes, item.FitTo(facts(whole...)).Verdict)
-	assert.Equal(t, "fits", item.FitTo(facts(whole...)).Words())
+	assert.Equal(t, "fits", item.FitTo(facts(whole...)).Text())
 	for name, c := range map[string]struct {
 		value   string
 		verdict Verdict
@@ -348,14 +348,14 @@ func TestFitHasAReasonForEveryNo(t *testing.T) {
 		changed = append(changed, name, c.value)
 		fit := item.FitTo(facts(changed...))
 		assert.Equal(t, c.verdict, fit.Verdict, name)
-		assert.Contains(t, fit.Words(), c.words)
+		assert.Contains(t, fit.Text(), c.words)
 	}
 	assert.Equal(t, Unknown, item.FitTo(facts()).Verdict, "what was not read is not held to fit")
 
 	full := facts(append(slices.Clone(whole), "standby.room", "1,000")...)
 	full.Set(device.Fact{Name: factStoreImages, Value: []map[string]any{{"name": "old.cgo", "size": float64(item.Size)}}})
 	assert.Equal(t, First, item.FitTo(full).Verdict, "images that are there may go")
-	assert.Contains(t, item.FitTo(full).Words(), "something has to go first")
+	assert.Contains(t, item.FitTo(full).Text(), "something has to go first")
 	full.Set(device.Fact{Name: factStoreImages, Value: []map[string]any{{"name": "old.cgo", "size": float64(5)}}})
 	assert.Equal(t, No, item.FitTo(full).Verdict)
 }
@@ -382,7 +382,7 @@ func TestUpgradesArePlanned(t *testing.T) {
 		wanted, findErr := s.Find("lark-" + to + ".cgo")
 		require.NoError(t, findErr)
 		path, err := p.Plan(s.Items(), device, running, wanted)
-		return chainWords(path.Steps), err
+		return chainText(path.Steps), err
 	}
 	for way, want := range map[[2]string]string{
 		{"7.4.2", "8.1.0"}:    "7.6.1 8.1.0 (pass)",
@@ -415,7 +415,7 @@ func TestUpgradesArePlanned(t *testing.T) {
 	assert.ErrorContains(t, err, "needs a licence for release 8, and none is on the shelf")
 }
 
-func chainWords(steps []UpgradeStep) (chain string) {
+func chainText(steps []UpgradeStep) (chain string) {
 	for _, upgrade := range steps {
 		chain += upgrade.Release + " "
 		if upgrade.Companion != nil {
@@ -472,10 +472,10 @@ func TestWhichWayIsTaken(t *testing.T) {
 				return
 			}
 			require.NoError(t, err)
-			assert.Equal(t, c.want, chainWords(path.Steps))
+			assert.Equal(t, c.want, chainText(path.Steps))
 			var others []string
 			for _, other := range path.Others {
-				others = append(others, chainWords(other))
+				others = append(others, chainText(other))
 			}
 			assert.Equal(t, c.others, others)
 			if strings.Contains(name, "digest") {
@@ -493,7 +493,7 @@ func TestAWayBackIsSaidToBeOne(t *testing.T) {
 		path, err := p.Plan(items, facts(), running, items[0])
 		if down {
 			require.NoError(t, err)
-			assert.Equal(t, "7.4.2", chainWords(path.Steps))
+			assert.Equal(t, "7.4.2", chainText(path.Steps))
 		}
 		assert.Equal(t, down, path.Downgrade)
 	}
@@ -514,7 +514,7 @@ func TestAShelfOfThousands(t *testing.T) {
 	require.NoError(t, err)
 	path, err := p.Plan(items, facts(), "7.1.1", items[len(items)-1])
 	require.NoError(t, err)
-	assert.Equal(t, "7.150.99 8.1", chainWords(path.Steps))
+	assert.Equal(t, "7.150.99 8.1", chainText(path.Steps))
 }
 
 func TestPathFilesAreChecked(t *testing.T) {

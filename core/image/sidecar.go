@@ -13,11 +13,11 @@ import (
 // listName are names of lists of a folder's digests.
 var listName = regexp.MustCompile(`(?i)(?:^|[._-])(?:md5|sha[0-9]{0,3}|sha3[-_]?[0-9]{3}|sha512[-_]2(?:24|56)|b2|blake2[bs]?(?:[-_]?[0-9]{3})?|crc32)[-_]?sums?(?:[._-].*)?$|^(?:checksums?|digests?|hashes)(?:\.\w+)?$`)
 
-// besideName are names of files with the digest of one image: its own with an ending, or its stem's.
-var besideName = regexp.MustCompile(`(?i)\.(?:md5|sha[0-9]{1,3}|sha3-?[0-9]{3}|b2|blake2[bs]?(?:-?[0-9]{3})?|crc32|sfv|digest|checksum)(?:\.txt)?$`)
+// sidecarName are names of files with the digest of one image: its own with an ending, or its stem's.
+var sidecarName = regexp.MustCompile(`(?i)\.(?:md5|sha[0-9]{1,3}|sha3-?[0-9]{3}|b2|blake2[bs]?(?:-?[0-9]{3})?|crc32|sfv|digest|checksum)(?:\.txt)?$`)
 
 // isSidecar reports whether a file holds digests rather than an image.
-func isSidecar(name string) bool { return listName.MatchString(name) || besideName.MatchString(name) }
+func isSidecar(name string) bool { return listName.MatchString(name) || sidecarName.MatchString(name) }
 
 // sidecar is one file with digests.
 type sidecar struct {
@@ -31,8 +31,8 @@ type sidecar struct {
 func readSidecar(place string) sidecar {
 	base := filepath.Base(place)
 	s := sidecar{place: place}
-	if besideName.MatchString(base) && !listName.MatchString(base) {
-		s.of = besideName.ReplaceAllString(base, "")
+	if sidecarName.MatchString(base) && !listName.MatchString(base) {
+		s.of = sidecarName.ReplaceAllString(base, "")
 	}
 	info, err := os.Stat(place)
 	if err == nil && !info.Mode().IsRegular() {
@@ -69,8 +69,8 @@ type beside struct {
 	says   map[string][]Published
 }
 
-// newBeside reads what lies in a folder. The names are those of its files.
-func newBeside(folder string, names []string) *beside {
+// newExtra reads what lies in a folder. The names are those of its files.
+func newExtra(folder string, names []string) *beside {
 	b := &beside{folder: folder, files: map[string]bool{}, folded: map[string]string{}, says: map[string][]Published{}}
 	for _, name := range names {
 		b.files[name] = true
@@ -94,14 +94,14 @@ func newBeside(folder string, names []string) *beside {
 	return b
 }
 
-// besideFile reads what lies beside one file.
-func besideFile(place string) *beside {
+// sidecarFile reads what lies beside one file.
+func sidecarFile(place string) *beside {
 	var names []string
 	entries, _ := os.ReadDir(filepath.Dir(place)) // what cannot be listed has nothing beside it that could be read
 	for _, entry := range entries {
 		names = append(names, entry.Name())
 	}
-	return newBeside(filepath.Dir(place), names)
+	return newExtra(filepath.Dir(place), names)
 }
 
 // filesOf are the paths of the files that a published digest is for. Without a name it is for the file that its list is
@@ -177,7 +177,7 @@ func (b *beside) reasons(place string) (reasons []string) {
 		case list.err != nil:
 			reasons = append(reasons, fmt.Sprintf("%s cannot be read: %v", from, list.err))
 		case len(list.Odd) > 0:
-			reasons = append(reasons, fmt.Sprintf("%s: line %d not understood%s", from, list.Odd[0].Number, moreWords(len(list.Odd)-1)))
+			reasons = append(reasons, fmt.Sprintf("%s: line %d not understood%s", from, list.Odd[0].Number, moreText(len(list.Odd)-1)))
 		case list.of != "" && len(list.Published) > 0:
 			reasons = append(reasons, fmt.Sprintf("%s is for %s", from, list.Published[0].Name))
 		case len(list.Published) == 0:
@@ -187,7 +187,7 @@ func (b *beside) reasons(place string) (reasons []string) {
 	return reasons
 }
 
-func moreWords(n int) string {
+func moreText(n int) string {
 	if n <= 0 {
 		return ""
 	}

@@ -47,7 +47,7 @@ func LoadUpgradePaths(path string) (*UpgradePaths, error) {
 	return p, f.Err()
 }
 
-// ParseUpgradePaths does the same with text at hand.
+// ParseUpgradePaths does the same with text available.
 func ParseUpgradePaths(name string, data []byte) (*UpgradePaths, error) {
 	p := &UpgradePaths{}
 	f, err := source.Decode(name, data, p)
@@ -96,8 +96,8 @@ func begins(release, beginning string) bool {
 }
 
 func below(r, b device.Release) bool {
-	rest, is := strings.CutPrefix(strings.ToLower(r.String()), strings.ToLower(b.String()))
-	return is && rest != "" && strings.ContainsAny(rest[:1], ".-+_( ") || r.Compare(b) == 0
+	rest, ok := strings.CutPrefix(strings.ToLower(r.String()), strings.ToLower(b.String()))
+	return ok && rest != "" && strings.ContainsAny(rest[:1], ".-+_( ") || r.Compare(b) == 0
 }
 
 func anyBegins[S ~string](release string, beginnings []S) bool {
@@ -153,7 +153,7 @@ func (h UpgradeStep) Tree() map[string]any {
 	return tree
 }
 
-// NoChain tells why no chain of releases was found.
+// NoChain says why no chain of releases was found.
 type NoChain struct{ text string }
 
 func (e *NoChain) Error() string { return e.text }
@@ -190,7 +190,7 @@ func (p *UpgradePaths) explain(running, to string, items []Item, facts *device.F
 		text := fmt.Sprintf("%s leads to %s only by way of %s, and no image of that is on the shelf that fits", running, to, strings.Join(over, " or "))
 		for _, item := range items {
 			if anyBegins(item.Says[SaysRelease], over) {
-				text += fmt.Sprintf("; %s does not: %s", item.Name, item.FitTo(facts).Words())
+				text += fmt.Sprintf("; %s does not: %s", item.Name, item.FitTo(facts).Text())
 			}
 		}
 		return &NoChain{text}

@@ -16,8 +16,8 @@ type Path struct {
 	Others    [][]UpgradeStep // other ways that there are, the shortest first
 }
 
-// mostOthers is how many other ways are told.
-const mostOthers = 3
+// maxOthers is how many other ways are reported.
+const maxOthers = 3
 
 // Plan finds the way with the fewest steps from the running release to the wanted image, over images of the shelf that fit
 // the device. Of ways with as many steps the one over preferred steps and releases is taken, then the one with the newest
@@ -41,7 +41,7 @@ func (p *UpgradePaths) Plan(items []Item, facts *device.Facts, running string, w
 		return path, nil
 	}
 	if fit := wanted.FitTo(facts); fit.Verdict == No {
-		return path, &NoChain{fmt.Sprintf("%s does not fit this device: %s", wanted.Name, fit.Words())}
+		return path, &NoChain{fmt.Sprintf("%s does not fit this device: %s", wanted.Name, fit.Text())}
 	}
 	s := p.newSearch(items, facts, from, to, wanted)
 	outside := s.outside()
@@ -64,7 +64,7 @@ func (p *UpgradePaths) Plan(items []Item, facts *device.Facts, running string, w
 	return path, nil
 }
 
-// search is over the releases at hand, the one that is liked best first: each once, however it is written.
+// search is over the releases available, the one that is liked best first: each once, however it is written.
 type search struct {
 	paths    *UpgradePaths
 	running  candidate
@@ -260,7 +260,7 @@ func (s *search) others(best, without []int) (all [][]int) {
 		}
 	}
 	slices.SortStableFunc(all, func(a, b []int) int { return len(a) - len(b) })
-	return all[:min(len(all), mostOthers)]
+	return all[:min(len(all), maxOthers)]
 }
 
 // steps are those of a way.

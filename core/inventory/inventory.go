@@ -95,7 +95,7 @@ func check(f *source.File, path string, d Device, seen map[string]bool) {
 // Wrong is something that is wrong with one value of a device.
 type Wrong struct{ Key, Text string }
 
-// Check tells what is wrong with a device by itself.
+// Check says what is wrong with a device by itself.
 func (d Device) Check() (all []Wrong) {
 	if d.Device != "" && !nameForm.MatchString(d.Device) {
 		all = append(all, Wrong{"device", fmt.Sprintf("%q cannot be a name: want letters, digits, dots, _ and -, such as mare-gw1", d.Device)})
@@ -175,7 +175,7 @@ func (i *Inventory) change(name string, change func(now *Inventory) (text string
 			}
 		}
 		was, known := i.Find(name)
-		if is, there := now.Find(name); name != "" && known && (!there || is != was) {
+		if ok, there := now.Find(name); name != "" && known && (!there || ok != was) {
 			return nil, fmt.Errorf("%s: device %s was changed since it was read: nothing is written over that", i.path, name)
 		}
 		text, err := change(now)
@@ -263,7 +263,7 @@ func (i *Inventory) replaced(name, entry string) (string, error) {
 	return text, nil
 }
 
-// span is the lines of a device's entry, and how far it is indented. Comments between two entries belong to the one
+// span is the lines of a device's entry, and the progress indented. Comments between two entries belong to the one
 // that follows them.
 func (i *Inventory) span(at int) (from, to, indent int) {
 	rows := lines(i.text)

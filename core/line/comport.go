@@ -21,7 +21,7 @@ type comPort struct {
 
 	mu          sync.Mutex
 	speed       int
-	modem, line byte // as the server told last, and what it told of since it was asked
+	modem, line byte // as the server reported last, and what it reported of since it was asked
 	heard       bool // of the modem's signals
 }
 
@@ -41,7 +41,7 @@ func openComPort(ctx context.Context, t Target, c clock.Clock) (Line, error) {
 		return nil, err
 	}
 	l := &comPort{clock: c, answers: make(chan telnet.PortSays, 32)}
-	wire.told = l.told
+	wire.reported = l.reported
 	l.telnetLine = telnetLine{newTelnetStream(t, wire, c), wire}
 	limited, cancel := context.WithTimeout(ctx, portTimeout)
 	defer cancel()
@@ -72,7 +72,7 @@ func (l *comPort) begin(ctx context.Context, t Target, framing Framing) error {
 		}
 	}
 	for _, watch := range telnet.Watch(0xff, 0x1e) { // every signal; overruns, errors of parity and framing, breaks
-		l.wire.reply(watch.Request()) // what a server does not tell is not known, and no harm
+		l.wire.reply(watch.Request()) // what a server does not say is not known, and no harm
 	}
 	was := l.speedNow(ctx)
 	if err := l.setSpeed(ctx, t.Speed); err != nil {
@@ -84,7 +84,7 @@ func (l *comPort) begin(ctx context.Context, t Target, framing Framing) error {
 	return nil
 }
 
-// speedNow is what the port stands at, 0 where the server does not tell.
+// speedNow is what the port stands at, 0 where the server does not say.
 func (l *comPort) speedNow(ctx context.Context) int {
 	ctx, cancel := context.WithTimeout(ctx, portTimeout/4)
 	defer cancel()
@@ -119,8 +119,8 @@ func (l *comPort) drop(ctx context.Context) {
 	}
 }
 
-// told takes in what the server says. It is called by the reader.
-func (l *comPort) told(message telnet.Message) {
+// reported takes in what the server says. It is called by the reader.
+func (l *comPort) reported(message telnet.Message) {
 	says, err := telnet.ParsePort(message.Data)
 	if message.Option != telnet.ComPort || err != nil {
 		return
@@ -165,7 +165,7 @@ func (l *comPort) ask(ctx context.Context, set telnet.PortSet) (value int, err e
 	for {
 		select {
 		case says := <-l.answers:
-			if value, is := set.Answers(says); is {
+			if value, ok := set.Answers(says); ok {
 				return value, nil
 			}
 		case <-limited.Done():

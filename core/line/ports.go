@@ -47,7 +47,7 @@ func (p Port) Is(other Port) bool {
 	return p.Path == other.Path
 }
 
-// Ports lists the serial ports of this machine, by path. It opens none of them: that would set a line anew
+// Ports lists the serial ports of this machine, by path. It opens none of them: that would set a line again
 // that something else talks on.
 func Ports() ([]Port, error) {
 	paths, err := portPaths()

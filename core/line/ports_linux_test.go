@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// fakeTTYs lays out what the system tells of three ports: a built-in one, a built-in one without hardware,
+// fakeTTYs lays out what the system says of three ports: a built-in one, a built-in one without hardware,
 // and a USB adapter; and of a console.
 func fakeTTYs(t *testing.T) string {
 	root := filepath.Join(t.TempDir(), "tty")

@@ -64,10 +64,10 @@ func permissionRemedy(path string) string {
 	return fmt.Sprintf("it belongs to group %s; add yourself with: sudo usermod -aG %s $USER, then log in again", group, group)
 }
 
-// ttys is where the system tells of its serial devices.
+// ttys is where the system says of its serial devices.
 const ttys = "/sys/class/tty"
 
-// portPaths lists the ports that have hardware behind them. A built-in port without any is of type 0.
+// portPaths lists the ports that have hardware after them. A built-in port without any is of type 0.
 func portPaths() ([]string, error) { return portPathsIn(ttys) }
 
 func portPathsIn(root string) (paths []string, err error) {

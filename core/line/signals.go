@@ -4,13 +4,13 @@ package line
 // carries none of them.
 type Signals struct{ CTS, DSR, DCD, RI bool }
 
-// Signaller is a line that can tell them.
+// Signaller is a line that can say them.
 type Signaller interface {
-	// Signals are those that are on now; known is false where they cannot be told.
+	// Signals are those that are on now; known is false where they cannot be reported.
 	Signals() (s Signals, known bool)
 }
 
-// Troubled is a line that is told of errors on the wire by its other end.
+// Troubled is a line that is reported of errors on the wire by its other end.
 type Troubled interface {
 	// Troubles are those since the last call, in words.
 	Troubles() []string

@@ -23,10 +23,10 @@ import (
 // proves who we are, ssh_hosts.go who the other side is, ssh_config.go reads what the user's own settings say.
 
 const (
-	sshPort        = "22"
-	sshHandshake   = 30 * time.Second // for a host to come as far as asking who we are
-	keepAlive      = 15 * time.Second
-	mostUnanswered = 3
+	sshPort       = "22"
+	sshHandshake  = 30 * time.Second // for a host to come as far as asking who we are
+	keepAlive     = 15 * time.Second
+	maxUnanswered = 3
 )
 
 // Question is something that only a person knows, asked while a line is opened.
@@ -117,13 +117,13 @@ func (d *dialer) close() {
 	}
 }
 
-// mostJumps bounds a way through other hosts, which may lead in a circle.
-const mostJumps = 8
+// maxJumps bounds a way through other hosts, which may lead in a circle.
+const maxJumps = 8
 
 // dial connects to a host, through those that lead there.
 func (d *dialer) dial(ctx context.Context, h sshHost, jumps int) (*ssh.Client, error) {
-	if jumps > mostJumps {
-		return nil, d.fail(nil, nil, fmt.Sprintf("ProxyJump leads through more than %d hosts; look for a circle in %s", mostJumps, sshsettings.Files(d.with.Home)[0]))
+	if jumps > maxJumps {
+		return nil, d.fail(nil, nil, fmt.Sprintf("ProxyJump leads through more than %d hosts; look for a circle in %s", maxJumps, sshsettings.Files(d.with.Home)[0]))
 	}
 	conn, err := d.connect(ctx, h, jumps)
 	if err != nil {
@@ -236,7 +236,7 @@ func (d *dialer) greet(ctx context.Context, conn net.Conn, h sshHost) (*ssh.Clie
 	}
 	auth.keep()
 	if d.target.Legacy {
-		d.old = oldWords(made)
+		d.old = oldText(made)
 	}
 	return ssh.NewClient(made, channels, requests), nil
 }
@@ -255,7 +255,7 @@ func (d *dialer) greeting(ctx context.Context, err error, auth *prover, hosts *k
 		return d.fail(ErrCannot, err, "it only knows old algorithms; ?legacy=yes behind the target allows them, for as long as that one is open")
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		auth.forget()
-		return d.fail(ErrDenied, err, "tried as "+auth.host.user+": "+auth.triedWords())
+		return d.fail(ErrDenied, err, "tried as "+auth.host.user+": "+auth.triedText())
 	}
 	return d.fail(ErrUnplugged, err, "it ended the connection before anybody was let in")
 }
@@ -275,8 +275,8 @@ func allowOld(config *ssh.ClientConfig) {
 	}
 }
 
-// oldWords are the old algorithms that were agreed.
-func oldWords(made ssh.Conn) string {
+// oldText are the old algorithms that were agreed.
+func oldText(made ssh.Conn) string {
 	if with, can := made.(ssh.AlgorithmsConnMetadata); can {
 		a := with.Algorithms()
 		return strings.Join([]string{a.KeyExchange, a.HostKey, a.Write.Cipher}, ", ")
@@ -296,7 +296,7 @@ type shellWire struct {
 	ending sync.Once
 	silent atomic.Bool // it did not answer to what keeps it alive
 
-	losing sync.Once // it is told once why it ended, whoever asks
+	losing sync.Once // it is reported once why it ended, whoever asks
 	why    error
 }
 
@@ -352,7 +352,7 @@ func (w *shellWire) live() {
 		case <-answered:
 			unanswered = 0
 		case <-tick.C:
-			if unanswered++; unanswered > mostUnanswered {
+			if unanswered++; unanswered > maxUnanswered {
 				w.silent.Store(true)
 				w.dialer.close()
 				return
@@ -388,7 +388,7 @@ func (w *shellWire) reason(err error) error {
 	var exit *ssh.ExitError
 	switch {
 	case w.silent.Load():
-		e.Remedy = fmt.Sprintf("it gave no sign of life for %s", keepAlive*(mostUnanswered+1))
+		e.Remedy = fmt.Sprintf("it gave no sign of life for %s", keepAlive*(maxUnanswered+1))
 	case waited == nil:
 		e.Remedy = "the shell ended, with status 0"
 	case errors.As(waited, &exit) && exit.Signal() != "":
@@ -396,13 +396,13 @@ func (w *shellWire) reason(err error) error {
 	case errors.As(waited, &exit):
 		e.Remedy = fmt.Sprintf("the shell ended, with status %d", exit.ExitStatus())
 	default:
-		e.Remedy = "the connection ended" + disconnectWords(w.client.Wait())
+		e.Remedy = "the connection ended" + disconnectText(w.client.Wait())
 	}
 	return e
 }
 
-// disconnectWords is the reason that the other side gave, RFC 4253 section 11.1.
-func disconnectWords(err error) string {
+// disconnectText is the reason that the other side gave, RFC 4253 section 11.1.
+func disconnectText(err error) string {
 	if err == nil || errors.Is(err, io.EOF) {
 		return " without a word"
 	}

@@ -66,7 +66,7 @@ func (p *prover) try(what string) {
 	}
 }
 
-func (p *prover) triedWords() string {
+func (p *prover) triedText() string {
 	if len(p.tried) == 0 {
 		return "it offers no way that we know"
 	}
@@ -172,8 +172,8 @@ func (p *prover) certified(signer ssh.Signer, files []string) (all []ssh.Signer)
 			continue
 		}
 		public, _, _, _, err := ssh.ParseAuthorizedKey(data)
-		cert, is := public.(*ssh.Certificate)
-		if err != nil || !is || !sameKey(cert.Key, signer.PublicKey()) {
+		cert, ok := public.(*ssh.Certificate)
+		if err != nil || !ok || !sameKey(cert.Key, signer.PublicKey()) {
 			continue
 		}
 		if with, err := ssh.NewCertSigner(cert, signer); err == nil {
@@ -242,7 +242,7 @@ func (p *prover) ask(ctx context.Context, name, text string, secret bool) (strin
 	}
 	ask := p.with.asker()
 	if ask == nil {
-		p.failed = p.fail(ErrDenied, nil, fmt.Sprintf("the %s is needed, and nobody is here to give it; tried so far: %s", text, p.triedWords()))
+		p.failed = p.fail(ErrDenied, nil, fmt.Sprintf("the %s is needed, and nobody is here to give it; tried so far: %s", text, p.triedText()))
 		return "", p.failed
 	}
 	if _, already := p.used[name]; already {
@@ -262,12 +262,12 @@ func (p *prover) ask(ctx context.Context, name, text string, secret bool) (strin
 // isPassword reports whether what is asked is the password of the account, and not a code, a new one or a key's passphrase: nothing
 // else is answered with it.
 func isPassword(name, text string) bool {
-	return !strings.HasPrefix(name, "key ") && passwordWords.MatchString(text) && !otherWords.MatchString(text)
+	return !strings.HasPrefix(name, "key ") && passwordText.MatchString(text) && !otherText.MatchString(text)
 }
 
 var (
-	passwordWords = regexp.MustCompile(`(?i)password|passwort|kennwort|mot de passe|contraseña|wachtwoord|lösenord`)
-	otherWords    = regexp.MustCompile(`(?i)\bnew\b|again|retype|repeat|confirm|one[- ]?time|\botp\b|token|verification|code\b|\bpin\b|expired`)
+	passwordText = regexp.MustCompile(`(?i)password|passwort|kennwort|mot de passe|contraseña|wachtwoord|lösenord`)
+	otherText    = regexp.MustCompile(`(?i)\bnew\b|again|retype|repeat|confirm|one[- ]?time|\botp\b|token|verification|code\b|\bpin\b|expired`)
 )
 
 // known is what was given before for this very question.

@@ -66,7 +66,7 @@ func (k *knownHosts) judge(ctx context.Context, key ssh.PublicKey) error {
 	if err := k.revoked(name, key); err != nil {
 		return err
 	}
-	if cert, is := key.(*ssh.Certificate); is {
+	if cert, ok := key.(*ssh.Certificate); ok {
 		for _, authority := range k.known.of(name, "cert-authority") {
 			if sameKey(authority.key, cert.SignatureKey) {
 				return k.signed(cert, authority)
@@ -98,7 +98,7 @@ func (k *knownHosts) judge(ctx context.Context, key ssh.PublicKey) error {
 // revoked refuses a key, and what is signed by one, that must not be used any more.
 func (k *knownHosts) revoked(name string, key ssh.PublicKey) error {
 	keys := []ssh.PublicKey{key}
-	if cert, is := key.(*ssh.Certificate); is {
+	if cert, ok := key.(*ssh.Certificate); ok {
 		keys = []ssh.PublicKey{cert.Key, cert.SignatureKey}
 	}
 	for _, one := range k.known.of(name, "revoked") {

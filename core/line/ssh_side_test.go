@@ -30,7 +30,7 @@ type beside struct {
 	agent                  string
 }
 
-func newBeside(t *testing.T) *beside {
+func newExtra(t *testing.T) *beside {
 	b := &beside{t: t, home: settings(t, "")}
 	b.sshServer = startSSH(t)
 	folder := t.TempDir()
@@ -77,7 +77,7 @@ type row struct {
 // TestSettingsHaveTheVerdictOfTheClient opens sessions by settings of many kinds, with OpenSSH's own client and with ours, from the
 // same home: both get in, or neither does, and both keep the same of a new host.
 func TestSettingsHaveTheVerdictOfTheClient(t *testing.T) {
-	b := newBeside(t)
+	b := newExtra(t)
 	port := portOf(b.address)
 	at := "[127.0.0.1]:" + port
 	key := "IdentityFile " + quoted(b.good)

@@ -147,7 +147,7 @@ func (s *stream) Write(ctx context.Context, p []byte) error {
 const freeLimit = 200 * time.Millisecond
 
 // free drops what the driver holds and does not send, so that a write that was given up neither keeps later
-// ones waiting nor goes out behind them.
+// ones waiting nor goes out after them.
 func (s *stream) free(done <-chan error) {
 	let := func() {}
 	switch wire := s.wire.(type) {

@@ -36,13 +36,13 @@ type Target struct {
 	Speed   int    // baud; 0 when the target does not say
 	Framing string // data bits, parity, stop bits, such as 8N1; empty when the target does not say
 	Flow    string // none, rtscts or xonxoff; empty when the target does not say
-	Size    string // of the terminal, such as 80x24, where the line cannot tell it; empty when the target does not say
+	Size    string // of the terminal, such as 80x24, where the line cannot say it; empty when the target does not say
 	Legacy  bool   // a shell session may use algorithms that are not safe any more
 }
 
 // User is who logs in at a shell session, empty when the target does not say.
 func (t Target) User() string {
-	if who, _, is := strings.Cut(t.Address, "@"); is {
+	if who, _, ok := strings.Cut(t.Address, "@"); ok {
 		return who
 	}
 	return ""
@@ -50,8 +50,8 @@ func (t Target) User() string {
 
 // Host is the host of a shell session, with its port where the target says one.
 func (t Target) Host() string {
-	_, host, is := strings.Cut(t.Address, "@")
-	if !is {
+	_, host, ok := strings.Cut(t.Address, "@")
+	if !ok {
 		host = t.Address
 	}
 	return host

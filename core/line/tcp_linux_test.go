@@ -15,7 +15,7 @@ import (
 	"pilotrix/core/network/apart"
 )
 
-// TestEveryConnectionNoticesAPeerThatDies looks at what the system was told for each kind of line.
+// TestEveryConnectionNoticesAPeerThatDies looks at what the system was reported for each kind of line.
 func TestEveryConnectionNoticesAPeerThatDies(t *testing.T) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -35,9 +35,9 @@ func TestEveryConnectionNoticesAPeerThatDies(t *testing.T) {
 	assert.Less(t, options[unix.TCP_KEEPIDLE]+options[unix.TCP_KEEPINTVL]*options[unix.TCP_KEEPCNT], 60, "seconds, with nothing typed")
 }
 
-// TestAPeerThatDiesIsTold takes the network away under a connection, in network namespaces of the test's own: behind something that was
+// TestAPeerThatDiesIsReported takes the network away under a connection, in network namespaces of the test's own: behind something that was
 // typed, and while nothing is. It needs root.
-func TestAPeerThatDiesIsTold(t *testing.T) {
+func TestAPeerThatDiesIsReported(t *testing.T) {
 	apart.Run(t, peerDies, apart.With{Tools: []string{"busybox"}})
 }
 

@@ -62,11 +62,11 @@ func (l *telnetLine) SendBreak(context.Context) error {
 // telnetWire is a connection whose bytes are data only: what is telnet's own is dealt with inside.
 type telnetWire struct {
 	net.Conn
-	told func(telnet.Message) // of a message of an option; may be nil
+	reported func(telnet.Message) // of a message of an option; may be nil
 
 	mu      sync.Mutex // of the machine
 	machine *telnet.Machine
-	changed chan struct{} // closed and made anew when an option may have come into force
+	changed chan struct{} // closed and made again when an option may have come into force
 
 	buffer, rest []byte // of the reader
 	replies      chan []byte
@@ -77,13 +77,13 @@ type telnetWire struct {
 	hold chan struct{} // closed while the other side takes data
 }
 
-// mostReplies is how many wait to be sent: whoever makes more of them does not read.
-const mostReplies = 64
+// maxReplies is how many wait to be sent: whoever makes more of them does not read.
+const maxReplies = 64
 
 func newTelnetWire(conn net.Conn, opt telnet.Options) *telnetWire {
 	w := &telnetWire{
 		Conn: conn, machine: telnet.New(opt), changed: make(chan struct{}), buffer: make([]byte, 16<<10),
-		replies: make(chan []byte, mostReplies), ended: make(chan struct{}), hold: closed(),
+		replies: make(chan []byte, maxReplies), ended: make(chan struct{}), hold: closed(),
 	}
 	w.reply(w.machine.Begin())
 	go w.answer()
@@ -146,8 +146,8 @@ func (w *telnetWire) receive(p []byte) (data []byte) {
 	w.mu.Unlock()
 	w.reply(replies)
 	for _, message := range messages {
-		if w.told != nil {
-			w.told(message)
+		if w.reported != nil {
+			w.reported(message)
 		}
 	}
 	return data
@@ -199,10 +199,10 @@ func (w *telnetWire) resize(cols, rows int) error {
 }
 
 // await waits until the options are as is says.
-func (w *telnetWire) await(ctx context.Context, is func(*telnet.Machine) bool) error {
+func (w *telnetWire) await(ctx context.Context, ok func(*telnet.Machine) bool) error {
 	for {
 		w.mu.Lock()
-		so, changed := is(w.machine), w.changed
+		so, changed := ok(w.machine), w.changed
 		w.mu.Unlock()
 		if so {
 			return nil

@@ -223,9 +223,9 @@ func TestWhatAConsoleServerReadBefore(t *testing.T) {
 	}
 }
 
-// TestWhatAConsoleServerTellsOfTheWire sends its notices (RFC 2217, section 3): the wires that are on, and errors, each
-// told once.
-func TestWhatAConsoleServerTellsOfTheWire(t *testing.T) {
+// TestWhatAConsoleServerSaysOfTheWire sends its notices (RFC 2217, section 3): the wires that are on, and errors, each
+// reported once.
+func TestWhatAConsoleServerSaysOfTheWire(t *testing.T) {
 	target := hostile(t, func(conn net.Conn) {
 		consoleServer(conn, func(asked int) int {
 			if asked == 0 {

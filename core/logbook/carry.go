@@ -34,14 +34,14 @@ func (l *Logbook) Export(id int64, to io.Writer) error {
 	return l.Events(id, func(e event.Event) error { return encoder.Encode(e) })
 }
 
-// mostLine is how long a line of an export may be, in bytes.
-const mostLine = 64 << 20
+// maxLine is how long a line of an export may be, in bytes.
+const maxLine = 64 << 20
 
 // Import takes the entries of an export in, under numbers of this logbook, and returns these. A line that is not
 // understood ends it, and nothing is kept then. Until an entry is whole it stands here as one that was cut off.
 func (l *Logbook) Import(from io.Reader) (ids []int64, err error) {
 	lines := bufio.NewScanner(from)
-	lines.Buffer(nil, mostLine)
+	lines.Buffer(nil, maxLine)
 	in := &importing{book: l}
 	n := 0
 	for lines.Scan() {
@@ -52,7 +52,7 @@ func (l *Logbook) Import(from io.Reader) (ids []int64, err error) {
 	}
 	err = lines.Err()
 	if errors.Is(err, bufio.ErrTooLong) {
-		err = fmt.Errorf("line %d is longer than %s: no export has such a one", n+1, units.Bytes(mostLine))
+		err = fmt.Errorf("line %d is longer than %s: no export has such a one", n+1, units.Bytes(maxLine))
 	}
 	if err := errors.Join(err, in.end()); err != nil {
 		return in.undo(err)
@@ -109,7 +109,7 @@ func (in *importing) line(text []byte) error {
 	}
 	in.last = e.Seq
 	in.batch = append(in.batch, e)
-	if len(in.batch) == mostAtOnce {
+	if len(in.batch) == maxAtOnce {
 		return in.write()
 	}
 	return nil

@@ -17,7 +17,7 @@ import (
 	"pilotrix/core/event"
 )
 
-// session keeps one, with what is told in it.
+// session keeps one, with what is reported in it.
 func session(t *testing.T, b *Logbook, device, runbook string, outcome event.Outcome, text string) int64 {
 	t.Helper()
 	hub := event.NewHub(clock.Real())
@@ -96,10 +96,10 @@ func TestAnEntryIsCarriedWhole(t *testing.T) {
 	assert.Contains(t, strings.Join(lines(there, ids[0]), ""), "note: the power supply was replaced")
 	was, err := here.Find(id)
 	require.NoError(t, err)
-	is, err := there.Find(ids[0])
+	ok, err := there.Find(ids[0])
 	require.NoError(t, err)
-	is.ID, is.process, was.process = was.ID, "", ""
-	assert.Equal(t, was, is)
+	ok.ID, ok.process, was.process = was.ID, "", ""
+	assert.Equal(t, was, ok)
 	cut, err := there.Unsettled()
 	require.NoError(t, err)
 	assert.Empty(t, cut, "nothing was cut off here")

@@ -21,29 +21,29 @@ type Last struct {
 	Before   int    // the speed before that
 	Mode     string
 	Change   string // the last command that changes the device, which was sent or about to be; empty for none
-	told     int
+	reported int
 }
 
 // How much was said of a session that was cut off.
 const (
-	untold  = 0
-	told    = 1 // when another device was opened
-	settled = 2 // when its own was opened again
+	unreported = 0
+	reported   = 1 // when another device was opened
+	settled    = 2 // when its own was opened again
 )
 
-// CutOff finds the sessions whose program ended in the middle and that were not told of yet, newest first, and notes that
+// CutOff finds the sessions whose program ended in the middle and that were not reported of yet, newest first, and notes that
 // they now are; those on the device that is opened, or else on its line, are settled by that.
 func (l *Logbook) CutOff(device, target string) (all []Last, err error) {
-	open, err := l.cutOff(told)
+	open, err := l.cutOff(reported)
 	for _, last := range open {
-		state := told
+		state := reported
 		if last.On(device, target) {
 			state = settled
 		}
 		if _, err := l.db.Exec(`UPDATE session SET told = ? WHERE id = ?`, state, last.Entry.ID); err != nil {
 			return all, l.wrap(err)
 		}
-		if last.told == untold || state == settled {
+		if last.reported == unreported || state == settled {
 			all = append(all, last)
 		}
 	}
@@ -52,7 +52,7 @@ func (l *Logbook) CutOff(device, target string) (all []Last, err error) {
 
 // Unsettled are the runs that were cut off whose device was not opened since, newest first.
 func (l *Logbook) Unsettled() (all []Last, err error) {
-	open, err := l.cutOff(told)
+	open, err := l.cutOff(reported)
 	for _, last := range open {
 		if last.Step != "" {
 			all = append(all, last)
@@ -75,7 +75,7 @@ func (l *Logbook) cutOff(said int) (all []Last, err error) {
 		if err != nil {
 			return all, err
 		}
-		if err := l.db.QueryRow(`SELECT told FROM session WHERE id = ?`, e.ID).Scan(&last.told); err != nil {
+		if err := l.db.QueryRow(`SELECT told FROM session WHERE id = ?`, e.ID).Scan(&last.reported); err != nil {
 			return all, l.wrap(err)
 		}
 		all = append(all, last)

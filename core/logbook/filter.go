@@ -17,7 +17,7 @@ type Filter struct {
 	Ends    []string  // how they ended: done, failed, …, cut off, open
 	Since   time.Time // they began then or later
 	Until   time.Time // they began before that
-	Text    string    // in what came, was typed, or was told
+	Text    string    // in what came, was typed, or was reported
 	Most    int       // at most so many of them, the newest; 0 for all
 }
 

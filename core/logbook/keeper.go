@@ -26,13 +26,13 @@ type Keeper struct {
 	done    chan struct{}
 	err     error
 
-	waiting []event.Event // that were not written yet
-	bytes   int           // about how much memory they take
-	lost    int           // of them, since there was no room
-	gap     int           // the same of the whole session
-	since   time.Time     // the first of those
-	said    int64         // the event in whose place that is said
-	told    Recording
+	waiting  []event.Event // that were not written yet
+	bytes    int           // about how much memory they take
+	lost     int           // of them, since there was no room
+	gap      int           // the same of the whole session
+	since    time.Time     // the first of those
+	said     int64         // the event in whose place that is said
+	reported Recording
 
 	imports bool  // an entry from elsewhere: what is known apart from its events is brought by whoever imports it
 	written int64 // the number of the last event that was written
@@ -68,7 +68,7 @@ func KeepWhenPossible(feed *event.Feed, open func() (*Logbook, error), why error
 	k.open = open
 	feed.Keeps()
 	feed.Fails(why)
-	k.tell(why)
+	k.report(why)
 	go k.run(feed)
 	return k
 }
@@ -114,12 +114,12 @@ func (k *Keeper) Wait() error {
 }
 
 const (
-	// mostWaiting is how much memory what was not written yet may take, in bytes.
-	mostWaiting = 64 << 20
+	// maxWaiting is how much memory what was not written yet may take, in bytes.
+	maxWaiting = 64 << 20
 	// retryEvery is how often it is tried to write it.
 	retryEvery = time.Second
-	// mostAtOnce is how many events are written in one piece, so that what was written of many stays so.
-	mostAtOnce = 2000
+	// maxAtOnce is how many events are written in one piece, so that what was written of many stays so.
+	maxAtOnce = 2000
 )
 
 func (k *Keeper) run(feed *event.Feed) {
@@ -137,7 +137,7 @@ func (k *Keeper) run(feed *event.Feed) {
 	for {
 		batch, err := k.next(feed)
 		if errors.Is(err, io.EOF) {
-			k.err = k.told.Problem
+			k.err = k.reported.Problem
 			if len(k.waiting) > 0 {
 				k.err = k.flush(true)
 			}
@@ -152,7 +152,7 @@ func (k *Keeper) run(feed *event.Feed) {
 		}
 		awaited, hurry := feed.Awaited(), feed.Hurry()
 		err = k.flush(awaited)
-		k.tell(err)
+		k.report(err)
 		switch {
 		case err != nil:
 			feed.Fails(err)
@@ -171,7 +171,7 @@ func (k *Keeper) run(feed *event.Feed) {
 func (k *Keeper) next(feed *event.Feed) ([]event.Event, error) {
 	var wait time.Duration // none while somebody waits for what was written before
 	switch {
-	case len(k.waiting) > 0 || k.told.Problem != nil:
+	case len(k.waiting) > 0 || k.reported.Problem != nil:
 		wait = retryEvery
 	case !feed.Awaited():
 		return feed.Next(context.Background())
@@ -190,8 +190,8 @@ func (k *Keeper) take(batch []event.Event) {
 	for _, e := range batch {
 		k.waiting, k.bytes = append(k.waiting, e), k.bytes+weight(e)
 	}
-	full := k.bytes > mostWaiting
-	for k.bytes > mostWaiting && len(k.waiting) > 1 {
+	full := k.bytes > maxWaiting
+	for k.bytes > maxWaiting && len(k.waiting) > 1 {
 		k.loses(k.waiting[0])
 		k.waiting = k.waiting[1:]
 	}
@@ -233,7 +233,7 @@ func weight(e event.Event) int {
 	return usual
 }
 
-// flush writes what waits; synced so that it outlasts the machine's end, too.
+// flush writes what waits; synced so that it waits out the machine's end, too.
 func (k *Keeper) flush(synced bool) error {
 	if err := k.ready(); err != nil {
 		return err
@@ -248,7 +248,7 @@ func (k *Keeper) flush(synced bool) error {
 		defer k.book.sync(false) //nolint:errcheck // it is only slower where that fails
 	}
 	for first := true; len(k.waiting) > 0 || first && synced; first = false {
-		piece := k.waiting[:min(len(k.waiting), mostAtOnce)]
+		piece := k.waiting[:min(len(k.waiting), maxAtOnce)]
 		if err := k.write(piece); err != nil {
 			return err
 		}
@@ -264,13 +264,13 @@ func (k *Keeper) flush(synced bool) error {
 	return nil
 }
 
-// tell tells how it goes, if that is new.
-func (k *Keeper) tell(problem error) {
+// report says how it goes, if that is new.
+func (k *Keeper) report(problem error) {
 	now := Recording{problem, k.lost}
-	if fmt.Sprint(now.Problem) == fmt.Sprint(k.told.Problem) && (now.Lost > 0) == (k.told.Lost > 0) {
+	if fmt.Sprint(now.Problem) == fmt.Sprint(k.reported.Problem) && (now.Lost > 0) == (k.reported.Lost > 0) {
 		return
 	}
-	k.told = now
+	k.reported = now
 	select {
 	case k.changes <- now:
 	default: // nobody listens
@@ -311,7 +311,7 @@ func (k *Keeper) add(tx *sql.Tx, batch []event.Event) error {
 	for i, e := range batch {
 		e.Seq = last + int64(i) + 1
 		body, err := json.Marshal(e.Body)
-		if err != nil { // it hides nothing behind it
+		if err != nil { // it hides nothing after it
 			e.Body = event.Unread{Kind: event.KindOf(e.Body), Why: err.Error()}
 			body, _ = json.Marshal(e.Body)
 		}

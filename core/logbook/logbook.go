@@ -108,7 +108,7 @@ func (l *Logbook) held() error {
 }
 
 // unopened says why a file cannot be written: what the system has against it where it has something, which the database
-// tells by a number only, else what is in it.
+// says by a number only, else what is in it.
 func unopened(path string, err error) error {
 	const failing, cannotOpen = 10, 14
 	switch {
@@ -343,7 +343,7 @@ func (l *Logbook) eventsAfter(id, after int64, most int) ([]event.Event, error) 
 		}
 		e.At = parseStamp(at)
 		if e.Body, err = event.DecodeBody(kind, []byte(body)); err != nil {
-			e.Body = event.Unread{Kind: kind, Why: err.Error()} // and goes on: it hides nothing behind it
+			e.Body = event.Unread{Kind: kind, Why: err.Error()} // and goes on: it hides nothing after it
 		}
 		batch = append(batch, e)
 	}

@@ -76,8 +76,8 @@ func TestSecretsSplitOverChunks(t *testing.T) {
 	assert.Equal(t, "user harbour secret [secret] kept, lamp out", text)
 }
 
-// TestCutOffIsToldOnce, and stays on the start until its own device is opened again.
-func TestCutOffIsToldOnce(t *testing.T) {
+// TestCutOffIsReportedOnce, and stays on the start until its own device is opened again.
+func TestCutOffIsReportedOnce(t *testing.T) {
 	b := book(t)
 	hub := event.NewHub(clock.Real())
 	k, err := b.Keep(hub.Subscribe())
@@ -106,21 +106,21 @@ func TestCutOffIsToldOnce(t *testing.T) {
 		return len(all)
 	}
 	for _, c := range []struct {
-		device      string
-		told, after int
+		device          string
+		reported, after int
 	}{{"mare-gw1", 1, 1}, {"mare-gw1", 0, 1}, {"hollow-rtr1", 1, 0}, {"hollow-rtr1", 0, 0}} {
 		cut, err := b.CutOff(c.device, "bench:y")
 		require.NoError(t, err)
-		require.Len(t, cut, c.told, c)
-		if c.told > 0 {
+		require.Len(t, cut, c.reported, c)
+		if c.reported > 0 {
 			assert.Contains(t, cut[0].String(), "in step “Send the image”, 1024 of 4096 B sent; the line was at 115200 baud")
 		}
 		assert.Equal(t, c.after, unsettled(), c)
 	}
 }
 
-// TestACutOffTellsTheStepOfALoopOrARollback, and the last command that changes the device.
-func TestACutOffTellsTheStepOfALoopOrARollback(t *testing.T) {
+// TestACutOffSaysTheStepOfALoopOrARollback, and the last command that changes the device.
+func TestACutOffSaysTheStepOfALoopOrARollback(t *testing.T) {
 	b := book(t)
 	hub := event.NewHub(clock.Real())
 	k, err := b.Keep(hub.Subscribe())
@@ -183,7 +183,7 @@ func kept(b *Logbook, id int64) (n int) {
 	return n
 }
 
-// TestAFullDiskIsToldAtOnceAndRecordingGoesOn lets the file grow no further for a while: what happens meanwhile is told, and
+// TestAFullDiskIsToldAtOnceAndRecordingGoesOn lets the file grow no further for a while: what happens meanwhile is reported, and
 // kept afterwards.
 func TestAFullDiskIsToldAtOnceAndRecordingGoesOn(t *testing.T) {
 	b := book(t)
@@ -238,7 +238,7 @@ func TestMemoryIsBoundedWhileNothingCanBeWritten(t *testing.T) {
 	for n := range int64(200) {
 		k.take([]event.Event{{Seq: n + 1, Body: event.In{Bytes: make(event.Text, 1<<20)}}})
 	}
-	assert.LessOrEqual(t, k.bytes, mostWaiting)
+	assert.LessOrEqual(t, k.bytes, maxWaiting)
 	assert.Positive(t, k.lost)
 	first := k.waiting[0].Body.(event.Note)
 	assert.Contains(t, first.Text, fmt.Sprintf("%d events since", k.lost))
@@ -282,7 +282,7 @@ func TestAnEventThatCannotBeReadHidesNothing(t *testing.T) {
 	require.NoError(t, err)
 	var all []string
 	require.NoError(t, b.Events(k.ID(), func(e event.Event) error {
-		text, _ := event.Tell(e.Body)
+		text, _ := event.Report(e.Body)
 		all = append(all, text)
 		return nil
 	}))

@@ -42,10 +42,10 @@ const (
 	MinuteBack
 )
 
-// Played is what a player shows: events, after all that was shown before or, anew, from the beginning.
+// Played is what a player shows: events, after all that was shown before or, again, from the beginning.
 type Played struct {
 	Events []event.Event
-	Anew   bool
+	Again  bool
 	At     time.Time
 	Speed  float64
 	Paused bool
@@ -57,8 +57,8 @@ const (
 	longestPause = 3 * time.Second
 	// frame is how much time of the wall is shown in one piece: a screen is not drawn more often.
 	frame = 40 * time.Millisecond
-	// mostSpeed is as fast as any screen.
-	mostSpeed = 4096
+	// maxSpeed is as fast as any screen.
+	maxSpeed = 4096
 )
 
 // Player makes one of an entry.
@@ -156,8 +156,8 @@ func (p *Player) cut(n int) []event.Event {
 	return batch
 }
 
-func (p *Player) played(batch []event.Event, anew, over bool) Played {
-	return Played{Events: batch, Anew: anew, At: p.at.at, Speed: p.speed, Paused: p.paused, Over: over}
+func (p *Player) played(batch []event.Event, again, over bool) Played {
+	return Played{Events: batch, Again: again, At: p.at.at, Speed: p.speed, Paused: p.paused, Over: over}
 }
 
 func (p *Player) move(m Move, show func(Played)) error {
@@ -165,7 +165,7 @@ func (p *Player) move(m Move, show func(Played)) error {
 	case PauseOrGoOn:
 		p.paused = !p.paused
 	case Faster:
-		p.speed = min(2*p.speed, mostSpeed)
+		p.speed = min(2*p.speed, maxSpeed)
 	case Slower:
 		p.speed = max(p.speed/2, 0.25)
 	case NextStep, StepBefore:
@@ -187,7 +187,7 @@ func (p *Player) move(m Move, show func(Played)) error {
 	return nil
 }
 
-// step is where the next step begins, or the one before the present one.
+// step is where the next step begins, or the previous one the present one.
 func (p *Player) step(m Move) (seq int64, there bool) {
 	at, _ := slices.BinarySearchFunc(p.steps, p.at.seq+1, func(s mark, seq int64) int { return cmp.Compare(s.seq, seq) })
 	if m == StepBefore { // at is behind the one that is under way
@@ -207,8 +207,8 @@ func (p *Player) seqAt(when time.Time) (seq int64, err error) {
 
 // turn shows everything up to an event at once, from the beginning where it lies behind.
 func (p *Player) turn(to int64, show func(Played)) error {
-	anew := to <= p.at.seq
-	if anew {
+	again := to <= p.at.seq
+	if again {
 		p.next, p.at = nil, mark{}
 	}
 	for {
@@ -220,8 +220,8 @@ func (p *Player) turn(to int64, show func(Played)) error {
 			n++
 		}
 		last := n < len(p.next) || n == 0
-		show(p.played(p.cut(n), anew, false))
-		anew = false
+		show(p.played(p.cut(n), again, false))
+		again = false
 		if last {
 			return nil
 		}

@@ -64,7 +64,7 @@ func startPlaying(t *testing.T) *played {
 // shows is the next that is shown.
 func (s *played) shows() {
 	now := <-s.came
-	if now.Anew {
+	if now.Again {
 		s.seen = nil
 	}
 	for _, e := range now.Events {
@@ -85,7 +85,7 @@ func (s *played) after(m Move) string {
 	return strings.Join(s.seen, "")
 }
 
-// TestAReplayIsTurnedToStepsAndTimes goes forth and back while it is paused.
+// TestAReplayIsTurnedToStepsAndTimes goes back and forward while it is paused.
 func TestAReplayIsTurnedToStepsAndTimes(t *testing.T) {
 	s := startPlaying(t)
 	begin := strings.Join(s.seen, "")
@@ -110,7 +110,7 @@ func TestAReplayIsTurnedToStepsAndTimes(t *testing.T) {
 // TestAReplayAsFastAsTheScreen comes to its end in few pieces, and can be turned back from there.
 func TestAReplayAsFastAsTheScreen(t *testing.T) {
 	s := startPlaying(t)
-	for s.last.Speed < mostSpeed {
+	for s.last.Speed < maxSpeed {
 		s.after(Faster)
 	}
 	s.p.Do(PauseOrGoOn)

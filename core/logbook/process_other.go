@@ -8,7 +8,7 @@ import (
 	"syscall"
 )
 
-// processStart only tells here whether there is such a process.
+// processStart only says here whether there is such a process.
 func processStart(pid int) string {
 	process, err := os.FindProcess(pid)
 	if err != nil {

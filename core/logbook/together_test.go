@@ -69,9 +69,9 @@ func TestFivePrograms(t *testing.T) {
 		require.NoError(t, b.Events(e.ID, func(ev event.Event) error {
 			require.Equal(t, last+1, ev.Seq, "entry %d", e.ID)
 			last = ev.Seq
-			if note, is := ev.Body.(event.Note); is && strings.HasPrefix(note.Text, "note: ") {
+			if note, ok := ev.Body.(event.Note); ok && strings.HasPrefix(note.Text, "note: ") {
 				notes++
-			} else if is {
+			} else if ok {
 				n, err := strconv.Atoi(strings.TrimPrefix(note.Text, "event "))
 				require.NoError(t, err, note.Text)
 				own = append(own, n)

@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// Holder names the process that holds a port on this machine, "" when it cannot be told: another user's
+// Holder names the process that holds a port on this machine, "" when it cannot be reported: another user's
 // process is visible to root only. Protocol is udp or tcp.
 func Holder(protocol string, port uint16) string {
 	inodes := map[string]bool{}

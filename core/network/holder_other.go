@@ -2,5 +2,5 @@
 
 package network
 
-// Holder is told on Linux only.
+// Holder is reported on Linux only.
 func Holder(string, uint16) string { return "" }

@@ -117,7 +117,7 @@ func (Host) Interfaces() ([]Interface, error) {
 	return up, nil
 }
 
-// Unmap gives the plain form of an address: a socket for both families tells IPv4 peers in the form of
+// Unmap gives the plain form of an address: a socket for both families says IPv4 peers in the form of
 // IPv6 (RFC 4291 §2.5.5.2).
 func Unmap(addr netip.AddrPort) netip.AddrPort {
 	return netip.AddrPortFrom(addr.Addr().Unmap(), addr.Port())

@@ -5,7 +5,7 @@ import (
 	"pilotrix/core/transfer"
 )
 
-// Count turns bytes into a transfer's progress, told a few times a second.
+// Count turns bytes into a transfer's progress, reported a few times a second.
 type Count struct {
 	watcher Watcher
 	t       Transfer
@@ -37,7 +37,7 @@ func (c *Count) Part(from, size int64) { c.t.From, c.t.Size, c.p.Size = from, si
 // Bytes are those counted so far.
 func (c *Count) Bytes() int64 { return c.p.Bytes }
 
-// End tells how the transfer went.
+// End says how the transfer went.
 func (c *Count) End(err error) {
 	c.meter.Fill(&c.p)
 	c.p.Left = 0

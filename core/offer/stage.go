@@ -135,10 +135,10 @@ func (s *Stage) Offers() (all []File) {
 	return all
 }
 
-// Missing tells that a name is not staged, and how near it came to one that is.
+// Missing says that a name is not staged, and how near it came to one that is.
 type Missing struct {
 	Asked string
-	Near  string // the staged name it was probably meant for, empty when none is near
+	Near  string // the staged name it was probably for, empty when none is near
 	How   string // what differs
 }
 
@@ -163,7 +163,7 @@ func (s *Stage) Find(name string) (o File, remark string, err error) {
 	if found != "" {
 		return s.offers[found], remark, nil
 	}
-	missing := &Missing{Asked: plain.Clip(name, mostShown)}
+	missing := &Missing{Asked: plain.Clip(name, maxShown)}
 	for _, staged := range slices.Sorted(maps.Keys(s.offers)) {
 		if how := nearness(name, staged); how != "" {
 			missing.Near, missing.How = staged, how
@@ -186,10 +186,10 @@ func loosely(asked string, names []string) (found, remark string) {
 	bare = bare[before:]
 	var how []string
 	if before > 0 {
-		how = append(how, fmt.Sprintf("with %s before it", plain.Clip(asked[:before], mostShown)))
+		how = append(how, fmt.Sprintf("with %s before it", plain.Clip(asked[:before], maxShown)))
 	}
 	if ending != "" {
-		how = append(how, fmt.Sprintf("with %q after it", ending[:min(len(ending), mostShown)]))
+		how = append(how, fmt.Sprintf("with %q after it", ending[:min(len(ending), maxShown)]))
 	}
 	if slices.Contains(names, bare) {
 		return bare, "asked for " + strings.Join(how, ", ")
@@ -203,10 +203,10 @@ func loosely(asked string, names []string) (found, remark string) {
 		}
 		found = name
 	}
-	return found, "asked for " + strings.Join(append(how, "in another letter case, "+plain.Clip(bare, mostShown)), ", ")
+	return found, "asked for " + strings.Join(append(how, "in another letter case, "+plain.Clip(bare, maxShown)), ", ")
 }
 
-const mostShown = 80 // bytes of a name from outside
+const maxShown = 80 // bytes of a name from outside
 
 // nearness says in words by what a name that was asked for misses a staged one, empty when the two have
 // nothing to do with each other.
@@ -224,27 +224,27 @@ func nearness(asked, staged string) string {
 	case strings.EqualFold(folderless, bare(staged)):
 		how = append(how, "asked for without "+filepath.Ext(staged))
 	case strings.EqualFold(bare(folderless), staged):
-		how = append(how, "asked for with "+plain.Clip(filepath.Ext(folderless), mostShown)+" after it")
+		how = append(how, "asked for with "+plain.Clip(filepath.Ext(folderless), maxShown)+" after it")
 	case strings.EqualFold(bare(folderless), bare(staged)):
-		how = append(how, "asked for as "+plain.Clip(filepath.Ext(folderless), mostShown)+", not "+filepath.Ext(staged))
+		how = append(how, "asked for as "+plain.Clip(filepath.Ext(folderless), maxShown)+", not "+filepath.Ext(staged))
 	case within(strings.ToLower(folderless), strings.ToLower(staged), 2):
 		how = append(how, "a character or two differ")
 	case begins(staged, folderless):
 		how = append(how, fmt.Sprintf("asked for by its first %d characters: a name may have been cut short", len(folderless)))
 	case begins(folderless, staged):
-		how = append(how, "asked for with "+plain.Clip(folderless[len(staged):], mostShown)+" after it")
+		how = append(how, "asked for with "+plain.Clip(folderless[len(staged):], maxShown)+" after it")
 	default:
 		return ""
 	}
 	return strings.Join(how, ", ")
 }
 
-// leastBeginning is how many characters a beginning has that says anything.
-const leastBeginning = 5
+// minBeginning is how many characters a beginning has that says anything.
+const minBeginning = 5
 
 // begins reports whether a name begins with another, whatever the letter case.
 func begins(name, with string) bool {
-	return len(with) >= leastBeginning && len(name) > len(with) && strings.EqualFold(name[:len(with)], with)
+	return len(with) >= minBeginning && len(name) > len(with) && strings.EqualFold(name[:len(with)], with)
 }
 
 // within reports whether two short names are at most that many edits apart.
@@ -303,7 +303,7 @@ func (s *Stage) Receive(name string, from netip.Addr, size int64) (*Upload, erro
 	found, _ := loosely(name, slices.Sorted(maps.Keys(s.slots)))
 	slot, open := s.slots[found]
 	if !open {
-		return nil, fmt.Errorf("%s: %w", plain.Clip(name, mostShown), ErrNoSlot)
+		return nil, fmt.Errorf("%s: %w", plain.Clip(name, maxShown), ErrNoSlot)
 	}
 	u, err := s.begin(slot, size)
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 const firewallTime = 3 * time.Second
 
 // firewall reads the laptop's own packet filter, where there is one of Linux and this user may, and judges the whole conversation.
-// What cannot be read or told is said, and held for open: the fetch before has shown that the server answers here.
+// What cannot be read or reported is said, and held for open: the fetch before has shown that the server answers here.
 func (p Plan) firewall(ctx context.Context) Result {
 	limited, cancel := context.WithTimeout(ctx, firewallTime)
 	defer cancel()
@@ -33,7 +33,7 @@ func (p Plan) firewall(ctx context.Context) Result {
 	return readFirewall(rules, p.conversation(), legacyRule(limited))
 }
 
-// conversation is what goes back and forth when the device fetches.
+// conversation is what goes back and forward when the device fetches.
 func (p Plan) conversation() netfilter.Conversation {
 	ends := netfilter.Ends{Here: p.At.Addr(), Device: p.Device.Addr()}
 	if all, err := p.Network.Interfaces(); err == nil {

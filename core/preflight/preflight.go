@@ -38,8 +38,8 @@ type Plan struct {
 	At      netip.AddrPort
 	Path    string // see carrier.Endpoint
 	Offer   offer.File
-	// Said tells that the operator has said the address: a device on another network is then one behind a
-	// gateway, which is told and goes on.
+	// Said says that the operator has said the address: a device on another network is then one behind a
+	// gateway, which is reported and goes on.
 	Said bool
 	By   Switches
 	// Device is the device's own address with its network's length, the zero value when not known.
@@ -98,14 +98,14 @@ func Choose(n network.Network, device netip.Prefix, by Switches) (netip.Addr, er
 	}
 	switch {
 	case device.IsValid():
-		return netip.Addr{}, fmt.Errorf("this laptop has no address on the device's network %s; it has %s: give it one%s", device.Masked(), interfaceWords(all), or(", or say with ", by.Address, " which one the device is to use"))
+		return netip.Addr{}, fmt.Errorf("this laptop has no address on the device's network %s; it has %s: give it one%s", device.Masked(), interfaceText(all), or(", or say with ", by.Address, " which one the device is to use"))
 	case len(outward) == 1:
 		return outward[0].Prefix.Addr(), nil
 	}
-	return netip.Addr{}, fmt.Errorf("which of this laptop's addresses is the device to use? It has %s%s", interfaceWords(all), or(": say with ", by.Address, ""))
+	return netip.Addr{}, fmt.Errorf("which of this laptop's addresses is the device to use? It has %s%s", interfaceText(all), or(": say with ", by.Address, ""))
 }
 
-func interfaceWords(all []network.Interface) string {
+func interfaceText(all []network.Interface) string {
 	if len(all) == 0 {
 		return "none"
 	}
@@ -127,7 +127,7 @@ func (p Plan) address() Result {
 			return Result{"address", true, fmt.Sprintf("%s is this laptop's, on %s", p.At.Addr(), one.Name), ""}
 		}
 	}
-	return Result{"address", false, fmt.Sprintf("%s is no address of this laptop; it has %s", p.At.Addr(), interfaceWords(all)), "give the interface that address" + or(", or choose another with ", p.By.Address, "")}
+	return Result{"address", false, fmt.Sprintf("%s is no address of this laptop; it has %s", p.At.Addr(), interfaceText(all)), "give the interface that address" + or(", or choose another with ", p.By.Address, "")}
 }
 
 // route holds that the device is on the network of that address.

@@ -119,7 +119,7 @@ func TestTheAddressIsChosen(t *testing.T) {
 	assert.ErrorContains(t, err, "no address on the device's network 198.51.100.0/24; it has 192.0.2.10/24 on eth0")
 }
 
-func TestAPortThatIsHeldIsToldWithItsHolder(t *testing.T) {
+func TestAPortThatIsHeldIsReportedWithItsHolder(t *testing.T) {
 	conn, err := network.Host{}.ListenPacket(netip.MustParseAddrPort("127.0.0.1:0"))
 	require.NoError(t, err)
 	defer conn.Close()
@@ -134,8 +134,8 @@ func TestAPortThatIsHeldIsToldWithItsHolder(t *testing.T) {
 	assert.Contains(t, ListenText(carrier.HTTP, at, errors.New("odd"), switches).Text, "odd")
 }
 
-// TestTheFilterIsSaidInWords has what is judged of the whole conversation as an operator reads it.
-func TestTheFilterIsSaidInWords(t *testing.T) {
+// TestTheFilterIsSaidInText has what is judged of the whole conversation as an operator reads it.
+func TestTheFilterIsSaidInText(t *testing.T) {
 	talk := netfilter.OwnPorts.Conversation(69, netfilter.Ends{Here: netip.MustParseAddr("192.0.2.10"), Device: netip.MustParseAddr("192.0.2.41"), Interface: "eth0"}, netfilter.Ports{First: 32768, Last: 60999})
 	rules := func(policy, expr string) []byte {
 		return []byte(`{"nftables": [{"chain": {"family": "inet", "table": "guard", "name": "in", "type": "filter", "hook": "input", "prio": 0, "policy": "` + policy + `"}},

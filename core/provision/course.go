@@ -51,7 +51,7 @@ type Course struct {
 	Files  []Fetched // those that it has whole, in the order in which it first had them
 	Wrong  string    // what went wrong last
 	Rounds int       // how often it has restarted
-	Vain   int       // how often it began anew without having fetched anything
+	Vain   int       // how often it began again without having fetched anything
 	Waits  bool      // until it is said whether it is answered
 	Alone  bool      // it was said that it is not
 	Done   bool      // it is complete, and has shown so where that is asked for
@@ -59,7 +59,7 @@ type Course struct {
 	Proves bool      // it is looked whether it shows so
 
 	reach  reach
-	anew   time.Time // when it began anew while it fetched, zero since it goes on
+	again  time.Time // when it began again while it fetched, zero since it goes on
 	leased time.Time // when it last got its address
 }
 
@@ -122,7 +122,7 @@ func (r *reach) takes(m Moved, broke bool) bool {
 	return whole
 }
 
-// gets takes in that a file is there whole. What was told of the course before stays as it was.
+// gets takes in that a file is there whole. What was reported of the course before stays as it was.
 func (c *Course) gets(name string) {
 	c.Files = slices.Clone(c.Files)
 	if i := c.Has(name); i >= 0 {
@@ -145,14 +145,14 @@ func (c Course) Next() (what string, within time.Duration) {
 	return waits[c.Stage].next, waits[c.Stage].within
 }
 
-// proveWithin is how long a device may take until it answers, once it has all its files.
+// proveWithin is how long a device may take until it answers, once it is complete its files.
 const proveWithin = 5 * time.Minute
 
 // saidWithin is how long one may wait until it is said whether it is answered.
 const saidWithin = 10 * time.Minute
 
-// Words are how far it has come: done, or what went wrong, or what it is waited for.
-func (c Course) Words() string {
+// Text are the progress: done, or what went wrong, or what it is waited for.
+func (c Course) Text() string {
 	var files []string
 	for _, f := range c.Files {
 		files = append(files, f.Name)
@@ -179,7 +179,7 @@ func (c Course) Stalls(now time.Time) string {
 	if _, within := c.Next(); within == 0 || gone <= within {
 		return ""
 	}
-	text := fmt.Sprintf("%s %s since %s: %s", c.Client.MAC, c.Stage, units.Words(gone), wait.matter)
+	text := fmt.Sprintf("%s %s since %s: %s", c.Client.MAC, c.Stage, units.Text(gone), wait.matter)
 	if c.Wrong != "" {
 		text += "; " + c.Wrong
 	}
@@ -210,21 +210,21 @@ func (c *Course) begins(now time.Time) {
 		c.Stage, c.Since = Restarted, now
 	case Fetching:
 		c.Vain++
-		c.Stage, c.Since, c.Wrong, c.anew = Seen, now, "it began anew while it fetched "+c.File, now
+		c.Stage, c.Since, c.Wrong, c.again = Seen, now, "it began anew while it fetched "+c.File, now
 	case HasAddress:
 		c.Vain++
 		c.Stage, c.Since = Seen, now
 	}
 }
 
-// Courses follow devices by what the server tells, and by what they fetch. It is used by one goroutine.
+// Courses follow devices by what the server says, and by what they fetch. It is used by one goroutine.
 type Courses struct {
 	all  map[string]*Course // by MAC
 	seen []string           // in the order in which they came
 }
 
-// mostCourses bounds how many devices are followed. A flood of others pushes out those that only ask, never one that has come further.
-const mostCourses = 1024
+// maxCourses bounds how many devices are followed. A flood of others pushes out those that only ask, never one that has come further.
+const maxCourses = 1024
 
 // All are the devices in the order in which they came.
 func (s *Courses) All() (all []Course) {
@@ -234,8 +234,8 @@ func (s *Courses) All() (all []Course) {
 	return all
 }
 
-// Told takes in what the server told.
-func (s *Courses) Told(t Told, now time.Time) {
+// Reported takes in what the server reported.
+func (s *Courses) Reported(t Reported, now time.Time) {
 	stranger := t.Kind == Stranger || t.Kind == Left || t.Kind == Another
 	if t.Client.MAC == "" || stranger && s.all[t.Client.MAC] == nil {
 		return
@@ -296,7 +296,7 @@ func (s *Courses) of(client Client, now time.Time) *Course {
 	}
 	c := s.all[client.MAC]
 	if c == nil {
-		if len(s.seen) >= mostCourses && !s.forget() {
+		if len(s.seen) >= maxCourses && !s.forget() {
 			return nil
 		}
 		c = &Course{Client: client, Since: now}
@@ -357,7 +357,7 @@ func (s *Courses) Asks(peer netip.Addr, file, refusal string, now time.Time) {
 		c.Wrong = refusal
 		return
 	}
-	c.Stage, c.Since, c.Wrong, c.anew = Fetching, now, "", time.Time{}
+	c.Stage, c.Since, c.Wrong, c.again = Fetching, now, "", time.Time{}
 }
 
 // Got takes in that a file, or a part of it, came to its end or broke off.
@@ -377,9 +377,9 @@ func (s *Courses) Got(peer netip.Addr, m Moved, failure error, now time.Time) {
 	}
 	c.gets(m.File)
 	c.Stage, c.Since, c.Wrong, c.Vain = HasFile, now, "", 0
-	if !c.anew.IsZero() && now.Sub(c.anew) <= overtakes { // it had the file when it began
+	if !c.again.IsZero() && now.Sub(c.again) <= overtakes { // it had the file when it began
 		c.Rounds++
-		c.Stage, c.Back = Restarted, !c.leased.Before(c.anew)
+		c.Stage, c.Back = Restarted, !c.leased.Before(c.again)
 	}
-	c.anew = time.Time{}
+	c.again = time.Time{}
 }

@@ -21,16 +21,16 @@ func TestADeviceIsFollowed(t *testing.T) {
 	var s Courses
 	c, addr, now := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100"), noon
 	one := func() Course { return s.All()[0] }
-	tell := func(kind, text string) {
+	report := func(kind, text string) {
 		now = now.Add(time.Second)
-		s.Told(Told{kind, c, addr, text}, now)
+		s.Reported(Reported{kind, c, addr, text}, now)
 	}
-	tell(Asked, discover)
+	report(Asked, discover)
 	assert.Equal(t, Seen, one().Stage)
-	tell(Offered, "")
+	report(Offered, "")
 	assert.Empty(t, one().Stalls(now.Add(29*time.Second)))
 	assert.Contains(t, one().Stalls(now.Add(time.Minute)), "02:00:5e:10:00:01 was offered an address since 1 min: it took no offer")
-	tell(Leased, "")
+	report(Leased, "")
 	what, within := one().Next()
 	assert.Equal(t, "that it asks for its file", what)
 	assert.Equal(t, time.Minute, within)
@@ -39,26 +39,26 @@ func TestADeviceIsFollowed(t *testing.T) {
 	assert.Contains(t, one().Stalls(now.Add(2*time.Minute)), "; no such file is staged; strand-3.2.msl is")
 	s.Asks(addr, "strand-3.2.msl", "", now)
 	assert.Equal(t, Fetching, one().Stage)
-	tell(Leased, "") // it renews meanwhile
+	report(Leased, "") // it renews meanwhile
 	assert.Equal(t, Fetching, one().Stage)
 	s.Got(addr, Moved{File: "strand-3.2.msl"}, errors.New("the device fell silent"), now)
 	assert.Contains(t, one().Stalls(now.Add(time.Hour)), "strand-3.2.msl broke off: the device fell silent")
 	s.Asks(addr, "strand-3.2.msl", "", now)
 	s.Got(addr, Moved{File: "strand-3.2.msl"}, nil, now)
 	assert.Equal(t, HasFile, one().Stage)
-	tell(Asked, discover)
+	report(Asked, discover)
 	assert.Equal(t, Restarted, one().Stage)
 	assert.Equal(t, 1, one().Rounds)
-	tell(Offered, "")
-	tell(Leased, "")
+	report(Offered, "")
+	report(Leased, "")
 	s.Asks(addr, "tangle-sw2.txt", "", now)
 	s.Got(addr, Moved{File: "tangle-sw2.txt"}, nil, now)
 	assert.Equal(t, []Fetched{{"strand-3.2.msl", 1}, {"tangle-sw2.txt", 1}}, one().Files)
 
-	tell(Another, "took the offer of 192.0.2.66")
+	report(Another, "took the offer of 192.0.2.66")
 	assert.Equal(t, "took the offer of 192.0.2.66", one().Wrong)
 	s.Asks(netip.MustParseAddr("192.0.2.7"), "x", "", now) // nobody's
-	s.Told(Told{Kind: Left, Client: Client{MAC: "02:00:5e:10:00:09"}}, now)
+	s.Reported(Reported{Kind: Left, Client: Client{MAC: "02:00:5e:10:00:09"}}, now)
 	require.Len(t, s.All(), 1, "who is not meant is not followed")
 }
 
@@ -69,11 +69,11 @@ func TestARestartMayBeKnownBeforeTheEndOfWhatWasFetched(t *testing.T) {
 		var s Courses
 		now := noon
 		say := []func(){
-			func() { s.Told(Told{Kind: Asked, Client: c, Text: discover}, now) },
-			func() { s.Told(Told{Offered, c, addr, ""}, now) },
-			func() { s.Told(Told{Leased, c, addr, ""}, now) },
+			func() { s.Reported(Reported{Kind: Asked, Client: c, Text: discover}, now) },
+			func() { s.Reported(Reported{Offered, c, addr, ""}, now) },
+			func() { s.Reported(Reported{Leased, c, addr, ""}, now) },
 		}
-		s.Told(Told{Leased, c, addr, ""}, now)
+		s.Reported(Reported{Leased, c, addr, ""}, now)
 		s.Asks(addr, "strand.msl", "", now)
 		for i := range 4 {
 			now = now.Add(time.Millisecond)
@@ -94,18 +94,18 @@ func TestARestartMayBeKnownBeforeTheEndOfWhatWasFetched(t *testing.T) {
 func TestADeviceThatIsLeftAloneIsAwaitedNoMore(t *testing.T) {
 	var s Courses
 	c := Client{MAC: "02:00:5e:10:00:01"}
-	s.Told(Told{Kind: Asked, Client: c, Text: discover}, noon)
-	s.Told(Told{Kind: Waits, Client: c}, noon)
+	s.Reported(Reported{Kind: Asked, Client: c, Text: discover}, noon)
+	s.Reported(Reported{Kind: Waits, Client: c}, noon)
 	assert.True(t, s.All()[0].Waits)
-	s.Told(Told{Kind: Stranger, Client: c}, noon)
-	s.Told(Told{Kind: Left, Client: c, Text: "it came over a relay"}, noon)
+	s.Reported(Reported{Kind: Stranger, Client: c}, noon)
+	s.Reported(Reported{Kind: Left, Client: c, Text: "it came over a relay"}, noon)
 	left := s.All()[0]
 	assert.True(t, left.Alone)
 	assert.False(t, left.Waits)
 	assert.Empty(t, left.Stalls(noon.Add(time.Hour)))
-	assert.Equal(t, "is left alone", left.told().Stage)
-	s.Told(Told{Kind: Asked, Client: c, Text: discover}, noon)
-	s.Told(Told{Kind: Offered, Client: c}, noon)
+	assert.Equal(t, "is left alone", left.reported().Stage)
+	s.Reported(Reported{Kind: Asked, Client: c, Text: discover}, noon)
+	s.Reported(Reported{Kind: Offered, Client: c}, noon)
 	assert.Equal(t, HasOffer, s.All()[0].Stage)
 	assert.False(t, s.All()[0].Alone)
 }
@@ -113,19 +113,19 @@ func TestADeviceThatIsLeftAloneIsAwaitedNoMore(t *testing.T) {
 func TestAFloodPushesOutNoneThatHasCome(t *testing.T) {
 	var s Courses
 	device, addr := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100")
-	s.Told(Told{Kind: Asked, Client: device}, noon)
-	s.Told(Told{Kind: Leased, Client: device, Addr: addr}, noon)
+	s.Reported(Reported{Kind: Asked, Client: device}, noon)
+	s.Reported(Reported{Kind: Leased, Client: device, Addr: addr}, noon)
 	flood := func() {
-		for n := range 3 * mostCourses {
-			s.Told(Told{Kind: Asked, Client: Client{MAC: netip.AddrFrom4([4]byte{1, 0, byte(n >> 8), byte(n)}).String()}}, noon)
+		for n := range 3 * maxCourses {
+			s.Reported(Reported{Kind: Asked, Client: Client{MAC: netip.AddrFrom4([4]byte{1, 0, byte(n >> 8), byte(n)}).String()}}, noon)
 		}
 	}
 	flood()
 	late := Client{MAC: "02:00:5e:10:00:02"}
-	s.Told(Told{Kind: Asked, Client: late}, noon)
+	s.Reported(Reported{Kind: Asked, Client: late}, noon)
 	all := s.All()
-	assert.Len(t, all, mostCourses)
-	assert.Equal(t, []Client{device, late}, []Client{all[0].Client, all[mostCourses-1].Client})
+	assert.Len(t, all, maxCourses)
+	assert.Equal(t, []Client{device, late}, []Client{all[0].Client, all[maxCourses-1].Client})
 	s.Asks(addr, "strand-3.2.msl", "", noon)
 	assert.Equal(t, Fetching, s.All()[0].Stage)
 }
@@ -138,9 +138,9 @@ func TestStrangersAreNotFollowed(t *testing.T) {
 	var s Courses
 	for _, c := range cases {
 		for _, m := range c.messages(t) {
-			_, told := server.Handle(m, noon)
-			for _, one := range told {
-				s.Told(one, noon)
+			_, report := server.Handle(m, noon)
+			for _, one := range report {
+				s.Reported(one, noon)
 			}
 		}
 	}
@@ -151,9 +151,9 @@ func TestADeviceThatLoopsIsNamed(t *testing.T) {
 	c, addr := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100")
 	var s Courses
 	round := func(fetch func()) Course {
-		s.Told(Told{Kind: Asked, Client: c, Text: discover}, noon)
-		s.Told(Told{Kind: Offered, Client: c, Addr: addr}, noon)
-		s.Told(Told{Kind: Leased, Client: c, Addr: addr}, noon)
+		s.Reported(Reported{Kind: Asked, Client: c, Text: discover}, noon)
+		s.Reported(Reported{Kind: Offered, Client: c, Addr: addr}, noon)
+		s.Reported(Reported{Kind: Leased, Client: c, Addr: addr}, noon)
 		fetch()
 		return s.All()[0]
 	}
@@ -173,7 +173,7 @@ func TestAnAddressIsOneDevicesOnly(t *testing.T) {
 	first, second, addr := Client{MAC: "02:00:5e:10:00:01"}, Client{MAC: "02:00:5e:10:00:02"}, netip.MustParseAddr("192.0.2.100")
 	var s Courses
 	for _, c := range []Client{first, second} {
-		s.Told(Told{Kind: Leased, Client: c, Addr: addr}, noon)
+		s.Reported(Reported{Kind: Leased, Client: c, Addr: addr}, noon)
 	}
 	s.Asks(addr, "strand-3.2.msl", "", noon)
 	assert.Equal(t, []Stage{HasAddress, Fetching}, []Stage{s.All()[0].Stage, s.All()[1].Stage})
@@ -184,15 +184,15 @@ func TestWhoIsAskedAboutWaitsForTheWord(t *testing.T) {
 	var s Courses
 	now := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	one := Client{MAC: "02:00:5e:10:00:01"}
-	tell := func(kind, text string) { s.Told(Told{Kind: kind, Client: one, Text: text}, now) }
-	tell(Asked, discover)
-	tell(Waits, "")
+	report := func(kind, text string) { s.Reported(Reported{Kind: kind, Client: one, Text: text}, now) }
+	report(Asked, discover)
+	report(Waits, "")
 	next, _ := s.All()[0].Next()
 	assert.Equal(t, "that it is said whether it is answered", next)
 	assert.Empty(t, s.All()[0].Stalls(now.Add(time.Minute)))
 	assert.NotEmpty(t, s.All()[0].Stalls(now.Add(time.Hour)))
-	tell(Asked, discover)
-	tell(Offered, "")
+	report(Asked, discover)
+	report(Offered, "")
 	next, _ = s.All()[0].Next()
 	assert.Equal(t, "that it takes the offer", next)
 	s.Finish(one.MAC, now)
@@ -200,24 +200,24 @@ func TestWhoIsAskedAboutWaitsForTheWord(t *testing.T) {
 	assert.Empty(t, s.All()[0].Stalls(now.Add(time.Hour)))
 }
 
-// TestAFloodOfNewDevicesIsToldOfInPart: those that wait for the word are told of up to a number, and what is kept of them is bounded.
-func TestAFloodOfNewDevicesIsToldOfInPart(t *testing.T) {
-	told := map[string]int{}
+// TestAFloodOfNewDevicesIsReportedOfInPart: those that wait for the word are reported of up to a number, and what is kept of them is bounded.
+func TestAFloodOfNewDevicesIsReportedOfInPart(t *testing.T) {
+	report := map[string]int{}
 	desk, err := NewDesk(Options{
 		Own: netip.MustParsePrefix("192.0.2.10/24"), First: netip.MustParseAddr("192.0.2.100"), Last: netip.MustParseAddr("192.0.2.109"), Lease: time.Hour,
-		Admit: (&Meant{Ask: true}).Admit,
-	}, nil, DeskOptions{Clock: clock.Real(), Emit: func(b event.Body) { told[fmt.Sprintf("%T", b)]++ }})
+		Admit: (&Wanted{Ask: true}).Admit,
+	}, nil, DeskOptions{Clock: clock.Real(), Emit: func(b event.Body) { report[fmt.Sprintf("%T", b)]++ }})
 	require.NoError(t, err)
-	v := &serving{Server: desk.server, wire: Wire{Conn: discard{}, Clock: clock.Real()}, tell: Tell{Message: desk.message, Told: desk.told}}
+	v := &serving{Server: desk.server, wire: Wire{Conn: discard{}, Clock: clock.Real()}, report: Report{Message: desk.message, Reported: desk.reported}}
 	for i := range 5_000 {
 		m, err := dhcpv4.NewDiscovery(net.HardwareAddr{2, 0, 0, byte(i >> 16), byte(i >> 8), byte(i)})
 		require.NoError(t, err)
 		require.NoError(t, v.respond(t.Context(), m, true))
 	}
-	assert.LessOrEqual(t, told["event.Rung"], mostUnsaid)
-	assert.LessOrEqual(t, told["event.Newcomer"], mostUnsaid)
-	assert.LessOrEqual(t, len(desk.toldOf), 2*mostCourses)
-	assert.LessOrEqual(t, len(desk.All()), mostCourses)
+	assert.LessOrEqual(t, report["event.Rung"], maxUnsaid)
+	assert.LessOrEqual(t, report["event.Newcomer"], maxUnsaid)
+	assert.LessOrEqual(t, len(desk.reportedOf), 2*maxCourses)
+	assert.LessOrEqual(t, len(desk.All()), maxCourses)
 }
 
 type discard struct{ network.PacketConn }
@@ -248,7 +248,7 @@ func TestAPartOfAFileIsNotTheFile(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			var s Courses
-			s.Told(Told{Kind: Leased, Client: c, Addr: addr}, noon)
+			s.Reported(Reported{Kind: Leased, Client: c, Addr: addr}, noon)
 			for _, m := range row.moved {
 				s.Asks(addr, "strand-3.2.msl", "", noon)
 				s.Got(addr, Moved{"strand-3.2.msl", m.from, m.bytes, 1000}, m.failure, noon)

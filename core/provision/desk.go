@@ -20,23 +20,23 @@ import (
 var ErrAnother = errors.New("another DHCP server is on the network")
 
 // Desk serves one network and follows those who come: by what they ask the server, and by what they fetch from the file servers
-// of this laptop. It tells every message as a rung, each newcomer as it comes further, and those that stall or go round and round.
+// of this laptop. It says every message as a rung, each new device as it comes further, and those that stall or go round and round.
 type Desk struct {
 	server *Server
 	opt    DeskOptions
 
-	mu        sync.Mutex
-	courses   Courses
-	transfers map[string]event.TransferBegin
-	toldOf    map[string]event.Newcomer // by MAC
-	rows      int
-	unsaid    int // messages told of those that wait for the word
+	mu         sync.Mutex
+	courses    Courses
+	transfers  map[string]event.TransferBegin
+	reportedOf map[string]event.NewDevice // by MAC
+	rows       int
+	unsaid     int // messages reported of those that wait for the word
 
 	another  atomic.Pointer[netip.Addr] // the other server that offers addresses now, nil for none
 	suspects chan struct{}              // somebody says that there is one
 	held     map[string]bool            // MAC addresses that are not answered for that
 
-	strangers map[string]bool // that were told; only the goroutine that serves uses it
+	strangers map[string]bool // that were reported; only the goroutine that serves uses it
 	warned    map[string]time.Time
 	loops     map[string]string
 	stalled   map[string]string // only the goroutine that watches uses these two
@@ -51,7 +51,7 @@ type DeskOptions struct {
 	Change func()              // somebody has come further
 	Leased func(netip.Addr)    // somebody has an address
 	Probe  Probe
-	// Lookout looks for other servers; nil looks for none. Another is told of each time that one is found.
+	// Lookout looks for other servers; nil looks for none. Another is reported of each time that one is found.
 	Lookout *Lookout
 	Another func(netip.Addr)
 	// Needs are what a device has to have had; nil says of none that it is done. Prove looks whether one that has had it answers:
@@ -63,7 +63,7 @@ type DeskOptions struct {
 // NewDesk makes one with the leases that are known.
 func NewDesk(opt Options, known []Lease, with DeskOptions) (*Desk, error) {
 	d := &Desk{
-		opt: with, transfers: map[string]event.TransferBegin{}, toldOf: map[string]event.Newcomer{}, suspects: make(chan struct{}, 1), held: map[string]bool{},
+		opt: with, transfers: map[string]event.TransferBegin{}, reportedOf: map[string]event.NewDevice{}, suspects: make(chan struct{}, 1), held: map[string]bool{},
 		strangers: map[string]bool{}, warned: map[string]time.Time{}, loops: map[string]string{}, stalled: map[string]string{},
 	}
 	if admit := opt.Admit; admit != nil {
@@ -97,7 +97,7 @@ func (d *Desk) admit(c Client, admit func(Client) Verdict) Verdict {
 		return verdict
 	}
 	d.mu.Lock()
-	if len(d.held) < mostCourses {
+	if len(d.held) < maxCourses {
 		d.held[c.MAC] = true
 	}
 	d.mu.Unlock()
@@ -119,7 +119,7 @@ func (d *Desk) Serve(ctx context.Context, conn network.PacketConn) error {
 	if d.opt.Prove != nil {
 		watching.Go(func() { d.prove(ctx) })
 	}
-	err := d.server.Serve(ctx, Wire{conn, d.opt.Clock, d.opt.Probe}, Tell{Message: d.message, Told: d.told, Leases: d.keep})
+	err := d.server.Serve(ctx, Wire{conn, d.opt.Clock, d.opt.Probe}, Report{Message: d.message, Reported: d.reported, Leases: d.keep})
 	cancel()
 	watching.Wait()
 	return err
@@ -174,7 +174,7 @@ func (d *Desk) lookForOthers(ctx context.Context) {
 // goneAfter is how often in a row another server has to be missed before it counts as gone.
 const goneAfter = 2
 
-// proveEvery is how often it is looked whether a device answers that has all its files.
+// proveEvery is how often it is looked whether a device answers that is complete its files.
 const proveEvery = 2 * time.Second
 
 // prove looks whether devices answer that have had what they need, each by itself, until each does.
@@ -218,7 +218,7 @@ func (d *Desk) proves(ctx context.Context, c Course) {
 		d.mu.Lock()
 		d.courses.Proves(c.Client.MAC, err.Error(), d.opt.Clock.Now())
 		d.mu.Unlock()
-		d.newcomer(c.Client.MAC)
+		d.newDevice(c.Client.MAC)
 	}
 }
 
@@ -247,7 +247,7 @@ func (d *Desk) keep(all []Lease) {
 	}
 }
 
-// The same warning is told once in a while, and of so many: packets may come from anybody, in any number.
+// The same warning is reported once in a while, and of so many: packets may come from anybody, in any number.
 const (
 	warnAgain = 10 * time.Minute
 	maxWarns  = 200
@@ -258,12 +258,12 @@ func (d *Desk) warn(about, text string) {
 	now := d.opt.Clock.Now()
 	maps.DeleteFunc(d.warned, func(_ string, at time.Time) bool { return now.Sub(at) >= warnAgain })
 	_, known := d.warned[about]
-	tell := !known && len(d.warned) < maxWarns
-	if tell {
+	report := !known && len(d.warned) < maxWarns
+	if report {
 		d.warned[about] = now
 	}
 	d.mu.Unlock()
-	if tell {
+	if report {
 		d.note(event.Warning, text)
 	}
 }
@@ -272,8 +272,8 @@ func (d *Desk) note(level event.Level, text string) {
 	d.opt.Emit(event.Note{Level: level, Text: text})
 }
 
-// mostUnsaid bounds how many messages are told of devices that wait for the word: a flood of them tells nothing more.
-const mostUnsaid = 400
+// maxUnsaid bounds how many messages are reported of devices that wait for the word: a flood of them says nothing more.
+const maxUnsaid = 400
 
 // message tells one of DHCP as a rung of the ladder.
 func (d *Desk) message(m Message) {
@@ -282,7 +282,7 @@ func (d *Desk) message(m Message) {
 		d.unsaid++
 	}
 	d.rows++
-	row, tooMany := d.rows, m.Waits && d.unsaid > mostUnsaid
+	row, tooMany := d.rows, m.Waits && d.unsaid > maxUnsaid
 	d.mu.Unlock()
 	if tooMany {
 		return
@@ -297,17 +297,17 @@ func (d *Desk) message(m Message) {
 	d.opt.Emit(event.Rung{Transfer: event.RungDHCP, Row: row, Protocol: "DHCP", Peer: m.Client.MAC, FromDevice: m.FromClient, What: m.Kind, Text: text})
 }
 
-func (d *Desk) told(t Told) {
+func (d *Desk) reported(t Reported) {
 	d.mu.Lock()
 	if other := d.another.Load(); other != nil && t.Kind == Stranger && d.held[t.Client.MAC] {
 		t.Kind, t.Text = Left, heldText(t.Client.MAC, *other)
 	}
 	followed := d.courses.all[t.Client.MAC] != nil
-	d.courses.Told(t, d.opt.Clock.Now())
+	d.courses.Reported(t, d.opt.Clock.Now())
 	d.mu.Unlock()
 	switch t.Kind {
 	case Asked:
-		return // what comes of it is told next
+		return // what comes of it is reported next
 	case Another:
 		d.warn("another "+t.Client.MAC+t.Addr.String(), t.Text+"; it is looked for")
 		select {
@@ -330,25 +330,25 @@ func (d *Desk) told(t Told) {
 	if t.Kind == Leased && d.opt.Leased != nil {
 		d.opt.Leased(t.Addr)
 	}
-	d.newcomer(t.Client.MAC)
+	d.newDevice(t.Client.MAC)
 }
 
-// mostStrangers bounds how many devices are told of that are not meant: a busy network has more.
-const mostStrangers = 64
+// maxStrangers bounds how many devices are told of that are not meant: a busy network has more.
+const maxStrangers = 64
 
-// stranger tells of one that is not meant, once: it asks on, for as long as it has no address.
-func (d *Desk) stranger(t Told) {
+// stranger says of one that is not meant, once: it asks on, for as long as it has no address.
+func (d *Desk) stranger(t Reported) {
 	switch {
-	case d.strangers[t.Client.MAC] || len(d.strangers) > mostStrangers:
+	case d.strangers[t.Client.MAC] || len(d.strangers) > maxStrangers:
 		return
-	case len(d.strangers) == mostStrangers:
+	case len(d.strangers) == maxStrangers:
 		t.Text = "others that are not meant are told of no more"
 	}
 	d.strangers[t.Client.MAC] = true
 	d.note(event.Warning, t.Text)
 }
 
-// File passes on what the file servers tell, and follows who fetches. Any goroutine may call it.
+// File passes on what the file servers say, and follows who fetches. Any goroutine may call it.
 func (d *Desk) File(body event.Body) {
 	now, peer := d.opt.Clock.Now(), ""
 	d.mu.Lock()
@@ -378,7 +378,7 @@ func (d *Desk) File(body event.Body) {
 	}
 	d.mu.Unlock()
 	d.opt.Emit(body)
-	d.newcomer(mac)
+	d.newDevice(mac)
 }
 
 func peerOf(peer string) netip.Addr {
@@ -402,28 +402,28 @@ func (d *Desk) Finish(mac string) {
 	d.mu.Lock()
 	d.courses.Finish(mac, d.opt.Clock.Now())
 	d.mu.Unlock()
-	d.newcomer(mac)
+	d.newDevice(mac)
 }
 
-// newcomer tells one that has come further.
-func (d *Desk) newcomer(mac string) {
+// newDevice tells one that has come further.
+func (d *Desk) newDevice(mac string) {
 	d.meets(mac)
 	d.mu.Lock()
 	course := d.courses.all[mac]
-	if course == nil || course.Waits && d.unsaid > mostUnsaid {
+	if course == nil || course.Waits && d.unsaid > maxUnsaid {
 		d.mu.Unlock()
 		return
 	}
-	now := course.told()
+	now := course.reported()
 	if give := d.server.opt.Give; !course.Waits && !course.Alone {
 		now.Name = give(course.Client).HostName
 	}
-	before, known := d.toldOf[mac]
+	before, known := d.reportedOf[mac]
 	news := !known && !course.Alone || known && before.Differs(now)
 	if news {
-		d.toldOf[mac] = now
-		maps.DeleteFunc(d.toldOf, func(mac string, _ event.Newcomer) bool { // what a flood has pushed out
-			return len(d.toldOf) > 2*mostCourses && d.courses.all[mac] == nil
+		d.reportedOf[mac] = now
+		maps.DeleteFunc(d.reportedOf, func(mac string, _ event.NewDevice) bool { // what a flood has pushed out
+			return len(d.reportedOf) > 2*maxCourses && d.courses.all[mac] == nil
 		})
 	}
 	d.mu.Unlock()
@@ -436,9 +436,9 @@ func (d *Desk) newcomer(mac string) {
 	}
 }
 
-// told is a course as it is told.
-func (c Course) told() event.Newcomer {
-	n := event.Newcomer{MAC: c.Client.MAC, Vendor: c.Client.Vendor, Stage: c.Stage.String(), Step: int(c.Stage), Since: c.Since, File: c.File, Files: len(c.Files), Wrong: c.Wrong, Rounds: c.Rounds, Alone: c.Alone}
+// reported is a course as it is reported.
+func (c Course) reported() event.NewDevice {
+	n := event.NewDevice{MAC: c.Client.MAC, Vendor: c.Client.Vendor, Stage: c.Stage.String(), Step: int(c.Stage), Since: c.Since, File: c.File, Files: len(c.Files), Wrong: c.Wrong, Rounds: c.Rounds, Alone: c.Alone}
 	n.Next, n.Within = c.Next()
 	if n.Wrong == "" {
 		n.Wrong = c.Loops()
@@ -460,7 +460,7 @@ func (c Course) told() event.Newcomer {
 // looksEvery is how often devices are looked at that are waited for.
 const looksEvery = 5 * time.Second
 
-// watch tells once of each device that is waited for longer than usual, or that goes round and round.
+// watch says once of each device that is waited for longer than usual, or that goes round and round.
 func (d *Desk) watch(ctx context.Context) {
 	for d.opt.Clock.Wait(ctx, looksEvery) == nil {
 		now := d.opt.Clock.Now()

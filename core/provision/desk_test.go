@@ -108,7 +108,7 @@ func newRig(t *testing.T, change func(*Options, *DeskOptions)) *rig {
 	r := &rig{t: t, wire: &wire{conns: map[*ear]bool{}}, on: network.Interface{Name: "wire0", Prefix: options().Own}}
 	opt := options()
 	with := DeskOptions{Clock: clock.Real(), Lookout: NewLookout(r.wire, r.on, clock.Real()), Emit: func(b event.Body) {
-		if n, is := b.(event.Note); is {
+		if n, ok := b.(event.Note); ok {
 			r.mu.Lock()
 			defer r.mu.Unlock()
 			r.notes = append(r.notes, n.Text)
@@ -186,7 +186,7 @@ func TestAStrangerEndsNothing(t *testing.T) {
 		server, err := New(other, nil)
 		require.NoError(t, err)
 		stopOther := r.serving(func(ctx context.Context, conn network.PacketConn) error {
-			return server.Serve(ctx, Wire{Conn: conn, Clock: clock.Real()}, Tell{})
+			return server.Serve(ctx, Wire{Conn: conn, Clock: clock.Real()}, Report{})
 		})
 		time.Sleep(2 * time.Minute)
 		assert.Contains(t, r.said(), "another DHCP server, 192.0.2.250, offers addresses here: new devices are not answered until it is gone")
@@ -262,10 +262,10 @@ func TestADeviceIsDoneWhenItHasShownSo(t *testing.T) {
 		time.Sleep(time.Minute)
 		c := r.All()[0]
 		assert.False(t, c.Done)
-		assert.Equal(t, "has fetched; in trouble: it does not answer a ping at 192.0.2.100", c.Words())
+		assert.Equal(t, "has fetched; in trouble: it does not answer a ping at 192.0.2.100", c.Text())
 		close(up)
 		time.Sleep(5 * time.Second)
-		assert.Equal(t, "done: has fetched b.txt", r.All()[0].Words())
+		assert.Equal(t, "done: has fetched b.txt", r.All()[0].Text())
 	})
 }
 

@@ -7,9 +7,9 @@ import (
 	"sync"
 )
 
-// Meant says who is answered: whom it is meant for from the beginning, and new ones that whoever is at the keyboard lets in.
+// Wanted says who is answered: whom it is for from the beginning, and new ones that whoever is at the keyboard lets in.
 // Several goroutines may use it: the server asks, and another one says.
-type Meant struct {
+type Wanted struct {
 	Only   []string       // MAC addresses
 	Vendor *regexp.Regexp // of vendor classes, nil for none
 	Ask    bool           // others wait until it is said of them
@@ -19,12 +19,12 @@ type Meant struct {
 	waits []Client
 }
 
-// mostWaiting bounds how many devices are asked about: a flood of others is not, and must not bury the one that is meant.
-const mostWaiting = 16
+// maxWaiting bounds how many devices are asked about: a flood of others is not, and must not bury the one that is meant.
+const maxWaiting = 16
 
 // Admit says whether a client is answered. One that it is asked about waits, and is new with the first of its messages only; one
 // whose vendor class is meant stays so: clients leave it out of some messages.
-func (m *Meant) Admit(c Client) Verdict {
+func (m *Wanted) Admit(c Client) Verdict {
 	if slices.Contains(m.Only, c.MAC) {
 		return Served
 	}
@@ -34,7 +34,7 @@ func (m *Meant) Admit(c Client) Verdict {
 		return verdict
 	}
 	if m.Vendor != nil && m.Vendor.MatchString(c.Vendor) {
-		if len(m.said) < mostClients {
+		if len(m.said) < maxClients {
 			m.say(c, Served)
 		}
 		return Served
@@ -43,8 +43,8 @@ func (m *Meant) Admit(c Client) Verdict {
 		return Ignored
 	}
 	if !slices.ContainsFunc(m.waits, c.same) {
-		if len(m.waits) == mostWaiting {
-			m.waits = m.waits[1:] // who asked longest ago may be gone; it is asked about anew when it is not
+		if len(m.waits) == maxWaiting {
+			m.waits = m.waits[1:] // who asked longest ago may be gone; it is asked about again when it is not
 		}
 		m.waits = append(m.waits, c)
 	}
@@ -54,7 +54,7 @@ func (m *Meant) Admit(c Client) Verdict {
 func (c Client) same(other Client) bool { return c.MAC == other.MAC }
 
 // Next is the client that it is to be said of next, of those that wait the one that asked first.
-func (m *Meant) Next() (next Client, waits bool) {
+func (m *Wanted) Next() (next Client, waits bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if len(m.waits) == 0 {
@@ -64,22 +64,22 @@ func (m *Meant) Next() (next Client, waits bool) {
 }
 
 // Say says whether a client is answered from now on.
-func (m *Meant) Say(c Client, meant bool) {
+func (m *Wanted) Say(c Client, wanted bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.say(c, map[bool]Verdict{true: Served, false: Ignored}[meant])
+	m.say(c, map[bool]Verdict{true: Served, false: Ignored}[wanted])
 	m.waits = slices.DeleteFunc(m.waits, c.same)
 }
 
-func (m *Meant) say(c Client, verdict Verdict) {
+func (m *Wanted) say(c Client, verdict Verdict) {
 	if m.said == nil {
 		m.said = map[string]Verdict{}
 	}
 	m.said[c.MAC] = verdict
 }
 
-// Words is who it is, as it tells of itself.
-func (c Client) Words() string {
+// Text is who it is, as it says of itself.
+func (c Client) Text() string {
 	text := c.MAC
 	if c.Vendor != "" {
 		text += ", a " + c.Vendor + ","

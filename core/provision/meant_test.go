@@ -10,12 +10,12 @@ import (
 
 func TestWhoIsMeantIsSaid(t *testing.T) {
 	known, vendor, other := Client{MAC: "02:00:5e:10:00:01"}, Client{MAC: "02:00:5e:10:00:02", Vendor: "Maskel S8"}, Client{MAC: "02:00:5e:10:00:03"}
-	silent := Meant{Only: []string{known.MAC}, Vendor: regexp.MustCompile("^Maskel")}
+	silent := Wanted{Only: []string{known.MAC}, Vendor: regexp.MustCompile("^Maskel")}
 	assert.Equal(t, []Verdict{Served, Served, Ignored}, []Verdict{silent.Admit(known), silent.Admit(vendor), silent.Admit(other)})
 
 	assert.Equal(t, Served, silent.Admit(Client{MAC: vendor.MAC}), "it leaves its class out of a later message")
 
-	m := Meant{Only: []string{known.MAC}, Ask: true}
+	m := Wanted{Only: []string{known.MAC}, Ask: true}
 	assert.Equal(t, Served, m.Admit(known))
 	_, waits := m.Next()
 	assert.False(t, waits, "nothing is asked about who is meant anyway")
@@ -36,12 +36,12 @@ func TestWhoIsMeantIsSaid(t *testing.T) {
 }
 
 func TestAFloodBuriesNoDeviceThatAsksOn(t *testing.T) {
-	m := Meant{Ask: true}
+	m := Wanted{Ask: true}
 	device := Client{MAC: "02:00:5e:10:00:01"}
 	for n := range 1000 {
 		m.Admit(Client{MAC: fmt.Sprintf("02:00:5e:20:%02x:%02x", n/256, n%256)})
 	}
-	assert.Len(t, m.waits, mostWaiting)
+	assert.Len(t, m.waits, maxWaiting)
 	assert.Equal(t, Undecided, m.Admit(device))
 	assert.Contains(t, m.waits, device)
 	m.Say(device, true)

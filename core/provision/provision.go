@@ -1,5 +1,5 @@
 // Package provision gives new devices an address and the name of what they fetch: DHCP (RFC 2131, options by RFC 2132 and 5859)
-// for one network of the laptop. It answers only those that it is meant for, never off its own network, and gives no address
+// for one network of the laptop. It answers only those that it is for, never off its own network, and gives no address
 // twice. Packets are read and written by github.com/insomniacslk/dhcp; what is answered to them is decided here, by a Server
 // that has neither socket nor clock of its own, so that it can be held to hostile packets.
 package provision
@@ -92,11 +92,11 @@ func (o Options) Check() error {
 	if o.Last.Less(o.First) {
 		complain("the last address %s comes before the first one %s", o.Last, o.First)
 	}
-	if len(wrong) == 0 && number(o.Last)-number(o.First) >= mostAddresses {
-		complain("%s to %s are more than %d addresses", o.First, o.Last, mostAddresses)
+	if len(wrong) == 0 && number(o.Last)-number(o.First) >= maxAddresses {
+		complain("%s to %s are more than %d addresses", o.First, o.Last, maxAddresses)
 	}
-	if o.Lease < leastLease {
-		complain("a lease of %s is too short: %s at the least", o.Lease, leastLease)
+	if o.Lease < minLease {
+		complain("a lease of %s is too short: %s at the least", o.Lease, minLease)
 	}
 	if o.Router.IsValid() {
 		if !o.Own.Contains(o.Router) {
@@ -119,11 +119,11 @@ func (o Options) Check() error {
 }
 
 const (
-	mostAddresses = 4096
-	leastLease    = time.Minute
-	offerHeld     = time.Minute // how long an address that was offered waits to be asked for
-	declinedFor   = time.Hour   // how long one that is somebody's already is left alone
-	mostClients   = 8192        // that are remembered besides those with a lease
+	maxAddresses = 4096
+	minLease     = time.Minute
+	offerHeld    = time.Minute // how long an address that was offered waits to be asked for
+	declinedFor  = time.Hour   // how long one that is somebody's already is left alone
+	maxClients   = 8192        // that are remembered besides those with a lease
 )
 
 func number(addr netip.Addr) uint32 {
@@ -139,7 +139,7 @@ func broadcastOf(p netip.Prefix) netip.Addr {
 	return addrOf(number(p.Masked().Addr()) | ^uint32(0)>>p.Bits())
 }
 
-// Kinds of what a Server tells.
+// Kinds of what a Server says.
 const (
 	Asked    = "asked"    // a message came
 	Offered  = "offered"  // an address is offered
@@ -147,15 +147,15 @@ const (
 	Refused  = "refused"  // a NAK went out
 	Freed    = "freed"    // an address was given back
 	Left     = "left"     // the client is not answered, and why
-	Stranger = "stranger" // it is not meant: nothing else is told of it
+	Stranger = "stranger" // it is not meant: nothing else is reported of it
 	Waits    = "waits"    // it is not answered until whoever is at the keyboard has said so
 	Another  = "another"  // another server is on the network
 	Conflict = "conflict" // an address was found to be somebody's already
 	Probing  = "probing"  // an address is looked at before it is offered
 )
 
-// Told is one thing that happened.
-type Told struct {
+// Reported is one thing that happened.
+type Reported struct {
 	Kind   string
 	Client Client
 	Addr   netip.Addr // the client's, or the other server's
@@ -223,7 +223,7 @@ func clientOf(m *dhcpv4.DHCPv4) Client {
 }
 
 // Handle decides about one message: the answer to it, nil for none, and what happened.
-func (s *Server) Handle(m *dhcpv4.DHCPv4, now time.Time) (answer *dhcpv4.DHCPv4, told []Told) {
+func (s *Server) Handle(m *dhcpv4.DHCPv4, now time.Time) (answer *dhcpv4.DHCPv4, report []Reported) {
 	c := clientOf(m)
 	switch {
 	case c.MAC == s.opt.Looks:
@@ -232,24 +232,24 @@ func (s *Server) Handle(m *dhcpv4.DHCPv4, now time.Time) (answer *dhcpv4.DHCPv4,
 		return s.showItself(m, c, now), nil
 	}
 	if why := s.stranger(m); why != "" {
-		return nil, []Told{{Kind: Left, Client: c, Text: why}}
+		return nil, []Reported{{Kind: Left, Client: c, Text: why}}
 	}
 	verdict := s.opt.Admit(c)
 	if verdict != Ignored {
-		told = []Told{{Kind: Asked, Client: c, Addr: requested(m), Text: kindOf(m, true)}}
+		report = []Reported{{Kind: Asked, Client: c, Addr: requested(m), Text: kindOf(m, true)}}
 	}
 	if other := otherServer(m, s.opt.Own.Addr()); other.IsValid() {
 		s.release(c, func(l *Lease) bool { return !l.Bound })
-		return nil, []Told{{Another, c, other, fmt.Sprintf("%s says that it took the offer of another DHCP server, %s", c.MAC, other)}} // anybody may say so of anybody: it begins nothing
+		return nil, []Reported{{Another, c, other, fmt.Sprintf("%s says that it took the offer of another DHCP server, %s", c.MAC, other)}} // anybody may say so of anybody: it begins nothing
 	}
 	switch verdict {
 	case Ignored:
-		return nil, []Told{{Kind: Stranger, Client: c, Text: c.MAC + " is not meant"}}
+		return nil, []Reported{{Kind: Stranger, Client: c, Text: c.MAC + " is not meant"}}
 	case Undecided:
-		return nil, append(told, Told{Kind: Waits, Client: c, Text: c.MAC + " is new here"})
+		return nil, append(report, Reported{Kind: Waits, Client: c, Text: c.MAC + " is new here"})
 	}
 	reply, more := s.decide(m, c, now)
-	return reply, append(told, more...)
+	return reply, append(report, more...)
 }
 
 // stranger says why a message is none for this server at all, empty where it may be.
@@ -301,7 +301,7 @@ func otherServer(m *dhcpv4.DHCPv4, own netip.Addr) netip.Addr {
 }
 
 // decide answers a client that is meant (RFC 2131 §4.3).
-func (s *Server) decide(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
+func (s *Server) decide(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Reported) {
 	switch m.MessageType() {
 	case dhcpv4.MessageTypeNone:
 		return s.bootp(m, c, now)
@@ -314,25 +314,25 @@ func (s *Server) decide(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCP
 		if lease := s.leases[c.MAC]; lease != nil && lease.Addr == addr {
 			s.release(c, func(*Lease) bool { return true })
 			s.bad[addr] = now.Add(declinedFor)
-			return nil, []Told{{Conflict, c, addr, fmt.Sprintf("%s found that %s is somebody's already: it is left alone", c.MAC, addr)}}
+			return nil, []Reported{{Conflict, c, addr, fmt.Sprintf("%s found that %s is somebody's already: it is left alone", c.MAC, addr)}}
 		}
 	case dhcpv4.MessageTypeRelease:
 		if lease := s.leases[c.MAC]; lease != nil && lease.Addr == addr4(m.ClientIPAddr) {
 			addr := lease.Addr
 			s.release(c, func(*Lease) bool { return true })
-			return nil, []Told{{Freed, c, addr, fmt.Sprintf("%s gave %s back", c.MAC, addr)}}
+			return nil, []Reported{{Freed, c, addr, fmt.Sprintf("%s gave %s back", c.MAC, addr)}}
 		}
 	case dhcpv4.MessageTypeInform:
-		return s.answer(m, c, dhcpv4.MessageTypeAck, netip.Addr{}), []Told{{Kind: Leased, Client: c, Addr: addr4(m.ClientIPAddr), Text: c.MAC + " has an address and asked for the rest"}}
+		return s.answer(m, c, dhcpv4.MessageTypeAck, netip.Addr{}), []Reported{{Kind: Leased, Client: c, Addr: addr4(m.ClientIPAddr), Text: c.MAC + " has an address and asked for the rest"}}
 	}
-	return nil, []Told{{Kind: Left, Client: c, Text: fmt.Sprintf("%s of %s: nothing is answered to that", m.MessageType(), c.MAC)}}
+	return nil, []Reported{{Kind: Left, Client: c, Text: fmt.Sprintf("%s of %s: nothing is answered to that", m.MessageType(), c.MAC)}}
 }
 
 // freeFor chooses an address for a client and holds it. Why says why there is none yet, or none at all.
-func (s *Server) freeFor(m *dhcpv4.DHCPv4, c Client, now time.Time) (addr netip.Addr, why []Told) {
+func (s *Server) freeFor(m *dhcpv4.DHCPv4, c Client, now time.Time) (addr netip.Addr, why []Reported) {
 	addr = s.choose(c, requested(m), now)
 	if !addr.IsValid() {
-		return addr, []Told{{Kind: Left, Client: c, Text: fmt.Sprintf("no address is free of %s to %s for %s", s.opt.First, s.opt.Last, c.MAC)}}
+		return addr, []Reported{{Kind: Left, Client: c, Text: fmt.Sprintf("no address is free of %s to %s for %s", s.opt.First, s.opt.Last, c.MAC)}}
 	}
 	lease := s.leases[c.MAC]
 	if lease != nil && lease.Bound && lease.Addr == addr {
@@ -340,17 +340,17 @@ func (s *Server) freeFor(m *dhcpv4.DHCPv4, c Client, now time.Time) (addr netip.
 	}
 	s.hold(c, addr, now.Add(offerHeld), false)
 	if s.opt.Probes && !now.Before(s.clear[addr]) {
-		return netip.Addr{}, []Told{{Probing, c, addr, fmt.Sprintf("looking whether %s is free for %s", addr, c.MAC)}}
+		return netip.Addr{}, []Reported{{Probing, c, addr, fmt.Sprintf("looking whether %s is free for %s", addr, c.MAC)}}
 	}
 	return addr, nil
 }
 
-func (s *Server) offer(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
+func (s *Server) offer(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Reported) {
 	addr, why := s.freeFor(m, c, now)
 	if why != nil {
 		return nil, why
 	}
-	return s.answer(m, c, dhcpv4.MessageTypeOffer, addr), []Told{{Offered, c, addr, fmt.Sprintf("%s is offered %s", c.MAC, addr)}}
+	return s.answer(m, c, dhcpv4.MessageTypeOffer, addr), []Reported{{Offered, c, addr, fmt.Sprintf("%s is offered %s", c.MAC, addr)}}
 }
 
 // showItself offers an address to a laptop of ours that looks for other servers, and holds none for it.
@@ -363,48 +363,48 @@ func (s *Server) showItself(m *dhcpv4.DHCPv4, c Client, now time.Time) *dhcpv4.D
 }
 
 // bootp answers a client that knows no leases (RFC 951, RFC 1534): it has its address from the first answer on.
-func (s *Server) bootp(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
+func (s *Server) bootp(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Reported) {
 	addr, why := s.freeFor(m, c, now)
 	if why != nil {
 		return nil, why
 	}
 	s.hold(c, addr, now.Add(s.opt.Lease), true)
-	return s.answer(m, c, dhcpv4.MessageTypeNone, addr), []Told{{Leased, c, addr, fmt.Sprintf("%s asks by BOOTP and has %s", c.MAC, addr)}}
+	return s.answer(m, c, dhcpv4.MessageTypeNone, addr), []Reported{{Leased, c, addr, fmt.Sprintf("%s asks by BOOTP and has %s", c.MAC, addr)}}
 }
 
 // clearFor is how long an address that was nobody's is offered without another look.
 const clearFor = 5 * time.Minute
 
 // Probed takes in who has an address that was to be offered to a client: a MAC address, empty for nobody.
-func (s *Server) Probed(c Client, addr netip.Addr, holder string, now time.Time) []Told {
+func (s *Server) Probed(c Client, addr netip.Addr, holder string, now time.Time) []Reported {
 	if holder == "" || holder == c.MAC {
 		s.clear[addr] = now.Add(clearFor)
 		return nil
 	}
 	s.release(c, func(l *Lease) bool { return l.Addr == addr })
 	s.bad[addr] = now.Add(declinedFor)
-	return []Told{{Conflict, c, addr, fmt.Sprintf("%s is %s's already: it is left alone", addr, holder)}}
+	return []Reported{{Conflict, c, addr, fmt.Sprintf("%s is %s's already: it is left alone", addr, holder)}}
 }
 
 // request answers a client that wants an address which it was offered, or had before.
-func (s *Server) request(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Told) {
+func (s *Server) request(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv4, []Reported) {
 	wants, lease := requested(m), s.leases[c.MAC]
 	chosen := specified(addr4(m.ServerIdentifier())).IsValid()
 	switch {
 	case !wants.IsValid():
-		return nil, []Told{{Kind: Left, Client: c, Text: c.MAC + " asks for no address"}}
+		return nil, []Reported{{Kind: Left, Client: c, Text: c.MAC + " asks for no address"}}
 	case lease != nil && lease.Addr == wants:
 		s.hold(c, wants, now.Add(s.opt.Lease), true)
-		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Told{{Leased, c, wants, fmt.Sprintf("%s has %s for %s", c.MAC, wants, units.Words(s.opt.Lease))}}
+		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Reported{{Leased, c, wants, fmt.Sprintf("%s has %s for %s", c.MAC, wants, units.Text(s.opt.Lease))}}
 	case lease == nil && !chosen && s.opt.Own.Contains(wants) && !s.gives(wants, c.MAC):
-		return nil, []Told{{Kind: Left, Client: c, Addr: wants, Text: fmt.Sprintf("%s asks for %s, which is not given here", c.MAC, wants)}} // RFC 2131 §4.3.2: silent without a record
+		return nil, []Reported{{Kind: Left, Client: c, Addr: wants, Text: fmt.Sprintf("%s asks for %s, which is not given here", c.MAC, wants)}} // RFC 2131 §4.3.2: silent without a record
 	case lease == nil && !chosen && s.free(wants, c.MAC, now):
 		s.hold(c, wants, now.Add(s.opt.Lease), true) // it had that before this laptop's program was started
-		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Told{{Leased, c, wants, fmt.Sprintf("%s goes on with %s", c.MAC, wants)}}
+		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Reported{{Leased, c, wants, fmt.Sprintf("%s goes on with %s", c.MAC, wants)}}
 	}
 	why := "which it cannot have"
 	if !s.opt.Own.Contains(wants) {
 		why = fmt.Sprintf("which is on another network than %s: it was somewhere else before", s.opt.Own.Masked())
 	}
-	return s.answer(m, c, dhcpv4.MessageTypeNak, netip.Addr{}), []Told{{Refused, c, wants, fmt.Sprintf("%s asks for %s, %s", c.MAC, wants, why)}}
+	return s.answer(m, c, dhcpv4.MessageTypeNak, netip.Addr{}), []Reported{{Refused, c, wants, fmt.Sprintf("%s asks for %s, %s", c.MAC, wants, why)}}
 }

@@ -43,8 +43,8 @@ func from(server string) dhcpv4.Modifier {
 	return dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.ParseIP(server)))
 }
 
-func kinds(told []Told) (all []string) {
-	for _, one := range told {
+func kinds(report []Reported) (all []string) {
+	for _, one := range report {
 		all = append(all, one.Kind)
 	}
 	return all
@@ -53,10 +53,10 @@ func kinds(told []Told) (all []string) {
 func TestAClientIsGivenWhatItFetches(t *testing.T) {
 	s, err := New(options(), nil)
 	require.NoError(t, err)
-	offer, told := s.Handle(message(t, dhcpv4.MessageTypeDiscover, 1, dhcpv4.WithOption(dhcpv4.OptHostName("new-one\x1b[2J"))), noon)
+	offer, report := s.Handle(message(t, dhcpv4.MessageTypeDiscover, 1, dhcpv4.WithOption(dhcpv4.OptHostName("new-one\x1b[2J"))), noon)
 	require.NotNil(t, offer)
-	assert.Equal(t, []string{Asked, Offered}, kinds(told))
-	assert.NotContains(t, told[0].Client.HostName, "\x1b")
+	assert.Equal(t, []string{Asked, Offered}, kinds(report))
+	assert.NotContains(t, report[0].Client.HostName, "\x1b")
 	assert.Equal(t, dhcpv4.MessageTypeOffer, offer.MessageType())
 	assert.Equal(t, "192.0.2.100", offer.YourIPAddr.String())
 	assert.Equal(t, "255.255.255.0", net.IP(offer.SubnetMask()).String())
@@ -69,9 +69,9 @@ func TestAClientIsGivenWhatItFetches(t *testing.T) {
 	assert.Equal(t, "tangle-sw2", offer.HostName())
 	assert.Empty(t, s.Leases(), "an offer is no lease")
 
-	ack, told := s.Handle(message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10")), noon.Add(time.Second))
+	ack, report := s.Handle(message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10")), noon.Add(time.Second))
 	require.NotNil(t, ack)
-	assert.Equal(t, []string{Asked, Leased}, kinds(told))
+	assert.Equal(t, []string{Asked, Leased}, kinds(report))
 	assert.Equal(t, 10*time.Minute, ack.IPAddressLeaseTime(0))
 	require.Len(t, s.Leases(), 1)
 	again, err := New(options(), s.Leases())
@@ -89,7 +89,7 @@ var cases = map[string]struct {
 	messages func(t *testing.T) []*dhcpv4.DHCPv4
 	kind     dhcpv4.MessageType // of the answer, none for none
 	addr     string
-	told     string
+	reported string
 	admit    Verdict
 }{
 	"one for whom an address is kept": {func(t *testing.T) []*dhcpv4.DHCPv4 {
@@ -173,12 +173,12 @@ func TestWhatIsAnswered(t *testing.T) {
 		s, err := New(opt, nil)
 		require.NoError(t, err)
 		var answer *dhcpv4.DHCPv4
-		var told []Told
+		var report []Reported
 		for i, m := range c.messages(t) {
-			answer, told = s.Handle(m, noon.Add(time.Duration(i)*time.Second))
+			answer, report = s.Handle(m, noon.Add(time.Duration(i)*time.Second))
 		}
-		last := told[len(told)-1]
-		assert.Equal(t, c.told, last.Kind, "%s: %v", name, told)
+		last := report[len(report)-1]
+		assert.Equal(t, c.reported, last.Kind, "%s: %v", name, report)
 		if c.kind == dhcpv4.MessageTypeNone {
 			assert.Nil(t, answer, name)
 			if c.addr != "" {
@@ -186,7 +186,7 @@ func TestWhatIsAnswered(t *testing.T) {
 			}
 			continue
 		}
-		require.NotNil(t, answer, "%s: %v", name, told)
+		require.NotNil(t, answer, "%s: %v", name, report)
 		kind := answer.MessageType()
 		if kind == dhcpv4.MessageTypeNone {
 			kind = bootReply
@@ -198,7 +198,7 @@ func TestWhatIsAnswered(t *testing.T) {
 	}
 }
 
-func TestWrongOptionsAreTold(t *testing.T) {
+func TestWrongOptionsAreReported(t *testing.T) {
 	for want, change := range map[string]func(*Options){
 		"is no network to give addresses on":    func(o *Options) { o.Own = netip.MustParsePrefix("192.0.2.10/32") },
 		"the first address 198.51.100.1 is not": func(o *Options) { o.First = netip.MustParseAddr("198.51.100.1") },

@@ -42,9 +42,9 @@ func serveRealClient(t *testing.T, there apart.Elsewhere) {
 	s, err := New(opt, nil)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
-	told, served := make(chan Told, 1000), make(chan error, 1)
+	report, served := make(chan Reported, 1000), make(chan error, 1)
 	go func() {
-		served <- s.Serve(ctx, Wire{Conn: conn, Clock: clock.Real()}, Tell{Told: func(one Told) { told <- one }})
+		served <- s.Serve(ctx, Wire{Conn: conn, Clock: clock.Real()}, Report{Reported: func(one Reported) { report <- one }})
 	}()
 
 	folder := t.TempDir()
@@ -71,9 +71,9 @@ func serveRealClient(t *testing.T, there apart.Elsewhere) {
 	assert.Contains(t, others, opt.Own.Addr(), "it shows itself to another laptop that looks for servers")
 	cancel()
 	require.NoError(t, <-served)
-	close(told)
+	close(report)
 	seen := map[string]bool{}
-	for one := range told {
+	for one := range report {
 		seen[one.Kind] = true
 	}
 	for _, kind := range []string{Asked, Offered, Leased, Stranger} {

@@ -16,7 +16,7 @@ import (
 	"pilotrix/core/network"
 )
 
-// Message is one that crossed the wire, as it is told.
+// Message is one that crossed the wire, as it is reported.
 type Message struct {
 	FromClient bool
 	Waits      bool   // its client is not answered until that is said
@@ -26,11 +26,11 @@ type Message struct {
 	BootFile   string
 }
 
-// Tell is told what happens, by the goroutine that serves.
-type Tell struct {
-	Message func(Message) // but those of strangers
-	Told    func(Told)
-	Leases  func([]Lease) // after each change, to be kept
+// Report is told what happens, by the goroutine that serves.
+type Report struct {
+	Message  func(Message) // but those of strangers
+	Reported func(Reported)
+	Leases   func([]Lease) // after each change, to be kept
 }
 
 // largest is the largest message that is read, in bytes: more than any that Ethernet carries whole.
@@ -54,20 +54,20 @@ type probed struct {
 	err     error
 }
 
-// serving is one server at work. It belongs to the goroutine of Serve; looking at addresses is done by others, which only tell it.
+// serving is one server at work. It belongs to the goroutine of Serve; looking at addresses is done by others, which only say it.
 type serving struct {
 	*Server
 	wire    Wire
-	tell    Tell
+	report  Report
 	probing map[netip.Addr]bool
 	probes  chan probed
 }
 
-// Serve answers what comes to a socket until ctx ends or the socket fails. What is no DHCP message is told of.
-func (s *Server) Serve(ctx context.Context, wire Wire, tell Tell) error {
+// Serve answers what comes to a socket until ctx ends or the socket fails. What is no DHCP message is reported of.
+func (s *Server) Serve(ctx context.Context, wire Wire, report Report) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	v := &serving{Server: s, wire: wire, tell: tell, probing: map[netip.Addr]bool{}, probes: make(chan probed)}
+	v := &serving{Server: s, wire: wire, report: report, probing: map[netip.Addr]bool{}, probes: make(chan probed)}
 	packets, failed := make(chan []byte), make(chan error, 1)
 	stop := context.AfterFunc(ctx, func() { _ = wire.Conn.SetReadDeadline(time.Unix(1, 0)) })
 	defer stop()
@@ -112,7 +112,7 @@ func receive(ctx context.Context, conn network.PacketConn, to chan<- []byte) err
 func (v *serving) packet(ctx context.Context, data []byte) error {
 	m, err := parse(data)
 	if err != nil {
-		v.says([]Told{{Kind: Left, Text: fmt.Sprintf("%d bytes that are no DHCP message: %v", len(data), err)}})
+		v.says([]Reported{{Kind: Left, Text: fmt.Sprintf("%d bytes that are no DHCP message: %v", len(data), err)}})
 		return nil
 	}
 	return v.respond(ctx, m, true)
@@ -121,41 +121,41 @@ func (v *serving) packet(ctx context.Context, data []byte) error {
 // maxProbing are the addresses that are looked at at once; a client whose address has to wait asks again.
 const maxProbing = 256
 
-// respond handles one message, which is told of when it is new. That an answer could not be sent is told, and no reason to end: the
+// respond handles one message, which is reported of when it is new. That an answer could not be sent is reported, and no reason to end: the
 // client asks again.
 func (v *serving) respond(ctx context.Context, m *dhcpv4.DHCPv4, fresh bool) error {
-	answer, told := v.Handle(m, v.wire.Clock.Now())
-	if strange := len(told) == 1 && told[0].Kind == Stranger; fresh && v.tell.Message != nil && !strange && len(told) > 0 {
+	answer, report := v.Handle(m, v.wire.Clock.Now())
+	if strange := len(report) == 1 && report[0].Kind == Stranger; fresh && v.report.Message != nil && !strange && len(report) > 0 {
 		message := messageOf(m, true)
-		message.Waits = slices.ContainsFunc(told, func(t Told) bool { return t.Kind == Waits })
-		v.tell.Message(message)
+		message.Waits = slices.ContainsFunc(report, func(t Reported) bool { return t.Kind == Waits })
+		v.report.Message(message)
 	}
-	for _, one := range told {
+	for _, one := range report {
 		if one.Kind == Probing {
 			v.probe(ctx, m, one.Addr)
 		}
 	}
 	if answer != nil {
 		if _, err := v.wire.Conn.WriteToUDPAddrPort(answer.ToBytes(), v.To(m, answer)); err != nil {
-			told = append(told, Told{Kind: Left, Client: clientOf(m), Text: "the answer could not be sent: " + err.Error()})
-		} else if v.tell.Message != nil {
-			v.tell.Message(messageOf(answer, false))
+			report = append(report, Reported{Kind: Left, Client: clientOf(m), Text: "the answer could not be sent: " + err.Error()})
+		} else if v.report.Message != nil {
+			v.report.Message(messageOf(answer, false))
 		}
 	}
-	v.says(told)
+	v.says(report)
 	return nil
 }
 
-func (v *serving) says(told []Told) {
+func (v *serving) says(report []Reported) {
 	changed := false
-	for _, one := range told {
-		if v.tell.Told != nil && one.Kind != Probing {
-			v.tell.Told(one)
+	for _, one := range report {
+		if v.report.Reported != nil && one.Kind != Probing {
+			v.report.Reported(one)
 		}
 		changed = changed || one.Kind == Leased || one.Kind == Freed || one.Kind == Conflict
 	}
-	if changed && v.tell.Leases != nil {
-		v.tell.Leases(v.Leases())
+	if changed && v.report.Leases != nil {
+		v.report.Leases(v.Leases())
 	}
 }
 
@@ -175,15 +175,15 @@ func (v *serving) probe(ctx context.Context, m *dhcpv4.DHCPv4, addr netip.Addr) 
 	}()
 }
 
-// probed takes in how a look ended. Where it cannot be done at all it is told once, and addresses are offered without.
+// probed takes in how a look ended. Where it cannot be done at all it is reported once, and addresses are offered without.
 func (v *serving) probed(ctx context.Context, p probed) error {
 	delete(v.probing, p.addr)
-	told := v.Probed(clientOf(p.message), p.addr, p.holder, v.wire.Clock.Now())
+	report := v.Probed(clientOf(p.message), p.addr, p.holder, v.wire.Clock.Now())
 	if p.err != nil {
 		v.opt.Probes = false
-		told = append(told, Told{Kind: Left, Text: "addresses are offered without a look whether somebody has them: " + p.err.Error()})
+		report = append(report, Reported{Kind: Left, Text: "addresses are offered without a look whether somebody has them: " + p.err.Error()})
 	}
-	v.says(told)
+	v.says(report)
 	return v.respond(ctx, p.message, false)
 }
 

@@ -20,8 +20,8 @@ type Page struct {
 	Text   string // its beginning
 }
 
-// mostPage is how much of a page is looked at, in bytes.
-const mostPage = 256 << 10
+// maxPage is how much of a page is looked at, in bytes.
+const maxPage = 256 << 10
 
 // Dialer is what getting a page needs of the network.
 type Dialer interface {
@@ -39,7 +39,7 @@ func GetPage(ctx context.Context, n Dialer, address string) (Page, error) {
 		return Page{}, err
 	}
 	defer response.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(response.Body, mostPage))
+	text, err := io.ReadAll(io.LimitReader(response.Body, maxPage))
 	return Page{response.StatusCode, string(text)}, err
 }
 
@@ -72,8 +72,8 @@ func beginsWithWord(text string) bool {
 	return len(runes) > 0 && (ofWord(runes[0]) || len(runes) > 1 && runes[0] == '.' && ofWord(runes[1]))
 }
 
-// Words are its status, empty where there was no page.
-func (p Page) Words() string {
+// StatusText are its status, empty where there was no page.
+func (p Page) StatusText() string {
 	if p.Status == 0 {
 		return ""
 	}

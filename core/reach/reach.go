@@ -1,5 +1,5 @@
 // Package reach watches whether a device answers: by ICMP echo (RFC 792, 4443), by connecting (TCP), or
-// by a web page's status. Losses and absences are told with their begin and length.
+// by a web page's status. Losses and absences are reported with their begin and length.
 package reach
 
 import (
@@ -83,12 +83,12 @@ func (t Watched) String() string {
 // Network is what a watch needs of the network.
 type Network interface {
 	Dial(ctx context.Context, to netip.AddrPort) (net.Conn, error)
-	// Ping sends one echo request and waits for its answer. ErrNotPermitted tells that this system does
+	// Ping sends one echo request and waits for its answer. ErrNotPermitted says that this system does
 	// not let this user do so.
 	Ping(ctx context.Context, to netip.Addr) (time.Duration, error)
 }
 
-// ErrNotPermitted tells that ICMP is not for this user.
+// ErrNotPermitted says that ICMP is not for this user.
 var ErrNotPermitted = errors.New("ICMP is not permitted to this user")
 
 // Sample is one try.
@@ -114,8 +114,8 @@ func (a Absence) Length(now time.Time) time.Duration {
 	return a.End.Sub(a.Begin)
 }
 
-// Tell is how a watch tells what it sees; its functions are called from the goroutines of what is watched.
-type Tell struct {
+// Report is how a watch says what it sees; its functions are called from the goroutines of what is watched.
+type Report struct {
 	Sample func(Sample)
 	Gone   func(Absence)
 	Back   func(Absence)
@@ -133,7 +133,7 @@ const (
 type Watch struct {
 	network Network
 	clock   clock.Clock
-	tell    Tell
+	report  Report
 	ctx     context.Context
 
 	mu     sync.Mutex
@@ -158,8 +158,8 @@ type State struct {
 }
 
 // New makes a watch of nothing.
-func New(ctx context.Context, network Network, c clock.Clock, tell Tell) *Watch {
-	return &Watch{network: network, clock: c, tell: tell, ctx: ctx, states: map[string]*State{}}
+func New(ctx context.Context, network Network, c clock.Clock, report Report) *Watch {
+	return &Watch{network: network, clock: c, report: report, ctx: ctx, states: map[string]*State{}}
 }
 
 // Add watches one address more; one that is watched already is left as it is.
@@ -248,8 +248,8 @@ func (w *Watch) try(p *probe, t Watched) Sample {
 	at := w.clock.Now()
 	trip, words, err := (*p)(ctx)
 	if errors.Is(err, ErrNotPermitted) {
-		if w.tell.Note != nil {
-			w.tell.Note(fmt.Sprintf("%v: %s is watched by connecting to it instead", ErrNotPermitted, t.Addr))
+		if w.report.Note != nil {
+			w.report.Note(fmt.Sprintf("%v: %s is watched by connecting to it instead", ErrNotPermitted, t.Addr))
 		}
 		*p = func(ctx context.Context) (time.Duration, string, error) { return w.anyPort(ctx, t.Addr) }
 		trip, words, err = (*p)(ctx)
@@ -273,7 +273,7 @@ func (w *Watch) connect(ctx context.Context, to netip.AddrPort) (time.Duration, 
 // usualPorts are those that a device is likely to have open, or to refuse.
 var usualPorts = []uint16{22, 23, 80, 443}
 
-// anyPort connects to usual ports at once: any answer, a refusal too, tells that somebody is there.
+// anyPort connects to usual ports at once: any answer, a refusal too, says that somebody is there.
 func (w *Watch) anyPort(ctx context.Context, addr netip.Addr) (time.Duration, string, error) {
 	began := w.clock.Now()
 	answers := make(chan uint16, len(usualPorts))
@@ -300,7 +300,7 @@ func (w *Watch) anyPort(ctx context.Context, addr netip.Addr) (time.Duration, st
 	}
 }
 
-// page asks for a web page; any status below 500 tells that the device serves.
+// page asks for a web page; any status below 500 says that the device serves.
 func (w *Watch) page(ctx context.Context, t Watched) (time.Duration, string, error) {
 	began := w.clock.Now()
 	response, unsigned, err := get(ctx, w.network, t)
@@ -331,7 +331,7 @@ func doubtOf(c tls.ConnectionState) string {
 	return ", its certificate is not verified: " + err.Error()
 }
 
-// take keeps a sample, and tells when it makes or ends an absence.
+// take keeps a sample, and says when it makes or ends an absence.
 func (w *Watch) take(s Sample) {
 	w.mu.Lock()
 	state := w.states[s.Watched.String()]
@@ -340,14 +340,14 @@ func (w *Watch) take(s Sample) {
 	asks := w.asks
 	w.asks = nil
 	w.mu.Unlock()
-	if w.tell.Sample != nil {
-		w.tell.Sample(s)
+	if w.report.Sample != nil {
+		w.report.Sample(s)
 	}
-	if gone && w.tell.Gone != nil {
-		w.tell.Gone(away)
+	if gone && w.report.Gone != nil {
+		w.report.Gone(away)
 	}
-	if back && w.tell.Back != nil {
-		w.tell.Back(away)
+	if back && w.report.Back != nil {
+		w.report.Back(away)
 	}
 	for _, ask := range asks {
 		close(ask)

@@ -24,15 +24,15 @@ var (
 	theirs = netip.MustParsePrefix("192.0.2.41/24")
 )
 
-// told keeps what a watch told.
-type told struct {
+// reported keeps what a watch reported.
+type reported struct {
 	mu         sync.Mutex
 	gone, back []Absence
 	notes      []string
 }
 
-func (t *told) tell() Tell {
-	return Tell{
+func (t *reported) report() Report {
+	return Report{
 		Sample: func(Sample) {},
 		Gone:   func(a Absence) { t.mu.Lock(); t.gone = append(t.gone, a); t.mu.Unlock() },
 		Back:   func(a Absence) { t.mu.Lock(); t.back = append(t.back, a); t.mu.Unlock() },
@@ -41,20 +41,20 @@ func (t *told) tell() Tell {
 }
 
 // seen is what was told so far.
-func (t *told) seen() (gone, back []Absence, notes []string) {
+func (t *reported) seen() (gone, back []Absence, notes []string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return slices.Clone(t.gone), slices.Clone(t.back), slices.Clone(t.notes)
 }
 
 // watched runs a test in virtual time with a watch on a network in memory.
-func watched(t *testing.T, use func(t *testing.T, n *simulated.Net, device *simulated.Host, w *Watch, k *told)) {
+func watched(t *testing.T, use func(t *testing.T, n *simulated.Net, device *simulated.Host, w *Watch, k *reported)) {
 	synctest.Test(t, func(t *testing.T) {
 		n := simulated.New(1)
-		k := &told{}
+		k := &reported{}
 		ctx, cancel := context.WithCancel(t.Context())
 		laptop, device := n.Host("eth0", ours), n.Host("lan", theirs)
-		w := New(ctx, laptop, clock.Real(), k.tell())
+		w := New(ctx, laptop, clock.Real(), k.report())
 		use(t, n, device, w, k)
 		cancel()
 		w.Wait()
@@ -69,7 +69,7 @@ func mustParse(t *testing.T, text string) Watched {
 }
 
 func TestAbsencesHaveBeginEndAndLength(t *testing.T) {
-	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, k *told) {
+	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, k *reported) {
 		w.Add(mustParse(t, "192.0.2.41"))
 		w.Add(mustParse(t, "icmp:192.0.2.41"))
 		time.Sleep(10500 * time.Millisecond)
@@ -93,7 +93,7 @@ func TestAbsencesHaveBeginEndAndLength(t *testing.T) {
 }
 
 func TestOneLostAnswerIsNoAbsence(t *testing.T) {
-	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, k *told) {
+	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, k *reported) {
 		w.Add(mustParse(t, "icmp:192.0.2.41"))
 		time.Sleep(5500 * time.Millisecond)
 		n.SetUp(theirs.Addr(), false)
@@ -107,7 +107,7 @@ func TestOneLostAnswerIsNoAbsence(t *testing.T) {
 }
 
 func TestPortsAndPagesAreWatched(t *testing.T) {
-	watched(t, func(t *testing.T, _ *simulated.Net, device *simulated.Host, w *Watch, _ *told) {
+	watched(t, func(t *testing.T, _ *simulated.Net, device *simulated.Host, w *Watch, _ *reported) {
 		listener, err := device.Listen(netip.AddrPortFrom(theirs.Addr(), 80))
 		require.NoError(t, err)
 		var status atomic.Int32
@@ -143,11 +143,11 @@ func (noICMP) Ping(context.Context, netip.Addr) (time.Duration, error) { return 
 func TestICMPThatIsNotPermittedIsSaidAndConnectingTakesItsPlace(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		n := simulated.New(1)
-		k := &told{}
+		k := &reported{}
 		ctx, cancel := context.WithCancel(t.Context())
 		laptop := n.Host("eth0", ours)
 		n.Host("lan", theirs)
-		w := New(ctx, noICMP{laptop}, clock.Real(), k.tell())
+		w := New(ctx, noICMP{laptop}, clock.Real(), k.report())
 		w.Add(mustParse(t, "icmp:192.0.2.41"))
 		time.Sleep(5 * time.Second)
 		_, _, notes := k.seen()
@@ -163,7 +163,7 @@ func TestICMPThatIsNotPermittedIsSaidAndConnectingTakesItsPlace(t *testing.T) {
 }
 
 func TestAwaitSeesChanges(t *testing.T) {
-	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, _ *told) {
+	watched(t, func(t *testing.T, n *simulated.Net, _ *simulated.Host, w *Watch, _ *reported) {
 		n.SetUp(theirs.Addr(), false)
 		w.Add(mustParse(t, "icmp:192.0.2.41"))
 		go func() {
@@ -214,7 +214,7 @@ func TestACertificateThatNobodySignedIsAnAnswer(t *testing.T) {
 	require.NoError(t, err)
 	got := make(chan Sample, 8)
 	ctx, cancel := context.WithCancel(t.Context())
-	w := New(ctx, NewHost(), clock.Real(), Tell{Sample: func(s Sample) { got <- s }})
+	w := New(ctx, NewHost(), clock.Real(), Report{Sample: func(s Sample) { got <- s }})
 	w.Add(watched)
 	s := <-got
 	cancel()

@@ -32,7 +32,7 @@ type PreparedStep struct {
 	Guards                                         []*expression.Guard // of its phase, then its own
 	TitleText, HoldText, RollbackText, SkippedText *expression.Template
 	path                                           string        // in the file
-	least                                          time.Duration // the timeout without what is reckoned from a file's size
+	least                                          time.Duration // the timeout without what is computed from a file's size
 	TimeoutFrom                                    string        // what sets the timeout: the verb, or a place in a file
 	ops                                            []op
 }
@@ -45,7 +45,7 @@ func (s *PreparedStep) VerbName() string {
 	return s.Verb.Name
 }
 
-// Learns reports that the step changes nothing and is done anew when a run begins at a later phase.
+// Learns reports that the step changes nothing and is done again when a run begins at a later phase.
 func (s *PreparedStep) Learns() bool { return s.Verb != nil && s.Verb.Learns }
 
 // CompiledLoop is a phase's loop with its expressions compiled.
@@ -338,10 +338,10 @@ func (c *Compiler) Choices(text string) (choices []string, known bool) {
 	if !strings.Contains(text, "${") {
 		return []string{text}, true
 	}
-	inner, is := strings.CutPrefix(text, "${")
+	inner, ok := strings.CutPrefix(text, "${")
 	inner, closed := strings.CutSuffix(inner, "}")
 	input, found := c.names.r.Input(strings.TrimSpace(inner))
-	if !is || !closed || !found || input.Kind != KindChoice {
+	if !ok || !closed || !found || input.Kind != KindChoice {
 		return nil, false
 	}
 	for _, choice := range input.Choices {
@@ -423,9 +423,9 @@ func (c *Compiler) loop(i int, phase Phase) *CompiledLoop {
 	return round
 }
 
-// Check compiles every step against a dialect, without inputs. All that is wrong is told at once.
+// Check compiles every step against a dialect, without inputs. All that is wrong is reported at once.
 func (p *Prepared) Check() error {
-	file := p.Book.file.Anew()
+	file := p.Book.file.Again()
 	c := &Compiler{names: names{r: p.Book, d: p.Dialect, kept: p.Book.Snapshots(), made: p.Book.made()}, file: file, gone: map[string]bool{}}
 	c.dialogs()
 	c.step, c.path = &PreparedStep{}, "runbook"

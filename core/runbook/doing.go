@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/dialect"
 	"pilotrix/core/expression"
-	"pilotrix/core/reckon"
 	"pilotrix/core/source"
 )
 
@@ -25,11 +25,11 @@ type CompiledCall struct {
 	Action *dialect.CompiledAction
 	by     *expression.Template // nil where the action has one way
 	with   map[string]*expression.Template
-	of     string // the file by whose size its time is reckoned, empty for none
+	of     string // the file by whose size its time is computed, empty for none
 }
 
-// reckoned is how long the action deals with its file, 0 where that is not known.
-func (d *CompiledCall) reckoned(p *Prepared, s *PreparedStep) time.Duration {
+// estimated is how long the action deals with its file, 0 where that is not known.
+func (d *CompiledCall) estimated(p *Prepared, s *PreparedStep) time.Duration {
 	if d == nil || d.Action == nil || d.of == "" {
 		return 0
 	}
@@ -37,7 +37,7 @@ func (d *CompiledCall) reckoned(p *Prepared, s *PreparedStep) time.Duration {
 	if img == nil || rate <= 0 {
 		return 0
 	}
-	return reckon.TransferTime(img.Size, rate)
+	return arithmetic.TransferTime(img.Size, rate)
 }
 
 // Compile checks an action in every way that by can choose.
@@ -99,7 +99,7 @@ func takes(ways []*dialect.CompiledWay) string {
 	return strings.Join(all, ", ")
 }
 
-// parameters compiles what is given and tells which of it are secrets: those may go where a secret may.
+// parameters compiles what is given and says which of it are secrets: those may go where a secret may.
 func (d Call) parameters(c *Compiler, done *CompiledCall) (secrets []string) {
 	for _, name := range slices.Sorted(maps.Keys(d.With)) {
 		t, err := expression.CompileTemplate(string(d.With[name]), c.names)

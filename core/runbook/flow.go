@@ -23,9 +23,9 @@ const (
 	opChange
 )
 
-// lore is what is known of a name at some point of a run: whether it was made whatever happens, or under
+// provenance is what is known of a name at some point of a run: whether it was made whatever happens, or under
 // which conditions, and since which step it is old.
-type lore struct {
+type provenance struct {
 	always bool
 	when   [][]string
 	stale  string // the step that changed the device since
@@ -34,8 +34,8 @@ type lore struct {
 // flow is one walk through the steps.
 type flow struct {
 	c     *Compiler
-	known map[string]lore
-	seen  map[string]map[string]lore // snapshots: what was known then
+	known map[string]provenance
+	seen  map[string]map[string]provenance // snapshots: what was known then
 	loop  string
 
 	changedBy string // the first step that changes the device
@@ -43,8 +43,8 @@ type flow struct {
 
 // flow walks through the course, then through the rollback as it stands at the first change.
 func (c *Compiler) flow(p *Prepared) {
-	f := &flow{c: c, known: map[string]lore{}, seen: map[string]map[string]lore{}}
-	var atFirstChange map[string]lore
+	f := &flow{c: c, known: map[string]provenance{}, seen: map[string]map[string]provenance{}}
+	var atFirstChange map[string]provenance
 	for i := 0; i < len(p.Steps); {
 		end := i + 1
 		for p.Steps[i].loop != nil && end < len(p.Steps) && p.Steps[end].loop == p.Steps[i].loop {
@@ -57,7 +57,7 @@ func (c *Compiler) flow(p *Prepared) {
 		for range rounds {
 			for j := i; j < end; j++ {
 				if atFirstChange == nil && changes(p.Steps[j].ops) {
-					atFirstChange = cloneLore(f.known)
+					atFirstChange = cloneProvenance(f.known)
 				}
 				f.step(&p.Steps[j])
 			}
@@ -76,8 +76,8 @@ func changes(ops []op) bool {
 	return slices.ContainsFunc(ops, func(o op) bool { return o.kind == opChange })
 }
 
-func cloneLore(known map[string]lore) map[string]lore {
-	clone := map[string]lore{}
+func cloneProvenance(known map[string]provenance) map[string]provenance {
+	clone := map[string]provenance{}
 	for name, l := range known {
 		l.when = slices.Clone(l.when)
 		clone[name] = l
@@ -124,7 +124,7 @@ func (f *flow) step(s *PreparedStep) {
 		f.c.file.Complain(s.path, "“%s” changes the device before this: it is not so already then", f.changedBy)
 	}
 	if work, ok := s.Work.(keeper); ok {
-		for name := range cloneLore(f.known) {
+		for name := range cloneProvenance(f.known) {
 			f.make(work.Keeps()+"."+name, s, under)
 		}
 		f.make(work.Keeps(), s, under)
@@ -154,7 +154,7 @@ func (f *flow) use(o op, s *PreparedStep, under []string, own map[string]bool) {
 	if n.always(o.name) {
 		return
 	}
-	found, some := lore{}, false
+	found, some := provenance{}, false
 	for name, l := range f.known {
 		if name != o.name && !strings.HasPrefix(name, o.name+".") && !strings.HasPrefix(o.name, name+".") {
 			continue

@@ -75,7 +75,7 @@ func usable(item image.Item) error {
 	case item.Problem != "":
 		return fmt.Errorf("%s cannot be used: %s", item.Name, item.Problem)
 	case item.Broken():
-		return fmt.Errorf("%s", item.FitTo(NoFacts).Words())
+		return fmt.Errorf("%s", item.FitTo(NoFacts).Text())
 	}
 	return nil
 }

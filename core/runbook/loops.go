@@ -49,8 +49,8 @@ func RowsOf(in *expression.Guard, text string, env map[string]any) (rows []map[s
 		rows = list
 	case []any:
 		for _, row := range list {
-			tree, is := row.(map[string]any)
-			if !is {
+			tree, ok := row.(map[string]any)
+			if !ok {
 				return nil, fmt.Errorf("%s: %v is no row", text, row)
 			}
 			rows = append(rows, tree)
@@ -74,7 +74,7 @@ func (p *Prepared) copies(steps []PreparedStep, round *CompiledLoop, n int, vars
 		s.ID = fmt.Sprintf("%d%s.%d", round.phase+1, letters(n), j+1)
 		s.Phase = round.name.Shown(env)
 		s.Step = s.TitleText.Shown(env)
-		p.reckonStep(&s)
+		p.estimateStep(&s)
 		out = append(out, s)
 	}
 	return out

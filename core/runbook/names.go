@@ -72,6 +72,6 @@ func (n names) always(name string) bool {
 
 // secret reports whether a name's value is shown and recorded nowhere.
 func (n names) secret(name string) bool {
-	input, is := n.r.Input(name)
-	return is && input.Kind == KindSecret || name == "serve.password"
+	input, ok := n.r.Input(name)
+	return ok && input.Kind == KindSecret || name == "serve.password"
 }

@@ -14,10 +14,10 @@ import (
 	"pilotrix/core/units"
 )
 
-// Pick is something that an input may be, from what is at hand.
+// Pick is something that an input may be, from what is available.
 type Pick struct {
 	Value string
-	Words string        // what it is
+	Text  string        // what it is
 	Fit   image.Verdict // of an image, empty for all else
 }
 
@@ -28,7 +28,7 @@ const (
 )
 
 // Picks lists what an input may be: images by how well they fit, choices, addresses of this laptop that reach the
-// device first, values of a list that was read. It is empty where nothing is at hand; anything may be typed then.
+// device first, values of a list that was read. It is empty where nothing is available; anything may be typed then.
 func (r *Runbook) Picks(input Input, d *dialect.Dialect, kit Kit, facts *device.Facts) []Pick {
 	switch {
 	case input.Kind == KindImage:
@@ -50,7 +50,7 @@ func (r *Runbook) Picks(input Input, d *dialect.Dialect, kit Kit, facts *device.
 var fitOrder = []image.Verdict{image.Yes, image.First, image.Unknown, image.No}
 
 // imagePicks lists images by how well they fit. What only goes along with an image (a licence, firmware of a card) comes
-// behind them, unless the words of the input ask for just that.
+// after them, unless the words of the input ask for just that.
 func imagePicks(shelf *image.Shelf, facts *device.Facts, asked string) (all []Pick) {
 	if shelf == nil {
 		return nil
@@ -63,17 +63,17 @@ func imagePicks(shelf *image.Shelf, facts *device.Facts, asked string) (all []Pi
 	aside := map[string]bool{}
 	for _, item := range items {
 		fit := item.FitTo(facts)
-		words := []string{item.Says[image.SaysRelease], units.Bytes(item.Size), fitWords(fit)}
+		words := []string{item.Says[image.SaysRelease], units.Bytes(item.Size), fitText(fit)}
 		if item.Proved() {
 			words = append(words, "as published")
 		}
-		pick := Pick{Value: item.Name, Words: strings.Join(slices.DeleteFunc(words, func(w string) bool { return w == "" }), " · "), Fit: fit.Verdict}
+		pick := Pick{Value: item.Name, Text: strings.Join(slices.DeleteFunc(words, func(w string) bool { return w == "" }), " · "), Fit: fit.Verdict}
 		if item.Kind != "" {
-			pick.Words = "a " + item.Kind + ", sent whole · " + pick.Words
+			pick.Text = "a " + item.Kind + ", sent whole · " + pick.Text
 		}
 		if names[item.Name] > 1 {
 			pick.Value = item.SHA256
-			pick.Words = item.Name + " of " + item.Path + " · " + pick.Words
+			pick.Text = item.Name + " of " + item.Path + " · " + pick.Text
 		}
 		companion := item.Says[image.SaysCompanion]
 		aside[pick.Value] = (companion != "") != (companion != "" && strings.Contains(strings.ToLower(asked), strings.ToLower(companion)))
@@ -92,8 +92,8 @@ func order(last bool) int {
 	return 0
 }
 
-// fitWords says in few words how an image fits.
-func fitWords(fit image.Fit) string {
+// fitText says in few words how an image fits.
+func fitText(fit image.Fit) string {
 	switch against := fit.Against(); {
 	case fit.Verdict == image.Unknown && against[0].What == "digest":
 		return against[0].Text
@@ -116,11 +116,11 @@ func namePicks(names []string, d *dialect.Dialect) (all []Pick) {
 	for _, name := range names {
 		pick := Pick{Value: name}
 		if d != nil && name == d.Dialect {
-			pick.Words = "of this device's family"
+			pick.Text = "of this device's family"
 		}
 		all = append(all, pick)
 	}
-	slices.SortStableFunc(all, func(a, b Pick) int { return strings.Compare(b.Words, a.Words) })
+	slices.SortStableFunc(all, func(a, b Pick) int { return strings.Compare(b.Text, a.Text) })
 	return all
 }
 
@@ -138,9 +138,9 @@ func laptopPicks(kit Kit, facts *device.Facts) (all []Pick) {
 		theirs, _ = netip.ParseAddr(fact.Text)
 	}
 	for _, one := range interfaces {
-		pick := Pick{Value: one.Prefix.Addr().String(), Words: one.Name}
+		pick := Pick{Value: one.Prefix.Addr().String(), Text: one.Name}
 		if theirs.IsValid() && one.Reaches(theirs) {
-			pick.Words += ", on the device's network"
+			pick.Text += ", on the device's network"
 			all = append([]Pick{pick}, all...)
 			continue
 		}
@@ -153,8 +153,8 @@ func laptopPicks(kit Kit, facts *device.Facts) (all []Pick) {
 func listPicks(from string, facts *device.Facts) (all []Pick) {
 	list, column, _ := cutLast(from)
 	fact, known := facts.Get(list)
-	rows, is := fact.Value.([]map[string]any)
-	if !known || !is {
+	rows, ok := fact.Value.([]map[string]any)
+	if !known || !ok {
 		return nil
 	}
 	for _, row := range rows {
@@ -166,7 +166,7 @@ func listPicks(from string, facts *device.Facts) (all []Pick) {
 		}
 		slices.Sort(rest)
 		if value, has := row[column]; has {
-			all = append(all, Pick{Value: fmt.Sprint(value), Words: strings.Join(rest, " · ")})
+			all = append(all, Pick{Value: fmt.Sprint(value), Text: strings.Join(rest, " · ")})
 		}
 	}
 	return all

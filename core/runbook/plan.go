@@ -20,12 +20,12 @@ type Typed struct {
 	Text  string        `json:"text"`
 	When  string        `json:"when,omitempty"`
 	Every time.Duration `json:"every,omitempty"`
-	Key   bool          `json:"key,omitempty"` // a key without an Enter behind it
+	Key   bool          `json:"key,omitempty"` // a key without an Enter after it
 	On    string        `json:"on,omitempty"`  // the line, empty for the first
 }
 
-// Words is it in words.
-func (t Typed) Words() string {
+// Line is it in words.
+func (t Typed) Line() string {
 	text := t.Text
 	if t.Every > 0 {
 		text += ", every " + units.Short(t.Every)
@@ -41,7 +41,7 @@ func (t Typed) Words() string {
 
 func TypedText(typed []Typed) (words []string) {
 	for _, t := range typed {
-		words = append(words, t.Words())
+		words = append(words, t.Line())
 	}
 	return words
 }
@@ -130,8 +130,8 @@ func (p *Prepared) Ahead(env map[string]any, facts *device.Facts, mode string, p
 	return walk
 }
 
-// Plan lays out what a run would do. Values that only the device can tell stay as ${…}, and a loop over
-// what only it can tell stays one; facts that are assumed take the place of what would be read.
+// Plan lays out what a run would do. Values that only the device can say stay as ${…}, and a loop over
+// what only it can say stays one; facts that are assumed take the place of what would be read.
 func (p *Prepared) Plan(assumed *device.Facts) Plan {
 	steps, env := p.unrolled(assumed)
 	plan := Plan{Runbook: p.Book.Runbook, Title: p.TitleText(env), Dialect: p.Dialect.Dialect, About: p.RollbackText(env)}
@@ -259,9 +259,9 @@ func (p *Planner) step(s *PreparedStep) PlanStep {
 		step.Skipped = cmp.Or(s.SkippedText.Shown(within.Known), "not needed")
 		return step
 	}
-	if w, tells := s.Work.(teller); tells {
-		told := w.Tells(&within, s)
-		step.Does, step.Checks, step.Estimates = told.Does, told.Checks, told.Estimates
+	if w, describes := s.Work.(summarizer); describes {
+		report := w.Summary(&within, s)
+		step.Does, step.Checks, step.Estimates = report.Does, report.Checks, report.Estimates
 	}
 	within.foresee(s)
 	step.Expected += within.runsOutIn(s)
@@ -288,8 +288,8 @@ func (p *Planner) step(s *PreparedStep) PlanStep {
 	return step
 }
 
-// when are the conditions of a step that only the device can tell; skipped reports that one does not hold
-// whatever it tells.
+// when are the conditions of a step that only the device can say; skipped reports that one does not hold
+// whatever it says.
 func (p *Planner) when(s *PreparedStep) (open []string, skipped bool) {
 	for _, g := range s.Guards {
 		unknown := func(name string) bool {
@@ -314,8 +314,8 @@ func (p *Planner) when(s *PreparedStep) (open []string, skipped bool) {
 func (p *Planner) Knows(name string) bool {
 	var value any = p.Known
 	for part := range strings.SplitSeq(name, ".") {
-		tree, is := value.(map[string]any)
-		if !is {
+		tree, ok := value.(map[string]any)
+		if !ok {
 			return false
 		}
 		value = tree[part]
@@ -348,12 +348,12 @@ func (p *Planner) types(s *PreparedStep) []Typed {
 
 // runsOutIn is how long a step waits first for what runs out by itself, as far as that is known.
 func (p *Planner) runsOutIn(s *PreparedStep) (left time.Duration) {
-	w, ok := s.Work.(outlaster)
+	w, ok := s.Work.(outwaiter)
 	if !ok {
 		return 0
 	}
 	for _, open := range p.locks.Pending() {
-		if open.Name == w.Outlasts() && !open.Until.IsZero() {
+		if open.Name == w.WaitsOut() && !open.Until.IsZero() {
 			left = max(0, open.Until.Sub(time.Time{}.Add(*p.gone)))
 		}
 	}
@@ -378,7 +378,7 @@ func (p *Planner) pending(typed []Typed) (words []string, deadlines []Deadline) 
 			if !open.Until.IsZero() {
 				left := open.Until.Sub(now)
 				deadlines = append(deadlines, Deadline{Name: open.Name, Left: left})
-				text += leftWords(left)
+				text += leftText(left)
 			}
 			words = append(words, text)
 		}
@@ -389,8 +389,8 @@ func (p *Planner) pending(typed []Typed) (words []string, deadlines []Deadline) 
 	return words, deadlines
 }
 
-// leftWords says how much time is expected to be left when something is dealt with.
-func leftWords(left time.Duration) string {
+// leftText says how much time is expected to be left when something is dealt with.
+func leftText(left time.Duration) string {
 	if left <= 0 {
 		return "; TOO LATE: by what the steps take it has run out " + units.Short(-left) + " before"
 	}
@@ -523,7 +523,7 @@ func (p *Planner) whichDevice() []Typed {
 
 // Catches is what brings a device to a mode, whatever it does.
 func (p *Planner) Catches(mode string) (typed []Typed) {
-	key := func(text, when string) { typed = append(typed, Typed{Text: keyWords(text), When: when, Key: true}) }
+	key := func(text, when string) { typed = append(typed, Typed{Text: keyText(text), When: when, Key: true}) }
 	key(p.Dialect.Wake(), "until there is a prompt")
 	for _, press := range p.Dialect.Catch.Press {
 		key(press.Key, "if it is in mode "+p.Dialect.ModeTitle(press.Mode))
@@ -535,8 +535,8 @@ func (p *Planner) Catches(mode string) (typed []Typed) {
 	return append(typed, p.Goes(mode)...)
 }
 
-// keyWords are the names of keys.
-func keyWords(text string) string {
+// keyText are the names of keys.
+func keyText(text string) string {
 	var out []string
 	for _, r := range text {
 		switch {
@@ -559,10 +559,10 @@ func keyWords(text string) string {
 func (p Plan) Write(out io.Writer) {
 	fmt.Fprintf(out, "%s  (%s, dialect %s), about %s\n", p.Title, p.Runbook, p.Dialect, p.Expected.Round(time.Second))
 	for _, t := range p.Answers {
-		fmt.Fprintf(out, "  whenever   %s\n", t.Words())
+		fmt.Fprintf(out, "  whenever   %s\n", t.Line())
 	}
 	for _, t := range p.Identity {
-		fmt.Fprintf(out, "  identity   %s\n", t.Words())
+		fmt.Fprintf(out, "  identity   %s\n", t.Line())
 	}
 	writeSteps(out, p.Steps)
 	fmt.Fprintf(out, "\nrollback: %s\n", cmp.Or(strings.TrimSpace(p.About), "none is prepared"))

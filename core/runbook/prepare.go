@@ -57,7 +57,7 @@ func (r *Runbook) Prepare(d *dialect.Dialect, values map[string]string, kit Kit)
 	if err := p.takeInputs(values); err != nil {
 		return nil, err
 	}
-	p.reckonTimes()
+	p.estimateTimes()
 	return p, nil
 }
 
@@ -80,7 +80,7 @@ func (p *Prepared) From(phase string) error {
 	return fmt.Errorf("runbook %s has no phase %q; it has %s", p.Book.Runbook, phase, p.Book.phaseNames())
 }
 
-// Rehearse makes the run end behind the last phase that is rehearsed: what comes then is looked at, and not done.
+// Rehearse makes the run end after the last phase that is rehearsed: what comes then is looked at, and not done.
 func (p *Prepared) Rehearse() error {
 	last := -1
 	for i, phase := range p.Book.Phases {
@@ -104,14 +104,14 @@ func (p *Prepared) Rehearsed(s *PreparedStep) bool {
 	return s.PhaseIndex < len(p.Book.Phases) && p.Book.Phases[s.PhaseIndex].Rehearse && s.Phase != "rollback"
 }
 
-// takeInputs checks what was given against what is needed. All that is wrong is told at once.
+// takeInputs checks what was given against what is needed. All that is wrong is reported at once.
 func (p *Prepared) takeInputs(values map[string]string) error {
 	for name := range values {
 		if _, known := p.Book.Input(name); !known {
 			return fmt.Errorf("runbook %s has no input %q; it has %s", p.Book.Runbook, name, p.Book.inputNames())
 		}
 	}
-	file := p.Book.file.Anew()
+	file := p.Book.file.Again()
 	for i, input := range p.Book.Inputs {
 		path := fmt.Sprintf("inputs[%d]", i)
 		value, given := values[input.Input]
@@ -239,30 +239,30 @@ func (p *Prepared) Mask(env map[string]any) {
 	}
 }
 
-// reckonTimes fills in what steps are expected to take that do not say: by the line's speed as it is then, by
+// estimateTimes fills in what steps are expected to take that do not say: by the line's speed as it is then, by
 // what the dialect says that the device takes.
-func (p *Prepared) reckonTimes() {
+func (p *Prepared) estimateTimes() {
 	baud := p.Dialect.Line.Speed
 	for i := range p.Steps {
 		if speed, ok := p.Steps[i].Work.(pacer); ok && speed.Pace() != 0 {
 			baud = speed.Pace()
 		}
 		p.Steps[i].baud = baud
-		p.reckonStep(&p.Steps[i])
+		p.estimateStep(&p.Steps[i])
 	}
 }
 
-func (p *Prepared) reckonStep(s *PreparedStep) {
+func (p *Prepared) estimateStep(s *PreparedStep) {
 	if w, can := s.Work.(expecter); can && s.Common.Expected == nil {
 		s.Expected = w.Expects(p, s, s.baud)
 	}
 	w, can := s.Work.(interface {
-		reckoned(*Prepared, *PreparedStep) time.Duration
+		estimated(*Prepared, *PreparedStep) time.Duration
 	})
 	if !can {
 		return
 	}
-	if takes := w.reckoned(p, s); takes > 0 {
+	if takes := w.estimated(p, s); takes > 0 {
 		s.Expected = takes
 		if s.Common.Expected != nil {
 			s.Expected += time.Duration(*s.Common.Expected)
@@ -271,7 +271,7 @@ func (p *Prepared) reckonStep(s *PreparedStep) {
 	}
 }
 
-// patient is how many times as long as reckoned an action may deal with a file: flashes are slower than they say.
+// patient is how many times as long as computed an action may deal with a file: flashes are slower than they say.
 const patient = 4
 
 // ImageOf finds a file that a step names: an input, or what its loop brings.

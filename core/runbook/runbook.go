@@ -32,7 +32,7 @@ func Load(path string) (*Runbook, error) {
 	return r, r.checkForm()
 }
 
-// Parse does the same with text at hand; name is used in complaints.
+// Parse does the same with text available; name is used in complaints.
 func Parse(name string, data []byte) (*Runbook, error) {
 	r := &Runbook{}
 	f, err := source.Decode(name, data, &r.Document)

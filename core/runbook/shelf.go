@@ -10,35 +10,35 @@ import (
 	"pilotrix/core/image"
 )
 
-// mostShown is how many images of a shelf are told: those that fit best, the newest first. Each change of a shelf is told
-// anew, and kept.
-const mostShown = 300
+// maxShown is how many images of a shelf are reported: those that fit best, the newest first. Each change of a shelf is reported
+// again, and kept.
+const maxShown = 300
 
-// ShelfEvent tells what is on a shelf, held against what is known of a device, and which files the device has itself.
+// ShelfEvent says what is on a shelf, held against what is known of a device, and which files the device has itself.
 func ShelfEvent(shelf *image.Shelf, d *dialect.Dialect, facts *device.Facts) event.Shelf {
 	items := shelf.Items()
-	told := event.Shelf{Folders: shelf.Folders(), Held: heldFiles(items, d, facts), Total: len(items)}
+	report := event.Shelf{Folders: shelf.Folders(), Held: heldFiles(items, d, facts), Total: len(items)}
 	fits := make([]image.Fit, len(items))
 	shown := make([]int, len(items))
 	for i, item := range items {
 		fits[i], shown[i] = item.FitTo(facts), i
 	}
-	if len(shown) > mostShown {
+	if len(shown) > maxShown {
 		slices.SortStableFunc(shown, func(a, b int) int {
 			return slices.Index(fitOrder, fits[a].Verdict) - slices.Index(fitOrder, fits[b].Verdict)
 		})
-		shown = shown[:mostShown]
+		shown = shown[:maxShown]
 		slices.Sort(shown)
 	}
 	for _, i := range shown {
-		told.Images = append(told.Images, shelfImage(items[i], fits[i]))
+		report.Images = append(report.Images, shelfImage(items[i], fits[i]))
 	}
-	return told
+	return report
 }
 
 func shelfImage(item image.Item, fit image.Fit) event.ShelfImage {
 	one := event.ShelfImage{
-		Name: item.Name, Inside: insideWords(item), Whole: item.Kind, Release: item.Says[image.SaysRelease], Models: item.Says[image.SaysModels],
+		Name: item.Name, Inside: insideText(item), Whole: item.Kind, Release: item.Says[image.SaysRelease], Models: item.Says[image.SaysModels],
 		Path: item.Path, Says: item.Says, Problem: item.Problem, Size: item.Size, SHA256: item.SHA256, Broken: item.Broken(), Fit: event.Fit(fit.Verdict),
 	}
 	if item.Says[image.SaysCompanion] != "" {
@@ -63,32 +63,32 @@ func heldFiles(items []image.Item, d *dialect.Dialect, facts *device.Facts) (all
 		if from.At.IsZero() {
 			continue
 		}
-		told := event.HeldFiles{Title: place.Title, Source: from.Source, At: from.At}
+		report := event.HeldFiles{Title: place.Title, Source: from.Source, At: from.At}
 		for _, one := range held {
-			told.Files = append(told.Files, heldFile(items, one))
+			report.Files = append(report.Files, heldFile(items, one))
 		}
-		all = append(all, told)
+		all = append(all, report)
 	}
 	return all
 }
 
 func heldFile(items []image.Item, one image.Held) event.HeldFile {
-	told := event.HeldFile{Name: one.Name, Size: one.Size}
+	report := event.HeldFile{Name: one.Name, Size: one.Size}
 	for _, algorithm := range image.Algorithms {
-		if digest := one.Digests[algorithm]; digest != "" && told.Digest == "" {
-			told.Digest = algorithm + " " + digest
+		if digest := one.Digests[algorithm]; digest != "" && report.Digest == "" {
+			report.Digest = algorithm + " " + digest
 		}
 	}
 	for _, item := range items {
 		by, _ := item.SameAs(one)
-		if by == image.SameByDigest || by == image.SameName && told.By == "" {
-			told.Image, told.By = item.Name, string(by)
+		if by == image.SameByDigest || by == image.SameName && report.By == "" {
+			report.Image, report.By = item.Name, string(by)
 		}
 	}
-	return told
+	return report
 }
 
-func insideWords(item image.Item) string {
+func insideText(item image.Item) string {
 	if !item.Packed() {
 		return ""
 	}

@@ -19,7 +19,7 @@ type Verb struct {
 	Timeout time.Duration
 	// Repeatable says that it may be done again without asking, after the line was lost.
 	Repeatable bool
-	// Learns says that it changes nothing on the device and is done anew when a run begins at a later phase.
+	// Learns says that it changes nothing on the device and is done again when a run begins at a later phase.
 	Learns bool
 	// First says that what comes before it may not change the device.
 	First bool
@@ -39,8 +39,8 @@ const (
 	CardPreflight = "preflight" // what was looked at before the device is asked
 	CardReach     = "reach"     // whether the device answers
 	CardFlash     = "flash"     // the map of the flash, and what is done to it
-	CardNewcomer  = "newcomer"  // a new device: how far it has come, and what is awaited of it
-	CardWindow    = "window"    // the loader's window, and what the hand does
+	CardNewDevice = "newcomer"  // a new device: the progress, and what is awaited of it
+	CardWindow    = "window"    // the loader's window, and what the operator does
 	CardRestart   = "restart"   // what agrees that it is back
 )
 
@@ -59,11 +59,11 @@ type (
 	typist interface {
 		Types(p *Planner, s *PreparedStep) []Typed
 	}
-	// teller says what it does on this laptop, what it checks, and what it estimates.
-	teller interface {
-		Tells(p *Planner, s *PreparedStep) Summary
+	// summarizer says what it does on this laptop, what it checks, and what it estimates.
+	summarizer interface {
+		Summary(p *Planner, s *PreparedStep) Summary
 	}
-	// foreseer knows what it makes, as far as what is known before a run goes: nil stands for what only the device tells.
+	// foreseer knows what it makes, as far as what is known before a run goes: nil stands for what only the device says.
 	foreseer interface {
 		Foresees(p *Planner, s *PreparedStep) Made
 	}
@@ -77,8 +77,8 @@ type (
 	pacer interface{ Pace() int }
 	// keeper keeps all facts under a name.
 	keeper interface{ Keeps() string }
-	// outlaster waits until something that is pending runs out.
-	outlaster interface{ Outlasts() string }
+	// outwaiter waits until something that is pending runs out.
+	outwaiter interface{ WaitsOut() string }
 )
 
 // Summary is what a step does besides typing, in words.

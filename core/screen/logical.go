@@ -7,7 +7,7 @@ type pin struct{ y int }
 // OnReply says who types the answers to what the device asks of its terminal; without, nothing is answered.
 func (s *Screen) OnReply(reply func(answer string)) { s.reply = reply }
 
-// OnLine says who is told that a line feed is about to leave the cursor's row, which can be read then.
+// OnLine says who is reported that a line feed is about to leave the cursor's row, which can be read then.
 func (s *Screen) OnLine(ended func()) { s.ended = ended }
 
 // OnScroll says who takes the rows that leave the main screen at its top; they go to no history then. Wraps
@@ -32,7 +32,7 @@ func (s *Screen) Pin() { s.pin.y = s.y }
 // Pinned is the row of the pin, negative once it has scrolled off.
 func (s *Screen) Pinned() int { return s.pin.y }
 
-// LineAt appends the text of the line that a live row belongs to, wrapped rows joined, and tells which rows
+// LineAt appends the text of the line that a live row belongs to, wrapped rows joined, and says which rows
 // it takes. Trailing blanks that were written are part of it.
 func (s *Screen) LineAt(y int, out []byte) (text []byte, first, last int) {
 	first, last = y, y
@@ -49,7 +49,7 @@ func (s *Screen) LineAt(y int, out []byte) (text []byte, first, last int) {
 	return out, first, last
 }
 
-// BeforeCursor appends the text of the cursor's line up to the cursor, and tells whether nothing but
+// BeforeCursor appends the text of the cursor's line up to the cursor, and says whether nothing but
 // blanks follows it.
 func (s *Screen) BeforeCursor(out []byte) (text []byte, free bool) {
 	first := s.y

@@ -10,7 +10,7 @@ import (
 type parser struct {
 	state    func(*Screen, byte)
 	params   [maxParams]int
-	joined   uint32 // bit n: parameter n belongs to the one before it, by a colon
+	joined   uint32 // bit n: parameter n belongs to the previous one it, by a colon
 	count    int
 	private  byte
 	between  byte

@@ -7,7 +7,7 @@ import (
 	"github.com/mattn/go-runewidth"
 )
 
-// Resize changes the live screen. Text that was wrapped is laid out anew, in the history too: what fits on
+// Resize changes the live screen. Text that was wrapped is laid out again, in the history too: what fits on
 // one row again goes back to one. Rows that no longer fit go to the history, and come back out of it when
 // there is room for them again. Nothing is lost.
 func (s *Screen) Resize(cols, rows int) {
@@ -33,7 +33,7 @@ func (s *Screen) Resize(cols, rows int) {
 }
 
 // resizeAlternate cuts or extends the alternate screen, which its program redraws, and refits the
-// main one behind it.
+// main one after it.
 func (s *Screen) resizeAlternate(cols, rows int) {
 	there := s.where()
 	alternate := s.grid

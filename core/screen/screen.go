@@ -65,7 +65,7 @@ type Screen struct {
 	ended    func()                        // a line feed is about to leave the cursor's row
 	scrolled func(text []byte, wraps bool) // takes the rows that scroll off, instead of the history
 	pin      pin
-	at       int   // of the byte at hand in what is written now
+	at       int   // of the byte available in what is written now
 	inked    int64 // characters drawn so far
 	returns  int64 // carriage returns so far
 	placed   int64 // how often something was drawn at a place of its own so far

@@ -142,7 +142,7 @@ func TestHistoryGivesUpTheOldest(t *testing.T) {
 	assert.Equal(t, fmt.Sprintf("%d %s", s.Dropped(), line), s.Text(0))
 }
 
-func TestResizeWrapsAnewAndLosesNothing(t *testing.T) {
+func TestResizeWrapsAgainAndLosesNothing(t *testing.T) {
 	s := New(20, 4)
 	s.Write([]byte("a line of text that is long\r\nsill: "))
 	s.Resize(10, 4)

@@ -175,7 +175,7 @@ func (s *Screen) shiftRows(n int, scroll func(int)) {
 	s.x, s.wrapNext = 0, false
 }
 
-// next is the column that the next character would go to: behind the last one when that was written. What
+// next is the column that the next character would go to: after the last one when that was written. What
 // erases from the cursor on leaves a full row alone, so that a bar of full width keeps its end.
 func (s *Screen) next() int {
 	if s.wrapNext {

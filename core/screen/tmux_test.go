@@ -234,7 +234,7 @@ func TestRandomStreamsAreDrawnAsARealTerminalDoes(t *testing.T) {
 	}
 }
 
-// TestWhatDiffersFromThatTerminal holds what is left out above. Its cursor stands behind the last column
+// TestWhatDiffersFromThatTerminal holds what is left out above. Its cursor stands after the last column
 // once that was written, where a VT220's stays on it until the next character; and it does not know HPR,
 // VPR, CHT, DECSTR and mode 1048, which ECMA-48 and the VT220 manual describe; half a wide character that
 // was overwritten stays there; bytes that are no UTF-8 are dropped there, and shown as such here, since they

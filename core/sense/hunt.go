@@ -34,10 +34,10 @@ type Hunt struct {
 	Answer  time.Duration    // after it, default 700 ms
 	Prompts []*regexp.Regexp // what a clean prompt looks like
 	Doubt   bool             // the line may have no speed at all: nothing counts unless it is otherwise at another one
-	Tried   func(Candidate)  // told of each speed as it was tried
+	Tried   func(Candidate)  // reported of each speed as it was tried
 }
 
-// ErrNoSpeed tells that the line carries the same at every speed: it has none.
+// ErrNoSpeed says that the line carries the same at every speed: it has none.
 var ErrNoSpeed = errors.New("the line has no speed: the same comes whatever it is set to")
 
 // Candidate is what one speed sounded like. Score goes from 0 (nothing, or garble) to 1 (a known
@@ -189,7 +189,7 @@ func (h Hunt) score(speed int, heard []byte) Candidate {
 // littleSense is what bytes are worth that could be anything: below what Best takes.
 const littleSense = 0.15
 
-// various reports whether there is enough in what was heard to tell text from chance, or from the dots,
+// various reports whether there is enough in what was heard to say text from chance, or from the dots,
 // bars and turning strokes of a device at work.
 func various(heard []byte) bool {
 	const fewest, fewestLetters = 4, 2

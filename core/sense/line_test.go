@@ -66,7 +66,7 @@ func TestALogLineOnThePromptsOwnLineDoesNotHideIt(t *testing.T) {
 	assert.False(t, s.wait(time.Minute).AtPrompt, "another text behind it is none")
 }
 
-func TestABurstOfNoiseAtThePromptIsTold(t *testing.T) {
+func TestABurstOfNoiseAtThePromptIsReported(t *testing.T) {
 	for _, line := range []string{"\r\xa2\x87\xa7\xa2\xae\n\x1b[1;36mgw-1 / \x1b[0m", "\xa8\xd2\xdf\xf4\x83gw-1 / ", "gw-1 / \xa8\xd2\xdf", "\xc7\xb9\xce\xb8\xa0\xcd\x86\xe7\xac\xec\x1b[1;36mgw-1 / \x1b[0m"} {
 		s := newStream(lines())
 		atPrompt(s)
@@ -107,7 +107,7 @@ func TestALogLineRightBehindThePrompt(t *testing.T) {
 	assert.Equal(t, "  done\n", v.Output())
 }
 
-// TestUnknownLinesBehindThePrompt are not known as noise: that the prompt stands above them is told after a
+// TestUnknownLinesBehindThePrompt are not known as noise: that the prompt stands above them is reported after a
 // longer quiet, and not that the device waits there.
 func TestUnknownLinesBehindThePrompt(t *testing.T) {
 	s := newStream(lines())

@@ -39,7 +39,7 @@ const (
 	lostAfter    = 2 * time.Second        // the same behind lines that the dialect does not know
 	textAfter    = 400 * time.Millisecond // of quiet make a text in a command's output the device's own word
 	pagerAgain   = 4 * time.Second        // without a byte after a pager's key: it was lost
-	tellEvery    = 100 * time.Millisecond // while bytes come without a pause
+	reportEvery  = 100 * time.Millisecond // while bytes come without a pause
 	garbleWindow = 96
 	garbleLeast  = 8  // bytes needed for a word on garble
 	cleanLeast   = 32 // bytes without any, needed to prove a speed
@@ -61,7 +61,7 @@ type Dialog struct {
 	Ask  *regexp.Regexp
 }
 
-// Config is what a dialect says of modes, questions and lines. Without any, the modes above are told.
+// Config is what a dialect says of modes, questions and lines. Without any, the modes above are reported.
 type Config struct {
 	Modes   []Mode
 	Dialogs []Dialog
@@ -81,7 +81,7 @@ type State struct {
 	Mode  string
 	Proof string    // the text that proves the mode
 	Since time.Time // of the mode
-	Count int       // of mode proofs so far, so that the same mode proved anew is seen
+	Count int       // of mode proofs so far, so that the same mode proved again is seen
 
 	AtPrompt bool
 	Pushed   bool   // lines of the device's stand below the prompt it waits at
@@ -115,7 +115,7 @@ type State struct {
 	standing shown.Standing
 	prompts  shown.Prompts
 	prompt   string
-	spoiled  string // the prompt that it waits with, and the log line behind it; empty for none
+	spoiled  string // the prompt that it waits with, and the log line after it; empty for none
 }
 
 // cleanFor is how long text that was heard stands for the line's speed while nothing more comes.
@@ -485,7 +485,7 @@ func (s *Sense) asksSecret(line string) bool {
 
 // matchTexts looks for a text that proves a mode in a line, finished or not. The unfinished line is
 // looked at each time it grows, but proves a mode once. In the output of a command it proves nothing
-// until the device falls quiet behind it: it may be a log that is printed.
+// until the device falls quiet after it: it may be a log that is printed.
 func (s *Sense) matchTexts(line []byte, at time.Time) {
 	if len(line) == 0 {
 		return
@@ -527,8 +527,8 @@ func (s *Sense) ownWord(at time.Time) {
 func (s *Sense) Next() time.Time {
 	quiet := s.view.LastByte
 	switch {
-	case !s.settled && s.ticked.Add(tellEvery).Before(quiet.Add(Settle)):
-		return s.ticked.Add(tellEvery)
+	case !s.settled && s.ticked.Add(reportEvery).Before(quiet.Add(Settle)):
+		return s.ticked.Add(reportEvery)
 	case !s.settled:
 		return quiet.Add(Settle)
 	case !s.paged.IsZero():
@@ -644,7 +644,7 @@ func (s *Sense) ModeOf(prompt string) (mode string, known bool) {
 }
 
 func (s *Sense) atPrompt(line string, now time.Time) {
-	if mode, is := s.ModeOf(line); is {
+	if mode, ok := s.ModeOf(line); ok {
 		s.view.AtPrompt, s.view.Prompt, s.prompt = true, line, line
 		s.commanded, s.pending, s.view.Secret, s.owed = false, nil, false, 0
 		s.become(mode, line, now)
@@ -664,7 +664,7 @@ func (s *Sense) pushable() time.Duration {
 	if behindNoise && s.waitsWith(before) || s.promptInFrontOfNoise(before) != "" {
 		return pushedAfter
 	}
-	if standing.Above(func(line string) bool { _, is := s.ModeOf(line); return is }) {
+	if standing.Above(func(line string) bool { _, ok := s.ModeOf(line); return ok }) {
 		return lostAfter
 	}
 	return nobody
@@ -672,8 +672,8 @@ func (s *Sense) pushable() time.Duration {
 
 // waitsWith reports whether a line is a prompt or a question.
 func (s *Sense) waitsWith(line string) bool {
-	_, is := s.ModeOf(line)
-	return is || slices.ContainsFunc(s.config.Dialogs, func(d Dialog) bool { return d.Ask.MatchString(line) })
+	_, ok := s.ModeOf(line)
+	return ok || slices.ContainsFunc(s.config.Dialogs, func(d Dialog) bool { return d.Ask.MatchString(line) })
 }
 
 // promptInFrontOfNoise is the prompt, as it was seen last, that a line begins with whose rest is a log line, empty for none: the

@@ -408,7 +408,7 @@ func TestWhatStandsThereIsKnownOnceTheTalkIsLearnt(t *testing.T) {
 	assert.Equal(t, bytes, s.State().Bytes, "nothing has come by that")
 }
 
-// TestWhenTheDeviceWasHeardIsNoMatterOfTheLine sets the line anew, and learns the talk, at a device that has been mute.
+// TestWhenTheDeviceWasHeardIsNoMatterOfTheLine sets the line again, and learns the talk, at a device that has been mute.
 func TestWhenTheDeviceWasHeardIsNoMatterOfTheLine(t *testing.T) {
 	s := newStream(config())
 	assert.True(t, s.State().Heard.IsZero())

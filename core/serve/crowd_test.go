@@ -44,7 +44,7 @@ func TestSilentConnectionsShutNobodyOut(t *testing.T) {
 				d := NewDock(t.Context(), Options{Network: network.Host{}, Clock: clock.Real(), Emit: func(b event.Body) {
 					mu.Lock()
 					defer mu.Unlock()
-					if rung, is := b.(event.Rung); is && rung.What == "refused" {
+					if rung, ok := b.(event.Rung); ok && rung.What == "refused" {
 						refused++
 					}
 				}})
@@ -78,7 +78,7 @@ func TestSilentConnectionsShutNobodyOut(t *testing.T) {
 				mu.Lock()
 				defer mu.Unlock()
 				assert.NotZero(t, refused)
-				assert.LessOrEqual(t, refused, (mostRefused+20)*mostRefusals, "it is told, and not without an end")
+				assert.LessOrEqual(t, refused, (maxRefused+20)*maxRefusals, "it is told, and not without an end")
 			})
 		}
 	}

@@ -40,7 +40,7 @@ func NewFolder(ctx context.Context, dock *Dock, by string, unpacker *image.Unpac
 	return &Folder{ctx: ctx, dock: dock, by: by, unpacker: unpacker, offered: map[string]standing{}, remarks: map[string]bool{}}
 }
 
-// Follow offers these items and no others, and returns how many that are. What is wrong with one is told
+// Follow offers these items and no others, and returns how many that are. What is wrong with one is reported
 // once: a file that cannot be read or is no image inside its archive, a name that two different files
 // have (neither is offered), a digest that is not the published one (the file is offered all the same).
 func (f *Folder) Follow(items []image.Item) int {
@@ -68,7 +68,7 @@ func (f *Folder) Follow(items []image.Item) int {
 		}
 		f.offered[name] = standing{img, withdraw}
 	}
-	f.tell(remarks)
+	f.report(remarks)
 	return len(f.offered)
 }
 
@@ -98,7 +98,7 @@ func (f *Folder) wanted(items []image.Item, remarks map[string]bool) map[string]
 			remarks[fmt.Sprintf("%s is not offered: %s and %s have different files of that name", item.Name, other.Path, item.Path)] = true
 		}
 		if !there || other.Packed() {
-			wanted[item.Name] = item // a plain file is at hand sooner than a packed one
+			wanted[item.Name] = item // a plain file is available sooner than a packed one
 		}
 	}
 	maps.DeleteFunc(wanted, func(name string, _ image.Item) bool { return double[name] })
@@ -114,8 +114,8 @@ func (f *Folder) unpacked(img *image.Image) (io.ReadSeekCloser, error) {
 	return plain.Reader()
 }
 
-// tell says what was not said before; what is no longer wrong may be said again later.
-func (f *Folder) tell(remarks map[string]bool) {
+// report says what was not said before; what is no longer wrong may be said again later.
+func (f *Folder) report(remarks map[string]bool) {
 	for _, text := range slices.Sorted(maps.Keys(remarks)) {
 		if !f.remarks[text] {
 			f.dock.opt.Emit(event.Note{Level: event.Warning, Text: text})

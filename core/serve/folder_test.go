@@ -21,22 +21,22 @@ import (
 
 // shop is a folder on the disk whose files a dock offers.
 type shop struct {
-	t      *testing.T
-	folder string
-	shelf  *image.Shelf
-	offers *Folder
-	device tftp.Client
-	told   func() []event.Body
+	t        *testing.T
+	folder   string
+	shelf    *image.Shelf
+	offers   *Folder
+	device   tftp.Client
+	reported func() []event.Body
 }
 
 func openShop(t *testing.T, use func(s shop)) {
-	dock(t, func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body) {
+	dock(t, func(t *testing.T, d *Dock, device tftp.Client, report func() []event.Body) {
 		unpacker := &image.Unpacker{In: t.TempDir()}
 		defer unpacker.Close()
 		folder := t.TempDir()
 		_, err := d.Listen(carrier.TFTP, at)
 		require.NoError(t, err)
-		use(shop{t, folder, image.NewShelf(image.ShelfOptions{Folders: []string{folder}, Headers: []image.Header{inside}}), NewFolder(t.Context(), d, "tftp", unpacker), device, told})
+		use(shop{t, folder, image.NewShelf(image.ShelfOptions{Folders: []string{folder}, Headers: []image.Header{inside}}), NewFolder(t.Context(), d, "tftp", unpacker), device, report})
 	})
 }
 
@@ -67,7 +67,7 @@ func (s shop) has(name, want string) {
 }
 
 func (s shop) remarks() (all []string) {
-	for _, note := range kinds[event.Note](s.told()) {
+	for _, note := range kinds[event.Note](s.reported()) {
 		all = append(all, note.Text)
 	}
 	return all
@@ -136,7 +136,7 @@ func TestTwoFilesOfOneNameAreNotOffered(t *testing.T) {
 	})
 }
 
-func TestADigestThatDiffersIsTold(t *testing.T) {
+func TestADigestThatDiffersIsReported(t *testing.T) {
 	openShop(t, func(s shop) {
 		s.put("lark.cgo", []byte("first"))
 		s.put("SHA256SUMS", []byte(strings.Repeat("0", 64)+"  lark.cgo\n"))

@@ -13,7 +13,7 @@ import (
 )
 
 // ladder gathers messages into rungs: those that count (DATA, ACK) become a run that grows, everything
-// else is a rung of its own. A run is told when it begins, a few times a second, and when it ends.
+// else is a rung of its own. A run is reported when it begins, a few times a second, and when it ends.
 type ladder struct {
 	clock clock.Clock
 	emit  func(event.Body)
@@ -24,7 +24,7 @@ type ladder struct {
 	last  time.Time
 	quiet limiter                 // of refusals
 	asked limiter                 // of requests that have come to nothing so far
-	muted map[string][]offer.Rung // of transfers that have not begun: what is told once they do
+	muted map[string][]offer.Rung // of transfers that have not begun: what is reported once they do
 	begun map[string]bool
 }
 
@@ -42,43 +42,43 @@ type run struct {
 const flushEvery = 500 * time.Millisecond
 
 func newLadder(c clock.Clock, emit func(event.Body)) *ladder {
-	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: limiter{told: map[netip.Addr]int{}}, asked: limiter{told: map[netip.Addr]int{}}, muted: map[string][]offer.Rung{}, begun: map[string]bool{}}
+	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: limiter{reported: map[netip.Addr]int{}}, asked: limiter{reported: map[netip.Addr]int{}}, muted: map[string][]offer.Rung{}, begun: map[string]bool{}}
 }
 
-// mostRefusals are told of one peer; a device that asks for the same wrong name again and again, or a
+// maxRefusals are reported of one peer; a device that asks for the same wrong name again and again, or a
 // hostile one, does not fill the logbook.
-const mostRefusals = 20
+const maxRefusals = 20
 
 // mostRefused are the peers whose refusals are counted: a sender may call itself by as many addresses as it likes. Of the others one
-// is told every otherEvery: among them may be the device that is waited for.
+// is reported every otherEvery: among them may be the device that is waited for.
 const (
-	mostRefused = 64
-	otherEvery  = time.Second
+	maxRefused = 64
+	otherEvery = time.Second
 )
 
-// limiter bounds what is told of one kind, by peer.
+// limiter bounds what is reported of one kind, by peer.
 type limiter struct {
-	told  map[netip.Addr]int
-	other time.Time // when one of another peer was told last
+	reported map[netip.Addr]int
+	other    time.Time // when one of another peer was reported last
 }
 
-// enough counts one, and reports whether it is not told any more.
+// enough counts one, and reports whether it is not reported any more.
 func (l *limiter) enough(peer netip.Addr, now time.Time) bool {
-	if _, known := l.told[peer]; !known && len(l.told) >= mostRefused {
+	if _, known := l.reported[peer]; !known && len(l.reported) >= maxRefused {
 		if now.Sub(l.other) < otherEvery {
 			return true
 		}
 		l.other = now
 		return false
 	}
-	l.told[peer]++
-	return l.told[peer] > mostRefusals
+	l.reported[peer]++
+	return l.reported[peer] > maxRefusals
 }
 
 // less takes one back: it has come to something after all.
 func (l *limiter) less(peer netip.Addr) {
-	if l.told[peer] > 0 {
-		l.told[peer]--
+	if l.reported[peer] > 0 {
+		l.reported[peer]--
 	}
 }
 
@@ -92,10 +92,10 @@ func (l *ladder) say(m offer.Rung) {
 	if m.Transfer != "" && l.silent(m) {
 		return
 	}
-	l.tell(m)
+	l.report(m)
 }
 
-func (l *ladder) tell(m offer.Rung) {
+func (l *ladder) report(m offer.Rung) {
 	key := runKey{m.Transfer, m.Kind, m.FromPeer}
 	if carrier.InRuns(m.Protocol, m.Kind) {
 		if l.extend(key, m) {
@@ -110,23 +110,23 @@ func (l *ladder) tell(m offer.Rung) {
 	}
 	row := l.rows[m.Transfer]
 	l.rows[m.Transfer]++
-	told := event.Rung{
+	report := event.Rung{
 		Transfer: m.Transfer, Row: row, Protocol: m.Protocol, Peer: m.Peer.String(), FromDevice: m.FromPeer, What: m.Kind, Text: m.Text,
 		First: m.Block, Last: m.Block, Count: 1,
 	}
 	if m.Resent {
-		told.Resent = 1
+		report.Resent = 1
 	}
 	if carrier.InRuns(m.Protocol, m.Kind) {
-		l.runs[key] = &run{Rung: told}
+		l.runs[key] = &run{Rung: report}
 	}
-	l.emit(told)
+	l.emit(report)
 }
 
 // maxMuted are the messages that are kept of a transfer that has not begun.
 const maxMuted = 8
 
-// silent reports whether nothing is told of a message for now: its transfer has not begun, and its peer has asked like that too often.
+// silent reports whether nothing is reported of a message for now: its transfer has not begun, and its peer has asked like that too often.
 func (l *ladder) silent(m offer.Rung) bool {
 	if _, known := l.rows[m.Transfer]; known || l.begun[m.Transfer] {
 		return false
@@ -151,7 +151,7 @@ func (l *ladder) forget(transfer string) {
 	delete(l.begun, transfer)
 }
 
-// begin tells of a transfer from now on: its peer is there.
+// begin says of a transfer from now on: its peer is there.
 func (l *ladder) begin(m offer.Transfer) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -159,7 +159,7 @@ func (l *ladder) begin(m offer.Transfer) {
 	kept := l.muted[m.ID]
 	delete(l.muted, m.ID)
 	for _, before := range kept {
-		l.tell(before)
+		l.report(before)
 	}
 	l.asked.less(m.Peer.Addr())
 }
@@ -179,7 +179,7 @@ func (l *ladder) extend(key runKey, m offer.Rung) bool {
 	return true
 }
 
-// flush tells the runs that grew.
+// flush says the runs that grew.
 func (l *ladder) flush() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -206,7 +206,7 @@ func (l *ladder) endRuns(transfer string) {
 	}
 }
 
-// end tells the rest of a transfer that is over.
+// end says the rest of a transfer that is over.
 func (l *ladder) end(transfer string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

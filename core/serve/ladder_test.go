@@ -36,14 +36,14 @@ func TestNothingIsKeptOfWhatIsOver(t *testing.T) {
 	assert.Empty(t, l.runs)
 	assert.Empty(t, l.muted)
 	assert.Empty(t, l.begun)
-	assert.LessOrEqual(t, len(l.quiet.told)+len(l.asked.told), 2*mostRefused)
+	assert.LessOrEqual(t, len(l.quiet.reported)+len(l.asked.reported), 2*maxRefused)
 }
 
-// TestAFloodOfRefusalsTellsSoMuchAndNoMore asks for the wrong name again and again, from one address and from any.
-func TestAFloodOfRefusalsTellsSoMuchAndNoMore(t *testing.T) {
+// TestAFloodOfRefusalsSaysSoMuchAndNoMore asks for the wrong name again and again, from one address and from any.
+func TestAFloodOfRefusalsSaysSoMuchAndNoMore(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		told := map[string]int{}
-		l := newLadder(clock.Real(), func(b event.Body) { told[b.(event.Rung).Peer]++ })
+		report := map[string]int{}
+		l := newLadder(clock.Real(), func(b event.Body) { report[b.(event.Rung).Peer]++ })
 		refuse := func(peer netip.Addr) {
 			l.say(offer.Rung{Protocol: "TFTP", Peer: netip.AddrPortFrom(peer, 1024), FromPeer: true, Kind: "refused", Text: "no x here"})
 		}
@@ -54,16 +54,16 @@ func TestAFloodOfRefusalsTellsSoMuchAndNoMore(t *testing.T) {
 			}
 			peer = peer.Next()
 		}
-		assert.Len(t, told, mostRefused+1, "and one of the others")
-		assert.Equal(t, mostRefusals, told["192.0.2.1:1024"])
+		assert.Len(t, report, maxRefused+1, "and one of the others")
+		assert.Equal(t, maxRefusals, report["192.0.2.1:1024"])
 		device := netip.AddrPortFrom(peer, 1024).String()
 		l.say(offer.Rung{Transfer: "1", Protocol: "TFTP", Peer: netip.AddrPortFrom(peer, 1024), FromPeer: true, Kind: "RRQ"})
 		l.begin(offer.Transfer{ID: "1", Peer: netip.AddrPortFrom(peer, 1024)})
-		assert.Equal(t, 1, told[device], "a transfer is told all the same")
+		assert.Equal(t, 1, report[device], "a transfer is told all the same")
 		refuse(peer)
-		assert.Equal(t, 1, told[device])
+		assert.Equal(t, 1, report[device])
 		time.Sleep(otherEvery)
 		refuse(peer)
-		assert.Equal(t, 2, told[device], "the one that is waited for comes to word once the flood has ended")
+		assert.Equal(t, 2, report[device], "the one that is waited for comes to word once the flood has ended")
 	})
 }

@@ -1,4 +1,4 @@
-// Package serve starts the servers that a device fetches from or leaves files with, and tells what
+// Package serve starts the servers that a device fetches from or leaves files with, and says what
 // happens on them as events: what is staged, each transfer, and the ladder of messages.
 package serve
 
@@ -42,7 +42,7 @@ type Dock struct {
 	own       map[string]bool // transfers that are such a check
 }
 
-// Ending tells how a transfer ended.
+// Ending says how a transfer ended.
 type Ending struct {
 	offer.Transfer
 	transfer.Progress
@@ -69,7 +69,7 @@ func (d *Dock) Close() {
 	d.endings = nil
 }
 
-// Offer stages a file and tells so; the returned function withdraws it.
+// Offer stages a file and says so; the returned function withdraws it.
 func (d *Dock) Offer(o offer.File, by string) (withdraw func(), err error) {
 	undo, err := d.stage.Offer(o)
 	if err != nil {
@@ -78,7 +78,7 @@ func (d *Dock) Offer(o offer.File, by string) (withdraw func(), err error) {
 	return d.staged(event.Staged{Name: o.Name, Protocol: strings.ToUpper(by), Size: o.Size, SHA256: o.SHA256}, undo), nil
 }
 
-// OpenSlot lets one upload in and tells so; the returned function closes it.
+// OpenSlot lets one upload in and says so; the returned function closes it.
 func (d *Dock) OpenSlot(s offer.Slot, by string) (closeSlot func(), err error) {
 	undo, err := d.stage.OpenSlot(s)
 	if err != nil {
@@ -87,7 +87,7 @@ func (d *Dock) OpenSlot(s offer.Slot, by string) (closeSlot func(), err error) {
 	return d.staged(event.Staged{Name: s.Name, Protocol: strings.ToUpper(by), Slot: true, Size: s.Most}, undo), nil
 }
 
-// staged tells what is staged now, and that it is no more when undo is called.
+// staged says what is staged now, and that it is no more when undo is called.
 func (d *Dock) staged(what event.Staged, undo func()) func() {
 	what.State = event.Offered
 	d.opt.Emit(what)
@@ -98,7 +98,7 @@ func (d *Dock) staged(what event.Staged, undo func()) func() {
 	})
 }
 
-// Endings is told every transfer that ends from now on. It is closed with the dock.
+// Endings is reported every transfer that ends from now on. It is closed with the dock.
 func (d *Dock) Endings() <-chan Ending {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -108,7 +108,7 @@ func (d *Dock) Endings() <-chan Ending {
 }
 
 // Checking runs a check of our own: what this laptop fetches from itself meanwhile is no transfer of the
-// device's and is not told.
+// device's and is not reported.
 func (d *Dock) Checking(check func()) {
 	d.add(1)
 	defer d.add(-1)
@@ -186,7 +186,7 @@ func (d *Dock) serving() offer.Serving {
 // Expect says that a step waits for that address: it finds a place on every server, whoever else asks.
 func (d *Dock) Expect(addr netip.Addr) { d.stage.Expect(addr) }
 
-// watcher turns what the servers tell into events.
+// watcher turns what the servers say into events.
 type watcher struct{ d *Dock }
 
 func (w watcher) Began(t offer.Transfer) {

@@ -24,8 +24,8 @@ import (
 	"pilotrix/core/transfer/tftp"
 )
 
-// dock runs a test with a dock that keeps what it told.
-func dock(t *testing.T, use func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body)) {
+// dock runs a test with a dock that keeps what it reported.
+func dock(t *testing.T, use func(t *testing.T, d *Dock, device tftp.Client, report func() []event.Body)) {
 	synctest.Test(t, func(t *testing.T) {
 		n := simulated.New(1)
 		n.Latency = time.Millisecond
@@ -48,7 +48,7 @@ func dock(t *testing.T, use func(t *testing.T, d *Dock, device tftp.Client, told
 
 func kinds[T event.Body](all []event.Body) (some []T) {
 	for _, b := range all {
-		if one, is := b.(T); is {
+		if one, ok := b.(T); ok {
 			some = append(some, one)
 		}
 	}
@@ -58,7 +58,7 @@ func kinds[T event.Body](all []event.Body) (some []T) {
 var at = netip.MustParseAddrPort("192.0.2.10:69")
 
 func TestALadderHasOneRungForARunOfPackets(t *testing.T) {
-	dock(t, func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body) {
+	dock(t, func(t *testing.T, d *Dock, device tftp.Client, report func() []event.Body) {
 		data := bytes.Repeat([]byte("lark"), 100_000)
 		_, err := d.Offer(offertest.File("lark.cgo", data), "tftp")
 		require.NoError(t, err)
@@ -70,7 +70,7 @@ func TestALadderHasOneRungForARunOfPackets(t *testing.T) {
 		require.NoError(t, err)
 		time.Sleep(time.Second)
 		rungs := map[int]event.Rung{}
-		for _, m := range kinds[event.Rung](told()) {
+		for _, m := range kinds[event.Rung](report()) {
 			rungs[m.Row] = m
 		}
 		var what []string
@@ -80,8 +80,8 @@ func TestALadderHasOneRungForARunOfPackets(t *testing.T) {
 		assert.Equal(t, []string{"RRQ", "OACK", "ACK", "DATA"}, what)
 		assert.EqualValues(t, 281, rungs[3].Last)
 		assert.Equal(t, 281, rungs[3].Count)
-		assert.Less(t, len(kinds[event.Rung](told())), 40, "not an event a packet")
-		ends := kinds[event.TransferEnd](told())
+		assert.Less(t, len(kinds[event.Rung](report())), 40, "not an event a packet")
+		ends := kinds[event.TransferEnd](report())
 		require.Len(t, ends, 1)
 		assert.Equal(t, event.Done, ends[0].Outcome)
 		assert.EqualValues(t, len(data), ends[0].Bytes)
@@ -111,7 +111,7 @@ func TestUploadsEndOnTheDock(t *testing.T) {
 }
 
 func TestWhatIsWithdrawnIsNotServed(t *testing.T) {
-	dock(t, func(t *testing.T, d *Dock, device tftp.Client, told func() []event.Body) {
+	dock(t, func(t *testing.T, d *Dock, device tftp.Client, report func() []event.Body) {
 		withdraw, err := d.Offer(offertest.File("x", nil), "tftp")
 		require.NoError(t, err)
 		place, err := d.Listen(carrier.TFTP, at)
@@ -123,7 +123,7 @@ func TestWhatIsWithdrawnIsNotServed(t *testing.T) {
 		withdraw()
 		_, err = device.Get(t.Context(), at, "x", io.Discard)
 		assert.ErrorContains(t, err, "no x here")
-		states := kinds[event.Staged](told())
+		states := kinds[event.Staged](report())
 		require.Len(t, states, 2)
 		assert.Equal(t, event.Withdrawn, states[1].State)
 	})
@@ -133,9 +133,9 @@ func TestOurOwnChecksAreNoTransfers(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		n := simulated.New(1)
 		laptop := n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
-		told := make(chan event.Body, 100)
+		report := make(chan event.Body, 100)
 		ctx, cancel := context.WithCancel(t.Context())
-		d := NewDock(ctx, Options{Network: laptop, Emit: func(b event.Body) { told <- b }})
+		d := NewDock(ctx, Options{Network: laptop, Emit: func(b event.Body) { report <- b }})
 		_, err := d.Offer(offertest.File("x", []byte("abc")), "tftp")
 		require.NoError(t, err)
 		_, err = d.Listen(carrier.TFTP, at)
@@ -147,8 +147,8 @@ func TestOurOwnChecksAreNoTransfers(t *testing.T) {
 		time.Sleep(10 * time.Minute)
 		cancel()
 		d.Close()
-		close(told)
-		for b := range told {
+		close(report)
+		for b := range report {
 			assert.NotContains(t, []string{"transfer.begin", "transfer.end", "rung"}, event.KindOf(b))
 		}
 		assert.Empty(t, d.own, "nothing is kept of them")

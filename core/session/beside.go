@@ -16,9 +16,9 @@ import (
 	"pilotrix/core/runbook/engine"
 )
 
-// Beside makes another line to the same device known, by its name: a runbook's steps may type on it. It is called before
+// Extra makes another line to the same device known, by its name: a runbook's steps may type on it. It is called before
 // a runbook begins.
-func (s *Session) Beside(name string, other *Session) {
+func (s *Session) Extra(name string, other *Session) {
 	s.do(func() {
 		if s.others == nil {
 			s.others = map[string]*Session{}
@@ -37,7 +37,7 @@ func (s *Session) othersOf(p *runbook.Prepared) (map[string]engine.Console, erro
 	consoles := map[string]engine.Console{}
 	for _, name := range p.Book.Lines() {
 		open[name].Protect(p.Secrets()...)
-		consoles[name] = beside{console{open[name]}, console{s}}
+		consoles[name] = otherLine{console{open[name]}, console{s}}
 	}
 	return consoles, nil
 }
@@ -53,32 +53,34 @@ func LinesMissing(wanted, open []string) error {
 	return errors.Join(errs...)
 }
 
-// beside is another line as a runbook sees it: it types there, and everything else about the run is the first line's.
-// There is one helm: the hand takes it on either line, and gives it back on the first.
-type beside struct {
+// otherLine is another line as a runbook sees it: it types there, and everything else about the run is the first line's.
+// There is one helm: the operator takes it on either line, and gives it back on the first.
+type otherLine struct {
 	console
 	first console
 }
 
-func (b beside) Clock() clock.Clock { return b.first.Clock() }
+func (b otherLine) Clock() clock.Clock { return b.first.Clock() }
 
-func (b beside) Emit(body event.Body) { b.first.Emit(body) }
+func (b otherLine) Emit(body event.Body) { b.first.Emit(body) }
 
-func (b beside) Ask(ctx context.Context, ask event.Ask) (string, error) { return b.first.Ask(ctx, ask) }
+func (b otherLine) Ask(ctx context.Context, ask event.Ask) (string, error) {
+	return b.first.Ask(ctx, ask)
+}
 
-func (b beside) Settle(ctx context.Context) error {
+func (b otherLine) Settle(ctx context.Context) error {
 	return errors.Join(b.first.Settle(ctx), b.console.Settle(ctx))
 }
 
-func (b beside) Reach() *reach.Watch { return b.first.Reach() }
+func (b otherLine) Reach() *reach.Watch { return b.first.Reach() }
 
-func (b beside) Present() []string { return append(b.first.Present(), b.console.Present()...) }
+func (b otherLine) Present() []string { return append(b.first.Present(), b.console.Present()...) }
 
-func (b beside) Gone() []event.Pending { return append(b.first.Gone(), b.console.Gone()...) }
+func (b otherLine) Gone() []event.Pending { return append(b.first.Gone(), b.console.Gone()...) }
 
-func (b beside) Pending() []dialect.Open { return append(b.first.Pending(), b.console.Pending()...) }
+func (b otherLine) Pending() []dialect.Open { return append(b.first.Pending(), b.console.Pending()...) }
 
-func (b beside) Stops(command string) string {
+func (b otherLine) Stops(command string) string {
 	var all []string
 	for _, says := range []string{b.console.Stops(command), b.first.Stops(command)} {
 		if says != "" && !slices.Contains(all, says) {
@@ -88,8 +90,8 @@ func (b beside) Stops(command string) string {
 	return strings.Join(all, "; ")
 }
 
-// WithHelm ends when the hand takes the helm of either line.
-func (b beside) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {
+// WithHelm ends when the operator takes the helm of either line.
+func (b otherLine) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {
 	first, releaseFirst := b.first.WithHelm(ctx)
 	both, release := b.console.WithHelm(first)
 	return both, func() {
@@ -99,7 +101,7 @@ func (b beside) WithHelm(ctx context.Context) (context.Context, context.CancelFu
 }
 
 // AwaitHelm waits for it to be given back, which gives that of this line back too.
-func (b beside) AwaitHelm(ctx context.Context) (engine.Wish, error) {
+func (b otherLine) AwaitHelm(ctx context.Context) (engine.Wish, error) {
 	hand := false
 	b.s.do(func() { hand = b.s.helm.who == event.Hand })
 	b.first.s.do(func() {

@@ -11,12 +11,12 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/clock"
 	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/line"
 	"pilotrix/core/reach"
-	"pilotrix/core/reckon"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
 	"pilotrix/core/transfer"
@@ -106,7 +106,7 @@ func (c console) send(ctx context.Context, text string, how engine.Typing, comma
 			if command != "" {
 				s.sentCommand(command)
 			}
-			s.told = s.sense.State()
+			s.reported = s.sense.State()
 			s.wire.out.put(item)
 			s.schedule()
 		}
@@ -170,7 +170,7 @@ func (c console) LineRate() float64 {
 	if !can || err != nil || baud <= 0 {
 		return 0
 	}
-	return reckon.LineRate(baud, framing)
+	return arithmetic.LineRate(baud, framing)
 }
 
 func (c console) Latency() (latency time.Duration) {
@@ -227,7 +227,7 @@ func (c console) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error)
 	defer c.s.do(func() { delete(c.s.taps, ear.tap) })
 	tried, at := hunt.Tried, from
 	hunt.Tried = func(one sense.Candidate) {
-		c.Emit(event.Speed{From: at, To: one.Speed, Why: "tried: " + candidateWords(one)})
+		c.Emit(event.Speed{From: at, To: one.Speed, Why: "tried: " + candidateText(one)})
 		at = one.Speed
 		if tried != nil {
 			tried(one)
@@ -266,7 +266,7 @@ func (c console) putBack(ctx context.Context, at, from int) error {
 	return err
 }
 
-func candidateWords(c sense.Candidate) string {
+func candidateText(c sense.Candidate) string {
 	switch {
 	case c.Prompt:
 		return "a clean prompt"
@@ -411,7 +411,7 @@ func (c console) Reach() *reach.Watch { return c.s.watch }
 // Shell implements engine.Console.
 func (c console) Shell() (client *ssh.Client) {
 	c.s.do(func() {
-		if shell, is := c.s.wire.line.(interface{ Client() *ssh.Client }); is {
+		if shell, ok := c.s.wire.line.(interface{ Client() *ssh.Client }); ok {
 			client = shell.Client()
 		}
 	})

@@ -11,14 +11,14 @@ import (
 	"pilotrix/core/image"
 )
 
-// What a device will lose, or do by itself, belongs to the session and not to a step: it is told when a command
+// What a device will lose, or do by itself, belongs to the session and not to a step: it is reported when a command
 // makes it pending, when another one deals with it, when it runs out, and when a restart loses it.
 
 // sentCommand takes note of a command that goes to the device, whoever typed it.
 func (s *Session) sentCommand(command string) {
 	opened, dealt := s.guard.commands.Typed(command, s.opt.Clock.Now())
-	s.tellPending(event.PendingDealt, dealt)
-	s.tellPending(event.PendingOpen, opened)
+	s.reportPending(event.PendingDealt, dealt)
+	s.reportPending(event.PendingOpen, opened)
 	s.guard.begins = s.guard.begins || s.guard.commands.Begins()
 	if a := s.asked[s.sent]; a != nil {
 		a.awaited = awaited{opened, dealt}
@@ -30,8 +30,8 @@ func (s *Session) sentCommand(command string) {
 // awaited is what a command opened, and what it dealt with: its answer says whether it was done.
 type awaited struct{ opened, dealt []dialect.Open }
 
-// cameBack reports whether the device has come to a prompt behind the last command, by what it has sent since.
-func (s *Session) cameBack() bool { return s.told.AtPrompt && s.told.Bytes > s.guard.bytes }
+// cameBack reports whether the device has come to a prompt after the last command, by what it has sent since.
+func (s *Session) cameBack() bool { return s.reported.AtPrompt && s.reported.Bytes > s.guard.bytes }
 
 // noticeAnswer puts right what was taken for opened, or dealt with, when the device says that the command was not done.
 func (s *Session) noticeAnswer(x exchange.Exchange, a *asked) {
@@ -42,11 +42,11 @@ func (s *Session) noticeAnswer(x exchange.Exchange, a *asked) {
 		return
 	}
 	s.guard.commands.Denied(a.opened, a.dealt)
-	s.tellPending(event.PendingNever, a.opened)
-	s.tellPending(event.PendingOpen, a.dealt)
+	s.reportPending(event.PendingNever, a.opened)
+	s.reportPending(event.PendingOpen, a.dealt)
 }
 
-// readFact takes note of a fact that tells which release runs, or how long something is still pending. It is told before
+// readFact takes note of a fact that says which release runs, or how long something is still pending. It is reported before
 // the fact is.
 func (s *Session) readFact(fact event.Fact) {
 	if fact.Name == image.FactRelease {
@@ -58,24 +58,24 @@ func (s *Session) readFact(fact event.Fact) {
 		return
 	}
 	opened, ended := s.guard.commands.Read(fact.Name, seconds, s.opt.Clock.Now())
-	s.tellPending(event.PendingDealt, ended)
-	s.tellPending(event.PendingOpen, opened)
+	s.reportPending(event.PendingDealt, ended)
+	s.reportPending(event.PendingOpen, opened)
 	s.schedule()
 }
 
-func (s *Session) tellPending(state string, all []dialect.Open) {
+func (s *Session) reportPending(state string, all []dialect.Open) {
 	for _, open := range all {
-		told := event.Pending{Name: open.Name, State: state, Says: open.Says, Until: open.Until}
+		report := event.Pending{Name: open.Name, State: state, Says: open.Says, Until: open.Until}
 		if state == event.PendingRan || state == event.PendingLost {
-			s.guard.gone = append(s.guard.gone, told)
+			s.guard.gone = append(s.guard.gone, report)
 		}
-		s.hub.Emit(told)
+		s.hub.Emit(report)
 	}
 }
 
 // ranOut notices what the device has done by itself by now.
 func (s *Session) ranOut() {
-	s.tellPending(event.PendingRan, s.guard.commands.RanOut(s.opt.Clock.Now()))
+	s.reportPending(event.PendingRan, s.guard.commands.RanOut(s.opt.Clock.Now()))
 }
 
 // nextDeadline is when something runs out next, zero when nothing does.

@@ -154,7 +154,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: One, act: {acti
 	}
 }
 
-// TestADeviceThatDoesNotSayWhichItIsIsAskedAbout has one that refuses, behind a hold and behind a restart.
+// TestADeviceThatDoesNotSayWhichItIsIsAskedAbout has one that refuses, behind a hold and after a restart.
 func TestADeviceThatDoesNotSayWhichItIsIsAskedAbout(t *testing.T) {
 	const again = `
 runbook: r

@@ -37,7 +37,7 @@ const loginMode = "login"
 
 // doubtMode counts a login that was seen: somebody may have put the cable elsewhere, or the device may be another one's guest.
 func (s *Session) doubtMode(v sense.State) {
-	if v.Mode == loginMode && s.told.Mode != loginMode {
+	if v.Mode == loginMode && s.reported.Mode != loginMode {
 		s.doubts.add("a login was seen")
 	}
 }

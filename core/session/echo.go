@@ -18,7 +18,7 @@ const (
 	promptTries  = 4
 	echoPatience = 2500 * time.Millisecond // without a byte before an echo is taken as it is
 	echoSilence  = 12 * time.Second        // before the first byte: a device may be busy, or flow control hold the line
-	leastOfWall  = 400 * time.Millisecond  // the same of the wall's time, where the device's runs faster
+	minOfWall    = 400 * time.Millisecond  // the same of the wall's time, where the device's runs faster
 	wrongQuiet   = time.Second             // behind an echo that cannot become what was typed any more
 	keyPatience  = 400 * time.Millisecond  // for the echo of one key
 	emptyLimit   = 5 * time.Second
@@ -66,7 +66,7 @@ func (c console) Command(ctx context.Context, text string, how engine.Typing) er
 			return unseen
 		}
 		if try == echoTries || d.Clears() == "" {
-			return fmt.Errorf("“%s” was typed and not sent: the device shows %q%s", text, sense.Sample([]byte(shown), 80), emptyWords(d.Clears()))
+			return fmt.Errorf("“%s” was typed and not sent: the device shows %q%s", text, sense.Sample([]byte(shown), 80), emptyText(d.Clears()))
 		}
 		c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” came back as %q: the line is emptied and it is typed again", text, sense.Sample([]byte(shown), 60))})
 		if err := c.empty(ctx, base, v.Partial); err != nil {
@@ -89,7 +89,7 @@ func unseenText(how engine.Typing) string {
 	return "where this answer comes back only at its Enter, or not at all, the dialect says so at the question (echo: enter, or echo: none)"
 }
 
-func emptyWords(key string) string {
+func emptyText(key string) string {
 	if key == "" {
 		return "; the dialect knows no key that empties the line (line: clear)"
 	}
@@ -111,7 +111,7 @@ func (c console) promptAgain(ctx context.Context) error {
 				c.s.wake()
 			}
 		})
-		limited, cancel := c.Clock().WithTimeout(ctx, max(emptyLimit, time.Duration(float64(leastOfWall)*c.Clock().Scale())))
+		limited, cancel := c.Clock().WithTimeout(ctx, max(emptyLimit, time.Duration(float64(minOfWall)*c.Clock().Scale())))
 		v, err := c.Await(limited, func(v sense.State) bool { return v.AtPrompt })
 		cancel()
 		switch {
@@ -126,7 +126,7 @@ func (c console) promptAgain(ctx context.Context) error {
 
 var errNoPrompt = errors.New("log lines or noise spoiled the prompt, and Enter did not bring it back")
 
-// keys types without an Enter; one by one, each after the echo of the one before, when that is wanted.
+// keys types without an Enter; one by one, each after the echo of the previous one, when that is wanted.
 func (c console) keys(ctx context.Context, text string, each bool) error {
 	how := engine.Typing{}
 	if !each {
@@ -160,14 +160,14 @@ func (c console) awaitEcho(ctx context.Context, text, base string, typedAt int64
 	v := c.Device()
 	for {
 		had := v.Bytes
-		patience := max(echoPatience, time.Duration(float64(leastOfWall)*c.Clock().Scale()))
+		timeLimit := max(echoPatience, time.Duration(float64(minOfWall)*c.Clock().Scale()))
 		switch shown, known := v.Typed(); {
 		case had == typedAt:
-			patience = max(patience, echoSilence)
+			timeLimit = max(timeLimit, echoSilence)
 		case known && !strings.HasPrefix(text, strings.TrimRight(shown, " ")):
-			patience = max(wrongQuiet, time.Duration(float64(leastOfWall/2)*c.Clock().Scale()))
+			timeLimit = max(wrongQuiet, time.Duration(float64(minOfWall/2)*c.Clock().Scale()))
 		}
-		limited, cancel := c.Clock().WithTimeout(ctx, patience)
+		limited, cancel := c.Clock().WithTimeout(ctx, timeLimit)
 		now, err := c.Await(limited, func(v sense.State) bool { return v.Free && v.Shows(text, base) || v.Bytes > had })
 		cancel()
 		switch {

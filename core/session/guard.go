@@ -22,7 +22,7 @@ type guard struct {
 	off        bool
 	line       *exchange.Typed
 	answers    time.Duration // within that time the device shows what a key has put there that changes the line
-	held       []byte        // the Enter that was stopped, and what was pasted behind it
+	held       []byte        // the Enter that was stopped, and what was pasted after it
 	command    string
 	unrecorded bool            // what holds it is that the change is not on record
 	bytes      int64           // how much the device had sent when the last command went out
@@ -60,7 +60,7 @@ func (k *guard) stops(v sense.State, now time.Time) (command, says string) {
 	if k.line.Certain() {
 		return k.doubt(shown, known)
 	}
-	// The device may have put a line there, and a log line of its may have come behind it.
+	// The device may have put a line there, and a log line of its may have come after it.
 	if above, found := v.AnyLine(func(typed string) bool { return k.commands.Stops(typed) != "" }); found {
 		return strings.TrimSpace(above), k.commands.Stops(above)
 	}
@@ -74,7 +74,7 @@ func (k *guard) stops(v sense.State, now time.Time) (command, says string) {
 	return "", ""
 }
 
-// doubt holds an Enter where the device shows something else than what was typed: what it will take cannot be told.
+// doubt holds an Enter where the device shows something else than what was typed: what it will take cannot be reported.
 // What it has not shown yet is no doubt.
 func (k *guard) doubt(shown string, known bool) (command, says string) {
 	typed, shown := strings.TrimSpace(string(k.line.Keys)), strings.TrimSpace(shown)
@@ -84,7 +84,7 @@ func (k *guard) doubt(shown string, known bool) (command, says string) {
 	return typed, fmt.Sprintf("was typed, and the line shows “%s”: see which of the two it is", shown)
 }
 
-// pressLines sends the hand's keys line by line, until one has to be stopped at its Enter.
+// pressLines sends the operator's keys line by line, until one has to be stopped at its Enter.
 func (s *Session) pressLines(keys []byte) {
 	if s.wire.line == nil { // what the device's line holds is what it held when the line was lost
 		if len(keys) > 0 {
@@ -145,7 +145,7 @@ func (s *Session) breakOff(key []byte) {
 	s.pressNow(key, &ends)
 }
 
-// follow counts the hand's keys, none of which ends the line.
+// follow counts the operator's keys, none of which ends the line.
 func (s *Session) follow(keys []byte) {
 	if len(keys) == 0 {
 		return
@@ -190,7 +190,7 @@ func (s *Session) forgetHeld() {
 	}
 }
 
-// SendHeld sends the Enter that an interlock stopped, and what was pasted behind it. It reports whether
+// SendHeld sends the Enter that an interlock stopped, and what was pasted after it. It reports whether
 // there was one.
 func (s *Session) SendHeld() (sent bool) {
 	s.do(func() {
@@ -228,20 +228,20 @@ func (s *Session) SetInterlocks(on bool) {
 // noticeRestart notices that the device starts, by whatever: what was unsaved is lost by it, and what begins with a restart
 // begins. A command that comes back to a prompt instead was refused.
 func (s *Session) noticeRestart() {
-	starts := s.Dialect().Starts(s.told.Mode)
+	starts := s.Dialect().Starts(s.reported.Mode)
 	switch {
 	case starts && !s.guard.starting:
-		s.tellPending(event.PendingLost, s.guard.commands.Restarted())
+		s.reportPending(event.PendingLost, s.guard.commands.Restarted())
 		s.guard.begins = false
 		s.restartBegins()
 	case s.guard.begins && s.cameBack():
-		s.tellPending(event.PendingNever, s.guard.commands.Refused())
+		s.reportPending(event.PendingNever, s.guard.commands.Refused())
 		s.guard.begins = false
 	}
-	s.guard.starting = starts || s.guard.starting && !s.told.AtPrompt
+	s.guard.starting = starts || s.guard.starting && !s.reported.AtPrompt
 }
 
-// lineWent takes a line that goes behind a restart for the restart: what a device says then is not seen.
+// lineWent takes a line that goes after a restart for the restart: what a device says then is not seen.
 func (s *Session) lineWent() {
 	if sent := s.restarts.sent; sent.command != "" && s.opt.Clock.Since(sent.at) < sentIsThat {
 		s.restartBegins()

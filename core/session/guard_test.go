@@ -265,7 +265,7 @@ func TestASecretIsOneWhateverTheDeviceWritesMeanwhile(t *testing.T) {
 	}
 }
 
-// TestATrialHasADeadlineOfTheSession is told when it begins, is still there for whoever asks, and runs out by
+// TestATrialHasADeadlineOfTheSession is reported when it begins, is still there for whoever asks, and runs out by
 // itself while nobody does anything.
 func TestATrialHasADeadlineOfTheSession(t *testing.T) {
 	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
@@ -278,18 +278,18 @@ func TestATrialHasADeadlineOfTheSession(t *testing.T) {
 		assert.Empty(t, console{s}.Pending())
 		typeKeys(s, "favour B\r")
 		typeKeys(s, "stow\r")
-		var told []string
+		var report []string
 		for _, p := range collect[event.Pending](t, feed) {
-			told = append(told, p.Name+" "+p.State)
+			report = append(report, p.Name+" "+p.State)
 		}
-		assert.Equal(t, []string{"trial pending", "trial ran out", "choice pending", "choice dealt with"}, told)
+		assert.Equal(t, []string{"trial pending", "trial ran out", "choice pending", "choice dealt with"}, report)
 	})
 }
 
 const clearing = "line: {clear: \"\\x15\"}\n" + dangerous
 
-// steered is a session of a dialect, with the helm at a runbook that waits for what the test does.
-func steered(t *testing.T, text string, use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed)) {
+// controlled is a session of a dialect, with the helm at a runbook that waits for what the test does.
+func controlled(t *testing.T, text string, use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed)) {
 	lockedBy(t, text, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		s.do(func() { s.helm.begin("a test") })
 		use(t, s, l, feed)
@@ -304,7 +304,7 @@ func half(s *Session, l *fakeLine, keys, echoed string) {
 }
 
 func TestTheHelmIsNotGivenBackWhileAnEnterIsHeld(t *testing.T) {
-	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+	controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		who := func() (who string) { s.do(func() { who = s.helm.who }); return who }
 		half(s, l, "wipe bank B\r", "wipe bank B")
 		for _, as := range []engine.Wish{engine.Repeat, engine.GoOn} {
@@ -332,7 +332,7 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 		"empty":  func(ctx context.Context, c console) error { return c.Command(ctx, "", engine.Typing{}) },
 	}
 	for name, do := range types {
-		steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 			half(s, l, "wipe bank B", "wipe bank B")
 			s.GiveHelm(engine.Repeat)
 			done := make(chan error, 1)
@@ -344,7 +344,7 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 			assert.Contains(t, []string{"\r", "s", "x\r"}, after)
 			assert.Contains(t, collect[event.Note](t, feed)[0].Text, "“wipe bank B” stands on the line and was not sent")
 		})
-		steered(t, dangerous, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+		controlled(t, dangerous, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 			half(s, l, "wipe bank B", "wipe bank B")
 			s.GiveHelm(engine.Repeat)
 			err := do(t.Context(), console{s})
@@ -357,7 +357,7 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 // TestWhatIsNotShownIsEmptiedUnseen has a device that echoes nothing: it is off, say, or asks for a password in words
 // that nobody knows.
 func TestWhatIsNotShownIsEmptiedUnseen(t *testing.T) {
-	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+	controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		typeKeys(s, "lamp-and-tide")
 		s.GiveHelm(engine.Repeat)
 		before := time.Now()
@@ -375,7 +375,7 @@ func TestWhatIsNotShownIsEmptiedUnseen(t *testing.T) {
 // TestTheRunbooksOwnLeftoverIsNotEndedEither has a command that came back wrong, and the step that is tried again.
 func TestTheRunbooksOwnLeftoverIsNotEndedEither(t *testing.T) {
 	for text, want := range map[string]string{dangerous: "wipe bank B", clearing: "wipe bank B\x15"} {
-		steered(t, text, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+		controlled(t, text, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 			limited, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
 			defer cancel()
 			failed := make(chan error, 1)
@@ -393,7 +393,7 @@ func TestTheRunbooksOwnLeftoverIsNotEndedEither(t *testing.T) {
 
 func TestALineThatIsOverIsNoLeftover(t *testing.T) {
 	for name, says := range map[string]string{"the device asked anew": "\r\n> ", "it starts": "\r\nbooting\r\n"} {
-		steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+		controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 			half(s, l, "q", says)
 			time.Sleep(time.Second)
 			s.GiveHelm(engine.Repeat)
@@ -404,7 +404,7 @@ func TestALineThatIsOverIsNoLeftover(t *testing.T) {
 }
 
 func TestWhatTheRunbookLeftBeginsTheHandsLine(t *testing.T) {
-	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+	controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
 		go func() { _ = console{s}.Command(ctx, "wipe bank", engine.Typing{Fresh: true}) }()
@@ -417,7 +417,7 @@ func TestWhatTheRunbookLeftBeginsTheHandsLine(t *testing.T) {
 }
 
 func TestAHalfTypedCommandIsEmptiedWhenTheStepIsRepeated(t *testing.T) {
-	steered(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+	controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 		ctx, cancel := context.WithCancel(t.Context())
 		go func() { _ = console{s}.Command(ctx, "wipe bank B", engine.Typing{Fresh: true}) }()
 		synctest.Wait()
@@ -536,7 +536,7 @@ func TestWhatEndsALineIsWhatTheDeviceTakesForIt(t *testing.T) {
 	}
 }
 
-// TestBehindAKeyThatPutsALineThereItCountsAsShown ends a line behind it before the device has shown it.
+// TestBehindAKeyThatPutsALineThereItCountsAsShown ends a line after it before the device has shown it.
 func TestBehindAKeyThatPutsALineThereItCountsAsShown(t *testing.T) {
 	for keys, held := range map[string]bool{
 		"look\x0f\r":             true,  // the next one of its history stands there

@@ -7,25 +7,25 @@ import (
 	"pilotrix/core/runbook/engine"
 )
 
-// helm is who types on the line, one writer at a time, and what was wished of the runbook when the hand gave it
+// helm is who types on the line, one writer at a time, and what was wished of the runbook when the operator gave it
 // back. It belongs to the session's loop.
 type helm struct {
 	emit    func(event.Body)
-	taken   func() // what else is done when the hand gets it
+	taken   func() // what else is done when the operator gets it
 	given   func() // and before the runbook does
 	who     string
 	running bool // a runbook, or a transfer, is under way
 	cuts    map[int]context.CancelCauseFunc
 	next    int
 	wish    *engine.Wish  // what was not heard yet; nil for nothing
-	wished  chan struct{} // told of a wish
+	wished  chan struct{} // reported of a wish
 }
 
 func newHelm(emit func(event.Body), taken, given func()) *helm {
 	return &helm{emit: emit, taken: taken, given: given, who: event.Hand, cuts: map[int]context.CancelCauseFunc{}, wished: make(chan struct{}, 1)}
 }
 
-// take gives the hand the helm: whoever waits with the runbook's is told.
+// take gives the operator the helm: whoever waits with the runbook's is reported.
 func (h *helm) take(why string) {
 	if h.who == event.Hand {
 		return
@@ -58,7 +58,7 @@ func (h *helm) begin(why string) bool {
 	return true
 }
 
-// end gives it to the hand: the runbook is over.
+// end gives it to the operator: the runbook is over.
 func (h *helm) end(why string) {
 	h.running = false
 	h.take(why)
@@ -88,7 +88,7 @@ func (h *helm) hear() (as engine.Wish, some bool) {
 	return as, true
 }
 
-// hold has cut called when the hand takes the helm, at once when it has it. The number is for release. A wish is
+// hold has cut called when the operator takes the helm, at once when it has it. The number is for release. A wish is
 // for the wait that it was made in: one that was not heard there is over, but for a stop, which is heard now.
 func (h *helm) hold(cut context.CancelCauseFunc) int {
 	if h.wish != nil && *h.wish != engine.Stop {
@@ -105,7 +105,7 @@ func (h *helm) hold(cut context.CancelCauseFunc) int {
 
 func (h *helm) release(n int) { delete(h.cuts, n) }
 
-// TakeHelm gives the hand the helm. Keys that wait for a transfer are typed once that was cancelled.
+// TakeHelm gives the operator the helm. Keys that wait for a transfer are typed once that was cancelled.
 func (s *Session) TakeHelm() {
 	s.do(func() {
 		s.typeKept()

@@ -11,9 +11,9 @@ import (
 )
 
 // What either writer has left on the device's line belongs to the next Enter, whoever presses it: it is emptied
-// before the runbook types a line of its own, and what the runbook has left is where the hand's line begins.
+// before the runbook types a line of its own, and what the runbook has left is where the operator's line begins.
 
-// takeOver notes that the hand may do anything from here on. What the runbook has half typed is the beginning of its line.
+// takeOver notes that the operator may do anything from here on. What the runbook has half typed is the beginning of its line.
 func (s *Session) takeOver() { s.doubts.add("you had the helm") }
 
 // runs follows what the runbook types: what it empties the line with takes all of it away.
@@ -28,7 +28,7 @@ func (s *Session) runs(text string, v sense.State) {
 }
 
 // left is what was left on the line and not ended, in words; empty when nothing was. A line is over when the device
-// has put a prompt, or a mode that has none, since, and shows nothing behind it. What the device does not show may be
+// has put a prompt, or a mode that has none, since, and shows nothing after it. What the device does not show may be
 // a password, and is not named.
 func (k *guard) left(v sense.State) string {
 	shown, known := v.Typed()
@@ -61,7 +61,7 @@ func (c console) clearLeft(ctx context.Context) error {
 		return nil
 	}
 	if c.s.Dialect().Clears() == "" {
-		return fmt.Errorf("%s stands on the line and was not sent%s; take the helm, send or erase it, then go on", left, emptyWords(""))
+		return fmt.Errorf("%s stands on the line and was not sent%s; take the helm, send or erase it, then go on", left, emptyText(""))
 	}
 	c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s stands on the line and was not sent: it is emptied before the runbook types", left)})
 	if err := c.wipe(ctx, v); err != nil {

@@ -39,7 +39,7 @@ type Pasted struct {
 	Took         time.Duration
 }
 
-// PasteFailed tells the line that a device refused or did not answer.
+// PasteFailed says the line that a device refused or did not answer.
 type PasteFailed struct {
 	Number int // from 1
 	Line   string
@@ -53,7 +53,7 @@ func (f *PasteFailed) Error() string {
 const (
 	pasteLimit = 10 * time.Second
 	pasteQuiet = 80 * time.Millisecond  // behind a line, where no prompt is known
-	pasteLast  = 700 * time.Millisecond // behind the last one: what it is answered may be slow to come
+	pasteLast  = 700 * time.Millisecond // after the last one: what it is answered may be slow to come
 )
 
 // Paste types a text line by line, through the same guard as a runbook's commands: each line is seen on the
@@ -67,7 +67,7 @@ func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (Pas
 	return typed(ctx)
 }
 
-// BeginPaste is Paste in its turn: whatever is typed behind it stops the text. What it returns types that, and is to be called.
+// BeginPaste is Paste in its turn: whatever is typed after it stops the text. What it returns types that, and is to be called.
 func (s *Session) BeginPaste(text string, opt PasteOptions) (typed func(context.Context) (Pasted, error), err error) {
 	lines := strings.Split(strings.TrimRight(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text), "\n"), "\n")
 	for i, line := range lines {

@@ -109,7 +109,7 @@ func TestATextIsTypedLineByLine(t *testing.T) {
 		assert.Equal(t, "first\r\tsecond\r"+long+"\r\rlast\r", sent, name)
 		var states []string
 		for _, e := range events {
-			if moved, is := e.Body.(event.Transfer); is {
+			if moved, ok := e.Body.(event.Transfer); ok {
 				states = append(states, moved.State)
 			}
 		}

@@ -16,8 +16,8 @@ readings: [{reading: haul, command: look, facts: [{fact: haul.state, pattern: '(
 busy: [{while: 'haul.state == "fetching"', says: bank A is being written}]
 `
 
-// TestADangerIsToldWithThePresent has a transfer under way, a bank being written and a trial that runs out.
-func TestADangerIsToldWithThePresent(t *testing.T) {
+// TestADangerIsReportedWithThePresent has a transfer under way, a bank being written and a trial that runs out.
+func TestADangerIsReportedWithThePresent(t *testing.T) {
 	lockedBy(t, busily, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		typeKeys(s, "wipe bank B\r")
 		held := collect[event.Interlock](t, feed)

@@ -44,11 +44,11 @@ func (q *questions) answer(id, answer, who string) bool {
 		return false
 	}
 	delete(q.open, id)
-	told := answer
+	report := answer
 	if one.ask.Secret {
-		told = event.Redacted
+		report = event.Redacted
 	}
-	q.emit(event.Answer{ID: id, Answer: told, Who: who})
+	q.emit(event.Answer{ID: id, Answer: report, Who: who})
 	one.answer <- answer
 	return true
 }

@@ -88,13 +88,13 @@ type lent struct {
 	clock  clock.Clock
 	line   line.Line
 	unread []byte
-	room   func() // told when much was read at once: the line may have waited for it
+	room   func() // reported when much was read at once: the line may have waited for it
 }
 
 // Read implements transfer.Duplex.
 func (p *lent) Read(ctx context.Context, out []byte, wait time.Duration) (int, error) {
 	if len(p.unread) == 0 {
-		if p.size() > mostUnread/2 {
+		if p.size() > maxUnread/2 {
 			defer p.room()
 		}
 		data, err := p.read(ctx, p.clock, wait)
@@ -123,7 +123,7 @@ func (p *lent) rest() []byte {
 	return append(p.unread, more...)
 }
 
-// outgoing is something to write, or to do with the line in its turn; done, when there, is told how it went.
+// outgoing is something to write, or to do with the line in its turn; done, when there, is reported how it went.
 type outgoing struct {
 	data []byte
 	act  func(context.Context, line.Line) error // nil where data is written

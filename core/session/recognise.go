@@ -35,7 +35,7 @@ func (s *Session) Heard() (lines []string) {
 	return lines
 }
 
-// ErrBusy is told by what cannot be done while a runbook has the line.
+// ErrBusy is reported by what cannot be done while a runbook has the line.
 var ErrBusy = errors.New("a runbook is under way")
 
 // Learn says how the device talks: prompts, questions and dangers are known from here on.
@@ -52,7 +52,7 @@ func (s *Session) Learn(d *dialect.Dialect) (err error) {
 		s.exchanges.Learn(d)
 		s.sense.Learn(s.senseConfig(), s.opt.Clock.Now())
 		s.hub.Emit(event.Learned{Dialect: d.Dialect})
-		s.tell()
+		s.report()
 		s.schedule()
 	})
 	return err

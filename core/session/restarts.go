@@ -92,7 +92,7 @@ func (s *Session) restartBegins() {
 
 // followRestart says its progress, when that has changed.
 func (s *Session) followRestart() {
-	r, v := &s.restarts, s.told
+	r, v := &s.restarts, s.reported
 	if v.AtPrompt && r.now == nil {
 		r.rested = v.Mode
 	}
@@ -121,9 +121,9 @@ func (s *Session) followRestart() {
 func (s *Session) restartOver(mode string) {
 	r := &s.restarts
 	took := s.opt.Clock.Now().Sub(r.now.Begun)
-	text := fmt.Sprintf("back after %s", units.Words(took))
+	text := fmt.Sprintf("back after %s", units.Text(took))
 	if r.now.Expected > 0 {
-		text += fmt.Sprintf(" (usually %s)", units.Words(r.now.Expected))
+		text += fmt.Sprintf(" (usually %s)", units.Text(r.now.Expected))
 	}
 	if mode != r.before {
 		text += fmt.Sprintf(", at the prompt of %s", s.Dialect().ModeTitle(mode))

@@ -77,7 +77,7 @@ type Session struct {
 	waiters    map[*waiter]struct{}
 	taps       map[*tap]struct{}
 	lent       *lent
-	held       []byte        // the hand's keys while a transfer is being cancelled
+	held       []byte        // the operator's keys while a transfer is being cancelled
 	kept       []byte        // those that wait while one goes on
 	presses    int           // how often a key was pressed for them: one may be several bytes
 	beat       time.Time     // when the loop was last at work, of the wall
@@ -101,7 +101,7 @@ type Session struct {
 	parsings   []parsing // answers that are read for facts, in their order
 	pasting    bool      // a text is typed line by line
 	step       string    // of the runbook that is under way
-	told       sense.State
+	reported   sense.State
 	others     map[string]*Session // lines to the same device beside this one
 	heard      []string            // the lines that were drawn, while nobody knows how the device talks
 	timer      *time.Timer
@@ -158,7 +158,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	}
 	s.helm, s.questions = newHelm(s.Emit, s.takeOver, func() { s.settleWaiting(true) }), newQuestions(s.Emit)
 	if opt.Reach != nil {
-		s.watch = reach.New(own, opt.Reach, opt.Clock, s.tellReach())
+		s.watch = reach.New(own, opt.Reach, opt.Clock, s.reportReach())
 	}
 	s.sense = sense.New(s.senseConfig(), opt.Clock.Now())
 	s.exchanges = exchange.NewMaker(s.sense, opt.Dialect, opt.Clock.Now)
@@ -188,14 +188,14 @@ func (s *Session) senseConfig() (c sense.Config) {
 	return c
 }
 
-// mostAnswers is how many answers of the terminal may wait to be sent: a device that asks faster than it
+// maxAnswers is how many answers of the terminal may wait to be sent: a device that asks faster than it
 // listens is not answered.
-const mostAnswers = 8
+const maxAnswers = 8
 
 // answerDevice types what a terminal answers to a question of the device, such as where the cursor is. It is
 // called in the loop. Noise on the line asks for nothing.
 func (s *Session) answerDevice(answer string) {
-	if s.wire.line == nil || s.sense.State().Mode == sense.Garbled || s.wire.out.waiting() >= mostAnswers {
+	if s.wire.line == nil || s.sense.State().Mode == sense.Garbled || s.wire.out.waiting() >= maxAnswers {
 		return
 	}
 	s.hub.Emit(event.Out{Who: event.Answerer, Bytes: event.Text(answer)})
@@ -213,7 +213,7 @@ func (s *Session) Begin() {
 		}
 		s.hub.Emit(event.SessionBegin{Target: s.opt.Target.String(), Dialect: name, Device: s.opt.Device, Scale: s.opt.Clock.Scale(), Exchanges: true})
 		s.hub.Emit(event.Line{State: event.LineOpen, Note: s.opt.Target.String(), Speed: s.wire.baud})
-		if shell, is := s.wire.line.(interface{ Old() string }); is && shell.Old() != "" {
+		if shell, ok := s.wire.line.(interface{ Old() string }); ok && shell.Old() != "" {
 			s.hub.Emit(event.Note{Level: event.Warning, Text: "old algorithms, which are not safe any more, are allowed for this session: " + shell.Old()})
 		}
 		if _, can := s.wire.line.(line.Signaller); can {
@@ -272,9 +272,9 @@ func (s *Session) Close(why string) {
 	s.hub.Close()
 }
 
-// tellReach turns what the watch sees into events.
-func (s *Session) tellReach() reach.Tell {
-	return reach.Tell{
+// reportReach turns what the watch sees into events.
+func (s *Session) reportReach() reach.Report {
+	return reach.Report{
 		Sample: func(one reach.Sample) {
 			s.hub.Emit(event.Probe{Watched: one.Watched.String(), Held: one.Held, Trip: one.Trip, Text: one.Text})
 		},
@@ -351,7 +351,7 @@ func (s *Session) loop(ctx context.Context) {
 			s.sense.Tick(s.opt.Clock.Now())
 			s.ranOut()
 			s.giveOutHeld()
-			s.tell()
+			s.report()
 			s.schedule()
 		}
 	}
@@ -359,21 +359,21 @@ func (s *Session) loop(ctx context.Context) {
 
 var always = func() chan struct{} { c := make(chan struct{}); close(c); return c }()
 
-// mostAtOnce is how much of what arrived is taken in before calls are looked at again: a key does not wait
+// maxAtOnce is how much of what arrived is taken in before calls are looked at again: a key does not wait
 // for a flood.
-const mostAtOnce = 8 << 10
+const maxAtOnce = 8 << 10
 
-// mostUnread is how much a transfer may leave unread before the line waits for it.
-const mostUnread = 1 << 20
+// maxUnread is how much a transfer may leave unread before the line waits for it.
+const maxUnread = 1 << 20
 
 func (s *Session) backlog() bool {
-	return s.hub.Full() || s.lent != nil && s.lent.size() > mostUnread
+	return s.hub.Full() || s.lent != nil && s.lent.size() > maxUnread
 }
 
 // takeIn takes a piece of what arrived in.
 func (s *Session) takeIn() {
 	piece := s.chunk
-	n := min(len(piece.Bytes), mostAtOnce)
+	n := min(len(piece.Bytes), maxAtOnce)
 	piece.Bytes, s.chunk.Bytes = piece.Bytes[:n], s.chunk.Bytes[n:]
 	s.arrived(piece)
 }
@@ -403,7 +403,7 @@ func (s *Session) arrived(chunk line.Chunk) {
 	fed := s.sense.Feed(chunk.At, chunk.Bytes)
 	s.emitIn(chunk.Bytes, fed.Noise)
 	if fed.Changed || len(s.hand.waiting) > 0 || len(s.waiters) > 0 && len(chunk.Bytes) < fewBytes {
-		s.tell()
+		s.report()
 	}
 	s.schedule()
 }
@@ -432,25 +432,25 @@ func (s *Session) emitIn(p []byte, noise []sense.Noise) {
 	upTo(len(p))
 }
 
-// fewBytes is a piece that whoever waits is told of at once, such as an echo; of a flood they are told when
+// fewBytes is a piece that whoever waits is reported of at once, such as an echo; of a flood they are reported when
 // there is time.
 const fewBytes = 512
 
-// tell emits what the sensing found new, and wakes who waited for it.
-func (s *Session) tell() {
+// report emits what the sensing found new, and wakes who waited for it.
+func (s *Session) report() {
 	s.learnPrompt(s.sense.State())
 	v := s.sense.State()
 	s.doubtMode(v)
-	if v.Count != s.told.Count && (v.Mode != s.told.Mode || v.Proof != s.told.Proof) {
+	if v.Count != s.reported.Count && (v.Mode != s.reported.Mode || v.Proof != s.reported.Proof) {
 		s.hub.Emit(event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof), 80), Score: v.Garble})
 		if s.Dialect().Starts(v.Mode) && s.sense.Model().Leave() {
 			s.plainScreen() // a device that starts asks nothing of a terminal yet
 		}
 	}
-	if v.AtPrompt && !v.Pushed && (!s.told.AtPrompt || s.told.Pushed) {
+	if v.AtPrompt && !v.Pushed && (!s.reported.AtPrompt || s.reported.Pushed) {
 		s.hub.Emit(event.Prompt{Mode: v.Mode, Text: v.Prompt})
 	}
-	s.told = v
+	s.reported = v
 	s.exchanges.See(v)
 	s.emitExchanges()
 	s.settleKeys(v)
@@ -476,7 +476,7 @@ func (s *Session) answerPager(v sense.State) {
 	key := s.Dialect().PagerKey()
 	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
 	s.sense.Typed(s.opt.Clock.Now(), []byte(key), nil)
-	s.told = s.sense.State()
+	s.reported = s.sense.State()
 	s.wire.out.put(outgoing{data: []byte(key)})
 }
 
@@ -499,7 +499,7 @@ func (s *Session) wake() {
 	}
 	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
 	s.sense.Entered(s.opt.Clock.Now(), sense.Enter{})
-	s.told = s.sense.State()
+	s.reported = s.sense.State()
 	s.wire.out.put(outgoing{data: []byte(key)})
 	s.schedule()
 }
@@ -507,10 +507,10 @@ func (s *Session) wake() {
 // forget starts the sensing afresh: what was known of the device is not known any more.
 func (s *Session) forget() {
 	s.sense.Forget(s.opt.Clock.Now())
-	if s.told.Mode != "" && s.told.Mode != sense.Unknown {
+	if s.reported.Mode != "" && s.reported.Mode != sense.Unknown {
 		s.hub.Emit(event.Mode{Name: sense.Unknown})
 	}
-	s.told = s.sense.State()
+	s.reported = s.sense.State()
 	s.schedule()
 }
 
@@ -590,7 +590,7 @@ func (s *Session) pressNow(keys []byte, ends *sense.Enter) {
 		s.sense.Typed(now, keys, s.exchanges.Typed.Keys)
 	}
 	s.emitExchanges()
-	s.told = s.sense.State()
+	s.reported = s.sense.State()
 	s.wire.out.put(outgoing{data: keys})
 	s.schedule()
 }
@@ -621,9 +621,9 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (engine.Result, 
 	return result, nil
 }
 
-// ReadAnew takes what can be read of the device in the mode that it is in, without going to another one. It reports
+// ReadAgain takes what can be read of the device in the mode that it is in, without going to another one. It reports
 // what could not be read.
-func (s *Session) ReadAnew(ctx context.Context) error {
+func (s *Session) ReadAgain(ctx context.Context) error {
 	if s.Dialect() == nil {
 		return errors.New("how the device talks is not known: choose a dialect first")
 	}
@@ -660,7 +660,7 @@ func (s *Session) Await(ctx context.Context, ready func(sense.State) bool) (sens
 	return console{s}.Await(ctx, ready)
 }
 
-// Resize tells the far end the size of the screen, where the line can: in the order in which that and what is typed
+// Resize says the far end the size of the screen, where the line can: in the order in which that and what is typed
 // happened.
 func (s *Session) Resize(cols, rows int) {
 	s.do(func() {

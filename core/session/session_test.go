@@ -116,7 +116,7 @@ func collect[T event.Body](t *testing.T, feed *event.Feed) (all []T) {
 	batch, err := feed.Next(ctx)
 	require.True(t, err == nil || errors.Is(err, context.Canceled) || errors.Is(err, io.EOF))
 	for _, e := range batch {
-		if body, is := e.Body.(T); is {
+		if body, ok := e.Body.(T); ok {
 			all = append(all, body)
 		}
 	}
@@ -329,7 +329,7 @@ func TestAnApproverWithoutAnAnswerStops(t *testing.T) {
 	})
 }
 
-func TestPromptIsToldOnceAndInTime(t *testing.T) {
+func TestPromptIsReportedOnceAndInTime(t *testing.T) {
 	with(t, nil, func(t *testing.T, _ *Session, l *fakeLine, feed *event.Feed) {
 		l.says("hello\r\n> ")
 		time.Sleep(sense.Settle)
@@ -506,7 +506,7 @@ func TestACommandIsEndedOnceItStandsThere(t *testing.T) {
 	}
 }
 
-// TestLogLinesComeBetweenACommandAndItsEcho has the prompt drawn again behind each, with what was typed and
+// TestLogLinesComeBetweenACommandAndItsEcho has the prompt drawn again after each, with what was typed and
 // without: neither is the answer.
 // TestASpoiledPromptIsAskedForAgain has bursts of noise on the line stand before and behind the prompt, and a log
 // line push it away.
@@ -637,7 +637,7 @@ func TestAFloodDoesNotKeepAKeyWaiting(t *testing.T) {
 		synctest.Wait()
 		held := 0
 		for _, e := range func() []event.Event { b, _ := feed.Next(t.Context()); return b }() {
-			if in, is := e.Body.(event.In); is {
+			if in, ok := e.Body.(event.In); ok {
 				held += len(in.Bytes)
 			}
 		}
@@ -685,19 +685,19 @@ func TestATerminalOfItsOwnSize(t *testing.T) {
 	assert.Equal(t, [2]int{80, 24}, [2]int{cols, rows}, "whatever the window has")
 	s.NextCharset()
 	s.Close("the test ends")
-	var told []event.Terminal
+	var report []event.Terminal
 	for {
 		batch, err := feed.Next(t.Context())
 		for _, e := range batch {
-			if b, is := e.Body.(event.Terminal); is {
-				told = append(told, b)
+			if b, ok := e.Body.(event.Terminal); ok {
+				report = append(report, b)
 			}
 		}
 		if err != nil {
 			break
 		}
 	}
-	assert.Equal(t, []event.Terminal{{Charset: "cp437", Cols: 80, Rows: 24}, {Charset: "utf-8", Cols: 80, Rows: 24}}, told)
+	assert.Equal(t, []event.Terminal{{Charset: "cp437", Cols: 80, Rows: 24}, {Charset: "utf-8", Cols: 80, Rows: 24}}, report)
 }
 
 // twice opens a session whose line is lost and comes back as another one when the test says so, and runs a book.

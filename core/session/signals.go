@@ -10,14 +10,14 @@ import (
 	"pilotrix/core/line"
 )
 
-// signalsEvery is how often the wires of a serial line are looked at: nobody tells when one changes.
+// signalsEvery is how often the wires of a serial line are looked at: nobody says when one changes.
 const signalsEvery = time.Second
 
-// watchSignals tells when what the other end of a serial line shows changes, until ctx ends. An adapter may be slow to say,
+// watchSignals says when what the other end of a serial line shows changes, until ctx ends. An adapter may be slow to say,
 // so that it is not asked in the loop.
 func (s *Session) watchSignals(ctx context.Context) {
 	var last event.Signals
-	var told []string
+	var report []string
 	for s.opt.Clock.Wait(ctx, signalsEvery) == nil {
 		var wire line.Line
 		if !s.do(func() { wire = s.wire.line }) {
@@ -33,18 +33,18 @@ func (s *Session) watchSignals(ctx context.Context) {
 			s.hub.Emit(now)
 		}
 		if troubled, can := wire.(line.Troubled); can {
-			told = s.tellTroubles(troubled.Troubles(), told)
+			report = s.reportTroubles(troubled.Troubles(), report)
 		}
 	}
 }
 
-// tellTroubles tells of errors that are not told already; what goes on is told once.
-func (s *Session) tellTroubles(now, told []string) []string {
-	if len(now) > 0 && !slices.Equal(now, told) {
+// reportTroubles says of errors that are not reported already; what goes on is reported once.
+func (s *Session) reportTroubles(now, report []string) []string {
+	if len(now) > 0 && !slices.Equal(now, report) {
 		s.hub.Emit(event.Note{Level: event.Warning, Text: "the console server tells of " + strings.Join(now, ", ") + " on the line"})
 	}
 	if len(now) == 0 {
-		return told
+		return report
 	}
 	return now
 }

@@ -15,7 +15,7 @@ import (
 	"pilotrix/core/line"
 )
 
-// wired is a line that tells what its wires show.
+// wired is a line that says what its wires show.
 type wired struct {
 	*fakeLine
 	on       atomic.Pointer[line.Signals]
@@ -25,8 +25,8 @@ type wired struct {
 func (w *wired) Signals() (line.Signals, bool) { return *w.on.Load(), true }
 func (w *wired) Troubles() []string            { return *w.troubles.Load() }
 
-// TestWhatTheWiresShowIsToldWhenItChanges changes the wires, and has errors on the line that go on.
-func TestWhatTheWiresShowIsToldWhenItChanges(t *testing.T) {
+// TestWhatTheWiresShowIsReportedWhenItChanges changes the wires, and has errors on the line that go on.
+func TestWhatTheWiresShowIsReportedWhenItChanges(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		wire := &wired{fakeLine: newFakeLine()}
 		show := func(on line.Signals, troubles ...string) {
@@ -47,7 +47,7 @@ func TestWhatTheWiresShowIsToldWhenItChanges(t *testing.T) {
 		show(line.Signals{}, "framing errors")
 		show(line.Signals{}, "a break")
 		s.Close("the test ends")
-		var told []string
+		var report []string
 		for {
 			batch, err := feed.Next(t.Context())
 			if err != nil {
@@ -56,14 +56,14 @@ func TestWhatTheWiresShowIsToldWhenItChanges(t *testing.T) {
 			for _, e := range batch {
 				switch b := e.Body.(type) {
 				case event.Signals:
-					told = append(told, b.Words())
+					report = append(report, b.Text())
 				case event.Note:
-					told = append(told, b.Text)
+					report = append(report, b.Text)
 				}
 			}
 		}
 		assert.Equal(t, []string{
 			"CTS", "CTS DSR", "the console server tells of framing errors on the line", "none on", "the console server tells of a break on the line",
-		}, told)
+		}, report)
 	})
 }

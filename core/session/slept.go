@@ -32,7 +32,7 @@ func (s *Session) noticeSleep(now time.Time) {
 	}
 	s.slept = slept
 	gone = time.Duration(float64(gone) * s.opt.Clock.Scale())
-	text := fmt.Sprintf("this machine was suspended for %s, and the device was not", units.Words(gone.Round(time.Second)))
+	text := fmt.Sprintf("this machine was suspended for %s, and the device was not", units.Text(gone.Round(time.Second)))
 	s.doubts.add("this machine was suspended")
 	moved := s.guard.commands.Slept(gone)
 	for _, a := range s.asked { // what is pending again where the device has not done it
@@ -47,11 +47,11 @@ func (s *Session) noticeSleep(now time.Time) {
 		if left <= 0 {
 			text += fmt.Sprintf("; its time is over: %s", open.Says)
 		} else {
-			text += fmt.Sprintf("; %s left: %s", units.Words(left.Round(time.Second)), open.Says)
+			text += fmt.Sprintf("; %s left: %s", units.Text(left.Round(time.Second)), open.Says)
 		}
 	}
 	s.hub.Emit(event.Note{Level: event.Warning, Text: strings.TrimSpace(text)})
-	s.tellPending(event.PendingOpen, moved)
+	s.reportPending(event.PendingOpen, moved)
 	s.ranOut()
 	s.schedule()
 }

@@ -213,7 +213,7 @@ phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Work, hold: 'W
 	})
 }
 
-// TestAHoldWaitsForADeviceThatIsBusy has the hand leave it in the middle of something.
+// TestAHoldWaitsForADeviceThatIsBusy has the operator leave it in the middle of something.
 func TestAHoldWaitsForADeviceThatIsBusy(t *testing.T) {
 	const book = `
 runbook: r
@@ -235,7 +235,7 @@ phases: [{phase: one, steps: [{step: Read, read: [state]}, {step: Work, hold: 'W
 	})
 }
 
-// TestAProofByAnOldFactReadsItAgain has the hand change something between the reading and the proof.
+// TestAProofByAnOldFactReadsItAgain has the operator change something between the reading and the proof.
 func TestAProofByAnOldFactReadsItAgain(t *testing.T) {
 	const book = `
 runbook: r
@@ -346,7 +346,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 	})
 }
 
-// TestARestartIsNotBegunTwice has the hand log in by itself, or begin to, as soon as the device is back.
+// TestARestartIsNotBegunTwice has the operator log in by itself, or begin to, as soon as the device is back.
 func TestARestartIsNotBegunTwice(t *testing.T) {
 	const book = `
 runbook: r
@@ -384,7 +384,7 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 	}
 }
 
-// TestReadingsAreTakenUpAgain takes the helm while one is awaited, and types another command behind it.
+// TestReadingsAreTakenUpAgain takes the helm while one is awaited, and types another command after it.
 func TestReadingsAreTakenUpAgain(t *testing.T) {
 	const book = "runbook: r\nphases: [{phase: one, steps: [{step: Read, read: [self, state]}]}]\n"
 	talking(t, book, slowly("self"), func(k *talk) {
@@ -401,7 +401,7 @@ func TestReadingsAreTakenUpAgain(t *testing.T) {
 	})
 }
 
-// TestTheLineMayBeLostWhileAnOverrunIsAsked has a restart outlast its time on a cable that is pulled.
+// TestTheLineMayBeLostWhileAnOverrunIsAsked has a restart wait out its time on a cable that is pulled.
 func TestTheLineMayBeLostWhileAnOverrunIsAsked(t *testing.T) {
 	const book = "runbook: r\nphases: [{phase: one, steps: [{step: x, wait: {mode: [busy]}, timeout: 1m}]}]\n"
 	twice(t, book, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed) {

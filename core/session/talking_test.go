@@ -178,7 +178,7 @@ func (k *talk) happened() []event.Event {
 // of are the events of a kind.
 func of[T event.Body](k *talk) (all []T) {
 	for _, e := range k.happened() {
-		if body, is := e.Body.(T); is {
+		if body, ok := e.Body.(T); ok {
 			all = append(all, body)
 		}
 	}

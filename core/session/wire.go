@@ -23,7 +23,7 @@ type wire struct {
 	noSpeed  bool // a hunt found that the line carries the same at every speed
 	out      *outbox
 	reopened chan reopened
-	hurry    chan struct{}   // told when the line is to be tried again at once
+	hurry    chan struct{}   // reported when the line is to be tried again at once
 	over     bool            // it is not tried again: the other side does not want us
 	waits    []chan struct{} // for it to come back
 }
@@ -80,7 +80,7 @@ const heldLimit = 2 * time.Second
 // bitsAtMost are those of one character with every bit that a framing can have.
 const bitsAtMost = 12
 
-// lost handles the end of the line: whoever waits is told, and it is tried again.
+// lost handles the end of the line: whoever waits is reported, and it is tried again.
 func (s *Session) lost(ctx context.Context) {
 	s.wire.gone(s.opt.Target)
 	state := event.LineLost
@@ -133,7 +133,7 @@ func (s *Session) openAgain(ctx context.Context) (line.Line, error) {
 }
 
 func (s *Session) reopen(ctx context.Context) {
-	told := ""
+	report := ""
 	for wait := reopenEvery; s.pauseOrKey(ctx, wait) == nil; wait = s.longer(wait) {
 		wire, err := s.openAgain(ctx)
 		if errors.Is(err, line.ErrDenied) || errors.Is(err, line.ErrOtherKey) {
@@ -145,8 +145,8 @@ func (s *Session) reopen(ctx context.Context) {
 			said, err = s.stays(ctx, wire)
 		}
 		if err != nil {
-			if text := err.Error(); text != told {
-				told = text
+			if text := err.Error(); text != report {
+				report = text
 				s.hub.Emit(event.Note{Level: event.Warning, Text: text})
 			}
 			continue
@@ -160,9 +160,9 @@ func (s *Session) reopen(ctx context.Context) {
 	}
 }
 
-// mostReopen is how long it is at most between two tries of a line that goes over a network: its other side is no port
+// maxReopen is how long it is at most between two tries of a line that goes over a network: its other side is no port
 // of this machine, which may be looked at as often as one likes.
-const mostReopen = 15 * time.Second
+const maxReopen = 15 * time.Second
 
 // staying is how long a line over a network has to last before it is taken for back: a device that starts may take
 // connections and drop them.
@@ -197,7 +197,7 @@ func (s *Session) overNetwork() bool {
 
 func (s *Session) longer(wait time.Duration) time.Duration {
 	if s.overNetwork() {
-		return min(2*wait, mostReopen)
+		return min(2*wait, maxReopen)
 	}
 	return wait
 }

@@ -28,8 +28,8 @@ const (
 	UsualRows = 24
 )
 
-// mostAnswer bounds what is kept of an answer, in bytes; of a longer one the end is kept.
-const mostAnswer = 1 << 20
+// maxAnswer bounds what is kept of an answer, in bytes; of a longer one the end is kept.
+const maxAnswer = 1 << 20
 
 // Model is what the line shows. It is used by one goroutine.
 type Model struct {
@@ -84,7 +84,7 @@ func (m *Model) SetCharset(c screen.Charset) { m.screen.SetCharset(c) }
 // Leave goes back to a plain screen, and reports whether it was another.
 func (m *Model) Leave() bool { return m.screen.Leave() }
 
-// Write draws what the device sent; each is told of every line that ends.
+// Write draws what the device sent; each is reported of every line that ends.
 func (m *Model) Write(p []byte, each func(Ended)) {
 	m.each = each
 	m.screen.Write(p)
@@ -151,10 +151,10 @@ func (m *Model) behindEcho(line []byte) []byte {
 // keep puts a line to those of the answer that have left the screen.
 func (m *Model) keep(text []byte) {
 	if line, kept := m.kept(text); kept {
-		if len(m.scrolled) > 2*mostAnswer {
-			cut := len(m.scrolled) - mostAnswer
+		if len(m.scrolled) > 2*maxAnswer {
+			cut := len(m.scrolled) - maxAnswer
 			m.lost += int64(cut)
-			m.scrolled = append(make([]byte, 0, 3*mostAnswer), m.scrolled[cut:]...)
+			m.scrolled = append(make([]byte, 0, 3*maxAnswer), m.scrolled[cut:]...)
 		}
 		m.scrolled = append(append(m.scrolled, line...), '\n')
 	}
@@ -221,7 +221,7 @@ func (m *Model) newFrom() int {
 	return pinned
 }
 
-// Below reports whether the present line began after the mark, or was at least drawn anew since, from its
+// Below reports whether the present line began after the mark, or was at least drawn again since, from its
 // beginning.
 func (m *Model) Below() bool {
 	_, y, _ := m.screen.Cursor()
@@ -259,8 +259,8 @@ func (m *Model) Hangs() bool {
 	return bytes.ContainsRune(above, utf8.RuneError) && letters <= indent && indent <= 2*letters
 }
 
-// mostStanding is over how many lines something typed may be spread by lines of the device's.
-const mostStanding = 12
+// maxStanding is over how many lines something typed may be spread by lines of the device's.
+const maxStanding = 12
 
 // Standing are the lines since the mark that end with the present one, noise left out, at most a few.
 func (m *Model) Standing() Standing {
@@ -269,7 +269,7 @@ func (m *Model) Standing() Standing {
 	_, y, _ := m.screen.Cursor()
 	_, first, _ := m.screen.LineAt(y, nil)
 	noisy := false
-	for n := 0; first > 0 && first-1 >= m.newFrom() && n < 2*mostStanding && len(s.lines) < mostStanding; n++ {
+	for n := 0; first > 0 && first-1 >= m.newFrom() && n < 2*maxStanding && len(s.lines) < maxStanding; n++ {
 		var text []byte
 		text, first, _ = m.screen.LineAt(first-1, nil)
 		if m.isNoise(text) {

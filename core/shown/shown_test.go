@@ -78,7 +78,7 @@ func TestALineMayWrapAtTheDevicesOwnWidth(t *testing.T) {
 // TestLinesAreToldAsTheyEnd says which are noise and which are new.
 func TestLinesAreToldAsTheyEnd(t *testing.T) {
 	m := model(30, "list")
-	var told []string
+	var report []string
 	m.Write([]byte(" x\r\none\r\n*00:01 link down\r\n"), func(e Ended) {
 		text := string(e.Text)
 		if e.Noise {
@@ -87,7 +87,7 @@ func TestLinesAreToldAsTheyEnd(t *testing.T) {
 		if !e.New {
 			text += " (old)"
 		}
-		told = append(told, text)
+		report = append(report, text)
 	})
-	assert.Equal(t, []string{"sill: list x (old)", "one", "*00:01 link down (noise)"}, told)
+	assert.Equal(t, []string{"sill: list x (old)", "one", "*00:01 link down (noise)"}, report)
 }

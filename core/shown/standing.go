@@ -12,7 +12,7 @@ type Standing struct {
 // Present is the present line.
 func (s Standing) Present() string { return s.lines[0] }
 
-// Before is the line before the present one that is no noise; behindNoise tells that only noise stands
+// Before is the line before the present one that is no noise; behindNoise says that only noise stands
 // between the two.
 func (s Standing) Before() (line string, behindNoise bool) {
 	if len(s.lines) < 2 {
@@ -65,7 +65,7 @@ func (s Standing) Shows(text, base string, prompts Prompts) bool {
 	return base == "" && Squeeze(s.lines[0]) == want
 }
 
-// ShowsBefore reports whether a line above the present one is base with text behind it.
+// ShowsBefore reports whether a line above the present one is base with text after it.
 func (s Standing) ShowsBefore(text, base string) bool {
 	for _, line := range s.lines[1:] {
 		if rest, found := strings.CutPrefix(line, base); found && Squeeze(rest) == Squeeze(text) {

@@ -82,7 +82,7 @@ func (d *decoder) into(path string, node ast.Node, to any) {
 
 func (d *decoder) complain(path, format string, args ...any) { d.file.Complain(path, format, args...) }
 
-const mostDepth = 64
+const maxDepth = 64
 
 func (d *decoder) value(path string, node ast.Node, to reflect.Value, rules Rules) {
 	node = d.resolve(path, node)
@@ -94,12 +94,12 @@ func (d *decoder) value(path string, node ast.Node, to reflect.Value, rules Rule
 			d.file.places[path] = at
 		}
 	}
-	if d.depth++; d.depth > mostDepth {
+	if d.depth++; d.depth > maxDepth {
 		d.complain(path, "this is nested too deeply")
 		return
 	}
 	defer func() { d.depth-- }()
-	if _, is := node.(*ast.NullNode); is {
+	if _, ok := node.(*ast.NullNode); ok {
 		d.complain(path, "nothing is said here; leave the key out, or write '' for an empty text")
 		return
 	}
@@ -132,7 +132,7 @@ func (d *decoder) value(path string, node ast.Node, to reflect.Value, rules Rule
 
 // resolve follows anchors and aliases.
 func (d *decoder) resolve(path string, node ast.Node) ast.Node {
-	for range mostDepth {
+	for range maxDepth {
 		switch n := node.(type) {
 		case *ast.AnchorNode:
 			d.anchors[n.Name.GetToken().Value] = n.Value
@@ -216,8 +216,8 @@ func (d *decoder) mapping(path string, node ast.Node, to Mapping) {
 // entries visits the keys of a mapping that are known, and complains about the others and about those that
 // are there twice. It returns the keys that were there, nil for what is no mapping.
 func (d *decoder) entries(path string, node ast.Node, keys []string, visit func(at, key string, value ast.Node)) map[string]bool {
-	values, is := valuesOf(node)
-	if !is {
+	values, ok := valuesOf(node)
+	if !ok {
 		d.complain(path, "this wants keys and values (%s), and %s stands here", strings.Join(shortly(keys), ", "), kindOf(node))
 		return nil
 	}
@@ -262,16 +262,16 @@ func join(path, key string) string {
 	return path + "." + key
 }
 
-const mostShown = 8
+const maxShown = 8
 
 func shortly(keys []string) []string {
-	if len(keys) > mostShown {
-		return append(slices.Clone(keys[:mostShown]), "…")
+	if len(keys) > maxShown {
+		return append(slices.Clone(keys[:maxShown]), "…")
 	}
 	return keys
 }
 
-// nearest tells which key was probably meant, or which there are.
+// nearest says which key was probably meant, or which there are.
 func nearest(key string, keys []string) string {
 	best, distance := "", 3
 	for _, known := range keys {
@@ -306,8 +306,8 @@ func edits(a, b string) int {
 }
 
 func (d *decoder) list(path string, node ast.Node, to reflect.Value) {
-	sequence, is := node.(*ast.SequenceNode)
-	if !is {
+	sequence, ok := node.(*ast.SequenceNode)
+	if !ok {
 		d.complain(path, "this wants a list, such as [%s], and %s stands here", sample(node), kindOf(node))
 		return
 	}
@@ -320,8 +320,8 @@ func (d *decoder) list(path string, node ast.Node, to reflect.Value) {
 // table decodes a mapping whose keys are free, such as the parameters of an action.
 func (d *decoder) table(path string, node ast.Node, to reflect.Value) {
 	to.Set(reflect.MakeMap(to.Type()))
-	values, is := valuesOf(node)
-	if !is {
+	values, ok := valuesOf(node)
+	if !ok {
 		d.complain(path, "this wants names and values, such as {name: %s}, and %s stands here", sample(node), kindOf(node))
 		return
 	}
@@ -338,8 +338,8 @@ func (d *decoder) table(path string, node ast.Node, to reflect.Value) {
 }
 
 func (d *decoder) scalar(path string, node ast.Node, to Scalar) {
-	text, is := textOf(node)
-	if !is {
+	text, ok := textOf(node)
+	if !ok {
 		d.complain(path, "this wants one value, and %s stands here", kindOf(node))
 		return
 	}
@@ -349,8 +349,8 @@ func (d *decoder) scalar(path string, node ast.Node, to Scalar) {
 }
 
 func (d *decoder) plain(path string, node ast.Node, to reflect.Value, rules Rules) {
-	text, is := textOf(node)
-	if !is {
+	text, ok := textOf(node)
+	if !ok {
 		d.complain(path, "this wants one value, and %s stands here", kindOf(node))
 		return
 	}
@@ -407,14 +407,14 @@ func kindOf(node ast.Node) string {
 	case *ast.MappingNode, *ast.MappingValueNode:
 		return "a set of keys"
 	}
-	if text, is := textOf(node); is {
+	if text, ok := textOf(node); ok {
 		return fmt.Sprintf("%q", clip(text))
 	}
 	return "something else"
 }
 
 func sample(node ast.Node) string {
-	if text, is := textOf(node); is && text != "" {
+	if text, ok := textOf(node); ok && text != "" {
 		return clip(text)
 	}
 	return "…"

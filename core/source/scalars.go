@@ -82,7 +82,7 @@ func (p *Pattern) FromText(text string) error {
 	case text == "":
 		return fmt.Errorf("the pattern is empty; leave the key out")
 	case err != nil:
-		return fmt.Errorf("bad pattern: %s", patternWords(err))
+		return fmt.Errorf("bad pattern: %s", patternText(err))
 	case re.MatchString(""):
 		return fmt.Errorf("the pattern matches an empty text, and so everything: write what has to be there")
 	}
@@ -90,8 +90,8 @@ func (p *Pattern) FromText(text string) error {
 	return nil
 }
 
-func patternWords(err error) string {
-	if placed, is := err.(*syntax.Error); is {
+func patternText(err error) string {
+	if placed, ok := err.(*syntax.Error); ok {
 		return fmt.Sprintf("%s: `%s`", placed.Code, placed.Expr)
 	}
 	return err.Error()

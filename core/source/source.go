@@ -1,6 +1,6 @@
 // Package source reads the program's own YAML files so that every complaint, about their form or
 // their meaning, shows file, line, column and the line itself with a caret, and so that all of a file's
-// complaints are told at once.
+// complaints are reported at once.
 package source
 
 import (
@@ -86,7 +86,7 @@ func Read(path string, to any) (*File, error) {
 	return Decode(path, data, to)
 }
 
-// Decode does the same with text at hand. The error is of text that is no YAML at all; what is wrong with
+// Decode does the same with text available. The error is of text that is no YAML at all; what is wrong with
 // single values is kept as complaints, so that a caller can add its own and tell them all together. See Err.
 func Decode(name string, data []byte, to any) (*File, error) {
 	f := &File{Name: name, text: string(data), places: map[string]place{}}
@@ -109,20 +109,20 @@ func Decode(name string, data []byte, to any) (*File, error) {
 }
 
 const (
-	mostText   = 4 << 20
-	mostNested = 400
+	maxText   = 4 << 20
+	maxNested = 400
 )
 
 // hostile finds what no file of ours has and what the YAML package takes hours for: very much text, or very deep
 // nesting. It returns the line, 0 for a file that has neither.
 func hostile(text string) (line int) {
-	if len(text) > mostText {
+	if len(text) > maxText {
 		return 1
 	}
 	depth, n := 0, 0
 	for row := range strings.Lines(text) {
 		n++
-		if len(row)-len(strings.TrimLeft(row, " ")) > mostNested {
+		if len(row)-len(strings.TrimLeft(row, " ")) > maxNested {
 			return n
 		}
 		for _, b := range []byte(row) {
@@ -132,7 +132,7 @@ func hostile(text string) (line int) {
 			case ']', '}':
 				depth = max(0, depth-1)
 			}
-			if depth > mostNested {
+			if depth > maxNested {
 				return n
 			}
 		}
@@ -179,7 +179,7 @@ func (f *File) Warn(path, format string, args ...any) {
 func (f *File) remark(path, format string, args ...any) *Complaint {
 	message, at := fmt.Sprintf(format, args...), path
 	for {
-		if found, is := f.places[at]; is {
+		if found, ok := f.places[at]; ok {
 			c := f.at(found, message)
 			c.path = path
 			return c
@@ -226,8 +226,8 @@ func inOrder(all []*Complaint) []*Complaint {
 	return sorted
 }
 
-// Anew is the file without what was said of it so far, to be checked against something else.
-func (f *File) Anew() *File {
+// Again is the file without what was said of it so far, to be checked against something else.
+func (f *File) Again() *File {
 	again := *f
 	again.complaints, again.warnings = nil, slices.Clone(f.warnings)
 	return &again

@@ -92,8 +92,8 @@ func TestComplaintsPointAtTheValue(t *testing.T) {
 	assert.Equal(t, "x.yaml:3:23: count 3 is odd\n    3 |   - {of: nuts, count: 3}\n      |                       ^", f.Err().Error())
 }
 
-// TestEveryFaultIsToldInOurWords has one fault in each text.
-func TestEveryFaultIsToldInOurWords(t *testing.T) {
+// TestEveryFaultIsReportedInOurText has one fault in each text.
+func TestEveryFaultIsReportedInOurText(t *testing.T) {
 	for text, says := range map[string]string{
 		"nam: a":                             `x.yaml:1:1: no key "nam" here; did you mean name?`,
 		"colour: a":                          `no key "colour" here; there are about, by, list`,
@@ -137,7 +137,7 @@ func TestEveryFaultIsToldInOurWords(t *testing.T) {
 	}
 }
 
-func TestAllFaultsOfAFileAreTold(t *testing.T) {
+func TestAllFaultsOfAFileAreReported(t *testing.T) {
 	_, f := decode(t, "nam: a\nwait: 10\nlist:\n  - {of: x, count: 0, kind: gold}\n")
 	f.Complain("wait", "what follows from a fault is no second one")
 	f.Complain("list[0].count.more", "nor this")

@@ -40,7 +40,7 @@ const (
 	AttachedMissing = "missing" // it is not listed any more
 )
 
-// Attached is a device that hangs on this one: what it is now, and what it has been since it was first read.
+// Attached is a device that hangs on this one: what it is now, and the history since it was first read.
 type Attached struct {
 	Name, Model, Release, State, Reason string
 	Percent                             int
@@ -54,8 +54,8 @@ type Span struct {
 	From, To       time.Time
 }
 
-// mostSpans bounds what is kept of one that goes to and fro without an end; the oldest are left out.
-const mostSpans = 200
+// maxSpans bounds what is kept of one that goes to and fro without an end; the oldest are left out.
+const maxSpans = 200
 
 // attachedRows keeps the rows of the list called attached. What is not listed any more is missing from then on.
 func (s *State) attachedRows(at time.Time, rows []map[string]string) {
@@ -91,8 +91,8 @@ func (a *Attached) saw(at time.Time) {
 		}
 	}
 	a.Spans = append(a.Spans, Span{a.State, a.Release, at, at})
-	if len(a.Spans) > mostSpans {
-		a.Spans = slices.Delete(a.Spans, 0, len(a.Spans)-mostSpans)
+	if len(a.Spans) > maxSpans {
+		a.Spans = slices.Delete(a.Spans, 0, len(a.Spans)-maxSpans)
 	}
 }
 

@@ -39,10 +39,10 @@ func TestAttachedDevicesKeepWhatTheyHaveBeen(t *testing.T) {
 func TestAttachedSpansAreBounded(t *testing.T) {
 	s := fresh()
 	at := time.Now()
-	for i := range 5 * mostSpans {
+	for i := range 5 * maxSpans {
 		s.attachedRows(at.Add(time.Duration(i)*time.Second), []map[string]string{{"name": "a", "release": "1", "state": fmt.Sprint(i % 2)}})
 	}
-	assert.Len(t, s.Attached[0].Spans, mostSpans)
+	assert.Len(t, s.Attached[0].Spans, maxSpans)
 }
 
 func TestLayersAgreeWhereAllRunOneRelease(t *testing.T) {

@@ -183,7 +183,7 @@ func (d *DryRun) Before(part string) *Foreseen {
 	return nil
 }
 
-// Gone are the parts that the first dry run told of, and this one does not.
+// Gone are the parts that the first dry run reported of, and this one does not.
 func (d *DryRun) Gone() (gone []Foreseen) {
 	for _, one := range d.First {
 		if !slices.ContainsFunc(d.Rows, func(f Foreseen) bool { return f.Part == one.Part }) {

@@ -6,17 +6,17 @@ import (
 	"pilotrix/core/event"
 )
 
-// mostNewcomers bounds how many new devices are kept; the one that was told of first is left out.
-const mostNewcomers = 1024
+// maxNewDevice bounds how many new devices are kept; the one that was reported of first is left out.
+const maxNewDevice = 1024
 
-// newcomer keeps one that has come further.
-func (s *State) newcomer(n event.Newcomer) {
-	if i := slices.IndexFunc(s.Newcomers, func(o event.Newcomer) bool { return o.MAC == n.MAC }); i >= 0 {
-		s.Newcomers[i] = n
+// newDevice keeps one that has come further.
+func (s *State) newDevice(n event.NewDevice) {
+	if i := slices.IndexFunc(s.NewDevice, func(o event.NewDevice) bool { return o.MAC == n.MAC }); i >= 0 {
+		s.NewDevice[i] = n
 		return
 	}
-	s.Newcomers = append(s.Newcomers, n)
-	if over := len(s.Newcomers) - mostNewcomers; over > 0 {
-		s.Newcomers = slices.Delete(s.Newcomers, 0, over)
+	s.NewDevice = append(s.NewDevice, n)
+	if over := len(s.NewDevice) - maxNewDevice; over > 0 {
+		s.NewDevice = slices.Delete(s.NewDevice, 0, over)
 	}
 }

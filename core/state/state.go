@@ -43,7 +43,7 @@ type Fact struct {
 	reading int
 }
 
-// Changed reports whether the newest reading of the fact gave something else than the one before.
+// Changed reports whether the newest reading of the fact gave something else than the previous one.
 func (f Fact) Changed() bool { return f.Before != "" }
 
 // Remark is a note with its time.
@@ -88,13 +88,13 @@ type State struct {
 	Units                                   []Unit
 	Layers                                  []Layer
 	Attached                                []Attached
-	Newcomers                               []event.Newcomer
+	NewDevice                               []event.NewDevice
 	BoardRead                               time.Time    // when banks or systems were read last
 	ChangedAt                               time.Time    // when the device was changed last, or restarted
 	Changed                                 event.Change // what that was, where a command did it
 	DryRun                                  *DryRun      // nil until there was one
-	Flash                                   *event.Flash // nil until one was reckoned
-	FlashPhase                              string       // of the step that told of it last
+	Flash                                   *event.Flash // nil until one was computed
+	FlashPhase                              string       // of the step that reported of it last
 	Window                                  *event.Window
 	WindowBegun                             time.Time
 	Reach                                   []*Watched
@@ -291,8 +291,8 @@ func (s *State) index(id string) int {
 	return -1
 }
 
-// beginStep moves to a step. One that is begun anew after a failure is ahead again, and so is all
-// behind it.
+// beginStep moves to a step. One that is started again after a failure is ahead again, and so is all
+// after it.
 func (s *State) beginStep(b event.StepBegin, at time.Time) {
 	i := s.index(b.ID)
 	if i < 0 {
@@ -388,7 +388,7 @@ func (t *Transfer) progress(b event.Transfer, at time.Time) {
 	t.sampleAt, t.sampleBytes = at, b.Bytes
 }
 
-// ends takes in how it ended. What was told on the way stands where the end tells less.
+// ends takes in how it ended. What was reported on the way stands where the end says less.
 func (t *Transfer) ends(b event.TransferEnd) {
 	t.End = &b
 	t.Got.Left = 0
@@ -452,7 +452,7 @@ func (s *State) Left() (left time.Duration) {
 	return left
 }
 
-// HandedOver reports that the hand has the helm because the present step gave it: there is something to try.
+// HandedOver reports that the operator has the helm because the present step gave it: there is something to try.
 func (s *State) HandedOver() bool {
 	step := s.Present()
 	return s.Helm.Who == event.Hand && step != nil && step.Verb == "hand-over"

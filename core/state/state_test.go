@@ -66,9 +66,9 @@ func TestTransfersAreToldApart(t *testing.T) {
 	assert.False(t, New().Moving().Active())
 }
 
-// TestATransferEndsWithWhatItsEndTells has one whose last bytes were told by its end alone, one whose end tells less than was told
+// TestATransferEndsWithWhatItsEndSays has one whose last bytes were reported by its end alone, one whose end says less than was reported
 // on the way, and one that was a part of its file.
-func TestATransferEndsWithWhatItsEndTells(t *testing.T) {
+func TestATransferEndsWithWhatItsEndSays(t *testing.T) {
 	for name, c := range map[string]struct {
 		got   int64
 		end   event.TransferEnd
@@ -153,8 +153,8 @@ func TestTheRestIsReckonedFromTheTransferUnderWay(t *testing.T) {
 	assert.Less(t, s.Left(), time.Minute+10*time.Second)
 }
 
-// TestAStepThatIsOverKeepsItsWords: a course that is filled in anew tells of what is ahead.
-func TestAStepThatIsOverKeepsItsWords(t *testing.T) {
+// TestAStepThatIsOverKeepsItsText: a course that is filled in again says of what is ahead.
+func TestAStepThatIsOverKeepsItsText(t *testing.T) {
 	s := New()
 	for _, body := range []event.Body{
 		event.RunBegin{Steps: []event.StepPlan{{ID: "1", Title: "Unpack it beside 5.2"}, {ID: "2", Title: "Leave ${release}"}}},

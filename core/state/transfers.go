@@ -49,8 +49,8 @@ type Rung struct {
 	event.Rung
 }
 
-// Words are what the rung says: a run of packets by its first and last.
-func (r Rung) Words() string {
+// Line are what the rung says: a run of packets by its first and last.
+func (r Rung) Line() string {
 	switch {
 	case r.Transfer == event.RungDHCP: // its ACK counts nothing
 		return strings.TrimSpace(r.What + "  " + r.Text)
@@ -260,8 +260,8 @@ func (s *State) applyServers(e event.Event) {
 		if step := s.Present(); step != nil {
 			s.FlashPhase = step.Phase
 		}
-	case event.Newcomer:
-		s.newcomer(b)
+	case event.NewDevice:
+		s.newDevice(b)
 	case event.Window:
 		if s.Window == nil || b.Tries <= 1 && b.State == event.WindowAwaited {
 			s.WindowBegun = e.At

@@ -1,5 +1,5 @@
 // Package transfer holds what every way of moving a file has in common: the port it talks through
-// while it owns the line, and how it tells of its progress.
+// while it owns the line, and how it says of its progress.
 package transfer
 
 import (
@@ -80,7 +80,7 @@ func (m *Meter) Fill(p *Progress) {
 	}
 }
 
-// Thin lets a few of many reports a second through, so that whoever is told can follow. It is used by one goroutine.
+// Thin lets a few of many reports a second through, so that whoever is reported can follow. It is used by one goroutine.
 type Thin struct {
 	clock        clock.Clock
 	last         time.Time
@@ -95,7 +95,7 @@ const (
 // NewThin begins now: the first report is due after a while.
 func NewThin(c clock.Clock) *Thin { return &Thin{clock: c, last: c.Now(), every: 1} }
 
-// Due reports whether a report is to be told.
+// Due reports whether a report is to be reported.
 func (t *Thin) Due() bool {
 	if t.calls++; t.calls < t.every {
 		return false

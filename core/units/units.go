@@ -94,8 +94,8 @@ func Count(n int64) string {
 	return text
 }
 
-// Words writes a duration as people say it: 45 s, 2 min 10 s, 1 h 5 min.
-func Words(d time.Duration) string {
+// Text writes a duration as people say it: 45 s, 2 min 10 s, 1 h 5 min.
+func Text(d time.Duration) string {
 	d = d.Round(time.Second)
 	switch {
 	case d < time.Minute:

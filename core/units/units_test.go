@@ -41,9 +41,9 @@ func TestSpansAndCounts(t *testing.T) {
 	assert.Equal(t, "-1,000", Count(-1000))
 }
 
-func TestTimesAndSizesInWords(t *testing.T) {
+func TestTimesAndSizesInText(t *testing.T) {
 	for d, want := range map[time.Duration]string{45 * time.Second: "45 s", 2 * time.Minute: "2 min", 130 * time.Second: "2 min 10 s", 65 * time.Minute: "1 h 5 min"} {
-		assert.Equal(t, want, Words(d))
+		assert.Equal(t, want, Text(d))
 	}
 	for d, want := range map[time.Duration]string{2 * time.Hour: "2h", 5 * time.Minute: "5m", 90 * time.Second: "1m30s", 3300 * time.Millisecond: "3.3s"} {
 		assert.Equal(t, want, Short(d))

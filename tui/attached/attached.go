@@ -1,4 +1,4 @@
-// Package attached draws the devices that hang on this one: a row each on one time axis, with what it has been since it was first
+// Package attached draws the devices that hang on this one: a row each on one time axis, with the history since it was first
 // read.
 package attached
 

@@ -14,7 +14,7 @@ import (
 	"pilotrix/tui/dryrun"
 	"pilotrix/tui/flash"
 	"pilotrix/tui/layers"
-	"pilotrix/tui/newcomers"
+	"pilotrix/tui/newdevices"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/reach"
 	"pilotrix/tui/stack"
@@ -88,7 +88,7 @@ func (p painter) asked(step *state.Step) (all [][]paint.Line) {
 		case "preflight":
 			all = append(all, p.preflight())
 		case "newcomer":
-			all = append(all, p.newcomer())
+			all = append(all, p.newDevice())
 		case "window":
 			all = append(all, p.window())
 		case "restart":
@@ -128,13 +128,13 @@ func (p painter) banks() []paint.Line {
 		lines = append(append(lines, p.head("layers", paint.Line{layers.Agree(p.t, p.s)})), layers.Card(p.t, p.s, p.width)...)
 	}
 	if len(p.s.Attached) > 0 {
-		lines = append(append(lines, p.head("attached", paint.Line{attached.Count(p.t, p.s)})), attached.Card(p.t, p.s, p.width, mostAttached)...)
+		lines = append(append(lines, p.head("attached", paint.Line{attached.Count(p.t, p.s)})), attached.Card(p.t, p.s, p.width, maxAttached)...)
 	}
 	return lines
 }
 
-// mostAttached bounds the rows of attached devices in the side column.
-const mostAttached = 14
+// maxAttached bounds the rows of attached devices in the side column.
+const maxAttached = 14
 
 // flash is the part of the flash that the present phase deals with.
 func (p painter) flash(step *state.Step) []paint.Line {
@@ -144,15 +144,15 @@ func (p painter) flash(step *state.Step) []paint.Line {
 	return append([]paint.Line{p.head("flash, "+p.s.Flash.Part, paint.Line{flash.Word(p.t, p.s)})}, flash.Card(p.t, p.s, p.width)...)
 }
 
-// newcomer is the device that provisions itself: how far it has come.
-func (p painter) newcomer() []paint.Line {
-	if len(p.s.Newcomers) == 0 {
+// newDevice is the device that provisions itself: the progress.
+func (p painter) newDevice() []paint.Line {
+	if len(p.s.NewDevice) == 0 {
 		return nil
 	}
-	return append([]paint.Line{p.head("new device", paint.Line{newcomers.Word(p.t, p.s)})}, newcomers.Card(p.t, p.s, p.width)...)
+	return append([]paint.Line{p.head("new device", paint.Line{newdevices.Word(p.t, p.s)})}, newdevices.Card(p.t, p.s, p.width)...)
 }
 
-// window is a loader's window: how long it is waited for, what has been seen of it, and what the hand does.
+// window is a loader's window: how long it is waited for, what has been seen of it, and what the operator does.
 func (p painter) window() []paint.Line {
 	w := p.s.Window
 	step := p.s.Present()

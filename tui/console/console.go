@@ -43,7 +43,7 @@ func New(cols, rows int) *Console {
 func (c *Console) Keys() keys.Map {
 	half := func() int { return max(1, c.rows/2) }
 	return keys.Map{
-		keys.New("Shift+PgUp", "scroll back", keys.Just(func() { c.Scroll(half()) }), "shift+pgup").Tells("scrolls back, the wheel too; any key for the device returns to the live line"),
+		keys.New("Shift+PgUp", "scroll back", keys.Just(func() { c.Scroll(half()) }), "shift+pgup").Summary("scrolls back, the wheel too; any key for the device returns to the live line"),
 		keys.New("Shift+PgDn", "forth", keys.Just(func() { c.Scroll(-half()) }), "shift+pgdown"),
 	}
 }
@@ -135,7 +135,7 @@ func (c *Console) Size() (cols, rows int) { return c.cols, c.rows }
 // AppKeys reports whether the device asked for the application form of the arrow keys.
 func (c *Console) AppKeys() bool { return c.screen.AppKeys() }
 
-// Scroll moves the view back (positive) or forth.
+// Scroll moves the view back (positive) or forward.
 func (c *Console) Scroll(rows int) {
 	c.back = min(max(0, c.back+rows), c.screen.History())
 	if c.back == 0 {
@@ -245,13 +245,13 @@ func lookOf(t theme.Theme, s screen.Style) paint.Look {
 }
 
 func colorOf(c screen.Color) color.Color {
-	if n, is := c.Index(); is {
+	if n, ok := c.Index(); ok {
 		if n < 16 {
 			return ansi.BasicColor(n)
 		}
 		return ansi.IndexedColor(n)
 	}
-	if r, g, b, is := c.Parts(); is {
+	if r, g, b, ok := c.Parts(); ok {
 		return color.RGBA{r, g, b, 0xff}
 	}
 	return nil

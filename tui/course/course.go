@@ -18,10 +18,10 @@ import (
 	"pilotrix/tui/view"
 )
 
-// Columns that a stop takes at the least, with the way behind it: one that only passes takes fewer when
+// Columns that a stop takes at the least, with the way after it: one that only passes takes fewer when
 // there are many.
 const (
-	leastGap  = 3
+	minGap    = 3
 	quickStep = 3 * time.Second
 )
 
@@ -59,7 +59,7 @@ func positions(steps []state.Step, width int) []int {
 		}
 		return total
 	}
-	full := func(state.Step) int { return 1 + leastGap }
+	full := func(state.Step) int { return 1 + minGap }
 	close := func(s state.Step) int {
 		switch {
 		case s.Outcome == event.Skipped:
@@ -67,7 +67,7 @@ func positions(steps []state.Step, width int) []int {
 		case s.Expected < quickStep && !s.Hold && !s.Irreversible:
 			return 2
 		}
-		return leastGap
+		return minGap
 	}
 	if sum(full) > width && sum(close) > width {
 		sum(func(state.Step) int { return max(1, width/len(steps)) })

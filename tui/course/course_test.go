@@ -52,7 +52,7 @@ func TestTheBarAlwaysFits(t *testing.T) {
 	})
 }
 
-func TestMarksAreToldWithoutColour(t *testing.T) {
+func TestMarksAreReportedWithoutColour(t *testing.T) {
 	s := state.New()
 	now := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	bodies := []event.Body{

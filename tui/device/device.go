@@ -27,15 +27,15 @@ import (
 type Device struct {
 	choice view.Choice
 	state  *state.State
-	anew   func() tea.Cmd
+	again  func() tea.Cmd
 	source func(command string)
 	dryRun func() // shows it
 }
 
-// New makes the view of a session. anew reads the device again, nil where nothing can be; source shows where a command
+// New makes the view of a session. again reads the device again, nil where nothing can be; source shows where a command
 // was typed; dryRun shows what a dry run foresaw.
-func New(s *state.State, anew func() tea.Cmd, source func(string), dryRun func()) *Device {
-	v := &Device{state: s, anew: anew, source: source, dryRun: dryRun}
+func New(s *state.State, again func() tea.Cmd, source func(string), dryRun func()) *Device {
+	v := &Device{state: s, again: again, source: source, dryRun: dryRun}
 	v.choice.At = -1
 	return v
 }
@@ -44,17 +44,17 @@ func New(s *state.State, anew func() tea.Cmd, source func(string), dryRun func()
 func (v *Device) Keys() keys.Map {
 	at := v.choice.At
 	return append(keys.Map{
-		keys.New("r", "read it anew", v.anew, "r").Tells("reads the device anew, as far as that goes where it is").If(v.anew != nil),
+		keys.New("r", "read it anew", v.again, "r").Summary("reads the device anew, as far as that goes where it is").If(v.again != nil),
 		keys.New("Enter", "show where it was read", keys.Just(func() { v.source(v.facts()[at].Source) }), "enter").
-			Tells("shows the chosen fact's command and answer in the console").If(at >= 0 && at < len(v.state.Facts)),
-		keys.New("d", "dry run", keys.Just(v.dryRun), "d").Tells("shows what a dry run foresaw: what restarts, how long, what refuses").If(v.state.DryRun != nil),
+			Summary("shows the chosen fact's command and answer in the console").If(at >= 0 && at < len(v.state.Facts)),
+		keys.New("d", "dry run", keys.Just(v.dryRun), "d").Summary("shows what a dry run foresaw: what restarts, how long, what refuses").If(v.state.DryRun != nil),
 	}, v.choice.Keys(func() int { return len(v.state.Facts) })...)
 }
 
 // Update implements view.View.
 func (v *Device) Update(tea.Msg) tea.Cmd { return nil }
 
-// facts are all of them, in an order that does not change while they are read anew.
+// facts are all of them, in an order that does not change while they are read again.
 func (v *Device) facts() []state.Fact {
 	all := slices.Clone(v.state.Facts)
 	slices.SortFunc(all, func(a, b state.Fact) int { return strings.Compare(a.Name, b.Name) })

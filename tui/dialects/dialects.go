@@ -45,8 +45,8 @@ func (v *Dialects) Show(likely []dialect.Likely, all []*dialect.Dialect) {
 // Keys implements view.View.
 func (v *Dialects) Keys() keys.Map {
 	return append(v.choice.Keys(func() int { return len(v.all) }),
-		keys.New("Enter", "it talks so", func() tea.Cmd { return v.learn(v.all[v.choice.At]) }, "enter").If(len(v.all) > 0).Tells("has prompts, questions and dangers known by the chosen dialect; it is remembered for a device that is kept"),
-		keys.New("e", "press Enter once", v.enter, "e").Tells("presses Enter for the device to show its prompt; it ends whatever stands on the device's line"),
+		keys.New("Enter", "it talks so", func() tea.Cmd { return v.learn(v.all[v.choice.At]) }, "enter").If(len(v.all) > 0).Summary("has prompts, questions and dangers known by the chosen dialect; it is remembered for a device that is kept"),
+		keys.New("e", "press Enter once", v.enter, "e").Summary("presses Enter for the device to show its prompt; it ends whatever stands on the device's line"),
 	)
 }
 
@@ -77,7 +77,7 @@ func (v *Dialects) Draw(r view.Room) []paint.Line {
 	return v.choice.Window(lines, r.Rows)
 }
 
-const mostReasons = 4
+const maxReasons = 4
 
 func (v *Dialects) row(r view.Room, i int, d *dialect.Dialect) []paint.Line {
 	t, chosen := r.Theme, i == v.choice.At
@@ -98,7 +98,7 @@ func (v *Dialects) row(r view.Room, i int, d *dialect.Dialect) []paint.Line {
 	}
 	if i < len(v.likely) {
 		reasons := v.likely[i].Reasons
-		add(paint.Look{FG: t.Quiet}, "it wrote "+strings.Join(reasons[:min(len(reasons), mostReasons)], ", "))
+		add(paint.Look{FG: t.Quiet}, "it wrote "+strings.Join(reasons[:min(len(reasons), maxReasons)], ", "))
 	}
 	if chosen {
 		add(paint.Look{FG: t.Text}, d.About)

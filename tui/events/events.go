@@ -118,7 +118,7 @@ func (v *Events) seen(one *entry) bool {
 	case event.Restart:
 		return v.all || b.Over
 	}
-	text, _ := event.Tell(one.Body)
+	text, _ := event.Report(one.Body)
 	return text != ""
 }
 
@@ -142,8 +142,8 @@ func (v *Events) Keys() keys.Map {
 		name = "what was asked"
 	}
 	return append(keys.Map{
-		keys.New("Enter", "answer", keys.Just(func() { v.toggle(list[at]) }), "enter").Tells("shows what the device answered to the chosen command, or hides it").If(chosen),
-		keys.New("k", name, keys.Just(func() { v.all, v.choice.At, v.shows = !v.all, -1, nil }), "k").Tells("shows every event and every key that was typed, or what was asked and answered again"),
+		keys.New("Enter", "answer", keys.Just(func() { v.toggle(list[at]) }), "enter").Summary("shows what the device answered to the chosen command, or hides it").If(chosen),
+		keys.New("k", name, keys.Just(func() { v.all, v.choice.At, v.shows = !v.all, -1, nil }), "k").Summary("shows every event and every key that was typed, or what was asked and answered again"),
 	}, v.choice.Keys(func() int { return len(v.list()) })...)
 }
 
@@ -191,7 +191,7 @@ func (one *entry) line(t theme.Theme, width int) paint.Line {
 	if one.asked {
 		return one.asks(t, when, width)
 	}
-	text, loud := event.Tell(one.Body)
+	text, loud := event.Report(one.Body)
 	look := paint.In(t.Text, text)
 	if loud {
 		look = paint.Strong(t.Here, text)

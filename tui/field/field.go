@@ -21,7 +21,7 @@ type Field struct {
 // New makes a field with a text in it.
 func New(text string) *Field {
 	input := textinput.New()
-	input.KeyMap.Paste.SetEnabled(false) // the terminal pastes, and tells so
+	input.KeyMap.Paste.SetEnabled(false) // the terminal pastes, and says so
 	input.ShowSuggestions = false
 	input.Focus()
 	input.SetValue(text)

@@ -80,12 +80,12 @@ func layout(f *event.Flash) string {
 
 // stages are how far a flash is, by its states.
 var stages = map[string]int{
-	event.FlashReckoned: 0, event.FlashErasing: 1, event.FlashErased: 2, event.FlashWriting: 3, event.FlashWritten: 4, event.FlashVerified: 5,
+	event.FlashComputed: 0, event.FlashErasing: 1, event.FlashErased: 2, event.FlashWriting: 3, event.FlashWritten: 4, event.FlashVerified: 5,
 }
 
 func word(t theme.Theme, f *event.Flash) paint.Piece {
 	switch f.State {
-	case event.FlashReckoned:
+	case event.FlashComputed:
 		return paint.In(t.Quiet, "nothing touched yet")
 	case event.FlashVerified:
 		return paint.Strong(t.Good, "written and compared")

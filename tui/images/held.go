@@ -38,14 +38,14 @@ func heldRow(t theme.Theme, file event.HeldFile, width int) paint.Line {
 		left[0] = paint.Strong(t.Here, " ? ")
 		said = paint.In(t.Here, "  size and name of "+file.Image+", digest not told")
 	}
-	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf(" %9s", sizeWords(file.Size)))}
+	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf(" %9s", sizeText(file.Size)))}
 	if width >= 110 && file.Digest != "" {
 		right = append(right, paint.In(t.Faint, fmt.Sprintf("  %.14s…", file.Digest)))
 	}
 	return paint.Between(left, append(right, said), width)
 }
 
-func sizeWords(size int64) string {
+func sizeText(size int64) string {
 	if size == 0 {
 		return "?"
 	}

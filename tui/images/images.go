@@ -10,10 +10,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
-	"pilotrix/core/reckon"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
 	"pilotrix/tui/keys"
@@ -57,7 +57,7 @@ func (v *Images) Keys() keys.Map {
 
 // Update implements view.View: a digest that is pasted is held against all images.
 func (v *Images) Update(msg tea.Msg) tea.Cmd {
-	if pasted, is := msg.(tea.PasteMsg); is && v.state.Shelf != nil {
+	if pasted, ok := msg.(tea.PasteMsg); ok && v.state.Shelf != nil {
 		v.say(compare(v.state.Shelf.Images, pasted.Content))
 	}
 	return nil
@@ -190,7 +190,7 @@ func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) 
 		row("published", "as in "+img.Published, plain)
 	}
 	row("problem", img.Problem, func(text string) paint.Piece { return paint.In(t.Bad, text) })
-	for _, e := range carrier.Estimates(img.Size, reckon.Way{Link: reckon.UsualLink, Trip: reckon.UsualTrip}) {
+	for _, e := range carrier.Estimates(img.Size, arithmetic.Way{Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip}) {
 		row("by "+e.Protocol, strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", units.Span(e.Time), e.Terms, e.Warn)), plain)
 	}
 	return append(lines, nil)

@@ -1,4 +1,4 @@
-// Package inputs is the form in which a runbook is given what it needs: each input is picked from what is at hand, or
+// Package inputs is the form in which a runbook is given what it needs: each input is picked from what is available, or
 // typed, and checked as it is left.
 package inputs
 
@@ -18,7 +18,7 @@ import (
 	"pilotrix/tui/view"
 )
 
-// Need is an input with what is at hand for it.
+// Need is an input with what is available for it.
 type Need struct {
 	runbook.Input
 	Value string // what it is at first
@@ -28,7 +28,7 @@ type Need struct {
 // Form is the view's model.
 type Form struct {
 	view.Scroll
-	Last  string // what Enter does behind the last input
+	Last  string // what Enter does after the last input
 	title string
 	rows  []*row
 	at    int
@@ -70,7 +70,7 @@ func (f *Form) Keys() keys.Map {
 		enter = f.Last
 	}
 	return keys.Map{
-		keys.New("Enter", enter, f.enter, "enter").Tells("takes what stands there and goes to the next; behind the last one it is done"),
+		keys.New("Enter", enter, f.enter, "enter").Summary("takes what stands there and goes to the next; behind the last one it is done"),
 		keys.New("Tab", "next", keys.Just(func() { f.leave(); f.to(f.at + 1) }), "tab").If(len(f.rows) > 1),
 		keys.New("Shift+Tab", "the one before", keys.Just(func() { f.leave(); f.to(f.at - 1) }), "shift+tab").If(len(f.rows) > 1),
 		keys.New("↑ ↓", "pick", keys.Just(func() { f.picks(-1) }), "up").If(len(f.rows) > 0 && len(f.rows[f.at].Picks) > 0),
@@ -93,7 +93,7 @@ func (f *Form) to(at int) {
 	f.at, f.moved = (at+len(f.rows))%len(f.rows), true
 }
 
-// picks takes the next of what is at hand.
+// picks takes the next of what is available.
 func (f *Form) picks(by int) {
 	r := f.rows[f.at]
 	r.pick = max(0, min(len(r.Picks)-1, r.pick+by))
@@ -115,7 +115,7 @@ func (f *Form) problemOf(r *row) string {
 	return ""
 }
 
-// enter goes to the next row; behind the last one all are checked, and the first that is not taken is gone to.
+// enter goes to the next row; after the last one all are checked, and the first that is not taken is gone to.
 func (f *Form) enter() tea.Cmd {
 	if len(f.rows) > 0 {
 		if f.leave(); f.rows[f.at].problem != "" {
@@ -186,7 +186,7 @@ func (f *Form) row(t theme.Theme, r *row, here bool, width int) []paint.Line {
 		mark, label = " ▸ ", paint.Strong(t.Here, label.Text)
 		value = r.field.Draw(t, room)
 	case r.field.Text() == "" && r.problem == "":
-		value = paint.Line{paint.In(t.Faint, emptyWords(r.Input))}
+		value = paint.Line{paint.In(t.Faint, emptyText(r.Input))}
 	default:
 		text := r.field.Text()
 		if r.field.Secret {
@@ -214,27 +214,27 @@ func (f *Form) row(t theme.Theme, r *row, here bool, width int) []paint.Line {
 	return append(lines, picks(t, r, width)...)
 }
 
-func emptyWords(i runbook.Input) string {
+func emptyText(i runbook.Input) string {
 	if i.Default != nil {
 		return cmp.Or(string(*i.Default), "not said")
 	}
 	return "…"
 }
 
-// mostPicks is how many picks are listed at once.
-const mostPicks = 7
+// maxPicks is how many picks are listed at once.
+const maxPicks = 7
 
-// mostValue is how much room their values have before their words, in columns.
-const mostValue = 28
+// maxValue is how much room their values have before their words, in columns.
+const maxValue = 28
 
-// picks lists what is at hand around the one that is taken.
+// picks lists what is available around the one that is taken.
 func picks(t theme.Theme, r *row, width int) (lines []paint.Line) {
-	first := max(0, min(r.pick-mostPicks/2, len(r.Picks)-mostPicks))
+	first := max(0, min(r.pick-maxPicks/2, len(r.Picks)-maxPicks))
 	widest, unknown := 0, false
 	for _, pick := range r.Picks {
-		widest, unknown = max(widest, min(paint.Width(pick.Value), mostValue)), unknown || pick.Fit == image.Unknown
+		widest, unknown = max(widest, min(paint.Width(pick.Value), maxValue)), unknown || pick.Fit == image.Unknown
 	}
-	for i := first; i < min(len(r.Picks), first+mostPicks); i++ {
+	for i := first; i < min(len(r.Picks), first+maxPicks); i++ {
 		pick := r.Picks[i]
 		mark, look := "  ", paint.Look{FG: t.Text}
 		if i == r.pick {
@@ -250,12 +250,12 @@ func picks(t theme.Theme, r *row, width int) (lines []paint.Line) {
 			words.FG = t.Good
 		}
 		line := paint.Line{{Text: indent}, {Text: mark, Look: paint.Look{FG: t.Here}}, {Text: pick.Value, Look: look}}
-		if pick.Words != "" {
-			line = append(line, paint.Piece{Text: strings.Repeat(" ", max(0, widest-paint.Width(pick.Value))+2) + pick.Words, Look: words})
+		if pick.Text != "" {
+			line = append(line, paint.Piece{Text: strings.Repeat(" ", max(0, widest-paint.Width(pick.Value))+2) + pick.Text, Look: words})
 		}
 		lines = append(lines, line.Cut(width))
 	}
-	if over := len(r.Picks) - mostPicks; over > 0 {
+	if over := len(r.Picks) - maxPicks; over > 0 {
 		lines = append(lines, paint.Line{paint.In(t.Faint, fmt.Sprintf("                      of %d", len(r.Picks)))})
 	}
 	if unknown {

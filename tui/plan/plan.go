@@ -32,7 +32,7 @@ func (v *Plan) Show(p runbook.Plan, begin func() tea.Cmd) { *v = Plan{plan: p, b
 // Keys implements view.View.
 func (v *Plan) Keys() keys.Map {
 	return append(keys.Map{keys.New("Enter", "carry it out", func() tea.Cmd { return v.begin() }, "enter").
-		Tells("carries the plan out; every hold in it is still asked about").If(v.begin != nil)}, v.Scroll.Keys()...)
+		Summary("carries the plan out; every hold in it is still asked about").If(v.begin != nil)}, v.Scroll.Keys()...)
 }
 
 // Update implements view.View.
@@ -49,7 +49,7 @@ func (v *Plan) lines(t theme.Theme, width int) []paint.Line {
 			holds++
 		}
 	}
-	about := fmt.Sprintf("%s, %d %s, about %s", units.Many(len(p.Steps), "step"), holds, map[bool]string{true: "hold", false: "holds"}[holds == 1], units.Words(p.Expected))
+	about := fmt.Sprintf("%s, %d %s, about %s", units.Many(len(p.Steps), "step"), holds, map[bool]string{true: "hold", false: "holds"}[holds == 1], units.Text(p.Expected))
 	lines := []paint.Line{paint.Between(paint.Line{paint.Strong(t.Bright, p.Title)}, paint.Line{paint.In(t.Text, about)}, width)}
 	lines = append(lines, steps(t, p.Steps, width)...)
 	if p.About != "" || len(p.Rollback) > 0 {
@@ -118,12 +118,12 @@ func step(t theme.Theme, s runbook.PlanStep, width int) []paint.Line {
 		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Bad}, "▲ "+s.Danger, width)...)
 	}
 	if s.Verb != "serve" { // how long each protocol would take is shown where files are on their way
-		for _, reckoned := range s.Estimates {
+		for _, estimated := range s.Estimates {
 			look := paint.Look{FG: t.Quiet}
-			if strings.Contains(reckoned, "REFUSED") {
+			if strings.Contains(estimated, "REFUSED") {
 				look = paint.Look{FG: t.Bad, Bold: true}
 			}
-			lines = append(lines, paint.Paragraph("          ", look, reckoned, width)...)
+			lines = append(lines, paint.Paragraph("          ", look, estimated, width)...)
 		}
 	}
 	for _, does := range s.Does {
@@ -137,7 +137,7 @@ func step(t theme.Theme, s runbook.PlanStep, width int) []paint.Line {
 
 func typed(t theme.Theme, one runbook.Typed, width int) (lines []paint.Line) {
 	lead := paint.In(t.Faint, "          ⟩ ")
-	for _, row := range paint.Wrap(one.Words(), max(20, width-13)) {
+	for _, row := range paint.Wrap(one.Line(), max(20, width-13)) {
 		lines = append(lines, paint.Line{lead, paint.In(t.Quiet, row)})
 		lead.Text = "            "
 	}

@@ -45,7 +45,7 @@ func New(load func() []Entry, pick func(Entry) tea.Cmd, say func(string)) *Runbo
 // loaded is what there is.
 type loaded []Entry
 
-// Load lists anew what there is: what is known of the device decides it.
+// Load lists again what there is: what is known of the device decides it.
 func (v *Runbooks) Load() tea.Cmd {
 	v.filter.Set("")
 	v.choice.To(0, 1)
@@ -55,7 +55,7 @@ func (v *Runbooks) Load() tea.Cmd {
 // Keys implements view.View.
 func (v *Runbooks) Keys() keys.Map {
 	return append(v.choice.Keys(func() int { return len(v.seen()) }),
-		keys.New("Enter", "fill it in", v.take, "enter").Tells("fills in what the chosen one needs; its plan comes before anything is sent"),
+		keys.New("Enter", "fill it in", v.take, "enter").Summary("fills in what the chosen one needs; its plan comes before anything is sent"),
 		keys.Typed("letters", "filter"),
 	)
 }
@@ -74,7 +74,7 @@ func (v *Runbooks) take() tea.Cmd {
 
 // Update implements view.View: what is typed filters.
 func (v *Runbooks) Update(msg tea.Msg) tea.Cmd {
-	if got, is := msg.(loaded); is {
+	if got, ok := msg.(loaded); ok {
 		v.entries, v.asked = got, true
 		return nil
 	}

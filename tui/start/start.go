@@ -37,7 +37,7 @@ type Opening struct {
 	Saved bool // it is one that is kept
 }
 
-// Open is told when one was chosen.
+// Open is reported when one was chosen.
 type Open struct{ Opening }
 
 // Start is the view's model.
@@ -102,8 +102,8 @@ func (v *Start) Load() tea.Cmd {
 // LoadInventory looks at the devices that are kept.
 func (v *Start) LoadInventory() tea.Cmd {
 	return func() tea.Msg {
-		is, err := v.source.Inventory()
-		return sawInventory{is, err}
+		ok, err := v.source.Inventory()
+		return sawInventory{ok, err}
 	}
 }
 
@@ -138,9 +138,9 @@ func (v *Start) Keys() keys.Map {
 	free := v.filter.Text() == "" && v.wrong["devices"] == "" // a file that is broken is mended by hand first
 	return append(v.choice.Keys(func() int { return len(v.rows()) }),
 		keys.New("Enter", "open", v.open, "enter").If(at != nil && at.opening != nil),
-		keys.New("n", "new device", func() tea.Cmd { return v.change(inventory.Device{}) }, "n").Tells("keeps a new device, while nothing is typed in the filter; a blank before it makes it a letter of the filter").If(free),
+		keys.New("n", "new device", func() tea.Cmd { return v.change(inventory.Device{}) }, "n").Summary("keeps a new device, while nothing is typed in the filter; a blank before it makes it a letter of the filter").If(free),
 		keys.New("Ctrl-E", "edit it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+e").If(saved),
-		keys.New("Ctrl-S", "keep it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+s").Tells("keeps what is chosen as a device").If(at != nil && at.opening != nil && !saved && v.wrong["devices"] == ""),
+		keys.New("Ctrl-S", "keep it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+s").Summary("keeps what is chosen as a device").If(at != nil && at.opening != nil && !saved && v.wrong["devices"] == ""),
 		keys.New("Delete", "forget it", func() tea.Cmd { return v.forget(at.opening.Device) }, "delete").If(saved && free),
 		keys.Typed("letters", "filter; a target such as ssh://user@host is opened"),
 	)
@@ -207,7 +207,7 @@ type row struct {
 // rows are what the filter leaves, in the order in which they are shown.
 func (v *Start) rows() (all []row) {
 	text := strings.TrimSpace(v.filter.Text())
-	if o, is := typedTarget(text); is {
+	if o, ok := typedTarget(text); ok {
 		all = append(all, row{part: "what was typed", name: "open " + o.Target, opening: &o})
 	}
 	words := strings.Fields(strings.ToLower(text))
@@ -227,7 +227,7 @@ func (v *Start) at() *row {
 }
 
 // typedTarget reads what was typed as a target: user@host is a shell session.
-func typedTarget(text string) (o Opening, is bool) {
+func typedTarget(text string) (o Opening, ok bool) {
 	if !strings.ContainsAny(text, ":/@") || strings.ContainsAny(text, " ") {
 		return o, false
 	}

@@ -33,7 +33,7 @@ func (m *Menu) Keys() keys.Map { return m.Choices }
 
 // Update implements Over.
 func (m *Menu) Update(msg tea.Msg) tea.Cmd {
-	if k, is := msg.(tea.KeyPressMsg); is && m.Other != nil {
+	if k, ok := msg.(tea.KeyPressMsg); ok && m.Other != nil {
 		return m.Other(k)
 	}
 	return nil

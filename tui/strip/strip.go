@@ -122,7 +122,7 @@ func asks(t theme.Theme, a *event.Ask) (color color.Color, mark, word string) {
 		return t.Here, "☞", "Your hands"
 	case event.FormDialog:
 		return t.Here, "?", "The device asks"
-	case event.FormNewcomer:
+	case event.FormNewDevice:
 		return t.Here, "?", "A new device"
 	case event.FormRecord:
 		return t.Bad, "✗", "Not recorded"
@@ -141,9 +141,9 @@ func question(t theme.Theme, width int, color color.Color, mark, word, text stri
 	head := paint.Line{paint.Strong(color, " "+mark+"  "), paint.Strong(color, word+"   ")}
 	indent := head.Width()
 	var lines []paint.Line
-	const mostText = 3
+	const maxText = 3
 	wrapped := paint.Wrap(text, max(20, width-indent-1))
-	for i, row := range wrapped[:min(len(wrapped), mostText)] {
+	for i, row := range wrapped[:min(len(wrapped), maxText)] {
 		if i == 0 {
 			lines = append(lines, append(head, paint.Strong(t.Bright, row)))
 			continue

@@ -1,4 +1,4 @@
-// Package systems draws the board of systems of a device that keeps several releases beside each other: how far each has come,
+// Package systems draws the board of systems of a device that keeps several releases beside each other: the progress,
 // from packed to lasting, and the clock of a trial.
 package systems
 
@@ -25,13 +25,13 @@ var stages = [...]struct {
 // Columns of the release, and between two stages.
 const (
 	nameWidth = 12
-	mostGap   = 11
-	leastGap  = 5
+	maxGap    = 11
+	minGap    = 5
 )
 
 // View draws the board, what a restart leads to, and what its marks mean.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
-	gap := max(leastGap, min(mostGap, (width-nameWidth-24)/len(stages)))
+	gap := max(minGap, min(maxGap, (width-nameWidth-24)/len(stages)))
 	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, s.Of("systems"))}, paint.Line{AsOf(t, s, "how far each release has come")}, width), headings(t, gap, width)}
 	for _, system := range s.Systems {
 		line := append(paint.Line{paint.Strong(color(t, system), "  "+paint.Pad(system.Release, nameWidth-2))}, track(t, s, system, gap)...)

@@ -11,7 +11,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
-	"pilotrix/tui/newcomers"
+	"pilotrix/tui/newdevices"
 	"pilotrix/tui/paint"
 	"pilotrix/tui/theme"
 	"pilotrix/tui/view"
@@ -31,8 +31,8 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	}
 	var lines []paint.Line
 	parts := [][]paint.Line{p.listening(), p.awaited(), above, p.preflight(), p.transfers(), p.ladder(), p.estimates(), below}
-	if len(s.Newcomers) > 0 {
-		parts = [][]paint.Line{p.listening(), newcomers.View(t, s, width), p.joint(), p.refused(), p.staged()}
+	if len(s.NewDevice) > 0 {
+		parts = [][]paint.Line{p.listening(), newdevices.View(t, s, width), p.joint(), p.refused(), p.staged()}
 	}
 	for _, part := range parts {
 		if len(part) == 0 {
@@ -247,7 +247,7 @@ func (p painter) joint() []paint.Line {
 	}
 	for i := len(p.s.Ladder) - 1; i >= 0; i-- {
 		if r := p.s.Ladder[i]; r.Transfer != "" {
-			lines = append(lines, p.rungOf(r, r.Protocol+" "+r.Words()))
+			lines = append(lines, p.rungOf(r, r.Protocol+" "+r.Line()))
 		}
 	}
 	return lines
@@ -282,7 +282,7 @@ func asker(r state.Rung) string {
 }
 
 // rung is one arrow between the two sides; a run of packets is a heavy one with its first and last.
-func (p painter) rung(r state.Rung) paint.Line { return p.rungOf(r, r.Words()) }
+func (p painter) rung(r state.Rung) paint.Line { return p.rungOf(r, r.Line()) }
 
 func (p painter) rungOf(r state.Rung, words string) paint.Line {
 	heavy := r.Count > 1

@@ -7,21 +7,21 @@ import (
 
 // Com-port control, RFC 2217 section 3: what the client sends; the server's answer has 100 more.
 const (
-	portSignature     = 0
-	portBaud          = 1
-	portDataSize      = 2
-	portParity        = 3
-	portStopSize      = 4
-	portControl       = 5
-	portLineState     = 6
-	portModemState    = 7
-	portSuspend       = 8
-	portResume        = 9
-	portLineMask      = 10
-	portModemMask     = 11
-	portPurge         = 12
-	portFromServer    = 100
-	mostPortSignature = 255
+	portSignature    = 0
+	portBaud         = 1
+	portDataSize     = 2
+	portParity       = 3
+	portStopSize     = 4
+	portControl      = 5
+	portLineState    = 6
+	portModemState   = 7
+	portSuspend      = 8
+	portResume       = 9
+	portLineMask     = 10
+	portModemMask    = 11
+	portPurge        = 12
+	portFromServer   = 100
+	maxPortSignature = 255
 )
 
 // PortSet is one setting of the port, with the number that stands for its value.
@@ -107,7 +107,7 @@ type PortSays struct {
 	Is      bool // it answers one
 	Value   int  // as it is set now
 
-	Modem, Line     byte // the states, where they are told
+	Modem, Line     byte // the states, where they are reported
 	IsModem, IsLine bool
 	Suspend, Resume bool // the server's buffer is full, or has room again
 	Signature       string
@@ -131,7 +131,7 @@ func ParsePort(data []byte) (says PortSays, err error) {
 	}
 	switch command {
 	case portSignature:
-		says.Signature = string(value[:min(len(value), mostPortSignature)])
+		says.Signature = string(value[:min(len(value), maxPortSignature)])
 	case portBaud:
 		if len(value) != 4 {
 			return says, fmt.Errorf("com-port control: a speed of %d bytes instead of 4", len(value))
@@ -154,7 +154,7 @@ func ParsePort(data []byte) (says PortSays, err error) {
 }
 
 // Answers reports whether a server's word answers a setting, and how the port is set now.
-func (s PortSet) Answers(says PortSays) (value int, is bool) {
+func (s PortSet) Answers(says PortSays) (value int, ok bool) {
 	return says.Value, says.Is && says.Answers == s.command
 }
 

@@ -95,7 +95,7 @@ func (m *Machine) Encode(p []byte) []byte {
 	return out
 }
 
-// Resize is what tells a new size of the window, nothing where the other side does not want to know.
+// Resize is what says a new size of the window, nothing where the other side does not want to know.
 func (m *Machine) Resize(cols, rows int) []byte {
 	m.opt.Cols, m.opt.Rows = cols, rows
 	if !m.Ours(WindowSize) {
@@ -184,7 +184,7 @@ func inSubCommand(m *Machine, b byte) state {
 }
 
 func (m *Machine) add(b byte) {
-	if len(m.sub) >= mostSub {
+	if len(m.sub) >= maxSub {
 		m.tooLong = true
 		return
 	}

@@ -19,7 +19,7 @@ const (
 // mayAnswer counts the answers to one option, which have an end.
 func (s *side) mayAnswer() bool {
 	s.answers++
-	return s.answers <= mostAnswers
+	return s.answers <= maxAnswers
 }
 
 // ask asks for an option that is not in force.

@@ -50,7 +50,7 @@ const (
 // Options of a machine.
 type Options struct {
 	Terminal   string // its type, such as xterm-256color
-	Cols, Rows int    // of the window; 0 tells no size
+	Cols, Rows int    // of the window; 0 says no size
 	ComPort    bool   // asks for com-port control
 	Binary     bool   // asks for eight bits both ways
 	Server     bool   // it is the other side: it echoes, and wants to know the window's size
@@ -62,8 +62,8 @@ type Message struct {
 	Data   []byte
 }
 
-// mostSub is how long a subnegotiation may be. A longer one is read over: none that is known comes near.
-const mostSub = 512
+// maxSub is how long a subnegotiation may be. A longer one is read over: none that is known comes near.
+const maxSub = 512
 
-// mostAnswers is how often one option is answered. Whoever asks more often wants a loop.
-const mostAnswers = 16
+// maxAnswers is how often one option is answered. Whoever asks more often wants a loop.
+const maxAnswers = 16

@@ -45,7 +45,7 @@ func TestAnswersToOptions(t *testing.T) {
 	}
 }
 
-func TestTheSizeIsToldWhenItChanges(t *testing.T) {
+func TestTheSizeIsReportedWhenItChanges(t *testing.T) {
 	m := opened(Options{Cols: 80, Rows: 24})
 	assert.Empty(t, m.Resize(100, 30), "not to who does not want to know")
 	m.Receive([]byte("\xff\xfd\x1f"))
@@ -110,7 +110,7 @@ func TestALongSubnegotiationIsReadOver(t *testing.T) {
 	long := Sub(ComPort, bytes.Repeat([]byte{'x'}, 1<<20))
 	assert.Equal(t, "ok", string(m.Receive(append(long, "ok"...))))
 	assert.Empty(t, m.Messages())
-	assert.LessOrEqual(t, cap(m.sub), 2*mostSub)
+	assert.LessOrEqual(t, cap(m.sub), 2*maxSub)
 	m.Receive(Sub(ComPort, []byte{101, 0, 0, 0xff, 0xff}))
 	assert.Equal(t, []Message{{ComPort, []byte{101, 0, 0, 0xff, 0xff}}}, m.Messages(), "and IAC stands for itself in it")
 }
@@ -127,11 +127,11 @@ func TestComPortControl(t *testing.T) {
 	}
 	says, err := ParsePort([]byte{101, 0, 0, 0x25, 0x80})
 	require.NoError(t, err)
-	value, is := Baud(9600).Answers(says)
-	assert.True(t, is)
+	value, ok := Baud(9600).Answers(says)
+	assert.True(t, ok)
 	assert.Equal(t, 9600, value)
-	_, is = Flow("none").Answers(says)
-	assert.False(t, is, "that answers something else")
+	_, ok = Flow("none").Answers(says)
+	assert.False(t, ok, "that answers something else")
 	says, err = ParsePort([]byte{107, 0xb0})
 	require.NoError(t, err)
 	assert.True(t, says.IsModem)

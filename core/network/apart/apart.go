@@ -12,7 +12,7 @@ import (
 	"time"
 )
 
-// inside tells a test's own process that it is in a network of its own.
+// inside says a test's own process that it is in a network of its own.
 const inside = "PILOTRIX_APART"
 
 // Addresses at the two ends of the wire.

@@ -171,7 +171,7 @@ type packetConn struct {
 	ready    chan struct{}
 }
 
-const mostQueued = 4096
+const maxQueued = 4096
 
 func (c *packetConn) LocalAddr() net.Addr { return net.UDPAddrFromAddrPort(c.at) }
 
@@ -240,7 +240,7 @@ func (c *packetConn) WriteToUDPAddrPort(p []byte, to netip.AddrPort) (int, error
 
 func (c *packetConn) put(q queued) {
 	c.mu.Lock()
-	if len(c.queue) < mostQueued {
+	if len(c.queue) < maxQueued {
 		at := len(c.queue)
 		for at > 0 && c.queue[at-1].due.After(q.due) {
 			at--

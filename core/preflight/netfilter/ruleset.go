@@ -25,7 +25,7 @@ type chain struct {
 	Dev                                     json.RawMessage // one name or several; nft leaves it out in places
 }
 
-// on tells whether a chain is an interface's. Others than those of a device's own hooks are every one's.
+// on says whether a chain is an interface's. Others than those of a device's own hooks are every one's.
 func (c chain) on(face string) answer {
 	if c.Hook != "ingress" && c.Hook != "egress" {
 		return yes

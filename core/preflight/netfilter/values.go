@@ -17,8 +17,8 @@ const (
 	yes
 )
 
-func answerOf(is bool) answer {
-	if is {
+func answerOf(ok bool) answer {
+	if ok {
 		return yes
 	}
 	return no
@@ -61,13 +61,13 @@ type value struct {
 
 const (
 	notKnown = iota
-	ofWords
+	ofText
 	ofPorts
 	ofAddress
 	ofNothing // the packet has no such thing: nothing is it
 )
 
-func words(all ...string) value { return value{kind: ofWords, words: all} }
+func words(all ...string) value { return value{kind: ofText, words: all} }
 
 // left is the left side of a comparison, or the key of a map.
 type left struct {
@@ -148,8 +148,8 @@ func (w *walk) meta(key string) value {
 		}
 		return words(w.ends.Interface)
 	}
-	pick := func(is bool, four, other []string) value {
-		if is {
+	pick := func(ok bool, four, other []string) value {
+		if ok {
 			return words(other...)
 		}
 		return words(four...)
@@ -214,7 +214,7 @@ func (w *walk) members(raw json.RawMessage) (all []json.RawMessage, known bool) 
 	return []json.RawMessage{raw}, true
 }
 
-// compare tells whether what is on the left is one of what is on the right.
+// compare says whether what is on the left is one of what is on the right.
 func (w *walk) compare(leftSide, right json.RawMessage, handle int) answer {
 	v := w.value(leftSide)
 	switch {
@@ -240,7 +240,7 @@ func (w *walk) compare(leftSide, right json.RawMessage, handle int) answer {
 	return best
 }
 
-// is tells whether a value is one element.
+// is says whether a value is one element.
 func (w *walk) is(v value, element json.RawMessage, handle int) answer {
 	var shape struct {
 		Range  []json.RawMessage
@@ -252,9 +252,9 @@ func (w *walk) is(v value, element json.RawMessage, handle int) answer {
 	_ = json.Unmarshal(element, &shape)
 	text, plain := plainText(element)
 	switch {
-	case plain && text == "*" && v.kind != ofWords:
+	case plain && text == "*" && v.kind != ofText:
 		return yes
-	case v.kind == ofWords && plain:
+	case v.kind == ofText && plain:
 		return answerOf(slices.ContainsFunc(v.words, func(word string) bool { return wordIs(text, word) }))
 	case v.kind == ofPorts && plain:
 		if port, err := strconv.ParseUint(text, 10, 16); err == nil {
@@ -289,11 +289,11 @@ func (w *walk) is(v value, element json.RawMessage, handle int) answer {
 }
 
 // some notes that only some of the ports are meant.
-func (w *walk) some(is answer, v value, handle int) answer {
-	if is == unknown {
+func (w *walk) some(ok answer, v value, handle int) answer {
+	if ok == unknown {
 		w.note("a rule for some of the ports "+v.ports.String(), handle)
 	}
-	return is
+	return ok
 }
 
 // wordIs holds a word to one of a rule, which may end in a star that stands for anything.
@@ -316,7 +316,7 @@ func plainText(raw json.RawMessage) (string, bool) {
 	return "", false
 }
 
-// within tells whether each of the ports, none, or some of them are among others.
+// within says whether each of the ports, none, or some of them are among others.
 func (p Ports) within(first, last uint16) answer {
 	switch {
 	case first <= p.First && p.Last <= last:

@@ -16,7 +16,7 @@ const (
 // Verdict is what becomes of a conversation.
 type Verdict struct {
 	Kind   string
-	What   string // the packet that is dropped, or of which it cannot be told
+	What   string // the packet that is dropped, or of which it cannot be reported
 	Where  string // table and chain
 	Why    string // what is not understood
 	Remedy string // a command that lets it through, empty for none
@@ -93,13 +93,13 @@ func (c chain) sees(p Packet, ends Ends) bool {
 	return slices.Contains(hooks, c.Hook)
 }
 
-// ends are those that a packet can come to in a chain: where something cannot be told, several.
+// ends are those that a packet can come to in a chain: where something cannot be reported, several.
 type fate int
 
 const (
 	accepted fate = 1 << iota
 	dropped
-	goesOn  // behind the last rule, or by a return
+	goesOn  // after the last rule, or by a return
 	altered // it goes on as another packet, or to somewhere else
 )
 
@@ -110,7 +110,7 @@ type walk struct {
 	packet  Packet
 	ends    Ends
 	tracked answer // whether conntrack sees it
-	unsure  string // what could not be told first
+	unsure  string // what could not be reported first
 	marks   bool   // a mark may have been written
 	steps   int    // rules that were looked at
 }
@@ -160,7 +160,7 @@ func (w *walk) remedy() string {
 	return fmt.Sprintf("nft insert rule %s %s %s %s %s %s accept", w.base.Family, w.base.Table, w.base.Name, w.packet.Protocol, side, ports)
 }
 
-// note keeps what cannot be told first, with its rule.
+// note keeps what cannot be reported first, with its rule.
 func (w *walk) note(what string, handle int) answer {
 	if w.unsure == "" {
 		w.unsure = what
@@ -202,7 +202,7 @@ func (w *walk) through(name string, depth int) (all fate) {
 	return all | goesOn
 }
 
-// rule tells whether a rule's matches hold, what it does with the packet, and whether the chain is over with that: not so after a
+// rule says whether a rule's matches hold, what it does with the packet, and whether the chain is over with that: not so after a
 // jump that came back, or where there is no verdict.
 func (w *walk) rule(r rule, depth int) (holds answer, does fate, over bool) {
 	holds = yes
@@ -266,7 +266,7 @@ func (w *walk) outcome(kind string, raw json.RawMessage, depth int) (does fate, 
 		return accepted | dropped, true
 	}
 	does = w.through(to.Target, depth+1)
-	// A goto comes back to whoever jumped here; a jump goes on behind it, unless every way there ends.
+	// A goto comes back to whoever jumped here; a jump goes on after it, unless every way there ends.
 	return does, kind == "goto" || does&goesOn == 0
 }
 
@@ -305,11 +305,11 @@ func (w *walk) vmap(raw json.RawMessage, handle, depth int) (holds answer, does 
 		if json.Unmarshal(element, &pair) != nil || len(pair) != 2 || json.Unmarshal(pair[1], &verdict) != nil {
 			return w.note("a map", handle), accepted | dropped, true
 		}
-		is := w.compare(m.Key, pair[0], handle)
-		if is == no {
+		ok := w.compare(m.Key, pair[0], handle)
+		if ok == no {
 			continue
 		}
-		holds = max(holds, is)
+		holds = max(holds, ok)
 		for kind, target := range verdict {
 			if kind == "continue" {
 				over = false
@@ -319,7 +319,7 @@ func (w *walk) vmap(raw json.RawMessage, handle, depth int) (holds answer, does 
 			does |= one
 			over = over && ends
 		}
-		if is == yes {
+		if ok == yes {
 			return yes, does, over
 		}
 	}

@@ -115,7 +115,7 @@ func (a *Account) changesText() string {
 	return strings.Join(titles, ", ")
 }
 
-func (run *Run) changedWords() string {
+func (run *Run) changedText() string {
 	by := run.Account.changesText()
 	if by != "" {
 		by = ": " + by

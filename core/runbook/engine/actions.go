@@ -116,7 +116,7 @@ func (acts *actions) Alters(ctx context.Context, s *runbook.PreparedStep, comman
 	return nil
 }
 
-// Follow waits for what tells that an action succeeded or failed, answering questions meanwhile.
+// Follow waits for what says that an action succeeded or failed, answering questions meanwhile.
 func (acts *actions) Follow(ctx context.Context, s *runbook.PreparedStep, b *Begun) error {
 	to := b.Action.To
 	reached := func(v sense.State) bool { return to != "" && slices.Contains(v.Passed, to) }
@@ -157,7 +157,7 @@ func (acts *actions) Follow(ctx context.Context, s *runbook.PreparedStep, b *Beg
 	}
 }
 
-// progressOf tells how far an action is, by what the device draws: per cent, or so many of so many.
+// progressOf says how far an action is, by what the device draws: per cent, or so many of so many.
 func (acts *actions) progressOf(s *runbook.PreparedStep, b *Begun) func(sense.State) {
 	if b.Action.Progress == nil {
 		return func(sense.State) {}
@@ -207,7 +207,7 @@ func (b *Begun) AsksOwn(v sense.State, answered string) bool {
 // there are any.
 func (acts *actions) masks(way *dialect.CompiledWay, env map[string]any) bool {
 	for _, name := range way.Secret {
-		if value, is := env[name].(string); is {
+		if value, ok := env[name].(string); ok {
 			acts.run.Console.Emit(event.Secret{What: name, Value: value})
 		}
 	}

@@ -16,13 +16,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/carrier"
 	"pilotrix/core/device"
 	"pilotrix/core/event"
 	"pilotrix/core/network/simulated"
 	"pilotrix/core/offer"
 	"pilotrix/core/preflight/netfilter"
-	"pilotrix/core/reckon"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
@@ -37,7 +37,7 @@ var semaphore = carrier.Register(carrier.Carrier{
 		return &tower{listener, s.Stage}, carrier.Endpoint{User: "chappe", Password: "arms-of-the-tower"}, err
 	},
 	Text:      func(e carrier.Endpoint) string { return fmt.Sprintf("SEMAPHORE: %s", e.At) },
-	Estimates: reckon.StreamEstimate,
+	Estimates: arithmetic.StreamEstimate,
 	Probe: func(ctx context.Context, p carrier.Probe) ([]byte, error) {
 		conn, err := p.Network.Dial(ctx, p.At)
 		if err != nil {

@@ -51,22 +51,22 @@ type Console interface {
 	AwaitLine(ctx context.Context) error
 	// Ask puts a question to the operator and returns one of its answers.
 	Ask(ctx context.Context, ask event.Ask) (string, error)
-	// WithHelm is a context that ends, with ErrHelm as its cause, when the hand takes the helm.
+	// WithHelm is a context that ends, with ErrHelm as its cause, when the operator takes the helm.
 	WithHelm(ctx context.Context) (context.Context, context.CancelFunc)
-	// AwaitHelm waits for the hand to give the helm back and says how to go on.
+	// AwaitHelm waits for the operator to give the helm back and says how to go on.
 	AwaitHelm(ctx context.Context) (Wish, error)
-	// Tidy empties the line where something of the hand's stands behind a prompt: else that is seen as none.
+	// Tidy empties the line where something of the operator's stands behind a prompt: else that is seen as none.
 	Tidy(ctx context.Context) error
 	// TakeBack gives the runbook the helm without asking, to put the line in order at the end.
 	TakeBack(why string)
-	// HandOver gives the helm to the hand in the middle of a run. It reports whether somebody is at the keyboard: else nothing is
+	// HandOver gives the helm to the operator in the middle of a run. It reports whether somebody is at the keyboard: else nothing is
 	// done.
 	HandOver(why string) bool
-	// Release gives the helm to the hand, at the end.
+	// Release gives the helm to the operator, at the end.
 	Release(why string)
 	// Stops says why a command has to be held at its Enter, empty when it need not be.
 	Stops(command string) string
-	// Present is what is under way now, in words, which a danger is told with.
+	// Present is what is under way now, in words, which a danger is reported with.
 	Present() []string
 	// Pending is what the device will lose, or do by itself, unless it is dealt with.
 	Pending() []dialect.Open
@@ -106,7 +106,7 @@ type Typing struct {
 	Unseen bool // it comes back at its Enter, or not at all: that is not waited for
 }
 
-// Wish is how to go on after the hand had the helm.
+// Wish is how to go on after the operator had the helm.
 type Wish int
 
 // What the operator may choose when giving the helm back.

@@ -11,7 +11,7 @@ import (
 	"pilotrix/core/runbook"
 )
 
-// What a run tells of itself before it does it: its beginning, its course, its titles.
+// What a run says of itself before it does it: its beginning, its course, its titles.
 
 // CutOffStep is what the question about an earlier run that was cut off is called, where a step's number stands
 // otherwise.
@@ -98,7 +98,7 @@ func (crs *course) deadlinesMoved() bool {
 func cloneTree(tree map[string]any) map[string]any {
 	clone := make(map[string]any, len(tree))
 	for name, value := range tree {
-		if inner, is := value.(map[string]any); is {
+		if inner, ok := value.(map[string]any); ok {
 			value = cloneTree(inner)
 		}
 		clone[name] = value

@@ -31,7 +31,7 @@ type Result struct {
 	Proved  []string
 }
 
-// putBack puts the line's speed back and ends what steps left open. It tells what is left to say.
+// putBack puts the line's speed back and ends what steps left open. It says what is left to say.
 func (run *Run) putBack(ctx context.Context) (note string) {
 	err := run.guarded(func() error {
 		note = run.Speed.restore(ctx)
@@ -55,16 +55,16 @@ func (run *Run) carryOut(ctx context.Context) (err error) {
 	return run.runSteps(ctx, run.Prepared.Steps, true)
 }
 
-// faulted makes a fault of this program's own an end like another: the operator keeps the console, the line its
+// faulted makes an internal error's own an end like another: the operator keeps the console, the line its
 // speed, and the logbook the run's last event. It is deferred.
 func (run *Run) faulted(err *error) {
 	if fault := recover(); fault != nil {
-		*err = fmt.Errorf("a fault of this program, at %s: %v", run.atWords(), fault)
+		*err = fmt.Errorf("a fault of this program, at %s: %v", run.atText(), fault)
 		run.Console.Emit(event.Note{Level: event.Error, Text: (*err).Error() + "\n" + string(debug.Stack())})
 	}
 }
 
-func (run *Run) atWords() string {
+func (run *Run) atText() string {
 	if run.step == nil {
 		return "the beginning"
 	}
@@ -87,21 +87,21 @@ func (run *Run) conclude(ctx context.Context, err error) Result {
 	case err == nil && !run.Account.complete():
 		return Result{Outcome: event.DoneBut, Exit: ExitDoneBut, Message: run.Account.incompleteText() + run.Account.byHandText(), Proved: run.Account.proved}
 	case err == nil && run.Prepared.Rehearsal:
-		return Result{Outcome: event.Done, Exit: ExitDone, Message: "rehearsed" + run.Account.byHandText() + ": what follows was not done" + run.changedWords(), Proved: run.Account.proved}
+		return Result{Outcome: event.Done, Exit: ExitDone, Message: "rehearsed" + run.Account.byHandText() + ": what follows was not done" + run.changedText(), Proved: run.Account.proved}
 	case err == nil:
 		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done" + run.Account.byHandText(), Proved: run.Account.proved}
 	case errors.Is(err, errAlready):
-		return Result{Outcome: event.Already, Exit: ExitDone, Message: run.Account.already + run.changedWords(), Proved: run.Account.proved}
+		return Result{Outcome: event.Already, Exit: ExitDone, Message: run.Account.already + run.changedText(), Proved: run.Account.proved}
 	case errors.Is(err, event.ErrNotRecorded):
-		return Result{Outcome: event.Stopped, Exit: ExitUnrecorded, Message: err.Error() + run.changedWords()}
+		return Result{Outcome: event.Stopped, Exit: ExitUnrecorded, Message: err.Error() + run.changedText()}
 	case errors.Is(err, ErrStopped):
-		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: err.Error() + run.changedWords()}
+		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: err.Error() + run.changedText()}
 	case errors.Is(err, errRollBack):
 		return run.rollBack(ctx, strings.TrimSuffix(err.Error(), ": "+errRollBack.Error()))
 	case ctx.Err() != nil:
-		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: "the program was ended" + run.changedWords()}
+		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: "the program was ended" + run.changedText()}
 	}
-	return Result{Outcome: event.Failed, Exit: ExitFailed, Message: err.Error() + run.changedWords()}
+	return Result{Outcome: event.Failed, Exit: ExitFailed, Message: err.Error() + run.changedText()}
 }
 
 // rollBack goes the rollback. Its steps stand on the course behind those that were done.
@@ -129,7 +129,7 @@ func (run *Run) guarded(do func() error) (err error) {
 }
 
 // MayHaveChanged reports whether the device may not be what it was when the run began: a command that changes it
-// went out, or the hand typed something.
+// went out, or the operator typed something.
 func (run *Run) MayHaveChanged() bool { return run.Account.tried || run.typedByHand() }
 
 func (run *Run) typedByHand() bool {

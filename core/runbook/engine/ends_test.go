@@ -107,8 +107,8 @@ func TestEveryEndHasAWordAndACode(t *testing.T) {
 			assert.Equal(t, c.outcome, result.Outcome, result.Message)
 			assert.Equal(t, c.exit, result.Exit)
 			assert.Contains(t, result.Message, c.says)
-			end, is := c2.events[len(c2.events)-1].(event.RunEnd)
-			require.True(t, is, "it is the last event")
+			end, ok := c2.events[len(c2.events)-1].(event.RunEnd)
+			require.True(t, ok, "it is the last event")
 			assert.Equal(t, result.Outcome, end.Outcome)
 		})
 	}
@@ -151,7 +151,7 @@ func TestOneTimeout(t *testing.T) {
 			assert.Equal(t, want.timeout, time.Since(begun))
 			assert.Contains(t, result.Message, want.from)
 			for _, e := range c.events {
-				if now, is := e.(event.StepNow); is {
+				if now, ok := e.(event.StepNow); ok {
 					assert.Equal(t, want.timeout, now.Timeout)
 				}
 			}
@@ -170,8 +170,8 @@ func TestAPollOutlivesOneReadingThatDoesNotCome(t *testing.T) {
 	assert.Contains(t, result.Message, "no prompt after “state”")
 }
 
-// TestGoingBackReadsALoopsListAnew has one of two cards fitted, then starts over from before the loop.
-func TestGoingBackReadsALoopsListAnew(t *testing.T) {
+// TestGoingBackReadsALoopsListAgain has one of two cards fitted, then starts over from before the loop.
+func TestGoingBackReadsALoopsListAgain(t *testing.T) {
 	c := &echoing{answers: map[string][]string{
 		"cards": {"1 line\n2 line\n", "1 trunk\n2 line\n", "1 trunk\n2 trunk\n"}, "fit 1": {"fitted"}, "fit 2": {"fitted"}, "haul": {"state no", "state up"},
 	}}
@@ -206,7 +206,7 @@ func TestTheRollbackStandsOnTheCourse(t *testing.T) {
 	runText(t, "runbook: r\nphases:\n  - phase: one\n    steps: [{step: Raise, act: {action: raise}, on-failure: {do: roll-back}}, {step: Never, note: never}]\nrollback:\n  steps: [{step: Go back, act: {action: set, with: {to: '1'}}}]\n", c)
 	var titles []string
 	for _, e := range c.events {
-		if course, is := e.(event.Course); is {
+		if course, ok := e.(event.Course); ok {
 			titles = nil
 			for _, s := range course.Steps {
 				titles = append(titles, s.ID+" "+s.Title)

@@ -14,7 +14,7 @@ import (
 	"pilotrix/core/units"
 )
 
-// What a failed step leads to: it is repeated, gone past, led back from, or left to the operator.
+// What a failed step leads to: it is repeated, ignored, led back from, or left to the operator.
 
 // Answers to an Ask.
 const (
@@ -31,7 +31,7 @@ const (
 	GoUnrecorded = "go on unrecorded"
 )
 
-// backTo goes back to the phase that a failed step names. What was unrolled from there on is unrolled anew, since
+// backTo goes back to the phase that a failed step names. What was unrolled from there on is unrolled again, since
 // its list may be another one now; but the present round of a loop begins again as it is.
 func (run *Run) backTo(ctx context.Context, steps []runbook.PreparedStep, from int, failure error) ([]runbook.PreparedStep, int, error) {
 	s := &steps[from]
@@ -93,7 +93,7 @@ func (run *Run) repeatsFrom(s *runbook.PreparedStep) bool {
 	return s.Failure.RepeatFrom != "" && run.failures[s.ID] < max(s.Failure.Times, 1)
 }
 
-// StateText tells what the device shows, for a failure.
+// StateText says what the device shows, for a failure.
 func (run *Run) StateText() string {
 	v := run.Console.Device()
 	words := "the device is in mode " + v.Mode
@@ -106,7 +106,7 @@ func (run *Run) StateText() string {
 	case ago < time.Second:
 		return words + ", last heard less than a second ago"
 	default:
-		return words + ", last heard " + units.Words(ago) + " ago"
+		return words + ", last heard " + units.Text(ago) + " ago"
 	}
 }
 
@@ -170,7 +170,7 @@ func (run *Run) LineBack(ctx context.Context) error {
 		case err == nil:
 			return nil
 		case !taken || ctx.Err() != nil:
-			return fmt.Errorf("%w and did not come back within %s: %w", ErrLineLost, units.Words(limit), err)
+			return fmt.Errorf("%w and did not come back within %s: %w", ErrLineLost, units.Text(limit), err)
 		}
 		choice, err := run.Console.AwaitHelm(ctx)
 		if err != nil {
@@ -184,9 +184,9 @@ func (run *Run) LineBack(ctx context.Context) error {
 
 // askAfterFailure lets the operator decide; with nobody to ask the answer is to stop.
 func (run *Run) askAfterFailure(ctx context.Context, s *runbook.PreparedStep, failure error) (bool, error) {
-	answers, text := []string{TryAgain, SkipIt, StopHere}, failure.Error()+run.goneWords()
+	answers, text := []string{TryAgain, SkipIt, StopHere}, failure.Error()+run.goneText()
 	if open := run.course.dealsWith(s); len(open) > 0 {
-		answers, text = []string{TryAgain, StopHere}, text+". This cannot be gone past: "+run.openWords(open)
+		answers, text = []string{TryAgain, StopHere}, text+". This cannot be gone past: "+run.openText(open)
 	}
 	if len(run.Prepared.Rollback) > 0 && run.MayHaveChanged() && !run.rollingBack {
 		answers = append(answers, RollBack)

@@ -46,26 +46,26 @@ func (run *Run) Ready(ctx context.Context, s *runbook.PreparedStep, img *image.I
 // shelfSaid is the shelf as it was shown last.
 var shelfSaid = new(Kept[event.Shelf])
 
-// ShowShelf tells the shelf when something about it, or its fit, is new.
+// ShowShelf says the shelf when something about it, or its fit, is new.
 func (run *Run) ShowShelf() {
 	if run.Prepared.Kit.Shelf == nil {
 		return
 	}
-	told := runbook.ShelfEvent(run.Prepared.Kit.Shelf, run.Prepared.Dialect, run.Console.Facts())
-	if last := shelfSaid.Of(run); !reflect.DeepEqual(told, *last) {
-		*last = told
-		run.Console.Emit(told)
+	report := runbook.ShelfEvent(run.Prepared.Kit.Shelf, run.Prepared.Dialect, run.Console.Facts())
+	if last := shelfSaid.Of(run); !reflect.DeepEqual(report, *last) {
+		*last = report
+		run.Console.Emit(report)
 	}
 }
 
-// ShowEstimates tells what each protocol would take for a file.
+// ShowEstimates says what each protocol would take for a file.
 func (run *Run) ShowEstimates(img *image.Image, chosen string) {
 	baud, _ := run.Console.Speed()
-	told := event.Estimates{File: img.Name, Size: img.Size}
+	report := event.Estimates{File: img.Name, Size: img.Size}
 	for _, one := range carrier.Estimates(img.Size, run.Prepared.WayToDevice(baud, run.measuredTrip())) {
-		told.All = append(told.All, event.Estimate{Protocol: one.Protocol, Terms: one.Terms, Time: one.Time, Why: one.Why, Warn: one.Warn, Chosen: one.Protocol == chosen})
+		report.All = append(report.All, event.Estimate{Protocol: one.Protocol, Terms: one.Terms, Time: one.Time, Why: one.Why, Warn: one.Warn, Chosen: one.Protocol == chosen})
 	}
-	run.Console.Emit(told)
+	run.Console.Emit(report)
 }
 
 // measuredTrip is the last round trip that a watch saw, 0 when none did.

@@ -81,7 +81,7 @@ func TestNobodyTypesAnAddress(t *testing.T) {
 
 func holdsOf(c *echoing) (texts []string) {
 	for _, e := range c.events {
-		if ask, is := e.(event.Ask); is && ask.Form == event.FormHold {
+		if ask, ok := e.(event.Ask); ok && ask.Form == event.FormHold {
 			texts = append(texts, ask.Text)
 		}
 	}

@@ -11,7 +11,7 @@ import (
 )
 
 // A hold shows the present: what it says of the device was read for it, and is read again when it is approved
-// later than that is good for. Where it is not so any more the operator is asked anew.
+// later than that is good for. Where it is not so any more the operator is asked again.
 
 // hold waits for the operator's approval where the step asks for one.
 func (run *Run) hold(ctx context.Context, s *runbook.PreparedStep) error {
@@ -25,8 +25,8 @@ func (run *Run) hold(ctx context.Context, s *runbook.PreparedStep) error {
 	if err != nil {
 		return err
 	}
-	for anew := ""; ; {
-		if err := run.askHold(ctx, s, shown, anew); err != nil {
+	for again := ""; ; {
+		if err := run.askHold(ctx, s, shown, again); err != nil {
 			return err
 		}
 		if err := run.Readings.refresh(ctx, s); err != nil {
@@ -40,7 +40,7 @@ func (run *Run) hold(ctx context.Context, s *runbook.PreparedStep) error {
 			run.Device.grants(now)
 			return nil
 		}
-		shown, anew = now, "This is not as it was when you were asked. "
+		shown, again = now, "This is not as it was when you were asked. "
 	}
 }
 
@@ -74,13 +74,13 @@ func (run *Run) present(s *runbook.PreparedStep) (p holdState, err error) {
 	return p, nil
 }
 
-func (run *Run) askHold(ctx context.Context, s *runbook.PreparedStep, shown holdState, anew string) error {
+func (run *Run) askHold(ctx context.Context, s *runbook.PreparedStep, shown holdState, again string) error {
 	if run.course.steps != nil {
 		run.Console.Emit(event.Course{Steps: run.course.plansOf(run.course.steps, run.course.here)}) // what was read since fills it in
 	}
 	run.Console.Emit(event.StepNow{ID: s.ID, Doing: run.Title(s), Awaiting: "your approval"})
 	answer, err := run.Console.Ask(ctx, event.Ask{
-		Form: event.FormHold, Step: s.ID, Text: anew + shown.text + shown.device + run.Readings.oldText(s), Types: shown.types, Rollback: shown.rollback,
+		Form: event.FormHold, Step: s.ID, Text: again + shown.text + shown.device + run.Readings.oldText(s), Types: shown.types, Rollback: shown.rollback,
 		Irreversible: s.Irreversible, Changed: run.MayHaveChanged(), Pending: run.PendingText(), Now: run.Console.Present(), Answers: []string{Approve, StopHere},
 	})
 	if err == nil && answer != Approve {

@@ -17,7 +17,7 @@ import (
 // StepConsole is the console of a run: whatever a step does with it is done with the runbook's helm and within the
 // step's timeout, without the step knowing of either.
 //
-// A wait for the device, or for time, outlives both. When the hand takes the helm the wait stands still until it
+// A wait for the device, or for time, outlives both. When the operator takes the helm the wait stands still until it
 // is given back, and is gone on with where the operator says so; when the timeout is over the operator is asked
 // whether to wait on, while the wait goes on. What types cannot be gone on with in its middle: it ends the step.
 type StepConsole struct {
@@ -28,7 +28,7 @@ type StepConsole struct {
 	granted int // the same when the operator said to go on although it cannot be read
 }
 
-func (run *Run) steer(c Console) *StepConsole {
+func (run *Run) control(c Console) *StepConsole {
 	return &StepConsole{Console: c, run: run, sure: inDoubt, granted: inDoubt}
 }
 
@@ -42,15 +42,15 @@ type timeLimit struct {
 	until    time.Time               // zero while its time is not running: the operator is asked
 	length   time.Duration
 	bound    string // what the device does by itself at the end of the present wait, empty where the step's time ends it
-	outlasts bool   // it waits for what runs out, so that this does not bound it
+	waitsOut bool   // it waits for what runs out, so that this does not bound it
 	last     bool   // what an overrun leads to is said, or its repeating would do no harm: nobody is asked
 }
 
 // TakeUntil has the time of the step under way end then.
 func (run *Run) TakeUntil(end time.Time) { run.limit.until = end }
 
-// Outlast has the step under way wait for what runs out by itself, so that this does not bound it.
-func (run *Run) Outlast() { run.limit.outlasts = true }
+// WaitOut has the step under way wait for what runs out by itself, so that this does not bound it.
+func (run *Run) WaitOut() { run.limit.waitsOut = true }
 
 // chosen is what the operator wants of a step that was interrupted.
 type chosen struct{ Wish }
@@ -125,7 +125,7 @@ func (c *StepConsole) Moves(ctx context.Context, do func(context.Context) error)
 	return c.within(ctx, moves, do)
 }
 
-// once does it until the hand takes the helm, which is ErrHelm then, or the time is over.
+// once does it until the operator takes the helm, which is ErrHelm then, or the time is over.
 func (c *StepConsole) once(ctx context.Context, p *timeLimit, kind kind, do func(context.Context) error) (over bool, err error) {
 	held, release := c.WithHelm(ctx)
 	defer release()
@@ -162,7 +162,7 @@ func (run *Run) left(p *timeLimit) (left time.Duration, why string) {
 	now := run.Console.Clock().Now()
 	if left = endless; !p.until.IsZero() {
 		left = p.until.Sub(now)
-		if p.outlasts || run.rollingBack {
+		if p.waitsOut || run.rollingBack {
 			return max(left, time.Millisecond), ""
 		}
 		for _, open := range run.Console.Pending() {
@@ -174,7 +174,7 @@ func (run *Run) left(p *timeLimit) (left time.Duration, why string) {
 	return max(left, time.Millisecond), why
 }
 
-// handedOver waits until the hand gives the helm back. The step's time stands still meanwhile. It is nil when the
+// handedOver waits until the operator gives the helm back. The step's time stands still meanwhile. It is nil when the
 // wait is to be gone on with.
 func (c *StepConsole) handedOver(p *timeLimit) error {
 	begun, doing := c.Clock().Now(), c.run.doing
@@ -204,7 +204,7 @@ func (c *StepConsole) overrun(p *timeLimit) *overrun {
 	if p.bound != "" {
 		return &overrun{text: fmt.Sprintf("%v: this happens by itself now: %s; %s", ErrTimeout, p.bound, c.run.StateText())}
 	}
-	return &overrun{text: fmt.Sprintf("%v of %s (%s): %s", ErrTimeout, units.Words(p.length), p.step.TimeoutFrom, c.run.StateText())}
+	return &overrun{text: fmt.Sprintf("%v of %s (%s): %s", ErrTimeout, units.Text(p.length), p.step.TimeoutFrom, c.run.StateText())}
 }
 
 // waitOn asks whether to wait on. The wait goes on while the operator thinks, and its own end ends the question: over
@@ -225,7 +225,7 @@ func (c *StepConsole) waitOn(ctx context.Context, p *timeLimit, do func(context.
 	}()
 	answer, err := c.Console.Ask(asking, event.Ask{
 		Form: event.FormOverrun, Step: p.step.ID, Title: c.run.Title(p.step), Text: fmt.Sprintf("“%s” takes longer than the %s that it may (%s). The wait goes on meanwhile; %s.",
-			c.run.Title(p.step), units.Words(p.length), p.step.TimeoutFrom, c.run.StateText()),
+			c.run.Title(p.step), units.Text(p.length), p.step.TimeoutFrom, c.run.StateText()),
 		Answers: []string{WaitOn, GiveUp}, Changed: c.run.MayHaveChanged(),
 	})
 	answered()
@@ -248,7 +248,7 @@ func (c *StepConsole) waitOn(ctx context.Context, p *timeLimit, do func(context.
 
 // Emit remembers what the step is doing.
 func (c *StepConsole) Emit(body event.Body) {
-	if now, is := body.(event.StepNow); is {
+	if now, ok := body.(event.StepNow); ok {
 		c.run.doing = now
 	}
 	c.Console.Emit(body)
@@ -257,10 +257,10 @@ func (c *StepConsole) Emit(body event.Body) {
 // Await waits for the device.
 func (c *StepConsole) Await(ctx context.Context, ready func(sense.State) bool) (v sense.State, err error) {
 	var fault error
-	guarded := func(v sense.State) (is bool) { // it is called by the session, which no fault of a step may end
+	guarded := func(v sense.State) (ok bool) { // it is called by the session, which no fault of a step may end
 		defer func() {
 			if f := recover(); f != nil {
-				fault, is = fmt.Errorf("a fault of this program: %v", f), true
+				fault, ok = fmt.Errorf("a fault of this program: %v", f), true
 			}
 		}()
 		return ready(v)
@@ -309,8 +309,8 @@ func (c *StepConsole) Carry(ctx context.Context, carry func(context.Context, tra
 	return c.within(ctx, moves, func(ctx context.Context) error { return c.Console.Carry(ctx, carry) })
 }
 
-// ErrReturned is said of what was to be typed, or asked, when the hand had the helm and gave it back: its line was not
-// ended. The device may be anywhere now, so whoever gets it looks anew.
+// ErrReturned is said of what was to be typed, or asked, when the operator had the helm and gave it back: its line was not
+// ended. The device may be anywhere now, so whoever gets it looks again.
 var ErrReturned = errors.New("the helm was given back")
 
 // Ask asks the operator. The step's time stands still meanwhile, unless it is the operator's own work that is asked

@@ -62,8 +62,8 @@ func TestAPhaseIsCarriedOutForEachRow(t *testing.T) {
 	assert.Equal(t, []string{"cards", "fit 2", "fit 3", "fit 3", "fit 3", "cards"}, c.typed, "a round starts over from its own beginning")
 	var course event.Course
 	for _, e := range c.events {
-		if told, is := e.(event.Course); is && len(course.Steps) == 0 && len(told.Steps) == 4 {
-			course = told // as it was told when the loop was unrolled
+		if report, ok := e.(event.Course); ok && len(course.Steps) == 0 && len(report.Steps) == 4 {
+			course = report // as it was told when the loop was unrolled
 		}
 	}
 	require.Len(t, course.Steps, 4)
@@ -88,7 +88,7 @@ func TestAPollEndsWhenItsConditionHolds(t *testing.T) {
 	assert.Len(t, c.typed, 3)
 	shown := false
 	for _, e := range c.events {
-		if now, is := e.(event.StepNow); is {
+		if now, ok := e.(event.StepNow); ok {
 			shown = shown || now.Awaiting == "the next reading, every 5 s; the last: 2 B"
 		}
 	}
@@ -117,7 +117,7 @@ func TestADangerInARunbookIsAskedAboutUnlessItsStepDoes(t *testing.T) {
 	}
 	asked := func(c *echoing) (texts []string) {
 		for _, e := range c.events {
-			if ask, is := e.(event.Ask); is {
+			if ask, ok := e.(event.Ask); ok {
 				texts = append(texts, ask.Text)
 			}
 		}

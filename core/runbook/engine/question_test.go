@@ -21,7 +21,7 @@ func TestACatchPressesNothingBehindAnUnknownQuestion(t *testing.T) {
 	assert.Zero(t, c.hunts)
 	notes := 0
 	for _, e := range c.events {
-		if note, is := e.(event.Note); is && strings.Contains(note.Text, `"Really drop all of them? [y]"`) {
+		if note, ok := e.(event.Note); ok && strings.Contains(note.Text, `"Really drop all of them? [y]"`) {
 			notes++
 		}
 	}

@@ -35,7 +35,7 @@ func (rd *readings) TakeAll(ctx context.Context, s *runbook.PreparedStep, readin
 
 const readTries = 3
 
-// Take takes one reading, however often the helm goes forth and back meanwhile.
+// Take takes one reading, however often the helm goes back and forward meanwhile.
 func (rd *readings) Take(ctx context.Context, s *runbook.PreparedStep, reading *dialect.CompiledReading) error {
 	for {
 		if err := rd.takeNow(ctx, s, reading); !errors.Is(err, ErrReturned) {
@@ -86,11 +86,11 @@ func (rd *readings) takeNow(ctx context.Context, s *runbook.PreparedStep, readin
 	}
 	for _, fact := range facts {
 		before := rd.run.Console.Learn(fact)
-		told := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, After: rd.run.Console.Facts().Changes(), Rows: dialect.TextRows(fact.Value)}
+		report := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, After: rd.run.Console.Facts().Changes(), Rows: dialect.TextRows(fact.Value)}
 		if before.Text != fact.Text {
-			told.Was = before.Text
+			report.Was = before.Text
 		}
-		rd.run.Console.Emit(told)
+		rd.run.Console.Emit(report)
 	}
 	return rd.run.Device.identified(reading, facts, doubts)
 }
@@ -129,7 +129,7 @@ func (rd *readings) refresh(ctx context.Context, s *runbook.PreparedStep) error 
 // settling is how long a device may take to come to its prompt, before it is taken for one that cannot be read now.
 const settling = 15 * time.Second
 
-// settled waits until the device is at a prompt: the hand may have left it in the middle of something.
+// settled waits until the device is at a prompt: the operator may have left it in the middle of something.
 func (rd *readings) settled(ctx context.Context) error {
 	limited, cancel := rd.run.Console.Clock().WithTimeout(ctx, settling)
 	defer cancel()
@@ -146,7 +146,7 @@ func (rd *readings) readable(reading *dialect.CompiledReading) bool {
 }
 
 // EnsureFresh holds that what an expression proves by was read since the device was last changed, and reads it again where
-// it was not: the hand may have typed something in between.
+// it was not: the operator may have typed something in between.
 func (rd *readings) EnsureFresh(ctx context.Context, s *runbook.PreparedStep, guards ...*expression.Guard) error {
 	if err := rd.run.Device.EnsureSameHere(ctx, s); err != nil {
 		return err
@@ -184,11 +184,11 @@ func (rd *readings) takeWithin(ctx context.Context, s *runbook.PreparedStep, rea
 	return rd.Take(limited, s, reading)
 }
 
-// oldText tells what a hold rests on that could not be read for it.
+// oldText says what a hold rests on that could not be read for it.
 func (rd *readings) oldText(s *runbook.PreparedStep) string {
 	for _, fact := range rd.factsOf(s.Rests()) {
 		if rd.old(fact) {
-			return fmt.Sprintf(" %s was read %s ago and cannot be read now.", fact.Name, units.Words(rd.run.Console.Clock().Since(fact.At)))
+			return fmt.Sprintf(" %s was read %s ago and cannot be read now.", fact.Name, units.Text(rd.run.Console.Clock().Since(fact.At)))
 		}
 	}
 	return ""

@@ -18,7 +18,7 @@ import (
 func listsOf(facts []device.Fact) map[string][]map[string]any {
 	lists := map[string][]map[string]any{}
 	for _, fact := range facts {
-		if rows, is := fact.Value.([]map[string]any); is {
+		if rows, ok := fact.Value.([]map[string]any); ok {
 			lists[fact.Name] = rows
 		}
 	}
@@ -41,7 +41,7 @@ func (rd *readings) known(reading *dialect.CompiledReading, facts []device.Fact)
 
 // Roll is who the rows are that an expression goes over, by the column that names one.
 type Roll struct {
-	began  []string // all that the lists behind it had at first, in their order
+	began  []string // all that the lists after it had at first, in their order
 	Absent []string // those of them that the expression has gone over then, and that are not listed now
 }
 

@@ -53,7 +53,7 @@ func New(p *runbook.Prepared, console Console) *Run {
 	run := &Run{Prepared: p, failures: map[string]int{}, Made: runbook.Made{}, kept: map[any]any{}}
 	run.Device, run.Speed, run.course = &identity{run: run}, &lineSpeed{run: run}, &course{run: run}
 	run.Readings, run.Talk, run.Actions = &readings{run: run, began: map[string][]map[string]any{}}, &talk{run}, &actions{run}
-	run.Console = run.steer(console)
+	run.Console = run.control(console)
 	run.Account.before = console.Facts().Changes()
 	run.Device.is = run.Device.knownBefore()
 	return run
@@ -73,7 +73,7 @@ func (run *Run) turn(s *runbook.PreparedStep) (back func(), err error) {
 	}
 	first := run.Console
 	other.TakeBack("“" + run.Title(s) + "” types on it")
-	run.Console = run.steer(other)
+	run.Console = run.control(other)
 	return func() {
 		other.Release("“" + run.Title(s) + "” is over")
 		run.Console = first
@@ -157,7 +157,7 @@ func (run *Run) runStep(ctx context.Context, s *runbook.PreparedStep) error {
 		end := event.StepEnd{ID: s.ID, Outcome: event.Done, Took: run.Console.Clock().Since(begun)}
 		switch {
 		case wish != nil && wish.Wish == GoOn && len(run.course.dealsWith(s)) > 0:
-			run.Console.Emit(event.Note{Level: event.Warning, Text: "“" + run.Title(s) + "” was not done by hand: " + run.openWords(run.course.dealsWith(s)) + "; it is done now"})
+			run.Console.Emit(event.Note{Level: event.Warning, Text: "“" + run.Title(s) + "” was not done by hand: " + run.openText(run.course.dealsWith(s)) + "; it is done now"})
 			continue
 		case wish != nil && wish.Wish == GoOn:
 			end.Outcome, err = event.ByHand, nil
@@ -223,7 +223,7 @@ func (run *Run) attempt(whole context.Context, s *runbook.PreparedStep, try int)
 		p.until = run.Console.Clock().Now().Add(p.length)
 		err = s.Work.(Doer).Do(ctx, run, s)
 	}
-	if errors.Is(err, ErrReturned) { // what it was about to type was not sent: it begins anew
+	if errors.Is(err, ErrReturned) { // what it was about to type was not sent: it starts again
 		return &chosen{Repeat}
 	}
 	if cause := context.Cause(ctx); cause != nil && whole.Err() == nil && !errors.Is(err, cause) {
@@ -245,7 +245,7 @@ func CauseOf(ctx context.Context, err error) error {
 	return err
 }
 
-// byHand waits while the hand has the helm. Its error says how to go on.
+// byHand waits while the operator has the helm. Its error says how to go on.
 func (run *Run) byHand(ctx context.Context, s *runbook.PreparedStep) error {
 	run.Console.Emit(event.StepNow{ID: s.ID, Doing: "The hand has the helm", Awaiting: "until it is given back"})
 	wish, err := run.Console.AwaitHelm(ctx)
@@ -292,12 +292,12 @@ func (run *Run) openEnv() map[string]any {
 	return env
 }
 
-// Now tells what a step does and waits for.
+// Now says what a step does and waits for.
 func (run *Run) Now(s *runbook.PreparedStep, doing, awaiting string, timeout time.Duration) {
 	run.Console.Emit(event.StepNow{ID: s.ID, Doing: doing, Awaiting: awaiting, Timeout: timeout})
 }
 
-// Read takes the readings of a runbook that only reads, without being a run: what one of them cannot tell keeps none
+// Read takes the readings of a runbook that only reads, without being a run: what one of them cannot say keeps none
 // of the others from being taken. It reports what could not be read.
 func (run *Run) Read(ctx context.Context) (failed error) {
 	defer run.Console.Release("what was to be read was read")

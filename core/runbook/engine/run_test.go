@@ -249,7 +249,7 @@ func runSteps(t *testing.T, steps string, c *echoing) (result engine.Result) {
 
 func (c *echoing) outcomes() (all []string) {
 	for _, e := range c.events {
-		if end, is := e.(event.StepEnd); is {
+		if end, ok := e.(event.StepEnd); ok {
 			all = append(all, end.ID+" "+string(end.Outcome))
 		}
 	}
@@ -361,7 +361,7 @@ func TestHoldsAreAskedBeforeAnythingIsTyped(t *testing.T) {
 	assert.Contains(t, result.Message, "nothing was changed")
 	var asked []string
 	for _, e := range c.events {
-		if ask, is := e.(event.Ask); is {
+		if ask, ok := e.(event.Ask); ok {
 			asked = append(asked, fmt.Sprint(ask.Form, " ", ask.Types))
 		}
 	}
@@ -439,7 +439,7 @@ phases:
 	})
 	assert.Equal(t, []string{"1.1 done", "2.1 skipped"}, c.outcomes())
 	for _, e := range c.events {
-		if end, is := e.(event.StepEnd); is && end.Outcome == event.Skipped {
+		if end, ok := e.(event.StepEnd); ok && end.Outcome == event.Skipped {
 			assert.Equal(t, "not needed", end.Message, "in words, not by the condition")
 		}
 	}
@@ -462,8 +462,8 @@ func TestAWaitIsBoundedByWhatRunsOut(t *testing.T) {
 	assert.Contains(t, result.Message, "not within the timeout: this happens by itself now: the old release comes back")
 }
 
-// TestWhatADeadlineLeadsToIsWaitedFor has a trial run out in a step, or before it: the reason is told, and neither the rollback's waits nor
-// what waits behind it ends with it.
+// TestWhatADeadlineLeadsToIsWaitedFor has a trial run out in a step, or before it: the reason is reported, and neither the rollback's waits nor
+// what waits after it ends with it.
 func TestWhatADeadlineLeadsToIsWaitedFor(t *testing.T) {
 	const rollsBack = `
 runbook: r
@@ -506,7 +506,7 @@ rollback: {about: it comes back by itself, steps: [{step: It is away, undoes: [r
 	}
 }
 
-func TestHoldsTellWhatIsPending(t *testing.T) {
+func TestHoldsSaysWhatIsPending(t *testing.T) {
 	c := &echoing{}
 	synctest.Test(t, func(t *testing.T) {
 		p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Raise, hold: Raises it., act: {action: raise}}]}]\n", nil)
@@ -518,7 +518,7 @@ func TestHoldsTellWhatIsPending(t *testing.T) {
 		engine.New(p, c).Execute(t.Context())
 	})
 	for _, e := range c.events {
-		if ask, is := e.(event.Ask); is {
+		if ask, ok := e.(event.Ask); ok {
 			assert.Equal(t, []string{"the choice", "it comes back, in 3 min 10 s"}, ask.Pending)
 			return
 		}
@@ -567,7 +567,7 @@ func TestARunAsksAfterOneThatWasCutOff(t *testing.T) {
 		assert.Equal(t, answer == engine.Approve, len(c.typed) > 0)
 		asks := 0
 		for _, e := range c.events {
-			if ask, is := e.(event.Ask); is {
+			if ask, ok := e.(event.Ask); ok {
 				asks++
 				assert.Contains(t, ask.Text, "entry 7 was cut off in step “Raise”. Begin this one all the same?")
 				assert.Equal(t, engine.CutOffStep, ask.Step)

@@ -54,7 +54,7 @@ func UnseenError(command string) error {
 	return fmt.Errorf("another command was typed behind “%s”: how that ended was not seen", command)
 }
 
-// Answer answers a question from the dialect, or asks the operator. Whoever calls it looks anew then: the hand may
+// Answer answers a question from the dialect, or asks the operator. Whoever calls it looks again then: the operator may
 // have had the helm, and answered it.
 func (tk *talk) Answer(ctx context.Context, own []*dialect.CompiledDialog, v sense.State, env map[string]any) error {
 	if err := tk.answerNow(ctx, own, v, env); !errors.Is(err, ErrReturned) {

@@ -82,8 +82,8 @@ func (w *actWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.T
 	return typed
 }
 
-// Tells implements teller.
-func (w *actWork) Tells(*runbook.Planner, *runbook.PreparedStep) (t runbook.Summary) {
+// Summary implements teller.
+func (w *actWork) Summary(*runbook.Planner, *runbook.PreparedStep) (t runbook.Summary) {
 	if w.expect != nil {
 		t.Checks = []string{string(w.expect.Holds)}
 	}

@@ -51,8 +51,8 @@ func (b *agreeBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Tells implements teller.
-func (w *agreeWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *agreeWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	text := fmt.Sprintf("%s: %s is the same in all of %s", w.what.Shown(p.Known), w.On, w.In)
 	if w.Want != "" {
 		text += ", which is " + string(w.Want)
@@ -118,7 +118,7 @@ func (w *agreeWork) rows(env map[string]any, roll engine.Roll) ([]map[string]any
 	return all, nil
 }
 
-// hold tells what the units have, by value in the order of the rows, and whether that differs.
+// hold says what the units have, by value in the order of the rows, and whether that differs.
 func (w *agreeWork) hold(run *engine.Run, rows []map[string]any) (said string, differs bool, err error) {
 	want := rows[0][w.On]
 	if w.want != nil {

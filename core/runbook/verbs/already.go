@@ -52,7 +52,7 @@ func (w *alreadyWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 	return run.Account.Already(why)
 }
 
-// Tells implements teller.
-func (w *alreadyWork) Tells(*runbook.Planner, *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *alreadyWork) Summary(*runbook.Planner, *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{"ends here if " + w.text}}
 }

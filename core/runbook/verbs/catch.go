@@ -54,7 +54,7 @@ func (w *catchWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 	}
 	for round := 0; ; round++ {
 		caught, err := c.once(ctx, round)
-		if errors.Is(err, engine.ErrReturned) { // the hand had the helm
+		if errors.Is(err, engine.ErrReturned) { // the operator had the helm
 			continue
 		}
 		if err != nil || caught {

@@ -40,7 +40,7 @@ func (w *checkWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedSt
 	return check(run, s, w.holds, w.message, run.Title(s))
 }
 
-// check tells whether a guard holds, and fails with a message when it does not.
+// check says whether a guard holds, and fails with a message when it does not.
 func check(run *engine.Run, s *runbook.PreparedStep, holds *expression.Guard, message *expression.Template, title string) error {
 	env := run.Env()
 	held, err := holds.Holds(env)
@@ -60,7 +60,7 @@ func check(run *engine.Run, s *runbook.PreparedStep, holds *expression.Guard, me
 	return nil
 }
 
-// Tells implements teller.
-func (w *checkWork) Tells(*runbook.Planner, *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *checkWork) Summary(*runbook.Planner, *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{string(w.checkBody.Holds)}}
 }

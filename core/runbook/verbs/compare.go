@@ -84,11 +84,11 @@ func compare(run *engine.Run, s *runbook.PreparedStep, c comparison) error {
 		return err
 	}
 	held := want != nil && got != nil && sameValue(run.Prepared.Dialect.Order(), want, got)
-	told := event.Check{Step: s.ID, Text: what, Held: held, Got: expression.Format(got)}
+	report := event.Check{Step: s.ID, Text: what, Held: held, Got: expression.Format(got)}
 	if comparesWithBefore(run, c) {
-		told.Before = expression.Format(want)
+		report.Before = expression.Format(want)
 	}
-	run.Console.Emit(told)
+	run.Console.Emit(report)
 	if !held {
 		return fmt.Errorf("%s: want %s, the device says %s", what, cmp.Or(expression.Format(want), "nothing"), cmp.Or(expression.Format(got), "nothing"))
 	}
@@ -110,8 +110,8 @@ func comparesWithBefore(run *engine.Run, c comparison) bool {
 	return slices.Contains(run.Prepared.Book.Snapshots(), first)
 }
 
-// Tells implements teller.
-func (w compareWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) (t runbook.Summary) {
+// Summary implements teller.
+func (w compareWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) (t runbook.Summary) {
 	for _, c := range w {
 		t.Checks = append(t.Checks, fmt.Sprintf("%s: %s = %s", c.what.Shown(p.Known), c.Got, c.Want))
 	}

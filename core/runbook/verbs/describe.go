@@ -38,8 +38,8 @@ func (b *describeBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &describeWork{b.File}
 }
 
-// Tells implements teller.
-func (w *describeWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *describeWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	img := p.ImageOf(s, w.file)
 	if img == nil {
 		return runbook.Summary{}

@@ -33,9 +33,9 @@ func (b *eraseBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Tells implements teller.
-func (w *eraseWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
-	return w.tells(p, s)
+// Summary implements teller.
+func (w *eraseWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+	return w.describes(p, s)
 }
 
 // Types implements typist.

@@ -85,7 +85,7 @@ func (w *findWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 			}
 			best = by
 			found = map[string]any{"name": one.Name, "in": place.Files.Files, "by": string(by)}
-			at.Text = heldWords(img, place.Title, one.Name, by, algorithm)
+			at.Text = heldText(img, place.Title, one.Name, by, algorithm)
 		}
 	}
 	run.Made["found"] = runbook.Plain(found)
@@ -109,7 +109,7 @@ func sameAs(run *engine.Run, ctx context.Context, s *runbook.PreparedStep, place
 	return by, algorithm, nil
 }
 
-func heldWords(img *image.Image, place, name string, by image.Sameness, algorithm string) string {
+func heldText(img *image.Image, place, name string, by image.Sameness, algorithm string) string {
 	if by == image.SameByDigest {
 		as := ""
 		if name != img.Name {
@@ -135,8 +135,8 @@ func (w *findWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed []r
 	return typed
 }
 
-// Tells implements teller.
-func (w *findWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *findWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	name := "${" + w.file + "}"
 	if img := p.ImageOf(s, w.file); img != nil {
 		name = img.Name

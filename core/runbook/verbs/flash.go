@@ -6,17 +6,17 @@ import (
 	"slices"
 	"strings"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
-	"pilotrix/core/reckon"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/units"
 )
 
 // Nobody types an address: a step names a part of the flash and a file, and everything else follows from the map of the flash.
-// It is reckoned when the plan is made, where the map is known then; before the hold; and once more before anything is typed.
+// It is computed when the plan is made, where the map is known then; before the hold; and once more before anything is typed.
 
 // burnMakes are the addresses, all of them the device's, and sizes in bytes.
 var burnMakes = []string{"burn.part", "burn.file", "burn.erase_from", "burn.erase_last", "burn.erase_size", "burn.sectors", "burn.write_from", "burn.write_last", "burn.size", "burn.left", "burn.erased", "burn.written"}
@@ -45,33 +45,33 @@ func (b Burning) compile(c *runbook.Compiler) burning {
 }
 
 // burnTree is a burn as expressions see it.
-func burnTree(b reckon.Burn, file string) map[string]any {
+func burnTree(b arithmetic.Burn, file string) map[string]any {
 	eraseFrom, eraseLast := b.EraseAt()
 	writeFrom, writeLast := b.WriteAt()
 	return map[string]any{
 		"part": b.Part.Name, "file": file, "erase_from": float64(eraseFrom), "erase_last": float64(eraseLast), "erase_size": float64(b.Erase.Size()),
 		"sectors": float64(b.Sectors), "write_from": float64(writeFrom), "write_last": float64(writeLast), "size": float64(b.Write.Size()), "left": float64(b.Left),
-		"erased": rangeWords(eraseFrom, eraseLast), "written": rangeWords(writeFrom, writeLast),
+		"erased": rangeText(eraseFrom, eraseLast), "written": rangeText(writeFrom, writeLast),
 	}
 }
 
-// rangeWords are a range's first and last address, and its size in both ways.
-func rangeWords(from, last int64) string {
+// rangeText are a range's first and last address, and its size in both ways.
+func rangeText(from, last int64) string {
 	return fmt.Sprintf("0x%x to 0x%x, %s B, %s", from, last, units.Count(last-from+1), units.Bytes(last-from+1))
 }
 
-// burnWords says what a burn is, in words.
-func burnWords(b reckon.Burn, file string) []string {
+// burnText says what a burn is, in words.
+func burnText(b arithmetic.Burn, file string) []string {
 	eraseFrom, eraseLast := b.EraseAt()
 	writeFrom, writeLast := b.WriteAt()
 	return []string{
-		fmt.Sprintf("erases %s of part %s: %s", units.Many(b.Sectors, "sector"), b.Part.Name, rangeWords(eraseFrom, eraseLast)),
-		fmt.Sprintf("writes %s: %s; %s of the part stay empty", file, rangeWords(writeFrom, writeLast), units.Bytes(b.Left)),
+		fmt.Sprintf("erases %s of part %s: %s", units.Many(b.Sectors, "sector"), b.Part.Name, rangeText(eraseFrom, eraseLast)),
+		fmt.Sprintf("writes %s: %s; %s of the part stay empty", file, rangeText(writeFrom, writeLast), units.Bytes(b.Left)),
 	}
 }
 
-// tells reckons it for a plan, as far as the map is known.
-func (w burning) tells(p *runbook.Planner, s *runbook.PreparedStep) (t runbook.Summary) {
+// describes computes it for a plan, as far as the map is known.
+func (w burning) describes(p *runbook.Planner, s *runbook.PreparedStep) (t runbook.Summary) {
 	img, part := p.ImageOf(s, w.file), w.part.Shown(p.Known)
 	if img == nil || strings.Contains(part, "${") {
 		return t
@@ -84,7 +84,7 @@ func (w burning) tells(p *runbook.Planner, s *runbook.PreparedStep) (t runbook.S
 	if err != nil {
 		return runbook.Summary{Estimates: []string{"REFUSED: " + err.Error()}}
 	}
-	return runbook.Summary{Estimates: burnWords(b, img.Name)}
+	return runbook.Summary{Estimates: burnText(b, img.Name)}
 }
 
 // Foresees implements foreseer.
@@ -100,7 +100,7 @@ func (w burning) Foresees(p *runbook.Planner, s *runbook.PreparedStep) runbook.M
 	return nil
 }
 
-// usually reckons it by the map that such devices have, where the dialect knows one; what is typed goes by what the device tells.
+// usually computes it by the map that such devices have, where the dialect knows one; what is typed goes by what the device says.
 func (w burning) usually(p *runbook.Planner, img *image.Image, part string) (t runbook.Summary) {
 	t.Estimates = []string{fmt.Sprintf("what of part %s is erased and written for %s, once the map of the flash is read", part, img.Name)}
 	flash, known := p.Dialect.UsualFlash()
@@ -111,46 +111,46 @@ func (w burning) usually(p *runbook.Planner, img *image.Image, part string) (t r
 	if err != nil {
 		return runbook.Summary{Estimates: append(t.Estimates, "by the usual map it would be REFUSED: "+err.Error())}
 	}
-	for _, words := range burnWords(b, img.Name) {
+	for _, words := range burnText(b, img.Name) {
 		t.Estimates = append(t.Estimates, "by the usual map: "+words)
 	}
 	return t
 }
 
-// reckon computes a burn from what is known now and keeps it for the steps behind. Nothing is reckoned by halves: whatever is
+// compute computes a burn from what is known now and keeps it for the steps behind. Nothing is computed by halves: whatever is
 // wrong with it is an error.
-func (w burning) reckon(run *engine.Run, s *runbook.PreparedStep) (reckon.Burn, error) {
+func (w burning) compute(run *engine.Run, s *runbook.PreparedStep) (arithmetic.Burn, error) {
 	img := run.Prepared.ImageOf(s, w.file)
 	if img == nil {
-		return reckon.Burn{}, fmt.Errorf("there is no file %s here", w.file)
+		return arithmetic.Burn{}, fmt.Errorf("there is no file %s here", w.file)
 	}
 	part, err := w.part.Render(run.Env())
 	if err != nil {
-		return reckon.Burn{}, err
+		return arithmetic.Burn{}, err
 	}
 	flash, err := run.Prepared.Dialect.FlashMap(run.Console.Facts())
 	if err != nil {
-		return reckon.Burn{}, err
+		return arithmetic.Burn{}, err
 	}
 	b, err := flash.Burns(part, img.Size)
 	if err != nil {
 		return b, fmt.Errorf("%s is not burned: %w", img.Name, err)
 	}
 	run.Made["burn"] = runbook.Plain(burnTree(b, img.Name))
-	told := event.Flash{
-		Base: flash.Base, Part: part, File: img.Name, State: event.FlashReckoned,
+	report := event.Flash{
+		Base: flash.Base, Part: part, File: img.Name, State: event.FlashComputed,
 		EraseFrom: b.Erase.From, EraseTo: b.Erase.To, WriteFrom: b.Write.From, WriteTo: b.Write.To,
 	}
 	for _, sectors := range flash.Sectors {
-		told.Sectors = append(told.Sectors, event.FlashSectors(sectors))
+		report.Sectors = append(report.Sectors, event.FlashSectors(sectors))
 	}
 	for _, p := range flash.Parts {
-		told.Parts = append(told.Parts, event.FlashPart(p))
+		report.Parts = append(report.Parts, event.FlashPart(p))
 	}
-	if err := sameMap(run, told); err != nil {
+	if err := sameMap(run, report); err != nil {
 		return b, err
 	}
-	burns.Of(run).now = told
+	burns.Of(run).now = report
 	return b, nil
 }
 
@@ -174,7 +174,7 @@ func sameMap(run *engine.Run, now event.Flash) error {
 
 // spanText are what a burn erases, by the device's addresses.
 func spanText(f event.Flash) string {
-	return rangeWords(f.Base+f.EraseFrom, f.Base+f.EraseTo-1)
+	return rangeText(f.Base+f.EraseFrom, f.Base+f.EraseTo-1)
 }
 
 // burns is the burn that was computed last, and what was erased with an approval, nil for nothing.
@@ -188,9 +188,9 @@ func sameBurn(a, b event.Flash) bool {
 	return a.Part == b.Part && a.File == b.File && a.Base == b.Base && a.EraseFrom == b.EraseFrom && a.EraseTo == b.EraseTo && a.WriteFrom == b.WriteFrom && a.WriteTo == b.WriteTo
 }
 
-// flashing does what changes the flash, and tells how it stands with it.
+// flashing does what changes the flash, and says how it stands with it.
 func flashing(run *engine.Run, ctx context.Context, s *runbook.PreparedStep, d *runbook.CompiledCall, w burning, during, then string) error {
-	if _, err := w.reckon(run, s); err != nil {
+	if _, err := w.compute(run, s); err != nil {
 		return err
 	}
 	showFlash(run, during)

@@ -76,8 +76,8 @@ func (w *followWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed [
 	return typed
 }
 
-// Tells implements teller.
-func (w *followWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *followWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{fmt.Sprintf("every %s of %s within %s: %s; those that are not are named, and the run ends “done, but”", w.Each, w.In, w.within.Shown(p.Known), w.Until)}}
 }
 
@@ -110,7 +110,7 @@ func (w *followWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepare
 		if len(now.waits) == 0 || left <= 0 {
 			return w.end(run, now, run.Console.Clock().Since(began))
 		}
-		run.Now(s, run.Title(s), fmt.Sprintf("the other %d of %d, %s more: %s", len(now.waits), now.all, units.Words(left.Round(time.Second)), few(now.waits)), s.Timeout)
+		run.Now(s, run.Title(s), fmt.Sprintf("the other %d of %d, %s more: %s", len(now.waits), now.all, units.Text(left.Round(time.Second)), few(now.waits)), s.Timeout)
 		if err := run.Console.Pause(ctx, min(w.every, max(left, time.Second))); err != nil {
 			return err
 		}
@@ -245,7 +245,7 @@ func (w *followWork) end(run *engine.Run, now followProgress, waited time.Durati
 	if len(now.but) == 0 {
 		return prove(run, w.proves)
 	}
-	text := fmt.Sprintf("%d of %d have arrived after %s; not: %s", now.arrived, now.all, units.Words(waited.Round(time.Second)), strings.Join(now.but, "; "))
+	text := fmt.Sprintf("%d of %d have arrived after %s; not: %s", now.arrived, now.all, units.Text(waited.Round(time.Second)), strings.Join(now.but, "; "))
 	run.Console.Emit(event.Note{Level: event.Warning, Text: text})
 	run.Account.Miss(now.but...)
 	return nil

@@ -47,8 +47,8 @@ func (b *gatherBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Tells implements teller.
-func (w *gatherWork) Tells(_ *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *gatherWork) Summary(_ *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Does: []string{fmt.Sprintf("looks on the shelf for one file each of %s, of the %s of ${%s}", w.For, strings.Join(w.Same, " and "), w.With)}}
 }
 

@@ -34,8 +34,8 @@ func (w *handOverWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runb
 	return nil
 }
 
-// Tells implements teller.
-func (w *handOverWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *handOverWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Does: []string{"the console is yours: " + strings.TrimSpace(w.says.Shown(p.Known))}}
 }
 

@@ -55,8 +55,8 @@ func (w letWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep)
 	return nil
 }
 
-// Tells implements teller.
-func (w letWork) Tells(*runbook.Planner, *runbook.PreparedStep) (t runbook.Summary) {
+// Summary implements teller.
+func (w letWork) Summary(*runbook.Planner, *runbook.PreparedStep) (t runbook.Summary) {
 	for _, name := range slices.Sorted(maps.Keys(w)) {
 		t.Does = append(t.Does, name+" = "+w[name].Text())
 	}

@@ -47,7 +47,7 @@ func (w *operatorWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepa
 	return nil
 }
 
-// Tells implements teller.
-func (w *operatorWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *operatorWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Does: []string{"asks you: " + strings.TrimSpace(w.says.Shown(p.Known))}}
 }

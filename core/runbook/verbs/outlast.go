@@ -19,53 +19,53 @@ import (
 var _ = runbook.Register(runbook.Verb{
 	Name: "outlast", Does: "waits until what is pending runs out and the device restarts by itself, and goes on when it is back as after a restart",
 	Timeout: 15 * time.Minute, Makes: []string{"restart.took", "restart.away"}, Cards: []string{runbook.CardRestart, runbook.CardReach, runbook.CardBanks},
-	New: func() runbook.Body { return new(outlastBody) },
+	New: func() runbook.Body { return new(waitOutBody) },
 })
 
-type outlastBody struct {
+type waitOutBody struct {
 	Pending string `yaml:"pending" jsonschema:"required" jsonschema_description:"What runs out, as the dialect calls it; the step's timeout is how long the device may be away afterwards"`
 	Back    `yaml:",inline"`
 }
 
-type outlastWork struct {
+type waitOutWork struct {
 	pending string
 	backWork
 }
 
 // Compile implements Body.
-func (b *outlastBody) Compile(c *runbook.Compiler) runbook.Work {
+func (b *waitOutBody) Compile(c *runbook.Compiler) runbook.Work {
 	if known := c.Dialect().PendingNames(); !slices.Contains(known, b.Pending) && b.Pending != "" {
 		c.Complain("pending", "nothing is pending under the name %q in dialect %s; there are %s", b.Pending, c.Dialect().Dialect, strings.Join(known, ", "))
 	}
 	c.Changes()
-	return &outlastWork{b.Pending, b.Back.compile(c)}
+	return &waitOutWork{b.Pending, b.Back.compile(c)}
 }
 
-// Outlasts implements outlaster.
-func (w *outlastWork) Outlasts() string { return w.pending }
+// WaitsOut implements outlaster.
+func (w *waitOutWork) WaitsOut() string { return w.pending }
 
 // Types implements typist.
-func (w *outlastWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
+func (w *waitOutWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	return w.afterwards(p)
 }
 
-// Tells implements teller.
-func (w *outlastWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
-	told := w.backWork.Tells(p, s)
-	told.Checks = append([]string{"nothing is typed until “" + w.pending + "” has run out and the device restarts"}, told.Checks...)
-	return told
+// Summary implements teller.
+func (w *waitOutWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+	report := w.backWork.Summary(p, s)
+	report.Checks = append([]string{"nothing is typed until “" + w.pending + "” has run out and the device restarts"}, report.Checks...)
+	return report
 }
 
 // grace is how long a device may take to restart once its time is over by our clock.
 const grace = 2 * time.Minute
 
 // Do implements Doer.
-func (w *outlastWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+func (w *waitOutWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	r := &restarting{Run: run, s: s, w: &w.backWork}
 	if err := r.watchBefore(ctx); err != nil {
 		return err
 	}
-	if err := r.outlast(ctx, w.pending); err != nil {
+	if err := r.waitOut(ctx, w.pending); err != nil {
 		return err
 	}
 	r.begun = run.Console.Clock().Now()
@@ -74,13 +74,13 @@ func (w *outlastWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 	return r.through(ctx)
 }
 
-// outlast waits for the restart that comes by itself.
-func (r *restarting) outlast(ctx context.Context, name string) error {
+// waitOut waits for the restart that comes by itself.
+func (r *restarting) waitOut(ctx context.Context, name string) error {
 	open, known := openNamed(r.Run, name)
 	if !known {
 		return fmt.Errorf("“%s” is not pending: nothing runs out", name)
 	}
-	r.Outlast()
+	r.WaitOut()
 	for known {
 		now := r.Console.Clock().Now()
 		if now.After(open.Until.Add(grace)) {
@@ -89,7 +89,7 @@ func (r *restarting) outlast(ctx context.Context, name string) error {
 		left := max(0, open.Until.Sub(now))
 		r.TakeUntil(open.Until.Add(2 * grace)) // what is said here comes first
 		r.Console.Emit(event.StepNow{
-			ID: r.s.ID, Doing: "Waits until it runs out: " + open.Says, Awaiting: "in " + units.Words(left.Round(time.Second)) + ", then a restart", Timeout: left + grace, Left: left + r.s.Expected,
+			ID: r.s.ID, Doing: "Waits until it runs out: " + open.Says, Awaiting: "in " + units.Text(left.Round(time.Second)) + ", then a restart", Timeout: left + grace, Left: left + r.s.Expected,
 		})
 		begun, err := r.restartsWithin(ctx, slice, open.Until)
 		if err != nil || begun {
@@ -103,7 +103,7 @@ func (r *restarting) outlast(ctx context.Context, name string) error {
 	if !known {
 		return fmt.Errorf("“%s” is pending no more, and the device has not restarted: it was dealt with", name)
 	}
-	return fmt.Errorf("“%s” ran out %s ago, and the device has not restarted by itself: %s", name, units.Words(grace), r.StateText())
+	return fmt.Errorf("“%s” ran out %s ago, and the device has not restarted by itself: %s", name, units.Text(grace), r.StateText())
 }
 
 // slice is how often it is looked whether something is still pending, and how much a device's clock may be off.

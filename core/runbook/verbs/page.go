@@ -41,8 +41,8 @@ func (b *pageBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Tells implements teller.
-func (w *pageWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *pageWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{fmt.Sprintf("%s answers with status %d, and “%s” stands on it", w.url.Shown(p.Known), w.status, w.text.Shown(p.Known))}}
 }
 
@@ -66,21 +66,21 @@ func (w *pageWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 		return err
 	}
 	run.Now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it", w.status, text), s.Timeout)
-	told := ""
+	report := ""
 	for {
 		page, err := w.try(ctx, run, url)
 		if err == nil && page.Status == w.status && page.Holds(text) {
-			run.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Held: true, Got: page.Words()})
+			run.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Held: true, Got: page.StatusText()})
 			return prove(run, w.proves)
 		}
-		got := pageWords(page, err)
-		if got != told {
-			told = got
+		got := pageText(page, err)
+		if got != report {
+			report = got
 			run.Now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it; now %s", w.status, text, got), s.Timeout)
 		}
 		if err := run.Console.Pause(ctx, pageEvery); err != nil {
 			if errors.Is(err, engine.ErrTimeout) {
-				run.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Got: page.Words()})
+				run.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Got: page.StatusText()})
 				err = fmt.Errorf("%s does not show “%s”: %s; %w", url, text, got, err)
 			}
 			return err
@@ -94,8 +94,8 @@ func (w *pageWork) try(ctx context.Context, run *engine.Run, url string) (page r
 	return reach.GetPage(limited, run.Prepared.Kit.Network, url)
 }
 
-// pageWords is what a page was, or why there was none.
-func pageWords(page reach.Page, err error) string {
+// pageText is what a page was, or why there was none.
+func pageText(page reach.Page, err error) string {
 	if err != nil {
 		return "no answer"
 	}

@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
-	"pilotrix/core/reckon"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/source"
@@ -63,7 +63,7 @@ func (b *pollBody) Compile(c *runbook.Compiler) runbook.Work {
 // Expects implements expecter.
 func (w *pollWork) Expects(p *runbook.Prepared, s *runbook.PreparedStep, _ int) time.Duration {
 	if img := p.ImageOf(s, w.File); img != nil {
-		return reckon.TransferTime(img.Size, p.Dialect.FetchRate())
+		return arithmetic.TransferTime(img.Size, p.Dialect.FetchRate())
 	}
 	return 0
 }
@@ -79,8 +79,8 @@ func (w *pollWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed []r
 	return typed
 }
 
-// Tells implements teller.
-func (w *pollWork) Tells(*runbook.Planner, *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *pollWork) Summary(*runbook.Planner, *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{"until " + string(w.Until)}}
 }
 
@@ -110,9 +110,9 @@ func (w *pollWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 			return err
 		}
 		if w.Stalled != nil && now.Sub(changed) >= time.Duration(*w.Stalled) {
-			return fmt.Errorf("nothing changed for %s: %s", units.Words(now.Sub(changed)), w.words(run))
+			return fmt.Errorf("nothing changed for %s: %s", units.Text(now.Sub(changed)), w.words(run))
 		}
-		run.Now(s, run.Title(s), fmt.Sprintf("the next reading, every %s; the last: %s", units.Words(w.every), w.words(run)), s.Timeout)
+		run.Now(s, run.Title(s), fmt.Sprintf("the next reading, every %s; the last: %s", units.Text(w.every), w.words(run)), s.Timeout)
 		if err := run.Console.Pause(ctx, w.every); err != nil {
 			return err
 		}

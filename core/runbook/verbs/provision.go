@@ -25,11 +25,11 @@ import (
 	"pilotrix/core/units"
 )
 
-var newcomerMakes = []string{"newcomer.mac", "newcomer.address", "newcomer.image", "newcomer.configuration"}
+var newDeviceMakes = []string{"newcomer.mac", "newcomer.address", "newcomer.image", "newcomer.configuration"}
 
 var _ = runbook.Register(runbook.Verb{
 	Name: "provision", Does: "gives one new device an address by DHCP, and what it fetches then: its image, and its configuration under the names that the dialect tells; ends when it has both",
-	Timeout: 30 * time.Minute, Learns: true, Makes: newcomerMakes, Cards: []string{runbook.CardNewcomer, runbook.CardTransfer},
+	Timeout: 30 * time.Minute, Learns: true, Makes: newDeviceMakes, Cards: []string{runbook.CardNewDevice, runbook.CardTransfer},
 	New: func() runbook.Body { return new(provisionBody) },
 })
 
@@ -69,19 +69,19 @@ func (b *provisionBody) Compile(c *runbook.Compiler) runbook.Work {
 		return nil
 	})
 	c.Alters()
-	c.Makes(newcomerMakes...)
+	c.Makes(newDeviceMakes...)
 	return w
 }
 
-// Tells implements teller.
-func (w *provisionWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *provisionWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	whom := w.mac.Shown(p.Known)
 	if whom == "" {
 		whom = "the next new device that you approve"
 	}
-	told := runbook.Summary{Does: []string{"answers " + whom + " by DHCP, and nobody else"}}
+	report := runbook.Summary{Does: []string{"answers " + whom + " by DHCP, and nobody else"}}
 	if img := p.ImageOf(s, w.image); img != nil {
-		told.Does = append(told.Does, fmt.Sprintf("tells it to fetch %s (%d B) by %s", img.Name, img.Size, strings.ToUpper(w.protocol.Shown(p.Known))))
+		report.Does = append(report.Does, fmt.Sprintf("tells it to fetch %s (%d B) by %s", img.Name, img.Size, strings.ToUpper(w.protocol.Shown(p.Known))))
 	}
 	if w.setup != "" {
 		mac, name := w.mac.Shown(p.Known), w.name.Shown(p.Known)
@@ -89,10 +89,10 @@ func (w *provisionWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbo
 			mac = parsed.String()
 		}
 		if names, err := p.Dialect.SetupNames(name, cmp.Or(mac, "00:00:00:00:00:00")); err == nil && mac != "" {
-			told.Does = append(told.Does, "stages its configuration as "+strings.Join(names, ", then "))
+			report.Does = append(report.Does, "stages its configuration as "+strings.Join(names, ", then "))
 		}
 	}
-	return told
+	return report
 }
 
 // provisioned is one device that is provisioned.
@@ -105,7 +105,7 @@ type provisioned struct {
 	name, boot string
 	mac        string // empty until it is known who is meant
 	setups     []string
-	meant      *provision.Meant
+	wanted     *provision.Wanted
 	chosen     atomic.Pointer[string] // the MAC of who is meant, nil until that is known
 	lookout    *provision.Lookout
 	desk       *provision.Desk
@@ -123,7 +123,7 @@ func (w *provisionWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prep
 		return err
 	}
 	v.lookout = provision.NewLookout(everybody, v.on, run.Console.Clock())
-	run.Now(s, "Looks for another DHCP server on "+v.on.Name, "its answer, within "+units.Words(provision.LooksFor), s.Timeout)
+	run.Now(s, "Looks for another DHCP server on "+v.on.Name, "its answer, within "+units.Text(provision.LooksFor), s.Timeout)
 	if err := run.Console.Waits(ctx, func(ctx context.Context) error {
 		return v.lookout.Alone(ctx)
 	}); err != nil {
@@ -162,7 +162,7 @@ func (v *provisioned) prepare(ctx context.Context) (opt provision.Options, every
 	if v.on, err = networkAt(run.Prepared.Kit.Network, address); err != nil {
 		return opt, nil, err
 	}
-	v.meant = &provision.Meant{Ask: true}
+	v.wanted = &provision.Wanted{Ask: true}
 	if mac != "" {
 		parsed, err := net.ParseMAC(mac)
 		if err != nil {
@@ -236,7 +236,7 @@ func (v *provisioned) admit(c provision.Client) provision.Verdict {
 	case chosen != nil || !v.Prepared.Dialect.Vendor(c.Vendor):
 		return provision.Ignored
 	}
-	return v.meant.Admit(c)
+	return v.wanted.Admit(c)
 }
 
 func (v *provisioned) give(provision.Client) provision.Given {
@@ -321,7 +321,7 @@ func (v *provisioned) follow(ctx context.Context) error {
 	}
 }
 
-// stands says how far it has come, and what may be the matter.
+// stands says the progress, and what may be the matter.
 func (v *provisioned) stands() string {
 	if v.mac == "" {
 		return "no new device was taken for the one that is meant"
@@ -372,7 +372,7 @@ func (v *provisioned) stage(ctx context.Context) error {
 		}
 	}
 	if v.mac != "" {
-		return v.welcomes(ctx)
+		return v.prepareFor(ctx)
 	}
 	return nil
 }
@@ -385,8 +385,8 @@ func (v *provisioned) offer(img *image.Image, name, by string) error {
 	return err
 }
 
-// welcomes stages the configuration under the names that this device asks for. From here on it may be changed.
-func (v *provisioned) welcomes(ctx context.Context) error {
+// prepareFor stages the configuration under the names that this device asks for. From here on it may be changed.
+func (v *provisioned) prepareFor(ctx context.Context) error {
 	v.Actions.Wrote(v.s, "")
 	if err := v.Actions.Alters(ctx, v.s, "DHCP, image and configuration for "+v.mac); err != nil {
 		return err
@@ -419,7 +419,7 @@ func (v *provisioned) look(ctx context.Context) (done bool, err error) {
 			continue
 		}
 		next, within := c.Next()
-		v.Now(v.s, fmt.Sprintf("Answers %s on %s: it %s", v.mac, v.on.Name, c.Stage), fmt.Sprintf("%s, within %s", next, units.Words(within)), v.s.Timeout)
+		v.Now(v.s, fmt.Sprintf("Answers %s on %s: it %s", v.mac, v.on.Name, c.Stage), fmt.Sprintf("%s, within %s", next, units.Text(within)), v.s.Timeout)
 		if loops := c.Loops(); loops != "" {
 			return false, errors.New(loops)
 		}
@@ -431,13 +431,13 @@ func (v *provisioned) look(ctx context.Context) (done bool, err error) {
 
 // ask asks about the device that has waited longest, until one is the one that is meant.
 func (v *provisioned) ask(ctx context.Context) error {
-	client, some := v.meant.Next()
+	client, some := v.wanted.Next()
 	if !some {
 		return nil
 	}
 	answer, err := v.Console.Ask(ctx, event.Ask{
-		Form: event.FormNewcomer, Step: v.s.ID, Title: v.Title(v.s), Answers: []string{engine.Approve, engine.LeaveIt, engine.StopHere},
-		Text: client.Words() + " asks for an address. Is it the one that is meant? It gets an address, its image and its configuration then; no other one is answered.",
+		Form: event.FormNewDevice, Step: v.s.ID, Title: v.Title(v.s), Answers: []string{engine.Approve, engine.LeaveIt, engine.StopHere},
+		Text: client.Text() + " asks for an address. Is it the one that is meant? It gets an address, its image and its configuration then; no other one is answered.",
 	})
 	if err != nil {
 		return err
@@ -445,11 +445,11 @@ func (v *provisioned) ask(ctx context.Context) error {
 	switch answer {
 	case engine.Approve:
 		v.choose(client.MAC)
-		return v.welcomes(ctx)
+		return v.prepareFor(ctx)
 	case engine.StopHere:
 		return fmt.Errorf("%w, asked whether %s is the one that is meant; its MAC address may be said beforehand", engine.ErrStopped, client.MAC)
 	}
-	v.meant.Say(client, false)
+	v.wanted.Say(client, false)
 	v.Console.Emit(event.Note{Level: event.Info, Text: client.MAC + " is left alone; it is asked about again when this step is begun again"})
 	signal(v.waits)()
 	return nil

@@ -63,8 +63,8 @@ func (w *receiveWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbo
 	return w.Commands(p)
 }
 
-// Tells implements teller.
-func (w *receiveWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *receiveWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Does: []string{fmt.Sprintf("lets %s be left in %s once, by %s", w.as.Shown(p.Known), cmp.Or(w.into.Shown(p.Known), "${into}"), placeText(p, w.serving))}}
 }
 

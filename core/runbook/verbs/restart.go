@@ -105,8 +105,8 @@ func identityTyped(p *runbook.Planner) []runbook.Typed {
 	return []runbook.Typed{{Text: reading.Type.Shown(p.Known), When: "to see that it is the same device"}}
 }
 
-// Tells implements teller.
-func (w *backWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *backWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	text := "goes on at a prompt of " + strings.Join(w.Mode, " or ")
 	if w.Watch != "" {
 		text += " and when " + w.watch.Shown(p.Known) + " answers"
@@ -117,11 +117,11 @@ func (w *backWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Su
 // restarting is one restart under way.
 type restarting struct {
 	*engine.Run
-	s       *runbook.PreparedStep
-	w       *backWork
-	begun   time.Time
-	watched string // of reach, empty when none is watched
-	told    event.Restart
+	s        *runbook.PreparedStep
+	w        *backWork
+	begun    time.Time
+	watched  string // of reach, empty when none is watched
+	reported event.Restart
 }
 
 // Do implements Work: it restarts the device and goes on when the console shows a prompt and what is watched
@@ -150,14 +150,14 @@ func (w *restartWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 // through follows a restart that has begun to where the device is back, and known to be the same.
 func (r *restarting) through(ctx context.Context) error {
 	run, s := r.Run, r.s
-	run.Now(s, "Waits for the device to be back", "console, prompt"+r.reachWords(), s.Timeout)
+	run.Now(s, "Waits for the device to be back", "console, prompt"+r.reachText(), s.Timeout)
 	if err := r.comeBack(ctx); err != nil {
 		return err
 	}
-	r.tell(true)
+	r.report(true)
 	took := run.Console.Clock().Since(r.begun)
-	run.Made["restart"] = runbook.Plain(map[string]any{"took": units.Words(took), "away": units.Words(r.away())})
-	run.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Words(took), r.comparedWords(took))})
+	run.Made["restart"] = runbook.Plain(map[string]any{"took": units.Text(took), "away": units.Text(r.away())})
+	run.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Text(took), r.comparedText(took))})
 	run.Console.Changed() // whatever was read while it went down is old as well
 	run.Account.Own()
 	if r.w.Then != "" {
@@ -203,19 +203,19 @@ func (r *restarting) heardBefore(ctx context.Context) error {
 	return nil
 }
 
-func (r *restarting) reachWords() string {
+func (r *restarting) reachText() string {
 	if r.watched == "" {
 		return ""
 	}
 	return " and " + r.watched
 }
 
-// comparedWords says how long it took beside what was expected.
-func (r *restarting) comparedWords(took time.Duration) string {
+// comparedText says how long it took beside what was expected.
+func (r *restarting) comparedText(took time.Duration) string {
 	if r.s.Expected == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" (expected %s)", units.Words(r.s.Expected))
+	return fmt.Sprintf(" (expected %s)", units.Text(r.s.Expected))
 }
 
 // comeBack waits for console and prompt, then for reach.
@@ -225,17 +225,17 @@ func (r *restarting) comeBack(ctx context.Context) error {
 		err = r.reached(ctx)
 	}
 	if errors.Is(err, engine.ErrTimeout) {
-		r.tell(false)
-		return fmt.Errorf("the device is not back: console %s%s; %w", r.told.Console, r.stillWords(), err)
+		r.report(false)
+		return fmt.Errorf("the device is not back: console %s%s; %w", r.reported.Console, r.stillText(), err)
 	}
 	return err
 }
 
-func (r *restarting) stillWords() string {
-	if r.told.Reach == "" {
+func (r *restarting) stillText() string {
+	if r.reported.Reach == "" {
 		return ""
 	}
-	return ", " + r.watched + " " + r.told.Reach
+	return ", " + r.watched + " " + r.reported.Reach
 }
 
 // prompt follows the console through the restart, answering questions, following its speed, and waiting
@@ -254,7 +254,7 @@ func (r *restarting) prompt(ctx context.Context) error {
 			return err
 		}
 		seen = v.Count
-		r.tell(false)
+		r.report(false)
 		switch {
 		case v.AtPrompt && (slices.Contains(r.w.Mode, v.Mode) || r.leadsOn(v.Mode)):
 			return nil
@@ -274,7 +274,7 @@ func (r *restarting) prompt(ctx context.Context) error {
 	}
 }
 
-// leadsOn reports whether a mode is the wanted one, or on the way there: the hand, or the session itself, may have
+// leadsOn reports whether a mode is the wanted one, or on the way there: the operator, or the session itself, may have
 // logged in.
 func (r *restarting) leadsOn(mode string) bool {
 	return r.w.Then != "" && (mode == r.w.Then || r.Prepared.Dialect.MoveFrom(mode, r.w.Then) != nil)
@@ -291,7 +291,7 @@ func (r *restarting) reached(ctx context.Context) error {
 		return w.Await(ctx, func(states []reach.State) bool {
 			for _, state := range states {
 				if state.Watched.String() == r.watched {
-					r.tell(false)
+					r.report(false)
 					return state.Up && state.Last.Held && (state.Last.At.After(since) || state.Since.After(r.begun))
 				}
 			}
@@ -300,19 +300,19 @@ func (r *restarting) reached(ctx context.Context) error {
 	})
 }
 
-// tell says how far it is, when that changed.
-func (r *restarting) tell(over bool) {
+// report says the progress, when that changed.
+func (r *restarting) report(over bool) {
 	v := r.Console.Device()
-	told := event.Restart{Step: r.s.ID, Begun: r.begun, Expected: r.s.Expected, Longest: r.s.Timeout, Console: v.Mode, Over: over}
+	report := event.Restart{Step: r.s.ID, Begun: r.begun, Expected: r.s.Expected, Longest: r.s.Timeout, Console: v.Mode, Over: over}
 	if v.AtPrompt {
-		told.Prompt = v.Prompt
+		report.Prompt = v.Prompt
 	}
 	if state, known := r.state(); known {
-		told.Reach = map[bool]string{true: "answers", false: "does not answer"}[state.Up]
+		report.Reach = map[bool]string{true: "answers", false: "does not answer"}[state.Up]
 	}
-	if told != r.told {
-		r.told = told
-		r.Console.Emit(told)
+	if report != r.reported {
+		r.reported = report
+		r.Console.Emit(report)
 	}
 }
 

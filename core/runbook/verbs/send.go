@@ -11,12 +11,12 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
-	"pilotrix/core/reckon"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
@@ -98,7 +98,7 @@ func (w *sendWork) Expects(p *runbook.Prepared, s *runbook.PreparedStep, baud in
 	if err != nil || badFraming != nil || img == nil || baud == 0 {
 		return 0
 	}
-	return reckon.TransferTime(img.Size, reckon.XMODEMRate(reckon.LineRate(baud, framing), variant.Block()))
+	return arithmetic.TransferTime(img.Size, arithmetic.XMODEMRate(arithmetic.LineRate(baud, framing), variant.Block()))
 }
 
 // Types implements typist.
@@ -109,8 +109,8 @@ func (w *sendWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.
 	return w.Commands(p)
 }
 
-// Tells implements teller.
-func (w *sendWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *sendWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	name, size := "${"+w.file+"}", ""
 	if img := p.ImageOf(s, w.file); img != nil {
 		name, size = img.Name, fmt.Sprintf(" (%d B)", img.Size)
@@ -183,7 +183,7 @@ func (w *sendWork) overLine(ctx context.Context, run *engine.Run, s *runbook.Pre
 		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
 		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
 			Variant: variant, Clock: run.Console.Clock(), Retries: sendRetries, Answer: sendAnswer, File: img.Name,
-			Character: reckon.CharacterTime(run.Console.LineRate()), EndWait: cmp.Or(b.Action.Limit(0), s.Timeout), Progress: transferProgress(run, img.Size, allowed),
+			Character: arithmetic.CharacterTime(run.Console.LineRate()), EndWait: cmp.Or(b.Action.Limit(0), s.Timeout), Progress: transferProgress(run, img.Size, allowed),
 		})
 		return err
 	})
@@ -197,10 +197,10 @@ func (w *sendWork) overLine(ctx context.Context, run *engine.Run, s *runbook.Pre
 
 // Allowed is the most that the protocol carries on our line, in bytes a second, 0 without a speed.
 func allowedRate(run *engine.Run, variant xmodem.Variant) float64 {
-	return reckon.XMODEMRateBehind(run.Console.Latency(), run.Console.LineRate(), variant.Block())
+	return arithmetic.XMODEMRateBehind(run.Console.Latency(), run.Console.LineRate(), variant.Block())
 }
 
-// transferProgress thins the transfer's own reports out to a few a second. What it awaits, and its end, are told at once.
+// transferProgress thins the transfer's own reports out to a few a second. What it awaits, and its end, are reported at once.
 func transferProgress(run *engine.Run, size int64, allowed float64) func(transfer.Progress) {
 	thin, state := transfer.NewThin(run.Console.Clock()), ""
 	return func(p transfer.Progress) {

@@ -69,8 +69,8 @@ func (b *serveBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Tells implements teller.
-func (w *serveWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *serveWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	img := p.ImageOf(s, w.file)
 	name := w.as.Shown(p.Known)
 	size := ""
@@ -278,7 +278,7 @@ func (s *stage) open(run *engine.Run) {
 	})
 }
 
-// listen starts its server, or finds it running, and tells by which words the device is to use it.
+// listen starts its server, or finds it running, and says by which words the device is to use it.
 func listen(run *engine.Run, w servingPlace, name string) (carrier.Endpoint, error) {
 	stage := stages.Of(run)
 	if stage.dock == nil {

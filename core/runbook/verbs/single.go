@@ -127,7 +127,7 @@ func (n *needs) input(name string, secret bool, about string) {
 	n.inputs = append(n.inputs, map[string]any{"input": name, "kind": kind, "about": about})
 }
 
-// way notes what a command and the questions behind it take.
+// way notes what a command and the questions after it take.
 func (n *needs) way(way *dialect.CompiledWay, params []string) {
 	n.uses(way.Type.Uses(), params, false)
 	for _, asks := range way.Asks {

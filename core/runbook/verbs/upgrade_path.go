@@ -37,8 +37,8 @@ func (b *upgradeBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Tells implements teller.
-func (w *upgradeWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *upgradeWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Does: []string{"plans the releases to ${" + w.to + "} by " + w.allowed.Shown(p.Known)}}
 }
 
@@ -73,25 +73,25 @@ func askDowngrade(run *engine.Run, ctx context.Context, s *runbook.PreparedStep,
 	return err
 }
 
-// upgradeEvent tells the way of releases, and what other ways there are.
+// upgradeEvent says the way of releases, and what other ways there are.
 func upgradeEvent(p *runbook.Prepared, facts *device.Facts, wanted *image.Image, path image.Path) event.UpgradePath {
 	running, _ := facts.Get(image.FactRelease)
-	told := event.UpgradePath{From: running.Text, To: wanted.Says[image.SaysRelease], Downgrade: path.Downgrade, Takes: p.LoopsTake("upgrades", upgrades(path.Steps))}
+	report := event.UpgradePath{From: running.Text, To: wanted.Says[image.SaysRelease], Downgrade: path.Downgrade, Takes: p.LoopsTake("upgrades", upgrades(path.Steps))}
 	for _, upgrade := range path.Steps {
 		plan := event.UpgradeStep{From: upgrade.From, Release: upgrade.Release, Image: upgrade.Item.Name, Size: upgrade.Item.Size, Before: upgrade.Before, After: upgrade.After}
 		if upgrade.Companion != nil {
 			plan.Companion = upgrade.Companion.Name
 		}
-		told.Steps = append(told.Steps, plan)
+		report.Steps = append(report.Steps, plan)
 	}
 	for _, steps := range path.Others {
 		other := event.OtherPath{Takes: p.LoopsTake("upgrades", upgrades(steps))}
 		for _, step := range steps {
 			other.Releases = append(other.Releases, step.Release)
 		}
-		told.Others = append(told.Others, other)
+		report.Others = append(report.Others, other)
 	}
-	return told
+	return report
 }
 
 // chain plans the releases between what runs and an image.

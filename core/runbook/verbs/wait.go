@@ -40,8 +40,8 @@ func (w *waitWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.
 	return nil
 }
 
-// Tells implements teller.
-func (w *waitWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
+// Summary implements teller.
+func (w *waitWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{"goes on in mode " + strings.Join(w.Mode, " or ")}}
 }
 

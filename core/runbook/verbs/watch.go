@@ -56,8 +56,8 @@ func (w *watchWork) Do(_ context.Context, run *engine.Run, _ *runbook.PreparedSt
 	return nil
 }
 
-// Tells implements teller.
-func (w *watchWork) Tells(p *runbook.Planner, _ *runbook.PreparedStep) (t runbook.Summary) {
+// Summary implements teller.
+func (w *watchWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) (t runbook.Summary) {
 	for _, template := range w.watched {
 		t.Does = append(t.Does, "watches "+template.Shown(p.Known))
 	}
@@ -77,7 +77,7 @@ func watchTarget(run *engine.Run, text string) error {
 	return nil
 }
 
-// withoutLength drops the length of a network, 192.0.2.40/24: a device tells its address so.
+// withoutLength drops the length of a network, 192.0.2.40/24: a device says its address so.
 func withoutLength(text string) string {
 	if strings.HasPrefix(text, "http") {
 		return text

@@ -27,16 +27,16 @@ import (
 // window is one that is tried.
 type window struct {
 	*engine.Run
-	s     *runbook.PreparedStep
-	img   *image.Image
-	to    netip.AddrPort
-	name  string
-	told  event.Window
-	watch string // of reach, empty where nothing is watched
+	s        *runbook.PreparedStep
+	img      *image.Image
+	to       netip.AddrPort
+	name     string
+	reported event.Window
+	watch    string // of reach, empty where nothing is watched
 
 	opened  bool        // it has answered
 	flowing atomic.Bool // blocks are on their way
-	endIf   func()      // ends the put where what it outlasted has ended it
+	endIf   func()      // ends the put where what it waited out has ended it
 	refused string      // what it said last instead of taking it
 }
 
@@ -55,7 +55,7 @@ func (w *sendWork) intoWindow(ctx context.Context, run *engine.Run, s *runbook.P
 		return err
 	}
 	name = cmp.Or(name, img.Name)
-	v := &window{Run: run, s: s, img: img, to: to, name: name, told: event.Window{ID: "send " + to.String(), To: to.String(), State: event.WindowAwaited, Hand: strings.TrimSpace(hand)}}
+	v := &window{Run: run, s: s, img: img, to: to, name: name, reported: event.Window{ID: "send " + to.String(), To: to.String(), State: event.WindowAwaited, Hand: strings.TrimSpace(hand)}}
 	v.awaits("the loader's window to open")
 	tried := run.Account.Tried()
 	if err := run.Actions.Alters(ctx, s, "TFTP put of "+name+" to "+to.Addr().String()); err != nil {
@@ -72,7 +72,7 @@ func (w *sendWork) intoWindow(ctx context.Context, run *engine.Run, s *runbook.P
 		if !tried { // it took nothing
 			run.Account.NotTried()
 		}
-		err = fmt.Errorf("the loader at %s never answered, in %d tries: %w", to.Addr(), v.told.Tries, err)
+		err = fmt.Errorf("the loader at %s never answered, in %d tries: %w", to.Addr(), v.reported.Tries, err)
 	}
 	return err
 }
@@ -102,21 +102,21 @@ func (v *window) awaits(what string) {
 	v.Now(v.s, fmt.Sprintf("Sends %s to %s by TFTP", v.name, v.to.Addr()), what, v.s.Timeout)
 }
 
-func (v *window) tell(state string) {
-	v.told.State = state
+func (v *window) report(state string) {
+	v.reported.State = state
 	if r := v.Console.Reach(); r != nil {
 		for _, one := range r.States() {
 			if one.Watched.String() == v.watch && one.Known {
-				v.told.Reach = map[bool]string{true: "answers", false: "does not answer"}[one.Up]
+				v.reported.Reach = map[bool]string{true: "answers", false: "does not answer"}[one.Up]
 			}
 		}
 	}
-	v.Console.Emit(v.told)
+	v.Console.Emit(v.reported)
 }
 
 // put tries until it is taken. What the operator is asked to do meanwhile stands in the strip; to stop there ends it.
 func (v *window) put(ctx context.Context) error {
-	run, id := v.Run, v.told.ID
+	run, id := v.Run, v.reported.ID
 	run.Console.Emit(event.TransferBegin{ID: id, File: v.name, Size: v.img.Size, Protocol: carrier.TFTP.Title(), Peer: v.to.String(), SHA256: v.img.SHA256})
 	client := tftp.Client{Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Remark: func(text string) { run.Console.Emit(event.Note{Level: event.Info, Text: text}) }, Progress: func(p transfer.Progress) {
 		run.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left})
@@ -138,14 +138,14 @@ func (v *window) put(ctx context.Context) error {
 		err = nil
 	}
 	run.Account.Change(err == nil)
-	v.tell(map[bool]string{true: event.WindowTaken, false: event.WindowMissed}[err == nil])
+	v.report(map[bool]string{true: event.WindowTaken, false: event.WindowMissed}[err == nil])
 	end := event.TransferEnd{ID: id, Outcome: event.Done, Bytes: result.Bytes, Blocks: result.Blocks, Resent: result.Resent, Took: result.Took}
 	end.Outcome, end.Message = event.OutcomeOf(err)
 	run.Console.Emit(end)
 	return err
 }
 
-// unlessFlowing is a context that ends with ctx, but for the hand that takes the helm while blocks are on their way: the put does
+// unlessFlowing is a context that ends with ctx, but for the operator that takes the helm while blocks are on their way: the put does
 // not need the line, and a key that was pressed by mistake must not leave half a system behind.
 func (v *window) unlessFlowing(ctx context.Context) (context.Context, context.CancelCauseFunc) {
 	trying, stop := context.WithCancelCause(context.WithoutCancel(ctx))
@@ -159,32 +159,32 @@ func (v *window) unlessFlowing(ctx context.Context) (context.Context, context.Ca
 			stop(cause)
 		}
 	})
-	context.AfterFunc(v.Context, func() { stop(context.Cause(v.Context)) }) // the program is ended: nothing outlasts that
+	context.AfterFunc(v.Context, func() { stop(context.Cause(v.Context)) }) // the program is ended: nothing waits out that
 	return trying, stop
 }
 
-// opening tells how it goes.
+// opening says how it goes.
 func (v *window) opening() tftp.Opening {
 	return tftp.Opening{
 		Trying: func(tries int) {
-			v.told.Tries = tries
+			v.reported.Tries = tries
 			v.flowing.Store(false)
 			v.endIf()
 			v.awaits(fmt.Sprintf("the loader's window to open, try %d", tries))
-			if v.told.State != event.WindowCut {
-				v.told.State = event.WindowAwaited
+			if v.reported.State != event.WindowCut {
+				v.reported.State = event.WindowAwaited
 			}
-			v.tell(v.told.State)
+			v.report(v.reported.State)
 		},
 		Began: func() {
 			v.opened = true
 			v.flowing.Store(true)
 			v.awaits("the answer to each block")
-			v.tell(event.WindowOpen)
+			v.report(event.WindowOpen)
 		},
 		Cut: func(sent int64, err error) {
 			v.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("the put was cut after %d B (%v): it is begun again while the window lasts", sent, err)})
-			v.tell(event.WindowCut)
+			v.report(event.WindowCut)
 		},
 		Refused: func(err error) {
 			if v.refused != err.Error() {
@@ -198,13 +198,13 @@ func (v *window) opening() tftp.Opening {
 // askHand asks for what is to be done by hand, while the put is tried. The channel is closed when that is over.
 func (v *window) askHand(ctx context.Context, stop context.CancelCauseFunc) <-chan struct{} {
 	over := make(chan struct{})
-	if v.told.Hand == "" {
+	if v.reported.Hand == "" {
 		close(over)
 		return over
 	}
 	go func() {
 		defer close(over)
-		answer, err := v.Console.Console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: v.s.ID, Title: v.Title(v.s), Text: v.told.Hand, Answers: []string{engine.DoneByMe, engine.StopHere}})
+		answer, err := v.Console.Console.Ask(ctx, event.Ask{Form: event.FormOperator, Step: v.s.ID, Title: v.Title(v.s), Text: v.reported.Hand, Answers: []string{engine.DoneByMe, engine.StopHere}})
 		if err == nil && answer != engine.DoneByMe {
 			stop(fmt.Errorf("%w, asked to do something", engine.ErrStopped))
 		}

@@ -51,10 +51,10 @@ func (b *writeBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Tells implements teller.
-func (w *writeWork) Tells(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
-	t := w.tells(p, s)
-	t.Checks = compareWork{w.same}.Tells(p, s).Checks
+// Summary implements teller.
+func (w *writeWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
+	t := w.describes(p, s)
+	t.Checks = compareWork{w.same}.Summary(p, s).Checks
 	return t
 }
 

@@ -15,7 +15,7 @@ import (
 
 var update = flag.Bool("update", false, "write the golden files anew")
 
-// Updating reports whether the golden files are written anew.
+// Updating reports whether the golden files are written again.
 func Updating() bool { return *update }
 
 // Same compares a text with testdata/NAME.golden.

@@ -160,8 +160,8 @@ func TestTextIsSentAsText(t *testing.T) {
 	assert.Equal(t, "a\nb\r\n\nc\r", string(kept))
 }
 
-// TestWhatIsToldOfAFile is what RFC 3659 asks for.
-func TestWhatIsToldOfAFile(t *testing.T) {
+// TestWhatIsReportedOfAFile is what RFC 3659 asks for.
+func TestWhatIsReportedOfAFile(t *testing.T) {
 	r := newRig(t)
 	f := offertest.File("dated.bin", []byte("12345"))
 	f.Modified = time.Date(2026, 11, 30, 12, 34, 56, 0, time.FixedZone("", 3600))
@@ -183,7 +183,7 @@ func TestWhatIsToldOfAFile(t *testing.T) {
 	}
 }
 
-// TestALoginIsAsked before anything that tells something, and not for ever.
+// TestALoginIsAsked before anything that says something, and not for ever.
 func TestALoginIsAsked(t *testing.T) {
 	r := newRig(t)
 	user, _ := r.Login()

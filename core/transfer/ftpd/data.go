@@ -388,7 +388,7 @@ func takeFile(connect func() (net.Conn, error), upload io.Writer, size int64, te
 	return err
 }
 
-// list tells what is staged, a line each.
+// list says what is staged, a line each.
 func (v *session) list(verb string, line func(offer.File) string) {
 	if !v.arranged() {
 		v.reply(425, errNoData.Error())

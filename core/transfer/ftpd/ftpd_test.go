@@ -214,7 +214,7 @@ func TestAnUploadOfAnotherSizeThanWasSaidIsNotKept(t *testing.T) {
 	assert.Contains(t, c.reply(), "226")
 }
 
-func TestADeviceThatHangsUpIsTold(t *testing.T) {
+func TestADeviceThatHangsUpIsReported(t *testing.T) {
 	r := newRig(t)
 	c := r.login()
 	large := bytes.Repeat(body, 100)

@@ -18,7 +18,7 @@ import (
 )
 
 // session is one device. It belongs to one goroutine; what reads its commands and what moves its files are others, which only
-// tell it.
+// say it.
 type session struct {
 	s       *Server
 	ctx     context.Context
@@ -369,7 +369,7 @@ func (v *session) find(param string) (offer.File, bool) {
 	return staged, err == nil
 }
 
-// sizeOf tells how many bytes a fetch would bring (RFC 3659 section 4), which for text is only known once it was read.
+// sizeOf says how many bytes a fetch would bring (RFC 3659 section 4), which for text is only known once it was read.
 func (v *session) sizeOf(param string) {
 	staged, ok := v.find(param)
 	if !ok {

@@ -100,7 +100,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "nothing here", http.StatusNotFound)
 		return
 	}
-	if conn, is := r.Context().Value(connKey{}).(*places.Conn); is {
+	if conn, ok := r.Context().Value(connKey{}).(*places.Conn); ok {
 		conn.Settled()
 	}
 	staged, remark, err := s.opt.Stage.Find(name)
@@ -191,7 +191,7 @@ func (c *counted) ReadFrom(r io.Reader) (int64, error) {
 	return io.CopyBuffer(struct{ io.Writer }{c}, r, make([]byte, 64<<10))
 }
 
-// missing tells when less went out than was announced: the file ended too soon, and the connection was
+// missing says when less went out than was announced: the file ended too soon, and the connection was
 // closed on the device.
 func (c *counted) missing() error {
 	announced, err := strconv.ParseInt(c.Header().Get("Content-Length"), 10, 64)

@@ -18,7 +18,7 @@ import (
 // far from what the system lets one program have open.
 var ofStreams = Limits{Settled: 512, New: 128, Each: 32, Stale: 10 * time.Second, Long: 30 * time.Minute}
 
-// Listener is a server's listener that holds its connections to the rules, and tells whom it refuses.
+// Listener is a server's listener that holds its connections to the rules, and says whom it refuses.
 type Listener struct {
 	net.Listener
 	protocol string
@@ -48,20 +48,20 @@ const outOfHandles = 50 * time.Millisecond
 // Accept implements net.Listener. It fails only when the listener is closed: a connection that the other side took back, and a
 // system that has no handles left for a while, end nothing.
 func (l *Listener) Accept() (net.Conn, error) {
-	for told := false; ; {
+	for report := false; ; {
 		inner, err := l.Listener.Accept()
 		switch {
 		case errors.Is(err, net.ErrClosed):
 			return nil, err
 		case err != nil:
-			if !told {
+			if !report {
 				l.say(netip.AddrPort{}, "no connection to be had: "+err.Error())
 			}
-			told = true
+			report = true
 			time.Sleep(outOfHandles)
 			continue
 		}
-		told = false
+		report = false
 		if conn := l.enter(inner); conn != nil {
 			return conn, nil
 		}

@@ -25,12 +25,12 @@ type Limits struct {
 	Long time.Duration
 }
 
-// Refused tells why somebody is not served now.
+// Refused says why somebody is not served now.
 type Refused struct{ Why string }
 
 func (r *Refused) Error() string { return r.Why }
 
-// GaveWay tells why somebody that was served is not any more.
+// GaveWay says why somebody that was served is not any more.
 type GaveWay struct{ Why string }
 
 func (g *GaveWay) Error() string { return g.Why }

@@ -15,7 +15,7 @@ type moving struct {
 	blocks int64
 }
 
-// began tells that a file is on its way, by what the peer asked for it.
+// began says that a file is on its way, by what the peer asked for it.
 func (s *Server) began(protocol string, from net.Addr, verb, file string, size int64, upload bool) *moving {
 	t := offer.Transfer{ID: fmt.Sprintf("%s %s %d", protocol, from, s.count.Add(1)), Protocol: protocol, Peer: addrOf(from), File: file, Size: size, Upload: upload, Terms: protocol}
 	m := &moving{s: s, t: t}
@@ -32,7 +32,7 @@ func (m *moving) Add(n int) {
 	m.rung(offer.Rung{FromPeer: m.t.Upload, Kind: "DATA", Block: m.blocks, Bytes: n})
 }
 
-// End tells that it is over.
+// End says that it is over.
 func (m *moving) End(err error) {
 	if err != nil {
 		m.said(false, "broken off", err.Error())

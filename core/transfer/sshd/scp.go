@@ -23,7 +23,7 @@ type order struct {
 }
 
 // parseSCP reads the command that a client runs. It reports whether it is one of scp's for one file.
-func parseSCP(command string) (o order, is bool) {
+func parseSCP(command string) (o order, ok bool) {
 	words := strings.Fields(command)
 	if len(words) < 3 || path.Base(words[0]) != "scp" {
 		return o, false
@@ -37,9 +37,9 @@ func parseSCP(command string) (o order, is bool) {
 		for _, flag := range rest[0][1:] {
 			switch flag {
 			case 'f':
-				o.fetch, is = true, true
+				o.fetch, ok = true, true
 			case 't':
-				is = true
+				ok = true
 			case 'v', 'p', 'q', 'd':
 			default: // a whole folder, for one
 				return order{}, false
@@ -47,7 +47,7 @@ func parseSCP(command string) (o order, is bool) {
 		}
 	}
 	o.file = strings.Trim(strings.Join(rest, " "), `'"`)
-	return o, is && o.file != ""
+	return o, ok && o.file != ""
 }
 
 // head is the line before a file.
@@ -72,8 +72,8 @@ func parseHead(line string) (h head, err error) {
 	return h, nil
 }
 
-// mostLine is how long a line of the protocol may be.
-const mostLine = 4096
+// maxLine is how long a line of the protocol may be.
+const maxLine = 4096
 
 // exchange is one side of the protocol.
 type exchange struct {
@@ -86,7 +86,7 @@ func (x exchange) ok() error {
 	return err
 }
 
-// refuse tells the other side why, and ends it.
+// refuse says the other side why, and ends it.
 func (x exchange) refuse(why error) error {
 	_, _ = fmt.Fprintf(x.p, "\x01scp: %s\n", plain.Text(why.Error()))
 	return why
@@ -107,7 +107,7 @@ func (x exchange) answered() error {
 
 func (x exchange) line() (string, error) {
 	var line []byte
-	for len(line) < mostLine {
+	for len(line) < maxLine {
 		b, err := x.in.ReadByte()
 		if err != nil || b == '\n' {
 			return string(line), err
@@ -136,7 +136,7 @@ func (s *Server) sends(x exchange, asked string) error {
 	}
 	file, err := staged.Open()
 	if err != nil {
-		s.tell("SCP", x.p.from, false, "refused", err.Error())
+		s.report("SCP", x.p.from, false, "refused", err.Error())
 		return x.refuse(err)
 	}
 	defer file.Close()
@@ -144,7 +144,7 @@ func (s *Server) sends(x exchange, asked string) error {
 		return err
 	}
 	if err := x.answered(); err != nil {
-		s.tell("SCP", x.p.from, true, "refused", err.Error())
+		s.report("SCP", x.p.from, true, "refused", err.Error())
 		return err
 	}
 	count := s.began("SCP", x.p.from, "fetch", staged.Name, staged.Size, false)
@@ -193,7 +193,7 @@ func (s *Server) receivesOne(x exchange, to string, h head) error {
 		upload, err = s.opt.Stage.Receive(h.name, addrOf(x.p.from).Addr(), h.size)
 	}
 	if err != nil {
-		s.tell("SCP", x.p.from, true, "refused", err.Error())
+		s.report("SCP", x.p.from, true, "refused", err.Error())
 		return err
 	}
 	count := s.began("SCP", x.p.from, "leave", upload.Name, h.size, true)

@@ -19,7 +19,7 @@ import (
 func (s *Server) serveSFTP(p peer) error {
 	files := &files{s, p}
 	server := sftp.NewRequestServer(p, sftp.Handlers{FileGet: files, FilePut: files, FileCmd: files, FileList: files})
-	err := server.Serve() // its Close would close the channel before the status is told
+	err := server.Serve() // its Close would close the channel before the status is reported
 	if errors.Is(err, io.EOF) {
 		return nil
 	}
@@ -43,7 +43,7 @@ func (f *files) Fileread(r *sftp.Request) (io.ReaderAt, error) {
 	}
 	file, err := staged.Open()
 	if err != nil {
-		f.s.tell("SFTP", f.p.from, false, "refused", err.Error())
+		f.s.report("SFTP", f.p.from, false, "refused", err.Error())
 		return nil, sftp.ErrSSHFxFailure
 	}
 	return &reading{file: file, size: staged.Size, first: -1, begin: func() *moving {
@@ -125,15 +125,15 @@ func (f *files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	}
 	upload, err := f.s.opt.Stage.Receive(name(r), addrOf(f.p.from).Addr(), -1)
 	if err != nil {
-		f.s.tell("SFTP", f.p.from, true, "refused", err.Error())
+		f.s.report("SFTP", f.p.from, true, "refused", err.Error())
 		return nil, fmt.Errorf("%w: %w", sftp.ErrSSHFxPermissionDenied, err)
 	}
 	return &writing{upload: upload, count: f.s.began("SFTP", f.p.from, "OPEN", upload.Name, -1, true), waiting: map[int64][]byte{}}, nil
 }
 
-// mostWaiting is how much of an upload may come ahead of what stands before it, in bytes: clients send several pieces at
+// maxWaiting is how much of an upload may come ahead of what stands before it, in bytes: clients send several pieces at
 // once, and they are taken in by several hands.
-const mostWaiting = 8 << 20
+const maxWaiting = 8 << 20
 
 // writing is a file that is left here. It is written from its beginning to its end.
 type writing struct {
@@ -155,7 +155,7 @@ func (w *writing) WriteAt(p []byte, at int64) (int, error) {
 		return 0, w.failed
 	case at < w.next:
 		w.failed = errors.New("a part of it was written twice")
-	case w.ahead+len(p) > mostWaiting:
+	case w.ahead+len(p) > maxWaiting:
 		w.failed = fmt.Errorf("it does not come from its beginning: %d B are missing before byte %d", at-w.next, at)
 	}
 	if w.failed != nil {
@@ -217,7 +217,7 @@ func (f *files) Filecmd(r *sftp.Request) error {
 	if r.Method == "Setstat" {
 		return nil
 	}
-	f.s.tell("SFTP", f.p.from, true, "refused", strings.ToLower(r.Method)+" "+name(r))
+	f.s.report("SFTP", f.p.from, true, "refused", strings.ToLower(r.Method)+" "+name(r))
 	return sftp.ErrSSHFxPermissionDenied
 }
 
@@ -237,7 +237,7 @@ func (f *files) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 		staged, _, err := f.s.opt.Stage.Find(asked)
 		if err != nil {
 			if !f.s.opt.Stage.Awaits(asked) { // who leaves a file looks first whether it is there
-				f.s.tell("SFTP", f.p.from, true, "refused", err.Error())
+				f.s.report("SFTP", f.p.from, true, "refused", err.Error())
 			}
 			return nil, sftp.ErrSSHFxNoSuchFile
 		}

@@ -203,7 +203,7 @@ func (s *Server) session(from net.Addr, channel ssh.Channel, requests <-chan *ss
 		case request.Type == "subsystem" && known && asked.Text == "sftp":
 			run = s.serveSFTP
 		case request.Type == "exec" && known:
-			if order, is := parseSCP(asked.Text); is {
+			if order, ok := parseSCP(asked.Text); ok {
 				run = func(p peer) error { return s.serveSCP(p, order) }
 			}
 		case request.Type == "env":
@@ -236,10 +236,10 @@ type peer struct {
 }
 
 func (s *Server) say(from net.Addr, fromPeer bool, kind, text string) {
-	s.tell("SSH", from, fromPeer, kind, text)
+	s.report("SSH", from, fromPeer, kind, text)
 }
 
-func (s *Server) tell(protocol string, from net.Addr, fromPeer bool, kind, text string) {
+func (s *Server) report(protocol string, from net.Addr, fromPeer bool, kind, text string) {
 	s.opt.Watcher.Said(offer.Rung{Protocol: protocol, Peer: addrOf(from), FromPeer: fromPeer, Kind: kind, Text: text})
 }
 
@@ -252,11 +252,11 @@ func addrOf(from net.Addr) netip.AddrPort {
 func (s *Server) find(protocol string, from net.Addr, name string) (offer.File, error) {
 	file, remark, err := s.opt.Stage.Find(name)
 	if err != nil {
-		s.tell(protocol, from, true, "refused", err.Error())
+		s.report(protocol, from, true, "refused", err.Error())
 		return file, err
 	}
 	if remark != "" {
-		s.tell(protocol, from, true, "remark", file.Name+" was "+remark)
+		s.report(protocol, from, true, "remark", file.Name+" was "+remark)
 	}
 	return file, nil
 }

@@ -36,7 +36,7 @@ type ended struct {
 	err    error
 }
 
-// watching keeps what is told.
+// watching keeps what is reported.
 type watching struct {
 	offer.NoWatcher
 	mu   sync.Mutex
@@ -241,8 +241,8 @@ func TestADeviceThatAnswersQuestionsOnly(t *testing.T) {
 	}
 }
 
-// TestWhatBothSidesSayIsToldOfTheTransfer holds the ladder of a fetch.
-func TestWhatBothSidesSayIsToldOfTheTransfer(t *testing.T) {
+// TestWhatBothSidesSayIsReportedOfTheTransfer holds the ladder of a fetch.
+func TestWhatBothSidesSayIsReportedOfTheTransfer(t *testing.T) {
 	r := newRig(t)
 	out, err := r.openSSH("sftp", "once@127.0.0.1:f32768.bin", strings.ReplaceAll(filepath.Join(r.home, "got"), " ", `\ `)) // it takes blanks for the ends of names
 	require.NoError(t, err, out)
@@ -357,13 +357,13 @@ func TestOrdersOfSCP(t *testing.T) {
 		"scp -v -p -t -- setup.txt":   {false, "setup.txt"},
 		"/usr/bin/scp -pf 'tern.brm'": {true, "tern.brm"},
 	} {
-		got, is := parseSCP(command)
-		assert.True(t, is, command)
+		got, ok := parseSCP(command)
+		assert.True(t, ok, command)
 		assert.Equal(t, want, got, command)
 	}
 	for _, command := range []string{"", "scp", "scp -f", "scp -r -f x", "scp x y", "rm -f x", "scp -t"} {
-		_, is := parseSCP(command)
-		assert.False(t, is, command)
+		_, ok := parseSCP(command)
+		assert.False(t, ok, command)
 	}
 }
 
@@ -371,7 +371,7 @@ func TestOrdersOfSCP(t *testing.T) {
 func FuzzSCP(f *testing.F) {
 	f.Add("scp -t x", "C0644 3 x")
 	f.Fuzz(func(t *testing.T, command, line string) {
-		if o, is := parseSCP(command); is && o.file == "" {
+		if o, ok := parseSCP(command); ok && o.file == "" {
 			t.Fatal("an order without a file")
 		}
 		if h, err := parseHead(line); err == nil && (h.size < 0 || filepath.Base(h.name) != h.name) {

@@ -52,7 +52,7 @@ func (p Put) Do(ctx context.Context) (bytes int64, took time.Duration, err error
 	defer file.Close()
 	meter := transfer.NewMeter(p.Clock)
 	meter.Start()
-	from := &metered{Reader: io.LimitReader(file, p.Size), file: file, meter: meter, thin: transfer.NewThin(p.Clock), p: transfer.Progress{File: path.Base(p.To), Size: p.Size}, tell: p.Progress, ctx: ctx}
+	from := &metered{Reader: io.LimitReader(file, p.Size), file: file, meter: meter, thin: transfer.NewThin(p.Clock), p: transfer.Progress{File: path.Base(p.To), Size: p.Size}, report: p.Progress, ctx: ctx}
 	switch p.Protocol {
 	case SFTP:
 		err = p.bySFTP(ctx, from)
@@ -73,15 +73,15 @@ func (p Put) Do(ctx context.Context) (bytes int64, took time.Duration, err error
 	return from.p.Bytes, meter.Elapsed(), err
 }
 
-// metered tells how much was read.
+// metered says how much was read.
 type metered struct {
 	io.Reader
-	file  io.ReadSeeker
-	meter *transfer.Meter
-	thin  *transfer.Thin
-	p     transfer.Progress
-	tell  func(transfer.Progress)
-	ctx   context.Context
+	file   io.ReadSeeker
+	meter  *transfer.Meter
+	thin   *transfer.Thin
+	p      transfer.Progress
+	report func(transfer.Progress)
+	ctx    context.Context
 
 	before int64  // that were there already
 	part   string // the name that it is sent under, empty for the wanted one
@@ -94,9 +94,9 @@ func (m *metered) Read(p []byte) (int, error) {
 	}
 	n, err := m.Reader.Read(p)
 	m.p.Bytes += int64(n)
-	if m.tell != nil && m.thin.Due() {
+	if m.report != nil && m.thin.Due() {
 		m.fill()
-		m.tell(m.p)
+		m.report(m.p)
 	}
 	return n, err
 }

@@ -186,8 +186,8 @@ func TestAPutThatBrokeOffIsGoneOnWith(t *testing.T) {
 	assert.Nil(t, d.has(t, partOf(data)), "nothing else is left")
 }
 
-// TestWhatIsNotOfTheFileIsSentAnew has something else under the name of a broken-off try.
-func TestWhatIsNotOfTheFileIsSentAnew(t *testing.T) {
+// TestWhatIsNotOfTheFileIsSentAgain has something else under the name of a broken-off try.
+func TestWhatIsNotOfTheFileIsSentAgain(t *testing.T) {
 	data := random(300_000, 1)
 	for name, left := range map[string][]byte{"another's": random(200_000, 9), "longer": append(bytes.Clone(data), 1), "short": data[:10], "whole": data} {
 		d := newDevice()
@@ -234,7 +234,7 @@ func TestAPutIsEndedAtOnce(t *testing.T) {
 	assert.ErrorContains(t, err, "stays there as /lark.cgo.part-00000000")
 }
 
-// endless is a file without an end, which tells when it is read.
+// endless is a file without an end, which says when it is read.
 type endless struct{ read func() }
 
 func (e endless) Read(p []byte) (int, error) {

@@ -134,7 +134,7 @@ func echoTime(b *testing.B, size int64, block, window int) time.Duration {
 	return time.Since(began)
 }
 
-// oneWayTime sends blocks without waiting and is told how many arrived: lost ones do not count.
+// oneWayTime sends blocks without waiting and is reported how many arrived: lost ones do not count.
 func oneWayTime(b *testing.B, size int64, block int) time.Duration {
 	a, z := sockets(b)
 	to := a.LocalAddr().(*net.UDPAddr).AddrPort()

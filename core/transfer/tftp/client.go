@@ -18,22 +18,22 @@ import (
 // Client fetches from and puts to a TFTP server. Network has to be set; the zero value of all else
 // means: no options asked for, octet mode, DefaultRetries.
 type Client struct {
-	Network  network.Network
-	Clock    clock.Clock
-	Mode     string        // Octet or Netascii
-	Block    int           // asked for, 0 leaves it at 512
-	Window   int           // asked for, 0 leaves it at 1
-	Timeout  time.Duration // asked for in whole seconds, 0 does not ask
-	NoSize   bool          // do not ask for the file's size
-	Retries  int
-	Patience time.Duration // with a server's silence once a transfer is under way, 0 for what the retries take
-	Progress func(transfer.Progress)
-	Said     func(offer.Rung) // told every packet
-	Agreed   func(Terms)      // told what was agreed on, before the first block
-	Remark   func(string)     // told what is odd about the other side, and no reason to stop
+	Network   network.Network
+	Clock     clock.Clock
+	Mode      string        // Octet or Netascii
+	Block     int           // asked for, 0 leaves it at 512
+	Window    int           // asked for, 0 leaves it at 1
+	Timeout   time.Duration // asked for in whole seconds, 0 does not ask
+	NoSize    bool          // do not ask for the file's size
+	Retries   int
+	timeLimit time.Duration // with a server's silence once a transfer is under way, 0 for what the retries take
+	Progress  func(transfer.Progress)
+	Said      func(offer.Rung) // reported every packet
+	Agreed    func(Terms)      // told what was agreed on, before the first block
+	Remark    func(string)     // told what is odd about the other side, and no reason to stop
 
 	hurry  time.Duration // between requests, 0 as usual
-	opened func()        // told once a request was answered
+	opened func()        // reported once a request was answered
 }
 
 // Result is how a transfer went.
@@ -43,7 +43,7 @@ type Result struct {
 	Took time.Duration
 }
 
-// errNoOptions tells that the server refused the options; the request goes out once more without.
+// errNoOptions says that the server refused the options; the request goes out once more without.
 var errNoOptions = errors.New("options refused")
 
 // Get fetches a file. Its size is in the result's Terms where the server told it.
@@ -74,10 +74,10 @@ func (c Client) Put(ctx context.Context, server netip.AddrPort, name string, fro
 	})
 }
 
-// ErrNoAnswer tells that nobody answered the request: the server is not there, or not yet.
+// ErrNoAnswer says that nobody answered the request: the server is not there, or not yet.
 var ErrNoAnswer = errors.New("nobody answered")
 
-// Elsewhere tells that another address answered than the one that was asked, as a device with several addresses may. It is an
+// Elsewhere says that another address answered than the one that was asked, as a device with several addresses may. It is an
 // ErrNoAnswer.
 type Elsewhere struct{ Asked, Answered netip.AddrPort }
 
@@ -88,15 +88,15 @@ func (e *Elsewhere) Error() string {
 // Is makes an Elsewhere an ErrNoAnswer.
 func (e *Elsewhere) Is(target error) bool { return target == ErrNoAnswer }
 
-// ErrUnconfirmed tells of a put whose last block alone was not acknowledged: the loader may have it all, and gone on with it.
+// ErrUnconfirmed says of a put whose last block alone was not acknowledged: the loader may have it all, and gone on with it.
 var ErrUnconfirmed = errors.New("all of it was sent, and the last block was not acknowledged")
 
-// Opening is told how it goes with a window that is tried.
+// Opening is reported how it goes with a window that is tried.
 type Opening struct {
 	Trying func(tries int)                // before each try
 	Began  func()                         // it has opened: it answered
 	Cut    func(sent int64, reason error) // what was under way broke off; it is begun again
-	// Refused, when set, is told that the server does not take it now: it is tried on. Without it a server that refuses has the
+	// Refused, when set, is reported that the server does not take it now: it is tried on. Without it a server that refuses has the
 	// last word.
 	Refused func(error)
 }
@@ -112,7 +112,7 @@ func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name str
 			return Result{}, err
 		}
 		one := c
-		one.Retries, one.hurry, one.opened, one.Patience = 1, windowTry, told.Began, cutAfter
+		one.Retries, one.hurry, one.opened, one.timeLimit = 1, windowTry, told.Began, cutAfter
 		if told.Trying != nil {
 			told.Trying(tries)
 		}
@@ -199,7 +199,7 @@ func (c Client) begin(ctx context.Context, server netip.AddrPort, req request) (
 		retries = DefaultRetries
 	}
 	block := max(c.Block, DefaultBlock)
-	p := &peer{conn: conn, clock: c.Clock, said: c.Said, retries: retries, patience: c.Patience, buffer: make([]byte, headSize+block+1)}
+	p := &peer{conn: conn, clock: c.Clock, said: c.Said, retries: retries, timeLimit: c.timeLimit, buffer: make([]byte, headSize+block+1)}
 	stop := p.endWith(ctx)
 	got, err := p.request(ctx, server, req, pace{agreed: c.hurry})
 	if err == nil && p.addr.Port() == server.Port() && c.Remark != nil {
@@ -217,7 +217,7 @@ func (p *peer) request(ctx context.Context, server netip.AddrPort, req request, 
 	out := putRequest(req)
 	for try := 0; try <= p.retries; try++ {
 		p.addr = server
-		p.message(false, requestKind(req), 0, 0, try > 0, requestWords(req))
+		p.message(false, requestKind(req), 0, 0, try > 0, requestText(req))
 		if err := p.write(out); err != nil {
 			return packet{}, err
 		}
@@ -250,7 +250,7 @@ func (p *peer) terms(req request, got packet, size int64) (Terms, error) {
 		}
 		return plain, nil
 	}
-	p.message(true, "OACK", 0, 0, false, optionWords(got.options))
+	p.message(true, "OACK", 0, 0, false, optionText(got.options))
 	terms, err := accept(req.options, got.options, req.write, size)
 	if err != nil {
 		p.refuse(CodeOptions, err.Error())
@@ -338,17 +338,17 @@ type clientMeter struct {
 
 type progressOnly struct {
 	offer.NoWatcher
-	tell func(transfer.Progress)
+	report func(transfer.Progress)
 }
 
 func (p progressOnly) Moved(_ offer.Transfer, progress transfer.Progress) {
-	if p.tell != nil {
-		p.tell(progress)
+	if p.report != nil {
+		p.report(progress)
 	}
 }
 
 func (c Client) meter(terms Terms, name string) clientMeter {
-	opt := Options{Clock: c.Clock, Watcher: progressOnly{tell: c.Progress}}
+	opt := Options{Clock: c.Clock, Watcher: progressOnly{report: c.Progress}}
 	return clientMeter{newReport(opt, offer.Transfer{File: name, Size: terms.Size}, nil)}
 }
 

@@ -59,7 +59,7 @@ func newStation(t *testing.T, host *simulated.Host, port uint16, random *rand.Ra
 	return &station{conn: conn, random: random, retry: time.Duration(500+random.IntN(4500)) * time.Millisecond, blk: 512, window: 1}
 }
 
-const mostTries = 60
+const maxTries = 60
 
 // request writes RRQ (1) or WRQ (2) as some device might.
 func (s *station) request(op byte, name string, options map[string]int) []byte {
@@ -128,7 +128,7 @@ func (s *station) pause() {
 
 // ask sends a request until it is answered.
 func (s *station) ask(at netip.AddrPort, request []byte) (first []byte, err error) {
-	for range mostTries {
+	for range maxTries {
 		s.peer = at
 		s.send(request)
 		if first, err = s.hear(s.retry, true); !errors.Is(err, errQuiet) {
@@ -146,10 +146,10 @@ func (s *station) agree(asked, got map[string]int) error {
 			return fmt.Errorf("counterpart: %s=%d was not asked for", key, value)
 		}
 	}
-	if value, is := got["blksize"]; is {
+	if value, ok := got["blksize"]; ok {
 		s.blk = value
 	}
-	if value, is := got["windowsize"]; is {
+	if value, ok := got["windowsize"]; ok {
 		s.window = value
 	}
 	return nil
@@ -189,7 +189,7 @@ func (s *station) take(first, greeting []byte) (got []byte, err error) {
 		case packet == nil && err == nil: // nothing has come yet
 			continue
 		case errors.Is(err, errQuiet):
-			if tries++; tries > mostTries {
+			if tries++; tries > maxTries {
 				return got, err
 			}
 			since = 0
@@ -251,7 +251,7 @@ func (s *station) put(at netip.AddrPort, name string, data []byte, options map[s
 	return s.give(data)
 }
 
-// give sends blocks, a window at a time, from the one behind the last acknowledged.
+// give sends blocks, a window at a time, from the one after the last acknowledged.
 func (s *station) give(data []byte) error {
 	blocks := len(data)/s.blk + 1
 	acknowledged, tries := 0, 0
@@ -266,7 +266,7 @@ func (s *station) give(data []byte) error {
 			packet, err := s.hear(s.retry, false)
 			switch {
 			case errors.Is(err, errQuiet):
-				if tries++; tries > mostTries {
+				if tries++; tries > maxTries {
 					return err
 				}
 				moved = true
@@ -319,7 +319,7 @@ func (s *station) temper(size int) (mortal bool) {
 	return false
 }
 
-// TestDevicesThatShareNoCodeWithOurServer fetch and leave files on a bad network, slowly, or go away: what is told
+// TestDevicesThatShareNoCodeWithOurServer fetch and leave files on a bad network, slowly, or go away: what is reported
 // as done is whole on the other side, and what the device took for done is told so.
 func TestDevicesThatShareNoCodeWithOurServer(t *testing.T) {
 	done, died := 0, 0
@@ -354,7 +354,7 @@ func TestDevicesThatShareNoCodeWithOurServer(t *testing.T) {
 				if !mortal {
 					require.NoError(t, err, what)
 				}
-				time.Sleep(20 * time.Minute) // ours has an end to tell, too
+				time.Sleep(20 * time.Minute) // ours has an end to say, too
 				ends := r.watch.ends()[told:]
 				if len(ends) == 0 && err != nil { // it went away before it was heard at all
 					died++
@@ -445,7 +445,7 @@ func (s *station) serveOne(t *testing.T, host *simulated.Host, data []byte, lie 
 
 // offer sends an OACK until it is acknowledged.
 func (s *station) offer(oack []byte) error {
-	for range mostTries {
+	for range maxTries {
 		s.send(oack)
 		packet, err := s.hear(s.retry, false)
 		if err == nil && packet[1] == 4 && packet[2] == 0 && packet[3] == 0 {
@@ -458,7 +458,7 @@ func (s *station) offer(oack []byte) error {
 	return errQuiet
 }
 
-// TestOurClientAgainstAServerThatSharesNoCode holds what our client tells as done to what its server has.
+// TestOurClientAgainstAServerThatSharesNoCode holds what our client says as done to what its server has.
 func TestOurClientAgainstAServerThatSharesNoCode(t *testing.T) {
 	done, failed := 0, 0
 	for i := range max(10, *counterparts/2) {
@@ -477,7 +477,7 @@ func TestOurClientAgainstAServerThatSharesNoCode(t *testing.T) {
 			}
 			data, up := content(size, byte(i)), random.IntN(2) == 0
 			client := r.client()
-			client.Retries, client.Patience = 60, 2*time.Minute
+			client.Retries, client.timeLimit = 60, 2*time.Minute
 			client.Block, client.Window = []int{0, 8, 300, 1428}[random.IntN(4)], []int{0, 1, 4, 16}[random.IntN(4)]
 			if client.Block == 8 {
 				data = data[:min(len(data), 4000)]

@@ -88,7 +88,7 @@ func TestWhoAsksTooOftenShutsNobodyOut(t *testing.T) {
 	}
 }
 
-// TestADeviceThatAsksAgainAndAgainGetsItsFile begins anew, from another port each time, as a loader that is restarted does.
+// TestADeviceThatAsksAgainAndAgainGetsItsFile starts again, from another port each time, as a loader that is restarted does.
 func TestADeviceThatAsksAgainAndAgainGetsItsFile(t *testing.T) {
 	inBubble(t, 6, Options{}, func(t *testing.T, r *rig) {
 		body := content(5000, 3)
@@ -218,7 +218,7 @@ func TestNumbersRollOverOnABadNetwork(t *testing.T) {
 			o := newOldLoader(t, r, uint16(seed%2))
 			o.random, o.loss, o.want, o.last = random, random.Float64()/3, lastNumber-3, ackOf(lastNumber-4)
 			o.to = netip.MustParseAddrPort(laptop.LocalAddr().String())
-			p := &peer{conn: laptop, addr: netip.MustParseAddrPort(o.conn.LocalAddr().String()), clock: clock.Real(), retries: DefaultRetries, patience: UsualPatience, buffer: make([]byte, 1000)}
+			p := &peer{conn: laptop, addr: netip.MustParseAddrPort(o.conn.LocalAddr().String()), clock: clock.Real(), retries: DefaultRetries, timeLimit: UsualTimeLimit, buffer: make([]byte, 1000)}
 			s := newSender(p, plainTerms(), bytes.NewReader(body), nil)
 			s.base, s.next, s.highest = lastNumber-3, lastNumber-3, lastNumber-4
 			sent := make(chan error, 1)

@@ -7,13 +7,13 @@ import (
 	"syscall"
 )
 
-// refusedPort tells an ICMP port-unreachable that an earlier packet of ours brought about.
+// refusedPort says an ICMP port-unreachable that an earlier packet of ours brought about.
 func refusedPort(err error) bool { return errors.Is(err, syscall.ECONNREFUSED) }
 
-// full tells that a disk has no room.
+// full says that a disk has no room.
 func full(err error) bool { return errors.Is(err, syscall.ENOSPC) }
 
-// passing tells a failure to send that may be over at the next try: a cable that has no carrier while a
+// passing says a failure to send that may be over at the next try: a cable that has no carrier while a
 // device restarts takes its routes with it.
 func passing(err error) bool {
 	for _, one := range []error{syscall.ENETUNREACH, syscall.EHOSTUNREACH, syscall.ENETDOWN, syscall.EHOSTDOWN, syscall.ENOBUFS, syscall.ECONNREFUSED} {

@@ -6,14 +6,14 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// refusedPort tells an ICMP port-unreachable that an earlier packet of ours brought about; Windows calls
+// refusedPort says an ICMP port-unreachable that an earlier packet of ours brought about; Windows calls
 // it a reset connection.
 func refusedPort(err error) bool { return errors.Is(err, windows.WSAECONNRESET) }
 
-// full tells that a disk has no room.
+// full says that a disk has no room.
 func full(err error) bool { return errors.Is(err, windows.ERROR_DISK_FULL) }
 
-// passing tells a failure to send that may be over at the next try: a cable that has no carrier while a
+// passing says a failure to send that may be over at the next try: a cable that has no carrier while a
 // device restarts takes its routes with it.
 func passing(err error) bool {
 	for _, one := range []error{windows.WSAENETUNREACH, windows.WSAEHOSTUNREACH, windows.WSAENETDOWN, windows.WSAENOBUFS, windows.WSAECONNRESET} {

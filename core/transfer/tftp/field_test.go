@@ -208,7 +208,7 @@ func TestOptionsAreDroppedOnceTheyAreRefused(t *testing.T) {
 	})
 }
 
-func TestAnUploadBegunAnewIsTaken(t *testing.T) {
+func TestAnUploadBegunAgainIsTaken(t *testing.T) {
 	inBubble(t, 1, Options{}, func(t *testing.T, r *rig) {
 		folder := t.TempDir()
 		_, err := r.stage.OpenSlot(offer.Slot{Name: "u.cfg", Folder: folder, Most: 1 << 20})
@@ -225,7 +225,7 @@ func TestAnUploadBegunAnewIsTaken(t *testing.T) {
 				break
 			}
 		}
-		c.send(r.at(), ask) // the device began anew
+		c.send(r.at(), ask) // the device began again
 		p, from, ok := c.recv(time.Second)
 		require.True(t, ok)
 		require.EqualValues(t, opAck, p.op, "%v", p.refused)

@@ -27,7 +27,7 @@ func FuzzParse(f *testing.F) {
 		switch got.op {
 		case opRead, opWrite:
 			put := putRequest(got.request)
-			if len(bytes.TrimRight(put, "\x00")) > mostRequest {
+			if len(bytes.TrimRight(put, "\x00")) > maxRequest {
 				return // with what had been left out it is longer than a request
 			}
 			again, err := parse(put)
@@ -55,7 +55,7 @@ func FuzzOptions(f *testing.F) {
 		asked := []option{{name1, value1}, {name2, value2}}
 		limits := Limits{Block: 8192, Window: 16}
 		answer, terms := agree(asked, limits, 4711, write)
-		assert.True(t, terms.Block >= leastBlock && terms.Block <= limits.Block)
+		assert.True(t, terms.Block >= minBlock && terms.Block <= limits.Block)
 		assert.True(t, terms.Window >= 1 && terms.Window <= limits.Window)
 		assert.LessOrEqual(t, terms.Timeout.Seconds(), 255.0)
 		for _, o := range answer {
@@ -66,7 +66,7 @@ func FuzzOptions(f *testing.F) {
 			assert.Equal(t, terms.Window, got.Window)
 		}
 		if got, err := accept(asked, asked, write, 0); err == nil {
-			assert.True(t, got.Block >= leastBlock && got.Window >= 1)
+			assert.True(t, got.Block >= minBlock && got.Window >= 1)
 		}
 	})
 }

@@ -36,5 +36,5 @@ func rollsOver(block int64) bool { return block == lastNumber+1 }
 // last time but one nothing is sent, so that what it asks for then is not what is on its way.
 const asksAtRollover = 4
 
-// rolloverWords say what may be wrong where the transfer stops there.
-const rolloverWords = "; its number rolls over there, which some devices do not take, neither to 0 nor to 1: larger blocks keep the file below 65,536 of them"
+// rolloverText say what may be wrong where the transfer stops there.
+const rolloverText = "; its number rolls over there, which some devices do not take, neither to 0 nor to 1: larger blocks keep the file below 65,536 of them"

@@ -27,7 +27,7 @@ const usualWindow = 64
 
 func (l Limits) orUsual() Limits {
 	if l.Block == 0 {
-		l.Block = MostBlock
+		l.Block = MaxBlock
 	}
 	if l.Window == 0 {
 		l.Window = usualWindow
@@ -59,7 +59,7 @@ func agree(asked []option, limits Limits, size int64, write bool) (answer []opti
 			continue
 		}
 		switch {
-		case o.name == optBlock && n >= leastBlock && n <= MostBlock:
+		case o.name == optBlock && n >= minBlock && n <= MaxBlock:
 			terms.Block = min(int(n), limits.Block)
 			take(o.name, int64(terms.Block))
 		case o.name == optWindow && n >= 1 && n <= 65535:
@@ -75,7 +75,7 @@ func agree(asked []option, limits Limits, size int64, write bool) (answer []opti
 			take(o.name, size)
 		}
 	}
-	if fits := max(1, mostInFlight/terms.Block); terms.Window > fits {
+	if fits := max(1, maxInFlight/terms.Block); terms.Window > fits {
 		terms.Window = fits
 		for i := range answer {
 			if answer[i].name == optWindow {
@@ -86,9 +86,9 @@ func agree(asked []option, limits Limits, size int64, write bool) (answer []opti
 	return answer, terms
 }
 
-// mostInFlight bounds a window in bytes: more than that does not stay in a receiver's buffer, nor in a
+// maxInFlight bounds a window in bytes: more than that does not stay in a receiver's buffer, nor in a
 // processor's cache.
-const mostInFlight = 1 << 20
+const maxInFlight = 1 << 20
 
 // accept reads the other side's answer to the options we asked for. It may take less, never more
 // (RFC 2348, 7440), and nothing that was not asked for (RFC 2347).
@@ -111,7 +111,7 @@ func accept(asked, answer []option, write bool, size int64) (Terms, error) {
 		case optBlock, optWindow:
 			least := int64(1)
 			if o.name == optBlock {
-				least = leastBlock
+				least = minBlock
 			}
 			if n < least || n > most {
 				return terms, fmt.Errorf("it answers %s %d where %d was asked for", o.name, n, most)

@@ -43,13 +43,13 @@ const (
 	CodeOptions   Code = 8 // RFC 2347: the options are refused
 )
 
-var codeWords = map[Code]string{
+var codeText = map[Code]string{
 	CodeOther: "error", CodeNotFound: "file not found", CodeAccess: "not allowed", CodeFull: "disk full", CodeIllegal: "illegal packet",
 	CodeUnknownID: "unknown transfer", CodeExists: "file exists", CodeNoUser: "no such user", CodeOptions: "options refused",
 }
 
 func (c Code) String() string {
-	if words, known := codeWords[c]; known {
+	if words, known := codeText[c]; known {
 		return words
 	}
 	return fmt.Sprintf("error %d", uint16(c))
@@ -72,11 +72,11 @@ func (e *Refused) Error() string {
 // RFC 2348's. A request is read up to RFC 2347's limit, "512 octets".
 const (
 	DefaultBlock = 512
-	leastBlock   = 8
-	MostBlock    = 65464
+	minBlock     = 8
+	MaxBlock     = 65464
 	headSize     = 4
-	mostRequest  = 512
-	mostMessage  = 200 // of an error's text that is shown
+	maxRequest   = 512
+	maxMessage   = 200 // of an error's text that is shown
 )
 
 // Modes of RFC 1350 §1; mail is obsolete there and refused here.
@@ -156,8 +156,8 @@ func parse(p []byte) (packet, error) {
 
 func parseRequest(rest []byte, whole int) (request, error) {
 	padding := len(rest) - len(bytes.TrimRight(rest, "\x00"))
-	if whole-padding > mostRequest { // some send the whole of a buffer, which may be longer
-		return request{}, fmt.Errorf("it has %d bytes; a request has at most %d", whole, mostRequest)
+	if whole-padding > maxRequest { // some send the whole of a buffer, which may be longer
+		return request{}, fmt.Errorf("it has %d bytes; a request has at most %d", whole, maxRequest)
 	}
 	texts, err := zeroEnded(rest)
 	if errors.Is(err, errStrings) { // old loaders leave the last one out
@@ -229,7 +229,7 @@ func pairs(texts []string) (options []option, err error) {
 }
 
 // clean makes what the other side wrote fit to be shown, and short.
-func clean(p []byte) string { return plain.Text(string(p[:min(len(p), mostMessage)])) }
+func clean(p []byte) string { return plain.Text(string(p[:min(len(p), maxMessage)])) }
 
 // put forms, each the mirror of its part of parse.
 

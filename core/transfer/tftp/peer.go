@@ -27,7 +27,7 @@ type peer struct {
 	armed   time.Time       // the socket's deadline
 	heard   func(time.Time) // called whenever the other side goes on; may be nil
 
-	patience time.Duration // with its silence, once it was heard
+	timeLimit time.Duration // with its silence, once it was heard
 
 	// modest holds back what is sent to a peer that has not spoken yet: whose address it is, is not known then.
 	modest bool
@@ -46,7 +46,7 @@ func (p *peer) holdsBack(tries int) bool { return p.modest && !p.spoke && tries 
 // however long it has asked us to wait between two tries.
 func (p *peer) gaveUp(tries int, since time.Time) bool {
 	silent := p.clock.Since(since)
-	return tries > p.retries && silent >= p.patience || p.patience > 0 && silent >= 2*p.patience
+	return tries > p.retries && silent >= p.timeLimit || p.timeLimit > 0 && silent >= 2*p.timeLimit
 }
 
 func (p *peer) message(fromPeer bool, kind string, block int64, bytes int, again bool, text string) {
@@ -69,7 +69,7 @@ func (p *peer) refuse(code Code, message string) {
 	_ = p.write(putError(code, message))
 }
 
-// errSilent tells that a wait is over.
+// errSilent says that a wait is over.
 var errSilent = transfer.ErrSilent
 
 // within is the moment that far from now, of the wall.
@@ -156,8 +156,8 @@ type pace struct {
 
 const (
 	firstWait = time.Second
-	leastWait = 250 * time.Millisecond
-	mostWait  = 8 * time.Second
+	minWait   = 250 * time.Millisecond
+	maxWait   = 8 * time.Second
 )
 
 func (w *pace) wait() time.Duration {
@@ -166,12 +166,12 @@ func (w *pace) wait() time.Duration {
 	case w.agreed > 0:
 		base = w.agreed
 	case w.smooth > 0:
-		base = min(max(4*w.smooth, leastWait), firstWait)
+		base = min(max(4*w.smooth, minWait), firstWait)
 	}
 	for range w.backOff {
 		base = base * 3 / 2
 	}
-	return min(base, max(mostWait, w.agreed))
+	return min(base, max(maxWait, w.agreed))
 }
 
 func (w *pace) seen(trip time.Duration) {

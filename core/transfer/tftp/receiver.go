@@ -25,7 +25,7 @@ type receiver struct {
 	size     int64     // of the whole, 0 when it was not said
 	expected int64     // the next block
 	window   int64     // the first block of the window that the sender is in, as far as is known
-	missed   int64     // the block that was asked for again because one behind it came
+	missed   int64     // the block that was asked for again because one after it came
 	answered time.Time // when the last acknowledgement went out
 	again    int
 	bytes    int64
@@ -57,7 +57,7 @@ func (r *receiver) run(ctx context.Context, first packet) error {
 		var err error
 		got, err = r.read(ctx, r.within(wait.wait()))
 		switch {
-		case errors.Is(err, errSilent) && r.doubted && r.clock.Since(progress) >= mostWait:
+		case errors.Is(err, errSilent) && r.doubted && r.clock.Since(progress) >= maxWait:
 			return nil // no second block came: the first was the last one
 		case errors.Is(err, errSilent):
 			if tries++; r.expected == 1 && tries > r.retries || r.gaveUp(tries, progress) {
@@ -81,12 +81,12 @@ func (r *receiver) run(ctx context.Context, first packet) error {
 func (r *receiver) missing() error {
 	words := ""
 	if rollsOver(r.expected) {
-		words = rolloverWords
+		words = rolloverText
 	}
 	return fmt.Errorf("%w: block %d did not come%s", transfer.ErrGaveUp, r.expected, words)
 }
 
-// ErrCutShort tells that a file's end came before the size that was said of it, or behind it.
+// ErrCutShort says that a file's end came before the size that was said of it, or after it.
 var ErrCutShort = errors.New("the file has not the size that was said")
 
 // ask repeats what the sender may not have heard.
@@ -175,7 +175,7 @@ func (r *receiver) holds(block int64, length int) {
 	}
 }
 
-// copied handles a block that was here before. It tells where the sender's window begins; its end is
+// copied handles a block that was here before. It says where the sender's window begins; its end is
 // acknowledged again, since the sender seems to have missed that.
 func (r *receiver) copied(block int64) error {
 	r.again++
@@ -192,7 +192,7 @@ func (r *receiver) copied(block int64) error {
 	return r.acknowledge()
 }
 
-// acknowledge acknowledges all blocks so far; the sender's next window begins behind them.
+// acknowledge acknowledges all blocks so far; the sender's next window begins after them.
 func (r *receiver) acknowledge() error {
 	var out [headSize]byte
 	binary.BigEndian.PutUint16(out[:], opAck)
@@ -224,7 +224,7 @@ func (r *receiver) linger(ctx context.Context) {
 }
 
 const (
-	lingerQuiet = 3 * mostWait
+	lingerQuiet = 3 * maxWait
 	lingerMost  = 5 * time.Minute
 )
 

@@ -90,7 +90,7 @@ func (s *sender) run(ctx context.Context) error {
 func (s *sender) unacknowledged() error {
 	words := ""
 	if rollsOver(s.base) {
-		words = rolloverWords
+		words = rolloverText
 	}
 	return fmt.Errorf("%w: block %d was not acknowledged%s", transfer.ErrGaveUp, s.base, words)
 }
@@ -153,7 +153,7 @@ func (s *sender) send(block int64) error {
 	return nil
 }
 
-// wakeAfter is how long after a block its acknowledgement of the one before is no copy of an old one.
+// wakeAfter is how long after a block its acknowledgement of the previous one is no copy of an old one.
 const wakeAfter = 500 * time.Millisecond
 
 // acknowledgement waits for one that means something: of a block of the window, or, in windows of more

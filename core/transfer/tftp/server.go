@@ -26,8 +26,8 @@ const Port = 69
 // DefaultRetries is how often something is sent again before a transfer is given up.
 const DefaultRetries = 8
 
-// UsualPatience is longer than most flash memories take to be erased.
-const UsualPatience = transfer.Quiet
+// UsualTimeLimit is longer than most flash memories take to be erased.
+const UsualTimeLimit = transfer.Quiet
 
 // Options is what a Server needs. Network and Stage have to be set.
 type Options struct {
@@ -37,11 +37,11 @@ type Options struct {
 	Watcher offer.Watcher // nil watches nothing
 	Limits  Limits
 	Retries int // 0 means DefaultRetries
-	// Patience is how long a device may be silent once a transfer is under way, 0 means UsualPatience: it
+	// timeLimit is how long a device may be silent once a transfer is under way, 0 means UsualPatience: it
 	// may erase its flash meanwhile.
-	Patience time.Duration
-	Places   places.Limits // 0 means usualPlaces
-	Packets  bool          // tell the Watcher every packet
+	timeLimit time.Duration
+	Places    places.Limits // 0 means usualPlaces
+	Packets   bool          // say the Watcher every packet
 }
 
 // usualPlaces are many more than the devices that are provisioned at once; several may share an address, behind a gateway.
@@ -88,7 +88,7 @@ func (v *serving) hear(now time.Time) {
 	v.guest.HeardAt(now)
 	if other := v.rival.Swap(nil); other != nil {
 		other.rival.Store(nil)
-		other.cancel(errAnew)
+		other.cancel(errAgain)
 	}
 }
 
@@ -111,9 +111,9 @@ func (v *serving) answerAgain() {
 	}
 }
 
-// errAnew ends a transfer whose peer began once more from the same port, as a device does that was
+// errAgain ends a transfer whose peer began once more from the same port, as a device does that was
 // restarted in the middle.
-var errAnew = errors.New("the device asked for a file anew")
+var errAgain = errors.New("the device asked for a file anew")
 
 // Listen binds a server.
 func Listen(at netip.AddrPort, opt Options) (*Server, error) {
@@ -123,8 +123,8 @@ func Listen(at netip.AddrPort, opt Options) (*Server, error) {
 	if opt.Retries == 0 {
 		opt.Retries = DefaultRetries
 	}
-	if opt.Patience == 0 {
-		opt.Patience = UsualPatience
+	if opt.timeLimit == 0 {
+		opt.timeLimit = UsualTimeLimit
 	}
 	if opt.Places == (places.Limits{}) {
 		opt.Places = usualPlaces
@@ -160,7 +160,7 @@ func (s *Server) hear(ctx context.Context, conn network.PacketConn, everybody bo
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetReadDeadline(time.Unix(1, 0)) })
 	defer stop()
-	buffer := make([]byte, 2*mostRequest)
+	buffer := make([]byte, 2*maxRequest)
 	for {
 		n, from, err := conn.ReadFromUDPAddrPort(buffer)
 		switch {
@@ -219,7 +219,7 @@ func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
 		mine.cancel(nil)
 		return
 	case restarted:
-		before.cancel(errAnew)
+		before.cancel(errAgain)
 	}
 	s.group.Go(func() {
 		defer mine.cancel(nil)
@@ -239,7 +239,7 @@ const (
 	turnedAway entering = iota
 	fresh
 	copied    // a copy of the request that began one
-	restarted // another one from the same port, in place of the one before
+	restarted // another one from the same port, in place of the previous one
 	contested // another one from the same port: which of the two counts the peer will say
 )
 
@@ -262,7 +262,7 @@ func (s *Server) enter(from netip.AddrPort, name string, mine *serving) (before 
 	}
 	guest, err := s.places.Enter(from.Addr(), name, mine.cancel)
 	if err != nil {
-		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: from, FromPeer: true, Kind: "waits", Text: "not answered for now, " + err.Error() + nameWords(name)})
+		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: from, FromPeer: true, Kind: "waits", Text: "not answered for now, " + err.Error() + nameText(name)})
 		return nil, turnedAway
 	}
 	mine.guest, s.active[from] = guest, mine
@@ -288,7 +288,7 @@ func (s *Server) forget(from netip.AddrPort, mine *serving) {
 // answering one of them.
 func (v *serving) contests(before *serving) *serving {
 	if older := before.rival.Load(); older != nil { // of two that were not answered the later one counts
-		before.cancel(errAnew)
+		before.cancel(errAgain)
 		before = older
 	}
 	v.before = before
@@ -297,13 +297,13 @@ func (v *serving) contests(before *serving) *serving {
 	return before
 }
 
-// turnDown answers a request with an error and tells so.
+// turnDown answers a request with an error and says so.
 func (s *Server) turnDown(to netip.AddrPort, name string, code Code, message string) {
-	s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: to, Kind: "ERROR", Text: message + nameWords(name)})
+	s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: to, Kind: "ERROR", Text: message + nameText(name)})
 	_, _ = s.conn.WriteToUDPAddrPort(putError(code, message), to)
 }
 
-func nameWords(name string) string {
+func nameText(name string) string {
 	if name == "" {
 		return ""
 	}
@@ -320,7 +320,7 @@ func (s *Server) transfer(ctx context.Context, req request, from netip.AddrPort,
 	}
 	defer conn.Close()
 	p := &peer{
-		conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, patience: s.opt.Patience, id: fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
+		conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, timeLimit: s.opt.timeLimit, id: fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
 		heard: mine.hear, modest: true,
 	}
 	if s.opt.Packets {
@@ -328,7 +328,7 @@ func (s *Server) transfer(ctx context.Context, req request, from netip.AddrPort,
 	}
 	defer p.endWith(ctx)()
 	defer s.opt.Watcher.Said(offer.Rung{Transfer: p.id, Protocol: "TFTP", Peer: from, Kind: offer.Over})
-	p.message(true, requestKind(req), 0, 0, false, requestWords(req))
+	p.message(true, requestKind(req), 0, 0, false, requestText(req))
 	if !req.write {
 		s.send(ctx, p, req, mine)
 		return
@@ -346,11 +346,11 @@ func requestKind(req request) string {
 	return "RRQ"
 }
 
-func requestWords(req request) string {
-	return clean([]byte(req.name)) + " " + req.mode + optionWords(req.options)
+func requestText(req request) string {
+	return clean([]byte(req.name)) + " " + req.mode + optionText(req.options)
 }
 
-func optionWords(options []option) (words string) {
+func optionText(options []option) (words string) {
 	for _, o := range options {
 		words += " " + clean([]byte(o.name)) + "=" + clean([]byte(o.value))
 	}
@@ -431,7 +431,7 @@ func (s *Server) receive(ctx context.Context, p *peer, req request, mine *servin
 	}
 	if len(answer) > 0 {
 		r.hello = putOptions(answer)
-		p.message(false, "OACK", 0, 0, false, optionWords(answer)[1:])
+		p.message(false, "OACK", 0, 0, false, optionText(answer)[1:])
 		err = p.write(r.hello)
 		mine.firstAnswer(p)(r.hello)
 	} else {
@@ -458,7 +458,7 @@ func (s *Server) receive(ctx context.Context, p *peer, req request, mine *servin
 
 // room makes the buffer fit for the largest packet that may come, and one byte more to notice larger ones.
 func (p *peer) room(terms Terms) {
-	p.buffer = make([]byte, headSize+max(terms.Block, mostRequest)+1)
+	p.buffer = make([]byte, headSize+max(terms.Block, maxRequest)+1)
 }
 
 // firstAnswer takes our first answer to a peer's request, which is the answer to each copy of that request, too.
@@ -507,7 +507,7 @@ func (p *peer) offerTerms(ctx context.Context, answer []option, mine *serving) e
 	wait := pace{}
 	for try := 0; try <= p.retries; try++ {
 		if !p.holdsBack(try) {
-			p.message(false, "OACK", 0, 0, try > 0, optionWords(answer)[1:])
+			p.message(false, "OACK", 0, 0, try > 0, optionText(answer)[1:])
 			if err := p.write(out); err != nil {
 				return err
 			}
@@ -531,8 +531,8 @@ func (p *peer) offerTerms(ctx context.Context, answer []option, mine *serving) e
 	return fmt.Errorf("%w: the agreed options were not acknowledged; a device that does not know that answer has to ask without options", transfer.ErrGaveUp)
 }
 
-// cancelled tells the other side when we end the transfer, and says so. One that has never answered may not be there at all,
-// and is told nothing.
+// cancelled says the other side when we end the transfer, and says so. One that has never answered may not be there at all,
+// and is reported nothing.
 func (p *peer) cancelled(ctx context.Context, err error, mine *serving) error {
 	if err == nil || ctx.Err() == nil {
 		return err
@@ -540,7 +540,7 @@ func (p *peer) cancelled(ctx context.Context, err error, mine *serving) error {
 	cause := context.Cause(ctx)
 	var gaveWay *places.GaveWay
 	switch {
-	case errors.Is(cause, errAnew): // an error would end the new one
+	case errors.Is(cause, errAgain): // an error would end the new one
 	case errors.As(cause, &gaveWay):
 		if mine.heard.Load() != 0 {
 			p.refuse(CodeOther, cause.Error())
@@ -551,7 +551,7 @@ func (p *peer) cancelled(ctx context.Context, err error, mine *serving) error {
 	return cause
 }
 
-// String tells the terms as an operator reads them.
+// String says the terms as an operator reads them.
 func (t Terms) String() string {
 	words := fmt.Sprintf("blocks of %d B", t.Block)
 	if t.Window > 1 {
@@ -560,7 +560,7 @@ func (t Terms) String() string {
 	return words
 }
 
-// report turns counts into what the Watcher is told, a few times a second. A transfer is told of once the peer has answered for
+// report turns counts into what the Watcher is reported, a few times a second. A transfer is reported of once the peer has answered for
 // the first time: before, anybody may have sent the request in its name.
 type report struct {
 	opt   Options
@@ -594,7 +594,7 @@ func (r *report) moved(blocks, bytes int64, again int) {
 
 func (r *report) end(err error) {
 	if !r.shown {
-		if err != nil && r.of != nil && !errors.Is(err, errAnew) {
+		if err != nil && r.of != nil && !errors.Is(err, errAgain) {
 			r.opt.Watcher.Said(offer.Rung{Transfer: r.t.ID, Protocol: "TFTP", Peer: r.t.Peer, Kind: "unanswered", Text: r.t.File + ": " + err.Error()})
 		}
 		return

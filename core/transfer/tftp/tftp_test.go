@@ -36,7 +36,7 @@ var (
 	device = netip.MustParsePrefix("192.0.2.40/24")
 )
 
-// watching keeps what a Watcher was told.
+// watching keeps what a Watcher was reported.
 type watching struct {
 	mu    sync.Mutex
 	ended []ended
@@ -383,7 +383,7 @@ func TestAClientThatRefusesOurAnswerEndsItsTransferOnly(t *testing.T) {
 	})
 }
 
-func TestNearMissesAreTold(t *testing.T) {
+func TestNearMissesAreReported(t *testing.T) {
 	inBubble(t, 7, Options{}, func(t *testing.T, r *rig) {
 		_, err := r.stage.Offer(offertest.File("lark-7.6.1.cgo", content(100, 1)))
 		require.NoError(t, err)
@@ -540,8 +540,8 @@ func TestASpoofedPortChangesNothing(t *testing.T) {
 	})
 }
 
-// TestADeviceThatRestartsMayAskAnew asks again from the same port while the old transfer waits.
-func TestADeviceThatRestartsMayAskAnew(t *testing.T) {
+// TestADeviceThatRestartsMayAskAgain asks again from the same port while the old transfer waits.
+func TestADeviceThatRestartsMayAskAgain(t *testing.T) {
 	inBubble(t, 10, Options{}, func(t *testing.T, r *rig) {
 		_, err := r.stage.Offer(offertest.File("image", content(5000, 2)))
 		require.NoError(t, err)
@@ -635,7 +635,7 @@ func awkwardLoader(conn network.PacketConn, blocks uint16) {
 	}
 }
 
-// TestAWindowThatIsAwkward begins again where a file can be begun again, and tells a last block that nobody acknowledged. What
+// TestAWindowThatIsAwkward begins again where a file can be begun again, and says a last block that nobody acknowledged. What
 // comes from a pipe would be sent without its beginning.
 func TestAWindowThatIsAwkward(t *testing.T) {
 	const blocks = 9 // and a short one
@@ -708,7 +708,7 @@ func TestACableWithoutCarrierIsWaitedFor(t *testing.T) {
 	})
 }
 
-func TestEndingTheServerTellsTheDevice(t *testing.T) {
+func TestEndingTheServerSaysTheDevice(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, 12, Options{})
 		_, err := r.stage.Offer(offer.File{Name: "image", Size: 1 << 30, Open: func() (io.ReadSeekCloser, error) { return &pattern{size: 1 << 30}, nil }})

@@ -33,16 +33,16 @@ var (
 	errBegun   = fmt.Errorf("%w: the receiver asked for the start again", errAgain)
 )
 
-// ErrLeft tells that the device writes text: whatever received there does so no more.
+// ErrLeft says that the device writes text: whatever received there does so no more.
 var ErrLeft = errors.New("the device does not receive any more")
 
 // until sends copies until one is acknowledged and says how many that took.
 func (s *sender) until(ctx context.Context, name string, build func() ([]byte, error)) (copies int, err error) {
 	begun := s.opt.Clock.Now()
 	word := begun // when the receiver was heard last
-	patience := s.opt.Patience
+	timeLimit := s.opt.timeLimit
 	if name == endOfFile {
-		patience = s.opt.EndWait
+		timeLimit = s.opt.EndWait
 	}
 	silent, open, begins := 0, 0, 0 // copies in a row without a word; without an answer; that were asked for by a start
 	for copies = 1; ; copies++ {
@@ -68,7 +68,7 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 			return copies, s.objection(ctx)
 		}
 		open++
-		left := patience - s.opt.Clock.Since(word)
+		left := timeLimit - s.opt.Clock.Since(word)
 		wait := min(s.wait(silent), left)
 		switch {
 		case name != endOfFile:
@@ -104,19 +104,19 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 		if silent == 0 {
 			word = s.opt.Clock.Now()
 		}
-		if copies-begins > s.opt.Retries || begins > 2*s.opt.Retries || s.opt.Silence > 0 && silent > s.opt.Silence || silent > 0 && s.opt.Clock.Since(word) >= patience {
+		if copies-begins > s.opt.Retries || begins > 2*s.opt.Retries || s.opt.Silence > 0 && silent > s.opt.Silence || silent > 0 && s.opt.Clock.Since(word) >= timeLimit {
 			return copies, gaveUp(name, copies, err)
 		}
 		if name != endOfFile { // it is asked for twice as a rule
 			s.result.Resent++
 		}
-		s.tell("sending again")
+		s.report("sending again")
 	}
 }
 
-// mostOwed is the longest that an answer is waited for while the receiver waits for more: it has a patience of
+// maxOwed is the longest that an answer is waited for while the receiver waits for more: it has a time limit of
 // its own, ten times ten seconds as a rule.
-const mostOwed = 25 * time.Second
+const maxOwed = 25 * time.Second
 
 // endCopies is how often an end is sent into silence.
 const endCopies = 4
@@ -124,16 +124,16 @@ const endCopies = 4
 // wait is how long an answer may take: twice as long after each copy without one. The receiver complains
 // first.
 func (s *sender) wait(silent int) time.Duration {
-	return min((s.opt.Answer+s.opt.Answer/2)<<min(silent, 8), max(mostWait, s.opt.Answer+s.opt.Answer/2))
+	return min((s.opt.Answer+s.opt.Answer/2)<<min(silent, 8), max(maxWait, s.opt.Answer+s.opt.Answer/2))
 }
 
-// acknowledged reckons with what is still owed, and waits a little for it. What does not come in that time
+// acknowledged computes with what is still owed, and waits a little for it. What does not come in that time
 // may come later: the blocks that follow are then each given time for one answer more. A refusal among what
 // comes may be the true answer to this block, so that it is sent once more.
 func (s *sender) acknowledged(ctx context.Context, begun, sent time.Time, open int) error {
 	now := s.opt.Clock.Now()
 	took := now.Sub(begun)
-	s.longest = min(max(s.longest, took), mostWait)
+	s.longest = min(max(s.longest, took), maxWait)
 	passed := s.lineFree // the last copy's end on the line
 	if passed.Before(now) {
 		passed = now
@@ -142,10 +142,10 @@ func (s *sender) acknowledged(ctx context.Context, begun, sent time.Time, open i
 	case open > 0:
 		s.owed += open
 		until := passed.Add(took + time.Second)
-		if s.opt.Character == 0 { // copies may still be on their way for as long again
+		if s.opt.Character == 0 { // copies may still be on their way for as long once more
 			until = sent.Add(2*took + time.Second)
 		}
-		if most := now.Add(mostOwed); until.After(most) {
+		if most := now.Add(maxOwed); until.After(most) {
 			until = most
 		}
 		if until.After(s.owedUntil) {
@@ -230,7 +230,7 @@ func (s *sender) settled(ctx context.Context) error {
 	for {
 		if s.doubt > 0 {
 			s.owed, s.doubt = s.owed+s.doubt, 0
-			if until := s.opt.Clock.Now().Add(min(s.longest+time.Second, mostOwed)); until.After(s.owedUntil) {
+			if until := s.opt.Clock.Now().Add(min(s.longest+time.Second, maxOwed)); until.After(s.owedUntil) {
 				s.owedUntil = until
 			}
 		}
@@ -294,9 +294,9 @@ func (s *sender) answer(ctx context.Context, size int, wait time.Duration) error
 		case err != nil:
 			return err
 		}
-		if is, err := cancels.heard(b); err != nil {
+		if ok, err := cancels.heard(b); err != nil {
 			return err
-		} else if is {
+		} else if ok {
 			continue
 		}
 		if s.opt.Clock.Now().Before(earliest) {

@@ -55,8 +55,8 @@ type Options struct {
 	Silence   int           // of those tries, how many in a row may stay without any answer; 0: all
 	StartWait time.Duration // how long to wait for the other side to begin, default 60 s
 	Answer    time.Duration // how long to wait for an answer or a block, default 10 s
-	Patience  time.Duration // how long one block may stay unanswered in all, default 150 s: a device may erase its flash
-	EndWait   time.Duration // the same for the end of a file, default Patience: it may write its store before it answers
+	timeLimit time.Duration // how long one block may stay unanswered in all, default 150 s: a device may erase its flash
+	EndWait   time.Duration // the same for the end of a file, default TimeLimit: it may write its store before it answers
 	Character time.Duration // what one character takes on the line, 0 when that is not known
 	Checksum  bool          // receive with sums of one byte instead of CRC-16
 	Linger    time.Duration // how long a receiver answers a repeated end of file
@@ -75,12 +75,12 @@ type Result struct {
 
 const (
 	usualPatience = 150 * time.Second
-	mostWait      = time.Minute             // between two copies of one block
+	maxWait       = time.Minute             // between two copies of one block
 	betweenBytes  = time.Second             // inside a block
 	settle        = 30 * time.Millisecond   // of silence end a broken block
 	startEvery    = 3 * time.Second         // a receiver asks for the start
 	crcAsks       = 8                       // with C before a receiver falls back to NAK
-	asksAlone     = 150 * time.Millisecond  // of quiet tell a request from a letter in a text
+	asksAlone     = 150 * time.Millisecond  // of quiet say a request from a letter in a text
 	unclearWait   = 1500 * time.Millisecond // for more after an answer that was not one
 )
 
@@ -94,11 +94,11 @@ func (o Options) withDefaults() Options {
 	if o.Answer == 0 {
 		o.Answer = 10 * time.Second
 	}
-	if o.Patience == 0 {
-		o.Patience = usualPatience
+	if o.timeLimit == 0 {
+		o.timeLimit = usualPatience
 	}
 	if o.EndWait == 0 {
-		o.EndWait = o.Patience
+		o.EndWait = o.timeLimit
 	}
 	if o.Progress == nil {
 		o.Progress = func(transfer.Progress) {}
@@ -176,7 +176,7 @@ func (c *conn) drop(ctx context.Context, silence time.Duration) error {
 
 func (c *conn) send(ctx context.Context, b ...byte) error { return c.write(ctx, b) }
 
-// ErrHeld tells that the line takes nothing.
+// ErrHeld says that the line takes nothing.
 var ErrHeld = errors.New("the line takes nothing")
 
 const (
@@ -203,7 +203,7 @@ func (c *conn) write(ctx context.Context, p []byte) error {
 	return err
 }
 
-func (c *conn) tell(state string) {
+func (c *conn) report(state string) {
 	c.progress.State = state
 	c.progress.Blocks, c.progress.Resent = c.result.Blocks, c.result.Resent
 	c.meter.Fill(&c.progress)
@@ -214,7 +214,7 @@ func (c *conn) tell(state string) {
 type cancels int
 
 // heard takes a byte that came, and says whether it was a CAN; the second one in a row is an error.
-func (c *cancels) heard(b byte) (is bool, err error) {
+func (c *cancels) heard(b byte) (ok bool, err error) {
 	if b != can {
 		*c = 0
 		return false, nil
@@ -232,7 +232,7 @@ var cancelTail = []byte{can, can, can, can, can, bs, bs, bs, bs, bs}
 // cancelLimit bounds the cancel itself, when the line does not take it.
 const cancelLimit = 2 * time.Second
 
-// cancel tells the other side to stop. It works when ctx has ended already.
+// cancel says the other side to stop. It works when ctx has ended already.
 func (c *conn) cancel(ctx context.Context) {
 	free, stop := c.opt.Clock.WithTimeout(context.WithoutCancel(ctx), cancelLimit)
 	defer stop()

@@ -333,10 +333,10 @@ func draw(random *rand.Rand) *awkward {
 	return a
 }
 
-// TestNoSuccessIsToldThatWasNone sends to a receiver that shares no code with the sender, over lines and to
-// devices that are drawn from a seed. Whatever happens, an end is told, and a success only where the receiver
+// TestNoSuccessIsReportedThatWasNone sends to a receiver that shares no code with the sender, over lines and to
+// devices that are drawn from a seed. Whatever happens, an end is reported, and a success only where the receiver
 // has the whole file and has said so.
-func TestNoSuccessIsToldThatWasNone(t *testing.T) {
+func TestNoSuccessIsReportedThatWasNone(t *testing.T) {
 	outcomes := map[string]int{}
 	for seed := range *runs {
 		synctest.Test(t, func(t *testing.T) {

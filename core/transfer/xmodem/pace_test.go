@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/line"
-	"pilotrix/core/reckon"
 	"pilotrix/core/transfer"
 )
 
@@ -30,7 +30,7 @@ type due struct {
 
 func pacedPair(baud int) (*paced, *paced) {
 	framing := line.Framing{DataBits: 8, Parity: 'N', StopBits: 1}
-	char := time.Duration(float64(time.Second) / reckon.LineRate(baud, framing))
+	char := time.Duration(float64(time.Second) / arithmetic.LineRate(baud, framing))
 	there, back := make(chan due, 64), make(chan due, 64)
 	return &paced{in: back, out: there, char: char}, &paced{in: there, out: back, char: char}
 }
@@ -73,7 +73,7 @@ func BenchmarkPaced(b *testing.B) {
 			const baud = 115200
 			size := 96 * variant.Block()
 			data := payload(size)
-			allowed := reckon.XMODEMRate(baud/10, variant.Block())
+			allowed := arithmetic.XMODEMRate(baud/10, variant.Block())
 			var share float64
 			for b.Loop() {
 				sender, receiver := pacedPair(baud)

@@ -16,8 +16,8 @@ type Create func(Header) (io.WriteCloser, error)
 
 // Receive takes one file (XMODEM) or a batch (YMODEM) and returns when the sender has ended it.
 //
-// XMODEM does not tell the size: what is written ends with up to 127 (or 1023) bytes of padding.
-// YMODEM says the size and the padding is left off. On an error both sides end: the sender is told.
+// XMODEM does not say the size: what is written ends with up to 127 (or 1023) bytes of padding.
+// YMODEM says the size and the padding is left off. On an error both sides end: the sender is reported.
 func Receive(ctx context.Context, port transfer.Duplex, create Create, opt Options) (Result, error) {
 	r := &receiver{conn: newConn(port, opt), create: create}
 	err := r.receiveAll(ctx)
@@ -80,7 +80,7 @@ func (r *receiver) starter(ask int) byte {
 
 // first asks for the start until block number arrives.
 func (r *receiver) first(ctx context.Context, number byte) ([]byte, error) {
-	r.tell("asking the sender to begin")
+	r.report("asking the sender to begin")
 	asks := int(r.opt.StartWait/startEvery) + 1
 	var last error = transfer.ErrSilent
 	for ask := range asks {
@@ -153,7 +153,7 @@ func (r *receiver) receiveFile(ctx context.Context, header Header) (err error) {
 	}
 }
 
-// ErrCutShort tells that a file ended before the size that its sender had said.
+// ErrCutShort says that a file ended before the size that its sender had said.
 var ErrCutShort = errors.New("the file is cut short")
 
 // ended acknowledges the end of a file that is whole.
@@ -179,7 +179,7 @@ func (r *receiver) keep(out io.Writer, header Header, data []byte) error {
 	}
 	r.progress.Bytes += int64(len(data))
 	r.result.Bytes += int64(len(data))
-	r.tell("receiving")
+	r.report("receiving")
 	return nil
 }
 
@@ -212,7 +212,7 @@ func (r *receiver) following(ctx context.Context, number byte) ([]byte, error) {
 		}
 		tries++
 		r.result.Resent++
-		r.tell("asking again")
+		r.report("asking again")
 		if err := r.askAgain(ctx); err != nil {
 			return nil, err
 		}
@@ -261,9 +261,9 @@ func (r *receiver) nextBlock(ctx context.Context, wait time.Duration) (data []by
 		if err != nil {
 			return nil, 0, err
 		}
-		if is, err := cancels.heard(b); err != nil {
+		if ok, err := cancels.heard(b); err != nil {
 			return nil, 0, err
-		} else if is {
+		} else if ok {
 			continue
 		}
 		switch b {

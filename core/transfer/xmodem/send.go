@@ -76,7 +76,7 @@ func (s *sender) sendAll(ctx context.Context, files []File) error {
 // awaitStart waits for the receiver to say how it wants its blocks. Until block 1 is acknowledged its latest
 // request counts.
 func (s *sender) awaitStart(ctx context.Context, wait time.Duration) error {
-	s.tell("awaiting the receiver")
+	s.report("awaiting the receiver")
 	s.started, s.refusals = false, 0
 	deadline := s.opt.Clock.Now().Add(wait)
 	var cancels cancels
@@ -100,9 +100,9 @@ func (s *sender) awaitStart(ctx context.Context, wait time.Duration) error {
 		if err != nil {
 			return err
 		}
-		if is, err := cancels.heard(b); err != nil {
+		if ok, err := cancels.heard(b); err != nil {
 			return err
-		} else if is {
+		} else if ok {
 			continue
 		}
 		asked = 0
@@ -149,7 +149,7 @@ func (s *sender) sendFile(ctx context.Context, file File) error {
 	block := make([]byte, largeBlock)
 	for {
 		n := 0
-		cut := func() ([]byte, error) { // anew for each copy: block 1 may be asked for in another size
+		cut := func() ([]byte, error) { // again for each copy: block 1 may be asked for in another size
 			ahead, err := s.peek(data)
 			if err != nil {
 				return nil, fmt.Errorf("reading %s: %w", file.Name, err)
@@ -173,7 +173,7 @@ func (s *sender) sendFile(ctx context.Context, file File) error {
 		s.result.Padding += blockFor(n) - n
 		s.progress.Bytes += int64(n)
 		s.result.Bytes += int64(n)
-		s.tell("sending")
+		s.report("sending")
 	}
 }
 
@@ -236,7 +236,7 @@ func (s *sender) adapt(size, tries int) {
 }
 
 func (s *sender) endFile(ctx context.Context) error {
-	s.tell("awaiting the receiver's word on the end")
+	s.report("awaiting the receiver's word on the end")
 	if err := s.settled(ctx); err != nil { // an answer too many must not pass for this one
 		return err
 	}
@@ -256,7 +256,7 @@ func (s *sender) endBatch(ctx context.Context) error {
 	err := s.awaitStart(ctx, startEvery+betweenBytes)
 	if err == nil {
 		s.number, s.stream = 0, false
-		s.opt.Answer, s.opt.Patience = startEvery, 5*startEvery
+		s.opt.Answer, s.opt.timeLimit = startEvery, 5*startEvery
 		err = s.sendBlock(ctx, func() ([]byte, error) { return make([]byte, smallBlock), nil })
 	}
 	if errors.Is(err, transfer.ErrSilent) || errors.Is(err, errAgain) {

@@ -281,7 +281,7 @@ func (s fullStore) Write([]byte) (int, error) { return 0, s.err }
 func (s fullStore) Close() error              { return nil }
 
 // TestCancelFallsBetweenBlocks holds the promise that the line is usable at once: the receiver is not
-// inside a block when it is told, and nothing of the file follows.
+// inside a block when it is reported, and nothing of the file follows.
 func TestCancelFallsBetweenBlocks(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		sender, receiver := pair()

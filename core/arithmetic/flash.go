@@ -1,4 +1,4 @@
-package reckon
+package arithmetic
 
 import (
 	"errors"
@@ -23,7 +23,7 @@ type Part struct {
 	Protected bool
 }
 
-// End is the first byte behind it.
+// End is the first byte after it.
 func (p Part) End() int64 { return p.At + p.Size }
 
 // Flash is a map of one: where it stands among a device's addresses, its sectors from its beginning on, and its parts.
@@ -41,21 +41,21 @@ func (f Flash) Size() (size int64) {
 	return size
 }
 
-// mostFlash bounds what is taken for a flash: no board of the kind has more, and sums of less do not overflow.
-const mostFlash = 1 << 40
+// maxFlash bounds what is taken for a flash: no board of the kind has more, and sums of less do not overflow.
+const maxFlash = 1 << 40
 
 // Check says what is wrong with the map: sectors of no size, parts that are outside of it, that overlap, that share a name, or
 // that are protected while a sector is another part's, too.
 func (f Flash) Check() error {
 	var wrong []error
-	if f.Base < 0 || f.Base > mostFlash {
+	if f.Base < 0 || f.Base > maxFlash {
 		wrong = append(wrong, fmt.Errorf("0x%x is no address of a flash", f.Base))
 	}
 	if len(f.Sectors) == 0 {
 		wrong = append(wrong, errors.New("the flash has no sectors"))
 	}
 	for i, run := range f.Sectors {
-		if run.Count <= 0 || run.Size <= 0 || run.Size > mostFlash || run.Count > mostFlash/run.Size {
+		if run.Count <= 0 || run.Size <= 0 || run.Size > maxFlash || run.Count > maxFlash/run.Size {
 			wrong = append(wrong, fmt.Errorf("%d sectors of %d B, the %d. of the flash, are none", run.Count, run.Size, i+1))
 		}
 	}
@@ -80,7 +80,7 @@ func (f Flash) checkPart(p Part) error {
 	switch {
 	case p.Name == "":
 		return fmt.Errorf("the part at 0x%x has no name", p.At)
-	case p.At < 0 || p.Size <= 0 || p.At > mostFlash || p.Size > mostFlash:
+	case p.At < 0 || p.Size <= 0 || p.At > maxFlash || p.Size > maxFlash:
 		return fmt.Errorf("part %s: 0x%x B at 0x%x are no range", p.Name, p.Size, p.At)
 	case p.End() > f.Size():
 		return fmt.Errorf("part %s ends at 0x%x, the flash at 0x%x", p.Name, p.End(), f.Size())
@@ -100,7 +100,7 @@ func (f Flash) Part(name string) (Part, error) {
 	return Part{}, fmt.Errorf("the flash has no part %q; it has %s", name, strings.Join(known, ", "))
 }
 
-// Span is a range of a flash, in bytes from its beginning; To is the first byte behind it.
+// Span is a range of a flash, in bytes from its beginning; To is the first byte after it.
 type Span struct{ From, To int64 }
 
 // Size is how many bytes it has.
@@ -153,7 +153,7 @@ func (b Burn) EraseAt() (from, last int64) { return b.Base + b.Erase.From, b.Bas
 // WriteAt is where the file's first and last byte land.
 func (b Burn) WriteAt() (from, last int64) { return b.Base + b.Write.From, b.Base + b.Write.To - 1 }
 
-// Burns reckons what writing a file of that size, in bytes, into a part takes. It is refused where the part is protected, where
+// Burns computes what writing a file of that size, in bytes, into a part takes. It is refused where the part is protected, where
 // the file is larger than it, and where the sectors that would be erased are not the part's alone: something else would go with
 // them.
 func (f Flash) Burns(part string, size int64) (Burn, error) {

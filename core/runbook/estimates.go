@@ -5,16 +5,16 @@ import (
 	"fmt"
 	"time"
 
+	"pilotrix/core/arithmetic"
 	"pilotrix/core/carrier"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
-	"pilotrix/core/reckon"
 )
 
 // WayToDevice is what is known of the way to the device: its line, what it takes by itself, and a round trip as
 // it was measured.
-func (p *Prepared) WayToDevice(baud int, trip time.Duration) reckon.Way {
-	w := reckon.Way{Link: reckon.UsualLink, Trip: max(trip, reckon.UsualTrip), Device: p.Dialect.FetchRate()}
+func (p *Prepared) WayToDevice(baud int, trip time.Duration) arithmetic.Way {
+	w := arithmetic.Way{Link: arithmetic.UsualLink, Trip: max(trip, arithmetic.UsualTrip), Device: p.Dialect.FetchRate()}
 	if framing, err := line.ParseFraming(cmp.Or(string(p.Dialect.Line.Framing), line.DefaultFraming)); err == nil {
 		w.Baud, w.Framing = baud, framing
 	}

@@ -1,6 +1,6 @@
-// Package reckon does the arithmetic of the job: what a line carries, how long a transfer takes by each
+// Package arithmetic does the arithmetic of the job: what a line carries, how long a transfer takes by each
 // protocol and why, what a block counter can count, which sectors an erase takes.
-package reckon
+package arithmetic
 
 import (
 	"fmt"
@@ -34,7 +34,7 @@ func CharacterTime(lineRate float64) time.Duration {
 }
 
 // XMODEMRateBehind is the same behind an adapter that delivers only so often: each answer waits for it, for
-// half of that as a rule and for all of it at worst, which is what is reckoned with.
+// half of that as a rule and for all of it at worst, which is what is computed with.
 func XMODEMRateBehind(latency time.Duration, lineRate float64, block int) float64 {
 	if lineRate <= 0 {
 		return 0
@@ -86,7 +86,7 @@ func StreamRate(link float64, trip time.Duration) float64 {
 }
 
 // LargestTFTP is the largest file that TFTP moves with blocks of that size before its block counter of 16
-// bits begins anew: 65,535 blocks, the last of them not full.
+// bits starts again: 65,535 blocks, the last of them not full.
 func LargestTFTP(block int) int64 { return 65535*int64(block) - 1 }
 
 // Estimate is what a protocol would take, and why.
@@ -184,10 +184,10 @@ func tftpEstimate(size int64, block, window int, w Way) Estimate {
 
 // Erase is the part of a flash that an erase takes.
 type Erase struct {
-	Begin, End int64 // End is behind the last byte
+	Begin, End int64 // End is after the last byte
 	Sectors    int64
 	Before     int64 // bytes erased before what is written: they are somebody else's
-	After      int64 // and behind it
+	After      int64 // and after it
 }
 
 // EraseRange rounds a range outwards to whole sectors.

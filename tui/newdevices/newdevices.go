@@ -1,5 +1,5 @@
-// Package newcomers draws devices that provision themselves: how far each has come, what is awaited of it next, and for how long.
-package newcomers
+// Package newdevices draws devices that provision themselves: the progress, what is awaited of it next, and for how long.
+package newdevices
 
 import (
 	"cmp"
@@ -31,11 +31,11 @@ const few = 3
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "new devices")}, counts(t, s), width)}
 	names := 0
-	for _, n := range s.Newcomers {
+	for _, n := range s.NewDevice {
 		names = min(max(names, len(n.Name)), longestName)
 	}
 	for _, n := range sorted(s) {
-		if len(s.Newcomers) > few {
+		if len(s.NewDevice) > few {
 			lines = append(lines, row(t, n, s.Now, names, width))
 			continue
 		}
@@ -50,12 +50,12 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 }
 
 // troubles reports whether something is wrong with a device, or it is waited for longer than usual.
-func troubles(n event.Newcomer, now time.Time) bool {
+func troubles(n event.NewDevice, now time.Time) bool {
 	return !n.Done() && !n.Alone && (n.Wrong != "" || n.Late(now))
 }
 
 // rank is a device's place: in trouble, under way, done, left alone.
-func rank(n event.Newcomer, now time.Time) int {
+func rank(n event.NewDevice, now time.Time) int {
 	switch {
 	case n.Alone:
 		return 3
@@ -67,16 +67,16 @@ func rank(n event.Newcomer, now time.Time) int {
 	return 1
 }
 
-func sorted(s *state.State) []event.Newcomer {
-	all := slices.Clone(s.Newcomers)
-	slices.SortStableFunc(all, func(a, b event.Newcomer) int { return cmp.Compare(rank(a, s.Now), rank(b, s.Now)) })
+func sorted(s *state.State) []event.NewDevice {
+	all := slices.Clone(s.NewDevice)
+	slices.SortStableFunc(all, func(a, b event.NewDevice) int { return cmp.Compare(rank(a, s.Now), rank(b, s.Now)) })
 	return all
 }
 
 // counts are how many are how far.
 func counts(t theme.Theme, s *state.State) paint.Line {
 	var of [4]int
-	for _, n := range s.Newcomers {
+	for _, n := range s.NewDevice {
 		of[rank(n, s.Now)]++
 	}
 	look := t.Quiet
@@ -87,7 +87,7 @@ func counts(t theme.Theme, s *state.State) paint.Line {
 }
 
 // row is a device in one row.
-func row(t theme.Theme, n event.Newcomer, now time.Time, names, width int) paint.Line {
+func row(t theme.Theme, n event.NewDevice, now time.Time, names, width int) paint.Line {
 	mark, look := "◉", t.Here
 	text := n.Stage
 	switch rank(n, now) {
@@ -120,7 +120,7 @@ func row(t theme.Theme, n event.Newcomer, now time.Time, names, width int) paint
 	return paint.Between(append(line, paint.In(look, text)), end, width).Cut(width)
 }
 
-// Card draws the one that was told of last, small, for the side column.
+// Card draws the one that was reported of last, small, for the side column.
 func Card(t theme.Theme, s *state.State, width int) []paint.Line {
 	n := last(s)
 	if n.Alone {
@@ -134,8 +134,8 @@ func Card(t theme.Theme, s *state.State, width int) []paint.Line {
 func Word(t theme.Theme, s *state.State) paint.Piece { return clock(t, last(s), s.Now) }
 
 // last is the one that has come further last.
-func last(s *state.State) (n event.Newcomer) {
-	for _, one := range s.Newcomers {
+func last(s *state.State) (n event.NewDevice) {
+	for _, one := range s.NewDevice {
 		if !one.Since.Before(n.Since) {
 			n = one
 		}
@@ -143,7 +143,7 @@ func last(s *state.State) (n event.Newcomer) {
 	return n
 }
 
-func who(t theme.Theme, n event.Newcomer) paint.Line {
+func who(t theme.Theme, n event.NewDevice) paint.Line {
 	line := paint.Line{paint.Strong(t.Text, n.MAC)}
 	if n.Name != "" {
 		line = append(line, paint.Strong(t.Text, "  "+n.Name))
@@ -160,7 +160,7 @@ func who(t theme.Theme, n event.Newcomer) paint.Line {
 	return line
 }
 
-func clock(t theme.Theme, n event.Newcomer, now time.Time) paint.Piece {
+func clock(t theme.Theme, n event.NewDevice, now time.Time) paint.Piece {
 	switch {
 	case n.Alone:
 		return paint.In(t.Quiet, n.Stage)
@@ -175,7 +175,7 @@ func clock(t theme.Theme, n event.Newcomer, now time.Time) paint.Piece {
 }
 
 // track is its way through the stages; where it does not fit with their names, the present one's name stands behind.
-func track(t theme.Theme, n event.Newcomer, width int) (line paint.Line) {
+func track(t theme.Theme, n event.NewDevice, width int) (line paint.Line) {
 	long := 0
 	for _, name := range stages {
 		long += len(name) + 5
@@ -214,7 +214,7 @@ func track(t theme.Theme, n event.Newcomer, width int) (line paint.Line) {
 	return line
 }
 
-func awaited(t theme.Theme, n event.Newcomer, now time.Time, width int) (lines []paint.Line) {
+func awaited(t theme.Theme, n event.NewDevice, now time.Time, width int) (lines []paint.Line) {
 	text := "awaiting " + n.Next
 	if n.Within == 0 {
 		text = n.Stage

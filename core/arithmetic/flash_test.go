@@ -1,4 +1,4 @@
-package reckon
+package arithmetic
 
 import (
 	"fmt"
