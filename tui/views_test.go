@@ -417,12 +417,12 @@ func (s *shelved) Ports() ([]line.Port, error) {
 
 func (s *shelved) Book() (map[string]logbook.Known, []logbook.Last, error) {
 	return map[string]logbook.Known{"mare-gw1": {
-			Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
-			Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
-		}}, []logbook.Last{{
-			Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
-			Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
-		}}, nil
+		Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
+		Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
+	}}, []logbook.Last{{
+		Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
+		Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
+	}}, nil
 }
 
 // newTestFront is the start with two devices that are kept.
