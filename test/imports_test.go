@@ -27,7 +27,7 @@ var layers = []struct {
 	{"core/runbook", []string{"core/carrier", "core/device", "core/dialect", "core/event", "core/expression", "core/image", "core/line", "core/network", "core/arithmetic", "core/source", "core/runbook/verbs"}},
 	{"core/inventory", []string{"core/line", "core/ownfile", "core/source"}},
 	{"core/state", []string{"core/event"}},
-	{"core/evidence", []string{"core/state", "core/event"}},
+	{"core/evidence", []string{"core/palette", "core/state", "core/event"}},
 	{"core/carrier", []string{"core/clock", "core/line", "core/network", "core/offer", "core/preflight/netfilter", "core/arithmetic", "core/transfer"}},
 	{"core/serve", []string{"core/carrier", "core/offer", "core/transfer", "core/clock", "core/event", "core/image", "core/network"}},
 	{"core/preflight/netfilter", []string{"core/clock", "core/network", "core/offer", "core/transfer"}},

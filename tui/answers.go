@@ -76,7 +76,7 @@ func (a *app) hints(ask *event.Ask) (all keys.Map) {
 	case event.FormHold:
 		all = append(all, keys.New("F3", "show the plan", nil, "f3"))
 	case event.FormOverrun:
-		all = append(all, keys.New("F10", "take the helm and look", nil, "f10"))
+		all = append(all, keys.Helm.To("take the helm and look", nil))
 	case event.FormFailure, event.FormRecord:
 		for _, key := range a.answersBehind().Enabled() {
 			all = append(all, keys.New(keys.Name(a.opt.Leader)+" "+key.Shown(), key.Does(), nil, key.Keys()...))
@@ -119,7 +119,7 @@ func (a *app) answersBehind() (all keys.Map) {
 func (a *app) sends() keys.Map {
 	here := a.present()
 	return keys.Map{keys.New("F9", "sends it", keys.Just(func() { here.session.SendHeld() }), "f9").
-		Summary("sends a command that was held at its Enter; any other key forgets that Enter").If(here.state.Held != nil && here.session != nil)}
+		Explain("sends a command that was held at its Enter; any other key forgets that Enter").If(here.state.Held != nil && here.session != nil)}
 }
 
 // kept are the keys that say what becomes of others which were pressed while a transfer has the line.
@@ -127,8 +127,8 @@ func (a *app) kept() keys.Map {
 	here := a.present()
 	waits := here.session != nil && here.state.Kept > 0
 	return keys.Map{
-		keys.New("F10", "cancels it and types them", keys.Just(func() { here.session.CancelForKept() }), "f10").Summary("cancels the transfer and types the keys that were pressed meanwhile").If(waits),
-		keys.New("Esc", "forgets them", keys.Just(func() { here.session.ForgetKept() }), "esc").Summary("forgets the keys that were pressed meanwhile: the transfer goes on").If(waits),
+		keys.Helm.On("cancels it and types them", func() { here.session.CancelForKept() }).Explain("cancels the transfer and types the keys that were pressed meanwhile").If(waits),
+		keys.New("Esc", "forgets them", keys.Just(func() { here.session.ForgetKept() }), "esc").Explain("forgets the keys that were pressed meanwhile: the transfer goes on").If(waits),
 	}
 }
 

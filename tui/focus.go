@@ -148,18 +148,18 @@ func (a *app) show(name string) {
 		a.console.Live()
 	case a.locked && a.presentSecond() == nil:
 		a.locked = false
-		a.say("the keys are this view's again; " + keys.Name(a.opt.Leader) + " l gives them to the device once more")
+		a.say("the keys are this view's again; " + keys.Lock.After(keys.Name(a.opt.Leader)) + " gives them to the device once more")
 	}
 }
 
 // frameKeys work in every view.
 func (a *app) frameKeys() keys.Map {
 	all := a.placeKeys(a.turnTo)
-	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").Summary("back to the " + a.home + ", or to the view before")
+	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").Explain("back to the " + a.home + ", or to the view before")
 	return append(all,
 		back.If(a.places[a.shown].name != a.home && a.asked() == nil && a.presentSecond() == nil),
-		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").Summary("ends it, Ctrl-C too; what is under way is told so").If(a.serving),
-		keys.New("F10", a.pauses(), keys.Just(a.pause), "f10").Summary("pauses the runbook, or gives the helm back to it").If(a.session != nil),
+		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").Explain("ends it, Ctrl-C too; what is under way is told so").If(a.serving),
+		keys.Helm.On(a.pauses(), a.pause).Explain("pauses the runbook, or gives the helm back to it").If(a.session != nil),
 		a.leader().If(!a.serving),
 	)
 }

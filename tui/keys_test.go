@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/dialect"
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
@@ -46,6 +47,7 @@ func stages(t *testing.T) (all []*app) {
 	} {
 		a := newWired(t).app
 		a.opt.Library, a.opt.AddFolder = shelfless{}, func(string) error { return nil }
+		a.opt.Dialects = func() []*dialect.Dialect { return nil }
 		a.places = a.allPlaces()
 		feed(a, more...)
 		a.show("device")
@@ -67,7 +69,7 @@ func TestTheReadmeHasTheKeysAsTheyAre(t *testing.T) {
 				parts = append(parts, part.Name)
 			}
 			for _, key := range part.Keys.Enabled() {
-				row := fmt.Sprintf("| %s | `%s` | %s |\n", part.Name, part.Before+key.Shown(), strings.ReplaceAll(key.Reported(), "|", `\|`))
+				row := fmt.Sprintf("| %s | `%s` | %s |\n", part.Name, part.Before+key.Shown(), strings.ReplaceAll(key.HelpText(), "|", `\|`))
 				if !slices.Contains(rows[part.Name], row) {
 					rows[part.Name] = append(rows[part.Name], row)
 				}

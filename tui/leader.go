@@ -36,29 +36,29 @@ func (a *app) leaderKeys() keys.Map {
 		return nil
 	}
 	underWay := keys.Just(func() {
-		a.say("a runbook is under way: it ends, or " + leader + " x stops it, before another one begins, or the device is read again")
+		a.say("a runbook is under way: it ends, or " + keys.Stop.After(leader) + " stops it, before another one begins, or the device is read again")
 	})
 	return append(a.answersBehind(),
-		keys.New("r", "runbooks", a.openRunbooks, "r").Summary("picks a runbook, or a single action, and carries it out").If(first && !busy && a.opt.Library != nil),
-		keys.New("f", "read anew", a.readAgain, "f").Summary("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(first && !busy),
-		keys.New("a", "log in", a.logIn, "a").Summary("logs in, with the account that was given in this session, or asks for one").If(first && !busy && a.loginAction() != ""),
-		keys.New("r, f", "", underWay, "r", "f").Unnamed().If(first && busy),
-		keys.New("d", "dialect", a.openDialects, "d").Summary("says how the device talks: the likely dialects with what speaks for them, and all others").If(first && !busy && a.opt.Dialects != nil),
-		keys.New("h", "hunt the speed", func() tea.Cmd { return a.hunt(here) }, "h").Summary("hunts for the speed the device speaks").If(live),
-		keys.New("s", "set our speed", func() tea.Cmd { return a.askSpeed(here.session) }, "s").Summary("sets our end's speed").If(live),
+		keys.Runbooks.To("runbooks", a.openRunbooks).Explain("picks a runbook, or a single action, and carries it out").If(first && !busy && a.opt.Library != nil),
+		keys.ReadAgain.To("read anew", a.readAgain).Explain("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(first && !busy),
+		keys.LogIn.To("log in", a.logIn).Explain("logs in, with the account that was given in this session, or asks for one").If(first && !busy && a.loginAction() != ""),
+		keys.New("", "", underWay, keys.Runbooks.Name, keys.ReadAgain.Name).Unnamed().If(first && busy),
+		keys.Dialects.To("dialect", a.openDialects).Explain("says how the device talks: the likely dialects with what speaks for them, and all others").If(first && !busy && a.opt.Dialects != nil),
+		keys.Hunt.To("hunt the speed", func() tea.Cmd { return a.hunt(here) }).Explain("hunts for the speed the device speaks").If(live),
+		keys.New("s", "set our speed", func() tea.Cmd { return a.askSpeed(here.session) }, "s").Explain("sets our end's speed").If(live),
 		keys.New("b", "send a break", func() tea.Cmd { return a.sendBreak(here.session) }, "b").If(live),
-		keys.New("/", "search", a.askSearch, "/").Summary("searches the console back"),
-		keys.New("x", "stop the runbook", keys.Just(a.stopRun), "x").Summary("stops the runbook; the line's speed is put back").If(live && busy),
-		keys.New("i", "interlocks "+map[bool]string{true: "on", false: "off"}[here.state.LocksOff], keys.Just(func() { here.session.SetInterlocks(here.state.LocksOff) }), "i").
-			Summary("switches interlocks off for this session, and on again; that is recorded").If(live),
+		keys.New("/", "search", a.askSearch, "/").Explain("searches the console back"),
+		keys.Stop.On("stop the runbook", a.stopRun).Explain("stops the runbook; the line's speed is put back").If(live && busy),
+		keys.Interlocks.On("interlocks "+map[bool]string{true: "on", false: "off"}[here.state.LocksOff], func() { here.session.SetInterlocks(here.state.LocksOff) }).
+			Explain("switches interlocks off for this session, and on again; that is recorded").If(live),
 		keys.New("u", "charset", keys.Just(func() { here.session.NextCharset() }), "u").
-			Summary("takes the next character set for what the device writes: UTF-8, Latin-1, code page 437").If(live),
+			Explain("takes the next character set for what the device writes: UTF-8, Latin-1, code page 437").If(live),
 		keys.New("p", "plain screen", keys.Just(func() { here.session.PlainScreen() }), "p").
-			Summary("back to a plain screen, where a full-screen program left its own behind").If(live),
+			Explain("back to a plain screen, where a full-screen program left its own behind").If(live),
 		a.lockKey().If(live),
 		keys.Of(leader+", F1–F12", "to the device", toDevice, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12", a.opt.Leader).
-			Summary("sends that key to the device: the leader key itself, or a function key").If(live),
-		keys.New("q", "quit", a.quit, "q").Summary("leaves"),
+			Explain("sends that key to the device: the leader key itself, or a function key").If(live),
+		keys.Quit.To("quit", a.quit).Explain("leaves"),
 	)
 }
 
@@ -67,7 +67,7 @@ func (a *app) lockKey() keys.Key {
 	if a.locked {
 		does = "give the function keys back"
 	}
-	return keys.New("l", does, keys.Just(func() { a.locked = !a.locked; a.toLine() }), "l").Summary(says)
+	return keys.Lock.On(does, func() { a.locked = !a.locked; a.toLine() }).Explain(says)
 }
 
 // handBack asks how the runbook goes on after the operator had the helm.
@@ -134,7 +134,7 @@ func (a *app) sendBreak(s *session.Session) tea.Cmd {
 
 func (a *app) hunt(here at) tea.Cmd {
 	if here.state.Running() && here.state.Helm.Who == event.Runbook {
-		a.say("the runbook has the helm; take it first with F10")
+		a.say("the runbook has the helm; take it first with " + keys.Helm.Shown)
 		return nil
 	}
 	a.say("hunting for the speed")

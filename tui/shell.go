@@ -175,7 +175,7 @@ func (s *shell) back() string { return cmp.Or(s.places[s.shown].back, s.home) }
 func (s *shell) placeKeys(show func(string)) (all keys.Map) {
 	for _, p := range s.places {
 		if p.key != "" {
-			all = append(all, keys.New(shownKey(p.key), p.name, keys.Just(func() { show(p.name) }), p.key).Summary(p.name+": "+p.says))
+			all = append(all, keys.New(shownKey(p.key), p.name, keys.Just(func() { show(p.name) }), p.key).Explain(p.name+": "+p.says))
 		}
 	}
 	return all

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"pilotrix/core/palette"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
 )
@@ -16,25 +17,25 @@ func deadlines(d *Drawing, s *state.State, y float64) float64 {
 	const left, right = margin + 150, sheet - margin - 190
 	for _, one := range s.Deadlines {
 		y += 16
-		d.Strong(margin, y+3, 9, Ink, short("deadline: "+one.Name, 26))
-		end, tone, said := s.Now, Bad, "open when the record ends"
+		d.Strong(margin, y+3, 9, palette.Ink, short("deadline: "+one.Name, 26))
+		end, tone, said := s.Now, palette.Bad, "open when the record ends"
 		if !one.End.IsZero() {
 			end, said = one.End, fmt.Sprintf("%s at %s", one.State, one.End.Format("15:04:05"))
 		}
 		if one.End.Before(one.Until) && !one.End.IsZero() {
-			tone = Good
+			tone = palette.Good
 			said += ", " + units.Clock(one.Until.Sub(one.End)) + " before"
 		}
 		x := left + (right-left)*one.Part(end)
-		d.Box(left, y-4, right-left, 8, Faint, false)
+		d.Box(left, y-4, right-left, 8, palette.Faint, false)
 		d.Box(left, y-4, max(1.2, x-left), 8, tone, true)
-		d.Line(right, y-8, right, y+8, 1.2, Bad)
+		d.Line(right, y-8, right, y+8, 1.2, palette.Bad)
 		d.Ending(sheet-margin, y+3, 8.5, tone, short(said, 44))
-		d.Text(left, y+15, 8, Quiet, one.Opened.Format("15:04:05"))
-		d.Ending(right, y+15, 8, Quiet, "runs out "+one.Until.Format("15:04:05"))
+		d.Text(left, y+15, 8, palette.Quiet, one.Opened.Format("15:04:05"))
+		d.Ending(right, y+15, 8, palette.Quiet, "runs out "+one.Until.Format("15:04:05"))
 		y += 26
 		for _, line := range wrapped(one.Says, 120) {
-			d.Text(left, y, 8.5, Ink, line)
+			d.Text(left, y, 8.5, palette.Ink, line)
 			y += 11
 		}
 	}
@@ -45,32 +46,32 @@ func deadlines(d *Drawing, s *state.State, y float64) float64 {
 func Systems(s *state.State) *Drawing {
 	d := head(s, "Systems", 2*float64(len(s.Systems))+3)
 	if len(s.Systems) == 0 {
-		d.Text(margin, 60, 10, Quiet, "No systems were read.")
+		d.Text(margin, 60, 10, palette.Quiet, "No systems were read.")
 		return d
 	}
 	const first, apart = margin + 130, 120.0
 	stages := []string{"packed", "unpacked", "runs", "lasts"}
 	y := 62.0
 	for i, name := range stages {
-		d.Middle(first+apart*float64(i), y, 9, Quiet, name)
+		d.Middle(first+apart*float64(i), y, 9, palette.Quiet, name)
 	}
 	lasts, runs := "", ""
 	for _, system := range s.Systems {
 		y += 26
 		has := []bool{system.Packed, system.Unpacked, system.Runs, system.Lasts}
-		d.Strong(margin, y+4, 12, map[bool]Tone{true: Good, false: Ink}[system.Runs], short(system.Release, 16))
+		d.Strong(margin, y+4, 12, map[bool]palette.Tone{true: palette.Good, false: palette.Ink}[system.Runs], short(system.Release, 16))
 		for i := range stages {
 			x := first + apart*float64(i)
 			if i > 0 && has[i] && has[i-1] {
-				d.Line(x-apart+6, y, x-6, y, 1.6, Good)
+				d.Line(x-apart+6, y, x-6, y, 1.6, palette.Good)
 			}
-			tone := map[bool]Tone{true: Good, false: Faint}[has[i]]
+			tone := map[bool]palette.Tone{true: palette.Good, false: palette.Faint}[has[i]]
 			if stages[i] == "runs" && has[i] && !system.Lasts {
-				tone = Here
+				tone = palette.Here
 			}
 			d.Circle(x, y, 5, tone, has[i])
 		}
-		d.Text(first+apart*float64(len(stages))-60, y+4, 9, Quiet, short(strings.Join(systemText(system), ", "), 44))
+		d.Text(first+apart*float64(len(stages))-60, y+4, 9, palette.Quiet, short(strings.Join(systemText(system), ", "), 44))
 		if system.Lasts {
 			lasts = system.Release
 		}
@@ -79,9 +80,9 @@ func Systems(s *state.State) *Drawing {
 		}
 	}
 	y += 24
-	text, tone := "A restart, or a power cut, starts "+lasts+", as now.", Ink
+	text, tone := "A restart, or a power cut, starts "+lasts+", as now.", palette.Ink
 	if lasts != runs {
-		text, tone = "A restart, or a power cut, starts "+lasts+": what runs is lost by it.", Here
+		text, tone = "A restart, or a power cut, starts "+lasts+": what runs is lost by it.", palette.Here
 	}
 	d.Text(margin, y, 10, tone, text)
 	d.Height = deadlines(d, s, y+6) + margin
@@ -112,7 +113,7 @@ func systemText(system state.System) (words []string) {
 func DryRun(s *state.State) *Drawing {
 	if s.DryRun == nil {
 		d := head(s, "Dry run", 2)
-		d.Text(margin, 60, 10, Quiet, "There was no dry run.")
+		d.Text(margin, 60, 10, palette.Quiet, "There was no dry run.")
 		return d
 	}
 	run := s.DryRun
@@ -120,12 +121,12 @@ func DryRun(s *state.State) *Drawing {
 	const bars, wide = margin + 260, 220.0
 	y := 60.0
 	for _, row := range run.Rows {
-		tone := map[string]Tone{state.Goes: Good, state.Warns: Here, state.Refuses: Bad}[row.Verdict]
-		d.Strong(margin, y, 10, Ink, short(row.Part, 20))
-		d.Text(margin+110, y, 9, Quiet, short(row.Effect, 22))
+		tone := map[string]palette.Tone{state.Goes: palette.Good, state.Warns: palette.Here, state.Refuses: palette.Bad}[row.Verdict]
+		d.Strong(margin, y, 10, palette.Ink, short(row.Part, 20))
+		d.Text(margin+110, y, 9, palette.Quiet, short(row.Effect, 22))
 		if row.Takes > 0 {
-			d.Ending(bars-8, y, 9, Ink, units.Span(row.Takes))
-			d.Box(bars, y-7, max(1.2, wide*row.Takes.Seconds()/max(run.Restarts(), time.Second).Seconds()), 8, Here, true)
+			d.Ending(bars-8, y, 9, palette.Ink, units.Span(row.Takes))
+			d.Box(bars, y-7, max(1.2, wide*row.Takes.Seconds()/max(run.Restarts(), time.Second).Seconds()), 8, palette.Here, true)
 		}
 		d.Strong(bars+wide+16, y, 9, tone, row.Verdict)
 		y += 12
@@ -135,14 +136,14 @@ func DryRun(s *state.State) *Drawing {
 		}
 		for _, line := range wrapped(said, 90) {
 			if line != "" {
-				d.Text(margin+110, y, 8.5, Quiet, line)
+				d.Text(margin+110, y, 8.5, palette.Quiet, line)
 				y += 11
 			}
 		}
 		y += 6
 	}
 	for _, gone := range run.Gone() {
-		d.Text(margin, y, 9, Quiet, short(gone.Part, 20)+": only in the dry run at "+run.FirstAt.Format("15:04:05"))
+		d.Text(margin, y, 9, palette.Quiet, short(gone.Part, 20)+": only in the dry run at "+run.FirstAt.Format("15:04:05"))
 		y += 14
 	}
 	d.Height = y + margin
@@ -154,54 +155,54 @@ func DryRun(s *state.State) *Drawing {
 func Stack(s *state.State) *Drawing {
 	d := head(s, "Units", 12)
 	if len(s.Units) == 0 {
-		d.Text(margin, 60, 10, Quiet, "No units were read.")
+		d.Text(margin, 60, 10, palette.Quiet, "No units were read.")
 		return d
 	}
 	bottom := ringOf(d, s, margin+130, 150, 72)
 	const left = margin + 280
 	y := 66.0
 	for i, name := range []string{"unit", "role", "model", "runs", "banks", "load"} {
-		d.Text(left+[]float64{0, 34, 100, 160, 236, 380}[i], y, 8.5, Quiet, name)
+		d.Text(left+[]float64{0, 34, 100, 160, 236, 380}[i], y, 8.5, palette.Quiet, name)
 	}
 	for _, u := range s.Units {
 		y += 24
-		tone := Ink
+		tone := palette.Ink
 		if u.State != "here" && u.State != "" {
-			tone = Bad
+			tone = palette.Bad
 		}
 		d.Strong(left, y, 11, tone, short(u.Number, 4))
 		d.Text(left+34, y, 9, tone, short(changed(u.RoleThen, roleText(u)), 16))
-		d.Text(left+100, y, 9, Ink, short(u.Model, 12))
-		d.Strong(left+160, y, 9, Ink, short(changed(u.ReleaseThen, u.Release), 16))
+		d.Text(left+100, y, 9, palette.Ink, short(u.Model, 12))
+		d.Strong(left+160, y, 9, palette.Ink, short(changed(u.ReleaseThen, u.Release), 16))
 		for i, b := range s.BanksOf(u.Number) {
-			bankTone, mark := Quiet, ""
+			bankTone, mark := palette.Quiet, ""
 			switch {
 			case b.Runs:
-				bankTone, mark = Good, "runs"
+				bankTone, mark = palette.Good, "runs"
 			case b.Next:
-				bankTone, mark = Here, "next"
+				bankTone, mark = palette.Here, "next"
 			}
 			d.Text(left+236+70*float64(i), y, 9, bankTone, short(strings.TrimSpace(b.Name+" "+b.Now+" "+mark), 14))
 		}
 		switch u.Copy {
 		case "", "idle":
 		case "copying":
-			d.Box(left+380, y-7, 60, 8, Faint, false)
-			d.Box(left+380, y-7, max(1, 60*float64(u.Percent)/100), 8, Here, true)
-			d.Text(left+446, y, 8.5, Ink, fmt.Sprintf("%d %%", u.Percent))
+			d.Box(left+380, y-7, 60, 8, palette.Faint, false)
+			d.Box(left+380, y-7, max(1, 60*float64(u.Percent)/100), 8, palette.Here, true)
+			d.Text(left+446, y, 8.5, palette.Ink, fmt.Sprintf("%d %%", u.Percent))
 		default:
-			d.Text(left+380, y, 9, map[bool]Tone{true: Good, false: Bad}[u.Copy == "written" || u.Copy == "waits"], short(u.Copy, 16))
+			d.Text(left+380, y, 9, map[bool]palette.Tone{true: palette.Good, false: palette.Bad}[u.Copy == "written" || u.Copy == "waits"], short(u.Copy, 16))
 		}
 		if u.Reason != "" {
 			y += 12
-			d.Text(left+34, y, 8.5, Bad, short(u.Reason, 80))
+			d.Text(left+34, y, 8.5, palette.Bad, short(u.Reason, 80))
 		}
 	}
 	y = max(y, bottom) + 20
 	state, where := s.Ring()
-	tone := Good
+	tone := palette.Good
 	if state != "closed" {
-		tone = Bad
+		tone = palette.Bad
 	}
 	if state != "" {
 		d.Strong(margin, y, 10, tone, strings.TrimSpace("The ring is "+state+" "+where)+".")
@@ -242,14 +243,14 @@ func ringOf(d *Drawing, s *state.State, x, y, r float64) float64 {
 			}
 			x1, y1 := at(float64(i) + float64(k)/steps)
 			x2, y2 := at(float64(i) + float64(k+1)/steps)
-			d.Line(x1, y1, x2, y2, 2, map[bool]Tone{true: Bad, false: Good}[broken])
+			d.Line(x1, y1, x2, y2, 2, map[bool]palette.Tone{true: palette.Bad, false: palette.Good}[broken])
 		}
 	}
 	for i, u := range s.Units {
 		cx, cy := at(float64(i))
-		tone := Good
+		tone := palette.Good
 		if u.State != "here" && u.State != "" {
-			tone = Bad
+			tone = palette.Bad
 		}
 		d.Circle(cx, cy, 15, tone, u.Role == "lead")
 		said := short(roleText(u), 10)
@@ -260,13 +261,13 @@ func ringOf(d *Drawing, s *state.State, x, y, r float64) float64 {
 		}
 		switch { // outside of the ring
 		case cx < x-r/4:
-			d.Ending(cx-19, cy+4, 8.5, Quiet, said)
+			d.Ending(cx-19, cy+4, 8.5, palette.Quiet, said)
 		case cx > x+r/4:
-			d.Text(cx+19, cy+4, 8.5, Quiet, said)
+			d.Text(cx+19, cy+4, 8.5, palette.Quiet, said)
 		case cy < y:
-			d.Middle(cx, cy-20, 8.5, Quiet, said)
+			d.Middle(cx, cy-20, 8.5, palette.Quiet, said)
 		default:
-			d.Middle(cx, cy+28, 8.5, Quiet, said)
+			d.Middle(cx, cy+28, 8.5, palette.Quiet, said)
 		}
 	}
 	return y + r + 34

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"pilotrix/core/event"
+	"pilotrix/core/palette"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
 )
@@ -27,9 +28,9 @@ func head(s *state.State, title string, rows float64) *Drawing {
 	if who == "" {
 		who, _, _ = strings.Cut(s.Session.Target, "?")
 	}
-	d.Strong(margin, 28, 14, Ink, short(title, 50))
-	d.Ending(sheet-margin, 28, 10, Quiet, short(who, 30)+"   "+s.Now.Format("2006-01-02 15:04:05"))
-	d.Line(margin, 36, sheet-margin, 36, 0.5, Faint)
+	d.Strong(margin, 28, 14, palette.Ink, short(title, 50))
+	d.Ending(sheet-margin, 28, 10, palette.Quiet, short(who, 30)+"   "+s.Now.Format("2006-01-02 15:04:05"))
+	d.Line(margin, 36, sheet-margin, 36, 0.5, palette.Faint)
 	return d
 }
 
@@ -50,13 +51,13 @@ func Course(s *state.State) *Drawing {
 	for _, step := range s.Steps {
 		if step.Phase != phase {
 			phase = step.Phase
-			d.Ending(left-190, y+3, 8, Quiet, short(phase, 26))
+			d.Ending(left-190, y+3, 8, palette.Quiet, short(phase, 26))
 		}
 		tone := toneOf(step)
 		mark(d, left-178, y, step, tone)
 		lines := wrapped(step.Title, 30)
 		for i, line := range lines {
-			d.Text(left-166, y+3+10*float64(i), 8.5, Ink, line)
+			d.Text(left-166, y+3+10*float64(i), 8.5, palette.Ink, line)
 		}
 		x := left
 		if total > 0 {
@@ -65,19 +66,19 @@ func Course(s *state.State) *Drawing {
 		switch {
 		case total > 0 && step.Outcome != "" && step.Outcome != event.Skipped:
 			d.Box(x, y-4, max(1.2, wide*step.Took.Seconds()/total.Seconds()), 8, tone, true)
-			d.Ending(sheet-margin, y+3, 8, Quiet, units.Span(step.Took))
+			d.Ending(sheet-margin, y+3, 8, palette.Quiet, units.Span(step.Took))
 		case step.Outcome == "" && !step.Begun.IsZero(): // it never ended
-			d.Box(x, y-4, max(24, wide/20), 8, Bad, false)
-			d.Ending(sheet-margin, y+3, 8, Bad, "cut off")
+			d.Box(x, y-4, max(24, wide/20), 8, palette.Bad, false)
+			d.Ending(sheet-margin, y+3, 8, palette.Bad, "cut off")
 		}
 		gone += step.Took
 		y += row*0.78 + 10*float64(len(lines)-1)
 	}
 	y = deadlines(d, s, y)
 	if s.RunEnd != nil {
-		tone := Good
+		tone := palette.Good
 		if !s.RunEnd.Outcome.Good() {
-			tone = Bad
+			tone = palette.Bad
 		}
 		y += 14
 		for _, line := range wrapped(s.RunEnd.Text(), 120) {
@@ -86,31 +87,31 @@ func Course(s *state.State) *Drawing {
 		}
 		for _, proof := range s.RunEnd.Proved {
 			for _, line := range wrapped("proved: "+proof, 130) {
-				d.Text(margin+12, y, 8.5, Ink, line)
+				d.Text(margin+12, y, 8.5, palette.Ink, line)
 				y += 13
 			}
 		}
 	} else if s.Run != nil {
 		y += 14
-		d.Strong(margin, y, 10, Bad, "The record ends here, in the middle of the run: nothing is known of what came after.")
+		d.Strong(margin, y, 10, palette.Bad, "The record ends here, in the middle of the run: nothing is known of what came after.")
 		y += 14
 	}
 	d.Height = y + margin
 	return d
 }
 
-func toneOf(step state.Step) Tone {
+func toneOf(step state.Step) palette.Tone {
 	switch step.Outcome {
 	case event.Done, event.ByHand:
-		return Good
+		return palette.Good
 	case event.Failed, event.Stopped:
-		return Bad
+		return palette.Bad
 	}
-	return Faint
+	return palette.Faint
 }
 
 // mark draws a stop: a triangle where there is no rollback, a diamond for a hold, else a circle.
-func mark(d *Drawing, x, y float64, step state.Step, tone Tone) {
+func mark(d *Drawing, x, y float64, step state.Step, tone palette.Tone) {
 	const r = 3.5
 	filled := step.Outcome != "" && step.Outcome != event.Skipped
 	switch {
@@ -163,7 +164,7 @@ const maxStations = 5
 func Upgrades(s *state.State) *Drawing {
 	d := head(s, "The releases on the way", 5)
 	if s.Upgrades == nil {
-		d.Text(margin, 60, 10, Quiet, "No way was planned.")
+		d.Text(margin, 60, 10, palette.Quiet, "No way was planned.")
 		return d
 	}
 	running := s.Fact("running.release")
@@ -175,10 +176,10 @@ func Upgrades(s *state.State) *Drawing {
 	}
 	cell := (sheet - 2*margin) / float64(min(len(steps), maxStations)+1)
 	station := func(x, y float64, release string, passed bool) {
-		d.Circle(x, y, 6, map[bool]Tone{true: Good, false: Quiet}[passed], passed)
-		d.Strong(x-6, y-12, 11, Ink, short(release, int(cell/7)))
+		d.Circle(x, y, 6, map[bool]palette.Tone{true: palette.Good, false: palette.Quiet}[passed], passed)
+		d.Strong(x-6, y-12, 11, palette.Ink, short(release, int(cell/7)))
 		if release == running {
-			d.Text(x-6, y+20, 8.5, Here, "runs")
+			d.Text(x-6, y+20, 8.5, palette.Here, "runs")
 		}
 	}
 	x, y, low := margin+8, 76.0, 76.0
@@ -186,11 +187,11 @@ func Upgrades(s *state.State) *Drawing {
 	for i, upgrade := range steps {
 		if i > 0 && i%maxStations == 0 {
 			x, y = margin+8, low+46
-			d.Text(x-6, y-8, 8.5, Quiet, "goes on")
+			d.Text(x-6, y-8, 8.5, palette.Quiet, "goes on")
 		}
-		tone := Faint
+		tone := palette.Faint
 		if i <= at {
-			tone = Good
+			tone = palette.Good
 		}
 		d.Arrow(x+9, y, x+cell-9, 1.6, tone)
 		x += cell
@@ -204,14 +205,14 @@ func Upgrades(s *state.State) *Drawing {
 		}
 		below := y + 34
 		for _, line := range wrapped(said, max(12, int(cell/5.8))) {
-			d.Ending(x+6, below, 8.5, Quiet, line)
+			d.Ending(x+6, below, 8.5, palette.Quiet, line)
 			below += 11
 		}
 		low = max(low, below)
 	}
 	if s.Upgrades.Downgrade {
 		low += 16
-		d.Strong(margin, low, 10, Here, "A downgrade: what the newer release has converted, the older one may not read.")
+		d.Strong(margin, low, 10, palette.Here, "A downgrade: what the newer release has converted, the older one may not read.")
 	}
 	d.Height = low + margin
 	return d
@@ -222,9 +223,9 @@ func Banks(s *state.State) *Drawing {
 	d := head(s, "Banks, before and now", 3*float64(len(s.Banks))+1)
 	y := 56.0
 	for _, b := range s.Banks {
-		tone := Quiet
+		tone := palette.Quiet
 		if b.Runs {
-			tone = Good
+			tone = palette.Good
 		}
 		d.Box(margin, y, 44, 34, tone, false)
 		d.Strong(margin+14, y+22, 14, tone, b.Unit+b.Name)
@@ -232,34 +233,25 @@ func Banks(s *state.State) *Drawing {
 		if b.Before != "" && b.Before != b.Now {
 			release = b.Before + " → " + b.Now
 		}
-		d.Strong(margin+60, y+14, 12, Ink, release)
-		d.Text(margin+60, y+30, 9, Quiet, strings.Join(bankText(b), ", "))
+		d.Strong(margin+60, y+14, 12, palette.Ink, release)
+		d.Text(margin+60, y+30, 9, palette.Quiet, strings.Join(bankText(b), ", "))
 		y += 3 * row
 	}
 	if len(s.Banks) == 0 {
-		d.Text(margin, y, 10, Quiet, "No banks were read.")
+		d.Text(margin, y, 10, palette.Quiet, "No banks were read.")
 	}
 	return d
 }
 
 func bankText(b state.Bank) (words []string) {
-	switch {
-	case b.Runs && b.RanThen:
-		words = append(words, "runs, as before")
-	case b.Runs:
-		words = append(words, "runs, was standby before")
-	case b.RanThen:
-		words = append(words, "standby, ran before")
-	default:
-		words = append(words, "standby")
+	role := "standby"
+	if b.Runs {
+		role = "runs"
 	}
-	switch {
-	case b.Next && b.Kept:
-		words = append(words, "starts next, kept")
-	case b.Next:
-		words = append(words, "chosen for the next start, not kept")
-	case b.Kept:
-		words = append(words, "kept for the next start")
+	for _, one := range []string{role, b.ThenText(), b.ChoiceText()} {
+		if one != "" {
+			words = append(words, one)
+		}
 	}
 	return words
 }
@@ -276,15 +268,15 @@ func Reach(s *state.State) *Drawing {
 		y = reachOf(d, s, t, y) + row
 	}
 	if len(s.Reach) == 0 {
-		d.Text(margin, y, 10, Quiet, "Nothing was watched.")
+		d.Text(margin, y, 10, palette.Quiet, "Nothing was watched.")
 	}
 	d.Height = y + margin
 	return d
 }
 
 func reachOf(d *Drawing, s *state.State, t *state.Watched, y float64) float64 {
-	d.Strong(margin, y, 10, Ink, t.Name)
-	d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%d tries, %d without an answer", len(t.Tries), t.Lost()))
+	d.Strong(margin, y, 10, palette.Ink, t.Name)
+	d.Ending(sheet-margin, y, 9, palette.Quiet, fmt.Sprintf("%d tries, %d without an answer", len(t.Tries), t.Lost()))
 	if len(t.Tries) == 0 {
 		return y + row
 	}
@@ -306,17 +298,17 @@ func reachOf(d *Drawing, s *state.State, t *state.Watched, y float64) float64 {
 	base := y + 8 + high
 	for _, away := range t.Away {
 		begin := max(margin, at(away.Begin))
-		d.Box(begin, base, max(1, at(away.Begin.Add(awayFor(s, away)))-begin), 3, Bad, true)
+		d.Box(begin, base, max(1, at(away.Begin.Add(awayFor(s, away)))-begin), 3, palette.Bad, true)
 	}
 	for _, try := range t.Tries {
 		if try.Held {
-			d.Line(at(try.At), base, at(try.At), base-max(2, high*float64(try.Trip)/float64(slowest)), 0.8, Good)
+			d.Line(at(try.At), base, at(try.At), base-max(2, high*float64(try.Trip)/float64(slowest)), 0.8, palette.Good)
 		}
 	}
-	d.Line(margin, base, sheet-margin, base, 0.5, Faint)
-	d.Text(margin, base+14, 8, Quiet, first.Format("15:04:05"))
-	d.Ending(sheet-margin, base+14, 8, Quiet, last.Format("15:04:05"))
-	d.Middle(sheet/2, base+14, 8, Quiet, "highest trip "+slowest.Round(100*time.Microsecond).String())
+	d.Line(margin, base, sheet-margin, base, 0.5, palette.Faint)
+	d.Text(margin, base+14, 8, palette.Quiet, first.Format("15:04:05"))
+	d.Ending(sheet-margin, base+14, 8, palette.Quiet, last.Format("15:04:05"))
+	d.Middle(sheet/2, base+14, 8, palette.Quiet, "highest trip "+slowest.Round(100*time.Microsecond).String())
 	y = base + 28
 	for _, away := range t.Away {
 		text := fmt.Sprintf("away %s from %s", units.Clock(awayFor(s, away)), away.Begin.Format("15:04:05"))
@@ -327,7 +319,7 @@ func reachOf(d *Drawing, s *state.State, t *state.Watched, y float64) float64 {
 			text += ", in “" + away.Step + "”"
 		}
 		for _, line := range wrapped(text, 130) {
-			d.Text(margin+12, y, 9, Bad, line)
+			d.Text(margin+12, y, 9, palette.Bad, line)
 			y += 14
 		}
 	}
@@ -351,11 +343,11 @@ func Ladder(s *state.State) *Drawing {
 	d := head(s, "Messages between this laptop and the device", rows)
 	y := 60.0
 	for _, m := range s.Moves {
-		d.Strong(margin, y, 10, Ink, short(m.Plan.File, 60))
-		d.Ending(sheet-margin, y, 9, Quiet, fmt.Sprintf("%s, %s, %s B, %d resent", m.Plan.Protocol, m.Plan.Peer, units.Count(m.Got.Bytes), m.Got.Resent))
+		d.Strong(margin, y, 10, palette.Ink, short(m.Plan.File, 60))
+		d.Ending(sheet-margin, y, 9, palette.Quiet, fmt.Sprintf("%s, %s, %s B, %d resent", m.Plan.Protocol, m.Plan.Peer, units.Count(m.Got.Bytes), m.Got.Resent))
 		y += row
 		if left := s.LeftOut[m.Plan.ID]; left > 0 {
-			d.Text(margin, y, 8.5, Here, fmt.Sprintf("%d earlier messages are left out here.", left))
+			d.Text(margin, y, 8.5, palette.Here, fmt.Sprintf("%d earlier messages are left out here.", left))
 			y += row
 		}
 		top := y - 10
@@ -364,12 +356,12 @@ func Ladder(s *state.State) *Drawing {
 			rung(d, r, left, right, y)
 			y += row
 		}
-		d.Line(left, top, left, y-8, 0.8, Quiet)
-		d.Line(right, top, right, y-8, 0.8, Quiet)
+		d.Line(left, top, left, y-8, 0.8, palette.Quiet)
+		d.Line(right, top, right, y-8, 0.8, palette.Quiet)
 		y += row
 	}
 	if len(s.Moves) == 0 {
-		d.Text(margin, y, 10, Quiet, "Nothing was transferred by a protocol.")
+		d.Text(margin, y, 10, palette.Quiet, "Nothing was transferred by a protocol.")
 	}
 	d.Height = y + margin
 	return d
@@ -380,21 +372,21 @@ func rung(d *Drawing, r state.Rung, left, right, y float64) {
 }
 
 func saying(d *Drawing, r state.Rung, said string, left, right, y float64) {
-	tone, weight := Quiet, 0.8
+	tone, weight := palette.Quiet, 0.8
 	switch {
 	case r.What == "ERROR" || r.What == "STRAY":
-		tone = Bad
+		tone = palette.Bad
 	case r.Count > 1:
-		tone, weight = Good, 2.2
+		tone, weight = palette.Good, 2.2
 	}
-	d.Text(margin, y+3, 8, Quiet, r.At.Format("15:04:05"))
+	d.Text(margin, y+3, 8, palette.Quiet, r.At.Format("15:04:05"))
 	if r.FromDevice {
 		d.Arrow(right, y, left, weight, tone)
 	} else {
 		d.Arrow(left, y, right, weight, tone)
 	}
-	d.Middle((left+right)/2, y-3, 8, Ink, short(said, 96))
+	d.Middle((left+right)/2, y-3, 8, palette.Ink, short(said, 96))
 	if r.Resent > 0 {
-		d.Text(right+8, y+3, 8, Here, fmt.Sprintf("%d resent", r.Resent))
+		d.Text(right+8, y+3, 8, palette.Here, fmt.Sprintf("%d resent", r.Resent))
 	}
 }

@@ -8,23 +8,9 @@ import (
 	"io"
 	"strings"
 
+	"pilotrix/core/palette"
 	"pilotrix/core/plain"
 )
-
-// Tone is a colour by what it means; the values are made for white paper.
-type Tone int
-
-// The tones.
-const (
-	Ink   Tone = iota // what is said
-	Quiet             // labels
-	Faint             // rules
-	Here              // what wants attention
-	Good              // done, held
-	Bad               // failed, no rollback
-)
-
-var colors = [...][3]int{Ink: {0x1c, 0x22, 0x28}, Quiet: {0x66, 0x70, 0x7a}, Faint: {0xc2, 0xc6, 0xc8}, Here: {0x9a, 0x5b, 0x00}, Good: {0x1b, 0x7a, 0x5c}, Bad: {0xb9, 0x32, 0x22}}
 
 // Drawing is lines, shapes and words on a sheet. All lengths are points (1/72 inch), from the left upper
 // corner.
@@ -40,69 +26,69 @@ type item any
 type (
 	stroke struct {
 		x1, y1, x2, y2, weight float64
-		tone                   Tone
+		tone                   palette.Tone
 	}
 	words struct {
 		x, y, size float64
-		tone       Tone
+		tone       palette.Tone
 		bold       bool
 		anchor     string // start, middle or end
 		text       string
 	}
 	polygon struct {
 		points [][2]float64
-		tone   Tone
+		tone   palette.Tone
 		filled bool
 	}
 	circle struct {
 		x, y, r float64
-		tone    Tone
+		tone    palette.Tone
 		filled  bool
 	}
 )
 
 // Line draws a line.
-func (d *Drawing) Line(x1, y1, x2, y2, weight float64, tone Tone) {
+func (d *Drawing) Line(x1, y1, x2, y2, weight float64, tone palette.Tone) {
 	d.items = append(d.items, stroke{x1, y1, x2, y2, weight, tone})
 }
 
 // Text writes words whose baseline begins there.
-func (d *Drawing) Text(x, y, size float64, tone Tone, text string) {
+func (d *Drawing) Text(x, y, size float64, tone palette.Tone, text string) {
 	d.items = append(d.items, words{x, y, size, tone, false, "start", text})
 }
 
 // Strong writes bold words.
-func (d *Drawing) Strong(x, y, size float64, tone Tone, text string) {
+func (d *Drawing) Strong(x, y, size float64, tone palette.Tone, text string) {
 	d.items = append(d.items, words{x, y, size, tone, true, "start", text})
 }
 
 // Ending writes words that end there.
-func (d *Drawing) Ending(x, y, size float64, tone Tone, text string) {
+func (d *Drawing) Ending(x, y, size float64, tone palette.Tone, text string) {
 	d.items = append(d.items, words{x, y, size, tone, false, "end", text})
 }
 
 // Middle writes words around a place.
-func (d *Drawing) Middle(x, y, size float64, tone Tone, text string) {
+func (d *Drawing) Middle(x, y, size float64, tone palette.Tone, text string) {
 	d.items = append(d.items, words{x, y, size, tone, false, "middle", text})
 }
 
 // Shape draws a closed line through points, filled or not.
-func (d *Drawing) Shape(tone Tone, filled bool, points ...[2]float64) {
+func (d *Drawing) Shape(tone palette.Tone, filled bool, points ...[2]float64) {
 	d.items = append(d.items, polygon{points, tone, filled})
 }
 
 // Circle draws a circle.
-func (d *Drawing) Circle(x, y, r float64, tone Tone, filled bool) {
+func (d *Drawing) Circle(x, y, r float64, tone palette.Tone, filled bool) {
 	d.items = append(d.items, circle{x, y, r, tone, filled})
 }
 
 // Box draws a rectangle.
-func (d *Drawing) Box(x, y, width, height float64, tone Tone, filled bool) {
+func (d *Drawing) Box(x, y, width, height float64, tone palette.Tone, filled bool) {
 	d.Shape(tone, filled, [2]float64{x, y}, [2]float64{x + width, y}, [2]float64{x + width, y + height}, [2]float64{x, y + height})
 }
 
 // Arrow draws a line with a head at its end.
-func (d *Drawing) Arrow(x1, y, x2, weight float64, tone Tone) {
+func (d *Drawing) Arrow(x1, y, x2, weight float64, tone palette.Tone) {
 	const head = 5
 	back := float64(head)
 	if x2 > x1 {
@@ -110,11 +96,6 @@ func (d *Drawing) Arrow(x1, y, x2, weight float64, tone Tone) {
 	}
 	d.Line(x1, y, x2+back, y, weight, tone)
 	d.Shape(tone, true, [2]float64{x2, y}, [2]float64{x2 + back, y - 3}, [2]float64{x2 + back, y + 3})
-}
-
-func hex(t Tone) string {
-	c := colors[t]
-	return fmt.Sprintf("#%02x%02x%02x", c[0], c[1], c[2])
 }
 
 // SVG writes the drawing as SVG 1.1.
@@ -125,13 +106,13 @@ func (d *Drawing) SVG(out io.Writer) error {
 	for _, one := range d.items {
 		switch i := one.(type) {
 		case stroke:
-			fmt.Fprintf(&b, `<line x1="%g" y1="%g" x2="%g" y2="%g" stroke="%s" stroke-width="%g"/>`+"\n", i.x1, i.y1, i.x2, i.y2, hex(i.tone), i.weight)
+			fmt.Fprintf(&b, `<line x1="%g" y1="%g" x2="%g" y2="%g" stroke="%s" stroke-width="%g"/>`+"\n", i.x1, i.y1, i.x2, i.y2, i.tone.Hex(), i.weight)
 		case words:
 			weight := ""
 			if i.bold {
 				weight = ` font-weight="bold"`
 			}
-			fmt.Fprintf(&b, `<text x="%g" y="%g" font-size="%g" fill="%s" text-anchor="%s"%s>%s</text>`+"\n", i.x, i.y, i.size, hex(i.tone), i.anchor, weight, escaped(i.text))
+			fmt.Fprintf(&b, `<text x="%g" y="%g" font-size="%g" fill="%s" text-anchor="%s"%s>%s</text>`+"\n", i.x, i.y, i.size, i.tone.Hex(), i.anchor, weight, escaped(i.text))
 		case polygon:
 			var points []string
 			for _, p := range i.points {
@@ -147,11 +128,11 @@ func (d *Drawing) SVG(out io.Writer) error {
 	return err
 }
 
-func fill(tone Tone, filled bool) string {
+func fill(tone palette.Tone, filled bool) string {
 	if filled {
-		return fmt.Sprintf(`fill="%s"`, hex(tone))
+		return fmt.Sprintf(`fill="%s"`, tone.Hex())
 	}
-	return fmt.Sprintf(`fill="#ffffff" stroke="%s" stroke-width="1.2"`, hex(tone))
+	return fmt.Sprintf(`fill="#ffffff" stroke="%s" stroke-width="1.2"`, tone.Hex())
 }
 
 func escaped(text string) string {

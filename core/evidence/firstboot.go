@@ -3,6 +3,7 @@ package evidence
 import (
 	"fmt"
 
+	"pilotrix/core/palette"
 	"pilotrix/core/state"
 	"pilotrix/core/units"
 )
@@ -12,26 +13,26 @@ func FirstBoot(s *state.State) *Drawing {
 	d := head(s, "First boot: messages of all protocols together", float64(len(s.Ladder)+len(s.NewDevice))+4)
 	y := 60.0
 	if len(s.NewDevice) == 0 {
-		d.Text(margin, y, 10, Quiet, "No new device was answered.")
+		d.Text(margin, y, 10, palette.Quiet, "No new device was answered.")
 		return d
 	}
 	for _, n := range s.NewDevice {
-		d.Strong(margin, y, 9, Ink, short(n.MAC+" "+n.Vendor, 48))
-		d.Text(margin+260, y, 9, Quiet, short(n.Addr, 20))
-		color := Good
+		d.Strong(margin, y, 9, palette.Ink, short(n.MAC+" "+n.Vendor, 48))
+		d.Text(margin+260, y, 9, palette.Quiet, short(n.Addr, 20))
+		color := palette.Good
 		if n.Alone {
-			color = Quiet
+			color = palette.Quiet
 		}
 		d.Text(margin+350, y, 9, color, short(fmt.Sprintf("%s; %s, %s", n.Stage, files(n.Files), restarts(n.Rounds)), 50))
 		y += row
 		if n.Wrong != "" {
-			d.Text(margin+12, y, 8.5, Bad, short(n.Wrong, 130))
+			d.Text(margin+12, y, 8.5, palette.Bad, short(n.Wrong, 130))
 			y += row
 		}
 	}
 	const left, right = margin + 80, sheet - margin - 80
-	d.Strong(left-40, y+6, 8.5, Ink, "this laptop")
-	d.Ending(right+40, y+6, 8.5, Ink, "new device")
+	d.Strong(left-40, y+6, 8.5, palette.Ink, "this laptop")
+	d.Ending(right+40, y+6, 8.5, palette.Ink, "new device")
 	y += row + 6
 	top := y - 10
 	for _, r := range s.Ladder {
@@ -41,8 +42,8 @@ func FirstBoot(s *state.State) *Drawing {
 		saying(d, r, r.Protocol+"  "+r.Line(), left, right, y)
 		y += row
 	}
-	d.Line(left, top, left, y-8, 0.8, Quiet)
-	d.Line(right, top, right, y-8, 0.8, Quiet)
+	d.Line(left, top, left, y-8, 0.8, palette.Quiet)
+	d.Line(right, top, right, y-8, 0.8, palette.Quiet)
 	d.Height = y + margin
 	return d
 }

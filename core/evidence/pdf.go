@@ -13,6 +13,7 @@ import (
 	"golang.org/x/image/font/gofont/goregular"
 	"golang.org/x/image/font/sfnt"
 
+	"pilotrix/core/palette"
 	"pilotrix/core/plain"
 )
 
@@ -38,7 +39,7 @@ func (d *Drawing) PDF(out io.Writer) error {
 			}
 		}
 		if len(breaks) > 2 {
-			drawn(doc, words{d.Width - margin, bottom - top - 8, 8, Quiet, false, "end", fmt.Sprintf("page %d of %d", n+1, len(breaks)-1)})
+			drawn(doc, words{d.Width - margin, bottom - top - 8, 8, palette.Quiet, false, "end", fmt.Sprintf("page %d of %d", n+1, len(breaks)-1)})
 		}
 	}
 	return doc.Output(out)
@@ -108,7 +109,7 @@ func moved(one item, by float64) item {
 func drawn(doc *fpdf.Fpdf, one item) {
 	switch i := one.(type) {
 	case stroke:
-		c := colors[i.tone]
+		c := palette.Colors[i.tone]
 		doc.SetDrawColor(c[0], c[1], c[2])
 		doc.SetLineWidth(i.weight)
 		doc.Line(i.x1, i.y1, i.x2, i.y2)
@@ -130,7 +131,7 @@ func (w words) pdf(doc *fpdf.Fpdf) {
 	if w.bold {
 		style = "B"
 	}
-	c := colors[w.tone]
+	c := palette.Colors[w.tone]
 	doc.SetFont("go", style, w.size)
 	doc.SetTextColor(c[0], c[1], c[2])
 	text, x := inFont(plain.Text(w.text)), w.x
@@ -165,8 +166,8 @@ func inFont(text string) string {
 	}, text)
 }
 
-func ground(doc *fpdf.Fpdf, tone Tone, filled bool) string {
-	c := colors[tone]
+func ground(doc *fpdf.Fpdf, tone palette.Tone, filled bool) string {
+	c := palette.Colors[tone]
 	doc.SetDrawColor(c[0], c[1], c[2])
 	doc.SetLineWidth(1.2)
 	if filled {

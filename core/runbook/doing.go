@@ -20,7 +20,7 @@ type Call struct {
 	Of     string                 `yaml:"of" jsonschema_description:"The file that it deals with: by its size, and the action's rate, it is reckoned how long the step takes and may take"`
 }
 
-// CompiledCall is it, checked and ready.
+// CompiledCall is a Call checked against a dialect.
 type CompiledCall struct {
 	Action *dialect.CompiledAction
 	by     *expression.Template // nil where the action has one way

@@ -17,6 +17,32 @@ type Bank struct {
 	Next, Kept    bool
 }
 
+// ThenText is what it was before, empty for a standby bank that did not run.
+func (b Bank) ThenText() string {
+	switch {
+	case b.Runs && b.RanThen:
+		return "as before"
+	case b.Runs:
+		return "was standby before"
+	case b.RanThen:
+		return "ran before"
+	}
+	return ""
+}
+
+// ChoiceText is what it is chosen for, empty for nothing.
+func (b Bank) ChoiceText() string {
+	switch {
+	case b.Next && b.Kept:
+		return "starts next, kept"
+	case b.Next:
+		return "chosen for the next start, not kept yet"
+	case b.Kept:
+		return "kept for the next start"
+	}
+	return ""
+}
+
 // bankRows keeps the rows of the list called banks.
 func (s *State) bankRows(rows []map[string]string) {
 	runs := func(row map[string]string) bool {

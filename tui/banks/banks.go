@@ -49,16 +49,9 @@ func unitName(s *state.State, unit string) string {
 func Card(t theme.Theme, s *state.State, width int) []paint.Line {
 	var lines []paint.Line
 	for _, b := range s.Banks {
-		lines = append(lines, paint.Between(paint.Line{paint.Strong(bankColor(t, b), b.Unit+b.Name+" "), change(t, b)}, signs(t, b, false), width))
+		lines = append(lines, paint.Between(paint.Line{paint.Strong(t.Runs(b.Runs), b.Unit+b.Name+" "), change(t, b)}, signs(t, b, false), width))
 	}
 	return lines
-}
-
-func bankColor(t theme.Theme, b state.Bank) (c interface{ RGBA() (r, g, b, a uint32) }) {
-	if b.Runs {
-		return t.Good
-	}
-	return t.Text
 }
 
 // change is the release before and now.
@@ -79,15 +72,13 @@ func board(t theme.Theme, s *state.State, b state.Bank, width int) []paint.Line 
 	if b.Runs {
 		block = [3]string{"┏━━━━┓", "┃ " + b.Name + "  ┃", "┗━━━━┛"}
 	}
-	color := bankColor(t, b)
+	color := t.Runs(b.Runs)
 	state := "standby"
 	switch {
-	case b.Runs && b.RanThen:
-		state = "as before"
 	case b.Runs:
-		state = "was standby before"
+		state = b.ThenText()
 	case b.RanThen:
-		state = "standby; ran before: what a rollback starts"
+		state = "standby; " + b.ThenText() + ": what a rollback starts"
 	}
 	second := paint.Line{paint.In(t.Quiet, state)}
 	if t2 := filling(t, s, b, width-12); t2 != nil {
@@ -129,11 +120,11 @@ func signs(t theme.Theme, b state.Bank, words bool) paint.Line {
 	}
 	switch {
 	case b.Next && b.Kept:
-		line = append(line, paint.Strong(t.Good, say("▶", "starts next, kept")))
+		line = append(line, paint.Strong(t.Good, say("▶", b.ChoiceText())))
 	case b.Next:
-		line = append(line, paint.Strong(t.Here, say("▷", "chosen for the next start, not kept yet")))
+		line = append(line, paint.Strong(t.Here, say("▷", b.ChoiceText())))
 	case b.Kept:
-		line = append(line, paint.In(t.Here, say("▸", "what is kept for the next start")))
+		line = append(line, paint.In(t.Here, say("▸", b.ChoiceText())))
 	}
 	if len(line) == 0 {
 		line = append(line, paint.In(t.Faint, say("·", "")))

@@ -13,6 +13,7 @@ import (
 	"pilotrix/tui/banks"
 	"pilotrix/tui/dryrun"
 	"pilotrix/tui/flash"
+	"pilotrix/tui/keys"
 	"pilotrix/tui/layers"
 	"pilotrix/tui/newdevices"
 	"pilotrix/tui/paint"
@@ -364,7 +365,7 @@ func (p painter) byHand() []paint.Line {
 	if p.s.HandedOver() {
 		step := p.s.Present()
 		lines := append([]paint.Line{p.head("yours to try", paint.Line{paint.Strong(p.t.Here, units.Clock(p.s.Now.Sub(step.Begun)))})}, p.text(paint.Strong(p.t.Bright, p.s.Helm.Why))...)
-		return append(lines, paint.Line{paint.Strong(p.t.Key, "F10"), paint.In(p.t.Quiet, " when it is enough, or to stop here")})
+		return append(lines, paint.Line{paint.Strong(p.t.Key, keys.Helm.Shown), paint.In(p.t.Quiet, " when it is enough, or to stop here")})
 	}
 	lines := []paint.Line{p.head("now", paint.Line{paint.Strong(p.t.Here, "paused")}), {paint.Strong(p.t.Bright, "The hand has the helm")}}
 	if step := p.s.Present(); step != nil {
@@ -373,7 +374,7 @@ func (p painter) byHand() []paint.Line {
 	if p.s.Held != nil {
 		return append(lines, p.text(paint.In(p.t.Quiet, "It can be given back when the held Enter is sent or forgotten."))...)
 	}
-	return append(lines, paint.Line{paint.Strong(p.t.Key, "F10"), paint.In(p.t.Quiet, " gives it back")})
+	return append(lines, paint.Line{paint.Strong(p.t.Key, keys.Helm.Shown), paint.In(p.t.Quiet, " gives it back")})
 }
 
 // tried is the hunt: each speed that was listened at.
@@ -540,7 +541,7 @@ func (p painter) line() []paint.Line {
 	case p.s.Mode.Name == "garbled" && p.s.Speed == 0:
 		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "What comes is no text.")})
 	case p.s.Mode.Name == "garbled":
-		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "The speeds differ."), paint.Piece{Text: " "}, paint.Strong(p.t.Key, p.leader+" h"), paint.In(p.t.Quiet, " hunts for the right one.")})
+		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "The speeds differ."), paint.Piece{Text: " "}, paint.Strong(p.t.Key, keys.Hunt.After(p.leader)), paint.In(p.t.Quiet, " hunts for the right one.")})
 	}
 	return lines
 }

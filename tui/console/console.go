@@ -43,7 +43,7 @@ func New(cols, rows int) *Console {
 func (c *Console) Keys() keys.Map {
 	half := func() int { return max(1, c.rows/2) }
 	return keys.Map{
-		keys.New("Shift+PgUp", "scroll back", keys.Just(func() { c.Scroll(half()) }), "shift+pgup").Summary("scrolls back, the wheel too; any key for the device returns to the live line"),
+		keys.New("Shift+PgUp", "scroll back", keys.Just(func() { c.Scroll(half()) }), "shift+pgup").Explain("scrolls back, the wheel too; any key for the device returns to the live line"),
 		keys.New("Shift+PgDn", "forth", keys.Just(func() { c.Scroll(-half()) }), "shift+pgdown"),
 	}
 }

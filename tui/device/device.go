@@ -44,10 +44,10 @@ func New(s *state.State, again func() tea.Cmd, source func(string), dryRun func(
 func (v *Device) Keys() keys.Map {
 	at := v.choice.At
 	return append(keys.Map{
-		keys.New("r", "read it anew", v.again, "r").Summary("reads the device anew, as far as that goes where it is").If(v.again != nil),
+		keys.New("r", "read it anew", v.again, "r").Explain("reads the device anew, as far as that goes where it is").If(v.again != nil),
 		keys.New("Enter", "show where it was read", keys.Just(func() { v.source(v.facts()[at].Source) }), "enter").
-			Summary("shows the chosen fact's command and answer in the console").If(at >= 0 && at < len(v.state.Facts)),
-		keys.New("d", "dry run", keys.Just(v.dryRun), "d").Summary("shows what a dry run foresaw: what restarts, how long, what refuses").If(v.state.DryRun != nil),
+			Explain("shows the chosen fact's command and answer in the console").If(at >= 0 && at < len(v.state.Facts)),
+		keys.New("d", "dry run", keys.Just(v.dryRun), "d").Explain("shows what a dry run foresaw: what restarts, how long, what refuses").If(v.state.DryRun != nil),
 	}, v.choice.Keys(func() int { return len(v.state.Facts) })...)
 }
 

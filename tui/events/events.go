@@ -142,8 +142,8 @@ func (v *Events) Keys() keys.Map {
 		name = "what was asked"
 	}
 	return append(keys.Map{
-		keys.New("Enter", "answer", keys.Just(func() { v.toggle(list[at]) }), "enter").Summary("shows what the device answered to the chosen command, or hides it").If(chosen),
-		keys.New("k", name, keys.Just(func() { v.all, v.choice.At, v.shows = !v.all, -1, nil }), "k").Summary("shows every event and every key that was typed, or what was asked and answered again"),
+		keys.New("Enter", "answer", keys.Just(func() { v.toggle(list[at]) }), "enter").Explain("shows what the device answered to the chosen command, or hides it").If(chosen),
+		keys.New("k", name, keys.Just(func() { v.all, v.choice.At, v.shows = !v.all, -1, nil }), "k").Explain("shows every event and every key that was typed, or what was asked and answered again"),
 	}, v.choice.Keys(func() int { return len(v.list()) })...)
 }
 

@@ -21,7 +21,7 @@ type Section struct {
 func Of(name, before string, declared keys.Map) (s Section) {
 	s.Name = name
 	for _, key := range declared.Enabled() {
-		s.Rows = append(s.Rows, [2]string{before + key.Shown(), key.Reported()})
+		s.Rows = append(s.Rows, [2]string{before + key.Shown(), key.HelpText()})
 	}
 	return s
 }

@@ -70,7 +70,7 @@ func (f *Form) Keys() keys.Map {
 		enter = f.Last
 	}
 	return keys.Map{
-		keys.New("Enter", enter, f.enter, "enter").Summary("takes what stands there and goes to the next; behind the last one it is done"),
+		keys.New("Enter", enter, f.enter, "enter").Explain("takes what stands there and goes to the next; behind the last one it is done"),
 		keys.New("Tab", "next", keys.Just(func() { f.leave(); f.to(f.at + 1) }), "tab").If(len(f.rows) > 1),
 		keys.New("Shift+Tab", "the one before", keys.Just(func() { f.leave(); f.to(f.at - 1) }), "shift+tab").If(len(f.rows) > 1),
 		keys.New("↑ ↓", "pick", keys.Just(func() { f.picks(-1) }), "up").If(len(f.rows) > 0 && len(f.rows[f.at].Picks) > 0),

@@ -47,8 +47,8 @@ func (k Key) If(enabled bool) Key {
 	return k
 }
 
-// Summary gives a key more words for the help.
-func (k Key) Summary(says string) Key {
+// Explain gives a key more words for the help.
+func (k Key) Explain(says string) Key {
 	k.Says = says
 	return k
 }
@@ -65,8 +65,8 @@ func (k Key) Shown() string { return k.Help().Key }
 // Does is what it does, in a few words.
 func (k Key) Does() string { return k.Help().Desc }
 
-// Reported is what the help says of it.
-func (k Key) Reported() string {
+// HelpText is what the help says of it.
+func (k Key) HelpText() string {
 	if k.Says != "" {
 		return k.Says
 	}

@@ -32,7 +32,7 @@ func (v *Plan) Show(p runbook.Plan, begin func() tea.Cmd) { *v = Plan{plan: p, b
 // Keys implements view.View.
 func (v *Plan) Keys() keys.Map {
 	return append(keys.Map{keys.New("Enter", "carry it out", func() tea.Cmd { return v.begin() }, "enter").
-		Summary("carries the plan out; every hold in it is still asked about").If(v.begin != nil)}, v.Scroll.Keys()...)
+		Explain("carries the plan out; every hold in it is still asked about").If(v.begin != nil)}, v.Scroll.Keys()...)
 }
 
 // Update implements view.View.

@@ -55,7 +55,7 @@ func (v *Runbooks) Load() tea.Cmd {
 // Keys implements view.View.
 func (v *Runbooks) Keys() keys.Map {
 	return append(v.choice.Keys(func() int { return len(v.seen()) }),
-		keys.New("Enter", "fill it in", v.take, "enter").Summary("fills in what the chosen one needs; its plan comes before anything is sent"),
+		keys.New("Enter", "fill it in", v.take, "enter").Explain("fills in what the chosen one needs; its plan comes before anything is sent"),
 		keys.Typed("letters", "filter"),
 	)
 }

@@ -3,6 +3,7 @@ package stack
 
 import (
 	"fmt"
+	"image/color"
 	"strings"
 
 	"pilotrix/core/state"
@@ -44,7 +45,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 // Card draws the board small, for the side column.
 func Card(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 	for i, u := range s.Units {
-		left := paint.Line{link(t, s, i, false), paint.Strong(color(t, u), u.Number+" "), role(t, u), release(t, u)}
+		left := paint.Line{link(t, s, i, false), paint.Strong(unitColor(t, u), u.Number+" "), role(t, u), release(t, u)}
 		lines = append(lines, paint.Between(left, progress(t, u, 8), width).Cut(width))
 	}
 	return lines
@@ -92,7 +93,7 @@ func link(t theme.Theme, s *state.State, i int, below bool) paint.Piece {
 	return paint.In(t.Here, " "+mark+" ")
 }
 
-func color(t theme.Theme, u state.Unit) (c interface{ RGBA() (r, g, b, a uint32) }) {
+func unitColor(t theme.Theme, u state.Unit) color.Color {
 	switch {
 	case u.State != "here" && u.State != "":
 		return t.Bad
@@ -104,7 +105,7 @@ func color(t theme.Theme, u state.Unit) (c interface{ RGBA() (r, g, b, a uint32)
 
 func row(t theme.Theme, s *state.State, i, width int) paint.Line {
 	u := s.Units[i]
-	line := paint.Line{link(t, s, i, false), paint.Strong(color(t, u), u.Number+"  "), role(t, u), paint.In(t.Text, paint.Pad(u.Model, modelWidth))}
+	line := paint.Line{link(t, s, i, false), paint.Strong(unitColor(t, u), u.Number+"  "), role(t, u), paint.In(t.Text, paint.Pad(u.Model, modelWidth))}
 	running := release(t, u)
 	line = append(line, running, paint.Piece{Text: strings.Repeat(" ", max(1, releaseWidth-paint.Width(running.Text)))})
 	banks := s.BanksOf(u.Number)

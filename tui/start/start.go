@@ -138,9 +138,9 @@ func (v *Start) Keys() keys.Map {
 	free := v.filter.Text() == "" && v.wrong["devices"] == "" // a file that is broken is mended by hand first
 	return append(v.choice.Keys(func() int { return len(v.rows()) }),
 		keys.New("Enter", "open", v.open, "enter").If(at != nil && at.opening != nil),
-		keys.New("n", "new device", func() tea.Cmd { return v.change(inventory.Device{}) }, "n").Summary("keeps a new device, while nothing is typed in the filter; a blank before it makes it a letter of the filter").If(free),
+		keys.New("n", "new device", func() tea.Cmd { return v.change(inventory.Device{}) }, "n").Explain("keeps a new device, while nothing is typed in the filter; a blank before it makes it a letter of the filter").If(free),
 		keys.New("Ctrl-E", "edit it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+e").If(saved),
-		keys.New("Ctrl-S", "keep it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+s").Summary("keeps what is chosen as a device").If(at != nil && at.opening != nil && !saved && v.wrong["devices"] == ""),
+		keys.New("Ctrl-S", "keep it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+s").Explain("keeps what is chosen as a device").If(at != nil && at.opening != nil && !saved && v.wrong["devices"] == ""),
 		keys.New("Delete", "forget it", func() tea.Cmd { return v.forget(at.opening.Device) }, "delete").If(saved && free),
 		keys.Typed("letters", "filter; a target such as ssh://user@host is opened"),
 	)

@@ -102,7 +102,7 @@ func ask(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 	facts = append(facts, now(a.Now)...)
 	color, mark, word := asks(t, a)
 	if a.Form == event.FormDialog {
-		facts = append(facts, [2]string{"Answer it", "by typing, then give the helm back with F10"})
+		facts = append(facts, [2]string{"Answer it", "by typing, then give the helm back with " + keys.Helm.Shown})
 	}
 	if v.NotYet {
 		facts = append(facts, [2]string{"Too soon", "press it once more: that key came too soon after the question"})
@@ -201,10 +201,10 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case v.Replay:
 		return paint.Line{
 			paint.In(t.Here, " ▷  "), paint.In(t.Text, "Replay, "+v.Playing), paint.Strong(t.Key, "Space"), paint.In(t.Text, " pauses  "), paint.Strong(t.Key, "n b"), paint.In(t.Text, " steps  "),
-			paint.Strong(t.Key, "+ -"), paint.In(t.Text, " speed  "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves"),
+			paint.Strong(t.Key, "+ -"), paint.In(t.Text, " speed  "), paint.Strong(t.Key, keys.Quit.After(v.Leader)), paint.In(t.Text, " leaves"),
 		}
 	case v.Locked:
-		return paint.Line{paint.Strong(t.Here, " ▣  "), paint.In(t.Text, "Every key goes to the device. "), paint.Strong(t.Key, v.Leader+" l"), paint.In(t.Text, " gives the function keys back.")}
+		return paint.Line{paint.Strong(t.Here, " ▣  "), paint.In(t.Text, "Every key goes to the device. "), paint.Strong(t.Key, keys.Lock.After(v.Leader)), paint.In(t.Text, " gives the function keys back.")}
 	case v.Other != nil:
 		return append(paint.Line{paint.In(t.Quiet, " ○ ")}, rows(t, v.Other.Enabled(), math.MaxInt)[0]...)
 	case v.Back > 0:
@@ -214,7 +214,7 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		}
 		return line
 	case s.LocksOff:
-		return paint.Line{paint.Strong(t.Here, " !  "), paint.In(t.Text, "Interlocks are off for this session: nothing is held at its Enter. "), paint.Strong(t.Key, v.Leader+" i"), paint.In(t.Text, " switches them on.")}
+		return paint.Line{paint.Strong(t.Here, " !  "), paint.In(t.Text, "Interlocks are off for this session: nothing is held at its Enter. "), paint.Strong(t.Key, keys.Interlocks.After(v.Leader)), paint.In(t.Text, " switches them on.")}
 	case v.Narrow && s.OwnRestart() != nil:
 		return restarts(t, s, s.OwnRestart())
 	case s.JustSaid() != nil && s.Running():
@@ -222,9 +222,9 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		if s.HandedOver() {
 			does = " when it is enough."
 		}
-		return append(news(t, s.JustSaid()), paint.Strong(t.Key, "F10"), paint.In(t.Text, does))
+		return append(news(t, s.JustSaid()), paint.Strong(t.Key, keys.Helm.Shown), paint.In(t.Text, does))
 	case s.JustSaid() != nil && s.RunEnd != nil:
-		return append(news(t, s.JustSaid()), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
+		return append(news(t, s.JustSaid()), paint.Strong(t.Key, keys.Quit.After(v.Leader)), paint.In(t.Text, " leaves."))
 	case s.RunEnd != nil:
 		return ended(t, s, v)
 	case v.Narrow && s.Running() && s.Transfer.Active():
@@ -238,9 +238,9 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 	case s.Running() && s.Helm.Who == event.Runbook:
 		return paint.Line{paint.Strong(t.Here, " ●  "), paint.In(t.Text, "The runbook has the helm. "), paint.Strong(t.Bright, "Type to take it"), paint.In(t.Text, "; it waits meanwhile.")}
 	case s.Running() && s.HandedOver():
-		return paint.Line{paint.Strong(t.Here, " ○  "), paint.Strong(t.Bright, "Yours to try"), paint.In(t.Text, ", for as long as you want. "), paint.Strong(t.Key, "F10"), paint.In(t.Text, " when it is enough.")}
+		return paint.Line{paint.Strong(t.Here, " ○  "), paint.Strong(t.Bright, "Yours to try"), paint.In(t.Text, ", for as long as you want. "), paint.Strong(t.Key, keys.Helm.Shown), paint.In(t.Text, " when it is enough.")}
 	case s.Running():
-		return paint.Line{paint.Strong(t.Here, " ○  "), paint.In(t.Text, "You have the helm; the runbook waits. "), paint.Strong(t.Key, "F10"), paint.In(t.Text, " gives it back.")}
+		return paint.Line{paint.Strong(t.Here, " ○  "), paint.In(t.Text, "You have the helm; the runbook waits. "), paint.Strong(t.Key, keys.Helm.Shown), paint.In(t.Text, " gives it back.")}
 	case s.Line.State == event.LineLost:
 		return paint.Line{paint.Strong(t.Bad, " ✗  "), paint.In(t.Text, "The line is lost; it is tried again until it is back.")}
 	case s.Line.State == event.LineClosed:
@@ -248,23 +248,23 @@ func plain(t theme.Theme, s *state.State, v View) paint.Line {
 		if !strings.HasPrefix(s.Session.Target, "exec:") { // a program that is started again would be another session
 			line = append(line, paint.Strong(t.Key, "Any key"), paint.In(t.Text, " tries it again, "))
 		}
-		return append(line, paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
+		return append(line, paint.Strong(t.Key, keys.Quit.After(v.Leader)), paint.In(t.Text, " leaves."))
 	}
 	if v.Second != "" {
 		return paint.Line{paint.Strong(t.Here, " ◧  "), paint.In(t.Text, "This is the line "), paint.Strong(t.Bright, v.Second), paint.In(t.Text, " ("+v.SecondLine+"): what you type goes there. "), paint.Strong(t.Key, "F2"), paint.In(t.Text, " switches.")}
 	}
 	if strings.HasPrefix(s.Session.Target, "none:") {
-		return paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "This device has no line here: nothing can be typed. "), paint.Strong(t.Key, v.Leader+" r"), paint.In(t.Text, " has runbooks that go over the network.")}
+		return paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "This device has no line here: nothing can be typed. "), paint.Strong(t.Key, keys.Runbooks.After(v.Leader)), paint.In(t.Text, " has runbooks that go over the network.")}
 	}
 	if v.LooksLike != "" {
-		return paint.Line{paint.In(t.Here, " ?  "), paint.In(t.Text, "This looks like a "+v.LooksLike+". "), paint.Strong(t.Key, v.Leader+" d"), paint.In(t.Text, " says so.")}
+		return paint.Line{paint.In(t.Here, " ?  "), paint.In(t.Text, "This looks like a "+v.LooksLike+". "), paint.Strong(t.Key, keys.Dialects.After(v.Leader)), paint.In(t.Text, " says so.")}
 	}
 	line := paint.Line{paint.In(t.Quiet, " ○  "), paint.In(t.Text, "What you type goes to the device. ")}
 	if said := s.JustSaid(); said != nil {
 		line = news(t, said)
 	}
 	if v.LogsIn {
-		line = append(line, paint.Strong(t.Key, v.Leader+" a"), paint.In(t.Text, " logs in, "))
+		line = append(line, paint.Strong(t.Key, keys.LogIn.After(v.Leader)), paint.In(t.Text, " logs in, "))
 	}
 	return append(line, paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"), paint.In(t.Text, " help."))
 }
@@ -303,7 +303,7 @@ func progress(t theme.Theme, s *state.State, m *state.Transfer) paint.Line {
 	return paint.Line{
 		paint.Strong(t.Here, fmt.Sprintf(" ●  %.0f %%  ", share)), paint.In(t.Bright, units.Clock(got.Left)+" left  "),
 		paint.In(t.Text, fmt.Sprintf("%.1f kB/s  ", got.Rate/1000)), paint.In(t.Quiet, fmt.Sprintf("%d resent  ", got.Resent)),
-		paint.Strong(t.Key, "F10"), paint.In(t.Text, " cancels it"),
+		paint.Strong(t.Key, keys.Helm.Shown), paint.In(t.Text, " cancels it"),
 	}
 }
 
@@ -323,5 +323,5 @@ func ended(t theme.Theme, s *state.State, v View) paint.Line {
 	if open := s.Deadline(); open != nil {
 		line = append(paint.Line{paint.Strong(t.Bad, " STILL OPEN "+units.Clock(open.Left(s.Now))+" ")}, line...)
 	}
-	return append(line, paint.In(t.Text, ". The helm is yours. "), paint.Strong(t.Key, v.Leader+" q"), paint.In(t.Text, " leaves."))
+	return append(line, paint.In(t.Text, ". The helm is yours. "), paint.Strong(t.Key, keys.Quit.After(v.Leader)), paint.In(t.Text, " leaves."))
 }

@@ -34,7 +34,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	gap := max(minGap, min(maxGap, (width-nameWidth-24)/len(stages)))
 	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, s.Of("systems"))}, paint.Line{AsOf(t, s, "how far each release has come")}, width), headings(t, gap, width)}
 	for _, system := range s.Systems {
-		line := append(paint.Line{paint.Strong(color(t, system), "  "+paint.Pad(system.Release, nameWidth-2))}, track(t, s, system, gap)...)
+		line := append(paint.Line{paint.Strong(t.Runs(system.Runs), "  "+paint.Pad(system.Release, nameWidth-2))}, track(t, s, system, gap)...)
 		line = append(line, paint.Piece{Text: "   "}, words(t, s, system))
 		lines = append(lines, line.Cut(width))
 	}
@@ -55,7 +55,7 @@ func AsOf(t theme.Theme, s *state.State, words string) paint.Piece {
 // Card draws the board small, for the side column.
 func Card(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 	for _, system := range s.Systems {
-		left := append(paint.Line{paint.Strong(color(t, system), paint.Pad(system.Release, 9))}, track(t, s, system, 2)...)
+		left := append(paint.Line{paint.Strong(t.Runs(system.Runs), paint.Pad(system.Release, 9))}, track(t, s, system, 2)...)
 		lines = append(lines, paint.Between(left, paint.Line{words(t, s, system)}, width).Cut(width))
 	}
 	return lines
@@ -75,13 +75,6 @@ func short(text string, most int) string {
 		return string(runes[:most])
 	}
 	return text
-}
-
-func color(t theme.Theme, system state.System) (c interface{ RGBA() (r, g, b, a uint32) }) {
-	if system.Runs {
-		return t.Good
-	}
-	return t.Text
 }
 
 // track is a release's way through the stages: a mark each, and the way between two that it has both.

@@ -8,6 +8,7 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"pilotrix/core/event"
+	"pilotrix/core/palette"
 )
 
 // Theme holds the colours by what they mean. Colour is never the only sign: every use goes with a
@@ -41,8 +42,8 @@ func Dark() Theme {
 // Light is for light grounds.
 func Light() Theme {
 	return Theme{
-		Ground: hex("#f7f5f0"), Text: hex("#2c343c"), Quiet: hex("#6b747d"), Faint: hex("#c2c6c8"), Bright: hex("#0c1116"),
-		Here: hex("#9a5b00"), Good: hex("#1b7a5c"), Bad: hex("#b93222"), Key: hex("#1f5f9e"), Hold: hex("#f6e3b8"), Strip: hex("#e7e5de"),
+		Ground: hex("#f7f5f0"), Text: hex("#2c343c"), Quiet: hex("#6b747d"), Faint: on(palette.Faint), Bright: hex("#0c1116"),
+		Here: on(palette.Here), Good: on(palette.Good), Bad: on(palette.Bad), Key: hex("#1f5f9e"), Hold: hex("#f6e3b8"), Strip: hex("#e7e5de"),
 	}
 }
 
@@ -67,5 +68,16 @@ func (t Theme) End(o event.Outcome) color.Color {
 	}
 	return t.Bad
 }
+
+// Runs is the colour of what runs, or does not.
+func (t Theme) Runs(runs bool) color.Color {
+	if runs {
+		return t.Good
+	}
+	return t.Text
+}
+
+// on is a tone as drawings have it.
+func on(tone palette.Tone) color.Color { return hex(tone.Hex()) }
 
 func hex(code string) color.Color { return lipgloss.Color(code) }

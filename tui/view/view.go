@@ -41,7 +41,7 @@ func (s *Scroll) Keys() keys.Map {
 	}
 	page := func() int { return max(1, s.rows-2) }
 	return keys.Map{
-		keys.New("↑ ↓", Moves, by(func() int { return -1 }), "up").Summary("move, PgUp, PgDn, Home and End too"),
+		keys.New("↑ ↓", Moves, by(func() int { return -1 }), "up").Explain("move, PgUp, PgDn, Home and End too"),
 		keys.New("", "", by(func() int { return 1 }), "down"),
 		keys.New("", "", by(func() int { return -page() }), "pgup"),
 		keys.New("", "", by(page), "pgdown"),

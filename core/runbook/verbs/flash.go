@@ -27,7 +27,7 @@ type Burning struct {
 	File string `yaml:"file" jsonschema:"required" jsonschema_description:"The file: an input of kind image"`
 }
 
-// burning is it, checked and ready.
+// burning is a checked Burning.
 type burning struct {
 	file string
 	part *expression.Template

@@ -35,7 +35,7 @@ type Serving struct {
 	Device   string `yaml:"device" jsonschema_description:"The device's own address, with its network's length where that is known"`
 }
 
-// serving is it, checked and ready.
+// serving is a checked Serving.
 type serving struct {
 	protocol, address, port, device *expression.Template
 	legacy                          bool
