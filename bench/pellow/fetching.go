@@ -104,7 +104,7 @@ func (l *loader) tftp(args []string) error {
 // nobody is what it looks like when no server answers.
 func (l *loader) nobody() error {
 	for range netRetries {
-		if !l.Wait(netPatience) {
+		if !l.Wait(netTimeLimit) {
 			return nil
 		}
 		l.Say("T ")
@@ -119,7 +119,7 @@ func (l *loader) ping(args []string) error {
 	}
 	l.lan.SetUp(l.Address.Addr(), true)
 	defer l.lan.SetUp(l.Address.Addr(), false)
-	limited, cancel := l.Wire.Clock().WithTimeout(l.Context(), netPatience)
+	limited, cancel := l.Wire.Clock().WithTimeout(l.Context(), netTimeLimit)
 	defer cancel()
 	if _, err := l.host.Ping(limited, addr); err != nil {
 		return fmt.Errorf("ping failed; host %s is not alive", addr)

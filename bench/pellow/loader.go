@@ -18,12 +18,12 @@ type loader struct {
 }
 
 const (
-	ramBase     = 0x80000000
-	ramSize     = 32 << 20
-	bootDelay   = 3
-	netRetries  = 10
-	netPatience = 5 * time.Second
-	factoryBoot = "bootm bf040000; reset"
+	ramBase      = 0x80000000
+	ramSize      = 32 << 20
+	bootDelay    = 3
+	netRetries   = 10
+	netTimeLimit = 5 * time.Second
+	factoryBoot  = "bootm bf040000; reset"
 )
 
 // run returns the system that it started, or nil to restart.

@@ -172,9 +172,9 @@ func connect(path, mode string) (*Logbook, error) {
 	if absolute, err := filepath.Abs(path); err == nil {
 		path = absolute
 	}
-	address := url.URL{Scheme: "file", Path: filepath.ToSlash(path), RawQuery: "_txlock=immediate&_pragma=busy_timeout(" + patient + ")&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"}
+	address := url.URL{Scheme: "file", Path: filepath.ToSlash(path), RawQuery: "_txlock=immediate&_pragma=busy_timeout(" + busyTimeout + ")&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"}
 	if mode != "" {
-		address.RawQuery = "mode=" + mode + "&_pragma=busy_timeout(" + patient + ")"
+		address.RawQuery = "mode=" + mode + "&_pragma=busy_timeout(" + busyTimeout + ")"
 	}
 	db, err := sql.Open("sqlite", address.String())
 	if err != nil {
@@ -184,9 +184,9 @@ func connect(path, mode string) (*Logbook, error) {
 	return &Logbook{db: db, path: path}, nil
 }
 
-// patient is how long another program that writes is waited for, in milliseconds: shorter than a change may wait to be on
+// busyTimeout is how long another program that writes is waited for, in milliseconds: shorter than a change may wait to be on
 // record.
-const patient = "2500"
+const busyTimeout = "2500"
 
 // sync says whether what is committed from here on is on the disk when that returns, or may still be with the system.
 func (l *Logbook) sync(full bool) error {

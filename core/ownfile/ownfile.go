@@ -28,8 +28,8 @@ func Read(path string) ([]byte, error) {
 	return os.ReadFile(path)
 }
 
-// patient is how long another program that changes a file is waited for.
-const patient = 10 * time.Second
+// lockWait is how long another program that changes a file is waited for.
+const lockWait = 10 * time.Second
 
 // Change puts what change makes of a file in its place, nil for leaving it as it is. Old is nil where there is none. Whatever goes wrong,
 // the old file stays.
@@ -42,11 +42,11 @@ func Change(path string, change func(old []byte) ([]byte, error)) error {
 		return err
 	}
 	lock := flock.New(place + ".lock")
-	limited, cancel := context.WithTimeout(context.Background(), patient)
+	limited, cancel := context.WithTimeout(context.Background(), lockWait)
 	defer cancel()
 	if _, err := lock.TryLockContext(limited, 10*time.Millisecond); err != nil {
 		if errors.Is(err, context.DeadlineExceeded) {
-			return fmt.Errorf("%s: another program has held %s for %s; end that one, or try again", path, lock.Path(), patient)
+			return fmt.Errorf("%s: another program has held %s for %s; end that one, or try again", path, lock.Path(), lockWait)
 		}
 		return fmt.Errorf("%s: it cannot be locked: %w", path, err)
 	}

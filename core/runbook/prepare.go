@@ -267,12 +267,12 @@ func (p *Prepared) estimateStep(s *PreparedStep) {
 		if s.Common.Expected != nil {
 			s.Expected += time.Duration(*s.Common.Expected)
 		}
-		s.Timeout = (s.least + patient*takes).Round(time.Second)
+		s.Timeout = (s.least + slack*takes).Round(time.Second)
 	}
 }
 
-// patient is how many times as long as computed an action may deal with a file: flashes are slower than they say.
-const patient = 4
+// slack is how many times as long as computed an action may deal with a file: flashes are slower than they say.
+const slack = 4
 
 // ImageOf finds a file that a step names: an input, or what its loop brings.
 func (p *Prepared) ImageOf(s *PreparedStep, name string) *image.Image {

@@ -14,14 +14,14 @@ import (
 )
 
 const (
-	echoTries    = 4
-	promptTries  = 4
-	echoPatience = 2500 * time.Millisecond // without a byte before an echo is taken as it is
-	echoSilence  = 12 * time.Second        // before the first byte: a device may be busy, or flow control hold the line
-	minOfWall    = 400 * time.Millisecond  // the same of the wall's time, where the device's runs faster
-	wrongQuiet   = time.Second             // behind an echo that cannot become what was typed any more
-	keyPatience  = 400 * time.Millisecond  // for the echo of one key
-	emptyLimit   = 5 * time.Second
+	echoTries     = 4
+	promptTries   = 4
+	echoTimeLimit = 2500 * time.Millisecond // without a byte before an echo is taken as it is
+	echoSilence   = 12 * time.Second        // before the first byte: a device may be busy, or flow control hold the line
+	minOfWall     = 400 * time.Millisecond  // the same of the wall's time, where the device's runs faster
+	wrongQuiet    = time.Second             // behind an echo that cannot become what was typed any more
+	keyTimeLimit  = 400 * time.Millisecond  // for the echo of one key
+	emptyLimit    = 5 * time.Second
 )
 
 // Command implements engine.Console: what is typed is ended only once it was seen to stand on the line as it
@@ -137,7 +137,7 @@ func (c console) keys(ctx context.Context, text string, each bool) error {
 		if err := c.send(ctx, string(key), how, ""); err != nil {
 			return err
 		}
-		limited, cancel := c.Clock().WithTimeout(ctx, keyPatience)
+		limited, cancel := c.Clock().WithTimeout(ctx, keyTimeLimit)
 		_, err := c.Await(limited, func(v sense.State) bool { return v.Bytes > had })
 		cancel()
 		if err != nil && (ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded)) {
@@ -160,7 +160,7 @@ func (c console) awaitEcho(ctx context.Context, text, base string, typedAt int64
 	v := c.Device()
 	for {
 		had := v.Bytes
-		timeLimit := max(echoPatience, time.Duration(float64(minOfWall)*c.Clock().Scale()))
+		timeLimit := max(echoTimeLimit, time.Duration(float64(minOfWall)*c.Clock().Scale()))
 		switch shown, known := v.Typed(); {
 		case had == typedAt:
 			timeLimit = max(timeLimit, echoSilence)

@@ -26,7 +26,7 @@ type Client struct {
 	Timeout   time.Duration // asked for in whole seconds, 0 does not ask
 	NoSize    bool          // do not ask for the file's size
 	Retries   int
-	timeLimit time.Duration // with a server's silence once a transfer is under way, 0 for what the retries take
+	TimeLimit time.Duration // with a server's silence once a transfer is under way, 0 for what the retries take
 	Progress  func(transfer.Progress)
 	Said      func(offer.Rung) // reported every packet
 	Agreed    func(Terms)      // told what was agreed on, before the first block
@@ -112,7 +112,7 @@ func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name str
 			return Result{}, err
 		}
 		one := c
-		one.Retries, one.hurry, one.opened, one.timeLimit = 1, windowTry, told.Began, cutAfter
+		one.Retries, one.hurry, one.opened, one.TimeLimit = 1, windowTry, told.Began, cutAfter
 		if told.Trying != nil {
 			told.Trying(tries)
 		}
@@ -199,7 +199,7 @@ func (c Client) begin(ctx context.Context, server netip.AddrPort, req request) (
 		retries = DefaultRetries
 	}
 	block := max(c.Block, DefaultBlock)
-	p := &peer{conn: conn, clock: c.Clock, said: c.Said, retries: retries, timeLimit: c.timeLimit, buffer: make([]byte, headSize+block+1)}
+	p := &peer{conn: conn, clock: c.Clock, said: c.Said, retries: retries, timeLimit: c.TimeLimit, buffer: make([]byte, headSize+block+1)}
 	stop := p.endWith(ctx)
 	got, err := p.request(ctx, server, req, pace{agreed: c.hurry})
 	if err == nil && p.addr.Port() == server.Port() && c.Remark != nil {

@@ -477,7 +477,7 @@ func TestOurClientAgainstAServerThatSharesNoCode(t *testing.T) {
 			}
 			data, up := content(size, byte(i)), random.IntN(2) == 0
 			client := r.client()
-			client.Retries, client.timeLimit = 60, 2*time.Minute
+			client.Retries, client.TimeLimit = 60, 2*time.Minute
 			client.Block, client.Window = []int{0, 8, 300, 1428}[random.IntN(4)], []int{0, 1, 4, 16}[random.IntN(4)]
 			if client.Block == 8 {
 				data = data[:min(len(data), 4000)]

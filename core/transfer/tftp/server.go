@@ -37,9 +37,9 @@ type Options struct {
 	Watcher offer.Watcher // nil watches nothing
 	Limits  Limits
 	Retries int // 0 means DefaultRetries
-	// timeLimit is how long a device may be silent once a transfer is under way, 0 means UsualPatience: it
+	// TimeLimit is how long a device may be silent once a transfer is under way, 0 means UsualTimeLimit: it
 	// may erase its flash meanwhile.
-	timeLimit time.Duration
+	TimeLimit time.Duration
 	Places    places.Limits // 0 means usualPlaces
 	Packets   bool          // say the Watcher every packet
 }
@@ -123,8 +123,8 @@ func Listen(at netip.AddrPort, opt Options) (*Server, error) {
 	if opt.Retries == 0 {
 		opt.Retries = DefaultRetries
 	}
-	if opt.timeLimit == 0 {
-		opt.timeLimit = UsualTimeLimit
+	if opt.TimeLimit == 0 {
+		opt.TimeLimit = UsualTimeLimit
 	}
 	if opt.Places == (places.Limits{}) {
 		opt.Places = usualPlaces
@@ -320,7 +320,7 @@ func (s *Server) transfer(ctx context.Context, req request, from netip.AddrPort,
 	}
 	defer conn.Close()
 	p := &peer{
-		conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, timeLimit: s.opt.timeLimit, id: fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
+		conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, timeLimit: s.opt.TimeLimit, id: fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
 		heard: mine.hear, modest: true,
 	}
 	if s.opt.Packets {

@@ -40,7 +40,7 @@ var ErrLeft = errors.New("the device does not receive any more")
 func (s *sender) until(ctx context.Context, name string, build func() ([]byte, error)) (copies int, err error) {
 	begun := s.opt.Clock.Now()
 	word := begun // when the receiver was heard last
-	timeLimit := s.opt.timeLimit
+	timeLimit := s.opt.TimeLimit
 	if name == endOfFile {
 		timeLimit = s.opt.EndWait
 	}

@@ -55,7 +55,7 @@ type Options struct {
 	Silence   int           // of those tries, how many in a row may stay without any answer; 0: all
 	StartWait time.Duration // how long to wait for the other side to begin, default 60 s
 	Answer    time.Duration // how long to wait for an answer or a block, default 10 s
-	timeLimit time.Duration // how long one block may stay unanswered in all, default 150 s: a device may erase its flash
+	TimeLimit time.Duration // how long one block may stay unanswered in all, default 150 s: a device may erase its flash
 	EndWait   time.Duration // the same for the end of a file, default TimeLimit: it may write its store before it answers
 	Character time.Duration // what one character takes on the line, 0 when that is not known
 	Checksum  bool          // receive with sums of one byte instead of CRC-16
@@ -74,14 +74,14 @@ type Result struct {
 }
 
 const (
-	usualPatience = 150 * time.Second
-	maxWait       = time.Minute             // between two copies of one block
-	betweenBytes  = time.Second             // inside a block
-	settle        = 30 * time.Millisecond   // of silence end a broken block
-	startEvery    = 3 * time.Second         // a receiver asks for the start
-	crcAsks       = 8                       // with C before a receiver falls back to NAK
-	asksAlone     = 150 * time.Millisecond  // of quiet say a request from a letter in a text
-	unclearWait   = 1500 * time.Millisecond // for more after an answer that was not one
+	usualTimeLimit = 150 * time.Second
+	maxWait        = time.Minute             // between two copies of one block
+	betweenBytes   = time.Second             // inside a block
+	settle         = 30 * time.Millisecond   // of silence end a broken block
+	startEvery     = 3 * time.Second         // a receiver asks for the start
+	crcAsks        = 8                       // with C before a receiver falls back to NAK
+	asksAlone      = 150 * time.Millisecond  // of quiet say a request from a letter in a text
+	unclearWait    = 1500 * time.Millisecond // for more after an answer that was not one
 )
 
 func (o Options) withDefaults() Options {
@@ -94,11 +94,11 @@ func (o Options) withDefaults() Options {
 	if o.Answer == 0 {
 		o.Answer = 10 * time.Second
 	}
-	if o.timeLimit == 0 {
-		o.timeLimit = usualPatience
+	if o.TimeLimit == 0 {
+		o.TimeLimit = usualTimeLimit
 	}
 	if o.EndWait == 0 {
-		o.EndWait = o.timeLimit
+		o.EndWait = o.TimeLimit
 	}
 	if o.Progress == nil {
 		o.Progress = func(transfer.Progress) {}

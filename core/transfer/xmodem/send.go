@@ -256,7 +256,7 @@ func (s *sender) endBatch(ctx context.Context) error {
 	err := s.awaitStart(ctx, startEvery+betweenBytes)
 	if err == nil {
 		s.number, s.stream = 0, false
-		s.opt.Answer, s.opt.timeLimit = startEvery, 5*startEvery
+		s.opt.Answer, s.opt.TimeLimit = startEvery, 5*startEvery
 		err = s.sendBlock(ctx, func() ([]byte, error) { return make([]byte, smallBlock), nil })
 	}
 	if errors.Is(err, transfer.ErrSilent) || errors.Is(err, errAgain) {

@@ -11,6 +11,20 @@ import (
 	"pilotrix/bench/dunlin"
 )
 
+var _ = add(Place{
+	Name: "ness-rt1", Where: "Tangle Ness", Family: "Dunlin N1", Dialect: "dunlin-n1",
+	About: "runs reed 6.4 in three packages on a board with firmware of its own; reached by its shell session only",
+	build: func(lan *bench.LAN) bench.Device { return Packages(lan) },
+})
+
+var _ = show(Scene{
+	Name: "downgrade", Shows: "two layers, and down", Title: "a router's packages, then its board's firmware, brought down to an older release until all layers agree", Place: "ness-rt1",
+	Runbook: "packages-and-board",
+	Inputs:  map[string]string{"user": user, "password": password},
+	files:   func(folder string) error { return PackagesShelf(folder, packagesSize) },
+	place:   map[string]func(string) string{"image": in(PackageName("core", "6.2", "oak64")), "into": func(folder string) string { return folder }},
+})
+
 // packagesSize is the size of the core's package on Tangle Ness, its head left out; those of other parts have a quarter.
 const packagesSize = 1_310_720
 

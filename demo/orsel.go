@@ -11,6 +11,20 @@ import (
 	"pilotrix/bench/orsel"
 )
 
+var _ = add(Place{
+	Name: "quay-wc1", Where: "Orsholm quay", Family: "Orsel C1", Dialect: "orsel-c1",
+	About: "runs linnet 3.4 with a dozen access points; reached by its shell session only",
+	build: func(lan *bench.LAN) bench.Device { return Controller(lan, "3.4") },
+})
+
+var _ = show(Scene{
+	Name: "controller", Shows: "a controller and what hangs on it", Title: "a wireless controller upgraded, then its access points followed one by one until the last is back", Place: "quay-wc1",
+	Runbook: "controller-and-points",
+	Inputs:  map[string]string{"user": user, "password": password, "upgrade_paths": "orsel-c1"},
+	files:   func(folder string) error { return ControllerShelf(folder, controllerSize) },
+	place:   map[string]func(string) string{"image": in("linnet-3.6.orl"), "into": func(folder string) string { return folder }},
+})
+
 // controllerSize is the size of the controller's images, their heads left out.
 const controllerSize = 4_194_304
 
