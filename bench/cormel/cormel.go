@@ -15,7 +15,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"pilotrix/bench"
@@ -63,7 +62,8 @@ type Gateway struct {
 	host bench.LANHost
 	net  bench.Client
 
-	mu       sync.Mutex
+	bench.Guarded[Faults]
+
 	banks    map[string][]byte // kept
 	keptNext string            // kept
 	passes   []string          // kept
@@ -75,8 +75,6 @@ type Gateway struct {
 	release  string
 	next     string // chosen, lost at a restart
 	haul     bench.Download
-	faults   Faults
-	fibs     bench.Fibs
 	since    time.Time // of the prompt after the last start
 }
 
@@ -97,36 +95,29 @@ func New(s Settings, lan *bench.LAN) *Gateway {
 
 // Install puts an image into a bank.
 func (g *Gateway) Install(name string, cargo []byte) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	g.Mu.Lock()
+	defer g.Mu.Unlock()
 	g.banks[name] = cargo
-}
-
-// Fail switches faults on.
-func (g *Gateway) Fail(f Faults) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.faults = f
 }
 
 // Runs is the release and the bank that it runs, empty while it starts.
 func (g *Gateway) Runs() (release, bank string) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	g.Mu.Lock()
+	defer g.Mu.Unlock()
 	return g.release, g.running
 }
 
 // Starts is the bank that the next start takes.
 func (g *Gateway) Starts() string {
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	g.Mu.Lock()
+	defer g.Mu.Unlock()
 	return g.keptNext
 }
 
 // Firmware is that of a card.
 func (g *Gateway) Firmware(slot int) string {
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	g.Mu.Lock()
+	defer g.Mu.Unlock()
 	return g.cards[slot].Firmware
 }
 
@@ -140,10 +131,10 @@ func (g *Gateway) Baud() int { return consoleBaud }
 func (g *Gateway) PowerOn(ctx context.Context, w *bench.Wire) {
 	for ctx.Err() == nil {
 		up, down := context.WithCancel(ctx)
-		g.mu.Lock()
+		g.Mu.Lock()
 		g.comeTrue()
 		g.release, g.next, g.net.Clock = "", g.keptNext, w.Clock()
-		g.mu.Unlock()
+		g.Mu.Unlock()
 		l := &lark{Gateway: g, Shell: bench.NewShell(up, w)}
 		l.run()
 		w.HangUp()
@@ -197,8 +188,8 @@ func (g *Gateway) fits(c Cargo) error {
 
 // takeOver makes a bank the running one, converting the data where its release does that.
 func (g *Gateway) takeOver(name string, c Cargo) (converted bool) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	g.Mu.Lock()
+	defer g.Mu.Unlock()
 	g.running = name
 	if g.indexed == "" {
 		g.indexed = c.Release

@@ -29,9 +29,9 @@ func (l *lark) run() {
 	if warm {
 		l.begun = l.begun.Add(-71 * time.Hour)
 	}
-	l.mu.Lock()
+	l.Mu.Lock()
 	l.release, l.since = cargo.Release, l.begun
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.lan.SetUp(l.Address.Addr(), true)
 	l.Wire.Answer()
 	l.haul.Group().Go(bench.Page(l.Context(), l.host, l.Address.Addr(), func() string { return l.HostName + ", lark " + cargo.Release }))
@@ -52,9 +52,9 @@ func (l *lark) boot() Cargo {
 	}
 	l.Dots(fmt.Sprintf("\r\n\r\npeg %s   Cormel %s ", l.Boot, l.Model), 3, 3*time.Second, "\r\n")
 	for _, name := range []string{l.Starts(), other(l.Starts())} {
-		l.mu.Lock()
+		l.Mu.Lock()
 		cargo, why := l.startable(name)
-		l.mu.Unlock()
+		l.Mu.Unlock()
 		if why != nil {
 			l.Sayf("bank %s: %v; not started\r\n", name, why)
 			continue
@@ -70,9 +70,9 @@ func (l *lark) boot() Cargo {
 }
 
 func (l *lark) bootWarm() Cargo {
-	l.mu.Lock()
+	l.Mu.Lock()
 	cargo, err := l.startable(l.keptNext)
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	if err == nil {
 		l.takeOver(l.keptNext, cargo)
 	}
@@ -100,13 +100,7 @@ func (l *lark) phases(name string, cargo Cargo) {
 // words of the command language. Those of level 1 are for whoever has lifted; an awkward gateway asks about the grave ones,
 // beside those that always ask.
 func (l *lark) words() []bench.Word {
-	haul := func(protocol, what string) bench.Word {
-		return bench.Word{
-			Form: "haul " + protocol + " ADDRESS " + what, About: "download into the bank that does not run", Level: 1, Grave: true,
-			Run: func(args []string) error { return l.haulBy(protocol, args[0], args[1]) },
-		}
-	}
-	return []bench.Word{
+	return slices.Concat([]bench.Word{
 		l.Help("words"),
 		{Form: "look self", About: "what this is and runs", Run: l.lookSelf},
 		{Form: "look banks", About: "the two banks", Run: l.lookBanks},
@@ -115,7 +109,7 @@ func (l *lark) words() []bench.Word {
 		{Form: "look cards", About: "the cards and their firmware", Run: l.lookCards},
 		{Form: "look lines", About: "the registration with the call server", Run: l.lookLines},
 		l.Raise("lift"), l.Lower("lower"),
-		haul("tftp", "NAME"), haul("http", "PATH"), haul("ftp", "NAME"), haul("sftp", "NAME"),
+	}, bench.Fetches("haul", "download into the bank that does not run", l.haulBy), []bench.Word{
 		{Form: "haul stick NAME", About: "the same from the stick in the port", Run: l.haulStick, Level: 1, Grave: true},
 		{Form: "haul pass ADDRESS NAME", About: "take a licence by TFTP", Run: l.haulPass, Level: 1, Grave: true},
 		{Form: "haul off", About: "end the download", Run: l.haulOff, Level: 1},
@@ -127,21 +121,21 @@ func (l *lark) words() []bench.Word {
 		{Form: "wipe bank BANK", About: "empty a bank", Run: l.wipeBank, Level: 1},
 		{Form: "rebuild", About: "make the index of the dial plan anew", Run: l.rebuild, Level: 1, Grave: true},
 		l.Leave("leave"),
-	}
+	})
 }
 
 func (l *lark) lookSelf([]string) error {
 	release, running := l.Runs()
-	l.mu.Lock()
+	l.Mu.Lock()
 	passes, indexed := strings.Join(l.passes, ", "), l.indexed
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.Fields("name", l.HostName, "model", l.Model, "serial", l.Serial, "architecture", Architecture, "boot firmware", l.Boot, "release", release,
 		"bank", running, "licensed for", passes, "index made by", indexed, "address", l.Address, "up", l.Wire.Clock().Since(l.begun).Round(time.Second))
 	return nil
 }
 
 func (l *lark) lookBanks([]string) error {
-	l.mu.Lock()
+	l.Mu.Lock()
 	var out strings.Builder
 	out.WriteString("  bank  state    release   bytes        next  stowed\r\n")
 	for _, name := range []string{"A", "B"} {
@@ -156,7 +150,7 @@ func (l *lark) lookBanks([]string) error {
 		fmt.Fprintf(&out, "  %-4s  %-7s  %-8s  %-11s  %-4s  %s\r\n", name, state, release, bench.Commas(len(l.banks[name])), bench.YesNo(name == l.next), bench.YesNo(name == l.keptNext))
 	}
 	fmt.Fprintf(&out, "  room in the standby bank  %s B\r\n", bench.Commas(l.Room))
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.Say(out.String())
 	return nil
 }
@@ -172,7 +166,7 @@ func (l *lark) lookHaul([]string) error {
 }
 
 func (l *lark) lookCards([]string) error {
-	l.mu.Lock()
+	l.Mu.Lock()
 	var out strings.Builder
 	out.WriteString("  slot  card   firmware\r\n")
 	for slot := range 8 {
@@ -180,7 +174,7 @@ func (l *lark) lookCards([]string) error {
 			fmt.Fprintf(&out, "  %-4d  %-5s  %s\r\n", slot, c.Kind, bench.Dash(c.Firmware))
 		}
 	}
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.Say(out.String())
 	return nil
 }
@@ -208,10 +202,10 @@ func (l *lark) began(file string, from bench.Fetch) error {
 	if h := l.haul.Now(); h.Busy() {
 		return fmt.Errorf("haul %d is under way; haul off ends it", h.Number)
 	}
-	l.mu.Lock()
-	target, stuck := l.standby(), l.faults.StuckPreparing
+	l.Mu.Lock()
+	target, stuck := l.standby(), l.Faults.StuckPreparing
 	delete(l.banks, target)
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	number, err := l.haul.Begin(l.Context(), l.Wire.Clock(), bench.Wanted{
 		File: file, From: from, To: &bench.FlashMemory{Room: l.Room, Rate: fetchRate, Stall: l.StallOnce()},
 		Prepare: prepareTime, Check: checkTime, Stuck: stuck,
@@ -250,11 +244,11 @@ func (l *lark) haulPass(args []string) error {
 	if err != nil {
 		return fmt.Errorf("no pass taken: %w", err)
 	}
-	l.mu.Lock()
+	l.Mu.Lock()
 	if !slices.Contains(l.passes, release) {
 		l.passes = append(l.passes, release)
 	}
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.Sayf("  pass for release %s taken\r\n", release)
 	return nil
 }
@@ -264,12 +258,12 @@ func (l *lark) favour(args []string) error {
 	if bank != "A" && bank != "B" {
 		return errors.New("favour which bank, A or B?")
 	}
-	l.mu.Lock()
+	l.Mu.Lock()
 	_, err := readCargo(l.banks[bank], cargoMagic)
 	if err == nil {
 		l.next = bank
 	}
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	if err != nil {
 		return fmt.Errorf("bank %s holds nothing to start", bank)
 	}
@@ -284,12 +278,12 @@ func (l *lark) stow([]string) error {
 	if !l.Dots("  stowing ", 8, 3*time.Second, "") {
 		return nil
 	}
-	l.mu.Lock()
-	if !l.faults.ForgetsStow {
+	l.Mu.Lock()
+	if !l.Faults.ForgetsStow {
 		l.keptNext = l.next
 	}
 	next := l.next
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.Sayf(" stowed, bank %s is next\r\n", next)
 	return nil
 }
@@ -325,9 +319,9 @@ func (l *lark) shipSetup(args []string) error {
 
 func (l *lark) fitCard(args []string) error {
 	slot, _ := strconv.Atoi(args[0])
-	l.mu.Lock()
+	l.Mu.Lock()
 	was, there := l.cards[slot]
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	if !there {
 		return fmt.Errorf("no card in slot %s", args[0])
 	}
@@ -345,16 +339,16 @@ func (l *lark) fitCard(args []string) error {
 	if !l.Dots(fmt.Sprintf("  writing card %d ", slot), 12, 12*time.Second, "") || !l.Dots(" restarting it ", 8, 8*time.Second, "") {
 		return nil
 	}
-	l.mu.Lock()
+	l.Mu.Lock()
 	switch slot {
-	case l.faults.CardDies:
+	case l.Faults.CardDies:
 		delete(l.cards, slot)
-	case l.faults.CardIsDumb:
+	case l.Faults.CardIsDumb:
 		l.cards[slot] = card{was.Kind, ""}
 	default:
 		l.cards[slot] = card{was.Kind, cargo.Release}
 	}
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.Sayf(" card %d has %s\r\n", slot, cargo.Release)
 	return nil
 }
@@ -364,12 +358,12 @@ func (l *lark) wipeBank(args []string) error {
 	if bank != "A" && bank != "B" {
 		return errors.New("wipe which bank, A or B?")
 	}
-	l.mu.Lock()
+	l.Mu.Lock()
 	runs := bank == l.running
 	if !runs {
 		delete(l.banks, bank)
 	}
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	if runs {
 		return fmt.Errorf("bank %s runs", bank)
 	}
@@ -381,9 +375,9 @@ func (l *lark) rebuild([]string) error {
 	if !l.Dots("  rebuilding the index ", 10, 6*time.Second, "") {
 		return nil
 	}
-	l.mu.Lock()
+	l.Mu.Lock()
 	l.indexed = l.release
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.Say(" rebuilt\r\n")
 	return nil
 }

@@ -9,14 +9,14 @@ import (
 
 // Remember implements bench.Pretender.
 func (g *Gateway) Remember() (restore func()) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	g.Mu.Lock()
+	defer g.Mu.Unlock()
 	banks, cards, passes := maps.Clone(g.banks), maps.Clone(g.cards), slices.Clone(g.passes)
 	keptNext, next, haul, indexed := g.keptNext, g.next, g.haul.Remember(), g.indexed
 	return func() {
 		haul()
-		g.mu.Lock()
-		defer g.mu.Unlock()
+		g.Mu.Lock()
+		defer g.Mu.Unlock()
 		g.banks, g.cards, g.passes, g.keptNext, g.next = banks, cards, passes, keptNext, next
 		g.indexed = indexed
 	}
@@ -24,18 +24,18 @@ func (g *Gateway) Remember() (restore func()) {
 
 // Fibs implements bench.Fibber: the choice is lost, so that what ran before runs again; or it comes back as another one.
 func (g *Gateway) Fibs(lie bench.Lie) bool {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return g.fibs.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	g.Mu.Lock()
+	defer g.Mu.Unlock()
+	return g.Lying.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }
 
 // comeTrue makes the lies true, when it starts.
 func (g *Gateway) comeTrue() {
-	if (g.fibs.StaysOld || g.fibs.LosesChoice) && g.running != "" {
+	if (g.Lying.StaysOld || g.Lying.LosesChoice) && g.running != "" {
 		g.keptNext = g.running
 	}
-	if g.fibs.IsAnother {
+	if g.Lying.IsAnother {
 		g.Serial = "CG2-009999"
 	}
-	g.fibs = bench.Fibs{}
+	g.Lying = bench.Fibs{}
 }

@@ -25,15 +25,15 @@ func (g *Gateway) PlugStick(files ...bench.File) error {
 			return err
 		}
 	}
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	g.Mu.Lock()
+	defer g.Mu.Unlock()
 	g.stick = stick
 	return nil
 }
 
 func (g *Gateway) plugged() *bench.Store {
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	g.Mu.Lock()
+	defer g.Mu.Unlock()
 	return g.stick
 }
 

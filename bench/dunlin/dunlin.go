@@ -10,7 +10,6 @@ import (
 	"context"
 	"net/netip"
 	"slices"
-	"sync"
 	"time"
 
 	"pilotrix/bench"
@@ -49,18 +48,18 @@ type Settings struct {
 type Router struct {
 	Settings
 	bench.Warmth
+	bench.NoConsole
 	lan  *bench.LAN
 	host bench.LANHost
 	net  bench.Client
 	tray *bench.Store
 
-	mu     sync.Mutex
-	parts  []Part
-	board  string
-	taken  string // board firmware that the next restart begins with, empty for none
-	down   bool   // the next restart applies what is older, too
-	faults Faults
-	fibs   bench.Fibs
+	bench.Guarded[Faults]
+
+	parts []Part
+	board string
+	taken string // board firmware that the next restart begins with, empty for none
+	down  bool   // the next restart applies what is older, too
 }
 
 // New makes one.
@@ -74,17 +73,10 @@ func New(s Settings, lan *bench.LAN) *Router {
 	return r
 }
 
-// Fail switches faults on.
-func (r *Router) Fail(f Faults) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.faults = f
-}
-
 // Layers are the releases of its parts, by name, and of its board.
 func (r *Router) Layers() (parts map[string]string, board string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
 	parts = map[string]string{}
 	for _, p := range r.parts {
 		parts[p.Name] = p.Release
@@ -98,12 +90,6 @@ func (r *Router) Drop() *bench.Store { return r.tray }
 // Account implements bench.Account.
 func (r *Router) Account() (login, word string) { return r.Login, r.Word }
 
-// ShellOnly implements bench.ShellOnly.
-func (r *Router) ShellOnly() {}
-
-// Baud implements bench.Device: it has no console.
-func (r *Router) Baud() int { return 115200 }
-
 // PowerOn implements bench.Device. A restart that was to go down and was not made is forgotten with the power.
 func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 	r.net.Clock = w.Clock()
@@ -113,9 +99,9 @@ func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 		w.HangUp()
 		r.lan.SetUp(r.Address.Addr(), false)
 	}
-	r.mu.Lock()
+	r.Mu.Lock()
 	r.down = false
-	r.mu.Unlock()
+	r.Mu.Unlock()
 }
 
 // release is the core's. The caller holds mu.
@@ -124,21 +110,21 @@ func (r *Router) release() string { return r.parts[0].Release }
 // apply takes what the tray holds: for this architecture, whole, newer than what is installed, or other where it is to go down. It
 // says how many packages it took. What it does not take stays in the tray, without a word.
 func (r *Router) apply() (took int) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
 	down := r.down
 	r.down = false
-	if r.fibs.LosesChoice {
+	if r.Lying.LosesChoice {
 		down, r.taken = false, ""
 	}
-	if r.fibs.IsAnother {
+	if r.Lying.IsAnother {
 		r.Serial = "DN1-099999"
 	}
-	if r.taken != "" && !r.faults.BoardOld && !r.fibs.StaysOld {
+	if r.taken != "" && !r.Faults.BoardOld && !r.Lying.StaysOld {
 		r.board = r.taken
 	}
 	r.taken = ""
-	if !r.fibs.StaysOld {
+	if !r.Lying.StaysOld {
 		took = r.take(core, func(p Package) bool {
 			return bench.Older(r.release(), p.Release) || down && p.Release != r.release()
 		})
@@ -148,7 +134,7 @@ func (r *Router) apply() (took int) {
 			}
 		}
 	}
-	r.fibs = bench.Fibs{}
+	r.Lying = bench.Fibs{}
 	return took
 }
 
@@ -156,7 +142,7 @@ func (r *Router) apply() (took int) {
 func (r *Router) take(part string, wanted func(Package) bool) int {
 	for _, f := range r.tray.Files() {
 		p, err := readPackage(f.Data)
-		if err != nil || f.Broken || p.Part != part || p.Architecture != r.Architecture || part == r.faults.Skips || !wanted(p) {
+		if err != nil || f.Broken || p.Part != part || p.Architecture != r.Architecture || part == r.Faults.Skips || !wanted(p) {
 			continue
 		}
 		at := slices.IndexFunc(r.parts, func(have Part) bool { return have.Name == part })
@@ -173,20 +159,20 @@ func (r *Router) take(part string, wanted func(Package) bool) int {
 
 // Remember implements bench.Pretender.
 func (r *Router) Remember() (restore func()) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
 	parts, board, taken, down, tray := slices.Clone(r.parts), r.board, r.taken, r.down, r.tray.Remember()
 	return func() {
 		tray()
-		r.mu.Lock()
-		defer r.mu.Unlock()
+		r.Mu.Lock()
+		defer r.Mu.Unlock()
 		r.parts, r.board, r.taken, r.down = parts, board, taken, down
 	}
 }
 
 // Fibs implements bench.Fibber.
 func (r *Router) Fibs(lie bench.Lie) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.fibs.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
+	return r.Lying.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }

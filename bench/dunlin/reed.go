@@ -64,17 +64,17 @@ func (x *reed) words() []bench.Word {
 }
 
 func (x *reed) whatSelf([]string) error {
-	x.mu.Lock()
+	x.Mu.Lock()
 	release := x.release()
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	x.Fields("name", x.HostName, "model", x.Model, "serial", x.Serial, "architecture", x.Architecture, "address", x.Address, "release", release,
 		"up", x.Wire.Clock().Since(x.begun).Round(time.Second))
 	return nil
 }
 
 func (x *reed) whatLayers([]string) error {
-	x.mu.Lock()
-	defer x.mu.Unlock()
+	x.Mu.Lock()
+	defer x.Mu.Unlock()
 	out := "  layer   release  state  brings\r\n"
 	for _, p := range x.parts {
 		state := "runs"
@@ -104,8 +104,8 @@ func (x *reed) whatTray([]string) error {
 }
 
 func (x *reed) whatFeatures([]string) error {
-	x.mu.Lock()
-	defer x.mu.Unlock()
+	x.Mu.Lock()
+	defer x.Mu.Unlock()
 	count := 0
 	for _, f := range features {
 		if !bench.Older(x.release(), f.since) {
@@ -126,9 +126,9 @@ func (x *reed) toss(args []string) error {
 }
 
 func (x *reed) boardTake([]string) error {
-	x.mu.Lock()
+	x.Mu.Lock()
 	from, to := x.board, x.release()
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	if from == to {
 		return errors.New("the board has " + to + " already")
 	}
@@ -138,9 +138,9 @@ func (x *reed) boardTake([]string) error {
 	if !x.Dots("  writing ", 8, 6*time.Second, " ") || !x.Stall() {
 		return nil
 	}
-	x.mu.Lock()
+	x.Mu.Lock()
 	x.taken = to
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	x.Sayf("taken: %s from the next restart on\r\n", to)
 	return nil
 }
@@ -162,9 +162,9 @@ func (x *reed) turn(down bool) error {
 	if !x.Yes("  turn over now?") {
 		return errors.New("nothing done")
 	}
-	x.mu.Lock()
+	x.Mu.Lock()
 	x.down = down
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	x.Say("  turning over\r\n")
 	return bench.ErrRestart
 }

@@ -32,10 +32,10 @@ const (
 )
 
 func (x *fresh) run() {
-	x.mu.Lock()
+	x.Mu.Lock()
 	x.starts++
 	release, setup := x.runs, x.setup
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	x.Dots("\r\n\r\ncleat 2.1   Maskel "+x.Model+" ", 4, 4*time.Second, "\r\n")
 	x.Sayf("strand %s comes up\r\n", release)
 	x.Phases(6, bench.Phase{Text: "  ports    ", Takes: 8 * time.Second, End: " up"})
@@ -53,15 +53,15 @@ func (x *fresh) run() {
 
 // join gets an address.
 func (x *fresh) join() error {
-	x.mu.Lock()
-	setup, faults := x.setup, x.faults
-	x.mu.Unlock()
+	x.Mu.Lock()
+	setup, faults := x.setup, x.Faults
+	x.Mu.Unlock()
 	n := bench.NewDevice{
 		LAN: x.lan, Clock: x.Wire.Clock(), MAC: x.MAC, Vendor: "Maskel S8", HostName: nameIn(setup),
 		Takes: func(o bench.Offer) bool {
-			x.mu.Lock()
-			defer x.mu.Unlock()
-			return !x.faults.TakesNoOffer && (!x.faults.TakesOther || o.By.String() != "192.0.2.10")
+			x.Mu.Lock()
+			defer x.Mu.Unlock()
+			return !x.Faults.TakesNoOffer && (!x.Faults.TakesOther || o.By.String() != "192.0.2.10")
 		},
 		Say: func(text string) { x.Say(text + "\r\n") },
 	}
@@ -78,18 +78,18 @@ func (x *fresh) join() error {
 	x.offer = offer
 	x.host = x.lan.Host("net", offer.Address)
 	x.client.Host = x.host
-	x.mu.Lock()
+	x.Mu.Lock()
 	x.at = offer.Address
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	x.Sayf("net: has %s\r\n", offer.Address)
 	return nil
 }
 
 // provision fetches the image that it was told of, unless it has that one, then its setup.
 func (x *fresh) provision() {
-	x.mu.Lock()
-	has, faults := x.image, x.faults
-	x.mu.Unlock()
+	x.Mu.Lock()
+	has, faults := x.image, x.Faults
+	x.Mu.Unlock()
 	if name := x.offer.BootFile; name != "" && name != has {
 		if err := x.takeImage(name, faults); err != nil && x.OK() {
 			x.Sayf("load: %v; starting over\r\n", err)
@@ -147,8 +147,8 @@ func (x *fresh) takeImage(name string, faults NewFaults) error {
 	if !x.Dots("load: writing ", 8, 8*time.Second, " done, starting anew\r\n") || !x.Stall() {
 		return nil
 	}
-	x.mu.Lock()
-	defer x.mu.Unlock()
+	x.Mu.Lock()
+	defer x.Mu.Unlock()
 	if x.image = name; !faults.Forgets {
 		x.runs = load.Release
 	}
@@ -182,9 +182,9 @@ func (x *fresh) takeSetup(faults NewFaults) bool {
 			x.Sayf("setup: %s says no name\r\n", name)
 			continue
 		}
-		x.mu.Lock()
+		x.Mu.Lock()
 		x.setup, x.from = string(data), name
-		x.mu.Unlock()
+		x.Mu.Unlock()
 		x.Sayf("setup: taken from %s\r\n", name)
 		return true
 	}
@@ -208,9 +208,9 @@ func nameIn(setup string) string {
 
 // serve lets users in, until it restarts.
 func (x *fresh) serve() {
-	x.mu.Lock()
+	x.Mu.Lock()
 	setup, at := x.setup, x.at
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	name := nameIn(setup)
 	if at.IsValid() {
 		x.group.Go(bench.Page(x.Context(), x.host, at.Addr(), func() string {

@@ -3,7 +3,6 @@ package maskel
 import (
 	"context"
 	"net/netip"
-	"sync"
 
 	"pilotrix/bench"
 	"pilotrix/core/transfer/tftp"
@@ -36,12 +35,12 @@ type NewSwitch struct {
 	NewSettings
 	lan *bench.LAN
 
-	mu     sync.Mutex
+	bench.Guarded[NewFaults]
+
 	runs   string
-	image  string // name of the one that it took, empty where it came with what it runs
-	setup  string // empty until it has one
-	from   string // the name that the setup was fetched under
-	faults NewFaults
+	image  string       // name of the one that it took, empty where it came with what it runs
+	setup  string       // empty until it has one
+	from   string       // the name that the setup was fetched under
 	at     netip.Prefix // its address, invalid while it has none
 	starts int
 }
@@ -51,24 +50,17 @@ func NewOne(s NewSettings, lan *bench.LAN) *NewSwitch {
 	return &NewSwitch{NewSettings: s, lan: lan, runs: s.Runs}
 }
 
-// Fail switches faults on.
-func (n *NewSwitch) Fail(f NewFaults) {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	n.faults = f
-}
-
 // Runs is its release, the name that its setup was fetched under, and the setup.
 func (n *NewSwitch) Runs() (release, from, setup string) {
-	n.mu.Lock()
-	defer n.mu.Unlock()
+	n.Mu.Lock()
+	defer n.Mu.Unlock()
 	return n.runs, n.from, n.setup
 }
 
 // Address is the one that it has, invalid while it has none.
 func (n *NewSwitch) Address() netip.Addr {
-	n.mu.Lock()
-	defer n.mu.Unlock()
+	n.Mu.Lock()
+	defer n.Mu.Unlock()
 	return n.at.Addr()
 }
 
@@ -89,10 +81,10 @@ func (n *NewSwitch) PowerOn(ctx context.Context, w *bench.Wire) {
 
 // leave gives up the address that it had.
 func (n *NewSwitch) leave() {
-	n.mu.Lock()
+	n.Mu.Lock()
 	at := n.at
 	n.at = netip.Prefix{}
-	n.mu.Unlock()
+	n.Mu.Unlock()
 	if at.IsValid() {
 		n.lan.SetUp(at.Addr(), false)
 	}
@@ -100,12 +92,12 @@ func (n *NewSwitch) leave() {
 
 // Remember implements bench.Pretender.
 func (n *NewSwitch) Remember() (restore func()) {
-	n.mu.Lock()
-	defer n.mu.Unlock()
+	n.Mu.Lock()
+	defer n.Mu.Unlock()
 	runs, image, setup, from := n.runs, n.image, n.setup, n.from
 	return func() {
-		n.mu.Lock()
-		defer n.mu.Unlock()
+		n.Mu.Lock()
+		defer n.Mu.Unlock()
 		n.runs, n.image, n.setup, n.from = runs, image, setup, from
 	}
 }

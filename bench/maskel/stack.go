@@ -93,13 +93,12 @@ type Stack struct {
 	net  bench.Client
 	load bench.Download
 
-	mu     sync.Mutex
-	units  []*unit
-	faults Faults
-	timed  timer
-	fibs   bench.Fibs
-	stick  *bench.Store
-	moved  bool // another unit leads, and the rest went on
+	bench.Guarded[Faults]
+
+	units []*unit
+	timed timer
+	stick *bench.Store
+	moved bool // another unit leads, and the rest went on
 
 	powered context.Context
 	back    sync.WaitGroup // units that start beside the others: they outlive a shell
@@ -125,13 +124,6 @@ func New(s Settings, lan *bench.LAN) *Stack {
 	return t
 }
 
-// Fail switches faults on.
-func (t *Stack) Fail(f Faults) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.faults = f
-}
-
 // Standing is how a unit stands, for whoever looks from outside.
 type Standing struct {
 	Number              int
@@ -141,8 +133,8 @@ type Standing struct {
 
 // Units is how the units stand.
 func (t *Stack) Units() (all []Standing) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
+	t.Mu.Lock()
+	defer t.Mu.Unlock()
 	for _, u := range t.units {
 		all = append(all, Standing{u.number, u.role, u.state, u.release, u.banks[u.next].Release, u.banks[other(u.runs)].Release})
 	}
@@ -151,8 +143,8 @@ func (t *Stack) Units() (all []Standing) {
 
 // Timed reports whether a restart is set for later.
 func (t *Stack) Timed() bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
+	t.Mu.Lock()
+	defer t.Mu.Unlock()
 	return !t.timed.at.IsZero()
 }
 
@@ -187,27 +179,27 @@ func other(bank string) string {
 
 // startAll is what every unit does when all start: each takes its next bank. What was under way is forgotten.
 func (t *Stack) startAll() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
+	t.Mu.Lock()
+	defer t.Mu.Unlock()
 	t.timed = timer{}
 	for _, u := range t.units {
 		u.state, u.copied = here, copied{state: "idle"}
-		if u.number == t.faults.Away {
+		if u.number == t.Faults.Away {
 			u.state, u.role = away, ""
 			continue
 		}
 		t.starts(u)
 	}
-	t.elect(t.faults.LeadLate)
-	t.fibs.StaysOld, t.fibs.LosesChoice = false, false
-	if t.fibs.IsAnother {
-		t.units[0].Serial, t.fibs.IsAnother = "MS24-099999", false
+	t.elect(t.Faults.LeadLate)
+	t.Lying.StaysOld, t.Lying.LosesChoice = false, false
+	if t.Lying.IsAnother {
+		t.units[0].Serial, t.Lying.IsAnother = "MS24-099999", false
 	}
 }
 
 // starts has a unit take its next bank. The caller holds mu.
 func (t *Stack) starts(u *unit) {
-	if u.number != t.faults.ComesOld && !t.fibs.StaysOld && !t.fibs.LosesChoice {
+	if u.number != t.Faults.ComesOld && !t.Lying.StaysOld && !t.Lying.LosesChoice {
 		u.runs = u.next
 	}
 	u.next = u.runs
@@ -264,8 +256,8 @@ func (t *Stack) leads() *unit {
 
 // Remember implements bench.Pretender.
 func (t *Stack) Remember() (restore func()) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
+	t.Mu.Lock()
+	defer t.Mu.Unlock()
 	load, timed := t.load.Remember(), t.timed
 	type kept struct {
 		banks             map[string]Load
@@ -277,8 +269,8 @@ func (t *Stack) Remember() (restore func()) {
 	}
 	return func() {
 		load()
-		t.mu.Lock()
-		defer t.mu.Unlock()
+		t.Mu.Lock()
+		defer t.Mu.Unlock()
 		if timed.at.IsZero() && t.timed.stop != nil {
 			t.timed.stop()
 		}
@@ -291,9 +283,9 @@ func (t *Stack) Remember() (restore func()) {
 
 // Fibs implements bench.Fibber.
 func (t *Stack) Fibs(lie bench.Lie) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return t.fibs.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	t.Mu.Lock()
+	defer t.Mu.Unlock()
+	return t.Lying.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }
 
 // PlugStick implements bench.Sticks.
@@ -304,8 +296,8 @@ func (t *Stack) PlugStick(files ...bench.File) error {
 			return err
 		}
 	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
+	t.Mu.Lock()
+	defer t.Mu.Unlock()
 	t.stick = stick
 	if len(files) == 0 {
 		t.stick = nil

@@ -30,9 +30,9 @@ func (s *strand) run() {
 	s.begun = s.Wire.Clock().Now()
 	s.lan.SetUp(s.Address.Addr(), true)
 	s.Wire.Answer()
-	s.mu.Lock()
+	s.Mu.Lock()
 	s.aboard = s.leads().number
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	s.group.Go(bench.Page(s.Context(), s.host, s.Address.Addr(), func() string { return s.HostName + ", a stack of " + strconv.Itoa(len(s.units)) }))
 	s.Text, s.LogsOut, s.TooLow = s.words(), true, "not while disarmed; arm begins that"
 	s.Prompt = func() string { return fmt.Sprintf("%s %d%s", s.HostName, s.aboard, []string{": ", "! "}[s.Level]) }
@@ -48,9 +48,9 @@ func (s *strand) run() {
 func (s *strand) boot() {
 	if s.moved {
 		s.moved = false
-		s.mu.Lock()
+		s.Mu.Lock()
 		number := s.leads().number
-		s.mu.Unlock()
+		s.Mu.Unlock()
 		if s.Wait(moveTime) {
 			s.Sayf("\r\n\r\nstrand: unit %d leads\r\n", number)
 		}
@@ -59,10 +59,10 @@ func (s *strand) boot() {
 	if s.startAll(); s.TakeWarm() {
 		return
 	}
-	s.mu.Lock()
+	s.Mu.Lock()
 	first := s.leads()
 	model, boot, release := first.Model, first.Boot, first.release
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	s.Dots("\r\n\r\ncleat "+boot+"   Maskel "+model+" ", 4, 5*time.Second, "\r\n")
 	s.Sayf("strand %s comes up\r\n", release)
 	phase := func(name string, takes time.Duration) bench.Phase {
@@ -106,9 +106,9 @@ func (s *strand) words() []bench.Word {
 }
 
 func (s *strand) reportSelf([]string) error {
-	s.mu.Lock()
+	s.Mu.Lock()
 	first := *s.leads()
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	return s.fields("name", s.HostName, "model", first.Model, "serial", s.units[0].Serial, "boot firmware", first.Boot, "release", first.release,
 		"address", s.Address, "units", len(s.units), "up", s.Wire.Clock().Since(s.begun).Round(time.Second))
 }
@@ -121,11 +121,11 @@ func (s *strand) fields(namesAndValues ...any) error {
 // table writes a row for each unit under a heading.
 func (s *strand) table(heading string, row func(*unit) string) error {
 	out := "  " + heading + "\r\n"
-	s.mu.Lock()
+	s.Mu.Lock()
 	for _, u := range s.units {
 		out += row(u)
 	}
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	s.Say(out)
 	return nil
 }
@@ -150,15 +150,15 @@ func (s *strand) reportBanks([]string) error {
 }
 
 func (s *strand) reportRing([]string) error {
-	s.mu.Lock()
-	broken, gone := s.faults.RingBreak, 0
+	s.Mu.Lock()
+	broken, gone := s.Faults.RingBreak, 0
 	for _, u := range s.units {
 		if u.state == away {
 			gone = u.number
 		}
 	}
 	count := len(s.units)
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	switch {
 	case broken > 0:
 		s.Sayf("  ring  broken between unit %d and unit %d\r\n", broken, broken%count+1)
@@ -183,9 +183,9 @@ func (s *strand) reportCopies([]string) error {
 }
 
 func (s *strand) reportClock([]string) error {
-	s.mu.Lock()
+	s.Mu.Lock()
 	at := s.timed.at
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	if at.IsZero() {
 		s.Say("  restart  none is set\r\n")
 		return nil
@@ -195,9 +195,9 @@ func (s *strand) reportClock([]string) error {
 }
 
 func (s *strand) reportStick([]string) error {
-	s.mu.Lock()
+	s.Mu.Lock()
 	stick := s.stick
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	if stick == nil {
 		s.Say("  no stick in unit 1\r\n")
 		return nil
@@ -210,8 +210,8 @@ func (s *strand) reportStick([]string) error {
 
 // unitOf finds a unit that can be reached.
 func (s *strand) unitOf(text string) (*unit, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.Mu.Lock()
+	defer s.Mu.Unlock()
 	number, err := strconv.Atoi(text)
 	if err != nil || number < 1 || number > len(s.units) {
 		return nil, fmt.Errorf("no unit %s", text)
@@ -240,9 +240,9 @@ func (s *strand) loadFrom(protocol, address, name string, everywhere bool) error
 }
 
 func (s *strand) loadStick(name string, everywhere bool) error {
-	s.mu.Lock()
+	s.Mu.Lock()
 	stick := s.stick
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	if stick == nil {
 		return errors.New("no stick in unit 1")
 	}
@@ -258,7 +258,7 @@ func (s *strand) begin(name string, from bench.Fetch, everywhere bool) error {
 	if now := s.load.Now(); now.Busy() {
 		return fmt.Errorf("load %d is under way", now.Number)
 	}
-	s.mu.Lock()
+	s.Mu.Lock()
 	var wanted []*unit
 	for _, u := range s.units {
 		u.copied = copied{state: "idle"}
@@ -267,7 +267,7 @@ func (s *strand) begin(name string, from bench.Fetch, everywhere bool) error {
 			wanted = append(wanted, u)
 		}
 	}
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	number, err := s.load.Begin(s.Context(), s.Wire.Clock(), bench.Wanted{
 		File: name, From: from, To: &bench.FlashMemory{Room: room, Rate: fetchRate, Stall: s.StallOnce()},
 		Prepare: 2 * time.Second, Check: 4 * time.Second,
@@ -291,13 +291,13 @@ func (s *strand) begin(name string, from bench.Fetch, everywhere bool) error {
 // copy brings a load into a unit's bank that does not run, which starts next then.
 func (s *strand) copy(u *unit, l Load, size int) {
 	ends := func(state, reason string) {
-		s.mu.Lock()
-		defer s.mu.Unlock()
+		s.Mu.Lock()
+		defer s.Mu.Unlock()
 		u.copied.state, u.copied.reason = state, reason
 	}
-	s.mu.Lock()
-	gone, breaks := u.state != here && u.state != apart, u.number == s.faults.TakesNot
-	s.mu.Unlock()
+	s.Mu.Lock()
+	gone, breaks := u.state != here && u.state != apart, u.number == s.Faults.TakesNot
+	s.Mu.Unlock()
 	if err := l.fits(u); gone {
 		ends("away", "not in the ring")
 		return
@@ -307,9 +307,9 @@ func (s *strand) copy(u *unit, l Load, size int) {
 	}
 	ends("copying", "")
 	for percent := 0; percent < 100; percent += 5 {
-		s.mu.Lock()
+		s.Mu.Lock()
 		u.copied.percent = percent
-		s.mu.Unlock()
+		s.Mu.Unlock()
 		if breaks && percent >= 60 {
 			ends("failed", "broken off at 60 percent")
 			return
@@ -318,20 +318,20 @@ func (s *strand) copy(u *unit, l Load, size int) {
 			return
 		}
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.Mu.Lock()
+	defer s.Mu.Unlock()
 	u.banks[other(u.runs)], u.next = l, other(u.runs)
 	u.copied = copied{state: "written", percent: 100}
 }
 
 func (s *strand) first(args []string) error {
-	s.mu.Lock()
+	s.Mu.Lock()
 	u := s.units[s.aboard-1]
 	_, there := u.banks[args[0]]
 	if there {
 		u.next = args[0]
 	}
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	if !there {
 		return errors.New("which bank, A or B?")
 	}
@@ -356,14 +356,14 @@ func (s *strand) tumbleUnit(args []string) error {
 	if !s.Yes(fmt.Sprintf("  tumble unit %d now?", u.number)) {
 		return errors.New("nothing done")
 	}
-	s.mu.Lock()
+	s.Mu.Lock()
 	led := u.role == lead
 	u.state, u.role, u.copied = starting, "", copied{state: "idle"}
 	s.elect(false)
 	if led {
 		s.timed = timer{}
 	}
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	s.Sayf("  unit %d goes down\r\n", u.number)
 	s.comesBack(u)
 	if led || s.aboard == u.number {
@@ -380,8 +380,8 @@ func (s *strand) comesBack(u *unit) {
 		if clock.Wait(s.powered, unitStart) != nil {
 			return
 		}
-		s.mu.Lock()
-		defer s.mu.Unlock()
+		s.Mu.Lock()
+		defer s.Mu.Unlock()
 		if u.state == starting {
 			s.starts(u)
 			s.elect(false)
@@ -415,12 +415,12 @@ var errTimed = errors.New("the restart that was set")
 func (s *strand) tumbleLater(in time.Duration) error {
 	clock := s.Wire.Clock()
 	ctx, stop := context.WithCancel(s.Context())
-	s.mu.Lock()
+	s.Mu.Lock()
 	if s.timed.stop != nil {
 		s.timed.stop()
 	}
 	s.timed = timer{clock.Now().Add(in), stop}
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	s.group.Go(func() {
 		defer stop()
 		if clock.Wait(ctx, in) == nil {
@@ -432,10 +432,10 @@ func (s *strand) tumbleLater(in time.Duration) error {
 }
 
 func (s *strand) tumbleNever([]string) error {
-	s.mu.Lock()
+	s.Mu.Lock()
 	stop := s.timed.stop
 	s.timed = timer{}
-	s.mu.Unlock()
+	s.Mu.Unlock()
 	if stop == nil {
 		return errors.New("no restart is set")
 	}

@@ -40,9 +40,9 @@ func (x *linnet) run() {
 func (x *linnet) boot() {
 	clock := x.Wire.Clock()
 	if x.TakeWarm() {
-		x.mu.Lock()
+		x.Mu.Lock()
 		x.begun, x.settled = clock.Now().Add(-240*time.Hour), true
-		x.mu.Unlock()
+		x.Mu.Unlock()
 		return
 	}
 	if x.Wait(boots) {
@@ -67,17 +67,17 @@ func (x *linnet) words() []bench.Word {
 }
 
 func (x *linnet) about([]string) error {
-	x.mu.Lock()
+	x.Mu.Lock()
 	release, serial, up := x.running.Release, x.Serial, x.Wire.Clock().Since(x.begun)
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	x.Fields("name", x.HostName, "model", x.Model, "serial", serial, "release", release, "address", x.Address, "points", len(x.points), "up", up.Round(time.Second))
 	return nil
 }
 
 func (x *linnet) services([]string) error {
-	x.mu.Lock()
+	x.Mu.Lock()
 	feeds := x.feeds
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	x.Fields("feed", map[bool]string{true: "on", false: "off"}[feeds], "page", "on")
 	return nil
 }
@@ -86,21 +86,21 @@ func (x *linnet) serviceFeed(args []string) error {
 	if args[0] != "on" && args[0] != "off" {
 		return errors.New("on or off?")
 	}
-	x.mu.Lock()
+	x.Mu.Lock()
 	x.feeds = args[0] == "on"
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	x.Sayf("  feed is %s\r\n", args[0])
 	return nil
 }
 
 func (x *linnet) image([]string) error {
 	now := x.load.Now()
-	x.mu.Lock()
+	x.Mu.Lock()
 	release, sound, digest := "", x.sound, x.digest
 	if x.loaded != nil {
 		release = x.loaded.Release
 	}
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	size := "?"
 	if now.Size > 0 {
 		size = bench.Commas(now.Size)
@@ -129,8 +129,8 @@ func (x *linnet) collect(args []string) error {
 // accept takes what came, or says what is against it.
 func (x *linnet) accept(data []byte) error {
 	l, err := readLoad(data)
-	x.mu.Lock()
-	defer x.mu.Unlock()
+	x.Mu.Lock()
+	defer x.Mu.Unlock()
 	switch {
 	case err != nil:
 	case !slices.Contains(l.Models, x.Model):
@@ -144,27 +144,27 @@ func (x *linnet) accept(data []byte) error {
 }
 
 func (x *linnet) verify([]string) error {
-	x.mu.Lock()
+	x.Mu.Lock()
 	loaded := x.loaded
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	if loaded == nil {
 		return errors.New("nothing was collected")
 	}
 	if !x.Dots("  verifying ", 6, 6*time.Second, "") || !x.Stall() {
 		return nil
 	}
-	x.mu.Lock()
+	x.Mu.Lock()
 	x.sound = true
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	x.Sayf(" sound: linnet %s\r\n", loaded.Release)
 	return nil
 }
 
 // install is confirmed by Enter alone.
 func (x *linnet) installs([]string) error {
-	x.mu.Lock()
+	x.Mu.Lock()
 	loaded, sound := x.loaded, x.sound
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	if loaded == nil || !sound {
 		return errors.New("nothing that was verified")
 	}
@@ -174,9 +174,9 @@ func (x *linnet) installs([]string) error {
 	if !x.Dots("  installing ", 10, 20*time.Second, " done, restarting\r\n") {
 		return nil
 	}
-	x.mu.Lock()
+	x.Mu.Lock()
 	x.install = true
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	return bench.ErrRestart
 }
 

@@ -10,7 +10,6 @@ import (
 	"context"
 	"net/netip"
 	"slices"
-	"sync"
 	"time"
 
 	"pilotrix/bench"
@@ -43,12 +42,14 @@ type Settings struct {
 type Controller struct {
 	Settings
 	bench.Warmth
+	bench.NoConsole
 	lan  *bench.LAN
 	host bench.LANHost
 	net  bench.Client
 	load bench.Download
 
-	mu      sync.Mutex
+	bench.Guarded[Faults]
+
 	running Load
 	loaded  *Load // fetched, and not installed yet
 	sound   bool  // it was verified
@@ -58,8 +59,6 @@ type Controller struct {
 	feeds   bool
 	begun   time.Time
 	settled bool // it has been running for long
-	faults  Faults
-	fibs    bench.Fibs
 }
 
 // New makes one.
@@ -71,28 +70,15 @@ func New(s Settings, lan *bench.LAN) *Controller {
 	return c
 }
 
-// Fail switches faults on.
-func (c *Controller) Fail(f Faults) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.faults = f
-}
-
 // Runs is the release that runs.
 func (c *Controller) Runs() string {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
 	return c.running.Release
 }
 
 // Account implements bench.Account.
 func (c *Controller) Account() (login, word string) { return c.Login, c.Word }
-
-// ShellOnly implements bench.ShellOnly.
-func (c *Controller) ShellOnly() {}
-
-// Baud implements bench.Device: it has no console.
-func (c *Controller) Baud() int { return 115200 }
 
 // PowerOn implements bench.Device.
 func (c *Controller) PowerOn(ctx context.Context, w *bench.Wire) {
@@ -101,9 +87,9 @@ func (c *Controller) PowerOn(ctx context.Context, w *bench.Wire) {
 		up, down := context.WithCancel(ctx)
 		x := &linnet{Controller: c, Shell: bench.NewShell(up, w)}
 		x.run()
-		c.mu.Lock()
+		c.Mu.Lock()
 		c.keepPoints(w.Clock().Since(c.begun))
-		c.mu.Unlock()
+		c.Mu.Unlock()
 		down()
 		w.HangUp()
 		c.lan.SetUp(c.Address.Addr(), false)
@@ -114,36 +100,36 @@ func (c *Controller) PowerOn(ctx context.Context, w *bench.Wire) {
 
 // takeOver is what a start does: an image that was to be installed runs.
 func (c *Controller) takeOver(now time.Time) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.install && !c.fibs.StaysOld {
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
+	if c.install && !c.Lying.StaysOld {
 		c.running = *c.loaded
 		c.loaded, c.sound, c.digest = nil, false, ""
 	}
 	c.install = false
-	if c.fibs.IsAnother {
+	if c.Lying.IsAnother {
 		c.Serial = "OC1-099999"
 	}
-	c.fibs = bench.Fibs{}
+	c.Lying = bench.Fibs{}
 	c.begun, c.settled = now, false
 }
 
 // Remember implements bench.Pretender.
 func (c *Controller) Remember() (restore func()) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
 	load, loaded, sound, install, feeds := c.load.Remember(), c.loaded, c.sound, c.install, c.feeds
 	return func() {
 		load()
-		c.mu.Lock()
-		defer c.mu.Unlock()
+		c.Mu.Lock()
+		defer c.Mu.Unlock()
 		c.loaded, c.sound, c.install, c.feeds = loaded, sound, install, feeds
 	}
 }
 
 // Fibs implements bench.Fibber.
 func (c *Controller) Fibs(lie bench.Lie) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.fibs.Report(lie, bench.StaysOld, bench.IsAnother)
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
+	return c.Lying.Report(lie, bench.StaysOld, bench.IsAnother)
 }

@@ -53,11 +53,11 @@ func (c *Controller) stands(i, order int, since time.Duration) standing {
 	case s.Release == c.running.Release || !c.feeds:
 	case since < begins:
 		s.reason = "waits for its turn"
-	case s.Name == c.faults.Breaks && since > begins+loadTakes*6/10:
+	case s.Name == c.Faults.Breaks && since > begins+loadTakes*6/10:
 		s.state, s.percent, s.reason = failed, 60, "broken off at 60 percent"
 	case since < loaded:
 		s.state, s.percent = loading, int((since-begins)*100/loadTakes)
-	case since < back || s.Name == c.faults.Straggles:
+	case since < back || s.Name == c.Faults.Straggles:
 		s.state = away
 	default:
 		s.Release = c.running.Release
@@ -86,8 +86,8 @@ func (c *Controller) keepPoints(since time.Duration) {
 
 // Points are how they stand, for whoever looks from outside: each with its release and state.
 func (c *Controller) Points(now time.Time) (all []string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
 	for _, s := range c.allStand(now.Sub(c.begun)) {
 		all = append(all, fmt.Sprintf("%s %s %s", s.Name, s.Release, s.state))
 	}
@@ -95,9 +95,9 @@ func (c *Controller) Points(now time.Time) (all []string) {
 }
 
 func (x *linnet) listPoints([]string) error {
-	x.mu.Lock()
+	x.Mu.Lock()
 	all := x.allStand(x.Wire.Clock().Since(x.begun))
-	x.mu.Unlock()
+	x.Mu.Unlock()
 	out := "  point           model  release  state    percent  reason\r\n"
 	for _, s := range all {
 		out += fmt.Sprintf("  %-14s  %-5s  %-7s  %-7s  %-7d  %s\r\n", s.Name, s.Model, s.Release, s.state, s.percent, bench.Dash(s.reason))

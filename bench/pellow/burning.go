@@ -51,8 +51,8 @@ func (l *loader) sectorsOf(args []string) (first, behind int, err error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
 	return l.flash.sectors(n[0], n[1])
 }
 

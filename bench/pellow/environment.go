@@ -14,8 +14,8 @@ import (
 // The environment is lines of NAME=VALUE in its part, behind a line with their checksum.
 
 func (l *loader) loadEnv() (whole bool) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
 	sum, text, _ := bytes.Cut(l.flash.part(envArea), []byte("\n"))
 	text, _, _ = bytes.Cut(text, []byte{0})
 	if whole = string(sum) == checksum(text); !whole {
@@ -41,14 +41,14 @@ func environmentText(env map[string]string) []byte {
 func checksum(data []byte) string { return fmt.Sprintf("%08x", crc32.ChecksumIEEE(data)) }
 
 func (l *loader) value(name string) string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
 	return l.env[name]
 }
 
 func (l *loader) names() []string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
 	return slices.Sorted(maps.Keys(l.env))
 }
 
@@ -82,9 +82,9 @@ func (l *loader) setEnv(args []string) error {
 
 func (l *loader) saveEnv([]string) error {
 	l.Say("Saving Environment to Flash... Un-Protected 2 sectors\r\nErasing Flash...\r\n")
-	l.mu.Lock()
+	l.Mu.Lock()
 	data := environmentText(l.env)
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	fault := l.fault()
 	first := sectorAt(envArea.at)
 	for s := first; s < first+2; s++ {

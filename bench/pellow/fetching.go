@@ -17,8 +17,8 @@ import (
 
 // bytesAt reads memory or flash.
 func (l *loader) bytesAt(from, count uint64) ([]byte, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
 	switch {
 	case from >= flashBase && from+count <= flashBase+flashSize:
 		return bytes.Clone(l.flash.data[from-flashBase : from-flashBase+count]), nil
@@ -34,8 +34,8 @@ func (l *loader) bytesAt(from, count uint64) ([]byte, error) {
 
 // store writes into memory.
 func (l *loader) store(at uint64, data []byte) error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
 	end := at - ramBase + uint64(len(data))
 	if at < ramBase || end > ramSize {
 		return errors.New("nothing is at that address")

@@ -15,7 +15,6 @@ import (
 	"context"
 	"maps"
 	"net/netip"
-	"sync"
 	"time"
 
 	"pilotrix/bench"
@@ -50,15 +49,14 @@ type Bridge struct {
 	host bench.LANHost
 	net  bench.Client
 
-	mu      sync.Mutex
+	bench.Guarded[Faults]
+
 	flash   *flash            // kept
 	ram     []byte            // as far as it was written
 	env     map[string]string // of the bootloader, as it is in memory
 	held    bool              // the button, when the power comes
-	faults  Faults
-	fibs    bench.Fibs
-	running string // the release that runs, empty in the loader
-	memory  bool   // and it was booted from memory
+	running string            // the release that runs, empty in the loader
+	memory  bool              // and it was booted from memory
 }
 
 // New makes a bridge with an empty system part and the factory's environment.
@@ -74,16 +72,16 @@ func (b *Bridge) Install(system []byte, broken bool) error {
 	if broken {
 		system = system[:len(system)/3]
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
 	return b.flash.put(systemArea, system)
 }
 
 // Fail switches faults on.
 func (b *Bridge) Fail(f Faults) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.faults, b.flash.stuck = f, -1
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
+	b.Faults, b.flash.stuck = f, -1
 	if f.StuckSector {
 		b.flash.stuck = sectorAt(systemArea.at) + 2
 	}
@@ -91,29 +89,29 @@ func (b *Bridge) Fail(f Faults) {
 
 // Hold keeps the button pressed, or lets go of it. It is looked at when the power comes.
 func (b *Bridge) Hold(pressed bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
 	b.held = pressed
 }
 
 // KeepEnvironment writes the bootloader's environment, as an earlier saveenv did.
 func (b *Bridge) KeepEnvironment(env map[string]string) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
 	_ = b.flash.put(envArea, environmentText(env))
 }
 
 // Runs is the release that runs, and whether it was booted from memory.
 func (b *Bridge) Runs() (release string, memory bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
 	return b.running, b.memory
 }
 
 // Flash is what the flash holds now: all of it, and each part by its name.
 func (b *Bridge) Flash() (whole []byte, parts map[string][]byte) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
 	parts = map[string][]byte{}
 	for _, a := range areas {
 		parts[a.name] = bytes.Clone(b.flash.part(a))
@@ -172,22 +170,22 @@ type booted struct {
 }
 
 func (b *Bridge) pressed() bool {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
 	return b.held
 }
 
 func (b *Bridge) lock(do func()) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
 	do()
 }
 
 // fault reads a fault.
 func (b *Bridge) fault() Faults {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.faults
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
+	return b.Faults
 }
 
 const (
@@ -214,15 +212,15 @@ func (b *Bridge) burn(s *bench.Shell, at int, data []byte, report func(written i
 
 // Remember implements bench.Pretender.
 func (b *Bridge) Remember() (restore func()) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
 	data, protected, ram, env := bytes.Clone(b.flash.data), maps.Clone(b.flash.protected), bytes.Clone(b.ram), maps.Clone(b.env)
 	return func() { b.lock(func() { b.flash.data, b.flash.protected, b.ram, b.env = data, protected, ram, env }) }
 }
 
 // Fibs implements bench.Fibber.
 func (b *Bridge) Fibs(lie bench.Lie) bool {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.fibs.Report(lie, bench.StaysOld, bench.IsAnother)
+	b.Mu.Lock()
+	defer b.Mu.Unlock()
+	return b.Lying.Report(lie, bench.StaysOld, bench.IsAnother)
 }

@@ -67,14 +67,14 @@ func (k *skua) boot() bool {
 		k.Say("\r\n")
 	}
 	k.lock(func() {
-		if k.fibs.IsAnother {
+		if k.Lying.IsAnother {
 			k.Serial = "PW3-009999"
 		}
-		if k.fibs.StaysOld {
+		if k.Lying.StaysOld {
 			k.system.Release, k.system.Built = "2.4", "2026-02-11"
 		}
 		k.running, k.Bridge.memory = k.system.Release, k.booted.memory
-		k.fibs = bench.Fibs{}
+		k.Lying = bench.Fibs{}
 	})
 	return k.OK()
 }

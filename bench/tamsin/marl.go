@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -50,10 +51,10 @@ func (m *marl) run() {
 
 // boot takes its time, more of it where a system does not come up.
 func (m *marl) boot(release string, trial time.Duration) {
-	m.mu.Lock()
-	stuck := m.faults.DoesNotComeUp && trial > 0
+	m.Mu.Lock()
+	stuck := m.Faults.DoesNotComeUp && trial > 0
 	m.running = release
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	if m.TakeWarm() {
 		m.onTrial(trial)
 		return
@@ -84,16 +85,16 @@ func (m *marl) onTrial(trial time.Duration) {
 		return
 	}
 	c := m.Wire.Clock()
-	m.mu.Lock()
+	m.Mu.Lock()
 	m.until = c.Now().Add(trial)
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	m.group.Go(func() {
 		if c.Wait(m.Context(), trial) != nil {
 			return
 		}
-		m.mu.Lock()
-		over := !m.until.IsZero() && !m.faults.OverstaysTime
-		m.mu.Unlock()
+		m.Mu.Lock()
+		over := !m.until.IsZero() && !m.Faults.OverstaysTime
+		m.Mu.Unlock()
 		if over {
 			m.restart(errTrialOver)
 		}
@@ -101,13 +102,7 @@ func (m *marl) onTrial(trial time.Duration) {
 }
 
 func (m *marl) words() []bench.Word {
-	bring := func(protocol, what string) bench.Word {
-		return bench.Word{
-			Form: "bring " + protocol + " ADDRESS " + what, About: "put a parcel into the hold", Level: 1, Grave: true,
-			Run: func(args []string) error { return m.bring(protocol, args[0], args[1]) },
-		}
-	}
-	return []bench.Word{
+	return slices.Concat([]bench.Word{
 		m.Help("words"),
 		{Form: "view self", About: "what this is and runs", Run: m.viewSelf},
 		{Form: "view systems", About: "what is packed, unfolded, running and lasting", Run: m.viewSystems},
@@ -117,7 +112,7 @@ func (m *marl) words() []bench.Word {
 		{Form: "sum NAME", About: "the digest of a parcel", Run: m.sum},
 		{Form: "foresee NAME", About: "what swinging to a parcel would do; nothing is done", Run: m.foresee},
 		m.Raise("work"), m.Lower("rest"),
-		bring("tftp", "NAME"), bring("http", "PATH"), bring("ftp", "NAME"), bring("sftp", "NAME"),
+	}, bench.Fetches("bring", "put a parcel into the hold", m.bring), []bench.Word{
 		{Form: "bring stick NAME", About: "the same from the stick in the port", Run: m.bringStick, Level: 1, Grave: true},
 		{Form: "unfold NAME", About: "unpack a parcel beside the systems that are there", Run: m.unfold, Level: 1, Grave: true},
 		{Form: "swing RELEASE MINUTES", About: "restart into a system, on trial for that long", Run: m.swing, Level: 1},
@@ -128,7 +123,7 @@ func (m *marl) words() []bench.Word {
 		{Form: "ship setup ADDRESS NAME", About: "leave the setup on a server by TFTP", Run: m.shipSetup, Level: 1, Grave: true},
 		{Form: "turn over", About: "restart", Run: m.turnOver, Level: 1},
 		m.Leave("leave"),
-	}
+	})
 }
 
 func (m *marl) viewSelf([]string) error {
@@ -140,7 +135,7 @@ func (m *marl) viewSelf([]string) error {
 
 // viewSystems lists every release that is in the hold or unfolded, and the trial's clock.
 func (m *marl) viewSystems([]string) error {
-	m.mu.Lock()
+	m.Mu.Lock()
 	packed := map[string]bool{}
 	for _, file := range m.hold.Files() {
 		if p, err := readParcel(file.Data); err == nil {
@@ -165,7 +160,7 @@ func (m *marl) viewSystems([]string) error {
 		trial = "settled, not anchored"
 	}
 	fmt.Fprintf(&out, "  trial: %s\r\n", trial)
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	m.Say(out.String())
 	return nil
 }
@@ -179,17 +174,17 @@ func (m *marl) viewHold([]string) error {
 		}
 		m.Sayf("  %-20s  %11s B  %s\r\n", file.Name, bench.Commas(len(file.Data)), state)
 	}
-	m.mu.Lock()
+	m.Mu.Lock()
 	free := m.free()
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	m.Sayf("  room  %s B\r\n", bench.Commas(free))
 	return nil
 }
 
 func (m *marl) viewStick([]string) error {
-	m.mu.Lock()
+	m.Mu.Lock()
 	stick := m.stick
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	if stick == nil {
 		m.Say("  no stick in the port\r\n")
 		return nil
@@ -239,9 +234,9 @@ func (m *marl) foresee(args []string) error {
 		return fmt.Errorf("%s: %w", args[0], err)
 	}
 	m.Dots("  looking ahead ", 5, 2*time.Second, "\r\n")
-	m.mu.Lock()
+	m.Mu.Lock()
 	rows := m.ahead(p)
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	m.Say("  part          effect         seconds  verdict  reason\r\n")
 	for _, row := range rows {
 		m.Sayf("  %-12s  %-13s  %-7d  %-7s  %s\r\n", row.name, row.effect, row.seconds, row.verdict, bench.Dash(row.reason))
@@ -258,9 +253,9 @@ func (m *marl) bring(protocol, address, name string) error {
 }
 
 func (m *marl) bringStick(args []string) error {
-	m.mu.Lock()
+	m.Mu.Lock()
 	stick := m.stick
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	if stick == nil {
 		return errors.New("no stick in the port")
 	}
@@ -273,10 +268,10 @@ func (m *marl) bringStick(args []string) error {
 
 // stow writes what is fetched into the hold. The console is dumb meanwhile, but for the progress.
 func (m *marl) stow(name string, from bench.Fetch) error {
-	m.mu.Lock()
+	m.Mu.Lock()
 	to := &bench.FlashMemory{Room: m.free(), Rate: fetchRate, Clock: m.Wire.Clock(), Stall: m.StallOnce()}
-	spoils := m.faults.SpoilsParcels
-	m.mu.Unlock()
+	spoils := m.Faults.SpoilsParcels
+	m.Mu.Unlock()
 	size, report := 0, 0
 	to.Progress = func(written int) {
 		if size <= 0 {
@@ -315,10 +310,10 @@ func (m *marl) unfold(args []string) error {
 	if err != nil {
 		return fmt.Errorf("not unfolded: %w", err)
 	}
-	m.mu.Lock()
+	m.Mu.Lock()
 	_, there := m.systems[p.Release]
 	free := m.free()
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	if there {
 		return fmt.Errorf("not unfolded: marl %s is there already", p.Release)
 	}
@@ -331,9 +326,9 @@ func (m *marl) unfold(args []string) error {
 	if !m.Wait(whole) || !m.Stall() {
 		return nil
 	}
-	m.mu.Lock()
+	m.Mu.Lock()
 	m.systems[p.Release] = p
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	m.Sayf("  unfolded: marl %s\r\n", p.Release)
 	return nil
 }
@@ -346,13 +341,13 @@ func (m *marl) swing(args []string) error {
 	if err != nil || minutes < 1 || minutes > maxMinutes {
 		return fmt.Errorf("a trial has 1 to %d minutes", maxMinutes)
 	}
-	m.mu.Lock()
+	m.Mu.Lock()
 	p, there := m.systems[args[0]]
 	running, open, why := m.running, !m.until.IsZero(), ""
 	if there {
 		why = refused(m.ahead(p))
 	}
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	switch {
 	case !there:
 		return fmt.Errorf("marl %s is not unfolded", args[0])
@@ -369,9 +364,9 @@ func (m *marl) swing(args []string) error {
 	if !m.Dots("  swinging ", 5, 4*time.Second, " down\r\n") {
 		return nil
 	}
-	m.mu.Lock()
+	m.Mu.Lock()
 	m.once, m.minutes = p.Release, minutes
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	return bench.ErrRestart
 }
 
@@ -402,12 +397,12 @@ func (m *marl) sweep(args []string) error {
 }
 
 func (m *marl) settle([]string) error {
-	m.mu.Lock()
+	m.Mu.Lock()
 	open := !m.until.IsZero()
 	if open {
 		m.until, m.settled = time.Time{}, true
 	}
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	if !open {
 		return errors.New("no trial is open")
 	}
@@ -416,33 +411,33 @@ func (m *marl) settle([]string) error {
 }
 
 func (m *marl) anchor([]string) error {
-	m.mu.Lock()
+	m.Mu.Lock()
 	open, running := !m.until.IsZero(), m.running
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	if open {
 		return errors.New("not anchored: it is on trial; settle comes first")
 	}
 	if !m.Dots("  anchoring ", 6, 3*time.Second, "") {
 		return nil
 	}
-	m.mu.Lock()
-	if !m.faults.ForgetsAnchor {
+	m.Mu.Lock()
+	if !m.Faults.ForgetsAnchor {
 		m.lasting = running
 	}
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	m.Sayf(" anchored: marl %s starts after a power cut\r\n", running)
 	return nil
 }
 
 // toss removes a parcel, or a system that neither runs nor lasts.
 func (m *marl) toss(args []string) error {
-	m.mu.Lock()
+	m.Mu.Lock()
 	_, isSystem := m.systems[args[0]]
 	kept := isSystem && (args[0] == m.running || args[0] == m.lasting)
 	if isSystem && !kept {
 		delete(m.systems, args[0])
 	}
-	m.mu.Unlock()
+	m.Mu.Unlock()
 	switch {
 	case kept:
 		return fmt.Errorf("marl %s runs or lasts, it stays", args[0])

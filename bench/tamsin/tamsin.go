@@ -16,7 +16,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"pilotrix/bench"
@@ -59,7 +58,8 @@ type Router struct {
 	host bench.LANHost
 	net  bench.Client
 
-	mu      sync.Mutex
+	bench.Guarded[Faults]
+
 	hold    *bench.Store      // kept: parcels
 	systems map[string]Parcel // kept: those that are unfolded, by release
 	lasting string            // kept: the release that starts after a power cut
@@ -69,8 +69,6 @@ type Router struct {
 	until   time.Time // of the trial, zero where none is open
 	settled bool      // it is not lasting, and not on trial
 	stick   *bench.Store
-	faults  Faults
-	fibs    bench.Fibs
 }
 
 // New makes a router without a system.
@@ -90,8 +88,8 @@ func (r *Router) Unfold(parcel []byte) (release string) {
 	if err != nil {
 		panic(err) // of whoever makes the scene
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
 	r.systems[p.Release] = p
 	return p.Release
 }
@@ -104,8 +102,8 @@ func (r *Router) Try(parcel []byte, minutes int) { r.once, r.minutes = r.Unfold(
 
 // Unfolded are the releases that are, the newest first.
 func (r *Router) Unfolded() []string {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
 	return newestFirst(maps.Keys(r.systems))
 }
 
@@ -113,17 +111,10 @@ func newestFirst(releases iter.Seq[string]) []string {
 	return slices.SortedFunc(releases, func(a, b string) int { return map[bool]int{true: 1, false: -1}[bench.Older(a, b)] })
 }
 
-// Fail switches faults on.
-func (r *Router) Fail(f Faults) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.faults = f
-}
-
 // Runs is the release that runs, whether it is on trial, and the one that a power cut leads to.
 func (r *Router) Runs() (release string, trial bool, lasting string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
 	return r.running, !r.until.IsZero(), r.lasting
 }
 
@@ -139,12 +130,12 @@ func (r *Router) Baud() int { return consoleBaud }
 // PowerOn implements bench.Device. Power that comes back finds the lasting system; the choice for one start is kept only over
 // the restart that it was made for.
 func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
-	r.mu.Lock()
+	r.Mu.Lock()
 	if !r.IsWarm() {
 		r.once = ""
 	}
 	r.net.Clock = w.Clock()
-	r.mu.Unlock()
+	r.Mu.Unlock()
 	for ctx.Err() == nil {
 		up, down := context.WithCancelCause(ctx)
 		m := &marl{Router: r, Shell: bench.NewShell(up, w), restart: down}
@@ -163,17 +154,17 @@ var errTrialOver = errors.New("the trial is over")
 
 // starts takes the system of the next start, and is what follows from it.
 func (r *Router) starts() (release string, trial time.Duration) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.fibs.IsAnother {
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
+	if r.Lying.IsAnother {
 		r.Serial = "TE8-009999"
 	}
 	release = r.lasting
-	if r.once != "" && !r.fibs.StaysOld && !r.fibs.LosesChoice {
+	if r.once != "" && !r.Lying.StaysOld && !r.Lying.LosesChoice {
 		release, trial = r.once, time.Duration(r.minutes)*time.Minute
 	}
 	r.once, r.until, r.settled, r.running = "", time.Time{}, false, ""
-	r.fibs = bench.Fibs{}
+	r.Lying = bench.Fibs{}
 	return release, trial
 }
 
@@ -214,7 +205,7 @@ func (r *Router) ahead(p Parcel) []part {
 	rows = append(rows, setup)
 	if _, there := r.systems[p.Release]; !there {
 		room := part{"room", "is needed", p.Length / unfoldRate, goes, ""}
-		if missing := p.Length*unfolded - r.free(); missing > 0 && !r.faults.OverlooksRoom {
+		if missing := p.Length*unfolded - r.free(); missing > 0 && !r.Faults.OverlooksRoom {
 			room.verdict, room.reason = refuses, bench.Commas(missing)+" B are missing in the hold"
 		}
 		rows = append(rows, room)
@@ -243,25 +234,25 @@ func refused(rows []part) string {
 
 // Remember implements bench.Pretender.
 func (r *Router) Remember() (restore func()) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
 	files, systems, lasting, once, until, settled := r.hold.Remember(), map[string]Parcel{}, r.lasting, r.once, r.until, r.settled
 	for release, p := range r.systems {
 		systems[release] = p
 	}
 	return func() {
 		files()
-		r.mu.Lock()
-		defer r.mu.Unlock()
+		r.Mu.Lock()
+		defer r.Mu.Unlock()
 		r.systems, r.lasting, r.once, r.until, r.settled = systems, lasting, once, until, settled
 	}
 }
 
 // Fibs implements bench.Fibber.
 func (r *Router) Fibs(lie bench.Lie) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.fibs.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
+	return r.Lying.Report(lie, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 }
 
 // PlugStick implements bench.Sticks.
@@ -275,8 +266,8 @@ func (r *Router) PlugStick(files ...bench.File) error {
 			return err
 		}
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
 	r.stick = stick
 	return nil
 }
