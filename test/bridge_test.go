@@ -3,12 +3,12 @@ package test
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -24,8 +24,7 @@ import (
 
 // wbridge is the scenario's wireless bridge, whose flash is written by addresses.
 type wbridge struct {
-	*onLAN
-	device  *pellow.Bridge
+	onDevice[*pellow.Bridge]
 	pressed atomic.Int32
 }
 
@@ -51,33 +50,26 @@ func approveHands(ask event.Ask) string {
 func newBridge(t *testing.T, opt bridgeOptions) *wbridge {
 	t.Helper()
 	x := &wbridge{}
-	f := family{
-		name: "ramp-br1", dialect: "pellow-w3", book: "try-then-burn", inputs: map[string]string{"image": "skua-2.6.pws", "address": bridgeAt},
-		shelf: func(folder string) error { return demo.BridgeShelf(folder, smallImage) },
-		device: func(lan *bench.LAN) bench.Device {
-			if x.device = demo.Bridge(lan, smallImage, !opt.whole); opt.device != nil {
-				opt.device(x.device)
-			}
-			return x.device
-		},
-	}
 	if opt.approve == nil && !opt.present {
 		opt.approve = approveHands
 	}
 	given := map[string]string{"image": "skua-2.6.pws", "address": bridgeAt}
-	for name, value := range opt.inputs {
-		given[name] = value
-	}
+	maps.Copy(given, opt.inputs)
 	opt.inputs = given
-	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
+	on := func(x *wbridge, e event.Event) {
 		if w, ok := e.Body.(event.Window); ok && w.State == event.WindowAwaited {
 			x.hand(opt, w.Tries)
 		}
 		if opt.on != nil {
 			opt.on(x, e)
 		}
+	}
+	return start(t, x, &x.onDevice, family{
+		name: "ramp-br1", dialect: "pellow-w3", book: "try-then-burn",
+		shelf: func(folder string) error { return demo.BridgeShelf(folder, smallImage) },
+	}, deviceOptions[*wbridge, *pellow.Bridge]{opt.lanOptions, opt.device, on}, func(lan *bench.LAN) *pellow.Bridge {
+		return demo.Bridge(lan, smallImage, !opt.whole)
 	})
-	return x
 }
 
 // hand presses the button at the fifth try, or does what the test says.
@@ -96,11 +88,7 @@ func (x *wbridge) press() {
 }
 
 func inBridge(t *testing.T, opt bridgeOptions, use func(t *testing.T, x *wbridge)) {
-	synctest.Test(t, func(t *testing.T) {
-		x := newBridge(t, opt)
-		defer x.close()
-		use(t, x)
-	})
+	inTime(t, func(t *testing.T) *wbridge { return newBridge(t, opt) }, use)
 }
 
 // stands says why that release does not run from the flash, or why the flash does not hold it and what it held besides.

@@ -22,7 +22,7 @@ import (
 // wireless is the scenario's controller with its access points.
 type wireless struct{ onDevice[*orsel.Controller] }
 
-type controllerWith = deviceOptions[*orsel.Controller]
+type controllerWith = deviceOptions[*wireless, *orsel.Controller]
 
 // wirelessOptions are what a test wants different.
 type wirelessOptions struct {
@@ -33,12 +33,11 @@ type wirelessOptions struct {
 func newWireless(t *testing.T, opt wirelessOptions) *wireless {
 	t.Helper()
 	x := &wireless{}
-	x.start(t, family{
+	return start(t, x, &x.onDevice, family{
 		name: "quay-wc1", dialect: "orsel-c1", book: "controller-and-points",
 		inputs: map[string]string{"image": "linnet-3.6.orl", "upgrade_paths": "orsel-c1", "into": "."},
 		shelf:  func(folder string) error { return demo.ControllerShelf(folder, smallImage) },
 	}, opt.deviceOptions, func(lan *bench.LAN) *orsel.Controller { return demo.Controller(lan, cmp.Or(opt.release, "3.4")) })
-	return x
 }
 
 func inWireless(t *testing.T, opt wirelessOptions, use func(*testing.T, *wireless)) {

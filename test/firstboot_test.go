@@ -28,19 +28,18 @@ import (
 type newDevice struct{ onDevice[*maskel.NewSwitch] }
 
 // newDeviceOptions are what a test wants different.
-type newDeviceOptions = deviceOptions[*maskel.NewSwitch]
+type newDeviceOptions = deviceOptions[*newDevice, *maskel.NewSwitch]
 
 const newDeviceMAC = "02:00:5e:10:00:01"
 
 func newNewDevice(t *testing.T, opt newDeviceOptions) *newDevice {
 	t.Helper()
 	x := &newDevice{}
-	x.start(t, family{
+	return start(t, x, &x.onDevice, family{
 		name: "tangle-sw2", dialect: "maskel-s8", book: "first-boot",
 		inputs: map[string]string{"image": "strand-s8-3.2.msl", "configuration": "tangle-sw2.setup", "name": "tangle-sw2", "model": "S8", "console": "yes"},
 		shelf:  func(folder string) error { return demo.NewSwitchShelf(folder, smallImage) },
 	}, opt, demo.NewSwitch)
-	return x
 }
 
 func inNewDevice(t *testing.T, opt newDeviceOptions, use func(*testing.T, *newDevice)) {
@@ -269,7 +268,7 @@ func TestAPlanOfAFirstBootIsWhatARunTypes(t *testing.T) {
 // TestAnotherServerEndsItWhileItIsAsked, too: the question is taken back, and nobody is taken for the one that is meant.
 func TestAnotherServerEndsItWhileItIsAsked(t *testing.T) {
 	t.Parallel()
-	opt := newDeviceOptions{lanOptions: lanOptions{present: true}, on: func(x *onLAN, e event.Event) {
+	opt := newDeviceOptions{lanOptions: lanOptions{present: true}, on: func(x *newDevice, e event.Event) {
 		if ask, ok := e.Body.(event.Ask); ok && ask.Form != event.FormNewDevice {
 			x.session.Answer(ask.ID, map[event.Form]string{event.FormHold: engine.Approve}[ask.Form], "operator")
 			x.session.Answer(ask.ID, engine.StopHere, "operator")

@@ -2,9 +2,6 @@ package test
 
 import (
 	"bytes"
-	"cmp"
-	"context"
-	"maps"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -18,182 +15,16 @@ import (
 
 	"pilotrix/bench"
 	"pilotrix/bench/cormel"
-	"pilotrix/core/clock"
-	"pilotrix/core/dialect"
 	"pilotrix/core/event"
-	"pilotrix/core/image"
 	"pilotrix/core/line"
 	"pilotrix/core/network/simulated"
-	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
-	"pilotrix/core/session"
 	"pilotrix/core/shipped"
 	"pilotrix/demo"
 )
 
-// onLAN is a device of the bench's network in memory, in virtual time, with a shelf on the disk.
-type onLAN struct {
-	*rig
-	lan    *bench.LAN
-	folder string
-	kit    runbook.Kit
-}
-
-// lanOptions are what a test wants different.
-type lanOptions struct {
-	approve func(event.Ask) string
-	present bool // somebody is there: questions are left to whoever answers them
-	shelf   func(folder string)
-	book    string // text of another runbook, or the name of one that ships
-	inputs  map[string]string
-	awkward awkwardness
-	tap     func(line.Line) line.Line // around the line, as it is opened
-}
-
-// family is what a test of one family is made with.
-type family struct {
-	name, dialect, book string
-	inputs              map[string]string // of its own runbook, where the test names no other
-	device              func(*bench.LAN) bench.Device
-	shelf               func(folder string) error
-}
-
-// newOnLAN makes one. Into is set before on is reported the first event.
-func newOnLAN(t *testing.T, f family, opt lanOptions, into **onLAN, on func(event.Event)) {
-	t.Helper()
-	n := &onLAN{rig: &rig{t: t, done: make(chan struct{})}, lan: bench.NewLAN(true, 7), folder: tempDir(t)}
-	*into = n
-	n.machine = bench.New(f.name, f.device(n.lan), clock.Real(), true)
-	n.machine.Be(opt.awkward.on, opt.awkward.seed)
-	require.NoError(t, n.machine.Start())
-	require.NoError(t, f.shelf(n.folder))
-	if opt.shelf != nil {
-		opt.shelf(filepath.Join(n.folder, "shelf"))
-	}
-	d, err := shipped.Dialect(f.dialect)
-	require.NoError(t, err)
-	if opt.awkward.on[bench.Mute] {
-		d.Line.Echo = "none"
-	}
-	laptop := demo.Laptop(n.lan)
-	shelf := image.NewShelf(image.ShelfOptions{Folders: []string{filepath.Join(n.folder, "shelf")}, Headers: d.Headers()})
-	require.NoError(t, shelf.Scan(t.Context(), nil))
-	n.kit = runbook.Kit{Shelf: shelf, UpgradePaths: shipped.UpgradePaths, Network: laptop, Folder: n.folder}
-	if opt.approve == nil && !opt.present {
-		opt.approve = approveAll
-	}
-	n.open(d, laptop, f.name, opt, on)
-	inputs := maps.Clone(opt.inputs)
-	if opt.book == "" && f.inputs != nil {
-		inputs = maps.Clone(f.inputs)
-		maps.Copy(inputs, opt.inputs)
-	}
-	n.prepare(d, cmp.Or(opt.book, f.book), inputs)
-}
-
-func (n *onLAN) open(d *dialect.Dialect, laptop bench.LANHost, name string, opt lanOptions, on func(event.Event)) {
-	opener := line.NewOpener(clock.Real())
-	opener.Register(line.Bench, func(ctx context.Context, target line.Target) (line.Line, error) {
-		wire, err := n.machine.Open(ctx, opener, target)
-		if err == nil && opt.tap != nil {
-			wire = opt.tap(wire)
-		}
-		return wire, err
-	})
-	target, err := line.ParseTarget("bench:" + name)
-	require.NoError(n.t, err)
-	n.session, err = session.Open(n.t.Context(), session.Options{Target: target, Dialect: d, Opener: opener, Approve: opt.approve, Reach: laptop})
-	require.NoError(n.t, err)
-	n.listen(func(_ *rig, e event.Event) {
-		if on != nil {
-			on(e)
-		}
-	})
-}
-
-// prepare takes a runbook that ships, or the text of another.
-func (n *onLAN) prepare(d *dialect.Dialect, text string, inputs map[string]string) {
-	book, err := shipped.Runbook(text)
-	if strings.Contains(text, "\n") {
-		book, err = runbook.Parse("test.yaml", []byte(text))
-	}
-	require.NoError(n.t, err)
-	given := map[string]string{"user": "harbour", "password": "lamp-and-tide"}
-	maps.Copy(given, inputs)
-	if given["into"] == "." {
-		given["into"] = n.folder
-	}
-	n.book, err = book.Prepare(d, given, n.kit)
-	require.NoError(n.t, err)
-}
-
-// run carries the runbook out, and returns once everything that happened is collected.
-func (n *onLAN) run() engine.Result {
-	result := n.rig.run()
-	synctest.Wait()
-	return result
-}
-
-// under is what it is built on.
-func (n *onLAN) under() *rig { return n.rig }
-
-func (n *onLAN) close() {
-	n.rig.close()
-	time.Sleep(10 * time.Minute) // what lingers of transfers ends
-}
-
-// onDevice is a family's device under a runbook.
-type onDevice[D bench.Device] struct {
-	*onLAN
-	device D
-}
-
-// deviceOptions are what a test wants different.
-type deviceOptions[D bench.Device] struct {
-	lanOptions
-	device func(D) // as it stands when the test begins
-	on     func(*onLAN, event.Event)
-}
-
-// start makes one of a family.
-func (x *onDevice[D]) start(t *testing.T, f family, opt deviceOptions[D], build func(*bench.LAN) D) {
-	t.Helper()
-	f.device = func(lan *bench.LAN) bench.Device {
-		if x.device = build(lan); opt.device != nil {
-			opt.device(x.device)
-		}
-		return x.device
-	}
-	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
-		if opt.on != nil {
-			opt.on(x.onLAN, e)
-		}
-	})
-}
-
-// underRunbook is what every family's device is under one.
-type underRunbook interface {
-	run() engine.Result
-	close()
-	under() *rig
-}
-
-// inTime has a test use what it makes in virtual time, and close it.
-func inTime[X interface{ close() }](t *testing.T, made func(*testing.T) X, use func(*testing.T, X)) {
-	synctest.Test(t, func(t *testing.T) {
-		x := made(t)
-		defer x.close()
-		use(t, x)
-	})
-}
-
 // gateway is the scenario's voice gateway.
-type gateway struct {
-	*onLAN
-	device *cormel.Gateway
-}
-
-const smallImage = 300_000
+type gateway struct{ onDevice[*cormel.Gateway] }
 
 // gatewayOptions are what a test wants different.
 type gatewayOptions struct {
@@ -211,26 +42,18 @@ type gatewayOptions struct {
 func newGateway(t *testing.T, opt gatewayOptions) *gateway {
 	t.Helper()
 	g := &gateway{}
-	f := family{
-		name: "mare-gw1", dialect: "cormel-g2", book: "standby-bank-upgrade",
-		shelf: func(folder string) error { return demo.GatewayShelf(folder, smallImage) },
-		device: func(lan *bench.LAN) bench.Device {
-			g.device = demo.Gateway(lan, smallImage)
-			if opt.room > 0 {
-				g.device.Room = opt.room
-			}
-			return g.device
-		},
-	}
 	if opt.inputs == nil {
 		opt.inputs = map[string]string{"image": "lark-8.1.0.cgo", "upgrade_paths": "cormel-g2", "into": "."}
 	}
-	newOnLAN(t, f, lanOptions{approve: opt.approve, present: opt.present, shelf: opt.shelf, book: opt.book, inputs: opt.inputs, awkward: opt.awkward, tap: opt.tap}, &g.onLAN, func(e event.Event) {
-		if opt.on != nil {
-			opt.on(g, e)
+	with := deviceOptions[*gateway, *cormel.Gateway]{on: opt.on, device: func(d *cormel.Gateway) {
+		if opt.room > 0 {
+			d.Room = opt.room
 		}
-	})
-	return g
+	}, lanOptions: lanOptions{approve: opt.approve, present: opt.present, shelf: opt.shelf, book: opt.book, inputs: opt.inputs, awkward: opt.awkward, tap: opt.tap}}
+	return start(t, g, &g.onDevice, family{
+		name: "mare-gw1", dialect: "cormel-g2", book: "standby-bank-upgrade",
+		shelf: func(folder string) error { return demo.GatewayShelf(folder, smallImage) },
+	}, with, func(lan *bench.LAN) *cormel.Gateway { return demo.Gateway(lan, smallImage) })
 }
 
 // stillRuns holds that the device runs what it ran before, and starts it again.

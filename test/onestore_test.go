@@ -24,16 +24,15 @@ import (
 type store struct{ onDevice[*brindle.Router] }
 
 // storeOptions are what a test wants different.
-type storeOptions = deviceOptions[*brindle.Router]
+type storeOptions = deviceOptions[*store, *brindle.Router]
 
 func newStore(t *testing.T, opt storeOptions) *store {
 	t.Helper()
 	x := &store{}
-	x.start(t, family{
+	return start(t, x, &x.onDevice, family{
 		name: "mare-rtr1", dialect: "brindle-r40", book: "one-store-upgrade", inputs: map[string]string{"image": "tern-4.2.1.brm"},
 		shelf: func(folder string) error { return demo.RouterShelf(folder, smallImage) },
 	}, opt, func(lan *bench.LAN) *brindle.Router { return demo.Router(lan, smallImage) })
-	return x
 }
 
 func inStore(t *testing.T, opt storeOptions, use func(*testing.T, *store)) {
@@ -212,7 +211,7 @@ var storeFaults = map[string]struct {
 		true,
 	},
 	"the network dies while the image comes": {
-		storeOptions{on: func(x *onLAN, e event.Event) {
+		storeOptions{on: func(x *store, e event.Event) {
 			if p, ok := e.Body.(event.Transfer); ok && p.Bytes > 100_000 {
 				x.lan.Spoil(simulated.Faults{Loss: 1})
 			}
@@ -264,7 +263,7 @@ phases:
 func TestWhatCameInPartIsRemovedAndBroughtAgain(t *testing.T) {
 	t.Parallel()
 	var cut atomic.Bool
-	opt := storeOptions{device: roomFor(4), on: func(x *onLAN, e event.Event) {
+	opt := storeOptions{device: roomFor(4), on: func(x *store, e event.Event) {
 		switch b := e.Body.(type) {
 		case event.Transfer:
 			if b.Bytes > 100_000 && cut.CompareAndSwap(false, true) {

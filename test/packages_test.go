@@ -24,18 +24,17 @@ import (
 type parts struct{ onDevice[*dunlin.Router] }
 
 // partsOptions are what a test wants different.
-type partsOptions = deviceOptions[*dunlin.Router]
+type partsOptions = deviceOptions[*parts, *dunlin.Router]
 
 func coreOf(release string) string { return demo.PackageName("core", release, "oak64") }
 
 func newParts(t *testing.T, opt partsOptions) *parts {
 	t.Helper()
 	x := &parts{}
-	x.start(t, family{
+	return start(t, x, &x.onDevice, family{
 		name: "ness-rt1", dialect: "dunlin-n1", book: "packages-and-board", inputs: map[string]string{"image": coreOf("6.2")},
 		shelf: func(folder string) error { return demo.PackagesShelf(folder, smallImage) },
 	}, opt, demo.Packages)
-	return x
 }
 
 func inParts(t *testing.T, opt partsOptions, use func(*testing.T, *parts)) {
@@ -169,7 +168,7 @@ func TestWhatLiesInTheTrayIsTakenOut(t *testing.T) {
 func TestTheSessionDiesWhileItIsDropped(t *testing.T) {
 	t.Parallel()
 	var cut atomic.Bool
-	opt := partsOptions{on: func(x *onLAN, e event.Event) {
+	opt := partsOptions{on: func(x *parts, e event.Event) {
 		if p, ok := e.Body.(event.TransferBegin); ok && p.Protocol == "SFTP" && cut.CompareAndSwap(false, true) {
 			x.machine.PowerCut(20 * time.Second)
 		}

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -21,10 +20,7 @@ import (
 )
 
 // stack is the scenario's stack of three switches.
-type stack struct {
-	*onLAN
-	device *maskel.Stack
-}
+type stack struct{ onDevice[*maskel.Stack] }
 
 // stackOptions are what a test wants different.
 type stackOptions struct {
@@ -38,34 +34,20 @@ type stackOptions struct {
 func newStack(t *testing.T, opt stackOptions) *stack {
 	t.Helper()
 	x := &stack{}
-	f := family{
+	return start(t, x, &x.onDevice, family{
 		name: "tangle-sw1", dialect: "maskel-s24", book: "stack-upgrade", inputs: map[string]string{"image": "strand-3.2.msl"},
 		shelf: func(folder string) error { return demo.StackShelf(folder, smallImage) },
-		device: func(lan *bench.LAN) bench.Device {
-			settings := demo.StackSettings()
-			if opt.made != nil {
-				opt.made(&settings)
-			}
-			if x.device = demo.Switches(lan, settings); opt.device != nil {
-				opt.device(x.device)
-			}
-			return x.device
-		},
-	}
-	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
-		if opt.on != nil {
-			opt.on(x, e)
+	}, deviceOptions[*stack, *maskel.Stack]{opt.lanOptions, opt.device, opt.on}, func(lan *bench.LAN) *maskel.Stack {
+		settings := demo.StackSettings()
+		if opt.made != nil {
+			opt.made(&settings)
 		}
+		return demo.Switches(lan, settings)
 	})
-	return x
 }
 
 func inStack(t *testing.T, opt stackOptions, use func(t *testing.T, x *stack)) {
-	synctest.Test(t, func(t *testing.T) {
-		x := newStack(t, opt)
-		defer x.close()
-		use(t, x)
-	})
+	inTime(t, func(t *testing.T) *stack { return newStack(t, opt) }, use)
 }
 
 // allRun says why not every unit is of the stack, runs that release and starts it next.

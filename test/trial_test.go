@@ -21,45 +21,22 @@ import (
 )
 
 // edge is the scenario's edge router, whose new systems run on trial.
-type edge struct {
-	*onLAN
-	device *tamsin.Router
-}
+type edge struct{ onDevice[*tamsin.Router] }
 
 // edgeOptions are what a test wants different.
-type edgeOptions struct {
-	lanOptions
-	device func(*tamsin.Router) // as it stands when the test begins
-	on     func(*edge, event.Event)
-}
+type edgeOptions = deviceOptions[*edge, *tamsin.Router]
 
 func newEdge(t *testing.T, opt edgeOptions) *edge {
 	t.Helper()
 	x := &edge{}
-	f := family{
+	return start(t, x, &x.onDevice, family{
 		name: "quay-er1", dialect: "tamsin-e8", book: "install-and-confirm", inputs: map[string]string{"image": "marl-5.4.tms"},
 		shelf: func(folder string) error { return demo.EdgeShelf(folder, smallImage) },
-		device: func(lan *bench.LAN) bench.Device {
-			if x.device = demo.Edge(lan, smallImage); opt.device != nil {
-				opt.device(x.device)
-			}
-			return x.device
-		},
-	}
-	newOnLAN(t, f, opt.lanOptions, &x.onLAN, func(e event.Event) {
-		if opt.on != nil {
-			opt.on(x, e)
-		}
-	})
-	return x
+	}, opt, func(lan *bench.LAN) *tamsin.Router { return demo.Edge(lan, smallImage) })
 }
 
 func inEdge(t *testing.T, opt edgeOptions, use func(t *testing.T, x *edge)) {
-	synctest.Test(t, func(t *testing.T) {
-		x := newEdge(t, opt)
-		defer x.close()
-		use(t, x)
-	})
+	inTime(t, func(t *testing.T) *edge { return newEdge(t, opt) }, use)
 }
 
 // stands says why the device does not run that release, or does not have that one last, or has a trial open.
