@@ -91,50 +91,74 @@ func (l *input) redraw() {
 	l.write(text + "\x1b[K")
 }
 
-// key takes one; done says that the line ended.
-func (l *input) key(key byte) (done bool) {
-	q := l.Wire.quirks
+const (
+	ctrlC, ctrlU, ctrlX = 0x03, 0x15, 0x18
+	backspace, escape   = 0x08, 0x1b
+	del                 = 0x7f
+)
+
+// escapes takes the keys of an escape sequence, such as an arrow's, and reports whether it was one of them.
+func (l *input) escapes(key byte) bool {
 	switch {
 	case l.escape == 1:
 		l.escape = 0
 		if key == '[' {
 			l.escape = 2
 		}
-		return false
 	case l.escape == 2:
-		if key < 0x40 {
-			return false
+		if key >= 0x40 {
+			l.escape = 0
+			l.arrow(key)
 		}
-		l.escape = 0
-		l.arrow(key)
-		return false
-	case key == 0x1b:
+	case key == escape:
 		l.escape = 1
+	default:
+		return false
+	}
+	return true
+}
+
+// edit puts a letter behind what was typed, or takes one away, and returns what is shown of that.
+func (l *input) edit(key byte) (shown string) {
+	switch {
+	case key == backspace || key == del:
+		if len(l.typed) == 0 {
+			return ""
+		}
+		l.typed = l.typed[:len(l.typed)-1]
+		return "\b \b"
+	case key >= 0x20 && key < del:
+		l.typed = append(l.typed, key)
+		return string(rune(key))
+	}
+	return ""
+}
+
+// key takes one; done says that the line ended.
+func (l *input) key(key byte) (done bool) {
+	q := l.Wire.quirks
+	if l.escapes(key) {
 		return false
 	}
 	if l.echo && q.has(SlowEcho) && !l.Wait(q.between(10*time.Millisecond, 100*time.Millisecond)) {
 		return false
 	}
 	shown := ""
-	switch {
-	case key == '\r' || key == '\n':
+	switch key {
+	case '\r', '\n':
 		return l.write("\r\n")
-	case key == 0x03: // Ctrl-C
+	case ctrlC:
 		l.typed = nil
 		return l.write("^C\r\n")
-	case key == 0x15 || key == 0x18: // Ctrl-U, Ctrl-X
+	case ctrlU, ctrlX:
 		shown = strings.Repeat("\b \b", len(l.typed))
 		l.typed = l.typed[:0]
-		if l.echo && len(l.typed) == 0 && (q.has(Wrap) || q.has(History)) {
+		if l.echo && (q.has(Wrap) || q.has(History)) {
 			l.again()
 			return false
 		}
-	case key == 0x08 || key == 0x7f:
-		if len(l.typed) > 0 {
-			l.typed, shown = l.typed[:len(l.typed)-1], "\b \b"
-		}
-	case key >= 0x20 && key < 0x7f:
-		l.typed, shown = append(l.typed, key), string(rune(key))
+	default:
+		shown = l.edit(key)
 	}
 	if !l.echo || shown == "" {
 		return false

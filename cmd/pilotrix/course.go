@@ -32,24 +32,8 @@ func (c *coursePrinter) report(e event.Event) {
 	switch b := e.Body.(type) {
 	case event.SessionBegin:
 		c.say("%s on %s", orUnknown(b.Device), b.Target)
-	case event.RunBegin:
-		for _, s := range b.Steps {
-			c.titles[s.ID] = s
-		}
-		c.say("%s, %s", b.Title, units.Many(len(b.Steps), "step"))
-	case event.StepBegin:
-		if phase := c.titles[b.ID].Phase; phase != c.phase {
-			c.phase = phase
-			c.say("\n%s", phase)
-		}
-	case event.StepEnd:
-		c.step(b)
 	case event.Ask:
 		c.ask(b)
-	case event.Course:
-		for _, s := range b.Steps {
-			c.titles[s.ID] = s
-		}
 	case event.Fact:
 		if c.facts[b.Name] != b.Value { // a poll reads the same again and again
 			c.facts[b.Name] = b.Value
@@ -59,14 +43,55 @@ func (c *coursePrinter) report(e event.Event) {
 		c.check(b)
 	case event.UpgradePath:
 		c.upgrades(b)
-	case event.Staged:
-		c.staged(b)
 	case event.Preflight:
 		c.preflight(b)
-	case event.Rung:
-		c.rung(b)
 	case event.Note:
 		c.say("    %s%s", levelMarks[b.Level], b.Text)
+	case event.Line:
+		if b.State != event.LineOpen {
+			c.other(b)
+		}
+	case event.Speed, event.Server, event.NewDevice, event.Reach, event.Interlock, event.Pending, event.Answer, event.Recording, event.KeysKept:
+		c.other(b)
+	default:
+		c.run(b)
+		c.moved(b)
+	}
+}
+
+// run says how a run goes.
+func (c *coursePrinter) run(body event.Body) {
+	switch b := body.(type) {
+	case event.RunBegin:
+		c.know(b.Steps)
+		c.say("%s, %s", b.Title, units.Many(len(b.Steps), "step"))
+	case event.Course:
+		c.know(b.Steps)
+	case event.StepBegin:
+		if phase := c.titles[b.ID].Phase; phase != c.phase {
+			c.phase = phase
+			c.say("\n%s", phase)
+		}
+	case event.StepEnd:
+		c.step(b)
+	case event.RunEnd:
+		c.end(b)
+	}
+}
+
+func (c *coursePrinter) know(steps []event.StepPlan) {
+	for _, s := range steps {
+		c.titles[s.ID] = s
+	}
+}
+
+// moved says what is offered and moved.
+func (c *coursePrinter) moved(body event.Body) {
+	switch b := body.(type) {
+	case event.Staged:
+		c.staged(b)
+	case event.Rung:
+		c.rung(b)
 	case event.TransferBegin:
 		c.lastPart[b.ID] = -1
 		c.say("      %s%s by %s %s", b.File, sizeText(b.Size), b.Protocol, b.Terms)
@@ -74,14 +99,6 @@ func (c *coursePrinter) report(e event.Event) {
 		c.transfer(b)
 	case event.TransferEnd:
 		c.transferEnd(b)
-	case event.RunEnd:
-		c.end(b)
-	case event.Line:
-		if b.State != event.LineOpen {
-			c.other(b)
-		}
-	case event.Speed, event.Server, event.NewDevice, event.Reach, event.Interlock, event.Pending, event.Answer, event.Recording, event.KeysKept:
-		c.other(b)
 	}
 }
 

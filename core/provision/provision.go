@@ -69,24 +69,28 @@ type Options struct {
 
 // Check says what is wrong with them.
 func (o Options) Check() error {
-	var wrong []error
-	complain := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
-	inside := func(what string, addr netip.Addr) {
-		switch {
-		case !addr.Is4() || !o.Own.Contains(addr):
-			complain("%s %s is not on the network %s", what, addr, o.Own.Masked())
-		case addr == o.Own.Addr():
-			complain("%s %s is this laptop's own address", what, addr)
-		case addr == o.Own.Masked().Addr() || addr == broadcastOf(o.Own):
-			complain("%s %s is no host's address", what, addr)
-		}
-	}
 	if !o.Own.IsValid() || !o.Own.Addr().Is4() || o.Own.Bits() < 8 || o.Own.Bits() > 30 {
 		return fmt.Errorf("%s is no network to give addresses on: want one like 192.0.2.10/24", o.Own)
 	}
-	for what, addr := range map[string]netip.Addr{"the first address": o.First, "the last address": o.Last} {
-		if !addr.Is4() || !o.Own.Contains(addr) {
-			complain("%s %s is not on the network %s", what, addr, o.Own.Masked())
+	return errors.Join(append(o.checkRange(), o.checkReserved()...)...)
+}
+
+// outside is an address that is not on the network that is served, nil for one that is.
+func (o Options) outside(what string, addr netip.Addr) error {
+	if addr.Is4() && o.Own.Contains(addr) {
+		return nil
+	}
+	return fmt.Errorf("%s %s is not on the network %s", what, addr, o.Own.Masked())
+}
+
+func (o Options) checkRange() (wrong []error) {
+	complain := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
+	for _, end := range []struct {
+		what string
+		addr netip.Addr
+	}{{"the first address", o.First}, {"the last address", o.Last}} {
+		if err := o.outside(end.what, end.addr); err != nil {
+			wrong = append(wrong, err)
 		}
 	}
 	if o.Last.Less(o.First) {
@@ -99,14 +103,26 @@ func (o Options) Check() error {
 		complain("a lease of %s is too short: %s at the least", o.Lease, minLease)
 	}
 	if o.Router.IsValid() {
-		if !o.Own.Contains(o.Router) {
-			complain("the router %s is not on the network %s", o.Router, o.Own.Masked())
+		if err := o.outside("the router", o.Router); err != nil {
+			wrong = append(wrong, err)
 		}
 	}
+	return wrong
+}
+
+func (o Options) checkReserved() (wrong []error) {
+	complain := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
 	taken := map[netip.Addr]string{}
 	for _, mac := range slices.Sorted(maps.Keys(o.Reserved)) {
 		addr := o.Reserved[mac]
-		inside("the address reserved for "+mac, addr)
+		what := "the address reserved for " + mac
+		if err := o.outside(what, addr); err != nil {
+			wrong = append(wrong, err)
+		} else if addr == o.Own.Addr() {
+			complain("%s %s is this laptop's own address", what, addr)
+		} else if addr == o.Own.Masked().Addr() || addr == broadcastOf(o.Own) {
+			complain("%s %s is no host's address", what, addr)
+		}
 		if parsed, err := net.ParseMAC(mac); err != nil || parsed.String() != mac {
 			complain("%q is no MAC address: want one like 02:00:5e:10:00:01", mac)
 		}
@@ -115,7 +131,7 @@ func (o Options) Check() error {
 		}
 		taken[addr] = mac
 	}
-	return errors.Join(wrong...)
+	return wrong
 }
 
 const (

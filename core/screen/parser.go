@@ -212,32 +212,35 @@ func inSequence(s *Screen, b byte) {
 		p.state = nil
 	case b < 0x20:
 		s.control(b)
-	case b >= '0' && b <= '9':
-		if p.count == 0 {
-			p.count = 1
-		}
-		if v := &p.params[p.count-1]; *v < 100_000 {
-			*v = *v*10 + int(b-'0')
-		}
-	case b == ';' || b == ':':
-		if p.count == 0 {
-			p.count = 1
-		}
-		if p.count < maxParams {
-			if b == ':' {
-				p.joined |= 1 << p.count
-			}
-			p.count++
-		}
-	case b >= '<' && b <= '?':
-		p.private = b
 	case b < 0x30:
 		p.between = b
-	case b >= 0x40 && b < 0x7f:
+	case b < 0x40:
+		p.parameter(b)
+	case b < 0x7f:
 		p.state = nil
 		s.sequence(b)
 	case b >= 0x80:
 		p.state = nil
+	}
+}
+
+// parameter takes a byte of the parameters of a sequence (ECMA-48 §5.4.1): a digit, what parts two of them, or a private mark.
+func (p *parser) parameter(b byte) {
+	if b >= '<' {
+		p.private = b
+		return
+	}
+	p.count = max(p.count, 1)
+	switch {
+	case b <= '9':
+		if v := &p.params[p.count-1]; *v < 100_000 {
+			*v = *v*10 + int(b-'0')
+		}
+	case p.count < maxParams:
+		if b == ':' {
+			p.joined |= 1 << p.count
+		}
+		p.count++
 	}
 }
 

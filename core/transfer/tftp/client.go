@@ -121,28 +121,50 @@ func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name str
 		_ = errors.As(err, &elsewhere)
 		var refused *Refused
 		switch {
-		case err != nil && errors.As(err, &refused) && told.Refused != nil && ctx.Err() == nil:
+		case err == nil:
+			return result, nil
+		case errors.As(err, &refused):
+			if told.Refused == nil || ctx.Err() != nil {
+				return result, err
+			}
 			told.Refused(err)
 			_ = c.Clock.Wait(ctx, windowTry)
-			continue
-		case err == nil || errors.As(err, &refused):
-			return result, err
-		case ctx.Err() != nil && result.Bytes == 0 && elsewhere != nil:
-			return result, elsewhere
-		case ctx.Err() != nil && errors.Is(err, ErrNoAnswer):
-			return result, fmt.Errorf("%w within the timeout, after %d tries", ErrNoAnswer, tries)
 		case ctx.Err() != nil:
+			return result, notOpened(err, result, elsewhere, tries)
+		case errors.Is(err, transfer.ErrGaveUp):
+			if err := cutFor(err, result, size); err != nil {
+				return result, err
+			}
+			if told.Cut != nil {
+				told.Cut(result.Bytes, err)
+			}
+		case !errors.Is(err, ErrNoAnswer):
 			return result, err
-		case !errors.Is(err, ErrNoAnswer) && !errors.Is(err, transfer.ErrGaveUp):
-			return result, err
-		case errors.Is(err, transfer.ErrGaveUp) && size < 0:
-			return result, fmt.Errorf("%w; what comes from a pipe is not begun again: its beginning is gone", err)
-		case errors.Is(err, transfer.ErrGaveUp) && size-result.Bytes <= int64(max(result.Terms.Block, DefaultBlock)) && result.Bytes > 0:
-			return result, fmt.Errorf("%w: %w", ErrUnconfirmed, err)
-		case errors.Is(err, transfer.ErrGaveUp) && told.Cut != nil:
-			told.Cut(result.Bytes, err)
 		}
 	}
+}
+
+// notOpened is the error of a put whose time is over.
+func notOpened(err error, result Result, elsewhere *Elsewhere, tries int) error {
+	switch {
+	case result.Bytes == 0 && elsewhere != nil:
+		return elsewhere
+	case errors.Is(err, ErrNoAnswer):
+		return fmt.Errorf("%w within the timeout, after %d tries", ErrNoAnswer, tries)
+	}
+	return err
+}
+
+// cutFor is the error of a put that broke off and is not begun again, nil for one that is: what comes from a pipe is gone, and after the
+// last block it may all be there.
+func cutFor(err error, result Result, size int64) error {
+	switch {
+	case size < 0:
+		return fmt.Errorf("%w; what comes from a pipe is not begun again: its beginning is gone", err)
+	case result.Bytes > 0 && size-result.Bytes <= int64(max(result.Terms.Block, DefaultBlock)):
+		return fmt.Errorf("%w: %w", ErrUnconfirmed, err)
+	}
+	return nil
 }
 
 // cutAfter is how long a loader may be silent in the middle, such as while it erases, before the put is taken for one that was cut.

@@ -2,6 +2,7 @@ package tftp
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 	"time"
 )
@@ -43,6 +44,31 @@ const (
 	optWindow  = "windowsize"
 )
 
+// options are those that are known, each with its range and what this side agrees to, -1 for nothing.
+var options = map[string]struct {
+	from, to int64
+	agree    func(n int64, terms *Terms, limits Limits, write bool) int64
+}{
+	optBlock: {minBlock, MaxBlock, func(n int64, terms *Terms, limits Limits, _ bool) int64 {
+		terms.Block = min(int(n), limits.Block)
+		return int64(terms.Block)
+	}},
+	optWindow: {1, 65535, func(n int64, terms *Terms, limits Limits, _ bool) int64 {
+		terms.Window = min(int(n), limits.Window)
+		return int64(terms.Window)
+	}},
+	optTimeout: {1, 255, func(n int64, terms *Terms, _ Limits, _ bool) int64 {
+		terms.Timeout = time.Duration(n) * time.Second
+		return n
+	}},
+	optSize: {0, math.MaxInt64, func(n int64, terms *Terms, _ Limits, write bool) int64 {
+		if write { // the sender says how much comes; it is echoed
+			terms.Size = n
+		}
+		return terms.Size
+	}},
+}
+
 // agree answers the options of a request: what this side takes, possibly less than was asked for, and
 // the terms that follow. Options that are not known, or out of their range, are left out of the answer,
 // which refuses them (RFC 2347). Size is the file's own, -1 when this side does not know it.
@@ -52,27 +78,14 @@ func agree(asked []option, limits Limits, size int64, write bool) (answer []opti
 	if !write {
 		terms.Size = size
 	}
-	take := func(name string, value int64) { answer = append(answer, option{name, strconv.FormatInt(value, 10)}) }
 	for _, o := range asked {
 		n, err := strconv.ParseInt(o.value, 10, 64)
-		if err != nil || n < 0 {
+		kind, known := options[o.name]
+		if err != nil || !known || n < kind.from || n > kind.to {
 			continue
 		}
-		switch {
-		case o.name == optBlock && n >= minBlock && n <= MaxBlock:
-			terms.Block = min(int(n), limits.Block)
-			take(o.name, int64(terms.Block))
-		case o.name == optWindow && n >= 1 && n <= 65535:
-			terms.Window = min(int(n), limits.Window)
-			take(o.name, int64(terms.Window))
-		case o.name == optTimeout && n >= 1 && n <= 255:
-			terms.Timeout = time.Duration(n) * time.Second
-			take(o.name, n)
-		case o.name == optSize && write: // the sender says how much comes; it is echoed
-			terms.Size = n
-			take(o.name, n)
-		case o.name == optSize && size >= 0:
-			take(o.name, size)
+		if value := kind.agree(n, &terms, limits, write); value >= 0 {
+			answer = append(answer, option{o.name, strconv.FormatInt(value, 10)})
 		}
 	}
 	if fits := max(1, maxInFlight/terms.Block); terms.Window > fits {
