@@ -32,7 +32,7 @@ type Client struct {
 // Fetch gets a file; size is told where the server says it.
 type Fetch func(ctx context.Context, to io.Writer, size func(int)) error
 
-// Login of a device at a server.
+// ServerLogin of a device at a server.
 type ServerLogin struct{ User, Word string }
 
 func serverAt(text string, port uint16) (netip.AddrPort, error) {

@@ -79,7 +79,7 @@ func (l *LAN) isUp(addr netip.Addr) bool {
 	return l.up[addr]
 }
 
-// Host is what a host of the LAN can do: open sockets, and see whether another answers.
+// LANHost is what a host of the LAN can do: open sockets, and see whether another answers.
 type LANHost interface {
 	network.Network
 	network.Broadcaster

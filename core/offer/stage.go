@@ -69,7 +69,7 @@ func (s *Stage) Expects(addr netip.Addr) bool {
 	return s.expected[addr]
 }
 
-// File stages a file and returns what withdraws it.
+// Offer stages a file and returns what withdraws it.
 func (s *Stage) Offer(o File) (withdraw func(), err error) {
 	if err := plainName(o.Name); err != nil {
 		return nil, err

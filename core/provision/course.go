@@ -244,11 +244,6 @@ func (s *Courses) Reported(t Reported, now time.Time) {
 	if c == nil {
 		return
 	}
-	to := func(next Stage) {
-		if c.Stage != next {
-			c.Stage, c.Since = next, now
-		}
-	}
 	c.Waits = t.Kind == Waits || c.Waits && t.Kind == Asked
 	c.Alone = t.Kind == Stranger || c.Alone && t.Kind != Asked
 	switch t.Kind {
@@ -257,27 +252,29 @@ func (s *Courses) Reported(t Reported, now time.Time) {
 			c.begins(now)
 		}
 	case Offered:
-		if c.Stage < HasOffer {
-			c.mends()
-			to(HasOffer)
-		}
+		c.comesTo(HasOffer, now)
 	case Leased:
 		if before := s.at(t.Addr); before != nil && before != c {
 			before.Addr = netip.Addr{} // what is fetched from there is not its any more
 		}
 		c.Addr, c.leased = t.Addr, now
 		c.Back = c.Back || c.Stage == Restarted
-		if c.Stage < HasAddress {
-			c.mends()
-			to(HasAddress)
-		}
+		c.comesTo(HasAddress, now)
 	case Refused, Another, Conflict:
 		c.Wrong = t.Text
-		if c.Stage < Fetching {
-			to(Seen)
+		if c.Stage < Fetching && c.Stage != Seen {
+			c.Stage, c.Since = Seen, now
 		}
 	case Left:
 		c.Wrong = t.Text
+	}
+}
+
+// comesTo takes it to a later stage, where what was wrong with its address before is mended.
+func (c *Course) comesTo(next Stage, now time.Time) {
+	if c.Stage < next {
+		c.mends()
+		c.Stage, c.Since = next, now
 	}
 }
 

@@ -40,7 +40,7 @@ func (d *CompiledCall) estimated(p *Prepared, s *PreparedStep) time.Duration {
 	return arithmetic.TransferTime(img.Size, rate)
 }
 
-// Compile checks an action in every way that by can choose.
+// CompileBy checks an action in every way that by can choose.
 func (d Call) CompileBy(c *Compiler, by string) *CompiledCall {
 	action := c.names.d.Action(d.Action)
 	if action == nil {

@@ -118,13 +118,11 @@ func (acts *actions) Alters(ctx context.Context, s *runbook.PreparedStep, comman
 
 // Follow waits for what says that an action succeeded or failed, answering questions meanwhile.
 func (acts *actions) Follow(ctx context.Context, s *runbook.PreparedStep, b *Begun) error {
-	to := b.Action.To
-	reached := func(v sense.State) bool { return to != "" && slices.Contains(v.Passed, to) }
 	answered, drawn := "", acts.progressOf(s, b)
 	for {
 		v, err := acts.run.Console.Await(ctx, func(v sense.State) bool {
 			drawn(v)
-			return b.Way.Fail.Matches(v.Output()) || v.AtPrompt || v.Dialog != "" || b.AsksOwn(v, answered) || reached(v) || v.Commands != b.Commands
+			return b.Way.Fail.Matches(v.Output()) || v.AtPrompt || v.Dialog != "" || b.AsksOwn(v, answered) || b.reached(v) || v.Commands != b.Commands
 		})
 		if err != nil {
 			return err
@@ -138,23 +136,36 @@ func (acts *actions) Follow(ctx context.Context, s *runbook.PreparedStep, b *Beg
 		switch {
 		case v.Commands != b.Commands:
 			return UnseenError(b.Command)
-		case reached(v):
+		case b.reached(v):
 			return nil
 		case v.Dialog != "" || b.AsksOwn(v, answered):
 			answered = v.Asked
 			if err := acts.run.Talk.Answer(ctx, b.Way.Asks, v, b.Env); err != nil {
 				return err
 			}
-		case to != "" && !slices.Contains(b.Action.In, v.Mode):
-			return fmt.Errorf("“%s” led to mode %s instead of %s", b.Command, v.Mode, to)
-		case to != "":
-			return fmt.Errorf("“%s” left the device in mode %s: %s", b.Command, v.Mode, LastLines(v.Output()))
-		case b.Way.Done != nil && !b.Way.Done.Matches(v.Output()):
-			return fmt.Errorf("“%s” did not say that it succeeded (looked for %s): %s", b.Command, b.Way.Way.Done, LastLines(v.Output()))
 		default:
-			return b.Way.Repeats(b.Command, v.Output(), b.Env)
+			return b.ended(v)
 		}
 	}
+}
+
+// reached reports that the mode that the action leads to was seen.
+func (b *Begun) reached(v sense.State) bool {
+	return b.Action.To != "" && slices.Contains(v.Passed, b.Action.To)
+}
+
+// ended is what is wrong with an action that has come back to a prompt, nil where it succeeded.
+func (b *Begun) ended(v sense.State) error {
+	to := b.Action.To
+	switch {
+	case to != "" && !slices.Contains(b.Action.In, v.Mode):
+		return fmt.Errorf("“%s” led to mode %s instead of %s", b.Command, v.Mode, to)
+	case to != "":
+		return fmt.Errorf("“%s” left the device in mode %s: %s", b.Command, v.Mode, LastLines(v.Output()))
+	case b.Way.Done != nil && !b.Way.Done.Matches(v.Output()):
+		return fmt.Errorf("“%s” did not say that it succeeded (looked for %s): %s", b.Command, b.Way.Way.Done, LastLines(v.Output()))
+	}
+	return b.Way.Repeats(b.Command, v.Output(), b.Env)
 }
 
 // progressOf says how far an action is, by what the device draws: per cent, or so many of so many.

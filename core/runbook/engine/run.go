@@ -146,34 +146,12 @@ func (run *Run) runStep(ctx context.Context, s *runbook.PreparedStep) error {
 	for try := 1; ; try++ {
 		begun := run.Console.Clock().Now()
 		run.Console.Emit(event.StepBegin{ID: s.ID, Try: try})
-		err := run.attempt(ctx, s, try)
-		if errors.Is(err, ErrHelm) && ctx.Err() == nil {
-			err = run.byHand(ctx, s)
-		}
-		var wish *chosen
-		if errors.As(err, &wish) && (wish.Wish == Repeat || wish.Wish == Resume) {
+		byHand, again, err := run.wished(s, run.attemptOrHand(ctx, s, try))
+		if again {
 			continue
 		}
-		end := event.StepEnd{ID: s.ID, Outcome: event.Done, Took: run.Console.Clock().Since(begun)}
-		switch {
-		case wish != nil && wish.Wish == GoOn && len(run.course.dealsWith(s)) > 0:
-			run.Console.Emit(event.Note{Level: event.Warning, Text: "“" + run.Title(s) + "” was not done by hand: " + run.openText(run.course.dealsWith(s)) + "; it is done now"})
-			continue
-		case wish != nil && wish.Wish == GoOn:
-			end.Outcome, err = event.ByHand, nil
-			run.Account.byHand = append(run.Account.byHand, "“"+run.Title(s)+"”")
-		case wish != nil:
-			err = fmt.Errorf("%w at “%s”", ErrStopped, run.Title(s))
-		}
-		if err != nil {
-			end.Outcome, end.Message = event.OutcomeOf(err)
-			if errors.Is(err, ErrStopped) {
-				end.Outcome = event.Stopped
-			}
-		}
-		if errors.Is(err, errAlready) {
-			end.Outcome, end.Message = event.Done, ""
-		}
+		end := stepEnd(s, byHand, err)
+		end.Took = run.Console.Clock().Since(begun)
 		run.Console.Emit(end)
 		if err == nil && run.rollingBack {
 			run.Account.putsBack(s.Undoes...)
@@ -181,11 +159,56 @@ func (run *Run) runStep(ctx context.Context, s *runbook.PreparedStep) error {
 		if err == nil || errors.Is(err, errAlready) {
 			return err
 		}
-		again, err := run.afterFailure(ctx, s, try, err)
-		if !again {
+		if again, err = run.afterFailure(ctx, s, try, err); !again {
 			return err
 		}
 	}
+}
+
+// attemptOrHand does the step once; where the operator takes the helm its error is what that one wishes then.
+func (run *Run) attemptOrHand(ctx context.Context, s *runbook.PreparedStep, try int) error {
+	err := run.attempt(ctx, s, try)
+	if errors.Is(err, ErrHelm) && ctx.Err() == nil {
+		return run.byHand(ctx, s)
+	}
+	return err
+}
+
+// wished does what the operator wished of a step that was interrupted: it is done again, was done by hand, or stops the run. A step that
+// deals with what runs out is not done by hand while that is still open.
+func (run *Run) wished(s *runbook.PreparedStep, err error) (byHand, again bool, _ error) {
+	var wish *chosen
+	if !errors.As(err, &wish) {
+		return false, false, err
+	}
+	switch wish.Wish {
+	case Repeat, Resume:
+		return false, true, nil
+	case Stop:
+		return false, false, fmt.Errorf("%w at “%s”", ErrStopped, run.Title(s))
+	}
+	if open := run.course.dealsWith(s); len(open) > 0 {
+		run.Console.Emit(event.Note{Level: event.Warning, Text: "“" + run.Title(s) + "” was not done by hand: " + run.openText(open) + "; it is done now"})
+		return false, true, nil
+	}
+	run.Account.byHand = append(run.Account.byHand, "“"+run.Title(s)+"”")
+	return true, false, nil
+}
+
+// stepEnd is how a step ended.
+func stepEnd(s *runbook.PreparedStep, byHand bool, err error) event.StepEnd {
+	end := event.StepEnd{ID: s.ID, Outcome: event.Done}
+	switch {
+	case byHand:
+		end.Outcome = event.ByHand
+	case err == nil || errors.Is(err, errAlready):
+	default:
+		end.Outcome, end.Message = event.OutcomeOf(err)
+		if errors.Is(err, ErrStopped) {
+			end.Outcome = event.Stopped
+		}
+	}
+	return end
 }
 
 // skips reports whether a step is left out: it, or its phase, is not needed, or the run begins later and it is

@@ -46,38 +46,15 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 	}
 	silent, open, begins := 0, 0, 0 // copies in a row without a word; without an answer; that were asked for by a start
 	for copies = 1; ; copies++ {
-		if err := ctx.Err(); err != nil {
-			return copies, err
-		}
-		what, err := build()
+		size, sent, err := s.copy(ctx, name, build)
 		if err != nil {
 			return copies, err
-		}
-		if err := s.discard(ctx); err != nil {
-			return copies, fmt.Errorf("%s: %w", name, err)
-		}
-		sent := s.opt.Clock.Now()
-		if s.lineFree.Before(sent) {
-			s.lineFree = sent
-		}
-		s.lineFree = s.lineFree.Add(s.passage(len(what)))
-		if err := s.write(context.WithoutCancel(ctx), what); err != nil {
-			return copies, fmt.Errorf("%s: %w", name, err)
 		}
 		if s.stream {
 			return copies, s.objection(ctx)
 		}
 		open++
-		left := timeLimit - s.opt.Clock.Since(word)
-		wait := min(s.wait(silent), left)
-		switch {
-		case name != endOfFile:
-		case silent < endCopies:
-			wait = min(s.wait(0), left)
-		default: // more of them would be typed into whatever comes after the receiver
-			wait = left
-		}
-		switch err = s.answer(ctx, len(what), wait); {
+		switch err = s.answer(ctx, size, s.waitFor(name, silent, timeLimit-s.opt.Clock.Since(word))); {
 		case err == nil && name == endOfFile:
 			if err = s.confirm(ctx); err == nil || !errors.Is(err, errAgain) {
 				return copies, err
@@ -112,6 +89,41 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 		}
 		s.report("sending again")
 	}
+}
+
+// copy sends what there is to send once more, and says how long that was and when it began.
+func (s *sender) copy(ctx context.Context, name string, build func() ([]byte, error)) (size int, sent time.Time, err error) {
+	if err := ctx.Err(); err != nil {
+		return 0, sent, err
+	}
+	what, err := build()
+	if err != nil {
+		return 0, sent, err
+	}
+	if err := s.discard(ctx); err != nil {
+		return 0, sent, fmt.Errorf("%s: %w", name, err)
+	}
+	sent = s.opt.Clock.Now()
+	if s.lineFree.Before(sent) {
+		s.lineFree = sent
+	}
+	s.lineFree = s.lineFree.Add(s.passage(len(what)))
+	if err := s.write(context.WithoutCancel(ctx), what); err != nil {
+		return 0, sent, fmt.Errorf("%s: %w", name, err)
+	}
+	return len(what), sent, nil
+}
+
+// waitFor is how long the answer to a copy is waited for, of the time that is left. An end is sent into silence a few times only: more
+// of them would be typed into whatever comes after the receiver.
+func (s *sender) waitFor(name string, silent int, left time.Duration) time.Duration {
+	switch {
+	case name != endOfFile:
+		return min(s.wait(silent), left)
+	case silent < endCopies:
+		return min(s.wait(0), left)
+	}
+	return left
 }
 
 // maxOwed is the longest that an answer is waited for while the receiver waits for more: it has a time limit of
@@ -305,32 +317,38 @@ func (s *sender) answer(ctx context.Context, size int, wait time.Duration) error
 			}
 			continue
 		}
-		switch {
-		case b == ack:
-			s.unclear = s.unclear[:0]
-			return nil
-		case b == nak:
-			s.unclear = s.unclear[:0]
-			s.refused()
-			return errRefused
-		case !s.started && s.number == 1 && (b == crc || b == str && s.opt.Variant == Streaming):
-			s.unclear = s.unclear[:0]
-			s.begin(b)
-			return errBegun
-		case b == crc && s.number == 0, b == str && s.stream:
-			return errBegun // of a header
-		default:
-			silent = errUnclear
-			if s.opt.Character == 0 && s.usual == 0 && size > 1 {
-				sooner(time.Duration(size) * slowest) // it may still be on its way
-			} else {
-				sooner(max(unclearWait, 2*s.usual))
-			}
-			if err := s.left(b); err != nil {
-				return err
-			}
+		if says, err := s.word(b); says {
+			return err
+		}
+		silent = errUnclear
+		if s.opt.Character == 0 && s.usual == 0 && size > 1 {
+			sooner(time.Duration(size) * slowest) // it may still be on its way
+		} else {
+			sooner(max(unclearWait, 2*s.usual))
+		}
+		if err := s.left(b); err != nil {
+			return err
 		}
 	}
+}
+
+// word is what a byte says to what was sent last: nil that it is acknowledged. Says is false for one that is no answer.
+func (s *sender) word(b byte) (says bool, err error) {
+	switch {
+	case b == ack:
+	case b == nak:
+		s.refused()
+		err = errRefused
+	case !s.started && s.number == 1 && (b == crc || b == str && s.opt.Variant == Streaming):
+		s.begin(b)
+		err = errBegun
+	case b == crc && s.number == 0, b == str && s.stream:
+		return true, errBegun // of a header
+	default:
+		return false, nil
+	}
+	s.unclear = s.unclear[:0]
+	return true, err
 }
 
 // refused takes a NAK while block 1 is not acknowledged: it may refuse the block, or ask for sums instead of
