@@ -21,21 +21,16 @@ type Opener struct {
 	kinds  map[string]Open
 }
 
-// NewOpener opens serial, ssh, telnet, rfc2217, unix, tcp and exec targets; arrivals are stamped with c.
+// NewOpener opens every kind of target that is not opened from outside; arrivals are stamped with c.
 func NewOpener(c clock.Clock) *Opener {
 	home, _ := os.UserHomeDir()
-	shells := &Shells{Home: home, Agent: os.Getenv("SSH_AUTH_SOCK")}
-	return &Opener{Shells: shells, kinds: map[string]Open{
-		Serial: func(ctx context.Context, t Target) (Line, error) { return openSerial(ctx, t, c) },
-		Unix:   func(ctx context.Context, t Target) (Line, error) { return openSocket(ctx, t, "unix", c) },
-		TCP:    func(ctx context.Context, t Target) (Line, error) { return openSocket(ctx, t, "tcp", c) },
-		Exec:   func(ctx context.Context, t Target) (Line, error) { return openExec(ctx, t, c) },
-		Telnet: func(ctx context.Context, t Target) (Line, error) { return openTelnet(ctx, t, c) },
-
-		None:    func(_ context.Context, t Target) (Line, error) { return openNone(t, c), nil },
-		SSH:     func(ctx context.Context, t Target) (Line, error) { return openShell(ctx, t, c, shells) },
-		ComPort: func(ctx context.Context, t Target) (Line, error) { return openComPort(ctx, t, c) },
-	}}
+	o := &Opener{Shells: &Shells{Home: home, Agent: os.Getenv("SSH_AUTH_SOCK")}, kinds: map[string]Open{}}
+	for _, kind := range kinds {
+		if kind.open != nil {
+			o.kinds[kind.name] = func(ctx context.Context, t Target) (Line, error) { return kind.open(ctx, t, c, o.Shells) }
+		}
+	}
+	return o
 }
 
 // Register adds a kind from outside, such as the bench.

@@ -90,38 +90,17 @@ func ParseTarget(text string) (Target, error) {
 	if holdsPassword(text) {
 		return Target{}, ErrPassword
 	}
-	kind, rest, found := strings.Cut(text, ":")
+	name, rest, found := strings.Cut(text, ":")
 	if !found || rest == "" {
-		return Target{}, fmt.Errorf("target %q: want KIND:ADDRESS, such as serial:/dev/ttyUSB0?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port?speed=9600, unix:/path, tcp:host:port, exec:COMMAND or bench:NAME", text)
+		return Target{}, fmt.Errorf("target %q: want KIND:ADDRESS, such as %s", text, Forms())
 	}
-	target := Target{Kind: kind, Address: rest}
-	switch kind {
-	case Telnet, ComPort, SSH:
-		if err := target.setHost(rest); err != nil {
-			return Target{}, fmt.Errorf("target %q: %w", text, err)
-		}
-	case Serial, Bench:
-		address, query, _ := strings.Cut(rest, "?")
-		target.Address = address
-		if err := target.setOptions(query); err != nil {
-			return Target{}, fmt.Errorf("target %q: %w", text, err)
-		}
-	case Exec, None:
-	case Unix, TCP:
-		if at := strings.LastIndex(rest, "?size="); at >= 0 {
-			target.Address, target.Size = rest[:at], rest[at+len("?size="):]
-			if _, _, err := ParseSize(target.Size); err != nil {
-				return Target{}, fmt.Errorf("target %q: %w", text, err)
-			}
-		}
-		if kind == Unix {
-			break
-		}
-		if !strings.Contains(target.Address, ":") {
-			return Target{}, fmt.Errorf("target %q: want tcp:HOST:PORT", text)
-		}
-	default:
-		return Target{}, fmt.Errorf("target %q: no kind %q; there are serial, ssh, telnet, rfc2217, tcp, unix, exec, bench and none", text, kind)
+	kind, known := kindNamed(name)
+	if !known {
+		return Target{}, fmt.Errorf("target %q: no kind %q; there are %s", text, name, kindNames())
+	}
+	target := Target{Kind: name}
+	if err := kind.read(&target, rest); err != nil {
+		return Target{}, fmt.Errorf("target %q: %w", text, err)
 	}
 	if target.Address == "" {
 		return Target{}, fmt.Errorf("target %q: the address is empty", text)
