@@ -14,6 +14,7 @@ import (
 	"pilotrix/core/image"
 	"pilotrix/core/logbook"
 	"pilotrix/core/runbook"
+	"pilotrix/core/shelves"
 	"pilotrix/core/shipped"
 	"pilotrix/demo"
 	"pilotrix/tui/theme"
@@ -111,7 +112,7 @@ func (p *program) entries(*cobra.Command, []string) (all []string) {
 
 // imageNames are those of the shelf.
 func (p *program) imageNames(*cobra.Command, []string) (all []string) {
-	shelf, _ := newShelf(nil, nil)
+	shelf, _ := shelves.New(nil, nil)
 	if shelf == nil || shelf.Scan(context.Background(), nil) != nil && len(shelf.Items()) == 0 {
 		return nil
 	}

@@ -14,6 +14,7 @@ import (
 	"pilotrix/core/line"
 	"pilotrix/core/logbook"
 	"pilotrix/core/session"
+	"pilotrix/core/shelves"
 	"pilotrix/core/shipped"
 	"pilotrix/demo"
 	"pilotrix/tui"
@@ -132,7 +133,7 @@ func (*startSource) Ports() ([]line.Port, error) { return line.Ports() }
 
 // Folders implements start.Source.
 func (*startSource) Folders() []string {
-	register, err := loadRegister()
+	register, err := shelves.Load()
 	if err != nil {
 		return nil
 	}

@@ -20,6 +20,7 @@ import (
 	"pilotrix/core/logbook"
 	"pilotrix/core/plain"
 	"pilotrix/core/state"
+	"pilotrix/core/transcript"
 	"pilotrix/core/units"
 	"pilotrix/tui"
 )
@@ -274,19 +275,19 @@ func (p *program) logbookShow() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				view, encoder := newCoursePrinter(p.out), json.NewEncoder(p.out)
-				said := newExchangePrinter(view, only)
+				view, encoder := transcript.New(p.out), json.NewEncoder(p.out)
+				said := transcript.NewExchanges(view, only)
 				err = book.Events(id, func(e event.Event) error {
 					switch {
 					case !asJSON:
-						said.event(e)
+						said.Report(e)
 					case only == "" || logbook.Holds(e, only):
 						return encoder.Encode(e)
 					}
 					return nil
 				})
 				if !asJSON {
-					said.end()
+					said.End()
 				}
 				if err == nil && !asJSON && entry.Outcome == logbook.Broken {
 					fmt.Fprintln(p.out, "\ncut off here: the program ended in the middle")

@@ -14,6 +14,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/runbook"
+	"pilotrix/core/shelves"
 )
 
 func (p *program) openCommand() *cobra.Command {
@@ -93,7 +94,7 @@ func shelfFor(prepared *runbook.Prepared, d *dialect.Dialect, folders []string) 
 	if prepared != nil && prepared.Kit.Shelf != nil {
 		return prepared.Kit.Shelf, nil
 	}
-	shelf, err := newShelf(d, folders)
+	shelf, err := shelves.New(d, folders)
 	if err != nil {
 		shelf = image.NewShelf(image.ShelfOptions{})
 	}
@@ -125,7 +126,7 @@ func addToShelf(made func() (*image.Shelf, error), folder string) error {
 	if rest, found := strings.CutPrefix(folder, "~"); found {
 		folder = xdg.Home + rest
 	}
-	place, err := registerFolder(folder)
+	place, err := shelves.Add(folder)
 	if err != nil {
 		return err
 	}

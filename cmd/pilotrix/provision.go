@@ -3,21 +3,17 @@ package main
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"net"
 	"net/netip"
 	"os"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"text/tabwriter"
 	"time"
 
-	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/carrier"
@@ -25,10 +21,8 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/network"
-	"pilotrix/core/ownfile"
 	"pilotrix/core/preflight"
 	"pilotrix/core/provision"
-	"pilotrix/core/reach"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/serve"
 	"pilotrix/core/units"
@@ -94,7 +88,7 @@ A file of devices is YAML: "boot-file" and "options" for all, and "devices", a l
 				return usage(err)
 			}
 			opt.Admit = wanted.Admit
-			prove, err := proofOf(o.proof)
+			prove, err := provision.ParseProof(o.proof)
 			if err != nil {
 				return usage(err)
 			}
@@ -124,7 +118,7 @@ func (o *provisionOptions) options(shelf *image.Shelf) (on network.Interface, op
 		return on, opt, err
 	}
 	opt = provision.Options{Own: on.Prefix, Lease: o.lease, Reserved: map[string]netip.Addr{}}
-	if opt.First, opt.Last, err = rangeOf(o.addresses, on.Prefix, max(o.expect, len(o.devices.All()))); err != nil {
+	if opt.First, opt.Last, err = provision.ParseRange(o.addresses, on.Prefix, max(o.expect, len(o.devices.All()))); err != nil {
 		return on, opt, err
 	}
 	if o.router != "" {
@@ -193,20 +187,6 @@ func networkOf(at string) (network.Interface, error) {
 	return all[i], nil
 }
 
-func rangeOf(text string, own netip.Prefix, devices int) (first, last netip.Addr, err error) {
-	if text == "" {
-		first, last = provision.LastOf(own, max(provision.UsualAddresses, 2*devices)) // some may be somebody's already
-		return first, last, nil
-	}
-	from, to, found := strings.Cut(text, "-")
-	first, firstErr := netip.ParseAddr(strings.TrimSpace(from))
-	last, lastErr := netip.ParseAddr(strings.TrimSpace(to))
-	if !found || firstErr != nil || lastErr != nil {
-		return first, last, fmt.Errorf("--range %q: want two addresses, such as 192.0.2.100-192.0.2.119", text)
-	}
-	return first, last, nil
-}
-
 // wanted makes who is answered of what was said. Nobody is answered by mistake: it has to be said.
 func (o *provisionOptions) wanted() (*provision.Wanted, error) {
 	m := &provision.Wanted{Ask: o.ask}
@@ -272,48 +252,6 @@ func (v *provisioning) needs(c provision.Client) provision.Needs {
 	return n
 }
 
-// proofOf reads how a device proves that it is up.
-func proofOf(text string) (func(context.Context, provision.Course) error, error) {
-	const wait = 5 * time.Second
-	host := reach.NewHost()
-	kind, rest, _ := strings.Cut(text, ":")
-	port, portErr := strconv.ParseUint(rest, 10, 16)
-	switch {
-	case text == "":
-		return nil, nil
-	case text == "ping":
-		return func(ctx context.Context, c provision.Course) error {
-			ctx, cancel := context.WithTimeout(ctx, wait)
-			defer cancel()
-			if _, err := host.Ping(ctx, c.Addr); err != nil {
-				return fmt.Errorf("it does not answer a ping at %s", c.Addr)
-			}
-			return nil
-		}, nil
-	case kind == "tcp" && portErr == nil && port > 0:
-		return func(ctx context.Context, c provision.Course) error {
-			ctx, cancel := context.WithTimeout(ctx, wait)
-			defer cancel()
-			conn, err := host.Dial(ctx, netip.AddrPortFrom(c.Addr, uint16(port)))
-			if err != nil {
-				return fmt.Errorf("it does not answer at TCP port %d: %w", port, err)
-			}
-			return conn.Close()
-		}, nil
-	case kind == "http" && strings.HasPrefix(rest, "/"):
-		return func(ctx context.Context, c provision.Course) error {
-			ctx, cancel := context.WithTimeout(ctx, wait)
-			defer cancel()
-			page, err := reach.GetPage(ctx, host, fmt.Sprintf("http://%s%s", c.Addr, rest))
-			if err == nil && page.Status >= 400 {
-				err = fmt.Errorf("its page %s answers %d", rest, page.Status)
-			}
-			return err
-		}, nil
-	}
-	return nil, fmt.Errorf("--proof %q: want ping, tcp:PORT or http:/PATH", text)
-}
-
 func (p *program) provision(ctx context.Context, v *provisioning) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -331,9 +269,9 @@ func (p *program) provision(ctx context.Context, v *provisioning) error {
 	defer conn.Close()
 	hub := event.NewHub(clock.Real())
 	feed := hub.Subscribe()
-	kept, waits := leaseFile(v.on), make(chan struct{}, 1)
-	v.desk, err = provision.NewDesk(v.opt, loadLeases(kept), provision.DeskOptions{
-		Clock: clock.Real(), Emit: hub.Emit, Keep: func(all []provision.Lease) error { return saveLeases(kept, all) },
+	kept, waits := provision.LeaseFile(v.on), make(chan struct{}, 1)
+	v.desk, err = provision.NewDesk(v.opt, provision.LoadLeases(kept), provision.DeskOptions{
+		Clock: clock.Real(), Emit: hub.Emit, Keep: func(all []provision.Lease) error { return provision.SaveLeases(kept, all) },
 		Waits: wakes(waits), Change: wakes(v.all), Leased: func(addr netip.Addr) { v.dock.Expect(addr) },
 		Lookout: lookout, Probe: provision.ProbeOn(network.Host{}, v.on), Needs: v.needs, Prove: v.prove,
 	})
@@ -504,31 +442,4 @@ func sendAnswer(ctx context.Context, answers chan<- event.Answer, id, answer str
 	case answers <- event.Answer{ID: id, Answer: answer, Who: "operator"}:
 	case <-ctx.Done():
 	}
-}
-
-// leaseFile is where the leases of a network are kept.
-func leaseFile(on network.Interface) string {
-	name := strings.NewReplacer("/", "-", ":", "-").Replace(on.Prefix.Masked().String())
-	return filepath.Join(xdg.StateHome, "pilotrix", "leases-"+name+".json")
-}
-
-// loadLeases reads those that were kept; a file that cannot be read is as good as none: devices ask again.
-func loadLeases(path string) (all []provision.Lease) {
-	data, err := ownfile.Read(path)
-	if err != nil || json.Unmarshal(data, &all) != nil {
-		return nil
-	}
-	return all
-}
-
-// saveLeases keeps them, whole or not at all.
-func saveLeases(path string, all []provision.Lease) error {
-	data, err := json.MarshalIndent(all, "", "  ")
-	if err == nil {
-		err = ownfile.Replace(path, data)
-	}
-	if err != nil {
-		return fmt.Errorf("the leases are not kept: %w", err)
-	}
-	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
+	"pilotrix/core/transcript"
 )
 
 func (p *program) runCommand() *cobra.Command {
@@ -216,7 +217,7 @@ func (p *program) runHeadless(ctx context.Context, with opening, asJSON bool) er
 
 // print writes events until the feed ends: JSON Lines, or the course in words.
 func (p *program) print(feed *event.Feed, asJSON bool) error {
-	view := newCoursePrinter(p.out)
+	view := transcript.New(p.out)
 	encoder := json.NewEncoder(p.out)
 	var failed error
 	for {
@@ -226,7 +227,7 @@ func (p *program) print(feed *event.Feed, asJSON bool) error {
 		}
 		for _, e := range batch {
 			if !asJSON {
-				view.report(e)
+				view.Report(e)
 			} else if err := encoder.Encode(e); err != nil {
 				failed = err
 			}

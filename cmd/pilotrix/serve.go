@@ -17,6 +17,7 @@ import (
 	"pilotrix/core/offer"
 	"pilotrix/core/preflight"
 	"pilotrix/core/serve"
+	"pilotrix/core/transcript"
 	"pilotrix/tui"
 )
 
@@ -199,14 +200,14 @@ func followFolder(ctx context.Context, shelf *image.Shelf, offers *serve.Folder,
 
 // reportServing prints what happens, a line each.
 func (p *program) reportServing(ctx context.Context, feed *event.Feed) error {
-	view := newCoursePrinter(p.out)
+	view := transcript.New(p.out)
 	for {
 		batch, err := feed.Next(ctx)
 		if err != nil {
 			return nil
 		}
 		for _, e := range batch {
-			view.report(e)
+			view.Report(e)
 		}
 	}
 }

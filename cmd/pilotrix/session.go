@@ -24,6 +24,7 @@ import (
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/secret"
 	"pilotrix/core/session"
+	"pilotrix/core/shelves"
 	"pilotrix/core/shipped"
 	"pilotrix/demo"
 	"pilotrix/tui"
@@ -453,7 +454,7 @@ func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (tar
 // of the images that it is given.
 func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string, book *runbook.Runbook, values map[string]string) (runbook.Kit, error) {
 	kit := runbook.Kit{UpgradePaths: shipped.UpgradePaths, UpgradePathNames: shipped.UpgradePathsNames()}
-	register, err := loadRegister()
+	register, err := shelves.Load()
 	if err != nil {
 		return kit, err
 	}

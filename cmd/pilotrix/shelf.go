@@ -1,19 +1,16 @@
 package main
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/arithmetic"
@@ -21,97 +18,15 @@ import (
 	"pilotrix/core/device"
 	"pilotrix/core/dialect"
 	"pilotrix/core/image"
-	"pilotrix/core/ownfile"
 	"pilotrix/core/plain"
+	"pilotrix/core/shelves"
 	"pilotrix/core/shipped"
-	"pilotrix/core/source"
 	"pilotrix/core/units"
 )
 
-// register is what the program remembers of the shelf: its folders, and digests that were pasted.
-type register struct {
-	Folders []string                     `json:"folders"`
-	Pasted  map[string][]image.Published `json:"pasted,omitempty"`
-}
-
-func registerPath() string { return filepath.Join(xdg.DataHome, "pilotrix", "shelf.json") }
-
-func loadRegister() (register, error) {
-	r := register{Pasted: map[string][]image.Published{}}
-	data, err := ownfile.Read(registerPath())
-	if errors.Is(err, os.ErrNotExist) {
-		return r, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(data, &r)
-	}
-	if err != nil {
-		return r, fmt.Errorf("%s: %w; move it away to begin anew", registerPath(), err)
-	}
-	if r.Pasted == nil {
-		r.Pasted = map[string][]image.Published{}
-	}
-	return r, nil
-}
-
-// changeRegister changes it, one program at a time.
-func changeRegister(change func(*register) error) error {
-	return ownfile.Change(registerPath(), func([]byte) ([]byte, error) {
-		r, err := loadRegister()
-		if err != nil {
-			return nil, err
-		}
-		if err := change(&r); err != nil {
-			return nil, err
-		}
-		return json.MarshalIndent(r, "", "  ")
-	})
-}
-
-// patternFile holds a user's own patterns for what images say.
-type patternFile struct {
-	Image []dialect.Header `yaml:"image"`
-}
-
-func patternPath() string { return filepath.Join(xdg.ConfigHome, "pilotrix", "images.yaml") }
-
-// headers are the patterns of a dialect first, then of all that ship, then the user's own.
-func headers(d *dialect.Dialect) (all []image.Header, endings []string, err error) {
-	know := func(d *dialect.Dialect) {
-		all = append(all, d.Headers()...)
-		if d.Document.Description != nil {
-			endings = append(endings, d.Document.Description.Ending)
-		}
-	}
-	if d != nil {
-		know(d)
-	}
-	for _, name := range shipped.DialectNames() {
-		shipped, err := shipped.Dialect(name)
-		if err != nil {
-			return nil, nil, err
-		}
-		know(shipped)
-	}
-	var own patternFile
-	data, err := ownfile.Read(patternPath())
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return all, endings, nil
-	case err != nil:
-		return nil, nil, err
-	}
-	f, err := source.Decode(patternPath(), data, &own)
-	if err != nil {
-		return nil, nil, err
-	}
-	compiled, err := dialect.CompileHeaders(f, own.Image)
-	return append(compiled, all...), endings, err
-}
-
 // openShelf reads the shelf in some folders, or in those that are registered.
 func (p *program) openShelf(ctx context.Context, d *dialect.Dialect, folders []string) (*image.Shelf, error) {
-	shelf, err := newShelf(d, folders)
+	shelf, err := shelves.New(d, folders)
 	if err != nil {
 		return nil, err
 	}
@@ -126,64 +41,6 @@ func (p *program) openShelf(ctx context.Context, d *dialect.Dialect, folders []s
 		fmt.Fprintln(p.err)
 	}
 	return shelf, err
-}
-
-// newShelf makes the shelf of some folders, or of those that are registered, without reading them.
-func newShelf(d *dialect.Dialect, folders []string) (*image.Shelf, error) {
-	r, err := loadRegister()
-	if err != nil {
-		return nil, err
-	}
-	if len(folders) == 0 {
-		folders = r.Folders
-	}
-	all, endings, err := headers(d)
-	if err != nil {
-		return nil, err
-	}
-	return image.NewShelf(image.ShelfOptions{Folders: folders, Headers: all, Endings: endings, Pasted: r.Pasted, Cache: filepath.Join(xdg.CacheHome, "pilotrix", "digests.json")}), nil
-}
-
-// registerFolder remembers a folder as one of the shelf's, and gives its whole path. One that is there
-// already stays where it is.
-func registerFolder(place string) (string, error) {
-	root, deep := strings.CutSuffix(place, image.Deep)
-	root, err := filepath.Abs(root)
-	if err != nil {
-		return "", err
-	}
-	info, err := os.Stat(root)
-	if err != nil {
-		return "", err
-	}
-	if !info.IsDir() {
-		return "", fmt.Errorf("%s is a file: a shelf is made of folders", root)
-	}
-	if deep {
-		root += image.Deep
-	}
-	return root, changeRegister(func(r *register) error {
-		if !slices.Contains(r.Folders, root) {
-			r.Folders = append(r.Folders, root)
-		}
-		return nil
-	})
-}
-
-// forgetFolder takes a folder off the shelf, also one that is not there any more.
-func forgetFolder(place string) error {
-	root, err := filepath.Abs(place)
-	if err != nil {
-		return err
-	}
-	return changeRegister(func(r *register) error {
-		before := len(r.Folders)
-		r.Folders = slices.DeleteFunc(r.Folders, func(one string) bool { return strings.TrimSuffix(one, image.Deep) == root })
-		if len(r.Folders) == before {
-			return usage(fmt.Errorf("%s is not on the shelf; there are %s", root, cmp.Or(strings.Join(r.Folders, ", "), "none")))
-		}
-		return nil
-	})
 }
 
 func (p *program) shelfCommand() *cobra.Command {
@@ -202,10 +59,16 @@ func (p *program) shelfRemove() *cobra.Command {
 		Use: "remove FOLDER", Short: "Take a folder off the shelf; its files stay as they are", Args: cobra.ExactArgs(1),
 		Example: "  pilotrix shelf remove ~/images",
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			r, _ := loadRegister()
+			r, _ := shelves.Load()
 			return r.Folders, cobra.ShellCompDirectiveNoFileComp
 		},
-		RunE: func(_ *cobra.Command, args []string) error { return forgetFolder(args[0]) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			err := shelves.Forget(args[0])
+			if errors.Is(err, shelves.ErrNotThere) {
+				return usage(err)
+			}
+			return err
+		},
 	}
 }
 
@@ -224,7 +87,7 @@ func (p *program) shelfAdd() *cobra.Command {
 			if deep {
 				place += image.Deep
 			}
-			if _, err := registerFolder(place); err != nil {
+			if _, err := shelves.Add(place); err != nil {
 				return usage(err)
 			}
 			return p.listShelf(cmd.Context(), nil, false)
@@ -244,7 +107,7 @@ func (p *program) addDigest(ctx context.Context, place, text string) error {
 	if err != nil {
 		return usage(err)
 	}
-	all, endings, err := headers(nil)
+	all, endings, err := shelves.Headers(nil)
 	if err != nil {
 		return err
 	}
@@ -262,7 +125,7 @@ func (p *program) addDigest(ctx context.Context, place, text string) error {
 			}
 		}
 	}
-	err = changeRegister(func(r *register) error {
+	err = shelves.Change(func(r *shelves.Register) error {
 		r.Pasted[key] = append(slices.DeleteFunc(r.Pasted[key], func(p image.Published) bool { return p.Algorithm == published.Algorithm }), published)
 		return nil
 	})

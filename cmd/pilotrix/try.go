@@ -15,6 +15,7 @@ import (
 	"pilotrix/core/logbook"
 	"pilotrix/core/plain"
 	"pilotrix/core/shipped"
+	"pilotrix/core/transcript"
 	"pilotrix/core/units"
 )
 
@@ -59,13 +60,13 @@ marked ✗.`,
 
 // trySession tries what was asked and answered in a recorded session, and each line that the device wrote besides.
 func (p *program) trySession(trial *dialect.Trial, id int64, d *dialect.Dialect) error {
-	read := newRecordReader(trial.Exchange, trial.Line, func(string) *dialect.Dialect { return d })
+	read := transcript.NewReader(trial.Exchange, trial.Line, func(string) *dialect.Dialect { return d })
 	return p.withLogbook(func(book *logbook.Logbook) error {
 		if _, err := book.Find(id); err != nil {
 			return err
 		}
 		err := book.Events(id, func(e event.Event) error {
-			read.event(e)
+			read.Event(e)
 			return nil
 		})
 		read.Rest()

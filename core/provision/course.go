@@ -58,7 +58,7 @@ type Course struct {
 	Back   bool      // it has restarted and has its address again
 	Proves bool      // it is looked whether it shows so
 
-	reach  reach
+	extent  reach
 	again  time.Time // when it began again while it fetched, zero since it goes on
 	leased time.Time // when it last got its address
 }
@@ -101,23 +101,23 @@ type Moved struct {
 	From, Bytes, Size int64 // From is -1 where that is not known, Size 0
 }
 
-// reach is how far a device has come with a file that it fetches in parts, or once more from where it broke off.
-type reach struct {
+// extent is how far a device has come with a file that it fetches in parts, or once more from where it broke off.
+type extent struct {
 	file string
 	to   int64
 }
 
 // takes takes in what was moved. It reports whether the device has the file whole now.
-func (r *reach) takes(m Moved, broke bool) bool {
+func (r *extent) takes(m Moved, broke bool) bool {
 	if r.file != m.File {
-		*r = reach{file: m.File}
+		*r = extent{file: m.File}
 	}
 	if m.From >= 0 && m.From <= r.to {
 		r.to = max(r.to, m.From+m.Bytes)
 	}
 	whole := !broke && r.to >= m.Size
 	if whole {
-		*r = reach{}
+		*r = extent{}
 	}
 	return whole
 }

@@ -1,4 +1,4 @@
-package main
+package transcript
 
 import (
 	"fmt"
@@ -15,20 +15,20 @@ import (
 	"pilotrix/core/units"
 )
 
-// recordReader reads the exchanges of a record. One from before they were recorded is read by the same maker, with the dialect that it
+// Reader reads the exchanges of a record. One from before they were recorded is read by the same maker, with the dialect that it
 // had, or that is to be tried.
-type recordReader struct {
+type Reader struct {
 	*exchange.Reader
 	known  func(name string) *dialect.Dialect
 	remake *exchange.Remaker // nil where the record has exchanges of its own
 }
 
-func newRecordReader(each func(exchange.Recorded), line func(string), known func(name string) *dialect.Dialect) *recordReader {
-	return &recordReader{Reader: exchange.NewReader(each, line), known: known}
+func NewReader(each func(exchange.Recorded), line func(string), known func(name string) *dialect.Dialect) *Reader {
+	return &Reader{Reader: exchange.NewReader(each, line), known: known}
 }
 
-// event takes an event in, and returns it with those that were made of it.
-func (r *recordReader) event(e event.Event) []event.Event {
+// Event takes an event in, and returns it with those that were made of it.
+func (r *Reader) Event(e event.Event) []event.Event {
 	if begin, ok := e.Body.(event.SessionBegin); ok && !begin.Exchanges {
 		d := r.known(begin.Dialect)
 		r.remake = exchange.NewRemaker(senseOf(d), d)
@@ -52,17 +52,17 @@ func shippedDialect(name string) *dialect.Dialect {
 	return d
 }
 
-// exchangePrinter prints what was asked of a device and what it answered, the course of a runbook around it, and what the device wrote
+// Exchanges prints what was asked of a device and what it answered, the course of a runbook around it, and what the device wrote
 // besides.
-type exchangePrinter struct {
-	course *coursePrinter
-	reader *recordReader
+type Exchanges struct {
+	course *Printer
+	reader *Reader
 	only   string // what has to be in whatever is printed
 }
 
-func newExchangePrinter(course *coursePrinter, only string) *exchangePrinter {
-	p := &exchangePrinter{course: course, only: strings.ToLower(only)}
-	p.reader = newRecordReader(p.exchange, func(text string) {
+func NewExchanges(course *Printer, only string) *Exchanges {
+	p := &Exchanges{course: course, only: strings.ToLower(only)}
+	p.reader = NewReader(p.exchange, func(text string) {
 		if strings.TrimSpace(text) != "" && p.wants(text) {
 			course.say("  │ %s", text)
 		}
@@ -71,16 +71,16 @@ func newExchangePrinter(course *coursePrinter, only string) *exchangePrinter {
 }
 
 // wants reports whether one of several texts is one to be printed.
-func (p *exchangePrinter) wants(texts ...string) bool {
+func (p *Exchanges) wants(texts ...string) bool {
 	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(strings.ToLower(text), p.only) })
 }
 
-func (p *exchangePrinter) event(e event.Event) {
-	for _, one := range p.reader.event(e) {
+func (p *Exchanges) Report(e event.Event) {
+	for _, one := range p.reader.Event(e) {
 		if p.only != "" && !logbook.Holds(one, p.only) {
 			continue
 		}
-		p.course.report(one)
+		p.course.Report(one)
 		switch b := one.Body.(type) {
 		case event.Helm:
 			p.course.say("    ── the helm: %s %s", b.Who, b.Why)
@@ -99,7 +99,7 @@ func senseOf(d *dialect.Dialect) (c sense.Config) {
 	return c
 }
 
-func (p *exchangePrinter) exchange(x exchange.Recorded) {
+func (p *Exchanges) exchange(x exchange.Recorded) {
 	text := x.Text
 	if x.Seen == event.SeenSecret {
 		text = "[not shown by the device, and not recorded]"
@@ -147,5 +147,5 @@ func howLong(x exchange.Recorded) string {
 	return "(" + strings.Join(words, ", ") + ")"
 }
 
-// end prints what goes on where the record ends.
-func (p *exchangePrinter) end() { p.reader.Rest() }
+// End prints what goes on where the record ends.
+func (p *Exchanges) End() { p.reader.Rest() }

@@ -1,4 +1,5 @@
-package main
+// Package transcript says what happens, live or from a record, in lines of text.
+package transcript
 
 import (
 	"fmt"
@@ -11,8 +12,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// coursePrinter says a run in lines of text.
-type coursePrinter struct {
+// Printer says a run in lines of text.
+type Printer struct {
 	out      io.Writer
 	titles   map[string]event.StepPlan
 	phase    string
@@ -20,15 +21,15 @@ type coursePrinter struct {
 	facts    map[string]string
 }
 
-func newCoursePrinter(out io.Writer) *coursePrinter {
-	return &coursePrinter{out: out, titles: map[string]event.StepPlan{}, lastPart: map[string]int{}, facts: map[string]string{}}
+func New(out io.Writer) *Printer {
+	return &Printer{out: out, titles: map[string]event.StepPlan{}, lastPart: map[string]int{}, facts: map[string]string{}}
 }
 
 var outcomeMarks = map[event.Outcome]string{event.Done: "●", event.Failed: "✗", event.Stopped: "◇", event.Skipped: "·", event.ByHand: "○"}
 
 var levelMarks = map[event.Level]string{event.Info: "  ", event.Warning: "! ", event.Error: "✗ "}
 
-func (c *coursePrinter) report(e event.Event) {
+func (c *Printer) Report(e event.Event) {
 	switch b := e.Body.(type) {
 	case event.SessionBegin:
 		c.say("%s on %s", orUnknown(b.Device), b.Target)
@@ -60,7 +61,7 @@ func (c *coursePrinter) report(e event.Event) {
 }
 
 // run says how a run goes.
-func (c *coursePrinter) run(body event.Body) {
+func (c *Printer) run(body event.Body) {
 	switch b := body.(type) {
 	case event.RunBegin:
 		c.know(b.Steps)
@@ -79,14 +80,14 @@ func (c *coursePrinter) run(body event.Body) {
 	}
 }
 
-func (c *coursePrinter) know(steps []event.StepPlan) {
+func (c *Printer) know(steps []event.StepPlan) {
 	for _, s := range steps {
 		c.titles[s.ID] = s
 	}
 }
 
 // moved says what is offered and moved.
-func (c *coursePrinter) moved(body event.Body) {
+func (c *Printer) moved(body event.Body) {
 	switch b := body.(type) {
 	case event.Staged:
 		c.staged(b)
@@ -103,7 +104,7 @@ func (c *coursePrinter) moved(body event.Body) {
 }
 
 // other says an event as every view does.
-func (c *coursePrinter) other(b event.Body) {
+func (c *Printer) other(b event.Body) {
 	text, loud := event.Report(b)
 	mark := "  "
 	if loud {
@@ -119,13 +120,13 @@ func sizeText(size int64) string {
 	return fmt.Sprintf(", %d B", size)
 }
 
-func (c *coursePrinter) check(b event.Check) {
+func (c *Printer) check(b event.Check) {
 	if b.Before != "" {
 		c.say("      %s: %s ⇢ %s", b.Text, firstLine(b.Before), firstLine(b.Got))
 	}
 }
 
-func (c *coursePrinter) upgrades(b event.UpgradePath) {
+func (c *Printer) upgrades(b event.UpgradePath) {
 	way := b.From
 	for _, upgrade := range b.Steps {
 		way += " ━▶ " + upgrade.Release
@@ -133,7 +134,7 @@ func (c *coursePrinter) upgrades(b event.UpgradePath) {
 	c.say("      %s", way)
 }
 
-func (c *coursePrinter) preflight(b event.Preflight) {
+func (c *Printer) preflight(b event.Preflight) {
 	mark := "✓"
 	if !b.Held {
 		mark = "✗"
@@ -145,7 +146,7 @@ func (c *coursePrinter) preflight(b event.Preflight) {
 }
 
 // rung says what stands out on a ladder: refusals and errors, and every message of DHCP.
-func (c *coursePrinter) rung(b event.Rung) {
+func (c *Printer) rung(b event.Rung) {
 	if b.Transfer == event.RungDHCP {
 		c.say("      DHCP %s %s  %s", map[bool]string{true: "⇢", false: "⇠"}[b.FromDevice], b.What, b.Text)
 		return
@@ -155,14 +156,14 @@ func (c *coursePrinter) rung(b event.Rung) {
 	}
 }
 
-func (c *coursePrinter) say(format string, args ...any) {
+func (c *Printer) say(format string, args ...any) {
 	lines := strings.Split(strings.TrimRight(fmt.Sprintf(format, args...), " "), "\n")
 	for _, line := range lines {
 		fmt.Fprintln(c.out, plain.Text(line))
 	}
 }
 
-func (c *coursePrinter) step(b event.StepEnd) {
+func (c *Printer) step(b event.StepEnd) {
 	message := b.Message
 	if message != "" {
 		message = "  " + message
@@ -170,7 +171,7 @@ func (c *coursePrinter) step(b event.StepEnd) {
 	c.say("  %s %-5s %-48s %8s%s", outcomeMarks[b.Outcome], b.ID, c.titles[b.ID].Title, b.Took.Round(10*time.Millisecond), message)
 }
 
-func (c *coursePrinter) ask(b event.Ask) {
+func (c *Printer) ask(b event.Ask) {
 	c.say("  ◇ %s: %s", b.Form, b.Text)
 	for _, command := range b.Types {
 		c.say("      will type  %s", command)
@@ -181,7 +182,7 @@ func (c *coursePrinter) ask(b event.Ask) {
 }
 
 // transfer prints a line at each quarter.
-func (c *coursePrinter) transfer(b event.Transfer) {
+func (c *Printer) transfer(b event.Transfer) {
 	if b.Size == 0 {
 		return
 	}
@@ -191,7 +192,7 @@ func (c *coursePrinter) transfer(b event.Transfer) {
 	}
 }
 
-func (c *coursePrinter) transferEnd(b event.TransferEnd) {
+func (c *Printer) transferEnd(b event.TransferEnd) {
 	padding := ""
 	if b.Padding > 0 {
 		padding = fmt.Sprintf(", padding %d B", b.Padding)
@@ -199,7 +200,7 @@ func (c *coursePrinter) transferEnd(b event.TransferEnd) {
 	c.say("      %s: %d B%s in %s, %s, %d resent%s %s", b.Outcome, b.Bytes, b.Part(), b.Took.Round(10*time.Millisecond), units.Many(b.Blocks, "block"), b.Resent, padding, b.Message)
 }
 
-func (c *coursePrinter) staged(b event.Staged) {
+func (c *Printer) staged(b event.Staged) {
 	switch {
 	case !b.Slot:
 		c.say("      %s %s, %d B", b.Name, b.State, b.Size)
@@ -210,7 +211,7 @@ func (c *coursePrinter) staged(b event.Staged) {
 	}
 }
 
-func (c *coursePrinter) end(b event.RunEnd) {
+func (c *Printer) end(b event.RunEnd) {
 	c.say("\n%s", b.Text())
 	for _, proof := range b.Proved {
 		c.say("  proved  %s", proof)
