@@ -58,7 +58,7 @@ type Course struct {
 	Back   bool      // it has restarted and has its address again
 	Proves bool      // it is looked whether it shows so
 
-	extent  reach
+	reach  extent
 	again  time.Time // when it began again while it fetched, zero since it goes on
 	leased time.Time // when it last got its address
 }
