@@ -5,8 +5,9 @@ import (
 	"errors"
 )
 
-// A device that is reached by sessions may have its console in reach as well. It shows there what it writes while nobody is
-// in a session (its start, its login), and takes there what is typed then; a session that is open has the device to itself.
+// A device that is reached by sessions may have its console in reach as well. It shows there what it writes while
+// nobody is in a session (its start, its login), and takes there what is typed then; a session that is open has the
+// device to itself.
 
 // ConsoleExtra has the machine's console at its Path beside its sessions. It is called before the machine is started.
 func (m *Machine) ConsoleExtra() { m.console = true }

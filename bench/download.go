@@ -30,8 +30,8 @@ type Job struct {
 // Busy reports whether it is under way.
 func (j Job) Busy() bool { return j.cancel != nil }
 
-// Wanted is a download that is to be begun. Prepare and Check take their time; Accept says what is against what came, and
-// takes it. A stuck one never gets beyond preparing.
+// Wanted is a download that is to be begun. Prepare and Check take their time; Accept says what is against what came,
+// and takes it. A stuck one never gets beyond preparing.
 type Wanted struct {
 	File           string
 	From           Fetch

@@ -9,8 +9,9 @@ import (
 	"time"
 )
 
-// ether carries datagrams between sockets that hear everybody: what new devices and DHCP servers use, before there are addresses.
-// What goes to a port reaches every such socket of that port but the sender's, as on a cable that all hang on.
+// ether carries datagrams between sockets that hear everybody: what new devices and DHCP servers use, before there are
+// addresses. What goes to a port reaches every such socket of that port but the sender's, as on a cable that all hang
+// on.
 type ether struct {
 	mu    sync.Mutex
 	socks []*etherSock

@@ -43,8 +43,8 @@ func serverAt(text string, port uint16) (netip.AddrPort, error) {
 	return netip.AddrPortFrom(addr, port), nil
 }
 
-// By is how a file is fetched by a protocol; login is asked for where the protocol wants one. For SFTP the server's key was
-// taken before.
+// By is how a file is fetched by a protocol; login is asked for where the protocol wants one. For SFTP the server's key
+// was taken before.
 func (c Client) By(protocol, address, name string, login ServerLogin, key ssh.PublicKey) (Fetch, error) {
 	ways := map[string]struct {
 		port uint16

@@ -2,7 +2,8 @@ package bench
 
 import "sync"
 
-// Guarded is what a device keeps behind its lock whatever family it is of: the faults that it has on purpose, and what it lies about.
+// Guarded is what a device keeps behind its lock whatever family it is of: the faults that it has on purpose, and what
+// it lies about.
 type Guarded[Faults any] struct {
 	Mu     sync.Mutex
 	Faults Faults
@@ -25,8 +26,8 @@ func (NoConsole) ShellOnly() {}
 // Baud implements Device.
 func (NoConsole) Baud() int { return 115200 }
 
-// Fetches are the words of a command language that fetch a file by each protocol that a Client knows, such as "haul tftp ADDRESS NAME".
-// With HTTP a file has a path.
+// Fetches are the words of a command language that fetch a file by each protocol that a Client knows, such as "haul
+// tftp ADDRESS NAME". With HTTP a file has a path.
 func Fetches(form, about string, run func(protocol, address, name string) error) (words []Word) {
 	for _, protocol := range []struct{ name, what string }{{"tftp", "NAME"}, {"http", "PATH"}, {"ftp", "NAME"}, {"sftp", "NAME"}} {
 		words = append(words, Word{

@@ -25,7 +25,8 @@ import (
 // Field is a line of a head.
 type Field struct{ Name, Value string }
 
-// MakeImage makes one on the spot, the same for the same arguments. Fields without a value are left out; size counts the body.
+// MakeImage makes one on the spot, the same for the same arguments. Fields without a value are left out; size counts
+// the body.
 func MakeImage(magic, seed string, size int, fields ...Field) []byte {
 	random := rand.NewChaCha8(sha256.Sum256([]byte(seed)))
 	body := make([]byte, size)

@@ -75,8 +75,8 @@ func (m *Machine) Lie(lie func(command string) Lie) {
 	m.wire.liar = &liar{device: m.device, lie: lie}
 }
 
-// Repeat has the device answer something else than it would: retell returns what makes the one of the other, nil for a command whose
-// answer stays as it is.
+// Repeat has the device answer something else than it would: retell returns what makes the one of the other, nil for a
+// command whose answer stays as it is.
 func (m *Machine) Repeat(repeat func(command string) func(answer string) string) {
 	m.wire.mu.Lock()
 	defer m.wire.mu.Unlock()

@@ -77,8 +77,8 @@ func (m *Machine) Stick(folder string) error {
 	return device.PlugStick(files...)
 }
 
-// Buttons is what a device with a button has besides. It is looked at when the power comes, and let go of by the hand that sees
-// the light blink.
+// Buttons is what a device with a button has besides. It is looked at when the power comes, and let go of by the hand
+// that sees the light blink.
 type Buttons interface{ Hold(pressed bool) }
 
 // HasButton reports whether there is one.

@@ -13,8 +13,9 @@ import (
 	"pilotrix/core/line"
 )
 
-// A device without a console is reached by its shell session and nothing else. Such a machine listens by itself: inside the
-// process, or on loopback. Whoever opens it by its name on the bench is let in with its own account, by a real handshake.
+// A device without a console is reached by its shell session and nothing else. Such a machine listens by itself: inside
+// the process, or on loopback. Whoever opens it by its name on the bench is let in with its own account, by a real
+// handshake.
 
 // ShellOnly is a device that has no console.
 type ShellOnly interface {

@@ -22,8 +22,8 @@ type Shell struct {
 	Short, AnyCase bool
 	// Split takes a line apart into commands of words; a line is one command unless it is set.
 	Split func(line string) [][]string
-	// Unknown is the answer to a word that is none, Usage that to one whose form is not kept, and Refusal what a word's error is
-	// reported with.
+	// Unknown is the answer to a word that is none, Usage that to one whose form is not kept, and Refusal what a word's
+	// error is reported with.
 	Unknown, Usage, Refusal string
 	// LogsOut says that an awkward device ends this shell when nothing is typed for long.
 	LogsOut bool
@@ -46,8 +46,9 @@ func NewShell(ctx context.Context, w *Wire) *Shell {
 	return &Shell{Wire: w, ctx: ctx, Unknown: "  no such word: %s; words lists them\r\n", Usage: "it goes: %s", Refusal: "  %s\r\n"}
 }
 
-// Word is one command. Its form is what it is called, and its arguments in capitals; one in brackets need not be there, one
-// with … may be several. Run gets as many as it says, and returns why it was not done; a word whose form is not kept is answered by that.
+// Word is one command. Its form is what it is called, and its arguments in capitals; one in brackets need not be there,
+// one with … may be several. Run gets as many as it says, and returns why it was not done; a word whose form is not
+// kept is answered by that.
 type Word struct {
 	Form, About string
 	Run         func(args []string) error

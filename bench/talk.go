@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// A Shell is a conversation whose first error sticks: the power is gone, and nothing that comes after it is said, asked or
-// waited for. What must not happen without what was said before it, stands behind the true that this returned.
+// A Shell is a conversation whose first error sticks: the power is gone, and nothing that comes after it is said, asked
+// or waited for. What must not happen without what was said before it, stands behind the true that this returned.
 
 // OK reports whether the conversation goes on.
 func (s *Shell) OK() bool { return s.err == nil }

@@ -22,7 +22,8 @@ func (w *Warmth) TakeWarm() bool {
 	return w.warm
 }
 
-// warmAnswer is how long a device that has been running may take to let sessions in: it does so at once, where it is not broken.
+// warmAnswer is how long a device that has been running may take to let sessions in: it does so at once, where it is
+// not broken.
 const warmAnswer = 10 * time.Second
 
 // answersWarm waits until a device that has been running for long lets sessions in: whoever comes to it finds it up.

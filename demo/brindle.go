@@ -50,8 +50,8 @@ func RouterImage(release string, size int) []byte {
 	return brindle.MakeImage(release, []string{"R40-1", "R40-2"}, size)
 }
 
-// Router is the router on Grey Mare as it stands when a scene begins: it runs 4.0.7, and its store holds 3.9.4 besides, which
-// leaves less room than another image of the size needs.
+// Router is the router on Grey Mare as it stands when a scene begins: it runs 4.0.7, and its store holds 3.9.4 besides,
+// which leaves less room than another image of the size needs.
 func Router(lan *bench.LAN, size int) *brindle.Router {
 	r := brindle.New("R40-1", "mare-rtr1", user, password)
 	r.Store.Capacity = 2*size + size/2
@@ -64,7 +64,8 @@ func Router(lan *bench.LAN, size int) *brindle.Router {
 	return r
 }
 
-// RouterShelf makes the shelf of that router's scene in a folder: the wanted image, the one that runs, and one for another model.
+// RouterShelf makes the shelf of that router's scene in a folder: the wanted image, the one that runs, and one for
+// another model.
 func RouterShelf(folder string, size int) error {
 	shelf := filepath.Join(folder, "shelf")
 	sums := ""

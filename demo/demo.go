@@ -1,5 +1,5 @@
-// Package demo is the scenario: the Orsholm harbour authority's devices, the scenes that are played on them, and the images, made on
-// the spot.
+// Package demo is the scenario: the Orsholm harbour authority's devices, the scenes that are played on them, and the
+// images, made on the spot.
 package demo
 
 import (
@@ -49,7 +49,8 @@ func add(all ...Place) bool {
 	return true
 }
 
-// LaptopAddress is where the laptop is; the devices have theirs beside them. All are from the range for documentation (RFC 5737).
+// LaptopAddress is where the laptop is; the devices have theirs beside them. All are from the range for documentation
+// (RFC 5737).
 var LaptopAddress = netip.MustParsePrefix("192.0.2.10/24")
 
 // Places lists the devices of the scenario by name.

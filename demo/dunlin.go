@@ -25,13 +25,14 @@ var _ = show(Scene{
 	place:   map[string]func(string) string{"image": in(PackageName("core", "6.2", "oak64")), "into": func(folder string) string { return folder }},
 })
 
-// packagesSize is the size of the core's package on Tangle Ness, its head left out; those of other parts have a quarter.
+// packagesSize is the size of the core's package on Tangle Ness, its head left out; those of other parts have a
+// quarter.
 const packagesSize = 1_310_720
 
 var packagesAddress = netip.MustParsePrefix("192.0.2.51/24")
 
-// Packages is the small router on Tangle Ness as it stands when a scene begins: reed 6.4 on all its layers, with two parts besides
-// the core.
+// Packages is the small router on Tangle Ness as it stands when a scene begins: reed 6.4 on all its layers, with two
+// parts besides the core.
 func Packages(lan *bench.LAN) *dunlin.Router {
 	r := dunlin.New(dunlin.Settings{
 		Model: "N1-2", HostName: "ness-rt1", Serial: "DN1-000903", Architecture: "oak64", Login: user, Word: password, Address: packagesAddress,
@@ -55,8 +56,8 @@ func PackageName(part, release, architecture string) string {
 	return fmt.Sprintf("reed-%s-%s-%s.dnp", part, release, architecture)
 }
 
-// PackagesShelf makes the shelf of that router's scene in a folder: all parts of the lower release, those of the running one, the
-// core for another architecture, and a release whose mesh is only there for that.
+// PackagesShelf makes the shelf of that router's scene in a folder: all parts of the lower release, those of the
+// running one, the core for another architecture, and a release whose mesh is only there for that.
 func PackagesShelf(folder string, size int) error {
 	shelf, sums := filepath.Join(folder, "shelf"), ""
 	var err error

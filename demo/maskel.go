@@ -56,8 +56,8 @@ func NewSwitchSetup() []byte {
 	return []byte("# setup of tangle-sw2, made on 2026-11-20\nname tangle-sw2\n" + maskel.UserLine(user, password) + "port 1 to 6 tide gauges\nport 7 to 8 uplink\n")
 }
 
-// NewSwitchShelf makes the shelf of that switch's scene in a folder: the wanted image, its setup, one whose name lies about its
-// release, and one for another model.
+// NewSwitchShelf makes the shelf of that switch's scene in a folder: the wanted image, its setup, one whose name lies
+// about its release, and one for another model.
 func NewSwitchShelf(folder string, size int) error {
 	shelf := filepath.Join(folder, "shelf")
 	wanted, setup := NewSwitchImage("3.2", size), NewSwitchSetup()
@@ -95,8 +95,8 @@ func StackImage(release string, size int) []byte {
 	return maskel.MakeLoad(maskel.Load{Release: release, Models: []string{"S24", "S24-48"}, Boot: "1.4"}, size)
 }
 
-// StackShelf makes the shelf of the stack's scene in a folder: the wanted image, the one that runs, one that is not for every
-// unit, and one that wants newer boot firmware.
+// StackShelf makes the shelf of the stack's scene in a folder: the wanted image, the one that runs, one that is not for
+// every unit, and one that wants newer boot firmware.
 func StackShelf(folder string, size int) error {
 	wanted, runs := StackImage("3.2", size), StackImage("3.1", size)
 	small := maskel.MakeLoad(maskel.Load{Release: "3.2", Models: []string{"S24"}, Boot: "1.4"}, size/4)

@@ -30,7 +30,8 @@ const controllerSize = 4_194_304
 
 var controllerAddress = netip.MustParsePrefix("192.0.2.70/24")
 
-// accessPoints are those of the harbour: a dozen, of three models, of which the oldest has no firmware in newer releases.
+// accessPoints are those of the harbour: a dozen, of three models, of which the oldest has no firmware in newer
+// releases.
 func accessPoints(release string) (all []orsel.Point) {
 	for _, p := range [][2]string{
 		{"ap-quay-01", "P3"},
@@ -67,7 +68,8 @@ func ControllerImage(release string, size int) []byte {
 	return orsel.MakeLoad(controllerLoad(release), size)
 }
 
-// Controller is the one on Orsholm quay as it stands when a scene begins, with that release on it and on its access points.
+// Controller is the one on Orsholm quay as it stands when a scene begins, with that release on it and on its access
+// points.
 func Controller(lan *bench.LAN, release string) *orsel.Controller {
 	c := orsel.New(orsel.Settings{
 		Model: "C1-12", HostName: "quay-wc1", Serial: "OC1-000512", Login: user, Word: password, Address: controllerAddress,
@@ -77,8 +79,8 @@ func Controller(lan *bench.LAN, release string) *orsel.Controller {
 	return c
 }
 
-// ControllerShelf makes the shelf of that controller's scene in a folder: the wanted image, the previous one it, and one for another
-// model.
+// ControllerShelf makes the shelf of that controller's scene in a folder: the wanted image, the previous one it, and
+// one for another model.
 func ControllerShelf(folder string, size int) error {
 	shelf, sums := filepath.Join(folder, "shelf"), ""
 	for _, release := range []string{"3.4", "3.6"} {

@@ -55,8 +55,8 @@ func BridgeSystem(release string, size int) []byte {
 	return pellow.MakeSystem(bridgeSystem(release), size)
 }
 
-// Bridge is a wireless bridge as it stands when a scene begins: with 2.4 in its flash, whole and running, or cut off while it
-// was written. Size is that of its systems.
+// Bridge is a wireless bridge as it stands when a scene begins: with 2.4 in its flash, whole and running, or cut off
+// while it was written. Size is that of its systems.
 func Bridge(lan *bench.LAN, size int, broken bool) *pellow.Bridge {
 	name, serial := "mare-br1", "PW3-000218"
 	if broken {
@@ -72,8 +72,9 @@ func Bridge(lan *bench.LAN, size int, broken bool) *pellow.Bridge {
 	return b
 }
 
-// BridgeShelf makes the shelf of the bridges' scenes in a folder: the wanted system and the older one, each with the build
-// description that is published beside it, one for another board, and one that is larger than the part that it goes to.
+// BridgeShelf makes the shelf of the bridges' scenes in a folder: the wanted system and the older one, each with the
+// build description that is published beside it, one for another board, and one that is larger than the part that it
+// goes to.
 func BridgeShelf(folder string, size int) error {
 	shelf := filepath.Join(folder, "shelf")
 	sums := ""

@@ -45,8 +45,8 @@ func EdgeImage(release string, size int) []byte {
 	return tamsin.MakeParcel(tamsin.Parcel{Release: release, Models: []string{"E8-1", "E8-2"}, Least: "5.0", Drops: []string{"old gauges"}}, size)
 }
 
-// EdgeShelf makes the shelf of the edge router's scene in a folder: the wanted image, one for another model, and one that
-// wants a later release to come from.
+// EdgeShelf makes the shelf of the edge router's scene in a folder: the wanted image, one for another model, and one
+// that wants a later release to come from.
 func EdgeShelf(folder string, size int) error {
 	wanted := EdgeImage("5.4", size)
 	larger := tamsin.MakeParcel(tamsin.Parcel{Release: "5.4", Models: []string{"E8-16"}}, size/4)

@@ -54,7 +54,8 @@ func passesIn[X underRunbook](t *testing.T, ways map[string]awkwardness, made fu
 
 var everyWay = flag.Bool("awkward.every", false, "try every switch alone with every runbook, and not only with the first of a family")
 
-// together are the ways in which all is on: what a family's further runbooks are tried in, since its first has had each alone.
+// together are the ways in which all is on: what a family's further runbooks are tried in, since its first has had each
+// alone.
 func together(ways map[string]awkwardness) map[string]awkwardness {
 	if *everyWay {
 		return ways

@@ -12,7 +12,8 @@ import (
 	"pilotrix/demo"
 )
 
-// TestABurnInTheInterface tries the system by hand from memory, gives it back, reads what would be erased, and burns it.
+// TestABurnInTheInterface tries the system by hand from memory, gives it back, reads what would be erased, and burns
+// it.
 func TestABurnInTheInterface(t *testing.T) {
 	t.Parallel()
 	term := startTerminal(t, 160, 40, "demo", "burn", "--time-scale", "8")
@@ -42,7 +43,8 @@ func TestABurnInTheInterface(t *testing.T) {
 	term.until("4 things proved")
 }
 
-// TestAPutIntoAWindowInTheInterface says done where the operator is asked for something, and sees the window taken; at 80×24.
+// TestAPutIntoAWindowInTheInterface says done where the operator is asked for something, and sees the window taken; at
+// 80×24.
 func TestAPutIntoAWindowInTheInterface(t *testing.T) {
 	t.Parallel()
 	term := startTerminal(t, 80, 24, "demo", "recovery-put", "--time-scale", "3") // the bench's hand is not to be sooner than this one

@@ -330,7 +330,8 @@ func TestAFileIsPutIntoTheRecoveryLoader(t *testing.T) {
 	})
 }
 
-// TestAPutThatIsCutIsBegunAgain within the same window: by the loader itself, and by a cable that is pulled for a while.
+// TestAPutThatIsCutIsBegunAgain within the same window: by the loader itself, and by a cable that is pulled for a
+// while.
 func TestAPutThatIsCutIsBegunAgain(t *testing.T) {
 	t.Parallel()
 	pulled := func(x *wbridge, e event.Event) {

@@ -23,7 +23,8 @@ import (
 	"pilotrix/core/runbook/engine"
 )
 
-// heldRescue is the rescue, with the logbook held by another program for a time from when the device is about to be changed.
+// heldRescue is the rescue, with the logbook held by another program for a time from when the device is about to be
+// changed.
 func heldRescue(t *testing.T, length time.Duration, more ...string) (path, out string, code int) {
 	t.Helper()
 	path = filepath.Join(tempDir(t), "logbook.db")
@@ -52,7 +53,8 @@ func heldRescue(t *testing.T, length time.Duration, more ...string) (path, out s
 	return path, out + string(rest), run.ProcessState.ExitCode()
 }
 
-// holdLogbook takes the logbook for another program, while the one that writes it stands still: it changes nothing before.
+// holdLogbook takes the logbook for another program, while the one that writes it stands still: it changes nothing
+// before.
 func holdLogbook(t *testing.T, path string, writer *os.Process) *sql.Conn {
 	t.Helper()
 	other, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(20)")
@@ -102,8 +104,8 @@ func TestARunWaitsForItsRecord(t *testing.T) {
 	}), "that nothing was recorded for a while is reported")
 }
 
-// TestNothingIsChangedUnrecorded has it held for longer: nothing is typed then that changes anything, and the run ends with a
-// code of its own, unless it was said to go on unrecorded, which its end reports.
+// TestNothingIsChangedUnrecorded has it held for longer: nothing is typed then that changes anything, and the run ends
+// with a code of its own, unless it was said to go on unrecorded, which its end reports.
 func TestNothingIsChangedUnrecorded(t *testing.T) {
 	t.Parallel()
 	for _, goesOn := range []bool{false, true} {

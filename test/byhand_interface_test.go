@@ -30,7 +30,8 @@ func record(t *testing.T, home string, more ...string) string {
 	return pilotrixAt(t, home, append([]string{"logbook", "show", "1", "--logbook", filepath.Join(home, "book.db")}, more...)...)
 }
 
-// TestAGatewaysBankIsChangedByHandInTheInterface: the board follows what is typed, the restart is watched, and the record is read.
+// TestAGatewaysBankIsChangedByHandInTheInterface: the board follows what is typed, the restart is watched, and the
+// record is read.
 func TestAGatewaysBankIsChangedByHandInTheInterface(t *testing.T) {
 	t.Parallel()
 	term, types, home := worksByHand(t, "mare-gw1", "cormel-g2")

@@ -34,7 +34,8 @@ type hands struct {
 	looks []string // what can be read
 	does  []string // what can be done
 	truth func() map[string]string
-	// rows says of each row of the list called banks what it has to have in the column called next, by its unit and release.
+	// rows says of each row of the list called banks what it has to have in the column called next, by its unit and
+	// release.
 	next func(unit, release string) string
 }
 
@@ -357,8 +358,8 @@ func (o *atTheKeys) heard() string {
 	return out.String()
 }
 
-// TestWhatTheHandReadsIsWhatTheDeviceIs has operators type at random at every family, tidy and awkward: whatever they do, a fact that
-// is shown is what the device is, or is said to be old.
+// TestWhatTheHandReadsIsWhatTheDeviceIs has operators type at random at every family, tidy and awkward: whatever they
+// do, a fact that is shown is what the device is, or is said to be old.
 func TestWhatTheHandReadsIsWhatTheDeviceIs(t *testing.T) {
 	t.Parallel()
 	for name, made := range handled() {
@@ -445,8 +446,8 @@ func asksWord(login []string, answer string) bool {
 	return len(login) > 2 && strings.HasPrefix(answer, strings.TrimSpace(login[2]))
 }
 
-// whose is another command that was answered by what stands in an answer, nil for none. What several commands were answered by is
-// nobody's.
+// whose is another command that was answered by what stands in an answer, nil for none. What several commands were
+// answered by is nobody's.
 func whose(one answered, all []answered) *answered {
 	for _, other := range all {
 		masked := strings.Contains(other.text, event.Redacted) // a command that was typed at the question for a password
@@ -508,8 +509,8 @@ func TestAnswersAreFoundWithoutADialect(t *testing.T) {
 	}
 }
 
-// TestARecordFromBeforeIsReadByTheSameMaker takes the exchanges out of records, and finds them again by the bytes and the keys that were
-// kept, with the dialect that was known then.
+// TestARecordFromBeforeIsReadByTheSameMaker takes the exchanges out of records, and finds them again by the bytes and
+// the keys that were kept, with the dialect that was known then.
 func TestARecordFromBeforeIsReadByTheSameMaker(t *testing.T) {
 	t.Parallel()
 	found, all := 0, 0

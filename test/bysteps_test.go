@@ -97,8 +97,8 @@ var bySteps = map[string][]byHand{
 	},
 }
 
-// TestAChangeMadeByHandIsFollowed makes a change of each family's by hand, step by step: after each of them what is shown is what the
-// device is, what it has changed is said to be old, and what it was answered is said.
+// TestAChangeMadeByHandIsFollowed makes a change of each family's by hand, step by step: after each of them what is
+// shown is what the device is, what it has changed is said to be old, and what it was answered is said.
 func TestAChangeMadeByHandIsFollowed(t *testing.T) {
 	t.Parallel()
 	steps := 0

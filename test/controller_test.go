@@ -205,7 +205,8 @@ func TestAPlanOfAControllerIsWhatARunTypes(t *testing.T) {
 	inWireless(t, wirelessOptions{}, func(t *testing.T, x *wireless) { holdsToItsPlan(t, x) })
 }
 
-// TestAPowerCutWhileTheyAreFollowed has the controller go away in the middle: the line is waited for, and the limit is not made longer.
+// TestAPowerCutWhileTheyAreFollowed has the controller go away in the middle: the line is waited for, and the limit is
+// not made longer.
 func TestAPowerCutWhileTheyAreFollowed(t *testing.T) {
 	t.Parallel()
 	opt := wirelessOptions{deviceOptions: controllerWith{device: func(c *orsel.Controller) { c.Fail(orsel.Faults{Straggles: "ap-ramp-02"}) }}}

@@ -53,8 +53,8 @@ func TestTheQuestionnaireTakesEffectAtTheRestart(t *testing.T) {
 	})
 }
 
-// TestAHuntThatFindsNothingLeavesTheSpeedAsItWas hunts on a device that is off, to its end and cut short: what the interface
-// shows is what the line has.
+// TestAHuntThatFindsNothingLeavesTheSpeedAsItWas hunts on a device that is off, to its end and cut short: what the
+// interface shows is what the line has.
 func TestAHuntThatFindsNothingLeavesTheSpeedAsItWas(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
@@ -81,8 +81,8 @@ func TestAHuntThatFindsNothingLeavesTheSpeedAsItWas(t *testing.T) {
 	})
 }
 
-// TestNoSpeedIsHuntedWhereTextComes rescues a router that is switched on, later and later, behind the right speed: what it
-// says as it boots is proof enough.
+// TestNoSpeedIsHuntedWhereTextComes rescues a router that is switched on, later and later, behind the right speed: what
+// it says as it boots is proof enough.
 func TestNoSpeedIsHuntedWhereTextComes(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
@@ -110,7 +110,8 @@ phases:
       - {step: Read the store, read: [store]}
 `
 
-// TestTheSpeedThatWasFoundLaterWins has the operator, or a hunt, find that the device speaks another speed than the session began with.
+// TestTheSpeedThatWasFoundLaterWins has the operator, or a hunt, find that the device speaks another speed than the
+// session began with.
 func TestTheSpeedThatWasFoundLaterWins(t *testing.T) {
 	t.Parallel()
 	for name, set := range map[string]func(*rig){

@@ -61,7 +61,8 @@ func TestTheDocumentationHasTheLanguagesAsTheyAre(t *testing.T) {
 
 var demosMark = regexp.MustCompile(`(?s)(<!-- demos -->\n)(.*?)(<!-- end -->)`)
 
-// TestTheReadmeHasTheDemosAsTheyAre holds README's table of demos to those that there are. With -update it is written again.
+// TestTheReadmeHasTheDemosAsTheyAre holds README's table of demos to those that there are. With -update it is written
+// again.
 func TestTheReadmeHasTheDemosAsTheyAre(t *testing.T) {
 	const path = "../README.md"
 	text, err := os.ReadFile(path)

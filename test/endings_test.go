@@ -193,8 +193,8 @@ func TestLastText(t *testing.T) {
 	}
 }
 
-// TestFoldersThatTakeNothing has every command that writes on a disk that is full and one that may only be read. What it
-// leaves is looked at in there: no half file passes for a whole one.
+// TestFoldersThatTakeNothing has every command that writes on a disk that is full and one that may only be read. What
+// it leaves is looked at in there: no half file passes for a whole one.
 func TestFoldersThatTakeNothing(t *testing.T) {
 	t.Parallel()
 	home := tempDir(t)

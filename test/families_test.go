@@ -48,7 +48,8 @@ func TestTheOtherFamiliesFetchWithALogin(t *testing.T) {
 	}
 }
 
-// TestTheOtherFamiliesBySSH carry their changes out over a shell session, which each restart ends, with the image on a stick.
+// TestTheOtherFamiliesBySSH carry their changes out over a shell session, which each restart ends, with the image on a
+// stick.
 func TestTheOtherFamiliesBySSH(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ device, dialect, book, image, proved string }{

@@ -265,7 +265,8 @@ func TestAPlanOfAFirstBootIsWhatARunTypes(t *testing.T) {
 	inNewDevice(t, newDeviceOptions{}, func(t *testing.T, x *newDevice) { holdsToItsPlan(t, x) })
 }
 
-// TestAnotherServerEndsItWhileItIsAsked, too: the question is taken back, and nobody is taken for the one that is meant.
+// TestAnotherServerEndsItWhileItIsAsked, too: the question is taken back, and nobody is taken for the one that is
+// meant.
 func TestAnotherServerEndsItWhileItIsAsked(t *testing.T) {
 	t.Parallel()
 	opt := newDeviceOptions{lanOptions: lanOptions{present: true}, on: func(x *newDevice, e event.Event) {
@@ -291,7 +292,8 @@ func TestAnotherServerEndsItWhileItIsAsked(t *testing.T) {
 	})
 }
 
-// TestTheHandMayTakeTheHelmMeanwhile at any moment: the device is answered on, and the run goes on where it is given back.
+// TestTheHandMayTakeTheHelmMeanwhile at any moment: the device is answered on, and the run goes on where it is given
+// back.
 func TestTheHandMayTakeTheHelmMeanwhile(t *testing.T) {
 	t.Parallel()
 	for _, at := range []time.Duration{time.Second, 16 * time.Second, 22 * time.Second, 28 * time.Second} {
@@ -353,7 +355,8 @@ func TestAPowerCutInTheMiddleOfItsFirstStart(t *testing.T) {
 	}
 }
 
-// TestANewDeviceIsGivenAnAddress by the program's own server, over a LAN in memory, with real packets; one that likes no offer asks on.
+// TestANewDeviceIsGivenAnAddress by the program's own server, over a LAN in memory, with real packets; one that likes
+// no offer asks on.
 func TestANewDeviceIsGivenAnAddress(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		lan := bench.NewLAN(true, 1)

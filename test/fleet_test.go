@@ -25,8 +25,9 @@ import (
 // fleetIn says the test's own process that it is to be so many new devices, in the network namespace that it is in.
 const fleetIn = "PILOTRIX_FLEET"
 
-// TestManyNewDevicesAtOnce has 1, 10, 50 and 200 devices start at the same moment, on a wire between two network namespaces: all are
-// done, the command ends by itself, and what all of them took is reported against one alone. The devices share no code with ours.
+// TestManyNewDevicesAtOnce has 1, 10, 50 and 200 devices start at the same moment, on a wire between two network
+// namespaces: all are done, the command ends by itself, and what all of them took is reported against one alone. The
+// devices share no code with ours.
 func TestManyNewDevicesAtOnce(t *testing.T) {
 	if count, err := strconv.Atoi(os.Getenv(fleetIn)); err == nil {
 		beAFleet(t, count)

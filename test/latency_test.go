@@ -160,8 +160,9 @@ func late(all []time.Duration) time.Duration {
 // at the line's driver: the 99th percentile, and its share of the 1 and 25 ms allowed.
 func BenchmarkKeyToWire(b *testing.B) { latencies(b, (*consoleRig).key) }
 
-// BenchmarkKeyToWireWhileParsing presses keys while an answer of a megabyte, which was asked for by hand, is read for its facts: rows
-// that are no bank's beside those that are. Beside it stands the same answer to a command that nothing is read from.
+// BenchmarkKeyToWireWhileParsing presses keys while an answer of a megabyte, which was asked for by hand, is read for
+// its facts: rows that are no bank's beside those that are. Beside it stands the same answer to a command that nothing
+// is read from.
 func BenchmarkKeyToWireWhileParsing(b *testing.B) {
 	for name, command := range map[string]string{"read": "look banks", "not-read": "look log"} {
 		b.Run(name, func(b *testing.B) { keysBehind(b, command) })

@@ -183,8 +183,8 @@ func TestEveryShippedRunbookIsLiedTo(t *testing.T) {
 	assert.ElementsMatch(t, shipped.RunbookNames(), have)
 }
 
-// TestNoRunEndsDoneOnALie has the device say the truth once, to learn what it is reported; then it lies from each command
-// on, in each way. No run may end “done”.
+// TestNoRunEndsDoneOnALie has the device say the truth once, to learn what it is reported; then it lies from each
+// command on, in each way. No run may end “done”.
 func TestNoRunEndsDoneOnALie(t *testing.T) {
 	t.Parallel()
 	for _, one := range liables {
@@ -250,8 +250,8 @@ var everyLie = flag.Bool("lies.all", false, "tell every lie at every command, an
 // harmless are commands whose answers save work at best: with another answer, or none, all of it is done.
 var harmless = map[string]bool{"look stick": true, "view stick": true, "report stick": true}
 
-// liesTo are the lies that a command can be met with. Of those that do nothing one is reported, another each time, to what
-// changes the device and to every third reading; the others only make sense for a change.
+// liesTo are the lies that a command can be met with. Of those that do nothing one is reported, another each time, to
+// what changes the device and to every third reading; the others only make sense for a change.
 func liesTo(command string, i int, changes []string) []bench.Lie {
 	idle := []bench.Lie{bench.Refuses, bench.SaysNothing, bench.Hangs, bench.IsLate}
 	changed := slices.Contains(changes, command)

@@ -27,7 +27,8 @@ import (
 	"pilotrix/core/shipped"
 )
 
-// The emulated board with the real bootloader, a real kernel and a real shell: nothing of it shares code with the bench.
+// The emulated board with the real bootloader, a real kernel and a real shell: nothing of it shares code with the
+// bench.
 
 const bootloader64 = "/usr/lib/u-boot/qemu_arm64/u-boot.bin"
 
@@ -169,8 +170,8 @@ func (b *linuxBoard) page() string {
 	return string(text)
 }
 
-// TestARealBoardIsTriedBurnedAndRenewed goes the whole way on it: a system is fetched by TFTP and tried from memory, written
-// to its disk, started by itself; then a later one over the shell by HTTP, and back to the first.
+// TestARealBoardIsTriedBurnedAndRenewed goes the whole way on it: a system is fetched by TFTP and tried from memory,
+// written to its disk, started by itself; then a later one over the shell by HTTP, and back to the first.
 func TestARealBoardIsTriedBurnedAndRenewed(t *testing.T) {
 	t.Parallel()
 	func() {

@@ -20,7 +20,8 @@ import (
 
 var everyList = flag.Bool("lists.all", false, "spoil each list at every command that prints it, and not at some")
 
-// spoilt is a way in which a list that was printed is not the one that there is. It is given the row's places in the answer, at least one.
+// spoilt is a way in which a list that was printed is not the one that there is. It is given the row's places in the
+// answer, at least one.
 type spoilt struct {
 	name           string
 	twice, another bool // what it makes of a row
@@ -106,8 +107,8 @@ func repeating(list listOf, how spoilt, did *atomic.Bool) func(answer string) st
 	}
 }
 
-// TestNoListIsBelievedThatIsNotTheOneThereIs has the device print each list of each runbook in another way than it is, from each time on
-// that it is asked for it: no row counts twice, and none for another.
+// TestNoListIsBelievedThatIsNotTheOneThereIs has the device print each list of each runbook in another way than it is,
+// from each time on that it is asked for it: no row counts twice, and none for another.
 func TestNoListIsBelievedThatIsNotTheOneThereIs(t *testing.T) {
 	t.Parallel()
 	for _, one := range liables {
@@ -196,7 +197,8 @@ var saidOtherwise = []struct {
 	{"the digest is of another file", "sha256sum", regexp.MustCompile(`/tmp/\S+`), func(string) string { return "/tmp/other" }},
 }
 
-// TestNothingIsBurnedByAMapThatMoved has the map, or what an answer repeats of its command, said otherwise from each time on.
+// TestNothingIsBurnedByAMapThatMoved has the map, or what an answer repeats of its command, said otherwise from each
+// time on.
 func TestNothingIsBurnedByAMapThatMoved(t *testing.T) {
 	t.Parallel()
 	tried := map[string]bool{}

@@ -92,7 +92,8 @@ func TestTheOldImageStaysWhereThereIsRoom(t *testing.T) {
 	})
 }
 
-// TestAStoreWithoutRoomGivesTheRunningImageUp holds that it is asked first, as what has no way back, and what the way back is.
+// TestAStoreWithoutRoomGivesTheRunningImageUp holds that it is asked first, as what has no way back, and what the way
+// back is.
 func TestAStoreWithoutRoomGivesTheRunningImageUp(t *testing.T) {
 	t.Parallel()
 	var asked event.Ask
@@ -132,7 +133,8 @@ func TestBackToTheImageThatIsStillThere(t *testing.T) {
 	})
 }
 
-// TestAnotherImageOfTheSameNameIsNotWrittenOver has the running image called as the wanted one is: it stays until that is proved.
+// TestAnotherImageOfTheSameNameIsNotWrittenOver has the running image called as the wanted one is: it stays until that
+// is proved.
 func TestAnotherImageOfTheSameNameIsNotWrittenOver(t *testing.T) {
 	t.Parallel()
 	const name = "tern-4.2.1.brm"
@@ -259,7 +261,8 @@ phases:
       - {step: Read it, read: [release, files, entry]}
 `
 
-// TestWhatCameInPartIsRemovedAndBroughtAgain has the network gone until that is noticed: what is left of the image goes behind a hold.
+// TestWhatCameInPartIsRemovedAndBroughtAgain has the network gone until that is noticed: what is left of the image goes
+// behind a hold.
 func TestWhatCameInPartIsRemovedAndBroughtAgain(t *testing.T) {
 	t.Parallel()
 	var cut atomic.Bool

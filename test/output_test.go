@@ -19,12 +19,12 @@ import (
 	"pilotrix/core/plain"
 )
 
-// hostile is a name that acts on a terminal: it would clear the screen, write the clipboard, turn the direction of writing, and begin a
-// sequence by the one character that does it alone.
+// hostile is a name that acts on a terminal: it would clear the screen, write the clipboard, turn the direction of
+// writing, and begin a sequence by the one character that does it alone.
 const hostile = "x\x1b[2J\x1b]52;c;cm0gLXJm\x07\u202ey\u009b2Jz\x08\x7f"
 
-// commandsWith are the commands that print something of what others wrote, each with what it is given. Interactive are those that draw
-// on a terminal, or go on until they are ended; they have tests of their own.
+// commandsWith are the commands that print something of what others wrote, each with what it is given. Interactive are
+// those that draw on a terminal, or go on until they are ended; they have tests of their own.
 var commandsWith = map[string][][]string{
 	"demo": {{"--list"}, {"--list", "--json"}}, "device add": {{"again", "unix:" + hostile}, {hostile, "unix:/x"}}, "device edit": {{"again", "--place", hostile}, {hostile}},
 	"device check": {{}, {"DEVICES"}, {"--json-schema"}}, "device list": {{}, {"--json"}}, "device remove": {{"none" + hostile}}, "device show": {{"again"}, {hostile}},
@@ -56,8 +56,8 @@ func commandTree(t *testing.T, path ...string) (all []string) {
 	return all
 }
 
-// TestNothingThatActsIsPrinted runs every command over files, names and records that hold what acts on a terminal, and reads each byte
-// of what it prints.
+// TestNothingThatActsIsPrinted runs every command over files, names and records that hold what acts on a terminal, and
+// reads each byte of what it prints.
 func TestNothingThatActsIsPrinted(t *testing.T) {
 	t.Parallel()
 	home := tempDir(t)
@@ -118,8 +118,8 @@ func TestNothingThatActsIsPrinted(t *testing.T) {
 	assert.Contains(t, run("logbook", "list"), "x·[2J")
 }
 
-// TestAPipeInAPlaceOfOursHoldsNothingUp has one where each of the program's own files would be: what is asked for ends, and says so where
-// that file matters.
+// TestAPipeInAPlaceOfOursHoldsNothingUp has one where each of the program's own files would be: what is asked for ends,
+// and says so where that file matters.
 func TestAPipeInAPlaceOfOursHoldsNothingUp(t *testing.T) {
 	t.Parallel()
 	for place, commands := range map[string]map[string]string{

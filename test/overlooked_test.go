@@ -11,8 +11,8 @@ import (
 	"pilotrix/core/shipped"
 )
 
-// TestARowThatIsNotUnderstoodIsNotOverlooked has devices say a word in their tables that nobody foresaw: a check that none is so
-// would hold without that row.
+// TestARowThatIsNotUnderstoodIsNotOverlooked has devices say a word in their tables that nobody foresaw: a check that
+// none is so would hold without that row.
 func TestARowThatIsNotUnderstoodIsNotOverlooked(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ dialect, reading, head, good, bad string }{

@@ -83,7 +83,8 @@ func depth(all map[string]map[string]bool, name string, known map[string]int) in
 	return deepest
 }
 
-// drawPackages lays the packages out in rows, each above all that it imports, with a line for each import that no other way shows.
+// drawPackages lays the packages out in rows, each above all that it imports, with a line for each import that no other
+// way shows.
 func drawPackages(all map[string]map[string]bool) *evidence.Drawing {
 	const width, height, gap, left = 100.0, 18.0, 34.0, 20.0
 	depths, rows := map[string]int{}, map[int][]string{}
@@ -138,7 +139,8 @@ func drawPackages(all map[string]map[string]bool) *evidence.Drawing {
 	return d
 }
 
-// TestTheDrawingOfThePackagesIsOfTheCode holds docs/packages.svg to the imports as they are. With -update it is drawn again.
+// TestTheDrawingOfThePackagesIsOfTheCode holds docs/packages.svg to the imports as they are. With -update it is drawn
+// again.
 func TestTheDrawingOfThePackagesIsOfTheCode(t *testing.T) {
 	all := roomImports(t)
 	require.Greater(t, len(all), 40)

@@ -207,8 +207,8 @@ func TestThePackagesPassOnAwkwardDevices(t *testing.T) {
 	}, func(x *parts) error { return x.agree("6.2") })
 }
 
-// TestOthersDropFilesThere has OpenSSH's own client drop a package on the simulated router, which is reached by SSH and nothing
-// else, then carries the change out over a real session.
+// TestOthersDropFilesThere has OpenSSH's own client drop a package on the simulated router, which is reached by SSH and
+// nothing else, then carries the change out over a real session.
 func TestOthersDropFilesThere(t *testing.T) {
 	t.Parallel()
 	folder := tempDir(t)

@@ -32,7 +32,8 @@ func inOwnNetwork(t *testing.T, inside func(*testing.T, elsewhere)) {
 // TestNewDevicesAreProvisioned has busybox's clients go through it, in network namespaces that the test makes.
 func TestNewDevicesAreProvisioned(t *testing.T) { inOwnNetwork(t, provisionInside) }
 
-// TestNewDevicesAreProvisionedInTheInterface says in the strip that one is answered, and sees what it fetches; at 80×24.
+// TestNewDevicesAreProvisionedInTheInterface says in the strip that one is answered, and sees what it fetches; at
+// 80×24.
 func TestNewDevicesAreProvisionedInTheInterface(t *testing.T) {
 	inOwnNetwork(t, func(t *testing.T, e elsewhere) {
 		folder, there := tempDir(t), tempDir(t)
@@ -171,8 +172,8 @@ func provisionInside(t *testing.T, e elsewhere) {
 	_ = other.Process.Kill()
 }
 
-// TestARealClientIsAnsweredAtItsFirstStart carries first-boot out without a line, on a device made of busybox alone: its DHCP client,
-// its TFTP and HTTP clients and its web server, in a network namespace.
+// TestARealClientIsAnsweredAtItsFirstStart carries first-boot out without a line, on a device made of busybox alone:
+// its DHCP client, its TFTP and HTTP clients and its web server, in a network namespace.
 func TestARealClientIsAnsweredAtItsFirstStart(t *testing.T) { inOwnNetwork(t, firstStartInside) }
 
 // firstStart is the device: what it fetches is where it is reported, and its page says what is in that.

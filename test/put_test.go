@@ -96,8 +96,8 @@ func sshServerAt(t *testing.T, at netip.AddrPort, in func(...string) *exec.Cmd) 
 	return "ssh://" + who.Username + "@" + at.String(), home
 }
 
-// TestAFileIsDroppedAcrossANetwork puts one over a wire between two network namespaces, on a server that shares no code with this
-// program.
+// TestAFileIsDroppedAcrossANetwork puts one over a wire between two network namespaces, on a server that shares no code
+// with this program.
 func TestAFileIsDroppedAcrossANetwork(t *testing.T) {
 	inOwnNetwork(t, func(t *testing.T, e elsewhere) {
 		e.must("ip", "addr", "add", "192.0.2.61/24", "dev", "wire1")
@@ -106,8 +106,8 @@ func TestAFileIsDroppedAcrossANetwork(t *testing.T) {
 	})
 }
 
-// TestAFileIsPutOverTheSessionItself puts one by both protocols on a real server, where its shell sees it whole; and says
-// what was refused.
+// TestAFileIsPutOverTheSessionItself puts one by both protocols on a real server, where its shell sees it whole; and
+// says what was refused.
 func TestAFileIsPutOverTheSessionItself(t *testing.T) {
 	t.Parallel()
 	target, home := sshServer(t)

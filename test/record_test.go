@@ -32,14 +32,15 @@ var killedDemos = map[string]time.Duration{
 	"over-the-shell": 4 * time.Second, "first-boot": 3 * time.Second, "rescue": 20 * time.Second,
 }
 
-// onlyLooks are the lines that change nothing, and the answers to what a command asks. Whatever else a demo types changes
-// something.
+// onlyLooks are the lines that change nothing, and the answers to what a command asks. Whatever else a demo types
+// changes something.
 var onlyLooks = regexp.MustCompile(`^(|harbour|lamp-and-tide|look .*|lift|view .*|work|sum .*|foresee .*|report .*|arm|tell .*|rise|weigh .*|(ship|lend) setup .*|` +
 	`version|printenv.*|flinfo|mtdparts|setenv (ipaddr|netmask) .*; echo set|tftpboot .*|crc32 .*|bootm .*|cat .*|wget .*|sha256sum .*|` +
 	`y|k|n|no|yes|192\.0\.2\.\d+|tern-\S+\.brm|help|store|show .*|speed \d+|start .*|about|rate \d+)$`)
 
-// TestKilledAtAnyMoment kills demos without warning at random moments, and has the kernel's own tracer see what they wrote to the
-// device: every line that changes anything was on record before it was typed, and the next start says what may have been changed.
+// TestKilledAtAnyMoment kills demos without warning at random moments, and has the kernel's own tracer see what they
+// wrote to the device: every line that changes anything was on record before it was typed, and the next start says what
+// may have been changed.
 func TestKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
 	require.NoError(t, exec.Command("strace", "-V").Run(), "needs the Debian package strace; ./dev/test installs it")
@@ -142,8 +143,8 @@ var (
 	inHex       = regexp.MustCompile(`^(\\x[0-9a-f]{2})+$`)
 )
 
-// writtenLines are the lines that were written to the device's pseudo-terminal, as the tracer saw them, each with the control
-// characters in it obeyed. What is written to its other end is the device's own.
+// writtenLines are the lines that were written to the device's pseudo-terminal, as the tracer saw them, each with the
+// control characters in it obeyed. What is written to its other end is the device's own.
 func writtenLines(t *testing.T, trace string) []string {
 	file, err := os.Open(trace)
 	require.NoError(t, err)
@@ -237,8 +238,8 @@ func TestANoteDuringARunTakesNothingFromItsRecord(t *testing.T) {
 	assert.Positive(t, notes)
 }
 
-// TestInterruptedWritesAreNoLines reads the tracer's own lines: one that a signal came in between is written only once, one that
-// was cut off may have been written.
+// TestInterruptedWritesAreNoLines reads the tracer's own lines: one that a signal came in between is written only once,
+// one that was cut off may have been written.
 func TestInterruptedWritesAreNoLines(t *testing.T) {
 	trace := filepath.Join(tempDir(t), "trace")
 	require.NoError(t, os.WriteFile(trace, []byte(`9  write(8</dev/pts/6>, "\x61", 1) = ? ERESTARTSYS (To be restarted if SA_RESTART is set)

@@ -16,8 +16,8 @@ import (
 	"pilotrix/demo"
 )
 
-// TestARestartEndsASessionAndTheRunGoesOn goes back to the other bank over a session that the restart ends: it is opened
-// again, let in with what was given once, and the same device is known to be there.
+// TestARestartEndsASessionAndTheRunGoesOn goes back to the other bank over a session that the restart ends: it is
+// opened again, let in with what was given once, and the same device is known to be there.
 func TestARestartEndsASessionAndTheRunGoesOn(t *testing.T) {
 	t.Parallel()
 	for _, kind := range []string{"telnet", "ssh"} {

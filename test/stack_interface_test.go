@@ -12,8 +12,8 @@ import (
 	"pilotrix/demo"
 )
 
-// TestTheTrapOfOneUnitInTheInterface types the word that fills only one unit: it is held at its Enter, and once it was sent the
-// board says what a restart would do.
+// TestTheTrapOfOneUnitInTheInterface types the word that fills only one unit: it is held at its Enter, and once it was
+// sent the board says what a restart would do.
 func TestTheTrapOfOneUnitInTheInterface(t *testing.T) {
 	t.Parallel()
 	home := tempDir(t)
@@ -54,7 +54,8 @@ func secretFile(t *testing.T) string {
 	return path
 }
 
-// TestATimedRestartIsTakenBackInTheInterface sets it by the runbook, and takes it back by hand while it is counted down.
+// TestATimedRestartIsTakenBackInTheInterface sets it by the runbook, and takes it back by hand while it is counted
+// down.
 func TestATimedRestartIsTakenBackInTheInterface(t *testing.T) {
 	t.Parallel()
 	home := tempDir(t)
@@ -81,8 +82,8 @@ func TestATimedRestartIsTakenBackInTheInterface(t *testing.T) {
 	assert.NotContains(t, term.screen(), "STILL OPEN")
 }
 
-// TestASessionDropsWhenTheRolesMove has the lead unit restart under an SSH session: the session comes back at the unit that leads
-// then.
+// TestASessionDropsWhenTheRolesMove has the lead unit restart under an SSH session: the session comes back at the unit
+// that leads then.
 func TestASessionDropsWhenTheRolesMove(t *testing.T) {
 	t.Parallel()
 	home := tempDir(t)

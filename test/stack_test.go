@@ -296,7 +296,8 @@ func TestFaultsOfAStack(t *testing.T) {
 	}
 }
 
-// TestTheTrapOfOneUnitIsFoundByAReading: a hand fills only the lead unit; the runbook goes on from there and refuses to restart.
+// TestTheTrapOfOneUnitIsFoundByAReading: a hand fills only the lead unit; the runbook goes on from there and refuses to
+// restart.
 func TestTheTrapOfOneUnitIsFoundByAReading(t *testing.T) {
 	t.Parallel()
 	inStack(t, stackOptions{lanOptions: lanOptions{book: trapBook, inputs: map[string]string{"image": "strand-3.2.msl"}}}, func(t *testing.T, x *stack) {
@@ -389,7 +390,8 @@ func TestABrokenRingHolds(t *testing.T) {
 	})
 }
 
-// TestARestartThatIsSetForLaterIsReckonedWith has the plan, and what the header counts down, hold the time until it comes.
+// TestARestartThatIsSetForLaterIsReckonedWith has the plan, and what the header counts down, hold the time until it
+// comes.
 func TestARestartThatIsSetForLaterIsReckonedWith(t *testing.T) {
 	t.Parallel()
 	plans := map[string]time.Duration{}

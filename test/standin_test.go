@@ -22,8 +22,8 @@ import (
 	"pilotrix/core/shipped"
 )
 
-// standIn is a shell at the other end of a pseudo-terminal that edits its line as shells do and runs nothing: it records each line that
-// it is given to carry out.
+// standIn is a shell at the other end of a pseudo-terminal that edits its line as shells do and runs nothing: it
+// records each line that it is given to carry out.
 type standIn struct {
 	master  *os.File
 	line    []byte
@@ -129,8 +129,8 @@ func (s *standIn) given() []string {
 	return append([]string(nil), s.taken...)
 }
 
-// TestNoSpellingReachesAShellUnheld types each of 300 lines in a way of its own to a shell that runs nothing, or has it recalled,
-// searched for, or completed: each is held, and none is ever taken.
+// TestNoSpellingReachesAShellUnheld types each of 300 lines in a way of its own to a shell that runs nothing, or has it
+// recalled, searched for, or completed: each is held, and none is ever taken.
 func TestNoSpellingReachesAShellUnheld(t *testing.T) {
 	t.Parallel()
 	shell, path := newStandIn(t, "reboot", "sync; reboot -f", "reboot", "rm -rf /boot")

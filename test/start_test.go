@@ -46,8 +46,8 @@ func pilotrixAt(t *testing.T, home string, args ...string) string {
 	return string(out)
 }
 
-// TestFromTheStartToDone starts bare, opens a device that nothing is known of, has it recognised, picks a runbook, fills it
-// in, reads its plan, holds, and is done; afterwards the start knows how that went.
+// TestFromTheStartToDone starts bare, opens a device that nothing is known of, has it recognised, picks a runbook,
+// fills it in, reads its plan, holds, and is done; afterwards the start knows how that went.
 func TestFromTheStartToDone(t *testing.T) {
 	t.Parallel()
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
@@ -149,8 +149,9 @@ func TestASingleActionFromInside(t *testing.T) {
 	term.until("exit code 0")
 }
 
-// TestARestartEndsTheSessionAndTheConsoleIsWatched goes back to the other bank over a shell session that the restart ends,
-// with the device's console beside it, where the start is seen; the session comes back by itself and the run goes on.
+// TestARestartEndsTheSessionAndTheConsoleIsWatched goes back to the other bank over a shell session that the restart
+// ends, with the device's console beside it, where the start is seen; the session comes back by itself and the run goes
+// on.
 func TestARestartEndsTheSessionAndTheConsoleIsWatched(t *testing.T) {
 	t.Parallel()
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {

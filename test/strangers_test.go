@@ -21,8 +21,9 @@ import (
 	"pilotrix/core/serve"
 )
 
-// BenchmarkStrangers has strangers ask every server again and again, from many addresses, while the console is typed on: it prints
-// when 99 of 100 keys are at the line, how many asked, and what memory and handles the servers have grown by.
+// BenchmarkStrangers has strangers ask every server again and again, from many addresses, while the console is typed
+// on: it prints when 99 of 100 keys are at the line, how many asked, and what memory and handles the servers have grown
+// by.
 func BenchmarkStrangers(b *testing.B) {
 	r := newConsole(b)
 	defer r.end()

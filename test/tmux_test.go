@@ -114,8 +114,8 @@ func (term *terminal) answers(key, text string) string {
 // guarded is longer than a key counts as one that came too soon.
 const guarded = 800 * time.Millisecond
 
-// onceMore presses a key that is asked for once more, when it is no longer too soon for it, and waits until that is taken
-// in: pressed twice it would answer what comes behind.
+// onceMore presses a key that is asked for once more, when it is no longer too soon for it, and waits until that is
+// taken in: pressed twice it would answer what comes behind.
 func (term *terminal) onceMore(key string) {
 	time.Sleep(guarded)
 	term.keys(key)

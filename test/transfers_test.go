@@ -334,7 +334,8 @@ func TestServeAlone(t *testing.T) {
 // portsDrawn counts those that freePort gave out.
 var portsDrawn atomic.Uint32
 
-// freePort is a port that nothing listens at, neither by UDP nor by TCP, and that no connection is given by the system: those come from above.
+// freePort is a port that nothing listens at, neither by UDP nor by TCP, and that no connection is given by the system:
+// those come from above.
 func freePort(t *testing.T) uint16 {
 	t.Helper()
 	for range 1000 {

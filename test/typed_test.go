@@ -159,7 +159,8 @@ func holdToPlan(t *testing.T, plan runbook.Plan, typed []string) {
 	}
 }
 
-// holdsToItsPlan runs a runbook and holds what was really typed to its plan, made with what could be known before and with nothing.
+// holdsToItsPlan runs a runbook and holds what was really typed to its plan, made with what could be known before and
+// with nothing.
 func holdsToItsPlan(t *testing.T, x underRunbook) {
 	t.Helper()
 	result, r := x.run(), x.under()

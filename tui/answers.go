@@ -34,8 +34,9 @@ var answersOf = map[event.Form][]answer{
 // behind are the answers that take the leader key first.
 var behind = []answer{{"n", "n", engine.SkipIt, "go on without it"}, {"w", "w", engine.RollBack, "roll back"}, {"o", "o", engine.GoUnrecorded, "go on unrecorded"}}
 
-// asked is the question that keys answer now, nil for none: one of the runbook while the operator has the helm waits for it
-// to be given back; and while a second line is shown only its own is answered, since what is typed is that line's.
+// asked is the question that keys answer now, nil for none: one of the runbook while the operator has the helm waits
+// for it to be given back; and while a second line is shown only its own is answered, since what is typed is that
+// line's.
 func (a *app) asked() *event.Ask {
 	here := a.present()
 	ask := here.state.Ask

@@ -39,12 +39,12 @@ func (a *app) press(k tea.KeyPressMsg) tea.Cmd {
 	return a.shell.press(k, a.focus())
 }
 
-// afterthoughtFor is how long behind an Esc that closed something, or an Enter that answered, one more of it is taken for one
-// too many.
+// afterthoughtFor is how long behind an Esc that closed something, or an Enter that answered, one more of it is taken
+// for one too many.
 const afterthoughtFor = time.Second
 
-// afterthought swallows a key that was pressed once too often: on the live line an Esc would eat the next letter, and an Enter
-// would take the helm.
+// afterthought swallows a key that was pressed once too often: on the live line an Esc would eat the next letter, and
+// an Enter would take the helm.
 func (a *app) afterthought(k tea.KeyPressMsg) bool {
 	if a.over != nil || a.locked || !a.inConsole() || a.asked() != nil || a.present().state.Held != nil || a.present().state.Kept > 0 {
 		return false
@@ -139,8 +139,8 @@ func (a *app) onlyServing() {
 	a.show("transfers")
 }
 
-// show turns to a view; the console is then live. A view that is turned to while every key goes to the device gets them: it would offer
-// keys that do nothing, and what is typed for it would be the device's.
+// show turns to a view; the console is then live. A view that is turned to while every key goes to the device gets
+// them: it would offer keys that do nothing, and what is typed for it would be the device's.
 func (a *app) show(name string) {
 	a.shell.show(name)
 	switch {

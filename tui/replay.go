@@ -35,8 +35,8 @@ type (
 	replayFailed struct{ err error }
 )
 
-// replay is the session's interface without a session: what it shows comes from a player, and is started again where that is
-// turned back.
+// replay is the session's interface without a session: what it shows comes from a player, and is started again where
+// that is turned back.
 type replay struct {
 	*app
 	again func() *app

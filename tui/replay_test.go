@@ -12,7 +12,8 @@ import (
 	"pilotrix/core/logbook"
 )
 
-// TestAReplayIsTurnedByKeys gives each key to the player, shows where it is, and starts again in the same view and window.
+// TestAReplayIsTurnedByKeys gives each key to the player, shows where it is, and starts again in the same view and
+// window.
 func TestAReplayIsTurnedByKeys(t *testing.T) {
 	var asked []logbook.Move
 	r := newReplay(t.Context(), ReplayOptions{Theme: "light", Leader: "ctrl+g", Player: &logbook.Player{}})

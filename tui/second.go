@@ -10,8 +10,8 @@ import (
 	"pilotrix/tui/paint"
 )
 
-// Second is another line to the same device, such as its console beside a shell session. The operator may type on it; it has
-// no helm to take.
+// Second is another line to the same device, such as its console beside a shell session. The operator may type on it;
+// it has no helm to take.
 type Second struct {
 	Name    string
 	Session *session.Session

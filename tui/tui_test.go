@@ -618,7 +618,8 @@ func TestWhatTheDeviceDrawsIsShownAsItsProgress(t *testing.T) {
 	}
 }
 
-// TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore: something was changed by hand since it was read, or may have been.
+// TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore: something was changed by hand since it was read, or may have
+// been.
 func TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore(t *testing.T) {
 	for text, change := range map[string]event.Change{"changed by hand since": {Command: "favour B", Hand: true}, "may have been changed by hand since": {Command: "hum", Hand: true, Maybe: true}} {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})

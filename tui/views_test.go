@@ -656,7 +656,8 @@ func TestASecondLineIsHeldAndAskedAsTheFirst(t *testing.T) {
 	assert.Contains(t, text(), "The line is lost", "of the line that is shown")
 }
 
-// TestAnEnterRightBehindTheFirstAcceptsNoKeyOfAHost presses Enter twice to open a device that is met for the first time.
+// TestAnEnterRightBehindTheFirstAcceptsNoKeyOfAHost presses Enter twice to open a device that is met for the first
+// time.
 func TestAnEnterRightBehindTheFirstAcceptsNoKeyOfAHost(t *testing.T) {
 	f := newTestFront(t, nil)
 	now := today
@@ -759,8 +760,8 @@ func TestWhatHangsOnADeviceAsItIsShown(t *testing.T) {
 	}
 }
 
-// TestANewDeviceAsItIsShown keeps its way and the one ladder as they are drawn, at both sizes: while it is asked about, while it
-// asks for the wrong name, and where it was left alone.
+// TestANewDeviceAsItIsShown keeps its way and the one ladder as they are drawn, at both sizes: while it is asked about,
+// while it asks for the wrong name, and where it was left alone.
 func TestANewDeviceAsItIsShown(t *testing.T) {
 	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	asks := []event.Body{

@@ -157,7 +157,8 @@ func (r *Router) reach(up bool) {
 	}
 }
 
-// begins is the image that starts by itself: the boot entry's, or the first one that there is. Why says why there is none.
+// begins is the image that starts by itself: the boot entry's, or the first one that there is. Why says why there is
+// none.
 func (r *Router) begins() (name, why string) {
 	entry, there := r.Entry(), r.bootable()
 	if r.fibs.LosesChoice {

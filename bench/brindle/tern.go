@@ -138,8 +138,8 @@ func (t *tern) reportLine([]string) error {
 	return nil
 }
 
-// bring is a word that asks for all it wants to know, then fills the store while the file comes. What did not come whole stays,
-// broken, and takes its room.
+// bring is a word that asks for all it wants to know, then fills the store while the file comes. What did not come
+// whole stays, broken, and takes its room.
 func (t *tern) bring(protocol string) func([]string) error {
 	return func([]string) error {
 		if t.lan == nil {

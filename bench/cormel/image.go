@@ -9,8 +9,8 @@ import (
 	"pilotrix/bench"
 )
 
-// An image of this family, a cargo, says in its head maker, models, release, architecture, boot firmware and licence. Firmware
-// of a card says card: line in place of models.
+// An image of this family, a cargo, says in its head maker, models, release, architecture, boot firmware and licence.
+// Firmware of a card says card: line in place of models.
 const (
 	cargoMagic   = "CORMEL CARGO 1"
 	cardMagic    = "CORMEL CARD CARGO 1"

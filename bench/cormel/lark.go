@@ -97,8 +97,8 @@ func (l *lark) phases(name string, cargo Cargo) {
 	l.Say("\r\n")
 }
 
-// words of the command language. Those of level 1 are for whoever has lifted; an awkward gateway asks about the grave ones,
-// beside those that always ask.
+// words of the command language. Those of level 1 are for whoever has lifted; an awkward gateway asks about the grave
+// ones, beside those that always ask.
 func (l *lark) words() []bench.Word {
 	return slices.Concat([]bench.Word{
 		l.Help("words"),

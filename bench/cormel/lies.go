@@ -22,7 +22,8 @@ func (g *Gateway) Remember() (restore func()) {
 	}
 }
 
-// Fibs implements bench.Fibber: the choice is lost, so that what ran before runs again; or it comes back as another one.
+// Fibs implements bench.Fibber: the choice is lost, so that what ran before runs again; or it comes back as another
+// one.
 func (g *Gateway) Fibs(lie bench.Lie) bool {
 	g.Mu.Lock()
 	defer g.Mu.Unlock()

@@ -1,9 +1,9 @@
-// Package dunlin simulates the Dunlin N1, a small router without a console, with an operating system named reed that comes in
-// parts, and board firmware beside it. Maker, models and every word of its command language are invented.
+// Package dunlin simulates the Dunlin N1, a small router without a console, with an operating system named reed that
+// comes in parts, and board firmware beside it. Maker, models and every word of its command language are invented.
 //
-// What it exists to show: packages by architecture, dropped over SFTP and applied at a restart, which has to be told to go down;
-// one for another architecture stays where it is, without a word; an installed part whose package did not come along rests; board
-// firmware as a second layer, with a command, a restart and a release of its own.
+// What it exists to show: packages by architecture, dropped over SFTP and applied at a restart, which has to be told to
+// go down; one for another architecture stays where it is, without a word; an installed part whose package did not come
+// along rests; board firmware as a second layer, with a command, a restart and a release of its own.
 package dunlin
 
 import (
@@ -107,8 +107,8 @@ func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 // release is the core's. The caller holds mu.
 func (r *Router) release() string { return r.parts[0].Release }
 
-// apply takes what the tray holds: for this architecture, whole, newer than what is installed, or other where it is to go down. It
-// says how many packages it took. What it does not take stays in the tray, without a word.
+// apply takes what the tray holds: for this architecture, whole, newer than what is installed, or other where it is to
+// go down. It says how many packages it took. What it does not take stays in the tray, without a word.
 func (r *Router) apply() (took int) {
 	r.Mu.Lock()
 	defer r.Mu.Unlock()

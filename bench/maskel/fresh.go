@@ -119,7 +119,8 @@ func (x *fresh) get(name string) ([]byte, error) {
 	return bytes.Clone(memory.Data.Bytes()), nil
 }
 
-// fetcher is how a file is fetched: by TFTP from the server that it was told of, or by HTTP where its name is a whole URL.
+// fetcher is how a file is fetched: by TFTP from the server that it was told of, or by HTTP where its name is a whole
+// URL.
 func (x *fresh) fetcher(name string) (bench.Fetch, error) {
 	at, err := url.Parse(name)
 	if err != nil || at.Scheme != "http" {

@@ -8,9 +8,9 @@ import (
 	"pilotrix/core/transfer/tftp"
 )
 
-// The Maskel S8 is a single switch that comes without a setup. It exists to show a device that provisions itself: it asks for an
-// address, fetches the image that it is reported of, restarts, asks again, and fetches its setup under names made of its host name
-// and its MAC, one after the other.
+// The Maskel S8 is a single switch that comes without a setup. It exists to show a device that provisions itself: it
+// asks for an address, fetches the image that it is reported of, restarts, asks again, and fetches its setup under
+// names made of its host name and its MAC, one after the other.
 
 // NewFaults are what can go wrong on purpose with a new switch.
 type NewFaults struct {

@@ -1,10 +1,10 @@
-// Package maskel simulates the Maskel S24, a stack of switches in a ring that answers as one, with an operating system named
-// strand. Maker, models and every word of its command language are invented.
+// Package maskel simulates the Maskel S24, a stack of switches in a ring that answers as one, with an operating system
+// named strand. Maker, models and every word of its command language are invented.
 //
-// What it exists to show: one command fills every unit and another one only the unit whose prompt it is; copying to the units
-// takes minutes, each for itself, and a unit may not take what it is given; a restart of all, of one, at a time and taken back;
-// roles that move with a restart, which drops the session; a ring that is broken; a unit whose release is not the others' stands
-// apart.
+// What it exists to show: one command fills every unit and another one only the unit whose prompt it is; copying to the
+// units takes minutes, each for itself, and a unit may not take what it is given; a restart of all, of one, at a time
+// and taken back; roles that move with a restart, which drops the session; a ring that is broken; a unit whose release
+// is not the others' stands apart.
 package maskel
 
 import (
@@ -50,7 +50,8 @@ type Unit struct {
 	Release             string // that it runs, when it is not the stack's
 }
 
-// copied is how far a load has come into a unit. Its states are idle, waits, copying, written, refused, away and failed.
+// copied is how far a load has come into a unit. Its states are idle, waits, copying, written, refused, away and
+// failed.
 type copied struct {
 	state, reason string
 	percent       int
@@ -207,8 +208,8 @@ func (t *Stack) starts(u *unit) {
 	u.state = here
 }
 
-// elect gives roles: the unit that led goes on unless it is away or late; the others follow by number. Those whose release is
-// not the lead unit's stand apart. The caller holds mu.
+// elect gives roles: the unit that led goes on unless it is away or late; the others follow by number. Those whose
+// release is not the lead unit's stand apart. The caller holds mu.
 func (t *Stack) elect(late bool) {
 	var order []*unit
 	for _, u := range t.units {

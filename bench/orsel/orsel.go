@@ -1,9 +1,10 @@
-// Package orsel simulates the Orsel C1, a controller of wireless access points without a console, with an operating system named
-// linnet. Maker, models and every word of its command language are invented.
+// Package orsel simulates the Orsel C1, a controller of wireless access points without a console, with an operating
+// system named linnet. Maker, models and every word of its command language are invented.
 //
-// What it exists to show: a change that is not over when the device is back. The access points that hang on it fetch their own
-// firmware afterwards, a few at a time, go away and come back; one may be of a model that the new release has none for, one may
-// not come back, one may break off; and without the service that gives it to them nothing happens at all.
+// What it exists to show: a change that is not over when the device is back. The access points that hang on it fetch
+// their own firmware afterwards, a few at a time, go away and come back; one may be of a model that the new release has
+// none for, one may not come back, one may break off; and without the service that gives it to them nothing happens at
+// all.
 package orsel
 
 import (

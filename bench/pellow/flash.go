@@ -5,8 +5,8 @@ import (
 	"fmt"
 )
 
-// flash is a NOR flash: erasing sets a whole sector's bits, writing only clears bits, and a protected sector takes neither. It
-// is written as it goes, so that a power cut leaves what was done until then.
+// flash is a NOR flash: erasing sets a whole sector's bits, writing only clears bits, and a protected sector takes
+// neither. It is written as it goes, so that a power cut leaves what was done until then.
 type flash struct {
 	data      []byte
 	protected map[int]bool // sectors, until the power goes; those of boot program and board are for good
@@ -52,7 +52,8 @@ func newFlash() *flash {
 	return f
 }
 
-// powerUp protects what is protected by itself: the boot program, the board's data, and the system until it is asked not to.
+// powerUp protects what is protected by itself: the boot program, the board's data, and the system until it is asked
+// not to.
 func (f *flash) powerUp() {
 	f.protected = map[int]bool{}
 	for _, a := range []area{loaderArea, boardArea, systemArea} {

@@ -10,7 +10,8 @@ import (
 	"pilotrix/core/transfer/xmodem"
 )
 
-// loader is the bootloader, U-Boot as far as the job needs it: environment, memory, flash, tftpboot, loadx and loady, bootm.
+// loader is the bootloader, U-Boot as far as the job needs it: environment, memory, flash, tftpboot, loadx and loady,
+// bootm.
 type loader struct {
 	*Bridge
 	*bench.Shell

@@ -1,13 +1,15 @@
-// Package pellow simulates the Pellow W3 wireless bridge: the open-source bootloader U-Boot, as far as the job needs it and as
-// its documentation says it, before a NOR flash with sectors of two sizes; a recovery loader that takes one file by TFTP; and a
-// small Linux-like system named skua with a web page. Maker, model and the system's own commands are invented.
+// Package pellow simulates the Pellow W3 wireless bridge: the open-source bootloader U-Boot, as far as the job needs it
+// and as its documentation says it, before a NOR flash with sectors of two sizes; a recovery loader that takes one file
+// by TFTP; and a small Linux-like system named skua with a web page. Maker, model and the system's own commands are
+// invented.
 //
-// What it exists to show: a system that is booted from memory before the flash is erased for it; addresses that nobody should
-// type by hand; a window of seconds in which a file may be put; a command that writes the system, asks an unclear question, and
-// is silent for long.
+// What it exists to show: a system that is booted from memory before the flash is erased for it; addresses that nobody
+// should type by hand; a window of seconds in which a file may be put; a command that writes the system, asks an
+// unclear question, and is silent for long.
 //
-// Where the real bootloader is hard to deal with, this one is as hard: it says done for a sector that did not take what was
-// written, counts protected sectors among those that it erased, and goes on behind a failure in a line of several commands.
+// Where the real bootloader is hard to deal with, this one is as hard: it says done for a sector that did not take what
+// was written, counts protected sectors among those that it erased, and goes on behind a failure in a line of several
+// commands.
 package pellow
 
 import (
@@ -125,8 +127,8 @@ func (b *Bridge) Account() (login, word string) { return b.Login, b.Word }
 // Baud implements bench.Device.
 func (b *Bridge) Baud() int { return consoleBaud }
 
-// PowerOn implements bench.Device: the recovery loader where the button is held, else the bootloader, then the system that it
-// starts, until the power goes.
+// PowerOn implements bench.Device: the recovery loader where the button is held, else the bootloader, then the system
+// that it starts, until the power goes.
 func (b *Bridge) PowerOn(ctx context.Context, w *bench.Wire) {
 	b.net.Clock = w.Clock()
 	b.lock(func() { b.flash.powerUp() })
@@ -194,7 +196,8 @@ const (
 	writePiece = 4 << 10
 )
 
-// burn writes into the flash at its pace, and says after each piece how much is written. It ends early when the power does.
+// burn writes into the flash at its pace, and says after each piece how much is written. It ends early when the power
+// does.
 func (b *Bridge) burn(s *bench.Shell, at int, data []byte, report func(written int)) bool {
 	for done := 0; done < len(data); done += writePiece {
 		piece := data[done:min(done+writePiece, len(data))]

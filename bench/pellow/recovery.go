@@ -11,8 +11,9 @@ import (
 	"pilotrix/core/network"
 )
 
-// The recovery loader is there when the button is held while the power comes: once the light blinks it answers pings, and takes
-// one file by a TFTP put of its own, plain one (RFC 1350, no options). It writes that into the system's part and restarts.
+// The recovery loader is there when the button is held while the power comes: once the light blinks it answers pings,
+// and takes one file by a TFTP put of its own, plain one (RFC 1350, no options). It writes that into the system's part
+// and restarts.
 
 const (
 	blinksAfter    = 8 * time.Second

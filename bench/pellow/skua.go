@@ -189,7 +189,8 @@ func (k *skua) sum(args []string) error {
 	return nil
 }
 
-// renew writes a system and restarts into it. It says little, asks what is hard to understand, and is silent while it writes.
+// renew writes a system and restarts into it. It says little, asks what is hard to understand, and is silent while it
+// writes.
 func (k *skua) renew(args []string) error {
 	data, err := k.source(args[0])
 	if err != nil {

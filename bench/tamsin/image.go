@@ -7,8 +7,8 @@ import (
 	"pilotrix/bench"
 )
 
-// A parcel says in its head maker, models, release, architecture, the least release to come from, and what of a setup it
-// drops.
+// A parcel says in its head maker, models, release, architecture, the least release to come from, and what of a setup
+// it drops.
 const magic = "TAMSIN PARCEL 1"
 
 // Architecture is the processor family of these routers.

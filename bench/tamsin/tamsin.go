@@ -1,10 +1,11 @@
 // Package tamsin simulates the Tamsin E8 edge router: a hold of parcels, which are unfolded beside each other, and an
-// operating system named marl that is changed on trial. Maker, model and every word of its command language are invented.
+// operating system named marl that is changed on trial. Maker, model and every word of its command language are
+// invented.
 //
-// What it exists to show: a new system runs on trial for a time that was set with the command, and goes back by itself when
-// nobody settles it; what was settled is gone with the power unless it was anchored; a look ahead that changes nothing and
-// says what would restart, and what would refuse; a command that does everything, which older releases refuse once they have
-// the whole parcel.
+// What it exists to show: a new system runs on trial for a time that was set with the command, and goes back by itself
+// when nobody settles it; what was settled is gone with the power unless it was anchored; a look ahead that changes
+// nothing and says what would restart, and what would refuse; a command that does everything, which older releases
+// refuse once they have the whole parcel.
 package tamsin
 
 import (
@@ -127,8 +128,8 @@ func (r *Router) Account() (login, word string) { return r.Login, r.Code }
 // Baud implements bench.Device.
 func (r *Router) Baud() int { return consoleBaud }
 
-// PowerOn implements bench.Device. Power that comes back finds the lasting system; the choice for one start is kept only over
-// the restart that it was made for.
+// PowerOn implements bench.Device. Power that comes back finds the lasting system; the choice for one start is kept
+// only over the restart that it was made for.
 func (r *Router) PowerOn(ctx context.Context, w *bench.Wire) {
 	r.Mu.Lock()
 	if !r.IsWarm() {

@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// addJSON adds --json, and --json-schema for what it prints: a value of the same type. It is called once the command's Args
-// and RunE are set.
+// addJSON adds --json, and --json-schema for what it prints: a value of the same type. It is called once the command's
+// Args and RunE are set.
 func (p *program) addJSON(cmd *cobra.Command, asJSON *bool, of any) {
 	var schema bool
 	cmd.Flags().BoolVar(asJSON, "json", false, "print JSON")

@@ -25,8 +25,8 @@ const exitSignal = 128 + int(syscall.SIGINT)
 // cursor.
 const plainTerminal = "\x1b[?1049l\x1b[?25h\x1b[?2004l\x1b[?1000l\x1b[?1002l\x1b[?1003l\x1b[?1006l\x1b[>4m\x1b[<u"
 
-// endOnSignals cancels everything at the first signal, which ends it in order: a transfer is cancelled, the speed put back.
-// The second one ends it at once, and leaves no dead screen behind.
+// endOnSignals cancels everything at the first signal, which ends it in order: a transfer is cancelled, the speed put
+// back. The second one ends it at once, and leaves no dead screen behind.
 func endOnSignals(cancel context.CancelCauseFunc) {
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a write says it; to ignore it would have programs that we start ignore it, too
 	before, _ := term.GetState(int(os.Stdin.Fd()))
@@ -46,8 +46,8 @@ func endOnSignals(cancel context.CancelCauseFunc) {
 	}()
 }
 
-// output is the standard output. When it cannot be written, everything ends as at an interrupt: whoever reads it has gone,
-// or a disk is full, and nothing goes on unseen.
+// output is the standard output. When it cannot be written, everything ends as at an interrupt: whoever reads it has
+// gone, or a disk is full, and nothing goes on unseen.
 type output struct {
 	to   io.Writer
 	gone context.CancelCauseFunc

@@ -10,8 +10,8 @@ import (
 // handTakes is how long the bench's hand takes until it does what a runbook asks for.
 const handTakes = 4 * time.Second
 
-// lendHand has the bench do by itself what only a hand could do with a device of its own: hold the button of one whose recovery
-// loader is waited for. It ends with the session.
+// lendHand has the bench do by itself what only a hand could do with a device of its own: hold the button of one whose
+// recovery loader is waited for. It ends with the session.
 func (o *opened) lendHand() {
 	if o.machine == nil || !o.machine.HasButton() {
 		return

@@ -50,8 +50,8 @@ type exit struct {
 
 func (e exit) Error() string { return e.text }
 
-// usage marks an error in what was given, not in what happened: that a disk is full, or a folder may not be written, is not
-// for want of a better word.
+// usage marks an error in what was given, not in what happened: that a disk is full, or a folder may not be written, is
+// not for want of a better word.
 func usage(err error) error {
 	if err == nil {
 		return nil

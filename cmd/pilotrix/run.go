@@ -110,8 +110,8 @@ func (r *runPart) choose(prepared *runbook.Prepared) error {
 	return nil
 }
 
-// What can be approved beside holds: to go on where it cannot be read whether it is still the same device, and where nothing can be
-// recorded.
+// What can be approved beside holds: to go on where it cannot be read whether it is still the same device, and where
+// nothing can be recorded.
 const (
 	identityApproval   = "identity"
 	unrecordedApproval = "unrecorded"
@@ -142,7 +142,8 @@ func approves(approvals []string, number, title string) bool {
 	})
 }
 
-// knownApprovals refuses to approve what is no step: a slip of the operator would stop the run at its hold, hours later.
+// knownApprovals refuses to approve what is no step: a slip of the operator would stop the run at its hold, hours
+// later.
 func knownApprovals(prepared *runbook.Prepared, approvals []string) error {
 	steps := slices.Concat(prepared.Steps, prepared.Rollback)
 	for _, one := range approvals {

@@ -270,8 +270,8 @@ func (p *program) addBench(o *opened, opener *line.Opener, target line.Target, c
 	return nil
 }
 
-// keep writes the session into the logbook. Where that is not possible now the session goes on, says so, and is written as soon
-// as it is.
+// keep writes the session into the logbook. Where that is not possible now the session goes on, says so, and is written
+// as soon as it is.
 func (p *program) keep(o *opened, target line.Target) {
 	if p.logbookPath == "none" {
 		return

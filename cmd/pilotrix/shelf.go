@@ -431,7 +431,8 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 	return nil
 }
 
-// effort is what a way costs on any device: how long that takes depends on the one it is gone on, and is reported by a plan.
+// effort is what a way costs on any device: how long that takes depends on the one it is gone on, and is reported by a
+// plan.
 func effort(way []image.UpgradeStep) string {
 	var bytes int64
 	for _, upgrade := range way {

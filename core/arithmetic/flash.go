@@ -10,8 +10,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// A flash is erased in sectors and written in bytes; what lies in it is known as parts. Nobody types an address: a part and a
-// file say what is meant, and what follows from that is computed here and nowhere else.
+// A flash is erased in sectors and written in bytes; what lies in it is known as parts. Nobody types an address: a part
+// and a file say what is meant, and what follows from that is computed here and nowhere else.
 
 // Sectors are so many sectors of one size, in bytes, one behind the other.
 type Sectors struct{ Count, Size int64 }
@@ -44,8 +44,8 @@ func (f Flash) Size() (size int64) {
 // maxFlash bounds what is taken for a flash: no board of the kind has more, and sums of less do not overflow.
 const maxFlash = 1 << 40
 
-// Check says what is wrong with the map: sectors of no size, parts that are outside of it, that overlap, that share a name, or
-// that are protected while a sector is another part's, too.
+// Check says what is wrong with the map: sectors of no size, parts that are outside of it, that overlap, that share a
+// name, or that are protected while a sector is another part's, too.
 func (f Flash) Check() error {
 	var wrong []error
 	if f.Base < 0 || f.Base > maxFlash {
@@ -135,8 +135,8 @@ func (f Flash) sectorsOf(s Span) (rounded Span, count int64) {
 	return rounded, count
 }
 
-// Burn is what writing a file into a part takes: the sectors that are erased before, and where the file's bytes land. Addresses
-// are the device's.
+// Burn is what writing a file into a part takes: the sectors that are erased before, and where the file's bytes land.
+// Addresses are the device's.
 type Burn struct {
 	Part    Part
 	Erase   Span // whole sectors
@@ -146,16 +146,16 @@ type Burn struct {
 	Base    int64
 }
 
-// EraseAt and its siblings are where it begins and ends among the device's addresses; the last is the last byte of it, which
-// some loaders want.
+// EraseAt and its siblings are where it begins and ends among the device's addresses; the last is the last byte of it,
+// which some loaders want.
 func (b Burn) EraseAt() (from, last int64) { return b.Base + b.Erase.From, b.Base + b.Erase.To - 1 }
 
 // WriteAt is where the file's first and last byte land.
 func (b Burn) WriteAt() (from, last int64) { return b.Base + b.Write.From, b.Base + b.Write.To - 1 }
 
-// Burns computes what writing a file of that size, in bytes, into a part takes. It is refused where the part is protected, where
-// the file is larger than it, and where the sectors that would be erased are not the part's alone: something else would go with
-// them.
+// Burns computes what writing a file of that size, in bytes, into a part takes. It is refused where the part is
+// protected, where the file is larger than it, and where the sectors that would be erased are not the part's alone:
+// something else would go with them.
 func (f Flash) Burns(part string, size int64) (Burn, error) {
 	if err := f.Check(); err != nil {
 		return Burn{}, err

@@ -9,8 +9,8 @@ import (
 	"pgregory.net/rapid"
 )
 
-// bridge is a flash of 8 MiB with eight small sectors at its beginning: the boot program, its environment, the system, the
-// board's own data.
+// bridge is a flash of 8 MiB with eight small sectors at its beginning: the boot program, its environment, the system,
+// the board's own data.
 func bridge() Flash {
 	return Flash{
 		Base:    0x9f000000,
@@ -90,8 +90,8 @@ func TestAFlashAsItIsWritten(t *testing.T) {
 	}
 }
 
-// TestNoBurnLeavesItsPart: for any map, part and size, what is erased is whole sectors inside the part and of nothing that is
-// protected, and every byte of the file lands once in what was erased.
+// TestNoBurnLeavesItsPart: for any map, part and size, what is erased is whole sectors inside the part and of nothing
+// that is protected, and every byte of the file lands once in what was erased.
 func TestNoBurnLeavesItsPart(t *testing.T) {
 	burnt := 0
 	rapid.Check(t, func(t *rapid.T) {

@@ -1,5 +1,5 @@
-// Package carrier is the protocols by which this laptop serves files to a device: all that the rest of the program has to know of one,
-// a file each. What owns the line itself (XMODEM, YMODEM, a paste) is none of them.
+// Package carrier is the protocols by which this laptop serves files to a device: all that the rest of the program has
+// to know of one, a file each. What owns the line itself (XMODEM, YMODEM, a paste) is none of them.
 package carrier
 
 import (
@@ -32,7 +32,8 @@ type Carrier struct {
 	Text func(e Endpoint) string
 	// Estimates is how long it takes for a file of a size, in bytes; nil where another stands for it.
 	Estimates func(size int64, w arithmetic.Way) []arithmetic.Estimate
-	// Probe asks the server for the beginning of the file, FirstBytes of it. Where that would take a login it only sees the server greet, and got is nil.
+	// Probe asks the server for the beginning of the file, FirstBytes of it. Where that would take a login it only sees
+	// the server greet, and got is nil.
 	Probe func(ctx context.Context, p Probe) (got []byte, err error)
 	// Runs are the kinds of its messages that are drawn as one rung for many.
 	Runs []string
@@ -136,8 +137,8 @@ func InRuns(title, kind string) bool {
 	return c != nil && slices.Contains(c.Runs, kind)
 }
 
-// Estimates is what a file of a size takes by every protocol that the way allows, in a fixed order: over the line, then by each carrier,
-// none faster than the device itself.
+// Estimates is what a file of a size takes by every protocol that the way allows, in a fixed order: over the line, then
+// by each carrier, none faster than the device itself.
 func Estimates(size int64, w arithmetic.Way) []arithmetic.Estimate {
 	all := arithmetic.OverLine(size, w)
 	if w.Link <= 0 {

@@ -57,7 +57,8 @@ func TestReleasesAreOrderedAsTheTradeWritesThem(t *testing.T) {
 	}
 }
 
-// TestTheOrderOfReleasesIsTotal draws releases of all kinds of parts: of any three, none lies before and behind another.
+// TestTheOrderOfReleasesIsTotal draws releases of all kinds of parts: of any three, none lies before and behind
+// another.
 func TestTheOrderOfReleasesIsTotal(t *testing.T) {
 	part := rapid.SampledFrom([]string{"0", "1", "2", "10", "00", ".", "-", "(", ")", "+", " ", "_", "a", "b", "rc", "beta", "dev", "SP", "build", "hotfix", "x"})
 	text := rapid.Custom(func(t *rapid.T) string {

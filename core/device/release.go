@@ -8,10 +8,10 @@ import (
 	"strings"
 )
 
-// Release is a software release as the trade writes them. It is ordered part by part: numbers as numbers; a word such as
-// rc or beta makes it an earlier one than the release that it stands behind, any other word, a letter or a build number a
-// later one, though not as late as a further number. A v before it and zeros behind its numbers mean nothing, letters
-// before it are its train.
+// Release is a software release as the trade writes them. It is ordered part by part: numbers as numbers; a word such
+// as rc or beta makes it an earlier one than the release that it stands behind, any other word, a letter or a build
+// number a later one, though not as late as a further number. A v before it and zeros behind its numbers mean nothing,
+// letters before it are its train.
 type Release struct {
 	text  string
 	order *Order

@@ -196,8 +196,8 @@ func (d *Dialect) Enter() string {
 	return cmp.Or(d.Line.Enter, "\r")
 }
 
-// takes are the keys by which devices take a line: Ctrl-J, Ctrl-M, and Ctrl-O, by which a shell takes it and shows the next one of
-// its history.
+// takes are the keys by which devices take a line: Ctrl-J, Ctrl-M, and Ctrl-O, by which a shell takes it and shows the
+// next one of its history.
 const takes = "\r\n" + TakeAndNext
 
 // TakeAndNext is the key by which a shell takes a line and puts the next one of its history on the line.
@@ -253,8 +253,8 @@ func (d *Dialect) ModeTitle(name string) string {
 	return name
 }
 
-// Hunt is how the device's speed is looked for: ours comes first, 0 for none, unless the device is known not to have it;
-// then those that it has. It works on a nil dialect.
+// Hunt is how the device's speed is looked for: ours comes first, 0 for none, unless the device is known not to have
+// it; then those that it has. It works on a nil dialect.
 func (d *Dialect) Hunt(ours int) sense.Hunt {
 	if d == nil {
 		return sense.Hunt{First: []int{ours}}

@@ -9,8 +9,8 @@ import (
 	"pilotrix/core/source"
 )
 
-// Echo is something of an answer that repeats what was typed: a checksum that is given with its range is of that range, or of nothing
-// that was asked for.
+// Echo is something of an answer that repeats what was typed: a checksum that is given with its range is of that range,
+// or of nothing that was asked for.
 type Echo struct {
 	Pattern source.Pattern `yaml:"pattern" jsonschema:"required" jsonschema_description:"What of the answer repeats it, with ( ) around it"`
 	Is      string         `yaml:"is" jsonschema:"required" jsonschema_description:"What it has to be; may hold ${…}. A number is the same with 0x and noughts before it, and without"`

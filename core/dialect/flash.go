@@ -56,7 +56,8 @@ func (c *compiler) flash() {
 	}
 }
 
-// UsualFlash is the map as the dialect knows it, whatever a device would say: good for a plan, and for nothing that is typed.
+// UsualFlash is the map as the dialect knows it, whatever a device would say: good for a plan, and for nothing that is
+// typed.
 func (d *Dialect) UsualFlash() (f arithmetic.Flash, known bool) {
 	said := d.Document.Flash
 	if said == nil || said.Layout == "" || len(said.Known) == 0 {

@@ -7,8 +7,8 @@ import (
 	"pilotrix/core/device"
 )
 
-// Which actions a release has. A command that exists from a release on may be refused by an older one only after minutes, so
-// that it is not typed there.
+// Which actions a release has. A command that exists from a release on may be refused by an older one only after
+// minutes, so that it is not typed there.
 
 // What expressions call whether the running release has an action, and why it does not: can.NAME and lacks.NAME.
 const (

@@ -13,9 +13,9 @@ import (
 	"pilotrix/core/source"
 )
 
-// A device may talk in more than one way: its bootloader like any other with that bootloader, its shell like any shell. A
-// dialect includes those; what it says itself under the same name counts before what it includes, and of two that it includes
-// the first one counts.
+// A device may talk in more than one way: its bootloader like any other with that bootloader, its shell like any shell.
+// A dialect includes those; what it says itself under the same name counts before what it includes, and of two that it
+// includes the first one counts.
 
 // Library finds the text of a dialect that another one includes.
 type Library func(name string) ([]byte, error)
@@ -57,8 +57,8 @@ func (l Library) compile(doc Document, f *source.File) (*Dialect, error) {
 	return compile(l.gather(doc, f, []string{doc.Dialect}, &left), f)
 }
 
-// gather puts together what a document includes; what cannot be included is complained of. Within are the dialects that include
-// this one.
+// gather puts together what a document includes; what cannot be included is complained of. Within are the dialects that
+// include this one.
 func (l Library) gather(doc Document, f *source.File, within []string, left *int) Document {
 	for i, name := range doc.Includes {
 		at := fmt.Sprintf("includes[%d]", i)

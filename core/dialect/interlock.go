@@ -39,7 +39,8 @@ func (d *Dialect) NewInterlocks() *Interlocks { return &Interlocks{d: d} }
 // spaced is a command as the patterns see it: one space between words.
 func spaced(command string) string { return strings.Join(strings.Fields(command), " ") }
 
-// Typed takes note of a line that went to the device at that time, and says what is pending by it and what it dealt with.
+// Typed takes note of a line that went to the device at that time, and says what is pending by it and what it dealt
+// with.
 func (k *Interlocks) Typed(line string, now time.Time) (opened, dealt []Open) {
 	for _, one := range k.d.Means(line, "", nil).commands { // in their order: what one leaves pending the next may deal with
 		more, less := k.typed(one, now)
@@ -117,8 +118,8 @@ func (p compiledPending) within(c lineCommand) (within time.Duration) {
 	return within
 }
 
-// Read takes note of what a reading says is left of something, in seconds, and says what is pending by that and is no more.
-// What moves by less than a moment is not reported again.
+// Read takes note of what a reading says is left of something, in seconds, and says what is pending by that and is no
+// more. What moves by less than a moment is not reported again.
 func (k *Interlocks) Read(fact string, seconds float64, now time.Time) (opened, ended []Open) {
 	if k.d == nil {
 		return nil, nil
@@ -195,8 +196,8 @@ func (k *Interlocks) Begun() {
 	}
 }
 
-// Denied puts things right behind a command that the device has not done: what it was to deal with is pending still, and what
-// it was to begin is not.
+// Denied puts things right behind a command that the device has not done: what it was to deal with is pending still,
+// and what it was to begin is not.
 func (k *Interlocks) Denied(opened, dealt []Open) {
 	for _, one := range opened {
 		k.drop(func(o Open) bool { return o.Name == one.Name })
@@ -218,7 +219,8 @@ func (k *Interlocks) RanOut(now time.Time) []Open {
 // Assume takes what is pending for granted.
 func (k *Interlocks) Assume(open []Open) { k.open = append(k.open, open...) }
 
-// Slept has what the device does by itself come sooner, since our clock stood still for that long, and returns what that is.
+// Slept has what the device does by itself come sooner, since our clock stood still for that long, and returns what
+// that is.
 func (k *Interlocks) Slept(gone time.Duration) (moved []Open) {
 	for i := range k.open {
 		if open := &k.open[i]; !open.Until.IsZero() {
@@ -264,7 +266,8 @@ func (k *Interlocks) Stops(line string) string {
 	return cmp.Or(k.losesByRestart(m), m.Danger(), k.d.unread(line))
 }
 
-// losesByRestart says what a restart on a line means to what is pending by then, by the commands before it on that line, too.
+// losesByRestart says what a restart on a line means to what is pending by then, by the commands before it on that
+// line, too.
 func (k *Interlocks) losesByRestart(m Meaning) string {
 	then := Interlocks{d: k.d, open: slices.Clone(k.open)}
 	for _, one := range m.commands {

@@ -10,8 +10,8 @@ import (
 	"pilotrix/core/expression"
 )
 
-// What a typed line means to the device: one answer for the interlocks, for what is pending, for the readings and actions that the
-// hand types, and for texts that are tried.
+// What a typed line means to the device: one answer for the interlocks, for what is pending, for the readings and
+// actions that the hand types, and for texts that are tried.
 
 // Alters says whether a line changes what the device keeps.
 type Alters int
@@ -25,8 +25,8 @@ const (
 
 // Meaning is what a typed line means.
 type Meaning struct {
-	// Readings are those whose command it is exactly, as their templates render with what is known; none where it is short for
-	// something else too, or one of several commands.
+	// Readings are those whose command it is exactly, as their templates render with what is known; none where it is
+	// short for something else too, or one of several commands.
 	Readings []*CompiledReading
 	// Action is the one that it surely is, by Way, with the values of its parameters; nil for none.
 	Action *CompiledAction
@@ -150,8 +150,8 @@ func (k *known) rendersTo(t *expression.Template, typed []string, env map[string
 	return true
 }
 
-// Means is what a line means that is typed in a mode, in any where that is not known, with those values of facts. It works on a nil
-// dialect, for which every line may do anything.
+// Means is what a line means that is typed in a mode, in any where that is not known, with those values of facts. It
+// works on a nil dialect, for which every line may do anything.
 func (d *Dialect) Means(line, mode string, env map[string]any) Meaning {
 	m := Meaning{d: d, line: line}
 	if d == nil {
@@ -281,7 +281,8 @@ func (d *Dialect) looksOnly(c lineCommand) bool {
 	return slices.ContainsFunc(d.looks, func(look *regexp.Regexp) bool { return slices.ContainsFunc(c.spelt, look.MatchString) })
 }
 
-// unknownAlters says whether a command that nothing knows may change something: in a mode in which nothing can be changed it does not.
+// unknownAlters says whether a command that nothing knows may change something: in a mode in which nothing can be
+// changed it does not.
 func (d *Dialect) unknownAlters(mode string) Alters {
 	for _, action := range d.actions {
 		if action.Alters() && (mode == "" || len(action.In) == 0 || slices.Contains(action.In, mode)) {
@@ -335,8 +336,8 @@ func (m Meaning) Danger() string {
 	return ""
 }
 
-// Denies reports whether an answer says that the line was not done: it was refused, it failed, or it did not say what its action
-// succeeds with. Words are those that say so, empty where they are missing.
+// Denies reports whether an answer says that the line was not done: it was refused, it failed, or it did not say what
+// its action succeeds with. Words are those that say so, empty where they are missing.
 func (m Meaning) Denies(answer string) (denies bool, words string) {
 	if m.d == nil {
 		return false, ""

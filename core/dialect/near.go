@@ -8,18 +8,21 @@ import (
 	"pilotrix/core/plain"
 )
 
-// A near miss is a line that a pattern matches but for its end, or its capitals: what a reading overlooks is often so, such as a word that
-// nobody foresaw in a table's last column.
+// A near miss is a line that a pattern matches but for its end, or its capitals: what a reading overlooks is often so,
+// such as a word that nobody foresaw in a table's last column.
 
 const (
-	// maxNear is how many near misses of one pattern are reported, and maxSearched how many lines are looked at for them.
+	// maxNear is how many near misses of one pattern are reported, and maxSearched how many lines are looked at for
+	// them.
 	maxNear     = 3
 	maxSearched = 2000
-	// minNear is how much of a line has to fit, in characters that are no blanks; something has to follow that does not.
+	// minNear is how much of a line has to fit, in characters that are no blanks; something has to follow that does
+	// not.
 	minNear = 3
 )
 
-// nearMisses are the lines that a pattern matches nearly, each with where it goes wrong. Taken are lines that it matches, by their number.
+// nearMisses are the lines that a pattern matches nearly, each with where it goes wrong. Taken are lines that it
+// matches, by their number.
 func nearMisses(pattern *regexp.Regexp, lines []string, taken map[int]bool) (words []string) {
 	parts := beginnings(pattern.String())
 	for n, line := range lines[:min(len(lines), maxSearched)] {

@@ -44,8 +44,8 @@ func (c *compiler) nextStart() {
 	}
 }
 
-// NextStart says what the device starts next, whether that is there, and how old that knowledge is; empty where the dialect does not
-// know how to say. It works on a nil dialect.
+// NextStart says what the device starts next, whether that is there, and how old that knowledge is; empty where the
+// dialect does not know how to say. It works on a nil dialect.
 func (d *Dialect) NextStart(known *device.Facts, now time.Time) string {
 	if d == nil || d.next == nil {
 		return ""

@@ -41,14 +41,15 @@ func (c *compiler) provision() {
 	}
 }
 
-// Vendor reports whether a new device that says this vendor class may be of the dialect's kind; any may where the dialect says none.
+// Vendor reports whether a new device that says this vendor class may be of the dialect's kind; any may where the
+// dialect says none.
 func (d *Dialect) Vendor(class string) bool {
 	p := d.Document.Provision
 	return p == nil || p.Vendor == "" || p.Vendor.RE().MatchString(class)
 }
 
-// SetupNames are the names that a new device asks for its configuration under, in its order, by the host name that it is given,
-// empty for none, and its MAC address. Those that need a name which there is none of are left out.
+// SetupNames are the names that a new device asks for its configuration under, in its order, by the host name that it
+// is given, empty for none, and its MAC address. Those that need a name which there is none of are left out.
 func (d *Dialect) SetupNames(name, mac string) (names []string, err error) {
 	digits := strings.ReplaceAll(mac, ":", "")
 	env := map[string]any{"name": name, "mac": digits, "mac_end": digits[max(0, len(digits)-6):], "mac_dashes": strings.ReplaceAll(mac, ":", "-")}

@@ -170,8 +170,8 @@ func (row compiledRow) find(output string, v values) ([]map[string]any, error) {
 // maxOfLine is how much is shown of a line that is not understood, in bytes.
 const maxOfLine = 120
 
-// overlooked is the first line that looks like a row and has no part in a match, empty where there is none: a word that nobody
-// foresaw, or a byte that the line has lost.
+// overlooked is the first line that looks like a row and has no part in a match, empty where there is none: a word that
+// nobody foresaw, or a byte that the line has lost.
 func (row compiledRow) overlooked(output string, matches [][]int) string {
 	if row.Lines == "" {
 		return ""

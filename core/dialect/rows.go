@@ -8,8 +8,8 @@ import (
 	"pilotrix/core/expression"
 )
 
-// Who the rows of a list are: a row that stands there twice, or one that was not there before, has been lost, redrawn or made up on the
-// way, and what is counted over such rows proves nothing.
+// Who the rows of a list are: a row that stands there twice, or one that was not there before, has been lost, redrawn
+// or made up on the way, and what is counted over such rows proves nothing.
 
 // keyed are the columns by which a row is known, none where the list has no such.
 func (row RowPattern) keyed() []string {
@@ -56,8 +56,8 @@ func (d *Dialect) Steady(list string) bool {
 	})
 }
 
-// Same holds that the rows of steady lists are those that were there before, as far as they are there. Began are the lists as they were
-// first read, by name.
+// Same holds that the rows of steady lists are those that were there before, as far as they are there. Began are the
+// lists as they were first read, by name.
 func (r *CompiledReading) Same(began map[string][]map[string]any, now map[string][]map[string]any) error {
 	for _, row := range r.rows {
 		first, known := began[row.List]

@@ -248,19 +248,21 @@ type Header struct {
 	In      string         `yaml:"in" jsonschema:"enum=header,enum=name" jsonschema_description:"Where it is looked for; the header unless said"`
 }
 
-// JSONSchemaExtend implements the schema package's interface: modes are a dialect's own, or come with those that it includes.
+// JSONSchemaExtend implements the schema package's interface: modes are a dialect's own, or come with those that it
+// includes.
 func (Document) JSONSchemaExtend(schema *jsonschema.Schema) {
 	schema.AnyOf = []*jsonschema.Schema{{Required: []string{"modes"}}, {Required: []string{"includes"}}}
 }
 
-// Description is a text file beside an image that says how it was built. Its name is the image's, with an ending after it.
+// Description is a text file beside an image that says how it was built. Its name is the image's, with an ending after
+// it.
 type Description struct {
 	Ending string   `yaml:"ending" jsonschema:"required" jsonschema_description:"What stands behind the image's name, such as .build"`
 	Says   []Header `yaml:"says" jsonschema:"required" jsonschema_description:"What it says, by patterns; known as described.NAME once it was read"`
 }
 
-// Flash says where a flash is among the device's addresses, which sectors it has, and what its parts are. What the device
-// says is taken from facts; what it does not, is said here.
+// Flash says where a flash is among the device's addresses, which sectors it has, and what its parts are. What the
+// device says is taken from facts; what it does not, is said here.
 type Flash struct {
 	Base      source.Text   `yaml:"base" jsonschema_description:"Its first address, such as 0xbf000000, where the device does not tell where its sectors begin; else for plans only, as layout and known then are"`
 	Layout    source.Text   `yaml:"layout" jsonschema_description:"Its sectors from the first on, such as 127x64KiB,8x8KiB, where the device does not tell them"`

@@ -9,8 +9,8 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 )
 
-// What a line does that a shell takes (POSIX.1-2017, XCU §2): every simple command in it, wherever it stands, and why some of it
-// cannot be read from here.
+// What a line does that a shell takes (POSIX.1-2017, XCU §2): every simple command in it, wherever it stands, and why
+// some of it cannot be read from here.
 
 // GrammarShell is the grammar of a shell.
 const GrammarShell = "sh"

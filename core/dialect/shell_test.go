@@ -63,7 +63,8 @@ func TestOrdinaryLinesOfAShellPass(t *testing.T) {
 	}
 }
 
-// TestTheLoadersDangersAreHeld has those that the bootloader's public documentation lists as writing, erasing or restarting.
+// TestTheLoadersDangersAreHeld has those that the bootloader's public documentation lists as writing, erasing or
+// restarting.
 func TestTheLoadersDangersAreHeld(t *testing.T) {
 	for _, name := range []string{"u-boot", "linux-board", "pellow-w3"} {
 		d := shipped(t, name)
@@ -80,7 +81,8 @@ func TestTheLoadersDangersAreHeld(t *testing.T) {
 	}
 }
 
-// TestSeveralCommandsOnOneLineAreTakenInTheirOrder has one leave something pending that another deals with, or a restart loses.
+// TestSeveralCommandsOnOneLineAreTakenInTheirOrder has one leave something pending that another deals with, or a
+// restart loses.
 func TestSeveralCommandsOnOneLineAreTakenInTheirOrder(t *testing.T) {
 	d, err := Parse("d.yaml", []byte(`
 dialect: d

@@ -65,7 +65,8 @@ func (d *Dialect) newSpelling() *spelling {
 	return s
 }
 
-// spell are the commands that the device may take one for, as it stands first. Many reports that there are too many to say.
+// spell are the commands that the device may take one for, as it stands first. Many reports that there are too many to
+// say.
 func (s *spelling) spell(typed []string) (all []string, many bool) {
 	all = append(all, strings.Join(typed, " "))
 	spelt := [][]string{{}}

@@ -68,8 +68,8 @@ func TestATrialSaysWhatWasLookedForInVain(t *testing.T) {
 	assert.Contains(t, lines[0].Faults[0], "nothing was answered")
 }
 
-// TestATrialSaysWhatWasNearlyMatched has a word that nobody foresaw, other capitals, a row that is a duplicate, and a table whose number
-// of rows is another.
+// TestATrialSaysWhatWasNearlyMatched has a word that nobody foresaw, other capitals, a row that is a duplicate, and a
+// table whose number of rows is another.
 func TestATrialSaysWhatWasNearlyMatched(t *testing.T) {
 	d, err := Parse("ports.yaml", []byte(`
 dialect: ports

@@ -289,7 +289,8 @@ func TestAFullFeedSaysSoUntilItIsRead(t *testing.T) {
 	assert.False(t, hub.Full())
 }
 
-// TestSectorsAreCountedWithoutGoingThroughThem: a layout of a dialect, or of a hostile logbook, may have a billion of them.
+// TestSectorsAreCountedWithoutGoingThroughThem: a layout of a dialect, or of a hostile logbook, may have a billion of
+// them.
 func TestSectorsAreCountedWithoutGoingThroughThem(t *testing.T) {
 	huge := Flash{Sectors: []FlashSectors{{Count: 1 << 31, Size: 512}}, EraseTo: 1 << 40}
 	assert.EqualValues(t, 1<<31, huge.Erased())

@@ -31,8 +31,8 @@ const (
 	FlashDoubtful = "doubtful" // erasing or writing did not end well
 )
 
-// Flash is a flash with what is done to it: the sectors that are erased for a file, and where its bytes land. Offsets count from
-// its beginning; each range ends before its To.
+// Flash is a flash with what is done to it: the sectors that are erased for a file, and where its bytes land. Offsets
+// count from its beginning; each range ends before its To.
 type Flash struct {
 	Base      int64          `json:"base"` // its first address among the device's
 	Sectors   []FlashSectors `json:"sectors"`
@@ -88,7 +88,8 @@ var flashKind = declare(Kind[Flash]{
 
 func (Flash) kind() *declaration { return flashKind }
 
-// Window is a loader's window, in which it takes a file: it is tried until it opens, and has to be met before it closes.
+// Window is a loader's window, in which it takes a file: it is tried until it opens, and has to be met before it
+// closes.
 type Window struct {
 	ID    string `json:"id"` // of the transfer
 	To    string `json:"to"`

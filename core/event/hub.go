@@ -58,7 +58,8 @@ func (h *Hub) Protect(secrets ...string) {
 	}
 }
 
-// Typing says how far the operator has typed a secret: while that is on its way (Strict) the device may show it letter by letter.
+// Typing says how far the operator has typed a secret: while that is on its way (Strict) the device may show it letter
+// by letter.
 func (h *Hub) Typing(secret string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -72,8 +73,8 @@ func (h *Hub) Clean(text string) string {
 	return string(h.secrets.text([]byte(text)))
 }
 
-// Strict says whether a secret is on its way: it is being typed, and the device may show it wrapped, spoilt, coloured or late.
-// Then all is masked that is nearly a piece of one, and nothing is given out that may become that.
+// Strict says whether a secret is on its way: it is being typed, and the device may show it wrapped, spoilt, coloured
+// or late. Then all is masked that is nearly a piece of one, and nothing is given out that may become that.
 func (h *Hub) Strict(on bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -149,8 +150,8 @@ func (h *Hub) Keeps() bool {
 	})
 }
 
-// Settle waits until everything that happened so far is kept by every feed that keeps it. Where that has not come to pass by the
-// end of ctx, its error is ErrNotRecorded, with what keeps the reader from it.
+// Settle waits until everything that happened so far is kept by every feed that keeps it. Where that has not come to
+// pass by the end of ctx, its error is ErrNotRecorded, with what keeps the reader from it.
 func (h *Hub) Settle(ctx context.Context) error {
 	h.mu.Lock()
 	seq, feeds := h.seq, slices.Clone(h.feeds)
@@ -198,7 +199,8 @@ func (f *Feed) Keeps() {
 	f.keeps, f.settled, f.hurry = true, make(chan struct{}), make(chan struct{}, 1)
 }
 
-// Kept says that everything up to an event is kept, so that neither the end of this program nor that of the machine loses it.
+// Kept says that everything up to an event is kept, so that neither the end of this program nor that of the machine
+// loses it.
 func (f *Feed) Kept(seq int64) {
 	f.change(func() { f.kept, f.problem = max(f.kept, seq), nil })
 }
@@ -295,8 +297,8 @@ func wake(c chan struct{}) {
 	}
 }
 
-// Next waits for events and returns all that are queued: none when somebody waits for what was read before to be kept. After
-// the hub closed and the queue is read, it returns io.EOF.
+// Next waits for events and returns all that are queued: none when somebody waits for what was read before to be kept.
+// After the hub closed and the queue is read, it returns io.EOF.
 func (f *Feed) Next(ctx context.Context) ([]Event, error) { return f.Some(ctx, maxQueued*2) }
 
 // Some is Next for a reader that has other things to do meanwhile: it returns no more events than have so

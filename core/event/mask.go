@@ -8,12 +8,12 @@ import (
 	"strings"
 )
 
-// A masker takes secrets out of a stream that comes in pieces, cut anywhere. It looks at the letters that are drawn, one after the
-// other: what only moves, colours, wraps or erases is left where it is and cuts no secret in two.
+// A masker takes secrets out of a stream that comes in pieces, cut anywhere. It looks at the letters that are drawn,
+// one after the other: what only moves, colours, wraps or erases is left where it is and cuts no secret in two.
 //
-// A secret that stands there whole is masked always. While one is on its way (strict: it is being typed, and the device may show
-// it in whatever way it likes) everything is masked that is some letters of it in their order, with one or two lost, added or
-// spoilt, and nothing is given out that may become that.
+// A secret that stands there whole is masked always. While one is on its way (strict: it is being typed, and the device
+// may show it in whatever way it likes) everything is masked that is some letters of it in their order, with one or two
+// lost, added or spoilt, and nothing is given out that may become that.
 type masker struct {
 	secrets []*pattern
 	strict  bool
@@ -58,7 +58,8 @@ func (p *pattern) set(letters []byte) {
 const (
 	// minLetters is how many letters of a secret are masked while it is on its way, or all of a shorter one.
 	minLetters = 5
-	// maxFaults is how many letters may be lost, added or spoilt in between, and minBefore how many have to be right first.
+	// maxFaults is how many letters may be lost, added or spoilt in between, and minBefore how many have to be right
+	// first.
 	maxFaults = 2
 	minBefore = 2
 	// maxPiece is the longest piece of a secret that is looked for as one.
@@ -80,8 +81,8 @@ type drawn struct {
 	alive  bool
 }
 
-// near is a stretch of letters that are nearly some of a secret's, up to a place in it. Run is how many of its last ones are so
-// without a fault.
+// near is a stretch of letters that are nearly some of a secret's, up to a place in it. Run is how many of its last
+// ones are so without a fault.
 type near struct {
 	right, wrong, run uint8
 	from, runFrom     int // the letter that it began with, counted with those that have gone from the stack
@@ -339,8 +340,8 @@ func (p *pattern) whole() uint64 {
 	return 1 << (len(p.letters) - 1)
 }
 
-// enough reports whether a stretch is so much of the pattern that it is masked. What is passed over counts where the secret has
-// some of that, too.
+// enough reports whether a stretch is so much of the pattern that it is masked. What is passed over counts where the
+// secret has some of that, too.
 func (p *pattern) enough(one near, span int) bool {
 	right, all := int(one.right), len(p.letters)
 	switch {
@@ -482,7 +483,8 @@ func (m *masker) begins(n int) (begin, letters int) {
 	return begin, letters
 }
 
-// give gives out what stands before a place, masked. Letters that may still be erased stay known, though they are given out.
+// give gives out what stands before a place, masked. Letters that may still be erased stay known, though they are given
+// out.
 func (m *masker) give(to int) (out []byte) {
 	out = m.render(m.given, to)
 	m.given = max(m.given, to)

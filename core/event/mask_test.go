@@ -14,7 +14,8 @@ import (
 	"pilotrix/core/clock"
 )
 
-// secretRunes are those that secrets are drawn from: letters, blanks, quotes, and such as are more than one byte or one rune.
+// secretRunes are those that secrets are drawn from: letters, blanks, quotes, and such as are more than one byte or one
+// rune.
 var secretRunes = []rune("abcdehilmnorstu0123456789-_.:/#$%&*+=!?@~^ \"'\\`<>()[]{}|;,äïøéñ港灯e\u0301\u00ad")
 
 // aSecret is one of any kind.
@@ -104,8 +105,8 @@ func plainText(text string) string {
 	return out.String()
 }
 
-// TestNoEchoShowsASecret has devices of every kind show a command with a secret of every kind in it, and messages quote what they
-// show: five letters of it in a row are nowhere, not as bytes, nor as it is drawn.
+// TestNoEchoShowsASecret has devices of every kind show a command with a secret of every kind in it, and messages quote
+// what they show: five letters of it in a row are nowhere, not as bytes, nor as it is drawn.
 func TestNoEchoShowsASecret(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		secret, echo := aSecret(t), drawEcho(t)
@@ -157,8 +158,8 @@ func wrapped(text string, width int, by string) string {
 	return out.String()
 }
 
-// TestALetterOrTwoAreNotHeldBackForLong has a prompt end like the beginning of a secret that is on its way, and a device that shows
-// one letter by letter, each after a pause.
+// TestALetterOrTwoAreNotHeldBackForLong has a prompt end like the beginning of a secret that is on its way, and a
+// device that shows one letter by letter, each after a pause.
 func TestALetterOrTwoAreNotHeldBackForLong(t *testing.T) {
 	hub := NewHub(clock.Real())
 	feed := hub.Subscribe()

@@ -48,8 +48,8 @@ func (r *redactor) protect(secret string) {
 	r.texts.know(r.written)
 }
 
-// types takes a secret as far as the operator has typed it: a device that shows it letter by letter is masked before it is known
-// whole. What was seen of it so far stays seen.
+// types takes a secret as far as the operator has typed it: a device that shows it letter by letter is masked before it
+// is known whole. What was seen of it so far stays seen.
 func (r *redactor) types(secret string) {
 	letters := bytes.ReplaceAll([]byte(strings.Map(drawnRune, secret)), []byte(" "), nil)
 	letters = letters[:min(len(letters), maxPiece)]

@@ -180,8 +180,8 @@ const (
 	KeysForgotten = "forgotten"
 )
 
-// KeysKept reports keys that were pressed while a transfer has the line: it is not ended by one that was pressed for something
-// else. Count is how many wait.
+// KeysKept reports keys that were pressed while a transfer has the line: it is not ended by one that was pressed for
+// something else. Count is how many wait.
 type KeysKept struct {
 	State string `json:"state"`
 	Count int    `json:"count,omitempty"`

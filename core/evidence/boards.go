@@ -11,8 +11,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// deadlines draws what ran out by itself, or would have: each to its own scale, with where it was dealt with. It returns where
-// the drawing goes on.
+// deadlines draws what ran out by itself, or would have: each to its own scale, with where it was dealt with. It
+// returns where the drawing goes on.
 func deadlines(d *Drawing, s *state.State, y float64) float64 {
 	const left, right = margin + 150, sheet - margin - 190
 	for _, one := range s.Deadlines {
@@ -109,7 +109,8 @@ func systemText(system state.System) (words []string) {
 	return words
 }
 
-// DryRun draws what a dry run foresaw: what restarts to scale, what warns, what refuses, and what the first one said otherwise.
+// DryRun draws what a dry run foresaw: what restarts to scale, what warns, what refuses, and what the first one said
+// otherwise.
 func DryRun(s *state.State) *Drawing {
 	if s.DryRun == nil {
 		d := head(s, "Dry run", 2)
@@ -150,8 +151,8 @@ func DryRun(s *state.State) *Drawing {
 	return d
 }
 
-// Stack draws the ring of the units that answer as one, with their roles, and beside it what each runs, starts next, and has
-// taken.
+// Stack draws the ring of the units that answer as one, with their roles, and beside it what each runs, starts next,
+// and has taken.
 func Stack(s *state.State) *Drawing {
 	d := head(s, "Units", 12)
 	if len(s.Units) == 0 {

@@ -150,8 +150,8 @@ func TestEveryChartIsAPageToo(t *testing.T) {
 	}
 }
 
-// extreme is a change with everything at its largest: steps, releases, names, messages, and signs of every script; it is
-// cut off while a target is away.
+// extreme is a change with everything at its largest: steps, releases, names, messages, and signs of every script; it
+// is cut off while a target is away.
 func extreme(steps, upgrades int) *state.State {
 	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	long := strings.Repeat("a name of a step that is long ", 4) + "🚢 港 \u0627\u0644 \U0010ffff" + strings.Repeat("unbroken", 20)

@@ -8,7 +8,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// FirstBoot draws what new devices and this laptop said to each other, by all protocols together, and how far each device came.
+// FirstBoot draws what new devices and this laptop said to each other, by all protocols together, and how far each
+// device came.
 func FirstBoot(s *state.State) *Drawing {
 	d := head(s, "First boot: messages of all protocols together", float64(len(s.Ladder)+len(s.NewDevice))+4)
 	y := 60.0

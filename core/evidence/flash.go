@@ -9,8 +9,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// Flash draws a flash to scale, and the part that is dealt with to its own: what is erased, what is written, what was compared,
-// and what is never touched.
+// Flash draws a flash to scale, and the part that is dealt with to its own: what is erased, what is written, what was
+// compared, and what is never touched.
 func Flash(s *state.State) *Drawing {
 	if s.Flash == nil {
 		d := head(s, "Flash", 2)

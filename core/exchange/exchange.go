@@ -1,10 +1,10 @@
-// Package exchange makes what was asked of a device, and what it answered, out of what is typed and what the device draws: whoever
-// typed it, and however it came to the line. One Maker follows one line, between the sensing and the events; everybody else gets
-// copies.
+// Package exchange makes what was asked of a device, and what it answered, out of what is typed and what the device
+// draws: whoever typed it, and however it came to the line. One Maker follows one line, between the sensing and the
+// events; everybody else gets copies.
 //
-// An exchange begins where the device ends a line that shows a prompt and the text of a command whose Enter has gone out, and it
-// ends at the prompt behind its answer, or at the next such line. What is typed ahead waits in a queue until then. Only where a
-// device does not echo does the Enter itself begin it.
+// An exchange begins where the device ends a line that shows a prompt and the text of a command whose Enter has gone
+// out, and it ends at the prompt behind its answer, or at the next such line. What is typed ahead waits in a queue
+// until then. Only where a device does not echo does the Enter itself begin it.
 package exchange
 
 import (
@@ -48,8 +48,8 @@ type Exchange struct {
 	answer string
 }
 
-// Answer is what the device drew, as it stood in the end, without pages and noise. It is empty while the exchange goes on, and for a
-// full-screen program.
+// Answer is what the device drew, as it stood in the end, without pages and noise. It is empty while the exchange goes
+// on, and for a full-screen program.
 func (x Exchange) Answer() string { return x.answer }
 
 // Whole reports whether the answer is all of what the device had to say, so that it can be read for facts.

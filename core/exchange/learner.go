@@ -11,8 +11,8 @@ import (
 // PromptMode is the one mode of a device that no dialect is known for, once its prompt was learnt.
 const PromptMode = "prompt"
 
-// Learner learns a prompt where none is known: a text that came back twice behind an Enter, and behind which the device was quiet.
-// Later ones equal it but for digits and what stands between the device's name and the sign at the end.
+// Learner learns a prompt where none is known: a text that came back twice behind an Enter, and behind which the device
+// was quiet. Later ones equal it but for digits and what stands between the device's name and the sign at the end.
 type Learner struct {
 	enters int    // lines that were ended so far
 	last   string // the text that came back, less its digits
@@ -28,8 +28,8 @@ const maxLearnt = 60
 // Entered notes that a line was ended.
 func (l *Learner) Entered() { l.enters++ }
 
-// See takes note of what the line shows, and returns the mode that was learnt, nil for none. Secret reports whether a line asks for
-// a secret.
+// See takes note of what the line shows, and returns the mode that was learnt, nil for none. Secret reports whether a
+// line asks for a secret.
 func (l *Learner) See(v sense.State, now time.Time, secret func(line string) bool) *sense.Mode {
 	text := v.Partial
 	if l.enters == l.at || !v.Answered || !v.Free || now.Sub(v.LastByte) < learnQuiet {
@@ -70,7 +70,8 @@ const (
 	signed    = `(?:[:~][\w./~+-]{0,60}| \w{1,12})? ?[>#$%/:~\]})!=|]{1,3} ?`
 )
 
-// likePrompt is a pattern of a prompt and of those that differ from it by digits and a mode's word, nil where it does not look like one.
+// likePrompt is a pattern of a prompt and of those that differ from it by digits and a mode's word, nil where it does
+// not look like one.
 func likePrompt(text string) *regexp.Regexp {
 	parts := promptShape.FindStringSubmatch(text)
 	if parts == nil {

@@ -192,8 +192,8 @@ func Kind(text string) string {
 // screen reports whether a full-screen program draws.
 func (x *Exchange) screen(s *sense.Sense) bool { return s.Model().Painted() }
 
-// Interrupt takes note of the key that breaks off what the device does, and drops what is typed. It says what the sensing has to
-// know of it.
+// Interrupt takes note of the key that breaks off what the device does, and drops what is typed. It says what the
+// sensing has to know of it.
 func (m *Maker) Interrupt() sense.Enter {
 	drops := m.open == nil && m.Typed.Command()
 	if m.open != nil {
@@ -265,8 +265,8 @@ func (m *Maker) likeBefore(d *drawn) bool {
 // echoesWithin is how soon a terminal's own echo comes.
 const echoesWithin = time.Second
 
-// notShown takes the first line that waits, which the device has ended without showing it, for the answer to a question that it has
-// asked: a secret.
+// notShown takes the first line that waits, which the device has ended without showing it, for the answer to a question
+// that it has asked: a secret.
 func (m *Maker) notShown() {
 	one := m.queue[0]
 	m.queue = append([]Sent(nil), m.queue[1:]...)
@@ -275,8 +275,9 @@ func (m *Maker) notShown() {
 	}
 }
 
-// shownOnly takes a line that shows what was typed ahead where no prompt stands: as the answer to a question of a program, or as a
-// terminal's own echo, which is not repeated behind the prompt then: where the answer begins is in doubt.
+// shownOnly takes a line that shows what was typed ahead where no prompt stands: as the answer to a question of a
+// program, or as a terminal's own echo, which is not repeated behind the prompt then: where the answer begins is in
+// doubt.
 func (m *Maker) shownOnly(head *Sent, d drawn, after int) {
 	want := shown.Squeeze(head.Text)
 	shows := !d.behind && head.Certain && want != "" && strings.HasSuffix(shown.Squeeze(d.text), want)
@@ -295,8 +296,8 @@ func (m *Maker) shownOnly(head *Sent, d drawn, after int) {
 	}
 }
 
-// took begins the exchange of a line in the queue. Those before it were answers to questions of a program, or nothing has taken
-// them. Echo is what of the drawn line is no answer yet.
+// took begins the exchange of a line in the queue. Those before it were answers to questions of a program, or nothing
+// has taken them. Echo is what of the drawn line is no answer yet.
 func (m *Maker) took(i int, prompt, text, echo string, after int) {
 	one := m.queue[i]
 	if m.open != nil {
@@ -383,7 +384,8 @@ func (m *Maker) close(end event.End, v sense.State, after int) {
 	m.found = append(m.found, Found{After: after, Body: x.Over, Ended: x})
 }
 
-// maxRefusal is how many rows a refusal has at most: a longer answer may have such words in it, and it takes time to look for them.
+// maxRefusal is how many rows a refusal has at most: a longer answer may have such words in it, and it takes time to
+// look for them.
 const maxRefusal = 60
 
 // rests is how long a device may wait at a prompt and still take what was typed ahead.

@@ -35,7 +35,8 @@ type Reader struct {
 // wide is a terminal in which hardly a line of a device wraps.
 const wide = 250
 
-// NewReader begins with nothing read. Exchange is called for each one that has ended, line for what the device wrote outside of them.
+// NewReader begins with nothing read. Exchange is called for each one that has ended, line for what the device wrote
+// outside of them.
 func NewReader(exchange func(Recorded), line func(text string)) *Reader {
 	return &Reader{exchange: exchange, line: line, model: shown.New(wide, 50, shown.Options{})}
 }

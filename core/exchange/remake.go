@@ -20,7 +20,8 @@ type Remaker struct {
 	hidden  bool // keys that are not recorded were typed, and nothing has come since
 }
 
-// NewRemaker reads a record as a session would that knows as much of how the device talks. Where no prompt is known it is learnt.
+// NewRemaker reads a record as a session would that knows as much of how the device talks. Where no prompt is known it
+// is learnt.
 func NewRemaker(config sense.Config, talk Talk) *Remaker {
 	r := &Remaker{talk: talk, secret: config.AsksSecret, learns: true}
 	if r.secret == nil {

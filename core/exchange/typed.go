@@ -8,8 +8,8 @@ import (
 	"pilotrix/core/sense"
 )
 
-// Typed is the line that is being typed, before its Enter. Its keys say who types it and what it is meant to be; what the device
-// shows of it counts where the two differ. It belongs to whoever makes exchanges.
+// Typed is the line that is being typed, before its Enter. Its keys say who types it and what it is meant to be; what
+// the device shows of it counts where the two differ. It belongs to whoever makes exchanges.
 type Typed struct {
 	Who   string    // who began it; empty while nothing was typed
 	Mode  string    // at whose prompt it was begun; empty where none was seen
@@ -65,7 +65,8 @@ func (t *Typed) Key(b byte, now time.Time) {
 	}
 }
 
-// Entered notes the key by which the device takes the line: the next one is empty, unless the key puts another one there.
+// Entered notes the key by which the device takes the line: the next one is empty, unless the key puts another one
+// there.
 func (t *Typed) Entered(key byte, now time.Time) {
 	*t = Typed{Keys: t.Keys[:0], proofs: t.proofs}
 	if key == takeAndNext {
@@ -93,7 +94,8 @@ func (t *Typed) Echo() []byte {
 	return append([]byte{}, t.Keys...)
 }
 
-// Drawn is what stands on the device's line, without what it asks there; known is false where no prompt stands before it.
+// Drawn is what stands on the device's line, without what it asks there; known is false where no prompt stands before
+// it.
 func (t *Typed) Drawn(v sense.State) (text string, known bool) {
 	text, known = v.Typed()
 	if rest, answers := strings.CutPrefix(text, t.Asked); !known && t.Asked != "" && answers {
@@ -111,5 +113,6 @@ func (t *Typed) Text(v sense.State) string {
 	return text
 }
 
-// Ended reports whether the device has ended the line since its last key: it has put a prompt, or a mode that has none, since.
+// Ended reports whether the device has ended the line since its last key: it has put a prompt, or a mode that has none,
+// since.
 func (t *Typed) Ended(v sense.State) bool { return v.Count > t.proofs }

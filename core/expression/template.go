@@ -146,8 +146,8 @@ func (t *Template) render(env map[string]any, through func(name string, value an
 	return out.String(), nil
 }
 
-// Word is one word of what a template becomes. Pattern finds what of it the expressions called Names give, and is nil for one that
-// stands as it is.
+// Word is one word of what a template becomes. Pattern finds what of it the expressions called Names give, and is nil
+// for one that stands as it is.
 type Word struct {
 	Text    string
 	Pattern *regexp.Regexp

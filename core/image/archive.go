@@ -82,7 +82,8 @@ func ownHead(head []byte) []byte {
 	return head
 }
 
-// gzipHead is how long a gzip file's own head is, with its extra field, its name and its comment (RFC 1952, section 2.3).
+// gzipHead is how long a gzip file's own head is, with its extra field, its name and its comment (RFC 1952, section
+// 2.3).
 func gzipHead(head []byte) int {
 	const fixed, extra, name, comment = 10, 4, 8, 16
 	if len(head) < fixed {

@@ -254,7 +254,8 @@ func TestAFileThatChangesWhileItIsHashedHasNoDigest(t *testing.T) {
 	assert.Equal(t, int64(100), s.Items()[0].Size, "it is looked at again")
 }
 
-// TestAMembersNameIsCutAtEitherSlash packs names as another system does, and as somebody would who wants them to lead elsewhere.
+// TestAMembersNameIsCutAtEitherSlash packs names as another system does, and as somebody would who wants them to lead
+// elsewhere.
 func TestAMembersNameIsCutAtEitherSlash(t *testing.T) {
 	for packed, want := range map[string]string{
 		`lark.cgo`: "lark.cgo", `new\lark.cgo`: "lark.cgo", `..\..\lark.cgo`: "lark.cgo", `C:\lark.cgo`: "lark.cgo", `a/b\lark.cgo`: "lark.cgo", `\\host\share\lark.cgo`: "lark.cgo",

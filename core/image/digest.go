@@ -47,8 +47,8 @@ type piece struct {
 }
 
 // Digest reads everything once and computes all digests beside each other, those by the usual algorithms and more, so
-// that a large file takes as long as the disk or the slowest hash. Head gets the first bytes, up to its length. Progress is
-// reported the bytes so far; it may be nil.
+// that a large file takes as long as the disk or the slowest hash. Head gets the first bytes, up to its length.
+// Progress is reported the bytes so far; it may be nil.
 func Digest(ctx context.Context, from io.Reader, head []byte, progress func(int64), more ...string) (Digests, int, error) {
 	hashes := map[string]hash.Hash{}
 	var feeds []chan *piece

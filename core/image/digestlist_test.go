@@ -110,8 +110,8 @@ func sidecarItem(t *testing.T, list, text string, data []byte) Item {
 	return items[0]
 }
 
-// TestEveryFormOfListIsRead holds each form against the image that it is of, against another one, and with a folder that
-// is not on the shelf.
+// TestEveryFormOfListIsRead holds each form against the image that it is of, against another one, and with a folder
+// that is not on the shelf.
 func TestEveryFormOfListIsRead(t *testing.T) {
 	right, wrong := cargo("7.4.2"), cargo("7.4.3")
 	for _, order := range []binary.ByteOrder{binary.LittleEndian, binary.BigEndian} {

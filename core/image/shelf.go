@@ -218,7 +218,8 @@ func neighboursOf(folders, endings []string) (near neighbours, files []string, f
 	return near, files, failed
 }
 
-// describes reports whether a file is the build description of another one beside it, by the folder's names in their order.
+// describes reports whether a file is the build description of another one beside it, by the folder's names in their
+// order.
 func describes(name string, names, endings []string) bool {
 	return slices.ContainsFunc(endings, func(ending string) bool {
 		of, ok := strings.CutSuffix(name, ending)
@@ -234,8 +235,8 @@ func (n neighbours) add(b *beside) {
 	}
 }
 
-// needs are the algorithms, besides the usual ones, that a digest of a file was published by; of what is inside an archive
-// any of its folder may be.
+// needs are the algorithms, besides the usual ones, that a digest of a file was published by; of what is inside an
+// archive any of its folder may be.
 func (n neighbours) needs(place string, archive bool) (more []string) {
 	add := func(all []Published) {
 		for _, p := range all {
@@ -459,8 +460,8 @@ func (s *Shelf) compute(ctx context.Context, place string, before cached, more [
 	return entry
 }
 
-// itemsOf are a file itself, and what is inside it. An archive is an image itself where its own beginning says so, or its
-// name, unless something inside says by its beginning that it is the image.
+// itemsOf are a file itself, and what is inside it. An archive is an image itself where its own beginning says so, or
+// its name, unless something inside says by its beginning that it is the image.
 func (s *Shelf) itemsOf(place string, info fs.FileInfo, entry cached) (items []Item) {
 	own := &Image{Path: place, Name: plainName(place), Modified: info.ModTime(), Digests: entry.Digests, Says: entry.Says}
 	switch {

@@ -19,10 +19,10 @@ type Path struct {
 // maxOthers is how many other ways are reported.
 const maxOthers = 3
 
-// Plan finds the way with the fewest steps from the running release to the wanted image, over images of the shelf that fit
-// the device. Of ways with as many steps the one over preferred steps and releases is taken, then the one with the newest
-// releases; of images of one release the one whose published digest was seen to hold. A release that comes before the one
-// it is called after, such as a candidate, is gone over only when it is wanted itself.
+// Plan finds the way with the fewest steps from the running release to the wanted image, over images of the shelf that
+// fit the device. Of ways with as many steps the one over preferred steps and releases is taken, then the one with the
+// newest releases; of images of one release the one whose published digest was seen to hold. A release that comes
+// before the one it is called after, such as a candidate, is gone over only when it is wanted itself.
 func (p *UpgradePaths) Plan(items []Item, facts *device.Facts, running string, wanted Item) (path Path, err error) {
 	order := orderOf(facts)
 	to, said := wanted.Release(order)
@@ -133,8 +133,8 @@ type reached struct {
 }
 
 // way goes level by level, so that the first way found has the fewest steps; of one level those that are liked more go
-// first. Without are releases that it does not go over. Where the same rows lead from two releases, only the first one is
-// looked at: whatever the other leads to is no closer.
+// first. Without are releases that it does not go over. Where the same rows lead from two releases, only the first one
+// is looked at: whatever the other leads to is no closer.
 func (s *search) way(without []int) []int {
 	open := slices.Repeat([]bool{true}, len(s.releases))
 	for _, i := range without {

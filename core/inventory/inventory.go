@@ -162,8 +162,8 @@ func (i *Inventory) Remove(name string) error {
 	return i.change(name, func(now *Inventory) (string, error) { return now.replaced(name, "") })
 }
 
-// change writes what is made of the file as it is now, once it is seen to be read back as it should. A device that is named must be
-// what it was when the file was loaded.
+// change writes what is made of the file as it is now, once it is seen to be read back as it should. A device that is
+// named must be what it was when the file was loaded.
 func (i *Inventory) change(name string, change func(now *Inventory) (text string, err error)) error {
 	var kept *Inventory
 	err := ownfile.Change(i.path, func(old []byte) ([]byte, error) {

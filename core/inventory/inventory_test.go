@@ -102,8 +102,8 @@ func TestWhatIsRefused(t *testing.T) {
 	assert.Equal(t, byHand, textOf(t, i))
 }
 
-// TestNothingIsWrittenOverWhatWasEditedMeanwhile edits the file by hand while the program has it: what is elsewhere in it stays, and a
-// device that was changed is left as it is now.
+// TestNothingIsWrittenOverWhatWasEditedMeanwhile edits the file by hand while the program has it: what is elsewhere in
+// it stays, and a device that was changed is left as it is now.
 func TestNothingIsWrittenOverWhatWasEditedMeanwhile(t *testing.T) {
 	i := kept(t, byHand)
 	require.NoError(t, os.WriteFile(i.Path(), []byte(byHand+"# and more\n"), 0o644))
@@ -119,7 +119,8 @@ func TestNothingIsWrittenOverWhatWasEditedMeanwhile(t *testing.T) {
 	assert.Equal(t, "devices: [", textOf(t, i))
 }
 
-// TestOfEightWhoKeepDevicesNoneLosesOne has each add, change and remove devices of its own, with what it has read before the others wrote.
+// TestOfEightWhoKeepDevicesNoneLosesOne has each add, change and remove devices of its own, with what it has read
+// before the others wrote.
 func TestOfEightWhoKeepDevicesNoneLosesOne(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "devices.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(byHand), 0o600))

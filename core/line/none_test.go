@@ -9,7 +9,8 @@ import (
 	"pilotrix/core/clock"
 )
 
-// TestNoLineIsSilent opens one for a device that is dealt with over the network alone: nothing can be typed, and it ends when it is closed.
+// TestNoLineIsSilent opens one for a device that is dealt with over the network alone: nothing can be typed, and it
+// ends when it is closed.
 func TestNoLineIsSilent(t *testing.T) {
 	target, err := ParseTarget("none:tangle-sw2")
 	require.NoError(t, err)

@@ -19,8 +19,9 @@ import (
 	"pilotrix/core/line/sshsettings"
 )
 
-// A shell session over SSH (RFC 4251 to 4254), by golang.org/x/crypto/ssh: this file opens it and carries it, ssh_auth.go
-// proves who we are, ssh_hosts.go who the other side is, ssh_config.go reads what the user's own settings say.
+// A shell session over SSH (RFC 4251 to 4254), by golang.org/x/crypto/ssh: this file opens it and carries it,
+// ssh_auth.go proves who we are, ssh_hosts.go who the other side is, ssh_config.go reads what the user's own settings
+// say.
 
 const (
 	sshPort       = "22"

@@ -73,8 +73,8 @@ func (p *prover) triedText() string {
 	return strings.Join(p.tried, ", ")
 }
 
-// keys are those that may be shown, in the order of OpenSSH: the agent's that are named, the agent's others unless only named ones
-// may be shown, those in files; each behind a certificate of it.
+// keys are those that may be shown, in the order of OpenSSH: the agent's that are named, the agent's others unless only
+// named ones may be shown, those in files; each behind a certificate of it.
 func (p *prover) keys(ctx context.Context) (signers []ssh.Signer) {
 	files, named := p.host.Keys()
 	held := p.held()
@@ -259,8 +259,8 @@ func (p *prover) ask(ctx context.Context, name, text string, secret bool) (strin
 	return value, nil
 }
 
-// isPassword reports whether what is asked is the password of the account, and not a code, a new one or a key's passphrase: nothing
-// else is answered with it.
+// isPassword reports whether what is asked is the password of the account, and not a code, a new one or a key's
+// passphrase: nothing else is answered with it.
 func isPassword(name, text string) bool {
 	return !strings.HasPrefix(name, "key ") && passwordText.MatchString(text) && !otherText.MatchString(text)
 }

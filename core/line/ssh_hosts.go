@@ -16,8 +16,9 @@ import (
 	"pilotrix/core/line/sshsettings"
 )
 
-// knownHosts holds a host to the key that it had before, or to the authority that signs such keys. One that is met for the first
-// time is shown to the person in charge, unless the settings say what is done then; one with another key is refused.
+// knownHosts holds a host to the key that it had before, or to the authority that signs such keys. One that is met for
+// the first time is shown to the person in charge, unless the settings say what is done then; one with another key is
+// refused.
 type knownHosts struct {
 	*dialer
 	host     sshHost

@@ -26,8 +26,8 @@ type knownKey struct {
 
 func (k knownKey) place() string { return fmt.Sprintf("%s, line %d", k.file, k.line) }
 
-// knownKeys are those of all files. A line that is not understood hides no other one: it is reported of where it may have been the one
-// that was looked for.
+// knownKeys are those of all files. A line that is not understood hides no other one: it is reported of where it may
+// have been the one that was looked for.
 type knownKeys struct {
 	all []knownKey
 	odd []string // places of lines that are not understood

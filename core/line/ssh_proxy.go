@@ -136,8 +136,9 @@ func limitTo(config *ssh.ClientConfig, h sshHost) error {
 	return nil
 }
 
-// algorithmsOf is a list as ssh_config(5) has it: in place of the usual ones, or with +, - or ^ before it added after them, taken
-// from them, or put before them. Names that are not known here are passed over, as are those of the usual ones.
+// algorithmsOf is a list as ssh_config(5) has it: in place of the usual ones, or with +, - or ^ before it added after
+// them, taken from them, or put before them. Names that are not known here are passed over, as are those of the usual
+// ones.
 func algorithmsOf(said string, usual, known []string) (list []string) {
 	var named []string
 	for name := range strings.SplitSeq(strings.TrimLeft(said, "+-^"), ",") {

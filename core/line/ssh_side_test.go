@@ -74,8 +74,8 @@ type row struct {
 	keeps  bool   // the new key
 }
 
-// TestSettingsHaveTheVerdictOfTheClient opens sessions by settings of many kinds, with OpenSSH's own client and with ours, from the
-// same home: both get in, or neither does, and both keep the same of a new host.
+// TestSettingsHaveTheVerdictOfTheClient opens sessions by settings of many kinds, with OpenSSH's own client and with
+// ours, from the same home: both get in, or neither does, and both keep the same of a new host.
 func TestSettingsHaveTheVerdictOfTheClient(t *testing.T) {
 	b := newExtra(t)
 	port := portOf(b.address)

@@ -108,13 +108,13 @@ func ParseTarget(text string) (Target, error) {
 	return target, nil
 }
 
-// ErrPassword refuses a target with a password in it, which it does not repeat: targets are kept in files, recorded, and on show
-// in the list of processes.
+// ErrPassword refuses a target with a password in it, which it does not repeat: targets are kept in files, recorded,
+// and on show in the list of processes.
 var ErrPassword = errors.New("the target has a password in it, which would be kept and shown with it: leave it out and say where it comes " +
 	"from, with --password " + secret.Sources("") + ", or wait to be asked for it")
 
-// passwordIn finds one in a command: in an address, as an option, or as a variable. One that is looked up when the command runs
-// ($NAME), or a file that holds it, is none.
+// passwordIn finds one in a command: in an address, as an option, or as a variable. One that is looked up when the
+// command runs ($NAME), or a file that holds it, is none.
 var passwordIn = regexp.MustCompile(`(?i)://[^/\s@:]*:[^\s@$]+@` +
 	`|(^|[\s:])-{1,2}(pass(word|wd|phrase)?|pw|secret|token)(=|\s+)[^\s$-]` +
 	`|\bsshpass\s+-p\s*[^\s$]` +

@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// muteFor is how long the other side of a connection may acknowledge nothing, neither what was sent nor what asks whether it is there,
-// before it counts as gone. A device that lost its power says nothing of that.
+// muteFor is how long the other side of a connection may acknowledge nothing, neither what was sent nor what asks
+// whether it is there, before it counts as gone. A device that lost its power says nothing of that.
 const muteFor = 45 * time.Second
 
 // dialTCP connects to an address, and has a peer that dies noticed.
@@ -39,7 +39,8 @@ func goneText(err error) string {
 	return "the other side closed it"
 }
 
-// isLost reports whether the way to the other side is gone: a network that has lost its carrier says that no host is to be reached.
+// isLost reports whether the way to the other side is gone: a network that has lost its carrier says that no host is to
+// be reached.
 func isLost(err error) bool {
 	return errors.Is(err, syscall.ETIMEDOUT) || errors.Is(err, syscall.EHOSTUNREACH) || errors.Is(err, syscall.ENETUNREACH) || errors.Is(err, syscall.EHOSTDOWN)
 }

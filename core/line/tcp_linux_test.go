@@ -35,8 +35,8 @@ func TestEveryConnectionNoticesAPeerThatDies(t *testing.T) {
 	assert.Less(t, options[unix.TCP_KEEPIDLE]+options[unix.TCP_KEEPINTVL]*options[unix.TCP_KEEPCNT], 60, "seconds, with nothing typed")
 }
 
-// TestAPeerThatDiesIsReported takes the network away under a connection, in network namespaces of the test's own: behind something that was
-// typed, and while nothing is. It needs root.
+// TestAPeerThatDiesIsReported takes the network away under a connection, in network namespaces of the test's own:
+// behind something that was typed, and while nothing is. It needs root.
 func TestAPeerThatDiesIsReported(t *testing.T) {
 	apart.Run(t, peerDies, apart.With{Tools: []string{"busybox"}})
 }

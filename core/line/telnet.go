@@ -50,7 +50,8 @@ func newTelnetStream(t Target, wire *telnetWire, c clock.Clock) *stream {
 	})
 }
 
-// Resize implements Resizer, over com-port control, too: a console server that wants to know the size asks for it (RFC 1073).
+// Resize implements Resizer, over com-port control, too: a console server that wants to know the size asks for it (RFC
+// 1073).
 func (l *telnetLine) Resize(cols, rows int) error { return l.wire.resize(cols, rows) }
 
 // SendBreak implements Breaker.

@@ -195,7 +195,8 @@ func (in *importing) finish() error {
 	return in.book.wrap(tx.Commit())
 }
 
-// undo removes what was taken in before something went wrong. What cannot be removed is returned: it stands here as cut off.
+// undo removes what was taken in before something went wrong. What cannot be removed is returned: it stands here as cut
+// off.
 func (in *importing) undo(why error) (left []int64, err error) {
 	if err := in.book.remove(in.ids); err != nil {
 		return in.ids, errors.Join(why, fmt.Errorf("and what was taken in of it cannot be removed: %w", err))
@@ -242,8 +243,8 @@ type Weighed struct {
 	Bytes int64 `json:"bytes"`
 }
 
-// Prunable are the entries that would go: the oldest, those that began before a time, or as many as the rest takes no more
-// than so many bytes; 0 for any. What goes on is kept, and of each device the newest entry.
+// Prunable are the entries that would go: the oldest, those that began before a time, or as many as the rest takes no
+// more than so many bytes; 0 for any. What goes on is kept, and of each device the newest entry.
 func (l *Logbook) Prunable(before time.Time, most int64) (gone []Weighed, err error) {
 	entries, err := l.List(0)
 	if err != nil {

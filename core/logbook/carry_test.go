@@ -155,8 +155,8 @@ func TestPruningKeepsTheNewestOfEachDevice(t *testing.T) {
 	assert.ErrorContains(t, err, fmt.Sprint("there is no entry ", 1))
 }
 
-// TestAnImportIsWholeOrNothing breaks an export in every line, in each of several ways: what stands in the book then is what stood there
-// before, and what is known of the device stays.
+// TestAnImportIsWholeOrNothing breaks an export in every line, in each of several ways: what stands in the book then is
+// what stood there before, and what is known of the device stays.
 func TestAnImportIsWholeOrNothing(t *testing.T) {
 	here := book(t)
 	var out bytes.Buffer

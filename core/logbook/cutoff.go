@@ -31,8 +31,8 @@ const (
 	settled    = 2 // when its own was opened again
 )
 
-// CutOff finds the sessions whose program ended in the middle and that were not reported of yet, newest first, and notes that
-// they now are; those on the device that is opened, or else on its line, are settled by that.
+// CutOff finds the sessions whose program ended in the middle and that were not reported of yet, newest first, and
+// notes that they now are; those on the device that is opened, or else on its line, are settled by that.
 func (l *Logbook) CutOff(device, target string) (all []Last, err error) {
 	open, err := l.cutOff(reported)
 	for _, last := range open {

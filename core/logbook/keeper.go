@@ -16,8 +16,8 @@ import (
 
 // Keeper writes one session. What cannot be written waits in memory, and is written as soon as it can be.
 //
-// The numbers of a session's events are given by the file, in the order in which they come to it: notes of another program
-// take theirs as the session's own events do.
+// The numbers of a session's events are given by the file, in the order in which they come to it: notes of another
+// program take theirs as the session's own events do.
 type Keeper struct {
 	book    *Logbook
 	open    func() (*Logbook, error) // opens the book where that could not be opened yet
@@ -277,7 +277,8 @@ func (k *Keeper) report(problem error) {
 	}
 }
 
-// write adds events to the entry, under the next numbers that it has. What was written before becomes as safe as they are.
+// write adds events to the entry, under the next numbers that it has. What was written before becomes as safe as they
+// are.
 func (k *Keeper) write(batch []event.Event) error {
 	tx, err := k.book.db.Begin()
 	if err != nil {

@@ -1,9 +1,9 @@
-// Package logbook keeps the events of every session in one SQLite file, so that what happened can be
-// shown, replayed and handed over, also after the program was killed in the middle.
+// Package logbook keeps the events of every session in one SQLite file, so that what happened can be shown, replayed
+// and handed over, also after the program was killed in the middle.
 //
-// Events are written in batches, each within FlushEvery of the first event in it; the file is in WAL
-// mode, so a batch that was written survives the end of the process. What somebody waits for is synced as well, so that it
-// survives the end of the machine.
+// Events are written in batches, each within FlushEvery of the first event in it; the file is in WAL mode, so a batch
+// that was written survives the end of the process. What somebody waits for is synced as well, so that it survives the
+// end of the machine.
 package logbook
 
 import (
@@ -91,7 +91,8 @@ func regular(path string) error {
 // ErrGone is what a write ends in once the file that is open is not the one of that name any more.
 var ErrGone = errors.New("it was removed or replaced while it was open: put it back, or begin a new session")
 
-// still holds that whoever looks for the book finds what is written here. A file that was removed takes all of it, and says nothing.
+// still holds that whoever looks for the book finds what is written here. A file that was removed takes all of it, and
+// says nothing.
 func (l *Logbook) still() error {
 	if now, err := os.Stat(l.path); err != nil || !os.SameFile(l.here, now) {
 		return l.wrap(ErrGone)
@@ -184,8 +185,8 @@ func connect(path, mode string) (*Logbook, error) {
 	return &Logbook{db: db, path: path}, nil
 }
 
-// busyTimeout is how long another program that writes is waited for, in milliseconds: shorter than a change may wait to be on
-// record.
+// busyTimeout is how long another program that writes is waited for, in milliseconds: shorter than a change may wait to
+// be on record.
 const busyTimeout = "2500"
 
 // sync says whether what is committed from here on is on the disk when that returns, or may still be with the system.

@@ -183,8 +183,8 @@ func kept(b *Logbook, id int64) (n int) {
 	return n
 }
 
-// TestAFullDiskIsToldAtOnceAndRecordingGoesOn lets the file grow no further for a while: what happens meanwhile is reported, and
-// kept afterwards.
+// TestAFullDiskIsToldAtOnceAndRecordingGoesOn lets the file grow no further for a while: what happens meanwhile is
+// reported, and kept afterwards.
 func TestAFullDiskIsToldAtOnceAndRecordingGoesOn(t *testing.T) {
 	b := book(t)
 	hub := event.NewHub(clock.Real())
@@ -231,8 +231,8 @@ func TestADiskThatStaysFullIsSaidAtTheEnd(t *testing.T) {
 	assert.Equal(t, 1, kept(b, k.ID()))
 }
 
-// TestMemoryIsBoundedWhileNothingCanBeWritten has more come than there is room for: the oldest go, and that is said where
-// they were.
+// TestMemoryIsBoundedWhileNothingCanBeWritten has more come than there is room for: the oldest go, and that is said
+// where they were.
 func TestMemoryIsBoundedWhileNothingCanBeWritten(t *testing.T) {
 	k := &Keeper{}
 	for n := range int64(200) {

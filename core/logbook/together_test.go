@@ -31,8 +31,9 @@ const (
 // eachWrites is how many events each of them writes.
 const eachWrites = 150
 
-// TestFivePrograms is several programs at one book: two that keep a session each, one that writes notes into both, one that takes
-// entries in, and one that prunes. Nothing is lost, no number is given twice, and each entry is in its order.
+// TestFivePrograms is several programs at one book: two that keep a session each, one that writes notes into both, one
+// that takes entries in, and one that prunes. Nothing is lost, no number is given twice, and each entry is in its
+// order.
 func TestFivePrograms(t *testing.T) {
 	if role := os.Getenv(togetherRole); role != "" {
 		together(t, role, os.Getenv(togetherBook))
@@ -287,8 +288,8 @@ func BenchmarkOnRecord(b *testing.B) {
 	b.ReportMetric(float64(took[1])/float64(took[0]), "times")
 }
 
-// TestAFileThatIsNotTheOneOfThatNameKeepsNothing removes the file, or puts another one there, at any time: what is awaited then is not
-// said to be kept; once the file is back it is.
+// TestAFileThatIsNotTheOneOfThatNameKeepsNothing removes the file, or puts another one there, at any time: what is
+// awaited then is not said to be kept; once the file is back it is.
 func TestAFileThatIsNotTheOneOfThatNameKeepsNothing(t *testing.T) {
 	for name, lose := range map[string]func(path string) error{
 		"moved away": func(path string) error { return os.Rename(path, path+".away") },

@@ -26,8 +26,8 @@ const (
 	arpWait = 200 * time.Millisecond
 )
 
-// WhoHas asks everybody on a network who has an address, as RFC 5227 §2.1.1 does before one is used, and returns the MAC address
-// of who says so: empty for nobody. It wants root.
+// WhoHas asks everybody on a network who has an address, as RFC 5227 §2.1.1 does before one is used, and returns the
+// MAC address of who says so: empty for nobody. It wants root.
 func (Host) WhoHas(ctx context.Context, on Interface, addr netip.Addr) (mac string, err error) {
 	face, err := net.InterfaceByName(on.Name)
 	if err != nil {

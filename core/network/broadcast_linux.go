@@ -33,8 +33,8 @@ func (Host) ListenBroadcast(on Interface, port uint16) (PacketConn, error) {
 	return conn.(*net.UDPConn), nil
 }
 
-// HearBroadcasts binds a datagram socket for each address by which everybody on the network of this one is spoken to (RFC 919): a
-// socket of the address itself does not hear these. A socket that is not available is left out.
+// HearBroadcasts binds a datagram socket for each address by which everybody on the network of this one is spoken to
+// (RFC 919): a socket of the address itself does not hear these. A socket that is not available is left out.
 func (h Host) HearBroadcasts(at netip.AddrPort) (sockets []PacketConn) {
 	if !at.Addr().Is4() {
 		return nil

@@ -32,7 +32,8 @@ type Network interface {
 
 // Broadcaster is a network on which everybody can be heard and spoken to.
 type Broadcaster interface {
-	// ListenBroadcast binds a datagram socket that hears what comes to everybody on one interface, and may send to everybody there.
+	// ListenBroadcast binds a datagram socket that hears what comes to everybody on one interface, and may send to
+	// everybody there.
 	ListenBroadcast(on Interface, port uint16) (PacketConn, error)
 }
 

@@ -52,7 +52,8 @@ type Stage struct {
 	expected map[netip.Addr]bool
 }
 
-// Expect says that a step waits for that address: the servers keep a place for it, and an upload of its own goes before a stranger's.
+// Expect says that a step waits for that address: the servers keep a place for it, and an upload of its own goes before
+// a stranger's.
 func (s *Stage) Expect(addr netip.Addr) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -173,9 +174,10 @@ func (s *Stage) Find(name string) (o File, remark string, err error) {
 	return File{}, "", missing
 }
 
-// loosely finds the one of the names that is meant, empty when there is none or more than one. Devices put before a name what
-// their own store or another server is called by (a slash, flash:/, C:\, /tftpboot/), and some end it with a blank or a line's end:
-// the last part is what counts. No name is looked up on the disk, so that none of it leads anywhere.
+// loosely finds the one of the names that is meant, empty when there is none or more than one. Devices put before a
+// name what their own store or another server is called by (a slash, flash:/, C:\, /tftpboot/), and some end it with a
+// blank or a line's end: the last part is what counts. No name is looked up on the disk, so that none of it leads
+// anywhere.
 func loosely(asked string, names []string) (found, remark string) {
 	if slices.Contains(names, asked) {
 		return asked, ""
@@ -293,9 +295,9 @@ var ErrTakenOver = errors.New("the slot was given to another sender")
 // idleUpload is how long an upload may be silent before another one for the same slot takes its place.
 const idleUpload = 20 * time.Second
 
-// Receive begins the upload for which a slot is open that the name means, as Find finds it. Size is what the sender says
-// it will be, -1 when it does not say. One that is under way ends for it when it comes from somebody that no step waits for and
-// this one does not, or when nothing of it came for long.
+// Receive begins the upload for which a slot is open that the name means, as Find finds it. Size is what the sender
+// says it will be, -1 when it does not say. One that is under way ends for it when it comes from somebody that no step
+// waits for and this one does not, or when nothing of it came for long.
 func (s *Stage) Receive(name string, from netip.Addr, size int64) (*Upload, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -15,7 +15,8 @@ type Serving struct {
 	Stage   *Stage
 	Clock   clock.Clock
 	Watcher Watcher
-	// Old lets clients in over SSH that know only algorithms which are not safe any more; OldBy is how an operator allows that, in words.
+	// Old lets clients in over SSH that know only algorithms which are not safe any more; OldBy is how an operator
+	// allows that, in words.
 	Old   bool
 	OldBy string
 }

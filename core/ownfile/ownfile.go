@@ -1,6 +1,6 @@
-// Package ownfile reads and writes the small files that the program keeps for itself: the devices, the shelf, digests, leases. Whoever
-// changes one has its lock, reads it then, and puts a whole new one in its place, so that of several programs none loses what another
-// has written.
+// Package ownfile reads and writes the small files that the program keeps for itself: the devices, the shelf, digests,
+// leases. Whoever changes one has its lock, reads it then, and puts a whole new one in its place, so that of several
+// programs none loses what another has written.
 package ownfile
 
 import (
@@ -15,8 +15,8 @@ import (
 	"github.com/gofrs/flock"
 )
 
-// Read is the whole file. One that is not there is fs.ErrNotExist; what is no file, such as a pipe, is refused: reading that may take
-// for ever.
+// Read is the whole file. One that is not there is fs.ErrNotExist; what is no file, such as a pipe, is refused: reading
+// that may take for ever.
 func Read(path string) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -31,8 +31,8 @@ func Read(path string) ([]byte, error) {
 // lockWait is how long another program that changes a file is waited for.
 const lockWait = 10 * time.Second
 
-// Change puts what change makes of a file in its place, nil for leaving it as it is. Old is nil where there is none. Whatever goes wrong,
-// the old file stays.
+// Change puts what change makes of a file in its place, nil for leaving it as it is. Old is nil where there is none.
+// Whatever goes wrong, the old file stays.
 func Change(path string, change func(old []byte) ([]byte, error)) error {
 	place := path
 	if linked, err := filepath.EvalSymlinks(path); err == nil {

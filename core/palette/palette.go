@@ -1,4 +1,5 @@
-// Package palette is the colours on a light ground by what they mean, for drawings and for the light theme of the interface.
+// Package palette is the colours on a light ground by what they mean, for drawings and for the light theme of the
+// interface.
 package palette
 
 import "fmt"

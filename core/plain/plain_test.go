@@ -38,8 +38,8 @@ func TestNothingThatActsComesThrough(t *testing.T) {
 	})
 }
 
-// TestAWriterLetsNothingThatActsThrough writes any bytes in any pieces: what comes out is the same however they were cut, and acts on
-// nothing.
+// TestAWriterLetsNothingThatActsThrough writes any bytes in any pieces: what comes out is the same however they were
+// cut, and acts on nothing.
 func TestAWriterLetsNothingThatActsThrough(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		all := []byte(rapid.OneOf(rapid.String(), rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) })).Draw(t, "bytes") + "\n")

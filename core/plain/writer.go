@@ -8,8 +8,9 @@ import (
 	"unicode/utf8"
 )
 
-// Writer makes what passes through it safe to show on a terminal: line ends and tabs stay, and what else acts becomes a dot, or its
-// number where it may stand in JSON, which says the same by it. It is the last step before an output, whatever was forgotten before.
+// Writer makes what passes through it safe to show on a terminal: line ends and tabs stay, and what else acts becomes a
+// dot, or its number where it may stand in JSON, which says the same by it. It is the last step before an output,
+// whatever was forgotten before.
 type Writer struct {
 	To   io.Writer
 	Also string // what else stays, such as the carriage return of a line that is drawn again

@@ -14,8 +14,9 @@ import (
 
 const firewallTime = 3 * time.Second
 
-// firewall reads the laptop's own packet filter, where there is one of Linux and this user may, and judges the whole conversation.
-// What cannot be read or reported is said, and held for open: the fetch before has shown that the server answers here.
+// firewall reads the laptop's own packet filter, where there is one of Linux and this user may, and judges the whole
+// conversation. What cannot be read or reported is said, and held for open: the fetch before has shown that the server
+// answers here.
 func (p Plan) firewall(ctx context.Context) Result {
 	limited, cancel := context.WithTimeout(ctx, firewallTime)
 	defer cancel()
@@ -55,8 +56,8 @@ func highPorts() netfilter.Ports {
 	return high
 }
 
-// legacyRule is the first rule, or policy, of the older kind of tables that may keep something away; empty for none. These are no
-// part of what nft prints.
+// legacyRule is the first rule, or policy, of the older kind of tables that may keep something away; empty for none.
+// These are no part of what nft prints.
 func legacyRule(ctx context.Context) string {
 	for _, names := range []struct{ list, tool string }{{"/proc/net/ip_tables_names", "iptables-legacy-save"}, {"/proc/net/ip6_tables_names", "ip6tables-legacy-save"}} {
 		tables, err := os.ReadFile(names.list)

@@ -10,8 +10,8 @@ import (
 // Option 150 of RFC 5859: addresses of TFTP servers.
 const optionTFTPServers = 150
 
-// answer makes a reply (RFC 2131 §4.3.1, table 3). One without an address is a NAK, or the answer to an INFORM; one without a kind
-// is BOOTP's, and has nothing of leases.
+// answer makes a reply (RFC 2131 §4.3.1, table 3). One without an address is a NAK, or the answer to an INFORM; one
+// without a kind is BOOTP's, and has nothing of leases.
 func (s *Server) answer(m *dhcpv4.DHCPv4, c Client, kind dhcpv4.MessageType, addr netip.Addr) *dhcpv4.DHCPv4 {
 	own := ip(s.opt.Own.Addr())
 	reply, err := dhcpv4.NewReplyFromRequest(m, dhcpv4.WithMessageType(kind), dhcpv4.WithServerIP(nil), dhcpv4.WithOption(dhcpv4.OptServerIdentifier(own)))
@@ -81,8 +81,8 @@ func ip(addr netip.Addr) net.IP {
 	return net.IP(b[:])
 }
 
-// To is where an answer goes (RFC 2131 §4.1): to the relay that it came over, to who has an address there, else to everybody on
-// the network.
+// To is where an answer goes (RFC 2131 §4.1): to the relay that it came over, to who has an address there, else to
+// everybody on the network.
 func (s *Server) To(m, answer *dhcpv4.DHCPv4) netip.AddrPort {
 	if relay := relayOf(m); relay.IsValid() && s.opt.Own.Contains(relay) {
 		return netip.AddrPortFrom(relay, dhcpv4.ServerPort)

@@ -27,7 +27,8 @@ func (s Stage) String() string {
 	return [...]string{"asks", "was offered an address", "has an address", "fetches", "has fetched", "restarted"}[s]
 }
 
-// waits are what is awaited next at each stage, how long that usually takes at the most, and what may be the matter then.
+// waits are what is awaited next at each stage, how long that usually takes at the most, and what may be the matter
+// then.
 var waits = [...]struct {
 	next   string
 	within time.Duration
@@ -63,8 +64,8 @@ type Course struct {
 	leased time.Time // when it last got its address
 }
 
-// overtakes is how much later than a device's restart the end of what it fetched before may be known: its last word comes on
-// another way than its first new one.
+// overtakes is how much later than a device's restart the end of what it fetched before may be known: its last word
+// comes on another way than its first new one.
 const overtakes = 10 * time.Second
 
 // Fetched is a file that a device has whole, and how often it fetched it.
@@ -84,7 +85,8 @@ type Needs struct {
 	Configurations []string // names of one file, of which it takes any; none for a device that gets no configuration
 }
 
-// Meets reports whether a device has had it: its configuration, or else its image, after which it has come back and has its address again.
+// Meets reports whether a device has had it: its configuration, or else its image, after which it has come back and has
+// its address again.
 func (c Course) Meets(n Needs) bool {
 	switch {
 	case len(n.Configurations) > 0:
@@ -223,7 +225,8 @@ type Courses struct {
 	seen []string           // in the order in which they came
 }
 
-// maxCourses bounds how many devices are followed. A flood of others pushes out those that only ask, never one that has come further.
+// maxCourses bounds how many devices are followed. A flood of others pushes out those that only ask, never one that has
+// come further.
 const maxCourses = 1024
 
 // All are the devices in the order in which they came.

@@ -62,7 +62,8 @@ func TestADeviceIsFollowed(t *testing.T) {
 	require.Len(t, s.All(), 1, "who is not meant is not followed")
 }
 
-// TestARestartMayBeKnownBeforeTheEndOfWhatWasFetched has the end come before, between and after what the device says then.
+// TestARestartMayBeKnownBeforeTheEndOfWhatWasFetched has the end come before, between and after what the device says
+// then.
 func TestARestartMayBeKnownBeforeTheEndOfWhatWasFetched(t *testing.T) {
 	c, addr := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100")
 	for at := range 4 {
@@ -200,7 +201,8 @@ func TestWhoIsAskedAboutWaitsForTheWord(t *testing.T) {
 	assert.Empty(t, s.All()[0].Stalls(now.Add(time.Hour)))
 }
 
-// TestAFloodOfNewDevicesIsReportedOfInPart: those that wait for the word are reported of up to a number, and what is kept of them is bounded.
+// TestAFloodOfNewDevicesIsReportedOfInPart: those that wait for the word are reported of up to a number, and what is
+// kept of them is bounded.
 func TestAFloodOfNewDevicesIsReportedOfInPart(t *testing.T) {
 	report := map[string]int{}
 	desk, err := NewDesk(Options{

@@ -19,8 +19,9 @@ import (
 // ErrAnother says that another DHCP server is on the network.
 var ErrAnother = errors.New("another DHCP server is on the network")
 
-// Desk serves one network and follows those who come: by what they ask the server, and by what they fetch from the file servers
-// of this laptop. It says every message as a rung, each new device as it comes further, and those that stall or go round and round.
+// Desk serves one network and follows those who come: by what they ask the server, and by what they fetch from the file
+// servers of this laptop. It says every message as a rung, each new device as it comes further, and those that stall or
+// go round and round.
 type Desk struct {
 	server *Server
 	opt    DeskOptions
@@ -54,8 +55,8 @@ type DeskOptions struct {
 	// Lookout looks for other servers; nil looks for none. Another is reported of each time that one is found.
 	Lookout *Lookout
 	Another func(netip.Addr)
-	// Needs are what a device has to have had; nil says of none that it is done. Prove looks whether one that has had it answers:
-	// the error says what does not; nil takes it for granted.
+	// Needs are what a device has to have had; nil says of none that it is done. Prove looks whether one that has had
+	// it answers: the error says what does not; nil takes it for granted.
 	Needs func(Client) Needs
 	Prove func(context.Context, Course) error
 }
@@ -81,8 +82,8 @@ func NewDesk(opt Options, known []Lease, with DeskOptions) (*Desk, error) {
 	return d, nil
 }
 
-// admit answers no new device while another server offers addresses, too: which of the two it takes would be chance. Those that
-// have taken ours are brought to their end.
+// admit answers no new device while another server offers addresses, too: which of the two it takes would be chance.
+// Those that have taken ours are brought to their end.
 func (d *Desk) admit(c Client, admit func(Client) Verdict) Verdict {
 	verdict := admit(c)
 	other := d.another.Load()
@@ -125,7 +126,8 @@ func (d *Desk) Serve(ctx context.Context, conn network.PacketConn) error {
 	return err
 }
 
-// Another server is looked for now and then, and soon after somebody has spoken of one: not at once each time, as anybody may say so.
+// Another server is looked for now and then, and soon after somebody has spoken of one: not at once each time, as
+// anybody may say so.
 const (
 	othersEvery = time.Minute
 	othersPause = 10 * time.Second

@@ -164,8 +164,8 @@ func (r *rig) says(m *dhcpv4.DHCPv4) *dhcpv4.DHCPv4 {
 	}
 }
 
-// TestAStrangerEndsNothing says again and again that there is another server, until there is one; who has come so far is brought
-// to its end, and nobody else is answered until that one is gone.
+// TestAStrangerEndsNothing says again and again that there is another server, until there is one; who has come so far
+// is brought to its end, and nobody else is answered until that one is gone.
 func TestAStrangerEndsNothing(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, func(opt *Options, _ *DeskOptions) {

@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// gives reports whether an address is one that a client may get: its own where one is kept for it, else one of the range that
-// is kept for nobody.
+// gives reports whether an address is one that a client may get: its own where one is kept for it, else one of the
+// range that is kept for nobody.
 func (s *Server) gives(addr netip.Addr, mac string) bool {
 	if own, kept := s.opt.Reserved[mac]; kept {
 		return addr == own
@@ -39,7 +39,8 @@ func (s *Server) over(mac string, now time.Time) bool {
 	return lease == nil || !now.Before(lease.Until)
 }
 
-// choose finds an address for a client (RFC 2131 §4.3.1): what it has or had, what it wants, else the first that is free.
+// choose finds an address for a client (RFC 2131 §4.3.1): what it has or had, what it wants, else the first that is
+// free.
 func (s *Server) choose(c Client, wants netip.Addr, now time.Time) netip.Addr {
 	if own, kept := s.opt.Reserved[c.MAC]; kept {
 		if s.free(own, c.MAC, now) {
@@ -91,8 +92,8 @@ func (s *Server) release(c Client, such func(*Lease) bool) {
 // UsualAddresses is how many are given where it is not said which.
 const UsualAddresses = 20
 
-// LastOf are the last addresses of a network that a host may have, as many as said or as there are: but the first one and the last
-// one, which gateways usually have.
+// LastOf are the last addresses of a network that a host may have, as many as said or as there are: but the first one
+// and the last one, which gateways usually have.
 func LastOf(own netip.Prefix, count int) (first, last netip.Addr) {
 	low, high := number(own.Masked().Addr())+1, number(broadcastOf(own))-1
 	if high-low >= roomy {

@@ -19,11 +19,12 @@ type Wanted struct {
 	waits []Client
 }
 
-// maxWaiting bounds how many devices are asked about: a flood of others is not, and must not bury the one that is meant.
+// maxWaiting bounds how many devices are asked about: a flood of others is not, and must not bury the one that is
+// meant.
 const maxWaiting = 16
 
-// Admit says whether a client is answered. One that it is asked about waits, and is new with the first of its messages only; one
-// whose vendor class is meant stays so: clients leave it out of some messages.
+// Admit says whether a client is answered. One that it is asked about waits, and is new with the first of its messages
+// only; one whose vendor class is meant stays so: clients leave it out of some messages.
 func (m *Wanted) Admit(c Client) Verdict {
 	if slices.Contains(m.Only, c.MAC) {
 		return Served

@@ -19,8 +19,8 @@ const (
 
 const optionOverload = 52 // RFC 2132 §9.3: where more options are
 
-// parse reads a message as clients write them: the end of its options may be missing, and more of them may be in the fields of
-// the server's name and of the file.
+// parse reads a message as clients write them: the end of its options may be missing, and more of them may be in the
+// fields of the server's name and of the file.
 func parse(data []byte) (*dhcpv4.DHCPv4, error) {
 	m, err := dhcpv4.FromBytes(data)
 	if err != nil { // an option that has no end stays an error
@@ -59,8 +59,8 @@ var decided = map[uint8]string{
 
 const maxCustom = 510 // bytes of one option, which is split (RFC 3396)
 
-// ParseOption reads the value of an option: addresses (192.0.2.10, or several with blanks between), bytes (hex 01 04 c0 00 02 0a),
-// or else a text.
+// ParseOption reads the value of an option: addresses (192.0.2.10, or several with blanks between), bytes (hex 01 04 c0
+// 00 02 0a), or else a text.
 func ParseOption(number, text string) (code uint8, value []byte, err error) {
 	n, err := strconv.ParseUint(number, 10, 8)
 	if err != nil {

@@ -1,7 +1,7 @@
-// Package provision gives new devices an address and the name of what they fetch: DHCP (RFC 2131, options by RFC 2132 and 5859)
-// for one network of the laptop. It answers only those that it is for, never off its own network, and gives no address
-// twice. Packets are read and written by github.com/insomniacslk/dhcp; what is answered to them is decided here, by a Server
-// that has neither socket nor clock of its own, so that it can be held to hostile packets.
+// Package provision gives new devices an address and the name of what they fetch: DHCP (RFC 2131, options by RFC 2132
+// and 5859) for one network of the laptop. It answers only those that it is for, never off its own network, and gives
+// no address twice. Packets are read and written by github.com/insomniacslk/dhcp; what is answered to them is decided
+// here, by a Server that has neither socket nor clock of its own, so that it can be held to hostile packets.
 package provision
 
 import (

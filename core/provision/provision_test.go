@@ -226,8 +226,8 @@ func TestWrongOptionsAreReported(t *testing.T) {
 	}
 }
 
-// TestNoAddressIsHadTwice sends messages at random, and holds at each that no two clients have one address, that none is outside
-// of what is given, and that every answer is to who asked.
+// TestNoAddressIsHadTwice sends messages at random, and holds at each that no two clients have one address, that none
+// is outside of what is given, and that every answer is to who asked.
 func TestNoAddressIsHadTwice(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		s, err := New(options(), nil)

@@ -16,8 +16,8 @@ import (
 	"pilotrix/core/network/apart"
 )
 
-// TestARealClient gives busybox's client an address, in network namespaces that the test makes: nothing of it reaches another
-// network. It needs root.
+// TestARealClient gives busybox's client an address, in network namespaces that the test makes: nothing of it reaches
+// another network. It needs root.
 func TestARealClient(t *testing.T) {
 	apart.Run(t, serveRealClient, apart.With{Tools: []string{"busybox"}})
 }

@@ -54,7 +54,8 @@ type probed struct {
 	err     error
 }
 
-// serving is one server at work. It belongs to the goroutine of Serve; looking at addresses is done by others, which only say it.
+// serving is one server at work. It belongs to the goroutine of Serve; looking at addresses is done by others, which
+// only say it.
 type serving struct {
 	*Server
 	wire    Wire
@@ -121,8 +122,8 @@ func (v *serving) packet(ctx context.Context, data []byte) error {
 // maxProbing are the addresses that are looked at at once; a client whose address has to wait asks again.
 const maxProbing = 256
 
-// respond handles one message, which is reported of when it is new. That an answer could not be sent is reported, and no reason to end: the
-// client asks again.
+// respond handles one message, which is reported of when it is new. That an answer could not be sent is reported, and
+// no reason to end: the client asks again.
 func (v *serving) respond(ctx context.Context, m *dhcpv4.DHCPv4, fresh bool) error {
 	answer, report := v.Handle(m, v.wire.Clock.Now())
 	if strange := len(report) == 1 && report[0].Kind == Stranger; fresh && v.report.Message != nil && !strange && len(report) > 0 {
@@ -175,7 +176,8 @@ func (v *serving) probe(ctx context.Context, m *dhcpv4.DHCPv4, addr netip.Addr) 
 	}()
 }
 
-// probed takes in how a look ended. Where it cannot be done at all it is reported once, and addresses are offered without.
+// probed takes in how a look ended. Where it cannot be done at all it is reported once, and addresses are offered
+// without.
 func (v *serving) probed(ctx context.Context, p probed) error {
 	delete(v.probing, p.addr)
 	report := v.Probed(clientOf(p.message), p.addr, p.holder, v.wire.Clock.Now())
@@ -206,7 +208,8 @@ func kindOf(m *dhcpv4.DHCPv4, fromClient bool) string {
 	return "BOOTREPLY"
 }
 
-// lookClass is the vendor class of a client that looks for other servers: one of ours, on another laptop, shows itself to it.
+// lookClass is the vendor class of a client that looks for other servers: one of ours, on another laptop, shows itself
+// to it.
 const lookClass = "Pilotrix looks for DHCP servers"
 
 // Lookout looks for other servers on one network, as a client with an address of its own.
@@ -248,8 +251,8 @@ func (l *Lookout) Alone(ctx context.Context) error {
 	return err
 }
 
-// Others asks whether another server is on the network: it sends a DISCOVER of its own to everybody, and returns who offers
-// something within a time. The socket is one of the client's port.
+// Others asks whether another server is on the network: it sends a DISCOVER of its own to everybody, and returns who
+// offers something within a time. The socket is one of the client's port.
 func Others(ctx context.Context, conn network.PacketConn, mac net.HardwareAddr, c clock.Clock, within time.Duration) (others []netip.Addr, err error) {
 	discover, err := dhcpv4.NewDiscovery(mac, dhcpv4.WithBroadcast(true), dhcpv4.WithOption(dhcpv4.OptClassIdentifier(lookClass)))
 	if err != nil {

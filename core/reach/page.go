@@ -83,7 +83,8 @@ func (p Page) StatusText() string {
 // Beginning is the page's first words, safe to be shown.
 func (p Page) Beginning() string { return plain.Clip(strings.Join(strings.Fields(p.Text), " "), 80) }
 
-// get asks for a page. Devices come with certificates that nobody has signed: they answer all the same, and unsigned says so.
+// get asks for a page. Devices come with certificates that nobody has signed: they answer all the same, and unsigned
+// says so.
 func get(ctx context.Context, n Dialer, t Watched) (response *http.Response, unsigned string, err error) {
 	client := http.Client{
 		Transport: &http.Transport{

@@ -106,8 +106,8 @@ func (p *Prepared) LoopsTake(name string, value Value) (total time.Duration) {
 	return total
 }
 
-// Unroll replaces a phase with a loop, which begins at step i, by one copy of its steps for each of the list. A phase for an empty
-// list is left out.
+// Unroll replaces a phase with a loop, which begins at step i, by one copy of its steps for each of the list. A phase
+// for an empty list is left out.
 func (p *Prepared) Unroll(steps []PreparedStep, i int, env map[string]any, made Made) ([]PreparedStep, error) {
 	round := steps[i].loop
 	end := i

@@ -49,8 +49,8 @@ func (r *Runbook) Picks(input Input, d *dialect.Dialect, kit Kit, facts *device.
 
 var fitOrder = []image.Verdict{image.Yes, image.First, image.Unknown, image.No}
 
-// imagePicks lists images by how well they fit. What only goes along with an image (a licence, firmware of a card) comes
-// after them, unless the words of the input ask for just that.
+// imagePicks lists images by how well they fit. What only goes along with an image (a licence, firmware of a card)
+// comes after them, unless the words of the input ask for just that.
 func imagePicks(shelf *image.Shelf, facts *device.Facts, asked string) (all []Pick) {
 	if shelf == nil {
 		return nil

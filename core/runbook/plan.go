@@ -183,7 +183,8 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 	return steps, env
 }
 
-// readOf reports whether a loop goes over what is read of the device, which is not known before where that is changed first.
+// readOf reports whether a loop goes over what is read of the device, which is not known before where that is changed
+// first.
 func (p *Prepared) readOf(l *CompiledLoop) bool {
 	names := l.in.Uses()
 	if l.where != nil {

@@ -43,7 +43,8 @@ func Parse(name string, data []byte) (*Runbook, error) {
 	return r, r.checkForm()
 }
 
-// StayInMode says that the runbook begins in the mode that all of its steps work in: nothing is typed to go to another one.
+// StayInMode says that the runbook begins in the mode that all of its steps work in: nothing is typed to go to another
+// one.
 func (r *Runbook) StayInMode() { r.stays = true }
 
 // checkForm checks what needs no dialect.

@@ -10,8 +10,8 @@ import (
 	"pilotrix/core/image"
 )
 
-// maxShown is how many images of a shelf are reported: those that fit best, the newest first. Each change of a shelf is reported
-// again, and kept.
+// maxShown is how many images of a shelf are reported: those that fit best, the newest first. Each change of a shelf is
+// reported again, and kept.
 const maxShown = 300
 
 // ShelfEvent says what is on a shelf, held against what is known of a device, and which files the device has itself.

@@ -49,8 +49,8 @@ type Body interface {
 	Compile(c *Compiler) Work
 }
 
-// Work is a step's verb once it is compiled. What the language asks of it are the interfaces below, each of which it may have or not;
-// the engine asks whether it is a Doer.
+// Work is a step's verb once it is compiled. What the language asks of it are the interfaces below, each of which it
+// may have or not; the engine asks whether it is a Doer.
 type Work any
 
 // What a Work may have.
@@ -63,7 +63,8 @@ type (
 	summarizer interface {
 		Summary(p *Planner, s *PreparedStep) Summary
 	}
-	// foreseer knows what it makes, as far as what is known before a run goes: nil stands for what only the device says.
+	// foreseer knows what it makes, as far as what is known before a run goes: nil stands for what only the device
+	// says.
 	foreseer interface {
 		Foresees(p *Planner, s *PreparedStep) Made
 	}

@@ -224,7 +224,8 @@ func inSequence(s *Screen, b byte) {
 	}
 }
 
-// parameter takes a byte of the parameters of a sequence (ECMA-48 §5.4.1): a digit, what parts two of them, or a private mark.
+// parameter takes a byte of the parameters of a sequence (ECMA-48 §5.4.1): a digit, what parts two of them, or a
+// private mark.
 func (p *parser) parameter(b byte) {
 	if b >= '<' {
 		p.private = b

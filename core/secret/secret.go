@@ -1,5 +1,5 @@
-// Package secret reads secrets from where they are kept. A secret is never an argument, which everybody on the machine can see: what
-// is said is its source, such as env:PASS.
+// Package secret reads secrets from where they are kept. A secret is never an argument, which everybody on the machine
+// can see: what is said is its source, such as env:PASS.
 package secret
 
 import (
@@ -80,8 +80,8 @@ func fromKeyring(where string) (string, error) {
 	return value, err
 }
 
-// fromCommand is the first line that a command prints. It is run as the shell runs it, so that a store of secrets is asked
-// as its owner asks it.
+// fromCommand is the first line that a command prints. It is run as the shell runs it, so that a store of secrets is
+// asked as its owner asks it.
 func fromCommand(command string) (string, error) {
 	run := exec.Command("sh", "-c", command)
 	run.Stdin, run.Stderr = os.Stdin, os.Stderr

@@ -365,8 +365,8 @@ func TestAPromptThatWasOnItsWayIsNoAnswer(t *testing.T) {
 	assert.True(t, s.wait(Settle).AtPrompt, "drawn anew on its line")
 }
 
-// TestAnAnswerMayBeginBehindItsEcho has a device that ends no line of its own behind what it echoes, with its echo at once, late, wrapped and
-// in pieces, and with log lines and the pager in the answer: its first row is never lost.
+// TestAnAnswerMayBeginBehindItsEcho has a device that ends no line of its own behind what it echoes, with its echo at
+// once, late, wrapped and in pieces, and with log lines and the pager in the answer: its first row is never lost.
 func TestAnAnswerMayBeginBehindItsEcho(t *testing.T) {
 	rows := "  1 up\r\n  2 up\r\n  40 up\r\n"
 	for name, talk := range map[string]func(s *stream){

@@ -17,8 +17,8 @@ func (v State) Question() string {
 	return ""
 }
 
-// UnknownQuestion is a question that the device waits with and that is none of the known ones; empty for none. A prompt that
-// something was typed at, which never went out, is none, however much it looks like one.
+// UnknownQuestion is a question that the device waits with and that is none of the known ones; empty for none. A prompt
+// that something was typed at, which never went out, is none, however much it looks like one.
 func (v State) UnknownQuestion() string {
 	if v.promptsWith(v.Asked) || v.AtPrompt || v.Dialog != "" || v.Secret || !v.Free || !question.MatchString(v.Asked) {
 		return ""

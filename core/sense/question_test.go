@@ -22,8 +22,8 @@ func TestWhatLooksLikeAQuestion(t *testing.T) {
 	}
 }
 
-// TestAPromptThatLooksLikeAQuestionIsNone, though something was typed at it that has not gone out: who types next empties the
-// line first.
+// TestAPromptThatLooksLikeAQuestionIsNone, though something was typed at it that has not gone out: who types next
+// empties the line first.
 func TestAPromptThatLooksLikeAQuestionIsNone(t *testing.T) {
 	now := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	s := New(Config{Modes: []Mode{{Name: "work", Prompt: regexp.MustCompile(`^[\w-]+ \[work\] $`)}}}, now)

@@ -72,7 +72,8 @@ type Config struct {
 	AsksSecret func(line string) bool
 	// Reply types the answers to what the device asks of its terminal; nil answers nothing.
 	Reply func(answer string)
-	// Ended is called for each line that the device has ended and that is no noise, while the bytes are taken in; may be nil.
+	// Ended is called for each line that the device has ended and that is no noise, while the bytes are taken in; may
+	// be nil.
 	Ended func(line shown.Ended)
 }
 
@@ -324,8 +325,8 @@ type Enter struct {
 	Typed   []byte // what it echoes of the line, nil where that is not known
 }
 
-// Entered notes that a line's end went out. The answer to a command is what comes from here on, unless it is typed ahead: then
-// what comes from where the device Takes it.
+// Entered notes that a line's end went out. The answer to a command is what comes from here on, unless it is typed
+// ahead: then what comes from where the device Takes it.
 func (s *Sense) Entered(now time.Time, e Enter) {
 	s.sentAt, s.paged = now, time.Time{}
 	s.leavePrompt()
@@ -347,8 +348,8 @@ func (s *Sense) commands(leads bool) {
 	s.view.Passed, s.pending, s.commanded = nil, nil, !leads
 }
 
-// Takes notes that the device takes the line that it ends now, in a function that Config.Ended calls: the answer begins behind its
-// echo. Ahead is what Entered said of it.
+// Takes notes that the device takes the line that it ends now, in a function that Config.Ended calls: the answer begins
+// behind its echo. Ahead is what Entered said of it.
 func (s *Sense) Takes(echo string, ahead, leads bool) {
 	s.model.MarkBehind(echo)
 	if ahead {
@@ -676,8 +677,8 @@ func (s *Sense) waitsWith(line string) bool {
 	return ok || slices.ContainsFunc(s.config.Dialogs, func(d Dialog) bool { return d.Ask.MatchString(line) })
 }
 
-// promptInFrontOfNoise is the prompt, as it was seen last, that a line begins with whose rest is a log line, empty for none: the
-// device wrote that one without ending the line before.
+// promptInFrontOfNoise is the prompt, as it was seen last, that a line begins with whose rest is a log line, empty for
+// none: the device wrote that one without ending the line before.
 func (s *Sense) promptInFrontOfNoise(line string) string {
 	rest, found := strings.CutPrefix(line, s.prompt)
 	if s.prompt == "" || !found || rest == "" || !slices.ContainsFunc(s.config.Noise, func(p *regexp.Regexp) bool { return p.MatchString(rest) }) {

@@ -314,7 +314,8 @@ func TestHuntIsNotSureOfALineWithoutSpeed(t *testing.T) {
 	assert.Zero(t, unknown.Best(), "no speed stands out")
 }
 
-// boots is a line without a speed on which a device boots: each time that somebody listens more text has come, then its prompt.
+// boots is a line without a speed on which a device boots: each time that somebody listens more text has come, then its
+// prompt.
 type boots struct {
 	says
 	listened, quietFrom, promptFrom int
@@ -330,8 +331,8 @@ func (b *boots) Listen(context.Context, time.Duration, time.Duration) ([]byte, e
 	return []byte("\r\n[ 1.20] store: 16 blocks checked, none is bad\r\n"), nil
 }
 
-// TestATextAtOneSpeedProvesNothingOfALineThatMayHaveNone lets a device boot while a hunt listens, on a line that carries the same
-// at every speed.
+// TestATextAtOneSpeedProvesNothingOfALineThatMayHaveNone lets a device boot while a hunt listens, on a line that
+// carries the same at every speed.
 func TestATextAtOneSpeedProvesNothingOfALineThatMayHaveNone(t *testing.T) {
 	for quietFrom := range 12 {
 		for promptFrom := range 18 {
@@ -408,7 +409,8 @@ func TestWhatStandsThereIsKnownOnceTheTalkIsLearnt(t *testing.T) {
 	assert.Equal(t, bytes, s.State().Bytes, "nothing has come by that")
 }
 
-// TestWhenTheDeviceWasHeardIsNoMatterOfTheLine sets the line again, and learns the talk, at a device that has been mute.
+// TestWhenTheDeviceWasHeardIsNoMatterOfTheLine sets the line again, and learns the talk, at a device that has been
+// mute.
 func TestWhenTheDeviceWasHeardIsNoMatterOfTheLine(t *testing.T) {
 	s := newStream(config())
 	assert.True(t, s.State().Heard.IsZero())

@@ -33,8 +33,8 @@ func handles(t *testing.T) int {
 	return len(entries)
 }
 
-// TestSilentConnectionsShutNobodyOut opens thousands of connections from one sender and from many, on which nothing, or the
-// beginning of something, is said: somebody else is served at once, and handles stay few.
+// TestSilentConnectionsShutNobodyOut opens thousands of connections from one sender and from many, on which nothing, or
+// the beginning of something, is said: somebody else is served at once, and handles stay few.
 func TestSilentConnectionsShutNobodyOut(t *testing.T) {
 	for _, protocol := range []string{"http", "ftp", "sftp"} {
 		for name, senders := range map[string]int{"one sender": 1, "many senders": 250} {

@@ -49,8 +49,8 @@ func newLadder(c clock.Clock, emit func(event.Body)) *ladder {
 // hostile one, does not fill the logbook.
 const maxRefusals = 20
 
-// mostRefused are the peers whose refusals are counted: a sender may call itself by as many addresses as it likes. Of the others one
-// is reported every otherEvery: among them may be the device that is waited for.
+// mostRefused are the peers whose refusals are counted: a sender may call itself by as many addresses as it likes. Of
+// the others one is reported every otherEvery: among them may be the device that is waited for.
 const (
 	maxRefused = 64
 	otherEvery = time.Second
@@ -126,7 +126,8 @@ func (l *ladder) report(m offer.Rung) {
 // maxMuted are the messages that are kept of a transfer that has not begun.
 const maxMuted = 8
 
-// silent reports whether nothing is reported of a message for now: its transfer has not begun, and its peer has asked like that too often.
+// silent reports whether nothing is reported of a message for now: its transfer has not begun, and its peer has asked
+// like that too often.
 func (l *ladder) silent(m offer.Rung) bool {
 	if _, known := l.rows[m.Transfer]; known || l.begun[m.Transfer] {
 		return false

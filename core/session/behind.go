@@ -9,8 +9,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// What comes in one piece with a secret and its Enter, as from a paste, is for whatever the device shows next: it waits for that,
-// and is held to the interlocks like anything else that is typed.
+// What comes in one piece with a secret and its Enter, as from a paste, is for whatever the device shows next: it waits
+// for that, and is held to the interlocks like anything else that is typed.
 
 // later are keys that wait for what the device answers to a secret. They belong to the session's loop.
 type later struct {

@@ -53,8 +53,8 @@ func LinesMissing(wanted, open []string) error {
 	return errors.Join(errs...)
 }
 
-// otherLine is another line as a runbook sees it: it types there, and everything else about the run is the first line's.
-// There is one helm: the operator takes it on either line, and gives it back on the first.
+// otherLine is another line as a runbook sees it: it types there, and everything else about the run is the first
+// line's. There is one helm: the operator takes it on either line, and gives it back on the first.
 type otherLine struct {
 	console
 	first console

@@ -12,8 +12,8 @@ import (
 	"pilotrix/core/plain"
 )
 
-// What is typed by hand is understood as a runbook's command is: a reading makes facts, an action is judged by what the dialect says
-// of its success.
+// What is typed by hand is understood as a runbook's command is: a reading makes facts, an action is judged by what the
+// dialect says of its success.
 
 // byHand judges an exchange that was begun by hand, and that has ended.
 func (s *Session) byHand(x exchange.Exchange, a *asked) {
@@ -121,8 +121,8 @@ func (s *Session) keepFacts(one parsing, facts []device.Fact, err error) {
 	}
 }
 
-// changes takes note of a line that is ended now by hand, or by a text that is pasted, and that changes the device, or may. One that is
-// not shown may be a secret.
+// changes takes note of a line that is ended now by hand, or by a text that is pasted, and that changes the device, or
+// may. One that is not shown may be a secret.
 func (s *Session) changes(command string, m dialect.Meaning) {
 	line, v := &s.exchanges.Typed, s.sense.State()
 	if shown, _ := line.Drawn(v); line.Mode == "" && strings.TrimSpace(shown) != strings.TrimSpace(command) {
@@ -135,14 +135,15 @@ func (s *Session) changes(command string, m dialect.Meaning) {
 // hiddenLine stands for a command that the device has not shown: it may be a secret.
 const hiddenLine = "a line that is not shown"
 
-// onRecord are keys that wait until the change that the first of them sends is on record. They belong to the session's loop.
+// onRecord are keys that wait until the change that the first of them sends is on record. They belong to the session's
+// loop.
 type onRecord struct {
 	keys    []byte
 	command string
 }
 
-// recordsFirst notes the change that a line makes whose Enter is the first of keys, and has the keys wait until that is on record,
-// where it surely is one. It reports whether they wait.
+// recordsFirst notes the change that a line makes whose Enter is the first of keys, and has the keys wait until that is
+// on record, where it surely is one. It reports whether they wait.
 func (s *Session) recordsFirst(keys []byte) (waits bool) {
 	v, line := s.sense.State(), &s.exchanges.Typed
 	command := line.Text(v)

@@ -225,8 +225,8 @@ func TestARestartByItselfIsSaid(t *testing.T) {
 	})
 }
 
-// TestAChangeOfTheHandIsOnRecordFirst: its Enter waits for the disk, and what is typed after it too, in their order; where the disk
-// is full it is held.
+// TestAChangeOfTheHandIsOnRecordFirst: its Enter waits for the disk, and what is typed after it too, in their order;
+// where the disk is full it is held.
 func TestAChangeOfTheHandIsOnRecordFirst(t *testing.T) {
 	handling(t, func(k *talk, _ *gateway) {
 		k.types("lift\r")

@@ -143,8 +143,8 @@ func (s *Session) types(text string, how engine.Typing, ends bool) {
 	s.sense.Entered(now, e)
 }
 
-// asLost is what a write failed with as a line that was lost, where it is that: the device ended it in the middle of what was
-// written, and the loop may not know yet.
+// asLost is what a write failed with as a line that was lost, where it is that: the device ended it in the middle of
+// what was written, and the loop may not know yet.
 func (c console) asLost(ctx context.Context, err error) error {
 	var ended *line.Error
 	if !errors.As(err, &ended) || !errors.Is(err, line.ErrClosed) && !errors.Is(err, line.ErrUnplugged) {

@@ -46,8 +46,8 @@ func (s *Session) noticeAnswer(x exchange.Exchange, a *asked) {
 	s.reportPending(event.PendingOpen, a.dealt)
 }
 
-// readFact takes note of a fact that says which release runs, or how long something is still pending. It is reported before
-// the fact is.
+// readFact takes note of a fact that says which release runs, or how long something is still pending. It is reported
+// before the fact is.
 func (s *Session) readFact(fact event.Fact) {
 	if fact.Name == image.FactRelease {
 		s.guard.commands.Runs(fact.Value)

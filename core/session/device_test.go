@@ -64,8 +64,8 @@ phases: [{phase: one, steps: [
   {step: Proved, compare: [{what: state, want: '"good"', got: state.value, proves: it is good}]}]}]
 `
 
-// TestAnotherDeviceIsNotChanged puts the cable into another device whenever that can go unseen: nothing that changes anything
-// is typed at that one, whatever the run waits for meanwhile, and both are named.
+// TestAnotherDeviceIsNotChanged puts the cable into another device whenever that can go unseen: nothing that changes
+// anything is typed at that one, whatever the run waits for meanwhile, and both are named.
 func TestAnotherDeviceIsNotChanged(t *testing.T) {
 	swap := func(k *talk, c *cable) { c.serial.Store("B2") }
 	approve := func(k *talk) { k.says(event.FormHold, engine.Approve) }
@@ -198,8 +198,9 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 	}
 }
 
-// TestNoMomentLetsAnotherDeviceBeChanged swaps the cable at random moments of a run with holds, restarts, hands at the helm and
-// lost lines: whatever was changed was the device whose identity was read last, with nothing in between that could have been a swap.
+// TestNoMomentLetsAnotherDeviceBeChanged swaps the cable at random moments of a run with holds, restarts, hands at the
+// helm and lost lines: whatever was changed was the device whose identity was read last, with nothing in between that
+// could have been a swap.
 func TestNoMomentLetsAnotherDeviceBeChanged(t *testing.T) {
 	const book = `
 runbook: r

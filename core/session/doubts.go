@@ -35,7 +35,8 @@ func (d *doubts) quiet(since, now time.Time) {
 // loginMode is the mode in which a device asks who we are, whichever device that is.
 const loginMode = "login"
 
-// doubtMode counts a login that was seen: somebody may have put the cable elsewhere, or the device may be another one's guest.
+// doubtMode counts a login that was seen: somebody may have put the cable elsewhere, or the device may be another one's
+// guest.
 func (s *Session) doubtMode(v sense.State) {
 	if v.Mode == loginMode && s.reported.Mode != loginMode {
 		s.doubts.add("a login was seen")

@@ -20,8 +20,8 @@ import (
 	"pilotrix/core/runbook/engine"
 )
 
-// oddly is a device that shows what is typed in a way of its own: wrapped, spoilt, doubled, coloured, late, with log lines in
-// between, or printed back once more.
+// oddly is a device that shows what is typed in a way of its own: wrapped, spoilt, doubled, coloured, late, with log
+// lines in between, or printed back once more.
 type oddly struct {
 	*fakeLine
 	random *rand.Rand
@@ -116,8 +116,8 @@ func (o *oddly) Write(ctx context.Context, p []byte) error {
 	return nil
 }
 
-// TestNoDeviceHasASecretRecorded has a runbook give a secret to devices of every kind, and a hand type one at a prompt for it:
-// whatever becomes of the run, five letters of it in a row are in nothing that is kept.
+// TestNoDeviceHasASecretRecorded has a runbook give a secret to devices of every kind, and a hand type one at a prompt
+// for it: whatever becomes of the run, five letters of it in a row are in nothing that is kept.
 func TestNoDeviceHasASecretRecorded(t *testing.T) {
 	const book = `
 runbook: r

@@ -10,8 +10,8 @@ import (
 	"pilotrix/core/sense"
 )
 
-// What was asked and what was answered, whoever typed it. It is made by the session's loop out of what goes out and what comes, and
-// everything that judges an answer does so here.
+// What was asked and what was answered, whoever typed it. It is made by the session's loop out of what goes out and
+// what comes, and everything that judges an answer does so here.
 
 // asked is what is known of a line whose Enter has gone out, until its answer has come.
 type asked struct {

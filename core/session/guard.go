@@ -14,9 +14,9 @@ import (
 	"pilotrix/core/units"
 )
 
-// guard stops the Enter of a command that the dialect calls a danger. It judges by what is typed and by what the device shows, since
-// either alone can be wrong: the echo may be late, and a device may put a line there that was never typed. It belongs to the
-// session's loop.
+// guard stops the Enter of a command that the dialect calls a danger. It judges by what is typed and by what the device
+// shows, since either alone can be wrong: the echo may be late, and a device may put a line there that was never typed.
+// It belongs to the session's loop.
 type guard struct {
 	commands   *dialect.Interlocks
 	off        bool
@@ -225,8 +225,8 @@ func (s *Session) SetInterlocks(on bool) {
 	})
 }
 
-// noticeRestart notices that the device starts, by whatever: what was unsaved is lost by it, and what begins with a restart
-// begins. A command that comes back to a prompt instead was refused.
+// noticeRestart notices that the device starts, by whatever: what was unsaved is lost by it, and what begins with a
+// restart begins. A command that comes back to a prompt instead was refused.
 func (s *Session) noticeRestart() {
 	starts := s.Dialect().Starts(s.reported.Mode)
 	switch {

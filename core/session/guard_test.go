@@ -522,7 +522,8 @@ func TestEveryKeyThatEndsALineIsHeld(t *testing.T) {
 	}
 }
 
-// TestWhatEndsALineIsWhatTheDeviceTakesForIt ends a danger by each key, under a dialect that says which they are and one that does not.
+// TestWhatEndsALineIsWhatTheDeviceTakesForIt ends a danger by each key, under a dialect that says which they are and
+// one that does not.
 func TestWhatEndsALineIsWhatTheDeviceTakesForIt(t *testing.T) {
 	for ends, text := range map[string]string{"\r\n\x0f": dangerous, "\r;": dangerous + "line: {ends: \"\\r;\"}\n"} {
 		for _, key := range "\r\n\x0f;" {

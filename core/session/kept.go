@@ -7,8 +7,9 @@ import (
 	"pilotrix/core/units"
 )
 
-// A transfer is not ended by one stray key: minutes of it would be lost. Keys that are pressed while one has the line are kept,
-// and the interface asks: they are typed once it was cancelled, or forgotten. Ctrl-C twice, with nothing between, cancels it.
+// A transfer is not ended by one stray key: minutes of it would be lost. Keys that are pressed while one has the line
+// are kept, and the interface asks: they are typed once it was cancelled, or forgotten. Ctrl-C twice, with nothing
+// between, cancels it.
 
 const interrupt = 0x03
 

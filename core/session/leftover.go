@@ -13,7 +13,8 @@ import (
 // What either writer has left on the device's line belongs to the next Enter, whoever presses it: it is emptied
 // before the runbook types a line of its own, and what the runbook has left is where the operator's line begins.
 
-// takeOver notes that the operator may do anything from here on. What the runbook has half typed is the beginning of its line.
+// takeOver notes that the operator may do anything from here on. What the runbook has half typed is the beginning of
+// its line.
 func (s *Session) takeOver() { s.doubts.add("you had the helm") }
 
 // runs follows what the runbook types: what it empties the line with takes all of it away.

@@ -10,8 +10,8 @@ import (
 // maxGreeting is how much of what a connection says first is looked at, in bytes.
 const maxGreeting = 1 << 10
 
-// noticeTelnet says that a plain connection speaks telnet (RFC 854): what it negotiates would stand on the console as garble, and wait for an
-// answer that never comes.
+// noticeTelnet says that a plain connection speaks telnet (RFC 854): what it negotiates would stand on the console as
+// garble, and wait for an answer that never comes.
 func (s *Session) noticeTelnet(p []byte) {
 	if s.opt.Target.Kind != line.TCP || s.greeted >= maxGreeting {
 		return

@@ -67,7 +67,8 @@ func (s *Session) Paste(ctx context.Context, text string, opt PasteOptions) (Pas
 	return typed(ctx)
 }
 
-// BeginPaste is Paste in its turn: whatever is typed after it stops the text. What it returns types that, and is to be called.
+// BeginPaste is Paste in its turn: whatever is typed after it stops the text. What it returns types that, and is to be
+// called.
 func (s *Session) BeginPaste(text string, opt PasteOptions) (typed func(context.Context) (Pasted, error), err error) {
 	lines := strings.Split(strings.TrimRight(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text), "\n"), "\n")
 	for i, line := range lines {

@@ -9,8 +9,8 @@ import (
 	"pilotrix/core/event"
 )
 
-// Which device is this? While no dialect is known, the lines that the device has drawn are kept for a while, so that known ones can be
-// held against them.
+// Which device is this? While no dialect is known, the lines that the device has drawn are kept for a while, so that
+// known ones can be held against them.
 
 // maxHeard is how many lines are kept, at least.
 const maxHeard = 400

@@ -14,8 +14,8 @@ import (
 	"pilotrix/core/line"
 )
 
-// TestHowADeviceTalksIsLearntOnTheWay opens a line without a dialect, has known ones weighed by what came, and takes one:
-// the prompt that stands there is known at once, and so are the dangers.
+// TestHowADeviceTalksIsLearntOnTheWay opens a line without a dialect, has known ones weighed by what came, and takes
+// one: the prompt that stands there is known at once, and so are the dangers.
 func TestHowADeviceTalksIsLearntOnTheWay(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newFakeLine()

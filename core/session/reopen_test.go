@@ -153,8 +153,8 @@ func TestALineThatIsDroppedAtOnceIsNotBack(t *testing.T) {
 	})
 }
 
-// TestAHundredDrops loses the line again and again: each time it comes back, and nothing is left behind, which the end of
-// the bubble would show.
+// TestAHundredDrops loses the line again and again: each time it comes back, and nothing is left behind, which the end
+// of the bubble would show.
 func TestAHundredDrops(t *testing.T) {
 	var latest atomic.Pointer[fakeLine]
 	again := func() (line.Line, error) {

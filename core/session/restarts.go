@@ -12,8 +12,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// A restart that no runbook watches, since it was typed or the device has done it by itself, is watched here: how long it is
-// away, whether it answers, and at which prompt it is back.
+// A restart that no runbook watches, since it was typed or the device has done it by itself, is watched here: how long
+// it is away, whether it answers, and at which prompt it is back.
 
 // restarts are what is known of them. It belongs to the session's loop.
 type restarts struct {

@@ -11,10 +11,10 @@ import (
 	"pilotrix/core/shown"
 )
 
-// What the operator types is recorded in clear where the device shows it, and by its length alone where it was asked for as a secret.
-// At a prompt or a question that is known the one or the other is known at once. Anywhere else, and ahead of what the device
-// has to say, the keys wait until the device shows: it shows them, or it asks for a secret, or it has ended their line and has
-// shown nothing of them.
+// What the operator types is recorded in clear where the device shows it, and by its length alone where it was asked
+// for as a secret. At a prompt or a question that is known the one or the other is known at once. Anywhere else, and
+// ahead of what the device has to say, the keys wait until the device shows: it shows them, or it asks for a secret, or
+// it has ended their line and has shown nothing of them.
 
 // handLine is what the operator types, as far as its record goes. It belongs to the session's loop.
 type handLine struct {

@@ -141,8 +141,8 @@ func marks(k *talk, prompt string) {
 	k.Press([]byte("\r"))
 }
 
-// TestASecretInACommandIsMasked has a runbook render one into a command, on a line that spoils the first try, so that it
-// is typed key by key, and a device that prints it back.
+// TestASecretInACommandIsMasked has a runbook render one into a command, on a line that spoils the first try, so that
+// it is typed key by key, and a device that prints it back.
 func TestASecretInACommandIsMasked(t *testing.T) {
 	const book = `
 runbook: r
@@ -186,8 +186,8 @@ func (k *talk) readBack() (typed string) {
 	return typed
 }
 
-// TestABurstIsReadInTheRecordAsItWasTyped types faster than any echo comes back, all at once and key by key, at prompts and
-// questions that are known or not: what is hidden is the secret, and nothing else.
+// TestABurstIsReadInTheRecordAsItWasTyped types faster than any echo comes back, all at once and key by key, at prompts
+// and questions that are known or not: what is hidden is the secret, and nothing else.
 func TestABurstIsReadInTheRecordAsItWasTyped(t *testing.T) {
 	stars := strings.Repeat("*", len(secret)+1)
 	for name, c := range map[string]struct {

@@ -550,8 +550,8 @@ func (s *Session) schedule() {
 	s.timer.Reset(s.opt.Clock.Wall(max(0, next.Sub(s.opt.Clock.Now()))))
 }
 
-// Press types the operator's keys. It takes the helm when the runbook has it. While a transfer has the line they wait for
-// what the operator says; while it is still being stopped they wait for its end.
+// Press types the operator's keys. It takes the helm when the runbook has it. While a transfer has the line they wait
+// for what the operator says; while it is still being stopped they wait for its end.
 func (s *Session) Press(keys []byte) {
 	s.do(func() {
 		if s.lent != nil && s.helm.who == event.Runbook {

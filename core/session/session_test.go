@@ -224,7 +224,8 @@ func carried(t *testing.T, s *Session) <-chan error {
 	return err
 }
 
-// TestAStrayKeyEndsNoTransfer keeps what is pressed while a transfer has the line, until the operator says what becomes of it.
+// TestAStrayKeyEndsNoTransfer keeps what is pressed while a transfer has the line, until the operator says what becomes
+// of it.
 func TestAStrayKeyEndsNoTransfer(t *testing.T) {
 	for name, c := range map[string]struct {
 		keys   []string
@@ -832,7 +833,8 @@ phases: [{phase: one, steps: [{step: x, act: {action: work}, timeout: 20s, retry
 	})
 }
 
-// TestALineThatEndsInTheMiddleOfAWriteIsLost, and nothing else: a runbook waits for such a line, where it would fail otherwise.
+// TestALineThatEndsInTheMiddleOfAWriteIsLost, and nothing else: a runbook waits for such a line, where it would fail
+// otherwise.
 func TestALineThatEndsInTheMiddleOfAWriteIsLost(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newFakeLine()

@@ -13,8 +13,8 @@ import (
 // signalsEvery is how often the wires of a serial line are looked at: nobody says when one changes.
 const signalsEvery = time.Second
 
-// watchSignals says when what the other end of a serial line shows changes, until ctx ends. An adapter may be slow to say,
-// so that it is not asked in the loop.
+// watchSignals says when what the other end of a serial line shows changes, until ctx ends. An adapter may be slow to
+// say, so that it is not asked in the loop.
 func (s *Session) watchSignals(ctx context.Context) {
 	var last event.Signals
 	var report []string

@@ -9,8 +9,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// A machine that was suspended has a clock that stood still, and a device that went on: what the device does by itself comes sooner by
-// our clock, and whoever is on the line now may be another one.
+// A machine that was suspended has a clock that stood still, and a device that went on: what the device does by itself
+// comes sooner by our clock, and whoever is on the line now may be another one.
 
 const (
 	// sleptAfter is how long it may have been suspended without that being said.

@@ -14,7 +14,8 @@ import (
 	"pilotrix/core/event"
 )
 
-// TestADevicesTimeGoesOnWhileThisMachineSleeps suspends the machine while the device is on trial, for less than the trial and for longer.
+// TestADevicesTimeGoesOnWhileThisMachineSleeps suspends the machine while the device is on trial, for less than the
+// trial and for longer.
 func TestADevicesTimeGoesOnWhileThisMachineSleeps(t *testing.T) {
 	for _, c := range []struct {
 		slept  time.Duration

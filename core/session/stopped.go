@@ -8,8 +8,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// Time that this program did not run does not count against the device: it was stopped by a signal, or starved, and what the
-// device has said meanwhile still waits to be read.
+// Time that this program did not run does not count against the device: it was stopped by a signal, or starved, and
+// what the device has said meanwhile still waits to be read.
 
 const (
 	// beatEvery is how often the loop runs at least.

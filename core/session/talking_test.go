@@ -126,7 +126,8 @@ dangers: [{pattern: '^wipe\b', says: empties it}]
 secrets: ['^word: $']
 `
 
-// talkedFor is the dialect without an identity where a book is about something else: it is not read before each change then.
+// talkedFor is the dialect without an identity where a book is about something else: it is not read before each change
+// then.
 func talkedFor(book string) string {
 	if book == "" || strings.Contains(book, "self") {
 		return talked

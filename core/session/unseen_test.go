@@ -18,8 +18,8 @@ actions:
   - {action: drop, in: [ready], command: drop, done: dropped, dialogs: [{dialog: really, ask: '^really\? $', answer: 'yes, drop'ECHO}]}
 `
 
-// TestAnAnswerThatDoesNotComeBackIsGiven has a question whose answer is echoed key by key, only at its Enter, or not at all, and a dialect
-// that says so, or does not.
+// TestAnAnswerThatDoesNotComeBackIsGiven has a question whose answer is echoed key by key, only at its Enter, or not at
+// all, and a dialect that says so, or does not.
 func TestAnAnswerThatDoesNotComeBackIsGiven(t *testing.T) {
 	const book = "runbook: r\nphases: [{phase: one, steps: [{step: Drop, act: {action: drop}, timeout: 5m, on-failure: {do: go-on}}]}]\n"
 	for _, echoes := range []string{"keys", "enter", "none"} {

@@ -1,5 +1,5 @@
-// Package shipped has the dialects, the runbooks and the upgrade paths that ship with the program, and finds one by its name or its
-// path.
+// Package shipped has the dialects, the runbooks and the upgrade paths that ship with the program, and finds one by its
+// name or its path.
 package shipped
 
 import (

@@ -7,10 +7,12 @@ import (
 	"strings"
 )
 
-// Prompts find where a prompt ends that something stands behind. The zero value finds only one that is known as it was written.
+// Prompts find where a prompt ends that something stands behind. The zero value finds only one that is known as it was
+// written.
 type Prompts []prompt
 
-// prompt is one pattern. Begins matches at the beginning of whatever begins like it, and is nil where that cannot be said.
+// prompt is one pattern. Begins matches at the beginning of whatever begins like it, and is nil where that cannot be
+// said.
 type prompt struct{ whole, begins *regexp.Regexp }
 
 // NewPrompts are the patterns of prompts, each of which matches one as a whole. Nil ones are left out.

@@ -139,7 +139,8 @@ func (m *Model) takeBehindEcho() {
 	m.leaving = m.leaving[:0]
 }
 
-// behindEcho is what of the marked line follows the echo that stood there: a device may begin its answer without a line end.
+// behindEcho is what of the marked line follows the echo that stood there: a device may begin its answer without a line
+// end.
 func (m *Model) behindEcho(line []byte) []byte {
 	rest, behind := bytes.CutPrefix(line, m.echo)
 	if len(m.echo) == 0 || !behind {
@@ -177,9 +178,9 @@ func (m *Model) kept(line []byte) ([]byte, bool) {
 	return rest, len(rest) > 0
 }
 
-// Mark begins an answer: it is what is drawn below the cursor's line from now on. Ended says that an Enter
-// was sent there; else what is drawn on a blank line itself is part of it. Typed is what the device echoes on that line, by then or later,
-// nil where that is not known.
+// Mark begins an answer: it is what is drawn below the cursor's line from now on. Ended says that an Enter was sent
+// there; else what is drawn on a blank line itself is part of it. Typed is what the device echoes on that line, by then
+// or later, nil where that is not known.
 func (m *Model) Mark(ended bool, typed []byte) {
 	line, free := m.Line()
 	m.mark(!ended && line == "" && free)

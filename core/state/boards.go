@@ -229,7 +229,8 @@ func (s *State) dryRunRows(at time.Time, rows []map[string]string) {
 	}
 }
 
-// Deadline is something that a device does by itself unless it is dealt with, from where it was first known of to its end.
+// Deadline is something that a device does by itself unless it is dealt with, from where it was first known of to its
+// end.
 type Deadline struct {
 	event.Pending
 	Opened time.Time
@@ -283,8 +284,8 @@ func (s *State) Deadline() (next *Deadline) {
 	return next
 }
 
-// DueAt is where on the course a deadline runs out, by what the steps are expected to take: behind the beginning of a step by
-// a part of it, from 0 to 1. Behind the last one it is len(Steps).
+// DueAt is where on the course a deadline runs out, by what the steps are expected to take: behind the beginning of a
+// step by a part of it, from 0 to 1. Behind the last one it is len(Steps).
 func (s *State) DueAt(d *Deadline) (step int, part float64) {
 	left := d.Left(s.Now)
 	for i := max(0, s.Here); i < len(s.Steps); i++ {

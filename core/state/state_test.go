@@ -66,8 +66,8 @@ func TestTransfersAreToldApart(t *testing.T) {
 	assert.False(t, New().Moving().Active())
 }
 
-// TestATransferEndsWithWhatItsEndSays has one whose last bytes were reported by its end alone, one whose end says less than was reported
-// on the way, and one that was a part of its file.
+// TestATransferEndsWithWhatItsEndSays has one whose last bytes were reported by its end alone, one whose end says less
+// than was reported on the way, and one that was a part of its file.
 func TestATransferEndsWithWhatItsEndSays(t *testing.T) {
 	for name, c := range map[string]struct {
 		got   int64

@@ -15,8 +15,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// Reader reads the exchanges of a record. One from before they were recorded is read by the same maker, with the dialect that it
-// had, or that is to be tried.
+// Reader reads the exchanges of a record. One from before they were recorded is read by the same maker, with the
+// dialect that it had, or that is to be tried.
 type Reader struct {
 	*exchange.Reader
 	known  func(name string) *dialect.Dialect
@@ -52,8 +52,8 @@ func shippedDialect(name string) *dialect.Dialect {
 	return d
 }
 
-// Exchanges prints what was asked of a device and what it answered, the course of a runbook around it, and what the device wrote
-// besides.
+// Exchanges prints what was asked of a device and what it answered, the course of a runbook around it, and what the
+// device wrote besides.
 type Exchanges struct {
 	course *Printer
 	reader *Reader

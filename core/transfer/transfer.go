@@ -80,7 +80,8 @@ func (m *Meter) Fill(p *Progress) {
 	}
 }
 
-// Thin lets a few of many reports a second through, so that whoever is reported can follow. It is used by one goroutine.
+// Thin lets a few of many reports a second through, so that whoever is reported can follow. It is used by one
+// goroutine.
 type Thin struct {
 	clock        clock.Clock
 	last         time.Time

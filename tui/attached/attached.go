@@ -1,5 +1,5 @@
-// Package attached draws the devices that hang on this one: a row each on one time axis, with the history since it was first
-// read.
+// Package attached draws the devices that hang on this one: a row each on one time axis, with the history since it was
+// first read.
 package attached
 
 import (

@@ -164,8 +164,8 @@ func part(s *state.State, step *state.Step) float64 {
 	return 0
 }
 
-// phaseNames puts each phase's name under its first stop, and where a deadline runs out its mark. That comes first, then the
-// present phase's; of the others those that find room.
+// phaseNames puts each phase's name under its first stop, and where a deadline runs out its mark. That comes first,
+// then the present phase's; of the others those that find room.
 func phaseNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
 	here := ""
 	if p := s.Present(); p != nil && s.Running() {
@@ -225,8 +225,8 @@ func parted(text, word string, as paint.Piece, t theme.Theme) paint.Line {
 	return paint.Line{paint.In(t.Quiet, before), as, paint.In(t.Quiet, after)}
 }
 
-// dueLabel is the mark of where a deadline runs out by what the steps are expected to take, and its column: the time that is
-// left, then the wall that it ends at.
+// dueLabel is the mark of where a deadline runs out by what the steps are expected to take, and its column: the time
+// that is left, then the wall that it ends at.
 func dueLabel(s *state.State, at []int, width int) (column int, label string) {
 	next := s.Deadline()
 	if next == nil || !s.Running() {

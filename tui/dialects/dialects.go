@@ -1,5 +1,5 @@
-// Package dialects is the view in which it is said how the device talks: the dialects that fit what it has written, with
-// what speaks for each, then all others.
+// Package dialects is the view in which it is said how the device talks: the dialects that fit what it has written,
+// with what speaks for each, then all others.
 package dialects
 
 import (

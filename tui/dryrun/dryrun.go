@@ -1,5 +1,5 @@
-// Package dryrun is the view of what a device foresees of a change: for each part what would restart, how long it takes, to
-// scale, what it warns of and what it refuses; and what of that differs from the first dry run.
+// Package dryrun is the view of what a device foresees of a change: for each part what would restart, how long it
+// takes, to scale, what it warns of and what it refuses; and what of that differs from the first dry run.
 package dryrun
 
 import (

@@ -1,5 +1,6 @@
-// Package events is the view of what happened in the session, the newest first: what was asked of the device and what it answered, and
-// what else happened in between. By a key every event and every key that was typed stand there instead.
+// Package events is the view of what happened in the session, the newest first: what was asked of the device and what
+// it answered, and what else happened in between. By a key every event and every key that was typed stand there
+// instead.
 package events
 
 import (

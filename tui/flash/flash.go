@@ -1,4 +1,5 @@
-// Package flash draws a flash to its parts: what is erased of it, what is written, what was compared, and what is never touched.
+// Package flash draws a flash to its parts: what is erased of it, what is written, what was compared, and what is never
+// touched.
 package flash
 
 import (

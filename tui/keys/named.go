@@ -2,8 +2,8 @@ package keys
 
 import tea "charm.land/bubbletea/v2"
 
-// Named is a key by how it is shown and by its name as Bubble Tea has it. Keys that texts of other parts mention have theirs here: one
-// that is moved here has moved everywhere.
+// Named is a key by how it is shown and by its name as Bubble Tea has it. Keys that texts of other parts mention have
+// theirs here: one that is moved here has moved everywhere.
 type Named struct{ Shown, Name string }
 
 // Helm takes the helm, and gives it back.

@@ -1,4 +1,5 @@
-// Package layers draws the parts of a device that have firmware of their own: what each runs, what it ran, and what waits for it.
+// Package layers draws the parts of a device that have firmware of their own: what each runs, what it ran, and what
+// waits for it.
 package layers
 
 import (

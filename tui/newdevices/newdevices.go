@@ -1,4 +1,5 @@
-// Package newdevices draws devices that provision themselves: the progress, what is awaited of it next, and for how long.
+// Package newdevices draws devices that provision themselves: the progress, what is awaited of it next, and for how
+// long.
 package newdevices
 
 import (

@@ -1,4 +1,5 @@
-// Package stack draws the units that answer as one: their ring, their roles and banks, and how far each has taken a load.
+// Package stack draws the units that answer as one: their ring, their roles and banks, and how far each has taken a
+// load.
 package stack
 
 import (

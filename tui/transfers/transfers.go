@@ -238,8 +238,8 @@ func (p painter) ladder() []paint.Line {
 	return lines
 }
 
-// joint is one ladder of all protocols together: what a device that provisions itself says and hears, one after the other. The
-// newest stands first, so that it is in sight while it is waited.
+// joint is one ladder of all protocols together: what a device that provisions itself says and hears, one after the
+// other. The newest stands first, so that it is in sight while it is waited.
 func (p painter) joint() []paint.Line {
 	lines := []paint.Line{
 		p.head("messages, the newest first", paint.Line{paint.In(p.t.Quiet, "DHCP, TFTP and HTTP together")}),

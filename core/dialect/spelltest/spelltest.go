@@ -14,7 +14,8 @@ func Danger(random *rand.Rand) string {
 	return spelt(random, spelledWord(random, dangers[random.IntN(len(dangers))]), random.IntN(4))
 }
 
-// spelt wraps a command in whatever a shell takes it in. It draws from the grammar, so that wrappings stand within each other.
+// spelt wraps a command in whatever a shell takes it in. It draws from the grammar, so that wrappings stand within each
+// other.
 func spelt(random *rand.Rand, command string, depth int) string {
 	inner := command
 	if depth > 0 {

@@ -46,8 +46,8 @@ var choices = map[string][]string{
 
 var truth = []string{"yes", "no", "true", "false"}
 
-// The rest changes nothing of which host is opened, as whom, with which keys and with which verdict: what is forwarded, kept open,
-// logged, shown.
+// The rest changes nothing of which host is opened, as whom, with which keys and with which verdict: what is forwarded,
+// kept open, logged, shown.
 func init() {
 	for key := range strings.FieldsSeq(`addkeystoagent canonicaldomains canonicalizefallbacklocal canonicalizemaxdots canonicalizepermittedcnames casignaturealgorithms
 		channeltimeout checkhostip clearallforwardings compression compressionlevel connectionattempts controlmaster controlpath controlpersist dynamicforward enableescapecommandline

@@ -1,9 +1,9 @@
-// Package sshsettings reads what a user's own settings of the SSH client say of a host, as ssh_config(5) of OpenSSH describes
-// them: the first value counts, in the order of the files. What would lead to another host, another key or another verdict and is
-// not carried out here is an error that names it, with its file and line.
+// Package sshsettings reads what a user's own settings of the SSH client say of a host, as ssh_config(5) of OpenSSH
+// describes them: the first value counts, in the order of the files. What would lead to another host, another key or
+// another verdict and is not carried out here is an error that names it, with its file and line.
 //
-// words.go splits lines; settings.go reads files; keys.go says what each setting is to us; expand.go fills in what stands for
-// names.
+// words.go splits lines; settings.go reads files; keys.go says what each setting is to us; expand.go fills in what
+// stands for names.
 package sshsettings
 
 import (
@@ -190,8 +190,8 @@ func (r *reader) take(kind int, key string, args []string, place string) (why st
 	return ""
 }
 
-// command takes a command in, which is all that follows. Of ProxyCommand and ProxyJump the first that is said counts; only of a
-// ProxyJump of none a ProxyCommand after it counts all the same.
+// command takes a command in, which is all that follows. Of ProxyCommand and ProxyJump the first that is said counts;
+// only of a ProxyJump of none a ProxyCommand after it counts all the same.
 func (r *reader) command(key, text, place string) {
 	_, byCommand := r.s.values["proxycommand"]
 	jump, byJump := r.s.values["proxyjump"]
@@ -203,8 +203,8 @@ func (r *reader) command(key, text, place string) {
 	}
 }
 
-// include reads further files, beside the user's settings or the system's where they are not said in full. Those that are not
-// there are passed over.
+// include reads further files, beside the user's settings or the system's where they are not said in full. Those that
+// are not there are passed over.
 func (r *reader) include(patterns []string, active, never bool, depth int) error {
 	if depth == maxDepth {
 		return fmt.Errorf("%s: files include each other more than %d deep", strings.Join(patterns, " "), maxDepth)

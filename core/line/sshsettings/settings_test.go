@@ -140,7 +140,8 @@ func passwdHome(t *testing.T) string {
 	return strings.Split(string(out), ":")[5]
 }
 
-// TestSettingsAreReadAsTheClientReadsThem draws files, and holds what is read of them to what OpenSSH's own client prints.
+// TestSettingsAreReadAsTheClientReadsThem draws files, and holds what is read of them to what OpenSSH's own client
+// prints.
 func TestSettingsAreReadAsTheClientReadsThem(t *testing.T) {
 	if _, err := exec.LookPath("ssh"); err != nil {
 		t.Fatal("no ssh here; ./dev/test installs it")

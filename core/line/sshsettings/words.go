@@ -36,8 +36,8 @@ func afterWord(rest string) string {
 
 var errQuotes = errors.New("a quote has no end")
 
-// arguments splits what follows a keyword: at blanks, with quotes of both kinds and backslashes before quotes, backslashes and
-// blanks; an argument that begins with # begins a comment.
+// arguments splits what follows a keyword: at blanks, with quotes of both kinds and backslashes before quotes,
+// backslashes and blanks; an argument that begins with # begins a comment.
 func arguments(text string) (all []string, err error) {
 	for {
 		text = strings.TrimLeft(text, " \t")

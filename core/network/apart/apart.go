@@ -1,5 +1,5 @@
-// Package apart gives a test two networks of its own, with a wire between them: nothing of what it sends there reaches another
-// one. It needs root.
+// Package apart gives a test two networks of its own, with a wire between them: nothing of what it sends there reaches
+// another one. It needs root.
 package apart
 
 import (
@@ -40,7 +40,8 @@ type With struct {
 	Parallel bool
 }
 
-// Run runs a test once more, in a network of its own, and what is inside of it there. The other network has no address yet.
+// Run runs a test once more, in a network of its own, and what is inside of it there. The other network has no address
+// yet.
 func Run(t *testing.T, test func(t *testing.T, there Elsewhere), with With) {
 	t.Helper()
 	if os.Getenv(inside) == t.Name() {

@@ -1,6 +1,7 @@
-// Package netfilter judges whether a Linux kernel's packet filter lets a whole conversation through: the first packet of a device,
-// our answers, and the data that follows. It reads what nft prints of its rules (libnftables-json(5)) and follows each packet
-// through the hooks as the kernel does. What it does not understand is no verdict: it says which rule that is.
+// Package netfilter judges whether a Linux kernel's packet filter lets a whole conversation through: the first packet
+// of a device, our answers, and the data that follows. It reads what nft prints of its rules (libnftables-json(5)) and
+// follows each packet through the hooks as the kernel does. What it does not understand is no verdict: it says which
+// rule that is.
 //
 // conversation.go has the packets; ruleset.go the rules; walk.go follows a packet through chains; values.go compares.
 package netfilter
@@ -67,8 +68,8 @@ func (t Talk) Layer() string {
 	return "tcp"
 }
 
-// Conversation is that of a fetch from the server's port. High are the ports that this machine sends from where it chooses one by
-// itself.
+// Conversation is that of a fetch from the server's port. High are the ports that this machine sends from where it
+// chooses one by itself.
 func (t Talk) Conversation(port uint16, ends Ends, high Ports) Conversation {
 	one := func(what string, in, fresh, reply, follows bool, layer string, here Ports) Packet {
 		p := Packet{What: what, In: in, Protocol: layer, New: fresh, Reply: reply, Follows: follows}

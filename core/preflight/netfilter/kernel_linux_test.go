@@ -40,8 +40,9 @@ var high = Ports{32768, 60999}
 
 const fetcher = "PILOTRIX_FETCHER"
 
-// TestVerdictsAreTheKernels draws sets of rules, has the kernel of a network of its own follow them, and fetches by TFTP, HTTP and
-// FTP across a wire: what is said to be let through comes, and what is said to be dropped does not. -filter.sets has more of them.
+// TestVerdictsAreTheKernels draws sets of rules, has the kernel of a network of its own follow them, and fetches by
+// TFTP, HTTP and FTP across a wire: what is said to be let through comes, and what is said to be dropped does not.
+// -filter.sets has more of them.
 func TestVerdictsAreTheKernels(t *testing.T) {
 	if os.Getenv(fetcher) != "" {
 		fetchOnDemand()

@@ -196,7 +196,8 @@ func (w *walk) conntrack(key string) value {
 	return value{what: "ct " + key}
 }
 
-// members are the elements of a set or map that stands here or has a name. Known is false where the kernel may have others.
+// members are the elements of a set or map that stands here or has a name. Known is false where the kernel may have
+// others.
 func (w *walk) members(raw json.RawMessage) (all []json.RawMessage, known bool) {
 	var name string
 	if json.Unmarshal(raw, &name) == nil && strings.HasPrefix(name, "@") {

@@ -202,8 +202,8 @@ func (w *walk) through(name string, depth int) (all fate) {
 	return all | goesOn
 }
 
-// rule says whether a rule's matches hold, what it does with the packet, and whether the chain is over with that: not so after a
-// jump that came back, or where there is no verdict.
+// rule says whether a rule's matches hold, what it does with the packet, and whether the chain is over with that: not
+// so after a jump that came back, or where there is no verdict.
 func (w *walk) rule(r rule, depth int) (holds answer, does fate, over bool) {
 	holds = yes
 	for _, part := range r.Expr {
@@ -270,8 +270,8 @@ func (w *walk) outcome(kind string, raw json.RawMessage, depth int) (does fate, 
 	return does, kind == "goto" || does&goesOn == 0
 }
 
-// mangle is a packet that is changed on its way: marks are not known from there on, and what it changes of addresses and ports
-// makes it another packet.
+// mangle is a packet that is changed on its way: marks are not known from there on, and what it changes of addresses
+// and ports makes it another packet.
 func (w *walk) mangle(raw json.RawMessage, handle int) {
 	w.marks = true
 	var m struct {

@@ -8,9 +8,9 @@ import (
 	"pilotrix/core/event"
 )
 
-// Account is what a run has come to so far: what it has changed on the device and what of that a rollback has put back, since a device
-// that runs again what it ran before may have a slot that is empty now, or a choice that is still armed; what failed on the way;
-// what it proved.
+// Account is what a run has come to so far: what it has changed on the device and what of that a rollback has put back,
+// since a device that runs again what it ran before may have a slot that is empty now, or a choice that is still armed;
+// what failed on the way; what it proved.
 type Account struct {
 	tried   bool     // a command went out that changes what the device keeps
 	changed bool     // and succeeded

@@ -28,8 +28,8 @@ import (
 	"pilotrix/core/sense"
 )
 
-// semaphore is a carrier that is here only: a line with the file's name is answered by the file. It is all that it takes to serve by
-// another protocol.
+// semaphore is a carrier that is here only: a line with the file's name is answered by the file. It is all that it
+// takes to serve by another protocol.
 var semaphore = carrier.Register(carrier.Carrier{
 	Name: "semaphore", Rank: 9, Port: 1792, Talk: netfilter.OneConnection,
 	Listen: func(at netip.AddrPort, s offer.Serving) (carrier.Server, carrier.Endpoint, error) {

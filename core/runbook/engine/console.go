@@ -59,8 +59,8 @@ type Console interface {
 	Tidy(ctx context.Context) error
 	// TakeBack gives the runbook the helm without asking, to put the line in order at the end.
 	TakeBack(why string)
-	// HandOver gives the helm to the operator in the middle of a run. It reports whether somebody is at the keyboard: else nothing is
-	// done.
+	// HandOver gives the helm to the operator in the middle of a run. It reports whether somebody is at the keyboard:
+	// else nothing is done.
 	HandOver(why string) bool
 	// Release gives the helm to the operator, at the end.
 	Release(why string)
@@ -86,8 +86,8 @@ type Console interface {
 	Reach() *reach.Watch
 }
 
-// Doubts is what may have put another device on the line so far: it was lost, or silent for longer than SilenceInDoubt; a login
-// was seen; the operator had the helm.
+// Doubts is what may have put another device on the line so far: it was lost, or silent for longer than SilenceInDoubt;
+// a login was seen; the operator had the helm.
 type Doubts struct {
 	Count    int
 	Silences int    // of those, the silences
@@ -132,7 +132,8 @@ var (
 // noticedWithin is how long it may take until a line whose other side has ended is known to be lost.
 const noticedWithin = 30 * time.Second
 
-// NoticeLoss is what went wrong as a line that was lost, once the line knows: whoever waits for lines waits for it then.
+// NoticeLoss is what went wrong as a line that was lost, once the line knows: whoever waits for lines waits for it
+// then.
 func NoticeLoss(ctx context.Context, c interface {
 	Clock() clock.Clock
 	Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error)

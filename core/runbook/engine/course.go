@@ -83,7 +83,8 @@ func (crs *course) planner() *runbook.Planner {
 	return crs.run.Prepared.Ahead(cloneTree(crs.run.openEnv()), crs.run.Console.Facts(), mode, crs.run.Console.Pending(), crs.run.Console.Clock().Now())
 }
 
-// deadlinesMoved reports whether what the device does by itself has changed since that was asked last: what is ahead takes another time then.
+// deadlinesMoved reports whether what the device does by itself has changed since that was asked last: what is ahead
+// takes another time then.
 func (crs *course) deadlinesMoved() bool {
 	now := ""
 	for _, open := range crs.run.Console.Pending() {

@@ -46,7 +46,8 @@ func TestFollowingEndsWhenAllHaveArrived(t *testing.T) {
 	}
 }
 
-// TestWhoIsFollowedAndWhoAgreesAreThoseThatTheRunBeganWith reads the slots first; then a row is a duplicate, is missing, or is another one.
+// TestWhoIsFollowedAndWhoAgreesAreThoseThatTheRunBeganWith reads the slots first; then a row is a duplicate, is
+// missing, or is another one.
 func TestWhoIsFollowedAndWhoAgreesAreThoseThatTheRunBeganWith(t *testing.T) {
 	const first = "1 done\n2 done\n3 done\n"
 	for name, c := range map[string]struct{ then, agrees, follows string }{

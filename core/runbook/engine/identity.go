@@ -14,9 +14,10 @@ import (
 	"pilotrix/core/sense"
 )
 
-// Which device it is. Nothing that changes anything is typed at a device whose identity was not read since it could have
-// become another one: behind a question to the operator, while the operator had the helm, when the line was lost, when nothing
-// was heard for long, when a login was seen. Another one ends the run; one that cannot be read is the operator's to vouch for.
+// Which device it is. Nothing that changes anything is typed at a device whose identity was not read since it could
+// have become another one: behind a question to the operator, while the operator had the helm, when the line was lost,
+// when nothing was heard for long, when a login was seen. Another one ends the run; one that cannot be read is the
+// operator's to vouch for.
 
 const (
 	identityTimeout = 20 * time.Second
@@ -32,8 +33,8 @@ type identity struct {
 	checking bool   // whether it is still the same: the first one that is read in a run is not taken for granted then
 }
 
-// knownBefore is what the device is known by when a run begins: what was read of it before, or the name in its prompt where
-// its dialect reads no identity.
+// knownBefore is what the device is known by when a run begins: what was read of it before, or the name in its prompt
+// where its dialect reads no identity.
 func (dev *identity) knownBefore() string {
 	if name := dev.run.Prepared.Dialect.IdentityFact(); name != "" {
 		fact, _ := dev.run.Console.Facts().Get(name)
@@ -59,8 +60,8 @@ func (dev *identity) Doubted() bool {
 // certain reports whether nothing has happened since the device was known.
 func (c *StepConsole) certain(now Doubts) bool { return now.Count == c.sure || now.Count == c.granted }
 
-// lasted takes a silence for no doubt that lay between one of our commands and the end that only the device which it was
-// typed at can say: it may erase its flash meanwhile.
+// lasted takes a silence for no doubt that lay between one of our commands and the end that only the device which it
+// was typed at can say: it may erase its flash meanwhile.
 func (c *StepConsole) lasted(from Doubts) {
 	now := c.Doubts()
 	if c.certain(from) && now.Count-from.Count == now.Silences-from.Silences {
@@ -263,7 +264,8 @@ func (dev *identity) about() (text string, unread bool) {
 	return text + fmt.Sprintf(" Whether it is %s cannot be read in mode %s.", dev.text(), dev.run.Prepared.Dialect.ModeTitle(v.Mode)), true
 }
 
-// grants takes an approval of a hold for the operator's word on the device, where the hold has said that nothing else shows it.
+// grants takes an approval of a hold for the operator's word on the device, where the hold has said that nothing else
+// shows it.
 func (dev *identity) grants(approved holdState) {
 	if approved.unread {
 		dev.run.Console.granted = dev.run.Console.Doubts().Count

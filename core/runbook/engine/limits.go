@@ -156,8 +156,9 @@ func (c *StepConsole) once(ctx context.Context, p *timeLimit, kind kind, do func
 // errStoppedMeanwhile says that a wait was over only since this program did not run.
 var errStoppedMeanwhile = errors.New("this program did not run meanwhile")
 
-// left is what is left of a step's time, or until the device acts by itself where that is sooner, and why. What it has done by itself
-// already bounds nothing: it is waited for now what that leads to. Nor does anything bound the rollback, which is for that.
+// left is what is left of a step's time, or until the device acts by itself where that is sooner, and why. What it has
+// done by itself already bounds nothing: it is waited for now what that leads to. Nor does anything bound the rollback,
+// which is for that.
 func (run *Run) left(p *timeLimit) (left time.Duration, why string) {
 	now := run.Console.Clock().Now()
 	if left = endless; !p.until.IsZero() {
@@ -309,8 +310,8 @@ func (c *StepConsole) Carry(ctx context.Context, carry func(context.Context, tra
 	return c.within(ctx, moves, func(ctx context.Context) error { return c.Console.Carry(ctx, carry) })
 }
 
-// ErrReturned is said of what was to be typed, or asked, when the operator had the helm and gave it back: its line was not
-// ended. The device may be anywhere now, so whoever gets it looks again.
+// ErrReturned is said of what was to be typed, or asked, when the operator had the helm and gave it back: its line was
+// not ended. The device may be anywhere now, so whoever gets it looks again.
 var ErrReturned = errors.New("the helm was given back")
 
 // Ask asks the operator. The step's time stands still meanwhile, unless it is the operator's own work that is asked

@@ -11,8 +11,8 @@ import (
 	"pilotrix/core/units"
 )
 
-// What the device does by itself unless it is dealt with in time: a run neither ignores the step that deals with it, nor
-// ends quietly while it is open.
+// What the device does by itself unless it is dealt with in time: a run neither ignores the step that deals with it,
+// nor ends quietly while it is open.
 
 // dealsWith is what a step deals with that runs out by itself and is open now.
 func (crs *course) dealsWith(s *runbook.PreparedStep) (open []dialect.Open) {

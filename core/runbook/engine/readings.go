@@ -145,8 +145,8 @@ func (rd *readings) readable(reading *dialect.CompiledReading) bool {
 	return v.AtPrompt && (len(reading.In) == 0 || slices.Contains(reading.In, v.Mode))
 }
 
-// EnsureFresh holds that what an expression proves by was read since the device was last changed, and reads it again where
-// it was not: the operator may have typed something in between.
+// EnsureFresh holds that what an expression proves by was read since the device was last changed, and reads it again
+// where it was not: the operator may have typed something in between.
 func (rd *readings) EnsureFresh(ctx context.Context, s *runbook.PreparedStep, guards ...*expression.Guard) error {
 	if err := rd.run.Device.EnsureSameHere(ctx, s); err != nil {
 		return err

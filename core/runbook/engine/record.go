@@ -9,8 +9,8 @@ import (
 	"pilotrix/core/runbook"
 )
 
-// What changes the device is on record before it is typed. Where it cannot be kept nothing is typed, unless the operator says
-// so for this run, which its end reports.
+// What changes the device is on record before it is typed. Where it cannot be kept nothing is typed, unless the
+// operator says so for this run, which its end reports.
 
 // onRecord waits until what happened so far is kept, or the operator goes on without.
 func (run *Run) onRecord(ctx context.Context, s *runbook.PreparedStep, command string) error {

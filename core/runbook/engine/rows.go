@@ -11,8 +11,8 @@ import (
 	"pilotrix/core/runbook"
 )
 
-// Every verb that goes over rows keeps to the names that the run began with: a row that stands there twice, one that is missing and one
-// that was not there before are named, and prove nothing.
+// Every verb that goes over rows keeps to the names that the run began with: a row that stands there twice, one that is
+// missing and one that was not there before are named, and prove nothing.
 
 // listsOf are the lists among facts.
 func listsOf(facts []device.Fact) map[string][]map[string]any {

@@ -174,8 +174,8 @@ func (run *Run) attemptOrHand(ctx context.Context, s *runbook.PreparedStep, try 
 	return err
 }
 
-// wished does what the operator wished of a step that was interrupted: it is done again, was done by hand, or stops the run. A step that
-// deals with what runs out is not done by hand while that is still open.
+// wished does what the operator wished of a step that was interrupted: it is done again, was done by hand, or stops the
+// run. A step that deals with what runs out is not done by hand while that is still open.
 func (run *Run) wished(s *runbook.PreparedStep, err error) (byHand, again bool, _ error) {
 	var wish *chosen
 	if !errors.As(err, &wish) {

@@ -462,8 +462,8 @@ func TestAWaitIsBoundedByWhatRunsOut(t *testing.T) {
 	assert.Contains(t, result.Message, "not within the timeout: this happens by itself now: the old release comes back")
 }
 
-// TestWhatADeadlineLeadsToIsWaitedFor has a trial run out in a step, or before it: the reason is reported, and neither the rollback's waits nor
-// what waits after it ends with it.
+// TestWhatADeadlineLeadsToIsWaitedFor has a trial run out in a step, or before it: the reason is reported, and neither
+// the rollback's waits nor what waits after it ends with it.
 func TestWhatADeadlineLeadsToIsWaitedFor(t *testing.T) {
 	const rollsBack = `
 runbook: r

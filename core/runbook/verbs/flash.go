@@ -15,8 +15,9 @@ import (
 	"pilotrix/core/units"
 )
 
-// Nobody types an address: a step names a part of the flash and a file, and everything else follows from the map of the flash.
-// It is computed when the plan is made, where the map is known then; before the hold; and once more before anything is typed.
+// Nobody types an address: a step names a part of the flash and a file, and everything else follows from the map of the
+// flash. It is computed when the plan is made, where the map is known then; before the hold; and once more before
+// anything is typed.
 
 // burnMakes are the addresses, all of them the device's, and sizes in bytes.
 var burnMakes = []string{"burn.part", "burn.file", "burn.erase_from", "burn.erase_last", "burn.erase_size", "burn.sectors", "burn.write_from", "burn.write_last", "burn.size", "burn.left", "burn.erased", "burn.written"}
@@ -100,7 +101,8 @@ func (w burning) Foresees(p *runbook.Planner, s *runbook.PreparedStep) runbook.M
 	return nil
 }
 
-// usually computes it by the map that such devices have, where the dialect knows one; what is typed goes by what the device says.
+// usually computes it by the map that such devices have, where the dialect knows one; what is typed goes by what the
+// device says.
 func (w burning) usually(p *runbook.Planner, img *image.Image, part string) (t runbook.Summary) {
 	t.Estimates = []string{fmt.Sprintf("what of part %s is erased and written for %s, once the map of the flash is read", part, img.Name)}
 	flash, known := p.Dialect.UsualFlash()
@@ -117,8 +119,8 @@ func (w burning) usually(p *runbook.Planner, img *image.Image, part string) (t r
 	return t
 }
 
-// compute computes a burn from what is known now and keeps it for the steps behind. Nothing is computed by halves: whatever is
-// wrong with it is an error.
+// compute computes a burn from what is known now and keeps it for the steps behind. Nothing is computed by halves:
+// whatever is wrong with it is an error.
 func (w burning) compute(run *engine.Run, s *runbook.PreparedStep) (arithmetic.Burn, error) {
 	img := run.Prepared.ImageOf(s, w.file)
 	if img == nil {
@@ -154,8 +156,8 @@ func (w burning) compute(run *engine.Run, s *runbook.PreparedStep) (arithmetic.B
 	return b, nil
 }
 
-// sameMap holds that a burn goes where it was planned before: a map that has moved since, or reads otherwise, ends the run before
-// anything is typed by it.
+// sameMap holds that a burn goes where it was planned before: a map that has moved since, or reads otherwise, ends the
+// run before anything is typed by it.
 func sameMap(run *engine.Run, now event.Flash) error {
 	was, key := burns.Of(run).now, now.Part+"\x00"+now.File
 	if was.Part+"\x00"+was.File != key {

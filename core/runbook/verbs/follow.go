@@ -117,8 +117,8 @@ func (w *followWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepare
 	}
 }
 
-// followsSince is when the step was begun first: a line that is lost meanwhile, and the step that is repeated then, do not make its
-// limit longer.
+// followsSince is when the step was begun first: a line that is lost meanwhile, and the step that is repeated then, do
+// not make its limit longer.
 func followsSince(run *engine.Run, s *runbook.PreparedStep) time.Time {
 	now := followed.Of(run)
 	if now.step != s.ID {
@@ -144,7 +144,8 @@ func few(names []string) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }
 
-// once reads the rows, and holds each against what it has to be. A reading that is not answered leaves all of them waiting.
+// once reads the rows, and holds each against what it has to be. A reading that is not answered leaves all of them
+// waiting.
 func (w *followWork) once(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) (followProgress, error) {
 	for _, reading := range w.readings {
 		limited, cancel := run.Console.Clock().WithTimeout(ctx, reading.Limit())
@@ -207,8 +208,8 @@ func (w *followWork) hold(now *followProgress, row, env map[string]any) error {
 	return nil
 }
 
-// missing counts what is not even listed: those that were there when the run began, and as many as their number says. No row at all is
-// none that has arrived.
+// missing counts what is not even listed: those that were there when the run began, and as many as their number says.
+// No row at all is none that has arrived.
 func (w *followWork) missing(now *followProgress, env map[string]any, absent []string) error {
 	for _, name := range absent {
 		now.all++

@@ -134,8 +134,8 @@ func (w *gatherWork) found(p *runbook.Prepared, env map[string]any) ([]*image.Im
 	return found, nil
 }
 
-// fileFor finds the file of a row: one whose published digest was seen to hold before another. Near are those of the row that are
-// not the same as the image.
+// fileFor finds the file of a row: one whose published digest was seen to hold before another. Near are those of the
+// row that are not the same as the image.
 func (w *gatherWork) fileFor(items []image.Item, with *image.Image, want string) (best *image.Image, near []string) {
 	proved := false
 	for _, item := range items {

@@ -109,8 +109,8 @@ func (r *restarting) waitOut(ctx context.Context, name string) error {
 // slice is how often it is looked whether something is still pending, and how much a device's clock may be off.
 const slice = 10 * time.Second
 
-// restartsWithin reports whether a restart begins within a time. A line that goes when it is due goes with it, and hides it; one
-// that goes before has reasons of its own.
+// restartsWithin reports whether a restart begins within a time. A line that goes when it is due goes with it, and
+// hides it; one that goes before has reasons of its own.
 func (r *restarting) restartsWithin(ctx context.Context, d time.Duration, due time.Time) (begun bool, err error) {
 	limited, cancel := r.Console.Clock().WithTimeout(ctx, d)
 	defer cancel()

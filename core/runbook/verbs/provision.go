@@ -226,8 +226,8 @@ func (v *provisioned) choose(mac string) {
 	v.chosen.Store(&mac)
 }
 
-// admit answers who is meant, and nobody else once that is known. Until then it is asked about those that may be of the dialect's
-// kind. It is called by the goroutine that serves.
+// admit answers who is meant, and nobody else once that is known. Until then it is asked about those that may be of the
+// dialect's kind. It is called by the goroutine that serves.
 func (v *provisioned) admit(c provision.Client) provision.Verdict {
 	chosen := v.chosen.Load()
 	switch {
@@ -297,7 +297,8 @@ func (v *provisioned) serve(ctx context.Context, opt provision.Options, everybod
 	return err
 }
 
-// underWay reports whether the device that is meant has its address from here: it is brought to its end, whoever else offers some.
+// underWay reports whether the device that is meant has its address from here: it is brought to its end, whoever else
+// offers some.
 func (v *provisioned) underWay() bool {
 	chosen := v.chosen.Load()
 	return chosen != nil && slices.ContainsFunc(v.desk.All(), func(c provision.Course) bool { return c.Client.MAC == *chosen && c.Stage >= provision.HasAddress })

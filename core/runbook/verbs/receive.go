@@ -104,8 +104,8 @@ func (w *receiveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 	return awaitUpload(run, ctx, endings, filepath.Join(into, name), at.device.Addr())
 }
 
-// awaitUpload waits for the transfer's end and reads the file back. An upload of somebody else's than the device, where its address
-// is known, ends nothing: it may have failed, or given way.
+// awaitUpload waits for the transfer's end and reads the file back. An upload of somebody else's than the device, where
+// its address is known, ends nothing: it may have failed, or given way.
 func awaitUpload(run *engine.Run, ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
 	return run.Console.Waits(ctx, func(ctx context.Context) error { return uploadOf(run, ctx, endings, path, device) })
 }

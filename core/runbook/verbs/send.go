@@ -200,7 +200,8 @@ func allowedRate(run *engine.Run, variant xmodem.Variant) float64 {
 	return arithmetic.XMODEMRateBehind(run.Console.Latency(), run.Console.LineRate(), variant.Block())
 }
 
-// transferProgress thins the transfer's own reports out to a few a second. What it awaits, and its end, are reported at once.
+// transferProgress thins the transfer's own reports out to a few a second. What it awaits, and its end, are reported at
+// once.
 func transferProgress(run *engine.Run, size int64, allowed float64) func(transfer.Progress) {
 	thin, state := transfer.NewThin(run.Console.Clock()), ""
 	return func(p transfer.Progress) {

@@ -239,8 +239,8 @@ func otherPlace(run *engine.Run) (by preflight.Switches) {
 	return by
 }
 
-// prefixOf reads a device's address. One without its network's length is on our network that it is on; on none of ours, nothing
-// is known of its network.
+// prefixOf reads a device's address. One without its network's length is on our network that it is on; on none of ours,
+// nothing is known of its network.
 func prefixOf(run *engine.Run, device string) (prefix netip.Prefix, err error) {
 	if prefix, err = netip.ParsePrefix(device); err == nil {
 		return prefix, nil

@@ -21,8 +21,9 @@ import (
 	"pilotrix/core/transfer/tftp"
 )
 
-// A loader's window is open for seconds, and nobody knows exactly when. So the put is tried from before it until it opens, while
-// the operator holds the button and watches the light; and when the put is cut, it is begun again while the window lasts.
+// A loader's window is open for seconds, and nobody knows exactly when. So the put is tried from before it until it
+// opens, while the operator holds the button and watches the light; and when the put is cut, it is begun again while
+// the window lasts.
 
 // window is one that is tried.
 type window struct {
@@ -145,8 +146,8 @@ func (v *window) put(ctx context.Context) error {
 	return err
 }
 
-// unlessFlowing is a context that ends with ctx, but for the operator that takes the helm while blocks are on their way: the put does
-// not need the line, and a key that was pressed by mistake must not leave half a system behind.
+// unlessFlowing is a context that ends with ctx, but for the operator that takes the helm while blocks are on their
+// way: the put does not need the line, and a key that was pressed by mistake must not leave half a system behind.
 func (v *window) unlessFlowing(ctx context.Context) (context.Context, context.CancelCauseFunc) {
 	trying, stop := context.WithCancelCause(context.WithoutCancel(ctx))
 	v.endIf = func() {

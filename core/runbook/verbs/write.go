@@ -67,7 +67,8 @@ func (w *writeWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook
 	return typed
 }
 
-// Approved implements approved: it writes what was approved when its place was erased, and nothing but that is lost by it.
+// Approved implements approved: it writes what was approved when its place was erased, and nothing but that is lost by
+// it.
 func (w *writeWork) Approved(run *engine.Run) bool {
 	burn := burns.Of(run)
 	return burn.erased != nil && sameBurn(*burn.erased, burn.now)

@@ -21,8 +21,8 @@ import (
 	"pilotrix/core/offer/offertest"
 )
 
-// TestAFetchIsContinuedWhereItWasSaid says REST before and after how the data is to move, and both ways: what comes is the rest
-// of the file, and the fetch after that is whole again.
+// TestAFetchIsContinuedWhereItWasSaid says REST before and after how the data is to move, and both ways: what comes is
+// the rest of the file, and the fetch after that is whole again.
 func TestAFetchIsContinuedWhereItWasSaid(t *testing.T) {
 	r := newRig(t)
 	random := rand.New(rand.NewPCG(1, 2))
@@ -68,8 +68,8 @@ func TestAFetchIsContinuedWhereItWasSaid(t *testing.T) {
 	}
 }
 
-// TestATransferIsBrokenOff says ABOR in the middle, as an old client does with telnet's commands before it, of which the last may
-// come out of band and so not at all. What is asked for meanwhile is answered afterwards, in its order.
+// TestATransferIsBrokenOff says ABOR in the middle, as an old client does with telnet's commands before it, of which
+// the last may come out of band and so not at all. What is asked for meanwhile is answered afterwards, in its order.
 func TestATransferIsBrokenOff(t *testing.T) {
 	r := newRig(t)
 	_, err := r.stage.Offer(offertest.File("large.bin", make([]byte, 50<<20)))
@@ -99,7 +99,8 @@ func TestATransferIsBrokenOff(t *testing.T) {
 	}
 }
 
-// TestADeviceMayQuitBeforeItsFileIsThrough says all that it has to say, and hangs up; one that only hangs up has broken it off.
+// TestADeviceMayQuitBeforeItsFileIsThrough says all that it has to say, and hangs up; one that only hangs up has broken
+// it off.
 func TestADeviceMayQuitBeforeItsFileIsThrough(t *testing.T) {
 	for _, quits := range []bool{true, false} {
 		r := newRig(t)

@@ -9,8 +9,8 @@ import (
 	"time"
 )
 
-// Telnet's commands, as the control connection may hold them (RFC 959 section 3.3.1, RFC 854). An old client sends IAC IP and
-// IAC DM before ABOR; the DM may come out of band and so not at all.
+// Telnet's commands, as the control connection may hold them (RFC 959 section 3.3.1, RFC 854). An old client sends IAC
+// IP and IAC DM before ABOR; the DM may come out of band and so not at all.
 const (
 	telnetIAC   = 0xff
 	telnetWill  = 0xfb // to 0xfe: an option follows

@@ -1,6 +1,7 @@
-// Package ftpd serves what is staged by FTP to one user with a password made for this one time, and takes uploads for which a
-// step has opened a slot. It is the part of the protocol that devices use, written from RFC 959 (the protocol), RFC 1123
-// section 4.1 (what it left open), RFC 2428 (EPRT, EPSV), RFC 2389 (FEAT) and RFC 3659 (SIZE, MDTM, REST, MLST).
+// Package ftpd serves what is staged by FTP to one user with a password made for this one time, and takes uploads for
+// which a step has opened a slot. It is the part of the protocol that devices use, written from RFC 959 (the protocol),
+// RFC 1123 section 4.1 (what it left open), RFC 2428 (EPRT, EPSV), RFC 2389 (FEAT) and RFC 3659 (SIZE, MDTM, REST,
+// MLST).
 //
 // control.go reads commands and writes replies; session.go is the state of one device and what each command does to it;
 // data.go moves files.

@@ -17,8 +17,8 @@ import (
 	"pilotrix/core/transfer/places"
 )
 
-// session is one device. It belongs to one goroutine; what reads its commands and what moves its files are others, which only
-// say it.
+// session is one device. It belongs to one goroutine; what reads its commands and what moves its files are others,
+// which only say it.
 type session struct {
 	s       *Server
 	ctx     context.Context
@@ -291,8 +291,8 @@ func (v *session) changeFolder(to string) {
 	v.reply(550, "there is one folder, /")
 }
 
-// typeIs chooses how files are sent. Until a device has said so they go as they are: what devices fetch are images, and those
-// that say nothing want them whole.
+// typeIs chooses how files are sent. Until a device has said so they go as they are: what devices fetch are images, and
+// those that say nothing want them whole.
 func (v *session) typeIs(param string) {
 	switch strings.ToUpper(param) {
 	case "A", "A N":

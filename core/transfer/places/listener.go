@@ -14,8 +14,8 @@ import (
 	"pilotrix/core/offer"
 )
 
-// ofStreams are the limits of a server of connections. What it takes to fill the places is beyond one laptop's devices, and
-// far from what the system lets one program have open.
+// ofStreams are the limits of a server of connections. What it takes to fill the places is beyond one laptop's devices,
+// and far from what the system lets one program have open.
 var ofStreams = Limits{Settled: 512, New: 128, Each: 32, Stale: 10 * time.Second, Long: 30 * time.Minute}
 
 // Listener is a server's listener that holds its connections to the rules, and says whom it refuses.
@@ -45,8 +45,8 @@ func Listen(protocol string, at netip.AddrPort, opt offer.Serving) (*Listener, e
 // outOfHandles is the wait after the system had no handle left for a connection.
 const outOfHandles = 50 * time.Millisecond
 
-// Accept implements net.Listener. It fails only when the listener is closed: a connection that the other side took back, and a
-// system that has no handles left for a while, end nothing.
+// Accept implements net.Listener. It fails only when the listener is closed: a connection that the other side took
+// back, and a system that has no handles left for a while, end nothing.
 func (l *Listener) Accept() (net.Conn, error) {
 	for report := false; ; {
 		inner, err := l.Listener.Accept()

@@ -1,5 +1,5 @@
-// Package places says how many may be served at once and by whom, so that nobody who asks too often shuts the others out:
-// places.go has the rules, listener.go holds a server's connections to them.
+// Package places says how many may be served at once and by whom, so that nobody who asks too often shuts the others
+// out: places.go has the rules, listener.go holds a server's connections to them.
 package places
 
 import (
@@ -18,10 +18,11 @@ type Limits struct {
 	New     int // those that have only asked so far: anybody may write any sender's address into a packet
 	Each    int // of one sender
 	File    int // of one sender for one file
-	// Stale is how long one is not heard before it gives way to a new one of the same sender; before one of another sender it
-	// gives way after five times as long, and only where every place is taken.
+	// Stale is how long one is not heard before it gives way to a new one of the same sender; before one of another
+	// sender it gives way after five times as long, and only where every place is taken.
 	Stale time.Duration
-	// Long is how long one may be served, however slowly it takes what it gets, where every place is taken and another one asks.
+	// Long is how long one may be served, however slowly it takes what it gets, where every place is taken and another
+	// one asks.
 	Long time.Duration
 }
 
@@ -128,7 +129,8 @@ func (p *Places) number(which func(*Guest) bool) (n int) {
 	return n
 }
 
-// giveWay has the one leave that was heard longest ago, if it was silent for that long. It reports whether there is one.
+// giveWay has the one leave that was heard longest ago, if it was silent for that long. It reports whether there is
+// one.
 func (p *Places) giveWay(which func(*Guest) bool, silent time.Duration, why string) bool {
 	var some []*Guest
 	for g := range p.guests {

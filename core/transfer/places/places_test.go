@@ -120,8 +120,8 @@ func TestASlowOneGivesWayWhereEveryPlaceIsTaken(t *testing.T) {
 	})
 }
 
-// TestLimitsHoldInAnyOrder lets guests come, settle, be heard and leave at random, and holds at each step that no limit is passed and
-// that who is expected is never refused for others.
+// TestLimitsHoldInAnyOrder lets guests come, settle, be heard and leave at random, and holds at each step that no limit
+// is passed and that who is expected is never refused for others.
 func TestLimitsHoldInAnyOrder(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		for seed := range uint64(200) {

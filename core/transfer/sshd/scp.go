@@ -12,9 +12,9 @@ import (
 	"pilotrix/core/plain"
 )
 
-// The scp protocol has no document of its own but the programs that speak it: the one side runs "scp -f FILE" to send or
-// "scp -t FILE" to receive on the other, a line "Cmode size name" heads a file, a byte 0 answers each line and ends each
-// file, a byte 1 or 2 begins the words of a refusal.
+// The scp protocol has no document of its own but the programs that speak it: the one side runs "scp -f FILE" to send
+// or "scp -t FILE" to receive on the other, a line "Cmode size name" heads a file, a byte 0 answers each line and ends
+// each file, a byte 1 or 2 begins the words of a refusal.
 
 // order is what a peer wants of scp.
 type order struct {

@@ -101,8 +101,8 @@ func (p Put) fill(to *sftp.File, from *metered) error {
 	return nil
 }
 
-// sameUpTo is how much of the file is there: what came before the last bytes of a try that broke off, if its end is that
-// of the file there.
+// sameUpTo is how much of the file is there: what came before the last bytes of a try that broke off, if its end is
+// that of the file there.
 func (p Put) sameUpTo(to *sftp.File, from *metered) (int64, error) {
 	info, err := to.Stat()
 	if err != nil || info.Size() < tail || info.Size() > p.Size {

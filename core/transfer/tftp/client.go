@@ -77,8 +77,8 @@ func (c Client) Put(ctx context.Context, server netip.AddrPort, name string, fro
 // ErrNoAnswer says that nobody answered the request: the server is not there, or not yet.
 var ErrNoAnswer = errors.New("nobody answered")
 
-// Elsewhere says that another address answered than the one that was asked, as a device with several addresses may. It is an
-// ErrNoAnswer.
+// Elsewhere says that another address answered than the one that was asked, as a device with several addresses may. It
+// is an ErrNoAnswer.
 type Elsewhere struct{ Asked, Answered netip.AddrPort }
 
 func (e *Elsewhere) Error() string {
@@ -88,7 +88,8 @@ func (e *Elsewhere) Error() string {
 // Is makes an Elsewhere an ErrNoAnswer.
 func (e *Elsewhere) Is(target error) bool { return target == ErrNoAnswer }
 
-// ErrUnconfirmed says of a put whose last block alone was not acknowledged: the loader may have it all, and gone on with it.
+// ErrUnconfirmed says of a put whose last block alone was not acknowledged: the loader may have it all, and gone on
+// with it.
 var ErrUnconfirmed = errors.New("all of it was sent, and the last block was not acknowledged")
 
 // Opening is reported how it goes with a window that is tried.
@@ -96,14 +97,14 @@ type Opening struct {
 	Trying func(tries int)                // before each try
 	Began  func()                         // it has opened: it answered
 	Cut    func(sent int64, reason error) // what was under way broke off; it is begun again
-	// Refused, when set, is reported that the server does not take it now: it is tried on. Without it a server that refuses has the
-	// last word.
+	// Refused, when set, is reported that the server does not take it now: it is tried on. Without it a server that
+	// refuses has the last word.
 	Refused func(error)
 }
 
-// PutWhenOpen is Put to a server that is there only for a while, such as a recovery loader's: it asks
-// again until one answers or ctx ends, and begins again when a transfer breaks off in its middle. Each try gets the file from
-// open. One whose size is not known, -1, comes from a pipe and cannot be begun again in its middle.
+// PutWhenOpen is Put to a server that is there only for a while, such as a recovery loader's: it asks again until one
+// answers or ctx ends, and begins again when a transfer breaks off in its middle. Each try gets the file from open. One
+// whose size is not known, -1, comes from a pipe and cannot be begun again in its middle.
 func (c Client) PutWhenOpen(ctx context.Context, server netip.AddrPort, name string, size int64, open func() (io.ReadCloser, error), told Opening) (Result, error) {
 	var elsewhere *Elsewhere
 	for tries := 1; ; tries++ {
@@ -155,8 +156,8 @@ func notOpened(err error, result Result, elsewhere *Elsewhere, tries int) error 
 	return err
 }
 
-// cutFor is the error of a put that broke off and is not begun again, nil for one that is: what comes from a pipe is gone, and after the
-// last block it may all be there.
+// cutFor is the error of a put that broke off and is not begun again, nil for one that is: what comes from a pipe is
+// gone, and after the last block it may all be there.
 func cutFor(err error, result Result, size int64) error {
 	switch {
 	case size < 0:
@@ -167,7 +168,8 @@ func cutFor(err error, result Result, size int64) error {
 	return nil
 }
 
-// cutAfter is how long a loader may be silent in the middle, such as while it erases, before the put is taken for one that was cut.
+// cutAfter is how long a loader may be silent in the middle, such as while it erases, before the put is taken for one
+// that was cut.
 const cutAfter = 8 * time.Second
 
 // windowTry is the pause between requests to a loader that listens for a second or two.

@@ -390,7 +390,8 @@ func (w *watching) ends() []ended {
 	return slices.Clone(w.ended)
 }
 
-// serveOne is the counterpart's server for one request: it takes some of what is asked for, and may lie, refuse or go away.
+// serveOne is the counterpart's server for one request: it takes some of what is asked for, and may lie, refuse or go
+// away.
 func (s *station) serveOne(t *testing.T, host *simulated.Host, data []byte, lie int) (took []byte, lied bool, err error) {
 	buf := make([]byte, 2000)
 	_ = s.conn.SetReadDeadline(time.Now().Add(time.Hour))

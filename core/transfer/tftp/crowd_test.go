@@ -42,8 +42,8 @@ func asks(t *testing.T, r *rig, from *simulated.Host, settles bool) network.Pack
 	return conn
 }
 
-// TestWhoAsksTooOftenShutsNobodyOut lets hosts hold what they can, by requests alone and by transfers that they let stand: a
-// device gets its file all the same, and one that a step waits for at once.
+// TestWhoAsksTooOftenShutsNobodyOut lets hosts hold what they can, by requests alone and by transfers that they let
+// stand: a device gets its file all the same, and one that a step waits for at once.
 func TestWhoAsksTooOftenShutsNobodyOut(t *testing.T) {
 	body := content(100_000, 3)
 	for name, crowd := range map[string]struct {
@@ -88,7 +88,8 @@ func TestWhoAsksTooOftenShutsNobodyOut(t *testing.T) {
 	}
 }
 
-// TestADeviceThatAsksAgainAndAgainGetsItsFile starts again, from another port each time, as a loader that is restarted does.
+// TestADeviceThatAsksAgainAndAgainGetsItsFile starts again, from another port each time, as a loader that is restarted
+// does.
 func TestADeviceThatAsksAgainAndAgainGetsItsFile(t *testing.T) {
 	inBubble(t, 6, Options{}, func(t *testing.T, r *rig) {
 		body := content(5000, 3)
@@ -131,8 +132,8 @@ func TestASlotIsForTheDeviceThatIsWaitedFor(t *testing.T) {
 	}
 }
 
-// oldLoader fetches by 512 bytes, and numbers the block after 65535 as it likes. It asks for a block that does not come by its
-// last acknowledgement, and passes over what it does not expect.
+// oldLoader fetches by 512 bytes, and numbers the block after 65535 as it likes. It asks for a block that does not come
+// by its last acknowledgement, and passes over what it does not expect.
 type oldLoader struct {
 	conn   network.PacketConn
 	random *rand.Rand
@@ -189,8 +190,8 @@ func (o *oldLoader) fetch() (got []byte, err error) {
 	return got, errors.New("nothing came any more")
 }
 
-// TestNumbersRollOverAsTheDeviceHasIt serves more than 65535 blocks: what a device has is the file, whichever number it expects
-// after 65535.
+// TestNumbersRollOverAsTheDeviceHasIt serves more than 65535 blocks: what a device has is the file, whichever number it
+// expects after 65535.
 func TestNumbersRollOverAsTheDeviceHasIt(t *testing.T) {
 	body := content(66_000*DefaultBlock+100, 9)
 	for _, after := range []uint16{0, 1} {
@@ -204,7 +205,8 @@ func TestNumbersRollOverAsTheDeviceHasIt(t *testing.T) {
 	}
 }
 
-// TestNumbersRollOverOnABadNetwork begins shortly before that, and loses much on the way: no device ever holds another file.
+// TestNumbersRollOverOnABadNetwork begins shortly before that, and loses much on the way: no device ever holds another
+// file.
 func TestNumbersRollOverOnABadNetwork(t *testing.T) {
 	whole := 0
 	const runs = 400
@@ -352,8 +354,8 @@ func TestAnAnswerFromAnotherAddressIsSaid(t *testing.T) {
 	})
 }
 
-// TestWhatIsSentToEverybodyIsAnswered asks as a loader does that knows no server, on the loopback network's own such address.
-// What is not here is left to others.
+// TestWhatIsSentToEverybodyIsAnswered asks as a loader does that knows no server, on the loopback network's own such
+// address. What is not here is left to others.
 func TestWhatIsSentToEverybodyIsAnswered(t *testing.T) {
 	stage, watch := &offer.Stage{}, &watching{}
 	body := content(700, 1)

@@ -148,8 +148,8 @@ func TestZerosBehindARequestArePassedOver(t *testing.T) {
 	}
 }
 
-// TestARepeatedRequestGetsTheSameAnswer repeats a request before anything is acknowledged: each copy of it gets the answer that
-// the first one got, and never blocks of another size.
+// TestARepeatedRequestGetsTheSameAnswer repeats a request before anything is acknowledged: each copy of it gets the
+// answer that the first one got, and never blocks of another size.
 func TestARepeatedRequestGetsTheSameAnswer(t *testing.T) {
 	options := []option{{optSize, "0"}, {optBlock, "1400"}}
 	for name, ask := range map[string]struct {
@@ -184,8 +184,8 @@ func TestARepeatedRequestGetsTheSameAnswer(t *testing.T) {
 	}
 }
 
-// TestOptionsAreDroppedOnceTheyAreRefused has a device that refuses the answer to its options (RFC 2347: ERROR 8), and asks
-// with the same ones again.
+// TestOptionsAreDroppedOnceTheyAreRefused has a device that refuses the answer to its options (RFC 2347: ERROR 8), and
+// asks with the same ones again.
 func TestOptionsAreDroppedOnceTheyAreRefused(t *testing.T) {
 	inBubble(t, 1, Options{}, func(t *testing.T, r *rig) {
 		_, err := r.stage.Offer(offertest.File("a.bin", content(1300, 1)))

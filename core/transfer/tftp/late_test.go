@@ -17,8 +17,9 @@ import (
 	"pilotrix/core/offer/offertest"
 )
 
-// impatient fetches a file as RFC 1350 and 2347 say, with a client that shares no code with ours: it repeats its request, and
-// later its acknowledgement, whenever nothing has come for a while. It returns what it holds for the whole file.
+// impatient fetches a file as RFC 1350 and 2347 say, with a client that shares no code with ours: it repeats its
+// request, and later its acknowledgement, whenever nothing has come for a while. It returns what it holds for the whole
+// file.
 func (s *station) impatient(server netip.AddrPort, name string, options map[string]int) ([]byte, error) {
 	s.peer = server
 	last := s.request(1, name, options)
@@ -59,8 +60,8 @@ func (s *station) impatient(server netip.AddrPort, name string, options map[stri
 	}
 }
 
-// TestALateAnswerMakesNoShortFile has answers that come up to three seconds late, lost and doubled ones, and clients that
-// repeat their request meanwhile: what a client has is the file, or the transfer has failed on both sides.
+// TestALateAnswerMakesNoShortFile has answers that come up to three seconds late, lost and doubled ones, and clients
+// that repeat their request meanwhile: what a client has is the file, or the transfer has failed on both sides.
 func TestALateAnswerMakesNoShortFile(t *testing.T) {
 	const runs = 600
 	whole := 0
@@ -103,8 +104,8 @@ func TestALateAnswerMakesNoShortFile(t *testing.T) {
 	assert.Greater(t, whole, runs*9/10, "most come through")
 }
 
-// TestOurClientBelievesTheBlocksMoreThanTheAnswer has servers that answer a request and its copy differently: by options, and by
-// plain blocks.
+// TestOurClientBelievesTheBlocksMoreThanTheAnswer has servers that answer a request and its copy differently: by
+// options, and by plain blocks.
 func TestOurClientBelievesTheBlocksMoreThanTheAnswer(t *testing.T) {
 	for _, size := range []int{0, 100, 512, 700, 1024, 5000} {
 		for _, agreed := range []int{64, 512, 1428} {

@@ -1,7 +1,7 @@
 package tftp
 
-// numbering is how blocks, which are counted from 1 without an end here, are numbered on the wire. RFC 1350 leaves open what
-// comes after 65535: nearly everybody goes on with 0, some old ones with 1.
+// numbering is how blocks, which are counted from 1 without an end here, are numbered on the wire. RFC 1350 leaves open
+// what comes after 65535: nearly everybody goes on with 0, some old ones with 1.
 type numbering struct{ afterIsOne bool }
 
 const lastNumber = 65535
@@ -32,8 +32,8 @@ func (n numbering) nearest(to int64, number uint16) int64 {
 // rollsOver reports whether this is the first block whose number may be one or the other.
 func rollsOver(block int64) bool { return block == lastNumber+1 }
 
-// asksAtRollover are how often a receiver has to ask for the block after number 65535 before it is sent with another number. The
-// last time but one nothing is sent, so that what it asks for then is not what is on its way.
+// asksAtRollover are how often a receiver has to ask for the block after number 65535 before it is sent with another
+// number. The last time but one nothing is sent, so that what it asks for then is not what is on its way.
 const asksAtRollover = 4
 
 // rolloverText say what may be wrong where the transfer stops there.

@@ -186,8 +186,8 @@ func parseRequest(rest []byte, whole int) (request, error) {
 // likeOctet are what old loaders call that mode.
 var likeOctet = []string{"binary", "image"}
 
-// wished are the options of a request. What is none there is passed over, as an option that is not known is: the rest of a buffer, one
-// without a value, one that is there once more.
+// wished are the options of a request. What is none there is passed over, as an option that is not known is: the rest
+// of a buffer, one without a value, one that is there once more.
 func wished(texts []string) (options []option) {
 	for i := 0; i+1 < len(texts); i += 2 {
 		o := option{strings.ToLower(texts[i]), texts[i+1]}

@@ -39,11 +39,12 @@ type peer struct {
 // maxUnheard are the packets that go to an address from which only the request came.
 const maxUnheard = 3
 
-// holdsBack reports whether nothing more is sent after so many tries. A device whose first answer takes long has what was sent.
+// holdsBack reports whether nothing more is sent after so many tries. A device whose first answer takes long has what
+// was sent.
 func (p *peer) holdsBack(tries int) bool { return p.modest && !p.spoke && tries >= maxUnheard }
 
-// gaveUp reports that enough was tried: so often, and for as long as a device may be busy with its flash; or twice as long,
-// however long it has asked us to wait between two tries.
+// gaveUp reports that enough was tried: so often, and for as long as a device may be busy with its flash; or twice as
+// long, however long it has asked us to wait between two tries.
 func (p *peer) gaveUp(tries int, since time.Time) bool {
 	silent := p.clock.Since(since)
 	return tries > p.retries && silent >= p.timeLimit || p.timeLimit > 0 && silent >= 2*p.timeLimit

@@ -146,8 +146,8 @@ func (r *receiver) take(got packet) (took, last bool, err error) {
 	return true, last, err
 }
 
-// seesRollover sees whether the sender goes on with 1 after number 65535: it waits for the acknowledgement of each block, and sends
-// the next but one again and again.
+// seesRollover sees whether the sender goes on with 1 after number 65535: it waits for the acknowledgement of each
+// block, and sends the next but one again and again.
 func (r *receiver) seesRollover(got packet) {
 	if !rollsOver(r.expected) || r.terms.Window > 1 || r.afterIsOne || got.block != 1 {
 		return
@@ -157,10 +157,10 @@ func (r *receiver) seesRollover(got packet) {
 	}
 }
 
-// holds sees whether the other side holds to what was agreed. One that had our request twice may answer the one by options and
-// the other without: its blocks are the usual ones then, and its first one would be taken for a whole file. A first block of
-// just that length is one of these, or a whole file by what was agreed: where the size that was said does not show it, the
-// second one does, or that none comes.
+// holds sees whether the other side holds to what was agreed. One that had our request twice may answer the one by
+// options and the other without: its blocks are the usual ones then, and its first one would be taken for a whole file.
+// A first block of just that length is one of these, or a whole file by what was agreed: where the size that was said
+// does not show it, the second one does, or that none comes.
 func (r *receiver) holds(block int64, length int) {
 	agreed := r.terms.Block
 	switch {

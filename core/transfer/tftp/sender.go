@@ -188,9 +188,10 @@ func (s *sender) acknowledgement(ctx context.Context) (int64, error) {
 	}
 }
 
-// waitsAtRollover counts how often a receiver asks for the block whose number rolls over, and has it sent with the other number
-// once it is sure that this receiver passes over the one that was sent. It reports whether nothing is to be sent for now. Blocks
-// of windows come together, so that one numbered 1 would be taken for another there: those have number 0.
+// waitsAtRollover counts how often a receiver asks for the block whose number rolls over, and has it sent with the
+// other number once it is sure that this receiver passes over the one that was sent. It reports whether nothing is to
+// be sent for now. Blocks of windows come together, so that one numbered 1 would be taken for another there: those have
+// number 0.
 func (s *sender) waitsAtRollover() bool {
 	if !rollsOver(s.base) || s.terms.Window > 1 {
 		return false

@@ -44,7 +44,8 @@ type Options struct {
 	Packets   bool          // say the Watcher every packet
 }
 
-// usualPlaces are many more than the devices that are provisioned at once; several may share an address, behind a gateway.
+// usualPlaces are many more than the devices that are provisioned at once; several may share an address, behind a
+// gateway.
 var usualPlaces = places.Limits{Settled: 256, New: 256, Each: 32, File: 16, Stale: 5 * time.Second, Long: 30 * time.Minute}
 
 // Server serves what is staged, and nothing else.
@@ -102,9 +103,9 @@ func (v *serving) repeats(what string, now time.Time) bool {
 	return v.what == what && (heard == 0 || now.Sub(time.Unix(0, heard)) < stalled)
 }
 
-// answerAgain sends the first answer once more to a peer that repeats its request and was not heard since: that answer, or
-// only the way to it, may be slow. Nothing else is sent: a peer that has got both of two different answers would read the
-// blocks of the one by the terms of the other.
+// answerAgain sends the first answer once more to a peer that repeats its request and was not heard since: that answer,
+// or only the way to it, may be slow. Nothing else is sent: a peer that has got both of two different answers would
+// read the blocks of the one by the terms of the other.
 func (v *serving) answerAgain() {
 	if again := v.again.Load(); again != nil && v.heard.Load() == 0 {
 		(*again)()
@@ -179,8 +180,8 @@ func (s *Server) hear(ctx context.Context, conn network.PacketConn, everybody bo
 	}
 }
 
-// isOurs reports whether what came to everybody asks for something that is here. Anything else is left to other servers:
-// an answer that there is no such file would end what they send.
+// isOurs reports whether what came to everybody asks for something that is here. Anything else is left to other
+// servers: an answer that there is no such file would end what they send.
 func (s *Server) isOurs(data []byte, from netip.AddrPort) bool {
 	got, err := parse(data)
 	if err != nil || got.op != opRead && got.op != opWrite {
@@ -243,8 +244,8 @@ const (
 	contested // another one from the same port: which of the two counts the peer will say
 )
 
-// enter finds a place for a request. One for which there is none gets no answer at all: an error would end it, and a client
-// asks again by itself.
+// enter finds a place for a request. One for which there is none gets no answer at all: an error would end it, and a
+// client asks again by itself.
 func (s *Server) enter(from netip.AddrPort, name string, mine *serving) (before *serving, how entering) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -283,9 +284,9 @@ func (s *Server) forget(from netip.AddrPort, mine *serving) {
 	}
 }
 
-// contests begins a transfer beside one from the same port that is under way. The request may come from a device that was
-// restarted, or be a copy of an old one that was very late: which of the two transfers the peer goes on with, it says by
-// answering one of them.
+// contests begins a transfer beside one from the same port that is under way. The request may come from a device that
+// was restarted, or be a copy of an old one that was very late: which of the two transfers the peer goes on with, it
+// says by answering one of them.
 func (v *serving) contests(before *serving) *serving {
 	if older := before.rival.Load(); older != nil { // of two that were not answered the later one counts
 		before.cancel(errAgain)
@@ -470,8 +471,8 @@ func (v *serving) firstAnswer(p *peer) func(packet []byte) {
 	}
 }
 
-// options are those of a request, none from a device that has just refused the answer to them (RFC 2347: ERROR 8): it may ask
-// with the same ones once more.
+// options are those of a request, none from a device that has just refused the answer to them (RFC 2347: ERROR 8): it
+// may ask with the same ones once more.
 func (s *Server) options(req request, from netip.AddrPort) []option {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -531,8 +532,8 @@ func (p *peer) offerTerms(ctx context.Context, answer []option, mine *serving) e
 	return fmt.Errorf("%w: the agreed options were not acknowledged; a device that does not know that answer has to ask without options", transfer.ErrGaveUp)
 }
 
-// cancelled says the other side when we end the transfer, and says so. One that has never answered may not be there at all,
-// and is reported nothing.
+// cancelled says the other side when we end the transfer, and says so. One that has never answered may not be there at
+// all, and is reported nothing.
 func (p *peer) cancelled(ctx context.Context, err error, mine *serving) error {
 	if err == nil || ctx.Err() == nil {
 		return err
@@ -560,8 +561,8 @@ func (t Terms) String() string {
 	return words
 }
 
-// report turns counts into what the Watcher is reported, a few times a second. A transfer is reported of once the peer has answered for
-// the first time: before, anybody may have sent the request in its name.
+// report turns counts into what the Watcher is reported, a few times a second. A transfer is reported of once the peer
+// has answered for the first time: before, anybody may have sent the request in its name.
 type report struct {
 	opt   Options
 	t     offer.Transfer

@@ -635,8 +635,8 @@ func awkwardLoader(conn network.PacketConn, blocks uint16) {
 	}
 }
 
-// TestAWindowThatIsAwkward begins again where a file can be begun again, and says a last block that nobody acknowledged. What
-// comes from a pipe would be sent without its beginning.
+// TestAWindowThatIsAwkward begins again where a file can be begun again, and says a last block that nobody
+// acknowledged. What comes from a pipe would be sent without its beginning.
 func TestAWindowThatIsAwkward(t *testing.T) {
 	const blocks = 9 // and a short one
 	data := content(blocks*DefaultBlock+5, 3)
@@ -743,7 +743,8 @@ func TestASilentClientIsGivenUp(t *testing.T) {
 	})
 }
 
-// TestATransferThatIsHeardLateIsNotGivenUp has a device that is busy for half a minute before it answers for the first time.
+// TestATransferThatIsHeardLateIsNotGivenUp has a device that is busy for half a minute before it answers for the first
+// time.
 func TestATransferThatIsHeardLateIsNotGivenUp(t *testing.T) {
 	inBubble(t, 13, Options{}, func(t *testing.T, r *rig) {
 		body := content(5000, 2)

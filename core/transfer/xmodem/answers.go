@@ -114,8 +114,8 @@ func (s *sender) copy(ctx context.Context, name string, build func() ([]byte, er
 	return len(what), sent, nil
 }
 
-// waitFor is how long the answer to a copy is waited for, of the time that is left. An end is sent into silence a few times only: more
-// of them would be typed into whatever comes after the receiver.
+// waitFor is how long the answer to a copy is waited for, of the time that is left. An end is sent into silence a few
+// times only: more of them would be typed into whatever comes after the receiver.
 func (s *sender) waitFor(name string, silent int, left time.Duration) time.Duration {
 	switch {
 	case name != endOfFile:
