@@ -33,7 +33,23 @@ const (
 )
 
 // Switches are all of them but Mute, which a dialect has to know of, in the order of the constants.
-var Switches = []string{Noise, Pager, Colour, History, SlowEcho, Wrap, Name, Questions, Idle, Flash, Overrun, Latency, Bytes, Bursts, Flow}
+var Switches = []string{
+	Noise,
+	Pager,
+	Colour,
+	History,
+	SlowEcho,
+	Wrap,
+	Name,
+	Questions,
+	Idle,
+	Flash,
+	Overrun,
+	Latency,
+	Bytes,
+	Bursts,
+	Flow,
+}
 
 // ParseAwkward reads all, or switches with commas between them.
 func ParseAwkward(text string) (Awkward, error) {
@@ -48,7 +64,12 @@ func ParseAwkward(text string) (Awkward, error) {
 		case name == Mute || slices.Contains(Switches, name):
 			a[name] = true
 		default:
-			return nil, fmt.Errorf("no awkwardness %q; there are all, %s and %s", name, strings.Join(Switches, ", "), Mute)
+			return nil, fmt.Errorf(
+				"no awkwardness %q; there are all, %s and %s",
+				name,
+				strings.Join(Switches, ", "),
+				Mute,
+			)
 		}
 	}
 	return a, nil
@@ -100,8 +121,14 @@ const (
 
 // logs are what these devices write unasked.
 var logs = []string{
-	"tide gauge: reading 1842 mm", "lamp: lit", "uplink quay: up", "clock: set by 192.0.2.1", "door: shut", "lan port 3: up, 100 Mbit/s full duplex",
-	"pump: idle", "somebody looked at the page from 192.0.2.10",
+	"tide gauge: reading 1842 mm",
+	"lamp: lit",
+	"uplink quay: up",
+	"clock: set by 192.0.2.1",
+	"door: shut",
+	"lan port 3: up, 100 Mbit/s full duplex",
+	"pump: idle",
+	"somebody looked at the page from 192.0.2.10",
 }
 
 // logLine is one of them.

@@ -21,7 +21,13 @@ type ether struct {
 const maxHeard = 256
 
 func (e *ether) listen(port uint16) *etherSock {
-	s := &etherSock{ether: e, port: port, heard: make(chan heard, maxHeard), closed: make(chan struct{}), late: make(chan struct{})}
+	s := &etherSock{
+		ether:  e,
+		port:   port,
+		heard:  make(chan heard, maxHeard),
+		closed: make(chan struct{}),
+		late:   make(chan struct{}),
+	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.socks = append(e.socks, s)

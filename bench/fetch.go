@@ -113,13 +113,17 @@ func (c Client) HTTP(at netip.AddrPort, path string) Fetch {
 
 func (c Client) ftp(at netip.AddrPort, name string, login ServerLogin) Fetch {
 	return func(ctx context.Context, to io.Writer, size func(int)) error {
-		conn, err := ftp.Dial(at.String(), ftp.DialWithContext(ctx), ftp.DialWithDialFunc(func(_, address string) (net.Conn, error) {
-			to, err := netip.ParseAddrPort(address)
-			if err != nil {
-				return nil, err
-			}
-			return c.Host.Dial(ctx, to)
-		}))
+		conn, err := ftp.Dial(
+			at.String(),
+			ftp.DialWithContext(ctx),
+			ftp.DialWithDialFunc(func(_, address string) (net.Conn, error) {
+				to, err := netip.ParseAddrPort(address)
+				if err != nil {
+					return nil, err
+				}
+				return c.Host.Dial(ctx, to)
+			}),
+		)
 		if err != nil {
 			return noAnswer(at)
 		}
@@ -170,7 +174,15 @@ func (c Client) shell(ctx context.Context, at netip.AddrPort, config ssh.ClientC
 
 func (c Client) sftp(at netip.AddrPort, name string, login ServerLogin, key ssh.PublicKey) Fetch {
 	return func(ctx context.Context, to io.Writer, size func(int)) error {
-		client, err := c.shell(ctx, at, ssh.ClientConfig{User: login.User, Auth: []ssh.AuthMethod{ssh.Password(login.Word)}, HostKeyCallback: ssh.FixedHostKey(key)})
+		client, err := c.shell(
+			ctx,
+			at,
+			ssh.ClientConfig{
+				User:            login.User,
+				Auth:            []ssh.AuthMethod{ssh.Password(login.Word)},
+				HostKeyCallback: ssh.FixedHostKey(key),
+			},
+		)
 		if err != nil {
 			return fmt.Errorf("not let in at %s", at.Addr())
 		}
@@ -210,7 +222,17 @@ func (c Client) Leave(ctx context.Context, address, name string, data []byte) er
 	if err != nil {
 		return err
 	}
-	_, err = tftp.Client{Network: c.Host, Clock: c.Clock, Retries: 5}.Put(ctx, at, name, bytes.NewReader(data), int64(len(data)))
+	_, err = tftp.Client{
+		Network: c.Host,
+		Clock:   c.Clock,
+		Retries: 5,
+	}.Put(
+		ctx,
+		at,
+		name,
+		bytes.NewReader(data),
+		int64(len(data)),
+	)
 	return err
 }
 
@@ -246,9 +268,12 @@ func Page(ctx context.Context, host LANHost, at netip.Addr, text func() string) 
 	if err != nil {
 		return func() {}
 	}
-	server := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		_, _ = io.WriteString(w, strings.TrimRight(text(), "\n")+"\n")
-	})}
+	server := &http.Server{
+		ReadHeaderTimeout: 10 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = io.WriteString(w, strings.TrimRight(text(), "\n")+"\n")
+		}),
+	}
 	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
 	return func() {
 		defer stop()

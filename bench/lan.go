@@ -43,7 +43,13 @@ func newTable() table {
 
 // NewLAN makes a LAN; the seed decides its faults.
 func NewLAN(inMemory bool, seed uint64) *LAN {
-	l := &LAN{packets: newTable(), streams: newTable(), peers: map[netip.AddrPort]netip.AddrPort{}, up: map[netip.Addr]bool{}, random: rand.New(rand.NewPCG(seed, seed))}
+	l := &LAN{
+		packets: newTable(),
+		streams: newTable(),
+		peers:   map[netip.AddrPort]netip.AddrPort{},
+		up:      map[netip.Addr]bool{},
+		random:  rand.New(rand.NewPCG(seed, seed)),
+	}
 	if inMemory {
 		l.memory = simulated.New(seed)
 		l.memory.Latency = 300 * time.Microsecond
@@ -320,7 +326,12 @@ func (h *loopbackHost) Dial(ctx context.Context, to netip.AddrPort) (net.Conn, e
 	}
 	real, open := h.lan.stream(to)
 	if !open {
-		return nil, &net.OpError{Op: "dial", Net: "bench", Addr: net.TCPAddrFromAddrPort(to), Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}
+		return nil, &net.OpError{
+			Op:   "dial",
+			Net:  "bench",
+			Addr: net.TCPAddrFromAddrPort(to),
+			Err:  os.NewSyscallError("connect", syscall.ECONNREFUSED),
+		}
 	}
 	h.lan.dialing.Lock()
 	defer h.lan.dialing.Unlock()

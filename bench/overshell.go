@@ -41,14 +41,23 @@ func (m *Machine) listens() (err error) {
 // openShell opens a session of the machine, with the account that it has.
 func (m *Machine) openShell(ctx context.Context, t line.Target, c clock.Clock) (line.Line, error) {
 	fail := func(err error) error {
-		return &line.Error{Target: t, Reason: line.ErrRefused, Cause: err, Remedy: "it does not answer: it is restarting, or has no power"}
+		return &line.Error{
+			Target: t,
+			Reason: line.ErrRefused,
+			Cause:  err,
+			Remedy: "it does not answer: it is restarting, or has no power",
+		}
 	}
 	conn, err := m.dial(ctx)
 	if err != nil {
 		return nil, fail(err)
 	}
 	login, word := m.device.(Account).Account()
-	config := &ssh.ClientConfig{User: login, Auth: []ssh.AuthMethod{ssh.Password(word)}, HostKeyCallback: ssh.FixedHostKey(m.hostKey().PublicKey())}
+	config := &ssh.ClientConfig{
+		User:            login,
+		Auth:            []ssh.AuthMethod{ssh.Password(word)},
+		HostKeyCallback: ssh.FixedHostKey(m.hostKey().PublicKey()),
+	}
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 	made, channels, requests, err := ssh.NewClientConn(conn, m.Name, config)
 	stop()

@@ -43,7 +43,13 @@ type Shell struct {
 
 // NewShell begins a conversation that lasts until the power goes.
 func NewShell(ctx context.Context, w *Wire) *Shell {
-	return &Shell{Wire: w, ctx: ctx, Unknown: "  no such word: %s; words lists them\r\n", Usage: "it goes: %s", Refusal: "  %s\r\n"}
+	return &Shell{
+		Wire:    w,
+		ctx:     ctx,
+		Unknown: "  no such word: %s; words lists them\r\n",
+		Usage:   "it goes: %s",
+		Refusal: "  %s\r\n",
+	}
 }
 
 // Word is one command. Its form is what it is called, and its arguments in capitals; one in brackets need not be there,
@@ -185,7 +191,8 @@ func (s *Shell) carryOut(word Word, args []string) error {
 	case len(args) < least || len(args) > most:
 		return fmt.Errorf(s.Usage, word.Form)
 	}
-	if q := s.Wire.quirks; word.Grave && q.has(Questions) && q.chance(2) && !s.Yes("  "+strings.Join(name, " ")+", really?") {
+	if q := s.Wire.quirks; word.Grave && q.has(Questions) && q.chance(2) &&
+		!s.Yes("  "+strings.Join(name, " ")+", really?") {
 		return errors.New("nothing done")
 	}
 	s.lines, s.paging = 0, s.Wire.quirks.has(Pager)

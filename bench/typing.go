@@ -163,7 +163,8 @@ func (l *input) key(key byte) (done bool) {
 	if !l.echo || shown == "" {
 		return false
 	}
-	if q.has(Wrap) && len(plainText(l.begin))+len(l.typed) >= ownWidth && (len(plainText(l.begin))+len(l.typed))%ownWidth == 0 {
+	if q.has(Wrap) && len(plainText(l.begin))+len(l.typed) >= ownWidth &&
+		(len(plainText(l.begin))+len(l.typed))%ownWidth == 0 {
 		shown += "\r\n"
 	}
 	switch l.write(shown); {

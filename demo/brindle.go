@@ -27,15 +27,26 @@ var _ = add(Place{
 })
 
 var _ = show(Scene{
-	Name: "one-store", Shows: "one store", Title: "a router whose next image has to find room in the one store beside the running one", Place: "mare-rtr1",
-	Runbook: "one-store-upgrade", Speed: 9600,
-	Inputs: map[string]string{"user": user, "password": password, "tidy": "yes"},
-	files:  func(folder string) error { return RouterShelf(folder, routerSize) },
-	place:  map[string]func(string) string{"image": in("tern-4.2.1.brm"), "into": func(folder string) string { return folder }},
+	Name:    "one-store",
+	Shows:   "one store",
+	Title:   "a router whose next image has to find room in the one store beside the running one",
+	Place:   "mare-rtr1",
+	Runbook: "one-store-upgrade",
+	Speed:   9600,
+	Inputs:  map[string]string{"user": user, "password": password, "tidy": "yes"},
+	files:   func(folder string) error { return RouterShelf(folder, routerSize) },
+	place: map[string]func(string) string{
+		"image": in("tern-4.2.1.brm"),
+		"into":  func(folder string) string { return folder },
+	},
 }, Scene{
-	Name: "rescue", Shows: "lost image", Title: "a router without an image, rescued over its console", Place: "hollow-rtr1",
-	Runbook: "rescue-over-serial", Speed: 38400,
-	Inputs: map[string]string{"user": user, "password": password},
+	Name:    "rescue",
+	Shows:   "lost image",
+	Title:   "a router without an image, rescued over its console",
+	Place:   "hollow-rtr1",
+	Runbook: "rescue-over-serial",
+	Speed:   38400,
+	Inputs:  map[string]string{"user": user, "password": password},
 	files: func(folder string) error {
 		return write(filepath.Join(folder, "shelf"), "tern-"+rescueRelease+".brm", rescueImage())
 	},

@@ -20,14 +20,21 @@ var _ = add(Place{
 })
 
 var _ = show(Scene{
-	Name: "bank-upgrade", Shows: "bank change", Title: "a voice gateway's standby bank upgraded over TFTP, by way of an intermediate release", Place: "mare-gw1",
-	Runbook: "standby-bank-upgrade", Speed: 57600,
-	Inputs: map[string]string{"user": user, "password": password, "upgrade_paths": "cormel-g2"},
-	files:  func(folder string) error { return GatewayShelf(folder, gatewaySize) },
+	Name:    "bank-upgrade",
+	Shows:   "bank change",
+	Title:   "a voice gateway's standby bank upgraded over TFTP, by way of an intermediate release",
+	Place:   "mare-gw1",
+	Runbook: "standby-bank-upgrade",
+	Speed:   57600,
+	Inputs:  map[string]string{"user": user, "password": password, "upgrade_paths": "cormel-g2"},
+	files:   func(folder string) error { return GatewayShelf(folder, gatewaySize) },
 	stick: func(folder string) error {
 		return write(folder, "lark-7.6.1.cgo", GatewayImage("7.6.1", gatewaySize))
 	},
-	place: map[string]func(string) string{"image": in("lark-8.1.0.cgo"), "into": func(folder string) string { return folder }},
+	place: map[string]func(string) string{
+		"image": in("lark-8.1.0.cgo"),
+		"into":  func(folder string) string { return folder },
+	},
 })
 
 // gatewaySize is the size of the gateway's images, their heads left out.
@@ -37,7 +44,13 @@ const gatewaySize = 5_242_880
 // in its banks.
 func Gateway(lan *bench.LAN, size int) *cormel.Gateway {
 	g := cormel.New(cormel.Settings{
-		Model: "G2-4", HostName: "mare-gw1", Serial: gatewaySerial, Login: user, Word: password, Boot: "2.1", Address: gatewayAddress,
+		Model:    "G2-4",
+		HostName: "mare-gw1",
+		Serial:   gatewaySerial,
+		Login:    user,
+		Word:     password,
+		Boot:     "2.1",
+		Address:  gatewayAddress,
 	}, lan)
 	g.Install("A", GatewayImage("7.4.2", size))
 	g.Install("B", GatewayImage("7.2.0", size))
@@ -49,7 +62,10 @@ const gatewaySerial = "CG2-004711"
 
 // GatewayImage is an image for the voice gateways.
 func GatewayImage(release string, size int) []byte {
-	return cormel.MakeCargo(cormel.Cargo{Release: release, Models: []string{"G2-4", "G2-8"}, Boot: "2.0", Licence: release[:1]}, size)
+	return cormel.MakeCargo(
+		cormel.Cargo{Release: release, Models: []string{"G2-4", "G2-8"}, Boot: "2.0", Licence: release[:1]},
+		size,
+	)
 }
 
 // GatewayLicence is the licence of the gateway on Grey Mare for a release.
@@ -60,13 +76,24 @@ func GatewayLicence(release string) []byte { return cormel.MakeLicence(release, 
 // another's.
 func GatewayShelf(folder string, size int) error {
 	wanted, between := GatewayImage("8.1.0", size), GatewayImage("7.6.1", size)
-	larger := cormel.MakeCargo(cormel.Cargo{Release: "8.1.0", Models: []string{"G2-16"}, Boot: "2.0", Licence: "8"}, size/4)
-	newer := cormel.MakeCargo(cormel.Cargo{Release: "8.3.0", Models: []string{"G2-4", "G2-8"}, Boot: "3.0", Licence: "8"}, size/4)
+	larger := cormel.MakeCargo(
+		cormel.Cargo{Release: "8.1.0", Models: []string{"G2-16"}, Boot: "2.0", Licence: "8"},
+		size/4,
+	)
+	newer := cormel.MakeCargo(
+		cormel.Cargo{Release: "8.3.0", Models: []string{"G2-4", "G2-8"}, Boot: "3.0", Licence: "8"},
+		size/4,
+	)
 	archive, err := zipped("lark-7.6.1.cgo", between)
 	if err != nil {
 		return err
 	}
-	sums := fmt.Sprintf("%x  lark-8.1.0.cgo\n%x  lark-7.6.1.zip\n%x  card-line-3.4.cgo\n", sha256.Sum256(wanted), sha256.Sum256(archive), sha256.Sum256(larger))
+	sums := fmt.Sprintf(
+		"%x  lark-8.1.0.cgo\n%x  lark-7.6.1.zip\n%x  card-line-3.4.cgo\n",
+		sha256.Sum256(wanted),
+		sha256.Sum256(archive),
+		sha256.Sum256(larger),
+	)
 	for name, data := range map[string][]byte{
 		"lark-8.1.0.cgo": wanted, "lark-7.6.1.zip": archive, "lark-8.1.0-g2-16.cgo": larger, "lark-8.3.0.cgo": newer,
 		"card-line-3.4.cgo": CardFirmware("line", "3.4"), "mare-gw1-8.licence": GatewayLicence("8"), "SHA256SUMS": []byte(sums),

@@ -70,7 +70,13 @@ func PlaceNamed(name string) Place { return places[name] }
 func Laptop(lan *bench.LAN) bench.LANHost { return lan.Host("eth0", LaptopAddress) }
 
 // Machine brings a device of the scenario up, without power.
-func Machine(name string, c clock.Clock, memory bool, lan *bench.LAN, awkward bench.Awkward) (*bench.Machine, Place, error) {
+func Machine(
+	name string,
+	c clock.Clock,
+	memory bool,
+	lan *bench.LAN,
+	awkward bench.Awkward,
+) (*bench.Machine, Place, error) {
 	place, known := places[name]
 	if !known {
 		var all []string

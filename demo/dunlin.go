@@ -18,11 +18,17 @@ var _ = add(Place{
 })
 
 var _ = show(Scene{
-	Name: "downgrade", Shows: "two layers, and down", Title: "a router's packages, then its board's firmware, brought down to an older release until all layers agree", Place: "ness-rt1",
+	Name:    "downgrade",
+	Shows:   "two layers, and down",
+	Title:   "a router's packages, then its board's firmware, brought down to an older release until all layers agree",
+	Place:   "ness-rt1",
 	Runbook: "packages-and-board",
 	Inputs:  map[string]string{"user": user, "password": password},
 	files:   func(folder string) error { return PackagesShelf(folder, packagesSize) },
-	place:   map[string]func(string) string{"image": in(PackageName("core", "6.2", "oak64")), "into": func(folder string) string { return folder }},
+	place: map[string]func(string) string{
+		"image": in(PackageName("core", "6.2", "oak64")),
+		"into":  func(folder string) string { return folder },
+	},
 })
 
 // packagesSize is the size of the core's package on Tangle Ness, its head left out; those of other parts have a
@@ -35,9 +41,20 @@ var packagesAddress = netip.MustParsePrefix("192.0.2.51/24")
 // parts besides the core.
 func Packages(lan *bench.LAN) *dunlin.Router {
 	r := dunlin.New(dunlin.Settings{
-		Model: "N1-2", HostName: "ness-rt1", Serial: "DN1-000903", Architecture: "oak64", Login: user, Word: password, Address: packagesAddress,
-		Parts: []dunlin.Part{{Name: "core", Release: "6.4"}, {Name: "gauges", Release: "6.4"}, {Name: "mesh", Release: "6.4"}}, Board: "6.4",
-		Uses: []string{"two-uplinks", "fast-lanes"},
+		Model:        "N1-2",
+		HostName:     "ness-rt1",
+		Serial:       "DN1-000903",
+		Architecture: "oak64",
+		Login:        user,
+		Word:         password,
+		Address:      packagesAddress,
+		Parts: []dunlin.Part{
+			{Name: "core", Release: "6.4"},
+			{Name: "gauges", Release: "6.4"},
+			{Name: "mesh", Release: "6.4"},
+		},
+		Board: "6.4",
+		Uses:  []string{"two-uplinks", "fast-lanes"},
 	}, lan)
 	r.Warm()
 	return r

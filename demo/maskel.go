@@ -22,20 +22,37 @@ var _ = add(Place{
 })
 
 var _ = show(Scene{
-	Name: "first-boot", Shows: "a new device provisions itself", Title: "a new switch given an address, its image and its configuration, and followed from its first question to its web page", Place: "tangle-sw2",
-	Runbook: "first-boot", Speed: 38400,
-	Inputs: map[string]string{"user": user, "password": password, "name": "tangle-sw2", "model": "S8", "console": "yes"},
-	files:  func(folder string) error { return NewSwitchShelf(folder, newSwitchSize) },
-	place:  map[string]func(string) string{"image": in("strand-s8-3.2.msl"), "configuration": in("tangle-sw2.setup")},
+	Name:    "first-boot",
+	Shows:   "a new device provisions itself",
+	Title:   "a new switch given an address, its image and its configuration, and followed from its first question to its web page",
+	Place:   "tangle-sw2",
+	Runbook: "first-boot",
+	Speed:   38400,
+	Inputs: map[string]string{
+		"user":     user,
+		"password": password,
+		"name":     "tangle-sw2",
+		"model":    "S8",
+		"console":  "yes",
+	},
+	files: func(folder string) error { return NewSwitchShelf(folder, newSwitchSize) },
+	place: map[string]func(string) string{"image": in("strand-s8-3.2.msl"), "configuration": in("tangle-sw2.setup")},
 }, Scene{
-	Name: "stack", Shows: "many as one", Title: "a stack of three switches upgraded as one: every unit filled, then restarted, each proved", Place: "tangle-sw1",
-	Runbook: "stack-upgrade", Speed: 38400,
-	Inputs: map[string]string{"user": user, "password": password},
-	files:  func(folder string) error { return StackShelf(folder, stackSize) },
+	Name:    "stack",
+	Shows:   "many as one",
+	Title:   "a stack of three switches upgraded as one: every unit filled, then restarted, each proved",
+	Place:   "tangle-sw1",
+	Runbook: "stack-upgrade",
+	Speed:   38400,
+	Inputs:  map[string]string{"user": user, "password": password},
+	files:   func(folder string) error { return StackShelf(folder, stackSize) },
 	stick: func(folder string) error {
 		return write(folder, "strand-3.2.msl", StackImage("3.2", stackSize))
 	},
-	place: map[string]func(string) string{"image": in("strand-3.2.msl"), "into": func(folder string) string { return folder }},
+	place: map[string]func(string) string{
+		"image": in("strand-3.2.msl"),
+		"into":  func(folder string) string { return folder },
+	},
 })
 
 // newSwitchSize is the size of the new switch's images, their heads left out.
@@ -43,7 +60,10 @@ const newSwitchSize = 1_572_864
 
 // NewSwitch is a switch as it comes, for Tangle Ness: without a setup, with an old release.
 func NewSwitch(lan *bench.LAN) *maskel.NewSwitch {
-	return maskel.NewOne(maskel.NewSettings{Model: "S8", Serial: "MS8-000104", MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 1}, Runs: "2.8"}, lan)
+	return maskel.NewOne(
+		maskel.NewSettings{Model: "S8", Serial: "MS8-000104", MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 1}, Runs: "2.8"},
+		lan,
+	)
 }
 
 // NewSwitchImage is an image for the new switches.
@@ -53,7 +73,12 @@ func NewSwitchImage(release string, size int) []byte {
 
 // NewSwitchSetup is the setup that was made for the new switch.
 func NewSwitchSetup() []byte {
-	return []byte("# setup of tangle-sw2, made on 2026-11-20\nname tangle-sw2\n" + maskel.UserLine(user, password) + "port 1 to 6 tide gauges\nport 7 to 8 uplink\n")
+	return []byte(
+		"# setup of tangle-sw2, made on 2026-11-20\nname tangle-sw2\n" + maskel.UserLine(
+			user,
+			password,
+		) + "port 1 to 6 tide gauges\nport 7 to 8 uplink\n",
+	)
 }
 
 // NewSwitchShelf makes the shelf of that switch's scene in a folder: the wanted image, its setup, one whose name lies
@@ -61,11 +86,24 @@ func NewSwitchSetup() []byte {
 func NewSwitchShelf(folder string, size int) error {
 	shelf := filepath.Join(folder, "shelf")
 	wanted, setup := NewSwitchImage("3.2", size), NewSwitchSetup()
-	old, other := NewSwitchImage("3.1", size/4), maskel.MakeLoad(maskel.Load{Release: "3.2", Models: []string{"S24"}, Boot: "1.4"}, size/4)
+	old, other := NewSwitchImage(
+		"3.1",
+		size/4,
+	), maskel.MakeLoad(
+		maskel.Load{Release: "3.2", Models: []string{"S24"}, Boot: "1.4"},
+		size/4,
+	)
 	sums := fmt.Sprintf("%x  strand-s8-3.2.msl\n%x  tangle-sw2.setup\n", sha256.Sum256(wanted), sha256.Sum256(setup))
 	return errors.Join(
-		write(shelf, "strand-s8-3.2.msl", wanted), write(shelf, "tangle-sw2.setup", setup), write(shelf, "strand-s8-3.3.msl", old),
-		write(shelf, "strand-3.2-s24.msl", other), write(shelf, "SHA256SUMS", []byte(sums)),
+		write(
+			shelf,
+			"strand-s8-3.2.msl",
+			wanted,
+		),
+		write(shelf, "tangle-sw2.setup", setup),
+		write(shelf, "strand-s8-3.3.msl", old),
+		write(shelf, "strand-3.2-s24.msl", other),
+		write(shelf, "SHA256SUMS", []byte(sums)),
 	)
 }
 
@@ -78,8 +116,17 @@ func StackSettings() maskel.Settings {
 		return maskel.Unit{Model: model, Ports: ports, Serial: serial, Boot: "1.6"}
 	}
 	return maskel.Settings{
-		HostName: "tangle-sw1", Login: user, Word: password, Address: stackAddress, Release: "3.1", Old: "2.8",
-		Units: []maskel.Unit{unit("S24", 24, "MS24-000711"), unit("S24-48", 48, "MS24-000712"), unit("S24", 24, "MS24-000713")},
+		HostName: "tangle-sw1",
+		Login:    user,
+		Word:     password,
+		Address:  stackAddress,
+		Release:  "3.1",
+		Old:      "2.8",
+		Units: []maskel.Unit{
+			unit("S24", 24, "MS24-000711"),
+			unit("S24-48", 48, "MS24-000712"),
+			unit("S24", 24, "MS24-000713"),
+		},
 	}
 }
 

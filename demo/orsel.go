@@ -18,11 +18,17 @@ var _ = add(Place{
 })
 
 var _ = show(Scene{
-	Name: "controller", Shows: "a controller and what hangs on it", Title: "a wireless controller upgraded, then its access points followed one by one until the last is back", Place: "quay-wc1",
+	Name:    "controller",
+	Shows:   "a controller and what hangs on it",
+	Title:   "a wireless controller upgraded, then its access points followed one by one until the last is back",
+	Place:   "quay-wc1",
 	Runbook: "controller-and-points",
 	Inputs:  map[string]string{"user": user, "password": password, "upgrade_paths": "orsel-c1"},
 	files:   func(folder string) error { return ControllerShelf(folder, controllerSize) },
-	place:   map[string]func(string) string{"image": in("linnet-3.6.orl"), "into": func(folder string) string { return folder }},
+	place: map[string]func(string) string{
+		"image": in("linnet-3.6.orl"),
+		"into":  func(folder string) string { return folder },
+	},
 })
 
 // controllerSize is the size of the controller's images, their heads left out.
@@ -72,8 +78,14 @@ func ControllerImage(release string, size int) []byte {
 // points.
 func Controller(lan *bench.LAN, release string) *orsel.Controller {
 	c := orsel.New(orsel.Settings{
-		Model: "C1-12", HostName: "quay-wc1", Serial: "OC1-000512", Login: user, Word: password, Address: controllerAddress,
-		Runs: controllerLoad(release), Points: accessPoints(release),
+		Model:    "C1-12",
+		HostName: "quay-wc1",
+		Serial:   "OC1-000512",
+		Login:    user,
+		Word:     password,
+		Address:  controllerAddress,
+		Runs:     controllerLoad(release),
+		Points:   accessPoints(release),
 	}, lan)
 	c.Warm()
 	return c

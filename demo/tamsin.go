@@ -17,12 +17,19 @@ var _ = add(Place{
 })
 
 var _ = show(Scene{
-	Name: "trial", Shows: "on trial", Title: "an edge router's new release installed, run on trial, confirmed in time and made lasting", Place: "quay-er1",
-	Runbook: "install-and-confirm", Speed: 115200,
-	Inputs: map[string]string{"user": user, "password": password, "minutes": "15"},
-	files:  func(folder string) error { return EdgeShelf(folder, edgeSize) },
-	stick:  func(folder string) error { return write(folder, "marl-5.4.tms", EdgeImage("5.4", edgeSize)) },
-	place:  map[string]func(string) string{"image": in("marl-5.4.tms"), "into": func(folder string) string { return folder }},
+	Name:    "trial",
+	Shows:   "on trial",
+	Title:   "an edge router's new release installed, run on trial, confirmed in time and made lasting",
+	Place:   "quay-er1",
+	Runbook: "install-and-confirm",
+	Speed:   115200,
+	Inputs:  map[string]string{"user": user, "password": password, "minutes": "15"},
+	files:   func(folder string) error { return EdgeShelf(folder, edgeSize) },
+	stick:   func(folder string) error { return write(folder, "marl-5.4.tms", EdgeImage("5.4", edgeSize)) },
+	place: map[string]func(string) string{
+		"image": in("marl-5.4.tms"),
+		"into":  func(folder string) string { return folder },
+	},
 })
 
 // edgeSize is the size of the edge router's images, their heads left out.
@@ -31,9 +38,20 @@ const edgeSize = 3_145_728
 // Edge is the edge router on Orsholm quay as it stands when a scene begins. Size is that of its images.
 func Edge(lan *bench.LAN, size int) *tamsin.Router {
 	r := tamsin.New(tamsin.Settings{
-		Model: "E8-1", HostName: "quay-er1", Serial: "TE8-000417", Login: user, Code: password, Address: edgeAddress,
-		Setup: []string{"name quay-er1", "lan 192.0.2.21/24", "uplink from harbour-core", "tide gauges read every 60 s", "ramp lights by gauge"},
-		Room:  9 * size,
+		Model:    "E8-1",
+		HostName: "quay-er1",
+		Serial:   "TE8-000417",
+		Login:    user,
+		Code:     password,
+		Address:  edgeAddress,
+		Setup: []string{
+			"name quay-er1",
+			"lan 192.0.2.21/24",
+			"uplink from harbour-core",
+			"tide gauges read every 60 s",
+			"ramp lights by gauge",
+		},
+		Room: 9 * size,
 	}, lan)
 	r.Install(EdgeImage("5.2", size))
 	r.Warm()
@@ -42,7 +60,10 @@ func Edge(lan *bench.LAN, size int) *tamsin.Router {
 
 // EdgeImage is an image for the edge routers. What newer ones drop of a setup is not what this one's has.
 func EdgeImage(release string, size int) []byte {
-	return tamsin.MakeParcel(tamsin.Parcel{Release: release, Models: []string{"E8-1", "E8-2"}, Least: "5.0", Drops: []string{"old gauges"}}, size)
+	return tamsin.MakeParcel(
+		tamsin.Parcel{Release: release, Models: []string{"E8-1", "E8-2"}, Least: "5.0", Drops: []string{"old gauges"}},
+		size,
+	)
 }
 
 // EdgeShelf makes the shelf of the edge router's scene in a folder: the wanted image, one for another model, and one
@@ -50,7 +71,10 @@ func EdgeImage(release string, size int) []byte {
 func EdgeShelf(folder string, size int) error {
 	wanted := EdgeImage("5.4", size)
 	larger := tamsin.MakeParcel(tamsin.Parcel{Release: "5.4", Models: []string{"E8-16"}}, size/4)
-	later := tamsin.MakeParcel(tamsin.Parcel{Release: "6.0", Models: []string{"E8-1", "E8-2"}, Least: "5.4", Drops: []string{"tide gauges"}}, size)
+	later := tamsin.MakeParcel(
+		tamsin.Parcel{Release: "6.0", Models: []string{"E8-1", "E8-2"}, Least: "5.4", Drops: []string{"tide gauges"}},
+		size,
+	)
 	sums := fmt.Sprintf("%x  marl-5.4.tms\n%x  marl-6.0.tms\n", sha512.Sum512(wanted), sha512.Sum512(later))
 	for name, data := range map[string][]byte{"marl-5.4.tms": wanted, "marl-5.4-e8-16.tms": larger, "marl-6.0.tms": later, "SHA512SUMS": []byte(sums)} {
 		if err := write(filepath.Join(folder, "shelf"), name, data); err != nil {

@@ -37,7 +37,12 @@ func awkwardWays(t *testing.T) map[string]awkwardness {
 }
 
 // passesIn has a runbook pass in each of these ways, to its end, its proof and the truth.
-func passesIn[X underRunbook](t *testing.T, ways map[string]awkwardness, made func(*testing.T, awkwardness) X, truth func(X) error) {
+func passesIn[X underRunbook](
+	t *testing.T,
+	ways map[string]awkwardness,
+	made func(*testing.T, awkwardness) X,
+	truth func(X) error,
+) {
 	t.Parallel()
 	for name, way := range ways {
 		t.Run(name, func(t *testing.T) {
@@ -52,7 +57,11 @@ func passesIn[X underRunbook](t *testing.T, ways map[string]awkwardness, made fu
 	}
 }
 
-var everyWay = flag.Bool("awkward.every", false, "try every switch alone with every runbook, and not only with the first of a family")
+var everyWay = flag.Bool(
+	"awkward.every",
+	false,
+	"try every switch alone with every runbook, and not only with the first of a family",
+)
 
 // together are the ways in which all is on: what a family's further runbooks are tried in, since its first has had each
 // alone.
@@ -108,30 +117,44 @@ func TestTheTrialPassesOnAwkwardDevices(t *testing.T) {
 	for name, way := range awkwardWays(t) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			inEdge(t, edgeOptions{lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": ".", "tidy": "yes"}}}, func(t *testing.T, x *edge) {
-				result := x.run()
-				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-				require.NoError(t, x.stands("5.4", "5.4"))
-				assert.NotEmpty(t, result.Proved)
-			})
+			inEdge(
+				t,
+				edgeOptions{
+					lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": ".", "tidy": "yes"}},
+				},
+				func(t *testing.T, x *edge) {
+					result := x.run()
+					require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+					require.NoError(t, x.stands("5.4", "5.4"))
+					assert.NotEmpty(t, result.Proved)
+				},
+			)
 		})
 	}
 	for name, way := range together(awkwardWays(t)) {
 		t.Run("run out, "+name, func(t *testing.T) {
 			t.Parallel()
-			inEdge(t, edgeOptions{lanOptions: lanOptions{awkward: way, book: "let-the-trial-run-out"}, device: onTrial(9)}, func(t *testing.T, x *edge) {
-				result := x.run()
-				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-				require.NoError(t, x.stands("5.2", "5.2"))
-			})
+			inEdge(
+				t,
+				edgeOptions{lanOptions: lanOptions{awkward: way, book: "let-the-trial-run-out"}, device: onTrial(9)},
+				func(t *testing.T, x *edge) {
+					result := x.run()
+					require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+					require.NoError(t, x.stands("5.2", "5.2"))
+				},
+			)
 		})
 		t.Run("back, "+name, func(t *testing.T) {
 			t.Parallel()
-			inEdge(t, edgeOptions{lanOptions: lanOptions{awkward: way, book: "back-to-the-previous"}, device: newer}, func(t *testing.T, x *edge) {
-				result := x.run()
-				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-				require.NoError(t, x.stands("5.2", "5.2"))
-			})
+			inEdge(
+				t,
+				edgeOptions{lanOptions: lanOptions{awkward: way, book: "back-to-the-previous"}, device: newer},
+				func(t *testing.T, x *edge) {
+					result := x.run()
+					require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+					require.NoError(t, x.stands("5.2", "5.2"))
+				},
+			)
 		})
 	}
 }
@@ -169,11 +192,15 @@ func TestTheBridgePassesOnAwkwardDevices(t *testing.T) {
 			}
 			t.Run(book+", "+name, func(t *testing.T) {
 				t.Parallel()
-				inBridge(t, bridgeOptions{whole: whole, lanOptions: lanOptions{awkward: way, book: book}}, func(t *testing.T, x *wbridge) {
-					result := x.run()
-					require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-					require.NoError(t, x.stands("2.6"))
-				})
+				inBridge(
+					t,
+					bridgeOptions{whole: whole, lanOptions: lanOptions{awkward: way, book: book}},
+					func(t *testing.T, x *wbridge) {
+						result := x.run()
+						require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+						require.NoError(t, x.stands("2.6"))
+					},
+				)
 			})
 		}
 	}
@@ -261,10 +288,16 @@ var awkwardFaults = map[string]struct {
 			}
 		}
 	}, event.Done, func(t *testing.T, r *rig, _ engine.Result) { assert.Equal(t, "4.2.1", r.router.Started()) }},
-	"an image for another model": {"R40-9", stopAll, nil, event.Failed, func(t *testing.T, r *rig, result engine.Result) {
-		assert.Contains(t, result.Message, "This image is for R40-1, R40-2")
-		assert.Len(t, r.router.Store.Files(), 2)
-	}},
+	"an image for another model": {
+		"R40-9",
+		stopAll,
+		nil,
+		event.Failed,
+		func(t *testing.T, r *rig, result engine.Result) {
+			assert.Contains(t, result.Message, "This image is for R40-1, R40-2")
+			assert.Len(t, r.router.Store.Files(), 2)
+		},
+	},
 	"a stop at the hold": {"R40-2", stopAll, nil, event.Stopped, func(t *testing.T, r *rig, result engine.Result) {
 		assert.Contains(t, result.Message, "nothing was changed on the device")
 		assert.Len(t, r.router.Store.Files(), 2)

@@ -57,12 +57,23 @@ func newRig(t *testing.T, model string, speed int, approve func(event.Ask) strin
 }
 
 // newAwkwardRig builds it in an awkward way.
-func newAwkwardRig(t *testing.T, model string, speed int, a awkwardness, approve func(event.Ask) string, on func(*rig, event.Event)) *rig {
+func newAwkwardRig(
+	t *testing.T,
+	model string,
+	speed int,
+	a awkwardness,
+	approve func(event.Ask) string,
+	on func(*rig, event.Event),
+) *rig {
 	t.Helper()
 	image := brindle.MakeImage("4.2.1", []string{"R40-1", "R40-2"}, 300_000)
 	path := filepath.Join(tempDir(t), "tern-4.2.1.brm")
 	require.NoError(t, os.WriteFile(path, image, 0o600))
-	r := &rig{t: t, done: make(chan struct{}), inputs: map[string]string{"image": path, "user": "harbour", "password": "lamp-and-tide"}}
+	r := &rig{
+		t:      t,
+		done:   make(chan struct{}),
+		inputs: map[string]string{"image": path, "user": "harbour", "password": "lamp-and-tide"},
+	}
 	r.router = brindle.New(model, "hollow-rtr1", "harbour", "lamp-and-tide")
 	r.router.SaveConfiguration("2026-03-02")
 	r.router.Install("tern-4.0.7.brm", brindle.MakeImage("4.0.7", []string{"R40-2"}, 200_000), true)
@@ -87,14 +98,21 @@ func newAwkwardRig(t *testing.T, model string, speed int, a awkwardness, approve
 	target, err := line.ParseTarget("bench:hollow-rtr1")
 	require.NoError(t, err)
 	target.Speed = speed
-	r.session, err = session.Open(t.Context(), session.Options{Target: target, Dialect: d, Opener: opener, Approve: approve})
+	r.session, err = session.Open(
+		t.Context(),
+		session.Options{Target: target, Dialect: d, Opener: opener, Approve: approve},
+	)
 	require.NoError(t, err)
 	r.listen(on)
 	return r
 }
 
 // prepared is a shipped runbook, ready to run.
-func prepared(t *testing.T, dialectName, bookName string, inputs map[string]string) (*dialect.Dialect, *runbook.Prepared) {
+func prepared(
+	t *testing.T,
+	dialectName, bookName string,
+	inputs map[string]string,
+) (*dialect.Dialect, *runbook.Prepared) {
 	t.Helper()
 	d, err := shipped.Dialect(dialectName)
 	require.NoError(t, err)

@@ -47,7 +47,15 @@ func TestABurnInTheInterface(t *testing.T) {
 // 80×24.
 func TestAPutIntoAWindowInTheInterface(t *testing.T) {
 	t.Parallel()
-	term := startTerminal(t, 80, 24, "demo", "recovery-put", "--time-scale", "3") // the bench's hand is not to be sooner than this one
+	term := startTerminal(
+		t,
+		80,
+		24,
+		"demo",
+		"recovery-put",
+		"--time-scale",
+		"3",
+	) // the bench's hand is not to be sooner than this one
 	term.until("It writes that over its system")
 	term.approve()
 	term.until("hold the button")
@@ -73,13 +81,37 @@ func TestARehearsalWithoutTheInterface(t *testing.T) {
 	folder := tempDir(t)
 	require.NoError(t, demo.BridgeShelf(folder, 200_000))
 	run := func(book string, more ...string) (string, int) {
-		args := append([]string{"run", book, "--on", "bench:ramp-br1", "--time-scale", "16", "--approve", "all", "--logbook", "none", "--shelf", filepath.Join(folder, "shelf")}, more...)
+		args := append(
+			[]string{
+				"run",
+				book,
+				"--on",
+				"bench:ramp-br1",
+				"--time-scale",
+				"16",
+				"--approve",
+				"all",
+				"--logbook",
+				"none",
+				"--shelf",
+				filepath.Join(folder, "shelf"),
+			},
+			more...)
 		cmd := exec.Command(program, args...)
 		cmd.Env = append(os.Environ(), append(homeAt(folder), "WORD=lamp-and-tide")...)
 		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()
 	}
-	given := []string{"--set", "image=" + filepath.Join(folder, "shelf", "skua-2.6.pws"), "--set", "address=192.0.2.45", "--set", "user=harbour", "--secret", "password=env:WORD"}
+	given := []string{
+		"--set",
+		"image=" + filepath.Join(folder, "shelf", "skua-2.6.pws"),
+		"--set",
+		"address=192.0.2.45",
+		"--set",
+		"user=harbour",
+		"--secret",
+		"password=env:WORD",
+	}
 	out, code := run("try-then-burn", append(given, "--rehearse")...)
 	require.Zero(t, code, out)
 	assert.Contains(t, out, "rehearsed: what follows was not done; nothing was changed on the device")

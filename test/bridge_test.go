@@ -132,7 +132,13 @@ func TestASystemIsTriedAndThenBurned(t *testing.T) {
 			states = append(states, f.State)
 		}
 		assert.Equal(t, []string{
-			event.FlashComputed, event.FlashComputed, event.FlashErasing, event.FlashErased, event.FlashWriting, event.FlashWritten, event.FlashVerified,
+			event.FlashComputed,
+			event.FlashComputed,
+			event.FlashErasing,
+			event.FlashErased,
+			event.FlashWriting,
+			event.FlashWritten,
+			event.FlashVerified,
 		}, states)
 	})
 }
@@ -140,25 +146,33 @@ func TestASystemIsTriedAndThenBurned(t *testing.T) {
 // TestARehearsalTouchesNothing ends behind what is tried from memory: the flash holds to the byte what it held.
 func TestARehearsalTouchesNothing(t *testing.T) {
 	t.Parallel()
-	inBridge(t, bridgeOptions{whole: true, device: func(b *pellow.Bridge) { b.Cold() }}, func(t *testing.T, x *wbridge) {
-		before, _ := x.device.Flash()
-		require.NoError(t, x.book.Rehearse())
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		assert.Contains(t, result.Message, "rehearsed: what follows was not done; nothing was changed on the device")
-		runs, memory := x.device.Runs()
-		assert.Equal(t, "2.6", runs)
-		assert.True(t, memory)
-		after, _ := x.device.Flash()
-		assert.True(t, bytes.Equal(before, after))
-		assert.Empty(t, find[event.Change](x.rig))
-		x.machine.PowerOff()
-		x.machine.PowerOn()
-		time.Sleep(time.Minute)
-		runs, memory = x.device.Runs()
-		assert.Equal(t, "2.4", runs, "a restart starts what it had")
-		assert.False(t, memory)
-	})
+	inBridge(
+		t,
+		bridgeOptions{whole: true, device: func(b *pellow.Bridge) { b.Cold() }},
+		func(t *testing.T, x *wbridge) {
+			before, _ := x.device.Flash()
+			require.NoError(t, x.book.Rehearse())
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			assert.Contains(
+				t,
+				result.Message,
+				"rehearsed: what follows was not done; nothing was changed on the device",
+			)
+			runs, memory := x.device.Runs()
+			assert.Equal(t, "2.6", runs)
+			assert.True(t, memory)
+			after, _ := x.device.Flash()
+			assert.True(t, bytes.Equal(before, after))
+			assert.Empty(t, find[event.Change](x.rig))
+			x.machine.PowerOff()
+			x.machine.PowerOn()
+			time.Sleep(time.Minute)
+			runs, memory = x.device.Runs()
+			assert.Equal(t, "2.4", runs, "a restart starts what it had")
+			assert.False(t, memory)
+		},
+	)
 }
 
 // bridgeFaults are what goes wrong with a burn, how the run has to end, and whether the flash was touched.
@@ -169,7 +183,12 @@ var bridgeFaults = map[string]struct {
 }{
 	"the file is larger than the part": {
 		bridgeOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "skua-3.0.pws"}}},
-		[]string{"skua-3.0.pws is not burned", "part system holds 7995392 B", "too many", "nothing was changed on the device"},
+		[]string{
+			"skua-3.0.pws is not burned",
+			"part system holds 7995392 B",
+			"too many",
+			"nothing was changed on the device",
+		},
 		false,
 	},
 	"the part is protected": {
@@ -184,7 +203,10 @@ var bridgeFaults = map[string]struct {
 	},
 	"it is built for another board": {
 		bridgeOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "skua-2.6-w5.pws"}}},
-		[]string{"“Start 2.6 from memory”: it came to mode starting, and not to shell", "nothing was changed on the device"},
+		[]string{
+			"“Start 2.6 from memory”: it came to mode starting, and not to shell",
+			"nothing was changed on the device",
+		},
 		false,
 	},
 	"a bit flips in memory": {
@@ -270,17 +292,21 @@ func TestThePowerGoesInEachPhaseOfABurn(t *testing.T) {
 	for name, cut := range bridgeCuts {
 		t.Run(name, func(t *testing.T) {
 			var gone atomic.Bool
-			opt := bridgeOptions{whole: true, device: func(b *pellow.Bridge) { b.Cold() }, on: func(x *wbridge, e event.Event) {
-				if !gone.Load() && cut.at(e) {
-					gone.Store(true)
-					go func() {
-						time.Sleep(300 * time.Millisecond)
-						x.machine.PowerOff()
-						time.Sleep(20 * time.Minute) // long enough for whatever waits to give up
-						x.machine.PowerOn()
-					}()
-				}
-			}}
+			opt := bridgeOptions{
+				whole:  true,
+				device: func(b *pellow.Bridge) { b.Cold() },
+				on: func(x *wbridge, e event.Event) {
+					if !gone.Load() && cut.at(e) {
+						gone.Store(true)
+						go func() {
+							time.Sleep(300 * time.Millisecond)
+							x.machine.PowerOff()
+							time.Sleep(20 * time.Minute) // long enough for whatever waits to give up
+							x.machine.PowerOn()
+						}()
+					}
+				},
+			}
 			inBridge(t, opt, func(t *testing.T, x *wbridge) {
 				result := x.run()
 				require.False(t, result.Outcome.Good(), "%s: %s\n%s", result.Outcome, result.Message, x.story())
@@ -411,14 +437,18 @@ func TestAWindowThatIsMissedIsWaitedForAgain(t *testing.T) {
 
 func TestNoWindowEverOpens(t *testing.T) {
 	t.Parallel()
-	inBridge(t, bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, hand: func(*wbridge, int) {}}, func(t *testing.T, x *wbridge) {
-		result := x.run()
-		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
-		assert.Contains(t, result.Message, "the loader at 192.0.2.45 never answered, in ")
-		assert.Contains(t, result.Message, "nothing was changed on the device")
-		windows := find[event.Window](x.rig)
-		assert.Equal(t, event.WindowMissed, windows[len(windows)-1].State)
-	})
+	inBridge(
+		t,
+		bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}, hand: func(*wbridge, int) {}},
+		func(t *testing.T, x *wbridge) {
+			result := x.run()
+			require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
+			assert.Contains(t, result.Message, "the loader at 192.0.2.45 never answered, in ")
+			assert.Contains(t, result.Message, "nothing was changed on the device")
+			windows := find[event.Window](x.rig)
+			assert.Equal(t, event.WindowMissed, windows[len(windows)-1].State)
+		},
+	)
 }
 
 // TestTheOperatorStopsAtTheWindow: what is asked for by hand may be declined, and nothing is sent any more.
@@ -430,19 +460,25 @@ func TestTheOperatorStopsAtTheWindow(t *testing.T) {
 		}
 		return approveAll(ask)
 	}
-	inBridge(t, bridgeOptions{lanOptions: lanOptions{book: "recovery-put", approve: stops}}, func(t *testing.T, x *wbridge) {
-		before, _ := x.device.Flash()
-		result := x.run()
-		require.Equal(t, event.Stopped, result.Outcome, "%s\n%s", result.Message, x.story())
-		after, _ := x.device.Flash()
-		assert.True(t, bytes.Equal(before, after))
-	})
+	inBridge(
+		t,
+		bridgeOptions{lanOptions: lanOptions{book: "recovery-put", approve: stops}},
+		func(t *testing.T, x *wbridge) {
+			before, _ := x.device.Flash()
+			result := x.run()
+			require.Equal(t, event.Stopped, result.Outcome, "%s\n%s", result.Message, x.story())
+			after, _ := x.device.Flash()
+			assert.True(t, bytes.Equal(before, after))
+		},
+	)
 }
 
 // TestARecoveryLoaderTakesWhatDoesNotFit: it writes a system for another board, and the proof finds that out.
 func TestARecoveryLoaderTakesWhatDoesNotFit(t *testing.T) {
 	t.Parallel()
-	opt := bridgeOptions{lanOptions: lanOptions{book: "recovery-put", inputs: map[string]string{"image": "skua-2.6-w5.pws"}}}
+	opt := bridgeOptions{
+		lanOptions: lanOptions{book: "recovery-put", inputs: map[string]string{"image": "skua-2.6-w5.pws"}},
+	}
 	inBridge(t, opt, func(t *testing.T, x *wbridge) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -452,17 +488,26 @@ func TestARecoveryLoaderTakesWhatDoesNotFit(t *testing.T) {
 
 func TestASystemIsWrittenOverTheShell(t *testing.T) {
 	t.Parallel()
-	inBridge(t, bridgeOptions{whole: true, lanOptions: lanOptions{book: "write-over-the-shell"}}, func(t *testing.T, x *wbridge) {
-		_, before := x.device.Flash()
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		require.NoError(t, x.stands("2.6"))
-		assert.Contains(t, result.Proved, "it was built 2026-10-14, as published")
-		_, after := x.device.Flash()
-		assert.Equal(t, before["settings"], after["settings"], "the unclear question was answered so that the settings stay")
-		again := x.run()
-		require.Equal(t, event.Already, again.Outcome, "%s", again.Message)
-	})
+	inBridge(
+		t,
+		bridgeOptions{whole: true, lanOptions: lanOptions{book: "write-over-the-shell"}},
+		func(t *testing.T, x *wbridge) {
+			_, before := x.device.Flash()
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			require.NoError(t, x.stands("2.6"))
+			assert.Contains(t, result.Proved, "it was built 2026-10-14, as published")
+			_, after := x.device.Flash()
+			assert.Equal(
+				t,
+				before["settings"],
+				after["settings"],
+				"the unclear question was answered so that the settings stay",
+			)
+			again := x.run()
+			require.Equal(t, event.Already, again.Outcome, "%s", again.Message)
+		},
+	)
 }
 
 // shellFaults are what goes wrong with a write over the shell.
@@ -475,7 +520,14 @@ var shellFaults = map[string]struct {
 		[]string{"does not show “2.6”", "skua 2.4"},
 	},
 	"the build description is another release's": {
-		bridgeOptions{lanOptions: lanOptions{shelf: describes("Release: 2.6\nSystem: skua\nBuilt: 2026-10-14\n", "Release: 2.5\nSystem: skua\nBuilt: 2026-10-14\n")}},
+		bridgeOptions{
+			lanOptions: lanOptions{
+				shelf: describes(
+					"Release: 2.6\nSystem: skua\nBuilt: 2026-10-14\n",
+					"Release: 2.5\nSystem: skua\nBuilt: 2026-10-14\n",
+				),
+			},
+		},
 		[]string{"The description beside skua-2.6.pws is of 2.5", "nothing was changed on the device"},
 	},
 	"the build description says no day": {
@@ -487,9 +539,15 @@ var shellFaults = map[string]struct {
 		[]string{"day it was built: want 2026-10-15, the device says 2026-10-14"},
 	},
 	"it is built for another board": {
-		bridgeOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "skua-2.6-w5.pws"}, shelf: func(folder string) {
-			_ = os.WriteFile(filepath.Join(folder, "skua-2.6-w5.pws.build"), []byte("Release: 2.6\nSystem: skua\nBuilt: 2026-10-14\n"), 0o600)
-		}}},
+		bridgeOptions{
+			lanOptions: lanOptions{inputs: map[string]string{"image": "skua-2.6-w5.pws"}, shelf: func(folder string) {
+				_ = os.WriteFile(
+					filepath.Join(folder, "skua-2.6-w5.pws.build"),
+					[]byte("Release: 2.6\nSystem: skua\nBuilt: 2026-10-14\n"),
+					0o600,
+				)
+			}},
+		},
 		[]string{"the device is not back"},
 	},
 }

@@ -106,7 +106,11 @@ func TestAChangeMadeByHandIsFollowed(t *testing.T) {
 		steps += len(bySteps[name])
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				o := &atTheKeys{T: t, hands: made(t, awkwardness{on: bench.Awkward{}}, nil), random: rand.New(rand.NewPCG(1, 26))}
+				o := &atTheKeys{
+					T:      t,
+					hands:  made(t, awkwardness{on: bench.Awkward{}}, nil),
+					random: rand.New(rand.NewPCG(1, 26)),
+				}
 				defer o.close()
 				o.press("\r")
 				o.logsIn()

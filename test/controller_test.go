@@ -68,10 +68,18 @@ func TestAControllerAndItsAccessPoints(t *testing.T) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 		require.NoError(t, x.followed("3.6"))
-		assert.Contains(t, result.Proved, "11 of 12 access points are here with 3.6, all but those it was approved without: ap-shed-02 (P1)")
+		assert.Contains(
+			t,
+			result.Proved,
+			"11 of 12 access points are here with 3.6, all but those it was approved without: ap-shed-02 (P1)",
+		)
 		assert.Contains(t, result.Proved, "its web page tells 3.6")
 		require.Len(t, holds, 3)
-		assert.Equal(t, "linnet 3.6 has no firmware for ap-shed-02 (P1). They go on with what they have, or do not join any more.", holds[0])
+		assert.Equal(
+			t,
+			"linnet 3.6 has no firmware for ap-shed-02 (P1). They go on with what they have, or do not join any more.",
+			holds[0],
+		)
 		assert.Contains(t, holds[1], "Switches the service on")
 		assert.NotEmpty(t, find[event.Reach](x.rig), "reach beside it")
 		kept, err := os.ReadFile(filepath.Join(x.folder, "quay-wc1-3.4-2000-01-01.txt"))
@@ -109,15 +117,26 @@ func TestStragglersAreNamed(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			inWireless(t, wirelessOptions{deviceOptions: controllerWith{device: func(c2 *orsel.Controller) { c2.Fail(c.faults) }}}, func(t *testing.T, x *wireless) {
-				began := time.Now()
-				result := x.run()
-				require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
-				assert.Equal(t, engine.ExitDoneBut, result.Exit)
-				assert.Equal(t, c.says, result.Message)
-				assert.Equal(t, c.waits, time.Since(began) > 30*time.Minute, "one that has failed is not waited for")
-				assert.NotContains(t, strings.Join(result.Proved, "\n"), "access points are here")
-			})
+			inWireless(
+				t,
+				wirelessOptions{
+					deviceOptions: controllerWith{device: func(c2 *orsel.Controller) { c2.Fail(c.faults) }},
+				},
+				func(t *testing.T, x *wireless) {
+					began := time.Now()
+					result := x.run()
+					require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
+					assert.Equal(t, engine.ExitDoneBut, result.Exit)
+					assert.Equal(t, c.says, result.Message)
+					assert.Equal(
+						t,
+						c.waits,
+						time.Since(began) > 30*time.Minute,
+						"one that has failed is not waited for",
+					)
+					assert.NotContains(t, strings.Join(result.Proved, "\n"), "access points are here")
+				},
+			)
 		})
 	}
 }
@@ -128,11 +147,20 @@ var wirelessFaults = map[string]struct {
 	says []string
 }{
 	"made for another model": {
-		wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{inputs: map[string]string{"image": "linnet-3.6-c4.orl"}}}},
-		[]string{"This image is for C4; the controller is a C1-12. Nothing was changed.", "nothing was changed on the device"},
+		wirelessOptions{
+			deviceOptions: controllerWith{
+				lanOptions: lanOptions{inputs: map[string]string{"image": "linnet-3.6-c4.orl"}},
+			},
+		},
+		[]string{
+			"This image is for C4; the controller is a C1-12. Nothing was changed.",
+			"nothing was changed on the device",
+		},
 	},
 	"what is left behind is not approved": {
-		wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{approve: func(event.Ask) string { return "stop" }}}},
+		wirelessOptions{
+			deviceOptions: controllerWith{lanOptions: lanOptions{approve: func(event.Ask) string { return "stop" }}},
+		},
 		[]string{"stopped", "nothing was changed on the device"},
 	},
 	"no upgrade step leads there": {
@@ -140,7 +168,9 @@ var wirelessFaults = map[string]struct {
 		[]string{"3.0"},
 	},
 	"the time is no time": {
-		wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{inputs: map[string]string{"within": "soon"}}}},
+		wirelessOptions{
+			deviceOptions: controllerWith{lanOptions: lanOptions{inputs: map[string]string{"within": "soon"}}},
+		},
 		[]string{`within: "soon" is no time such as 30m`},
 	},
 }
@@ -183,15 +213,23 @@ phases:
       - step: Follow
         follow: {each: point, in: attached, read: [points], every: 30s, within: 20m, until: 'point.release == image.release', look: 'it has ${point.release}'}
 `
-	inWireless(t, wirelessOptions{deviceOptions: controllerWith{lanOptions: lanOptions{book: book, inputs: map[string]string{"image": "linnet-3.6.orl"}}}}, func(t *testing.T, x *wireless) {
-		result := x.run()
-		require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
-		assert.Contains(t, result.Message, "ap-quay-01 (it has 3.4)")
-		assert.Contains(t, result.Message, "ap-mare-01 (it has 3.4)")
-		for _, point := range x.device.Points(time.Now()) {
-			assert.Contains(t, point, " 3.4 ")
-		}
-	})
+	inWireless(
+		t,
+		wirelessOptions{
+			deviceOptions: controllerWith{
+				lanOptions: lanOptions{book: book, inputs: map[string]string{"image": "linnet-3.6.orl"}},
+			},
+		},
+		func(t *testing.T, x *wireless) {
+			result := x.run()
+			require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
+			assert.Contains(t, result.Message, "ap-quay-01 (it has 3.4)")
+			assert.Contains(t, result.Message, "ap-mare-01 (it has 3.4)")
+			for _, point := range x.device.Points(time.Now()) {
+				assert.Contains(t, point, " 3.4 ")
+			}
+		},
+	)
 }
 
 func TestTheControllerPassesOnAwkwardDevices(t *testing.T) {
@@ -209,7 +247,11 @@ func TestAPlanOfAControllerIsWhatARunTypes(t *testing.T) {
 // not made longer.
 func TestAPowerCutWhileTheyAreFollowed(t *testing.T) {
 	t.Parallel()
-	opt := wirelessOptions{deviceOptions: controllerWith{device: func(c *orsel.Controller) { c.Fail(orsel.Faults{Straggles: "ap-ramp-02"}) }}}
+	opt := wirelessOptions{
+		deviceOptions: controllerWith{
+			device: func(c *orsel.Controller) { c.Fail(orsel.Faults{Straggles: "ap-ramp-02"}) },
+		},
+	}
 	inWireless(t, opt, func(t *testing.T, x *wireless) {
 		began := time.Now()
 		go func() {

@@ -33,13 +33,34 @@ func longRunning(t *testing.T) map[string]struct {
 		says     string
 		progress bool
 	}{
-		"run":     {rescueArgs(t, "none", "--time-scale", "8", "--approve", "all"), "Send the image", false},
-		"demo":    {[]string{"demo", "--headless", "--time-scale", "8", "--logbook", "none"}, "Send the image", false},
-		"bench":   {[]string{"bench", "hollow-rtr1"}, "pilotrix-bench-", false},
-		"serve":   {[]string{"serve", served, "--at", "127.0.0.1", "--protocol", "tftp", "--port", fmt.Sprintf("tftp=%d", freePort(t))}, "127.0.0.1", false},
-		"send":    {[]string{"send", filepath.Join(served, "lark.cgo"), "--on", "exec:sleep 600", "--logbook", "none"}, "awaiting the receiver", true},
-		"receive": {[]string{"receive", "--to", filepath.Join(served, "in"), "--on", "exec:sleep 600", "--logbook", "none"}, "asking the sender", true},
-		"paste":   {[]string{"paste", text, "--on", "exec:sleep 600", "--logbook", "none"}, "line 1 of", true},
+		"run":   {rescueArgs(t, "none", "--time-scale", "8", "--approve", "all"), "Send the image", false},
+		"demo":  {[]string{"demo", "--headless", "--time-scale", "8", "--logbook", "none"}, "Send the image", false},
+		"bench": {[]string{"bench", "hollow-rtr1"}, "pilotrix-bench-", false},
+		"serve": {
+			[]string{
+				"serve",
+				served,
+				"--at",
+				"127.0.0.1",
+				"--protocol",
+				"tftp",
+				"--port",
+				fmt.Sprintf("tftp=%d", freePort(t)),
+			},
+			"127.0.0.1",
+			false,
+		},
+		"send": {
+			[]string{"send", filepath.Join(served, "lark.cgo"), "--on", "exec:sleep 600", "--logbook", "none"},
+			"awaiting the receiver",
+			true,
+		},
+		"receive": {
+			[]string{"receive", "--to", filepath.Join(served, "in"), "--on", "exec:sleep 600", "--logbook", "none"},
+			"asking the sender",
+			true,
+		},
+		"paste": {[]string{"paste", text, "--on", "exec:sleep 600", "--logbook", "none"}, "line 1 of", true},
 	}
 }
 
@@ -228,12 +249,23 @@ func TestFoldersThatTakeNothing(t *testing.T) {
 			t.Run(name+" on "+folder, func(t *testing.T) {
 				t.Parallel() // each has a disk that nobody else sees
 				given := strings.NewReplacer("BOOK", book, "JSONL", exported, "SELF", home, "DISK", disk)
-				quoted := strings.NewReplacer("BOOK", "'"+book+"'", "JSONL", "'"+exported+"'", "SELF", "'"+home+"'", "DISK", "'"+disk+"'")
+				quoted := strings.NewReplacer(
+					"BOOK",
+					"'"+book+"'",
+					"JSONL",
+					"'"+exported+"'",
+					"SELF",
+					"'"+home+"'",
+					"DISK",
+					"'"+disk+"'",
+				)
 				script := "mount -t tmpfs -o " + options.mount + " tmpfs '" + disk + "' || exit 99\n"
 				if c.fill {
 					script += "cat /dev/zero > '" + disk + "/fill' 2>/dev/null\n"
 				}
-				script += quoted.Replace("env "+c.env+" '"+program+"' "+c.args) + "\ncode=$?; ls -A '" + disk + "'; exit $code"
+				script += quoted.Replace(
+					"env "+c.env+" '"+program+"' "+c.args,
+				) + "\ncode=$?; ls -A '" + disk + "'; exit $code"
 				run := exec.Command("unshare", "--user", "--map-root-user", "--mount", "sh", "-c", script)
 				run.Env = append(os.Environ(), homeAt(home)...)
 				out, err := run.CombinedOutput()
@@ -263,7 +295,11 @@ func TestSignalsLeaveNoDeadScreen(t *testing.T) {
 	}
 	screen := term.until("exit code")
 	assert.NotContains(t, screen, "F1 help", "the other screen is left")
-	assert.Equal(t, "0 1", strings.TrimSpace(term.tmux("display-message", "-p", "-t", "s", "#{alternate_on} #{cursor_flag}")))
+	assert.Equal(
+		t,
+		"0 1",
+		strings.TrimSpace(term.tmux("display-message", "-p", "-t", "s", "#{alternate_on} #{cursor_flag}")),
+	)
 }
 
 // TestEightAtOnceKeepAllEight puts folders on the shelf from several programs.

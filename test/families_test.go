@@ -16,7 +16,22 @@ import (
 // carriedOut runs a shipped runbook with the program itself, and returns what it said.
 func carriedOut(t *testing.T, folder, book string, more ...string) string {
 	t.Helper()
-	args := append([]string{"run", book, "--shelf", filepath.Join(folder, "shelf"), "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD", "--approve", "all", "--logbook", "none"}, more...)
+	args := append(
+		[]string{
+			"run",
+			book,
+			"--shelf",
+			filepath.Join(folder, "shelf"),
+			"--set",
+			"user=harbour",
+			"--secret",
+			"password=env:DEVICE_PASSWORD",
+			"--approve",
+			"all",
+			"--logbook",
+			"none",
+		},
+		more...)
 	run := exec.Command(program, args...)
 	run.Env = append(os.Environ(), append(homeAt(folder), "DEVICE_PASSWORD=lamp-and-tide")...)
 	out, err := run.CombinedOutput()
@@ -68,7 +83,19 @@ func TestTheOtherFamiliesBySSH(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(stick, c.image), data, 0o600))
 			device := benchAt(t, c.device, "--at", "ssh", "--time-scale", "16", "--stick", stick)
 			isKnown(t, folder, device)
-			out := carriedOut(t, folder, c.book, "--on", device, "--dialect", c.dialect, "--password", "env:DEVICE_PASSWORD", "--set", "image="+c.image)
+			out := carriedOut(
+				t,
+				folder,
+				c.book,
+				"--on",
+				device,
+				"--dialect",
+				c.dialect,
+				"--password",
+				"env:DEVICE_PASSWORD",
+				"--set",
+				"image="+c.image,
+			)
 			assert.Contains(t, out, c.proved)
 			assert.Contains(t, out, "line lost")
 		})

@@ -36,9 +36,17 @@ func newNewDevice(t *testing.T, opt newDeviceOptions) *newDevice {
 	t.Helper()
 	x := &newDevice{}
 	return start(t, x, &x.onDevice, family{
-		name: "tangle-sw2", dialect: "maskel-s8", book: "first-boot",
-		inputs: map[string]string{"image": "strand-s8-3.2.msl", "configuration": "tangle-sw2.setup", "name": "tangle-sw2", "model": "S8", "console": "yes"},
-		shelf:  func(folder string) error { return demo.NewSwitchShelf(folder, smallImage) },
+		name:    "tangle-sw2",
+		dialect: "maskel-s8",
+		book:    "first-boot",
+		inputs: map[string]string{
+			"image":         "strand-s8-3.2.msl",
+			"configuration": "tangle-sw2.setup",
+			"name":          "tangle-sw2",
+			"model":         "S8",
+			"console":       "yes",
+		},
+		shelf: func(folder string) error { return demo.NewSwitchShelf(folder, smallImage) },
 	}, opt, demo.NewSwitch)
 }
 
@@ -70,7 +78,11 @@ func TestANewSwitchProvisionsItself(t *testing.T) {
 				result := x.run()
 				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 				require.NoError(t, x.runs("3.2"))
-				assert.Contains(t, result.Proved, "tangle-sw2 has the configuration that was staged for it (as tangle-sw2-100001.setup)")
+				assert.Contains(
+					t,
+					result.Proved,
+					"tangle-sw2 has the configuration that was staged for it (as tangle-sw2-100001.setup)",
+				)
 				if gives := inputs["gives"]; gives != "" {
 					assert.Equal(t, gives, x.device.Address().String())
 				}
@@ -106,7 +118,11 @@ func TestOneThatWasOnAnotherNetworkIsReportedSo(t *testing.T) {
 		for _, n := range find[event.Note](x.rig) {
 			said = append(said, n.Text)
 		}
-		assert.Contains(t, said, newDeviceMAC+" asks for 198.51.100.9, which is on another network than 192.0.2.0/24: it was somewhere else before")
+		assert.Contains(
+			t,
+			said,
+			newDeviceMAC+" asks for 198.51.100.9, which is on another network than 192.0.2.0/24: it was somewhere else before",
+		)
 	})
 }
 
@@ -121,7 +137,10 @@ func another(lan *bench.LAN, after time.Duration) (stop func()) {
 		}
 		own := netip.MustParsePrefix("192.0.2.250/24")
 		server, err := provision.New(provision.Options{
-			Own: own, First: netip.MustParseAddr("192.0.2.200"), Last: netip.MustParseAddr("192.0.2.209"), Lease: time.Hour,
+			Own:   own,
+			First: netip.MustParseAddr("192.0.2.200"),
+			Last:  netip.MustParseAddr("192.0.2.209"),
+			Lease: time.Hour,
 			Admit: func(provision.Client) provision.Verdict { return provision.Served },
 		}, nil)
 		if err != nil {
@@ -144,7 +163,10 @@ var newDeviceFaults = map[string]struct {
 	"it takes no offer": {
 		newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{TakesNoOffer: true}) }},
 		"it took no offer: another server may be on the network, or what is offered does not suit it",
-		[]string{"02:00:5e:10:00:01 was offered an address since", "it took no offer: another server may be on the network"},
+		[]string{
+			"02:00:5e:10:00:01 was offered an address since",
+			"it took no offer: another server may be on the network",
+		},
 		true,
 	},
 	"it asks for its setup under another name": {
@@ -155,11 +177,15 @@ var newDeviceFaults = map[string]struct {
 	},
 	"it fetches from another server than it is told": {
 		newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Elsewhere: true}) }},
-		"02:00:5e:10:00:01 began 3 times and fetched nothing: it may want another name or another server's address", nil, true,
+		"02:00:5e:10:00:01 began 3 times and fetched nothing: it may want another name or another server's address",
+		nil,
+		true,
 	},
 	"it does not like the image, and starts over": {
 		newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Restarts: true}) }},
-		"02:00:5e:10:00:01 fetched strand-s8-3.2.msl 3 times and restarts again and again: it may not take what is in the file", nil, true,
+		"02:00:5e:10:00:01 fetched strand-s8-3.2.msl 3 times and restarts again and again: it may not take what is in the file",
+		nil,
+		true,
 	},
 	"it runs its old release all the same": {
 		newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{Forgets: true}) }},
@@ -195,7 +221,10 @@ var newDeviceFaults = map[string]struct {
 			return approveAll(ask)
 		}}},
 		"not within the timeout",
-		[]string{"02:00:5e:10:00:01 is left alone; it is asked about again when this step is begun again", "new device 02:00:5e:10:00:01 is left alone, awaited nothing more"},
+		[]string{
+			"02:00:5e:10:00:01 is left alone; it is asked about again when this step is begun again",
+			"new device 02:00:5e:10:00:01 is left alone, awaited nothing more",
+		},
 		true,
 	},
 }
@@ -238,18 +267,24 @@ func TestAnotherServerEndsIt(t *testing.T) {
 	for name, after := range map[string]time.Duration{"before": 0, "in the middle": 12 * time.Second} {
 		t.Run(name, func(t *testing.T) {
 			// A switch that takes its time to like an offer leaves room for the other server's.
-			inNewDevice(t, newDeviceOptions{device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{TakesNoOffer: after > 0}) }}, func(t *testing.T, x *newDevice) {
-				defer another(x.lan, after)()
-				if after > 0 {
-					go func() {
-						time.Sleep(after + 2*time.Second)
-						x.device.Fail(maskel.NewFaults{TakesOther: true})
-					}()
-				}
-				result := x.run()
-				require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
-				assert.Contains(t, result.Message, "another DHCP server is on the network: 192.0.2.250")
-			})
+			inNewDevice(
+				t,
+				newDeviceOptions{
+					device: func(n *maskel.NewSwitch) { n.Fail(maskel.NewFaults{TakesNoOffer: after > 0}) },
+				},
+				func(t *testing.T, x *newDevice) {
+					defer another(x.lan, after)()
+					if after > 0 {
+						go func() {
+							time.Sleep(after + 2*time.Second)
+							x.device.Fail(maskel.NewFaults{TakesOther: true})
+						}()
+					}
+					result := x.run()
+					require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
+					assert.Contains(t, result.Message, "another DHCP server is on the network: 192.0.2.250")
+				},
+			)
 		})
 	}
 }
@@ -323,7 +358,12 @@ func TestASecondDeviceOfTheKindIsLeftAlone(t *testing.T) {
 		return approveAll(ask)
 	}}}
 	inNewDevice(t, opt, func(t *testing.T, x *newDevice) {
-		other := bench.NewDevice{LAN: x.lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 9}, Vendor: "Maskel S8"}
+		other := bench.NewDevice{
+			LAN:    x.lan,
+			Clock:  clock.Real(),
+			MAC:    [6]byte{2, 0, 0x5e, 0x10, 0, 9},
+			Vendor: "Maskel S8",
+		}
 		got := make(chan error)
 		go func() {
 			_, err := other.Ask(context.Background(), 20)
@@ -362,7 +402,10 @@ func TestANewDeviceIsGivenAnAddress(t *testing.T) {
 		lan := bench.NewLAN(true, 1)
 		own := netip.MustParsePrefix("192.0.2.10/24")
 		server, err := provision.New(provision.Options{
-			Own: own, First: netip.MustParseAddr("192.0.2.61"), Last: netip.MustParseAddr("192.0.2.61"), Lease: time.Hour,
+			Own:   own,
+			First: netip.MustParseAddr("192.0.2.61"),
+			Last:  netip.MustParseAddr("192.0.2.61"),
+			Lease: time.Hour,
 			Admit: func(c provision.Client) provision.Verdict {
 				return map[bool]provision.Verdict{true: provision.Served}[strings.HasPrefix(c.Vendor, "Maskel")]
 			},
@@ -379,7 +422,18 @@ func TestANewDeviceIsGivenAnAddress(t *testing.T) {
 		n := bench.NewDevice{LAN: lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 1}, Vendor: "Maskel S8"}
 		offer, err := n.Ask(t.Context(), 1)
 		require.NoError(t, err)
-		assert.Equal(t, bench.Offer{Address: netip.MustParsePrefix("192.0.2.61/24"), By: own.Addr(), Server: own.Addr(), BootFile: "a.msl", HostName: "tangle-sw2", Lease: time.Hour}, offer)
+		assert.Equal(
+			t,
+			bench.Offer{
+				Address:  netip.MustParsePrefix("192.0.2.61/24"),
+				By:       own.Addr(),
+				Server:   own.Addr(),
+				BootFile: "a.msl",
+				HostName: "tangle-sw2",
+				Lease:    time.Hour,
+			},
+			offer,
+		)
 		n.Takes = func(bench.Offer) bool { return false }
 		_, err = n.Ask(t.Context(), 3)
 		require.ErrorIs(t, err, bench.ErrNoOffer)
@@ -396,10 +450,33 @@ func TestARunbookThatTypesEndsAtOnceWithoutALine(t *testing.T) {
 	t.Parallel()
 	folder := tempDir(t)
 	require.NoError(t, demo.PackagesShelf(folder, smallImage))
-	run := exec.Command(program, "run", "packages-and-board", "--on", "none:ness-rt1", "--dialect", "dunlin-n1", "--shelf", filepath.Join(folder, "shelf"), "--set", "image="+coreOf("6.2"),
-		"--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD", "--approve", "all", "--logbook", "none")
+	run := exec.Command(
+		program,
+		"run",
+		"packages-and-board",
+		"--on",
+		"none:ness-rt1",
+		"--dialect",
+		"dunlin-n1",
+		"--shelf",
+		filepath.Join(folder, "shelf"),
+		"--set",
+		"image="+coreOf("6.2"),
+		"--set",
+		"user=harbour",
+		"--secret",
+		"password=env:DEVICE_PASSWORD",
+		"--approve",
+		"all",
+		"--logbook",
+		"none",
+	)
 	run.Env = append(os.Environ(), append(homeAt(folder), "DEVICE_PASSWORD=lamp-and-tide")...)
 	out, err := run.CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), "none:ness-rt1 cannot do that: the device has no line here, so that nothing can be typed")
+	assert.Contains(
+		t,
+		string(out),
+		"none:ness-rt1 cannot do that: the device has no line here, so that nothing can be typed",
+	)
 }

@@ -29,9 +29,34 @@ func fetchesWithALogin(t *testing.T, protocol string) {
 	folder := tempDir(t)
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	book := filepath.Join(folder, "logbook.db")
-	run := exec.Command(program, "run", "standby-bank-upgrade", "--on", "bench:mare-gw1", "--shelf", filepath.Join(folder, "shelf"),
-		"--set", "image=lark-7.6.1.cgo", "--set", "upgrade_paths=cormel-g2", "--set", "protocol="+protocol, "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
-		"--watch", "http://192.0.2.41/", "--approve", "all", "--json", "--time-scale", "16", "--logbook", book)
+	run := exec.Command(
+		program,
+		"run",
+		"standby-bank-upgrade",
+		"--on",
+		"bench:mare-gw1",
+		"--shelf",
+		filepath.Join(folder, "shelf"),
+		"--set",
+		"image=lark-7.6.1.cgo",
+		"--set",
+		"upgrade_paths=cormel-g2",
+		"--set",
+		"protocol="+protocol,
+		"--set",
+		"user=harbour",
+		"--secret",
+		"password=env:DEVICE_PASSWORD",
+		"--watch",
+		"http://192.0.2.41/",
+		"--approve",
+		"all",
+		"--json",
+		"--time-scale",
+		"16",
+		"--logbook",
+		book,
+	)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide", "XDG_CACHE_HOME="+folder, "XDG_DATA_HOME="+folder)
 	var said bytes.Buffer
 	run.Stderr = &said
@@ -74,16 +99,19 @@ func fetchesWithALogin(t *testing.T, protocol string) {
 
 	for chart, says := range map[string]string{"reach": "away 0", "ladder": map[string]string{"ftp": "RETR", "sftp": "OPEN"}[protocol], "banks": "7.2.0 → 7.6.1"} {
 		svg := filepath.Join(folder, chart+".svg")
-		drawn, err := exec.Command(program, "logbook", "draw", "1", chart, "--out", svg, "--logbook", book).CombinedOutput()
+		drawn, err := exec.Command(program, "logbook", "draw", "1", chart, "--out", svg, "--logbook", book).
+			CombinedOutput()
 		require.NoError(t, err, "%s", drawn)
 		data, err := os.ReadFile(svg)
 		require.NoError(t, err)
 		assert.Contains(t, string(data), says)
-		drawn, err = exec.Command(program, "logbook", "draw", "1", chart, "--out", svg, "--logbook", book).CombinedOutput()
+		drawn, err = exec.Command(program, "logbook", "draw", "1", chart, "--out", svg, "--logbook", book).
+			CombinedOutput()
 		require.Error(t, err, "never over a file")
 		assert.Contains(t, string(drawn), "exists")
 	}
-	drawn, err := exec.Command(program, "logbook", "draw", "1", "course", "--out", filepath.Join(folder, "course.gif"), "--logbook", book).CombinedOutput()
+	drawn, err := exec.Command(program, "logbook", "draw", "1", "course", "--out", filepath.Join(folder, "course.gif"), "--logbook", book).
+		CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(drawn), "ends in .svg or .pdf")
 }

@@ -96,7 +96,16 @@ func TestUpgradeByWayOfAnIntermediateRelease(t *testing.T) {
 		for _, begin := range find[event.TransferBegin](g.rig) {
 			files[begin.File] = true
 		}
-		assert.Equal(t, map[string]bool{"lark-7.6.1.cgo": true, "lark-8.1.0.cgo": true, "mare-gw1-8.licence": true, "mare-gw1-7.4.2-2000-01-01.txt": true}, files)
+		assert.Equal(
+			t,
+			map[string]bool{
+				"lark-7.6.1.cgo":                true,
+				"lark-8.1.0.cgo":                true,
+				"mare-gw1-8.licence":            true,
+				"mare-gw1-7.4.2-2000-01-01.txt": true,
+			},
+			files,
+		)
 		kept, err := os.ReadFile(filepath.Join(g.folder, "mare-gw1-7.4.2-2000-01-01.txt"))
 		require.NoError(t, err)
 		assert.Contains(t, string(kept), "# setup of mare-gw1, lark 7.4.2")
@@ -121,11 +130,17 @@ func TestUpgradeByWayOfAnIntermediateRelease(t *testing.T) {
 
 func TestBothBanksWhenAsked(t *testing.T) {
 	t.Parallel()
-	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "upgrade_paths": "cormel-g2", "both": "yes"}}, func(t *testing.T, g *gateway) {
-		result := g.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
-		assert.Contains(t, result.Proved, "both banks hold 7.6.1")
-	})
+	inGateway(
+		t,
+		gatewayOptions{
+			inputs: map[string]string{"image": "lark-7.6.1.cgo", "upgrade_paths": "cormel-g2", "both": "yes"},
+		},
+		func(t *testing.T, g *gateway) {
+			result := g.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+			assert.Contains(t, result.Proved, "both banks hold 7.6.1")
+		},
+	)
 }
 
 func TestTheRunningReleaseNeedsNothing(t *testing.T) {
@@ -164,7 +179,11 @@ func TestADowngradeIsAskedAbout(t *testing.T) {
 		}, func(t *testing.T, g *gateway) {
 			result := g.run()
 			require.Equal(t, outcome, result.Outcome, "%s\n%s", result.Message, g.story())
-			assert.Equal(t, "This is a downgrade: 7.4.2 runs, 7.4.0 is older. What the newer release has converted, the older one may not read.", asked)
+			assert.Equal(
+				t,
+				"This is a downgrade: 7.4.2 runs, 7.4.0 is older. What the newer release has converted, the older one may not read.",
+				asked,
+			)
 			assert.True(t, find[event.UpgradePath](g.rig)[0].Downgrade)
 			if outcome == event.Stopped {
 				assert.Contains(t, result.Message, "nothing was changed on the device")
@@ -223,7 +242,11 @@ func TestAnImageThatIsNotAsPublishedIsRefusedAtOnce(t *testing.T) {
 		defer g.close()
 		book, err := shipped.Runbook("module-firmware")
 		require.NoError(t, err)
-		_, err = book.Prepare(g.book.Dialect, map[string]string{"firmware": "card-line-3.4.cgo", "user": "harbour", "password": "x"}, g.kit)
+		_, err = book.Prepare(
+			g.book.Dialect,
+			map[string]string{"firmware": "card-line-3.4.cgo", "user": "harbour", "password": "x"},
+			g.kit,
+		)
 		assert.ErrorContains(t, err, "its sha256 is not the one published in SHA256SUMS")
 	})
 }
@@ -327,52 +350,70 @@ const wrongName = staging + `      - {step: Fetch it, act: {action: fetch, by: t
 
 func TestAWrongNameIsReportedWithTheRightOne(t *testing.T) {
 	t.Parallel()
-	inGateway(t, gatewayOptions{book: wrongName, inputs: map[string]string{"image": "lark-7.6.1.cgo"}}, func(t *testing.T, g *gateway) {
-		result := g.run()
-		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
-		const says = "no images/LARK-7.6.1 here; lark-7.6.1.cgo is staged (asked for with a folder before it, asked for without .cgo)"
-		assert.Contains(t, result.Message, says)
-		report := false
-		for _, m := range find[event.Rung](g.rig) {
-			report = report || strings.Contains(m.Text, says)
-		}
-		assert.True(t, report, "the operator is told as well as the device")
-		g.stillRuns(t)
-	})
+	inGateway(
+		t,
+		gatewayOptions{book: wrongName, inputs: map[string]string{"image": "lark-7.6.1.cgo"}},
+		func(t *testing.T, g *gateway) {
+			result := g.run()
+			require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+			const says = "no images/LARK-7.6.1 here; lark-7.6.1.cgo is staged (asked for with a folder before it, asked for without .cgo)"
+			assert.Contains(t, result.Message, says)
+			report := false
+			for _, m := range find[event.Rung](g.rig) {
+				report = report || strings.Contains(m.Text, says)
+			}
+			assert.True(t, report, "the operator is told as well as the device")
+			g.stillRuns(t)
+		},
+	)
 }
 
 func TestANameThatIsNoneIsRefusedAndNothingElse(t *testing.T) {
 	t.Parallel()
 	book := strings.Replace(staging, "serve: {file: image,", "serve: {file: image, as: 'lark/new.cgo',", 1)
 	require.NotEqual(t, staging, book)
-	inGateway(t, gatewayOptions{book: book, inputs: map[string]string{"image": "lark-7.6.1.cgo"}}, func(t *testing.T, g *gateway) {
-		result := g.run()
-		assert.Equal(t, event.Failed, result.Outcome, "%s", g.story())
-		assert.Contains(t, result.Message, `"lark/new.cgo" is no plain file name`)
-		assert.NotContains(t, result.Message, "fault of this program")
-		g.stillRuns(t)
-	})
+	inGateway(
+		t,
+		gatewayOptions{book: book, inputs: map[string]string{"image": "lark-7.6.1.cgo"}},
+		func(t *testing.T, g *gateway) {
+			result := g.run()
+			assert.Equal(t, event.Failed, result.Outcome, "%s", g.story())
+			assert.Contains(t, result.Message, `"lark/new.cgo" is no plain file name`)
+			assert.NotContains(t, result.Message, "fault of this program")
+			g.stillRuns(t)
+		},
+	)
 }
 
 func TestFetchingByHTTP(t *testing.T) {
 	t.Parallel()
-	inGateway(t, gatewayOptions{inputs: map[string]string{"image": "lark-7.6.1.cgo", "upgrade_paths": "cormel-g2", "protocol": "http"}}, func(t *testing.T, g *gateway) {
-		result := g.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
-		release, _ := g.device.Runs()
-		assert.Equal(t, "7.6.1", release)
-	})
+	inGateway(
+		t,
+		gatewayOptions{
+			inputs: map[string]string{"image": "lark-7.6.1.cgo", "upgrade_paths": "cormel-g2", "protocol": "http"},
+		},
+		func(t *testing.T, g *gateway) {
+			result := g.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+			release, _ := g.device.Runs()
+			assert.Equal(t, "7.6.1", release)
+		},
+	)
 }
 
 func TestBackToTheOtherBank(t *testing.T) {
 	t.Parallel()
-	inGateway(t, gatewayOptions{book: shippedText(t, "back-to-the-other-bank"), inputs: map[string]string{}}, func(t *testing.T, g *gateway) {
-		result := g.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
-		release, bank := g.device.Runs()
-		assert.Equal(t, "7.2.0", release)
-		assert.Equal(t, "B", bank)
-	})
+	inGateway(
+		t,
+		gatewayOptions{book: shippedText(t, "back-to-the-other-bank"), inputs: map[string]string{}},
+		func(t *testing.T, g *gateway) {
+			result := g.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+			release, bank := g.device.Runs()
+			assert.Equal(t, "7.2.0", release)
+			assert.Equal(t, "B", bank)
+		},
+	)
 }
 
 func shippedText(t *testing.T, name string) string {
@@ -432,23 +473,27 @@ func TestACardThatDoesNotStartIsMissed(t *testing.T) {
 func TestKeepConfiguration(t *testing.T) {
 	t.Parallel()
 	folder := tempDir(t)
-	inGateway(t, gatewayOptions{book: shippedText(t, "keep-configuration"), inputs: map[string]string{"into": folder}}, func(t *testing.T, g *gateway) {
-		result := g.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
-		kept, err := filepath.Glob(filepath.Join(folder, "mare-gw1-7.4.2-*.txt"))
-		require.NoError(t, err)
-		require.Len(t, kept, 1)
-		data, err := os.ReadFile(kept[0])
-		require.NoError(t, err)
-		assert.Contains(t, string(data), "line 24 number 5523")
+	inGateway(
+		t,
+		gatewayOptions{book: shippedText(t, "keep-configuration"), inputs: map[string]string{"into": folder}},
+		func(t *testing.T, g *gateway) {
+			result := g.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
+			kept, err := filepath.Glob(filepath.Join(folder, "mare-gw1-7.4.2-*.txt"))
+			require.NoError(t, err)
+			require.Len(t, kept, 1)
+			data, err := os.ReadFile(kept[0])
+			require.NoError(t, err)
+			assert.Contains(t, string(data), "line 24 number 5523")
 
-		result = g.run()
-		assert.Equal(t, event.Failed, result.Outcome)
-		assert.Contains(t, result.Message, "is there already and is never overwritten")
-		again, err := os.ReadFile(kept[0])
-		require.NoError(t, err)
-		assert.True(t, bytes.Equal(data, again))
-	})
+			result = g.run()
+			assert.Equal(t, event.Failed, result.Outcome)
+			assert.Contains(t, result.Message, "is there already and is never overwritten")
+			again, err := os.ReadFile(kept[0])
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(data, again))
+		},
+	)
 }
 
 // TestADeviceThatNeverAnsweredIsNotWaitedFor has a gateway that ICMP does not reach: console and prompt
@@ -473,7 +518,11 @@ func TestALaptopOnAnotherNetworkIsReportedBefore(t *testing.T) {
 		g.book.Kit.Network = g.lan.Host("eth1", netip.MustParsePrefix("198.51.100.7/24"))
 		result := g.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
-		assert.Contains(t, result.Message, "this laptop has no address on the device's network 192.0.2.0/24; it has 198.51.100.7/24 on eth1")
+		assert.Contains(
+			t,
+			result.Message,
+			"this laptop has no address on the device's network 192.0.2.0/24; it has 198.51.100.7/24 on eth1",
+		)
 		g.stillRuns(t)
 	})
 }

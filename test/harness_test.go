@@ -70,7 +70,9 @@ func newOnLAN(t *testing.T, f family, opt lanOptions, into **onLAN, on func(even
 		d.Line.Echo = "none"
 	}
 	laptop := demo.Laptop(n.lan)
-	shelf := image.NewShelf(image.ShelfOptions{Folders: []string{filepath.Join(n.folder, "shelf")}, Headers: d.Headers()})
+	shelf := image.NewShelf(
+		image.ShelfOptions{Folders: []string{filepath.Join(n.folder, "shelf")}, Headers: d.Headers()},
+	)
 	require.NoError(t, shelf.Scan(t.Context(), nil))
 	n.kit = runbook.Kit{Shelf: shelf, UpgradePaths: shipped.UpgradePaths, Network: laptop, Folder: n.folder}
 	if opt.approve == nil && !opt.present {
@@ -96,7 +98,10 @@ func (n *onLAN) open(d *dialect.Dialect, laptop bench.LANHost, name string, opt 
 	})
 	target, err := line.ParseTarget("bench:" + name)
 	require.NoError(n.t, err)
-	n.session, err = session.Open(n.t.Context(), session.Options{Target: target, Dialect: d, Opener: opener, Approve: opt.approve, Reach: laptop})
+	n.session, err = session.Open(
+		n.t.Context(),
+		session.Options{Target: target, Dialect: d, Opener: opener, Approve: opt.approve, Reach: laptop},
+	)
 	require.NoError(n.t, err)
 	n.listen(func(_ *rig, e event.Event) {
 		if on != nil {
@@ -150,7 +155,14 @@ type deviceOptions[X any, D bench.Device] struct {
 }
 
 // start puts a device of a family under a runbook.
-func start[X any, D bench.Device](t *testing.T, x X, at *onDevice[D], f family, opt deviceOptions[X, D], build func(*bench.LAN) D) X {
+func start[X any, D bench.Device](
+	t *testing.T,
+	x X,
+	at *onDevice[D],
+	f family,
+	opt deviceOptions[X, D],
+	build func(*bench.LAN) D,
+) X {
 	t.Helper()
 	f.device = func(lan *bench.LAN) bench.Device {
 		if at.device = build(lan); opt.device != nil {

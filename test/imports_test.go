@@ -21,32 +21,123 @@ var layers = []struct {
 	{"demo", []string{"demo", "bench", "core"}},
 	{"bench", []string{"bench", "core/clock", "core/line", "core/transfer", "core/network"}},
 	{"core/session", []string{"core"}},
-	{"core/transcript", []string{"core/dialect", "core/event", "core/exchange", "core/logbook", "core/sense", "core/shipped"}},
+	{
+		"core/transcript",
+		[]string{"core/dialect", "core/event", "core/exchange", "core/logbook", "core/sense", "core/shipped"},
+	},
 	{"core/shelves", []string{"core/dialect", "core/image", "core/ownfile", "core/shipped", "core/source"}},
 	{"core/shipped", []string{"core/dialect", "core/image", "core/runbook"}},
 	{"core/runbook/verbs", []string{"core"}},
-	{"core/runbook/engine", []string{"core/runbook", "core/carrier", "core/network", "core/offer", "core/preflight/netfilter", "core/clock", "core/device", "core/dialect", "core/event", "core/expression", "core/image", "core/reach", "core/arithmetic", "core/sense", "core/transfer"}},
-	{"core/runbook", []string{"core/carrier", "core/device", "core/dialect", "core/event", "core/expression", "core/image", "core/line", "core/network", "core/arithmetic", "core/source", "core/runbook/verbs"}},
+	{
+		"core/runbook/engine",
+		[]string{
+			"core/runbook",
+			"core/carrier",
+			"core/network",
+			"core/offer",
+			"core/preflight/netfilter",
+			"core/clock",
+			"core/device",
+			"core/dialect",
+			"core/event",
+			"core/expression",
+			"core/image",
+			"core/reach",
+			"core/arithmetic",
+			"core/sense",
+			"core/transfer",
+		},
+	},
+	{
+		"core/runbook",
+		[]string{
+			"core/carrier",
+			"core/device",
+			"core/dialect",
+			"core/event",
+			"core/expression",
+			"core/image",
+			"core/line",
+			"core/network",
+			"core/arithmetic",
+			"core/source",
+			"core/runbook/verbs",
+		},
+	},
 	{"core/inventory", []string{"core/line", "core/ownfile", "core/source"}},
 	{"core/state", []string{"core/event"}},
 	{"core/evidence", []string{"core/palette", "core/state", "core/event"}},
-	{"core/carrier", []string{"core/clock", "core/line", "core/network", "core/offer", "core/preflight/netfilter", "core/arithmetic", "core/transfer"}},
-	{"core/serve", []string{"core/carrier", "core/offer", "core/transfer", "core/clock", "core/event", "core/image", "core/network"}},
+	{
+		"core/carrier",
+		[]string{
+			"core/clock",
+			"core/line",
+			"core/network",
+			"core/offer",
+			"core/preflight/netfilter",
+			"core/arithmetic",
+			"core/transfer",
+		},
+	},
+	{
+		"core/serve",
+		[]string{
+			"core/carrier",
+			"core/offer",
+			"core/transfer",
+			"core/clock",
+			"core/event",
+			"core/image",
+			"core/network",
+		},
+	},
 	{"core/preflight/netfilter", []string{"core/clock", "core/network", "core/offer", "core/transfer"}},
-	{"core/preflight", []string{"core/carrier", "core/preflight/netfilter", "core/offer", "core/transfer", "core/clock", "core/network"}},
+	{
+		"core/preflight",
+		[]string{
+			"core/carrier",
+			"core/preflight/netfilter",
+			"core/offer",
+			"core/transfer",
+			"core/clock",
+			"core/network",
+		},
+	},
 	{"core/reach", []string{"core/clock", "core/network"}},
 	{"core/image", []string{"core/device", "core/ownfile", "core/source"}},
 	{"core/logbook", []string{"core/event", "core/clock"}},
 	{"core/exchange", []string{"core/event", "core/screen", "core/sense", "core/shown"}},
-	{"core/dialect", []string{"core/dialect/spelltest", "core/event", "core/exchange", "core/shown", "core/device", "core/expression", "core/image", "core/line", "core/arithmetic", "core/screen", "core/sense", "core/source"}},
+	{
+		"core/dialect",
+		[]string{
+			"core/dialect/spelltest",
+			"core/event",
+			"core/exchange",
+			"core/shown",
+			"core/device",
+			"core/expression",
+			"core/image",
+			"core/line",
+			"core/arithmetic",
+			"core/screen",
+			"core/sense",
+			"core/source",
+		},
+	},
 	{"core/sense", []string{"core/screen", "core/shown"}},
 	{"core/shown", []string{"core/screen"}},
 	{"core/expression", []string{"core/device"}},
-	{"core/transfer", []string{"core/offer", "core/transfer", "core/clock", "core/line", "core/network", "core/arithmetic"}},
+	{
+		"core/transfer",
+		[]string{"core/offer", "core/transfer", "core/clock", "core/line", "core/network", "core/arithmetic"},
+	},
 	{"core/offer", []string{"core/offer", "core/transfer", "core/clock", "core/network"}},
 	{"core/source", []string{"core/source"}},
 	{"core/network", []string{"core/network"}},
-	{"core/provision", []string{"core/reach", "core/clock", "core/network", "core/event", "core/ownfile", "core/source"}},
+	{
+		"core/provision",
+		[]string{"core/reach", "core/clock", "core/network", "core/event", "core/ownfile", "core/source"},
+	},
 	{"core/arithmetic", []string{"core/line"}},
 	{"core/line/telnet", nil},
 	{"core/line", []string{"core/clock", "core/line/telnet", "core/line/sshsettings", "core/network/apart"}},
@@ -83,12 +174,32 @@ func TestImportsRunDownwards(t *testing.T) {
 // TestTheRulesBite shows that a broken rule is found.
 func TestTheRulesBite(t *testing.T) {
 	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/line", Imports: []string{"pilotrix/bench"}}))
-	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/sense", Imports: []string{"charm.land/lipgloss/v2"}}))
-	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/runbook", Imports: []string{"pilotrix/core/runbook/engine"}}))
-	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/runbook/engine", Imports: []string{"pilotrix/core/session"}}))
-	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/bench/brindle", Imports: []string{"pilotrix/core/session"}}))
+	assert.NotEmpty(
+		t,
+		complaints(goPackage{ImportPath: "pilotrix/core/sense", Imports: []string{"charm.land/lipgloss/v2"}}),
+	)
+	assert.NotEmpty(
+		t,
+		complaints(goPackage{ImportPath: "pilotrix/core/runbook", Imports: []string{"pilotrix/core/runbook/engine"}}),
+	)
+	assert.NotEmpty(
+		t,
+		complaints(goPackage{ImportPath: "pilotrix/core/runbook/engine", Imports: []string{"pilotrix/core/session"}}),
+	)
+	assert.NotEmpty(
+		t,
+		complaints(goPackage{ImportPath: "pilotrix/bench/brindle", Imports: []string{"pilotrix/core/session"}}),
+	)
 	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/helpers"}))
-	assert.Empty(t, complaints(goPackage{ImportPath: "pilotrix/tui/cards", Imports: []string{"pilotrix/core/event", "charm.land/lipgloss/v2"}}))
+	assert.Empty(
+		t,
+		complaints(
+			goPackage{
+				ImportPath: "pilotrix/tui/cards",
+				Imports:    []string{"pilotrix/core/event", "charm.land/lipgloss/v2"},
+			},
+		),
+	)
 }
 
 // everywhere are small packages of core that every other part of it may use.
@@ -102,7 +213,8 @@ func complaints(p goPackage) (found []string) {
 		}
 		for _, imported := range append(append(p.Imports, p.TestImports...), p.XTestImports...) {
 			ours, isOurs := strings.CutPrefix(imported, "pilotrix/")
-			if isOurs && ours != name && !underAny(ours, layer.may) && !(underAny(ours, everywhere) && strings.HasPrefix(name, "core/")) {
+			if isOurs && ours != name && !underAny(ours, layer.may) &&
+				!(underAny(ours, everywhere) && strings.HasPrefix(name, "core/")) {
 				found = append(found, name+" may not import "+ours)
 			}
 			for _, library := range interfaceLibraries {

@@ -104,7 +104,18 @@ func TestExitCodes(t *testing.T) {
 	t.Parallel()
 	image := filepath.Join(tempDir(t), "tern.brm")
 	require.NoError(t, os.WriteFile(image, brindle.MakeImage("4.2.1", []string{"R40-7"}, 1000), 0o600))
-	rescue := []string{"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD", "--time-scale", "16"}
+	rescue := []string{
+		"run",
+		"rescue-over-serial",
+		"--on",
+		"bench:hollow-rtr1",
+		"--set",
+		"user=harbour",
+		"--secret",
+		"password=env:DEVICE_PASSWORD",
+		"--time-scale",
+		"16",
+	}
 	for name, c := range map[string]struct {
 		args []string
 		code int
@@ -155,8 +166,14 @@ func TestComplaintsNameFileLineAndColumn(t *testing.T) {
 	}
 	badPattern := write("pattern.yaml", "dialect: d\nmodes:\n  - {mode: m, prompt: '^(x$'}\n")
 	unknownKey := write("key.yaml", "dialect: d\nmods:\n  - {mode: m, prompt: x}\n")
-	noAction := write("action.yaml", "runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Do it\n        act: {action: fly}\n")
-	noFact := write("fact.yaml", "runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Look\n        check: device.colour == \"red\"\n")
+	noAction := write(
+		"action.yaml",
+		"runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Do it\n        act: {action: fly}\n",
+	)
+	noFact := write(
+		"fact.yaml",
+		"runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Look\n        check: device.colour == \"red\"\n",
+	)
 	notYAML := write("broken.yaml", "dialect: [\n")
 	for name, c := range map[string]struct {
 		args []string

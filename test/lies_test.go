@@ -130,47 +130,106 @@ func runs(release, bank string) func(*lying) error {
 
 var liables = []liable{
 	{"standby-bank-upgrade", lyingGateway(gatewayOptions{}), runs("8.1.0", "A")},
-	{"back-to-the-other-bank", lyingGateway(gatewayOptions{book: bookText("back-to-the-other-bank")}), runs("7.2.0", "B")},
-	{"keep-configuration", lyingGateway(gatewayOptions{book: bookText("keep-configuration"), inputs: map[string]string{"into": "."}}), func(l *lying) error {
-		kept, err := filepath.Glob(filepath.Join(l.gateway.book.Inputs["into"], "*.txt"))
-		if err == nil && len(kept) == 0 {
-			err = fmt.Errorf("nothing was kept")
-		}
-		return err
-	}},
-	{"module-firmware", lyingGateway(gatewayOptions{book: bookText("module-firmware"), inputs: map[string]string{"firmware": "card.cgo"}, shelf: cardShelf}), func(l *lying) error {
-		for _, slot := range []int{2, 3} {
-			if has := l.gateway.device.Firmware(slot); has != "3.4" {
-				return fmt.Errorf("the card in slot %d has %s", slot, has)
+	{
+		"back-to-the-other-bank",
+		lyingGateway(gatewayOptions{book: bookText("back-to-the-other-bank")}),
+		runs("7.2.0", "B"),
+	},
+	{
+		"keep-configuration",
+		lyingGateway(gatewayOptions{book: bookText("keep-configuration"), inputs: map[string]string{"into": "."}}),
+		func(l *lying) error {
+			kept, err := filepath.Glob(filepath.Join(l.gateway.book.Inputs["into"], "*.txt"))
+			if err == nil && len(kept) == 0 {
+				err = fmt.Errorf("nothing was kept")
 			}
-		}
-		return nil
-	}},
+			return err
+		},
+	},
+	{
+		"module-firmware",
+		lyingGateway(
+			gatewayOptions{
+				book:   bookText("module-firmware"),
+				inputs: map[string]string{"firmware": "card.cgo"},
+				shelf:  cardShelf,
+			},
+		),
+		func(l *lying) error {
+			for _, slot := range []int{2, 3} {
+				if has := l.gateway.device.Firmware(slot); has != "3.4" {
+					return fmt.Errorf("the card in slot %d has %s", slot, has)
+				}
+			}
+			return nil
+		},
+	},
 	{"rescue-over-serial", lyingRouter, func(l *lying) error {
 		if started := l.router.Started(); started != "4.2.1" {
 			return fmt.Errorf("it started %q", started)
 		}
 		return nil
 	}},
-	{"install-and-confirm", lyingEdge(edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"tidy": "yes"}}}), func(l *lying) error {
-		if files := l.edge.device.Hold().Files(); len(files) > 0 {
-			return fmt.Errorf("its hold has %d parcels", len(files))
-		}
-		return l.edge.stands("5.4", "5.4")
-	}},
-	{"back-to-the-previous", lyingEdge(edgeOptions{lanOptions: lanOptions{book: "back-to-the-previous"}, device: newer}), stands("5.2", "5.2")},
-	{"let-the-trial-run-out", lyingEdge(edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12)}), stands("5.2", "5.2")},
+	{
+		"install-and-confirm",
+		lyingEdge(edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"tidy": "yes"}}}),
+		func(l *lying) error {
+			if files := l.edge.device.Hold().Files(); len(files) > 0 {
+				return fmt.Errorf("its hold has %d parcels", len(files))
+			}
+			return l.edge.stands("5.4", "5.4")
+		},
+	},
+	{
+		"back-to-the-previous",
+		lyingEdge(edgeOptions{lanOptions: lanOptions{book: "back-to-the-previous"}, device: newer}),
+		stands("5.2", "5.2"),
+	},
+	{
+		"let-the-trial-run-out",
+		lyingEdge(edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12)}),
+		stands("5.2", "5.2"),
+	},
 	{"stack-upgrade", lyingStack(stackOptions{}), func(l *lying) error { return l.stack.allRun("3.2") }},
-	{"stack-one-unit", lyingStack(stackOptions{lanOptions: oneUnit, made: replaced}), func(l *lying) error { return l.stack.allRun("3.1") }},
+	{
+		"stack-one-unit",
+		lyingStack(stackOptions{lanOptions: oneUnit, made: replaced}),
+		func(l *lying) error { return l.stack.allRun("3.1") },
+	},
 	{"try-then-burn", lyingBridge(bridgeOptions{device: startsElsewhere}), burned},
 	{"recovery-put", lyingBridge(bridgeOptions{lanOptions: lanOptions{book: "recovery-put"}}), burned},
-	{"write-over-the-shell", lyingBridge(bridgeOptions{whole: true, lanOptions: lanOptions{book: "write-over-the-shell"}}), burned},
+	{
+		"write-over-the-shell",
+		lyingBridge(bridgeOptions{whole: true, lanOptions: lanOptions{book: "write-over-the-shell"}}),
+		burned,
+	},
 	{"one-store-upgrade", lies(func(t *testing.T) *store {
 		return newStore(t, storeOptions{lanOptions: lanOptions{inputs: map[string]string{"tidy": "yes"}}})
 	}, func(x *store) error { return x.begins("4.2.1") }), itself},
-	{"packages-and-board", lies(func(t *testing.T) *parts { return newParts(t, partsOptions{}) }, func(x *parts) error { return x.agree("6.2") }), itself},
-	{"controller-and-points", lies(func(t *testing.T) *wireless { return newWireless(t, wirelessOptions{}) }, func(x *wireless) error { return x.followed("3.6") }), itself},
-	{"first-boot", lies(func(t *testing.T) *newDevice { return newNewDevice(t, newDeviceOptions{}) }, func(x *newDevice) error { return x.runs("3.2") }), itself},
+	{
+		"packages-and-board",
+		lies(
+			func(t *testing.T) *parts { return newParts(t, partsOptions{}) },
+			func(x *parts) error { return x.agree("6.2") },
+		),
+		itself,
+	},
+	{
+		"controller-and-points",
+		lies(
+			func(t *testing.T) *wireless { return newWireless(t, wirelessOptions{}) },
+			func(x *wireless) error { return x.followed("3.6") },
+		),
+		itself,
+	},
+	{
+		"first-boot",
+		lies(
+			func(t *testing.T) *newDevice { return newNewDevice(t, newDeviceOptions{}) },
+			func(x *newDevice) error { return x.runs("3.2") },
+		),
+		itself,
+	},
 	{"prove-in-memory", lyingBoard, func(l *lying) error { return l.board.holds(l.book.Images["image"]) }},
 }
 
@@ -245,7 +304,11 @@ func called(lie bench.Lie) string {
 	return lie.String()
 }
 
-var everyLie = flag.Bool("lies.all", false, "tell every lie at every command, and not some of those that are much alike")
+var everyLie = flag.Bool(
+	"lies.all",
+	false,
+	"tell every lie at every command, and not some of those that are much alike",
+)
 
 // harmless are commands whose answers save work at best: with another answer, or none, all of it is done.
 var harmless = map[string]bool{"look stick": true, "view stick": true, "report stick": true}
@@ -266,7 +329,11 @@ func liesTo(command string, i int, changes []string) []bench.Lie {
 	}
 	lies := append(slices.Clone(idle), bench.Pretends, cutsPower)
 	switch {
-	case command == "recommence", command == "restart", command == "tumble all", strings.HasPrefix(command, "turn over"), strings.HasPrefix(command, "swing "):
+	case command == "recommence",
+		command == "restart",
+		command == "tumble all",
+		strings.HasPrefix(command, "turn over"),
+		strings.HasPrefix(command, "swing "):
 		lies = append(lies, bench.StaysOld, bench.LosesChoice, bench.IsAnother)
 	case strings.HasPrefix(command, "renew "), command == "reset", command == "install":
 		lies = append(lies, bench.StaysOld, bench.IsAnother)
@@ -319,7 +386,12 @@ func lyingBoard(t *testing.T) *lying {
 	b := &board{}
 	r.machine = bench.New("board", b, clock.Real(), true)
 	require.NoError(t, r.machine.Start())
-	d, book := prepared(t, "u-boot", "prove-in-memory", map[string]string{"image": randomFile(t, 20_000), "address": "40400000"})
+	d, book := prepared(
+		t,
+		"u-boot",
+		"prove-in-memory",
+		map[string]string{"image": randomFile(t, 20_000), "address": "40400000"},
+	)
 	r.book = book
 	opener := line.NewOpener(clock.Real())
 	opener.Register(line.Bench, func(ctx context.Context, target line.Target) (line.Line, error) {
@@ -327,7 +399,10 @@ func lyingBoard(t *testing.T) *lying {
 	})
 	target, err := line.ParseTarget("bench:board")
 	require.NoError(t, err)
-	r.session, err = session.Open(t.Context(), session.Options{Target: target, Dialect: d, Opener: opener, Approve: approveAll})
+	r.session, err = session.Open(
+		t.Context(),
+		session.Options{Target: target, Dialect: d, Opener: opener, Approve: approveAll},
+	)
 	require.NoError(t, err)
 	r.listen(nil)
 	return &lying{rig: r, board: b, run: r.run, close: r.close}

@@ -70,7 +70,11 @@ type linuxBoard struct {
 
 func startLinuxBoard(t *testing.T, releases ...string) *linuxBoard {
 	t.Helper()
-	require.FileExists(t, bootloader64, "needs the Debian packages qemu-system-arm and u-boot-qemu; ./dev/test installs them")
+	require.FileExists(
+		t,
+		bootloader64,
+		"needs the Debian packages qemu-system-arm and u-boot-qemu; ./dev/test installs them",
+	)
 	folder := tempDir(t)
 	b := &linuxBoard{t: t, socket: filepath.Join(folder, "console"), shelf: filepath.Join(folder, "shelf")}
 	require.NoError(t, os.MkdirAll(b.shelf, 0o755))
@@ -89,7 +93,14 @@ func startLinuxBoard(t *testing.T, releases ...string) *linuxBoard {
 		cancel()
 		_ = board.Wait()
 	})
-	require.Eventually(t, func() bool { _, err := os.Stat(b.socket); return err == nil }, 20*time.Second, 10*time.Millisecond, "the board did not start: %s", &said)
+	require.Eventually(
+		t,
+		func() bool { _, err := os.Stat(b.socket); return err == nil },
+		20*time.Second,
+		10*time.Millisecond,
+		"the board did not start: %s",
+		&said,
+	)
 	return b
 }
 
@@ -97,7 +108,21 @@ func startLinuxBoard(t *testing.T, releases ...string) *linuxBoard {
 func (b *linuxBoard) run(book, release string, set ...string) event.RunEnd {
 	b.t.Helper()
 	image := filepath.Join(b.shelf, "system-"+release+".itb")
-	args := []string{"run", book, "--on", "unix:" + b.socket, "--dialect", "linux-board", "--shelf", b.shelf, "--approve", "all", "--json", "--logbook", "none"}
+	args := []string{
+		"run",
+		book,
+		"--on",
+		"unix:" + b.socket,
+		"--dialect",
+		"linux-board",
+		"--shelf",
+		b.shelf,
+		"--approve",
+		"all",
+		"--json",
+		"--logbook",
+		"none",
+	}
 	values := map[string]string{"image": image, "address": "192.0.2.15", "server": "127.0.0.1", "page": b.web}
 	for _, one := range set {
 		name, value, _ := strings.Cut(one, "=")

@@ -132,7 +132,10 @@ func TestNoListIsBelievedThatIsNotTheOneThereIs(t *testing.T) {
 						}
 						t.Run(fmt.Sprintf("%d %s %s: %s", i, command, list.name, how.name), func(t *testing.T) {
 							t.Parallel()
-							synctest.Test(t, func(t *testing.T) { spoiltAt(t, one, i, command, list, how, slices.Contains(commands[:i], command)) })
+							synctest.Test(
+								t,
+								func(t *testing.T) { spoiltAt(t, one, i, command, list, how, slices.Contains(commands[:i], command)) },
+							)
 						})
 					}
 				}
@@ -177,11 +180,16 @@ var saidOtherwise = []struct {
 	now           *regexp.Regexp
 	other         func(found string) string
 }{
-	{"the part has moved", "mtdparts", regexp.MustCompile(`system\s+0x[0-9a-f]{8}\s+0x[0-9a-f]{8}`), func(row string) string {
-		at := strings.LastIndex(row, "0x")
-		n, _ := strconv.ParseInt(row[at+2:], 16, 64)
-		return fmt.Sprintf("%s0x%08x", row[:at], n+0x10000)
-	}},
+	{
+		"the part has moved",
+		"mtdparts",
+		regexp.MustCompile(`system\s+0x[0-9a-f]{8}\s+0x[0-9a-f]{8}`),
+		func(row string) string {
+			at := strings.LastIndex(row, "0x")
+			n, _ := strconv.ParseInt(row[at+2:], 16, 64)
+			return fmt.Sprintf("%s0x%08x", row[:at], n+0x10000)
+		},
+	},
 	{"the part is smaller", "mtdparts", regexp.MustCompile(`system\s+0x[0-9a-f]{8}`), func(row string) string {
 		at := strings.LastIndex(row, "0x")
 		n, _ := strconv.ParseInt(row[at+2:], 16, 64)
@@ -190,11 +198,36 @@ var saidOtherwise = []struct {
 	{"another part is named so", "mtdparts", regexp.MustCompile(`(?s)system(.*)settings`), func(rows string) string {
 		return "settings" + rows[len("system"):len(rows)-len("settings")] + "system"
 	}},
-	{"the checksum is of another place", "crc32 ", regexp.MustCompile(`for [0-9a-f]`), func(string) string { return "for 7" }},
-	{"the checksum does not say of what", "crc32 ", regexp.MustCompile(`crc32 for [0-9a-f]+ \.\.\. [0-9a-f]+ `), func(string) string { return "" }},
-	{"other sectors were erased", "erase ", regexp.MustCompile(`Erased \d+`), func(string) string { return "Erased 3" }},
-	{"other sectors were opened", "protect off", regexp.MustCompile(`Un-Protected \d+`), func(string) string { return "Un-Protected 3" }},
-	{"the digest is of another file", "sha256sum", regexp.MustCompile(`/tmp/\S+`), func(string) string { return "/tmp/other" }},
+	{
+		"the checksum is of another place",
+		"crc32 ",
+		regexp.MustCompile(`for [0-9a-f]`),
+		func(string) string { return "for 7" },
+	},
+	{
+		"the checksum does not say of what",
+		"crc32 ",
+		regexp.MustCompile(`crc32 for [0-9a-f]+ \.\.\. [0-9a-f]+ `),
+		func(string) string { return "" },
+	},
+	{
+		"other sectors were erased",
+		"erase ",
+		regexp.MustCompile(`Erased \d+`),
+		func(string) string { return "Erased 3" },
+	},
+	{
+		"other sectors were opened",
+		"protect off",
+		regexp.MustCompile(`Un-Protected \d+`),
+		func(string) string { return "Un-Protected 3" },
+	},
+	{
+		"the digest is of another file",
+		"sha256sum",
+		regexp.MustCompile(`/tmp/\S+`),
+		func(string) string { return "/tmp/other" },
+	},
 }
 
 // TestNothingIsBurnedByAMapThatMoved has the map, or what an answer repeats of its command, said otherwise from each
@@ -233,7 +266,8 @@ func TestNothingIsBurnedByAMapThatMoved(t *testing.T) {
 						})
 						result := l.run()
 						require.True(t, did.Load(), "%s\n%s", result.Message, l.story())
-						if strings.HasPrefix(how.command, "mtdparts") && !slices.Contains(commands[:i], command) && result.Outcome.Good() {
+						if strings.HasPrefix(how.command, "mtdparts") && !slices.Contains(commands[:i], command) &&
+							result.Outcome.Good() {
 							return // it was never said otherwise: the burn went where the device said
 						}
 						assert.False(t, result.Outcome.Good(), "%s: %s\n%s", result.Outcome, result.Message, l.story())

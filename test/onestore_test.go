@@ -30,8 +30,11 @@ func newStore(t *testing.T, opt storeOptions) *store {
 	t.Helper()
 	x := &store{}
 	return start(t, x, &x.onDevice, family{
-		name: "mare-rtr1", dialect: "brindle-r40", book: "one-store-upgrade", inputs: map[string]string{"image": "tern-4.2.1.brm"},
-		shelf: func(folder string) error { return demo.RouterShelf(folder, smallImage) },
+		name:    "mare-rtr1",
+		dialect: "brindle-r40",
+		book:    "one-store-upgrade",
+		inputs:  map[string]string{"image": "tern-4.2.1.brm"},
+		shelf:   func(folder string) error { return demo.RouterShelf(folder, smallImage) },
 	}, opt, func(lan *bench.LAN) *brindle.Router { return demo.Router(lan, smallImage) })
 }
 
@@ -64,7 +67,11 @@ func (x *store) begins(release string) error {
 	case x.device.Started() != release:
 		return fmt.Errorf("it runs %q", x.device.Started())
 	case x.device.Entry() != name || !there || file.Broken:
-		return fmt.Errorf("it begins with %q next, and the store has that whole: %v", x.device.Entry(), there && !file.Broken)
+		return fmt.Errorf(
+			"it begins with %q next, and the store has that whole: %v",
+			x.device.Entry(),
+			there && !file.Broken,
+		)
 	}
 	return nil
 }
@@ -80,16 +87,25 @@ func (x *store) files() (names []string) {
 
 func TestTheOldImageStaysWhereThereIsRoom(t *testing.T) {
 	t.Parallel()
-	inStore(t, storeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": "."}}, device: roomFor(4)}, func(t *testing.T, x *store) {
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		require.NoError(t, x.begins("4.2.1"))
-		assert.Equal(t, []string{"tern-3.9.4.brm", "tern-4.0.7.brm", "tern-4.2.1.brm"}, x.files(), "nothing was removed")
-		assert.NotContains(t, x.story(), "drop tern")
-		kept, err := os.ReadFile(filepath.Join(x.folder, "mare-rtr1-4.0.7-2000-01-01.txt"))
-		require.NoError(t, err)
-		assert.Contains(t, string(kept), "begin with tern-4.0.7.brm")
-	})
+	inStore(
+		t,
+		storeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": "."}}, device: roomFor(4)},
+		func(t *testing.T, x *store) {
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			require.NoError(t, x.begins("4.2.1"))
+			assert.Equal(
+				t,
+				[]string{"tern-3.9.4.brm", "tern-4.0.7.brm", "tern-4.2.1.brm"},
+				x.files(),
+				"nothing was removed",
+			)
+			assert.NotContains(t, x.story(), "drop tern")
+			kept, err := os.ReadFile(filepath.Join(x.folder, "mare-rtr1-4.0.7-2000-01-01.txt"))
+			require.NoError(t, err)
+			assert.Contains(t, string(kept), "begin with tern-4.0.7.brm")
+		},
+	)
 }
 
 // TestAStoreWithoutRoomGivesTheRunningImageUp holds that it is asked first, as what has no way back, and what the way
@@ -119,12 +135,15 @@ func TestAStoreWithoutRoomGivesTheRunningImageUp(t *testing.T) {
 
 func TestBackToTheImageThatIsStillThere(t *testing.T) {
 	t.Parallel()
-	opt := storeOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "tern-4.0.7.brm"}}, device: func(r *brindle.Router) {
-		roomFor(4)(r)
-		r.Install("tern-4.2.1.brm", demo.RouterImage("4.2.1", smallImage), false)
-		r.Begin("2026-11-20", "tern-4.2.1.brm")
-		r.Ran("4.2.1")
-	}}
+	opt := storeOptions{
+		lanOptions: lanOptions{inputs: map[string]string{"image": "tern-4.0.7.brm"}},
+		device: func(r *brindle.Router) {
+			roomFor(4)(r)
+			r.Install("tern-4.2.1.brm", demo.RouterImage("4.2.1", smallImage), false)
+			r.Begin("2026-11-20", "tern-4.2.1.brm")
+			r.Ran("4.2.1")
+		},
+	}
 	inStore(t, opt, func(t *testing.T, x *store) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -184,7 +203,10 @@ var storeFaults = map[string]struct {
 }{
 	"no room, whatever goes": {
 		storeOptions{device: small},
-		[]string{"tern-4.2.1.brm has 300177 B, and the store has no more than", "for images, the one that runs counted in. Nothing was changed."},
+		[]string{
+			"tern-4.2.1.brm has 300177 B, and the store has no more than",
+			"for images, the one that runs counted in. Nothing was changed.",
+		},
 		true,
 	},
 	"it is made for another model": {
@@ -219,8 +241,11 @@ var storeFaults = map[string]struct {
 			}
 		}},
 		[]string{
-			"starts over from “read it”: “Have it brought by tftp”", "not whole: broken off: gave up after too many tries",
-			"“Stage tern-4.2.1.brm”", "TFTP at 192.0.2.10:69 does not hand the file out", "the device was changed before that",
+			"starts over from “read it”: “Have it brought by tftp”",
+			"not whole: broken off: gave up after too many tries",
+			"“Stage tern-4.2.1.brm”",
+			"TFTP at 192.0.2.10:69 does not hand the file out",
+			"the device was changed before that",
 		},
 		true,
 	},
@@ -298,7 +323,11 @@ func TestAMistypedEntryIsFoundBeforeTheRestart(t *testing.T) {
 		require.NotEmpty(t, held, "%s", x.story())
 		says := fmt.Sprint(held[len(held)-1])
 		assert.Contains(t, says, "restarts the device")
-		assert.Contains(t, says, "it begins with tern-4.0.7.bmr when it starts next, and its store has no whole image of that name")
+		assert.Contains(
+			t,
+			says,
+			"it begins with tern-4.0.7.bmr when it starts next, and its store has no whole image of that name",
+		)
 		assert.Contains(t, says, "what it begins with is not saved, and lost at the next start")
 		time.Sleep(time.Minute)
 		assert.NotContains(t, x.story(), "going down", "it was not sent")
@@ -308,21 +337,28 @@ func TestAMistypedEntryIsFoundBeforeTheRestart(t *testing.T) {
 // TestAMistypedEntryLeavesItInItsMonitor holds that the bench is honest: that is what the interlock is there for.
 func TestAMistypedEntryLeavesItInItsMonitor(t *testing.T) {
 	t.Parallel()
-	inStore(t, storeOptions{device: func(r *brindle.Router) { r.Begin("2026-11-20", "tern-4.0.7.bmr") }}, func(t *testing.T, x *store) {
-		x.machine.PowerOff()
-		x.machine.PowerOn()
-		time.Sleep(time.Minute)
-		var said strings.Builder
-		for _, in := range find[event.In](x.rig) {
-			said.Write(in.Bytes)
-		}
-		assert.Contains(t, said.String(), "no whole image tern-4.0.7.bmr in the store, staying here")
-	})
+	inStore(
+		t,
+		storeOptions{device: func(r *brindle.Router) { r.Begin("2026-11-20", "tern-4.0.7.bmr") }},
+		func(t *testing.T, x *store) {
+			x.machine.PowerOff()
+			x.machine.PowerOn()
+			time.Sleep(time.Minute)
+			var said strings.Builder
+			for _, in := range find[event.In](x.rig) {
+				said.Write(in.Bytes)
+			}
+			assert.Contains(t, said.String(), "no whole image tern-4.0.7.bmr in the store, staying here")
+		},
+	)
 }
 
 func TestTheOneStorePassesOnAwkwardDevices(t *testing.T) {
 	passesIn(t, together(awkwardWays(t)), func(t *testing.T, way awkwardness) *store {
-		return newStore(t, storeOptions{lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": ".", "tidy": "yes"}}})
+		return newStore(
+			t,
+			storeOptions{lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": ".", "tidy": "yes"}}},
+		)
 	}, func(x *store) error {
 		if files := x.files(); !slices.Equal(files, []string{"tern-4.2.1.brm"}) {
 			return fmt.Errorf("its store holds %v", files)

@@ -26,14 +26,72 @@ const hostile = "x\x1b[2J\x1b]52;c;cm0gLXJm\x07\u202ey\u009b2Jz\x08\x7f"
 // commandsWith are the commands that print something of what others wrote, each with what it is given. Interactive are
 // those that draw on a terminal, or go on until they are ended; they have tests of their own.
 var commandsWith = map[string][][]string{
-	"demo": {{"--list"}, {"--list", "--json"}}, "device add": {{"again", "unix:" + hostile}, {hostile, "unix:/x"}}, "device edit": {{"again", "--place", hostile}, {hostile}},
-	"device check": {{}, {"DEVICES"}, {"--json-schema"}}, "device list": {{}, {"--json"}}, "device remove": {{"none" + hostile}}, "device show": {{"again"}, {hostile}},
-	"dialect check": {{"DIALECT"}}, "dialect list": {{}, {"--json"}}, "dialect schema": {{}}, "dialect show": {{"cormel-g2"}, {hostile}}, "dialect try": {{"cormel-g2", "TEXT"}, {"cormel-g2", "--session", "1"}},
-	"hunt": {{"unix:" + hostile}}, "logbook draw": {{"1", "course"}, {"1", hostile}}, "logbook export": {{"1"}, {"77"}}, "logbook import": {{"EXPORT"}, {"TEXT"}}, "logbook list": {{}, {"--json"}, {"--text", hostile}},
-	"logbook note": {{"1", hostile}}, "logbook prune": {{"--older", "0d"}}, "logbook show": {{"1"}, {"1", "--json"}}, "paste": {{"unix:/none", "TEXT"}}, "plan": {{"RUNBOOK", "--dialect", "DIALECT"}},
-	"ports": {{}, {"--json"}}, "reckon burn": {{"--part", hostile}}, "reckon erase": {{"--at", hostile}, {"--at", "0x40000", "--size", "TEXT"}}, "reckon time": {{"1 MB"}}, "reckon blocks": {{"1 MB"}}, "run": {{"RUNBOOK", "--on", "unix:" + hostile, "--dialect", "DIALECT"}}, "receive": {{"unix:/none", "x"}}, "runbook check": {{"RUNBOOK"}},
-	"runbook list": {{}, {"--json"}}, "runbook schema": {{}}, "runbook show": {{"standby-bank-upgrade"}, {hostile}}, "send": {{"unix:/none", "TEXT"}}, "shelf add": {{"FOLDER"}}, "shelf fit": {{}}, "shelf list": {{}, {"--json"}}, "shelf remove": {{hostile}},
-	"shelf show": {{hostile}, {"image"}}, "upgrade-paths check": {{"TEXT"}}, "upgrade-paths list": {{}}, "upgrade-paths schema": {{}}, "upgrade-paths show": {{hostile}}, "version": {{}, {"--json"}},
+	"demo": {
+		{"--list"},
+		{"--list", "--json"},
+	},
+	"device add":  {{"again", "unix:" + hostile}, {hostile, "unix:/x"}},
+	"device edit": {{"again", "--place", hostile}, {hostile}},
+	"device check": {
+		{},
+		{"DEVICES"},
+		{"--json-schema"},
+	},
+	"device list":   {{}, {"--json"}},
+	"device remove": {{"none" + hostile}},
+	"device show":   {{"again"}, {hostile}},
+	"dialect check": {
+		{"DIALECT"},
+	},
+	"dialect list":   {{}, {"--json"}},
+	"dialect schema": {{}},
+	"dialect show":   {{"cormel-g2"}, {hostile}},
+	"dialect try":    {{"cormel-g2", "TEXT"}, {"cormel-g2", "--session", "1"}},
+	"hunt": {
+		{"unix:" + hostile},
+	},
+	"logbook draw":   {{"1", "course"}, {"1", hostile}},
+	"logbook export": {{"1"}, {"77"}},
+	"logbook import": {{"EXPORT"}, {"TEXT"}},
+	"logbook list":   {{}, {"--json"}, {"--text", hostile}},
+	"logbook note": {
+		{"1", hostile},
+	},
+	"logbook prune": {{"--older", "0d"}},
+	"logbook show":  {{"1"}, {"1", "--json"}},
+	"paste":         {{"unix:/none", "TEXT"}},
+	"plan":          {{"RUNBOOK", "--dialect", "DIALECT"}},
+	"ports": {
+		{},
+		{"--json"},
+	},
+	"reckon burn":   {{"--part", hostile}},
+	"reckon erase":  {{"--at", hostile}, {"--at", "0x40000", "--size", "TEXT"}},
+	"reckon time":   {{"1 MB"}},
+	"reckon blocks": {{"1 MB"}},
+	"run":           {{"RUNBOOK", "--on", "unix:" + hostile, "--dialect", "DIALECT"}},
+	"receive":       {{"unix:/none", "x"}},
+	"runbook check": {{"RUNBOOK"}},
+	"runbook list": {
+		{},
+		{"--json"},
+	},
+	"runbook schema": {{}},
+	"runbook show":   {{"standby-bank-upgrade"}, {hostile}},
+	"send":           {{"unix:/none", "TEXT"}},
+	"shelf add":      {{"FOLDER"}},
+	"shelf fit":      {{}},
+	"shelf list":     {{}, {"--json"}},
+	"shelf remove":   {{hostile}},
+	"shelf show": {
+		{hostile},
+		{"image"},
+	},
+	"upgrade-paths check":  {{"TEXT"}},
+	"upgrade-paths list":   {{}},
+	"upgrade-paths schema": {{}},
+	"upgrade-paths show":   {{hostile}},
+	"version":              {{}, {"--json"}},
 }
 
 var commandsThatDraw = []string{"bench", "help", "logbook replay", "open", "provision", "serve"}
@@ -68,13 +126,26 @@ func TestNothingThatActsIsPrinted(t *testing.T) {
 		return path
 	}
 	quoted := fmt.Sprintf("%q", hostile)
-	quoted = strings.NewReplacer(`\x7f`, `\u007f`, `\x08`, `\u0008`, `\b`, `\u0008`, `\a`, `\u0007`, `\x1b`, `\u001b`).Replace(quoted)
+	quoted = strings.NewReplacer(`\x7f`, `\u007f`, `\x08`, `\u0008`, `\b`, `\u0008`, `\a`, `\u0007`, `\x1b`, `\u001b`).
+		Replace(quoted)
 	places := map[string]string{
-		"DEVICES":  write("config/pilotrix/devices.yaml", "devices:\n  - {device: kept, target: \"unix:/x\", place: "+quoted+"}\n"),
-		"DIALECT":  write("config/pilotrix/dialects/own.yaml", "dialect: own\ntitle: "+quoted+"\nmodes: [{mode: ready, title: "+quoted+", prompt: '^> $'}]\n"),
-		"RUNBOOK":  write("config/pilotrix/runbooks/own.yaml", "runbook: own\ntitle: "+quoted+"\nphases:\n  - phase: "+quoted+"\n    steps: [{step: "+quoted+", note: "+quoted+"}]\n"),
-		"TEXT":     write("text"+hostile, hostile+"\nlook "+hostile+"\n"),
-		"EXPORT":   write("export", `{"entry":{"id":1,"began":"2026-03-02T14:00:00Z","target":`+quoted+`,"dialect":`+quoted+`,"device":`+quoted+`,"runbook":`+quoted+`,"title":`+quoted+`,"outcome":`+quoted+`,"message":`+quoted+`},"form":1}`+"\n"+`{"seq":1,"at":"2026-03-02T14:00:00Z","kind":"note","level":"info","text":`+quoted+`}`+"\n"+`{"seq":2,"at":"2026-03-02T14:00:01Z","kind":"line.in","bytes":`+quoted+`}`+"\n"),
+		"DEVICES": write(
+			"config/pilotrix/devices.yaml",
+			"devices:\n  - {device: kept, target: \"unix:/x\", place: "+quoted+"}\n",
+		),
+		"DIALECT": write(
+			"config/pilotrix/dialects/own.yaml",
+			"dialect: own\ntitle: "+quoted+"\nmodes: [{mode: ready, title: "+quoted+", prompt: '^> $'}]\n",
+		),
+		"RUNBOOK": write(
+			"config/pilotrix/runbooks/own.yaml",
+			"runbook: own\ntitle: "+quoted+"\nphases:\n  - phase: "+quoted+"\n    steps: [{step: "+quoted+", note: "+quoted+"}]\n",
+		),
+		"TEXT": write("text"+hostile, hostile+"\nlook "+hostile+"\n"),
+		"EXPORT": write(
+			"export",
+			`{"entry":{"id":1,"began":"2026-03-02T14:00:00Z","target":`+quoted+`,"dialect":`+quoted+`,"device":`+quoted+`,"runbook":`+quoted+`,"title":`+quoted+`,"outcome":`+quoted+`,"message":`+quoted+`},"form":1}`+"\n"+`{"seq":1,"at":"2026-03-02T14:00:00Z","kind":"note","level":"info","text":`+quoted+`}`+"\n"+`{"seq":2,"at":"2026-03-02T14:00:01Z","kind":"line.in","bytes":`+quoted+`}`+"\n",
+		),
 		"FOLDER":   filepath.Dir(write("images"+hostile+"/image"+hostile+".bin", "release: "+hostile+"\n")),
 		"REGISTER": write("data/pilotrix/shelf.json", `{"folders":[`+quoted+`]}`),
 	}
@@ -90,7 +161,15 @@ func TestNothingThatActsIsPrinted(t *testing.T) {
 		out, _ := command.CombinedOutput()
 		for i, r := range string(out) {
 			if r != '\n' && r != '\t' && r != '\r' && plain.Acts(r) {
-				assert.Fail(t, "something acts", "%q prints %q at %d: %q", args, r, i, string(out[max(0, i-60):min(len(out), i+60)]))
+				assert.Fail(
+					t,
+					"something acts",
+					"%q prints %q at %d: %q",
+					args,
+					r,
+					i,
+					string(out[max(0, i-60):min(len(out), i+60)]),
+				)
 				break
 			}
 		}

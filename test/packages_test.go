@@ -32,8 +32,11 @@ func newParts(t *testing.T, opt partsOptions) *parts {
 	t.Helper()
 	x := &parts{}
 	return start(t, x, &x.onDevice, family{
-		name: "ness-rt1", dialect: "dunlin-n1", book: "packages-and-board", inputs: map[string]string{"image": coreOf("6.2")},
-		shelf: func(folder string) error { return demo.PackagesShelf(folder, smallImage) },
+		name:    "ness-rt1",
+		dialect: "dunlin-n1",
+		book:    "packages-and-board",
+		inputs:  map[string]string{"image": coreOf("6.2")},
+		shelf:   func(folder string) error { return demo.PackagesShelf(folder, smallImage) },
 	}, opt, demo.Packages)
 }
 
@@ -58,10 +61,12 @@ func (x *parts) agree(release string) error {
 func TestPackagesAndBoardGoDownAndUpAgain(t *testing.T) {
 	t.Parallel()
 	var holds []string
-	opt := partsOptions{lanOptions: lanOptions{inputs: map[string]string{"into": "."}, approve: func(ask event.Ask) string {
-		holds = append(holds, ask.Text)
-		return approveAll(ask)
-	}}}
+	opt := partsOptions{
+		lanOptions: lanOptions{inputs: map[string]string{"into": "."}, approve: func(ask event.Ask) string {
+			holds = append(holds, ask.Text)
+			return approveAll(ask)
+		}},
+	}
 	inParts(t, opt, func(t *testing.T, x *parts) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -91,12 +96,18 @@ var partsFaults = map[string]struct {
 	safe bool
 }{
 	"built for another architecture": {
-		partsOptions{lanOptions: lanOptions{inputs: map[string]string{"image": demo.PackageName("core", "6.2", "elm32")}}},
-		[]string{"reed-core-6.2-elm32.dnp is the core for elm32; the router needs the core for oak64. It would lie in the tray and not be applied, without a word. Nothing was changed."},
+		partsOptions{
+			lanOptions: lanOptions{inputs: map[string]string{"image": demo.PackageName("core", "6.2", "elm32")}},
+		},
+		[]string{
+			"reed-core-6.2-elm32.dnp is the core for elm32; the router needs the core for oak64. It would lie in the tray and not be applied, without a word. Nothing was changed.",
+		},
 		true,
 	},
 	"not the core's": {
-		partsOptions{lanOptions: lanOptions{inputs: map[string]string{"image": demo.PackageName("mesh", "6.2", "oak64")}}},
+		partsOptions{
+			lanOptions: lanOptions{inputs: map[string]string{"image": demo.PackageName("mesh", "6.2", "oak64")}},
+		},
 		[]string{"is the mesh for oak64; the router needs the core for oak64"},
 		true,
 	},
@@ -104,13 +115,19 @@ var partsFaults = map[string]struct {
 		partsOptions{lanOptions: lanOptions{inputs: map[string]string{"image": coreOf("6.3")}}},
 		[]string{
 			"the shelf has not all that has to go along with reed-core-6.3-oak64.dnp: no file of part mesh with release 6.3, architecture oak64; there is ",
-			"reed-mesh-6.3-elm32.dnp (architecture elm32)", "reed-mesh-6.2-oak64.dnp (release 6.2)", "nothing was changed on the device",
+			"reed-mesh-6.3-elm32.dnp (architecture elm32)",
+			"reed-mesh-6.2-oak64.dnp (release 6.2)",
+			"nothing was changed on the device",
 		},
 		true,
 	},
 	"no room in the tray": {
 		partsOptions{device: func(r *dunlin.Router) { r.Drop().Capacity = smallImage }},
-		[]string{"The packages have 450", "B together, the tray has room for 300000 B.", "nothing was changed on the device"},
+		[]string{
+			"The packages have 450",
+			"B together, the tray has room for 300000 B.",
+			"nothing was changed on the device",
+		},
 		true,
 	},
 	"what is lost is not approved": {
@@ -220,13 +237,42 @@ func TestOthersDropFilesThere(t *testing.T) {
 	askpass := filepath.Join(folder, "askpass")
 	require.NoError(t, os.WriteFile(askpass, []byte("#!/bin/sh\necho \"$DEVICE_PASSWORD\"\n"), 0o700))
 	left := filepath.Join(folder, "shelf", coreOf("6.3"))
-	dropped := exec.Command("sftp", "-P", port, "-o", `UserKnownHostsFile="`+filepath.Join(folder, ".ssh", "known_hosts")+`"`, "-o", "PubkeyAuthentication=no", "harbour@127.0.0.1")
-	dropped.Stdin = strings.NewReader(`put "` + left + "\" left.dnp\nls -l\nrename left.dnp " + coreOf("6.3") + "\nbye\n")
-	dropped.Env = append(os.Environ(), "SSH_ASKPASS="+askpass, "SSH_ASKPASS_REQUIRE=force", "DISPLAY=:0", "DEVICE_PASSWORD=lamp-and-tide")
+	dropped := exec.Command(
+		"sftp",
+		"-P",
+		port,
+		"-o",
+		`UserKnownHostsFile="`+filepath.Join(folder, ".ssh", "known_hosts")+`"`,
+		"-o",
+		"PubkeyAuthentication=no",
+		"harbour@127.0.0.1",
+	)
+	dropped.Stdin = strings.NewReader(
+		`put "` + left + "\" left.dnp\nls -l\nrename left.dnp " + coreOf("6.3") + "\nbye\n",
+	)
+	dropped.Env = append(
+		os.Environ(),
+		"SSH_ASKPASS="+askpass,
+		"SSH_ASKPASS_REQUIRE=force",
+		"DISPLAY=:0",
+		"DEVICE_PASSWORD=lamp-and-tide",
+	)
 	out, err := dropped.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	assert.Contains(t, string(out), "left.dnp")
-	said := carriedOut(t, folder, "packages-and-board", "--on", target, "--dialect", "dunlin-n1", "--password", "env:DEVICE_PASSWORD", "--set", "image="+coreOf("6.2"))
+	said := carriedOut(
+		t,
+		folder,
+		"packages-and-board",
+		"--on",
+		target,
+		"--dialect",
+		"dunlin-n1",
+		"--password",
+		"env:DEVICE_PASSWORD",
+		"--set",
+		"image="+coreOf("6.2"),
+	)
 	assert.Contains(t, said, "Removes "+coreOf("6.3")+" from the tray")
 	assert.Contains(t, said, "proved  all layers agree: 3 parts and the board have 6.2")
 }

@@ -22,8 +22,20 @@ func planned(t *testing.T, more ...string) []byte {
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	shelf := filepath.Join(folder, "shelf")
 	args := append([]string{
-		"plan", "standby-bank-upgrade", "--dialect", "cormel-g2", "--shelf", shelf, "--set", "image=lark-8.1.0.cgo", "--set", "upgrade_paths=cormel-g2",
-		"--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
+		"plan",
+		"standby-bank-upgrade",
+		"--dialect",
+		"cormel-g2",
+		"--shelf",
+		shelf,
+		"--set",
+		"image=lark-8.1.0.cgo",
+		"--set",
+		"upgrade_paths=cormel-g2",
+		"--set",
+		"user=harbour",
+		"--secret",
+		"password=env:DEVICE_PASSWORD",
 	}, more...)
 	plan := exec.Command(program, args...)
 	plan.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide", "XDG_CACHE_HOME="+folder, "XDG_DATA_HOME="+folder)
@@ -34,8 +46,20 @@ func planned(t *testing.T, more ...string) []byte {
 }
 
 var known = []string{
-	"--fact", "running.release=7.4.2", "--fact", "running.bank=A", "--fact", "device.model=G2-4", "--fact", "device.architecture=plover64",
-	"--fact", "device.boot=2.1", "--fact", "device.licence=7", "--fact", "device.name=mare-gw1",
+	"--fact",
+	"running.release=7.4.2",
+	"--fact",
+	"running.bank=A",
+	"--fact",
+	"device.model=G2-4",
+	"--fact",
+	"device.architecture=plover64",
+	"--fact",
+	"device.boot=2.1",
+	"--fact",
+	"device.licence=7",
+	"--fact",
+	"device.name=mare-gw1",
 }
 
 func TestThePlanOfTheUpgradeAsText(t *testing.T) {
@@ -97,8 +121,24 @@ func TestThePlanOfATrialHasItsDeadlines(t *testing.T) {
 	require.NoError(t, demo.EdgeShelf(folder, smallImage))
 	planned := func(more ...string) string {
 		args := append([]string{
-			"plan", "install-and-confirm", "--dialect", "tamsin-e8", "--shelf", filepath.Join(folder, "shelf"), "--set", "image=marl-5.4.tms", "--set", "user=harbour",
-			"--secret", "password=env:DEVICE_PASSWORD", "--fact", "running.release=5.2", "--fact", "lasting.release=5.2", "--fact", "trial.state=open",
+			"plan",
+			"install-and-confirm",
+			"--dialect",
+			"tamsin-e8",
+			"--shelf",
+			filepath.Join(folder, "shelf"),
+			"--set",
+			"image=marl-5.4.tms",
+			"--set",
+			"user=harbour",
+			"--secret",
+			"password=env:DEVICE_PASSWORD",
+			"--fact",
+			"running.release=5.2",
+			"--fact",
+			"lasting.release=5.2",
+			"--fact",
+			"trial.state=open",
 		}, more...)
 		plan := exec.Command(program, args...)
 		plan.Env = append(os.Environ(), append(homeAt(folder), "DEVICE_PASSWORD=lamp-and-tide")...)
@@ -106,9 +146,17 @@ func TestThePlanOfATrialHasItsDeadlines(t *testing.T) {
 		require.NoError(t, err, "%s", out)
 		return string(out)
 	}
-	assert.Contains(t, planned(), "pending   from here: the release that runs is on trial, and the device goes back to the lasting one by itself, within 20m")
+	assert.Contains(
+		t,
+		planned(),
+		"pending   from here: the release that runs is on trial, and the device goes back to the lasting one by itself, within 20m",
+	)
 	assert.Regexp(t, `pending   no more: the release that runs is on trial.*; about 18m\d*s are left then`, planned())
-	assert.Regexp(t, `pending   no more: the release that runs is on trial.*; TOO LATE: by what the steps take it has run out \d+s before`, planned("--set", "minutes=1"))
+	assert.Regexp(
+		t,
+		`pending   no more: the release that runs is on trial.*; TOO LATE: by what the steps take it has run out \d+s before`,
+		planned("--set", "minutes=1"),
+	)
 	assert.Contains(t, planned("--format", "markdown"), "  - pending: from here: the release that runs is on trial")
 	var plan runbook.Plan
 	require.NoError(t, json.Unmarshal([]byte(planned("--json")), &plan))
@@ -120,8 +168,17 @@ func TestThePlanOfATrialHasItsDeadlines(t *testing.T) {
 	assert.Equal(t, runbook.Deadline{Name: "trial", Opens: true, Within: 20 * time.Minute}, deadlines[0])
 	assert.Equal(t, "trial", deadlines[1].Name)
 	assert.Greater(t, deadlines[1].Left, 15*time.Minute)
-	assert.Less(t, plan.Expected, 6*time.Minute, "the command that does all in one is not counted: it is not for this release")
-	assert.Contains(t, planned("--set", "once=yes"), "skipped   5.2 has no “bring-and-activate”: it is there from 5.4 on; bring, unpack and activate are done one by one")
+	assert.Less(
+		t,
+		plan.Expected,
+		6*time.Minute,
+		"the command that does all in one is not counted: it is not for this release",
+	)
+	assert.Contains(
+		t,
+		planned("--set", "once=yes"),
+		"skipped   5.2 has no “bring-and-activate”: it is there from 5.4 on; bring, unpack and activate are done one by one",
+	)
 }
 
 // TestTheShelfFromTheCommandLine adds a folder, lists it, holds it against a device and plans the way.
@@ -131,7 +188,12 @@ func TestTheShelfFromTheCommandLine(t *testing.T) {
 	shelf := func(fails bool, args ...string) string {
 		t.Helper()
 		run := exec.Command(program, append([]string{"shelf"}, args...)...)
-		run.Env = append(os.Environ(), "XDG_DATA_HOME="+filepath.Join(folder, "data"), "XDG_CACHE_HOME="+filepath.Join(folder, "cache"), "XDG_CONFIG_HOME="+filepath.Join(folder, "config"))
+		run.Env = append(
+			os.Environ(),
+			"XDG_DATA_HOME="+filepath.Join(folder, "data"),
+			"XDG_CACHE_HOME="+filepath.Join(folder, "cache"),
+			"XDG_CONFIG_HOME="+filepath.Join(folder, "config"),
+		)
 		out, err := run.CombinedOutput()
 		assert.Equal(t, fails, err != nil, "%v: %s", args, out)
 		return string(out)
@@ -146,7 +208,11 @@ func TestTheShelfFromTheCommandLine(t *testing.T) {
 	for _, want := range []string{"models         G2-4, G2-8", "boot           2.0", "sha512", "sha256         as published in SHA256SUMS", "by tftp"} {
 		assert.Contains(t, show, want)
 	}
-	assert.Contains(t, shelf(true, "add", filepath.Join(folder, "shelf", "lark-8.1.0.cgo"), "--digest", "SHA256: "+randomHex), "does not have that sha256")
+	assert.Contains(
+		t,
+		shelf(true, "add", filepath.Join(folder, "shelf", "lark-8.1.0.cgo"), "--digest", "SHA256: "+randomHex),
+		"does not have that sha256",
+	)
 	assert.Contains(t, shelf(true, "fit", "--fact", "oops"), "want name=value")
 	fit := shelf(false, append([]string{"fit"}, known...)...)
 	assert.Contains(t, fit, "✗ lark-8.1.0-g2-16.cgo")
@@ -154,15 +220,35 @@ func TestTheShelfFromTheCommandLine(t *testing.T) {
 	plan := shelf(true, append([]string{"fit", "--upgrade-paths", "cormel-g2", "--to", "lark-8.1.0.cgo"}, known...)...)
 	assert.Contains(t, plan, "does not fit this device: its sha256 is not the one published in pasted")
 	require.NoError(t, os.Remove(filepath.Join(folder, "data", "pilotrix", "shelf.json")))
-	plan = shelf(false, append([]string{"fit", "--shelf", filepath.Join(folder, "shelf"), "--upgrade-paths", "cormel-g2", "--to", "lark-8.1.0.cgo"}, known...)...)
+	plan = shelf(
+		false,
+		append(
+			[]string{
+				"fit",
+				"--shelf",
+				filepath.Join(folder, "shelf"),
+				"--upgrade-paths",
+				"cormel-g2",
+				"--to",
+				"lark-8.1.0.cgo",
+			},
+			known...)...)
 	assert.Contains(t, plan, "7.4.2 ━▶ 7.6.1")
 	assert.Contains(t, plan, "7.6.1 ━▶ 8.1.0      lark-8.1.0.cgo  before: licence  after: rebuild")
 
 	require.NoError(t, os.MkdirAll(filepath.Join(folder, "config", "pilotrix"), 0o700))
 	own := filepath.Join(folder, "config", "pilotrix", "images.yaml")
-	require.NoError(t, os.WriteFile(own, []byte("image:\n  - {name: release, pattern: '^tide-gauge-(\\d+)\\.', in: name}\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(own, []byte("image:\n  - {name: release, pattern: '^tide-gauge-(\\d+)\\.', in: name}\n"), 0o600),
+	)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "shelf", "tide-gauge-7.bin"), []byte("anything"), 0o600))
-	assert.Contains(t, shelf(false, "list", "--shelf", filepath.Join(folder, "shelf")), "7          tide-gauge-7.bin", "a pattern of the user's own")
+	assert.Contains(
+		t,
+		shelf(false, "list", "--shelf", filepath.Join(folder, "shelf")),
+		"7          tide-gauge-7.bin",
+		"a pattern of the user's own",
+	)
 	require.NoError(t, os.WriteFile(own, []byte("image:\n  - {name: release, pattern: '('}\n"), 0o600))
 	assert.Contains(t, shelf(true, "list"), "images.yaml:2:30: bad pattern")
 }

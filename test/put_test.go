@@ -69,11 +69,18 @@ func sshServerAt(t *testing.T, at netip.AddrPort, in func(...string) *exec.Cmd) 
 	}
 	folder, home := tempDir(t), tempDir(t)
 	for _, key := range []string{"host", "key"} {
-		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, key)).CombinedOutput()
+		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, key)).
+			CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
-	config := fmt.Sprintf("Port %d\nListenAddress %s\nHostKey \"%s/host\"\nAuthorizedKeysFile \"%s/key.pub\"\nPidFile none\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n", at.Port(), at.Addr(), folder, folder)
+	config := fmt.Sprintf(
+		"Port %d\nListenAddress %s\nHostKey \"%s/host\"\nAuthorizedKeysFile \"%s/key.pub\"\nPidFile none\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n",
+		at.Port(),
+		at.Addr(),
+		folder,
+		folder,
+	)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "config"), []byte(config), 0o600))
 	server := in("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(folder, "config"))
 	require.NoError(t, server.Start())
@@ -90,7 +97,14 @@ func sshServerAt(t *testing.T, at netip.AddrPort, in func(...string) *exec.Cmd) 
 	require.NoError(t, os.MkdirAll(filepath.Join(home, ".ssh"), 0o700))
 	known := knownhosts.Normalize(at.String()) + " " + string(host)
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(known), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "config"), []byte("Host *\n  IdentityFile \""+folder+"/key\"\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(home, ".ssh", "config"),
+			[]byte("Host *\n  IdentityFile \""+folder+"/key\"\n"),
+			0o600,
+		),
+	)
 	who, err := user.Current()
 	require.NoError(t, err)
 	return "ssh://" + who.Username + "@" + at.String(), home
@@ -123,7 +137,11 @@ func TestAFileIsPutOverTheSessionItself(t *testing.T) {
 }
 
 // putsBoth puts data by each protocol, sees that it is there whole, and returns what puts it elsewhere.
-func putsBoth(t *testing.T, target, home string, data []byte) (put func(protocol, on, to string) (out string, code int)) {
+func putsBoth(
+	t *testing.T,
+	target, home string,
+	data []byte,
+) (put func(protocol, on, to string) (out string, code int)) {
 	t.Helper()
 	write := func(name, text string) string {
 		path := filepath.Join(home, name)
@@ -133,7 +151,23 @@ func putsBoth(t *testing.T, target, home string, data []byte) (put func(protocol
 	file, talk := write("tern.brm", string(data)), write("shell.yaml", shellTalk)
 	put = func(protocol, on, to string) (string, int) {
 		book := write("put-"+protocol+".yaml", fmt.Sprintf(putBook, protocol))
-		cmd := exec.Command(program, "run", book, "--on", on, "--dialect", talk, "--set", "image="+file, "--set", "place="+to, "--logbook", "none", "--approve", "all")
+		cmd := exec.Command(
+			program,
+			"run",
+			book,
+			"--on",
+			on,
+			"--dialect",
+			talk,
+			"--set",
+			"image="+file,
+			"--set",
+			"place="+to,
+			"--logbook",
+			"none",
+			"--approve",
+			"all",
+		)
 		cmd.Env = append(os.Environ(), append(homeAt(home), "SSH_AUTH_SOCK=")...)
 		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()

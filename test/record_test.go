@@ -28,15 +28,23 @@ var killed = flag.Int("killed.runs", 20, "how often a demo is killed at a random
 
 // killedDemos are those that are killed, with how long each takes at the time scale of the test at most.
 var killedDemos = map[string]time.Duration{
-	"bank-upgrade": 36 * time.Second, "trial": 8 * time.Second, "burn": 5 * time.Second, "stack": 15 * time.Second, "one-store": 4 * time.Second,
-	"over-the-shell": 4 * time.Second, "first-boot": 3 * time.Second, "rescue": 20 * time.Second,
+	"bank-upgrade":   36 * time.Second,
+	"trial":          8 * time.Second,
+	"burn":           5 * time.Second,
+	"stack":          15 * time.Second,
+	"one-store":      4 * time.Second,
+	"over-the-shell": 4 * time.Second,
+	"first-boot":     3 * time.Second,
+	"rescue":         20 * time.Second,
 }
 
 // onlyLooks are the lines that change nothing, and the answers to what a command asks. Whatever else a demo types
 // changes something.
-var onlyLooks = regexp.MustCompile(`^(|harbour|lamp-and-tide|look .*|lift|view .*|work|sum .*|foresee .*|report .*|arm|tell .*|rise|weigh .*|(ship|lend) setup .*|` +
-	`version|printenv.*|flinfo|mtdparts|setenv (ipaddr|netmask) .*; echo set|tftpboot .*|crc32 .*|bootm .*|cat .*|wget .*|sha256sum .*|` +
-	`y|k|n|no|yes|192\.0\.2\.\d+|tern-\S+\.brm|help|store|show .*|speed \d+|start .*|about|rate \d+)$`)
+var onlyLooks = regexp.MustCompile(
+	`^(|harbour|lamp-and-tide|look .*|lift|view .*|work|sum .*|foresee .*|report .*|arm|tell .*|rise|weigh .*|(ship|lend) setup .*|` +
+		`version|printenv.*|flinfo|mtdparts|setenv (ipaddr|netmask) .*; echo set|tftpboot .*|crc32 .*|bootm .*|cat .*|wget .*|sha256sum .*|` +
+		`y|k|n|no|yes|192\.0\.2\.\d+|tern-\S+\.brm|help|store|show .*|speed \d+|start .*|about|rate \d+)$`,
+)
 
 // TestKilledAtAnyMoment kills demos without warning at random moments, and has the kernel's own tracer see what they
 // wrote to the device: every line that changes anything was on record before it was typed, and the next start says what
@@ -110,7 +118,14 @@ func killOne(t *testing.T, name string, after time.Duration) (cut bool, changes 
 		return false, changes
 	}
 	if len(unsettled) > 0 {
-		assert.Equal(t, last, unsettled[0].Change, "%s, killed after %s: what may have been changed last is reported", name, after)
+		assert.Equal(
+			t,
+			last,
+			unsettled[0].Change,
+			"%s, killed after %s: what may have been changed last is reported",
+			name,
+			after,
+		)
 		if last != "" {
 			assert.Contains(t, unsettled[0].String(), "after “"+last+"” was sent or about to be")
 		}
@@ -226,7 +241,8 @@ func TestANoteDuringARunTakesNothingFromItsRecord(t *testing.T) {
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
 		if printed++; printed%40 == 0 && notes < 12 {
-			said, err := exec.Command(program, "logbook", "note", "1", "the crew is on board", "--logbook", book).CombinedOutput()
+			said, err := exec.Command(program, "logbook", "note", "1", "the crew is on board", "--logbook", book).
+				CombinedOutput()
 			require.NoError(t, err, "%s", said)
 			notes++
 		}
@@ -242,7 +258,11 @@ func TestANoteDuringARunTakesNothingFromItsRecord(t *testing.T) {
 // one that was cut off may have been written.
 func TestInterruptedWritesAreNoLines(t *testing.T) {
 	trace := filepath.Join(tempDir(t), "trace")
-	require.NoError(t, os.WriteFile(trace, []byte(`9  write(8</dev/pts/6>, "\x61", 1) = ? ERESTARTSYS (To be restarted if SA_RESTART is set)
+	require.NoError(
+		t,
+		os.WriteFile(
+			trace,
+			[]byte(`9  write(8</dev/pts/6>, "\x61", 1) = ? ERESTARTSYS (To be restarted if SA_RESTART is set)
 9  write(8</dev/pts/6>, "\x61", 1) = 1
 7  write(8</dev/pts/6>, "\x62", 1 <unfinished ...>
 9  write(9</dev/ptmx>, "\x7a", 1) = 1
@@ -251,6 +271,9 @@ func TestInterruptedWritesAreNoLines(t *testing.T) {
 7  <... write resumed>) = 1
 7  write(8</dev/pts/6>, "\x0d", 1 <unfinished ...>
 7  +++ killed by SIGKILL +++
-`), 0o600))
+`),
+			0o600,
+		),
+	)
 	assert.Equal(t, []string{"ab"}, writtenLines(t, trace))
 }

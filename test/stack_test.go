@@ -35,8 +35,11 @@ func newStack(t *testing.T, opt stackOptions) *stack {
 	t.Helper()
 	x := &stack{}
 	return start(t, x, &x.onDevice, family{
-		name: "tangle-sw1", dialect: "maskel-s24", book: "stack-upgrade", inputs: map[string]string{"image": "strand-3.2.msl"},
-		shelf: func(folder string) error { return demo.StackShelf(folder, smallImage) },
+		name:    "tangle-sw1",
+		dialect: "maskel-s24",
+		book:    "stack-upgrade",
+		inputs:  map[string]string{"image": "strand-3.2.msl"},
+		shelf:   func(folder string) error { return demo.StackShelf(folder, smallImage) },
 	}, deviceOptions[*stack, *maskel.Stack]{opt.lanOptions, opt.device, opt.on}, func(lan *bench.LAN) *maskel.Stack {
 		settings := demo.StackSettings()
 		if opt.made != nil {
@@ -77,27 +80,38 @@ var oneUnit = lanOptions{book: "stack-one-unit", inputs: map[string]string{"unit
 
 func TestEveryUnitOfAStackIsUpgraded(t *testing.T) {
 	t.Parallel()
-	inStack(t, stackOptions{lanOptions: lanOptions{inputs: map[string]string{"into": "."}}}, func(t *testing.T, x *stack) {
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		require.NoError(t, x.allRun("3.2"))
-		assert.Equal(t, []string{
-			"every unit starts 3.2 next", "strand 3.2 runs on all 3 units", "all 3 units are one stack", "the ring is closed",
-		}, result.Proved)
-		again := x.run()
-		assert.Equal(t, event.Already, again.Outcome, again.Message)
-	})
+	inStack(
+		t,
+		stackOptions{lanOptions: lanOptions{inputs: map[string]string{"into": "."}}},
+		func(t *testing.T, x *stack) {
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			require.NoError(t, x.allRun("3.2"))
+			assert.Equal(t, []string{
+				"every unit starts 3.2 next",
+				"strand 3.2 runs on all 3 units",
+				"all 3 units are one stack",
+				"the ring is closed",
+			}, result.Proved)
+			again := x.run()
+			assert.Equal(t, event.Already, again.Outcome, again.Message)
+		},
+	)
 }
 
 func TestAStackTakesItFromAStick(t *testing.T) {
 	t.Parallel()
 	file := bench.File{Name: "as-it-was-called.msl", Data: demo.StackImage("3.2", smallImage)}
-	inStack(t, stackOptions{device: func(s *maskel.Stack) { require.NoError(t, s.PlugStick(file)) }}, func(t *testing.T, x *stack) {
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		require.NoError(t, x.allRun("3.2"))
-		assert.Empty(t, find[event.TransferBegin](x.rig))
-	})
+	inStack(
+		t,
+		stackOptions{device: func(s *maskel.Stack) { require.NoError(t, s.PlugStick(file)) }},
+		func(t *testing.T, x *stack) {
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			require.NoError(t, x.allRun("3.2"))
+			assert.Empty(t, find[event.TransferBegin](x.rig))
+		},
+	)
 }
 
 func TestARestartOfAStackAtATime(t *testing.T) {
@@ -129,16 +143,19 @@ func TestATimedRestartThatTakesTheLineWithIt(t *testing.T) {
 		"long before":    func(e event.Event) bool { now, ok := e.Body.(event.StepNow); return ok && now.ID == "4.4" },
 	} {
 		gone := false
-		opt := stackOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "20"}}, on: func(x *stack, e event.Event) {
-			if !gone && at(e) {
-				gone = true
-				go func() {
-					x.machine.Unplug()
-					time.Sleep(time.Minute)
-					_ = x.machine.Plug()
-				}()
-			}
-		}}
+		opt := stackOptions{
+			lanOptions: lanOptions{inputs: map[string]string{"minutes": "20"}},
+			on: func(x *stack, e event.Event) {
+				if !gone && at(e) {
+					gone = true
+					go func() {
+						x.machine.Unplug()
+						time.Sleep(time.Minute)
+						_ = x.machine.Plug()
+					}()
+				}
+			},
+		}
 		inStack(t, opt, func(t *testing.T, x *stack) {
 			result := x.run()
 			require.True(t, gone, name)
@@ -152,20 +169,27 @@ func TestATimedRestartThatTakesTheLineWithIt(t *testing.T) {
 func TestATimedRestartIsTakenBack(t *testing.T) {
 	t.Parallel()
 	took := false
-	opt := stackOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "20"}}, on: func(x *stack, e event.Event) {
-		if now, ok := e.Body.(event.StepNow); !took && ok && now.ID == "4.4" && now.Timeout > 0 {
-			took = true
-			go func() {
-				x.session.TakeHelm()
-				x.typeAt("tumble never")
-				x.session.GiveHelm(engine.Resume)
-			}()
-		}
-	}}
+	opt := stackOptions{
+		lanOptions: lanOptions{inputs: map[string]string{"minutes": "20"}},
+		on: func(x *stack, e event.Event) {
+			if now, ok := e.Body.(event.StepNow); !took && ok && now.ID == "4.4" && now.Timeout > 0 {
+				took = true
+				go func() {
+					x.session.TakeHelm()
+					x.typeAt("tumble never")
+					x.session.GiveHelm(engine.Resume)
+				}()
+			}
+		},
+	}
 	inStack(t, opt, func(t *testing.T, x *stack) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
-		assert.Contains(t, result.Message, "“timed restart” is pending no more, and the device has not restarted: it was dealt with")
+		assert.Contains(
+			t,
+			result.Message,
+			"“timed restart” is pending no more, and the device has not restarted: it was dealt with",
+		)
 		assert.NotContains(t, result.Message, "STILL OPEN")
 		assert.False(t, x.device.Timed())
 		for _, u := range x.device.Units() {
@@ -239,7 +263,9 @@ var stackFaults = map[string]struct {
 	"a unit comes up alone with the old release": {
 		stackOptions{device: faulty(maskel.Faults{ComesOld: 3})},
 		event.Failed,
-		[]string{"the units do not agree on the running release: unit 1 has 3.2, unit 2 has 3.2, unit 3 has 3.1; wanted is 3.2"},
+		[]string{
+			"the units do not agree on the running release: unit 1 has 3.2, unit 2 has 3.2, unit 3 has 3.1; wanted is 3.2",
+		},
 		[]string{"1 here 3.2→3.2", "2 here 3.2→3.2", "3 apart 3.1→3.1"},
 	},
 	"a restart is set already": {
@@ -252,20 +278,39 @@ var stackFaults = map[string]struct {
 		stackOptions{made: replaced}, event.Done, nil, []string{"1 here 3.2→3.2", "2 here 3.2→3.2", "3 here 3.2→3.2"},
 	},
 	"one unit: it is not there": {
-		stackOptions{lanOptions: lanOptions{book: "stack-one-unit", inputs: map[string]string{"unit": "7", "image": "strand-3.1.msl"}}},
+		stackOptions{
+			lanOptions: lanOptions{
+				book:   "stack-one-unit",
+				inputs: map[string]string{"unit": "7", "image": "strand-3.1.msl"},
+			},
+		},
 		event.Failed,
 		[]string{"Unit 7 is not there: there are 1 (here), 2 (here), 3 (here)"},
 		nil,
 	},
 	"one unit: the image is not the stack's": {
-		stackOptions{lanOptions: lanOptions{book: "stack-one-unit", inputs: map[string]string{"unit": "3", "image": "strand-3.2.msl"}}, made: replaced},
+		stackOptions{
+			lanOptions: lanOptions{
+				book:   "stack-one-unit",
+				inputs: map[string]string{"unit": "3", "image": "strand-3.2.msl"},
+			},
+			made: replaced,
+		},
 		event.Failed,
 		[]string{"The image is of 3.2, and the stack runs 3.1: the unit would be apart with it, too"},
 		nil,
 	},
 	"one unit: it leads": {
-		stackOptions{lanOptions: lanOptions{book: "stack-one-unit", inputs: map[string]string{"unit": "1", "image": "strand-3.1.msl"}}, made: func(s *maskel.Settings) { s.Units[0].Release = "2.9" }},
-		event.Already, nil, nil,
+		stackOptions{
+			lanOptions: lanOptions{
+				book:   "stack-one-unit",
+				inputs: map[string]string{"unit": "1", "image": "strand-3.1.msl"},
+			},
+			made: func(s *maskel.Settings) { s.Units[0].Release = "2.9" },
+		},
+		event.Already,
+		nil,
+		nil,
 	},
 	"one unit: it comes up with the old release again": {
 		stackOptions{lanOptions: oneUnit, made: replaced, device: faulty(maskel.Faults{ComesOld: 3})},
@@ -300,16 +345,24 @@ func TestFaultsOfAStack(t *testing.T) {
 // restart.
 func TestTheTrapOfOneUnitIsFoundByAReading(t *testing.T) {
 	t.Parallel()
-	inStack(t, stackOptions{lanOptions: lanOptions{book: trapBook, inputs: map[string]string{"image": "strand-3.2.msl"}}}, func(t *testing.T, x *stack) {
-		result := x.run()
-		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
-		assert.Contains(t, result.Message, "the units do not agree on the release that starts next: unit 1 has 3.2, unit 2 has 3.1, unit 3 has 3.1; wanted is 3.2")
-		assert.Equal(t, []string{"1 here 3.1→3.2", "2 here 3.1→3.1", "3 here 3.1→3.1"}, x.standings())
-		x.typeAt("load tftp 192.0.2.10 strand-3.2.msl")
-		held := find[event.Interlock](x.rig)
-		require.Len(t, held, 1, "typed by hand it is held at its Enter")
-		assert.Contains(t, held[0].Says, "fills only the unit whose prompt this is")
-	})
+	inStack(
+		t,
+		stackOptions{lanOptions: lanOptions{book: trapBook, inputs: map[string]string{"image": "strand-3.2.msl"}}},
+		func(t *testing.T, x *stack) {
+			result := x.run()
+			require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
+			assert.Contains(
+				t,
+				result.Message,
+				"the units do not agree on the release that starts next: unit 1 has 3.2, unit 2 has 3.1, unit 3 has 3.1; wanted is 3.2",
+			)
+			assert.Equal(t, []string{"1 here 3.1→3.2", "2 here 3.1→3.1", "3 here 3.1→3.1"}, x.standings())
+			x.typeAt("load tftp 192.0.2.10 strand-3.2.msl")
+			held := find[event.Interlock](x.rig)
+			require.Len(t, held, 1, "typed by hand it is held at its Enter")
+			assert.Contains(t, held[0].Says, "fills only the unit whose prompt this is")
+		},
+	)
 }
 
 const trapBook = `
@@ -342,11 +395,18 @@ func TestAUnitThatSaysNothingDoesNotAgree(t *testing.T) {
 	book = strings.Replace(book, "read: [self, systems]}", "read: [self, units, banks]}", 1) + `      - step: All tell
         agree: {what: what they start, in: 'filter(banks, .next == "yes")', on: release, number: device.units}
 `
-	inStack(t, stackOptions{lanOptions: lanOptions{book: book, inputs: map[string]string{}}, device: faulty(maskel.Faults{Away: 2})}, func(t *testing.T, x *stack) {
-		result := x.run()
-		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
-		assert.Contains(t, result.Message, "3 units are to agree, and only 2 tell: unit 1, 3")
-	})
+	inStack(
+		t,
+		stackOptions{
+			lanOptions: lanOptions{book: book, inputs: map[string]string{}},
+			device:     faulty(maskel.Faults{Away: 2}),
+		},
+		func(t *testing.T, x *stack) {
+			result := x.run()
+			require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
+			assert.Contains(t, result.Message, "3 units are to agree, and only 2 tell: unit 1, 3")
+		},
+	)
 }
 
 func TestOneUnitIsBroughtToTheOthers(t *testing.T) {
@@ -381,13 +441,17 @@ func TestABrokenRingHolds(t *testing.T) {
 		asked = append(asked, ask.Text)
 		return engine.Approve
 	}
-	inStack(t, stackOptions{lanOptions: lanOptions{approve: approve}, device: faulty(maskel.Faults{RingBreak: 2})}, func(t *testing.T, x *stack) {
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		require.NotEmpty(t, asked)
-		assert.Contains(t, asked[0], "The ring is broken between unit 2 and unit 3")
-		assert.Contains(t, result.Proved, "the ring is broken")
-	})
+	inStack(
+		t,
+		stackOptions{lanOptions: lanOptions{approve: approve}, device: faulty(maskel.Faults{RingBreak: 2})},
+		func(t *testing.T, x *stack) {
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			require.NotEmpty(t, asked)
+			assert.Contains(t, asked[0], "The ring is broken between unit 2 and unit 3")
+			assert.Contains(t, result.Proved, "the ring is broken")
+		},
+	)
 }
 
 // TestARestartThatIsSetForLaterIsReckonedWith has the plan, and what the header counts down, hold the time until it
@@ -396,9 +460,13 @@ func TestARestartThatIsSetForLaterIsReckonedWith(t *testing.T) {
 	t.Parallel()
 	plans := map[string]time.Duration{}
 	for _, minutes := range []string{"0", "20", "45"} {
-		inStack(t, stackOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": minutes}}}, func(t *testing.T, x *stack) {
-			plans[minutes] = x.book.Plan(&device.Facts{}).Expected
-		})
+		inStack(
+			t,
+			stackOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": minutes}}},
+			func(t *testing.T, x *stack) {
+				plans[minutes] = x.book.Plan(&device.Facts{}).Expected
+			},
+		)
 	}
 	assert.InDelta(t, 20, (plans["20"] - plans["0"]).Minutes(), 0.5)
 	assert.InDelta(t, 45, (plans["45"] - plans["0"]).Minutes(), 0.5)

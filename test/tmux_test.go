@@ -27,7 +27,12 @@ func startTerminal(t *testing.T, cols, rows int, args ...string) *terminal {
 
 // homeAt are the variables of a user whose files are all in one folder.
 func homeAt(home string) []string {
-	return []string{"HOME=" + home, "XDG_DATA_HOME=" + home + "/data", "XDG_CONFIG_HOME=" + home + "/config", "XDG_CACHE_HOME=" + home + "/cache"}
+	return []string{
+		"HOME=" + home,
+		"XDG_DATA_HOME=" + home + "/data",
+		"XDG_CONFIG_HOME=" + home + "/config",
+		"XDG_CACHE_HOME=" + home + "/cache",
+	}
 }
 
 // startTerminalAt does the same for a user whose files are in a folder.
@@ -41,7 +46,21 @@ func startTerminalAt(t *testing.T, home string, cols, rows int, args ...string) 
 	for i, arg := range args {
 		quoted[i] = "'" + arg + "'"
 	}
-	start := append([]string{"-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", fmt.Sprint(cols), "-y", fmt.Sprint(rows), "env"}, homeAt(home)...)
+	start := append(
+		[]string{
+			"-f",
+			"/dev/null",
+			"new-session",
+			"-d",
+			"-s",
+			"s",
+			"-x",
+			fmt.Sprint(cols),
+			"-y",
+			fmt.Sprint(rows),
+			"env",
+		},
+		homeAt(home)...)
 	term.tmux(append(start, "sh", "-c", "'"+program+"' "+strings.Join(quoted, " ")+"; echo exit code $?; sleep 600")...)
 	return term
 }
@@ -299,7 +318,12 @@ func TestBankUpgradeInTheInterface(t *testing.T) {
 	term.until("Writes lark 8.1.0 over bank A")
 	term.keys("F7")
 	screen = term.until("in “Restart into 7.6.1”")
-	assert.Regexp(t, `away 0\d:\d\d +\d\d:\d\d:\d\d – \d\d:\d\d:\d\d +in “Restart into 7.6.1”`, screen, "how long, from when to when, because of what")
+	assert.Regexp(
+		t,
+		`away 0\d:\d\d +\d\d:\d\d:\d\d – \d\d:\d\d:\d\d +in “Restart into 7.6.1”`,
+		screen,
+		"how long, from when to when, because of what",
+	)
 	term.approve()
 	term.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
 	screen = term.until("Restarts mare-gw1 into bank A with lark 8.1.0")

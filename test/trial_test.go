@@ -30,8 +30,11 @@ func newEdge(t *testing.T, opt edgeOptions) *edge {
 	t.Helper()
 	x := &edge{}
 	return start(t, x, &x.onDevice, family{
-		name: "quay-er1", dialect: "tamsin-e8", book: "install-and-confirm", inputs: map[string]string{"image": "marl-5.4.tms"},
-		shelf: func(folder string) error { return demo.EdgeShelf(folder, smallImage) },
+		name:    "quay-er1",
+		dialect: "tamsin-e8",
+		book:    "install-and-confirm",
+		inputs:  map[string]string{"image": "marl-5.4.tms"},
+		shelf:   func(folder string) error { return demo.EdgeShelf(folder, smallImage) },
 	}, opt, func(lan *bench.LAN) *tamsin.Router { return demo.Edge(lan, smallImage) })
 }
 
@@ -63,23 +66,27 @@ func fill(r *tamsin.Router) {
 
 func TestATrialIsConfirmedAndLasts(t *testing.T) {
 	t.Parallel()
-	inEdge(t, edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": ".", "tidy": "yes"}}}, func(t *testing.T, x *edge) {
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		require.NoError(t, x.stands("5.4", "5.4"))
-		assert.Equal(t, []string{
-			"the parcel of 5.4 in the hold has the digest that it has here", "marl 5.4 runs on quay-er1",
-			"the setup is what it was", "marl 5.4 lasts beyond a power cut",
-		}, result.Proved)
-		assert.Empty(t, x.device.Hold().Files(), "tidied up")
-		assert.Equal(t, []string{"5.4"}, x.device.Unfolded())
-		kept, err := filepath.Glob(filepath.Join(x.folder, "quay-er1-5.2-*.txt"))
-		require.NoError(t, err)
-		assert.Len(t, kept, 1)
+	inEdge(
+		t,
+		edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": ".", "tidy": "yes"}}},
+		func(t *testing.T, x *edge) {
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			require.NoError(t, x.stands("5.4", "5.4"))
+			assert.Equal(t, []string{
+				"the parcel of 5.4 in the hold has the digest that it has here", "marl 5.4 runs on quay-er1",
+				"the setup is what it was", "marl 5.4 lasts beyond a power cut",
+			}, result.Proved)
+			assert.Empty(t, x.device.Hold().Files(), "tidied up")
+			assert.Equal(t, []string{"5.4"}, x.device.Unfolded())
+			kept, err := filepath.Glob(filepath.Join(x.folder, "quay-er1-5.2-*.txt"))
+			require.NoError(t, err)
+			assert.Len(t, kept, 1)
 
-		again := x.run()
-		require.Equal(t, event.Done, again.Outcome, "%s", again.Message)
-	})
+			again := x.run()
+			require.Equal(t, event.Done, again.Outcome, "%s", again.Message)
+		},
+	)
 }
 
 func TestWhatRunsAndLastsIsDoneAlready(t *testing.T) {
@@ -190,12 +197,21 @@ func TestAWarningOfTheDryRunHolds(t *testing.T) {
 			}
 			return engine.Approve
 		}
-		opt := edgeOptions{lanOptions: lanOptions{approve: approve}, device: func(r *tamsin.Router) { r.Setup = append(r.Setup, "old gauges at the ramp") }}
+		opt := edgeOptions{
+			lanOptions: lanOptions{approve: approve},
+			device:     func(r *tamsin.Router) { r.Setup = append(r.Setup, "old gauges at the ramp") },
+		}
 		inEdge(t, opt, func(t *testing.T, x *edge) {
 			result := x.run()
 			require.Equal(t, want, result.Outcome, "%s\n%s", result.Message, x.story())
 			assert.Contains(t, asked[0], "The dry run warns: setup: drops old gauges.")
-			require.NoError(t, x.stands(map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want], map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want]))
+			require.NoError(
+				t,
+				x.stands(
+					map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want],
+					map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want],
+				),
+			)
 		})
 	}
 }
@@ -254,16 +270,19 @@ func TestThePowerGoesInEachPhaseOfATrial(t *testing.T) {
 // thoughtOver is a trial of five minutes in which the operator has the helm for a while before it is confirmed.
 func thoughtOver(length time.Duration, as engine.Wish) edgeOptions {
 	took := false
-	return edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"minutes": "5"}}, on: func(x *edge, e event.Event) {
-		if !took && stepEnds("8.2")(e) {
-			took = true
-			go func() {
-				x.session.TakeHelm()
-				time.Sleep(length)
-				x.session.GiveHelm(as)
-			}()
-		}
-	}}
+	return edgeOptions{
+		lanOptions: lanOptions{inputs: map[string]string{"minutes": "5"}},
+		on: func(x *edge, e event.Event) {
+			if !took && stepEnds("8.2")(e) {
+				took = true
+				go func() {
+					x.session.TakeHelm()
+					time.Sleep(length)
+					x.session.GiveHelm(as)
+				}()
+			}
+		},
+	}
 }
 
 func TestATrialRunsOutWhileTheHandHasTheHelm(t *testing.T) {
@@ -309,21 +328,34 @@ func TestConfirmingIsNotSkipped(t *testing.T) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 		require.NoError(t, x.stands("5.4", "5.4"))
-		assert.True(t, slices.ContainsFunc(find[event.Note](x.rig), func(n event.Note) bool { return strings.Contains(n.Text, "was not done by hand") }))
+		assert.True(
+			t,
+			slices.ContainsFunc(
+				find[event.Note](x.rig),
+				func(n event.Note) bool { return strings.Contains(n.Text, "was not done by hand") },
+			),
+		)
 	})
 }
 
 // TestARunThatEndsWithATrialOpenSaysSoFirst stops it between activating and confirming.
 func TestARunThatEndsWithATrialOpenSaysSoFirst(t *testing.T) {
 	t.Parallel()
-	opt := edgeOptions{lanOptions: lanOptions{book: halfBook, inputs: map[string]string{}}, device: func(r *tamsin.Router) {
-		r.Unfold(demo.EdgeImage("5.4", smallImage))
-	}}
+	opt := edgeOptions{
+		lanOptions: lanOptions{book: halfBook, inputs: map[string]string{}},
+		device: func(r *tamsin.Router) {
+			r.Unfold(demo.EdgeImage("5.4", smallImage))
+		},
+	}
 	inEdge(t, opt, func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
 		assert.Equal(t, engine.ExitDoneBut, result.Exit)
-		assert.Regexp(t, `^STILL OPEN: the release that runs is on trial, and the device goes back to the lasting one by itself, in 1\d min`, result.Message)
+		assert.Regexp(
+			t,
+			`^STILL OPEN: the release that runs is on trial, and the device goes back to the lasting one by itself, in 1\d min`,
+			result.Message,
+		)
 	})
 }
 
@@ -368,12 +400,16 @@ func TestATrialOfAnotherReleaseIsLeftAlone(t *testing.T) {
 
 func TestATrialIsLetRunOut(t *testing.T) {
 	t.Parallel()
-	inEdge(t, edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12)}, func(t *testing.T, x *edge) {
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		require.NoError(t, x.stands("5.2", "5.2"))
-		assert.Contains(t, result.Proved, "marl 5.2 runs on quay-er1 again")
-	})
+	inEdge(
+		t,
+		edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12)},
+		func(t *testing.T, x *edge) {
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			require.NoError(t, x.stands("5.2", "5.2"))
+			assert.Contains(t, result.Proved, "marl 5.2 runs on quay-er1 again")
+		},
+	)
 }
 
 func TestATrialThatIsOverAndGoesOnIsReportedSo(t *testing.T) {
@@ -393,16 +429,20 @@ func TestATrialThatIsOverAndGoesOnIsReportedSo(t *testing.T) {
 func TestATrialConfirmedMeanwhileIsNotWaitedOut(t *testing.T) {
 	t.Parallel()
 	took := false
-	opt := edgeOptions{lanOptions: lanOptions{book: "let-the-trial-run-out"}, device: onTrial(12), on: func(x *edge, e event.Event) {
-		if now, ok := e.Body.(event.StepNow); !took && ok && now.ID == "2.1" && now.Timeout > 0 {
-			took = true
-			go func() {
-				x.session.TakeHelm()
-				x.typeAt("settle")
-				x.session.GiveHelm(engine.Resume)
-			}()
-		}
-	}}
+	opt := edgeOptions{
+		lanOptions: lanOptions{book: "let-the-trial-run-out"},
+		device:     onTrial(12),
+		on: func(x *edge, e event.Event) {
+			if now, ok := e.Body.(event.StepNow); !took && ok && now.ID == "2.1" && now.Timeout > 0 {
+				took = true
+				go func() {
+					x.session.TakeHelm()
+					x.typeAt("settle")
+					x.session.GiveHelm(engine.Resume)
+				}()
+			}
+		},
+	}
 	inEdge(t, opt, func(t *testing.T, x *edge) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
@@ -413,11 +453,15 @@ func TestATrialConfirmedMeanwhileIsNotWaitedOut(t *testing.T) {
 
 func TestBackToThePreviousRelease(t *testing.T) {
 	t.Parallel()
-	inEdge(t, edgeOptions{lanOptions: lanOptions{book: "back-to-the-previous"}, device: newer}, func(t *testing.T, x *edge) {
-		result := x.run()
-		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-		require.NoError(t, x.stands("5.2", "5.2"))
-	})
+	inEdge(
+		t,
+		edgeOptions{lanOptions: lanOptions{book: "back-to-the-previous"}, device: newer},
+		func(t *testing.T, x *edge) {
+			result := x.run()
+			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
+			require.NoError(t, x.stands("5.2", "5.2"))
+		},
+	)
 }
 
 func TestBackToWhichReleaseIsAsked(t *testing.T) {
@@ -437,62 +481,83 @@ func TestBackToWhichReleaseIsAsked(t *testing.T) {
 // TestATrialIsFoundByReadingAgain needs no runbook and no account: it reads in the mode that the device is in.
 func TestATrialIsFoundByReadingAgain(t *testing.T) {
 	t.Parallel()
-	inEdge(t, edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
-		x.typeAt("")
-		for _, line := range []string{"harbour", "lamp-and-tide"} {
-			x.typeAt(line)
-		}
-		require.NoError(t, x.session.ReadAgain(t.Context()))
-		synctest.Wait() // until it is collected
-		open := find[event.Pending](x.rig)
-		require.Len(t, open, 1, x.story())
-		assert.Equal(t, "trial", open[0].Name)
-		assert.WithinDuration(t, time.Now().Add(30*time.Minute), open[0].Until, time.Minute)
-	})
+	inEdge(
+		t,
+		edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}},
+		func(t *testing.T, x *edge) {
+			x.typeAt("")
+			for _, line := range []string{"harbour", "lamp-and-tide"} {
+				x.typeAt(line)
+			}
+			require.NoError(t, x.session.ReadAgain(t.Context()))
+			synctest.Wait() // until it is collected
+			open := find[event.Pending](x.rig)
+			require.Len(t, open, 1, x.story())
+			assert.Equal(t, "trial", open[0].Name)
+			assert.WithinDuration(t, time.Now().Add(30*time.Minute), open[0].Until, time.Minute)
+		},
+	)
 }
 
 // TestADeadlineIsNotDealtWithByWhatTheDeviceRefuses: without the right to, settle settles nothing.
 func TestADeadlineIsNotDealtWithByWhatTheDeviceRefuses(t *testing.T) {
 	t.Parallel()
-	inEdge(t, edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
-		require.Equal(t, event.DoneBut, x.run().Outcome)
-		states := func() (all []string) {
-			synctest.Wait()
-			for _, p := range find[event.Pending](x.rig) {
-				all = append(all, p.Name+" "+p.State)
+	inEdge(
+		t,
+		edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}},
+		func(t *testing.T, x *edge) {
+			require.Equal(t, event.DoneBut, x.run().Outcome)
+			states := func() (all []string) {
+				synctest.Wait()
+				for _, p := range find[event.Pending](x.rig) {
+					all = append(all, p.Name+" "+p.State)
+				}
+				return all
 			}
-			return all
-		}
-		x.typeAt("rest")
-		x.typeAt("settle")
-		assert.Equal(t, []string{
-			"trial pending", "trial dealt with", "lasting pending", "lasting " + event.PendingNever, "trial pending",
-		}, states(), "refused: it is open still")
-		x.typeAt("work")
-		x.typeAt("settle")
-		assert.Equal(t, []string{"trial dealt with", "lasting pending"}, states()[5:])
-		_, trial, _ := x.device.Runs()
-		assert.False(t, trial)
-		x.typeAt("swing 9.9 20")
-		x.session.SendHeld()
-		time.Sleep(3 * time.Second)
-		assert.Equal(t, []string{"trial pending", "trial " + event.PendingNever}, states()[7:], "no such release: no trial began")
-	})
+			x.typeAt("rest")
+			x.typeAt("settle")
+			assert.Equal(t, []string{
+				"trial pending",
+				"trial dealt with",
+				"lasting pending",
+				"lasting " + event.PendingNever,
+				"trial pending",
+			}, states(), "refused: it is open still")
+			x.typeAt("work")
+			x.typeAt("settle")
+			assert.Equal(t, []string{"trial dealt with", "lasting pending"}, states()[5:])
+			_, trial, _ := x.device.Runs()
+			assert.False(t, trial)
+			x.typeAt("swing 9.9 20")
+			x.session.SendHeld()
+			time.Sleep(3 * time.Second)
+			assert.Equal(
+				t,
+				[]string{"trial pending", "trial " + event.PendingNever},
+				states()[7:],
+				"no such release: no trial began",
+			)
+		},
+	)
 }
 
 // TestARestartTypedDuringATrialIsHeld holds it at its Enter with what it would mean.
 func TestARestartTypedDuringATrialIsHeld(t *testing.T) {
 	t.Parallel()
-	inEdge(t, edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
-		result := x.run()
-		require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
-		x.typeAt("turn over")
-		held := find[event.Interlock](x.rig)
-		require.Len(t, held, 1, x.story())
-		assert.Contains(t, held[0].Says, "while this is pending: the release that runs is on trial")
-		release, _, _ := x.device.Runs()
-		assert.Equal(t, "5.4", release)
-	})
+	inEdge(
+		t,
+		edgeOptions{device: onTrial(30), lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}},
+		func(t *testing.T, x *edge) {
+			result := x.run()
+			require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
+			x.typeAt("turn over")
+			held := find[event.Interlock](x.rig)
+			require.Len(t, held, 1, x.story())
+			assert.Contains(t, held[0].Says, "while this is pending: the release that runs is on trial")
+			release, _, _ := x.device.Runs()
+			assert.Equal(t, "5.4", release)
+		},
+	)
 }
 
 const readBook = `
@@ -512,9 +577,15 @@ phases:
 func TestAnActionThatTheReleaseLacksIsNotTyped(t *testing.T) {
 	t.Parallel()
 	for release, want := range map[string]event.Outcome{"5.2": event.Failed, "5.4": event.DoneBut} {
-		opt := edgeOptions{lanOptions: lanOptions{book: sweepBook, inputs: map[string]string{"image": "marl-5.6.tms"}, shelf: func(folder string) {
-			_ = os.WriteFile(filepath.Join(folder, "marl-5.6.tms"), demo.EdgeImage("5.6", smallImage), 0o600)
-		}}}
+		opt := edgeOptions{
+			lanOptions: lanOptions{
+				book:   sweepBook,
+				inputs: map[string]string{"image": "marl-5.6.tms"},
+				shelf: func(folder string) {
+					_ = os.WriteFile(filepath.Join(folder, "marl-5.6.tms"), demo.EdgeImage("5.6", smallImage), 0o600)
+				},
+			},
+		}
 		if release == "5.4" {
 			opt.device = newer
 		}
@@ -522,7 +593,11 @@ func TestAnActionThatTheReleaseLacksIsNotTyped(t *testing.T) {
 			result := x.run()
 			require.Equal(t, want, result.Outcome, "%s: %s\n%s", release, result.Message, x.story())
 			if release == "5.2" {
-				assert.Contains(t, result.Message, "not typed: 5.2 has no “bring-and-activate”: it is there from 5.4 on; bring, unpack and activate are done one by one")
+				assert.Contains(
+					t,
+					result.Message,
+					"not typed: 5.2 has no “bring-and-activate”: it is there from 5.4 on; bring, unpack and activate are done one by one",
+				)
 				assert.Empty(t, find[event.TransferBegin](x.rig))
 			}
 		})
@@ -535,7 +610,9 @@ func TestOneCommandDoesItWhereTheReleaseHasIt(t *testing.T) {
 		_ = os.WriteFile(filepath.Join(folder, "marl-5.6.tms"), demo.EdgeImage("5.6", smallImage), 0o600)
 	}
 	for release, swept := range map[string]bool{"5.2": false, "5.4": true} {
-		opt := edgeOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "marl-5.6.tms", "once": "yes"}, shelf: later}}
+		opt := edgeOptions{
+			lanOptions: lanOptions{inputs: map[string]string{"image": "marl-5.6.tms", "once": "yes"}, shelf: later},
+		}
 		if release == "5.4" {
 			opt.device = newer
 		}
@@ -559,13 +636,21 @@ func TestOneCommandDoesItWhereTheReleaseHasIt(t *testing.T) {
 
 func TestWhatTheReleaseWouldRefuseIsHeldWhenTyped(t *testing.T) {
 	t.Parallel()
-	inEdge(t, edgeOptions{lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}}, func(t *testing.T, x *edge) {
-		require.Equal(t, event.Done, x.run().Outcome)
-		x.typeAt("sweep 192.0.2.10 marl-5.4.tms 20")
-		held := find[event.Interlock](x.rig)
-		require.Len(t, held, 1, x.story())
-		assert.Contains(t, held[0].Says, "will be refused: 5.2 has no “bring-and-activate”: it is there from 5.4 on")
-	})
+	inEdge(
+		t,
+		edgeOptions{lanOptions: lanOptions{book: readBook, inputs: map[string]string{}}},
+		func(t *testing.T, x *edge) {
+			require.Equal(t, event.Done, x.run().Outcome)
+			x.typeAt("sweep 192.0.2.10 marl-5.4.tms 20")
+			held := find[event.Interlock](x.rig)
+			require.Len(t, held, 1, x.story())
+			assert.Contains(
+				t,
+				held[0].Says,
+				"will be refused: 5.2 has no “bring-and-activate”: it is there from 5.4 on",
+			)
+		},
+	)
 }
 
 const sweepBook = `

@@ -155,7 +155,24 @@ func (w *wanderer) act() {
 			w.session.GiveHelm(pick(w, engine.Resume, engine.Resume, engine.Repeat, engine.GoOn, engine.Stop))
 		}},
 		{"types", func() {
-			w.keys(pick(w, "look self\r", "store\r", "look", "wipe bank B\r", "store empty\r", "recommence\r", "y\r", "n\r", "\r", "harbour\r", "lamp-and-tide\r", "\x1b[A", "\x15"))
+			w.keys(
+				pick(
+					w,
+					"look self\r",
+					"store\r",
+					"look",
+					"wipe bank B\r",
+					"store empty\r",
+					"recommence\r",
+					"y\r",
+					"n\r",
+					"\r",
+					"harbour\r",
+					"lamp-and-tide\r",
+					"\x1b[A",
+					"\x15",
+				),
+			)
 		}},
 		{"pastes", func() {
 			w.session.Press([]byte(pick(w, "look banks\rwipe bank A\rlook self\r", "words\rstore empty\r")))
@@ -271,7 +288,8 @@ func (w *wanderer) holds(result engine.Result) {
 					approved[command] = true
 				}
 			}
-			stopped = stopped || b.Answer == engine.StopHere && b.Who == "operator" && asks[b.ID].Form != event.FormDialog
+			stopped = stopped ||
+				b.Answer == engine.StopHere && b.Who == "operator" && asks[b.ID].Form != event.FormDialog
 		case event.Interlock:
 			sent[b.Command] = sent[b.Command] || b.State == event.InterlockSent
 		}
@@ -281,11 +299,19 @@ func (w *wanderer) holds(result engine.Result) {
 	defer w.mu.Unlock()
 	for _, report := range w.obeyed {
 		if says := w.book.Dialect.DangerOf(report.command); says != "" {
-			require.True(w.T, approved[report.command] || sent[report.command], "“%s” %s, and nobody said so\n%s", report.command, says, w.before(report.at))
+			require.True(
+				w.T,
+				approved[report.command] || sent[report.command],
+				"“%s” %s, and nobody said so\n%s",
+				report.command,
+				says,
+				w.before(report.at),
+			)
 		}
 	}
 	baud, _ := w.session.Speed()
-	left := strings.Contains(result.Message, "could not be put back") || strings.Contains(result.Message, "the device may still be at")
+	left := strings.Contains(result.Message, "could not be put back") ||
+		strings.Contains(result.Message, "the device may still be at")
 	require.True(w.T, baud == w.speed || left, "our end is at %d: %s\n%s", baud, result.Message, story())
 	for _, e := range w.kept() {
 		text, err := e.MarshalJSON()

@@ -20,19 +20,44 @@ type answer struct{ shown, key, gives, does string }
 // answersOf are the keys that answer each form of question. No letter ever answers by itself: it may be the beginning
 // of something typed.
 var answersOf = map[event.Form][]answer{
-	event.FormHold:      {{"Enter", "enter", engine.Approve, "go on"}, {"Esc", "esc", engine.StopHere, "stop here, nothing changed"}},
-	event.FormOperator:  {{"Enter", "enter", engine.DoneByMe, "done"}, {"Esc", "esc", engine.StopHere, "stop here"}},
-	event.FormDialog:    {{"Enter", "enter", engine.DoneByMe, "it was answered"}, {"Esc", "esc", engine.StopHere, "stop here"}},
-	event.FormFailure:   {{"Enter", "enter", engine.TryAgain, "repeat the step"}, {"Esc", "esc", engine.StopHere, "stop"}},
-	event.FormNewDevice: {{"Enter", "enter", engine.Approve, "it is the one"}, {"Esc", "esc", engine.LeaveIt, "another one, leave it"}},
-	event.FormIdentity:  {{"Enter", "enter", engine.Approve, "it is the same, go on"}, {"Esc", "esc", engine.StopHere, "stop here"}},
-	event.FormRecord:    {{"Enter", "enter", engine.TryAgain, "try again"}, {"Esc", "esc", engine.StopHere, "stop here"}},
-	event.FormLine:      {{"Enter", "enter", line.KeyIsRight, "yes"}, {"Esc", "esc", line.KeyIsWrong, "no"}},
-	event.FormOverrun:   {{"Enter", "enter", engine.WaitOn, "wait on, as long again"}, {"Esc", "esc", engine.GiveUp, "end the wait: the step failed"}},
+	event.FormHold: {
+		{"Enter", "enter", engine.Approve, "go on"},
+		{"Esc", "esc", engine.StopHere, "stop here, nothing changed"},
+	},
+	event.FormOperator: {{"Enter", "enter", engine.DoneByMe, "done"}, {"Esc", "esc", engine.StopHere, "stop here"}},
+	event.FormDialog: {
+		{"Enter", "enter", engine.DoneByMe, "it was answered"},
+		{"Esc", "esc", engine.StopHere, "stop here"},
+	},
+	event.FormFailure: {
+		{"Enter", "enter", engine.TryAgain, "repeat the step"},
+		{"Esc", "esc", engine.StopHere, "stop"},
+	},
+	event.FormNewDevice: {
+		{"Enter", "enter", engine.Approve, "it is the one"},
+		{"Esc", "esc", engine.LeaveIt, "another one, leave it"},
+	},
+	event.FormIdentity: {
+		{"Enter", "enter", engine.Approve, "it is the same, go on"},
+		{"Esc", "esc", engine.StopHere, "stop here"},
+	},
+	event.FormRecord: {
+		{"Enter", "enter", engine.TryAgain, "try again"},
+		{"Esc", "esc", engine.StopHere, "stop here"},
+	},
+	event.FormLine: {{"Enter", "enter", line.KeyIsRight, "yes"}, {"Esc", "esc", line.KeyIsWrong, "no"}},
+	event.FormOverrun: {
+		{"Enter", "enter", engine.WaitOn, "wait on, as long again"},
+		{"Esc", "esc", engine.GiveUp, "end the wait: the step failed"},
+	},
 }
 
 // behind are the answers that take the leader key first.
-var behind = []answer{{"n", "n", engine.SkipIt, "go on without it"}, {"w", "w", engine.RollBack, "roll back"}, {"o", "o", engine.GoUnrecorded, "go on unrecorded"}}
+var behind = []answer{
+	{"n", "n", engine.SkipIt, "go on without it"},
+	{"w", "w", engine.RollBack, "roll back"},
+	{"o", "o", engine.GoUnrecorded, "go on unrecorded"},
+}
 
 // asked is the question that keys answer now, nil for none: one of the runbook while the operator has the helm waits
 // for it to be given back; and while a second line is shown only its own is answered, since what is typed is that
@@ -111,7 +136,11 @@ func (a *app) answersBehind() (all keys.Map) {
 	ask := a.state.Ask
 	for _, one := range behind {
 		has := a.session != nil && ask != nil && slices.Contains(ask.Answers, one.gives)
-		all = append(all, keys.New(one.shown, one.does, keys.Just(func() { a.session.Answer(ask.ID, one.gives, "operator") }), one.key).If(has))
+		all = append(
+			all,
+			keys.New(one.shown, one.does, keys.Just(func() { a.session.Answer(ask.ID, one.gives, "operator") }), one.key).
+				If(has),
+		)
 	}
 	return all
 }
@@ -120,7 +149,8 @@ func (a *app) answersBehind() (all keys.Map) {
 func (a *app) sends() keys.Map {
 	here := a.present()
 	return keys.Map{keys.New("F9", "sends it", keys.Just(func() { here.session.SendHeld() }), "f9").
-		Explain("sends a command that was held at its Enter; any other key forgets that Enter").If(here.state.Held != nil && here.session != nil)}
+		Explain("sends a command that was held at its Enter; any other key forgets that Enter").
+		If(here.state.Held != nil && here.session != nil)}
 }
 
 // kept are the keys that say what becomes of others which were pressed while a transfer has the line.
@@ -128,8 +158,12 @@ func (a *app) kept() keys.Map {
 	here := a.present()
 	waits := here.session != nil && here.state.Kept > 0
 	return keys.Map{
-		keys.Helm.On("cancels it and types them", func() { here.session.CancelForKept() }).Explain("cancels the transfer and types the keys that were pressed meanwhile").If(waits),
-		keys.New("Esc", "forgets them", keys.Just(func() { here.session.ForgetKept() }), "esc").Explain("forgets the keys that were pressed meanwhile: the transfer goes on").If(waits),
+		keys.Helm.On("cancels it and types them", func() { here.session.CancelForKept() }).
+			Explain("cancels the transfer and types the keys that were pressed meanwhile").
+			If(waits),
+		keys.New("Esc", "forgets them", keys.Just(func() { here.session.ForgetKept() }), "esc").
+			Explain("forgets the keys that were pressed meanwhile: the transfer goes on").
+			If(waits),
 	}
 }
 

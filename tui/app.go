@@ -106,7 +106,16 @@ const maxAtOnce = 64 << 10
 const tickEvery = 200 * time.Millisecond
 
 func newApp(ctx context.Context, opt Options) *app {
-	a := &app{opt: opt, session: opt.Session, ctx: ctx, shell: newShell(opt.Theme), given: map[string]string{}, state: state.New(), console: console.New(80, 18), events: events.New()}
+	a := &app{
+		opt:     opt,
+		session: opt.Session,
+		ctx:     ctx,
+		shell:   newShell(opt.Theme),
+		given:   map[string]string{},
+		state:   state.New(),
+		console: console.New(80, 18),
+		events:  events.New(),
+	}
 	if a.session != nil {
 		a.console.Press = a.session.Press
 		a.console.Paste = func(text string) { a.paste(at{a.session, a.state}, text) }
@@ -116,7 +125,10 @@ func newApp(ctx context.Context, opt Options) *app {
 	a.home = "console"
 	a.show(a.home)
 	for _, notice := range opt.Notices {
-		a.state.Remarks = append(a.state.Remarks, state.Remark{At: time.Now(), Note: event.Note{Level: event.Warning, Text: notice}})
+		a.state.Remarks = append(
+			a.state.Remarks,
+			state.Remark{At: time.Now(), Note: event.Note{Level: event.Warning, Text: notice}},
+		)
 		a.say(notice)
 	}
 	return a

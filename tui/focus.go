@@ -46,7 +46,8 @@ const afterthoughtFor = time.Second
 // afterthought swallows a key that was pressed once too often: on the live line an Esc would eat the next letter, and
 // an Enter would take the helm.
 func (a *app) afterthought(k tea.KeyPressMsg) bool {
-	if a.over != nil || a.locked || !a.inConsole() || a.asked() != nil || a.present().state.Held != nil || a.present().state.Kept > 0 {
+	if a.over != nil || a.locked || !a.inConsole() || a.asked() != nil || a.present().state.Held != nil ||
+		a.present().state.Kept > 0 {
 		return false
 	}
 	switch k.String() {
@@ -91,12 +92,30 @@ func (a *app) allPlaces() []place {
 		{"f1", "help", "keys and marks", "", help.New(a.help)},
 		{"f2", "console", "the live line", "", a.console},
 		{"f3", "course", "the runbook step by step, with what each types", "", course.New(a.state, pick)},
-		{"f4", "images", "what fits and why not; a digest that is pasted there is compared", "", images.New(a.state, add, a.say)},
-		{"f5", "device", "its banks or systems, all that was read, what has changed", "", device.New(a.state, again, a.showSource, func() { a.show("dry-run") })},
+		{
+			"f4",
+			"images",
+			"what fits and why not; a digest that is pasted there is compared",
+			"",
+			images.New(a.state, add, a.say),
+		},
+		{
+			"f5",
+			"device",
+			"its banks or systems, all that was read, what has changed",
+			"",
+			device.New(a.state, again, a.showSource, func() { a.show("dry-run") }),
+		},
 		{"f6", "transfers", "what is staged, each transfer, the ladder of messages", "", view.NewPage(a.transfers)},
 		{"f7", "reach", "whether the device answers, and how long it was away", "", reach.New(a.state)},
 		{"f8", "events", "what happened, the newest first", "", a.events},
-		{"", "dry-run", "what a change would restart, how long that takes, what refuses", "device", dryrun.New(a.state)},
+		{
+			"",
+			"dry-run",
+			"what a change would restart, how long that takes, what refuses",
+			"device",
+			dryrun.New(a.state),
+		},
 		{"", "runbooks", "what can be carried out", "", a.runbooks},
 		{"", "inputs", "what a runbook needs", "runbooks", a.inputs},
 		{"", "dialects", "how the device talks", "", a.dialects},
@@ -135,7 +154,10 @@ func (a *app) turnTo(name string) {
 // onlyServing leaves the views of servers that work alone.
 func (a *app) onlyServing() {
 	a.serving, a.home = true, "transfers"
-	a.places = slices.DeleteFunc(a.places, func(p place) bool { return !slices.Contains([]string{"help", "transfers", "events"}, p.name) })
+	a.places = slices.DeleteFunc(
+		a.places,
+		func(p place) bool { return !slices.Contains([]string{"help", "transfers", "events"}, p.name) },
+	)
 	a.show("transfers")
 }
 
@@ -148,18 +170,28 @@ func (a *app) show(name string) {
 		a.console.Live()
 	case a.locked && a.presentSecond() == nil:
 		a.locked = false
-		a.say("the keys are this view's again; " + keys.Lock.After(keys.Name(a.opt.Leader)) + " gives them to the device once more")
+		a.say(
+			"the keys are this view's again; " + keys.Lock.After(
+				keys.Name(a.opt.Leader),
+			) + " gives them to the device once more",
+		)
 	}
 }
 
 // frameKeys work in every view.
 func (a *app) frameKeys() keys.Map {
 	all := a.placeKeys(a.turnTo)
-	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").Explain("back to the " + a.home + ", or to the view before")
-	return append(all,
+	back := keys.New("Esc", "back", keys.Just(func() { a.show(a.back()) }), "esc").
+		Explain("back to the " + a.home + ", or to the view before")
+	return append(
+		all,
 		back.If(a.places[a.shown].name != a.home && a.asked() == nil && a.presentSecond() == nil),
-		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").Explain("ends it, Ctrl-C too; what is under way is told so").If(a.serving),
-		keys.Helm.On(a.pauses(), a.pause).Explain("pauses the runbook, or gives the helm back to it").If(a.session != nil),
+		keys.New("q", "ends it", func() tea.Cmd { return a.leaves }, "q", "ctrl+c").
+			Explain("ends it, Ctrl-C too; what is under way is told so").
+			If(a.serving),
+		keys.Helm.On(a.pauses(), a.pause).
+			Explain("pauses the runbook, or gives the helm back to it").
+			If(a.session != nil),
 		a.leader().If(!a.serving),
 	)
 }

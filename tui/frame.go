@@ -50,8 +50,19 @@ func (a *app) strip() []paint.Line {
 	}
 	back, moved := a.console.Back()
 	v := strip.View{
-		Message: a.message, Back: back, Moved: moved, Leader: keys.Name(a.opt.Leader), Replay: a.replay, Playing: a.playing, Serving: a.serving, Locked: a.locked,
-		NotYet: a.tooSoon, Narrow: a.side() == 0, Sends: a.sends(), Kept: a.kept(), LogsIn: a.loginAction() != "",
+		Message: a.message,
+		Back:    back,
+		Moved:   moved,
+		Leader:  keys.Name(a.opt.Leader),
+		Replay:  a.replay,
+		Playing: a.playing,
+		Serving: a.serving,
+		Locked:  a.locked,
+		NotYet:  a.tooSoon,
+		Narrow:  a.side() == 0,
+		Sends:   a.sends(),
+		Kept:    a.kept(),
+		LogsIn:  a.loginAction() != "",
 	}
 	shown, one := a.present().state, a.presentSecond()
 	if one != nil && shown.Ask == nil && shown.Held == nil && (a.state.Ask != nil || a.state.Held != nil) {
@@ -138,7 +149,9 @@ func (a *app) body(most int) ([]paint.Line, cursorAt) {
 		return indent(main[:min(len(main), rows)], 1), cursor
 	}
 	glance := a.glance(side - 1)
-	column := append(glance[:min(len(glance), rows)], cards.Column(a.theme, a.state, keys.Name(a.opt.Leader), side-1, max(0, rows-len(glance)))...)
+	column := append(
+		glance[:min(len(glance), rows)],
+		cards.Column(a.theme, a.state, keys.Name(a.opt.Leader), side-1, max(0, rows-len(glance)))...)
 	rule := paint.In(a.theme.Faint, "│ ")
 	lines := make([]paint.Line, rows)
 	for i := range lines {
@@ -233,7 +246,10 @@ func (a *app) lineText() paint.Line {
 	}
 	right = append(right, a.signals(wide)...)
 	if wide {
-		right = append(right, paint.In(t.Quiet, fmt.Sprintf(" ▼ %.2f  ▲ %.2f kB/s   ", s.In.PerSecond()/1000, a.outRate()/1000)))
+		right = append(
+			right,
+			paint.In(t.Quiet, fmt.Sprintf(" ▼ %.2f  ▲ %.2f kB/s   ", s.In.PerSecond()/1000, a.outRate()/1000)),
+		)
 	}
 	if scale := s.Session.Scale; scale > 1 {
 		right = append(right, paint.In(t.Here, fmt.Sprintf("time ×%g  ", scale)))

@@ -145,7 +145,10 @@ func (f *front) frameKeys() keys.Map {
 // openLeader offers what stands behind the leader key before a session is there.
 func (f *front) openLeader() {
 	f.menu(strip.Menu{
-		Choices: keys.Map{keys.New("q", "quit", func() tea.Cmd { return f.leaves }, "q"), keys.New("Esc", "stay", keys.Just(func() {}), "esc")},
+		Choices: keys.Map{
+			keys.New("q", "quit", func() tea.Cmd { return f.leaves }, "q"),
+			keys.New("Esc", "stay", keys.Just(func() {}), "esc"),
+		},
 	})
 }
 
@@ -158,7 +161,15 @@ func (f *front) opening(words string, end context.CancelFunc) {
 func (f *front) opened(err error) {
 	f.busy, f.over = nil, nil
 	if err != nil {
-		f.menu(strip.Menu{Bad: true, Mark: "✗", Word: "Not opened", Text: err.Error(), Choices: keys.Map{keys.New("Esc", "back to the start", keys.Just(func() {}), "esc", "enter")}})
+		f.menu(
+			strip.Menu{
+				Bad:     true,
+				Mark:    "✗",
+				Word:    "Not opened",
+				Text:    err.Error(),
+				Choices: keys.Map{keys.New("Esc", "back to the start", keys.Just(func() {}), "esc", "enter")},
+			},
+		)
 	}
 }
 
@@ -186,7 +197,15 @@ func (f *front) answer(asks lineAsks) {
 			if i > 0 {
 				key = [2]string{"Esc", "esc"}
 			}
-			m.Choices = append(m.Choices, keys.New(key[0], choice, give(func() string { return choice }, func() bool { return true }, say), key[1]))
+			m.Choices = append(
+				m.Choices,
+				keys.New(
+					key[0],
+					choice,
+					give(func() string { return choice }, func() bool { return true }, say),
+					key[1],
+				),
+			)
 		}
 		over = m
 	} else {
@@ -197,7 +216,12 @@ func (f *front) answer(asks lineAsks) {
 		untyped := func() bool { return input.Text() == "" }
 		p.Choices = keys.Map{
 			keys.New("Enter", "gives it", give(input.Text, untyped, say), "enter"),
-			keys.New("Esc", "gives nothing", give(func() string { return "" }, func() bool { return false }, say), "esc"),
+			keys.New(
+				"Esc",
+				"gives nothing",
+				give(func() string { return "" }, func() bool { return false }, say),
+				"esc",
+			),
 		}
 		over = p
 	}
@@ -214,7 +238,14 @@ func (f *front) change(d inventory.Device) tea.Cmd {
 	f.form.Fill(title, f.needs(d), func(input runbook.Input, value string) error {
 		return wrongIn(input.Input, value)
 	}, func(values map[string]string) tea.Cmd {
-		kept := inventory.Device{Device: values["device"], Place: values["place"], Target: values["target"], Dialect: values["dialect"], Password: values["password"], Identity: d.Identity}
+		kept := inventory.Device{
+			Device:   values["device"],
+			Place:    values["place"],
+			Target:   values["target"],
+			Dialect:  values["dialect"],
+			Password: values["password"],
+			Identity: d.Identity,
+		}
 		inventory, err := f.source.Inventory() // as it is now: it may have been edited by hand meanwhile
 		if err == nil {
 			err = inventory.Put(before, kept)
@@ -234,7 +265,13 @@ func (f *front) change(d inventory.Device) tea.Cmd {
 
 // wrongIn checks one value of a device.
 func wrongIn(key, value string) error {
-	one := map[string]inventory.Device{"device": {Device: value}, "place": {Place: value}, "target": {Target: value}, "dialect": {Dialect: value}, "password": {Password: value}}
+	one := map[string]inventory.Device{
+		"device":   {Device: value},
+		"place":    {Place: value},
+		"target":   {Target: value},
+		"dialect":  {Dialect: value},
+		"password": {Password: value},
+	}
 	for _, wrong := range one[key].Check() {
 		return fmt.Errorf("%s", wrong.Text)
 	}
@@ -259,27 +296,47 @@ func (f *front) needs(d inventory.Device) []inputs.Need {
 	return []inputs.Need{
 		need("device", "the name it is called by, such as mare-gw1", d.Device, true),
 		need("place", "where it stands, in words", d.Place, false),
-		need("target", "how it is reached: a serial port, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path …", d.Target, true, ports...),
+		need(
+			"target",
+			"how it is reached: a serial port, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path …",
+			d.Target,
+			true,
+			ports...),
 		need("dialect", "how it talks; it is found out on the console unless said", d.Dialect, false, dialects...),
-		need("password", "where the password of a shell session comes from: "+secret.Sources("")+"; asked for unless said", d.Password, false),
+		need(
+			"password",
+			"where the password of a shell session comes from: "+secret.Sources("")+"; asked for unless said",
+			d.Password,
+			false,
+		),
 	}
 }
 
 // forget asks whether a device is to be forgotten.
 func (f *front) forget(d inventory.Device) tea.Cmd {
-	f.menu(strip.Menu{Bad: true, Mark: "▲", Word: "Forget", Text: d.Device + " is taken out of " + f.start.Inventory().Path() + ". The logbook keeps what happened on it.", Choices: keys.Map{
-		keys.New("y", "forget it", func() tea.Cmd {
-			inventory, err := f.source.Inventory()
-			if err == nil {
-				err = inventory.Remove(d.Device)
-			}
-			if err != nil {
-				f.say(err.Error())
-			}
-			return f.start.LoadInventory()
-		}, "y"),
-		keys.New("Esc", "keep it", keys.Just(func() {}), "esc"),
-	}})
+	f.menu(
+		strip.Menu{
+			Bad:  true,
+			Mark: "▲",
+			Word: "Forget",
+			Text: d.Device + " is taken out of " + f.start.Inventory().
+				Path() +
+				". The logbook keeps what happened on it.",
+			Choices: keys.Map{
+				keys.New("y", "forget it", func() tea.Cmd {
+					inventory, err := f.source.Inventory()
+					if err == nil {
+						err = inventory.Remove(d.Device)
+					}
+					if err != nil {
+						f.say(err.Error())
+					}
+					return f.start.LoadInventory()
+				}, "y"),
+				keys.New("Esc", "keep it", keys.Just(func() {}), "esc"),
+			},
+		},
+	)
 	return nil
 }
 
@@ -287,7 +344,11 @@ func (f *front) forget(d inventory.Device) tea.Cmd {
 func (f *front) View() tea.View {
 	t := f.theme
 	lines := []paint.Line{
-		paint.Between(paint.Line{paint.Strong(t.Bright, " Pilotrix")}, paint.Line{paint.In(t.Quiet, f.now().Format("15:04:05")+" ")}, f.width),
+		paint.Between(
+			paint.Line{paint.Strong(t.Bright, " Pilotrix")},
+			paint.Line{paint.In(t.Quiet, f.now().Format("15:04:05")+" ")},
+			f.width,
+		),
 		{paint.In(t.Faint, strings.Repeat("─", f.width))},
 	}
 	low := f.lowRows()
@@ -321,7 +382,11 @@ func (f *front) lowRows() []paint.Line {
 		return f.over.Lines(t, f.width)
 	case f.busy != nil:
 		text := fmt.Sprintf("opening %s, %.0f s  ", f.busy.words, f.now().Sub(f.busy.since).Seconds())
-		return row(append(paint.Line{paint.In(t.Here, " ◌  "), paint.In(t.Text, text)}, strip.Row(t, f.busyKeys(), f.width)...))
+		return row(
+			append(
+				paint.Line{paint.In(t.Here, " ◌  "), paint.In(t.Text, text)},
+				strip.Row(t, f.busyKeys(), f.width)...),
+		)
 	case f.message != "":
 		return row(paint.Line{paint.In(t.Here, " ●  "), paint.In(t.Text, f.message)})
 	}

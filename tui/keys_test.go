@@ -69,7 +69,12 @@ func TestTheReadmeHasTheKeysAsTheyAre(t *testing.T) {
 				parts = append(parts, part.Name)
 			}
 			for _, key := range part.Keys.Enabled() {
-				row := fmt.Sprintf("| %s | `%s` | %s |\n", part.Name, part.Before+key.Shown(), strings.ReplaceAll(key.HelpText(), "|", `\|`))
+				row := fmt.Sprintf(
+					"| %s | `%s` | %s |\n",
+					part.Name,
+					part.Before+key.Shown(),
+					strings.ReplaceAll(key.HelpText(), "|", `\|`),
+				)
 				if !slices.Contains(rows[part.Name], row) {
 					rows[part.Name] = append(rows[part.Name], row)
 				}
@@ -91,7 +96,11 @@ func TestTheReadmeHasTheKeysAsTheyAre(t *testing.T) {
 	if goldentest.Updating() {
 		require.NoError(t, os.WriteFile(path, []byte(now), 0o644))
 	}
-	assert.True(t, string(text) == now || goldentest.Updating(), "README.md has other keys than the program: go test ./tui -run Readme -update")
+	assert.True(
+		t,
+		string(text) == now || goldentest.Updating(),
+		"README.md has other keys than the program: go test ./tui -run Readme -update",
+	)
 }
 
 // TestNoKeyIsDeclaredTwice looks for a key that two parts of the interface would take at once.

@@ -36,28 +36,47 @@ func (a *app) leaderKeys() keys.Map {
 		return nil
 	}
 	underWay := keys.Just(func() {
-		a.say("a runbook is under way: it ends, or " + keys.Stop.After(leader) + " stops it, before another one begins, or the device is read again")
+		a.say(
+			"a runbook is under way: it ends, or " + keys.Stop.After(leader) + " stops it, before another one begins, or the device is read again",
+		)
 	})
-	return append(a.answersBehind(),
-		keys.Runbooks.To("runbooks", a.openRunbooks).Explain("picks a runbook, or a single action, and carries it out").If(first && !busy && a.opt.Library != nil),
-		keys.ReadAgain.To("read anew", a.readAgain).Explain("reads the device anew, as far as that goes where it is; what has changed is marked in F5").If(first && !busy),
-		keys.LogIn.To("log in", a.logIn).Explain("logs in, with the account that was given in this session, or asks for one").If(first && !busy && a.loginAction() != ""),
+	return append(
+		a.answersBehind(),
+		keys.Runbooks.To("runbooks", a.openRunbooks).
+			Explain("picks a runbook, or a single action, and carries it out").
+			If(first && !busy && a.opt.Library != nil),
+		keys.ReadAgain.To("read anew", a.readAgain).
+			Explain("reads the device anew, as far as that goes where it is; what has changed is marked in F5").
+			If(first && !busy),
+		keys.LogIn.To("log in", a.logIn).
+			Explain("logs in, with the account that was given in this session, or asks for one").
+			If(first && !busy && a.loginAction() != ""),
 		keys.New("", "", underWay, keys.Runbooks.Name, keys.ReadAgain.Name).Unnamed().If(first && busy),
-		keys.Dialects.To("dialect", a.openDialects).Explain("says how the device talks: the likely dialects with what speaks for them, and all others").If(first && !busy && a.opt.Dialects != nil),
-		keys.Hunt.To("hunt the speed", func() tea.Cmd { return a.hunt(here) }).Explain("hunts for the speed the device speaks").If(live),
-		keys.New("s", "set our speed", func() tea.Cmd { return a.askSpeed(here.session) }, "s").Explain("sets our end's speed").If(live),
+		keys.Dialects.To("dialect", a.openDialects).
+			Explain("says how the device talks: the likely dialects with what speaks for them, and all others").
+			If(first && !busy && a.opt.Dialects != nil),
+		keys.Hunt.To("hunt the speed", func() tea.Cmd { return a.hunt(here) }).
+			Explain("hunts for the speed the device speaks").
+			If(live),
+		keys.New("s", "set our speed", func() tea.Cmd { return a.askSpeed(here.session) }, "s").
+			Explain("sets our end's speed").
+			If(live),
 		keys.New("b", "send a break", func() tea.Cmd { return a.sendBreak(here.session) }, "b").If(live),
 		keys.New("/", "search", a.askSearch, "/").Explain("searches the console back"),
-		keys.Stop.On("stop the runbook", a.stopRun).Explain("stops the runbook; the line's speed is put back").If(live && busy),
+		keys.Stop.On("stop the runbook", a.stopRun).
+			Explain("stops the runbook; the line's speed is put back").
+			If(live && busy),
 		keys.Interlocks.On("interlocks "+map[bool]string{true: "on", false: "off"}[here.state.LocksOff], func() { here.session.SetInterlocks(here.state.LocksOff) }).
-			Explain("switches interlocks off for this session, and on again; that is recorded").If(live),
+			Explain("switches interlocks off for this session, and on again; that is recorded").
+			If(live),
 		keys.New("u", "charset", keys.Just(func() { here.session.NextCharset() }), "u").
 			Explain("takes the next character set for what the device writes: UTF-8, Latin-1, code page 437").If(live),
 		keys.New("p", "plain screen", keys.Just(func() { here.session.PlainScreen() }), "p").
 			Explain("back to a plain screen, where a full-screen program left its own behind").If(live),
 		a.lockKey().If(live),
 		keys.Of(leader+", F1–F12", "to the device", toDevice, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12", a.opt.Leader).
-			Explain("sends that key to the device: the leader key itself, or a function key").If(live),
+			Explain("sends that key to the device: the leader key itself, or a function key").
+			If(live),
 		keys.Quit.To("quit", a.quit).Explain("leaves"),
 	)
 }
@@ -105,7 +124,10 @@ func (a *app) quit() tea.Cmd {
 		return a.leaves
 	}
 	a.menu(strip.Menu{
-		Bad: true, Mark: "▲", Word: "Leave", Text: "A runbook is under way; leaving stops it, and the line's speed is put back first.",
+		Bad:  true,
+		Mark: "▲",
+		Word: "Leave",
+		Text: "A runbook is under way; leaving stops it, and the line's speed is put back first.",
 		Choices: keys.Map{
 			keys.New("y", "leave", keys.Just(a.stopAndLeave), "y"),
 			keys.New("Esc", "stay", keys.Just(func() {}), "esc"),

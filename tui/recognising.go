@@ -25,7 +25,8 @@ type weighed struct {
 func (a *app) weigh() tea.Cmd {
 	quiet := a.heard.bytes == a.heard.before
 	a.heard.before = a.heard.bytes
-	if a.session == nil || a.opt.Dialects == nil || a.session.Dialect() != nil || !quiet || a.heard.bytes == a.heard.looked {
+	if a.session == nil || a.opt.Dialects == nil || a.session.Dialect() != nil || !quiet ||
+		a.heard.bytes == a.heard.looked {
 		return nil
 	}
 	a.heard.looked = a.heard.bytes

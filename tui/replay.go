@@ -97,7 +97,8 @@ func (a *app) playerKeys() keys.Map {
 	to := func(m logbook.Move) func() tea.Cmd { return keys.Just(func() { a.player(m) }) }
 	all := keys.Map{
 		keys.New("Space", "pause, go on", to(logbook.PauseOrGoOn), "space"),
-		keys.New("n b", "step on, back", to(logbook.NextStep), "n").Explain("to where the next step begins, or the one before"),
+		keys.New("n b", "step on, back", to(logbook.NextStep), "n").
+			Explain("to where the next step begins, or the one before"),
 		keys.New("", "", to(logbook.StepBefore), "b"),
 		keys.New("N B", "minute on, back", to(logbook.MinuteOn), "N").Explain("a minute of its time on, or back"),
 		keys.New("", "", to(logbook.MinuteBack), "B"),

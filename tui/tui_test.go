@@ -80,11 +80,40 @@ func rescue() []event.Body {
 		event.SessionBegin{Target: "bench:hollow-rtr1?speed=9600&framing=8N1", Device: "hollow-rtr1", Scale: 8},
 		event.Line{State: event.LineOpen, Speed: 9600},
 		event.Helm{Who: event.Runbook},
-		event.RunBegin{Runbook: "rescue", Title: "Rescue over the serial console", Rollback: "none", Steps: []event.StepPlan{
-			{ID: "1.1", Phase: "find it", Title: "Find it", Verb: "catch", Expected: 10 * time.Second, Timeout: time.Minute},
-			{ID: "2.1", Phase: "ready", Title: "Remove the broken image", Verb: "act", Cards: []string{"banks"}, Hold: true, Irreversible: true, Timeout: time.Minute},
-			{ID: "3.1", Phase: "send", Title: "Send the image", Verb: "send", Cards: []string{"transfer", "banks", "reach"}, Expected: time.Minute, Timeout: time.Hour},
-		}},
+		event.RunBegin{
+			Runbook:  "rescue",
+			Title:    "Rescue over the serial console",
+			Rollback: "none",
+			Steps: []event.StepPlan{
+				{
+					ID:       "1.1",
+					Phase:    "find it",
+					Title:    "Find it",
+					Verb:     "catch",
+					Expected: 10 * time.Second,
+					Timeout:  time.Minute,
+				},
+				{
+					ID:           "2.1",
+					Phase:        "ready",
+					Title:        "Remove the broken image",
+					Verb:         "act",
+					Cards:        []string{"banks"},
+					Hold:         true,
+					Irreversible: true,
+					Timeout:      time.Minute,
+				},
+				{
+					ID:       "3.1",
+					Phase:    "send",
+					Title:    "Send the image",
+					Verb:     "send",
+					Cards:    []string{"transfer", "banks", "reach"},
+					Expected: time.Minute,
+					Timeout:  time.Hour,
+				},
+			},
+		},
 		event.StepBegin{ID: "1.1", Try: 1},
 		event.In{Bytes: event.Text("sill: ")},
 		event.Prompt{Mode: "monitor", Text: "sill: "},
@@ -105,32 +134,117 @@ func serving() []event.Body {
 	return []event.Body{
 		event.Course{Steps: []event.StepPlan{
 			{ID: "1.1", Phase: "find it", Title: "Find it", Verb: "catch"},
-			{ID: "2a.1", Phase: "upgrade to 7.6.1", Title: "Stage it", Verb: "serve", Cards: []string{"preflight", "banks"}},
-			{ID: "2a.2", Phase: "upgrade to 7.6.1", Title: "Wait for the download", Verb: "poll", Cards: []string{"transfer", "banks", "reach"}, Expected: time.Minute},
-			{ID: "2a.3", Phase: "upgrade to 7.6.1", Title: "Restart", Verb: "restart", Cards: []string{"restart", "reach", "banks"}, Hold: true, Expected: 2 * time.Minute},
+			{
+				ID:    "2a.1",
+				Phase: "upgrade to 7.6.1",
+				Title: "Stage it",
+				Verb:  "serve",
+				Cards: []string{"preflight", "banks"},
+			},
+			{
+				ID:       "2a.2",
+				Phase:    "upgrade to 7.6.1",
+				Title:    "Wait for the download",
+				Verb:     "poll",
+				Cards:    []string{"transfer", "banks", "reach"},
+				Expected: time.Minute,
+			},
+			{
+				ID:       "2a.3",
+				Phase:    "upgrade to 7.6.1",
+				Title:    "Restart",
+				Verb:     "restart",
+				Cards:    []string{"restart", "reach", "banks"},
+				Hold:     true,
+				Expected: 2 * time.Minute,
+			},
 		}},
 		event.Fact{Name: "banks", Value: "2 rows", Source: "look banks", Rows: rows("7.2.0", "no")},
 		event.Fact{Name: "running.release", Value: "7.4.2", Source: "look self"},
 		event.Fact{Name: "standby.bank", Value: "B", Source: "look banks"},
 		event.UpgradePath{From: "7.4.2", To: "8.1.0", Steps: []event.UpgradeStep{
-			{From: "7.4.2", Release: "7.6.1", Image: "lark-7.6.1.cgo"}, {From: "7.6.1", Release: "8.1.0", Image: "lark-8.1.0.cgo", Before: []string{"licence"}, After: []string{"rebuild"}},
+			{
+				From:    "7.4.2",
+				Release: "7.6.1",
+				Image:   "lark-7.6.1.cgo",
+			},
+			{
+				From:    "7.6.1",
+				Release: "8.1.0",
+				Image:   "lark-8.1.0.cgo",
+				Before:  []string{"licence"},
+				After:   []string{"rebuild"},
+			},
 		}},
 		event.Shelf{Folders: []string{"/images"}, Images: []event.ShelfImage{
-			{Name: "lark-7.6.1.cgo", Inside: "lark-7.6.1.zip", Release: "7.6.1", Size: 5 << 20, SHA256: strings.Repeat("ab", 32), Published: "SHA256SUMS", Fit: "yes"},
-			{Name: "lark-9.0.0.cgo", Release: "9.0.0", Size: 5 << 20, Fit: "no", Against: []string{strings.Repeat("made for another ", 12)}},
+			{
+				Name:      "lark-7.6.1.cgo",
+				Inside:    "lark-7.6.1.zip",
+				Release:   "7.6.1",
+				Size:      5 << 20,
+				SHA256:    strings.Repeat("ab", 32),
+				Published: "SHA256SUMS",
+				Fit:       "yes",
+			},
+			{
+				Name:    "lark-9.0.0.cgo",
+				Release: "9.0.0",
+				Size:    5 << 20,
+				Fit:     "no",
+				Against: []string{strings.Repeat("made for another ", 12)},
+			},
 			{Name: "card.cgo", Companion: "card", Size: 1000, Fit: "no", Broken: true},
 		}},
 		event.Server{Name: "TFTP", State: event.Listening, Address: "192.0.2.10:69"},
 		event.Staged{Name: "lark-7.6.1.cgo", State: event.Offered, Size: 5 << 20, SHA256: strings.Repeat("ab", 32)},
 		event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000},
-		event.Estimates{File: "lark-7.6.1.cgo", Size: 5 << 20, All: []event.Estimate{{Protocol: "tftp", Terms: "blocks of 512 B", Time: time.Minute, Why: strings.Repeat("why ", 40), Chosen: true}, {Protocol: "http", Time: time.Second}}},
+		event.Estimates{
+			File: "lark-7.6.1.cgo",
+			Size: 5 << 20,
+			All: []event.Estimate{
+				{
+					Protocol: "tftp",
+					Terms:    "blocks of 512 B",
+					Time:     time.Minute,
+					Why:      strings.Repeat("why ", 40),
+					Chosen:   true,
+				},
+				{Protocol: "http", Time: time.Second},
+			},
+		},
 		event.StepBegin{ID: "2a.1", Try: 1},
-		event.Preflight{What: "port", Text: strings.Repeat("held by another program ", 6), Remedy: strings.Repeat("end it ", 20)},
+		event.Preflight{
+			What:   "port",
+			Text:   strings.Repeat("held by another program ", 6),
+			Remedy: strings.Repeat("end it ", 20),
+		},
 		event.StepBegin{ID: "2a.2", Try: 1},
-		event.TransferBegin{ID: id, File: "lark-7.6.1.cgo", Size: 5 << 20, Protocol: "TFTP", Peer: "192.0.2.41:2049", Terms: "blocks of 1428 B, windows of 4"},
-		event.Rung{Transfer: id, Row: 0, Protocol: "TFTP", FromDevice: true, What: "RRQ", Count: 1, Text: "lark-7.6.1.cgo octet " + strings.Repeat("blksize=1428 ", 9)},
+		event.TransferBegin{
+			ID:       id,
+			File:     "lark-7.6.1.cgo",
+			Size:     5 << 20,
+			Protocol: "TFTP",
+			Peer:     "192.0.2.41:2049",
+			Terms:    "blocks of 1428 B, windows of 4",
+		},
+		event.Rung{
+			Transfer:   id,
+			Row:        0,
+			Protocol:   "TFTP",
+			FromDevice: true,
+			What:       "RRQ",
+			Count:      1,
+			Text:       "lark-7.6.1.cgo octet " + strings.Repeat("blksize=1428 ", 9),
+		},
 		event.Rung{Transfer: id, Row: 1, Protocol: "TFTP", What: "DATA", First: 1, Last: 1800, Count: 1800, Resent: 7},
-		event.Rung{Row: 0, Protocol: "TFTP", Peer: "192.0.2.41:2050", FromDevice: true, What: "refused", Text: strings.Repeat("no such file ", 12)},
+		event.Rung{
+			Row:        0,
+			Protocol:   "TFTP",
+			Peer:       "192.0.2.41:2050",
+			FromDevice: true,
+			What:       "refused",
+			Text:       strings.Repeat("no such file ", 12),
+		},
 		event.Transfer{ID: id, Bytes: 2 << 20, Size: 5 << 20, Rate: 80_000, Left: 40 * time.Second, Resent: 7},
 		event.Probe{Watched: "icmp:192.0.2.41", Held: true, Trip: time.Millisecond},
 		event.Fact{Name: "banks", Value: "2 rows", Source: "look banks", Rows: rows("7.6.1", "yes")},
@@ -143,7 +257,14 @@ func away() []event.Body {
 	return []event.Body{
 		event.TransferEnd{ID: "tftp 192.0.2.41:2049", Outcome: event.Done, Bytes: 5 << 20, Took: time.Minute},
 		event.StepBegin{ID: "2a.3", Try: 1},
-		event.Restart{Step: "2a.3", Begun: at, Expected: 2 * time.Minute, Longest: 10 * time.Minute, Console: "booting", Reach: "does not answer"},
+		event.Restart{
+			Step:     "2a.3",
+			Begun:    at,
+			Expected: 2 * time.Minute,
+			Longest:  10 * time.Minute,
+			Console:  "booting",
+			Reach:    "does not answer",
+		},
 		event.Probe{Watched: "icmp:192.0.2.41"},
 		event.Probe{Watched: "icmp:192.0.2.41"},
 		event.Reach{Watched: "icmp:192.0.2.41", State: event.Gone, Begin: at},
@@ -243,12 +364,19 @@ func TestAFolderIsPutOnTheShelf(t *testing.T) {
 
 // TestServersAloneHaveTheirOwnViewsOnly serves a folder that is longer than the window.
 func TestServersAloneHaveTheirOwnViewsOnly(t *testing.T) {
-	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Places: []string{"FTP: 192.0.2.10:21, user once"}})
+	a := newApp(
+		t.Context(),
+		Options{Leader: "ctrl+g", Theme: "dark", Places: []string{"FTP: 192.0.2.10:21, user once"}},
+	)
 	a.onlyServing()
 	for n := range 60 {
 		feed(a, event.Staged{Name: fmt.Sprintf("tide-gauge-%02d.conf", n), State: event.Offered, Size: 5})
 	}
-	feed(a, event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000}, event.Note{Level: event.Warning, Text: "lark.cgo is not offered"})
+	feed(
+		a,
+		event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000},
+		event.Note{Level: event.Warning, Text: "lark.cgo is not offered"},
+	)
 	for _, width := range []int{80, 160} {
 		text := strings.Join(shown(a, width, 24), "\n")
 		for _, want := range []string{"user once", "lark.cgo is not offered", "◁ setup.txt", "tide-gauge-00.conf", "F6 transfers"} {
@@ -282,23 +410,72 @@ func TestUnrolledStepsKeepWhatWasDone(t *testing.T) {
 // TestEveryViewFitsEveryWindow paints all views and states in windows from tiny to wide: no row is
 // wider than the window, and never more rows than it has.
 func TestEveryViewFitsEveryWindow(t *testing.T) {
-	hold := event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: strings.Repeat("Removes the broken image. ", 12), Types: []string{"store drop x"}, Rollback: "none", Irreversible: true, Answers: []string{"approve", "stop"}}
+	hold := event.Ask{
+		ID:           "1",
+		Form:         "hold",
+		Step:         "2.1",
+		Text:         strings.Repeat("Removes the broken image. ", 12),
+		Types:        []string{"store drop x"},
+		Rollback:     "none",
+		Irreversible: true,
+		Answers:      []string{"approve", "stop"},
+	}
 	states := map[string][]event.Body{
-		"hold":     {event.StepBegin{ID: "2.1", Try: 1}, hold},
-		"failure":  {event.StepBegin{ID: "2.1", Try: 2}, event.Ask{ID: "2", Form: "failure", Text: "it failed", Answers: []string{"repeat", "go on", "stop", "roll back"}}},
-		"transfer": {event.StepBegin{ID: "3.1", Try: 1}, event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM-1K", SHA256: strings.Repeat("ab", 32), Allowed: 100}, event.Transfer{Bytes: 500, Size: 1000, Rate: 90, Resent: 3}},
-		"hand":     {event.Helm{Who: event.Hand}},
-		"ended":    {event.RunEnd{Outcome: event.Done, Message: "done", Proved: []string{"it runs", strings.Repeat("long ", 40)}}},
-		"serving":  serving(),
-		"restart":  append(serving(), away()...),
-		"held":     {event.Helm{Who: event.Hand}, event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: strings.Repeat("restarts the device ", 9)}},
-		"off":      {event.Interlock{State: event.InterlockOff}},
-		"lost":     {event.Line{State: event.LineLost, Note: "pulled"}},
+		"hold": {event.StepBegin{ID: "2.1", Try: 1}, hold},
+		"failure": {
+			event.StepBegin{ID: "2.1", Try: 2},
+			event.Ask{
+				ID:      "2",
+				Form:    "failure",
+				Text:    "it failed",
+				Answers: []string{"repeat", "go on", "stop", "roll back"},
+			},
+		},
+		"transfer": {
+			event.StepBegin{ID: "3.1", Try: 1},
+			event.TransferBegin{
+				File:     "tern.brm",
+				Size:     1000,
+				Protocol: "XMODEM-1K",
+				SHA256:   strings.Repeat("ab", 32),
+				Allowed:  100,
+			},
+			event.Transfer{Bytes: 500, Size: 1000, Rate: 90, Resent: 3},
+		},
+		"hand": {event.Helm{Who: event.Hand}},
+		"ended": {
+			event.RunEnd{
+				Outcome: event.Done,
+				Message: "done",
+				Proved:  []string{"it runs", strings.Repeat("long ", 40)},
+			},
+		},
+		"serving": serving(),
+		"restart": append(serving(), away()...),
+		"held": {
+			event.Helm{Who: event.Hand},
+			event.Interlock{
+				State:   event.InterlockHeld,
+				Command: "recommence",
+				Says:    strings.Repeat("restarts the device ", 9),
+			},
+		},
+		"off":  {event.Interlock{State: event.InterlockOff}},
+		"lost": {event.Line{State: event.LineLost, Note: "pulled"}},
 	}
 	for name, more := range states {
 		for _, size := range [][2]int{{20, 8}, {80, 24}, {109, 30}, {110, 30}, {160, 40}, {300, 80}} {
 			for _, v := range []string{"console", "help", "course", "images", "device", "transfers", "reach", "events"} {
-				a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Device: "hollow-rtr1", About: "Brindle R40 · Hollow Skerry", Line: "bench"})
+				a := newApp(
+					t.Context(),
+					Options{
+						Leader: "ctrl+g",
+						Theme:  "dark",
+						Device: "hollow-rtr1",
+						About:  "Brindle R40 · Hollow Skerry",
+						Line:   "bench",
+					},
+				)
 				feed(a, append(rescue(), more...)...)
 				a.show(v)
 				rows := shown(a, size[0], size[1])
@@ -313,8 +490,19 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 
 func TestTheHoldSaysWhatItTypesAndTheCourseStaysInSight(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(a, append(rescue(), event.StepBegin{ID: "2.1", Try: 1},
-		event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Types: []string{"store drop x"}, Rollback: "none", Irreversible: true})...)
+	feed(a, append(
+		rescue(),
+		event.StepBegin{ID: "2.1", Try: 1},
+		event.Ask{
+			ID:           "1",
+			Form:         "hold",
+			Step:         "2.1",
+			Text:         "Removes it.",
+			Types:        []string{"store drop x"},
+			Rollback:     "none",
+			Irreversible: true,
+		},
+	)...)
 	text := strings.Join(shown(a, 80, 24), "\n")
 	for _, want := range []string{"Hold, no rollback", "Removes it.", "store drop x", "Enter go on", "nothing changed", "●", "◇", "□", "sill:", "helm  RUNBOOK"} {
 		assert.Contains(t, text, want)
@@ -324,19 +512,38 @@ func TestTheHoldSaysWhatItTypesAndTheCourseStaysInSight(t *testing.T) {
 // TestNoEscapeSequenceOfTheDeviceGetsThrough feeds what a hostile device might send.
 func TestNoEscapeSequenceOfTheDeviceGetsThrough(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(a, append(rescue(), event.In{Bytes: event.Text("\x1b]52;c;aGFjaw==\x07\x1b[?1000h\x1bP+q544e\x1b\\\x9b31m\x1b[6nharmless\r\n")},
-		event.Fact{Name: "device.name", Value: "x\u009b2J\x1b[2Jy", Source: "about"}, event.Note{Level: event.Warning, Text: "\x1b]0;t\x07"},
-		event.Mode{Name: "monitor", Proof: "\u0090"})...)
+	feed(
+		a,
+		append(
+			rescue(),
+			event.In{Bytes: event.Text("\x1b]52;c;aGFjaw==\x07\x1b[?1000h\x1bP+q544e\x1b\\\x9b31m\x1b[6nharmless\r\n")},
+			event.Fact{
+				Name:   "device.name",
+				Value:  "x\u009b2J\x1b[2Jy",
+				Source: "about",
+			},
+			event.Note{Level: event.Warning, Text: "\x1b]0;t\x07"},
+			event.Mode{Name: "monitor", Proof: "\u0090"},
+		)...)
 	a.say("\x1b[2J")
 	content := func() string { a.Update(tea.WindowSizeMsg{Width: 120, Height: 30}); return a.View().Content }()
 	assert.Contains(t, content, "harmless")
-	assert.False(t, strings.ContainsFunc(content, func(r rune) bool { return r >= 0x7f && r < 0xa0 || r < 0x20 && r != '\n' && r != 0x1b }))
+	assert.False(
+		t,
+		strings.ContainsFunc(
+			content,
+			func(r rune) bool { return r >= 0x7f && r < 0xa0 || r < 0x20 && r != '\n' && r != 0x1b },
+		),
+	)
 	for rest := content; ; {
 		_, after, found := strings.Cut(rest, "\x1b")
 		if !found {
 			break
 		}
-		end := strings.IndexFunc(after, func(r rune) bool { return r != '[' && r != ';' && r != ':' && (r < '0' || r > '9') })
+		end := strings.IndexFunc(
+			after,
+			func(r rune) bool { return r != '[' && r != ';' && r != ':' && (r < '0' || r > '9') },
+		)
 		require.GreaterOrEqual(t, end, 0)
 		assert.Equal(t, byte('m'), after[end], "only colours of our own: %q", after[:min(20, len(after))])
 		rest = after
@@ -358,8 +565,16 @@ func TestEveryChoiceOfTheLeaderKeyIsInSight(t *testing.T) {
 
 func TestNoiseIsDimmedWhereItStands(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(a, event.SessionBegin{Target: "bench:hollow-rtr1"}, event.In{Bytes: event.Text("an answer\r\n")},
-		event.In{Bytes: event.Text("*00:01 port 3: link down\r\n")}, event.Noise{Text: "*00:01 port 3: link down"}, event.In{Bytes: event.Text("more of it\r\n")})
+	feed(
+		a,
+		event.SessionBegin{Target: "bench:hollow-rtr1"},
+		event.In{Bytes: event.Text("an answer\r\n")},
+		event.In{
+			Bytes: event.Text("*00:01 port 3: link down\r\n"),
+		},
+		event.Noise{Text: "*00:01 port 3: link down"},
+		event.In{Bytes: event.Text("more of it\r\n")},
+	)
 	looks := map[string]any{}
 	for _, line := range a.console.Lines(a.theme) {
 		for _, piece := range line {
@@ -404,7 +619,18 @@ func TestNoKeyOfAnotherViewGoesToTheDevice(t *testing.T) {
 	device := newWired(t)
 	a := device.app
 	ask := func() {
-		feed(a, append(rescue(), event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+		feed(
+			a,
+			append(
+				rescue(),
+				event.Ask{
+					ID:      "1",
+					Form:    "hold",
+					Step:    "2.1",
+					Text:    "Removes it.",
+					Answers: []string{"approve", "stop"},
+				},
+			)...)
 	}
 	ask()
 	a.show("course")
@@ -442,7 +668,13 @@ func TestOneKeyTooManyIsSwallowed(t *testing.T) {
 	a.press(esc)
 	device.gets("lll\x1b", "a while later it is the device's")
 
-	feed(a, append(rescue(), event.Helm{Who: event.Runbook}, event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+	feed(
+		a,
+		append(
+			rescue(),
+			event.Helm{Who: event.Runbook},
+			event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}},
+		)...)
 	a.tooSoon = true // it was asked for long ago
 	a.press(enter)
 	feed(a, event.Answer{ID: "1", Answer: "approve"})
@@ -457,7 +689,14 @@ func TestOneKeyTooManyIsSwallowed(t *testing.T) {
 // TestKeysThatWaitForATransferAreInTheStrip says what would be lost, at both sizes.
 func TestKeysThatWaitForATransferAreInTheStrip(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(a, append(rescue(), event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"}, event.Transfer{Bytes: 710, Size: 1000, Left: time.Minute}, event.KeysKept{State: event.KeysWaiting, Count: 1})...)
+	feed(
+		a,
+		append(
+			rescue(),
+			event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"},
+			event.Transfer{Bytes: 710, Size: 1000, Left: time.Minute},
+			event.KeysKept{State: event.KeysWaiting, Count: 1},
+		)...)
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
 		screen := strings.Join(shown(a, size[0], size[1]), "\n")
 		assert.Contains(t, screen, "A key waits: the transfer is 71 % done after 00:00, 01:00 left.")
@@ -471,7 +710,12 @@ func TestKeysThatWaitForATransferAreInTheStrip(t *testing.T) {
 // TestAReplayTakesNoKeysForIt answers a hold of a replay, and pastes into it.
 func TestAReplayTakesNoKeysForIt(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(a, append(rescue(), event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+	feed(
+		a,
+		append(
+			rescue(),
+			event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}},
+		)...)
 	a.press(tea.KeyPressMsg{Code: tea.KeyEnter})
 	a.Update(tea.PasteMsg{Content: "text"})
 	assert.NotContains(t, strings.Join(shown(a, 120, 30), "\n"), "text")
@@ -553,10 +797,21 @@ func (d *wired) open() *session.Session {
 func TestAnEndedRunIsToldAtEveryWidth(t *testing.T) {
 	for _, width := range []int{80, 160} {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-		feed(a, append(rescue(),
-			event.StepEnd{ID: "1.1", Outcome: event.Done}, event.StepEnd{ID: "2.1", Outcome: event.Skipped, Message: "the store holds no broken image"},
-			event.RunEnd{Outcome: event.RolledBack, Exit: 4, Message: "“Send the image”: it was refused; rolled back", Proved: []string{"release 4.2.1 runs"}},
-			event.Helm{Who: event.Hand})...)
+		feed(a, append(
+			rescue(),
+			event.StepEnd{
+				ID:      "1.1",
+				Outcome: event.Done,
+			},
+			event.StepEnd{ID: "2.1", Outcome: event.Skipped, Message: "the store holds no broken image"},
+			event.RunEnd{
+				Outcome: event.RolledBack,
+				Exit:    4,
+				Message: "“Send the image”: it was refused; rolled back",
+				Proved:  []string{"release 4.2.1 runs"},
+			},
+			event.Helm{Who: event.Hand},
+		)...)
 		text := strings.Join(shown(a, width, 24), "\n")
 		assert.Contains(t, text, "rolled back, 1 thing proved. The helm is yours.", width)
 		a.show("course")
@@ -571,7 +826,17 @@ func TestAnEndedRunIsToldAtEveryWidth(t *testing.T) {
 func TestWhatRunsOutIsInSight(t *testing.T) {
 	for _, width := range []int{80, 160} {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-		feed(a, append(rescue(), event.Pending{Name: "trial", State: event.PendingOpen, Says: "the old release comes back", Until: time.Date(2026, 3, 2, 14, 3, 10, 0, time.UTC)})...)
+		feed(
+			a,
+			append(
+				rescue(),
+				event.Pending{
+					Name:  "trial",
+					State: event.PendingOpen,
+					Says:  "the old release comes back",
+					Until: time.Date(2026, 3, 2, 14, 3, 10, 0, time.UTC),
+				},
+			)...)
 		text := strings.Join(shown(a, width, 24), "\n")
 		assert.Contains(t, text, "due 03:", width)
 		if width == 160 {
@@ -610,8 +875,18 @@ func TestTheWiresOfTheLineAreInTheHeader(t *testing.T) {
 // TestWhatTheDeviceDrawsIsShownAsItsProgress has per cent and the time left beside the present step.
 func TestWhatTheDeviceDrawsIsShownAsItsProgress(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(a, append(rescue(), event.StepBegin{ID: "2.1", Try: 1},
-		event.StepNow{ID: "2.1", Doing: "Writes the flash", Awaiting: "the end of draw", Timeout: time.Minute, Part: 0.55, Left: 40 * time.Second})...)
+	feed(a, append(
+		rescue(),
+		event.StepBegin{ID: "2.1", Try: 1},
+		event.StepNow{
+			ID:       "2.1",
+			Doing:    "Writes the flash",
+			Awaiting: "the end of draw",
+			Timeout:  time.Minute,
+			Part:     0.55,
+			Left:     40 * time.Second,
+		},
+	)...)
 	text := strings.Join(shown(a, 160, 40), "\n")
 	for _, want := range []string{"Writes the flash", "55 %", "00:40 left"} {
 		assert.Contains(t, text, want)
@@ -623,7 +898,12 @@ func TestWhatTheDeviceDrawsIsShownAsItsProgress(t *testing.T) {
 func TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore(t *testing.T) {
 	for text, change := range map[string]event.Change{"changed by hand since": {Command: "favour B", Hand: true}, "may have been changed by hand since": {Command: "hum", Hand: true, Maybe: true}} {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-		feed(a, append(append(rescue(), serving()...), event.RunEnd{Outcome: event.Done, Proved: []string{"7.6.1 runs"}})...)
+		feed(
+			a,
+			append(
+				append(rescue(), serving()...),
+				event.RunEnd{Outcome: event.Done, Proved: []string{"7.6.1 runs"}},
+			)...)
 		press(a, tea.KeyF5)
 		require.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "The next start")
 		a.apply([]event.Event{{At: time.Date(2026, 3, 2, 14, 5, 0, 0, time.UTC), Body: change}})
@@ -643,13 +923,28 @@ func TestWhatWasDoneByHandIsSaidInTheStrip(t *testing.T) {
 	}
 	for _, width := range []int{80, 160} {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-		feed(a, event.SessionBegin{Target: "bench:mare-gw1"}, event.Line{State: event.LineOpen, Speed: 9600}, event.Note{Text: "said before"}, event.Helm{Who: event.Hand})
+		feed(
+			a,
+			event.SessionBegin{Target: "bench:mare-gw1"},
+			event.Line{State: event.LineOpen, Speed: 9600},
+			event.Note{Text: "said before"},
+			event.Helm{Who: event.Hand},
+		)
 		assert.Contains(t, row(a, width), "What you type goes to the device")
-		a.apply([]event.Event{{At: at, Body: event.Note{Level: event.Info, Text: "“favour B” was done: bank B is next"}}})
+		a.apply(
+			[]event.Event{{At: at, Body: event.Note{Level: event.Info, Text: "“favour B” was done: bank B is next"}}},
+		)
 		assert.Contains(t, row(a, width), "●  “favour B” was done: bank B is next")
 		a.state.Tick(at.Add(time.Minute))
 		assert.Contains(t, row(a, width), "What you type goes to the device")
-		a.apply([]event.Event{{At: at.Add(2 * time.Minute), Body: event.Restart{Begun: at.Add(time.Minute), Expected: 150 * time.Second, Console: "silent"}}})
+		a.apply(
+			[]event.Event{
+				{
+					At:   at.Add(2 * time.Minute),
+					Body: event.Restart{Begun: at.Add(time.Minute), Expected: 150 * time.Second, Console: "silent"},
+				},
+			},
+		)
 		if width == 80 {
 			assert.Contains(t, row(a, width), "The device restarts: 01:00 of ~02:30, console silent")
 		}
@@ -662,7 +957,17 @@ func TestWhatWasDoneByHandIsSaidInTheStrip(t *testing.T) {
 func TestNewsHidesNoKeyThatIsNeeded(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	feed(a, append(rescue(), event.Note{Text: "back after 8 s"}, event.Helm{Who: event.Hand, Why: "typing"})...)
-	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "You have the helm; the runbook waits. F10 gives it back.")
-	a.apply([]event.Event{{At: a.state.Now, Body: event.Note{Level: event.Warning, Text: "“stow” was not done: no room"}}})
-	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "!  “stow” was not done: no room  F10 gives the helm back.")
+	assert.Contains(
+		t,
+		strings.Join(shown(a, 160, 40), "\n"),
+		"You have the helm; the runbook waits. F10 gives it back.",
+	)
+	a.apply(
+		[]event.Event{{At: a.state.Now, Body: event.Note{Level: event.Warning, Text: "“stow” was not done: no room"}}},
+	)
+	assert.Contains(
+		t,
+		strings.Join(shown(a, 160, 40), "\n"),
+		"!  “stow” was not done: no room  F10 gives the helm back.",
+	)
 }

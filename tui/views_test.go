@@ -72,7 +72,10 @@ type lampLibrary struct {
 func newLampLibrary(t *testing.T) *lampLibrary {
 	d, err := dialect.Parse("lamp.yaml", []byte(talk))
 	require.NoError(t, err)
-	book, err := runbook.Parse("light-it.yaml", []byte(strings.Replace(lighting, "  - {input: image, kind: image, about: what it shows}\n", "", 1)))
+	book, err := runbook.Parse(
+		"light-it.yaml",
+		[]byte(strings.Replace(lighting, "  - {input: image, kind: image, about: what it shows}\n", "", 1)),
+	)
 	require.NoError(t, err)
 	return &lampLibrary{T: t, d: d, book: book}
 }
@@ -91,7 +94,10 @@ func (l *lampLibrary) Needs(book *runbook.Runbook) (all []inputs.Need) {
 	for _, input := range book.Inputs {
 		need := inputs.Need{Input: input, Picks: book.Picks(input, l.d, runbook.Kit{}, &device.Facts{})}
 		if input.Input == "note" {
-			need.Picks = []runbook.Pick{{Value: "a.brm", Text: "4.2.1 · fits", Fit: image.Yes}, {Value: "b.brm", Text: "made for another", Fit: image.No}}
+			need.Picks = []runbook.Pick{
+				{Value: "a.brm", Text: "4.2.1 · fits", Fit: image.Yes},
+				{Value: "b.brm", Text: "made for another", Fit: image.No},
+			}
 		}
 		all = append(all, need)
 	}
@@ -216,31 +222,89 @@ func TestARunbookIsPickedFilledInAndPlanned(t *testing.T) {
 // trial is a router whose new release was looked at twice before it was activated, and runs on trial now.
 func trial() []event.Body {
 	system := func(release, packed, running, lasting string) map[string]string {
-		return map[string]string{"release": release, "packed": packed, "unpacked": "yes", "running": running, "lasting": lasting}
+		return map[string]string{
+			"release":  release,
+			"packed":   packed,
+			"unpacked": "yes",
+			"running":  running,
+			"lasting":  lasting,
+		}
 	}
 	part := func(name, effect, seconds, verdict, reason string) map[string]string {
-		return map[string]string{"part": name, "effect": effect, "seconds": seconds, "verdict": verdict, "reason": reason}
+		return map[string]string{
+			"part":    name,
+			"effect":  effect,
+			"seconds": seconds,
+			"verdict": verdict,
+			"reason":  reason,
+		}
 	}
 	return []event.Body{
 		event.RunBegin{Runbook: "install", Title: "Install on trial", Steps: []event.StepPlan{
 			{ID: "1.1", Phase: "look", Title: "Look ahead", Expected: 4 * time.Second},
-			{ID: "2.1", Phase: "activate", Title: "Activate 5.4 on trial", Hold: true, Expected: 90 * time.Second, Timeout: 10 * time.Minute, Cards: []string{"restart", "banks"}},
-			{ID: "3.1", Phase: "prove", Title: "Watch it for a while", Expected: 20 * time.Minute, Timeout: time.Hour, Cards: []string{"banks"}},
+			{
+				ID:       "2.1",
+				Phase:    "activate",
+				Title:    "Activate 5.4 on trial",
+				Hold:     true,
+				Expected: 90 * time.Second,
+				Timeout:  10 * time.Minute,
+				Cards:    []string{"restart", "banks"},
+			},
+			{
+				ID:       "3.1",
+				Phase:    "prove",
+				Title:    "Watch it for a while",
+				Expected: 20 * time.Minute,
+				Timeout:  time.Hour,
+				Cards:    []string{"banks"},
+			},
 			{ID: "3.2", Phase: "prove", Title: "Confirm", Expected: 2 * time.Second, Timeout: time.Minute},
 		}},
 		event.Fact{Name: "device.name", Value: "quay-er1", Source: "view self"},
-		event.Fact{Name: "systems", Value: "1 row", Source: "view systems", Rows: []map[string]string{system("5.2", "no", "yes", "yes")}},
+		event.Fact{
+			Name:   "systems",
+			Value:  "1 row",
+			Source: "view systems",
+			Rows:   []map[string]string{system("5.2", "no", "yes", "yes")},
+		},
 		event.Fact{Name: "dryrun", Value: "3 rows", Source: "foresee", Rows: []map[string]string{
-			part("system", "is replaced", "70", "goes", ""), part("lan", "restarts", "20", "goes", ""), part("room", "is needed", "26", "goes", ""),
+			part(
+				"system",
+				"is replaced",
+				"70",
+				"goes",
+				"",
+			),
+			part("lan", "restarts", "20", "goes", ""),
+			part("room", "is needed", "26", "goes", ""),
 		}},
 		event.Fact{Name: "dryrun", Value: "3 rows", Source: "foresee", Rows: []map[string]string{
-			part("system", "is replaced", "70", "refuses", "made for E8-16, this is E8-1"), part("lan", "restarts", "35", "goes", ""), part("setup", "is taken over", "0", "warns", "drops old gauges"),
+			part(
+				"system",
+				"is replaced",
+				"70",
+				"refuses",
+				"made for E8-16, this is E8-1",
+			),
+			part("lan", "restarts", "35", "goes", ""),
+			part("setup", "is taken over", "0", "warns", "drops old gauges"),
 		}},
 		event.StepEnd{ID: "1.1", Outcome: event.Done, Took: 4 * time.Second},
 		event.StepEnd{ID: "2.1", Outcome: event.Done, Took: 70 * time.Second},
 		event.StepBegin{ID: "3.1", Try: 1},
-		event.Pending{Name: "trial", State: event.PendingOpen, Says: "the release that runs is on trial, and the old one comes back", Until: time.Date(2026, 3, 2, 14, 12, 0, 0, time.UTC)},
-		event.Fact{Name: "systems", Value: "2 rows", Source: "view systems", Rows: []map[string]string{system("5.4", "yes", "yes", "no"), system("5.2", "no", "no", "yes")}},
+		event.Pending{
+			Name:  "trial",
+			State: event.PendingOpen,
+			Says:  "the release that runs is on trial, and the old one comes back",
+			Until: time.Date(2026, 3, 2, 14, 12, 0, 0, time.UTC),
+		},
+		event.Fact{
+			Name:   "systems",
+			Value:  "2 rows",
+			Source: "view systems",
+			Rows:   []map[string]string{system("5.4", "yes", "yes", "no"), system("5.2", "no", "no", "yes")},
+		},
 	}
 }
 
@@ -273,25 +337,90 @@ func ofThree() []event.Body {
 		return map[string]string{"unit": number, "model": "S24", "role": role, "release": release, "state": state}
 	}
 	bank := func(unit, name, state, release, next string) map[string]string {
-		return map[string]string{"unit": unit, "bank": name, "state": state, "release": release, "next": next, "saved": next}
+		return map[string]string{
+			"unit":    unit,
+			"bank":    name,
+			"state":   state,
+			"release": release,
+			"next":    next,
+			"saved":   next,
+		}
 	}
 	taken := func(unit, how, percent, reason string) map[string]string {
 		return map[string]string{"unit": unit, "copy": how, "percent": percent, "reason": reason}
 	}
 	return []event.Body{
-		event.RunBegin{Runbook: "stack", Title: "Upgrade the stack", Steps: []event.StepPlan{{ID: "1.1", Phase: "fill", Title: "Fill them", Expected: time.Minute, Timeout: time.Hour, Cards: []string{"banks"}}}},
+		event.RunBegin{
+			Runbook: "stack",
+			Title:   "Upgrade the stack",
+			Steps: []event.StepPlan{
+				{
+					ID:       "1.1",
+					Phase:    "fill",
+					Title:    "Fill them",
+					Expected: time.Minute,
+					Timeout:  time.Hour,
+					Cards:    []string{"banks"},
+				},
+			},
+		},
 		event.Fact{Name: "device.name", Value: "tangle-sw1", Source: "report self"},
 		event.Fact{Name: "ring.state", Value: "broken", Source: "report ring"},
 		event.Fact{Name: "ring.where", Value: "between unit 2 and unit 3", Source: "report ring"},
-		event.Fact{Name: "units", Value: "4 rows", Source: "report units", Rows: []map[string]string{unit("1", "lead", "3.1", "here"), unit("2", "deputy", "3.1", "here"), unit("3", "member", "3.1", "here"), unit("4", "none", "", "away")}},
+		event.Fact{
+			Name:   "units",
+			Value:  "4 rows",
+			Source: "report units",
+			Rows: []map[string]string{
+				unit("1", "lead", "3.1", "here"),
+				unit("2", "deputy", "3.1", "here"),
+				unit("3", "member", "3.1", "here"),
+				unit("4", "none", "", "away"),
+			},
+		},
 		event.StepBegin{ID: "1.1", Try: 1},
-		event.Pending{Name: "timed restart", State: event.PendingOpen, Says: "a restart of every unit is set", Until: time.Date(2026, 3, 2, 14, 20, 0, 0, time.UTC)},
-		event.Fact{Name: "units", Value: "4 rows", Source: "report units", Rows: []map[string]string{unit("1", "member", "3.1", "here"), unit("2", "lead", "3.1", "here"), unit("3", "none", "2.9", "apart"), unit("4", "none", "", "away")}},
+		event.Pending{
+			Name:  "timed restart",
+			State: event.PendingOpen,
+			Says:  "a restart of every unit is set",
+			Until: time.Date(2026, 3, 2, 14, 20, 0, 0, time.UTC),
+		},
+		event.Fact{
+			Name:   "units",
+			Value:  "4 rows",
+			Source: "report units",
+			Rows: []map[string]string{
+				unit("1", "member", "3.1", "here"),
+				unit("2", "lead", "3.1", "here"),
+				unit("3", "none", "2.9", "apart"),
+				unit("4", "none", "", "away"),
+			},
+		},
 		event.Fact{Name: "banks", Value: "6 rows", Source: "report banks", Rows: []map[string]string{
-			bank("1", "A", "running", "3.1", "no"), bank("1", "B", "standby", "3.2", "yes"), bank("2", "A", "running", "3.1", "yes"), bank("2", "B", "standby", "2.8", "no"),
-			bank("3", "A", "running", "2.9", "yes"), bank("3", "B", "standby", "2.8", "no"),
+			bank(
+				"1",
+				"A",
+				"running",
+				"3.1",
+				"no",
+			),
+			bank("1", "B", "standby", "3.2", "yes"),
+			bank("2", "A", "running", "3.1", "yes"),
+			bank("2", "B", "standby", "2.8", "no"),
+			bank("3", "A", "running", "2.9", "yes"),
+			bank("3", "B", "standby", "2.8", "no"),
 		}},
-		event.Fact{Name: "copies", Value: "4 rows", Source: "report copies", Rows: []map[string]string{taken("1", "written", "100", ""), taken("2", "copying", "40", ""), taken("3", "refused", "0", "made for S24-48, this is S24"), taken("4", "waits", "0", "")}},
+		event.Fact{
+			Name:   "copies",
+			Value:  "4 rows",
+			Source: "report copies",
+			Rows: []map[string]string{
+				taken("1", "written", "100", ""),
+				taken("2", "copying", "40", ""),
+				taken("3", "refused", "0", "made for S24-48, this is S24"),
+				taken("4", "waits", "0", ""),
+			},
+		},
 	}
 }
 
@@ -310,9 +439,21 @@ func TestAStackAsItIsShown(t *testing.T) {
 // burning is a flash that is written, a window that was cut, and a system that is tried.
 func burning(state string) event.Flash {
 	return event.Flash{
-		Base: 0xbf000000, Sectors: []event.FlashSectors{{Count: 127, Size: 64 << 10}, {Count: 8, Size: 8 << 10}},
-		Parts: []event.FlashPart{{Name: "loader", Size: 256 << 10, Protected: true}, {Name: "system", At: 256 << 10, Size: 7808 << 10}, {Name: "notes", At: 8064 << 10, Size: 64 << 10}, {Name: "board", At: 8176 << 10, Size: 16 << 10, Protected: true}},
-		Part:  "system", File: "skua-2.6.pws", State: state, EraseFrom: 256 << 10, EraseTo: 5 << 20, WriteFrom: 256 << 10, WriteTo: 5<<20 - 70_000,
+		Base:    0xbf000000,
+		Sectors: []event.FlashSectors{{Count: 127, Size: 64 << 10}, {Count: 8, Size: 8 << 10}},
+		Parts: []event.FlashPart{
+			{Name: "loader", Size: 256 << 10, Protected: true},
+			{Name: "system", At: 256 << 10, Size: 7808 << 10},
+			{Name: "notes", At: 8064 << 10, Size: 64 << 10},
+			{Name: "board", At: 8176 << 10, Size: 16 << 10, Protected: true},
+		},
+		Part:      "system",
+		File:      "skua-2.6.pws",
+		State:     state,
+		EraseFrom: 256 << 10,
+		EraseTo:   5 << 20,
+		WriteFrom: 256 << 10,
+		WriteTo:   5<<20 - 70_000,
 	}
 }
 
@@ -323,14 +464,26 @@ func TestABurnAsItIsShown(t *testing.T) {
 		feed(a, event.RunBegin{Runbook: "burn", Title: "Try it, then burn it", Steps: []event.StepPlan{
 			{ID: "1.1", Phase: "try", Title: "Try it yourself", Verb: "hand-over", Rehearsed: true, Timeout: time.Hour},
 			{ID: "2.1", Phase: "burn", Title: "Erase it", Cards: []string{"flash"}, Timeout: time.Minute},
-			{ID: "3.1", Phase: "put", Title: "Put it", Cards: []string{"window", "transfer"}, Timeout: 10 * time.Minute},
+			{
+				ID:      "3.1",
+				Phase:   "put",
+				Title:   "Put it",
+				Cards:   []string{"window", "transfer"},
+				Timeout: 10 * time.Minute,
+			},
 		}}, event.StepBegin{ID: "1.1", Try: 1}, event.Helm{Who: event.Hand, Why: "2.6 runs from memory: try it."})
 		keep := func(name string) {
 			goldentest.Same(t, fmt.Sprintf("burn-%s-%dx%d", name, size[0], size[1]), drawn(a, size))
 		}
 		a.show("console")
 		keep("by-hand")
-		feed(a, event.Helm{Who: event.Runbook}, event.StepEnd{ID: "1.1", Outcome: event.Done}, event.StepBegin{ID: "2.1", Try: 1}, burning(event.FlashErasing))
+		feed(
+			a,
+			event.Helm{Who: event.Runbook},
+			event.StepEnd{ID: "1.1", Outcome: event.Done},
+			event.StepBegin{ID: "2.1", Try: 1},
+			burning(event.FlashErasing),
+		)
 		keep("erasing")
 		a.show("device")
 		doubtful, verified := burning(event.FlashDoubtful), burning(event.FlashVerified)
@@ -340,11 +493,31 @@ func TestABurnAsItIsShown(t *testing.T) {
 		feed(a, verified)
 		keep("verified")
 		a.show("console")
-		feed(a, event.StepEnd{ID: "2.1", Outcome: event.Done}, event.StepBegin{ID: "3.1", Try: 1},
+		feed(
+			a,
+			event.StepEnd{ID: "2.1", Outcome: event.Done},
+			event.StepBegin{ID: "3.1", Try: 1},
 			event.TransferBegin{ID: "send", File: "skua-2.6.pws", Size: 100, Protocol: "TFTP"},
-			event.Window{ID: "send", To: "192.0.2.45:69", State: event.WindowAwaited, Tries: 1, Hand: "Hold the button."})
+			event.Window{
+				ID:    "send",
+				To:    "192.0.2.45:69",
+				State: event.WindowAwaited,
+				Tries: 1,
+				Hand:  "Hold the button.",
+			},
+		)
 		keep("window")
-		feed(a, event.Window{ID: "send", To: "192.0.2.45:69", State: event.WindowCut, Tries: 40, Reach: "answers", Hand: "Hold the button."})
+		feed(
+			a,
+			event.Window{
+				ID:    "send",
+				To:    "192.0.2.45:69",
+				State: event.WindowCut,
+				Tries: 40,
+				Reach: "answers",
+				Hand:  "Hold the button.",
+			},
+		)
 		keep("cut")
 	}
 }
@@ -354,14 +527,21 @@ func TestEveryViewAsItIs(t *testing.T) {
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
 		a, l := lampApp(t)
 		feed(a, append(rescue(), serving()...)...)
-		feed(a, event.Fact{Name: "store.free", Value: "8,004,793", Source: "store"}, event.Fact{Name: "store.free", Value: "6,694,073", Source: "store"})
+		feed(
+			a,
+			event.Fact{Name: "store.free", Value: "8,004,793", Source: "store"},
+			event.Fact{Name: "store.free", Value: "6,694,073", Source: "store"},
+		)
 		carry(a, a.runbooks.Load())
 		a.show("runbooks")
 		a.Update(needed{a, runbooks.Entry{Book: l.book, Title: "Light the lamp"}, l.Needs(l.book)})
 		p, err := l.book.Prepare(l.d, map[string]string{"colour": "red", "key": "x", "note": ""}, runbook.Kit{})
 		require.NoError(t, err)
 		a.plan.Show(p.Plan(&device.Facts{}), nil)
-		a.dialects.Show([]dialect.Likely{{Dialect: l.d, Score: 4, Reasons: []string{"“>” (prompt ready)"}}}, []*dialect.Dialect{l.d})
+		a.dialects.Show(
+			[]dialect.Likely{{Dialect: l.d, Score: 4, Reasons: []string{"“>” (prompt ready)"}}},
+			[]*dialect.Dialect{l.d},
+		)
 		for _, place := range a.places {
 			a.show(place.name)
 			if place.name == "device" {
@@ -412,24 +592,61 @@ func (s *shelved) Inventory() (*inventory.Inventory, error) { return inventory.L
 func (s *shelved) Folders() []string                        { return []string{"/srv/images"} }
 
 func (s *shelved) Ports() ([]line.Port, error) {
-	return append([]line.Port{{Path: "/dev/ttyUSB0", Maker: "Marl", Name: "Serial adapter", Serial: "A10", UsedBy: "cu (4711)"}}, s.more...), nil
+	return append(
+		[]line.Port{{Path: "/dev/ttyUSB0", Maker: "Marl", Name: "Serial adapter", Serial: "A10", UsedBy: "cu (4711)"}},
+		s.more...), nil
 }
 
 func (s *shelved) Book() (map[string]logbook.Known, []logbook.Last, error) {
 	return map[string]logbook.Known{"mare-gw1": {
-		Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"}, At: today,
-		Last: &logbook.Run{Title: "Upgrade the standby bank", Outcome: event.Done, Began: today.Add(-50 * time.Hour), Ended: today.Add(-49 * time.Hour), Message: "lark 7.4.2 runs"},
-	}}, []logbook.Last{{
-		Entry: logbook.Entry{Device: "hollow-rtr1", Target: "serial:/dev/ttyUSB0", Title: "Rescue over the serial console", Began: today}, At: today.Add(-20 * time.Minute),
-		Step: "Send the image", Transfer: "10 of 20 B", Change: "take x tern.brm",
-	}}, nil
+		Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"},
+		At:    today,
+		Last: &logbook.Run{
+			Title:   "Upgrade the standby bank",
+			Outcome: event.Done,
+			Began:   today.Add(-50 * time.Hour),
+			Ended:   today.Add(-49 * time.Hour),
+			Message: "lark 7.4.2 runs",
+		},
+	}}, []logbook.Last{
+		{
+			Entry: logbook.Entry{
+				Device: "hollow-rtr1",
+				Target: "serial:/dev/ttyUSB0",
+				Title:  "Rescue over the serial console",
+				Began:  today,
+			},
+			At:       today.Add(-20 * time.Minute),
+			Step:     "Send the image",
+			Transfer: "10 of 20 B",
+			Change:   "take x tern.brm",
+		},
+	}, nil
 }
 
 // newTestFront is the start with two devices that are kept.
 func newTestFront(t *testing.T, more []line.Port) *front {
 	path := filepath.Join(t.TempDir(), "devices.yaml")
-	require.NoError(t, os.WriteFile(path, []byte("devices:\n  - {device: hollow-rtr1, place: Hollow Skerry, target: 'serial:/dev/ttyUSB0', dialect: brindle-r40, identity: hollow-rtr1}\n  - {device: mare-gw1, place: Grey Mare, target: 'ssh://harbour@192.0.2.41'}\n"), 0o600))
-	f := newFront(Interface{Theme: "dark", Leader: "ctrl+g", Start: &Start{Source: &shelved{T: t, path: path, more: more}, Dialects: []string{"brindle-r40", "cormel-g2"}}})
+	require.NoError(
+		t,
+		os.WriteFile(
+			path,
+			[]byte(
+				"devices:\n  - {device: hollow-rtr1, place: Hollow Skerry, target: 'serial:/dev/ttyUSB0', dialect: brindle-r40, identity: hollow-rtr1}\n  - {device: mare-gw1, place: Grey Mare, target: 'ssh://harbour@192.0.2.41'}\n",
+			),
+			0o600,
+		),
+	)
+	f := newFront(
+		Interface{
+			Theme:  "dark",
+			Leader: "ctrl+g",
+			Start: &Start{
+				Source:   &shelved{T: t, path: path, more: more},
+				Dialects: []string{"brindle-r40", "cormel-g2"},
+			},
+		},
+	)
 	f.now, f.start.Now = func() time.Time { return today }, func() time.Time { return today }
 	known, cut, err := f.source.Book()
 	f.start.Update(f.start.SawBook(known, cut, err))
@@ -525,15 +742,26 @@ func TestWhatIsOpenedMayAskAndBeGivenUp(t *testing.T) {
 	device := newWired(t)
 	asked := make(chan string, 1)
 	closed := 0
-	r := &root{ctx: t.Context(), opt: Interface{Theme: "dark", Leader: "ctrl+g", Start: &Start{Source: &shelved{T: t}}, Open: func(ctx context.Context, what start.Opening, ask Ask) (Options, func() error, error) {
-		if what.Target == "unix:/never" {
-			<-ctx.Done()
-			return Options{}, nil, ctx.Err()
-		}
-		text, err := ask(ctx, line.Question{Text: "password", Secret: true})
-		asked <- text
-		return Options{Session: device.app.session, Device: "mare-gw1"}, func() error { closed++; return nil }, err
-	}}}
+	r := &root{
+		ctx: t.Context(),
+		opt: Interface{
+			Theme:  "dark",
+			Leader: "ctrl+g",
+			Start:  &Start{Source: &shelved{T: t}},
+			Open: func(ctx context.Context, what start.Opening, ask Ask) (Options, func() error, error) {
+				if what.Target == "unix:/never" {
+					<-ctx.Done()
+					return Options{}, nil, ctx.Err()
+				}
+				text, err := ask(ctx, line.Question{Text: "password", Secret: true})
+				asked <- text
+				return Options{
+					Session: device.app.session,
+					Device:  "mare-gw1",
+				}, func() error { closed++; return nil }, err
+			},
+		},
+	}
 	r.front = newFront(r.opt)
 	messages := make(chan tea.Msg, 100)
 	r.send = func(m tea.Msg) { messages <- m }
@@ -582,13 +810,39 @@ func TestWhatIsOpenedMayAskAndBeGivenUp(t *testing.T) {
 // TestASecondLineIsWatchedAndTypedOn shows it beside the first, and whole by F2; what is typed there answers no hold.
 func TestASecondLineIsWatchedAndTypedOn(t *testing.T) {
 	first, other := newWired(t), &wired{T: t}
-	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Session: first.app.session, Seconds: []Second{{Name: "console", Session: other.open(), Line: "ttyUSB0"}}})
-	a.Update(secondMsg{"console", []event.Event{{Body: event.Line{State: event.LineOpen}}, {Body: event.In{Bytes: event.Text("unpacking lark 8.1.0\r\n")}}}})
+	a := newApp(
+		t.Context(),
+		Options{
+			Leader:  "ctrl+g",
+			Theme:   "dark",
+			Session: first.app.session,
+			Seconds: []Second{{Name: "console", Session: other.open(), Line: "ttyUSB0"}},
+		},
+	)
+	a.Update(
+		secondMsg{
+			"console",
+			[]event.Event{
+				{Body: event.Line{State: event.LineOpen}},
+				{Body: event.In{Bytes: event.Text("unpacking lark 8.1.0\r\n")}},
+			},
+		},
+	)
 	wide := drawn(a, [2]int{160, 40})
 	assert.Contains(t, wide, "console F2")
 	assert.Contains(t, wide, "│ unpacking lark 8.1.0", "beside the first")
 	assert.NotContains(t, drawn(a, [2]int{80, 24}), "unpacking")
-	feed(a, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Restarts it.", Answers: []string{engine.Approve, engine.StopHere}})...)
+	feed(
+		a,
+		append(
+			rescue(),
+			event.Ask{
+				ID:      "1",
+				Form:    event.FormHold,
+				Text:    "Restarts it.",
+				Answers: []string{engine.Approve, engine.StopHere},
+			},
+		)...)
 	a.tooSoon = true // it was asked long ago
 	press(a, tea.KeyF2)
 	narrow := drawn(a, [2]int{80, 24})
@@ -608,7 +862,12 @@ func TestASecondLineIsWatchedAndTypedOn(t *testing.T) {
 // TestATextOfSeveralLettersIsNoKey gives words that are names of keys, as an input method may.
 func TestATextOfSeveralLettersIsNoKey(t *testing.T) {
 	device := newWired(t)
-	feed(device.app, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+	feed(
+		device.app,
+		append(
+			rescue(),
+			event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}},
+		)...)
 	device.app.tooSoon = true
 	for _, word := range []string{"enter", "f9", "up"} {
 		device.app.press(tea.KeyPressMsg{Code: tea.KeyExtended, Text: word})
@@ -627,14 +886,25 @@ func TestWhatGoesWrongIsSaidWithoutASideColumn(t *testing.T) {
 // TestASecondLineIsHeldAndAskedAsTheFirst has an interlock and a question on it, and uses the leader key there.
 func TestASecondLineIsHeldAndAskedAsTheFirst(t *testing.T) {
 	first, other := newWired(t), &wired{T: t}
-	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark", Session: first.app.session, Seconds: []Second{{Name: "console", Session: other.open(), Line: "ttyUSB0"}}})
+	a := newApp(
+		t.Context(),
+		Options{
+			Leader:  "ctrl+g",
+			Theme:   "dark",
+			Session: first.app.session,
+			Seconds: []Second{{Name: "console", Session: other.open(), Line: "ttyUSB0"}},
+		},
+	)
 	report := func(bodies ...event.Body) {
 		for _, b := range bodies {
 			a.Update(secondMsg{"console", []event.Event{{At: today, Body: b}}})
 		}
 	}
 	text := func() string { return drawn(a, [2]int{160, 40}) }
-	report(event.Line{State: event.LineOpen}, event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"})
+	report(
+		event.Line{State: event.LineOpen},
+		event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"},
+	)
 	assert.Contains(t, text(), "waits for you")
 	assert.NotContains(t, text(), "Held at its Enter", "it is not the first line's")
 	press(a, tea.KeyF2)
@@ -663,7 +933,9 @@ func TestAnEnterRightBehindTheFirstAcceptsNoKeyOfAHost(t *testing.T) {
 	now := today
 	f.now = func() time.Time { return now }
 	given := make(chan string, 1)
-	f.answer(lineAsks{line.Question{Text: "Is that its own?", Choice: []string{line.KeyIsRight, line.KeyIsWrong}}, given})
+	f.answer(
+		lineAsks{line.Question{Text: "Is that its own?", Choice: []string{line.KeyIsRight, line.KeyIsWrong}}, given},
+	)
 	does(f, tea.Key{Code: tea.KeyEnter})
 	assert.Empty(t, given)
 	assert.Contains(t, drawn(f, [2]int{120, 30}), "came too soon")
@@ -704,10 +976,21 @@ func TestEveryKeyIsTheDevicesWhileTheyAreLocked(t *testing.T) {
 	}
 	a.locked = true
 	a.show("console")
-	feed(a, append(rescue(), event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"}, event.KeysKept{State: event.KeysWaiting, Count: 1})...)
+	feed(
+		a,
+		append(
+			rescue(),
+			event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"},
+			event.KeysKept{State: event.KeysWaiting, Count: 1},
+		)...)
 	assert.False(t, a.locked, "what waits is dealt with by keys")
 	a.locked = true
-	feed(a, append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
+	feed(
+		a,
+		append(
+			rescue(),
+			event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}},
+		)...)
 	assert.False(t, a.locked, "what is asked is answered by keys")
 }
 
@@ -726,23 +1009,78 @@ func TestAKeyOfTheLeaderSaysWhyItDoesNothing(t *testing.T) {
 // hanging is a controller whose access points are on their way, and its layers.
 func hanging() []event.Body {
 	point := func(name, release, state, percent, reason string) map[string]string {
-		return map[string]string{"name": name, "model": "P2", "release": release, "state": state, "percent": percent, "reason": reason}
+		return map[string]string{
+			"name":    name,
+			"model":   "P2",
+			"release": release,
+			"state":   state,
+			"percent": percent,
+			"reason":  reason,
+		}
 	}
 	layer := func(name, release, state, brings string) map[string]string {
 		return map[string]string{"layer": name, "release": release, "state": state, "brings": brings}
 	}
 	return []event.Body{
-		event.RunBegin{Runbook: "points", Title: "Upgrade the controller", Steps: []event.StepPlan{{ID: "1.1", Phase: "follow", Title: "Follow them", Expected: time.Minute, Timeout: time.Hour, Cards: []string{"banks"}}}},
+		event.RunBegin{
+			Runbook: "points",
+			Title:   "Upgrade the controller",
+			Steps: []event.StepPlan{
+				{
+					ID:       "1.1",
+					Phase:    "follow",
+					Title:    "Follow them",
+					Expected: time.Minute,
+					Timeout:  time.Hour,
+					Cards:    []string{"banks"},
+				},
+			},
+		},
 		event.Fact{Name: "device.name", Value: "quay-wc1", Source: "about"},
 		event.StepBegin{ID: "1.1", Try: 1},
-		event.Fact{Name: "layers", Value: "2 rows", Source: "what layers", Rows: []map[string]string{layer("core", "6.4", "runs", ""), layer("mesh", "6.4", "runs", ""), layer("board", "6.4", "runs", "")}},
-		event.Fact{Name: "layers", Value: "2 rows", Source: "what layers", Rows: []map[string]string{layer("core", "6.2", "runs", ""), layer("mesh", "6.4", "rests", ""), layer("board", "6.4", "runs", "6.2")}},
+		event.Fact{
+			Name:   "layers",
+			Value:  "2 rows",
+			Source: "what layers",
+			Rows: []map[string]string{
+				layer("core", "6.4", "runs", ""),
+				layer("mesh", "6.4", "runs", ""),
+				layer("board", "6.4", "runs", ""),
+			},
+		},
+		event.Fact{
+			Name:   "layers",
+			Value:  "2 rows",
+			Source: "what layers",
+			Rows: []map[string]string{
+				layer("core", "6.2", "runs", ""),
+				layer("mesh", "6.4", "rests", ""),
+				layer("board", "6.4", "runs", "6.2"),
+			},
+		},
 		event.Fact{Name: "attached", Value: "5 rows", Source: "points", Rows: []map[string]string{
-			point("ap-quay-01", "3.4", "here", "0", ""), point("ap-quay-02", "3.4", "here", "0", ""), point("ap-quay-03", "3.4", "here", "0", ""),
-			point("ap-a-very-long-name-01", "3.4", "here", "0", ""), point("ap-gone-01", "3.4", "here", "0", ""),
+			point(
+				"ap-quay-01",
+				"3.4",
+				"here",
+				"0",
+				"",
+			),
+			point("ap-quay-02", "3.4", "here", "0", ""),
+			point("ap-quay-03", "3.4", "here", "0", ""),
+			point("ap-a-very-long-name-01", "3.4", "here", "0", ""),
+			point("ap-gone-01", "3.4", "here", "0", ""),
 		}},
 		event.Fact{Name: "attached", Value: "4 rows", Source: "points", Rows: []map[string]string{
-			point("ap-quay-01", "3.6", "here", "0", ""), point("ap-quay-02", "3.4", "loading", "40", ""), point("ap-quay-03", "3.4", "away", "0", ""),
+			point(
+				"ap-quay-01",
+				"3.6",
+				"here",
+				"0",
+				"",
+			),
+			point("ap-quay-02", "3.4", "loading", "40", ""),
+			point("ap-quay-03", "3.4", "away", "0", ""),
 			point("ap-a-very-long-name-01", "3.4", "refused", "0", "no firmware for P1 in 3.6"),
 		}},
 	}
@@ -765,24 +1103,100 @@ func TestWhatHangsOnADeviceAsItIsShown(t *testing.T) {
 func TestANewDeviceAsItIsShown(t *testing.T) {
 	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	asks := []event.Body{
-		event.RunBegin{Runbook: "first-boot", Title: "Answer a new device", Steps: []event.StepPlan{{ID: "1.1", Phase: "answer it", Title: "Answer it", Expected: time.Minute, Timeout: time.Hour, Cards: []string{"newcomer", "transfer"}}}},
+		event.RunBegin{
+			Runbook: "first-boot",
+			Title:   "Answer a new device",
+			Steps: []event.StepPlan{
+				{
+					ID:       "1.1",
+					Phase:    "answer it",
+					Title:    "Answer it",
+					Expected: time.Minute,
+					Timeout:  time.Hour,
+					Cards:    []string{"newcomer", "transfer"},
+				},
+			},
+		},
 		event.StepBegin{ID: "1.1", Try: 1},
 		event.Server{Name: "TFTP", State: event.Listening, Address: "192.0.2.10:69"},
-		event.Rung{Transfer: event.RungDHCP, Row: 1, Protocol: "DHCP", Peer: "02:00:5e:10:00:01", FromDevice: true, What: "DISCOVER", Text: "02:00:5e:10:00:01"},
-		event.NewDevice{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "asks", Since: at, Next: "that it is said whether it is answered", Within: 10 * time.Minute},
+		event.Rung{
+			Transfer:   event.RungDHCP,
+			Row:        1,
+			Protocol:   "DHCP",
+			Peer:       "02:00:5e:10:00:01",
+			FromDevice: true,
+			What:       "DISCOVER",
+			Text:       "02:00:5e:10:00:01",
+		},
+		event.NewDevice{
+			MAC:    "02:00:5e:10:00:01",
+			Vendor: "Maskel S8",
+			Stage:  "asks",
+			Since:  at,
+			Next:   "that it is said whether it is answered",
+			Within: 10 * time.Minute,
+		},
 	}
-	wrong := append(slices.Clone(asks),
-		event.Rung{Transfer: event.RungDHCP, Row: 2, Protocol: "DHCP", What: "ACK", Text: "02:00:5e:10:00:01  192.0.2.61  strand-s8-3.2.msl"},
-		event.TransferBegin{ID: "tftp 1", File: "strand-s8-3.2.msl", Size: 1_573_030, Protocol: "TFTP", Peer: "192.0.2.61:1025"},
+	wrong := append(
+		slices.Clone(asks),
+		event.Rung{
+			Transfer: event.RungDHCP,
+			Row:      2,
+			Protocol: "DHCP",
+			What:     "ACK",
+			Text:     "02:00:5e:10:00:01  192.0.2.61  strand-s8-3.2.msl",
+		},
+		event.TransferBegin{
+			ID:       "tftp 1",
+			File:     "strand-s8-3.2.msl",
+			Size:     1_573_030,
+			Protocol: "TFTP",
+			Peer:     "192.0.2.61:1025",
+		},
 		event.Rung{Transfer: "tftp 1", Protocol: "TFTP", What: "DATA", First: 1, Last: 1102, Count: 1102},
 		event.TransferEnd{ID: "tftp 1", Outcome: event.Done},
-		event.Rung{Protocol: "TFTP", Peer: "192.0.2.61:1026", FromDevice: true, What: "refused", Text: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
-		event.NewDevice{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Addr: "192.0.2.61", Stage: "restarted", Step: 5, Since: at.Add(-2 * time.Minute), Next: "its address again, then its configuration", Within: time.Minute, File: "tangle-sw2.cfg", Files: 1, Rounds: 1, Wrong: "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)"},
+		event.Rung{
+			Protocol:   "TFTP",
+			Peer:       "192.0.2.61:1026",
+			FromDevice: true,
+			What:       "refused",
+			Text:       "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)",
+		},
+		event.NewDevice{
+			MAC:    "02:00:5e:10:00:01",
+			Vendor: "Maskel S8",
+			Addr:   "192.0.2.61",
+			Stage:  "restarted",
+			Step:   5,
+			Since:  at.Add(-2 * time.Minute),
+			Next:   "its address again, then its configuration",
+			Within: time.Minute,
+			File:   "tangle-sw2.cfg",
+			Files:  1,
+			Rounds: 1,
+			Wrong:  "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)",
+		},
 	)
-	left := append(slices.Clone(asks), event.NewDevice{MAC: "02:00:5e:10:00:01", Vendor: "Maskel S8", Stage: "is left alone", Since: at, Next: "nothing more", Alone: true})
+	left := append(
+		slices.Clone(asks),
+		event.NewDevice{
+			MAC:    "02:00:5e:10:00:01",
+			Vendor: "Maskel S8",
+			Stage:  "is left alone",
+			Since:  at,
+			Next:   "nothing more",
+			Alone:  true,
+		},
+	)
 	many := slices.Clone(asks)
 	for n := range 8 {
-		one := event.NewDevice{MAC: fmt.Sprintf("02:00:5e:10:00:%02x", n+1), Name: fmt.Sprintf("tangle-sw%d", n+4), Vendor: "Maskel S8", Addr: fmt.Sprintf("192.0.2.%d", 99+n), Since: at.Add(-time.Minute)}
+		one := event.NewDevice{
+			MAC:    fmt.Sprintf("02:00:5e:10:00:%02x", n+1),
+			Name:   fmt.Sprintf("tangle-sw%d", n+4),
+			Vendor: "Maskel S8",
+			Addr:   fmt.Sprintf("192.0.2.%d", 99+n),
+			Since:  at.Add(-time.Minute),
+		}
 		switch n % 4 {
 		case 0:
 			one.Stage, one.Step, one.Next = "complete", 6, "nothing more"

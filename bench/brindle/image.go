@@ -20,8 +20,18 @@ type ImageInfo struct {
 
 // MakeImage makes an image on the spot, the same for the same arguments. Size counts the body.
 func MakeImage(release string, models []string, size int) []byte {
-	return bench.MakeImage(magic, release+strings.Join(models, ","), size, bench.Field{Name: "maker", Value: "Brindle"},
-		bench.Field{Name: "models", Value: strings.Join(models, ", ")}, bench.Field{Name: "release", Value: release}, bench.Field{Name: "architecture", Value: Architecture})
+	return bench.MakeImage(
+		magic,
+		release+strings.Join(models, ","),
+		size,
+		bench.Field{Name: "maker", Value: "Brindle"},
+		bench.Field{
+			Name:  "models",
+			Value: strings.Join(models, ", "),
+		},
+		bench.Field{Name: "release", Value: release},
+		bench.Field{Name: "architecture", Value: Architecture},
+	)
 }
 
 // parseImage checks an image whole and returns it without what a transfer padded it with.

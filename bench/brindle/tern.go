@@ -99,14 +99,39 @@ func (t *tern) words() []bench.Word {
 		{Form: "tell line", About: "how the console is set", Run: t.reportLine},
 		{Form: "tell entry", About: "what it begins with when it starts next", Run: t.reportEntry},
 		{Form: "weigh NAME", About: "size and digests of a file", Run: weigh(t.Shell, &t.Store)},
-		t.Raise("rise"), t.Lower("sink"),
+		t.Raise("rise"),
+		t.Lower("sink"),
 		{Form: "line rate SPEED", About: "change the console's speed now", Run: rate(t.Shell), Level: 1},
-		{Form: "bring tftp", About: "bring a file from a server; it asks from where", Run: t.bring("tftp"), Level: 1, Grave: true},
+		{
+			Form:  "bring tftp",
+			About: "bring a file from a server; it asks from where",
+			Run:   t.bring("tftp"),
+			Level: 1,
+			Grave: true,
+		},
 		{Form: "bring http", About: "the same by HTTP", Run: t.bring("http"), Level: 1, Grave: true},
-		{Form: "bring ftp", About: "the same by FTP, with an account there", Run: t.bring("ftp"), Level: 1, Grave: true},
-		{Form: "lend setup ADDRESS NAME", About: "leave the saved configuration on a server by TFTP", Run: t.lend, Level: 1, Grave: true},
+		{
+			Form:  "bring ftp",
+			About: "the same by FTP, with an account there",
+			Run:   t.bring("ftp"),
+			Level: 1,
+			Grave: true,
+		},
+		{
+			Form:  "lend setup ADDRESS NAME",
+			About: "leave the saved configuration on a server by TFTP",
+			Run:   t.lend,
+			Level: 1,
+			Grave: true,
+		},
 		{Form: "drop NAME", About: "remove one file", Run: t.drop, Level: 1, Grave: true},
-		{Form: "begin with NAME", About: "what it begins with when it starts next", Run: t.beginWith, Level: 1, Grave: true},
+		{
+			Form:  "begin with NAME",
+			About: "what it begins with when it starts next",
+			Run:   t.beginWith,
+			Level: 1,
+			Grave: true,
+		},
 		{Form: "keep", About: "save the configuration", Run: t.keep, Level: 1},
 		{Form: "restart", About: "restart the router", Run: t.restart, Level: 1},
 		t.Leave("leave"),
@@ -123,8 +148,26 @@ func (t *tern) reportRelease([]string) error {
 	if t.lan != nil {
 		address = t.address.String()
 	}
-	t.Fields("name", t.name, "model", t.Model, "architecture", Architecture, "address", address, "release", t.image.Release, "image", cmp.Or(t.faults.Misnames, t.image.name), "sha256", fmt.Sprintf("%x", t.image.digest),
-		"configuration", configuration, "up", t.Wire.Clock().Since(t.since).Round(time.Second))
+	t.Fields(
+		"name",
+		t.name,
+		"model",
+		t.Model,
+		"architecture",
+		Architecture,
+		"address",
+		address,
+		"release",
+		t.image.Release,
+		"image",
+		cmp.Or(t.faults.Misnames, t.image.name),
+		"sha256",
+		fmt.Sprintf("%x", t.image.digest),
+		"configuration",
+		configuration,
+		"up",
+		t.Wire.Clock().Since(t.since).Round(time.Second),
+	)
 	return nil
 }
 
@@ -155,7 +198,8 @@ func (t *tern) bring(protocol string) func([]string) error {
 		if err != nil {
 			return err
 		}
-		if f, there := t.Store.Get(here); there && !t.Yes(fmt.Sprintf("  %s is there, %s B. Write over it?", here, bench.Commas(len(f.Data)))) {
+		if f, there := t.Store.Get(here); there &&
+			!t.Yes(fmt.Sprintf("  %s is there, %s B. Write over it?", here, bench.Commas(len(f.Data)))) {
 			return errors.New("nothing done")
 		}
 		return t.fill(here, fetch)
@@ -166,13 +210,21 @@ func (t *tern) fill(name string, fetch bench.Fetch) error {
 	t.Store.Drop(name)
 	t.Say("  bringing ")
 	shown := 0
-	memory := &bench.FlashMemory{Room: t.Store.Free(), Rate: fetchRate, Clock: t.Wire.Clock(), Stall: t.StallOnce(), Progress: func(written int) {
-		for ; shown < written/(64<<10); shown++ {
-			t.Say(".")
-		}
-	}}
+	memory := &bench.FlashMemory{
+		Room:  t.Store.Free(),
+		Rate:  fetchRate,
+		Clock: t.Wire.Clock(),
+		Stall: t.StallOnce(),
+		Progress: func(written int) {
+			for ; shown < written/(64<<10); shown++ {
+				t.Say(".")
+			}
+		},
+	}
 	err := memory.Fill(t.Context(), fetch, func(int) {})
-	if keeps := t.Store.Put(bench.File{Name: name, Data: bytes.Clone(memory.Data.Bytes()), Broken: err != nil}); err == nil {
+	if keeps := t.Store.Put(
+		bench.File{Name: name, Data: bytes.Clone(memory.Data.Bytes()), Broken: err != nil},
+	); err == nil {
 		err = keeps
 	}
 	if err != nil {

@@ -84,8 +84,14 @@ func New(s Settings, lan *bench.LAN) *Gateway {
 		s.Room = bankRoom
 	}
 	g := &Gateway{
-		Settings: s, lan: lan, host: lan.Host("lan", s.Address), banks: map[string][]byte{}, keptNext: "A", dataForm: 1, passes: []string{"7"},
-		cards: map[int]card{1: {"trunk", "3.1"}, 2: {"line", "3.1"}, 3: {"line", "3.1"}},
+		Settings: s,
+		lan:      lan,
+		host:     lan.Host("lan", s.Address),
+		banks:    map[string][]byte{},
+		keptNext: "A",
+		dataForm: 1,
+		passes:   []string{"7"},
+		cards:    map[int]card{1: {"trunk", "3.1"}, 2: {"line", "3.1"}, 3: {"line", "3.1"}},
 	}
 	g.net = bench.Client{Host: g.host, Options: tftp.Client{Block: 1428, Window: 4}}
 	g.haul.Forget()

@@ -36,9 +36,24 @@ func MakeCargo(c Cargo, size int) []byte {
 		magic = cardMagic
 	}
 	models := strings.Join(c.Models, ", ")
-	return bench.MakeImage(magic, c.Release+c.Card+strings.Join(c.Models, ","), size, bench.Field{Name: "maker", Value: "Cormel"},
-		bench.Field{Name: "models", Value: models}, bench.Field{Name: "card", Value: c.Card}, bench.Field{Name: "release", Value: c.Release},
-		bench.Field{Name: "architecture", Value: Architecture}, bench.Field{Name: "boot firmware", Value: c.Boot}, bench.Field{Name: "licence", Value: c.Licence})
+	return bench.MakeImage(
+		magic,
+		c.Release+c.Card+strings.Join(c.Models, ","),
+		size,
+		bench.Field{Name: "maker", Value: "Cormel"},
+		bench.Field{
+			Name:  "models",
+			Value: models,
+		},
+		bench.Field{Name: "card", Value: c.Card},
+		bench.Field{Name: "release", Value: c.Release},
+		bench.Field{
+			Name:  "architecture",
+			Value: Architecture,
+		},
+		bench.Field{Name: "boot firmware", Value: c.Boot},
+		bench.Field{Name: "licence", Value: c.Licence},
+	)
 }
 
 // MakeLicence makes a licence file for a release and a device.
@@ -69,7 +84,13 @@ func readCargo(data []byte, magic string) (Cargo, error) {
 	if fields == nil {
 		return Cargo{}, err
 	}
-	c := Cargo{Release: fields["release"], Models: strings.Split(fields["models"], ", "), Card: fields["card"], Boot: fields["boot firmware"], Licence: fields["licence"]}
+	c := Cargo{
+		Release: fields["release"],
+		Models:  strings.Split(fields["models"], ", "),
+		Card:    fields["card"],
+		Boot:    fields["boot firmware"],
+		Licence: fields["licence"],
+	}
 	switch {
 	case err != nil:
 		return c, err

@@ -34,7 +34,8 @@ func (l *lark) run() {
 	l.Mu.Unlock()
 	l.lan.SetUp(l.Address.Addr(), true)
 	l.Wire.Answer()
-	l.haul.Group().Go(bench.Page(l.Context(), l.host, l.Address.Addr(), func() string { return l.HostName + ", lark " + cargo.Release }))
+	l.haul.Group().
+		Go(bench.Page(l.Context(), l.host, l.Address.Addr(), func() string { return l.HostName + ", lark " + cargo.Release }))
 	l.Text, l.Short, l.AnyCase, l.LogsOut, l.TooLow = l.words(), true, true, true, "not from here; lift first"
 	l.Prompt = func() string { return l.HostName + []string{" / ", " // "}[l.Level] }
 	_ = l.Serve(func() bench.Login {
@@ -110,14 +111,38 @@ func (l *lark) words() []bench.Word {
 		{Form: "look lines", About: "the registration with the call server", Run: l.lookLines},
 		l.Raise("lift"), l.Lower("lower"),
 	}, bench.Fetches("haul", "download into the bank that does not run", l.haulBy), []bench.Word{
-		{Form: "haul stick NAME", About: "the same from the stick in the port", Run: l.haulStick, Level: 1, Grave: true},
+		{
+			Form:  "haul stick NAME",
+			About: "the same from the stick in the port",
+			Run:   l.haulStick,
+			Level: 1,
+			Grave: true,
+		},
 		{Form: "haul pass ADDRESS NAME", About: "take a licence by TFTP", Run: l.haulPass, Level: 1, Grave: true},
 		{Form: "haul off", About: "end the download", Run: l.haulOff, Level: 1},
-		{Form: "favour BANK", About: "start from this bank next time; stow keeps that", Run: l.favour, Level: 1, Grave: true},
+		{
+			Form:  "favour BANK",
+			About: "start from this bank next time; stow keeps that",
+			Run:   l.favour,
+			Level: 1,
+			Grave: true,
+		},
 		{Form: "stow", About: "keep the choice of the bank and the setup", Run: l.stow, Level: 1},
 		{Form: "recommence", About: "restart", Run: l.recommence, Level: 1},
-		{Form: "ship setup ADDRESS NAME", About: "leave the setup on a server by TFTP", Run: l.shipSetup, Level: 1, Grave: true},
-		{Form: "fit card SLOT ADDRESS NAME", About: "new firmware for a card by TFTP", Run: l.fitCard, Level: 1, Grave: true},
+		{
+			Form:  "ship setup ADDRESS NAME",
+			About: "leave the setup on a server by TFTP",
+			Run:   l.shipSetup,
+			Level: 1,
+			Grave: true,
+		},
+		{
+			Form:  "fit card SLOT ADDRESS NAME",
+			About: "new firmware for a card by TFTP",
+			Run:   l.fitCard,
+			Level: 1,
+			Grave: true,
+		},
 		{Form: "wipe bank BANK", About: "empty a bank", Run: l.wipeBank, Level: 1},
 		{Form: "rebuild", About: "make the index of the dial plan anew", Run: l.rebuild, Level: 1, Grave: true},
 		l.Leave("leave"),
@@ -129,8 +154,30 @@ func (l *lark) lookSelf([]string) error {
 	l.Mu.Lock()
 	passes, indexed := strings.Join(l.passes, ", "), l.indexed
 	l.Mu.Unlock()
-	l.Fields("name", l.HostName, "model", l.Model, "serial", l.Serial, "architecture", Architecture, "boot firmware", l.Boot, "release", release,
-		"bank", running, "licensed for", passes, "index made by", indexed, "address", l.Address, "up", l.Wire.Clock().Since(l.begun).Round(time.Second))
+	l.Fields(
+		"name",
+		l.HostName,
+		"model",
+		l.Model,
+		"serial",
+		l.Serial,
+		"architecture",
+		Architecture,
+		"boot firmware",
+		l.Boot,
+		"release",
+		release,
+		"bank",
+		running,
+		"licensed for",
+		passes,
+		"index made by",
+		indexed,
+		"address",
+		l.Address,
+		"up",
+		l.Wire.Clock().Since(l.begun).Round(time.Second),
+	)
 	return nil
 }
 
@@ -147,7 +194,16 @@ func (l *lark) lookBanks([]string) error {
 		if c, err := readCargo(l.banks[name], cargoMagic); err == nil {
 			release = c.Release
 		}
-		fmt.Fprintf(&out, "  %-4s  %-7s  %-8s  %-11s  %-4s  %s\r\n", name, state, release, bench.Commas(len(l.banks[name])), bench.YesNo(name == l.next), bench.YesNo(name == l.keptNext))
+		fmt.Fprintf(
+			&out,
+			"  %-4s  %-7s  %-8s  %-11s  %-4s  %s\r\n",
+			name,
+			state,
+			release,
+			bench.Commas(len(l.banks[name])),
+			bench.YesNo(name == l.next),
+			bench.YesNo(name == l.keptNext),
+		)
 	}
 	fmt.Fprintf(&out, "  room in the standby bank  %s B\r\n", bench.Commas(l.Room))
 	l.Mu.Unlock()
@@ -161,7 +217,18 @@ func (l *lark) lookHaul([]string) error {
 	if h.Size > 0 {
 		size = bench.Commas(h.Size)
 	}
-	l.Fields("haul    ", h.Number, "file", bench.Dash(h.File), "state", h.State, "bytes", bench.Commas(h.Got)+" of "+size, "reason", bench.Dash(h.Reason))
+	l.Fields(
+		"haul    ",
+		h.Number,
+		"file",
+		bench.Dash(h.File),
+		"state",
+		h.State,
+		"bytes",
+		bench.Commas(h.Got)+" of "+size,
+		"reason",
+		bench.Dash(h.Reason),
+	)
 	return nil
 }
 
@@ -190,7 +257,13 @@ func (l *lark) lookLines([]string) error {
 
 // haulBy begins a download by a protocol.
 func (l *lark) haulBy(protocol, address, name string) error {
-	from, err := l.Getting(l.net, protocol, address, name, bench.Asking{User: "  user there: ", Word: "  word there: ", Key: "  key there %s, take it?"})
+	from, err := l.Getting(
+		l.net,
+		protocol,
+		address,
+		name,
+		bench.Asking{User: "  user there: ", Word: "  word there: ", Key: "  key there %s, take it?"},
+	)
 	if err != nil {
 		return err
 	}
@@ -300,7 +373,14 @@ func (l *lark) recommence([]string) error {
 func (l *lark) setup() []byte {
 	release, _ := l.Runs()
 	var out strings.Builder
-	fmt.Fprintf(&out, "# setup of %s, lark %s\nname %s\naddress %s\ncall-server 192.0.2.5\n", l.HostName, release, l.HostName, l.Address)
+	fmt.Fprintf(
+		&out,
+		"# setup of %s, lark %s\nname %s\naddress %s\ncall-server 192.0.2.5\n",
+		l.HostName,
+		release,
+		l.HostName,
+		l.Address,
+	)
 	for n := range 24 {
 		fmt.Fprintf(&out, "line %d number 55%02d\n", n+1, n)
 	}
@@ -336,7 +416,8 @@ func (l *lark) fitCard(args []string) error {
 	if err != nil {
 		return fmt.Errorf("card %d stays as it is: %w", slot, err)
 	}
-	if !l.Dots(fmt.Sprintf("  writing card %d ", slot), 12, 12*time.Second, "") || !l.Dots(" restarting it ", 8, 8*time.Second, "") {
+	if !l.Dots(fmt.Sprintf("  writing card %d ", slot), 12, 12*time.Second, "") ||
+		!l.Dots(" restarting it ", 8, 8*time.Second, "") {
 		return nil
 	}
 	l.Mu.Lock()

@@ -67,7 +67,14 @@ func New(s Settings, lan *bench.LAN) *Router {
 	if s.Room == 0 {
 		s.Room = trayRoom
 	}
-	r := &Router{Settings: s, lan: lan, host: lan.Host("lan", s.Address), tray: &bench.Store{Capacity: s.Room}, parts: slices.Clone(s.Parts), board: s.Board}
+	r := &Router{
+		Settings: s,
+		lan:      lan,
+		host:     lan.Host("lan", s.Address),
+		tray:     &bench.Store{Capacity: s.Room},
+		parts:    slices.Clone(s.Parts),
+		board:    s.Board,
+	}
 	r.net = bench.Client{Host: r.host, Options: tftp.Client{Block: 1024, Window: 8}}
 	lan.SetUp(s.Address.Addr(), false)
 	return r
@@ -142,7 +149,8 @@ func (r *Router) apply() (took int) {
 func (r *Router) take(part string, wanted func(Package) bool) int {
 	for _, f := range r.tray.Files() {
 		p, err := readPackage(f.Data)
-		if err != nil || f.Broken || p.Part != part || p.Architecture != r.Architecture || part == r.Faults.Skips || !wanted(p) {
+		if err != nil || f.Broken || p.Part != part || p.Architecture != r.Architecture || part == r.Faults.Skips ||
+			!wanted(p) {
 			continue
 		}
 		at := slices.IndexFunc(r.parts, func(have Part) bool { return have.Name == part })

@@ -10,8 +10,18 @@ type Package struct{ Part, Release, Architecture string }
 
 // MakePackage makes one on the spot, the same for the same arguments. Size counts the body.
 func MakePackage(p Package, size int) []byte {
-	return bench.MakeImage(magic, p.Part+p.Release+p.Architecture, size, bench.Field{Name: "maker", Value: "Dunlin"},
-		bench.Field{Name: "part", Value: p.Part}, bench.Field{Name: "release", Value: p.Release}, bench.Field{Name: "architecture", Value: p.Architecture})
+	return bench.MakeImage(
+		magic,
+		p.Part+p.Release+p.Architecture,
+		size,
+		bench.Field{Name: "maker", Value: "Dunlin"},
+		bench.Field{
+			Name:  "part",
+			Value: p.Part,
+		},
+		bench.Field{Name: "release", Value: p.Release},
+		bench.Field{Name: "architecture", Value: p.Architecture},
+	)
 }
 
 // readPackage checks one whole.

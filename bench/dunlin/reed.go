@@ -55,7 +55,12 @@ func (x *reed) words() []bench.Word {
 		{Form: "what tray", About: "what was dropped, to be applied at a restart", Run: x.whatTray},
 		{Form: "what features", About: "what this release can do, and what is used of it", Run: x.whatFeatures},
 		{Form: "toss NAME", About: "remove what was dropped", Run: x.toss, Grave: true},
-		{Form: "board take", About: "have the board take the firmware that the release brings, at the next restart", Run: x.boardTake, Grave: true},
+		{
+			Form:  "board take",
+			About: "have the board take the firmware that the release brings, at the next restart",
+			Run:   x.boardTake,
+			Grave: true,
+		},
 		{Form: "lend setup ADDRESS NAME", About: "leave the setup on a server by TFTP", Run: x.lend, Grave: true},
 		{Form: "turn over", About: "restart, and apply what is newer", Run: x.turnOver},
 		{Form: "turn over down", About: "restart, and apply what is older, too", Run: x.turnOverDown},
@@ -67,8 +72,22 @@ func (x *reed) whatSelf([]string) error {
 	x.Mu.Lock()
 	release := x.release()
 	x.Mu.Unlock()
-	x.Fields("name", x.HostName, "model", x.Model, "serial", x.Serial, "architecture", x.Architecture, "address", x.Address, "release", release,
-		"up", x.Wire.Clock().Since(x.begun).Round(time.Second))
+	x.Fields(
+		"name",
+		x.HostName,
+		"model",
+		x.Model,
+		"serial",
+		x.Serial,
+		"architecture",
+		x.Architecture,
+		"address",
+		x.Address,
+		"release",
+		release,
+		"up",
+		x.Wire.Clock().Since(x.begun).Round(time.Second),
+	)
 	return nil
 }
 
@@ -110,7 +129,12 @@ func (x *reed) whatFeatures([]string) error {
 	for _, f := range features {
 		if !bench.Older(x.release(), f.since) {
 			count++
-			x.Sayf("  %-14s  since %-4s  %s\r\n", f.name, f.since, map[bool]string{true: "used", false: "not used"}[slices.Contains(x.Uses, f.name)])
+			x.Sayf(
+				"  %-14s  since %-4s  %s\r\n",
+				f.name,
+				f.since,
+				map[bool]string{true: "used", false: "not used"}[slices.Contains(x.Uses, f.name)],
+			)
 		}
 	}
 	x.Sayf("  %d in all\r\n", count)
@@ -146,7 +170,10 @@ func (x *reed) boardTake([]string) error {
 }
 
 func (x *reed) lend(args []string) error {
-	text := strings.Join([]string{"name " + x.HostName, "lan " + x.Address.String(), "uses " + strings.Join(x.Uses, " ")}, "\n") + "\n"
+	text := strings.Join(
+		[]string{"name " + x.HostName, "lan " + x.Address.String(), "uses " + strings.Join(x.Uses, " ")},
+		"\n",
+	) + "\n"
 	if err := x.net.Leave(x.Context(), args[0], args[1], []byte(text)); err != nil {
 		return fmt.Errorf("not lent: %w", err)
 	}

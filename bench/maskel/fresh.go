@@ -112,7 +112,13 @@ func (x *fresh) get(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	memory := &bench.FlashMemory{Room: room, Rate: fetchRate, Clock: x.Wire.Clock(), Stall: x.StallOnce(), Progress: func(int) {}}
+	memory := &bench.FlashMemory{
+		Room:     room,
+		Rate:     fetchRate,
+		Clock:    x.Wire.Clock(),
+		Stall:    x.StallOnce(),
+		Progress: func(int) {},
+	}
 	if err := memory.Fill(x.Context(), from, func(int) {}); err != nil {
 		return nil, err
 	}
@@ -234,8 +240,24 @@ func (x *fresh) words(name string, at netip.Prefix) []bench.Word {
 		x.Help("words"),
 		{Form: "report self", About: "what this is", Run: func([]string) error {
 			release, from, _ := x.Runs()
-			x.Fields("name", name, "model", x.Model, "serial", x.Serial, "mac", bench.MAC(x.MAC), "release", release, "address", at, "setup", from,
-				"up", x.Wire.Clock().Since(x.began).Round(time.Second))
+			x.Fields(
+				"name",
+				name,
+				"model",
+				x.Model,
+				"serial",
+				x.Serial,
+				"mac",
+				bench.MAC(x.MAC),
+				"release",
+				release,
+				"address",
+				at,
+				"setup",
+				from,
+				"up",
+				x.Wire.Clock().Since(x.began).Round(time.Second),
+			)
 			return nil
 		}},
 		x.Raise("arm"), x.Lower("disarm"),

@@ -71,7 +71,11 @@ func (n *NewSwitch) Baud() int { return consoleBaud }
 func (n *NewSwitch) PowerOn(ctx context.Context, w *bench.Wire) {
 	for ctx.Err() == nil {
 		up, down := context.WithCancel(ctx)
-		x := &fresh{NewSwitch: n, Shell: bench.NewShell(up, w), client: bench.Client{Clock: w.Clock(), Options: tftp.Client{Block: 1428, Window: 4}}}
+		x := &fresh{
+			NewSwitch: n,
+			Shell:     bench.NewShell(up, w),
+			client:    bench.Client{Clock: w.Clock(), Options: tftp.Client{Block: 1428, Window: 4}},
+		}
 		x.run()
 		down()
 		x.group.Wait()

@@ -116,7 +116,10 @@ func New(s Settings, lan *bench.LAN) *Stack {
 	t := &Stack{Settings: s, lan: lan, host: lan.Host("lan", s.Address)}
 	for i, made := range s.Units {
 		u := &unit{Unit: made, number: i + 1, runs: "A", next: "A", state: here, copied: copied{state: "idle"}}
-		u.banks = map[string]Load{"A": {Release: cmp.Or(made.Release, s.Release), Models: []string{made.Model}}, "B": {Release: s.Old, Models: []string{made.Model}}}
+		u.banks = map[string]Load{
+			"A": {Release: cmp.Or(made.Release, s.Release), Models: []string{made.Model}},
+			"B": {Release: s.Old, Models: []string{made.Model}},
+		}
 		t.units = append(t.units, u)
 	}
 	t.net = bench.Client{Host: t.host, Options: tftp.Client{Block: 1428, Window: 8}}
@@ -137,7 +140,10 @@ func (t *Stack) Units() (all []Standing) {
 	t.Mu.Lock()
 	defer t.Mu.Unlock()
 	for _, u := range t.units {
-		all = append(all, Standing{u.number, u.role, u.state, u.release, u.banks[u.next].Release, u.banks[other(u.runs)].Release})
+		all = append(
+			all,
+			Standing{u.number, u.role, u.state, u.release, u.banks[u.next].Release, u.banks[other(u.runs)].Release},
+		)
 	}
 	return all
 }

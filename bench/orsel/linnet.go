@@ -25,7 +25,9 @@ func (x *linnet) run() {
 	}
 	x.lan.SetUp(x.Address.Addr(), true)
 	x.Wire.Answer()
-	x.group.Go(bench.Page(x.Context(), x.host, x.Address.Addr(), func() string { return x.HostName + ", linnet " + x.Runs() }))
+	x.group.Go(
+		bench.Page(x.Context(), x.host, x.Address.Addr(), func() string { return x.HostName + ", linnet " + x.Runs() }),
+	)
 	x.Text, x.LogsOut = x.words(), true
 	x.Prompt = func() string { return x.HostName + " :: " }
 	_ = x.Serve(func() bench.Login {
@@ -56,7 +58,12 @@ func (x *linnet) words() []bench.Word {
 		{Form: "about", About: "what this is and runs", Run: x.about},
 		{Form: "points", About: "the access points, how far each is", Run: x.listPoints},
 		{Form: "services", About: "what it does for others", Run: x.services},
-		{Form: "service feed STATE", About: "give the points their firmware: on or off", Run: x.serviceFeed, Grave: true},
+		{
+			Form:  "service feed STATE",
+			About: "give the points their firmware: on or off",
+			Run:   x.serviceFeed,
+			Grave: true,
+		},
 		{Form: "image", About: "what was collected, and how far", Run: x.image},
 		{Form: "collect ADDRESS NAME", About: "collect an image from a server by TFTP", Run: x.collect, Grave: true},
 		{Form: "verify", About: "check what was collected", Run: x.verify, Grave: true},
@@ -70,7 +77,22 @@ func (x *linnet) about([]string) error {
 	x.Mu.Lock()
 	release, serial, up := x.running.Release, x.Serial, x.Wire.Clock().Since(x.begun)
 	x.Mu.Unlock()
-	x.Fields("name", x.HostName, "model", x.Model, "serial", serial, "release", release, "address", x.Address, "points", len(x.points), "up", up.Round(time.Second))
+	x.Fields(
+		"name",
+		x.HostName,
+		"model",
+		x.Model,
+		"serial",
+		serial,
+		"release",
+		release,
+		"address",
+		x.Address,
+		"points",
+		len(x.points),
+		"up",
+		up.Round(time.Second),
+	)
 	return nil
 }
 
@@ -105,8 +127,20 @@ func (x *linnet) image([]string) error {
 	if now.Size > 0 {
 		size = bench.Commas(now.Size)
 	}
-	x.Fields("state", now.State, "collected", fmt.Sprintf("%s of %s B", bench.Commas(now.Got), size), "release", bench.Dash(release),
-		"verified", bench.YesNo(sound), "sha256", bench.Dash(digest), "reason", bench.Dash(now.Reason))
+	x.Fields(
+		"state",
+		now.State,
+		"collected",
+		fmt.Sprintf("%s of %s B", bench.Commas(now.Got), size),
+		"release",
+		bench.Dash(release),
+		"verified",
+		bench.YesNo(sound),
+		"sha256",
+		bench.Dash(digest),
+		"reason",
+		bench.Dash(now.Reason),
+	)
 	return nil
 }
 

@@ -64,7 +64,14 @@ type Controller struct {
 
 // New makes one.
 func New(s Settings, lan *bench.LAN) *Controller {
-	c := &Controller{Settings: s, lan: lan, host: lan.Host("lan", s.Address), running: s.Runs, points: slices.Clone(s.Points), feeds: s.Feeds}
+	c := &Controller{
+		Settings: s,
+		lan:      lan,
+		host:     lan.Host("lan", s.Address),
+		running:  s.Runs,
+		points:   slices.Clone(s.Points),
+		feeds:    s.Feeds,
+	}
 	c.net = bench.Client{Host: c.host, Options: tftp.Client{Block: 1428, Window: 8}}
 	c.load.Forget()
 	lan.SetUp(s.Address.Addr(), false)

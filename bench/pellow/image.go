@@ -24,19 +24,40 @@ type System struct {
 // MakeSystem makes one on the spot, the same for the same arguments. Size counts the body.
 func MakeSystem(s System, size int) []byte {
 	models := strings.Join(s.Models, ", ")
-	return bench.MakeImage(magic, s.Release+models, size, bench.Field{Name: "maker", Value: "Pellow"}, bench.Field{Name: "models", Value: models},
-		bench.Field{Name: "release", Value: s.Release}, bench.Field{Name: "architecture", Value: Architecture}, bench.Field{Name: "built", Value: s.Built})
+	return bench.MakeImage(
+		magic,
+		s.Release+models,
+		size,
+		bench.Field{Name: "maker", Value: "Pellow"},
+		bench.Field{Name: "models", Value: models},
+		bench.Field{
+			Name:  "release",
+			Value: s.Release,
+		},
+		bench.Field{Name: "architecture", Value: Architecture},
+		bench.Field{Name: "built", Value: s.Built},
+	)
 }
 
 // Describe is the build description that is published beside a system.
 func Describe(s System, size int) string {
-	return fmt.Sprintf("System: skua\nRelease: %s\nBuilt: %s\nBoards: %s\nSize: %d\n", s.Release, s.Built, strings.Join(s.Models, ", "), size)
+	return fmt.Sprintf(
+		"System: skua\nRelease: %s\nBuilt: %s\nBoards: %s\nSize: %d\n",
+		s.Release,
+		s.Built,
+		strings.Join(s.Models, ", "),
+		size,
+	)
 }
 
 // readSystem checks one whole; padding after it is left aside.
 func readSystem(data []byte) (System, error) {
 	fields, _, err := bench.ReadImage(data, magic)
-	return System{Release: fields["release"], Models: strings.Split(fields["models"], ", "), Built: fields["built"]}, err
+	return System{
+		Release: fields["release"],
+		Models:  strings.Split(fields["models"], ", "),
+		Built:   fields["built"],
+	}, err
 }
 
 // fits reports whether it is built for a model.

@@ -32,7 +32,12 @@ func (l *loader) run() *booted {
 	l.lock(func() { l.ram = nil })
 	l.Wire.Forget() // its serial port begins empty
 	l.Wait(300 * time.Millisecond)
-	l.Sayf("\r\n\r\nU-Boot 2023.01 (Pellow %s)\r\n\r\nDRAM:  %d MiB\r\nFlash: %d MiB\r\nLoading Environment from Flash... ", l.Model, ramSize>>20, flashSize>>20)
+	l.Sayf(
+		"\r\n\r\nU-Boot 2023.01 (Pellow %s)\r\n\r\nDRAM:  %d MiB\r\nFlash: %d MiB\r\nLoading Environment from Flash... ",
+		l.Model,
+		ramSize>>20,
+		flashSize>>20,
+	)
 	if l.loadEnv() {
 		l.Say("OK\r\n")
 	} else {
@@ -68,24 +73,52 @@ func (l *loader) stopped() bool {
 func (l *loader) words() []bench.Word {
 	return []bench.Word{
 		l.Help("help"),
-		{Form: "version", About: "what this is", Run: func([]string) error { l.Sayf("U-Boot 2023.01 (Pellow %s)\r\n", l.Model); return nil }},
+		{
+			Form:  "version",
+			About: "what this is",
+			Run:   func([]string) error { l.Sayf("U-Boot 2023.01 (Pellow %s)\r\n", l.Model); return nil },
+		},
 		{Form: "printenv [NAME] [ANOTHER] [THIRD]", About: "show the environment, or some of it", Run: l.printEnv},
-		{Form: "echo WORD…", About: "say it", Run: func(args []string) error { l.Say(strings.Join(args, " ") + "\r\n"); return nil }},
+		{
+			Form:  "echo WORD…",
+			About: "say it",
+			Run:   func(args []string) error { l.Say(strings.Join(args, " ") + "\r\n"); return nil },
+		},
 		{Form: "setenv NAME…", About: "set one of the environment, or remove it", Run: l.setEnv},
 		{Form: "saveenv", About: "keep the environment", Run: l.saveEnv},
 		{Form: "flinfo", About: "what the flash is, and its sectors", Run: l.flashInfo},
 		{Form: "mtdparts", About: "the parts of the flash", Run: l.parts},
-		{Form: "protect on FROM LAST", About: "protect sectors", Run: func(args []string) error { return l.protect(args, true) }},
-		{Form: "protect off FROM LAST", About: "let sectors be written", Run: func(args []string) error { return l.protect(args, false) }},
+		{
+			Form:  "protect on FROM LAST",
+			About: "protect sectors",
+			Run:   func(args []string) error { return l.protect(args, true) },
+		},
+		{
+			Form:  "protect off FROM LAST",
+			About: "let sectors be written",
+			Run:   func(args []string) error { return l.protect(args, false) },
+		},
 		{Form: "erase FROM LAST", About: "erase sectors", Run: l.erase},
 		{Form: "cp.b FROM TO COUNT", About: "copy bytes", Run: l.copyBytes},
 		{Form: "crc32 ADDRESS COUNT", About: "the checksum of a range", Run: l.crc},
 		{Form: "tftpboot ADDRESS NAME", About: "get a file into memory", Run: l.tftp},
-		{Form: "loadx ADDRESS", About: "receive a file by XMODEM", Run: func(args []string) error { return l.receive(args, xmodem.XMODEM) }},
-		{Form: "loady ADDRESS", About: "receive a file by YMODEM", Run: func(args []string) error { return l.receive(args, xmodem.YMODEM) }},
+		{
+			Form:  "loadx ADDRESS",
+			About: "receive a file by XMODEM",
+			Run:   func(args []string) error { return l.receive(args, xmodem.XMODEM) },
+		},
+		{
+			Form:  "loady ADDRESS",
+			About: "receive a file by YMODEM",
+			Run:   func(args []string) error { return l.receive(args, xmodem.YMODEM) },
+		},
 		{Form: "ping ADDRESS", About: "see whether a host answers", Run: l.ping},
 		{Form: "bootm ADDRESS", About: "start a system", Run: l.boot},
-		{Form: "reset", About: "restart", Run: func([]string) error { l.Say("resetting ...\r\n"); return bench.ErrRestart }},
+		{
+			Form:  "reset",
+			About: "restart",
+			Run:   func([]string) error { l.Say("resetting ...\r\n"); return bench.ErrRestart },
+		},
 	}
 }
 

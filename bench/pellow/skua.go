@@ -56,7 +56,11 @@ func (k *skua) boot() bool {
 		k.Sayf("[    0.000000] skua %s for %s\r\n", k.system.Release, strings.Join(k.system.Models, ", "))
 		if !k.system.fits(k.Model) {
 			k.Wait(2 * time.Second)
-			k.Sayf("[    2.104410] built for %s, and this is %s: stopped\r\n", strings.Join(k.system.Models, ", "), k.Model)
+			k.Sayf(
+				"[    2.104410] built for %s, and this is %s: stopped\r\n",
+				strings.Join(k.system.Models, ", "),
+				k.Model,
+			)
 			k.Wait(20 * time.Second)
 			return false
 		}
@@ -91,7 +95,12 @@ func (k *skua) words() []bench.Word {
 		{Form: "rm NAME", About: "remove a file", Run: k.remove},
 		{Form: "wget -O NAME URL", About: "get a file by HTTP", Run: k.get},
 		{Form: "sha256sum NAME", About: "the digest of a file", Run: k.sum},
-		{Form: "renew NAME", About: "write a system from a file, or from a URL, and restart into it", Run: k.renew, Grave: true},
+		{
+			Form:  "renew NAME",
+			About: "write a system from a file, or from a URL, and restart into it",
+			Run:   k.renew,
+			Grave: true,
+		},
 		{Form: "reboot", About: "restart", Run: func([]string) error {
 			k.Say("the system is going down\r\n")
 			k.Wait(2 * time.Second)
@@ -106,7 +115,14 @@ func (k *skua) cat(args []string) error {
 	switch args[0] {
 	case "/etc/release":
 		from := map[bool]string{true: "memory", false: "flash"}[k.booted.memory]
-		k.Sayf("SYSTEM=skua\r\nRELEASE=%s\r\nBUILT=%s\r\nBOARD=%s\r\nSERIAL=%s\r\nRUNS_FROM=%s\r\n", k.system.Release, k.system.Built, k.Model, k.Serial, from)
+		k.Sayf(
+			"SYSTEM=skua\r\nRELEASE=%s\r\nBUILT=%s\r\nBOARD=%s\r\nSERIAL=%s\r\nRUNS_FROM=%s\r\n",
+			k.system.Release,
+			k.system.Built,
+			k.Model,
+			k.Serial,
+			from,
+		)
 		return nil
 	case "/etc/hostname":
 		k.Say(k.HostName + "\r\n")
@@ -143,7 +159,12 @@ func (k *skua) fetch(address string, report func(written, size int)) ([]byte, er
 	}
 	from := k.net.HTTP(netip.AddrPortFrom(addr, port(u)), u.Path)
 	size := 0
-	to := &bench.FlashMemory{Room: memoryFiles, Rate: 1_000_000, Clock: k.Wire.Clock(), Progress: func(n int) { report(n, size) }}
+	to := &bench.FlashMemory{
+		Room:     memoryFiles,
+		Rate:     1_000_000,
+		Clock:    k.Wire.Clock(),
+		Progress: func(n int) { report(n, size) },
+	}
 	limited, cancel := context.WithCancel(k.Context())
 	defer cancel()
 	if err := to.Fill(limited, from, func(n int) { size = n }); err != nil {

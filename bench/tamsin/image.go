@@ -26,9 +26,17 @@ type Parcel struct {
 // MakeParcel makes one on the spot, the same for the same arguments. Size counts the body.
 func MakeParcel(p Parcel, size int) []byte {
 	models := strings.Join(p.Models, ", ")
-	return bench.MakeImage(magic, p.Release+models, size, bench.Field{Name: "maker", Value: "Tamsin"}, bench.Field{Name: "models", Value: models},
-		bench.Field{Name: "release", Value: p.Release}, bench.Field{Name: "architecture", Value: Architecture},
-		bench.Field{Name: "comes from", Value: p.Least}, bench.Field{Name: "drops", Value: strings.Join(p.Drops, ", ")})
+	return bench.MakeImage(
+		magic,
+		p.Release+models,
+		size,
+		bench.Field{Name: "maker", Value: "Tamsin"},
+		bench.Field{Name: "models", Value: models},
+		bench.Field{Name: "release", Value: p.Release},
+		bench.Field{Name: "architecture", Value: Architecture},
+		bench.Field{Name: "comes from", Value: p.Least},
+		bench.Field{Name: "drops", Value: strings.Join(p.Drops, ", ")},
+	)
 }
 
 // readParcel checks one whole.
@@ -37,7 +45,12 @@ func readParcel(data []byte) (Parcel, error) {
 	if err == nil && fields["architecture"] != Architecture {
 		err = fmt.Errorf("built for %s", fields["architecture"])
 	}
-	p := Parcel{Release: fields["release"], Models: strings.Split(fields["models"], ", "), Least: fields["comes from"], Length: len(whole)}
+	p := Parcel{
+		Release: fields["release"],
+		Models:  strings.Split(fields["models"], ", "),
+		Least:   fields["comes from"],
+		Length:  len(whole),
+	}
 	if drops := fields["drops"]; drops != "" {
 		p.Drops = strings.Split(drops, ", ")
 	}

@@ -38,7 +38,9 @@ func (m *marl) run() {
 	}
 	m.lan.SetUp(m.Address.Addr(), true)
 	m.Wire.Answer()
-	m.group.Go(bench.Page(m.Context(), m.host, m.Address.Addr(), func() string { return m.HostName + ", marl " + release }))
+	m.group.Go(
+		bench.Page(m.Context(), m.host, m.Address.Addr(), func() string { return m.HostName + ", marl " + release }),
+	)
 	m.Text, m.LogsOut, m.TooLow = m.words(), true, "only for whoever works; work begins that"
 	m.Prompt = func() string { return m.HostName + []string{" [look] ", " [work] "}[m.Level] }
 	_ = m.Serve(func() bench.Login {
@@ -66,7 +68,8 @@ func (m *marl) boot(release string, trial time.Duration) {
 	}
 	m.Phases(8, phase("memory", 10*time.Second), phase("lan", 18*time.Second))
 	if stuck {
-		if m.Dots("  uplink        ", 20, fallsBack, " does not come up\r\n") && m.Sayf("marl %s is given up\r\n", release) {
+		if m.Dots("  uplink        ", 20, fallsBack, " does not come up\r\n") &&
+			m.Sayf("marl %s is given up\r\n", release) {
 			m.restart(bench.ErrRestart)
 			m.Wait(time.Second)
 		}
@@ -113,14 +116,32 @@ func (m *marl) words() []bench.Word {
 		{Form: "foresee NAME", About: "what swinging to a parcel would do; nothing is done", Run: m.foresee},
 		m.Raise("work"), m.Lower("rest"),
 	}, bench.Fetches("bring", "put a parcel into the hold", m.bring), []bench.Word{
-		{Form: "bring stick NAME", About: "the same from the stick in the port", Run: m.bringStick, Level: 1, Grave: true},
-		{Form: "unfold NAME", About: "unpack a parcel beside the systems that are there", Run: m.unfold, Level: 1, Grave: true},
+		{
+			Form:  "bring stick NAME",
+			About: "the same from the stick in the port",
+			Run:   m.bringStick,
+			Level: 1,
+			Grave: true,
+		},
+		{
+			Form:  "unfold NAME",
+			About: "unpack a parcel beside the systems that are there",
+			Run:   m.unfold,
+			Level: 1,
+			Grave: true,
+		},
 		{Form: "swing RELEASE MINUTES", About: "restart into a system, on trial for that long", Run: m.swing, Level: 1},
 		{Form: "sweep ADDRESS NAME MINUTES", About: "bring, unfold and swing in one", Run: m.sweep, Level: 1},
 		{Form: "settle", About: "end the trial: what runs goes on", Run: m.settle, Level: 1, Grave: true},
 		{Form: "anchor", About: "have what runs start after a power cut, too", Run: m.anchor, Level: 1, Grave: true},
 		{Form: "toss NAME", About: "remove a parcel or a system", Run: m.toss, Level: 1},
-		{Form: "ship setup ADDRESS NAME", About: "leave the setup on a server by TFTP", Run: m.shipSetup, Level: 1, Grave: true},
+		{
+			Form:  "ship setup ADDRESS NAME",
+			About: "leave the setup on a server by TFTP",
+			Run:   m.shipSetup,
+			Level: 1,
+			Grave: true,
+		},
 		{Form: "turn over", About: "restart", Run: m.turnOver, Level: 1},
 		m.Leave("leave"),
 	})
@@ -150,7 +171,15 @@ func (m *marl) viewSystems([]string) error {
 	out.WriteString("  system    packed  unfolded  runs  lasting\r\n")
 	for _, release := range newestFirst(maps.Keys(releases)) {
 		_, there := m.systems[release]
-		fmt.Fprintf(&out, "  %-8s  %-6s  %-8s  %-4s  %s\r\n", release, bench.YesNo(packed[release]), bench.YesNo(there), bench.YesNo(release == m.running), bench.YesNo(release == m.lasting))
+		fmt.Fprintf(
+			&out,
+			"  %-8s  %-6s  %-8s  %-4s  %s\r\n",
+			release,
+			bench.YesNo(packed[release]),
+			bench.YesNo(there),
+			bench.YesNo(release == m.running),
+			bench.YesNo(release == m.lasting),
+		)
 	}
 	trial := "none open"
 	switch {
@@ -239,13 +268,26 @@ func (m *marl) foresee(args []string) error {
 	m.Mu.Unlock()
 	m.Say("  part          effect         seconds  verdict  reason\r\n")
 	for _, row := range rows {
-		m.Sayf("  %-12s  %-13s  %-7d  %-7s  %s\r\n", row.name, row.effect, row.seconds, row.verdict, bench.Dash(row.reason))
+		m.Sayf(
+			"  %-12s  %-13s  %-7d  %-7s  %s\r\n",
+			row.name,
+			row.effect,
+			row.seconds,
+			row.verdict,
+			bench.Dash(row.reason),
+		)
 	}
 	return nil
 }
 
 func (m *marl) bring(protocol, address, name string) error {
-	from, err := m.Getting(m.net, protocol, address, name, bench.Asking{User: "  account there: ", Word: "  code there: ", Key: "  key there %s, trust it?"})
+	from, err := m.Getting(
+		m.net,
+		protocol,
+		address,
+		name,
+		bench.Asking{User: "  account there: ", Word: "  code there: ", Key: "  key there %s, trust it?"},
+	)
 	if err != nil {
 		return err
 	}
@@ -321,7 +363,10 @@ func (m *marl) unfold(args []string) error {
 	whole := time.Duration(float64(p.Length) / unfoldRate * float64(time.Second))
 	if p.Length*unfolded > free { // it finds that where the room ends
 		m.Wait(time.Duration(float64(whole) * float64(free) / float64(p.Length*unfolded)))
-		return fmt.Errorf("not unfolded: no room left, %s B are missing; what was unfolded is removed", bench.Commas(p.Length*unfolded-free))
+		return fmt.Errorf(
+			"not unfolded: no room left, %s B are missing; what was unfolded is removed",
+			bench.Commas(p.Length*unfolded-free),
+		)
 	}
 	if !m.Wait(whole) || !m.Stall() {
 		return nil

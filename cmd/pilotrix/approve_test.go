@@ -15,7 +15,12 @@ import (
 // TestApprovalsKnowLoopsAndTheRollback names steps by number and by words, as they stand in the file and as they are
 // unrolled.
 func TestApprovalsKnowLoopsAndTheRollback(t *testing.T) {
-	d, err := dialect.Parse("d.yaml", []byte("dialect: d\nmodes: [{mode: ready, prompt: '^> $'}]\nreadings: [{reading: cards, command: cards, rows: [{list: cards, pattern: '(?P<slot>\\d)'}]}]\n"))
+	d, err := dialect.Parse(
+		"d.yaml",
+		[]byte(
+			"dialect: d\nmodes: [{mode: ready, prompt: '^> $'}]\nreadings: [{reading: cards, command: cards, rows: [{list: cards, pattern: '(?P<slot>\\d)'}]}]\n",
+		),
+	)
 	require.NoError(t, err)
 	book, err := runbook.Parse("b.yaml", []byte(`
 runbook: r
@@ -28,8 +33,18 @@ rollback:
 	require.NoError(t, err)
 	p, err := book.Prepare(d, nil, runbook.Kit{})
 	require.NoError(t, err)
-	round := event.Ask{Form: event.FormHold, Step: "2a.1", Title: "Fit 3", Answers: []string{engine.Approve, engine.StopHere}}
-	back := event.Ask{Form: event.FormHold, Step: "back.1", Title: "Go back", Answers: []string{engine.Approve, engine.StopHere}}
+	round := event.Ask{
+		Form:    event.FormHold,
+		Step:    "2a.1",
+		Title:   "Fit 3",
+		Answers: []string{engine.Approve, engine.StopHere},
+	}
+	back := event.Ask{
+		Form:    event.FormHold,
+		Step:    "back.1",
+		Title:   "Go back",
+		Answers: []string{engine.Approve, engine.StopHere},
+	}
 	for approval, want := range map[string][2]string{
 		"all": {engine.Approve, engine.Approve}, "2.1": {engine.Approve, engine.StopHere}, "2a.1": {engine.Approve, engine.StopHere},
 		"Fit 3": {engine.Approve, engine.StopHere}, "Fit ${card.slot}": {engine.Approve, engine.StopHere},

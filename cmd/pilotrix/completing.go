@@ -43,14 +43,28 @@ func (p *program) completions(root *cobra.Command) {
 		"pilotrix logbook replay":     {p.entries},
 		"pilotrix logbook export":     {p.entries},
 		"pilotrix logbook note":       {p.entries},
-		"pilotrix logbook draw":       {p.entries, func(*cobra.Command, []string) []string { return slices.Sorted(maps.Keys(evidence.Charts)) }},
+		"pilotrix logbook draw": {
+			p.entries,
+			func(*cobra.Command, []string) []string { return slices.Sorted(maps.Keys(evidence.Charts)) },
+		},
 	}
 	flags := map[string]offers{
-		"dialect": dialects, "run": runbooks, "from": phases, "set": p.settings, "to": p.imageNames, "approve": approvals,
+		"dialect":       dialects,
+		"run":           runbooks,
+		"from":          phases,
+		"set":           p.settings,
+		"to":            p.imageNames,
+		"approve":       approvals,
 		"upgrade-paths": func(*cobra.Command, []string) []string { return shipped.UpgradePathsNames() },
 		"theme":         func(*cobra.Command, []string) []string { return theme.Names },
 		"end": func(*cobra.Command, []string) []string {
-			return []string{string(event.Done), string(event.Failed), string(event.Stopped), logbook.Broken, logbook.StillOpen}
+			return []string{
+				string(event.Done),
+				string(event.Failed),
+				string(event.Stopped),
+				logbook.Broken,
+				logbook.StillOpen,
+			}
 		},
 	}
 	var each func(cmd *cobra.Command)
@@ -71,9 +85,12 @@ func (p *program) completions(root *cobra.Command) {
 			if cmd.LocalNonPersistentFlags().Lookup(name) == nil && cmd.PersistentFlags().Lookup(name) == nil {
 				continue
 			}
-			_ = cmd.RegisterFlagCompletionFunc(name, func(cmd *cobra.Command, given []string, begun string) ([]string, cobra.ShellCompDirective) {
-				return beginning(offer(cmd, given), begun), cobra.ShellCompDirectiveDefault
-			}) // one that has its own keeps that
+			_ = cmd.RegisterFlagCompletionFunc(
+				name,
+				func(cmd *cobra.Command, given []string, begun string) ([]string, cobra.ShellCompDirective) {
+					return beginning(offer(cmd, given), begun), cobra.ShellCompDirectiveDefault
+				},
+			) // one that has its own keeps that
 		}
 	}
 	each(root)
@@ -103,7 +120,17 @@ func (p *program) entries(*cobra.Command, []string) (all []string) {
 	_ = p.withLogbook(func(book *logbook.Logbook) error {
 		list, err := book.List(40)
 		for _, e := range list {
-			all = append(all, fmt.Sprintf("%d\t%s %s %s, %s", e.ID, e.Began.Local().Format("2006-01-02 15:04"), e.Device, e.Runbook, e.Outcome))
+			all = append(
+				all,
+				fmt.Sprintf(
+					"%d\t%s %s %s, %s",
+					e.ID,
+					e.Began.Local().Format("2006-01-02 15:04"),
+					e.Device,
+					e.Runbook,
+					e.Outcome,
+				),
+			)
 		}
 		return err
 	})

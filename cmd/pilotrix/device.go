@@ -46,10 +46,14 @@ func deviceNames(*cobra.Command, []string, string) ([]string, cobra.ShellCompDir
 func deviceFlags(cmd *cobra.Command, d *inventory.Device) {
 	cmd.Flags().StringVar(&d.Place, "place", "", "where it stands, in `words`")
 	cmd.Flags().StringVar(&d.Dialect, "dialect", "", "how it talks: a `name` or a file")
-	cmd.Flags().StringVar(&d.Password, "password", "", "the `source` of a shell session's password: "+secret.Sources(""))
-	_ = cmd.RegisterFlagCompletionFunc("dialect", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		return shipped.DialectNames(), cobra.ShellCompDirectiveDefault
-	})
+	cmd.Flags().
+		StringVar(&d.Password, "password", "", "the `source` of a shell session's password: "+secret.Sources(""))
+	_ = cmd.RegisterFlagCompletionFunc(
+		"dialect",
+		func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return shipped.DialectNames(), cobra.ShellCompDirectiveDefault
+		},
+	)
 }
 
 func (p *program) deviceAdd() *cobra.Command {
@@ -91,8 +95,11 @@ func (p *program) deviceEdit() *cobra.Command {
 	var d inventory.Device
 	var target, name string
 	cmd := &cobra.Command{
-		Use: "edit [NAME]", Short: "Change a kept device, or without a name the whole file in $EDITOR", Args: cobra.MaximumNArgs(1), ValidArgsFunction: deviceNames,
-		Example: "  pilotrix device edit mare-gw1 --target ssh://harbour@192.0.2.42\n  pilotrix device edit",
+		Use:               "edit [NAME]",
+		Short:             "Change a kept device, or without a name the whole file in $EDITOR",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: deviceNames,
+		Example:           "  pilotrix device edit mare-gw1 --target ssh://harbour@192.0.2.42\n  pilotrix device edit",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return p.editInventory(cmd)
@@ -178,7 +185,13 @@ func (p *program) deviceList() *cobra.Command {
 				width = max(width, paint.Width(d.Device))
 			}
 			for _, d := range kept.Devices {
-				fmt.Fprintf(p.out, "%s%s  %s\n", d.Device, strings.Repeat(" ", width-paint.Width(d.Device)), strings.Join(about(d), " · "))
+				fmt.Fprintf(
+					p.out,
+					"%s%s  %s\n",
+					d.Device,
+					strings.Repeat(" ", width-paint.Width(d.Device)),
+					strings.Join(about(d), " · "),
+				)
 			}
 			return nil
 		},
@@ -199,7 +212,10 @@ func about(d inventory.Device) (words []string) {
 
 func (p *program) deviceShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show what is kept of a device, and what the logbook knows of it", Args: cobra.ExactArgs(1), ValidArgsFunction: deviceNames,
+		Use:               "show NAME",
+		Short:             "Show what is kept of a device, and what the logbook knows of it",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: deviceNames,
 		RunE: func(_ *cobra.Command, args []string) error {
 			kept, err := inventory.Load(inventoryPath())
 			if err != nil {
@@ -225,7 +241,15 @@ func (p *program) deviceShow() *cobra.Command {
 			row("model", one.Facts["device.model"])
 			row("release", one.Facts["running.release"])
 			if one.Last != nil {
-				row("last run", fmt.Sprintf("%s, %s: %s", one.Last.Title, one.Last.Began.Local().Format("2006-01-02 15:04"), one.Last.Outcome))
+				row(
+					"last run",
+					fmt.Sprintf(
+						"%s, %s: %s",
+						one.Last.Title,
+						one.Last.Began.Local().Format("2006-01-02 15:04"),
+						one.Last.Outcome,
+					),
+				)
 			}
 			return err
 		},
@@ -234,7 +258,10 @@ func (p *program) deviceShow() *cobra.Command {
 
 func (p *program) deviceRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Forget a device; the logbook keeps what happened on it", Args: cobra.ExactArgs(1), ValidArgsFunction: deviceNames,
+		Use:               "remove NAME",
+		Short:             "Forget a device; the logbook keeps what happened on it",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: deviceNames,
 		RunE: func(_ *cobra.Command, args []string) error {
 			kept, err := inventory.Load(inventoryPath())
 			if err != nil {
@@ -255,7 +282,9 @@ func (p *program) deviceRemove() *cobra.Command {
 func (p *program) deviceCheck() *cobra.Command {
 	var schema bool
 	cmd := &cobra.Command{
-		Use: "check [FILE]", Short: "Check the file of devices, or print its JSON Schema for editors", Args: cobra.MaximumNArgs(1),
+		Use:   "check [FILE]",
+		Short: "Check the file of devices, or print its JSON Schema for editors",
+		Args:  cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if schema {
 				encoder := json.NewEncoder(p.out)

@@ -43,7 +43,11 @@ func (p *program) start(ctx context.Context) error {
 }
 
 // openChosen opens what was chosen at the start.
-func (p *program) openChosen(ctx context.Context, what start.Opening, ask tui.Ask) (o tui.Options, closes func() error, err error) {
+func (p *program) openChosen(
+	ctx context.Context,
+	what start.Opening,
+	ask tui.Ask,
+) (o tui.Options, closes func() error, err error) {
 	target, err := line.ParseTarget(what.Target)
 	if err != nil {
 		return o, nil, err
@@ -57,7 +61,15 @@ func (p *program) openChosen(ctx context.Context, what start.Opening, ask tui.As
 	if err != nil {
 		return o, nil, err
 	}
-	with := opening{target: target, scale: usualScale, dialect: d, given: given, ask: ask, name: what.Device.Device, where: what.Place}
+	with := opening{
+		target:  target,
+		scale:   usualScale,
+		dialect: d,
+		given:   given,
+		ask:     ask,
+		name:    what.Device.Device,
+		where:   what.Place,
+	}
 	if what.Saved {
 		with.saved = &what.Device
 	}
@@ -68,7 +80,11 @@ func (p *program) openChosen(ctx context.Context, what start.Opening, ask tui.As
 const usualScale = 8
 
 // shown opens a session for the interface.
-func (p *program) shown(ctx context.Context, with opening, shelf func() (*image.Shelf, error)) (tui.Options, func() error, error) {
+func (p *program) shown(
+	ctx context.Context,
+	with opening,
+	shelf func() (*image.Shelf, error),
+) (tui.Options, func() error, error) {
 	o, err := p.begin(ctx, with)
 	if err != nil {
 		return tui.Options{}, nil, err
@@ -83,8 +99,16 @@ func (p *program) shown(ctx context.Context, with opening, shelf func() (*image.
 			beside.Go(func() { showShelf(life, o, shelf) })
 		},
 		AddFolder: func(folder string) error { return addToShelf(shelf, folder) },
-		Session:   o.Session, Runbook: with.runbook, Dialects: sync.OnceValue(knownDialects), Chosen: p.remembers(with.saved), Library: &library{p: p, o: o, shelf: shelf}, Seconds: o.seconds(), Notices: o.notices,
-		Device: o.place.Name, About: o.place.Text(), Line: session.LineState(with.target),
+		Session:   o.Session,
+		Runbook:   with.runbook,
+		Dialects:  sync.OnceValue(knownDialects),
+		Chosen:    p.remembers(with.saved),
+		Library:   &library{p: p, o: o, shelf: shelf},
+		Seconds:   o.seconds(),
+		Notices:   o.notices,
+		Device:    o.place.Name,
+		About:     o.place.Text(),
+		Line:      session.LineState(with.target),
 	}
 	return options, func() error {
 		cancel()
@@ -181,7 +205,13 @@ func (p *program) keepIdentity(o *opened, name, ok string) error {
 	case !known || device.Identity == ok:
 		return nil
 	case device.Identity != "":
-		return fmt.Errorf("this is another device: %s is known by %s, and %s answers at %s", name, device.Identity, ok, device.Target)
+		return fmt.Errorf(
+			"this is another device: %s is known by %s, and %s answers at %s",
+			name,
+			device.Identity,
+			ok,
+			device.Target,
+		)
 	}
 	device.Identity = ok
 	return kept.Put(name, device)

@@ -53,7 +53,13 @@ func (l *library) Entries() (all []runbooks.Entry) {
 			all = append(all, runbooks.Entry{Name: name, Title: filepath.Base(name), WhyNot: source.Reason(err)})
 			continue
 		}
-		entry := runbooks.Entry{Book: book, Name: book.Runbook, Title: book.Title, About: book.About, WhyNot: book.WhyNot(d)}
+		entry := runbooks.Entry{
+			Book:   book,
+			Name:   book.Runbook,
+			Title:  book.Title,
+			About:  book.About,
+			WhyNot: book.WhyNot(d),
+		}
 		if err := session.LinesMissing(book.Lines(), l.o.lines()); entry.WhyNot == "" && err != nil {
 			entry.WhyNot = err.Error()
 		}
@@ -115,7 +121,13 @@ func (l *library) lastRuns(all []runbooks.Entry) {
 // kit is what a runbook works with.
 func (l *library) kit() runbook.Kit {
 	shelf, _ := l.shelf() // what was wrong with it is reported already
-	return runbook.Kit{Shelf: shelf, UpgradePaths: shipped.UpgradePaths, UpgradePathNames: shipped.UpgradePathsNames(), Network: l.o.host, CutOff: l.o.cutOff}
+	return runbook.Kit{
+		Shelf:            shelf,
+		UpgradePaths:     shipped.UpgradePaths,
+		UpgradePathNames: shipped.UpgradePathsNames(),
+		Network:          l.o.host,
+		CutOff:           l.o.cutOff,
+	}
 }
 
 // Needs implements tui.Library: each input with what is available, and with what it is most likely to be.
@@ -126,7 +138,8 @@ func (l *library) Needs(book *runbook.Runbook) (all []inputs.Need) {
 		switch {
 		case input.Default != nil:
 			need.Value = string(*input.Default)
-		case len(need.Picks) == 1, len(need.Picks) > 0 && input.From == runbook.FromUpgradePaths && need.Picks[0].Text != "":
+		case len(need.Picks) == 1,
+			len(need.Picks) > 0 && input.From == runbook.FromUpgradePaths && need.Picks[0].Text != "":
 			need.Value = need.Picks[0].Value
 		}
 		all = append(all, need)

@@ -27,7 +27,16 @@ import (
 
 func (p *program) logbookCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "logbook", Short: "Show, replay and keep what happened"}
-	cmd.AddCommand(p.logbookList(), p.logbookShow(), p.logbookReplay(), p.logbookDraw(), p.logbookExport(), p.logbookImport(), p.logbookNote(), p.logbookPrune())
+	cmd.AddCommand(
+		p.logbookList(),
+		p.logbookShow(),
+		p.logbookReplay(),
+		p.logbookDraw(),
+		p.logbookExport(),
+		p.logbookImport(),
+		p.logbookNote(),
+		p.logbookPrune(),
+	)
 	return cmd
 }
 
@@ -93,7 +102,12 @@ func (p *program) logbookList() *cobra.Command {
 	flags.StringVar(&filter.Device, "device", "", "those of a device: its `name` or its target, or a part of it")
 	flags.StringVar(&filter.Runbook, "runbook", "", "those with a runbook: its `name`, or a part of it")
 	flags.StringArrayVar(&filter.Ends, "end", nil, "those that ended so: done, failed, stopped, …, 'cut off', open")
-	flags.StringVar(&since, "since", "", "those that began then or later: a `time` such as 2026-03-02, or 30d for so long ago")
+	flags.StringVar(
+		&since,
+		"since",
+		"",
+		"those that began then or later: a `time` such as 2026-03-02, or 30d for so long ago",
+	)
 	flags.StringVar(&until, "until", "", "those that began before that `time`")
 	flags.StringVar(&filter.Text, "text", "", "those with a `text` in what came, was typed, or was told")
 	p.addJSON(cmd, &asJSON, []logbook.Entry{})
@@ -102,7 +116,16 @@ func (p *program) logbookList() *cobra.Command {
 
 // printEntry prints an entry as one row.
 func (p *program) printEntry(e logbook.Entry, more string) {
-	fmt.Fprintf(p.out, "%5d  %s  %-14s %-22s %-10s %s\n", e.ID, e.Began.Local().Format("2006-01-02 15:04:05"), plain.Text(e.Device), plain.Text(e.Runbook), plain.Text(e.Outcome), plain.Text(more))
+	fmt.Fprintf(
+		p.out,
+		"%5d  %s  %-14s %-22s %-10s %s\n",
+		e.ID,
+		e.Began.Local().Format("2006-01-02 15:04:05"),
+		plain.Text(e.Device),
+		plain.Text(e.Runbook),
+		plain.Text(e.Outcome),
+		plain.Text(more),
+	)
 }
 
 // parseWhen reads a time as people write it: a day, a minute, or how long ago.
@@ -123,7 +146,10 @@ func parseWhen(text string) (time.Time, error) {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is no time: want one like 2026-03-02, '2026-03-02 14:05', or 30d or 12h for so long ago", text)
+	return time.Time{}, fmt.Errorf(
+		"%q is no time: want one like 2026-03-02, '2026-03-02 14:05', or 30d or 12h for so long ago",
+		text,
+	)
 }
 
 func (p *program) logbookExport() *cobra.Command {
@@ -152,7 +178,8 @@ func (p *program) logbookExport() *cobra.Command {
 			return writeNew(out, 0o600, export)
 		},
 	}
-	cmd.Flags().StringVar(&out, "out", "", "into a `file`, which must not be there yet; to the standard output unless said")
+	cmd.Flags().
+		StringVar(&out, "out", "", "into a `file`, which must not be there yet; to the standard output unless said")
 	return cmd
 }
 
@@ -238,7 +265,12 @@ func (p *program) logbookPrune() *cobra.Command {
 					p.printEntry(e.Entry, units.Bytes(e.Bytes))
 				}
 				if !really || len(gone) == 0 {
-					fmt.Fprintf(p.out, "would go: %s, %s; --yes removes them for good\n", units.Many(len(gone), "session"), units.Bytes(bytes))
+					fmt.Fprintf(
+						p.out,
+						"would go: %s, %s; --yes removes them for good\n",
+						units.Many(len(gone), "session"),
+						units.Bytes(bytes),
+					)
 					return nil
 				}
 				fmt.Fprintf(p.out, "removed: %s, %s\n", units.Many(len(gone), "session"), units.Bytes(bytes))
@@ -264,7 +296,9 @@ func (p *program) logbookShow() *cobra.Command {
 	var asJSON bool
 	var only string
 	cmd := &cobra.Command{
-		Use: "show ID", Short: "Show one session: what was asked (⟩), what was answered (│) and in what time, and the course of its runbook", Args: cobra.ExactArgs(1),
+		Use:   "show ID",
+		Short: "Show one session: what was asked (⟩), what was answered (│) and in what time, and the course of its runbook",
+		Args:  cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			id, err := entryID(args)
 			if err != nil {
@@ -334,7 +368,9 @@ func (p *program) logbookDraw() *cobra.Command {
 	var out string
 	names := slices.Sorted(maps.Keys(evidence.Charts))
 	cmd := &cobra.Command{
-		Use: "draw ID CHART --out FILE", Short: "Draw what happened as SVG or PDF: " + strings.Join(names, ", "), Args: cobra.ExactArgs(2),
+		Use:       "draw ID CHART --out FILE",
+		Short:     "Draw what happened as SVG or PDF: " + strings.Join(names, ", "),
+		Args:      cobra.ExactArgs(2),
 		Example:   "  pilotrix logbook draw 12 reach --out reach.svg\n  pilotrix logbook draw 12 course --out course.pdf",
 		ValidArgs: names,
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -57,7 +57,8 @@ func usage(err error) error {
 		return nil
 	}
 	var machine syscall.Errno
-	if errors.As(err, &machine) && !errors.Is(err, fs.ErrNotExist) && !slices.Contains([]error{syscall.ENOTDIR, syscall.EISDIR, syscall.EINVAL}, error(machine)) {
+	if errors.As(err, &machine) && !errors.Is(err, fs.ErrNotExist) &&
+		!slices.Contains([]error{syscall.ENOTDIR, syscall.EISDIR, syscall.EINVAL}, error(machine)) {
 		return err
 	}
 	return exit{exitUsage, err.Error()}
@@ -68,7 +69,10 @@ func main() {
 	defer cancel(nil)
 	endOnSignals(cancel)
 	log.SetOutput(io.Discard) // what libraries say there is not for the terminal that the interface draws on
-	p := &program{out: &output{to: &plain.Writer{To: os.Stdout}, gone: cancel}, err: &plain.Writer{To: os.Stderr, Also: "\r"}}
+	p := &program{
+		out: &output{to: &plain.Writer{To: os.Stdout}, gone: cancel},
+		err: &plain.Writer{To: os.Stderr, Also: "\r"},
+	}
 	os.Exit(p.run(ctx, os.Args[1:]))
 }
 
@@ -84,7 +88,8 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 	root.SetOut(p.out)
 	root.SetErr(p.err)
 	err := root.ExecuteContext(ctx)
-	if out, ok := p.out.(*output); ok && out.failed() != nil && (err == nil || errors.Is(err, out.failed()) || errors.Is(err, context.Canceled)) {
+	if out, ok := p.out.(*output); ok && out.failed() != nil &&
+		(err == nil || errors.Is(err, out.failed()) || errors.Is(err, context.Canceled)) {
 		err = out.failed()
 	}
 	if err == nil {
@@ -146,7 +151,8 @@ stops before what cannot be undone, and keeps what happened.`,
   pilotrix open '/dev/ttyUSB0?speed=9600'           a console, nothing else
   pilotrix run rescue-over-serial --on /dev/ttyUSB0 --dialect brindle-r40 \
       --set image=tern-4.2.1.brm --set user=harbour --secret password=env:PASS --approve all`,
-		SilenceErrors: true, SilenceUsage: true,
+		SilenceErrors: true,
+		SilenceUsage:  true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			p.begun = true
 			return p.checkFlags()
@@ -163,13 +169,35 @@ stops before what cannot be undone, and keeps what happened.`,
 		},
 	}
 	flags := root.PersistentFlags()
-	flags.StringVar(&p.logbookPath, "logbook", filepath.Join(xdg.DataHome, "pilotrix", "logbook.db"), "the logbook's `file`; none keeps nothing")
+	flags.StringVar(
+		&p.logbookPath,
+		"logbook",
+		filepath.Join(xdg.DataHome, "pilotrix", "logbook.db"),
+		"the logbook's `file`; none keeps nothing",
+	)
 	flags.StringVar(&p.theme, "theme", "auto", "colours for a `ground`: auto (as the terminal says), dark or light")
 	flags.StringVar(&p.leader, "leader", "ctrl+g", "the one `key` besides function keys that does not go to the device")
 	root.AddCommand(
-		p.demoCommand(), p.openCommand(), p.deviceCommand(), p.runCommand(), p.planCommand(), p.sendCommand(), p.receiveCommand(),
-		p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(), p.upgradePathsCommand(), p.benchCommand(), p.logbookCommand(),
-		p.shelfCommand(), p.serveCommand(), p.provisionCommand(), p.pasteCommand(), p.calcCommand(), p.versionCommand(),
+		p.demoCommand(),
+		p.openCommand(),
+		p.deviceCommand(),
+		p.runCommand(),
+		p.planCommand(),
+		p.sendCommand(),
+		p.receiveCommand(),
+		p.huntCommand(),
+		p.portsCommand(),
+		p.dialectCommand(),
+		p.runbookCommand(),
+		p.upgradePathsCommand(),
+		p.benchCommand(),
+		p.logbookCommand(),
+		p.shelfCommand(),
+		p.serveCommand(),
+		p.provisionCommand(),
+		p.pasteCommand(),
+		p.calcCommand(),
+		p.versionCommand(),
 	)
 	holdToText(root)
 	p.completions(root)

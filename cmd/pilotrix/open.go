@@ -66,7 +66,13 @@ func (p *program) openCommand() *cobra.Command {
 			}
 			shelf := sync.OnceValues(func() (*image.Shelf, error) { return shelfFor(prepared, d, flags.shelf) })
 			return p.interactive(cmd.Context(), flags.opening(opening{
-				target: target, scale: scale, dialect: d, runbook: prepared, given: given, also: seconds, begun: func(o *opened) { flags.apply(o, watched) },
+				target:  target,
+				scale:   scale,
+				dialect: d,
+				runbook: prepared,
+				given:   given,
+				also:    seconds,
+				begun:   func(o *opened) { flags.apply(o, watched) },
 			}), shelf)
 		},
 	}

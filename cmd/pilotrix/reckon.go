@@ -51,13 +51,32 @@ func (p *program) calcTime() *cobra.Command {
 			if err := sensible(baud, block, window, trip, latency); err != nil {
 				return usage(err)
 			}
-			all := carrier.Estimates(size, arithmetic.Way{Baud: baud, Framing: frame, Latency: latency, Link: rate, Trip: trip, Block: block, Window: window})
+			all := carrier.Estimates(
+				size,
+				arithmetic.Way{
+					Baud:    baud,
+					Framing: frame,
+					Latency: latency,
+					Link:    rate,
+					Trip:    trip,
+					Block:   block,
+					Window:  window,
+				},
+			)
 			if asJSON {
 				return json.NewEncoder(p.out).Encode(all)
 			}
 			fmt.Fprintf(p.out, "%d B\n", size)
 			for _, e := range all {
-				fmt.Fprintf(p.out, "%-10s %12s  %9.1f kB/s  %-34s %s\n", e.Protocol, e.Time.Round(100*time.Millisecond), e.Rate/1000, e.Terms, e.Why)
+				fmt.Fprintf(
+					p.out,
+					"%-10s %12s  %9.1f kB/s  %-34s %s\n",
+					e.Protocol,
+					e.Time.Round(100*time.Millisecond),
+					e.Rate/1000,
+					e.Terms,
+					e.Why,
+				)
 				if e.Warn != "" {
 					fmt.Fprintf(p.out, "%-10s ! %s\n", "", e.Warn)
 				}
@@ -69,7 +88,8 @@ func (p *program) calcTime() *cobra.Command {
 	cmd.Flags().StringVar(&framing, "framing", line.DefaultFraming, "its `framing`")
 	cmd.Flags().DurationVar(&latency, "latency", 0, "how `long` the serial adapter holds what arrives, such as 16ms")
 	cmd.Flags().StringVar(&link, "link", "100Mbit", "the network's `rate`, in kbit, Mbit or Gbit a second")
-	cmd.Flags().DurationVar(&trip, "trip", arithmetic.UsualTrip, "a round trip's `time`, the device's own delay with it")
+	cmd.Flags().
+		DurationVar(&trip, "trip", arithmetic.UsualTrip, "a round trip's `time`, the device's own delay with it")
 	cmd.Flags().IntVar(&block, "block", 0, "only this block size of TFTP, in `bytes`")
 	cmd.Flags().IntVar(&window, "window", 1, "with this window, in `blocks`")
 	p.addJSON(cmd, &asJSON, []arithmetic.Estimate{})
@@ -113,7 +133,9 @@ func linkRate(text string) (float64, error) {
 
 func (p *program) calcBlocks() *cobra.Command {
 	return &cobra.Command{
-		Use: "blocks SIZE", Short: "The largest file that TFTP moves with a block size before its counter begins anew", Args: cobra.ExactArgs(1),
+		Use:   "blocks SIZE",
+		Short: "The largest file that TFTP moves with a block size before its counter begins anew",
+		Args:  cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			block, err := units.ParseSize(args[0])
 			if err != nil || block < 8 || block > 65464 {
@@ -147,9 +169,22 @@ func (p *program) calcErase() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			fmt.Fprintf(p.out, "erase   %#x to %#x, +%#x  (%d to %d)\n", e.Begin, e.End-1, e.End-e.Begin, e.Begin, e.End-1)
+			fmt.Fprintf(
+				p.out,
+				"erase   %#x to %#x, +%#x  (%d to %d)\n",
+				e.Begin,
+				e.End-1,
+				e.End-e.Begin,
+				e.Begin,
+				e.End-1,
+			)
 			fmt.Fprintf(p.out, "sectors %d of %#x\n", e.Sectors, int64(one))
-			fmt.Fprintf(p.out, "before  %d B in the first sector are not the file's\nafter   %d B in the last one are not\n", e.Before, e.After)
+			fmt.Fprintf(
+				p.out,
+				"before  %d B in the first sector are not the file's\nafter   %d B in the last one are not\n",
+				e.Before,
+				e.After,
+			)
 			return nil
 		},
 	}
@@ -165,7 +200,9 @@ func (p *program) calcBurn() *cobra.Command {
 	var base, sectors string
 	var parts, protect []string
 	cmd := &cobra.Command{
-		Use: "burn PART SIZE | FILE", Short: "What writing a file into a part of a flash erases, or why it may not be", Args: cobra.ExactArgs(2),
+		Use:     "burn PART SIZE | FILE",
+		Short:   "What writing a file into a part of a flash erases, or why it may not be",
+		Args:    cobra.ExactArgs(2),
 		Example: "  pilotrix reckon burn system 3000001 --base 0x9f000000 --sectors 8x8KiB,127x64KiB \\\n    --part boot=0+0x8000 --protect boot --part system=0x10000+0x700000",
 		RunE: func(_ *cobra.Command, args []string) error {
 			flash, err := flashOf(base, sectors, parts, protect)
@@ -181,16 +218,32 @@ func (p *program) calcBurn() *cobra.Command {
 				return err
 			}
 			from, last := burn.EraseAt()
-			fmt.Fprintf(p.out, "erase  %#x to %#x, +%#x  (%s in %s)\n", from, last, burn.Erase.Size(), units.Bytes(burn.Erase.Size()), units.Many(burn.Sectors, "sector"))
+			fmt.Fprintf(
+				p.out,
+				"erase  %#x to %#x, +%#x  (%s in %s)\n",
+				from,
+				last,
+				burn.Erase.Size(),
+				units.Bytes(burn.Erase.Size()),
+				units.Many(burn.Sectors, "sector"),
+			)
 			from, last = burn.WriteAt()
-			fmt.Fprintf(p.out, "write  %#x to %#x, +%#x  (%s)\n", from, last, burn.Write.Size(), units.Bytes(burn.Write.Size()))
+			fmt.Fprintf(
+				p.out,
+				"write  %#x to %#x, +%#x  (%s)\n",
+				from,
+				last,
+				burn.Write.Size(),
+				units.Bytes(burn.Write.Size()),
+			)
 			fmt.Fprintf(p.out, "left   %s of part %s\n", units.Bytes(burn.Left), burn.Part.Name)
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&base, "base", "0", "the flash's first `address` on the device")
 	cmd.Flags().StringVar(&sectors, "sectors", "", "its `sectors` from its beginning on, such as 8x8KiB,127x64KiB")
-	cmd.Flags().StringArrayVar(&parts, "part", nil, "a `part` of it: its name, where it begins, its size, such as system=0x10000+0x700000")
+	cmd.Flags().
+		StringArrayVar(&parts, "part", nil, "a `part` of it: its name, where it begins, its size, such as system=0x10000+0x700000")
 	cmd.Flags().StringArrayVar(&protect, "protect", nil, "the `name` of a part that is never erased")
 	_ = cmd.MarkFlagRequired("sectors")
 	_ = cmd.MarkFlagRequired("part")

@@ -65,7 +65,13 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 				return usage(err)
 			}
 			return p.runHeadless(cmd.Context(), flags.opening(opening{
-				target: target, scale: scale, runbook: prepared, given: given, also: seconds, approve: approver(approvals), begun: func(o *opened) { flags.apply(o, watched) },
+				target:  target,
+				scale:   scale,
+				runbook: prepared,
+				given:   given,
+				also:    seconds,
+				approve: approver(approvals),
+				begun:   func(o *opened) { flags.apply(o, watched) },
 			}), asJSON)
 		},
 	}
@@ -74,7 +80,8 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 	flags.addWatches(cmd)
 	flags.addAlso(cmd)
 	addTimeScale(cmd, &scale, 8)
-	cmd.Flags().StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`; identity goes on where it cannot be read whether it is still the same device, unrecorded where nothing can be recorded")
+	cmd.Flags().
+		StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`; identity goes on where it cannot be read whether it is still the same device, unrecorded where nothing can be recorded")
 	part.add(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
 	return cmd
@@ -87,7 +94,8 @@ type runPart struct {
 }
 
 func (r *runPart) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&r.from, "from", "", "begin at a `phase`; of those before it only what reads the device and prepares this laptop is done")
+	cmd.Flags().
+		StringVar(&r.from, "from", "", "begin at a `phase`; of those before it only what reads the device and prepares this laptop is done")
 	cmd.Flags().BoolVar(&r.rehearse, "rehearse", false, "end behind the phases that change nothing that lasts")
 }
 
@@ -138,7 +146,8 @@ func approver(approvals []string) func(event.Ask) string {
 // loop by its number in the file, 3.1 for 3a.1.
 func approves(approvals []string, number, title string) bool {
 	return slices.ContainsFunc(approvals, func(one string) bool {
-		return one == "all" || one == number || one == title && title != "" || one == round.ReplaceAllString(number, "$1.")
+		return one == "all" || one == number || one == title && title != "" ||
+			one == round.ReplaceAllString(number, "$1.")
 	})
 }
 
@@ -147,9 +156,10 @@ func approves(approvals []string, number, title string) bool {
 func knownApprovals(prepared *runbook.Prepared, approvals []string) error {
 	steps := slices.Concat(prepared.Steps, prepared.Rollback)
 	for _, one := range approvals {
-		known := one == "all" || one == "nothing" || one == identityApproval || one == unrecordedApproval || slices.ContainsFunc(steps, func(s runbook.PreparedStep) bool {
-			return approves([]string{one}, s.ID, s.Step) || s.ID == round.ReplaceAllString(one, "$1.")
-		})
+		known := one == "all" || one == "nothing" || one == identityApproval || one == unrecordedApproval ||
+			slices.ContainsFunc(steps, func(s runbook.PreparedStep) bool {
+				return approves([]string{one}, s.ID, s.Step) || s.ID == round.ReplaceAllString(one, "$1.")
+			})
 		if known {
 			continue
 		}

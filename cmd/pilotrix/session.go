@@ -83,14 +83,16 @@ func (f *targetFlags) opening(with opening) opening {
 }
 
 func (f *targetFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.on, "on", "", "the `target`: a kept device's name, serial:/dev/…?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path, tcp:host:port, exec:COMMAND, bench:NAME, or none:NAME where there is no line")
+	cmd.Flags().
+		StringVar(&f.on, "on", "", "the `target`: a kept device's name, serial:/dev/…?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path, tcp:host:port, exec:COMMAND, bench:NAME, or none:NAME where there is no line")
 	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
 	_ = cmd.RegisterFlagCompletionFunc("on", targetNames)
 	f.addPassword(cmd)
 }
 
 func (f *targetFlags) addPassword(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.password, "password", "", "the password of a shell session, from a `source`: "+secret.Sources("")+"; asked for unless said")
+	cmd.Flags().
+		StringVar(&f.password, "password", "", "the password of a shell session, from a `source`: "+secret.Sources("")+"; asked for unless said")
 }
 
 // given is the password of a shell session, where it was said.
@@ -111,7 +113,8 @@ func (f *targetFlags) given() (string, error) {
 
 // addWatches adds what a session does beside a runbook.
 func (f *targetFlags) addWatches(cmd *cobra.Command) {
-	cmd.Flags().StringArrayVar(&f.watch, "watch", nil, "watch whether an `address` answers: alone, tcp:ADDRESS:PORT or http://ADDRESS/")
+	cmd.Flags().
+		StringArrayVar(&f.watch, "watch", nil, "watch whether an `address` answers: alone, tcp:ADDRESS:PORT or http://ADDRESS/")
 	cmd.Flags().BoolVar(&f.noLocks, "no-interlocks", false, "hold no typed danger at its Enter; that is recorded")
 }
 
@@ -139,12 +142,14 @@ func (f *targetFlags) apply(o *opened, watched []reach.Watched) {
 
 func (f *targetFlags) addInputs(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.sets, "set", nil, "an input of the runbook, `k=v`")
-	cmd.Flags().StringArrayVar(&f.shelf, "shelf", nil, "a `folder` of images, instead of those that were added to the shelf")
+	cmd.Flags().
+		StringArrayVar(&f.shelf, "shelf", nil, "a `folder` of images, instead of those that were added to the shelf")
 	cmd.Flags().StringArrayVar(&f.secrets, "secret", nil, "a secret input from its `k=SOURCE`: "+secret.Sources("k="))
 }
 
 func addTimeScale(cmd *cobra.Command, scale *float64, usual float64) {
-	cmd.Flags().Float64Var(scale, "time-scale", usual, "how many `times` faster than real time simulated devices live; 1 is real time")
+	cmd.Flags().
+		Float64Var(scale, "time-scale", usual, "how many `times` faster than real time simulated devices live; 1 is real time")
 }
 
 // open is a session with all that has to be closed after it.
@@ -203,8 +208,15 @@ func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
 		secrets = with.runbook.Secrets()
 	}
 	s, err := session.Open(ctx, session.Options{
-		Secrets: secrets,
-		Target:  with.target, Dialect: with.dialect, Clock: c, Opener: opener, Approve: with.approve, Device: o.place.Name, Identity: with.identity(), Reach: o.host,
+		Secrets:  secrets,
+		Target:   with.target,
+		Dialect:  with.dialect,
+		Clock:    c,
+		Opener:   opener,
+		Approve:  with.approve,
+		Device:   o.place.Name,
+		Identity: with.identity(),
+		Reach:    o.host,
 	})
 	if err != nil {
 		o.close("the line did not open")
@@ -266,7 +278,10 @@ func (p *program) addBench(o *opened, opener *line.Opener, target line.Target, c
 	if err := o.machine.Start(); err != nil {
 		return err
 	}
-	opener.Register(line.Bench, func(ctx context.Context, t line.Target) (line.Line, error) { return o.machine.Open(ctx, opener, t) })
+	opener.Register(
+		line.Bench,
+		func(ctx context.Context, t line.Target) (line.Line, error) { return o.machine.Open(ctx, opener, t) },
+	)
 	return nil
 }
 
@@ -392,7 +407,8 @@ func (f *targetFlags) loadDialect(target line.Target) (*dialect.Dialect, error) 
 
 // addAwkward adds the switches of a simulated device.
 func addAwkward(cmd *cobra.Command, text *string) {
-	cmd.Flags().StringVar(text, "awkward", "", "make the simulated device awkward: all, or `switches` such as noise,pager ("+strings.Join(append(bench.Switches, bench.Mute), ", ")+")")
+	cmd.Flags().
+		StringVar(text, "awkward", "", "make the simulated device awkward: all, or `switches` such as noise,pager ("+strings.Join(append(bench.Switches, bench.Mute), ", ")+")")
 	cmd.Flags().Lookup("awkward").NoOptDefVal = "all"
 }
 
@@ -405,7 +421,12 @@ func (f *targetFlags) inputs(book *runbook.Runbook) (map[string]string, error) {
 			return nil, fmt.Errorf("--set %s: want k=v", set)
 		}
 		if input, known := book.Input(key); known && input.Kind == runbook.KindSecret {
-			return nil, fmt.Errorf("--set %s: it is a secret and would be on show in the process list; use --secret %s=env:VARIABLE or --secret %s=file:PATH", key, key, key)
+			return nil, fmt.Errorf(
+				"--set %s: it is a secret and would be on show in the process list; use --secret %s=env:VARIABLE or --secret %s=file:PATH",
+				key,
+				key,
+				key,
+			)
 		}
 		values[key] = value
 	}
@@ -421,7 +442,11 @@ func (f *targetFlags) inputs(book *runbook.Runbook) (map[string]string, error) {
 }
 
 // prepare checks everything that can be checked before a line is opened.
-func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (target line.Target, prepared *runbook.Prepared, err error) {
+func (p *program) prepare(
+	ctx context.Context,
+	f *targetFlags,
+	name string,
+) (target line.Target, prepared *runbook.Prepared, err error) {
 	book, err := shipped.Runbook(name)
 	if err != nil {
 		return target, nil, err
@@ -436,7 +461,10 @@ func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (tar
 		return target, nil, err
 	}
 	if d == nil {
-		return target, nil, fmt.Errorf("say how the device talks: --dialect NAME or --dialect FILE; there are %s", strings.Join(shipped.DialectNames(), ", "))
+		return target, nil, fmt.Errorf(
+			"say how the device talks: --dialect NAME or --dialect FILE; there are %s",
+			strings.Join(shipped.DialectNames(), ", "),
+		)
 	}
 	values, err := f.inputs(book)
 	if err != nil {
@@ -452,7 +480,13 @@ func (p *program) prepare(ctx context.Context, f *targetFlags, name string) (tar
 
 // kit is what a runbook works with: the shelf in the folders said, in those added, or else in the folders
 // of the images that it is given.
-func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string, book *runbook.Runbook, values map[string]string) (runbook.Kit, error) {
+func (p *program) kit(
+	ctx context.Context,
+	d *dialect.Dialect,
+	folders []string,
+	book *runbook.Runbook,
+	values map[string]string,
+) (runbook.Kit, error) {
 	kit := runbook.Kit{UpgradePaths: shipped.UpgradePaths, UpgradePathNames: shipped.UpgradePathsNames()}
 	register, err := shelves.Load()
 	if err != nil {
@@ -462,7 +496,8 @@ func (p *program) kit(ctx context.Context, d *dialect.Dialect, folders []string,
 		for _, input := range book.Inputs {
 			folder := filepath.Dir(values[input.Input])
 			_, err := os.Stat(folder) // one that is not there is reported with the input
-			if input.Kind == runbook.KindImage && values[input.Input] != "" && err == nil && !slices.Contains(folders, folder) {
+			if input.Kind == runbook.KindImage && values[input.Input] != "" && err == nil &&
+				!slices.Contains(folders, folder) {
 				folders = append(folders, folder)
 			}
 		}

@@ -34,7 +34,14 @@ func (p *program) openShelf(ctx context.Context, d *dialect.Dialect, folders []s
 	err = shelf.Scan(ctx, func(at image.Progress) {
 		if now := time.Now(); now.Sub(began) > time.Second && now.Sub(report) > 200*time.Millisecond {
 			report = now
-			fmt.Fprintf(p.err, "\rreading %d of %d: %s, %d MiB   ", at.Files+1, at.Total, filepath.Base(at.File), at.Bytes>>20)
+			fmt.Fprintf(
+				p.err,
+				"\rreading %d of %d: %s, %d MiB   ",
+				at.Files+1,
+				at.Total,
+				filepath.Base(at.File),
+				at.Bytes>>20,
+			)
 		}
 	})
 	if !report.IsZero() {
@@ -56,7 +63,9 @@ func (p *program) shelfCommand() *cobra.Command {
 
 func (p *program) shelfRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove FOLDER", Short: "Take a folder off the shelf; its files stay as they are", Args: cobra.ExactArgs(1),
+		Use:     "remove FOLDER",
+		Short:   "Take a folder off the shelf; its files stay as they are",
+		Args:    cobra.ExactArgs(1),
 		Example: "  pilotrix shelf remove ~/images",
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			r, _ := shelves.Load()
@@ -76,7 +85,8 @@ func (p *program) shelfAdd() *cobra.Command {
 	var digest string
 	var deep bool
 	cmd := &cobra.Command{
-		Use: "add FOLDER | FILE --digest DIGEST", Short: "Put a folder on the shelf, or a published digest beside an image",
+		Use:     "add FOLDER | FILE --digest DIGEST",
+		Short:   "Put a folder on the shelf, or a published digest beside an image",
 		Example: "  pilotrix shelf add ~/images\n  pilotrix shelf add ~/images/lark-8.1.0.cgo --digest 'SHA256: 9f2c…'",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -126,7 +136,13 @@ func (p *program) addDigest(ctx context.Context, place, text string) error {
 		}
 	}
 	err = shelves.Change(func(r *shelves.Register) error {
-		r.Pasted[key] = append(slices.DeleteFunc(r.Pasted[key], func(p image.Published) bool { return p.Algorithm == published.Algorithm }), published)
+		r.Pasted[key] = append(
+			slices.DeleteFunc(
+				r.Pasted[key],
+				func(p image.Published) bool { return p.Algorithm == published.Algorithm },
+			),
+			published,
+		)
 		return nil
 	})
 	if err != nil {
@@ -176,7 +192,16 @@ func (p *program) listShelf(ctx context.Context, folders []string, asJSON bool) 
 		fmt.Fprintln(p.out, "no folder is on the shelf; pilotrix shelf add FOLDER puts one there")
 	}
 	for _, item := range items {
-		fmt.Fprintf(p.out, "%-10s %-28s %12d B  %.12s…  %-10s %s\n", dashed(item.Says[image.SaysRelease]), item.Name, item.Size, item.SHA256, publishedWord(item), placeText(item))
+		fmt.Fprintf(
+			p.out,
+			"%-10s %-28s %12d B  %.12s…  %-10s %s\n",
+			dashed(item.Says[image.SaysRelease]),
+			item.Name,
+			item.Size,
+			item.SHA256,
+			publishedWord(item),
+			placeText(item),
+		)
 	}
 	return err
 }
@@ -221,7 +246,9 @@ func (p *program) shelfShow() *cobra.Command {
 	var folders []string
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "show NAME", Short: "All that is known of one image; NAME may be a path or the beginning of its SHA-256", Args: cobra.ExactArgs(1),
+		Use:   "show NAME",
+		Short: "All that is known of one image; NAME may be a path or the beginning of its SHA-256",
+		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			item, err := p.findItem(cmd.Context(), folders, args[0])
 			if err != nil {
@@ -303,7 +330,8 @@ func (p *program) shelfFit() *cobra.Command {
 	var paths, to string
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "fit", Short: "Hold the images against a device, and plan the releases to one of them",
+		Use:   "fit",
+		Short: "Hold the images against a device, and plan the releases to one of them",
 		Example: `  pilotrix shelf fit --fact device.model=G2-4 --fact device.architecture=plover64 --fact running.release=7.4.2
   pilotrix shelf fit … --upgrade-paths cormel-g2 --to lark-8.1.0.cgo`,
 		Args: cobra.NoArgs,
@@ -352,7 +380,9 @@ func parseFacts(texts []string) (*device.Facts, error) {
 }
 
 // fitFacts are the facts that the fit of an image is judged by.
-var fitFacts = append([]string{image.FactModel, image.FactArchitecture, image.FactBoot, image.FactLicence, image.FactRelease}, image.FactsFree...)
+var fitFacts = append(
+	[]string{image.FactModel, image.FactArchitecture, image.FactBoot, image.FactLicence, image.FactRelease},
+	image.FactsFree...)
 
 // knownFact refuses a fact that is none, which would be held against nothing.
 func knownFact(name string) error {
@@ -416,7 +446,15 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 		fmt.Fprintf(p.out, "%s runs already\n", running.Text)
 	}
 	for _, upgrade := range upgrades {
-		fmt.Fprintf(p.out, "%s ━▶ %-10s %s%s%s\n", upgrade.From, upgrade.Release, upgrade.Item.Name, listed("  before: ", upgrade.Before), listed("  after: ", upgrade.After))
+		fmt.Fprintf(
+			p.out,
+			"%s ━▶ %-10s %s%s%s\n",
+			upgrade.From,
+			upgrade.Release,
+			upgrade.Item.Name,
+			listed("  before: ", upgrade.Before),
+			listed("  after: ", upgrade.After),
+		)
 	}
 	if path.Downgrade {
 		fmt.Fprintf(p.out, "This is a downgrade: what the newer release has converted, the older one may not read.\n")
@@ -426,7 +464,13 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 		for _, upgrade := range other {
 			releases = append(releases, upgrade.Release)
 		}
-		fmt.Fprintf(p.out, "another way, %s, instead of %s: %s\n", effort(other), effort(upgrades), strings.Join(releases, ", "))
+		fmt.Fprintf(
+			p.out,
+			"another way, %s, instead of %s: %s\n",
+			effort(other),
+			effort(upgrades),
+			strings.Join(releases, ", "),
+		)
 	}
 	return nil
 }

@@ -52,12 +52,19 @@ a few seconds only: the request is repeated until it is answered, or the timeout
 	flags.add(cmd)
 	addTimeScale(cmd, &scale, 8)
 	push.add(cmd)
-	cmd.Flags().StringVar(&protocol, "protocol", "xmodem-1k", "the `protocol`: xmodem, xmodem-1k, ymodem or ymodem-g over the line; tftp over the network")
+	cmd.Flags().
+		StringVar(&protocol, "protocol", "xmodem-1k", "the `protocol`: xmodem, xmodem-1k, ymodem or ymodem-g over the line; tftp over the network")
 	return cmd
 }
 
 // sendOver sends a file over the line.
-func (p *program) sendOver(ctx context.Context, path string, target line.Target, scale float64, variant xmodem.Variant) error {
+func (p *program) sendOver(
+	ctx context.Context,
+	path string,
+	target line.Target,
+	scale float64,
+	variant xmodem.Variant,
+) error {
 	file, err := os.Open(path)
 	if err != nil {
 		return usage(err)
@@ -68,9 +75,16 @@ func (p *program) sendOver(ctx context.Context, path string, target line.Target,
 		return err
 	}
 	header := xmodem.Header{Name: filepath.Base(path), Size: knownSize(info), Modified: info.ModTime()}
-	return p.transfer(ctx, target, scale, info.Size(), func(ctx context.Context, port transfer.Duplex, opt xmodem.Options) (xmodem.Result, error) {
-		return xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, opt)
-	}, variant)
+	return p.transfer(
+		ctx,
+		target,
+		scale,
+		info.Size(),
+		func(ctx context.Context, port transfer.Duplex, opt xmodem.Options) (xmodem.Result, error) {
+			return xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, opt)
+		},
+		variant,
+	)
 }
 
 // pushing is what sending by TFTP has to be told.
@@ -107,21 +121,41 @@ func (p *program) push(ctx context.Context, path string, o pushing) error {
 	}
 	limited, cancel := context.WithTimeout(ctx, o.timeout)
 	defer cancel()
-	client := tftp.Client{Network: network.Host{}, Block: o.block, Window: o.window, Progress: func(at transfer.Progress) {
-		fmt.Fprintf(p.err, "\r%s", progressText(at, info.Size()))
-	}, Remark: func(text string) { fmt.Fprintf(p.err, "\n%s\n", text) }}
-	open := func() (io.ReadCloser, error) { return os.Open(path) }
-	result, err := client.PutWhenOpen(limited, to, cmp.Or(o.as, filepath.Base(path)), knownSize(info), open, tftp.Opening{
-		Trying: func(tries int) { fmt.Fprintf(p.err, "\rwaiting for %s to take it, try %d   ", to, tries) },
-		Cut: func(sent int64, err error) {
-			fmt.Fprintf(p.err, "\nbroken off after %d B: %v; beginning again\n", sent, err)
+	client := tftp.Client{
+		Network: network.Host{},
+		Block:   o.block,
+		Window:  o.window,
+		Progress: func(at transfer.Progress) {
+			fmt.Fprintf(p.err, "\r%s", progressText(at, info.Size()))
 		},
-	})
+		Remark: func(text string) { fmt.Fprintf(p.err, "\n%s\n", text) },
+	}
+	open := func() (io.ReadCloser, error) { return os.Open(path) }
+	result, err := client.PutWhenOpen(
+		limited,
+		to,
+		cmp.Or(o.as, filepath.Base(path)),
+		knownSize(info),
+		open,
+		tftp.Opening{
+			Trying: func(tries int) { fmt.Fprintf(p.err, "\rwaiting for %s to take it, try %d   ", to, tries) },
+			Cut: func(sent int64, err error) {
+				fmt.Fprintf(p.err, "\nbroken off after %d B: %v; beginning again\n", sent, err)
+			},
+		},
+	)
 	fmt.Fprintln(p.err)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(p.out, "done: %d B in %s, %s, %s resent\n", result.Bytes, result.Took.Round(time.Millisecond), result.Terms, units.Many(result.Resent, "block"))
+	fmt.Fprintf(
+		p.out,
+		"done: %d B in %s, %s, %s resent\n",
+		result.Bytes,
+		result.Took.Round(time.Millisecond),
+		result.Terms,
+		units.Many(result.Resent, "block"),
+	)
 	return nil
 }
 
@@ -165,18 +199,25 @@ size: --to is the file then, and its end may hold padding. YMODEM says both: --t
 			if to == "" && !variant.Batch() {
 				return usage(errors.New("XMODEM does not say a name: give the file with --to"))
 			}
-			return p.transfer(cmd.Context(), target, scale, 0, func(ctx context.Context, port transfer.Duplex, opt xmodem.Options) (xmodem.Result, error) {
-				var last *os.File
-				result, err := xmodem.Receive(ctx, port, func(h xmodem.Header) (io.WriteCloser, error) {
-					file, err := newFile(to, h, variant.Batch())
-					last = file
-					return file, err
-				}, opt)
-				if err != nil && last != nil {
-					err = keepPart(last.Name(), err)
-				}
-				return result, err
-			}, variant)
+			return p.transfer(
+				cmd.Context(),
+				target,
+				scale,
+				0,
+				func(ctx context.Context, port transfer.Duplex, opt xmodem.Options) (xmodem.Result, error) {
+					var last *os.File
+					result, err := xmodem.Receive(ctx, port, func(h xmodem.Header) (io.WriteCloser, error) {
+						file, err := newFile(to, h, variant.Batch())
+						last = file
+						return file, err
+					}, opt)
+					if err != nil && last != nil {
+						err = keepPart(last.Name(), err)
+					}
+					return result, err
+				},
+				variant,
+			)
 		},
 	}
 	flags.add(cmd)
@@ -238,7 +279,14 @@ func transferArgs(protocol, on string) (xmodem.Variant, line.Target, error) {
 type carry func(ctx context.Context, port transfer.Duplex, opt xmodem.Options) (xmodem.Result, error)
 
 // transfer moves a file outside of a runbook, with its progress on standard error.
-func (p *program) transfer(ctx context.Context, target line.Target, scale float64, size int64, move carry, variant xmodem.Variant) error {
+func (p *program) transfer(
+	ctx context.Context,
+	target line.Target,
+	scale float64,
+	size int64,
+	move carry,
+	variant xmodem.Variant,
+) error {
 	o, err := p.beginHeadless(ctx, opening{target: target, scale: scale})
 	if err != nil {
 		return err
@@ -247,12 +295,21 @@ func (p *program) transfer(ctx context.Context, target line.Target, scale float6
 	var result xmodem.Result
 	var last time.Time
 	err = o.Transfer(ctx, func(ctx context.Context, port transfer.Duplex) (err error) {
-		result, err = move(ctx, port, xmodem.Options{Variant: variant, Clock: o.Clock(), Character: arithmetic.CharacterTime(o.LineRate()), Progress: func(progress transfer.Progress) {
-			if time.Since(last) > 500*time.Millisecond {
-				last = time.Now()
-				fmt.Fprintf(p.err, "\r%s  %s", progress.State, progressText(progress, max(size, progress.Size)))
-			}
-		}})
+		result, err = move(
+			ctx,
+			port,
+			xmodem.Options{
+				Variant:   variant,
+				Clock:     o.Clock(),
+				Character: arithmetic.CharacterTime(o.LineRate()),
+				Progress: func(progress transfer.Progress) {
+					if time.Since(last) > 500*time.Millisecond {
+						last = time.Now()
+						fmt.Fprintf(p.err, "\r%s  %s", progress.State, progressText(progress, max(size, progress.Size)))
+					}
+				},
+			},
+		)
 		return err
 	})
 	if !last.IsZero() {
@@ -262,6 +319,14 @@ func (p *program) transfer(ctx context.Context, target line.Target, scale float6
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(p.out, "done: %d B in %s, %s, %d resent, padding %d B\n", result.Bytes, result.Took.Round(10*time.Millisecond), units.Many(result.Blocks, "block"), result.Resent, result.Padding)
+	fmt.Fprintf(
+		p.out,
+		"done: %d B in %s, %s, %d resent, padding %d B\n",
+		result.Bytes,
+		result.Took.Round(10*time.Millisecond),
+		units.Many(result.Blocks, "block"),
+		result.Resent,
+		result.Padding,
+	)
 	return nil
 }

@@ -26,7 +26,9 @@ func holdToText(cmd *cobra.Command) {
 			if takes(cmd, args) == nil {
 				return nil
 			}
-			return usage(fmt.Errorf("%d words are given to %s, which takes: %s", len(args), cmd.CommandPath(), cmd.UseLine()))
+			return usage(
+				fmt.Errorf("%d words are given to %s, which takes: %s", len(args), cmd.CommandPath(), cmd.UseLine()),
+			)
 		}
 	}
 	if cmd.Runnable() || !cmd.HasSubCommands() {
@@ -68,8 +70,14 @@ func (p *program) checkFlags() error {
 	if !leaderKey.MatchString(p.leader) {
 		return usage(fmt.Errorf("--leader %s: want a key such as ctrl+g, ctrl+] or alt+x", p.leader))
 	}
-	if home, err := os.UserHomeDir(); (err != nil || home == "") && os.Getenv("XDG_DATA_HOME") == "" && p.logbookPath != "none" {
-		p.caution(fmt.Errorf("HOME is not set: what is kept is in %s; set HOME or XDG_DATA_HOME, or say --logbook none", xdg.DataHome))
+	if home, err := os.UserHomeDir(); (err != nil || home == "") && os.Getenv("XDG_DATA_HOME") == "" &&
+		p.logbookPath != "none" {
+		p.caution(
+			fmt.Errorf(
+				"HOME is not set: what is kept is in %s; set HOME or XDG_DATA_HOME, or say --logbook none",
+				xdg.DataHome,
+			),
+		)
 	}
 	if p.logbookPath == "" {
 		return usage(fmt.Errorf("--logbook is empty: say a FILE, or none"))

@@ -16,7 +16,15 @@ func bridge() Flash {
 		Base:    0x9f000000,
 		Sectors: []Sectors{{8, 8 << 10}, {127, 64 << 10}},
 		Parts: []Part{
-			{"boot", 0, 0x8000, true}, {"environment", 0x8000, 0x8000, false}, {"system", 0x10000, 0x700000, false}, {"board", 0x7f0000, 0x10000, true},
+			{
+				"boot",
+				0,
+				0x8000,
+				true,
+			},
+			{"environment", 0x8000, 0x8000, false},
+			{"system", 0x10000, 0x700000, false},
+			{"board", 0x7f0000, 0x10000, true},
 		},
 	}
 }
@@ -97,7 +105,13 @@ func TestNoBurnLeavesItsPart(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		f := Flash{Base: rapid.Int64Range(0, 1<<33).Draw(t, "base")}
 		for range rapid.IntRange(1, 3).Draw(t, "runs") {
-			f.Sectors = append(f.Sectors, Sectors{rapid.Int64Range(1, 20).Draw(t, "count"), rapid.SampledFrom([]int64{1, 7, 512, 4096, 65536}).Draw(t, "size")})
+			f.Sectors = append(
+				f.Sectors,
+				Sectors{
+					rapid.Int64Range(1, 20).Draw(t, "count"),
+					rapid.SampledFrom([]int64{1, 7, 512, 4096, 65536}).Draw(t, "size"),
+				},
+			)
 		}
 		edges := []int64{0}
 		for _, run := range f.Sectors {
@@ -112,7 +126,12 @@ func TestNoBurnLeavesItsPart(t *testing.T) {
 				break
 			}
 			end := rapid.IntRange(at+1, len(edges)-1).Draw(t, "end")
-			p := Part{fmt.Sprint("part ", i), edges[at], edges[end] - edges[at], rapid.IntRange(0, 3).Draw(t, "protected") == 0}
+			p := Part{
+				fmt.Sprint("part ", i),
+				edges[at],
+				edges[end] - edges[at],
+				rapid.IntRange(0, 3).Draw(t, "protected") == 0,
+			}
 			if crooked { // not at its sectors' edges, or over its neighbour
 				p.At += rapid.Int64Range(0, 3).Draw(t, "from")
 				p.Size += rapid.Int64Range(-3, 3).Draw(t, "longer")
@@ -121,7 +140,8 @@ func TestNoBurnLeavesItsPart(t *testing.T) {
 			at = end + rapid.IntRange(0, 2).Draw(t, "gap")
 		}
 		part := rapid.SampledFrom(f.Parts).Draw(t, "which")
-		size := rapid.SampledFrom([]int64{-1, 1, part.Size / 2, part.Size - 1, part.Size, part.Size + 1}).Draw(t, "file")
+		size := rapid.SampledFrom([]int64{-1, 1, part.Size / 2, part.Size - 1, part.Size, part.Size + 1}).
+			Draw(t, "file")
 		b, err := f.Burns(part.Name, size)
 		if err != nil {
 			return

@@ -164,7 +164,14 @@ func TFTPEstimates(size int64, w Way) (all []Estimate) {
 // StreamEstimate is what it takes by a protocol that moves it as one stream of TCP.
 func StreamEstimate(size int64, w Way) []Estimate {
 	rate := StreamRate(w.Link, w.Trip)
-	return []Estimate{{Terms: "one stream", Rate: rate, Time: TransferTime(size, rate), Why: "TCP keeps the way full, up to 64 KiB a round trip"}}
+	return []Estimate{
+		{
+			Terms: "one stream",
+			Rate:  rate,
+			Time:  TransferTime(size, rate),
+			Why:   "TCP keeps the way full, up to 64 KiB a round trip",
+		},
+	}
 }
 
 func tftpEstimate(size int64, block, window int, w Way) Estimate {
@@ -177,7 +184,10 @@ func tftpEstimate(size int64, block, window int, w Way) Estimate {
 		e.Why = fmt.Sprintf("%d blocks, %d go out before one waits %s for its answer", blocks, window, w.Trip)
 	}
 	if size > LargestTFTP(block) {
-		e.Warn = fmt.Sprintf("more than %d B: the block counter begins anew, which old devices do not survive", LargestTFTP(block))
+		e.Warn = fmt.Sprintf(
+			"more than %d B: the block counter begins anew, which old devices do not survive",
+			LargestTFTP(block),
+		)
 	}
 	return e
 }
@@ -193,14 +203,25 @@ type Erase struct {
 // EraseRange rounds a range outwards to whole sectors.
 func EraseRange(at, size, sector int64) (Erase, error) {
 	if at < 0 || size <= 0 || sector <= 0 {
-		return Erase{}, fmt.Errorf("an erase needs an address, a size and a sector's size above 0; got %d, %d and %d", at, size, sector)
+		return Erase{}, fmt.Errorf(
+			"an erase needs an address, a size and a sector's size above 0; got %d, %d and %d",
+			at,
+			size,
+			sector,
+		)
 	}
 	if at > math.MaxInt64-size-sector {
 		return Erase{}, fmt.Errorf("address %#x and size %d are more than any flash has", at, size)
 	}
 	begin := at / sector * sector
 	end := (at + size + sector - 1) / sector * sector
-	return Erase{Begin: begin, End: end, Sectors: (end - begin) / sector, Before: at - begin, After: end - at - size}, nil
+	return Erase{
+		Begin:   begin,
+		End:     end,
+		Sectors: (end - begin) / sector,
+		Before:  at - begin,
+		After:   end - at - size,
+	}, nil
 }
 
 // ParseAddress reads an address as bootloaders and people write it: 0x40000, $40000, 40000h are

@@ -19,7 +19,10 @@ func framing(t *testing.T) line.Framing {
 }
 
 func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
-	all := Estimates(9<<20, arithmetic.Way{Baud: 115200, Framing: framing(t), Link: arithmetic.UsualLink, Trip: 2 * time.Millisecond})
+	all := Estimates(
+		9<<20,
+		arithmetic.Way{Baud: 115200, Framing: framing(t), Link: arithmetic.UsualLink, Trip: 2 * time.Millisecond},
+	)
 	times := map[string]time.Duration{}
 	for _, e := range all {
 		times[e.Protocol+" "+e.Terms] = e.Time

@@ -21,13 +21,28 @@ var (
 				return nil, Endpoint{}, err
 			}
 			user, password := server.Login()
-			return server, Endpoint{User: user, Password: password, Key: server.Key(), Fingerprint: server.Fingerprint()}, nil
+			return server, Endpoint{
+				User:        user,
+				Password:    password,
+				Key:         server.Key(),
+				Fingerprint: server.Fingerprint(),
+			}, nil
 		},
 		Text:      sshText,
 		Estimates: arithmetic.StreamEstimate,
 		Probe:     sshGreeting,
 	})
-	SCP = Register(Carrier{Name: "scp", Rank: 5, Port: sshd.Port, With: SFTP.Name, Talk: netfilter.OneConnection, Text: sshText, Probe: sshGreeting})
+	SCP = Register(
+		Carrier{
+			Name:  "scp",
+			Rank:  5,
+			Port:  sshd.Port,
+			With:  SFTP.Name,
+			Talk:  netfilter.OneConnection,
+			Text:  sshText,
+			Probe: sshGreeting,
+		},
+	)
 )
 
 func sshText(e Endpoint) string {

@@ -112,7 +112,11 @@ var broken = []goldentest.Edit{
 	{"a name with a blank", "fact: store.serial, pattern", "fact: store serial, pattern"},
 	{"an unknown kind of fact", "as: size}\n      - {fact: store.serial", "as: weight}\n      - {fact: store.serial"},
 	{"a default of another kind", `default: ""`, "default: none, as: size"},
-	{"a fact of two kinds", "fact: running.release, pattern: '(\\S+)', as: release", "fact: store.free, pattern: '(\\S+)', as: number"},
+	{
+		"a fact of two kinds",
+		"fact: running.release, pattern: '(\\S+)', as: release",
+		"fact: store.free, pattern: '(\\S+)', as: number",
+	},
 	{"a fact inside another", "fact: running.release,", "fact: store.free.bytes,"},
 	{"rows without named groups", `(?P<name>\S+) (?P<size>\d+)`, `\S+`},
 	{"a column that is not there", "columns: {size:", "columns: {weight:"},
@@ -132,7 +136,11 @@ var broken = []goldentest.Edit{
 	{"a time below zero", "timeout: 20s", "timeout: -20s"},
 	{"progress without numbers", "timeout: 20s", "progress: half"},
 	{"a speed command without the speed", "'rate ${speed}'", "'rate fast'"},
-	{"a danger without words", "{pattern: '^store empty\\b', says: removes everything}", "{pattern: '^store empty\\b'}"},
+	{
+		"a danger without words",
+		"{pattern: '^store empty\\b', says: removes everything}",
+		"{pattern: '^store empty\\b'}",
+	},
 	{"a pending thing without its end", "until: '^stow', ", ""},
 	{"a pending thing in no time", "within: 5m", "within: 0s"},
 	{"a rate that is none", "fetch: 90 kB", "fetch: quickly"},
@@ -160,7 +168,11 @@ func TestEveryBrokenDialectIsComplainedOf(t *testing.T) {
 // odd are edits that are allowed, and said.
 var odd = []goldentest.Edit{
 	{"a usual speed that cannot be set", "speed: 9600, speeds", "speed: 4800, speeds"},
-	{"a reading that makes nothing", "    facts:\n      - {fact: running.release, pattern: '(\\S+)', as: release}\n", ""},
+	{
+		"a reading that makes nothing",
+		"    facts:\n      - {fact: running.release, pattern: '(\\S+)', as: release}\n",
+		"",
+	},
 	{"a parameter that is typed nowhere", "with: [path]", "with: [path, name]"},
 }
 
@@ -176,7 +188,8 @@ func TestWhatIsOddIsSaid(t *testing.T) {
 }
 
 func TestAllThatIsWrongIsToldAtOnce(t *testing.T) {
-	text := strings.NewReplacer("'^sill: $'", "'^sill: ($'", "action: log-in}", "action: climb}", "timeout: 20s", "timeout: 20", "fetch: 90 kB", "fetch: soon").Replace(whole)
+	text := strings.NewReplacer("'^sill: $'", "'^sill: ($'", "action: log-in}", "action: climb}", "timeout: 20s", "timeout: 20", "fetch: 90 kB", "fetch: soon").
+		Replace(whole)
 	_, err := Parse("small.yaml", []byte(text))
 	require.Error(t, err)
 	assert.Equal(t, 4, strings.Count(err.Error(), "small.yaml:"), "%v", err)

@@ -90,9 +90,18 @@ func (a *CompiledAction) Way(name string) (*CompiledWay, error) {
 		return way, nil
 	}
 	if name == "" {
-		return nil, fmt.Errorf("action %q is done in several ways; say by which (by: …): %s", a.Action.Action, strings.Join(a.WayNames(), ", "))
+		return nil, fmt.Errorf(
+			"action %q is done in several ways; say by which (by: …): %s",
+			a.Action.Action,
+			strings.Join(a.WayNames(), ", "),
+		)
 	}
-	return nil, fmt.Errorf("action %q is not done by %q; there are %s", a.Action.Action, name, strings.Join(a.WayNames(), ", "))
+	return nil, fmt.Errorf(
+		"action %q is not done by %q; there are %s",
+		a.Action.Action,
+		name,
+		strings.Join(a.WayNames(), ", "),
+	)
 }
 
 // WayNames lists the ways of doing the action, one empty name where there is only one.
@@ -413,7 +422,8 @@ func (d *Dialect) Knows(name string) bool {
 		}
 	}
 	if group, ok := strings.CutPrefix(name, "prompt."); ok {
-		return group == "mode" || slices.ContainsFunc(d.Modes, func(m Mode) bool { return slices.Contains(m.Prompt.Groups(), group) })
+		return group == "mode" ||
+			slices.ContainsFunc(d.Modes, func(m Mode) bool { return slices.Contains(m.Prompt.Groups(), group) })
 	}
 	return name == "prompt" || d.ofGates(name)
 }

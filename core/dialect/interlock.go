@@ -133,7 +133,11 @@ func (k *Interlocks) Read(fact string, seconds float64, now time.Time) (opened, 
 			ended = append(ended, k.drop(same)...)
 			continue
 		}
-		one := Open{Name: p.Pending.Pending, Says: p.Says, Until: now.Add(time.Duration(seconds * float64(time.Second)))}
+		one := Open{
+			Name:  p.Pending.Pending,
+			Says:  p.Says,
+			Until: now.Add(time.Duration(seconds * float64(time.Second))),
+		}
 		if known := slices.IndexFunc(k.open, same); known >= 0 && k.open[known].Until.Sub(one.Until).Abs() < moment {
 			continue
 		}

@@ -15,7 +15,17 @@ type Likely struct {
 }
 
 // What each kind of match speaks for a dialect. Each counts once, however often it is seen: a device repeats itself.
-var weights = map[string]int{"mode": 5, "prompt": 4, "question": 3, "reading": 3, "action": 2, "noise": 2, "pager": 1, "refused": 1, "secret": 1}
+var weights = map[string]int{
+	"mode":     5,
+	"prompt":   4,
+	"question": 3,
+	"reading":  3,
+	"action":   2,
+	"noise":    2,
+	"pager":    1,
+	"refused":  1,
+	"secret":   1,
+}
 
 // Weigh holds dialects against the lines that a device has written, the last of which it waits with: the most likely
 // first, and only those for which something speaks.
@@ -52,7 +62,10 @@ func (d *Dialect) weigh(lines []string) Likely {
 			}
 			seen[match] = true
 			one.Score += weights[kind]
-			reasons = append(reasons, reason{weights[kind], fmt.Sprintf("“%s” (%s)", strings.TrimSpace(line.Line), match)})
+			reasons = append(
+				reasons,
+				reason{weights[kind], fmt.Sprintf("“%s” (%s)", strings.TrimSpace(line.Line), match)},
+			)
 		}
 	}
 	slices.SortStableFunc(reasons, func(a, b reason) int { return b.weight - a.weight })

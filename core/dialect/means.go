@@ -227,7 +227,8 @@ func (m *Meaning) names(c lineCommand, env map[string]any) {
 func sameCommand(all []*known) bool {
 	for _, k := range all {
 		for i, word := range k.words {
-			if (word.Pattern == nil) != (all[0].words[i].Pattern == nil) || word.Pattern == nil && word.Text != all[0].words[i].Text {
+			if (word.Pattern == nil) != (all[0].words[i].Pattern == nil) ||
+				word.Pattern == nil && word.Text != all[0].words[i].Text {
 				return false
 			}
 		}
@@ -272,13 +273,17 @@ func (d *Dialect) alters(c lineCommand, mode string) Alters {
 // mayDo reports whether a command may be one that destroys, restarts, or makes something pending or deals with it.
 func (d *Dialect) mayDo(c lineCommand) bool {
 	may := func(pattern *regexp.Regexp) bool { return c.may(pattern) }
-	return slices.ContainsFunc(d.restarts, may) || slices.ContainsFunc(d.dangers, func(danger compiledDanger) bool { return may(danger.pattern) }) ||
+	return slices.ContainsFunc(d.restarts, may) ||
+		slices.ContainsFunc(d.dangers, func(danger compiledDanger) bool { return may(danger.pattern) }) ||
 		slices.ContainsFunc(d.pending, func(p compiledPending) bool { return may(p.after) || may(p.until) })
 }
 
 // looksOnly reports whether the dialect says of a command, as it stands, that it changes nothing.
 func (d *Dialect) looksOnly(c lineCommand) bool {
-	return slices.ContainsFunc(d.looks, func(look *regexp.Regexp) bool { return slices.ContainsFunc(c.spelt, look.MatchString) })
+	return slices.ContainsFunc(
+		d.looks,
+		func(look *regexp.Regexp) bool { return slices.ContainsFunc(c.spelt, look.MatchString) },
+	)
 }
 
 // unknownAlters says whether a command that nothing knows may change something: in a mode in which nothing can be

@@ -32,7 +32,8 @@ func nearMisses(pattern *regexp.Regexp, lines []string, taken map[int]bool) (wor
 		}
 		for _, part := range parts {
 			at := part.re.FindStringIndex(line)
-			if at == nil || len(strings.Join(strings.Fields(line[at[0]:at[1]]), "")) < minNear || !part.whole && strings.TrimSpace(line[at[1]:]) == "" {
+			if at == nil || len(strings.Join(strings.Fields(line[at[0]:at[1]]), "")) < minNear ||
+				!part.whole && strings.TrimSpace(line[at[1]:]) == "" {
 				continue
 			}
 			text := "“" + plain.Clip(strings.TrimSpace(line), maxOfLine) + "” is nearly one: "

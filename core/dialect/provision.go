@@ -34,7 +34,12 @@ func (c *compiler) provision() {
 		}
 		for _, name := range t.Uses() {
 			if !slices.Contains(provisionText, name) {
-				c.complain(path, "no %s is known of a new device; there are %s", name, strings.Join(provisionText, ", "))
+				c.complain(
+					path,
+					"no %s is known of a new device; there are %s",
+					name,
+					strings.Join(provisionText, ", "),
+				)
 			}
 		}
 		c.d.setups = append(c.d.setups, t)
@@ -52,7 +57,12 @@ func (d *Dialect) Vendor(class string) bool {
 // is given, empty for none, and its MAC address. Those that need a name which there is none of are left out.
 func (d *Dialect) SetupNames(name, mac string) (names []string, err error) {
 	digits := strings.ReplaceAll(mac, ":", "")
-	env := map[string]any{"name": name, "mac": digits, "mac_end": digits[max(0, len(digits)-6):], "mac_dashes": strings.ReplaceAll(mac, ":", "-")}
+	env := map[string]any{
+		"name":       name,
+		"mac":        digits,
+		"mac_end":    digits[max(0, len(digits)-6):],
+		"mac_dashes": strings.ReplaceAll(mac, ":", "-"),
+	}
 	for _, t := range d.setups {
 		if name == "" && slices.Contains(t.Uses(), "name") {
 			continue

@@ -146,7 +146,9 @@ func (t *Trial) own(line *Tried) {
 	}
 	for _, dialog := range dialogs {
 		for _, text := range []string{line.Line, line.Line + " "} {
-			if rest, found := shown.NewPrompts(dialog.Pattern).Behind(text, ""); found && len(strings.Fields(rest)) < 2 {
+			if rest, found := shown.NewPrompts(dialog.Pattern).
+				Behind(text, ""); found &&
+				len(strings.Fields(rest)) < 2 {
 				t.match(line, "question", dialog.Dialog.Dialog, "")
 				break
 			}

@@ -53,8 +53,18 @@ type Asked struct {
 }
 
 var askedKind = declare(Kind[Asked]{
-	Name:   "asked",
-	Sample: Asked{Number: 3, Who: Hand, Mode: "admin", Prompt: "gw // ", Text: "look banks", Seen: SeenDrawn, Ahead: true, Step: "1.1", Means: "reading banks"},
+	Name: "asked",
+	Sample: Asked{
+		Number: 3,
+		Who:    Hand,
+		Mode:   "admin",
+		Prompt: "gw // ",
+		Text:   "look banks",
+		Seen:   SeenDrawn,
+		Ahead:  true,
+		Step:   "1.1",
+		Means:  "reading banks",
+	},
 	Report: func(b Asked) (string, bool) {
 		text := b.Text
 		if b.Seen == SeenSecret {
@@ -88,8 +98,19 @@ type Answered struct {
 }
 
 var answeredKind = declare(Kind[Answered]{
-	Name:   "answered",
-	Sample: Answered{Number: 3, End: EndPrompt, Mode: "admin", Took: time.Second, Rows: 4, Lost: 9, Pages: 2, Questions: []Question{{Text: "sure?", Answer: "y", Secret: true}}, Doubt: true, Refused: "no such word"},
+	Name: "answered",
+	Sample: Answered{
+		Number:    3,
+		End:       EndPrompt,
+		Mode:      "admin",
+		Took:      time.Second,
+		Rows:      4,
+		Lost:      9,
+		Pages:     2,
+		Questions: []Question{{Text: "sure?", Answer: "y", Secret: true}},
+		Doubt:     true,
+		Refused:   "no such word",
+	},
 	Report: func(b Answered) (string, bool) {
 		text := fmt.Sprintf("%s in %s", units.Many(b.Rows, "row"), units.Text(b.Took.Round(time.Millisecond)))
 		if end := b.EndText(); end != "" {

@@ -78,11 +78,28 @@ func (s FlashSectors) Starts(at, from, to int64) (first, behind int64) {
 var flashKind = declare(Kind[Flash]{
 	Name: "flash",
 	Sample: Flash{
-		Base: 0x9f000000, Sectors: []FlashSectors{{8, 8192}}, Parts: []FlashPart{{"system", 8192, 16384, true}}, Part: "system", File: "x",
-		State: FlashVerified, EraseFrom: 8192, EraseTo: 16384, WriteFrom: 8192, WriteTo: 9000, Checksum: "9bd366ae",
+		Base:      0x9f000000,
+		Sectors:   []FlashSectors{{8, 8192}},
+		Parts:     []FlashPart{{"system", 8192, 16384, true}},
+		Part:      "system",
+		File:      "x",
+		State:     FlashVerified,
+		EraseFrom: 8192,
+		EraseTo:   16384,
+		WriteFrom: 8192,
+		WriteTo:   9000,
+		Checksum:  "9bd366ae",
 	},
 	Report: func(b Flash) (string, bool) {
-		return fmt.Sprintf("%s: part %s, 0x%x to 0x%x erased for %s, %s", b.State, b.Part, b.Base+b.EraseFrom, b.Base+b.EraseTo-1, b.File, units.Bytes(b.WriteTo-b.WriteFrom)), b.State == FlashDoubtful
+		return fmt.Sprintf(
+			"%s: part %s, 0x%x to 0x%x erased for %s, %s",
+			b.State,
+			b.Part,
+			b.Base+b.EraseFrom,
+			b.Base+b.EraseTo-1,
+			b.File,
+			units.Bytes(b.WriteTo-b.WriteFrom),
+		), b.State == FlashDoubtful
 	},
 })
 
@@ -109,10 +126,23 @@ const (
 )
 
 var windowKind = declare(Kind[Window]{
-	Name:   "window",
-	Sample: Window{ID: "send 192.0.2.45:69", To: "192.0.2.45:69", State: WindowCut, Tries: 12, Reach: "answers", Hand: "hold the button"},
+	Name: "window",
+	Sample: Window{
+		ID:    "send 192.0.2.45:69",
+		To:    "192.0.2.45:69",
+		State: WindowCut,
+		Tries: 12,
+		Reach: "answers",
+		Hand:  "hold the button",
+	},
 	Report: func(b Window) (string, bool) {
-		return fmt.Sprintf("the window at %s is %s, try %d", b.To, b.State, b.Tries), b.State == WindowCut || b.State == WindowMissed
+		return fmt.Sprintf(
+				"the window at %s is %s, try %d",
+				b.To,
+				b.State,
+				b.Tries,
+			), b.State == WindowCut ||
+				b.State == WindowMissed
 	},
 })
 

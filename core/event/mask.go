@@ -103,7 +103,9 @@ func (m *masker) know(secrets []*pattern) {
 	for n := range m.stack {
 		one := &m.stack[n]
 		one.begun = append(one.begun[:len(one.begun):len(one.begun)], make([]uint64, len(secrets)-len(m.secrets))...)
-		one.nearly = append(one.nearly[:len(one.nearly):len(one.nearly)], make([][]near, len(secrets)-len(m.secrets))...)
+		one.nearly = append(
+			one.nearly[:len(one.nearly):len(one.nearly)],
+			make([][]near, len(secrets)-len(m.secrets))...)
 	}
 	m.secrets = slices.Clone(secrets)
 	m.firsts()

@@ -42,14 +42,16 @@ type anEcho struct {
 
 func drawEcho(t *rapid.T) anEcho {
 	return anEcho{
-		wrap:    rapid.SampledFrom([]int{0, 0, 7, 11, 40, 80}).Draw(t, "wrap"),
-		wrapBy:  rapid.SampledFrom([]string{"\r\n", " \r", "\x1b[K\r\n", "\r\x1b[B", "\r\n  "}).Draw(t, "by"),
-		colour:  rapid.SampledFrom([]string{"", "", "\x1b[1m", "\x1b[38;5;12m", "\x1b]0;gw\x07", "\x1b[0m\x1b[K"}).Draw(t, "colour"),
-		double:  rapid.IntRange(0, 5).Draw(t, "double") == 0,
-		spoil:   rapid.SliceOfN(rapid.IntRange(0, 90), 0, 2).Draw(t, "spoil"),
-		how:     rapid.IntRange(0, 3).Draw(t, "how"),
-		logAt:   rapid.SampledFrom([]int{-1, -1, 5, 20, 26}).Draw(t, "log at"),
-		logLine: rapid.SampledFrom([]string{"\r\n*12:00 link up\r\n", "\r\n%log: port 3 went away\r\ngw> "}).Draw(t, "log"),
+		wrap:   rapid.SampledFrom([]int{0, 0, 7, 11, 40, 80}).Draw(t, "wrap"),
+		wrapBy: rapid.SampledFrom([]string{"\r\n", " \r", "\x1b[K\r\n", "\r\x1b[B", "\r\n  "}).Draw(t, "by"),
+		colour: rapid.SampledFrom([]string{"", "", "\x1b[1m", "\x1b[38;5;12m", "\x1b]0;gw\x07", "\x1b[0m\x1b[K"}).
+			Draw(t, "colour"),
+		double: rapid.IntRange(0, 5).Draw(t, "double") == 0,
+		spoil:  rapid.SliceOfN(rapid.IntRange(0, 90), 0, 2).Draw(t, "spoil"),
+		how:    rapid.IntRange(0, 3).Draw(t, "how"),
+		logAt:  rapid.SampledFrom([]int{-1, -1, 5, 20, 26}).Draw(t, "log at"),
+		logLine: rapid.SampledFrom([]string{"\r\n*12:00 link up\r\n", "\r\n%log: port 3 went away\r\ngw> "}).
+			Draw(t, "log"),
 	}
 }
 
@@ -208,7 +210,9 @@ func TestOrdinaryWordsAreNotMasked(t *testing.T) {
 
 // BenchmarkMasking is what a flood costs with secrets to be taken out of it, beside one without.
 func BenchmarkMasking(b *testing.B) {
-	line := []byte("2026-11-30 12:00:00 harbour-gw port 3 link up, lamp and ladder, counters 18446744073709551615 drops 0\r\n")
+	line := []byte(
+		"2026-11-30 12:00:00 harbour-gw port 3 link up, lamp and ladder, counters 18446744073709551615 drops 0\r\n",
+	)
 	flood := []byte(strings.Repeat(string(line), 80))
 	var took [2]time.Duration
 	for b.Loop() {

@@ -39,8 +39,13 @@ type Reach struct {
 }
 
 var reachKind = declare(Kind[Reach]{
-	Name:   "reach",
-	Sample: Reach{Watched: "icmp:192.0.2.40", State: Back, Begin: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Length: time.Minute},
+	Name: "reach",
+	Sample: Reach{
+		Watched: "icmp:192.0.2.40",
+		State:   Back,
+		Begin:   time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC),
+		Length:  time.Minute,
+	},
 	Report: func(b Reach) (string, bool) {
 		if b.State == Back {
 			return b.Watched + " answers again after " + units.Text(b.Length), true

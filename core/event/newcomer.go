@@ -41,8 +41,15 @@ func (n NewDevice) Done() bool { return n.Within == 0 && !n.Alone }
 func (n NewDevice) Late(now time.Time) bool { return n.Within > 0 && now.Sub(n.Since) > n.Within }
 
 var newDeviceKind = declare(Kind[NewDevice]{
-	Name:   "newcomer",
-	Sample: NewDevice{MAC: "02:00:5e:10:00:01", Stage: "asks", Since: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Next: "an offer", Within: time.Minute, Files: 1},
+	Name: "newcomer",
+	Sample: NewDevice{
+		MAC:    "02:00:5e:10:00:01",
+		Stage:  "asks",
+		Since:  time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC),
+		Next:   "an offer",
+		Within: time.Minute,
+		Files:  1,
+	},
 	Report: func(b NewDevice) (string, bool) {
 		text := fmt.Sprintf("%s %s", b.MAC, b.Stage)
 		if b.File != "" && (b.Stage == "fetches" || b.Stage == "has fetched") {

@@ -34,8 +34,12 @@ type RunBegin struct {
 }
 
 var runBeginKind = declare(Kind[RunBegin]{
-	Name:   "run.begin",
-	Sample: RunBegin{Runbook: "r", Inputs: map[string]string{"image": "x"}, Steps: []StepPlan{{ID: "1.1", Expected: time.Second, Irreversible: true}}},
+	Name: "run.begin",
+	Sample: RunBegin{
+		Runbook: "r",
+		Inputs:  map[string]string{"image": "x"},
+		Steps:   []StepPlan{{ID: "1.1", Expected: time.Second, Irreversible: true}},
+	},
 	Report: func(b RunBegin) (string, bool) {
 		return b.Title, true
 	},
@@ -54,8 +58,13 @@ type RunEnd struct {
 }
 
 var runEndKind = declare(Kind[RunEnd]{
-	Name:   "run.end",
-	Sample: RunEnd{Outcome: Done, Exit: 0, Proved: []string{"it runs"}, Unrecorded: "from “write b” on: the disk is full"},
+	Name: "run.end",
+	Sample: RunEnd{
+		Outcome:    Done,
+		Exit:       0,
+		Proved:     []string{"it runs"},
+		Unrecorded: "from “write b” on: the disk is full",
+	},
 	Report: func(b RunEnd) (string, bool) {
 		return b.Text(), true
 	},
@@ -65,7 +74,8 @@ var runEndKind = declare(Kind[RunEnd]{
 func (b RunEnd) Text() string {
 	outcome := string(b.Outcome)
 	rest, same := strings.CutPrefix(b.Message, outcome)
-	if same && (rest == "" || strings.ContainsAny(rest[:1], ";:,")) || b.Outcome == DoneBut && strings.HasPrefix(b.Message, "done") {
+	if same && (rest == "" || strings.ContainsAny(rest[:1], ";:,")) ||
+		b.Outcome == DoneBut && strings.HasPrefix(b.Message, "done") {
 		return b.Message
 	}
 	return strings.TrimSuffix(outcome+": "+b.Message, ": ")
@@ -136,8 +146,16 @@ type StepNow struct {
 }
 
 var stepNowKind = declare(Kind[StepNow]{
-	Name:   "step.now",
-	Sample: StepNow{ID: "1.1", Doing: "a", Awaiting: "b", Timeout: time.Minute, Part: 0.55, Left: time.Second, Resumes: true},
+	Name: "step.now",
+	Sample: StepNow{
+		ID:       "1.1",
+		Doing:    "a",
+		Awaiting: "b",
+		Timeout:  time.Minute,
+		Part:     0.55,
+		Left:     time.Second,
+		Resumes:  true,
+	},
 })
 
 func (StepNow) kind() *declaration { return stepNowKind }
@@ -174,8 +192,16 @@ type Fact struct {
 }
 
 var factKind = declare(Kind[Fact]{
-	Name:   "fact",
-	Sample: Fact{Name: "store.free", Value: "8", Source: "store", Was: "7", After: 2, Read: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Hand: true},
+	Name: "fact",
+	Sample: Fact{
+		Name:   "store.free",
+		Value:  "8",
+		Source: "store",
+		Was:    "7",
+		After:  2,
+		Read:   time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC),
+		Hand:   true,
+	},
 	Report: func(b Fact) (string, bool) {
 		return b.Name + " = " + b.Value + "  (" + b.Source + ")", false
 	},
@@ -219,8 +245,14 @@ type Restart struct {
 }
 
 var restartKind = declare(Kind[Restart]{
-	Name:   "restart",
-	Sample: Restart{Step: "4.1", Begun: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC), Expected: time.Minute, Console: "silent", Over: true},
+	Name: "restart",
+	Sample: Restart{
+		Step:     "4.1",
+		Begun:    time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC),
+		Expected: time.Minute,
+		Console:  "silent",
+		Over:     true,
+	},
 	Report: func(b Restart) (string, bool) {
 		text := "under way: console " + b.Console
 		if b.Over {

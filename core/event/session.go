@@ -54,8 +54,14 @@ type SessionBegin struct {
 }
 
 var sessionBeginKind = declare(Kind[SessionBegin]{
-	Name:   "session.begin",
-	Sample: SessionBegin{Target: "bench:x?speed=9600&framing=8N1", Dialect: "d", Device: "hollow-rtr1", Scale: 8, Exchanges: true},
+	Name: "session.begin",
+	Sample: SessionBegin{
+		Target:    "bench:x?speed=9600&framing=8N1",
+		Dialect:   "d",
+		Device:    "hollow-rtr1",
+		Scale:     8,
+		Exchanges: true,
+	},
 	Report: func(b SessionBegin) (string, bool) {
 		return b.Target, false
 	},
@@ -127,8 +133,15 @@ type Ask struct {
 }
 
 var askKind = declare(Kind[Ask]{
-	Name:   "ask",
-	Sample: Ask{ID: "1", Form: "hold", Title: "Remove it", Types: []string{"store drop x"}, Irreversible: true, Answers: []string{"approve"}},
+	Name: "ask",
+	Sample: Ask{
+		ID:           "1",
+		Form:         "hold",
+		Title:        "Remove it",
+		Types:        []string{"store drop x"},
+		Irreversible: true,
+		Answers:      []string{"approve"},
+	},
 	Report: func(b Ask) (string, bool) {
 		return string(b.Form) + ": " + b.Text, true
 	},
@@ -163,8 +176,13 @@ type Interlock struct {
 }
 
 var interlockKind = declare(Kind[Interlock]{
-	Name:   "interlock",
-	Sample: Interlock{State: InterlockHeld, Command: "recommence", Says: "restarts", Now: []string{"a transfer is under way"}},
+	Name: "interlock",
+	Sample: Interlock{
+		State:   InterlockHeld,
+		Command: "recommence",
+		Says:    "restarts",
+		Now:     []string{"a transfer is under way"},
+	},
 	Report: func(b Interlock) (string, bool) {
 		text := strings.TrimSpace("interlock " + b.State + "  " + b.Command + "  " + b.Says)
 		return strings.Join(append([]string{text}, b.Now...), "; "), true
@@ -270,8 +288,13 @@ const (
 )
 
 var pendingKind = declare(Kind[Pending]{
-	Name:   "pending",
-	Sample: Pending{Name: "trial", State: PendingOpen, Says: "the old release comes back", Until: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)},
+	Name: "pending",
+	Sample: Pending{
+		Name:  "trial",
+		State: PendingOpen,
+		Says:  "the old release comes back",
+		Until: time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC),
+	},
 	Report: func(b Pending) (string, bool) {
 		return b.State + ": " + b.Says, b.State != PendingDealt && b.State != PendingNever
 	},

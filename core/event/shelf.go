@@ -66,8 +66,17 @@ type Shelf struct {
 var shelfKind = declare(Kind[Shelf]{
 	Name: "shelf",
 	Sample: Shelf{
-		Folders: []string{"x"}, Images: []ShelfImage{{Name: "lark.cgo", Fit: "no", Against: []string{"made for another"}}},
-		Held: []HeldFiles{{Title: "the stick in its port", Source: "look stick", Files: []HeldFile{{Name: "lark.cgo", Size: 9, By: "digest"}}}},
+		Folders: []string{
+			"x",
+		},
+		Images: []ShelfImage{{Name: "lark.cgo", Fit: "no", Against: []string{"made for another"}}},
+		Held: []HeldFiles{
+			{
+				Title:  "the stick in its port",
+				Source: "look stick",
+				Files:  []HeldFile{{Name: "lark.cgo", Size: 9, By: "digest"}},
+			},
+		},
 	},
 })
 
@@ -101,8 +110,13 @@ type OtherPath struct {
 }
 
 var upgradePathKind = declare(Kind[UpgradePath]{
-	Name:   "upgrade.path",
-	Sample: UpgradePath{From: "7.4.2", To: "8.1.0", Steps: []UpgradeStep{{From: "7.4.2", Release: "7.6.1", Before: []string{"licence"}}}, Others: []OtherPath{{Releases: []string{"7.6.4", "8.1.0"}, Takes: time.Minute}}},
+	Name: "upgrade.path",
+	Sample: UpgradePath{
+		From:   "7.4.2",
+		To:     "8.1.0",
+		Steps:  []UpgradeStep{{From: "7.4.2", Release: "7.6.1", Before: []string{"licence"}}},
+		Others: []OtherPath{{Releases: []string{"7.6.4", "8.1.0"}, Takes: time.Minute}},
+	},
 	Report: func(b UpgradePath) (string, bool) {
 		return fmt.Sprintf("%s to %s in %d steps", b.From, b.To, len(b.Steps)), true
 	},

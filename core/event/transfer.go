@@ -78,7 +78,16 @@ var transferEndKind = declare(Kind[TransferEnd]{
 	Name:   "transfer.end",
 	Sample: TransferEnd{Outcome: Failed, Padding: 127},
 	Report: func(b TransferEnd) (string, bool) {
-		return fmt.Sprintf("%s, %d B%s, %d blocks, %d resent, padding %d B %s", b.Outcome, b.Bytes, b.Part(), b.Blocks, b.Resent, b.Padding, b.Message), b.Outcome == Failed
+		return fmt.Sprintf(
+			"%s, %d B%s, %d blocks, %d resent, padding %d B %s",
+			b.Outcome,
+			b.Bytes,
+			b.Part(),
+			b.Blocks,
+			b.Resent,
+			b.Padding,
+			b.Message,
+		), b.Outcome == Failed
 	},
 })
 
@@ -150,8 +159,18 @@ type Rung struct {
 }
 
 var rungKind = declare(Kind[Rung]{
-	Name:   "rung",
-	Sample: Rung{Transfer: "tftp x", Row: 3, Protocol: "TFTP", FromDevice: true, What: "DATA", First: 1, Last: 65536, Count: 65536, Resent: 2},
+	Name: "rung",
+	Sample: Rung{
+		Transfer:   "tftp x",
+		Row:        3,
+		Protocol:   "TFTP",
+		FromDevice: true,
+		What:       "DATA",
+		First:      1,
+		Last:       65536,
+		Count:      65536,
+		Resent:     2,
+	},
 })
 
 func (Rung) kind() *declaration { return rungKind }
@@ -174,8 +193,12 @@ type Estimates struct {
 }
 
 var estimatesKind = declare(Kind[Estimates]{
-	Name:   "estimates",
-	Sample: Estimates{File: "lark.cgo", Size: 5, All: []Estimate{{Protocol: "tftp", Time: time.Minute, Why: "blocks", Chosen: true}}},
+	Name: "estimates",
+	Sample: Estimates{
+		File: "lark.cgo",
+		Size: 5,
+		All:  []Estimate{{Protocol: "tftp", Time: time.Minute, Why: "blocks", Chosen: true}},
+	},
 })
 
 func (Estimates) kind() *declaration { return estimatesKind }

@@ -22,7 +22,10 @@ import (
 func story() *state.State {
 	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 	rows := func(release, runs string) []map[string]string {
-		return []map[string]string{{"bank": "A", "state": "running", "release": "7.4.2", "saved": "no"}, {"bank": "B", "state": "standby", "release": release, "next": "yes", "saved": runs}}
+		return []map[string]string{
+			{"bank": "A", "state": "running", "release": "7.4.2", "saved": "no"},
+			{"bank": "B", "state": "standby", "release": release, "next": "yes", "saved": runs},
+		}
 	}
 	const id = "tftp 192.0.2.41:2049"
 	s := state.New()
@@ -134,7 +137,11 @@ func TestEveryChartSaysWhatHappened(t *testing.T) {
 			assert.Contains(t, got, want, name)
 		}
 		assert.Contains(t, got, "mare-gw1")
-		assert.False(t, strings.ContainsFunc(got, func(r rune) bool { return r < 0x20 && r != '\n' || r >= 0x7f && r < 0xa0 }), name)
+		assert.False(
+			t,
+			strings.ContainsFunc(got, func(r rune) bool { return r < 0x20 && r != '\n' || r >= 0x7f && r < 0xa0 }),
+			name,
+		)
 	}
 }
 
@@ -154,7 +161,13 @@ func TestEveryChartIsAPageToo(t *testing.T) {
 // is cut off while a target is away.
 func extreme(steps, upgrades int) *state.State {
 	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
-	long := strings.Repeat("a name of a step that is long ", 4) + "🚢 港 \u0627\u0644 \U0010ffff" + strings.Repeat("unbroken", 20)
+	long := strings.Repeat(
+		"a name of a step that is long ",
+		4,
+	) + "🚢 港 \u0627\u0644 \U0010ffff" + strings.Repeat(
+		"unbroken",
+		20,
+	)
 	s := state.New()
 	seq := int64(0)
 	apply := func(body event.Body) {
@@ -163,11 +176,17 @@ func extreme(steps, upgrades int) *state.State {
 	}
 	begin := event.RunBegin{Title: long}
 	for i := range steps {
-		begin.Steps = append(begin.Steps, event.StepPlan{ID: strconv.Itoa(i), Phase: "phase " + long, Title: strconv.Itoa(i) + " " + long})
+		begin.Steps = append(
+			begin.Steps,
+			event.StepPlan{ID: strconv.Itoa(i), Phase: "phase " + long, Title: strconv.Itoa(i) + " " + long},
+		)
 	}
 	path := event.UpgradePath{From: "1.0", To: "2.0", Downgrade: true}
 	for i := range upgrades {
-		path.Steps = append(path.Steps, event.UpgradeStep{Release: strconv.Itoa(i) + ".123456789-rc1", Image: long, Before: []string{long}})
+		path.Steps = append(
+			path.Steps,
+			event.UpgradeStep{Release: strconv.Itoa(i) + ".123456789-rc1", Image: long, Before: []string{long}},
+		)
 	}
 	apply(event.SessionBegin{Target: "bench:x", Device: long})
 	apply(begin)

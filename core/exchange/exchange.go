@@ -54,12 +54,14 @@ func (x Exchange) Answer() string { return x.answer }
 
 // Whole reports whether the answer is all of what the device had to say, so that it can be read for facts.
 func (x Exchange) Whole() bool {
-	return x.State == Ended && !x.Over.Doubt && x.Over.Lost == 0 && x.Over.End == event.EndPrompt && x.Over.Refused == ""
+	return x.State == Ended && !x.Over.Doubt && x.Over.Lost == 0 && x.Over.End == event.EndPrompt &&
+		x.Over.Refused == ""
 }
 
 // CameBack reports whether the device has said all of its answer: it has come to a prompt.
 func (x Exchange) CameBack() bool {
-	return x.State == Ended && (x.Over.End == event.EndPrompt || x.Over.End == event.EndLed || x.Over.End == event.EndBroken)
+	return x.State == Ended &&
+		(x.Over.End == event.EndPrompt || x.Over.End == event.EndLed || x.Over.End == event.EndBroken)
 }
 
 // Sent is a line whose Enter goes out.

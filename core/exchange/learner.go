@@ -35,7 +35,8 @@ func (l *Learner) See(v sense.State, now time.Time, secret func(line string) boo
 	if l.enters == l.at || !v.Answered || !v.Free || now.Sub(v.LastByte) < learnQuiet {
 		return nil
 	}
-	if strings.TrimSpace(text) == "" || len(text) > maxLearnt || secret(text) || v.UnknownQuestion() != "" && strings.ContainsAny(text, "?(") {
+	if strings.TrimSpace(text) == "" || len(text) > maxLearnt || secret(text) ||
+		v.UnknownQuestion() != "" && strings.ContainsAny(text, "?(") {
 		return nil
 	}
 	l.at = l.enters

@@ -71,7 +71,8 @@ func (m *Maker) Enter(one Sent, v sense.State) (e sense.Enter) {
 	one.at = m.now()
 	e = sense.Enter{Command: m.Typed.Command() && !one.Secret, Typed: m.Typed.Echo()}
 	asks := cmp.Or(m.Typed.Asked, v.Question())
-	if before := (drawn{text: one.Base}); !one.Secret && !e.Command && m.likeBefore(&before) { // and no question with its default
+	if before := (drawn{text: one.Base}); !one.Secret && !e.Command &&
+		m.likeBefore(&before) { // and no question with its default
 		e.Command = true
 	}
 	switch {
@@ -98,7 +99,11 @@ func (m *Maker) replied(one Sent, v sense.State, asks string) {
 	if m.open == nil && len(m.queue) > 0 && !m.queue[0].ahead {
 		m.beginUnshown()
 	}
-	shown := one.Who != event.Hand || strings.HasSuffix(shown.Squeeze(v.Partial), shown.Squeeze(text)) // else it may be a secret that nothing knows for one
+	shown := one.Who != event.Hand ||
+		strings.HasSuffix(
+			shown.Squeeze(v.Partial),
+			shown.Squeeze(text),
+		) // else it may be a secret that nothing knows for one
 	if m.open == nil && len(m.queue) == 0 {
 		seen := event.SeenDrawn
 		if one.Secret || !shown {
@@ -166,7 +171,9 @@ func (m *Maker) idle(one Sent, v sense.State) bool {
 	}
 	drawn, behindPrompt := m.Typed.Drawn(v)
 	_, bare := m.sense.ModeOf(v.Partial)
-	ours := !one.Certain || strings.HasPrefix(shown.Squeeze(one.Text), shown.Squeeze(drawn)) && (drawn != "" || bare) // and no row of an answer
+	ours := !one.Certain ||
+		strings.HasPrefix(shown.Squeeze(one.Text), shown.Squeeze(drawn)) &&
+			(drawn != "" || bare) // and no row of an answer
 	if one.Mode != "" || behindPrompt && v.Ended && ours {
 		return true
 	}
@@ -174,7 +181,8 @@ func (m *Maker) idle(one Sent, v sense.State) bool {
 	if m.open != nil {
 		_, known := m.sense.ModeOf(m.open.Prompt)
 		again := !known && base != "" && Kind(base) == Kind(strings.TrimSpace(m.open.Prompt))
-		return again || m.open.screen(m.sense) || !m.sense.KnowsDialect() && m.Typed.rested && likePrompt(one.Base) != nil
+		return again || m.open.screen(m.sense) ||
+			!m.sense.KnowsDialect() && m.Typed.rested && likePrompt(one.Base) != nil
 	}
 	return base != "" || !m.sense.KnowsPrompts()
 }
@@ -304,7 +312,10 @@ func (m *Maker) took(i int, prompt, text, echo string, after int) {
 		for _, before := range m.queue[:i] {
 			if before.shown != "" {
 				asks := strings.TrimSuffix(strings.TrimRight(before.shown, " "), before.Text)
-				m.open.Questions = append(m.open.Questions, event.Question{Text: strings.TrimSpace(asks), Answer: before.Text})
+				m.open.Questions = append(
+					m.open.Questions,
+					event.Question{Text: strings.TrimSpace(asks), Answer: before.Text},
+				)
 			}
 		}
 	}
@@ -340,11 +351,27 @@ func (m *Maker) beginUnshown() {
 
 func (m *Maker) begin(one Sent, mode, prompt, text string, seen event.Seen, after int) {
 	m.number++
-	asked := event.Asked{Number: m.number, Who: one.Who, Mode: mode, Prompt: prompt, Text: text, Seen: seen, Ahead: one.ahead, Step: one.Step}
+	asked := event.Asked{
+		Number: m.number,
+		Who:    one.Who,
+		Mode:   mode,
+		Prompt: prompt,
+		Text:   text,
+		Seen:   seen,
+		Ahead:  one.ahead,
+		Step:   one.Step,
+	}
 	if one.Means != nil && seen != event.SeenSecret {
 		asked.Means = one.Means(text, mode)
 	}
-	m.open = &Exchange{Asked: asked, Ref: one.Ref, State: Answering, Begun: one.at, doubt: m.doubt, proofs: m.sense.View().Count}
+	m.open = &Exchange{
+		Asked:  asked,
+		Ref:    one.Ref,
+		State:  Answering,
+		Begun:  one.at,
+		doubt:  m.doubt,
+		proofs: m.sense.View().Count,
+	}
 	if seen == event.SeenDrawn && one.ahead {
 		m.open.Begun = m.now()
 	}
@@ -375,8 +402,15 @@ func (m *Maker) close(end event.End, v sense.State, after int) {
 	}
 	x.State = Ended
 	x.Over = event.Answered{
-		Number: x.Number, End: end, Mode: v.Mode, Took: m.now().Sub(x.Begun), Rows: strings.Count(x.answer, "\n"), Lost: lost, Pages: x.Pages,
-		Questions: x.Questions, Doubt: x.doubt,
+		Number:    x.Number,
+		End:       end,
+		Mode:      v.Mode,
+		Took:      m.now().Sub(x.Begun),
+		Rows:      strings.Count(x.answer, "\n"),
+		Lost:      lost,
+		Pages:     x.Pages,
+		Questions: x.Questions,
+		Doubt:     x.doubt,
 	}
 	if lost == 0 && x.Over.Rows <= maxRefusal {
 		x.Over.Refused = m.talk.Refuses(x.answer)

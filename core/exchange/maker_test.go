@@ -93,7 +93,14 @@ func (t *talk) types(who, keys string) {
 		v := t.sense.State()
 		switch key {
 		case '\r':
-			one := Sent{Who: who, Text: t.Typed.Text(v), Certain: t.Typed.Certain(), Secret: v.Secret, Mode: t.Typed.Mode, Base: t.Typed.Base}
+			one := Sent{
+				Who:     who,
+				Text:    t.Typed.Text(v),
+				Certain: t.Typed.Certain(),
+				Secret:  v.Secret,
+				Mode:    t.Typed.Mode,
+				Base:    t.Typed.Base,
+			}
 			e := t.Enter(one, v)
 			t.Typed.Entered(key, t.now)
 			t.sense.Entered(t.now, e)
@@ -297,7 +304,11 @@ func TestAnExchangeKeepsItsQuestions(t *testing.T) {
 	d.says("\r\nhaul 1 begun\r\n")
 	d.prompt("gw / ")
 	require.Len(t, d.ended, 1)
-	assert.Equal(t, []event.Question{{Text: "really? (y/n)", Answer: "y"}, {Text: "word:", Secret: true}}, d.ended[0].Questions)
+	assert.Equal(
+		t,
+		[]event.Question{{Text: "really? (y/n)", Answer: "y"}, {Text: "word:", Secret: true}},
+		d.ended[0].Questions,
+	)
 	assert.NotContains(t, fmt.Sprint(d.ended, d.asked), "tern-and-gull")
 }
 
@@ -343,7 +354,12 @@ func TestWhatADeviceDoesNotShowMayBeASecret(t *testing.T) {
 		d.prompt("gw / ")
 		require.Len(t, d.ended, 1)
 		assert.Equal(t, "set\n", d.ended[0].Answer())
-		assert.Equal(t, silent, strings.Contains(fmt.Sprint(d.asked, d.ended), "tern-and-gull"), "known only where it echoes nothing")
+		assert.Equal(
+			t,
+			silent,
+			strings.Contains(fmt.Sprint(d.asked, d.ended), "tern-and-gull"),
+			"known only where it echoes nothing",
+		)
 	}
 }
 
@@ -392,7 +408,8 @@ func (s *shell) cuts(text string) {
 		n := 1 + s.random.IntN(len(text))
 		s.says(text[:n])
 		written += text[:n]
-		lies := strings.HasSuffix(written, "\ngw / ") && n < len(text) // a row that rests like a prompt is one, for all that can be known
+		lies := strings.HasSuffix(written, "\ngw / ") &&
+			n < len(text) // a row that rests like a prompt is one, for all that can be known
 		if text = text[n:]; !lies && s.random.IntN(3) == 0 {
 			s.rest(time.Duration(s.random.IntN(60)) * time.Millisecond)
 		}

@@ -76,7 +76,8 @@ func (r *Reader) Event(e event.Event) {
 
 // begin begins an exchange. The line that shows its command was ended right before.
 func (r *Reader) begin(one Recorded) {
-	if n := len(r.held); n > 0 && one.Text != "" && strings.Contains(shown.Squeeze(r.held[n-1]), shown.Squeeze(one.Text)) {
+	if n := len(r.held); n > 0 && one.Text != "" &&
+		strings.Contains(shown.Squeeze(r.held[n-1]), shown.Squeeze(one.Text)) {
 		r.held = r.held[:n-1]
 	}
 	r.release(0)

@@ -67,7 +67,10 @@ func (r *Remaker) until(at time.Time) (all []event.Event) {
 	const most = 20
 	for range most {
 		next := r.sense.Next()
-		if soon := r.learner.Next(r.sense.State()); r.learns && !soon.IsZero() && (next.IsZero() || soon.Before(next)) && soon.After(r.now) {
+		if soon := r.learner.Next(
+			r.sense.State(),
+		); r.learns && !soon.IsZero() && (next.IsZero() || soon.Before(next)) &&
+			soon.After(r.now) {
 			next = soon
 		}
 		if r.now.IsZero() || next.IsZero() || !next.Before(at) {

@@ -53,16 +53,30 @@ func Compile(text string, names Names) (*Guard, error) {
 	compare := func(want func(int) bool) func(...any) (any, error) {
 		return func(a ...any) (any, error) { return compare(order, a, want) }
 	}
-	program, err := expr.Compile(text,
-		expr.Env(map[string]any{}), expr.AllowUndefinedVariables(),
+	program, err := expr.Compile(
+		text,
+		expr.Env(map[string]any{}),
+		expr.AllowUndefinedVariables(),
 		expr.Patch(look),
 		expr.Function("older", compare(func(n int) bool { return n < 0 }), new(func(any, any) bool)),
 		expr.Function("newer", compare(func(n int) bool { return n > 0 }), new(func(any, any) bool)),
 		expr.Function("same", compare(func(n int) bool { return n == 0 }), new(func(any, any) bool)),
-		expr.Function(equal, func(a ...any) (any, error) { return equals(order, a[0], a[1]), nil }, new(func(any, any) bool)),
-		expr.Function("size", func(a ...any) (any, error) { return units.ParseSize(fmt.Sprint(a[0])) }, new(func(any) float64)),
+		expr.Function(
+			equal,
+			func(a ...any) (any, error) { return equals(order, a[0], a[1]), nil },
+			new(func(any, any) bool),
+		),
+		expr.Function(
+			"size",
+			func(a ...any) (any, error) { return units.ParseSize(fmt.Sprint(a[0])) },
+			new(func(any) float64),
+		),
 		expr.Function("hex", func(a ...any) (any, error) { return hexOf(a[0]) }, new(func(any) string)),
-		expr.Function("words", func(a ...any) (any, error) { return words(fmt.Sprint(a[0])), nil }, new(func(any) []string)),
+		expr.Function(
+			"words",
+			func(a ...any) (any, error) { return words(fmt.Sprint(a[0])), nil },
+			new(func(any) []string),
+		),
 	)
 	if err != nil {
 		return nil, shorten(err)
@@ -117,7 +131,15 @@ func (g *Guard) Holds(env map[string]any) (bool, error) {
 }
 
 // functions are the names that Compile adds.
-var functions = map[string]bool{"older": true, "newer": true, "same": true, "size": true, "hex": true, "words": true, equal: true}
+var functions = map[string]bool{
+	"older": true,
+	"newer": true,
+	"same":  true,
+	"size":  true,
+	"hex":   true,
+	"words": true,
+	equal:   true,
+}
 
 // equal is what == becomes, and != the opposite of: a release is the same as the text of one.
 const equal = "equal"
@@ -132,7 +154,8 @@ type lookup struct {
 // longest are the names that are no beginning of another one: in a.b the tree has a, too.
 func (l *lookup) longest() (names []string) {
 	for i, name := range l.seen {
-		if functions[name] || slices.Contains(l.seen[:i], name) || slices.ContainsFunc(l.seen, func(other string) bool { return strings.HasPrefix(other, name+".") }) {
+		if functions[name] || slices.Contains(l.seen[:i], name) ||
+			slices.ContainsFunc(l.seen, func(other string) bool { return strings.HasPrefix(other, name+".") }) {
 			continue
 		}
 		names = append(names, name)
@@ -237,4 +260,19 @@ func Reserved(word string) bool {
 	return functions[word] || slices.Contains(builtin.Names, word) || slices.Contains(keywords, word)
 }
 
-var keywords = []string{"in", "and", "or", "not", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith", "endsWith"}
+var keywords = []string{
+	"in",
+	"and",
+	"or",
+	"not",
+	"true",
+	"false",
+	"nil",
+	"let",
+	"if",
+	"else",
+	"matches",
+	"contains",
+	"startsWith",
+	"endsWith",
+}

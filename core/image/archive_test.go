@@ -80,7 +80,11 @@ func TestWholeOrInside(t *testing.T) {
 		assert.ElementsMatch(t, c.want, got, name)
 	}
 	nested := named(t, "a.tar", tarred(t, "lark-7.5.0.zip", zipped(t, map[string][]byte{"lark.cgo": cargo("7.5.0")})))["|"]
-	assert.Equal(t, "it holds another archive, lark-7.5.0.zip, which is not looked into: unpack it once", nested.Problem)
+	assert.Equal(
+		t,
+		"it holds another archive, lark-7.5.0.zip, which is not looked into: unpack it once",
+		nested.Problem,
+	)
 }
 
 // TestMembersOfOneNameAreToldApart unpacks each of two.
@@ -180,7 +184,11 @@ func TestABombIsRefused(t *testing.T) {
 	w := tar.NewWriter(&declared)
 	require.NoError(t, w.WriteHeader(&tar.Header{Name: "lark.cgo", Mode: 0o600, Size: maxUnpacked + 1}))
 	_, _ = w.Write(cargo("7.5.0"))
-	assert.Contains(t, named(t, "lark.tar", declared.Bytes())["|"].Problem, "more than the 8589934592 B that are taken out")
+	assert.Contains(
+		t,
+		named(t, "lark.tar", declared.Bytes())["|"].Problem,
+		"more than the 8589934592 B that are taken out",
+	)
 }
 
 // TestLookingIntoAnArchiveIsEndedAtOnce has one that goes on for long.

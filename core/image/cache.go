@@ -41,7 +41,8 @@ type cachedInside struct {
 
 // has reports whether the digests by some algorithms are known, of the file and of what is inside.
 func (c cached) has(more []string) bool {
-	return c.Digests.has(more) && !slices.ContainsFunc(c.Inside, func(in cachedInside) bool { return !in.Digests.has(more) })
+	return c.Digests.has(more) &&
+		!slices.ContainsFunc(c.Inside, func(in cachedInside) bool { return !in.Digests.has(more) })
 }
 
 func (d Digests) has(more []string) bool {

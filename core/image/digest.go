@@ -49,7 +49,13 @@ type piece struct {
 // Digest reads everything once and computes all digests beside each other, those by the usual algorithms and more, so
 // that a large file takes as long as the disk or the slowest hash. Head gets the first bytes, up to its length.
 // Progress is reported the bytes so far; it may be nil.
-func Digest(ctx context.Context, from io.Reader, head []byte, progress func(int64), more ...string) (Digests, int, error) {
+func Digest(
+	ctx context.Context,
+	from io.Reader,
+	head []byte,
+	progress func(int64),
+	more ...string,
+) (Digests, int, error) {
 	hashes := map[string]hash.Hash{}
 	var feeds []chan *piece
 	var hashing sync.WaitGroup
@@ -86,7 +92,13 @@ func Digest(ctx context.Context, from io.Reader, head []byte, progress func(int6
 }
 
 // feed reads pieces into a ring and hands each to every hash.
-func feed(ctx context.Context, from io.Reader, head []byte, feeds []chan *piece, progress func(int64)) (size int64, headLength int, err error) {
+func feed(
+	ctx context.Context,
+	from io.Reader,
+	head []byte,
+	feeds []chan *piece,
+	progress func(int64),
+) (size int64, headLength int, err error) {
 	ring := make([]*piece, pieces)
 	for i := 0; ; i++ {
 		if ctx.Err() != nil {

@@ -25,12 +25,29 @@ import (
 func sums(data []byte) map[string]string {
 	b384 := blake2b.Sum384(data)
 	return map[string]string{
-		"md5": fmt.Sprintf("%x", md5.Sum(data)), "sha1": fmt.Sprintf("%x", sha1.Sum(data)),
-		"sha224": fmt.Sprintf("%x", sha256.Sum224(data)), "sha256": fmt.Sprintf("%x", sha256.Sum256(data)),
-		"sha384": fmt.Sprintf("%x", sha512.Sum384(data)), "sha512": fmt.Sprintf("%x", sha512.Sum512(data)), "sha512-256": fmt.Sprintf("%x", sha512.Sum512_256(data)),
-		"sha3-224": fmt.Sprintf("%x", sha3.Sum224(data)), "sha3-256": fmt.Sprintf("%x", sha3.Sum256(data)), "sha3-512": fmt.Sprintf("%x", sha3.Sum512(data)),
-		"blake2b": fmt.Sprintf("%x", blake2b.Sum512(data)), "blake2b-256": fmt.Sprintf("%x", blake2b.Sum256(data)), "blake2b-384": fmt.Sprintf("%x", b384[:]),
-		"blake2s": fmt.Sprintf("%x", blake2s.Sum256(data)),
+		"md5":    fmt.Sprintf("%x", md5.Sum(data)),
+		"sha1":   fmt.Sprintf("%x", sha1.Sum(data)),
+		"sha224": fmt.Sprintf("%x", sha256.Sum224(data)),
+		"sha256": fmt.Sprintf("%x", sha256.Sum256(data)),
+		"sha384": fmt.Sprintf(
+			"%x",
+			sha512.Sum384(data),
+		),
+		"sha512":     fmt.Sprintf("%x", sha512.Sum512(data)),
+		"sha512-256": fmt.Sprintf("%x", sha512.Sum512_256(data)),
+		"sha3-224": fmt.Sprintf(
+			"%x",
+			sha3.Sum224(data),
+		),
+		"sha3-256": fmt.Sprintf("%x", sha3.Sum256(data)),
+		"sha3-512": fmt.Sprintf("%x", sha3.Sum512(data)),
+		"blake2b": fmt.Sprintf(
+			"%x",
+			blake2b.Sum512(data),
+		),
+		"blake2b-256": fmt.Sprintf("%x", blake2b.Sum256(data)),
+		"blake2b-384": fmt.Sprintf("%x", b384[:]),
+		"blake2s":     fmt.Sprintf("%x", blake2s.Sum256(data)),
 	}
 }
 
@@ -48,28 +65,37 @@ func utf16Of(text string, order binary.ByteOrder, mark bool) string {
 
 // lists are the forms in use, with the name of the list and what is in it. $ALGORITHM stands for a digest of lark.cgo.
 var lists = map[string][2]string{
-	"GNU":                         {"SHA256SUMS", "$sha256  lark.cgo\n"},
-	"GNU, binary":                 {"sha256sums.txt", "$sha256 *lark.cgo\n"},
-	"GNU, escaped":                {"SHA256SUMS", "\\$sha256  lark.cgo\n"},
-	"GNU, comments":               {"SHA256SUMS", "# of release 7\n\n$sha256  lark.cgo\n"},
-	"GNU, in capitals":            {"MD5SUM", "$MD5  lark.cgo\n"},
-	"GNU, of a release":           {"lark-7.4.2-SHA512SUMS", "$sha512  lark.cgo\n"},
-	"GNU, signed":                 {"SHA256SUMS.asc", "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA512\n\n$sha256  lark.cgo\n-----BEGIN PGP SIGNATURE-----\n\niQEzBAEBCgAdFiEE0000\n-----END PGP SIGNATURE-----\n"},
-	"GNU, a folder of its own":    {"SHA256SUMS", "$sha256  ./lark.cgo\n"},
-	"GNU, where it was made":      {"SHA256SUMS", "$sha256  /build/out/lark.cgo\n"},
-	"GNU, a folder that is away":  {"SHA256SUMS", "$sha256  dist/lark.cgo\n"},
-	"a size before the name":      {"SHA256SUMS", "$sha256 1310720 lark.cgo\n"},
-	"a size and a date":           {"checksums.txt", "$sha256  1,310,720  2026-03-02 14:05:01 lark.cgo\n"},
-	"a date as people write it":   {"checksums.txt", "$sha256  02-Mar-2026 lark.cgo\n"},
-	"BSD":                         {"CHECKSUM", "SHA256 (lark.cgo) = $sha256\n"},
-	"BSD, SHA-512/256":            {"CHECKSUM", "SHA512/256 (lark.cgo) = $sha512-256\n"},
-	"as openssl":                  {"digests.txt", "SHA2-256(lark.cgo)= $sha256\n"},
-	"as openssl, SHA-3":           {"digests.txt", "SHA3-256(lark.cgo)= $sha3-256\n"},
-	"as openssl, BLAKE2":          {"digests.txt", "BLAKE2B-512(lark.cgo)= $blake2b\nBLAKE2S-256(lark.cgo)= $blake2s\n"},
-	"labels behind the file":      {"hashes.txt", "File: lark.cgo\nMD5: $md5\nSHA-1: $sha1\nSHA-256: $sha256\n"},
-	"label, then the file":        {"hashes.txt", "SHA256: $sha256 lark.cgo\n"},
-	"a table":                     {"hashes.txt", "SHA256          $SHA256       C:\\build\\lark.cgo\n"},
-	"one value a line":            {"hashes.txt", "Algorithm : SHA256\r\nHash      : $SHA256\r\nPath      : C:\\build\\lark.cgo\r\n\r\nAlgorithm : MD5\r\nHash      : $MD5\r\nPath      : C:\\build\\lark.cgo\r\n"},
+	"GNU":               {"SHA256SUMS", "$sha256  lark.cgo\n"},
+	"GNU, binary":       {"sha256sums.txt", "$sha256 *lark.cgo\n"},
+	"GNU, escaped":      {"SHA256SUMS", "\\$sha256  lark.cgo\n"},
+	"GNU, comments":     {"SHA256SUMS", "# of release 7\n\n$sha256  lark.cgo\n"},
+	"GNU, in capitals":  {"MD5SUM", "$MD5  lark.cgo\n"},
+	"GNU, of a release": {"lark-7.4.2-SHA512SUMS", "$sha512  lark.cgo\n"},
+	"GNU, signed": {
+		"SHA256SUMS.asc",
+		"-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA512\n\n$sha256  lark.cgo\n-----BEGIN PGP SIGNATURE-----\n\niQEzBAEBCgAdFiEE0000\n-----END PGP SIGNATURE-----\n",
+	},
+	"GNU, a folder of its own":   {"SHA256SUMS", "$sha256  ./lark.cgo\n"},
+	"GNU, where it was made":     {"SHA256SUMS", "$sha256  /build/out/lark.cgo\n"},
+	"GNU, a folder that is away": {"SHA256SUMS", "$sha256  dist/lark.cgo\n"},
+	"a size before the name":     {"SHA256SUMS", "$sha256 1310720 lark.cgo\n"},
+	"a size and a date":          {"checksums.txt", "$sha256  1,310,720  2026-03-02 14:05:01 lark.cgo\n"},
+	"a date as people write it":  {"checksums.txt", "$sha256  02-Mar-2026 lark.cgo\n"},
+	"BSD":                        {"CHECKSUM", "SHA256 (lark.cgo) = $sha256\n"},
+	"BSD, SHA-512/256":           {"CHECKSUM", "SHA512/256 (lark.cgo) = $sha512-256\n"},
+	"as openssl":                 {"digests.txt", "SHA2-256(lark.cgo)= $sha256\n"},
+	"as openssl, SHA-3":          {"digests.txt", "SHA3-256(lark.cgo)= $sha3-256\n"},
+	"as openssl, BLAKE2": {
+		"digests.txt",
+		"BLAKE2B-512(lark.cgo)= $blake2b\nBLAKE2S-256(lark.cgo)= $blake2s\n",
+	},
+	"labels behind the file": {"hashes.txt", "File: lark.cgo\nMD5: $md5\nSHA-1: $sha1\nSHA-256: $sha256\n"},
+	"label, then the file":   {"hashes.txt", "SHA256: $sha256 lark.cgo\n"},
+	"a table":                {"hashes.txt", "SHA256          $SHA256       C:\\build\\lark.cgo\n"},
+	"one value a line": {
+		"hashes.txt",
+		"Algorithm : SHA256\r\nHash      : $SHA256\r\nPath      : C:\\build\\lark.cgo\r\n\r\nAlgorithm : MD5\r\nHash      : $MD5\r\nPath      : C:\\build\\lark.cgo\r\n",
+	},
 	"the name first":              {"checksums.txt", "lark.cgo  $sha256\n"},
 	"the name first, with a size": {"checksums.txt", "lark.cgo: $md5\n"},
 	"bare beside it":              {"lark.cgo.sha256", "$sha256\n"},
@@ -91,7 +117,11 @@ var lists = map[string][2]string{
 
 func filled(text string, data []byte) string {
 	for name, sum := range sums(data) {
-		text = strings.ReplaceAll(strings.ReplaceAll(text, "$"+name+" ", sum+" "), "$"+strings.ToUpper(name)+" ", strings.ToUpper(sum)+" ")
+		text = strings.ReplaceAll(
+			strings.ReplaceAll(text, "$"+name+" ", sum+" "),
+			"$"+strings.ToUpper(name)+" ",
+			strings.ToUpper(sum)+" ",
+		)
 		text = strings.ReplaceAll(strings.ReplaceAll(text, "$"+name+"\n", sum+"\n"), "$"+name+"\r", sum+"\r")
 		text = strings.ReplaceAll(text, "$"+strings.ToUpper(name)+"\r", strings.ToUpper(sum)+"\r")
 		text = strings.TrimSuffix(text, "$"+name) + map[bool]string{true: sum}[strings.HasSuffix(text, "$"+name)]
@@ -117,7 +147,13 @@ func TestEveryFormOfListIsRead(t *testing.T) {
 	for _, order := range []binary.ByteOrder{binary.LittleEndian, binary.BigEndian} {
 		for _, mark := range []bool{true, false} {
 			text := filled("$sha256  lark.cgo\r\n", right)
-			assert.True(t, sidecarItem(t, "SHA256SUMS", utf16Of(text, order, mark), right).Proved(), "%v %v", order, mark)
+			assert.True(
+				t,
+				sidecarItem(t, "SHA256SUMS", utf16Of(text, order, mark), right).Proved(),
+				"%v %v",
+				order,
+				mark,
+			)
 		}
 	}
 	for name, list := range lists {
@@ -132,7 +168,9 @@ func TestEveryFormOfListIsRead(t *testing.T) {
 			folder := t.TempDir()
 			put(t, folder, "lark.cgo", right)
 			put(t, folder, list[0], []byte(text))
-			looked, err := NewShelf(ShelfOptions{Headers: headers()}).Look(t.Context(), filepath.Join(folder, "lark.cgo"))
+			looked, err := NewShelf(
+				ShelfOptions{Headers: headers()},
+			).Look(t.Context(), filepath.Join(folder, "lark.cgo"))
 			require.NoError(t, err)
 			assert.True(t, looked[0].Proved(), "an image given by its path")
 		})
@@ -162,7 +200,11 @@ func TestNoListIsDroppedInSilence(t *testing.T) {
 	put(t, folder, "lark.cgo", data)
 	require.NoError(t, os.Mkdir(filepath.Join(folder, "x"), 0o700))
 	require.NoError(t, os.Symlink(filepath.Join(folder, "x"), filepath.Join(folder, "SHA256SUMS")))
-	assert.Contains(t, scanned(t, folder).Items()[0].FitTo(facts()).Text(), "SHA256SUMS cannot be read: it is not a file")
+	assert.Contains(
+		t,
+		scanned(t, folder).Items()[0].FitTo(facts()).Text(),
+		"SHA256SUMS cannot be read: it is not a file",
+	)
 }
 
 // TestEntriesWithFoldersBelongToTheirFolders has two releases with a file of one name in one list.
@@ -184,7 +226,12 @@ func TestEntriesWithFoldersBelongToTheirFolders(t *testing.T) {
 		proved[item.Says["release"]] = item.Proved()
 		assert.False(t, item.Broken(), item.Path)
 	}
-	assert.Equal(t, map[string]bool{"7.4.2": true, "7.6.1": true, "8.1.0": false}, proved, "neither is the one beside the list")
+	assert.Equal(
+		t,
+		map[string]bool{"7.4.2": true, "7.6.1": true, "8.1.0": false},
+		proved,
+		"neither is the one beside the list",
+	)
 }
 
 // TestAPastedDigestStaysWithItsFile comes to it by another path, and to its archive.

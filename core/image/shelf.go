@@ -47,7 +47,12 @@ func (c Checked) Differs() string {
 	if c.OfArchive {
 		whose = "its archive's"
 	}
-	return fmt.Sprintf("%s %s is not the one published in %s: it is broken, or another file", whose, c.Algorithm, c.From)
+	return fmt.Sprintf(
+		"%s %s is not the one published in %s: it is broken, or another file",
+		whose,
+		c.Algorithm,
+		c.From,
+	)
 }
 
 // Broken reports whether a published digest says that this is another file.
@@ -99,7 +104,15 @@ type ShelfOptions struct {
 
 // NewShelf makes a shelf; Scan reads it.
 func NewShelf(opt ShelfOptions) *Shelf {
-	s := &Shelf{folders: slices.Clone(opt.Folders), headers: opt.Headers, endings: opt.Endings, cache: openCache(opt.Cache), pasted: opt.Pasted, now: opt.Now, added: make(chan struct{}, 1)}
+	s := &Shelf{
+		folders: slices.Clone(opt.Folders),
+		headers: opt.Headers,
+		endings: opt.Endings,
+		cache:   openCache(opt.Cache),
+		pasted:  opt.Pasted,
+		now:     opt.Now,
+		added:   make(chan struct{}, 1),
+	}
 	if s.now == nil {
 		s.now = time.Now
 	}
@@ -174,7 +187,8 @@ func (s *Shelf) places() (all []string, failed error) {
 				return err
 			case !d.IsDir():
 				return nil
-			case place != root && strings.HasPrefix(d.Name(), "."), strings.Count(place[len(root):], string(filepath.Separator)) > maxDeep:
+			case place != root && strings.HasPrefix(d.Name(), "."),
+				strings.Count(place[len(root):], string(filepath.Separator)) > maxDeep:
 				return filepath.SkipDir
 			}
 			all = append(all, place)
@@ -256,7 +270,11 @@ func (n neighbours) needs(place string, archive bool) (more []string) {
 }
 
 // scan is Scan without the files that change just now, and says whether there are any.
-func (s *Shelf) scan(ctx context.Context, progress func(Progress), changes func(place string) bool) (changing bool, err error) {
+func (s *Shelf) scan(
+	ctx context.Context,
+	progress func(Progress),
+	changes func(place string) bool,
+) (changing bool, err error) {
 	folders, failed := s.places()
 	near, files, unread := neighboursOf(folders, s.endings)
 	failed = errors.Join(failed, unread)
@@ -314,7 +332,8 @@ func (s *Shelf) pastedFor() (all []pastedDigest) {
 // of are the digests that were pasted for a file, or for one inside it.
 func pastedOf(all []pastedDigest, place, inside string, info fs.FileInfo) (found []Published) {
 	for _, one := range all {
-		if one.inside == inside && (one.path == place || one.info != nil && info != nil && os.SameFile(one.info, info)) {
+		if one.inside == inside &&
+			(one.path == place || one.info != nil && info != nil && os.SameFile(one.info, info)) {
 			found = append(found, one.all...)
 		}
 	}
@@ -374,10 +393,18 @@ func addPublished(item *Item, near neighbours, pasted []pastedDigest, info fs.Fi
 }
 
 // itemsIn are the items of one file: itself, or what is in it.
-func (s *Shelf) itemsIn(ctx context.Context, place string, near neighbours, pasted []pastedDigest, progress func(int64)) []Item {
+func (s *Shelf) itemsIn(
+	ctx context.Context,
+	place string,
+	near neighbours,
+	pasted []pastedDigest,
+	progress func(int64),
+) []Item {
 	info, err := os.Stat(place)
 	if err != nil {
-		return []Item{{Image: &Image{Path: place, Name: plainName(place), Says: map[string]string{}}, Problem: err.Error()}}
+		return []Item{
+			{Image: &Image{Path: place, Name: plainName(place), Says: map[string]string{}}, Problem: err.Error()},
+		}
 	}
 	if !info.Mode().IsRegular() {
 		return nil // nothing is opened that may wait for ever
@@ -427,7 +454,13 @@ func needed(near neighbours, pasted []pastedDigest, place string, info fs.FileIn
 
 // compute reads a file: its digests, unless they are known already, what it says, and what is inside when
 // it is an archive.
-func (s *Shelf) compute(ctx context.Context, place string, before cached, more []string, progress func(int64)) (entry cached) {
+func (s *Shelf) compute(
+	ctx context.Context,
+	place string,
+	before cached,
+	more []string,
+	progress func(int64),
+) (entry cached) {
 	file, err := os.Open(place)
 	if err != nil {
 		return cached{Problem: err.Error()}
@@ -450,7 +483,8 @@ func (s *Shelf) compute(ctx context.Context, place string, before cached, more [
 	}
 	inside, err := look(ctx, place, s.headers, progress, more)
 	entry.Problem = inside.words()
-	entry.Whole = recognised(entry.Says) && (!inside.sure || recognised(read(inHeader(s.headers), own, filepath.Base(place))))
+	entry.Whole = recognised(entry.Says) &&
+		(!inside.sure || recognised(read(inHeader(s.headers), own, filepath.Base(place))))
 	if err != nil {
 		entry.Problem = err.Error()
 	}
@@ -463,7 +497,13 @@ func (s *Shelf) compute(ctx context.Context, place string, before cached, more [
 // itemsOf are a file itself, and what is inside it. An archive is an image itself where its own beginning says so, or
 // its name, unless something inside says by its beginning that it is the image.
 func (s *Shelf) itemsOf(place string, info fs.FileInfo, entry cached) (items []Item) {
-	own := &Image{Path: place, Name: plainName(place), Modified: info.ModTime(), Digests: entry.Digests, Says: entry.Says}
+	own := &Image{
+		Path:     place,
+		Name:     plainName(place),
+		Modified: info.ModTime(),
+		Digests:  entry.Digests,
+		Says:     entry.Says,
+	}
 	switch {
 	case entry.Kind == "":
 		return []Item{{Image: own, Problem: entry.Problem}}
@@ -478,7 +518,12 @@ func (s *Shelf) itemsOf(place string, info fs.FileInfo, entry cached) (items []I
 	}
 	for _, in := range entry.Inside {
 		items = append(items, Item{Archive: entry.Digests, Image: &Image{
-			Path: place, Inside: in.Place, Name: plainName(in.Place), Modified: in.Modified, Digests: in.Digests, Says: in.Says,
+			Path:     place,
+			Inside:   in.Place,
+			Name:     plainName(in.Place),
+			Modified: in.Modified,
+			Digests:  in.Digests,
+			Says:     in.Says,
 		}})
 	}
 	if entry.Problem != "" && !entry.Whole { // what is in it may not be all that is
@@ -516,7 +561,9 @@ func (s *Shelf) Look(ctx context.Context, place string) ([]Item, error) {
 func (s *Shelf) Find(name string) (Item, error) {
 	var found []Item
 	for _, item := range s.Items() {
-		if item.Name == name || item.Path == name || item.Packed() && item.Path+"!"+item.Inside == name || item.Kind != "" && item.Path+"!" == name || (len(name) >= 8 && strings.HasPrefix(item.SHA256, strings.ToLower(name))) {
+		if item.Name == name || item.Path == name || item.Packed() && item.Path+"!"+item.Inside == name ||
+			item.Kind != "" && item.Path+"!" == name ||
+			(len(name) >= 8 && strings.HasPrefix(item.SHA256, strings.ToLower(name))) {
 			found = append(found, item)
 		}
 	}
@@ -528,7 +575,11 @@ func (s *Shelf) Find(name string) (Item, error) {
 	}
 	for _, other := range found[1:] {
 		if other.SHA256 != found[0].SHA256 {
-			return Item{}, fmt.Errorf("%s are called %s; name one by its path or the beginning of its SHA-256", units.Many(len(found), "image"), name)
+			return Item{}, fmt.Errorf(
+				"%s are called %s; name one by its path or the beginning of its SHA-256",
+				units.Many(len(found), "image"),
+				name,
+			)
 		}
 	}
 	return found[0], nil

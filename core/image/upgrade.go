@@ -166,10 +166,20 @@ func (p *UpgradePaths) withCompanions(chain []UpgradeStep, items []Item) ([]Upgr
 			continue
 		}
 		at := slices.IndexFunc(items, func(item Item) bool {
-			return strings.EqualFold(item.Says[SaysCompanion], want.Kind) && item.Says[SaysFor] == string(want.For) && item.Problem == "" && !item.Broken()
+			return strings.EqualFold(item.Says[SaysCompanion], want.Kind) && item.Says[SaysFor] == string(want.For) &&
+				item.Problem == "" &&
+				!item.Broken()
 		})
 		if at < 0 {
-			return nil, &NoChain{fmt.Sprintf("the step from %s to %s needs a %s for release %s, and none is on the shelf", chain[i].From, chain[i].Release, want.Kind, want.For)}
+			return nil, &NoChain{
+				fmt.Sprintf(
+					"the step from %s to %s needs a %s for release %s, and none is on the shelf",
+					chain[i].From,
+					chain[i].Release,
+					want.Kind,
+					want.For,
+				),
+			}
 		}
 		chain[i].Companion = &items[at]
 	}
@@ -187,7 +197,12 @@ func (p *UpgradePaths) explain(running, to string, items []Item, facts *device.F
 		}
 	}
 	if len(over) > 0 {
-		text := fmt.Sprintf("%s leads to %s only by way of %s, and no image of that is on the shelf that fits", running, to, strings.Join(over, " or "))
+		text := fmt.Sprintf(
+			"%s leads to %s only by way of %s, and no image of that is on the shelf that fits",
+			running,
+			to,
+			strings.Join(over, " or "),
+		)
 		for _, item := range items {
 			if anyBegins(item.Says[SaysRelease], over) {
 				text += fmt.Sprintf("; %s does not: %s", item.Name, item.FitTo(facts).Text())
@@ -209,5 +224,7 @@ func (p *UpgradePaths) explain(running, to string, items []Item, facts *device.F
 	case !end:
 		return &NoChain{fmt.Sprintf("%s knows no step that leads to release %s", p.UpgradePaths, to)}
 	}
-	return &NoChain{fmt.Sprintf("no allowed steps of %s join %s and %s over images on the shelf", p.UpgradePaths, running, to)}
+	return &NoChain{
+		fmt.Sprintf("no allowed steps of %s join %s and %s over images on the shelf", p.UpgradePaths, running, to),
+	}
 }

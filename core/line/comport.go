@@ -48,7 +48,11 @@ func openComPort(ctx context.Context, t Target, c clock.Clock) (Line, error) {
 	if err := l.begin(limited, t, framing); err != nil {
 		_ = l.Close()
 		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
-			err = &Error{Target: t, Reason: ErrCannot, Remedy: "it does not answer to com-port control; telnet://" + t.Address + " opens it without"}
+			err = &Error{
+				Target: t,
+				Reason: ErrCannot,
+				Remedy: "it does not answer to com-port control; telnet://" + t.Address + " opens it without",
+			}
 		}
 		return nil, err
 	}
@@ -57,14 +61,21 @@ func openComPort(ctx context.Context, t Target, c clock.Clock) (Line, error) {
 
 // begin agrees on com-port control and sets the port.
 func (l *comPort) begin(ctx context.Context, t Target, framing Framing) error {
-	err := l.wire.await(ctx, func(m *telnet.Machine) bool { return m.Ours(telnet.ComPort) || m.Refused(telnet.ComPort) })
+	err := l.wire.await(
+		ctx,
+		func(m *telnet.Machine) bool { return m.Ours(telnet.ComPort) || m.Refused(telnet.ComPort) },
+	)
 	if err != nil {
 		return err
 	}
 	refused := false
 	_ = l.wire.await(ctx, func(m *telnet.Machine) bool { refused = !m.Ours(telnet.ComPort); return true })
 	if refused {
-		return &Error{Target: t, Reason: ErrCannot, Remedy: "it has no com-port control; telnet://" + t.Address + " opens it without"}
+		return &Error{
+			Target: t,
+			Reason: ErrCannot,
+			Remedy: "it has no com-port control; telnet://" + t.Address + " opens it without",
+		}
 	}
 	for _, set := range append(telnet.Framing(framing.DataBits, framing.Parity, framing.StopBits), telnet.Flow(t.Flow)) {
 		if err := l.set(ctx, set); err != nil {
@@ -148,7 +159,11 @@ func (l *comPort) reported(message telnet.Message) {
 func (l *comPort) set(ctx context.Context, set telnet.PortSet) error {
 	value, err := l.ask(ctx, set)
 	if err == nil && value != set.Value() {
-		err = &Error{Target: l.target, Reason: ErrCannot, Remedy: fmt.Sprintf("the console server did not take %s", set)}
+		err = &Error{
+			Target: l.target,
+			Reason: ErrCannot,
+			Remedy: fmt.Sprintf("the console server did not take %s", set),
+		}
 	}
 	return err
 }
@@ -172,7 +187,11 @@ func (l *comPort) ask(ctx context.Context, set telnet.PortSet) (value int, err e
 			if ctx.Err() != nil {
 				return 0, ctx.Err()
 			}
-			return 0, &Error{Target: l.target, Cause: limited.Err(), Remedy: fmt.Sprintf("the console server did not answer to %s within %s", set, portTimeout)}
+			return 0, &Error{
+				Target: l.target,
+				Cause:  limited.Err(),
+				Remedy: fmt.Sprintf("the console server did not answer to %s within %s", set, portTimeout),
+			}
 		case <-l.wire.ended:
 			return 0, &Error{Target: l.target, Reason: ErrClosed}
 		}
@@ -188,7 +207,11 @@ func (l *comPort) setSpeed(ctx context.Context, baud int) error {
 	l.speed = value
 	l.mu.Unlock()
 	if value != baud {
-		return &Error{Target: l.target, Reason: ErrCannot, Remedy: fmt.Sprintf("the console server set %d baud instead of %d", value, baud)}
+		return &Error{
+			Target: l.target,
+			Reason: ErrCannot,
+			Remedy: fmt.Sprintf("the console server set %d baud instead of %d", value, baud),
+		}
 	}
 	return nil
 }

@@ -21,15 +21,22 @@ var kinds = []kind{
 	{SSH, "ssh://user@host", (*Target).setHost, openShell},
 	{Telnet, "telnet://host", (*Target).setHost, without(openTelnet)},
 	{ComPort, "rfc2217://host:port?speed=9600", (*Target).setHost, without(openComPort)},
-	{Unix, "unix:/path", readSocket, without(openUnix)},
 	{TCP, "tcp:host:port", readTCP, without(openTCP)},
+	{Unix, "unix:/path", readSocket, without(openUnix)},
 	{Exec, "exec:COMMAND", readWhole, without(openExec)},
 	{Bench, "bench:NAME", readOptions, nil},
-	{None, "", readWhole, without(func(_ context.Context, t Target, c clock.Clock) (Line, error) { return openNone(t, c), nil })},
+	{
+		None,
+		"",
+		readWhole,
+		without(func(_ context.Context, t Target, c clock.Clock) (Line, error) { return openNone(t, c), nil }),
+	},
 }
 
 // without opens what needs nothing of shell sessions.
-func without(open func(context.Context, Target, clock.Clock) (Line, error)) func(context.Context, Target, clock.Clock, *Shells) (Line, error) {
+func without(
+	open func(context.Context, Target, clock.Clock) (Line, error),
+) func(context.Context, Target, clock.Clock, *Shells) (Line, error) {
 	return func(ctx context.Context, t Target, c clock.Clock, _ *Shells) (Line, error) { return open(ctx, t, c) }
 }
 

@@ -19,7 +19,12 @@ func newSilence() *silence { return &silence{ended: make(chan struct{})} }
 // openNone opens none: what would be typed is answered by why it cannot be.
 func openNone(t Target, c clock.Clock) Line {
 	return newStream(t, newSilence(), c, func(err error) error {
-		return &Error{Target: t, Reason: ErrCannot, Cause: err, Remedy: "the device has no line here, so that nothing can be typed; open its console or a shell session for what types"}
+		return &Error{
+			Target: t,
+			Reason: ErrCannot,
+			Cause:  err,
+			Remedy: "the device has no line here, so that nothing can be typed; open its console or a shell session for what types",
+		}
 	})
 }
 

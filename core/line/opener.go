@@ -40,7 +40,10 @@ func (o *Opener) Register(kind string, open Open) { o.kinds[kind] = open }
 func (o *Opener) Open(ctx context.Context, target Target) (Line, error) {
 	open, known := o.kinds[target.Kind]
 	if !known {
-		return nil, &Error{Target: target, Remedy: fmt.Sprintf("targets of kind %q are not available here", target.Kind)}
+		return nil, &Error{
+			Target: target,
+			Remedy: fmt.Sprintf("targets of kind %q are not available here", target.Kind),
+		}
 	}
 	return open(ctx, target)
 }

@@ -90,5 +90,12 @@ func Same(t Target, was Port, ports []Port) (Target, error) {
 	if here < 0 {
 		return t, &Error{Target: t, Reason: ErrNoSuch, Remedy: "the adapter " + was.String() + " is not plugged in"}
 	}
-	return t, &Error{Target: t, Remedy: fmt.Sprintf("another adapter is there now: %s, where %s was; plug that one in again, or open the new one by itself", ports[here], was)}
+	return t, &Error{
+		Target: t,
+		Remedy: fmt.Sprintf(
+			"another adapter is there now: %s, where %s was; plug that one in again, or open the new one by itself",
+			ports[here],
+			was,
+		),
+	}
 }

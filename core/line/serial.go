@@ -22,7 +22,11 @@ const breakLength = 300 * time.Millisecond
 const drainLimit = 3 * time.Second
 
 var parities = map[byte]serial.Parity{
-	'N': serial.NoParity, 'E': serial.EvenParity, 'O': serial.OddParity, 'M': serial.MarkParity, 'S': serial.SpaceParity,
+	'N': serial.NoParity,
+	'E': serial.EvenParity,
+	'O': serial.OddParity,
+	'M': serial.MarkParity,
+	'S': serial.SpaceParity,
 }
 
 var stopBits = map[int]serial.StopBits{1: serial.OneStopBit, 2: serial.TwoStopBits}
@@ -49,7 +53,12 @@ func openSerial(_ context.Context, t Target, c clock.Clock) (Line, error) {
 	if err := inUse(t); err != nil {
 		return nil, err
 	}
-	mode := serial.Mode{BaudRate: t.Speed, DataBits: framing.DataBits, Parity: parities[framing.Parity], StopBits: stopBits[framing.StopBits]}
+	mode := serial.Mode{
+		BaudRate: t.Speed,
+		DataBits: framing.DataBits,
+		Parity:   parities[framing.Parity],
+		StopBits: stopBits[framing.StopBits],
+	}
 	about := Port{Path: t.Address}
 	if real, err := filepath.EvalSymlinks(t.Address); err == nil {
 		about.Path = real
@@ -62,7 +71,12 @@ func openSerial(_ context.Context, t Target, c clock.Clock) (Line, error) {
 	return &serialLine{
 		about: about, restore: restore,
 		stream: newStream(t, port, c, func(err error) error {
-			return &Error{Target: t, Reason: ErrUnplugged, Cause: err, Remedy: "check the cable and the adapter; the line is tried again until it is back"}
+			return &Error{
+				Target: t,
+				Reason: ErrUnplugged,
+				Cause:  err,
+				Remedy: "check the cable and the adapter; the line is tried again until it is back",
+			}
 		}),
 		port: port, mode: mode,
 	}, nil

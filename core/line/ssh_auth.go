@@ -34,15 +34,25 @@ func (p *prover) methods(ctx context.Context) (all []ssh.AuthMethod) {
 	prompts := p.host.Prompts()
 	ways := map[string]ssh.AuthMethod{
 		"publickey": ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { return p.keys(ctx), nil }),
-		"keyboard-interactive": ssh.RetryableAuthMethod(ssh.KeyboardInteractive(func(name, instruction string, questions []string, echos []bool) ([]string, error) {
-			return p.challenge(ctx, name, instruction, questions, echos)
-		}), prompts),
-		"password": ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) { return p.password(ctx) }), prompts),
+		"keyboard-interactive": ssh.RetryableAuthMethod(
+			ssh.KeyboardInteractive(func(name, instruction string, questions []string, echos []bool) ([]string, error) {
+				return p.challenge(ctx, name, instruction, questions, echos)
+			}),
+			prompts,
+		),
+		"password": ssh.RetryableAuthMethod(
+			ssh.PasswordCallback(func() (string, error) { return p.password(ctx) }),
+			prompts,
+		),
 	}
 	left := map[string]bool{
-		"publickey":            p.host.Is("pubkeyauthentication", true),
-		"keyboard-interactive": p.host.Is("kbdinteractiveauthentication", p.host.Is("challengeresponseauthentication", true)) && !p.host.Is("batchmode", false),
-		"password":             p.host.Is("passwordauthentication", true) && !p.host.Is("batchmode", false),
+		"publickey": p.host.Is("pubkeyauthentication", true),
+		"keyboard-interactive": p.host.Is(
+			"kbdinteractiveauthentication",
+			p.host.Is("challengeresponseauthentication", true),
+		) &&
+			!p.host.Is("batchmode", false),
+		"password": p.host.Is("passwordauthentication", true) && !p.host.Is("batchmode", false),
 	}
 	order := cmp.Or(p.host.Get("preferredauthentications"), "publickey,keyboard-interactive,password")
 	for way := range strings.SplitSeq(order, ",") {
@@ -214,7 +224,12 @@ func (p *prover) password(ctx context.Context) (string, error) {
 func (p *prover) account(what string) string { return what + " " + p.host.user + "@" + p.host.address }
 
 // challenge answers what the host asks, RFC 4256.
-func (p *prover) challenge(ctx context.Context, name, instruction string, questions []string, echos []bool) ([]string, error) {
+func (p *prover) challenge(
+	ctx context.Context,
+	name, instruction string,
+	questions []string,
+	echos []bool,
+) ([]string, error) {
 	answers := make([]string, len(questions))
 	for i, question := range questions {
 		p.try("what it asks")
@@ -242,7 +257,11 @@ func (p *prover) ask(ctx context.Context, name, text string, secret bool) (strin
 	}
 	ask := p.with.asker()
 	if ask == nil {
-		p.failed = p.fail(ErrDenied, nil, fmt.Sprintf("the %s is needed, and nobody is here to give it; tried so far: %s", text, p.triedText()))
+		p.failed = p.fail(
+			ErrDenied,
+			nil,
+			fmt.Sprintf("the %s is needed, and nobody is here to give it; tried so far: %s", text, p.triedText()),
+		)
 		return "", p.failed
 	}
 	if _, already := p.used[name]; already {
@@ -267,7 +286,9 @@ func isPassword(name, text string) bool {
 
 var (
 	passwordText = regexp.MustCompile(`(?i)password|passwort|kennwort|mot de passe|contraseña|wachtwoord|lösenord`)
-	otherText    = regexp.MustCompile(`(?i)\bnew\b|again|retype|repeat|confirm|one[- ]?time|\botp\b|token|verification|code\b|\bpin\b|expired`)
+	otherText    = regexp.MustCompile(
+		`(?i)\bnew\b|again|retype|repeat|confirm|one[- ]?time|\botp\b|token|verification|code\b|\bpin\b|expired`,
+	)
 )
 
 // known is what was given before for this very question.

@@ -25,7 +25,13 @@ func (d *dialer) host(address, login string) (h sshHost, err error) {
 	if err != nil {
 		return h, d.fail(ErrCannot, nil, err.Error())
 	}
-	return sshHost{Settings: s, name: name, address: net.JoinHostPort(s.HostName(), s.Port()), user: s.User(), jump: s.Jump()}, nil
+	return sshHost{
+		Settings: s,
+		name:     name,
+		address:  net.JoinHostPort(s.HostName(), s.Port()),
+		user:     s.User(),
+		jump:     s.Jump(),
+	}, nil
 }
 
 func hostOf(address string) string {

@@ -47,7 +47,13 @@ func newExtra(t *testing.T) *beside {
 	require.NoError(t, err, "%s", out)
 	_ = b.process.Process.Kill()
 	_ = b.process.Wait()
-	b.start(t, 0, "HostCertificate "+quoted(b.hostKey+"-cert.pub"), "PasswordAuthentication no", "KbdInteractiveAuthentication no")
+	b.start(
+		t,
+		0,
+		"HostCertificate "+quoted(b.hostKey+"-cert.pub"),
+		"PasswordAuthentication no",
+		"KbdInteractiveAuthentication no",
+	)
 	public, err := os.ReadFile(b.hostKey + ".pub")
 	require.NoError(t, err)
 	b.host = strings.TrimSpace(string(public))
@@ -55,7 +61,12 @@ func newExtra(t *testing.T) *beside {
 	holder := exec.Command("ssh-agent", "-D", "-a", b.agent)
 	require.NoError(t, holder.Start())
 	t.Cleanup(func() { _ = holder.Process.Kill(); _ = holder.Wait() })
-	require.Eventually(t, func() bool { _, err := os.Stat(b.agent); return err == nil }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { _, err := os.Stat(b.agent); return err == nil },
+		10*time.Second,
+		10*time.Millisecond,
+	)
 	return b
 }
 
@@ -94,55 +105,137 @@ func TestSettingsHaveTheVerdictOfTheClient(t *testing.T) {
 	}
 	jump := fmt.Sprintf("ProxyCommand busybox nc 127.0.0.1 %s", port)
 	rows := map[string]row{
-		"a known key":                          {config: key, known: good, gets: true},
-		"a hashed one":                         {config: key, known: hashed(at), gets: true},
-		"a pattern":                            {config: key, known: "[127.0.0.*]:" + port + " " + b.host, gets: true},
-		"a pattern that leaves it out":         {config: key + "\nStrictHostKeyChecking yes", known: "*,!" + at + ",!127.0.0.1 " + b.host},
-		"known without its port":               {config: key, known: "127.0.0.1 " + b.host, gets: true},
-		"another key":                          {config: key, known: at + " " + b.text(b.other)},
-		"another key, and anything is taken":   {config: key + "\nStrictHostKeyChecking accept-new", known: at + " " + b.text(b.other)},
-		"both keys":                            {config: key, known: at + " " + b.text(b.other) + "\n" + good, gets: true},
-		"a new one, asked":                     {config: key},
-		"a new one, refused":                   {config: key + "\nStrictHostKeyChecking yes"},
-		"a new one, taken":                     {config: key + "\nStrictHostKeyChecking accept-new", gets: true, keeps: true},
-		"a new one, anything goes":             {config: key + "\nStrictHostKeyChecking no", gets: true, keeps: true},
-		"a new one, kept nowhere":              {config: key + "\nStrictHostKeyChecking no\nUserKnownHostsFile /dev/null", gets: true},
-		"garbled lines":                        {config: key, known: "gar bled\n" + at + " ssh-ed25519 AAAA\n|1|x|y " + b.host + "\n" + good, gets: true},
-		"an old kind of key among them":        {config: key, known: "other ssh-dss AAAAB3NzaC1kc3MAAACBAP\n" + good, gets: true},
-		"revoked":                              {config: key, known: "@revoked * " + b.host + "\n" + good},
-		"another one revoked":                  {config: key, known: "@revoked * " + b.text(b.other) + "\n" + good, gets: true},
-		"an authority":                         {config: key, known: cert, gets: true},
-		"an authority, strictly":               {config: key + "\nStrictHostKeyChecking yes", known: cert, gets: true},
-		"an authority of other hosts":          {config: key + "\nStrictHostKeyChecking yes", known: "@cert-authority *.example " + b.text(b.ca)},
-		"an authority that is revoked":         {config: key, known: cert + "\n@revoked * " + b.text(b.ca)},
-		"an authority, and another name":       {config: key + "\nHostKeyAlias light", known: "@cert-authority light " + b.text(b.ca)},
-		"an authority, and a name it signed":   {config: key + "\nHostKeyAlias quay", known: "@cert-authority quay " + b.text(b.ca), gets: true},
-		"an alias":                             {config: key + "\nHostKeyAlias light", known: "light " + b.host, gets: true},
-		"an alias that is not known":           {config: key + "\nHostKeyAlias light\nStrictHostKeyChecking yes", known: good},
-		"another file of known hosts":          {config: key + "\nUserKnownHostsFile ~/.ssh/other"},
-		"a wrong key":                          {config: "IdentityFile " + quoted(b.wrong) + "\nIdentitiesOnly yes", known: good},
-		"no key at all":                        {config: "IdentityFile none", known: good},
-		"keys are not to be shown":             {config: key + "\nPubkeyAuthentication no", known: good},
-		"only passwords":                       {config: key + "\nPreferredAuthentications password", known: good},
-		"the agent's key":                      {config: "IdentityFile none", known: good, held: b.good, gets: true},
-		"the agent's key, but only named ones": {config: "IdentityFile " + quoted(b.wrong) + "\nIdentitiesOnly yes", known: good, held: b.good},
-		"the agent's key, which is named":      {config: key + ".pub\nIdentitiesOnly yes", known: good, held: b.good, gets: true},
-		"no agent":                             {config: "IdentityFile none\nIdentityAgent none", known: good, held: b.good},
-		"another user":                         {config: key + "\nUser nobody", known: good},
-		"another user by a later line":         {config: key + "\nUser " + me(t) + "\nMatch all\nUser nobody", known: good, gets: true},
-		"a Match that holds":                   {config: "Match host 127.0.0.1 exec \"true\"\n" + key, known: good, gets: true},
-		"a Match that does not":                {config: "Match user nobody\n" + key, known: good},
-		"a command that leads there":           {config: "HostName 198.51.100.1\nHostKeyAlias light\n" + key + "\n" + jump, known: "light " + b.host, gets: true},
-		"a command that leads nowhere":         {config: key + "\nProxyCommand false", known: good},
-		"a command that is none":               {config: key + "\nProxyCommand none", known: good, gets: true},
-		"a setting that nobody knows":          {config: key + "\nOddSetting yes", known: good},
-		"one that may be passed over":          {config: "IgnoreUnknown Odd*\n" + key + "\nOddSetting yes", known: good, gets: true},
-		"ciphers that nobody has in common":    {config: key + "\nCiphers 3des-cbc", known: good},
-		"ciphers in common":                    {config: key + "\nCiphers aes256-ctr", known: good, gets: true},
-		"an exchange that is put first":        {config: key + "\nKexAlgorithms ^ecdh-sha2-nistp256", known: good, gets: true},
-		"a kind of host key that it has not":   {config: key + "\nHostKeyAlgorithms ssh-rsa,rsa-sha2-512", known: good},
-		"from another address":                 {config: key + "\nBindAddress 127.0.0.7", known: good, gets: true},
-		"over another network":                 {config: key + "\nAddressFamily inet6", known: good},
+		"a known key":  {config: key, known: good, gets: true},
+		"a hashed one": {config: key, known: hashed(at), gets: true},
+		"a pattern":    {config: key, known: "[127.0.0.*]:" + port + " " + b.host, gets: true},
+		"a pattern that leaves it out": {
+			config: key + "\nStrictHostKeyChecking yes",
+			known:  "*,!" + at + ",!127.0.0.1 " + b.host,
+		},
+		"known without its port": {config: key, known: "127.0.0.1 " + b.host, gets: true},
+		"another key":            {config: key, known: at + " " + b.text(b.other)},
+		"another key, and anything is taken": {
+			config: key + "\nStrictHostKeyChecking accept-new",
+			known:  at + " " + b.text(b.other),
+		},
+		"both keys": {
+			config: key,
+			known:  at + " " + b.text(b.other) + "\n" + good,
+			gets:   true,
+		},
+		"a new one, asked":   {config: key},
+		"a new one, refused": {config: key + "\nStrictHostKeyChecking yes"},
+		"a new one, taken": {
+			config: key + "\nStrictHostKeyChecking accept-new",
+			gets:   true,
+			keeps:  true,
+		},
+		"a new one, anything goes": {config: key + "\nStrictHostKeyChecking no", gets: true, keeps: true},
+		"a new one, kept nowhere": {
+			config: key + "\nStrictHostKeyChecking no\nUserKnownHostsFile /dev/null",
+			gets:   true,
+		},
+		"garbled lines": {
+			config: key,
+			known:  "gar bled\n" + at + " ssh-ed25519 AAAA\n|1|x|y " + b.host + "\n" + good,
+			gets:   true,
+		},
+		"an old kind of key among them": {
+			config: key,
+			known:  "other ssh-dss AAAAB3NzaC1kc3MAAACBAP\n" + good,
+			gets:   true,
+		},
+		"revoked": {config: key, known: "@revoked * " + b.host + "\n" + good},
+		"another one revoked": {
+			config: key,
+			known:  "@revoked * " + b.text(b.other) + "\n" + good,
+			gets:   true,
+		},
+		"an authority":           {config: key, known: cert, gets: true},
+		"an authority, strictly": {config: key + "\nStrictHostKeyChecking yes", known: cert, gets: true},
+		"an authority of other hosts": {
+			config: key + "\nStrictHostKeyChecking yes",
+			known:  "@cert-authority *.example " + b.text(b.ca),
+		},
+		"an authority that is revoked": {config: key, known: cert + "\n@revoked * " + b.text(b.ca)},
+		"an authority, and another name": {
+			config: key + "\nHostKeyAlias light",
+			known:  "@cert-authority light " + b.text(b.ca),
+		},
+		"an authority, and a name it signed": {
+			config: key + "\nHostKeyAlias quay",
+			known:  "@cert-authority quay " + b.text(b.ca),
+			gets:   true,
+		},
+		"an alias": {
+			config: key + "\nHostKeyAlias light",
+			known:  "light " + b.host,
+			gets:   true,
+		},
+		"an alias that is not known": {
+			config: key + "\nHostKeyAlias light\nStrictHostKeyChecking yes",
+			known:  good,
+		},
+		"another file of known hosts": {config: key + "\nUserKnownHostsFile ~/.ssh/other"},
+		"a wrong key": {
+			config: "IdentityFile " + quoted(b.wrong) + "\nIdentitiesOnly yes",
+			known:  good,
+		},
+		"no key at all":            {config: "IdentityFile none", known: good},
+		"keys are not to be shown": {config: key + "\nPubkeyAuthentication no", known: good},
+		"only passwords":           {config: key + "\nPreferredAuthentications password", known: good},
+		"the agent's key":          {config: "IdentityFile none", known: good, held: b.good, gets: true},
+		"the agent's key, but only named ones": {
+			config: "IdentityFile " + quoted(b.wrong) + "\nIdentitiesOnly yes",
+			known:  good,
+			held:   b.good,
+		},
+		"the agent's key, which is named": {
+			config: key + ".pub\nIdentitiesOnly yes",
+			known:  good,
+			held:   b.good,
+			gets:   true,
+		},
+		"no agent": {
+			config: "IdentityFile none\nIdentityAgent none",
+			known:  good,
+			held:   b.good,
+		},
+		"another user": {config: key + "\nUser nobody", known: good},
+		"another user by a later line": {
+			config: key + "\nUser " + me(t) + "\nMatch all\nUser nobody",
+			known:  good,
+			gets:   true,
+		},
+		"a Match that holds": {
+			config: "Match host 127.0.0.1 exec \"true\"\n" + key,
+			known:  good,
+			gets:   true,
+		},
+		"a Match that does not": {config: "Match user nobody\n" + key, known: good},
+		"a command that leads there": {
+			config: "HostName 198.51.100.1\nHostKeyAlias light\n" + key + "\n" + jump,
+			known:  "light " + b.host,
+			gets:   true,
+		},
+		"a command that leads nowhere": {config: key + "\nProxyCommand false", known: good},
+		"a command that is none":       {config: key + "\nProxyCommand none", known: good, gets: true},
+		"a setting that nobody knows":  {config: key + "\nOddSetting yes", known: good},
+		"one that may be passed over": {
+			config: "IgnoreUnknown Odd*\n" + key + "\nOddSetting yes",
+			known:  good,
+			gets:   true,
+		},
+		"ciphers that nobody has in common": {config: key + "\nCiphers 3des-cbc", known: good},
+		"ciphers in common":                 {config: key + "\nCiphers aes256-ctr", known: good, gets: true},
+		"an exchange that is put first": {
+			config: key + "\nKexAlgorithms ^ecdh-sha2-nistp256",
+			known:  good,
+			gets:   true,
+		},
+		"a kind of host key that it has not": {config: key + "\nHostKeyAlgorithms ssh-rsa,rsa-sha2-512", known: good},
+		"from another address":               {config: key + "\nBindAddress 127.0.0.7", known: good, gets: true},
+		"over another network":               {config: key + "\nAddressFamily inet6", known: good},
 	}
 	for name, r := range rows {
 		t.Run(name, func(t *testing.T) {
@@ -192,7 +285,12 @@ func (b *beside) client(t *testing.T, r row, port string) (in, keeps bool) {
 	require.NoError(t, err)
 	text := strings.ReplaceAll(string(config), "~/", home+"/")
 	if !strings.Contains(text, "UserKnownHostsFile") {
-		text = strings.Replace(text, "Host quay\n", "Host quay\nUserKnownHostsFile "+quoted(filepath.Join(home, ".ssh", "known_hosts"))+"\n", 1)
+		text = strings.Replace(
+			text,
+			"Host quay\n",
+			"Host quay\nUserKnownHostsFile "+quoted(filepath.Join(home, ".ssh", "known_hosts"))+"\n",
+			1,
+		)
 	}
 	if !strings.Contains(text, "IdentityFile") {
 		text += "Match all\nIdentityFile none\n"
@@ -200,7 +298,18 @@ func (b *beside) client(t *testing.T, r row, port string) (in, keeps bool) {
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
-	run := exec.CommandContext(ctx, "ssh", "-F", path, "-o", "BatchMode=yes", "-o", "GlobalKnownHostsFile=none", "quay", "exit 0")
+	run := exec.CommandContext(
+		ctx,
+		"ssh",
+		"-F",
+		path,
+		"-o",
+		"BatchMode=yes",
+		"-o",
+		"GlobalKnownHostsFile=none",
+		"quay",
+		"exit 0",
+	)
 	run.Env = append(os.Environ(), "SSH_AUTH_SOCK="+b.agent)
 	run.WaitDelay = time.Second
 	return run.Run() == nil, kept(t, home, r)
@@ -316,7 +425,13 @@ func TestAPasswordGoesWhereItIsMeantFor(t *testing.T) {
 	anyHost := "StrictHostKeyChecking accept-new\n"
 	t.Run("not to a host on the way", func(t *testing.T) {
 		way, end := listensTo(t, "lamp-and-tide"), listensTo(t, "lamp-and-tide")
-		err := open("ssh://x@"+end.address, settings(t, anyHost+"Match originalhost 127.0.0.1 exec \"test %p = "+portOf(end.address)+"\"\nProxyJump y@"+way.address+"\n"))
+		err := open(
+			"ssh://x@"+end.address,
+			settings(
+				t,
+				anyHost+"Match originalhost 127.0.0.1 exec \"test %p = "+portOf(end.address)+"\"\nProxyJump y@"+way.address+"\n",
+			),
+		)
 		require.Error(t, err)
 		assert.Empty(t, way.passwords())
 		assert.Empty(t, end.passwords())
@@ -329,13 +444,19 @@ func TestAPasswordGoesWhereItIsMeantFor(t *testing.T) {
 	for _, question := range []string{"Verification code: ", "New password: ", "One-time password (OATH): ", "Enter PIN: ", "Token: ", "What is your quest? "} {
 		t.Run("not to "+question, func(t *testing.T) {
 			end := listensTo(t, "another", question)
-			require.Error(t, open("ssh://x@"+end.address, settings(t, anyHost+"PreferredAuthentications keyboard-interactive\n")))
+			require.Error(
+				t,
+				open("ssh://x@"+end.address, settings(t, anyHost+"PreferredAuthentications keyboard-interactive\n")),
+			)
 			assert.Empty(t, end.passwords())
 		})
 	}
 	t.Run("by the way that is said", func(t *testing.T) {
 		end, other := listensTo(t, "lamp-and-tide"), listensTo(t, "lamp-and-tide")
-		home := settings(t, anyHost+"Host 127.0.0.1\nHostKeyAlias quay\nProxyCommand busybox nc 127.0.0.1 "+portOf(end.address)+"\n")
+		home := settings(
+			t,
+			anyHost+"Host 127.0.0.1\nHostKeyAlias quay\nProxyCommand busybox nc 127.0.0.1 "+portOf(end.address)+"\n",
+		)
 		_ = open("ssh://x@"+other.address, home)
 		assert.Equal(t, []string{"lamp-and-tide"}, end.passwords())
 		assert.Empty(t, other.passwords(), "the command leads elsewhere")

@@ -179,7 +179,10 @@ func (s *stream) Close() error {
 		select {
 		case s.closeErr = <-closed:
 		case <-limit.C:
-			s.closeErr = &Error{Target: s.target, Remedy: "the driver did not let go of it in time; it is left to the system"}
+			s.closeErr = &Error{
+				Target: s.target,
+				Remedy: "the driver did not let go of it in time; it is left to the system",
+			}
 		}
 	})
 	return s.closeErr

@@ -26,8 +26,13 @@ func dialWithin(ctx context.Context, address string, most time.Duration) (net.Co
 func dialerWithin(most time.Duration) net.Dialer {
 	const asks = 3
 	return net.Dialer{
-		KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: most / (asks + 1), Interval: most / (asks + 1), Count: asks},
-		Control:         func(_, _ string, c syscall.RawConn) error { return limitSilence(c, most) },
+		KeepAliveConfig: net.KeepAliveConfig{
+			Enable:   true,
+			Idle:     most / (asks + 1),
+			Interval: most / (asks + 1),
+			Count:    asks,
+		},
+		Control: func(_, _ string, c syscall.RawConn) error { return limitSilence(c, most) },
 	}
 }
 
@@ -42,5 +47,7 @@ func goneText(err error) string {
 // isLost reports whether the way to the other side is gone: a network that has lost its carrier says that no host is to
 // be reached.
 func isLost(err error) bool {
-	return errors.Is(err, syscall.ETIMEDOUT) || errors.Is(err, syscall.EHOSTUNREACH) || errors.Is(err, syscall.ENETUNREACH) || errors.Is(err, syscall.EHOSTDOWN)
+	return errors.Is(err, syscall.ETIMEDOUT) || errors.Is(err, syscall.EHOSTUNREACH) ||
+		errors.Is(err, syscall.ENETUNREACH) ||
+		errors.Is(err, syscall.EHOSTDOWN)
 }

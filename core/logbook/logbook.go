@@ -67,7 +67,11 @@ func Open(path string) (*Logbook, error) {
 	}
 	if later, err := l.version(); err != nil || later > version {
 		if err == nil {
-			err = fmt.Errorf("a later release has written it (form %d, this one knows %d): it can be read, and not written", later, version)
+			err = fmt.Errorf(
+				"a later release has written it (form %d, this one knows %d): it can be read, and not written",
+				later,
+				version,
+			)
 		}
 		return nil, errors.Join(unopened(path, err), l.Close())
 	}
@@ -173,7 +177,11 @@ func connect(path, mode string) (*Logbook, error) {
 	if absolute, err := filepath.Abs(path); err == nil {
 		path = absolute
 	}
-	address := url.URL{Scheme: "file", Path: filepath.ToSlash(path), RawQuery: "_txlock=immediate&_pragma=busy_timeout(" + busyTimeout + ")&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"}
+	address := url.URL{
+		Scheme:   "file",
+		Path:     filepath.ToSlash(path),
+		RawQuery: "_txlock=immediate&_pragma=busy_timeout(" + busyTimeout + ")&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)",
+	}
 	if mode != "" {
 		address.RawQuery = "mode=" + mode + "&_pragma=busy_timeout(" + busyTimeout + ")"
 	}
@@ -284,7 +292,9 @@ func (l *Logbook) Find(id int64) (Entry, error) {
 }
 
 func (l *Logbook) query(where string, args ...any) ([]Entry, error) {
-	rows, err := l.db.Query(`SELECT id, began, COALESCE(ended, ''), target, dialect, device, runbook, title, outcome, message, process FROM session `+where, args...)
+	rows, err := l.db.Query(
+		`SELECT id, began, COALESCE(ended, ''), target, dialect, device, runbook, title, outcome, message, process FROM session `+where,
+		args...)
 	if err != nil {
 		return nil, l.wrap(err)
 	}
@@ -293,7 +303,19 @@ func (l *Logbook) query(where string, args ...any) ([]Entry, error) {
 	for rows.Next() {
 		var e Entry
 		var began, ended string
-		if err := rows.Scan(&e.ID, &began, &ended, &e.Target, &e.Dialect, &e.Device, &e.Runbook, &e.Title, &e.Outcome, &e.Message, &e.process); err != nil {
+		if err := rows.Scan(
+			&e.ID,
+			&began,
+			&ended,
+			&e.Target,
+			&e.Dialect,
+			&e.Device,
+			&e.Runbook,
+			&e.Title,
+			&e.Outcome,
+			&e.Message,
+			&e.process,
+		); err != nil {
 			return nil, l.wrap(err)
 		}
 		e.Began, e.Ended = parseStamp(began), parseStamp(ended)
@@ -330,7 +352,12 @@ func (l *Logbook) Events(id int64, visit func(event.Event) error) error {
 }
 
 func (l *Logbook) eventsAfter(id, after int64, most int) ([]event.Event, error) {
-	rows, err := l.db.Query(`SELECT seq, at, kind, body FROM event WHERE session = ? AND seq > ? ORDER BY seq LIMIT ?`, id, after, most)
+	rows, err := l.db.Query(
+		`SELECT seq, at, kind, body FROM event WHERE session = ? AND seq > ? ORDER BY seq LIMIT ?`,
+		id,
+		after,
+		most,
+	)
 	if err != nil {
 		return nil, l.wrap(err)
 	}

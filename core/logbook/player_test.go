@@ -32,9 +32,15 @@ func startPlaying(t *testing.T) *played {
 	var all []event.Event
 	for i := range 5 {
 		begins := at.Add(time.Duration(i) * time.Minute)
-		all = append(all,
+		all = append(
+			all,
 			event.Event{Seq: int64(2*i + 1), At: begins, Body: event.StepBegin{ID: string(rune('a' + i))}},
-			event.Event{Seq: int64(2*i + 2), At: begins.Add(30 * time.Second), Body: event.StepEnd{ID: strings.ToUpper(string(rune('a' + i)))}})
+			event.Event{
+				Seq:  int64(2*i + 2),
+				At:   begins.Add(30 * time.Second),
+				Body: event.StepEnd{ID: strings.ToUpper(string(rune('a' + i)))},
+			},
+		)
 	}
 	require.NoError(t, k.write(all))
 	p, err := b.Player(k.id, 1)

@@ -105,7 +105,11 @@ func together(t *testing.T, role, path string) {
 		notesTogether(t, b)
 	case "imports":
 		for range 10 {
-			_, err := b.Import(strings.NewReader(`{"entry":{"id":1,"began":"2026-11-01T10:00:00Z","target":"unix:/x","device":"taken in","outcome":"done"},"form":1}` + "\n" + `{"seq":1,"at":"2026-11-01T10:00:00Z","kind":"note","level":"info","text":"event 0"}` + "\n"))
+			_, err := b.Import(
+				strings.NewReader(
+					`{"entry":{"id":1,"began":"2026-11-01T10:00:00Z","target":"unix:/x","device":"taken in","outcome":"done"},"form":1}` + "\n" + `{"seq":1,"at":"2026-11-01T10:00:00Z","kind":"note","level":"info","text":"event 0"}` + "\n",
+				),
+			)
 			require.NoError(t, err)
 		}
 	case "prunes":
@@ -190,7 +194,10 @@ func TestANoteOnAnOpenSessionTakesNothingFromIt(t *testing.T) {
 	hub.Close()
 	require.NoError(t, k.Wait())
 	var texts []string
-	require.NoError(t, b.Events(k.ID(), func(e event.Event) error { texts = append(texts, e.Body.(event.Note).Text); return nil }))
+	require.NoError(
+		t,
+		b.Events(k.ID(), func(e event.Event) error { texts = append(texts, e.Body.(event.Note).Text); return nil }),
+	)
 	assert.Equal(t, []string{"one", "note: of another program", "two"}, texts)
 }
 

@@ -42,7 +42,12 @@ func (Host) WhoHas(ctx context.Context, on Interface, addr netip.Addr) (mac stri
 	if err := unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: protocol, Ifindex: face.Index}); err != nil {
 		return "", fmt.Errorf("asking who has %s on %s: %w", addr, on.Name, err)
 	}
-	everybody := &unix.SockaddrLinklayer{Protocol: protocol, Ifindex: face.Index, Halen: 6, Addr: [8]byte{255, 255, 255, 255, 255, 255}}
+	everybody := &unix.SockaddrLinklayer{
+		Protocol: protocol,
+		Ifindex:  face.Index,
+		Halen:    6,
+		Addr:     [8]byte{255, 255, 255, 255, 255, 255},
+	}
 	for range arpAsks {
 		if err := unix.Sendto(fd, arpAsk(face.HardwareAddr, addr), 0, everybody); err != nil {
 			return "", fmt.Errorf("asking who has %s on %s: %w", addr, on.Name, err)

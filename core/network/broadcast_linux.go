@@ -49,11 +49,17 @@ func (h Host) HearBroadcasts(at netip.AddrPort) (sockets []PacketConn) {
 		}
 		for _, everybody := range []netip.Addr{one.Everybody(), netip.AddrFrom4([4]byte{255, 255, 255, 255})} {
 			config := net.ListenConfig{Control: func(_, _ string, raw syscall.RawConn) error {
-				return raw.Control(func(fd uintptr) { // a kernel may keep this for root: it only holds the other networks off
-					_ = unix.SetsockoptString(int(fd), unix.SOL_SOCKET, unix.SO_BINDTODEVICE, one.Name)
-				})
+				return raw.Control(
+					func(fd uintptr) { // a kernel may keep this for root: it only holds the other networks off
+						_ = unix.SetsockoptString(int(fd), unix.SOL_SOCKET, unix.SO_BINDTODEVICE, one.Name)
+					},
+				)
 			}}
-			conn, err := config.ListenPacket(context.Background(), "udp4", netip.AddrPortFrom(everybody, at.Port()).String())
+			conn, err := config.ListenPacket(
+				context.Background(),
+				"udp4",
+				netip.AddrPortFrom(everybody, at.Port()).String(),
+			)
 			if err == nil {
 				sockets = append(sockets, conn.(*net.UDPConn))
 			}

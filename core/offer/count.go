@@ -16,7 +16,13 @@ type Count struct {
 
 // NewCount begins to count a transfer.
 func NewCount(c clock.Clock, w Watcher, t Transfer) *Count {
-	count := &Count{watcher: w, t: t, meter: transfer.NewMeter(c), p: transfer.Progress{File: t.File, Size: max(t.Size, 0)}, thin: transfer.NewThin(c)}
+	count := &Count{
+		watcher: w,
+		t:       t,
+		meter:   transfer.NewMeter(c),
+		p:       transfer.Progress{File: t.File, Size: max(t.Size, 0)},
+		thin:    transfer.NewThin(c),
+	}
 	count.meter.Start()
 	return count
 }

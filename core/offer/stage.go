@@ -120,7 +120,8 @@ func (s *Stage) closeSlot(name string) {
 // plainName refuses what could not be a file in a folder: whatever else a device asks for has no name
 // here.
 func plainName(name string) error {
-	if name == "" || name == "." || name == ".." || strings.ContainsAny(name, "/\\\x00") || strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
+	if name == "" || name == "." || name == ".." || strings.ContainsAny(name, "/\\\x00") ||
+		strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
 		return fmt.Errorf("%q is no plain file name", name)
 	}
 	return nil
@@ -232,7 +233,10 @@ func nearness(asked, staged string) string {
 	case within(strings.ToLower(folderless), strings.ToLower(staged), 2):
 		how = append(how, "a character or two differ")
 	case begins(staged, folderless):
-		how = append(how, fmt.Sprintf("asked for by its first %d characters: a name may have been cut short", len(folderless)))
+		how = append(
+			how,
+			fmt.Sprintf("asked for by its first %d characters: a name may have been cut short", len(folderless)),
+		)
 	case begins(folderless, staged):
 		how = append(how, "asked for with "+plain.Clip(folderless[len(staged):], maxShown)+" after it")
 	default:

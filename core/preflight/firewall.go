@@ -29,7 +29,12 @@ func (p Plan) firewall(ctx context.Context) Result {
 	}
 	rules, err := exec.CommandContext(limited, nft, "-j", "list", "ruleset").Output()
 	if err != nil {
-		return Result{"firewall", true, "this user may not read the laptop's packet filter; whether it lets the device in shows when it fetches", ""}
+		return Result{
+			"firewall",
+			true,
+			"this user may not read the laptop's packet filter; whether it lets the device in shows when it fetches",
+			"",
+		}
 	}
 	return readFirewall(rules, p.conversation(), legacyRule(limited))
 }
@@ -84,23 +89,53 @@ func readFirewall(rules []byte, c netfilter.Conversation, legacy string) Result 
 	verdict, err := netfilter.Judge(rules, c)
 	switch {
 	case err != nil:
-		return Result{"firewall", true, "the laptop's packet filter could not be understood; whether it lets the device in shows when it fetches", ""}
+		return Result{
+			"firewall",
+			true,
+			"the laptop's packet filter could not be understood; whether it lets the device in shows when it fetches",
+			"",
+		}
 	case verdict.Kind == netfilter.Drops:
 		remedy := "change that rule, or its policy, for the time of the transfer"
 		if verdict.Remedy != "" {
 			remedy = "as root: " + verdict.Remedy
 		}
-		return Result{"firewall", false, fmt.Sprintf("this laptop's packet filter drops %s (%s)", verdict.What, verdict.Where), remedy}
+		return Result{
+			"firewall",
+			false,
+			fmt.Sprintf("this laptop's packet filter drops %s (%s)", verdict.What, verdict.Where),
+			remedy,
+		}
 	case verdict.Kind == netfilter.Unsure:
-		return Result{"firewall", true, fmt.Sprintf("cannot tell whether this laptop's packet filter lets %s through (%s: %s); it shows when the device fetches", verdict.What, verdict.Where, plain.Text(verdict.Why)), ""}
+		return Result{
+			"firewall",
+			true,
+			fmt.Sprintf(
+				"cannot tell whether this laptop's packet filter lets %s through (%s: %s); it shows when the device fetches",
+				verdict.What,
+				verdict.Where,
+				plain.Text(verdict.Why),
+			),
+			"",
+		}
 	case legacy != "":
 		return unreadTables(legacy)
 	}
-	return Result{"firewall", true, "the laptop's packet filter lets the whole conversation through: " + packetsOf(c), ""}
+	return Result{
+		"firewall",
+		true,
+		"the laptop's packet filter lets the whole conversation through: " + packetsOf(c),
+		"",
+	}
 }
 
 func unreadTables(rule string) Result {
-	return Result{"firewall", true, "cannot tell whether this laptop's packet filter lets the device in: tables of the older kind (iptables-legacy) have rules: " + rule + "; it shows when the device fetches", ""}
+	return Result{
+		"firewall",
+		true,
+		"cannot tell whether this laptop's packet filter lets the device in: tables of the older kind (iptables-legacy) have rules: " + rule + "; it shows when the device fetches",
+		"",
+	}
 }
 
 // packetsOf are the packets of a conversation in words.

@@ -98,11 +98,20 @@ func Choose(n network.Network, device netip.Prefix, by Switches) (netip.Addr, er
 	}
 	switch {
 	case device.IsValid():
-		return netip.Addr{}, fmt.Errorf("this laptop has no address on the device's network %s; it has %s: give it one%s", device.Masked(), interfaceText(all), or(", or say with ", by.Address, " which one the device is to use"))
+		return netip.Addr{}, fmt.Errorf(
+			"this laptop has no address on the device's network %s; it has %s: give it one%s",
+			device.Masked(),
+			interfaceText(all),
+			or(", or say with ", by.Address, " which one the device is to use"),
+		)
 	case len(outward) == 1:
 		return outward[0].Prefix.Addr(), nil
 	}
-	return netip.Addr{}, fmt.Errorf("which of this laptop's addresses is the device to use? It has %s%s", interfaceText(all), or(": say with ", by.Address, ""))
+	return netip.Addr{}, fmt.Errorf(
+		"which of this laptop's addresses is the device to use? It has %s%s",
+		interfaceText(all),
+		or(": say with ", by.Address, ""),
+	)
 }
 
 func interfaceText(all []network.Interface) string {
@@ -120,20 +129,35 @@ func interfaceText(all []network.Interface) string {
 func (p Plan) address() Result {
 	all, err := p.Network.Interfaces()
 	if err != nil {
-		return Result{"address", false, "this laptop's addresses could not be read: " + err.Error(), "look at them by hand"}
+		return Result{
+			"address",
+			false,
+			"this laptop's addresses could not be read: " + err.Error(),
+			"look at them by hand",
+		}
 	}
 	for _, one := range all {
 		if one.Prefix.Addr() == p.At.Addr() {
 			return Result{"address", true, fmt.Sprintf("%s is this laptop's, on %s", p.At.Addr(), one.Name), ""}
 		}
 	}
-	return Result{"address", false, fmt.Sprintf("%s is no address of this laptop; it has %s", p.At.Addr(), interfaceText(all)), "give the interface that address" + or(", or choose another with ", p.By.Address, "")}
+	return Result{
+		"address",
+		false,
+		fmt.Sprintf("%s is no address of this laptop; it has %s", p.At.Addr(), interfaceText(all)),
+		"give the interface that address" + or(", or choose another with ", p.By.Address, ""),
+	}
 }
 
 // route holds that the device is on the network of that address.
 func (p Plan) route() Result {
 	if !p.Device.IsValid() {
-		return Result{"network", true, "the device's own address is not known; whether it reaches this laptop shows when it fetches", ""}
+		return Result{
+			"network",
+			true,
+			"the device's own address is not known; whether it reaches this laptop shows when it fetches",
+			"",
+		}
 	}
 	all, err := p.Network.Interfaces()
 	if err != nil {
@@ -147,7 +171,12 @@ func (p Plan) route() Result {
 	if p.Device.Masked().Contains(p.At.Addr()) {
 		return Result{"network", true, fmt.Sprintf("%s is on the device's network", p.At.Addr()), ""}
 	}
-	return Result{"network", p.Said, fmt.Sprintf("the device's %s and this laptop's %s are on different networks", p.Device, p.At.Addr()), "put both on one network" + or("; where a gateway joins them, say the address with ", p.By.Address, "")}
+	return Result{
+		"network",
+		p.Said,
+		fmt.Sprintf("the device's %s and this laptop's %s are on different networks", p.Device, p.At.Addr()),
+		"put both on one network" + or("; where a gateway joins them, say the address with ", p.By.Address, ""),
+	}
 }
 
 // file holds that what is staged is still what was checked.
@@ -157,7 +186,12 @@ func (p Plan) file() Result {
 	}
 	file, err := p.Offer.Open()
 	if err != nil {
-		return Result{"file", false, fmt.Sprintf("%s cannot be read: %v", p.Offer.Name, err), "put it back, or choose another image"}
+		return Result{
+			"file",
+			false,
+			fmt.Sprintf("%s cannot be read: %v", p.Offer.Name, err),
+			"put it back, or choose another image",
+		}
 	}
 	defer file.Close()
 	h := sha256.New()
@@ -166,7 +200,17 @@ func (p Plan) file() Result {
 	case err != nil:
 		return Result{"file", false, fmt.Sprintf("%s cannot be read whole: %v", p.Offer.Name, err), "copy it anew"}
 	case p.Offer.SHA256 != "" && sum != p.Offer.SHA256:
-		return Result{"file", false, fmt.Sprintf("%s changed since it was checked (sha256 %.12s…, was %.12s…)", p.Offer.Name, sum, p.Offer.SHA256), "find out who changed it, then begin anew"}
+		return Result{
+			"file",
+			false,
+			fmt.Sprintf(
+				"%s changed since it was checked (sha256 %.12s…, was %.12s…)",
+				p.Offer.Name,
+				sum,
+				p.Offer.SHA256,
+			),
+			"find out who changed it, then begin anew",
+		}
 	default:
 		return Result{"file", true, fmt.Sprintf("%s, %d B, sha256 %.8s…", p.Offer.Name, n, sum), ""}
 	}
@@ -181,10 +225,18 @@ func (p Plan) fetch(ctx context.Context) Result {
 	}
 	limited, cancel := p.Clock.WithTimeout(ctx, fetchTime)
 	defer cancel()
-	got, err := p.Carrier.Probe(limited, carrier.Probe{Network: p.Network, Clock: p.Clock, At: p.At, Name: p.Offer.Name, Path: p.Path})
+	got, err := p.Carrier.Probe(
+		limited,
+		carrier.Probe{Network: p.Network, Clock: p.Clock, At: p.At, Name: p.Offer.Name, Path: p.Path},
+	)
 	what := p.Carrier.Title()
 	if err != nil {
-		return Result{"server", false, fmt.Sprintf("%s at %s does not hand the file out: %v", what, p.At, err), "see whether something else answers there, or a firewall drops what comes in"}
+		return Result{
+			"server",
+			false,
+			fmt.Sprintf("%s at %s does not hand the file out: %v", what, p.At, err),
+			"see whether something else answers there, or a firewall drops what comes in",
+		}
 	}
 	if got == nil {
 		return Result{"server", true, fmt.Sprintf("%s at %s answers", what, p.At), ""}
@@ -197,7 +249,12 @@ func (p Plan) fetch(ctx context.Context) Result {
 	want := make([]byte, carrier.FirstBytes)
 	n, _ := io.ReadFull(file, want)
 	if !bytes.Equal(got, want[:n]) {
-		return Result{"server", false, fmt.Sprintf("%s at %s hands out another file under the name %s", what, p.At, p.Offer.Name), "another server answers there: end it, or choose another port"}
+		return Result{
+			"server",
+			false,
+			fmt.Sprintf("%s at %s hands out another file under the name %s", what, p.At, p.Offer.Name),
+			"another server answers there: end it, or choose another port",
+		}
 	}
 	return Result{"server", true, fmt.Sprintf("%s at %s hands %s out", what, p.At, p.Offer.Name), ""}
 }
@@ -213,11 +270,32 @@ func ListenText(c *carrier.Carrier, at netip.AddrPort, err error, by Switches) R
 		if who := network.Holder(layer, at.Port()); who != "" {
 			text = port + " is held by " + who
 		}
-		return Result{"port", false, text, "end that program" + or(", or choose another port with ", by.Port, " where the device can be told one")}
+		return Result{
+			"port",
+			false,
+			text,
+			"end that program" + or(", or choose another port with ", by.Port, " where the device can be told one"),
+		}
 	case errors.Is(err, syscall.EACCES) || errors.Is(err, os.ErrPermission):
-		return Result{"port", false, port + " needs a right that this user does not have", "as root: sysctl net.ipv4.ip_unprivileged_port_start=" + fmt.Sprint(at.Port()) + ", or setcap cap_net_bind_service=+ep on the program" + or("; or choose a port above 1023 with ", by.Port, " where the device can be told one")}
+		return Result{
+			"port",
+			false,
+			port + " needs a right that this user does not have",
+			"as root: sysctl net.ipv4.ip_unprivileged_port_start=" + fmt.Sprint(
+				at.Port(),
+			) + ", or setcap cap_net_bind_service=+ep on the program" + or(
+				"; or choose a port above 1023 with ",
+				by.Port,
+				" where the device can be told one",
+			),
+		}
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
-		return Result{"address", false, fmt.Sprintf("%s is no address of this laptop", at.Addr()), "give the interface that address" + or(", or choose another with ", by.Address, "")}
+		return Result{
+			"address",
+			false,
+			fmt.Sprintf("%s is no address of this laptop", at.Addr()),
+			"give the interface that address" + or(", or choose another with ", by.Address, ""),
+		}
 	}
 	return Result{"port", false, fmt.Sprintf("%s could not be opened: %v", port, err), "look at what the system says"}
 }

@@ -34,12 +34,28 @@ var waits = [...]struct {
 	within time.Duration
 	matter string
 }{
-	Seen:       {"an offer from here", 10 * time.Second, "it is not admitted, or no address is free"},
-	HasOffer:   {"that it takes the offer", 30 * time.Second, "it took no offer: another server may be on the network, or what is offered does not suit it (its vendor's options, the server's address)"},
-	HasAddress: {"that it asks for its file", time.Minute, "it has an address and asks for no file: it may look for the server's address or the file's name in another option, or not reach the server"},
-	Fetching:   {"the end of the file", 15 * time.Minute, "the file does not come to its end"},
-	HasFile:    {"that it restarts and asks again", 15 * time.Minute, "it has its file and did not come back: it may be writing still, or not like what it got"},
-	Restarted:  {"its address again, then its configuration", time.Minute, "it restarted and asks for no configuration: it may look for it under another name"},
+	Seen: {"an offer from here", 10 * time.Second, "it is not admitted, or no address is free"},
+	HasOffer: {
+		"that it takes the offer",
+		30 * time.Second,
+		"it took no offer: another server may be on the network, or what is offered does not suit it (its vendor's options, the server's address)",
+	},
+	HasAddress: {
+		"that it asks for its file",
+		time.Minute,
+		"it has an address and asks for no file: it may look for the server's address or the file's name in another option, or not reach the server",
+	},
+	Fetching: {"the end of the file", 15 * time.Minute, "the file does not come to its end"},
+	HasFile: {
+		"that it restarts and asks again",
+		15 * time.Minute,
+		"it has its file and did not come back: it may be writing still, or not like what it got",
+	},
+	Restarted: {
+		"its address again, then its configuration",
+		time.Minute,
+		"it restarted and asks for no configuration: it may look for it under another name",
+	},
 }
 
 // Course is how far one device has come.
@@ -194,11 +210,20 @@ const loopsFrom = 3
 // Loops says what a device does again and again, empty where it does not.
 func (c Course) Loops() string {
 	if c.Vain >= loopsFrom {
-		return fmt.Sprintf("%s began %d times and fetched nothing: it may want another name or another server's address; its console tells", c.Client.MAC, c.Vain)
+		return fmt.Sprintf(
+			"%s began %d times and fetched nothing: it may want another name or another server's address; its console tells",
+			c.Client.MAC,
+			c.Vain,
+		)
 	}
 	for _, file := range c.Files {
 		if file.Times >= loopsFrom {
-			return fmt.Sprintf("%s fetched %s %d times and restarts again and again: it may not take what is in the file (another release, another board)", c.Client.MAC, file.Name, loopsFrom)
+			return fmt.Sprintf(
+				"%s fetched %s %d times and restarts again and again: it may not take what is in the file (another release, another board)",
+				c.Client.MAC,
+				file.Name,
+				loopsFrom,
+			)
 		}
 	}
 	return ""

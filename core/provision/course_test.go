@@ -29,7 +29,11 @@ func TestADeviceIsFollowed(t *testing.T) {
 	assert.Equal(t, Seen, one().Stage)
 	report(Offered, "")
 	assert.Empty(t, one().Stalls(now.Add(29*time.Second)))
-	assert.Contains(t, one().Stalls(now.Add(time.Minute)), "02:00:5e:10:00:01 was offered an address since 1 min: it took no offer")
+	assert.Contains(
+		t,
+		one().Stalls(now.Add(time.Minute)),
+		"02:00:5e:10:00:01 was offered an address since 1 min: it took no offer",
+	)
 	report(Leased, "")
 	what, within := one().Next()
 	assert.Equal(t, "that it asks for its file", what)
@@ -118,7 +122,13 @@ func TestAFloodPushesOutNoneThatHasCome(t *testing.T) {
 	s.Reported(Reported{Kind: Leased, Client: device, Addr: addr}, noon)
 	flood := func() {
 		for n := range 3 * maxCourses {
-			s.Reported(Reported{Kind: Asked, Client: Client{MAC: netip.AddrFrom4([4]byte{1, 0, byte(n >> 8), byte(n)}).String()}}, noon)
+			s.Reported(
+				Reported{
+					Kind:   Asked,
+					Client: Client{MAC: netip.AddrFrom4([4]byte{1, 0, byte(n >> 8), byte(n)}).String()},
+				},
+				noon,
+			)
 		}
 	}
 	flood()
@@ -171,7 +181,13 @@ func TestADeviceThatLoopsIsNamed(t *testing.T) {
 }
 
 func TestAnAddressIsOneDevicesOnly(t *testing.T) {
-	first, second, addr := Client{MAC: "02:00:5e:10:00:01"}, Client{MAC: "02:00:5e:10:00:02"}, netip.MustParseAddr("192.0.2.100")
+	first, second, addr := Client{
+		MAC: "02:00:5e:10:00:01",
+	}, Client{
+		MAC: "02:00:5e:10:00:02",
+	}, netip.MustParseAddr(
+		"192.0.2.100",
+	)
 	var s Courses
 	for _, c := range []Client{first, second} {
 		s.Reported(Reported{Kind: Leased, Client: c, Addr: addr}, noon)
@@ -206,11 +222,20 @@ func TestWhoIsAskedAboutWaitsForTheWord(t *testing.T) {
 func TestAFloodOfNewDevicesIsReportedOfInPart(t *testing.T) {
 	report := map[string]int{}
 	desk, err := NewDesk(Options{
-		Own: netip.MustParsePrefix("192.0.2.10/24"), First: netip.MustParseAddr("192.0.2.100"), Last: netip.MustParseAddr("192.0.2.109"), Lease: time.Hour,
+		Own: netip.MustParsePrefix(
+			"192.0.2.10/24",
+		),
+		First: netip.MustParseAddr("192.0.2.100"),
+		Last:  netip.MustParseAddr("192.0.2.109"),
+		Lease: time.Hour,
 		Admit: (&Wanted{Ask: true}).Admit,
 	}, nil, DeskOptions{Clock: clock.Real(), Emit: func(b event.Body) { report[fmt.Sprintf("%T", b)]++ }})
 	require.NoError(t, err)
-	v := &serving{Server: desk.server, wire: Wire{Conn: discard{}, Clock: clock.Real()}, report: Report{Message: desk.message, Reported: desk.reported}}
+	v := &serving{
+		Server: desk.server,
+		wire:   Wire{Conn: discard{}, Clock: clock.Real()},
+		report: Report{Message: desk.message, Reported: desk.reported},
+	}
 	for i := range 5_000 {
 		m, err := dhcpv4.NewDiscovery(net.HardwareAddr{2, 0, 0, byte(i >> 16), byte(i >> 8), byte(i)})
 		require.NoError(t, err)

@@ -64,8 +64,15 @@ type DeskOptions struct {
 // NewDesk makes one with the leases that are known.
 func NewDesk(opt Options, known []Lease, with DeskOptions) (*Desk, error) {
 	d := &Desk{
-		opt: with, transfers: map[string]event.TransferBegin{}, reportedOf: map[string]event.NewDevice{}, suspects: make(chan struct{}, 1), held: map[string]bool{},
-		strangers: map[string]bool{}, warned: map[string]time.Time{}, loops: map[string]string{}, stalled: map[string]string{},
+		opt:        with,
+		transfers:  map[string]event.TransferBegin{},
+		reportedOf: map[string]event.NewDevice{},
+		suspects:   make(chan struct{}, 1),
+		held:       map[string]bool{},
+		strangers:  map[string]bool{},
+		warned:     map[string]time.Time{},
+		loops:      map[string]string{},
+		stalled:    map[string]string{},
 	}
 	if admit := opt.Admit; admit != nil {
 		opt.Admit = func(c Client) Verdict { return d.admit(c, admit) }
@@ -120,7 +127,11 @@ func (d *Desk) Serve(ctx context.Context, conn network.PacketConn) error {
 	if d.opt.Prove != nil {
 		watching.Go(func() { d.prove(ctx) })
 	}
-	err := d.server.Serve(ctx, Wire{conn, d.opt.Clock, d.opt.Probe}, Report{Message: d.message, Reported: d.reported, Leases: d.keep})
+	err := d.server.Serve(
+		ctx,
+		Wire{conn, d.opt.Clock, d.opt.Probe},
+		Report{Message: d.message, Reported: d.reported, Leases: d.keep},
+	)
 	cancel()
 	watching.Wait()
 	return err
@@ -159,7 +170,13 @@ func (d *Desk) lookForOthers(ctx context.Context) {
 			gone = 0
 			d.another.Store(&found[0])
 			if before == nil || *before != found[0] {
-				d.note(event.Error, fmt.Sprintf("another DHCP server, %s, offers addresses here: new devices are not answered until it is gone; those under way are brought to their end", found[0]))
+				d.note(
+					event.Error,
+					fmt.Sprintf(
+						"another DHCP server, %s, offers addresses here: new devices are not answered until it is gone; those under way are brought to their end",
+						found[0],
+					),
+				)
 			}
 			if d.opt.Another != nil {
 				d.opt.Another(found[0])
@@ -167,7 +184,13 @@ func (d *Desk) lookForOthers(ctx context.Context) {
 		case before != nil:
 			if gone++; gone == goneAfter {
 				d.another.Store(nil)
-				d.note(event.Info, fmt.Sprintf("the other DHCP server, %s, offers nothing any more: new devices are answered again", *before))
+				d.note(
+					event.Info,
+					fmt.Sprintf(
+						"the other DHCP server, %s, offers nothing any more: new devices are answered again",
+						*before,
+					),
+				)
 			}
 		}
 	}
@@ -296,7 +319,17 @@ func (d *Desk) message(m Message) {
 	if m.BootFile != "" {
 		text += "  " + m.BootFile
 	}
-	d.opt.Emit(event.Rung{Transfer: event.RungDHCP, Row: row, Protocol: "DHCP", Peer: m.Client.MAC, FromDevice: m.FromClient, What: m.Kind, Text: text})
+	d.opt.Emit(
+		event.Rung{
+			Transfer:   event.RungDHCP,
+			Row:        row,
+			Protocol:   "DHCP",
+			Peer:       m.Client.MAC,
+			FromDevice: m.FromClient,
+			What:       m.Kind,
+			Text:       text,
+		},
+	)
 }
 
 func (d *Desk) reported(t Reported) {
@@ -440,7 +473,18 @@ func (d *Desk) newDevice(mac string) {
 
 // reported is a course as it is reported.
 func (c Course) reported() event.NewDevice {
-	n := event.NewDevice{MAC: c.Client.MAC, Vendor: c.Client.Vendor, Stage: c.Stage.String(), Step: int(c.Stage), Since: c.Since, File: c.File, Files: len(c.Files), Wrong: c.Wrong, Rounds: c.Rounds, Alone: c.Alone}
+	n := event.NewDevice{
+		MAC:    c.Client.MAC,
+		Vendor: c.Client.Vendor,
+		Stage:  c.Stage.String(),
+		Step:   int(c.Stage),
+		Since:  c.Since,
+		File:   c.File,
+		Files:  len(c.Files),
+		Wrong:  c.Wrong,
+		Rounds: c.Rounds,
+		Alone:  c.Alone,
+	}
 	n.Next, n.Within = c.Next()
 	if n.Wrong == "" {
 		n.Wrong = c.Loops()

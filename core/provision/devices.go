@@ -71,7 +71,12 @@ func ParseDevices(name string, data []byte) (*Devices, error) {
 		case slices.Contains(d.Order, mac.String()):
 			f.Complain(at+".mac", "%s is there twice", mac)
 		}
-		one := Device{Name: string(e.Name), BootFile: string(e.BootFile), Configuration: string(e.Configuration), Custom: maps.Clone(common)}
+		one := Device{
+			Name:          string(e.Name),
+			BootFile:      string(e.BootFile),
+			Configuration: string(e.Configuration),
+			Custom:        maps.Clone(common),
+		}
 		if one.BootFile == "" {
 			one.BootFile = string(doc.BootFile)
 		}

@@ -53,8 +53,20 @@ type Custom map[uint8][]byte
 
 // decided are the options that this server says itself, or a client does.
 var decided = map[uint8]string{
-	0: "padding", 1: "the network's mask", 50: "the address that is asked for", 51: "the lease", 52: "where options are", 53: "the kind of message", 54: "this server",
-	55: "what a client asks for", 57: "a client's largest message", 58: "the lease", 59: "the lease", 61: "a client's identity", 82: "a relay's words", 255: "the end",
+	0:   "padding",
+	1:   "the network's mask",
+	50:  "the address that is asked for",
+	51:  "the lease",
+	52:  "where options are",
+	53:  "the kind of message",
+	54:  "this server",
+	55:  "what a client asks for",
+	57:  "a client's largest message",
+	58:  "the lease",
+	59:  "the lease",
+	61:  "a client's identity",
+	82:  "a relay's words",
+	255: "the end",
 }
 
 const maxCustom = 510 // bytes of one option, which is split (RFC 3396)
@@ -74,7 +86,11 @@ func ParseOption(number, text string) (code uint8, value []byte, err error) {
 		for _, one := range strings.FieldsFunc(digits, func(r rune) bool { return r == ' ' || r == ':' }) {
 			b, err := strconv.ParseUint(one, 16, 8)
 			if err != nil || len(one) != 2 {
-				return code, nil, fmt.Errorf("option %d: %q is no byte: want two digits, such as hex 01 04 c0", code, one)
+				return code, nil, fmt.Errorf(
+					"option %d: %q is no byte: want two digits, such as hex 01 04 c0",
+					code,
+					one,
+				)
 			}
 			value = append(value, byte(b))
 		}

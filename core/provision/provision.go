@@ -206,7 +206,13 @@ func New(opt Options, known []Lease) (*Server, error) {
 	if opt.Give == nil {
 		opt.Give = func(Client) Given { return Given{} }
 	}
-	s := &Server{opt: opt, leases: map[string]*Lease{}, taken: map[netip.Addr]string{}, bad: map[netip.Addr]time.Time{}, clear: map[netip.Addr]time.Time{}}
+	s := &Server{
+		opt:    opt,
+		leases: map[string]*Lease{},
+		taken:  map[netip.Addr]string{},
+		bad:    map[netip.Addr]time.Time{},
+		clear:  map[netip.Addr]time.Time{},
+	}
 	for _, lease := range known {
 		key := lease.Client.MAC
 		if !s.gives(lease.Addr, key) || s.leases[key] != nil || s.taken[lease.Addr] != "" || !lease.Bound {
@@ -256,7 +262,9 @@ func (s *Server) Handle(m *dhcpv4.DHCPv4, now time.Time) (answer *dhcpv4.DHCPv4,
 	}
 	if other := otherServer(m, s.opt.Own.Addr()); other.IsValid() {
 		s.release(c, func(l *Lease) bool { return !l.Bound })
-		return nil, []Reported{{Another, c, other, fmt.Sprintf("%s says that it took the offer of another DHCP server, %s", c.MAC, other)}} // anybody may say so of anybody: it begins nothing
+		return nil, []Reported{
+			{Another, c, other, fmt.Sprintf("%s says that it took the offer of another DHCP server, %s", c.MAC, other)},
+		} // anybody may say so of anybody: it begins nothing
 	}
 	switch verdict {
 	case Ignored:
@@ -330,7 +338,14 @@ func (s *Server) decide(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCP
 		if lease := s.leases[c.MAC]; lease != nil && lease.Addr == addr {
 			s.release(c, func(*Lease) bool { return true })
 			s.bad[addr] = now.Add(declinedFor)
-			return nil, []Reported{{Conflict, c, addr, fmt.Sprintf("%s found that %s is somebody's already: it is left alone", c.MAC, addr)}}
+			return nil, []Reported{
+				{
+					Conflict,
+					c,
+					addr,
+					fmt.Sprintf("%s found that %s is somebody's already: it is left alone", c.MAC, addr),
+				},
+			}
 		}
 	case dhcpv4.MessageTypeRelease:
 		if lease := s.leases[c.MAC]; lease != nil && lease.Addr == addr4(m.ClientIPAddr) {
@@ -339,16 +354,36 @@ func (s *Server) decide(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCP
 			return nil, []Reported{{Freed, c, addr, fmt.Sprintf("%s gave %s back", c.MAC, addr)}}
 		}
 	case dhcpv4.MessageTypeInform:
-		return s.answer(m, c, dhcpv4.MessageTypeAck, netip.Addr{}), []Reported{{Kind: Leased, Client: c, Addr: addr4(m.ClientIPAddr), Text: c.MAC + " has an address and asked for the rest"}}
+		return s.answer(
+			m,
+			c,
+			dhcpv4.MessageTypeAck,
+			netip.Addr{},
+		), []Reported{
+			{
+				Kind:   Leased,
+				Client: c,
+				Addr:   addr4(m.ClientIPAddr),
+				Text:   c.MAC + " has an address and asked for the rest",
+			},
+		}
 	}
-	return nil, []Reported{{Kind: Left, Client: c, Text: fmt.Sprintf("%s of %s: nothing is answered to that", m.MessageType(), c.MAC)}}
+	return nil, []Reported{
+		{Kind: Left, Client: c, Text: fmt.Sprintf("%s of %s: nothing is answered to that", m.MessageType(), c.MAC)},
+	}
 }
 
 // freeFor chooses an address for a client and holds it. Why says why there is none yet, or none at all.
 func (s *Server) freeFor(m *dhcpv4.DHCPv4, c Client, now time.Time) (addr netip.Addr, why []Reported) {
 	addr = s.choose(c, requested(m), now)
 	if !addr.IsValid() {
-		return addr, []Reported{{Kind: Left, Client: c, Text: fmt.Sprintf("no address is free of %s to %s for %s", s.opt.First, s.opt.Last, c.MAC)}}
+		return addr, []Reported{
+			{
+				Kind:   Left,
+				Client: c,
+				Text:   fmt.Sprintf("no address is free of %s to %s for %s", s.opt.First, s.opt.Last, c.MAC),
+			},
+		}
 	}
 	lease := s.leases[c.MAC]
 	if lease != nil && lease.Bound && lease.Addr == addr {
@@ -356,7 +391,9 @@ func (s *Server) freeFor(m *dhcpv4.DHCPv4, c Client, now time.Time) (addr netip.
 	}
 	s.hold(c, addr, now.Add(offerHeld), false)
 	if s.opt.Probes && !now.Before(s.clear[addr]) {
-		return netip.Addr{}, []Reported{{Probing, c, addr, fmt.Sprintf("looking whether %s is free for %s", addr, c.MAC)}}
+		return netip.Addr{}, []Reported{
+			{Probing, c, addr, fmt.Sprintf("looking whether %s is free for %s", addr, c.MAC)},
+		}
 	}
 	return addr, nil
 }
@@ -366,7 +403,14 @@ func (s *Server) offer(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv
 	if why != nil {
 		return nil, why
 	}
-	return s.answer(m, c, dhcpv4.MessageTypeOffer, addr), []Reported{{Offered, c, addr, fmt.Sprintf("%s is offered %s", c.MAC, addr)}}
+	return s.answer(
+		m,
+		c,
+		dhcpv4.MessageTypeOffer,
+		addr,
+	), []Reported{
+		{Offered, c, addr, fmt.Sprintf("%s is offered %s", c.MAC, addr)},
+	}
 }
 
 // showItself offers an address to a laptop of ours that looks for other servers, and holds none for it.
@@ -385,7 +429,14 @@ func (s *Server) bootp(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv
 		return nil, why
 	}
 	s.hold(c, addr, now.Add(s.opt.Lease), true)
-	return s.answer(m, c, dhcpv4.MessageTypeNone, addr), []Reported{{Leased, c, addr, fmt.Sprintf("%s asks by BOOTP and has %s", c.MAC, addr)}}
+	return s.answer(
+		m,
+		c,
+		dhcpv4.MessageTypeNone,
+		addr,
+	), []Reported{
+		{Leased, c, addr, fmt.Sprintf("%s asks by BOOTP and has %s", c.MAC, addr)},
+	}
 }
 
 // clearFor is how long an address that was nobody's is offered without another look.
@@ -411,16 +462,44 @@ func (s *Server) request(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHC
 		return nil, []Reported{{Kind: Left, Client: c, Text: c.MAC + " asks for no address"}}
 	case lease != nil && lease.Addr == wants:
 		s.hold(c, wants, now.Add(s.opt.Lease), true)
-		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Reported{{Leased, c, wants, fmt.Sprintf("%s has %s for %s", c.MAC, wants, units.Text(s.opt.Lease))}}
+		return s.answer(
+			m,
+			c,
+			dhcpv4.MessageTypeAck,
+			wants,
+		), []Reported{
+			{Leased, c, wants, fmt.Sprintf("%s has %s for %s", c.MAC, wants, units.Text(s.opt.Lease))},
+		}
 	case lease == nil && !chosen && s.opt.Own.Contains(wants) && !s.gives(wants, c.MAC):
-		return nil, []Reported{{Kind: Left, Client: c, Addr: wants, Text: fmt.Sprintf("%s asks for %s, which is not given here", c.MAC, wants)}} // RFC 2131 §4.3.2: silent without a record
+		return nil, []Reported{
+			{
+				Kind:   Left,
+				Client: c,
+				Addr:   wants,
+				Text:   fmt.Sprintf("%s asks for %s, which is not given here", c.MAC, wants),
+			},
+		} // RFC 2131 §4.3.2: silent without a record
 	case lease == nil && !chosen && s.free(wants, c.MAC, now):
 		s.hold(c, wants, now.Add(s.opt.Lease), true) // it had that before this laptop's program was started
-		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Reported{{Leased, c, wants, fmt.Sprintf("%s goes on with %s", c.MAC, wants)}}
+		return s.answer(
+			m,
+			c,
+			dhcpv4.MessageTypeAck,
+			wants,
+		), []Reported{
+			{Leased, c, wants, fmt.Sprintf("%s goes on with %s", c.MAC, wants)},
+		}
 	}
 	why := "which it cannot have"
 	if !s.opt.Own.Contains(wants) {
 		why = fmt.Sprintf("which is on another network than %s: it was somewhere else before", s.opt.Own.Masked())
 	}
-	return s.answer(m, c, dhcpv4.MessageTypeNak, netip.Addr{}), []Reported{{Refused, c, wants, fmt.Sprintf("%s asks for %s, %s", c.MAC, wants, why)}}
+	return s.answer(
+		m,
+		c,
+		dhcpv4.MessageTypeNak,
+		netip.Addr{},
+	), []Reported{
+		{Refused, c, wants, fmt.Sprintf("%s asks for %s, %s", c.MAC, wants, why)},
+	}
 }

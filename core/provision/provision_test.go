@@ -17,9 +17,17 @@ var noon = time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
 
 func options() Options {
 	return Options{
-		Own: netip.MustParsePrefix("192.0.2.10/24"), First: netip.MustParseAddr("192.0.2.100"), Last: netip.MustParseAddr("192.0.2.103"), Lease: 10 * time.Minute,
-		Router: netip.MustParseAddr("192.0.2.1"), Reserved: map[string]netip.Addr{mac(9).String(): netip.MustParseAddr("192.0.2.102")},
-		Admit: func(Client) Verdict { return Served },
+		Own: netip.MustParsePrefix(
+			"192.0.2.10/24",
+		),
+		First: netip.MustParseAddr("192.0.2.100"),
+		Last:  netip.MustParseAddr("192.0.2.103"),
+		Lease: 10 * time.Minute,
+		Router: netip.MustParseAddr(
+			"192.0.2.1",
+		),
+		Reserved: map[string]netip.Addr{mac(9).String(): netip.MustParseAddr("192.0.2.102")},
+		Admit:    func(Client) Verdict { return Served },
 		Give: func(c Client) Given {
 			return Given{BootFile: "strand-3.2.msl", Server: netip.MustParseAddr("192.0.2.10"), HostName: "tangle-sw2"}
 		},
@@ -30,7 +38,8 @@ func mac(n byte) net.HardwareAddr { return net.HardwareAddr{2, 0, 0x5e, 0x10, 0,
 
 // message is one from a client.
 func message(t require.TestingT, kind dhcpv4.MessageType, who byte, change ...dhcpv4.Modifier) *dhcpv4.DHCPv4 {
-	m, err := dhcpv4.New(append([]dhcpv4.Modifier{dhcpv4.WithHwAddr(mac(who)), dhcpv4.WithMessageType(kind)}, change...)...)
+	m, err := dhcpv4.New(
+		append([]dhcpv4.Modifier{dhcpv4.WithHwAddr(mac(who)), dhcpv4.WithMessageType(kind)}, change...)...)
 	require.NoError(t, err)
 	return m
 }
@@ -53,7 +62,10 @@ func kinds(report []Reported) (all []string) {
 func TestAClientIsGivenWhatItFetches(t *testing.T) {
 	s, err := New(options(), nil)
 	require.NoError(t, err)
-	offer, report := s.Handle(message(t, dhcpv4.MessageTypeDiscover, 1, dhcpv4.WithOption(dhcpv4.OptHostName("new-one\x1b[2J"))), noon)
+	offer, report := s.Handle(
+		message(t, dhcpv4.MessageTypeDiscover, 1, dhcpv4.WithOption(dhcpv4.OptHostName("new-one\x1b[2J"))),
+		noon,
+	)
 	require.NotNil(t, offer)
 	assert.Equal(t, []string{Asked, Offered}, kinds(report))
 	assert.NotContains(t, report[0].Client.HostName, "\x1b")
@@ -69,7 +81,10 @@ func TestAClientIsGivenWhatItFetches(t *testing.T) {
 	assert.Equal(t, "tangle-sw2", offer.HostName())
 	assert.Empty(t, s.Leases(), "an offer is no lease")
 
-	ack, report := s.Handle(message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10")), noon.Add(time.Second))
+	ack, report := s.Handle(
+		message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10")),
+		noon.Add(time.Second),
+	)
 	require.NotNil(t, ack)
 	assert.Equal(t, []string{Asked, Leased}, kinds(report))
 	assert.Equal(t, 10*time.Minute, ack.IPAddressLeaseTime(0))
@@ -78,10 +93,21 @@ func TestAClientIsGivenWhatItFetches(t *testing.T) {
 	require.NoError(t, err)
 	offer, _ = again.Handle(message(t, dhcpv4.MessageTypeDiscover, 2), noon)
 	assert.Equal(t, "192.0.2.101", offer.YourIPAddr.String(), "a lease that was kept is not given to another one")
-	renewed, _ := again.Handle(message(t, dhcpv4.MessageTypeRequest, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.100"))), noon.Add(5*time.Minute))
+	renewed, _ := again.Handle(
+		message(t, dhcpv4.MessageTypeRequest, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.100"))),
+		noon.Add(5*time.Minute),
+	)
 	require.NotNil(t, renewed)
-	assert.Equal(t, netip.MustParseAddrPort("192.0.2.100:68"), again.To(message(t, dhcpv4.MessageTypeRequest, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.100"))), renewed))
-	assert.Equal(t, netip.MustParseAddrPort("255.255.255.255:68"), again.To(message(t, dhcpv4.MessageTypeDiscover, 1), offer))
+	assert.Equal(
+		t,
+		netip.MustParseAddrPort("192.0.2.100:68"),
+		again.To(message(t, dhcpv4.MessageTypeRequest, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.100"))), renewed),
+	)
+	assert.Equal(
+		t,
+		netip.MustParseAddrPort("255.255.255.255:68"),
+		again.To(message(t, dhcpv4.MessageTypeDiscover, 1), offer),
+	)
 }
 
 // cases are messages in a row, and what comes of the last one.
@@ -114,14 +140,26 @@ var cases = map[string]struct {
 		return []*dhcpv4.DHCPv4{message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.101"))}
 	}, dhcpv4.MessageTypeAck, "192.0.2.101", Leased, Served},
 	"one that took another server's offer": {func(t *testing.T) []*dhcpv4.DHCPv4 {
-		return []*dhcpv4.DHCPv4{message(t, dhcpv4.MessageTypeDiscover, 1), message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.200"), from("192.0.2.66"))}
+		return []*dhcpv4.DHCPv4{
+			message(t, dhcpv4.MessageTypeDiscover, 1),
+			message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.200"), from("192.0.2.66")),
+		}
 	}, dhcpv4.MessageTypeNone, "192.0.2.66", Another, Served},
 	"one that found its address taken": {func(t *testing.T) []*dhcpv4.DHCPv4 {
-		return []*dhcpv4.DHCPv4{message(t, dhcpv4.MessageTypeDiscover, 1), message(t, dhcpv4.MessageTypeDecline, 1, wants("192.0.2.100"), from("192.0.2.10"))}
+		return []*dhcpv4.DHCPv4{
+			message(t, dhcpv4.MessageTypeDiscover, 1),
+			message(t, dhcpv4.MessageTypeDecline, 1, wants("192.0.2.100"), from("192.0.2.10")),
+		}
 	}, dhcpv4.MessageTypeNone, "192.0.2.100", Conflict, Served},
 	"one after that": {func(t *testing.T) []*dhcpv4.DHCPv4 {
 		return []*dhcpv4.DHCPv4{
-			message(t, dhcpv4.MessageTypeDiscover, 1), message(t, dhcpv4.MessageTypeDecline, 1, wants("192.0.2.100"), from("192.0.2.10")), message(t, dhcpv4.MessageTypeDiscover, 1),
+			message(
+				t,
+				dhcpv4.MessageTypeDiscover,
+				1,
+			),
+			message(t, dhcpv4.MessageTypeDecline, 1, wants("192.0.2.100"), from("192.0.2.10")),
+			message(t, dhcpv4.MessageTypeDiscover, 1),
 		}
 	}, dhcpv4.MessageTypeOffer, "192.0.2.101", Offered, Served},
 	"one more than there are": {func(t *testing.T) (all []*dhcpv4.DHCPv4) {
@@ -132,15 +170,28 @@ var cases = map[string]struct {
 	}, dhcpv4.MessageTypeNone, "", Left, Served},
 	"one that gives its address back": {func(t *testing.T) []*dhcpv4.DHCPv4 {
 		return []*dhcpv4.DHCPv4{
-			message(t, dhcpv4.MessageTypeDiscover, 1), message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10")),
-			message(t, dhcpv4.MessageTypeRelease, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.100")), from("192.0.2.10")),
+			message(
+				t,
+				dhcpv4.MessageTypeDiscover,
+				1,
+			),
+			message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10")),
+			message(
+				t,
+				dhcpv4.MessageTypeRelease,
+				1,
+				dhcpv4.WithClientIP(net.ParseIP("192.0.2.100")),
+				from("192.0.2.10"),
+			),
 		}
 	}, dhcpv4.MessageTypeNone, "192.0.2.100", Freed, Served},
 	"one that has an address of its own": {func(t *testing.T) []*dhcpv4.DHCPv4 {
 		return []*dhcpv4.DHCPv4{message(t, dhcpv4.MessageTypeInform, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.30")))}
 	}, dhcpv4.MessageTypeAck, "0.0.0.0", Leased, Served},
 	"one that came over a relay": {func(t *testing.T) []*dhcpv4.DHCPv4 {
-		return []*dhcpv4.DHCPv4{message(t, dhcpv4.MessageTypeDiscover, 1, dhcpv4.WithRelay(net.ParseIP("198.51.100.1")))}
+		return []*dhcpv4.DHCPv4{
+			message(t, dhcpv4.MessageTypeDiscover, 1, dhcpv4.WithRelay(net.ParseIP("198.51.100.1"))),
+		}
 	}, dhcpv4.MessageTypeNone, "", Left, Served},
 	"an answer of another server": {func(t *testing.T) []*dhcpv4.DHCPv4 {
 		m := message(t, dhcpv4.MessageTypeOffer, 1)
@@ -236,7 +287,8 @@ func TestNoAddressIsHadTwice(t *testing.T) {
 		for range rapid.IntRange(1, 60).Draw(t, "messages") {
 			now = now.Add(time.Duration(rapid.IntRange(0, 400).Draw(t, "seconds")) * time.Second)
 			who := rapid.ByteRange(1, 12).Draw(t, "who")
-			kind := rapid.SampledFrom([]dhcpv4.MessageType{dhcpv4.MessageTypeDiscover, dhcpv4.MessageTypeDiscover, dhcpv4.MessageTypeRequest, dhcpv4.MessageTypeRequest, dhcpv4.MessageTypeDecline, dhcpv4.MessageTypeRelease, dhcpv4.MessageTypeInform}).Draw(t, "kind")
+			kind := rapid.SampledFrom([]dhcpv4.MessageType{dhcpv4.MessageTypeDiscover, dhcpv4.MessageTypeDiscover, dhcpv4.MessageTypeRequest, dhcpv4.MessageTypeRequest, dhcpv4.MessageTypeDecline, dhcpv4.MessageTypeRelease, dhcpv4.MessageTypeInform}).
+				Draw(t, "kind")
 			var change []dhcpv4.Modifier
 			addr := fmt.Sprintf("192.0.2.%d", rapid.IntRange(98, 106).Draw(t, "address"))
 			if rapid.Bool().Draw(t, "wants") {
@@ -255,12 +307,20 @@ func TestNoAddressIsHadTwice(t *testing.T) {
 				require.Equal(t, m.TransactionID, answer.TransactionID)
 				require.Equal(t, mac(who), answer.ClientHWAddr)
 				for other, lease := range has {
-					require.False(t, other != mac(who).String() && lease.Addr == given && now.Before(lease.Until), "%s has %s until %s", other, given, lease.Until)
+					require.False(
+						t,
+						other != mac(who).String() && lease.Addr == given && now.Before(lease.Until),
+						"%s has %s until %s",
+						other,
+						given,
+						lease.Until,
+					)
 				}
 				has[mac(who).String()] = Lease{Addr: given, Until: now.Add(10 * time.Minute)}
 			}
 			switch lease := has[mac(who).String()]; {
-			case kind == dhcpv4.MessageTypeRelease && lease.Addr == addr4(m.ClientIPAddr), kind == dhcpv4.MessageTypeDecline && lease.Addr == requested(m):
+			case kind == dhcpv4.MessageTypeRelease && lease.Addr == addr4(m.ClientIPAddr),
+				kind == dhcpv4.MessageTypeDecline && lease.Addr == requested(m):
 				delete(has, mac(who).String())
 			}
 			require.LessOrEqual(t, len(s.leases), 5, "no more than there are addresses")

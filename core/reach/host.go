@@ -56,5 +56,6 @@ func echo(ctx context.Context, to netip.Addr, raw bool) (time.Duration, error) {
 }
 
 func notPermitted(err error) bool {
-	return errors.Is(err, os.ErrPermission) || errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES) || errors.Is(err, syscall.EPROTONOSUPPORT)
+	return errors.Is(err, os.ErrPermission) || errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES) ||
+		errors.Is(err, syscall.EPROTONOSUPPORT)
 }

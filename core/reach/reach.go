@@ -40,7 +40,11 @@ type Watched struct {
 // ParseWatched reads 192.0.2.40, icmp:192.0.2.40, tcp:192.0.2.40:22 or http://192.0.2.40/status.
 func ParseWatched(text string) (Watched, error) {
 	bad := func(why string) (Watched, error) {
-		return Watched{}, fmt.Errorf("%q is nothing to watch: %s; want an address, icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/PATH", text, why)
+		return Watched{}, fmt.Errorf(
+			"%q is nothing to watch: %s; want an address, icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/PATH",
+			text,
+			why,
+		)
 	}
 	kind, rest, found := strings.Cut(text, ":")
 	switch {

@@ -45,7 +45,13 @@ func (d Call) CompileBy(c *Compiler, by string) *CompiledCall {
 	action := c.names.d.Action(d.Action)
 	if action == nil {
 		if d.Action != "" {
-			c.Complain("action", "dialect %s has no action %q; it has %s", c.names.d.Dialect, d.Action, strings.Join(c.names.d.ActionNames(), ", "))
+			c.Complain(
+				"action",
+				"dialect %s has no action %q; it has %s",
+				c.names.d.Dialect,
+				d.Action,
+				strings.Join(c.names.d.ActionNames(), ", "),
+			)
 		}
 		return &CompiledCall{}
 	}
@@ -53,7 +59,12 @@ func (d Call) CompileBy(c *Compiler, by string) *CompiledCall {
 	if d.Of != "" {
 		c.Image("of", d.Of)
 		if action.Rate == "" {
-			c.Complain("of", "dialect %s does not say how much of a file action %q deals with a second (rate: …)", c.names.d.Dialect, d.Action)
+			c.Complain(
+				"of",
+				"dialect %s does not say how much of a file action %q deals with a second (rate: …)",
+				c.names.d.Dialect,
+				d.Action,
+			)
 		}
 	}
 	if len(action.By) > 0 {
@@ -72,7 +83,8 @@ func (d Call) CompileBy(c *Compiler, by string) *CompiledCall {
 		c.way("action", fmt.Sprintf("action %q", d.Action), way, c.names, secrets)
 	}
 	for _, key := range slices.Sorted(maps.Keys(d.With)) {
-		if len(ways) > 0 && !slices.ContainsFunc(ways, func(w *dialect.CompiledWay) bool { return slices.Contains(w.With, key) }) {
+		if len(ways) > 0 &&
+			!slices.ContainsFunc(ways, func(w *dialect.CompiledWay) bool { return slices.Contains(w.With, key) }) {
 			c.Complain("with."+key, "action %q takes no %q; it takes %s", d.Action, key, takes(ways))
 		}
 	}

@@ -14,7 +14,11 @@ import (
 // WayToDevice is what is known of the way to the device: its line, what it takes by itself, and a round trip as
 // it was measured.
 func (p *Prepared) WayToDevice(baud int, trip time.Duration) arithmetic.Way {
-	w := arithmetic.Way{Link: arithmetic.UsualLink, Trip: max(trip, arithmetic.UsualTrip), Device: p.Dialect.FetchRate()}
+	w := arithmetic.Way{
+		Link:   arithmetic.UsualLink,
+		Trip:   max(trip, arithmetic.UsualTrip),
+		Device: p.Dialect.FetchRate(),
+	}
 	if framing, err := line.ParseFraming(cmp.Or(string(p.Dialect.Line.Framing), line.DefaultFraming)); err == nil {
 		w.Baud, w.Framing = baud, framing
 	}
@@ -31,7 +35,18 @@ func (p *Prepared) EstimatesText(img *image.Image, chosen string) (words []strin
 		if one.Protocol == chosen {
 			mark = " (chosen)"
 		}
-		words = append(words, fmt.Sprintf("%s, %s: about %s%s: %s%s", one.Protocol, one.Terms, one.Time.Round(time.Second), mark, one.Why, warned(one.Warn)))
+		words = append(
+			words,
+			fmt.Sprintf(
+				"%s, %s: about %s%s: %s%s",
+				one.Protocol,
+				one.Terms,
+				one.Time.Round(time.Second),
+				mark,
+				one.Why,
+				warned(one.Warn),
+			),
+		)
 	}
 	return words
 }

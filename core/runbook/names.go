@@ -67,7 +67,8 @@ func (n names) isInput(name string) bool {
 // always reports whether a name is known at every time: nothing has to be read or made for it.
 func (n names) always(name string) bool {
 	first, _, _ := strings.Cut(name, ".")
-	return first == "clock" || first == "prompt" || first == n.loop && n.loop != "" || slices.Contains(n.extra, name) || n.isInput(name)
+	return first == "clock" || first == "prompt" || first == n.loop && n.loop != "" || slices.Contains(n.extra, name) ||
+		n.isInput(name)
 }
 
 // secret reports whether a name's value is shown and recorded nowhere.

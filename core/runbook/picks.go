@@ -67,7 +67,11 @@ func imagePicks(shelf *image.Shelf, facts *device.Facts, asked string) (all []Pi
 		if item.Proved() {
 			words = append(words, "as published")
 		}
-		pick := Pick{Value: item.Name, Text: strings.Join(slices.DeleteFunc(words, func(w string) bool { return w == "" }), " · "), Fit: fit.Verdict}
+		pick := Pick{
+			Value: item.Name,
+			Text:  strings.Join(slices.DeleteFunc(words, func(w string) bool { return w == "" }), " · "),
+			Fit:   fit.Verdict,
+		}
 		if item.Kind != "" {
 			pick.Text = "a " + item.Kind + ", sent whole · " + pick.Text
 		}
@@ -80,7 +84,11 @@ func imagePicks(shelf *image.Shelf, facts *device.Facts, asked string) (all []Pi
 		all = append(all, pick)
 	}
 	slices.SortStableFunc(all, func(a, b Pick) int {
-		return cmp.Or(order(aside[a.Value])-order(aside[b.Value]), slices.Index(fitOrder, a.Fit)-slices.Index(fitOrder, b.Fit), strings.Compare(a.Value, b.Value))
+		return cmp.Or(
+			order(aside[a.Value])-order(aside[b.Value]),
+			slices.Index(fitOrder, a.Fit)-slices.Index(fitOrder, b.Fit),
+			strings.Compare(a.Value, b.Value),
+		)
 	})
 	return all
 }

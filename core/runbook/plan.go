@@ -113,11 +113,24 @@ type Planner struct {
 
 // newPlanner begins where nothing is typed yet.
 func newPlanner(p *Prepared, env map[string]any, facts *device.Facts) *Planner {
-	return &Planner{Prepared: p, Known: env, Facts: facts, locks: p.Dialect.NewInterlocks(), altered: new(bool), gone: new(time.Duration)}
+	return &Planner{
+		Prepared: p,
+		Known:    env,
+		Facts:    facts,
+		locks:    p.Dialect.NewInterlocks(),
+		altered:  new(bool),
+		gone:     new(time.Duration),
+	}
 }
 
 // Ahead begins in the middle of a run: at a mode, empty for an unknown one, with what is pending now.
-func (p *Prepared) Ahead(env map[string]any, facts *device.Facts, mode string, pending []dialect.Open, now time.Time) *Planner {
+func (p *Prepared) Ahead(
+	env map[string]any,
+	facts *device.Facts,
+	mode string,
+	pending []dialect.Open,
+	now time.Time,
+) *Planner {
 	walk := newPlanner(p, env, facts)
 	walk.Mode = mode
 	open := slices.Clone(pending)
@@ -134,7 +147,12 @@ func (p *Prepared) Ahead(env map[string]any, facts *device.Facts, mode string, p
 // what only it can say stays one; facts that are assumed take the place of what would be read.
 func (p *Prepared) Plan(assumed *device.Facts) Plan {
 	steps, env := p.unrolled(assumed)
-	plan := Plan{Runbook: p.Book.Runbook, Title: p.TitleText(env), Dialect: p.Dialect.Dialect, About: p.RollbackText(env)}
+	plan := Plan{
+		Runbook: p.Book.Runbook,
+		Title:   p.TitleText(env),
+		Dialect: p.Dialect.Dialect,
+		About:   p.RollbackText(env),
+	}
 	walk := newPlanner(p, env, assumed)
 	plan.Answers, plan.Identity = walk.answers(), walk.whichDevice()
 	for i := range steps {
@@ -249,8 +267,16 @@ func (p *Planner) Next(s *PreparedStep) PlanStep {
 func (p *Planner) step(s *PreparedStep) PlanStep {
 	within := p.inside(s)
 	step := PlanStep{
-		ID: s.ID, Phase: s.Phase, Title: s.TitleText.Shown(within.Known), Verb: s.VerbName(), Irreversible: s.Irreversible, Rehearsed: p.Rehearsed(s), Expected: s.Expected, Timeout: s.Timeout,
-		Hold: s.HoldText.Shown(within.Known), Rollback: s.RollbackText.Shown(within.Known),
+		ID:           s.ID,
+		Phase:        s.Phase,
+		Title:        s.TitleText.Shown(within.Known),
+		Verb:         s.VerbName(),
+		Irreversible: s.Irreversible,
+		Rehearsed:    p.Rehearsed(s),
+		Expected:     s.Expected,
+		Timeout:      s.Timeout,
+		Hold:         s.HoldText.Shown(within.Known),
+		Rollback:     s.RollbackText.Shown(within.Known),
 	}
 	if s.loop != nil {
 		step.For = fmt.Sprintf("each %s in %s", s.loop.Each, s.loop.In)
@@ -519,7 +545,12 @@ func (p *Planner) whichDevice() []Typed {
 		return nil
 	}
 	reading := p.Dialect.Reading(p.Dialect.Identity.Read)
-	return []Typed{{Text: reading.Type.Shown(p.Known), When: "to see that it is still the same device by its " + name + ", before it is changed behind a hold, a login or a long silence"}}
+	return []Typed{
+		{
+			Text: reading.Type.Shown(p.Known),
+			When: "to see that it is still the same device by its " + name + ", before it is changed behind a hold, a login or a long silence",
+		},
+	}
 }
 
 // Catches is what brings a device to a mode, whatever it does.
@@ -589,7 +620,15 @@ func eachPhase(out io.Writer, steps []PlanStep, head string, step func(PlanStep)
 
 func writeSteps(out io.Writer, steps []PlanStep) {
 	eachPhase(out, steps, "\n%s\n", func(s PlanStep) {
-		fmt.Fprintf(out, "  %-2s%-6s %-44s ~%-7s timeout %s\n", s.mark(), s.ID, s.Title, s.Expected.Round(100*time.Millisecond), units.Short(s.Timeout))
+		fmt.Fprintf(
+			out,
+			"  %-2s%-6s %-44s ~%-7s timeout %s\n",
+			s.mark(),
+			s.ID,
+			s.Title,
+			s.Expected.Round(100*time.Millisecond),
+			units.Short(s.Timeout),
+		)
 		for _, d := range s.details() {
 			fmt.Fprintf(out, "           %-9s %s\n", d[0], d[1])
 		}
@@ -622,7 +661,14 @@ func (s PlanStep) details() (details [][2]string) {
 
 // WriteMarkdown prints the plan as Markdown, to be put into a ticket.
 func (p Plan) WriteMarkdown(out io.Writer) {
-	fmt.Fprintf(out, "# %s\n\nRunbook `%s`, dialect `%s`, about %s. ◇ waits for an approval, ▲ cannot be undone. Nothing was sent.\n", p.Title, p.Runbook, p.Dialect, p.Expected.Round(time.Second))
+	fmt.Fprintf(
+		out,
+		"# %s\n\nRunbook `%s`, dialect `%s`, about %s. ◇ waits for an approval, ▲ cannot be undone. Nothing was sent.\n",
+		p.Title,
+		p.Runbook,
+		p.Dialect,
+		p.Expected.Round(time.Second),
+	)
 	for _, t := range p.Identity {
 		fmt.Fprintf(out, "\n`%s` is typed %s.\n", t.Text, t.When)
 	}
@@ -633,7 +679,15 @@ func (p Plan) WriteMarkdown(out io.Writer) {
 
 func markdownSteps(out io.Writer, steps []PlanStep) {
 	eachPhase(out, steps, "\n## %s\n\n", func(s PlanStep) {
-		fmt.Fprintf(out, "- **%s** %s%s _(expected %s, timeout %s)_\n", s.ID, s.mark(), s.Title, s.Expected.Round(100*time.Millisecond), units.Short(s.Timeout))
+		fmt.Fprintf(
+			out,
+			"- **%s** %s%s _(expected %s, timeout %s)_\n",
+			s.ID,
+			s.mark(),
+			s.Title,
+			s.Expected.Round(100*time.Millisecond),
+			units.Short(s.Timeout),
+		)
 		for _, d := range s.details() {
 			text := d[1]
 			if d[0] == "types" || d[0] == "reads" || d[0] == "checks" || d[0] == "when" {

@@ -38,11 +38,23 @@ func ShelfEvent(shelf *image.Shelf, d *dialect.Dialect, facts *device.Facts) eve
 
 func shelfImage(item image.Item, fit image.Fit) event.ShelfImage {
 	one := event.ShelfImage{
-		Name: item.Name, Inside: insideText(item), Whole: item.Kind, Release: item.Says[image.SaysRelease], Models: item.Says[image.SaysModels],
-		Path: item.Path, Says: item.Says, Problem: item.Problem, Size: item.Size, SHA256: item.SHA256, Broken: item.Broken(), Fit: event.Fit(fit.Verdict),
+		Name:    item.Name,
+		Inside:  insideText(item),
+		Whole:   item.Kind,
+		Release: item.Says[image.SaysRelease],
+		Models:  item.Says[image.SaysModels],
+		Path:    item.Path,
+		Says:    item.Says,
+		Problem: item.Problem,
+		Size:    item.Size,
+		SHA256:  item.SHA256,
+		Broken:  item.Broken(),
+		Fit:     event.Fit(fit.Verdict),
 	}
 	if item.Says[image.SaysCompanion] != "" {
-		one.Companion, one.Release = strings.TrimSpace(strings.ToLower(item.Says[image.SaysCompanion])+" "+item.Says[image.SaysFor]), ""
+		one.Companion, one.Release = strings.TrimSpace(
+			strings.ToLower(item.Says[image.SaysCompanion])+" "+item.Says[image.SaysFor],
+		), ""
 	}
 	if item.SHA256 != "" {
 		one.Digests = map[string]string{"sha512": item.SHA512, "md5": item.MD5, "crc32": item.CRC32}

@@ -1,6 +1,17 @@
 package screen
 
-var attrs = map[int]Attr{1: Bold, 2: Faint, 3: Italic, 4: Underline, 5: Blink, 6: Blink, 7: Reverse, 8: Hidden, 9: Struck, 21: Underline}
+var attrs = map[int]Attr{
+	1:  Bold,
+	2:  Faint,
+	3:  Italic,
+	4:  Underline,
+	5:  Blink,
+	6:  Blink,
+	7:  Reverse,
+	8:  Hidden,
+	9:  Struck,
+	21: Underline,
+}
 
 var noAttrs = map[int]Attr{22: Bold | Faint, 23: Italic, 24: Underline, 25: Blink, 27: Reverse, 28: Hidden, 29: Struck}
 

@@ -306,7 +306,15 @@ func (s *Screen) putASCII(text []byte) {
 // splitWide blanks the wide rune that column x would cut in two.
 func (s *Screen) splitWide(r *row, x int) {
 	if x > 0 && x < len(r.cells) && r.cells[x].width == 0 && r.cells[x].r != 0 {
-		r.cells[x-1], r.cells[x] = cell{r: ' ', style: r.cells[x-1].style, width: 1}, cell{r: ' ', style: r.cells[x].style, width: 1}
+		r.cells[x-1], r.cells[x] = cell{
+			r:     ' ',
+			style: r.cells[x-1].style,
+			width: 1,
+		}, cell{
+			r:     ' ',
+			style: r.cells[x].style,
+			width: 1,
+		}
 	}
 }
 
@@ -565,7 +573,8 @@ func (s *Screen) SoftReset() {
 // what was asked of a terminal before is not true any more. The text stays, and new text goes below it. It
 // reports whether there was anything to leave.
 func (s *Screen) Leave() bool {
-	if s.saved == nil && s.mode == (modes{}) && s.top == 0 && s.bot == s.rows-1 && s.pen == (Style{Role: s.pen.Role}) && !s.parser.graphics {
+	if s.saved == nil && s.mode == (modes{}) && s.top == 0 && s.bot == s.rows-1 && s.pen == (Style{Role: s.pen.Role}) &&
+		!s.parser.graphics {
 		return false
 	}
 	if s.saved != nil {

@@ -32,8 +32,18 @@ func newTerminal(t *testing.T) *terminal {
 	folder := t.TempDir()
 	r := &terminal{t: t, socket: filepath.Join(folder, "s"), folder: folder}
 	config := filepath.Join(folder, "conf")
-	require.NoError(t, os.WriteFile(config, []byte("set -g status off\nset -g default-terminal tmux-256color\nset -g remain-on-exit on\nset -g history-limit 0\nset -as terminal-features ',*:RGB:strikethrough'\n"), 0o600))
-	out, err := exec.Command("tmux", "-S", r.socket, "-f", config, "new-session", "-d", "-s", "x", "-x", "80", "-y", "24", "sleep 600").CombinedOutput()
+	require.NoError(
+		t,
+		os.WriteFile(
+			config,
+			[]byte(
+				"set -g status off\nset -g default-terminal tmux-256color\nset -g remain-on-exit on\nset -g history-limit 0\nset -as terminal-features ',*:RGB:strikethrough'\n",
+			),
+			0o600,
+		),
+	)
+	out, err := exec.Command("tmux", "-S", r.socket, "-f", config, "new-session", "-d", "-s", "x", "-x", "80", "-y", "24", "sleep 600").
+		CombinedOutput()
 	require.NoError(t, err, string(out))
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", r.socket, "kill-server").Run() })
 	return r
@@ -221,7 +231,9 @@ func TestRandomStreamsAreDrawnAsARealTerminalDoes(t *testing.T) {
 		mine := New(size[0], size[1])
 		for range 5 + random.IntN(60) {
 			piece := piecesToCompare[random.IntN(len(piecesToCompare))]
-			if pending := mine.wrapNext || mine.keep.wrapNext; pending && (piece[0] == 0x1b || piece[0] == '\b' || piece[0] == '\t') {
+			if pending := mine.wrapNext ||
+				mine.keep.wrapNext; pending &&
+				(piece[0] == 0x1b || piece[0] == '\b' || piece[0] == '\t') {
 				continue // see TestWhatDiffersFromThatTerminal
 			}
 			if piece == "\x1b[2;4r" && mine.mode.origin {
@@ -267,10 +279,29 @@ var programs = map[string]struct {
 	command []string
 	keys    []string
 }{
-	"top":      {[]string{"top", "-d", "0.2"}, []string{"", "1", "q"}},
-	"less":     {[]string{"less", "parser.go"}, []string{" ", "/case\r", "n", "G", "b"}},
-	"vi":       {[]string{"vi", "-n", "-u", "NONE", "parser.go"}, []string{"5j", "dd", "oa new line\x1b", "\x06", ":set nu\r", "\x0c"}},
-	"whiptail": {[]string{"whiptail", "--title", "Harbour", "--menu", "Choose", "15", "50", "4", "a", "Hollow Skerry", "b", "Tangle Ness"}, []string{"\x1b[B", "\t"}},
+	"top":  {[]string{"top", "-d", "0.2"}, []string{"", "1", "q"}},
+	"less": {[]string{"less", "parser.go"}, []string{" ", "/case\r", "n", "G", "b"}},
+	"vi": {
+		[]string{"vi", "-n", "-u", "NONE", "parser.go"},
+		[]string{"5j", "dd", "oa new line\x1b", "\x06", ":set nu\r", "\x0c"},
+	},
+	"whiptail": {
+		[]string{
+			"whiptail",
+			"--title",
+			"Harbour",
+			"--menu",
+			"Choose",
+			"15",
+			"50",
+			"4",
+			"a",
+			"Hollow Skerry",
+			"b",
+			"Tangle Ness",
+		},
+		[]string{"\x1b[B", "\t"},
+	},
 }
 
 // record runs a program on a terminal of a size and returns all that it wrote.

@@ -430,7 +430,8 @@ func (s *Sense) Feed(at time.Time, p []byte) Feed {
 func (s *Sense) differs(before State) bool {
 	now := s.view
 	return now.Count != before.Count || now.AtPrompt != before.AtPrompt || now.Dialog != before.Dialog || now.Receiver != before.Receiver ||
-		now.Request != before.Request || now.Pager != before.Pager || now.Pushed != before.Pushed
+		now.Request != before.Request || now.Pager != before.Pager ||
+		now.Pushed != before.Pushed
 }
 
 // ended takes a line that a line feed has ended.
@@ -681,7 +682,8 @@ func (s *Sense) waitsWith(line string) bool {
 // none: the device wrote that one without ending the line before.
 func (s *Sense) promptInFrontOfNoise(line string) string {
 	rest, found := strings.CutPrefix(line, s.prompt)
-	if s.prompt == "" || !found || rest == "" || !slices.ContainsFunc(s.config.Noise, func(p *regexp.Regexp) bool { return p.MatchString(rest) }) {
+	if s.prompt == "" || !found || rest == "" ||
+		!slices.ContainsFunc(s.config.Noise, func(p *regexp.Regexp) bool { return p.MatchString(rest) }) {
 		return ""
 	}
 	return strings.TrimSuffix(line, rest)

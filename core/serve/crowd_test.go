@@ -41,13 +41,16 @@ func TestSilentConnectionsShutNobodyOut(t *testing.T) {
 			t.Run(protocol+" "+name, func(t *testing.T) {
 				var mu sync.Mutex
 				refused := 0
-				d := NewDock(t.Context(), Options{Network: network.Host{}, Clock: clock.Real(), Emit: func(b event.Body) {
-					mu.Lock()
-					defer mu.Unlock()
-					if rung, ok := b.(event.Rung); ok && rung.What == "refused" {
-						refused++
-					}
-				}})
+				d := NewDock(
+					t.Context(),
+					Options{Network: network.Host{}, Clock: clock.Real(), Emit: func(b event.Body) {
+						mu.Lock()
+						defer mu.Unlock()
+						if rung, ok := b.(event.Rung); ok && rung.What == "refused" {
+							refused++
+						}
+					}},
+				)
 				defer d.Close()
 				_, err := d.Offer(offertest.File("a.bin", []byte("whole")), protocol)
 				require.NoError(t, err)
@@ -87,11 +90,20 @@ func TestSilentConnectionsShutNobodyOut(t *testing.T) {
 // served is a device that comes afterwards, from an address of its own.
 func served(ctx context.Context, t *testing.T, place carrier.Endpoint) {
 	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 2, 1)}}).DialContext(ctx, "tcp", place.At.String())
+		return (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 2, 1)}}).DialContext(
+			ctx,
+			"tcp",
+			place.At.String(),
+		)
 	}
 	if place.Protocol == "http" {
 		client := http.Client{Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}
-		request, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("http://%s%s", place.At, place.Path("a.bin")), nil)
+		request, err := http.NewRequestWithContext(
+			ctx,
+			http.MethodGet,
+			fmt.Sprintf("http://%s%s", place.At, place.Path("a.bin")),
+			nil,
+		)
 		require.NoError(t, err)
 		response, err := client.Do(request)
 		require.NoError(t, err)

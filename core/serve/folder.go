@@ -14,7 +14,13 @@ import (
 
 // OfferOf offers a plain image under a name, as long as the file is the one that was hashed.
 func OfferOf(img *image.Image, name string) offer.File {
-	return offer.File{Name: name, Size: img.Size, Modified: img.Modified, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }}
+	return offer.File{
+		Name:     name,
+		Size:     img.Size,
+		Modified: img.Modified,
+		SHA256:   img.SHA256,
+		Open:     func() (io.ReadSeekCloser, error) { return img.Reader() },
+	}
 }
 
 // Folder offers on a dock what a shelf holds, and follows it: a file that comes is offered, one that goes
@@ -37,7 +43,14 @@ type standing struct {
 // NewFolder makes one that offers by servers (in words). Images in archives are unpacked by unpacker when
 // they are asked for, which ends with ctx.
 func NewFolder(ctx context.Context, dock *Dock, by string, unpacker *image.Unpacker) *Folder {
-	return &Folder{ctx: ctx, dock: dock, by: by, unpacker: unpacker, offered: map[string]standing{}, remarks: map[string]bool{}}
+	return &Folder{
+		ctx:      ctx,
+		dock:     dock,
+		by:       by,
+		unpacker: unpacker,
+		offered:  map[string]standing{},
+		remarks:  map[string]bool{},
+	}
 }
 
 // Follow offers these items and no others, and returns how many that are. What is wrong with one is reported

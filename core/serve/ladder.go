@@ -42,7 +42,16 @@ type run struct {
 const flushEvery = 500 * time.Millisecond
 
 func newLadder(c clock.Clock, emit func(event.Body)) *ladder {
-	return &ladder{clock: c, emit: emit, rows: map[string]int{}, runs: map[runKey]*run{}, quiet: limiter{reported: map[netip.Addr]int{}}, asked: limiter{reported: map[netip.Addr]int{}}, muted: map[string][]offer.Rung{}, begun: map[string]bool{}}
+	return &ladder{
+		clock: c,
+		emit:  emit,
+		rows:  map[string]int{},
+		runs:  map[runKey]*run{},
+		quiet: limiter{reported: map[netip.Addr]int{}},
+		asked: limiter{reported: map[netip.Addr]int{}},
+		muted: map[string][]offer.Rung{},
+		begun: map[string]bool{},
+	}
 }
 
 // maxRefusals are reported of one peer; a device that asks for the same wrong name again and again, or a
@@ -111,8 +120,16 @@ func (l *ladder) report(m offer.Rung) {
 	row := l.rows[m.Transfer]
 	l.rows[m.Transfer]++
 	report := event.Rung{
-		Transfer: m.Transfer, Row: row, Protocol: m.Protocol, Peer: m.Peer.String(), FromDevice: m.FromPeer, What: m.Kind, Text: m.Text,
-		First: m.Block, Last: m.Block, Count: 1,
+		Transfer:   m.Transfer,
+		Row:        row,
+		Protocol:   m.Protocol,
+		Peer:       m.Peer.String(),
+		FromDevice: m.FromPeer,
+		What:       m.Kind,
+		Text:       m.Text,
+		First:      m.Block,
+		Last:       m.Block,
+		Count:      1,
 	}
 	if m.Resent {
 		report.Resent = 1

@@ -40,7 +40,10 @@ func (s *Session) judge(x exchange.Exchange, m dialect.Meaning) {
 	case denies:
 		note = event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” did not say that it was done", x.Text)}
 	case to != "" && x.Over.Mode != to:
-		note = event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” did not lead to mode %s", x.Text, s.Dialect().ModeTitle(to))}
+		note = event.Note{
+			Level: event.Warning,
+			Text:  fmt.Sprintf("“%s” did not lead to mode %s", x.Text, s.Dialect().ModeTitle(to)),
+		}
 	case to != "":
 		return // which mode it is in is shown
 	case m.Way.Done != nil:
@@ -112,7 +115,15 @@ func (s *Session) keepFacts(one parsing, facts []device.Fact, err error) {
 			continue
 		}
 		before, _ := s.facts.SetAsOf(fact, one.asked.changes)
-		read := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, After: one.asked.changes, Rows: dialect.TextRows(fact.Value), Read: fact.At, Hand: true}
+		read := event.Fact{
+			Name:   fact.Name,
+			Value:  fact.Text,
+			Source: fact.Source,
+			After:  one.asked.changes,
+			Rows:   dialect.TextRows(fact.Value),
+			Read:   fact.At,
+			Hand:   true,
+		}
 		if before.Text != fact.Text {
 			read.Was = before.Text
 		}
@@ -174,9 +185,15 @@ func (s *Session) recorded(err error) {
 	switch {
 	case len(waited.keys) == 0:
 	case s.wire.line == nil || s.helm.who != event.Hand || s.lent != nil:
-		s.hub.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("not sent: the Enter behind “%s”", waited.command)})
+		s.hub.Emit(
+			event.Note{Level: event.Warning, Text: fmt.Sprintf("not sent: the Enter behind “%s”", waited.command)},
+		)
 	case err != nil:
-		s.hold(waited.keys, waited.command, fmt.Sprintf("changes the device and is %v; mend that, or send it without a record", err))
+		s.hold(
+			waited.keys,
+			waited.command,
+			fmt.Sprintf("changes the device and is %v; mend that, or send it without a record", err),
+		)
 		s.guard.unrecorded = true
 	default:
 		s.enter(waited.keys[:1])

@@ -203,7 +203,11 @@ func (c console) tune(ctx context.Context, baud int) (from int, err error) {
 	}
 	speeder, can := wire.(line.Speeder)
 	if !can {
-		return from, &line.Error{Target: c.s.opt.Target, Reason: line.ErrCannot, Remedy: "this kind of line has no speed"}
+		return from, &line.Error{
+			Target: c.s.opt.Target,
+			Reason: line.ErrCannot,
+			Remedy: "this kind of line has no speed",
+		}
 	}
 	if err := speeder.SetSpeed(ctx, baud); err != nil {
 		return from, err
@@ -219,7 +223,11 @@ func (c console) tune(ctx context.Context, baud int) (from int, err error) {
 func (c console) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error) {
 	from, can := c.Speed()
 	if !can {
-		return sense.Found{}, &line.Error{Target: c.s.opt.Target, Reason: line.ErrCannot, Remedy: "this kind of line has no speed to hunt for"}
+		return sense.Found{}, &line.Error{
+			Target: c.s.opt.Target,
+			Reason: line.ErrCannot,
+			Remedy: "this kind of line has no speed to hunt for",
+		}
 	}
 	hunt.Doubt = line.IsTerminal(c.s.opt.Target)
 	ear := &ear{console: c, tap: newTap()}
@@ -401,7 +409,11 @@ func (c console) Settle(ctx context.Context) error {
 		return ctx.Err()
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
-		err = fmt.Errorf("%w within %s: the disk is slow, or something holds the logbook", event.ErrNotRecorded, onRecordWithin)
+		err = fmt.Errorf(
+			"%w within %s: the disk is slow, or something holds the logbook",
+			event.ErrNotRecorded,
+			onRecordWithin,
+		)
 	}
 	return err
 }

@@ -66,11 +66,26 @@ func (c console) Command(ctx context.Context, text string, how engine.Typing) er
 			return unseen
 		}
 		if try == echoTries || d.Clears() == "" {
-			return fmt.Errorf("“%s” was typed and not sent: the device shows %q%s", text, sense.Sample([]byte(shown), 80), emptyText(d.Clears()))
+			return fmt.Errorf(
+				"“%s” was typed and not sent: the device shows %q%s",
+				text,
+				sense.Sample([]byte(shown), 80),
+				emptyText(d.Clears()),
+			)
 		}
-		c.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("“%s” came back as %q: the line is emptied and it is typed again", text, sense.Sample([]byte(shown), 60))})
+		c.Emit(
+			event.Note{
+				Level: event.Warning,
+				Text: fmt.Sprintf(
+					"“%s” came back as %q: the line is emptied and it is typed again",
+					text,
+					sense.Sample([]byte(shown), 60),
+				),
+			},
+		)
 		if err := c.empty(ctx, base, v.Partial); err != nil {
-			if silent && ctx.Err() == nil && !errors.Is(err, engine.ErrLineLost) { // nor did the key that empties the line
+			if silent && ctx.Err() == nil &&
+				!errors.Is(err, engine.ErrLineLost) { // nor did the key that empties the line
 				return unseen
 			}
 			return err
@@ -111,7 +126,8 @@ func (c console) promptAgain(ctx context.Context) error {
 				c.s.wake()
 			}
 		})
-		limited, cancel := c.Clock().WithTimeout(ctx, max(emptyLimit, time.Duration(float64(minOfWall)*c.Clock().Scale())))
+		limited, cancel := c.Clock().
+			WithTimeout(ctx, max(emptyLimit, time.Duration(float64(minOfWall)*c.Clock().Scale())))
 		v, err := c.Await(limited, func(v sense.State) bool { return v.AtPrompt })
 		cancel()
 		switch {
@@ -210,7 +226,8 @@ func (c console) empty(ctx context.Context, base, before string) error {
 	if known && strings.TrimSpace(typed) == "" || base != "" && v.Shows("", base) {
 		return nil // it was empty, and there was nothing to take away
 	}
-	if shrank := len(v.Partial) < len(before); shrank && strings.ContainsFunc(typed, func(r rune) bool { return r >= utf8.RuneSelf }) {
+	if shrank := len(v.Partial) < len(before); shrank &&
+		strings.ContainsFunc(typed, func(r rune) bool { return r >= utf8.RuneSelf }) {
 		return c.promptAgain(ctx)
 	}
 	return fmt.Errorf("the line could not be emptied; it shows %q", sense.Sample([]byte(typed), 80))

@@ -42,7 +42,13 @@ type oddly struct {
 
 func newOddly(random *rand.Rand) *oddly {
 	pick := func(n int) bool { return random.IntN(n) == 0 }
-	o := &oddly{fakeLine: newFakeLine(), random: random, by: []string{"\r\n", " \r", "\x1b[K\r\n", "\r\n  "}[random.IntN(4)], spoil: -1, log: -1}
+	o := &oddly{
+		fakeLine: newFakeLine(),
+		random:   random,
+		by:       []string{"\r\n", " \r", "\x1b[K\r\n", "\r\n  "}[random.IntN(4)],
+		spoil:    -1,
+		log:      -1,
+	}
 	if pick(2) {
 		o.wrap = 9 + random.IntN(40)
 	}
@@ -140,7 +146,15 @@ phases: [{phase: one, steps: [{step: Set it, act: {action: give, with: {word: '$
 			opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return far, nil })
 			d, err := dialect.Parse("talked.yaml", []byte(nameless))
 			require.NoError(t, err)
-			s, err := Open(t.Context(), Options{Target: far.Target(), Dialect: d, Opener: opener, Approve: func(event.Ask) string { return engine.StopHere }})
+			s, err := Open(
+				t.Context(),
+				Options{
+					Target:  far.Target(),
+					Dialect: d,
+					Opener:  opener,
+					Approve: func(event.Ask) string { return engine.StopHere },
+				},
+			)
 			require.NoError(t, err)
 			k := &talk{T: t, Session: s, feed: s.Subscribe(), ended: make(chan engine.Result, 1)}
 			s.Begin()

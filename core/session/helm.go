@@ -22,7 +22,14 @@ type helm struct {
 }
 
 func newHelm(emit func(event.Body), taken, given func()) *helm {
-	return &helm{emit: emit, taken: taken, given: given, who: event.Hand, cuts: map[int]context.CancelCauseFunc{}, wished: make(chan struct{}, 1)}
+	return &helm{
+		emit:   emit,
+		taken:  taken,
+		given:  given,
+		who:    event.Hand,
+		cuts:   map[int]context.CancelCauseFunc{},
+		wished: make(chan struct{}, 1),
+	}
 }
 
 // take gives the operator the helm: whoever waits with the runbook's is reported.

@@ -33,7 +33,9 @@ func TestADangerIsReportedWithThePresent(t *testing.T) {
 		held = collect[event.Interlock](t, feed)
 		require.NotEmpty(t, held)
 		assert.Equal(t, []string{
-			"lark.cgo is being moved by TFTP", "bank A is being written, as read 1 min 50 s ago", "the old release comes back, in 03:10",
+			"lark.cgo is being moved by TFTP",
+			"bank A is being written, as read 1 min 50 s ago",
+			"the old release comes back, in 03:10",
 		}, held[len(held)-1].Now)
 		console{s}.Emit(event.TransferEnd{ID: "a"})
 		assert.NotContains(t, console{s}.Present(), "lark.cgo is being moved by TFTP")

@@ -73,7 +73,12 @@ func (s *Session) askForLine(ctx context.Context, q line.Question) (string, erro
 	if s.opt.Approve != nil {
 		return "", fmt.Errorf("%s: nobody is here to say", q.Text)
 	}
-	answer, err := console{s}.Ask(ctx, event.Ask{Form: event.FormLine, Text: q.Text, Typed: len(q.Choice) == 0, Secret: q.Secret, Answers: q.Choice})
+	answer, err := console{
+		s,
+	}.Ask(
+		ctx,
+		event.Ask{Form: event.FormLine, Text: q.Text, Typed: len(q.Choice) == 0, Secret: q.Secret, Answers: q.Choice},
+	)
 	switch {
 	case err != nil:
 		return "", err

@@ -17,7 +17,11 @@ import (
 )
 
 // lostOnce opens a session whose line is lost at once, and counts what is tried then.
-func lostOnce(t *testing.T, again func() (line.Line, error), use func(t *testing.T, s *Session, feed *event.Feed, tries *[]time.Duration)) {
+func lostOnce(
+	t *testing.T,
+	again func() (line.Line, error),
+	use func(t *testing.T, s *Session, feed *event.Feed, tries *[]time.Duration),
+) {
 	synctest.Test(t, func(t *testing.T) {
 		first := newFakeLine()
 		var lost time.Time
@@ -51,34 +55,46 @@ func seconds(all []time.Duration) (s []float64) {
 }
 
 func TestALineOverANetworkIsTriedLessAndLessOften(t *testing.T) {
-	lostOnce(t, func() (line.Line, error) { return nil, errors.New("not there yet") }, func(t *testing.T, s *Session, _ *event.Feed, tries *[]time.Duration) {
-		time.Sleep(time.Minute)
-		synctest.Wait()
-		assert.Equal(t, []float64{0.5, 1.5, 3.5, 7.5, 15.5, 30.5, 45.5}, seconds(*tries))
-		s.Press([]byte("x"))
-		synctest.Wait()
-		assert.Len(t, *tries, 8, "a key has it tried at once")
-	})
+	lostOnce(
+		t,
+		func() (line.Line, error) { return nil, errors.New("not there yet") },
+		func(t *testing.T, s *Session, _ *event.Feed, tries *[]time.Duration) {
+			time.Sleep(time.Minute)
+			synctest.Wait()
+			assert.Equal(t, []float64{0.5, 1.5, 3.5, 7.5, 15.5, 30.5, 45.5}, seconds(*tries))
+			s.Press([]byte("x"))
+			synctest.Wait()
+			assert.Len(t, *tries, 8, "a key has it tried at once")
+		},
+	)
 }
 
 func TestWhoDoesNotWantUsIsNotAskedAgain(t *testing.T) {
 	for _, reason := range []error{line.ErrDenied, line.ErrOtherKey} {
-		refused := &line.Error{Target: line.Target{Kind: line.SSH, Address: "gw"}, Reason: reason, Remedy: "look into it"}
-		lostOnce(t, func() (line.Line, error) { return nil, refused }, func(t *testing.T, s *Session, feed *event.Feed, tries *[]time.Duration) {
-			waited := make(chan error, 1)
-			go func() { waited <- console{s}.AwaitLine(t.Context()) }()
-			time.Sleep(time.Hour)
-			synctest.Wait()
-			assert.Len(t, *tries, 1)
-			assert.ErrorIs(t, <-waited, reason)
-			lines := collect[event.Line](t, feed)
-			assert.Equal(t, event.LineClosed, lines[len(lines)-1].State)
-			assert.Contains(t, lines[len(lines)-1].Note, "look into it")
-			s.Press([]byte("x"))
-			time.Sleep(time.Minute)
-			synctest.Wait()
-			assert.Len(t, *tries, 2, "a key tries it once more")
-		})
+		refused := &line.Error{
+			Target: line.Target{Kind: line.SSH, Address: "gw"},
+			Reason: reason,
+			Remedy: "look into it",
+		}
+		lostOnce(
+			t,
+			func() (line.Line, error) { return nil, refused },
+			func(t *testing.T, s *Session, feed *event.Feed, tries *[]time.Duration) {
+				waited := make(chan error, 1)
+				go func() { waited <- console{s}.AwaitLine(t.Context()) }()
+				time.Sleep(time.Hour)
+				synctest.Wait()
+				assert.Len(t, *tries, 1)
+				assert.ErrorIs(t, <-waited, reason)
+				lines := collect[event.Line](t, feed)
+				assert.Equal(t, event.LineClosed, lines[len(lines)-1].State)
+				assert.Contains(t, lines[len(lines)-1].Note, "look into it")
+				s.Press([]byte("x"))
+				time.Sleep(time.Minute)
+				synctest.Wait()
+				assert.Len(t, *tries, 2, "a key tries it once more")
+			},
+		)
 	}
 }
 

@@ -82,7 +82,9 @@ func (s *Session) restartBegins() {
 		}
 	} else {
 		s.facts.Change()
-		s.hub.Emit(event.Note{Level: event.Warning, Text: "the device restarts, and nothing was typed here that does that"})
+		s.hub.Emit(
+			event.Note{Level: event.Warning, Text: "the device restarts, and nothing was typed here that does that"},
+		)
 		s.watchAddress()
 	}
 	r.sent = restartSent{}

@@ -55,7 +55,9 @@ func (s *Session) seen(keys []byte, v sense.State) bool {
 	switch {
 	case len(bytes.Trim(keys, "\x00\x01\x02\x03\x04\x05\x06\x07\b\t\n\v\f\r\x1b\x7f")) == 0, keys[0] == 0x1b:
 		return true
-	case (v.AtPrompt || s.exchanges.Typed.Mode != "") && (s.Dialect() != nil || s.echoes[exchange.Kind(s.exchanges.Typed.Base)]), v.Dialog != "", v.Pager:
+	case (v.AtPrompt || s.exchanges.Typed.Mode != "") && (s.Dialect() != nil || s.echoes[exchange.Kind(s.exchanges.Typed.Base)]),
+		v.Dialog != "",
+		v.Pager:
 		return true
 	case !v.Ended: // it is typed ahead of what the device has to say to the line before
 		return false

@@ -124,7 +124,9 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	}
 	if opt.Target.IsSerial() {
 		if d := opt.Dialect; d != nil {
-			opt.Target = opt.Target.Or(line.Target{Speed: d.Line.Speed, Framing: string(d.Line.Framing), Flow: d.Line.Flow})
+			opt.Target = opt.Target.Or(
+				line.Target{Speed: d.Line.Speed, Framing: string(d.Line.Framing), Flow: d.Line.Flow},
+			)
 		}
 		opt.Target = opt.Target.WithDefaults(0)
 	}
@@ -142,10 +144,21 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	}
 	own, end := context.WithCancel(context.Background())
 	s := &Session{
-		opt: opt, hub: event.NewHub(opt.Clock), calls: make(chan func()), done: make(chan struct{}), end: end, life: own,
-		wire: newWire(wire), guard: &guard{commands: opt.Dialect.NewInterlocks(), answers: answersNear},
-		asked: map[int]*asked{}, echoes: map[string]bool{}, waiters: map[*waiter]struct{}{}, taps: map[*tap]struct{}{}, timer: time.NewTimer(time.Hour),
-		cols: fixedCols, rows: fixedRows,
+		opt:     opt,
+		hub:     event.NewHub(opt.Clock),
+		calls:   make(chan func()),
+		done:    make(chan struct{}),
+		end:     end,
+		life:    own,
+		wire:    newWire(wire),
+		guard:   &guard{commands: opt.Dialect.NewInterlocks(), answers: answersNear},
+		asked:   map[int]*asked{},
+		echoes:  map[string]bool{},
+		waiters: map[*waiter]struct{}{},
+		taps:    map[*tap]struct{}{},
+		timer:   time.NewTimer(time.Hour),
+		cols:    fixedCols,
+		rows:    fixedRows,
 	}
 	if s.overNetwork() {
 		s.guard.answers = answersFar
@@ -211,10 +224,23 @@ func (s *Session) Begin() {
 		if s.Dialect() != nil {
 			name = s.Dialect().Dialect
 		}
-		s.hub.Emit(event.SessionBegin{Target: s.opt.Target.String(), Dialect: name, Device: s.opt.Device, Scale: s.opt.Clock.Scale(), Exchanges: true})
+		s.hub.Emit(
+			event.SessionBegin{
+				Target:    s.opt.Target.String(),
+				Dialect:   name,
+				Device:    s.opt.Device,
+				Scale:     s.opt.Clock.Scale(),
+				Exchanges: true,
+			},
+		)
 		s.hub.Emit(event.Line{State: event.LineOpen, Note: s.opt.Target.String(), Speed: s.wire.baud})
 		if shell, ok := s.wire.line.(interface{ Old() string }); ok && shell.Old() != "" {
-			s.hub.Emit(event.Note{Level: event.Warning, Text: "old algorithms, which are not safe any more, are allowed for this session: " + shell.Old()})
+			s.hub.Emit(
+				event.Note{
+					Level: event.Warning,
+					Text:  "old algorithms, which are not safe any more, are allowed for this session: " + shell.Old(),
+				},
+			)
 		}
 		if _, can := s.wire.line.(line.Signaller); can {
 			go s.watchSignals(s.life)
@@ -282,7 +308,9 @@ func (s *Session) reportReach() reach.Report {
 			s.hub.Emit(event.Reach{Watched: a.Watched.String(), State: event.Gone, Begin: a.Begin})
 		},
 		Back: func(a reach.Absence) {
-			s.hub.Emit(event.Reach{Watched: a.Watched.String(), State: event.Back, Begin: a.Begin, Length: a.Length(a.End)})
+			s.hub.Emit(
+				event.Reach{Watched: a.Watched.String(), State: event.Back, Begin: a.Begin, Length: a.Length(a.End)},
+			)
 		},
 		Note: func(text string) { s.hub.Emit(event.Note{Level: event.Warning, Text: text}) },
 	}
@@ -483,7 +511,10 @@ func (s *Session) answerPager(v sense.State) {
 // askPrompt presses Enter once where lines that the dialect does not know have pushed the prompt away while
 // the runbook waits for it. The line is empty, and it was a prompt that it came behind.
 func (s *Session) askPrompt(v sense.State) {
-	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm.who != event.Runbook || s.lent != nil || s.wire.line == nil || v.Partial != "" || !v.Free {
+	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm.who != event.Runbook || s.lent != nil ||
+		s.wire.line == nil ||
+		v.Partial != "" ||
+		!v.Free {
 		return
 	}
 	s.woken = v.Bytes
@@ -540,7 +571,10 @@ func (s *Session) schedule() {
 	if soon := s.nextLearnt(); soon.After(s.opt.Clock.Now()) {
 		sooner(soon)
 	}
-	if at := s.sense.State().LastByte.Add(shownWithin + time.Millisecond); s.hand.ahead() && at.After(s.opt.Clock.Now()) {
+	if at := s.sense.State().LastByte.Add(
+		shownWithin + time.Millisecond,
+	); s.hand.ahead() &&
+		at.After(s.opt.Clock.Now()) {
 		sooner(at)
 	}
 	if next.IsZero() {

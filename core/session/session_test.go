@@ -74,7 +74,11 @@ phases: [{phase: one, steps: [{step: Wait for work, wait: {mode: [busy]}}]}]
 `
 
 // with opens a session on a fake line in virtual time.
-func with(t *testing.T, approve func(event.Ask) string, use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed)) {
+func with(
+	t *testing.T,
+	approve func(event.Ask) string,
+	use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed),
+) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newFakeLine()
 		opened := 0
@@ -317,13 +321,23 @@ func TestALostLineWakesWhoWaits(t *testing.T) {
 		notes := collect[event.Note](t, feed)
 		require.Len(t, notes, 2)
 		assert.Contains(t, notes[0].Text, "goes nowhere")
-		assert.Equal(t, "not there yet", notes[1].Text, "why it does not come back is told once, however often it is tried")
+		assert.Equal(
+			t,
+			"not there yet",
+			notes[1].Text,
+			"why it does not come back is told once, however often it is tried",
+		)
 	})
 }
 
 func TestAnApproverWithoutAnAnswerStops(t *testing.T) {
 	with(t, func(event.Ask) string { return "perhaps" }, func(t *testing.T, s *Session, _ *fakeLine, _ *event.Feed) {
-		answer, err := console{s}.Ask(t.Context(), event.Ask{Form: "hold", Answers: []string{engine.Approve, engine.StopHere}})
+		answer, err := console{
+			s,
+		}.Ask(
+			t.Context(),
+			event.Ask{Form: "hold", Answers: []string{engine.Approve, engine.StopHere}},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, engine.StopHere, answer)
 		assert.False(t, s.Answer("99", engine.Approve, "operator"), "no such question")
@@ -415,7 +429,12 @@ func TestWhatADeviceAsksOfItsTerminalIsAnswered(t *testing.T) {
 		s.Press([]byte("x"))
 		time.Sleep(time.Second)
 		l.says(strings.Repeat("\x1b[6n", 1000))
-		assert.Less(t, strings.Count(l.got(), "R"), 200, "a device that asks without an end is not answered without an end")
+		assert.Less(
+			t,
+			strings.Count(l.got(), "R"),
+			200,
+			"a device that asks without an end is not answered without an end",
+		)
 	})
 }
 
@@ -455,13 +474,23 @@ readings: [{reading: it, command: 'look it up', facts: [{fact: it, pattern: '(\d
 `
 
 // command has a runbook's command typed to a device, and returns what was answered.
-func command(t *testing.T, dialectText string, after time.Duration, device func(n int, b byte) string) (output string, sent string, notes []event.Note, err error) {
+func command(
+	t *testing.T,
+	dialectText string,
+	after time.Duration,
+	device func(n int, b byte) string,
+) (output string, sent string, notes []event.Note, err error) {
 	t.Helper()
 	return commandBehind(t, "\r\nhollow > ", dialectText, after, device)
 }
 
 // commandBehind is the same where the device has written that before.
-func commandBehind(t *testing.T, before, dialectText string, after time.Duration, device func(n int, b byte) string) (output string, sent string, notes []event.Note, err error) {
+func commandBehind(
+	t *testing.T,
+	before, dialectText string,
+	after time.Duration,
+	device func(n int, b byte) string,
+) (output string, sent string, notes []event.Note, err error) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newFakeLine()
 		opener := line.NewOpener(clock.Real())
@@ -583,23 +612,33 @@ func TestAGarbledEchoIsTypedAgainAndSaid(t *testing.T) {
 }
 
 func TestAGarbledEchoIsNotSentWhereTheLineCannotBeEmptied(t *testing.T) {
-	_, sent, _, err := command(t, strings.Replace(echoing, `line: {clear: "\x15"}`, "", 1), 0, func(n int, b byte) string {
-		if n == 3 {
-			return "#"
-		}
-		return string(b)
-	})
+	_, sent, _, err := command(
+		t,
+		strings.Replace(echoing, `line: {clear: "\x15"}`, "", 1),
+		0,
+		func(n int, b byte) string {
+			if n == 3 {
+				return "#"
+			}
+			return string(b)
+		},
+	)
 	require.ErrorContains(t, err, "was typed and not sent")
 	assert.Equal(t, "look it up", sent)
 }
 
 func TestADeviceWithoutEcho(t *testing.T) {
-	output, sent, _, err := command(t, strings.Replace(echoing, `line: {clear: "\x15"}`, "line: {echo: none}", 1), 0, func(_ int, b byte) string {
-		if b == '\r' {
-			return "\r\n 42\r\nhollow > "
-		}
-		return ""
-	})
+	output, sent, _, err := command(
+		t,
+		strings.Replace(echoing, `line: {clear: "\x15"}`, "line: {echo: none}", 1),
+		0,
+		func(_ int, b byte) string {
+			if b == '\r' {
+				return "\r\n 42\r\nhollow > "
+			}
+			return ""
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, " 42\n", output)
 	assert.Equal(t, "look it up\r", sent)
@@ -651,7 +690,12 @@ func TestAFloodDoesNotKeepAKeyWaiting(t *testing.T) {
 
 // TestADialectSaysHowThePortIsSet fills in what the target leaves open, and nothing else.
 func TestADialectSaysHowThePortIsSet(t *testing.T) {
-	d, err := dialect.Parse("set.yaml", []byte("dialect: set\nline: {speed: 4800, framing: 7E1, flow: xonxoff}\nmodes: [{mode: ready, prompt: '^> $'}]\n"))
+	d, err := dialect.Parse(
+		"set.yaml",
+		[]byte(
+			"dialect: set\nline: {speed: 4800, framing: 7E1, flow: xonxoff}\nmodes: [{mode: ready, prompt: '^> $'}]\n",
+		),
+	)
 	require.NoError(t, err)
 	for given, want := range map[line.Target]line.Target{
 		{Kind: line.Serial, Address: "x"}:                              {Kind: line.Serial, Address: "x", Speed: 4800, Framing: "7E1", Flow: "xonxoff"},
@@ -672,11 +716,17 @@ func TestADialectSaysHowThePortIsSet(t *testing.T) {
 
 // TestATerminalOfItsOwnSize is told to the device's model and to the views.
 func TestATerminalOfItsOwnSize(t *testing.T) {
-	d, err := dialect.Parse("set.yaml", []byte("dialect: set\nline: {size: 80x24, charset: cp437}\nmodes: [{mode: ready, prompt: '^> $'}]\n"))
+	d, err := dialect.Parse(
+		"set.yaml",
+		[]byte("dialect: set\nline: {size: 80x24, charset: cp437}\nmodes: [{mode: ready, prompt: '^> $'}]\n"),
+	)
 	require.NoError(t, err)
 	opener := line.NewOpener(clock.Real())
 	opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return newFakeLine(), nil })
-	s, err := Open(t.Context(), Options{Target: line.Target{Kind: line.TCP, Address: "x:1"}, Dialect: d, Opener: opener})
+	s, err := Open(
+		t.Context(),
+		Options{Target: line.Target{Kind: line.TCP, Address: "x:1"}, Dialect: d, Opener: opener},
+	)
 	require.NoError(t, err)
 	feed := s.Subscribe()
 	s.Begin()
@@ -698,11 +748,19 @@ func TestATerminalOfItsOwnSize(t *testing.T) {
 			break
 		}
 	}
-	assert.Equal(t, []event.Terminal{{Charset: "cp437", Cols: 80, Rows: 24}, {Charset: "utf-8", Cols: 80, Rows: 24}}, report)
+	assert.Equal(
+		t,
+		[]event.Terminal{{Charset: "cp437", Cols: 80, Rows: 24}, {Charset: "utf-8", Cols: 80, Rows: 24}},
+		report,
+	)
 }
 
 // twice opens a session whose line is lost and comes back as another one when the test says so, and runs a book.
-func twice(t *testing.T, text string, use func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed)) {
+func twice(
+	t *testing.T,
+	text string,
+	use func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed),
+) {
 	synctest.Test(t, func(t *testing.T) {
 		first, second := newFakeLine(), newFakeLine()
 		opened := 0
@@ -746,41 +804,54 @@ phases: [{phase: one, steps: [
 `
 
 func TestAStopIsHeardWhileTheLineIsLost(t *testing.T) {
-	twice(t, waitsThenWorks, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, _ *event.Feed) {
-		close(first.chunks)
-		time.Sleep(2 * time.Second)
-		s.TakeHelm()
-		s.GiveHelm(engine.Stop)
-		synctest.Wait()
-		select {
-		case result := <-ended:
-			assert.Equal(t, event.Stopped, result.Outcome)
-			assert.Contains(t, result.Message, "while the line was lost")
-		default:
-			t.Error("the runbook goes on behind a stop")
-		}
-		comesBack()
-		second.says("working\r\n> ")
-		time.Sleep(2 * time.Second)
-		assert.Empty(t, second.got())
-	})
+	twice(
+		t,
+		waitsThenWorks,
+		func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, _ *event.Feed) {
+			close(first.chunks)
+			time.Sleep(2 * time.Second)
+			s.TakeHelm()
+			s.GiveHelm(engine.Stop)
+			synctest.Wait()
+			select {
+			case result := <-ended:
+				assert.Equal(t, event.Stopped, result.Outcome)
+				assert.Contains(t, result.Message, "while the line was lost")
+			default:
+				t.Error("the runbook goes on behind a stop")
+			}
+			comesBack()
+			second.says("working\r\n> ")
+			time.Sleep(2 * time.Second)
+			assert.Empty(t, second.got())
+		},
+	)
 }
 
 func TestAnyOtherWishGoesOnWaitingForTheLine(t *testing.T) {
-	twice(t, waitsThenWorks, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed) {
-		close(first.chunks)
-		time.Sleep(2 * time.Second)
-		s.TakeHelm()
-		s.GiveHelm(engine.GoOn)
-		time.Sleep(2 * time.Second)
-		comesBack()
-		s.TakeHelm() // and decides nothing
-		time.Sleep(2 * time.Second)
-		for _, end := range collect[event.StepEnd](t, feed) {
-			assert.NotEqual(t, event.ByHand, end.Outcome, "a wish that was made while the line was lost skips no step later")
-		}
-		assert.Empty(t, ended)
-	})
+	twice(
+		t,
+		waitsThenWorks,
+		func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed) {
+			close(first.chunks)
+			time.Sleep(2 * time.Second)
+			s.TakeHelm()
+			s.GiveHelm(engine.GoOn)
+			time.Sleep(2 * time.Second)
+			comesBack()
+			s.TakeHelm() // and decides nothing
+			time.Sleep(2 * time.Second)
+			for _, end := range collect[event.StepEnd](t, feed) {
+				assert.NotEqual(
+					t,
+					event.ByHand,
+					end.Outcome,
+					"a wish that was made while the line was lost skips no step later",
+				)
+			}
+			assert.Empty(t, ended)
+		},
+	)
 }
 
 // TestAWishDoesNotOutliveItsStep makes wishes that no wait hears: between two steps.
@@ -807,30 +878,38 @@ func TestNoRetryPressesEnterBehindAnUnknownQuestion(t *testing.T) {
 runbook: r
 phases: [{phase: one, steps: [{step: x, act: {action: work}, timeout: 20s, retry: 2}]}]
 `
-	twice(t, book, func(t *testing.T, s *Session, first, _ *fakeLine, _ func(), ended <-chan engine.Result, feed *event.Feed) {
-		first.says("\r\n> ")
-		time.Sleep(5 * time.Second)
-		require.Equal(t, "work", strings.TrimLeft(first.got(), "\r"))
-		first.says("work")
-		before := first.got()
-		require.True(t, strings.HasSuffix(before, "work\r"), before)
-		first.says("\r\nReally drop all of them? [y] ")
-		time.Sleep(20 * time.Minute)
-		asks := collect[event.Ask](t, feed)
-		require.Len(t, asks, 1)
-		require.Equal(t, event.FormOverrun, asks[0].Form, "it may be under way still: it is not begun twice")
-		require.True(t, s.Answer(asks[0].ID, engine.GiveUp, "operator"))
-		time.Sleep(time.Minute)
-		asks = collect[event.Ask](t, feed)
-		require.Len(t, asks, 1)
-		require.True(t, s.Answer(asks[0].ID, engine.TryAgain, "operator"))
-		time.Sleep(time.Minute)
-		assert.Equal(t, before, first.got(), "nothing is typed behind it")
-		asks = collect[event.Ask](t, feed)
-		require.Len(t, asks, 1)
-		assert.Contains(t, asks[0].Text, `the device asks "Really drop all of them? [y]", which the dialect does not know`)
-		assert.Empty(t, ended)
-	})
+	twice(
+		t,
+		book,
+		func(t *testing.T, s *Session, first, _ *fakeLine, _ func(), ended <-chan engine.Result, feed *event.Feed) {
+			first.says("\r\n> ")
+			time.Sleep(5 * time.Second)
+			require.Equal(t, "work", strings.TrimLeft(first.got(), "\r"))
+			first.says("work")
+			before := first.got()
+			require.True(t, strings.HasSuffix(before, "work\r"), before)
+			first.says("\r\nReally drop all of them? [y] ")
+			time.Sleep(20 * time.Minute)
+			asks := collect[event.Ask](t, feed)
+			require.Len(t, asks, 1)
+			require.Equal(t, event.FormOverrun, asks[0].Form, "it may be under way still: it is not begun twice")
+			require.True(t, s.Answer(asks[0].ID, engine.GiveUp, "operator"))
+			time.Sleep(time.Minute)
+			asks = collect[event.Ask](t, feed)
+			require.Len(t, asks, 1)
+			require.True(t, s.Answer(asks[0].ID, engine.TryAgain, "operator"))
+			time.Sleep(time.Minute)
+			assert.Equal(t, before, first.got(), "nothing is typed behind it")
+			asks = collect[event.Ask](t, feed)
+			require.Len(t, asks, 1)
+			assert.Contains(
+				t,
+				asks[0].Text,
+				`the device asks "Really drop all of them? [y]", which the dialect does not know`,
+			)
+			assert.Empty(t, ended)
+		},
+	)
 }
 
 // TestALineThatEndsInTheMiddleOfAWriteIsLost, and nothing else: a runbook waits for such a line, where it would fail
@@ -847,7 +926,12 @@ func TestALineThatEndsInTheMiddleOfAWriteIsLost(t *testing.T) {
 		other := errors.New("the line took nothing")
 		assert.Equal(t, other, console{s}.asLost(t.Context(), other))
 		require.NoError(t, console{s}.asLost(t.Context(), nil))
-		assert.Equal(t, error(ended), console{s}.asLost(t.Context(), ended), "the line is there still: it is told as it is")
+		assert.Equal(
+			t,
+			error(ended),
+			console{s}.asLost(t.Context(), ended),
+			"the line is there still: it is told as it is",
+		)
 		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return nil, ended })
 		go func() {
 			time.Sleep(time.Second)

@@ -53,7 +53,12 @@ func TestADevicesTimeGoesOnWhileThisMachineSleeps(t *testing.T) {
 			}
 			assert.Equal(t, c.says, text)
 			assert.Equal(t, c.states, states)
-			assert.Equal(t, c.says != "", console{s}.Doubts().Count > doubts, "whether it is the same device is asked anew")
+			assert.Equal(
+				t,
+				c.says != "",
+				console{s}.Doubts().Count > doubts,
+				"whether it is the same device is asked anew",
+			)
 		})
 	}
 }

@@ -73,7 +73,12 @@ func TestACommandBehindWhichAnotherWasTypedHasAnUnknownEnd(t *testing.T) {
 		}
 		return "> "
 	}
-	talking(t, strings.Replace(works, "act: {action: work}", "act: {action: work}, retry: 0", 1), answer, func(k *talk) { k.says(event.FormFailure, engine.StopHere) })
+	talking(
+		t,
+		strings.Replace(works, "act: {action: work}", "act: {action: work}, retry: 0", 1),
+		answer,
+		func(k *talk) { k.says(event.FormFailure, engine.StopHere) },
+	)
 	talking(t, works, slowly("work"), func(k *talk) {
 		k.far.answers(answer)
 		k.TakeHelm()
@@ -96,7 +101,11 @@ func TestAnOverrunAsksWhileTheWaitGoesOn(t *testing.T) {
 		time.Sleep(2 * time.Minute)
 		ask := k.asked()
 		require.Equal(t, event.FormOverrun, ask.Form)
-		assert.Contains(t, ask.Text, "“Work” takes longer than the 1 min that it may (book.yaml:2). The wait goes on meanwhile")
+		assert.Contains(
+			t,
+			ask.Text,
+			"“Work” takes longer than the 1 min that it may (book.yaml:2). The wait goes on meanwhile",
+		)
 		k.far.says("worked\r\n> ")
 		time.Sleep(time.Second)
 		assert.Equal(t, event.Done, k.over().Outcome)
@@ -404,17 +413,21 @@ func TestReadingsAreTakenUpAgain(t *testing.T) {
 // TestTheLineMayBeLostWhileAnOverrunIsAsked has a restart wait out its time on a cable that is pulled.
 func TestTheLineMayBeLostWhileAnOverrunIsAsked(t *testing.T) {
 	const book = "runbook: r\nphases: [{phase: one, steps: [{step: x, wait: {mode: [busy]}, timeout: 1m}]}]\n"
-	twice(t, book, func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed) {
-		time.Sleep(2 * time.Minute)
-		asks := collect[event.Ask](t, feed)
-		require.Len(t, asks, 1)
-		require.Equal(t, event.FormOverrun, asks[0].Form)
-		close(first.chunks)
-		time.Sleep(time.Second)
-		assert.Equal(t, "withdrawn", last(collect[event.Answer](t, feed)).Answer)
-		comesBack()
-		second.says("working\r\n")
-		time.Sleep(10 * time.Second)
-		assert.Equal(t, event.Done, (<-ended).Outcome)
-	})
+	twice(
+		t,
+		book,
+		func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed) {
+			time.Sleep(2 * time.Minute)
+			asks := collect[event.Ask](t, feed)
+			require.Len(t, asks, 1)
+			require.Equal(t, event.FormOverrun, asks[0].Form)
+			close(first.chunks)
+			time.Sleep(time.Second)
+			assert.Equal(t, "withdrawn", last(collect[event.Answer](t, feed)).Answer)
+			comesBack()
+			second.says("working\r\n")
+			time.Sleep(10 * time.Second)
+			assert.Equal(t, event.Done, (<-ended).Outcome)
+		},
+	)
 }

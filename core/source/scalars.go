@@ -133,7 +133,12 @@ func Schema(document any) *jsonschema.Schema {
 
 // InlineSchema is the schema of a part of a document, without references to others.
 func InlineSchema(part any) *jsonschema.Schema {
-	r := &jsonschema.Reflector{FieldNameTag: "yaml", RequiredFromJSONSchemaTags: true, DoNotReference: true, Anonymous: true}
+	r := &jsonschema.Reflector{
+		FieldNameTag:               "yaml",
+		RequiredFromJSONSchemaTags: true,
+		DoNotReference:             true,
+		Anonymous:                  true,
+	}
 	s := r.Reflect(part)
 	s.Version = ""
 	return s

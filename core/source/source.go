@@ -162,7 +162,8 @@ func (f *File) at(at place, message string) *Complaint {
 // of already is left alone: what follows from one fault is no second one.
 func (f *File) Complain(path, format string, args ...any) {
 	for _, c := range f.complaints {
-		if c.path == path || strings.HasPrefix(path, c.path+".") && c.path != "" || strings.HasPrefix(path, c.path+"[") && c.path != "" {
+		if c.path == path || strings.HasPrefix(path, c.path+".") && c.path != "" ||
+			strings.HasPrefix(path, c.path+"[") && c.path != "" {
 			return
 		}
 	}

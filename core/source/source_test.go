@@ -89,7 +89,11 @@ func TestComplaintsPointAtTheValue(t *testing.T) {
 		assert.Equal(t, want, [2]int{c.Line, c.Column}, path)
 	}
 	f.Complain("list[0].count", "count %d is odd", 3)
-	assert.Equal(t, "x.yaml:3:23: count 3 is odd\n    3 |   - {of: nuts, count: 3}\n      |                       ^", f.Err().Error())
+	assert.Equal(
+		t,
+		"x.yaml:3:23: count 3 is odd\n    3 |   - {of: nuts, count: 3}\n      |                       ^",
+		f.Err().Error(),
+	)
 }
 
 // TestEveryFaultIsReportedInOurText has one fault in each text.

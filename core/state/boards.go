@@ -57,7 +57,9 @@ func (s *State) NextStartText() string {
 	if !s.BoardOld() {
 		return ""
 	}
-	return "What the next start takes is not known: as of " + s.BoardRead.Format("15:04:05") + ", " + s.ChangedText() + "."
+	return "What the next start takes is not known: as of " + s.BoardRead.Format(
+		"15:04:05",
+	) + ", " + s.ChangedText() + "."
 }
 
 // ChangedText says what changed the device last, for what was read before.
@@ -87,7 +89,13 @@ func (s *State) unitRows(rows []map[string]string) {
 	was := s.Units
 	s.Units = nil
 	for i, row := range rows {
-		unit := Unit{Number: row["unit"], Model: row["model"], Role: row["role"], State: row["state"], Release: row["release"]}
+		unit := Unit{
+			Number:  row["unit"],
+			Model:   row["model"],
+			Role:    row["role"],
+			State:   row["state"],
+			Release: row["release"],
+		}
 		for _, before := range s.unitsBefore {
 			if before["unit"] == unit.Number {
 				unit.RoleThen, unit.ReleaseThen = before["role"], before["release"]
@@ -142,12 +150,21 @@ func (s *State) systemRows(rows []map[string]string) {
 	s.Systems = nil
 	for _, row := range rows {
 		var before map[string]string
-		if at := slices.IndexFunc(s.systemsBefore, func(b map[string]string) bool { return b["release"] == row["release"] }); at >= 0 {
+		if at := slices.IndexFunc(
+			s.systemsBefore,
+			func(b map[string]string) bool { return b["release"] == row["release"] },
+		); at >= 0 {
 			before = s.systemsBefore[at]
 		}
 		s.Systems = append(s.Systems, System{
-			Release: row["release"], Packed: yes(row["packed"]), Unpacked: yes(row["unpacked"]), Runs: yes(row["running"]), Lasts: yes(row["lasting"]),
-			RanThen: yes(before["running"]), LastedThen: yes(before["lasting"]), ThereThen: before != nil,
+			Release:    row["release"],
+			Packed:     yes(row["packed"]),
+			Unpacked:   yes(row["unpacked"]),
+			Runs:       yes(row["running"]),
+			Lasts:      yes(row["lasting"]),
+			RanThen:    yes(before["running"]),
+			LastedThen: yes(before["lasting"]),
+			ThereThen:  before != nil,
 		})
 	}
 }
@@ -218,7 +235,11 @@ func (s *State) dryRunRows(at time.Time, rows []map[string]string) {
 	for _, row := range rows {
 		seconds, _ := strconv.ParseFloat(row["seconds"], 64)
 		s.DryRun.Rows = append(s.DryRun.Rows, Foreseen{
-			Part: row["part"], Effect: row["effect"], Verdict: row["verdict"], Reason: row["reason"], Takes: time.Duration(seconds * float64(time.Second)),
+			Part:    row["part"],
+			Effect:  row["effect"],
+			Verdict: row["verdict"],
+			Reason:  row["reason"],
+			Takes:   time.Duration(seconds * float64(time.Second)),
 		})
 	}
 	if was != nil && was.run.Equal(s.RunBegun) {

@@ -40,7 +40,12 @@ func banks(a, b, runs, next, saved string) event.Fact {
 		}
 		return r
 	}
-	return event.Fact{Name: "banks", Value: "2 rows", Source: "look", Rows: []map[string]string{row("A", a), row("B", b)}}
+	return event.Fact{
+		Name:   "banks",
+		Value:  "2 rows",
+		Source: "look",
+		Rows:   []map[string]string{row("A", a), row("B", b)},
+	}
 }
 
 func TestBanksKeepWhatTheyWereFirst(t *testing.T) {
@@ -55,8 +60,20 @@ func TestBanksKeepWhatTheyWereFirst(t *testing.T) {
 }
 
 func TestTransfersAreToldApart(t *testing.T) {
-	s := after(fresh(), event.TransferBegin{File: "tern", Size: 10, Protocol: "XMODEM"}, event.TransferBegin{ID: "a", File: "one", Size: 100}, event.TransferBegin{ID: "b", File: "two", Size: 100},
-		event.Transfer{ID: "a", Bytes: 50, Size: 100}, event.Transfer{Bytes: 5, Size: 10}, event.TransferEnd{ID: "b", Outcome: event.Done}, event.Transfer{ID: "gone", Bytes: 1})
+	s := after(
+		fresh(),
+		event.TransferBegin{File: "tern", Size: 10, Protocol: "XMODEM"},
+		event.TransferBegin{ID: "a", File: "one", Size: 100},
+		event.TransferBegin{ID: "b", File: "two", Size: 100},
+		event.Transfer{
+			ID:    "a",
+			Bytes: 50,
+			Size:  100,
+		},
+		event.Transfer{Bytes: 5, Size: 10},
+		event.TransferEnd{ID: "b", Outcome: event.Done},
+		event.Transfer{ID: "gone", Bytes: 1},
+	)
 	assert.EqualValues(t, 5, s.Transfer.Got.Bytes, "the one that owns the line")
 	require.Len(t, s.Moves, 2)
 	assert.EqualValues(t, 50, s.Moves[0].Got.Bytes)
@@ -83,7 +100,11 @@ func TestATransferEndsWithWhatItsEndSays(t *testing.T) {
 		"it broke off":           {100, event.TransferEnd{Outcome: event.Failed, Bytes: 100}, 100, 7, false},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := after(fresh(), event.TransferBegin{ID: "a", File: "one", Size: 100}, event.Transfer{ID: "a", Bytes: c.got, Rate: 7, Left: time.Second})
+			s := after(
+				fresh(),
+				event.TransferBegin{ID: "a", File: "one", Size: 100},
+				event.Transfer{ID: "a", Bytes: c.got, Rate: 7, Left: time.Second},
+			)
 			c.end.ID = "a"
 			after(s, c.end)
 			moved := s.Moves[0]
@@ -96,8 +117,13 @@ func TestATransferEndsWithWhatItsEndSays(t *testing.T) {
 }
 
 func TestARungIsReplacedByItsLaterSelf(t *testing.T) {
-	s := after(fresh(), event.Rung{Transfer: "a", Row: 0, What: "RRQ"}, event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 1}, event.Rung{Transfer: "b", Row: 1, What: "DATA", Last: 9},
-		event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 700})
+	s := after(
+		fresh(),
+		event.Rung{Transfer: "a", Row: 0, What: "RRQ"},
+		event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 1},
+		event.Rung{Transfer: "b", Row: 1, What: "DATA", Last: 9},
+		event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 700},
+	)
 	rungs := s.Rungs("a")
 	require.Len(t, rungs, 2)
 	assert.EqualValues(t, 700, rungs[1].Last)
@@ -109,8 +135,17 @@ func TestARungIsReplacedByItsLaterSelf(t *testing.T) {
 }
 
 func TestStagedAndServersAreWhatIsThereNow(t *testing.T) {
-	s := after(fresh(), event.Server{Name: "TFTP", State: event.Listening, Address: "x:69"}, event.Staged{Name: "a", State: event.Offered}, event.Staged{Name: "b", State: event.Offered},
-		event.Staged{Name: "a", State: event.Withdrawn}, event.Server{Name: "TFTP", State: event.Ended, Address: "x:69"})
+	s := after(
+		fresh(),
+		event.Server{Name: "TFTP", State: event.Listening, Address: "x:69"},
+		event.Staged{Name: "a", State: event.Offered},
+		event.Staged{Name: "b", State: event.Offered},
+		event.Staged{
+			Name:  "a",
+			State: event.Withdrawn,
+		},
+		event.Server{Name: "TFTP", State: event.Ended, Address: "x:69"},
+	)
 	require.Len(t, s.Staged, 1)
 	assert.Equal(t, "b", s.Staged[0].Name)
 	require.Len(t, s.Servers, 1)
@@ -118,8 +153,17 @@ func TestStagedAndServersAreWhatIsThereNow(t *testing.T) {
 }
 
 func TestAnAbsenceKnowsItsStep(t *testing.T) {
-	s := after(fresh(), event.RunBegin{Steps: []event.StepPlan{{ID: "1.1", Title: "Restart"}}}, event.StepBegin{ID: "1.1", Try: 1},
-		event.Probe{Watched: "icmp:x", Held: true}, event.Probe{Watched: "icmp:x"}, event.Reach{Watched: "icmp:x", State: event.Gone, Begin: begin.Add(4 * time.Second)})
+	s := after(
+		fresh(),
+		event.RunBegin{Steps: []event.StepPlan{{ID: "1.1", Title: "Restart"}}},
+		event.StepBegin{ID: "1.1", Try: 1},
+		event.Probe{
+			Watched: "icmp:x",
+			Held:    true,
+		},
+		event.Probe{Watched: "icmp:x"},
+		event.Reach{Watched: "icmp:x", State: event.Gone, Begin: begin.Add(4 * time.Second)},
+	)
 	target := s.Reach[0]
 	away, gone := target.Gone()
 	assert.True(t, gone)
@@ -146,8 +190,18 @@ func TestAnInterlockIsOpenUntilItIsAnswered(t *testing.T) {
 }
 
 func TestTheRestIsReckonedFromTheTransferUnderWay(t *testing.T) {
-	s := after(fresh(), event.RunBegin{Steps: []event.StepPlan{{ID: "1.1", Verb: "poll", Cards: []string{"transfer", "banks", "reach"}, Expected: time.Minute}, {ID: "1.2", Expected: 10 * time.Second}}}, event.StepBegin{ID: "1.1"},
-		event.TransferBegin{ID: "a", Size: 100}, event.Transfer{ID: "a", Bytes: 10, Size: 100, Left: 5 * time.Minute})
+	s := after(
+		fresh(),
+		event.RunBegin{
+			Steps: []event.StepPlan{
+				{ID: "1.1", Verb: "poll", Cards: []string{"transfer", "banks", "reach"}, Expected: time.Minute},
+				{ID: "1.2", Expected: 10 * time.Second},
+			},
+		},
+		event.StepBegin{ID: "1.1"},
+		event.TransferBegin{ID: "a", Size: 100},
+		event.Transfer{ID: "a", Bytes: 10, Size: 100, Left: 5 * time.Minute},
+	)
 	assert.Equal(t, 5*time.Minute+10*time.Second, s.Left())
 	after(s, event.TransferEnd{ID: "a", Outcome: event.Done})
 	assert.Less(t, s.Left(), time.Minute+10*time.Second)
@@ -173,7 +227,13 @@ func TestWhereADeadlineRunsOutOnTheCourse(t *testing.T) {
 	s := New()
 	apply := func(after time.Duration, body event.Body) { s.Apply(event.Event{At: at.Add(after), Body: body}) }
 	apply(0, event.RunBegin{Steps: []event.StepPlan{
-		{ID: "1", Expected: time.Minute}, {ID: "2", Expected: 4 * time.Minute}, {ID: "3"}, {ID: "4", Expected: 10 * time.Minute},
+		{
+			ID:       "1",
+			Expected: time.Minute,
+		},
+		{ID: "2", Expected: 4 * time.Minute},
+		{ID: "3"},
+		{ID: "4", Expected: 10 * time.Minute},
 	}})
 	apply(0, event.StepBegin{ID: "1"})
 	apply(0, event.Pending{Name: "trial", State: event.PendingOpen, Until: at.Add(3 * time.Minute)})

@@ -22,10 +22,21 @@ type Printer struct {
 }
 
 func New(out io.Writer) *Printer {
-	return &Printer{out: out, titles: map[string]event.StepPlan{}, lastPart: map[string]int{}, facts: map[string]string{}}
+	return &Printer{
+		out:      out,
+		titles:   map[string]event.StepPlan{},
+		lastPart: map[string]int{},
+		facts:    map[string]string{},
+	}
 }
 
-var outcomeMarks = map[event.Outcome]string{event.Done: "●", event.Failed: "✗", event.Stopped: "◇", event.Skipped: "·", event.ByHand: "○"}
+var outcomeMarks = map[event.Outcome]string{
+	event.Done:    "●",
+	event.Failed:  "✗",
+	event.Stopped: "◇",
+	event.Skipped: "·",
+	event.ByHand:  "○",
+}
 
 var levelMarks = map[event.Level]string{event.Info: "  ", event.Warning: "! ", event.Error: "✗ "}
 
@@ -52,7 +63,15 @@ func (c *Printer) Report(e event.Event) {
 		if b.State != event.LineOpen {
 			c.other(b)
 		}
-	case event.Speed, event.Server, event.NewDevice, event.Reach, event.Interlock, event.Pending, event.Answer, event.Recording, event.KeysKept:
+	case event.Speed,
+		event.Server,
+		event.NewDevice,
+		event.Reach,
+		event.Interlock,
+		event.Pending,
+		event.Answer,
+		event.Recording,
+		event.KeysKept:
 		c.other(b)
 	default:
 		c.run(b)
@@ -168,7 +187,14 @@ func (c *Printer) step(b event.StepEnd) {
 	if message != "" {
 		message = "  " + message
 	}
-	c.say("  %s %-5s %-48s %8s%s", outcomeMarks[b.Outcome], b.ID, c.titles[b.ID].Title, b.Took.Round(10*time.Millisecond), message)
+	c.say(
+		"  %s %-5s %-48s %8s%s",
+		outcomeMarks[b.Outcome],
+		b.ID,
+		c.titles[b.ID].Title,
+		b.Took.Round(10*time.Millisecond),
+		message,
+	)
 }
 
 func (c *Printer) ask(b event.Ask) {
@@ -188,7 +214,14 @@ func (c *Printer) transfer(b event.Transfer) {
 	}
 	if part := int(4 * b.Bytes / b.Size); part > c.lastPart[b.ID] {
 		c.lastPart[b.ID] = part
-		c.say("      %3d %%  %d of %d B  %.1f kB/s  %s left", 100*b.Bytes/b.Size, b.Bytes, b.Size, b.Rate/1000, b.Left.Round(time.Second))
+		c.say(
+			"      %3d %%  %d of %d B  %.1f kB/s  %s left",
+			100*b.Bytes/b.Size,
+			b.Bytes,
+			b.Size,
+			b.Rate/1000,
+			b.Left.Round(time.Second),
+		)
 	}
 }
 
@@ -197,7 +230,17 @@ func (c *Printer) transferEnd(b event.TransferEnd) {
 	if b.Padding > 0 {
 		padding = fmt.Sprintf(", padding %d B", b.Padding)
 	}
-	c.say("      %s: %d B%s in %s, %s, %d resent%s %s", b.Outcome, b.Bytes, b.Part(), b.Took.Round(10*time.Millisecond), units.Many(b.Blocks, "block"), b.Resent, padding, b.Message)
+	c.say(
+		"      %s: %d B%s in %s, %s, %d resent%s %s",
+		b.Outcome,
+		b.Bytes,
+		b.Part(),
+		b.Took.Round(10*time.Millisecond),
+		units.Many(b.Blocks, "block"),
+		b.Resent,
+		padding,
+		b.Message,
+	)
 }
 
 func (c *Printer) staged(b event.Staged) {

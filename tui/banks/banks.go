@@ -22,7 +22,16 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	for _, b := range s.Banks {
 		if b.Unit != unit {
 			unit = b.Unit
-			lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, unitName(s, unit))}, paint.Line{systems.AsOf(t, s, "before ⇢ now")}, width), nil)
+			lines = append(
+				lines,
+				paint.Rule(
+					paint.Look{FG: t.Faint},
+					paint.Line{paint.Strong(t.Quiet, unitName(s, unit))},
+					paint.Line{systems.AsOf(t, s, "before ⇢ now")},
+					width,
+				),
+				nil,
+			)
 		}
 		lines = append(lines, board(t, s, b, width)...)
 		lines = append(lines, nil)
@@ -49,7 +58,14 @@ func unitName(s *state.State, unit string) string {
 func Card(t theme.Theme, s *state.State, width int) []paint.Line {
 	var lines []paint.Line
 	for _, b := range s.Banks {
-		lines = append(lines, paint.Between(paint.Line{paint.Strong(t.Runs(b.Runs), b.Unit+b.Name+" "), change(t, b)}, signs(t, b, false), width))
+		lines = append(
+			lines,
+			paint.Between(
+				paint.Line{paint.Strong(t.Runs(b.Runs), b.Unit+b.Name+" "), change(t, b)},
+				signs(t, b, false),
+				width,
+			),
+		)
 	}
 	return lines
 }
@@ -94,7 +110,8 @@ func board(t theme.Theme, s *state.State, b state.Bank, width int) []paint.Line 
 // filling is the download that is on its way into a bank that does not run.
 func filling(t theme.Theme, s *state.State, b state.Bank, width int) paint.Line {
 	moving := s.Moving()
-	if b.Runs || !moving.Active() || moving.Plan.Receive || moving.Plan.Size == 0 || s.Fact("standby.bank") != b.Name || width < 30 {
+	if b.Runs || !moving.Active() || moving.Plan.Receive || moving.Plan.Size == 0 || s.Fact("standby.bank") != b.Name ||
+		width < 30 {
 		return nil
 	}
 	share := float64(moving.Got.Bytes) / float64(moving.Plan.Size)
@@ -165,7 +182,19 @@ func warnings(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 
 func legend(t theme.Theme) paint.Line {
 	return paint.Line{
-		paint.In(t.Good, " ●"), paint.In(t.Quiet, " runs   "), paint.In(t.Good, "▶"), paint.In(t.Quiet, " next, kept   "),
-		paint.In(t.Here, "▷"), paint.In(t.Quiet, " chosen, not kept   "), paint.In(t.Here, "▸"), paint.In(t.Quiet, " kept, another is chosen"),
+		paint.In(
+			t.Good,
+			" ●",
+		),
+		paint.In(t.Quiet, " runs   "),
+		paint.In(t.Good, "▶"),
+		paint.In(t.Quiet, " next, kept   "),
+		paint.In(
+			t.Here,
+			"▷",
+		),
+		paint.In(t.Quiet, " chosen, not kept   "),
+		paint.In(t.Here, "▸"),
+		paint.In(t.Quiet, " kept, another is chosen"),
 	}
 }

@@ -118,7 +118,9 @@ func (p painter) banks() []paint.Line {
 	var lines []paint.Line
 	switch {
 	case len(p.s.Units) > 0:
-		lines = append([]paint.Line{p.head("units", paint.Line{stack.Ring(p.t, p.s)})}, stack.Card(p.t, p.s, p.width)...)
+		lines = append(
+			[]paint.Line{p.head("units", paint.Line{stack.Ring(p.t, p.s)})},
+			stack.Card(p.t, p.s, p.width)...)
 	case len(p.s.Banks) > 0:
 		lines = append([]paint.Line{p.head("banks", p.asOf("before ⇢ now"))}, banks.Card(p.t, p.s, p.width)...)
 	}
@@ -126,10 +128,14 @@ func (p painter) banks() []paint.Line {
 		lines = append(append(lines, p.head("systems", p.asOf("packed → lasts"))), systems.Card(p.t, p.s, p.width)...)
 	}
 	if len(p.s.Layers) > 0 {
-		lines = append(append(lines, p.head("layers", paint.Line{layers.Agree(p.t, p.s)})), layers.Card(p.t, p.s, p.width)...)
+		lines = append(
+			append(lines, p.head("layers", paint.Line{layers.Agree(p.t, p.s)})),
+			layers.Card(p.t, p.s, p.width)...)
 	}
 	if len(p.s.Attached) > 0 {
-		lines = append(append(lines, p.head("attached", paint.Line{attached.Count(p.t, p.s)})), attached.Card(p.t, p.s, p.width, maxAttached)...)
+		lines = append(
+			append(lines, p.head("attached", paint.Line{attached.Count(p.t, p.s)})),
+			attached.Card(p.t, p.s, p.width, maxAttached)...)
 	}
 	return lines
 }
@@ -142,7 +148,9 @@ func (p painter) flash(step *state.Step) []paint.Line {
 	if p.s.Flash == nil || p.s.FlashPhase != step.Phase {
 		return nil
 	}
-	return append([]paint.Line{p.head("flash, "+p.s.Flash.Part, paint.Line{flash.Word(p.t, p.s)})}, flash.Card(p.t, p.s, p.width)...)
+	return append(
+		[]paint.Line{p.head("flash, "+p.s.Flash.Part, paint.Line{flash.Word(p.t, p.s)})},
+		flash.Card(p.t, p.s, p.width)...)
 }
 
 // newDevice is the device that provisions itself: the progress.
@@ -150,7 +158,9 @@ func (p painter) newDevice() []paint.Line {
 	if len(p.s.NewDevice) == 0 {
 		return nil
 	}
-	return append([]paint.Line{p.head("new device", paint.Line{newdevices.Word(p.t, p.s)})}, newdevices.Card(p.t, p.s, p.width)...)
+	return append(
+		[]paint.Line{p.head("new device", paint.Line{newdevices.Word(p.t, p.s)})},
+		newdevices.Card(p.t, p.s, p.width)...)
 }
 
 // window is a loader's window: how long it is waited for, what has been seen of it, and what the operator does.
@@ -162,16 +172,37 @@ func (p painter) window() []paint.Line {
 	}
 	gone := p.s.Now.Sub(p.s.WindowBegun)
 	looks := map[string]paint.Piece{
-		event.WindowAwaited: paint.Strong(p.t.Here, "not open yet"), event.WindowOpen: paint.Strong(p.t.Good, "open"), event.WindowCut: paint.Strong(p.t.Bad, "cut, begun again"),
-		event.WindowTaken: paint.Strong(p.t.Good, "taken"), event.WindowMissed: paint.Strong(p.t.Bad, "missed"),
+		event.WindowAwaited: paint.Strong(
+			p.t.Here,
+			"not open yet",
+		),
+		event.WindowOpen:   paint.Strong(p.t.Good, "open"),
+		event.WindowCut:    paint.Strong(p.t.Bad, "cut, begun again"),
+		event.WindowTaken:  paint.Strong(p.t.Good, "taken"),
+		event.WindowMissed: paint.Strong(p.t.Bad, "missed"),
 	}
-	lines := []paint.Line{p.head("window", paint.Line{paint.Strong(p.t.Here, units.Clock(gone)), paint.In(p.t.Quiet, " of "+units.Span(step.Timeout))})}
+	lines := []paint.Line{
+		p.head(
+			"window",
+			paint.Line{paint.Strong(p.t.Here, units.Clock(gone)), paint.In(p.t.Quiet, " of "+units.Span(step.Timeout))},
+		),
+	}
 	full := 0
 	if step.Timeout > 0 {
 		full = min(p.width, int(gone.Seconds()/step.Timeout.Seconds()*float64(p.width)))
 	}
-	lines = append(lines, paint.Line{paint.In(p.t.Here, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))})
-	lines = append(lines, p.row(w.To, paint.Line{looks[w.State]}), p.row("tries", paint.Line{paint.In(p.t.Text, fmt.Sprint(w.Tries))}))
+	lines = append(
+		lines,
+		paint.Line{
+			paint.In(p.t.Here, strings.Repeat("━", full)),
+			paint.In(p.t.Faint, strings.Repeat("━", p.width-full)),
+		},
+	)
+	lines = append(
+		lines,
+		p.row(w.To, paint.Line{looks[w.State]}),
+		p.row("tries", paint.Line{paint.In(p.t.Text, fmt.Sprint(w.Tries))}),
+	)
 	if w.Reach != "" {
 		look := p.t.Quiet
 		if w.Reach == "answers" {
@@ -214,8 +245,11 @@ func (p painter) reach() []paint.Line {
 	}
 	var lines []paint.Line
 	for _, target := range p.s.Reach {
-		lines = append(lines, p.head("reach "+strings.TrimPrefix(target.Name, "icmp:"), paint.Line{reach.Word(p.t, target, p.s.Now)}),
-			reach.Strip(p.t, target, p.s.Now, 5*time.Second, p.width))
+		lines = append(
+			lines,
+			p.head("reach "+strings.TrimPrefix(target.Name, "icmp:"), paint.Line{reach.Word(p.t, target, p.s.Now)}),
+			reach.Strip(p.t, target, p.s.Now, 5*time.Second, p.width),
+		)
 	}
 	return lines
 }
@@ -253,13 +287,19 @@ func (p painter) restarts(r *event.Restart) []paint.Line {
 	if gone > r.Expected && r.Expected > 0 {
 		color = p.t.Bad
 	}
-	lines = append(lines, paint.Line{paint.In(color, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))})
+	lines = append(
+		lines,
+		paint.Line{paint.In(color, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))},
+	)
 	row := func(name, value string, held bool) {
 		mark := paint.In(p.t.Quiet, "○ ")
 		if held {
 			mark = paint.Strong(p.t.Good, "● ")
 		}
-		lines = append(lines, paint.Between(paint.Line{mark, paint.In(p.t.Text, name)}, paint.Line{paint.In(p.t.Text, value)}, p.width))
+		lines = append(
+			lines,
+			paint.Between(paint.Line{mark, paint.In(p.t.Text, name)}, paint.Line{paint.In(p.t.Text, value)}, p.width),
+		)
 	}
 	row("console", r.Console, r.Console != "silent" && r.Console != "unknown")
 	row("prompt", strings.TrimSpace(r.Prompt), r.Prompt != "")
@@ -309,7 +349,10 @@ func (p painter) now() []paint.Line {
 		if step := p.s.Present(); step != nil && len(step.Cards) > 1 {
 			begun = step.Begun // what it does changes, its limit does not
 		}
-		right = paint.Line{paint.In(p.t.Quiet, units.Clock(p.s.Now.Sub(begun))+" of "), paint.In(p.t.Text, "timeout "+units.Span(doing.Timeout))}
+		right = paint.Line{
+			paint.In(p.t.Quiet, units.Clock(p.s.Now.Sub(begun))+" of "),
+			paint.In(p.t.Text, "timeout "+units.Span(doing.Timeout)),
+		}
 	}
 	lines := append([]paint.Line{p.head("now", right)}, p.text(paint.Strong(p.t.Bright, doing.Doing))...)
 	if doing.Awaiting != "" {
@@ -327,7 +370,14 @@ func (p painter) pending() []paint.Line {
 	for _, one := range p.s.Pending {
 		lines = append(lines, p.text(paint.In(p.t.Here, one.Says))...)
 		if !one.Until.IsZero() {
-			lines = append(lines, paint.Between(paint.Line{paint.In(p.t.Quiet, "by itself in")}, paint.Line{paint.Strong(p.t.Bad, units.Clock(max(0, one.Until.Sub(p.s.Now))))}, p.width))
+			lines = append(
+				lines,
+				paint.Between(
+					paint.Line{paint.In(p.t.Quiet, "by itself in")},
+					paint.Line{paint.Strong(p.t.Bad, units.Clock(max(0, one.Until.Sub(p.s.Now))))},
+					p.width,
+				),
+			)
 			lines = append(lines, p.clock(one.Name)...)
 		}
 	}
@@ -339,7 +389,9 @@ func (p painter) clock(name string) []paint.Line {
 	for _, d := range p.s.Deadlines {
 		if d.Name == name && d.End.IsZero() {
 			gone := int(d.Part(p.s.Now) * float64(p.width))
-			return []paint.Line{{paint.In(p.t.Bad, strings.Repeat("━", gone)), paint.In(p.t.Faint, strings.Repeat("━", p.width-gone))}}
+			return []paint.Line{
+				{paint.In(p.t.Bad, strings.Repeat("━", gone)), paint.In(p.t.Faint, strings.Repeat("━", p.width-gone))},
+			}
 		}
 	}
 	return nil
@@ -357,22 +409,41 @@ func (p painter) part(doing event.StepNow) []paint.Line {
 	}
 	return []paint.Line{
 		{paint.In(p.t.Here, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))},
-		paint.Between(paint.Line{paint.Strong(p.t.Text, fmt.Sprintf("%.0f %%", 100*doing.Part))}, paint.Line{paint.In(p.t.Quiet, left)}, p.width),
+		paint.Between(
+			paint.Line{paint.Strong(p.t.Text, fmt.Sprintf("%.0f %%", 100*doing.Part))},
+			paint.Line{paint.In(p.t.Quiet, left)},
+			p.width,
+		),
 	}
 }
 
 func (p painter) byHand() []paint.Line {
 	if p.s.HandedOver() {
 		step := p.s.Present()
-		lines := append([]paint.Line{p.head("yours to try", paint.Line{paint.Strong(p.t.Here, units.Clock(p.s.Now.Sub(step.Begun)))})}, p.text(paint.Strong(p.t.Bright, p.s.Helm.Why))...)
-		return append(lines, paint.Line{paint.Strong(p.t.Key, keys.Helm.Shown), paint.In(p.t.Quiet, " when it is enough, or to stop here")})
+		lines := append(
+			[]paint.Line{
+				p.head("yours to try", paint.Line{paint.Strong(p.t.Here, units.Clock(p.s.Now.Sub(step.Begun)))}),
+			},
+			p.text(paint.Strong(p.t.Bright, p.s.Helm.Why))...)
+		return append(
+			lines,
+			paint.Line{
+				paint.Strong(p.t.Key, keys.Helm.Shown),
+				paint.In(p.t.Quiet, " when it is enough, or to stop here"),
+			},
+		)
 	}
-	lines := []paint.Line{p.head("now", paint.Line{paint.Strong(p.t.Here, "paused")}), {paint.Strong(p.t.Bright, "The hand has the helm")}}
+	lines := []paint.Line{
+		p.head("now", paint.Line{paint.Strong(p.t.Here, "paused")}),
+		{paint.Strong(p.t.Bright, "The hand has the helm")},
+	}
 	if step := p.s.Present(); step != nil {
 		lines = append(lines, p.text(paint.In(p.t.Quiet, "The runbook waits in “"+step.Title+"”."))...)
 	}
 	if p.s.Held != nil {
-		return append(lines, p.text(paint.In(p.t.Quiet, "It can be given back when the held Enter is sent or forgotten."))...)
+		return append(
+			lines,
+			p.text(paint.In(p.t.Quiet, "It can be given back when the held Enter is sent or forgotten."))...)
 	}
 	return append(lines, paint.Line{paint.Strong(p.t.Key, keys.Helm.Shown), paint.In(p.t.Quiet, " gives it back")})
 }
@@ -386,7 +457,10 @@ func (p painter) tried() []paint.Line {
 		if strings.Contains(what, "clean") {
 			piece = paint.In(p.t.Good, what+"  ✓")
 		}
-		lines = append(lines, paint.Between(paint.Line{paint.In(p.t.Text, fmt.Sprintf("%7d", tried.To))}, paint.Line{piece}, p.width))
+		lines = append(
+			lines,
+			paint.Between(paint.Line{paint.In(p.t.Text, fmt.Sprintf("%7d", tried.To))}, paint.Line{piece}, p.width),
+		)
 	}
 	return lines
 }
@@ -410,13 +484,27 @@ func (p painter) transfer(t *state.Transfer) []paint.Line {
 	lines := []paint.Line{
 		p.head("transfer", right),
 		{paint.In(color, strings.Repeat("━", done)), paint.In(p.t.Faint, strings.Repeat("━", p.width-done))},
-		paint.Between(paint.Line{paint.In(p.t.Bright, units.Count(t.Got.Bytes)), paint.In(p.t.Quiet, " of "+units.Count(size)+" B")},
-			paint.Line{paint.In(p.t.Quiet, blocksAgain(t.Got.Resent))}, p.width),
+		paint.Between(
+			paint.Line{
+				paint.In(p.t.Bright, units.Count(t.Got.Bytes)),
+				paint.In(p.t.Quiet, " of "+units.Count(size)+" B"),
+			},
+			paint.Line{paint.In(p.t.Quiet, blocksAgain(t.Got.Resent))},
+			p.width,
+		),
 		nil,
 	}
-	lines = append(lines, paint.Between(p.sparkline(t, p.width-12), paint.Line{paint.In(p.t.Bright, units.Rate(t.Got.Rate))}, p.width))
+	lines = append(
+		lines,
+		paint.Between(p.sparkline(t, p.width-12), paint.Line{paint.In(p.t.Bright, units.Rate(t.Got.Rate))}, p.width),
+	)
 	if t.Plan.Allowed > 0 && t.Got.Rate > 0 {
-		lines = append(lines, paint.Line{paint.In(p.t.Quiet, fmt.Sprintf("%.0f %% of what this line allows", 100*t.Got.Rate/t.Plan.Allowed))})
+		lines = append(
+			lines,
+			paint.Line{
+				paint.In(p.t.Quiet, fmt.Sprintf("%.0f %% of what this line allows", 100*t.Got.Rate/t.Plan.Allowed)),
+			},
+		)
 	}
 	return lines
 }
@@ -464,7 +552,13 @@ func (p painter) image(t *state.Transfer) []paint.Line {
 		lines = append(lines, p.row("terms", paint.Line{paint.In(p.t.Text, t.Plan.Terms)}))
 	}
 	if len(t.Plan.SHA256) >= 12 {
-		lines = append(lines, p.row("sha256, computed here", paint.Line{paint.In(p.t.Text, t.Plan.SHA256[:8]+"…"+t.Plan.SHA256[len(t.Plan.SHA256)-4:])}))
+		lines = append(
+			lines,
+			p.row(
+				"sha256, computed here",
+				paint.Line{paint.In(p.t.Text, t.Plan.SHA256[:8]+"…"+t.Plan.SHA256[len(t.Plan.SHA256)-4:])},
+			),
+		)
 	}
 	return lines
 }
@@ -487,7 +581,10 @@ func (p painter) checked() []paint.Line {
 		if !c.Held {
 			mark = paint.Strong(p.t.Bad, strings.TrimLeft(got+"  ✗", " "))
 		}
-		lines = append(lines, paint.Between(paint.Line{paint.In(p.t.Text, c.Text)}, paint.Line{paint.Piece{Text: " "}, mark}, p.width))
+		lines = append(
+			lines,
+			paint.Between(paint.Line{paint.In(p.t.Text, c.Text)}, paint.Line{paint.Piece{Text: " "}, mark}, p.width),
+		)
 	}
 	return lines
 }
@@ -535,13 +632,24 @@ func (p painter) line() []paint.Line {
 	target, _, _ := strings.Cut(p.s.Session.Target, "?")
 	lines := []paint.Line{p.head("line", nil), p.row("target", paint.Line{paint.In(p.t.Text, target)})}
 	if p.s.Speed > 0 {
-		lines = append(lines, p.row("our end", paint.Line{paint.In(p.t.Text, fmt.Sprintf("%d baud %s", p.s.Speed, p.s.Framing))}))
+		lines = append(
+			lines,
+			p.row("our end", paint.Line{paint.In(p.t.Text, fmt.Sprintf("%d baud %s", p.s.Speed, p.s.Framing))}),
+		)
 	}
 	switch {
 	case p.s.Mode.Name == "garbled" && p.s.Speed == 0:
 		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "What comes is no text.")})
 	case p.s.Mode.Name == "garbled":
-		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "The speeds differ."), paint.Piece{Text: " "}, paint.Strong(p.t.Key, keys.Hunt.After(p.leader)), paint.In(p.t.Quiet, " hunts for the right one.")})
+		lines = append(
+			lines,
+			paint.Line{
+				paint.Strong(p.t.Here, "The speeds differ."),
+				paint.Piece{Text: " "},
+				paint.Strong(p.t.Key, keys.Hunt.After(p.leader)),
+				paint.In(p.t.Quiet, " hunts for the right one."),
+			},
+		)
 	}
 	return lines
 }
@@ -549,7 +657,10 @@ func (p painter) line() []paint.Line {
 func (p painter) ended() []paint.Line {
 	end := p.s.RunEnd
 	color := p.t.End(end.Outcome)
-	lines := []paint.Line{p.head("ended", paint.Line{paint.In(p.t.Quiet, "after "+units.Clock(p.s.Gone()))}), {paint.Strong(color, string(end.Outcome))}}
+	lines := []paint.Line{
+		p.head("ended", paint.Line{paint.In(p.t.Quiet, "after "+units.Clock(p.s.Gone()))}),
+		{paint.Strong(color, string(end.Outcome))},
+	}
 	if end.Message != string(end.Outcome) {
 		lines = append(lines, p.text(paint.In(p.t.Text, end.Message))...)
 	}
@@ -562,7 +673,13 @@ func (p painter) proved() []paint.Line {
 	}
 	lines := []paint.Line{p.head("proved", nil)}
 	if p.s.ChangedAt.After(p.s.Ended) {
-		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "held until "+p.s.ChangedAt.Format("15:04:05")), paint.In(p.t.Here, ", "+p.s.ChangedText())}.Cut(p.width))
+		lines = append(
+			lines,
+			paint.Line{
+				paint.Strong(p.t.Here, "held until "+p.s.ChangedAt.Format("15:04:05")),
+				paint.In(p.t.Here, ", "+p.s.ChangedText()),
+			}.Cut(p.width),
+		)
 	}
 	for _, proof := range p.s.RunEnd.Proved {
 		for i, row := range paint.Wrap(proof, p.width-2) {

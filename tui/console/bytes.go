@@ -6,10 +6,27 @@ import (
 
 // special are the bytes of keys that type no text, as a VT220 and its successors send them.
 var special = map[rune]string{
-	tea.KeyEnter: "\r", tea.KeyTab: "\t", tea.KeyBackspace: "\x7f", tea.KeyEscape: "\x1b", tea.KeySpace: " ",
-	tea.KeyInsert: "\x1b[2~", tea.KeyDelete: "\x1b[3~", tea.KeyPgUp: "\x1b[5~", tea.KeyPgDown: "\x1b[6~",
-	tea.KeyF1: "\x1bOP", tea.KeyF2: "\x1bOQ", tea.KeyF3: "\x1bOR", tea.KeyF4: "\x1bOS", tea.KeyF5: "\x1b[15~", tea.KeyF6: "\x1b[17~",
-	tea.KeyF7: "\x1b[18~", tea.KeyF8: "\x1b[19~", tea.KeyF9: "\x1b[20~", tea.KeyF10: "\x1b[21~", tea.KeyF11: "\x1b[23~", tea.KeyF12: "\x1b[24~",
+	tea.KeyEnter:     "\r",
+	tea.KeyTab:       "\t",
+	tea.KeyBackspace: "\x7f",
+	tea.KeyEscape:    "\x1b",
+	tea.KeySpace:     " ",
+	tea.KeyInsert:    "\x1b[2~",
+	tea.KeyDelete:    "\x1b[3~",
+	tea.KeyPgUp:      "\x1b[5~",
+	tea.KeyPgDown:    "\x1b[6~",
+	tea.KeyF1:        "\x1bOP",
+	tea.KeyF2:        "\x1bOQ",
+	tea.KeyF3:        "\x1bOR",
+	tea.KeyF4:        "\x1bOS",
+	tea.KeyF5:        "\x1b[15~",
+	tea.KeyF6:        "\x1b[17~",
+	tea.KeyF7:        "\x1b[18~",
+	tea.KeyF8:        "\x1b[19~",
+	tea.KeyF9:        "\x1b[20~",
+	tea.KeyF10:       "\x1b[21~",
+	tea.KeyF11:       "\x1b[23~",
+	tea.KeyF12:       "\x1b[24~",
 }
 
 // moving are the keys with two forms: normal, and the one a device asks for with DECCKM.

@@ -43,7 +43,8 @@ func New(cols, rows int) *Console {
 func (c *Console) Keys() keys.Map {
 	half := func() int { return max(1, c.rows/2) }
 	return keys.Map{
-		keys.New("Shift+PgUp", "scroll back", keys.Just(func() { c.Scroll(half()) }), "shift+pgup").Explain("scrolls back, the wheel too; any key for the device returns to the live line"),
+		keys.New("Shift+PgUp", "scroll back", keys.Just(func() { c.Scroll(half()) }), "shift+pgup").
+			Explain("scrolls back, the wheel too; any key for the device returns to the live line"),
 		keys.New("Shift+PgDn", "forth", keys.Just(func() { c.Scroll(-half()) }), "shift+pgdown"),
 	}
 }
@@ -231,8 +232,13 @@ var roleColors = map[screen.Role]func(theme.Theme) color.Color{
 
 func lookOf(t theme.Theme, s screen.Style) paint.Look {
 	look := paint.Look{
-		FG: roleColors[s.Role](t), Bold: s.Attr&screen.Bold != 0 || s.Role == screen.Typed, Faint: s.Attr&screen.Faint != 0, Italic: s.Attr&screen.Italic != 0,
-		Underline: s.Attr&screen.Underline != 0, Reverse: s.Attr&screen.Reverse != 0, Struck: s.Attr&screen.Struck != 0,
+		FG:        roleColors[s.Role](t),
+		Bold:      s.Attr&screen.Bold != 0 || s.Role == screen.Typed,
+		Faint:     s.Attr&screen.Faint != 0,
+		Italic:    s.Attr&screen.Italic != 0,
+		Underline: s.Attr&screen.Underline != 0,
+		Reverse:   s.Attr&screen.Reverse != 0,
+		Struck:    s.Attr&screen.Struck != 0,
 	}
 	if c := colorOf(s.FG); c != nil {
 		look.FG = c

@@ -141,7 +141,9 @@ func way(t theme.Theme, s *state.State, i, gap int) paint.Line {
 		return pad(paint.Line{paint.In(t.Good, strings.Repeat("━", inner))})
 	case i == s.Here && s.Running():
 		gone := int(part(s, step) * float64(inner))
-		return pad(paint.Line{paint.In(t.Here, strings.Repeat("━", gone)), paint.In(t.Quiet, strings.Repeat("┈", inner-gone))})
+		return pad(
+			paint.Line{paint.In(t.Here, strings.Repeat("━", gone)), paint.In(t.Quiet, strings.Repeat("┈", inner-gone))},
+		)
 	}
 	return pad(paint.Line{paint.In(t.Faint, strings.Repeat("─", inner))})
 }
@@ -213,7 +215,11 @@ func phaseNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
 	if !found {
 		return parted(text, due, paint.Strong(t.Bad, due), t)
 	}
-	return slices.Concat(parted(before, due, paint.Strong(t.Bad, due), t), paint.Line{paint.Strong(t.Here, here)}, parted(after, due, paint.Strong(t.Bad, due), t))
+	return slices.Concat(
+		parted(before, due, paint.Strong(t.Bad, due), t),
+		paint.Line{paint.Strong(t.Here, here)},
+		parted(after, due, paint.Strong(t.Bad, due), t),
+	)
 }
 
 // parted is a quiet text in which a word stands out.
@@ -256,7 +262,11 @@ type Course struct {
 
 // New makes the view of a session. pick shows the runbooks to choose from, nil where there are none.
 func New(s *state.State, pick func() tea.Cmd) *Course {
-	return &Course{Page: view.NewPage(func(r view.Room) []paint.Line { return List(r.Theme, s, r.Width) }), state: s, pick: pick}
+	return &Course{
+		Page:  view.NewPage(func(r view.Room) []paint.Line { return List(r.Theme, s, r.Width) }),
+		state: s,
+		pick:  pick,
+	}
 }
 
 // Keys implements view.View.
@@ -274,8 +284,13 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 		return []paint.Line{{paint.In(t.Quiet, "No runbook is under way in this session.")}}
 	}
 	lines := ended(t, s, width)
-	lines = append(lines,
-		paint.Between(paint.Line{paint.In(t.Quiet, "     step")}, paint.Line{paint.In(t.Quiet, "expected      took  timeout")}, width),
+	lines = append(
+		lines,
+		paint.Between(
+			paint.Line{paint.In(t.Quiet, "     step")},
+			paint.Line{paint.In(t.Quiet, "expected      took  timeout")},
+			width,
+		),
 	)
 	phase, due := "", -1
 	next := s.Deadline()
@@ -315,7 +330,10 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 
 // dueRow stands where a deadline runs out, by what the steps before are expected to take.
 func dueRow(t theme.Theme, s *state.State, next *state.Deadline, width int) paint.Line {
-	left := paint.Line{paint.Strong(t.Bad, "  ┃  "+units.Clock(next.Left(s.Now))+" left: "), paint.In(t.Text, next.Says)}
+	left := paint.Line{
+		paint.Strong(t.Bad, "  ┃  "+units.Clock(next.Left(s.Now))+" left: "),
+		paint.In(t.Text, next.Says),
+	}
 	return paint.Between(left, paint.Line{paint.In(t.Bad, "at "+next.Until.Format("15:04:05"))}, width)
 }
 
@@ -380,6 +398,10 @@ func listRow(t theme.Theme, s *state.State, i, width int) paint.Line {
 	if step.Try > 1 {
 		left = append(left, paint.In(t.Here, fmt.Sprintf("  try %d", step.Try)))
 	}
-	right := paint.Line{paint.In(t.Quiet, fmt.Sprintf("%9s", expected)), paint.In(t.Text, fmt.Sprintf("%10s", took)), paint.In(t.Faint, fmt.Sprintf("%9s", units.Span(step.Timeout)))}
+	right := paint.Line{
+		paint.In(t.Quiet, fmt.Sprintf("%9s", expected)),
+		paint.In(t.Text, fmt.Sprintf("%10s", took)),
+		paint.In(t.Faint, fmt.Sprintf("%9s", units.Span(step.Timeout))),
+	}
 	return paint.Between(left, right, width)
 }

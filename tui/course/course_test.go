@@ -32,7 +32,11 @@ func TestTheBarAlwaysFits(t *testing.T) {
 		width := rapid.IntRange(10, 300).Draw(t, "width")
 		plans := make([]event.StepPlan, steps)
 		for i := range plans {
-			plans[i] = event.StepPlan{ID: string(rune('a' + i)), Phase: "phase " + string(rune('a'+i/3)), Expected: time.Duration(rapid.IntRange(0, 5000).Draw(t, "expected")) * time.Millisecond}
+			plans[i] = event.StepPlan{
+				ID:       string(rune('a' + i)),
+				Phase:    "phase " + string(rune('a'+i/3)),
+				Expected: time.Duration(rapid.IntRange(0, 5000).Draw(t, "expected")) * time.Millisecond,
+			}
 		}
 		now := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
 		s.Apply(event.Event{At: now, Body: event.RunBegin{Steps: plans}})

@@ -44,10 +44,14 @@ func New(s *state.State, again func() tea.Cmd, source func(string), dryRun func(
 func (v *Device) Keys() keys.Map {
 	at := v.choice.At
 	return append(keys.Map{
-		keys.New("r", "read it anew", v.again, "r").Explain("reads the device anew, as far as that goes where it is").If(v.again != nil),
+		keys.New("r", "read it anew", v.again, "r").
+			Explain("reads the device anew, as far as that goes where it is").
+			If(v.again != nil),
 		keys.New("Enter", "show where it was read", keys.Just(func() { v.source(v.facts()[at].Source) }), "enter").
 			Explain("shows the chosen fact's command and answer in the console").If(at >= 0 && at < len(v.state.Facts)),
-		keys.New("d", "dry run", keys.Just(v.dryRun), "d").Explain("shows what a dry run foresaw: what restarts, how long, what refuses").If(v.state.DryRun != nil),
+		keys.New("d", "dry run", keys.Just(v.dryRun), "d").
+			Explain("shows what a dry run foresaw: what restarts, how long, what refuses").
+			If(v.state.DryRun != nil),
 	}, v.choice.Keys(func() int { return len(v.state.Facts) })...)
 }
 
@@ -85,9 +89,20 @@ func (v *Device) Draw(r view.Room) []paint.Line {
 	}
 	facts := v.facts()
 	if len(facts) == 0 {
-		return v.choice.Window(append(lines, paint.Line{paint.In(t.Quiet, "Nothing was read of this device yet.")}), r.Rows)
+		return v.choice.Window(
+			append(lines, paint.Line{paint.In(t.Quiet, "Nothing was read of this device yet.")}),
+			r.Rows,
+		)
 	}
-	lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "what was read")}, paint.Line{paint.In(t.Quiet, "by which command, when")}, r.Width))
+	lines = append(
+		lines,
+		paint.Rule(
+			paint.Look{FG: t.Faint},
+			paint.Line{paint.Strong(t.Quiet, "what was read")},
+			paint.Line{paint.In(t.Quiet, "by which command, when")},
+			r.Width,
+		),
+	)
 	from, to := 0, 0
 	for i, f := range facts {
 		if i == v.choice.At {

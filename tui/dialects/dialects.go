@@ -44,9 +44,13 @@ func (v *Dialects) Show(likely []dialect.Likely, all []*dialect.Dialect) {
 
 // Keys implements view.View.
 func (v *Dialects) Keys() keys.Map {
-	return append(v.choice.Keys(func() int { return len(v.all) }),
-		keys.New("Enter", "it talks so", func() tea.Cmd { return v.learn(v.all[v.choice.At]) }, "enter").If(len(v.all) > 0).Explain("has prompts, questions and dangers known by the chosen dialect; it is remembered for a device that is kept"),
-		keys.New("e", "press Enter once", v.enter, "e").Explain("presses Enter for the device to show its prompt; it ends whatever stands on the device's line"),
+	return append(
+		v.choice.Keys(func() int { return len(v.all) }),
+		keys.New("Enter", "it talks so", func() tea.Cmd { return v.learn(v.all[v.choice.At]) }, "enter").
+			If(len(v.all) > 0).
+			Explain("has prompts, questions and dangers known by the chosen dialect; it is remembered for a device that is kept"),
+		keys.New("e", "press Enter once", v.enter, "e").
+			Explain("presses Enter for the device to show its prompt; it ends whatever stands on the device's line"),
 	)
 }
 

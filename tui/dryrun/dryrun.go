@@ -32,7 +32,14 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	if d == nil {
 		return []paint.Line{{paint.In(t.Quiet, "There was no dry run in this session.")}}
 	}
-	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "dry run"), paint.In(t.Quiet, "  nothing was changed by it")}, paint.Line{paint.In(t.Quiet, d.At.Format("15:04:05"))}, width)}
+	lines := []paint.Line{
+		paint.Rule(
+			paint.Look{FG: t.Faint},
+			paint.Line{paint.Strong(t.Quiet, "dry run"), paint.In(t.Quiet, "  nothing was changed by it")},
+			paint.Line{paint.In(t.Quiet, d.At.Format("15:04:05"))},
+			width,
+		),
+	}
 	lines = append(lines, summary(t, d, width)...)
 	lines = append(lines, nil)
 	scale := d.Restarts()
@@ -40,11 +47,32 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, row(t, d, &d.Rows[i], scale, width)...)
 	}
 	for _, gone := range d.Gone() {
-		lines = append(lines, paint.Line{paint.In(t.Faint, "  "+paint.Pad(gone.Part, partWidth)+paint.Pad(gone.Effect, effectWidth)), paint.In(t.Quiet, "⇠ only in the first one, at "+d.FirstAt.Format("15:04:05"))}.Cut(width))
+		lines = append(
+			lines,
+			paint.Line{
+				paint.In(t.Faint, "  "+paint.Pad(gone.Part, partWidth)+paint.Pad(gone.Effect, effectWidth)),
+				paint.In(t.Quiet, "⇠ only in the first one, at "+d.FirstAt.Format("15:04:05")),
+			}.Cut(width),
+		)
 	}
 	return append(lines, nil, paint.Line{
-		paint.In(t.Quiet, " "), paint.In(t.Here, "━"), paint.In(t.Quiet, " away while it restarts, to scale   "), paint.In(t.Good, "✓"), paint.In(t.Quiet, " goes   "), paint.In(t.Here, "!"), paint.In(t.Quiet, " warns   "),
-		paint.In(t.Bad, "✗"), paint.In(t.Quiet, " refuses   "), paint.In(t.Here, "⇢"), paint.In(t.Quiet, " not as in the first"),
+		paint.In(
+			t.Quiet,
+			" ",
+		),
+		paint.In(t.Here, "━"),
+		paint.In(t.Quiet, " away while it restarts, to scale   "),
+		paint.In(t.Good, "✓"),
+		paint.In(t.Quiet, " goes   "),
+		paint.In(t.Here, "!"),
+		paint.In(t.Quiet, " warns   "),
+		paint.In(
+			t.Bad,
+			"✗",
+		),
+		paint.In(t.Quiet, " refuses   "),
+		paint.In(t.Here, "⇢"),
+		paint.In(t.Quiet, " not as in the first"),
 	}.Cut(width))
 }
 
@@ -126,10 +154,14 @@ func row(t theme.Theme, d *state.DryRun, part *state.Foreseen, scale time.Durati
 		mark = paint.Strong(t.Here, "⇢ ")
 	}
 	line := paint.Line{
-		mark, name, paint.In(t.Quiet, paint.Pad(part.Effect, effectWidth)), paint.In(t.Text, fmt.Sprintf("%*s  ", timeWidth-2, takes(part.Takes))),
+		mark,
+		name,
+		paint.In(t.Quiet, paint.Pad(part.Effect, effectWidth)),
+		paint.In(t.Text, fmt.Sprintf("%*s  ", timeWidth-2, takes(part.Takes))),
 		paint.In(t.Here, strings.Repeat("━", bar)),
 		paint.Piece{Text: strings.Repeat(" ", long-bar+2)},
-		verdict(t, part.Verdict), paint.In(t.Text, " "+part.Verdict),
+		verdict(t, part.Verdict),
+		paint.In(t.Text, " "+part.Verdict),
 	}
 	lines := []paint.Line{line.Cut(width)}
 	indent := strings.Repeat(" ", partWidth+2)

@@ -112,7 +112,15 @@ func (v *Events) seen(one *entry) bool {
 		return true
 	}
 	switch b := one.Body.(type) {
-	case event.Out, event.Fact, event.Mode, event.Prompt, event.Noise, event.Check, event.Estimates, event.Signals, event.StepBegin:
+	case event.Out,
+		event.Fact,
+		event.Mode,
+		event.Prompt,
+		event.Noise,
+		event.Check,
+		event.Estimates,
+		event.Signals,
+		event.StepBegin:
 		return v.all
 	case event.StepEnd:
 		return v.all || b.Outcome != event.Done // what it asked stands there
@@ -143,8 +151,11 @@ func (v *Events) Keys() keys.Map {
 		name = "what was asked"
 	}
 	return append(keys.Map{
-		keys.New("Enter", "answer", keys.Just(func() { v.toggle(list[at]) }), "enter").Explain("shows what the device answered to the chosen command, or hides it").If(chosen),
-		keys.New("k", name, keys.Just(func() { v.all, v.choice.At, v.shows = !v.all, -1, nil }), "k").Explain("shows every event and every key that was typed, or what was asked and answered again"),
+		keys.New("Enter", "answer", keys.Just(func() { v.toggle(list[at]) }), "enter").
+			Explain("shows what the device answered to the chosen command, or hides it").
+			If(chosen),
+		keys.New("k", name, keys.Just(func() { v.all, v.choice.At, v.shows = !v.all, -1, nil }), "k").
+			Explain("shows every event and every key that was typed, or what was asked and answered again"),
 	}, v.choice.Keys(func() int { return len(v.list()) })...)
 }
 
@@ -207,10 +218,17 @@ func (one *entry) asks(t theme.Theme, when paint.Piece, width int) paint.Line {
 	if asked.Seen == event.SeenSecret {
 		text = paint.In(t.Quiet, "not shown by the device, and not recorded")
 	}
-	left := paint.Line{when, paint.In(t.Quiet, fmt.Sprintf("%-15s", asked.Who)), paint.In(t.Good, strings.TrimLeft(asked.Prompt, " ")), text}
+	left := paint.Line{
+		when,
+		paint.In(t.Quiet, fmt.Sprintf("%-15s", asked.Who)),
+		paint.In(t.Good, strings.TrimLeft(asked.Prompt, " ")),
+		text,
+	}
 	right := paint.Line{paint.In(t.Here, "answering …")}
 	if one.over != nil {
-		right = paint.Line{paint.In(t.Quiet, fmt.Sprintf("%s  %.1f s", units.Many(one.over.Rows, "row"), one.over.Took.Seconds()))}
+		right = paint.Line{
+			paint.In(t.Quiet, fmt.Sprintf("%s  %.1f s", units.Many(one.over.Rows, "row"), one.over.Took.Seconds())),
+		}
 		switch {
 		case one.over.Refused != "":
 			right = append(paint.Line{paint.Strong(t.Bad, "refused  ")}, right...)

@@ -47,7 +47,14 @@ func exchanges() []event.Body {
 		event.Helm{Who: event.Hand, Why: "typing"},
 		event.Out{Who: event.Hand, Bytes: event.Text("look banks\r")},
 		event.In{Bytes: event.Text("look banks\r\n")},
-		event.Asked{Number: 1, Who: event.Hand, Mode: "admin", Prompt: "gw // ", Text: "look banks", Seen: event.SeenDrawn},
+		event.Asked{
+			Number: 1,
+			Who:    event.Hand,
+			Mode:   "admin",
+			Prompt: "gw // ",
+			Text:   "look banks",
+			Seen:   event.SeenDrawn,
+		},
 		event.In{Bytes: event.Text("  A 7.4\r\n*log: port up\r\n")},
 		event.Noise{Text: "*log: port up"},
 		event.In{Bytes: event.Text("  B 7.6\r\ngw // ")},
@@ -80,7 +87,12 @@ func TestWhatWasAskedStandsWithItsAnswer(t *testing.T) {
 // TestAStepThatWentWellStandsBehindAKey: what it asked is there.
 func TestAStepThatWentWellStandsBehindAKey(t *testing.T) {
 	v := New()
-	happen(v, event.StepBegin{ID: "1.1", Try: 1}, event.StepEnd{ID: "1.1", Outcome: event.Done}, event.StepEnd{ID: "1.2", Outcome: event.Failed, Message: "no room"})
+	happen(
+		v,
+		event.StepBegin{ID: "1.1", Try: 1},
+		event.StepEnd{ID: "1.1", Outcome: event.Done},
+		event.StepEnd{ID: "1.2", Outcome: event.Failed, Message: "no room"},
+	)
 	shown := drawn(v, 20)
 	assert.Contains(t, shown, "no room")
 	assert.NotContains(t, shown, "1.1")
@@ -94,7 +106,12 @@ func TestAStepThatWentWellStandsBehindAKey(t *testing.T) {
 func TestAnswersAreKeptWithinBounds(t *testing.T) {
 	v := New()
 	for n := range 6000 {
-		happen(v, event.Asked{Number: n, Text: fmt.Sprint("look ", n), Seen: event.SeenDrawn}, event.In{Bytes: event.Text(strings.Repeat("x", 8<<10))}, event.Answered{Number: n, Rows: 1})
+		happen(
+			v,
+			event.Asked{Number: n, Text: fmt.Sprint("look ", n), Seen: event.SeenDrawn},
+			event.In{Bytes: event.Text(strings.Repeat("x", 8<<10))},
+			event.Answered{Number: n, Rows: 1},
+		)
 	}
 	assert.LessOrEqual(t, v.size, maxOfAnswers)
 	assert.Len(t, v.kept, maxKept)

@@ -59,5 +59,9 @@ func (f *Field) Draw(t theme.Theme, width int) paint.Line {
 		before = before[1:]
 	}
 	look := paint.Look{FG: t.Ground, BG: t.Here}
-	return paint.Line{paint.Strong(t.Bright, string(before)), {Text: under, Look: look}, paint.Strong(t.Bright, string(after))}.Cut(width)
+	return paint.Line{
+		paint.Strong(t.Bright, string(before)),
+		{Text: under, Look: look},
+		paint.Strong(t.Bright, string(after)),
+	}.Cut(width)
 }

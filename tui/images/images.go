@@ -79,12 +79,16 @@ func compare(all []event.ShelfImage, text string) string {
 		return err.Error()
 	}
 	for _, img := range all {
-		if img.Digests[published.Algorithm] == published.Digest || (published.Algorithm == "sha256" && img.SHA256 == published.Digest) {
+		if img.Digests[published.Algorithm] == published.Digest ||
+			(published.Algorithm == "sha256" && img.SHA256 == published.Digest) {
 			return fmt.Sprintf("✓ %s has that %s", img.Name, published.Algorithm)
 		}
 	}
 	if !slices.Contains(image.Algorithms, published.Algorithm) {
-		return fmt.Sprintf("no image on the shelf is hashed by %s; pilotrix shelf add FILE --digest … does that, and keeps it with the file", published.Algorithm)
+		return fmt.Sprintf(
+			"no image on the shelf is hashed by %s; pilotrix shelf add FILE --digest … does that, and keeps it with the file",
+			published.Algorithm,
+		)
 	}
 	return fmt.Sprintf("✗ no image on the shelf has that %s (%.12s…)", published.Algorithm, published.Digest)
 }
@@ -94,7 +98,10 @@ var groups = []struct {
 	holds func(event.ShelfImage) bool
 }{
 	{"fits", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == event.FitYes }},
-	{"fits once something is done first", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == event.FitFirst }},
+	{
+		"fits once something is done first",
+		func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == event.FitFirst },
+	},
 	{"not known yet", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == event.FitUnknown }},
 	{"does not fit", func(i event.ShelfImage) bool { return i.Companion == "" && i.Fit == event.FitNo }},
 	{"goes along", func(i event.ShelfImage) bool { return i.Companion != "" }},
@@ -136,16 +143,26 @@ func (v *Images) lines(t theme.Theme, width int) (lines []paint.Line, from, to i
 			place++
 		}
 		if len(rows) > 0 {
-			lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, group.name)}, nil, width))
+			lines = append(
+				lines,
+				paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, group.name)}, nil, width),
+			)
 			lines = append(append(lines, rows...), nil)
 		}
 	}
 	if more := s.Shelf.Total - len(s.Shelf.Images); more > 0 {
-		lines = append(lines, paint.Line{paint.In(t.Quiet, fmt.Sprintf("   and %d more that fit less well: pilotrix shelf list", more))}, nil)
+		lines = append(
+			lines,
+			paint.Line{paint.In(t.Quiet, fmt.Sprintf("   and %d more that fit less well: pilotrix shelf list", more))},
+			nil,
+		)
 	}
 	lines = append(lines, held(t, s.Shelf.Held, width)...)
 	foot := []paint.Line{
-		{paint.Strong(t.Key, "↓"), paint.In(t.Quiet, " shows an image whole; a published digest that is pasted here is compared")},
+		{
+			paint.Strong(t.Key, "↓"),
+			paint.In(t.Quiet, " shows an image whole; a published digest that is pasted here is compared"),
+		},
 		append(v.adding(t), paint.In(t.Faint, "   "+strings.Join(s.Shelf.Folders, ", "))),
 	}
 	for _, line := range foot {
@@ -169,7 +186,10 @@ func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) 
 			return
 		}
 		for _, part := range pieces(text, max(16, width-lead-label)) {
-			lines = append(lines, paint.Line{paint.In(t.Quiet, strings.Repeat(" ", lead)+pad(name, label)), color(part)})
+			lines = append(
+				lines,
+				paint.Line{paint.In(t.Quiet, strings.Repeat(" ", lead)+pad(name, label)), color(part)},
+			)
 			name = ""
 		}
 	}
@@ -185,13 +205,21 @@ func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) 
 	}
 	switch {
 	case img.Broken:
-		row("published", "another digest than it has: it is broken, or another file", func(text string) paint.Piece { return paint.In(t.Bad, text) })
+		row(
+			"published",
+			"another digest than it has: it is broken, or another file",
+			func(text string) paint.Piece { return paint.In(t.Bad, text) },
+		)
 	case img.Published != "":
 		row("published", "as in "+img.Published, plain)
 	}
 	row("problem", img.Problem, func(text string) paint.Piece { return paint.In(t.Bad, text) })
 	for _, e := range carrier.Estimates(img.Size, arithmetic.Way{Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip}) {
-		row("by "+e.Protocol, strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", units.Span(e.Time), e.Terms, e.Warn)), plain)
+		row(
+			"by "+e.Protocol,
+			strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", units.Span(e.Time), e.Terms, e.Warn)),
+			plain,
+		)
 	}
 	return append(lines, nil)
 }
@@ -233,7 +261,11 @@ func row(t theme.Theme, s *state.State, img event.ShelfImage, width int) []paint
 	if onTheWay(s, img) {
 		name = paint.Strong(t.Bright, img.Name)
 	}
-	left := paint.Line{paint.Strong(color, " "+mark+" "), paint.Strong(color, fmt.Sprintf("%-8s ", img.Release+img.Companion)), name}
+	left := paint.Line{
+		paint.Strong(color, " "+mark+" "),
+		paint.Strong(color, fmt.Sprintf("%-8s ", img.Release+img.Companion)),
+		name,
+	}
 	switch {
 	case img.Inside != "":
 		left = append(left, paint.In(t.Quiet, "  in "+img.Inside))
@@ -283,15 +315,27 @@ func onTheWay(s *state.State, img event.ShelfImage) bool {
 // chain draws the releases as stations, each with its image and what is done before and after.
 func chain(t theme.Theme, s *state.State, width int) []paint.Line {
 	upgrades := s.Upgrades.Steps
-	head := paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "upgrade path")}, paint.Line{paint.In(t.Quiet, s.Upgrades.From+" to "+s.Upgrades.To)}, width)
+	head := paint.Rule(
+		paint.Look{FG: t.Faint},
+		paint.Line{paint.Strong(t.Quiet, "upgrade path")},
+		paint.Line{paint.In(t.Quiet, s.Upgrades.From+" to "+s.Upgrades.To)},
+		width,
+	)
 	if len(upgrades) == 0 {
-		return []paint.Line{head, {paint.In(t.Good, " ● "), paint.In(t.Text, s.Upgrades.From+" runs already; nothing has to be done")}}
+		return []paint.Line{
+			head,
+			{paint.In(t.Good, " ● "), paint.In(t.Text, s.Upgrades.From+" runs already; nothing has to be done")},
+		}
 	}
 	running := s.Fact("running.release")
 	first := paint.Width(s.Upgrades.From) + 3
 	cell := max(14, min(34, (width-first)/len(upgrades)))
 	stations := paint.Line{station(t, s.Upgrades.From, running, -1, upgrades)}
-	details := [3]paint.Line{{paint.In(t.Quiet, pad("", first))}, {paint.In(t.Quiet, pad("", first))}, {paint.In(t.Quiet, pad("", first))}}
+	details := [3]paint.Line{
+		{paint.In(t.Quiet, pad("", first))},
+		{paint.In(t.Quiet, pad("", first))},
+		{paint.In(t.Quiet, pad("", first))},
+	}
 	stations = paint.Line(stations).Fit(first)
 	for i, upgrade := range upgrades {
 		done := reached(upgrades, running) >= i
@@ -300,7 +344,12 @@ func chain(t theme.Theme, s *state.State, width int) []paint.Line {
 			color = t.Good
 		}
 		way := cell - paint.Width(upgrade.Release) - 6
-		stations = append(stations, paint.In(color, " "+strings.Repeat("━", max(1, way))+"▶ "), station(t, upgrade.Release, running, i, upgrades), paint.Piece{Text: " "})
+		stations = append(
+			stations,
+			paint.In(color, " "+strings.Repeat("━", max(1, way))+"▶ "),
+			station(t, upgrade.Release, running, i, upgrades),
+			paint.Piece{Text: " "},
+		)
 		said := [3]string{upgrade.Image, "", ""}
 		if len(upgrade.Before) > 0 {
 			said[1] = strings.TrimSpace("before: " + strings.Join(upgrade.Before, ", "))
@@ -324,14 +373,33 @@ func chain(t theme.Theme, s *state.State, width int) []paint.Line {
 // others are the other ways to the wanted release, each with its restarts and its time.
 func others(t theme.Theme, path *event.UpgradePath, width int) (lines []paint.Line) {
 	if path.Downgrade {
-		lines = append(lines, paint.Line{paint.Strong(t.Here, " ▲ a downgrade"), paint.In(t.Quiet, ": what the newer release has converted, the older one may not read")}.Cut(width))
+		lines = append(
+			lines,
+			paint.Line{
+				paint.Strong(t.Here, " ▲ a downgrade"),
+				paint.In(t.Quiet, ": what the newer release has converted, the older one may not read"),
+			}.Cut(width),
+		)
 	}
 	for _, other := range path.Others {
 		took := ""
 		if other.Takes > 0 && path.Takes > 0 {
 			took = fmt.Sprintf(", about %s instead of %s", units.Span(other.Takes), units.Span(path.Takes))
 		}
-		lines = append(lines, paint.Line{paint.In(t.Quiet, fmt.Sprintf("   or by %s: %d restarts%s", strings.Join(other.Releases, ", "), len(other.Releases), took))}.Cut(width))
+		lines = append(
+			lines,
+			paint.Line{
+				paint.In(
+					t.Quiet,
+					fmt.Sprintf(
+						"   or by %s: %d restarts%s",
+						strings.Join(other.Releases, ", "),
+						len(other.Releases),
+						took,
+					),
+				),
+			}.Cut(width),
+		)
 	}
 	return lines
 }

@@ -48,7 +48,12 @@ type row struct {
 func New() *Form { return &Form{} }
 
 // Fill begins a form. takes checks one input by itself; done gets them all once each is taken.
-func (f *Form) Fill(title string, needs []Need, takes func(runbook.Input, string) error, done func(map[string]string) tea.Cmd) {
+func (f *Form) Fill(
+	title string,
+	needs []Need,
+	takes func(runbook.Input, string) error,
+	done func(map[string]string) tea.Cmd,
+) {
 	*f = Form{Last: "show the plan", title: title, takes: takes, done: done, moved: true}
 	for _, need := range needs {
 		r := &row{Need: need, field: field.New(need.Value), pick: -1}
@@ -70,10 +75,13 @@ func (f *Form) Keys() keys.Map {
 		enter = f.Last
 	}
 	return keys.Map{
-		keys.New("Enter", enter, f.enter, "enter").Explain("takes what stands there and goes to the next; behind the last one it is done"),
+		keys.New("Enter", enter, f.enter, "enter").
+			Explain("takes what stands there and goes to the next; behind the last one it is done"),
 		keys.New("Tab", "next", keys.Just(func() { f.leave(); f.to(f.at + 1) }), "tab").If(len(f.rows) > 1),
-		keys.New("Shift+Tab", "the one before", keys.Just(func() { f.leave(); f.to(f.at - 1) }), "shift+tab").If(len(f.rows) > 1),
-		keys.New("↑ ↓", "pick", keys.Just(func() { f.picks(-1) }), "up").If(len(f.rows) > 0 && len(f.rows[f.at].Picks) > 0),
+		keys.New("Shift+Tab", "the one before", keys.Just(func() { f.leave(); f.to(f.at - 1) }), "shift+tab").
+			If(len(f.rows) > 1),
+		keys.New("↑ ↓", "pick", keys.Just(func() { f.picks(-1) }), "up").
+			If(len(f.rows) > 0 && len(f.rows[f.at].Picks) > 0),
 		keys.New("", "", keys.Just(func() { f.picks(1) }), "down").If(len(f.rows) > 0 && len(f.rows[f.at].Picks) > 0),
 	}
 }
@@ -251,7 +259,13 @@ func picks(t theme.Theme, r *row, width int) (lines []paint.Line) {
 		}
 		line := paint.Line{{Text: indent}, {Text: mark, Look: paint.Look{FG: t.Here}}, {Text: pick.Value, Look: look}}
 		if pick.Text != "" {
-			line = append(line, paint.Piece{Text: strings.Repeat(" ", max(0, widest-paint.Width(pick.Value))+2) + pick.Text, Look: words})
+			line = append(
+				line,
+				paint.Piece{
+					Text: strings.Repeat(" ", max(0, widest-paint.Width(pick.Value))+2) + pick.Text,
+					Look: words,
+				},
+			)
 		}
 		lines = append(lines, line.Cut(width))
 	}
@@ -259,7 +273,12 @@ func picks(t theme.Theme, r *row, width int) (lines []paint.Line) {
 		lines = append(lines, paint.Line{paint.In(t.Faint, fmt.Sprintf("                      of %d", len(r.Picks)))})
 	}
 	if unknown {
-		lines = append(lines, paint.Line{paint.In(t.Faint, "                      reading the device first tells which of them fit")}.Cut(width))
+		lines = append(
+			lines,
+			paint.Line{
+				paint.In(t.Faint, "                      reading the device first tells which of them fit"),
+			}.Cut(width),
+		)
 	}
 	return lines
 }

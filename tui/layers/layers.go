@@ -18,9 +18,22 @@ const (
 
 // View draws them one upon the other, the board at the bottom, and whether all agree.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
-	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, s.Of("layers")), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "before ⇢ now")}, paint.Line{Agree(t, s)}, width)}
+	lines := []paint.Line{
+		paint.Rule(
+			paint.Look{FG: t.Faint},
+			paint.Line{
+				paint.Strong(t.Quiet, s.Of("layers")),
+				paint.In(t.Quiet, "  "),
+				systems.AsOf(t, s, "before ⇢ now"),
+			},
+			paint.Line{Agree(t, s)},
+			width,
+		),
+	}
 	for _, l := range s.Layers {
-		line := append(paint.Line{edge(t, s, l), paint.In(t.Text, paint.Pad(l.Name, nameWidth))}, release(t, s, l, true)...)
+		line := append(
+			paint.Line{edge(t, s, l), paint.In(t.Text, paint.Pad(l.Name, nameWidth))},
+			release(t, s, l, true)...)
 		lines = append(lines, append(line, words(t, l, ": its package did not come along")...).Cut(width))
 	}
 	return append(lines, nil)

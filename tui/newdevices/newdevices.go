@@ -30,7 +30,9 @@ const few = 3
 
 // View draws them: how many are how far, then those in trouble, those under way and those that are done.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
-	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "new devices")}, counts(t, s), width)}
+	lines := []paint.Line{
+		paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "new devices")}, counts(t, s), width),
+	}
 	names := 0
 	for _, n := range s.NewDevice {
 		names = min(max(names, len(n.Name)), longestName)
@@ -84,7 +86,11 @@ func counts(t theme.Theme, s *state.State) paint.Line {
 	if of[0] > 0 {
 		look = t.Bad
 	}
-	return paint.Line{paint.Strong(t.Good, fmt.Sprintf("%d done", of[2])), paint.In(t.Text, fmt.Sprintf("  %d under way", of[1])), paint.Strong(look, fmt.Sprintf("  %d in trouble", of[0]))}
+	return paint.Line{
+		paint.Strong(t.Good, fmt.Sprintf("%d done", of[2])),
+		paint.In(t.Text, fmt.Sprintf("  %d under way", of[1])),
+		paint.Strong(look, fmt.Sprintf("  %d in trouble", of[0])),
+	}
 }
 
 // row is a device in one row.
@@ -107,7 +113,8 @@ func row(t theme.Theme, n event.NewDevice, now time.Time, names, width int) pain
 		}
 	}
 	line := paint.Line{paint.Strong(look, " "+mark+" "), paint.In(t.Text, n.MAC+" ")}
-	reason := n.Wrong != "" && troubles(n, now) && width < wide // which is worth more there than the address and the time
+	reason := n.Wrong != "" && troubles(n, now) &&
+		width < wide // which is worth more there than the address and the time
 	if !reason {
 		line = append(line, paint.In(t.Quiet, fmt.Sprintf("%-15s ", n.Addr)))
 	}

@@ -80,7 +80,14 @@ func New(s *state.State) view.View {
 // View draws each address with its strip, its figures and its absences.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	if len(s.Reach) == 0 {
-		return []paint.Line{{paint.In(t.Quiet, "Nothing is watched. Start with --watch icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/, or in a runbook's step.")}}
+		return []paint.Line{
+			{
+				paint.In(
+					t.Quiet,
+					"Nothing is watched. Start with --watch icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/, or in a runbook's step.",
+				),
+			},
+		}
 	}
 	each := scale(s, width)
 	var lines []paint.Line
@@ -91,8 +98,16 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, one(t, s, watched, each, width)...)
 	}
 	return append(lines, nil, paint.Line{
-		paint.In(t.Good, "▁▇"), paint.In(t.Quiet, " answers (taller: slower)   "), paint.In(t.Here, "▖"), paint.In(t.Quiet, " some lost   "),
-		paint.In(t.Bad, "_"), paint.In(t.Quiet, " no answer   "), paint.In(t.Quiet, "a column is "+units.Span(each)),
+		paint.In(
+			t.Good,
+			"▁▇",
+		),
+		paint.In(t.Quiet, " answers (taller: slower)   "),
+		paint.In(t.Here, "▖"),
+		paint.In(t.Quiet, " some lost   "),
+		paint.In(t.Bad, "_"),
+		paint.In(t.Quiet, " no answer   "),
+		paint.In(t.Quiet, "a column is "+units.Span(each)),
 	}.Cut(width))
 }
 
@@ -120,7 +135,12 @@ func one(t theme.Theme, s *state.State, watched *state.Watched, each time.Durati
 		share = 100 * float64(lost) / float64(sent)
 	}
 	lines := []paint.Line{
-		paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Text, watched.Name)}, paint.Line{Word(t, watched, s.Now)}, width),
+		paint.Rule(
+			paint.Look{FG: t.Faint},
+			paint.Line{paint.Strong(t.Text, watched.Name)},
+			paint.Line{Word(t, watched, s.Now)},
+			width,
+		),
 		Strip(t, watched, s.Now, each, width-1),
 		axis(t, s, each, width-1),
 		{paint.In(t.Quiet, fmt.Sprintf("%d tries, %d without an answer (%.0f %%)", sent, lost, share))},
@@ -134,7 +154,10 @@ func one(t theme.Theme, s *state.State, watched *state.Watched, each time.Durati
 		if away.Length > 0 {
 			end = " – " + away.Begin.Add(away.Length).Format("15:04:05")
 		}
-		row := paint.Line{paint.Strong(color, "  away "+fmt.Sprintf("%-14s", length)), paint.In(t.Quiet, away.Begin.Format("15:04:05")+end)}
+		row := paint.Line{
+			paint.Strong(color, "  away "+fmt.Sprintf("%-14s", length)),
+			paint.In(t.Quiet, away.Begin.Format("15:04:05")+end),
+		}
 		if away.Step != "" {
 			row = append(row, paint.In(t.Quiet, "   in “"+away.Step+"”"))
 		}

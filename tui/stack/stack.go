@@ -23,7 +23,19 @@ const (
 
 // View draws the board, what is pending, what is wrong, and what its marks mean.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
-	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, s.Of("units")), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "before ⇢ now")}, paint.Line{ring(t, s)}, width), heading(t, width)}
+	lines := []paint.Line{
+		paint.Rule(
+			paint.Look{FG: t.Faint},
+			paint.Line{
+				paint.Strong(t.Quiet, s.Of("units")),
+				paint.In(t.Quiet, "  "),
+				systems.AsOf(t, s, "before ⇢ now"),
+			},
+			paint.Line{ring(t, s)},
+			width,
+		),
+		heading(t, width),
+	}
 	for i, u := range s.Units {
 		lines = append(lines, row(t, s, i, width))
 		if u.Reason != "" {
@@ -67,7 +79,27 @@ func ring(t theme.Theme, s *state.State) paint.Piece {
 }
 
 func heading(t theme.Theme, width int) paint.Line {
-	return paint.Line{paint.In(t.Quiet, "      "+paint.Pad("role", roleWidth)+paint.Pad("model", modelWidth)+paint.Pad("runs", releaseWidth)+paint.Pad("bank A", bankWidth)+paint.Pad("bank B", bankWidth)+"load")}.Cut(width)
+	return paint.Line{
+		paint.In(
+			t.Quiet,
+			"      "+paint.Pad(
+				"role",
+				roleWidth,
+			)+paint.Pad(
+				"model",
+				modelWidth,
+			)+paint.Pad(
+				"runs",
+				releaseWidth,
+			)+paint.Pad(
+				"bank A",
+				bankWidth,
+			)+paint.Pad(
+				"bank B",
+				bankWidth,
+			)+"load",
+		),
+	}.Cut(width)
 }
 
 // link is a unit's place in the ring, drawn down the side. Below is the way to the next one.
@@ -106,7 +138,12 @@ func unitColor(t theme.Theme, u state.Unit) color.Color {
 
 func row(t theme.Theme, s *state.State, i, width int) paint.Line {
 	u := s.Units[i]
-	line := paint.Line{link(t, s, i, false), paint.Strong(unitColor(t, u), u.Number+"  "), role(t, u), paint.In(t.Text, paint.Pad(u.Model, modelWidth))}
+	line := paint.Line{
+		link(t, s, i, false),
+		paint.Strong(unitColor(t, u), u.Number+"  "),
+		role(t, u),
+		paint.In(t.Text, paint.Pad(u.Model, modelWidth)),
+	}
 	running := release(t, u)
 	line = append(line, running, paint.Piece{Text: strings.Repeat(" ", max(1, releaseWidth-paint.Width(running.Text)))})
 	banks := s.BanksOf(u.Number)
@@ -171,7 +208,11 @@ func progress(t theme.Theme, u state.Unit, long int) paint.Line {
 		return paint.Line{paint.In(t.Quiet, "· waits")}
 	case "copying":
 		full := long * u.Percent / 100
-		return paint.Line{paint.In(t.Here, strings.Repeat("━", full)), paint.In(t.Faint, strings.Repeat("━", long-full)), paint.Strong(t.Here, fmt.Sprintf(" %d %%", u.Percent))}
+		return paint.Line{
+			paint.In(t.Here, strings.Repeat("━", full)),
+			paint.In(t.Faint, strings.Repeat("━", long-full)),
+			paint.Strong(t.Here, fmt.Sprintf(" %d %%", u.Percent)),
+		}
 	}
 	return paint.Line{paint.Strong(t.Bad, "✗ "+u.Copy)}
 }
@@ -183,9 +224,15 @@ func Wrong(s *state.State) (all []string) {
 	for _, u := range s.Units {
 		switch u.State {
 		case "away":
-			all = append(all, "Unit "+u.Number+" is away: nothing is loaded into it, and it does not restart with the others.")
+			all = append(
+				all,
+				"Unit "+u.Number+" is away: nothing is loaded into it, and it does not restart with the others.",
+			)
 		case "apart":
-			all = append(all, "Unit "+u.Number+" runs "+u.Release+" and stands apart: a stack that runs two releases is a stack no more.")
+			all = append(
+				all,
+				"Unit "+u.Number+" runs "+u.Release+" and stands apart: a stack that runs two releases is a stack no more.",
+			)
 		}
 		for _, b := range s.BanksOf(u.Number) {
 			if b.Next {
@@ -208,7 +255,19 @@ func Wrong(s *state.State) (all []string) {
 
 func legend(t theme.Theme) paint.Line {
 	return paint.Line{
-		paint.In(t.Good, " ●"), paint.In(t.Quiet, " runs   "), paint.In(t.Here, "▶"), paint.In(t.Quiet, " starts next   "),
-		paint.In(t.Here, "⇢"), paint.In(t.Quiet, " has changed   "), paint.Strong(t.Bad, "╳"), paint.In(t.Quiet, " the ring is broken there"),
+		paint.In(
+			t.Good,
+			" ●",
+		),
+		paint.In(t.Quiet, " runs   "),
+		paint.In(t.Here, "▶"),
+		paint.In(t.Quiet, " starts next   "),
+		paint.In(
+			t.Here,
+			"⇢",
+		),
+		paint.In(t.Quiet, " has changed   "),
+		paint.Strong(t.Bad, "╳"),
+		paint.In(t.Quiet, " the ring is broken there"),
 	}
 }

@@ -136,12 +136,18 @@ func (v *Start) Keys() keys.Map {
 	at := v.at()
 	saved := at != nil && at.opening != nil && at.opening.Saved
 	free := v.filter.Text() == "" && v.wrong["devices"] == "" // a file that is broken is mended by hand first
-	return append(v.choice.Keys(func() int { return len(v.rows()) }),
+	return append(
+		v.choice.Keys(func() int { return len(v.rows()) }),
 		keys.New("Enter", "open", v.open, "enter").If(at != nil && at.opening != nil),
-		keys.New("n", "new device", func() tea.Cmd { return v.change(inventory.Device{}) }, "n").Explain("keeps a new device, while nothing is typed in the filter; a blank before it makes it a letter of the filter").If(free),
+		keys.New("n", "new device", func() tea.Cmd { return v.change(inventory.Device{}) }, "n").
+			Explain("keeps a new device, while nothing is typed in the filter; a blank before it makes it a letter of the filter").
+			If(free),
 		keys.New("Ctrl-E", "edit it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+e").If(saved),
-		keys.New("Ctrl-S", "keep it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+s").Explain("keeps what is chosen as a device").If(at != nil && at.opening != nil && !saved && v.wrong["devices"] == ""),
-		keys.New("Delete", "forget it", func() tea.Cmd { return v.forget(at.opening.Device) }, "delete").If(saved && free),
+		keys.New("Ctrl-S", "keep it", func() tea.Cmd { return v.change(at.opening.Device) }, "ctrl+s").
+			Explain("keeps what is chosen as a device").
+			If(at != nil && at.opening != nil && !saved && v.wrong["devices"] == ""),
+		keys.New("Delete", "forget it", func() tea.Cmd { return v.forget(at.opening.Device) }, "delete").
+			If(saved && free),
 		keys.Typed("letters", "filter; a target such as ssh://user@host is opened"),
 	)
 }
@@ -257,12 +263,20 @@ func (v *Start) cutRows() (all []row) {
 		if last.Step == "" {
 			continue
 		}
-		r := row{part: "cut off", name: last.Entry.Title, state: units.Since(v.Now().Sub(last.At)), loud: true, details: []string{
-			last.String(),
-			"Open it and look at what it is in before anything else; the runbook asks so, too, when it is begun again.",
-		}}
+		r := row{
+			part:  "cut off",
+			name:  last.Entry.Title,
+			state: units.Since(v.Now().Sub(last.At)),
+			loud:  true,
+			details: []string{
+				last.String(),
+				"Open it and look at what it is in before anything else; the runbook asks so, too, when it is begun again.",
+			},
+		}
 		r.words = append(r.words, "on "+cmp.Or(last.Entry.Device, last.Entry.Target), "in “"+last.Step+"”")
-		r.opening = &Opening{Device: inventory.Device{Device: last.Entry.Device, Target: last.Entry.Target, Dialect: last.Entry.Dialect}}
+		r.opening = &Opening{
+			Device: inventory.Device{Device: last.Entry.Device, Target: last.Entry.Target, Dialect: last.Entry.Dialect},
+		}
 		if d, kept := v.inventory.Find(last.Entry.Device); kept {
 			r.opening = &Opening{d, true}
 		}
@@ -313,7 +327,11 @@ func release(known logbook.Known) string {
 
 func (v *Start) portRows() (all []row) {
 	for _, p := range v.ports {
-		r := row{part: "serial ports", name: p.Path, opening: &Opening{Device: inventory.Device{Target: "serial:" + p.Path}}}
+		r := row{
+			part:    "serial ports",
+			name:    p.Path,
+			opening: &Opening{Device: inventory.Device{Target: "serial:" + p.Path}},
+		}
 		for _, text := range []string{p.Maker, p.Name} {
 			if text != "" {
 				r.words = append(r.words, text)
@@ -375,7 +393,10 @@ func (v *Start) Draw(r view.Room) []paint.Line {
 			drawn = paint.Paragraph(indent, paint.Look{FG: t.Quiet}, part.none, r.Width)
 		}
 		if len(drawn) > 0 {
-			lines = append(lines, paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, part.name)}, nil, r.Width))
+			lines = append(
+				lines,
+				paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, part.name)}, nil, r.Width),
+			)
 			lines = append(append(lines, drawn...), nil)
 		}
 	}
@@ -411,7 +432,9 @@ func draw(t theme.Theme, r row, chosen bool, width int) []paint.Line {
 	if room := width - left.Width() - 2; paint.Width(r.state) > room && chosen { // it has a row of its own
 		lines = append([]paint.Line{left}, paint.Paragraph(indent, state.Look, r.state, width)...)
 	} else {
-		lines = []paint.Line{paint.Between(left.Cut(max(nameWidth, width-paint.Width(r.state)-1)), paint.Line{state}, width)}
+		lines = []paint.Line{
+			paint.Between(left.Cut(max(nameWidth, width-paint.Width(r.state)-1)), paint.Line{state}, width),
+		}
 	}
 	if !chosen {
 		return lines

@@ -32,9 +32,19 @@ const (
 // View draws the board, what a restart leads to, and what its marks mean.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	gap := max(minGap, min(maxGap, (width-nameWidth-24)/len(stages)))
-	lines := []paint.Line{paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, s.Of("systems"))}, paint.Line{AsOf(t, s, "how far each release has come")}, width), headings(t, gap, width)}
+	lines := []paint.Line{
+		paint.Rule(
+			paint.Look{FG: t.Faint},
+			paint.Line{paint.Strong(t.Quiet, s.Of("systems"))},
+			paint.Line{AsOf(t, s, "how far each release has come")},
+			width,
+		),
+		headings(t, gap, width),
+	}
 	for _, system := range s.Systems {
-		line := append(paint.Line{paint.Strong(t.Runs(system.Runs), "  "+paint.Pad(system.Release, nameWidth-2))}, track(t, s, system, gap)...)
+		line := append(
+			paint.Line{paint.Strong(t.Runs(system.Runs), "  "+paint.Pad(system.Release, nameWidth-2))},
+			track(t, s, system, gap)...)
 		line = append(line, paint.Piece{Text: "   "}, words(t, s, system))
 		lines = append(lines, line.Cut(width))
 	}
@@ -55,7 +65,9 @@ func AsOf(t theme.Theme, s *state.State, words string) paint.Piece {
 // Card draws the board small, for the side column.
 func Card(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 	for _, system := range s.Systems {
-		left := append(paint.Line{paint.Strong(t.Runs(system.Runs), paint.Pad(system.Release, 9))}, track(t, s, system, 2)...)
+		left := append(
+			paint.Line{paint.Strong(t.Runs(system.Runs), paint.Pad(system.Release, 9))},
+			track(t, s, system, 2)...)
 		lines = append(lines, paint.Between(left, paint.Line{words(t, s, system)}, width).Cut(width))
 	}
 	return lines
@@ -145,8 +157,17 @@ func Clock(t theme.Theme, s *state.State, width int) []paint.Line {
 	gone := int(next.Part(s.Now) * float64(long))
 	lines := []paint.Line{paint.Line{
 		paint.Piece{Text: "   "},
-		paint.In(t.Bad, strings.Repeat("━", gone)), paint.In(t.Faint, strings.Repeat("━", long-gone)), paint.Strong(t.Bad, "┃"),
-		paint.Strong(t.Bad, " "+units.Clock(next.Left(s.Now))), paint.In(t.Quiet, " left, until "+next.Until.Format("15:04:05")),
+		paint.In(
+			t.Bad,
+			strings.Repeat("━", gone),
+		),
+		paint.In(t.Faint, strings.Repeat("━", long-gone)),
+		paint.Strong(t.Bad, "┃"),
+		paint.Strong(
+			t.Bad,
+			" "+units.Clock(next.Left(s.Now)),
+		),
+		paint.In(t.Quiet, " left, until "+next.Until.Format("15:04:05")),
 	}.Cut(width)}
 	for _, row := range paint.Wrap("Unless it is dealt with: "+next.Says+".", width-4) {
 		lines = append(lines, paint.Line{paint.In(t.Text, "   "+row)})
@@ -179,7 +200,19 @@ func restart(s *state.State) string {
 
 func legend(t theme.Theme) paint.Line {
 	return paint.Line{
-		paint.In(t.Good, " ●"), paint.In(t.Quiet, " has come there   "), paint.In(t.Here, "◉"), paint.In(t.Quiet, " runs, does not last   "),
-		paint.In(t.Good, "■"), paint.In(t.Quiet, " lasts beyond a power cut   "), paint.In(t.Faint, "○"), paint.In(t.Quiet, " not"),
+		paint.In(
+			t.Good,
+			" ●",
+		),
+		paint.In(t.Quiet, " has come there   "),
+		paint.In(t.Here, "◉"),
+		paint.In(t.Quiet, " runs, does not last   "),
+		paint.In(
+			t.Good,
+			"■",
+		),
+		paint.In(t.Quiet, " lasts beyond a power cut   "),
+		paint.In(t.Faint, "○"),
+		paint.In(t.Quiet, " not"),
 	}
 }

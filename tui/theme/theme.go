@@ -34,16 +34,39 @@ var Names = []string{"auto", "dark", "light"}
 // Dark is for dark grounds.
 func Dark() Theme {
 	return Theme{
-		Dark: true, Ground: hex("#0f1419"), Text: hex("#d0d6dc"), Quiet: hex("#76828e"), Faint: hex("#3e4852"), Bright: hex("#f0f4f8"),
-		Here: hex("#f0b450"), Good: hex("#5fbea0"), Bad: hex("#eb695a"), Key: hex("#6ea5d7"), Hold: hex("#3c3018"), Strip: hex("#1e262e"),
+		Dark:   true,
+		Ground: hex("#0f1419"),
+		Text:   hex("#d0d6dc"),
+		Quiet:  hex("#76828e"),
+		Faint:  hex("#3e4852"),
+		Bright: hex("#f0f4f8"),
+		Here: hex(
+			"#f0b450",
+		),
+		Good:  hex("#5fbea0"),
+		Bad:   hex("#eb695a"),
+		Key:   hex("#6ea5d7"),
+		Hold:  hex("#3c3018"),
+		Strip: hex("#1e262e"),
 	}
 }
 
 // Light is for light grounds.
 func Light() Theme {
 	return Theme{
-		Ground: hex("#f7f5f0"), Text: hex("#2c343c"), Quiet: hex("#6b747d"), Faint: on(palette.Faint), Bright: hex("#0c1116"),
-		Here: on(palette.Here), Good: on(palette.Good), Bad: on(palette.Bad), Key: hex("#1f5f9e"), Hold: hex("#f6e3b8"), Strip: hex("#e7e5de"),
+		Ground: hex(
+			"#f7f5f0",
+		),
+		Text:   hex("#2c343c"),
+		Quiet:  hex("#6b747d"),
+		Faint:  on(palette.Faint),
+		Bright: hex("#0c1116"),
+		Here:   on(palette.Here),
+		Good:   on(palette.Good),
+		Bad:    on(palette.Bad),
+		Key:    hex("#1f5f9e"),
+		Hold:   hex("#f6e3b8"),
+		Strip:  hex("#e7e5de"),
 	}
 }
 

@@ -20,8 +20,32 @@ func (s *Settings) tokens() *strings.Replacer {
 		jump = jump[at+1:]
 	}
 	return strings.NewReplacer(
-		"%%", "%", "%C", fmt.Sprintf("%x", sha1.Sum([]byte(local+host+port+who+jump))), "%d", s.Home, "%h", host, "%i", fmt.Sprint(os.Getuid()), "%j", jump, //nolint:gosec // the same
-		"%k", cmp.Or(s.Get("hostkeyalias"), host), "%L", short, "%l", local, "%n", s.Name, "%p", port, "%r", who, "%u", loginName(),
+		"%%",
+		"%",
+		"%C",
+		fmt.Sprintf("%x", sha1.Sum([]byte(local+host+port+who+jump))),
+		"%d",
+		s.Home,
+		"%h",
+		host,
+		"%i",
+		fmt.Sprint(os.Getuid()),
+		"%j",
+		jump, //nolint:gosec // the same
+		"%k",
+		cmp.Or(s.Get("hostkeyalias"), host),
+		"%L",
+		short,
+		"%l",
+		local,
+		"%n",
+		s.Name,
+		"%p",
+		port,
+		"%r",
+		who,
+		"%u",
+		loginName(),
 	)
 }
 

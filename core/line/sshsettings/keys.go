@@ -17,31 +17,89 @@ const (
 )
 
 // raw are commands: all that follows, as it stands.
-var raw = map[string]bool{"proxycommand": true, "proxyjump": true, "localcommand": true, "remotecommand": true, "knownhostscommand": true}
+var raw = map[string]bool{
+	"proxycommand":      true,
+	"proxyjump":         true,
+	"localcommand":      true,
+	"remotecommand":     true,
+	"knownhostscommand": true,
+}
 
 // keys are the settings of ssh_config(5), and what each is to us.
 var keys = map[string]int{
-	"hostname": one, "port": one, "user": one, "identitiesonly": one, "identityagent": one, "stricthostkeychecking": one, "hostkeyalias": one,
-	"passwordauthentication": one, "kbdinteractiveauthentication": one, "challengeresponseauthentication": one, "pubkeyauthentication": one,
-	"preferredauthentications": one, "numberofpasswordprompts": one, "connecttimeout": one, "hostkeyalgorithms": one, "kexalgorithms": one, "ciphers": one, "macs": one,
-	"pubkeyacceptedalgorithms": one, "pubkeyacceptedkeytypes": one, "bindaddress": one, "addressfamily": one, "batchmode": one, "hashknownhosts": one,
-	"userknownhostsfile": listed, "globalknownhostsfile": listed, "identityfile": added, "certificatefile": added,
+	"hostname":                        one,
+	"port":                            one,
+	"user":                            one,
+	"identitiesonly":                  one,
+	"identityagent":                   one,
+	"stricthostkeychecking":           one,
+	"hostkeyalias":                    one,
+	"passwordauthentication":          one,
+	"kbdinteractiveauthentication":    one,
+	"challengeresponseauthentication": one,
+	"pubkeyauthentication":            one,
+	"preferredauthentications":        one,
+	"numberofpasswordprompts":         one,
+	"connecttimeout":                  one,
+	"hostkeyalgorithms":               one,
+	"kexalgorithms":                   one,
+	"ciphers":                         one,
+	"macs":                            one,
+	"pubkeyacceptedalgorithms":        one,
+	"pubkeyacceptedkeytypes":          one,
+	"bindaddress":                     one,
+	"addressfamily":                   one,
+	"batchmode":                       one,
+	"hashknownhosts":                  one,
+	"userknownhostsfile":              listed,
+	"globalknownhostsfile":            listed,
+	"identityfile":                    added,
+	"certificatefile":                 added,
 
-	"canonicalizehostname": refusedUnless, "bindinterface": refusedUnless, "proxyusefdpass": refusedUnless, "revokedhostkeys": refusedUnless, "pkcs11provider": refusedUnless,
-	"securitykeyprovider": refusedUnless, "requesttty": refusedUnless, "sessiontype": refusedUnless, "requiredrsasize": passedOver,
+	"canonicalizehostname": refusedUnless,
+	"bindinterface":        refusedUnless,
+	"proxyusefdpass":       refusedUnless,
+	"revokedhostkeys":      refusedUnless,
+	"pkcs11provider":       refusedUnless,
+	"securitykeyprovider":  refusedUnless,
+	"requesttty":           refusedUnless,
+	"sessiontype":          refusedUnless,
+	"requiredrsasize":      passedOver,
 }
 
 // harmless are the values with which a setting that is not carried out changes nothing here.
 var harmless = map[string][]string{
-	"canonicalizehostname": {"no", "false"}, "proxyusefdpass": {"no", "false"}, "revokedhostkeys": {"none"}, "pkcs11provider": {"none"}, "securitykeyprovider": {"internal"},
-	"requesttty": {"yes", "true", "auto", "force"}, "sessiontype": {"default"},
+	"canonicalizehostname": {
+		"no",
+		"false",
+	},
+	"proxyusefdpass":      {"no", "false"},
+	"revokedhostkeys":     {"none"},
+	"pkcs11provider":      {"none"},
+	"securitykeyprovider": {"internal"},
+	"requesttty":          {"yes", "true", "auto", "force"},
+	"sessiontype":         {"default"},
 }
 
 // choices are the values that a setting may have.
 var choices = map[string][]string{
-	"stricthostkeychecking": {"yes", "true", "no", "false", "off", "ask", "accept-new"}, "identitiesonly": truth, "passwordauthentication": truth, "batchmode": truth,
-	"kbdinteractiveauthentication": truth, "challengeresponseauthentication": truth, "pubkeyauthentication": {"yes", "no", "true", "false", "unbound", "host-bound"}, "hashknownhosts": truth,
-	"addressfamily": {"any", "inet", "inet6"},
+	"stricthostkeychecking": {
+		"yes",
+		"true",
+		"no",
+		"false",
+		"off",
+		"ask",
+		"accept-new",
+	},
+	"identitiesonly":                  truth,
+	"passwordauthentication":          truth,
+	"batchmode":                       truth,
+	"kbdinteractiveauthentication":    truth,
+	"challengeresponseauthentication": truth,
+	"pubkeyauthentication":            {"yes", "no", "true", "false", "unbound", "host-bound"},
+	"hashknownhosts":                  truth,
+	"addressfamily":                   {"any", "inet", "inet6"},
 }
 
 var truth = []string{"yes", "no", "true", "false"}

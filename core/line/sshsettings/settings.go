@@ -53,7 +53,14 @@ func Files(home string) []string {
 
 // Read reads what files say of a host. One that is not there says nothing.
 func Read(asked Asked, files ...string) (*Settings, error) {
-	r := &reader{s: &Settings{Asked: asked, values: map[string]string{}, lists: map[string][]string{}, places: map[string]string{}}}
+	r := &reader{
+		s: &Settings{
+			Asked:  asked,
+			values: map[string]string{},
+			lists:  map[string][]string{},
+			places: map[string]string{},
+		},
+	}
 	if asked.User != "" {
 		r.s.values["user"] = asked.User
 	}
@@ -221,7 +228,13 @@ func (r *reader) include(patterns []string, active, never bool, depth int) error
 		}
 		paths, _ := filepath.Glob(pattern)
 		for _, path := range paths {
-			if err := r.file(path, active, never || !active, depth+1); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
+			if err := r.file(
+				path,
+				active,
+				never || !active,
+				depth+1,
+			); err != nil && !errors.Is(err, fs.ErrNotExist) &&
+				!errors.Is(err, fs.ErrPermission) {
 				return err
 			}
 		}
@@ -262,7 +275,10 @@ func (r *reader) match(args []string, carriedOut bool) (result bool, why string)
 			continue
 		case "host", "originalhost", "user", "localuser", "exec":
 		default:
-			return false, fmt.Sprintf("is not understood here: of Match, all, host, originalhost, user, localuser and exec are, not %s", name)
+			return false, fmt.Sprintf(
+				"is not understood here: of Match, all, host, originalhost, user, localuser and exec are, not %s",
+				name,
+			)
 		}
 		if !hasValue {
 			if i++; i == len(args) {

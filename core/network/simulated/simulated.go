@@ -357,7 +357,12 @@ func (h *Host) Dial(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
 		<-ctx.Done()
 		return nil, fmt.Errorf("dial %s: %w", to, ctx.Err())
 	case l == nil:
-		return nil, &net.OpError{Op: "dial", Net: "memory", Addr: net.TCPAddrFromAddrPort(to), Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}
+		return nil, &net.OpError{
+			Op:   "dial",
+			Net:  "memory",
+			Addr: net.TCPAddrFromAddrPort(to),
+			Err:  os.NewSyscallError("connect", syscall.ECONNREFUSED),
+		}
 	}
 	near, far := net.Pipe()
 	nearAddr, farAddr := net.Addr(net.TCPAddrFromAddrPort(from)), net.Addr(net.TCPAddrFromAddrPort(to))

@@ -17,9 +17,14 @@ func File(name string, data []byte) offer.File {
 
 // Shrunk is a file whose content ends sooner than it was staged with: somebody cuts it while it is sent.
 func Shrunk(name string, data []byte, ends int) offer.File {
-	return offer.File{Name: name, Size: int64(len(data)), SHA256: fmt.Sprintf("%x", sha256.Sum256(data)), Open: func() (io.ReadSeekCloser, error) {
-		return &file{Reader: bytes.NewReader(data), ends: int64(ends)}, nil
-	}}
+	return offer.File{
+		Name:   name,
+		Size:   int64(len(data)),
+		SHA256: fmt.Sprintf("%x", sha256.Sum256(data)),
+		Open: func() (io.ReadSeekCloser, error) {
+			return &file{Reader: bytes.NewReader(data), ends: int64(ends)}, nil
+		},
+	}
 }
 
 type file struct {

@@ -82,7 +82,17 @@ func (t Talk) Conversation(port uint16, ends Ends, high Ports) Conversation {
 	}
 	both := func(what string, here Ports) []Packet { // a connection that the device opens
 		return []Packet{
-			one(what, true, true, false, false, "tcp", here), one("our answers to "+what, false, false, true, false, "tcp", here), one("what follows "+what, true, false, false, false, "tcp", here),
+			one(
+				what,
+				true,
+				true,
+				false,
+				false,
+				"tcp",
+				here,
+			),
+			one("our answers to "+what, false, false, true, false, "tcp", here),
+			one("what follows "+what, true, false, false, false, "tcp", here),
 		}
 	}
 	switch t {
@@ -96,12 +106,28 @@ func (t Talk) Conversation(port uint16, ends Ends, high Ports) Conversation {
 		control := both("its control connection", Port(port))
 		passive := both("its data connection", high)
 		active := []Packet{
-			one("our data connection", false, true, false, true, "tcp", high), one("its answers to our data connection", true, false, true, true, "tcp", high), one("our data", false, false, false, true, "tcp", high),
+			one(
+				"our data connection",
+				false,
+				true,
+				false,
+				true,
+				"tcp",
+				high,
+			),
+			one("its answers to our data connection", true, false, true, true, "tcp", high),
+			one("our data", false, false, false, true, "tcp", high),
 		}
 		for i := range passive {
 			passive[i].Follows = true
 		}
-		return Conversation{ends, [][]Packet{append(append([]Packet{}, control...), passive...), append(append([]Packet{}, control...), active...)}}
+		return Conversation{
+			ends,
+			[][]Packet{
+				append(append([]Packet{}, control...), passive...),
+				append(append([]Packet{}, control...), active...),
+			},
+		}
 	}
 	return Conversation{ends, [][]Packet{both("its connection", Port(port))}}
 }

@@ -82,7 +82,11 @@ func parse(data []byte) (*ruleset, error) {
 				if err = json.Unmarshal(raw, &one); err == nil {
 					at := where{one.Family, one.Table, one.Chain}
 					r.rules[at] = append(r.rules[at], one)
-					r.marks = r.marks || slices.ContainsFunc(one.Expr, func(part map[string]json.RawMessage) bool { return part["mangle"] != nil })
+					r.marks = r.marks ||
+						slices.ContainsFunc(
+							one.Expr,
+							func(part map[string]json.RawMessage) bool { return part["mangle"] != nil },
+						)
 				}
 			case "set", "map":
 				var set named

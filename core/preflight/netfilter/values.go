@@ -105,7 +105,8 @@ func (w *walk) value(raw json.RawMessage) value {
 func flagsAre(raw json.RawMessage, want string) bool {
 	var one string
 	var many []string
-	return json.Unmarshal(raw, &one) == nil && one == want || json.Unmarshal(raw, &many) == nil && len(many) == 1 && many[0] == want
+	return json.Unmarshal(raw, &one) == nil && one == want ||
+		json.Unmarshal(raw, &many) == nil && len(many) == 1 && many[0] == want
 }
 
 func (w *walk) payload(protocol, field string) value {
@@ -202,7 +203,10 @@ func (w *walk) members(raw json.RawMessage) (all []json.RawMessage, known bool) 
 	var name string
 	if json.Unmarshal(raw, &name) == nil && strings.HasPrefix(name, "@") {
 		set, there := w.sets[where{w.base.Family, w.base.Table, name[1:]}]
-		dynamic := slices.ContainsFunc(set.Flags, func(flag string) bool { return flag == "dynamic" || flag == "timeout" })
+		dynamic := slices.ContainsFunc(
+			set.Flags,
+			func(flag string) bool { return flag == "dynamic" || flag == "timeout" },
+		)
 		return set.Elem, there && !dynamic
 	}
 	if json.Unmarshal(raw, &all) == nil {

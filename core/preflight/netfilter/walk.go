@@ -50,7 +50,12 @@ func Judge(data []byte, c Conversation) (Verdict, error) {
 func (r *ruleset) way(ends Ends, packets []Packet) Verdict {
 	verdict := Verdict{Kind: Lets}
 	if r.flags {
-		verdict = Verdict{Kind: Unsure, What: packets[0].What, Where: "a flowtable", Why: "packets that pass by the chains"}
+		verdict = Verdict{
+			Kind:  Unsure,
+			What:  packets[0].What,
+			Where: "a flowtable",
+			Why:   "packets that pass by the chains",
+		}
 	}
 	tracked := yes
 	for _, p := range packets {
@@ -157,7 +162,15 @@ func (w *walk) remedy() string {
 	if w.packet.In {
 		side, ports = "dport", w.packet.To
 	}
-	return fmt.Sprintf("nft insert rule %s %s %s %s %s %s accept", w.base.Family, w.base.Table, w.base.Name, w.packet.Protocol, side, ports)
+	return fmt.Sprintf(
+		"nft insert rule %s %s %s %s %s %s accept",
+		w.base.Family,
+		w.base.Table,
+		w.base.Name,
+		w.packet.Protocol,
+		side,
+		ports,
+	)
 }
 
 // note keeps what cannot be reported first, with its rule.
@@ -236,7 +249,16 @@ func (w *walk) rule(r rule, depth int) (holds answer, does fate, over bool) {
 				if holds != no {
 					w.mangle(raw, r.Handle)
 				}
-			case "counter", "log", "comment", "continue", "set", "ct helper", "dup", "last", "ct timeout", "ct expectation":
+			case "counter",
+				"log",
+				"comment",
+				"continue",
+				"set",
+				"ct helper",
+				"dup",
+				"last",
+				"ct timeout",
+				"ct expectation":
 			default: // a limit, a quota, something of another program
 				if holds != no {
 					holds = min(holds, w.note("a rule with "+kind, r.Handle))
@@ -244,7 +266,8 @@ func (w *walk) rule(r rule, depth int) (holds answer, does fate, over bool) {
 			}
 		}
 	}
-	if does == 0 && holds != no && slices.ContainsFunc(r.Expr, func(part map[string]json.RawMessage) bool { return part["xt"] != nil }) {
+	if does == 0 && holds != no &&
+		slices.ContainsFunc(r.Expr, func(part map[string]json.RawMessage) bool { return part["xt"] != nil }) {
 		return unknown, accepted | dropped, true // a target of iptables may be hidden in it
 	}
 	return holds, does, over
@@ -279,7 +302,8 @@ func (w *walk) mangle(raw json.RawMessage, handle int) {
 			Payload *struct{ Protocol, Field string } `json:"payload"`
 		} `json:"key"`
 	}
-	if json.Unmarshal(raw, &m) == nil && m.Key.Payload != nil && slices.Contains([]string{"saddr", "daddr", "sport", "dport", "protocol"}, m.Key.Payload.Field) {
+	if json.Unmarshal(raw, &m) == nil && m.Key.Payload != nil &&
+		slices.Contains([]string{"saddr", "daddr", "sport", "dport", "protocol"}, m.Key.Payload.Field) {
 		w.packet.Protocol = "" // nothing is known of it
 		w.note("a rule that changes "+m.Key.Payload.Field, handle)
 	}

@@ -15,7 +15,15 @@ var between = Ends{netip.MustParseAddr("192.0.2.10"), netip.MustParseAddr("192.0
 func object(kind, text string) string { return `{"` + kind + `":` + text + `}` }
 
 func inChain(hook, policy string) string {
-	return object("chain", fmt.Sprintf(`{"family":"inet","table":"f","name":"%s","type":"filter","hook":"%s","prio":0,"policy":"%s"}`, hook, hook, policy))
+	return object(
+		"chain",
+		fmt.Sprintf(
+			`{"family":"inet","table":"f","name":"%s","type":"filter","hook":"%s","prio":0,"policy":"%s"}`,
+			hook,
+			hook,
+			policy,
+		),
+	)
 }
 
 func inRule(chain, expr string) string {
@@ -23,7 +31,10 @@ func inRule(chain, expr string) string {
 }
 
 func field(protocol, name, right string) string {
-	return object("match", fmt.Sprintf(`{"op":"==","left":{"payload":{"protocol":"%s","field":"%s"}},"right":%s}`, protocol, name, right))
+	return object(
+		"match",
+		fmt.Sprintf(`{"op":"==","left":{"payload":{"protocol":"%s","field":"%s"}},"right":%s}`, protocol, name, right),
+	)
 }
 
 func judged(t *testing.T, protocol string, objects ...string) Verdict {
@@ -32,7 +43,10 @@ func judged(t *testing.T, protocol string, objects ...string) Verdict {
 		talk Talk
 		port uint16
 	}{"tftp": {OwnPorts, 69}, "http": {OneConnection, 80}, "ftp": {DataEitherWay, 21}}[protocol]
-	v, err := Judge([]byte(`{"nftables":[`+strings.Join(objects, ",")+`]}`), by.talk.Conversation(by.port, between, Ports{32768, 60999}))
+	v, err := Judge(
+		[]byte(`{"nftables":[`+strings.Join(objects, ",")+`]}`),
+		by.talk.Conversation(by.port, between, Ports{32768, 60999}),
+	)
 	require.NoError(t, err)
 	return v
 }
@@ -89,7 +103,13 @@ func TestTheWholeConversationIsJudged(t *testing.T) {
 	}
 	unknown := between
 	unknown.Device, unknown.Interface = netip.Addr{}, ""
-	rules := `{"nftables":[` + inChain("input", "drop") + "," + inRule("input", field("ip", "saddr", `"192.0.2.41"`)+","+accept) + `]}`
+	rules := `{"nftables":[` + inChain(
+		"input",
+		"drop",
+	) + "," + inRule(
+		"input",
+		field("ip", "saddr", `"192.0.2.41"`)+","+accept,
+	) + `]}`
 	v, err := Judge([]byte(rules), OwnPorts.Conversation(69, unknown, Ports{32768, 60999}))
 	require.NoError(t, err)
 	assert.Equal(t, Unsure, v.Kind, "the device's address is not known")
@@ -97,8 +117,24 @@ func TestTheWholeConversationIsJudged(t *testing.T) {
 
 // FuzzJudge looks for rules that make it fail, or say nothing.
 func FuzzJudge(f *testing.F) {
-	f.Add(`{"nftables":[` + inChain("input", "drop") + "," + inRule("input", field("udp", "dport", "69")+","+accept) + `]}`)
-	f.Add(`{"nftables":[` + inChain("input", "drop") + "," + inRule("input", `{"vmap":{"key":{"ct":{"key":"state"}},"data":"@m"}}`) + `]}`)
+	f.Add(
+		`{"nftables":[` + inChain(
+			"input",
+			"drop",
+		) + "," + inRule(
+			"input",
+			field("udp", "dport", "69")+","+accept,
+		) + `]}`,
+	)
+	f.Add(
+		`{"nftables":[` + inChain(
+			"input",
+			"drop",
+		) + "," + inRule(
+			"input",
+			`{"vmap":{"key":{"ct":{"key":"state"}},"data":"@m"}}`,
+		) + `]}`,
+	)
 	f.Fuzz(func(t *testing.T, rules string) {
 		for _, talk := range []Talk{OwnPorts, DataEitherWay} {
 			v, err := Judge([]byte(rules), talk.Conversation(69, between, Ports{32768, 60999}))

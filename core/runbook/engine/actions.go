@@ -93,7 +93,11 @@ func (acts *actions) Type(ctx context.Context, s *runbook.PreparedStep, d *runbo
 		acts.Wrote(s, d.Action.Action.Action, way.With...)
 	}
 	doubts := acts.run.Console.Doubts()
-	err = acts.run.Console.Command(ctx, command, Typing{Fresh: true, Leads: d.Action.To != "", Masks: acts.masks(way, env)})
+	err = acts.run.Console.Command(
+		ctx,
+		command,
+		Typing{Fresh: true, Leads: d.Action.To != "", Masks: acts.masks(way, env)},
+	)
 	return &Begun{d.Action, way, env, command, acts.run.Console.Device().Commands, doubts}, err
 }
 
@@ -122,7 +126,9 @@ func (acts *actions) Follow(ctx context.Context, s *runbook.PreparedStep, b *Beg
 	for {
 		v, err := acts.run.Console.Await(ctx, func(v sense.State) bool {
 			drawn(v)
-			return b.Way.Fail.Matches(v.Output()) || v.AtPrompt || v.Dialog != "" || b.AsksOwn(v, answered) || b.reached(v) || v.Commands != b.Commands
+			return b.Way.Fail.Matches(v.Output()) || v.AtPrompt || v.Dialog != "" || b.AsksOwn(v, answered) ||
+				b.reached(v) ||
+				v.Commands != b.Commands
 		})
 		if err != nil {
 			return err
@@ -163,7 +169,12 @@ func (b *Begun) ended(v sense.State) error {
 	case to != "":
 		return fmt.Errorf("“%s” left the device in mode %s: %s", b.Command, v.Mode, LastLines(v.Output()))
 	case b.Way.Done != nil && !b.Way.Done.Matches(v.Output()):
-		return fmt.Errorf("“%s” did not say that it succeeded (looked for %s): %s", b.Command, b.Way.Way.Done, LastLines(v.Output()))
+		return fmt.Errorf(
+			"“%s” did not say that it succeeded (looked for %s): %s",
+			b.Command,
+			b.Way.Way.Done,
+			LastLines(v.Output()),
+		)
 	}
 	return b.Way.Repeats(b.Command, v.Output(), b.Env)
 }
@@ -180,7 +191,13 @@ func (acts *actions) progressOf(s *runbook.PreparedStep, b *Begun) func(sense.St
 			return
 		}
 		last = part
-		now := event.StepNow{ID: s.ID, Doing: cmp.Or(b.Action.Title, b.Action.Action.Action), Awaiting: "the end of " + b.Command, Timeout: s.Timeout, Part: part}
+		now := event.StepNow{
+			ID:       s.ID,
+			Doing:    cmp.Or(b.Action.Title, b.Action.Action.Action),
+			Awaiting: "the end of " + b.Command,
+			Timeout:  s.Timeout,
+			Part:     part,
+		}
 		if gone := acts.run.Console.Clock().Since(since); part > 0 && part < 1 {
 			now.Left = time.Duration(float64(gone) * (1 - part) / part)
 		}
@@ -211,7 +228,10 @@ func (b *Begun) AsksOwn(v sense.State, answered string) bool {
 	if v.Asked == "" || v.Asked == answered || v.AtPrompt || !v.Free {
 		return false
 	}
-	return slices.ContainsFunc(b.Way.Asks, func(d *dialect.CompiledDialog) bool { return d.Pattern.MatchString(v.Asked) })
+	return slices.ContainsFunc(
+		b.Way.Asks,
+		func(d *dialect.CompiledDialog) bool { return d.Pattern.MatchString(v.Asked) },
+	)
 }
 
 // masks makes the secrets known that stand in the command of a way, so that nobody is shown them, and reports whether

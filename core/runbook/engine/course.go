@@ -26,7 +26,9 @@ func (run *Run) askCutOff(ctx context.Context) error {
 	held, release := run.Console.WithHelm(ctx)
 	defer release()
 	answer, err := run.Console.Ask(held, event.Ask{
-		Form: event.FormHold, Step: CutOffStep, Text: "An earlier run was cut off: " + run.Prepared.Kit.CutOff + ". Begin this one all the same?",
+		Form:    event.FormHold,
+		Step:    CutOffStep,
+		Text:    "An earlier run was cut off: " + run.Prepared.Kit.CutOff + ". Begin this one all the same?",
 		Answers: []string{Approve, StopHere},
 	})
 	if err == nil && answer != Approve {
@@ -37,7 +39,10 @@ func (run *Run) askCutOff(ctx context.Context) error {
 
 func (run *Run) begin() event.RunBegin {
 	begin := event.RunBegin{
-		Runbook: run.Prepared.Book.Runbook, Title: cmp.Or(run.Prepared.TitleText(run.openEnv()), run.Prepared.Book.Runbook), Dialect: run.Prepared.Dialect.Dialect, Inputs: run.Prepared.Shown(),
+		Runbook:  run.Prepared.Book.Runbook,
+		Title:    cmp.Or(run.Prepared.TitleText(run.openEnv()), run.Prepared.Book.Runbook),
+		Dialect:  run.Prepared.Dialect.Dialect,
+		Inputs:   run.Prepared.Shown(),
 		Rollback: run.Prepared.RollbackText(run.openEnv()),
 	}
 	begin.Steps = run.course.plansOf(run.Prepared.Steps, 0)
@@ -59,8 +64,15 @@ func (crs *course) plansOf(steps []runbook.PreparedStep, here int) (plans []even
 	for i := range steps {
 		s := &steps[i]
 		plan := event.StepPlan{
-			ID: s.ID, Phase: s.Phase, Title: crs.run.Title(s), Verb: s.VerbName(), Expected: s.Expected, Timeout: s.Timeout,
-			Hold: s.Hold != "", Irreversible: s.Irreversible, Rehearsed: crs.run.Prepared.Rehearsed(s),
+			ID:           s.ID,
+			Phase:        s.Phase,
+			Title:        crs.run.Title(s),
+			Verb:         s.VerbName(),
+			Expected:     s.Expected,
+			Timeout:      s.Timeout,
+			Hold:         s.Hold != "",
+			Irreversible: s.Irreversible,
+			Rehearsed:    crs.run.Prepared.Rehearsed(s),
 		}
 		if s.Verb != nil {
 			plan.Cards = s.Verb.Cards
@@ -80,7 +92,13 @@ func (crs *course) planner() *runbook.Planner {
 	if v := crs.run.Console.Device(); v.AtPrompt {
 		mode = v.Mode
 	}
-	return crs.run.Prepared.Ahead(cloneTree(crs.run.openEnv()), crs.run.Console.Facts(), mode, crs.run.Console.Pending(), crs.run.Console.Clock().Now())
+	return crs.run.Prepared.Ahead(
+		cloneTree(crs.run.openEnv()),
+		crs.run.Console.Facts(),
+		mode,
+		crs.run.Console.Pending(),
+		crs.run.Console.Clock().Now(),
+	)
 }
 
 // deadlinesMoved reports whether what the device does by itself has changed since that was asked last: what is ahead

@@ -85,13 +85,33 @@ func (run *Run) AtEnd(end func()) { run.atEnd = append(run.atEnd, end) }
 func (run *Run) conclude(ctx context.Context, err error) Result {
 	switch {
 	case err == nil && !run.Account.complete():
-		return Result{Outcome: event.DoneBut, Exit: ExitDoneBut, Message: run.Account.incompleteText() + run.Account.byHandText(), Proved: run.Account.proved}
+		return Result{
+			Outcome: event.DoneBut,
+			Exit:    ExitDoneBut,
+			Message: run.Account.incompleteText() + run.Account.byHandText(),
+			Proved:  run.Account.proved,
+		}
 	case err == nil && run.Prepared.Rehearsal:
-		return Result{Outcome: event.Done, Exit: ExitDone, Message: "rehearsed" + run.Account.byHandText() + ": what follows was not done" + run.changedText(), Proved: run.Account.proved}
+		return Result{
+			Outcome: event.Done,
+			Exit:    ExitDone,
+			Message: "rehearsed" + run.Account.byHandText() + ": what follows was not done" + run.changedText(),
+			Proved:  run.Account.proved,
+		}
 	case err == nil:
-		return Result{Outcome: event.Done, Exit: ExitDone, Message: "done" + run.Account.byHandText(), Proved: run.Account.proved}
+		return Result{
+			Outcome: event.Done,
+			Exit:    ExitDone,
+			Message: "done" + run.Account.byHandText(),
+			Proved:  run.Account.proved,
+		}
 	case errors.Is(err, errAlready):
-		return Result{Outcome: event.Already, Exit: ExitDone, Message: run.Account.already + run.changedText(), Proved: run.Account.proved}
+		return Result{
+			Outcome: event.Already,
+			Exit:    ExitDone,
+			Message: run.Account.already + run.changedText(),
+			Proved:  run.Account.proved,
+		}
 	case errors.Is(err, event.ErrNotRecorded):
 		return Result{Outcome: event.Stopped, Exit: ExitUnrecorded, Message: err.Error() + run.changedText()}
 	case errors.Is(err, ErrStopped):
@@ -108,16 +128,38 @@ func (run *Run) conclude(ctx context.Context, err error) Result {
 func (run *Run) rollBack(ctx context.Context, failure string) Result {
 	run.Console.Emit(event.Note{Level: event.Warning, Text: "rolling back"})
 	run.rollingBack = true
-	run.Console.Emit(event.Course{Steps: append(run.course.plansOf(run.course.steps[:min(len(run.course.steps), run.course.here+1)], run.course.here+1), run.course.plansOf(run.Prepared.Rollback, 0)...)})
+	run.Console.Emit(
+		event.Course{
+			Steps: append(
+				run.course.plansOf(run.course.steps[:min(len(run.course.steps), run.course.here+1)], run.course.here+1),
+				run.course.plansOf(run.Prepared.Rollback, 0)...),
+		},
+	)
 	before := len(run.Account.ignored)
 	back := run.guarded(func() error { return run.runSteps(ctx, run.Prepared.Rollback, false) })
 	switch {
 	case errors.Is(back, ErrStopped):
-		return Result{Outcome: event.Stopped, Exit: ExitStopped, Message: fmt.Sprintf("%s; and the rollback was stopped: %v", failure, back)}
+		return Result{
+			Outcome: event.Stopped,
+			Exit:    ExitStopped,
+			Message: fmt.Sprintf("%s; and the rollback was stopped: %v", failure, back),
+		}
 	case back != nil:
-		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and the rollback failed: %v", failure, back)}
+		return Result{
+			Outcome: event.Failed,
+			Exit:    ExitFailed,
+			Message: fmt.Sprintf("%s; and the rollback failed: %v", failure, back),
+		}
 	case len(run.Account.ignored) > before:
-		return Result{Outcome: event.Failed, Exit: ExitFailed, Message: fmt.Sprintf("%s; and of the rollback this failed: %s", failure, strings.Join(run.Account.ignored[before:], "; "))}
+		return Result{
+			Outcome: event.Failed,
+			Exit:    ExitFailed,
+			Message: fmt.Sprintf(
+				"%s; and of the rollback this failed: %s",
+				failure,
+				strings.Join(run.Account.ignored[before:], "; "),
+			),
+		}
 	}
 	return run.rolledBack(failure)
 }

@@ -128,7 +128,12 @@ func runText(t *testing.T, text string, c *echoing) (result engine.Result) {
 
 // TestOneTimeout holds that the larger of what step and action say is waited for, shown and named.
 func TestOneTimeout(t *testing.T) {
-	d, err := dialect.Parse("gate.yaml", []byte("dialect: gate\nmodes: [{mode: ready, prompt: '^> $'}]\nactions:\n  - {action: slow, command: slow, done: ok, timeout: 3m}\n  - {action: quick, command: quick, done: ok}\n"))
+	d, err := dialect.Parse(
+		"gate.yaml",
+		[]byte(
+			"dialect: gate\nmodes: [{mode: ready, prompt: '^> $'}]\nactions:\n  - {action: slow, command: slow, done: ok, timeout: 3m}\n  - {action: quick, command: quick, done: ok}\n",
+		),
+	)
 	require.NoError(t, err)
 	for steps, want := range map[string]struct {
 		timeout time.Duration
@@ -145,7 +150,12 @@ func TestOneTimeout(t *testing.T) {
 			p, err := book.Prepare(d, nil, runbook.Kit{})
 			require.NoError(t, err)
 			assert.Equal(t, want.timeout, p.Plan(&device.Facts{}).Steps[0].Timeout)
-			c := &echoing{t: t, view: sense.State{Mode: "ready", AtPrompt: true}, answers: map[string][]string{"slow": {"silence"}, "quick": {"silence"}}, decide: func(event.Ask) string { return engine.GiveUp }}
+			c := &echoing{
+				t:       t,
+				view:    sense.State{Mode: "ready", AtPrompt: true},
+				answers: map[string][]string{"slow": {"silence"}, "quick": {"silence"}},
+				decide:  func(event.Ask) string { return engine.GiveUp },
+			}
 			begun := time.Now()
 			result := engine.New(p, c).Execute(t.Context())
 			assert.Equal(t, want.timeout, time.Since(begun))
@@ -173,7 +183,14 @@ func TestAPollOutlivesOneReadingThatDoesNotCome(t *testing.T) {
 // TestGoingBackReadsALoopsListAgain has one of two cards fitted, then starts over from before the loop.
 func TestGoingBackReadsALoopsListAgain(t *testing.T) {
 	c := &echoing{answers: map[string][]string{
-		"cards": {"1 line\n2 line\n", "1 trunk\n2 line\n", "1 trunk\n2 trunk\n"}, "fit 1": {"fitted"}, "fit 2": {"fitted"}, "haul": {"state no", "state up"},
+		"cards": {
+			"1 line\n2 line\n",
+			"1 trunk\n2 line\n",
+			"1 trunk\n2 trunk\n",
+		},
+		"fit 1": {"fitted"},
+		"fit 2": {"fitted"},
+		"haul":  {"state no", "state up"},
 	}}
 	result := carryOut(t, `
 runbook: r
@@ -189,7 +206,12 @@ phases:
       - {step: Up, check: {holds: haul.state == "up", message: down}, on-failure: {repeat-from: look, times: 2}}
 `, c)
 	assert.Equal(t, event.Done, result.Outcome, result.Message)
-	assert.Equal(t, []string{"cards", "fit 1", "fit 2", "haul", "cards", "fit 2", "haul"}, c.typed, "what is fitted is not fitted twice")
+	assert.Equal(
+		t,
+		[]string{"cards", "fit 1", "fit 2", "haul", "cards", "fit 2", "haul"},
+		c.typed,
+		"what is fitted is not fitted twice",
+	)
 }
 
 // TestAReadingThatIsADangerIsAskedAboutToo has a dialect that calls one so.
@@ -203,7 +225,11 @@ func TestAReadingThatIsADangerIsAskedAboutToo(t *testing.T) {
 // TestTheRollbackStandsOnTheCourse holds that a rollback's steps are known to whoever follows the run.
 func TestTheRollbackStandsOnTheCourse(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"raise": {"no"}}}
-	runText(t, "runbook: r\nphases:\n  - phase: one\n    steps: [{step: Raise, act: {action: raise}, on-failure: {do: roll-back}}, {step: Never, note: never}]\nrollback:\n  steps: [{step: Go back, act: {action: set, with: {to: '1'}}}]\n", c)
+	runText(
+		t,
+		"runbook: r\nphases:\n  - phase: one\n    steps: [{step: Raise, act: {action: raise}, on-failure: {do: roll-back}}, {step: Never, note: never}]\nrollback:\n  steps: [{step: Go back, act: {action: set, with: {to: '1'}}}]\n",
+		c,
+	)
 	var titles []string
 	for _, e := range c.events {
 		if course, ok := e.(event.Course); ok {

@@ -33,7 +33,12 @@ const (
 
 // backTo goes back to the phase that a failed step names. What was unrolled from there on is unrolled again, since
 // its list may be another one now; but the present round of a loop begins again as it is.
-func (run *Run) backTo(ctx context.Context, steps []runbook.PreparedStep, from int, failure error) ([]runbook.PreparedStep, int, error) {
+func (run *Run) backTo(
+	ctx context.Context,
+	steps []runbook.PreparedStep,
+	from int,
+	failure error,
+) ([]runbook.PreparedStep, int, error) {
 	s := &steps[from]
 	again := s.Failure.RepeatFrom
 	run.failures[s.ID]++
@@ -47,7 +52,10 @@ func (run *Run) backTo(ctx context.Context, steps []runbook.PreparedStep, from i
 		return steps, run.phaseStart(steps, from, phase), nil
 	}
 	at := slices.IndexFunc(steps, func(one runbook.PreparedStep) bool { return one.PhaseIndex >= phase })
-	whole := slices.IndexFunc(run.Prepared.Steps, func(one runbook.PreparedStep) bool { return one.PhaseIndex >= phase })
+	whole := slices.IndexFunc(
+		run.Prepared.Steps,
+		func(one runbook.PreparedStep) bool { return one.PhaseIndex >= phase },
+	)
 	if at < 0 || whole < 0 {
 		return steps, from, nil
 	}
@@ -133,7 +141,8 @@ func (run *Run) afterFailure(ctx context.Context, s *runbook.PreparedStep, try i
 		}
 	}
 	var late *overrun
-	twice := errors.As(err, &late) && late.offered && !s.Repeatable() // it may still be under way: nothing is begun twice
+	twice := errors.As(err, &late) && late.offered &&
+		!s.Repeatable() // it may still be under way: nothing is begun twice
 	do := run.onFailure(s)
 	switch {
 	case try <= s.Retry && !twice:
@@ -194,7 +203,12 @@ func (run *Run) askAfterFailure(ctx context.Context, s *runbook.PreparedStep, fa
 	held, release := run.Console.WithHelm(ctx)
 	defer release()
 	answer, err := run.Console.Ask(held, event.Ask{
-		Form: event.FormFailure, Step: s.ID, Title: run.Title(s), Text: text, Answers: answers, Changed: run.MayHaveChanged(),
+		Form:     event.FormFailure,
+		Step:     s.ID,
+		Title:    run.Title(s),
+		Text:     text,
+		Answers:  answers,
+		Changed:  run.MayHaveChanged(),
 		Rollback: run.Prepared.RollbackText(run.openEnv()),
 	})
 	if errors.Is(CauseOf(held, err), ErrHelm) && ctx.Err() == nil {

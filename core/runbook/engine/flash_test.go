@@ -69,7 +69,14 @@ func runBurn(t *testing.T, size int, part string, c *echoing, rehearse bool) (re
 }
 
 func TestNobodyTypesAnAddress(t *testing.T) {
-	c := &echoing{decide: func(event.Ask) string { return engine.Approve }, answers: map[string][]string{"erase 1100 12ff": {"erased"}, "copy 1100 12c": {"copied"}, "crc 1100 12c": {"af8f2b4c"}}}
+	c := &echoing{
+		decide: func(event.Ask) string { return engine.Approve },
+		answers: map[string][]string{
+			"erase 1100 12ff": {"erased"},
+			"copy 1100 12c":   {"copied"},
+			"crc 1100 12c":    {"af8f2b4c"},
+		},
+	}
 	result := runBurn(t, 300, "system", c, false)
 	require.Equal(t, event.Failed, result.Outcome, "the checksum is another's: %s", result.Message)
 	assert.Contains(t, result.Message, "CRC-32: want")
@@ -127,7 +134,11 @@ func TestARehearsalIsHeldToWhatItPromises(t *testing.T) {
 		require.NoError(t, err)
 		_, err = book.CheckAgainst(d)
 		require.Error(t, err, want)
-		assert.Regexp(t, `“Erase” changes what the device keeps, and its phase is a rehearsal|“Reckon” is rehearsed behind “Copy it”`, err.Error())
+		assert.Regexp(
+			t,
+			`“Erase” changes what the device keeps, and its phase is a rehearsal|“Reckon” is rehearsed behind “Copy it”`,
+			err.Error(),
+		)
 	}
 	book, err := runbook.Parse("burn.yaml", []byte(burnBook))
 	require.NoError(t, err)

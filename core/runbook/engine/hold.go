@@ -54,7 +54,8 @@ type holdState struct {
 }
 
 func (p holdState) same(as holdState) bool {
-	return p.text == as.text && p.rollback == as.rollback && p.device == as.device && slices.Equal(p.types, as.types) && slices.Equal(p.pending, as.pending)
+	return p.text == as.text && p.rollback == as.rollback && p.device == as.device && slices.Equal(p.types, as.types) &&
+		slices.Equal(p.pending, as.pending)
 }
 
 func (run *Run) present(s *runbook.PreparedStep) (p holdState, err error) {
@@ -76,12 +77,22 @@ func (run *Run) present(s *runbook.PreparedStep) (p holdState, err error) {
 
 func (run *Run) askHold(ctx context.Context, s *runbook.PreparedStep, shown holdState, again string) error {
 	if run.course.steps != nil {
-		run.Console.Emit(event.Course{Steps: run.course.plansOf(run.course.steps, run.course.here)}) // what was read since fills it in
+		run.Console.Emit(
+			event.Course{Steps: run.course.plansOf(run.course.steps, run.course.here)},
+		) // what was read since fills it in
 	}
 	run.Console.Emit(event.StepNow{ID: s.ID, Doing: run.Title(s), Awaiting: "your approval"})
 	answer, err := run.Console.Ask(ctx, event.Ask{
-		Form: event.FormHold, Step: s.ID, Text: again + shown.text + shown.device + run.Readings.oldText(s), Types: shown.types, Rollback: shown.rollback,
-		Irreversible: s.Irreversible, Changed: run.MayHaveChanged(), Pending: run.PendingText(), Now: run.Console.Present(), Answers: []string{Approve, StopHere},
+		Form:         event.FormHold,
+		Step:         s.ID,
+		Text:         again + shown.text + shown.device + run.Readings.oldText(s),
+		Types:        shown.types,
+		Rollback:     shown.rollback,
+		Irreversible: s.Irreversible,
+		Changed:      run.MayHaveChanged(),
+		Pending:      run.PendingText(),
+		Now:          run.Console.Present(),
+		Answers:      []string{Approve, StopHere},
 	})
 	if err == nil && answer != Approve {
 		err = fmt.Errorf("%w at the hold", ErrStopped)
@@ -97,8 +108,15 @@ func (run *Run) interlock(ctx context.Context, s *runbook.PreparedStep, command 
 		return nil
 	}
 	answer, err := run.Console.Ask(ctx, event.Ask{
-		Form: event.FormHold, Step: s.ID, Text: fmt.Sprintf("“%s” %s.", command, says), Types: []string{command},
-		Irreversible: true, Changed: run.MayHaveChanged(), Pending: run.PendingText(), Now: run.Console.Present(), Answers: []string{Approve, StopHere},
+		Form:         event.FormHold,
+		Step:         s.ID,
+		Text:         fmt.Sprintf("“%s” %s.", command, says),
+		Types:        []string{command},
+		Irreversible: true,
+		Changed:      run.MayHaveChanged(),
+		Pending:      run.PendingText(),
+		Now:          run.Console.Present(),
+		Answers:      []string{Approve, StopHere},
 	})
 	if err == nil && answer != Approve {
 		err = fmt.Errorf("%w before “%s”", ErrStopped, command)

@@ -138,14 +138,26 @@ func (dev *identity) identify(ctx context.Context, s *runbook.PreparedStep) erro
 	if !errors.As(err, &unread) {
 		return err
 	}
-	if _, kept := dev.run.Console.Kept(); dev.is == "" && (kept == "" || unread.why == "") { // there is nothing that it could differ from
+	if _, kept := dev.run.Console.Kept(); dev.is == "" &&
+		(kept == "" || unread.why == "") { // there is nothing that it could differ from
 		dev.run.Console.granted = doubts.Count
 		return nil
 	}
-	dev.run.Console.Emit(event.StepNow{ID: s.ID, Doing: dev.run.Title(s), Awaiting: "your word on which device this is"})
+	dev.run.Console.Emit(
+		event.StepNow{ID: s.ID, Doing: dev.run.Title(s), Awaiting: "your word on which device this is"},
+	)
 	answer, err := dev.run.Console.Ask(ctx, event.Ask{
-		Form: event.FormIdentity, Step: s.ID, Title: dev.run.Title(s), Answers: []string{Approve, StopHere}, Changed: dev.run.MayHaveChanged(),
-		Text: fmt.Sprintf("Whether this is %s cannot be read: %s%s.", dev.text(), dev.unreadText(unread), sinceText(doubts.Why)),
+		Form:    event.FormIdentity,
+		Step:    s.ID,
+		Title:   dev.run.Title(s),
+		Answers: []string{Approve, StopHere},
+		Changed: dev.run.MayHaveChanged(),
+		Text: fmt.Sprintf(
+			"Whether this is %s cannot be read: %s%s.",
+			dev.text(),
+			dev.unreadText(unread),
+			sinceText(doubts.Why),
+		),
 	})
 	if err == nil && answer != Approve {
 		err = fmt.Errorf("%w: whether this is %s cannot be read: %s", ErrStopped, dev.text(), dev.unreadText(unread))
@@ -202,9 +214,14 @@ func (dev *identity) readNow(ctx context.Context, s *runbook.PreparedStep) error
 	err := dev.run.Readings.Take(limited, s, reading)
 	switch {
 	case ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) && dev.run.Console.Doubts().Count != before:
-		return dev.readNow(ctx, s) // the operator had the helm meanwhile, or the line was lost: its time was not the device's
+		return dev.readNow(
+			ctx,
+			s,
+		) // the operator had the helm meanwhile, or the line was lost: its time was not the device's
 	case err == nil && dev.run.Console.sure == inDoubt:
-		return &unreadError{why: fmt.Sprintf("%s says nothing of %s", reading.Command, dev.run.Prepared.Dialect.IdentityFact())}
+		return &unreadError{
+			why: fmt.Sprintf("%s says nothing of %s", reading.Command, dev.run.Prepared.Dialect.IdentityFact()),
+		}
 	case err == nil, errors.Is(err, ErrStopped), errors.Is(err, ErrLineLost):
 		return err
 	case ctx.Err() != nil:
@@ -224,7 +241,9 @@ func (dev *identity) sameName() error {
 	case name == "":
 		return &unreadError{}
 	case dev.is != "" && name != dev.is:
-		return &otherDevice{fmt.Sprintf("another device is on the line now: its prompt names %s, and named %s before", name, dev.is)}
+		return &otherDevice{
+			fmt.Sprintf("another device is on the line now: its prompt names %s, and named %s before", name, dev.is),
+		}
 	}
 	dev.is, dev.run.Console.sure = name, doubts.Count
 	return nil
@@ -245,7 +264,12 @@ func (dev *identity) identified(reading *dialect.CompiledReading, facts []device
 	case dev.read || dev.checking:
 		return &otherDevice{fmt.Sprintf("another device is on the line now: %s reads %s, was %s", name, now, before)}
 	default:
-		dev.run.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("this is another device than before: %s reads %s, was %s", name, now, before)})
+		dev.run.Console.Emit(
+			event.Note{
+				Level: event.Warning,
+				Text:  fmt.Sprintf("this is another device than before: %s reads %s, was %s", name, now, before),
+			},
+		)
 	}
 	dev.is, dev.read, dev.run.Console.sure = now, true, doubts.Count
 	return nil
@@ -254,14 +278,20 @@ func (dev *identity) identified(reading *dialect.CompiledReading, facts []device
 // about is what a hold says of which device it is: that another one is kept under its name, and that it cannot be read
 // whether it is still the same. Who approves that vouches for it.
 func (dev *identity) about() (text string, unread bool) {
-	if name, identity := dev.run.Console.Kept(); identity != "" && dev.is != "" && identity != dev.is && dev.Reading() != nil {
+	if name, identity := dev.run.Console.Kept(); identity != "" && dev.is != "" && identity != dev.is &&
+		dev.Reading() != nil {
 		text = fmt.Sprintf(" This is another device: %s is known by %s, and %s answers.", name, identity, dev.is)
 	}
 	v, reading := dev.run.Console.Device(), dev.Reading()
-	if dev.is == "" || reading == nil || len(reading.In) == 0 || dev.run.Readings.readable(reading) || dev.run.Talk.moveTo(v.Mode, reading.In) != nil {
+	if dev.is == "" || reading == nil || len(reading.In) == 0 || dev.run.Readings.readable(reading) ||
+		dev.run.Talk.moveTo(v.Mode, reading.In) != nil {
 		return text, false
 	}
-	return text + fmt.Sprintf(" Whether it is %s cannot be read in mode %s.", dev.text(), dev.run.Prepared.Dialect.ModeTitle(v.Mode)), true
+	return text + fmt.Sprintf(
+		" Whether it is %s cannot be read in mode %s.",
+		dev.text(),
+		dev.run.Prepared.Dialect.ModeTitle(v.Mode),
+	), true
 }
 
 // grants takes an approval of a hold for the operator's word on the device, where the hold has said that nothing else

@@ -126,7 +126,12 @@ func (c *StepConsole) Moves(ctx context.Context, do func(context.Context) error)
 }
 
 // once does it until the operator takes the helm, which is ErrHelm then, or the time is over.
-func (c *StepConsole) once(ctx context.Context, p *timeLimit, kind kind, do func(context.Context) error) (over bool, err error) {
+func (c *StepConsole) once(
+	ctx context.Context,
+	p *timeLimit,
+	kind kind,
+	do func(context.Context) error,
+) (over bool, err error) {
 	held, release := c.WithHelm(ctx)
 	defer release()
 	limited := held
@@ -138,7 +143,8 @@ func (c *StepConsole) once(ctx context.Context, p *timeLimit, kind kind, do func
 	}
 	stopped := c.Stopped()
 	err = do(limited)
-	if kind == waits && !p.until.IsZero() && limited.Err() != nil && held.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+	if kind == waits && !p.until.IsZero() && limited.Err() != nil && held.Err() == nil &&
+		errors.Is(err, context.DeadlineExceeded) {
 		if gone := c.Stopped() - stopped; gone > 0 { // it is the step's time that this program did not run in, and not the device's
 			p.until = p.until.Add(gone)
 			return false, errStoppedMeanwhile
@@ -179,7 +185,9 @@ func (run *Run) left(p *timeLimit) (left time.Duration, why string) {
 // wait is to be gone on with.
 func (c *StepConsole) handedOver(p *timeLimit) error {
 	begun, doing := c.Clock().Now(), c.run.doing
-	c.Console.Emit(event.StepNow{ID: p.step.ID, Doing: "The hand has the helm", Awaiting: "until it is given back", Resumes: true})
+	c.Console.Emit(
+		event.StepNow{ID: p.step.ID, Doing: "The hand has the helm", Awaiting: "until it is given back", Resumes: true},
+	)
 	wish, err := c.AwaitHelm(c.run.Context)
 	if !p.until.IsZero() {
 		p.until = p.until.Add(c.Clock().Since(begun))
@@ -203,9 +211,13 @@ func (c *StepConsole) handedOver(p *timeLimit) error {
 // overrun is the error of a step that took too long.
 func (c *StepConsole) overrun(p *timeLimit) *overrun {
 	if p.bound != "" {
-		return &overrun{text: fmt.Sprintf("%v: this happens by itself now: %s; %s", ErrTimeout, p.bound, c.run.StateText())}
+		return &overrun{
+			text: fmt.Sprintf("%v: this happens by itself now: %s; %s", ErrTimeout, p.bound, c.run.StateText()),
+		}
 	}
-	return &overrun{text: fmt.Sprintf("%v of %s (%s): %s", ErrTimeout, units.Text(p.length), p.step.TimeoutFrom, c.run.StateText())}
+	return &overrun{
+		text: fmt.Sprintf("%v of %s (%s): %s", ErrTimeout, units.Text(p.length), p.step.TimeoutFrom, c.run.StateText()),
+	}
 }
 
 // waitOn asks whether to wait on. The wait goes on while the operator thinks, and its own end ends the question: over
@@ -225,9 +237,13 @@ func (c *StepConsole) waitOn(ctx context.Context, p *timeLimit, do func(context.
 		answered()
 	}()
 	answer, err := c.Console.Ask(asking, event.Ask{
-		Form: event.FormOverrun, Step: p.step.ID, Title: c.run.Title(p.step), Text: fmt.Sprintf("“%s” takes longer than the %s that it may (%s). The wait goes on meanwhile; %s.",
+		Form:  event.FormOverrun,
+		Step:  p.step.ID,
+		Title: c.run.Title(p.step),
+		Text: fmt.Sprintf("“%s” takes longer than the %s that it may (%s). The wait goes on meanwhile; %s.",
 			c.run.Title(p.step), units.Text(p.length), p.step.TimeoutFrom, c.run.StateText()),
-		Answers: []string{WaitOn, GiveUp}, Changed: c.run.MayHaveChanged(),
+		Answers: []string{WaitOn, GiveUp},
+		Changed: c.run.MayHaveChanged(),
 	})
 	answered()
 	switch got := <-came; {

@@ -56,10 +56,21 @@ phases:
 `
 
 func TestAPhaseIsCarriedOutForEachRow(t *testing.T) {
-	c := &echoing{answers: map[string][]string{"cards": {"1 trunk\n2 line\n3 line\n"}, "fit 2": {"fitted"}, "fit 3": {"no", "no", "fitted"}}}
+	c := &echoing{
+		answers: map[string][]string{
+			"cards": {"1 trunk\n2 line\n3 line\n"},
+			"fit 2": {"fitted"},
+			"fit 3": {"no", "no", "fitted"},
+		},
+	}
 	result := carryOut(t, eachCard, c)
 	assert.Equal(t, event.Done, result.Outcome, result.Message)
-	assert.Equal(t, []string{"cards", "fit 2", "fit 3", "fit 3", "fit 3", "cards"}, c.typed, "a round starts over from its own beginning")
+	assert.Equal(
+		t,
+		[]string{"cards", "fit 2", "fit 3", "fit 3", "fit 3", "cards"},
+		c.typed,
+		"a round starts over from its own beginning",
+	)
 	var course event.Course
 	for _, e := range c.events {
 		if report, ok := e.(event.Course); ok && len(course.Steps) == 0 && len(report.Steps) == 4 {
@@ -67,7 +78,19 @@ func TestAPhaseIsCarriedOutForEachRow(t *testing.T) {
 		}
 	}
 	require.Len(t, course.Steps, 4)
-	assert.Equal(t, event.StepPlan{ID: "2b.1", Phase: "slot 3", Title: "Fit 3", Verb: "act", Timeout: course.Steps[2].Timeout, Cards: []string{runbook.CardBanks}, Types: []string{"fit 3"}}, course.Steps[2])
+	assert.Equal(
+		t,
+		event.StepPlan{
+			ID:      "2b.1",
+			Phase:   "slot 3",
+			Title:   "Fit 3",
+			Verb:    "act",
+			Timeout: course.Steps[2].Timeout,
+			Cards:   []string{runbook.CardBanks},
+			Types:   []string{"fit 3"},
+		},
+		course.Steps[2],
+	)
 }
 
 func TestALoopOverNothingIsLeftOut(t *testing.T) {
@@ -82,7 +105,11 @@ func poll(more string) string {
 }
 
 func TestAPollEndsWhenItsConditionHolds(t *testing.T) {
-	c := &echoing{answers: map[string][]string{"haul": {"state fetching\nbytes 1", "state fetching\nbytes 2", "state ready\nbytes 3"}}}
+	c := &echoing{
+		answers: map[string][]string{
+			"haul": {"state fetching\nbytes 1", "state fetching\nbytes 2", "state ready\nbytes 3"},
+		},
+	}
 	result := carryOut(t, poll(", shows: '${haul.bytes} B'"), c)
 	assert.Equal(t, event.Done, result.Outcome, result.Message)
 	assert.Len(t, c.typed, 3)
@@ -127,7 +154,10 @@ func TestADangerInARunbookIsAskedAboutUnlessItsStepDoes(t *testing.T) {
 	assert.Equal(t, engine.ExitStopped, carryOut(t, steps(""), c).Exit)
 	assert.Equal(t, []string{"“wipe” empties everything."}, asked(c))
 	assert.Empty(t, c.typed)
-	c = &echoing{answers: map[string][]string{"wipe": {"wiped"}}, decide: func(event.Ask) string { return engine.Approve }}
+	c = &echoing{
+		answers: map[string][]string{"wipe": {"wiped"}},
+		decide:  func(event.Ask) string { return engine.Approve },
+	}
 	assert.Equal(t, engine.ExitDone, carryOut(t, steps("hold: Empties it., "), c).Exit)
 	assert.Equal(t, []string{"Empties it."}, asked(c), "once")
 }
@@ -135,7 +165,11 @@ func TestADangerInARunbookIsAskedAboutUnlessItsStepDoes(t *testing.T) {
 // TestRowsAreWhatAPollSees has rows that change while their number does not, and an answer that has none.
 func TestRowsAreWhatAPollSees(t *testing.T) {
 	const text = "runbook: r\nphases: [{phase: one, steps: [{step: x, timeout: 20m, poll: {read: [cards], every: 20s, stalled: 60s, until: 'all(cards, .kind == \"done\")'}}]}]\n"
-	c := &echoing{answers: map[string][]string{"cards": {"1 p10\n", "1 p20\n", "1 p30\n", "1 p40\n", "1 p50\n", "1 p60\n", "1 done\n"}}}
+	c := &echoing{
+		answers: map[string][]string{
+			"cards": {"1 p10\n", "1 p20\n", "1 p30\n", "1 p40\n", "1 p50\n", "1 p60\n", "1 done\n"},
+		},
+	}
 	result := carryOut(t, text, c)
 	assert.Equal(t, event.Done, result.Outcome, result.Message)
 	c = &echoing{answers: map[string][]string{"cards": {"busy, try later\n"}}}

@@ -86,7 +86,13 @@ func (rd *readings) takeNow(ctx context.Context, s *runbook.PreparedStep, readin
 	}
 	for _, fact := range facts {
 		before := rd.run.Console.Learn(fact)
-		report := event.Fact{Name: fact.Name, Value: fact.Text, Source: fact.Source, After: rd.run.Console.Facts().Changes(), Rows: dialect.TextRows(fact.Value)}
+		report := event.Fact{
+			Name:   fact.Name,
+			Value:  fact.Text,
+			Source: fact.Source,
+			After:  rd.run.Console.Facts().Changes(),
+			Rows:   dialect.TextRows(fact.Value),
+		}
 		if before.Text != fact.Text {
 			report.Was = before.Text
 		}
@@ -123,7 +129,13 @@ func (rd *readings) refresh(ctx context.Context, s *runbook.PreparedStep) error 
 	if err := rd.settled(ctx); err != nil {
 		return err
 	}
-	return rd.takeAgain(ctx, s, facts, rd.old, func(reading *dialect.CompiledReading) bool { return rd.readable(reading) })
+	return rd.takeAgain(
+		ctx,
+		s,
+		facts,
+		rd.old,
+		func(reading *dialect.CompiledReading) bool { return rd.readable(reading) },
+	)
 }
 
 // settling is how long a device may take to come to its prompt, before it is taken for one that cannot be read now.
@@ -157,10 +169,22 @@ func (rd *readings) EnsureFresh(ctx context.Context, s *runbook.PreparedStep, gu
 			names = append(names, g.Uses()...)
 		}
 	}
-	return rd.takeAgain(ctx, s, rd.factsOf(names), rd.run.Console.Facts().Old, func(*dialect.CompiledReading) bool { return true })
+	return rd.takeAgain(
+		ctx,
+		s,
+		rd.factsOf(names),
+		rd.run.Console.Facts().Old,
+		func(*dialect.CompiledReading) bool { return true },
+	)
 }
 
-func (rd *readings) takeAgain(ctx context.Context, s *runbook.PreparedStep, facts []device.Fact, old func(device.Fact) bool, can func(*dialect.CompiledReading) bool) error {
+func (rd *readings) takeAgain(
+	ctx context.Context,
+	s *runbook.PreparedStep,
+	facts []device.Fact,
+	old func(device.Fact) bool,
+	can func(*dialect.CompiledReading) bool,
+) error {
 	for _, name := range rd.run.Prepared.Dialect.ReadingNames() {
 		reading := rd.run.Prepared.Dialect.Reading(name)
 		made := slices.IndexFunc(facts, func(fact device.Fact) bool { return fact.Reading == name && old(fact) })
@@ -168,11 +192,16 @@ func (rd *readings) takeAgain(ctx context.Context, s *runbook.PreparedStep, fact
 			continue
 		}
 		err := rd.takeWithin(ctx, s, reading)
-		if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) { // a byte of its prompt may be lost, and reading does no harm
+		if err != nil && ctx.Err() == nil &&
+			errors.Is(err, context.DeadlineExceeded) { // a byte of its prompt may be lost, and reading does no harm
 			err = rd.takeWithin(ctx, s, reading)
 		}
 		if err != nil {
-			return fmt.Errorf("%s was read before the device was last changed and has to be read again: %w", facts[made].Name, err)
+			return fmt.Errorf(
+				"%s was read before the device was last changed and has to be read again: %w",
+				facts[made].Name,
+				err,
+			)
 		}
 	}
 	return nil
@@ -188,7 +217,11 @@ func (rd *readings) takeWithin(ctx context.Context, s *runbook.PreparedStep, rea
 func (rd *readings) oldText(s *runbook.PreparedStep) string {
 	for _, fact := range rd.factsOf(s.Rests()) {
 		if rd.old(fact) {
-			return fmt.Sprintf(" %s was read %s ago and cannot be read now.", fact.Name, units.Text(rd.run.Console.Clock().Since(fact.At)))
+			return fmt.Sprintf(
+				" %s was read %s ago and cannot be read now.",
+				fact.Name,
+				units.Text(rd.run.Console.Clock().Since(fact.At)),
+			)
 		}
 	}
 	return ""

@@ -19,10 +19,20 @@ func (run *Run) onRecord(ctx context.Context, s *runbook.PreparedStep, command s
 		if err == nil || !errors.Is(err, event.ErrNotRecorded) {
 			return err
 		}
-		run.Console.Emit(event.StepNow{ID: s.ID, Doing: run.Title(s), Awaiting: "a record, or your word to go on without"})
+		run.Console.Emit(
+			event.StepNow{ID: s.ID, Doing: run.Title(s), Awaiting: "a record, or your word to go on without"},
+		)
 		answer, asked := run.Console.Ask(ctx, event.Ask{
-			Form: event.FormRecord, Step: s.ID, Title: run.Title(s), Types: []string{command}, Changed: run.MayHaveChanged(),
-			Text:    fmt.Sprintf("“%s” is not typed: it is %v. It can be tried again once that is mended.", command, err),
+			Form:    event.FormRecord,
+			Step:    s.ID,
+			Title:   run.Title(s),
+			Types:   []string{command},
+			Changed: run.MayHaveChanged(),
+			Text: fmt.Sprintf(
+				"“%s” is not typed: it is %v. It can be tried again once that is mended.",
+				command,
+				err,
+			),
 			Answers: []string{TryAgain, GoUnrecorded, StopHere},
 		})
 		switch {
@@ -30,7 +40,9 @@ func (run *Run) onRecord(ctx context.Context, s *runbook.PreparedStep, command s
 			return asked
 		case answer == GoUnrecorded:
 			run.Account.unrecorded = fmt.Sprintf("from “%s” on: %v", command, err)
-			run.Console.Emit(event.Note{Level: event.Warning, Text: "goes on unrecorded by the operator's word: " + err.Error()})
+			run.Console.Emit(
+				event.Note{Level: event.Warning, Text: "goes on unrecorded by the operator's word: " + err.Error()},
+			)
 		case answer != TryAgain:
 			return fmt.Errorf("%w before “%s”: %w", ErrStopped, command, err)
 		}

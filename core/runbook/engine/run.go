@@ -52,7 +52,14 @@ type Run struct {
 func New(p *runbook.Prepared, console Console) *Run {
 	run := &Run{Prepared: p, failures: map[string]int{}, Made: runbook.Made{}, kept: map[any]any{}}
 	run.Device, run.Speed, run.course = &identity{run: run}, &lineSpeed{run: run}, &course{run: run}
-	run.Readings, run.Talk, run.Actions = &readings{run: run, began: map[string][]map[string]any{}}, &talk{run}, &actions{run}
+	run.Readings, run.Talk, run.Actions = &readings{
+		run:   run,
+		began: map[string][]map[string]any{},
+	}, &talk{
+		run,
+	}, &actions{
+		run,
+	}
 	run.Console = run.control(console)
 	run.Account.before = console.Facts().Changes()
 	run.Device.is = run.Device.knownBefore()
@@ -90,7 +97,15 @@ func (run *Run) Execute(ctx context.Context) Result {
 	if note := run.putBack(ctx); note != "" {
 		result.Message += "; " + note
 	}
-	run.Console.Emit(event.RunEnd{Outcome: result.Outcome, Exit: result.Exit, Message: result.Message, Proved: result.Proved, Unrecorded: run.Account.unrecorded})
+	run.Console.Emit(
+		event.RunEnd{
+			Outcome:    result.Outcome,
+			Exit:       result.Exit,
+			Message:    result.Message,
+			Proved:     result.Proved,
+			Unrecorded: run.Account.unrecorded,
+		},
+	)
 	run.Console.Release("the runbook ended")
 	return result
 }
@@ -188,7 +203,12 @@ func (run *Run) wished(s *runbook.PreparedStep, err error) (byHand, again bool, 
 		return false, false, fmt.Errorf("%w at “%s”", ErrStopped, run.Title(s))
 	}
 	if open := run.course.dealsWith(s); len(open) > 0 {
-		run.Console.Emit(event.Note{Level: event.Warning, Text: "“" + run.Title(s) + "” was not done by hand: " + run.openText(open) + "; it is done now"})
+		run.Console.Emit(
+			event.Note{
+				Level: event.Warning,
+				Text:  "“" + run.Title(s) + "” was not done by hand: " + run.openText(open) + "; it is done now",
+			},
+		)
 		return false, true, nil
 	}
 	run.Account.byHand = append(run.Account.byHand, "“"+run.Title(s)+"”")
@@ -215,7 +235,13 @@ func stepEnd(s *runbook.PreparedStep, byHand bool, err error) event.StepEnd {
 // none that learns from the device.
 func (run *Run) skips(s *runbook.PreparedStep) (bool, error) {
 	if s.PhaseIndex < run.Prepared.FromPhase && !run.rollingBack && !s.Learns() {
-		run.Console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: "the run begins at “" + run.Prepared.Book.Phases[run.Prepared.FromPhase].Phase + "”"})
+		run.Console.Emit(
+			event.StepEnd{
+				ID:      s.ID,
+				Outcome: event.Skipped,
+				Message: "the run begins at “" + run.Prepared.Book.Phases[run.Prepared.FromPhase].Phase + "”",
+			},
+		)
 		return true, nil
 	}
 	for _, when := range s.Guards {
@@ -224,7 +250,13 @@ func (run *Run) skips(s *runbook.PreparedStep) (bool, error) {
 			return false, fmt.Errorf("step “%s”: when %w", run.Title(s), err)
 		}
 		if !holds {
-			run.Console.Emit(event.StepEnd{ID: s.ID, Outcome: event.Skipped, Message: cmp.Or(s.SkippedText.Shown(run.openEnv()), "not needed")})
+			run.Console.Emit(
+				event.StepEnd{
+					ID:      s.ID,
+					Outcome: event.Skipped,
+					Message: cmp.Or(s.SkippedText.Shown(run.openEnv()), "not needed"),
+				},
+			)
 			return true, nil
 		}
 	}

@@ -164,9 +164,15 @@ func (c *echoing) Type(_ context.Context, text string, _ bool) error {
 			c.answers[command] = all[1:]
 		}
 	}
-	c.view = sense.NewState(sense.State{Mode: "ready", AtPrompt: output != "silence", Prompt: "> ", Count: c.view.Count + 1}, output)
+	c.view = sense.NewState(
+		sense.State{Mode: "ready", AtPrompt: output != "silence", Prompt: "> ", Count: c.view.Count + 1},
+		output,
+	)
 	if output == "going" {
-		c.view = sense.NewState(sense.State{Mode: sense.Garbled, Passed: []string{"away", sense.Garbled}, Count: c.view.Count + 1}, output)
+		c.view = sense.NewState(
+			sense.State{Mode: sense.Garbled, Passed: []string{"away", sense.Garbled}, Count: c.view.Count + 1},
+			output,
+		)
 	}
 	return nil
 }
@@ -197,7 +203,10 @@ func (c *echoing) Settle(context.Context) error                   { return nil }
 func (c *echoing) AwaitLine(context.Context) error                { return nil }
 func (c *echoing) AwaitHelm(context.Context) (engine.Wish, error) { return engine.Stop, nil }
 func (c *echoing) Pending() []dialect.Open {
-	return slices.DeleteFunc(slices.Clone(c.pending), func(o dialect.Open) bool { return c.notices && !o.Until.After(time.Now()) })
+	return slices.DeleteFunc(
+		slices.Clone(c.pending),
+		func(o dialect.Open) bool { return c.notices && !o.Until.After(time.Now()) },
+	)
 }
 func (c *echoing) Gone() []event.Pending         { return nil }
 func (c *echoing) Doubts() engine.Doubts         { return engine.Doubts{} }
@@ -275,7 +284,10 @@ func TestAFailureStopsAndSaysWhereAndWhetherAnythingChanged(t *testing.T) {
 }
 
 func TestTheOperatorMayGoOnAfterAFailure(t *testing.T) {
-	c := &echoing{answers: map[string][]string{"raise": {"not now"}}, decide: func(event.Ask) string { return engine.SkipIt }}
+	c := &echoing{
+		answers: map[string][]string{"raise": {"not now"}},
+		decide:  func(event.Ask) string { return engine.SkipIt },
+	}
 	result := runSteps(t, "      - {step: Raise it, act: {action: raise}}\n      - {step: Say, note: said}\n", c)
 	assert.Equal(t, event.DoneBut, result.Outcome)
 	assert.Equal(t, engine.ExitDoneBut, result.Exit)
@@ -331,7 +343,11 @@ func TestAModeThatWasLeftAgainCounts(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"leave": {"going"}}}
 	assert.Equal(t, event.Done, runSteps(t, "      - {step: Leave, act: {action: leave}}\n", c).Outcome)
 	c = &echoing{answers: map[string][]string{"leave": {"cannot"}}}
-	assert.Contains(t, runSteps(t, "      - {step: Leave, act: {action: leave}}\n", c).Message, "left the device in mode ready: cannot")
+	assert.Contains(
+		t,
+		runSteps(t, "      - {step: Leave, act: {action: leave}}\n", c).Message,
+		"left the device in mode ready: cannot",
+	)
 }
 
 func TestALostLineRepeatsWhatIsHarmless(t *testing.T) {
@@ -415,7 +431,12 @@ phases:
 	c := &echoing{answers: map[string][]string{"state": {"value 4"}, "raise": {"raised"}}}
 	result := begunAt(t, text, "raise", c)
 	assert.Equal(t, event.Done, result.Outcome, result.Message)
-	assert.Equal(t, []string{"state", "raise"}, c.typed, "what was changed before is not changed again, what was read is read anew")
+	assert.Equal(
+		t,
+		[]string{"state", "raise"},
+		c.typed,
+		"what was changed before is not changed again, what was read is read anew",
+	)
 	assert.Equal(t, []string{"1.1 done", "1.2 done", "1.3 skipped", "2.1 done"}, c.outcomes())
 	p, err := prepare(t, text, nil)
 	require.NoError(t, err)
@@ -452,10 +473,16 @@ func TestAWaitIsBoundedByWhatRunsOut(t *testing.T) {
 	var result engine.Result
 	synctest.Test(t, func(t *testing.T) {
 		began = time.Now()
-		p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Wait, wait: {mode: [away]}, timeout: 1h}]}]\n", nil)
+		p, err := prepare(
+			t,
+			"runbook: r\nphases: [{phase: one, steps: [{step: Wait, wait: {mode: [away]}, timeout: 1h}]}]\n",
+			nil,
+		)
 		require.NoError(t, err)
 		c.view = sense.State{Mode: "ready"}
-		c.pending = []dialect.Open{{Name: "trial", Says: "the old release comes back", Until: began.Add(90 * time.Second)}}
+		c.pending = []dialect.Open{
+			{Name: "trial", Says: "the old release comes back", Until: began.Add(90 * time.Second)},
+		}
 		result = engine.New(p, c).Execute(t.Context())
 		assert.InDelta(t, 90, time.Since(began).Seconds(), 5)
 	})
@@ -495,7 +522,9 @@ rollback: {about: it comes back by itself, steps: [{step: It is away, undoes: [r
 				p, err := prepare(t, c.book, nil)
 				require.NoError(t, err)
 				e.view, e.awayAt = sense.State{Mode: "ready", AtPrompt: c.book == rollsBack}, began.Add(c.comes)
-				e.pending = []dialect.Open{{Name: "trial", Says: "the old release comes back", Until: began.Add(c.ends)}}
+				e.pending = []dialect.Open{
+					{Name: "trial", Says: "the old release comes back", Until: began.Add(c.ends)},
+				}
 				e.notices = c.runsOut
 				result = engine.New(p, e).Execute(t.Context())
 				assert.InDelta(t, c.at.Seconds(), time.Since(began).Seconds(), 5, "%v", result)
@@ -509,12 +538,19 @@ rollback: {about: it comes back by itself, steps: [{step: It is away, undoes: [r
 func TestHoldsSaysWhatIsPending(t *testing.T) {
 	c := &echoing{}
 	synctest.Test(t, func(t *testing.T) {
-		p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Raise, hold: Raises it., act: {action: raise}}]}]\n", nil)
+		p, err := prepare(
+			t,
+			"runbook: r\nphases: [{phase: one, steps: [{step: Raise, hold: Raises it., act: {action: raise}}]}]\n",
+			nil,
+		)
 		require.NoError(t, err)
 		if c.view = c.lost; c.lost.Asked == "" {
 			c.view = sense.State{Mode: "ready", AtPrompt: true}
 		}
-		c.pending = []dialect.Open{{Says: "the choice"}, {Says: "it comes back", Until: time.Now().Add(190 * time.Second)}}
+		c.pending = []dialect.Open{
+			{Says: "the choice"},
+			{Says: "it comes back", Until: time.Now().Add(190 * time.Second)},
+		}
 		engine.New(p, c).Execute(t.Context())
 	})
 	for _, e := range c.events {
@@ -537,7 +573,12 @@ func TestAnotherDeviceBehindALostLineIsNoticed(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			d, err := dialect.Parse("id.yaml", []byte(deviceText+"identity: {read: self, fact: device.serial}\n"))
 			require.NoError(t, err)
-			book, err := runbook.Parse("book.yaml", []byte("runbook: r\nphases: [{phase: one, steps: [{step: Who, read: [self]}, {step: Look, read: [state]}]}]\n"))
+			book, err := runbook.Parse(
+				"book.yaml",
+				[]byte(
+					"runbook: r\nphases: [{phase: one, steps: [{step: Who, read: [self]}, {step: Look, read: [state]}]}]\n",
+				),
+			)
 			require.NoError(t, err)
 			p, err := book.Prepare(d, nil, runbook.Kit{})
 			require.NoError(t, err)
@@ -554,9 +595,16 @@ func TestAnotherDeviceBehindALostLineIsNoticed(t *testing.T) {
 
 func TestARunAsksAfterOneThatWasCutOff(t *testing.T) {
 	for answer, want := range map[string]int{engine.Approve: engine.ExitDone, engine.StopHere: engine.ExitStopped} {
-		c := &echoing{answers: map[string][]string{"raise": {"raised"}}, decide: func(event.Ask) string { return answer }}
+		c := &echoing{
+			answers: map[string][]string{"raise": {"raised"}},
+			decide:  func(event.Ask) string { return answer },
+		}
 		synctest.Test(t, func(t *testing.T) {
-			p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Raise, act: {action: raise}}]}]\n", nil)
+			p, err := prepare(
+				t,
+				"runbook: r\nphases: [{phase: one, steps: [{step: Raise, act: {action: raise}}]}]\n",
+				nil,
+			)
 			require.NoError(t, err)
 			p.Kit.CutOff = "entry 7 was cut off in step “Raise”"
 			if c.view = c.lost; c.lost.Asked == "" {
@@ -579,7 +627,11 @@ func TestARunAsksAfterOneThatWasCutOff(t *testing.T) {
 
 func TestAHoldFillsTheCourseInWithWhatWasRead(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"state": {"value 4"}}}
-	runSteps(t, "      - {step: Look, read: [state]}\n      - {step: 'Set ${state.value}', hold: Sets it., act: {action: set, with: {to: '${state.value}'}}}\n", c)
+	runSteps(
+		t,
+		"      - {step: Look, read: [state]}\n      - {step: 'Set ${state.value}', hold: Sets it., act: {action: set, with: {to: '${state.value}'}}}\n",
+		c,
+	)
 	var begun, held []string
 	for _, e := range c.events {
 		switch b := e.(type) {

@@ -59,7 +59,9 @@ func (sp *lineSpeed) Change(ctx context.Context, s *runbook.PreparedStep, from, 
 	}
 	if _, err := sp.run.Talk.wake(ctx, provePresses, time.Second); err == nil {
 		took := sp.run.Console.Clock().Since(begun).Round(10 * time.Millisecond)
-		sp.run.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("clean prompt at %d baud after %s", to, took)})
+		sp.run.Console.Emit(
+			event.Note{Level: event.Info, Text: fmt.Sprintf("clean prompt at %d baud after %s", to, took)},
+		)
 		return nil
 	} else if ctx.Err() != nil {
 		return err
@@ -69,7 +71,11 @@ func (sp *lineSpeed) Change(ctx context.Context, s *runbook.PreparedStep, from, 
 
 // fallBack returns to the old speed, hunting when the device is not there either.
 func (sp *lineSpeed) fallBack(ctx context.Context, from, to int) error {
-	if err := sp.run.Console.SetSpeed(ctx, from, fmt.Sprintf("no clean prompt at %d, back to the old speed", to)); err != nil {
+	if err := sp.run.Console.SetSpeed(
+		ctx,
+		from,
+		fmt.Sprintf("no clean prompt at %d, back to the old speed", to),
+	); err != nil {
 		return err
 	}
 	if _, err := sp.run.Talk.wake(ctx, provePresses, time.Second); err == nil {
@@ -116,7 +122,8 @@ func (sp *lineSpeed) restore(ctx context.Context) string {
 	if !can || sp.before == 0 || ours == sp.before {
 		return ""
 	}
-	if v := sp.run.Console.Device(); !slices.Contains(sp.raised, ours) && (v.AtPrompt || v.Legible(sp.run.Console.Clock().Now())) {
+	if v := sp.run.Console.Device(); !slices.Contains(sp.raised, ours) &&
+		(v.AtPrompt || v.Legible(sp.run.Console.Clock().Now())) {
 		return "" // the device was found to speak it, and not by the runbook's doing
 	}
 	sp.run.Console.TakeBack("to put the line's speed back")
@@ -138,7 +145,11 @@ func (sp *lineSpeed) restore(ctx context.Context) string {
 	if _, err := sp.run.Talk.wake(free, 2, time.Second); err == nil {
 		return ""
 	}
-	return fmt.Sprintf("our end is back at %d baud, but no clean prompt was seen there: the device may still be at %d", sp.before, ours)
+	return fmt.Sprintf(
+		"our end is back at %d baud, but no clean prompt was seen there: the device may still be at %d",
+		sp.before,
+		ours,
+	)
 }
 
 // Before is the line's speed before the run, in baud, 0 where it has none.

@@ -17,9 +17,12 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "agree", Does: "holds that all units, rows of a list, agree on something, and names those that do not with what they have",
-	Timeout: 30 * time.Second, Repeatable: true, Cards: []string{runbook.CardBanks},
-	New: func() runbook.Body { return new(agreeBody) },
+	Name:       "agree",
+	Does:       "holds that all units, rows of a list, agree on something, and names those that do not with what they have",
+	Timeout:    30 * time.Second,
+	Repeatable: true,
+	Cards:      []string{runbook.CardBanks},
+	New:        func() runbook.Body { return new(agreeBody) },
 })
 
 type agreeBody struct {
@@ -40,7 +43,12 @@ type agreeWork struct {
 
 // Compile implements Body.
 func (b *agreeBody) Compile(c *runbook.Compiler) runbook.Work {
-	w := &agreeWork{agreeBody: *b, in: c.Proof("in", b.In), what: c.Template("what", b.What), proves: c.Template("proves", b.Proves)}
+	w := &agreeWork{
+		agreeBody: *b,
+		in:        c.Proof("in", b.In),
+		what:      c.Template("what", b.What),
+		proves:    c.Template("proves", b.Proves),
+	}
 	w.Unit = cmp.Or(w.Unit, "unit")
 	if b.Want != "" {
 		w.want = c.Guard("want", b.Want)
@@ -113,7 +121,12 @@ func (w *agreeWork) rows(env map[string]any, roll engine.Roll) ([]map[string]any
 		for _, row := range all {
 			named = append(named, expression.Format(row[w.Unit]))
 		}
-		return nil, fmt.Errorf("%s are to agree, and only %d tell: unit %s", units.Many(least, "unit"), len(all), cmp.Or(strings.Join(named, ", "), "none"))
+		return nil, fmt.Errorf(
+			"%s are to agree, and only %d tell: unit %s",
+			units.Many(least, "unit"),
+			len(all),
+			cmp.Or(strings.Join(named, ", "), "none"),
+		)
 	}
 	return all, nil
 }
@@ -135,7 +148,10 @@ func (w *agreeWork) hold(run *engine.Run, rows []map[string]any) (said string, d
 		if !there {
 			return "", false, fmt.Errorf("the rows of %s have no %s", w.In, w.On)
 		}
-		parts = append(parts, fmt.Sprintf("unit %s has %s", expression.Format(row[w.Unit]), cmp.Or(expression.Format(value), "none")))
+		parts = append(
+			parts,
+			fmt.Sprintf("unit %s has %s", expression.Format(row[w.Unit]), cmp.Or(expression.Format(value), "none")),
+		)
 		differs = differs || !sameValue(run.Prepared.Dialect.Order(), want, value)
 	}
 	if !differs {

@@ -30,7 +30,12 @@ type alreadyWork struct {
 
 // Compile implements Body.
 func (b *alreadyBody) Compile(c *runbook.Compiler) runbook.Work {
-	return &alreadyWork{string(b.Holds), c.Proof("holds", b.Holds), c.Template("message", b.Message), c.Template("proves", b.Proves)}
+	return &alreadyWork{
+		string(b.Holds),
+		c.Proof("holds", b.Holds),
+		c.Template("message", b.Message),
+		c.Template("proves", b.Proves),
+	}
 }
 
 // Do implements Doer.

@@ -13,9 +13,12 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "catch", Does: "brings the device to a prompt of a mode, whatever it does now: listens, interrupts, wakes, hunts for the speed",
-	Timeout: 2 * time.Minute, Repeatable: true, Learns: true,
-	New: func() runbook.Body { return new(catchBody) },
+	Name:       "catch",
+	Does:       "brings the device to a prompt of a mode, whatever it does now: listens, interrupts, wakes, hunts for the speed",
+	Timeout:    2 * time.Minute,
+	Repeatable: true,
+	Learns:     true,
+	New:        func() runbook.Body { return new(catchBody) },
 })
 
 type catchBody struct {
@@ -48,7 +51,12 @@ const (
 // the speed when what comes is garble or nothing.
 func (w *catchWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	c := &catcher{Run: run, step: s, want: w.Mode}
-	run.Now(s, "Looks for the device on the line", "a prompt of mode "+run.Prepared.Dialect.ModeTitle(c.want), s.Timeout)
+	run.Now(
+		s,
+		"Looks for the device on the line",
+		"a prompt of mode "+run.Prepared.Dialect.ModeTitle(c.want),
+		s.Timeout,
+	)
 	if err := run.EndReceiver(ctx); err != nil {
 		return err
 	}
@@ -93,7 +101,12 @@ func (c *catcher) act(ctx context.Context, v sense.State) (caught, acted bool, e
 	case v.AtPrompt && c.Prepared.Dialect.MoveFrom(v.Mode, c.want) != nil:
 		return true, true, c.Talk.EnsureMode(ctx, c.step, []string{c.want})
 	case v.AtPrompt:
-		c.Now(c.step, "The device is in mode "+c.Prepared.Dialect.ModeTitle(v.Mode), "it to restart: the mode "+c.want+" is reached no other way", c.step.Timeout)
+		c.Now(
+			c.step,
+			"The device is in mode "+c.Prepared.Dialect.ModeTitle(v.Mode),
+			"it to restart: the mode "+c.want+" is reached no other way",
+			c.step.Timeout,
+		)
 		_, err := c.Console.Await(ctx, func(now sense.State) bool { return now.Count > v.Count })
 		return false, true, err
 	case v.Mode == sense.Receiving:
@@ -119,7 +132,15 @@ func (c *catcher) press(ctx context.Context) error {
 	case asked == "":
 		return c.Console.Type(ctx, c.Prepared.Dialect.Wake(), false)
 	case asked != c.asked:
-		c.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("the device shows %q, which may be a question: no key is pressed behind it; answer it by hand if it waits", asked)})
+		c.Console.Emit(
+			event.Note{
+				Level: event.Warning,
+				Text: fmt.Sprintf(
+					"the device shows %q, which may be a question: no key is pressed behind it; answer it by hand if it waits",
+					asked,
+				),
+			},
+		)
 	}
 	c.asked = asked
 	return nil
@@ -150,7 +171,8 @@ func (c *catcher) round(ctx context.Context, round int) error {
 		}
 	}
 	v := c.Console.Device()
-	if v.UnknownQuestion() == "" && !v.Legible(c.Console.Clock().Now()) && (v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1) {
+	if v.UnknownQuestion() == "" && !v.Legible(c.Console.Clock().Now()) &&
+		(v.Mode == sense.Garbled || v.Mode == sense.Silent || round%2 == 1) {
 		return catchHunt(c.Run, ctx, c.step, v)
 	}
 	return nil

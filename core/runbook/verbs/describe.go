@@ -15,9 +15,13 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "describe", Does: "reads the build description that is published beside a file on the shelf, by the dialect's patterns",
-	Timeout: 30 * time.Second, Repeatable: true, Learns: true, Makes: []string{"described"},
-	New: func() runbook.Body { return new(describeBody) },
+	Name:       "describe",
+	Does:       "reads the build description that is published beside a file on the shelf, by the dialect's patterns",
+	Timeout:    30 * time.Second,
+	Repeatable: true,
+	Learns:     true,
+	Makes:      []string{"described"},
+	New:        func() runbook.Body { return new(describeBody) },
 })
 
 type describeBody struct {
@@ -47,7 +51,9 @@ func (w *describeWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runb
 	if _, err := w.read(p.Prepared, img); err != nil {
 		return runbook.Summary{Checks: []string{"REFUSED: " + err.Error()}}
 	}
-	return runbook.Summary{Does: []string{fmt.Sprintf("reads %s beside %s", img.Name+p.Dialect.Document.Description.Ending, img.Name)}}
+	return runbook.Summary{
+		Does: []string{fmt.Sprintf("reads %s beside %s", img.Name+p.Dialect.Document.Description.Ending, img.Name)},
+	}
 }
 
 // read finds what the description says; every pattern has to find something.

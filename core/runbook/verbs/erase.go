@@ -10,9 +10,12 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "erase", Does: "erases what a file needs of a part of the flash, by an action of the dialect that types the addresses reckoned as burn.…",
-	Timeout: 5 * time.Minute, Makes: burnMakes, Cards: []string{runbook.CardFlash},
-	New: func() runbook.Body { return new(eraseBody) },
+	Name:    "erase",
+	Does:    "erases what a file needs of a part of the flash, by an action of the dialect that types the addresses reckoned as burn.…",
+	Timeout: 5 * time.Minute,
+	Makes:   burnMakes,
+	Cards:   []string{runbook.CardFlash},
+	New:     func() runbook.Body { return new(eraseBody) },
 })
 
 type eraseBody struct {

@@ -20,7 +20,20 @@ import (
 // anything is typed.
 
 // burnMakes are the addresses, all of them the device's, and sizes in bytes.
-var burnMakes = []string{"burn.part", "burn.file", "burn.erase_from", "burn.erase_last", "burn.erase_size", "burn.sectors", "burn.write_from", "burn.write_last", "burn.size", "burn.left", "burn.erased", "burn.written"}
+var burnMakes = []string{
+	"burn.part",
+	"burn.file",
+	"burn.erase_from",
+	"burn.erase_last",
+	"burn.erase_size",
+	"burn.sectors",
+	"burn.write_from",
+	"burn.write_last",
+	"burn.size",
+	"burn.left",
+	"burn.erased",
+	"burn.written",
+}
 
 // Burning names what is written where.
 type Burning struct {
@@ -50,9 +63,18 @@ func burnTree(b arithmetic.Burn, file string) map[string]any {
 	eraseFrom, eraseLast := b.EraseAt()
 	writeFrom, writeLast := b.WriteAt()
 	return map[string]any{
-		"part": b.Part.Name, "file": file, "erase_from": float64(eraseFrom), "erase_last": float64(eraseLast), "erase_size": float64(b.Erase.Size()),
-		"sectors": float64(b.Sectors), "write_from": float64(writeFrom), "write_last": float64(writeLast), "size": float64(b.Write.Size()), "left": float64(b.Left),
-		"erased": rangeText(eraseFrom, eraseLast), "written": rangeText(writeFrom, writeLast),
+		"part":       b.Part.Name,
+		"file":       file,
+		"erase_from": float64(eraseFrom),
+		"erase_last": float64(eraseLast),
+		"erase_size": float64(b.Erase.Size()),
+		"sectors":    float64(b.Sectors),
+		"write_from": float64(writeFrom),
+		"write_last": float64(writeLast),
+		"size":       float64(b.Write.Size()),
+		"left":       float64(b.Left),
+		"erased":     rangeText(eraseFrom, eraseLast),
+		"written":    rangeText(writeFrom, writeLast),
 	}
 }
 
@@ -66,8 +88,18 @@ func burnText(b arithmetic.Burn, file string) []string {
 	eraseFrom, eraseLast := b.EraseAt()
 	writeFrom, writeLast := b.WriteAt()
 	return []string{
-		fmt.Sprintf("erases %s of part %s: %s", units.Many(b.Sectors, "sector"), b.Part.Name, rangeText(eraseFrom, eraseLast)),
-		fmt.Sprintf("writes %s: %s; %s of the part stay empty", file, rangeText(writeFrom, writeLast), units.Bytes(b.Left)),
+		fmt.Sprintf(
+			"erases %s of part %s: %s",
+			units.Many(b.Sectors, "sector"),
+			b.Part.Name,
+			rangeText(eraseFrom, eraseLast),
+		),
+		fmt.Sprintf(
+			"writes %s: %s; %s of the part stay empty",
+			file,
+			rangeText(writeFrom, writeLast),
+			units.Bytes(b.Left),
+		),
 	}
 }
 
@@ -104,7 +136,9 @@ func (w burning) Foresees(p *runbook.Planner, s *runbook.PreparedStep) runbook.M
 // usually computes it by the map that such devices have, where the dialect knows one; what is typed goes by what the
 // device says.
 func (w burning) usually(p *runbook.Planner, img *image.Image, part string) (t runbook.Summary) {
-	t.Estimates = []string{fmt.Sprintf("what of part %s is erased and written for %s, once the map of the flash is read", part, img.Name)}
+	t.Estimates = []string{
+		fmt.Sprintf("what of part %s is erased and written for %s, once the map of the flash is read", part, img.Name),
+	}
 	flash, known := p.Dialect.UsualFlash()
 	if !known {
 		return t
@@ -165,11 +199,27 @@ func sameMap(run *engine.Run, now event.Flash) error {
 	}
 	switch {
 	case !sameBurn(was, now):
-		return fmt.Errorf("the map of the flash is not the one that it was planned by: %s was to be erased for %s in part %s, and now it would be %s; nothing was typed", spanText(was), now.File, now.Part, spanText(now))
+		return fmt.Errorf(
+			"the map of the flash is not the one that it was planned by: %s was to be erased for %s in part %s, and now it would be %s; nothing was typed",
+			spanText(was),
+			now.File,
+			now.Part,
+			spanText(now),
+		)
 	case !slices.Equal(was.Sectors, now.Sectors):
-		return fmt.Errorf("the sectors of the flash are others than they were when %s was planned: %v then, %v now; nothing was typed", now.File, was.Sectors, now.Sectors)
+		return fmt.Errorf(
+			"the sectors of the flash are others than they were when %s was planned: %v then, %v now; nothing was typed",
+			now.File,
+			was.Sectors,
+			now.Sectors,
+		)
 	case !slices.Equal(was.Parts, now.Parts):
-		return fmt.Errorf("the parts of the flash are others than they were when %s was planned: %v then, %v now; nothing was typed", now.File, was.Parts, now.Parts)
+		return fmt.Errorf(
+			"the parts of the flash are others than they were when %s was planned: %v then, %v now; nothing was typed",
+			now.File,
+			was.Parts,
+			now.Parts,
+		)
 	}
 	return nil
 }
@@ -187,11 +237,21 @@ var burns = new(engine.Kept[struct {
 
 // sameBurn reports whether two are the same file at the same place.
 func sameBurn(a, b event.Flash) bool {
-	return a.Part == b.Part && a.File == b.File && a.Base == b.Base && a.EraseFrom == b.EraseFrom && a.EraseTo == b.EraseTo && a.WriteFrom == b.WriteFrom && a.WriteTo == b.WriteTo
+	return a.Part == b.Part && a.File == b.File && a.Base == b.Base && a.EraseFrom == b.EraseFrom &&
+		a.EraseTo == b.EraseTo &&
+		a.WriteFrom == b.WriteFrom &&
+		a.WriteTo == b.WriteTo
 }
 
 // flashing does what changes the flash, and says how it stands with it.
-func flashing(run *engine.Run, ctx context.Context, s *runbook.PreparedStep, d *runbook.CompiledCall, w burning, during, then string) error {
+func flashing(
+	run *engine.Run,
+	ctx context.Context,
+	s *runbook.PreparedStep,
+	d *runbook.CompiledCall,
+	w burning,
+	during, then string,
+) error {
 	if _, err := w.compute(run, s); err != nil {
 		return err
 	}

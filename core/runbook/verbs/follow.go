@@ -19,9 +19,12 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "follow", Does: "follows what hangs on the device, each row of a list, until every one has arrived; what has not within its limit is named, with what to look at, and the run ends “done, but” for it",
-	Timeout: 2 * time.Hour, Repeatable: true, Cards: []string{runbook.CardBanks, runbook.CardReach},
-	New: func() runbook.Body { return new(followBody) },
+	Name:       "follow",
+	Does:       "follows what hangs on the device, each row of a list, until every one has arrived; what has not within its limit is named, with what to look at, and the run ends “done, but” for it",
+	Timeout:    2 * time.Hour,
+	Repeatable: true,
+	Cards:      []string{runbook.CardBanks, runbook.CardReach},
+	New:        func() runbook.Body { return new(followBody) },
 })
 
 type followBody struct {
@@ -58,7 +61,19 @@ func (b *followBody) Compile(c *runbook.Compiler) runbook.Work {
 	}
 	w.readings = c.Readings("read", b.Read)
 	c.Name("each", b.Each)
-	w.rows, w.number, w.within, w.proves = c.Guard("in", b.In), c.Guard("number", b.Number), c.Template("within", b.Within), c.Template("proves", b.Proves)
+	w.rows, w.number, w.within, w.proves = c.Guard(
+		"in",
+		b.In,
+	), c.Guard(
+		"number",
+		b.Number,
+	), c.Template(
+		"within",
+		b.Within,
+	), c.Template(
+		"proves",
+		b.Proves,
+	)
 	c.Row(b.Each, func() {
 		w.until, w.up, w.look = c.Guard("until", b.Until), c.Guard("given-up", b.GivenUp), c.Template("look", b.Look)
 	})
@@ -78,7 +93,17 @@ func (w *followWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed [
 
 // Summary implements teller.
 func (w *followWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
-	return runbook.Summary{Checks: []string{fmt.Sprintf("every %s of %s within %s: %s; those that are not are named, and the run ends “done, but”", w.Each, w.In, w.within.Shown(p.Known), w.Until)}}
+	return runbook.Summary{
+		Checks: []string{
+			fmt.Sprintf(
+				"every %s of %s within %s: %s; those that are not are named, and the run ends “done, but”",
+				w.Each,
+				w.In,
+				w.within.Shown(p.Known),
+				w.Until,
+			),
+		},
+	}
 }
 
 // followProgress is how far the rows are.
@@ -110,7 +135,18 @@ func (w *followWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepare
 		if len(now.waits) == 0 || left <= 0 {
 			return w.end(run, now, run.Console.Clock().Since(began))
 		}
-		run.Now(s, run.Title(s), fmt.Sprintf("the other %d of %d, %s more: %s", len(now.waits), now.all, units.Text(left.Round(time.Second)), few(now.waits)), s.Timeout)
+		run.Now(
+			s,
+			run.Title(s),
+			fmt.Sprintf(
+				"the other %d of %d, %s more: %s",
+				len(now.waits),
+				now.all,
+				units.Text(left.Round(time.Second)),
+				few(now.waits),
+			),
+			s.Timeout,
+		)
 		if err := run.Console.Pause(ctx, min(w.every, max(left, time.Second))); err != nil {
 			return err
 		}
@@ -156,7 +192,10 @@ func (w *followWork) once(ctx context.Context, run *engine.Run, s *runbook.Prepa
 				return followProgress{}, err
 			}
 			run.Console.Emit(event.Note{Level: event.Warning, Text: "one reading is left out: " + err.Error()})
-			return followProgress{waits: []string{"the next reading"}, but: []string{"all of them: the last reading was not answered"}}, nil
+			return followProgress{
+				waits: []string{"the next reading"},
+				but:   []string{"all of them: the last reading was not answered"},
+			}, nil
 		}
 	}
 	env := run.Env()
@@ -246,7 +285,13 @@ func (w *followWork) end(run *engine.Run, now followProgress, waited time.Durati
 	if len(now.but) == 0 {
 		return prove(run, w.proves)
 	}
-	text := fmt.Sprintf("%d of %d have arrived after %s; not: %s", now.arrived, now.all, units.Text(waited.Round(time.Second)), strings.Join(now.but, "; "))
+	text := fmt.Sprintf(
+		"%d of %d have arrived after %s; not: %s",
+		now.arrived,
+		now.all,
+		units.Text(waited.Round(time.Second)),
+		strings.Join(now.but, "; "),
+	)
 	run.Console.Emit(event.Note{Level: event.Warning, Text: text})
 	run.Account.Miss(now.but...)
 	return nil

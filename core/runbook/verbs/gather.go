@@ -17,9 +17,13 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "gather", Does: "looks on the shelf for the files that have to go along with an image, one for each row of a list; one that is not there fails, named",
-	Timeout: 30 * time.Second, Repeatable: true, Learns: true, Makes: []string{"gathered"},
-	New: func() runbook.Body { return new(gatherBody) },
+	Name:       "gather",
+	Does:       "looks on the shelf for the files that have to go along with an image, one for each row of a list; one that is not there fails, named",
+	Timeout:    30 * time.Second,
+	Repeatable: true,
+	Learns:     true,
+	Makes:      []string{"gathered"},
+	New:        func() runbook.Body { return new(gatherBody) },
 })
 
 type gatherBody struct {
@@ -49,7 +53,16 @@ func (b *gatherBody) Compile(c *runbook.Compiler) runbook.Work {
 
 // Summary implements teller.
 func (w *gatherWork) Summary(_ *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
-	return runbook.Summary{Does: []string{fmt.Sprintf("looks on the shelf for one file each of %s, of the %s of ${%s}", w.For, strings.Join(w.Same, " and "), w.With)}}
+	return runbook.Summary{
+		Does: []string{
+			fmt.Sprintf(
+				"looks on the shelf for one file each of %s, of the %s of ${%s}",
+				w.For,
+				strings.Join(w.Same, " and "),
+				w.With,
+			),
+		},
+	}
 }
 
 // Do implements Doer.
@@ -129,7 +142,11 @@ func (w *gatherWork) found(p *runbook.Prepared, env map[string]any) ([]*image.Im
 		found = append(found, img)
 	}
 	if len(missing) > 0 {
-		return nil, fmt.Errorf("the shelf has not all that has to go along with %s: %s", with.Name, strings.Join(missing, "; "))
+		return nil, fmt.Errorf(
+			"the shelf has not all that has to go along with %s: %s",
+			with.Name,
+			strings.Join(missing, "; "),
+		)
 	}
 	return found, nil
 }
@@ -142,10 +159,16 @@ func (w *gatherWork) fileFor(items []image.Item, with *image.Image, want string)
 		if item.Problem != "" || !strings.EqualFold(item.Says[w.By], want) {
 			continue
 		}
-		differs := slices.IndexFunc(w.Same, func(name string) bool { return !strings.EqualFold(item.Says[name], with.Says[name]) })
+		differs := slices.IndexFunc(
+			w.Same,
+			func(name string) bool { return !strings.EqualFold(item.Says[name], with.Says[name]) },
+		)
 		switch {
 		case differs >= 0:
-			near = append(near, fmt.Sprintf("%s (%s %s)", item.Name, w.Same[differs], cmp.Or(item.Says[w.Same[differs]], "not said")))
+			near = append(
+				near,
+				fmt.Sprintf("%s (%s %s)", item.Name, w.Same[differs], cmp.Or(item.Says[w.Same[differs]], "not said")),
+			)
 		case item.Broken():
 			near = append(near, item.Name+" (it is not what was published)")
 		case best == nil || item.Proved() && !proved:

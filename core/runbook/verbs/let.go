@@ -50,7 +50,13 @@ func (w letWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep)
 			return err
 		}
 		run.Made[name] = runbook.Plain(value)
-		run.Console.Emit(event.Fact{Name: name, Value: expression.Format(value), Source: fmt.Sprintf("computed: %s", w[name].Text())})
+		run.Console.Emit(
+			event.Fact{
+				Name:   name,
+				Value:  expression.Format(value),
+				Source: fmt.Sprintf("computed: %s", w[name].Text()),
+			},
+		)
 	}
 	return nil
 }
@@ -67,7 +73,8 @@ func (w letWork) Summary(*runbook.Planner, *runbook.PreparedStep) (t runbook.Sum
 func (w letWork) Foresees(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Made {
 	made := runbook.Made{}
 	for _, name := range slices.Sorted(maps.Keys(w)) {
-		if value, err := w[name].Value(p.Known); err == nil && !slices.ContainsFunc(w[name].Uses(), func(used string) bool { return !p.Knows(used) }) {
+		if value, err := w[name].Value(p.Known); err == nil &&
+			!slices.ContainsFunc(w[name].Uses(), func(used string) bool { return !p.Knows(used) }) {
 			made[name] = runbook.Plain(value)
 		}
 	}

@@ -17,9 +17,12 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "outlast", Does: "waits until what is pending runs out and the device restarts by itself, and goes on when it is back as after a restart",
-	Timeout: 15 * time.Minute, Makes: []string{"restart.took", "restart.away"}, Cards: []string{runbook.CardRestart, runbook.CardReach, runbook.CardBanks},
-	New: func() runbook.Body { return new(waitOutBody) },
+	Name:    "outlast",
+	Does:    "waits until what is pending runs out and the device restarts by itself, and goes on when it is back as after a restart",
+	Timeout: 15 * time.Minute,
+	Makes:   []string{"restart.took", "restart.away"},
+	Cards:   []string{runbook.CardRestart, runbook.CardReach, runbook.CardBanks},
+	New:     func() runbook.Body { return new(waitOutBody) },
 })
 
 type waitOutBody struct {
@@ -35,7 +38,13 @@ type waitOutWork struct {
 // Compile implements Body.
 func (b *waitOutBody) Compile(c *runbook.Compiler) runbook.Work {
 	if known := c.Dialect().PendingNames(); !slices.Contains(known, b.Pending) && b.Pending != "" {
-		c.Complain("pending", "nothing is pending under the name %q in dialect %s; there are %s", b.Pending, c.Dialect().Dialect, strings.Join(known, ", "))
+		c.Complain(
+			"pending",
+			"nothing is pending under the name %q in dialect %s; there are %s",
+			b.Pending,
+			c.Dialect().Dialect,
+			strings.Join(known, ", "),
+		)
 	}
 	c.Changes()
 	return &waitOutWork{b.Pending, b.Back.compile(c)}
@@ -52,7 +61,9 @@ func (w *waitOutWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbo
 // Summary implements teller.
 func (w *waitOutWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	report := w.backWork.Summary(p, s)
-	report.Checks = append([]string{"nothing is typed until “" + w.pending + "” has run out and the device restarts"}, report.Checks...)
+	report.Checks = append(
+		[]string{"nothing is typed until “" + w.pending + "” has run out and the device restarts"},
+		report.Checks...)
 	return report
 }
 
@@ -89,21 +100,34 @@ func (r *restarting) waitOut(ctx context.Context, name string) error {
 		left := max(0, open.Until.Sub(now))
 		r.TakeUntil(open.Until.Add(2 * grace)) // what is said here comes first
 		r.Console.Emit(event.StepNow{
-			ID: r.s.ID, Doing: "Waits until it runs out: " + open.Says, Awaiting: "in " + units.Text(left.Round(time.Second)) + ", then a restart", Timeout: left + grace, Left: left + r.s.Expected,
+			ID:       r.s.ID,
+			Doing:    "Waits until it runs out: " + open.Says,
+			Awaiting: "in " + units.Text(left.Round(time.Second)) + ", then a restart",
+			Timeout:  left + grace,
+			Left:     left + r.s.Expected,
 		})
 		begun, err := r.restartsWithin(ctx, slice, open.Until)
 		if err != nil || begun {
 			return err
 		}
 		last := open.Until
-		if open, known = openNamed(r.Run, name); !known && r.Console.Clock().Now().After(last) { // it has, and is told so: the restart is to come
+		if open, known = openNamed(
+			r.Run,
+			name,
+		); !known &&
+			r.Console.Clock().Now().After(last) { // it has, and is told so: the restart is to come
 			open, known = dialect.Open{Name: name, Says: "it has run out by now", Until: last}, true
 		}
 	}
 	if !known {
 		return fmt.Errorf("“%s” is pending no more, and the device has not restarted: it was dealt with", name)
 	}
-	return fmt.Errorf("“%s” ran out %s ago, and the device has not restarted by itself: %s", name, units.Text(grace), r.StateText())
+	return fmt.Errorf(
+		"“%s” ran out %s ago, and the device has not restarted by itself: %s",
+		name,
+		units.Text(grace),
+		r.StateText(),
+	)
 }
 
 // slice is how often it is looked whether something is still pending, and how much a device's clock may be off.

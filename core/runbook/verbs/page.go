@@ -15,9 +15,12 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "page", Does: "gets a web page of the device, again and again until it has the status and the text that it has to have",
-	Timeout: 5 * time.Minute, Repeatable: true, Cards: []string{runbook.CardReach},
-	New: func() runbook.Body { return new(pageBody) },
+	Name:       "page",
+	Does:       "gets a web page of the device, again and again until it has the status and the text that it has to have",
+	Timeout:    5 * time.Minute,
+	Repeatable: true,
+	Cards:      []string{runbook.CardReach},
+	New:        func() runbook.Body { return new(pageBody) },
 })
 
 type pageBody struct {
@@ -43,7 +46,16 @@ func (b *pageBody) Compile(c *runbook.Compiler) runbook.Work {
 
 // Summary implements teller.
 func (w *pageWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
-	return runbook.Summary{Checks: []string{fmt.Sprintf("%s answers with status %d, and “%s” stands on it", w.url.Shown(p.Known), w.status, w.text.Shown(p.Known))}}
+	return runbook.Summary{
+		Checks: []string{
+			fmt.Sprintf(
+				"%s answers with status %d, and “%s” stands on it",
+				w.url.Shown(p.Known),
+				w.status,
+				w.text.Shown(p.Known),
+			),
+		},
+	}
 }
 
 // pageEvery is how often a page is asked for, and how long one try may take.
@@ -70,17 +82,31 @@ func (w *pageWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 	for {
 		page, err := w.try(ctx, run, url)
 		if err == nil && page.Status == w.status && page.Holds(text) {
-			run.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Held: true, Got: page.StatusText()})
+			run.Console.Emit(
+				event.Check{
+					Step: s.ID,
+					Text: fmt.Sprintf("“%s” is on %s", text, url),
+					Held: true,
+					Got:  page.StatusText(),
+				},
+			)
 			return prove(run, w.proves)
 		}
 		got := pageText(page, err)
 		if got != report {
 			report = got
-			run.Now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it; now %s", w.status, text, got), s.Timeout)
+			run.Now(
+				s,
+				"Asks for "+url,
+				fmt.Sprintf("status %d, and “%s” on it; now %s", w.status, text, got),
+				s.Timeout,
+			)
 		}
 		if err := run.Console.Pause(ctx, pageEvery); err != nil {
 			if errors.Is(err, engine.ErrTimeout) {
-				run.Console.Emit(event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Got: page.StatusText()})
+				run.Console.Emit(
+					event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Got: page.StatusText()},
+				)
 				err = fmt.Errorf("%s does not show “%s”: %s; %w", url, text, got, err)
 			}
 			return err

@@ -18,9 +18,12 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "poll", Does: "takes readings again and again until something holds; gives up when it fails, or when nothing changes any more",
-	Timeout: 30 * time.Minute, Repeatable: true, Cards: []string{runbook.CardTransfer, runbook.CardBanks, runbook.CardReach},
-	New: func() runbook.Body { return new(pollBody) },
+	Name:       "poll",
+	Does:       "takes readings again and again until something holds; gives up when it fails, or when nothing changes any more",
+	Timeout:    30 * time.Minute,
+	Repeatable: true,
+	Cards:      []string{runbook.CardTransfer, runbook.CardBanks, runbook.CardReach},
+	New:        func() runbook.Body { return new(pollBody) },
 })
 
 type pollBody struct {
@@ -112,7 +115,12 @@ func (w *pollWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 		if w.Stalled != nil && now.Sub(changed) >= time.Duration(*w.Stalled) {
 			return fmt.Errorf("nothing changed for %s: %s", units.Text(now.Sub(changed)), w.words(run))
 		}
-		run.Now(s, run.Title(s), fmt.Sprintf("the next reading, every %s; the last: %s", units.Text(w.every), w.words(run)), s.Timeout)
+		run.Now(
+			s,
+			run.Title(s),
+			fmt.Sprintf("the next reading, every %s; the last: %s", units.Text(w.every), w.words(run)),
+			s.Timeout,
+		)
 		if err := run.Console.Pause(ctx, w.every); err != nil {
 			return err
 		}

@@ -24,9 +24,12 @@ import (
 var receiveMakes = []string{"received.name", "received.path", "received.size", "received.sha256"}
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "receive", Does: "lets one file be left on this laptop, has the device leave it there, and waits until it is whole",
-	Timeout: 5 * time.Minute, Makes: append(receiveMakes, serveMakes...), Cards: []string{runbook.CardTransfer, runbook.CardBanks, runbook.CardReach},
-	New: func() runbook.Body { return new(receiveBody) },
+	Name:    "receive",
+	Does:    "lets one file be left on this laptop, has the device leave it there, and waits until it is whole",
+	Timeout: 5 * time.Minute,
+	Makes:   append(receiveMakes, serveMakes...),
+	Cards:   []string{runbook.CardTransfer, runbook.CardBanks, runbook.CardReach},
+	New:     func() runbook.Body { return new(receiveBody) },
 })
 
 type receiveBody struct {
@@ -48,7 +51,12 @@ const usualMost = 16 << 20 // bytes of an upload
 
 // Compile implements Body.
 func (b *receiveBody) Compile(c *runbook.Compiler) runbook.Work {
-	w := &receiveWork{as: c.Template("as", b.As), into: c.Template("into", b.Into), most: usualMost, serving: b.Serving.compile(c)}
+	w := &receiveWork{
+		as:      c.Template("as", b.As),
+		into:    c.Template("into", b.Into),
+		most:    usualMost,
+		serving: b.Serving.compile(c),
+	}
 	if b.Most != "" {
 		w.most = int64(b.Most.Bytes())
 	}
@@ -65,7 +73,16 @@ func (w *receiveWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbo
 
 // Summary implements teller.
 func (w *receiveWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
-	return runbook.Summary{Does: []string{fmt.Sprintf("lets %s be left in %s once, by %s", w.as.Shown(p.Known), cmp.Or(w.into.Shown(p.Known), "${into}"), placeText(p, w.serving))}}
+	return runbook.Summary{
+		Does: []string{
+			fmt.Sprintf(
+				"lets %s be left in %s once, by %s",
+				w.as.Shown(p.Known),
+				cmp.Or(w.into.Shown(p.Known), "${into}"),
+				placeText(p, w.serving),
+			),
+		},
+	}
 }
 
 // Foresees implements foreseer.
@@ -106,7 +123,13 @@ func (w *receiveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 
 // awaitUpload waits for the transfer's end and reads the file back. An upload of somebody else's than the device, where
 // its address is known, ends nothing: it may have failed, or given way.
-func awaitUpload(run *engine.Run, ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr) error {
+func awaitUpload(
+	run *engine.Run,
+	ctx context.Context,
+	endings <-chan serve.Ending,
+	path string,
+	device netip.Addr,
+) error {
 	return run.Console.Waits(ctx, func(ctx context.Context) error { return uploadOf(run, ctx, endings, path, device) })
 }
 
@@ -122,7 +145,17 @@ func uploadOf(run *engine.Run, ctx context.Context, endings <-chan serve.Ending,
 			}
 			stranger := device.IsValid() && end.Peer.Addr() != device || errors.Is(end.Err, offer.ErrTakenOver)
 			if end.Err != nil && stranger {
-				run.Console.Emit(event.Note{Level: event.Warning, Text: fmt.Sprintf("%s was begun by %s and came to nothing: %v; it is still waited for", end.Transfer.File, end.Peer.Addr(), end.Err)})
+				run.Console.Emit(
+					event.Note{
+						Level: event.Warning,
+						Text: fmt.Sprintf(
+							"%s was begun by %s and came to nothing: %v; it is still waited for",
+							end.Transfer.File,
+							end.Peer.Addr(),
+							end.Err,
+						),
+					},
+				)
 				continue
 			}
 			if end.Err != nil {
@@ -147,7 +180,14 @@ func received(run *engine.Run, path string) error {
 		return err
 	}
 	sum := fmt.Sprintf("%x", h.Sum(nil))
-	run.Made["received"] = runbook.Plain(map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum})
-	run.Console.Emit(event.Note{Level: event.Info, Text: fmt.Sprintf("%s is here: %d B, sha256 %.12s…", filepath.Base(path), n, sum)})
+	run.Made["received"] = runbook.Plain(
+		map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum},
+	)
+	run.Console.Emit(
+		event.Note{
+			Level: event.Info,
+			Text:  fmt.Sprintf("%s is here: %d B, sha256 %.12s…", filepath.Base(path), n, sum),
+		},
+	)
 	return nil
 }

@@ -10,9 +10,14 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "reckon", Does: "computes which sectors of the flash are erased for a file, and where its bytes land; refuses what does not fit, or would touch anything else",
-	Timeout: 30 * time.Second, Repeatable: true, Learns: true, Makes: burnMakes, Cards: []string{runbook.CardFlash},
-	New: func() runbook.Body { return new(computeBody) },
+	Name:       "reckon",
+	Does:       "computes which sectors of the flash are erased for a file, and where its bytes land; refuses what does not fit, or would touch anything else",
+	Timeout:    30 * time.Second,
+	Repeatable: true,
+	Learns:     true,
+	Makes:      burnMakes,
+	Cards:      []string{runbook.CardFlash},
+	New:        func() runbook.Body { return new(computeBody) },
 })
 
 type computeBody struct {

@@ -27,9 +27,11 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "send", Does: "makes the device receive (an action) and sends a file over the line; or, by tftp, sends it to a loader that takes it, again and again until its window opens; or, by sftp or scp, puts it on the device over the SSH session that is the line",
-	Timeout: 2 * time.Hour, Cards: []string{runbook.CardWindow, runbook.CardTransfer, runbook.CardBanks, runbook.CardReach},
-	New: func() runbook.Body { return new(sendBody) },
+	Name:    "send",
+	Does:    "makes the device receive (an action) and sends a file over the line; or, by tftp, sends it to a loader that takes it, again and again until its window opens; or, by sftp or scp, puts it on the device over the SSH session that is the line",
+	Timeout: 2 * time.Hour,
+	Cards:   []string{runbook.CardWindow, runbook.CardTransfer, runbook.CardBanks, runbook.CardReach},
+	New:     func() runbook.Body { return new(sendBody) },
 })
 
 type sendBody struct {
@@ -57,7 +59,19 @@ func (b *sendBody) Compile(c *runbook.Compiler) runbook.Work {
 	c.Image("file", b.File)
 	if b.Protocol == carrier.TFTP.Name {
 		w.protocol = c.Template("protocol", b.Protocol)
-		w.to, w.as, w.port, w.hand = c.Template("to", b.To), c.Template("as", b.As), c.Template("port", b.Port), c.Template("hand", b.Hand)
+		w.to, w.as, w.port, w.hand = c.Template(
+			"to",
+			b.To,
+		), c.Template(
+			"as",
+			b.As,
+		), c.Template(
+			"port",
+			b.Port,
+		), c.Template(
+			"hand",
+			b.Hand,
+		)
 		if b.To == "" {
 			c.Complain("", "say where the loader is (to: ADDRESS)")
 		}
@@ -73,12 +87,20 @@ func (b *sendBody) Compile(c *runbook.Compiler) runbook.Work {
 			c.Complain("", "say where on the device it goes (to: PATH)")
 		}
 		if b.Action+b.As+b.Port+b.Hand != "" {
-			c.Complain("", "by %s a file is put over the session itself: action, as, port and hand do not go with it", b.Protocol)
+			c.Complain(
+				"",
+				"by %s a file is put over the session itself: action, as, port and hand do not go with it",
+				b.Protocol,
+			)
 		}
 		c.Alters()
 		return w
 	}
-	w.protocol = c.Protocol("protocol", b.Protocol, func(name string) error { _, err := xmodem.Parse(name); return err })
+	w.protocol = c.Protocol(
+		"protocol",
+		b.Protocol,
+		func(name string) error { _, err := xmodem.Parse(name); return err },
+	)
 	if b.Action == "" {
 		c.Complain("", "say which action makes the device receive (action: …)")
 	}
@@ -158,7 +180,13 @@ func (w *sendWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 }
 
 // overLine makes the device receive and sends the file.
-func (w *sendWork) overLine(ctx context.Context, run *engine.Run, s *runbook.PreparedStep, img *image.Image, variant xmodem.Variant) error {
+func (w *sendWork) overLine(
+	ctx context.Context,
+	run *engine.Run,
+	s *runbook.PreparedStep,
+	img *image.Image,
+	variant xmodem.Variant,
+) error {
 	file, err := img.Reader()
 	if err != nil {
 		return err
@@ -177,13 +205,29 @@ func (w *sendWork) overLine(ctx context.Context, run *engine.Run, s *runbook.Pre
 	run.Now(s, doing, fmt.Sprintf("the answer to each block, each within %s", sendAnswer*3/2), s.Timeout)
 	allowed := allowedRate(run, variant)
 	run.Console.Emit(event.Mark{Text: fmt.Sprintf("%s by %s, %d B", img.Name, variant, img.Size)})
-	run.Console.Emit(event.TransferBegin{File: img.Name, Size: img.Size, Protocol: variant.String(), SHA256: img.SHA256, Allowed: allowed})
+	run.Console.Emit(
+		event.TransferBegin{
+			File:     img.Name,
+			Size:     img.Size,
+			Protocol: variant.String(),
+			SHA256:   img.SHA256,
+			Allowed:  allowed,
+		},
+	)
 	var result xmodem.Result
 	err = run.Console.Carry(ctx, func(ctx context.Context, port transfer.Duplex) error {
 		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
 		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
-			Variant: variant, Clock: run.Console.Clock(), Retries: sendRetries, Answer: sendAnswer, File: img.Name,
-			Character: arithmetic.CharacterTime(run.Console.LineRate()), EndWait: cmp.Or(b.Action.Limit(0), s.Timeout), Progress: transferProgress(run, img.Size, allowed),
+			Variant: variant,
+			Clock:   run.Console.Clock(),
+			Retries: sendRetries,
+			Answer:  sendAnswer,
+			File:    img.Name,
+			Character: arithmetic.CharacterTime(
+				run.Console.LineRate(),
+			),
+			EndWait:  cmp.Or(b.Action.Limit(0), s.Timeout),
+			Progress: transferProgress(run, img.Size, allowed),
 		})
 		return err
 	})
@@ -209,12 +253,30 @@ func transferProgress(run *engine.Run, size int64, allowed float64) func(transfe
 			return
 		}
 		state = p.State
-		run.Console.Emit(event.Transfer{Bytes: p.Bytes, Size: size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate, Left: p.Left, Allowed: allowed, State: p.State})
+		run.Console.Emit(
+			event.Transfer{
+				Bytes:   p.Bytes,
+				Size:    size,
+				Blocks:  p.Blocks,
+				Resent:  p.Resent,
+				Rate:    p.Rate,
+				Left:    p.Left,
+				Allowed: allowed,
+				State:   p.State,
+			},
+		)
 	}
 }
 
 func transferEnd(r xmodem.Result, err error, ctx context.Context) event.TransferEnd {
-	end := event.TransferEnd{Outcome: event.Done, Bytes: r.Bytes, Padding: r.Padding, Blocks: r.Blocks, Resent: r.Resent, Took: r.Took}
+	end := event.TransferEnd{
+		Outcome: event.Done,
+		Bytes:   r.Bytes,
+		Padding: r.Padding,
+		Blocks:  r.Blocks,
+		Resent:  r.Resent,
+		Took:    r.Took,
+	}
 	if err != nil {
 		end.Outcome, end.Message = event.OutcomeOf(err)
 		if errors.Is(engine.CauseOf(ctx, err), engine.ErrHelm) {
@@ -236,7 +298,11 @@ func awaitReceiver(run *engine.Run, ctx context.Context, b *engine.Begun) error 
 			return asks(v) || v.AtPrompt || v.Dialog != "" || b.Way.Fail.Matches(v.Output())
 		})
 		if errors.Is(err, context.DeadlineExceeded) {
-			return fmt.Errorf("the device did not ask for the file after “%s”, %w", b.Command, engine.TimeoutError(err, run))
+			return fmt.Errorf(
+				"the device did not ask for the file after “%s”, %w",
+				b.Command,
+				engine.TimeoutError(err, run),
+			)
 		}
 		if err != nil {
 			return err
@@ -260,7 +326,8 @@ func afterSend(run *engine.Run, ctx context.Context, b *engine.Begun) error {
 	answered := ""
 	for {
 		v, err := run.Console.Await(ctx, func(v sense.State) bool {
-			return v.AtPrompt || v.Dialog != "" || b.AsksOwn(v, answered) || b.Way.Fail.Matches(v.Output()) || v.Commands != b.Commands
+			return v.AtPrompt || v.Dialog != "" || b.AsksOwn(v, answered) || b.Way.Fail.Matches(v.Output()) ||
+				v.Commands != b.Commands
 		})
 		if errors.Is(err, context.DeadlineExceeded) {
 			err = fmt.Errorf("no prompt after the transfer, %w", engine.TimeoutError(err, run))
@@ -281,7 +348,12 @@ func afterSend(run *engine.Run, ctx context.Context, b *engine.Begun) error {
 				return err
 			}
 		case b.Way.Done != nil && !b.Way.Done.Matches(v.Output()):
-			return fmt.Errorf("after “%s” the device did not say that it has the file (looked for %s): %s", b.Command, b.Way.Way.Done, engine.LastLines(v.Output()))
+			return fmt.Errorf(
+				"after “%s” the device did not say that it has the file (looked for %s): %s",
+				b.Command,
+				b.Way.Way.Done,
+				engine.LastLines(v.Output()),
+			)
 		default:
 			run.Account.Change(b.Action.Alters())
 			return nil
@@ -297,14 +369,21 @@ func (w *sendWork) putFile(ctx context.Context, run *engine.Run, s *runbook.Prep
 	}
 	shell := run.Console.Shell()
 	if shell == nil {
-		if _, lost := run.Console.Await(ctx, func(sense.State) bool { return true }); errors.Is(lost, engine.ErrLineLost) {
+		if _, lost := run.Console.Await(
+			ctx,
+			func(sense.State) bool { return true },
+		); errors.Is(
+			lost,
+			engine.ErrLineLost,
+		) {
 			return lost
 		}
 		return fmt.Errorf("the line is no SSH session: %s cannot be put on the device by %s", img.Name, w.put)
 	}
 	protocol := strings.ToUpper(w.put)
 	run.Now(s, fmt.Sprintf("Puts %s on the device by %s", img.Name, protocol), "the device to take it", s.Timeout)
-	if reading := run.Device.Reading(); reading != nil && run.Device.Doubted() { // nothing was typed that has brought it to its prompt
+	if reading := run.Device.Reading(); reading != nil &&
+		run.Device.Doubted() { // nothing was typed that has brought it to its prompt
 		if err := run.Talk.EnsureMode(ctx, s, reading.In); err != nil {
 			return err
 		}
@@ -314,11 +393,30 @@ func (w *sendWork) putFile(ctx context.Context, run *engine.Run, s *runbook.Prep
 	}
 	run.Actions.Wrote(s, "")
 	id := "put " + to
-	run.Console.Emit(event.TransferBegin{ID: id, File: img.Name, Size: img.Size, Protocol: protocol, Peer: shell.RemoteAddr().String(), SHA256: img.SHA256})
+	run.Console.Emit(
+		event.TransferBegin{
+			ID:       id,
+			File:     img.Name,
+			Size:     img.Size,
+			Protocol: protocol,
+			Peer:     shell.RemoteAddr().String(),
+			SHA256:   img.SHA256,
+		},
+	)
 	say := func(text string) { run.Console.Emit(event.Note{Level: event.Info, Text: text}) }
-	put := sshput.Put{Client: shell, Protocol: w.put, To: to, Size: img.Size, SHA256: img.SHA256, Open: func() (io.ReadSeekCloser, error) { return img.Reader() }, Say: say, Clock: run.Console.Clock(), Progress: func(p transfer.Progress) {
-		run.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Rate: p.Rate, Left: p.Left})
-	}}
+	put := sshput.Put{
+		Client:   shell,
+		Protocol: w.put,
+		To:       to,
+		Size:     img.Size,
+		SHA256:   img.SHA256,
+		Open:     func() (io.ReadSeekCloser, error) { return img.Reader() },
+		Say:      say,
+		Clock:    run.Console.Clock(),
+		Progress: func(p transfer.Progress) {
+			run.Console.Emit(event.Transfer{ID: id, Bytes: p.Bytes, Size: p.Size, Rate: p.Rate, Left: p.Left})
+		},
+	}
 	end := event.TransferEnd{ID: id, Outcome: event.Done}
 	err = run.Console.Moves(ctx, func(ctx context.Context) (err error) {
 		end.Bytes, end.Took, err = put.Do(ctx)

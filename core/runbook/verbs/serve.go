@@ -18,7 +18,15 @@ import (
 	"pilotrix/core/serve"
 )
 
-var serveMakes = []string{"serve.address", "serve.port", "serve.name", "serve.path", "serve.user", "serve.password", "serve.protocol"}
+var serveMakes = []string{
+	"serve.address",
+	"serve.port",
+	"serve.name",
+	"serve.path",
+	"serve.user",
+	"serve.password",
+	"serve.protocol",
+}
 
 var _ = runbook.Register(runbook.Verb{
 	Name: "serve", Does: "stages a file, starts a server for it, and looks whether the device can get it",
@@ -80,7 +88,10 @@ func (w *serveWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook
 	if name == "" {
 		name = "${" + w.file + "}"
 	}
-	return runbook.Summary{Does: []string{fmt.Sprintf("stages %s%s by %s", name, size, placeText(p, w.serving))}, Estimates: p.EstimatesText(img, w.protocol.Shown(p.Known))}
+	return runbook.Summary{
+		Does:      []string{fmt.Sprintf("stages %s%s by %s", name, size, placeText(p, w.serving))},
+		Estimates: p.EstimatesText(img, w.protocol.Shown(p.Known)),
+	}
 }
 
 // Foresees implements foreseer.
@@ -154,7 +165,15 @@ func (w *serveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 	var results []preflight.Result
 	stage.dock.Checking(func() {
 		results = preflight.Run(ctx, preflight.Plan{
-			Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Carrier: at.by, At: place.At, Path: place.Path(name), Offer: offer, Device: at.device, Said: at.said, By: otherPlace(run),
+			Network: run.Prepared.Kit.Network,
+			Clock:   run.Console.Clock(),
+			Carrier: at.by,
+			At:      place.At,
+			Path:    place.Path(name),
+			Offer:   offer,
+			Device:  at.device,
+			Said:    at.said,
+			By:      otherPlace(run),
 		})
 	})
 	for _, r := range results {
@@ -268,7 +287,15 @@ var stages = new(engine.Kept[stage])
 
 // open makes a stage that ends with the run.
 func (s *stage) open(run *engine.Run) {
-	s.dock = serve.NewDock(context.Background(), serve.Options{Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Emit: run.Console.Emit, OldBy: "legacy: true in the step that serves"})
+	s.dock = serve.NewDock(
+		context.Background(),
+		serve.Options{
+			Network: run.Prepared.Kit.Network,
+			Clock:   run.Console.Clock(),
+			Emit:    run.Console.Emit,
+			OldBy:   "legacy: true in the step that serves",
+		},
+	)
 	s.withdraw = map[string]func(){}
 	run.AtEnd(func() {
 		for _, withdraw := range s.withdraw {
@@ -313,8 +340,13 @@ type served struct {
 // Tree implements Value.
 func (s served) Tree() any {
 	return map[string]any{
-		"protocol": s.protocol, "address": s.place.At.Addr().String(), "port": strconv.Itoa(int(s.place.At.Port())), "name": s.name, "path": s.place.Path(s.name),
-		"user": s.place.User, "password": s.place.Password,
+		"protocol": s.protocol,
+		"address":  s.place.At.Addr().String(),
+		"port":     strconv.Itoa(int(s.place.At.Port())),
+		"name":     s.name,
+		"path":     s.place.Path(s.name),
+		"user":     s.place.User,
+		"password": s.place.Password,
 	}
 }
 

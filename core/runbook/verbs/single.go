@@ -53,11 +53,16 @@ func Single(d *dialect.Dialect, name string) (*runbook.Runbook, error) {
 	inputs := needs.inputs
 	if len(ways) > 1 {
 		act["by"] = "${by}"
-		inputs = append([]map[string]any{{"input": "by", "kind": runbook.KindChoice, "choices": ways, "about": "how it is done"}}, inputs...)
+		inputs = append(
+			[]map[string]any{{"input": "by", "kind": runbook.KindChoice, "choices": ways, "about": "how it is done"}},
+			inputs...)
 	}
 	step := map[string]any{"step": title, "act": act}
 	if action.Alters() || action.Danger != "" {
-		step["hold"] = strings.TrimSuffix(title+": "+cmp.Or(action.Danger, "it changes what the device keeps"), ".") + "."
+		step["hold"] = strings.TrimSuffix(
+			title+": "+cmp.Or(action.Danger, "it changes what the device keeps"),
+			".",
+		) + "."
 		step["rollback"] = "none is prepared: it is one action by itself"
 	}
 	var steps []map[string]any

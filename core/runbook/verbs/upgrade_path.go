@@ -64,8 +64,18 @@ func (w *upgradeWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 func askDowngrade(run *engine.Run, ctx context.Context, s *runbook.PreparedStep, wanted *image.Image) error {
 	running, _ := run.Console.Facts().Get(image.FactRelease)
 	answer, err := run.Console.Ask(ctx, event.Ask{
-		Form: event.FormHold, Step: s.ID, Title: run.Title(s), Answers: []string{engine.Approve, engine.StopHere}, Changed: run.MayHaveChanged(), Pending: run.PendingText(), Now: run.Console.Present(),
-		Text: fmt.Sprintf("This is a downgrade: %s runs, %s is older. What the newer release has converted, the older one may not read.", running.Text, wanted.Says[image.SaysRelease]),
+		Form:    event.FormHold,
+		Step:    s.ID,
+		Title:   run.Title(s),
+		Answers: []string{engine.Approve, engine.StopHere},
+		Changed: run.MayHaveChanged(),
+		Pending: run.PendingText(),
+		Now:     run.Console.Present(),
+		Text: fmt.Sprintf(
+			"This is a downgrade: %s runs, %s is older. What the newer release has converted, the older one may not read.",
+			running.Text,
+			wanted.Says[image.SaysRelease],
+		),
 	})
 	if err == nil && answer != engine.Approve {
 		err = fmt.Errorf("%w before a downgrade", engine.ErrStopped)
@@ -76,9 +86,21 @@ func askDowngrade(run *engine.Run, ctx context.Context, s *runbook.PreparedStep,
 // upgradeEvent says the way of releases, and what other ways there are.
 func upgradeEvent(p *runbook.Prepared, facts *device.Facts, wanted *image.Image, path image.Path) event.UpgradePath {
 	running, _ := facts.Get(image.FactRelease)
-	report := event.UpgradePath{From: running.Text, To: wanted.Says[image.SaysRelease], Downgrade: path.Downgrade, Takes: p.LoopsTake("upgrades", upgrades(path.Steps))}
+	report := event.UpgradePath{
+		From:      running.Text,
+		To:        wanted.Says[image.SaysRelease],
+		Downgrade: path.Downgrade,
+		Takes:     p.LoopsTake("upgrades", upgrades(path.Steps)),
+	}
 	for _, upgrade := range path.Steps {
-		plan := event.UpgradeStep{From: upgrade.From, Release: upgrade.Release, Image: upgrade.Item.Name, Size: upgrade.Item.Size, Before: upgrade.Before, After: upgrade.After}
+		plan := event.UpgradeStep{
+			From:    upgrade.From,
+			Release: upgrade.Release,
+			Image:   upgrade.Item.Name,
+			Size:    upgrade.Item.Size,
+			Before:  upgrade.Before,
+			After:   upgrade.After,
+		}
 		if upgrade.Companion != nil {
 			plan.Companion = upgrade.Companion.Name
 		}

@@ -12,9 +12,12 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name: "write", Does: "writes a file into a part of the flash, by an action of the dialect that types the addresses reckoned as burn.…, then holds the device's own checksum of it against the file's",
-	Timeout: 10 * time.Minute, Makes: burnMakes, Cards: []string{runbook.CardFlash},
-	New: func() runbook.Body { return new(writeBody) },
+	Name:    "write",
+	Does:    "writes a file into a part of the flash, by an action of the dialect that types the addresses reckoned as burn.…, then holds the device's own checksum of it against the file's",
+	Timeout: 10 * time.Minute,
+	Makes:   burnMakes,
+	Cards:   []string{runbook.CardFlash},
+	New:     func() runbook.Body { return new(writeBody) },
 })
 
 type writeBody struct {

@@ -31,7 +31,15 @@ func Same(t *testing.T, name, got string) {
 	wanted, has := strings.Split(string(want), "\n"), strings.Split(got, "\n")
 	for i := range max(len(wanted), len(has)) {
 		if a, b := at(wanted, i), at(has, i); a != b {
-			assert.Failf(t, "it is not as it was", "%s, line %d:\nwas  %s\nis   %s\nIf this is meant, -update writes it anew.", path, i+1, a, b)
+			assert.Failf(
+				t,
+				"it is not as it was",
+				"%s, line %d:\nwas  %s\nis   %s\nIf this is meant, -update writes it anew.",
+				path,
+				i+1,
+				a,
+				b,
+			)
 			return
 		}
 	}

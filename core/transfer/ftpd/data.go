@@ -64,7 +64,18 @@ func (v *session) passive(extended bool) {
 		return
 	}
 	four := at.As4()
-	v.reply(227, fmt.Sprintf("Entering Passive Mode (%d,%d,%d,%d,%d,%d)", four[0], four[1], four[2], four[3], port>>8, port&0xff))
+	v.reply(
+		227,
+		fmt.Sprintf(
+			"Entering Passive Mode (%d,%d,%d,%d,%d,%d)",
+			four[0],
+			four[1],
+			four[2],
+			four[3],
+			port>>8,
+			port&0xff,
+		),
+	)
 }
 
 // extendedPassive is RFC 2428 section 3, with the network that may be asked for.
@@ -150,7 +161,10 @@ var (
 )
 
 // move has something moved on the data connection that was arranged, and says so before.
-func (v *session) move(file, before string, run func(ctx context.Context, connect func() (net.Conn, error), m *moving) outcome) {
+func (v *session) move(
+	file, before string,
+	run func(ctx context.Context, connect func() (net.Conn, error), m *moving) outcome,
+) {
 	ctx, cancel := context.WithCancel(v.ctx)
 	m := &moving{file: file, cancel: cancel, done: make(chan outcome, 1)}
 	listener, call := v.listener, v.call
@@ -243,8 +257,18 @@ func brokenOff(ctx context.Context, err error) error {
 }
 
 func (v *session) transfer(verb, name string, size int64, upload bool) *offer.Count {
-	t := offer.Transfer{ID: fmt.Sprintf("ftp %s %d", v.peer, v.s.count.Add(1)), Protocol: "FTP", Peer: v.peer, File: name, Size: size, Upload: upload, Terms: "FTP"}
-	v.s.opt.Watcher.Said(offer.Rung{Transfer: t.ID, Protocol: "FTP", Peer: v.peer, FromPeer: true, Kind: verb, Text: name})
+	t := offer.Transfer{
+		ID:       fmt.Sprintf("ftp %s %d", v.peer, v.s.count.Add(1)),
+		Protocol: "FTP",
+		Peer:     v.peer,
+		File:     name,
+		Size:     size,
+		Upload:   upload,
+		Terms:    "FTP",
+	}
+	v.s.opt.Watcher.Said(
+		offer.Rung{Transfer: t.ID, Protocol: "FTP", Peer: v.peer, FromPeer: true, Kind: verb, Text: name},
+	)
 	v.s.opt.Watcher.Began(t)
 	return offer.NewCount(v.s.opt.Clock, v.s.opt.Watcher, t)
 }
@@ -288,12 +312,16 @@ func (v *session) retrieve(param string) {
 	if from > 0 {
 		count.Part(from, left)
 	}
-	v.move(staged.Name, fmt.Sprintf("%d B follow", left), func(ctx context.Context, connect func() (net.Conn, error), m *moving) outcome {
-		defer file.Close()
-		err := brokenOff(ctx, sendFile(connect, file, from, left, text, counted{count, m}))
-		count.End(err)
-		return outcome{err, "sent whole"}
-	})
+	v.move(
+		staged.Name,
+		fmt.Sprintf("%d B follow", left),
+		func(ctx context.Context, connect func() (net.Conn, error), m *moving) outcome {
+			defer file.Close()
+			err := brokenOff(ctx, sendFile(connect, file, from, left, text, counted{count, m}))
+			count.End(err)
+			return outcome{err, "sent whole"}
+		},
+	)
 }
 
 // counted is a piece of a file that moves, counted by both who watch.

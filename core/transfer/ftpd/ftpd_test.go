@@ -68,7 +68,10 @@ func newRig(t *testing.T) *rig {
 	require.NoError(t, err)
 	_, err = r.stage.OpenSlot(offer.Slot{Name: "up.cfg", Folder: r.folder, Most: 1 << 20})
 	require.NoError(t, err)
-	r.Server, err = Listen(netip.MustParseAddrPort("127.0.0.1:0"), offer.Serving{Network: network.Host{}, Stage: r.stage, Clock: clock.Real(), Watcher: r.watch})
+	r.Server, err = Listen(
+		netip.MustParseAddrPort("127.0.0.1:0"),
+		offer.Serving{Network: network.Host{}, Stage: r.stage, Clock: clock.Real(), Watcher: r.watch},
+	)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	served := make(chan error, 1)
@@ -114,7 +117,16 @@ func (c *client) passive() string {
 	answer := c.say("PASV")
 	var h [4]int
 	var p [2]int
-	_, err := fmt.Sscanf(answer[strings.Index(answer, "("):], "(%d,%d,%d,%d,%d,%d)", &h[0], &h[1], &h[2], &h[3], &p[0], &p[1])
+	_, err := fmt.Sscanf(
+		answer[strings.Index(answer, "("):],
+		"(%d,%d,%d,%d,%d,%d)",
+		&h[0],
+		&h[1],
+		&h[2],
+		&h[3],
+		&p[0],
+		&p[1],
+	)
 	require.NoError(c.t, err, answer)
 	return fmt.Sprintf("%d.%d.%d.%d:%d", h[0], h[1], h[2], h[3], p[0]<<8|p[1])
 }

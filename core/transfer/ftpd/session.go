@@ -57,7 +57,14 @@ func (s *Server) talk(ctx context.Context, conn *places.Conn) {
 	defer conn.Close()
 	ctx, end := context.WithCancel(ctx)
 	defer end()
-	v := &session{s: s, ctx: ctx, conn: conn, control: control{conn, bufio.NewReader(conn)}, peer: conn.Peer(), asked: make(chan asked)}
+	v := &session{
+		s:       s,
+		ctx:     ctx,
+		conn:    conn,
+		control: control{conn, bufio.NewReader(conn)},
+		peer:    conn.Peer(),
+		asked:   make(chan asked),
+	}
 	defer v.leave()
 	if v.control.reply(220, "staged files only") != nil {
 		return

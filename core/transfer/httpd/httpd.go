@@ -60,8 +60,12 @@ const (
 // Serve answers requests until ctx ends.
 func (s *Server) Serve(ctx context.Context) error {
 	server := &http.Server{
-		Handler: http.HandlerFunc(s.answer), ReadHeaderTimeout: headTime, ReadTimeout: bodyTime, IdleTimeout: idleTime, MaxHeaderBytes: 16 << 10,
-		BaseContext: func(net.Listener) context.Context { return ctx },
+		Handler:           http.HandlerFunc(s.answer),
+		ReadHeaderTimeout: headTime,
+		ReadTimeout:       bodyTime,
+		IdleTimeout:       idleTime,
+		MaxHeaderBytes:    16 << 10,
+		BaseContext:       func(net.Listener) context.Context { return ctx },
 		ConnContext: func(ctx context.Context, conn net.Conn) context.Context {
 			return context.WithValue(ctx, connKey{}, conn)
 		},
@@ -124,7 +128,9 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 		request += " " + part
 	}
 	id := fmt.Sprintf("http %s %d", peer, s.count.Add(1))
-	s.opt.Watcher.Said(offer.Rung{Transfer: id, Protocol: "HTTP", Peer: peer, FromPeer: true, Kind: r.Method, Text: request})
+	s.opt.Watcher.Said(
+		offer.Rung{Transfer: id, Protocol: "HTTP", Peer: peer, FromPeer: true, Kind: r.Method, Text: request},
+	)
 	if r.Method == http.MethodHead {
 		http.ServeContent(w, r, staged.Name, time.Time{}, file)
 		return
@@ -145,7 +151,15 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	default:
 		err = out.missing()
 	}
-	s.opt.Watcher.Said(offer.Rung{Transfer: id, Protocol: "HTTP", Peer: peer, Kind: fmt.Sprint(out.status()), Text: fmt.Sprintf("%d B", count.Bytes())})
+	s.opt.Watcher.Said(
+		offer.Rung{
+			Transfer: id,
+			Protocol: "HTTP",
+			Peer:     peer,
+			Kind:     fmt.Sprint(out.status()),
+			Text:     fmt.Sprintf("%d B", count.Bytes()),
+		},
+	)
 	count.End(err)
 }
 
@@ -160,7 +174,12 @@ type counted struct {
 
 func (c *counted) WriteHeader(code int) {
 	c.code = code
-	if size, err := strconv.ParseInt(c.Header().Get("Content-Length"), 10, 64); err == nil && code == http.StatusPartialContent {
+	if size, err := strconv.ParseInt(
+		c.Header().Get("Content-Length"),
+		10,
+		64,
+	); err == nil &&
+		code == http.StatusPartialContent {
 		c.count.Part(partBegins(c.Header().Get("Content-Range")), size)
 	}
 	c.ResponseWriter.WriteHeader(code)

@@ -90,7 +90,8 @@ func (p *Places) Enter(from netip.Addr, file string, leave func(error)) (*Guest,
 // roomOfSender holds a new guest to what one sender may have.
 func (p *Places) roomOfSender(g *Guest) error {
 	same := func(o *Guest) bool { return o.from == g.from && o.file == g.file }
-	if n := p.number(same); g.file != "" && over(n+1, p.limits.File) && !p.giveWay(same, p.limits.Stale, "the same sender asked for the file once more") {
+	if n := p.number(same); g.file != "" && over(n+1, p.limits.File) &&
+		!p.giveWay(same, p.limits.Stale, "the same sender asked for the file once more") {
 		return &Refused{fmt.Sprintf("this sender is being sent the file %d times already", n)}
 	}
 	own := func(o *Guest) bool { return o.from == g.from }
@@ -111,7 +112,8 @@ func (p *Places) roomForAll() error {
 	}
 	settled := func(o *Guest) bool { return o.settled.Load() && !p.expects(o.from) }
 	long := func(o *Guest) bool { return settled(o) && p.limits.Long > 0 && p.now().Sub(o.began) >= p.limits.Long }
-	if n := p.number(settled); over(n+1, p.limits.Settled) && !p.giveWay(settled, strangersStay*p.limits.Stale, "it was silent, and others asked") &&
+	if n := p.number(settled); over(n+1, p.limits.Settled) &&
+		!p.giveWay(settled, strangersStay*p.limits.Stale, "it was silent, and others asked") &&
 		!p.giveWay(long, 0, "it took very long, and others asked") {
 		return &Refused{fmt.Sprintf("%d are being served already", n)}
 	}

@@ -17,7 +17,15 @@ type moving struct {
 
 // began says that a file is on its way, by what the peer asked for it.
 func (s *Server) began(protocol string, from net.Addr, verb, file string, size int64, upload bool) *moving {
-	t := offer.Transfer{ID: fmt.Sprintf("%s %s %d", protocol, from, s.count.Add(1)), Protocol: protocol, Peer: addrOf(from), File: file, Size: size, Upload: upload, Terms: protocol}
+	t := offer.Transfer{
+		ID:       fmt.Sprintf("%s %s %d", protocol, from, s.count.Add(1)),
+		Protocol: protocol,
+		Peer:     addrOf(from),
+		File:     file,
+		Size:     size,
+		Upload:   upload,
+		Terms:    protocol,
+	}
 	m := &moving{s: s, t: t}
 	m.said(true, verb, file)
 	s.opt.Watcher.Began(t)

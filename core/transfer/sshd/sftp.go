@@ -128,7 +128,11 @@ func (f *files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 		f.s.report("SFTP", f.p.from, true, "refused", err.Error())
 		return nil, fmt.Errorf("%w: %w", sftp.ErrSSHFxPermissionDenied, err)
 	}
-	return &writing{upload: upload, count: f.s.began("SFTP", f.p.from, "OPEN", upload.Name, -1, true), waiting: map[int64][]byte{}}, nil
+	return &writing{
+		upload:  upload,
+		count:   f.s.began("SFTP", f.p.from, "OPEN", upload.Name, -1, true),
+		waiting: map[int64][]byte{},
+	}, nil
 }
 
 // maxWaiting is how much of an upload may come ahead of what stands before it, in bytes: clients send several pieces at

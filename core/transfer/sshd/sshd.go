@@ -83,7 +83,8 @@ func (s *Server) makeKeys() error {
 		return err
 	}
 	s.config = &ssh.ServerConfig{
-		ServerVersion: "SSH-2.0-staged-files-only", MaxAuthTries: 6,
+		ServerVersion:    "SSH-2.0-staged-files-only",
+		MaxAuthTries:     6,
 		PasswordCallback: s.letIn,
 		// Some devices answer questions only (RFC 4256), and are asked the same one.
 		KeyboardInteractiveCallback: func(c ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {

@@ -103,14 +103,23 @@ func random(size int) []byte {
 
 func newRig(t *testing.T) *rig {
 	t.Helper()
-	r := &rig{T: t, watch: &watching{ends: make(chan ended, 64)}, stage: &offer.Stage{}, folder: t.TempDir(), home: t.TempDir()}
+	r := &rig{
+		T:      t,
+		watch:  &watching{ends: make(chan ended, 64)},
+		stage:  &offer.Stage{},
+		folder: t.TempDir(),
+		home:   t.TempDir(),
+	}
 	for _, size := range []int{0, 1, 32768, 3_000_001} {
 		_, err := r.stage.Offer(offertest.File(fmt.Sprintf("f%d.bin", size), random(size)))
 		require.NoError(t, err)
 	}
 	_, err := r.stage.OpenSlot(offer.Slot{Name: "setup.txt", Folder: r.folder, Most: 4 << 20})
 	require.NoError(t, err)
-	r.Server, err = Listen(netip.MustParseAddrPort("127.0.0.1:0"), offer.Serving{Network: network.Host{}, Stage: r.stage, Clock: clock.Real(), Watcher: r.watch})
+	r.Server, err = Listen(
+		netip.MustParseAddrPort("127.0.0.1:0"),
+		offer.Serving{Network: network.Host{}, Stage: r.stage, Clock: clock.Real(), Watcher: r.watch},
+	)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	served := make(chan error, 1)
@@ -130,8 +139,20 @@ func (r *rig) openSSH(program string, args ...string) (string, error) {
 		port = "-p"
 	}
 	common := []string{
-		"-F", "none", "-o", `UserKnownHostsFile="` + filepath.Join(r.home, "hosts") + `"`, "-o", "StrictHostKeyChecking=accept-new", "-o", "IdentitiesOnly=yes",
-		"-o", "BatchMode=yes", "-i", filepath.Join(r.home, "key"), port, fmt.Sprint(r.Addr().Port()),
+		"-F",
+		"none",
+		"-o",
+		`UserKnownHostsFile="` + filepath.Join(r.home, "hosts") + `"`,
+		"-o",
+		"StrictHostKeyChecking=accept-new",
+		"-o",
+		"IdentitiesOnly=yes",
+		"-o",
+		"BatchMode=yes",
+		"-i",
+		filepath.Join(r.home, "key"),
+		port,
+		fmt.Sprint(r.Addr().Port()),
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), time.Minute)
 	defer cancel()
@@ -221,14 +242,20 @@ func TestADeviceThatAnswersQuestionsOnly(t *testing.T) {
 	for _, given := range []string{password, "guessed"} {
 		var asked []string
 		conn, err := ssh.Dial("tcp", r.Addr().String(), &ssh.ClientConfig{
-			User: "once", Timeout: 10 * time.Second, HostKeyCallback: ssh.InsecureIgnoreHostKey(), //nolint:gosec // it is ours
-			Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(func(_, _ string, questions []string, echoes []bool) (answers []string, _ error) {
-				for i := range questions {
-					asked = append(asked, fmt.Sprint(questions[i], echoes[i]))
-					answers = append(answers, given)
-				}
-				return answers, nil
-			})},
+			User:            "once",
+			Timeout:         10 * time.Second,
+			HostKeyCallback: ssh.InsecureIgnoreHostKey(), //nolint:gosec // it is ours
+			Auth: []ssh.AuthMethod{
+				ssh.KeyboardInteractive(
+					func(_, _ string, questions []string, echoes []bool) (answers []string, _ error) {
+						for i := range questions {
+							asked = append(asked, fmt.Sprint(questions[i], echoes[i]))
+							answers = append(answers, given)
+						}
+						return answers, nil
+					},
+				),
+			},
 		})
 		assert.Equal(t, "Password: false", asked[0], "it is not shown")
 		if given == password {
@@ -244,7 +271,11 @@ func TestADeviceThatAnswersQuestionsOnly(t *testing.T) {
 // TestWhatBothSidesSayIsReportedOfTheTransfer holds the ladder of a fetch.
 func TestWhatBothSidesSayIsReportedOfTheTransfer(t *testing.T) {
 	r := newRig(t)
-	out, err := r.openSSH("sftp", "once@127.0.0.1:f32768.bin", strings.ReplaceAll(filepath.Join(r.home, "got"), " ", `\ `)) // it takes blanks for the ends of names
+	out, err := r.openSSH(
+		"sftp",
+		"once@127.0.0.1:f32768.bin",
+		strings.ReplaceAll(filepath.Join(r.home, "got"), " ", `\ `),
+	) // it takes blanks for the ends of names
 	require.NoError(t, err, out)
 	r.watch.end(t)
 	said := r.watch.ladder()

@@ -52,7 +52,15 @@ func (p Put) Do(ctx context.Context) (bytes int64, took time.Duration, err error
 	defer file.Close()
 	meter := transfer.NewMeter(p.Clock)
 	meter.Start()
-	from := &metered{Reader: io.LimitReader(file, p.Size), file: file, meter: meter, thin: transfer.NewThin(p.Clock), p: transfer.Progress{File: path.Base(p.To), Size: p.Size}, report: p.Progress, ctx: ctx}
+	from := &metered{
+		Reader: io.LimitReader(file, p.Size),
+		file:   file,
+		meter:  meter,
+		thin:   transfer.NewThin(p.Clock),
+		p:      transfer.Progress{File: path.Base(p.To), Size: p.Size},
+		report: p.Progress,
+		ctx:    ctx,
+	}
 	switch p.Protocol {
 	case SFTP:
 		err = p.bySFTP(ctx, from)

@@ -94,7 +94,11 @@ func (d *device) dial(t *testing.T) *ssh.Client {
 	config := &ssh.ServerConfig{NoClientAuth: true}
 	config.AddHostKey(signer)
 	go d.serve(theirs, config)
-	conn, channels, requests, err := ssh.NewClientConn(ours, "device", &ssh.ClientConfig{HostKeyCallback: ssh.InsecureIgnoreHostKey()}) //nolint:gosec // it is ours
+	conn, channels, requests, err := ssh.NewClientConn(
+		ours,
+		"device",
+		&ssh.ClientConfig{HostKeyCallback: ssh.InsecureIgnoreHostKey()},
+	) //nolint:gosec // it is ours
 	require.NoError(t, err)
 	client := ssh.NewClient(conn, channels, requests)
 	t.Cleanup(func() { _ = client.Close() })
@@ -157,8 +161,14 @@ func random(size int, seed byte) []byte {
 func (d *device) put(t *testing.T, data []byte) (said []string, err error) {
 	t.Helper()
 	_, _, err = Put{
-		Client: d.dial(t), Protocol: SFTP, To: "/lark.cgo", Size: int64(len(data)), SHA256: fmt.Sprintf("%x", sha256.Sum256(data)), Clock: clock.Real(),
-		Open: func() (io.ReadSeekCloser, error) { return closing{bytes.NewReader(data)}, nil }, Say: func(text string) { said = append(said, text) },
+		Client:   d.dial(t),
+		Protocol: SFTP,
+		To:       "/lark.cgo",
+		Size:     int64(len(data)),
+		SHA256:   fmt.Sprintf("%x", sha256.Sum256(data)),
+		Clock:    clock.Real(),
+		Open:     func() (io.ReadSeekCloser, error) { return closing{bytes.NewReader(data)}, nil },
+		Say:      func(text string) { said = append(said, text) },
 	}.Do(t.Context())
 	return said, err
 }
@@ -173,7 +183,11 @@ func TestAPutThatBrokeOffIsGoneOnWith(t *testing.T) {
 	d.cutAfter.Store(700_000)
 	said, err := d.put(t, data)
 	require.ErrorContains(t, err, "what came of it stays there as "+partOf(data))
-	assert.Contains(t, strings.Join(said, "\n"), "/lark.cgo is on the device already (100 B): it stays until the new one is whole")
+	assert.Contains(
+		t,
+		strings.Join(said, "\n"),
+		"/lark.cgo is on the device already (100 B): it stays until the new one is whole",
+	)
 	assert.Len(t, d.has(t, "/lark.cgo"), 100, "what was there is there")
 
 	d.cutAfter.Store(0)
@@ -227,8 +241,13 @@ func TestAPutIsEndedAtOnce(t *testing.T) {
 	ctx, cancel := context.WithCancelCause(t.Context())
 	ended := errors.New("ended by hand")
 	_, _, err := Put{
-		Client: d.dial(t), Protocol: SFTP, To: "/lark.cgo", Size: 1 << 40, SHA256: strings.Repeat("0", 64), Clock: clock.Real(),
-		Open: func() (io.ReadSeekCloser, error) { return endless{func() { cancel(ended) }}, nil },
+		Client:   d.dial(t),
+		Protocol: SFTP,
+		To:       "/lark.cgo",
+		Size:     1 << 40,
+		SHA256:   strings.Repeat("0", 64),
+		Clock:    clock.Real(),
+		Open:     func() (io.ReadSeekCloser, error) { return endless{func() { cancel(ended) }}, nil },
 	}.Do(ctx)
 	assert.ErrorIs(t, err, ended)
 	assert.ErrorContains(t, err, "stays there as /lark.cgo.part-00000000")

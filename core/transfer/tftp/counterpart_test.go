@@ -56,7 +56,13 @@ func newStation(t *testing.T, host *simulated.Host, port uint16, random *rand.Ra
 	addr := host.Addr()
 	conn, err := host.ListenPacket(netip.AddrPortFrom(addr, port))
 	require.NoError(t, err)
-	return &station{conn: conn, random: random, retry: time.Duration(500+random.IntN(4500)) * time.Millisecond, blk: 512, window: 1}
+	return &station{
+		conn:   conn,
+		random: random,
+		retry:  time.Duration(500+random.IntN(4500)) * time.Millisecond,
+		blk:    512,
+		window: 1,
+	}
 }
 
 const maxTries = 60
@@ -350,7 +356,17 @@ func TestDevicesThatShareNoCodeWithOurServer(t *testing.T) {
 					took, err = s.get(r.at(), name, options)
 					withdraw()
 				}
-				what := fmt.Sprintf("part %d, transfer %d, %d B, up %v, asks %v, busy %s, goes at %d: %v", part, i, size, up, options, s.silence, s.dieAt, err)
+				what := fmt.Sprintf(
+					"part %d, transfer %d, %d B, up %v, asks %v, busy %s, goes at %d: %v",
+					part,
+					i,
+					size,
+					up,
+					options,
+					s.silence,
+					s.dieAt,
+					err,
+				)
 				if !mortal {
 					require.NoError(t, err, what)
 				}
@@ -392,7 +408,12 @@ func (w *watching) ends() []ended {
 
 // serveOne is the counterpart's server for one request: it takes some of what is asked for, and may lie, refuse or go
 // away.
-func (s *station) serveOne(t *testing.T, host *simulated.Host, data []byte, lie int) (took []byte, lied bool, err error) {
+func (s *station) serveOne(
+	t *testing.T,
+	host *simulated.Host,
+	data []byte,
+	lie int,
+) (took []byte, lied bool, err error) {
 	buf := make([]byte, 2000)
 	_ = s.conn.SetReadDeadline(time.Now().Add(time.Hour))
 	n, from, err := s.conn.ReadFromUDPAddrPort(buf)
@@ -503,7 +524,19 @@ func TestOurClientAgainstAServerThatSharesNoCode(t *testing.T) {
 				_, err = client.Get(t.Context(), at, "image", &got)
 			}
 			end := <-ends
-			what := fmt.Sprintf("transfer %d, %d B, up %v, blocks of %d, windows of %d, lie %d, goes at %d, busy %s: %v, the server %v", i, len(data), up, client.Block, client.Window, lie, s.dieAt, s.silence, err, end.err)
+			what := fmt.Sprintf(
+				"transfer %d, %d B, up %v, blocks of %d, windows of %d, lie %d, goes at %d, busy %s: %v, the server %v",
+				i,
+				len(data),
+				up,
+				client.Block,
+				client.Window,
+				lie,
+				s.dieAt,
+				s.silence,
+				err,
+				end.err,
+			)
 			has := got.Bytes()
 			if up {
 				has = end.took

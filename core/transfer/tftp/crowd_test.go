@@ -23,7 +23,10 @@ import (
 
 // stranger is the host of that number, on the device's network or beyond it.
 func (r *rig) stranger(n int) *simulated.Host {
-	return r.net.Host(fmt.Sprint("s", n), netip.PrefixFrom(netip.AddrFrom4([4]byte{198, 51, byte(n >> 8), byte(n)}), 24))
+	return r.net.Host(
+		fmt.Sprint("s", n),
+		netip.PrefixFrom(netip.AddrFrom4([4]byte{198, 51, byte(n >> 8), byte(n)}), 24),
+	)
 }
 
 // asks sends a request from a new port of a host, and takes the options that are offered when it settles.
@@ -76,7 +79,16 @@ func TestWhoAsksTooOftenShutsNobodyOut(t *testing.T) {
 				}{{r.host, 2 * time.Second}, {r.stranger(5000), crowd.stranger}} {
 					began := time.Now()
 					var got bytes.Buffer
-					_, err := Client{Network: one.host, Clock: clock.Real(), Block: 1428}.Get(t.Context(), r.at(), "image", &got)
+					_, err := Client{
+						Network: one.host,
+						Clock:   clock.Real(),
+						Block:   1428,
+					}.Get(
+						t.Context(),
+						r.at(),
+						"image",
+						&got,
+					)
 					require.NoError(t, err)
 					assert.True(t, bytes.Equal(body, got.Bytes()))
 					assert.LessOrEqual(t, time.Since(began), one.within)
@@ -147,7 +159,14 @@ type oldLoader struct {
 func newOldLoader(t *testing.T, r *rig, after uint16) *oldLoader {
 	conn, err := r.host.ListenPacket(netip.AddrPortFrom(device.Addr(), 0))
 	require.NoError(t, err)
-	return &oldLoader{conn: conn, random: rand.New(rand.NewPCG(1, 1)), to: r.at(), last: putRequest(request{name: "image", mode: Octet}), want: 1, after: after}
+	return &oldLoader{
+		conn:   conn,
+		random: rand.New(rand.NewPCG(1, 1)),
+		to:     r.at(),
+		last:   putRequest(request{name: "image", mode: Octet}),
+		want:   1,
+		after:  after,
+	}
 }
 
 func (o *oldLoader) say() {
@@ -213,14 +232,29 @@ func TestNumbersRollOverOnABadNetwork(t *testing.T) {
 	for seed := range uint64(runs) {
 		inBubble(t, seed, Options{}, func(t *testing.T, r *rig) {
 			random := rand.New(rand.NewPCG(seed, 3))
-			r.net.Spoil(simulated.Faults{Loss: random.Float64() / 4, Twice: random.Float64() / 4, Late: random.Float64() / 4, Lateness: 900 * time.Millisecond})
+			r.net.Spoil(
+				simulated.Faults{
+					Loss:     random.Float64() / 4,
+					Twice:    random.Float64() / 4,
+					Late:     random.Float64() / 4,
+					Lateness: 900 * time.Millisecond,
+				},
+			)
 			body := content(20*DefaultBlock+7, byte(seed))
-			laptop, err := r.net.Host("eth2", netip.MustParsePrefix("192.0.2.12/24")).ListenPacket(netip.MustParseAddrPort("192.0.2.12:0"))
+			laptop, err := r.net.Host("eth2", netip.MustParsePrefix("192.0.2.12/24")).
+				ListenPacket(netip.MustParseAddrPort("192.0.2.12:0"))
 			require.NoError(t, err)
 			o := newOldLoader(t, r, uint16(seed%2))
 			o.random, o.loss, o.want, o.last = random, random.Float64()/3, lastNumber-3, ackOf(lastNumber-4)
 			o.to = netip.MustParseAddrPort(laptop.LocalAddr().String())
-			p := &peer{conn: laptop, addr: netip.MustParseAddrPort(o.conn.LocalAddr().String()), clock: clock.Real(), retries: DefaultRetries, timeLimit: UsualTimeLimit, buffer: make([]byte, 1000)}
+			p := &peer{
+				conn:      laptop,
+				addr:      netip.MustParseAddrPort(o.conn.LocalAddr().String()),
+				clock:     clock.Real(),
+				retries:   DefaultRetries,
+				timeLimit: UsualTimeLimit,
+				buffer:    make([]byte, 1000),
+			}
 			s := newSender(p, plainTerms(), bytes.NewReader(body), nil)
 			s.base, s.next, s.highest = lastNumber-3, lastNumber-3, lastNumber-4
 			sent := make(chan error, 1)
@@ -322,7 +356,13 @@ func TestAnAnswerFromThePortThatWasAskedIsSaid(t *testing.T) {
 		}()
 		client, said := r.client(), ""
 		client.Remark = func(text string) { said += text }
-		_, err = client.Put(t.Context(), netip.AddrPortFrom(loader.Addr(), 69), "image", bytes.NewReader(content(2000, 1)), 2000)
+		_, err = client.Put(
+			t.Context(),
+			netip.AddrPortFrom(loader.Addr(), 69),
+			"image",
+			bytes.NewReader(content(2000, 1)),
+			2000,
+		)
 		require.NoError(t, err)
 		assert.Contains(t, said, "198.51.0.1 answers from port 69, where it was asked")
 	})
@@ -361,7 +401,10 @@ func TestWhatIsSentToEverybodyIsAnswered(t *testing.T) {
 	body := content(700, 1)
 	_, err := stage.Offer(offertest.File("image", body))
 	require.NoError(t, err)
-	server, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), Options{Network: network.Host{}, Stage: stage, Watcher: watch})
+	server, err := Listen(
+		netip.MustParseAddrPort("127.0.0.1:0"),
+		Options{Network: network.Host{}, Stage: stage, Watcher: watch},
+	)
 	require.NoError(t, err)
 	go func() { _ = server.Serve(t.Context()) }()
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
@@ -379,5 +422,9 @@ func TestWhatIsSentToEverybodyIsAnswered(t *testing.T) {
 	assert.EqualValues(t, opData, p.op, "the other request and what is none were not answered")
 	assert.Equal(t, body[:DefaultBlock], p.data)
 	assert.Equal(t, server.Addr().Addr(), from.Addr())
-	assert.Contains(t, strings.Join(watch.words(), "\n"), "left to others everybody was asked for other, which is not here")
+	assert.Contains(
+		t,
+		strings.Join(watch.words(), "\n"),
+		"left to others everybody was asked for other, which is not here",
+	)
 }

@@ -44,8 +44,15 @@ const (
 )
 
 var codeText = map[Code]string{
-	CodeOther: "error", CodeNotFound: "file not found", CodeAccess: "not allowed", CodeFull: "disk full", CodeIllegal: "illegal packet",
-	CodeUnknownID: "unknown transfer", CodeExists: "file exists", CodeNoUser: "no such user", CodeOptions: "options refused",
+	CodeOther:     "error",
+	CodeNotFound:  "file not found",
+	CodeAccess:    "not allowed",
+	CodeFull:      "disk full",
+	CodeIllegal:   "illegal packet",
+	CodeUnknownID: "unknown transfer",
+	CodeExists:    "file exists",
+	CodeNoUser:    "no such user",
+	CodeOptions:   "options refused",
 }
 
 func (c Code) String() string {

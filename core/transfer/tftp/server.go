@@ -46,7 +46,14 @@ type Options struct {
 
 // usualPlaces are many more than the devices that are provisioned at once; several may share an address, behind a
 // gateway.
-var usualPlaces = places.Limits{Settled: 256, New: 256, Each: 32, File: 16, Stale: 5 * time.Second, Long: 30 * time.Minute}
+var usualPlaces = places.Limits{
+	Settled: 256,
+	New:     256,
+	Each:    32,
+	File:    16,
+	Stale:   5 * time.Second,
+	Long:    30 * time.Minute,
+}
 
 // Server serves what is staged, and nothing else.
 type Server struct {
@@ -134,7 +141,13 @@ func Listen(at netip.AddrPort, opt Options) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("TFTP server at %s: %w", at, err)
 	}
-	s := &Server{opt: opt, conn: conn, places: places.New(opt.Places, opt.Stage.Expects, opt.Clock.Now), active: map[netip.AddrPort]*serving{}, plain: map[netip.Addr]time.Time{}}
+	s := &Server{
+		opt:    opt,
+		conn:   conn,
+		places: places.New(opt.Places, opt.Stage.Expects, opt.Clock.Now),
+		active: map[netip.AddrPort]*serving{},
+		plain:  map[netip.Addr]time.Time{},
+	}
 	if s.at, err = netip.ParseAddrPort(conn.LocalAddr().String()); err != nil {
 		return nil, err
 	}
@@ -191,7 +204,15 @@ func (s *Server) isOurs(data []byte, from netip.AddrPort) bool {
 	if got.request.write && s.opt.Stage.Awaits(got.request.name) || !got.request.write && err == nil {
 		return true
 	}
-	s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: from, FromPeer: true, Kind: "left to others", Text: "everybody was asked for " + clean([]byte(got.request.name)) + ", which is not here"})
+	s.opt.Watcher.Said(
+		offer.Rung{
+			Protocol: "TFTP",
+			Peer:     from,
+			FromPeer: true,
+			Kind:     "left to others",
+			Text:     "everybody was asked for " + clean([]byte(got.request.name)) + ", which is not here",
+		},
+	)
 	return false
 }
 
@@ -208,7 +229,12 @@ func (s *Server) asked(ctx context.Context, data []byte, from netip.AddrPort) {
 		s.turnDown(from, "", CodeUnknownID, "no transfer of yours is under way here")
 		return
 	}
-	mine := &serving{what: fmt.Sprint(got.request), over: make(chan struct{}), reads: !got.request.write, met: func() {}}
+	mine := &serving{
+		what:  fmt.Sprint(got.request),
+		over:  make(chan struct{}),
+		reads: !got.request.write,
+		met:   func() {},
+	}
 	ctx, mine.cancel = context.WithCancelCause(ctx)
 	before, how := s.enter(from, got.request.name, mine)
 	switch how {
@@ -263,7 +289,15 @@ func (s *Server) enter(from netip.AddrPort, name string, mine *serving) (before 
 	}
 	guest, err := s.places.Enter(from.Addr(), name, mine.cancel)
 	if err != nil {
-		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: from, FromPeer: true, Kind: "waits", Text: "not answered for now, " + err.Error() + nameText(name)})
+		s.opt.Watcher.Said(
+			offer.Rung{
+				Protocol: "TFTP",
+				Peer:     from,
+				FromPeer: true,
+				Kind:     "waits",
+				Text:     "not answered for now, " + err.Error() + nameText(name),
+			},
+		)
 		return nil, turnedAway
 	}
 	mine.guest, s.active[from] = guest, mine
@@ -321,8 +355,14 @@ func (s *Server) transfer(ctx context.Context, req request, from netip.AddrPort,
 	}
 	defer conn.Close()
 	p := &peer{
-		conn: conn, addr: from, clock: s.opt.Clock, retries: s.opt.Retries, timeLimit: s.opt.TimeLimit, id: fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
-		heard: mine.hear, modest: true,
+		conn:      conn,
+		addr:      from,
+		clock:     s.opt.Clock,
+		retries:   s.opt.Retries,
+		timeLimit: s.opt.TimeLimit,
+		id:        fmt.Sprintf("tftp %s %d", from, s.count.Add(1)),
+		heard:     mine.hear,
+		modest:    true,
 	}
 	if s.opt.Packets {
 		p.said = s.opt.Watcher.Said
@@ -363,11 +403,22 @@ func (s *Server) send(ctx context.Context, p *peer, req request, mine *serving) 
 	staged, remark, err := s.opt.Stage.Find(req.name)
 	if err != nil {
 		p.refuse(codeOf(err), err.Error())
-		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()})
+		s.opt.Watcher.Said(
+			offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()},
+		)
 		return
 	}
 	if remark != "" {
-		s.opt.Watcher.Said(offer.Rung{Transfer: p.id, Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "remark", Text: staged.Name + " was " + remark})
+		s.opt.Watcher.Said(
+			offer.Rung{
+				Transfer: p.id,
+				Protocol: "TFTP",
+				Peer:     p.addr,
+				FromPeer: true,
+				Kind:     "remark",
+				Text:     staged.Name + " was " + remark,
+			},
+		)
 	}
 	file, err := staged.Open()
 	if err != nil {
@@ -385,7 +436,15 @@ func (s *Server) send(ctx context.Context, p *peer, req request, mine *serving) 
 	if terms.Block < readAhead/16 {
 		source = bufio.NewReaderSize(source, readAhead)
 	}
-	t := offer.Transfer{ID: p.id, Protocol: "TFTP", Peer: p.addr, File: staged.Name, Size: staged.Size, Terms: terms.String(), Window: terms.Window}
+	t := offer.Transfer{
+		ID:       p.id,
+		Protocol: "TFTP",
+		Peer:     p.addr,
+		File:     staged.Name,
+		Size:     staged.Size,
+		Terms:    terms.String(),
+		Window:   terms.Window,
+	}
 	meter := newReport(s.opt, t, mine)
 	if len(answer) > 0 {
 		err = p.offerTerms(ctx, answer, mine)
@@ -414,12 +473,23 @@ func (s *Server) receive(ctx context.Context, p *peer, req request, mine *servin
 	upload, err := s.opt.Stage.Receive(req.name, p.addr.Addr(), size)
 	if err != nil {
 		p.refuse(codeOf(err), err.Error())
-		s.opt.Watcher.Said(offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()})
+		s.opt.Watcher.Said(
+			offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()},
+		)
 		return nil
 	}
 	answer, terms := agree(s.options(req, p.addr), s.opt.Limits, -1, true)
 	p.room(terms)
-	t := offer.Transfer{ID: p.id, Protocol: "TFTP", Peer: p.addr, File: upload.Name, Size: terms.Size, Upload: true, Terms: terms.String(), Window: terms.Window}
+	t := offer.Transfer{
+		ID:       p.id,
+		Protocol: "TFTP",
+		Peer:     p.addr,
+		File:     upload.Name,
+		Size:     terms.Size,
+		Upload:   true,
+		Terms:    terms.String(),
+		Window:   terms.Window,
+	}
 	meter := newReport(s.opt, t, mine)
 	var sink io.Writer = upload
 	text := &fromNetascii{sink: upload}
@@ -529,7 +599,10 @@ func (p *peer) offerTerms(ctx context.Context, answer []option, mine *serving) e
 		}
 		wait.backOff++
 	}
-	return fmt.Errorf("%w: the agreed options were not acknowledged; a device that does not know that answer has to ask without options", transfer.ErrGaveUp)
+	return fmt.Errorf(
+		"%w: the agreed options were not acknowledged; a device that does not know that answer has to ask without options",
+		transfer.ErrGaveUp,
+	)
 }
 
 // cancelled says the other side when we end the transfer, and says so. One that has never answered may not be there at
@@ -574,7 +647,14 @@ type report struct {
 }
 
 func newReport(opt Options, t offer.Transfer, of *serving) *report {
-	r := &report{opt: opt, t: t, meter: transfer.NewMeter(opt.Clock), p: transfer.Progress{File: t.File, Size: max(t.Size, 0)}, thin: transfer.NewThin(opt.Clock), of: of}
+	r := &report{
+		opt:   opt,
+		t:     t,
+		meter: transfer.NewMeter(opt.Clock),
+		p:     transfer.Progress{File: t.File, Size: max(t.Size, 0)},
+		thin:  transfer.NewThin(opt.Clock),
+		of:    of,
+	}
 	r.meter.Start()
 	if of != nil {
 		of.met = func() {
@@ -596,7 +676,15 @@ func (r *report) moved(blocks, bytes int64, again int) {
 func (r *report) end(err error) {
 	if !r.shown {
 		if err != nil && r.of != nil && !errors.Is(err, errAgain) {
-			r.opt.Watcher.Said(offer.Rung{Transfer: r.t.ID, Protocol: "TFTP", Peer: r.t.Peer, Kind: "unanswered", Text: r.t.File + ": " + err.Error()})
+			r.opt.Watcher.Said(
+				offer.Rung{
+					Transfer: r.t.ID,
+					Protocol: "TFTP",
+					Peer:     r.t.Peer,
+					Kind:     "unanswered",
+					Text:     r.t.File + ": " + err.Error(),
+				},
+			)
 		}
 		return
 	}

@@ -230,7 +230,13 @@ func TestCopiesDoNotDouble(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, data, got.Bytes())
 			sent, _ := r.net.Counts()
-			assert.Less(t, sent, 401*3+20, "windows of %d: blocks, their acknowledgements and the answers to copies", window)
+			assert.Less(
+				t,
+				sent,
+				401*3+20,
+				"windows of %d: blocks, their acknowledgements and the answers to copies",
+				window,
+			)
 		})
 	}
 }
@@ -242,7 +248,9 @@ func TestTwoHundredMebibytesRollTheCounterOver(t *testing.T) {
 	_, err := io.Copy(want, source())
 	require.NoError(t, err)
 	stage := &offer.Stage{}
-	_, err = stage.Offer(offer.File{Name: "large.img", Size: size, Open: func() (io.ReadSeekCloser, error) { return source(), nil }})
+	_, err = stage.Offer(
+		offer.File{Name: "large.img", Size: size, Open: func() (io.ReadSeekCloser, error) { return source(), nil }},
+	)
 	require.NoError(t, err)
 	server, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), Options{Network: network.Host{}, Stage: stage})
 	require.NoError(t, err)
@@ -318,7 +326,8 @@ func TestOptionsAreRefusedBothWays(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, Terms{Block: 1024, Window: 4, Size: 5000}, result.Terms, "less than asked for is taken")
 
-		old, err := r.net.Host("eth0", netip.MustParsePrefix("192.0.2.99/24")).ListenPacket(netip.MustParseAddrPort("192.0.2.99:69"))
+		old, err := r.net.Host("eth0", netip.MustParsePrefix("192.0.2.99/24")).
+			ListenPacket(netip.MustParseAddrPort("192.0.2.99:69"))
 		require.NoError(t, err)
 		go oldServer(t, old, data)
 		got.Reset()
@@ -366,7 +375,10 @@ func TestAClientThatRefusesOurAnswerEndsItsTransferOnly(t *testing.T) {
 		conn, err := r.host.ListenPacket(netip.AddrPortFrom(device.Addr(), 0))
 		require.NoError(t, err)
 		defer conn.Close()
-		_, _ = conn.WriteToUDPAddrPort(putRequest(request{name: "image", mode: Octet, options: []option{{optBlock, "1000"}}}), r.at())
+		_, _ = conn.WriteToUDPAddrPort(
+			putRequest(request{name: "image", mode: Octet, options: []option{{optBlock, "1000"}}}),
+			r.at(),
+		)
 		buffer := make([]byte, 1500)
 		n, from, err := conn.ReadFromUDPAddrPort(buffer)
 		require.NoError(t, err)
@@ -459,16 +471,26 @@ func TestHostileRequests(t *testing.T) {
 			{0, 6},
 			{0, 3, 0, 1, 9},
 			{0, 4, 0, 1},
-			[]byte("\x00\x01"), []byte("\x00\x01image"), []byte("\x00\x01image\x00"), []byte("\x00\x01\x00octet\x00"),
+			[]byte("\x00\x01"),
+			[]byte("\x00\x01image"),
+			[]byte("\x00\x01image\x00"),
+			[]byte("\x00\x01\x00octet\x00"),
 			[]byte("\x00\x01image\x00mail\x00"),
-			append([]byte("\x00\x01"), append(long, "\x00octet\x00"...)...), []byte("\x00\x01" + string(bytes.Repeat([]byte{0}, 300))),
+			append(
+				[]byte("\x00\x01"),
+				append(long, "\x00octet\x00"...)...),
+			[]byte("\x00\x01" + string(bytes.Repeat([]byte{0}, 300))),
 		}
 		for _, name := range []string{"../images", "../../etc/hostname", "/etc/hostname", "..", ".", "/", `..\image.`, "image\x1b[2J", "./image/.", "%2e%2e/etc/hostname", "//etc//hostname"} {
 			for _, op := range []bool{false, true} {
 				hostile = append(hostile, putRequest(request{write: op, name: name, mode: Octet}))
 			}
 		}
-		hostile = append(hostile, putRequest(request{write: true, name: "there", mode: Octet}), putRequest(request{write: true, name: "image", mode: Octet}))
+		hostile = append(
+			hostile,
+			putRequest(request{write: true, name: "there", mode: Octet}),
+			putRequest(request{write: true, name: "image", mode: Octet}),
+		)
 		for _, packet := range hostile {
 			conn, err := r.host.ListenPacket(netip.AddrPortFrom(device.Addr(), 0))
 			require.NoError(t, err)
@@ -484,7 +506,15 @@ func TestHostileRequests(t *testing.T) {
 		for i, value := range []string{"0", "7", "65465", "-1", "99999999999999999999", "x", ""} {
 			var got bytes.Buffer
 			client := r.client()
-			p, _, err := client.begin(t.Context(), r.at(), request{name: "image", mode: Octet, options: []option{{optBlock, value}, {optWindow, value}, {optTimeout, value}, {"unheard", "of"}}})
+			p, _, err := client.begin(
+				t.Context(),
+				r.at(),
+				request{
+					name:    "image",
+					mode:    Octet,
+					options: []option{{optBlock, value}, {optWindow, value}, {optTimeout, value}, {"unheard", "of"}},
+				},
+			)
 			require.NoError(t, err, "odd options are passed over: %d", i)
 			p.refuse(CodeOther, "that is all")
 			_ = p.conn.Close()
@@ -653,8 +683,13 @@ func TestAWindowThatIsAwkward(t *testing.T) {
 			}
 			var began, cut int64
 			var refused error
-			result, err := r.client().PutWhenOpen(t.Context(), netip.MustParseAddrPort("192.0.2.1:69"), "x", size, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
-				Opening{Began: func() { began++ }, Cut: func(sent int64, _ error) { cut = sent }, Refused: func(err error) { refused = err }})
+			result, err := r.client().
+				PutWhenOpen(t.Context(), netip.MustParseAddrPort("192.0.2.1:69"), "x", size, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
+					Opening{
+						Began:   func() { began++ },
+						Cut:     func(sent int64, _ error) { cut = sent },
+						Refused: func(err error) { refused = err },
+					})
 			assert.ErrorContains(t, refused, "not now")
 			if !known {
 				require.ErrorContains(t, err, "its beginning is gone")
@@ -700,7 +735,14 @@ func TestACableWithoutCarrierIsWaitedFor(t *testing.T) {
 		require.NoError(t, err)
 		client := r.client()
 		client.Network = cutCable{r.host, time.Now().Add(30 * time.Second)}
-		_, err = client.PutWhenOpen(t.Context(), r.at(), "recovery.img", 5, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte("hello"))), nil }, Opening{})
+		_, err = client.PutWhenOpen(
+			t.Context(),
+			r.at(),
+			"recovery.img",
+			5,
+			func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte("hello"))), nil },
+			Opening{},
+		)
 		require.NoError(t, err)
 		client.Network = cutCable{r.host, time.Now().Add(time.Hour)}
 		_, err = client.Get(t.Context(), r.at(), "image", io.Discard)
@@ -711,7 +753,13 @@ func TestACableWithoutCarrierIsWaitedFor(t *testing.T) {
 func TestEndingTheServerSaysTheDevice(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, 12, Options{})
-		_, err := r.stage.Offer(offer.File{Name: "image", Size: 1 << 30, Open: func() (io.ReadSeekCloser, error) { return &pattern{size: 1 << 30}, nil }})
+		_, err := r.stage.Offer(
+			offer.File{
+				Name: "image",
+				Size: 1 << 30,
+				Open: func() (io.ReadSeekCloser, error) { return &pattern{size: 1 << 30}, nil },
+			},
+		)
 		require.NoError(t, err)
 		failed := make(chan error, 1)
 		go func() {

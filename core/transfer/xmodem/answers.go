@@ -81,7 +81,8 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 		if silent == 0 {
 			word = s.opt.Clock.Now()
 		}
-		if copies-begins > s.opt.Retries || begins > 2*s.opt.Retries || s.opt.Silence > 0 && silent > s.opt.Silence || silent > 0 && s.opt.Clock.Since(word) >= timeLimit {
+		if copies-begins > s.opt.Retries || begins > 2*s.opt.Retries || s.opt.Silence > 0 && silent > s.opt.Silence ||
+			silent > 0 && s.opt.Clock.Since(word) >= timeLimit {
 			return copies, gaveUp(name, copies, err)
 		}
 		if name != endOfFile { // it is asked for twice as a rule
@@ -92,7 +93,11 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 }
 
 // copy sends what there is to send once more, and says how long that was and when it began.
-func (s *sender) copy(ctx context.Context, name string, build func() ([]byte, error)) (size int, sent time.Time, err error) {
+func (s *sender) copy(
+	ctx context.Context,
+	name string,
+	build func() ([]byte, error),
+) (size int, sent time.Time, err error) {
 	if err := ctx.Err(); err != nil {
 		return 0, sent, err
 	}
@@ -250,7 +255,11 @@ func (s *sender) settled(ctx context.Context) error {
 		if !errors.Is(err, errRefused) || s.result.Blocks == 0 {
 			return err
 		}
-		if _, err := s.until(ctx, fmt.Sprintf("block %d", s.result.Blocks), func() ([]byte, error) { return s.out, nil }); err != nil {
+		if _, err := s.until(
+			ctx,
+			fmt.Sprintf("block %d", s.result.Blocks),
+			func() ([]byte, error) { return s.out, nil },
+		); err != nil {
 			return err
 		}
 	}

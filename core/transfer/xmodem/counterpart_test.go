@@ -194,7 +194,11 @@ func (r *plainReceiver) run(ctx context.Context) {
 				return
 			}
 		case bEOT:
-			if _, err := r.in.get(ctx, &r.pending, 100*time.Millisecond); err == nil { // not alone: part of something broken
+			if _, err := r.in.get(
+				ctx,
+				&r.pending,
+				100*time.Millisecond,
+			); err == nil { // not alone: part of something broken
 				r.purge(ctx)
 				r.say(bNAK)
 				continue
@@ -223,7 +227,8 @@ func (r *plainReceiver) run(ctx context.Context) {
 				}
 				frame = append(frame, b)
 			}
-			if len(frame) < cap(frame) || frame[0]^frame[1] != 0xff || !bytes.Equal(r.sum(frame[2:2+size]), frame[2+size:]) {
+			if len(frame) < cap(frame) || frame[0]^frame[1] != 0xff ||
+				!bytes.Equal(r.sum(frame[2:2+size]), frame[2+size:]) {
 				r.purge(ctx)
 				r.say(bNAK)
 				continue
@@ -266,7 +271,12 @@ type awkward struct {
 func clean(b byte) []byte { return []byte{b} }
 
 func draw(random *rand.Rand) *awkward {
-	a := &awkward{baud: []int{9600, 38400, 115200}[random.IntN(3)], known: random.IntN(4) > 0, variant: []xmodem.Variant{xmodem.XMODEM, xmodem.XMODEM1K}[random.IntN(2)], size: random.IntN(6000)}
+	a := &awkward{
+		baud:    []int{9600, 38400, 115200}[random.IntN(3)],
+		known:   random.IntN(4) > 0,
+		variant: []xmodem.Variant{xmodem.XMODEM, xmodem.XMODEM1K}[random.IntN(2)],
+		size:    random.IntN(6000),
+	}
 	char := 10 * time.Second / time.Duration(a.baud)
 	none := func() time.Duration { return 0 }
 	a.there = &cable{char: char, bytes: make(chan timed, 1<<20), latency: none, spoil: clean}
@@ -355,16 +365,36 @@ func TestNoSuccessIsReportedThatWasNone(t *testing.T) {
 			}
 			limit, stop := context.WithTimeout(t.Context(), 6*time.Hour)
 			defer stop()
-			_, err := xmodem.Send(limit, &ours{in: a.back, out: a.there}, []xmodem.File{{Header: xmodem.Header{Name: "x", Size: int64(a.size)}, Data: bytes.NewReader(data)}}, opt)
+			_, err := xmodem.Send(
+				limit,
+				&ours{in: a.back, out: a.there},
+				[]xmodem.File{{Header: xmodem.Header{Name: "x", Size: int64(a.size)}, Data: bytes.NewReader(data)}},
+				opt,
+			)
 			require.NoError(t, limit.Err(), "seed %d (%s): it hangs", seed, a.name)
 			time.Sleep(time.Minute)
 			cancel()
 			<-over
 			if a.receiver.done {
-				require.True(t, bytes.HasPrefix(a.receiver.got, data), "seed %d (%s): the receiver has another file", seed, a.name)
+				require.True(
+					t,
+					bytes.HasPrefix(a.receiver.got, data),
+					"seed %d (%s): the receiver has another file",
+					seed,
+					a.name,
+				)
 			}
 			if err == nil {
-				require.True(t, a.receiver.done, "seed %d (%s, %d baud, known %v, %d B): success was told, and the receiver never said so", seed, a.name, a.baud, a.known, a.size)
+				require.True(
+					t,
+					a.receiver.done,
+					"seed %d (%s, %d baud, known %v, %d B): success was told, and the receiver never said so",
+					seed,
+					a.name,
+					a.baud,
+					a.known,
+					a.size,
+				)
 				require.False(t, a.receiver.refuses)
 			}
 			outcome := "failed"
@@ -372,7 +402,8 @@ func TestNoSuccessIsReportedThatWasNone(t *testing.T) {
 				outcome = "done"
 			}
 			outcomes[fmt.Sprintf("%-40s %s", a.name, outcome)]++
-			if err != nil && !a.receiver.refuses && (a.name == "a satellite upgrade" || a.name == "slow blocks" || a.name == "doubled answers") {
+			if err != nil && !a.receiver.refuses &&
+				(a.name == "a satellite upgrade" || a.name == "slow blocks" || a.name == "doubled answers") {
 				t.Errorf("seed %d (%s, %d baud, known %v, %d B): %v", seed, a.name, a.baud, a.known, a.size, err)
 			}
 		})
@@ -465,8 +496,17 @@ func TestReceivingFromASenderThatSharesNoCode(t *testing.T) {
 				sent <- plainSender(t.Context(), back, there, data, []int{128, 1024}[seed%2])
 			}()
 			got := &kept{}
-			_, err := xmodem.Receive(t.Context(), &ours{in: there, out: back}, func(xmodem.Header) (io.WriteCloser, error) { return got, nil },
-				xmodem.Options{Clock: clock.Real(), Checksum: seed%5 == 4 && seed%2 == 0, Linger: time.Minute, Character: char})
+			_, err := xmodem.Receive(
+				t.Context(),
+				&ours{in: there, out: back},
+				func(xmodem.Header) (io.WriteCloser, error) { return got, nil },
+				xmodem.Options{
+					Clock:     clock.Real(),
+					Checksum:  seed%5 == 4 && seed%2 == 0,
+					Linger:    time.Minute,
+					Character: char,
+				},
+			)
 			require.NoError(t, err, "seed %d", seed)
 			require.NoError(t, <-sent, "seed %d", seed)
 			assert.True(t, bytes.HasPrefix(got.Bytes(), data), "seed %d", seed)

@@ -79,18 +79,28 @@ func BenchmarkPaced(b *testing.B) {
 				sender, receiver := pacedPair(baud)
 				done := make(chan error, 1)
 				go func() {
-					_, err := Receive(context.Background(), receiver, func(Header) (io.WriteCloser, error) { return &sink{}, nil }, Options{})
+					_, err := Receive(
+						context.Background(),
+						receiver,
+						func(Header) (io.WriteCloser, error) { return &sink{}, nil },
+						Options{},
+					)
 					done <- err
 				}()
 				var first, last time.Time
-				_, err := Send(context.Background(), sender, one(data), Options{Variant: variant, Progress: func(p transfer.Progress) {
-					if p.State == "sending" {
-						last = time.Now()
-						if first.IsZero() {
-							first = last
+				_, err := Send(
+					context.Background(),
+					sender,
+					one(data),
+					Options{Variant: variant, Progress: func(p transfer.Progress) {
+						if p.State == "sending" {
+							last = time.Now()
+							if first.IsZero() {
+								first = last
+							}
 						}
-					}
-				}})
+					}},
+				)
 				if err != nil {
 					b.Fatal(err)
 				}

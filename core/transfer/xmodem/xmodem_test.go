@@ -140,7 +140,10 @@ func TestSizesAndVariants(t *testing.T) {
 
 func TestBatchCarriesNameSizeAndTime(t *testing.T) {
 	when := time.Date(2026, 3, 4, 5, 6, 7, 0, time.UTC)
-	first := File{Header: Header{Name: "tern-4.2.1.brm", Size: 2000, Modified: when}, Data: bytes.NewReader(payload(2000))}
+	first := File{
+		Header: Header{Name: "tern-4.2.1.brm", Size: 2000, Modified: when},
+		Data:   bytes.NewReader(payload(2000)),
+	}
 	second := File{Header: Header{Name: "saved.conf", Size: 3}, Data: bytes.NewReader([]byte("abc"))}
 	o := exchange(t, []File{first, second}, Options{Variant: YMODEM}, Options{Variant: YMODEM}, nil)
 	require.NoError(t, errors.Join(o.sendErr, o.receiveErr))
@@ -175,7 +178,8 @@ func TestFaultsWithinTheLimit(t *testing.T) {
 		want := rapid.SliceOfN(rapid.Byte(), 0, 9000).Draw(rt, "payload")
 		variant := rapid.SampledFrom([]Variant{XMODEM, XMODEM1K, YMODEM}).Draw(rt, "variant")
 		checksum := variant == XMODEM && rapid.Bool().Draw(rt, "checksum")
-		blockFaults := rapid.SliceOfN(rapid.SampledFrom([]string{"none", "lost", "flipped", "cut", "noise"}), 0, 40).Draw(rt, "blocks")
+		blockFaults := rapid.SliceOfN(rapid.SampledFrom([]string{"none", "lost", "flipped", "cut", "noise"}), 0, 40).
+			Draw(rt, "blocks")
 		answerFaults := rapid.SliceOfN(rapid.SampledFrom([]string{"none", "none", "lost"}), 0, 40).Draw(rt, "answers")
 		random := rand.New(rand.NewPCG(rapid.Uint64().Draw(rt, "seed"), 1))
 		if checksum { // a sum of one byte may not see a block shifted by noise
@@ -185,11 +189,16 @@ func TestFaultsWithinTheLimit(t *testing.T) {
 				}
 			}
 		}
-		o := exchange(t, one(want), Options{Variant: variant}, Options{Variant: variant, Checksum: checksum, Linger: 10 * time.Minute},
+		o := exchange(
+			t,
+			one(want),
+			Options{Variant: variant},
+			Options{Variant: variant, Checksum: checksum, Linger: 10 * time.Minute},
 			func(sender, receiver *end) {
 				sender.fault = inject(random, blockFaults, 3)
 				receiver.fault = inject(random, answerFaults, 1)
-			})
+			},
+		)
 		require.NoError(rt, o.sendErr)
 		require.NoError(rt, o.receiveErr)
 		require.Len(rt, o.sinks, 1)
@@ -223,18 +232,31 @@ func inject(random *rand.Rand, plan []string, limit int) func([]byte) []byte {
 func TestOverTheLimitBothEndsFail(t *testing.T) {
 	for _, name := range []string{"lost", "flipped"} {
 		blocks := 0
-		o := exchange(t, one(payload(20_000)), Options{Variant: XMODEM1K}, Options{Variant: XMODEM1K}, func(sender, _ *end) {
-			random := rand.New(rand.NewPCG(1, 2))
-			sender.fault = func(p []byte) []byte {
-				if blocks++; blocks > 5 && len(p) > smallBlock {
-					return faults[name](random, p)
+		o := exchange(
+			t,
+			one(payload(20_000)),
+			Options{Variant: XMODEM1K},
+			Options{Variant: XMODEM1K},
+			func(sender, _ *end) {
+				random := rand.New(rand.NewPCG(1, 2))
+				sender.fault = func(p []byte) []byte {
+					if blocks++; blocks > 5 && len(p) > smallBlock {
+						return faults[name](random, p)
+					}
+					return p
 				}
-				return p
-			}
-		})
+			},
+		)
 		require.Error(t, o.sendErr, name)
 		require.Error(t, o.receiveErr, name)
-		assert.True(t, errors.Is(o.sendErr, transfer.ErrGaveUp) || errors.Is(o.receiveErr, transfer.ErrGaveUp), "%s: %v / %v", name, o.sendErr, o.receiveErr)
+		assert.True(
+			t,
+			errors.Is(o.sendErr, transfer.ErrGaveUp) || errors.Is(o.receiveErr, transfer.ErrGaveUp),
+			"%s: %v / %v",
+			name,
+			o.sendErr,
+			o.receiveErr,
+		)
 	}
 }
 
@@ -266,7 +288,12 @@ func TestReceiverCancels(t *testing.T) {
 		sender, receiver := pair()
 		failed := make(chan error, 1)
 		go func() {
-			_, err := Receive(t.Context(), receiver, func(Header) (io.WriteCloser, error) { return fullStore{full}, nil }, Options{})
+			_, err := Receive(
+				t.Context(),
+				receiver,
+				func(Header) (io.WriteCloser, error) { return fullStore{full}, nil },
+				Options{},
+			)
 			failed <- err
 		}()
 		_, err := Send(t.Context(), sender, one(payload(4000)), Options{})
@@ -288,15 +315,25 @@ func TestCancelFallsBetweenBlocks(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		failed := make(chan error, 1)
 		go func() {
-			_, err := Receive(t.Context(), receiver, func(Header) (io.WriteCloser, error) { return &sink{}, nil }, Options{})
+			_, err := Receive(
+				t.Context(),
+				receiver,
+				func(Header) (io.WriteCloser, error) { return &sink{}, nil },
+				Options{},
+			)
 			failed <- err
 		}()
 		blocks := 0
-		_, err := Send(ctx, sender, one(payload(100_000)), Options{Variant: XMODEM1K, Progress: func(transfer.Progress) {
-			if blocks++; blocks == 20 {
-				cancel()
-			}
-		}})
+		_, err := Send(
+			ctx,
+			sender,
+			one(payload(100_000)),
+			Options{Variant: XMODEM1K, Progress: func(transfer.Progress) {
+				if blocks++; blocks == 20 {
+					cancel()
+				}
+			}},
+		)
 		require.ErrorIs(t, err, context.Canceled)
 		require.ErrorIs(t, <-failed, transfer.ErrCancelled)
 		left := receiver.rest
@@ -325,7 +362,12 @@ func TestLostLineEndsAtOnce(t *testing.T) {
 	gone := errors.New("unplugged")
 	_, err := Send(t.Context(), brokenPort{gone}, one(payload(10)), Options{})
 	require.ErrorIs(t, err, gone)
-	_, err = Receive(t.Context(), brokenPort{gone}, func(Header) (io.WriteCloser, error) { return &sink{}, nil }, Options{})
+	_, err = Receive(
+		t.Context(),
+		brokenPort{gone},
+		func(Header) (io.WriteCloser, error) { return &sink{}, nil },
+		Options{},
+	)
 	require.ErrorIs(t, err, gone)
 }
 
@@ -369,7 +411,12 @@ func FuzzReceiver(f *testing.F) {
 			sender, receiver := pair()
 			sender.out <- append(wire, can, can)
 			out := &sink{}
-			_, err := Receive(t.Context(), receiver, func(Header) (io.WriteCloser, error) { return out, nil }, Options{Retries: 2, Answer: time.Second, StartWait: 5 * time.Second})
+			_, err := Receive(
+				t.Context(),
+				receiver,
+				func(Header) (io.WriteCloser, error) { return out, nil },
+				Options{Retries: 2, Answer: time.Second, StartWait: 5 * time.Second},
+			)
 			if err == nil {
 				assert.Zero(t, out.Len()%smallBlock)
 			}
