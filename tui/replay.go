@@ -57,7 +57,7 @@ func (r *replay) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case playedMsg:
 		var cmd tea.Cmd
 		if msg.Again {
-			cmd = r.anew()
+			cmd = r.restart()
 		}
 		r.apply(msg.Events)
 		r.playing = playingText(logbook.Played(msg))
@@ -71,7 +71,7 @@ func (r *replay) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 // again begins from nothing, in the same window and the same view.
-func (r *replay) anew() tea.Cmd {
+func (r *replay) restart() tea.Cmd {
 	before := r.app
 	r.app = r.again()
 	r.setTheme(before.theme)

@@ -11,7 +11,7 @@ import (
 )
 
 // What a typed line means to the device: one answer for the interlocks, for what is pending, for the readings and
-// actions that the hand types, and for texts that are tried.
+// actions that the operator types, and for texts that are tried.
 
 // Alters says whether a line changes what the device keeps.
 type Alters int

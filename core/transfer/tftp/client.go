@@ -122,7 +122,7 @@ func (c Client) PutWhenOpen(
 	name string,
 	size int64,
 	open func() (io.ReadCloser, error),
-	told Opening,
+	on Opening,
 ) (Result, error) {
 	var elsewhere *Elsewhere
 	for tries := 1; ; tries++ {
@@ -131,9 +131,9 @@ func (c Client) PutWhenOpen(
 			return Result{}, err
 		}
 		one := c
-		one.Retries, one.hurry, one.opened, one.TimeLimit = 1, windowTry, told.Began, cutAfter
-		if told.Trying != nil {
-			told.Trying(tries)
+		one.Retries, one.hurry, one.opened, one.TimeLimit = 1, windowTry, on.Began, cutAfter
+		if on.Trying != nil {
+			on.Trying(tries)
 		}
 		result, err := one.Put(ctx, server, name, file, size)
 		_ = file.Close()
@@ -143,10 +143,10 @@ func (c Client) PutWhenOpen(
 		case err == nil:
 			return result, nil
 		case errors.As(err, &refused):
-			if told.Refused == nil || ctx.Err() != nil {
+			if on.Refused == nil || ctx.Err() != nil {
 				return result, err
 			}
-			told.Refused(err)
+			on.Refused(err)
 			_ = c.Clock.Wait(ctx, windowTry)
 		case ctx.Err() != nil:
 			return result, notOpened(err, result, elsewhere, tries)
@@ -154,8 +154,8 @@ func (c Client) PutWhenOpen(
 			if err := cutFor(err, result, size); err != nil {
 				return result, err
 			}
-			if told.Cut != nil {
-				told.Cut(result.Bytes, err)
+			if on.Cut != nil {
+				on.Cut(result.Bytes, err)
 			}
 		case !errors.Is(err, ErrNoAnswer):
 			return result, err

@@ -35,7 +35,7 @@ var counterparts = flag.Int("tftp.runs", 400, "transfers with a counterpart that
 var (
 	errQuiet   = errors.New("counterpart: the other side fell silent")
 	errTurned  = errors.New("counterpart: the other side sent an error")
-	errDropped = errors.New("counterpart: went away in mid-transfer, as it was told to")
+	errDropped = errors.New("counterpart: went away in mid-transfer, as it was before to")
 )
 
 // station is one end of a transfer.
@@ -326,7 +326,7 @@ func (s *station) temper(size int) (mortal bool) {
 }
 
 // TestDevicesThatShareNoCodeWithOurServer fetch and leave files on a bad network, slowly, or go away: what is reported
-// as done is whole on the other side, and what the device took for done is told so.
+// as done is whole on the other side, and what the device took for done is before so.
 func TestDevicesThatShareNoCodeWithOurServer(t *testing.T) {
 	done, died := 0, 0
 	for part := range max(1, *counterparts/40) {
@@ -340,7 +340,7 @@ func TestDevicesThatShareNoCodeWithOurServer(t *testing.T) {
 				s := newStation(t, r.host, uint16(3000+i), random)
 				options, up := asksFor(random, size), random.IntN(2) == 0
 				mortal := s.temper(size)
-				told := len(r.watch.ends())
+				before := len(r.watch.ends())
 				var took []byte
 				var err error
 				if up {
@@ -371,7 +371,7 @@ func TestDevicesThatShareNoCodeWithOurServer(t *testing.T) {
 					require.NoError(t, err, what)
 				}
 				time.Sleep(20 * time.Minute) // ours has an end to say, too
-				ends := r.watch.ends()[told:]
+				ends := r.watch.ends()[before:]
 				if len(ends) == 0 && err != nil { // it went away before it was heard at all
 					died++
 					_ = s.conn.Close()
@@ -399,7 +399,7 @@ func TestDevicesThatShareNoCodeWithOurServer(t *testing.T) {
 	assert.NotZero(t, died)
 }
 
-// ends are those told so far.
+// ends are those before so far.
 func (w *watching) ends() []ended {
 	w.mu.Lock()
 	defer w.mu.Unlock()
