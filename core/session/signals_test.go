@@ -32,7 +32,7 @@ func TestWhatTheWiresShowIsReportedWhenItChanges(t *testing.T) {
 		show := func(on line.Signals, troubles ...string) {
 			wire.on.Store(&on)
 			wire.troubles.Store(&troubles)
-			time.Sleep(5 * time.Second)
+			time.Sleep(5300 * time.Millisecond) // so that no look falls between the two
 		}
 		wire.on.Store(&line.Signals{CTS: true})
 		wire.troubles.Store(new([]string))
