@@ -462,7 +462,7 @@ func TestABurnAsItIsShown(t *testing.T) {
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
 		a, _ := lampApp(t)
 		feed(a, event.RunBegin{Runbook: "burn", Title: "Try it, then burn it", Steps: []event.StepPlan{
-			{ID: "1.1", Phase: "try", Title: "Try it yourself", Verb: "hand-over", Rehearsed: true, Timeout: time.Hour},
+			{ID: "1.1", Phase: "try", Title: "Try it yourself", Verb: "hand-over", Yours: true, Rehearsed: true, Timeout: time.Hour},
 			{ID: "2.1", Phase: "burn", Title: "Erase it", Cards: []string{"flash"}, Timeout: time.Minute},
 			{
 				ID:      "3.1",

@@ -9,12 +9,13 @@ import (
 	"pilotrix/core/offer"
 	"pilotrix/core/preflight/netfilter"
 	"pilotrix/core/transfer/sshd"
+	"pilotrix/core/transfer/sshput"
 )
 
 // SFTP and SCP are files over SSH, by one server.
 var (
 	SFTP = Register(Carrier{
-		Name: "sftp", Rank: 4, Port: sshd.Port, Talk: netfilter.OneConnection,
+		Name: sshput.SFTP, Rank: 4, Port: sshd.Port, Talk: netfilter.OneConnection,
 		Listen: func(at netip.AddrPort, s offer.Serving) (Server, Endpoint, error) {
 			server, err := sshd.Listen(at, s)
 			if err != nil {
@@ -34,7 +35,7 @@ var (
 	})
 	SCP = Register(
 		Carrier{
-			Name:  "scp",
+			Name:  sshput.SCP,
 			Rank:  5,
 			Port:  sshd.Port,
 			With:  SFTP.Name,

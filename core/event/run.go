@@ -19,6 +19,7 @@ type StepPlan struct {
 	Hold         bool          `json:"hold,omitempty"`
 	Irreversible bool          `json:"irreversible,omitempty"`
 	Rehearsed    bool          `json:"rehearsed,omitempty"` // nothing that lasts is changed in its phase
+	Yours        bool          `json:"yours,omitempty"`     // it gives the operator the helm
 	Cards        []string      `json:"cards,omitempty"`     // what a view shows while it is under way
 	Types        []string      `json:"types,omitempty"`     // what it would type, as far as that is known
 }

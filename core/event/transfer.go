@@ -197,7 +197,7 @@ var estimatesKind = declare(Kind[Estimates]{
 	Sample: Estimates{
 		File: "lark.cgo",
 		Size: 5,
-		All:  []Estimate{{Protocol: "tftp", Time: time.Minute, Why: "blocks", Chosen: true}},
+		All:  []Estimate{{Protocol: "t", Time: time.Minute, Why: "blocks", Chosen: true}},
 	},
 })
 

@@ -59,7 +59,7 @@ func ParseProof(text string) (func(context.Context, Course) error, error) {
 			}
 			return conn.Close()
 		}, nil
-	case kind == "http" && strings.HasPrefix(rest, "/"):
+	case kind == reach.HTTP && strings.HasPrefix(rest, "/"):
 		return func(ctx context.Context, c Course) error {
 			ctx, cancel := context.WithTimeout(ctx, wait)
 			defer cancel()

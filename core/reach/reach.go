@@ -48,7 +48,7 @@ func ParseWatched(text string) (Watched, error) {
 	}
 	kind, rest, found := strings.Cut(text, ":")
 	switch {
-	case found && (kind == "http" || kind == "https"):
+	case found && (kind == HTTP || kind == HTTP+"s"):
 		u, err := url.Parse(text)
 		if err != nil {
 			return bad(err.Error())

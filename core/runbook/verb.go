@@ -27,9 +27,11 @@ type Verb struct {
 	OwnLine bool
 	// Restarts says that it restarts the device: what that changes is what runs, which a rollback is about.
 	Restarts bool
-	Makes    []string // names that it makes for later steps, besides facts
-	Cards    []string // what a view shows beside the console while it is under way, see the constants
-	New      func() Body
+	// HandsOver says that it gives the operator the helm.
+	HandsOver bool
+	Makes     []string // names that it makes for later steps, besides facts
+	Cards     []string // what a view shows beside the console while it is under way, see the constants
+	New       func() Body
 }
 
 // Cards that a verb may ask for.

@@ -458,7 +458,7 @@ func (s *State) Left() (left time.Duration) {
 // HandedOver reports that the operator has the helm because the present step gave it: there is something to try.
 func (s *State) HandedOver() bool {
 	step := s.Present()
-	return s.Helm.Who == event.Hand && step != nil && step.Verb == "hand-over"
+	return s.Helm.Who == event.Hand && step != nil && step.Yours
 }
 
 // AwaitsWindow reports that the file is not on its way yet: the loader that takes it is waited for.

@@ -75,7 +75,7 @@ func (crs *course) plansOf(steps []runbook.PreparedStep, here int) (plans []even
 			Rehearsed:    crs.run.Prepared.Rehearsed(s),
 		}
 		if s.Verb != nil {
-			plan.Cards = s.Verb.Cards
+			plan.Cards, plan.Yours = s.Verb.Cards, s.Verb.HandsOver
 		}
 		if i >= here {
 			ahead := walk.Next(s)

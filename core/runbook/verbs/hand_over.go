@@ -13,7 +13,7 @@ import (
 )
 
 var _ = runbook.Register(runbook.Verb{
-	Name:    "hand-over",
+	Name: "hand-over", HandsOver: true,
 	Does:    "gives the helm to the hand for as long as it wants, and goes on when it is given back and said to be enough",
 	Timeout: runbook.HoldTimeout,
 	New:     func() runbook.Body { return new(handOverBody) },

@@ -79,7 +79,7 @@ func watchTarget(run *engine.Run, text string) error {
 
 // withoutLength drops the length of a network, 192.0.2.40/24: a device says its address so.
 func withoutLength(text string) string {
-	if strings.HasPrefix(text, "http") {
+	if strings.HasPrefix(text, reach.HTTP) {
 		return text
 	}
 	before, _, _ := strings.Cut(text, "/")
