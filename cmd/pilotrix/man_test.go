@@ -1,13 +1,14 @@
 package main
 
 import (
-	"flag"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"pilotrix/core/source/goldentest"
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
@@ -17,14 +18,12 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var update = flag.Bool("update", false, "write docs/man again")
-
 // manual is where the manual's pages are.
 const manual = "../../docs/man"
 
 // TestTheManualIsOfTheCommands makes a page of each command and holds docs/man to them, whoever makes it.
 func TestTheManualIsOfTheCommands(t *testing.T) {
-	if *update {
+	if goldentest.Updating() {
 		require.NoError(t, os.RemoveAll(manual))
 		require.NoError(t, os.CopyFS(manual, os.DirFS(makeManual(t))))
 	}

@@ -23,6 +23,8 @@ type Reader struct {
 	remake *exchange.Remaker // nil where the record has exchanges of its own
 }
 
+// NewReader reads a record: each exchange, each line that belongs to none, by the dialect of a name, nil where there is
+// none.
 func NewReader(each func(exchange.Recorded), line func(string), known func(name string) *dialect.Dialect) *Reader {
 	return &Reader{Reader: exchange.NewReader(each, line), known: known}
 }
@@ -38,7 +40,7 @@ func (r *Reader) Event(e event.Event) []event.Event {
 		all = r.remake.Event(e)
 	}
 	for _, one := range all {
-		r.Event(one)
+		r.Reader.Event(one)
 	}
 	return all
 }

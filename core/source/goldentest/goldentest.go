@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var update = flag.Bool("update", false, "write the golden files anew")
+var update = flag.Bool("update", false, "write the golden files again")
 
 // Updating reports whether the golden files are written again.
 func Updating() bool { return *update }
@@ -21,9 +21,14 @@ func Updating() bool { return *update }
 // Same compares a text with testdata/NAME.golden.
 func Same(t *testing.T, name, got string) {
 	t.Helper()
-	path := filepath.Join("testdata", name+".golden")
+	SameFile(t, filepath.Join("testdata", name+".golden"), got)
+}
+
+// SameFile compares a text with a file.
+func SameFile(t *testing.T, path, got string) {
+	t.Helper()
 	if *update {
-		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(got), 0o644))
 	}
 	want, err := os.ReadFile(path)
@@ -34,7 +39,7 @@ func Same(t *testing.T, name, got string) {
 			assert.Failf(
 				t,
 				"it is not as it was",
-				"%s, line %d:\nwas  %s\nis   %s\nIf this is meant, -update writes it anew.",
+				"%s, line %d:\nwas  %s\nis   %s\nIf this is meant, -update writes it again.",
 				path,
 				i+1,
 				a,
