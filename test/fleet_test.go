@@ -198,6 +198,7 @@ func (w *fleetWire) lie() {
 		copy(lie[236:], []byte{0x63, 0x82, 0x53, 0x63})
 		lie = append(lie[:240], 53, 1, 3, 54, 4, 203, 0, 113, 9, 50, 4, 203, 0, 113, 77, 60, 6)
 		_, _ = w.conn.WriteTo(append(append(lie, "Maskel"...), 255), &net.UDPAddr{IP: net.IPv4bcast, Port: 67})
+		time.Sleep(20 * time.Millisecond) // all at once would not fit beside those that ask
 	}
 }
 
