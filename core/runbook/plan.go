@@ -39,6 +39,7 @@ func (t Typed) Line() string {
 	return text
 }
 
+// TypedText is each of several in words.
 func TypedText(typed []Typed) (words []string) {
 	for _, t := range typed {
 		words = append(words, t.Line())

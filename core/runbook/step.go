@@ -55,6 +55,7 @@ func (Step) JSONSchema() *jsonschema.Schema {
 	return schema
 }
 
+// Repeatable reports whether the step may be done again without asking, after the line was lost.
 func (s *PreparedStep) Repeatable() bool { return s.Verb == nil || s.Verb.Repeatable }
 
 // Rests are the names that a hold rests on: what it says, and what its step is about to type.

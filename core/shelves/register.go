@@ -28,6 +28,7 @@ type Register struct {
 
 func registerPath() string { return filepath.Join(xdg.DataHome, "pilotrix", "shelf.json") }
 
+// Load reads what is kept; nothing is kept where the file is not there.
 func Load() (Register, error) {
 	r := Register{Pasted: map[string][]image.Published{}}
 	data, err := ownfile.Read(registerPath())

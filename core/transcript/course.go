@@ -21,6 +21,7 @@ type Printer struct {
 	facts    map[string]string
 }
 
+// New prints to out.
 func New(out io.Writer) *Printer {
 	return &Printer{
 		out:      out,
@@ -40,6 +41,7 @@ var outcomeMarks = map[event.Outcome]string{
 
 var levelMarks = map[event.Level]string{event.Info: "  ", event.Warning: "! ", event.Error: "✗ "}
 
+// Report prints an event, where it is one that is printed.
 func (c *Printer) Report(e event.Event) {
 	switch b := e.Body.(type) {
 	case event.SessionBegin:

@@ -62,6 +62,7 @@ type Exchanges struct {
 	only   string // what has to be in whatever is printed
 }
 
+// NewExchanges prints as course does, and only what has a text in it; an empty one is in everything.
 func NewExchanges(course *Printer, only string) *Exchanges {
 	p := &Exchanges{course: course, only: strings.ToLower(only)}
 	p.reader = NewReader(p.exchange, func(text string) {
@@ -77,6 +78,7 @@ func (p *Exchanges) wants(texts ...string) bool {
 	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(strings.ToLower(text), p.only) })
 }
 
+// Report prints what comes of an event.
 func (p *Exchanges) Report(e event.Event) {
 	for _, one := range p.reader.Event(e) {
 		if p.only != "" && !logbook.Holds(one, p.only) {

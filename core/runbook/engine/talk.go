@@ -196,6 +196,7 @@ func (tk *talk) wake(ctx context.Context, times int, each time.Duration) (sense.
 	return sense.State{}, fmt.Errorf("no prompt after %d key presses: %s", times, tk.run.StateText())
 }
 
+// LastLines are the last two lines of an answer, in one.
 func LastLines(output string) string {
 	lines := strings.Split(strings.TrimSpace(output), "\n")
 	return strings.Join(lines[max(0, len(lines)-2):], " / ")
