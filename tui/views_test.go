@@ -598,7 +598,7 @@ func (s *shelved) Ports() ([]line.Port, error) {
 }
 
 func (s *shelved) Book() (map[string]logbook.Known, []logbook.Last, error) {
-	return map[string]logbook.Known{"mare-gw1": {
+	known := map[string]logbook.Known{"mare-gw1": {
 		Facts: map[string]string{"running.release": "7.4.2", "device.model": "G2-4"},
 		At:    today,
 		Last: &logbook.Run{
@@ -608,7 +608,8 @@ func (s *shelved) Book() (map[string]logbook.Known, []logbook.Last, error) {
 			Ended:   today.Add(-49 * time.Hour),
 			Message: "lark 7.4.2 runs",
 		},
-	}}, []logbook.Last{
+	}}
+	return known, []logbook.Last{
 		{
 			Entry: logbook.Entry{
 				Device: "hollow-rtr1",

@@ -354,19 +354,9 @@ func (s *Server) decide(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCP
 			return nil, []Reported{{Freed, c, addr, fmt.Sprintf("%s gave %s back", c.MAC, addr)}}
 		}
 	case dhcpv4.MessageTypeInform:
-		return s.answer(
-			m,
-			c,
-			dhcpv4.MessageTypeAck,
-			netip.Addr{},
-		), []Reported{
-			{
-				Kind:   Leased,
-				Client: c,
-				Addr:   addr4(m.ClientIPAddr),
-				Text:   c.MAC + " has an address and asked for the rest",
-			},
-		}
+		asked := Reported{Kind: Leased, Client: c, Addr: addr4(m.ClientIPAddr)}
+		asked.Text = c.MAC + " has an address and asked for the rest"
+		return s.answer(m, c, dhcpv4.MessageTypeAck, netip.Addr{}), []Reported{asked}
 	}
 	return nil, []Reported{
 		{Kind: Left, Client: c, Text: fmt.Sprintf("%s of %s: nothing is answered to that", m.MessageType(), c.MAC)},
