@@ -393,12 +393,7 @@ func (s *Server) offer(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv
 	if why != nil {
 		return nil, why
 	}
-	return s.answer(
-		m,
-		c,
-		dhcpv4.MessageTypeOffer,
-		addr,
-	), []Reported{
+	return s.answer(m, c, dhcpv4.MessageTypeOffer, addr), []Reported{
 		{Offered, c, addr, fmt.Sprintf("%s is offered %s", c.MAC, addr)},
 	}
 }
@@ -419,12 +414,7 @@ func (s *Server) bootp(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHCPv
 		return nil, why
 	}
 	s.hold(c, addr, now.Add(s.opt.Lease), true)
-	return s.answer(
-		m,
-		c,
-		dhcpv4.MessageTypeNone,
-		addr,
-	), []Reported{
+	return s.answer(m, c, dhcpv4.MessageTypeNone, addr), []Reported{
 		{Leased, c, addr, fmt.Sprintf("%s asks by BOOTP and has %s", c.MAC, addr)},
 	}
 }
@@ -452,12 +442,7 @@ func (s *Server) request(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHC
 		return nil, []Reported{{Kind: Left, Client: c, Text: c.MAC + " asks for no address"}}
 	case lease != nil && lease.Addr == wants:
 		s.hold(c, wants, now.Add(s.opt.Lease), true)
-		return s.answer(
-			m,
-			c,
-			dhcpv4.MessageTypeAck,
-			wants,
-		), []Reported{
+		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Reported{
 			{Leased, c, wants, fmt.Sprintf("%s has %s for %s", c.MAC, wants, units.Text(s.opt.Lease))},
 		}
 	case lease == nil && !chosen && s.opt.Own.Contains(wants) && !s.gives(wants, c.MAC):
@@ -471,12 +456,7 @@ func (s *Server) request(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHC
 		} // RFC 2131 §4.3.2: silent without a record
 	case lease == nil && !chosen && s.free(wants, c.MAC, now):
 		s.hold(c, wants, now.Add(s.opt.Lease), true) // it had that before this laptop's program was started
-		return s.answer(
-			m,
-			c,
-			dhcpv4.MessageTypeAck,
-			wants,
-		), []Reported{
+		return s.answer(m, c, dhcpv4.MessageTypeAck, wants), []Reported{
 			{Leased, c, wants, fmt.Sprintf("%s goes on with %s", c.MAC, wants)},
 		}
 	}
@@ -484,12 +464,7 @@ func (s *Server) request(m *dhcpv4.DHCPv4, c Client, now time.Time) (*dhcpv4.DHC
 	if !s.opt.Own.Contains(wants) {
 		why = fmt.Sprintf("which is on another network than %s: it was somewhere else before", s.opt.Own.Masked())
 	}
-	return s.answer(
-		m,
-		c,
-		dhcpv4.MessageTypeNak,
-		netip.Addr{},
-	), []Reported{
+	return s.answer(m, c, dhcpv4.MessageTypeNak, netip.Addr{}), []Reported{
 		{Refused, c, wants, fmt.Sprintf("%s asks for %s, %s", c.MAC, wants, why)},
 	}
 }
