@@ -2,12 +2,14 @@ package main
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/adrg/xdg"
 	"github.com/stretchr/testify/require"
@@ -80,7 +82,10 @@ func (s *scripted) run(line string) string {
 		args = append(args, strings.ReplaceAll(strings.Trim(word, "'"), "HOME", s.home))
 	}
 	p := &program{out: &printed, err: &printed}
-	code := p.run(s.t.Context(), args)
+	limited, cancel := context.WithTimeout(s.t.Context(), time.Minute)
+	defer cancel()
+	code := p.run(limited, args)
+	require.NoError(s.t, limited.Err(), "%s does not end", line)
 	if code != 0 {
 		fmt.Fprintf(&printed, "[exit code %d]\n", code)
 	}
@@ -100,6 +105,7 @@ var passing = []struct {
 	{regexp.MustCompile(`\b\d\d:\d\d:\d\d(?:\.\d+)?`), "TIME"},
 	{regexp.MustCompile(`(?m)^.*(?: tried: |\d+ %  \d+ of ).*\n`), ""}, // how often depends on the pace
 	{regexp.MustCompile(`\d+ blocks, \d+ resent`), "so many blocks"},
+	{regexp.MustCompile(`[\d.]+ [KM]iB`), "so large"},
 	{regexp.MustCompile(` +\b(?:\d+h)?(?:\d+m)?[\d.]+ ?[mµ]?s\b`), " so long"},
 	{regexp.MustCompile(`(?m)[ \t]+$`), ""},
 }
