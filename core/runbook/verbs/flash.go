@@ -255,16 +255,16 @@ func flashing(
 	if _, err := w.compute(run, s); err != nil {
 		return err
 	}
-	showFlash(run, during)
+	reportFlash(run, during)
 	err := run.Actions.Perform(ctx, s, d)
 	if err != nil {
 		then = event.FlashDoubtful
 	}
-	showFlash(run, then)
+	reportFlash(run, then)
 	return err
 }
 
-func showFlash(run *engine.Run, state string) {
+func reportFlash(run *engine.Run, state string) {
 	burn := &burns.Of(run).now
 	burn.State = state
 	run.Console.Emit(*burn)

@@ -42,7 +42,7 @@ func (w *computeWork) Do(_ context.Context, run *engine.Run, s *runbook.Prepared
 	if err != nil {
 		return err
 	}
-	showFlash(run, event.FlashComputed)
+	reportFlash(run, event.FlashComputed)
 	for _, words := range burnText(b, burns.Of(run).now.File) {
 		run.Console.Emit(event.Note{Level: event.Info, Text: words})
 	}

@@ -87,11 +87,11 @@ func (w *writeWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 		err = compare(run, s, w.same)
 	}
 	if err != nil {
-		showFlash(run, event.FlashDoubtful)
+		reportFlash(run, event.FlashDoubtful)
 		return err
 	}
 	got, err := w.same.got.Value(run.Env())
 	burns.Of(run).now.Checksum = expression.Format(got)
-	showFlash(run, event.FlashVerified)
+	reportFlash(run, event.FlashVerified)
 	return err
 }
