@@ -18,9 +18,10 @@ import (
 	"pilotrix/demo"
 )
 
-// TestTheScripts carries the commands of each script out as whoever types them would, and holds what they print, and the code that they
-// end with where that is not 0. In a script a line with a dollar is a command, and what is indented is what it printed; -update writes that
-// again. HOME stands for the folder of the user that a script is carried out for, where images/ and gateway/ are shelves of the demo.
+// TestTheScripts carries the commands of each script out as whoever types them would, and holds what they print, and
+// the code that they end with where that is not 0. In a script a line with a dollar is a command, and what is indented
+// is what it printed; -update writes that again. HOME stands for the folder of the user that a script is carried out
+// for, where images/ and gateway/ are shelves of the demo.
 func TestTheScripts(t *testing.T) {
 	scripts, err := filepath.Glob("testdata/*.script")
 	require.NoError(t, err)

@@ -17,7 +17,8 @@ import (
 	"pilotrix/core/reach"
 )
 
-// ParseRange reads the addresses that are given, FIRST-LAST; for an empty text they are the last of the network, enough for that many devices.
+// ParseRange reads the addresses that are given, FIRST-LAST; for an empty text they are the last of the network, enough
+// for that many devices.
 func ParseRange(text string, own netip.Prefix, devices int) (first, last netip.Addr, err error) {
 	if text == "" {
 		first, last = LastOf(own, max(UsualAddresses, 2*devices)) // some may be somebody's already

@@ -592,7 +592,7 @@ func (r *Runbook) CheckAgainst(d *dialect.Dialect) ([]*source.Complaint, error) 
 // Snapshots are the names that steps keep all facts under.
 func (r *Runbook) Snapshots() (names []string) {
 	r.eachStep(func(_ string, step *Step) {
-		if body, ok := step.body.(keeper); ok {
+		if body, ok := step.body.(Keeper); ok {
 			names = append(names, body.Keeps())
 		}
 	})

@@ -123,7 +123,7 @@ func (f *flow) step(s *PreparedStep) {
 	if s.Verb != nil && s.Verb.First && f.changedBy != "" {
 		f.c.file.Complain(s.path, "“%s” changes the device before this: it is not so already then", f.changedBy)
 	}
-	if work, ok := s.Work.(keeper); ok {
+	if work, ok := s.Work.(Keeper); ok {
 		for name := range cloneProvenance(f.known) {
 			f.make(work.Keeps()+"."+name, s, under)
 		}

@@ -175,7 +175,7 @@ func (p *Prepared) unrolled(assumed *device.Facts) (steps []PreparedStep, env ma
 	altered := false
 	for i := 0; i < len(p.Steps); i++ {
 		s := p.Steps[i]
-		if work, ok := s.Work.(gatherer); ok {
+		if work, ok := s.Work.(Gatherer); ok {
 			files := work.Gathers(&Planner{Prepared: p, Known: env, Facts: assumed})
 			files.Into(env)
 			maps.Copy(made, files)
@@ -287,7 +287,7 @@ func (p *Planner) step(s *PreparedStep) PlanStep {
 		step.Skipped = cmp.Or(s.SkippedText.Shown(within.Known), "not needed")
 		return step
 	}
-	if w, describes := s.Work.(summarizer); describes {
+	if w, describes := s.Work.(Summarizer); describes {
 		report := w.Summary(&within, s)
 		step.Does, step.Checks, step.Estimates = report.Does, report.Checks, report.Estimates
 	}
@@ -353,7 +353,7 @@ func (p *Planner) Knows(name string) bool {
 
 // foresee notes what a step makes, so that it is known to what the step types.
 func (p *Planner) foresee(s *PreparedStep) {
-	work, ok := s.Work.(foreseer)
+	work, ok := s.Work.(Foreseer)
 	if !ok {
 		return
 	}
@@ -368,7 +368,7 @@ func (p *Planner) foresee(s *PreparedStep) {
 
 // types are the commands that a step types, as far as they are known.
 func (p *Planner) types(s *PreparedStep) []Typed {
-	if w, types := s.Work.(typist); types {
+	if w, types := s.Work.(Typist); types {
 		return w.Types(p, s)
 	}
 	return nil
@@ -376,7 +376,7 @@ func (p *Planner) types(s *PreparedStep) []Typed {
 
 // runsOutIn is how long a step waits first for what runs out by itself, as far as that is known.
 func (p *Planner) runsOutIn(s *PreparedStep) (left time.Duration) {
-	w, ok := s.Work.(outwaiter)
+	w, ok := s.Work.(Outwaiter)
 	if !ok {
 		return 0
 	}

@@ -257,7 +257,7 @@ func (p *Prepared) Mask(env map[string]any) {
 func (p *Prepared) estimateTimes() {
 	baud := p.Dialect.Line.Speed
 	for i := range p.Steps {
-		if speed, ok := p.Steps[i].Work.(pacer); ok && speed.Pace() != 0 {
+		if speed, ok := p.Steps[i].Work.(Pacer); ok && speed.Pace() != 0 {
 			baud = speed.Pace()
 		}
 		p.Steps[i].baud = baud
@@ -266,7 +266,7 @@ func (p *Prepared) estimateTimes() {
 }
 
 func (p *Prepared) estimateStep(s *PreparedStep) {
-	if w, can := s.Work.(expecter); can && s.Common.Expected == nil {
+	if w, can := s.Work.(Expecter); can && s.Common.Expected == nil {
 		s.Expected = w.Expects(p, s, s.baud)
 	}
 	w, can := s.Work.(interface {

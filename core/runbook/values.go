@@ -15,13 +15,13 @@ type Value interface {
 
 // What a Value may have.
 type (
-	// masked is a Value with a secret in it.
-	masked interface {
+	// Masks is a Value with a secret in it.
+	Masks interface {
 		// Shown is its tree with a mark in the place of each secret.
 		Shown() any
 	}
-	// shelved is a Value whose rows stand for files.
-	shelved interface {
+	// Shelved is a Value whose rows stand for files.
+	Shelved interface {
 		// Files are those of a row, by what is put behind the name that a loop gives the row.
 		Files(row map[string]any) map[string]*image.Image
 	}
@@ -48,7 +48,7 @@ func (m Made) Into(env map[string]any) {
 // Mask puts them there again, without their secrets.
 func (m Made) Mask(env map[string]any) {
 	for name, value := range m {
-		if secret, ok := value.(masked); ok {
+		if secret, ok := value.(Masks); ok {
 			env[name] = secret.Shown()
 		}
 	}
@@ -58,7 +58,7 @@ func (m Made) Mask(env map[string]any) {
 func (m Made) files(name string, row map[string]any) map[string]*image.Image {
 	images := map[string]*image.Image{}
 	for _, value := range m {
-		if rows, ok := value.(shelved); ok {
+		if rows, ok := value.(Shelved); ok {
 			for behind, img := range rows.Files(row) {
 				images[name+behind] = img
 			}

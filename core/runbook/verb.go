@@ -57,31 +57,31 @@ type Work any
 
 // What a Work may have.
 type (
-	// typist knows the commands that it types, as far as they are known.
-	typist interface {
+	// Typist knows the commands that it types, as far as they are known.
+	Typist interface {
 		Types(p *Planner, s *PreparedStep) []Typed
 	}
-	// summarizer says what it does on this laptop, what it checks, and what it estimates.
-	summarizer interface {
+	// Summarizer says what it does on this laptop, what it checks, and what it estimates.
+	Summarizer interface {
 		Summary(p *Planner, s *PreparedStep) Summary
 	}
-	// foreseer knows what it makes, as far as what is known before a run goes: nil stands for what only the device
+	// Foreseer knows what it makes, as far as what is known before a run goes: nil stands for what only the device
 	// says.
-	foreseer interface {
+	Foreseer interface {
 		Foresees(p *Planner, s *PreparedStep) Made
 	}
-	// gatherer makes what stands for files, for loops to go over, as far as what is assumed goes.
-	gatherer interface{ Gathers(p *Planner) Made }
-	// expecter estimates how long it takes over a line of so many baud, 0 when it cannot.
-	expecter interface {
+	// Gatherer makes what stands for files, for loops to go over, as far as what is assumed goes.
+	Gatherer interface{ Gathers(p *Planner) Made }
+	// Expecter estimates how long it takes over a line of so many baud, 0 when it cannot.
+	Expecter interface {
 		Expects(p *Prepared, s *PreparedStep, baud int) time.Duration
 	}
-	// pacer sets the line to a speed, in baud, 0 for what it was before.
-	pacer interface{ Pace() int }
-	// keeper keeps all facts under a name.
-	keeper interface{ Keeps() string }
-	// outwaiter waits until something that is pending runs out.
-	outwaiter interface{ WaitsOut() string }
+	// Pacer sets the line to a speed, in baud, 0 for what it was before.
+	Pacer interface{ Pace() int }
+	// Keeper keeps all facts under a name.
+	Keeper interface{ Keeps() string }
+	// Outwaiter waits until something that is pending runs out.
+	Outwaiter interface{ WaitsOut() string }
 )
 
 // Summary is what a step does besides typing, in words.

@@ -42,7 +42,7 @@ type actWork struct {
 	message, proves *expression.Template
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *actBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &actWork{CompiledCall: b.CompileBy(c, b.By), expect: b.Expect}
 	if b.By != "" && w.Action != nil && len(w.Action.By) == 0 {
@@ -65,7 +65,7 @@ func (b *actBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *actWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	if err := run.Actions.Perform(ctx, s, w.CompiledCall); err != nil || w.expect == nil {
 		return err
@@ -79,7 +79,7 @@ func (w *actWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedSt
 	return prove(run, w.proves)
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *actWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	typed := w.Commands(p)
 	for _, reading := range w.readings {
@@ -88,7 +88,7 @@ func (w *actWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.T
 	return typed
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *actWork) Summary(*runbook.Planner, *runbook.PreparedStep) (t runbook.Summary) {
 	if w.expect != nil {
 		t.Checks = []string{string(w.expect.Holds)}

@@ -41,7 +41,7 @@ type agreeWork struct {
 	what, proves     *expression.Template
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *agreeBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &agreeWork{
 		agreeBody: *b,
@@ -59,7 +59,7 @@ func (b *agreeBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *agreeWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	text := fmt.Sprintf("%s: %s is the same in all of %s", w.what.Shown(p.Known), w.On, w.In)
 	if w.Want != "" {
@@ -68,7 +68,7 @@ func (w *agreeWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook
 	return runbook.Summary{Checks: []string{text}}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *agreeWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	if err := run.Readings.EnsureFresh(ctx, s, w.in, w.want, w.number); err != nil {
 		return err

@@ -28,7 +28,7 @@ type alreadyWork struct {
 	message, proves *expression.Template
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *alreadyBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &alreadyWork{
 		string(b.Holds),
@@ -38,7 +38,7 @@ func (b *alreadyBody) Compile(c *runbook.Compiler) runbook.Work {
 	}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *alreadyWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	if err := run.Readings.EnsureFresh(ctx, s, w.holds); err != nil {
 		return err
@@ -57,7 +57,7 @@ func (w *alreadyWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 	return run.Account.Already(why)
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *alreadyWork) Summary(*runbook.Planner, *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{"ends here if " + w.text}}
 }

@@ -27,14 +27,14 @@ type catchBody struct {
 
 type catchWork struct{ catchBody }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *catchBody) Compile(c *runbook.Compiler) runbook.Work {
 	c.Mode("mode", b.Mode)
 	c.Goes("mode", b.Mode)
 	return &catchWork{*b}
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *catchWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	typed := p.Catches(w.Mode)
 	p.Mode = w.Mode

@@ -30,12 +30,12 @@ type checkWork struct {
 	message *expression.Template
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *checkBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &checkWork{*b, c.Guard("holds", b.Holds), c.Template("message", b.Message)}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *checkWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	return check(run, s, w.holds, w.message, run.Title(s))
 }
@@ -66,7 +66,7 @@ func check(
 	return nil
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *checkWork) Summary(*runbook.Planner, *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{string(w.checkBody.Holds)}}
 }

@@ -40,7 +40,7 @@ type comparison struct {
 
 type compareWork []comparison
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *compareBody) Compile(c *runbook.Compiler) runbook.Work {
 	var w compareWork
 	if len(*b) == 0 {
@@ -56,7 +56,7 @@ func (b *compareBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w compareWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	for _, c := range w {
 		if err := run.Readings.EnsureFresh(ctx, s, c.want, c.got); err != nil {
@@ -115,7 +115,7 @@ func comparesWithBefore(run *engine.Run, c comparison) bool {
 	return slices.Contains(run.Prepared.Book.Snapshots(), first)
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w compareWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) (t runbook.Summary) {
 	for _, c := range w {
 		t.Checks = append(t.Checks, fmt.Sprintf("%s: %s = %s", c.what.Shown(p.Known), c.Got, c.Want))

@@ -30,7 +30,7 @@ type describeBody struct {
 
 type describeWork struct{ file string }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *describeBody) Compile(c *runbook.Compiler) runbook.Work {
 	c.Image("file", b.File)
 	said := c.Dialect().Document.Description
@@ -42,7 +42,7 @@ func (b *describeBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &describeWork{b.File}
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *describeWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	img := p.ImageOf(s, w.file)
 	if img == nil {
@@ -77,7 +77,7 @@ func (w *describeWork) read(p *runbook.Prepared, img *image.Image) (map[string]a
 	return tree, nil
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *describeWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	img := run.Prepared.ImageOf(s, w.file)
 	if img == nil {
@@ -94,7 +94,7 @@ func (w *describeWork) Do(_ context.Context, run *engine.Run, s *runbook.Prepare
 	return nil
 }
 
-// Foresees implements foreseer.
+// Foresees implements runbook.Foreseer.
 func (w *describeWork) Foresees(p *runbook.Planner, s *runbook.PreparedStep) runbook.Made {
 	if img := p.ImageOf(s, w.file); img != nil {
 		if says, err := w.read(p.Prepared, img); err == nil {

@@ -28,7 +28,7 @@ type eraseWork struct {
 	*runbook.CompiledCall
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *eraseBody) Compile(c *runbook.Compiler) runbook.Work {
 	burning := b.Burning.compile(c)
 	w := &eraseWork{burning, b.Call.CompileBy(c, "")}
@@ -36,17 +36,17 @@ func (b *eraseBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *eraseWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	return w.describes(p, s)
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *eraseWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	return w.Commands(p)
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *eraseWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	burn := burns.Of(run)
 	burn.erased = nil

@@ -33,7 +33,7 @@ type findWork struct {
 	places []*dialect.CompiledFiles
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *findBody) Compile(c *runbook.Compiler) runbook.Work {
 	c.Image("file", b.File)
 	w := &findWork{file: b.File}
@@ -62,7 +62,7 @@ func (b *findBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *findWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	img := run.Prepared.ImageOf(s, w.file)
 	if img == nil {
@@ -142,7 +142,7 @@ func heldText(img *image.Image, place, name string, by image.Sameness, algorithm
 	)
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *findWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed []runbook.Typed) {
 	for _, place := range w.places {
 		typed = append(typed, p.Reading(place.Reading)...)
@@ -157,7 +157,7 @@ func (w *findWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed []r
 	return typed
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *findWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	name := "${" + w.file + "}"
 	if img := p.ImageOf(s, w.file); img != nil {
@@ -169,7 +169,7 @@ func (w *findWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.
 	return runbook.Summary{Checks: []string{"whether the device has " + name + " already, by its digest"}}
 }
 
-// Foresees implements foreseer: only the device knows.
+// Foresees implements runbook.Foreseer: only the device knows.
 func (w *findWork) Foresees(*runbook.Planner, *runbook.PreparedStep) runbook.Made {
 	made := runbook.Made{}
 	for _, name := range findMakes {

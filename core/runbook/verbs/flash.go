@@ -120,7 +120,7 @@ func (w burning) describes(p *runbook.Planner, s *runbook.PreparedStep) (t runbo
 	return runbook.Summary{Estimates: burnText(b, img.Name)}
 }
 
-// Foresees implements foreseer.
+// Foresees implements runbook.Foreseer.
 func (w burning) Foresees(p *runbook.Planner, s *runbook.PreparedStep) runbook.Made {
 	img, part := p.ImageOf(s, w.file), w.part.Shown(p.Known)
 	flash, err := p.Dialect.FlashMap(p.Facts)

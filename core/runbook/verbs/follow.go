@@ -49,7 +49,7 @@ type followWork struct {
 	within, look, proves    *expression.Template
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *followBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &followWork{followBody: *b, every: time.Duration(b.Every)}
 	w.Row = cmp.Or(w.Row, "name")
@@ -80,7 +80,7 @@ func (b *followBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *followWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed []runbook.Typed) {
 	for _, reading := range w.readings {
 		for _, t := range p.Reading(reading) {
@@ -91,7 +91,7 @@ func (w *followWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed [
 	return typed
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *followWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{
 		Checks: []string{
@@ -114,7 +114,7 @@ type followProgress struct {
 	odd          []string // rows that do not count, in words
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *followWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	text, err := w.within.Render(run.Env())
 	if err != nil {

@@ -39,7 +39,7 @@ type gatherWork struct {
 	rows *expression.Guard
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *gatherBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &gatherWork{gatherBody: *b, rows: c.Guard("for", b.For)}
 	w.Row = cmp.Or(w.Row, w.By)
@@ -51,7 +51,7 @@ func (b *gatherBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *gatherWork) Summary(_ *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{
 		Does: []string{
@@ -65,7 +65,7 @@ func (w *gatherWork) Summary(_ *runbook.Planner, _ *runbook.PreparedStep) runboo
 	}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *gatherWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	if err := run.Readings.EnsureFresh(ctx, s, w.rows); err != nil {
 		return err
@@ -83,7 +83,7 @@ func (w *gatherWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepare
 	return nil
 }
 
-// Gathers implements gatherer.
+// Gathers implements runbook.Gatherer.
 func (w *gatherWork) Gathers(p *runbook.Planner) runbook.Made {
 	found, err := w.found(p.Prepared, p.Known)
 	if err != nil {
@@ -95,7 +95,7 @@ func (w *gatherWork) Gathers(p *runbook.Planner) runbook.Made {
 // gathered are files that go together.
 type gathered []*image.Image
 
-// Tree implements Value.
+// Tree implements runbook.Value.
 func (g gathered) Tree() any {
 	var trees []map[string]any
 	for _, img := range g {
@@ -104,7 +104,7 @@ func (g gathered) Tree() any {
 	return trees
 }
 
-// Files implements shelved.
+// Files implements runbook.Shelved.
 func (g gathered) Files(row map[string]any) map[string]*image.Image {
 	for _, img := range g {
 		if row["path"] == img.Path && row["name"] == img.Name {

@@ -23,24 +23,25 @@ type handOverBody string
 
 type handOverWork struct{ says *expression.Template }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *handOverBody) Compile(c *runbook.Compiler) runbook.Work {
 	asks := (*operatorBody)(b).Compile(c).(*operatorWork)
 	return &handOverWork{asks.says}
 }
 
-// Types implements typist: nothing is typed, and the device is wherever the operator leaves it.
+// Types implements runbook.Typist: nothing is typed, and the device is wherever the operator leaves it.
 func (w *handOverWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	p.Mode = ""
 	return nil
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *handOverWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Does: []string{"the console is yours: " + strings.TrimSpace(w.says.Shown(p.Known))}}
 }
 
-// Do implements Doer. Where nobody is at the keyboard it is asked instead: whoever answers has looked from elsewhere.
+// Do implements engine.Doer. Where nobody is at the keyboard it is asked instead: whoever answers has looked from
+// elsewhere.
 func (w *handOverWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	text, err := w.says.Render(run.Env())
 	if err != nil {

@@ -25,7 +25,7 @@ type letBody map[string]source.Expression
 
 type letWork map[string]*expression.Guard
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *letBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := letWork{}
 	for _, name := range slices.Sorted(maps.Keys(*b)) {
@@ -41,7 +41,7 @@ func (b *letBody) Compile(c *runbook.Compiler) runbook.Work {
 // Made are the names that it makes.
 func (b *letBody) Made() []string { return slices.Sorted(maps.Keys(*b)) }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w letWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	env := run.Env()
 	for _, name := range slices.Sorted(maps.Keys(w)) {
@@ -61,7 +61,7 @@ func (w letWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep)
 	return nil
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w letWork) Summary(*runbook.Planner, *runbook.PreparedStep) (t runbook.Summary) {
 	for _, name := range slices.Sorted(maps.Keys(w)) {
 		t.Does = append(t.Does, name+" = "+w[name].Text())
@@ -69,7 +69,7 @@ func (w letWork) Summary(*runbook.Planner, *runbook.PreparedStep) (t runbook.Sum
 	return t
 }
 
-// Foresees implements foreseer.
+// Foresees implements runbook.Foreseer.
 func (w letWork) Foresees(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Made {
 	made := runbook.Made{}
 	for _, name := range slices.Sorted(maps.Keys(w)) {

@@ -21,7 +21,7 @@ type noteBody string
 
 type noteWork struct{ says *expression.Template }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *noteBody) Compile(c *runbook.Compiler) runbook.Work {
 	if strings.TrimSpace(string(*b)) == "" {
 		c.Complain("", "say what is noted")
@@ -29,7 +29,7 @@ func (b *noteBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &noteWork{c.Template("", string(*b))}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *noteWork) Do(_ context.Context, run *engine.Run, _ *runbook.PreparedStep) error {
 	text, err := w.says.Render(run.Env())
 	if err != nil {

@@ -22,7 +22,7 @@ type operatorBody string
 
 type operatorWork struct{ says *expression.Template }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *operatorBody) Compile(c *runbook.Compiler) runbook.Work {
 	if strings.TrimSpace(string(*b)) == "" {
 		c.Complain("", "say what has to be done")
@@ -30,7 +30,7 @@ func (b *operatorBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &operatorWork{c.Template("", string(*b))}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *operatorWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	text, err := w.says.Render(run.Env())
 	if err != nil {
@@ -55,7 +55,7 @@ func (w *operatorWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepa
 	return nil
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *operatorWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Does: []string{"asks you: " + strings.TrimSpace(w.says.Shown(p.Known))}}
 }

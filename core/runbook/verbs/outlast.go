@@ -35,7 +35,7 @@ type waitOutWork struct {
 	backWork
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *waitOutBody) Compile(c *runbook.Compiler) runbook.Work {
 	if known := c.Dialect().PendingNames(); !slices.Contains(known, b.Pending) && b.Pending != "" {
 		c.Complain(
@@ -50,15 +50,15 @@ func (b *waitOutBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &waitOutWork{b.Pending, b.Back.compile(c)}
 }
 
-// WaitsOut implements outlaster.
+// WaitsOut implements runbook.Outwaiter.
 func (w *waitOutWork) WaitsOut() string { return w.pending }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *waitOutWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	return w.afterwards(p)
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *waitOutWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	report := w.backWork.Summary(p, s)
 	report.Checks = append(
@@ -70,7 +70,7 @@ func (w *waitOutWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbo
 // grace is how long a device may take to restart once its time is over by our clock.
 const grace = 2 * time.Minute
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *waitOutWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	r := &restarting{Run: run, s: s, w: &w.backWork}
 	if err := r.watchBefore(ctx); err != nil {

@@ -35,7 +35,7 @@ type pageWork struct {
 	status            int
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *pageBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &pageWork{c.Template("url", b.URL), c.Template("text", b.Text), c.Template("proves", b.Proves), b.Status}
 	if w.status == 0 {
@@ -44,7 +44,7 @@ func (b *pageBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *pageWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{
 		Checks: []string{
@@ -64,7 +64,7 @@ const (
 	pageTry   = 5 * time.Second
 )
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *pageWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	if run.Prepared.Kit.Network == nil {
 		return errors.New("no network is at hand to ask the page over")

@@ -45,7 +45,7 @@ type pollWork struct {
 	message, shows *expression.Template
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *pollBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &pollWork{pollBody: *b, every: time.Duration(b.Every)}
 	switch {
@@ -63,7 +63,7 @@ func (b *pollBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Expects implements expecter.
+// Expects implements runbook.Expecter.
 func (w *pollWork) Expects(p *runbook.Prepared, s *runbook.PreparedStep, _ int) time.Duration {
 	if img := p.ImageOf(s, w.File); img != nil {
 		return arithmetic.TransferTime(img.Size, p.Dialect.FetchRate())
@@ -71,7 +71,7 @@ func (w *pollWork) Expects(p *runbook.Prepared, s *runbook.PreparedStep, _ int) 
 	return 0
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *pollWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed []runbook.Typed) {
 	for _, reading := range w.readings {
 		for _, t := range p.Reading(reading) {
@@ -82,12 +82,12 @@ func (w *pollWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed []r
 	return typed
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *pollWork) Summary(*runbook.Planner, *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{"until " + string(w.Until)}}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *pollWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	changed, last, missed := run.Console.Clock().Now(), "", false
 	for {

@@ -53,7 +53,7 @@ type provisionWork struct {
 	mac, name, protocol, address, router, giving *expression.Template
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *provisionBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &provisionWork{image: b.Image, setup: b.Configuration}
 	c.Image("image", b.Image)
@@ -81,7 +81,7 @@ func (b *provisionBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *provisionWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	whom := w.mac.Shown(p.Known)
 	if whom == "" {
@@ -131,7 +131,7 @@ type provisioned struct {
 	waits      chan struct{}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *provisionWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	v := &provisioned{Run: run, s: s, w: w, changed: make(chan struct{}, 1), waits: make(chan struct{}, 1)}
 	opt, everybody, err := v.prepare(ctx)

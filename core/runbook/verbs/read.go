@@ -19,7 +19,7 @@ type readBody []string
 
 type readWork struct{ readings []*dialect.CompiledReading }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *readBody) Compile(c *runbook.Compiler) runbook.Work {
 	if len(*b) == 0 {
 		c.Complain("", "say which readings are taken")
@@ -27,13 +27,13 @@ func (b *readBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &readWork{c.Readings("", *b)}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *readWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	defer run.ShowShelf()
 	return run.Readings.TakeAll(ctx, s, w.readings)
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *readWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed []runbook.Typed) {
 	for _, reading := range w.readings {
 		typed = append(typed, p.Reading(reading)...)

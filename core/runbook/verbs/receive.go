@@ -49,7 +49,7 @@ type receiveWork struct {
 
 const usualMost = 16 << 20 // bytes of an upload
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *receiveBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &receiveWork{
 		as:      c.Template("as", b.As),
@@ -66,12 +66,12 @@ func (b *receiveBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *receiveWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	return w.Commands(p)
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *receiveWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{
 		Does: []string{
@@ -85,12 +85,12 @@ func (w *receiveWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbo
 	}
 }
 
-// Foresees implements foreseer.
+// Foresees implements runbook.Foreseer.
 func (w *receiveWork) Foresees(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Made {
 	return w.serves(p, w.as.Shown(p.Known))
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *receiveWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	name, err := fill(run, w.as)
 	if err != nil {

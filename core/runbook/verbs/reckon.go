@@ -26,17 +26,17 @@ type computeBody struct {
 
 type computeWork struct{ burning }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *computeBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &computeWork{b.Burning.compile(c)}
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *computeWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	return w.describes(p, s)
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *computeWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	b, err := w.compute(run, s)
 	if err != nil {

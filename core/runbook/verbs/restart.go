@@ -62,7 +62,7 @@ type restartWork struct {
 	backWork
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *restartBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &restartWork{CompiledCall: b.Call.CompileBy(c, "")}
 	w.begins(c)
@@ -91,7 +91,7 @@ func (w *restartWork) begins(c *runbook.Compiler) {
 	}
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *restartWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	return append(w.Commands(p), w.afterwards(p)...)
 }
@@ -118,7 +118,7 @@ func identityTyped(p *runbook.Planner) []runbook.Typed {
 	return []runbook.Typed{{Text: reading.Type.Shown(p.Known), When: "to see that it is the same device"}}
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *backWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	text := "goes on at a prompt of " + strings.Join(w.Mode, " or ")
 	if w.Watch != "" {

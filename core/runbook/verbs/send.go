@@ -53,7 +53,7 @@ type sendWork struct {
 	put                string               // sftp or scp, empty for neither
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *sendBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &sendWork{file: b.File}
 	c.Image("file", b.File)
@@ -112,7 +112,7 @@ func (b *sendBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Expects implements expecter.
+// Expects implements runbook.Expecter.
 func (w *sendWork) Expects(p *runbook.Prepared, s *runbook.PreparedStep, baud int) time.Duration {
 	img := p.ImageOf(s, w.file)
 	variant, err := xmodem.Parse(w.protocol.Shown(p.Env(runbook.NoFacts)))
@@ -123,7 +123,7 @@ func (w *sendWork) Expects(p *runbook.Prepared, s *runbook.PreparedStep, baud in
 	return arithmetic.TransferTime(img.Size, arithmetic.XMODEMRate(arithmetic.LineRate(baud, framing), variant.Block()))
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *sendWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	if w.to != nil || w.CompiledCall == nil || w.Action == nil {
 		return nil
@@ -131,7 +131,7 @@ func (w *sendWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.
 	return w.Commands(p)
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *sendWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	name, size := "${"+w.file+"}", ""
 	if img := p.ImageOf(s, w.file); img != nil {
@@ -156,7 +156,7 @@ const (
 	sendAnswer  = 6 * time.Second
 )
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *sendWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	img, err := run.Ready(ctx, s, run.Prepared.ImageOf(s, w.file))
 	if err != nil {

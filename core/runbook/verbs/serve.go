@@ -69,7 +69,7 @@ type serveWork struct {
 	serving
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *serveBody) Compile(c *runbook.Compiler) runbook.Work {
 	c.Image("file", b.File)
 	w := &serveWork{b.File, c.Template("as", b.As), b.Serving.compile(c)}
@@ -77,7 +77,7 @@ func (b *serveBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *serveWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	img := p.ImageOf(s, w.file)
 	name := w.as.Shown(p.Known)
@@ -94,7 +94,7 @@ func (w *serveWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook
 	}
 }
 
-// Foresees implements foreseer.
+// Foresees implements runbook.Foreseer.
 func (w *serveWork) Foresees(p *runbook.Planner, s *runbook.PreparedStep) runbook.Made {
 	name := w.as.Shown(p.Known)
 	if img := p.ImageOf(s, w.file); img != nil {
@@ -127,7 +127,7 @@ func placeText(p *runbook.Planner, w serving) string {
 	return text
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *serveWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	img := run.Prepared.ImageOf(s, w.file)
 	if img == nil {
@@ -337,7 +337,7 @@ type served struct {
 	name     string
 }
 
-// Tree implements Value.
+// Tree implements runbook.Value.
 func (s served) Tree() any {
 	return map[string]any{
 		"protocol": s.protocol,
@@ -350,7 +350,7 @@ func (s served) Tree() any {
 	}
 }
 
-// Shown implements masked.
+// Shown implements runbook.Masks.
 func (s served) Shown() any { return runbook.Masked(s.Tree().(map[string]any), "password") }
 
 func showPreflight(run *engine.Run, r preflight.Result) {

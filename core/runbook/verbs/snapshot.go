@@ -18,13 +18,13 @@ type snapshotBody string
 
 type snapshotWork struct{ name string }
 
-// Keeps implements keeper.
+// Keeps implements runbook.Keeper.
 func (b *snapshotBody) Keeps() string { return string(*b) }
 
-// Keeps implements keeper.
+// Keeps implements runbook.Keeper.
 func (w *snapshotWork) Keeps() string { return w.name }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *snapshotBody) Compile(c *runbook.Compiler) runbook.Work {
 	name := string(*b)
 	if name == "" {
@@ -34,7 +34,7 @@ func (b *snapshotBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &snapshotWork{name}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *snapshotWork) Do(_ context.Context, run *engine.Run, _ *runbook.PreparedStep) error {
 	run.Made[w.name] = runbook.Plain(run.Console.Facts().Tree())
 	return nil

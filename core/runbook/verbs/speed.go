@@ -26,7 +26,7 @@ type speedBody struct {
 
 type speedWork struct{ speedBody }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *speedBody) Compile(c *runbook.Compiler) runbook.Work {
 	d := c.Dialect()
 	switch {
@@ -45,10 +45,10 @@ func (b *speedBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &speedWork{*b}
 }
 
-// Pace implements pacer.
+// Pace implements runbook.Pacer.
 func (w *speedWork) Pace() int { return w.To }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *speedWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	from, can := run.Console.Speed()
 	to := w.To
@@ -71,7 +71,7 @@ func (w *speedWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 	return run.Speed.Change(ctx, s, from, to)
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *speedWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	if w.Back {
 		return nil

@@ -29,7 +29,7 @@ type upgradeWork struct {
 	allowed *expression.Template
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *upgradeBody) Compile(c *runbook.Compiler) runbook.Work {
 	c.Image("to", b.To)
 	w := &upgradeWork{b.To, c.Template("allowed", b.Allowed)}
@@ -37,12 +37,12 @@ func (b *upgradeBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *upgradeWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Does: []string{"plans the releases to ${" + w.to + "} by " + w.allowed.Shown(p.Known)}}
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *upgradeWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	name, err := w.allowed.Render(run.Env())
 	if err != nil {
@@ -135,7 +135,7 @@ func chain(p *runbook.Prepared, paths, to string, facts *device.Facts) (path ima
 	return allowed.Plan(p.Kit.Shelf.Items(), facts, running.Text, wanted)
 }
 
-// Gathers implements gatherer.
+// Gathers implements runbook.Gatherer.
 func (w *upgradeWork) Gathers(p *runbook.Planner) runbook.Made {
 	paths, err := w.allowed.Render(p.Known)
 	if err != nil {
@@ -151,7 +151,7 @@ func (w *upgradeWork) Gathers(p *runbook.Planner) runbook.Made {
 // upgrades are the releases between the running one and the one that is wanted.
 type upgrades []image.UpgradeStep
 
-// Tree implements Value.
+// Tree implements runbook.Value.
 func (u upgrades) Tree() any {
 	trees := make([]map[string]any, len(u))
 	for i, upgrade := range u {
@@ -160,7 +160,7 @@ func (u upgrades) Tree() any {
 	return trees
 }
 
-// Files implements shelved.
+// Files implements runbook.Shelved.
 func (u upgrades) Files(row map[string]any) map[string]*image.Image {
 	images := map[string]*image.Image{}
 	for _, upgrade := range u {

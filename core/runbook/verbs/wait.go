@@ -25,7 +25,7 @@ type waitBody struct {
 
 type waitWork struct{ waitBody }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *waitBody) Compile(c *runbook.Compiler) runbook.Work {
 	if len(b.Mode) == 0 {
 		c.Complain("mode", "say which modes are waited for")
@@ -34,13 +34,13 @@ func (b *waitBody) Compile(c *runbook.Compiler) runbook.Work {
 	return &waitWork{*b}
 }
 
-// Types implements typist: nothing is typed, and the device goes where it is waited for.
+// Types implements runbook.Typist: nothing is typed, and the device goes where it is waited for.
 func (w *waitWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	p.Mode = w.Mode[0]
 	return nil
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *waitWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{Checks: []string{"goes on in mode " + strings.Join(w.Mode, " or ")}}
 }

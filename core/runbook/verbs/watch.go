@@ -24,7 +24,7 @@ type watchBody []string
 
 type watchWork struct{ watched []*expression.Template }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *watchBody) Compile(c *runbook.Compiler) runbook.Work {
 	w := &watchWork{}
 	if len(*b) == 0 {
@@ -42,7 +42,7 @@ func (b *watchBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *watchWork) Do(_ context.Context, run *engine.Run, _ *runbook.PreparedStep) error {
 	for _, template := range w.watched {
 		text, err := template.Render(run.Env())
@@ -56,7 +56,7 @@ func (w *watchWork) Do(_ context.Context, run *engine.Run, _ *runbook.PreparedSt
 	return nil
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *watchWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) (t runbook.Summary) {
 	for _, template := range w.watched {
 		t.Does = append(t.Does, "watches "+template.Shown(p.Known))

@@ -39,7 +39,7 @@ type writeWork struct {
 	same     comparison
 }
 
-// Compile implements Body.
+// Compile implements runbook.Body.
 func (b *writeBody) Compile(c *runbook.Compiler) runbook.Work {
 	burning := b.Burning.compile(c)
 	w := &writeWork{burning: burning, CompiledCall: b.Call.CompileBy(c, "")}
@@ -54,14 +54,14 @@ func (b *writeBody) Compile(c *runbook.Compiler) runbook.Work {
 	return w
 }
 
-// Summary implements teller.
+// Summary implements runbook.Summarizer.
 func (w *writeWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) runbook.Summary {
 	t := w.describes(p, s)
 	t.Checks = compareWork{w.same}.Summary(p, s).Checks
 	return t
 }
 
-// Types implements typist.
+// Types implements runbook.Typist.
 func (w *writeWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
 	typed := w.Commands(p)
 	for _, reading := range w.readings {
@@ -77,7 +77,7 @@ func (w *writeWork) Approved(run *engine.Run) bool {
 	return burn.erased != nil && sameBurn(*burn.erased, burn.now)
 }
 
-// Do implements Doer.
+// Do implements engine.Doer.
 func (w *writeWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	err := flashing(run, ctx, s, w.CompiledCall, w.burning, event.FlashWriting, event.FlashWritten)
 	if err == nil {
