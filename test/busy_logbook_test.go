@@ -28,7 +28,7 @@ import (
 func heldRescue(t *testing.T, length time.Duration, more ...string) (path, out string, code int) {
 	t.Helper()
 	path = filepath.Join(tempDir(t), "logbook.db")
-	run := exec.Command(program, rescueArgs(t, path, append([]string{"--time-scale", "8"}, more...)...)...)
+	run := exec.Command(program, rescueArgs(t, path, append([]string{"--time-scale", "4"}, more...)...)...)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD="+secretOfTests)
 	stdout, err := run.StdoutPipe()
 	require.NoError(t, err)

@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"errors"
 	"fmt"
 	"io"
 )
@@ -15,6 +16,9 @@ func Whole(from io.Reader, size int64) io.Reader {
 	return &whole{from: from, size: size, left: size}
 }
 
+// ErrChanged says that a file is not what was staged any more.
+var ErrChanged = errors.New("it was changed while it was sent")
+
 type whole struct {
 	from       io.Reader
 	size, left int64
@@ -28,9 +32,9 @@ func (w *whole) Read(p []byte) (int, error) {
 	switch w.left -= int64(n); {
 	case w.left < 0:
 		w.left = 0
-		return 0, fmt.Errorf("it goes on after its %d B: it was changed while it was sent", w.size)
+		return 0, fmt.Errorf("it goes on after its %d B: %w", w.size, ErrChanged)
 	case err == io.EOF && w.left > 0:
-		return n, fmt.Errorf("it ends %d B before its %d B: it was changed while it was sent", w.left, w.size)
+		return n, fmt.Errorf("it ends %d B before its %d B: %w", w.left, w.size, ErrChanged)
 	}
 	return n, err
 }

@@ -20,7 +20,8 @@ var works = []any{
 	letWork{},
 }
 
-// TestWhatAWorkHasIsAskedOfIt: the language and the engine ask for interfaces, which a method of another form would silently not be.
+// TestWhatAWorkHasIsAskedOfIt: the language and the engine ask for interfaces, which a method of another form would
+// silently not be.
 func TestWhatAWorkHasIsAskedOfIt(t *testing.T) {
 	assert.Len(t, works, len(runbook.Verbs()), "each verb has one")
 	asked := map[string]reflect.Type{

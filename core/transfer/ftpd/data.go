@@ -248,9 +248,10 @@ func (q quietly) Close() error {
 
 var errBrokenOff = errors.New("the device said so")
 
-// brokenOff is why a transfer that failed has done so, where it was ended on purpose.
+// brokenOff is why a transfer that failed has done so, where it was ended on purpose. A device that saw its file end
+// too soon may say so before that is known here to be the reason.
 func brokenOff(ctx context.Context, err error) error {
-	if err != nil && ctx.Err() != nil {
+	if err != nil && ctx.Err() != nil && !errors.Is(err, transfer.ErrChanged) {
 		return errBrokenOff
 	}
 	return err
