@@ -146,10 +146,11 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 	case out.status() >= http.StatusBadRequest:
 		err = fmt.Errorf("it was answered %d %s", out.status(), http.StatusText(out.status()))
-	case r.Context().Err() != nil:
-		err = errors.New("the device hung up")
 	default:
-		err = out.missing()
+		err = out.missing() // whether or not the device has hung up on that by now
+	}
+	if err == nil && r.Context().Err() != nil {
+		err = errors.New("the device hung up")
 	}
 	s.opt.Watcher.Said(
 		offer.Rung{
@@ -215,7 +216,7 @@ func (c *counted) ReadFrom(r io.Reader) (int64, error) {
 func (c *counted) missing() error {
 	announced, err := strconv.ParseInt(c.Header().Get("Content-Length"), 10, 64)
 	if left := announced - c.count.Bytes(); err == nil && left > 0 {
-		return fmt.Errorf("the file ended with %d B to go: it was changed while it was sent", left)
+		return fmt.Errorf("it ends with %d B to go: %w", left, transfer.ErrChanged)
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"testing"
 	"time"
@@ -110,4 +111,17 @@ func TestNamesAreEscapedAndFoundAsDevicesWriteThem(t *testing.T) {
 		code, _ := get(t, at+path, "")
 		assert.Equal(t, 404, code, path)
 	}
+}
+
+// TestAShortFileIsTheReasonThoughTheDeviceHasHungUp: what is known here goes before what the device did about it.
+func TestAShortFileIsTheReasonThoughTheDeviceHasHungUp(t *testing.T) {
+	s, watch := serve(t)
+	_, err := s.opt.Stage.Offer(offertest.Shrunk("cut.bin", make([]byte, 1000), 600))
+	require.NoError(t, err)
+	ctx, hangUp := context.WithCancel(t.Context())
+	hangUp()
+	s.answer(httptest.NewRecorder(), httptest.NewRequestWithContext(ctx, http.MethodGet, s.Path("cut.bin"), nil))
+	e := watch.end(t)
+	assert.ErrorIs(t, e.err, transfer.ErrChanged)
+	assert.Equal(t, int64(600), e.bytes)
 }

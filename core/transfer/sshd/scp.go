@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"pilotrix/core/plain"
+	"pilotrix/core/transfer"
 )
 
 // The scp protocol has no document of its own but the programs that speak it: the one side runs "scp -f FILE" to send
@@ -148,10 +149,8 @@ func (s *Server) sends(x exchange, asked string) error {
 		return err
 	}
 	count := s.began("SCP", x.p.from, "fetch", staged.Name, staged.Size, false)
-	sent, err := io.Copy(counting{x.p, count}, io.LimitReader(file, staged.Size))
-	if err == nil && sent < staged.Size {
-		err = fmt.Errorf("the file ended with %d B to go: it was changed while it was sent", staged.Size-sent)
-	} else if err == nil {
+	_, err = io.Copy(counting{x.p, count}, transfer.Whole(file, staged.Size))
+	if err == nil {
 		err = errors.Join(x.ok(), x.answered())
 	}
 	count.End(err)

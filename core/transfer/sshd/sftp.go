@@ -13,6 +13,7 @@ import (
 	"github.com/pkg/sftp"
 
 	"pilotrix/core/offer"
+	"pilotrix/core/transfer"
 )
 
 // serveSFTP serves one channel by SFTP. The protocol is the package's; what it may touch is ours.
@@ -84,7 +85,7 @@ func (r *reading) ReadAt(p []byte, at int64) (n int, err error) {
 	r.count.Add(n)
 	switch {
 	case err != nil:
-		err = fmt.Errorf("the file ended with %d B to go: it was changed while it was sent", r.size-at-int64(n))
+		err = fmt.Errorf("it ends with %d B to go: %w", r.size-at-int64(n), transfer.ErrChanged)
 		r.failed = err
 	case n < len(p):
 		err = io.EOF

@@ -380,6 +380,13 @@ func TestAFileThatIsCutWhileItIsSent(t *testing.T) {
 		assert.Error(t, err, way)
 		assert.ErrorContains(t, r.watch.end(t).err, "it was changed while it was sent", way)
 	}
+	grown := offertest.File("grown.bin", random(200_000))
+	grown.Size = 100_000
+	_, err = r.stage.Offer(grown)
+	require.NoError(t, err)
+	_, err = r.openSSH("scp", "-O", "once@127.0.0.1:grown.bin", filepath.Join(r.home, "grown"))
+	assert.Error(t, err)
+	assert.ErrorIs(t, r.watch.end(t).err, transfer.ErrChanged)
 }
 
 func TestOrdersOfSCP(t *testing.T) {

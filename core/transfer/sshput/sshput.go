@@ -5,6 +5,7 @@ package sshput
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -53,7 +54,7 @@ func (p Put) Do(ctx context.Context) (bytes int64, took time.Duration, err error
 	meter := transfer.NewMeter(p.Clock)
 	meter.Start()
 	from := &metered{
-		Reader: io.LimitReader(file, p.Size),
+		Reader: transfer.Whole(file, p.Size),
 		file:   file,
 		meter:  meter,
 		thin:   transfer.NewThin(p.Clock),
@@ -69,14 +70,13 @@ func (p Put) Do(ctx context.Context) (bytes int64, took time.Duration, err error
 	default:
 		err = fmt.Errorf("no protocol %q to put a file by; there are sftp and scp", p.Protocol)
 	}
-	if ctx.Err() != nil {
-		err = context.Cause(ctx)
+	// What ended it here goes before what the device made of that.
+	reason := cmp.Or(context.Cause(ctx), from.unread)
+	if reason != nil {
+		err = reason
 		if from.part != "" {
 			err = fmt.Errorf("%w; %s", err, stays(from.part))
 		}
-	}
-	if err == nil && from.p.Bytes < p.Size {
-		err = fmt.Errorf("the file ended with %d B to go: it was changed while it was sent", p.Size-from.p.Bytes)
 	}
 	return from.p.Bytes, meter.Elapsed(), err
 }
@@ -94,6 +94,7 @@ type metered struct {
 	before int64  // that were there already
 	part   string // the name that it is sent under, empty for the wanted one
 	failed error  // of what is sent so
+	unread error  // why the file could not be read to its end
 }
 
 func (m *metered) Read(p []byte) (int, error) {
@@ -101,6 +102,9 @@ func (m *metered) Read(p []byte) (int, error) {
 		return 0, err
 	}
 	n, err := m.Reader.Read(p)
+	if err != nil && err != io.EOF {
+		m.unread = fmt.Errorf("the file here: %w", err)
+	}
 	m.p.Bytes += int64(n)
 	if m.report != nil && m.thin.Due() {
 		m.fill()
@@ -122,7 +126,7 @@ func (m *metered) goOn(at int64) error {
 		return err
 	}
 	m.before, m.p.Bytes = at, at
-	m.Reader = io.LimitReader(m.file, m.p.Size-at)
+	m.Reader = transfer.Whole(m.file, m.p.Size-at)
 	return nil
 }
 
@@ -156,11 +160,8 @@ func (p Put) bySCP(ctx context.Context, from *metered) error {
 	if err := answered(answers); err != nil {
 		return err
 	}
-	if _, err := io.Copy(in, from); err != nil {
+	if _, err := io.Copy(in, from); err != nil { // without the byte that ends it the device does not take it for whole
 		return fmt.Errorf("the device does not take all of it: %w", err)
-	}
-	if from.p.Bytes < p.Size {
-		return nil // without the byte that ends it the device does not take it for whole
 	}
 	if _, err := in.Write([]byte{0}); err != nil {
 		return err

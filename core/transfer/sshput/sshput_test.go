@@ -1,6 +1,7 @@
 package sshput
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/ed25519"
@@ -11,6 +12,7 @@ import (
 	"io"
 	mathrand "math/rand/v2"
 	"net"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -21,6 +23,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"pilotrix/core/clock"
+	"pilotrix/core/transfer"
 )
 
 // device is one that takes files by SFTP, with what some of them do not.
@@ -31,6 +34,7 @@ type device struct {
 	refuses  string       // names that hold this
 	renames  bool
 	conn     atomic.Pointer[net.Conn]
+	byScp    atomic.Value // the bytes that came whole by scp
 }
 
 func newDevice() *device { return &device{Handlers: sftp.InMemHandler(), renames: true} }
@@ -118,7 +122,10 @@ func (d *device) serve(conn net.Conn, config *ssh.ServerConfig) {
 		}
 		go func() {
 			for request := range requests {
-				_ = request.Reply(request.Type == "subsystem", nil)
+				_ = request.Reply(request.Type == "subsystem" || request.Type == "exec", nil)
+				if request.Type == "exec" {
+					go func() { d.takeByScp(channel); _ = channel.Close() }()
+				}
 				if request.Type == "subsystem" {
 					go func() {
 						handlers := d.Handlers
@@ -130,6 +137,26 @@ func (d *device) serve(conn net.Conn, config *ssh.ServerConfig) {
 			}
 		}()
 	}
+}
+
+// takeByScp is "scp -t": it keeps one file that comes whole.
+func (d *device) takeByScp(channel ssh.Channel) {
+	from := bufio.NewReader(channel)
+	_, _ = channel.Write([]byte{0})
+	head, err := from.ReadString('\n')
+	var size int
+	if _, bad := fmt.Sscanf(head, "C0644 %d lark.cgo", &size); err != nil || bad != nil {
+		_, _ = channel.Write([]byte("\x01that is no file\n"))
+		return
+	}
+	_, _ = channel.Write([]byte{0})
+	data := make([]byte, size+1)
+	if _, err := io.ReadFull(from, data); err != nil || data[size] != 0 {
+		return
+	}
+	d.byScp.Store(data[:size])
+	_, _ = channel.Write([]byte{0})
+	_, _ = channel.SendRequest("exit-status", false, make([]byte, 4))
 }
 
 // has is what the device holds under a name, nil for nothing.
@@ -171,6 +198,38 @@ func (d *device) put(t *testing.T, data []byte) (said []string, err error) {
 		Say:      func(text string) { said = append(said, text) },
 	}.Do(t.Context())
 	return said, err
+}
+
+// TestAPutOfAFileThatIsChangedSaysSo blames the file, whatever the device made of what came.
+func TestAPutOfAFileThatIsChangedSaysSo(t *testing.T) {
+	data := random(300_000, 1)
+	for _, there := range []int{0, 1, 40_000, 299_999, 300_000, 300_001, 900_000} {
+		for _, way := range []struct{ protocol, refuses string }{{SFTP, ""}, {SFTP, ".part-"}, {SCP, ""}} {
+			d := newDevice()
+			d.refuses = way.refuses
+			_, _, err := Put{
+				Client:   d.dial(t),
+				Protocol: way.protocol,
+				To:       "/lark.cgo",
+				Size:     int64(len(data)),
+				SHA256:   fmt.Sprintf("%x", sha256.Sum256(data)),
+				Clock:    clock.Real(),
+				Open: func() (io.ReadSeekCloser, error) {
+					return closing{bytes.NewReader(slices.Repeat(data, 3)[:there])}, nil
+				},
+			}.Do(t.Context())
+			what := fmt.Sprintf("%d B by %s", there, way)
+			if there == len(data) {
+				assert.NoError(t, err, what)
+				assert.True(t, bytes.Equal(data, d.has(t, "/lark.cgo")) || bytes.Equal(data, d.byScp.Load().([]byte)), what)
+				continue
+			}
+			assert.ErrorIs(t, err, transfer.ErrChanged, what)
+			assert.NotContains(t, err.Error(), "the device", what)
+			assert.Nil(t, d.has(t, "/lark.cgo"), "%s: nothing is taken for the file", what)
+			assert.Nil(t, d.byScp.Load(), what)
+		}
+	}
 }
 
 func partOf(data []byte) string { return fmt.Sprintf("/lark.cgo.part-%x", sha256.Sum256(data))[:23] }
