@@ -34,21 +34,7 @@ const (
 
 // Switches are all of them but Mute, which a dialect has to know of, in the order of the constants.
 var Switches = []string{
-	Noise,
-	Pager,
-	Colour,
-	History,
-	SlowEcho,
-	Wrap,
-	Name,
-	Questions,
-	Idle,
-	Flash,
-	Overrun,
-	Latency,
-	Bytes,
-	Bursts,
-	Flow,
+	Noise, Pager, Colour, History, SlowEcho, Wrap, Name, Questions, Idle, Flash, Overrun, Latency, Bytes, Bursts, Flow,
 }
 
 // ParseAwkward reads all, or switches with commas between them.
@@ -64,12 +50,8 @@ func ParseAwkward(text string) (Awkward, error) {
 		case name == Mute || slices.Contains(Switches, name):
 			a[name] = true
 		default:
-			return nil, fmt.Errorf(
-				"no awkwardness %q; there are all, %s and %s",
-				name,
-				strings.Join(Switches, ", "),
-				Mute,
-			)
+			return nil, fmt.Errorf("no awkwardness %q; there are all, %s and %s", name, strings.Join(Switches, ", "),
+				Mute)
 		}
 	}
 	return a, nil
@@ -121,14 +103,8 @@ const (
 
 // logs are what these devices write unasked.
 var logs = []string{
-	"tide gauge: reading 1842 mm",
-	"lamp: lit",
-	"uplink quay: up",
-	"clock: set by 192.0.2.1",
-	"door: shut",
-	"lan port 3: up, 100 Mbit/s full duplex",
-	"pump: idle",
-	"somebody looked at the page from 192.0.2.10",
+	"tide gauge: reading 1842 mm", "lamp: lit", "uplink quay: up", "clock: set by 192.0.2.1", "door: shut",
+	"lan port 3: up, 100 Mbit/s full duplex", "pump: idle", "somebody looked at the page from 192.0.2.10",
 }
 
 // logLine is one of them.

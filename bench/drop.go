@@ -48,8 +48,7 @@ func (d drop) OpenFile(r *sftp.Request) (sftp.WriterAtReaderAt, error) {
 		data = nil
 	}
 	if err := d.store.Put(
-		File{Name: base(r.Filepath), Data: data, Broken: true},
-	); err != nil { // it is there from now on
+		File{Name: base(r.Filepath), Data: data, Broken: true}); err != nil { // it is there from now on
 		return nil, err
 	}
 	return &dropped{drop: d, name: base(r.Filepath), data: append([]byte(nil), data...), writes: true}, nil

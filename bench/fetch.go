@@ -174,15 +174,11 @@ func (c Client) shell(ctx context.Context, at netip.AddrPort, config ssh.ClientC
 
 func (c Client) sftp(at netip.AddrPort, name string, login ServerLogin, key ssh.PublicKey) Fetch {
 	return func(ctx context.Context, to io.Writer, size func(int)) error {
-		client, err := c.shell(
-			ctx,
-			at,
-			ssh.ClientConfig{
-				User:            login.User,
-				Auth:            []ssh.AuthMethod{ssh.Password(login.Word)},
-				HostKeyCallback: ssh.FixedHostKey(key),
-			},
-		)
+		client, err := c.shell(ctx, at, ssh.ClientConfig{
+			User:            login.User,
+			Auth:            []ssh.AuthMethod{ssh.Password(login.Word)},
+			HostKeyCallback: ssh.FixedHostKey(key),
+		})
 		if err != nil {
 			return fmt.Errorf("not let in at %s", at.Addr())
 		}
@@ -226,13 +222,7 @@ func (c Client) Leave(ctx context.Context, address, name string, data []byte) er
 		Network: c.Host,
 		Clock:   c.Clock,
 		Retries: 5,
-	}.Put(
-		ctx,
-		at,
-		name,
-		bytes.NewReader(data),
-		int64(len(data)),
-	)
+	}.Put(ctx, at, name, bytes.NewReader(data), int64(len(data)))
 	return err
 }
 

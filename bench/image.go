@@ -34,7 +34,8 @@ func MakeImage(magic, seed string, size int, fields ...Field) []byte {
 	digest := sha256.Sum256(body)
 	var out bytes.Buffer
 	fmt.Fprintln(&out, magic)
-	for _, field := range append(fields, Field{"length", strconv.Itoa(size)}, Field{"digest", hex.EncodeToString(digest[:])}) {
+	for _, field := range append(fields, Field{"length", strconv.Itoa(size)},
+		Field{"digest", hex.EncodeToString(digest[:])}) {
 		if field.Value != "" {
 			fmt.Fprintf(&out, "%s: %s\n", field.Name, field.Value)
 		}

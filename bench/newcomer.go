@@ -106,13 +106,8 @@ func (n NewDevice) once(ctx context.Context, conn network.PacketConn) (Offer, er
 
 // again asks for the address that it had before.
 func (n NewDevice) again(ctx context.Context, conn network.PacketConn) (Offer, error) {
-	request, err := dhcpv4.New(
-		dhcpv4.WithHwAddr(n.MAC[:]),
-		dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest),
-		dhcpv4.WithBroadcast(true),
-		n.says,
-		dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(n.Had.AsSlice())),
-	)
+	request, err := dhcpv4.New(dhcpv4.WithHwAddr(n.MAC[:]), dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest),
+		dhcpv4.WithBroadcast(true), n.says, dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(n.Had.AsSlice())))
 	if err != nil {
 		return Offer{}, err
 	}
@@ -132,23 +127,13 @@ func (n NewDevice) says(m *dhcpv4.DHCPv4) {
 	if n.HostName != "" {
 		m.UpdateOption(dhcpv4.OptHostName(n.HostName))
 	}
-	m.UpdateOption(
-		dhcpv4.OptParameterRequestList(
-			dhcpv4.OptionSubnetMask,
-			dhcpv4.OptionRouter,
-			dhcpv4.OptionTFTPServerName,
-			dhcpv4.OptionBootfileName,
-			dhcpv4.OptionHostName,
-		),
-	)
+	m.UpdateOption(dhcpv4.OptParameterRequestList(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter,
+		dhcpv4.OptionTFTPServerName, dhcpv4.OptionBootfileName, dhcpv4.OptionHostName))
 }
 
 // exchange sends a message to everybody, and waits for an answer to it that suits.
 func (n NewDevice) exchange(
-	ctx context.Context,
-	conn network.PacketConn,
-	m *dhcpv4.DHCPv4,
-	wanted dhcpv4.MessageType,
+	ctx context.Context, conn network.PacketConn, m *dhcpv4.DHCPv4, wanted dhcpv4.MessageType,
 	suits func(*dhcpv4.DHCPv4) bool,
 ) (*dhcpv4.DHCPv4, error) {
 	limited, cancel := n.Clock.WithTimeout(ctx, answersIn)

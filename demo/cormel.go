@@ -63,9 +63,7 @@ const gatewaySerial = "CG2-004711"
 // GatewayImage is an image for the voice gateways.
 func GatewayImage(release string, size int) []byte {
 	return cormel.MakeCargo(
-		cormel.Cargo{Release: release, Models: []string{"G2-4", "G2-8"}, Boot: "2.0", Licence: release[:1]},
-		size,
-	)
+		cormel.Cargo{Release: release, Models: []string{"G2-4", "G2-8"}, Boot: "2.0", Licence: release[:1]}, size)
 }
 
 // GatewayLicence is the licence of the gateway on Grey Mare for a release.
@@ -76,27 +74,20 @@ func GatewayLicence(release string) []byte { return cormel.MakeLicence(release, 
 // another's.
 func GatewayShelf(folder string, size int) error {
 	wanted, between := GatewayImage("8.1.0", size), GatewayImage("7.6.1", size)
-	larger := cormel.MakeCargo(
-		cormel.Cargo{Release: "8.1.0", Models: []string{"G2-16"}, Boot: "2.0", Licence: "8"},
-		size/4,
-	)
+	larger := cormel.MakeCargo(cormel.Cargo{Release: "8.1.0", Models: []string{"G2-16"}, Boot: "2.0", Licence: "8"},
+		size/4)
 	newer := cormel.MakeCargo(
-		cormel.Cargo{Release: "8.3.0", Models: []string{"G2-4", "G2-8"}, Boot: "3.0", Licence: "8"},
-		size/4,
-	)
+		cormel.Cargo{Release: "8.3.0", Models: []string{"G2-4", "G2-8"}, Boot: "3.0", Licence: "8"}, size/4)
 	archive, err := zipped("lark-7.6.1.cgo", between)
 	if err != nil {
 		return err
 	}
-	sums := fmt.Sprintf(
-		"%x  lark-8.1.0.cgo\n%x  lark-7.6.1.zip\n%x  card-line-3.4.cgo\n",
-		sha256.Sum256(wanted),
-		sha256.Sum256(archive),
-		sha256.Sum256(larger),
-	)
+	sums := fmt.Sprintf("%x  lark-8.1.0.cgo\n%x  lark-7.6.1.zip\n%x  card-line-3.4.cgo\n", sha256.Sum256(wanted),
+		sha256.Sum256(archive), sha256.Sum256(larger))
 	for name, data := range map[string][]byte{
 		"lark-8.1.0.cgo": wanted, "lark-7.6.1.zip": archive, "lark-8.1.0-g2-16.cgo": larger, "lark-8.3.0.cgo": newer,
-		"card-line-3.4.cgo": CardFirmware("line", "3.4"), "mare-gw1-8.licence": GatewayLicence("8"), "SHA256SUMS": []byte(sums),
+		"card-line-3.4.cgo": CardFirmware("line",
+			"3.4"), "mare-gw1-8.licence": GatewayLicence("8"), "SHA256SUMS": []byte(sums),
 	} {
 		if err := write(filepath.Join(folder, "shelf"), name, data); err != nil {
 			return err

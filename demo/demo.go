@@ -71,11 +71,7 @@ func Laptop(lan *bench.LAN) bench.LANHost { return lan.Host("eth0", LaptopAddres
 
 // Machine brings a device of the scenario up, without power.
 func Machine(
-	name string,
-	c clock.Clock,
-	memory bool,
-	lan *bench.LAN,
-	awkward bench.Awkward,
+	name string, c clock.Clock, memory bool, lan *bench.LAN, awkward bench.Awkward,
 ) (*bench.Machine, Place, error) {
 	place, known := places[name]
 	if !known {

@@ -74,17 +74,14 @@ func Bridge(lan *bench.LAN, size int, broken bool) *pellow.Bridge {
 	if broken {
 		name, serial = "ramp-br1", "PW3-000231"
 	}
-	b := pellow.New(
-		pellow.Settings{
-			Model:    "W3",
-			HostName: name,
-			Serial:   serial,
-			Login:    user,
-			Word:     password,
-			Address:  bridgeAddress,
-		},
-		lan,
-	)
+	b := pellow.New(pellow.Settings{
+		Model:    "W3",
+		HostName: name,
+		Serial:   serial,
+		Login:    user,
+		Word:     password,
+		Address:  bridgeAddress,
+	}, lan)
 	if err := b.Install(BridgeSystem("2.4", size), broken); err != nil {
 		panic(err) // of whoever makes the scene
 	}
@@ -103,20 +100,15 @@ func BridgeShelf(folder string, size int) error {
 	for _, release := range []string{"2.6", "2.4"} {
 		data, name := BridgeSystem(release, size), "skua-"+release+".pws"
 		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(data), name)
-		if err := errors.Join(
-			write(shelf, name, data),
-			write(shelf, name+".build", []byte(pellow.Describe(bridgeSystem(release), len(data)))),
-		); err != nil {
+		if err := errors.Join(write(shelf, name, data),
+			write(shelf, name+".build", []byte(pellow.Describe(bridgeSystem(release), len(data))))); err != nil {
 			return err
 		}
 	}
 	other := pellow.MakeSystem(pellow.System{Release: "2.6", Models: []string{"W5"}, Built: "2026-10-14"}, size/4)
 	large := pellow.MakeSystem(pellow.System{Release: "3.0", Models: []string{"W3"}, Built: "2026-11-02"}, 8<<20)
-	return errors.Join(
-		write(shelf, "skua-2.6-w5.pws", other),
-		write(shelf, "skua-3.0.pws", large),
-		write(shelf, "SHA256SUMS", []byte(sums)),
-	)
+	return errors.Join(write(shelf, "skua-2.6-w5.pws", other), write(shelf, "skua-3.0.pws", large),
+		write(shelf, "SHA256SUMS", []byte(sums)))
 }
 
 var bridgeAddress = netip.MustParsePrefix("192.0.2.45/24")

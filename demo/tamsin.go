@@ -45,10 +45,7 @@ func Edge(lan *bench.LAN, size int) *tamsin.Router {
 		Code:     password,
 		Address:  edgeAddress,
 		Setup: []string{
-			"name quay-er1",
-			"lan 192.0.2.21/24",
-			"uplink from harbour-core",
-			"tide gauges read every 60 s",
+			"name quay-er1", "lan 192.0.2.21/24", "uplink from harbour-core", "tide gauges read every 60 s",
 			"ramp lights by gauge",
 		},
 		Room: 9 * size,
@@ -62,8 +59,7 @@ func Edge(lan *bench.LAN, size int) *tamsin.Router {
 func EdgeImage(release string, size int) []byte {
 	return tamsin.MakeParcel(
 		tamsin.Parcel{Release: release, Models: []string{"E8-1", "E8-2"}, Least: "5.0", Drops: []string{"old gauges"}},
-		size,
-	)
+		size)
 }
 
 // EdgeShelf makes the shelf of the edge router's scene in a folder: the wanted image, one for another model, and one
@@ -73,8 +69,7 @@ func EdgeShelf(folder string, size int) error {
 	larger := tamsin.MakeParcel(tamsin.Parcel{Release: "5.4", Models: []string{"E8-16"}}, size/4)
 	later := tamsin.MakeParcel(
 		tamsin.Parcel{Release: "6.0", Models: []string{"E8-1", "E8-2"}, Least: "5.4", Drops: []string{"tide gauges"}},
-		size,
-	)
+		size)
 	sums := fmt.Sprintf("%x  marl-5.4.tms\n%x  marl-6.0.tms\n", sha512.Sum512(wanted), sha512.Sum512(later))
 	for name, data := range map[string][]byte{"marl-5.4.tms": wanted, "marl-5.4-e8-16.tms": larger, "marl-6.0.tms": later, "SHA512SUMS": []byte(sums)} {
 		if err := write(filepath.Join(folder, "shelf"), name, data); err != nil {

@@ -38,10 +38,7 @@ func awkwardWays(t *testing.T) map[string]awkwardness {
 
 // passesIn has a runbook pass in each of these ways, to its end, its proof and the truth.
 func passesIn[X underRunbook](
-	t *testing.T,
-	ways map[string]awkwardness,
-	made func(*testing.T, awkwardness) X,
-	truth func(X) error,
+	t *testing.T, ways map[string]awkwardness, made func(*testing.T, awkwardness) X, truth func(X) error,
 ) {
 	t.Parallel()
 	for name, way := range ways {
@@ -57,11 +54,8 @@ func passesIn[X underRunbook](
 	}
 }
 
-var everyWay = flag.Bool(
-	"awkward.every",
-	false,
-	"try every switch alone with every runbook, and not only with the first of a family",
-)
+var everyWay = flag.Bool("awkward.every", false,
+	"try every switch alone with every runbook, and not only with the first of a family")
 
 // together are the ways in which all is on: what a family's further runbooks are tried in, since its first has had each
 // alone.

@@ -58,12 +58,7 @@ func newRig(t *testing.T, model string, speed int, approve func(event.Ask) strin
 
 // newAwkwardRig builds it in an awkward way.
 func newAwkwardRig(
-	t *testing.T,
-	model string,
-	speed int,
-	a awkwardness,
-	approve func(event.Ask) string,
-	on func(*rig, event.Event),
+	t *testing.T, model string, speed int, a awkwardness, approve func(event.Ask) string, on func(*rig, event.Event),
 ) *rig {
 	t.Helper()
 	image := brindle.MakeImage("4.2.1", []string{"R40-1", "R40-2"}, 300_000)
@@ -98,10 +93,8 @@ func newAwkwardRig(
 	target, err := line.ParseTarget("bench:hollow-rtr1")
 	require.NoError(t, err)
 	target.Speed = speed
-	r.session, err = session.Open(
-		t.Context(),
-		session.Options{Target: target, Dialect: d, Opener: opener, Approve: approve},
-	)
+	r.session, err = session.Open(t.Context(),
+		session.Options{Target: target, Dialect: d, Opener: opener, Approve: approve})
 	require.NoError(t, err)
 	r.listen(on)
 	return r
@@ -109,9 +102,7 @@ func newAwkwardRig(
 
 // prepared is a shipped runbook, ready to run.
 func prepared(
-	t *testing.T,
-	dialectName, bookName string,
-	inputs map[string]string,
+	t *testing.T, dialectName, bookName string, inputs map[string]string,
 ) (*dialect.Dialect, *runbook.Prepared) {
 	t.Helper()
 	d, err := shipped.Dialect(dialectName)

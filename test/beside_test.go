@@ -63,15 +63,12 @@ func onTwoLines(t *testing.T, on func(g, other *rig, e event.Event), use func(t 
 			time.Sleep(5 * time.Second) // it writes again by then
 			return approveAll(ask)
 		}
-		g := newGateway(
-			t,
-			gatewayOptions{
-				book:    besideBook,
-				inputs:  map[string]string{},
-				approve: restart,
-				on:      func(g *gateway, e event.Event) { on(g.rig, other, e) },
-			},
-		)
+		g := newGateway(t, gatewayOptions{
+			book:    besideBook,
+			inputs:  map[string]string{},
+			approve: restart,
+			on:      func(g *gateway, e event.Event) { on(g.rig, other, e) },
+		})
 		defer g.close()
 		defer other.close()
 		use(t, g, other)
@@ -119,11 +116,8 @@ func TestAStepTypesOnTheLineThatItSays(t *testing.T) {
 func TestARunbookForTwoLinesNeedsBoth(t *testing.T) {
 	onTwoLines(t, noticeNothing, func(t *testing.T, g *gateway, _ *rig) {
 		_, err := g.session.Run(t.Context(), g.book)
-		assert.EqualError(
-			t,
-			err,
-			"the runbook types on the line console too, which is not open: open it with --also console=TARGET, such as --also console=serial:/dev/ttyUSB0",
-		)
+		assert.EqualError(t, err,
+			"the runbook types on the line console too, which is not open: open it with --also console=TARGET, such as --also console=serial:/dev/ttyUSB0")
 		plan := g.book.Plan(&device.Facts{})
 		assert.Equal(t, "console", plan.Steps[3].Types[0].On)
 		assert.Contains(t, plan.Steps[3].Types[0].Line(), "(on the line console)")

@@ -31,39 +31,17 @@ const bootloader = "/usr/lib/u-boot/qemu_arm/u-boot.bin"
 // console. It ends with the test.
 func startBoard(t *testing.T) string {
 	t.Helper()
-	require.FileExists(
-		t,
-		bootloader,
-		"needs the Debian packages qemu-system-arm and u-boot-qemu; ./dev/test installs them",
-	)
+	require.FileExists(t, bootloader,
+		"needs the Debian packages qemu-system-arm and u-boot-qemu; ./dev/test installs them")
 	folder := tempDir(t)
 	disk, socket := filepath.Join(folder, "disk"), filepath.Join(folder, "console")
 	require.NoError(t, os.WriteFile(disk, nil, 0o600))
 	require.NoError(t, os.Truncate(disk, 64<<20))
 	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
-	board := exec.CommandContext(
-		ctx,
-		"qemu-system-arm",
-		"-M",
-		"virt",
-		"-m",
-		"256",
-		"-nographic",
-		"-monitor",
-		"none",
-		"-bios",
-		bootloader,
-		"-serial",
-		"unix:"+socket+",server,nowait",
-		"-drive",
-		"if=none,file="+disk+",format=raw,id=d0",
-		"-device",
-		"virtio-blk-device,drive=d0",
-		"-netdev",
-		"user,id=n0,net=192.0.2.0/24,host=192.0.2.2",
-		"-device",
-		"virtio-net-device,netdev=n0",
-	)
+	board := exec.CommandContext(ctx, "qemu-system-arm", "-M", "virt", "-m", "256", "-nographic", "-monitor", "none",
+		"-bios", bootloader, "-serial", "unix:"+socket+",server,nowait", "-drive",
+		"if=none,file="+disk+",format=raw,id=d0", "-device", "virtio-blk-device,drive=d0", "-netdev",
+		"user,id=n0,net=192.0.2.0/24,host=192.0.2.2", "-device", "virtio-net-device,netdev=n0")
 	var said bytes.Buffer
 	board.Stdout, board.Stderr = &said, &said
 	require.NoError(t, board.Start())
@@ -71,14 +49,8 @@ func startBoard(t *testing.T) string {
 		cancel()
 		_ = board.Wait()
 	})
-	require.Eventually(
-		t,
-		func() bool { _, err := os.Stat(socket); return err == nil },
-		20*time.Second,
-		10*time.Millisecond,
-		"the board did not start: %s",
-		&said,
-	)
+	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 20*time.Second,
+		10*time.Millisecond, "the board did not start: %s", &said)
 	return socket
 }
 
@@ -96,24 +68,8 @@ func randomFile(t *testing.T, size int) string {
 func TestRealBootloader(t *testing.T) {
 	t.Parallel()
 	socket := startBoard(t)
-	run := exec.Command(
-		program,
-		"run",
-		"prove-in-memory",
-		"--on",
-		"unix:"+socket,
-		"--dialect",
-		"u-boot",
-		"--set",
-		"image="+randomFile(t, 256<<10),
-		"--set",
-		"address=40400000",
-		"--approve",
-		"all",
-		"--json",
-		"--logbook",
-		"none",
-	)
+	run := exec.Command(program, "run", "prove-in-memory", "--on", "unix:"+socket, "--dialect", "u-boot", "--set",
+		"image="+randomFile(t, 256<<10), "--set", "address=40400000", "--approve", "all", "--json", "--logbook", "none")
 	var said bytes.Buffer
 	run.Stderr = &said
 	out, err := run.Output()
@@ -134,11 +90,8 @@ func TestRealBootloader(t *testing.T) {
 	require.NoError(t, err)
 	book, err := shipped.Runbook("prove-in-memory")
 	require.NoError(t, err)
-	prepared, err := book.Prepare(
-		d,
-		map[string]string{"image": randomFile(t, 256<<10), "address": "40400000"},
-		runbook.Kit{},
-	)
+	prepared, err := book.Prepare(d, map[string]string{"image": randomFile(t, 256<<10), "address": "40400000"},
+		runbook.Kit{})
 	require.NoError(t, err)
 	holdToPlan(t, prepared.Plan(&device.Facts{}), reallyTyped(events))
 	assert.Equal(t, event.Done, last.Outcome)
@@ -154,10 +107,8 @@ func TestRealBootloaderTakesEverySize(t *testing.T) {
 	require.NoError(t, err)
 	target, err := line.ParseTarget("unix:" + socket)
 	require.NoError(t, err)
-	s, err := session.Open(
-		t.Context(),
-		session.Options{Target: target, Dialect: d, Opener: line.NewOpener(clock.Real())},
-	)
+	s, err := session.Open(t.Context(),
+		session.Options{Target: target, Dialect: d, Opener: line.NewOpener(clock.Real())})
 	require.NoError(t, err)
 	defer s.Close("the test ends")
 	s.Begin()
@@ -165,11 +116,8 @@ func TestRealBootloaderTakesEverySize(t *testing.T) {
 		for _, size := range []int{0, 1, 127, 128, 129, 1023, 1024, 1025, 256 << 10} {
 			book, err := shipped.Runbook("prove-in-memory")
 			require.NoError(t, err)
-			prepared, err := book.Prepare(
-				d,
-				map[string]string{"image": randomFile(t, size), "address": "40400000", "protocol": by},
-				runbook.Kit{},
-			)
+			prepared, err := book.Prepare(d,
+				map[string]string{"image": randomFile(t, size), "address": "40400000", "protocol": by}, runbook.Kit{})
 			require.NoError(t, err)
 			result, err := s.Run(t.Context(), prepared)
 			require.NoError(t, err)

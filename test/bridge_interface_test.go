@@ -47,15 +47,8 @@ func TestABurnInTheInterface(t *testing.T) {
 // 80×24.
 func TestAPutIntoAWindowInTheInterface(t *testing.T) {
 	t.Parallel()
-	term := startTerminal(
-		t,
-		80,
-		24,
-		"demo",
-		"recovery-put",
-		"--time-scale",
-		"3",
-	) // the bench's hand is not to be sooner than this one
+	term := startTerminal(t, 80, 24, "demo", "recovery-put", "--time-scale",
+		"3") // the bench's hand is not to be sooner than this one
 	term.until("It writes that over its system")
 	term.approve()
 	term.until("hold the button")

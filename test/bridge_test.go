@@ -132,13 +132,8 @@ func TestASystemIsTriedAndThenBurned(t *testing.T) {
 			states = append(states, f.State)
 		}
 		assert.Equal(t, []string{
-			event.FlashComputed,
-			event.FlashComputed,
-			event.FlashErasing,
-			event.FlashErased,
-			event.FlashWriting,
-			event.FlashWritten,
-			event.FlashVerified,
+			event.FlashComputed, event.FlashComputed, event.FlashErasing, event.FlashErased, event.FlashWriting,
+			event.FlashWritten, event.FlashVerified,
 		}, states)
 	})
 }
@@ -154,11 +149,8 @@ func TestARehearsalTouchesNothing(t *testing.T) {
 			require.NoError(t, x.book.Rehearse())
 			result := x.run()
 			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
-			assert.Contains(
-				t,
-				result.Message,
-				"rehearsed: what follows was not done; nothing was changed on the device",
-			)
+			assert.Contains(t, result.Message,
+				"rehearsed: what follows was not done; nothing was changed on the device")
 			runs, memory := x.device.Runs()
 			assert.Equal(t, "2.6", runs)
 			assert.True(t, memory)
@@ -184,9 +176,7 @@ var bridgeFaults = map[string]struct {
 	"the file is larger than the part": {
 		bridgeOptions{lanOptions: lanOptions{inputs: map[string]string{"image": "skua-3.0.pws"}}},
 		[]string{
-			"skua-3.0.pws is not burned",
-			"part system holds 7995392 B",
-			"too many",
+			"skua-3.0.pws is not burned", "part system holds 7995392 B", "too many",
 			"nothing was changed on the device",
 		},
 		false,
@@ -498,12 +488,8 @@ func TestASystemIsWrittenOverTheShell(t *testing.T) {
 			require.NoError(t, x.stands("2.6"))
 			assert.Contains(t, result.Proved, "it was built 2026-10-14, as published")
 			_, after := x.device.Flash()
-			assert.Equal(
-				t,
-				before["settings"],
-				after["settings"],
-				"the unclear question was answered so that the settings stay",
-			)
+			assert.Equal(t, before["settings"], after["settings"],
+				"the unclear question was answered so that the settings stay")
 			again := x.run()
 			require.Equal(t, event.Already, again.Outcome, "%s", again.Message)
 		},
@@ -522,10 +508,8 @@ var shellFaults = map[string]struct {
 	"the build description is another release's": {
 		bridgeOptions{
 			lanOptions: lanOptions{
-				shelf: describes(
-					"Release: 2.6\nSystem: skua\nBuilt: 2026-10-14\n",
-					"Release: 2.5\nSystem: skua\nBuilt: 2026-10-14\n",
-				),
+				shelf: describes("Release: 2.6\nSystem: skua\nBuilt: 2026-10-14\n",
+					"Release: 2.5\nSystem: skua\nBuilt: 2026-10-14\n"),
 			},
 		},
 		[]string{"The description beside skua-2.6.pws is of 2.5", "nothing was changed on the device"},
@@ -541,11 +525,8 @@ var shellFaults = map[string]struct {
 	"it is built for another board": {
 		bridgeOptions{
 			lanOptions: lanOptions{inputs: map[string]string{"image": "skua-2.6-w5.pws"}, shelf: func(folder string) {
-				_ = os.WriteFile(
-					filepath.Join(folder, "skua-2.6-w5.pws.build"),
-					[]byte("Release: 2.6\nSystem: skua\nBuilt: 2026-10-14\n"),
-					0o600,
-				)
+				_ = os.WriteFile(filepath.Join(folder, "skua-2.6-w5.pws.build"),
+					[]byte("Release: 2.6\nSystem: skua\nBuilt: 2026-10-14\n"), 0o600)
 			}},
 		},
 		[]string{"the device is not back"},

@@ -11,25 +11,12 @@ import (
 
 // worksByHand opens a device of the bench with nothing but its dialect.
 func worksByHand(
-	t *testing.T,
-	device, dialectName string,
+	t *testing.T, device, dialectName string,
 ) (term *terminal, types func(text, then string) string, home string) {
 	t.Helper()
 	home = tempDir(t)
-	term = startTerminalAt(
-		t,
-		home,
-		160,
-		40,
-		"open",
-		"bench:"+device,
-		"--dialect",
-		dialectName,
-		"--time-scale",
-		"16",
-		"--logbook",
-		filepath.Join(home, "book.db"),
-	)
+	term = startTerminalAt(t, home, 160, 40, "open", "bench:"+device, "--dialect", dialectName, "--time-scale", "16",
+		"--logbook", filepath.Join(home, "book.db"))
 	types = func(text, then string) string {
 		t.Helper()
 		term.keys("-l", text)
@@ -107,11 +94,8 @@ func TestAFileThatIsGoneIsMissedBeforeARestart(t *testing.T) {
 	types("tell entry", "entry kept")
 	types("tell store", "free")
 	types("restart", "Held at its Enter")
-	assert.Contains(
-		t,
-		strings.Join(strings.Fields(term.screen()), " "),
-		"starts next: tern-3.9.4.brm — not in its store as a whole image, as read",
-	)
+	assert.Contains(t, strings.Join(strings.Fields(term.screen()), " "),
+		"starts next: tern-3.9.4.brm — not in its store as a whole image, as read")
 }
 
 // TestAnEdgeRoutersTrialIsSettledByHandInTheInterface: the systems' board and the deadline follow.
@@ -151,9 +135,6 @@ func TestOneUnitsBankIsChosenByHandInTheInterface(t *testing.T) {
 	assert.NotContains(t, screen, "changed by hand since")
 	term.keys("F2")
 	types("tumble all", "Held at its Enter")
-	assert.Contains(
-		t,
-		strings.Join(strings.Fields(term.screen()), " "),
-		"starts next: unit 1 bank B (2.8), unit 2 bank A (3.1), unit 3 bank A (3.1)",
-	)
+	assert.Contains(t, strings.Join(strings.Fields(term.screen()), " "),
+		"starts next: unit 1 bank B (2.8), unit 2 bank A (3.1), unit 3 bank A (3.1)")
 }

@@ -99,13 +99,7 @@ func handled() map[string]func(t *testing.T, a awkwardness, tap tapping) *hands 
 				onLAN: g.onLAN,
 				login: []string{"name: ", "harbour", "word: ", "lamp-and-tide", " / ", "lift"},
 				looks: []string{
-					"look banks",
-					"look self",
-					"lo ba",
-					"LOOK BANKS",
-					"look cards",
-					"look haul",
-					"loo sel",
+					"look banks", "look self", "lo ba", "LOOK BANKS", "look cards", "look haul", "loo sel",
 					"look lines",
 				},
 				does: []string{"favour A", "favour B", "stow", "fav b", "favour C", "recommence", "rebuild"},
@@ -120,10 +114,8 @@ func handled() map[string]func(t *testing.T, a awkwardness, tap tapping) *hands 
 			}
 		},
 		"edge router": func(t *testing.T, a awkwardness, tap tapping) *hands {
-			x := newEdge(
-				t,
-				edgeOptions{lanOptions: lanOptions{present: true, awkward: a, tap: tap}, device: onTrial(20)},
-			)
+			x := newEdge(t,
+				edgeOptions{lanOptions: lanOptions{present: true, awkward: a, tap: tap}, device: onTrial(20)})
 			return &hands{
 				onLAN: x.onLAN, login: []string{"account: ", "harbour", "code: ", "lamp-and-tide", "[look] ", "work"},
 				looks: []string{"view systems", "view self", "view hold", "view setup"},
@@ -140,12 +132,7 @@ func handled() map[string]func(t *testing.T, a awkwardness, tap tapping) *hands 
 				onLAN: x.onLAN,
 				login: []string{"who: ", "harbour", "pass: ", "lamp-and-tide", "1: ", "arm"},
 				looks: []string{
-					"report banks",
-					"report units",
-					"report self",
-					"report copies",
-					"report clock",
-					"report ring",
+					"report banks", "report units", "report self", "report copies", "report clock", "report ring",
 				},
 				does: []string{"first A", "first B", "tumble all", "tumble in 3", "tumble never", "board 2"},
 				truth: func() map[string]string {
@@ -180,12 +167,9 @@ func handled() map[string]func(t *testing.T, a awkwardness, tap tapping) *hands 
 			}
 		},
 		"controller": func(t *testing.T, a awkwardness, tap tapping) *hands {
-			x := newWireless(
-				t,
-				wirelessOptions{
-					deviceOptions: controllerWith{lanOptions: lanOptions{present: true, awkward: a, tap: tap}},
-				},
-			)
+			x := newWireless(t, wirelessOptions{
+				deviceOptions: controllerWith{lanOptions: lanOptions{present: true, awkward: a, tap: tap}},
+			})
 			return &hands{
 				onLAN: x.onLAN, login: []string{"name: ", "harbour", "word: ", "lamp-and-tide"},
 				looks: []string{"about", "services", "image", "points"},
@@ -200,11 +184,7 @@ func handled() map[string]func(t *testing.T, a awkwardness, tap tapping) *hands 
 				login: []string{"login: ", "harbour", "password: ", "lamp-and-tide", " ~ ", "rise"},
 				looks: []string{"tell release", "tell store", "tell entry", "weigh tern-4.0.7.brm"},
 				does: []string{
-					"begin with tern-4.0.7.brm",
-					"keep",
-					"drop tern-3.9.4.brm",
-					"restart",
-					"begin with nothing",
+					"begin with tern-4.0.7.brm", "keep", "drop tern-3.9.4.brm", "restart", "begin with nothing",
 				},
 				truth: func() map[string]string {
 					return map[string]string{"entry.kept": x.device.Entry(), "running.release": x.device.Started()}
@@ -361,18 +341,9 @@ func (o *atTheKeys) judge() bool {
 			o.mu.Lock()
 			said := o.heard()
 			o.mu.Unlock()
-			return assert.Fail(
-				o,
-				"a fact is not what the device is",
-				"%s is %q, and is shown as %q (read %s by %q)\n%s\n%s",
-				name,
-				want,
-				fact.Text,
-				fact.At.Format("04:05.000"),
-				fact.Source,
-				strings.Join(o.did, "\n"),
-				said,
-			)
+			return assert.Fail(o, "a fact is not what the device is",
+				"%s is %q, and is shown as %q (read %s by %q)\n%s\n%s", name, want, fact.Text,
+				fact.At.Format("04:05.000"), fact.Source, strings.Join(o.did, "\n"), said)
 		}
 	}
 	return o.judgeRows(facts)
@@ -388,15 +359,8 @@ func (o *atTheKeys) judgeRows(facts *device.Facts) bool {
 	for _, row := range rows {
 		want := o.next(fmt.Sprint(row["unit"]), fmt.Sprint(row["release"]))
 		if o.held++; want != "" && row["next"] != want {
-			return assert.Fail(
-				o,
-				"a row is not what the device is",
-				"%v: next is %s\n%s\n%s",
-				row,
-				want,
-				strings.Join(o.did, "\n"),
-				o.heard(),
-			)
+			return assert.Fail(o, "a row is not what the device is", "%v: next is %s\n%s\n%s", row, want,
+				strings.Join(o.did, "\n"), o.heard())
 		}
 	}
 	return true
@@ -438,11 +402,7 @@ func TestWhatTheHandReadsIsWhatTheDeviceIs(t *testing.T) {
 
 // typesAtRandom has one operator work on a device.
 func typesAtRandom(
-	t *testing.T,
-	seed uint64,
-	awkward bool,
-	tap tapping,
-	made func(*testing.T, awkwardness, tapping) *hands,
+	t *testing.T, seed uint64, awkward bool, tap tapping, made func(*testing.T, awkwardness, tapping) *hands,
 ) (o *atTheKeys) {
 	synctest.Test(t, func(t *testing.T) {
 		random := rand.New(rand.NewPCG(seed, 26))
@@ -512,10 +472,8 @@ func asksWord(login []string, answer string) bool {
 // answered by is nobody's.
 func whose(one answered, all []answered) *answered {
 	for _, other := range all {
-		masked := strings.Contains(
-			other.text,
-			event.Redacted,
-		) // a command that was typed at the question for a password
+		masked := strings.Contains(other.text,
+			event.Redacted) // a command that was typed at the question for a password
 		if masked || strings.TrimSpace(other.answer) == "" || !strings.Contains(one.answer, other.answer) {
 			continue
 		}

@@ -25,12 +25,9 @@ func consoleServer(t *testing.T, path string) string {
 	t.Helper()
 	port := freePort(t)
 	config := filepath.Join(tempDir(t), "ser2net.yaml")
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(
-		nil,
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil,
 		"connection: &one\n  accepter: telnet(rfc2217),tcp,127.0.0.1,%d\n  connector: serialdev,%s,9600n81,local\n",
-		port,
-		path,
-	), 0o600))
+		port, path), 0o600))
 	server := exec.Command("/usr/sbin/ser2net", "-n", "-d", "-c", config)
 	require.NoError(t, server.Start(), "needs the Debian package ser2net; ./dev/test installs it")
 	t.Cleanup(func() {
@@ -64,17 +61,11 @@ func TestTheRescueThroughAConsoleServer(t *testing.T) {
 
 	target, err := line.ParseTarget("rfc2217://" + consoleServer(t, machine.Path()) + "?speed=38400")
 	require.NoError(t, err)
-	d, p := prepared(
-		t,
-		"brindle-r40",
-		"rescue-over-serial",
-		map[string]string{"image": image, "user": "harbour", "password": "lamp-and-tide"},
-	)
+	d, p := prepared(t, "brindle-r40", "rescue-over-serial",
+		map[string]string{"image": image, "user": "harbour", "password": "lamp-and-tide"})
 	c := clock.Scaled(fast)
-	s, err := session.Open(
-		t.Context(),
-		session.Options{Target: target, Dialect: d, Clock: c, Opener: line.NewOpener(c), Approve: approveAll},
-	)
+	s, err := session.Open(t.Context(),
+		session.Options{Target: target, Dialect: d, Clock: c, Opener: line.NewOpener(c), Approve: approveAll})
 	require.NoError(t, err)
 	defer s.Close("the test ends")
 	r := &rig{t: t, session: s, book: p, done: make(chan struct{})}

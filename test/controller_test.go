@@ -37,7 +37,10 @@ func newWireless(t *testing.T, opt wirelessOptions) *wireless {
 		name: "quay-wc1", dialect: "orsel-c1", book: "controller-and-points",
 		inputs: map[string]string{"image": "linnet-3.6.orl", "upgrade_paths": "orsel-c1", "into": "."},
 		shelf:  func(folder string) error { return demo.ControllerShelf(folder, smallImage) },
-	}, opt.deviceOptions, func(lan *bench.LAN) *orsel.Controller { return demo.Controller(lan, cmp.Or(opt.release, "3.4")) })
+	}, opt.deviceOptions, func(lan *bench.LAN) *orsel.Controller {
+		return demo.Controller(lan,
+			cmp.Or(opt.release, "3.4"))
+	})
 }
 
 func inWireless(t *testing.T, opt wirelessOptions, use func(*testing.T, *wireless)) {
@@ -68,18 +71,13 @@ func TestAControllerAndItsAccessPoints(t *testing.T) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 		require.NoError(t, x.followed("3.6"))
-		assert.Contains(
-			t,
-			result.Proved,
-			"11 of 12 access points are here with 3.6, all but those it was approved without: ap-shed-02 (P1)",
-		)
+		assert.Contains(t, result.Proved,
+			"11 of 12 access points are here with 3.6, all but those it was approved without: ap-shed-02 (P1)")
 		assert.Contains(t, result.Proved, "its web page tells 3.6")
 		require.Len(t, holds, 3)
-		assert.Equal(
-			t,
+		assert.Equal(t,
 			"linnet 3.6 has no firmware for ap-shed-02 (P1). They go on with what they have, or do not join any more.",
-			holds[0],
-		)
+			holds[0])
 		assert.Contains(t, holds[1], "Switches the service on")
 		assert.NotEmpty(t, find[event.Reach](x.rig), "reach beside it")
 		kept, err := os.ReadFile(filepath.Join(x.folder, "quay-wc1-3.4-2000-01-01.txt"))
@@ -128,12 +126,8 @@ func TestStragglersAreNamed(t *testing.T) {
 					require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
 					assert.Equal(t, engine.ExitDoneBut, result.Exit)
 					assert.Equal(t, c.says, result.Message)
-					assert.Equal(
-						t,
-						c.waits,
-						time.Since(began) > 30*time.Minute,
-						"one that has failed is not waited for",
-					)
+					assert.Equal(t, c.waits, time.Since(began) > 30*time.Minute,
+						"one that has failed is not waited for")
 					assert.NotContains(t, strings.Join(result.Proved, "\n"), "access points are here")
 				},
 			)

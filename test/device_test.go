@@ -201,19 +201,8 @@ func TestAFailureGoesTheRollback(t *testing.T) {
 // TestPlanSendsNothing holds that a plan needs no device and shows no secret.
 func TestPlanSendsNothing(t *testing.T) {
 	args := rescueArgs(t, "none")
-	plan := exec.Command(
-		program,
-		"plan",
-		"rescue-over-serial",
-		"--dialect",
-		"brindle-r40",
-		args[4],
-		args[5],
-		args[6],
-		args[7],
-		args[8],
-		args[9],
-	)
+	plan := exec.Command(program, "plan", "rescue-over-serial", "--dialect", "brindle-r40", args[4], args[5], args[6],
+		args[7], args[8], args[9])
 	plan.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide")
 	out, err := plan.CombinedOutput()
 	require.NoError(t, err, "%s", out)
@@ -235,15 +224,8 @@ func TestBenchFromAnotherProcess(t *testing.T) {
 	}()
 	path, err := bufio.NewReader(out).ReadString('\n')
 	require.NoError(t, err)
-	hunt := exec.Command(
-		program,
-		"hunt",
-		"serial:"+strings.TrimSpace(path)+"?speed=115200",
-		"--dialect",
-		"brindle-r40",
-		"--logbook",
-		"none",
-	)
+	hunt := exec.Command(program, "hunt", "serial:"+strings.TrimSpace(path)+"?speed=115200", "--dialect", "brindle-r40",
+		"--logbook", "none")
 	said, err := hunt.CombinedOutput()
 	require.NoError(t, err, "%s", said)
 	assert.Contains(t, string(said), "9600 baud, 100 % sure")
@@ -258,18 +240,13 @@ func TestUnpluggedForReal(t *testing.T) {
 	require.NoError(t, machine.Start())
 	defer machine.Stop()
 	opener := line.NewOpener(c)
-	opener.Register(
-		line.Bench,
-		func(ctx context.Context, t line.Target) (line.Line, error) { return machine.Open(ctx, opener, t) },
-	)
-	s, err := session.Open(
-		t.Context(),
-		session.Options{
-			Target: line.Target{Kind: line.Bench, Address: "hollow-rtr1", Speed: 9600},
-			Clock:  c,
-			Opener: opener,
-		},
-	)
+	opener.Register(line.Bench,
+		func(ctx context.Context, t line.Target) (line.Line, error) { return machine.Open(ctx, opener, t) })
+	s, err := session.Open(t.Context(), session.Options{
+		Target: line.Target{Kind: line.Bench, Address: "hollow-rtr1", Speed: 9600},
+		Clock:  c,
+		Opener: opener,
+	})
 	require.NoError(t, err)
 	defer s.Close("the test ends")
 	feed := s.Subscribe()
@@ -306,18 +283,8 @@ func TestSendAndReceive(t *testing.T) {
 		if by == "xmodem-1k" {
 			to = filepath.Join(folder, filepath.Base(sent))
 		}
-		receive := exec.Command(
-			program,
-			"receive",
-			"--on",
-			"unix:"+ends[1],
-			"--protocol",
-			by,
-			"--to",
-			to,
-			"--logbook",
-			"none",
-		)
+		receive := exec.Command(program, "receive", "--on", "unix:"+ends[1], "--protocol", by, "--to", to, "--logbook",
+			"none")
 		require.NoError(t, receive.Start())
 		out, err := exec.Command(program, "send", sent, "--on", "unix:"+ends[0], "--protocol", by, "--logbook", "none").
 			CombinedOutput()
@@ -330,7 +297,8 @@ func TestSendAndReceive(t *testing.T) {
 		require.GreaterOrEqual(t, len(got), len(want))
 		assert.Equal(t, want, got[:len(want)], by)
 
-		again, err := exec.Command(program, "receive", "--on", "unix:"+ends[1], "--protocol", by, "--to", to, "--logbook", "none").
+		again, err := exec.Command(program, "receive", "--on", "unix:"+ends[1], "--protocol", by, "--to", to,
+			"--logbook", "none").
 			CombinedOutput()
 		require.Error(t, err, "the bridge is gone: %s", again)
 	}

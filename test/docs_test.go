@@ -20,12 +20,10 @@ import (
 // tables are what the documentation has from the program itself, by the name in the comment before each.
 func tables() map[string]string {
 	all := map[string]string{
-		"verbs":   runbook.VerbTable(),
-		"dialect": source.KeyTable(dialect.Document{}),
-		"runbook": source.KeyTable(runbook.Document{}),
-		"phase": source.KeyTable(
-			runbook.Phase{},
-		),
+		"verbs":         runbook.VerbTable(),
+		"dialect":       source.KeyTable(dialect.Document{}),
+		"runbook":       source.KeyTable(runbook.Document{}),
+		"phase":         source.KeyTable(runbook.Phase{}),
 		"step":          source.KeyTable(runbook.Common{}),
 		"upgrade-paths": source.KeyTable(image.AllowedStep{}),
 	}
@@ -59,11 +57,8 @@ func TestTheDocumentationHasTheLanguagesAsTheyAre(t *testing.T) {
 	if goldentest.Updating() {
 		require.NoError(t, os.WriteFile(path, []byte(now), 0o644))
 	}
-	assert.True(
-		t,
-		string(text) == now || goldentest.Updating(),
-		"docs/languages.md is not what the program says: go test ./test -run Documentation -update",
-	)
+	assert.True(t, string(text) == now || goldentest.Updating(),
+		"docs/languages.md is not what the program says: go test ./test -run Documentation -update")
 	for name, table := range known {
 		assert.True(t, seen[name] || table == "", "no table of %q in docs/languages.md", name)
 	}
@@ -86,9 +81,6 @@ func TestTheReadmeHasTheDemosAsTheyAre(t *testing.T) {
 	if goldentest.Updating() {
 		require.NoError(t, os.WriteFile(path, []byte(now), 0o644))
 	}
-	assert.True(
-		t,
-		string(text) == now || goldentest.Updating(),
-		"README.md has other demos than there are: go test ./test -run Readme -update",
-	)
+	assert.True(t, string(text) == now || goldentest.Updating(),
+		"README.md has other demos than there are: go test ./test -run Readme -update")
 }

@@ -177,24 +177,28 @@ func TestLastText(t *testing.T) {
 		"version to a full output":   {[]string{"version"}, nil, true, 1, "no space left"},
 		"no HOME":                    {[]string{"shelf", "list", "--shelf", home}, []string{"HOME=", "XDG_DATA_HOME=", "XDG_CACHE_HOME=" + home}, false, 0, "HOME is not set"},
 		"a logbook that is a folder": {[]string{"logbook", "list", "--logbook", home}, nil, false, 1, "logbook " + home},
-		"no logbook yet":             {[]string{"logbook", "list", "--logbook", filepath.Join(home, "none.db")}, nil, false, 0, "there is no logbook yet"},
-		"a cache that is a file":     {[]string{"shelf", "list", "--shelf", home}, []string{"XDG_CACHE_HOME=" + filepath.Join(home, "file")}, false, 1, "not kept for the next time"},
-		"a folder that is gone":      {[]string{"shelf", "list", "--shelf", filepath.Join(home, "gone")}, nil, false, 1, "gone"},
-		"a word that is none":        {[]string{"logbok"}, nil, false, 2, "did you mean logbook?"},
-		"a word in a group":          {[]string{"shelf", "lst"}, nil, false, 2, "or list?"},
-		"an empty word":              {[]string{"shelf", "add", ""}, nil, false, 2, "word 1 of pilotrix shelf add is empty"},
-		"too few words":              {[]string{"run"}, nil, false, 2, "which takes: pilotrix run RUNBOOK"},
-		"a theme":                    {[]string{"version", "--theme", "blue"}, nil, false, 2, "there are auto, dark, light"},
-		"a leader":                   {[]string{"version", "--leader", "f5"}, nil, false, 2, "want a key such as ctrl+g"},
-		"a fact":                     {[]string{"shelf", "fit", "--fact", "device.modle=x", "--shelf", home}, nil, false, 2, "no image is held against that"},
-		"a size with a comma":        {[]string{"reckon", "time", "1,5MB"}, nil, false, 2, "is no size"},
-		"a negative size":            {[]string{"reckon", "time", "--", "-5"}, nil, false, 2, "is no size"},
-		"a negative speed":           {[]string{"reckon", "time", "1MB", "--baud", "-9600"}, nil, false, 2, "a speed is above 0"},
-		"a block that TFTP has not":  {[]string{"reckon", "time", "1MB", "--block", "70000"}, nil, false, 2, "8 to 65464"},
-		"a step that is none":        {[]string{"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "image=" + filepath.Join(home, "file"), "--set", "user=x", "--secret", "password=env:HOME", "--approve", "9.9"}, nil, false, 2, "2.1 “Remove the broken image”"},
-		"a line without end":         {[]string{"dialect", "try", "brindle-r40", filepath.Join(home, "long")}, nil, false, 2, "long: line 1 is longer than 1.00 MiB"},
-		"no export":                  {[]string{"logbook", "import", filepath.Join(home, "long"), "--logbook", filepath.Join(home, "in.db")}, nil, false, 1, "long: line 1: "},
-		"a time":                     {[]string{"logbook", "list", "--since", "yesterday"}, nil, false, 2, "is no time"},
+		"no logbook yet": {[]string{"logbook", "list", "--logbook", filepath.Join(home,
+			"none.db")}, nil, false, 0, "there is no logbook yet"},
+		"a cache that is a file": {[]string{"shelf", "list", "--shelf", home}, []string{"XDG_CACHE_HOME=" + filepath.Join(home, "file")}, false, 1, "not kept for the next time"},
+		"a folder that is gone": {[]string{"shelf", "list", "--shelf", filepath.Join(home,
+			"gone")}, nil, false, 1, "gone"},
+		"a word that is none":       {[]string{"logbok"}, nil, false, 2, "did you mean logbook?"},
+		"a word in a group":         {[]string{"shelf", "lst"}, nil, false, 2, "or list?"},
+		"an empty word":             {[]string{"shelf", "add", ""}, nil, false, 2, "word 1 of pilotrix shelf add is empty"},
+		"too few words":             {[]string{"run"}, nil, false, 2, "which takes: pilotrix run RUNBOOK"},
+		"a theme":                   {[]string{"version", "--theme", "blue"}, nil, false, 2, "there are auto, dark, light"},
+		"a leader":                  {[]string{"version", "--leader", "f5"}, nil, false, 2, "want a key such as ctrl+g"},
+		"a fact":                    {[]string{"shelf", "fit", "--fact", "device.modle=x", "--shelf", home}, nil, false, 2, "no image is held against that"},
+		"a size with a comma":       {[]string{"reckon", "time", "1,5MB"}, nil, false, 2, "is no size"},
+		"a negative size":           {[]string{"reckon", "time", "--", "-5"}, nil, false, 2, "is no size"},
+		"a negative speed":          {[]string{"reckon", "time", "1MB", "--baud", "-9600"}, nil, false, 2, "a speed is above 0"},
+		"a block that TFTP has not": {[]string{"reckon", "time", "1MB", "--block", "70000"}, nil, false, 2, "8 to 65464"},
+		"a step that is none":       {[]string{"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "image=" + filepath.Join(home, "file"), "--set", "user=x", "--secret", "password=env:HOME", "--approve", "9.9"}, nil, false, 2, "2.1 “Remove the broken image”"},
+		"a line without end": {[]string{"dialect", "try", "brindle-r40", filepath.Join(home,
+			"long")}, nil, false, 2, "long: line 1 is longer than 1.00 MiB"},
+		"no export": {[]string{"logbook", "import", filepath.Join(home,
+			"long"), "--logbook", filepath.Join(home, "in.db")}, nil, false, 1, "long: line 1: "},
+		"a time": {[]string{"logbook", "list", "--since", "yesterday"}, nil, false, 2, "is no time"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			run := exec.Command(program, c.args...)
@@ -249,23 +253,14 @@ func TestFoldersThatTakeNothing(t *testing.T) {
 			t.Run(name+" on "+folder, func(t *testing.T) {
 				t.Parallel() // each has a disk that nobody else sees
 				given := strings.NewReplacer("BOOK", book, "JSONL", exported, "SELF", home, "DISK", disk)
-				quoted := strings.NewReplacer(
-					"BOOK",
-					"'"+book+"'",
-					"JSONL",
-					"'"+exported+"'",
-					"SELF",
-					"'"+home+"'",
-					"DISK",
-					"'"+disk+"'",
-				)
+				quoted := strings.NewReplacer("BOOK", "'"+book+"'", "JSONL", "'"+exported+"'", "SELF", "'"+home+"'",
+					"DISK", "'"+disk+"'")
 				script := "mount -t tmpfs -o " + options.mount + " tmpfs '" + disk + "' || exit 99\n"
 				if c.fill {
 					script += "cat /dev/zero > '" + disk + "/fill' 2>/dev/null\n"
 				}
 				script += quoted.Replace(
-					"env "+c.env+" '"+program+"' "+c.args,
-				) + "\ncode=$?; ls -A '" + disk + "'; exit $code"
+					"env "+c.env+" '"+program+"' "+c.args) + "\ncode=$?; ls -A '" + disk + "'; exit $code"
 				run := exec.Command("unshare", "--user", "--map-root-user", "--mount", "sh", "-c", script)
 				run.Env = append(os.Environ(), homeAt(home)...)
 				out, err := run.CombinedOutput()
@@ -295,11 +290,8 @@ func TestSignalsLeaveNoDeadScreen(t *testing.T) {
 	}
 	screen := term.until("exit code")
 	assert.NotContains(t, screen, "F1 help", "the other screen is left")
-	assert.Equal(
-		t,
-		"0 1",
-		strings.TrimSpace(term.tmux("display-message", "-p", "-t", "s", "#{alternate_on} #{cursor_flag}")),
-	)
+	assert.Equal(t, "0 1",
+		strings.TrimSpace(term.tmux("display-message", "-p", "-t", "s", "#{alternate_on} #{cursor_flag}")))
 }
 
 // TestEightAtOnceKeepAllEight puts folders on the shelf from several programs.

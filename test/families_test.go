@@ -49,9 +49,12 @@ func TestTheOtherFamiliesFetchWithALogin(t *testing.T) {
 		args   []string
 		proved string
 	}{
-		"edge, ftp":   {append(edge[:len(edge):len(edge)], "--set", "protocol=ftp"), "proved  marl 5.4 lasts beyond a power cut"},
-		"edge, sftp":  {append(edge[:len(edge):len(edge)], "--set", "protocol=sftp"), "proved  marl 5.4 lasts beyond a power cut"},
-		"stack, sftp": {append(stack[:len(stack):len(stack)], "--set", "protocol=sftp"), "proved  strand 3.2 runs on all 3 units"},
+		"edge, ftp": {append(edge[:len(edge):len(edge)], "--set",
+			"protocol=ftp"), "proved  marl 5.4 lasts beyond a power cut"},
+		"edge, sftp": {append(edge[:len(edge):len(edge)], "--set",
+			"protocol=sftp"), "proved  marl 5.4 lasts beyond a power cut"},
+		"stack, sftp": {append(stack[:len(stack):len(stack)], "--set",
+			"protocol=sftp"), "proved  strand 3.2 runs on all 3 units"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -83,19 +86,8 @@ func TestTheOtherFamiliesBySSH(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(stick, c.image), data, 0o600))
 			device := benchAt(t, c.device, "--at", "ssh", "--time-scale", "16", "--stick", stick)
 			isKnown(t, folder, device)
-			out := carriedOut(
-				t,
-				folder,
-				c.book,
-				"--on",
-				device,
-				"--dialect",
-				c.dialect,
-				"--password",
-				"env:DEVICE_PASSWORD",
-				"--set",
-				"image="+c.image,
-			)
+			out := carriedOut(t, folder, c.book, "--on", device, "--dialect", c.dialect, "--password",
+				"env:DEVICE_PASSWORD", "--set", "image="+c.image)
 			assert.Contains(t, out, c.proved)
 			assert.Contains(t, out, "line lost")
 		})

@@ -73,18 +73,13 @@ func fillHome(b *testing.B, home string, devices, sessions, events int) {
 	var kept strings.Builder
 	kept.WriteString("devices:\n")
 	for i := range devices {
-		fmt.Fprintf(
-			&kept,
-			"  - {device: dev-%03d, place: Orsholm quay, target: 'ssh://harbour@192.0.2.%d', dialect: cormel-g2}\n",
-			i,
-			i%250+1,
-		)
+		fmt.Fprintf(&kept,
+			"  - {device: dev-%03d, place: Orsholm quay, target: 'ssh://harbour@192.0.2.%d', dialect: cormel-g2}\n", i,
+			i%250+1)
 	}
 	require.NoError(b, os.MkdirAll(filepath.Join(home, "config", "pilotrix"), 0o700))
-	require.NoError(
-		b,
-		os.WriteFile(filepath.Join(home, "config", "pilotrix", "devices.yaml"), []byte(kept.String()), 0o600),
-	)
+	require.NoError(b,
+		os.WriteFile(filepath.Join(home, "config", "pilotrix", "devices.yaml"), []byte(kept.String()), 0o600))
 	path := filepath.Join(home, "data", "pilotrix", "logbook.db")
 	book, err := logbook.Open(path)
 	require.NoError(b, err)
@@ -99,33 +94,16 @@ func fillHome(b *testing.B, home string, devices, sessions, events int) {
 		require.NoError(b, err)
 	}
 	for s := 1; s <= sessions; s++ {
-		at, device := time.Now().
-			Add(-time.Duration(s)*time.Hour).
+		at, device := time.Now().Add(-time.Duration(s)*time.Hour).
 			UTC().
 			Format(time.RFC3339Nano),
-			fmt.Sprintf(
-				"dev-%03d",
-				s%devices,
-			)
-		do(
-			`INSERT INTO session (id, began, target, dialect, device, process, ended) VALUES (?, ?, 'ssh://x', 'cormel-g2', ?, '1 1', ?)`,
-			s,
-			at,
-			device,
-			at,
-		)
-		do(
-			`INSERT INTO run (session, seq, place, runbook, title, began, ended, outcome) VALUES (?, 5, ?, 'standby-bank-upgrade', 'Upgrade the standby bank', ?, ?, 'done')`,
-			s,
-			device,
-			at,
-			at,
-		)
-		do(
-			`INSERT INTO known (place, name, value, at) VALUES (?, 'running.release', '7.4.2', ?) ON CONFLICT DO NOTHING`,
-			device,
-			at,
-		)
+			fmt.Sprintf("dev-%03d", s%devices)
+		do(`INSERT INTO session (id, began, target, dialect, device, process, ended) VALUES (?, ?, 'ssh://x', 'cormel-g2', ?, '1 1', ?)`,
+			s, at, device, at)
+		do(`INSERT INTO run (session, seq, place, runbook, title, began, ended, outcome) VALUES (?, 5, ?, 'standby-bank-upgrade', 'Upgrade the standby bank', ?, ?, 'done')`,
+			s, device, at, at)
+		do(`INSERT INTO known (place, name, value, at) VALUES (?, 'running.release', '7.4.2', ?) ON CONFLICT DO NOTHING`,
+			device, at)
 		do(
 			`WITH RECURSIVE n(seq) AS (SELECT 1 UNION ALL SELECT seq + 1 FROM n WHERE seq < ?) INSERT INTO event (session, seq, at, kind, body)
 			SELECT ?, seq, ?, 'line.in', '{"bytes":"a line of the usual length that a device writes"}' FROM n`,
@@ -164,17 +142,12 @@ func overhead(b *testing.B) (own, total time.Duration) {
 	require.NoError(b, err)
 	book, err := shipped.Runbook("rescue-over-serial")
 	require.NoError(b, err)
-	prepared, err := book.Prepare(
-		d,
-		map[string]string{"image": path, "user": "harbour", "password": "lamp-and-tide"},
-		runbook.Kit{},
-	)
+	prepared, err := book.Prepare(d, map[string]string{"image": path, "user": "harbour", "password": "lamp-and-tide"},
+		runbook.Kit{})
 	require.NoError(b, err)
 	opener := line.NewOpener(c)
-	opener.Register(
-		line.Bench,
-		func(ctx context.Context, t line.Target) (line.Line, error) { return machine.Open(ctx, opener, t) },
-	)
+	opener.Register(line.Bench,
+		func(ctx context.Context, t line.Target) (line.Line, error) { return machine.Open(ctx, opener, t) })
 	s, err := session.Open(b.Context(), session.Options{
 		Target: line.Target{
 			Kind:    line.Bench,

@@ -78,11 +78,8 @@ func TestANewSwitchProvisionsItself(t *testing.T) {
 				result := x.run()
 				require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 				require.NoError(t, x.runs("3.2"))
-				assert.Contains(
-					t,
-					result.Proved,
-					"tangle-sw2 has the configuration that was staged for it (as tangle-sw2-100001.setup)",
-				)
+				assert.Contains(t, result.Proved,
+					"tangle-sw2 has the configuration that was staged for it (as tangle-sw2-100001.setup)")
 				if gives := inputs["gives"]; gives != "" {
 					assert.Equal(t, gives, x.device.Address().String())
 				}
@@ -118,11 +115,8 @@ func TestOneThatWasOnAnotherNetworkIsReportedSo(t *testing.T) {
 		for _, n := range find[event.Note](x.rig) {
 			said = append(said, n.Text)
 		}
-		assert.Contains(
-			t,
-			said,
-			newDeviceMAC+" asks for 198.51.100.9, which is on another network than 192.0.2.0/24: it was somewhere else before",
-		)
+		assert.Contains(t, said,
+			newDeviceMAC+" asks for 198.51.100.9, which is on another network than 192.0.2.0/24: it was somewhere else before")
 	})
 }
 
@@ -422,18 +416,14 @@ func TestANewDeviceIsGivenAnAddress(t *testing.T) {
 		n := bench.NewDevice{LAN: lan, Clock: clock.Real(), MAC: [6]byte{2, 0, 0x5e, 0x10, 0, 1}, Vendor: "Maskel S8"}
 		offer, err := n.Ask(t.Context(), 1)
 		require.NoError(t, err)
-		assert.Equal(
-			t,
-			bench.Offer{
-				Address:  netip.MustParsePrefix("192.0.2.61/24"),
-				By:       own.Addr(),
-				Server:   own.Addr(),
-				BootFile: "a.msl",
-				HostName: "tangle-sw2",
-				Lease:    time.Hour,
-			},
-			offer,
-		)
+		assert.Equal(t, bench.Offer{
+			Address:  netip.MustParsePrefix("192.0.2.61/24"),
+			By:       own.Addr(),
+			Server:   own.Addr(),
+			BootFile: "a.msl",
+			HostName: "tangle-sw2",
+			Lease:    time.Hour,
+		}, offer)
 		n.Takes = func(bench.Offer) bool { return false }
 		_, err = n.Ask(t.Context(), 3)
 		require.ErrorIs(t, err, bench.ErrNoOffer)
@@ -450,33 +440,12 @@ func TestARunbookThatTypesEndsAtOnceWithoutALine(t *testing.T) {
 	t.Parallel()
 	folder := tempDir(t)
 	require.NoError(t, demo.PackagesShelf(folder, smallImage))
-	run := exec.Command(
-		program,
-		"run",
-		"packages-and-board",
-		"--on",
-		"none:ness-rt1",
-		"--dialect",
-		"dunlin-n1",
-		"--shelf",
-		filepath.Join(folder, "shelf"),
-		"--set",
-		"image="+coreOf("6.2"),
-		"--set",
-		"user=harbour",
-		"--secret",
-		"password=env:DEVICE_PASSWORD",
-		"--approve",
-		"all",
-		"--logbook",
-		"none",
-	)
+	run := exec.Command(program, "run", "packages-and-board", "--on", "none:ness-rt1", "--dialect", "dunlin-n1",
+		"--shelf", filepath.Join(folder, "shelf"), "--set", "image="+coreOf("6.2"), "--set", "user=harbour", "--secret",
+		"password=env:DEVICE_PASSWORD", "--approve", "all", "--logbook", "none")
 	run.Env = append(os.Environ(), append(homeAt(folder), "DEVICE_PASSWORD=lamp-and-tide")...)
 	out, err := run.CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(
-		t,
-		string(out),
-		"none:ness-rt1 cannot do that: the device has no line here, so that nothing can be typed",
-	)
+	assert.Contains(t, string(out),
+		"none:ness-rt1 cannot do that: the device has no line here, so that nothing can be typed")
 }

@@ -43,12 +43,8 @@ func TestManyNewDevicesAtOnce(t *testing.T) {
 			if count == 1 {
 				alone = took
 			}
-			t.Logf(
-				"%d devices: all done in %s, %.1f times one alone",
-				count,
-				took.Round(10*time.Millisecond),
-				took.Seconds()/alone.Seconds(),
-			)
+			t.Logf("%d devices: all done in %s, %.1f times one alone", count, took.Round(10*time.Millisecond),
+				took.Seconds()/alone.Seconds())
 		}
 	})
 }
@@ -57,23 +53,8 @@ func fleetImage() []byte { return bytes.Repeat([]byte("strand-3.2 "), 100_000) }
 
 func provisionsFleet(t *testing.T, e elsewhere, folder string, count int) time.Duration {
 	home, said := tempDir(t), &spoken{}
-	cmd := exec.Command(
-		program,
-		"provision",
-		folder,
-		"--at",
-		"192.0.2.10",
-		"--vendor",
-		"^Maskel",
-		"--boot-file",
-		"strand-3.2.msl",
-		"--expect",
-		fmt.Sprint(count),
-		"--range",
-		"192.0.2.20-192.0.2.239",
-		"--within",
-		"100s",
-	)
+	cmd := exec.Command(program, "provision", folder, "--at", "192.0.2.10", "--vendor", "^Maskel", "--boot-file",
+		"strand-3.2.msl", "--expect", fmt.Sprint(count), "--range", "192.0.2.20-192.0.2.239", "--within", "100s")
 	cmd.Env = append(os.Environ(), append(homeAt(home), "XDG_STATE_HOME="+home+"/state")...)
 	cmd.Stdout, cmd.Stderr = said, said
 	require.NoError(t, cmd.Start())
@@ -86,11 +67,8 @@ func provisionsFleet(t *testing.T, e elsewhere, folder string, count int) time.D
 	require.NoError(t, failed, "%s\n%s", report, said)
 	took := time.Since(began)
 	require.NoError(t, cmd.Wait(), "%s", said)
-	assert.Contains(
-		t,
-		said.String(),
-		"says that it took the offer of another DHCP server, 203.0.113.9; it is looked for",
-	)
+	assert.Contains(t, said.String(),
+		"says that it took the offer of another DHCP server, 203.0.113.9; it is looked for")
 	assert.Contains(t, said.String(), fmt.Sprintf("\n%d done, 0 not", count))
 	assert.Equal(t, count, strings.Count(said.String(), "  done: has fetched strand-3.2.msl"))
 	e.must("ip", "addr", "flush", "dev", "wire1")

@@ -49,13 +49,9 @@ func (r *rig) lastHeld() []event.HeldFile {
 func TestWhatIsOnTheStickIsNotTransferred(t *testing.T) {
 	t.Parallel()
 	inGateway(t, gatewayOptions{}, func(t *testing.T, g *gateway) {
-		require.NoError(
-			t,
-			g.device.PlugStick(
-				bench.File{Name: "OLDER.BIN", Data: demo.GatewayImage("7.6.1", smallImage)},
-				bench.File{Name: "notes.txt", Data: []byte("tide tables")},
-			),
-		)
+		require.NoError(t,
+			g.device.PlugStick(bench.File{Name: "OLDER.BIN", Data: demo.GatewayImage("7.6.1", smallImage)},
+				bench.File{Name: "notes.txt", Data: []byte("tide tables")}))
 		result := g.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, g.story())
 		assert.Contains(t, g.typed(), "haul stick OLDER.BIN")
@@ -64,17 +60,13 @@ func TestWhatIsOnTheStickIsNotTransferred(t *testing.T) {
 		assert.Contains(t, result.Proved, "lark 7.6.1 runs from bank B")
 		held := g.lastHeld()
 		require.Len(t, held, 2)
-		assert.Equal(
-			t,
-			event.HeldFile{
-				Name:   "OLDER.BIN",
-				Size:   held[0].Size,
-				Digest: held[0].Digest,
-				Image:  "lark-7.6.1.cgo",
-				By:     "digest",
-			},
-			held[0],
-		)
+		assert.Equal(t, event.HeldFile{
+			Name:   "OLDER.BIN",
+			Size:   held[0].Size,
+			Digest: held[0].Digest,
+			Image:  "lark-7.6.1.cgo",
+			By:     "digest",
+		}, held[0])
 		assert.Empty(t, held[1].Image)
 	})
 }
@@ -101,10 +93,8 @@ func TestAStickThatIsPulledOut(t *testing.T) {
 			assert.NoError(g.t, g.device.PlugStick())
 		}
 	}}, func(t *testing.T, g *gateway) {
-		require.NoError(
-			t,
-			g.device.PlugStick(bench.File{Name: "lark-7.6.1.cgo", Data: demo.GatewayImage("7.6.1", smallImage)}),
-		)
+		require.NoError(t,
+			g.device.PlugStick(bench.File{Name: "lark-7.6.1.cgo", Data: demo.GatewayImage("7.6.1", smallImage)}))
 		result := g.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
 		assert.Contains(t, result.Message, "the download failed: the stick was pulled out")
@@ -120,7 +110,8 @@ func TestARescueThatWasCutOffSendsNothingTwice(t *testing.T) {
 	for name, c := range map[string]struct {
 		data []byte
 		sent bool
-	}{"whole": {whole, false}, "another of its size": {slices.Concat(whole[:len(whole)-9], bytes.Repeat([]byte{1}, 9)), true}} {
+	}{"whole": {whole, false}, "another of its size": {slices.Concat(whole[:len(whole)-9],
+		bytes.Repeat([]byte{1}, 9)), true}} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				r := newRig(t, "R40-2", 9600, approveAll, nil)

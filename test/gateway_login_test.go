@@ -29,34 +29,10 @@ func fetchesWithALogin(t *testing.T, protocol string) {
 	folder := tempDir(t)
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	book := filepath.Join(folder, "logbook.db")
-	run := exec.Command(
-		program,
-		"run",
-		"standby-bank-upgrade",
-		"--on",
-		"bench:mare-gw1",
-		"--shelf",
-		filepath.Join(folder, "shelf"),
-		"--set",
-		"image=lark-7.6.1.cgo",
-		"--set",
-		"upgrade_paths=cormel-g2",
-		"--set",
-		"protocol="+protocol,
-		"--set",
-		"user=harbour",
-		"--secret",
-		"password=env:DEVICE_PASSWORD",
-		"--watch",
-		"http://192.0.2.41/",
-		"--approve",
-		"all",
-		"--json",
-		"--time-scale",
-		"16",
-		"--logbook",
-		book,
-	)
+	run := exec.Command(program, "run", "standby-bank-upgrade", "--on", "bench:mare-gw1", "--shelf",
+		filepath.Join(folder, "shelf"), "--set", "image=lark-7.6.1.cgo", "--set", "upgrade_paths=cormel-g2", "--set",
+		"protocol="+protocol, "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD", "--watch",
+		"http://192.0.2.41/", "--approve", "all", "--json", "--time-scale", "16", "--logbook", book)
 	run.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide", "XDG_CACHE_HOME="+folder, "XDG_DATA_HOME="+folder)
 	var said bytes.Buffer
 	run.Stderr = &said
@@ -110,7 +86,8 @@ func fetchesWithALogin(t *testing.T, protocol string) {
 		require.Error(t, err, "never over a file")
 		assert.Contains(t, string(drawn), "exists")
 	}
-	drawn, err := exec.Command(program, "logbook", "draw", "1", "course", "--out", filepath.Join(folder, "course.gif"), "--logbook", book).
+	drawn, err := exec.Command(program, "logbook", "draw", "1", "course", "--out", filepath.Join(folder, "course.gif"),
+		"--logbook", book).
 		CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(drawn), "ends in .svg or .pdf")

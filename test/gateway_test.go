@@ -96,16 +96,12 @@ func TestUpgradeByWayOfAnIntermediateRelease(t *testing.T) {
 		for _, begin := range find[event.TransferBegin](g.rig) {
 			files[begin.File] = true
 		}
-		assert.Equal(
-			t,
-			map[string]bool{
-				"lark-7.6.1.cgo":                true,
-				"lark-8.1.0.cgo":                true,
-				"mare-gw1-8.licence":            true,
-				"mare-gw1-7.4.2-2000-01-01.txt": true,
-			},
-			files,
-		)
+		assert.Equal(t, map[string]bool{
+			"lark-7.6.1.cgo":                true,
+			"lark-8.1.0.cgo":                true,
+			"mare-gw1-8.licence":            true,
+			"mare-gw1-7.4.2-2000-01-01.txt": true,
+		}, files)
 		kept, err := os.ReadFile(filepath.Join(g.folder, "mare-gw1-7.4.2-2000-01-01.txt"))
 		require.NoError(t, err)
 		assert.Contains(t, string(kept), "# setup of mare-gw1, lark 7.4.2")
@@ -179,11 +175,9 @@ func TestADowngradeIsAskedAbout(t *testing.T) {
 		}, func(t *testing.T, g *gateway) {
 			result := g.run()
 			require.Equal(t, outcome, result.Outcome, "%s\n%s", result.Message, g.story())
-			assert.Equal(
-				t,
+			assert.Equal(t,
 				"This is a downgrade: 7.4.2 runs, 7.4.0 is older. What the newer release has converted, the older one may not read.",
-				asked,
-			)
+				asked)
 			assert.True(t, find[event.UpgradePath](g.rig)[0].Downgrade)
 			if outcome == event.Stopped {
 				assert.Contains(t, result.Message, "nothing was changed on the device")
@@ -242,11 +236,8 @@ func TestAnImageThatIsNotAsPublishedIsRefusedAtOnce(t *testing.T) {
 		defer g.close()
 		book, err := shipped.Runbook("module-firmware")
 		require.NoError(t, err)
-		_, err = book.Prepare(
-			g.book.Dialect,
-			map[string]string{"firmware": "card-line-3.4.cgo", "user": "harbour", "password": "x"},
-			g.kit,
-		)
+		_, err = book.Prepare(g.book.Dialect,
+			map[string]string{"firmware": "card-line-3.4.cgo", "user": "harbour", "password": "x"}, g.kit)
 		assert.ErrorContains(t, err, "its sha256 is not the one published in SHA256SUMS")
 	})
 }
@@ -518,11 +509,8 @@ func TestALaptopOnAnotherNetworkIsReportedBefore(t *testing.T) {
 		g.book.Kit.Network = g.lan.Host("eth1", netip.MustParsePrefix("198.51.100.7/24"))
 		result := g.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s", g.story())
-		assert.Contains(
-			t,
-			result.Message,
-			"this laptop has no address on the device's network 192.0.2.0/24; it has 198.51.100.7/24 on eth1",
-		)
+		assert.Contains(t, result.Message,
+			"this laptop has no address on the device's network 192.0.2.0/24; it has 198.51.100.7/24 on eth1")
 		g.stillRuns(t)
 	})
 }

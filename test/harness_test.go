@@ -71,8 +71,7 @@ func newOnLAN(t *testing.T, f family, opt lanOptions, into **onLAN, on func(even
 	}
 	laptop := demo.Laptop(n.lan)
 	shelf := image.NewShelf(
-		image.ShelfOptions{Folders: []string{filepath.Join(n.folder, "shelf")}, Headers: d.Headers()},
-	)
+		image.ShelfOptions{Folders: []string{filepath.Join(n.folder, "shelf")}, Headers: d.Headers()})
 	require.NoError(t, shelf.Scan(t.Context(), nil))
 	n.kit = runbook.Kit{Shelf: shelf, UpgradePaths: shipped.UpgradePaths, Network: laptop, Folder: n.folder}
 	if opt.approve == nil && !opt.present {
@@ -98,10 +97,8 @@ func (n *onLAN) open(d *dialect.Dialect, laptop bench.LANHost, name string, opt 
 	})
 	target, err := line.ParseTarget("bench:" + name)
 	require.NoError(n.t, err)
-	n.session, err = session.Open(
-		n.t.Context(),
-		session.Options{Target: target, Dialect: d, Opener: opener, Approve: opt.approve, Reach: laptop},
-	)
+	n.session, err = session.Open(n.t.Context(),
+		session.Options{Target: target, Dialect: d, Opener: opener, Approve: opt.approve, Reach: laptop})
 	require.NoError(n.t, err)
 	n.listen(func(_ *rig, e event.Event) {
 		if on != nil {
@@ -156,12 +153,7 @@ type deviceOptions[X any, D bench.Device] struct {
 
 // start puts a device of a family under a runbook.
 func start[X any, D bench.Device](
-	t *testing.T,
-	x X,
-	at *onDevice[D],
-	f family,
-	opt deviceOptions[X, D],
-	build func(*bench.LAN) D,
+	t *testing.T, x X, at *onDevice[D], f family, opt deviceOptions[X, D], build func(*bench.LAN) D,
 ) X {
 	t.Helper()
 	f.device = func(lan *bench.LAN) bench.Device {

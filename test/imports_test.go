@@ -31,37 +31,16 @@ var layers = []struct {
 	{
 		"core/runbook/engine",
 		[]string{
-			"core/runbook",
-			"core/carrier",
-			"core/network",
-			"core/offer",
-			"core/preflight/netfilter",
-			"core/clock",
-			"core/device",
-			"core/dialect",
-			"core/event",
-			"core/expression",
-			"core/image",
-			"core/reach",
-			"core/arithmetic",
-			"core/sense",
-			"core/transfer",
+			"core/runbook", "core/carrier", "core/network", "core/offer", "core/preflight/netfilter", "core/clock",
+			"core/device", "core/dialect", "core/event", "core/expression", "core/image", "core/reach",
+			"core/arithmetic", "core/sense", "core/transfer",
 		},
 	},
 	{
 		"core/runbook",
 		[]string{
-			"core/carrier",
-			"core/device",
-			"core/dialect",
-			"core/event",
-			"core/expression",
-			"core/image",
-			"core/line",
-			"core/network",
-			"core/arithmetic",
-			"core/source",
-			"core/runbook/verbs",
+			"core/carrier", "core/device", "core/dialect", "core/event", "core/expression", "core/image", "core/line",
+			"core/network", "core/arithmetic", "core/source", "core/runbook/verbs",
 		},
 	},
 	{"core/inventory", []string{"core/line", "core/ownfile", "core/source"}},
@@ -70,37 +49,21 @@ var layers = []struct {
 	{
 		"core/carrier",
 		[]string{
-			"core/clock",
-			"core/line",
-			"core/network",
-			"core/offer",
-			"core/preflight/netfilter",
-			"core/arithmetic",
+			"core/clock", "core/line", "core/network", "core/offer", "core/preflight/netfilter", "core/arithmetic",
 			"core/transfer",
 		},
 	},
 	{
 		"core/serve",
 		[]string{
-			"core/carrier",
-			"core/offer",
-			"core/transfer",
-			"core/clock",
-			"core/event",
-			"core/image",
-			"core/network",
+			"core/carrier", "core/offer", "core/transfer", "core/clock", "core/event", "core/image", "core/network",
 		},
 	},
 	{"core/preflight/netfilter", []string{"core/clock", "core/network", "core/offer", "core/transfer"}},
 	{
 		"core/preflight",
 		[]string{
-			"core/carrier",
-			"core/preflight/netfilter",
-			"core/offer",
-			"core/transfer",
-			"core/clock",
-			"core/network",
+			"core/carrier", "core/preflight/netfilter", "core/offer", "core/transfer", "core/clock", "core/network",
 		},
 	},
 	{"core/reach", []string{"core/clock", "core/network"}},
@@ -110,18 +73,8 @@ var layers = []struct {
 	{
 		"core/dialect",
 		[]string{
-			"core/dialect/spelltest",
-			"core/event",
-			"core/exchange",
-			"core/shown",
-			"core/device",
-			"core/expression",
-			"core/image",
-			"core/line",
-			"core/arithmetic",
-			"core/screen",
-			"core/sense",
-			"core/source",
+			"core/dialect/spelltest", "core/event", "core/exchange", "core/shown", "core/device", "core/expression",
+			"core/image", "core/line", "core/arithmetic", "core/screen", "core/sense", "core/source",
 		},
 	},
 	{"core/sense", []string{"core/screen", "core/shown"}},
@@ -174,32 +127,19 @@ func TestImportsRunDownwards(t *testing.T) {
 // TestTheRulesBite shows that a broken rule is found.
 func TestTheRulesBite(t *testing.T) {
 	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/core/line", Imports: []string{"pilotrix/bench"}}))
-	assert.NotEmpty(
-		t,
-		complaints(goPackage{ImportPath: "pilotrix/core/sense", Imports: []string{"charm.land/lipgloss/v2"}}),
-	)
-	assert.NotEmpty(
-		t,
-		complaints(goPackage{ImportPath: "pilotrix/core/runbook", Imports: []string{"pilotrix/core/runbook/engine"}}),
-	)
-	assert.NotEmpty(
-		t,
-		complaints(goPackage{ImportPath: "pilotrix/core/runbook/engine", Imports: []string{"pilotrix/core/session"}}),
-	)
-	assert.NotEmpty(
-		t,
-		complaints(goPackage{ImportPath: "pilotrix/bench/brindle", Imports: []string{"pilotrix/core/session"}}),
-	)
+	assert.NotEmpty(t,
+		complaints(goPackage{ImportPath: "pilotrix/core/sense", Imports: []string{"charm.land/lipgloss/v2"}}))
+	assert.NotEmpty(t,
+		complaints(goPackage{ImportPath: "pilotrix/core/runbook", Imports: []string{"pilotrix/core/runbook/engine"}}))
+	assert.NotEmpty(t,
+		complaints(goPackage{ImportPath: "pilotrix/core/runbook/engine", Imports: []string{"pilotrix/core/session"}}))
+	assert.NotEmpty(t,
+		complaints(goPackage{ImportPath: "pilotrix/bench/brindle", Imports: []string{"pilotrix/core/session"}}))
 	assert.NotEmpty(t, complaints(goPackage{ImportPath: "pilotrix/helpers"}))
-	assert.Empty(
-		t,
-		complaints(
-			goPackage{
-				ImportPath: "pilotrix/tui/cards",
-				Imports:    []string{"pilotrix/core/event", "charm.land/lipgloss/v2"},
-			},
-		),
-	)
+	assert.Empty(t, complaints(goPackage{
+		ImportPath: "pilotrix/tui/cards",
+		Imports:    []string{"pilotrix/core/event", "charm.land/lipgloss/v2"},
+	}))
 }
 
 // everywhere are small packages of core that every other part of it may use.

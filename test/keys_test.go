@@ -64,13 +64,8 @@ func eachKey(t reflect.Type, seen map[reflect.Type]bool, visit func(reflect.Type
 // readFields are the struct fields of the program that some code selects, by their types' names.
 func readFields(t *testing.T) map[string]bool {
 	t.Helper()
-	loaded, err := packages.Load(
-		&packages.Config{Mode: packages.LoadSyntax | packages.NeedDeps, Dir: ".."},
-		"./core/...",
-		"./cmd/...",
-		"./demo/...",
-		"./tui/...",
-	)
+	loaded, err := packages.Load(&packages.Config{Mode: packages.LoadSyntax | packages.NeedDeps, Dir: ".."},
+		"./core/...", "./cmd/...", "./demo/...", "./tui/...")
 	require.NoError(t, err)
 	read := map[string]bool{}
 	for _, p := range loaded {

@@ -105,23 +105,16 @@ func TestExitCodes(t *testing.T) {
 	image := filepath.Join(tempDir(t), "tern.brm")
 	require.NoError(t, os.WriteFile(image, brindle.MakeImage("4.2.1", []string{"R40-7"}, 1000), 0o600))
 	rescue := []string{
-		"run",
-		"rescue-over-serial",
-		"--on",
-		"bench:hollow-rtr1",
-		"--set",
-		"user=harbour",
-		"--secret",
-		"password=env:DEVICE_PASSWORD",
-		"--time-scale",
-		"16",
+		"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "user=harbour", "--secret",
+		"password=env:DEVICE_PASSWORD", "--time-scale", "16",
 	}
 	for name, c := range map[string]struct {
 		args []string
 		code int
 		says string
 	}{
-		"wrong image":       {append(rescue, "--set", "image="+image, "--approve", "all"), 1, "This image is for R40-7"},
+		"wrong image": {append(rescue, "--set", "image="+image, "--approve",
+			"all"), 1, "This image is for R40-7"},
 		"no such command":   {[]string{"frobnicate"}, 2, "unknown command"},
 		"unknown flag":      {[]string{"run", "--frob"}, 2, "unknown flag"},
 		"missing image":     {append(rescue, "--set", "image=/nowhere/tern.brm"), 2, "rescue-over-serial.yaml:"},
@@ -166,14 +159,10 @@ func TestComplaintsNameFileLineAndColumn(t *testing.T) {
 	}
 	badPattern := write("pattern.yaml", "dialect: d\nmodes:\n  - {mode: m, prompt: '^(x$'}\n")
 	unknownKey := write("key.yaml", "dialect: d\nmods:\n  - {mode: m, prompt: x}\n")
-	noAction := write(
-		"action.yaml",
-		"runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Do it\n        act: {action: fly}\n",
-	)
-	noFact := write(
-		"fact.yaml",
-		"runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Look\n        check: device.colour == \"red\"\n",
-	)
+	noAction := write("action.yaml",
+		"runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Do it\n        act: {action: fly}\n")
+	noFact := write("fact.yaml",
+		"runbook: r\nphases:\n  - phase: one\n    steps:\n      - step: Look\n        check: device.colour == \"red\"\n")
 	notYAML := write("broken.yaml", "dialect: [\n")
 	for name, c := range map[string]struct {
 		args []string
@@ -184,8 +173,9 @@ func TestComplaintsNameFileLineAndColumn(t *testing.T) {
 		"not YAML":     {[]string{"dialect", "check", notYAML}, []string{"broken.yaml:1:"}},
 		"no action":    {[]string{"runbook", "check", noAction, "--dialect", "brindle-r40"}, []string{"action.yaml:6:", "no action \"fly\"", "start-image"}},
 		"unknown fact": {[]string{"runbook", "check", noFact, "--dialect", "brindle-r40"}, []string{"fact.yaml:6:", "device.colour"}},
-		"bad steps":    {[]string{"upgrade-paths", "check", write("paths.yaml", "upgrade-paths: p\nsteps:\n  - {from: [soon], to: ['8']}\n")}, []string{"paths.yaml:3:", "is no release"}},
-		"no file":      {[]string{"dialect", "check", filepath.Join(folder, "none.yaml")}, []string{"none.yaml"}},
+		"bad steps": {[]string{"upgrade-paths", "check", write("paths.yaml",
+			"upgrade-paths: p\nsteps:\n  - {from: [soon], to: ['8']}\n")}, []string{"paths.yaml:3:", "is no release"}},
+		"no file": {[]string{"dialect", "check", filepath.Join(folder, "none.yaml")}, []string{"none.yaml"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			out, err := exec.Command(program, c.args...).CombinedOutput()

@@ -60,10 +60,8 @@ func newConsole(b *testing.B) *consoleRig {
 	opener.Register(line.TCP, func(_ context.Context, t line.Target) (line.Line, error) {
 		return line.NewStream(t, r.wire, clock.Real()), nil
 	})
-	r.session, err = session.Open(
-		b.Context(),
-		session.Options{Target: line.Target{Kind: line.TCP, Address: "x:1"}, Dialect: d, Opener: opener},
-	)
+	r.session, err = session.Open(b.Context(),
+		session.Options{Target: line.Target{Kind: line.TCP, Address: "x:1"}, Dialect: d, Opener: opener})
 	require.NoError(b, err)
 	book, err := logbook.Open(filepath.Join(b.TempDir(), "book.db"))
 	require.NoError(b, err)
@@ -108,12 +106,8 @@ func newConsole(b *testing.B) *consoleRig {
 func consoleLog(size int) []byte {
 	var out bytes.Buffer
 	for n := 0; out.Len() < size; n++ {
-		fmt.Fprintf(
-			&out,
-			"%06d  tide gauge at the quay reads %d mm, pump idle, door shut, \x1b[32mlamp on\x1b[0m\r\n",
-			n,
-			n*7%4000,
-		)
+		fmt.Fprintf(&out, "%06d  tide gauge at the quay reads %d mm, pump idle, door shut, \x1b[32mlamp on\x1b[0m\r\n",
+			n, n*7%4000)
 	}
 	return out.Bytes()
 }
@@ -148,13 +142,10 @@ func catInATerminal(b *testing.B, text []byte) time.Duration {
 	folder := b.TempDir()
 	path, socket := filepath.Join(folder, "text"), filepath.Join(folder, "s")
 	require.NoError(b, os.WriteFile(path, text, 0o600))
-	script := fmt.Sprintf(
-		"stty raw; tmux -S %s wait-for begin; cat %s; tmux -S %s wait-for -S end; sleep 60",
-		socket,
-		path,
-		socket,
-	)
-	out, err := exec.Command("tmux", "-S", socket, "-f", "/dev/null", "new-session", "-d", "-x", "105", "-y", "33", script).
+	script := fmt.Sprintf("stty raw; tmux -S %s wait-for begin; cat %s; tmux -S %s wait-for -S end; sleep 60", socket,
+		path, socket)
+	out, err := exec.Command("tmux", "-S", socket, "-f", "/dev/null", "new-session", "-d", "-x", "105", "-y", "33",
+		script).
 		CombinedOutput()
 	require.NoError(b, err, string(out))
 	defer func() { _ = exec.Command("tmux", "-S", socket, "kill-server").Run() }()
@@ -187,9 +178,7 @@ func keysBehind(b *testing.B, command string) {
 	r := newConsole(b)
 	defer r.end()
 	answer := strings.Repeat(
-		"  A     running  7.4.2     5,243,086    yes   yes\r\n  and so on, with yes and no in it  yes\r\n",
-		10_000,
-	)
+		"  A     running  7.4.2     5,243,086    yes   yes\r\n  and so on, with yes and no in it  yes\r\n", 10_000)
 	answered := make(chan struct{}, 16)
 	feed := r.session.Subscribe()
 	go func() {

@@ -39,12 +39,9 @@ func (b *board) PowerOn(ctx context.Context, w *bench.Wire) {
 func (b *board) load(s *bench.Shell) error {
 	s.Say("## Ready for binary (xmodem) download to 0x40400000 at 115200 bps...\r\n")
 	got := &sink{}
-	if _, err := xmodem.Receive(
-		s.Context(),
-		bench.Port{Wire: s.Wire},
+	if _, err := xmodem.Receive(s.Context(), bench.Port{Wire: s.Wire},
 		func(xmodem.Header) (io.WriteCloser, error) { return got, nil },
-		xmodem.Options{Clock: s.Wire.Clock()},
-	); err != nil {
+		xmodem.Options{Clock: s.Wire.Clock()}); err != nil {
 		return err
 	}
 	b.mu.Lock()

@@ -148,13 +148,11 @@ var liables = []liable{
 	},
 	{
 		"module-firmware",
-		lyingGateway(
-			gatewayOptions{
-				book:   bookText("module-firmware"),
-				inputs: map[string]string{"firmware": "card.cgo"},
-				shelf:  cardShelf,
-			},
-		),
+		lyingGateway(gatewayOptions{
+			book:   bookText("module-firmware"),
+			inputs: map[string]string{"firmware": "card.cgo"},
+			shelf:  cardShelf,
+		}),
 		func(l *lying) error {
 			for _, slot := range []int{2, 3} {
 				if has := l.gateway.device.Firmware(slot); has != "3.4" {
@@ -208,26 +206,20 @@ var liables = []liable{
 	}, func(x *store) error { return x.begins("4.2.1") }), itself},
 	{
 		"packages-and-board",
-		lies(
-			func(t *testing.T) *parts { return newParts(t, partsOptions{}) },
-			func(x *parts) error { return x.agree("6.2") },
-		),
+		lies(func(t *testing.T) *parts { return newParts(t, partsOptions{}) },
+			func(x *parts) error { return x.agree("6.2") }),
 		itself,
 	},
 	{
 		"controller-and-points",
-		lies(
-			func(t *testing.T) *wireless { return newWireless(t, wirelessOptions{}) },
-			func(x *wireless) error { return x.followed("3.6") },
-		),
+		lies(func(t *testing.T) *wireless { return newWireless(t, wirelessOptions{}) },
+			func(x *wireless) error { return x.followed("3.6") }),
 		itself,
 	},
 	{
 		"first-boot",
-		lies(
-			func(t *testing.T) *newDevice { return newNewDevice(t, newDeviceOptions{}) },
-			func(x *newDevice) error { return x.runs("3.2") },
-		),
+		lies(func(t *testing.T) *newDevice { return newNewDevice(t, newDeviceOptions{}) },
+			func(x *newDevice) error { return x.runs("3.2") }),
 		itself,
 	},
 	{"prove-in-memory", lyingBoard, func(l *lying) error { return l.board.holds(l.book.Images["image"]) }},
@@ -304,11 +296,8 @@ func called(lie bench.Lie) string {
 	return lie.String()
 }
 
-var everyLie = flag.Bool(
-	"lies.all",
-	false,
-	"tell every lie at every command, and not some of those that are much alike",
-)
+var everyLie = flag.Bool("lies.all", false,
+	"tell every lie at every command, and not some of those that are much alike")
 
 // harmless are commands whose answers save work at best: with another answer, or none, all of it is done.
 var harmless = map[string]bool{"look stick": true, "view stick": true, "report stick": true}
@@ -386,12 +375,8 @@ func lyingBoard(t *testing.T) *lying {
 	b := &board{}
 	r.machine = bench.New("board", b, clock.Real(), true)
 	require.NoError(t, r.machine.Start())
-	d, book := prepared(
-		t,
-		"u-boot",
-		"prove-in-memory",
-		map[string]string{"image": randomFile(t, 20_000), "address": "40400000"},
-	)
+	d, book := prepared(t, "u-boot", "prove-in-memory",
+		map[string]string{"image": randomFile(t, 20_000), "address": "40400000"})
 	r.book = book
 	opener := line.NewOpener(clock.Real())
 	opener.Register(line.Bench, func(ctx context.Context, target line.Target) (line.Line, error) {
@@ -399,10 +384,8 @@ func lyingBoard(t *testing.T) *lying {
 	})
 	target, err := line.ParseTarget("bench:board")
 	require.NoError(t, err)
-	r.session, err = session.Open(
-		t.Context(),
-		session.Options{Target: target, Dialect: d, Opener: opener, Approve: approveAll},
-	)
+	r.session, err = session.Open(t.Context(),
+		session.Options{Target: target, Dialect: d, Opener: opener, Approve: approveAll})
 	require.NoError(t, err)
 	r.listen(nil)
 	return &lying{rig: r, board: b, run: r.run, close: r.close}

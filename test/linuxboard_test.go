@@ -70,11 +70,8 @@ type linuxBoard struct {
 
 func startLinuxBoard(t *testing.T, releases ...string) *linuxBoard {
 	t.Helper()
-	require.FileExists(
-		t,
-		bootloader64,
-		"needs the Debian packages qemu-system-arm and u-boot-qemu; ./dev/test installs them",
-	)
+	require.FileExists(t, bootloader64,
+		"needs the Debian packages qemu-system-arm and u-boot-qemu; ./dev/test installs them")
 	folder := tempDir(t)
 	b := &linuxBoard{t: t, socket: filepath.Join(folder, "console"), shelf: filepath.Join(folder, "shelf")}
 	require.NoError(t, os.MkdirAll(b.shelf, 0o755))
@@ -93,14 +90,8 @@ func startLinuxBoard(t *testing.T, releases ...string) *linuxBoard {
 		cancel()
 		_ = board.Wait()
 	})
-	require.Eventually(
-		t,
-		func() bool { _, err := os.Stat(b.socket); return err == nil },
-		20*time.Second,
-		10*time.Millisecond,
-		"the board did not start: %s",
-		&said,
-	)
+	require.Eventually(t, func() bool { _, err := os.Stat(b.socket); return err == nil }, 20*time.Second,
+		10*time.Millisecond, "the board did not start: %s", &said)
 	return b
 }
 

@@ -132,10 +132,11 @@ func TestNoListIsBelievedThatIsNotTheOneThereIs(t *testing.T) {
 						}
 						t.Run(fmt.Sprintf("%d %s %s: %s", i, command, list.name, how.name), func(t *testing.T) {
 							t.Parallel()
-							synctest.Test(
-								t,
-								func(t *testing.T) { spoiltAt(t, one, i, command, list, how, slices.Contains(commands[:i], command)) },
-							)
+							synctest.Test(t,
+								func(t *testing.T) {
+									spoiltAt(t, one, i, command, list, how,
+										slices.Contains(commands[:i], command))
+								})
 						})
 					}
 				}

@@ -67,11 +67,8 @@ func (x *store) begins(release string) error {
 	case x.device.Started() != release:
 		return fmt.Errorf("it runs %q", x.device.Started())
 	case x.device.Entry() != name || !there || file.Broken:
-		return fmt.Errorf(
-			"it begins with %q next, and the store has that whole: %v",
-			x.device.Entry(),
-			there && !file.Broken,
-		)
+		return fmt.Errorf("it begins with %q next, and the store has that whole: %v", x.device.Entry(),
+			there && !file.Broken)
 	}
 	return nil
 }
@@ -94,12 +91,8 @@ func TestTheOldImageStaysWhereThereIsRoom(t *testing.T) {
 			result := x.run()
 			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 			require.NoError(t, x.begins("4.2.1"))
-			assert.Equal(
-				t,
-				[]string{"tern-3.9.4.brm", "tern-4.0.7.brm", "tern-4.2.1.brm"},
-				x.files(),
-				"nothing was removed",
-			)
+			assert.Equal(t, []string{"tern-3.9.4.brm", "tern-4.0.7.brm", "tern-4.2.1.brm"}, x.files(),
+				"nothing was removed")
 			assert.NotContains(t, x.story(), "drop tern")
 			kept, err := os.ReadFile(filepath.Join(x.folder, "mare-rtr1-4.0.7-2000-01-01.txt"))
 			require.NoError(t, err)
@@ -242,10 +235,8 @@ var storeFaults = map[string]struct {
 		}},
 		[]string{
 			"starts over from “read it”: “Have it brought by tftp”",
-			"not whole: broken off: gave up after too many tries",
-			"“Stage tern-4.2.1.brm”",
-			"TFTP at 192.0.2.10:69 does not hand the file out",
-			"the device was changed before that",
+			"not whole: broken off: gave up after too many tries", "“Stage tern-4.2.1.brm”",
+			"TFTP at 192.0.2.10:69 does not hand the file out", "the device was changed before that",
 		},
 		true,
 	},
@@ -323,11 +314,8 @@ func TestAMistypedEntryIsFoundBeforeTheRestart(t *testing.T) {
 		require.NotEmpty(t, held, "%s", x.story())
 		says := fmt.Sprint(held[len(held)-1])
 		assert.Contains(t, says, "restarts the device")
-		assert.Contains(
-			t,
-			says,
-			"it begins with tern-4.0.7.bmr when it starts next, and its store has no whole image of that name",
-		)
+		assert.Contains(t, says,
+			"it begins with tern-4.0.7.bmr when it starts next, and its store has no whole image of that name")
 		assert.Contains(t, says, "what it begins with is not saved, and lost at the next start")
 		time.Sleep(time.Minute)
 		assert.NotContains(t, x.story(), "going down", "it was not sent")
@@ -355,10 +343,8 @@ func TestAMistypedEntryLeavesItInItsMonitor(t *testing.T) {
 
 func TestTheOneStorePassesOnAwkwardDevices(t *testing.T) {
 	passesIn(t, together(awkwardWays(t)), func(t *testing.T, way awkwardness) *store {
-		return newStore(
-			t,
-			storeOptions{lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": ".", "tidy": "yes"}}},
-		)
+		return newStore(t,
+			storeOptions{lanOptions: lanOptions{awkward: way, inputs: map[string]string{"into": ".", "tidy": "yes"}}})
 	}, func(x *store) error {
 		if files := x.files(); !slices.Equal(files, []string{"tern-4.2.1.brm"}) {
 			return fmt.Errorf("its store holds %v", files)

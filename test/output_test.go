@@ -129,23 +129,15 @@ func TestNothingThatActsIsPrinted(t *testing.T) {
 	quoted = strings.NewReplacer(`\x7f`, `\u007f`, `\x08`, `\u0008`, `\b`, `\u0008`, `\a`, `\u0007`, `\x1b`, `\u001b`).
 		Replace(quoted)
 	places := map[string]string{
-		"DEVICES": write(
-			"config/pilotrix/devices.yaml",
-			"devices:\n  - {device: kept, target: \"unix:/x\", place: "+quoted+"}\n",
-		),
-		"DIALECT": write(
-			"config/pilotrix/dialects/own.yaml",
-			"dialect: own\ntitle: "+quoted+"\nmodes: [{mode: ready, title: "+quoted+", prompt: '^> $'}]\n",
-		),
-		"RUNBOOK": write(
-			"config/pilotrix/runbooks/own.yaml",
-			"runbook: own\ntitle: "+quoted+"\nphases:\n  - phase: "+quoted+"\n    steps: [{step: "+quoted+", note: "+quoted+"}]\n",
-		),
+		"DEVICES": write("config/pilotrix/devices.yaml",
+			"devices:\n  - {device: kept, target: \"unix:/x\", place: "+quoted+"}\n"),
+		"DIALECT": write("config/pilotrix/dialects/own.yaml",
+			"dialect: own\ntitle: "+quoted+"\nmodes: [{mode: ready, title: "+quoted+", prompt: '^> $'}]\n"),
+		"RUNBOOK": write("config/pilotrix/runbooks/own.yaml",
+			"runbook: own\ntitle: "+quoted+"\nphases:\n  - phase: "+quoted+"\n    steps: [{step: "+quoted+", note: "+quoted+"}]\n"),
 		"TEXT": write("text"+hostile, hostile+"\nlook "+hostile+"\n"),
-		"EXPORT": write(
-			"export",
-			`{"entry":{"id":1,"began":"2026-03-02T14:00:00Z","target":`+quoted+`,"dialect":`+quoted+`,"device":`+quoted+`,"runbook":`+quoted+`,"title":`+quoted+`,"outcome":`+quoted+`,"message":`+quoted+`},"form":1}`+"\n"+`{"seq":1,"at":"2026-03-02T14:00:00Z","kind":"note","level":"info","text":`+quoted+`}`+"\n"+`{"seq":2,"at":"2026-03-02T14:00:01Z","kind":"line.in","bytes":`+quoted+`}`+"\n",
-		),
+		"EXPORT": write("export",
+			`{"entry":{"id":1,"began":"2026-03-02T14:00:00Z","target":`+quoted+`,"dialect":`+quoted+`,"device":`+quoted+`,"runbook":`+quoted+`,"title":`+quoted+`,"outcome":`+quoted+`,"message":`+quoted+`},"form":1}`+"\n"+`{"seq":1,"at":"2026-03-02T14:00:00Z","kind":"note","level":"info","text":`+quoted+`}`+"\n"+`{"seq":2,"at":"2026-03-02T14:00:01Z","kind":"line.in","bytes":`+quoted+`}`+"\n"),
 		"FOLDER":   filepath.Dir(write("images"+hostile+"/image"+hostile+".bin", "release: "+hostile+"\n")),
 		"REGISTER": write("data/pilotrix/shelf.json", `{"folders":[`+quoted+`]}`),
 	}
@@ -161,15 +153,8 @@ func TestNothingThatActsIsPrinted(t *testing.T) {
 		out, _ := command.CombinedOutput()
 		for i, r := range string(out) {
 			if r != '\n' && r != '\t' && r != '\r' && plain.Acts(r) {
-				assert.Fail(
-					t,
-					"something acts",
-					"%q prints %q at %d: %q",
-					args,
-					r,
-					i,
-					string(out[max(0, i-60):min(len(out), i+60)]),
-				)
+				assert.Fail(t, "something acts", "%q prints %q at %d: %q", args, r, i,
+					string(out[max(0, i-60):min(len(out), i+60)]))
 				break
 			}
 		}

@@ -120,13 +120,8 @@ func drawPackages(all map[string]map[string]bool) *evidence.Drawing {
 		x[name] = centre + x[name]*(width+10)
 	}
 	d := &evidence.Drawing{Title: "The packages of Pilotrix", Width: 2 * centre, Height: y(rows[0][0]) + 60}
-	d.Strong(
-		left,
-		24,
-		12,
-		palette.Ink,
-		"Packages and what they import, downwards; an import that another way shows is left out",
-	)
+	d.Strong(left, 24, 12, palette.Ink,
+		"Packages and what they import, downwards; an import that another way shows is left out")
 	for _, from := range slices.Sorted(maps.Keys(all)) {
 		for _, to := range slices.Sorted(maps.Keys(all[from])) {
 			if !reaches(all, from, to) {
@@ -158,9 +153,6 @@ func TestTheDrawingOfThePackagesIsOfTheCode(t *testing.T) {
 	}
 	kept, err := os.ReadFile(path)
 	require.NoError(t, err)
-	assert.True(
-		t,
-		bytes.Equal(kept, svg.Bytes()),
-		"docs/packages.svg is of other imports: go test ./test -run DrawingOfThePackages -update",
-	)
+	assert.True(t, bytes.Equal(kept, svg.Bytes()),
+		"docs/packages.svg is of other imports: go test ./test -run DrawingOfThePackages -update")
 }

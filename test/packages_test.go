@@ -115,8 +115,7 @@ var partsFaults = map[string]struct {
 		partsOptions{lanOptions: lanOptions{inputs: map[string]string{"image": coreOf("6.3")}}},
 		[]string{
 			"the shelf has not all that has to go along with reed-core-6.3-oak64.dnp: no file of part mesh with release 6.3, architecture oak64; there is ",
-			"reed-mesh-6.3-elm32.dnp (architecture elm32)",
-			"reed-mesh-6.2-oak64.dnp (release 6.2)",
+			"reed-mesh-6.3-elm32.dnp (architecture elm32)", "reed-mesh-6.2-oak64.dnp (release 6.2)",
 			"nothing was changed on the device",
 		},
 		true,
@@ -237,42 +236,18 @@ func TestOthersDropFilesThere(t *testing.T) {
 	askpass := filepath.Join(folder, "askpass")
 	require.NoError(t, os.WriteFile(askpass, []byte("#!/bin/sh\necho \"$DEVICE_PASSWORD\"\n"), 0o700))
 	left := filepath.Join(folder, "shelf", coreOf("6.3"))
-	dropped := exec.Command(
-		"sftp",
-		"-P",
-		port,
-		"-o",
-		`UserKnownHostsFile="`+filepath.Join(folder, ".ssh", "known_hosts")+`"`,
-		"-o",
-		"PubkeyAuthentication=no",
-		"harbour@127.0.0.1",
-	)
+	dropped := exec.Command("sftp", "-P", port, "-o",
+		`UserKnownHostsFile="`+filepath.Join(folder, ".ssh", "known_hosts")+`"`, "-o", "PubkeyAuthentication=no",
+		"harbour@127.0.0.1")
 	dropped.Stdin = strings.NewReader(
-		`put "` + left + "\" left.dnp\nls -l\nrename left.dnp " + coreOf("6.3") + "\nbye\n",
-	)
-	dropped.Env = append(
-		os.Environ(),
-		"SSH_ASKPASS="+askpass,
-		"SSH_ASKPASS_REQUIRE=force",
-		"DISPLAY=:0",
-		"DEVICE_PASSWORD=lamp-and-tide",
-	)
+		`put "` + left + "\" left.dnp\nls -l\nrename left.dnp " + coreOf("6.3") + "\nbye\n")
+	dropped.Env = append(os.Environ(), "SSH_ASKPASS="+askpass, "SSH_ASKPASS_REQUIRE=force", "DISPLAY=:0",
+		"DEVICE_PASSWORD=lamp-and-tide")
 	out, err := dropped.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	assert.Contains(t, string(out), "left.dnp")
-	said := carriedOut(
-		t,
-		folder,
-		"packages-and-board",
-		"--on",
-		target,
-		"--dialect",
-		"dunlin-n1",
-		"--password",
-		"env:DEVICE_PASSWORD",
-		"--set",
-		"image="+coreOf("6.2"),
-	)
+	said := carriedOut(t, folder, "packages-and-board", "--on", target, "--dialect", "dunlin-n1", "--password",
+		"env:DEVICE_PASSWORD", "--set", "image="+coreOf("6.2"))
 	assert.Contains(t, said, "Removes "+coreOf("6.3")+" from the tray")
 	assert.Contains(t, said, "proved  all layers agree: 3 parts and the board have 6.2")
 }

@@ -22,20 +22,8 @@ func planned(t *testing.T, more ...string) []byte {
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	shelf := filepath.Join(folder, "shelf")
 	args := append([]string{
-		"plan",
-		"standby-bank-upgrade",
-		"--dialect",
-		"cormel-g2",
-		"--shelf",
-		shelf,
-		"--set",
-		"image=lark-8.1.0.cgo",
-		"--set",
-		"upgrade_paths=cormel-g2",
-		"--set",
-		"user=harbour",
-		"--secret",
-		"password=env:DEVICE_PASSWORD",
+		"plan", "standby-bank-upgrade", "--dialect", "cormel-g2", "--shelf", shelf, "--set", "image=lark-8.1.0.cgo",
+		"--set", "upgrade_paths=cormel-g2", "--set", "user=harbour", "--secret", "password=env:DEVICE_PASSWORD",
 	}, more...)
 	plan := exec.Command(program, args...)
 	plan.Env = append(os.Environ(), "DEVICE_PASSWORD=lamp-and-tide", "XDG_CACHE_HOME="+folder, "XDG_DATA_HOME="+folder)
@@ -46,19 +34,8 @@ func planned(t *testing.T, more ...string) []byte {
 }
 
 var known = []string{
-	"--fact",
-	"running.release=7.4.2",
-	"--fact",
-	"running.bank=A",
-	"--fact",
-	"device.model=G2-4",
-	"--fact",
-	"device.architecture=plover64",
-	"--fact",
-	"device.boot=2.1",
-	"--fact",
-	"device.licence=7",
-	"--fact",
+	"--fact", "running.release=7.4.2", "--fact", "running.bank=A", "--fact", "device.model=G2-4", "--fact",
+	"device.architecture=plover64", "--fact", "device.boot=2.1", "--fact", "device.licence=7", "--fact",
 	"device.name=mare-gw1",
 }
 
@@ -146,17 +123,12 @@ func TestThePlanOfATrialHasItsDeadlines(t *testing.T) {
 		require.NoError(t, err, "%s", out)
 		return string(out)
 	}
-	assert.Contains(
-		t,
-		planned(),
-		"pending   from here: the release that runs is on trial, and the device goes back to the lasting one by itself, within 20m",
-	)
+	assert.Contains(t, planned(),
+		"pending   from here: the release that runs is on trial, and the device goes back to the lasting one by itself, within 20m")
 	assert.Regexp(t, `pending   no more: the release that runs is on trial.*; about 18m\d*s are left then`, planned())
-	assert.Regexp(
-		t,
+	assert.Regexp(t,
 		`pending   no more: the release that runs is on trial.*; TOO LATE: by what the steps take it has run out \d+s before`,
-		planned("--set", "minutes=1"),
-	)
+		planned("--set", "minutes=1"))
 	assert.Contains(t, planned("--format", "markdown"), "  - pending: from here: the release that runs is on trial")
 	var plan runbook.Plan
 	require.NoError(t, json.Unmarshal([]byte(planned("--json")), &plan))
@@ -168,17 +140,10 @@ func TestThePlanOfATrialHasItsDeadlines(t *testing.T) {
 	assert.Equal(t, runbook.Deadline{Name: "trial", Opens: true, Within: 20 * time.Minute}, deadlines[0])
 	assert.Equal(t, "trial", deadlines[1].Name)
 	assert.Greater(t, deadlines[1].Left, 15*time.Minute)
-	assert.Less(
-		t,
-		plan.Expected,
-		6*time.Minute,
-		"the command that does all in one is not counted: it is not for this release",
-	)
-	assert.Contains(
-		t,
-		planned("--set", "once=yes"),
-		"skipped   5.2 has no “bring-and-activate”: it is there from 5.4 on; bring, unpack and activate are done one by one",
-	)
+	assert.Less(t, plan.Expected, 6*time.Minute,
+		"the command that does all in one is not counted: it is not for this release")
+	assert.Contains(t, planned("--set", "once=yes"),
+		"skipped   5.2 has no “bring-and-activate”: it is there from 5.4 on; bring, unpack and activate are done one by one")
 }
 
 // TestTheShelfFromTheCommandLine adds a folder, lists it, holds it against a device and plans the way.
@@ -188,12 +153,8 @@ func TestTheShelfFromTheCommandLine(t *testing.T) {
 	shelf := func(fails bool, args ...string) string {
 		t.Helper()
 		run := exec.Command(program, append([]string{"shelf"}, args...)...)
-		run.Env = append(
-			os.Environ(),
-			"XDG_DATA_HOME="+filepath.Join(folder, "data"),
-			"XDG_CACHE_HOME="+filepath.Join(folder, "cache"),
-			"XDG_CONFIG_HOME="+filepath.Join(folder, "config"),
-		)
+		run.Env = append(os.Environ(), "XDG_DATA_HOME="+filepath.Join(folder, "data"),
+			"XDG_CACHE_HOME="+filepath.Join(folder, "cache"), "XDG_CONFIG_HOME="+filepath.Join(folder, "config"))
 		out, err := run.CombinedOutput()
 		assert.Equal(t, fails, err != nil, "%v: %s", args, out)
 		return string(out)
@@ -208,11 +169,9 @@ func TestTheShelfFromTheCommandLine(t *testing.T) {
 	for _, want := range []string{"models         G2-4, G2-8", "boot           2.0", "sha512", "sha256         as published in SHA256SUMS", "by tftp"} {
 		assert.Contains(t, show, want)
 	}
-	assert.Contains(
-		t,
+	assert.Contains(t,
 		shelf(true, "add", filepath.Join(folder, "shelf", "lark-8.1.0.cgo"), "--digest", "SHA256: "+randomHex),
-		"does not have that sha256",
-	)
+		"does not have that sha256")
 	assert.Contains(t, shelf(true, "fit", "--fact", "oops"), "want name=value")
 	fit := shelf(false, append([]string{"fit"}, known...)...)
 	assert.Contains(t, fit, "✗ lark-8.1.0-g2-16.cgo")
@@ -238,17 +197,11 @@ func TestTheShelfFromTheCommandLine(t *testing.T) {
 
 	require.NoError(t, os.MkdirAll(filepath.Join(folder, "config", "pilotrix"), 0o700))
 	own := filepath.Join(folder, "config", "pilotrix", "images.yaml")
-	require.NoError(
-		t,
-		os.WriteFile(own, []byte("image:\n  - {name: release, pattern: '^tide-gauge-(\\d+)\\.', in: name}\n"), 0o600),
-	)
+	require.NoError(t,
+		os.WriteFile(own, []byte("image:\n  - {name: release, pattern: '^tide-gauge-(\\d+)\\.', in: name}\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "shelf", "tide-gauge-7.bin"), []byte("anything"), 0o600))
-	assert.Contains(
-		t,
-		shelf(false, "list", "--shelf", filepath.Join(folder, "shelf")),
-		"7          tide-gauge-7.bin",
-		"a pattern of the user's own",
-	)
+	assert.Contains(t, shelf(false, "list", "--shelf", filepath.Join(folder, "shelf")), "7          tide-gauge-7.bin",
+		"a pattern of the user's own")
 	require.NoError(t, os.WriteFile(own, []byte("image:\n  - {name: release, pattern: '('}\n"), 0o600))
 	assert.Contains(t, shelf(true, "list"), "images.yaml:2:30: bad pattern")
 }

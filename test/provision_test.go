@@ -37,58 +37,24 @@ func TestNewDevicesAreProvisioned(t *testing.T) { inOwnNetwork(t, provisionInsid
 func TestNewDevicesAreProvisionedInTheInterface(t *testing.T) {
 	inOwnNetwork(t, func(t *testing.T, e elsewhere) {
 		folder, there := tempDir(t), tempDir(t)
-		require.NoError(
-			t,
-			os.WriteFile(filepath.Join(folder, "strand-3.2.msl"), bytes.Repeat([]byte("strand"), 50_000), 0o600),
-		)
+		require.NoError(t,
+			os.WriteFile(filepath.Join(folder, "strand-3.2.msl"), bytes.Repeat([]byte("strand"), 50_000), 0o600))
 		script := filepath.Join(there, "script")
-		require.NoError(
-			t,
-			os.WriteFile(
-				script,
-				[]byte("#!/bin/sh\n[ \"$1\" = bound ] && ip addr replace $ip/24 dev $interface\nexit 0\n"),
-				0o755,
-			),
-		)
-		term := startTerminal(
-			t,
-			80,
-			24,
-			"provision",
-			folder,
-			"--at",
-			"192.0.2.10",
-			"--ask",
-			"--range",
-			"192.0.2.100-192.0.2.109",
-		)
+		require.NoError(t,
+			os.WriteFile(script,
+				[]byte("#!/bin/sh\n[ \"$1\" = bound ] && ip addr replace $ip/24 dev $interface\nexit 0\n"), 0o755))
+		term := startTerminal(t, 80, 24, "provision", folder, "--at", "192.0.2.10", "--ask", "--range",
+			"192.0.2.100-192.0.2.109")
 		term.until("Serving until you leave")
-		asks := e.command(
-			"busybox",
-			"udhcpc",
-			"-i",
-			"wire1",
-			"-n",
-			"-q",
-			"-f",
-			"-t",
-			"60",
-			"-T",
-			"1",
-			"-V",
-			"Maskel S8",
-			"-s",
-			script,
-		)
+		asks := e.command("busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "60", "-T", "1", "-V",
+			"Maskel S8", "-s", script)
 		require.NoError(t, asks.Start())
 		screen := term.until("another one, leave it")
 		assert.Contains(t, screen, "02:00:5e:10:00:01, a Maskel S8 is new")
 		term.enters("DHCP ACK")
 		require.NoError(t, asks.Wait())
-		require.Error(
-			t,
-			e.command("busybox", "tftp", "-g", "-r", "strand-3.2", "-l", filepath.Join(there, "x"), "192.0.2.10").Run(),
-		)
+		require.Error(t,
+			e.command("busybox", "tftp", "-g", "-r", "strand-3.2", "-l", filepath.Join(there, "x"), "192.0.2.10").Run())
 		e.must("busybox", "tftp", "-g", "-r", "strand-3.2.msl", "-l", filepath.Join(there, "x"), "192.0.2.10")
 		screen = term.until("awaiting that it restarts and asks again")
 		assert.Contains(t, screen, "192.0.2.100")
@@ -111,15 +77,8 @@ func (s *spoken) Write(p []byte) (int, error) {
 
 func (s *spoken) until(t *testing.T, want string) {
 	t.Helper()
-	require.Eventually(
-		t,
-		func() bool { return strings.Contains(s.String(), want) },
-		30*time.Second,
-		20*time.Millisecond,
-		"never %s in\n%s",
-		want,
-		s,
-	)
+	require.Eventually(t, func() bool { return strings.Contains(s.String(), want) }, 30*time.Second,
+		20*time.Millisecond, "never %s in\n%s", want, s)
 }
 
 func (s *spoken) String() string {
@@ -152,13 +111,7 @@ func provisionInside(t *testing.T, e elsewhere) {
 	}
 	here := func(args ...string) *exec.Cmd { return exec.Command(args[0], args[1:]...) }
 	only := []string{
-		"--at",
-		"192.0.2.10",
-		"--only",
-		"02:00:5e:10:00:01",
-		"--boot-file",
-		"strand-3.2.msl",
-		"--range",
+		"--at", "192.0.2.10", "--only", "02:00:5e:10:00:01", "--boot-file", "strand-3.2.msl", "--range",
 		"192.0.2.100-192.0.2.109",
 	}
 	cmd, said := start(here, only...)
@@ -166,33 +119,12 @@ func provisionInside(t *testing.T, e elsewhere) {
 
 	got := filepath.Join(home, "got")
 	script := filepath.Join(home, "script")
-	require.NoError(
-		t,
-		os.WriteFile(
-			script,
-			[]byte(
-				"#!/bin/sh\n[ \"$1\" = bound ] && env > \""+got+"\" && ip addr replace $ip/24 dev $interface\nexit 0\n",
-			),
-			0o755,
-		),
-	)
+	require.NoError(t,
+		os.WriteFile(script,
+			[]byte("#!/bin/sh\n[ \"$1\" = bound ] && env > \""+got+"\" && ip addr replace $ip/24 dev $interface\nexit 0\n"),
+			0o755))
 	asks := []string{
-		"busybox",
-		"udhcpc",
-		"-i",
-		"wire1",
-		"-n",
-		"-q",
-		"-f",
-		"-t",
-		"5",
-		"-T",
-		"1",
-		"-s",
-		script,
-		"-O",
-		"tftp",
-		"-O",
+		"busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "5", "-T", "1", "-s", script, "-O", "tftp", "-O",
 		"bootfile",
 	}
 	inVain := append(slices.Clone(asks), "-t", "2")
@@ -231,12 +163,8 @@ func provisionInside(t *testing.T, e elsewhere) {
 	said.until(t, "02:00:5e:10:00:03, a udhcp")
 	assert.NotContains(t, said.String(), "OFFER")
 	fmt.Fprintln(keyboard, "perhaps")
-	require.Eventually(
-		t,
-		func() bool { return strings.Count(said.String(), "is new here: is it answered?") == 2 },
-		30*time.Second,
-		20*time.Millisecond,
-	)
+	require.Eventually(t, func() bool { return strings.Count(said.String(), "is new here: is it answered?") == 2 },
+		30*time.Second, 20*time.Millisecond)
 	fmt.Fprintln(keyboard, "y")
 	said.until(t, "02:00:5e:10:00:03 is answered from now on")
 	e.must(asks...)
@@ -252,26 +180,14 @@ func provisionInside(t *testing.T, e elsewhere) {
 	_ = cmd.Wait()
 
 	// a second server on the network: nothing is begun
-	other, otherSaid := start(
-		e.command,
-		"--at",
-		"192.0.2.100",
-		"--vendor",
-		".*",
-		"--boot-file",
-		"strand-3.2.msl",
-		"--range",
-		"192.0.2.200-192.0.2.209",
-	)
+	other, otherSaid := start(e.command, "--at", "192.0.2.100", "--vendor", ".*", "--boot-file", "strand-3.2.msl",
+		"--range", "192.0.2.200-192.0.2.209")
 	otherSaid.until(t, "answering on wire1")
 	refused, refusal := start(here, only...)
 	err = refused.Wait()
 	require.Error(t, err)
-	assert.Contains(
-		t,
-		refusal.String(),
-		"another DHCP server is on the network: 192.0.2.100 answers; nothing was begun",
-	)
+	assert.Contains(t, refusal.String(),
+		"another DHCP server is on the network: 192.0.2.100 answers; nothing was begun")
 	_ = other.Process.Kill()
 }
 
@@ -305,47 +221,16 @@ func firstStartInside(t *testing.T, e elsewhere) {
 func firstStartBy(t *testing.T, e elsewhere, protocol string) {
 	folder, there := tempDir(t), tempDir(t)
 	require.NoError(t, demo.NewSwitchShelf(folder, smallImage))
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(there, "script"),
-			[]byte(
-				"#!/bin/sh\n[ \"$1\" = bound ] && set | grep -E '^(ip|siaddr|boot_file|hostname)=' > \""+there+"/got\" && ip addr replace $ip/24 dev $interface\nexit 0\n",
-			),
-			0o755,
-		),
-	)
+	require.NoError(t,
+		os.WriteFile(filepath.Join(there, "script"),
+			[]byte("#!/bin/sh\n[ \"$1\" = bound ] && set | grep -E '^(ip|siaddr|boot_file|hostname)=' > \""+there+"/got\" && ip addr replace $ip/24 dev $interface\nexit 0\n"),
+			0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(there, "device"), []byte(firstStart), 0o700))
 	said := &spoken{}
-	run := exec.Command(
-		program,
-		"run",
-		"first-boot",
-		"--on",
-		"none:tangle-sw2",
-		"--dialect",
-		"maskel-s8",
-		"--shelf",
-		filepath.Join(folder, "shelf"),
-		"--set",
-		"image=strand-s8-3.2.msl",
-		"--set",
-		"configuration=tangle-sw2.setup",
-		"--set",
-		"name=tangle-sw2",
-		"--set",
-		"mac=02:00:5e:10:00:01",
-		"--set",
-		"model=S8",
-		"--set",
-		"gives=192.0.2.61",
-		"--set",
-		"protocol="+protocol,
-		"--approve",
-		"all",
-		"--logbook",
-		"none",
-	)
+	run := exec.Command(program, "run", "first-boot", "--on", "none:tangle-sw2", "--dialect", "maskel-s8", "--shelf",
+		filepath.Join(folder, "shelf"), "--set", "image=strand-s8-3.2.msl", "--set", "configuration=tangle-sw2.setup",
+		"--set", "name=tangle-sw2", "--set", "mac=02:00:5e:10:00:01", "--set", "model=S8", "--set", "gives=192.0.2.61",
+		"--set", "protocol="+protocol, "--approve", "all", "--logbook", "none")
 	run.Env = append(os.Environ(), homeAt(folder)...)
 	run.Stdout, run.Stderr = said, said
 	require.NoError(t, run.Start())
@@ -356,11 +241,8 @@ func firstStartBy(t *testing.T, e elsewhere, protocol string) {
 	t.Cleanup(func() { _ = device.Process.Kill(); _ = device.Wait() })
 	require.NoError(t, run.Wait(), "%s\n%s", said, report)
 	assert.Contains(t, said.String(), "proved  the web page of 192.0.2.61 tells 3.2")
-	assert.Contains(
-		t,
-		said.String(),
-		"proved  tangle-sw2 has the configuration that was staged for it (as tangle-sw2-100001.setup)",
-	)
+	assert.Contains(t, said.String(),
+		"proved  tangle-sw2 has the configuration that was staged for it (as tangle-sw2-100001.setup)")
 	image, err := os.ReadFile(filepath.Join(there, "image"))
 	require.NoError(t, err)
 	assert.Equal(t, demo.NewSwitchImage("3.2", smallImage), image)

@@ -74,13 +74,8 @@ func sshServerAt(t *testing.T, at netip.AddrPort, in func(...string) *exec.Cmd) 
 		require.NoError(t, err, "%s", out)
 	}
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
-	config := fmt.Sprintf(
-		"Port %d\nListenAddress %s\nHostKey \"%s/host\"\nAuthorizedKeysFile \"%s/key.pub\"\nPidFile none\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n",
-		at.Port(),
-		at.Addr(),
-		folder,
-		folder,
-	)
+	config := fmt.Sprintf("Port %d\nListenAddress %s\nHostKey \"%s/host\"\nAuthorizedKeysFile \"%s/key.pub\"\nPidFile none\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n",
+		at.Port(), at.Addr(), folder, folder)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "config"), []byte(config), 0o600))
 	server := in("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(folder, "config"))
 	require.NoError(t, server.Start())
@@ -97,14 +92,9 @@ func sshServerAt(t *testing.T, at netip.AddrPort, in func(...string) *exec.Cmd) 
 	require.NoError(t, os.MkdirAll(filepath.Join(home, ".ssh"), 0o700))
 	known := knownhosts.Normalize(at.String()) + " " + string(host)
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(known), 0o600))
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(home, ".ssh", "config"),
-			[]byte("Host *\n  IdentityFile \""+folder+"/key\"\n"),
-			0o600,
-		),
-	)
+	require.NoError(t,
+		os.WriteFile(filepath.Join(home, ".ssh", "config"), []byte("Host *\n  IdentityFile \""+folder+"/key\"\n"),
+			0o600))
 	who, err := user.Current()
 	require.NoError(t, err)
 	return "ssh://" + who.Username + "@" + at.String(), home
@@ -138,9 +128,7 @@ func TestAFileIsPutOverTheSessionItself(t *testing.T) {
 
 // putsBoth puts data by each protocol, sees that it is there whole, and returns what puts it elsewhere.
 func putsBoth(
-	t *testing.T,
-	target, home string,
-	data []byte,
+	t *testing.T, target, home string, data []byte,
 ) (put func(protocol, on, to string) (out string, code int)) {
 	t.Helper()
 	write := func(name, text string) string {
@@ -151,23 +139,8 @@ func putsBoth(
 	file, talk := write("tern.brm", string(data)), write("shell.yaml", shellTalk)
 	put = func(protocol, on, to string) (string, int) {
 		book := write("put-"+protocol+".yaml", fmt.Sprintf(putBook, protocol))
-		cmd := exec.Command(
-			program,
-			"run",
-			book,
-			"--on",
-			on,
-			"--dialect",
-			talk,
-			"--set",
-			"image="+file,
-			"--set",
-			"place="+to,
-			"--logbook",
-			"none",
-			"--approve",
-			"all",
-		)
+		cmd := exec.Command(program, "run", book, "--on", on, "--dialect", talk, "--set", "image="+file, "--set",
+			"place="+to, "--logbook", "none", "--approve", "all")
 		cmd.Env = append(os.Environ(), append(homeAt(home), "SSH_AUTH_SOCK=")...)
 		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()

@@ -40,11 +40,7 @@ var killedDemos = map[string]time.Duration{
 
 // onlyLooks are the lines that change nothing, and the answers to what a command asks. Whatever else a demo types
 // changes something.
-var onlyLooks = regexp.MustCompile(
-	`^(|harbour|lamp-and-tide|look .*|lift|view .*|work|sum .*|foresee .*|report .*|arm|tell .*|rise|weigh .*|(ship|lend) setup .*|` +
-		`version|printenv.*|flinfo|mtdparts|setenv (ipaddr|netmask) .*; echo set|tftpboot .*|crc32 .*|bootm .*|cat .*|wget .*|sha256sum .*|` +
-		`y|k|n|no|yes|192\.0\.2\.\d+|tern-\S+\.brm|help|store|show .*|speed \d+|start .*|about|rate \d+)$`,
-)
+var onlyLooks = regexp.MustCompile(`^(|harbour|lamp-and-tide|look .*|lift|view .*|work|sum .*|foresee .*|report .*|arm|tell .*|rise|weigh .*|(ship|lend) setup .*|` + `version|printenv.*|flinfo|mtdparts|setenv (ipaddr|netmask) .*; echo set|tftpboot .*|crc32 .*|bootm .*|cat .*|wget .*|sha256sum .*|` + `y|k|n|no|yes|192\.0\.2\.\d+|tern-\S+\.brm|help|store|show .*|speed \d+|start .*|about|rate \d+)$`)
 
 // TestKilledAtAnyMoment kills demos without warning at random moments, and has the kernel's own tracer see what they
 // wrote to the device: every line that changes anything was on record before it was typed, and the next start says what
@@ -118,14 +114,8 @@ func killOne(t *testing.T, name string, after time.Duration) (cut bool, changes 
 		return false, changes
 	}
 	if len(unsettled) > 0 {
-		assert.Equal(
-			t,
-			last,
-			unsettled[0].Change,
-			"%s, killed after %s: what may have been changed last is reported",
-			name,
-			after,
-		)
+		assert.Equal(t, last, unsettled[0].Change, "%s, killed after %s: what may have been changed last is reported",
+			name, after)
 		if last != "" {
 			assert.Contains(t, unsettled[0].String(), "after “"+last+"” was sent or about to be")
 		}
@@ -258,11 +248,9 @@ func TestANoteDuringARunTakesNothingFromItsRecord(t *testing.T) {
 // one that was cut off may have been written.
 func TestInterruptedWritesAreNoLines(t *testing.T) {
 	trace := filepath.Join(tempDir(t), "trace")
-	require.NoError(
-		t,
-		os.WriteFile(
-			trace,
-			[]byte(`9  write(8</dev/pts/6>, "\x61", 1) = ? ERESTARTSYS (To be restarted if SA_RESTART is set)
+	require.NoError(t, os.WriteFile(
+		trace,
+		[]byte(`9  write(8</dev/pts/6>, "\x61", 1) = ? ERESTARTSYS (To be restarted if SA_RESTART is set)
 9  write(8</dev/pts/6>, "\x61", 1) = 1
 7  write(8</dev/pts/6>, "\x62", 1 <unfinished ...>
 9  write(9</dev/ptmx>, "\x7a", 1) = 1
@@ -272,8 +260,7 @@ func TestInterruptedWritesAreNoLines(t *testing.T) {
 7  write(8</dev/pts/6>, "\x0d", 1 <unfinished ...>
 7  +++ killed by SIGKILL +++
 `),
-			0o600,
-		),
-	)
+		0o600,
+	))
 	assert.Equal(t, []string{"ab"}, writtenLines(t, trace))
 }

@@ -75,8 +75,9 @@ func TestEditorsComplainOfWhatTheProgramComplainsOf(t *testing.T) {
 	}
 	const head = "runbook: r\nphases: [{phase: one, steps: ["
 	for _, step := range []string{
-		"{note: x}", "{step: x, notes: y}", "{step: x, note: y, timeout: 10}", "{step: x, note: y, retry: -1}", "{step: x, check: a > b}", "{step: x, read: self}",
-		"{step: x, note: y, on-failure: {do: panic}}", "{step: x, compare: [{want: a, got: b}]}",
+		"{note: x}", "{step: x, notes: y}", "{step: x, note: y, timeout: 10}", "{step: x, note: y, retry: -1}",
+		"{step: x, check: a > b}", "{step: x, read: self}", "{step: x, note: y, on-failure: {do: panic}}",
+		"{step: x, compare: [{want: a, got: b}]}",
 	} {
 		_, err := runbook.Parse("r.yaml", []byte(head+step+"]}]\n"))
 		assert.Error(t, err, step)

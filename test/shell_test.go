@@ -46,16 +46,10 @@ func TestARestartEndsASessionAndTheRunGoesOn(t *testing.T) {
 				}
 				return line.KeyIsRight, nil
 			})
-			d, p := prepared(
-				t,
-				"cormel-g2",
-				"back-to-the-other-bank",
-				map[string]string{"user": "harbour", "password": "lamp-and-tide"},
-			)
-			s, err := session.Open(
-				t.Context(),
-				session.Options{Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approveAll},
-			)
+			d, p := prepared(t, "cormel-g2", "back-to-the-other-bank",
+				map[string]string{"user": "harbour", "password": "lamp-and-tide"})
+			s, err := session.Open(t.Context(),
+				session.Options{Target: target, Dialect: d, Clock: c, Opener: opener, Approve: approveAll})
 			require.NoError(t, err, "a device that has been running for long is up")
 			defer s.Close("the test ends")
 			r := &rig{t: t, session: s, book: p, done: make(chan struct{})}
@@ -68,16 +62,10 @@ func TestARestartEndsASessionAndTheRunGoesOn(t *testing.T) {
 			for _, l := range find[event.Line](r) {
 				states = append(states, l.State)
 			}
-			require.GreaterOrEqual(
-				t,
-				len(states),
-				3,
-			) // more where a slow machine takes a line for back that the device drops at once
-			assert.Equal(
-				t,
-				[]string{event.LineOpen, event.LineLost, event.LineBack},
-				append(states[:2:2], states[len(states)-1]),
-			)
+			require.GreaterOrEqual(t, len(states),
+				3) // more where a slow machine takes a line for back that the device drops at once
+			assert.Equal(t, []string{event.LineOpen, event.LineLost, event.LineBack},
+				append(states[:2:2], states[len(states)-1]))
 			assert.Equal(t, map[string]int{"ssh": 2}[kind], asked, "a key and a password, once each")
 			for _, e := range r.kept() {
 				text, err := e.MarshalJSON()
@@ -95,11 +83,8 @@ func TestADeviceWithoutAConsoleIsUpWhenItIsStarted(t *testing.T) {
 		lan := bench.NewLAN(true, 7)
 		machine := bench.New("quay-wc1", demo.Controller(lan, "3.4"), clock.Real(), true)
 		require.NoError(t, machine.Start())
-		l, err := machine.Open(
-			t.Context(),
-			line.NewOpener(clock.Real()),
-			line.Target{Kind: line.Bench, Address: "quay-wc1"},
-		)
+		l, err := machine.Open(t.Context(), line.NewOpener(clock.Real()),
+			line.Target{Kind: line.Bench, Address: "quay-wc1"})
 		require.NoError(t, err)
 		require.NoError(t, l.Close())
 		machine.Stop()

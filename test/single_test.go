@@ -28,14 +28,10 @@ func TestEverySingleActionOfTheShippedDialects(t *testing.T) {
 			assert.Empty(t, book.WhyNot(d), "%s %s", name, action)
 		}
 	}
-	assert.Equal(
-		t,
-		map[string]bool{
-			"it moves a file over the line, which takes a runbook": true,
-			"it types burn.…, which a runbook has to make":         true,
-		},
-		reasons,
-	)
+	assert.Equal(t, map[string]bool{
+		"it moves a file over the line, which takes a runbook": true,
+		"it types burn.…, which a runbook has to make":         true,
+	}, reasons)
 }
 
 // TestASingleActionHoldsAndAsksForWhatItTakes looks at one that erases, behind a login.

@@ -60,30 +60,9 @@ func TestATimedRestartIsTakenBackInTheInterface(t *testing.T) {
 	t.Parallel()
 	home := tempDir(t)
 	require.NoError(t, demo.StackShelf(home, smallImage))
-	term := startTerminalAt(
-		t,
-		home,
-		80,
-		24,
-		"open",
-		"bench:tangle-sw1",
-		"--dialect",
-		"maskel-s24",
-		"--time-scale",
-		"16",
-		"--shelf",
-		filepath.Join(home, "shelf"),
-		"--run",
-		"stack-upgrade",
-		"--set",
-		"image=strand-3.2.msl",
-		"--set",
-		"user=harbour",
-		"--set",
-		"minutes=30",
-		"--secret",
-		"password=file:"+secretFile(t),
-	)
+	term := startTerminalAt(t, home, 80, 24, "open", "bench:tangle-sw1", "--dialect", "maskel-s24", "--time-scale",
+		"16", "--shelf", filepath.Join(home, "shelf"), "--run", "stack-upgrade", "--set", "image=strand-3.2.msl",
+		"--set", "user=harbour", "--set", "minutes=30", "--secret", "password=file:"+secretFile(t))
 	term.until("Writes strand 3.2")
 	term.approve()
 	term.until("Sets a restart of every unit")
@@ -110,18 +89,8 @@ func TestASessionDropsWhenTheRolesMove(t *testing.T) {
 	t.Parallel()
 	home := tempDir(t)
 	device := benchAt(t, "tangle-sw1", "--time-scale", "16", "--at", "ssh")
-	term := startTerminalAt(
-		t,
-		home,
-		160,
-		40,
-		"open",
-		device,
-		"--dialect",
-		"maskel-s24",
-		"--password",
-		"file:"+secretFile(t),
-	)
+	term := startTerminalAt(t, home, 160, 40, "open", device, "--dialect", "maskel-s24", "--password",
+		"file:"+secretFile(t))
 	term.untilLike(`first time|tangle-sw1 1:`)
 	if strings.Contains(term.screen(), "first time") {
 		term.answers("Enter", "tangle-sw1 1:")

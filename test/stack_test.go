@@ -88,9 +88,7 @@ func TestEveryUnitOfAStackIsUpgraded(t *testing.T) {
 			require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 			require.NoError(t, x.allRun("3.2"))
 			assert.Equal(t, []string{
-				"every unit starts 3.2 next",
-				"strand 3.2 runs on all 3 units",
-				"all 3 units are one stack",
+				"every unit starts 3.2 next", "strand 3.2 runs on all 3 units", "all 3 units are one stack",
 				"the ring is closed",
 			}, result.Proved)
 			again := x.run()
@@ -185,11 +183,8 @@ func TestATimedRestartIsTakenBack(t *testing.T) {
 	inStack(t, opt, func(t *testing.T, x *stack) {
 		result := x.run()
 		require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
-		assert.Contains(
-			t,
-			result.Message,
-			"“timed restart” is pending no more, and the device has not restarted: it was dealt with",
-		)
+		assert.Contains(t, result.Message,
+			"“timed restart” is pending no more, and the device has not restarted: it was dealt with")
 		assert.NotContains(t, result.Message, "STILL OPEN")
 		assert.False(t, x.device.Timed())
 		for _, u := range x.device.Units() {
@@ -351,11 +346,8 @@ func TestTheTrapOfOneUnitIsFoundByAReading(t *testing.T) {
 		func(t *testing.T, x *stack) {
 			result := x.run()
 			require.Equal(t, event.Failed, result.Outcome, "%s\n%s", result.Message, x.story())
-			assert.Contains(
-				t,
-				result.Message,
-				"the units do not agree on the release that starts next: unit 1 has 3.2, unit 2 has 3.1, unit 3 has 3.1; wanted is 3.2",
-			)
+			assert.Contains(t, result.Message,
+				"the units do not agree on the release that starts next: unit 1 has 3.2, unit 2 has 3.1, unit 3 has 3.1; wanted is 3.2")
 			assert.Equal(t, []string{"1 here 3.1→3.2", "2 here 3.1→3.1", "3 here 3.1→3.1"}, x.standings())
 			x.typeAt("load tftp 192.0.2.10 strand-3.2.msl")
 			held := find[event.Interlock](x.rig)

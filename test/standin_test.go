@@ -137,10 +137,8 @@ func TestNoSpellingReachesAShellUnheld(t *testing.T) {
 	d, err := shipped.Dialect("linux-shell")
 	require.NoError(t, err)
 	opener := line.NewOpener(clock.Real())
-	s, err := session.Open(
-		t.Context(),
-		session.Options{Target: line.Target{Kind: line.Serial, Address: path}, Dialect: d, Opener: opener},
-	)
+	s, err := session.Open(t.Context(),
+		session.Options{Target: line.Target{Kind: line.Serial, Address: path}, Dialect: d, Opener: opener})
 	require.NoError(t, err)
 	defer s.Close("the test ends")
 	feed := s.Subscribe()
@@ -165,10 +163,8 @@ func TestNoSpellingReachesAShellUnheld(t *testing.T) {
 			line = recalled[random.IntN(len(recalled))]
 			s.Press([]byte(line))
 			ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
-			_, err := s.Await(
-				ctx,
-				func(v sense.State) bool { return v.Bytes > before.Bytes && strings.Contains(v.Partial, "boot") },
-			)
+			_, err := s.Await(ctx,
+				func(v sense.State) bool { return v.Bytes > before.Bytes && strings.Contains(v.Partial, "boot") })
 			cancel()
 			require.NoError(t, err, "%q", line)
 			s.Press([]byte(end))
@@ -189,14 +185,8 @@ func TestNoSpellingReachesAShellUnheld(t *testing.T) {
 		held := awaitInterlock(t, feed, seed, way, line+end, shell)
 		assert.Equal(t, event.InterlockHeld, held.State, "%q", line)
 		s.Press([]byte{0x03})
-		if forgotten := awaitInterlock(
-			t,
-			feed,
-			seed,
-			way,
-			line+end,
-			shell,
-		); forgotten.State != event.InterlockForgotten {
+		if forgotten := awaitInterlock(t, feed, seed, way, line+end,
+			shell); forgotten.State != event.InterlockForgotten {
 			t.Fatalf("%q: %s", line, forgotten.State)
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
@@ -212,27 +202,15 @@ func TestNoSpellingReachesAShellUnheld(t *testing.T) {
 
 // awaitInterlock is the next that an interlock does.
 func awaitInterlock(
-	t *testing.T,
-	feed *event.Feed,
-	seed uint64,
-	way int,
-	typed string,
-	shell *standIn,
+	t *testing.T, feed *event.Feed, seed uint64, way int, typed string, shell *standIn,
 ) event.Interlock {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
 	for {
 		batch, err := feed.Next(ctx)
-		require.NoError(
-			t,
-			err,
-			"%q (%d, in way %d) is not held; the shell was given %q",
-			typed,
-			seed,
-			way,
-			shell.given(),
-		)
+		require.NoError(t, err, "%q (%d, in way %d) is not held; the shell was given %q", typed, seed, way,
+			shell.given())
 		for _, e := range batch {
 			if i, ok := e.Body.(event.Interlock); ok {
 				return i

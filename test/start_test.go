@@ -62,17 +62,8 @@ func TestFromTheStartToDone(t *testing.T) {
 			term.until("No device is kept yet")
 			term.keys("n")
 			term.until("Keep a new device")
-			term.keys(
-				"hollow-rtr1",
-				"Enter",
-				"Hollow Skerry",
-				"Enter",
-				"bench:hollow-rtr1",
-				"Enter",
-				"none",
-				"Enter",
-				"Enter",
-			)
+			term.keys("hollow-rtr1", "Enter", "Hollow Skerry", "Enter", "bench:hollow-rtr1", "Enter", "none", "Enter",
+				"Enter")
 			term.until("hollow-rtr1 is kept in")
 			term.keys("Enter")
 			term.until("helm  HAND")
@@ -171,26 +162,9 @@ func TestARestartEndsTheSessionAndTheConsoleIsWatched(t *testing.T) {
 			word := filepath.Join(home, "its"+ownSecret)
 			require.NoError(t, os.WriteFile(word, []byte("lamp-and-tide\n"), 0o600))
 			targets := benchTargets(t, 2, "mare-gw1", "--at", "ssh", "--time-scale", "8")
-			term := startTerminalAt(
-				t,
-				home,
-				size[0],
-				size[1],
-				"open",
-				targets[0],
-				"--dialect",
-				"cormel-g2",
-				"--password",
-				"file:"+word,
-				"--also",
-				"console=serial:"+targets[1]+"?speed=57600",
-				"--run",
-				"back-to-the-other-bank",
-				"--set",
-				"user=harbour",
-				"--secret",
-				"password=file:"+word,
-			)
+			term := startTerminalAt(t, home, size[0], size[1], "open", targets[0], "--dialect", "cormel-g2",
+				"--password", "file:"+word, "--also", "console=serial:"+targets[1]+"?speed=57600", "--run",
+				"back-to-the-other-bank", "--set", "user=harbour", "--secret", "password=file:"+word)
 			term.until("is met for the first time")
 			term.enters("Will type")
 			term.approve()

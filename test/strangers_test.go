@@ -27,10 +27,8 @@ import (
 func BenchmarkStrangers(b *testing.B) {
 	r := newConsole(b)
 	defer r.end()
-	dock := serve.NewDock(
-		b.Context(),
-		serve.Options{Network: network.Host{}, Clock: clock.Real(), Emit: func(event.Body) {}},
-	)
+	dock := serve.NewDock(b.Context(),
+		serve.Options{Network: network.Host{}, Clock: clock.Real(), Emit: func(event.Body) {}})
 	defer dock.Close()
 	_, err := dock.Offer(offertest.File("image", make([]byte, 1<<20)), "tftp")
 	require.NoError(b, err)

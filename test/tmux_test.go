@@ -138,7 +138,8 @@ const guarded = 800 * time.Millisecond
 func (term *terminal) onceMore(key string) {
 	time.Sleep(guarded)
 	term.keys(key)
-	for until := time.Now().Add(10 * time.Second); time.Now().Before(until) && strings.Contains(term.screen(), "once more"); {
+	for until := time.Now().Add(10 * time.Second); time.Now().Before(until) && strings.Contains(term.screen(),
+		"once more"); {
 		time.Sleep(frameTime)
 	}
 }
@@ -318,12 +319,8 @@ func TestBankUpgradeInTheInterface(t *testing.T) {
 	term.until("Writes lark 8.1.0 over bank A")
 	term.keys("F7")
 	screen = term.until("in “Restart into 7.6.1”")
-	assert.Regexp(
-		t,
-		`away 0\d:\d\d +\d\d:\d\d:\d\d – \d\d:\d\d:\d\d +in “Restart into 7.6.1”`,
-		screen,
-		"how long, from when to when, because of what",
-	)
+	assert.Regexp(t, `away 0\d:\d\d +\d\d:\d\d:\d\d – \d\d:\d\d:\d\d +in “Restart into 7.6.1”`, screen,
+		"how long, from when to when, because of what")
 	term.approve()
 	term.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
 	screen = term.until("Restarts mare-gw1 into bank A with lark 8.1.0")

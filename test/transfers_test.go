@@ -65,13 +65,11 @@ func staged(t *testing.T, size int) (stage *offer.Stage, name string, data []byt
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	stage = &offer.Stage{}
-	_, err = stage.Offer(
-		offer.File{
-			Name: filepath.Base(path),
-			Size: int64(size),
-			Open: func() (io.ReadSeekCloser, error) { return os.Open(path) },
-		},
-	)
+	_, err = stage.Offer(offer.File{
+		Name: filepath.Base(path),
+		Size: int64(size),
+		Open: func() (io.ReadSeekCloser, error) { return os.Open(path) },
+	})
 	require.NoError(t, err)
 	return stage, filepath.Base(path), data
 }
@@ -99,18 +97,11 @@ func TestOtherClientsFetchAndLeaveByTFTP(t *testing.T) {
 		server, err := listenTFTP(stage, anyPort)
 		at := serveFor(t, server, err)
 		if size > 0 { // curl itself gives up on an empty file
-			assert.True(
-				t,
-				bytes.Equal(data, output(t, "curl", "-sS", "tftp://"+at.String()+"/"+name)),
-				"curl, %d B",
-				size,
-			)
-			assert.True(
-				t,
+			assert.True(t, bytes.Equal(data, output(t, "curl", "-sS", "tftp://"+at.String()+"/"+name)), "curl, %d B",
+				size)
+			assert.True(t,
 				bytes.Equal(data, output(t, "curl", "-sS", "--tftp-blksize", "1428", "tftp://"+at.String()+"/"+name)),
-				"curl in blocks of 1428, %d B",
-				size,
-			)
+				"curl in blocks of 1428, %d B", size)
 		}
 		folder := tempDir(t)
 		port := fmt.Sprint(at.Port())
@@ -123,8 +114,11 @@ func TestOtherClientsFetchAndLeaveByTFTP(t *testing.T) {
 		}
 		source := filepath.Join(folder, "got512")
 		for client, leave := range map[string]func(as string){
-			"curl":    func(as string) { output(t, "curl", "-sS", "-T", source, "tftp://"+at.String()+"/"+as) },
-			"busybox": func(as string) { output(t, "busybox", "tftp", "-p", "-l", source, "-r", as, "127.0.0.1", port) },
+			"curl": func(as string) { output(t, "curl", "-sS", "-T", source, "tftp://"+at.String()+"/"+as) },
+			"busybox": func(as string) {
+				output(t, "busybox", "tftp", "-p", "-l", source, "-r", as, "127.0.0.1",
+					port)
+			},
 		} {
 			if size == 0 && client == "curl" {
 				continue // sends nothing at all for an empty file
@@ -163,29 +157,14 @@ func TestHTTPWithAndWithoutRanges(t *testing.T) {
 		s.Path("other"): "404", "/" + name: "404", "/": "404", s.Path("../" + name): "200", s.Path("%2e%2e/etc/hostname"): "404",
 		s.Path(name + ".old"): "404", s.Path(strings.ToUpper(name)): "200",
 	} {
-		got := output(
-			t,
-			"curl",
-			"-sS",
-			"--path-as-is",
-			"-o",
-			"/dev/null",
-			"-w",
-			"%{http_code}",
-			"http://"+at.String()+path,
-		)
+		got := output(t, "curl", "-sS", "--path-as-is", "-o", "/dev/null", "-w", "%{http_code}",
+			"http://"+at.String()+path)
 		assert.Equal(t, code, string(got), path)
 	}
-	assert.Contains(
-		t,
-		string(output(t, "curl", "-sS", "http://"+at.String()+s.Path(name+".old"))),
-		"asked for with .old after it",
-	)
-	assert.Equal(
-		t,
-		"405",
-		string(output(t, "curl", "-sS", "-o", "/dev/null", "-w", "%{http_code}", "-X", "DELETE", url)),
-	)
+	assert.Contains(t, string(output(t, "curl", "-sS", "http://"+at.String()+s.Path(name+".old"))),
+		"asked for with .old after it")
+	assert.Equal(t, "405",
+		string(output(t, "curl", "-sS", "-o", "/dev/null", "-w", "%{http_code}", "-X", "DELETE", url)))
 }
 
 func TestFTPWithItsCredentialsAndWithoutThem(t *testing.T) {
@@ -197,11 +176,8 @@ func TestFTPWithItsCredentialsAndWithoutThem(t *testing.T) {
 	login := user + ":" + password
 	assert.True(t, bytes.Equal(data, output(t, "curl", "-sS", "-u", login, url)))
 	assert.True(t, bytes.Equal(data, output(t, "curl", "-sS", "--disable-epsv", "-u", login, url)))
-	assert.True(
-		t,
-		bytes.Equal(data, output(t, "curl", "-sS", "-P", "127.0.0.1", "-u", login, url)),
-		"the device may be called back",
-	)
+	assert.True(t, bytes.Equal(data, output(t, "curl", "-sS", "-P", "127.0.0.1", "-u", login, url)),
+		"the device may be called back")
 	assert.True(t, bytes.Equal(data[5000:], output(t, "curl", "-sS", "-C", "5000", "-u", login, url)))
 	assert.Contains(t, string(output(t, "curl", "-sS", "-u", login, "ftp://"+at.String()+"/")), name)
 	folder := tempDir(t)
@@ -228,11 +204,8 @@ func TestFTPWithItsCredentialsAndWithoutThem(t *testing.T) {
 		cancel()
 		assert.Error(t, err, "%s: %s", what, out)
 	}
-	assert.True(
-		t,
-		bytes.Equal(data, output(t, "curl", "-sS", "-u", login, url)),
-		"the server is up and the file is there",
-	)
+	assert.True(t, bytes.Equal(data, output(t, "curl", "-sS", "-u", login, url)),
+		"the server is up and the file is there")
 }
 
 // endings hears how transfers end.
@@ -294,14 +267,8 @@ func TestTheRealBootloaderFetchesByTFTP(t *testing.T) {
 			say(fmt.Sprintf("setenv tftpwindowsize %d", window), 10*time.Second)
 			say("mw.b 40400000 0 400000", 10*time.Second)
 			out := say("tftpboot 40400000 "+name, 2*time.Minute)
-			assert.Contains(
-				t,
-				out,
-				fmt.Sprintf("Bytes transferred = %d", len(data)),
-				"blocks of %d, windows of %d",
-				block,
-				window,
-			)
+			assert.Contains(t, out, fmt.Sprintf("Bytes transferred = %d", len(data)), "blocks of %d, windows of %d",
+				block, window)
 			out = say(fmt.Sprintf("crc32 40400000 %x", len(data)), 30*time.Second)
 			assert.Contains(t, out, "==> "+want, "blocks of %d, windows of %d", block, window)
 		}
@@ -318,16 +285,12 @@ func openBoard(t *testing.T) *session.Session {
 	d := loadDialect(t, "u-boot")
 	target, err := line.ParseTarget("unix:" + startBoard(t))
 	require.NoError(t, err)
-	s, err := session.Open(
-		t.Context(),
-		session.Options{Target: target, Dialect: d, Opener: line.NewOpener(clock.Real())},
-	)
+	s, err := session.Open(t.Context(),
+		session.Options{Target: target, Dialect: d, Opener: line.NewOpener(clock.Real())})
 	require.NoError(t, err)
 	s.Begin()
-	book, err := runbook.Parse(
-		"catch.yaml",
-		[]byte("runbook: catch\nphases: [{phase: one, steps: [{step: Stop it, catch: {mode: prompt}}]}]\n"),
-	)
+	book, err := runbook.Parse("catch.yaml",
+		[]byte("runbook: catch\nphases: [{phase: one, steps: [{step: Stop it, catch: {mode: prompt}}]}]\n"))
 	require.NoError(t, err)
 	prepared, err := book.Prepare(d, nil, runbook.Kit{})
 	require.NoError(t, err)
@@ -363,25 +326,9 @@ func TestServeAlone(t *testing.T) {
 	folder, into := tempDir(t), tempDir(t)
 	require.NoError(t, demo.GatewayShelf(folder, smallImage))
 	port := freePort(t)
-	term := startTerminal(
-		t,
-		100,
-		50,
-		"serve",
-		filepath.Join(folder, "shelf"),
-		"--at",
-		"127.0.0.1",
-		"--protocol",
-		"tftp",
-		"--protocol",
-		"ftp",
-		"--port",
-		fmt.Sprintf("tftp=%d,ftp=%d", port, freePort(t)),
-		"--receive",
-		"setup.txt",
-		"--into",
-		into,
-	)
+	term := startTerminal(t, 100, 50, "serve", filepath.Join(folder, "shelf"), "--at", "127.0.0.1", "--protocol",
+		"tftp", "--protocol", "ftp", "--port", fmt.Sprintf("tftp=%d,ftp=%d", port, freePort(t)), "--receive",
+		"setup.txt", "--into", into)
 	term.until("user once, password ")
 	term.until("may be left here once")
 	got := output(t, "curl", "-sS", fmt.Sprintf("tftp://127.0.0.1:%d/lark-7.6.1.cgo", port))
@@ -392,14 +339,9 @@ func TestServeAlone(t *testing.T) {
 	require.NoError(t, os.Rename(came, filepath.Join(folder, "shelf", "came-later.bin")))
 	term.until("came-later.bin")
 	assert.Len(t, output(t, "curl", "-sS", fmt.Sprintf("tftp://127.0.0.1:%d/came-later.bin", port)), 700_000)
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(folder, "shelf", "SHA256SUMS"),
-			[]byte(strings.Repeat("0", 64)+"  came-later.bin\n"),
-			0o600,
-		),
-	)
+	require.NoError(t,
+		os.WriteFile(filepath.Join(folder, "shelf", "SHA256SUMS"), []byte(strings.Repeat("0", 64)+"  came-later.bin\n"),
+			0o600))
 	term.until("came-later.bin: its sha256 is not the one published in SHA256SUMS")
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
@@ -443,19 +385,8 @@ func TestPutIntoARecoveryLoader(t *testing.T) {
 	folder := tempDir(t)
 	port := freePort(t)
 	source := randomFile(t, 200_000)
-	put := exec.Command(
-		program,
-		"send",
-		source,
-		"--protocol",
-		"tftp",
-		"--to",
-		fmt.Sprintf("127.0.0.1:%d", port),
-		"--as",
-		"recovery.img",
-		"--timeout",
-		"1m",
-	)
+	put := exec.Command(program, "send", source, "--protocol", "tftp", "--to", fmt.Sprintf("127.0.0.1:%d", port),
+		"--as", "recovery.img", "--timeout", "1m")
 	var said bytes.Buffer
 	put.Stdout = &said
 	tries, err := put.StderrPipe()
@@ -494,20 +425,10 @@ func awaitText(t *testing.T, from io.Reader, text string) {
 func TestPasteIntoADevice(t *testing.T) {
 	t.Parallel()
 	path := filepath.Join(tempDir(t), "setup"+ownSecret)
-	require.NoError(
-		t,
-		os.WriteFile(path, []byte("harbour\nlamp-and-tide\nlook banks\nfrobnicate\nlook lines\n"), 0o600),
-	)
+	require.NoError(t,
+		os.WriteFile(path, []byte("harbour\nlamp-and-tide\nlook banks\nfrobnicate\nlook lines\n"), 0o600))
 	args := []string{
-		"paste",
-		path,
-		"--on",
-		"bench:mare-gw1",
-		"--time-scale",
-		"20",
-		"--logbook",
-		"none",
-		"--prompt",
+		"paste", path, "--on", "bench:mare-gw1", "--time-scale", "20", "--logbook", "none", "--prompt",
 		`(name: |word: | / )$`,
 	}
 	const refused = `line 4 of the text ("frobnicate"): the device answered: no such word: frobnicate`
@@ -516,11 +437,8 @@ func TestPasteIntoADevice(t *testing.T) {
 	assert.Contains(t, string(out), refused+"; typed before it: 3 lines")
 	out, err = exec.Command(program, append(args, "--fail", "room in the standby bank")...).CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(
-		t,
-		string(out),
-		`line 3 of the text ("look banks"): the device answered: room in the standby bank; typed before it: 2 lines`,
-	)
+	assert.Contains(t, string(out),
+		`line 3 of the text ("look banks"): the device answered: room in the standby bank; typed before it: 2 lines`)
 	out, err = exec.Command(program, append(args, "--go-on")...).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	assert.Contains(t, string(out), "refused: "+refused)

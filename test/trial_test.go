@@ -205,13 +205,9 @@ func TestAWarningOfTheDryRunHolds(t *testing.T) {
 			result := x.run()
 			require.Equal(t, want, result.Outcome, "%s\n%s", result.Message, x.story())
 			assert.Contains(t, asked[0], "The dry run warns: setup: drops old gauges.")
-			require.NoError(
-				t,
-				x.stands(
-					map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want],
-					map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want],
-				),
-			)
+			require.NoError(t,
+				x.stands(map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want],
+					map[event.Outcome]string{event.Done: "5.4", event.Stopped: "5.2"}[want]))
 		})
 	}
 }
@@ -328,13 +324,8 @@ func TestConfirmingIsNotSkipped(t *testing.T) {
 		result := x.run()
 		require.Equal(t, event.Done, result.Outcome, "%s\n%s", result.Message, x.story())
 		require.NoError(t, x.stands("5.4", "5.4"))
-		assert.True(
-			t,
-			slices.ContainsFunc(
-				find[event.Note](x.rig),
-				func(n event.Note) bool { return strings.Contains(n.Text, "was not done by hand") },
-			),
-		)
+		assert.True(t, slices.ContainsFunc(find[event.Note](x.rig),
+			func(n event.Note) bool { return strings.Contains(n.Text, "was not done by hand") }))
 	})
 }
 
@@ -351,11 +342,9 @@ func TestARunThatEndsWithATrialOpenSaysSoFirst(t *testing.T) {
 		result := x.run()
 		require.Equal(t, event.DoneBut, result.Outcome, "%s\n%s", result.Message, x.story())
 		assert.Equal(t, engine.ExitDoneBut, result.Exit)
-		assert.Regexp(
-			t,
+		assert.Regexp(t,
 			`^STILL OPEN: the release that runs is on trial, and the device goes back to the lasting one by itself, in 1\d min`,
-			result.Message,
-		)
+			result.Message)
 	})
 }
 
@@ -531,12 +520,8 @@ func TestADeadlineIsNotDealtWithByWhatTheDeviceRefuses(t *testing.T) {
 			x.typeAt("swing 9.9 20")
 			x.session.SendHeld()
 			time.Sleep(3 * time.Second)
-			assert.Equal(
-				t,
-				[]string{"trial pending", "trial " + event.PendingNever},
-				states()[7:],
-				"no such release: no trial began",
-			)
+			assert.Equal(t, []string{"trial pending", "trial " + event.PendingNever}, states()[7:],
+				"no such release: no trial began")
 		},
 	)
 }
@@ -593,11 +578,8 @@ func TestAnActionThatTheReleaseLacksIsNotTyped(t *testing.T) {
 			result := x.run()
 			require.Equal(t, want, result.Outcome, "%s: %s\n%s", release, result.Message, x.story())
 			if release == "5.2" {
-				assert.Contains(
-					t,
-					result.Message,
-					"not typed: 5.2 has no “bring-and-activate”: it is there from 5.4 on; bring, unpack and activate are done one by one",
-				)
+				assert.Contains(t, result.Message,
+					"not typed: 5.2 has no “bring-and-activate”: it is there from 5.4 on; bring, unpack and activate are done one by one")
 				assert.Empty(t, find[event.TransferBegin](x.rig))
 			}
 		})
@@ -644,11 +626,8 @@ func TestWhatTheReleaseWouldRefuseIsHeldWhenTyped(t *testing.T) {
 			x.typeAt("sweep 192.0.2.10 marl-5.4.tms 20")
 			held := find[event.Interlock](x.rig)
 			require.Len(t, held, 1, x.story())
-			assert.Contains(
-				t,
-				held[0].Says,
-				"will be refused: 5.2 has no “bring-and-activate”: it is there from 5.4 on",
-			)
+			assert.Contains(t, held[0].Says,
+				"will be refused: 5.2 has no “bring-and-activate”: it is there from 5.4 on")
 		},
 	)
 }

@@ -54,16 +54,10 @@ func TestTheDialectsKnowAllOfBothDemos(t *testing.T) {
 // TestTryFromTheCommandLine tries a dialect on a text, and says by its exit code whether something is missing.
 func TestTryFromTheCommandLine(t *testing.T) {
 	text := filepath.Join(tempDir(t), "console.txt")
-	require.NoError(
-		t,
-		os.WriteFile(
-			text,
-			[]byte(
-				"sill: about\n  model         R40-2\n  monitor       sill 1.3\n  architecture  wren32\n  speed kept    9600\nsill: store\n  nothing of use\nwhat is this\nsill: \n",
-			),
-			0o600,
-		),
-	)
+	require.NoError(t,
+		os.WriteFile(text,
+			[]byte("sill: about\n  model         R40-2\n  monitor       sill 1.3\n  architecture  wren32\n  speed kept    9600\nsill: store\n  nothing of use\nwhat is this\nsill: \n"),
+			0o600))
 	out, err := exec.Command(program, "dialect", "try", "brindle-r40", text).CombinedOutput()
 	require.Error(t, err, "%s", out)
 	for _, want := range []string{"prompt monitor · reading about", "fact device.model = R40-2", "✗", "reading store: no store.free", "never seen here: ", "0 of them (?)"} {

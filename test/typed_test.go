@@ -153,24 +153,12 @@ func holdToPlan(t *testing.T, plan runbook.Plan, typed []string) {
 		if furthest.at < len(planned) {
 			next = planned[furthest.at].Text + " (" + planned[furthest.at].step.ID + ")"
 		}
-		require.Fail(
-			t,
-			"not as planned",
-			"line %d, %q, is not what the plan types now: %s\n%s",
-			furthest.n+1,
-			typed[furthest.n],
-			next,
-			strings.Join(typed, "\n"),
-		)
+		require.Fail(t, "not as planned", "line %d, %q, is not what the plan types now: %s\n%s", furthest.n+1,
+			typed[furthest.n], next, strings.Join(typed, "\n"))
 	}
 	for ; at < len(planned); at++ {
-		assert.True(
-			t,
-			planned[at].optional,
-			"the plan types %q in any case (%s), and it was not typed",
-			planned[at].Text,
-			planned[at].step.ID,
-		)
+		assert.True(t, planned[at].optional, "the plan types %q in any case (%s), and it was not typed",
+			planned[at].Text, planned[at].step.ID)
 	}
 }
 
@@ -243,11 +231,8 @@ func TestAPlanIsWhatARunTypes(t *testing.T) {
 		})
 	}
 	t.Run("one-store-upgrade", func(t *testing.T) {
-		inStore(
-			t,
-			storeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": ".", "tidy": "yes"}}},
-			func(t *testing.T, x *store) { holdsToItsPlan(t, x) },
-		)
+		inStore(t, storeOptions{lanOptions: lanOptions{inputs: map[string]string{"into": ".", "tidy": "yes"}}},
+			func(t *testing.T, x *store) { holdsToItsPlan(t, x) })
 	})
 	t.Run("rescue-over-serial", func(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {

@@ -19,7 +19,8 @@ func TestTheWalkOfTheDocumentation(t *testing.T) {
 	text, err := os.ReadFile("../docs/languages.md")
 	require.NoError(t, err)
 	var files []string
-	for _, block := range regexp.MustCompile("(?s)\n   ```yaml\n(.*?)\n   ```").FindAllStringSubmatch(string(text), -1) {
+	for _, block := range regexp.MustCompile("(?s)\n   ```yaml\n(.*?)\n   ```").FindAllStringSubmatch(string(text),
+		-1) {
 		files = append(files, regexp.MustCompile(`(?m)^   `).ReplaceAllString(block[1], "")+"\n")
 	}
 	require.Len(t, files, 3, "a dialect in two pieces, and a runbook")

@@ -155,24 +155,8 @@ func (w *wanderer) act() {
 			w.session.GiveHelm(pick(w, engine.Resume, engine.Resume, engine.Repeat, engine.GoOn, engine.Stop))
 		}},
 		{"types", func() {
-			w.keys(
-				pick(
-					w,
-					"look self\r",
-					"store\r",
-					"look",
-					"wipe bank B\r",
-					"store empty\r",
-					"recommence\r",
-					"y\r",
-					"n\r",
-					"\r",
-					"harbour\r",
-					"lamp-and-tide\r",
-					"\x1b[A",
-					"\x15",
-				),
-			)
+			w.keys(pick(w, "look self\r", "store\r", "look", "wipe bank B\r", "store empty\r", "recommence\r", "y\r",
+				"n\r", "\r", "harbour\r", "lamp-and-tide\r", "\x1b[A", "\x15"))
 		}},
 		{"pastes", func() {
 			w.session.Press([]byte(pick(w, "look banks\rwipe bank A\rlook self\r", "words\rstore empty\r")))
@@ -299,14 +283,8 @@ func (w *wanderer) holds(result engine.Result) {
 	defer w.mu.Unlock()
 	for _, report := range w.obeyed {
 		if says := w.book.Dialect.DangerOf(report.command); says != "" {
-			require.True(
-				w.T,
-				approved[report.command] || sent[report.command],
-				"“%s” %s, and nobody said so\n%s",
-				report.command,
-				says,
-				w.before(report.at),
-			)
+			require.True(w.T, approved[report.command] || sent[report.command], "“%s” %s, and nobody said so\n%s",
+				report.command, says, w.before(report.at))
 		}
 	}
 	baud, _ := w.session.Speed()

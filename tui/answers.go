@@ -138,7 +138,8 @@ func (a *app) answersBehind() (all keys.Map) {
 		has := a.session != nil && ask != nil && slices.Contains(ask.Answers, one.gives)
 		all = append(
 			all,
-			keys.New(one.shown, one.does, keys.Just(func() { a.session.Answer(ask.ID, one.gives, "operator") }), one.key).
+			keys.New(one.shown, one.does, keys.Just(func() { a.session.Answer(ask.ID, one.gives, "operator") }),
+				one.key).
 				If(has),
 		)
 	}

@@ -125,10 +125,8 @@ func newApp(ctx context.Context, opt Options) *app {
 	a.home = "console"
 	a.show(a.home)
 	for _, notice := range opt.Notices {
-		a.state.Remarks = append(
-			a.state.Remarks,
-			state.Remark{At: time.Now(), Note: event.Note{Level: event.Warning, Text: notice}},
-		)
+		a.state.Remarks = append(a.state.Remarks,
+			state.Remark{At: time.Now(), Note: event.Note{Level: event.Warning, Text: notice}})
 		a.say(notice)
 	}
 	return a

@@ -154,10 +154,8 @@ func (a *app) turnTo(name string) {
 // onlyServing leaves the views of servers that work alone.
 func (a *app) onlyServing() {
 	a.serving, a.home = true, "transfers"
-	a.places = slices.DeleteFunc(
-		a.places,
-		func(p place) bool { return !slices.Contains([]string{"help", "transfers", "events"}, p.name) },
-	)
+	a.places = slices.DeleteFunc(a.places,
+		func(p place) bool { return !slices.Contains([]string{"help", "transfers", "events"}, p.name) })
 	a.show("transfers")
 }
 
@@ -170,11 +168,7 @@ func (a *app) show(name string) {
 		a.console.Live()
 	case a.locked && a.presentSecond() == nil:
 		a.locked = false
-		a.say(
-			"the keys are this view's again; " + keys.Lock.After(
-				keys.Name(a.opt.Leader),
-			) + " gives them to the device once more",
-		)
+		a.say("the keys are this view's again; " + keys.Lock.After(keys.Name(a.opt.Leader)) + " gives them to the device once more")
 	}
 }
 

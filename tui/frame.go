@@ -246,10 +246,8 @@ func (a *app) lineText() paint.Line {
 	}
 	right = append(right, a.signals(wide)...)
 	if wide {
-		right = append(
-			right,
-			paint.In(t.Quiet, fmt.Sprintf(" ▼ %.2f  ▲ %.2f kB/s   ", s.In.PerSecond()/1000, a.outRate()/1000)),
-		)
+		right = append(right,
+			paint.In(t.Quiet, fmt.Sprintf(" ▼ %.2f  ▲ %.2f kB/s   ", s.In.PerSecond()/1000, a.outRate()/1000)))
 	}
 	if scale := s.Session.Scale; scale > 1 {
 		right = append(right, paint.In(t.Here, fmt.Sprintf("time ×%g  ", scale)))

@@ -161,15 +161,13 @@ func (f *front) opening(words string, end context.CancelFunc) {
 func (f *front) opened(err error) {
 	f.busy, f.over = nil, nil
 	if err != nil {
-		f.menu(
-			strip.Menu{
-				Bad:     true,
-				Mark:    "✗",
-				Word:    "Not opened",
-				Text:    err.Error(),
-				Choices: keys.Map{keys.New("Esc", "back to the start", keys.Just(func() {}), "esc", "enter")},
-			},
-		)
+		f.menu(strip.Menu{
+			Bad:     true,
+			Mark:    "✗",
+			Word:    "Not opened",
+			Text:    err.Error(),
+			Choices: keys.Map{keys.New("Esc", "back to the start", keys.Just(func() {}), "esc", "enter")},
+		})
 	}
 }
 
@@ -197,15 +195,8 @@ func (f *front) answer(asks lineAsks) {
 			if i > 0 {
 				key = [2]string{"Esc", "esc"}
 			}
-			m.Choices = append(
-				m.Choices,
-				keys.New(
-					key[0],
-					choice,
-					give(func() string { return choice }, func() bool { return true }, say),
-					key[1],
-				),
-			)
+			m.Choices = append(m.Choices, keys.New(key[0], choice,
+				give(func() string { return choice }, func() bool { return true }, say), key[1]))
 		}
 		over = m
 	} else {
@@ -216,12 +207,8 @@ func (f *front) answer(asks lineAsks) {
 		untyped := func() bool { return input.Text() == "" }
 		p.Choices = keys.Map{
 			keys.New("Enter", "gives it", give(input.Text, untyped, say), "enter"),
-			keys.New(
-				"Esc",
-				"gives nothing",
-				give(func() string { return "" }, func() bool { return false }, say),
-				"esc",
-			),
+			keys.New("Esc", "gives nothing", give(func() string { return "" }, func() bool { return false }, say),
+				"esc"),
 		}
 		over = p
 	}
@@ -303,40 +290,34 @@ func (f *front) needs(d inventory.Device) []inputs.Need {
 			true,
 			ports...),
 		need("dialect", "how it talks; it is found out on the console unless said", d.Dialect, false, dialects...),
-		need(
-			"password",
+		need("password",
 			"where the password of a shell session comes from: "+secret.Sources("")+"; asked for unless said",
-			d.Password,
-			false,
-		),
+			d.Password, false),
 	}
 }
 
 // forget asks whether a device is to be forgotten.
 func (f *front) forget(d inventory.Device) tea.Cmd {
-	f.menu(
-		strip.Menu{
-			Bad:  true,
-			Mark: "▲",
-			Word: "Forget",
-			Text: d.Device + " is taken out of " + f.start.Inventory().
-				Path() +
-				". The logbook keeps what happened on it.",
-			Choices: keys.Map{
-				keys.New("y", "forget it", func() tea.Cmd {
-					inventory, err := f.source.Inventory()
-					if err == nil {
-						err = inventory.Remove(d.Device)
-					}
-					if err != nil {
-						f.say(err.Error())
-					}
-					return f.start.LoadInventory()
-				}, "y"),
-				keys.New("Esc", "keep it", keys.Just(func() {}), "esc"),
-			},
+	f.menu(strip.Menu{
+		Bad:  true,
+		Mark: "▲",
+		Word: "Forget",
+		Text: d.Device + " is taken out of " + f.start.Inventory().Path() +
+			". The logbook keeps what happened on it.",
+		Choices: keys.Map{
+			keys.New("y", "forget it", func() tea.Cmd {
+				inventory, err := f.source.Inventory()
+				if err == nil {
+					err = inventory.Remove(d.Device)
+				}
+				if err != nil {
+					f.say(err.Error())
+				}
+				return f.start.LoadInventory()
+			}, "y"),
+			keys.New("Esc", "keep it", keys.Just(func() {}), "esc"),
 		},
-	)
+	})
 	return nil
 }
 
@@ -344,11 +325,8 @@ func (f *front) forget(d inventory.Device) tea.Cmd {
 func (f *front) View() tea.View {
 	t := f.theme
 	lines := []paint.Line{
-		paint.Between(
-			paint.Line{paint.Strong(t.Bright, " Pilotrix")},
-			paint.Line{paint.In(t.Quiet, f.now().Format("15:04:05")+" ")},
-			f.width,
-		),
+		paint.Between(paint.Line{paint.Strong(t.Bright, " Pilotrix")},
+			paint.Line{paint.In(t.Quiet, f.now().Format("15:04:05")+" ")}, f.width),
 		{paint.In(t.Faint, strings.Repeat("─", f.width))},
 	}
 	low := f.lowRows()
@@ -382,11 +360,8 @@ func (f *front) lowRows() []paint.Line {
 		return f.over.Lines(t, f.width)
 	case f.busy != nil:
 		text := fmt.Sprintf("opening %s, %.0f s  ", f.busy.words, f.now().Sub(f.busy.since).Seconds())
-		return row(
-			append(
-				paint.Line{paint.In(t.Here, " ◌  "), paint.In(t.Text, text)},
-				strip.Row(t, f.busyKeys(), f.width)...),
-		)
+		return row(append(paint.Line{paint.In(t.Here, " ◌  "), paint.In(t.Text, text)},
+			strip.Row(t, f.busyKeys(), f.width)...))
 	case f.message != "":
 		return row(paint.Line{paint.In(t.Here, " ●  "), paint.In(t.Text, f.message)})
 	}

@@ -34,18 +34,12 @@ func (a *app) declared() (all []declaredPart) {
 	if a.state.Ask != nil && !a.state.Ask.Typed && a.session != nil {
 		all = append(all, declaredPart{"The question that is open", "", append(a.answers(), a.hints(a.state.Ask)...)})
 	}
-	all = append(
-		all,
-		declaredPart{"Keys that wait for a transfer", "", a.kept()},
-		declaredPart{"A command that is held", "", a.sends()},
-		declaredPart{"Everywhere", "", a.frameKeys()},
-		declaredPart{"In a replay", "", a.playerKeys()},
-	)
+	all = append(all, declaredPart{"Keys that wait for a transfer", "", a.kept()},
+		declaredPart{"A command that is held", "", a.sends()}, declaredPart{"Everywhere", "", a.frameKeys()},
+		declaredPart{"In a replay", "", a.playerKeys()})
 	if !a.serving {
-		all = append(
-			all,
-			declaredPart{"Behind " + keys.Name(a.opt.Leader), keys.Name(a.opt.Leader) + " ", a.leaderKeys()},
-		)
+		all = append(all,
+			declaredPart{"Behind " + keys.Name(a.opt.Leader), keys.Name(a.opt.Leader) + " ", a.leaderKeys()})
 	}
 	moves := keys.Map{}
 	for _, p := range a.places {

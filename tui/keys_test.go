@@ -37,12 +37,17 @@ func stages(t *testing.T) (all []*app) {
 	for _, more := range [][]event.Body{
 		{event.Fact{Name: "device.model", Value: "R40-2"}},
 		rescue(),
-		append(rescue(), event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{engine.Approve, engine.StopHere}}),
-		append(rescue(), event.Ask{ID: "1", Form: event.FormFailure, Text: "It failed.", Answers: []string{engine.TryAgain, engine.StopHere, engine.SkipIt, engine.RollBack}}),
-		append(rescue(), event.Ask{ID: "1", Form: event.FormOverrun, Text: "It takes longer.", Answers: []string{engine.WaitOn, engine.GiveUp}}),
+		append(rescue(),
+			event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{engine.Approve, engine.StopHere}}),
+		append(rescue(),
+			event.Ask{ID: "1", Form: event.FormFailure, Text: "It failed.", Answers: []string{engine.TryAgain, engine.StopHere, engine.SkipIt, engine.RollBack}}),
+		append(rescue(),
+			event.Ask{ID: "1", Form: event.FormOverrun, Text: "It takes longer.", Answers: []string{engine.WaitOn, engine.GiveUp}}),
 		{event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"}},
-		append(rescue(), event.Ask{ID: "1", Form: event.FormIdentity, Text: "It cannot be read.", Answers: []string{engine.Approve, engine.StopHere}}),
-		append(rescue(), event.Ask{ID: "1", Form: event.FormRecord, Text: "The disk is full.", Answers: []string{engine.TryAgain, engine.GoUnrecorded, engine.StopHere}}),
+		append(rescue(),
+			event.Ask{ID: "1", Form: event.FormIdentity, Text: "It cannot be read.", Answers: []string{engine.Approve, engine.StopHere}}),
+		append(rescue(),
+			event.Ask{ID: "1", Form: event.FormRecord, Text: "The disk is full.", Answers: []string{engine.TryAgain, engine.GoUnrecorded, engine.StopHere}}),
 		append(rescue(), event.KeysKept{State: event.KeysWaiting, Count: 1}),
 	} {
 		a := newWired(t).app
@@ -69,12 +74,8 @@ func TestTheReadmeHasTheKeysAsTheyAre(t *testing.T) {
 				parts = append(parts, part.Name)
 			}
 			for _, key := range part.Keys.Enabled() {
-				row := fmt.Sprintf(
-					"| %s | `%s` | %s |\n",
-					part.Name,
-					part.Before+key.Shown(),
-					strings.ReplaceAll(key.HelpText(), "|", `\|`),
-				)
+				row := fmt.Sprintf("| %s | `%s` | %s |\n", part.Name, part.Before+key.Shown(),
+					strings.ReplaceAll(key.HelpText(), "|", `\|`))
 				if !slices.Contains(rows[part.Name], row) {
 					rows[part.Name] = append(rows[part.Name], row)
 				}
@@ -96,11 +97,8 @@ func TestTheReadmeHasTheKeysAsTheyAre(t *testing.T) {
 	if goldentest.Updating() {
 		require.NoError(t, os.WriteFile(path, []byte(now), 0o644))
 	}
-	assert.True(
-		t,
-		string(text) == now || goldentest.Updating(),
-		"README.md has other keys than the program: go test ./tui -run Readme -update",
-	)
+	assert.True(t, string(text) == now || goldentest.Updating(),
+		"README.md has other keys than the program: go test ./tui -run Readme -update")
 }
 
 // TestNoKeyIsDeclaredTwice looks for a key that two parts of the interface would take at once.

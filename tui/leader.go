@@ -36,9 +36,7 @@ func (a *app) leaderKeys() keys.Map {
 		return nil
 	}
 	underWay := keys.Just(func() {
-		a.say(
-			"a runbook is under way: it ends, or " + keys.Stop.After(leader) + " stops it, before another one begins, or the device is read again",
-		)
+		a.say("a runbook is under way: it ends, or " + keys.Stop.After(leader) + " stops it, before another one begins, or the device is read again")
 	})
 	return append(
 		a.answersBehind(),
@@ -66,7 +64,8 @@ func (a *app) leaderKeys() keys.Map {
 		keys.Stop.On("stop the runbook", a.stopRun).
 			Explain("stops the runbook; the line's speed is put back").
 			If(live && busy),
-		keys.Interlocks.On("interlocks "+map[bool]string{true: "on", false: "off"}[here.state.LocksOff], func() { here.session.SetInterlocks(here.state.LocksOff) }).
+		keys.Interlocks.On("interlocks "+map[bool]string{true: "on", false: "off"}[here.state.LocksOff],
+			func() { here.session.SetInterlocks(here.state.LocksOff) }).
 			Explain("switches interlocks off for this session, and on again; that is recorded").
 			If(live),
 		keys.New("u", "charset", keys.Just(func() { here.session.NextCharset() }), "u").
@@ -74,7 +73,8 @@ func (a *app) leaderKeys() keys.Map {
 		keys.New("p", "plain screen", keys.Just(func() { here.session.PlainScreen() }), "p").
 			Explain("back to a plain screen, where a full-screen program left its own behind").If(live),
 		a.lockKey().If(live),
-		keys.Of(leader+", F1–F12", "to the device", toDevice, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12", a.opt.Leader).
+		keys.Of(leader+", F1–F12", "to the device", toDevice, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9",
+			"f10", "f11", "f12", a.opt.Leader).
 			Explain("sends that key to the device: the leader key itself, or a function key").
 			If(live),
 		keys.Quit.To("quit", a.quit).Explain("leaves"),

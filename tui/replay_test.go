@@ -46,19 +46,10 @@ func TestAReplayIsTurnedByKeys(t *testing.T) {
 	for _, key := range []tea.KeyPressMsg{{Code: tea.KeySpace, Text: " "}, {Code: 'n', Text: "n"}, {Code: 'b', Text: "b"}, {Code: 'N', Text: "N"}, {Code: 'B', Text: "B"}, {Code: '+', Text: "+"}, {Code: '-', Text: "-"}} {
 		r.Update(key)
 	}
-	assert.Equal(
-		t,
-		[]logbook.Move{
-			logbook.PauseOrGoOn,
-			logbook.NextStep,
-			logbook.StepBefore,
-			logbook.MinuteOn,
-			logbook.MinuteBack,
-			logbook.Faster,
-			logbook.Slower,
-		},
-		asked,
-	)
+	assert.Equal(t, []logbook.Move{
+		logbook.PauseOrGoOn, logbook.NextStep, logbook.StepBefore, logbook.MinuteOn, logbook.MinuteBack, logbook.Faster,
+		logbook.Slower,
+	}, asked)
 	r.Update(playedMsg{At: at, Speed: 16, Over: true})
 	assert.Contains(t, strings.Join(shown(r.app, 120, 30), "\n"), "The replay is over.")
 }

@@ -115,15 +115,9 @@ func (a *app) glance(width int) (lines []paint.Line) {
 		} else if one.state.Line.State == event.LineLost || one.state.Line.State == event.LineClosed {
 			about = paint.Line{paint.Strong(t.Bad, "line "+one.state.Line.State)}
 		}
-		lines = append(
-			lines,
-			paint.Rule(
-				paint.Look{FG: t.Faint},
-				paint.Line{paint.Strong(t.Quiet, one.Name), paint.In(t.Quiet, " F2")},
-				about,
-				width,
-			),
-		)
+		lines = append(lines,
+			paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, one.Name), paint.In(t.Quiet, " F2")},
+				about, width))
 		all := one.console.Lines(t)
 		end := len(all)
 		for end > 0 && all[end-1].Width() == 0 {

@@ -21,17 +21,14 @@ type TransfersOptions struct {
 func Transfers(ctx context.Context, opt TransfersOptions) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	a := newApp(
-		ctx,
-		Options{
-			Theme:  opt.Theme,
-			Leader: opt.Leader,
-			Device: opt.Title,
-			Line:   "serving",
-			Places: opt.Places,
-			Answer: opt.Answer,
-		},
-	)
+	a := newApp(ctx, Options{
+		Theme:  opt.Theme,
+		Leader: opt.Leader,
+		Device: opt.Title,
+		Line:   "serving",
+		Places: opt.Places,
+		Answer: opt.Answer,
+	})
 	a.onlyServing()
 	return runWith(ctx, cancel, a, func(p *tea.Program) {
 		for {

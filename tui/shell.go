@@ -181,11 +181,8 @@ func (s *shell) back() string { return cmp.Or(s.places[s.shown].back, s.home) }
 func (s *shell) placeKeys(show func(string)) (all keys.Map) {
 	for _, p := range s.places {
 		if p.key != "" {
-			all = append(
-				all,
-				keys.New(shownKey(p.key), p.name, keys.Just(func() { show(p.name) }), p.key).
-					Explain(p.name+": "+p.says),
-			)
+			all = append(all, keys.New(shownKey(p.key), p.name, keys.Just(func() { show(p.name) }), p.key).
+				Explain(p.name+": "+p.says))
 		}
 	}
 	return all
@@ -208,9 +205,7 @@ func (s *shell) ask(label, enter, esc string, done func(text string) (cmd tea.Cm
 	prompt := &strip.Prompt{Label: label, Field: input}
 	prompt.Choices = keys.Map{
 		keys.New("Enter", enter, func() (cmd tea.Cmd) {
-			if cmd, prompt.Complaint = done(
-				strings.TrimSpace(input.Text()),
-			); prompt.Complaint == "" &&
+			if cmd, prompt.Complaint = done(strings.TrimSpace(input.Text())); prompt.Complaint == "" &&
 				s.over == strip.Over(prompt) {
 				s.over = nil
 			}

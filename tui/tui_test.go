@@ -305,8 +305,9 @@ func TestADigestPastedIntoTheImagesIsCompared(t *testing.T) {
 	a.show("images")
 	for text, says := range map[string]string{
 		"SHA256: " + strings.ToUpper(strings.Repeat("ab", 32)): "✓ lark-7.6.1.cgo has that sha256",
-		strings.Repeat("cd", 32):                               "✗ no image on the shelf has that sha256 (cdcdcdcdcdcd…)",
-		"not a digest":                                         "is no digest",
+		strings.Repeat("cd",
+			32): "✗ no image on the shelf has that sha256 (cdcdcdcdcdcd…)",
+		"not a digest": "is no digest",
 	} {
 		a.Update(tea.PasteMsg{Content: text})
 		assert.Contains(t, a.message, says)
@@ -364,19 +365,14 @@ func TestAFolderIsPutOnTheShelf(t *testing.T) {
 
 // TestServersAloneHaveTheirOwnViewsOnly serves a folder that is longer than the window.
 func TestServersAloneHaveTheirOwnViewsOnly(t *testing.T) {
-	a := newApp(
-		t.Context(),
-		Options{Leader: "ctrl+g", Theme: "dark", Places: []string{"FTP: 192.0.2.10:21, user once"}},
-	)
+	a := newApp(t.Context(),
+		Options{Leader: "ctrl+g", Theme: "dark", Places: []string{"FTP: 192.0.2.10:21, user once"}})
 	a.onlyServing()
 	for n := range 60 {
 		feed(a, event.Staged{Name: fmt.Sprintf("tide-gauge-%02d.conf", n), State: event.Offered, Size: 5})
 	}
-	feed(
-		a,
-		event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000},
-		event.Note{Level: event.Warning, Text: "lark.cgo is not offered"},
-	)
+	feed(a, event.Staged{Name: "setup.txt", State: event.Offered, Slot: true, Size: 1000},
+		event.Note{Level: event.Warning, Text: "lark.cgo is not offered"})
 	for _, width := range []int{80, 160} {
 		text := strings.Join(shown(a, width, 24), "\n")
 		for _, want := range []string{"user once", "lark.cgo is not offered", "◁ setup.txt", "tide-gauge-00.conf", "F6 transfers"} {
@@ -466,16 +462,13 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	for name, more := range states {
 		for _, size := range [][2]int{{20, 8}, {80, 24}, {109, 30}, {110, 30}, {160, 40}, {300, 80}} {
 			for _, v := range []string{"console", "help", "course", "images", "device", "transfers", "reach", "events"} {
-				a := newApp(
-					t.Context(),
-					Options{
-						Leader: "ctrl+g",
-						Theme:  "dark",
-						Device: "hollow-rtr1",
-						About:  "Brindle R40 · Hollow Skerry",
-						Line:   "bench",
-					},
-				)
+				a := newApp(t.Context(), Options{
+					Leader: "ctrl+g",
+					Theme:  "dark",
+					Device: "hollow-rtr1",
+					About:  "Brindle R40 · Hollow Skerry",
+					Line:   "bench",
+				})
 				feed(a, append(rescue(), more...)...)
 				a.show(v)
 				rows := shown(a, size[0], size[1])
@@ -490,19 +483,15 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 
 func TestTheHoldSaysWhatItTypesAndTheCourseStaysInSight(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(a, append(
-		rescue(),
-		event.StepBegin{ID: "2.1", Try: 1},
-		event.Ask{
-			ID:           "1",
-			Form:         "hold",
-			Step:         "2.1",
-			Text:         "Removes it.",
-			Types:        []string{"store drop x"},
-			Rollback:     "none",
-			Irreversible: true,
-		},
-	)...)
+	feed(a, append(rescue(), event.StepBegin{ID: "2.1", Try: 1}, event.Ask{
+		ID:           "1",
+		Form:         "hold",
+		Step:         "2.1",
+		Text:         "Removes it.",
+		Types:        []string{"store drop x"},
+		Rollback:     "none",
+		Irreversible: true,
+	})...)
 	text := strings.Join(shown(a, 80, 24), "\n")
 	for _, want := range []string{"Hold, no rollback", "Removes it.", "store drop x", "Enter go on", "nothing changed", "●", "◇", "□", "sill:", "helm  RUNBOOK"} {
 		assert.Contains(t, text, want)
@@ -528,22 +517,15 @@ func TestNoEscapeSequenceOfTheDeviceGetsThrough(t *testing.T) {
 	a.say("\x1b[2J")
 	content := func() string { a.Update(tea.WindowSizeMsg{Width: 120, Height: 30}); return a.View().Content }()
 	assert.Contains(t, content, "harmless")
-	assert.False(
-		t,
-		strings.ContainsFunc(
-			content,
-			func(r rune) bool { return r >= 0x7f && r < 0xa0 || r < 0x20 && r != '\n' && r != 0x1b },
-		),
-	)
+	assert.False(t, strings.ContainsFunc(content,
+		func(r rune) bool { return r >= 0x7f && r < 0xa0 || r < 0x20 && r != '\n' && r != 0x1b }))
 	for rest := content; ; {
 		_, after, found := strings.Cut(rest, "\x1b")
 		if !found {
 			break
 		}
-		end := strings.IndexFunc(
-			after,
-			func(r rune) bool { return r != '[' && r != ';' && r != ':' && (r < '0' || r > '9') },
-		)
+		end := strings.IndexFunc(after,
+			func(r rune) bool { return r != '[' && r != ';' && r != ':' && (r < '0' || r > '9') })
 		require.GreaterOrEqual(t, end, 0)
 		assert.Equal(t, byte('m'), after[end], "only colours of our own: %q", after[:min(20, len(after))])
 		rest = after
@@ -565,16 +547,9 @@ func TestEveryChoiceOfTheLeaderKeyIsInSight(t *testing.T) {
 
 func TestNoiseIsDimmedWhereItStands(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(
-		a,
-		event.SessionBegin{Target: "bench:hollow-rtr1"},
-		event.In{Bytes: event.Text("an answer\r\n")},
-		event.In{
-			Bytes: event.Text("*00:01 port 3: link down\r\n"),
-		},
-		event.Noise{Text: "*00:01 port 3: link down"},
-		event.In{Bytes: event.Text("more of it\r\n")},
-	)
+	feed(a, event.SessionBegin{Target: "bench:hollow-rtr1"}, event.In{Bytes: event.Text("an answer\r\n")}, event.In{
+		Bytes: event.Text("*00:01 port 3: link down\r\n"),
+	}, event.Noise{Text: "*00:01 port 3: link down"}, event.In{Bytes: event.Text("more of it\r\n")})
 	looks := map[string]any{}
 	for _, line := range a.console.Lines(a.theme) {
 		for _, piece := range line {
@@ -621,16 +596,13 @@ func TestNoKeyOfAnotherViewGoesToTheDevice(t *testing.T) {
 	ask := func() {
 		feed(
 			a,
-			append(
-				rescue(),
-				event.Ask{
-					ID:      "1",
-					Form:    "hold",
-					Step:    "2.1",
-					Text:    "Removes it.",
-					Answers: []string{"approve", "stop"},
-				},
-			)...)
+			append(rescue(), event.Ask{
+				ID:      "1",
+				Form:    "hold",
+				Step:    "2.1",
+				Text:    "Removes it.",
+				Answers: []string{"approve", "stop"},
+			})...)
 	}
 	ask()
 	a.show("course")
@@ -670,11 +642,8 @@ func TestOneKeyTooManyIsSwallowed(t *testing.T) {
 
 	feed(
 		a,
-		append(
-			rescue(),
-			event.Helm{Who: event.Runbook},
-			event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}},
-		)...)
+		append(rescue(), event.Helm{Who: event.Runbook},
+			event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
 	a.tooSoon = true // it was asked for long ago
 	a.press(enter)
 	feed(a, event.Answer{ID: "1", Answer: "approve"})
@@ -691,12 +660,9 @@ func TestKeysThatWaitForATransferAreInTheStrip(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	feed(
 		a,
-		append(
-			rescue(),
-			event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"},
+		append(rescue(), event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"},
 			event.Transfer{Bytes: 710, Size: 1000, Left: time.Minute},
-			event.KeysKept{State: event.KeysWaiting, Count: 1},
-		)...)
+			event.KeysKept{State: event.KeysWaiting, Count: 1})...)
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
 		screen := strings.Join(shown(a, size[0], size[1]), "\n")
 		assert.Contains(t, screen, "A key waits: the transfer is 71 % done after 00:00, 01:00 left.")
@@ -712,10 +678,8 @@ func TestAReplayTakesNoKeysForIt(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	feed(
 		a,
-		append(
-			rescue(),
-			event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}},
-		)...)
+		append(rescue(),
+			event.Ask{ID: "1", Form: "hold", Step: "2.1", Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
 	a.press(tea.KeyPressMsg{Code: tea.KeyEnter})
 	a.Update(tea.PasteMsg{Content: "text"})
 	assert.NotContains(t, strings.Join(shown(a, 120, 30), "\n"), "text")
@@ -828,15 +792,12 @@ func TestWhatRunsOutIsInSight(t *testing.T) {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 		feed(
 			a,
-			append(
-				rescue(),
-				event.Pending{
-					Name:  "trial",
-					State: event.PendingOpen,
-					Says:  "the old release comes back",
-					Until: time.Date(2026, 3, 2, 14, 3, 10, 0, time.UTC),
-				},
-			)...)
+			append(rescue(), event.Pending{
+				Name:  "trial",
+				State: event.PendingOpen,
+				Says:  "the old release comes back",
+				Until: time.Date(2026, 3, 2, 14, 3, 10, 0, time.UTC),
+			})...)
 		text := strings.Join(shown(a, width, 24), "\n")
 		assert.Contains(t, text, "due 03:", width)
 		if width == 160 {
@@ -875,18 +836,14 @@ func TestTheWiresOfTheLineAreInTheHeader(t *testing.T) {
 // TestWhatTheDeviceDrawsIsShownAsItsProgress has per cent and the time left beside the present step.
 func TestWhatTheDeviceDrawsIsShownAsItsProgress(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-	feed(a, append(
-		rescue(),
-		event.StepBegin{ID: "2.1", Try: 1},
-		event.StepNow{
-			ID:       "2.1",
-			Doing:    "Writes the flash",
-			Awaiting: "the end of draw",
-			Timeout:  time.Minute,
-			Part:     0.55,
-			Left:     40 * time.Second,
-		},
-	)...)
+	feed(a, append(rescue(), event.StepBegin{ID: "2.1", Try: 1}, event.StepNow{
+		ID:       "2.1",
+		Doing:    "Writes the flash",
+		Awaiting: "the end of draw",
+		Timeout:  time.Minute,
+		Part:     0.55,
+		Left:     40 * time.Second,
+	})...)
 	text := strings.Join(shown(a, 160, 40), "\n")
 	for _, want := range []string{"Writes the flash", "55 %", "00:40 left"} {
 		assert.Contains(t, text, want)
@@ -900,10 +857,8 @@ func TestABoardSaysNothingOfTheNextStartThatIsNotTrueAnyMore(t *testing.T) {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 		feed(
 			a,
-			append(
-				append(rescue(), serving()...),
-				event.RunEnd{Outcome: event.Done, Proved: []string{"7.6.1 runs"}},
-			)...)
+			append(append(rescue(), serving()...),
+				event.RunEnd{Outcome: event.Done, Proved: []string{"7.6.1 runs"}})...)
 		press(a, tea.KeyF5)
 		require.Contains(t, strings.Join(shown(a, 160, 40), "\n"), "The next start")
 		a.apply([]event.Event{{At: time.Date(2026, 3, 2, 14, 5, 0, 0, time.UTC), Body: change}})
@@ -923,28 +878,20 @@ func TestWhatWasDoneByHandIsSaidInTheStrip(t *testing.T) {
 	}
 	for _, width := range []int{80, 160} {
 		a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
-		feed(
-			a,
-			event.SessionBegin{Target: "bench:mare-gw1"},
-			event.Line{State: event.LineOpen, Speed: 9600},
-			event.Note{Text: "said before"},
-			event.Helm{Who: event.Hand},
-		)
+		feed(a, event.SessionBegin{Target: "bench:mare-gw1"}, event.Line{State: event.LineOpen, Speed: 9600},
+			event.Note{Text: "said before"}, event.Helm{Who: event.Hand})
 		assert.Contains(t, row(a, width), "What you type goes to the device")
 		a.apply(
-			[]event.Event{{At: at, Body: event.Note{Level: event.Info, Text: "“favour B” was done: bank B is next"}}},
-		)
+			[]event.Event{{At: at, Body: event.Note{Level: event.Info, Text: "“favour B” was done: bank B is next"}}})
 		assert.Contains(t, row(a, width), "●  “favour B” was done: bank B is next")
 		a.state.Tick(at.Add(time.Minute))
 		assert.Contains(t, row(a, width), "What you type goes to the device")
-		a.apply(
-			[]event.Event{
-				{
-					At:   at.Add(2 * time.Minute),
-					Body: event.Restart{Begun: at.Add(time.Minute), Expected: 150 * time.Second, Console: "silent"},
-				},
+		a.apply([]event.Event{
+			{
+				At:   at.Add(2 * time.Minute),
+				Body: event.Restart{Begun: at.Add(time.Minute), Expected: 150 * time.Second, Console: "silent"},
 			},
-		)
+		})
 		if width == 80 {
 			assert.Contains(t, row(a, width), "The device restarts: 01:00 of ~02:30, console silent")
 		}
@@ -957,17 +904,10 @@ func TestWhatWasDoneByHandIsSaidInTheStrip(t *testing.T) {
 func TestNewsHidesNoKeyThatIsNeeded(t *testing.T) {
 	a := newApp(t.Context(), Options{Leader: "ctrl+g", Theme: "dark"})
 	feed(a, append(rescue(), event.Note{Text: "back after 8 s"}, event.Helm{Who: event.Hand, Why: "typing"})...)
-	assert.Contains(
-		t,
-		strings.Join(shown(a, 160, 40), "\n"),
-		"You have the helm; the runbook waits. F10 gives it back.",
-	)
+	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"),
+		"You have the helm; the runbook waits. F10 gives it back.")
 	a.apply(
-		[]event.Event{{At: a.state.Now, Body: event.Note{Level: event.Warning, Text: "“stow” was not done: no room"}}},
-	)
-	assert.Contains(
-		t,
-		strings.Join(shown(a, 160, 40), "\n"),
-		"!  “stow” was not done: no room  F10 gives the helm back.",
-	)
+		[]event.Event{{At: a.state.Now, Body: event.Note{Level: event.Warning, Text: "“stow” was not done: no room"}}})
+	assert.Contains(t, strings.Join(shown(a, 160, 40), "\n"),
+		"!  “stow” was not done: no room  F10 gives the helm back.")
 }

@@ -78,12 +78,10 @@ func (a *app) pasteText(s *session.Session, typed func(context.Context) (session
 	result, err := typed(a.ctx)
 	switch {
 	case errors.Is(err, engine.ErrHelm):
-		s.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text:  fmt.Sprintf("pasting was stopped by a key after %s", units.Many(result.Lines, "line")),
-			},
-		)
+		s.Emit(event.Note{
+			Level: event.Warning,
+			Text:  fmt.Sprintf("pasting was stopped by a key after %s", units.Many(result.Lines, "line")),
+		})
 	case err != nil:
 		s.Emit(event.Note{Level: event.Error, Text: "pasting stopped: " + err.Error()})
 	default:

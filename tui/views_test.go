@@ -72,10 +72,8 @@ type lampLibrary struct {
 func newLampLibrary(t *testing.T) *lampLibrary {
 	d, err := dialect.Parse("lamp.yaml", []byte(talk))
 	require.NoError(t, err)
-	book, err := runbook.Parse(
-		"light-it.yaml",
-		[]byte(strings.Replace(lighting, "  - {input: image, kind: image, about: what it shows}\n", "", 1)),
-	)
+	book, err := runbook.Parse("light-it.yaml",
+		[]byte(strings.Replace(lighting, "  - {input: image, kind: image, about: what it shows}\n", "", 1)))
 	require.NoError(t, err)
 	return &lampLibrary{T: t, d: d, book: book}
 }
@@ -269,24 +267,12 @@ func trial() []event.Body {
 			Rows:   []map[string]string{system("5.2", "no", "yes", "yes")},
 		},
 		event.Fact{Name: "dryrun", Value: "3 rows", Source: "foresee", Rows: []map[string]string{
-			part(
-				"system",
-				"is replaced",
-				"70",
-				"goes",
-				"",
-			),
+			part("system", "is replaced", "70", "goes", ""),
 			part("lan", "restarts", "20", "goes", ""),
 			part("room", "is needed", "26", "goes", ""),
 		}},
 		event.Fact{Name: "dryrun", Value: "3 rows", Source: "foresee", Rows: []map[string]string{
-			part(
-				"system",
-				"is replaced",
-				"70",
-				"refuses",
-				"made for E8-16, this is E8-1",
-			),
+			part("system", "is replaced", "70", "refuses", "made for E8-16, this is E8-1"),
 			part("lan", "restarts", "35", "goes", ""),
 			part("setup", "is taken over", "0", "warns", "drops old gauges"),
 		}},
@@ -397,13 +383,7 @@ func ofThree() []event.Body {
 			},
 		},
 		event.Fact{Name: "banks", Value: "6 rows", Source: "report banks", Rows: []map[string]string{
-			bank(
-				"1",
-				"A",
-				"running",
-				"3.1",
-				"no",
-			),
+			bank("1", "A", "running", "3.1", "no"),
 			bank("1", "B", "standby", "3.2", "yes"),
 			bank("2", "A", "running", "3.1", "yes"),
 			bank("2", "B", "standby", "2.8", "no"),
@@ -477,13 +457,8 @@ func TestABurnAsItIsShown(t *testing.T) {
 		}
 		a.show("console")
 		keep("by-hand")
-		feed(
-			a,
-			event.Helm{Who: event.Runbook},
-			event.StepEnd{ID: "1.1", Outcome: event.Done},
-			event.StepBegin{ID: "2.1", Try: 1},
-			burning(event.FlashErasing),
-		)
+		feed(a, event.Helm{Who: event.Runbook}, event.StepEnd{ID: "1.1", Outcome: event.Done},
+			event.StepBegin{ID: "2.1", Try: 1}, burning(event.FlashErasing))
 		keep("erasing")
 		a.show("device")
 		doubtful, verified := burning(event.FlashDoubtful), burning(event.FlashVerified)
@@ -507,17 +482,14 @@ func TestABurnAsItIsShown(t *testing.T) {
 			},
 		)
 		keep("window")
-		feed(
-			a,
-			event.Window{
-				ID:    "send",
-				To:    "192.0.2.45:69",
-				State: event.WindowCut,
-				Tries: 40,
-				Reach: "answers",
-				Hand:  "Hold the button.",
-			},
-		)
+		feed(a, event.Window{
+			ID:    "send",
+			To:    "192.0.2.45:69",
+			State: event.WindowCut,
+			Tries: 40,
+			Reach: "answers",
+			Hand:  "Hold the button.",
+		})
 		keep("cut")
 	}
 }
@@ -527,21 +499,16 @@ func TestEveryViewAsItIs(t *testing.T) {
 	for _, size := range [][2]int{{160, 40}, {80, 24}} {
 		a, l := lampApp(t)
 		feed(a, append(rescue(), serving()...)...)
-		feed(
-			a,
-			event.Fact{Name: "store.free", Value: "8,004,793", Source: "store"},
-			event.Fact{Name: "store.free", Value: "6,694,073", Source: "store"},
-		)
+		feed(a, event.Fact{Name: "store.free", Value: "8,004,793", Source: "store"},
+			event.Fact{Name: "store.free", Value: "6,694,073", Source: "store"})
 		carry(a, a.runbooks.Load())
 		a.show("runbooks")
 		a.Update(needed{a, runbooks.Entry{Book: l.book, Title: "Light the lamp"}, l.Needs(l.book)})
 		p, err := l.book.Prepare(l.d, map[string]string{"colour": "red", "key": "x", "note": ""}, runbook.Kit{})
 		require.NoError(t, err)
 		a.plan.Show(p.Plan(&device.Facts{}), nil)
-		a.dialects.Show(
-			[]dialect.Likely{{Dialect: l.d, Score: 4, Reasons: []string{"“>” (prompt ready)"}}},
-			[]*dialect.Dialect{l.d},
-		)
+		a.dialects.Show([]dialect.Likely{{Dialect: l.d, Score: 4, Reasons: []string{"“>” (prompt ready)"}}},
+			[]*dialect.Dialect{l.d})
 		for _, place := range a.places {
 			a.show(place.name)
 			if place.name == "device" {
@@ -628,26 +595,18 @@ func (s *shelved) Book() (map[string]logbook.Known, []logbook.Last, error) {
 // newTestFront is the start with two devices that are kept.
 func newTestFront(t *testing.T, more []line.Port) *front {
 	path := filepath.Join(t.TempDir(), "devices.yaml")
-	require.NoError(
-		t,
-		os.WriteFile(
-			path,
-			[]byte(
-				"devices:\n  - {device: hollow-rtr1, place: Hollow Skerry, target: 'serial:/dev/ttyUSB0', dialect: brindle-r40, identity: hollow-rtr1}\n  - {device: mare-gw1, place: Grey Mare, target: 'ssh://harbour@192.0.2.41'}\n",
-			),
-			0o600,
-		),
-	)
-	f := newFront(
-		Interface{
-			Theme:  "dark",
-			Leader: "ctrl+g",
-			Start: &Start{
-				Source:   &shelved{T: t, path: path, more: more},
-				Dialects: []string{"brindle-r40", "cormel-g2"},
-			},
+	require.NoError(t,
+		os.WriteFile(path,
+			[]byte("devices:\n  - {device: hollow-rtr1, place: Hollow Skerry, target: 'serial:/dev/ttyUSB0', dialect: brindle-r40, identity: hollow-rtr1}\n  - {device: mare-gw1, place: Grey Mare, target: 'ssh://harbour@192.0.2.41'}\n"),
+			0o600))
+	f := newFront(Interface{
+		Theme:  "dark",
+		Leader: "ctrl+g",
+		Start: &Start{
+			Source:   &shelved{T: t, path: path, more: more},
+			Dialects: []string{"brindle-r40", "cormel-g2"},
 		},
-	)
+	})
 	f.now, f.start.Now = func() time.Time { return today }, func() time.Time { return today }
 	known, cut, err := f.source.Book()
 	f.start.Update(f.start.SawBook(known, cut, err))
@@ -811,39 +770,25 @@ func TestWhatIsOpenedMayAskAndBeGivenUp(t *testing.T) {
 // TestASecondLineIsWatchedAndTypedOn shows it beside the first, and whole by F2; what is typed there answers no hold.
 func TestASecondLineIsWatchedAndTypedOn(t *testing.T) {
 	first, other := newWired(t), &wired{T: t}
-	a := newApp(
-		t.Context(),
-		Options{
-			Leader:  "ctrl+g",
-			Theme:   "dark",
-			Session: first.app.session,
-			Seconds: []Second{{Name: "console", Session: other.open(), Line: "ttyUSB0"}},
-		},
-	)
-	a.Update(
-		secondMsg{
-			"console",
-			[]event.Event{
-				{Body: event.Line{State: event.LineOpen}},
-				{Body: event.In{Bytes: event.Text("unpacking lark 8.1.0\r\n")}},
-			},
-		},
-	)
+	a := newApp(t.Context(), Options{
+		Leader:  "ctrl+g",
+		Theme:   "dark",
+		Session: first.app.session,
+		Seconds: []Second{{Name: "console", Session: other.open(), Line: "ttyUSB0"}},
+	})
+	a.Update(secondMsg{"console", []event.Event{{Body: event.Line{State: event.LineOpen}}, {Body: event.In{Bytes: event.Text("unpacking lark 8.1.0\r\n")}}}})
 	wide := drawn(a, [2]int{160, 40})
 	assert.Contains(t, wide, "console F2")
 	assert.Contains(t, wide, "│ unpacking lark 8.1.0", "beside the first")
 	assert.NotContains(t, drawn(a, [2]int{80, 24}), "unpacking")
 	feed(
 		a,
-		append(
-			rescue(),
-			event.Ask{
-				ID:      "1",
-				Form:    event.FormHold,
-				Text:    "Restarts it.",
-				Answers: []string{engine.Approve, engine.StopHere},
-			},
-		)...)
+		append(rescue(), event.Ask{
+			ID:      "1",
+			Form:    event.FormHold,
+			Text:    "Restarts it.",
+			Answers: []string{engine.Approve, engine.StopHere},
+		})...)
 	a.tooSoon = true // it was asked long ago
 	press(a, tea.KeyF2)
 	narrow := drawn(a, [2]int{80, 24})
@@ -865,10 +810,8 @@ func TestATextOfSeveralLettersIsNoKey(t *testing.T) {
 	device := newWired(t)
 	feed(
 		device.app,
-		append(
-			rescue(),
-			event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}},
-		)...)
+		append(rescue(),
+			event.Ask{ID: "1", Form: event.FormHold, Text: "Removes it.", Answers: []string{"approve", "stop"}})...)
 	device.app.tooSoon = true
 	for _, word := range []string{"enter", "f9", "up"} {
 		device.app.press(tea.KeyPressMsg{Code: tea.KeyExtended, Text: word})
@@ -902,10 +845,8 @@ func TestASecondLineIsHeldAndAskedAsTheFirst(t *testing.T) {
 		}
 	}
 	text := func() string { return drawn(a, [2]int{160, 40}) }
-	report(
-		event.Line{State: event.LineOpen},
-		event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"},
-	)
+	report(event.Line{State: event.LineOpen},
+		event.Interlock{State: event.InterlockHeld, Command: "recommence", Says: "restarts it"})
 	assert.Contains(t, text(), "waits for you")
 	assert.NotContains(t, text(), "Held at its Enter", "it is not the first line's")
 	press(a, tea.KeyF2)
@@ -935,8 +876,7 @@ func TestAnEnterRightBehindTheFirstAcceptsNoKeyOfAHost(t *testing.T) {
 	f.now = func() time.Time { return now }
 	given := make(chan string, 1)
 	f.answer(
-		lineAsks{line.Question{Text: "Is that its own?", Choice: []string{line.KeyIsRight, line.KeyIsWrong}}, given},
-	)
+		lineAsks{line.Question{Text: "Is that its own?", Choice: []string{line.KeyIsRight, line.KeyIsWrong}}, given})
 	does(f, tea.Key{Code: tea.KeyEnter})
 	assert.Empty(t, given)
 	assert.Contains(t, drawn(f, [2]int{120, 30}), "came too soon")
@@ -979,11 +919,8 @@ func TestEveryKeyIsTheDevicesWhileTheyAreLocked(t *testing.T) {
 	a.show("console")
 	feed(
 		a,
-		append(
-			rescue(),
-			event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"},
-			event.KeysKept{State: event.KeysWaiting, Count: 1},
-		)...)
+		append(rescue(), event.TransferBegin{File: "tern.brm", Size: 1000, Protocol: "XMODEM"},
+			event.KeysKept{State: event.KeysWaiting, Count: 1})...)
 	assert.False(t, a.locked, "what waits is dealt with by keys")
 	a.locked = true
 	feed(
@@ -1060,26 +997,14 @@ func hanging() []event.Body {
 			},
 		},
 		event.Fact{Name: "attached", Value: "5 rows", Source: "points", Rows: []map[string]string{
-			point(
-				"ap-quay-01",
-				"3.4",
-				"here",
-				"0",
-				"",
-			),
+			point("ap-quay-01", "3.4", "here", "0", ""),
 			point("ap-quay-02", "3.4", "here", "0", ""),
 			point("ap-quay-03", "3.4", "here", "0", ""),
 			point("ap-a-very-long-name-01", "3.4", "here", "0", ""),
 			point("ap-gone-01", "3.4", "here", "0", ""),
 		}},
 		event.Fact{Name: "attached", Value: "4 rows", Source: "points", Rows: []map[string]string{
-			point(
-				"ap-quay-01",
-				"3.6",
-				"here",
-				"0",
-				"",
-			),
+			point("ap-quay-01", "3.6", "here", "0", ""),
 			point("ap-quay-02", "3.4", "loading", "40", ""),
 			point("ap-quay-03", "3.4", "away", "0", ""),
 			point("ap-a-very-long-name-01", "3.4", "refused", "0", "no firmware for P1 in 3.6"),
@@ -1178,17 +1103,14 @@ func TestANewDeviceAsItIsShown(t *testing.T) {
 			Wrong:  "no tangle-sw2.cfg here; tangle-sw2.setup is staged (asked for as .cfg, not .setup)",
 		},
 	)
-	left := append(
-		slices.Clone(asks),
-		event.NewDevice{
-			MAC:    "02:00:5e:10:00:01",
-			Vendor: "Maskel S8",
-			Stage:  "is left alone",
-			Since:  at,
-			Next:   "nothing more",
-			Alone:  true,
-		},
-	)
+	left := append(slices.Clone(asks), event.NewDevice{
+		MAC:    "02:00:5e:10:00:01",
+		Vendor: "Maskel S8",
+		Stage:  "is left alone",
+		Since:  at,
+		Next:   "nothing more",
+		Alone:  true,
+	})
 	many := slices.Clone(asks)
 	for n := range 8 {
 		one := event.NewDevice{

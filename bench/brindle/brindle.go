@@ -82,11 +82,8 @@ func (r *Router) SaveConfiguration(day string) { r.Begin(day, "") }
 
 // Begin does the same with an entry: the name of the image that it begins with.
 func (r *Router) Begin(day, entry string) {
-	text := fmt.Sprintf(
-		"# saved %s\nname %s\nuplink quay 192.0.2.1\nlan 198.51.100.0/25\ntide gauge poll 60\n",
-		day,
-		r.HostName,
-	)
+	text := fmt.Sprintf("# saved %s\nname %s\nuplink quay 192.0.2.1\nlan 198.51.100.0/25\ntide gauge poll 60\n", day,
+		r.HostName)
 	if entry != "" {
 		text += entryLine + entry + "\n"
 	}

@@ -80,18 +80,8 @@ func (m *monitor) words() []bench.Word {
 }
 
 func (m *monitor) about([]string) error {
-	m.Fields(
-		"model",
-		m.Model,
-		"monitor",
-		"sill 1.3",
-		"architecture",
-		Architecture,
-		"memory",
-		"128 MiB",
-		"speed kept",
-		m.savedBaud,
-	)
+	m.Fields("model", m.Model, "monitor", "sill 1.3", "architecture", Architecture, "memory", "128 MiB", "speed kept",
+		m.savedBaud)
 	return nil
 }
 
@@ -152,14 +142,8 @@ func weigh(s *bench.Shell, store *bench.Store) func([]string) error {
 			return fmt.Errorf("no file %s", args[0])
 		}
 		s.Dots("  weighing ", 8, 1600*time.Millisecond, "\r\n")
-		s.Fields(
-			"size",
-			len(f.Data),
-			"crc32",
-			fmt.Sprintf("%08x", crc32.ChecksumIEEE(f.Data)),
-			"sha256",
-			fmt.Sprintf("%x", sha256.Sum256(f.Data)),
-		)
+		s.Fields("size", len(f.Data), "crc32", fmt.Sprintf("%08x", crc32.ChecksumIEEE(f.Data)), "sha256",
+			fmt.Sprintf("%x", sha256.Sum256(f.Data)))
 		return nil
 	}
 }
@@ -208,12 +192,9 @@ func (m *monitor) take(args []string) error {
 		return nil
 	}
 	var got memory
-	_, err := xmodem.Receive(
-		m.Context(),
-		bench.Port{Wire: m.Wire},
+	_, err := xmodem.Receive(m.Context(), bench.Port{Wire: m.Wire},
 		func(xmodem.Header) (io.WriteCloser, error) { return &got, nil },
-		xmodem.Options{Clock: m.Wire.Clock(), Retries: 20},
-	)
+		xmodem.Options{Clock: m.Wire.Clock(), Retries: 20})
 	m.Wait(100 * time.Millisecond)
 	var whole []byte
 	if err == nil {

@@ -148,26 +148,9 @@ func (t *tern) reportRelease([]string) error {
 	if t.lan != nil {
 		address = t.address.String()
 	}
-	t.Fields(
-		"name",
-		t.name,
-		"model",
-		t.Model,
-		"architecture",
-		Architecture,
-		"address",
-		address,
-		"release",
-		t.image.Release,
-		"image",
-		cmp.Or(t.faults.Misnames, t.image.name),
-		"sha256",
-		fmt.Sprintf("%x", t.image.digest),
-		"configuration",
-		configuration,
-		"up",
-		t.Wire.Clock().Since(t.since).Round(time.Second),
-	)
+	t.Fields("name", t.name, "model", t.Model, "architecture", Architecture, "address", address, "release",
+		t.image.Release, "image", cmp.Or(t.faults.Misnames, t.image.name), "sha256", fmt.Sprintf("%x", t.image.digest),
+		"configuration", configuration, "up", t.Wire.Clock().Since(t.since).Round(time.Second))
 	return nil
 }
 
@@ -223,8 +206,7 @@ func (t *tern) fill(name string, fetch bench.Fetch) error {
 	}
 	err := memory.Fill(t.Context(), fetch, func(int) {})
 	if keeps := t.Store.Put(
-		bench.File{Name: name, Data: bytes.Clone(memory.Data.Bytes()), Broken: err != nil},
-	); err == nil {
+		bench.File{Name: name, Data: bytes.Clone(memory.Data.Bytes()), Broken: err != nil}); err == nil {
 		err = keeps
 	}
 	if err != nil {

@@ -13,16 +13,13 @@ import (
 
 func gateway(t *testing.T) *Gateway {
 	t.Helper()
-	g := New(
-		Settings{
-			Model:    "G2-4",
-			HostName: "mare-gw1",
-			Serial:   "CG2-1",
-			Boot:     "2.1",
-			Address:  netip.MustParsePrefix("192.0.2.41/24"),
-		},
-		bench.NewLAN(true, 1),
-	)
+	g := New(Settings{
+		Model:    "G2-4",
+		HostName: "mare-gw1",
+		Serial:   "CG2-1",
+		Boot:     "2.1",
+		Address:  netip.MustParsePrefix("192.0.2.41/24"),
+	}, bench.NewLAN(true, 1))
 	return g
 }
 
@@ -74,10 +71,8 @@ func TestLicencesAreForOneDevice(t *testing.T) {
 	assert.Equal(t, "8", release)
 	_, err = readLicence(MakeLicence("8", "CG2-1"), "CG2-2")
 	assert.ErrorContains(t, err, "it is for serial CG2-1")
-	_, err = readLicence(
-		bytes.Replace(MakeLicence("8", "CG2-1"), []byte("release: 8"), []byte("release: 9"), 1),
-		"CG2-1",
-	)
+	_, err = readLicence(bytes.Replace(MakeLicence("8", "CG2-1"), []byte("release: 8"), []byte("release: 9"), 1),
+		"CG2-1")
 	assert.ErrorContains(t, err, "its seal is broken")
 	_, err = readLicence([]byte("hello"), "CG2-1")
 	assert.ErrorContains(t, err, "not a licence")

@@ -34,8 +34,8 @@ func (l *lark) run() {
 	l.Mu.Unlock()
 	l.lan.SetUp(l.Address.Addr(), true)
 	l.Wire.Answer()
-	l.haul.Group().
-		Go(bench.Page(l.Context(), l.host, l.Address.Addr(), func() string { return l.HostName + ", lark " + cargo.Release }))
+	l.haul.Group().Go(bench.Page(l.Context(), l.host, l.Address.Addr(),
+		func() string { return l.HostName + ", lark " + cargo.Release }))
 	l.Text, l.Short, l.AnyCase, l.LogsOut, l.TooLow = l.words(), true, true, true, "not from here; lift first"
 	l.Prompt = func() string { return l.HostName + []string{" / ", " // "}[l.Level] }
 	_ = l.Serve(func() bench.Login {
@@ -154,30 +154,9 @@ func (l *lark) lookSelf([]string) error {
 	l.Mu.Lock()
 	passes, indexed := strings.Join(l.passes, ", "), l.indexed
 	l.Mu.Unlock()
-	l.Fields(
-		"name",
-		l.HostName,
-		"model",
-		l.Model,
-		"serial",
-		l.Serial,
-		"architecture",
-		Architecture,
-		"boot firmware",
-		l.Boot,
-		"release",
-		release,
-		"bank",
-		running,
-		"licensed for",
-		passes,
-		"index made by",
-		indexed,
-		"address",
-		l.Address,
-		"up",
-		l.Wire.Clock().Since(l.begun).Round(time.Second),
-	)
+	l.Fields("name", l.HostName, "model", l.Model, "serial", l.Serial, "architecture", Architecture, "boot firmware",
+		l.Boot, "release", release, "bank", running, "licensed for", passes, "index made by", indexed, "address",
+		l.Address, "up", l.Wire.Clock().Since(l.begun).Round(time.Second))
 	return nil
 }
 
@@ -194,16 +173,8 @@ func (l *lark) lookBanks([]string) error {
 		if c, err := readCargo(l.banks[name], cargoMagic); err == nil {
 			release = c.Release
 		}
-		fmt.Fprintf(
-			&out,
-			"  %-4s  %-7s  %-8s  %-11s  %-4s  %s\r\n",
-			name,
-			state,
-			release,
-			bench.Commas(len(l.banks[name])),
-			bench.YesNo(name == l.next),
-			bench.YesNo(name == l.keptNext),
-		)
+		fmt.Fprintf(&out, "  %-4s  %-7s  %-8s  %-11s  %-4s  %s\r\n", name, state, release,
+			bench.Commas(len(l.banks[name])), bench.YesNo(name == l.next), bench.YesNo(name == l.keptNext))
 	}
 	fmt.Fprintf(&out, "  room in the standby bank  %s B\r\n", bench.Commas(l.Room))
 	l.Mu.Unlock()
@@ -217,18 +188,8 @@ func (l *lark) lookHaul([]string) error {
 	if h.Size > 0 {
 		size = bench.Commas(h.Size)
 	}
-	l.Fields(
-		"haul    ",
-		h.Number,
-		"file",
-		bench.Dash(h.File),
-		"state",
-		h.State,
-		"bytes",
-		bench.Commas(h.Got)+" of "+size,
-		"reason",
-		bench.Dash(h.Reason),
-	)
+	l.Fields("haul    ", h.Number, "file", bench.Dash(h.File), "state", h.State, "bytes",
+		bench.Commas(h.Got)+" of "+size, "reason", bench.Dash(h.Reason))
 	return nil
 }
 
@@ -257,13 +218,8 @@ func (l *lark) lookLines([]string) error {
 
 // haulBy begins a download by a protocol.
 func (l *lark) haulBy(protocol, address, name string) error {
-	from, err := l.Getting(
-		l.net,
-		protocol,
-		address,
-		name,
-		bench.Asking{User: "  user there: ", Word: "  word there: ", Key: "  key there %s, take it?"},
-	)
+	from, err := l.Getting(l.net, protocol, address, name,
+		bench.Asking{User: "  user there: ", Word: "  word there: ", Key: "  key there %s, take it?"})
 	if err != nil {
 		return err
 	}
@@ -373,14 +329,8 @@ func (l *lark) recommence([]string) error {
 func (l *lark) setup() []byte {
 	release, _ := l.Runs()
 	var out strings.Builder
-	fmt.Fprintf(
-		&out,
-		"# setup of %s, lark %s\nname %s\naddress %s\ncall-server 192.0.2.5\n",
-		l.HostName,
-		release,
-		l.HostName,
-		l.Address,
-	)
+	fmt.Fprintf(&out, "# setup of %s, lark %s\nname %s\naddress %s\ncall-server 192.0.2.5\n", l.HostName, release,
+		l.HostName, l.Address)
 	for n := range 24 {
 		fmt.Fprintf(&out, "line %d number 55%02d\n", n+1, n)
 	}

@@ -72,22 +72,8 @@ func (x *reed) whatSelf([]string) error {
 	x.Mu.Lock()
 	release := x.release()
 	x.Mu.Unlock()
-	x.Fields(
-		"name",
-		x.HostName,
-		"model",
-		x.Model,
-		"serial",
-		x.Serial,
-		"architecture",
-		x.Architecture,
-		"address",
-		x.Address,
-		"release",
-		release,
-		"up",
-		x.Wire.Clock().Since(x.begun).Round(time.Second),
-	)
+	x.Fields("name", x.HostName, "model", x.Model, "serial", x.Serial, "architecture", x.Architecture, "address",
+		x.Address, "release", release, "up", x.Wire.Clock().Since(x.begun).Round(time.Second))
 	return nil
 }
 
@@ -129,12 +115,8 @@ func (x *reed) whatFeatures([]string) error {
 	for _, f := range features {
 		if !bench.Older(x.release(), f.since) {
 			count++
-			x.Sayf(
-				"  %-14s  since %-4s  %s\r\n",
-				f.name,
-				f.since,
-				map[bool]string{true: "used", false: "not used"}[slices.Contains(x.Uses, f.name)],
-			)
+			x.Sayf("  %-14s  since %-4s  %s\r\n", f.name, f.since,
+				map[bool]string{true: "used", false: "not used"}[slices.Contains(x.Uses, f.name)])
 		}
 	}
 	x.Sayf("  %d in all\r\n", count)
@@ -171,9 +153,7 @@ func (x *reed) boardTake([]string) error {
 
 func (x *reed) lend(args []string) error {
 	text := strings.Join(
-		[]string{"name " + x.HostName, "lan " + x.Address.String(), "uses " + strings.Join(x.Uses, " ")},
-		"\n",
-	) + "\n"
+		[]string{"name " + x.HostName, "lan " + x.Address.String(), "uses " + strings.Join(x.Uses, " ")}, "\n") + "\n"
 	if err := x.net.Leave(x.Context(), args[0], args[1], []byte(text)); err != nil {
 		return fmt.Errorf("not lent: %w", err)
 	}

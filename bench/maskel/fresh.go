@@ -240,24 +240,8 @@ func (x *fresh) words(name string, at netip.Prefix) []bench.Word {
 		x.Help("words"),
 		{Form: "report self", About: "what this is", Run: func([]string) error {
 			release, from, _ := x.Runs()
-			x.Fields(
-				"name",
-				name,
-				"model",
-				x.Model,
-				"serial",
-				x.Serial,
-				"mac",
-				bench.MAC(x.MAC),
-				"release",
-				release,
-				"address",
-				at,
-				"setup",
-				from,
-				"up",
-				x.Wire.Clock().Since(x.began).Round(time.Second),
-			)
+			x.Fields("name", name, "model", x.Model, "serial", x.Serial, "mac", bench.MAC(x.MAC), "release", release,
+				"address", at, "setup", from, "up", x.Wire.Clock().Since(x.began).Round(time.Second))
 			return nil
 		}},
 		x.Raise("arm"), x.Lower("disarm"),

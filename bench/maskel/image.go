@@ -21,15 +21,9 @@ type Load struct {
 // MakeLoad makes one on the spot, the same for the same arguments. Size counts the body.
 func MakeLoad(l Load, size int) []byte {
 	models := strings.Join(l.Models, ", ")
-	return bench.MakeImage(
-		magic,
-		l.Release+models,
-		size,
-		bench.Field{Name: "maker", Value: "Maskel"},
-		bench.Field{Name: "models", Value: models},
-		bench.Field{Name: "release", Value: l.Release},
-		bench.Field{Name: "boot firmware", Value: l.Boot},
-	)
+	return bench.MakeImage(magic, l.Release+models, size, bench.Field{Name: "maker", Value: "Maskel"},
+		bench.Field{Name: "models", Value: models}, bench.Field{Name: "release", Value: l.Release},
+		bench.Field{Name: "boot firmware", Value: l.Boot})
 }
 
 // readLoad checks one whole.

@@ -140,10 +140,8 @@ func (t *Stack) Units() (all []Standing) {
 	t.Mu.Lock()
 	defer t.Mu.Unlock()
 	for _, u := range t.units {
-		all = append(
-			all,
-			Standing{u.number, u.role, u.state, u.release, u.banks[u.next].Release, u.banks[other(u.runs)].Release},
-		)
+		all = append(all,
+			Standing{u.number, u.role, u.state, u.release, u.banks[u.next].Release, u.banks[other(u.runs)].Release})
 	}
 	return all
 }

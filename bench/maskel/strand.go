@@ -33,14 +33,8 @@ func (s *strand) run() {
 	s.Mu.Lock()
 	s.aboard = s.leads().number
 	s.Mu.Unlock()
-	s.group.Go(
-		bench.Page(
-			s.Context(),
-			s.host,
-			s.Address.Addr(),
-			func() string { return s.HostName + ", a stack of " + strconv.Itoa(len(s.units)) },
-		),
-	)
+	s.group.Go(bench.Page(s.Context(), s.host, s.Address.Addr(),
+		func() string { return s.HostName + ", a stack of " + strconv.Itoa(len(s.units)) }))
 	s.Text, s.LogsOut, s.TooLow = s.words(), true, "not while disarmed; arm begins that"
 	s.Prompt = func() string { return fmt.Sprintf("%s %d%s", s.HostName, s.aboard, []string{": ", "! "}[s.Level]) }
 	_ = s.Serve(func() bench.Login {
@@ -82,7 +76,10 @@ func (s *strand) boot() {
 func (s *strand) words() []bench.Word {
 	load := func(every string, protocol string) bench.Word {
 		about := map[bool]string{true: "have every unit take a load", false: "have this unit take a load"}[every != ""]
-		form, run := every+protocol+" ADDRESS NAME", func(args []string) error { return s.loadFrom(protocol, args[0], args[1], every != "") }
+		form, run := every+protocol+" ADDRESS NAME", func(args []string) error {
+			return s.loadFrom(protocol, args[0],
+				args[1], every != "")
+		}
 		if protocol == "stick" {
 			form, run = every+"stick NAME", func(args []string) error { return s.loadStick(args[0], every != "") }
 		}
@@ -127,24 +124,9 @@ func (s *strand) reportSelf([]string) error {
 	s.Mu.Lock()
 	first := *s.leads()
 	s.Mu.Unlock()
-	return s.fields(
-		"name",
-		s.HostName,
-		"model",
-		first.Model,
-		"serial",
-		s.units[0].Serial,
-		"boot firmware",
-		first.Boot,
-		"release",
-		first.release,
-		"address",
-		s.Address,
-		"units",
-		len(s.units),
-		"up",
-		s.Wire.Clock().Since(s.begun).Round(time.Second),
-	)
+	return s.fields("name", s.HostName, "model", first.Model, "serial", s.units[0].Serial, "boot firmware", first.Boot,
+		"release", first.release, "address", s.Address, "units", len(s.units), "up",
+		s.Wire.Clock().Since(s.begun).Round(time.Second))
 }
 
 func (s *strand) fields(namesAndValues ...any) error {
@@ -166,16 +148,8 @@ func (s *strand) table(heading string, row func(*unit) string) error {
 
 func (s *strand) reportUnits([]string) error {
 	return s.table("unit  model   ports  role    release  boot  state", func(u *unit) string {
-		return fmt.Sprintf(
-			"  %-4d  %-6s  %-5d  %-6s  %-7s  %-4s  %s\r\n",
-			u.number,
-			u.Model,
-			u.Ports,
-			bench.Dash(u.role),
-			bench.Dash(u.release),
-			u.Boot,
-			u.state,
-		)
+		return fmt.Sprintf("  %-4d  %-6s  %-5d  %-6s  %-7s  %-4s  %s\r\n", u.number, u.Model, u.Ports,
+			bench.Dash(u.role), bench.Dash(u.release), u.Boot, u.state)
 	})
 }
 
@@ -186,14 +160,8 @@ func (s *strand) reportBanks([]string) error {
 		}
 		for _, bank := range []string{"A", "B"} {
 			state := map[bool]string{true: "runs", false: "standby"}[bank == u.runs]
-			rows += fmt.Sprintf(
-				"  %-4d  %-4s  %-7s  %-7s  %s\r\n",
-				u.number,
-				bank,
-				state,
-				bench.Dash(u.banks[bank].Release),
-				bench.YesNo(bank == u.next),
-			)
+			rows += fmt.Sprintf("  %-4d  %-4s  %-7s  %-7s  %s\r\n", u.number, bank, state,
+				bench.Dash(u.banks[bank].Release), bench.YesNo(bank == u.next))
 		}
 		return rows
 	})
@@ -226,22 +194,11 @@ func (s *strand) reportCopies([]string) error {
 	if now.Size > 0 {
 		size = bench.Commas(now.Size)
 	}
-	s.Sayf(
-		"  load %d  %s  %s of %s B  %s\r\n",
-		now.Number,
-		now.State,
-		bench.Commas(now.Got),
-		size,
-		bench.Dash(now.Reason),
-	)
+	s.Sayf("  load %d  %s  %s of %s B  %s\r\n", now.Number, now.State, bench.Commas(now.Got), size,
+		bench.Dash(now.Reason))
 	return s.table("unit  copy     percent  reason", func(u *unit) string {
-		return fmt.Sprintf(
-			"  %-4d  %-7s  %-7d  %s\r\n",
-			u.number,
-			u.copied.state,
-			u.copied.percent,
-			bench.Dash(u.copied.reason),
-		)
+		return fmt.Sprintf("  %-4d  %-7s  %-7d  %s\r\n", u.number, u.copied.state, u.copied.percent,
+			bench.Dash(u.copied.reason))
 	})
 }
 
@@ -295,13 +252,8 @@ func (s *strand) board(args []string) error {
 }
 
 func (s *strand) loadFrom(protocol, address, name string, everywhere bool) error {
-	from, err := s.Getting(
-		s.net,
-		protocol,
-		address,
-		name,
-		bench.Asking{User: "  who there: ", Word: "  pass there: ", Key: "  key there %s, is it right?"},
-	)
+	from, err := s.Getting(s.net, protocol, address, name,
+		bench.Asking{User: "  who there: ", Word: "  pass there: ", Key: "  key there %s, is it right?"})
 	if err != nil {
 		return err
 	}
@@ -353,11 +305,8 @@ func (s *strand) begin(name string, from bench.Fetch, everywhere bool) error {
 	if err != nil {
 		return err
 	}
-	s.Sayf(
-		"  load %d begun, for %s; report copies tells how far it is\r\n",
-		number,
-		map[bool]string{true: "every unit", false: fmt.Sprintf("unit %d", s.aboard)}[everywhere],
-	)
+	s.Sayf("  load %d begun, for %s; report copies tells how far it is\r\n", number,
+		map[bool]string{true: "every unit", false: fmt.Sprintf("unit %d", s.aboard)}[everywhere])
 	return nil
 }
 
@@ -518,12 +467,8 @@ func (s *strand) tumbleNever([]string) error {
 }
 
 func (s *strand) shipSetup(args []string) error {
-	if err := s.net.Leave(
-		s.Context(),
-		args[0],
-		args[1],
-		[]byte(strings.Join([]string{"name " + s.HostName, "ring of 3"}, "\n")+"\n"),
-	); err != nil {
+	if err := s.net.Leave(s.Context(), args[0], args[1],
+		[]byte(strings.Join([]string{"name " + s.HostName, "ring of 3"}, "\n")+"\n")); err != nil {
 		return fmt.Errorf("not shipped: %w", err)
 	}
 	s.Say("  shipped\r\n")

@@ -26,8 +26,7 @@ func (x *linnet) run() {
 	x.lan.SetUp(x.Address.Addr(), true)
 	x.Wire.Answer()
 	x.group.Go(
-		bench.Page(x.Context(), x.host, x.Address.Addr(), func() string { return x.HostName + ", linnet " + x.Runs() }),
-	)
+		bench.Page(x.Context(), x.host, x.Address.Addr(), func() string { return x.HostName + ", linnet " + x.Runs() }))
 	x.Text, x.LogsOut = x.words(), true
 	x.Prompt = func() string { return x.HostName + " :: " }
 	_ = x.Serve(func() bench.Login {
@@ -77,22 +76,8 @@ func (x *linnet) about([]string) error {
 	x.Mu.Lock()
 	release, serial, up := x.running.Release, x.Serial, x.Wire.Clock().Since(x.begun)
 	x.Mu.Unlock()
-	x.Fields(
-		"name",
-		x.HostName,
-		"model",
-		x.Model,
-		"serial",
-		serial,
-		"release",
-		release,
-		"address",
-		x.Address,
-		"points",
-		len(x.points),
-		"up",
-		up.Round(time.Second),
-	)
+	x.Fields("name", x.HostName, "model", x.Model, "serial", serial, "release", release, "address", x.Address, "points",
+		len(x.points), "up", up.Round(time.Second))
 	return nil
 }
 
@@ -127,20 +112,9 @@ func (x *linnet) image([]string) error {
 	if now.Size > 0 {
 		size = bench.Commas(now.Size)
 	}
-	x.Fields(
-		"state",
-		now.State,
-		"collected",
-		fmt.Sprintf("%s of %s B", bench.Commas(now.Got), size),
-		"release",
-		bench.Dash(release),
-		"verified",
-		bench.YesNo(sound),
-		"sha256",
-		bench.Dash(digest),
-		"reason",
-		bench.Dash(now.Reason),
-	)
+	x.Fields("state", now.State, "collected", fmt.Sprintf("%s of %s B", bench.Commas(now.Got), size), "release",
+		bench.Dash(release), "verified", bench.YesNo(sound), "sha256", bench.Dash(digest), "reason",
+		bench.Dash(now.Reason))
 	return nil
 }
 

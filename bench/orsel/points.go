@@ -100,15 +100,8 @@ func (x *linnet) listPoints([]string) error {
 	x.Mu.Unlock()
 	out := "  point           model  release  state    percent  reason\r\n"
 	for _, s := range all {
-		out += fmt.Sprintf(
-			"  %-14s  %-5s  %-7s  %-7s  %-7d  %s\r\n",
-			s.Name,
-			s.Model,
-			s.Release,
-			s.state,
-			s.percent,
-			bench.Dash(s.reason),
-		)
+		out += fmt.Sprintf("  %-14s  %-5s  %-7s  %-7s  %-7d  %s\r\n", s.Name, s.Model, s.Release, s.state, s.percent,
+			bench.Dash(s.reason))
 	}
 	x.Say(out + fmt.Sprintf("  %d points\r\n", len(all)))
 	return nil

@@ -11,24 +11,17 @@ import (
 
 func (l *loader) flashInfo([]string) error {
 	var out strings.Builder
-	fmt.Fprintf(
-		&out,
+	fmt.Fprintf(&out,
 		"\r\nBank # 1: CFI conformant flash (16 x 16)  Size: %d MB in %d Sectors\r\n  Erase timeout: 4096 ms, write timeout: 3 ms\r\n\r\n  Sector Start Addresses:",
-		flashSize>>20,
-		largeCount+smallCount,
-	)
+		flashSize>>20, largeCount+smallCount)
 	l.lock(func() {
 		for s := range largeCount + smallCount {
 			if s%5 == 0 {
 				out.WriteString("\r\n  ")
 			}
 			at, _ := sectorSpan(s)
-			fmt.Fprintf(
-				&out,
-				"%08X   %s   ",
-				flashBase+at,
-				map[bool]string{true: "RO", false: "  "}[l.flash.protected[s]],
-			)
+			fmt.Fprintf(&out, "%08X   %s   ", flashBase+at,
+				map[bool]string{true: "RO", false: "  "}[l.flash.protected[s]])
 		}
 	})
 	l.Say(out.String() + "\r\n")

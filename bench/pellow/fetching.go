@@ -79,13 +79,8 @@ func (l *loader) tftp(args []string) error {
 	}
 	l.lan.SetUp(l.Address.Addr(), true)
 	defer l.lan.SetUp(l.Address.Addr(), false)
-	l.Sayf(
-		"Using eth0 device\r\nTFTP from server %s; our IP address is %s\r\nFilename '%s'.\r\nLoad address: 0x%x\r\nLoading: *\b",
-		l.value("serverip"),
-		l.value("ipaddr"),
-		args[1],
-		n[0],
-	)
+	l.Sayf("Using eth0 device\r\nTFTP from server %s; our IP address is %s\r\nFilename '%s'.\r\nLoad address: 0x%x\r\nLoading: *\b",
+		l.value("serverip"), l.value("ipaddr"), args[1], n[0])
 	from, err := l.net.By("tftp", l.value("serverip"), args[1], bench.ServerLogin{}, nil)
 	if err != nil {
 		return err
@@ -102,12 +97,8 @@ func (l *loader) tftp(args []string) error {
 		l.lock(func() { l.ram[n[0]-ramBase+uint64(to.size/2)] ^= 1 })
 	}
 	seconds := max(l.Wire.Clock().Since(began).Seconds(), 0.01)
-	l.Sayf(
-		"\r\n\t %.1f MiB/s\r\ndone\r\nBytes transferred = %d (%x hex)\r\n",
-		float64(to.size)/(1<<20)/seconds,
-		to.size,
-		to.size,
-	)
+	l.Sayf("\r\n\t %.1f MiB/s\r\ndone\r\nBytes transferred = %d (%x hex)\r\n", float64(to.size)/(1<<20)/seconds,
+		to.size, to.size)
 	l.lock(func() { l.env["filesize"] = fmt.Sprintf("%x", to.size) })
 	return nil
 }
@@ -158,12 +149,9 @@ func (l *loader) receive(args []string, variant xmodem.Variant) error {
 	}
 	l.Sayf("## Ready for binary (%s) download to 0x%08X at %d bps...\r\n", protocol, n[0], l.Wire.Baud())
 	to := inMemory{&fetched{l, n[0], 0}}
-	_, err = xmodem.Receive(
-		l.Context(),
-		bench.Port{Wire: l.Wire},
+	_, err = xmodem.Receive(l.Context(), bench.Port{Wire: l.Wire},
 		func(xmodem.Header) (io.WriteCloser, error) { return to, nil },
-		xmodem.Options{Clock: l.Wire.Clock(), Retries: 20, Variant: variant},
-	)
+		xmodem.Options{Clock: l.Wire.Clock(), Retries: 20, Variant: variant})
 	if err != nil {
 		return fmt.Errorf("\r\n## Binary (%s) download aborted", protocol)
 	}

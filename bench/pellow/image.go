@@ -41,13 +41,8 @@ func MakeSystem(s System, size int) []byte {
 
 // Describe is the build description that is published beside a system.
 func Describe(s System, size int) string {
-	return fmt.Sprintf(
-		"System: skua\nRelease: %s\nBuilt: %s\nBoards: %s\nSize: %d\n",
-		s.Release,
-		s.Built,
-		strings.Join(s.Models, ", "),
-		size,
-	)
+	return fmt.Sprintf("System: skua\nRelease: %s\nBuilt: %s\nBoards: %s\nSize: %d\n", s.Release, s.Built,
+		strings.Join(s.Models, ", "), size)
 }
 
 // readSystem checks one whole; padding after it is left aside.

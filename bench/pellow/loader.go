@@ -32,12 +32,8 @@ func (l *loader) run() *booted {
 	l.lock(func() { l.ram = nil })
 	l.Wire.Forget() // its serial port begins empty
 	l.Wait(300 * time.Millisecond)
-	l.Sayf(
-		"\r\n\r\nU-Boot 2023.01 (Pellow %s)\r\n\r\nDRAM:  %d MiB\r\nFlash: %d MiB\r\nLoading Environment from Flash... ",
-		l.Model,
-		ramSize>>20,
-		flashSize>>20,
-	)
+	l.Sayf("\r\n\r\nU-Boot 2023.01 (Pellow %s)\r\n\r\nDRAM:  %d MiB\r\nFlash: %d MiB\r\nLoading Environment from Flash... ",
+		l.Model, ramSize>>20, flashSize>>20)
 	if l.loadEnv() {
 		l.Say("OK\r\n")
 	} else {

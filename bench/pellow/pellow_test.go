@@ -65,11 +65,8 @@ func TestRangesAreWholeSectors(t *testing.T) {
 
 func TestALineIsSeveralCommands(t *testing.T) {
 	l := &loader{Bridge: &Bridge{env: map[string]string{"filesize": "1f", "a_b": "x"}}}
-	assert.Equal(
-		t,
-		[][]string{{"setenv", "a", "b; c"}, {"crc32", "81000000", "1f"}, {"echo", "x"}},
-		l.split(`setenv a 'b; c'; crc32 81000000 ${filesize}; echo $a_b`),
-	)
+	assert.Equal(t, [][]string{{"setenv", "a", "b; c"}, {"crc32", "81000000", "1f"}, {"echo", "x"}},
+		l.split(`setenv a 'b; c'; crc32 81000000 ${filesize}; echo $a_b`))
 	assert.Equal(t, [][]string{nil}, l.split(""))
 }
 
@@ -137,9 +134,7 @@ func TestALoaderTakesBlocksInOrder(t *testing.T) {
 			ack   uint16
 		}{{1, want, 1}, {1, want, 1}, {3, want, 1}, {2, []byte{9}, 2}} {
 			_, err := conn.WriteToUDPAddrPort(
-				append([]byte{0, 3, byte(send.block >> 8), byte(send.block)}, send.data...),
-				peer,
-			)
+				append([]byte{0, 3, byte(send.block >> 8), byte(send.block)}, send.data...), peer)
 			require.NoError(t, err)
 			block, _ = acknowledged()
 			assert.Equal(t, send.ack, block)

@@ -87,10 +87,7 @@ var errCut = errors.New("the put was cut")
 
 // takeBlocks acknowledges block after block from a socket of its own.
 func (b *Bridge) takeBlocks(
-	ctx context.Context,
-	w *bench.Wire,
-	from netip.AddrPort,
-	drops bool,
+	ctx context.Context, w *bench.Wire, from netip.AddrPort, drops bool,
 ) (file []byte, err error) {
 	conn, err := b.host.ListenPacket(netip.AddrPortFrom(b.Address.Addr(), 0))
 	if err != nil {

@@ -56,11 +56,8 @@ func (k *skua) boot() bool {
 		k.Sayf("[    0.000000] skua %s for %s\r\n", k.system.Release, strings.Join(k.system.Models, ", "))
 		if !k.system.fits(k.Model) {
 			k.Wait(2 * time.Second)
-			k.Sayf(
-				"[    2.104410] built for %s, and this is %s: stopped\r\n",
-				strings.Join(k.system.Models, ", "),
-				k.Model,
-			)
+			k.Sayf("[    2.104410] built for %s, and this is %s: stopped\r\n", strings.Join(k.system.Models, ", "),
+				k.Model)
 			k.Wait(20 * time.Second)
 			return false
 		}
@@ -115,14 +112,8 @@ func (k *skua) cat(args []string) error {
 	switch args[0] {
 	case "/etc/release":
 		from := map[bool]string{true: "memory", false: "flash"}[k.booted.memory]
-		k.Sayf(
-			"SYSTEM=skua\r\nRELEASE=%s\r\nBUILT=%s\r\nBOARD=%s\r\nSERIAL=%s\r\nRUNS_FROM=%s\r\n",
-			k.system.Release,
-			k.system.Built,
-			k.Model,
-			k.Serial,
-			from,
-		)
+		k.Sayf("SYSTEM=skua\r\nRELEASE=%s\r\nBUILT=%s\r\nBOARD=%s\r\nSERIAL=%s\r\nRUNS_FROM=%s\r\n", k.system.Release,
+			k.system.Built, k.Model, k.Serial, from)
 		return nil
 	case "/etc/hostname":
 		k.Say(k.HostName + "\r\n")

@@ -26,17 +26,10 @@ type Parcel struct {
 // MakeParcel makes one on the spot, the same for the same arguments. Size counts the body.
 func MakeParcel(p Parcel, size int) []byte {
 	models := strings.Join(p.Models, ", ")
-	return bench.MakeImage(
-		magic,
-		p.Release+models,
-		size,
-		bench.Field{Name: "maker", Value: "Tamsin"},
-		bench.Field{Name: "models", Value: models},
-		bench.Field{Name: "release", Value: p.Release},
-		bench.Field{Name: "architecture", Value: Architecture},
-		bench.Field{Name: "comes from", Value: p.Least},
-		bench.Field{Name: "drops", Value: strings.Join(p.Drops, ", ")},
-	)
+	return bench.MakeImage(magic, p.Release+models, size, bench.Field{Name: "maker", Value: "Tamsin"},
+		bench.Field{Name: "models", Value: models}, bench.Field{Name: "release", Value: p.Release},
+		bench.Field{Name: "architecture", Value: Architecture}, bench.Field{Name: "comes from", Value: p.Least},
+		bench.Field{Name: "drops", Value: strings.Join(p.Drops, ", ")})
 }
 
 // readParcel checks one whole.

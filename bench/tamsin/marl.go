@@ -39,8 +39,7 @@ func (m *marl) run() {
 	m.lan.SetUp(m.Address.Addr(), true)
 	m.Wire.Answer()
 	m.group.Go(
-		bench.Page(m.Context(), m.host, m.Address.Addr(), func() string { return m.HostName + ", marl " + release }),
-	)
+		bench.Page(m.Context(), m.host, m.Address.Addr(), func() string { return m.HostName + ", marl " + release }))
 	m.Text, m.LogsOut, m.TooLow = m.words(), true, "only for whoever works; work begins that"
 	m.Prompt = func() string { return m.HostName + []string{" [look] ", " [work] "}[m.Level] }
 	_ = m.Serve(func() bench.Login {
@@ -171,15 +170,8 @@ func (m *marl) viewSystems([]string) error {
 	out.WriteString("  system    packed  unfolded  runs  lasting\r\n")
 	for _, release := range newestFirst(maps.Keys(releases)) {
 		_, there := m.systems[release]
-		fmt.Fprintf(
-			&out,
-			"  %-8s  %-6s  %-8s  %-4s  %s\r\n",
-			release,
-			bench.YesNo(packed[release]),
-			bench.YesNo(there),
-			bench.YesNo(release == m.running),
-			bench.YesNo(release == m.lasting),
-		)
+		fmt.Fprintf(&out, "  %-8s  %-6s  %-8s  %-4s  %s\r\n", release, bench.YesNo(packed[release]), bench.YesNo(there),
+			bench.YesNo(release == m.running), bench.YesNo(release == m.lasting))
 	}
 	trial := "none open"
 	switch {
@@ -268,26 +260,15 @@ func (m *marl) foresee(args []string) error {
 	m.Mu.Unlock()
 	m.Say("  part          effect         seconds  verdict  reason\r\n")
 	for _, row := range rows {
-		m.Sayf(
-			"  %-12s  %-13s  %-7d  %-7s  %s\r\n",
-			row.name,
-			row.effect,
-			row.seconds,
-			row.verdict,
-			bench.Dash(row.reason),
-		)
+		m.Sayf("  %-12s  %-13s  %-7d  %-7s  %s\r\n", row.name, row.effect, row.seconds, row.verdict,
+			bench.Dash(row.reason))
 	}
 	return nil
 }
 
 func (m *marl) bring(protocol, address, name string) error {
-	from, err := m.Getting(
-		m.net,
-		protocol,
-		address,
-		name,
-		bench.Asking{User: "  account there: ", Word: "  code there: ", Key: "  key there %s, trust it?"},
-	)
+	from, err := m.Getting(m.net, protocol, address, name,
+		bench.Asking{User: "  account there: ", Word: "  code there: ", Key: "  key there %s, trust it?"})
 	if err != nil {
 		return err
 	}
@@ -363,10 +344,8 @@ func (m *marl) unfold(args []string) error {
 	whole := time.Duration(float64(p.Length) / unfoldRate * float64(time.Second))
 	if p.Length*unfolded > free { // it finds that where the room ends
 		m.Wait(time.Duration(float64(whole) * float64(free) / float64(p.Length*unfolded)))
-		return fmt.Errorf(
-			"not unfolded: no room left, %s B are missing; what was unfolded is removed",
-			bench.Commas(p.Length*unfolded-free),
-		)
+		return fmt.Errorf("not unfolded: no room left, %s B are missing; what was unfolded is removed",
+			bench.Commas(p.Length*unfolded-free))
 	}
 	if !m.Wait(whole) || !m.Stall() {
 		return nil

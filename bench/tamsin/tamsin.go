@@ -115,10 +115,8 @@ func (r *Router) Unfolded() []string {
 }
 
 func newestFirst(releases iter.Seq[string]) []string {
-	return slices.SortedFunc(
-		releases,
-		func(a, b string) int { return map[bool]int{true: 1, false: -1}[bench.Older(a, b)] },
-	)
+	return slices.SortedFunc(releases,
+		func(a, b string) int { return map[bool]int{true: 1, false: -1}[bench.Older(a, b)] })
 }
 
 // Runs is the release that runs, whether it is on trial, and the one that a power cut leads to.
@@ -201,18 +199,12 @@ func (r *Router) ahead(p Parcel) []part {
 		{"tide gauges", "stay", 0, goes, ""},
 	}
 	if !slices.Contains(p.Models, r.Model) {
-		rows[0].verdict, rows[0].reason = refuses, fmt.Sprintf(
-			"made for %s, this is %s",
-			strings.Join(p.Models, ", "),
-			r.Model,
-		)
+		rows[0].verdict, rows[0].reason = refuses, fmt.Sprintf("made for %s, this is %s", strings.Join(p.Models, ", "),
+			r.Model)
 	}
 	if p.Least != "" && bench.Older(r.running, p.Least) {
-		rows[0].verdict, rows[0].reason = refuses, fmt.Sprintf(
-			"wants marl %s to come from, this is %s",
-			p.Least,
-			r.running,
-		)
+		rows[0].verdict, rows[0].reason = refuses, fmt.Sprintf("wants marl %s to come from, this is %s", p.Least,
+			r.running)
 	}
 	setup := part{"setup", "is taken over", 0, goes, ""}
 	for _, dropped := range p.Drops {

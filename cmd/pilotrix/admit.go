@@ -70,21 +70,14 @@ func askAbout(c provision.Client) string {
 
 // asksInView is that where the interface shows what is served: each new device is a question in the strip.
 func asksInView(
-	ctx context.Context,
-	hub *event.Hub,
-	wanted *provision.Wanted,
-	waits <-chan struct{},
-	answers <-chan event.Answer,
+	ctx context.Context, hub *event.Hub, wanted *provision.Wanted, waits <-chan struct{}, answers <-chan event.Answer,
 ) {
 	var about provision.Client
 	for n := 1; ; {
 		if next, waits := wanted.Next(); waits && about.MAC == "" {
 			about = next
 			hub.Emit(event.Ask{
-				ID: fmt.Sprintf(
-					"new %d",
-					n,
-				),
+				ID:      fmt.Sprintf("new %d", n),
 				Form:    event.FormNewDevice,
 				Answers: []string{engine.Approve, engine.LeaveIt},
 				Text:    about.Text() + " is new here and asks for an address. Is it answered?",

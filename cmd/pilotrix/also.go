@@ -30,8 +30,8 @@ type alsoOpened struct {
 
 // addAlso adds the flag of second lines.
 func (f *targetFlags) addAlso(cmd *cobra.Command) {
-	cmd.Flags().
-		StringArrayVar(&f.also, "also", nil, "a second line to the same device, `NAME=TARGET`: it is watched and recorded beside the first")
+	cmd.Flags().StringArrayVar(&f.also, "also", nil,
+		"a second line to the same device, `NAME=TARGET`: it is watched and recorded beside the first")
 }
 
 // seconds reads the second lines, those among them that a runbook types on, nil for none.
@@ -55,8 +55,7 @@ func (f *targetFlags) secondLines() (all []also, err error) {
 		target, err := line.ParseTarget(where)
 		if err == nil && target.Kind == line.Bench {
 			err = errors.New(
-				"a simulated device has one line; reach it by its path, or by pilotrix bench NAME --at ssh",
-			)
+				"a simulated device has one line; reach it by its path, or by pilotrix bench NAME --at ssh")
 		}
 		if err != nil {
 			return nil, fmt.Errorf("--also %s: %w", name, err)
@@ -77,18 +76,15 @@ func (p *program) openAlso(ctx context.Context, o *opened, with opening, secrets
 	for _, one := range with.also {
 		opener := line.NewOpener(o.Clock())
 		p.asksBy(opener, with.ask)
-		s, err := session.Open(
-			ctx,
-			session.Options{
-				Secrets: secrets,
-				Target:  one.target,
-				Dialect: with.dialect,
-				Clock:   o.Clock(),
-				Opener:  opener,
-				Approve: with.approve,
-				Device:  o.place.Name,
-			},
-		)
+		s, err := session.Open(ctx, session.Options{
+			Secrets: secrets,
+			Target:  one.target,
+			Dialect: with.dialect,
+			Clock:   o.Clock(),
+			Opener:  opener,
+			Approve: with.approve,
+			Device:  o.place.Name,
+		})
 		if err != nil {
 			return fmt.Errorf("the line %s: %w", one.name, err)
 		}

@@ -15,12 +15,8 @@ import (
 // TestApprovalsKnowLoopsAndTheRollback names steps by number and by words, as they stand in the file and as they are
 // unrolled.
 func TestApprovalsKnowLoopsAndTheRollback(t *testing.T) {
-	d, err := dialect.Parse(
-		"d.yaml",
-		[]byte(
-			"dialect: d\nmodes: [{mode: ready, prompt: '^> $'}]\nreadings: [{reading: cards, command: cards, rows: [{list: cards, pattern: '(?P<slot>\\d)'}]}]\n",
-		),
-	)
+	d, err := dialect.Parse("d.yaml",
+		[]byte("dialect: d\nmodes: [{mode: ready, prompt: '^> $'}]\nreadings: [{reading: cards, command: cards, rows: [{list: cards, pattern: '(?P<slot>\\d)'}]}]\n"))
 	require.NoError(t, err)
 	book, err := runbook.Parse("b.yaml", []byte(`
 runbook: r

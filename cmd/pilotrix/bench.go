@@ -65,10 +65,8 @@ func (p *program) benchCommand() *cobra.Command {
 				where = "It is reached at the target above"
 				if bench.HasTerminals {
 					fmt.Fprintf(p.out, "%s\n", machine.Path())
-					where = fmt.Sprintf(
-						"It is reached at the target above, and its console is at the path below it (%d baud): it shows there what no session sees, such as its start",
-						machine.Baud(),
-					)
+					where = fmt.Sprintf("It is reached at the target above, and its console is at the path below it (%d baud): it shows there what no session sees, such as its start",
+						machine.Baud())
 				}
 			}
 			fmt.Fprintf(p.err, "%s, %s: %s. %s. Ctrl-C ends it.\n", place.Family, place.Where, place.About, where)
@@ -78,8 +76,8 @@ func (p *program) benchCommand() *cobra.Command {
 	}
 	addTimeScale(cmd, &scale, 1)
 	addAwkward(cmd, &awkward)
-	cmd.Flags().
-		StringVar(&at, "at", "", "reach it by `telnet or ssh` on loopback instead of by a serial line; its sessions end when it restarts")
+	cmd.Flags().StringVar(&at, "at", "",
+		"reach it by `telnet or ssh` on loopback instead of by a serial line; its sessions end when it restarts")
 	cmd.Flags().StringVar(&stick, "stick", "", "the files of a `folder` are on a stick in its port")
 	cmd.Flags().Float64Var(&bitErrors, "bit-errors", 0, "flip bits at this `rate`, such as 1e-4")
 	return cmd

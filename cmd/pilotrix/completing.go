@@ -120,17 +120,9 @@ func (p *program) entries(*cobra.Command, []string) (all []string) {
 	_ = p.withLogbook(func(book *logbook.Logbook) error {
 		list, err := book.List(40)
 		for _, e := range list {
-			all = append(
-				all,
-				fmt.Sprintf(
-					"%d\t%s %s %s, %s",
-					e.ID,
-					e.Began.Local().Format("2006-01-02 15:04"),
-					e.Device,
-					e.Runbook,
-					e.Outcome,
-				),
-			)
+			all = append(all,
+				fmt.Sprintf("%d\t%s %s %s, %s", e.ID, e.Began.Local().Format("2006-01-02 15:04"), e.Device, e.Runbook,
+					e.Outcome))
 		}
 		return err
 	})

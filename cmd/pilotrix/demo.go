@@ -73,10 +73,10 @@ Demos:` + about.String(),
 	}
 	addTimeScale(cmd, &scale, 8)
 	addAwkward(cmd, &awkward)
-	cmd.Flags().
-		StringVar(&images, "images", "", "only make the demo's images in a `folder`, to do it by hand on its simulated device")
-	cmd.Flags().
-		BoolVar(&stick, "stick", false, "the device has an image on a stick in its port, so that it is not transferred")
+	cmd.Flags().StringVar(&images, "images", "",
+		"only make the demo's images in a `folder`, to do it by hand on its simulated device")
+	cmd.Flags().BoolVar(&stick, "stick", false,
+		"the device has an image on a stick in its port, so that it is not transferred")
 	cmd.Flags().BoolVar(&headless, "headless", false, "run without the interface, approving the holds")
 	cmd.Flags().BoolVar(&list, "list", false, "list the demos, with the kind of change that each shows")
 	p.addJSON(cmd, &asJSON, []demoRow{})
@@ -116,19 +116,11 @@ func (p *program) demoImages(name, folder string) error {
 	if err != nil {
 		return usage(err)
 	}
-	fmt.Fprintf(
-		p.out,
+	fmt.Fprintf(p.out,
 		"The images are in %s. Put them on the shelf with\n  pilotrix shelf add %s\nand open bench:%s in pilotrix; ",
-		scene.Shelf,
-		scene.Shelf,
-		scene.Place,
-	)
-	fmt.Fprintf(
-		p.out,
-		"its user is %s, its password %s (both made up).\n",
-		scene.Inputs["user"],
-		scene.Inputs["password"],
-	)
+		scene.Shelf, scene.Shelf, scene.Place)
+	fmt.Fprintf(p.out, "its user is %s, its password %s (both made up).\n", scene.Inputs["user"],
+		scene.Inputs["password"])
 	return nil
 }
 
@@ -176,15 +168,9 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless,
 		return err
 	}
 	if headless || !onTerminal() {
-		return p.runHeadless(
-			cmd.Context(),
-			opening{target: target, scale: scale, runbook: prepared, approve: approvesDemo},
-			false,
-		)
+		return p.runHeadless(cmd.Context(),
+			opening{target: target, scale: scale, runbook: prepared, approve: approvesDemo}, false)
 	}
-	return p.interactive(
-		cmd.Context(),
-		opening{target: target, scale: scale, dialect: d, runbook: prepared},
-		func() (*image.Shelf, error) { return kit.Shelf, nil },
-	)
+	return p.interactive(cmd.Context(), opening{target: target, scale: scale, dialect: d, runbook: prepared},
+		func() (*image.Shelf, error) { return kit.Shelf, nil })
 }

@@ -46,8 +46,8 @@ func deviceNames(*cobra.Command, []string, string) ([]string, cobra.ShellCompDir
 func deviceFlags(cmd *cobra.Command, d *inventory.Device) {
 	cmd.Flags().StringVar(&d.Place, "place", "", "where it stands, in `words`")
 	cmd.Flags().StringVar(&d.Dialect, "dialect", "", "how it talks: a `name` or a file")
-	cmd.Flags().
-		StringVar(&d.Password, "password", "", "the `source` of a shell session's password: "+secret.Sources(""))
+	cmd.Flags().StringVar(&d.Password, "password", "",
+		"the `source` of a shell session's password: "+secret.Sources(""))
 	_ = cmd.RegisterFlagCompletionFunc(
 		"dialect",
 		func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -185,13 +185,8 @@ func (p *program) deviceList() *cobra.Command {
 				width = max(width, paint.Width(d.Device))
 			}
 			for _, d := range kept.Devices {
-				fmt.Fprintf(
-					p.out,
-					"%s%s  %s\n",
-					d.Device,
-					strings.Repeat(" ", width-paint.Width(d.Device)),
-					strings.Join(about(d), " · "),
-				)
+				fmt.Fprintf(p.out, "%s%s  %s\n", d.Device, strings.Repeat(" ", width-paint.Width(d.Device)),
+					strings.Join(about(d), " · "))
 			}
 			return nil
 		},
@@ -241,15 +236,9 @@ func (p *program) deviceShow() *cobra.Command {
 			row("model", one.Facts["device.model"])
 			row("release", one.Facts["running.release"])
 			if one.Last != nil {
-				row(
-					"last run",
-					fmt.Sprintf(
-						"%s, %s: %s",
-						one.Last.Title,
-						one.Last.Began.Local().Format("2006-01-02 15:04"),
-						one.Last.Outcome,
-					),
-				)
+				row("last run",
+					fmt.Sprintf("%s, %s: %s", one.Last.Title, one.Last.Began.Local().Format("2006-01-02 15:04"),
+						one.Last.Outcome))
 			}
 			return err
 		},

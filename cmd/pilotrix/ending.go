@@ -28,10 +28,8 @@ const plainTerminal = "\x1b[?1049l\x1b[?25h\x1b[?2004l\x1b[?1000l\x1b[?1002l\x1b
 // endOnSignals cancels everything at the first signal, which ends it in order: a transfer is cancelled, the speed put
 // back. The second one ends it at once, and leaves no dead screen behind.
 func endOnSignals(cancel context.CancelCauseFunc) {
-	signal.Notify(
-		make(chan os.Signal, 1),
-		syscall.SIGPIPE,
-	) // a write says it; to ignore it would have programs that we start ignore it, too
+	signal.Notify(make(chan os.Signal, 1),
+		syscall.SIGPIPE) // a write says it; to ignore it would have programs that we start ignore it, too
 	before, _ := term.GetState(int(os.Stdin.Fd()))
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)

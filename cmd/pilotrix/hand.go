@@ -26,12 +26,10 @@ func (o *opened) lendHand() {
 			for _, e := range batch {
 				if w, ok := e.Body.(event.Window); ok && w.Tries == 1 && w.Hand != "" &&
 					w.State == event.WindowAwaited {
-					o.Emit(
-						event.Note{
-							Level: event.Info,
-							Text:  "the bench's hand does it: power away, button held, power back, and it lets go when the light blinks",
-						},
-					)
+					o.Emit(event.Note{
+						Level: event.Info,
+						Text:  "the bench's hand does it: power away, button held, power back, and it lets go when the light blinks",
+					})
 					if o.Clock().Wait(context.Background(), handTakes) == nil {
 						o.machine.PressButton()
 					}

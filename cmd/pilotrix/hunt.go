@@ -78,8 +78,7 @@ func (p *program) printFound(found sense.Found, asJSON bool) error {
 	}
 	if found.Best() == 0 {
 		return fmt.Errorf(
-			"no speed fits: is the device on, and the cable the right one? Switch it off and on while this runs",
-		)
+			"no speed fits: is the device on, and the cable the right one? Switch it off and on while this runs")
 	}
 	if !asJSON {
 		fmt.Fprintf(p.out, "%d baud, %.0f %% sure\n", found.Best(), 100*found.Sure)

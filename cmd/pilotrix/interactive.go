@@ -44,9 +44,7 @@ func (p *program) start(ctx context.Context) error {
 
 // openChosen opens what was chosen at the start.
 func (p *program) openChosen(
-	ctx context.Context,
-	what start.Opening,
-	ask tui.Ask,
+	ctx context.Context, what start.Opening, ask tui.Ask,
 ) (o tui.Options, closes func() error, err error) {
 	target, err := line.ParseTarget(what.Target)
 	if err != nil {
@@ -81,9 +79,7 @@ const usualScale = 8
 
 // shown opens a session for the interface.
 func (p *program) shown(
-	ctx context.Context,
-	with opening,
-	shelf func() (*image.Shelf, error),
+	ctx context.Context, with opening, shelf func() (*image.Shelf, error),
 ) (tui.Options, func() error, error) {
 	o, err := p.begin(ctx, with)
 	if err != nil {
@@ -205,13 +201,8 @@ func (p *program) keepIdentity(o *opened, name, ok string) error {
 	case !known || device.Identity == ok:
 		return nil
 	case device.Identity != "":
-		return fmt.Errorf(
-			"this is another device: %s is known by %s, and %s answers at %s",
-			name,
-			device.Identity,
-			ok,
-			device.Target,
-		)
+		return fmt.Errorf("this is another device: %s is known by %s, and %s answers at %s", name, device.Identity, ok,
+			device.Target)
 	}
 	device.Identity = ok
 	return kept.Put(name, device)

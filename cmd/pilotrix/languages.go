@@ -27,8 +27,7 @@ type language struct {
 
 func (p *program) dialectCommand() *cobra.Command {
 	cmd := p.languageCommand(
-		language{"dialect", shipped.DialectNames, shipped.DialectText, describeDialect, &dialect.Document{}},
-	)
+		language{"dialect", shipped.DialectNames, shipped.DialectText, describeDialect, &dialect.Document{}})
 	cmd.AddCommand(&cobra.Command{
 		Use: "check FILE", Short: "Check a dialect; complaints show file, line and column", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -36,15 +35,8 @@ func (p *program) dialectCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			fmt.Fprintf(
-				p.out,
-				"%s: %s, %s, %s, %s\n",
-				d.Dialect,
-				units.Many(len(d.Modes), "mode"),
-				units.Many(len(d.Readings), "reading"),
-				units.Many(len(d.Actions), "action"),
-				p.warn(d.Warnings()),
-			)
+			fmt.Fprintf(p.out, "%s: %s, %s, %s, %s\n", d.Dialect, units.Many(len(d.Modes), "mode"),
+				units.Many(len(d.Readings), "reading"), units.Many(len(d.Actions), "action"), p.warn(d.Warnings()))
 			return nil
 		},
 	})
@@ -54,8 +46,7 @@ func (p *program) dialectCommand() *cobra.Command {
 
 func (p *program) runbookCommand() *cobra.Command {
 	cmd := p.languageCommand(
-		language{"runbook", shipped.RunbookNames, shipped.RunbookText, describeRunbook, &runbook.Document{}},
-	)
+		language{"runbook", shipped.RunbookNames, shipped.RunbookText, describeRunbook, &runbook.Document{}})
 	var against string
 	check := &cobra.Command{
 		Use: "check FILE", Short: "Check a runbook, with --dialect also what it asks of one", Args: cobra.ExactArgs(1),
@@ -96,15 +87,13 @@ func (p *program) warn(warnings []*source.Complaint) string {
 }
 
 func (p *program) upgradePathsCommand() *cobra.Command {
-	cmd := p.languageCommand(
-		language{
-			"upgrade paths file",
-			shipped.UpgradePathsNames,
-			shipped.UpgradePathsText,
-			describeUpgradePaths,
-			&image.UpgradePaths{},
-		},
-	)
+	cmd := p.languageCommand(language{
+		"upgrade paths file",
+		shipped.UpgradePathsNames,
+		shipped.UpgradePathsText,
+		describeUpgradePaths,
+		&image.UpgradePaths{},
+	})
 	cmd.Use = "upgrade-paths"
 	cmd.AddCommand(&cobra.Command{
 		Use:   "check FILE",
@@ -115,12 +104,8 @@ func (p *program) upgradePathsCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			fmt.Fprintf(
-				p.out,
-				"%s: %s, nothing to complain of\n",
-				paths.UpgradePaths,
-				units.Many(len(paths.Steps), "step"),
-			)
+			fmt.Fprintf(p.out, "%s: %s, nothing to complain of\n", paths.UpgradePaths,
+				units.Many(len(paths.Steps), "step"))
 			return nil
 		},
 	})

@@ -27,16 +27,8 @@ import (
 
 func (p *program) logbookCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "logbook", Short: "Show, replay and keep what happened"}
-	cmd.AddCommand(
-		p.logbookList(),
-		p.logbookShow(),
-		p.logbookReplay(),
-		p.logbookDraw(),
-		p.logbookExport(),
-		p.logbookImport(),
-		p.logbookNote(),
-		p.logbookPrune(),
-	)
+	cmd.AddCommand(p.logbookList(), p.logbookShow(), p.logbookReplay(), p.logbookDraw(), p.logbookExport(),
+		p.logbookImport(), p.logbookNote(), p.logbookPrune())
 	return cmd
 }
 
@@ -102,12 +94,8 @@ func (p *program) logbookList() *cobra.Command {
 	flags.StringVar(&filter.Device, "device", "", "those of a device: its `name` or its target, or a part of it")
 	flags.StringVar(&filter.Runbook, "runbook", "", "those with a runbook: its `name`, or a part of it")
 	flags.StringArrayVar(&filter.Ends, "end", nil, "those that ended so: done, failed, stopped, …, 'cut off', open")
-	flags.StringVar(
-		&since,
-		"since",
-		"",
-		"those that began then or later: a `time` such as 2026-03-02, or 30d for so long ago",
-	)
+	flags.StringVar(&since, "since", "",
+		"those that began then or later: a `time` such as 2026-03-02, or 30d for so long ago")
 	flags.StringVar(&until, "until", "", "those that began before that `time`")
 	flags.StringVar(&filter.Text, "text", "", "those with a `text` in what came, was typed, or was told")
 	p.addJSON(cmd, &asJSON, []logbook.Entry{})
@@ -116,16 +104,8 @@ func (p *program) logbookList() *cobra.Command {
 
 // printEntry prints an entry as one row.
 func (p *program) printEntry(e logbook.Entry, more string) {
-	fmt.Fprintf(
-		p.out,
-		"%5d  %s  %-14s %-22s %-10s %s\n",
-		e.ID,
-		e.Began.Local().Format("2006-01-02 15:04:05"),
-		plain.Text(e.Device),
-		plain.Text(e.Runbook),
-		plain.Text(e.Outcome),
-		plain.Text(more),
-	)
+	fmt.Fprintf(p.out, "%5d  %s  %-14s %-22s %-10s %s\n", e.ID, e.Began.Local().Format("2006-01-02 15:04:05"),
+		plain.Text(e.Device), plain.Text(e.Runbook), plain.Text(e.Outcome), plain.Text(more))
 }
 
 // parseWhen reads a time as people write it: a day, a minute, or how long ago.
@@ -147,9 +127,7 @@ func parseWhen(text string) (time.Time, error) {
 		}
 	}
 	return time.Time{}, fmt.Errorf(
-		"%q is no time: want one like 2026-03-02, '2026-03-02 14:05', or 30d or 12h for so long ago",
-		text,
-	)
+		"%q is no time: want one like 2026-03-02, '2026-03-02 14:05', or 30d or 12h for so long ago", text)
 }
 
 func (p *program) logbookExport() *cobra.Command {
@@ -178,8 +156,8 @@ func (p *program) logbookExport() *cobra.Command {
 			return writeNew(out, 0o600, export)
 		},
 	}
-	cmd.Flags().
-		StringVar(&out, "out", "", "into a `file`, which must not be there yet; to the standard output unless said")
+	cmd.Flags().StringVar(&out, "out", "",
+		"into a `file`, which must not be there yet; to the standard output unless said")
 	return cmd
 }
 
@@ -265,12 +243,8 @@ func (p *program) logbookPrune() *cobra.Command {
 					p.printEntry(e.Entry, units.Bytes(e.Bytes))
 				}
 				if !really || len(gone) == 0 {
-					fmt.Fprintf(
-						p.out,
-						"would go: %s, %s; --yes removes them for good\n",
-						units.Many(len(gone), "session"),
-						units.Bytes(bytes),
-					)
+					fmt.Fprintf(p.out, "would go: %s, %s; --yes removes them for good\n",
+						units.Many(len(gone), "session"), units.Bytes(bytes))
 					return nil
 				}
 				fmt.Fprintf(p.out, "removed: %s, %s\n", units.Many(len(gone), "session"), units.Bytes(bytes))

@@ -169,36 +169,14 @@ stops before what cannot be undone, and keeps what happened.`,
 		},
 	}
 	flags := root.PersistentFlags()
-	flags.StringVar(
-		&p.logbookPath,
-		"logbook",
-		filepath.Join(xdg.DataHome, "pilotrix", "logbook.db"),
-		"the logbook's `file`; none keeps nothing",
-	)
+	flags.StringVar(&p.logbookPath, "logbook", filepath.Join(xdg.DataHome, "pilotrix", "logbook.db"),
+		"the logbook's `file`; none keeps nothing")
 	flags.StringVar(&p.theme, "theme", "auto", "colours for a `ground`: auto (as the terminal says), dark or light")
 	flags.StringVar(&p.leader, "leader", "ctrl+g", "the one `key` besides function keys that does not go to the device")
-	root.AddCommand(
-		p.demoCommand(),
-		p.openCommand(),
-		p.deviceCommand(),
-		p.runCommand(),
-		p.planCommand(),
-		p.sendCommand(),
-		p.receiveCommand(),
-		p.huntCommand(),
-		p.portsCommand(),
-		p.dialectCommand(),
-		p.runbookCommand(),
-		p.upgradePathsCommand(),
-		p.benchCommand(),
-		p.logbookCommand(),
-		p.shelfCommand(),
-		p.serveCommand(),
-		p.provisionCommand(),
-		p.pasteCommand(),
-		p.calcCommand(),
-		p.versionCommand(),
-	)
+	root.AddCommand(p.demoCommand(), p.openCommand(), p.deviceCommand(), p.runCommand(), p.planCommand(),
+		p.sendCommand(), p.receiveCommand(), p.huntCommand(), p.portsCommand(), p.dialectCommand(), p.runbookCommand(),
+		p.upgradePathsCommand(), p.benchCommand(), p.logbookCommand(), p.shelfCommand(), p.serveCommand(),
+		p.provisionCommand(), p.pasteCommand(), p.calcCommand(), p.versionCommand())
 	holdToText(root)
 	p.completions(root)
 	return root

@@ -45,13 +45,8 @@ func TestTheManualIsOfTheCommands(t *testing.T) {
 				require.NoError(t, err)
 				got, err := os.ReadFile(filepath.Join(folders[1], filepath.Base(page)))
 				require.NoError(t, err, "go test ./cmd/pilotrix -run Manual -update makes it")
-				assert.Equal(
-					t,
-					string(want),
-					string(got),
-					"%s: go test ./cmd/pilotrix -run Manual -update makes it again",
-					filepath.Base(page),
-				)
+				assert.Equal(t, string(want), string(got),
+					"%s: go test ./cmd/pilotrix -run Manual -update makes it again", filepath.Base(page))
 			}
 		}
 	}
@@ -64,36 +59,21 @@ func makeManual(t *testing.T) (folder string) {
 	root.DisableAutoGenTag = true
 	anyHome(root)
 	day := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC) // a page changes with its command only
-	require.NoError(
-		t,
-		doc.GenManTree(
-			root,
+	require.NoError(t,
+		doc.GenManTree(root,
 			&doc.GenManHeader{Title: "PILOTRIX", Section: "1", Source: "Pilotrix", Manual: "Pilotrix", Date: &day},
-			folder,
-		),
-	)
+			folder))
 	return folder
 }
 
 // anyHome has no page say where this machine keeps its files.
 func anyHome(cmd *cobra.Command) {
-	places := strings.NewReplacer(
-		xdg.ConfigHome,
-		"$XDG_CONFIG_HOME",
-		xdg.DataHome,
-		"$XDG_DATA_HOME",
-		xdg.StateHome,
-		"$XDG_STATE_HOME",
-		xdg.CacheHome,
-		"$XDG_CACHE_HOME",
-		xdg.Home,
-		"$HOME",
-	)
+	places := strings.NewReplacer(xdg.ConfigHome, "$XDG_CONFIG_HOME", xdg.DataHome, "$XDG_DATA_HOME", xdg.StateHome,
+		"$XDG_STATE_HOME", xdg.CacheHome, "$XDG_CACHE_HOME", xdg.Home, "$HOME")
 	cmd.Long, cmd.Example, cmd.Short = places.Replace(cmd.Long), places.Replace(cmd.Example), places.Replace(cmd.Short)
 	for _, flags := range []*pflag.FlagSet{cmd.PersistentFlags(), cmd.Flags()} {
 		flags.VisitAll(
-			func(f *pflag.Flag) { f.Usage, f.DefValue = places.Replace(f.Usage), places.Replace(f.DefValue) },
-		)
+			func(f *pflag.Flag) { f.Usage, f.DefValue = places.Replace(f.Usage), places.Replace(f.DefValue) })
 	}
 	for _, one := range cmd.Commands() {
 		anyHome(one)

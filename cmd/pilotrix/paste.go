@@ -65,10 +65,10 @@ answer awaited before the next; control characters are refused before anything i
 	cmd.Flags().DurationVar(&opt.Character, "character", 0, "a pause after each character, such as `2ms`")
 	cmd.Flags().DurationVar(&opt.Line, "line", 0, "a pause after each line, such as `100ms`")
 	cmd.Flags().StringVar(&prompt, "prompt", "", "await this `pattern` after each line, instead of its echo")
-	cmd.Flags().
-		StringVar(&fail, "fail", "", "end when an answer matches this `pattern`, too, besides those that the dialect knows")
-	cmd.Flags().
-		BoolVar(&opt.GoOn, "go-on", false, "type on after a line that the device does not take, and list those at the end")
+	cmd.Flags().StringVar(&fail, "fail", "",
+		"end when an answer matches this `pattern`, too, besides those that the dialect knows")
+	cmd.Flags().BoolVar(&opt.GoOn, "go-on", false,
+		"type on after a line that the device does not take, and list those at the end")
 	cmd.Flags().BoolVar(&opt.Dangers, "dangers", false, "type lines that the dialect calls a danger, too")
 	cmd.Flags().BoolVar(&opt.Blind, "blind", false, "await nothing")
 	cmd.Flags().DurationVar(&opt.Timeout, "timeout", 0, "how `long` an echo or a prompt may take; 10 s unless said")
@@ -100,11 +100,7 @@ func dangersIn(d *dialect.Dialect, text string) error {
 }
 
 func (p *program) paste(
-	ctx context.Context,
-	target line.Target,
-	scale float64,
-	d *dialect.Dialect,
-	name, text string,
+	ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, name, text string,
 	opt session.PasteOptions,
 ) error {
 	o, err := p.beginHeadless(ctx, opening{target: target, scale: scale, dialect: d})
@@ -122,12 +118,7 @@ func (p *program) paste(
 	for _, refused := range result.Refused {
 		fmt.Fprintln(p.err, "refused: "+plain.Text(refused))
 	}
-	fmt.Fprintf(
-		p.out,
-		"done: %s, %s in %s\n",
-		units.Many(result.Lines, "line"),
-		units.Many(result.Typed, "character"),
-		result.Took.Round(10*time.Millisecond),
-	)
+	fmt.Fprintf(p.out, "done: %s, %s in %s\n", units.Many(result.Lines, "line"), units.Many(result.Typed, "character"),
+		result.Took.Round(10*time.Millisecond))
 	return nil
 }

@@ -92,40 +92,37 @@ A file of devices is YAML: "boot-file" and "options" for all, and "devices", a l
 			if err != nil {
 				return usage(err)
 			}
-			return p.provision(
-				cmd.Context(),
-				&provisioning{
-					o:      o,
-					shelf:  shelf,
-					on:     on,
-					opt:    opt,
-					wanted: wanted,
-					prove:  prove,
-					all:    make(chan struct{}, 1),
-				},
-			)
+			return p.provision(cmd.Context(), &provisioning{
+				o:      o,
+				shelf:  shelf,
+				on:     on,
+				opt:    opt,
+				wanted: wanted,
+				prove:  prove,
+				all:    make(chan struct{}, 1),
+			})
 		},
 	}
-	cmd.Flags().
-		StringVar(&o.at, "at", "", "this laptop's `address` on the network that is served; its only one unless said")
-	cmd.Flags().
-		StringVar(&o.addresses, "range", "", "the `addresses` that are given, such as 192.0.2.100-192.0.2.119; the last twenty of the network unless said")
+	cmd.Flags().StringVar(&o.at, "at", "",
+		"this laptop's `address` on the network that is served; its only one unless said")
+	cmd.Flags().StringVar(&o.addresses, "range", "",
+		"the `addresses` that are given, such as 192.0.2.100-192.0.2.119; the last twenty of the network unless said")
 	cmd.Flags().StringVar(&o.router, "router", "", "the `address` of the gateway that devices get")
 	cmd.Flags().StringArrayVar(&o.only, "only", nil, "answer the device of this `MAC` address")
 	cmd.Flags().StringVar(&o.vendor, "vendor", "", "answer devices whose vendor class this `pattern` finds")
 	cmd.Flags().BoolVar(&o.ask, "ask", false, "ask about each other new device whether it is answered (y or n)")
-	cmd.Flags().
-		StringVar(&o.boot, "boot-file", "", "the `name` that devices are told to fetch; that of the only image in the folder unless said")
+	cmd.Flags().StringVar(&o.boot, "boot-file", "",
+		"the `name` that devices are told to fetch; that of the only image in the folder unless said")
 	cmd.Flags().StringToStringVar(&o.reserved, "reserve", nil, "keep an address for a device, `MAC=ADDRESS`")
 	cmd.Flags().DurationVar(&o.lease, "lease", time.Hour, "how long an address is given for")
-	cmd.Flags().
-		StringArrayVar(&o.protocols, "protocol", []string{carrier.TFTP.Name, carrier.HTTP.Name}, "a `protocol` that the files are handed out by: "+carrier.BootNames()+"; devices are told the first")
-	cmd.Flags().
-		StringVar(&o.file, "devices", "", "a `file` of the devices that are meant, with what is their own; it ends when all of them are done")
+	cmd.Flags().StringArrayVar(&o.protocols, "protocol", []string{carrier.TFTP.Name, carrier.HTTP.Name},
+		"a `protocol` that the files are handed out by: "+carrier.BootNames()+"; devices are told the first")
+	cmd.Flags().StringVar(&o.file, "devices", "",
+		"a `file` of the devices that are meant, with what is their own; it ends when all of them are done")
 	cmd.Flags().IntVar(&o.expect, "expect", 0, "end when so `many` are done")
 	cmd.Flags().DurationVar(&o.within, "within", 0, "end after that `time`, whoever is done; no limit unless said")
-	cmd.Flags().
-		StringVar(&o.proof, "proof", "", "what a device has to answer before it is done: `ping`, tcp:PORT or http:/PATH")
+	cmd.Flags().StringVar(&o.proof, "proof", "",
+		"what a device has to answer before it is done: `ping`, tcp:PORT or http:/PATH")
 	return cmd
 }
 
@@ -135,11 +132,8 @@ func (o *provisionOptions) options(shelf *image.Shelf) (on network.Interface, op
 		return on, opt, err
 	}
 	opt = provision.Options{Own: on.Prefix, Lease: o.lease, Reserved: map[string]netip.Addr{}}
-	if opt.First, opt.Last, err = provision.ParseRange(
-		o.addresses,
-		on.Prefix,
-		max(o.expect, len(o.devices.All())),
-	); err != nil {
+	if opt.First, opt.Last, err = provision.ParseRange(o.addresses, on.Prefix,
+		max(o.expect, len(o.devices.All()))); err != nil {
 		return on, opt, err
 	}
 	if o.router != "" {
@@ -169,14 +163,8 @@ func (o *provisionOptions) check(shelf *image.Shelf) error {
 	for _, mac := range slices.Sorted(maps.Keys(all)) {
 		for what, name := range map[string]string{"boot-file": all[mac].BootFile, "configuration": all[mac].Configuration} {
 			if name != "" && !slices.Contains(namesOf(shelf), name) {
-				return fmt.Errorf(
-					"%s: %s of %s: the folder has no file %s; it has %s",
-					o.file,
-					what,
-					mac,
-					name,
-					cmp.Or(strings.Join(namesOf(shelf), ", "), "none"),
-				)
+				return fmt.Errorf("%s: %s of %s: the folder has no file %s; it has %s", o.file, what, mac, name,
+					cmp.Or(strings.Join(namesOf(shelf), ", "), "none"))
 			}
 		}
 		if all[mac].BootFile != "" {
@@ -231,9 +219,7 @@ func (o *provisionOptions) wanted() (*provision.Wanted, error) {
 		return nil, err
 	}
 	if len(m.Only) == 0 && m.Vendor == nil && !m.Ask {
-		return nil, errors.New(
-			"say whom it is meant for: --only MAC, --devices FILE, or --vendor PATTERN, or --ask to be asked about each new one",
-		)
+		return nil, errors.New("say whom it is meant for: --only MAC, --devices FILE, or --vendor PATTERN, or --ask to be asked about each new one")
 	}
 	return m, nil
 }
@@ -243,19 +229,13 @@ func bootFile(shelf *image.Shelf, said string) (string, error) {
 	names := namesOf(shelf)
 	switch {
 	case said != "" && !slices.Contains(names, said):
-		return "", fmt.Errorf(
-			"--boot-file %s: the folder has no such file; it has %s",
-			said,
-			cmp.Or(strings.Join(names, ", "), "none"),
-		)
+		return "", fmt.Errorf("--boot-file %s: the folder has no such file; it has %s", said,
+			cmp.Or(strings.Join(names, ", "), "none"))
 	case said != "":
 		return said, nil
 	case len(names) != 1:
-		return "", fmt.Errorf(
-			"the folder has %s: say which of them devices are told to fetch (--boot-file): %s",
-			units.Many(len(names), "file"),
-			strings.Join(names, ", "),
-		)
+		return "", fmt.Errorf("the folder has %s: say which of them devices are told to fetch (--boot-file): %s",
+			units.Many(len(names), "file"), strings.Join(names, ", "))
 	}
 	return names[0], nil
 }
@@ -333,13 +313,8 @@ func (p *program) provision(ctx context.Context, v *provisioning) error {
 	unpacker := &image.Unpacker{}
 	defer unpacker.Close()
 	serve.NewFolder(ctx, v.dock, strings.Join(v.o.protocols, " "), unpacker).Follow(v.shelf.Items())
-	places, err := listenAll(
-		v.dock,
-		v.o.protocols,
-		v.on.Prefix.Addr(),
-		nil,
-		preflight.Switches{Address: "--at ADDRESS"},
-	)
+	places, err := listenAll(v.dock, v.o.protocols, v.on.Prefix.Addr(), nil,
+		preflight.Switches{Address: "--at ADDRESS"})
 	if err != nil {
 		return err
 	}
@@ -347,10 +322,8 @@ func (p *program) provision(ctx context.Context, v *provisioning) error {
 	if err != nil {
 		return err
 	}
-	place, err := v.dock.Listen(
-		first,
-		netip.AddrPortFrom(v.on.Prefix.Addr(), first.Port),
-	) // asked for once more, it is where it listens already
+	place, err := v.dock.Listen(first,
+		netip.AddrPortFrom(v.on.Prefix.Addr(), first.Port)) // asked for once more, it is where it listens already
 	if err != nil {
 		return err
 	}

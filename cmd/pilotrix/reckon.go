@@ -51,32 +51,22 @@ func (p *program) calcTime() *cobra.Command {
 			if err := sensible(baud, block, window, trip, latency); err != nil {
 				return usage(err)
 			}
-			all := carrier.Estimates(
-				size,
-				arithmetic.Way{
-					Baud:    baud,
-					Framing: frame,
-					Latency: latency,
-					Link:    rate,
-					Trip:    trip,
-					Block:   block,
-					Window:  window,
-				},
-			)
+			all := carrier.Estimates(size, arithmetic.Way{
+				Baud:    baud,
+				Framing: frame,
+				Latency: latency,
+				Link:    rate,
+				Trip:    trip,
+				Block:   block,
+				Window:  window,
+			})
 			if asJSON {
 				return json.NewEncoder(p.out).Encode(all)
 			}
 			fmt.Fprintf(p.out, "%d B\n", size)
 			for _, e := range all {
-				fmt.Fprintf(
-					p.out,
-					"%-10s %12s  %9.1f kB/s  %-34s %s\n",
-					e.Protocol,
-					e.Time.Round(100*time.Millisecond),
-					e.Rate/1000,
-					e.Terms,
-					e.Why,
-				)
+				fmt.Fprintf(p.out, "%-10s %12s  %9.1f kB/s  %-34s %s\n", e.Protocol, e.Time.Round(100*time.Millisecond),
+					e.Rate/1000, e.Terms, e.Why)
 				if e.Warn != "" {
 					fmt.Fprintf(p.out, "%-10s ! %s\n", "", e.Warn)
 				}
@@ -88,8 +78,8 @@ func (p *program) calcTime() *cobra.Command {
 	cmd.Flags().StringVar(&framing, "framing", line.DefaultFraming, "its `framing`")
 	cmd.Flags().DurationVar(&latency, "latency", 0, "how `long` the serial adapter holds what arrives, such as 16ms")
 	cmd.Flags().StringVar(&link, "link", "100Mbit", "the network's `rate`, in kbit, Mbit or Gbit a second")
-	cmd.Flags().
-		DurationVar(&trip, "trip", arithmetic.UsualTrip, "a round trip's `time`, the device's own delay with it")
+	cmd.Flags().DurationVar(&trip, "trip", arithmetic.UsualTrip,
+		"a round trip's `time`, the device's own delay with it")
 	cmd.Flags().IntVar(&block, "block", 0, "only this block size of TFTP, in `bytes`")
 	cmd.Flags().IntVar(&window, "window", 1, "with this window, in `blocks`")
 	p.addJSON(cmd, &asJSON, []arithmetic.Estimate{})
@@ -169,22 +159,12 @@ func (p *program) calcErase() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			fmt.Fprintf(
-				p.out,
-				"erase   %#x to %#x, +%#x  (%d to %d)\n",
-				e.Begin,
-				e.End-1,
-				e.End-e.Begin,
-				e.Begin,
-				e.End-1,
-			)
+			fmt.Fprintf(p.out, "erase   %#x to %#x, +%#x  (%d to %d)\n", e.Begin, e.End-1, e.End-e.Begin, e.Begin,
+				e.End-1)
 			fmt.Fprintf(p.out, "sectors %d of %#x\n", e.Sectors, int64(one))
-			fmt.Fprintf(
-				p.out,
-				"before  %d B in the first sector are not the file's\nafter   %d B in the last one are not\n",
-				e.Before,
-				e.After,
-			)
+			fmt.Fprintf(p.out,
+				"before  %d B in the first sector are not the file's\nafter   %d B in the last one are not\n", e.Before,
+				e.After)
 			return nil
 		},
 	}
@@ -218,32 +198,19 @@ func (p *program) calcBurn() *cobra.Command {
 				return err
 			}
 			from, last := burn.EraseAt()
-			fmt.Fprintf(
-				p.out,
-				"erase  %#x to %#x, +%#x  (%s in %s)\n",
-				from,
-				last,
-				burn.Erase.Size(),
-				units.Bytes(burn.Erase.Size()),
-				units.Many(burn.Sectors, "sector"),
-			)
+			fmt.Fprintf(p.out, "erase  %#x to %#x, +%#x  (%s in %s)\n", from, last, burn.Erase.Size(),
+				units.Bytes(burn.Erase.Size()), units.Many(burn.Sectors, "sector"))
 			from, last = burn.WriteAt()
-			fmt.Fprintf(
-				p.out,
-				"write  %#x to %#x, +%#x  (%s)\n",
-				from,
-				last,
-				burn.Write.Size(),
-				units.Bytes(burn.Write.Size()),
-			)
+			fmt.Fprintf(p.out, "write  %#x to %#x, +%#x  (%s)\n", from, last, burn.Write.Size(),
+				units.Bytes(burn.Write.Size()))
 			fmt.Fprintf(p.out, "left   %s of part %s\n", units.Bytes(burn.Left), burn.Part.Name)
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&base, "base", "0", "the flash's first `address` on the device")
 	cmd.Flags().StringVar(&sectors, "sectors", "", "its `sectors` from its beginning on, such as 8x8KiB,127x64KiB")
-	cmd.Flags().
-		StringArrayVar(&parts, "part", nil, "a `part` of it: its name, where it begins, its size, such as system=0x10000+0x700000")
+	cmd.Flags().StringArrayVar(&parts, "part", nil,
+		"a `part` of it: its name, where it begins, its size, such as system=0x10000+0x700000")
 	cmd.Flags().StringArrayVar(&protect, "protect", nil, "the `name` of a part that is never erased")
 	_ = cmd.MarkFlagRequired("sectors")
 	_ = cmd.MarkFlagRequired("part")

@@ -80,8 +80,8 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 	flags.addWatches(cmd)
 	flags.addAlso(cmd)
 	addTimeScale(cmd, &scale, 8)
-	cmd.Flags().
-		StringArrayVar(&approvals, "approve", nil, "approve a hold: all, or a step's number or `name`; identity goes on where it cannot be read whether it is still the same device, unrecorded where nothing can be recorded")
+	cmd.Flags().StringArrayVar(&approvals, "approve", nil,
+		"approve a hold: all, or a step's number or `name`; identity goes on where it cannot be read whether it is still the same device, unrecorded where nothing can be recorded")
 	part.add(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print every event as a line of JSON")
 	return cmd
@@ -94,8 +94,8 @@ type runPart struct {
 }
 
 func (r *runPart) add(cmd *cobra.Command) {
-	cmd.Flags().
-		StringVar(&r.from, "from", "", "begin at a `phase`; of those before it only what reads the device and prepares this laptop is done")
+	cmd.Flags().StringVar(&r.from, "from", "",
+		"begin at a `phase`; of those before it only what reads the device and prepares this laptop is done")
 	cmd.Flags().BoolVar(&r.rehearse, "rehearse", false, "end behind the phases that change nothing that lasts")
 }
 
@@ -133,7 +133,8 @@ func approver(approvals []string) func(event.Ask) string {
 			return engine.GiveUp // nobody is here to wait on; the runbook says what follows
 		case (ask.Form == event.FormHold || ask.Form == event.FormOperator) && approves(approvals, ask.Step, ask.Title):
 			return ask.Answers[0]
-		case ask.Form == event.FormIdentity && (slices.Contains(approvals, "all") || slices.Contains(approvals, identityApproval)):
+		case ask.Form == event.FormIdentity && (slices.Contains(approvals,
+			"all") || slices.Contains(approvals, identityApproval)):
 			return ask.Answers[0]
 		case ask.Form == event.FormRecord && slices.Contains(approvals, unrecordedApproval): // which all does not say
 			return engine.GoUnrecorded

@@ -53,24 +53,18 @@ file only under a name that --receive opens, in the folder of --into, never over
 			}
 			for name, port := range ports {
 				if _, err := carrier.Named(name); err != nil || port < 1 || port > 65535 {
-					return usage(
-						fmt.Errorf(
-							"--port %s=%d: want a protocol and a port from 1 to 65535, such as tftp=6969",
-							name,
-							port,
-						),
-					)
+					return usage(fmt.Errorf("--port %s=%d: want a protocol and a port from 1 to 65535, such as tftp=6969", name, port))
 				}
 			}
 			return p.serve(cmd.Context(), args[0], protocols, at, ports, into, slots, old)
 		},
 	}
-	cmd.Flags().
-		StringArrayVar(&protocols, "protocol", []string{carrier.TFTP.Name}, "a `protocol`: "+carrier.Names(" or "))
+	cmd.Flags().StringArrayVar(&protocols, "protocol", []string{carrier.TFTP.Name},
+		"a `protocol`: "+carrier.Names(" or "))
 	cmd.Flags().StringVar(&address, "at", "", "this laptop's `address` to serve on; its only one unless said")
 	cmd.Flags().StringToIntVar(&ports, "port", nil, "another `port` than the protocol's own, such as tftp=6969")
-	cmd.Flags().
-		BoolVar(&old, "legacy", false, "let clients in over SSH that know only old algorithms, which are not safe any more")
+	cmd.Flags().BoolVar(&old, "legacy", false,
+		"let clients in over SSH that know only old algorithms, which are not safe any more")
 	cmd.Flags().StringVar(&into, "into", ".", "the `folder` for files that devices leave")
 	cmd.Flags().StringArrayVar(&slots, "receive", nil, "let one file of this `name` be left here")
 	return cmd
@@ -108,14 +102,8 @@ func everywhere(at netip.Addr) string {
 const maxReceived = 64 << 20
 
 func (p *program) serve(
-	ctx context.Context,
-	folder string,
-	protocols []string,
-	at netip.Addr,
-	ports map[string]int,
-	into string,
-	slots []string,
-	old bool,
+	ctx context.Context, folder string, protocols []string, at netip.Addr, ports map[string]int, into string,
+	slots []string, old bool,
 ) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -125,10 +113,8 @@ func (p *program) serve(
 	}
 	hub := event.NewHub(clock.Real())
 	feed := hub.Subscribe()
-	dock := serve.NewDock(
-		ctx,
-		serve.Options{Network: network.Host{}, Emit: func(b event.Body) { hub.Emit(b) }, Old: old, OldBy: "--legacy"},
-	)
+	dock := serve.NewDock(ctx,
+		serve.Options{Network: network.Host{}, Emit: func(b event.Body) { hub.Emit(b) }, Old: old, OldBy: "--legacy"})
 	defer dock.Close()
 	unpacker := &image.Unpacker{}
 	defer unpacker.Close()
@@ -137,20 +123,13 @@ func (p *program) serve(
 		return fmt.Errorf("%s holds no file to offer", folder)
 	}
 	for _, name := range slots {
-		if _, err := dock.OpenSlot(
-			offer.Slot{Name: name, Folder: into, Most: maxReceived},
-			strings.Join(protocols, " "),
-		); err != nil {
+		if _, err := dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: maxReceived},
+			strings.Join(protocols, " ")); err != nil {
 			return err
 		}
 	}
-	places, err := listenAll(
-		dock,
-		protocols,
-		at,
-		ports,
-		preflight.Switches{Address: "--at ADDRESS", Port: "--port PROTOCOL=PORT"},
-	)
+	places, err := listenAll(dock, protocols, at, ports,
+		preflight.Switches{Address: "--at ADDRESS", Port: "--port PROTOCOL=PORT"})
 	if err != nil {
 		return err
 	}
@@ -162,10 +141,8 @@ func (p *program) serve(
 	defer watching.Wait()
 	defer cancel()
 	if onTerminal() {
-		return tui.Transfers(
-			ctx,
-			tui.TransfersOptions{Theme: p.theme, Leader: p.leader, Feed: feed, Title: folder, Places: places},
-		)
+		return tui.Transfers(ctx,
+			tui.TransfersOptions{Theme: p.theme, Leader: p.leader, Feed: feed, Title: folder, Places: places})
 	}
 	fmt.Fprintf(p.out, "serving %s; Ctrl-C ends it\n", folder)
 	for _, place := range places {
@@ -177,11 +154,7 @@ func (p *program) serve(
 // listenAll starts servers and returns in words what a device has to be told of them besides
 // their addresses.
 func listenAll(
-	dock *serve.Dock,
-	protocols []string,
-	at netip.Addr,
-	ports map[string]int,
-	by preflight.Switches,
+	dock *serve.Dock, protocols []string, at netip.Addr, ports map[string]int, by preflight.Switches,
 ) (places []string, err error) {
 	for _, name := range protocols {
 		c, err := carrier.Named(name)

@@ -83,16 +83,16 @@ func (f *targetFlags) opening(with opening) opening {
 }
 
 func (f *targetFlags) add(cmd *cobra.Command) {
-	cmd.Flags().
-		StringVar(&f.on, "on", "", "the `target`: a kept device's name, serial:/dev/…?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path, tcp:host:port, exec:COMMAND, bench:NAME, or none:NAME where there is no line")
+	cmd.Flags().StringVar(&f.on, "on", "",
+		"the `target`: a kept device's name, serial:/dev/…?speed=9600, ssh://user@host, telnet://host, rfc2217://host:port, unix:/path, tcp:host:port, exec:COMMAND, bench:NAME, or none:NAME where there is no line")
 	cmd.Flags().StringVar(&f.dialect, "dialect", "", "how the device talks: a `name`, a file, or none")
 	_ = cmd.RegisterFlagCompletionFunc("on", targetNames)
 	f.addPassword(cmd)
 }
 
 func (f *targetFlags) addPassword(cmd *cobra.Command) {
-	cmd.Flags().
-		StringVar(&f.password, "password", "", "the password of a shell session, from a `source`: "+secret.Sources("")+"; asked for unless said")
+	cmd.Flags().StringVar(&f.password, "password", "",
+		"the password of a shell session, from a `source`: "+secret.Sources("")+"; asked for unless said")
 }
 
 // given is the password of a shell session, where it was said.
@@ -113,8 +113,8 @@ func (f *targetFlags) given() (string, error) {
 
 // addWatches adds what a session does beside a runbook.
 func (f *targetFlags) addWatches(cmd *cobra.Command) {
-	cmd.Flags().
-		StringArrayVar(&f.watch, "watch", nil, "watch whether an `address` answers: alone, tcp:ADDRESS:PORT or http://ADDRESS/")
+	cmd.Flags().StringArrayVar(&f.watch, "watch", nil,
+		"watch whether an `address` answers: alone, tcp:ADDRESS:PORT or http://ADDRESS/")
 	cmd.Flags().BoolVar(&f.noLocks, "no-interlocks", false, "hold no typed danger at its Enter; that is recorded")
 }
 
@@ -142,14 +142,14 @@ func (f *targetFlags) apply(o *opened, watched []reach.Watched) {
 
 func (f *targetFlags) addInputs(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.sets, "set", nil, "an input of the runbook, `k=v`")
-	cmd.Flags().
-		StringArrayVar(&f.shelf, "shelf", nil, "a `folder` of images, instead of those that were added to the shelf")
+	cmd.Flags().StringArrayVar(&f.shelf, "shelf", nil,
+		"a `folder` of images, instead of those that were added to the shelf")
 	cmd.Flags().StringArrayVar(&f.secrets, "secret", nil, "a secret input from its `k=SOURCE`: "+secret.Sources("k="))
 }
 
 func addTimeScale(cmd *cobra.Command, scale *float64, usual float64) {
-	cmd.Flags().
-		Float64Var(scale, "time-scale", usual, "how many `times` faster than real time simulated devices live; 1 is real time")
+	cmd.Flags().Float64Var(scale, "time-scale", usual,
+		"how many `times` faster than real time simulated devices live; 1 is real time")
 }
 
 // open is a session with all that has to be closed after it.
@@ -278,10 +278,8 @@ func (p *program) addBench(o *opened, opener *line.Opener, target line.Target, c
 	if err := o.machine.Start(); err != nil {
 		return err
 	}
-	opener.Register(
-		line.Bench,
-		func(ctx context.Context, t line.Target) (line.Line, error) { return o.machine.Open(ctx, opener, t) },
-	)
+	opener.Register(line.Bench,
+		func(ctx context.Context, t line.Target) (line.Line, error) { return o.machine.Open(ctx, opener, t) })
 	return nil
 }
 
@@ -407,8 +405,8 @@ func (f *targetFlags) loadDialect(target line.Target) (*dialect.Dialect, error) 
 
 // addAwkward adds the switches of a simulated device.
 func addAwkward(cmd *cobra.Command, text *string) {
-	cmd.Flags().
-		StringVar(text, "awkward", "", "make the simulated device awkward: all, or `switches` such as noise,pager ("+strings.Join(append(bench.Switches, bench.Mute), ", ")+")")
+	cmd.Flags().StringVar(text, "awkward", "",
+		"make the simulated device awkward: all, or `switches` such as noise,pager ("+strings.Join(append(bench.Switches, bench.Mute), ", ")+")")
 	cmd.Flags().Lookup("awkward").NoOptDefVal = "all"
 }
 
@@ -421,12 +419,8 @@ func (f *targetFlags) inputs(book *runbook.Runbook) (map[string]string, error) {
 			return nil, fmt.Errorf("--set %s: want k=v", set)
 		}
 		if input, known := book.Input(key); known && input.Kind == runbook.KindSecret {
-			return nil, fmt.Errorf(
-				"--set %s: it is a secret and would be on show in the process list; use --secret %s=env:VARIABLE or --secret %s=file:PATH",
-				key,
-				key,
-				key,
-			)
+			return nil, fmt.Errorf("--set %s: it is a secret and would be on show in the process list; use --secret %s=env:VARIABLE or --secret %s=file:PATH",
+				key, key, key)
 		}
 		values[key] = value
 	}
@@ -443,9 +437,7 @@ func (f *targetFlags) inputs(book *runbook.Runbook) (map[string]string, error) {
 
 // prepare checks everything that can be checked before a line is opened.
 func (p *program) prepare(
-	ctx context.Context,
-	f *targetFlags,
-	name string,
+	ctx context.Context, f *targetFlags, name string,
 ) (target line.Target, prepared *runbook.Prepared, err error) {
 	book, err := shipped.Runbook(name)
 	if err != nil {
@@ -461,10 +453,8 @@ func (p *program) prepare(
 		return target, nil, err
 	}
 	if d == nil {
-		return target, nil, fmt.Errorf(
-			"say how the device talks: --dialect NAME or --dialect FILE; there are %s",
-			strings.Join(shipped.DialectNames(), ", "),
-		)
+		return target, nil, fmt.Errorf("say how the device talks: --dialect NAME or --dialect FILE; there are %s",
+			strings.Join(shipped.DialectNames(), ", "))
 	}
 	values, err := f.inputs(book)
 	if err != nil {
@@ -481,11 +471,7 @@ func (p *program) prepare(
 // kit is what a runbook works with: the shelf in the folders said, in those added, or else in the folders
 // of the images that it is given.
 func (p *program) kit(
-	ctx context.Context,
-	d *dialect.Dialect,
-	folders []string,
-	book *runbook.Runbook,
-	values map[string]string,
+	ctx context.Context, d *dialect.Dialect, folders []string, book *runbook.Runbook, values map[string]string,
 ) (runbook.Kit, error) {
 	kit := runbook.Kit{UpgradePaths: shipped.UpgradePaths, UpgradePathNames: shipped.UpgradePathsNames()}
 	register, err := shelves.Load()

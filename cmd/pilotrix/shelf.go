@@ -34,14 +34,8 @@ func (p *program) openShelf(ctx context.Context, d *dialect.Dialect, folders []s
 	err = shelf.Scan(ctx, func(at image.Progress) {
 		if now := time.Now(); now.Sub(began) > time.Second && now.Sub(report) > 200*time.Millisecond {
 			report = now
-			fmt.Fprintf(
-				p.err,
-				"\rreading %d of %d: %s, %d MiB   ",
-				at.Files+1,
-				at.Total,
-				filepath.Base(at.File),
-				at.Bytes>>20,
-			)
+			fmt.Fprintf(p.err, "\rreading %d of %d: %s, %d MiB   ", at.Files+1, at.Total, filepath.Base(at.File),
+				at.Bytes>>20)
 		}
 	})
 	if !report.IsZero() {
@@ -136,13 +130,8 @@ func (p *program) addDigest(ctx context.Context, place, text string) error {
 		}
 	}
 	err = shelves.Change(func(r *shelves.Register) error {
-		r.Pasted[key] = append(
-			slices.DeleteFunc(
-				r.Pasted[key],
-				func(p image.Published) bool { return p.Algorithm == published.Algorithm },
-			),
-			published,
-		)
+		r.Pasted[key] = append(slices.DeleteFunc(r.Pasted[key],
+			func(p image.Published) bool { return p.Algorithm == published.Algorithm }), published)
 		return nil
 	})
 	if err != nil {
@@ -192,16 +181,8 @@ func (p *program) listShelf(ctx context.Context, folders []string, asJSON bool) 
 		fmt.Fprintln(p.out, "no folder is on the shelf; pilotrix shelf add FOLDER puts one there")
 	}
 	for _, item := range items {
-		fmt.Fprintf(
-			p.out,
-			"%-10s %-28s %12d B  %.12s…  %-10s %s\n",
-			dashed(item.Says[image.SaysRelease]),
-			item.Name,
-			item.Size,
-			item.SHA256,
-			publishedWord(item),
-			placeText(item),
-		)
+		fmt.Fprintf(p.out, "%-10s %-28s %12d B  %.12s…  %-10s %s\n", dashed(item.Says[image.SaysRelease]), item.Name,
+			item.Size, item.SHA256, publishedWord(item), placeText(item))
 	}
 	return err
 }
@@ -320,7 +301,8 @@ func (p *program) showItem(item image.Item) {
 		row(published.Algorithm, fmt.Sprintf("%s in %s", word, published.From))
 	}
 	row("problem", item.Problem)
-	for _, e := range carrier.Estimates(item.Size, arithmetic.Way{Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip}) {
+	for _, e := range carrier.Estimates(item.Size,
+		arithmetic.Way{Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip}) {
 		row("by "+e.Protocol, fmt.Sprintf("about %s (%s) %s", e.Time.Round(100*time.Millisecond), e.Terms, e.Warn))
 	}
 }
@@ -446,15 +428,8 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 		fmt.Fprintf(p.out, "%s runs already\n", running.Text)
 	}
 	for _, upgrade := range upgrades {
-		fmt.Fprintf(
-			p.out,
-			"%s ━▶ %-10s %s%s%s\n",
-			upgrade.From,
-			upgrade.Release,
-			upgrade.Item.Name,
-			listed("  before: ", upgrade.Before),
-			listed("  after: ", upgrade.After),
-		)
+		fmt.Fprintf(p.out, "%s ━▶ %-10s %s%s%s\n", upgrade.From, upgrade.Release, upgrade.Item.Name,
+			listed("  before: ", upgrade.Before), listed("  after: ", upgrade.After))
 	}
 	if path.Downgrade {
 		fmt.Fprintf(p.out, "This is a downgrade: what the newer release has converted, the older one may not read.\n")
@@ -464,13 +439,8 @@ func (p *program) planTo(shelf *image.Shelf, known *device.Facts, paths, to stri
 		for _, upgrade := range other {
 			releases = append(releases, upgrade.Release)
 		}
-		fmt.Fprintf(
-			p.out,
-			"another way, %s, instead of %s: %s\n",
-			effort(other),
-			effort(upgrades),
-			strings.Join(releases, ", "),
-		)
+		fmt.Fprintf(p.out, "another way, %s, instead of %s: %s\n", effort(other), effort(upgrades),
+			strings.Join(releases, ", "))
 	}
 	return nil
 }

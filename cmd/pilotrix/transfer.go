@@ -52,18 +52,14 @@ a few seconds only: the request is repeated until it is answered, or the timeout
 	flags.add(cmd)
 	addTimeScale(cmd, &scale, 8)
 	push.add(cmd)
-	cmd.Flags().
-		StringVar(&protocol, "protocol", "xmodem-1k", "the `protocol`: xmodem, xmodem-1k, ymodem or ymodem-g over the line; tftp over the network")
+	cmd.Flags().StringVar(&protocol, "protocol", "xmodem-1k",
+		"the `protocol`: xmodem, xmodem-1k, ymodem or ymodem-g over the line; tftp over the network")
 	return cmd
 }
 
 // sendOver sends a file over the line.
 func (p *program) sendOver(
-	ctx context.Context,
-	path string,
-	target line.Target,
-	scale float64,
-	variant xmodem.Variant,
+	ctx context.Context, path string, target line.Target, scale float64, variant xmodem.Variant,
 ) error {
 	file, err := os.Open(path)
 	if err != nil {
@@ -148,14 +144,8 @@ func (p *program) push(ctx context.Context, path string, o pushing) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(
-		p.out,
-		"done: %d B in %s, %s, %s resent\n",
-		result.Bytes,
-		result.Took.Round(time.Millisecond),
-		result.Terms,
-		units.Many(result.Resent, "block"),
-	)
+	fmt.Fprintf(p.out, "done: %d B in %s, %s, %s resent\n", result.Bytes, result.Took.Round(time.Millisecond),
+		result.Terms, units.Many(result.Resent, "block"))
 	return nil
 }
 
@@ -280,12 +270,7 @@ type carry func(ctx context.Context, port transfer.Duplex, opt xmodem.Options) (
 
 // transfer moves a file outside of a runbook, with its progress on standard error.
 func (p *program) transfer(
-	ctx context.Context,
-	target line.Target,
-	scale float64,
-	size int64,
-	move carry,
-	variant xmodem.Variant,
+	ctx context.Context, target line.Target, scale float64, size int64, move carry, variant xmodem.Variant,
 ) error {
 	o, err := p.beginHeadless(ctx, opening{target: target, scale: scale})
 	if err != nil {
@@ -295,21 +280,17 @@ func (p *program) transfer(
 	var result xmodem.Result
 	var last time.Time
 	err = o.Transfer(ctx, func(ctx context.Context, port transfer.Duplex) (err error) {
-		result, err = move(
-			ctx,
-			port,
-			xmodem.Options{
-				Variant:   variant,
-				Clock:     o.Clock(),
-				Character: arithmetic.CharacterTime(o.LineRate()),
-				Progress: func(progress transfer.Progress) {
-					if time.Since(last) > 500*time.Millisecond {
-						last = time.Now()
-						fmt.Fprintf(p.err, "\r%s  %s", progress.State, progressText(progress, max(size, progress.Size)))
-					}
-				},
+		result, err = move(ctx, port, xmodem.Options{
+			Variant:   variant,
+			Clock:     o.Clock(),
+			Character: arithmetic.CharacterTime(o.LineRate()),
+			Progress: func(progress transfer.Progress) {
+				if time.Since(last) > 500*time.Millisecond {
+					last = time.Now()
+					fmt.Fprintf(p.err, "\r%s  %s", progress.State, progressText(progress, max(size, progress.Size)))
+				}
 			},
-		)
+		})
 		return err
 	})
 	if !last.IsZero() {
@@ -319,14 +300,7 @@ func (p *program) transfer(
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(
-		p.out,
-		"done: %d B in %s, %s, %d resent, padding %d B\n",
-		result.Bytes,
-		result.Took.Round(10*time.Millisecond),
-		units.Many(result.Blocks, "block"),
-		result.Resent,
-		result.Padding,
-	)
+	fmt.Fprintf(p.out, "done: %d B in %s, %s, %d resent, padding %d B\n", result.Bytes,
+		result.Took.Round(10*time.Millisecond), units.Many(result.Blocks, "block"), result.Resent, result.Padding)
 	return nil
 }

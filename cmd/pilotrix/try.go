@@ -95,8 +95,7 @@ func tryText(trial *dialect.Trial, path string) error {
 	}
 	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
 		return usage(
-			fmt.Errorf("%s: line %d is longer than %s: this is no text of a console", path, n+1, units.Bytes(maxTried)),
-		)
+			fmt.Errorf("%s: line %d is longer than %s: this is no text of a console", path, n+1, units.Bytes(maxTried)))
 	} else if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -120,25 +119,15 @@ func (p *program) reportTrial(trial *dialect.Trial, all bool) error {
 		if quiet && !all {
 			continue
 		}
-		fmt.Fprintf(
-			p.out,
-			"%s %-64s %s\n",
-			mark,
-			plain.Text(clipped(line.Line, 64)),
-			plain.Text(strings.Join(line.Matches, " · ")),
-		)
+		fmt.Fprintf(p.out, "%s %-64s %s\n", mark, plain.Text(clipped(line.Line, 64)),
+			plain.Text(strings.Join(line.Matches, " · ")))
 		for _, fault := range line.Faults {
 			faults++
 			fmt.Fprintf(p.out, "✗ %-64s %s\n", "", plain.Text(fault))
 		}
 	}
-	fmt.Fprintf(
-		p.out,
-		"\n%s; nothing knows %d of them (?); looked for in vain: %s (✗)\n",
-		units.Many(len(lines), "line"),
-		unknown,
-		units.Many(faults, "thing"),
-	)
+	fmt.Fprintf(p.out, "\n%s; nothing knows %d of them (?); looked for in vain: %s (✗)\n",
+		units.Many(len(lines), "line"), unknown, units.Many(faults, "thing"))
 	if len(unused) > 0 {
 		fmt.Fprintf(p.out, "never seen here: %s\n", strings.Join(unused, ", "))
 	}

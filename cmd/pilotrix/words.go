@@ -27,8 +27,7 @@ func holdToText(cmd *cobra.Command) {
 				return nil
 			}
 			return usage(
-				fmt.Errorf("%d words are given to %s, which takes: %s", len(args), cmd.CommandPath(), cmd.UseLine()),
-			)
+				fmt.Errorf("%d words are given to %s, which takes: %s", len(args), cmd.CommandPath(), cmd.UseLine()))
 		}
 	}
 	if cmd.Runnable() || !cmd.HasSubCommands() {
@@ -72,12 +71,8 @@ func (p *program) checkFlags() error {
 	}
 	if home, err := os.UserHomeDir(); (err != nil || home == "") && os.Getenv("XDG_DATA_HOME") == "" &&
 		p.logbookPath != "none" {
-		p.caution(
-			fmt.Errorf(
-				"HOME is not set: what is kept is in %s; set HOME or XDG_DATA_HOME, or say --logbook none",
-				xdg.DataHome,
-			),
-		)
+		p.caution(fmt.Errorf("HOME is not set: what is kept is in %s; set HOME or XDG_DATA_HOME, or say --logbook none",
+			xdg.DataHome))
 	}
 	if p.logbookPath == "" {
 		return usage(fmt.Errorf("--logbook is empty: say a FILE, or none"))

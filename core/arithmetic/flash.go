@@ -56,10 +56,8 @@ func (f Flash) Check() error {
 	}
 	for i, run := range f.Sectors {
 		if run.Count <= 0 || run.Size <= 0 || run.Size > maxFlash || run.Count > maxFlash/run.Size {
-			wrong = append(
-				wrong,
-				fmt.Errorf("%d sectors of %d B, the %d. of the flash, are none", run.Count, run.Size, i+1),
-			)
+			wrong = append(wrong,
+				fmt.Errorf("%d sectors of %d B, the %d. of the flash, are none", run.Count, run.Size, i+1))
 		}
 	}
 	if len(wrong) > 0 {
@@ -70,16 +68,9 @@ func (f Flash) Check() error {
 	for i, p := range parts {
 		wrong = append(wrong, f.checkPart(p))
 		if i > 0 && parts[i-1].End() > p.At {
-			wrong = append(
-				wrong,
-				fmt.Errorf(
-					"part %s ends at 0x%x, and %s begins at 0x%x: they overlap",
-					parts[i-1].Name,
-					parts[i-1].End(),
-					p.Name,
-					p.At,
-				),
-			)
+			wrong = append(wrong,
+				fmt.Errorf("part %s ends at 0x%x, and %s begins at 0x%x: they overlap", parts[i-1].Name,
+					parts[i-1].End(), p.Name, p.At))
 		}
 		if slices.ContainsFunc(parts[:i], func(other Part) bool { return other.Name == p.Name }) {
 			wrong = append(wrong, fmt.Errorf("part %s is there twice", p.Name))
@@ -181,36 +172,21 @@ func (f Flash) Burns(part string, size int64) (Burn, error) {
 	case size <= 0:
 		return Burn{}, fmt.Errorf("there is nothing to write into part %s: %d B", p.Name, size)
 	case size > p.Size:
-		return Burn{}, fmt.Errorf(
-			"the file has %d B, and part %s holds %d B: %d B too many",
-			size,
-			p.Name,
-			p.Size,
-			size-p.Size,
-		)
+		return Burn{}, fmt.Errorf("the file has %d B, and part %s holds %d B: %d B too many", size, p.Name, p.Size,
+			size-p.Size)
 	}
 	b := Burn{Part: p, Write: Span{p.At, p.At + size}, Left: p.Size - size, Base: f.Base}
 	b.Erase, b.Sectors = f.sectorsOf(b.Write)
 	for _, other := range f.Parts {
 		if other.Name != p.Name && b.Erase.Meets(other.Span()) {
 			return Burn{}, fmt.Errorf(
-				"erasing for part %s takes whole sectors, 0x%x to 0x%x, and with them bytes of part %s",
-				p.Name,
-				b.Erase.From,
-				b.Erase.To-1,
-				other.Name,
-			)
+				"erasing for part %s takes whole sectors, 0x%x to 0x%x, and with them bytes of part %s", p.Name,
+				b.Erase.From, b.Erase.To-1, other.Name)
 		}
 	}
 	if !p.Span().Holds(b.Erase) {
-		return Burn{}, fmt.Errorf(
-			"erasing for part %s takes whole sectors, 0x%x to 0x%x, and the part is 0x%x to 0x%x: it does not fill its sectors",
-			p.Name,
-			b.Erase.From,
-			b.Erase.To-1,
-			p.At,
-			p.End()-1,
-		)
+		return Burn{}, fmt.Errorf("erasing for part %s takes whole sectors, 0x%x to 0x%x, and the part is 0x%x to 0x%x: it does not fill its sectors",
+			p.Name, b.Erase.From, b.Erase.To-1, p.At, p.End()-1)
 	}
 	return b, nil
 }

@@ -16,12 +16,7 @@ func bridge() Flash {
 		Base:    0x9f000000,
 		Sectors: []Sectors{{8, 8 << 10}, {127, 64 << 10}},
 		Parts: []Part{
-			{
-				"boot",
-				0,
-				0x8000,
-				true,
-			},
+			{"boot", 0, 0x8000, true},
 			{"environment", 0x8000, 0x8000, false},
 			{"system", 0x10000, 0x700000, false},
 			{"board", 0x7f0000, 0x10000, true},
@@ -105,13 +100,9 @@ func TestNoBurnLeavesItsPart(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		f := Flash{Base: rapid.Int64Range(0, 1<<33).Draw(t, "base")}
 		for range rapid.IntRange(1, 3).Draw(t, "runs") {
-			f.Sectors = append(
-				f.Sectors,
-				Sectors{
-					rapid.Int64Range(1, 20).Draw(t, "count"),
-					rapid.SampledFrom([]int64{1, 7, 512, 4096, 65536}).Draw(t, "size"),
-				},
-			)
+			f.Sectors = append(f.Sectors,
+				Sectors{rapid.Int64Range(1, 20).Draw(t,
+					"count"), rapid.SampledFrom([]int64{1, 7, 512, 4096, 65536}).Draw(t, "size")})
 		}
 		edges := []int64{0}
 		for _, run := range f.Sectors {

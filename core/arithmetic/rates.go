@@ -184,10 +184,8 @@ func tftpEstimate(size int64, block, window int, w Way) Estimate {
 		e.Why = fmt.Sprintf("%d blocks, %d go out before one waits %s for its answer", blocks, window, w.Trip)
 	}
 	if size > LargestTFTP(block) {
-		e.Warn = fmt.Sprintf(
-			"more than %d B: the block counter begins anew, which old devices do not survive",
-			LargestTFTP(block),
-		)
+		e.Warn = fmt.Sprintf("more than %d B: the block counter begins anew, which old devices do not survive",
+			LargestTFTP(block))
 	}
 	return e
 }
@@ -203,12 +201,8 @@ type Erase struct {
 // EraseRange rounds a range outwards to whole sectors.
 func EraseRange(at, size, sector int64) (Erase, error) {
 	if at < 0 || size <= 0 || sector <= 0 {
-		return Erase{}, fmt.Errorf(
-			"an erase needs an address, a size and a sector's size above 0; got %d, %d and %d",
-			at,
-			size,
-			sector,
-		)
+		return Erase{}, fmt.Errorf("an erase needs an address, a size and a sector's size above 0; got %d, %d and %d",
+			at, size, sector)
 	}
 	if at > math.MaxInt64-size-sector {
 		return Erase{}, fmt.Errorf("address %#x and size %d are more than any flash has", at, size)

@@ -19,10 +19,8 @@ func framing(t *testing.T) line.Framing {
 }
 
 func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
-	all := Estimates(
-		9<<20,
-		arithmetic.Way{Baud: 115200, Framing: framing(t), Link: arithmetic.UsualLink, Trip: 2 * time.Millisecond},
-	)
+	all := Estimates(9<<20,
+		arithmetic.Way{Baud: 115200, Framing: framing(t), Link: arithmetic.UsualLink, Trip: 2 * time.Millisecond})
 	times := map[string]time.Duration{}
 	for _, e := range all {
 		times[e.Protocol+" "+e.Terms] = e.Time
@@ -38,7 +36,8 @@ func TestEstimatesOrderAsTheyDoInLife(t *testing.T) {
 }
 
 func TestASlowDeviceLimitsEveryProtocolOfTheNetwork(t *testing.T) {
-	for _, e := range Estimates(9_000_000, arithmetic.Way{Baud: 9600, Framing: framing(t), Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip, Device: 90_000}) {
+	for _, e := range Estimates(9_000_000,
+		arithmetic.Way{Baud: 9600, Framing: framing(t), Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip, Device: 90_000}) {
 		if e.Protocol == "http" || e.Protocol == "tftp" {
 			assert.Equal(t, 100*time.Second, e.Time, e.Protocol)
 			assert.Contains(t, e.Why, "the device takes at most 90 kB/s")

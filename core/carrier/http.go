@@ -43,7 +43,10 @@ const FirstBytes = 512
 func firstRange(ctx context.Context, p Probe) ([]byte, error) {
 	client := http.Client{Transport: &http.Transport{
 		DisableKeepAlives: true,
-		DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return p.Network.Dial(ctx, p.At) },
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return p.Network.Dial(ctx,
+				p.At)
+		},
 	}}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.At.String()+p.Path, nil)
 	if err != nil {

@@ -33,17 +33,15 @@ var (
 		Estimates: arithmetic.StreamEstimate,
 		Probe:     sshGreeting,
 	})
-	SCP = Register(
-		Carrier{
-			Name:  sshput.SCP,
-			Rank:  5,
-			Port:  sshd.Port,
-			With:  SFTP.Name,
-			Talk:  netfilter.OneConnection,
-			Text:  sshText,
-			Probe: sshGreeting,
-		},
-	)
+	SCP = Register(Carrier{
+		Name:  sshput.SCP,
+		Rank:  5,
+		Port:  sshd.Port,
+		With:  SFTP.Name,
+		Talk:  netfilter.OneConnection,
+		Text:  sshText,
+		Probe: sshGreeting,
+	})
 )
 
 func sshText(e Endpoint) string {

@@ -15,10 +15,8 @@ import (
 var TFTP = Register(Carrier{
 	Name: "tftp", Rank: 1, Port: tftp.Port, Talk: netfilter.OwnPorts, Runs: []string{"DATA", "ACK", "STRAY"},
 	Listen: func(at netip.AddrPort, s offer.Serving) (Server, Endpoint, error) {
-		server, err := tftp.Listen(
-			at,
-			tftp.Options{Network: s.Network, Stage: s.Stage, Clock: s.Clock, Watcher: s.Watcher, Packets: true},
-		)
+		server, err := tftp.Listen(at,
+			tftp.Options{Network: s.Network, Stage: s.Stage, Clock: s.Clock, Watcher: s.Watcher, Packets: true})
 		return server, Endpoint{}, err
 	},
 	Boot:      func(_ Endpoint, name string) string { return name },

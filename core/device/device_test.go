@@ -15,18 +15,8 @@ import (
 var ordered = [][]string{
 	{"1.9 v1.9 1.9.0 1.09", "1.10", "2.0-dev3", "2.0-alpha", "2.0-beta1", "2.0b-rc1 2.0.0b-rc1", "2.0b"},
 	{
-		"2.0-rc1 2.0.0-rc1 v2.0rc1",
-		"2.0-rc2",
-		"2.0-rc10",
-		"2 2.0 2.0.0",
-		"2.0-17",
-		"2.0-18 2.0+18 2.0_18 2.0-build18 2.0 build 18",
-		"2.0a",
-		"2.0b",
-		"2.0.0.5",
-		"2.0.1",
-		"2.0.10",
-		"10.0",
+		"2.0-rc1 2.0.0-rc1 v2.0rc1", "2.0-rc2", "2.0-rc10", "2 2.0 2.0.0", "2.0-17",
+		"2.0-18 2.0+18 2.0_18 2.0-build18 2.0 build 18", "2.0a", "2.0b", "2.0.0.5", "2.0.1", "2.0.10", "10.0",
 	},
 	{"7.4.2 v7.4.2 7.4.2.0 V7.4.2", "7.4.2-S2", "7.4.2-S10", "7.4.2.1", "7.4.3-rc1", "7.4.3"},
 	{"4.2.1-rc2", "4.2.1", "4.2.1a", "4.2.1b", "4.2.1.1", "4.2.2"},
@@ -51,20 +41,15 @@ func TestReleasesAreOrderedAsTheTradeWritesThem(t *testing.T) {
 		var all []Release
 		var place []int
 		for n, same := range train {
-			for _, text := range strings.Split(strings.ReplaceAll(strings.ReplaceAll(same, " build ", "~build~"), " SP", "~SP"), " ") {
+			for _, text := range strings.Split(strings.ReplaceAll(strings.ReplaceAll(same, " build ", "~build~"), " SP",
+				"~SP"), " ") {
 				all, place = append(all, release(t, strings.ReplaceAll(text, "~", " "))), append(place, n)
 			}
 		}
 		for i := range all {
 			for j := range all {
-				assert.Equal(
-					t,
-					cmp.Compare(place[i], place[j]),
-					sign(all[i].Compare(all[j])),
-					"%s against %s",
-					all[i],
-					all[j],
-				)
+				assert.Equal(t, cmp.Compare(place[i], place[j]), sign(all[i].Compare(all[j])), "%s against %s", all[i],
+					all[j])
 			}
 		}
 	}
@@ -80,38 +65,14 @@ func TestReleasesAreOrderedAsTheTradeWritesThem(t *testing.T) {
 // TestTheOrderOfReleasesIsTotal draws releases of all kinds of parts: of any three, none lies before and behind
 // another.
 func TestTheOrderOfReleasesIsTotal(t *testing.T) {
-	part := rapid.SampledFrom(
-		[]string{
-			"0",
-			"1",
-			"2",
-			"10",
-			"00",
-			".",
-			"-",
-			"(",
-			")",
-			"+",
-			" ",
-			"_",
-			"a",
-			"b",
-			"rc",
-			"beta",
-			"dev",
-			"SP",
-			"build",
-			"hotfix",
-			"x",
-		},
-	)
+	part := rapid.SampledFrom([]string{
+		"0", "1", "2", "10", "00", ".", "-", "(", ")", "+", " ", "_", "a", "b", "rc", "beta", "dev", "SP", "build",
+		"hotfix", "x",
+	})
 	text := rapid.Custom(func(t *rapid.T) string {
 		return rapid.SampledFrom([]string{"", "v", "Q.", "X"}).
 			Draw(t, "train") +
-			"1" + strings.Join(
-			rapid.SliceOfN(part, 0, 8).Draw(t, "parts"),
-			"",
-		)
+			"1" + strings.Join(rapid.SliceOfN(part, 0, 8).Draw(t, "parts"), "")
 	})
 	rapid.Check(t, func(t *rapid.T) {
 		a, b, c := release(t, text.Draw(t, "a")), release(t, text.Draw(t, "b")), release(t, text.Draw(t, "c"))
@@ -157,7 +118,8 @@ func TestAMakersOwnOrderOfReleases(t *testing.T) {
 		order   *Order
 		ordered []string
 	}{
-		"words":   {NewOrder([]string{"EA"}, []string{"pre", "SP"}, nil), []string{"4.2-ea1", "4.2-rc1", "4.2", "4.2pre1", "4.2pre2", "4.2-sp1", "4.2.1"}},
+		"words": {NewOrder([]string{"EA"}, []string{"pre", "SP"},
+			nil), []string{"4.2-ea1", "4.2-rc1", "4.2", "4.2pre1", "4.2pre2", "4.2-sp1", "4.2.1"}},
 		"pattern": {NewOrder(nil, nil, regexp.MustCompile(`^\w+-(.+)$`)), []string{"b9-1.9", "a1-1.10", "c0-2.0"}},
 	} {
 		for i := range c.ordered {

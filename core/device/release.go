@@ -38,23 +38,8 @@ func NewOrder(earlier, later []string, part *regexp.Regexp) *Order {
 
 // earlierText are those of releases that come before the one they are called after, the earliest first.
 var earlierText = []string{
-	"dev",
-	"devel",
-	"nightly",
-	"snapshot",
-	"draft",
-	"experimental",
-	"eval",
-	"test",
-	"trial",
-	"alpha",
-	"beta",
-	"preview",
-	"prerelease",
-	"pre",
-	"milestone",
-	"candidate",
-	"rc",
+	"dev", "devel", "nightly", "snapshot", "draft", "experimental", "eval", "test", "trial", "alpha", "beta", "preview",
+	"prerelease", "pre", "milestone", "candidate", "rc",
 }
 
 // buildText stand before a build number and say nothing else.

@@ -188,7 +188,8 @@ func TestWhatIsOddIsSaid(t *testing.T) {
 }
 
 func TestAllThatIsWrongIsToldAtOnce(t *testing.T) {
-	text := strings.NewReplacer("'^sill: $'", "'^sill: ($'", "action: log-in}", "action: climb}", "timeout: 20s", "timeout: 20", "fetch: 90 kB", "fetch: soon").
+	text := strings.NewReplacer("'^sill: $'", "'^sill: ($'", "action: log-in}", "action: climb}", "timeout: 20s",
+		"timeout: 20", "fetch: 90 kB", "fetch: soon").
 		Replace(whole)
 	_, err := Parse("small.yaml", []byte(text))
 	require.Error(t, err)

@@ -121,11 +121,9 @@ func (c *compiler) line() {
 		c.f.Warn("line.speed", "the usual speed %d is none of the speeds that it can be set to", d.Line.Speed)
 	}
 	if enter := d.Enter(); !strings.Contains(d.Ends(), enter[len(enter)-1:]) {
-		c.complain(
-			"line.ends",
+		c.complain("line.ends",
 			"what ends a command here, %q, is not among the keys by which the device takes a line: no command would be looked at",
-			enter,
-		)
+			enter)
 	}
 }
 
@@ -141,10 +139,8 @@ func (c *compiler) lineAndModes() {
 		if strings.Contains(string(mode.Prompt), `\r`) || strings.Contains(string(mode.Prompt), `\n`) {
 			c.complain(path+".prompt", "a prompt is the last line alone: it has no line end in it")
 		}
-		c.d.sense.Modes = append(
-			c.d.sense.Modes,
-			sense.Mode{Name: mode.Mode, Prompt: mode.Prompt.RE(), Text: mode.Text.RE()},
-		)
+		c.d.sense.Modes = append(c.d.sense.Modes,
+			sense.Mode{Name: mode.Mode, Prompt: mode.Prompt.RE(), Text: mode.Text.RE()})
 	}
 	for i, press := range c.d.Catch.Press {
 		c.mode(fmt.Sprintf("catch.press[%d].mode", i), press.Mode)
@@ -154,25 +150,16 @@ func (c *compiler) lineAndModes() {
 func (c *compiler) dialog(path string, dialog Dialog) *CompiledDialog {
 	switch {
 	case dialog.Enter && (dialog.Answer != "" || dialog.Operator || dialog.NoEnter):
-		c.complain(
-			path+".enter",
-			"question %q is answered by Enter alone: no answer, operator or no-enter goes with that",
-			dialog.Dialog,
-		)
+		c.complain(path+".enter",
+			"question %q is answered by Enter alone: no answer, operator or no-enter goes with that", dialog.Dialog)
 	case dialog.Answer == "" && !dialog.Operator && !dialog.NoEnter && !dialog.Enter:
-		c.complain(
-			path,
-			"question %q has no answer: give one, enter: true for Enter alone, or operator: true",
-			dialog.Dialog,
-		)
+		c.complain(path, "question %q has no answer: give one, enter: true for Enter alone, or operator: true",
+			dialog.Dialog)
 	case dialog.Operator && dialog.Answer != "":
 		c.complain(path+".answer", "the operator is asked this question, so it has no answer of its own")
 	case dialog.Echo != "" && (dialog.Operator || dialog.Enter || dialog.NoEnter):
-		c.complain(
-			path+".echo",
-			"nothing is waited for to come back of question %q: its answer has no text and Enter",
-			dialog.Dialog,
-		)
+		c.complain(path+".echo", "nothing is waited for to come back of question %q: its answer has no text and Enter",
+			dialog.Dialog)
 	}
 	return &CompiledDialog{Dialog: dialog, Pattern: dialog.Ask.RE(), Reply: c.template(path+".answer", dialog.Answer)}
 }
@@ -181,11 +168,8 @@ var dottedName = regexp.MustCompile(`^[A-Za-z_]\w*(\.[A-Za-z_]\w*)*$`)
 
 func (c *compiler) factName(path, name string) {
 	if name != "" && !dottedName.MatchString(name) {
-		c.complain(
-			path,
-			"%q cannot be a name: want words of letters, digits and _ with dots between, such as store.free",
-			name,
-		)
+		c.complain(path,
+			"%q cannot be a name: want words of letters, digits and _ with dots between, such as store.free", name)
 	}
 	if first, _, _ := strings.Cut(name, "."); expression.Reserved(first) {
 		c.complain(path, "%s is a word of expressions: no name can begin with it", first)
@@ -221,16 +205,10 @@ func (c *compiler) reading(path string, reading Reading) {
 	for i, row := range reading.Rows {
 		c.rows(fmt.Sprintf("%s.rows[%d]", path, i), row)
 		if row.Count != "" &&
-			!slices.ContainsFunc(
-				reading.Facts,
-				func(f FactPattern) bool { return f.Fact == row.Count && f.As == "number" },
-			) {
-			c.complain(
-				fmt.Sprintf("%s.rows[%d].count", path, i),
-				"reading %q makes no number %s",
-				reading.Reading,
-				row.Count,
-			)
+			!slices.ContainsFunc(reading.Facts,
+				func(f FactPattern) bool { return f.Fact == row.Count && f.As == "number" }) {
+			c.complain(fmt.Sprintf("%s.rows[%d].count", path, i), "reading %q makes no number %s", reading.Reading,
+				row.Count)
 		}
 		compiled.rows = append(compiled.rows, compiledRow{row, row.Pattern.RE(), row.keyed()})
 	}
@@ -246,30 +224,18 @@ func (c *compiler) rows(path string, row RowPattern) {
 	}
 	for _, column := range slices.Sorted(maps.Keys(row.Columns)) {
 		if !slices.Contains(groups, column) {
-			c.complain(
-				path+".columns."+column,
-				"the pattern has no group %q; it has %s",
-				column,
-				strings.Join(groups, ", "),
-			)
+			c.complain(path+".columns."+column, "the pattern has no group %q; it has %s", column,
+				strings.Join(groups, ", "))
 		}
 	}
 	if row.Join != "" && !slices.Contains(groups, row.Join) {
-		c.complain(
-			path+".join",
-			"the pattern has no group %q to join by; it has %s",
-			row.Join,
-			strings.Join(groups, ", "),
-		)
+		c.complain(path+".join", "the pattern has no group %q to join by; it has %s", row.Join,
+			strings.Join(groups, ", "))
 	}
 	for i, column := range row.Key {
 		if !slices.Contains(groups, column) {
-			c.complain(
-				fmt.Sprintf("%s.key[%d]", path, i),
-				"the pattern has no group %q to know rows by; it has %s",
-				column,
-				strings.Join(groups, ", "),
-			)
+			c.complain(fmt.Sprintf("%s.key[%d]", path, i), "the pattern has no group %q to know rows by; it has %s",
+				column, strings.Join(groups, ", "))
 		}
 	}
 	if row.Steady && len(row.keyed()) == 0 {
@@ -282,14 +248,8 @@ func (c *compiler) factKinds() {
 	kind, first := map[string]string{}, map[string]string{}
 	add := func(path, reading, name, as string) {
 		if before, there := kind[name]; there && before != as {
-			c.complain(
-				path,
-				"%s is a %s here and a %s in reading %q: one fact has one kind",
-				name,
-				as,
-				before,
-				first[name],
-			)
+			c.complain(path, "%s is a %s here and a %s in reading %q: one fact has one kind", name, as, before,
+				first[name])
 		}
 		for other := range kind {
 			if strings.HasPrefix(name, other+".") || strings.HasPrefix(other, name+".") {
@@ -346,20 +306,13 @@ func (c *compiler) gate(path string, action Action) {
 	case action.Until != "" && untilErr != nil:
 		c.complain(path+".until", "%v", untilErr)
 	case action.Since != "" && action.Until != "" && since.Compare(until) >= 0:
-		c.complain(
-			path+".until",
-			"no release has it: it is there from %s on, and before %s",
-			action.Since,
-			action.Until,
-		)
+		c.complain(path+".until", "no release has it: it is there from %s on, and before %s", action.Since,
+			action.Until)
 	case action.Instead != "" && action.Since == "" && action.Until == "":
 		c.complain(path+".instead", "every release has it: say from which on (since) or before which (until)")
 	case action.Since+action.Until != "" && !c.d.Knows(image.FactRelease):
-		c.complain(
-			path,
-			"whether it is there depends on the release that runs, and no reading makes %s",
-			image.FactRelease,
-		)
+		c.complain(path, "whether it is there depends on the release that runs, and no reading makes %s",
+			image.FactRelease)
 	}
 }
 
@@ -379,20 +332,14 @@ func (c *compiler) way(path string, action Action, way Way) *CompiledWay {
 		compiled.Asks = append(compiled.Asks, c.dialog(fmt.Sprintf("%s.dialogs[%d]", path, i), dialog))
 	}
 	if way.Done == "" && action.To == "" {
-		c.complain(
-			path,
+		c.complain(path,
 			"action %q does not say what success looks like: give it done: PATTERN, or to: MODE where it leads to one",
-			action.Action,
-		)
+			action.Action)
 	}
 	if way.Done != "" && way.Fail != "" { // a failure is looked for first
 		if says, _ := way.Done.RE().LiteralPrefix(); says != "" && way.Fail.RE().MatchString(says) {
-			c.complain(
-				path+".fail",
-				"action %q says %q when it succeeds, and that counts as a failure, too",
-				action.Action,
-				says,
-			)
+			c.complain(path+".fail", "action %q says %q when it succeeds, and that counts as a failure, too",
+				action.Action, says)
 		}
 	}
 	c.parameters(path, action, way, compiled)
@@ -406,22 +353,16 @@ func (c *compiler) parameters(path string, action Action, way Way, compiled *Com
 		used = append(used, ask.Reply.Uses()...)
 	}
 	for _, parameter := range way.With {
-		if !slices.ContainsFunc(
-			used,
-			func(name string) bool { return name == parameter || strings.HasPrefix(name, parameter+".") },
-		) {
+		if !slices.ContainsFunc(used,
+			func(name string) bool { return name == parameter || strings.HasPrefix(name, parameter+".") }) {
 			c.f.Warn(path+".with", "parameter %q of action %q is typed nowhere", parameter, action.Action)
 		}
 	}
 	for i, secret := range way.Secret {
 		if !slices.Contains(way.With, secret) {
-			c.complain(
-				fmt.Sprintf("%s.secret[%d]", path, i),
-				"action %q has no parameter %q: what is secret is given to it (with: [%s])",
-				action.Action,
-				secret,
-				secret,
-			)
+			c.complain(fmt.Sprintf("%s.secret[%d]", path, i),
+				"action %q has no parameter %q: what is secret is given to it (with: [%s])", action.Action, secret,
+				secret)
 		}
 	}
 }
@@ -438,10 +379,8 @@ func (c *compiler) rest() {
 		if t != nil && !slices.Contains(t.Uses(), "speed") {
 			c.complain(path+".command", "the command does not say the speed: write ${speed} where it stands")
 		}
-		d.speeds = append(
-			d.speeds,
-			&CompiledSpeed{SetSpeed: speed, Type: t, Moved: matcher(speed.Moved), Fail: matcher(speed.Fail)},
-		)
+		d.speeds = append(d.speeds,
+			&CompiledSpeed{SetSpeed: speed, Type: t, Moved: matcher(speed.Moved), Fail: matcher(speed.Fail)})
 	}
 	for _, danger := range d.Dangers {
 		if danger.Pattern != "" {
@@ -490,12 +429,8 @@ func (c *compiler) move(path string, move Move) {
 	case len(action.By) > 0:
 		c.complain(path+".action", "action %q is done in several ways, and a move cannot choose one", move.Action)
 	case len(action.With) > 0:
-		c.complain(
-			path+".action",
-			"action %q needs %s, and a move gives no parameters",
-			move.Action,
-			strings.Join(action.With, ", "),
-		)
+		c.complain(path+".action", "action %q needs %s, and a move gives no parameters", move.Action,
+			strings.Join(action.With, ", "))
 	case action.To != "" && action.To != move.To:
 		c.complain(path+".to", "action %q leads to mode %s", move.Action, action.To)
 	}

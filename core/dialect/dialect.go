@@ -90,18 +90,11 @@ func (a *CompiledAction) Way(name string) (*CompiledWay, error) {
 		return way, nil
 	}
 	if name == "" {
-		return nil, fmt.Errorf(
-			"action %q is done in several ways; say by which (by: …): %s",
-			a.Action.Action,
-			strings.Join(a.WayNames(), ", "),
-		)
+		return nil, fmt.Errorf("action %q is done in several ways; say by which (by: …): %s", a.Action.Action,
+			strings.Join(a.WayNames(), ", "))
 	}
-	return nil, fmt.Errorf(
-		"action %q is not done by %q; there are %s",
-		a.Action.Action,
-		name,
-		strings.Join(a.WayNames(), ", "),
-	)
+	return nil, fmt.Errorf("action %q is not done by %q; there are %s", a.Action.Action, name,
+		strings.Join(a.WayNames(), ", "))
 }
 
 // WayNames lists the ways of doing the action, one empty name where there is only one.

@@ -60,12 +60,8 @@ func parse(t *testing.T) *Dialect {
 func TestReadingsMakeFacts(t *testing.T) {
 	reading := parse(t).Reading("store")
 	when := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
-	facts, err := reading.Parse(
-		"  a.brm 12\n  b.brm 34\n  free   8,388,608 B\nrelease v4.2.1\ndigest AB:CD ef\n",
-		"store",
-		when,
-		&device.Facts{},
-	)
+	facts, err := reading.Parse("  a.brm 12\n  b.brm 34\n  free   8,388,608 B\nrelease v4.2.1\ndigest AB:CD ef\n",
+		"store", when, &device.Facts{})
 	require.NoError(t, err)
 	byName := map[string]device.Fact{}
 	for _, f := range facts {
@@ -77,11 +73,8 @@ func TestReadingsMakeFacts(t *testing.T) {
 	assert.Equal(t, "4.2.1", byName["store.release"].Value.(device.Release).String())
 	assert.Equal(t, "abcdef", byName["store.digest"].Value)
 	assert.Equal(t, "", byName["store.broken"].Value, "absent, and that is allowed")
-	assert.Equal(
-		t,
-		[]map[string]any{{"name": "a.brm", "size": "12"}, {"name": "b.brm", "size": "34"}},
-		byName["store.files"].Value,
-	)
+	assert.Equal(t, []map[string]any{{"name": "a.brm", "size": "12"}, {"name": "b.brm", "size": "34"}},
+		byName["store.files"].Value)
 
 	_, err = reading.Parse("something else\n", "store", when, &device.Facts{})
 	assert.ErrorContains(t, err, "says no store.free")
@@ -157,17 +150,10 @@ readings:
 	assert.Equal(t, "running", rows[0]["state"], "the device's word, in ours")
 	assert.Equal(t, 4096.0, rows[0]["free"], "of the row with the same unit, whatever its place")
 	assert.Equal(t, "waits", rows[1]["state"])
-	assert.Equal(
-		t,
-		map[string]any{"unit": 3.0, "free": 1024.0},
-		rows[2],
-		"one that the other reading does not have stays",
-	)
-	assert.Positive(
-		t,
-		rows[0]["release"].(device.Release).Compare(rows[1]["release"].(device.Release)),
-		"in the maker's own order",
-	)
+	assert.Equal(t, map[string]any{"unit": 3.0, "free": 1024.0}, rows[2],
+		"one that the other reading does not have stays")
+	assert.Positive(t, rows[0]["release"].(device.Release).Compare(rows[1]["release"].(device.Release)),
+		"in the maker's own order")
 	assert.Equal(t, []map[string]string{{"unit": "3", "free": "1024"}}, TextRows(rows)[2:])
 	read("mood", "it is fine")
 	mood, _ := facts.Get("mood")
@@ -178,12 +164,8 @@ readings:
 }
 
 func TestAGroupThatTookNoPartSaysNothing(t *testing.T) {
-	d, err := Parse(
-		"d.yaml",
-		[]byte(
-			"dialect: d\nmodes: [{mode: m, prompt: x}]\nreadings: [{reading: r, command: c, facts: [{fact: a, pattern: 'a(b)?'}, {fact: e, pattern: 'e(f)?', default: none}]}]\n",
-		),
-	)
+	d, err := Parse("d.yaml",
+		[]byte("dialect: d\nmodes: [{mode: m, prompt: x}]\nreadings: [{reading: r, command: c, facts: [{fact: a, pattern: 'a(b)?'}, {fact: e, pattern: 'e(f)?', default: none}]}]\n"))
 	require.NoError(t, err)
 	_, err = d.Reading("r").Parse("a e", "c", time.Now(), &device.Facts{})
 	assert.ErrorContains(t, err, "says no a")
@@ -241,10 +223,8 @@ actions:
 }
 
 func TestPromptsHaveNamedGroups(t *testing.T) {
-	d, err := Parse(
-		"prompts.yaml",
-		[]byte("dialect: p\nmodes: [{mode: user, prompt: '^(?P<unit>\\d):(?P<host>\\w+)> $'}]\n"),
-	)
+	d, err := Parse("prompts.yaml",
+		[]byte("dialect: p\nmodes: [{mode: user, prompt: '^(?P<unit>\\d):(?P<host>\\w+)> $'}]\n"))
 	require.NoError(t, err)
 	assert.Equal(t, map[string]any{"unit": "2", "host": "quay"}, d.PromptGroups("user", "2:quay> "))
 	assert.Empty(t, d.PromptGroups("user", "quay> "))

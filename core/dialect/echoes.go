@@ -55,12 +55,8 @@ func repeated(echoes []compiledEcho, command, answer string, env map[string]any)
 			return fmt.Errorf("“%s” was answered without saying for what (looked for %s)", command, echo.Pattern)
 		}
 		if !sameArgument(found[1], want) {
-			return fmt.Errorf(
-				"“%s” was answered for %s, and not for %s: it is the answer to something else",
-				command,
-				found[1],
-				want,
-			)
+			return fmt.Errorf("“%s” was answered for %s, and not for %s: it is the answer to something else", command,
+				found[1], want)
 		}
 	}
 	return nil

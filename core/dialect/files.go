@@ -86,20 +86,12 @@ func (c *compiler) files(path string, files Files) {
 		return
 	}
 	if !slices.Contains(compiled.Hashing.Type.Uses(), Hashed) {
-		c.complain(
-			path+".hash",
-			"reading %q does not say which file it hashes: write ${%s} where its name stands",
-			files.Hash,
-			Hashed,
-		)
+		c.complain(path+".hash", "reading %q does not say which file it hashes: write ${%s} where its name stands",
+			files.Hash, Hashed)
 	}
 	if !slices.ContainsFunc(compiled.Hashing.Makes(), func(name string) bool { return algorithmOf(name) != "" }) {
-		c.complain(
-			path+".hash",
-			"reading %q makes no digest: want a fact that ends in one of %s, such as file.sha256",
-			files.Hash,
-			strings.Join(image.Algorithms, ", "),
-		)
+		c.complain(path+".hash", "reading %q makes no digest: want a fact that ends in one of %s, such as file.sha256",
+			files.Hash, strings.Join(image.Algorithms, ", "))
 	}
 }
 
@@ -111,30 +103,18 @@ func (c *compiler) fileList(path string, files Files, reading *CompiledReading) 
 		}
 		groups := row.RowPattern.Pattern.Groups()
 		if !slices.Contains(groups, "name") {
-			c.complain(
-				path+".list",
-				"the rows of %s have no column name: write (?P<name>…) around the file's name",
-				files.List,
-			)
+			c.complain(path+".list", "the rows of %s have no column name: write (?P<name>…) around the file's name",
+				files.List)
 		}
 		if slices.Contains(groups, "size") && row.Columns["size"].As != "size" {
 			c.complain(path+".list", "the column size of %s is text: say columns: {size: {as: size}}", files.List)
 		}
 		if !row.Empty {
-			c.f.Warn(
-				path+".list",
-				"no file at all is a failure of reading %q: say empty: true at %s",
-				files.Read,
-				files.List,
-			)
+			c.f.Warn(path+".list", "no file at all is a failure of reading %q: say empty: true at %s", files.Read,
+				files.List)
 		}
 		return
 	}
-	c.complain(
-		path+".list",
-		"reading %q makes no list %q; it makes %s",
-		files.Read,
-		files.List,
-		listed(reading.Makes()),
-	)
+	c.complain(path+".list", "reading %q makes no list %q; it makes %s", files.Read, files.List,
+		listed(reading.Makes()))
 }

@@ -42,17 +42,13 @@ func (c *compiler) flash() {
 	}
 	switch {
 	case said.Layout == "" && said.Sectors == "":
-		c.complain(
-			"flash",
-			"its sectors are not known: say them (layout), or the list that a reading makes of them (sectors)",
-		)
+		c.complain("flash",
+			"its sectors are not known: say them (layout), or the list that a reading makes of them (sectors)")
 	case said.Sectors != "" && said.Size == "":
 		c.complain("flash", "where its last sector ends is not known: say the fact that tells its size (size)")
 	case len(said.Known) == 0 && said.Parts == "":
-		c.complain(
-			"flash",
-			"its parts are not known: say them (known), or the list that a reading makes of them (parts)",
-		)
+		c.complain("flash",
+			"its parts are not known: say them (known), or the list that a reading makes of them (parts)")
 	}
 	c.d.flash = f
 	if said.Layout != "" && len(said.Known) > 0 && c.f.Err() == nil {
@@ -110,9 +106,7 @@ func (d *Dialect) FlashMap(facts *device.Facts) (arithmetic.Flash, error) {
 		if _, err := f.Part(name); err != nil {
 			return f, fmt.Errorf(
 				"the map of the flash is not to be trusted: dialect %s protects part %s, and the device tells of none",
-				d.Dialect,
-				name,
-			)
+				d.Dialect, name)
 		}
 	}
 	return f, f.Check()
@@ -181,15 +175,12 @@ func sectorsOf(rows []map[string]any, size int64) (base int64, runs []arithmetic
 func partsOf(rows []map[string]any) (parts []arithmetic.Part) {
 	for _, row := range rows {
 		name, _ := row["name"].(string)
-		parts = append(
-			parts,
-			arithmetic.Part{
-				Name:      name,
-				At:        number(row, "at"),
-				Size:      number(row, "size"),
-				Protected: row["protected"] == "yes",
-			},
-		)
+		parts = append(parts, arithmetic.Part{
+			Name:      name,
+			At:        number(row, "at"),
+			Size:      number(row, "size"),
+			Protected: row["protected"] == "yes",
+		})
 	}
 	return parts
 }

@@ -52,26 +52,16 @@ func reported(t *testing.T, d *Dialect, flash, parts string) (*device.Facts, err
 func TestTheMapOfAFlashIsWhatTheDeviceSays(t *testing.T) {
 	d, err := Parse("flashed.yaml", []byte(flashTalk))
 	require.NoError(t, err)
-	facts, err := reported(
-		t,
-		d,
-		"Size: 144 kB in 4 sectors\n BF000000 BF010000\n BF020000 BF022000",
-		"loader 0x0 0x10000 no\nsystem 0x10000 0x10000 no\nboard 0x22000 0x2000 yes",
-	)
+	facts, err := reported(t, d, "Size: 144 kB in 4 sectors\n BF000000 BF010000\n BF020000 BF022000",
+		"loader 0x0 0x10000 no\nsystem 0x10000 0x10000 no\nboard 0x22000 0x2000 yes")
 	require.NoError(t, err)
 	f, err := d.FlashMap(facts)
 	require.NoError(t, err)
 	assert.EqualValues(t, 0xbf000000, f.Base)
 	assert.Equal(t, []arithmetic.Sectors{{Count: 2, Size: 0x10000}, {Count: 2, Size: 0x2000}}, f.Sectors)
-	assert.Equal(
-		t,
-		[]arithmetic.Part{
-			{Name: "loader", Size: 0x10000, Protected: true},
-			{Name: "system", At: 0x10000, Size: 0x10000},
-			{Name: "board", At: 0x22000, Size: 0x2000, Protected: true},
-		},
-		f.Parts,
-	)
+	assert.Equal(t,
+		[]arithmetic.Part{{Name: "loader", Size: 0x10000, Protected: true}, {Name: "system", At: 0x10000, Size: 0x10000}, {Name: "board", At: 0x22000, Size: 0x2000, Protected: true}},
+		f.Parts)
 	size, _ := facts.Get("flash.size")
 	assert.Equal(t, "144 KiB", size.Text)
 	b, err := f.Burns("system", 100)
@@ -109,12 +99,10 @@ func TestWrongMapsAreRefused(t *testing.T) {
 }
 
 func TestADialectThatKnowsItsFlash(t *testing.T) {
-	known := strings.Replace(
-		flashTalk,
+	known := strings.Replace(flashTalk,
 		"flash: {sectors: flash.sectors, size: flash.size, parts: flash.parts, protected: [loader]}",
 		"flash: {base: 0xbf000000, layout: '2x64KiB,8x8KiB', known: ['loader=0+0x10000', 'system=0x10000+0x10000'], protected: [loader]}",
-		1,
-	)
+		1)
 	d, err := Parse("flashed.yaml", []byte(known))
 	require.NoError(t, err)
 	f, err := d.FlashMap(&device.Facts{})
@@ -132,10 +120,8 @@ func TestADialectThatKnowsItsFlash(t *testing.T) {
 		"{sectors: flash.rows, size: flash.size, parts: flash.parts}":   "no reading makes flash.rows",
 		"{layout: 2x64KiB, known: ['s=0+0x10000', 't=0x8000+0x10000']}": "they overlap",
 	} {
-		_, err := Parse(
-			"flashed.yaml",
-			[]byte(flashTalk[:strings.LastIndex(flashTalk, "flash: {")]+"flash: "+wrong+"\n"),
-		)
+		_, err := Parse("flashed.yaml",
+			[]byte(flashTalk[:strings.LastIndex(flashTalk, "flash: {")]+"flash: "+wrong+"\n"))
 		if want == "flash.base" {
 			want = "is no address"
 		}

@@ -35,22 +35,16 @@ func TestAReleaseLacksWhatIsThereBeforeOrBehindIt(t *testing.T) {
 	}
 	old, err := device.ParseRelease("5.2")
 	require.NoError(t, err)
-	assert.Equal(
-		t,
-		"5.2 has no “all-in-one”: it is there from 5.4 on; it is done one by one",
-		d.Action("all-in-one").Lacks(old),
-	)
+	assert.Equal(t, "5.2 has no “all-in-one”: it is there from 5.4 on; it is done one by one",
+		d.Action("all-in-one").Lacks(old))
 	late, err := device.ParseRelease("6.1")
 	require.NoError(t, err)
 	assert.Equal(t, "6.1 has no “by-floppy” any more: it was there before 6.0", d.Action("by-floppy").Lacks(late))
 	for name, known := range map[string]bool{"can.all_in_one": true, "lacks.all_in_one": true, "can": true, "can.fly": false, "lacks.all-in-one": false} {
 		assert.Equal(t, known, d.Knows(name), name)
 	}
-	assert.Equal(
-		t,
-		"5.2 has no “all-in-one”: it is there from 5.4 on; it is done one by one",
-		d.Lacking(old)["all_in_one"],
-	)
+	assert.Equal(t, "5.2 has no “all-in-one”: it is there from 5.4 on; it is done one by one",
+		d.Lacking(old)["all_in_one"])
 }
 
 // TestWhatTheReleaseRefusesIsHeldAtItsEnter, whoever types it, once it is known which one runs.
@@ -61,11 +55,8 @@ func TestWhatTheReleaseRefusesIsHeldAtItsEnter(t *testing.T) {
 	assert.True(t, k.Any())
 	assert.Empty(t, k.Stops("sweep all"))
 	k.Runs("5.2")
-	assert.Equal(
-		t,
-		"will be refused: 5.2 has no “all-in-one”: it is there from 5.4 on; it is done one by one",
-		k.Stops(" sweep  all"),
-	)
+	assert.Equal(t, "will be refused: 5.2 has no “all-in-one”: it is there from 5.4 on; it is done one by one",
+		k.Stops(" sweep  all"))
 	assert.Empty(t, k.Stops("sweeping"))
 	assert.Empty(t, k.Stops("go"))
 	k.Restarted()

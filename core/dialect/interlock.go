@@ -42,7 +42,8 @@ func spaced(command string) string { return strings.Join(strings.Fields(command)
 // Typed takes note of a line that went to the device at that time, and says what is pending by it and what it dealt
 // with.
 func (k *Interlocks) Typed(line string, now time.Time) (opened, dealt []Open) {
-	for _, one := range k.d.Means(line, "", nil).commands { // in their order: what one leaves pending the next may deal with
+	for _, one := range k.d.Means(line, "",
+		nil).commands { // in their order: what one leaves pending the next may deal with
 		more, less := k.typed(one, now)
 		for _, gone := range less {
 			opened = slices.DeleteFunc(opened, func(o Open) bool { return o.Name == gone.Name })

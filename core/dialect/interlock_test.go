@@ -60,11 +60,8 @@ func TestWhatRunsOutByItselfHasADeadline(t *testing.T) {
 	require.NoError(t, err)
 	k := d.NewInterlocks()
 	opened, dealt := k.Typed("try 8.1", noon)
-	assert.Equal(
-		t,
-		[]Open{{Name: "trial", Says: "the old release comes back", Until: noon.Add(5 * time.Minute)}},
-		opened,
-	)
+	assert.Equal(t, []Open{{Name: "trial", Says: "the old release comes back", Until: noon.Add(5 * time.Minute)}},
+		opened)
 	assert.Empty(t, dealt)
 	assert.Equal(t, "restarts the device while this is pending: the old release comes back", k.Stops("recommence"))
 	opened, _ = k.Typed("try 8.2", noon.Add(time.Minute))

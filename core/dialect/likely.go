@@ -62,10 +62,8 @@ func (d *Dialect) weigh(lines []string) Likely {
 			}
 			seen[match] = true
 			one.Score += weights[kind]
-			reasons = append(
-				reasons,
-				reason{weights[kind], fmt.Sprintf("“%s” (%s)", strings.TrimSpace(line.Line), match)},
-			)
+			reasons = append(reasons,
+				reason{weights[kind], fmt.Sprintf("“%s” (%s)", strings.TrimSpace(line.Line), match)})
 		}
 	}
 	slices.SortStableFunc(reasons, func(a, b reason) int { return b.weight - a.weight })

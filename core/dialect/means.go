@@ -280,10 +280,8 @@ func (d *Dialect) mayDo(c lineCommand) bool {
 
 // looksOnly reports whether the dialect says of a command, as it stands, that it changes nothing.
 func (d *Dialect) looksOnly(c lineCommand) bool {
-	return slices.ContainsFunc(
-		d.looks,
-		func(look *regexp.Regexp) bool { return slices.ContainsFunc(c.spelt, look.MatchString) },
-	)
+	return slices.ContainsFunc(d.looks,
+		func(look *regexp.Regexp) bool { return slices.ContainsFunc(c.spelt, look.MatchString) })
 }
 
 // unknownAlters says whether a command that nothing knows may change something: in a mode in which nothing can be

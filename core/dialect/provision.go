@@ -34,12 +34,8 @@ func (c *compiler) provision() {
 		}
 		for _, name := range t.Uses() {
 			if !slices.Contains(provisionText, name) {
-				c.complain(
-					path,
-					"no %s is known of a new device; there are %s",
-					name,
-					strings.Join(provisionText, ", "),
-				)
+				c.complain(path, "no %s is known of a new device; there are %s", name,
+					strings.Join(provisionText, ", "))
 			}
 		}
 		c.d.setups = append(c.d.setups, t)

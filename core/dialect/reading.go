@@ -81,29 +81,21 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 	for _, fact := range r.facts {
 		text, found := fact.find(output)
 		if !found {
-			return nil, fmt.Errorf(
-				"%s: the answer says no %s (looked for %s in %s)",
-				command,
-				fact.Fact,
-				fact.FactPattern.Pattern,
-				units.Many(len(output), "character"),
-			)
+			return nil, fmt.Errorf("%s: the answer says no %s (looked for %s in %s)", command, fact.Fact,
+				fact.FactPattern.Pattern, units.Many(len(output), "character"))
 		}
 		value, err := r.values.convert(fact.Value, text)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %s: %w", command, fact.Fact, err)
 		}
-		facts = append(
-			facts,
-			device.Fact{
-				Name:    fact.Fact,
-				Value:   value,
-				Text:    strings.TrimSpace(fact.Value.word(text) + " " + fact.Unit),
-				Source:  command,
-				At:      at,
-				Reading: r.Reading.Reading,
-			},
-		)
+		facts = append(facts, device.Fact{
+			Name:    fact.Fact,
+			Value:   value,
+			Text:    strings.TrimSpace(fact.Value.word(text) + " " + fact.Unit),
+			Source:  command,
+			At:      at,
+			Reading: r.Reading.Reading,
+		})
 	}
 	for _, row := range r.rows {
 		list, err := row.find(output, r.values)
@@ -111,13 +103,8 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 			return nil, fmt.Errorf("%s: %s: %w", command, row.List, err)
 		}
 		if len(list) == 0 && !row.Empty {
-			return nil, fmt.Errorf(
-				"%s: the answer has no row of %s (looked for %s in %s)",
-				command,
-				row.List,
-				row.RowPattern.Pattern,
-				units.Many(len(output), "character"),
-			)
+			return nil, fmt.Errorf("%s: the answer has no row of %s (looked for %s in %s)", command, row.List,
+				row.RowPattern.Pattern, units.Many(len(output), "character"))
 		}
 		if err := cmp.Or(counted(row, len(list), facts), row.distinct(list)); err != nil {
 			return nil, fmt.Errorf("%s: %w", command, err)
@@ -125,17 +112,14 @@ func (r *CompiledReading) Parse(output, command string, at time.Time, known *dev
 		if before, ok := known.Get(row.List); row.Join != "" && ok {
 			list = join(before.Value, list, row.Join)
 		}
-		facts = append(
-			facts,
-			device.Fact{
-				Name:    row.List,
-				Value:   list,
-				Text:    rowsText(len(list)),
-				Source:  command,
-				At:      at,
-				Reading: r.Reading.Reading,
-			},
-		)
+		facts = append(facts, device.Fact{
+			Name:    row.List,
+			Value:   list,
+			Text:    rowsText(len(list)),
+			Source:  command,
+			At:      at,
+			Reading: r.Reading.Reading,
+		})
 	}
 	return facts, nil
 }
@@ -147,12 +131,8 @@ func counted(row compiledRow, rows int, facts []device.Fact) error {
 	}
 	for _, fact := range facts {
 		if n, ok := fact.Value.(float64); fact.Name == row.Count && ok && int(n) != rows {
-			return fmt.Errorf(
-				"the answer has %s of %s, and says that there are %d",
-				units.Many(rows, "row"),
-				row.List,
-				int(n),
-			)
+			return fmt.Errorf("the answer has %s of %s, and says that there are %d", units.Many(rows, "row"), row.List,
+				int(n))
 		}
 	}
 	return nil
@@ -218,10 +198,7 @@ func (row compiledRow) overlooked(output string, matches [][]int) string {
 		begins, ends := at, at+len(line)
 		at = ends
 		inside := func(span []int) bool { return span[0] < ends && span[1] > begins }
-		if text := strings.TrimRight(
-			line,
-			"\r\n",
-		); row.Lines.RE().MatchString(text) &&
+		if text := strings.TrimRight(line, "\r\n"); row.Lines.RE().MatchString(text) &&
 			!slices.ContainsFunc(matches, inside) {
 			return strings.TrimSpace(text)
 		}

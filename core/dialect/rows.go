@@ -70,12 +70,8 @@ func (r *CompiledReading) Same(began map[string][]map[string]any, now map[string
 		}
 		for _, one := range now[row.List] {
 			if name := row.called(one); !slices.Contains(names, name) {
-				return fmt.Errorf(
-					"%s has %s, which was not there when it was first read: %s",
-					row.List,
-					name,
-					strings.Join(names, "; "),
-				)
+				return fmt.Errorf("%s has %s, which was not there when it was first read: %s", row.List, name,
+					strings.Join(names, "; "))
 			}
 		}
 	}

@@ -68,10 +68,7 @@ func TestASteadyListHasNoRowThatWasNotThere(t *testing.T) {
 	units := d.Reading("units")
 	assert.NoError(t, units.Same(nil, list("1", "9")), "the first time")
 	assert.NoError(t, units.Same(list("1", "2"), list("2")), "one may be away")
-	assert.EqualError(
-		t,
-		units.Same(list("1", "2"), list("1", "9")),
-		"units has unit 9, which was not there when it was first read: unit 1; unit 2",
-	)
+	assert.EqualError(t, units.Same(list("1", "2"), list("1", "9")),
+		"units has unit 9, which was not there when it was first read: unit 1; unit 2")
 	assert.NoError(t, d.Reading("files").Same(list("1"), list("9")), "files come and go")
 }

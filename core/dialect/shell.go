@@ -152,33 +152,9 @@ func (r *reads) words(words []string, depth int) {
 
 // leads are commands that carry out the one after them.
 var leads = []string{
-	"sudo",
-	"doas",
-	"su",
-	"busybox",
-	"toybox",
-	"env",
-	"nohup",
-	"exec",
-	"command",
-	"builtin",
-	"nice",
-	"ionice",
-	"setsid",
-	"time",
-	"timeout",
-	"chroot",
-	"start-stop-daemon",
-	"stdbuf",
-	"unshare",
-	"nsenter",
-	"flock",
-	"chrt",
-	"taskset",
-	"script",
-	"coproc",
-	"at",
-	"batch",
+	"sudo", "doas", "su", "busybox", "toybox", "env", "nohup", "exec", "command", "builtin", "nice", "ionice", "setsid",
+	"time", "timeout", "chroot", "start-stop-daemon", "stdbuf", "unshare", "nsenter", "flock", "chrt", "taskset",
+	"script", "coproc", "at", "batch",
 }
 
 func isShell(name string) bool {
@@ -220,17 +196,9 @@ func namesShell(call *syntax.CallExpr) bool {
 // fed reports whether a statement is given text to read.
 func fed(stmt *syntax.Stmt) bool {
 	return slices.ContainsFunc(stmt.Redirs, func(r *syntax.Redirect) bool {
-		return slices.Contains(
-			[]syntax.RedirOperator{
-				syntax.RdrIn,
-				syntax.RdrInOut,
-				syntax.Hdoc,
-				syntax.DashHdoc,
-				syntax.WordHdoc,
-				syntax.DplIn,
-			},
-			r.Op,
-		)
+		return slices.Contains([]syntax.RedirOperator{
+			syntax.RdrIn, syntax.RdrInOut, syntax.Hdoc, syntax.DashHdoc, syntax.WordHdoc, syntax.DplIn,
+		}, r.Op)
 	})
 }
 
@@ -284,7 +252,8 @@ func recalled(line string) (text string, recalls bool) {
 		case quoted:
 		case line[i] == '\\':
 			i++
-		case line[i] == '!' && i+1 < len(line) && !strings.ContainsRune(" \t=(\"", rune(line[i+1])) && (i == 0 || line[i-1] != '$' && line[i-1] != '['):
+		case line[i] == '!' && i+1 < len(line) && !strings.ContainsRune(" \t=(\"",
+			rune(line[i+1])) && (i == 0 || line[i-1] != '$' && line[i-1] != '['):
 			return strings.Fields(line[i:])[0], true
 		}
 	}

@@ -43,9 +43,12 @@ func TestNoSpellingOfADangerPasses(t *testing.T) {
 	}
 	assert.Greater(t, len(seen), 300)
 	for _, line := range []string{
-		"sync && reboot", "false || reboot", "(reboot)", "{ reboot; }", "if true; then reboot; fi", "eval reboot", "true | dd of=/dev/sda", "!!", "!reb", "^a^b", "cd /tmp && rm -rf *",
-		"echo b > /proc/sysrq-trigger", "cat x > /dev/mtd0", "tee /dev/mtd1", "find . -delete", "rm -r secret.cfg", "$(echo reboot)", "R=reboot; $R", "re${x}boot", "/sbin/re?oot", "reb{oot,}",
-		"sh script", ". ./script", "source x", "sh < script", "cat script | sh", "echo reboot | sudo sh", "if true; then", "reboot '", "sudo -u root reboot", "$'reb\\157ot'", "echo $((reboot -f))", "((reboot))", "$((reboot) )", "echo $(( (reboot) ))",
+		"sync && reboot", "false || reboot", "(reboot)", "{ reboot; }", "if true; then reboot; fi", "eval reboot",
+		"true | dd of=/dev/sda", "!!", "!reb", "^a^b", "cd /tmp && rm -rf *", "echo b > /proc/sysrq-trigger",
+		"cat x > /dev/mtd0", "tee /dev/mtd1", "find . -delete", "rm -r secret.cfg", "$(echo reboot)", "R=reboot; $R",
+		"re${x}boot", "/sbin/re?oot", "reb{oot,}", "sh script", ". ./script", "source x", "sh < script",
+		"cat script | sh", "echo reboot | sudo sh", "if true; then", "reboot '", "sudo -u root reboot", "$'reb\\157ot'",
+		"echo $((reboot -f))", "((reboot))", "$((reboot) )", "echo $(( (reboot) ))",
 	} {
 		assert.NotEmpty(t, d.NewInterlocks().Stops(line), "%q", line)
 	}
@@ -55,9 +58,12 @@ func TestNoSpellingOfADangerPasses(t *testing.T) {
 func TestOrdinaryLinesOfAShellPass(t *testing.T) {
 	d := shipped(t, "linux-shell")
 	for _, line := range []string{
-		"ls -la", "cat /etc/release", "ps | grep -v x", "dmesg | tail -n 20", "cd /tmp && ls", "uptime; free", "echo $HOME", "for i in 1 2 3; do echo $i; done", "test -f /etc/x && echo yes",
-		"[ ! -f /tmp/x ] && echo none", "if [ $? != 0 ]; then echo failed; fi", "wget -O /tmp/next http://192.0.2.10:80/y/skua-2.6.pws", "sha256sum /tmp/next", "echo 'reboot later'", `echo "rm is a command"`,
-		"grep -r 'reboot' /etc", "man reboot", "which reboot", "ls > /tmp/list 2>&1", "cat < /etc/release", "date -u +%H:%M", "echo a!", "top", "df -h /", "mount", "ip addr", "ip route show", "echo $((1+2))", "((i++))", "let i=1",
+		"ls -la", "cat /etc/release", "ps | grep -v x", "dmesg | tail -n 20", "cd /tmp && ls", "uptime; free",
+		"echo $HOME", "for i in 1 2 3; do echo $i; done", "test -f /etc/x && echo yes", "[ ! -f /tmp/x ] && echo none",
+		"if [ $? != 0 ]; then echo failed; fi", "wget -O /tmp/next http://192.0.2.10:80/y/skua-2.6.pws",
+		"sha256sum /tmp/next", "echo 'reboot later'", `echo "rm is a command"`, "grep -r 'reboot' /etc", "man reboot",
+		"which reboot", "ls > /tmp/list 2>&1", "cat < /etc/release", "date -u +%H:%M", "echo a!", "top", "df -h /",
+		"mount", "ip addr", "ip route show", "echo $((1+2))", "((i++))", "let i=1",
 	} {
 		assert.Empty(t, d.NewInterlocks().Stops(line), "%q", line)
 	}
@@ -69,9 +75,13 @@ func TestTheLoadersDangersAreHeld(t *testing.T) {
 	for _, name := range []string{"u-boot", "linux-board", "pellow-w3"} {
 		d := shipped(t, name)
 		for _, line := range []string{
-			"erase all", "erase 1:0-3", "protect off all", "cp.b 80000000 bf000000 100", "mw.b bf000000 0 100", "nand erase.part fs", "nand scrub.chip", "nand write 80000000 0 100", "sf erase 0 100000", "sf update 80000000 0 100",
-			"mtd erase nor0", "ubi remove x", "mmc write 0 0 1", "mmc erase 0 1", "mmc partconf 0 1 1 1", "usb write 0 0 1", "gpt write mmc 0 x", "env default -a", "env erase", "saveenv", "env save", "fatwrite virtio 0:1 0 x 1", "ext4write mmc 0 0 /x 1",
-			"eeprom write 0 0 1", "fuse prog 0 0 1", "run wipeall", "go 80000000", "reset", "poweroff", "if true; then erase 1:0; fi", "true && erase all", "usb reset; sf update 80000000 0 100", "setenv x 1 || reset", "source 80000000",
+			"erase all", "erase 1:0-3", "protect off all", "cp.b 80000000 bf000000 100", "mw.b bf000000 0 100",
+			"nand erase.part fs", "nand scrub.chip", "nand write 80000000 0 100", "sf erase 0 100000",
+			"sf update 80000000 0 100", "mtd erase nor0", "ubi remove x", "mmc write 0 0 1", "mmc erase 0 1",
+			"mmc partconf 0 1 1 1", "usb write 0 0 1", "gpt write mmc 0 x", "env default -a", "env erase", "saveenv",
+			"env save", "fatwrite virtio 0:1 0 x 1", "ext4write mmc 0 0 /x 1", "eeprom write 0 0 1", "fuse prog 0 0 1",
+			"run wipeall", "go 80000000", "reset", "poweroff", "if true; then erase 1:0; fi", "true && erase all",
+			"usb reset; sf update 80000000 0 100", "setenv x 1 || reset", "source 80000000",
 		} {
 			assert.NotEmpty(t, d.NewInterlocks().Stops(line), "%s: %q", name, line)
 		}

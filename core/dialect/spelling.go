@@ -135,7 +135,8 @@ func (s *spelling) separates(line string) (n int) {
 }
 
 func (s *spelling) withoutPrefixes(words []string) []string {
-	for len(words) > 1 && slices.ContainsFunc(s.Prefixes, func(p source.Text) bool { return s.same(string(p), words[0]) }) {
+	for len(words) > 1 && slices.ContainsFunc(s.Prefixes,
+		func(p source.Text) bool { return s.same(string(p), words[0]) }) {
 		words = words[1:]
 	}
 	return words

@@ -301,7 +301,8 @@ func (r *CompiledReading) takenLines(output string) map[int]bool {
 		for _, at := range pattern.FindAllStringIndex(output, -1) {
 			text := output[at[0]:at[1]]
 			from := at[0] + len(text) - len(strings.TrimLeft(text, "\n"))
-			for n := strings.Count(output[:from], "\n"); n <= strings.Count(output[:from]+strings.Trim(text, "\n"), "\n"); n++ {
+			for n := strings.Count(output[:from],
+				"\n"); n <= strings.Count(output[:from]+strings.Trim(text, "\n"), "\n"); n++ {
 				taken[n] = true
 			}
 		}

@@ -27,23 +27,9 @@ func tried(t *testing.T, text string) (made map[string]string, lines []Tried, un
 
 func TestATrialSaysWhatEachLineIs(t *testing.T) {
 	made, lines, unused := tried(t, strings.Join([]string{
-		"a key stops it within 3 s",
-		"sill: store",
-		"  a.brm 12",
-		"  b.brm 34",
-		"free 8,388,608 B",
-		"serial X1",
-		"*log link up",
-		"(more)",
-		"sill: drop a.brm",
-		"sure of it: gone",
-		"sill: fly",
-		"Sure? y",
-		"quay login: harbour",
-		"quay ~ ",
-		"nobody knows this",
-		"\uFFFD\uFFFD\uFFFD x",
-		"sill: store empty",
+		"a key stops it within 3 s", "sill: store", "  a.brm 12", "  b.brm 34", "free 8,388,608 B", "serial X1",
+		"*log link up", "(more)", "sill: drop a.brm", "sure of it: gone", "sill: fly", "Sure? y", "quay login: harbour",
+		"quay ~ ", "nobody knows this", "\uFFFD\uFFFD\uFFFD x", "sill: store empty",
 	}, "\r\n"))
 	for line, want := range map[string]string{
 		"a key stops it within 3 s": "mode countdown",

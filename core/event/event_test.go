@@ -28,22 +28,16 @@ func TestEveryKindComesBackFromJSON(t *testing.T) {
 		text, err := json.Marshal(before)
 		require.NoError(t, err)
 		assert.NotContains(t, string(text), "\n", "an event is one line")
-		assert.False(
-			t,
-			strings.ContainsFunc(string(text), func(r rune) bool { return r < 0x20 || isC1(r) }),
-			"and safe on a terminal",
-		)
+		assert.False(t, strings.ContainsFunc(string(text), func(r rune) bool { return r < 0x20 || isC1(r) }),
+			"and safe on a terminal")
 		var after Event
 		require.NoError(t, json.Unmarshal(text, &after), "%s", text)
 		assert.Equal(t, before, after)
 	}
 	assert.Greater(t, len(Kinds()), 30)
 	var unknown Event
-	assert.ErrorContains(
-		t,
-		json.Unmarshal([]byte(`{"seq":1,"at":"2026-01-01T00:00:00Z","kind":"telepathy"}`), &unknown),
-		"telepathy",
-	)
+	assert.ErrorContains(t,
+		json.Unmarshal([]byte(`{"seq":1,"at":"2026-01-01T00:00:00Z","kind":"telepathy"}`), &unknown), "telepathy")
 }
 
 func TestEveryFeedSeesTheSameOrder(t *testing.T) {
@@ -141,11 +135,8 @@ func TestOneSecretThatBeginsAnother(t *testing.T) {
 		easy := redacted(t, false, "x lamp-and-tide y lamp-and", "lamp", "lamp-and-tide")
 		assert.NotContains(t, easy, "lamp")
 		assert.NotContains(t, easy, "tide")
-		assert.Equal(
-			t,
-			"x "+Redacted+" y "+Redacted,
-			redacted(t, true, "x lamp-and-tide y lamp-and", "lamp", "lamp-and-tide"),
-		)
+		assert.Equal(t, "x "+Redacted+" y "+Redacted,
+			redacted(t, true, "x lamp-and-tide y lamp-and", "lamp", "lamp-and-tide"))
 	})
 }
 

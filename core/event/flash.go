@@ -91,15 +91,8 @@ var flashKind = declare(Kind[Flash]{
 		Checksum:  "9bd366ae",
 	},
 	Report: func(b Flash) (string, bool) {
-		return fmt.Sprintf(
-			"%s: part %s, 0x%x to 0x%x erased for %s, %s",
-			b.State,
-			b.Part,
-			b.Base+b.EraseFrom,
-			b.Base+b.EraseTo-1,
-			b.File,
-			units.Bytes(b.WriteTo-b.WriteFrom),
-		), b.State == FlashDoubtful
+		return fmt.Sprintf("%s: part %s, 0x%x to 0x%x erased for %s, %s", b.State, b.Part, b.Base+b.EraseFrom,
+			b.Base+b.EraseTo-1, b.File, units.Bytes(b.WriteTo-b.WriteFrom)), b.State == FlashDoubtful
 	},
 })
 
@@ -136,13 +129,8 @@ var windowKind = declare(Kind[Window]{
 		Hand:  "hold the button",
 	},
 	Report: func(b Window) (string, bool) {
-		return fmt.Sprintf(
-				"the window at %s is %s, try %d",
-				b.To,
-				b.State,
-				b.Tries,
-			), b.State == WindowCut ||
-				b.State == WindowMissed
+		return fmt.Sprintf("the window at %s is %s, try %d", b.To, b.State, b.Tries), b.State == WindowCut ||
+			b.State == WindowMissed
 	},
 })
 

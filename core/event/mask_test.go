@@ -211,8 +211,7 @@ func TestOrdinaryWordsAreNotMasked(t *testing.T) {
 // BenchmarkMasking is what a flood costs with secrets to be taken out of it, beside one without.
 func BenchmarkMasking(b *testing.B) {
 	line := []byte(
-		"2026-11-30 12:00:00 harbour-gw port 3 link up, lamp and ladder, counters 18446744073709551615 drops 0\r\n",
-	)
+		"2026-11-30 12:00:00 harbour-gw port 3 link up, lamp and ladder, counters 18446744073709551615 drops 0\r\n")
 	flood := []byte(strings.Repeat(string(line), 80))
 	var took [2]time.Duration
 	for b.Loop() {

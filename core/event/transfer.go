@@ -78,16 +78,8 @@ var transferEndKind = declare(Kind[TransferEnd]{
 	Name:   "transfer.end",
 	Sample: TransferEnd{Outcome: Failed, Padding: 127},
 	Report: func(b TransferEnd) (string, bool) {
-		return fmt.Sprintf(
-			"%s, %d B%s, %d blocks, %d resent, padding %d B %s",
-			b.Outcome,
-			b.Bytes,
-			b.Part(),
-			b.Blocks,
-			b.Resent,
-			b.Padding,
-			b.Message,
-		), b.Outcome == Failed
+		return fmt.Sprintf("%s, %d B%s, %d blocks, %d resent, padding %d B %s", b.Outcome, b.Bytes, b.Part(), b.Blocks,
+			b.Resent, b.Padding, b.Message), b.Outcome == Failed
 	},
 })
 

@@ -59,13 +59,8 @@ func Systems(s *state.State) *Drawing {
 	for _, system := range s.Systems {
 		y += 26
 		has := []bool{system.Packed, system.Unpacked, system.Runs, system.Lasts}
-		d.Strong(
-			margin,
-			y+4,
-			12,
-			map[bool]palette.Tone{true: palette.Good, false: palette.Ink}[system.Runs],
-			short(system.Release, 16),
-		)
+		d.Strong(margin, y+4, 12, map[bool]palette.Tone{true: palette.Good, false: palette.Ink}[system.Runs],
+			short(system.Release, 16))
 		for i := range stages {
 			x := first + apart*float64(i)
 			if i > 0 && has[i] && has[i-1] {
@@ -77,13 +72,8 @@ func Systems(s *state.State) *Drawing {
 			}
 			d.Circle(x, y, 5, tone, has[i])
 		}
-		d.Text(
-			first+apart*float64(len(stages))-60,
-			y+4,
-			9,
-			palette.Quiet,
-			short(strings.Join(systemText(system), ", "), 44),
-		)
+		d.Text(first+apart*float64(len(stages))-60, y+4, 9, palette.Quiet,
+			short(strings.Join(systemText(system), ", "), 44))
 		if system.Lasts {
 			lasts = system.Release
 		}
@@ -139,14 +129,8 @@ func DryRun(s *state.State) *Drawing {
 		d.Text(margin+110, y, 9, palette.Quiet, short(row.Effect, 22))
 		if row.Takes > 0 {
 			d.Ending(bars-8, y, 9, palette.Ink, units.Span(row.Takes))
-			d.Box(
-				bars,
-				y-7,
-				max(1.2, wide*row.Takes.Seconds()/max(run.Restarts(), time.Second).Seconds()),
-				8,
-				palette.Here,
-				true,
-			)
+			d.Box(bars, y-7, max(1.2, wide*row.Takes.Seconds()/max(run.Restarts(), time.Second).Seconds()), 8,
+				palette.Here, true)
 		}
 		d.Strong(bars+wide+16, y, 9, tone, row.Verdict)
 		y += 12
@@ -163,13 +147,8 @@ func DryRun(s *state.State) *Drawing {
 		y += 6
 	}
 	for _, gone := range run.Gone() {
-		d.Text(
-			margin,
-			y,
-			9,
-			palette.Quiet,
-			short(gone.Part, 20)+": only in the dry run at "+run.FirstAt.Format("15:04:05"),
-		)
+		d.Text(margin, y, 9, palette.Quiet,
+			short(gone.Part, 20)+": only in the dry run at "+run.FirstAt.Format("15:04:05"))
 		y += 14
 	}
 	d.Height = y + margin
@@ -217,13 +196,9 @@ func Stack(s *state.State) *Drawing {
 			d.Box(left+380, y-7, max(1, 60*float64(u.Percent)/100), 8, palette.Here, true)
 			d.Text(left+446, y, 8.5, palette.Ink, fmt.Sprintf("%d %%", u.Percent))
 		default:
-			d.Text(
-				left+380,
-				y,
-				9,
+			d.Text(left+380, y, 9,
 				map[bool]palette.Tone{true: palette.Good, false: palette.Bad}[u.Copy == "written" || u.Copy == "waits"],
-				short(u.Copy, 16),
-			)
+				short(u.Copy, 16))
 		}
 		if u.Reason != "" {
 			y += 12

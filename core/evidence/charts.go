@@ -106,13 +106,8 @@ func Course(s *state.State) *Drawing {
 		}
 	} else if s.Run != nil {
 		y += 14
-		d.Strong(
-			margin,
-			y,
-			10,
-			palette.Bad,
-			"The record ends here, in the middle of the run: nothing is known of what came after.",
-		)
+		d.Strong(margin, y, 10, palette.Bad,
+			"The record ends here, in the middle of the run: nothing is known of what came after.")
 		y += 14
 	}
 	d.Height = y + margin
@@ -137,14 +132,8 @@ func mark(d *Drawing, x, y float64, step state.Step, tone palette.Tone) {
 	case step.Irreversible:
 		d.Shape(tone, filled, [2]float64{x, y - r}, [2]float64{x + r, y + r}, [2]float64{x - r, y + r})
 	case step.Hold:
-		d.Shape(
-			tone,
-			filled,
-			[2]float64{x, y - r - 1},
-			[2]float64{x + r + 1, y},
-			[2]float64{x, y + r + 1},
-			[2]float64{x - r - 1, y},
-		)
+		d.Shape(tone, filled, [2]float64{x, y - r - 1}, [2]float64{x + r + 1, y}, [2]float64{x, y + r + 1},
+			[2]float64{x - r - 1, y})
 	default:
 		d.Circle(x, y, r, tone, filled)
 	}
@@ -238,13 +227,8 @@ func Upgrades(s *state.State) *Drawing {
 	}
 	if s.Upgrades.Downgrade {
 		low += 16
-		d.Strong(
-			margin,
-			low,
-			10,
-			palette.Here,
-			"A downgrade: what the newer release has converted, the older one may not read.",
-		)
+		d.Strong(margin, low, 10, palette.Here,
+			"A downgrade: what the newer release has converted, the older one may not read.")
 	}
 	d.Height = low + margin
 	return d
@@ -334,14 +318,8 @@ func reachOf(d *Drawing, s *state.State, t *state.Watched, y float64) float64 {
 	}
 	for _, try := range t.Tries {
 		if try.Held {
-			d.Line(
-				at(try.At),
-				base,
-				at(try.At),
-				base-max(2, high*float64(try.Trip)/float64(slowest)),
-				0.8,
-				palette.Good,
-			)
+			d.Line(at(try.At), base, at(try.At), base-max(2, high*float64(try.Trip)/float64(slowest)), 0.8,
+				palette.Good)
 		}
 	}
 	d.Line(margin, base, sheet-margin, base, 0.5, palette.Faint)
@@ -383,19 +361,9 @@ func Ladder(s *state.State) *Drawing {
 	y := 60.0
 	for _, m := range s.Moves {
 		d.Strong(margin, y, 10, palette.Ink, short(m.Plan.File, 60))
-		d.Ending(
-			sheet-margin,
-			y,
-			9,
-			palette.Quiet,
-			fmt.Sprintf(
-				"%s, %s, %s B, %d resent",
-				m.Plan.Protocol,
-				m.Plan.Peer,
-				units.Count(m.Got.Bytes),
-				m.Got.Resent,
-			),
-		)
+		d.Ending(sheet-margin, y, 9, palette.Quiet,
+			fmt.Sprintf("%s, %s, %s B, %d resent", m.Plan.Protocol, m.Plan.Peer, units.Count(m.Got.Bytes),
+				m.Got.Resent))
 		y += row
 		if left := s.LeftOut[m.Plan.ID]; left > 0 {
 			d.Text(margin, y, 8.5, palette.Here, fmt.Sprintf("%d earlier messages are left out here.", left))

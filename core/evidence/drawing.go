@@ -84,14 +84,8 @@ func (d *Drawing) Circle(x, y, r float64, tone palette.Tone, filled bool) {
 
 // Box draws a rectangle.
 func (d *Drawing) Box(x, y, width, height float64, tone palette.Tone, filled bool) {
-	d.Shape(
-		tone,
-		filled,
-		[2]float64{x, y},
-		[2]float64{x + width, y},
-		[2]float64{x + width, y + height},
-		[2]float64{x, y + height},
-	)
+	d.Shape(tone, filled, [2]float64{x, y}, [2]float64{x + width, y}, [2]float64{x + width, y + height},
+		[2]float64{x, y + height})
 }
 
 // Arrow draws a line with a head at its end.
@@ -108,44 +102,22 @@ func (d *Drawing) Arrow(x1, y, x2, weight float64, tone palette.Tone) {
 // SVG writes the drawing as SVG 1.1.
 func (d *Drawing) SVG(out io.Writer) error {
 	var b strings.Builder
-	fmt.Fprintf(
-		&b,
+	fmt.Fprintf(&b,
 		`<svg xmlns="http://www.w3.org/2000/svg" width="%gpt" height="%gpt" viewBox="0 0 %g %g" font-family="Go, Helvetica, Arial, sans-serif">`+"\n",
-		d.Width,
-		d.Height,
-		d.Width,
-		d.Height,
-	)
+		d.Width, d.Height, d.Width, d.Height)
 	fmt.Fprintf(&b, "<title>%s</title>\n<rect width=\"100%%\" height=\"100%%\" fill=\"#ffffff\"/>\n", escaped(d.Title))
 	for _, one := range d.items {
 		switch i := one.(type) {
 		case stroke:
-			fmt.Fprintf(
-				&b,
-				`<line x1="%g" y1="%g" x2="%g" y2="%g" stroke="%s" stroke-width="%g"/>`+"\n",
-				i.x1,
-				i.y1,
-				i.x2,
-				i.y2,
-				i.tone.Hex(),
-				i.weight,
-			)
+			fmt.Fprintf(&b, `<line x1="%g" y1="%g" x2="%g" y2="%g" stroke="%s" stroke-width="%g"/>`+"\n", i.x1, i.y1,
+				i.x2, i.y2, i.tone.Hex(), i.weight)
 		case words:
 			weight := ""
 			if i.bold {
 				weight = ` font-weight="bold"`
 			}
-			fmt.Fprintf(
-				&b,
-				`<text x="%g" y="%g" font-size="%g" fill="%s" text-anchor="%s"%s>%s</text>`+"\n",
-				i.x,
-				i.y,
-				i.size,
-				i.tone.Hex(),
-				i.anchor,
-				weight,
-				escaped(i.text),
-			)
+			fmt.Fprintf(&b, `<text x="%g" y="%g" font-size="%g" fill="%s" text-anchor="%s"%s>%s</text>`+"\n", i.x, i.y,
+				i.size, i.tone.Hex(), i.anchor, weight, escaped(i.text))
 		case polygon:
 			var points []string
 			for _, p := range i.points {

@@ -137,11 +137,9 @@ func TestEveryChartSaysWhatHappened(t *testing.T) {
 			assert.Contains(t, got, want, name)
 		}
 		assert.Contains(t, got, "mare-gw1")
-		assert.False(
-			t,
+		assert.False(t,
 			strings.ContainsFunc(got, func(r rune) bool { return r < 0x20 && r != '\n' || r >= 0x7f && r < 0xa0 }),
-			name,
-		)
+			name)
 	}
 }
 
@@ -161,10 +159,7 @@ func TestEveryChartIsAPageToo(t *testing.T) {
 // is cut off while a target is away.
 func extreme(steps, upgrades int) *state.State {
 	at := time.Date(2026, 3, 2, 14, 0, 0, 0, time.UTC)
-	long := strings.Repeat(
-		"a name of a step that is long ",
-		4,
-	) + "🚢 港 \u0627\u0644 \U0010ffff" + strings.Repeat(
+	long := strings.Repeat("a name of a step that is long ", 4) + "🚢 港 \u0627\u0644 \U0010ffff" + strings.Repeat(
 		"unbroken",
 		20,
 	)
@@ -176,17 +171,13 @@ func extreme(steps, upgrades int) *state.State {
 	}
 	begin := event.RunBegin{Title: long}
 	for i := range steps {
-		begin.Steps = append(
-			begin.Steps,
-			event.StepPlan{ID: strconv.Itoa(i), Phase: "phase " + long, Title: strconv.Itoa(i) + " " + long},
-		)
+		begin.Steps = append(begin.Steps,
+			event.StepPlan{ID: strconv.Itoa(i), Phase: "phase " + long, Title: strconv.Itoa(i) + " " + long})
 	}
 	path := event.UpgradePath{From: "1.0", To: "2.0", Downgrade: true}
 	for i := range upgrades {
-		path.Steps = append(
-			path.Steps,
-			event.UpgradeStep{Release: strconv.Itoa(i) + ".123456789-rc1", Image: long, Before: []string{long}},
-		)
+		path.Steps = append(path.Steps,
+			event.UpgradeStep{Release: strconv.Itoa(i) + ".123456789-rc1", Image: long, Before: []string{long}})
 	}
 	apply(event.SessionBegin{Target: "bench:x", Device: long})
 	apply(begin)

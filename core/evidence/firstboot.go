@@ -24,13 +24,8 @@ func FirstBoot(s *state.State) *Drawing {
 		if n.Alone {
 			color = palette.Quiet
 		}
-		d.Text(
-			margin+350,
-			y,
-			9,
-			color,
-			short(fmt.Sprintf("%s; %s, %s", n.Stage, files(n.Files), restarts(n.Rounds)), 50),
-		)
+		d.Text(margin+350, y, 9, color,
+			short(fmt.Sprintf("%s; %s, %s", n.Stage, files(n.Files), restarts(n.Rounds)), 50))
 		y += row
 		if n.Wrong != "" {
 			d.Text(margin+12, y, 8.5, palette.Bad, short(n.Wrong, 130))

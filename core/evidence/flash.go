@@ -60,13 +60,8 @@ func flashPart(d *Drawing, f *event.Flash, y float64) float64 {
 			return left + (right-left)*float64(offset-part.At)/float64(max(1, part.Size))
 		}
 		d.Strong(left, y, 10, palette.Ink, "part "+short(part.Name, 24))
-		d.Ending(
-			right,
-			y,
-			8.5,
-			palette.Quiet,
-			fmt.Sprintf("0x%08x to 0x%08x, %s", f.Base+part.At, f.Base+part.At+part.Size-1, units.Bytes(part.Size)),
-		)
+		d.Ending(right, y, 8.5, palette.Quiet,
+			fmt.Sprintf("0x%08x to 0x%08x, %s", f.Base+part.At, f.Base+part.At+part.Size-1, units.Bytes(part.Size)))
 		d.Box(left, y+8, right-left, 26, palette.Faint, false)
 		flashRange(d, f, at, y+8, 26)
 		flashSectors(d, f, part, at, y+34)
@@ -101,13 +96,8 @@ func flashTable(d *Drawing, f *event.Flash, y float64) float64 {
 		y += 15
 	}
 	span := func(from, to int64) string {
-		return fmt.Sprintf(
-			"0x%08x to 0x%08x   %s B   %s",
-			f.Base+from,
-			f.Base+to-1,
-			units.Count(to-from),
-			units.Bytes(to-from),
-		)
+		return fmt.Sprintf("0x%08x to 0x%08x   %s B   %s", f.Base+from, f.Base+to-1, units.Count(to-from),
+			units.Bytes(to-from))
 	}
 	row("erased", span(f.EraseFrom, f.EraseTo), palette.Ink)
 	row("written", span(f.WriteFrom, f.WriteTo)+"   "+short(f.File, 40), palette.Ink)

@@ -23,8 +23,7 @@ const pageHeight = 560.0
 // PDF writes the drawing on as many pages as it needs, broken between its rows.
 func (d *Drawing) PDF(out io.Writer) error {
 	doc := fpdf.NewCustom(
-		&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: d.Width, Ht: math.Min(d.Height, pageHeight)}},
-	)
+		&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: d.Width, Ht: math.Min(d.Height, pageHeight)}})
 	doc.SetTitle(plain.Text(d.Title), true)
 	doc.SetCreator("Pilotrix", true)
 	doc.AddUTF8FontFromBytes("go", "", goregular.TTF)
@@ -41,18 +40,15 @@ func (d *Drawing) PDF(out io.Writer) error {
 			}
 		}
 		if len(breaks) > 2 {
-			drawn(
-				doc,
-				words{
-					d.Width - margin,
-					bottom - top - 8,
-					8,
-					palette.Quiet,
-					false,
-					"end",
-					fmt.Sprintf("page %d of %d", n+1, len(breaks)-1),
-				},
-			)
+			drawn(doc, words{
+				d.Width - margin,
+				bottom - top - 8,
+				8,
+				palette.Quiet,
+				false,
+				"end",
+				fmt.Sprintf("page %d of %d", n+1, len(breaks)-1),
+			})
 		}
 	}
 	return doc.Output(out)

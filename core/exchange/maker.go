@@ -100,10 +100,8 @@ func (m *Maker) replied(one Sent, v sense.State, asks string) {
 		m.beginUnshown()
 	}
 	shown := one.Who != event.Hand ||
-		strings.HasSuffix(
-			shown.Squeeze(v.Partial),
-			shown.Squeeze(text),
-		) // else it may be a secret that nothing knows for one
+		strings.HasSuffix(shown.Squeeze(v.Partial),
+			shown.Squeeze(text)) // else it may be a secret that nothing knows for one
 	if m.open == nil && len(m.queue) == 0 {
 		seen := event.SeenDrawn
 		if one.Secret || !shown {
@@ -312,10 +310,8 @@ func (m *Maker) took(i int, prompt, text, echo string, after int) {
 		for _, before := range m.queue[:i] {
 			if before.shown != "" {
 				asks := strings.TrimSuffix(strings.TrimRight(before.shown, " "), before.Text)
-				m.open.Questions = append(
-					m.open.Questions,
-					event.Question{Text: strings.TrimSpace(asks), Answer: before.Text},
-				)
+				m.open.Questions = append(m.open.Questions,
+					event.Question{Text: strings.TrimSpace(asks), Answer: before.Text})
 			}
 		}
 	}

@@ -304,11 +304,8 @@ func TestAnExchangeKeepsItsQuestions(t *testing.T) {
 	d.says("\r\nhaul 1 begun\r\n")
 	d.prompt("gw / ")
 	require.Len(t, d.ended, 1)
-	assert.Equal(
-		t,
-		[]event.Question{{Text: "really? (y/n)", Answer: "y"}, {Text: "word:", Secret: true}},
-		d.ended[0].Questions,
-	)
+	assert.Equal(t, []event.Question{{Text: "really? (y/n)", Answer: "y"}, {Text: "word:", Secret: true}},
+		d.ended[0].Questions)
 	assert.NotContains(t, fmt.Sprint(d.ended, d.asked), "tern-and-gull")
 }
 
@@ -354,12 +351,8 @@ func TestWhatADeviceDoesNotShowMayBeASecret(t *testing.T) {
 		d.prompt("gw / ")
 		require.Len(t, d.ended, 1)
 		assert.Equal(t, "set\n", d.ended[0].Answer())
-		assert.Equal(
-			t,
-			silent,
-			strings.Contains(fmt.Sprint(d.asked, d.ended), "tern-and-gull"),
-			"known only where it echoes nothing",
-		)
+		assert.Equal(t, silent, strings.Contains(fmt.Sprint(d.asked, d.ended), "tern-and-gull"),
+			"known only where it echoes nothing")
 	}
 }
 
@@ -368,7 +361,8 @@ func TestAnAnswerThatLostRowsIsNotWhole(t *testing.T) {
 	for name, c := range map[string]struct {
 		answer string
 		whole  bool
-	}{"short": {"  a\r\n", true}, "long": {strings.Repeat(strings.Repeat("x", 70)+"\r\n", 60000), false}, "refused": {"no such word\r\n", false}} {
+	}{"short": {"  a\r\n", true}, "long": {strings.Repeat(strings.Repeat("x", 70)+"\r\n",
+		60000), false}, "refused": {"no such word\r\n", false}} {
 		d := newTalk(false)
 		d.prompt("gw / ")
 		d.types(event.Hand, "look\r")

@@ -68,8 +68,7 @@ func (r *Remaker) until(at time.Time) (all []event.Event) {
 	for range most {
 		next := r.sense.Next()
 		if soon := r.learner.Next(
-			r.sense.State(),
-		); r.learns && !soon.IsZero() && (next.IsZero() || soon.Before(next)) &&
+			r.sense.State()); r.learns && !soon.IsZero() && (next.IsZero() || soon.Before(next)) &&
 			soon.After(r.now) {
 			next = soon
 		}

@@ -61,22 +61,13 @@ func Compile(text string, names Names) (*Guard, error) {
 		expr.Function("older", compare(func(n int) bool { return n < 0 }), new(func(any, any) bool)),
 		expr.Function("newer", compare(func(n int) bool { return n > 0 }), new(func(any, any) bool)),
 		expr.Function("same", compare(func(n int) bool { return n == 0 }), new(func(any, any) bool)),
-		expr.Function(
-			equal,
-			func(a ...any) (any, error) { return equals(order, a[0], a[1]), nil },
-			new(func(any, any) bool),
-		),
-		expr.Function(
-			"size",
-			func(a ...any) (any, error) { return units.ParseSize(fmt.Sprint(a[0])) },
-			new(func(any) float64),
-		),
+		expr.Function(equal, func(a ...any) (any, error) { return equals(order, a[0], a[1]), nil },
+			new(func(any, any) bool)),
+		expr.Function("size", func(a ...any) (any, error) { return units.ParseSize(fmt.Sprint(a[0])) },
+			new(func(any) float64)),
 		expr.Function("hex", func(a ...any) (any, error) { return hexOf(a[0]) }, new(func(any) string)),
-		expr.Function(
-			"words",
-			func(a ...any) (any, error) { return words(fmt.Sprint(a[0])), nil },
-			new(func(any) []string),
-		),
+		expr.Function("words", func(a ...any) (any, error) { return words(fmt.Sprint(a[0])), nil },
+			new(func(any) []string)),
 	)
 	if err != nil {
 		return nil, shorten(err)
@@ -261,18 +252,6 @@ func Reserved(word string) bool {
 }
 
 var keywords = []string{
-	"in",
-	"and",
-	"or",
-	"not",
-	"true",
-	"false",
-	"nil",
-	"let",
-	"if",
-	"else",
-	"matches",
-	"contains",
-	"startsWith",
+	"in", "and", "or", "not", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith",
 	"endsWith",
 }

@@ -132,8 +132,7 @@ func (t *Template) Shown(env map[string]any) string {
 
 // render puts the pieces together; each value goes through one function.
 func (t *Template) render(
-	env map[string]any,
-	through func(name string, value any, err error) (string, error),
+	env map[string]any, through func(name string, value any, err error) (string, error),
 ) (string, error) {
 	var out strings.Builder
 	for _, p := range t.pieces {

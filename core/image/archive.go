@@ -72,11 +72,8 @@ func ownHead(head []byte) []byte {
 		if len(head) < zipHead {
 			return head
 		}
-		size := zipHead + int(
-			binary.LittleEndian.Uint16(head[zipNameSize:]),
-		) + int(
-			binary.LittleEndian.Uint16(head[zipNameSize+2:]),
-		)
+		size := zipHead + int(binary.LittleEndian.Uint16(head[zipNameSize:])) +
+			int(binary.LittleEndian.Uint16(head[zipNameSize+2:]))
 		return head[:min(size, len(head))]
 	case "gz":
 		return head[:gzipHead(head)]
@@ -171,11 +168,8 @@ func walkZip(file *interruptible, size int64, visit func(member, io.Reader) erro
 		return err
 	}
 	if len(archive.File) > maxMembers {
-		return fmt.Errorf(
-			"it holds %s, more than the %d that are looked at",
-			units.Many(len(archive.File), "file"),
-			maxMembers,
-		)
+		return fmt.Errorf("it holds %s, more than the %d that are looked at", units.Many(len(archive.File), "file"),
+			maxMembers)
 	}
 	named := places{}
 	all := &inflated{packed: func() int64 { return size }} // members may share what they are packed from
@@ -220,10 +214,8 @@ func walkTar(from io.Reader, visit func(member, io.Reader) error) error {
 		case header.Typeflag != tar.TypeReg:
 			continue
 		}
-		if err := visit(
-			member{place: named.of(header.Name), size: header.Size, modified: header.ModTime},
-			archive,
-		); err != nil {
+		if err := visit(member{place: named.of(header.Name), size: header.Size, modified: header.ModTime},
+			archive); err != nil {
 			return stopped(err)
 		}
 	}
@@ -317,10 +309,8 @@ type found struct {
 func (f found) words() string {
 	var all []string
 	if len(f.nested) > 0 {
-		all = append(
-			all,
-			fmt.Sprintf("it holds another archive, %s, which is not looked into: unpack it once", f.nested[0]),
-		)
+		all = append(all,
+			fmt.Sprintf("it holds another archive, %s, which is not looked into: unpack it once", f.nested[0]))
 	}
 	if len(f.sealed) > 0 {
 		all = append(all, f.sealed[0]+moreText(len(f.sealed)-1))
@@ -331,11 +321,7 @@ func (f found) words() string {
 // look reads an archive once and finds the images inside: the files that the patterns recognise. An archive in it is
 // taken for one only where its own beginning says so.
 func look(
-	ctx context.Context,
-	archive string,
-	headers []Header,
-	progress func(int64),
-	more []string,
+	ctx context.Context, archive string, headers []Header, progress func(int64), more []string,
 ) (f found, err error) {
 	file, err := os.Open(archive)
 	if err != nil {
@@ -360,12 +346,7 @@ func look(
 }
 
 func (f *found) lookAt(
-	ctx context.Context,
-	archive string,
-	m member,
-	data io.Reader,
-	headers []Header,
-	progress func(int64),
+	ctx context.Context, archive string, m member, data io.Reader, headers []Header, progress func(int64),
 	more []string,
 ) error {
 	head := make([]byte, HeaderSize)
@@ -387,12 +368,8 @@ func (f *found) lookAt(
 	case !recognised(img.Says):
 		return nil
 	case m.size > maxUnpacked:
-		return fmt.Errorf(
-			"%s in it unpacks to %d B, more than the %d B that are taken out",
-			m.place,
-			m.size,
-			int64(maxUnpacked),
-		)
+		return fmt.Errorf("%s in it unpacks to %d B, more than the %d B that are taken out", m.place, m.size,
+			int64(maxUnpacked))
 	}
 	bounded := &bounded{from: io.MultiReader(bytes.NewReader(head[:n]), data), left: maxUnpacked}
 	if img.Digests, _, err = Digest(ctx, bounded, nil, progress, more...); err != nil {
@@ -441,14 +418,8 @@ func Unpack(ctx context.Context, img *Image, folder string, progress func(int64)
 	place := filepath.Join(folder, img.Name)
 	found := false
 	if free, known := freeSpace(folder); known && img.Size > free {
-		return nil, fmt.Errorf(
-			"unpacking %s from %s: it needs %d B in %s, %d B are free",
-			img.Inside,
-			img.Path,
-			img.Size,
-			folder,
-			free,
-		)
+		return nil, fmt.Errorf("unpacking %s from %s: it needs %d B in %s, %d B are free", img.Inside, img.Path,
+			img.Size, folder, free)
 	}
 	err = walk(&interruptible{File: file, ctx: ctx}, info.Size(), func(m member, data io.Reader) error {
 		if m.place != img.Inside {

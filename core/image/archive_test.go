@@ -63,14 +63,18 @@ func TestWholeOrInside(t *testing.T) {
 		data []byte
 		want []string
 	}{
-		"an image inside":                   {"a.zip", zipped(t, map[string][]byte{"lark.cgo": cargo("7.5.0")}), []string{"lark.cgo|"}},
-		"its own beginning":                 {"a.img", commented(t, "maker: Cormel\nrelease: 7.5.0\n", []byte("kernel")), []string{"|gz"}},
-		"what is packed is not its own":     {"a.gz", stored(t, cargo("7.5.0")), []string{"a|"}},
-		"its name, and nothing inside":      {"lark-7.5.0.pkg", zipped(t, map[string][]byte{"readme": []byte("x")}), []string{"|zip"}},
-		"its name, and a name inside":       {"lark-7.5.0.pkg", unnamed, []string{"|zip", "kernel-7.5.0.bin|"}},
-		"its name, and an image inside":     {"lark-7.5.1.tar", plainTar, []string{"lark-7.5.1.cgo|"}},
-		"what is inside is not its own":     {"a.tar", plainTar, []string{"lark-7.5.1.cgo|"}},
-		"an archive inside is not an image": {"a.tar", tarred(t, "lark-7.5.0.zip", zipped(t, map[string][]byte{"lark.cgo": cargo("7.5.0")})), []string{"|"}},
+		"an image inside": {"a.zip", zipped(t,
+			map[string][]byte{"lark.cgo": cargo("7.5.0")}), []string{"lark.cgo|"}},
+		"its own beginning": {"a.img", commented(t, "maker: Cormel\nrelease: 7.5.0\n",
+			[]byte("kernel")), []string{"|gz"}},
+		"what is packed is not its own": {"a.gz", stored(t, cargo("7.5.0")), []string{"a|"}},
+		"its name, and nothing inside": {"lark-7.5.0.pkg", zipped(t,
+			map[string][]byte{"readme": []byte("x")}), []string{"|zip"}},
+		"its name, and a name inside":   {"lark-7.5.0.pkg", unnamed, []string{"|zip", "kernel-7.5.0.bin|"}},
+		"its name, and an image inside": {"lark-7.5.1.tar", plainTar, []string{"lark-7.5.1.cgo|"}},
+		"what is inside is not its own": {"a.tar", plainTar, []string{"lark-7.5.1.cgo|"}},
+		"an archive inside is not an image": {"a.tar", tarred(t, "lark-7.5.0.zip",
+			zipped(t, map[string][]byte{"lark.cgo": cargo("7.5.0")})), []string{"|"}},
 	} {
 		items := named(t, c.file, c.data)
 		var got []string
@@ -79,12 +83,10 @@ func TestWholeOrInside(t *testing.T) {
 		}
 		assert.ElementsMatch(t, c.want, got, name)
 	}
-	nested := named(t, "a.tar", tarred(t, "lark-7.5.0.zip", zipped(t, map[string][]byte{"lark.cgo": cargo("7.5.0")})))["|"]
-	assert.Equal(
-		t,
-		"it holds another archive, lark-7.5.0.zip, which is not looked into: unpack it once",
-		nested.Problem,
-	)
+	nested := named(t, "a.tar",
+		tarred(t, "lark-7.5.0.zip", zipped(t, map[string][]byte{"lark.cgo": cargo("7.5.0")})))["|"]
+	assert.Equal(t, "it holds another archive, lark-7.5.0.zip, which is not looked into: unpack it once",
+		nested.Problem)
 }
 
 // TestMembersOfOneNameAreToldApart unpacks each of two.
@@ -184,11 +186,8 @@ func TestABombIsRefused(t *testing.T) {
 	w := tar.NewWriter(&declared)
 	require.NoError(t, w.WriteHeader(&tar.Header{Name: "lark.cgo", Mode: 0o600, Size: maxUnpacked + 1}))
 	_, _ = w.Write(cargo("7.5.0"))
-	assert.Contains(
-		t,
-		named(t, "lark.tar", declared.Bytes())["|"].Problem,
-		"more than the 8589934592 B that are taken out",
-	)
+	assert.Contains(t, named(t, "lark.tar", declared.Bytes())["|"].Problem,
+		"more than the 8589934592 B that are taken out")
 }
 
 // TestLookingIntoAnArchiveIsEndedAtOnce has one that goes on for long.

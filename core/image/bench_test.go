@@ -79,14 +79,9 @@ func hashTime(data []byte, size int) time.Duration {
 func BenchmarkShelf(b *testing.B) {
 	folder, cachePath := b.TempDir(), filepath.Join(b.TempDir(), "cache.json")
 	for i := range 2000 {
-		require.NoError(
-			b,
-			os.WriteFile(
-				filepath.Join(folder, fmt.Sprintf("lark-7.%d.%d.cgo", i/50, i%50)),
-				cargo(fmt.Sprintf("7.%d.%d", i/50, i%50)),
-				0o600,
-			),
-		)
+		require.NoError(b,
+			os.WriteFile(filepath.Join(folder, fmt.Sprintf("lark-7.%d.%d.cgo", i/50, i%50)),
+				cargo(fmt.Sprintf("7.%d.%d", i/50, i%50)), 0o600))
 	}
 	list := func() time.Duration {
 		began := time.Now()

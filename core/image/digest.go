@@ -50,11 +50,7 @@ type piece struct {
 // that a large file takes as long as the disk or the slowest hash. Head gets the first bytes, up to its length.
 // Progress is reported the bytes so far; it may be nil.
 func Digest(
-	ctx context.Context,
-	from io.Reader,
-	head []byte,
-	progress func(int64),
-	more ...string,
+	ctx context.Context, from io.Reader, head []byte, progress func(int64), more ...string,
 ) (Digests, int, error) {
 	hashes := map[string]hash.Hash{}
 	var feeds []chan *piece
@@ -93,11 +89,7 @@ func Digest(
 
 // feed reads pieces into a ring and hands each to every hash.
 func feed(
-	ctx context.Context,
-	from io.Reader,
-	head []byte,
-	feeds []chan *piece,
-	progress func(int64),
+	ctx context.Context, from io.Reader, head []byte, feeds []chan *piece, progress func(int64),
 ) (size int64, headLength int, err error) {
 	ring := make([]*piece, pieces)
 	for i := 0; ; i++ {

@@ -117,7 +117,8 @@ func (p *listParser) passesOver(line string) bool {
 		p.skips = "blank"
 	case strings.HasPrefix(trimmed, "-----BEGIN "):
 		p.skips = "-----END"
-	case trimmed == "" || strings.ContainsAny(trimmed[:1], "#;") || strings.HasPrefix(trimmed, "//") || strings.Trim(trimmed, "-=_* \t") == "":
+	case trimmed == "" || strings.ContainsAny(trimmed[:1],
+		"#;") || strings.HasPrefix(trimmed, "//") || strings.Trim(trimmed, "-=_* \t") == "":
 	default:
 		return false
 	}
@@ -129,9 +130,7 @@ var (
 	// bsdLine is that of the BSD tools and of openssl: SHA256 (FILE) = hex, SHA2-256(FILE)= hex.
 	bsdLine = regexp.MustCompile(`^\s*([A-Za-z0-9/_-]+)\s*\((.+)\)\s*=\s*([0-9A-Fa-f]{8,128})\s*$`)
 	// labelLine is "SHA-256: hex", with the file behind or before it perhaps.
-	labelLine = regexp.MustCompile(
-		`^\s*(?:(\S.*?)[:,]?\s+)?((?i:md5|sha|blake|crc|b2)[A-Za-z0-9/_ -]*?)\s*[:=]\s*([0-9A-Fa-f]{8,128})(?:\s+\*?(\S.*?))?\s*$`,
-	)
+	labelLine = regexp.MustCompile(`^\s*(?:(\S.*?)[:,]?\s+)?((?i:md5|sha|blake|crc|b2)[A-Za-z0-9/_ -]*?)\s*[:=]\s*([0-9A-Fa-f]{8,128})(?:\s+\*?(\S.*?))?\s*$`)
 	// tableLine is "SHA256   hex   FILE", as some shells print.
 	tableLine = regexp.MustCompile(`^\s*((?i:md5|sha|blake)[A-Za-z0-9/_-]*)\s+([0-9A-Fa-f]{32,128})(?:\s+(\S.*?))?\s*$`)
 	// gnuLine is that of the GNU tools: hex, two blanks or a blank and a star, the file.
@@ -224,16 +223,12 @@ func (p *listParser) add(algorithm, digest, name, bare string) {
 	if bare == name {
 		bare = ""
 	}
-	p.list.Published = append(
-		p.list.Published,
-		Published{Algorithm: algorithm, Digest: strings.ToLower(digest), Name: name, From: p.from, bare: bare},
-	)
+	p.list.Published = append(p.list.Published,
+		Published{Algorithm: algorithm, Digest: strings.ToLower(digest), Name: name, From: p.from, bare: bare})
 }
 
 // column is a size, a date or a time before a file's name.
-var column = regexp.MustCompile(
-	`^(?:[0-9][0-9.,_]*(?:[kKMGT]?i?B)?|[0-9]{4}[-/.][0-9]{1,2}[-/.][0-9]{1,2}(?:T\S+)?|[0-9]{1,2}[-/.][0-9A-Za-z]{1,3}[-/.][0-9]{2,4}|[0-9]{1,2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]+)?)?(?:[AaPp][Mm])?|[AaPp][Mm]|[+-][0-9]{4}|(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*|(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun)[a-z]*,?|B|bytes|UTC|GMT)$`,
-)
+var column = regexp.MustCompile(`^(?:[0-9][0-9.,_]*(?:[kKMGT]?i?B)?|[0-9]{4}[-/.][0-9]{1,2}[-/.][0-9]{1,2}(?:T\S+)?|[0-9]{1,2}[-/.][0-9A-Za-z]{1,3}[-/.][0-9]{2,4}|[0-9]{1,2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]+)?)?(?:[AaPp][Mm])?|[AaPp][Mm]|[+-][0-9]{4}|(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*|(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun)[a-z]*,?|B|bytes|UTC|GMT)$`)
 
 // withoutColumns takes sizes, dates and times off that stand before a name.
 func withoutColumns(text string) string {
@@ -254,19 +249,17 @@ func hintOf(name string) string {
 		return "crc32"
 	}
 	hint := ""
-	for _, found := range algorithmInName.FindAllString(low, -1) { // the last one counts: what is before it is the image's
+	for _, found := range algorithmInName.FindAllString(low,
+		-1) { // the last one counts: what is before it is the image's
 		if name := plainAlgorithm(
-			strings.TrimSuffix(strings.TrimSuffix(strings.TrimLeft(found, "._-"), "s"), "sum"),
-		); name != "" {
+			strings.TrimSuffix(strings.TrimSuffix(strings.TrimLeft(found, "._-"), "s"), "sum")); name != "" {
 			hint = name
 		}
 	}
 	return hint
 }
 
-var algorithmInName = regexp.MustCompile(
-	`(?:sha3[-_]?[0-9]{3}|sha512[-_]2(?:24|56)|sha[0-9]{1,3}|md5|crc32|blake2[bs](?:[-_]?[0-9]{3})?|(?:^|[._-])b2)(?:sums?)?`,
-)
+var algorithmInName = regexp.MustCompile(`(?:sha3[-_]?[0-9]{3}|sha512[-_]2(?:24|56)|sha[0-9]{1,3}|md5|crc32|blake2[bs](?:[-_]?[0-9]{3})?|(?:^|[._-])b2)(?:sums?)?`)
 
 // ParsePasted reads one digest as people paste it: with spaces or colons in it, its algorithm before it,
 // or a whole line of a list.
@@ -284,8 +277,6 @@ func ParsePasted(text string) (Published, error) {
 	if a, known := algorithmOf(bare, ""); known && isHex(bare) {
 		return Published{Algorithm: a.name, Digest: bare, From: "pasted"}, nil
 	}
-	return Published{}, fmt.Errorf(
-		"%q is no digest: want 8 (CRC-32), 32 (MD5), 40 (SHA-1), 56, 64 (SHA-256), 96 or 128 (SHA-512) hexadecimal digits",
-		plain.Clip(text, 200),
-	)
+	return Published{}, fmt.Errorf("%q is no digest: want 8 (CRC-32), 32 (MD5), 40 (SHA-1), 56, 64 (SHA-256), 96 or 128 (SHA-512) hexadecimal digits",
+		plain.Clip(text, 200))
 }

@@ -25,26 +25,17 @@ import (
 func sums(data []byte) map[string]string {
 	b384 := blake2b.Sum384(data)
 	return map[string]string{
-		"md5":    fmt.Sprintf("%x", md5.Sum(data)),
-		"sha1":   fmt.Sprintf("%x", sha1.Sum(data)),
-		"sha224": fmt.Sprintf("%x", sha256.Sum224(data)),
-		"sha256": fmt.Sprintf("%x", sha256.Sum256(data)),
-		"sha384": fmt.Sprintf(
-			"%x",
-			sha512.Sum384(data),
-		),
-		"sha512":     fmt.Sprintf("%x", sha512.Sum512(data)),
-		"sha512-256": fmt.Sprintf("%x", sha512.Sum512_256(data)),
-		"sha3-224": fmt.Sprintf(
-			"%x",
-			sha3.Sum224(data),
-		),
-		"sha3-256": fmt.Sprintf("%x", sha3.Sum256(data)),
-		"sha3-512": fmt.Sprintf("%x", sha3.Sum512(data)),
-		"blake2b": fmt.Sprintf(
-			"%x",
-			blake2b.Sum512(data),
-		),
+		"md5":         fmt.Sprintf("%x", md5.Sum(data)),
+		"sha1":        fmt.Sprintf("%x", sha1.Sum(data)),
+		"sha224":      fmt.Sprintf("%x", sha256.Sum224(data)),
+		"sha256":      fmt.Sprintf("%x", sha256.Sum256(data)),
+		"sha384":      fmt.Sprintf("%x", sha512.Sum384(data)),
+		"sha512":      fmt.Sprintf("%x", sha512.Sum512(data)),
+		"sha512-256":  fmt.Sprintf("%x", sha512.Sum512_256(data)),
+		"sha3-224":    fmt.Sprintf("%x", sha3.Sum224(data)),
+		"sha3-256":    fmt.Sprintf("%x", sha3.Sum256(data)),
+		"sha3-512":    fmt.Sprintf("%x", sha3.Sum512(data)),
+		"blake2b":     fmt.Sprintf("%x", blake2b.Sum512(data)),
 		"blake2b-256": fmt.Sprintf("%x", blake2b.Sum256(data)),
 		"blake2b-384": fmt.Sprintf("%x", b384[:]),
 		"blake2s":     fmt.Sprintf("%x", blake2s.Sum256(data)),
@@ -117,11 +108,8 @@ var lists = map[string][2]string{
 
 func filled(text string, data []byte) string {
 	for name, sum := range sums(data) {
-		text = strings.ReplaceAll(
-			strings.ReplaceAll(text, "$"+name+" ", sum+" "),
-			"$"+strings.ToUpper(name)+" ",
-			strings.ToUpper(sum)+" ",
-		)
+		text = strings.ReplaceAll(strings.ReplaceAll(text, "$"+name+" ", sum+" "), "$"+strings.ToUpper(name)+" ",
+			strings.ToUpper(sum)+" ")
 		text = strings.ReplaceAll(strings.ReplaceAll(text, "$"+name+"\n", sum+"\n"), "$"+name+"\r", sum+"\r")
 		text = strings.ReplaceAll(text, "$"+strings.ToUpper(name)+"\r", strings.ToUpper(sum)+"\r")
 		text = strings.TrimSuffix(text, "$"+name) + map[bool]string{true: sum}[strings.HasSuffix(text, "$"+name)]
@@ -147,13 +135,8 @@ func TestEveryFormOfListIsRead(t *testing.T) {
 	for _, order := range []binary.ByteOrder{binary.LittleEndian, binary.BigEndian} {
 		for _, mark := range []bool{true, false} {
 			text := filled("$sha256  lark.cgo\r\n", right)
-			assert.True(
-				t,
-				sidecarItem(t, "SHA256SUMS", utf16Of(text, order, mark), right).Proved(),
-				"%v %v",
-				order,
-				mark,
-			)
+			assert.True(t, sidecarItem(t, "SHA256SUMS", utf16Of(text, order, mark), right).Proved(), "%v %v", order,
+				mark)
 		}
 	}
 	for name, list := range lists {
@@ -169,8 +152,7 @@ func TestEveryFormOfListIsRead(t *testing.T) {
 			put(t, folder, "lark.cgo", right)
 			put(t, folder, list[0], []byte(text))
 			looked, err := NewShelf(
-				ShelfOptions{Headers: headers()},
-			).Look(t.Context(), filepath.Join(folder, "lark.cgo"))
+				ShelfOptions{Headers: headers()}).Look(t.Context(), filepath.Join(folder, "lark.cgo"))
 			require.NoError(t, err)
 			assert.True(t, looked[0].Proved(), "an image given by its path")
 		})
@@ -200,11 +182,8 @@ func TestNoListIsDroppedInSilence(t *testing.T) {
 	put(t, folder, "lark.cgo", data)
 	require.NoError(t, os.Mkdir(filepath.Join(folder, "x"), 0o700))
 	require.NoError(t, os.Symlink(filepath.Join(folder, "x"), filepath.Join(folder, "SHA256SUMS")))
-	assert.Contains(
-		t,
-		scanned(t, folder).Items()[0].FitTo(facts()).Text(),
-		"SHA256SUMS cannot be read: it is not a file",
-	)
+	assert.Contains(t, scanned(t, folder).Items()[0].FitTo(facts()).Text(),
+		"SHA256SUMS cannot be read: it is not a file")
 }
 
 // TestEntriesWithFoldersBelongToTheirFolders has two releases with a file of one name in one list.
@@ -226,12 +205,8 @@ func TestEntriesWithFoldersBelongToTheirFolders(t *testing.T) {
 		proved[item.Says["release"]] = item.Proved()
 		assert.False(t, item.Broken(), item.Path)
 	}
-	assert.Equal(
-		t,
-		map[string]bool{"7.4.2": true, "7.6.1": true, "8.1.0": false},
-		proved,
-		"neither is the one beside the list",
-	)
+	assert.Equal(t, map[string]bool{"7.4.2": true, "7.6.1": true, "8.1.0": false}, proved,
+		"neither is the one beside the list")
 }
 
 // TestAPastedDigestStaysWithItsFile comes to it by another path, and to its archive.

@@ -166,11 +166,8 @@ func (i Item) fitBoot(least string, facts *device.Facts, add reasons) {
 	have, errHave := device.ParseRelease(own)
 	switch {
 	case err != nil || errHave != nil:
-		add(
-			"boot firmware",
-			Unknown,
-			fmt.Sprintf("needs boot firmware %s, the device has %s: they cannot be compared", least, own),
-		)
+		add("boot firmware", Unknown,
+			fmt.Sprintf("needs boot firmware %s, the device has %s: they cannot be compared", least, own))
 	case have.Compare(want) < 0:
 		add("boot firmware", No, fmt.Sprintf("needs boot firmware %s; the device has %s", least, own))
 	default:
@@ -190,15 +187,10 @@ func (i Item) fitRoom(facts *device.Facts, add reasons) {
 		case err != nil:
 			add("room", Unknown, fmt.Sprintf("the device's free room reads %q", free))
 		case float64(i.Size) > room && float64(i.Size) <= room+heldBy(facts):
-			add(
-				"room",
-				First,
+			add("room", First,
 				fmt.Sprintf(
 					"needs %d B; %.0f B are free, and images that are there have the rest: something has to go first",
-					i.Size,
-					room,
-				),
-			)
+					i.Size, room))
 		case float64(i.Size) > room:
 			add("room", No, fmt.Sprintf("needs %d B; %.0f B are free", i.Size, room))
 		default:
@@ -253,10 +245,7 @@ func (i Item) fitLicence(facts *device.Facts, add reasons) {
 	case slices.Contains(words(has), needs):
 		add("licence", Yes, "the device is licensed for release "+needs)
 	default:
-		add(
-			"licence",
-			First,
-			fmt.Sprintf("needs a licence for release %s first; the device has one for %s", needs, has),
-		)
+		add("licence", First,
+			fmt.Sprintf("needs a licence for release %s first; the device has one for %s", needs, has))
 	}
 }

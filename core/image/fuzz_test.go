@@ -41,12 +41,8 @@ func FuzzArchive(f *testing.F) {
 // FuzzUpgradePaths plans by whatever a file may say.
 func FuzzUpgradePaths(f *testing.F) {
 	f.Add([]byte(paths), "7.4.2")
-	f.Add(
-		[]byte(
-			"upgrade-paths: x\nnever: ['7.5']\nprefer: ['7.6']\nsteps: [{from: ['7'], to: ['8'], prefer: true}, {from: ['8'], to: ['7'], never: why}]\n",
-		),
-		"8.1",
-	)
+	f.Add([]byte("upgrade-paths: x\nnever: ['7.5']\nprefer: ['7.6']\nsteps: [{from: ['7'], to: ['8'], prefer: true}, {from: ['8'], to: ['7'], never: why}]\n"),
+		"8.1")
 	items := made("7.4.2", "7.6.1*", "7.6.1", "8.1", "8.2-rc1", "Q.15.08")
 	f.Fuzz(func(t *testing.T, text []byte, running string) {
 		p, err := ParseUpgradePaths("fuzzed.yaml", text)

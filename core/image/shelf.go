@@ -47,12 +47,8 @@ func (c Checked) Differs() string {
 	if c.OfArchive {
 		whose = "its archive's"
 	}
-	return fmt.Sprintf(
-		"%s %s is not the one published in %s: it is broken, or another file",
-		whose,
-		c.Algorithm,
-		c.From,
-	)
+	return fmt.Sprintf("%s %s is not the one published in %s: it is broken, or another file", whose, c.Algorithm,
+		c.From)
 }
 
 // Broken reports whether a published digest says that this is another file.
@@ -271,9 +267,7 @@ func (n neighbours) needs(place string, archive bool) (more []string) {
 
 // scan is Scan without the files that change just now, and says whether there are any.
 func (s *Shelf) scan(
-	ctx context.Context,
-	progress func(Progress),
-	changes func(place string) bool,
+	ctx context.Context, progress func(Progress), changes func(place string) bool,
 ) (changing bool, err error) {
 	folders, failed := s.places()
 	near, files, unread := neighboursOf(folders, s.endings)
@@ -394,11 +388,7 @@ func addPublished(item *Item, near neighbours, pasted []pastedDigest, info fs.Fi
 
 // itemsIn are the items of one file: itself, or what is in it.
 func (s *Shelf) itemsIn(
-	ctx context.Context,
-	place string,
-	near neighbours,
-	pasted []pastedDigest,
-	progress func(int64),
+	ctx context.Context, place string, near neighbours, pasted []pastedDigest, progress func(int64),
 ) []Item {
 	info, err := os.Stat(place)
 	if err != nil {
@@ -455,11 +445,7 @@ func needed(near neighbours, pasted []pastedDigest, place string, info fs.FileIn
 // compute reads a file: its digests, unless they are known already, what it says, and what is inside when
 // it is an archive.
 func (s *Shelf) compute(
-	ctx context.Context,
-	place string,
-	before cached,
-	more []string,
-	progress func(int64),
+	ctx context.Context, place string, before cached, more []string, progress func(int64),
 ) (entry cached) {
 	file, err := os.Open(place)
 	if err != nil {
@@ -575,11 +561,8 @@ func (s *Shelf) Find(name string) (Item, error) {
 	}
 	for _, other := range found[1:] {
 		if other.SHA256 != found[0].SHA256 {
-			return Item{}, fmt.Errorf(
-				"%s are called %s; name one by its path or the beginning of its SHA-256",
-				units.Many(len(found), "image"),
-				name,
-			)
+			return Item{}, fmt.Errorf("%s are called %s; name one by its path or the beginning of its SHA-256",
+				units.Many(len(found), "image"), name)
 		}
 	}
 	return found[0], nil

@@ -38,10 +38,7 @@ func headers() []Header {
 		h("maker", `(?m)^maker: (.+)$`),
 		h("models", `(?m)^models: (.+)$`),
 		h("release", `(?m)^release: (.+)$`),
-		h(
-			"architecture",
-			`(?m)^architecture: (.+)$`,
-		),
+		h("architecture", `(?m)^architecture: (.+)$`),
 		h("boot", `(?m)^boot firmware: (.+)$`),
 		h("licence", `(?m)^licence: (.+)$`),
 		h("companion", `^CORMEL (LICENCE) `),
@@ -51,15 +48,7 @@ func headers() []Header {
 }
 
 func cargo(release string, more ...string) []byte {
-	return []byte(
-		"CORMEL CARGO 1\nmaker: Cormel\nmodels: G2-4, G2-8\narchitecture: plover64\nrelease: " + release + "\n" + strings.Join(
-			more,
-			"\n",
-		) + "\n\n" + strings.Repeat(
-			release,
-			2000,
-		),
-	)
+	return []byte("CORMEL CARGO 1\nmaker: Cormel\nmodels: G2-4, G2-8\narchitecture: plover64\nrelease: " + release + "\n" + strings.Join(more, "\n") + "\n\n" + strings.Repeat(release, 2000))
 }
 
 func put(t *testing.T, folder, name string, data []byte) {
@@ -107,8 +96,7 @@ func toXZ(w io.Writer) (io.WriteCloser, error)   { return xz.NewWriter(w) }
 func scanned(t *testing.T, folder string) *Shelf {
 	t.Helper()
 	s := NewShelf(
-		ShelfOptions{Folders: []string{folder}, Headers: headers(), Cache: filepath.Join(t.TempDir(), "cache.json")},
-	)
+		ShelfOptions{Folders: []string{folder}, Headers: headers(), Cache: filepath.Join(t.TempDir(), "cache.json")})
 	require.NoError(t, s.Scan(t.Context(), nil))
 	return s
 }
@@ -116,12 +104,8 @@ func scanned(t *testing.T, folder string) *Shelf {
 func TestArchivesAreLookedInto(t *testing.T) {
 	folder := t.TempDir()
 	put(t, folder, "plain-7.4.2.cgo", cargo("7.4.2"))
-	put(
-		t,
-		folder,
-		"a.zip",
-		zipped(t, map[string][]byte{"notes/readme.txt": []byte("read me"), "images/lark-7.5.0.cgo": cargo("7.5.0")}),
-	)
+	put(t, folder, "a.zip",
+		zipped(t, map[string][]byte{"notes/readme.txt": []byte("read me"), "images/lark-7.5.0.cgo": cargo("7.5.0")}))
 	put(t, folder, "b.tar", tarred(t, "lark-7.5.1.cgo", cargo("7.5.1")))
 	put(t, folder, "c.tar.gz", compressed(t, tarred(t, "./lark-7.5.2.cgo", cargo("7.5.2")), toGzip))
 	put(t, folder, "d.tar.xz", compressed(t, tarred(t, "lark-7.5.3.cgo", cargo("7.5.3")), toXZ))
@@ -142,26 +126,16 @@ func TestArchivesAreLookedInto(t *testing.T) {
 			continue
 		}
 		releases = append(releases, item.Says["release"])
-		assert.Equal(
-			t,
-			fmt.Sprintf("%x", sha256.Sum256(cargo(item.Says["release"]))),
-			item.SHA256,
-			"%s in %s: the digest is the image's, not the archive's",
-			item.Name,
-			item.Path,
-		)
+		assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256(cargo(item.Says["release"]))), item.SHA256,
+			"%s in %s: the digest is the image's, not the archive's", item.Name, item.Path)
 		out, err := Unpack(t.Context(), item.Image, t.TempDir(), nil)
 		require.NoError(t, err)
 		data, err := os.ReadFile(out.Path)
 		require.NoError(t, err)
 		assert.Equal(t, cargo(item.Says["release"]), data)
 	}
-	assert.Equal(
-		t,
-		[]string{"7.5.7", "7.5.6", "7.5.5", "7.5.4", "7.5.3", "7.5.2", "7.5.1", "7.5.0", "7.4.2"},
-		releases,
-		"newest first",
-	)
+	assert.Equal(t, []string{"7.5.7", "7.5.6", "7.5.5", "7.5.4", "7.5.3", "7.5.2", "7.5.1", "7.5.0", "7.4.2"}, releases,
+		"newest first")
 	problems := map[string]string{}
 	for _, item := range s.Items() {
 		problems[item.Name] = item.Problem
@@ -221,12 +195,8 @@ func TestPublishedDigestsAreCompared(t *testing.T) {
 	put(t, folder, "bad.cgo", bad)
 	put(t, folder, "packed.zip", packed)
 	put(t, folder, "quiet.cgo", cargo("7.7.0"))
-	put(
-		t,
-		folder,
-		"SHA256SUMS",
-		[]byte(fmt.Sprintf("# published\n%x  good.cgo\n%x *packed.zip\n", sha256.Sum256(good), sha256.Sum256(packed))),
-	)
+	put(t, folder, "SHA256SUMS",
+		[]byte(fmt.Sprintf("# published\n%x  good.cgo\n%x *packed.zip\n", sha256.Sum256(good), sha256.Sum256(packed))))
 	put(t, folder, "good.cgo.md5", []byte(fmt.Sprintf("MD5 (dist/good.cgo) = %X\n", md5.Sum(good))))
 	put(t, folder, "bad.cgo.sha256", []byte(fmt.Sprintf("%x\n", sha256.Sum256(good))))
 	items := map[string]Item{}
@@ -371,18 +341,8 @@ func TestFitHasAReasonForEveryNo(t *testing.T) {
 	put(t, folder, "lark.cgo", cargo("7.6.1", "boot firmware: 2.1", "licence: 8"))
 	item := scanned(t, folder).Items()[0]
 	whole := []string{
-		"device.model",
-		"G2-4",
-		"device.architecture",
-		"plover64",
-		"device.boot",
-		"2.1.3",
-		"standby.room",
-		"9,000,000",
-		"running.release",
-		"7.4.2",
-		"device.licence",
-		"7, 8",
+		"device.model", "G2-4", "device.architecture", "plover64", "device.boot", "2.1.3", "standby.room", "9,000,000",
+		"running.release", "7.4.2", "device.licence", "7, 8",
 	}
 	assert.Equal(t, Yes, item.FitTo(facts(whole...)).Verdict)
 	assert.Equal(t, "fits", item.FitTo(facts(whole...)).Text())
@@ -407,8 +367,7 @@ func TestFitHasAReasonForEveryNo(t *testing.T) {
 
 	full := facts(append(slices.Clone(whole), "standby.room", "1,000")...)
 	full.Set(
-		device.Fact{Name: factStoreImages, Value: []map[string]any{{"name": "old.cgo", "size": float64(item.Size)}}},
-	)
+		device.Fact{Name: factStoreImages, Value: []map[string]any{{"name": "old.cgo", "size": float64(item.Size)}}})
 	assert.Equal(t, First, item.FitTo(full).Verdict, "images that are there may go")
 	assert.Contains(t, item.FitTo(full).Text(), "something has to go first")
 	full.Set(device.Fact{Name: factStoreImages, Value: []map[string]any{{"name": "old.cgo", "size": float64(5)}}})
@@ -503,20 +462,26 @@ func TestWhichWayIsTaken(t *testing.T) {
 		others     []string
 		says       string
 	}{
-		"the newest":                    {usual, "", made("7.6.1", "7.7.2", "8.1"), "7.7.2 8.1", []string{"7.6.1 8.1"}, ""},
-		"no candidate on the way":       {usual, "", made("7.6.1", "7.7.2-rc1", "8.1"), "7.6.1 8.1", nil, ""},
-		"a candidate that is wanted":    {usual, "", made("7.6.1", "8.1-rc1"), "7.6.1 8.1-rc1", nil, ""},
-		"a release that is preferred":   {usual, "prefer: ['7.6']", made("7.6.1", "7.7.2", "8.1"), "7.6.1 8.1", []string{"7.7.2 8.1"}, ""},
-		"a step that is preferred":      {usual + ", {from: ['7'], to: ['7.65'], prefer: true}, {from: ['7.65'], to: ['8']}", "", made("7.65", "7.7.2", "8.1"), "7.65 8.1", []string{"7.7.2 8.1"}, ""},
-		"preferred, and longer":         {usual + ", {from: ['7.1'], to: ['8']}", "prefer: ['7.6']", made("7.6.1", "8.1"), "8.1", nil, ""},
-		"a release that is never taken": {usual, "never: ['7.7.2', '7.8']", made("7.6.1", "7.7.2", "7.8.9", "8.1"), "7.6.1 8.1", nil, ""},
+		"the newest": {usual, "", made("7.6.1", "7.7.2",
+			"8.1"), "7.7.2 8.1", []string{"7.6.1 8.1"}, ""},
+		"no candidate on the way":    {usual, "", made("7.6.1", "7.7.2-rc1", "8.1"), "7.6.1 8.1", nil, ""},
+		"a candidate that is wanted": {usual, "", made("7.6.1", "8.1-rc1"), "7.6.1 8.1-rc1", nil, ""},
+		"a release that is preferred": {usual, "prefer: ['7.6']", made("7.6.1", "7.7.2",
+			"8.1"), "7.6.1 8.1", []string{"7.7.2 8.1"}, ""},
+		"a step that is preferred": {usual + ", {from: ['7'], to: ['7.65'], prefer: true}, {from: ['7.65'], to: ['8']}", "", made("7.65", "7.7.2", "8.1"), "7.65 8.1", []string{"7.7.2 8.1"}, ""},
+		"preferred, and longer": {usual + ", {from: ['7.1'], to: ['8']}", "prefer: ['7.6']", made("7.6.1",
+			"8.1"), "8.1", nil, ""},
+		"a release that is never taken": {usual, "never: ['7.7.2', '7.8']", made("7.6.1", "7.7.2", "7.8.9",
+			"8.1"), "7.6.1 8.1", nil, ""},
 		"a step that is forbidden":      {usual + ", {from: ['7.7.2'], to: ['8'], never: it loses its licences}", "", made("7.6.1", "7.7.2", "8.1"), "7.6.1 8.1", nil, ""},
 		"the only step is forbidden":    {"{from: ['7'], to: ['8']}, {from: ['7'], to: ['8'], never: it loses its licences}", "", made("8.1"), "", nil, "forbids the step from 7.1 to 8.1: it loses its licences"},
 		"the one with a digest":         {usual, "", made("7.7.2", "7.7.2*", "7.7.2", "8.1"), "7.7.2 8.1", nil, ""},
 		"one release, written two ways": {usual, "", made("7.7.2.0*", "v7.7.2", "8.1"), "7.7.2.0 8.1", nil, ""},
 		"not farther than wanted":       {usual + ", {from: ['7'], to: ['8.5']}, {from: ['8.5'], to: ['8']}", "", made("7.6.1", "8.5", "8.1"), "7.6.1 8.1", nil, ""},
-		"farther where nothing else is": {"{from: ['7'], to: ['8.5']}, {from: ['8.5'], to: ['8']}", "", made("7.6.1", "8.5", "8.1"), "8.5 8.1", nil, ""},
-		"never over what runs":          {"{from: ['7'], to: ['7']}, {from: ['7'], to: ['8']}", "", made("7.1", "7.1.0", "8.1"), "8.1", nil, ""},
+		"farther where nothing else is": {"{from: ['7'], to: ['8.5']}, {from: ['8.5'], to: ['8']}", "", made("7.6.1",
+			"8.5", "8.1"), "8.5 8.1", nil, ""},
+		"never over what runs": {"{from: ['7'], to: ['7']}, {from: ['7'], to: ['8']}", "", made("7.1", "7.1.0",
+			"8.1"), "8.1", nil, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, err := ParseUpgradePaths("paths.yaml", []byte("upgrade-paths: x\n"+c.more+"\nsteps: ["+c.rows+"]\n"))
@@ -542,10 +507,8 @@ func TestWhichWayIsTaken(t *testing.T) {
 
 func TestAWayBackIsSaidToBeOne(t *testing.T) {
 	items := made("7.4.2", "8.1")
-	p, err := ParseUpgradePaths(
-		"paths.yaml",
-		[]byte("upgrade-paths: x\nsteps: [{from: ['8'], to: ['7']}, {from: ['7'], to: ['8']}]\n"),
-	)
+	p, err := ParseUpgradePaths("paths.yaml",
+		[]byte("upgrade-paths: x\nsteps: [{from: ['8'], to: ['7']}, {from: ['7'], to: ['8']}]\n"))
 	require.NoError(t, err)
 	for running, down := range map[string]bool{"8.1": true, "7.1": false} {
 		path, err := p.Plan(items, facts(), running, items[0])
@@ -568,10 +531,8 @@ func TestAShelfOfThousands(t *testing.T) {
 		releases = append(releases, fmt.Sprintf("7.%d.%d", i/100, i%100))
 	}
 	items := made(append(releases, "8.1")...)
-	p, err := ParseUpgradePaths(
-		"paths.yaml",
-		[]byte("upgrade-paths: x\nsteps: [{from: ['7'], to: ['7']}, {from: ['7.150'], to: ['8']}]\n"),
-	)
+	p, err := ParseUpgradePaths("paths.yaml",
+		[]byte("upgrade-paths: x\nsteps: [{from: ['7'], to: ['7']}, {from: ['7.150'], to: ['8']}]\n"))
 	require.NoError(t, err)
 	path, err := p.Plan(items, facts(), "7.1.1", items[len(items)-1])
 	require.NoError(t, err)
@@ -598,10 +559,8 @@ func TestABuildDescriptionIsNoImage(t *testing.T) {
 		names = append(names, item.Name)
 	}
 	assert.ElementsMatch(t, []string{"system.img", "lonely.build"}, names)
-	says, err := Describe(
-		filepath.Join(folder, "system.img.build"),
-		[]Header{{Name: "release", Pattern: regexp.MustCompile(`Release: (\S+)`)}},
-	)
+	says, err := Describe(filepath.Join(folder, "system.img.build"),
+		[]Header{{Name: "release", Pattern: regexp.MustCompile(`Release: (\S+)`)}})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"release": "2.6"}, says)
 	_, err = Describe(filepath.Join(folder, "none"), nil)

@@ -11,14 +11,11 @@ import (
 )
 
 // listName are names of lists of a folder's digests.
-var listName = regexp.MustCompile(
-	`(?i)(?:^|[._-])(?:md5|sha[0-9]{0,3}|sha3[-_]?[0-9]{3}|sha512[-_]2(?:24|56)|b2|blake2[bs]?(?:[-_]?[0-9]{3})?|crc32)[-_]?sums?(?:[._-].*)?$|^(?:checksums?|digests?|hashes)(?:\.\w+)?$`,
-)
+var listName = regexp.MustCompile(`(?i)(?:^|[._-])(?:md5|sha[0-9]{0,3}|sha3[-_]?[0-9]{3}|sha512[-_]2(?:24|56)|b2|blake2[bs]?(?:[-_]?[0-9]{3})?|crc32)[-_]?sums?(?:[._-].*)?$|^(?:checksums?|digests?|hashes)(?:\.\w+)?$`)
 
 // sidecarName are names of files with the digest of one image: its own with an ending, or its stem's.
 var sidecarName = regexp.MustCompile(
-	`(?i)\.(?:md5|sha[0-9]{1,3}|sha3-?[0-9]{3}|b2|blake2[bs]?(?:-?[0-9]{3})?|crc32|sfv|digest|checksum)(?:\.txt)?$`,
-)
+	`(?i)\.(?:md5|sha[0-9]{1,3}|sha3-?[0-9]{3}|b2|blake2[bs]?(?:-?[0-9]{3})?|crc32|sfv|digest|checksum)(?:\.txt)?$`)
 
 // isSidecar reports whether a file holds digests rather than an image.
 func isSidecar(name string) bool { return listName.MatchString(name) || sidecarName.MatchString(name) }
@@ -181,10 +178,8 @@ func (b *beside) reasons(place string) (reasons []string) {
 		case list.err != nil:
 			reasons = append(reasons, fmt.Sprintf("%s cannot be read: %v", from, list.err))
 		case len(list.Odd) > 0:
-			reasons = append(
-				reasons,
-				fmt.Sprintf("%s: line %d not understood%s", from, list.Odd[0].Number, moreText(len(list.Odd)-1)),
-			)
+			reasons = append(reasons,
+				fmt.Sprintf("%s: line %d not understood%s", from, list.Odd[0].Number, moreText(len(list.Odd)-1)))
 		case list.of != "" && len(list.Published) > 0:
 			reasons = append(reasons, fmt.Sprintf("%s is for %s", from, list.Published[0].Name))
 		case len(list.Published) == 0:

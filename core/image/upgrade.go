@@ -172,13 +172,8 @@ func (p *UpgradePaths) withCompanions(chain []UpgradeStep, items []Item) ([]Upgr
 		})
 		if at < 0 {
 			return nil, &NoChain{
-				fmt.Sprintf(
-					"the step from %s to %s needs a %s for release %s, and none is on the shelf",
-					chain[i].From,
-					chain[i].Release,
-					want.Kind,
-					want.For,
-				),
+				fmt.Sprintf("the step from %s to %s needs a %s for release %s, and none is on the shelf", chain[i].From,
+					chain[i].Release, want.Kind, want.For),
 			}
 		}
 		chain[i].Companion = &items[at]
@@ -197,12 +192,8 @@ func (p *UpgradePaths) explain(running, to string, items []Item, facts *device.F
 		}
 	}
 	if len(over) > 0 {
-		text := fmt.Sprintf(
-			"%s leads to %s only by way of %s, and no image of that is on the shelf that fits",
-			running,
-			to,
-			strings.Join(over, " or "),
-		)
+		text := fmt.Sprintf("%s leads to %s only by way of %s, and no image of that is on the shelf that fits", running,
+			to, strings.Join(over, " or "))
 		for _, item := range items {
 			if anyBegins(item.Says[SaysRelease], over) {
 				text += fmt.Sprintf("; %s does not: %s", item.Name, item.FitTo(facts).Text())

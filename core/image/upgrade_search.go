@@ -97,12 +97,8 @@ func (p *UpgradePaths) newSearch(items []Item, facts *device.Facts, from, to dev
 		s.releases = append(s.releases, candidate{Release: release, item: item, preferred: rows.prefer.any(release)})
 	}
 	slices.SortStableFunc(s.releases, func(a, b candidate) int {
-		return cmp.Or(
-			likes(b.preferred)-likes(a.preferred),
-			b.Compare(a.Release),
-			likes(b.item.Proved())-likes(a.item.Proved()),
-			likes(b.item.Kind == "")-likes(a.item.Kind == ""),
-		)
+		return cmp.Or(likes(b.preferred)-likes(a.preferred), b.Compare(a.Release),
+			likes(b.item.Proved())-likes(a.item.Proved()), likes(b.item.Kind == "")-likes(a.item.Kind == ""))
 	})
 	s.releases = slices.CompactFunc(s.releases, func(a, b candidate) bool { return a.Compare(b.Release) == 0 })
 	for i, one := range s.releases {
@@ -278,17 +274,14 @@ func (s *search) steps(way []int) (steps []UpgradeStep) {
 	for _, at := range way {
 		to := s.releases[at]
 		row := s.paths.row(from.leaves, to.comes)
-		steps = append(
-			steps,
-			UpgradeStep{
-				From:    from.String(),
-				Release: to.item.Says[SaysRelease],
-				Item:    to.item,
-				Before:  row.Before,
-				After:   row.After,
-				row:     row,
-			},
-		)
+		steps = append(steps, UpgradeStep{
+			From:    from.String(),
+			Release: to.item.Says[SaysRelease],
+			Item:    to.item,
+			Before:  row.Before,
+			After:   row.After,
+			row:     row,
+		})
 		from = to
 	}
 	return steps

@@ -98,13 +98,9 @@ type Wrong struct{ Key, Text string }
 // Check says what is wrong with a device by itself.
 func (d Device) Check() (all []Wrong) {
 	if d.Device != "" && !nameForm.MatchString(d.Device) {
-		all = append(
-			all,
-			Wrong{
-				"device",
-				fmt.Sprintf("%q cannot be a name: want letters, digits, dots, _ and -, such as mare-gw1", d.Device),
-			},
-		)
+		all = append(all,
+			Wrong{"device", fmt.Sprintf("%q cannot be a name: want letters, digits, dots, _ and -, such as mare-gw1",
+				d.Device)})
 	}
 	if d.Target != "" {
 		if _, err := line.ParseTarget(d.Target); err != nil {
@@ -112,13 +108,8 @@ func (d Device) Check() (all []Wrong) {
 		}
 	}
 	if d.Password != "" && secret.Check(d.Password) != nil {
-		all = append(
-			all,
-			Wrong{
-				"password",
-				"it says where the password comes from, " + secret.Sources("") + ", and is never the password itself",
-			},
-		)
+		all = append(all,
+			Wrong{"password", "it says where the password comes from, " + secret.Sources("") + ", and is never the password itself"})
 	}
 	for _, one := range []struct{ key, text string }{{"place", d.Place}, {"dialect", d.Dialect}, {"identity", d.Identity}} {
 		if strings.ContainsFunc(one.text, func(r rune) bool { return r < ' ' || r == 0x7f }) {
@@ -188,11 +179,8 @@ func (i *Inventory) change(name string, change func(now *Inventory) (text string
 		}
 		was, known := i.Find(name)
 		if ok, there := now.Find(name); name != "" && known && (!there || ok != was) {
-			return nil, fmt.Errorf(
-				"%s: device %s was changed since it was read: nothing is written over that",
-				i.path,
-				name,
-			)
+			return nil, fmt.Errorf("%s: device %s was changed since it was read: nothing is written over that", i.path,
+				name)
 		}
 		text, err := change(now)
 		if err != nil {

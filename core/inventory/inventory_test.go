@@ -50,18 +50,12 @@ func textOf(t *testing.T, i *inventory.Inventory) string {
 // TestWhatWasWrittenByHandStays changes, adds and removes devices in a file with comments and both ways of writing.
 func TestWhatWasWrittenByHandStays(t *testing.T) {
 	i := kept(t, byHand)
-	require.NoError(
-		t,
-		i.Put(
-			"mare-gw1",
-			inventory.Device{
-				Device:   "mare-gw1",
-				Target:   "ssh://harbour@192.0.2.42",
-				Place:    "Grey Mare",
-				Identity: "CG2-004711",
-			},
-		),
-	)
+	require.NoError(t, i.Put("mare-gw1", inventory.Device{
+		Device:   "mare-gw1",
+		Target:   "ssh://harbour@192.0.2.42",
+		Place:    "Grey Mare",
+		Identity: "CG2-004711",
+	}))
 	text := textOf(t, i)
 	for _, comment := range []string{"# the skerries", "# the one by the ramp", "# the blue cable", "# ask before touching it"} {
 		assert.Contains(t, text, comment)
@@ -74,12 +68,8 @@ func TestWhatWasWrittenByHandStays(t *testing.T) {
 	again, err := inventory.Load(i.Path())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"mare-gw1", "tangle-sw1", "orsholm-ap3"}, again.Names())
-	assert.Contains(
-		t,
-		textOf(t, i),
-		"# ask before touching it\n  - device: tangle-sw1",
-		"a comment stays with the device that it stands before",
-	)
+	assert.Contains(t, textOf(t, i), "# ask before touching it\n  - device: tangle-sw1",
+		"a comment stays with the device that it stands before")
 	for _, name := range again.Names() {
 		require.NoError(t, again.Remove(name))
 	}
@@ -131,11 +121,8 @@ func TestNothingIsWrittenOverWhatWasEditedMeanwhile(t *testing.T) {
 	require.NoError(t, os.WriteFile(i.Path(), []byte(edited), 0o644))
 	assert.ErrorContains(t, i.Remove("mare-gw1"), "was changed since it was read")
 	require.NoError(t, os.WriteFile(i.Path(), []byte("devices: ["), 0o644))
-	assert.Error(
-		t,
-		i.Put("", inventory.Device{Device: "new-one", Target: "unix:/new"}),
-		"nothing is written over what cannot be read",
-	)
+	assert.Error(t, i.Put("", inventory.Device{Device: "new-one", Target: "unix:/new"}),
+		"nothing is written over what cannot be read")
 	assert.Equal(t, "devices: [", textOf(t, i))
 }
 
@@ -197,10 +184,8 @@ func TestComplaintsOfABrokenFile(t *testing.T) {
 
 // TestAnyDeviceComesBack keeps devices of any words, in any order of keeping, changing and forgetting.
 func TestAnyDeviceComesBack(t *testing.T) {
-	words := rapid.OneOf(
-		rapid.StringMatching(`[ -~äøß]{0,20}`),
-		rapid.SampledFrom([]string{"null", "Null", "yes", "true", "NaN", "a: b", "a:", "- a", "a #b", "? !"}),
-	)
+	words := rapid.OneOf(rapid.StringMatching(`[ -~äøß]{0,20}`),
+		rapid.SampledFrom([]string{"null", "Null", "yes", "true", "NaN", "a: b", "a:", "- a", "a #b", "? !"}))
 	rapid.Check(t, func(r *rapid.T) {
 		path := filepath.Join(t.TempDir(), "devices.yaml")
 		i, err := inventory.Load(path)

@@ -61,10 +61,8 @@ func openComPort(ctx context.Context, t Target, c clock.Clock) (Line, error) {
 
 // begin agrees on com-port control and sets the port.
 func (l *comPort) begin(ctx context.Context, t Target, framing Framing) error {
-	err := l.wire.await(
-		ctx,
-		func(m *telnet.Machine) bool { return m.Ours(telnet.ComPort) || m.Refused(telnet.ComPort) },
-	)
+	err := l.wire.await(ctx,
+		func(m *telnet.Machine) bool { return m.Ours(telnet.ComPort) || m.Refused(telnet.ComPort) })
 	if err != nil {
 		return err
 	}
@@ -77,7 +75,8 @@ func (l *comPort) begin(ctx context.Context, t Target, framing Framing) error {
 			Remedy: "it has no com-port control; telnet://" + t.Address + " opens it without",
 		}
 	}
-	for _, set := range append(telnet.Framing(framing.DataBits, framing.Parity, framing.StopBits), telnet.Flow(t.Flow)) {
+	for _, set := range append(telnet.Framing(framing.DataBits, framing.Parity, framing.StopBits),
+		telnet.Flow(t.Flow)) {
 		if err := l.set(ctx, set); err != nil {
 			return err
 		}

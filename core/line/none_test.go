@@ -21,10 +21,7 @@ func TestNoLineIsSilent(t *testing.T) {
 	require.NoError(t, err)
 	err = l.Write(t.Context(), []byte("x"))
 	require.ErrorIs(t, err, ErrCannot)
-	require.ErrorContains(
-		t,
-		err,
-		"none:tangle-sw2 cannot do that: the device has no line here, so that nothing can be typed",
-	)
+	require.ErrorContains(t, err,
+		"none:tangle-sw2 cannot do that: the device has no line here, so that nothing can be typed")
 	require.NoError(t, l.Close())
 }

@@ -27,7 +27,10 @@ func NewOpener(c clock.Clock) *Opener {
 	o := &Opener{Shells: &Shells{Home: home, Agent: os.Getenv("SSH_AUTH_SOCK")}, kinds: map[string]Open{}}
 	for _, kind := range kinds {
 		if kind.open != nil {
-			o.kinds[kind.name] = func(ctx context.Context, t Target) (Line, error) { return kind.open(ctx, t, c, o.Shells) }
+			o.kinds[kind.name] = func(ctx context.Context, t Target) (Line, error) {
+				return kind.open(ctx, t, c,
+					o.Shells)
+			}
 		}
 	}
 	return o

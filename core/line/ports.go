@@ -94,8 +94,6 @@ func Same(t Target, was Port, ports []Port) (Target, error) {
 		Target: t,
 		Remedy: fmt.Sprintf(
 			"another adapter is there now: %s, where %s was; plug that one in again, or open the new one by itself",
-			ports[here],
-			was,
-		),
+			ports[here], was),
 	}
 }

@@ -30,10 +30,8 @@ func fakeTTYs(t *testing.T) string {
 	write(filepath.Join(adapter, "serial"), "QW-17\n")
 	write(filepath.Join(adapter, "1-2:1.0", "ttyUSB0", "latency_timer"), "16\n")
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "ttyUSB0"), 0o700))
-	require.NoError(
-		t,
-		os.Symlink(filepath.Join(adapter, "1-2:1.0", "ttyUSB0"), filepath.Join(root, "ttyUSB0", "device")),
-	)
+	require.NoError(t,
+		os.Symlink(filepath.Join(adapter, "1-2:1.0", "ttyUSB0"), filepath.Join(root, "ttyUSB0", "device")))
 	return root
 }
 
@@ -44,11 +42,8 @@ func TestPortsAreListedWithoutOpeningAny(t *testing.T) {
 	assert.Equal(t, []string{"/dev/ttyS0", "/dev/ttyUSB0"}, paths, "read from what the system tells, no device touched")
 	port := Port{Path: "/dev/ttyUSB0"}
 	describeIn(root, &port)
-	assert.Equal(
-		t,
-		Port{Path: "/dev/ttyUSB0", Maker: "Quay Works", Name: "Cable [2J1", Serial: "QW-17", Place: "1-2"},
-		port,
-	)
+	assert.Equal(t, Port{Path: "/dev/ttyUSB0", Maker: "Quay Works", Name: "Cable [2J1", Serial: "QW-17", Place: "1-2"},
+		port)
 	assert.Equal(t, 16*time.Millisecond, latencyIn(root, "/dev/ttyUSB0"))
 	assert.Zero(t, latencyIn(root, "/dev/ttyS0"))
 }

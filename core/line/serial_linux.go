@@ -61,11 +61,8 @@ func permissionRemedy(path string) string {
 	if found, err := user.LookupGroupId(group); err == nil {
 		group = found.Name
 	}
-	return fmt.Sprintf(
-		"it belongs to group %s; add yourself with: sudo usermod -aG %s $USER, then log in again",
-		group,
-		group,
-	)
+	return fmt.Sprintf("it belongs to group %s; add yourself with: sudo usermod -aG %s $USER, then log in again", group,
+		group)
 }
 
 // ttys is where the system says of its serial devices.
@@ -84,9 +81,7 @@ func portPathsIn(root string) (paths []string, err error) {
 		if _, err := os.Stat(filepath.Join(folder, "device")); err != nil {
 			continue // a console, or a pseudo-terminal
 		}
-		if kind, err := os.ReadFile(
-			filepath.Join(folder, "type"),
-		); err == nil &&
+		if kind, err := os.ReadFile(filepath.Join(folder, "type")); err == nil &&
 			strings.TrimSpace(string(kind)) == "0" {
 			continue
 		}
@@ -167,12 +162,8 @@ type serialSettings struct {
 const lowLatency = 1 << 13 // ASYNC_LOW_LATENCY of linux/tty_flags.h
 
 func serialControl(handle int, order uint, s *serialSettings) error {
-	if _, _, failed := unix.Syscall(
-		unix.SYS_IOCTL,
-		uintptr(handle),
-		uintptr(order),
-		uintptr(unsafe.Pointer(s)),
-	); failed != 0 {
+	if _, _, failed := unix.Syscall(unix.SYS_IOCTL, uintptr(handle), uintptr(order),
+		uintptr(unsafe.Pointer(s))); failed != 0 {
 		return failed
 	}
 	return nil

@@ -99,11 +99,8 @@ func (l *shell) Resize(cols, rows int) error { return l.session.WindowChange(row
 
 // SendBreak implements Breaker, RFC 4335.
 func (l *shell) SendBreak(context.Context) error {
-	_, err := l.session.SendRequest(
-		"break",
-		false,
-		ssh.Marshal(struct{ Length uint32 }{uint32(breakLength.Milliseconds())}),
-	)
+	_, err := l.session.SendRequest("break", false,
+		ssh.Marshal(struct{ Length uint32 }{uint32(breakLength.Milliseconds())}))
 	return err
 }
 
@@ -128,15 +125,9 @@ const maxJumps = 8
 // dial connects to a host, through those that lead there.
 func (d *dialer) dial(ctx context.Context, h sshHost, jumps int) (*ssh.Client, error) {
 	if jumps > maxJumps {
-		return nil, d.fail(
-			nil,
-			nil,
-			fmt.Sprintf(
-				"ProxyJump leads through more than %d hosts; look for a circle in %s",
-				maxJumps,
-				sshsettings.Files(d.with.Home)[0],
-			),
-		)
+		return nil, d.fail(nil, nil,
+			fmt.Sprintf("ProxyJump leads through more than %d hosts; look for a circle in %s", maxJumps,
+				sshsettings.Files(d.with.Home)[0]))
 	}
 	conn, err := d.connect(ctx, h, jumps)
 	if err != nil {
@@ -159,11 +150,8 @@ func (d *dialer) connect(ctx context.Context, h sshHost, jumps int) (net.Conn, e
 	case h.Command() != "":
 		conn, err := runProxy(ctx, h)
 		if err != nil {
-			return nil, d.fail(
-				ErrCannot,
-				err,
-				fmt.Sprintf("the ProxyCommand of %s could not be started", h.Place("proxycommand")),
-			)
+			return nil, d.fail(ErrCannot, err,
+				fmt.Sprintf("the ProxyCommand of %s could not be started", h.Place("proxycommand")))
 		}
 		return conn, nil
 	case h.jump == "":
@@ -246,11 +234,8 @@ func (d *dialer) greet(ctx context.Context, conn net.Conn, h sshHost) (*ssh.Clie
 	hosts.deadline = auth.deadline
 	made, channels, requests, err := ssh.NewClientConn(conn, h.address, config)
 	if err != nil && late.Load() {
-		return nil, d.fail(
-			ErrUnplugged,
-			err,
-			fmt.Sprintf("it did not come as far as letting anybody in within %s", sshHandshake),
-		)
+		return nil, d.fail(ErrUnplugged, err,
+			fmt.Sprintf("it did not come as far as letting anybody in within %s", sshHandshake))
 	}
 	if err != nil {
 		return nil, d.greeting(ctx, err, auth, hosts)
@@ -273,11 +258,8 @@ func (d *dialer) greeting(ctx context.Context, err error, auth *prover, hosts *k
 	case auth.failed != nil:
 		return auth.failed
 	case errors.As(err, &nothing) && !d.target.Legacy:
-		return d.fail(
-			ErrCannot,
-			err,
-			"it only knows old algorithms; ?legacy=yes behind the target allows them, for as long as that one is open",
-		)
+		return d.fail(ErrCannot, err,
+			"it only knows old algorithms; ?legacy=yes behind the target allows them, for as long as that one is open")
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		auth.forget()
 		return d.fail(ErrDenied, err, "tried as "+auth.host.user+": "+auth.triedText())

@@ -40,17 +40,13 @@ func (p *prover) methods(ctx context.Context) (all []ssh.AuthMethod) {
 			}),
 			prompts,
 		),
-		"password": ssh.RetryableAuthMethod(
-			ssh.PasswordCallback(func() (string, error) { return p.password(ctx) }),
-			prompts,
-		),
+		"password": ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) { return p.password(ctx) }),
+			prompts),
 	}
 	left := map[string]bool{
 		"publickey": p.host.Is("pubkeyauthentication", true),
-		"keyboard-interactive": p.host.Is(
-			"kbdinteractiveauthentication",
-			p.host.Is("challengeresponseauthentication", true),
-		) &&
+		"keyboard-interactive": p.host.Is("kbdinteractiveauthentication",
+			p.host.Is("challengeresponseauthentication", true)) &&
 			!p.host.Is("batchmode", false),
 		"password": p.host.Is("passwordauthentication", true) && !p.host.Is("batchmode", false),
 	}
@@ -225,10 +221,7 @@ func (p *prover) account(what string) string { return what + " " + p.host.user +
 
 // challenge answers what the host asks, RFC 4256.
 func (p *prover) challenge(
-	ctx context.Context,
-	name, instruction string,
-	questions []string,
-	echos []bool,
+	ctx context.Context, name, instruction string, questions []string, echos []bool,
 ) ([]string, error) {
 	answers := make([]string, len(questions))
 	for i, question := range questions {
@@ -257,11 +250,8 @@ func (p *prover) ask(ctx context.Context, name, text string, secret bool) (strin
 	}
 	ask := p.with.asker()
 	if ask == nil {
-		p.failed = p.fail(
-			ErrDenied,
-			nil,
-			fmt.Sprintf("the %s is needed, and nobody is here to give it; tried so far: %s", text, p.triedText()),
-		)
+		p.failed = p.fail(ErrDenied, nil,
+			fmt.Sprintf("the %s is needed, and nobody is here to give it; tried so far: %s", text, p.triedText()))
 		return "", p.failed
 	}
 	if _, already := p.used[name]; already {
@@ -287,8 +277,7 @@ func isPassword(name, text string) bool {
 var (
 	passwordText = regexp.MustCompile(`(?i)password|passwort|kennwort|mot de passe|contraseña|wachtwoord|lösenord`)
 	otherText    = regexp.MustCompile(
-		`(?i)\bnew\b|again|retype|repeat|confirm|one[- ]?time|\botp\b|token|verification|code\b|\bpin\b|expired`,
-	)
+		`(?i)\bnew\b|again|retype|repeat|confirm|one[- ]?time|\botp\b|token|verification|code\b|\bpin\b|expired`)
 )
 
 // known is what was given before for this very question.

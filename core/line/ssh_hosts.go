@@ -90,18 +90,9 @@ func (k *knownHosts) judge(ctx context.Context, key ssh.PublicKey) error {
 	}
 	if len(known) > 0 {
 		want := known[0]
-		return k.fail(
-			ErrOtherKey,
-			nil,
-			fmt.Sprintf(
-				"it shows %s %s, and %s, has %s %s. Somebody may stand in between, or the device was exchanged or got a new key: find out which, and only then take that line away",
-				key.Type(),
-				ssh.FingerprintSHA256(key),
-				want.place(),
-				want.key.Type(),
-				ssh.FingerprintSHA256(want.key),
-			),
-		)
+		return k.fail(ErrOtherKey, nil,
+			fmt.Sprintf("it shows %s %s, and %s, has %s %s. Somebody may stand in between, or the device was exchanged or got a new key: find out which, and only then take that line away",
+				key.Type(), ssh.FingerprintSHA256(key), want.place(), want.key.Type(), ssh.FingerprintSHA256(want.key)))
 	}
 	return k.first(ctx, name, key)
 }
@@ -136,11 +127,8 @@ func (k *knownHosts) signed(cert *ssh.Certificate, by knownKey) error {
 		err = errors.New("it names no host")
 	}
 	if err != nil {
-		return k.fail(
-			ErrOtherKey,
-			err,
-			fmt.Sprintf("its certificate is signed by the authority of %s, and not good for %s", by.place(), principal),
-		)
+		return k.fail(ErrOtherKey, err,
+			fmt.Sprintf("its certificate is signed by the authority of %s, and not good for %s", by.place(), principal))
 	}
 	return nil
 }
@@ -156,42 +144,23 @@ func (k *knownHosts) first(ctx context.Context, host string, key ssh.PublicKey) 
 	case sshsettings.TakeNew:
 		return k.keep(host, key)
 	case sshsettings.Refuse:
-		return k.fail(
-			ErrDenied,
-			nil,
-			fmt.Sprintf(
-				"%s is met for the first time, with the key %s, and %s says that such a host is refused (StrictHostKeyChecking)%s",
-				host,
-				fingerprint,
-				k.host.Place("stricthostkeychecking"),
-				odd,
-			),
-		)
+		return k.fail(ErrDenied, nil,
+			fmt.Sprintf("%s is met for the first time, with the key %s, and %s says that such a host is refused (StrictHostKeyChecking)%s",
+				host, fingerprint, k.host.Place("stricthostkeychecking"), odd))
 	}
 	ask := k.with.asker()
 	if ask == nil {
-		return k.fail(
-			ErrDenied,
-			nil,
-			fmt.Sprintf(
-				"%s is met for the first time, with the key %s, and nobody is here to say whether that is right; open it once by hand%s",
-				host,
-				fingerprint,
-				odd,
-			),
-		)
+		return k.fail(ErrDenied, nil,
+			fmt.Sprintf("%s is met for the first time, with the key %s, and nobody is here to say whether that is right; open it once by hand%s",
+				host, fingerprint, odd))
 	}
 	k.deadline(false)
 	defer k.deadline(true)
 	answer, err := ask(ctx, Question{
 		Target: k.target,
 		Choice: []string{KeyIsRight, KeyIsWrong},
-		Text: fmt.Sprintf(
-			"%s is met for the first time. It shows the key %s%s. Is that its own?",
-			host,
-			fingerprint,
-			odd,
-		),
+		Text: fmt.Sprintf("%s is met for the first time. It shows the key %s%s. Is that its own?", host, fingerprint,
+			odd),
 	})
 	if err != nil {
 		return err
@@ -261,8 +230,6 @@ func (k *knownHosts) algorithms() (all []string) {
 }
 
 func plainOnly(algorithms []string) []string {
-	return slices.DeleteFunc(
-		slices.Clone(algorithms),
-		func(algorithm string) bool { return strings.Contains(algorithm, "-cert-v01@") },
-	)
+	return slices.DeleteFunc(slices.Clone(algorithms),
+		func(algorithm string) bool { return strings.Contains(algorithm, "-cert-v01@") })
 }

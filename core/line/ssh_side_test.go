@@ -47,13 +47,8 @@ func newExtra(t *testing.T) *beside {
 	require.NoError(t, err, "%s", out)
 	_ = b.process.Process.Kill()
 	_ = b.process.Wait()
-	b.start(
-		t,
-		0,
-		"HostCertificate "+quoted(b.hostKey+"-cert.pub"),
-		"PasswordAuthentication no",
-		"KbdInteractiveAuthentication no",
-	)
+	b.start(t, 0, "HostCertificate "+quoted(b.hostKey+"-cert.pub"), "PasswordAuthentication no",
+		"KbdInteractiveAuthentication no")
 	public, err := os.ReadFile(b.hostKey + ".pub")
 	require.NoError(t, err)
 	b.host = strings.TrimSpace(string(public))
@@ -61,12 +56,8 @@ func newExtra(t *testing.T) *beside {
 	holder := exec.Command("ssh-agent", "-D", "-a", b.agent)
 	require.NoError(t, holder.Start())
 	t.Cleanup(func() { _ = holder.Process.Kill(); _ = holder.Wait() })
-	require.Eventually(
-		t,
-		func() bool { _, err := os.Stat(b.agent); return err == nil },
-		10*time.Second,
-		10*time.Millisecond,
-	)
+	require.Eventually(t, func() bool { _, err := os.Stat(b.agent); return err == nil }, 10*time.Second,
+		10*time.Millisecond)
 	return b
 }
 
@@ -285,12 +276,8 @@ func (b *beside) client(t *testing.T, r row, port string) (in, keeps bool) {
 	require.NoError(t, err)
 	text := strings.ReplaceAll(string(config), "~/", home+"/")
 	if !strings.Contains(text, "UserKnownHostsFile") {
-		text = strings.Replace(
-			text,
-			"Host quay\n",
-			"Host quay\nUserKnownHostsFile "+quoted(filepath.Join(home, ".ssh", "known_hosts"))+"\n",
-			1,
-		)
+		text = strings.Replace(text, "Host quay\n",
+			"Host quay\nUserKnownHostsFile "+quoted(filepath.Join(home, ".ssh", "known_hosts"))+"\n", 1)
 	}
 	if !strings.Contains(text, "IdentityFile") {
 		text += "Match all\nIdentityFile none\n"
@@ -298,18 +285,8 @@ func (b *beside) client(t *testing.T, r row, port string) (in, keeps bool) {
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
-	run := exec.CommandContext(
-		ctx,
-		"ssh",
-		"-F",
-		path,
-		"-o",
-		"BatchMode=yes",
-		"-o",
-		"GlobalKnownHostsFile=none",
-		"quay",
-		"exit 0",
-	)
+	run := exec.CommandContext(ctx, "ssh", "-F", path, "-o", "BatchMode=yes", "-o", "GlobalKnownHostsFile=none", "quay",
+		"exit 0")
 	run.Env = append(os.Environ(), "SSH_AUTH_SOCK="+b.agent)
 	run.WaitDelay = time.Second
 	return run.Run() == nil, kept(t, home, r)
@@ -425,13 +402,9 @@ func TestAPasswordGoesWhereItIsMeantFor(t *testing.T) {
 	anyHost := "StrictHostKeyChecking accept-new\n"
 	t.Run("not to a host on the way", func(t *testing.T) {
 		way, end := listensTo(t, "lamp-and-tide"), listensTo(t, "lamp-and-tide")
-		err := open(
-			"ssh://x@"+end.address,
-			settings(
-				t,
-				anyHost+"Match originalhost 127.0.0.1 exec \"test %p = "+portOf(end.address)+"\"\nProxyJump y@"+way.address+"\n",
-			),
-		)
+		err := open("ssh://x@"+end.address,
+			settings(t,
+				anyHost+"Match originalhost 127.0.0.1 exec \"test %p = "+portOf(end.address)+"\"\nProxyJump y@"+way.address+"\n"))
 		require.Error(t, err)
 		assert.Empty(t, way.passwords())
 		assert.Empty(t, end.passwords())
@@ -444,19 +417,15 @@ func TestAPasswordGoesWhereItIsMeantFor(t *testing.T) {
 	for _, question := range []string{"Verification code: ", "New password: ", "One-time password (OATH): ", "Enter PIN: ", "Token: ", "What is your quest? "} {
 		t.Run("not to "+question, func(t *testing.T) {
 			end := listensTo(t, "another", question)
-			require.Error(
-				t,
-				open("ssh://x@"+end.address, settings(t, anyHost+"PreferredAuthentications keyboard-interactive\n")),
-			)
+			require.Error(t,
+				open("ssh://x@"+end.address, settings(t, anyHost+"PreferredAuthentications keyboard-interactive\n")))
 			assert.Empty(t, end.passwords())
 		})
 	}
 	t.Run("by the way that is said", func(t *testing.T) {
 		end, other := listensTo(t, "lamp-and-tide"), listensTo(t, "lamp-and-tide")
-		home := settings(
-			t,
-			anyHost+"Host 127.0.0.1\nHostKeyAlias quay\nProxyCommand busybox nc 127.0.0.1 "+portOf(end.address)+"\n",
-		)
+		home := settings(t,
+			anyHost+"Host 127.0.0.1\nHostKeyAlias quay\nProxyCommand busybox nc 127.0.0.1 "+portOf(end.address)+"\n")
 		_ = open("ssh://x@"+other.address, home)
 		assert.Equal(t, []string{"lamp-and-tide"}, end.passwords())
 		assert.Empty(t, other.passwords(), "the command leads elsewhere")

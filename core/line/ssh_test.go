@@ -66,10 +66,7 @@ func (s *sshServer) start(t *testing.T, port int, lines ...string) {
 	s.address = fmt.Sprintf("127.0.0.1:%d", port)
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
 	config := append(s.first, []string{
-		fmt.Sprintf(
-			"Port %d",
-			port,
-		),
+		fmt.Sprintf("Port %d", port),
 		"ListenAddress 127.0.0.1",
 		"HostKey " + quoted(s.hostKey),
 		"AuthorizedKeysFile " + quoted(s.key+".pub"),
@@ -189,10 +186,8 @@ const firstTime = "is met for the first time"
 
 func TestAShellByKey(t *testing.T) {
 	server := startSSH(t, "Banner "+quoted(banner(t)))
-	home := settings(
-		t,
-		"Host quay\n  HostName 127.0.0.1\n  Port "+portOf(server.address)+"\n  User "+me(t)+"\n  IdentityFile "+quoted(server.key)+"\n",
-	)
+	home := settings(t,
+		"Host quay\n  HostName 127.0.0.1\n  Port "+portOf(server.address)+"\n  User "+me(t)+"\n  IdentityFile "+quoted(server.key)+"\n")
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
 	l, err := openSSH(t, "ssh://quay?size=101x37", shells(home, "", someone))
 	require.NoError(t, err, "%s", server.said)
@@ -204,10 +199,8 @@ func TestAShellByKey(t *testing.T) {
 	require.NoError(t, l.Write(t.Context(), []byte("echo $TERM $(stty size)\r")))
 	heard(t, l, "xterm-256color 37 101")
 	require.NoError(t, l.(Resizer).Resize(120, 40))
-	require.NoError(
-		t,
-		l.Write(t.Context(), []byte("while [ \"$(stty size)\" != '40 120' ]; do :; done; echo re\"\"sized; exit 7\r")),
-	)
+	require.NoError(t,
+		l.Write(t.Context(), []byte("while [ \"$(stty size)\" != '40 120' ]; do :; done; echo re\"\"sized; exit 7\r")))
 	heard(t, l, "resized")
 	for range l.Chunks() {
 	}
@@ -246,11 +239,8 @@ func TestAKeyWithAPassphraseAndTheAgent(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, l.Close())
 
-	_, err = openSSH(
-		t,
-		target,
-		shells(home, "", &person{answers: map[string]string{"passphrase": "wrong", "password": "x"}}),
-	)
+	_, err = openSSH(t, target,
+		shells(home, "", &person{answers: map[string]string{"passphrase": "wrong", "password": "x"}}))
 	require.ErrorIs(t, err, ErrDenied)
 	assert.Contains(t, err.Error(), "not the key "+locked)
 
@@ -258,12 +248,8 @@ func TestAKeyWithAPassphraseAndTheAgent(t *testing.T) {
 	holder := exec.Command("ssh-agent", "-D", "-a", socket)
 	require.NoError(t, holder.Start())
 	defer func() { _ = holder.Process.Kill(); _ = holder.Wait() }()
-	require.Eventually(
-		t,
-		func() bool { _, err := os.Stat(socket); return err == nil },
-		10*time.Second,
-		10*time.Millisecond,
-	)
+	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 10*time.Second,
+		10*time.Millisecond)
 	plain := filepath.Join(t.TempDir(), "plain")
 	keygen(t, plain, "ed25519")
 	add := exec.Command("ssh-add", plain)
@@ -272,10 +258,8 @@ func TestAKeyWithAPassphraseAndTheAgent(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	require.NoError(t, os.Rename(plain+".pub", server.key+".pub"))
 	bare := settings(t, "")
-	require.NoError(
-		t,
-		os.Rename(filepath.Join(home, ".ssh", "known_hosts"), filepath.Join(bare, ".ssh", "known_hosts")),
-	)
+	require.NoError(t,
+		os.Rename(filepath.Join(home, ".ssh", "known_hosts"), filepath.Join(bare, ".ssh", "known_hosts")))
 	l, err = openSSH(t, target, shells(bare, socket, nil))
 	require.NoError(t, err, "the agent's key, and nobody asked")
 	require.NoError(t, l.Close())
@@ -307,11 +291,8 @@ func TestAChangedHostKeyIsRefused(t *testing.T) {
 	_, err = openSSH(t, "ssh://"+me(t)+"@"+stranger.address, shells(home, "", nil))
 	require.ErrorIs(t, err, ErrDenied)
 	assert.Contains(t, err.Error(), "nobody is here to say")
-	_, err = openSSH(
-		t,
-		"ssh://"+me(t)+"@"+stranger.address,
-		shells(home, "", &person{answers: map[string]string{firstTime: KeyIsWrong}}),
-	)
+	_, err = openSSH(t, "ssh://"+me(t)+"@"+stranger.address,
+		shells(home, "", &person{answers: map[string]string{firstTime: KeyIsWrong}}))
 	require.ErrorIs(t, err, ErrDenied)
 }
 
@@ -326,14 +307,9 @@ func TestAHostWithSeveralKeysIsAskedForTheKnownOne(t *testing.T) {
 	home := settings(t, "Host *\n  IdentityFile "+quoted(server.key)+"\n")
 	public, err := os.ReadFile(rsa + ".pub")
 	require.NoError(t, err)
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(home, ".ssh", "known_hosts"),
-			fmt.Appendf(nil, "[127.0.0.1]:%s %s", portOf(server.address), public),
-			0o600,
-		),
-	)
+	require.NoError(t,
+		os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"),
+			fmt.Appendf(nil, "[127.0.0.1]:%s %s", portOf(server.address), public), 0o600))
 	l, err := openSSH(t, "ssh://"+me(t)+"@"+server.address, shells(home, "", nil))
 	require.NoError(t, err)
 	require.NoError(t, l.Close())
@@ -341,17 +317,9 @@ func TestAHostWithSeveralKeysIsAskedForTheKnownOne(t *testing.T) {
 
 func TestAWayThroughAnotherHost(t *testing.T) {
 	inner, outer := startSSH(t), startSSH(t)
-	home := settings(
-		t,
-		fmt.Sprintf(
-			"Host inner\n  HostName 127.0.0.1\n  Port %s\n  ProxyJump outer\n  IdentityFile %s\nHost outer\n  HostName 127.0.0.1\n  Port %s\n  IdentityFile %s\nHost *\n  User %s\nHost round\n  ProxyJump round\n",
-			portOf(inner.address),
-			quoted(inner.key),
-			portOf(outer.address),
-			quoted(outer.key),
-			me(t),
-		),
-	)
+	home := settings(t,
+		fmt.Sprintf("Host inner\n  HostName 127.0.0.1\n  Port %s\n  ProxyJump outer\n  IdentityFile %s\nHost outer\n  HostName 127.0.0.1\n  Port %s\n  IdentityFile %s\nHost *\n  User %s\nHost round\n  ProxyJump round\n",
+			portOf(inner.address), quoted(inner.key), portOf(outer.address), quoted(outer.key), me(t)))
 	someone := &person{answers: map[string]string{firstTime: KeyIsRight}}
 	l, err := openSSH(t, "ssh://inner", shells(home, "", someone))
 	require.NoError(t, err)

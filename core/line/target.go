@@ -110,10 +110,7 @@ func ParseTarget(text string) (Target, error) {
 
 // ErrPassword refuses a target with a password in it, which it does not repeat: targets are kept in files, recorded,
 // and on show in the list of processes.
-var ErrPassword = errors.New(
-	"the target has a password in it, which would be kept and shown with it: leave it out and say where it comes " +
-		"from, with --password " + secret.Sources("") + ", or wait to be asked for it",
-)
+var ErrPassword = errors.New("the target has a password in it, which would be kept and shown with it: leave it out and say where it comes " + "from, with --password " + secret.Sources("") + ", or wait to be asked for it")
 
 // passwordIn finds one in a command: in an address, as an option, or as a variable. One that is looked up when the
 // command runs ($NAME), or a file that holds it, is none.
@@ -157,11 +154,8 @@ func (t *Target) setHost(rest string) error {
 		return fmt.Errorf("legacy goes with ssh")
 	}
 	if t.Kind != ComPort && (t.Speed != 0 || t.Framing != "" || t.Flow != "") {
-		return fmt.Errorf(
-			"%s has no speed, framing or flow control; rfc2217://%s has, where the console server does com-port control",
-			t.Kind,
-			address,
-		)
+		return fmt.Errorf("%s has no speed, framing or flow control; rfc2217://%s has, where the console server does com-port control",
+			t.Kind, address)
 	}
 	return nil
 }
@@ -212,19 +206,8 @@ func (t *Target) setOptions(query string) error {
 
 // Or fills in from another target's settings what this one leaves open.
 func (t Target) Or(usual Target) Target {
-	t.Speed, t.Framing, t.Flow, t.Size = cmp.Or(
-		t.Speed,
-		usual.Speed,
-	), cmp.Or(
-		t.Framing,
-		usual.Framing,
-	), cmp.Or(
-		t.Flow,
-		usual.Flow,
-	), cmp.Or(
-		t.Size,
-		usual.Size,
-	)
+	t.Speed, t.Framing, t.Flow, t.Size = cmp.Or(t.Speed, usual.Speed), cmp.Or(t.Framing, usual.Framing), cmp.Or(t.Flow,
+		usual.Flow), cmp.Or(t.Size, usual.Size)
 	return t
 }
 

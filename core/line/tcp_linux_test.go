@@ -32,12 +32,8 @@ func TestEveryConnectionNoticesAPeerThatDies(t *testing.T) {
 		}
 	}))
 	assert.EqualValues(t, muteFor.Milliseconds(), options[unix.TCP_USER_TIMEOUT])
-	assert.Less(
-		t,
-		options[unix.TCP_KEEPIDLE]+options[unix.TCP_KEEPINTVL]*options[unix.TCP_KEEPCNT],
-		60,
-		"seconds, with nothing typed",
-	)
+	assert.Less(t, options[unix.TCP_KEEPIDLE]+options[unix.TCP_KEEPINTVL]*options[unix.TCP_KEEPCNT], 60,
+		"seconds, with nothing typed")
 }
 
 // TestAPeerThatDiesIsReported takes the network away under a connection, in network namespaces of the test's own:

@@ -229,11 +229,7 @@ func TestWhatAConsoleServerSaysOfTheWire(t *testing.T) {
 	target := hostile(t, func(conn net.Conn) {
 		consoleServer(conn, func(asked int) int {
 			if asked == 0 {
-				_, _ = conn.Write(
-					[]byte(
-						"\xff\xfa\x2c\x6b\x30\xff\xf0" + "\xff\xfa\x2c\x6a\x08\xff\xf0" + "\xff\xfa\x2c\x6a\x12\xff\xf0",
-					),
-				)
+				_, _ = conn.Write([]byte("\xff\xfa\x2c\x6b\x30\xff\xf0" + "\xff\xfa\x2c\x6a\x08\xff\xf0" + "\xff\xfa\x2c\x6a\x12\xff\xf0"))
 			}
 			return max(asked, 9600)
 		})

@@ -105,11 +105,8 @@ func (in *importing) line(text []byte) error {
 		return err
 	}
 	if e.Seq <= in.last {
-		return fmt.Errorf(
-			"event %d stands behind event %d: the numbers of an entry begin with 1, and go up",
-			e.Seq,
-			in.last,
-		)
+		return fmt.Errorf("event %d stands behind event %d: the numbers of an entry begin with 1, and go up", e.Seq,
+			in.last)
 	}
 	in.last = e.Seq
 	in.batch = append(in.batch, e)
@@ -133,19 +130,9 @@ func (in *importing) begin(head carried) error {
 	if e.Ended.IsZero() {
 		e.Ended = e.Began
 	}
-	result, err := in.book.db.Exec(
-		`INSERT INTO session (began, ended, target, dialect, device, runbook, title, outcome, message, process, told) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'imported', ?)`,
-		stamp(e.Began),
-		stamp(e.Ended),
-		e.Target,
-		e.Dialect,
-		e.Device,
-		e.Runbook,
-		e.Title,
-		Broken,
-		"it was not taken in whole",
-		settled,
-	)
+	result, err := in.book.db.Exec(`INSERT INTO session (began, ended, target, dialect, device, runbook, title, outcome, message, process, told) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'imported', ?)`,
+		stamp(e.Began), stamp(e.Ended), e.Target, e.Dialect, e.Device, e.Runbook, e.Title, Broken,
+		"it was not taken in whole", settled)
 	if err != nil {
 		return in.book.wrap(err)
 	}
@@ -198,12 +185,8 @@ func (in *importing) finish() error {
 		if outcome == StillOpen { // as far as it was exported
 			outcome = Broken
 		}
-		if _, err := tx.Exec(
-			`UPDATE session SET outcome = ?, message = ? WHERE id = ?`,
-			outcome,
-			one.Message,
-			one.keeps.id,
-		); err != nil {
+		if _, err := tx.Exec(`UPDATE session SET outcome = ?, message = ? WHERE id = ?`, outcome, one.Message,
+			one.keeps.id); err != nil {
 			return in.book.wrap(err)
 		}
 		for _, e := range one.facts {

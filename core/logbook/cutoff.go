@@ -135,13 +135,8 @@ func (l Last) On(device, target string) bool {
 
 // String says the state in words.
 func (l Last) String() string {
-	text := fmt.Sprintf(
-		"entry %d (%s, %s) was cut off at %s",
-		l.Entry.ID,
-		orNone(l.Entry.Device, l.Entry.Target),
-		orNone(l.Entry.Runbook, "no runbook"),
-		l.At.Local().Format("2006-01-02 15:04:05"),
-	)
+	text := fmt.Sprintf("entry %d (%s, %s) was cut off at %s", l.Entry.ID, orNone(l.Entry.Device, l.Entry.Target),
+		orNone(l.Entry.Runbook, "no runbook"), l.At.Local().Format("2006-01-02 15:04:05"))
 	if l.Step != "" {
 		text += fmt.Sprintf(" in step “%s”", l.Step)
 	}

@@ -39,10 +39,8 @@ func (l *Logbook) Select(f Filter) (entries []Entry, err error) {
 		add(`began < ?`, stamp(f.Until))
 	}
 	if f.Text != "" {
-		add(
-			`EXISTS (SELECT 1 FROM event WHERE event.session = session.id AND body LIKE ? ESCAPE '\')`,
-			like(inJSON(f.Text)),
-		)
+		add(`EXISTS (SELECT 1 FROM event WHERE event.session = session.id AND body LIKE ? ESCAPE '\')`,
+			like(inJSON(f.Text)))
 	}
 	text := ""
 	if len(where) > 0 {

@@ -80,10 +80,8 @@ func newKeeper(l *Logbook) *Keeper {
 // begin makes the entry's row.
 func (k *Keeper) begin() error {
 	result, err := k.book.db.Exec(
-		`INSERT INTO session (began, target, dialect, device, process) VALUES (?, '', '', '', ?)`,
-		stamp(time.Now()),
-		thisProcess(),
-	)
+		`INSERT INTO session (began, target, dialect, device, process) VALUES (?, '', '', '', ?)`, stamp(time.Now()),
+		thisProcess())
 	if err != nil {
 		return k.book.wrap(err)
 	}
@@ -146,10 +144,8 @@ func (k *Keeper) run(feed *event.Feed) {
 				k.err = k.flush(true)
 			}
 			if k.err == nil && k.gap > 0 {
-				k.err = fmt.Errorf(
-					"missing of it: %s; there was no room for them while nothing could be recorded",
-					units.Many(k.gap, "event"),
-				)
+				k.err = fmt.Errorf("missing of it: %s; there was no room for them while nothing could be recorded",
+					units.Many(k.gap, "event"))
 			}
 			return
 		}
@@ -209,9 +205,7 @@ func (k *Keeper) take(batch []event.Event) {
 			Level: event.Error,
 			Text: fmt.Sprintf(
 				"missing here: %s since %s; nothing could be recorded, and there was no more room for them in memory",
-				units.Many(k.lost, "event"),
-				k.since.Format(time.TimeOnly),
-			),
+				units.Many(k.lost, "event"), k.since.Format(time.TimeOnly)),
 		}}
 		k.said = first.Seq
 		k.bytes += weight(k.waiting[0])
@@ -346,23 +340,13 @@ func (k *Keeper) add(tx *sql.Tx, batch []event.Event) error {
 func (k *Keeper) summarise(tx *sql.Tx, e event.Event) (err error) {
 	switch b := e.Body.(type) {
 	case event.SessionBegin:
-		_, err = tx.Exec(
-			`UPDATE session SET began = ?, target = ?, dialect = ?, device = ? WHERE id = ?`,
-			stamp(e.At),
-			b.Target,
-			b.Dialect,
-			b.Device,
-			k.id,
-		)
+		_, err = tx.Exec(`UPDATE session SET began = ?, target = ?, dialect = ?, device = ? WHERE id = ?`, stamp(e.At),
+			b.Target, b.Dialect, b.Device, k.id)
 	case event.Learned:
 		_, err = tx.Exec(`UPDATE session SET dialect = ? WHERE id = ?`, b.Dialect, k.id)
 	case event.RunBegin:
-		_, err = tx.Exec(
-			`UPDATE session SET runbook = ?, title = ?, outcome = '' WHERE id = ?`,
-			b.Runbook,
-			b.Title,
-			k.id,
-		)
+		_, err = tx.Exec(`UPDATE session SET runbook = ?, title = ?, outcome = '' WHERE id = ?`, b.Runbook, b.Title,
+			k.id)
 	case event.RunEnd:
 		_, err = tx.Exec(`UPDATE session SET outcome = ?, message = ? WHERE id = ?`, b.Outcome, b.Message, k.id)
 	case event.SessionEnd:

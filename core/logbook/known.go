@@ -61,33 +61,15 @@ func (k *Keeper) remember(tx *sql.Tx, e event.Event) (err error) {
 		k.place = placeOf(b.Device, b.Target)
 	case event.RunBegin:
 		k.present = e.Seq
-		_, err = tx.Exec(
-			`INSERT INTO run (session, seq, place, runbook, title, began) VALUES (?, ?, ?, ?, ?, ?)`,
-			k.id,
-			e.Seq,
-			k.place,
-			b.Runbook,
-			b.Title,
-			stamp(e.At),
-		)
+		_, err = tx.Exec(`INSERT INTO run (session, seq, place, runbook, title, began) VALUES (?, ?, ?, ?, ?, ?)`, k.id,
+			e.Seq, k.place, b.Runbook, b.Title, stamp(e.At))
 	case event.RunEnd:
-		_, err = tx.Exec(
-			`UPDATE run SET ended = ?, outcome = ?, message = ? WHERE session = ? AND seq = ?`,
-			stamp(e.At),
-			b.Outcome,
-			b.Message,
-			k.id,
-			k.present,
-		)
+		_, err = tx.Exec(`UPDATE run SET ended = ?, outcome = ?, message = ? WHERE session = ? AND seq = ?`,
+			stamp(e.At), b.Outcome, b.Message, k.id, k.present)
 	case event.Fact:
 		if k.place != "" && slices.Contains(keptFacts, b.Name) {
-			_, err = tx.Exec(
-				`INSERT INTO known (place, name, value, at) VALUES (?, ?, ?, ?) ON CONFLICT (place, name) DO UPDATE SET value = excluded.value, at = excluded.at WHERE excluded.at >= known.at`,
-				k.place,
-				b.Name,
-				b.Value,
-				stamp(e.At),
-			)
+			_, err = tx.Exec(`INSERT INTO known (place, name, value, at) VALUES (?, ?, ?, ?) ON CONFLICT (place, name) DO UPDATE SET value = excluded.value, at = excluded.at WHERE excluded.at >= known.at`,
+				k.place, b.Name, b.Value, stamp(e.At))
 		}
 	}
 	return err
@@ -95,11 +77,8 @@ func (k *Keeper) remember(tx *sql.Tx, e event.Event) (err error) {
 
 // LastRun is the newest run of a runbook that ended well, on any device; found is false where there is none.
 func (l *Logbook) LastRun(runbook string) (run Run, found bool, err error) {
-	runs, err := l.runs(
-		`WHERE runbook = ? AND ended IS NOT NULL AND outcome = ? ORDER BY began DESC LIMIT 1`,
-		runbook,
-		event.Done,
-	)
+	runs, err := l.runs(`WHERE runbook = ? AND ended IS NOT NULL AND outcome = ? ORDER BY began DESC LIMIT 1`, runbook,
+		event.Done)
 	if err != nil || len(runs) == 0 {
 		return run, false, err
 	}
@@ -152,16 +131,8 @@ func (l *Logbook) runs(where string, args ...any) (all []Run, err error) {
 	for rows.Next() {
 		var r Run
 		var began, ended string
-		if err := rows.Scan(
-			&r.Session,
-			&r.Place,
-			&r.Runbook,
-			&r.Title,
-			&began,
-			&ended,
-			&r.Outcome,
-			&r.Message,
-		); err != nil {
+		if err := rows.Scan(&r.Session, &r.Place, &r.Runbook, &r.Title, &began, &ended, &r.Outcome,
+			&r.Message); err != nil {
 			return nil, l.wrap(err)
 		}
 		r.Began, r.Ended = parseStamp(began), parseStamp(ended)

@@ -24,15 +24,10 @@ func TestWhatIsKnownOfDevices(t *testing.T) {
 		hub.Close()
 		require.NoError(t, k.Wait())
 	}
-	keep(
-		event.SessionBegin{Target: "ssh://gw", Device: "mare-gw1"},
-		event.Fact{Name: "running.release", Value: "7.4.2"},
-		event.Fact{Name: "free", Value: "1"},
-		event.RunBegin{Runbook: "upgrade", Title: "Upgrade"},
-		event.RunEnd{Outcome: event.Done, Message: "it runs"},
-		event.Fact{Name: "running.release", Value: "7.6.1"},
-		event.RunBegin{Runbook: "keep", Title: "Keep the setup"},
-	)
+	keep(event.SessionBegin{Target: "ssh://gw", Device: "mare-gw1"},
+		event.Fact{Name: "running.release", Value: "7.4.2"}, event.Fact{Name: "free", Value: "1"},
+		event.RunBegin{Runbook: "upgrade", Title: "Upgrade"}, event.RunEnd{Outcome: event.Done, Message: "it runs"},
+		event.Fact{Name: "running.release", Value: "7.6.1"}, event.RunBegin{Runbook: "keep", Title: "Keep the setup"})
 	keep(event.SessionBegin{Target: "unix:/x"}, event.Fact{Name: "device.model", Value: "R40-2"})
 
 	known, err := l.Known()

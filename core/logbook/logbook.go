@@ -68,10 +68,8 @@ func Open(path string) (*Logbook, error) {
 	if later, err := l.version(); err != nil || later > version {
 		if err == nil {
 			err = fmt.Errorf(
-				"a later release has written it (form %d, this one knows %d): it can be read, and not written",
-				later,
-				version,
-			)
+				"a later release has written it (form %d, this one knows %d): it can be read, and not written", later,
+				version)
 		}
 		return nil, errors.Join(unopened(path, err), l.Close())
 	}
@@ -303,19 +301,8 @@ func (l *Logbook) query(where string, args ...any) ([]Entry, error) {
 	for rows.Next() {
 		var e Entry
 		var began, ended string
-		if err := rows.Scan(
-			&e.ID,
-			&began,
-			&ended,
-			&e.Target,
-			&e.Dialect,
-			&e.Device,
-			&e.Runbook,
-			&e.Title,
-			&e.Outcome,
-			&e.Message,
-			&e.process,
-		); err != nil {
+		if err := rows.Scan(&e.ID, &began, &ended, &e.Target, &e.Dialect, &e.Device, &e.Runbook, &e.Title, &e.Outcome,
+			&e.Message, &e.process); err != nil {
 			return nil, l.wrap(err)
 		}
 		e.Began, e.Ended = parseStamp(began), parseStamp(ended)
@@ -352,12 +339,8 @@ func (l *Logbook) Events(id int64, visit func(event.Event) error) error {
 }
 
 func (l *Logbook) eventsAfter(id, after int64, most int) ([]event.Event, error) {
-	rows, err := l.db.Query(
-		`SELECT seq, at, kind, body FROM event WHERE session = ? AND seq > ? ORDER BY seq LIMIT ?`,
-		id,
-		after,
-		most,
-	)
+	rows, err := l.db.Query(`SELECT seq, at, kind, body FROM event WHERE session = ? AND seq > ? ORDER BY seq LIMIT ?`,
+		id, after, most)
 	if err != nil {
 		return nil, l.wrap(err)
 	}

@@ -76,10 +76,8 @@ func TestSecretsSplitOverChunks(t *testing.T) {
 	hub.Close()
 	require.NoError(t, k.Wait())
 	var text string
-	require.NoError(
-		t,
-		b.Events(k.ID(), func(e event.Event) error { text += string(e.Body.(event.In).Bytes); return nil }),
-	)
+	require.NoError(t,
+		b.Events(k.ID(), func(e event.Event) error { text += string(e.Body.(event.In).Bytes); return nil }))
 	assert.Equal(t, "user harbour secret [secret] kept, lamp out", text)
 }
 
@@ -120,11 +118,8 @@ func TestCutOffIsReportedOnce(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, cut, c.reported, c)
 		if c.reported > 0 {
-			assert.Contains(
-				t,
-				cut[0].String(),
-				"in step “Send the image”, 1024 of 4096 B sent; the line was at 115200 baud",
-			)
+			assert.Contains(t, cut[0].String(),
+				"in step “Send the image”, 1024 of 4096 B sent; the line was at 115200 baud")
 		}
 		assert.Equal(t, c.after, unsettled(), c)
 	}
@@ -184,10 +179,8 @@ func TestABusyFileIsWaitedFor(t *testing.T) {
 	hub.Close()
 	require.NoError(t, k.Wait())
 	var kept []string
-	require.NoError(
-		t,
-		b.Events(k.ID(), func(e event.Event) error { kept = append(kept, e.Body.(event.Note).Text); return nil }),
-	)
+	require.NoError(t,
+		b.Events(k.ID(), func(e event.Event) error { kept = append(kept, e.Body.(event.Note).Text); return nil }))
 	assert.Equal(t, []string{"one", "two"}, kept)
 }
 
@@ -293,8 +286,7 @@ func TestAnEventThatCannotBeReadHidesNothing(t *testing.T) {
 	hub.Close()
 	require.NoError(t, k.Wait())
 	_, err = b.db.Exec(
-		`UPDATE event SET kind = 'hologram' WHERE seq = 2; UPDATE event SET body = '{"level":' WHERE seq = 3`,
-	)
+		`UPDATE event SET kind = 'hologram' WHERE seq = 2; UPDATE event SET body = '{"level":' WHERE seq = 3`)
 	require.NoError(t, err)
 	var all []string
 	require.NoError(t, b.Events(k.ID(), func(e event.Event) error {

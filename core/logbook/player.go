@@ -67,11 +67,8 @@ func (l *Logbook) Player(id int64, speed float64) (*Player, error) {
 		return nil, err
 	}
 	p := &Player{book: l, id: id, speed: speed, moves: make(chan Move, 64)}
-	rows, err := l.db.Query(
-		`SELECT seq, at FROM event WHERE session = ? AND kind = ? ORDER BY seq`,
-		id,
-		event.KindOf(event.StepBegin{}),
-	)
+	rows, err := l.db.Query(`SELECT seq, at FROM event WHERE session = ? AND kind = ? ORDER BY seq`, id,
+		event.KindOf(event.StepBegin{}))
 	if err != nil {
 		return nil, l.wrap(err)
 	}
@@ -193,11 +190,8 @@ func (p *Player) move(m Move, show func(Played)) error {
 
 // step is where the next step begins, or the previous one the present one.
 func (p *Player) step(m Move) (seq int64, there bool) {
-	at, _ := slices.BinarySearchFunc(
-		p.steps,
-		p.at.seq+1,
-		func(s mark, seq int64) int { return cmp.Compare(s.seq, seq) },
-	)
+	at, _ := slices.BinarySearchFunc(p.steps, p.at.seq+1,
+		func(s mark, seq int64) int { return cmp.Compare(s.seq, seq) })
 	if m == StepBefore { // at is behind the one that is under way
 		at -= 2
 	}
@@ -209,7 +203,8 @@ func (p *Player) step(m Move) (seq int64, there bool) {
 
 // seqAt is the last event of a time, the first one where it lies before all.
 func (p *Player) seqAt(when time.Time) (seq int64, err error) {
-	err = p.book.db.QueryRow(`SELECT COALESCE(MAX(seq), 1) FROM event WHERE session = ? AND at <= ?`, p.id, stamp(when)).
+	err = p.book.db.QueryRow(`SELECT COALESCE(MAX(seq), 1) FROM event WHERE session = ? AND at <= ?`, p.id,
+		stamp(when)).
 		Scan(&seq)
 	return seq, p.book.wrap(err)
 }

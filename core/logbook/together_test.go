@@ -105,11 +105,7 @@ func together(t *testing.T, role, path string) {
 		notesTogether(t, b)
 	case "imports":
 		for range 10 {
-			_, err := b.Import(
-				strings.NewReader(
-					`{"entry":{"id":1,"began":"2026-11-01T10:00:00Z","target":"unix:/x","device":"taken in","outcome":"done"},"form":1}` + "\n" + `{"seq":1,"at":"2026-11-01T10:00:00Z","kind":"note","level":"info","text":"event 0"}` + "\n",
-				),
-			)
+			_, err := b.Import(strings.NewReader(`{"entry":{"id":1,"began":"2026-11-01T10:00:00Z","target":"unix:/x","device":"taken in","outcome":"done"},"form":1}` + "\n" + `{"seq":1,"at":"2026-11-01T10:00:00Z","kind":"note","level":"info","text":"event 0"}` + "\n"))
 			require.NoError(t, err)
 		}
 	case "prunes":
@@ -194,10 +190,8 @@ func TestANoteOnAnOpenSessionTakesNothingFromIt(t *testing.T) {
 	hub.Close()
 	require.NoError(t, k.Wait())
 	var texts []string
-	require.NoError(
-		t,
-		b.Events(k.ID(), func(e event.Event) error { texts = append(texts, e.Body.(event.Note).Text); return nil }),
-	)
+	require.NoError(t,
+		b.Events(k.ID(), func(e event.Event) error { texts = append(texts, e.Body.(event.Note).Text); return nil }))
 	assert.Equal(t, []string{"one", "note: of another program", "two"}, texts)
 }
 
@@ -303,7 +297,10 @@ func TestAFileThatIsNotTheOneOfThatNameKeepsNothing(t *testing.T) {
 		"another one": func(path string) error {
 			return errors.Join(os.Rename(path, path+".away"), os.WriteFile(path, nil, 0o600))
 		},
-		"a folder": func(path string) error { return errors.Join(os.Rename(path, path+".away"), os.Mkdir(path, 0o700)) },
+		"a folder": func(path string) error {
+			return errors.Join(os.Rename(path, path+".away"),
+				os.Mkdir(path, 0o700))
+		},
 	} {
 		path := filepath.Join(t.TempDir(), "logbook.db")
 		b, err := Open(path)

@@ -15,11 +15,9 @@ import (
 // everybody there; nothing of it crosses another interface. Ports below 1024 want root.
 func (Host) ListenBroadcast(on Interface, port uint16) (PacketConn, error) {
 	set := func(fd int) error {
-		return errors.Join(
-			unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1),
+		return errors.Join(unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1),
 			unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_BROADCAST, 1),
-			unix.SetsockoptString(fd, unix.SOL_SOCKET, unix.SO_BINDTODEVICE, on.Name),
-		)
+			unix.SetsockoptString(fd, unix.SOL_SOCKET, unix.SO_BINDTODEVICE, on.Name))
 	}
 	config := net.ListenConfig{Control: func(_, _ string, raw syscall.RawConn) error {
 		var failed error
@@ -55,11 +53,8 @@ func (h Host) HearBroadcasts(at netip.AddrPort) (sockets []PacketConn) {
 					},
 				)
 			}}
-			conn, err := config.ListenPacket(
-				context.Background(),
-				"udp4",
-				netip.AddrPortFrom(everybody, at.Port()).String(),
-			)
+			conn, err := config.ListenPacket(context.Background(), "udp4",
+				netip.AddrPortFrom(everybody, at.Port()).String())
 			if err == nil {
 				sockets = append(sockets, conn.(*net.UDPConn))
 			}

@@ -233,10 +233,8 @@ func nearness(asked, staged string) string {
 	case within(strings.ToLower(folderless), strings.ToLower(staged), 2):
 		how = append(how, "a character or two differ")
 	case begins(staged, folderless):
-		how = append(
-			how,
-			fmt.Sprintf("asked for by its first %d characters: a name may have been cut short", len(folderless)),
-		)
+		how = append(how,
+			fmt.Sprintf("asked for by its first %d characters: a name may have been cut short", len(folderless)))
 	case begins(folderless, staged):
 		how = append(how, "asked for with "+plain.Clip(folderless[len(staged):], maxShown)+" after it")
 	default:

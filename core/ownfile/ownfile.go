@@ -46,12 +46,8 @@ func Change(path string, change func(old []byte) ([]byte, error)) error {
 	defer cancel()
 	if _, err := lock.TryLockContext(limited, 10*time.Millisecond); err != nil {
 		if errors.Is(err, context.DeadlineExceeded) {
-			return fmt.Errorf(
-				"%s: another program has held %s for %s; end that one, or try again",
-				path,
-				lock.Path(),
-				lockWait,
-			)
+			return fmt.Errorf("%s: another program has held %s for %s; end that one, or try again", path, lock.Path(),
+				lockWait)
 		}
 		return fmt.Errorf("%s: it cannot be locked: %w", path, err)
 	}

@@ -42,11 +42,10 @@ func TestNothingThatActsComesThrough(t *testing.T) {
 // cut, and acts on nothing.
 func TestAWriterLetsNothingThatActsThrough(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		all := []byte(
-			rapid.OneOf(rapid.String(), rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) })).
-				Draw(t, "bytes") +
-				"\n",
-		)
+		all := []byte(rapid.OneOf(rapid.String(),
+			rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) })).
+			Draw(t, "bytes") +
+			"\n")
 		var whole, cut strings.Builder
 		_, err := (&Writer{To: &whole}).Write(all)
 		assert.NoError(t, err)

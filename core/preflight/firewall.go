@@ -30,8 +30,7 @@ func (p Plan) firewall(ctx context.Context) Result {
 	rules, err := exec.CommandContext(limited, nft, "-j", "list", "ruleset").Output()
 	if err != nil {
 		return Result{
-			"firewall",
-			true,
+			"firewall", true,
 			"this user may not read the laptop's packet filter; whether it lets the device in shows when it fetches",
 			"",
 		}
@@ -90,8 +89,7 @@ func readFirewall(rules []byte, c netfilter.Conversation, legacy string) Result 
 	switch {
 	case err != nil:
 		return Result{
-			"firewall",
-			true,
+			"firewall", true,
 			"the laptop's packet filter could not be understood; whether it lets the device in shows when it fetches",
 			"",
 		}
@@ -110,12 +108,8 @@ func readFirewall(rules []byte, c netfilter.Conversation, legacy string) Result 
 		return Result{
 			"firewall",
 			true,
-			fmt.Sprintf(
-				"cannot tell whether this laptop's packet filter lets %s through (%s: %s); it shows when the device fetches",
-				verdict.What,
-				verdict.Where,
-				plain.Text(verdict.Why),
-			),
+			fmt.Sprintf("cannot tell whether this laptop's packet filter lets %s through (%s: %s); it shows when the device fetches",
+				verdict.What, verdict.Where, plain.Text(verdict.Why)),
 			"",
 		}
 	case legacy != "":

@@ -99,19 +99,13 @@ func Choose(n network.Network, device netip.Prefix, by Switches) (netip.Addr, er
 	switch {
 	case device.IsValid():
 		return netip.Addr{}, fmt.Errorf(
-			"this laptop has no address on the device's network %s; it has %s: give it one%s",
-			device.Masked(),
-			interfaceText(all),
-			or(", or say with ", by.Address, " which one the device is to use"),
-		)
+			"this laptop has no address on the device's network %s; it has %s: give it one%s", device.Masked(),
+			interfaceText(all), or(", or say with ", by.Address, " which one the device is to use"))
 	case len(outward) == 1:
 		return outward[0].Prefix.Addr(), nil
 	}
-	return netip.Addr{}, fmt.Errorf(
-		"which of this laptop's addresses is the device to use? It has %s%s",
-		interfaceText(all),
-		or(": say with ", by.Address, ""),
-	)
+	return netip.Addr{}, fmt.Errorf("which of this laptop's addresses is the device to use? It has %s%s",
+		interfaceText(all), or(": say with ", by.Address, ""))
 }
 
 func interfaceText(all []network.Interface) string {
@@ -153,10 +147,8 @@ func (p Plan) address() Result {
 func (p Plan) route() Result {
 	if !p.Device.IsValid() {
 		return Result{
-			"network",
-			true,
-			"the device's own address is not known; whether it reaches this laptop shows when it fetches",
-			"",
+			"network", true,
+			"the device's own address is not known; whether it reaches this laptop shows when it fetches", "",
 		}
 	}
 	all, err := p.Network.Interfaces()
@@ -203,12 +195,8 @@ func (p Plan) file() Result {
 		return Result{
 			"file",
 			false,
-			fmt.Sprintf(
-				"%s changed since it was checked (sha256 %.12s…, was %.12s…)",
-				p.Offer.Name,
-				sum,
-				p.Offer.SHA256,
-			),
+			fmt.Sprintf("%s changed since it was checked (sha256 %.12s…, was %.12s…)", p.Offer.Name, sum,
+				p.Offer.SHA256),
 			"find out who changed it, then begin anew",
 		}
 	default:
@@ -225,10 +213,8 @@ func (p Plan) fetch(ctx context.Context) Result {
 	}
 	limited, cancel := p.Clock.WithTimeout(ctx, fetchTime)
 	defer cancel()
-	got, err := p.Carrier.Probe(
-		limited,
-		carrier.Probe{Network: p.Network, Clock: p.Clock, At: p.At, Name: p.Offer.Name, Path: p.Path},
-	)
+	got, err := p.Carrier.Probe(limited,
+		carrier.Probe{Network: p.Network, Clock: p.Clock, At: p.At, Name: p.Offer.Name, Path: p.Path})
 	what := p.Carrier.Title()
 	if err != nil {
 		return Result{
@@ -281,13 +267,8 @@ func ListenText(c *carrier.Carrier, at netip.AddrPort, err error, by Switches) R
 			"port",
 			false,
 			port + " needs a right that this user does not have",
-			"as root: sysctl net.ipv4.ip_unprivileged_port_start=" + fmt.Sprint(
-				at.Port(),
-			) + ", or setcap cap_net_bind_service=+ep on the program" + or(
-				"; or choose a port above 1023 with ",
-				by.Port,
-				" where the device can be told one",
-			),
+			"as root: sysctl net.ipv4.ip_unprivileged_port_start=" + fmt.Sprint(at.Port()) + ", or setcap cap_net_bind_service=+ep on the program" + or("; or choose a port above 1023 with ",
+				by.Port, " where the device can be told one"),
 		}
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
 		return Result{

@@ -34,25 +34,20 @@ func served(t *testing.T, use func(t *testing.T, plan Plan)) {
 		offer := offertest.File("lark.cgo", bytes.Repeat([]byte("lark"), 1000))
 		_, err := stage.Offer(offer)
 		require.NoError(t, err)
-		server, err := tftp.Listen(
-			netip.MustParseAddrPort("192.0.2.10:69"),
-			tftp.Options{Network: laptop, Stage: stage},
-		)
+		server, err := tftp.Listen(netip.MustParseAddrPort("192.0.2.10:69"),
+			tftp.Options{Network: laptop, Stage: stage})
 		require.NoError(t, err)
 		ctx, cancel := context.WithCancel(t.Context())
 		ended := make(chan error, 1)
 		go func() { ended <- server.Serve(ctx) }()
-		use(
-			t,
-			Plan{
-				Network: laptop,
-				Clock:   clock.Real(),
-				Carrier: carrier.TFTP,
-				At:      server.Addr(),
-				Offer:   offer,
-				Device:  netip.MustParsePrefix("192.0.2.41/24"),
-			},
-		)
+		use(t, Plan{
+			Network: laptop,
+			Clock:   clock.Real(),
+			Carrier: carrier.TFTP,
+			At:      server.Addr(),
+			Offer:   offer,
+			Device:  netip.MustParsePrefix("192.0.2.41/24"),
+		})
 		cancel()
 		require.NoError(t, <-ended)
 		time.Sleep(time.Minute)
@@ -80,7 +75,10 @@ func TestEveryFailureHasItsRemedy(t *testing.T) {
 		"a file that is gone":          {func(p *Plan) { p.Offer.Open = func() (io.ReadSeekCloser, error) { return nil, os.ErrNotExist } }, "file", "cannot be read"},
 		"nobody on the port":           {func(p *Plan) { p.At = netip.MustParseAddrPort("192.0.2.10:6969") }, "server", "does not hand the file out"},
 		"a name that is not staged":    {func(p *Plan) { p.Offer.Name = "other" }, "server", "no other here"},
-		"another file of that name":    {func(p *Plan) { p.Offer = offertest.File("lark.cgo", []byte("another")) }, "server", "hands out another file"},
+		"another file of that name": {func(p *Plan) {
+			p.Offer = offertest.File("lark.cgo",
+				[]byte("another"))
+		}, "server", "hands out another file"},
 	} {
 		served(t, func(t *testing.T, plan Plan) {
 			c.change(&plan)
@@ -142,30 +140,20 @@ func TestAPortThatIsHeldIsReportedWithItsHolder(t *testing.T) {
 	r := ListenText(carrier.TFTP, at, err, switches)
 	assert.Contains(t, r.Text, fmt.Sprintf("is held by preflight.test (process %d)", os.Getpid()))
 	assert.NotEmpty(t, r.Remedy)
-	assert.Contains(
-		t,
-		ListenText(carrier.TFTP, at, fmt.Errorf("bind: %w", syscall.EACCES), switches).Remedy,
-		"ip_unprivileged_port_start",
-	)
-	assert.Contains(
-		t,
-		ListenText(carrier.HTTP, at, fmt.Errorf("bind: %w", syscall.EADDRNOTAVAIL), switches).Text,
-		"is no address of this laptop",
-	)
+	assert.Contains(t, ListenText(carrier.TFTP, at, fmt.Errorf("bind: %w", syscall.EACCES), switches).Remedy,
+		"ip_unprivileged_port_start")
+	assert.Contains(t, ListenText(carrier.HTTP, at, fmt.Errorf("bind: %w", syscall.EADDRNOTAVAIL), switches).Text,
+		"is no address of this laptop")
 	assert.Contains(t, ListenText(carrier.HTTP, at, errors.New("odd"), switches).Text, "odd")
 }
 
 // TestTheFilterIsSaidInText has what is judged of the whole conversation as an operator reads it.
 func TestTheFilterIsSaidInText(t *testing.T) {
-	talk := netfilter.OwnPorts.Conversation(
-		69,
-		netfilter.Ends{
-			Here:      netip.MustParseAddr("192.0.2.10"),
-			Device:    netip.MustParseAddr("192.0.2.41"),
-			Interface: "eth0",
-		},
-		netfilter.Ports{First: 32768, Last: 60999},
-	)
+	talk := netfilter.OwnPorts.Conversation(69, netfilter.Ends{
+		Here:      netip.MustParseAddr("192.0.2.10"),
+		Device:    netip.MustParseAddr("192.0.2.41"),
+		Interface: "eth0",
+	}, netfilter.Ports{First: 32768, Last: 60999})
 	rules := func(policy, expr string) []byte {
 		return []byte(
 			`{"nftables": [{"chain": {"family": "inet", "table": "guard", "name": "in", "type": "filter", "hook": "input", "prio": 0, "policy": "` + policy + `"}},
@@ -174,27 +162,19 @@ func TestTheFilterIsSaidInText(t *testing.T) {
 	}
 	const request = `{"match": {"op": "==", "left": {"payload": {"protocol": "udp", "field": "dport"}}, "right": 69}}, {"accept": null}`
 	lets := readFirewall(rules("accept", `{"counter": null}`), talk, "")
-	assert.Equal(
-		t,
+	assert.Equal(t,
 		"the laptop's packet filter lets the whole conversation through: its request, our blocks, its acknowledgements",
-		lets.Text,
-	)
+		lets.Text)
 	drops := readFirewall(rules("drop", request), talk, "")
 	assert.False(t, drops.Held, "the request alone is not all")
 	assert.Equal(t, "this laptop's packet filter drops its acknowledgements (table inet guard, chain in)", drops.Text)
 	assert.Equal(t, "as root: nft insert rule inet guard in udp dport 32768-60999 accept", drops.Remedy)
 	unsure := readFirewall(rules("drop", `{"limit": {"rate": 4}}, {"accept": null}`), talk, "")
 	assert.True(t, unsure.Held)
-	assert.Contains(
-		t,
-		unsure.Text,
-		"cannot tell whether this laptop's packet filter lets its request through (table inet guard, chain in: a rule with limit, handle 7)",
-	)
-	assert.Contains(
-		t,
-		readFirewall(rules("accept", `{"counter": null}`), talk, "-A INPUT -j DROP").Text,
-		"cannot tell whether",
-	)
+	assert.Contains(t, unsure.Text,
+		"cannot tell whether this laptop's packet filter lets its request through (table inet guard, chain in: a rule with limit, handle 7)")
+	assert.Contains(t, readFirewall(rules("accept", `{"counter": null}`), talk, "-A INPUT -j DROP").Text,
+		"cannot tell whether")
 	assert.Contains(t, readFirewall([]byte("oops"), talk, "").Text, "could not be understood")
 	assert.False(t, readFirewall(rules("drop", request), talk, "-A INPUT -j DROP").Held, "dropped is dropped")
 }

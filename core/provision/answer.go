@@ -14,12 +14,8 @@ const optionTFTPServers = 150
 // without a kind is BOOTP's, and has nothing of leases.
 func (s *Server) answer(m *dhcpv4.DHCPv4, c Client, kind dhcpv4.MessageType, addr netip.Addr) *dhcpv4.DHCPv4 {
 	own := ip(s.opt.Own.Addr())
-	reply, err := dhcpv4.NewReplyFromRequest(
-		m,
-		dhcpv4.WithMessageType(kind),
-		dhcpv4.WithServerIP(nil),
-		dhcpv4.WithOption(dhcpv4.OptServerIdentifier(own)),
-	)
+	reply, err := dhcpv4.NewReplyFromRequest(m, dhcpv4.WithMessageType(kind), dhcpv4.WithServerIP(nil),
+		dhcpv4.WithOption(dhcpv4.OptServerIdentifier(own)))
 	if err != nil {
 		return nil
 	}

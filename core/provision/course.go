@@ -210,20 +210,13 @@ const loopsFrom = 3
 // Loops says what a device does again and again, empty where it does not.
 func (c Course) Loops() string {
 	if c.Vain >= loopsFrom {
-		return fmt.Sprintf(
-			"%s began %d times and fetched nothing: it may want another name or another server's address; its console tells",
-			c.Client.MAC,
-			c.Vain,
-		)
+		return fmt.Sprintf("%s began %d times and fetched nothing: it may want another name or another server's address; its console tells",
+			c.Client.MAC, c.Vain)
 	}
 	for _, file := range c.Files {
 		if file.Times >= loopsFrom {
-			return fmt.Sprintf(
-				"%s fetched %s %d times and restarts again and again: it may not take what is in the file (another release, another board)",
-				c.Client.MAC,
-				file.Name,
-				loopsFrom,
-			)
+			return fmt.Sprintf("%s fetched %s %d times and restarts again and again: it may not take what is in the file (another release, another board)",
+				c.Client.MAC, file.Name, loopsFrom)
 		}
 	}
 	return ""

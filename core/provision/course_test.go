@@ -29,11 +29,8 @@ func TestADeviceIsFollowed(t *testing.T) {
 	assert.Equal(t, Seen, one().Stage)
 	report(Offered, "")
 	assert.Empty(t, one().Stalls(now.Add(29*time.Second)))
-	assert.Contains(
-		t,
-		one().Stalls(now.Add(time.Minute)),
-		"02:00:5e:10:00:01 was offered an address since 1 min: it took no offer",
-	)
+	assert.Contains(t, one().Stalls(now.Add(time.Minute)),
+		"02:00:5e:10:00:01 was offered an address since 1 min: it took no offer")
 	report(Leased, "")
 	what, within := one().Next()
 	assert.Equal(t, "that it asks for its file", what)
@@ -122,13 +119,10 @@ func TestAFloodPushesOutNoneThatHasCome(t *testing.T) {
 	s.Reported(Reported{Kind: Leased, Client: device, Addr: addr}, noon)
 	flood := func() {
 		for n := range 3 * maxCourses {
-			s.Reported(
-				Reported{
-					Kind:   Asked,
-					Client: Client{MAC: netip.AddrFrom4([4]byte{1, 0, byte(n >> 8), byte(n)}).String()},
-				},
-				noon,
-			)
+			s.Reported(Reported{
+				Kind:   Asked,
+				Client: Client{MAC: netip.AddrFrom4([4]byte{1, 0, byte(n >> 8), byte(n)}).String()},
+			}, noon)
 		}
 	}
 	flood()
@@ -185,9 +179,7 @@ func TestAnAddressIsOneDevicesOnly(t *testing.T) {
 		MAC: "02:00:5e:10:00:01",
 	}, Client{
 		MAC: "02:00:5e:10:00:02",
-	}, netip.MustParseAddr(
-		"192.0.2.100",
-	)
+	}, netip.MustParseAddr("192.0.2.100")
 	var s Courses
 	for _, c := range []Client{first, second} {
 		s.Reported(Reported{Kind: Leased, Client: c, Addr: addr}, noon)
@@ -222,9 +214,7 @@ func TestWhoIsAskedAboutWaitsForTheWord(t *testing.T) {
 func TestAFloodOfNewDevicesIsReportedOfInPart(t *testing.T) {
 	report := map[string]int{}
 	desk, err := NewDesk(Options{
-		Own: netip.MustParsePrefix(
-			"192.0.2.10/24",
-		),
+		Own:   netip.MustParsePrefix("192.0.2.10/24"),
 		First: netip.MustParseAddr("192.0.2.100"),
 		Last:  netip.MustParseAddr("192.0.2.109"),
 		Lease: time.Hour,

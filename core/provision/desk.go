@@ -127,11 +127,8 @@ func (d *Desk) Serve(ctx context.Context, conn network.PacketConn) error {
 	if d.opt.Prove != nil {
 		watching.Go(func() { d.prove(ctx) })
 	}
-	err := d.server.Serve(
-		ctx,
-		Wire{conn, d.opt.Clock, d.opt.Probe},
-		Report{Message: d.message, Reported: d.reported, Leases: d.keep},
-	)
+	err := d.server.Serve(ctx, Wire{conn, d.opt.Clock, d.opt.Probe},
+		Report{Message: d.message, Reported: d.reported, Leases: d.keep})
 	cancel()
 	watching.Wait()
 	return err
@@ -170,13 +167,9 @@ func (d *Desk) lookForOthers(ctx context.Context) {
 			gone = 0
 			d.another.Store(&found[0])
 			if before == nil || *before != found[0] {
-				d.note(
-					event.Error,
-					fmt.Sprintf(
-						"another DHCP server, %s, offers addresses here: new devices are not answered until it is gone; those under way are brought to their end",
-						found[0],
-					),
-				)
+				d.note(event.Error,
+					fmt.Sprintf("another DHCP server, %s, offers addresses here: new devices are not answered until it is gone; those under way are brought to their end",
+						found[0]))
 			}
 			if d.opt.Another != nil {
 				d.opt.Another(found[0])
@@ -184,13 +177,9 @@ func (d *Desk) lookForOthers(ctx context.Context) {
 		case before != nil:
 			if gone++; gone == goneAfter {
 				d.another.Store(nil)
-				d.note(
-					event.Info,
-					fmt.Sprintf(
-						"the other DHCP server, %s, offers nothing any more: new devices are answered again",
-						*before,
-					),
-				)
+				d.note(event.Info,
+					fmt.Sprintf("the other DHCP server, %s, offers nothing any more: new devices are answered again",
+						*before))
 			}
 		}
 	}
@@ -319,17 +308,15 @@ func (d *Desk) message(m Message) {
 	if m.BootFile != "" {
 		text += "  " + m.BootFile
 	}
-	d.opt.Emit(
-		event.Rung{
-			Transfer:   event.RungDHCP,
-			Row:        row,
-			Protocol:   "DHCP",
-			Peer:       m.Client.MAC,
-			FromDevice: m.FromClient,
-			What:       m.Kind,
-			Text:       text,
-		},
-	)
+	d.opt.Emit(event.Rung{
+		Transfer:   event.RungDHCP,
+		Row:        row,
+		Protocol:   "DHCP",
+		Peer:       m.Client.MAC,
+		FromDevice: m.FromClient,
+		What:       m.Kind,
+		Text:       text,
+	})
 }
 
 func (d *Desk) reported(t Reported) {

@@ -148,10 +148,8 @@ func (r *rig) says(m *dhcpv4.DHCPv4) *dhcpv4.DHCPv4 {
 	conn, err := r.wire.ListenBroadcast(r.on, dhcpv4.ClientPort)
 	require.NoError(r.t, err)
 	defer conn.Close()
-	_, _ = conn.WriteToUDPAddrPort(
-		m.ToBytes(),
-		netip.AddrPortFrom(netip.MustParseAddr("255.255.255.255"), dhcpv4.ServerPort),
-	)
+	_, _ = conn.WriteToUDPAddrPort(m.ToBytes(),
+		netip.AddrPortFrom(netip.MustParseAddr("255.255.255.255"), dhcpv4.ServerPort))
 	time.Sleep(2 * time.Second)
 	for {
 		select {
@@ -181,21 +179,13 @@ func TestAStrangerEndsNothing(t *testing.T) {
 		}
 		time.Sleep(2 * time.Minute)
 		require.NotNil(t, r.says(message(t, dhcpv4.MessageTypeDiscover, 1)), "it goes on")
-		assert.Contains(
-			t,
-			r.said(),
-			"02:00:5e:10:00:05 says that it took the offer of another DHCP server, 203.0.113.9; it is looked for",
-		)
+		assert.Contains(t, r.said(),
+			"02:00:5e:10:00:05 says that it took the offer of another DHCP server, 203.0.113.9; it is looked for")
 		assert.NotContains(t, r.said(), "offers addresses here")
 
 		other := options()
-		other.Own, other.First, other.Last = netip.MustParsePrefix(
-			"192.0.2.250/24",
-		), netip.MustParseAddr(
-			"192.0.2.200",
-		), netip.MustParseAddr(
-			"192.0.2.209",
-		)
+		other.Own = netip.MustParsePrefix("192.0.2.250/24")
+		other.First, other.Last = netip.MustParseAddr("192.0.2.200"), netip.MustParseAddr("192.0.2.209")
 		other.Reserved = nil
 		server, err := New(other, nil)
 		require.NoError(t, err)
@@ -203,19 +193,13 @@ func TestAStrangerEndsNothing(t *testing.T) {
 			return server.Serve(ctx, Wire{Conn: conn, Clock: clock.Real()}, Report{})
 		})
 		time.Sleep(2 * time.Minute)
-		assert.Contains(
-			t,
-			r.said(),
-			"another DHCP server, 192.0.2.250, offers addresses here: new devices are not answered until it is gone",
-		)
+		assert.Contains(t, r.said(),
+			"another DHCP server, 192.0.2.250, offers addresses here: new devices are not answered until it is gone")
 		assert.Nil(t, r.says(message(t, dhcpv4.MessageTypeDiscover, 2)), "a new one")
 		assert.Contains(t, r.said(), "02:00:5e:10:00:02 is not answered for now")
 		assert.NotContains(t, r.said(), "02:00:5e:10:00:02 is not meant")
-		assert.NotNil(
-			t,
-			r.says(message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10"))),
-			"one that took our offer",
-		)
+		assert.NotNil(t, r.says(message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10"))),
+			"one that took our offer")
 		stopOther()
 		time.Sleep(2 * time.Minute)
 		assert.Contains(t, r.said(), "192.0.2.250, offers nothing any more")
@@ -352,17 +336,13 @@ devices:
 	require.NoError(t, err)
 	assert.Equal(t, []string{"02:00:5e:10:00:01", "02:00:5e:10:00:02"}, d.Order)
 	one, _ := d.Of("02:00:5e:10:00:01")
-	assert.Equal(
-		t,
-		Device{
-			"tangle-sw2",
-			"strand-3.2.msl",
-			"tangle-sw2.txt",
-			netip.MustParseAddr("192.0.2.61"),
-			Custom{150: {192, 0, 2, 10}, 43: {1, 2}},
-		},
-		one,
-	)
+	assert.Equal(t, Device{
+		"tangle-sw2",
+		"strand-3.2.msl",
+		"tangle-sw2.txt",
+		netip.MustParseAddr("192.0.2.61"),
+		Custom{150: {192, 0, 2, 10}, 43: {1, 2}},
+	}, one)
 	other, _ := d.Of("02:00:5e:10:00:02")
 	assert.Equal(t, "other.msl", other.BootFile)
 	for text, want := range map[string]string{

@@ -18,11 +18,8 @@ func TestWhoIsMeantIsSaid(t *testing.T) {
 		MAC: "02:00:5e:10:00:03",
 	}
 	silent := Wanted{Only: []string{known.MAC}, Vendor: regexp.MustCompile("^Maskel")}
-	assert.Equal(
-		t,
-		[]Verdict{Served, Served, Ignored},
-		[]Verdict{silent.Admit(known), silent.Admit(vendor), silent.Admit(other)},
-	)
+	assert.Equal(t, []Verdict{Served, Served, Ignored},
+		[]Verdict{silent.Admit(known), silent.Admit(vendor), silent.Admit(other)})
 
 	assert.Equal(t, Served, silent.Admit(Client{MAC: vendor.MAC}), "it leaves its class out of a later message")
 

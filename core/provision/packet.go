@@ -86,11 +86,8 @@ func ParseOption(number, text string) (code uint8, value []byte, err error) {
 		for _, one := range strings.FieldsFunc(digits, func(r rune) bool { return r == ' ' || r == ':' }) {
 			b, err := strconv.ParseUint(one, 16, 8)
 			if err != nil || len(one) != 2 {
-				return code, nil, fmt.Errorf(
-					"option %d: %q is no byte: want two digits, such as hex 01 04 c0",
-					code,
-					one,
-				)
+				return code, nil, fmt.Errorf("option %d: %q is no byte: want two digits, such as hex 01 04 c0", code,
+					one)
 			}
 			value = append(value, byte(b))
 		}

@@ -17,15 +17,11 @@ var noon = time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
 
 func options() Options {
 	return Options{
-		Own: netip.MustParsePrefix(
-			"192.0.2.10/24",
-		),
-		First: netip.MustParseAddr("192.0.2.100"),
-		Last:  netip.MustParseAddr("192.0.2.103"),
-		Lease: 10 * time.Minute,
-		Router: netip.MustParseAddr(
-			"192.0.2.1",
-		),
+		Own:      netip.MustParsePrefix("192.0.2.10/24"),
+		First:    netip.MustParseAddr("192.0.2.100"),
+		Last:     netip.MustParseAddr("192.0.2.103"),
+		Lease:    10 * time.Minute,
+		Router:   netip.MustParseAddr("192.0.2.1"),
 		Reserved: map[string]netip.Addr{mac(9).String(): netip.MustParseAddr("192.0.2.102")},
 		Admit:    func(Client) Verdict { return Served },
 		Give: func(c Client) Given {
@@ -63,9 +59,7 @@ func TestAClientIsGivenWhatItFetches(t *testing.T) {
 	s, err := New(options(), nil)
 	require.NoError(t, err)
 	offer, report := s.Handle(
-		message(t, dhcpv4.MessageTypeDiscover, 1, dhcpv4.WithOption(dhcpv4.OptHostName("new-one\x1b[2J"))),
-		noon,
-	)
+		message(t, dhcpv4.MessageTypeDiscover, 1, dhcpv4.WithOption(dhcpv4.OptHostName("new-one\x1b[2J"))), noon)
 	require.NotNil(t, offer)
 	assert.Equal(t, []string{Asked, Offered}, kinds(report))
 	assert.NotContains(t, report[0].Client.HostName, "\x1b")
@@ -81,10 +75,8 @@ func TestAClientIsGivenWhatItFetches(t *testing.T) {
 	assert.Equal(t, "tangle-sw2", offer.HostName())
 	assert.Empty(t, s.Leases(), "an offer is no lease")
 
-	ack, report := s.Handle(
-		message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10")),
-		noon.Add(time.Second),
-	)
+	ack, report := s.Handle(message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10")),
+		noon.Add(time.Second))
 	require.NotNil(t, ack)
 	assert.Equal(t, []string{Asked, Leased}, kinds(report))
 	assert.Equal(t, 10*time.Minute, ack.IPAddressLeaseTime(0))
@@ -95,19 +87,12 @@ func TestAClientIsGivenWhatItFetches(t *testing.T) {
 	assert.Equal(t, "192.0.2.101", offer.YourIPAddr.String(), "a lease that was kept is not given to another one")
 	renewed, _ := again.Handle(
 		message(t, dhcpv4.MessageTypeRequest, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.100"))),
-		noon.Add(5*time.Minute),
-	)
+		noon.Add(5*time.Minute))
 	require.NotNil(t, renewed)
-	assert.Equal(
-		t,
-		netip.MustParseAddrPort("192.0.2.100:68"),
-		again.To(message(t, dhcpv4.MessageTypeRequest, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.100"))), renewed),
-	)
-	assert.Equal(
-		t,
-		netip.MustParseAddrPort("255.255.255.255:68"),
-		again.To(message(t, dhcpv4.MessageTypeDiscover, 1), offer),
-	)
+	assert.Equal(t, netip.MustParseAddrPort("192.0.2.100:68"),
+		again.To(message(t, dhcpv4.MessageTypeRequest, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.100"))), renewed))
+	assert.Equal(t, netip.MustParseAddrPort("255.255.255.255:68"),
+		again.To(message(t, dhcpv4.MessageTypeDiscover, 1), offer))
 }
 
 // cases are messages in a row, and what comes of the last one.
@@ -153,11 +138,7 @@ var cases = map[string]struct {
 	}, dhcpv4.MessageTypeNone, "192.0.2.100", Conflict, Served},
 	"one after that": {func(t *testing.T) []*dhcpv4.DHCPv4 {
 		return []*dhcpv4.DHCPv4{
-			message(
-				t,
-				dhcpv4.MessageTypeDiscover,
-				1,
-			),
+			message(t, dhcpv4.MessageTypeDiscover, 1),
 			message(t, dhcpv4.MessageTypeDecline, 1, wants("192.0.2.100"), from("192.0.2.10")),
 			message(t, dhcpv4.MessageTypeDiscover, 1),
 		}
@@ -176,13 +157,8 @@ var cases = map[string]struct {
 				1,
 			),
 			message(t, dhcpv4.MessageTypeRequest, 1, wants("192.0.2.100"), from("192.0.2.10")),
-			message(
-				t,
-				dhcpv4.MessageTypeRelease,
-				1,
-				dhcpv4.WithClientIP(net.ParseIP("192.0.2.100")),
-				from("192.0.2.10"),
-			),
+			message(t, dhcpv4.MessageTypeRelease, 1, dhcpv4.WithClientIP(net.ParseIP("192.0.2.100")),
+				from("192.0.2.10")),
 		}
 	}, dhcpv4.MessageTypeNone, "192.0.2.100", Freed, Served},
 	"one that has an address of its own": {func(t *testing.T) []*dhcpv4.DHCPv4 {
@@ -307,14 +283,8 @@ func TestNoAddressIsHadTwice(t *testing.T) {
 				require.Equal(t, m.TransactionID, answer.TransactionID)
 				require.Equal(t, mac(who), answer.ClientHWAddr)
 				for other, lease := range has {
-					require.False(
-						t,
-						other != mac(who).String() && lease.Addr == given && now.Before(lease.Until),
-						"%s has %s until %s",
-						other,
-						given,
-						lease.Until,
-					)
+					require.False(t, other != mac(who).String() && lease.Addr == given && now.Before(lease.Until),
+						"%s has %s until %s", other, given, lease.Until)
 				}
 				has[mac(who).String()] = Lease{Addr: given, Until: now.Add(10 * time.Minute)}
 			}

@@ -44,61 +44,24 @@ func serveRealClient(t *testing.T, there apart.Elsewhere) {
 	ctx, cancel := context.WithCancel(t.Context())
 	report, served := make(chan Reported, 1000), make(chan error, 1)
 	go func() {
-		served <- s.Serve(ctx, Wire{Conn: conn, Clock: clock.Real()}, Report{Reported: func(one Reported) { report <- one }})
+		served <- s.Serve(ctx, Wire{Conn: conn, Clock: clock.Real()},
+			Report{Reported: func(one Reported) { report <- one }})
 	}()
 
 	folder := t.TempDir()
 	script := filepath.Join(folder, "script")
-	require.NoError(
-		t,
-		os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > \""+folder+"/got\"\nexit 0\n"), 0o755),
-	)
-	in(
-		"busybox",
-		"udhcpc",
-		"-i",
-		"wire1",
-		"-n",
-		"-q",
-		"-f",
-		"-t",
-		"5",
-		"-T",
-		"1",
-		"-s",
-		script,
-		"-V",
-		"Maskel S8",
-		"-O",
-		"tftp",
-		"-O",
-		"bootfile",
-		"-O",
-		"hostname",
-	)
+	require.NoError(t,
+		os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > \""+folder+"/got\"\nexit 0\n"), 0o755))
+	in("busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "5", "-T", "1", "-s", script, "-V", "Maskel S8",
+		"-O", "tftp", "-O", "bootfile", "-O", "hostname")
 	got, err := os.ReadFile(filepath.Join(folder, "got"))
 	require.NoError(t, err)
 	for _, want := range []string{"ip=192.0.2.102", "subnet=255.255.255.0", "router=192.0.2.1", "serverid=192.0.2.10", "siaddr=192.0.2.10", "boot_file=strand-3.2.msl", "tftp=192.0.2.10", "hostname=tangle-sw2", "lease=600"} {
 		assert.Contains(t, strings.Split(string(got), "\n"), want)
 	}
 
-	refused := there.Command(
-		"busybox",
-		"udhcpc",
-		"-i",
-		"wire1",
-		"-n",
-		"-q",
-		"-f",
-		"-t",
-		"2",
-		"-T",
-		"1",
-		"-s",
-		script,
-		"-V",
-		"another maker",
-	)
+	refused := there.Command("busybox", "udhcpc", "-i", "wire1", "-n", "-q", "-f", "-t", "2", "-T", "1", "-s", script,
+		"-V", "another maker")
 	require.Error(t, refused.Run(), "who is not meant gets nothing")
 
 	mine, err := network.Host{}.ListenBroadcast(network.Interface{Name: "wire0"}, 68)

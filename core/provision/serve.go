@@ -140,10 +140,8 @@ func (v *serving) respond(ctx context.Context, m *dhcpv4.DHCPv4, fresh bool) err
 	}
 	if answer != nil {
 		if _, err := v.wire.Conn.WriteToUDPAddrPort(answer.ToBytes(), v.To(m, answer)); err != nil {
-			report = append(
-				report,
-				Reported{Kind: Left, Client: clientOf(m), Text: "the answer could not be sent: " + err.Error()},
-			)
+			report = append(report,
+				Reported{Kind: Left, Client: clientOf(m), Text: "the answer could not be sent: " + err.Error()})
 		} else if v.report.Message != nil {
 			v.report.Message(messageOf(answer, false))
 		}
@@ -188,13 +186,10 @@ func (v *serving) probed(ctx context.Context, p probed) error {
 	report := v.Probed(clientOf(p.message), p.addr, p.holder, v.wire.Clock.Now())
 	if p.err != nil {
 		v.opt.Probes = false
-		report = append(
-			report,
-			Reported{
-				Kind: Left,
-				Text: "addresses are offered without a look whether somebody has them: " + p.err.Error(),
-			},
-		)
+		report = append(report, Reported{
+			Kind: Left,
+			Text: "addresses are offered without a look whether somebody has them: " + p.err.Error(),
+		})
 	}
 	v.says(report)
 	return v.respond(ctx, p.message, false)
@@ -271,17 +266,10 @@ func (l *Lookout) Alone(ctx context.Context) error {
 // Others asks whether another server is on the network: it sends a DISCOVER of its own to everybody, and returns who
 // offers something within a time. The socket is one of the client's port.
 func Others(
-	ctx context.Context,
-	conn network.PacketConn,
-	mac net.HardwareAddr,
-	c clock.Clock,
-	within time.Duration,
+	ctx context.Context, conn network.PacketConn, mac net.HardwareAddr, c clock.Clock, within time.Duration,
 ) (others []netip.Addr, err error) {
-	discover, err := dhcpv4.NewDiscovery(
-		mac,
-		dhcpv4.WithBroadcast(true),
-		dhcpv4.WithOption(dhcpv4.OptClassIdentifier(lookClass)),
-	)
+	discover, err := dhcpv4.NewDiscovery(mac, dhcpv4.WithBroadcast(true),
+		dhcpv4.WithOption(dhcpv4.OptClassIdentifier(lookClass)))
 	if err != nil {
 		return nil, err
 	}

@@ -41,10 +41,8 @@ type Watched struct {
 func ParseWatched(text string) (Watched, error) {
 	bad := func(why string) (Watched, error) {
 		return Watched{}, fmt.Errorf(
-			"%q is nothing to watch: %s; want an address, icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/PATH",
-			text,
-			why,
-		)
+			"%q is nothing to watch: %s; want an address, icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/PATH", text,
+			why)
 	}
 	kind, rest, found := strings.Cut(text, ":")
 	switch {

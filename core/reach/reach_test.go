@@ -84,13 +84,8 @@ func TestAbsencesHaveBeginEndAndLength(t *testing.T) {
 		gone, back, _ := k.seen()
 		require.Len(t, gone, 1)
 		require.Len(t, back, 1)
-		assert.InDelta(
-			t,
-			0,
-			back[0].Begin.Sub(began).Seconds(),
-			1,
-			"it began with the first lost answer, not with the notice",
-		)
+		assert.InDelta(t, 0, back[0].Begin.Sub(began).Seconds(), 1,
+			"it began with the first lost answer, not with the notice")
 		assert.InDelta(t, 30, back[0].Length(time.Now()).Seconds(), 1.5)
 		state := w.States()[0]
 		assert.InDelta(t, 30, state.Lost, 2)
@@ -120,8 +115,7 @@ func TestPortsAndPagesAreWatched(t *testing.T) {
 		status.Store(http.StatusOK)
 		server := &http.Server{
 			Handler: http.HandlerFunc(
-				func(out http.ResponseWriter, _ *http.Request) { out.WriteHeader(int(status.Load())) },
-			),
+				func(out http.ResponseWriter, _ *http.Request) { out.WriteHeader(int(status.Load())) }),
 		}
 		go func() { _ = server.Serve(listener) }()
 		defer server.Close()
@@ -133,11 +127,8 @@ func TestPortsAndPagesAreWatched(t *testing.T) {
 		for _, s := range w.States() {
 			up[s.Watched.String()] = s.Up
 		}
-		assert.Equal(
-			t,
-			map[string]bool{"tcp:192.0.2.41:80": true, "tcp:192.0.2.41:22": false, "http://192.0.2.41/": true},
-			up,
-		)
+		assert.Equal(t,
+			map[string]bool{"tcp:192.0.2.41:80": true, "tcp:192.0.2.41:22": false, "http://192.0.2.41/": true}, up)
 		status.Store(http.StatusServiceUnavailable)
 		time.Sleep(5 * time.Second)
 		for _, s := range w.States() {

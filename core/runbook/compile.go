@@ -159,11 +159,9 @@ func (c *Compiler) uses(key string, names []string, proof bool) {
 		}
 		c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key), proof: proof})
 		if c.names.secret(name) {
-			c.Complain(
-				key,
+			c.Complain(key,
 				"%s is a secret and would be shown here: it is typed only where the dialect says that it is a secret",
-				name,
-			)
+				name)
 		}
 	}
 }
@@ -195,13 +193,8 @@ func (c *Compiler) Alters() {
 func (c *Compiler) Reading(key, name string) *dialect.CompiledReading {
 	reading := c.names.d.Reading(name)
 	if reading == nil {
-		c.Complain(
-			key,
-			"dialect %s has no reading %q; it has %s",
-			c.names.d.Dialect,
-			name,
-			strings.Join(c.names.d.ReadingNames(), ", "),
-		)
+		c.Complain(key, "dialect %s has no reading %q; it has %s", c.names.d.Dialect, name,
+			strings.Join(c.names.d.ReadingNames(), ", "))
 		return nil
 	}
 	c.Goes(key, reading.In...)
@@ -227,13 +220,8 @@ func (c *Compiler) Readings(key string, names []string) (all []*dialect.Compiled
 // Mode checks the name of a mode.
 func (c *Compiler) Mode(key, name string) {
 	if name != "" && !c.names.d.HasMode(name) {
-		c.Complain(
-			key,
-			"dialect %s has no mode %q; it has %s",
-			c.names.d.Dialect,
-			name,
-			strings.Join(c.names.d.ModeNames(), ", "),
-		)
+		c.Complain(key, "dialect %s has no mode %q; it has %s", c.names.d.Dialect, name,
+			strings.Join(c.names.d.ModeNames(), ", "))
 	}
 }
 
@@ -271,12 +259,9 @@ func (c *Compiler) typed(key, who, text string, known names, secrets []string) {
 	}
 	for _, name := range t.Uses() {
 		if (known.secret(name) || slices.Contains(secrets, name)) && !slices.Contains(known.masked, name) {
-			c.Complain(
-				key,
+			c.Complain(key,
 				"%s would show the secret %s: it is typed only as an answer that the dialect marks secret: true, or in a command that names it under secret:",
-				who,
-				name,
-			)
+				who, name)
 		}
 		if !slices.Contains(known.extra, name) {
 			c.ops = append(c.ops, op{kind: opUse, name: name, path: c.At(key)})
@@ -338,10 +323,8 @@ func MadeByVerb(name string) bool {
 		return true
 	}
 	return slices.ContainsFunc(Verbs(), func(v *Verb) bool {
-		return slices.ContainsFunc(
-			v.Makes,
-			func(made string) bool { return made == name || strings.HasPrefix(made, name+".") },
-		)
+		return slices.ContainsFunc(v.Makes,
+			func(made string) bool { return made == name || strings.HasPrefix(made, name+".") })
 	})
 }
 
@@ -405,10 +388,8 @@ func (r *Runbook) compileStep(c *Compiler, step *Step) PreparedStep {
 		c.verb = ""
 	}
 	if step.verb != nil && step.verb.OwnLine && step.On != "" {
-		c.Complain(
-			"on",
-			"the speed of another line is not changed by a step: only that of the first is put back at the end",
-		)
+		c.Complain("on",
+			"the speed of another line is not changed by a step: only that of the first is put back at the end")
 	}
 	if step.Timeout != nil {
 		s.Timeout, s.TimeoutFrom = time.Duration(*step.Timeout), c.file.Where(c.At("timeout"))
@@ -464,13 +445,9 @@ func (p *Prepared) Check() error {
 	p.about = c.textOf("rollback.about", p.Book.Rollback.About)
 	for i, input := range p.Book.Inputs {
 		if input.Input != "" && p.Dialect.Knows(input.Input) {
-			file.Complain(
-				fmt.Sprintf("inputs[%d].input", i),
-				"the input %s would hide what dialect %s reads as %s: give it another name",
-				input.Input,
-				p.Dialect.Dialect,
-				input.Input,
-			)
+			file.Complain(fmt.Sprintf("inputs[%d].input", i),
+				"the input %s would hide what dialect %s reads as %s: give it another name", input.Input,
+				p.Dialect.Dialect, input.Input)
 		}
 	}
 	for i := range p.Book.Phases {
@@ -482,13 +459,8 @@ func (p *Prepared) Check() error {
 		s.ID, s.Phase = fmt.Sprintf("back.%d", j+1), "rollback"
 		for k, action := range s.Undoes {
 			if p.Dialect.Action(action) == nil {
-				c.Complain(
-					fmt.Sprintf("undoes[%d]", k),
-					"dialect %s has no action %q; it has %s",
-					p.Dialect.Dialect,
-					action,
-					strings.Join(p.Dialect.ActionNames(), ", "),
-				)
+				c.Complain(fmt.Sprintf("undoes[%d]", k), "dialect %s has no action %q; it has %s", p.Dialect.Dialect,
+					action, strings.Join(p.Dialect.ActionNames(), ", "))
 			}
 		}
 		p.Rollback = append(p.Rollback, s)
@@ -529,18 +501,13 @@ func (p *Prepared) phase(c *Compiler, i int) (steps []PreparedStep) {
 func (c *Compiler) rehearses(phase *Phase, s *PreparedStep) {
 	switch {
 	case phase.Rehearse && c.lasts:
-		c.file.Complain(
-			c.path,
+		c.file.Complain(c.path,
 			"“%s” changes what the device keeps, and its phase is a rehearsal (rehearse: true): what does that comes behind it",
-			s.Step,
-		)
+			s.Step)
 	case phase.Rehearse && c.burned != "":
-		c.file.Complain(
-			c.path,
-			"“%s” is rehearsed behind “%s”, which changes what the device keeps: a rehearsal comes first",
-			s.Step,
-			c.burned,
-		)
+		c.file.Complain(c.path,
+			"“%s” is rehearsed behind “%s”, which changes what the device keeps: a rehearsal comes first", s.Step,
+			c.burned)
 	case c.lasts:
 		c.burned = cmp.Or(c.burned, s.Step)
 	}
@@ -550,14 +517,8 @@ func (c *Compiler) rehearses(phase *Phase, s *PreparedStep) {
 func (c *Compiler) dialogs() {
 	for _, dialog := range c.names.d.PlainDialogs() {
 		if _, err := expression.CompileTemplate(dialog.Answer, c.names); err != nil {
-			c.file.Complain(
-				"inputs",
-				"dialect %s answers the question %q with %q: %v",
-				c.names.d.Dialect,
-				dialog.Dialog.Dialog,
-				dialog.Answer,
-				err,
-			)
+			c.file.Complain("inputs", "dialect %s answers the question %q with %q: %v", c.names.d.Dialect,
+				dialog.Dialog.Dialog, dialog.Answer, err)
 		}
 	}
 }

@@ -45,13 +45,8 @@ func (d Call) CompileBy(c *Compiler, by string) *CompiledCall {
 	action := c.names.d.Action(d.Action)
 	if action == nil {
 		if d.Action != "" {
-			c.Complain(
-				"action",
-				"dialect %s has no action %q; it has %s",
-				c.names.d.Dialect,
-				d.Action,
-				strings.Join(c.names.d.ActionNames(), ", "),
-			)
+			c.Complain("action", "dialect %s has no action %q; it has %s", c.names.d.Dialect, d.Action,
+				strings.Join(c.names.d.ActionNames(), ", "))
 		}
 		return &CompiledCall{}
 	}
@@ -59,12 +54,8 @@ func (d Call) CompileBy(c *Compiler, by string) *CompiledCall {
 	if d.Of != "" {
 		c.Image("of", d.Of)
 		if action.Rate == "" {
-			c.Complain(
-				"of",
-				"dialect %s does not say how much of a file action %q deals with a second (rate: …)",
-				c.names.d.Dialect,
-				d.Action,
-			)
+			c.Complain("of", "dialect %s does not say how much of a file action %q deals with a second (rate: …)",
+				c.names.d.Dialect, d.Action)
 		}
 	}
 	if len(action.By) > 0 {

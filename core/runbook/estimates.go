@@ -35,18 +35,9 @@ func (p *Prepared) EstimatesText(img *image.Image, chosen string) (words []strin
 		if one.Protocol == chosen {
 			mark = " (chosen)"
 		}
-		words = append(
-			words,
-			fmt.Sprintf(
-				"%s, %s: about %s%s: %s%s",
-				one.Protocol,
-				one.Terms,
-				one.Time.Round(time.Second),
-				mark,
-				one.Why,
-				warned(one.Warn),
-			),
-		)
+		words = append(words,
+			fmt.Sprintf("%s, %s: about %s%s: %s%s", one.Protocol, one.Terms, one.Time.Round(time.Second), mark, one.Why,
+				warned(one.Warn)))
 	}
 	return words
 }

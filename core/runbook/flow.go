@@ -162,12 +162,9 @@ func (f *flow) use(o op, s *PreparedStep, under []string, own map[string]bool) {
 		if own[name] || l.always ||
 			slices.ContainsFunc(l.when, func(when []string) bool { return within(when, under) }) {
 			if o.proof && l.stale != "" {
-				f.c.file.Complain(
-					o.path,
-					"%s was read before “%s” changed the device: read it again before it proves anything",
-					o.name,
-					l.stale,
-				)
+				f.c.file.Complain(o.path,
+					"%s was read before “%s” changed the device: read it again before it proves anything", o.name,
+					l.stale)
 			}
 			return
 		}
@@ -177,13 +174,9 @@ func (f *flow) use(o op, s *PreparedStep, under []string, own map[string]bool) {
 		f.c.file.Complain(o.path, "%s is not known here yet: put %s before this step", o.name, f.maker(o.name))
 		return
 	}
-	f.c.file.Complain(
-		o.path,
+	f.c.file.Complain(o.path,
 		"%s is known here only if this held: %s. Put %s before this step in any case, or give this step the same when",
-		o.name,
-		strings.Join(missing(found.when[0], under), " and "),
-		f.maker(o.name),
-	)
+		o.name, strings.Join(missing(found.when[0], under), " and "), f.maker(o.name))
 }
 
 // within reports whether all conditions of one set are in another.
@@ -212,10 +205,8 @@ func (f *flow) maker(name string) string {
 		return first + ": …"
 	}
 	for _, verb := range Verbs() {
-		if slices.ContainsFunc(
-			verb.Makes,
-			func(m string) bool { return m == name || strings.HasPrefix(m, first+".") || m == first },
-		) {
+		if slices.ContainsFunc(verb.Makes,
+			func(m string) bool { return m == name || strings.HasPrefix(m, first+".") || m == first }) {
 			return verb.Name + ": …"
 		}
 	}

@@ -65,11 +65,7 @@ func RowsOf(in *expression.Guard, text string, env map[string]any) (rows []map[s
 
 // copies are a phase's steps for one round.
 func (p *Prepared) copies(
-	steps []PreparedStep,
-	round *CompiledLoop,
-	n int,
-	vars map[string]any,
-	made Made,
+	steps []PreparedStep, round *CompiledLoop, n int, vars map[string]any, made Made,
 ) (out []PreparedStep) {
 	row, _ := vars[round.Each].(map[string]any)
 	images := made.files(round.Each, row)

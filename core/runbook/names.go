@@ -43,7 +43,8 @@ func (n names) Known(name string) bool {
 		return rest == "" || slices.ContainsFunc(n.d.Described(), func(h image.Header) bool { return h.Name == rest })
 	case slices.Contains(n.kept, first):
 		return rest == "" || n.d.Knows(rest)
-	case slices.ContainsFunc(slices.Concat(n.made, clockNames), func(m string) bool { return m == name || strings.HasPrefix(m, name+".") }):
+	case slices.ContainsFunc(slices.Concat(n.made, clockNames),
+		func(m string) bool { return m == name || strings.HasPrefix(m, name+".") }):
 		return true
 	}
 	return n.isInput(name)

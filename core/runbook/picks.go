@@ -80,15 +80,13 @@ func imagePicks(shelf *image.Shelf, facts *device.Facts, asked string) (all []Pi
 			pick.Text = item.Name + " of " + item.Path + " · " + pick.Text
 		}
 		companion := item.Says[image.SaysCompanion]
-		aside[pick.Value] = (companion != "") != (companion != "" && strings.Contains(strings.ToLower(asked), strings.ToLower(companion)))
+		aside[pick.Value] = (companion != "") != (companion != "" && strings.Contains(strings.ToLower(asked),
+			strings.ToLower(companion)))
 		all = append(all, pick)
 	}
 	slices.SortStableFunc(all, func(a, b Pick) int {
-		return cmp.Or(
-			order(aside[a.Value])-order(aside[b.Value]),
-			slices.Index(fitOrder, a.Fit)-slices.Index(fitOrder, b.Fit),
-			strings.Compare(a.Value, b.Value),
-		)
+		return cmp.Or(order(aside[a.Value])-order(aside[b.Value]),
+			slices.Index(fitOrder, a.Fit)-slices.Index(fitOrder, b.Fit), strings.Compare(a.Value, b.Value))
 	})
 	return all
 }

@@ -126,11 +126,7 @@ func newPlanner(p *Prepared, env map[string]any, facts *device.Facts) *Planner {
 
 // Ahead begins in the middle of a run: at a mode, empty for an unknown one, with what is pending now.
 func (p *Prepared) Ahead(
-	env map[string]any,
-	facts *device.Facts,
-	mode string,
-	pending []dialect.Open,
-	now time.Time,
+	env map[string]any, facts *device.Facts, mode string, pending []dialect.Open, now time.Time,
 ) *Planner {
 	walk := newPlanner(p, env, facts)
 	walk.Mode = mode
@@ -621,15 +617,8 @@ func eachPhase(out io.Writer, steps []PlanStep, head string, step func(PlanStep)
 
 func writeSteps(out io.Writer, steps []PlanStep) {
 	eachPhase(out, steps, "\n%s\n", func(s PlanStep) {
-		fmt.Fprintf(
-			out,
-			"  %-2s%-6s %-44s ~%-7s timeout %s\n",
-			s.mark(),
-			s.ID,
-			s.Title,
-			s.Expected.Round(100*time.Millisecond),
-			units.Short(s.Timeout),
-		)
+		fmt.Fprintf(out, "  %-2s%-6s %-44s ~%-7s timeout %s\n", s.mark(), s.ID, s.Title,
+			s.Expected.Round(100*time.Millisecond), units.Short(s.Timeout))
 		for _, d := range s.details() {
 			fmt.Fprintf(out, "           %-9s %s\n", d[0], d[1])
 		}
@@ -662,14 +651,9 @@ func (s PlanStep) details() (details [][2]string) {
 
 // WriteMarkdown prints the plan as Markdown, to be put into a ticket.
 func (p Plan) WriteMarkdown(out io.Writer) {
-	fmt.Fprintf(
-		out,
+	fmt.Fprintf(out,
 		"# %s\n\nRunbook `%s`, dialect `%s`, about %s. ◇ waits for an approval, ▲ cannot be undone. Nothing was sent.\n",
-		p.Title,
-		p.Runbook,
-		p.Dialect,
-		p.Expected.Round(time.Second),
-	)
+		p.Title, p.Runbook, p.Dialect, p.Expected.Round(time.Second))
 	for _, t := range p.Identity {
 		fmt.Fprintf(out, "\n`%s` is typed %s.\n", t.Text, t.When)
 	}
@@ -680,15 +664,8 @@ func (p Plan) WriteMarkdown(out io.Writer) {
 
 func markdownSteps(out io.Writer, steps []PlanStep) {
 	eachPhase(out, steps, "\n## %s\n\n", func(s PlanStep) {
-		fmt.Fprintf(
-			out,
-			"- **%s** %s%s _(expected %s, timeout %s)_\n",
-			s.ID,
-			s.mark(),
-			s.Title,
-			s.Expected.Round(100*time.Millisecond),
-			units.Short(s.Timeout),
-		)
+		fmt.Fprintf(out, "- **%s** %s%s _(expected %s, timeout %s)_\n", s.ID, s.mark(), s.Title,
+			s.Expected.Round(100*time.Millisecond), units.Short(s.Timeout))
 		for _, d := range s.details() {
 			text := d[1]
 			if d[0] == "types" || d[0] == "reads" || d[0] == "checks" || d[0] == "when" {

@@ -89,10 +89,8 @@ func (p *Prepared) Rehearse() error {
 		}
 	}
 	if last < 0 {
-		return fmt.Errorf(
-			"runbook %s has nothing to rehearse: none of its phases is marked so (rehearse: true)",
-			p.Book.Runbook,
-		)
+		return fmt.Errorf("runbook %s has nothing to rehearse: none of its phases is marked so (rehearse: true)",
+			p.Book.Runbook)
 	}
 	if p.FromPhase > last {
 		return fmt.Errorf("the run would begin at “%s”, behind what is rehearsed", p.Book.Phases[p.FromPhase].Phase)
@@ -122,13 +120,8 @@ func (p *Prepared) takeInputs(values map[string]string) error {
 			value, given = string(*input.Default), true
 		}
 		if !given {
-			file.Complain(
-				path,
-				"input %s is not set (%s): %s",
-				input.Input,
-				cmp.Or(input.About, input.Kind),
-				input.howToSet(),
-			)
+			file.Complain(path, "input %s is not set (%s): %s", input.Input, cmp.Or(input.About, input.Kind),
+				input.howToSet())
 			continue
 		}
 		if err := p.takeInput(input, value); err != nil {
@@ -157,11 +150,8 @@ func (i Input) value(text string) (any, error) {
 		return units.ParseNumber(text)
 	case KindChoice:
 		if !slices.Contains(i.Choices, source.Text(text)) {
-			return nil, fmt.Errorf(
-				"%q is none of %s",
-				text,
-				strings.Join(strings.Fields(strings.Trim(fmt.Sprint(i.Choices), "[]")), ", "),
-			)
+			return nil, fmt.Errorf("%q is none of %s", text,
+				strings.Join(strings.Fields(strings.Trim(fmt.Sprint(i.Choices), "[]")), ", "))
 		}
 	}
 	return text, nil

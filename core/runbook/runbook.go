@@ -89,16 +89,11 @@ func (r *Runbook) checkInput(path string, input Input, seen map[string]bool) {
 	case input.Kind == KindChoice && len(input.Choices) == 0:
 		complain("", "input %s is a choice of nothing: give choices", input.Input)
 	case input.Kind != KindChoice && len(input.Choices) > 0:
-		complain(
-			".choices",
-			"only an input of kind choice has choices; this one is of kind %s",
-			cmp.Or(input.Kind, "none"),
-		)
+		complain(".choices", "only an input of kind choice has choices; this one is of kind %s",
+			cmp.Or(input.Kind, "none"))
 	case input.Kind == KindSecret && input.Default != nil && *input.Default != "":
-		complain(
-			".default",
-			"a secret has no default but an empty one: it would stand in this file for everybody to read",
-		)
+		complain(".default",
+			"a secret has no default but an empty one: it would stand in this file for everybody to read")
 	}
 	if input.Default != nil && input.Kind != KindSecret && input.Kind != KindImage && input.Kind != KindFolder {
 		if _, err := input.value(string(*input.Default)); err != nil {
@@ -113,12 +108,8 @@ func (r *Runbook) checkStep(path string, step *Step) {
 	}
 	switch {
 	case len(step.verbs) > 1:
-		r.file.Complain(
-			path,
-			"step %q does several things (%s): make a step of each",
-			step.Step,
-			strings.Join(step.verbs, ", "),
-		)
+		r.file.Complain(path, "step %q does several things (%s): make a step of each", step.Step,
+			strings.Join(step.verbs, ", "))
 	case len(step.verbs) == 0 && step.Hold == "":
 		r.file.Complain(path, "step %q does nothing: give it one of %s", step.Step, verbNames())
 	}

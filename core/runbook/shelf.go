@@ -53,8 +53,7 @@ func shelfImage(item image.Item, fit image.Fit) event.ShelfImage {
 	}
 	if item.Says[image.SaysCompanion] != "" {
 		one.Companion, one.Release = strings.TrimSpace(
-			strings.ToLower(item.Says[image.SaysCompanion])+" "+item.Says[image.SaysFor],
-		), ""
+			strings.ToLower(item.Says[image.SaysCompanion])+" "+item.Says[image.SaysFor]), ""
 	}
 	if item.SHA256 != "" {
 		one.Digests = map[string]string{"sha512": item.SHA512, "md5": item.MD5, "crc32": item.CRC32}

@@ -126,8 +126,7 @@ func TestOnlyPlaceAndAttributesAreAnswered(t *testing.T) {
 	var answers []string
 	s.OnReply(func(a string) { answers = append(answers, a) })
 	s.Write(
-		[]byte("ab\x1b[6n\x1b[5n\x1b[c\x1b[>c\x1b[?6n\x1b[7n\x1b[21t\x1bP$qm\x1b\\\x1b[?2026$p\x05\x1b[x\x1b]10;?\x07"),
-	)
+		[]byte("ab\x1b[6n\x1b[5n\x1b[c\x1b[>c\x1b[?6n\x1b[7n\x1b[21t\x1bP$qm\x1b\\\x1b[?2026$p\x05\x1b[x\x1b]10;?\x07"))
 	assert.Equal(t, []string{"\x1b[1;3R", "\x1b[0n", "\x1b[?62;22c", "\x1b[>1;10;0c"}, answers)
 	assert.Equal(t, "ab", live(s))
 }

@@ -182,12 +182,9 @@ func FuzzScreen(f *testing.F) {
 		for n := range s.History() + height {
 			for _, run := range s.Line(n, nil) {
 				require.NotContains(t, run.Text, "\x1b")
-				require.False(
-					t,
+				require.False(t,
 					strings.ContainsFunc(run.Text, func(r rune) bool { return r < 0x20 || r >= 0x7f && r < 0xa0 }),
-					"%q",
-					run.Text,
-				)
+					"%q", run.Text)
 			}
 		}
 	})
@@ -203,12 +200,8 @@ func consoleText(size int) []byte {
 		case 6:
 			fmt.Fprintf(&text, "checking block %d\rchecked  block %d é ok\r\n", n, n)
 		default:
-			fmt.Fprintf(
-				&text,
-				"%06d  tide gauge at the quay reads %d mm, pump idle, door shut, lamp on\r\n",
-				n,
-				n*7%4000,
-			)
+			fmt.Fprintf(&text, "%06d  tide gauge at the quay reads %d mm, pump idle, door shut, lamp on\r\n", n,
+				n*7%4000)
 		}
 	}
 	return text.Bytes()

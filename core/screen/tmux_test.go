@@ -32,17 +32,12 @@ func newTerminal(t *testing.T) *terminal {
 	folder := t.TempDir()
 	r := &terminal{t: t, socket: filepath.Join(folder, "s"), folder: folder}
 	config := filepath.Join(folder, "conf")
-	require.NoError(
-		t,
-		os.WriteFile(
-			config,
-			[]byte(
-				"set -g status off\nset -g default-terminal tmux-256color\nset -g remain-on-exit on\nset -g history-limit 0\nset -as terminal-features ',*:RGB:strikethrough'\n",
-			),
-			0o600,
-		),
-	)
-	out, err := exec.Command("tmux", "-S", r.socket, "-f", config, "new-session", "-d", "-s", "x", "-x", "80", "-y", "24", "sleep 600").
+	require.NoError(t,
+		os.WriteFile(config,
+			[]byte("set -g status off\nset -g default-terminal tmux-256color\nset -g remain-on-exit on\nset -g history-limit 0\nset -as terminal-features ',*:RGB:strikethrough'\n"),
+			0o600))
+	out, err := exec.Command("tmux", "-S", r.socket, "-f", config, "new-session", "-d", "-s", "x", "-x", "80", "-y",
+		"24", "sleep 600").
 		CombinedOutput()
 	require.NoError(t, err, string(out))
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", r.socket, "kill-server").Run() })
@@ -215,11 +210,11 @@ func TestSequencesAreDrawnAsARealTerminalDoes(t *testing.T) {
 
 // pieces are what random streams are made of.
 var piecesToCompare = []string{
-	"text", "word and more words", "\r\n", "\r\n", "\n", "\r", "\b", "\t", "é",
-	"\x1b[A", "\x1b[3B", "\x1b[2C", "\x1b[4D", "\x1b[H", "\x1b[3;7H", "\x1b[10G", "\x1b[2d",
-	"\x1b[K", "\x1b[1K", "\x1b[2K", "\x1b[J", "\x1b[1J", "\x1b[2X", "\x1b[2@", "\x1b[2P", "\x1b[S", "\x1b[T",
-	"\x1b[31m", "\x1b[1;44m", "\x1b[0m", "\x1b[7m", "\x1b[38;5;200m", "\x1b[m", "\x1b[2;4r", "\x1b[r", "\x1bM", "\x1bD",
-	"\x1b7", "\x1b8", "\x1b[3b", "\x1b[?6h", "\x1b[?6l", "\x1b[4h", "\x1b[4l", "\x1b(0", "\x1b(B", "\x1b[Z",
+	"text", "word and more words", "\r\n", "\r\n", "\n", "\r", "\b", "\t", "é", "\x1b[A", "\x1b[3B", "\x1b[2C",
+	"\x1b[4D", "\x1b[H", "\x1b[3;7H", "\x1b[10G", "\x1b[2d", "\x1b[K", "\x1b[1K", "\x1b[2K", "\x1b[J", "\x1b[1J",
+	"\x1b[2X", "\x1b[2@", "\x1b[2P", "\x1b[S", "\x1b[T", "\x1b[31m", "\x1b[1;44m", "\x1b[0m", "\x1b[7m",
+	"\x1b[38;5;200m", "\x1b[m", "\x1b[2;4r", "\x1b[r", "\x1bM", "\x1bD", "\x1b7", "\x1b8", "\x1b[3b", "\x1b[?6h",
+	"\x1b[?6l", "\x1b[4h", "\x1b[4l", "\x1b(0", "\x1b(B", "\x1b[Z",
 }
 
 func TestRandomStreamsAreDrawnAsARealTerminalDoes(t *testing.T) {
@@ -287,17 +282,7 @@ var programs = map[string]struct {
 	},
 	"whiptail": {
 		[]string{
-			"whiptail",
-			"--title",
-			"Harbour",
-			"--menu",
-			"Choose",
-			"15",
-			"50",
-			"4",
-			"a",
-			"Hollow Skerry",
-			"b",
+			"whiptail", "--title", "Harbour", "--menu", "Choose", "15", "50", "4", "a", "Hollow Skerry", "b",
 			"Tangle Ness",
 		},
 		[]string{"\x1b[B", "\t"},

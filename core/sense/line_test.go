@@ -204,11 +204,9 @@ func TestALongAnswerIsWholeAndBounded(t *testing.T) {
 	s.hear("look\r\n")
 	var want strings.Builder
 	for n := range 5000 {
-		fmt.Fprintf(
-			&want,
+		fmt.Fprintf(&want,
 			"  line %d of a long list of things that are told one by one, each on a line that is wider than the screen is\n",
-			n,
-		)
+			n)
 	}
 	s.hear(strings.ReplaceAll(want.String(), "\n", "\r\n"))
 	s.hear("gw-1 / ")

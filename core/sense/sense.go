@@ -712,7 +712,8 @@ func (s *Sense) watchReceiver(at time.Time, p []byte, line string, pause time.Du
 	switch {
 	case len(tail) > 0 && len(bytes.Trim(tail, "\x15")) == 0:
 		request = nak
-	case line != "" && len(line) <= garbleWindow && (line[0] == 'C' || line[0] == 'G') && strings.Trim(line, line[:1]) == "" && bytes.IndexByte(s.line, line[0]) < 0:
+	case line != "" && len(line) <= garbleWindow && (line[0] == 'C' || line[0] == 'G') && strings.Trim(line,
+		line[:1]) == "" && bytes.IndexByte(s.line, line[0]) < 0:
 		request = line[0]
 	}
 	switch again := s.request == request; {

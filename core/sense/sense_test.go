@@ -341,10 +341,7 @@ func TestATextAtOneSpeedProvesNothingOfALineThatMayHaveNone(t *testing.T) {
 				First:   []int{9600},
 				Prompts: []*regexp.Regexp{regexp.MustCompile(`^sill: $`)},
 				Doubt:   true,
-			}.Run(
-				t.Context(),
-				line,
-			)
+			}.Run(t.Context(), line)
 			if err != nil {
 				assert.ErrorIs(t, err, ErrNoSpeed)
 				continue
@@ -364,9 +361,7 @@ func TestTextProvesTheSpeedUntilGarbleComes(t *testing.T) {
 	assert.False(t, s.State().Legible(s.now.Add(2*cleanFor)), "not for ever")
 	s.hear(strings.Repeat("\xff\x80\x01\x9c", 20))
 	assert.False(t, s.State().Legible(s.now))
-	s.hear(
-		"sill store 16 blocks checked, none bad\r\nand the rest of them is as good, all sixteen of sixteen blocks of it are\r\n",
-	)
+	s.hear("sill store 16 blocks checked, none bad\r\nand the rest of them is as good, all sixteen of sixteen blocks of it are\r\n")
 	assert.True(t, s.State().Legible(s.now))
 	s.Forget(s.now)
 	assert.False(t, s.State().Legible(s.now), "what was heard at another speed")

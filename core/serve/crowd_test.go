@@ -90,20 +90,13 @@ func TestSilentConnectionsShutNobodyOut(t *testing.T) {
 // served is a device that comes afterwards, from an address of its own.
 func served(ctx context.Context, t *testing.T, place carrier.Endpoint) {
 	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 2, 1)}}).DialContext(
-			ctx,
-			"tcp",
-			place.At.String(),
-		)
+		return (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 2, 1)}}).DialContext(ctx, "tcp",
+			place.At.String())
 	}
 	if place.Protocol == "http" {
 		client := http.Client{Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}
-		request, err := http.NewRequestWithContext(
-			ctx,
-			http.MethodGet,
-			fmt.Sprintf("http://%s%s", place.At, place.Path("a.bin")),
-			nil,
-		)
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet,
+			fmt.Sprintf("http://%s%s", place.At, place.Path("a.bin")), nil)
 		require.NoError(t, err)
 		response, err := client.Do(request)
 		require.NoError(t, err)

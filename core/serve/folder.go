@@ -108,7 +108,8 @@ func (f *Folder) wanted(items []image.Item, remarks map[string]bool) map[string]
 		other, there := wanted[item.Name]
 		if there && other.SHA256 != item.SHA256 {
 			double[item.Name] = true
-			remarks[fmt.Sprintf("%s is not offered: %s and %s have different files of that name", item.Name, other.Path, item.Path)] = true
+			remarks[fmt.Sprintf("%s is not offered: %s and %s have different files of that name", item.Name, other.Path,
+				item.Path)] = true
 		}
 		if !there || other.Packed() {
 			wanted[item.Name] = item // a plain file is available sooner than a packed one

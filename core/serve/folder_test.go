@@ -36,16 +36,14 @@ func openShop(t *testing.T, use func(s shop)) {
 		folder := t.TempDir()
 		_, err := d.Listen(carrier.TFTP, at)
 		require.NoError(t, err)
-		use(
-			shop{
-				t,
-				folder,
-				image.NewShelf(image.ShelfOptions{Folders: []string{folder}, Headers: []image.Header{inside}}),
-				NewFolder(t.Context(), d, "tftp", unpacker),
-				device,
-				report,
-			},
-		)
+		use(shop{
+			t,
+			folder,
+			image.NewShelf(image.ShelfOptions{Folders: []string{folder}, Headers: []image.Header{inside}}),
+			NewFolder(t.Context(), d, "tftp", unpacker),
+			device,
+			report,
+		})
 	})
 }
 
@@ -150,10 +148,8 @@ func TestADigestThatDiffersIsReported(t *testing.T) {
 		s.put("lark.cgo", []byte("first"))
 		s.put("SHA256SUMS", []byte(strings.Repeat("0", 64)+"  lark.cgo\n"))
 		assert.Equal(t, 1, s.look(), "it is offered all the same")
-		assert.Equal(
-			t,
+		assert.Equal(t,
 			[]string{"lark.cgo: its sha256 is not the one published in SHA256SUMS: it is broken, or another file"},
-			s.remarks(),
-		)
+			s.remarks())
 	})
 }

@@ -45,15 +45,13 @@ func TestAFloodOfRefusalsSaysSoMuchAndNoMore(t *testing.T) {
 		report := map[string]int{}
 		l := newLadder(clock.Real(), func(b event.Body) { report[b.(event.Rung).Peer]++ })
 		refuse := func(peer netip.Addr) {
-			l.say(
-				offer.Rung{
-					Protocol: "TFTP",
-					Peer:     netip.AddrPortFrom(peer, 1024),
-					FromPeer: true,
-					Kind:     "refused",
-					Text:     "no x here",
-				},
-			)
+			l.say(offer.Rung{
+				Protocol: "TFTP",
+				Peer:     netip.AddrPortFrom(peer, 1024),
+				FromPeer: true,
+				Kind:     "refused",
+				Text:     "no x here",
+			})
 		}
 		peer := netip.MustParseAddr("192.0.2.1")
 		for range 1000 {
@@ -65,15 +63,13 @@ func TestAFloodOfRefusalsSaysSoMuchAndNoMore(t *testing.T) {
 		assert.Len(t, report, maxRefused+1, "and one of the others")
 		assert.Equal(t, maxRefusals, report["192.0.2.1:1024"])
 		device := netip.AddrPortFrom(peer, 1024).String()
-		l.say(
-			offer.Rung{
-				Transfer: "1",
-				Protocol: "TFTP",
-				Peer:     netip.AddrPortFrom(peer, 1024),
-				FromPeer: true,
-				Kind:     "RRQ",
-			},
-		)
+		l.say(offer.Rung{
+			Transfer: "1",
+			Protocol: "TFTP",
+			Peer:     netip.AddrPortFrom(peer, 1024),
+			FromPeer: true,
+			Kind:     "RRQ",
+		})
 		l.begin(offer.Transfer{ID: "1", Peer: netip.AddrPortFrom(peer, 1024)})
 		assert.Equal(t, 1, report[device], "a transfer is told all the same")
 		refuse(peer)

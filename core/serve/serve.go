@@ -75,10 +75,8 @@ func (d *Dock) Offer(o offer.File, by string) (withdraw func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	return d.staged(
-		event.Staged{Name: o.Name, Protocol: strings.ToUpper(by), Size: o.Size, SHA256: o.SHA256},
-		undo,
-	), nil
+	return d.staged(event.Staged{Name: o.Name, Protocol: strings.ToUpper(by), Size: o.Size, SHA256: o.SHA256},
+		undo), nil
 }
 
 // OpenSlot lets one upload in and says so; the returned function closes it.
@@ -204,17 +202,15 @@ func (w watcher) Began(t offer.Transfer) {
 		return
 	}
 	w.d.ladder.begin(t)
-	w.d.opt.Emit(
-		event.TransferBegin{
-			ID:       t.ID,
-			File:     t.File,
-			Size:     max(t.Size, 0),
-			Protocol: t.Protocol,
-			Peer:     t.Peer.String(),
-			Terms:    t.Terms,
-			Receive:  t.Upload,
-		},
-	)
+	w.d.opt.Emit(event.TransferBegin{
+		ID:       t.ID,
+		File:     t.File,
+		Size:     max(t.Size, 0),
+		Protocol: t.Protocol,
+		Peer:     t.Peer.String(),
+		Terms:    t.Terms,
+		Receive:  t.Upload,
+	})
 }
 
 func (w watcher) Moved(t offer.Transfer, p transfer.Progress) {
@@ -222,17 +218,15 @@ func (w watcher) Moved(t offer.Transfer, p transfer.Progress) {
 		return
 	}
 	w.d.ladder.flush()
-	w.d.opt.Emit(
-		event.Transfer{
-			ID:     t.ID,
-			Bytes:  p.Bytes,
-			Size:   p.Size,
-			Blocks: p.Blocks,
-			Resent: p.Resent,
-			Rate:   p.Rate,
-			Left:   p.Left,
-		},
-	)
+	w.d.opt.Emit(event.Transfer{
+		ID:     t.ID,
+		Bytes:  p.Bytes,
+		Size:   p.Size,
+		Blocks: p.Blocks,
+		Resent: p.Resent,
+		Rate:   p.Rate,
+		Left:   p.Left,
+	})
 }
 
 func (w watcher) Ended(t offer.Transfer, p transfer.Progress, err error) {
@@ -244,8 +238,7 @@ func (w watcher) Ended(t offer.Transfer, p transfer.Progress, err error) {
 	}
 	w.d.ladder.end(t.ID)
 	w.d.opt.Emit(
-		event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate},
-	)
+		event.Transfer{ID: t.ID, Bytes: p.Bytes, Size: p.Size, Blocks: p.Blocks, Resent: p.Resent, Rate: p.Rate})
 	end := event.TransferEnd{
 		ID:      t.ID,
 		Outcome: event.Done,

@@ -31,18 +31,15 @@ func dock(t *testing.T, use func(t *testing.T, d *Dock, device tftp.Client, repo
 		n.Latency = time.Millisecond
 		var mu sync.Mutex
 		var all []event.Body
-		d := NewDock(
-			t.Context(),
-			Options{
-				Network: n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24")),
-				Clock:   clock.Real(),
-				Emit: func(b event.Body) {
-					mu.Lock()
-					defer mu.Unlock()
-					all = append(all, b)
-				},
+		d := NewDock(t.Context(), Options{
+			Network: n.Host("eth0", netip.MustParsePrefix("192.0.2.10/24")),
+			Clock:   clock.Real(),
+			Emit: func(b event.Body) {
+				mu.Lock()
+				defer mu.Unlock()
+				all = append(all, b)
 			},
-		)
+		})
 		use(t, d, tftp.Client{Network: n.Host("lan", netip.MustParsePrefix("192.0.2.41/24"))}, func() []event.Body {
 			mu.Lock()
 			defer mu.Unlock()

@@ -45,15 +45,11 @@ func (s *Session) typeLater(v sense.State) {
 	case now.Sub(s.later.at) >= laterLimit:
 		n := len(s.later.keys)
 		s.later = later{}
-		s.hub.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text: fmt.Sprintf(
-					"not sent, since the device has not answered the secret: %s",
-					units.Many(n, "character"),
-				),
-			},
-		)
+		s.hub.Emit(event.Note{
+			Level: event.Warning,
+			Text: fmt.Sprintf("not sent, since the device has not answered the secret: %s",
+				units.Many(n, "character")),
+		})
 	}
 }
 

@@ -47,15 +47,9 @@ func LinesMissing(wanted, open []string) error {
 	var errs []error
 	for _, name := range wanted {
 		if !slices.Contains(open, name) {
-			errs = append(
-				errs,
-				fmt.Errorf(
-					"the runbook types on the line %s too, which is not open: open it with --also %s=TARGET, such as --also %s=serial:/dev/ttyUSB0",
-					name,
-					name,
-					name,
-				),
-			)
+			errs = append(errs,
+				fmt.Errorf("the runbook types on the line %s too, which is not open: open it with --also %s=TARGET, such as --also %s=serial:/dev/ttyUSB0",
+					name, name, name))
 		}
 	}
 	return errors.Join(errs...)

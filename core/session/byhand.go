@@ -186,14 +186,10 @@ func (s *Session) recorded(err error) {
 	case len(waited.keys) == 0:
 	case s.wire.line == nil || s.helm.who != event.Hand || s.lent != nil:
 		s.hub.Emit(
-			event.Note{Level: event.Warning, Text: fmt.Sprintf("not sent: the Enter behind “%s”", waited.command)},
-		)
+			event.Note{Level: event.Warning, Text: fmt.Sprintf("not sent: the Enter behind “%s”", waited.command)})
 	case err != nil:
-		s.hold(
-			waited.keys,
-			waited.command,
-			fmt.Sprintf("changes the device and is %v; mend that, or send it without a record", err),
-		)
+		s.hold(waited.keys, waited.command,
+			fmt.Sprintf("changes the device and is %v; mend that, or send it without a record", err))
 		s.guard.unrecorded = true
 	default:
 		s.enter(waited.keys[:1])

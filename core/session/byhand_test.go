@@ -189,11 +189,8 @@ func TestARestartTypedByHandIsWatched(t *testing.T) {
 		k.types("again\r")
 		held := of[event.Interlock](k)
 		require.Len(t, held, 1, "the choice would be lost")
-		assert.Equal(
-			t,
-			[]string{"starts next: bank A, as read 1 s ago, and it may have been changed since"},
-			held[0].Now,
-		)
+		assert.Equal(t, []string{"starts next: bank A, as read 1 s ago, and it may have been changed since"},
+			held[0].Now)
 		require.True(t, k.SendHeld())
 		time.Sleep(90 * time.Second)
 		g.level = ">"
@@ -264,8 +261,7 @@ func TestAChangeOfTheHandIsOnRecordFirst(t *testing.T) {
 func TestAnExchangeNamesTheStepThatAsked(t *testing.T) {
 	handling(t, func(k *talk, _ *gateway) {
 		k.begin(
-			"runbook: r\nphases: [{phase: one, steps: [{step: Self, read: [self]}, {step: Banks, read: [banks]}]}]\n",
-		)
+			"runbook: r\nphases: [{phase: one, steps: [{step: Self, read: [self]}, {step: Banks, read: [banks]}]}]\n")
 		require.Equal(t, event.Done, k.over().Outcome)
 		k.types("show self\r")
 		var steps []string

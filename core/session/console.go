@@ -409,11 +409,8 @@ func (c console) Settle(ctx context.Context) error {
 		return ctx.Err()
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
-		err = fmt.Errorf(
-			"%w within %s: the disk is slow, or something holds the logbook",
-			event.ErrNotRecorded,
-			onRecordWithin,
-		)
+		err = fmt.Errorf("%w within %s: the disk is slow, or something holds the logbook", event.ErrNotRecorded,
+			onRecordWithin)
 	}
 	return err
 }

@@ -103,12 +103,8 @@ func TestAnotherDeviceIsNotChanged(t *testing.T) {
 			time.Sleep(time.Minute)
 			result := k.over()
 			assert.Equal(t, event.Stopped, result.Outcome, "%s: %s", name, result.Message)
-			assert.Contains(
-				t,
-				result.Message,
-				"another device is on the line now: device.serial reads B2, was A1",
-				name,
-			)
+			assert.Contains(t, result.Message, "another device is on the line now: device.serial reads B2, was A1",
+				name)
 			assert.Contains(t, result.Message, "nothing was changed", name)
 			assert.Empty(t, c.worked.Load(), name)
 			assert.Empty(t, result.Proved, name)
@@ -150,12 +146,8 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: One, act: {acti
 			result := k.over()
 			if silent < engine.SilenceInDoubt {
 				assert.Equal(t, event.Done, result.Outcome, result.Message)
-				assert.Equal(
-					t,
-					[]string{"self", "work", "recommence", "work"},
-					k.far.commands(),
-					"a short silence is none",
-				)
+				assert.Equal(t, []string{"self", "work", "recommence", "work"}, k.far.commands(),
+					"a short silence is none")
 				return
 			}
 			assert.Contains(t, result.Message, "device.serial reads B2, was A1")
@@ -190,11 +182,8 @@ phases: [{phase: one, steps: [{step: Read, read: [self]}, {step: Again, restart:
 				time.Sleep(2 * time.Minute)
 				ask := k.asked()
 				require.Equal(t, event.FormIdentity, ask.Form, "%+v %q", ask, k.far.commands())
-				assert.Contains(
-					t,
-					ask.Text,
-					"Whether this is still device.serial A1 cannot be read: self was answered “no such word”",
-				)
+				assert.Contains(t, ask.Text,
+					"Whether this is still device.serial A1 cannot be read: self was answered “no such word”")
 				assert.Empty(t, c.worked.Load(), "nothing is typed before that is answered")
 				k.says(event.FormIdentity, answer)
 				time.Sleep(time.Minute)
@@ -252,15 +241,8 @@ phases: [{phase: one, steps: [{step: Read, read: [self, state]}, {step: One, hol
 				time.Sleep(5 * time.Second)
 			}
 			changed += strings.Count(c.worked.Load().(string), "A1")
-			require.NotContains(
-				t,
-				c.worked.Load(),
-				"B2",
-				"seed %d, at step %d: %s",
-				seed,
-				swapAt,
-				fmt.Sprint(k.far.commands()),
-			)
+			require.NotContains(t, c.worked.Load(), "B2", "seed %d, at step %d: %s", seed, swapAt,
+				fmt.Sprint(k.far.commands()))
 			k.TakeHelm()
 			k.GiveHelm(engine.Stop)
 			time.Sleep(time.Minute)
@@ -278,12 +260,9 @@ func TestAKeptDeviceThatIsAnotherOneIsSaidAtEveryHold(t *testing.T) {
 			k.begin(held)
 			ask := k.asked()
 			require.Equal(t, event.FormHold, ask.Form)
-			assert.Equal(
-				t,
-				says,
+			assert.Equal(t, says,
 				strings.Contains(ask.Text, "This is another device: mare-gw1 is known by A0, and A1 answers."),
-				ask.Text,
-			)
+				ask.Text)
 			k.says(event.FormHold, engine.StopHere)
 		})
 	}
@@ -311,11 +290,8 @@ func TestADialectWithoutAnIdentityIsHeldToTheNameInItsPrompt(t *testing.T) {
 			time.Sleep(time.Minute)
 			result := k.over()
 			if other {
-				assert.Contains(
-					t,
-					result.Message,
-					"another device is on the line now: its prompt names mare-1, and named quay-1 before",
-				)
+				assert.Contains(t, result.Message,
+					"another device is on the line now: its prompt names mare-1, and named quay-1 before")
 				assert.NotContains(t, k.far.commands(), "work")
 				return
 			}

@@ -66,23 +66,14 @@ func (c console) Command(ctx context.Context, text string, how engine.Typing) er
 			return unseen
 		}
 		if try == echoTries || d.Clears() == "" {
-			return fmt.Errorf(
-				"“%s” was typed and not sent: the device shows %q%s",
-				text,
-				sense.Sample([]byte(shown), 80),
-				emptyText(d.Clears()),
-			)
+			return fmt.Errorf("“%s” was typed and not sent: the device shows %q%s", text,
+				sense.Sample([]byte(shown), 80), emptyText(d.Clears()))
 		}
-		c.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text: fmt.Sprintf(
-					"“%s” came back as %q: the line is emptied and it is typed again",
-					text,
-					sense.Sample([]byte(shown), 60),
-				),
-			},
-		)
+		c.Emit(event.Note{
+			Level: event.Warning,
+			Text: fmt.Sprintf("“%s” came back as %q: the line is emptied and it is typed again", text,
+				sense.Sample([]byte(shown), 60)),
+		})
 		if err := c.empty(ctx, base, v.Partial); err != nil {
 			if silent && ctx.Err() == nil &&
 				!errors.Is(err, engine.ErrLineLost) { // nor did the key that empties the line
@@ -126,8 +117,8 @@ func (c console) promptAgain(ctx context.Context) error {
 				c.s.wake()
 			}
 		})
-		limited, cancel := c.Clock().
-			WithTimeout(ctx, max(emptyLimit, time.Duration(float64(minOfWall)*c.Clock().Scale())))
+		limited, cancel := c.Clock().WithTimeout(ctx,
+			max(emptyLimit, time.Duration(float64(minOfWall)*c.Clock().Scale())))
 		v, err := c.Await(limited, func(v sense.State) bool { return v.AtPrompt })
 		cancel()
 		switch {

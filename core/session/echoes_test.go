@@ -146,15 +146,12 @@ phases: [{phase: one, steps: [{step: Set it, act: {action: give, with: {word: '$
 			opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return far, nil })
 			d, err := dialect.Parse("talked.yaml", []byte(nameless))
 			require.NoError(t, err)
-			s, err := Open(
-				t.Context(),
-				Options{
-					Target:  far.Target(),
-					Dialect: d,
-					Opener:  opener,
-					Approve: func(event.Ask) string { return engine.StopHere },
-				},
-			)
+			s, err := Open(t.Context(), Options{
+				Target:  far.Target(),
+				Dialect: d,
+				Opener:  opener,
+				Approve: func(event.Ask) string { return engine.StopHere },
+			})
 			require.NoError(t, err)
 			k := &talk{T: t, Session: s, feed: s.Subscribe(), ended: make(chan engine.Result, 1)}
 			s.Begin()

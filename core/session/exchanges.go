@@ -76,10 +76,8 @@ func (s *Session) emitExchange(found exchange.Found) {
 	}
 	if x := found.Ended; x != nil {
 		a := s.asked[x.Ref]
-		maps.DeleteFunc(
-			s.asked,
-			func(ref int, _ *asked) bool { return ref <= x.Ref },
-		) // those before it were answers within
+		maps.DeleteFunc(s.asked,
+			func(ref int, _ *asked) bool { return ref <= x.Ref }) // those before it were answers within
 		if a != nil {
 			s.answered(*x, a)
 		}

@@ -126,14 +126,12 @@ func (s *Session) pressLines(keys []byte) {
 // hold stops the Enter behind a command, and what was pasted after.
 func (s *Session) hold(keys []byte, command, says string) {
 	s.guard.held, s.guard.command, s.guard.unrecorded = bytes.Clone(keys), command, false
-	s.hub.Emit(
-		event.Interlock{
-			State:   event.InterlockHeld,
-			Command: command,
-			Says:    says,
-			Now:     append(s.nextStart(command), s.present()...),
-		},
-	)
+	s.hub.Emit(event.Interlock{
+		State:   event.InterlockHeld,
+		Command: command,
+		Says:    says,
+		Now:     append(s.nextStart(command), s.present()...),
+	})
 }
 
 // stopsEnter says why a key that ends a line is stopped, empty where it is not.
@@ -148,10 +146,8 @@ func (s *Session) stopsEnter(key []byte, secret bool) (command, says string) {
 func (s *Session) breakOff(key []byte) {
 	ends := s.exchanges.Interrupt()
 	open := s.exchanges.Open()
-	maps.DeleteFunc(
-		s.asked,
-		func(ref int, _ *asked) bool { return open == nil || ref != open.Ref },
-	) // what was typed ahead is dropped
+	maps.DeleteFunc(s.asked,
+		func(ref int, _ *asked) bool { return open == nil || ref != open.Ref }) // what was typed ahead is dropped
 	s.pressNow(key, &ends)
 }
 
@@ -196,12 +192,10 @@ func (s *Session) forgetHeld() {
 	k.held = nil
 	s.hub.Emit(event.Interlock{State: event.InterlockForgotten, Command: k.command})
 	if behind > 0 {
-		s.hub.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text:  fmt.Sprintf("not sent: %s, pasted behind “%s”", units.Many(behind, "character"), k.command),
-			},
-		)
+		s.hub.Emit(event.Note{
+			Level: event.Warning,
+			Text:  fmt.Sprintf("not sent: %s, pasted behind “%s”", units.Many(behind, "character"), k.command),
+		})
 	}
 }
 

@@ -326,10 +326,13 @@ func TestTheHelmIsNotGivenBackWhileAnEnterIsHeld(t *testing.T) {
 
 func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 	types := map[string]func(context.Context, console) error{
-		"wake":   func(ctx context.Context, c console) error { return c.Type(ctx, "\r", false) },
-		"key":    func(ctx context.Context, c console) error { return c.Type(ctx, "s", false) },
-		"secret": func(ctx context.Context, c console) error { return c.Command(ctx, "x", engine.Typing{Secret: true}) },
-		"empty":  func(ctx context.Context, c console) error { return c.Command(ctx, "", engine.Typing{}) },
+		"wake": func(ctx context.Context, c console) error { return c.Type(ctx, "\r", false) },
+		"key":  func(ctx context.Context, c console) error { return c.Type(ctx, "s", false) },
+		"secret": func(ctx context.Context, c console) error {
+			return c.Command(ctx, "x",
+				engine.Typing{Secret: true})
+		},
+		"empty": func(ctx context.Context, c console) error { return c.Command(ctx, "", engine.Typing{}) },
 	}
 	for name, do := range types {
 		controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
@@ -342,21 +345,15 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 			require.NoError(t, <-done)
 			after := strings.TrimPrefix(l.got(), "wipe bank B\x15")
 			assert.Contains(t, []string{"\r", "s", "x\r"}, after)
-			assert.Contains(
-				t,
-				collect[event.Note](t, feed)[0].Text,
-				"“wipe bank B” stands on the line and was not sent",
-			)
+			assert.Contains(t, collect[event.Note](t, feed)[0].Text,
+				"“wipe bank B” stands on the line and was not sent")
 		})
 		controlled(t, dangerous, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 			half(s, l, "wipe bank B", "wipe bank B")
 			s.GiveHelm(engine.Repeat)
 			err := do(t.Context(), console{s})
-			assert.ErrorContains(
-				t,
-				err,
-				"“wipe bank B” stands on the line and was not sent; the dialect knows no key that empties the line",
-			)
+			assert.ErrorContains(t, err,
+				"“wipe bank B” stands on the line and was not sent; the dialect knows no key that empties the line")
 			assert.Equal(t, "wipe bank B", l.got(), "%s: nothing is typed behind it", name)
 		})
 	}
@@ -480,12 +477,8 @@ func TestWhatIsPastedBehindASecretIsHeldToTheInterlocks(t *testing.T) {
 			k.Press([]byte("x"))
 			time.Sleep(time.Minute)
 			if !answered {
-				assert.Equal(
-					t,
-					secret+"\r",
-					k.far.got(),
-					"the rest is for what the device shows next, and it shows nothing",
-				)
+				assert.Equal(t, secret+"\r", k.far.got(),
+					"the rest is for what the device shows next, and it shows nothing")
 				assert.Contains(t, last(of[event.Note](k)).Text, "has not answered the secret")
 				return
 			}

@@ -44,12 +44,10 @@ func (s *Session) typeKept() {
 func (s *Session) dropKept() {
 	if n := s.presses; n > 0 {
 		s.endKept(event.KeysForgotten)
-		s.hub.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text:  fmt.Sprintf("not sent: %s, pressed during the transfer", units.Many(n, "key")),
-			},
-		)
+		s.hub.Emit(event.Note{
+			Level: event.Warning,
+			Text:  fmt.Sprintf("not sent: %s, pressed during the transfer", units.Many(n, "key")),
+		})
 	}
 }
 

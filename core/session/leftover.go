@@ -62,18 +62,13 @@ func (c console) clearLeft(ctx context.Context) error {
 		return nil
 	}
 	if c.s.Dialect().Clears() == "" {
-		return fmt.Errorf(
-			"%s stands on the line and was not sent%s; take the helm, send or erase it, then go on",
-			left,
-			emptyText(""),
-		)
+		return fmt.Errorf("%s stands on the line and was not sent%s; take the helm, send or erase it, then go on", left,
+			emptyText(""))
 	}
-	c.Emit(
-		event.Note{
-			Level: event.Warning,
-			Text:  fmt.Sprintf("%s stands on the line and was not sent: it is emptied before the runbook types", left),
-		},
-	)
+	c.Emit(event.Note{
+		Level: event.Warning,
+		Text:  fmt.Sprintf("%s stands on the line and was not sent: it is emptied before the runbook types", left),
+	})
 	if err := c.wipe(ctx, v); err != nil {
 		return fmt.Errorf("%s stands on the line and was not sent: %w", left, err)
 	}
@@ -108,15 +103,12 @@ func (c console) wipe(ctx context.Context, v sense.State) error {
 func (s *Session) GiveHelm(as engine.Wish) {
 	s.do(func() {
 		if s.guard.held != nil && as != engine.Stop {
-			s.hub.Emit(
-				event.Note{
-					Level: event.Warning,
-					Text: fmt.Sprintf(
-						"the helm is not given back while the Enter behind “%s” is held: send it, or change the line",
-						s.guard.command,
-					),
-				},
-			)
+			s.hub.Emit(event.Note{
+				Level: event.Warning,
+				Text: fmt.Sprintf(
+					"the helm is not given back while the Enter behind “%s” is held: send it, or change the line",
+					s.guard.command),
+			})
 			return
 		}
 		s.helm.back(as)

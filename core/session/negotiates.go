@@ -22,16 +22,11 @@ func (s *Session) noticeTelnet(p []byte) {
 		const command, will, dont, newest = 0xff, 0xfb, 0xfe, 49
 		if p[i] == command && p[i+1] >= will && p[i+1] <= dont && p[i+2] <= newest {
 			s.greeted = maxGreeting
-			s.hub.Emit(
-				event.Note{
-					Level: event.Warning,
-					Text: fmt.Sprintf(
-						"this is telnet: open telnet://%s instead of %s",
-						s.opt.Target.Address,
-						s.opt.Target,
-					),
-				},
-			)
+			s.hub.Emit(event.Note{
+				Level: event.Warning,
+				Text: fmt.Sprintf("this is telnet: open telnet://%s instead of %s", s.opt.Target.Address,
+					s.opt.Target),
+			})
 			return
 		}
 	}

@@ -14,7 +14,8 @@ import (
 func TestAPlainConnectionThatSpeaksTelnetIsSaid(t *testing.T) {
 	for greeting, telnet := range map[string]bool{
 		"\xff\xfb\x01\xff\xfb\x03\xff\xfd\x18": true, "\r\n\xff\xfd\x1flogin: ": true, "\xff\xfe\x22": true,
-		"sill: ": false, "\xff\xd8\xff\xe0 a picture": false, "\xff\xff\xff\xff": false, strings.Repeat("x", 2000) + "\xff\xfb\x01": false,
+		"sill: ": false, "\xff\xd8\xff\xe0 a picture": false, "\xff\xff\xff\xff": false, strings.Repeat("x",
+			2000) + "\xff\xfb\x01": false,
 	} {
 		overFake(t, Options{}, func(t *testing.T, _ *Session, l *fakeLine, feed *event.Feed) {
 			l.says(greeting)

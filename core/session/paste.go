@@ -107,10 +107,7 @@ func (s *Session) PressPasted(text string) error {
 
 // typeText types a text that was given the line.
 func (s *Session) typeText(
-	ctx context.Context,
-	text string,
-	lines []string,
-	opt PasteOptions,
+	ctx context.Context, text string, lines []string, opt PasteOptions,
 ) (result Pasted, err error) {
 	defer s.do(func() { s.helm.running, s.pasting = false, false; s.helm.take("the text was typed") })
 	held, release := console{s}.WithHelm(ctx)
@@ -126,14 +123,12 @@ func (s *Session) typeText(
 			break
 		}
 		result.Lines, result.Typed = i+1, result.Typed+len(line)+1
-		s.hub.Emit(
-			event.Transfer{
-				Bytes:  int64(min(result.Typed, len(text))),
-				Size:   int64(len(text)),
-				Blocks: i + 1,
-				State:  fmt.Sprintf("line %d of %d", i+1, len(lines)),
-			},
-		)
+		s.hub.Emit(event.Transfer{
+			Bytes:  int64(min(result.Typed, len(text))),
+			Size:   int64(len(text)),
+			Blocks: i + 1,
+			State:  fmt.Sprintf("line %d of %d", i+1, len(lines)),
+		})
 		if opt.Progress != nil {
 			opt.Progress(i+1, len(lines))
 		}
@@ -206,11 +201,8 @@ func (p *pasting) line(ctx context.Context, number int, line string) error {
 	v, err := p.answered(ctx, number)
 	switch {
 	case err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
-		return fail(
-			"the prompt did not come within %s; the device shows %q",
-			p.opt.Timeout,
-			sense.Sample([]byte(p.Device().Partial), 60),
-		)
+		return fail("the prompt did not come within %s; the device shows %q", p.opt.Timeout,
+			sense.Sample([]byte(p.Device().Partial), 60))
 	case err != nil:
 		return err
 	}
@@ -288,10 +280,8 @@ func (p *pasting) answered(ctx context.Context, number int) (sense.State, error)
 	switch {
 	case p.opt.Prompt != nil:
 		for {
-			v, err := p.Await(
-				limited,
-				func(v sense.State) bool { return v.Answered && v.Free && p.opt.Prompt.MatchString(v.Asked) },
-			)
+			v, err := p.Await(limited,
+				func(v sense.State) bool { return v.Answered && v.Free && p.opt.Prompt.MatchString(v.Asked) })
 			if err != nil {
 				return v, err
 			}

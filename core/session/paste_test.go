@@ -29,11 +29,7 @@ refused: ['what is \w+\?']
 
 // pasteTo types a text to a device that answers each line.
 func pasteTo(
-	t *testing.T,
-	withDialect bool,
-	text string,
-	opt PasteOptions,
-	answer func(line string) string,
+	t *testing.T, withDialect bool, text string, opt PasteOptions, answer func(line string) string,
 	echo func(key byte, column int) string,
 ) (result Pasted, sent string, feedOf []event.Event, err error) {
 	synctest.Test(t, func(t *testing.T) {
@@ -120,12 +116,8 @@ func TestATextIsTypedLineByLine(t *testing.T) {
 				states = append(states, moved.State)
 			}
 		}
-		assert.Equal(
-			t,
-			[]string{"line 1 of 5", "line 2 of 5", "line 3 of 5", "line 4 of 5", "line 5 of 5"},
-			states,
-			"the count is shown",
-		)
+		assert.Equal(t, []string{"line 1 of 5", "line 2 of 5", "line 3 of 5", "line 4 of 5", "line 5 of 5"}, states,
+			"the count is shown")
 	}
 }
 
@@ -163,37 +155,19 @@ func TestTheDialectKnowsWhatIsRefused(t *testing.T) {
 }
 
 func TestWordsOfAFailureInTheTextItselfAreNone(t *testing.T) {
-	result, _, _, err := pasteTo(
-		t,
-		true,
-		"banner no such users\nend\n",
-		PasteOptions{Fail: regexp.MustCompile(`no such`)},
-		promptOnly,
-		plainEcho,
-	)
+	result, _, _, err := pasteTo(t, true, "banner no such users\nend\n",
+		PasteOptions{Fail: regexp.MustCompile(`no such`)}, promptOnly, plainEcho)
 	require.NoError(t, err)
 	assert.Equal(t, 2, result.Lines)
 }
 
 func TestAPromptOfOnesOwn(t *testing.T) {
-	result, _, _, err := pasteTo(
-		t,
-		false,
-		"show\nend\n",
-		PasteOptions{Prompt: regexp.MustCompile(`^hollow > $`)},
-		promptOnly,
-		plainEcho,
-	)
+	result, _, _, err := pasteTo(t, false, "show\nend\n", PasteOptions{Prompt: regexp.MustCompile(`^hollow > $`)},
+		promptOnly, plainEcho)
 	require.NoError(t, err)
 	assert.Equal(t, 2, result.Lines)
-	_, _, _, err = pasteTo(
-		t,
-		false,
-		"show\n",
-		PasteOptions{Prompt: regexp.MustCompile(`^other> $`)},
-		promptOnly,
-		plainEcho,
-	)
+	_, _, _, err = pasteTo(t, false, "show\n", PasteOptions{Prompt: regexp.MustCompile(`^other> $`)}, promptOnly,
+		plainEcho)
 	assert.ErrorContains(t, err, "the prompt did not come within 10s")
 }
 
@@ -213,25 +187,13 @@ func TestControlCharactersAreRefusedBeforeAnythingIsTyped(t *testing.T) {
 }
 
 func TestBlindAndPaced(t *testing.T) {
-	result, sent, _, err := pasteTo(
-		t,
-		true,
-		"a\nb\n",
-		PasteOptions{Blind: true},
-		func(string) string { return "" },
-		func(byte, int) string { return "" },
-	)
+	result, sent, _, err := pasteTo(t, true, "a\nb\n", PasteOptions{Blind: true}, func(string) string { return "" },
+		func(byte, int) string { return "" })
 	require.NoError(t, err)
 	assert.Equal(t, "a\rb\r", sent)
 	assert.Equal(t, 2, result.Lines)
-	result, _, _, err = pasteTo(
-		t,
-		true,
-		"abcd\n",
-		PasteOptions{Character: 100 * time.Millisecond, Line: time.Second},
-		promptOnly,
-		plainEcho,
-	)
+	result, _, _, err = pasteTo(t, true, "abcd\n", PasteOptions{Character: 100 * time.Millisecond, Line: time.Second},
+		promptOnly, plainEcho)
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, result.Took, 1400*time.Millisecond)
 }

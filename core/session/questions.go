@@ -75,10 +75,8 @@ func (s *Session) askForLine(ctx context.Context, q line.Question) (string, erro
 	}
 	answer, err := console{
 		s,
-	}.Ask(
-		ctx,
-		event.Ask{Form: event.FormLine, Text: q.Text, Typed: len(q.Choice) == 0, Secret: q.Secret, Answers: q.Choice},
-	)
+	}.Ask(ctx,
+		event.Ask{Form: event.FormLine, Text: q.Text, Typed: len(q.Choice) == 0, Secret: q.Secret, Answers: q.Choice})
 	switch {
 	case err != nil:
 		return "", err

@@ -18,8 +18,7 @@ import (
 
 // lostOnce opens a session whose line is lost at once, and counts what is tried then.
 func lostOnce(
-	t *testing.T,
-	again func() (line.Line, error),
+	t *testing.T, again func() (line.Line, error),
 	use func(t *testing.T, s *Session, feed *event.Feed, tries *[]time.Duration),
 ) {
 	synctest.Test(t, func(t *testing.T) {

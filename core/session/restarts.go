@@ -83,8 +83,7 @@ func (s *Session) restartBegins() {
 	} else {
 		s.facts.Change()
 		s.hub.Emit(
-			event.Note{Level: event.Warning, Text: "the device restarts, and nothing was typed here that does that"},
-		)
+			event.Note{Level: event.Warning, Text: "the device restarts, and nothing was typed here that does that"})
 		s.watchAddress()
 	}
 	r.sent = restartSent{}

@@ -125,8 +125,7 @@ func Open(ctx context.Context, opt Options) (*Session, error) {
 	if opt.Target.IsSerial() {
 		if d := opt.Dialect; d != nil {
 			opt.Target = opt.Target.Or(
-				line.Target{Speed: d.Line.Speed, Framing: string(d.Line.Framing), Flow: d.Line.Flow},
-			)
+				line.Target{Speed: d.Line.Speed, Framing: string(d.Line.Framing), Flow: d.Line.Flow})
 		}
 		opt.Target = opt.Target.WithDefaults(0)
 	}
@@ -224,23 +223,19 @@ func (s *Session) Begin() {
 		if s.Dialect() != nil {
 			name = s.Dialect().Dialect
 		}
-		s.hub.Emit(
-			event.SessionBegin{
-				Target:    s.opt.Target.String(),
-				Dialect:   name,
-				Device:    s.opt.Device,
-				Scale:     s.opt.Clock.Scale(),
-				Exchanges: true,
-			},
-		)
+		s.hub.Emit(event.SessionBegin{
+			Target:    s.opt.Target.String(),
+			Dialect:   name,
+			Device:    s.opt.Device,
+			Scale:     s.opt.Clock.Scale(),
+			Exchanges: true,
+		})
 		s.hub.Emit(event.Line{State: event.LineOpen, Note: s.opt.Target.String(), Speed: s.wire.baud})
 		if shell, ok := s.wire.line.(interface{ Old() string }); ok && shell.Old() != "" {
-			s.hub.Emit(
-				event.Note{
-					Level: event.Warning,
-					Text:  "old algorithms, which are not safe any more, are allowed for this session: " + shell.Old(),
-				},
-			)
+			s.hub.Emit(event.Note{
+				Level: event.Warning,
+				Text:  "old algorithms, which are not safe any more, are allowed for this session: " + shell.Old(),
+			})
 		}
 		if _, can := s.wire.line.(line.Signaller); can {
 			go s.watchSignals(s.life)
@@ -309,8 +304,7 @@ func (s *Session) reportReach() reach.Report {
 		},
 		Back: func(a reach.Absence) {
 			s.hub.Emit(
-				event.Reach{Watched: a.Watched.String(), State: event.Back, Begin: a.Begin, Length: a.Length(a.End)},
-			)
+				event.Reach{Watched: a.Watched.String(), State: event.Back, Begin: a.Begin, Length: a.Length(a.End)})
 		},
 		Note: func(text string) { s.hub.Emit(event.Note{Level: event.Warning, Text: text}) },
 	}
@@ -571,9 +565,7 @@ func (s *Session) schedule() {
 	if soon := s.nextLearnt(); soon.After(s.opt.Clock.Now()) {
 		sooner(soon)
 	}
-	if at := s.sense.State().LastByte.Add(
-		shownWithin + time.Millisecond,
-	); s.hand.ahead() &&
+	if at := s.sense.State().LastByte.Add(shownWithin + time.Millisecond); s.hand.ahead() &&
 		at.After(s.opt.Clock.Now()) {
 		sooner(at)
 	}

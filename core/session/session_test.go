@@ -75,9 +75,7 @@ phases: [{phase: one, steps: [{step: Wait for work, wait: {mode: [busy]}}]}]
 
 // with opens a session on a fake line in virtual time.
 func with(
-	t *testing.T,
-	approve func(event.Ask) string,
-	use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed),
+	t *testing.T, approve func(event.Ask) string, use func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed),
 ) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newFakeLine()
@@ -321,12 +319,8 @@ func TestALostLineWakesWhoWaits(t *testing.T) {
 		notes := collect[event.Note](t, feed)
 		require.Len(t, notes, 2)
 		assert.Contains(t, notes[0].Text, "goes nowhere")
-		assert.Equal(
-			t,
-			"not there yet",
-			notes[1].Text,
-			"why it does not come back is told once, however often it is tried",
-		)
+		assert.Equal(t, "not there yet", notes[1].Text,
+			"why it does not come back is told once, however often it is tried")
 	})
 }
 
@@ -334,10 +328,7 @@ func TestAnApproverWithoutAnAnswerStops(t *testing.T) {
 	with(t, func(event.Ask) string { return "perhaps" }, func(t *testing.T, s *Session, _ *fakeLine, _ *event.Feed) {
 		answer, err := console{
 			s,
-		}.Ask(
-			t.Context(),
-			event.Ask{Form: "hold", Answers: []string{engine.Approve, engine.StopHere}},
-		)
+		}.Ask(t.Context(), event.Ask{Form: "hold", Answers: []string{engine.Approve, engine.StopHere}})
 		require.NoError(t, err)
 		assert.Equal(t, engine.StopHere, answer)
 		assert.False(t, s.Answer("99", engine.Approve, "operator"), "no such question")
@@ -383,7 +374,9 @@ func TestALineThatTakesNothingDoesNotKeepTheKeyboard(t *testing.T) {
 		done := make(chan error, 1)
 		go func() {
 			done <- s.Transfer(t.Context(), func(ctx context.Context, p transfer.Duplex) error {
-				_, err := xmodem.Send(ctx, p, []xmodem.File{{Header: xmodem.Header{Name: "x", Size: 5}, Data: strings.NewReader("hello")}}, xmodem.Options{Clock: clock.Real()})
+				_, err := xmodem.Send(ctx, p,
+					[]xmodem.File{{Header: xmodem.Header{Name: "x", Size: 5}, Data: strings.NewReader("hello")}},
+					xmodem.Options{Clock: clock.Real()})
 				return err
 			})
 		}()
@@ -429,12 +422,8 @@ func TestWhatADeviceAsksOfItsTerminalIsAnswered(t *testing.T) {
 		s.Press([]byte("x"))
 		time.Sleep(time.Second)
 		l.says(strings.Repeat("\x1b[6n", 1000))
-		assert.Less(
-			t,
-			strings.Count(l.got(), "R"),
-			200,
-			"a device that asks without an end is not answered without an end",
-		)
+		assert.Less(t, strings.Count(l.got(), "R"), 200,
+			"a device that asks without an end is not answered without an end")
 	})
 }
 
@@ -475,10 +464,7 @@ readings: [{reading: it, command: 'look it up', facts: [{fact: it, pattern: '(\d
 
 // command has a runbook's command typed to a device, and returns what was answered.
 func command(
-	t *testing.T,
-	dialectText string,
-	after time.Duration,
-	device func(n int, b byte) string,
+	t *testing.T, dialectText string, after time.Duration, device func(n int, b byte) string,
 ) (output string, sent string, notes []event.Note, err error) {
 	t.Helper()
 	return commandBehind(t, "\r\nhollow > ", dialectText, after, device)
@@ -486,10 +472,7 @@ func command(
 
 // commandBehind is the same where the device has written that before.
 func commandBehind(
-	t *testing.T,
-	before, dialectText string,
-	after time.Duration,
-	device func(n int, b byte) string,
+	t *testing.T, before, dialectText string, after time.Duration, device func(n int, b byte) string,
 ) (output string, sent string, notes []event.Note, err error) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newFakeLine()
@@ -690,12 +673,8 @@ func TestAFloodDoesNotKeepAKeyWaiting(t *testing.T) {
 
 // TestADialectSaysHowThePortIsSet fills in what the target leaves open, and nothing else.
 func TestADialectSaysHowThePortIsSet(t *testing.T) {
-	d, err := dialect.Parse(
-		"set.yaml",
-		[]byte(
-			"dialect: set\nline: {speed: 4800, framing: 7E1, flow: xonxoff}\nmodes: [{mode: ready, prompt: '^> $'}]\n",
-		),
-	)
+	d, err := dialect.Parse("set.yaml",
+		[]byte("dialect: set\nline: {speed: 4800, framing: 7E1, flow: xonxoff}\nmodes: [{mode: ready, prompt: '^> $'}]\n"))
 	require.NoError(t, err)
 	for given, want := range map[line.Target]line.Target{
 		{Kind: line.Serial, Address: "x"}:                              {Kind: line.Serial, Address: "x", Speed: 4800, Framing: "7E1", Flow: "xonxoff"},
@@ -716,17 +695,13 @@ func TestADialectSaysHowThePortIsSet(t *testing.T) {
 
 // TestATerminalOfItsOwnSize is told to the device's model and to the views.
 func TestATerminalOfItsOwnSize(t *testing.T) {
-	d, err := dialect.Parse(
-		"set.yaml",
-		[]byte("dialect: set\nline: {size: 80x24, charset: cp437}\nmodes: [{mode: ready, prompt: '^> $'}]\n"),
-	)
+	d, err := dialect.Parse("set.yaml",
+		[]byte("dialect: set\nline: {size: 80x24, charset: cp437}\nmodes: [{mode: ready, prompt: '^> $'}]\n"))
 	require.NoError(t, err)
 	opener := line.NewOpener(clock.Real())
 	opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return newFakeLine(), nil })
-	s, err := Open(
-		t.Context(),
-		Options{Target: line.Target{Kind: line.TCP, Address: "x:1"}, Dialect: d, Opener: opener},
-	)
+	s, err := Open(t.Context(),
+		Options{Target: line.Target{Kind: line.TCP, Address: "x:1"}, Dialect: d, Opener: opener})
 	require.NoError(t, err)
 	feed := s.Subscribe()
 	s.Begin()
@@ -748,17 +723,13 @@ func TestATerminalOfItsOwnSize(t *testing.T) {
 			break
 		}
 	}
-	assert.Equal(
-		t,
-		[]event.Terminal{{Charset: "cp437", Cols: 80, Rows: 24}, {Charset: "utf-8", Cols: 80, Rows: 24}},
-		report,
-	)
+	assert.Equal(t, []event.Terminal{{Charset: "cp437", Cols: 80, Rows: 24}, {Charset: "utf-8", Cols: 80, Rows: 24}},
+		report)
 }
 
 // twice opens a session whose line is lost and comes back as another one when the test says so, and runs a book.
 func twice(
-	t *testing.T,
-	text string,
+	t *testing.T, text string,
 	use func(t *testing.T, s *Session, first, second *fakeLine, comesBack func(), ended <-chan engine.Result, feed *event.Feed),
 ) {
 	synctest.Test(t, func(t *testing.T) {
@@ -842,12 +813,8 @@ func TestAnyOtherWishGoesOnWaitingForTheLine(t *testing.T) {
 			s.TakeHelm() // and decides nothing
 			time.Sleep(2 * time.Second)
 			for _, end := range collect[event.StepEnd](t, feed) {
-				assert.NotEqual(
-					t,
-					event.ByHand,
-					end.Outcome,
-					"a wish that was made while the line was lost skips no step later",
-				)
+				assert.NotEqual(t, event.ByHand, end.Outcome,
+					"a wish that was made while the line was lost skips no step later")
 			}
 			assert.Empty(t, ended)
 		},
@@ -902,11 +869,8 @@ phases: [{phase: one, steps: [{step: x, act: {action: work}, timeout: 20s, retry
 			assert.Equal(t, before, first.got(), "nothing is typed behind it")
 			asks = collect[event.Ask](t, feed)
 			require.Len(t, asks, 1)
-			assert.Contains(
-				t,
-				asks[0].Text,
-				`the device asks "Really drop all of them? [y]", which the dialect does not know`,
-			)
+			assert.Contains(t, asks[0].Text,
+				`the device asks "Really drop all of them? [y]", which the dialect does not know`)
 			assert.Empty(t, ended)
 		},
 	)
@@ -926,12 +890,8 @@ func TestALineThatEndsInTheMiddleOfAWriteIsLost(t *testing.T) {
 		other := errors.New("the line took nothing")
 		assert.Equal(t, other, console{s}.asLost(t.Context(), other))
 		require.NoError(t, console{s}.asLost(t.Context(), nil))
-		assert.Equal(
-			t,
-			error(ended),
-			console{s}.asLost(t.Context(), ended),
-			"the line is there still: it is told as it is",
-		)
+		assert.Equal(t, error(ended), console{s}.asLost(t.Context(), ended),
+			"the line is there still: it is told as it is")
 		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return nil, ended })
 		go func() {
 			time.Sleep(time.Second)

@@ -41,12 +41,10 @@ func (s *Session) watchSignals(ctx context.Context) {
 // reportTroubles says of errors that are not reported already; what goes on is reported once.
 func (s *Session) reportTroubles(now, report []string) []string {
 	if len(now) > 0 && !slices.Equal(now, report) {
-		s.hub.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text:  "the console server tells of " + strings.Join(now, ", ") + " on the line",
-			},
-		)
+		s.hub.Emit(event.Note{
+			Level: event.Warning,
+			Text:  "the console server tells of " + strings.Join(now, ", ") + " on the line",
+		})
 	}
 	if len(now) == 0 {
 		return report

@@ -38,10 +38,8 @@ func TestWhatTheWiresShowIsReportedWhenItChanges(t *testing.T) {
 		wire.troubles.Store(new([]string))
 		opener := line.NewOpener(clock.Real())
 		opener.Register(line.ComPort, func(context.Context, line.Target) (line.Line, error) { return wire, nil })
-		s, err := Open(
-			t.Context(),
-			Options{Target: line.Target{Kind: line.ComPort, Address: "192.0.2.9:4001"}, Opener: opener},
-		)
+		s, err := Open(t.Context(),
+			Options{Target: line.Target{Kind: line.ComPort, Address: "192.0.2.9:4001"}, Opener: opener})
 		require.NoError(t, err)
 		feed := s.Subscribe()
 		s.Begin()
@@ -66,10 +64,7 @@ func TestWhatTheWiresShowIsReportedWhenItChanges(t *testing.T) {
 			}
 		}
 		assert.Equal(t, []string{
-			"CTS",
-			"CTS DSR",
-			"the console server tells of framing errors on the line",
-			"none on",
+			"CTS", "CTS DSR", "the console server tells of framing errors on the line", "none on",
 			"the console server tells of a break on the line",
 		}, report)
 	})

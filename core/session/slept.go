@@ -32,10 +32,8 @@ func (s *Session) noticeSleep(now time.Time) {
 	}
 	s.slept = slept
 	gone = time.Duration(float64(gone) * s.opt.Clock.Scale())
-	text := fmt.Sprintf(
-		"this machine was suspended for %s, and the device was not",
-		units.Text(gone.Round(time.Second)),
-	)
+	text := fmt.Sprintf("this machine was suspended for %s, and the device was not",
+		units.Text(gone.Round(time.Second)))
 	s.doubts.add("this machine was suspended")
 	moved := s.guard.commands.Slept(gone)
 	for _, a := range s.asked { // what is pending again where the device has not done it

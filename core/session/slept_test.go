@@ -53,12 +53,8 @@ func TestADevicesTimeGoesOnWhileThisMachineSleeps(t *testing.T) {
 			}
 			assert.Equal(t, c.says, text)
 			assert.Equal(t, c.states, states)
-			assert.Equal(
-				t,
-				c.says != "",
-				console{s}.Doubts().Count > doubts,
-				"whether it is the same device is asked anew",
-			)
+			assert.Equal(t, c.says != "", console{s}.Doubts().Count > doubts,
+				"whether it is the same device is asked anew")
 		})
 	}
 }

@@ -73,12 +73,8 @@ func TestACommandBehindWhichAnotherWasTypedHasAnUnknownEnd(t *testing.T) {
 		}
 		return "> "
 	}
-	talking(
-		t,
-		strings.Replace(works, "act: {action: work}", "act: {action: work}, retry: 0", 1),
-		answer,
-		func(k *talk) { k.says(event.FormFailure, engine.StopHere) },
-	)
+	talking(t, strings.Replace(works, "act: {action: work}", "act: {action: work}, retry: 0", 1), answer,
+		func(k *talk) { k.says(event.FormFailure, engine.StopHere) })
 	talking(t, works, slowly("work"), func(k *talk) {
 		k.far.answers(answer)
 		k.TakeHelm()
@@ -101,11 +97,8 @@ func TestAnOverrunAsksWhileTheWaitGoesOn(t *testing.T) {
 		time.Sleep(2 * time.Minute)
 		ask := k.asked()
 		require.Equal(t, event.FormOverrun, ask.Form)
-		assert.Contains(
-			t,
-			ask.Text,
-			"“Work” takes longer than the 1 min that it may (book.yaml:2). The wait goes on meanwhile",
-		)
+		assert.Contains(t, ask.Text,
+			"“Work” takes longer than the 1 min that it may (book.yaml:2). The wait goes on meanwhile")
 		k.far.says("worked\r\n> ")
 		time.Sleep(time.Second)
 		assert.Equal(t, event.Done, k.over().Outcome)

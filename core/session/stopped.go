@@ -30,15 +30,11 @@ func (s *Session) noticeStop() {
 	gone := time.Duration(float64(away) * s.opt.Clock.Scale())
 	s.stopped += gone
 	s.sense.Skip(gone, s.opt.Clock.Now())
-	s.hub.Emit(
-		event.Note{
-			Level: event.Warning,
-			Text: fmt.Sprintf(
-				"this program did not run for %s: that time does not count against the device",
-				units.Text(gone.Round(time.Second)),
-			),
-		},
-	)
+	s.hub.Emit(event.Note{
+		Level: event.Warning,
+		Text: fmt.Sprintf("this program did not run for %s: that time does not count against the device",
+			units.Text(gone.Round(time.Second))),
+	})
 }
 
 // Stopped implements engine.Console.

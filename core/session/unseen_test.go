@@ -48,14 +48,9 @@ func TestAnAnswerThatDoesNotComeBackIsGiven(t *testing.T) {
 				result := <-k.ended
 				if echoes != "keys" && (says == "" || says == "keys") {
 					assert.Equal(t, event.DoneBut, result.Outcome)
-					assert.Contains(
-						t,
-						result.Message,
+					assert.Contains(t, result.Message,
 						"no key of it came back; where this answer comes back only at its Enter, or not at all, the dialect says so at the question (echo: enter",
-						"%s, %s",
-						echoes,
-						says,
-					)
+						"%s, %s", echoes, says)
 					return
 				}
 				assert.Equal(t, event.Done, result.Outcome, "%s, %s: %s", echoes, says, result.Message)
@@ -66,10 +61,7 @@ func TestAnAnswerThatDoesNotComeBackIsGiven(t *testing.T) {
 	talking(t, "", func(string) string { return "> " }, func(k *talk) {
 		k.far.mute.Store(true)
 		_, err := k.Paste(k.Context(), "look\n", PasteOptions{Timeout: time.Minute})
-		assert.ErrorContains(
-			t,
-			err,
-			"no key of it came back; where the device never echoes, the dialect says so (line: {echo: none})",
-		)
+		assert.ErrorContains(t, err,
+			"no key of it came back; where the device never echoes, the dialect says so (line: {echo: none})")
 	})
 }

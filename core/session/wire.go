@@ -279,10 +279,8 @@ func (s *Session) write(ctx context.Context) {
 				err = wire.Write(limited, item.data)
 			}
 			if errors.Is(err, context.DeadlineExceeded) && item.context(ctx).Err() == nil {
-				err = fmt.Errorf(
-					"the line took nothing for %s: flow control or a dead peer holds it",
-					limit.Round(time.Second),
-				)
+				err = fmt.Errorf("the line took nothing for %s: flow control or a dead peer holds it",
+					limit.Round(time.Second))
 			}
 			cancel()
 		}

@@ -115,15 +115,13 @@ func New(d *dialect.Dialect, folders []string) (*image.Shelf, error) {
 	if err != nil {
 		return nil, err
 	}
-	return image.NewShelf(
-		image.ShelfOptions{
-			Folders: folders,
-			Headers: all,
-			Endings: endings,
-			Pasted:  r.Pasted,
-			Cache:   filepath.Join(xdg.CacheHome, "pilotrix", "digests.json"),
-		},
-	), nil
+	return image.NewShelf(image.ShelfOptions{
+		Folders: folders,
+		Headers: all,
+		Endings: endings,
+		Pasted:  r.Pasted,
+		Cache:   filepath.Join(xdg.CacheHome, "pilotrix", "digests.json"),
+	}), nil
 }
 
 // Add remembers a folder as one of the shelf's, and gives its whole path. One that is there
@@ -160,17 +158,11 @@ func Forget(place string) error {
 	}
 	return Change(func(r *Register) error {
 		before := len(r.Folders)
-		r.Folders = slices.DeleteFunc(
-			r.Folders,
-			func(one string) bool { return strings.TrimSuffix(one, image.Deep) == root },
-		)
+		r.Folders = slices.DeleteFunc(r.Folders,
+			func(one string) bool { return strings.TrimSuffix(one, image.Deep) == root })
 		if len(r.Folders) == before {
-			return fmt.Errorf(
-				"%s is %w; there are %s",
-				root,
-				ErrNotThere,
-				cmp.Or(strings.Join(r.Folders, ", "), "none"),
-			)
+			return fmt.Errorf("%s is %w; there are %s", root, ErrNotThere,
+				cmp.Or(strings.Join(r.Folders, ", "), "none"))
 		}
 		return nil
 	})

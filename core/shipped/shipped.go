@@ -27,11 +27,8 @@ func RunbookText(name string) ([]byte, error) { return read("runbooks", name) }
 func read(folder, name string) ([]byte, error) {
 	data, err := files.ReadFile(path.Join(folder, name+".yaml"))
 	if err != nil {
-		return nil, fmt.Errorf(
-			"no file %s and none of that name ships with the program; there are %s",
-			name,
-			strings.Join(names(folder), ", "),
-		)
+		return nil, fmt.Errorf("no file %s and none of that name ships with the program; there are %s", name,
+			strings.Join(names(folder), ", "))
 	}
 	return data, nil
 }

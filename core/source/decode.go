@@ -216,19 +216,12 @@ func (d *decoder) mapping(path string, node ast.Node, to Mapping) {
 // entries visits the keys of a mapping that are known, and complains about the others and about those that
 // are there twice. It returns the keys that were there, nil for what is no mapping.
 func (d *decoder) entries(
-	path string,
-	node ast.Node,
-	keys []string,
-	visit func(at, key string, value ast.Node),
+	path string, node ast.Node, keys []string, visit func(at, key string, value ast.Node),
 ) map[string]bool {
 	values, ok := valuesOf(node)
 	if !ok {
-		d.complain(
-			path,
-			"this wants keys and values (%s), and %s stands here",
-			strings.Join(shortly(keys), ", "),
-			kindOf(node),
-		)
+		d.complain(path, "this wants keys and values (%s), and %s stands here", strings.Join(shortly(keys), ", "),
+			kindOf(node))
 		return nil
 	}
 	seen := map[string]bool{}
@@ -332,12 +325,8 @@ func (d *decoder) table(path string, node ast.Node, to reflect.Value) {
 	to.Set(reflect.MakeMap(to.Type()))
 	values, ok := valuesOf(node)
 	if !ok {
-		d.complain(
-			path,
-			"this wants names and values, such as {name: %s}, and %s stands here",
-			sample(node),
-			kindOf(node),
-		)
+		d.complain(path, "this wants names and values, such as {name: %s}, and %s stands here", sample(node),
+			kindOf(node))
 		return
 	}
 	for _, entry := range values {

@@ -89,11 +89,8 @@ func TestComplaintsPointAtTheValue(t *testing.T) {
 		assert.Equal(t, want, [2]int{c.Line, c.Column}, path)
 	}
 	f.Complain("list[0].count", "count %d is odd", 3)
-	assert.Equal(
-		t,
-		"x.yaml:3:23: count 3 is odd\n    3 |   - {of: nuts, count: 3}\n      |                       ^",
-		f.Err().Error(),
-	)
+	assert.Equal(t, "x.yaml:3:23: count 3 is odd\n    3 |   - {of: nuts, count: 3}\n      |                       ^",
+		f.Err().Error())
 }
 
 // TestEveryFaultIsReportedInOurText has one fault in each text.
@@ -175,7 +172,9 @@ func TestAHostileFileIsNoLongWait(t *testing.T) {
 		indented += strings.Repeat(" ", i) + "a:\n"
 	}
 	for name, text := range map[string]string{
-		"lists": "name: " + strings.Repeat("[", 1_000_000), "sets": strings.Repeat("{a: ", 100_000), "indented": indented, "long": "name: " + strings.Repeat("a", 5<<20),
+		"lists": "name: " + strings.Repeat("[",
+			1_000_000), "sets": strings.Repeat("{a: ",
+			100_000), "indented": indented, "long": "name: " + strings.Repeat("a", 5<<20),
 	} {
 		var doc document
 		_, err := Decode("x.yaml", []byte(text), &doc)

@@ -35,10 +35,8 @@ func (s *State) layerRows(rows []map[string]string) {
 
 // LayersAgree reports whether all of them run, and have one release.
 func (s *State) LayersAgree() bool {
-	return !slices.ContainsFunc(
-		s.Layers,
-		func(l Layer) bool { return l.Release != s.Layers[0].Release || l.State != "runs" && l.State != "" },
-	)
+	return !slices.ContainsFunc(s.Layers,
+		func(l Layer) bool { return l.Release != s.Layers[0].Release || l.State != "runs" && l.State != "" })
 }
 
 // States of a device that is attached to another one.
@@ -78,10 +76,8 @@ func (s *State) attachedRows(at time.Time, rows []map[string]string) {
 			i = len(s.Attached) - 1
 		}
 		a := &s.Attached[i]
-		a.Model, a.Release, a.State, a.Reason = row["model"], cmp.Or(
-			row["release"],
-			a.Release,
-		), row["state"], row["reason"]
+		a.Model, a.Release, a.State, a.Reason = row["model"], cmp.Or(row["release"],
+			a.Release), row["state"], row["reason"]
 		a.Percent, _ = strconv.Atoi(row["percent"])
 		a.saw(at)
 	}

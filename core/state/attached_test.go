@@ -21,13 +21,9 @@ func points(rows ...[3]string) event.Fact {
 
 // TestAttachedDevicesKeepWhatTheyHaveBeen has one go away and come back renewed, and one that is not listed any more.
 func TestAttachedDevicesKeepWhatTheyHaveBeen(t *testing.T) {
-	s := after(
-		fresh(),
-		points([3]string{"a", "3.4", "here"}, [3]string{"b", "3.4", "here"}),
-		points([3]string{"a", "3.4", "here"}, [3]string{"b", "3.4", "here"}),
-		points([3]string{"a", "3.4", "away"}),
-		points([3]string{"a", "3.6", "here"}),
-	)
+	s := after(fresh(), points([3]string{"a", "3.4", "here"}, [3]string{"b", "3.4", "here"}),
+		points([3]string{"a", "3.4", "here"}, [3]string{"b", "3.4", "here"}), points([3]string{"a", "3.4", "away"}),
+		points([3]string{"a", "3.6", "here"}))
 	require.Len(t, s.Attached, 2)
 	a, b := s.Attached[0], s.Attached[1]
 	require.Len(t, a.Spans, 3)
@@ -45,10 +41,8 @@ func TestAttachedSpansAreBounded(t *testing.T) {
 	s := fresh()
 	at := time.Now()
 	for i := range 5 * maxSpans {
-		s.attachedRows(
-			at.Add(time.Duration(i)*time.Second),
-			[]map[string]string{{"name": "a", "release": "1", "state": fmt.Sprint(i % 2)}},
-		)
+		s.attachedRows(at.Add(time.Duration(i)*time.Second),
+			[]map[string]string{{"name": "a", "release": "1", "state": fmt.Sprint(i % 2)}})
 	}
 	assert.Len(t, s.Attached[0].Spans, maxSpans)
 }

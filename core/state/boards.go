@@ -150,10 +150,8 @@ func (s *State) systemRows(rows []map[string]string) {
 	s.Systems = nil
 	for _, row := range rows {
 		var before map[string]string
-		if at := slices.IndexFunc(
-			s.systemsBefore,
-			func(b map[string]string) bool { return b["release"] == row["release"] },
-		); at >= 0 {
+		if at := slices.IndexFunc(s.systemsBefore,
+			func(b map[string]string) bool { return b["release"] == row["release"] }); at >= 0 {
 			before = s.systemsBefore[at]
 		}
 		s.Systems = append(s.Systems, System{

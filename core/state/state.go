@@ -188,10 +188,8 @@ func (s *State) Apply(e event.Event) {
 			s.Speed = b.Speed
 		}
 		if b.State == event.LineLost || b.State == event.LineBack {
-			s.remark(
-				e.At,
-				event.Note{Level: event.Warning, Text: "the line is " + b.State + strings.TrimRight(": "+b.Note, ": ")},
-			)
+			s.remark(e.At,
+				event.Note{Level: event.Warning, Text: "the line is " + b.State + strings.TrimRight(": "+b.Note, ": ")})
 		}
 	case event.Recording:
 		s.Recording = b

@@ -100,11 +100,8 @@ func TestATransferEndsWithWhatItsEndSays(t *testing.T) {
 		"it broke off":           {100, event.TransferEnd{Outcome: event.Failed, Bytes: 100}, 100, 7, false},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := after(
-				fresh(),
-				event.TransferBegin{ID: "a", File: "one", Size: 100},
-				event.Transfer{ID: "a", Bytes: c.got, Rate: 7, Left: time.Second},
-			)
+			s := after(fresh(), event.TransferBegin{ID: "a", File: "one", Size: 100},
+				event.Transfer{ID: "a", Bytes: c.got, Rate: 7, Left: time.Second})
 			c.end.ID = "a"
 			after(s, c.end)
 			moved := s.Moves[0]
@@ -117,13 +114,10 @@ func TestATransferEndsWithWhatItsEndSays(t *testing.T) {
 }
 
 func TestARungIsReplacedByItsLaterSelf(t *testing.T) {
-	s := after(
-		fresh(),
-		event.Rung{Transfer: "a", Row: 0, What: "RRQ"},
+	s := after(fresh(), event.Rung{Transfer: "a", Row: 0, What: "RRQ"},
 		event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 1},
 		event.Rung{Transfer: "b", Row: 1, What: "DATA", Last: 9},
-		event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 700},
-	)
+		event.Rung{Transfer: "a", Row: 1, What: "DATA", Last: 700})
 	rungs := s.Rungs("a")
 	require.Len(t, rungs, 2)
 	assert.EqualValues(t, 700, rungs[1].Last)

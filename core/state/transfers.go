@@ -148,10 +148,8 @@ func (s *State) move(id string) *Transfer {
 }
 
 func (s *State) server(b event.Server) {
-	s.Servers = slices.DeleteFunc(
-		s.Servers,
-		func(c event.Server) bool { return c.Name == b.Name && c.Address == b.Address },
-	)
+	s.Servers = slices.DeleteFunc(s.Servers,
+		func(c event.Server) bool { return c.Name == b.Name && c.Address == b.Address })
 	s.Servers = append(s.Servers, b)
 }
 

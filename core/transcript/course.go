@@ -189,14 +189,8 @@ func (c *Printer) step(b event.StepEnd) {
 	if message != "" {
 		message = "  " + message
 	}
-	c.say(
-		"  %s %-5s %-48s %8s%s",
-		outcomeMarks[b.Outcome],
-		b.ID,
-		c.titles[b.ID].Title,
-		b.Took.Round(10*time.Millisecond),
-		message,
-	)
+	c.say("  %s %-5s %-48s %8s%s", outcomeMarks[b.Outcome], b.ID, c.titles[b.ID].Title,
+		b.Took.Round(10*time.Millisecond), message)
 }
 
 func (c *Printer) ask(b event.Ask) {
@@ -216,14 +210,8 @@ func (c *Printer) transfer(b event.Transfer) {
 	}
 	if part := int(4 * b.Bytes / b.Size); part > c.lastPart[b.ID] {
 		c.lastPart[b.ID] = part
-		c.say(
-			"      %3d %%  %d of %d B  %.1f kB/s  %s left",
-			100*b.Bytes/b.Size,
-			b.Bytes,
-			b.Size,
-			b.Rate/1000,
-			b.Left.Round(time.Second),
-		)
+		c.say("      %3d %%  %d of %d B  %.1f kB/s  %s left", 100*b.Bytes/b.Size, b.Bytes, b.Size, b.Rate/1000,
+			b.Left.Round(time.Second))
 	}
 }
 
@@ -232,17 +220,8 @@ func (c *Printer) transferEnd(b event.TransferEnd) {
 	if b.Padding > 0 {
 		padding = fmt.Sprintf(", padding %d B", b.Padding)
 	}
-	c.say(
-		"      %s: %d B%s in %s, %s, %d resent%s %s",
-		b.Outcome,
-		b.Bytes,
-		b.Part(),
-		b.Took.Round(10*time.Millisecond),
-		units.Many(b.Blocks, "block"),
-		b.Resent,
-		padding,
-		b.Message,
-	)
+	c.say("      %s: %d B%s in %s, %s, %d resent%s %s", b.Outcome, b.Bytes, b.Part(), b.Took.Round(10*time.Millisecond),
+		units.Many(b.Blocks, "block"), b.Resent, padding, b.Message)
 }
 
 func (c *Printer) staged(b event.Staged) {

@@ -30,36 +30,25 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	}
 	axis := max(10, width-name-model-end-3)
 	lines := []paint.Line{
-		paint.Rule(
-			paint.Look{FG: t.Faint},
-			paint.Line{
-				paint.Strong(t.Quiet, title(s)),
-				paint.In(t.Quiet, "  "),
-				systems.AsOf(t, s, "what each has been"),
-			},
-			paint.Line{count(t, s)},
-			width,
-		),
+		paint.Rule(paint.Look{FG: t.Faint},
+			paint.Line{paint.Strong(t.Quiet,
+				title(s)), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "what each has been")},
+			paint.Line{count(t, s)}, width),
 	}
 	for _, a := range s.Attached {
 		line := paint.Line{paint.In(t.Text, " "+paint.Pad(short(a.Name, name-2), name-1))}
 		if model > 0 {
 			line = append(line, paint.In(t.Quiet, paint.Pad(a.Model, model)))
 		}
-		line = append(
-			append(line, row(t, a, since, until, axis)...),
-			paint.Piece{Text: "  "},
-			now(t, a, end > endWidth/2+4),
-		)
+		line = append(append(line, row(t, a, since, until, axis)...), paint.Piece{Text: "  "},
+			now(t, a, end > endWidth/2+4))
 		lines = append(lines, line.Cut(width))
 	}
 	lines = append(lines, under(t, since, until, name+model, axis).Cut(width))
 	for _, a := range s.Attached {
 		if a.Reason != "" && a.State != state.AttachedHere {
-			lines = append(
-				lines,
-				paint.Line{paint.Strong(t.Bad, " ✗ "), paint.In(t.Text, a.Name+": "+a.Reason)}.Cut(width),
-			)
+			lines = append(lines,
+				paint.Line{paint.Strong(t.Bad, " ✗ "), paint.In(t.Text, a.Name+": "+a.Reason)}.Cut(width))
 		}
 	}
 	return append(lines, legend(t).Cut(width))
@@ -182,27 +171,19 @@ func under(t theme.Theme, since, until time.Time, left, width int) paint.Line {
 		ends = ""
 	}
 	return paint.Line{
-		paint.In(
-			t.Faint,
-			strings.Repeat(" ", left)+begins+strings.Repeat(" ", max(1, width-len(begins)-len(ends)))+ends,
-		),
+		paint.In(t.Faint,
+			strings.Repeat(" ", left)+begins+strings.Repeat(" ", max(1, width-len(begins)-len(ends)))+ends),
 	}
 }
 
 func legend(t theme.Theme) paint.Line {
 	return paint.Line{
-		paint.In(
-			t.Quiet,
-			" ─ as before   ",
-		),
+		paint.In(t.Quiet, " ─ as before   "),
 		paint.In(t.Here, "▒"),
 		paint.In(t.Quiet, " loads   "),
 		paint.In(t.Faint, "·"),
 		paint.In(t.Quiet, " away   "),
-		paint.In(
-			t.Good,
-			"━",
-		),
+		paint.In(t.Good, "━"),
 		paint.In(t.Quiet, " renewed   "),
 		paint.In(t.Bad, "×"),
 		paint.In(t.Quiet, " refused, failed, missing"),

@@ -22,16 +22,10 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	for _, b := range s.Banks {
 		if b.Unit != unit {
 			unit = b.Unit
-			lines = append(
-				lines,
-				paint.Rule(
-					paint.Look{FG: t.Faint},
-					paint.Line{paint.Strong(t.Quiet, unitName(s, unit))},
-					paint.Line{systems.AsOf(t, s, "before ⇢ now")},
-					width,
-				),
-				nil,
-			)
+			lines = append(lines,
+				paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, unitName(s, unit))},
+					paint.Line{systems.AsOf(t, s, "before ⇢ now")}, width),
+				nil)
 		}
 		lines = append(lines, board(t, s, b, width)...)
 		lines = append(lines, nil)
@@ -58,14 +52,9 @@ func unitName(s *state.State, unit string) string {
 func Card(t theme.Theme, s *state.State, width int) []paint.Line {
 	var lines []paint.Line
 	for _, b := range s.Banks {
-		lines = append(
-			lines,
-			paint.Between(
-				paint.Line{paint.Strong(t.Runs(b.Runs), b.Unit+b.Name+" "), change(t, b)},
-				signs(t, b, false),
-				width,
-			),
-		)
+		lines = append(lines,
+			paint.Between(paint.Line{paint.Strong(t.Runs(b.Runs), b.Unit+b.Name+" "), change(t, b)}, signs(t, b, false),
+				width))
 	}
 	return lines
 }
@@ -182,17 +171,11 @@ func warnings(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 
 func legend(t theme.Theme) paint.Line {
 	return paint.Line{
-		paint.In(
-			t.Good,
-			" ●",
-		),
+		paint.In(t.Good, " ●"),
 		paint.In(t.Quiet, " runs   "),
 		paint.In(t.Good, "▶"),
 		paint.In(t.Quiet, " next, kept   "),
-		paint.In(
-			t.Here,
-			"▷",
-		),
+		paint.In(t.Here, "▷"),
 		paint.In(t.Quiet, " chosen, not kept   "),
 		paint.In(t.Here, "▸"),
 		paint.In(t.Quiet, " kept, another is chosen"),

@@ -172,37 +172,26 @@ func (p painter) window() []paint.Line {
 	}
 	gone := p.s.Now.Sub(p.s.WindowBegun)
 	looks := map[string]paint.Piece{
-		event.WindowAwaited: paint.Strong(
-			p.t.Here,
-			"not open yet",
-		),
-		event.WindowOpen:   paint.Strong(p.t.Good, "open"),
-		event.WindowCut:    paint.Strong(p.t.Bad, "cut, begun again"),
-		event.WindowTaken:  paint.Strong(p.t.Good, "taken"),
-		event.WindowMissed: paint.Strong(p.t.Bad, "missed"),
+		event.WindowAwaited: paint.Strong(p.t.Here, "not open yet"),
+		event.WindowOpen:    paint.Strong(p.t.Good, "open"),
+		event.WindowCut:     paint.Strong(p.t.Bad, "cut, begun again"),
+		event.WindowTaken:   paint.Strong(p.t.Good, "taken"),
+		event.WindowMissed:  paint.Strong(p.t.Bad, "missed"),
 	}
 	lines := []paint.Line{
-		p.head(
-			"window",
-			paint.Line{paint.Strong(p.t.Here, units.Clock(gone)), paint.In(p.t.Quiet, " of "+units.Span(step.Timeout))},
-		),
+		p.head("window",
+			paint.Line{paint.Strong(p.t.Here,
+				units.Clock(gone)), paint.In(p.t.Quiet, " of "+units.Span(step.Timeout))}),
 	}
 	full := 0
 	if step.Timeout > 0 {
 		full = min(p.width, int(gone.Seconds()/step.Timeout.Seconds()*float64(p.width)))
 	}
-	lines = append(
-		lines,
-		paint.Line{
-			paint.In(p.t.Here, strings.Repeat("━", full)),
-			paint.In(p.t.Faint, strings.Repeat("━", p.width-full)),
-		},
-	)
-	lines = append(
-		lines,
-		p.row(w.To, paint.Line{looks[w.State]}),
-		p.row("tries", paint.Line{paint.In(p.t.Text, fmt.Sprint(w.Tries))}),
-	)
+	lines = append(lines,
+		paint.Line{paint.In(p.t.Here,
+			strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))})
+	lines = append(lines, p.row(w.To, paint.Line{looks[w.State]}),
+		p.row("tries", paint.Line{paint.In(p.t.Text, fmt.Sprint(w.Tries))}))
 	if w.Reach != "" {
 		look := p.t.Quiet
 		if w.Reach == "answers" {
@@ -245,11 +234,9 @@ func (p painter) reach() []paint.Line {
 	}
 	var lines []paint.Line
 	for _, target := range p.s.Reach {
-		lines = append(
-			lines,
+		lines = append(lines,
 			p.head("reach "+strings.TrimPrefix(target.Name, "icmp:"), paint.Line{reach.Word(p.t, target, p.s.Now)}),
-			reach.Strip(p.t, target, p.s.Now, 5*time.Second, p.width),
-		)
+			reach.Strip(p.t, target, p.s.Now, 5*time.Second, p.width))
 	}
 	return lines
 }
@@ -287,19 +274,15 @@ func (p painter) restarts(r *event.Restart) []paint.Line {
 	if gone > r.Expected && r.Expected > 0 {
 		color = p.t.Bad
 	}
-	lines = append(
-		lines,
-		paint.Line{paint.In(color, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))},
-	)
+	lines = append(lines,
+		paint.Line{paint.In(color, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))})
 	row := func(name, value string, held bool) {
 		mark := paint.In(p.t.Quiet, "○ ")
 		if held {
 			mark = paint.Strong(p.t.Good, "● ")
 		}
-		lines = append(
-			lines,
-			paint.Between(paint.Line{mark, paint.In(p.t.Text, name)}, paint.Line{paint.In(p.t.Text, value)}, p.width),
-		)
+		lines = append(lines,
+			paint.Between(paint.Line{mark, paint.In(p.t.Text, name)}, paint.Line{paint.In(p.t.Text, value)}, p.width))
 	}
 	row("console", r.Console, r.Console != "silent" && r.Console != "unknown")
 	row("prompt", strings.TrimSpace(r.Prompt), r.Prompt != "")
@@ -370,14 +353,9 @@ func (p painter) pending() []paint.Line {
 	for _, one := range p.s.Pending {
 		lines = append(lines, p.text(paint.In(p.t.Here, one.Says))...)
 		if !one.Until.IsZero() {
-			lines = append(
-				lines,
-				paint.Between(
-					paint.Line{paint.In(p.t.Quiet, "by itself in")},
-					paint.Line{paint.Strong(p.t.Bad, units.Clock(max(0, one.Until.Sub(p.s.Now))))},
-					p.width,
-				),
-			)
+			lines = append(lines,
+				paint.Between(paint.Line{paint.In(p.t.Quiet, "by itself in")},
+					paint.Line{paint.Strong(p.t.Bad, units.Clock(max(0, one.Until.Sub(p.s.Now))))}, p.width))
 			lines = append(lines, p.clock(one.Name)...)
 		}
 	}
@@ -409,11 +387,8 @@ func (p painter) part(doing event.StepNow) []paint.Line {
 	}
 	return []paint.Line{
 		{paint.In(p.t.Here, strings.Repeat("━", full)), paint.In(p.t.Faint, strings.Repeat("━", p.width-full))},
-		paint.Between(
-			paint.Line{paint.Strong(p.t.Text, fmt.Sprintf("%.0f %%", 100*doing.Part))},
-			paint.Line{paint.In(p.t.Quiet, left)},
-			p.width,
-		),
+		paint.Between(paint.Line{paint.Strong(p.t.Text, fmt.Sprintf("%.0f %%", 100*doing.Part))},
+			paint.Line{paint.In(p.t.Quiet, left)}, p.width),
 	}
 }
 
@@ -425,13 +400,9 @@ func (p painter) byHand() []paint.Line {
 				p.head("yours to try", paint.Line{paint.Strong(p.t.Here, units.Clock(p.s.Now.Sub(step.Begun)))}),
 			},
 			p.text(paint.Strong(p.t.Bright, p.s.Helm.Why))...)
-		return append(
-			lines,
-			paint.Line{
-				paint.Strong(p.t.Key, keys.Helm.Shown),
-				paint.In(p.t.Quiet, " when it is enough, or to stop here"),
-			},
-		)
+		return append(lines,
+			paint.Line{paint.Strong(p.t.Key,
+				keys.Helm.Shown), paint.In(p.t.Quiet, " when it is enough, or to stop here")})
 	}
 	lines := []paint.Line{
 		p.head("now", paint.Line{paint.Strong(p.t.Here, "paused")}),
@@ -457,10 +428,8 @@ func (p painter) tried() []paint.Line {
 		if strings.Contains(what, "clean") {
 			piece = paint.In(p.t.Good, what+"  ✓")
 		}
-		lines = append(
-			lines,
-			paint.Between(paint.Line{paint.In(p.t.Text, fmt.Sprintf("%7d", tried.To))}, paint.Line{piece}, p.width),
-		)
+		lines = append(lines,
+			paint.Between(paint.Line{paint.In(p.t.Text, fmt.Sprintf("%7d", tried.To))}, paint.Line{piece}, p.width))
 	}
 	return lines
 }
@@ -484,27 +453,17 @@ func (p painter) transfer(t *state.Transfer) []paint.Line {
 	lines := []paint.Line{
 		p.head("transfer", right),
 		{paint.In(color, strings.Repeat("━", done)), paint.In(p.t.Faint, strings.Repeat("━", p.width-done))},
-		paint.Between(
-			paint.Line{
-				paint.In(p.t.Bright, units.Count(t.Got.Bytes)),
-				paint.In(p.t.Quiet, " of "+units.Count(size)+" B"),
-			},
-			paint.Line{paint.In(p.t.Quiet, blocksAgain(t.Got.Resent))},
-			p.width,
-		),
+		paint.Between(paint.Line{paint.In(p.t.Bright,
+			units.Count(t.Got.Bytes)), paint.In(p.t.Quiet, " of "+units.Count(size)+" B")},
+			paint.Line{paint.In(p.t.Quiet, blocksAgain(t.Got.Resent))}, p.width),
 		nil,
 	}
-	lines = append(
-		lines,
-		paint.Between(p.sparkline(t, p.width-12), paint.Line{paint.In(p.t.Bright, units.Rate(t.Got.Rate))}, p.width),
-	)
+	lines = append(lines,
+		paint.Between(p.sparkline(t, p.width-12), paint.Line{paint.In(p.t.Bright, units.Rate(t.Got.Rate))}, p.width))
 	if t.Plan.Allowed > 0 && t.Got.Rate > 0 {
-		lines = append(
-			lines,
-			paint.Line{
-				paint.In(p.t.Quiet, fmt.Sprintf("%.0f %% of what this line allows", 100*t.Got.Rate/t.Plan.Allowed)),
-			},
-		)
+		lines = append(lines,
+			paint.Line{paint.In(p.t.Quiet,
+				fmt.Sprintf("%.0f %% of what this line allows", 100*t.Got.Rate/t.Plan.Allowed))})
 	}
 	return lines
 }
@@ -552,13 +511,9 @@ func (p painter) image(t *state.Transfer) []paint.Line {
 		lines = append(lines, p.row("terms", paint.Line{paint.In(p.t.Text, t.Plan.Terms)}))
 	}
 	if len(t.Plan.SHA256) >= 12 {
-		lines = append(
-			lines,
-			p.row(
-				"sha256, computed here",
-				paint.Line{paint.In(p.t.Text, t.Plan.SHA256[:8]+"…"+t.Plan.SHA256[len(t.Plan.SHA256)-4:])},
-			),
-		)
+		lines = append(lines,
+			p.row("sha256, computed here",
+				paint.Line{paint.In(p.t.Text, t.Plan.SHA256[:8]+"…"+t.Plan.SHA256[len(t.Plan.SHA256)-4:])}))
 	}
 	return lines
 }
@@ -581,10 +536,8 @@ func (p painter) checked() []paint.Line {
 		if !c.Held {
 			mark = paint.Strong(p.t.Bad, strings.TrimLeft(got+"  ✗", " "))
 		}
-		lines = append(
-			lines,
-			paint.Between(paint.Line{paint.In(p.t.Text, c.Text)}, paint.Line{paint.Piece{Text: " "}, mark}, p.width),
-		)
+		lines = append(lines,
+			paint.Between(paint.Line{paint.In(p.t.Text, c.Text)}, paint.Line{paint.Piece{Text: " "}, mark}, p.width))
 	}
 	return lines
 }
@@ -632,24 +585,19 @@ func (p painter) line() []paint.Line {
 	target, _, _ := strings.Cut(p.s.Session.Target, "?")
 	lines := []paint.Line{p.head("line", nil), p.row("target", paint.Line{paint.In(p.t.Text, target)})}
 	if p.s.Speed > 0 {
-		lines = append(
-			lines,
-			p.row("our end", paint.Line{paint.In(p.t.Text, fmt.Sprintf("%d baud %s", p.s.Speed, p.s.Framing))}),
-		)
+		lines = append(lines,
+			p.row("our end", paint.Line{paint.In(p.t.Text, fmt.Sprintf("%d baud %s", p.s.Speed, p.s.Framing))}))
 	}
 	switch {
 	case p.s.Mode.Name == "garbled" && p.s.Speed == 0:
 		lines = append(lines, paint.Line{paint.Strong(p.t.Here, "What comes is no text.")})
 	case p.s.Mode.Name == "garbled":
-		lines = append(
-			lines,
-			paint.Line{
-				paint.Strong(p.t.Here, "The speeds differ."),
-				paint.Piece{Text: " "},
-				paint.Strong(p.t.Key, keys.Hunt.After(p.leader)),
-				paint.In(p.t.Quiet, " hunts for the right one."),
-			},
-		)
+		lines = append(lines, paint.Line{
+			paint.Strong(p.t.Here, "The speeds differ."),
+			paint.Piece{Text: " "},
+			paint.Strong(p.t.Key, keys.Hunt.After(p.leader)),
+			paint.In(p.t.Quiet, " hunts for the right one."),
+		})
 	}
 	return lines
 }
@@ -673,13 +621,10 @@ func (p painter) proved() []paint.Line {
 	}
 	lines := []paint.Line{p.head("proved", nil)}
 	if p.s.ChangedAt.After(p.s.Ended) {
-		lines = append(
-			lines,
-			paint.Line{
-				paint.Strong(p.t.Here, "held until "+p.s.ChangedAt.Format("15:04:05")),
-				paint.In(p.t.Here, ", "+p.s.ChangedText()),
-			}.Cut(p.width),
-		)
+		lines = append(lines,
+			paint.Line{paint.Strong(p.t.Here,
+				"held until "+p.s.ChangedAt.Format("15:04:05")), paint.In(p.t.Here,
+				", "+p.s.ChangedText())}.Cut(p.width))
 	}
 	for _, proof := range p.s.RunEnd.Proved {
 		for i, row := range paint.Wrap(proof, p.width-2) {

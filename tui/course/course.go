@@ -142,8 +142,7 @@ func way(t theme.Theme, s *state.State, i, gap int) paint.Line {
 	case i == s.Here && s.Running():
 		gone := int(part(s, step) * float64(inner))
 		return pad(
-			paint.Line{paint.In(t.Here, strings.Repeat("━", gone)), paint.In(t.Quiet, strings.Repeat("┈", inner-gone))},
-		)
+			paint.Line{paint.In(t.Here, strings.Repeat("━", gone)), paint.In(t.Quiet, strings.Repeat("┈", inner-gone))})
 	}
 	return pad(paint.Line{paint.In(t.Faint, strings.Repeat("─", inner))})
 }
@@ -215,11 +214,8 @@ func phaseNames(t theme.Theme, s *state.State, at []int, width int) paint.Line {
 	if !found {
 		return parted(text, due, paint.Strong(t.Bad, due), t)
 	}
-	return slices.Concat(
-		parted(before, due, paint.Strong(t.Bad, due), t),
-		paint.Line{paint.Strong(t.Here, here)},
-		parted(after, due, paint.Strong(t.Bad, due), t),
-	)
+	return slices.Concat(parted(before, due, paint.Strong(t.Bad, due), t), paint.Line{paint.Strong(t.Here, here)},
+		parted(after, due, paint.Strong(t.Bad, due), t))
 }
 
 // parted is a quiet text in which a word stands out.
@@ -284,14 +280,9 @@ func List(t theme.Theme, s *state.State, width int) []paint.Line {
 		return []paint.Line{{paint.In(t.Quiet, "No runbook is under way in this session.")}}
 	}
 	lines := ended(t, s, width)
-	lines = append(
-		lines,
-		paint.Between(
-			paint.Line{paint.In(t.Quiet, "     step")},
-			paint.Line{paint.In(t.Quiet, "expected      took  timeout")},
-			width,
-		),
-	)
+	lines = append(lines,
+		paint.Between(paint.Line{paint.In(t.Quiet, "     step")},
+			paint.Line{paint.In(t.Quiet, "expected      took  timeout")}, width))
 	phase, due := "", -1
 	next := s.Deadline()
 	if next != nil && s.Running() {

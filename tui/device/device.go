@@ -89,20 +89,12 @@ func (v *Device) Draw(r view.Room) []paint.Line {
 	}
 	facts := v.facts()
 	if len(facts) == 0 {
-		return v.choice.Window(
-			append(lines, paint.Line{paint.In(t.Quiet, "Nothing was read of this device yet.")}),
-			r.Rows,
-		)
+		return v.choice.Window(append(lines, paint.Line{paint.In(t.Quiet, "Nothing was read of this device yet.")}),
+			r.Rows)
 	}
-	lines = append(
-		lines,
-		paint.Rule(
-			paint.Look{FG: t.Faint},
-			paint.Line{paint.Strong(t.Quiet, "what was read")},
-			paint.Line{paint.In(t.Quiet, "by which command, when")},
-			r.Width,
-		),
-	)
+	lines = append(lines,
+		paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "what was read")},
+			paint.Line{paint.In(t.Quiet, "by which command, when")}, r.Width))
 	from, to := 0, 0
 	for i, f := range facts {
 		if i == v.choice.At {

@@ -62,7 +62,8 @@ func (v *Dialects) Draw(r view.Room) []paint.Line {
 	t := r.Theme
 	lines := []paint.Line{{paint.Strong(t.Bright, "How does this device talk?")}, nil}
 	if len(v.likely) == 0 {
-		for _, row := range paint.Wrap("Nothing that it has written so far speaks for one of them. A prompt tells most: e presses Enter once, which ends whatever stands on its line.", max(20, r.Width-2)) {
+		for _, row := range paint.Wrap("Nothing that it has written so far speaks for one of them. A prompt tells most: e presses Enter once, which ends whatever stands on its line.",
+			max(20, r.Width-2)) {
 			lines = append(lines, paint.Line{paint.In(t.Text, row)})
 		}
 		lines = append(lines, nil)

@@ -33,12 +33,9 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		return []paint.Line{{paint.In(t.Quiet, "There was no dry run in this session.")}}
 	}
 	lines := []paint.Line{
-		paint.Rule(
-			paint.Look{FG: t.Faint},
+		paint.Rule(paint.Look{FG: t.Faint},
 			paint.Line{paint.Strong(t.Quiet, "dry run"), paint.In(t.Quiet, "  nothing was changed by it")},
-			paint.Line{paint.In(t.Quiet, d.At.Format("15:04:05"))},
-			width,
-		),
+			paint.Line{paint.In(t.Quiet, d.At.Format("15:04:05"))}, width),
 	}
 	lines = append(lines, summary(t, d, width)...)
 	lines = append(lines, nil)
@@ -47,29 +44,22 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, row(t, d, &d.Rows[i], scale, width)...)
 	}
 	for _, gone := range d.Gone() {
-		lines = append(
-			lines,
-			paint.Line{
-				paint.In(t.Faint, "  "+paint.Pad(gone.Part, partWidth)+paint.Pad(gone.Effect, effectWidth)),
-				paint.In(t.Quiet, "⇠ only in the first one, at "+d.FirstAt.Format("15:04:05")),
-			}.Cut(width),
-		)
+		lines = append(lines,
+			paint.Line{paint.In(t.Faint,
+				"  "+paint.Pad(gone.Part,
+					partWidth)+paint.Pad(gone.Effect,
+					effectWidth)), paint.In(t.Quiet,
+				"⇠ only in the first one, at "+d.FirstAt.Format("15:04:05"))}.Cut(width))
 	}
 	return append(lines, nil, paint.Line{
-		paint.In(
-			t.Quiet,
-			" ",
-		),
+		paint.In(t.Quiet, " "),
 		paint.In(t.Here, "━"),
 		paint.In(t.Quiet, " away while it restarts, to scale   "),
 		paint.In(t.Good, "✓"),
 		paint.In(t.Quiet, " goes   "),
 		paint.In(t.Here, "!"),
 		paint.In(t.Quiet, " warns   "),
-		paint.In(
-			t.Bad,
-			"✗",
-		),
+		paint.In(t.Bad, "✗"),
 		paint.In(t.Quiet, " refuses   "),
 		paint.In(t.Here, "⇢"),
 		paint.In(t.Quiet, " not as in the first"),

@@ -87,12 +87,8 @@ func TestWhatWasAskedStandsWithItsAnswer(t *testing.T) {
 // TestAStepThatWentWellStandsBehindAKey: what it asked is there.
 func TestAStepThatWentWellStandsBehindAKey(t *testing.T) {
 	v := New()
-	happen(
-		v,
-		event.StepBegin{ID: "1.1", Try: 1},
-		event.StepEnd{ID: "1.1", Outcome: event.Done},
-		event.StepEnd{ID: "1.2", Outcome: event.Failed, Message: "no room"},
-	)
+	happen(v, event.StepBegin{ID: "1.1", Try: 1}, event.StepEnd{ID: "1.1", Outcome: event.Done},
+		event.StepEnd{ID: "1.2", Outcome: event.Failed, Message: "no room"})
 	shown := drawn(v, 20)
 	assert.Contains(t, shown, "no room")
 	assert.NotContains(t, shown, "1.1")
@@ -106,12 +102,8 @@ func TestAStepThatWentWellStandsBehindAKey(t *testing.T) {
 func TestAnswersAreKeptWithinBounds(t *testing.T) {
 	v := New()
 	for n := range 6000 {
-		happen(
-			v,
-			event.Asked{Number: n, Text: fmt.Sprint("look ", n), Seen: event.SeenDrawn},
-			event.In{Bytes: event.Text(strings.Repeat("x", 8<<10))},
-			event.Answered{Number: n, Rows: 1},
-		)
+		happen(v, event.Asked{Number: n, Text: fmt.Sprint("look ", n), Seen: event.SeenDrawn},
+			event.In{Bytes: event.Text(strings.Repeat("x", 8<<10))}, event.Answered{Number: n, Rows: 1})
 	}
 	assert.LessOrEqual(t, v.size, maxOfAnswers)
 	assert.Len(t, v.kept, maxKept)

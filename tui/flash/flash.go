@@ -25,12 +25,9 @@ const (
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	f := s.Flash
 	lines := []paint.Line{
-		paint.Rule(
-			paint.Look{FG: t.Faint},
-			paint.Line{paint.Strong(t.Quiet, "flash"), paint.In(t.Quiet, "  "+layout(f))},
-			paint.Line{word(t, f)},
-			width,
-		),
+		paint.Rule(paint.Look{FG: t.Faint},
+			paint.Line{paint.Strong(t.Quiet, "flash"), paint.In(t.Quiet, "  "+layout(f))}, paint.Line{word(t, f)},
+			width),
 	}
 	long := max(12, min(64, width-addressWidth-nameWidth-sizeWidth-22))
 	for _, part := range f.Parts {
@@ -39,20 +36,14 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 			look = t.Bright
 		}
 		line := paint.Line{
-			paint.In(
-				t.Quiet,
-				fmt.Sprintf(" %-*s", addressWidth, hex(f.Base+part.At)),
-			),
+			paint.In(t.Quiet, fmt.Sprintf(" %-*s", addressWidth, hex(f.Base+part.At))),
 			paint.Strong(look, fmt.Sprintf("%-*s", nameWidth, part.Name)),
 			paint.In(t.Quiet, fmt.Sprintf("%*s  ", sizeWidth-2, units.Bytes(part.Size))),
 		}
 		lines = append(lines, append(append(line, band(t, f, part, long)...), said(t, f, part)...).Cut(width))
 	}
-	lines = append(
-		lines,
-		paint.Line{paint.In(t.Faint, fmt.Sprintf(" %-*send", addressWidth, hex(f.Base+f.Size())))},
-		nil,
-	)
+	lines = append(lines, paint.Line{paint.In(t.Faint, fmt.Sprintf(" %-*send", addressWidth, hex(f.Base+f.Size())))},
+		nil)
 	for _, row := range ranges(t, f) {
 		lines = append(lines, row.Cut(width))
 	}
@@ -66,21 +57,13 @@ func Card(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 		if part.Name != f.Part {
 			continue
 		}
-		lines = append(
-			lines,
-			band(t, f, part, width),
-			paint.Between(
-				paint.Line{paint.In(t.Faint, hex(f.Base+part.At))},
-				paint.Line{paint.In(t.Faint, hex(f.Base+part.At+part.Size))},
-				width,
-			),
-		)
+		lines = append(lines, band(t, f, part, width),
+			paint.Between(paint.Line{paint.In(t.Faint, hex(f.Base+part.At))},
+				paint.Line{paint.In(t.Faint, hex(f.Base+part.At+part.Size))}, width))
 	}
 	put := func(name, value string) {
-		lines = append(
-			lines,
-			paint.Between(paint.Line{paint.In(t.Quiet, name)}, paint.Line{paint.In(t.Text, value)}, width),
-		)
+		lines = append(lines,
+			paint.Between(paint.Line{paint.In(t.Quiet, name)}, paint.Line{paint.In(t.Text, value)}, width))
 	}
 	put("erase", hex(f.Base+f.EraseFrom)+" – "+hex(f.Base+f.EraseTo-1))
 	put("", fmt.Sprintf("%s, %s", units.Many(f.Erased(), "sector"), units.Bytes(f.EraseTo-f.EraseFrom)))
@@ -190,26 +173,15 @@ func ranges(t theme.Theme, f *event.Flash) (lines []paint.Line) {
 			mark, look = "●", t.Good
 		}
 		lines = append(lines, paint.Line{
-			paint.In(
-				look,
-				" "+mark+" ",
-			),
+			paint.In(look, " "+mark+" "),
 			paint.Strong(t.Text, fmt.Sprintf("%-10s", name)),
 			paint.In(t.Bright, hex(f.Base+from)+" to "+hex(f.Base+to-1)),
-			paint.In(
-				t.Text,
-				fmt.Sprintf("   %s B   %s", units.Count(to-from), units.Bytes(to-from)),
-			),
+			paint.In(t.Text, fmt.Sprintf("   %s B   %s", units.Count(to-from), units.Bytes(to-from))),
 			paint.In(t.Quiet, more),
 		})
 	}
-	row(
-		"erased",
-		stage >= stages[event.FlashErased],
-		f.EraseFrom,
-		f.EraseTo,
-		fmt.Sprintf("   %s", units.Many(f.Erased(), "sector")),
-	)
+	row("erased", stage >= stages[event.FlashErased], f.EraseFrom, f.EraseTo,
+		fmt.Sprintf("   %s", units.Many(f.Erased(), "sector")))
 	row("written", stage >= stages[event.FlashWritten], f.WriteFrom, f.WriteTo, "   "+f.File)
 	mark, text := paint.In(t.Quiet, " ○ "), paint.In(t.Quiet, "by the loader's own checksum")
 	if f.Checksum != "" {
@@ -220,19 +192,13 @@ func ranges(t theme.Theme, f *event.Flash) (lines []paint.Line) {
 
 func legend(t theme.Theme) paint.Line {
 	return paint.Line{
-		paint.In(
-			t.Here,
-			" ▓",
-		),
+		paint.In(t.Here, " ▓"),
 		paint.In(t.Quiet, " to write   "),
 		paint.In(t.Here, "░"),
 		paint.In(t.Quiet, " erased with it   "),
 		paint.In(t.Good, "█"),
 		paint.In(t.Quiet, " written, compared   "),
-		paint.In(
-			t.Faint,
-			"·",
-		),
+		paint.In(t.Faint, "·"),
 		paint.In(t.Quiet, " stays   "),
 		paint.In(t.Faint, "━"),
 		paint.In(t.Quiet, " never touched"),

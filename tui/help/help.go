@@ -43,10 +43,8 @@ func lines(t theme.Theme, sections []Section, width int) (lines []paint.Line) {
 		for _, row := range s.Rows {
 			label := row[0]
 			for _, part := range paint.Wrap(row[1], max(20, width-22)) {
-				lines = append(
-					lines,
-					paint.Line{paint.Strong(t.Key, fmt.Sprintf("  %-20s", label)), paint.In(t.Text, part)},
-				)
+				lines = append(lines,
+					paint.Line{paint.Strong(t.Key, fmt.Sprintf("  %-20s", label)), paint.In(t.Text, part)})
 				label = ""
 			}
 		}

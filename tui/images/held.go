@@ -14,11 +14,9 @@ import (
 // held draws the files that the device has itself, each with the image of the shelf that it is.
 func held(t theme.Theme, places []event.HeldFiles, width int) (lines []paint.Line) {
 	for _, place := range places {
-		lines = append(
-			lines,
+		lines = append(lines,
 			paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "on the device: "+place.Title)},
-				paint.Line{paint.In(t.Quiet, place.Source+", "+place.At.Format(time.TimeOnly))}, width),
-		)
+				paint.Line{paint.In(t.Quiet, place.Source+", "+place.At.Format(time.TimeOnly))}, width))
 		if len(place.Files) == 0 {
 			lines = append(lines, paint.Line{paint.In(t.Quiet, "   no whole file there")})
 		}

@@ -85,10 +85,8 @@ func compare(all []event.ShelfImage, text string) string {
 		}
 	}
 	if !slices.Contains(image.Algorithms, published.Algorithm) {
-		return fmt.Sprintf(
-			"no image on the shelf is hashed by %s; pilotrix shelf add FILE --digest … does that, and keeps it with the file",
-			published.Algorithm,
-		)
+		return fmt.Sprintf("no image on the shelf is hashed by %s; pilotrix shelf add FILE --digest … does that, and keeps it with the file",
+			published.Algorithm)
 	}
 	return fmt.Sprintf("✗ no image on the shelf has that %s (%.12s…)", published.Algorithm, published.Digest)
 }
@@ -143,19 +141,15 @@ func (v *Images) lines(t theme.Theme, width int) (lines []paint.Line, from, to i
 			place++
 		}
 		if len(rows) > 0 {
-			lines = append(
-				lines,
-				paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, group.name)}, nil, width),
-			)
+			lines = append(lines,
+				paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, group.name)}, nil, width))
 			lines = append(append(lines, rows...), nil)
 		}
 	}
 	if more := s.Shelf.Total - len(s.Shelf.Images); more > 0 {
-		lines = append(
-			lines,
+		lines = append(lines,
 			paint.Line{paint.In(t.Quiet, fmt.Sprintf("   and %d more that fit less well: pilotrix shelf list", more))},
-			nil,
-		)
+			nil)
 	}
 	lines = append(lines, held(t, s.Shelf.Held, width)...)
 	foot := []paint.Line{
@@ -186,10 +180,8 @@ func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) 
 			return
 		}
 		for _, part := range pieces(text, max(16, width-lead-label)) {
-			lines = append(
-				lines,
-				paint.Line{paint.In(t.Quiet, strings.Repeat(" ", lead)+pad(name, label)), color(part)},
-			)
+			lines = append(lines,
+				paint.Line{paint.In(t.Quiet, strings.Repeat(" ", lead)+pad(name, label)), color(part)})
 			name = ""
 		}
 	}
@@ -205,21 +197,16 @@ func whole(t theme.Theme, img event.ShelfImage, width int) (lines []paint.Line) 
 	}
 	switch {
 	case img.Broken:
-		row(
-			"published",
-			"another digest than it has: it is broken, or another file",
-			func(text string) paint.Piece { return paint.In(t.Bad, text) },
-		)
+		row("published", "another digest than it has: it is broken, or another file",
+			func(text string) paint.Piece { return paint.In(t.Bad, text) })
 	case img.Published != "":
 		row("published", "as in "+img.Published, plain)
 	}
 	row("problem", img.Problem, func(text string) paint.Piece { return paint.In(t.Bad, text) })
-	for _, e := range carrier.Estimates(img.Size, arithmetic.Way{Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip}) {
-		row(
-			"by "+e.Protocol,
-			strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", units.Span(e.Time), e.Terms, e.Warn)),
-			plain,
-		)
+	for _, e := range carrier.Estimates(img.Size,
+		arithmetic.Way{Link: arithmetic.UsualLink, Trip: arithmetic.UsualTrip}) {
+		row("by "+e.Protocol, strings.TrimSpace(fmt.Sprintf("about %s (%s) %s", units.Span(e.Time), e.Terms, e.Warn)),
+			plain)
 	}
 	return append(lines, nil)
 }
@@ -315,12 +302,8 @@ func onTheWay(s *state.State, img event.ShelfImage) bool {
 // chain draws the releases as stations, each with its image and what is done before and after.
 func chain(t theme.Theme, s *state.State, width int) []paint.Line {
 	upgrades := s.Upgrades.Steps
-	head := paint.Rule(
-		paint.Look{FG: t.Faint},
-		paint.Line{paint.Strong(t.Quiet, "upgrade path")},
-		paint.Line{paint.In(t.Quiet, s.Upgrades.From+" to "+s.Upgrades.To)},
-		width,
-	)
+	head := paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, "upgrade path")},
+		paint.Line{paint.In(t.Quiet, s.Upgrades.From+" to "+s.Upgrades.To)}, width)
 	if len(upgrades) == 0 {
 		return []paint.Line{
 			head,
@@ -344,12 +327,8 @@ func chain(t theme.Theme, s *state.State, width int) []paint.Line {
 			color = t.Good
 		}
 		way := cell - paint.Width(upgrade.Release) - 6
-		stations = append(
-			stations,
-			paint.In(color, " "+strings.Repeat("━", max(1, way))+"▶ "),
-			station(t, upgrade.Release, running, i, upgrades),
-			paint.Piece{Text: " "},
-		)
+		stations = append(stations, paint.In(color, " "+strings.Repeat("━", max(1, way))+"▶ "),
+			station(t, upgrade.Release, running, i, upgrades), paint.Piece{Text: " "})
 		said := [3]string{upgrade.Image, "", ""}
 		if len(upgrade.Before) > 0 {
 			said[1] = strings.TrimSpace("before: " + strings.Join(upgrade.Before, ", "))
@@ -373,33 +352,20 @@ func chain(t theme.Theme, s *state.State, width int) []paint.Line {
 // others are the other ways to the wanted release, each with its restarts and its time.
 func others(t theme.Theme, path *event.UpgradePath, width int) (lines []paint.Line) {
 	if path.Downgrade {
-		lines = append(
-			lines,
-			paint.Line{
-				paint.Strong(t.Here, " ▲ a downgrade"),
-				paint.In(t.Quiet, ": what the newer release has converted, the older one may not read"),
-			}.Cut(width),
-		)
+		lines = append(lines,
+			paint.Line{paint.Strong(t.Here,
+				" ▲ a downgrade"), paint.In(t.Quiet,
+				": what the newer release has converted, the older one may not read")}.Cut(width))
 	}
 	for _, other := range path.Others {
 		took := ""
 		if other.Takes > 0 && path.Takes > 0 {
 			took = fmt.Sprintf(", about %s instead of %s", units.Span(other.Takes), units.Span(path.Takes))
 		}
-		lines = append(
-			lines,
-			paint.Line{
-				paint.In(
-					t.Quiet,
-					fmt.Sprintf(
-						"   or by %s: %d restarts%s",
-						strings.Join(other.Releases, ", "),
-						len(other.Releases),
-						took,
-					),
-				),
-			}.Cut(width),
-		)
+		lines = append(lines,
+			paint.Line{paint.In(t.Quiet,
+				fmt.Sprintf("   or by %s: %d restarts%s", strings.Join(other.Releases, ", "), len(other.Releases),
+					took))}.Cut(width))
 	}
 	return lines
 }

@@ -49,10 +49,7 @@ func New() *Form { return &Form{} }
 
 // Fill begins a form. takes checks one input by itself; done gets them all once each is taken.
 func (f *Form) Fill(
-	title string,
-	needs []Need,
-	takes func(runbook.Input, string) error,
-	done func(map[string]string) tea.Cmd,
+	title string, needs []Need, takes func(runbook.Input, string) error, done func(map[string]string) tea.Cmd,
 ) {
 	*f = Form{Last: "show the plan", title: title, takes: takes, done: done, moved: true}
 	for _, need := range needs {
@@ -259,13 +256,10 @@ func picks(t theme.Theme, r *row, width int) (lines []paint.Line) {
 		}
 		line := paint.Line{{Text: indent}, {Text: mark, Look: paint.Look{FG: t.Here}}, {Text: pick.Value, Look: look}}
 		if pick.Text != "" {
-			line = append(
-				line,
-				paint.Piece{
-					Text: strings.Repeat(" ", max(0, widest-paint.Width(pick.Value))+2) + pick.Text,
-					Look: words,
-				},
-			)
+			line = append(line, paint.Piece{
+				Text: strings.Repeat(" ", max(0, widest-paint.Width(pick.Value))+2) + pick.Text,
+				Look: words,
+			})
 		}
 		lines = append(lines, line.Cut(width))
 	}
@@ -273,12 +267,9 @@ func picks(t theme.Theme, r *row, width int) (lines []paint.Line) {
 		lines = append(lines, paint.Line{paint.In(t.Faint, fmt.Sprintf("                      of %d", len(r.Picks)))})
 	}
 	if unknown {
-		lines = append(
-			lines,
-			paint.Line{
-				paint.In(t.Faint, "                      reading the device first tells which of them fit"),
-			}.Cut(width),
-		)
+		lines = append(lines,
+			paint.Line{paint.In(t.Faint,
+				"                      reading the device first tells which of them fit")}.Cut(width))
 	}
 	return lines
 }

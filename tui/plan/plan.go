@@ -49,13 +49,8 @@ func (v *Plan) lines(t theme.Theme, width int) []paint.Line {
 			holds++
 		}
 	}
-	about := fmt.Sprintf(
-		"%s, %d %s, about %s",
-		units.Many(len(p.Steps), "step"),
-		holds,
-		map[bool]string{true: "hold", false: "holds"}[holds == 1],
-		units.Text(p.Expected),
-	)
+	about := fmt.Sprintf("%s, %d %s, about %s", units.Many(len(p.Steps), "step"), holds,
+		map[bool]string{true: "hold", false: "holds"}[holds == 1], units.Text(p.Expected))
 	lines := []paint.Line{
 		paint.Between(paint.Line{paint.Strong(t.Bright, p.Title)}, paint.Line{paint.In(t.Text, about)}, width),
 	}
@@ -72,11 +67,8 @@ func (v *Plan) lines(t theme.Theme, width int) []paint.Line {
 		}
 	}
 	if len(p.Answers) > 0 {
-		lines = append(
-			lines,
-			nil,
-			paint.Line{paint.Strong(t.Text, "questions that the device may ask, and what is answered")},
-		)
+		lines = append(lines, nil,
+			paint.Line{paint.Strong(t.Text, "questions that the device may ask, and what is answered")})
 		for _, answer := range p.Answers {
 			lines = append(lines, typed(t, answer, width)...)
 		}
@@ -91,11 +83,8 @@ func steps(t theme.Theme, all []runbook.PlanStep, width int) (lines []paint.Line
 			phase = s.Phase
 			head := paint.Line{paint.Strong(t.Text, phase)}
 			if s.Rehearsed {
-				head = append(
-					head,
-					paint.In(t.Good, "   rehearsal"),
-					paint.In(t.Quiet, ": nothing that lasts is changed"),
-				)
+				head = append(head, paint.In(t.Good, "   rehearsal"),
+					paint.In(t.Quiet, ": nothing that lasts is changed"))
 			}
 			lines = append(lines, nil, head)
 		}
@@ -124,12 +113,8 @@ func step(t theme.Theme, s runbook.PlanStep, width int) []paint.Line {
 	if len(s.When) > 0 {
 		lines = append(
 			lines,
-			paint.Paragraph(
-				"          ",
-				paint.Look{FG: t.Quiet},
-				"only when "+strings.Join(s.When, " and "),
-				width,
-			)...)
+			paint.Paragraph("          ", paint.Look{FG: t.Quiet}, "only when "+strings.Join(s.When, " and "),
+				width)...)
 	}
 	if s.Hold != "" {
 		lines = append(lines, paint.Paragraph("          ", paint.Look{FG: t.Here}, "holds: "+s.Hold, width)...)

@@ -82,10 +82,8 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	if len(s.Reach) == 0 {
 		return []paint.Line{
 			{
-				paint.In(
-					t.Quiet,
-					"Nothing is watched. Start with --watch icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/, or in a runbook's step.",
-				),
+				paint.In(t.Quiet,
+					"Nothing is watched. Start with --watch icmp:ADDRESS, tcp:ADDRESS:PORT or http://ADDRESS/, or in a runbook's step."),
 			},
 		}
 	}
@@ -98,10 +96,7 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, one(t, s, watched, each, width)...)
 	}
 	return append(lines, nil, paint.Line{
-		paint.In(
-			t.Good,
-			"▁▇",
-		),
+		paint.In(t.Good, "▁▇"),
 		paint.In(t.Quiet, " answers (taller: slower)   "),
 		paint.In(t.Here, "▖"),
 		paint.In(t.Quiet, " some lost   "),
@@ -135,12 +130,8 @@ func one(t theme.Theme, s *state.State, watched *state.Watched, each time.Durati
 		share = 100 * float64(lost) / float64(sent)
 	}
 	lines := []paint.Line{
-		paint.Rule(
-			paint.Look{FG: t.Faint},
-			paint.Line{paint.Strong(t.Text, watched.Name)},
-			paint.Line{Word(t, watched, s.Now)},
-			width,
-		),
+		paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Text, watched.Name)},
+			paint.Line{Word(t, watched, s.Now)}, width),
 		Strip(t, watched, s.Now, each, width-1),
 		axis(t, s, each, width-1),
 		{paint.In(t.Quiet, fmt.Sprintf("%d tries, %d without an answer (%.0f %%)", sent, lost, share))},

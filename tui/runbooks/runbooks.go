@@ -54,12 +54,10 @@ func (v *Runbooks) Load() tea.Cmd {
 
 // Keys implements view.View.
 func (v *Runbooks) Keys() keys.Map {
-	return append(
-		v.choice.Keys(func() int { return len(v.seen()) }),
-		keys.New("Enter", "fill it in", v.take, "enter").
-			Explain("fills in what the chosen one needs; its plan comes before anything is sent"),
-		keys.Typed("letters", "filter"),
-	)
+	return append(v.choice.Keys(func() int { return len(v.seen()) }),
+		keys.New("Enter", "fill it in", v.take,
+			"enter").Explain("fills in what the chosen one needs; its plan comes before anything is sent"),
+		keys.Typed("letters", "filter"))
 }
 
 func (v *Runbooks) take() tea.Cmd {
@@ -137,10 +135,8 @@ func (v *Runbooks) Draw(r view.Room) []paint.Line {
 		first := true
 		for ; at < len(seen) && group.holds(seen[at]); at++ {
 			if first {
-				lines = append(
-					lines,
-					paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, group.name)}, nil, r.Width),
-				)
+				lines = append(lines,
+					paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, group.name)}, nil, r.Width))
 				first = false
 			}
 			if at == v.choice.At {

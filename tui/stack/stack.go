@@ -24,16 +24,10 @@ const (
 // View draws the board, what is pending, what is wrong, and what its marks mean.
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	lines := []paint.Line{
-		paint.Rule(
-			paint.Look{FG: t.Faint},
-			paint.Line{
-				paint.Strong(t.Quiet, s.Of("units")),
-				paint.In(t.Quiet, "  "),
-				systems.AsOf(t, s, "before ⇢ now"),
-			},
-			paint.Line{ring(t, s)},
-			width,
-		),
+		paint.Rule(paint.Look{FG: t.Faint},
+			paint.Line{paint.Strong(t.Quiet,
+				s.Of("units")), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "before ⇢ now")},
+			paint.Line{ring(t, s)}, width),
 		heading(t, width),
 	}
 	for i, u := range s.Units {
@@ -80,25 +74,11 @@ func ring(t theme.Theme, s *state.State) paint.Piece {
 
 func heading(t theme.Theme, width int) paint.Line {
 	return paint.Line{
-		paint.In(
-			t.Quiet,
-			"      "+paint.Pad(
-				"role",
-				roleWidth,
-			)+paint.Pad(
-				"model",
-				modelWidth,
-			)+paint.Pad(
-				"runs",
-				releaseWidth,
-			)+paint.Pad(
-				"bank A",
-				bankWidth,
-			)+paint.Pad(
-				"bank B",
-				bankWidth,
-			)+"load",
-		),
+		paint.In(t.Quiet,
+			"      "+paint.Pad("role",
+				roleWidth)+paint.Pad("model",
+				modelWidth)+paint.Pad("runs",
+				releaseWidth)+paint.Pad("bank A", bankWidth)+paint.Pad("bank B", bankWidth)+"load"),
 	}.Cut(width)
 }
 
@@ -224,15 +204,11 @@ func Wrong(s *state.State) (all []string) {
 	for _, u := range s.Units {
 		switch u.State {
 		case "away":
-			all = append(
-				all,
-				"Unit "+u.Number+" is away: nothing is loaded into it, and it does not restart with the others.",
-			)
+			all = append(all,
+				"Unit "+u.Number+" is away: nothing is loaded into it, and it does not restart with the others.")
 		case "apart":
-			all = append(
-				all,
-				"Unit "+u.Number+" runs "+u.Release+" and stands apart: a stack that runs two releases is a stack no more.",
-			)
+			all = append(all,
+				"Unit "+u.Number+" runs "+u.Release+" and stands apart: a stack that runs two releases is a stack no more.")
 		}
 		for _, b := range s.BanksOf(u.Number) {
 			if b.Next {
@@ -255,17 +231,11 @@ func Wrong(s *state.State) (all []string) {
 
 func legend(t theme.Theme) paint.Line {
 	return paint.Line{
-		paint.In(
-			t.Good,
-			" ●",
-		),
+		paint.In(t.Good, " ●"),
 		paint.In(t.Quiet, " runs   "),
 		paint.In(t.Here, "▶"),
 		paint.In(t.Quiet, " starts next   "),
-		paint.In(
-			t.Here,
-			"⇢",
-		),
+		paint.In(t.Here, "⇢"),
 		paint.In(t.Quiet, " has changed   "),
 		paint.Strong(t.Bad, "╳"),
 		paint.In(t.Quiet, " the ring is broken there"),

@@ -393,10 +393,8 @@ func (v *Start) Draw(r view.Room) []paint.Line {
 			drawn = paint.Paragraph(indent, paint.Look{FG: t.Quiet}, part.none, r.Width)
 		}
 		if len(drawn) > 0 {
-			lines = append(
-				lines,
-				paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, part.name)}, nil, r.Width),
-			)
+			lines = append(lines,
+				paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, part.name)}, nil, r.Width))
 			lines = append(append(lines, drawn...), nil)
 		}
 	}

@@ -42,18 +42,12 @@ var situations = []situation{
 		return sentence(t, paint.In(t.Good, " ●  "), "Serving until you leave. «Ctrl-C» or «q» ends it; «↑ ↓» move")
 	}},
 	{func(_ *state.State, v View) bool { return v.Replay }, func(t theme.Theme, _ *state.State, v View) paint.Line {
-		return sentence(
-			t,
-			paint.In(t.Here, " ▷  "),
-			"Replay, "+v.Playing+"«Space» pauses  «n b» steps  «+ -» speed  «"+keys.Quit.After(v.Leader)+"» leaves",
-		)
+		return sentence(t, paint.In(t.Here, " ▷  "),
+			"Replay, "+v.Playing+"«Space» pauses  «n b» steps  «+ -» speed  «"+keys.Quit.After(v.Leader)+"» leaves")
 	}},
 	{func(_ *state.State, v View) bool { return v.Locked }, func(t theme.Theme, _ *state.State, v View) paint.Line {
-		return sentence(
-			t,
-			paint.Strong(t.Here, " ▣  "),
-			"Every key goes to the device. «"+keys.Lock.After(v.Leader)+"» gives the function keys back.",
-		)
+		return sentence(t, paint.Strong(t.Here, " ▣  "),
+			"Every key goes to the device. «"+keys.Lock.After(v.Leader)+"» gives the function keys back.")
 	}},
 	{
 		func(_ *state.State, v View) bool { return v.Other != nil },
@@ -63,11 +57,8 @@ var situations = []situation{
 	},
 	{func(_ *state.State, v View) bool { return v.Back > 0 }, scrolledBack},
 	{func(s *state.State, _ View) bool { return s.LocksOff }, func(t theme.Theme, _ *state.State, v View) paint.Line {
-		return sentence(
-			t,
-			paint.Strong(t.Here, " !  "),
-			"Interlocks are off for this session: nothing is held at its Enter. «"+keys.Interlocks.After(v.Leader)+"» switches them on.",
-		)
+		return sentence(t, paint.Strong(t.Here, " !  "),
+			"Interlocks are off for this session: nothing is held at its Enter. «"+keys.Interlocks.After(v.Leader)+"» switches them on.")
 	}},
 	{
 		func(s *state.State, v View) bool { return v.Narrow && s.OwnRestart() != nil },
@@ -88,11 +79,8 @@ var situations = []situation{
 	{
 		func(s *state.State, _ View) bool { return s.JustSaid() != nil && s.RunEnd != nil },
 		func(t theme.Theme, s *state.State, v View) paint.Line {
-			return append(
-				news(t, s.JustSaid()),
-				paint.Strong(t.Key, keys.Quit.After(v.Leader)),
-				paint.In(t.Text, " leaves."),
-			)
+			return append(news(t, s.JustSaid()), paint.Strong(t.Key, keys.Quit.After(v.Leader)),
+				paint.In(t.Text, " leaves."))
 		},
 	},
 	{func(s *state.State, _ View) bool { return s.RunEnd != nil }, ended},
@@ -111,46 +99,32 @@ var situations = []situation{
 			return paint.Line{
 				paint.Strong(t.Here, " ●  "),
 				paint.In(t.Text, "awaiting "+s.Doing.Awaiting),
-				paint.In(
-					t.Quiet,
-					fmt.Sprintf(", %s of %s", units.Clock(s.Now.Sub(s.DoingAt)), units.Span(s.Doing.Timeout)),
-				),
+				paint.In(t.Quiet,
+					fmt.Sprintf(", %s of %s", units.Clock(s.Now.Sub(s.DoingAt)), units.Span(s.Doing.Timeout))),
 			}
 		},
 	},
 	{
 		func(s *state.State, _ View) bool { return runs(s) && s.Transfer.Active() },
 		func(t theme.Theme, _ *state.State, _ View) paint.Line {
-			return sentence(
-				t,
-				paint.Strong(t.Here, " ●  "),
-				"The runbook has the helm. ‹Type to take it›; you are asked before the transfer is cancelled.",
-			)
+			return sentence(t, paint.Strong(t.Here, " ●  "),
+				"The runbook has the helm. ‹Type to take it›; you are asked before the transfer is cancelled.")
 		},
 	},
 	{func(s *state.State, _ View) bool { return runs(s) }, func(t theme.Theme, _ *state.State, _ View) paint.Line {
-		return sentence(
-			t,
-			paint.Strong(t.Here, " ●  "),
-			"The runbook has the helm. ‹Type to take it›; it waits meanwhile.",
-		)
+		return sentence(t, paint.Strong(t.Here, " ●  "),
+			"The runbook has the helm. ‹Type to take it›; it waits meanwhile.")
 	}},
 	{
 		func(s *state.State, _ View) bool { return s.Running() && s.HandedOver() },
 		func(t theme.Theme, _ *state.State, _ View) paint.Line {
-			return sentence(
-				t,
-				paint.Strong(t.Here, " ○  "),
-				"‹Yours to try›, for as long as you want. «"+keys.Helm.Shown+"» when it is enough.",
-			)
+			return sentence(t, paint.Strong(t.Here, " ○  "),
+				"‹Yours to try›, for as long as you want. «"+keys.Helm.Shown+"» when it is enough.")
 		},
 	},
 	{func(s *state.State, _ View) bool { return s.Running() }, func(t theme.Theme, _ *state.State, _ View) paint.Line {
-		return sentence(
-			t,
-			paint.Strong(t.Here, " ○  "),
-			"You have the helm; the runbook waits. «"+keys.Helm.Shown+"» gives it back.",
-		)
+		return sentence(t, paint.Strong(t.Here, " ○  "),
+			"You have the helm; the runbook waits. «"+keys.Helm.Shown+"» gives it back.")
 	}},
 	{
 		func(s *state.State, _ View) bool { return s.Line.State == event.LineLost },
@@ -162,10 +136,8 @@ var situations = []situation{
 		func(s *state.State, _ View) bool { return s.Line.State == event.LineClosed },
 		func(t theme.Theme, s *state.State, v View) paint.Line {
 			line := paint.Line{paint.Strong(t.Bad, " ✗  "), paint.In(t.Text, "The line is closed. "+s.Line.Note+" ")}
-			if !strings.HasPrefix(
-				s.Session.Target,
-				"exec:",
-			) { // a program that is started again would be another session
+			if !strings.HasPrefix(s.Session.Target,
+				"exec:") { // a program that is started again would be another session
 				line = append(line, paint.Strong(t.Key, "Any key"), paint.In(t.Text, " tries it again, "))
 			}
 			return append(line, paint.Strong(t.Key, keys.Quit.After(v.Leader)), paint.In(t.Text, " leaves."))
@@ -174,31 +146,22 @@ var situations = []situation{
 	{
 		func(_ *state.State, v View) bool { return v.Second != "" },
 		func(t theme.Theme, _ *state.State, v View) paint.Line {
-			return sentence(
-				t,
-				paint.Strong(t.Here, " ◧  "),
-				"This is the line ‹"+v.Second+"› ("+v.SecondLine+"): what you type goes there. «F2» switches.",
-			)
+			return sentence(t, paint.Strong(t.Here, " ◧  "),
+				"This is the line ‹"+v.Second+"› ("+v.SecondLine+"): what you type goes there. «F2» switches.")
 		},
 	},
 	{
 		func(s *state.State, _ View) bool { return strings.HasPrefix(s.Session.Target, "none:") },
 		func(t theme.Theme, _ *state.State, v View) paint.Line {
-			return sentence(
-				t,
-				paint.In(t.Quiet, " ○  "),
-				"This device has no line here: nothing can be typed. «"+keys.Runbooks.After(v.Leader)+"» has runbooks that go over the network.",
-			)
+			return sentence(t, paint.In(t.Quiet, " ○  "),
+				"This device has no line here: nothing can be typed. «"+keys.Runbooks.After(v.Leader)+"» has runbooks that go over the network.")
 		},
 	},
 	{
 		func(_ *state.State, v View) bool { return v.LooksLike != "" },
 		func(t theme.Theme, _ *state.State, v View) paint.Line {
-			return sentence(
-				t,
-				paint.In(t.Here, " ?  "),
-				"This looks like a "+v.LooksLike+". «"+keys.Dialects.After(v.Leader)+"» says so.",
-			)
+			return sentence(t, paint.In(t.Here, " ?  "),
+				"This looks like a "+v.LooksLike+". «"+keys.Dialects.After(v.Leader)+"» says so.")
 		},
 	},
 	{func(*state.State, View) bool { return true }, func(t theme.Theme, s *state.State, v View) paint.Line {
@@ -209,13 +172,8 @@ var situations = []situation{
 		if v.LogsIn {
 			line = append(line, paint.Strong(t.Key, keys.LogIn.After(v.Leader)), paint.In(t.Text, " logs in, "))
 		}
-		return append(
-			line,
-			paint.Strong(t.Key, v.Leader),
-			paint.In(t.Text, " more, "),
-			paint.Strong(t.Key, "F1"),
-			paint.In(t.Text, " help."),
-		)
+		return append(line, paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"),
+			paint.In(t.Text, " help."))
 	}},
 }
 
@@ -223,11 +181,8 @@ var situations = []situation{
 func runs(s *state.State) bool { return s.Running() && s.Helm.Who == event.Runbook }
 
 func scrolledBack(t theme.Theme, _ *state.State, v View) paint.Line {
-	line := sentence(
-		t,
-		paint.In(t.Here, " ↑  "),
-		fmt.Sprintf("%s back; «Shift+PgDn» forth, any other key returns to the live line", units.Many(v.Back, "row")),
-	)
+	line := sentence(t, paint.In(t.Here, " ↑  "),
+		fmt.Sprintf("%s back; «Shift+PgDn» forth, any other key returns to the live line", units.Many(v.Back, "row")))
 	if v.Moved {
 		line = append(line, paint.In(t.Here, "   something arrived meanwhile"))
 	}

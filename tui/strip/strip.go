@@ -53,30 +53,17 @@ func Lines(t theme.Theme, s *state.State, v View, width int) []paint.Line {
 
 // kept draws what a transfer would lose by keys that were pressed meanwhile.
 func kept(t theme.Theme, s *state.State, v View, width int) []paint.Line {
-	text := map[bool]string{true: "A key waits", false: fmt.Sprintf("%s wait", units.Many(s.Kept, "key"))}[s.Kept == 1] + ": a transfer has the line"
+	text := map[bool]string{true: "A key waits", false: fmt.Sprintf("%s wait",
+		units.Many(s.Kept, "key"))}[s.Kept == 1] + ": a transfer has the line"
 	if m := s.Transfer; m.Active() {
-		text = strings.TrimSuffix(
-			text,
-			"a transfer has the line",
-		) + fmt.Sprintf(
-			"the transfer is %s done after %s",
-			shareText(m),
-			units.Clock(s.Now.Sub(m.Begun)),
-		)
+		text = strings.TrimSuffix(text, "a transfer has the line") + fmt.Sprintf("the transfer is %s done after %s",
+			shareText(m), units.Clock(s.Now.Sub(m.Begun)))
 		if m.Got.Left > 0 {
 			text += ", " + units.Clock(m.Got.Left) + " left"
 		}
 	}
-	return question(
-		t,
-		width,
-		t.Here,
-		"▪",
-		"Not sent",
-		text+".",
-		[][2]string{{"Ctrl-C", "twice cancels it, too"}},
-		v.Kept,
-	)
+	return question(t, width, t.Here, "▪", "Not sent", text+".", [][2]string{{"Ctrl-C", "twice cancels it, too"}},
+		v.Kept)
 }
 
 // shareText is how much of a file was moved.
@@ -154,12 +141,7 @@ func asks(t theme.Theme, a *event.Ask) (color color.Color, mark, word string) {
 
 // question draws a strip of several rows.
 func question(
-	t theme.Theme,
-	width int,
-	color color.Color,
-	mark, word, text string,
-	facts [][2]string,
-	choices keys.Map,
+	t theme.Theme, width int, color color.Color, mark, word, text string, facts [][2]string, choices keys.Map,
 ) []paint.Line {
 	head := paint.Line{paint.Strong(color, " "+mark+"  "), paint.Strong(color, word+"   ")}
 	indent := head.Width()
@@ -252,10 +234,7 @@ func progress(t theme.Theme, s *state.State, m *state.Transfer) paint.Line {
 	return paint.Line{
 		paint.Strong(t.Here, fmt.Sprintf(" ●  %.0f %%  ", share)),
 		paint.In(t.Bright, units.Clock(got.Left)+" left  "),
-		paint.In(
-			t.Text,
-			fmt.Sprintf("%.1f kB/s  ", got.Rate/1000),
-		),
+		paint.In(t.Text, fmt.Sprintf("%.1f kB/s  ", got.Rate/1000)),
 		paint.In(t.Quiet, fmt.Sprintf("%d resent  ", got.Resent)),
 		paint.Strong(t.Key, keys.Helm.Shown),
 		paint.In(t.Text, " cancels it"),
@@ -273,18 +252,12 @@ func ended(t theme.Theme, s *state.State, v View) paint.Line {
 	}
 	line := paint.Line{paint.Strong(color, mark), paint.Strong(t.Bright, words)}
 	if n := len(s.RunEnd.Proved); n > 0 {
-		line = append(
-			line,
-			paint.In(t.Text, fmt.Sprintf(", %d %s proved", n, map[bool]string{true: "thing", false: "things"}[n == 1])),
-		)
+		line = append(line,
+			paint.In(t.Text, fmt.Sprintf(", %d %s proved", n, map[bool]string{true: "thing", false: "things"}[n == 1])))
 	}
 	if open := s.Deadline(); open != nil {
 		line = append(paint.Line{paint.Strong(t.Bad, " STILL OPEN "+units.Clock(open.Left(s.Now))+" ")}, line...)
 	}
-	return append(
-		line,
-		paint.In(t.Text, ". The helm is yours. "),
-		paint.Strong(t.Key, keys.Quit.After(v.Leader)),
-		paint.In(t.Text, " leaves."),
-	)
+	return append(line, paint.In(t.Text, ". The helm is yours. "), paint.Strong(t.Key, keys.Quit.After(v.Leader)),
+		paint.In(t.Text, " leaves."))
 }

@@ -33,12 +33,8 @@ const (
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	gap := max(minGap, min(maxGap, (width-nameWidth-24)/len(stages)))
 	lines := []paint.Line{
-		paint.Rule(
-			paint.Look{FG: t.Faint},
-			paint.Line{paint.Strong(t.Quiet, s.Of("systems"))},
-			paint.Line{AsOf(t, s, "how far each release has come")},
-			width,
-		),
+		paint.Rule(paint.Look{FG: t.Faint}, paint.Line{paint.Strong(t.Quiet, s.Of("systems"))},
+			paint.Line{AsOf(t, s, "how far each release has come")}, width),
 		headings(t, gap, width),
 	}
 	for _, system := range s.Systems {
@@ -157,16 +153,10 @@ func Clock(t theme.Theme, s *state.State, width int) []paint.Line {
 	gone := int(next.Part(s.Now) * float64(long))
 	lines := []paint.Line{paint.Line{
 		paint.Piece{Text: "   "},
-		paint.In(
-			t.Bad,
-			strings.Repeat("━", gone),
-		),
+		paint.In(t.Bad, strings.Repeat("━", gone)),
 		paint.In(t.Faint, strings.Repeat("━", long-gone)),
 		paint.Strong(t.Bad, "┃"),
-		paint.Strong(
-			t.Bad,
-			" "+units.Clock(next.Left(s.Now)),
-		),
+		paint.Strong(t.Bad, " "+units.Clock(next.Left(s.Now))),
 		paint.In(t.Quiet, " left, until "+next.Until.Format("15:04:05")),
 	}.Cut(width)}
 	for _, row := range paint.Wrap("Unless it is dealt with: "+next.Says+".", width-4) {
@@ -200,17 +190,11 @@ func restart(s *state.State) string {
 
 func legend(t theme.Theme) paint.Line {
 	return paint.Line{
-		paint.In(
-			t.Good,
-			" ●",
-		),
+		paint.In(t.Good, " ●"),
 		paint.In(t.Quiet, " has come there   "),
 		paint.In(t.Here, "◉"),
 		paint.In(t.Quiet, " runs, does not last   "),
-		paint.In(
-			t.Good,
-			"■",
-		),
+		paint.In(t.Good, "■"),
 		paint.In(t.Quiet, " lasts beyond a power cut   "),
 		paint.In(t.Faint, "○"),
 		paint.In(t.Quiet, " not"),

@@ -40,23 +40,19 @@ func Dark() Theme {
 		Quiet:  hex("#76828e"),
 		Faint:  hex("#3e4852"),
 		Bright: hex("#f0f4f8"),
-		Here: hex(
-			"#f0b450",
-		),
-		Good:  hex("#5fbea0"),
-		Bad:   hex("#eb695a"),
-		Key:   hex("#6ea5d7"),
-		Hold:  hex("#3c3018"),
-		Strip: hex("#1e262e"),
+		Here:   hex("#f0b450"),
+		Good:   hex("#5fbea0"),
+		Bad:    hex("#eb695a"),
+		Key:    hex("#6ea5d7"),
+		Hold:   hex("#3c3018"),
+		Strip:  hex("#1e262e"),
 	}
 }
 
 // Light is for light grounds.
 func Light() Theme {
 	return Theme{
-		Ground: hex(
-			"#f7f5f0",
-		),
+		Ground: hex("#f7f5f0"),
 		Text:   hex("#2c343c"),
 		Quiet:  hex("#6b747d"),
 		Faint:  on(palette.Faint),

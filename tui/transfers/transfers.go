@@ -72,10 +72,8 @@ func (p painter) listening() []paint.Line {
 	if len(p.s.Servers) == 0 {
 		return []paint.Line{
 			{
-				paint.In(
-					p.t.Quiet,
-					"Nothing is served now. A runbook's step starts what it needs; pilotrix serve FOLDER does so alone.",
-				),
+				paint.In(p.t.Quiet,
+					"Nothing is served now. A runbook's step starts what it needs; pilotrix serve FOLDER does so alone."),
 			},
 		}
 	}
@@ -97,14 +95,9 @@ func (p painter) listening() []paint.Line {
 func (p painter) awaited() (lines []paint.Line) {
 	for _, f := range p.s.Staged {
 		if f.Slot {
-			lines = append(
-				lines,
-				paint.Between(
-					paint.Line{paint.Strong(p.t.Here, " ◁ "), paint.In(p.t.Text, f.Name)},
-					paint.Line{paint.In(p.t.Quiet, "may be left here once, up to "+units.Count(f.Size)+" B")},
-					p.width,
-				),
-			)
+			lines = append(lines,
+				paint.Between(paint.Line{paint.Strong(p.t.Here, " ◁ "), paint.In(p.t.Text, f.Name)},
+					paint.Line{paint.In(p.t.Quiet, "may be left here once, up to "+units.Count(f.Size)+" B")}, p.width))
 		}
 	}
 	return p.under("awaited, under exactly these names", lines)
@@ -120,10 +113,8 @@ func (p painter) staged() (lines []paint.Line) {
 		if len(f.SHA256) > 8 {
 			right = append(right, paint.In(p.t.Faint, "  sha256 "), paint.In(p.t.Quiet, f.SHA256[:8]+"…"))
 		}
-		lines = append(
-			lines,
-			paint.Between(paint.Line{paint.Strong(p.t.Good, " ▷ "), paint.In(p.t.Text, f.Name)}, right, p.width),
-		)
+		lines = append(lines,
+			paint.Between(paint.Line{paint.Strong(p.t.Good, " ▷ "), paint.In(p.t.Text, f.Name)}, right, p.width))
 	}
 	return p.under("staged, under exactly these names", lines)
 }
@@ -150,20 +141,16 @@ func Checks(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 		}
 		for i, row := range paint.Wrap(c.Text, max(20, width-14)) {
 			if i == 0 {
-				lines = append(
-					lines,
-					paint.Line{mark, paint.In(t.Quiet, fmt.Sprintf("%-10s", c.What)), paint.In(t.Text, row)},
-				)
+				lines = append(lines,
+					paint.Line{mark, paint.In(t.Quiet, fmt.Sprintf("%-10s", c.What)), paint.In(t.Text, row)})
 				continue
 			}
 			lines = append(lines, paint.Line{paint.In(t.Text, strings.Repeat(" ", 13)+row)})
 		}
 		for _, row := range paint.Wrap(c.Remedy, max(20, width-16)) {
 			if row != "" {
-				lines = append(
-					lines,
-					paint.Line{paint.Strong(t.Here, strings.Repeat(" ", 13)+"→ "), paint.In(t.Bright, row)},
-				)
+				lines = append(lines,
+					paint.Line{paint.Strong(t.Here, strings.Repeat(" ", 13)+"→ "), paint.In(t.Bright, row)})
 			}
 		}
 	}
@@ -195,15 +182,9 @@ func (p painter) estimates() []paint.Line {
 			why = one.Warn
 		}
 		lines = append(lines, paint.Line{
-			paint.Strong(
-				color,
-				mark+fmt.Sprintf("%-10s", one.Protocol),
-			),
+			paint.Strong(color, mark+fmt.Sprintf("%-10s", one.Protocol)),
 			paint.In(color, fmt.Sprintf("%8s ", units.Clock(one.Time))),
-			paint.In(
-				p.t.Good,
-				strings.Repeat("━", long),
-			),
+			paint.In(p.t.Good, strings.Repeat("━", long)),
 			paint.In(p.t.Faint, strings.Repeat(" ", bar-long)),
 			paint.In(p.t.Quiet, "  "+one.Terms+": "+why),
 		}.Cut(p.width))
@@ -255,22 +236,14 @@ func (p painter) transfer(m *state.Transfer) []paint.Line {
 	lines := []paint.Line{paint.Between(left, append(paint.Line{{Text: " "}}, right...), p.width)}
 	long := max(8, min(40, p.width/3))
 	full := int(share * float64(long))
-	figures := fmt.Sprintf(
-		"  %s B  %.1f kB/s  %s resent  %s",
-		units.Count(m.Got.Bytes),
-		m.Got.Rate/1000,
-		units.Count(int64(m.Got.Resent)),
-		m.Plan.Terms,
-	)
-	lines = append(
-		lines,
-		paint.Line{
-			paint.Piece{Text: "   "},
-			paint.In(color, strings.Repeat("━", full)),
-			paint.In(p.t.Faint, strings.Repeat("━", long-full)),
-			paint.In(p.t.Quiet, figures),
-		}.Cut(p.width),
-	)
+	figures := fmt.Sprintf("  %s B  %.1f kB/s  %s resent  %s", units.Count(m.Got.Bytes), m.Got.Rate/1000,
+		units.Count(int64(m.Got.Resent)), m.Plan.Terms)
+	lines = append(lines, paint.Line{
+		paint.Piece{Text: "   "},
+		paint.In(color, strings.Repeat("━", full)),
+		paint.In(p.t.Faint, strings.Repeat("━", long-full)),
+		paint.In(p.t.Quiet, figures),
+	}.Cut(p.width))
 	if m.End != nil && m.End.Message != "" {
 		lines = append(lines, paint.Line{paint.In(p.t.Bad, "   "+m.End.Message)}.Cut(p.width))
 	}
@@ -291,14 +264,9 @@ func (p painter) ladder() []paint.Line {
 	if m := p.s.Moving(); m != nil {
 		rungs := p.s.Rungs(m.Plan.ID)
 		lines = append(lines, p.head("ladder", paint.Line{paint.In(p.t.Quiet, m.Plan.File)}))
-		lines = append(
-			lines,
-			paint.Between(
-				paint.Line{paint.Strong(p.t.Text, "  this laptop")},
-				paint.Line{paint.Strong(p.t.Text, "device "), paint.In(p.t.Quiet, m.Plan.Peer+"  ")},
-				p.width,
-			),
-		)
+		lines = append(lines,
+			paint.Between(paint.Line{paint.Strong(p.t.Text, "  this laptop")},
+				paint.Line{paint.Strong(p.t.Text, "device "), paint.In(p.t.Quiet, m.Plan.Peer+"  ")}, p.width))
 		for _, r := range rungs {
 			lines = append(lines, p.rung(r))
 		}
@@ -314,11 +282,8 @@ func (p painter) ladder() []paint.Line {
 func (p painter) joint() []paint.Line {
 	lines := []paint.Line{
 		p.head("messages, the newest first", paint.Line{paint.In(p.t.Quiet, "DHCP, TFTP and HTTP together")}),
-		paint.Between(
-			paint.Line{paint.Strong(p.t.Text, "  this laptop")},
-			paint.Line{paint.Strong(p.t.Text, "new device  ")},
-			p.width,
-		),
+		paint.Between(paint.Line{paint.Strong(p.t.Text, "  this laptop")},
+			paint.Line{paint.Strong(p.t.Text, "new device  ")}, p.width),
 	}
 	for i := len(p.s.Ladder) - 1; i >= 0; i-- {
 		if r := p.s.Ladder[i]; r.Transfer != "" {
@@ -341,10 +306,8 @@ func (p painter) refused() (lines []paint.Line) {
 			if j == 0 {
 				lead = r.At.Format(" 15:04:05 ") + "✗   "
 			}
-			lines = append(
-				lines,
-				paint.Line{paint.In(p.t.Bad, lead[:min(len(lead), 16)]), paint.In(p.t.Text, row)}.Cut(p.width),
-			)
+			lines = append(lines,
+				paint.Line{paint.In(p.t.Bad, lead[:min(len(lead), 16)]), paint.In(p.t.Text, row)}.Cut(p.width))
 		}
 	}
 	return lines
@@ -393,10 +356,7 @@ func (p painter) rungOf(r state.Rung, words string) paint.Line {
 		line += "▶"
 	}
 	return paint.Line{
-		paint.In(
-			p.t.Faint,
-			r.At.Format("15:04:05  "),
-		),
+		paint.In(p.t.Faint, r.At.Format("15:04:05  ")),
 		paint.In(p.t.Faint, "│"),
 		paint.In(color, line),
 		paint.In(p.t.Faint, "│"),

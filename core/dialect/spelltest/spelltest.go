@@ -8,19 +8,8 @@ import (
 
 // dangers are commands that every Linux-like system has, and that none of them should run unheld.
 var dangers = []string{
-	"reboot",
-	"reboot -f",
-	"poweroff",
-	"shutdown -r now",
-	"halt",
-	"dd if=/dev/zero of=/dev/sda",
-	"rm -rf /",
-	"mkfs.ext4 /dev/sda",
-	"mtd erase system",
-	"flash_erase /dev/mtd0 0 0",
-	"fw_setenv a b",
-	"init 6",
-	"shred /dev/sda",
+	"reboot", "reboot -f", "poweroff", "shutdown -r now", "halt", "dd if=/dev/zero of=/dev/sda", "rm -rf /",
+	"mkfs.ext4 /dev/sda", "mtd erase system", "flash_erase /dev/mtd0 0 0", "fw_setenv a b", "init 6", "shred /dev/sda",
 }
 
 // Danger draws a danger and a way to spell it.

@@ -83,15 +83,7 @@ var harmless = map[string][]string{
 
 // choices are the values that a setting may have.
 var choices = map[string][]string{
-	"stricthostkeychecking": {
-		"yes",
-		"true",
-		"no",
-		"false",
-		"off",
-		"ask",
-		"accept-new",
-	},
+	"stricthostkeychecking":           {"yes", "true", "no", "false", "off", "ask", "accept-new"},
 	"identitiesonly":                  truth,
 	"passwordauthentication":          truth,
 	"batchmode":                       truth,

@@ -228,12 +228,7 @@ func (r *reader) include(patterns []string, active, never bool, depth int) error
 		}
 		paths, _ := filepath.Glob(pattern)
 		for _, path := range paths {
-			if err := r.file(
-				path,
-				active,
-				never || !active,
-				depth+1,
-			); err != nil && !errors.Is(err, fs.ErrNotExist) &&
+			if err := r.file(path, active, never || !active, depth+1); err != nil && !errors.Is(err, fs.ErrNotExist) &&
 				!errors.Is(err, fs.ErrPermission) {
 				return err
 			}
@@ -276,9 +271,7 @@ func (r *reader) match(args []string, carriedOut bool) (result bool, why string)
 		case "host", "originalhost", "user", "localuser", "exec":
 		default:
 			return false, fmt.Sprintf(
-				"is not understood here: of Match, all, host, originalhost, user, localuser and exec are, not %s",
-				name,
-			)
+				"is not understood here: of Match, all, host, originalhost, user, localuser and exec are, not %s", name)
 		}
 		if !hasValue {
 			if i++; i == len(args) {

@@ -32,14 +32,8 @@ func (d drawn) setting() string {
 	case 2, 3:
 		key, value = "User", d.of("harbour", "root", "keeper")
 	case 4, 5:
-		key, value = "IdentityFile", d.of(
-			"~/.ssh/id_quay",
-			"/keys/%h",
-			`"/keys/with blank"`,
-			"none",
-			`/keys/a\ b`,
-			"~/.ssh/id_quay",
-		)
+		key, value = "IdentityFile", d.of("~/.ssh/id_quay", "/keys/%h", `"/keys/with blank"`, "none", `/keys/a\ b`,
+			"~/.ssh/id_quay")
 	case 6:
 		key, value = "IdentitiesOnly", d.of("yes", "no", "true")
 	case 7:
@@ -53,14 +47,8 @@ func (d drawn) setting() string {
 	case 11:
 		key, value = "HostKeyAlias", d.of("light", "quay1")
 	case 12:
-		key, value = d.of(
-			"PasswordAuthentication",
-			"KbdInteractiveAuthentication",
-			"PubkeyAuthentication",
-		), d.of(
-			"yes",
-			"no",
-		)
+		key, value = d.of("PasswordAuthentication", "KbdInteractiveAuthentication", "PubkeyAuthentication"), d.of("yes",
+			"no")
 	case 13:
 		key, value = "PreferredAuthentications", d.of("password", "publickey,password")
 	case 14:
@@ -91,31 +79,11 @@ func (d drawn) head() string {
 	case 4:
 		return "Match " + d.of("", "!") + d.of("host", "originalhost") + " " + names() + d.of("", ","+names())
 	case 5:
-		return "Match " + d.of(
-			"user",
-			"localuser",
-			"!user",
-		) + " " + d.of(
-			"harbour",
-			"root,keeper",
-			"r*",
-		) + d.of(
-			"",
-			" host "+names(),
-		)
+		return "Match " + d.of("user", "localuser", "!user") + " " + d.of("harbour", "root,keeper", "r*") + d.of("",
+			" host "+names())
 	default:
-		return "Match " + d.of(
-			"",
-			"!",
-		) + `exec "` + d.of(
-			"true",
-			"false",
-			"test %h = quay",
-			"test %r = root",
-		) + `"` + d.of(
-			"",
-			" host "+names(),
-		)
+		return "Match " + d.of("", "!") + `exec "` + d.of("true", "false", "test %h = quay",
+			"test %r = root") + `"` + d.of("", " host "+names())
 	}
 }
 
@@ -165,24 +133,19 @@ func compared(s *Settings) map[string][]string {
 		"hostname": {
 			strings.ToLower(s.HostName()),
 		},
-		"port":                  {s.Port()},
-		"user":                  {s.User()},
-		"identityfile":          keys,
-		"identitiesonly":        truth("identitiesonly", false),
-		"userknownhostsfile":    own,
-		"stricthostkeychecking": {value},
-		"proxyjump":             some(s.Jump()),
-		"proxycommand":          some(s.Command()),
-		"hostkeyalias":          some(s.Get("hostkeyalias")),
-		"passwordauthentication": truth(
-			"passwordauthentication",
-			true,
-		),
+		"port":                         {s.Port()},
+		"user":                         {s.User()},
+		"identityfile":                 keys,
+		"identitiesonly":               truth("identitiesonly", false),
+		"userknownhostsfile":           own,
+		"stricthostkeychecking":        {value},
+		"proxyjump":                    some(s.Jump()),
+		"proxycommand":                 some(s.Command()),
+		"hostkeyalias":                 some(s.Get("hostkeyalias")),
+		"passwordauthentication":       truth("passwordauthentication", true),
 		"kbdinteractiveauthentication": truth("kbdinteractiveauthentication", true),
-		"preferredauthentications": some(
-			s.Get("preferredauthentications"),
-		),
-		"numberofpasswordprompts": {fmt.Sprint(s.Prompts())},
+		"preferredauthentications":     some(s.Get("preferredauthentications")),
+		"numberofpasswordprompts":      {fmt.Sprint(s.Prompts())},
 	}
 }
 
@@ -254,25 +217,17 @@ func TestWhatIsNotCarriedOutIsNamed(t *testing.T) {
 		"KnownHostsCommand /x": "knownhostscommand is not carried out here",
 	} {
 		path := filepath.Join(t.TempDir(), "config")
-		require.NoError(
-			t,
-			os.WriteFile(path, []byte("Host other\n  RemoteCommand uptime\nHost quay\n"+line+"\n"), 0o600),
-		)
+		require.NoError(t,
+			os.WriteFile(path, []byte("Host other\n  RemoteCommand uptime\nHost quay\n"+line+"\n"), 0o600))
 		_, err := Read(Asked{Name: "quay", Home: t.TempDir()}, path)
 		require.ErrorContains(t, err, want, line)
 		assert.ErrorContains(t, err, path+" line 4", line)
 	}
 	path := filepath.Join(t.TempDir(), "config")
-	require.NoError(
-		t,
-		os.WriteFile(
-			path,
-			[]byte(
-				"IgnoreUnknown Odd*\nOddThing x\nCanonicalizeHostname no\nRemoteCommand none\nInclude nothing/*\nForwardAgent yes\n",
-			),
-			0o600,
-		),
-	)
+	require.NoError(t,
+		os.WriteFile(path,
+			[]byte("IgnoreUnknown Odd*\nOddThing x\nCanonicalizeHostname no\nRemoteCommand none\nInclude nothing/*\nForwardAgent yes\n"),
+			0o600))
 	_, err := Read(Asked{Name: "quay", Home: t.TempDir()}, path, "/nowhere")
 	assert.NoError(t, err)
 }

@@ -49,7 +49,8 @@ func arguments(text string) (all []string, err error) {
 		for ; i < len(text); i++ {
 			c := text[i]
 			switch {
-			case c == '\\' && i+1 < len(text) && (strings.IndexByte(`'"\`, text[i+1]) >= 0 || quote == 0 && text[i+1] == ' '):
+			case c == '\\' && i+1 < len(text) && (strings.IndexByte(`'"\`,
+				text[i+1]) >= 0 || quote == 0 && text[i+1] == ' '):
 				i++
 				word.WriteByte(text[i])
 				continue

@@ -158,11 +158,8 @@ func inCommand(m *Machine, b byte) state {
 		m.sub, m.tooLong = m.sub[:0], false
 		return inSub
 	case cmdAYT:
-		m.replies = append(
-			m.replies,
-			cmdIAC,
-			cmdNOP,
-		) // there we are, and nobody sees a text that is none of the device's
+		m.replies = append(m.replies, cmdIAC,
+			cmdNOP) // there we are, and nobody sees a text that is none of the device's
 	}
 	return inData // NOP, data mark, go ahead and what else is no data
 }

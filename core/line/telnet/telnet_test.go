@@ -18,30 +18,10 @@ func opened(opt Options) *Machine {
 
 func TestWhatTheClientOpensWith(t *testing.T) {
 	assert.Equal(t, []byte{cmdIAC, cmdDo, 3, cmdIAC, cmdWill, 24, cmdIAC, cmdWill, 31}, New(Options{}).Begin())
-	assert.Equal(
-		t,
-		[]byte{
-			cmdIAC,
-			cmdDo,
-			3,
-			cmdIAC,
-			cmdWill,
-			24,
-			cmdIAC,
-			cmdWill,
-			31,
-			cmdIAC,
-			cmdDo,
-			0,
-			cmdIAC,
-			cmdWill,
-			0,
-			cmdIAC,
-			cmdWill,
-			44,
-		},
-		New(Options{ComPort: true}).Begin(),
-	)
+	assert.Equal(t, []byte{
+		cmdIAC, cmdDo, 3, cmdIAC, cmdWill, 24, cmdIAC, cmdWill, 31, cmdIAC, cmdDo, 0, cmdIAC, cmdWill, 0, cmdIAC,
+		cmdWill, 44,
+	}, New(Options{ComPort: true}).Begin())
 }
 
 func TestAnswersToOptions(t *testing.T) {
@@ -135,22 +115,14 @@ func TestALongSubnegotiationIsReadOver(t *testing.T) {
 	assert.Empty(t, m.Messages())
 	assert.LessOrEqual(t, cap(m.sub), 2*maxSub)
 	m.Receive(Sub(ComPort, []byte{101, 0, 0, 0xff, 0xff}))
-	assert.Equal(
-		t,
-		[]Message{{ComPort, []byte{101, 0, 0, 0xff, 0xff}}},
-		m.Messages(),
-		"and IAC stands for itself in it",
-	)
+	assert.Equal(t, []Message{{ComPort, []byte{101, 0, 0, 0xff, 0xff}}}, m.Messages(),
+		"and IAC stands for itself in it")
 }
 
 func TestComPortControl(t *testing.T) {
 	assert.Equal(t, []byte{cmdIAC, cmdSB, 44, 1, 0, 1, 0xc2, 0, cmdIAC, cmdSE}, Baud(115200).Request())
-	assert.Equal(
-		t,
-		[]byte{cmdIAC, cmdSB, 44, 1, 0, 0, 0xff, 0xff, 0x00, cmdIAC, cmdSE},
-		Baud(0xff00).Request(),
-		"IAC is doubled in it",
-	)
+	assert.Equal(t, []byte{cmdIAC, cmdSB, 44, 1, 0, 0, 0xff, 0xff, 0x00, cmdIAC, cmdSE}, Baud(0xff00).Request(),
+		"IAC is doubled in it")
 	for set, want := range map[string]byte{"7 data bits": 7, "parity E": 3, "2 stop bits": 2} {
 		found := false
 		for _, one := range Framing(7, 'E', 2) {

@@ -82,15 +82,7 @@ func (t Talk) Conversation(port uint16, ends Ends, high Ports) Conversation {
 	}
 	both := func(what string, here Ports) []Packet { // a connection that the device opens
 		return []Packet{
-			one(
-				what,
-				true,
-				true,
-				false,
-				false,
-				"tcp",
-				here,
-			),
+			one(what, true, true, false, false, "tcp", here),
 			one("our answers to "+what, false, false, true, false, "tcp", here),
 			one("what follows "+what, true, false, false, false, "tcp", here),
 		}
@@ -106,15 +98,7 @@ func (t Talk) Conversation(port uint16, ends Ends, high Ports) Conversation {
 		control := both("its control connection", Port(port))
 		passive := both("its data connection", high)
 		active := []Packet{
-			one(
-				"our data connection",
-				false,
-				true,
-				false,
-				true,
-				"tcp",
-				high,
-			),
+			one("our data connection", false, true, false, true, "tcp", high),
 			one("its answers to our data connection", true, false, true, true, "tcp", high),
 			one("our data", false, false, false, true, "tcp", high),
 		}

@@ -102,14 +102,8 @@ func kernelVerdicts(t *testing.T, there apart.Elsewhere) {
 		return strings.TrimSpace(line) == "came"
 	}
 	for _, s := range services {
-		require.Eventually(
-			t,
-			func() bool { return fetch(s) },
-			20*time.Second,
-			50*time.Millisecond,
-			"%s, without any rule",
-			s.protocol,
-		)
+		require.Eventually(t, func() bool { return fetch(s) }, 20*time.Second, 50*time.Millisecond,
+			"%s, without any rule", s.protocol)
 	}
 	ends := Ends{netip.MustParseAddr(apart.Here), netip.MustParseAddr(apart.There), apart.WireHere}
 	counts := map[string]int{}
@@ -269,67 +263,24 @@ func (d drawn) of(all ...string) string { return all[d.IntN(len(all))] }
 
 // match is one condition, or none.
 func (d drawn) match(hook string) string {
-	ports := d.of(
-		"69",
-		"80",
-		"21",
-		"{ 69, 80 }",
-		"{ 21, 69, 80 }",
-		"1024-65535",
-		"32768-60999",
-		"40000-50000",
-		"1-1023",
-		"22",
-		"!= 69",
-		"!= { 69, 80 }",
-		"> 1023",
-		"< 1024",
-		"@doors",
-	)
+	ports := d.of("69", "80", "21", "{ 69, 80 }", "{ 21, 69, 80 }", "1024-65535", "32768-60999", "40000-50000",
+		"1-1023", "22", "!= 69", "!= { 69, 80 }", "> 1023", "< 1024", "@doors")
 	switch d.IntN(18) {
 	case 0, 1, 2:
 		return d.of("udp", "tcp", "th") + " " + d.of("dport", "dport", "sport") + " " + ports
 	case 3, 4:
-		return "ct state " + d.of(
-			"new",
-			"established",
-			"established,related",
-			"{ new, established }",
-			"invalid",
-			"!= new",
-			"related",
-		)
+		return "ct state " + d.of("new", "established", "established,related", "{ new, established }", "invalid",
+			"!= new", "related")
 	case 5, 6:
-		return "ip " + d.of(
-			"saddr",
-			"daddr",
-		) + " " + d.of(
-			"192.0.2.41",
-			"192.0.2.10",
-			"192.0.2.0/24",
-			"198.51.100.0/24",
-			"{ 192.0.2.41, 192.0.2.9 }",
-			"192.0.2.1-192.0.2.20",
-			"!= 192.0.2.41",
-			"@friends",
-		)
+		return "ip " + d.of("saddr", "daddr") + " " + d.of("192.0.2.41", "192.0.2.10", "192.0.2.0/24",
+			"198.51.100.0/24", "{ 192.0.2.41, 192.0.2.9 }", "192.0.2.1-192.0.2.20", "!= 192.0.2.41", "@friends")
 	case 7:
 		return "meta l4proto " + d.of("tcp", "udp", "{ tcp, udp }", "icmp", "!= udp")
 	case 8:
 		return "ip protocol " + d.of("tcp", "udp", "!= tcp")
 	case 9:
-		return d.of(
-			"iifname",
-			"iifname",
-			"oifname",
-		) + " " + d.of(
-			`"wire0"`,
-			`"lo"`,
-			`"eth*"`,
-			`"wire*"`,
-			`!= "wire0"`,
-			`{ "wire0", "lo" }`,
-		)
+		return d.of("iifname", "iifname", "oifname") + " " + d.of(`"wire0"`, `"lo"`, `"eth*"`, `"wire*"`, `!= "wire0"`,
+			`{ "wire0", "lo" }`)
 	case 10:
 		return "meta protocol " + d.of("ip", "ip", "!= ip", "{ ip, ip6 }")
 	case 11:
@@ -337,18 +288,8 @@ func (d drawn) match(hook string) string {
 	case 12:
 		return "ct direction " + d.of("original", "reply")
 	case 13:
-		return d.of(
-			"meta mark 0",
-			"meta mark 7",
-			"tcp flags syn",
-			"ip ttl > 3",
-			"meta pkttype host",
-			"fib daddr type local",
-			"ip length > 100",
-			"udp length > 0",
-			"ct mark 0",
-			"icmp type echo-request",
-		)
+		return d.of("meta mark 0", "meta mark 7", "tcp flags syn", "ip ttl > 3", "meta pkttype host",
+			"fib daddr type local", "ip length > 100", "udp length > 0", "ct mark 0", "icmp type echo-request")
 	case 14:
 		if hook == "output" || hook == "postrouting" {
 			return "meta skuid " + d.of("0", "!= 0")
@@ -374,34 +315,17 @@ func (d drawn) rule(hook string, chains []string) string {
 	}
 	switch d.IntN(14) {
 	case 0:
-		return "ct state vmap { established : accept, related : " + d.of(
-			"accept",
-			"drop",
-		) + ", invalid : drop" + d.of(
+		return "ct state vmap { established : accept, related : " + d.of("accept", "drop") + ", invalid : drop" + d.of(
 			"",
 			", new : "+d.of("accept", "continue", "return"),
 		) + " }"
 	case 1:
-		return d.of(
-			"udp",
-			"tcp",
-		) + " dport vmap { 69 : " + d.of(
-			"accept",
-			"drop",
-		) + ", 80 : " + d.of(
-			"accept",
-			"return",
-		) + ", 1024-65535 : " + d.of(
-			"accept",
-			"drop",
-			"continue",
-		) + " }"
+		return d.of("udp", "tcp") + " dport vmap { 69 : " + d.of("accept", "drop") + ", 80 : " + d.of("accept",
+			"return") + ", 1024-65535 : " + d.of("accept", "drop", "continue") + " }"
 	case 2:
 		if len(chains) > 0 {
-			return "meta l4proto vmap { tcp : jump " + chains[0] + ", udp : " + d.of(
-				"goto ",
-				"jump ",
-			) + chains[len(chains)-1] + " }"
+			return "meta l4proto vmap { tcp : jump " + chains[0] + ", udp : " + d.of("goto ",
+				"jump ") + chains[len(chains)-1] + " }"
 		}
 	}
 	return strings.TrimSpace(text + " " + verdicts[d.IntN(len(verdicts))])
@@ -412,16 +336,10 @@ func (d drawn) ruleset() string {
 	for table := range 1 + d.IntN(2) {
 		family := d.of("inet", "inet", "ip")
 		fmt.Fprintf(&out, "table %s t%d {\n", family, table)
-		fmt.Fprintf(
-			&out,
-			" set doors { type inet_service; flags interval; elements = { %s } }\n",
-			d.of("69", "69, 80", "21, 1024-65535", "22"),
-		)
-		fmt.Fprintf(
-			&out,
-			" set friends { type ipv4_addr; flags interval; elements = { %s } }\n",
-			d.of("192.0.2.41", "192.0.2.0/24", "198.51.100.7"),
-		)
+		fmt.Fprintf(&out, " set doors { type inet_service; flags interval; elements = { %s } }\n",
+			d.of("69", "69, 80", "21, 1024-65535", "22"))
+		fmt.Fprintf(&out, " set friends { type ipv4_addr; flags interval; elements = { %s } }\n",
+			d.of("192.0.2.41", "192.0.2.0/24", "198.51.100.7"))
 		var chains []string
 		for i := range d.IntN(3) {
 			name := fmt.Sprintf("c%d", i)
@@ -433,33 +351,17 @@ func (d drawn) ruleset() string {
 			chains = append(chains, name)
 		}
 		for _, hook := range []string{"input", "output", "prerouting", "postrouting"} {
-			if d.IntN(
-				map[string]int{"input": 5, "output": 2, "prerouting": 2, "postrouting": 2}[hook],
-			) == 0 != (hook == "input") {
+			if d.IntN(map[string]int{"input": 5, "output": 2, "prerouting": 2, "postrouting": 2}[hook]) == 0 != (hook == "input") {
 				policy := d.of("accept", "accept", "drop")
 				if hook == "prerouting" || hook == "postrouting" {
 					policy = d.of("accept", "accept", "accept", "drop")
 				}
-				fmt.Fprintf(
-					&out,
-					" chain at%s {\n  type filter hook %s priority %d; policy %s;\n",
-					hook,
-					hook,
-					d.IntN(3)*10,
-					policy,
-				)
+				fmt.Fprintf(&out, " chain at%s {\n  type filter hook %s priority %d; policy %s;\n", hook, hook,
+					d.IntN(3)*10, policy)
 				if d.IntN(3) > 0 {
-					fmt.Fprintf(
-						&out,
-						"  %s\n",
-						d.of(
-							"ct state established,related accept",
-							"ct state { established, related } accept",
-							"meta l4proto udp accept",
-							"ip saddr 192.0.2.0/24 accept",
-							`iifname "lo" accept`,
-						),
-					)
+					fmt.Fprintf(&out, "  %s\n",
+						d.of("ct state established,related accept", "ct state { established, related } accept",
+							"meta l4proto udp accept", "ip saddr 192.0.2.0/24 accept", `iifname "lo" accept`))
 				}
 				for range d.IntN(4) {
 					fmt.Fprintf(&out, "  %s\n", d.rule(hook, chains))
@@ -468,38 +370,25 @@ func (d drawn) ruleset() string {
 			}
 		}
 		if d.IntN(8) == 0 {
-			fmt.Fprintf(
-				&out,
-				" chain doors {\n  type nat hook prerouting priority -100;\n  %s %s dport %s redirect to :%s\n }\n",
-				"",
-				d.of("udp", "tcp"),
-				d.of("69", "80", "2222"),
-				d.of("6969", "8080"),
-			)
+			fmt.Fprintf(&out,
+				" chain doors {\n  type nat hook prerouting priority -100;\n  %s %s dport %s redirect to :%s\n }\n", "",
+				d.of("udp", "tcp"), d.of("69", "80", "2222"), d.of("6969", "8080"))
 		}
 		if d.IntN(10) == 0 && family == "ip" {
-			fmt.Fprintf(
-				&out,
-				" chain out {\n  type nat hook postrouting priority 100;\n  %s\n }\n",
-				d.of(`oifname "wire0" masquerade`, "ip daddr 198.51.100.0/24 masquerade"),
-			)
+			fmt.Fprintf(&out, " chain out {\n  type nat hook postrouting priority 100;\n  %s\n }\n",
+				d.of(`oifname "wire0" masquerade`, "ip daddr 198.51.100.0/24 masquerade"))
 		}
 		if d.IntN(10) == 0 {
-			fmt.Fprintf(
-				&out,
-				" chain early {\n  type filter hook prerouting priority -300;\n  %s\n }\n",
-				d.of("udp dport 69 notrack", "tcp dport 80 notrack", "tcp dport 2222 notrack"),
-			)
+			fmt.Fprintf(&out, " chain early {\n  type filter hook prerouting priority -300;\n  %s\n }\n",
+				d.of("udp dport 69 notrack", "tcp dport 80 notrack", "tcp dport 2222 notrack"))
 		}
 		fmt.Fprintf(&out, "}\n")
 	}
 	if d.IntN(8) == 0 {
-		fmt.Fprintf(
-			&out,
+		fmt.Fprintf(&out,
 			"table netdev n {\n chain in {\n  type filter hook ingress device %s priority 0; policy accept;\n  %s\n }\n}\n",
 			d.of("wire0", "lo"),
-			d.of("udp dport 69 drop", "tcp dport 22 drop", "ip saddr 192.0.2.41 drop", "ether type arp accept"),
-		)
+			d.of("udp dport 69 drop", "tcp dport 22 drop", "ip saddr 192.0.2.41 drop", "ether type arp accept"))
 	}
 	return out.String()
 }

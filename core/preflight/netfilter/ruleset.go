@@ -83,10 +83,8 @@ func parse(data []byte) (*ruleset, error) {
 					at := where{one.Family, one.Table, one.Chain}
 					r.rules[at] = append(r.rules[at], one)
 					r.marks = r.marks ||
-						slices.ContainsFunc(
-							one.Expr,
-							func(part map[string]json.RawMessage) bool { return part["mangle"] != nil },
-						)
+						slices.ContainsFunc(one.Expr,
+							func(part map[string]json.RawMessage) bool { return part["mangle"] != nil })
 				}
 			case "set", "map":
 				var set named

@@ -118,7 +118,9 @@ func (w *walk) payload(protocol, field string) value {
 	}
 	six := w.ends.Here.Is6()
 	switch {
-	case slices.Contains([]string{"tcp", "udp", "udplite", "sctp", "dccp", "icmp", "icmpv6", "igmp", "esp", "ah", "comp"}, protocol) && protocol != p.Protocol:
+	case slices.Contains(
+		[]string{"tcp", "udp", "udplite", "sctp", "dccp", "icmp", "icmpv6", "igmp", "esp", "ah", "comp"},
+		protocol) && protocol != p.Protocol:
 		return value{kind: ofNothing}
 	case protocol == "ip" && six || protocol == "ip6" && !six || protocol == "arp":
 		return value{kind: ofNothing}
@@ -203,10 +205,8 @@ func (w *walk) members(raw json.RawMessage) (all []json.RawMessage, known bool) 
 	var name string
 	if json.Unmarshal(raw, &name) == nil && strings.HasPrefix(name, "@") {
 		set, there := w.sets[where{w.base.Family, w.base.Table, name[1:]}]
-		dynamic := slices.ContainsFunc(
-			set.Flags,
-			func(flag string) bool { return flag == "dynamic" || flag == "timeout" },
-		)
+		dynamic := slices.ContainsFunc(set.Flags,
+			func(flag string) bool { return flag == "dynamic" || flag == "timeout" })
 		return set.Elem, there && !dynamic
 	}
 	if json.Unmarshal(raw, &all) == nil {

@@ -162,15 +162,8 @@ func (w *walk) remedy() string {
 	if w.packet.In {
 		side, ports = "dport", w.packet.To
 	}
-	return fmt.Sprintf(
-		"nft insert rule %s %s %s %s %s %s accept",
-		w.base.Family,
-		w.base.Table,
-		w.base.Name,
-		w.packet.Protocol,
-		side,
-		ports,
-	)
+	return fmt.Sprintf("nft insert rule %s %s %s %s %s %s accept", w.base.Family, w.base.Table, w.base.Name,
+		w.packet.Protocol, side, ports)
 }
 
 // note keeps what cannot be reported first, with its rule.

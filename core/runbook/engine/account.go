@@ -97,10 +97,8 @@ func (a *Account) refused() { a.wrote = a.wrote[:max(0, len(a.wrote)-1)] }
 
 // putsBack notes actions whose effect is put back: by themselves with other values, or by a step that says so.
 func (a *Account) putsBack(actions ...string) {
-	a.wrote = slices.DeleteFunc(
-		a.wrote,
-		func(c change) bool { return c.action != "" && slices.Contains(actions, c.action) },
-	)
+	a.wrote = slices.DeleteFunc(a.wrote,
+		func(c change) bool { return c.action != "" && slices.Contains(actions, c.action) })
 }
 
 // changesText are the steps that changed the device, in their order, empty for none.

@@ -93,11 +93,8 @@ func (acts *actions) Type(ctx context.Context, s *runbook.PreparedStep, d *runbo
 		acts.Wrote(s, d.Action.Action.Action, way.With...)
 	}
 	doubts := acts.run.Console.Doubts()
-	err = acts.run.Console.Command(
-		ctx,
-		command,
-		Typing{Fresh: true, Leads: d.Action.To != "", Masks: acts.masks(way, env)},
-	)
+	err = acts.run.Console.Command(ctx, command,
+		Typing{Fresh: true, Leads: d.Action.To != "", Masks: acts.masks(way, env)})
 	return &Begun{d.Action, way, env, command, acts.run.Console.Device().Commands, doubts}, err
 }
 
@@ -169,12 +166,8 @@ func (b *Begun) ended(v sense.State) error {
 	case to != "":
 		return fmt.Errorf("“%s” left the device in mode %s: %s", b.Command, v.Mode, LastLines(v.Output()))
 	case b.Way.Done != nil && !b.Way.Done.Matches(v.Output()):
-		return fmt.Errorf(
-			"“%s” did not say that it succeeded (looked for %s): %s",
-			b.Command,
-			b.Way.Way.Done,
-			LastLines(v.Output()),
-		)
+		return fmt.Errorf("“%s” did not say that it succeeded (looked for %s): %s", b.Command, b.Way.Way.Done,
+			LastLines(v.Output()))
 	}
 	return b.Way.Repeats(b.Command, v.Output(), b.Env)
 }
@@ -228,10 +221,8 @@ func (b *Begun) AsksOwn(v sense.State, answered string) bool {
 	if v.Asked == "" || v.Asked == answered || v.AtPrompt || !v.Free {
 		return false
 	}
-	return slices.ContainsFunc(
-		b.Way.Asks,
-		func(d *dialect.CompiledDialog) bool { return d.Pattern.MatchString(v.Asked) },
-	)
+	return slices.ContainsFunc(b.Way.Asks,
+		func(d *dialect.CompiledDialog) bool { return d.Pattern.MatchString(v.Asked) })
 }
 
 // masks makes the secrets known that stand in the command of a way, so that nobody is shown them, and reports whether

@@ -92,13 +92,8 @@ func (crs *course) planner() *runbook.Planner {
 	if v := crs.run.Console.Device(); v.AtPrompt {
 		mode = v.Mode
 	}
-	return crs.run.Prepared.Ahead(
-		cloneTree(crs.run.openEnv()),
-		crs.run.Console.Facts(),
-		mode,
-		crs.run.Console.Pending(),
-		crs.run.Console.Clock().Now(),
-	)
+	return crs.run.Prepared.Ahead(cloneTree(crs.run.openEnv()), crs.run.Console.Facts(), mode,
+		crs.run.Console.Pending(), crs.run.Console.Clock().Now())
 }
 
 // deadlinesMoved reports whether what the device does by itself has changed since that was asked last: what is ahead

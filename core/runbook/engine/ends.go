@@ -128,13 +128,11 @@ func (run *Run) conclude(ctx context.Context, err error) Result {
 func (run *Run) rollBack(ctx context.Context, failure string) Result {
 	run.Console.Emit(event.Note{Level: event.Warning, Text: "rolling back"})
 	run.rollingBack = true
-	run.Console.Emit(
-		event.Course{
-			Steps: append(
-				run.course.plansOf(run.course.steps[:min(len(run.course.steps), run.course.here+1)], run.course.here+1),
-				run.course.plansOf(run.Prepared.Rollback, 0)...),
-		},
-	)
+	run.Console.Emit(event.Course{
+		Steps: append(
+			run.course.plansOf(run.course.steps[:min(len(run.course.steps), run.course.here+1)], run.course.here+1),
+			run.course.plansOf(run.Prepared.Rollback, 0)...),
+	})
 	before := len(run.Account.ignored)
 	back := run.guarded(func() error { return run.runSteps(ctx, run.Prepared.Rollback, false) })
 	switch {
@@ -154,11 +152,8 @@ func (run *Run) rollBack(ctx context.Context, failure string) Result {
 		return Result{
 			Outcome: event.Failed,
 			Exit:    ExitFailed,
-			Message: fmt.Sprintf(
-				"%s; and of the rollback this failed: %s",
-				failure,
-				strings.Join(run.Account.ignored[before:], "; "),
-			),
+			Message: fmt.Sprintf("%s; and of the rollback this failed: %s", failure,
+				strings.Join(run.Account.ignored[before:], "; ")),
 		}
 	}
 	return run.rolledBack(failure)

@@ -58,7 +58,8 @@ func TestEveryEndHasAWordAndACode(t *testing.T) {
 			"", event.RolledBackBut, 4, "not put back: what these have changed: “Raise”",
 		},
 		"rolled back, where the rollback undoes it": {
-			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", strings.Replace(rollback, "{step:", "{undoes: [raise], step:", 1),
+			"      - {step: Raise, act: {action: raise}, on-failure: {do: roll-back}}\n", strings.Replace(rollback,
+				"{step:", "{undoes: [raise], step:", 1),
 			map[string][]string{"raise": {"no"}},
 			"", event.RolledBack, 4, "“Raise”: “raise” did not say that it succeeded",
 		},
@@ -128,12 +129,8 @@ func runText(t *testing.T, text string, c *echoing) (result engine.Result) {
 
 // TestOneTimeout holds that the larger of what step and action say is waited for, shown and named.
 func TestOneTimeout(t *testing.T) {
-	d, err := dialect.Parse(
-		"gate.yaml",
-		[]byte(
-			"dialect: gate\nmodes: [{mode: ready, prompt: '^> $'}]\nactions:\n  - {action: slow, command: slow, done: ok, timeout: 3m}\n  - {action: quick, command: quick, done: ok}\n",
-		),
-	)
+	d, err := dialect.Parse("gate.yaml",
+		[]byte("dialect: gate\nmodes: [{mode: ready, prompt: '^> $'}]\nactions:\n  - {action: slow, command: slow, done: ok, timeout: 3m}\n  - {action: quick, command: quick, done: ok}\n"))
 	require.NoError(t, err)
 	for steps, want := range map[string]struct {
 		timeout time.Duration
@@ -206,12 +203,8 @@ phases:
       - {step: Up, check: {holds: haul.state == "up", message: down}, on-failure: {repeat-from: look, times: 2}}
 `, c)
 	assert.Equal(t, event.Done, result.Outcome, result.Message)
-	assert.Equal(
-		t,
-		[]string{"cards", "fit 1", "fit 2", "haul", "cards", "fit 2", "haul"},
-		c.typed,
-		"what is fitted is not fitted twice",
-	)
+	assert.Equal(t, []string{"cards", "fit 1", "fit 2", "haul", "cards", "fit 2", "haul"}, c.typed,
+		"what is fitted is not fitted twice")
 }
 
 // TestAReadingThatIsADangerIsAskedAboutToo has a dialect that calls one so.
@@ -225,11 +218,9 @@ func TestAReadingThatIsADangerIsAskedAboutToo(t *testing.T) {
 // TestTheRollbackStandsOnTheCourse holds that a rollback's steps are known to whoever follows the run.
 func TestTheRollbackStandsOnTheCourse(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"raise": {"no"}}}
-	runText(
-		t,
+	runText(t,
 		"runbook: r\nphases:\n  - phase: one\n    steps: [{step: Raise, act: {action: raise}, on-failure: {do: roll-back}}, {step: Never, note: never}]\nrollback:\n  steps: [{step: Go back, act: {action: set, with: {to: '1'}}}]\n",
-		c,
-	)
+		c)
 	var titles []string
 	for _, e := range c.events {
 		if course, ok := e.(event.Course); ok {

@@ -34,10 +34,7 @@ const (
 // backTo goes back to the phase that a failed step names. What was unrolled from there on is unrolled again, since
 // its list may be another one now; but the present round of a loop begins again as it is.
 func (run *Run) backTo(
-	ctx context.Context,
-	steps []runbook.PreparedStep,
-	from int,
-	failure error,
+	ctx context.Context, steps []runbook.PreparedStep, from int, failure error,
 ) ([]runbook.PreparedStep, int, error) {
 	s := &steps[from]
 	again := s.Failure.RepeatFrom
@@ -52,10 +49,8 @@ func (run *Run) backTo(
 		return steps, run.phaseStart(steps, from, phase), nil
 	}
 	at := slices.IndexFunc(steps, func(one runbook.PreparedStep) bool { return one.PhaseIndex >= phase })
-	whole := slices.IndexFunc(
-		run.Prepared.Steps,
-		func(one runbook.PreparedStep) bool { return one.PhaseIndex >= phase },
-	)
+	whole := slices.IndexFunc(run.Prepared.Steps,
+		func(one runbook.PreparedStep) bool { return one.PhaseIndex >= phase })
 	if at < 0 || whole < 0 {
 		return steps, from, nil
 	}

@@ -25,16 +25,12 @@ func (run *Run) Ready(ctx context.Context, s *runbook.PreparedStep, img *image.I
 			run.AtEnd(func() {
 				if err := unpacker.Close(); err != nil {
 					run.Console.Emit(
-						event.Note{Level: event.Warning, Text: "what was unpacked is left behind: " + err.Error()},
-					)
+						event.Note{Level: event.Warning, Text: "what was unpacked is left behind: " + err.Error()})
 				}
 			})
 		}
-		return unpacker.Plain(
-			ctx,
-			img,
-			func() { run.Now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Timeout) },
-		)
+		return unpacker.Plain(ctx, img,
+			func() { run.Now(s, "Unpacks "+img.Name+" from "+img.Path, "the disk", s.Timeout) })
 	}
 	run.Now(s, "Hashes "+img.Name, "the disk", s.Timeout)
 	now, err := image.Open(img.Path, nil)
@@ -42,12 +38,8 @@ func (run *Run) Ready(ctx context.Context, s *runbook.PreparedStep, img *image.I
 		return nil, err
 	}
 	if now.SHA256 != img.SHA256 {
-		return nil, fmt.Errorf(
-			"%s changed since it was checked (sha256 %.12s…, was %.12s…)",
-			img.Path,
-			now.SHA256,
-			img.SHA256,
-		)
+		return nil, fmt.Errorf("%s changed since it was checked (sha256 %.12s…, was %.12s…)", img.Path, now.SHA256,
+			img.SHA256)
 	}
 	same := *img
 	same.Modified = now.Modified // it may have been touched
@@ -74,17 +66,14 @@ func (run *Run) ShowEstimates(img *image.Image, chosen string) {
 	baud, _ := run.Console.Speed()
 	report := event.Estimates{File: img.Name, Size: img.Size}
 	for _, one := range carrier.Estimates(img.Size, run.Prepared.WayToDevice(baud, run.measuredTrip())) {
-		report.All = append(
-			report.All,
-			event.Estimate{
-				Protocol: one.Protocol,
-				Terms:    one.Terms,
-				Time:     one.Time,
-				Why:      one.Why,
-				Warn:     one.Warn,
-				Chosen:   one.Protocol == chosen,
-			},
-		)
+		report.All = append(report.All, event.Estimate{
+			Protocol: one.Protocol,
+			Terms:    one.Terms,
+			Time:     one.Time,
+			Why:      one.Why,
+			Warn:     one.Warn,
+			Chosen:   one.Protocol == chosen,
+		})
 	}
 	run.Console.Emit(report)
 }

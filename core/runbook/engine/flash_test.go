@@ -134,11 +134,9 @@ func TestARehearsalIsHeldToWhatItPromises(t *testing.T) {
 		require.NoError(t, err)
 		_, err = book.CheckAgainst(d)
 		require.Error(t, err, want)
-		assert.Regexp(
-			t,
+		assert.Regexp(t,
 			`“Erase” changes what the device keeps, and its phase is a rehearsal|“Reckon” is rehearsed behind “Copy it”`,
-			err.Error(),
-		)
+			err.Error())
 	}
 	book, err := runbook.Parse("burn.yaml", []byte(burnBook))
 	require.NoError(t, err)

@@ -77,9 +77,8 @@ func (run *Run) present(s *runbook.PreparedStep) (p holdState, err error) {
 
 func (run *Run) askHold(ctx context.Context, s *runbook.PreparedStep, shown holdState, again string) error {
 	if run.course.steps != nil {
-		run.Console.Emit(
-			event.Course{Steps: run.course.plansOf(run.course.steps, run.course.here)},
-		) // what was read since fills it in
+		run.Console.Emit(event.Course{Steps: run.course.plansOf(run.course.steps,
+			run.course.here)}) // what was read since fills it in
 	}
 	run.Console.Emit(event.StepNow{ID: s.ID, Doing: run.Title(s), Awaiting: "your approval"})
 	answer, err := run.Console.Ask(ctx, event.Ask{

@@ -144,20 +144,15 @@ func (dev *identity) identify(ctx context.Context, s *runbook.PreparedStep) erro
 		return nil
 	}
 	dev.run.Console.Emit(
-		event.StepNow{ID: s.ID, Doing: dev.run.Title(s), Awaiting: "your word on which device this is"},
-	)
+		event.StepNow{ID: s.ID, Doing: dev.run.Title(s), Awaiting: "your word on which device this is"})
 	answer, err := dev.run.Console.Ask(ctx, event.Ask{
 		Form:    event.FormIdentity,
 		Step:    s.ID,
 		Title:   dev.run.Title(s),
 		Answers: []string{Approve, StopHere},
 		Changed: dev.run.MayHaveChanged(),
-		Text: fmt.Sprintf(
-			"Whether this is %s cannot be read: %s%s.",
-			dev.text(),
-			dev.unreadText(unread),
-			sinceText(doubts.Why),
-		),
+		Text: fmt.Sprintf("Whether this is %s cannot be read: %s%s.", dev.text(), dev.unreadText(unread),
+			sinceText(doubts.Why)),
 	})
 	if err == nil && answer != Approve {
 		err = fmt.Errorf("%w: whether this is %s cannot be read: %s", ErrStopped, dev.text(), dev.unreadText(unread))
@@ -214,10 +209,8 @@ func (dev *identity) readNow(ctx context.Context, s *runbook.PreparedStep) error
 	err := dev.run.Readings.Take(limited, s, reading)
 	switch {
 	case ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) && dev.run.Console.Doubts().Count != before:
-		return dev.readNow(
-			ctx,
-			s,
-		) // the operator had the helm meanwhile, or the line was lost: its time was not the device's
+		return dev.readNow(ctx,
+			s) // the operator had the helm meanwhile, or the line was lost: its time was not the device's
 	case err == nil && dev.run.Console.sure == inDoubt:
 		return &unreadError{
 			why: fmt.Sprintf("%s says nothing of %s", reading.Command, dev.run.Prepared.Dialect.IdentityFact()),
@@ -264,12 +257,10 @@ func (dev *identity) identified(reading *dialect.CompiledReading, facts []device
 	case dev.read || dev.checking:
 		return &otherDevice{fmt.Sprintf("another device is on the line now: %s reads %s, was %s", name, now, before)}
 	default:
-		dev.run.Console.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text:  fmt.Sprintf("this is another device than before: %s reads %s, was %s", name, now, before),
-			},
-		)
+		dev.run.Console.Emit(event.Note{
+			Level: event.Warning,
+			Text:  fmt.Sprintf("this is another device than before: %s reads %s, was %s", name, now, before),
+		})
 	}
 	dev.is, dev.read, dev.run.Console.sure = now, true, doubts.Count
 	return nil
@@ -287,11 +278,8 @@ func (dev *identity) about() (text string, unread bool) {
 		dev.run.Talk.moveTo(v.Mode, reading.In) != nil {
 		return text, false
 	}
-	return text + fmt.Sprintf(
-		" Whether it is %s cannot be read in mode %s.",
-		dev.text(),
-		dev.run.Prepared.Dialect.ModeTitle(v.Mode),
-	), true
+	return text + fmt.Sprintf(" Whether it is %s cannot be read in mode %s.", dev.text(),
+		dev.run.Prepared.Dialect.ModeTitle(v.Mode)), true
 }
 
 // grants takes an approval of a hold for the operator's word on the device, where the hold has said that nothing else

@@ -127,10 +127,7 @@ func (c *StepConsole) Moves(ctx context.Context, do func(context.Context) error)
 
 // once does it until the operator takes the helm, which is ErrHelm then, or the time is over.
 func (c *StepConsole) once(
-	ctx context.Context,
-	p *timeLimit,
-	kind kind,
-	do func(context.Context) error,
+	ctx context.Context, p *timeLimit, kind kind, do func(context.Context) error,
 ) (over bool, err error) {
 	held, release := c.WithHelm(ctx)
 	defer release()
@@ -186,8 +183,7 @@ func (run *Run) left(p *timeLimit) (left time.Duration, why string) {
 func (c *StepConsole) handedOver(p *timeLimit) error {
 	begun, doing := c.Clock().Now(), c.run.doing
 	c.Console.Emit(
-		event.StepNow{ID: p.step.ID, Doing: "The hand has the helm", Awaiting: "until it is given back", Resumes: true},
-	)
+		event.StepNow{ID: p.step.ID, Doing: "The hand has the helm", Awaiting: "until it is given back", Resumes: true})
 	wish, err := c.AwaitHelm(c.run.Context)
 	if !p.until.IsZero() {
 		p.until = p.until.Add(c.Clock().Since(begun))

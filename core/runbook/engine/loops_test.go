@@ -65,12 +65,8 @@ func TestAPhaseIsCarriedOutForEachRow(t *testing.T) {
 	}
 	result := carryOut(t, eachCard, c)
 	assert.Equal(t, event.Done, result.Outcome, result.Message)
-	assert.Equal(
-		t,
-		[]string{"cards", "fit 2", "fit 3", "fit 3", "fit 3", "cards"},
-		c.typed,
-		"a round starts over from its own beginning",
-	)
+	assert.Equal(t, []string{"cards", "fit 2", "fit 3", "fit 3", "fit 3", "cards"}, c.typed,
+		"a round starts over from its own beginning")
 	var course event.Course
 	for _, e := range c.events {
 		if report, ok := e.(event.Course); ok && len(course.Steps) == 0 && len(report.Steps) == 4 {
@@ -78,19 +74,15 @@ func TestAPhaseIsCarriedOutForEachRow(t *testing.T) {
 		}
 	}
 	require.Len(t, course.Steps, 4)
-	assert.Equal(
-		t,
-		event.StepPlan{
-			ID:      "2b.1",
-			Phase:   "slot 3",
-			Title:   "Fit 3",
-			Verb:    "act",
-			Timeout: course.Steps[2].Timeout,
-			Cards:   []string{runbook.CardBanks},
-			Types:   []string{"fit 3"},
-		},
-		course.Steps[2],
-	)
+	assert.Equal(t, event.StepPlan{
+		ID:      "2b.1",
+		Phase:   "slot 3",
+		Title:   "Fit 3",
+		Verb:    "act",
+		Timeout: course.Steps[2].Timeout,
+		Cards:   []string{runbook.CardBanks},
+		Types:   []string{"fit 3"},
+	}, course.Steps[2])
 }
 
 func TestALoopOverNothingIsLeftOut(t *testing.T) {

@@ -10,12 +10,8 @@ import (
 )
 
 func TestProgressIsReadFromTheScreen(t *testing.T) {
-	d, err := dialect.Parse(
-		"p.yaml",
-		[]byte(
-			"dialect: p\nmodes: [{mode: ready, prompt: '^> $'}]\nactions:\n  - {action: a, command: a, done: a, progress: '(\\d+) ?%'}\n  - {action: b, command: b, done: b, progress: 'drawing (\\d+) of (\\d+)'}\n",
-		),
-	)
+	d, err := dialect.Parse("p.yaml",
+		[]byte("dialect: p\nmodes: [{mode: ready, prompt: '^> $'}]\nactions:\n  - {action: a, command: a, done: a, progress: '(\\d+) ?%'}\n  - {action: b, command: b, done: b, progress: 'drawing (\\d+) of (\\d+)'}\n"))
 	require.NoError(t, err)
 	for _, c := range []struct {
 		action, output string

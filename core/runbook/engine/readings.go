@@ -72,7 +72,8 @@ func (rd *readings) takeNow(ctx context.Context, s *runbook.PreparedStep, readin
 		}
 		if words := rd.run.Prepared.Dialect.Refuses(output); words != "" { // no list is empty because of that
 			err = &RefusedError{command, words}
-		} else if facts, err = reading.Parse(output, command, rd.run.Console.Clock().Now(), rd.run.Console.Facts()); err == nil {
+		} else if facts, err = reading.Parse(output, command, rd.run.Console.Clock().Now(),
+			rd.run.Console.Facts()); err == nil {
 			if err = reading.Repeats(command, output, rd.run.Env()); err == nil {
 				err = rd.known(reading, facts)
 			}
@@ -129,13 +130,8 @@ func (rd *readings) refresh(ctx context.Context, s *runbook.PreparedStep) error 
 	if err := rd.settled(ctx); err != nil {
 		return err
 	}
-	return rd.takeAgain(
-		ctx,
-		s,
-		facts,
-		rd.old,
-		func(reading *dialect.CompiledReading) bool { return rd.readable(reading) },
-	)
+	return rd.takeAgain(ctx, s, facts, rd.old,
+		func(reading *dialect.CompiledReading) bool { return rd.readable(reading) })
 }
 
 // settling is how long a device may take to come to its prompt, before it is taken for one that cannot be read now.
@@ -169,20 +165,12 @@ func (rd *readings) EnsureFresh(ctx context.Context, s *runbook.PreparedStep, gu
 			names = append(names, g.Uses()...)
 		}
 	}
-	return rd.takeAgain(
-		ctx,
-		s,
-		rd.factsOf(names),
-		rd.run.Console.Facts().Old,
-		func(*dialect.CompiledReading) bool { return true },
-	)
+	return rd.takeAgain(ctx, s, rd.factsOf(names), rd.run.Console.Facts().Old,
+		func(*dialect.CompiledReading) bool { return true })
 }
 
 func (rd *readings) takeAgain(
-	ctx context.Context,
-	s *runbook.PreparedStep,
-	facts []device.Fact,
-	old func(device.Fact) bool,
+	ctx context.Context, s *runbook.PreparedStep, facts []device.Fact, old func(device.Fact) bool,
 	can func(*dialect.CompiledReading) bool,
 ) error {
 	for _, name := range rd.run.Prepared.Dialect.ReadingNames() {
@@ -197,11 +185,8 @@ func (rd *readings) takeAgain(
 			err = rd.takeWithin(ctx, s, reading)
 		}
 		if err != nil {
-			return fmt.Errorf(
-				"%s was read before the device was last changed and has to be read again: %w",
-				facts[made].Name,
-				err,
-			)
+			return fmt.Errorf("%s was read before the device was last changed and has to be read again: %w",
+				facts[made].Name, err)
 		}
 	}
 	return nil
@@ -217,11 +202,8 @@ func (rd *readings) takeWithin(ctx context.Context, s *runbook.PreparedStep, rea
 func (rd *readings) oldText(s *runbook.PreparedStep) string {
 	for _, fact := range rd.factsOf(s.Rests()) {
 		if rd.old(fact) {
-			return fmt.Sprintf(
-				" %s was read %s ago and cannot be read now.",
-				fact.Name,
-				units.Text(rd.run.Console.Clock().Since(fact.At)),
-			)
+			return fmt.Sprintf(" %s was read %s ago and cannot be read now.", fact.Name,
+				units.Text(rd.run.Console.Clock().Since(fact.At)))
 		}
 	}
 	return ""

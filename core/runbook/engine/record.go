@@ -20,19 +20,15 @@ func (run *Run) onRecord(ctx context.Context, s *runbook.PreparedStep, command s
 			return err
 		}
 		run.Console.Emit(
-			event.StepNow{ID: s.ID, Doing: run.Title(s), Awaiting: "a record, or your word to go on without"},
-		)
+			event.StepNow{ID: s.ID, Doing: run.Title(s), Awaiting: "a record, or your word to go on without"})
 		answer, asked := run.Console.Ask(ctx, event.Ask{
 			Form:    event.FormRecord,
 			Step:    s.ID,
 			Title:   run.Title(s),
 			Types:   []string{command},
 			Changed: run.MayHaveChanged(),
-			Text: fmt.Sprintf(
-				"“%s” is not typed: it is %v. It can be tried again once that is mended.",
-				command,
-				err,
-			),
+			Text: fmt.Sprintf("“%s” is not typed: it is %v. It can be tried again once that is mended.", command,
+				err),
 			Answers: []string{TryAgain, GoUnrecorded, StopHere},
 		})
 		switch {
@@ -41,8 +37,7 @@ func (run *Run) onRecord(ctx context.Context, s *runbook.PreparedStep, command s
 		case answer == GoUnrecorded:
 			run.Account.unrecorded = fmt.Sprintf("from “%s” on: %v", command, err)
 			run.Console.Emit(
-				event.Note{Level: event.Warning, Text: "goes on unrecorded by the operator's word: " + err.Error()},
-			)
+				event.Note{Level: event.Warning, Text: "goes on unrecorded by the operator's word: " + err.Error()})
 		case answer != TryAgain:
 			return fmt.Errorf("%w before “%s”: %w", ErrStopped, command, err)
 		}

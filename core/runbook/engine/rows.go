@@ -95,15 +95,9 @@ func (r Roll) Split(rows []map[string]any, column string) (good []map[string]any
 			odd = append(odd, fmt.Sprintf("%s %s is listed twice", column, name))
 		case seen[name] > 2:
 		case len(r.began) > 0 && !slices.Contains(r.began, name):
-			odd = append(
-				odd,
-				fmt.Sprintf(
-					"%s %s is none of those that were there when the run began: %s",
-					column,
-					name,
-					strings.Join(slices.Compact(slices.Clone(r.began)), ", "),
-				),
-			)
+			odd = append(odd,
+				fmt.Sprintf("%s %s is none of those that were there when the run began: %s", column, name,
+					strings.Join(slices.Compact(slices.Clone(r.began)), ", ")))
 		default:
 			good = append(good, row)
 		}

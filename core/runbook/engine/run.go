@@ -97,15 +97,13 @@ func (run *Run) Execute(ctx context.Context) Result {
 	if note := run.putBack(ctx); note != "" {
 		result.Message += "; " + note
 	}
-	run.Console.Emit(
-		event.RunEnd{
-			Outcome:    result.Outcome,
-			Exit:       result.Exit,
-			Message:    result.Message,
-			Proved:     result.Proved,
-			Unrecorded: run.Account.unrecorded,
-		},
-	)
+	run.Console.Emit(event.RunEnd{
+		Outcome:    result.Outcome,
+		Exit:       result.Exit,
+		Message:    result.Message,
+		Proved:     result.Proved,
+		Unrecorded: run.Account.unrecorded,
+	})
 	run.Console.Release("the runbook ended")
 	return result
 }
@@ -203,12 +201,10 @@ func (run *Run) wished(s *runbook.PreparedStep, err error) (byHand, again bool, 
 		return false, false, fmt.Errorf("%w at “%s”", ErrStopped, run.Title(s))
 	}
 	if open := run.course.dealsWith(s); len(open) > 0 {
-		run.Console.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text:  "“" + run.Title(s) + "” was not done by hand: " + run.openText(open) + "; it is done now",
-			},
-		)
+		run.Console.Emit(event.Note{
+			Level: event.Warning,
+			Text:  "“" + run.Title(s) + "” was not done by hand: " + run.openText(open) + "; it is done now",
+		})
 		return false, true, nil
 	}
 	run.Account.byHand = append(run.Account.byHand, "“"+run.Title(s)+"”")
@@ -235,13 +231,11 @@ func stepEnd(s *runbook.PreparedStep, byHand bool, err error) event.StepEnd {
 // none that learns from the device.
 func (run *Run) skips(s *runbook.PreparedStep) (bool, error) {
 	if s.PhaseIndex < run.Prepared.FromPhase && !run.rollingBack && !s.Learns() {
-		run.Console.Emit(
-			event.StepEnd{
-				ID:      s.ID,
-				Outcome: event.Skipped,
-				Message: "the run begins at “" + run.Prepared.Book.Phases[run.Prepared.FromPhase].Phase + "”",
-			},
-		)
+		run.Console.Emit(event.StepEnd{
+			ID:      s.ID,
+			Outcome: event.Skipped,
+			Message: "the run begins at “" + run.Prepared.Book.Phases[run.Prepared.FromPhase].Phase + "”",
+		})
 		return true, nil
 	}
 	for _, when := range s.Guards {
@@ -250,13 +244,11 @@ func (run *Run) skips(s *runbook.PreparedStep) (bool, error) {
 			return false, fmt.Errorf("step “%s”: when %w", run.Title(s), err)
 		}
 		if !holds {
-			run.Console.Emit(
-				event.StepEnd{
-					ID:      s.ID,
-					Outcome: event.Skipped,
-					Message: cmp.Or(s.SkippedText.Shown(run.openEnv()), "not needed"),
-				},
-			)
+			run.Console.Emit(event.StepEnd{
+				ID:      s.ID,
+				Outcome: event.Skipped,
+				Message: cmp.Or(s.SkippedText.Shown(run.openEnv()), "not needed"),
+			})
 			return true, nil
 		}
 	}

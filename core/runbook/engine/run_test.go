@@ -165,14 +165,10 @@ func (c *echoing) Type(_ context.Context, text string, _ bool) error {
 		}
 	}
 	c.view = sense.NewState(
-		sense.State{Mode: "ready", AtPrompt: output != "silence", Prompt: "> ", Count: c.view.Count + 1},
-		output,
-	)
+		sense.State{Mode: "ready", AtPrompt: output != "silence", Prompt: "> ", Count: c.view.Count + 1}, output)
 	if output == "going" {
 		c.view = sense.NewState(
-			sense.State{Mode: sense.Garbled, Passed: []string{"away", sense.Garbled}, Count: c.view.Count + 1},
-			output,
-		)
+			sense.State{Mode: sense.Garbled, Passed: []string{"away", sense.Garbled}, Count: c.view.Count + 1}, output)
 	}
 	return nil
 }
@@ -203,10 +199,8 @@ func (c *echoing) Settle(context.Context) error                   { return nil }
 func (c *echoing) AwaitLine(context.Context) error                { return nil }
 func (c *echoing) AwaitHelm(context.Context) (engine.Wish, error) { return engine.Stop, nil }
 func (c *echoing) Pending() []dialect.Open {
-	return slices.DeleteFunc(
-		slices.Clone(c.pending),
-		func(o dialect.Open) bool { return c.notices && !o.Until.After(time.Now()) },
-	)
+	return slices.DeleteFunc(slices.Clone(c.pending),
+		func(o dialect.Open) bool { return c.notices && !o.Until.After(time.Now()) })
 }
 func (c *echoing) Gone() []event.Pending         { return nil }
 func (c *echoing) Doubts() engine.Doubts         { return engine.Doubts{} }
@@ -343,11 +337,8 @@ func TestAModeThatWasLeftAgainCounts(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"leave": {"going"}}}
 	assert.Equal(t, event.Done, runSteps(t, "      - {step: Leave, act: {action: leave}}\n", c).Outcome)
 	c = &echoing{answers: map[string][]string{"leave": {"cannot"}}}
-	assert.Contains(
-		t,
-		runSteps(t, "      - {step: Leave, act: {action: leave}}\n", c).Message,
-		"left the device in mode ready: cannot",
-	)
+	assert.Contains(t, runSteps(t, "      - {step: Leave, act: {action: leave}}\n", c).Message,
+		"left the device in mode ready: cannot")
 }
 
 func TestALostLineRepeatsWhatIsHarmless(t *testing.T) {
@@ -431,12 +422,8 @@ phases:
 	c := &echoing{answers: map[string][]string{"state": {"value 4"}, "raise": {"raised"}}}
 	result := begunAt(t, text, "raise", c)
 	assert.Equal(t, event.Done, result.Outcome, result.Message)
-	assert.Equal(
-		t,
-		[]string{"state", "raise"},
-		c.typed,
-		"what was changed before is not changed again, what was read is read anew",
-	)
+	assert.Equal(t, []string{"state", "raise"}, c.typed,
+		"what was changed before is not changed again, what was read is read anew")
 	assert.Equal(t, []string{"1.1 done", "1.2 done", "1.3 skipped", "2.1 done"}, c.outcomes())
 	p, err := prepare(t, text, nil)
 	require.NoError(t, err)
@@ -473,11 +460,8 @@ func TestAWaitIsBoundedByWhatRunsOut(t *testing.T) {
 	var result engine.Result
 	synctest.Test(t, func(t *testing.T) {
 		began = time.Now()
-		p, err := prepare(
-			t,
-			"runbook: r\nphases: [{phase: one, steps: [{step: Wait, wait: {mode: [away]}, timeout: 1h}]}]\n",
-			nil,
-		)
+		p, err := prepare(t,
+			"runbook: r\nphases: [{phase: one, steps: [{step: Wait, wait: {mode: [away]}, timeout: 1h}]}]\n", nil)
 		require.NoError(t, err)
 		c.view = sense.State{Mode: "ready"}
 		c.pending = []dialect.Open{
@@ -538,11 +522,8 @@ rollback: {about: it comes back by itself, steps: [{step: It is away, undoes: [r
 func TestHoldsSaysWhatIsPending(t *testing.T) {
 	c := &echoing{}
 	synctest.Test(t, func(t *testing.T) {
-		p, err := prepare(
-			t,
-			"runbook: r\nphases: [{phase: one, steps: [{step: Raise, hold: Raises it., act: {action: raise}}]}]\n",
-			nil,
-		)
+		p, err := prepare(t,
+			"runbook: r\nphases: [{phase: one, steps: [{step: Raise, hold: Raises it., act: {action: raise}}]}]\n", nil)
 		require.NoError(t, err)
 		if c.view = c.lost; c.lost.Asked == "" {
 			c.view = sense.State{Mode: "ready", AtPrompt: true}
@@ -573,12 +554,8 @@ func TestAnotherDeviceBehindALostLineIsNoticed(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			d, err := dialect.Parse("id.yaml", []byte(deviceText+"identity: {read: self, fact: device.serial}\n"))
 			require.NoError(t, err)
-			book, err := runbook.Parse(
-				"book.yaml",
-				[]byte(
-					"runbook: r\nphases: [{phase: one, steps: [{step: Who, read: [self]}, {step: Look, read: [state]}]}]\n",
-				),
-			)
+			book, err := runbook.Parse("book.yaml",
+				[]byte("runbook: r\nphases: [{phase: one, steps: [{step: Who, read: [self]}, {step: Look, read: [state]}]}]\n"))
 			require.NoError(t, err)
 			p, err := book.Prepare(d, nil, runbook.Kit{})
 			require.NoError(t, err)
@@ -600,11 +577,8 @@ func TestARunAsksAfterOneThatWasCutOff(t *testing.T) {
 			decide:  func(event.Ask) string { return answer },
 		}
 		synctest.Test(t, func(t *testing.T) {
-			p, err := prepare(
-				t,
-				"runbook: r\nphases: [{phase: one, steps: [{step: Raise, act: {action: raise}}]}]\n",
-				nil,
-			)
+			p, err := prepare(t, "runbook: r\nphases: [{phase: one, steps: [{step: Raise, act: {action: raise}}]}]\n",
+				nil)
 			require.NoError(t, err)
 			p.Kit.CutOff = "entry 7 was cut off in step “Raise”"
 			if c.view = c.lost; c.lost.Asked == "" {
@@ -627,11 +601,9 @@ func TestARunAsksAfterOneThatWasCutOff(t *testing.T) {
 
 func TestAHoldFillsTheCourseInWithWhatWasRead(t *testing.T) {
 	c := &echoing{answers: map[string][]string{"state": {"value 4"}}}
-	runSteps(
-		t,
+	runSteps(t,
 		"      - {step: Look, read: [state]}\n      - {step: 'Set ${state.value}', hold: Sets it., act: {action: set, with: {to: '${state.value}'}}}\n",
-		c,
-	)
+		c)
 	var begun, held []string
 	for _, e := range c.events {
 		switch b := e.(type) {

@@ -60,8 +60,7 @@ func (sp *lineSpeed) Change(ctx context.Context, s *runbook.PreparedStep, from, 
 	if _, err := sp.run.Talk.wake(ctx, provePresses, time.Second); err == nil {
 		took := sp.run.Console.Clock().Since(begun).Round(10 * time.Millisecond)
 		sp.run.Console.Emit(
-			event.Note{Level: event.Info, Text: fmt.Sprintf("clean prompt at %d baud after %s", to, took)},
-		)
+			event.Note{Level: event.Info, Text: fmt.Sprintf("clean prompt at %d baud after %s", to, took)})
 		return nil
 	} else if ctx.Err() != nil {
 		return err
@@ -71,11 +70,8 @@ func (sp *lineSpeed) Change(ctx context.Context, s *runbook.PreparedStep, from, 
 
 // fallBack returns to the old speed, hunting when the device is not there either.
 func (sp *lineSpeed) fallBack(ctx context.Context, from, to int) error {
-	if err := sp.run.Console.SetSpeed(
-		ctx,
-		from,
-		fmt.Sprintf("no clean prompt at %d, back to the old speed", to),
-	); err != nil {
+	if err := sp.run.Console.SetSpeed(ctx, from,
+		fmt.Sprintf("no clean prompt at %d, back to the old speed", to)); err != nil {
 		return err
 	}
 	if _, err := sp.run.Talk.wake(ctx, provePresses, time.Second); err == nil {
@@ -145,11 +141,8 @@ func (sp *lineSpeed) restore(ctx context.Context) string {
 	if _, err := sp.run.Talk.wake(free, 2, time.Second); err == nil {
 		return ""
 	}
-	return fmt.Sprintf(
-		"our end is back at %d baud, but no clean prompt was seen there: the device may still be at %d",
-		sp.before,
-		ours,
-	)
+	return fmt.Sprintf("our end is back at %d baud, but no clean prompt was seen there: the device may still be at %d",
+		sp.before, ours)
 }
 
 // Before is the line's speed before the run, in baud, 0 where it has none.

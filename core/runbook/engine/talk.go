@@ -24,10 +24,8 @@ func (tk *talk) command(ctx context.Context, command string) (string, error) {
 	}
 	ours := tk.run.Console.Device().Commands
 	for {
-		v, err := tk.run.Console.Await(
-			ctx,
-			func(v sense.State) bool { return v.AtPrompt || v.Dialog != "" || v.Commands != ours },
-		)
+		v, err := tk.run.Console.Await(ctx,
+			func(v sense.State) bool { return v.AtPrompt || v.Dialog != "" || v.Commands != ours })
 		switch {
 		case errors.Is(err, context.DeadlineExceeded):
 			return "", fmt.Errorf("no prompt after “%s”, %w", command, TimeoutError(err, tk.run))
@@ -82,17 +80,11 @@ func (tk *talk) answerNow(ctx context.Context, own []*dialect.CompiledDialog, v 
 		return fmt.Errorf("answering %q: %w", strings.TrimSpace(v.Asks), err)
 	}
 	if dialog.Because != "" {
-		tk.run.Console.Emit(
-			event.Note{
-				Level: event.Info,
-				Text: fmt.Sprintf(
-					"answers “%s” to “%s”: %s",
-					shownReply(dialog, reply),
-					strings.TrimSpace(v.Asked),
-					dialog.Because,
-				),
-			},
-		)
+		tk.run.Console.Emit(event.Note{
+			Level: event.Info,
+			Text: fmt.Sprintf("answers “%s” to “%s”: %s", shownReply(dialog, reply), strings.TrimSpace(v.Asked),
+				dialog.Because),
+		})
 	}
 	if dialog.NoEnter {
 		return tk.run.Console.Type(ctx, reply, dialog.Secret)
@@ -102,10 +94,8 @@ func (tk *talk) answerNow(ctx context.Context, own []*dialect.CompiledDialog, v 
 
 // leaveToOperator asks for an answer to be typed by hand.
 func (tk *talk) leaveToOperator(ctx context.Context, v sense.State) error {
-	answer, err := tk.run.Console.Ask(
-		ctx,
-		event.Ask{Form: event.FormDialog, Text: strings.TrimSpace(v.Asks), Answers: []string{DoneByMe, StopHere}},
-	)
+	answer, err := tk.run.Console.Ask(ctx,
+		event.Ask{Form: event.FormDialog, Text: strings.TrimSpace(v.Asks), Answers: []string{DoneByMe, StopHere}})
 	if err == nil && answer != DoneByMe {
 		err = fmt.Errorf("%w at a question of the device", ErrStopped)
 	}
@@ -137,17 +127,11 @@ func (tk *talk) EnsureMode(ctx context.Context, s *runbook.PreparedStep, modes [
 		}
 		move := tk.moveTo(v.Mode, modes)
 		if move == nil {
-			return fmt.Errorf(
-				"this needs mode %s; the device is in %s, and the dialect knows no way there",
-				strings.Join(modes, " or "),
-				v.Mode,
-			)
+			return fmt.Errorf("this needs mode %s; the device is in %s, and the dialect knows no way there",
+				strings.Join(modes, " or "), v.Mode)
 		}
-		if err := tk.run.Actions.Perform(
-			ctx,
-			s,
-			&runbook.CompiledCall{Action: tk.run.Prepared.Dialect.Action(move.Action)},
-		); err != nil &&
+		if err := tk.run.Actions.Perform(ctx, s,
+			&runbook.CompiledCall{Action: tk.run.Prepared.Dialect.Action(move.Action)}); err != nil &&
 			!errors.Is(err, ErrReturned) {
 			return fmt.Errorf("going from %s to %s: %w", move.From, move.To, err)
 		}
@@ -170,15 +154,9 @@ func (tk *talk) wake(ctx context.Context, times int, each time.Duration) (sense.
 	for range times {
 		if asked := tk.run.Console.Device().UnknownQuestion(); asked != "" {
 			return sense.State{}, fmt.Errorf(
-				"the device asks %q, which the dialect does not know; Enter would answer it: answer it by hand",
-				asked,
-			)
+				"the device asks %q, which the dialect does not know; Enter would answer it: answer it by hand", asked)
 		}
-		if err = tk.run.Console.Type(
-			ctx,
-			tk.run.Prepared.Dialect.Wake(),
-			false,
-		); err != nil &&
+		if err = tk.run.Console.Type(ctx, tk.run.Prepared.Dialect.Wake(), false); err != nil &&
 			!errors.Is(err, ErrReturned) {
 			return sense.State{}, err
 		}

@@ -54,13 +54,8 @@ func (b *actBody) Compile(c *runbook.Compiler) runbook.Work {
 	if b.Expect != nil {
 		w.readings = c.Readings("expect.read", b.Expect.Read)
 		w.holds = c.Proof("expect.holds", b.Expect.Holds)
-		w.message, w.proves = c.Template(
-			"expect.message",
-			b.Expect.Message,
-		), c.Template(
-			"expect.proves",
-			b.Expect.Proves,
-		)
+		w.message, w.proves = c.Template("expect.message", b.Expect.Message), c.Template("expect.proves",
+			b.Expect.Proves)
 	}
 	return w
 }

@@ -121,12 +121,8 @@ func (w *agreeWork) rows(env map[string]any, roll engine.Roll) ([]map[string]any
 		for _, row := range all {
 			named = append(named, expression.Format(row[w.Unit]))
 		}
-		return nil, fmt.Errorf(
-			"%s are to agree, and only %d tell: unit %s",
-			units.Many(least, "unit"),
-			len(all),
-			cmp.Or(strings.Join(named, ", "), "none"),
-		)
+		return nil, fmt.Errorf("%s are to agree, and only %d tell: unit %s", units.Many(least, "unit"), len(all),
+			cmp.Or(strings.Join(named, ", "), "none"))
 	}
 	return all, nil
 }
@@ -148,10 +144,8 @@ func (w *agreeWork) hold(run *engine.Run, rows []map[string]any) (said string, d
 		if !there {
 			return "", false, fmt.Errorf("the rows of %s have no %s", w.In, w.On)
 		}
-		parts = append(
-			parts,
-			fmt.Sprintf("unit %s has %s", expression.Format(row[w.Unit]), cmp.Or(expression.Format(value), "none")),
-		)
+		parts = append(parts,
+			fmt.Sprintf("unit %s has %s", expression.Format(row[w.Unit]), cmp.Or(expression.Format(value), "none")))
 		differs = differs || !sameValue(run.Prepared.Dialect.Order(), want, value)
 	}
 	if !differs {

@@ -51,12 +51,8 @@ const (
 // the speed when what comes is garble or nothing.
 func (w *catchWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
 	c := &catcher{Run: run, step: s, want: w.Mode}
-	run.Now(
-		s,
-		"Looks for the device on the line",
-		"a prompt of mode "+run.Prepared.Dialect.ModeTitle(c.want),
-		s.Timeout,
-	)
+	run.Now(s, "Looks for the device on the line", "a prompt of mode "+run.Prepared.Dialect.ModeTitle(c.want),
+		s.Timeout)
 	if err := run.EndReceiver(ctx); err != nil {
 		return err
 	}
@@ -101,12 +97,8 @@ func (c *catcher) act(ctx context.Context, v sense.State) (caught, acted bool, e
 	case v.AtPrompt && c.Prepared.Dialect.MoveFrom(v.Mode, c.want) != nil:
 		return true, true, c.Talk.EnsureMode(ctx, c.step, []string{c.want})
 	case v.AtPrompt:
-		c.Now(
-			c.step,
-			"The device is in mode "+c.Prepared.Dialect.ModeTitle(v.Mode),
-			"it to restart: the mode "+c.want+" is reached no other way",
-			c.step.Timeout,
-		)
+		c.Now(c.step, "The device is in mode "+c.Prepared.Dialect.ModeTitle(v.Mode),
+			"it to restart: the mode "+c.want+" is reached no other way", c.step.Timeout)
 		_, err := c.Console.Await(ctx, func(now sense.State) bool { return now.Count > v.Count })
 		return false, true, err
 	case v.Mode == sense.Receiving:
@@ -132,15 +124,11 @@ func (c *catcher) press(ctx context.Context) error {
 	case asked == "":
 		return c.Console.Type(ctx, c.Prepared.Dialect.Wake(), false)
 	case asked != c.asked:
-		c.Console.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text: fmt.Sprintf(
-					"the device shows %q, which may be a question: no key is pressed behind it; answer it by hand if it waits",
-					asked,
-				),
-			},
-		)
+		c.Console.Emit(event.Note{
+			Level: event.Warning,
+			Text: fmt.Sprintf("the device shows %q, which may be a question: no key is pressed behind it; answer it by hand if it waits",
+				asked),
+		})
 	}
 	c.asked = asked
 	return nil

@@ -42,11 +42,7 @@ func (w *checkWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedSt
 
 // check says whether a guard holds, and fails with a message when it does not.
 func check(
-	run *engine.Run,
-	s *runbook.PreparedStep,
-	holds *expression.Guard,
-	message *expression.Template,
-	title string,
+	run *engine.Run, s *runbook.PreparedStep, holds *expression.Guard, message *expression.Template, title string,
 ) error {
 	env := run.Env()
 	held, err := holds.Holds(env)

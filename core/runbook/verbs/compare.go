@@ -90,12 +90,8 @@ func compare(run *engine.Run, s *runbook.PreparedStep, c comparison) error {
 	}
 	run.Console.Emit(report)
 	if !held {
-		return fmt.Errorf(
-			"%s: want %s, the device says %s",
-			what,
-			cmp.Or(expression.Format(want), "nothing"),
-			cmp.Or(expression.Format(got), "nothing"),
-		)
+		return fmt.Errorf("%s: want %s, the device says %s", what, cmp.Or(expression.Format(want), "nothing"),
+			cmp.Or(expression.Format(got), "nothing"))
 	}
 	return prove(run, c.proves)
 }

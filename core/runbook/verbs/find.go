@@ -50,13 +50,8 @@ func (b *findBody) Compile(c *runbook.Compiler) runbook.Work {
 		}
 	}
 	if b.In != "" && len(w.places) == 0 {
-		c.Complain(
-			"in",
-			"dialect %s knows no files of its device %q; there are %s",
-			c.Dialect().Dialect,
-			b.In,
-			cmp.Or(strings.Join(known, ", "), "none"),
-		)
+		c.Complain("in", "dialect %s knows no files of its device %q; there are %s", c.Dialect().Dialect, b.In,
+			cmp.Or(strings.Join(known, ", "), "none"))
 	}
 	c.Makes(findMakes...)
 	return w
@@ -74,12 +69,10 @@ func (w *findWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 	for _, place := range w.places {
 		err := run.Readings.Take(ctx, s, place.Reading)
 		if refused := new(engine.RefusedError); errors.As(err, &refused) { // it is transferred then
-			run.Console.Emit(
-				event.Note{
-					Level: event.Warning,
-					Text:  fmt.Sprintf("%s could not be looked at: %v", place.Title, refused),
-				},
-			)
+			run.Console.Emit(event.Note{
+				Level: event.Warning,
+				Text:  fmt.Sprintf("%s could not be looked at: %v", place.Title, refused),
+			})
 			continue
 		}
 		if err != nil {
@@ -106,11 +99,7 @@ func (w *findWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 
 // sameAs holds a file of the device against an image, and has the device hash it where that decides.
 func sameAs(
-	run *engine.Run,
-	ctx context.Context,
-	s *runbook.PreparedStep,
-	place *dialect.CompiledFiles,
-	img *image.Image,
+	run *engine.Run, ctx context.Context, s *runbook.PreparedStep, place *dialect.CompiledFiles, img *image.Image,
 	one image.Held,
 ) (image.Sameness, string, error) {
 	by, algorithm := img.SameAs(one)
@@ -136,10 +125,8 @@ func heldText(img *image.Image, place, name string, by image.Sameness, algorithm
 		return fmt.Sprintf("%s has %s already%s: its %s is the same", place, img.Name, as, algorithm)
 	}
 	return fmt.Sprintf(
-		"%s has a file of the size and the name of %s; its digest is not told, so that it may be another one",
-		place,
-		img.Name,
-	)
+		"%s has a file of the size and the name of %s; its digest is not told, so that it may be another one", place,
+		img.Name)
 }
 
 // Types implements runbook.Typist.

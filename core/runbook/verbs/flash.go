@@ -21,18 +21,8 @@ import (
 
 // burnMakes are the addresses, all of them the device's, and sizes in bytes.
 var burnMakes = []string{
-	"burn.part",
-	"burn.file",
-	"burn.erase_from",
-	"burn.erase_last",
-	"burn.erase_size",
-	"burn.sectors",
-	"burn.write_from",
-	"burn.write_last",
-	"burn.size",
-	"burn.left",
-	"burn.erased",
-	"burn.written",
+	"burn.part", "burn.file", "burn.erase_from", "burn.erase_last", "burn.erase_size", "burn.sectors",
+	"burn.write_from", "burn.write_last", "burn.size", "burn.left", "burn.erased", "burn.written",
 }
 
 // Burning names what is written where.
@@ -88,18 +78,10 @@ func burnText(b arithmetic.Burn, file string) []string {
 	eraseFrom, eraseLast := b.EraseAt()
 	writeFrom, writeLast := b.WriteAt()
 	return []string{
-		fmt.Sprintf(
-			"erases %s of part %s: %s",
-			units.Many(b.Sectors, "sector"),
-			b.Part.Name,
-			rangeText(eraseFrom, eraseLast),
-		),
-		fmt.Sprintf(
-			"writes %s: %s; %s of the part stay empty",
-			file,
-			rangeText(writeFrom, writeLast),
-			units.Bytes(b.Left),
-		),
+		fmt.Sprintf("erases %s of part %s: %s", units.Many(b.Sectors, "sector"), b.Part.Name,
+			rangeText(eraseFrom, eraseLast)),
+		fmt.Sprintf("writes %s: %s; %s of the part stay empty", file, rangeText(writeFrom, writeLast),
+			units.Bytes(b.Left)),
 	}
 }
 
@@ -199,27 +181,15 @@ func sameMap(run *engine.Run, now event.Flash) error {
 	}
 	switch {
 	case !sameBurn(was, now):
-		return fmt.Errorf(
-			"the map of the flash is not the one that it was planned by: %s was to be erased for %s in part %s, and now it would be %s; nothing was typed",
-			spanText(was),
-			now.File,
-			now.Part,
-			spanText(now),
-		)
+		return fmt.Errorf("the map of the flash is not the one that it was planned by: %s was to be erased for %s in part %s, and now it would be %s; nothing was typed",
+			spanText(was), now.File, now.Part, spanText(now))
 	case !slices.Equal(was.Sectors, now.Sectors):
-		return fmt.Errorf(
-			"the sectors of the flash are others than they were when %s was planned: %v then, %v now; nothing was typed",
-			now.File,
-			was.Sectors,
-			now.Sectors,
-		)
+		return fmt.Errorf("the sectors of the flash are others than they were when %s was planned: %v then, %v now; nothing was typed",
+			now.File, was.Sectors, now.Sectors)
 	case !slices.Equal(was.Parts, now.Parts):
 		return fmt.Errorf(
 			"the parts of the flash are others than they were when %s was planned: %v then, %v now; nothing was typed",
-			now.File,
-			was.Parts,
-			now.Parts,
-		)
+			now.File, was.Parts, now.Parts)
 	}
 	return nil
 }
@@ -245,11 +215,7 @@ func sameBurn(a, b event.Flash) bool {
 
 // flashing does what changes the flash, and says how it stands with it.
 func flashing(
-	run *engine.Run,
-	ctx context.Context,
-	s *runbook.PreparedStep,
-	d *runbook.CompiledCall,
-	w burning,
+	run *engine.Run, ctx context.Context, s *runbook.PreparedStep, d *runbook.CompiledCall, w burning,
 	during, then string,
 ) error {
 	if _, err := w.compute(run, s); err != nil {

@@ -61,19 +61,8 @@ func (b *followBody) Compile(c *runbook.Compiler) runbook.Work {
 	}
 	w.readings = c.Readings("read", b.Read)
 	c.Name("each", b.Each)
-	w.rows, w.number, w.within, w.proves = c.Guard(
-		"in",
-		b.In,
-	), c.Guard(
-		"number",
-		b.Number,
-	), c.Template(
-		"within",
-		b.Within,
-	), c.Template(
-		"proves",
-		b.Proves,
-	)
+	w.rows, w.number, w.within, w.proves = c.Guard("in", b.In), c.Guard("number", b.Number), c.Template("within",
+		b.Within), c.Template("proves", b.Proves)
 	c.Row(b.Each, func() {
 		w.until, w.up, w.look = c.Guard("until", b.Until), c.Guard("given-up", b.GivenUp), c.Template("look", b.Look)
 	})
@@ -95,13 +84,8 @@ func (w *followWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) (typed [
 func (w *followWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{
 		Checks: []string{
-			fmt.Sprintf(
-				"every %s of %s within %s: %s; those that are not are named, and the run ends “done, but”",
-				w.Each,
-				w.In,
-				w.within.Shown(p.Known),
-				w.Until,
-			),
+			fmt.Sprintf("every %s of %s within %s: %s; those that are not are named, and the run ends “done, but”",
+				w.Each, w.In, w.within.Shown(p.Known), w.Until),
 		},
 	}
 }
@@ -135,18 +119,10 @@ func (w *followWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepare
 		if len(now.waits) == 0 || left <= 0 {
 			return w.end(run, now, run.Console.Clock().Since(began))
 		}
-		run.Now(
-			s,
-			run.Title(s),
-			fmt.Sprintf(
-				"the other %d of %d, %s more: %s",
-				len(now.waits),
-				now.all,
-				units.Text(left.Round(time.Second)),
-				few(now.waits),
-			),
-			s.Timeout,
-		)
+		run.Now(s, run.Title(s),
+			fmt.Sprintf("the other %d of %d, %s more: %s", len(now.waits), now.all, units.Text(left.Round(time.Second)),
+				few(now.waits)),
+			s.Timeout)
 		if err := run.Console.Pause(ctx, min(w.every, max(left, time.Second))); err != nil {
 			return err
 		}
@@ -285,13 +261,8 @@ func (w *followWork) end(run *engine.Run, now followProgress, waited time.Durati
 	if len(now.but) == 0 {
 		return prove(run, w.proves)
 	}
-	text := fmt.Sprintf(
-		"%d of %d have arrived after %s; not: %s",
-		now.arrived,
-		now.all,
-		units.Text(waited.Round(time.Second)),
-		strings.Join(now.but, "; "),
-	)
+	text := fmt.Sprintf("%d of %d have arrived after %s; not: %s", now.arrived, now.all,
+		units.Text(waited.Round(time.Second)), strings.Join(now.but, "; "))
 	run.Console.Emit(event.Note{Level: event.Warning, Text: text})
 	run.Account.Miss(now.but...)
 	return nil

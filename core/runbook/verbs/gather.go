@@ -55,12 +55,8 @@ func (b *gatherBody) Compile(c *runbook.Compiler) runbook.Work {
 func (w *gatherWork) Summary(_ *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{
 		Does: []string{
-			fmt.Sprintf(
-				"looks on the shelf for one file each of %s, of the %s of ${%s}",
-				w.For,
-				strings.Join(w.Same, " and "),
-				w.With,
-			),
+			fmt.Sprintf("looks on the shelf for one file each of %s, of the %s of ${%s}", w.For,
+				strings.Join(w.Same, " and "), w.With),
 		},
 	}
 }
@@ -142,11 +138,8 @@ func (w *gatherWork) found(p *runbook.Prepared, env map[string]any) ([]*image.Im
 		found = append(found, img)
 	}
 	if len(missing) > 0 {
-		return nil, fmt.Errorf(
-			"the shelf has not all that has to go along with %s: %s",
-			with.Name,
-			strings.Join(missing, "; "),
-		)
+		return nil, fmt.Errorf("the shelf has not all that has to go along with %s: %s", with.Name,
+			strings.Join(missing, "; "))
 	}
 	return found, nil
 }
@@ -159,16 +152,12 @@ func (w *gatherWork) fileFor(items []image.Item, with *image.Image, want string)
 		if item.Problem != "" || !strings.EqualFold(item.Says[w.By], want) {
 			continue
 		}
-		differs := slices.IndexFunc(
-			w.Same,
-			func(name string) bool { return !strings.EqualFold(item.Says[name], with.Says[name]) },
-		)
+		differs := slices.IndexFunc(w.Same,
+			func(name string) bool { return !strings.EqualFold(item.Says[name], with.Says[name]) })
 		switch {
 		case differs >= 0:
-			near = append(
-				near,
-				fmt.Sprintf("%s (%s %s)", item.Name, w.Same[differs], cmp.Or(item.Says[w.Same[differs]], "not said")),
-			)
+			near = append(near,
+				fmt.Sprintf("%s (%s %s)", item.Name, w.Same[differs], cmp.Or(item.Says[w.Same[differs]], "not said")))
 		case item.Broken():
 			near = append(near, item.Name+" (it is not what was published)")
 		case best == nil || item.Proved() && !proved:

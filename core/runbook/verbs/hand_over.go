@@ -56,26 +56,21 @@ func (w *handOverWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepa
 		err = w.ask(ctx, run, s, text)
 	}
 	if err == nil {
-		run.Console.Emit(
-			event.Note{
-				Level: event.Info,
-				Text:  fmt.Sprintf("tried by hand for %s", run.Console.Clock().Since(begun).Round(time.Second)),
-			},
-		)
+		run.Console.Emit(event.Note{
+			Level: event.Info,
+			Text:  fmt.Sprintf("tried by hand for %s", run.Console.Clock().Since(begun).Round(time.Second)),
+		})
 	}
 	return err
 }
 
 func (w *handOverWork) ask(ctx context.Context, run *engine.Run, s *runbook.PreparedStep, text string) error {
-	answer, err := run.Console.Ask(
-		ctx,
-		event.Ask{
-			Form:    event.FormOperator,
-			Step:    s.ID,
-			Text:    text + " Enough?",
-			Answers: []string{engine.DoneByMe, engine.StopHere},
-		},
-	)
+	answer, err := run.Console.Ask(ctx, event.Ask{
+		Form:    event.FormOperator,
+		Step:    s.ID,
+		Text:    text + " Enough?",
+		Answers: []string{engine.DoneByMe, engine.StopHere},
+	})
 	if err == nil && answer != engine.DoneByMe {
 		err = fmt.Errorf("%w after trying it", engine.ErrStopped)
 	}

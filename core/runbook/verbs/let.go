@@ -50,13 +50,11 @@ func (w letWork) Do(_ context.Context, run *engine.Run, s *runbook.PreparedStep)
 			return err
 		}
 		run.Made[name] = runbook.Plain(value)
-		run.Console.Emit(
-			event.Fact{
-				Name:   name,
-				Value:  expression.Format(value),
-				Source: fmt.Sprintf("computed: %s", w[name].Text()),
-			},
-		)
+		run.Console.Emit(event.Fact{
+			Name:   name,
+			Value:  expression.Format(value),
+			Source: fmt.Sprintf("computed: %s", w[name].Text()),
+		})
 	}
 	return nil
 }

@@ -37,15 +37,12 @@ func (w *operatorWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepa
 		return err
 	}
 	run.Now(s, run.Title(s), "your hands", s.Timeout)
-	answer, err := run.Console.Ask(
-		ctx,
-		event.Ask{
-			Form:    event.FormOperator,
-			Step:    s.ID,
-			Text:    strings.TrimSpace(text),
-			Answers: []string{engine.DoneByMe, engine.StopHere},
-		},
-	)
+	answer, err := run.Console.Ask(ctx, event.Ask{
+		Form:    event.FormOperator,
+		Step:    s.ID,
+		Text:    strings.TrimSpace(text),
+		Answers: []string{engine.DoneByMe, engine.StopHere},
+	})
 	if err != nil {
 		return err
 	}

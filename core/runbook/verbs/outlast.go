@@ -38,13 +38,8 @@ type waitOutWork struct {
 // Compile implements runbook.Body.
 func (b *waitOutBody) Compile(c *runbook.Compiler) runbook.Work {
 	if known := c.Dialect().PendingNames(); !slices.Contains(known, b.Pending) && b.Pending != "" {
-		c.Complain(
-			"pending",
-			"nothing is pending under the name %q in dialect %s; there are %s",
-			b.Pending,
-			c.Dialect().Dialect,
-			strings.Join(known, ", "),
-		)
+		c.Complain("pending", "nothing is pending under the name %q in dialect %s; there are %s", b.Pending,
+			c.Dialect().Dialect, strings.Join(known, ", "))
 	}
 	c.Changes()
 	return &waitOutWork{b.Pending, b.Back.compile(c)}
@@ -111,10 +106,7 @@ func (r *restarting) waitOut(ctx context.Context, name string) error {
 			return err
 		}
 		last := open.Until
-		if open, known = openNamed(
-			r.Run,
-			name,
-		); !known &&
+		if open, known = openNamed(r.Run, name); !known &&
 			r.Console.Clock().Now().After(last) { // it has, and is told so: the restart is to come
 			open, known = dialect.Open{Name: name, Says: "it has run out by now", Until: last}, true
 		}
@@ -122,12 +114,8 @@ func (r *restarting) waitOut(ctx context.Context, name string) error {
 	if !known {
 		return fmt.Errorf("“%s” is pending no more, and the device has not restarted: it was dealt with", name)
 	}
-	return fmt.Errorf(
-		"“%s” ran out %s ago, and the device has not restarted by itself: %s",
-		name,
-		units.Text(grace),
-		r.StateText(),
-	)
+	return fmt.Errorf("“%s” ran out %s ago, and the device has not restarted by itself: %s", name, units.Text(grace),
+		r.StateText())
 }
 
 // slice is how often it is looked whether something is still pending, and how much a device's clock may be off.

@@ -48,12 +48,8 @@ func (b *pageBody) Compile(c *runbook.Compiler) runbook.Work {
 func (w *pageWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{
 		Checks: []string{
-			fmt.Sprintf(
-				"%s answers with status %d, and “%s” stands on it",
-				w.url.Shown(p.Known),
-				w.status,
-				w.text.Shown(p.Known),
-			),
+			fmt.Sprintf("%s answers with status %d, and “%s” stands on it", w.url.Shown(p.Known), w.status,
+				w.text.Shown(p.Known)),
 		},
 	}
 }
@@ -82,31 +78,24 @@ func (w *pageWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 	for {
 		page, err := w.try(ctx, run, url)
 		if err == nil && page.Status == w.status && page.Holds(text) {
-			run.Console.Emit(
-				event.Check{
-					Step: s.ID,
-					Text: fmt.Sprintf("“%s” is on %s", text, url),
-					Held: true,
-					Got:  page.StatusText(),
-				},
-			)
+			run.Console.Emit(event.Check{
+				Step: s.ID,
+				Text: fmt.Sprintf("“%s” is on %s", text, url),
+				Held: true,
+				Got:  page.StatusText(),
+			})
 			return prove(run, w.proves)
 		}
 		got := pageText(page, err)
 		if got != report {
 			report = got
-			run.Now(
-				s,
-				"Asks for "+url,
-				fmt.Sprintf("status %d, and “%s” on it; now %s", w.status, text, got),
-				s.Timeout,
-			)
+			run.Now(s, "Asks for "+url, fmt.Sprintf("status %d, and “%s” on it; now %s", w.status, text, got),
+				s.Timeout)
 		}
 		if err := run.Console.Pause(ctx, pageEvery); err != nil {
 			if errors.Is(err, engine.ErrTimeout) {
 				run.Console.Emit(
-					event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Got: page.StatusText()},
-				)
+					event.Check{Step: s.ID, Text: fmt.Sprintf("“%s” is on %s", text, url), Got: page.StatusText()})
 				err = fmt.Errorf("%s does not show “%s”: %s; %w", url, text, got, err)
 			}
 			return err

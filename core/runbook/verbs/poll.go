@@ -115,12 +115,8 @@ func (w *pollWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 		if w.Stalled != nil && now.Sub(changed) >= time.Duration(*w.Stalled) {
 			return fmt.Errorf("nothing changed for %s: %s", units.Text(now.Sub(changed)), w.words(run))
 		}
-		run.Now(
-			s,
-			run.Title(s),
-			fmt.Sprintf("the next reading, every %s; the last: %s", units.Text(w.every), w.words(run)),
-			s.Timeout,
-		)
+		run.Now(s, run.Title(s),
+			fmt.Sprintf("the next reading, every %s; the last: %s", units.Text(w.every), w.words(run)), s.Timeout)
 		if err := run.Console.Pause(ctx, w.every); err != nil {
 			return err
 		}

@@ -62,11 +62,9 @@ func (b *provisionBody) Compile(c *runbook.Compiler) runbook.Work {
 		c.Complain("", "say what it gets: an image, a configuration, or both")
 	}
 	if b.Configuration != "" && c.Dialect().Document.Provision == nil {
-		c.Complain(
-			"configuration",
+		c.Complain("configuration",
 			"dialect %s tells no names that a new device asks for its configuration under (provision: …)",
-			c.Dialect().Dialect,
-		)
+			c.Dialect().Dialect)
 	}
 	w.mac, w.name, w.address = c.Template("mac", b.MAC), c.Template("name", b.Name), c.Template("address", b.Address)
 	w.router, w.giving = c.Template("router", b.Router), c.Template("gives", b.Gives)
@@ -89,15 +87,9 @@ func (w *provisionWork) Summary(p *runbook.Planner, s *runbook.PreparedStep) run
 	}
 	report := runbook.Summary{Does: []string{"answers " + whom + " by DHCP, and nobody else"}}
 	if img := p.ImageOf(s, w.image); img != nil {
-		report.Does = append(
-			report.Does,
-			fmt.Sprintf(
-				"tells it to fetch %s (%d B) by %s",
-				img.Name,
-				img.Size,
-				strings.ToUpper(w.protocol.Shown(p.Known)),
-			),
-		)
+		report.Does = append(report.Does,
+			fmt.Sprintf("tells it to fetch %s (%d B) by %s", img.Name, img.Size,
+				strings.ToUpper(w.protocol.Shown(p.Known))))
 	}
 	if w.setup != "" {
 		mac, name := w.mac.Shown(p.Known), w.name.Shown(p.Known)
@@ -139,12 +131,8 @@ func (w *provisionWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prep
 		return err
 	}
 	v.lookout = provision.NewLookout(everybody, v.on, run.Console.Clock())
-	run.Now(
-		s,
-		"Looks for another DHCP server on "+v.on.Name,
-		"its answer, within "+units.Text(provision.LooksFor),
-		s.Timeout,
-	)
+	run.Now(s, "Looks for another DHCP server on "+v.on.Name, "its answer, within "+units.Text(provision.LooksFor),
+		s.Timeout)
 	if err := run.Console.Waits(ctx, func(ctx context.Context) error {
 		return v.lookout.Alone(ctx)
 	}); err != nil {
@@ -224,10 +212,8 @@ func networkAt(at network.Network, address string) (network.Interface, error) {
 	if err != nil {
 		return network.Interface{}, err
 	}
-	all = slices.DeleteFunc(
-		all,
-		func(i network.Interface) bool { return !i.Prefix.Addr().Is4() || i.Prefix.Addr().IsLoopback() },
-	)
+	all = slices.DeleteFunc(all,
+		func(i network.Interface) bool { return !i.Prefix.Addr().Is4() || i.Prefix.Addr().IsLoopback() })
 	var names []string
 	for _, one := range all {
 		names = append(names, one.Prefix.Addr().String()+" on "+one.Name)
@@ -237,16 +223,12 @@ func networkAt(at network.Network, address string) (network.Interface, error) {
 	}
 	switch {
 	case address != "":
-		return network.Interface{}, fmt.Errorf(
-			"this laptop has no address %s; it has %s",
-			address,
-			cmp.Or(strings.Join(names, ", "), "none"),
-		)
+		return network.Interface{}, fmt.Errorf("this laptop has no address %s; it has %s", address,
+			cmp.Or(strings.Join(names, ", "), "none"))
 	case len(all) != 1:
 		return network.Interface{}, fmt.Errorf(
 			"say on which network a new device is answered, by this laptop's address there; it has %s",
-			cmp.Or(strings.Join(names, ", "), "none"),
-		)
+			cmp.Or(strings.Join(names, ", "), "none"))
 	}
 	return all[0], nil
 }
@@ -276,10 +258,7 @@ func (v *provisioned) give(provision.Client) provision.Given {
 
 // serve answers until the device has what it needs.
 func (v *provisioned) serve(
-	ctx context.Context,
-	opt provision.Options,
-	everybody network.Broadcaster,
-	conn network.PacketConn,
+	ctx context.Context, opt provision.Options, everybody network.Broadcaster, conn network.PacketConn,
 ) error {
 	run := v.Run
 	ctx, cancel := context.WithCancel(ctx)
@@ -303,10 +282,8 @@ func (v *provisioned) serve(
 	if err != nil {
 		return err
 	}
-	v.dock = serve.NewDock(
-		ctx,
-		serve.Options{Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Emit: v.desk.File},
-	)
+	v.dock = serve.NewDock(ctx,
+		serve.Options{Network: run.Prepared.Kit.Network, Clock: run.Console.Clock(), Emit: v.desk.File})
 	defer func() {
 		for _, withdraw := range v.staged {
 			withdraw()
@@ -346,10 +323,8 @@ func (v *provisioned) serve(
 func (v *provisioned) underWay() bool {
 	chosen := v.chosen.Load()
 	return chosen != nil &&
-		slices.ContainsFunc(
-			v.desk.All(),
-			func(c provision.Course) bool { return c.Client.MAC == *chosen && c.Stage >= provision.HasAddress },
-		)
+		slices.ContainsFunc(v.desk.All(),
+			func(c provision.Course) bool { return c.Client.MAC == *chosen && c.Stage >= provision.HasAddress })
 }
 
 var errServerEnded = errors.New("the DHCP server ended")
@@ -453,12 +428,10 @@ func (v *provisioned) prepareFor(ctx context.Context) error {
 			return err
 		}
 	}
-	v.Console.Emit(
-		event.Note{
-			Level: event.Info,
-			Text:  fmt.Sprintf("%s is staged as %s", v.setup.Name, strings.Join(names, ", then ")),
-		},
-	)
+	v.Console.Emit(event.Note{
+		Level: event.Info,
+		Text:  fmt.Sprintf("%s is staged as %s", v.setup.Name, strings.Join(names, ", then ")),
+	})
 	return nil
 }
 
@@ -473,12 +446,8 @@ func (v *provisioned) look(ctx context.Context) (done bool, err error) {
 			continue
 		}
 		next, within := c.Next()
-		v.Now(
-			v.s,
-			fmt.Sprintf("Answers %s on %s: it %s", v.mac, v.on.Name, c.Stage),
-			fmt.Sprintf("%s, within %s", next, units.Text(within)),
-			v.s.Timeout,
-		)
+		v.Now(v.s, fmt.Sprintf("Answers %s on %s: it %s", v.mac, v.on.Name, c.Stage),
+			fmt.Sprintf("%s, within %s", next, units.Text(within)), v.s.Timeout)
 		if loops := c.Loops(); loops != "" {
 			return false, errors.New(loops)
 		}
@@ -509,19 +478,14 @@ func (v *provisioned) ask(ctx context.Context) error {
 		v.choose(client.MAC)
 		return v.prepareFor(ctx)
 	case engine.StopHere:
-		return fmt.Errorf(
-			"%w, asked whether %s is the one that is meant; its MAC address may be said beforehand",
-			engine.ErrStopped,
-			client.MAC,
-		)
+		return fmt.Errorf("%w, asked whether %s is the one that is meant; its MAC address may be said beforehand",
+			engine.ErrStopped, client.MAC)
 	}
 	v.wanted.Say(client, false)
-	v.Console.Emit(
-		event.Note{
-			Level: event.Info,
-			Text:  client.MAC + " is left alone; it is asked about again when this step is begun again",
-		},
-	)
+	v.Console.Emit(event.Note{
+		Level: event.Info,
+		Text:  client.MAC + " is left alone; it is asked about again when this step is begun again",
+	})
 	signal(v.waits)()
 	return nil
 }
@@ -544,16 +508,11 @@ func (v *provisioned) has(c provision.Course) (bool, error) {
 		took := c.Files[setup].Name
 		made["configuration"] = took
 		if took != v.setups[0] {
-			v.Console.Emit(
-				event.Note{
-					Level: event.Warning,
-					Text: fmt.Sprintf(
-						"it took its configuration as %s, and not as %s, which it asks for first",
-						took,
-						v.setups[0],
-					),
-				},
-			)
+			v.Console.Emit(event.Note{
+				Level: event.Warning,
+				Text: fmt.Sprintf("it took its configuration as %s, and not as %s, which it asks for first", took,
+					v.setups[0]),
+			})
 		}
 	}
 	v.desk.Finish(v.mac)

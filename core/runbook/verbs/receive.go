@@ -75,12 +75,8 @@ func (w *receiveWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbo
 func (w *receiveWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) runbook.Summary {
 	return runbook.Summary{
 		Does: []string{
-			fmt.Sprintf(
-				"lets %s be left in %s once, by %s",
-				w.as.Shown(p.Known),
-				cmp.Or(w.into.Shown(p.Known), "${into}"),
-				placeText(p, w.serving),
-			),
+			fmt.Sprintf("lets %s be left in %s once, by %s", w.as.Shown(p.Known),
+				cmp.Or(w.into.Shown(p.Known), "${into}"), placeText(p, w.serving)),
 		},
 	}
 }
@@ -124,11 +120,7 @@ func (w *receiveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 // awaitUpload waits for the transfer's end and reads the file back. An upload of somebody else's than the device, where
 // its address is known, ends nothing: it may have failed, or given way.
 func awaitUpload(
-	run *engine.Run,
-	ctx context.Context,
-	endings <-chan serve.Ending,
-	path string,
-	device netip.Addr,
+	run *engine.Run, ctx context.Context, endings <-chan serve.Ending, path string, device netip.Addr,
 ) error {
 	return run.Console.Waits(ctx, func(ctx context.Context) error { return uploadOf(run, ctx, endings, path, device) })
 }
@@ -145,17 +137,11 @@ func uploadOf(run *engine.Run, ctx context.Context, endings <-chan serve.Ending,
 			}
 			stranger := device.IsValid() && end.Peer.Addr() != device || errors.Is(end.Err, offer.ErrTakenOver)
 			if end.Err != nil && stranger {
-				run.Console.Emit(
-					event.Note{
-						Level: event.Warning,
-						Text: fmt.Sprintf(
-							"%s was begun by %s and came to nothing: %v; it is still waited for",
-							end.Transfer.File,
-							end.Peer.Addr(),
-							end.Err,
-						),
-					},
-				)
+				run.Console.Emit(event.Note{
+					Level: event.Warning,
+					Text: fmt.Sprintf("%s was begun by %s and came to nothing: %v; it is still waited for",
+						end.Transfer.File, end.Peer.Addr(), end.Err),
+				})
 				continue
 			}
 			if end.Err != nil {
@@ -181,13 +167,10 @@ func received(run *engine.Run, path string) error {
 	}
 	sum := fmt.Sprintf("%x", h.Sum(nil))
 	run.Made["received"] = runbook.Plain(
-		map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum},
-	)
-	run.Console.Emit(
-		event.Note{
-			Level: event.Info,
-			Text:  fmt.Sprintf("%s is here: %d B, sha256 %.12s…", filepath.Base(path), n, sum),
-		},
-	)
+		map[string]any{"name": filepath.Base(path), "path": path, "size": float64(n), "sha256": sum})
+	run.Console.Emit(event.Note{
+		Level: event.Info,
+		Text:  fmt.Sprintf("%s is here: %d B, sha256 %.12s…", filepath.Base(path), n, sum),
+	})
 	return nil
 }

@@ -76,18 +76,13 @@ func (w *restartWork) begins(c *runbook.Compiler) {
 	switch d := c.Dialect(); {
 	case w.Action == nil:
 	case w.Action.To == "":
-		c.Complain(
-			"action",
+		c.Complain("action",
 			"action %q does not say which mode a restart begins with (to: …): one that was refused would be taken for one",
-			w.Action.Action.Action,
-		)
+			w.Action.Action.Action)
 	case !d.Starts(w.Action.To):
-		c.Complain(
-			"action",
+		c.Complain("action",
 			"action %q leads to mode %s, whose prompt may be that of a device which did not restart: let it lead to one that shows itself by a text while it starts",
-			w.Action.Action.Action,
-			w.Action.To,
-		)
+			w.Action.Action.Action, w.Action.To)
 	}
 }
 
@@ -152,12 +147,10 @@ func (w *restartWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepar
 	run.Console.Emit(event.Mark{Text: "restart: " + b.Command})
 	switch err := run.Actions.Follow(ctx, s, b); {
 	case errors.Is(err, engine.ErrLineLost):
-		run.Console.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text:  "the line was lost before the restart was seen to begin: what runs afterwards will tell",
-			},
-		)
+		run.Console.Emit(event.Note{
+			Level: event.Warning,
+			Text:  "the line was lost before the restart was seen to begin: what runs afterwards will tell",
+		})
 	case err != nil:
 		return err
 	}
@@ -176,8 +169,7 @@ func (r *restarting) through(ctx context.Context) error {
 	took := run.Console.Clock().Since(r.begun)
 	run.Made["restart"] = runbook.Plain(map[string]any{"took": units.Text(took), "away": units.Text(r.away())})
 	run.Console.Emit(
-		event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Text(took), r.comparedText(took))},
-	)
+		event.Note{Level: event.Info, Text: fmt.Sprintf("back after %s%s", units.Text(took), r.comparedText(took))})
 	run.Console.Changed() // whatever was read while it went down is old as well
 	run.Account.Own()
 	if r.w.Then != "" {
@@ -217,12 +209,10 @@ func (r *restarting) heardBefore(ctx context.Context) error {
 		return err
 	}
 	if state, known := r.state(); !known || !state.Up {
-		r.Console.Emit(
-			event.Note{
-				Level: event.Warning,
-				Text:  r.watched + " does not answer before the restart either: it is not waited for",
-			},
-		)
+		r.Console.Emit(event.Note{
+			Level: event.Warning,
+			Text:  r.watched + " does not answer before the restart either: it is not waited for",
+		})
 		r.watched = ""
 	}
 	return nil
@@ -268,10 +258,8 @@ func (r *restarting) stillText() string {
 func (r *restarting) prompt(ctx context.Context) error {
 	seen := -1
 	for {
-		v, err := r.Console.Await(
-			ctx,
-			func(v sense.State) bool { return v.Count != seen || v.Dialog != "" || v.AtPrompt },
-		)
+		v, err := r.Console.Await(ctx,
+			func(v sense.State) bool { return v.Count != seen || v.Dialog != "" || v.AtPrompt })
 		switch {
 		case errors.Is(err, engine.ErrLineLost):
 			if err := r.LineBack(ctx); err != nil {
@@ -287,11 +275,8 @@ func (r *restarting) prompt(ctx context.Context) error {
 		case v.AtPrompt && (slices.Contains(r.w.Mode, v.Mode) || r.leadsOn(v.Mode)):
 			return nil
 		case slices.Contains(r.w.Never, v.Mode):
-			return fmt.Errorf(
-				"it came to mode %s, and not to %s: what was started did not stay up; the console shows what it said last",
-				v.Mode,
-				strings.Join(r.w.Mode, " or "),
-			)
+			return fmt.Errorf("it came to mode %s, and not to %s: what was started did not stay up; the console shows what it said last",
+				v.Mode, strings.Join(r.w.Mode, " or "))
 		case v.Dialog != "":
 			if err := r.Talk.Answer(ctx, nil, v, nil); err != nil {
 				return err
@@ -301,12 +286,8 @@ func (r *restarting) prompt(ctx context.Context) error {
 				return err
 			}
 		case v.AtPrompt:
-			return fmt.Errorf(
-				"after the restart the device came to mode %s instead of %s (%q)",
-				v.Mode,
-				strings.Join(r.w.Mode, " or "),
-				v.Prompt,
-			)
+			return fmt.Errorf("after the restart the device came to mode %s instead of %s (%q)", v.Mode,
+				strings.Join(r.w.Mode, " or "), v.Prompt)
 		}
 	}
 }

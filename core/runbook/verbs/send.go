@@ -59,19 +59,8 @@ func (b *sendBody) Compile(c *runbook.Compiler) runbook.Work {
 	c.Image("file", b.File)
 	if b.Protocol == carrier.TFTP.Name {
 		w.protocol = c.Template("protocol", b.Protocol)
-		w.to, w.as, w.port, w.hand = c.Template(
-			"to",
-			b.To,
-		), c.Template(
-			"as",
-			b.As,
-		), c.Template(
-			"port",
-			b.Port,
-		), c.Template(
-			"hand",
-			b.Hand,
-		)
+		w.to, w.as, w.port, w.hand = c.Template("to", b.To), c.Template("as", b.As), c.Template("port",
+			b.Port), c.Template("hand", b.Hand)
 		if b.To == "" {
 			c.Complain("", "say where the loader is (to: ADDRESS)")
 		}
@@ -87,20 +76,14 @@ func (b *sendBody) Compile(c *runbook.Compiler) runbook.Work {
 			c.Complain("", "say where on the device it goes (to: PATH)")
 		}
 		if b.Action+b.As+b.Port+b.Hand != "" {
-			c.Complain(
-				"",
-				"by %s a file is put over the session itself: action, as, port and hand do not go with it",
-				b.Protocol,
-			)
+			c.Complain("", "by %s a file is put over the session itself: action, as, port and hand do not go with it",
+				b.Protocol)
 		}
 		c.Alters()
 		return w
 	}
-	w.protocol = c.Protocol(
-		"protocol",
-		b.Protocol,
-		func(name string) error { _, err := xmodem.Parse(name); return err },
-	)
+	w.protocol = c.Protocol("protocol", b.Protocol,
+		func(name string) error { _, err := xmodem.Parse(name); return err })
 	if b.Action == "" {
 		c.Complain("", "say which action makes the device receive (action: …)")
 	}
@@ -181,11 +164,7 @@ func (w *sendWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 
 // overLine makes the device receive and sends the file.
 func (w *sendWork) overLine(
-	ctx context.Context,
-	run *engine.Run,
-	s *runbook.PreparedStep,
-	img *image.Image,
-	variant xmodem.Variant,
+	ctx context.Context, run *engine.Run, s *runbook.PreparedStep, img *image.Image, variant xmodem.Variant,
 ) error {
 	file, err := img.Reader()
 	if err != nil {
@@ -205,29 +184,25 @@ func (w *sendWork) overLine(
 	run.Now(s, doing, fmt.Sprintf("the answer to each block, each within %s", sendAnswer*3/2), s.Timeout)
 	allowed := allowedRate(run, variant)
 	run.Console.Emit(event.Mark{Text: fmt.Sprintf("%s by %s, %d B", img.Name, variant, img.Size)})
-	run.Console.Emit(
-		event.TransferBegin{
-			File:     img.Name,
-			Size:     img.Size,
-			Protocol: variant.String(),
-			SHA256:   img.SHA256,
-			Allowed:  allowed,
-		},
-	)
+	run.Console.Emit(event.TransferBegin{
+		File:     img.Name,
+		Size:     img.Size,
+		Protocol: variant.String(),
+		SHA256:   img.SHA256,
+		Allowed:  allowed,
+	})
 	var result xmodem.Result
 	err = run.Console.Carry(ctx, func(ctx context.Context, port transfer.Duplex) error {
 		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
 		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
-			Variant: variant,
-			Clock:   run.Console.Clock(),
-			Retries: sendRetries,
-			Answer:  sendAnswer,
-			File:    img.Name,
-			Character: arithmetic.CharacterTime(
-				run.Console.LineRate(),
-			),
-			EndWait:  cmp.Or(b.Action.Limit(0), s.Timeout),
-			Progress: transferProgress(run, img.Size, allowed),
+			Variant:   variant,
+			Clock:     run.Console.Clock(),
+			Retries:   sendRetries,
+			Answer:    sendAnswer,
+			File:      img.Name,
+			Character: arithmetic.CharacterTime(run.Console.LineRate()),
+			EndWait:   cmp.Or(b.Action.Limit(0), s.Timeout),
+			Progress:  transferProgress(run, img.Size, allowed),
 		})
 		return err
 	})
@@ -253,18 +228,16 @@ func transferProgress(run *engine.Run, size int64, allowed float64) func(transfe
 			return
 		}
 		state = p.State
-		run.Console.Emit(
-			event.Transfer{
-				Bytes:   p.Bytes,
-				Size:    size,
-				Blocks:  p.Blocks,
-				Resent:  p.Resent,
-				Rate:    p.Rate,
-				Left:    p.Left,
-				Allowed: allowed,
-				State:   p.State,
-			},
-		)
+		run.Console.Emit(event.Transfer{
+			Bytes:   p.Bytes,
+			Size:    size,
+			Blocks:  p.Blocks,
+			Resent:  p.Resent,
+			Rate:    p.Rate,
+			Left:    p.Left,
+			Allowed: allowed,
+			State:   p.State,
+		})
 	}
 }
 
@@ -298,11 +271,8 @@ func awaitReceiver(run *engine.Run, ctx context.Context, b *engine.Begun) error 
 			return asks(v) || v.AtPrompt || v.Dialog != "" || b.Way.Fail.Matches(v.Output())
 		})
 		if errors.Is(err, context.DeadlineExceeded) {
-			return fmt.Errorf(
-				"the device did not ask for the file after “%s”, %w",
-				b.Command,
-				engine.TimeoutError(err, run),
-			)
+			return fmt.Errorf("the device did not ask for the file after “%s”, %w", b.Command,
+				engine.TimeoutError(err, run))
 		}
 		if err != nil {
 			return err
@@ -348,12 +318,8 @@ func afterSend(run *engine.Run, ctx context.Context, b *engine.Begun) error {
 				return err
 			}
 		case b.Way.Done != nil && !b.Way.Done.Matches(v.Output()):
-			return fmt.Errorf(
-				"after “%s” the device did not say that it has the file (looked for %s): %s",
-				b.Command,
-				b.Way.Way.Done,
-				engine.LastLines(v.Output()),
-			)
+			return fmt.Errorf("after “%s” the device did not say that it has the file (looked for %s): %s", b.Command,
+				b.Way.Way.Done, engine.LastLines(v.Output()))
 		default:
 			run.Account.Change(b.Action.Alters())
 			return nil
@@ -369,13 +335,8 @@ func (w *sendWork) putFile(ctx context.Context, run *engine.Run, s *runbook.Prep
 	}
 	shell := run.Console.Shell()
 	if shell == nil {
-		if _, lost := run.Console.Await(
-			ctx,
-			func(sense.State) bool { return true },
-		); errors.Is(
-			lost,
-			engine.ErrLineLost,
-		) {
+		if _, lost := run.Console.Await(ctx, func(sense.State) bool { return true }); errors.Is(lost,
+			engine.ErrLineLost) {
 			return lost
 		}
 		return fmt.Errorf("the line is no SSH session: %s cannot be put on the device by %s", img.Name, w.put)
@@ -393,16 +354,14 @@ func (w *sendWork) putFile(ctx context.Context, run *engine.Run, s *runbook.Prep
 	}
 	run.Actions.Wrote(s, "")
 	id := "put " + to
-	run.Console.Emit(
-		event.TransferBegin{
-			ID:       id,
-			File:     img.Name,
-			Size:     img.Size,
-			Protocol: protocol,
-			Peer:     shell.RemoteAddr().String(),
-			SHA256:   img.SHA256,
-		},
-	)
+	run.Console.Emit(event.TransferBegin{
+		ID:       id,
+		File:     img.Name,
+		Size:     img.Size,
+		Protocol: protocol,
+		Peer:     shell.RemoteAddr().String(),
+		SHA256:   img.SHA256,
+	})
 	say := func(text string) { run.Console.Emit(event.Note{Level: event.Info, Text: text}) }
 	put := sshput.Put{
 		Client:   shell,

@@ -19,13 +19,7 @@ import (
 )
 
 var serveMakes = []string{
-	"serve.address",
-	"serve.port",
-	"serve.name",
-	"serve.path",
-	"serve.user",
-	"serve.password",
-	"serve.protocol",
+	"serve.address", "serve.port", "serve.name", "serve.path", "serve.user", "serve.password", "serve.protocol",
 }
 
 var _ = runbook.Register(runbook.Verb{
@@ -287,15 +281,12 @@ var stages = new(engine.Kept[stage])
 
 // open makes a stage that ends with the run.
 func (s *stage) open(run *engine.Run) {
-	s.dock = serve.NewDock(
-		context.Background(),
-		serve.Options{
-			Network: run.Prepared.Kit.Network,
-			Clock:   run.Console.Clock(),
-			Emit:    run.Console.Emit,
-			OldBy:   "legacy: true in the step that serves",
-		},
-	)
+	s.dock = serve.NewDock(context.Background(), serve.Options{
+		Network: run.Prepared.Kit.Network,
+		Clock:   run.Console.Clock(),
+		Emit:    run.Console.Emit,
+		OldBy:   "legacy: true in the step that serves",
+	})
 	s.withdraw = map[string]func(){}
 	run.AtEnd(func() {
 		for _, withdraw := range s.withdraw {

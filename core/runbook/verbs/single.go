@@ -59,10 +59,8 @@ func Single(d *dialect.Dialect, name string) (*runbook.Runbook, error) {
 	}
 	step := map[string]any{"step": title, "act": act}
 	if action.Alters() || action.Danger != "" {
-		step["hold"] = strings.TrimSuffix(
-			title+": "+cmp.Or(action.Danger, "it changes what the device keeps"),
-			".",
-		) + "."
+		step["hold"] = strings.TrimSuffix(title+": "+cmp.Or(action.Danger, "it changes what the device keeps"),
+			".") + "."
 		step["rollback"] = "none is prepared: it is one action by itself"
 	}
 	var steps []map[string]any

@@ -35,12 +35,8 @@ func (b *speedBody) Compile(c *runbook.Compiler) runbook.Work {
 	case len(d.Document.Speed) == 0:
 		c.Complain("", "dialect %s does not say how the device's speed is set (speed: …)", d.Dialect)
 	case b.To != 0 && len(d.Line.Speeds) > 0 && !d.HasSpeed(b.To):
-		c.Complain(
-			"to",
-			"%d is none of the speeds that the device can be set to: %s",
-			b.To,
-			strings.Trim(fmt.Sprint(d.Line.Speeds), "[]"),
-		)
+		c.Complain("to", "%d is none of the speeds that the device can be set to: %s", b.To,
+			strings.Trim(fmt.Sprint(d.Line.Speeds), "[]"))
 	}
 	return &speedWork{*b}
 }
@@ -62,12 +58,8 @@ func (w *speedWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 	case from == to:
 		return nil
 	}
-	run.Now(
-		s,
-		fmt.Sprintf("Changes both ends from %d to %d baud", from, to),
-		"a clean prompt at the new speed",
-		s.Timeout,
-	)
+	run.Now(s, fmt.Sprintf("Changes both ends from %d to %d baud", from, to), "a clean prompt at the new speed",
+		s.Timeout)
 	return run.Speed.Change(ctx, s, from, to)
 }
 

@@ -71,11 +71,8 @@ func askDowngrade(run *engine.Run, ctx context.Context, s *runbook.PreparedStep,
 		Changed: run.MayHaveChanged(),
 		Pending: run.PendingText(),
 		Now:     run.Console.Present(),
-		Text: fmt.Sprintf(
-			"This is a downgrade: %s runs, %s is older. What the newer release has converted, the older one may not read.",
-			running.Text,
-			wanted.Says[image.SaysRelease],
-		),
+		Text: fmt.Sprintf("This is a downgrade: %s runs, %s is older. What the newer release has converted, the older one may not read.",
+			running.Text, wanted.Says[image.SaysRelease]),
 	})
 	if err == nil && answer != engine.Approve {
 		err = fmt.Errorf("%w before a downgrade", engine.ErrStopped)

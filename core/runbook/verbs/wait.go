@@ -69,12 +69,8 @@ func (w *waitWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 				return err
 			}
 		default:
-			return fmt.Errorf(
-				"the device came to mode %s instead of %s (%q)",
-				v.Mode,
-				strings.Join(w.Mode, " or "),
-				v.Prompt,
-			)
+			return fmt.Errorf("the device came to mode %s instead of %s (%q)", v.Mode, strings.Join(w.Mode, " or "),
+				v.Prompt)
 		}
 	}
 }

@@ -130,32 +130,28 @@ func (v *window) report(state string) {
 // put tries until it is taken. What the operator is asked to do meanwhile stands in the strip; to stop there ends it.
 func (v *window) put(ctx context.Context) error {
 	run, id := v.Run, v.reported.ID
-	run.Console.Emit(
-		event.TransferBegin{
-			ID:       id,
-			File:     v.name,
-			Size:     v.img.Size,
-			Protocol: carrier.TFTP.Title(),
-			Peer:     v.to.String(),
-			SHA256:   v.img.SHA256,
-		},
-	)
+	run.Console.Emit(event.TransferBegin{
+		ID:       id,
+		File:     v.name,
+		Size:     v.img.Size,
+		Protocol: carrier.TFTP.Title(),
+		Peer:     v.to.String(),
+		SHA256:   v.img.SHA256,
+	})
 	client := tftp.Client{
 		Network: run.Prepared.Kit.Network,
 		Clock:   run.Console.Clock(),
 		Remark:  func(text string) { run.Console.Emit(event.Note{Level: event.Info, Text: text}) },
 		Progress: func(p transfer.Progress) {
-			run.Console.Emit(
-				event.Transfer{
-					ID:     id,
-					Bytes:  p.Bytes,
-					Size:   p.Size,
-					Blocks: p.Blocks,
-					Resent: p.Resent,
-					Rate:   p.Rate,
-					Left:   p.Left,
-				},
-			)
+			run.Console.Emit(event.Transfer{
+				ID:     id,
+				Bytes:  p.Bytes,
+				Size:   p.Size,
+				Blocks: p.Blocks,
+				Resent: p.Resent,
+				Rate:   p.Rate,
+				Left:   p.Left,
+			})
 		},
 	}
 	var result tftp.Result
@@ -164,14 +160,8 @@ func (v *window) put(ctx context.Context) error {
 		defer stop(nil)
 		asked := v.askHand(trying, stop)
 		defer func() { stop(nil); <-asked }()
-		result, err = client.PutWhenOpen(
-			trying,
-			v.to,
-			v.name,
-			v.img.Size,
-			func() (io.ReadCloser, error) { return v.img.Reader() },
-			v.opening(),
-		)
+		result, err = client.PutWhenOpen(trying, v.to, v.name, v.img.Size,
+			func() (io.ReadCloser, error) { return v.img.Reader() }, v.opening())
 		if cause := context.Cause(trying); err != nil && errors.Is(cause, engine.ErrStopped) {
 			return cause
 		}
@@ -210,10 +200,8 @@ func (v *window) unlessFlowing(ctx context.Context) (context.Context, context.Ca
 			stop(cause)
 		}
 	})
-	context.AfterFunc(
-		v.Context,
-		func() { stop(context.Cause(v.Context)) },
-	) // the program is ended: nothing waits out that
+	context.AfterFunc(v.Context,
+		func() { stop(context.Cause(v.Context)) }) // the program is ended: nothing waits out that
 	return trying, stop
 }
 
@@ -237,27 +225,20 @@ func (v *window) opening() tftp.Opening {
 			v.report(event.WindowOpen)
 		},
 		Cut: func(sent int64, err error) {
-			v.Console.Emit(
-				event.Note{
-					Level: event.Warning,
-					Text: fmt.Sprintf(
-						"the put was cut after %d B (%v): it is begun again while the window lasts",
-						sent,
-						err,
-					),
-				},
-			)
+			v.Console.Emit(event.Note{
+				Level: event.Warning,
+				Text: fmt.Sprintf("the put was cut after %d B (%v): it is begun again while the window lasts", sent,
+					err),
+			})
 			v.report(event.WindowCut)
 		},
 		Refused: func(err error) {
 			if v.refused != err.Error() {
 				v.refused = err.Error()
-				v.Console.Emit(
-					event.Note{
-						Level: event.Warning,
-						Text:  err.Error() + ": it is tried on, the window may not be open yet",
-					},
-				)
+				v.Console.Emit(event.Note{
+					Level: event.Warning,
+					Text:  err.Error() + ": it is tried on, the window may not be open yet",
+				})
 			}
 		},
 	}
@@ -272,16 +253,13 @@ func (v *window) askHand(ctx context.Context, stop context.CancelCauseFunc) <-ch
 	}
 	go func() {
 		defer close(over)
-		answer, err := v.Console.Console.Ask(
-			ctx,
-			event.Ask{
-				Form:    event.FormOperator,
-				Step:    v.s.ID,
-				Title:   v.Title(v.s),
-				Text:    v.reported.Hand,
-				Answers: []string{engine.DoneByMe, engine.StopHere},
-			},
-		)
+		answer, err := v.Console.Console.Ask(ctx, event.Ask{
+			Form:    event.FormOperator,
+			Step:    v.s.ID,
+			Title:   v.Title(v.s),
+			Text:    v.reported.Hand,
+			Answers: []string{engine.DoneByMe, engine.StopHere},
+		})
 		if err == nil && answer != engine.DoneByMe {
 			stop(fmt.Errorf("%w, asked to do something", engine.ErrStopped))
 		}

@@ -36,15 +36,8 @@ func SameFile(t *testing.T, path, got string) {
 	wanted, has := strings.Split(string(want), "\n"), strings.Split(got, "\n")
 	for i := range max(len(wanted), len(has)) {
 		if a, b := at(wanted, i), at(has, i); a != b {
-			assert.Failf(
-				t,
-				"it is not as it was",
-				"%s, line %d:\nwas  %s\nis   %s\nIf this is meant, -update writes it again.",
-				path,
-				i+1,
-				a,
-				b,
-			)
+			assert.Failf(t, "it is not as it was",
+				"%s, line %d:\nwas  %s\nis   %s\nIf this is meant, -update writes it again.", path, i+1, a, b)
 			return
 		}
 	}

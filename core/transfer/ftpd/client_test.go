@@ -55,15 +55,8 @@ func TestAFetchIsContinuedWhereItWasSaid(t *testing.T) {
 		assert.Contains(t, c.say("RETR a.bin"), "150")
 		got, err := io.ReadAll(take())
 		require.NoError(t, err)
-		assert.True(
-			t,
-			bytes.Equal(body[from:], got),
-			"from %d, %d came, REST first %v, active %v",
-			from,
-			len(got),
-			before,
-			active,
-		)
+		assert.True(t, bytes.Equal(body[from:], got), "from %d, %d came, REST first %v, active %v", from, len(got),
+			before, active)
 		assert.Contains(t, c.reply(), "226")
 		if random.IntN(10) == 0 {
 			data := c.data(c.passive())
@@ -258,7 +251,8 @@ func TestClientsThatShareNoCodeWithOurServer(t *testing.T) {
 		for _, way := range [][]string{{}, {"--disable-epsv"}, {"--ftp-port", "127.0.0.1"}, {"--ftp-port", "127.0.0.1", "--disable-eprt"}, {"--ftp-method", "nocwd"}} {
 			to := filepath.Join(t.TempDir(), "got")
 			require.NoError(t, os.WriteFile(to, body[:33_333], 0o600))
-			out, err := exec.CommandContext(t.Context(), "curl", append(way, "-sS", "-m", "20", "-C", "-", "-u", user+":"+password, "-o", to, url+"a.bin")...).
+			out, err := exec.CommandContext(t.Context(), "curl",
+				append(way, "-sS", "-m", "20", "-C", "-", "-u", user+":"+password, "-o", to, url+"a.bin")...).
 				CombinedOutput()
 			require.NoError(t, err, "%v: %s", way, out)
 			got, err := os.ReadFile(to)
@@ -293,11 +287,8 @@ f.quit()
 `, r.Addr().Port(), user, password)
 		out, err := exec.CommandContext(t.Context(), "python3", "-c", script).CombinedOutput()
 		require.NoError(t, err, "%s", out)
-		assert.Contains(
-			t,
-			string(out),
-			fmt.Sprintf("['a.bin'] %d ['a.bin']\n%d\n%d\nabor ", len(body), len(body)-1234, len(body)-1234),
-		)
+		assert.Contains(t, string(out),
+			fmt.Sprintf("['a.bin'] %d ['a.bin']\n%d\n%d\nabor ", len(body), len(body)-1234, len(body)-1234))
 		kept, err := os.ReadFile(filepath.Join(r.folder, "left.txt"))
 		require.NoError(t, err)
 		assert.Equal(t, "one\ntwo\n", string(kept))

@@ -64,18 +64,9 @@ func (v *session) passive(extended bool) {
 		return
 	}
 	four := at.As4()
-	v.reply(
-		227,
-		fmt.Sprintf(
-			"Entering Passive Mode (%d,%d,%d,%d,%d,%d)",
-			four[0],
-			four[1],
-			four[2],
-			four[3],
-			port>>8,
-			port&0xff,
-		),
-	)
+	v.reply(227,
+		fmt.Sprintf("Entering Passive Mode (%d,%d,%d,%d,%d,%d)", four[0], four[1], four[2], four[3], port>>8,
+			port&0xff))
 }
 
 // extendedPassive is RFC 2428 section 3, with the network that may be asked for.
@@ -162,8 +153,7 @@ var (
 
 // move has something moved on the data connection that was arranged, and says so before.
 func (v *session) move(
-	file, before string,
-	run func(ctx context.Context, connect func() (net.Conn, error), m *moving) outcome,
+	file, before string, run func(ctx context.Context, connect func() (net.Conn, error), m *moving) outcome,
 ) {
 	ctx, cancel := context.WithCancel(v.ctx)
 	m := &moving{file: file, cancel: cancel, done: make(chan outcome, 1)}
@@ -268,8 +258,7 @@ func (v *session) transfer(verb, name string, size int64, upload bool) *offer.Co
 		Terms:    "FTP",
 	}
 	v.s.opt.Watcher.Said(
-		offer.Rung{Transfer: t.ID, Protocol: "FTP", Peer: v.peer, FromPeer: true, Kind: verb, Text: name},
-	)
+		offer.Rung{Transfer: t.ID, Protocol: "FTP", Peer: v.peer, FromPeer: true, Kind: verb, Text: name})
 	v.s.opt.Watcher.Began(t)
 	return offer.NewCount(v.s.opt.Clock, v.s.opt.Watcher, t)
 }

@@ -68,10 +68,8 @@ func newRig(t *testing.T) *rig {
 	require.NoError(t, err)
 	_, err = r.stage.OpenSlot(offer.Slot{Name: "up.cfg", Folder: r.folder, Most: 1 << 20})
 	require.NoError(t, err)
-	r.Server, err = Listen(
-		netip.MustParseAddrPort("127.0.0.1:0"),
-		offer.Serving{Network: network.Host{}, Stage: r.stage, Clock: clock.Real(), Watcher: r.watch},
-	)
+	r.Server, err = Listen(netip.MustParseAddrPort("127.0.0.1:0"),
+		offer.Serving{Network: network.Host{}, Stage: r.stage, Clock: clock.Real(), Watcher: r.watch})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	served := make(chan error, 1)
@@ -117,16 +115,8 @@ func (c *client) passive() string {
 	answer := c.say("PASV")
 	var h [4]int
 	var p [2]int
-	_, err := fmt.Sscanf(
-		answer[strings.Index(answer, "("):],
-		"(%d,%d,%d,%d,%d,%d)",
-		&h[0],
-		&h[1],
-		&h[2],
-		&h[3],
-		&p[0],
-		&p[1],
-	)
+	_, err := fmt.Sscanf(answer[strings.Index(answer, "("):], "(%d,%d,%d,%d,%d,%d)", &h[0], &h[1], &h[2], &h[3], &p[0],
+		&p[1])
 	require.NoError(c.t, err, answer)
 	return fmt.Sprintf("%d.%d.%d.%d:%d", h[0], h[1], h[2], h[3], p[0]<<8|p[1])
 }
@@ -192,9 +182,11 @@ func TestEveryOrderOfCommandsEndsInAReply(t *testing.T) {
 	r := newRig(t)
 	c := r.login()
 	for _, command := range []string{
-		"RETR a.bin", "STOR up.cfg", "LIST", "NLST", "REST x", "REST 500", "STOR up.cfg", "ALLO", "ALLO x", "ALLO 100", "ABOR", "SIZE nothing.bin", "SIZE a.bin",
-		"MDTM a.bin", "STAT", "XPWD", "CWD flash", "CWD /", "TYPE L 8", "TYPE I N", "TYPE I", "HELP", "SITE IDLE 60", "RNFR a.bin", "RNTO b", "DELE a.bin", "MKD x",
-		"REST 999999", "RETR a.bin", "PASV", "EPSV", "PASV", "NOOP", "", " ", "PORT", "PORT 1,2", "EPRT", "EPRT |1|", "EPRT |3|x|1|", "USER", "MODE B", "STRU R",
+		"RETR a.bin", "STOR up.cfg", "LIST", "NLST", "REST x", "REST 500", "STOR up.cfg", "ALLO", "ALLO x", "ALLO 100",
+		"ABOR", "SIZE nothing.bin", "SIZE a.bin", "MDTM a.bin", "STAT", "XPWD", "CWD flash", "CWD /", "TYPE L 8",
+		"TYPE I N", "TYPE I", "HELP", "SITE IDLE 60", "RNFR a.bin", "RNTO b", "DELE a.bin", "MKD x", "REST 999999",
+		"RETR a.bin", "PASV", "EPSV", "PASV", "NOOP", "", " ", "PORT", "PORT 1,2", "EPRT", "EPRT |1|", "EPRT |3|x|1|",
+		"USER", "MODE B", "STRU R",
 	} {
 		assert.Regexp(t, `^\d{3}`, c.say(command), "%q", command)
 	}

@@ -129,8 +129,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	}
 	id := fmt.Sprintf("http %s %d", peer, s.count.Add(1))
 	s.opt.Watcher.Said(
-		offer.Rung{Transfer: id, Protocol: "HTTP", Peer: peer, FromPeer: true, Kind: r.Method, Text: request},
-	)
+		offer.Rung{Transfer: id, Protocol: "HTTP", Peer: peer, FromPeer: true, Kind: r.Method, Text: request})
 	if r.Method == http.MethodHead {
 		http.ServeContent(w, r, staged.Name, time.Time{}, file)
 		return
@@ -152,15 +151,13 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	if err == nil && r.Context().Err() != nil {
 		err = errors.New("the device hung up")
 	}
-	s.opt.Watcher.Said(
-		offer.Rung{
-			Transfer: id,
-			Protocol: "HTTP",
-			Peer:     peer,
-			Kind:     fmt.Sprint(out.status()),
-			Text:     fmt.Sprintf("%d B", count.Bytes()),
-		},
-	)
+	s.opt.Watcher.Said(offer.Rung{
+		Transfer: id,
+		Protocol: "HTTP",
+		Peer:     peer,
+		Kind:     fmt.Sprint(out.status()),
+		Text:     fmt.Sprintf("%d B", count.Bytes()),
+	})
 	count.End(err)
 }
 
@@ -175,11 +172,7 @@ type counted struct {
 
 func (c *counted) WriteHeader(code int) {
 	c.code = code
-	if size, err := strconv.ParseInt(
-		c.Header().Get("Content-Length"),
-		10,
-		64,
-	); err == nil &&
+	if size, err := strconv.ParseInt(c.Header().Get("Content-Length"), 10, 64); err == nil &&
 		code == http.StatusPartialContent {
 		c.count.Part(partBegins(c.Header().Get("Content-Range")), size)
 	}

@@ -40,10 +40,8 @@ func serve(t *testing.T, names ...string) (*Server, *watching) {
 		_, err := stage.Offer(offertest.File(name, bytes.Repeat([]byte("0123456789"), 1000)))
 		require.NoError(t, err)
 	}
-	s, err := Listen(
-		netip.MustParseAddrPort("127.0.0.1:0"),
-		offer.Serving{Network: network.Host{}, Stage: stage, Clock: clock.Real(), Watcher: watch},
-	)
+	s, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"),
+		offer.Serving{Network: network.Host{}, Stage: stage, Clock: clock.Real(), Watcher: watch})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	served := make(chan error, 1)

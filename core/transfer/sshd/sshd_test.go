@@ -116,10 +116,8 @@ func newRig(t *testing.T) *rig {
 	}
 	_, err := r.stage.OpenSlot(offer.Slot{Name: "setup.txt", Folder: r.folder, Most: 4 << 20})
 	require.NoError(t, err)
-	r.Server, err = Listen(
-		netip.MustParseAddrPort("127.0.0.1:0"),
-		offer.Serving{Network: network.Host{}, Stage: r.stage, Clock: clock.Real(), Watcher: r.watch},
-	)
+	r.Server, err = Listen(netip.MustParseAddrPort("127.0.0.1:0"),
+		offer.Serving{Network: network.Host{}, Stage: r.stage, Clock: clock.Real(), Watcher: r.watch})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	served := make(chan error, 1)
@@ -271,11 +269,8 @@ func TestADeviceThatAnswersQuestionsOnly(t *testing.T) {
 // TestWhatBothSidesSayIsReportedOfTheTransfer holds the ladder of a fetch.
 func TestWhatBothSidesSayIsReportedOfTheTransfer(t *testing.T) {
 	r := newRig(t)
-	out, err := r.openSSH(
-		"sftp",
-		"once@127.0.0.1:f32768.bin",
-		strings.ReplaceAll(filepath.Join(r.home, "got"), " ", `\ `),
-	) // it takes blanks for the ends of names
+	out, err := r.openSSH("sftp", "once@127.0.0.1:f32768.bin",
+		strings.ReplaceAll(filepath.Join(r.home, "got"), " ", `\ `)) // it takes blanks for the ends of names
 	require.NoError(t, err, out)
 	r.watch.end(t)
 	said := r.watch.ladder()
@@ -296,7 +291,8 @@ func TestNothingButWhatIsStaged(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close()
 	for what, err := range map[string]error{
-		"remove": c.Remove("f1.bin"), "rename": c.Rename("f1.bin", "x"), "mkdir": c.Mkdir("x"), "link": c.Symlink("/etc/passwd", "x"), "rmdir": c.RemoveDirectory("/"),
+		"remove": c.Remove("f1.bin"), "rename": c.Rename("f1.bin",
+			"x"), "mkdir": c.Mkdir("x"), "link": c.Symlink("/etc/passwd", "x"), "rmdir": c.RemoveDirectory("/"),
 	} {
 		assert.Error(t, err, what)
 	}

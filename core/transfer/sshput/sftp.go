@@ -33,13 +33,8 @@ func (p Put) bySFTP(ctx context.Context, from *metered) error {
 	case err == nil && before.IsDir():
 		return fmt.Errorf("%s is a folder on the device", p.To)
 	case err == nil:
-		p.say(
-			fmt.Sprintf(
-				"%s is on the device already (%s): it stays until the new one is whole",
-				p.To,
-				units.Bytes(before.Size()),
-			),
-		)
+		p.say(fmt.Sprintf("%s is on the device already (%s): it stays until the new one is whole", p.To,
+			units.Bytes(before.Size())))
 	}
 	part := p.To + ".part-" + fmt.Sprintf("%.8s", p.SHA256)
 	if p.SHA256 == "" || p.sendPart(files, part, from) == errDirect {
@@ -143,12 +138,8 @@ func (p Put) rename(files *sftp.Client, part string, over bool) error {
 		}
 	}
 	if err != nil {
-		return fmt.Errorf(
-			"the device has it whole, as %s, and does not rename it to %s: %s",
-			part,
-			p.To,
-			plain.Clip(err.Error(), 200),
-		)
+		return fmt.Errorf("the device has it whole, as %s, and does not rename it to %s: %s", part, p.To,
+			plain.Clip(err.Error(), 200))
 	}
 	return nil
 }
@@ -160,11 +151,8 @@ func (p Put) direct(files *sftp.Client, from *metered) error {
 		return fmt.Errorf("the device does not take %s: %s", p.To, plain.Clip(err.Error(), 200))
 	}
 	if _, err := to.ReadFrom(from); err != nil {
-		return errors.Join(
-			fmt.Errorf("the device does not take all of it: %s", plain.Clip(err.Error(), 200)),
-			to.Close(),
-			files.Remove(p.To),
-		)
+		return errors.Join(fmt.Errorf("the device does not take all of it: %s", plain.Clip(err.Error(), 200)),
+			to.Close(), files.Remove(p.To))
 	}
 	if err := to.Close(); err != nil {
 		return fmt.Errorf("the device did not keep it: %s", plain.Clip(err.Error(), 200))

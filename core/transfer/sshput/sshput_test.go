@@ -98,11 +98,8 @@ func (d *device) dial(t *testing.T) *ssh.Client {
 	config := &ssh.ServerConfig{NoClientAuth: true}
 	config.AddHostKey(signer)
 	go d.serve(theirs, config)
-	conn, channels, requests, err := ssh.NewClientConn(
-		ours,
-		"device",
-		&ssh.ClientConfig{HostKeyCallback: ssh.InsecureIgnoreHostKey()},
-	) //nolint:gosec // it is ours
+	conn, channels, requests, err := ssh.NewClientConn(ours, "device",
+		&ssh.ClientConfig{HostKeyCallback: ssh.InsecureIgnoreHostKey()}) //nolint:gosec // it is ours
 	require.NoError(t, err)
 	client := ssh.NewClient(conn, channels, requests)
 	t.Cleanup(func() { _ = client.Close() })
@@ -221,7 +218,8 @@ func TestAPutOfAFileThatIsChangedSaysSo(t *testing.T) {
 			what := fmt.Sprintf("%d B by %s", there, way)
 			if there == len(data) {
 				assert.NoError(t, err, what)
-				assert.True(t, bytes.Equal(data, d.has(t, "/lark.cgo")) || bytes.Equal(data, d.byScp.Load().([]byte)), what)
+				assert.True(t, bytes.Equal(data, d.has(t, "/lark.cgo")) || bytes.Equal(data, d.byScp.Load().([]byte)),
+					what)
 				continue
 			}
 			assert.ErrorIs(t, err, transfer.ErrChanged, what)
@@ -242,11 +240,8 @@ func TestAPutThatBrokeOffIsGoneOnWith(t *testing.T) {
 	d.cutAfter.Store(700_000)
 	said, err := d.put(t, data)
 	require.ErrorContains(t, err, "what came of it stays there as "+partOf(data))
-	assert.Contains(
-		t,
-		strings.Join(said, "\n"),
-		"/lark.cgo is on the device already (100 B): it stays until the new one is whole",
-	)
+	assert.Contains(t, strings.Join(said, "\n"),
+		"/lark.cgo is on the device already (100 B): it stays until the new one is whole")
 	assert.Len(t, d.has(t, "/lark.cgo"), 100, "what was there is there")
 
 	d.cutAfter.Store(0)
@@ -262,7 +257,8 @@ func TestAPutThatBrokeOffIsGoneOnWith(t *testing.T) {
 // TestWhatIsNotOfTheFileIsSentAgain has something else under the name of a broken-off try.
 func TestWhatIsNotOfTheFileIsSentAgain(t *testing.T) {
 	data := random(300_000, 1)
-	for name, left := range map[string][]byte{"another's": random(200_000, 9), "longer": append(bytes.Clone(data), 1), "short": data[:10], "whole": data} {
+	for name, left := range map[string][]byte{"another's": random(200_000,
+		9), "longer": append(bytes.Clone(data), 1), "short": data[:10], "whole": data} {
 		d := newDevice()
 		files, err := sftp.NewClient(d.dial(t))
 		require.NoError(t, err)

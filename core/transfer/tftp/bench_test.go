@@ -60,13 +60,11 @@ func BenchmarkTransfer(b *testing.B) {
 func transferTime(b *testing.B, size int64, block, window int) time.Duration {
 	stage := &offer.Stage{}
 	data := content(1<<20, 1)
-	_, err := stage.Offer(
-		offer.File{
-			Name: "image",
-			Size: size,
-			Open: func() (io.ReadSeekCloser, error) { return &repeated{data: data, left: size}, nil },
-		},
-	)
+	_, err := stage.Offer(offer.File{
+		Name: "image",
+		Size: size,
+		Open: func() (io.ReadSeekCloser, error) { return &repeated{data: data, left: size}, nil },
+	})
 	require.NoError(b, err)
 	server, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), Options{Network: network.Host{}, Stage: stage})
 	require.NoError(b, err)
@@ -78,12 +76,7 @@ func transferTime(b *testing.B, size int64, block, window int) time.Duration {
 		Network: network.Host{},
 		Block:   block,
 		Window:  window,
-	}.Get(
-		ctx,
-		server.Addr(),
-		"image",
-		io.Discard,
-	)
+	}.Get(ctx, server.Addr(), "image", io.Discard)
 	require.NoError(b, err)
 	require.Equal(b, size, result.Bytes)
 	return time.Since(began)

@@ -64,11 +64,7 @@ func (c Client) Get(ctx context.Context, server netip.AddrPort, name string, to 
 
 // Put sends a file of that size; -1 when it is not known.
 func (c Client) Put(
-	ctx context.Context,
-	server netip.AddrPort,
-	name string,
-	from io.Reader,
-	size int64,
+	ctx context.Context, server netip.AddrPort, name string, from io.Reader, size int64,
 ) (Result, error) {
 	mode := c.mode()
 	from = transfer.Whole(from, size)
@@ -88,12 +84,8 @@ var ErrNoAnswer = errors.New("nobody answered")
 type Elsewhere struct{ Asked, Answered netip.AddrPort }
 
 func (e *Elsewhere) Error() string {
-	return fmt.Sprintf(
-		"%s at %s, but %s did: a device that has both addresses has to be asked at that one",
-		ErrNoAnswer,
-		e.Asked,
-		e.Answered,
-	)
+	return fmt.Sprintf("%s at %s, but %s did: a device that has both addresses has to be asked at that one",
+		ErrNoAnswer, e.Asked, e.Answered)
 }
 
 // Is makes an Elsewhere an ErrNoAnswer.
@@ -117,12 +109,7 @@ type Opening struct {
 // answers or ctx ends, and begins again when a transfer breaks off in its middle. Each try gets the file from open. One
 // whose size is not known, -1, comes from a pipe and cannot be begun again in its middle.
 func (c Client) PutWhenOpen(
-	ctx context.Context,
-	server netip.AddrPort,
-	name string,
-	size int64,
-	open func() (io.ReadCloser, error),
-	on Opening,
+	ctx context.Context, server netip.AddrPort, name string, size int64, open func() (io.ReadCloser, error), on Opening,
 ) (Result, error) {
 	var elsewhere *Elsewhere
 	for tries := 1; ; tries++ {
@@ -252,13 +239,8 @@ func (c Client) begin(ctx context.Context, server netip.AddrPort, req request) (
 	stop := p.endWith(ctx)
 	got, err := p.request(ctx, server, req, pace{agreed: c.hurry})
 	if err == nil && p.addr.Port() == server.Port() && c.Remark != nil {
-		c.Remark(
-			fmt.Sprintf(
-				"%s answers from port %d, where it was asked, and not from a port of the transfer's own",
-				server.Addr(),
-				server.Port(),
-			),
-		)
+		c.Remark(fmt.Sprintf("%s answers from port %d, where it was asked, and not from a port of the transfer's own",
+			server.Addr(), server.Port()))
 	}
 	if err != nil {
 		stop()
@@ -294,10 +276,7 @@ func (p *peer) request(ctx context.Context, server netip.AddrPort, req request, 
 	}
 	return packet{}, fmt.Errorf(
 		"%w at %s after %d requests: is a TFTP server listening there, and does a firewall let it through?",
-		ErrNoAnswer,
-		server,
-		p.retries+1,
-	)
+		ErrNoAnswer, server, p.retries+1)
 }
 
 // terms reads an answer to a request: what was agreed, or the plain terms when the other side passed
@@ -366,11 +345,7 @@ func (c Client) get(ctx context.Context, server netip.AddrPort, req request, sin
 }
 
 func (c Client) put(
-	ctx context.Context,
-	server netip.AddrPort,
-	req request,
-	source io.Reader,
-	size int64,
+	ctx context.Context, server netip.AddrPort, req request, source io.Reader, size int64,
 ) (Result, error) {
 	began := c.Clock.Now()
 	p, got, err := c.begin(ctx, server, req)

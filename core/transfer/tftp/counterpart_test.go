@@ -356,17 +356,8 @@ func TestDevicesThatShareNoCodeWithOurServer(t *testing.T) {
 					took, err = s.get(r.at(), name, options)
 					withdraw()
 				}
-				what := fmt.Sprintf(
-					"part %d, transfer %d, %d B, up %v, asks %v, busy %s, goes at %d: %v",
-					part,
-					i,
-					size,
-					up,
-					options,
-					s.silence,
-					s.dieAt,
-					err,
-				)
+				what := fmt.Sprintf("part %d, transfer %d, %d B, up %v, asks %v, busy %s, goes at %d: %v", part, i,
+					size, up, options, s.silence, s.dieAt, err)
 				if !mortal {
 					require.NoError(t, err, what)
 				}
@@ -409,10 +400,7 @@ func (w *watching) ends() []ended {
 // serveOne is the counterpart's server for one request: it takes some of what is asked for, and may lie, refuse or go
 // away.
 func (s *station) serveOne(
-	t *testing.T,
-	host *simulated.Host,
-	data []byte,
-	lie int,
+	t *testing.T, host *simulated.Host, data []byte, lie int,
 ) (took []byte, lied bool, err error) {
 	buf := make([]byte, 2000)
 	_ = s.conn.SetReadDeadline(time.Now().Add(time.Hour))
@@ -526,17 +514,7 @@ func TestOurClientAgainstAServerThatSharesNoCode(t *testing.T) {
 			end := <-ends
 			what := fmt.Sprintf(
 				"transfer %d, %d B, up %v, blocks of %d, windows of %d, lie %d, goes at %d, busy %s: %v, the server %v",
-				i,
-				len(data),
-				up,
-				client.Block,
-				client.Window,
-				lie,
-				s.dieAt,
-				s.silence,
-				err,
-				end.err,
-			)
+				i, len(data), up, client.Block, client.Window, lie, s.dieAt, s.silence, err, end.err)
 			has := got.Bytes()
 			if up {
 				has = end.took

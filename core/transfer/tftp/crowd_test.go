@@ -23,10 +23,8 @@ import (
 
 // stranger is the host of that number, on the device's network or beyond it.
 func (r *rig) stranger(n int) *simulated.Host {
-	return r.net.Host(
-		fmt.Sprint("s", n),
-		netip.PrefixFrom(netip.AddrFrom4([4]byte{198, 51, byte(n >> 8), byte(n)}), 24),
-	)
+	return r.net.Host(fmt.Sprint("s", n),
+		netip.PrefixFrom(netip.AddrFrom4([4]byte{198, 51, byte(n >> 8), byte(n)}), 24))
 }
 
 // asks sends a request from a new port of a host, and takes the options that are offered when it settles.
@@ -83,12 +81,7 @@ func TestWhoAsksTooOftenShutsNobodyOut(t *testing.T) {
 						Network: one.host,
 						Clock:   clock.Real(),
 						Block:   1428,
-					}.Get(
-						t.Context(),
-						r.at(),
-						"image",
-						&got,
-					)
+					}.Get(t.Context(), r.at(), "image", &got)
 					require.NoError(t, err)
 					assert.True(t, bytes.Equal(body, got.Bytes()))
 					assert.LessOrEqual(t, time.Since(began), one.within)
@@ -232,14 +225,12 @@ func TestNumbersRollOverOnABadNetwork(t *testing.T) {
 	for seed := range uint64(runs) {
 		inBubble(t, seed, Options{}, func(t *testing.T, r *rig) {
 			random := rand.New(rand.NewPCG(seed, 3))
-			r.net.Spoil(
-				simulated.Faults{
-					Loss:     random.Float64() / 4,
-					Twice:    random.Float64() / 4,
-					Late:     random.Float64() / 4,
-					Lateness: 900 * time.Millisecond,
-				},
-			)
+			r.net.Spoil(simulated.Faults{
+				Loss:     random.Float64() / 4,
+				Twice:    random.Float64() / 4,
+				Late:     random.Float64() / 4,
+				Lateness: 900 * time.Millisecond,
+			})
 			body := content(20*DefaultBlock+7, byte(seed))
 			laptop, err := r.net.Host("eth2", netip.MustParsePrefix("192.0.2.12/24")).
 				ListenPacket(netip.MustParseAddrPort("192.0.2.12:0"))
@@ -356,13 +347,8 @@ func TestAnAnswerFromThePortThatWasAskedIsSaid(t *testing.T) {
 		}()
 		client, said := r.client(), ""
 		client.Remark = func(text string) { said += text }
-		_, err = client.Put(
-			t.Context(),
-			netip.AddrPortFrom(loader.Addr(), 69),
-			"image",
-			bytes.NewReader(content(2000, 1)),
-			2000,
-		)
+		_, err = client.Put(t.Context(), netip.AddrPortFrom(loader.Addr(), 69), "image",
+			bytes.NewReader(content(2000, 1)), 2000)
 		require.NoError(t, err)
 		assert.Contains(t, said, "198.51.0.1 answers from port 69, where it was asked")
 	})
@@ -401,10 +387,8 @@ func TestWhatIsSentToEverybodyIsAnswered(t *testing.T) {
 	body := content(700, 1)
 	_, err := stage.Offer(offertest.File("image", body))
 	require.NoError(t, err)
-	server, err := Listen(
-		netip.MustParseAddrPort("127.0.0.1:0"),
-		Options{Network: network.Host{}, Stage: stage, Watcher: watch},
-	)
+	server, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"),
+		Options{Network: network.Host{}, Stage: stage, Watcher: watch})
 	require.NoError(t, err)
 	go func() { _ = server.Serve(t.Context()) }()
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
@@ -422,9 +406,6 @@ func TestWhatIsSentToEverybodyIsAnswered(t *testing.T) {
 	assert.EqualValues(t, opData, p.op, "the other request and what is none were not answered")
 	assert.Equal(t, body[:DefaultBlock], p.data)
 	assert.Equal(t, server.Addr().Addr(), from.Addr())
-	assert.Contains(
-		t,
-		strings.Join(watch.words(), "\n"),
-		"left to others everybody was asked for other, which is not here",
-	)
+	assert.Contains(t, strings.Join(watch.words(), "\n"),
+		"left to others everybody was asked for other, which is not here")
 }

@@ -16,31 +16,22 @@ import (
 // A server hands out what is on its stage, by its exact name, and a client fetches it.
 func Example() {
 	lan, ctx := simulated.New(1), context.Background()
-	laptop, device := lan.Host(
-		"eth0",
-		netip.MustParsePrefix("192.0.2.10/24"),
-	), lan.Host(
-		"lan",
-		netip.MustParsePrefix("192.0.2.41/24"),
-	)
+	laptop, device := lan.Host("eth0", netip.MustParsePrefix("192.0.2.10/24")), lan.Host("lan",
+		netip.MustParsePrefix("192.0.2.41/24"))
 
 	stage := &offer.Stage{}
 	image := []byte("lark-7.6.1")
-	_, err := stage.Offer(
-		offer.File{
-			Name: "lark.cgo",
-			Size: int64(len(image)),
-			Open: func() (io.ReadSeekCloser, error) { return whole{bytes.NewReader(image)}, nil },
-		},
-	)
+	_, err := stage.Offer(offer.File{
+		Name: "lark.cgo",
+		Size: int64(len(image)),
+		Open: func() (io.ReadSeekCloser, error) { return whole{bytes.NewReader(image)}, nil },
+	})
 	if err != nil {
 		fmt.Println(err)
 		return
 	}
-	server, err := tftp.Listen(
-		netip.MustParseAddrPort("192.0.2.10:69"),
-		tftp.Options{Network: laptop, Stage: stage, Clock: clock.Real()},
-	)
+	server, err := tftp.Listen(netip.MustParseAddrPort("192.0.2.10:69"),
+		tftp.Options{Network: laptop, Stage: stage, Clock: clock.Real()})
 	if err != nil {
 		fmt.Println(err)
 		return

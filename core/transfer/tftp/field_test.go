@@ -140,12 +140,9 @@ func TestZerosBehindARequestArePassedOver(t *testing.T) {
 			_, err := r.stage.Offer(offertest.File("a.bin", content(700, 1)))
 			require.NoError(t, err)
 			c := r.raw(t, 2000)
-			c.send(
-				r.at(),
-				append(
-					putRequest(request{name: "a.bin", mode: Octet, options: []option{{optBlock, "600"}}}),
-					make([]byte, zeros)...),
-			)
+			c.send(r.at(),
+				append(putRequest(request{name: "a.bin", mode: Octet, options: []option{{optBlock, "600"}}}),
+					make([]byte, zeros)...))
 			p, _, ok := c.recv(time.Second)
 			require.True(t, ok)
 			assert.EqualValues(t, opOptions, p.op, "%d zeros: %v", zeros, p.refused)
@@ -249,10 +246,8 @@ func TestAFileOfAnotherSizeThanWasSaidIsNotKept(t *testing.T) {
 		_, err := r.stage.OpenSlot(offer.Slot{Name: "u.cfg", Folder: folder, Most: 1 << 20})
 		require.NoError(t, err)
 		c := r.raw(t, 2000)
-		c.send(
-			r.at(),
-			putRequest(request{write: true, name: "u.cfg", mode: Octet, options: []option{{optSize, "5000"}}}),
-		)
+		c.send(r.at(),
+			putRequest(request{write: true, name: "u.cfg", mode: Octet, options: []option{{optSize, "5000"}}}))
 		_, from, _ := c.recv(time.Second)
 		c.send(from, dataOf(1, make([]byte, 100)))
 		p, _, ok := c.recv(time.Second)

@@ -11,16 +11,12 @@ import (
 // understood means the same when it is written again.
 func FuzzParse(f *testing.F) {
 	f.Add(putRequest(request{name: "image", mode: Octet, options: []option{{optBlock, "1428"}, {optWindow, "16"}}}))
-	f.Add(
-		putRequest(
-			request{
-				write:   true,
-				name:    "setup.txt",
-				mode:    Netascii,
-				options: []option{{optSize, "0"}, {optTimeout, "3"}},
-			},
-		),
-	)
+	f.Add(putRequest(request{
+		write:   true,
+		name:    "setup.txt",
+		mode:    Netascii,
+		options: []option{{optSize, "0"}, {optTimeout, "3"}},
+	}))
 	f.Add(putOptions([]option{{optBlock, "512"}}))
 	f.Add(putError(CodeNotFound, "no such file"))
 	f.Add([]byte{0, opData, 0, 1, 'x'})

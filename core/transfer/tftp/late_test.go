@@ -69,14 +69,12 @@ func TestALateAnswerMakesNoShortFile(t *testing.T) {
 		inBubble(t, seed, Options{}, func(t *testing.T, r *rig) {
 			random := rand.New(rand.NewPCG(seed, 7))
 			r.net.Latency = time.Duration(random.IntN(3000)) * time.Millisecond / time.Duration(1+random.IntN(20))
-			r.net.Spoil(
-				simulated.Faults{
-					Loss:     random.Float64() / 10,
-					Twice:    random.Float64() / 10,
-					Late:     random.Float64() / 2,
-					Lateness: 3 * time.Second,
-				},
-			)
+			r.net.Spoil(simulated.Faults{
+				Loss:     random.Float64() / 10,
+				Twice:    random.Float64() / 10,
+				Late:     random.Float64() / 2,
+				Lateness: 3 * time.Second,
+			})
 			body := content([]int{0, 1, 511, 512, 513, 1428, 5000, 9000}[random.IntN(8)], byte(seed))
 			_, err := r.stage.Offer(offertest.File("image", body))
 			require.NoError(t, err)
@@ -102,15 +100,8 @@ func TestALateAnswerMakesNoShortFile(t *testing.T) {
 			}
 			if err == nil {
 				whole++
-				require.True(
-					t,
-					bytes.Equal(body, got),
-					"seed %d: %d of %d B with %v",
-					seed,
-					len(got),
-					len(body),
-					options,
-				)
+				require.True(t, bytes.Equal(body, got), "seed %d: %d of %d B with %v", seed, len(got), len(body),
+					options)
 				return
 			}
 			assert.Zero(t, served, "seed %d: the client has failed with %v, and the server not", seed, err)
@@ -138,16 +129,8 @@ func TestOurClientBelievesTheBlocksMoreThanTheAnswer(t *testing.T) {
 						var got bytes.Buffer
 						_, err = client.Get(t.Context(), netip.AddrPortFrom(device.Addr(), 69), "x", &got)
 						require.NoError(t, err, "%d B by %d, size said %v, plain %v", size, agreed, says, plain)
-						assert.True(
-							t,
-							bytes.Equal(body, got.Bytes()),
-							"%d of %d B by %d, size said %v, plain %v",
-							got.Len(),
-							size,
-							agreed,
-							says,
-							plain,
-						)
+						assert.True(t, bytes.Equal(body, got.Bytes()), "%d of %d B by %d, size said %v, plain %v",
+							got.Len(), size, agreed, says, plain)
 						_ = conn.Close()
 					})
 				}
@@ -176,10 +159,8 @@ func undecided(conn network.PacketConn, body []byte, agreed int, says, plain boo
 			}
 			_, _ = conn.WriteToUDPAddrPort([]byte(out), from)
 		case buffer[1] == 4 && n == 4 && block*length <= len(body):
-			_, _ = conn.WriteToUDPAddrPort(
-				numbered(3, block+1, body[block*length:min(len(body), (block+1)*length)]),
-				from,
-			)
+			_, _ = conn.WriteToUDPAddrPort(numbered(3, block+1, body[block*length:min(len(body), (block+1)*length)]),
+				from)
 		}
 	}
 }

@@ -52,19 +52,17 @@ func (p *peer) gaveUp(tries int, since time.Time) bool {
 
 func (p *peer) message(fromPeer bool, kind string, block int64, bytes int, again bool, text string) {
 	if p.said != nil {
-		p.said(
-			offer.Rung{
-				Transfer: p.id,
-				Protocol: "TFTP",
-				Peer:     p.addr,
-				FromPeer: fromPeer,
-				Kind:     kind,
-				Block:    block,
-				Bytes:    bytes,
-				Resent:   again,
-				Text:     text,
-			},
-		)
+		p.said(offer.Rung{
+			Transfer: p.id,
+			Protocol: "TFTP",
+			Peer:     p.addr,
+			FromPeer: fromPeer,
+			Kind:     kind,
+			Block:    block,
+			Bytes:    bytes,
+			Resent:   again,
+			Text:     text,
+		})
 	}
 }
 

@@ -114,12 +114,8 @@ func (r *receiver) take(got packet) (took, last bool, err error) {
 	switch {
 	case len(got.data) > r.terms.Block:
 		r.refuse(CodeIllegal, "that block is longer than was agreed")
-		return false, false, fmt.Errorf(
-			"block %d has %d bytes; blocks of %d were agreed",
-			block,
-			len(got.data),
-			r.terms.Block,
-		)
+		return false, false, fmt.Errorf("block %d has %d bytes; blocks of %d were agreed", block, len(got.data),
+			r.terms.Block)
 	case block > r.expected:
 		if r.missed == r.expected {
 			return false, false, nil

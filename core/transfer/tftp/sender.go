@@ -198,17 +198,9 @@ func (s *sender) waitsAtRollover() bool {
 	}
 	if s.asked++; s.asked == asksAtRollover {
 		s.asked, s.afterIsOne = 0, !s.afterIsOne
-		s.message(
-			false,
-			"remark",
-			s.base,
-			0,
-			false,
-			fmt.Sprintf(
-				"it does not take the block after number 65535 with the number it was sent; sent as %d",
-				s.number(s.base),
-			),
-		)
+		s.message(false, "remark", s.base, 0, false,
+			fmt.Sprintf("it does not take the block after number 65535 with the number it was sent; sent as %d",
+				s.number(s.base)))
 	}
 	return s.asked == asksAtRollover-1
 }

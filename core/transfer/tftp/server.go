@@ -204,15 +204,13 @@ func (s *Server) isOurs(data []byte, from netip.AddrPort) bool {
 	if got.request.write && s.opt.Stage.Awaits(got.request.name) || !got.request.write && err == nil {
 		return true
 	}
-	s.opt.Watcher.Said(
-		offer.Rung{
-			Protocol: "TFTP",
-			Peer:     from,
-			FromPeer: true,
-			Kind:     "left to others",
-			Text:     "everybody was asked for " + clean([]byte(got.request.name)) + ", which is not here",
-		},
-	)
+	s.opt.Watcher.Said(offer.Rung{
+		Protocol: "TFTP",
+		Peer:     from,
+		FromPeer: true,
+		Kind:     "left to others",
+		Text:     "everybody was asked for " + clean([]byte(got.request.name)) + ", which is not here",
+	})
 	return false
 }
 
@@ -289,15 +287,13 @@ func (s *Server) enter(from netip.AddrPort, name string, mine *serving) (before 
 	}
 	guest, err := s.places.Enter(from.Addr(), name, mine.cancel)
 	if err != nil {
-		s.opt.Watcher.Said(
-			offer.Rung{
-				Protocol: "TFTP",
-				Peer:     from,
-				FromPeer: true,
-				Kind:     "waits",
-				Text:     "not answered for now, " + err.Error() + nameText(name),
-			},
-		)
+		s.opt.Watcher.Said(offer.Rung{
+			Protocol: "TFTP",
+			Peer:     from,
+			FromPeer: true,
+			Kind:     "waits",
+			Text:     "not answered for now, " + err.Error() + nameText(name),
+		})
 		return nil, turnedAway
 	}
 	mine.guest, s.active[from] = guest, mine
@@ -404,21 +400,18 @@ func (s *Server) send(ctx context.Context, p *peer, req request, mine *serving) 
 	if err != nil {
 		p.refuse(codeOf(err), err.Error())
 		s.opt.Watcher.Said(
-			offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()},
-		)
+			offer.Rung{Protocol: "TFTP", Peer: p.addr, FromPeer: true, Kind: "refused", Text: err.Error()})
 		return
 	}
 	if remark != "" {
-		s.opt.Watcher.Said(
-			offer.Rung{
-				Transfer: p.id,
-				Protocol: "TFTP",
-				Peer:     p.addr,
-				FromPeer: true,
-				Kind:     "remark",
-				Text:     staged.Name + " was " + remark,
-			},
-		)
+		s.opt.Watcher.Said(offer.Rung{
+			Transfer: p.id,
+			Protocol: "TFTP",
+			Peer:     p.addr,
+			FromPeer: true,
+			Kind:     "remark",
+			Text:     staged.Name + " was " + remark,
+		})
 	}
 	file, err := staged.Open()
 	if err != nil {
@@ -599,10 +592,8 @@ func (p *peer) offerTerms(ctx context.Context, answer []option, mine *serving) e
 		}
 		wait.backOff++
 	}
-	return fmt.Errorf(
-		"%w: the agreed options were not acknowledged; a device that does not know that answer has to ask without options",
-		transfer.ErrGaveUp,
-	)
+	return fmt.Errorf("%w: the agreed options were not acknowledged; a device that does not know that answer has to ask without options",
+		transfer.ErrGaveUp)
 }
 
 // cancelled says the other side when we end the transfer, and says so. One that has never answered may not be there at
@@ -676,15 +667,13 @@ func (r *report) moved(blocks, bytes int64, again int) {
 func (r *report) end(err error) {
 	if !r.shown {
 		if err != nil && r.of != nil && !errors.Is(err, errAgain) {
-			r.opt.Watcher.Said(
-				offer.Rung{
-					Transfer: r.t.ID,
-					Protocol: "TFTP",
-					Peer:     r.t.Peer,
-					Kind:     "unanswered",
-					Text:     r.t.File + ": " + err.Error(),
-				},
-			)
+			r.opt.Watcher.Said(offer.Rung{
+				Transfer: r.t.ID,
+				Protocol: "TFTP",
+				Peer:     r.t.Peer,
+				Kind:     "unanswered",
+				Text:     r.t.File + ": " + err.Error(),
+			})
 		}
 		return
 	}

@@ -230,13 +230,8 @@ func TestCopiesDoNotDouble(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, data, got.Bytes())
 			sent, _ := r.net.Counts()
-			assert.Less(
-				t,
-				sent,
-				401*3+20,
-				"windows of %d: blocks, their acknowledgements and the answers to copies",
-				window,
-			)
+			assert.Less(t, sent, 401*3+20, "windows of %d: blocks, their acknowledgements and the answers to copies",
+				window)
 		})
 	}
 }
@@ -249,8 +244,7 @@ func TestTwoHundredMebibytesRollTheCounterOver(t *testing.T) {
 	require.NoError(t, err)
 	stage := &offer.Stage{}
 	_, err = stage.Offer(
-		offer.File{Name: "large.img", Size: size, Open: func() (io.ReadSeekCloser, error) { return source(), nil }},
-	)
+		offer.File{Name: "large.img", Size: size, Open: func() (io.ReadSeekCloser, error) { return source(), nil }})
 	require.NoError(t, err)
 	server, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), Options{Network: network.Host{}, Stage: stage})
 	require.NoError(t, err)
@@ -376,9 +370,7 @@ func TestAClientThatRefusesOurAnswerEndsItsTransferOnly(t *testing.T) {
 		require.NoError(t, err)
 		defer conn.Close()
 		_, _ = conn.WriteToUDPAddrPort(
-			putRequest(request{name: "image", mode: Octet, options: []option{{optBlock, "1000"}}}),
-			r.at(),
-		)
+			putRequest(request{name: "image", mode: Octet, options: []option{{optBlock, "1000"}}}), r.at())
 		buffer := make([]byte, 1500)
 		n, from, err := conn.ReadFromUDPAddrPort(buffer)
 		require.NoError(t, err)
@@ -486,11 +478,8 @@ func TestHostileRequests(t *testing.T) {
 				hostile = append(hostile, putRequest(request{write: op, name: name, mode: Octet}))
 			}
 		}
-		hostile = append(
-			hostile,
-			putRequest(request{write: true, name: "there", mode: Octet}),
-			putRequest(request{write: true, name: "image", mode: Octet}),
-		)
+		hostile = append(hostile, putRequest(request{write: true, name: "there", mode: Octet}),
+			putRequest(request{write: true, name: "image", mode: Octet}))
 		for _, packet := range hostile {
 			conn, err := r.host.ListenPacket(netip.AddrPortFrom(device.Addr(), 0))
 			require.NoError(t, err)
@@ -506,15 +495,11 @@ func TestHostileRequests(t *testing.T) {
 		for i, value := range []string{"0", "7", "65465", "-1", "99999999999999999999", "x", ""} {
 			var got bytes.Buffer
 			client := r.client()
-			p, _, err := client.begin(
-				t.Context(),
-				r.at(),
-				request{
-					name:    "image",
-					mode:    Octet,
-					options: []option{{optBlock, value}, {optWindow, value}, {optTimeout, value}, {"unheard", "of"}},
-				},
-			)
+			p, _, err := client.begin(t.Context(), r.at(), request{
+				name:    "image",
+				mode:    Octet,
+				options: []option{{optBlock, value}, {optWindow, value}, {optTimeout, value}, {"unheard", "of"}},
+			})
 			require.NoError(t, err, "odd options are passed over: %d", i)
 			p.refuse(CodeOther, "that is all")
 			_ = p.conn.Close()
@@ -552,7 +537,8 @@ func TestASpoofedPortChangesNothing(t *testing.T) {
 		client.Said = func(m offer.Rung) {
 			if m.Kind == "DATA" && m.FromPeer {
 				target = m.Peer
-				for _, packet := range [][]byte{putError(CodeFull, "stop"), {0, 4, 0, 200}, {0, 3, 0, 1, 1}, []byte("junk")} {
+				for _, packet := range [][]byte{putError(CodeFull,
+					"stop"), {0, 4, 0, 200}, {0, 3, 0, 1, 1}, []byte("junk")} {
 					_, _ = spoof.WriteToUDPAddrPort(packet, target)
 				}
 			}
@@ -683,13 +669,12 @@ func TestAWindowThatIsAwkward(t *testing.T) {
 			}
 			var began, cut int64
 			var refused error
-			result, err := r.client().
-				PutWhenOpen(t.Context(), netip.MustParseAddrPort("192.0.2.1:69"), "x", size, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
-					Opening{
-						Began:   func() { began++ },
-						Cut:     func(sent int64, _ error) { cut = sent },
-						Refused: func(err error) { refused = err },
-					})
+			result, err := r.client().PutWhenOpen(t.Context(), netip.MustParseAddrPort("192.0.2.1:69"), "x", size, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
+				Opening{
+					Began:   func() { began++ },
+					Cut:     func(sent int64, _ error) { cut = sent },
+					Refused: func(err error) { refused = err },
+				})
 			assert.ErrorContains(t, refused, "not now")
 			if !known {
 				require.ErrorContains(t, err, "its beginning is gone")
@@ -735,14 +720,8 @@ func TestACableWithoutCarrierIsWaitedFor(t *testing.T) {
 		require.NoError(t, err)
 		client := r.client()
 		client.Network = cutCable{r.host, time.Now().Add(30 * time.Second)}
-		_, err = client.PutWhenOpen(
-			t.Context(),
-			r.at(),
-			"recovery.img",
-			5,
-			func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte("hello"))), nil },
-			Opening{},
-		)
+		_, err = client.PutWhenOpen(t.Context(), r.at(), "recovery.img", 5,
+			func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte("hello"))), nil }, Opening{})
 		require.NoError(t, err)
 		client.Network = cutCable{r.host, time.Now().Add(time.Hour)}
 		_, err = client.Get(t.Context(), r.at(), "image", io.Discard)
@@ -753,13 +732,11 @@ func TestACableWithoutCarrierIsWaitedFor(t *testing.T) {
 func TestEndingTheServerSaysTheDevice(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, 12, Options{})
-		_, err := r.stage.Offer(
-			offer.File{
-				Name: "image",
-				Size: 1 << 30,
-				Open: func() (io.ReadSeekCloser, error) { return &pattern{size: 1 << 30}, nil },
-			},
-		)
+		_, err := r.stage.Offer(offer.File{
+			Name: "image",
+			Size: 1 << 30,
+			Open: func() (io.ReadSeekCloser, error) { return &pattern{size: 1 << 30}, nil },
+		})
 		require.NoError(t, err)
 		failed := make(chan error, 1)
 		go func() {

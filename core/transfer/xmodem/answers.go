@@ -94,9 +94,7 @@ func (s *sender) until(ctx context.Context, name string, build func() ([]byte, e
 
 // copy sends what there is to send once more, and says how long that was and when it began.
 func (s *sender) copy(
-	ctx context.Context,
-	name string,
-	build func() ([]byte, error),
+	ctx context.Context, name string, build func() ([]byte, error),
 ) (size int, sent time.Time, err error) {
 	if err := ctx.Err(); err != nil {
 		return 0, sent, err
@@ -255,11 +253,8 @@ func (s *sender) settled(ctx context.Context) error {
 		if !errors.Is(err, errRefused) || s.result.Blocks == 0 {
 			return err
 		}
-		if _, err := s.until(
-			ctx,
-			fmt.Sprintf("block %d", s.result.Blocks),
-			func() ([]byte, error) { return s.out, nil },
-		); err != nil {
+		if _, err := s.until(ctx, fmt.Sprintf("block %d", s.result.Blocks),
+			func() ([]byte, error) { return s.out, nil }); err != nil {
 			return err
 		}
 	}

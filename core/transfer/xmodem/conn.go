@@ -198,11 +198,8 @@ func (c *conn) write(ctx context.Context, p []byte) error {
 	defer stop()
 	err := c.port.Write(limited, p)
 	if err != nil && errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
-		return fmt.Errorf(
-			"%w for %s: flow control holds it, or nobody is there",
-			ErrHeld,
-			limit.Round(100*time.Millisecond),
-		)
+		return fmt.Errorf("%w for %s: flow control holds it, or nobody is there", ErrHeld,
+			limit.Round(100*time.Millisecond))
 	}
 	return err
 }

@@ -194,11 +194,8 @@ func (r *plainReceiver) run(ctx context.Context) {
 				return
 			}
 		case bEOT:
-			if _, err := r.in.get(
-				ctx,
-				&r.pending,
-				100*time.Millisecond,
-			); err == nil { // not alone: part of something broken
+			if _, err := r.in.get(ctx, &r.pending,
+				100*time.Millisecond); err == nil { // not alone: part of something broken
 				r.purge(ctx)
 				r.say(bNAK)
 				continue
@@ -365,36 +362,21 @@ func TestNoSuccessIsReportedThatWasNone(t *testing.T) {
 			}
 			limit, stop := context.WithTimeout(t.Context(), 6*time.Hour)
 			defer stop()
-			_, err := xmodem.Send(
-				limit,
-				&ours{in: a.back, out: a.there},
+			_, err := xmodem.Send(limit, &ours{in: a.back, out: a.there},
 				[]xmodem.File{{Header: xmodem.Header{Name: "x", Size: int64(a.size)}, Data: bytes.NewReader(data)}},
-				opt,
-			)
+				opt)
 			require.NoError(t, limit.Err(), "seed %d (%s): it hangs", seed, a.name)
 			time.Sleep(time.Minute)
 			cancel()
 			<-over
 			if a.receiver.done {
-				require.True(
-					t,
-					bytes.HasPrefix(a.receiver.got, data),
-					"seed %d (%s): the receiver has another file",
-					seed,
-					a.name,
-				)
+				require.True(t, bytes.HasPrefix(a.receiver.got, data), "seed %d (%s): the receiver has another file",
+					seed, a.name)
 			}
 			if err == nil {
-				require.True(
-					t,
-					a.receiver.done,
-					"seed %d (%s, %d baud, known %v, %d B): success was told, and the receiver never said so",
-					seed,
-					a.name,
-					a.baud,
-					a.known,
-					a.size,
-				)
+				require.True(t, a.receiver.done,
+					"seed %d (%s, %d baud, known %v, %d B): success was told, and the receiver never said so", seed,
+					a.name, a.baud, a.known, a.size)
 				require.False(t, a.receiver.refuses)
 			}
 			outcome := "failed"

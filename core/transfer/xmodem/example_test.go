@@ -18,20 +18,13 @@ func ExampleSend() {
 	var got keeping
 	received := make(chan error)
 	go func() {
-		_, err := Receive(
-			ctx,
-			there,
-			func(Header) (io.WriteCloser, error) { return &got, nil },
-			Options{Variant: XMODEM1K},
-		)
+		_, err := Receive(ctx, there, func(Header) (io.WriteCloser, error) { return &got, nil },
+			Options{Variant: XMODEM1K})
 		received <- err
 	}()
-	result, err := Send(
-		ctx,
-		here,
+	result, err := Send(ctx, here,
 		[]File{{Header: Header{Name: "tern.img", Size: int64(len(image))}, Data: bytes.NewReader(image)}},
-		Options{Variant: XMODEM1K},
-	)
+		Options{Variant: XMODEM1K})
 	fmt.Println(result.Blocks, "block,", result.Padding, "bytes of padding,", err, <-received)
 	fmt.Println(bytes.HasPrefix(got.Bytes(), image))
 	// Output:

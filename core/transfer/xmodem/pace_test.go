@@ -79,12 +79,8 @@ func BenchmarkPaced(b *testing.B) {
 				sender, receiver := pacedPair(baud)
 				done := make(chan error, 1)
 				go func() {
-					_, err := Receive(
-						context.Background(),
-						receiver,
-						func(Header) (io.WriteCloser, error) { return &sink{}, nil },
-						Options{},
-					)
+					_, err := Receive(context.Background(), receiver,
+						func(Header) (io.WriteCloser, error) { return &sink{}, nil }, Options{})
 					done <- err
 				}()
 				var first, last time.Time

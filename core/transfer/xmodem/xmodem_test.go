@@ -249,14 +249,8 @@ func TestOverTheLimitBothEndsFail(t *testing.T) {
 		)
 		require.Error(t, o.sendErr, name)
 		require.Error(t, o.receiveErr, name)
-		assert.True(
-			t,
-			errors.Is(o.sendErr, transfer.ErrGaveUp) || errors.Is(o.receiveErr, transfer.ErrGaveUp),
-			"%s: %v / %v",
-			name,
-			o.sendErr,
-			o.receiveErr,
-		)
+		assert.True(t, errors.Is(o.sendErr, transfer.ErrGaveUp) || errors.Is(o.receiveErr, transfer.ErrGaveUp),
+			"%s: %v / %v", name, o.sendErr, o.receiveErr)
 	}
 }
 
@@ -288,12 +282,8 @@ func TestReceiverCancels(t *testing.T) {
 		sender, receiver := pair()
 		failed := make(chan error, 1)
 		go func() {
-			_, err := Receive(
-				t.Context(),
-				receiver,
-				func(Header) (io.WriteCloser, error) { return fullStore{full}, nil },
-				Options{},
-			)
+			_, err := Receive(t.Context(), receiver,
+				func(Header) (io.WriteCloser, error) { return fullStore{full}, nil }, Options{})
 			failed <- err
 		}()
 		_, err := Send(t.Context(), sender, one(payload(4000)), Options{})
@@ -315,12 +305,8 @@ func TestCancelFallsBetweenBlocks(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		failed := make(chan error, 1)
 		go func() {
-			_, err := Receive(
-				t.Context(),
-				receiver,
-				func(Header) (io.WriteCloser, error) { return &sink{}, nil },
-				Options{},
-			)
+			_, err := Receive(t.Context(), receiver, func(Header) (io.WriteCloser, error) { return &sink{}, nil },
+				Options{})
 			failed <- err
 		}()
 		blocks := 0
@@ -362,12 +348,8 @@ func TestLostLineEndsAtOnce(t *testing.T) {
 	gone := errors.New("unplugged")
 	_, err := Send(t.Context(), brokenPort{gone}, one(payload(10)), Options{})
 	require.ErrorIs(t, err, gone)
-	_, err = Receive(
-		t.Context(),
-		brokenPort{gone},
-		func(Header) (io.WriteCloser, error) { return &sink{}, nil },
-		Options{},
-	)
+	_, err = Receive(t.Context(), brokenPort{gone}, func(Header) (io.WriteCloser, error) { return &sink{}, nil },
+		Options{})
 	require.ErrorIs(t, err, gone)
 }
 
@@ -411,12 +393,8 @@ func FuzzReceiver(f *testing.F) {
 			sender, receiver := pair()
 			sender.out <- append(wire, can, can)
 			out := &sink{}
-			_, err := Receive(
-				t.Context(),
-				receiver,
-				func(Header) (io.WriteCloser, error) { return out, nil },
-				Options{Retries: 2, Answer: time.Second, StartWait: 5 * time.Second},
-			)
+			_, err := Receive(t.Context(), receiver, func(Header) (io.WriteCloser, error) { return out, nil },
+				Options{Retries: 2, Answer: time.Second, StartWait: 5 * time.Second})
 			if err == nil {
 				assert.Zero(t, out.Len()%smallBlock)
 			}
