@@ -16,8 +16,9 @@ var layers = []struct {
 	prefix string
 	may    []string
 }{
-	{"cmd", []string{"cmd", "tui", "demo", "bench", "core"}},
-	{"tui", []string{"tui", "core"}},
+	{"cmd", []string{"cmd", "tui", "app", "demo", "bench", "core"}},
+	{"tui", []string{"tui", "app", "core"}},
+	{"app", []string{"app", "demo", "bench", "core"}},
 	{"demo", []string{"demo", "bench", "core"}},
 	{"bench", []string{"bench", "core/clock", "core/line", "core/transfer", "core/network"}},
 	{"core/session", []string{"core"}},

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/core/event"
 	"pilotrix/core/evidence"
 	"pilotrix/core/image"
@@ -27,7 +28,7 @@ type offers func(cmd *cobra.Command, args []string) []string
 
 // completions has every command and flag offer what it takes.
 func (p *program) completions(root *cobra.Command) {
-	runbooks := func(*cobra.Command, []string) []string { return runbookNames() }
+	runbooks := func(*cobra.Command, []string) []string { return app.RunbookNames() }
 	dialects := func(*cobra.Command, []string) []string { return append(shipped.DialectNames(), "none") }
 	args := map[string][]offers{
 		"pilotrix run":                {runbooks},

@@ -8,10 +8,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/bench"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/line"
+	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/shipped"
 	"pilotrix/demo"
@@ -62,7 +64,7 @@ Demos:` + about.String(),
 				name = args[0]
 			}
 			var err error
-			if p.awkward, err = bench.ParseAwkward(awkward); err != nil {
+			if p.Awkward, err = bench.ParseAwkward(awkward); err != nil {
 				return usage(fmt.Errorf("--awkward: %w", err))
 			}
 			if images != "" {
@@ -125,11 +127,14 @@ func (p *program) demoImages(name, folder string) error {
 }
 
 // approvesDemo approves all, and takes the bench's new device for the one that is meant.
-func approvesDemo(ask event.Ask) string {
-	if ask.Form == event.FormNewDevice {
-		return engine.Approve
+func approvesDemo(prepared *runbook.Prepared) func(event.Ask) string {
+	all := app.Approver(prepared, []string{"all"})
+	return func(ask event.Ask) string {
+		if ask.Form == event.FormNewDevice {
+			return engine.Approve
+		}
+		return all(ask)
 	}
-	return approver([]string{"all"})(ask)
 }
 
 func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless, stick bool) error {
@@ -143,7 +148,7 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless,
 		return usage(err)
 	}
 	if stick {
-		if p.stick = scene.Stick; p.stick == "" {
+		if p.Stick = scene.Stick; p.Stick == "" {
 			return usage(fmt.Errorf("--stick: the device of demo %s has no port for one", name))
 		}
 	}
@@ -156,7 +161,7 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless,
 	if err != nil {
 		return err
 	}
-	if p.awkward[bench.Mute] {
+	if p.Awkward[bench.Mute] {
 		d.Line.Echo = "none"
 	}
 	kit, err := p.kit(cmd.Context(), d, []string{scene.Shelf}, book, scene.Inputs)
@@ -169,8 +174,8 @@ func (p *program) demo(cmd *cobra.Command, name string, scale float64, headless,
 	}
 	if headless || !onTerminal() {
 		return p.runHeadless(cmd.Context(),
-			opening{target: target, scale: scale, runbook: prepared, approve: approvesDemo}, false)
+			app.Opening{Target: target, Scale: scale, Runbook: prepared, Approve: approvesDemo(prepared)}, false)
 	}
-	return p.interactive(cmd.Context(), opening{target: target, scale: scale, dialect: d, runbook: prepared},
+	return p.interactive(cmd.Context(), app.Opening{Target: target, Scale: scale, Dialect: d, Runbook: prepared},
 		func() (*image.Shelf, error) { return kit.Shelf, nil })
 }

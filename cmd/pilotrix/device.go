@@ -9,9 +9,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/core/inventory"
 	"pilotrix/core/secret"
 	"pilotrix/core/shipped"
@@ -21,13 +21,11 @@ import (
 )
 
 // inventoryPath is the file of the devices that are kept.
-func inventoryPath() string { return filepath.Join(xdg.ConfigHome, "pilotrix", "devices.yaml") }
-
 func (p *program) deviceCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "device",
 		Short: "The devices that are kept: where each is reached and how it talks",
-		Long: `Keeps devices by name in ` + inventoryPath() + `, which may be edited by hand, too. A name stands for its
+		Long: `Keeps devices by name in ` + inventory.Usual() + `, which may be edited by hand, too. A name stands for its
 target wherever one is asked for. Passwords are never kept: only where they come from.`,
 	}
 	cmd.AddCommand(p.deviceAdd(), p.deviceEdit(), p.deviceList(), p.deviceShow(), p.deviceRemove(), p.deviceCheck())
@@ -35,7 +33,7 @@ target wherever one is asked for. Passwords are never kept: only where they come
 }
 
 func deviceNames(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	kept, err := inventory.Load(inventoryPath())
+	kept, err := inventory.Load(inventory.Usual())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
@@ -67,7 +65,7 @@ func (p *program) deviceAdd() *cobra.Command {
 			if err := knownDialect(d.Dialect); err != nil {
 				return usage(err)
 			}
-			kept, err := inventory.Load(inventoryPath())
+			kept, err := inventory.Load(inventory.Usual())
 			if err == nil {
 				err = kept.Put("", d)
 			}
@@ -104,7 +102,7 @@ func (p *program) deviceEdit() *cobra.Command {
 			if len(args) == 0 {
 				return p.editInventory(cmd)
 			}
-			kept, err := inventory.Load(inventoryPath())
+			kept, err := inventory.Load(inventory.Usual())
 			if err != nil {
 				return usage(err)
 			}
@@ -146,17 +144,17 @@ func (p *program) editInventory(cmd *cobra.Command) error {
 		editor = os.Getenv("EDITOR")
 	}
 	if editor == "" {
-		return usage(fmt.Errorf("neither VISUAL nor EDITOR names an editor; the file is %s", inventoryPath()))
+		return usage(fmt.Errorf("neither VISUAL nor EDITOR names an editor; the file is %s", inventory.Usual()))
 	}
-	if err := os.MkdirAll(filepath.Dir(inventoryPath()), 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Dir(inventory.Usual()), 0o700); err != nil {
 		return err
 	}
-	run := exec.CommandContext(cmd.Context(), "sh", "-c", editor+` "$1"`, "sh", inventoryPath())
+	run := exec.CommandContext(cmd.Context(), "sh", "-c", editor+` "$1"`, "sh", inventory.Usual())
 	run.Stdin, run.Stdout, run.Stderr = os.Stdin, os.Stdout, os.Stderr // it draws on the terminal
 	if err := run.Run(); err != nil {
 		return fmt.Errorf("the editor: %w", err)
 	}
-	_, err := inventory.Load(inventoryPath())
+	_, err := inventory.Load(inventory.Usual())
 	return usage(err)
 }
 
@@ -173,7 +171,7 @@ func (p *program) deviceList() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "list", Short: "List the devices that are kept", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			kept, err := inventory.Load(inventoryPath())
+			kept, err := inventory.Load(inventory.Usual())
 			if err != nil {
 				return usage(err)
 			}
@@ -212,7 +210,7 @@ func (p *program) deviceShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: deviceNames,
 		RunE: func(_ *cobra.Command, args []string) error {
-			kept, err := inventory.Load(inventoryPath())
+			kept, err := inventory.Load(inventory.Usual())
 			if err != nil {
 				return usage(err)
 			}
@@ -231,7 +229,7 @@ func (p *program) deviceShow() *cobra.Command {
 			row("dialect", d.Dialect)
 			row("identity", d.Identity)
 			row("password", d.Password)
-			known, _, err := (&startSource{p}).Book()
+			known, _, err := app.Known{Logbook: p.Logbook}.Book()
 			one := known[d.Device]
 			row("model", one.Facts["device.model"])
 			row("release", one.Facts["running.release"])
@@ -252,7 +250,7 @@ func (p *program) deviceRemove() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: deviceNames,
 		RunE: func(_ *cobra.Command, args []string) error {
-			kept, err := inventory.Load(inventoryPath())
+			kept, err := inventory.Load(inventory.Usual())
 			if err != nil {
 				return usage(err)
 			}
@@ -280,7 +278,7 @@ func (p *program) deviceCheck() *cobra.Command {
 				encoder.SetIndent("", "  ")
 				return encoder.Encode(source.Schema(&inventory.Document{}))
 			}
-			path := inventoryPath()
+			path := inventory.Usual()
 			if len(args) > 0 {
 				path = args[0]
 				if _, err := os.Stat(path); err != nil {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/core/line"
 	"pilotrix/core/sense"
 )
@@ -31,7 +32,7 @@ when no speed fits.`,
 			if err != nil {
 				return usage(err)
 			}
-			o, err := p.beginHeadless(cmd.Context(), opening{target: target, scale: scale, dialect: d})
+			o, err := p.begin(cmd.Context(), app.Opening{Target: target, Scale: scale, Dialect: d})
 			if err != nil {
 				return err
 			}
@@ -43,7 +44,7 @@ when no speed fits.`,
 				hunt.Tried = p.printCandidate
 			}
 			found, err := o.Hunt(cmd.Context(), hunt)
-			if closeErr := o.close("the hunt ended"); err == nil {
+			if closeErr := o.Close("the hunt ended"); err == nil {
 				err = closeErr
 			}
 			if err != nil {

@@ -11,13 +11,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/event"
 	"pilotrix/core/evidence"
 	"pilotrix/core/logbook"
+	"pilotrix/core/ownfile"
 	"pilotrix/core/plain"
 	"pilotrix/core/state"
 	"pilotrix/core/transcript"
@@ -34,7 +34,7 @@ func (p *program) logbookCommand() *cobra.Command {
 
 // withLogbook looks at the logbook; nothing is made or changed by that.
 func (p *program) withLogbook(use func(*logbook.Logbook) error) error {
-	book, err := logbook.OpenToRead(p.logbookPath)
+	book, err := logbook.OpenToRead(p.Logbook)
 	if err != nil {
 		return err
 	}
@@ -43,10 +43,10 @@ func (p *program) withLogbook(use func(*logbook.Logbook) error) error {
 
 // withBook changes the logbook.
 func (p *program) withBook(use func(*logbook.Logbook) error) error {
-	if p.logbookPath == "none" {
+	if p.Logbook == "none" {
 		return usage(errors.New("there is no logbook with --logbook none"))
 	}
-	book, err := logbook.Open(p.logbookPath)
+	book, err := logbook.Open(p.Logbook)
 	if err != nil {
 		return err
 	}
@@ -62,10 +62,10 @@ func (p *program) logbookList() *cobra.Command {
 		Example: `  pilotrix logbook list --device mare-gw1 --end failed --end 'cut off'
   pilotrix logbook list --since 30d --text 'no such word'`,
 		RunE: func(*cobra.Command, []string) (err error) {
-			if filter.Since, err = parseWhen(since); err != nil {
+			if filter.Since, err = units.ParseWhen(since); err != nil {
 				return usage(fmt.Errorf("--since: %w", err))
 			}
-			if filter.Until, err = parseWhen(until); err != nil {
+			if filter.Until, err = units.ParseWhen(until); err != nil {
 				return usage(fmt.Errorf("--until: %w", err))
 			}
 			entries := []logbook.Entry{}
@@ -108,28 +108,6 @@ func (p *program) printEntry(e logbook.Entry, more string) {
 		plain.Text(e.Device), plain.Text(e.Runbook), plain.Text(e.Outcome), plain.Text(more))
 }
 
-// parseWhen reads a time as people write it: a day, a minute, or how long ago.
-func parseWhen(text string) (time.Time, error) {
-	if text == "" {
-		return time.Time{}, nil
-	}
-	if days, ok := strings.CutSuffix(text, "d"); ok {
-		if n, err := strconv.Atoi(days); err == nil && n >= 0 {
-			return time.Now().AddDate(0, 0, -n), nil
-		}
-	}
-	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
-		return time.Now().Add(-ago), nil
-	}
-	for _, form := range []string{time.DateOnly, "2006-01-02 15:04", time.DateTime, time.RFC3339} {
-		if t, err := time.ParseInLocation(form, text, time.Local); err == nil {
-			return t, nil
-		}
-	}
-	return time.Time{}, fmt.Errorf(
-		"%q is no time: want one like 2026-03-02, '2026-03-02 14:05', or 30d or 12h for so long ago", text)
-}
-
 func (p *program) logbookExport() *cobra.Command {
 	var out string
 	cmd := &cobra.Command{
@@ -153,7 +131,7 @@ func (p *program) logbookExport() *cobra.Command {
 			if out == "" {
 				return export(p.out)
 			}
-			return writeNew(out, 0o600, export)
+			return ownfile.WriteNew(out, 0o600, export)
 		},
 	}
 	cmd.Flags().StringVar(&out, "out", "",
@@ -219,7 +197,7 @@ func (p *program) logbookPrune() *cobra.Command {
 --size. Of each device the newest session stays, whatever its age, and so does what goes on now.`,
 		Example: "  pilotrix logbook prune --older 365d\n  pilotrix logbook prune --size '500 MB' --yes",
 		RunE: func(*cobra.Command, []string) error {
-			before, err := parseWhen(older)
+			before, err := units.ParseWhen(older)
 			if err != nil {
 				return usage(fmt.Errorf("--older: %w", err))
 			}
@@ -379,5 +357,5 @@ func writeDrawing(d *evidence.Drawing, out string) error {
 	if !known {
 		return usage(fmt.Errorf("%s: want a name that ends in .svg or .pdf", out))
 	}
-	return writeNew(out, 0o644, write)
+	return ownfile.WriteNew(out, 0o644, write)
 }

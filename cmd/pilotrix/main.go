@@ -20,8 +20,10 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"pilotrix/app"
 	"pilotrix/bench"
 	"pilotrix/core/plain"
+	"pilotrix/core/runbook/engine"
 )
 
 // Exit codes, as scripts rely on them; those of a run are runbook.Exit….
@@ -33,13 +35,11 @@ const (
 
 // program is what every command shares.
 type program struct {
-	out, err    io.Writer
-	logbookPath string
-	theme       string
-	leader      string
-	awkward     bench.Awkward // of simulated devices
-	stick       string        // a folder that is on a stick in their port, empty for none
-	begun       bool          // flags and arguments were accepted
+	app.Settings
+	out, err io.Writer
+	theme    string
+	leader   string
+	begun    bool // flags and arguments were accepted
 }
 
 // exit carries an exit code; its text was printed already when empty.
@@ -73,6 +73,9 @@ func main() {
 		out: &output{to: &plain.Writer{To: os.Stdout}, gone: cancel},
 		err: &plain.Writer{To: os.Stderr, Also: "\r"},
 	}
+	if onTerminal() {
+		p.Ask = p.askTerminal
+	}
 	os.Exit(p.run(ctx, os.Args[1:]))
 }
 
@@ -105,6 +108,8 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 		if code = coded.code; coded.text == "" {
 			text = ""
 		}
+	} else if errors.As(err, new(app.Unrecorded)) {
+		code = engine.ExitUnrecorded
 	} else if out, ok := p.out.(*output); !p.begun && (!ok || out.failed() == nil) {
 		code = exitUsage
 		text += "\nSee pilotrix --help."
@@ -169,7 +174,7 @@ stops before what cannot be undone, and keeps what happened.`,
 		},
 	}
 	flags := root.PersistentFlags()
-	flags.StringVar(&p.logbookPath, "logbook", filepath.Join(xdg.DataHome, "pilotrix", "logbook.db"),
+	flags.StringVar(&p.Logbook, "logbook", filepath.Join(xdg.DataHome, "pilotrix", "logbook.db"),
 		"the logbook's `file`; none keeps nothing")
 	flags.StringVar(&p.theme, "theme", "auto", "colours for a `ground`: auto (as the terminal says), dark or light")
 	flags.StringVar(&p.leader, "leader", "ctrl+g", "the one `key` besides function keys that does not go to the device")

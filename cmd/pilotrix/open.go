@@ -1,20 +1,14 @@
 package main
 
 import (
-	"context"
 	"errors"
-	"fmt"
-	"strings"
 	"sync"
 
-	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
-	"pilotrix/core/dialect"
-	"pilotrix/core/event"
+	"pilotrix/app"
 	"pilotrix/core/image"
 	"pilotrix/core/runbook"
-	"pilotrix/core/shelves"
 )
 
 func (p *program) openCommand() *cobra.Command {
@@ -64,15 +58,15 @@ func (p *program) openCommand() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			shelf := sync.OnceValues(func() (*image.Shelf, error) { return shelfFor(prepared, d, flags.shelf) })
-			return p.interactive(cmd.Context(), flags.opening(opening{
-				target:  target,
-				scale:   scale,
-				dialect: d,
-				runbook: prepared,
-				given:   given,
-				also:    seconds,
-				begun:   func(o *opened) { flags.apply(o, watched) },
+			shelf := sync.OnceValues(func() (*image.Shelf, error) { return app.ShelfFor(prepared, d, flags.shelf) })
+			return p.interactive(cmd.Context(), flags.opening(app.Opening{
+				Target:  target,
+				Scale:   scale,
+				Dialect: d,
+				Runbook: prepared,
+				Given:   given,
+				Seconds: seconds,
+				Begun:   func(o *app.Opened) { flags.apply(o, watched) },
 			}), shelf)
 		},
 	}
@@ -82,61 +76,7 @@ func (p *program) openCommand() *cobra.Command {
 	part.add(cmd)
 	flags.addInputs(cmd)
 	flags.addWatches(cmd)
-	flags.addAlso(cmd)
+	flags.addSeconds(cmd)
 	addTimeScale(cmd, &scale, usualScale)
 	return cmd
-}
-
-// warn says what went wrong without being a reason to end the session.
-func (o *opened) warn(err error) {
-	if err != nil {
-		o.Emit(event.Note{Level: event.Warning, Text: err.Error()})
-	}
-}
-
-// shelfFor is a runbook's shelf, so that both look at the same images, or else one of the folders said or
-// registered. Where the register or a pattern is broken the shelf is empty: a console is worth more.
-func shelfFor(prepared *runbook.Prepared, d *dialect.Dialect, folders []string) (*image.Shelf, error) {
-	if prepared != nil && prepared.Kit.Shelf != nil {
-		return prepared.Kit.Shelf, nil
-	}
-	shelf, err := shelves.New(d, folders)
-	if err != nil {
-		shelf = image.NewShelf(image.ShelfOptions{})
-	}
-	return shelf, err
-}
-
-// showShelf tells the session what is on the shelf, now and whenever a folder changes, until ctx ends.
-func showShelf(ctx context.Context, o *opened, made func() (*image.Shelf, error)) {
-	shelf, err := made()
-	o.warn(err)
-	last := ""
-	report := func(err error) {
-		if text := fmt.Sprint(err); text != last { // what goes on being wrong is said once
-			last = text
-			o.warn(err)
-		}
-		if len(shelf.Folders()) > 0 {
-			o.Emit(runbook.ShelfEvent(shelf, o.Dialect(), o.Facts()))
-		}
-	}
-	if err := shelf.Scan(ctx, nil); ctx.Err() == nil {
-		report(err)
-	}
-	o.warn(shelf.Watch(ctx, report))
-}
-
-// addToShelf puts a folder on the shelf of this session and of those to come.
-func addToShelf(made func() (*image.Shelf, error), folder string) error {
-	if rest, found := strings.CutPrefix(folder, "~"); found {
-		folder = xdg.Home + rest
-	}
-	place, err := shelves.Add(folder)
-	if err != nil {
-		return err
-	}
-	shelf, _ := made() // what was wrong with it is reported already
-	shelf.Add(place)
-	return nil
 }

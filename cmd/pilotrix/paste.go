@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/core/dialect"
 	"pilotrix/core/line"
 	"pilotrix/core/plain"
@@ -103,7 +104,7 @@ func (p *program) paste(
 	ctx context.Context, target line.Target, scale float64, d *dialect.Dialect, name, text string,
 	opt session.PasteOptions,
 ) error {
-	o, err := p.beginHeadless(ctx, opening{target: target, scale: scale, dialect: d})
+	o, err := p.begin(ctx, app.Opening{Target: target, Scale: scale, Dialect: d})
 	if err != nil {
 		return err
 	}
@@ -112,7 +113,7 @@ func (p *program) paste(
 	opt.Progress = func(line, of int) { fmt.Fprintf(p.err, "\rline %d of %d   ", line, of) }
 	result, err := o.Paste(ctx, text, opt)
 	fmt.Fprintln(p.err)
-	if err = errors.Join(err, o.close("the text was typed")); err != nil {
+	if err = errors.Join(err, o.Close("the text was typed")); err != nil {
 		return fmt.Errorf("%s: %w; typed before it: %s", name, err, units.Many(result.Lines, "line"))
 	}
 	for _, refused := range result.Refused {

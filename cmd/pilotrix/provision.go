@@ -1,31 +1,29 @@
 package main
 
 import (
-	"cmp"
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net"
 	"net/netip"
 	"os"
 	"slices"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app/newdevices"
 	"pilotrix/core/carrier"
-	"pilotrix/core/clock"
 	"pilotrix/core/event"
 	"pilotrix/core/image"
 	"pilotrix/core/network"
 	"pilotrix/core/preflight"
 	"pilotrix/core/provision"
 	"pilotrix/core/runbook/engine"
-	"pilotrix/core/serve"
-	"pilotrix/core/units"
 	"pilotrix/tui"
 )
 
@@ -74,33 +72,11 @@ A file of devices is YAML: "boot-file" and "options" for all, and "devices", a l
 			if err != nil {
 				return err
 			}
-			if o.file != "" {
-				if o.devices, err = provision.LoadDevices(o.file); err != nil {
-					return usage(err)
-				}
-			}
-			wanted, err := o.wanted()
+			opt, err := o.options(shelf)
 			if err != nil {
 				return usage(err)
 			}
-			on, opt, err := o.options(shelf)
-			if err != nil {
-				return usage(err)
-			}
-			opt.Admit = wanted.Admit
-			prove, err := provision.ParseProof(o.proof)
-			if err != nil {
-				return usage(err)
-			}
-			return p.provision(cmd.Context(), &provisioning{
-				o:      o,
-				shelf:  shelf,
-				on:     on,
-				opt:    opt,
-				wanted: wanted,
-				prove:  prove,
-				all:    make(chan struct{}, 1),
-			})
+			return p.provision(cmd.Context(), opt)
 		},
 	}
 	cmd.Flags().StringVar(&o.at, "at", "",
@@ -126,26 +102,57 @@ A file of devices is YAML: "boot-file" and "options" for all, and "devices", a l
 	return cmd
 }
 
-// options makes what the server needs of what was said.
-func (o *provisionOptions) options(shelf *image.Shelf) (on network.Interface, opt provision.Options, err error) {
-	if on, err = networkOf(o.at); err != nil {
-		return on, opt, err
+// options makes what the service needs of what was said.
+func (o *provisionOptions) options(shelf *image.Shelf) (opt newdevices.Options, err error) {
+	if o.file != "" {
+		if o.devices, err = provision.LoadDevices(o.file); err != nil {
+			return opt, err
+		}
 	}
-	opt = provision.Options{Own: on.Prefix, Lease: o.lease, Reserved: map[string]netip.Addr{}}
-	if opt.First, opt.Last, err = provision.ParseRange(o.addresses, on.Prefix,
+	opt = newdevices.Options{
+		Shelf:     shelf,
+		Protocols: o.protocols,
+		Devices:   o.devices,
+		Expect:    o.expect,
+		Within:    o.within,
+		Switches:  preflight.Switches{Address: "--at ADDRESS"},
+	}
+	if opt.Wanted, err = o.wanted(); err != nil {
+		return opt, err
+	}
+	if opt.On, err = networkOf(o.at); err != nil {
+		return opt, err
+	}
+	if opt.DHCP, err = o.addressing(opt.On.Prefix); err != nil {
+		return opt, err
+	}
+	if opt.BootFile, err = newdevices.Check(shelf, o.devices, o.boot, o.file); err != nil {
+		return opt, err
+	}
+	if err = opt.DHCP.Check(); err != nil {
+		return opt, err
+	}
+	opt.Prove, err = provision.ParseProof(o.proof)
+	return opt, err
+}
+
+// addressing is which addresses are given, to whom.
+func (o *provisionOptions) addressing(own netip.Prefix) (opt provision.Options, err error) {
+	opt = provision.Options{Own: own, Lease: o.lease, Reserved: map[string]netip.Addr{}}
+	if opt.First, opt.Last, err = provision.ParseRange(o.addresses, own,
 		max(o.expect, len(o.devices.All()))); err != nil {
-		return on, opt, err
+		return opt, err
 	}
 	if o.router != "" {
 		if opt.Router, err = netip.ParseAddr(o.router); err != nil {
-			return on, opt, fmt.Errorf("--router: %w", err)
+			return opt, fmt.Errorf("--router: %w", err)
 		}
 	}
 	for text, address := range o.reserved {
 		mac, macErr := net.ParseMAC(text)
 		addr, addrErr := netip.ParseAddr(address)
 		if err := errors.Join(macErr, addrErr); err != nil {
-			return on, opt, fmt.Errorf("--reserve %s=%s: %w", text, address, err)
+			return opt, fmt.Errorf("--reserve %s=%s: %w", text, address, err)
 		}
 		opt.Reserved[mac.String()] = addr
 	}
@@ -154,36 +161,7 @@ func (o *provisionOptions) options(shelf *image.Shelf) (on network.Interface, op
 			opt.Reserved[mac] = d.Address
 		}
 	}
-	return on, opt, cmp.Or(o.check(shelf), opt.Check())
-}
-
-// check holds the names of files to what is in the folder.
-func (o *provisionOptions) check(shelf *image.Shelf) error {
-	all, own := o.devices.All(), 0
-	for _, mac := range slices.Sorted(maps.Keys(all)) {
-		for what, name := range map[string]string{"boot-file": all[mac].BootFile, "configuration": all[mac].Configuration} {
-			if name != "" && !slices.Contains(namesOf(shelf), name) {
-				return fmt.Errorf("%s: %s of %s: the folder has no file %s; it has %s", o.file, what, mac, name,
-					cmp.Or(strings.Join(namesOf(shelf), ", "), "none"))
-			}
-		}
-		if all[mac].BootFile != "" {
-			own++
-		}
-	}
-	if o.boot == "" && len(all) > 0 && own == len(all) {
-		return nil
-	}
-	var err error
-	o.boot, err = bootFile(shelf, o.boot)
-	return err
-}
-
-func namesOf(shelf *image.Shelf) (names []string) {
-	for _, item := range shelf.Items() {
-		names = append(names, item.Name)
-	}
-	return names
+	return opt, nil
 }
 
 // networkOf is the laptop's network that an address is on.
@@ -224,249 +202,68 @@ func (o *provisionOptions) wanted() (*provision.Wanted, error) {
 	return m, nil
 }
 
-// bootFile is the name that devices are told to fetch.
-func bootFile(shelf *image.Shelf, said string) (string, error) {
-	names := namesOf(shelf)
-	switch {
-	case said != "" && !slices.Contains(names, said):
-		return "", fmt.Errorf("--boot-file %s: the folder has no such file; it has %s", said,
-			cmp.Or(strings.Join(names, ", "), "none"))
-	case said != "":
-		return said, nil
-	case len(names) != 1:
-		return "", fmt.Errorf("the folder has %s: say which of them devices are told to fetch (--boot-file): %s",
-			units.Many(len(names), "file"), strings.Join(names, ", "))
-	}
-	return names[0], nil
-}
-
-// provisioning is one run of the command.
-type provisioning struct {
-	o      provisionOptions
-	shelf  *image.Shelf
-	on     network.Interface
-	opt    provision.Options
-	wanted *provision.Wanted
-	prove  func(context.Context, provision.Course) error
-	desk   *provision.Desk
-	dock   *serve.Dock
-	path   func(name string) string // of what devices are told to fetch
-	all    chan struct{}            // somebody has come further
-}
-
-// given is what a device is told.
-func (v *provisioning) given(c provision.Client) provision.Given {
-	own, _ := v.o.devices.Of(c.MAC)
-	return provision.Given{
-		BootFile: v.path(cmp.Or(own.BootFile, v.o.boot)),
-		Server:   v.on.Prefix.Addr(),
-		HostName: own.Name,
-		Custom:   own.Custom,
-	}
-}
-
-// needs are what a device has to have had.
-func (v *provisioning) needs(c provision.Client) provision.Needs {
-	own, _ := v.o.devices.Of(c.MAC)
-	n := provision.Needs{Image: cmp.Or(own.BootFile, v.o.boot)}
-	if own.Configuration != "" {
-		n.Configurations = []string{own.Configuration}
-	}
-	return n
-}
-
-func (p *program) provision(ctx context.Context, v *provisioning) error {
+func (p *program) provision(ctx context.Context, opt newdevices.Options) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	v.path = func(name string) string { return name }
-	v.opt.Give = v.given
-	lookout := provision.NewLookout(network.Host{}, v.on, clock.Real())
-	fmt.Fprintf(p.err, "looking for another DHCP server on %s, %s\n", v.on.Name, provision.LooksFor)
-	if err := lookout.Alone(ctx); err != nil {
-		return err
-	}
-	conn, err := network.Host{}.ListenBroadcast(v.on, 67)
-	if err != nil {
-		return fmt.Errorf("DHCP on %s: %w; it wants root, and no other DHCP server on this laptop", v.on.Name, err)
-	}
-	defer conn.Close()
-	hub := event.NewHub(clock.Real())
-	feed := hub.Subscribe()
-	kept, waits := provision.LeaseFile(v.on), make(chan struct{}, 1)
-	v.desk, err = provision.NewDesk(v.opt, provision.LoadLeases(kept), provision.DeskOptions{
-		Clock:   clock.Real(),
-		Emit:    hub.Emit,
-		Keep:    func(all []provision.Lease) error { return provision.SaveLeases(kept, all) },
-		Waits:   wakes(waits),
-		Change:  wakes(v.all),
-		Leased:  func(addr netip.Addr) { v.dock.Expect(addr) },
-		Lookout: lookout,
-		Probe:   provision.ProbeOn(network.Host{}, v.on),
-		Needs:   v.needs,
-		Prove:   v.prove,
-	})
+	fmt.Fprintf(p.err, "looking for another DHCP server on %s, %s\n", opt.On.Name, provision.LooksFor)
+	v, err := newdevices.Begin(ctx, opt)
 	if err != nil {
 		return err
 	}
-	v.dock = serve.NewDock(ctx, serve.Options{Network: network.Host{}, Emit: v.desk.File})
-	defer v.dock.Close()
-	unpacker := &image.Unpacker{}
-	defer unpacker.Close()
-	serve.NewFolder(ctx, v.dock, strings.Join(v.o.protocols, " "), unpacker).Follow(v.shelf.Items())
-	places, err := listenAll(v.dock, v.o.protocols, v.on.Prefix.Addr(), nil,
-		preflight.Switches{Address: "--at ADDRESS"})
-	if err != nil {
-		return err
-	}
-	first, err := carrier.Named(v.o.protocols[0])
-	if err != nil {
-		return err
-	}
-	place, err := v.dock.Listen(first,
-		netip.AddrPortFrom(v.on.Prefix.Addr(), first.Port)) // asked for once more, it is where it listens already
-	if err != nil {
-		return err
-	}
-	v.path = func(name string) string { return first.Boot(place, name) }
+	defer v.Close()
 	served := make(chan error, 1)
 	go func() {
 		defer cancel()
-		served <- v.desk.Serve(ctx, conn)
+		served <- v.Serve(ctx)
 	}()
-	go func() {
-		defer cancel()
-		v.awaitAll(ctx)
-	}()
-	answering := fmt.Sprintf("answering on %s, %s; addresses %s to %s", v.on.Name, v.on.Prefix, v.opt.First, v.opt.Last)
+	err = p.showProvisioning(ctx, v, opt)
+	cancel()
+	err = errors.Join(err, <-served)
+	missing, reportErr := v.Report(p.out)
+	if missing {
+		err = errors.Join(err, exit{code: engine.ExitDoneBut})
+	}
+	return errors.Join(err, reportErr)
+}
+
+// showProvisioning shows what happens until the operator or the service ends it.
+func (p *program) showProvisioning(ctx context.Context, v *newdevices.Service, opt newdevices.Options) error {
+	answering := fmt.Sprintf("answering on %s, %s; addresses %s to %s", opt.On.Name, opt.On.Prefix, opt.DHCP.First,
+		opt.DHCP.Last)
 	if onTerminal() {
 		answers := make(chan event.Answer)
-		if v.wanted.Ask {
-			go asksInView(ctx, hub, v.wanted, waits, answers)
+		if opt.Wanted.Ask {
+			go v.AskInView(ctx, answers)
 		}
-		err = tui.Transfers(ctx, tui.TransfersOptions{
-			Theme: p.theme, Leader: p.leader, Feed: feed, Title: answering, Places: places,
-			Answer: func(id, answer string) { go func() { sendAnswer(ctx, answers, id, answer) }() },
+		return tui.Transfers(ctx, tui.TransfersOptions{
+			Theme: p.theme, Leader: p.leader, Feed: v.Feed, Title: answering, Places: v.Places,
+			Answer: func(id, answer string) { go sendAnswer(ctx, answers, id, answer) },
 		})
-	} else {
-		fmt.Fprintln(p.out, answering+"; Ctrl-C ends it")
-		for _, place := range places {
-			fmt.Fprintln(p.out, place)
-		}
-		if v.wanted.Ask {
-			go asks(ctx, hub, v.wanted, waits, linesOf(ctx, os.Stdin))
-		}
-		err = p.reportServing(ctx, feed)
 	}
-	cancel()
-	return errors.Join(err, <-served, p.provisioned(v))
+	fmt.Fprintln(p.out, answering+"; Ctrl-C ends it")
+	for _, place := range v.Places {
+		fmt.Fprintln(p.out, place)
+	}
+	if opt.Wanted.Ask {
+		go v.AskLines(ctx, linesOf(ctx, os.Stdin))
+	}
+	return p.reportServing(ctx, v.Feed)
 }
 
-// wakes tells a channel that holds one word, and does not wait.
-func wakes(to chan<- struct{}) func() {
-	return func() {
-		select {
-		case to <- struct{}{}:
-		default: // it is reported already
-		}
-	}
-}
-
-// awaitAll waits until all that are expected are done, or the time is over; for ever where nobody is.
-func (v *provisioning) awaitAll(ctx context.Context) {
-	var over <-chan time.Time
-	if v.o.within > 0 {
-		timer := time.NewTimer(v.o.within)
-		defer timer.Stop()
-		over = timer.C
-	}
-	for {
-		var quiet <-chan time.Time
-		if left, expected := v.left(); expected && left == 0 && !v.fetches() {
-			quiet = time.After(lull)
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-over:
-			return
-		case <-quiet:
-			return
-		case <-v.all:
-		}
-	}
-}
-
-// lull is how long nothing is to happen before the end: a device that is back may go on with files that nobody named.
-const lull = 5 * time.Second
-
-// fetches reports whether a device fetches something now: nobody is cut off because all that are expected are done.
-func (v *provisioning) fetches() bool {
-	return slices.ContainsFunc(v.desk.All(), func(c provision.Course) bool { return c.Stage == provision.Fetching })
-}
-
-// left is how many that are expected are not done; expected is whether it was said who or how many are.
-func (v *provisioning) left() (n int, expected bool) {
-	done := map[string]bool{}
-	for _, c := range v.desk.All() {
-		if c.Done {
-			done[c.Client.MAC] = true
-		}
-	}
-	for mac := range v.o.devices.All() {
-		if !done[mac] {
-			n++
-		}
-	}
-	return max(n, v.o.expect-len(done)), v.o.expect > 0 || v.o.devices != nil
-}
-
-// provisioned prints how far each device has come, and says by the exit code whether all are done.
-func (p *program) provisioned(v *provisioning) error {
-	out := tabwriter.NewWriter(p.out, 0, 0, 2, ' ', 0)
-	row := func(mac, addr, name, state string) {
-		fmt.Fprintln(out, strings.TrimRight(fmt.Sprintf("%s\t%s\t%s\t%s", mac, addr, name, state), "\t "))
-	}
-	seen, done, some := map[string]bool{}, 0, false
-	for _, c := range v.desk.All() {
-		if c.Alone || c.Waits && !c.Done {
-			continue
-		}
-		if !some {
-			row("MAC", "ADDRESS", "NAME", "STATE")
-		}
-		some, seen[c.Client.MAC] = true, true
-		if c.Done {
-			done++
-		}
-		addr, own := "-", provision.Device{}
-		if c.Addr.IsValid() {
-			addr = c.Addr.String()
-		}
-		own, _ = v.o.devices.Of(c.Client.MAC)
-		row(c.Client.MAC, addr, cmp.Or(own.Name, c.Client.HostName, "-"), c.Text())
-	}
-	if v.o.devices != nil {
-		for _, mac := range v.o.devices.Order {
-			if !seen[mac] {
-				own, _ := v.o.devices.Of(mac)
-				row(mac, "-", cmp.Or(own.Name, "-"), "never asked")
+// linesOf reads what is typed, line after line, until there is nothing more or ctx ends.
+func linesOf(ctx context.Context, in io.Reader) <-chan string {
+	lines := make(chan string)
+	go func() {
+		defer close(lines)
+		for read := bufio.NewScanner(in); read.Scan(); {
+			select {
+			case lines <- strings.ToLower(strings.TrimSpace(read.Text())):
+			case <-ctx.Done():
+				return
 			}
 		}
-	}
-	if err := out.Flush(); err != nil {
-		return err
-	}
-	left, expected := v.left()
-	if !expected {
-		left = len(seen) - done
-	}
-	if some || expected {
-		fmt.Fprintf(p.out, "%d done, %d not\n", done, left)
-	}
-	if expected && left > 0 {
-		return exit{code: engine.ExitDoneBut}
-	}
-	return nil
+	}()
+	return lines
 }
 
 func sendAnswer(ctx context.Context, answers chan<- event.Answer, id, answer string) {

@@ -6,12 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
-	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
@@ -49,8 +47,8 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 			if err := part.choose(prepared); err != nil {
 				return usage(err)
 			}
-			if err := knownApprovals(prepared, approvals); err != nil {
-				return usage(err)
+			if err := app.CheckApprovals(prepared, approvals); err != nil {
+				return usage(fmt.Errorf("--approve %w", err))
 			}
 			watched, err := flags.watched()
 			if err != nil {
@@ -64,21 +62,21 @@ Exit codes: 0 done, or so already; 5 done, but over steps that failed; 1 failed;
 			if err != nil {
 				return usage(err)
 			}
-			return p.runHeadless(cmd.Context(), flags.opening(opening{
-				target:  target,
-				scale:   scale,
-				runbook: prepared,
-				given:   given,
-				also:    seconds,
-				approve: approver(approvals),
-				begun:   func(o *opened) { flags.apply(o, watched) },
+			return p.runHeadless(cmd.Context(), flags.opening(app.Opening{
+				Target:  target,
+				Scale:   scale,
+				Runbook: prepared,
+				Given:   given,
+				Seconds: seconds,
+				Approve: app.Approver(prepared, approvals),
+				Begun:   func(o *app.Opened) { flags.apply(o, watched) },
 			}), asJSON)
 		},
 	}
 	flags.add(cmd)
 	flags.addInputs(cmd)
 	flags.addWatches(cmd)
-	flags.addAlso(cmd)
+	flags.addSeconds(cmd)
 	addTimeScale(cmd, &scale, 8)
 	cmd.Flags().StringArrayVar(&approvals, "approve", nil,
 		"approve a hold: all, or a step's number or `name`; identity goes on where it cannot be read whether it is still the same device, unrecorded where nothing can be recorded")
@@ -118,101 +116,26 @@ func (r *runPart) choose(prepared *runbook.Prepared) error {
 	return nil
 }
 
-// What can be approved beside holds: to go on where it cannot be read whether it is still the same device, and where
-// nothing can be recorded.
-const (
-	identityApproval   = "identity"
-	unrecordedApproval = "unrecorded"
-)
-
-// approver answers holds from the command line. What it was not told to approve, it stops.
-func approver(approvals []string) func(event.Ask) string {
-	return func(ask event.Ask) string {
-		switch {
-		case ask.Form == event.FormOverrun:
-			return engine.GiveUp // nobody is here to wait on; the runbook says what follows
-		case (ask.Form == event.FormHold || ask.Form == event.FormOperator) && approves(approvals, ask.Step, ask.Title):
-			return ask.Answers[0]
-		case ask.Form == event.FormIdentity && (slices.Contains(approvals,
-			"all") || slices.Contains(approvals, identityApproval)):
-			return ask.Answers[0]
-		case ask.Form == event.FormRecord && slices.Contains(approvals, unrecordedApproval): // which all does not say
-			return engine.GoUnrecorded
-		}
-		return engine.StopHere
-	}
-}
-
-// approves reports whether a step is approved: all are, or it by its number or its name, or it in every round of its
-// loop by its number in the file, 3.1 for 3a.1.
-func approves(approvals []string, number, title string) bool {
-	return slices.ContainsFunc(approvals, func(one string) bool {
-		return one == "all" || one == number || one == title && title != "" ||
-			one == round.ReplaceAllString(number, "$1.")
-	})
-}
-
-// knownApprovals refuses to approve what is no step: a slip of the operator would stop the run at its hold, hours
-// later.
-func knownApprovals(prepared *runbook.Prepared, approvals []string) error {
-	steps := slices.Concat(prepared.Steps, prepared.Rollback)
-	for _, one := range approvals {
-		known := one == "all" || one == "nothing" || one == identityApproval || one == unrecordedApproval ||
-			slices.ContainsFunc(steps, func(s runbook.PreparedStep) bool {
-				return approves([]string{one}, s.ID, s.Step) || s.ID == round.ReplaceAllString(one, "$1.")
-			})
-		if known {
-			continue
-		}
-		var holds []string
-		for _, s := range steps {
-			if s.Hold != "" {
-				holds = append(holds, s.ID+" “"+s.Step+"”")
-			}
-		}
-		return fmt.Errorf("--approve %s: there is no such step; those that hold are %s", one, strings.Join(holds, ", "))
-	}
-	return nil
-}
-
-var round = regexp.MustCompile(`^(\d+)[a-z]+\.`)
-
-// byName lets --approve name a step as the runbook's file does, in every round of its loop.
-func byName(prepared *runbook.Prepared, approve func(event.Ask) string) func(event.Ask) string {
-	names := map[string]string{}
-	for _, s := range slices.Concat(prepared.Steps, prepared.Rollback) {
-		names[s.ID] = s.Step
-	}
-	return func(ask event.Ask) string {
-		answer := approve(ask)
-		if name := names[round.ReplaceAllString(ask.Step, "$1.")]; answer == engine.StopHere && name != "" {
-			ask.Title = name
-			answer = approve(ask)
-		}
-		return answer
-	}
-}
-
 // runHeadless runs a prepared runbook and prints its events.
-func (p *program) runHeadless(ctx context.Context, with opening, asJSON bool) error {
-	prepared := with.runbook
-	with.dialect, with.approve = prepared.Dialect, byName(prepared, with.approve)
-	o, err := p.beginHeadless(ctx, with)
+func (p *program) runHeadless(ctx context.Context, with app.Opening, asJSON bool) error {
+	prepared := with.Runbook
+	with.Dialect = prepared.Dialect
+	o, err := p.begin(ctx, with)
 	if err != nil {
 		return err
 	}
 	feed := o.Subscribe()
 	o.Begin()
-	for _, one := range o.also {
+	for _, one := range o.Seconds() {
 		one.Begin()
 	}
-	if with.begun != nil {
-		with.begun(o)
+	if with.Begun != nil {
+		with.Begun(o)
 	}
 	printed := make(chan error, 1)
 	go func() { printed <- p.print(feed, asJSON) }()
 	result, runErr := o.Run(ctx, prepared)
-	closeErr := o.close("the runbook ended")
+	closeErr := o.Close("the runbook ended")
 	printErr := <-printed
 	if err := errors.Join(runErr, closeErr, printErr); err != nil {
 		fmt.Fprintln(p.err, "pilotrix:", err)
@@ -266,9 +189,9 @@ the device can tell stays as ${…}, unless it is assumed with --fact.`,
 			if asJSON {
 				format = "json"
 			}
-			assumed, err := parseFacts(facts)
+			assumed, err := app.Assume(facts)
 			if err != nil {
-				return usage(err)
+				return usage(fmt.Errorf("--fact %w", err))
 			}
 			_, prepared, err := p.prepare(cmd.Context(), &flags, args[0])
 			if err != nil {

@@ -2,17 +2,17 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
-	"strings"
 	"sync"
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/core/carrier"
 	"pilotrix/core/clock"
 	"pilotrix/core/event"
-	"pilotrix/core/image"
 	"pilotrix/core/network"
 	"pilotrix/core/offer"
 	"pilotrix/core/preflight"
@@ -81,24 +81,6 @@ func servingAddress(text string) (netip.Addr, error) {
 	return addr, err
 }
 
-// everywhere says on which networks an address listens that is every one of this laptop's; empty for any other.
-func everywhere(at netip.Addr) string {
-	if !at.IsUnspecified() {
-		return ""
-	}
-	all, err := network.Host{}.Interfaces()
-	if err != nil {
-		return fmt.Sprintf("%s is every network of this laptop, which could not be listed: %v", at, err)
-	}
-	var some []string
-	for _, one := range all {
-		if one.Prefix.Addr().Is4() || at.Is6() {
-			some = append(some, one.Prefix.String()+" on "+one.Name)
-		}
-	}
-	return fmt.Sprintf("%s is every network of this laptop: %s", at, strings.Join(some, ", "))
-}
-
 const maxReceived = 64 << 20
 
 func (p *program) serve(
@@ -113,100 +95,44 @@ func (p *program) serve(
 	}
 	hub := event.NewHub(clock.Real())
 	feed := hub.Subscribe()
-	dock := serve.NewDock(ctx,
-		serve.Options{Network: network.Host{}, Emit: func(b event.Body) { hub.Emit(b) }, Old: old, OldBy: "--legacy"})
-	defer dock.Close()
-	unpacker := &image.Unpacker{}
-	defer unpacker.Close()
-	offers := serve.NewFolder(ctx, dock, strings.Join(protocols, " "), unpacker)
-	if offers.Follow(shelf.Items()) == 0 && len(slots) == 0 {
-		return fmt.Errorf("%s holds no file to offer", folder)
-	}
+	var open []offer.Slot
 	for _, name := range slots {
-		if _, err := dock.OpenSlot(offer.Slot{Name: name, Folder: into, Most: maxReceived},
-			strings.Join(protocols, " ")); err != nil {
-			return err
-		}
+		open = append(open, offer.Slot{Name: name, Folder: into, Most: maxReceived})
 	}
-	places, err := listenAll(dock, protocols, at, ports,
-		preflight.Switches{Address: "--at ADDRESS", Port: "--port PROTOCOL=PORT"})
+	served, err := app.Serve(ctx, app.Serving{
+		Shelf:     shelf,
+		Protocols: protocols,
+		At:        at,
+		Ports:     ports,
+		Slots:     open,
+		Dock: serve.Options{
+			Network: network.Host{},
+			Emit:    func(b event.Body) { hub.Emit(b) },
+			Old:     old,
+			OldBy:   "--legacy",
+		},
+		Switches: preflight.Switches{Address: "--at ADDRESS", Port: "--port PROTOCOL=PORT"},
+	})
+	if errors.Is(err, app.ErrNothingToOffer) {
+		err = fmt.Errorf("%s: %w", folder, err)
+	}
 	if err != nil {
 		return err
 	}
-	if all := everywhere(at); all != "" {
-		places = append([]string{all}, places...)
-	}
+	defer served.Close()
 	var watching sync.WaitGroup
-	watching.Go(func() { followFolder(ctx, shelf, offers, hub) })
+	watching.Go(func() { served.Follow(ctx, func(b event.Body) { hub.Emit(b) }) })
 	defer watching.Wait()
 	defer cancel()
 	if onTerminal() {
 		return tui.Transfers(ctx,
-			tui.TransfersOptions{Theme: p.theme, Leader: p.leader, Feed: feed, Title: folder, Places: places})
+			tui.TransfersOptions{Theme: p.theme, Leader: p.leader, Feed: feed, Title: folder, Places: served.Places})
 	}
 	fmt.Fprintf(p.out, "serving %s; Ctrl-C ends it\n", folder)
-	for _, place := range places {
+	for _, place := range served.Places {
 		fmt.Fprintln(p.out, place)
 	}
 	return p.reportServing(ctx, feed)
-}
-
-// listenAll starts servers and returns in words what a device has to be told of them besides
-// their addresses.
-func listenAll(
-	dock *serve.Dock, protocols []string, at netip.Addr, ports map[string]int, by preflight.Switches,
-) (places []string, err error) {
-	for _, name := range protocols {
-		c, err := carrier.Named(name)
-		if err != nil {
-			return nil, err
-		}
-		port := c.Port
-		if other, said := ports[name]; said {
-			port = uint16(other)
-		}
-		place, err := dock.Listen(c, netip.AddrPortFrom(at, port))
-		if err != nil {
-			r := preflight.ListenText(c, netip.AddrPortFrom(at, port), err, by)
-			return nil, fmt.Errorf("%s: %s", r.Text, r.Remedy)
-		}
-		if c.Text != nil { // else its address says all
-			places = append(places, placeTexts(c, place)...)
-		}
-	}
-	return places, nil
-}
-
-// placeTexts are what a device has to be told: of a server on every network once for each that it may be on.
-func placeTexts(c *carrier.Carrier, place carrier.Endpoint) (texts []string) {
-	if !place.At.Addr().IsUnspecified() {
-		return []string{c.Text(place)}
-	}
-	all, err := network.Host{}.Interfaces()
-	if err != nil {
-		return []string{c.Text(place)}
-	}
-	for _, one := range all {
-		if addr := one.Prefix.Addr(); addr.Is4() && !addr.IsLoopback() {
-			place.At = netip.AddrPortFrom(addr, place.At.Port())
-			texts = append(texts, c.Text(place))
-		}
-	}
-	return texts
-}
-
-// followFolder offers what comes into the folder and withdraws what goes, until ctx ends. A folder that
-// cannot be watched is reported: what it holds now is served all the same.
-func followFolder(ctx context.Context, shelf *image.Shelf, offers *serve.Folder, hub *event.Hub) {
-	warn := func(err error) {
-		if err != nil {
-			hub.Emit(event.Note{Level: event.Warning, Text: err.Error()})
-		}
-	}
-	warn(shelf.Watch(ctx, func(err error) {
-		warn(err)
-		offers.Follow(shelf.Items())
-	}))
 }
 
 // reportServing prints what happens, a line each.

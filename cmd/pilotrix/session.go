@@ -4,30 +4,21 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/bench"
-	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
-	"pilotrix/core/event"
 	"pilotrix/core/inventory"
 	"pilotrix/core/line"
-	"pilotrix/core/logbook"
-	"pilotrix/core/network"
 	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
-	"pilotrix/core/runbook/engine"
 	"pilotrix/core/secret"
 	"pilotrix/core/session"
-	"pilotrix/core/shelves"
 	"pilotrix/core/shipped"
 	"pilotrix/demo"
-	"pilotrix/tui"
 )
 
 // targetFlags are those of every command that opens a line.
@@ -47,7 +38,7 @@ type targetFlags struct {
 
 // target reads what a line is to be opened to: a target, or the name of a device that is kept.
 func (f *targetFlags) target() (line.Target, error) {
-	kept, broken := inventory.Load(inventoryPath())
+	kept, broken := inventory.Load(inventory.Usual())
 	if broken == nil {
 		if d, found := kept.Find(f.on); found {
 			f.saved = &d
@@ -75,9 +66,9 @@ func targetNames(cmd *cobra.Command, args []string, typed string) ([]string, cob
 }
 
 // opening adds what is kept of the device that was named.
-func (f *targetFlags) opening(with opening) opening {
+func (f *targetFlags) opening(with app.Opening) app.Opening {
 	if f.saved != nil {
-		with.name, with.where, with.saved = f.saved.Device, f.saved.Place, f.saved
+		with.Name, with.Where, with.Saved = f.saved.Device, f.saved.Place, f.saved
 	}
 	return with
 }
@@ -131,13 +122,30 @@ func (f *targetFlags) watched() (all []reach.Watched, err error) {
 }
 
 // apply does to a session what the flags ask for, once it has begun.
-func (f *targetFlags) apply(o *opened, watched []reach.Watched) {
+func (f *targetFlags) apply(o *app.Opened, watched []reach.Watched) {
 	for _, one := range watched {
 		o.Watch(one)
 	}
 	if f.noLocks {
 		o.SetInterlocks(false)
 	}
+}
+
+// addSeconds adds the flag of second lines.
+func (f *targetFlags) addSeconds(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&f.also, "also", nil,
+		"a second line to the same device, `NAME=TARGET`: it is watched and recorded beside the first")
+}
+
+// seconds reads the second lines, those among them that a runbook types on, nil for none.
+func (f *targetFlags) seconds(prepared *runbook.Prepared) (all []app.Second, err error) {
+	if all, err = app.ParseSeconds(f.also); err != nil {
+		return nil, fmt.Errorf("--also %w", err)
+	}
+	if prepared != nil {
+		err = session.LinesMissing(prepared.Book.Lines(), app.LineNames(all))
+	}
+	return all, err
 }
 
 func (f *targetFlags) addInputs(cmd *cobra.Command) {
@@ -152,234 +160,22 @@ func addTimeScale(cmd *cobra.Command, scale *float64, usual float64) {
 		"how many `times` faster than real time simulated devices live; 1 is real time")
 }
 
-// open is a session with all that has to be closed after it.
-type opened struct {
-	*session.Session
-	place   demo.Place
-	book    *logbook.Logbook
-	keeper  *logbook.Keeper
-	machine *bench.Machine
-	host    host
-	notices []string
-	also    []*alsoOpened
-	cutOff  string // how an earlier run on this device was cut off, in words
-}
-
-// opening is what a session is opened with.
-type opening struct {
-	target  line.Target
-	scale   float64 // how many times as fast as the wall a bench device lives
-	dialect *dialect.Dialect
-	runbook *runbook.Prepared      // to be carried out in it; may be nil
-	given   string                 // the password of a shell session, where it was said
-	approve func(event.Ask) string // answers holds where no operator is; may be nil
-	begun   func(*opened)          // what is done once it has begun; may be nil
-	also    []also                 // second lines beside it
-	ask     tui.Ask                // asks what the line wants to know, in the interface; nil for the terminal
-
-	name, where string            // what the device is called, and where it stands; as the bench says unless said
-	saved       *inventory.Device // as it is kept, nil where it is not
-}
-
-// host is the network that servers, checks and watches use.
-type host interface {
-	network.Network
-	reach.Network
-}
-
-// begin opens a line and the logbook. Bench targets get a clock of their own.
-func (p *program) begin(ctx context.Context, with opening) (*opened, error) {
-	o := &opened{host: reach.NewHost()}
-	c := clock.Real()
-	if with.target.Kind == line.Bench {
-		c = clock.Scaled(with.scale)
-	}
-	opener := line.NewOpener(c)
-	if err := p.addBench(o, opener, with.target, c); err != nil {
-		return nil, usage(err)
-	}
-	o.place = with.nameOr(o.place)
-	p.asksBy(opener, with.ask)
-	if with.given != "" {
-		opener.Shells.Give(with.given)
-	}
-	var secrets []string
-	if with.runbook != nil {
-		secrets = with.runbook.Secrets()
-	}
-	s, err := session.Open(ctx, session.Options{
-		Secrets:  secrets,
-		Target:   with.target,
-		Dialect:  with.dialect,
-		Clock:    c,
-		Opener:   opener,
-		Approve:  with.approve,
-		Device:   o.place.Name,
-		Identity: with.identity(),
-		Reach:    o.host,
-	})
+// begin opens a session and says on standard error what has to be known of it.
+func (p *program) begin(ctx context.Context, with app.Opening) (*app.Opened, error) {
+	o, err := p.Begin(ctx, with)
 	if err != nil {
-		o.close("the line did not open")
-		return nil, err
+		return nil, benchUsage(err)
 	}
-	o.Session = s
-	o.lendHand()
-	p.keep(o, with.target)
-	if err := p.openAlso(ctx, o, with, append(secrets, opener.Shells.Secrets()...)); err != nil {
-		return nil, errors.Join(err, o.close("a second line did not open"))
-	}
-	if with.saved != nil {
-		p.watchIdentity(o, *with.saved)
-	}
-	if with.runbook != nil {
-		with.runbook.Kit.Network, with.runbook.Kit.CutOff = o.host, o.cutOff
-	}
-	return o, nil
-}
-
-// asksBy has what the lines of an opener want to know asked: in the interface, or else on the terminal.
-func (p *program) asksBy(opener *line.Opener, ask tui.Ask) {
-	switch {
-	case ask != nil:
-		opener.Shells.SetAsk(line.Asker(ask))
-	case onTerminal():
-		opener.Shells.SetAsk(p.askTerminal)
-	}
-}
-
-// beginHeadless is begin for commands without the interface: notices go to standard error.
-func (p *program) beginHeadless(ctx context.Context, with opening) (*opened, error) {
-	o, err := p.begin(ctx, with)
-	if err != nil {
-		return nil, err
-	}
-	for _, notice := range o.notices {
+	for _, notice := range o.Notices() {
 		fmt.Fprintln(p.err, "pilotrix:", notice)
 	}
 	return o, nil
 }
 
-// addBench brings the device up when the target is one of the bench's.
-func (p *program) addBench(o *opened, opener *line.Opener, target line.Target, c clock.Clock) (err error) {
-	if target.Kind != line.Bench {
-		return nil
-	}
-	lan := bench.NewLAN(false, 1)
-	o.host = demo.Laptop(lan)
-	o.machine, o.place, err = demo.Machine(target.Address, c, !bench.HasTerminals, lan, p.awkward)
-	if err != nil {
-		return err
-	}
-	if p.stick != "" {
-		if err := o.machine.Stick(p.stick); err != nil {
-			return err
-		}
-	}
-	if err := o.machine.Start(); err != nil {
-		return err
-	}
-	opener.Register(line.Bench,
-		func(ctx context.Context, t line.Target) (line.Line, error) { return o.machine.Open(ctx, opener, t) })
-	return nil
-}
-
-// keep writes the session into the logbook. Where that is not possible now the session goes on, says so, and is written
-// as soon as it is.
-func (p *program) keep(o *opened, target line.Target) {
-	if p.logbookPath == "none" {
-		return
-	}
-	var err error
-	if o.keeper, err = p.keeperOf(o, o.Session); err != nil {
-		o.notices = append(o.notices, "nothing is recorded for now: "+err.Error())
-	}
-	if o.book != nil {
-		o.sayCutOff(target)
-	}
-}
-
-// keeperOf keeps the events of a session. Its error is why nothing can be kept now.
-func (p *program) keeperOf(o *opened, s *session.Session) (keeper *logbook.Keeper, err error) {
-	feed := s.Subscribe()
-	open := func() (*logbook.Logbook, error) { return logbook.Open(p.logbookPath) }
-	if o.book == nil {
-		o.book, err = open()
-	}
-	if err == nil {
-		keeper, err = o.book.Keep(feed)
-	}
-	if err != nil {
-		keeper = logbook.KeepWhenPossible(feed, open, err)
-	}
-	go reportRecording(s, keeper)
-	return keeper, err
-}
-
-// sayCutOff says what is known of sessions that were cut off.
-func (o *opened) sayCutOff(target line.Target) {
-	cut, err := o.book.CutOff(o.place.Name, target.String())
-	if err != nil {
-		o.notices = append(o.notices, "whether an earlier session was cut off is not known: "+err.Error())
-	}
-	for _, last := range cut {
-		o.notices = append(o.notices, last.String())
-		if last.Step != "" && last.On(o.place.Name, target.String()) && o.cutOff == "" {
-			o.cutOff = last.String()
-		}
-	}
-}
-
-// reportRecording says how the keeping of a session goes, until its entry is closed.
-func reportRecording(s *session.Session, keeper *logbook.Keeper) {
-	for now := range keeper.Changes() {
-		report := event.Recording{Lost: now.Lost}
-		if now.Problem != nil {
-			report.Problem = now.Problem.Error()
-		}
-		s.Emit(report)
-	}
-}
-
-// unrecorded makes what could not be kept an end of its own.
-func unrecorded(err error) error {
-	if err == nil {
-		return nil
-	}
-	return exit{engine.ExitUnrecorded, "not recorded: " + err.Error()}
-}
-
-// watchFacts says each fact that is read, until the session ends.
-func (o *opened) watchFacts(report func(name, value string)) {
-	feed := o.Subscribe()
-	for {
-		batch, err := feed.Next(context.Background())
-		if err != nil {
-			return
-		}
-		for _, e := range batch {
-			if fact, ok := e.Body.(event.Fact); ok {
-				report(fact.Name, fact.Value)
-			}
-		}
-	}
-}
-
-// close ends the session and says what could not be kept.
-func (o *opened) close(why string) (err error) {
-	for _, one := range o.also {
-		err = errors.Join(err, one.close(why))
-	}
-	if o.Session != nil {
-		o.Close(why)
-	}
-	if o.keeper != nil {
-		err = errors.Join(err, unrecorded(o.keeper.Wait()))
-	}
-	if o.book != nil {
-		err = errors.Join(err, o.book.Close())
-	}
-	if o.machine != nil {
-		o.machine.Stop()
+// benchUsage marks what was asked of the bench and is not to be had as an error of usage.
+func benchUsage(err error) error {
+	if errors.As(err, new(app.ErrBench)) {
+		return usage(err)
 	}
 	return err
 }
@@ -473,35 +269,14 @@ func (p *program) prepare(
 func (p *program) kit(
 	ctx context.Context, d *dialect.Dialect, folders []string, book *runbook.Runbook, values map[string]string,
 ) (runbook.Kit, error) {
-	kit := runbook.Kit{UpgradePaths: shipped.UpgradePaths, UpgradePathNames: shipped.UpgradePathsNames()}
-	register, err := shelves.Load()
-	if err != nil {
-		return kit, err
+	folders, some, err := app.KitFolders(book, values, folders)
+	if err != nil || !some {
+		return app.Kit(nil), err
 	}
-	if len(folders) == 0 && len(register.Folders) == 0 {
-		for _, input := range book.Inputs {
-			folder := filepath.Dir(values[input.Input])
-			_, err := os.Stat(folder) // one that is not there is reported with the input
-			if input.Kind == runbook.KindImage && values[input.Input] != "" && err == nil &&
-				!slices.Contains(folders, folder) {
-				folders = append(folders, folder)
-			}
-		}
+	shelf, err := p.openShelf(ctx, d, folders)
+	if shelf != nil && ctx.Err() == nil { // what is not there is in the way only of what needs it
+		p.caution(err)
+		err = nil
 	}
-	if len(folders)+len(register.Folders) > 0 {
-		kit.Shelf, err = p.openShelf(ctx, d, folders)
-		if kit.Shelf != nil && ctx.Err() == nil { // what is not there is in the way only of what needs it
-			p.caution(err)
-			err = nil
-		}
-	}
-	return kit, err
-}
-
-// identity is what the device that was named was known by before, empty for none.
-func (w opening) identity() string {
-	if w.saved == nil {
-		return ""
-	}
-	return w.saved.Identity
+	return app.Kit(shelf), err
 }

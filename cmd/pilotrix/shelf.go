@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/core/arithmetic"
 	"pilotrix/core/carrier"
 	"pilotrix/core/device"
@@ -103,57 +104,19 @@ func (p *program) shelfAdd() *cobra.Command {
 }
 
 func (p *program) addDigest(ctx context.Context, place, text string) error {
-	place, err := filepath.Abs(place)
-	if err != nil {
-		return err
-	}
-	published, err := image.ParsePasted(text)
-	if err != nil {
+	at, err := shelves.Paste(ctx, place, text)
+	if errors.As(err, new(*shelves.NoDigest)) {
 		return usage(err)
 	}
-	all, endings, err := shelves.Headers(nil)
 	if err != nil {
 		return err
-	}
-	pasted := map[string][]image.Published{place: {published}}
-	items, err := image.NewShelf(image.ShelfOptions{Headers: all, Endings: endings, Pasted: pasted}).Look(ctx, place)
-	if err != nil {
-		return err
-	}
-	key, held := place, heldBy(items[0], published)
-	for _, item := range items {
-		if inside := item.Image.Place(); item.Packed() && !held {
-			pasted[inside] = []image.Published{published}
-			if held = published.Holds(item.Digests); held {
-				key = inside
-			}
-		}
-	}
-	err = shelves.Change(func(r *shelves.Register) error {
-		r.Pasted[key] = append(slices.DeleteFunc(r.Pasted[key],
-			func(p image.Published) bool { return p.Algorithm == published.Algorithm }), published)
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	if !held {
-		return fmt.Errorf("%s does not have that %s: it is broken, or another file", place, published.Algorithm)
 	}
 	what := ""
-	if key != place {
-		what = ": " + plain.Text(strings.TrimPrefix(key, place+"!")) + " inside"
+	if at.Inside != "" {
+		what = ": " + plain.Text(at.Inside) + " inside"
 	}
-	fmt.Fprintf(p.out, "%s%s is as published by its %s\n", place, what, published.Algorithm)
+	fmt.Fprintf(p.out, "%s%s is as published by its %s\n", at.Place, what, at.Algorithm)
 	return nil
-}
-
-// heldBy reports whether a file has a digest, or the archive that an image is in.
-func heldBy(item image.Item, published image.Published) bool {
-	if item.Packed() {
-		return published.Holds(item.Archive)
-	}
-	return published.Holds(item.Digests)
 }
 
 func (p *program) shelfList() *cobra.Command {
@@ -318,9 +281,9 @@ func (p *program) shelfFit() *cobra.Command {
   pilotrix shelf fit … --upgrade-paths cormel-g2 --to lark-8.1.0.cgo`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			known, err := parseFacts(facts)
+			known, err := app.Assume(facts)
 			if err != nil {
-				return usage(err)
+				return usage(fmt.Errorf("--fact %w", err))
 			}
 			shelf, err := p.openShelf(cmd.Context(), nil, folders)
 			if shelf == nil || cmd.Context().Err() != nil {
@@ -339,44 +302,6 @@ func (p *program) shelfFit() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to", "", "plan the releases to this `image`")
 	p.addJSON(cmd, &asJSON, []fitted{})
 	return cmd
-}
-
-// parseFacts takes facts that are assumed rather than read.
-func parseFacts(texts []string) (*device.Facts, error) {
-	facts := &device.Facts{}
-	for _, text := range texts {
-		name, value, found := strings.Cut(text, "=")
-		if !found {
-			return nil, fmt.Errorf("--fact %s: want name=value", text)
-		}
-		if err := knownFact(name); err != nil {
-			return nil, err
-		}
-		fact := device.Fact{Name: name, Text: value, Value: value, Source: "assumed"}
-		if release, err := device.ParseRelease(value); err == nil && strings.HasSuffix(name, "release") {
-			fact.Value = release
-		}
-		facts.Set(fact)
-	}
-	return facts, nil
-}
-
-// fitFacts are the facts that the fit of an image is judged by.
-var fitFacts = append(
-	[]string{image.FactModel, image.FactArchitecture, image.FactBoot, image.FactLicence, image.FactRelease},
-	image.FactsFree...)
-
-// knownFact refuses a fact that is none, which would be held against nothing.
-func knownFact(name string) error {
-	if slices.Contains(fitFacts, name) {
-		return nil
-	}
-	for _, one := range shipped.DialectNames() {
-		if d, err := shipped.Dialect(one); err == nil && d.Knows(name) {
-			return nil
-		}
-	}
-	return fmt.Errorf("--fact %s: no image is held against that; the facts are %s", name, strings.Join(fitFacts, ", "))
 }
 
 // fitted is an image held against a device.

@@ -9,11 +9,11 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"pilotrix/app"
 	"pilotrix/core/arithmetic"
 	"pilotrix/core/carrier"
 	"pilotrix/core/line"
@@ -197,12 +197,12 @@ size: --to is the file then, and its end may hold padding. YMODEM says both: --t
 				func(ctx context.Context, port transfer.Duplex, opt xmodem.Options) (xmodem.Result, error) {
 					var last *os.File
 					result, err := xmodem.Receive(ctx, port, func(h xmodem.Header) (io.WriteCloser, error) {
-						file, err := newFile(to, h, variant.Batch())
+						file, err := transfer.Create(to, h.Name, variant.Batch())
 						last = file
 						return file, err
 					}, opt)
 					if err != nil && last != nil {
-						err = keepPart(last.Name(), err)
+						err = transfer.KeepPart(last.Name(), err)
 					}
 					return result, err
 				},
@@ -215,43 +215,6 @@ size: --to is the file then, and its end may hold padding. YMODEM says both: --t
 	cmd.Flags().StringVar(&protocol, "protocol", "ymodem", "the `protocol`: xmodem, xmodem-1k, ymodem or ymodem-g")
 	cmd.Flags().StringVar(&to, "to", "", "the `file`, or the folder for YMODEM")
 	return cmd
-}
-
-// newFile makes a file that was not there, inside the folder, under the last part of the name that
-// the sender said.
-func newFile(to string, h xmodem.Header, batch bool) (*os.File, error) {
-	path := to
-	if batch {
-		name := h.Name[strings.LastIndexAny(h.Name, `/\`)+1:]
-		if name == "" || name == "." || name == ".." {
-			return nil, fmt.Errorf("the sender calls the file %q, which is no name", h.Name)
-		}
-		path = filepath.Join(cmp.Or(to, "."), name)
-	}
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if errors.Is(err, os.ErrExist) {
-		return nil, fmt.Errorf("%s is there already and is not overwritten; move it away or choose another --to", path)
-	}
-	return file, err
-}
-
-// partly ends the name of what is left of a transfer that failed: a file that is cut short must not pass for
-// a whole one.
-const partly = ".part"
-
-// keepPart gives what a failed transfer left a name that says so; what holds nothing is removed.
-func keepPart(path string, failure error) error {
-	info, err := os.Stat(path)
-	switch {
-	case err != nil:
-		return failure
-	case info.Size() == 0:
-		return errors.Join(failure, os.Remove(path))
-	}
-	if err := os.Rename(path, path+partly); err != nil {
-		return errors.Join(failure, err)
-	}
-	return fmt.Errorf("%w; the %d B that came are kept as %s", failure, info.Size(), path+partly)
 }
 
 func transferArgs(protocol, on string) (xmodem.Variant, line.Target, error) {
@@ -272,7 +235,7 @@ type carry func(ctx context.Context, port transfer.Duplex, opt xmodem.Options) (
 func (p *program) transfer(
 	ctx context.Context, target line.Target, scale float64, size int64, move carry, variant xmodem.Variant,
 ) error {
-	o, err := p.beginHeadless(ctx, opening{target: target, scale: scale})
+	o, err := p.begin(ctx, app.Opening{Target: target, Scale: scale})
 	if err != nil {
 		return err
 	}
@@ -296,7 +259,7 @@ func (p *program) transfer(
 	if !last.IsZero() {
 		fmt.Fprintln(p.err)
 	}
-	err = errors.Join(err, o.close("the transfer ended"))
+	err = errors.Join(err, o.Close("the transfer ended"))
 	if err != nil {
 		return err
 	}

@@ -1,17 +1,14 @@
 package main
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"pilotrix/core/dialect"
-	"pilotrix/core/event"
 	"pilotrix/core/logbook"
 	"pilotrix/core/plain"
 	"pilotrix/core/shipped"
@@ -58,27 +55,12 @@ marked ✗.`,
 	return cmd
 }
 
-// trySession tries what was asked and answered in a recorded session, and each line that the device wrote besides.
 func (p *program) trySession(trial *dialect.Trial, id int64, d *dialect.Dialect) error {
-	read := transcript.NewReader(trial.Exchange, trial.Line, func(string) *dialect.Dialect { return d })
-	return p.withLogbook(func(book *logbook.Logbook) error {
-		if _, err := book.Find(id); err != nil {
-			return err
-		}
-		err := book.Events(id, func(e event.Event) error {
-			read.Event(e)
-			return nil
-		})
-		read.Rest()
-		return err
-	})
+	return p.withLogbook(func(book *logbook.Logbook) error { return transcript.TrySession(trial, book, id, d) })
 }
 
-// maxTried is how long a line of a text may be, in bytes.
-const maxTried = 1 << 20
-
 func tryText(trial *dialect.Trial, path string) error {
-	var from io.Reader = os.Stdin
+	from := os.Stdin
 	if path != "-" {
 		file, err := os.Open(path)
 		if err != nil {
@@ -87,19 +69,14 @@ func tryText(trial *dialect.Trial, path string) error {
 		defer file.Close()
 		from = file
 	}
-	lines := bufio.NewScanner(from)
-	lines.Buffer(nil, maxTried)
-	n := 0
-	for ; lines.Scan(); n++ {
-		trial.Line(plain.Text(lines.Text()))
+	err := transcript.TryText(trial, from)
+	if err != nil {
+		err = fmt.Errorf("%s: %w", path, err)
 	}
-	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
-		return usage(
-			fmt.Errorf("%s: line %d is longer than %s: this is no text of a console", path, n+1, units.Bytes(maxTried)))
-	} else if err != nil {
-		return fmt.Errorf("%s: %w", path, err)
+	if errors.Is(err, transcript.ErrNoText) {
+		return usage(err)
 	}
-	return nil
+	return err
 }
 
 // reportTrial prints every line with what was made of it.

@@ -70,11 +70,11 @@ func (p *program) checkFlags() error {
 		return usage(fmt.Errorf("--leader %s: want a key such as ctrl+g, ctrl+] or alt+x", p.leader))
 	}
 	if home, err := os.UserHomeDir(); (err != nil || home == "") && os.Getenv("XDG_DATA_HOME") == "" &&
-		p.logbookPath != "none" {
+		p.Logbook != "none" {
 		p.caution(fmt.Errorf("HOME is not set: what is kept is in %s; set HOME or XDG_DATA_HOME, or say --logbook none",
 			xdg.DataHome))
 	}
-	if p.logbookPath == "" {
+	if p.Logbook == "" {
 		return usage(fmt.Errorf("--logbook is empty: say a FILE, or none"))
 	}
 	return nil

@@ -8,9 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/adrg/xdg"
 
 	"pilotrix/core/line"
 	"pilotrix/core/ownfile"
@@ -42,6 +45,9 @@ type Inventory struct {
 
 // nameForm is what a device may be called: it is typed on command lines.
 var nameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN._-]*$`)
+
+// Usual is the path of the file that is used unless another is said.
+func Usual() string { return filepath.Join(xdg.ConfigHome, "pilotrix", "devices.yaml") }
 
 // Load reads a file. One that is not there holds no device.
 func Load(path string) (*Inventory, error) {

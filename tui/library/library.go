@@ -1,4 +1,6 @@
-package main
+// Package library is what can be carried out in a session, as the interface lists it: the runbooks that ship, the
+// user's own, and the single actions of the dialect.
+package library
 
 import (
 	"fmt"
@@ -8,10 +10,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/adrg/xdg"
-
+	"pilotrix/app"
 	"pilotrix/core/dialect"
-	"pilotrix/core/image"
 	"pilotrix/core/logbook"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/verbs"
@@ -23,31 +23,22 @@ import (
 	"pilotrix/tui/runbooks"
 )
 
-// library is what can be carried out in a session: the runbooks that ship, the user's own, and the single actions of
-// the dialect.
-type library struct {
-	p     *program
-	o     *opened
-	shelf func() (*image.Shelf, error)
+// Library implements tui.Library for one session.
+type Library struct {
+	opened  *app.Opened
+	shelf   app.MakeShelf
+	logbook string
 }
 
-// ownRunbooks is the folder of the user's own.
-func ownRunbooks() string { return filepath.Join(xdg.ConfigHome, "pilotrix", "runbooks") }
-
-// runbookNames are the runbooks that can be named, the user's own by their paths.
-func runbookNames() []string {
-	own, _ := filepath.Glob(filepath.Join(ownRunbooks(), "*.yaml"))
-	own = slices.DeleteFunc(own, func(path string) bool { // reading a pipe may take for ever
-		info, err := os.Stat(path)
-		return err != nil || !info.Mode().IsRegular()
-	})
-	return append(own, shipped.RunbookNames()...)
+// New is the library of a session.
+func New(o *app.Opened, shelf app.MakeShelf, logbook string) *Library {
+	return &Library{o, shelf, logbook}
 }
 
 // Entries implements tui.Library.
-func (l *library) Entries() (all []runbooks.Entry) {
-	d := l.o.Dialect()
-	for _, name := range runbookNames() {
+func (l *Library) Entries() (all []runbooks.Entry) {
+	d := l.opened.Dialect()
+	for _, name := range app.RunbookNames() {
 		book, err := shipped.Runbook(name)
 		if err != nil {
 			all = append(all, runbooks.Entry{Name: name, Title: filepath.Base(name), WhyNot: source.Reason(err)})
@@ -60,7 +51,7 @@ func (l *library) Entries() (all []runbooks.Entry) {
 			About:  book.About,
 			WhyNot: book.WhyNot(d),
 		}
-		if err := session.LinesMissing(book.Lines(), l.o.lines()); entry.WhyNot == "" && err != nil {
+		if err := session.LinesMissing(book.Lines(), l.opened.Lines()); entry.WhyNot == "" && err != nil {
 			entry.WhyNot = err.Error()
 		}
 		if strings.Contains(entry.Title, "${") {
@@ -101,11 +92,11 @@ func singles(d *dialect.Dialect) (all []runbooks.Entry) {
 }
 
 // lastRuns says how long each took last time, where the logbook has it.
-func (l *library) lastRuns(all []runbooks.Entry) {
-	if l.p.logbookPath == "none" {
+func (l *Library) lastRuns(all []runbooks.Entry) {
+	if l.logbook == app.NoLogbook {
 		return
 	}
-	book, err := logbook.OpenToRead(l.p.logbookPath)
+	book, err := logbook.OpenToRead(l.logbook)
 	if err != nil {
 		return // the session has said so
 	}
@@ -119,20 +110,14 @@ func (l *library) lastRuns(all []runbooks.Entry) {
 }
 
 // kit is what a runbook works with.
-func (l *library) kit() runbook.Kit {
+func (l *Library) kit() runbook.Kit {
 	shelf, _ := l.shelf() // what was wrong with it is reported already
-	return runbook.Kit{
-		Shelf:            shelf,
-		UpgradePaths:     shipped.UpgradePaths,
-		UpgradePathNames: shipped.UpgradePathsNames(),
-		Network:          l.o.host,
-		CutOff:           l.o.cutOff,
-	}
+	return l.opened.Kit(shelf)
 }
 
 // Needs implements tui.Library: each input with what is available, and with what it is most likely to be.
-func (l *library) Needs(book *runbook.Runbook) (all []inputs.Need) {
-	facts, d, kit := l.o.Facts(), l.o.Dialect(), l.kit()
+func (l *Library) Needs(book *runbook.Runbook) (all []inputs.Need) {
+	facts, d, kit := l.opened.Facts(), l.opened.Dialect(), l.kit()
 	for _, input := range book.Inputs {
 		need := inputs.Need{Input: input, Picks: book.Picks(input, d, kit, facts)}
 		switch {
@@ -148,19 +133,19 @@ func (l *library) Needs(book *runbook.Runbook) (all []inputs.Need) {
 }
 
 // Takes implements tui.Library.
-func (l *library) Takes(book *runbook.Runbook, input runbook.Input, value string) error {
+func (l *Library) Takes(book *runbook.Runbook, input runbook.Input, value string) error {
 	if input.Kind == runbook.KindFolder && value != "" {
 		if _, err := os.Stat(value); err != nil {
 			return fmt.Errorf("%s is no folder", value)
 		}
 	}
-	return book.Takes(input, value, l.o.Dialect(), l.kit())
+	return book.Takes(input, value, l.opened.Dialect(), l.kit())
 }
 
 // Prepare implements tui.Library.
-func (l *library) Prepare(book *runbook.Runbook, values map[string]string) (*runbook.Prepared, error) {
-	if err := session.LinesMissing(book.Lines(), l.o.lines()); err != nil {
+func (l *Library) Prepare(book *runbook.Runbook, values map[string]string) (*runbook.Prepared, error) {
+	if err := session.LinesMissing(book.Lines(), l.opened.Lines()); err != nil {
 		return nil, err
 	}
-	return book.Prepare(l.o.Dialect(), values, l.kit())
+	return book.Prepare(l.opened.Dialect(), values, l.kit())
 }

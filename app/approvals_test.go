@@ -1,4 +1,4 @@
-package main
+package app
 
 import (
 	"testing"
@@ -46,9 +46,9 @@ rollback:
 		"Fit 3": {engine.Approve, engine.StopHere}, "Fit ${card.slot}": {engine.Approve, engine.StopHere},
 		"back.1": {engine.StopHere, engine.Approve}, "Go back": {engine.StopHere, engine.Approve}, "2b.1": {engine.StopHere, engine.StopHere}, "": {engine.StopHere, engine.StopHere},
 	} {
-		approve := byName(p, approver([]string{approval}))
+		approve := Approver(p, []string{approval})
 		assert.Equal(t, want, [2]string{approve(round), approve(back)}, "%q", approval)
 	}
 	over := event.Ask{Form: event.FormOverrun, Answers: []string{engine.WaitOn, engine.GiveUp}}
-	assert.Equal(t, engine.GiveUp, byName(p, approver([]string{"all"}))(over), "nobody is there to wait on")
+	assert.Equal(t, engine.GiveUp, Approver(p, []string{"all"})(over), "nobody is there to wait on")
 }

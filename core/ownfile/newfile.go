@@ -1,4 +1,4 @@
-package main
+package ownfile
 
 import (
 	"errors"
@@ -9,9 +9,9 @@ import (
 	"path/filepath"
 )
 
-// writeNew writes a file that was not there: beside its place first, so that no half file stays, and never over one
+// WriteNew writes a file that was not there: beside its place first, so that no half file stays, and never over one
 // that has come meanwhile.
-func writeNew(out string, mode fs.FileMode, write func(io.Writer) error) error {
+func WriteNew(out string, mode fs.FileMode, write func(io.Writer) error) error {
 	taken := fmt.Errorf("%s exists already: choose another name, or move it away", out)
 	if _, err := os.Lstat(out); err == nil {
 		return taken

@@ -1,4 +1,4 @@
-package main
+package transfer
 
 import (
 	"os"
@@ -7,8 +7,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"pilotrix/core/transfer/xmodem"
 )
 
 // TestReceivedNamesStayInTheirFolder has a sender choose names that lead elsewhere.
@@ -22,15 +20,15 @@ func TestReceivedNamesStayInTheirFolder(t *testing.T) {
 		"/etc/passwd":        "passwd",
 		`..\..\windows.conf`: "windows.conf",
 	} {
-		file, err := newFile(folder, xmodem.Header{Name: said}, true)
+		file, err := Create(folder, said, true)
 		require.NoError(t, err, said)
 		require.NoError(t, file.Close())
 		assert.FileExists(t, filepath.Join(folder, kept))
-		_, err = newFile(folder, xmodem.Header{Name: said}, true)
+		_, err = Create(folder, said, true)
 		assert.ErrorContains(t, err, "not overwritten", said)
 	}
 	for _, said := range []string{"", "..", "a/", "x/.", `c:\`} {
-		_, err := newFile(folder, xmodem.Header{Name: said}, true)
+		_, err := Create(folder, said, true)
 		assert.ErrorContains(t, err, "is no name", "%q", said)
 	}
 	entries, err := os.ReadDir(root)
