@@ -239,7 +239,7 @@ func TestAFileThatIsCutWhileItIsSentIsNoWholeOne(t *testing.T) {
 		err := exec.CommandContext(ctx, "curl", "-sS", "-o", filepath.Join(tempDir(t), "got"), url).Run()
 		cancel()
 		assert.Error(t, err, url)
-		assert.ErrorContains(t, <-heard.reported, "it was changed while it was sent", url)
+		assert.ErrorContains(t, <-heard.reported, "it was changed meanwhile", url)
 	}
 }
 

@@ -110,7 +110,40 @@ const (
 	Already       Outcome = "so already"
 )
 
-// Good reports whether an end is what was wanted.
+// Taking is how an end is to be taken.
+type Taking int
+
+// The takings. What nobody knows, such as the word of a later version, is bad.
+const (
+	Bad    Taking = iota
+	InPart        // it came to its end, and not all of it was well
+	Good          // it is what was wanted
+	Nothing       // nothing was done
+)
+
+// outcomes has a row an end: how it is to be taken, and its mark in a printed course.
+var outcomes = map[Outcome]struct {
+	taking Taking
+	mark   string
+}{
+	Done:          {Good, "●"},
+	Already:       {Good, "●"},
+	ByHand:        {Good, "○"},
+	DoneBut:       {InPart, "●"},
+	Skipped:       {Nothing, "·"},
+	Failed:        {Bad, "✗"},
+	Stopped:       {Bad, "◇"},
+	RolledBack:    {Bad, "✗"},
+	RolledBackBut: {Bad, "✗"},
+}
+
+// Taking is how the end is to be taken.
+func (o Outcome) Taking() Taking { return outcomes[o].taking }
+
+// Mark is the end's mark in a printed course, empty for an end that is not known.
+func (o Outcome) Mark() string { return outcomes[o].mark }
+
+// Good reports whether an end of a run is what was wanted.
 func (o Outcome) Good() bool { return o == Done || o == Already }
 
 // OutcomeOf is what an error makes of a step or a transfer, and the words for it.

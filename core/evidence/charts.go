@@ -115,13 +115,15 @@ func Course(s *state.State) *Drawing {
 }
 
 func toneOf(step state.Step) palette.Tone {
-	switch step.Outcome {
-	case event.Done, event.ByHand:
-		return palette.Good
-	case event.Failed, event.Stopped:
+	switch {
+	case step.Outcome == "":
+		return palette.Faint
+	case step.Outcome.Taking() == event.Bad:
 		return palette.Bad
+	case step.Outcome.Taking() == event.Nothing:
+		return palette.Faint
 	}
-	return palette.Faint
+	return palette.Good
 }
 
 // mark draws a stop: a triangle where there is no rollback, a diamond for a hold, else a circle.

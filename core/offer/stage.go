@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"pilotrix/core/plain"
+	"pilotrix/core/transfer"
 )
 
 // File is a file that a step has staged: what a device may fetch, under exactly this name.
@@ -83,12 +84,36 @@ func (s *Stage) Offer(o File) (withdraw func(), err error) {
 	if s.offers == nil {
 		s.offers = map[string]File{}
 	}
+	o.Open = o.unchanged(o.Open)
 	s.offers[o.Name] = o
 	return func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		delete(s.offers, o.Name)
 	}, nil
+}
+
+// unchanged opens a file that is as long as it was when it was staged: what is shorter or longer is not what was
+// checked, and each protocol would hand out something else of it as the whole.
+func (o File) unchanged(open func() (io.ReadSeekCloser, error)) func() (io.ReadSeekCloser, error) {
+	return func() (io.ReadSeekCloser, error) {
+		file, err := open()
+		if err != nil {
+			return nil, err
+		}
+		size, err := file.Seek(0, io.SeekEnd)
+		if err == nil {
+			_, err = file.Seek(0, io.SeekStart)
+		}
+		if err == nil && size != o.Size {
+			err = fmt.Errorf("%s has %d B, and had %d B when it was staged: %w", o.Name, size, o.Size, transfer.ErrChanged)
+		}
+		if err != nil {
+			_ = file.Close()
+			return nil, err
+		}
+		return file, nil
+	}
 }
 
 // OpenSlot lets one upload in and returns what closes it. The slot closes by itself when it was used.

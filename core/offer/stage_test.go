@@ -3,9 +3,11 @@ package offer
 import (
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"pilotrix/core/transfer"
 	"strings"
 	"sync"
 	"testing"
@@ -207,4 +209,32 @@ func TestManyUploadsAtOnce(t *testing.T) {
 	entries, err := os.ReadDir(folder)
 	require.NoError(t, err)
 	assert.Len(t, entries, 20)
+}
+
+// TestAFileThatIsNotAsLongAsItWasStaged is on the disk, and changed between the staging and the asking.
+func TestAFileThatIsNotAsLongAsItWasStaged(t *testing.T) {
+	const staged = 300_000
+	for _, now := range []int64{0, 1, staged - 1, staged, staged + 1, 2 * staged} {
+		path := filepath.Join(t.TempDir(), "tern-4.2.1.brm")
+		require.NoError(t, os.WriteFile(path, make([]byte, staged), 0o600))
+		stage := &Stage{}
+		_, err := stage.Offer(File{
+			Name: "tern-4.2.1.brm", Size: staged, Open: func() (io.ReadSeekCloser, error) { return os.Open(path) },
+		})
+		require.NoError(t, err)
+		require.NoError(t, os.Truncate(path, now))
+		found, _, err := stage.Find("tern-4.2.1.brm")
+		require.NoError(t, err)
+		file, err := found.Open()
+		if now != staged {
+			require.ErrorIs(t, err, transfer.ErrChanged, "%d B", now)
+			assert.ErrorContains(t, err, fmt.Sprintf("has %d B, and had 300000 B", now))
+			continue
+		}
+		require.NoError(t, err)
+		data, err := io.ReadAll(file)
+		require.NoError(t, err)
+		assert.Len(t, data, staged, "it is read from its beginning")
+		require.NoError(t, file.Close())
+	}
 }

@@ -31,14 +31,6 @@ func New(out io.Writer) *Printer {
 	}
 }
 
-var outcomeMarks = map[event.Outcome]string{
-	event.Done:    "●",
-	event.Failed:  "✗",
-	event.Stopped: "◇",
-	event.Skipped: "·",
-	event.ByHand:  "○",
-}
-
 var levelMarks = map[event.Level]string{event.Info: "  ", event.Warning: "! ", event.Error: "✗ "}
 
 // Report prints an event, where it is one that is printed.
@@ -189,7 +181,7 @@ func (c *Printer) step(b event.StepEnd) {
 	if message != "" {
 		message = "  " + message
 	}
-	c.say("  %s %-5s %-48s %8s%s", outcomeMarks[b.Outcome], b.ID, c.titles[b.ID].Title,
+	c.say("  %s %-5s %-48s %8s%s", b.Outcome.Mark(), b.ID, c.titles[b.ID].Title,
 		b.Took.Round(10*time.Millisecond), message)
 }
 

@@ -17,7 +17,7 @@ func Whole(from io.Reader, size int64) io.Reader {
 }
 
 // ErrChanged says that a file is not what was staged any more.
-var ErrChanged = errors.New("it was changed while it was sent")
+var ErrChanged = errors.New("it was changed meanwhile")
 
 type whole struct {
 	from       io.Reader

@@ -98,7 +98,7 @@ func positions(steps []state.Step, width int) []int {
 func stop(t theme.Theme, s *state.State, i int) paint.Piece {
 	step := &s.Steps[i]
 	switch {
-	case step.Outcome == event.Failed || step.Outcome == event.Stopped:
+	case step.Outcome != "" && step.Outcome.Taking() == event.Bad:
 		return paint.Strong(t.Bad, "✗")
 	case step.Outcome == event.Skipped:
 		return paint.In(t.Quiet, "·")
@@ -135,7 +135,7 @@ func way(t theme.Theme, s *state.State, i, gap int) paint.Line {
 	switch {
 	case step.Outcome == event.Skipped:
 		return pad(paint.Line{paint.In(t.Faint, strings.Repeat("┈", inner))})
-	case step.Outcome == event.Failed || step.Outcome == event.Stopped:
+	case step.Outcome != "" && step.Outcome.Taking() == event.Bad:
 		return pad(paint.Line{paint.In(t.Faint, strings.Repeat("─", inner))})
 	case step.Outcome != "":
 		return pad(paint.Line{paint.In(t.Good, strings.Repeat("━", inner))})

@@ -243,7 +243,7 @@ func progress(t theme.Theme, s *state.State, m *state.Transfer) paint.Line {
 
 func ended(t theme.Theme, s *state.State, v View) paint.Line {
 	color, mark := t.End(s.RunEnd.Outcome), " ✗  "
-	if s.RunEnd.Outcome.Good() || s.RunEnd.Outcome == event.DoneBut {
+	if s.RunEnd.Outcome.Taking() != event.Bad {
 		mark = " ■  "
 	}
 	words := s.Run.Title + ": " + string(s.RunEnd.Outcome)

@@ -79,10 +79,10 @@ func (t Theme) Few() Theme {
 
 // End is the colour of how something ended.
 func (t Theme) End(o event.Outcome) color.Color {
-	switch {
-	case o.Good():
+	switch o.Taking() {
+	case event.Good:
 		return t.Good
-	case o == event.DoneBut:
+	case event.InPart:
 		return t.Here
 	}
 	return t.Bad

@@ -374,11 +374,9 @@ func TestAFileThatIsCutWhileItIsSent(t *testing.T) {
 	for _, way := range []string{"-s", "-O"} {
 		_, err := r.openSSH("scp", way, "once@127.0.0.1:cut.bin", filepath.Join(r.home, "cut"+way))
 		assert.Error(t, err, way)
-		assert.ErrorContains(t, r.watch.end(t).err, "it was changed while it was sent", way)
+		assert.ErrorContains(t, r.watch.end(t).err, "it was changed meanwhile", way)
 	}
-	grown := offertest.File("grown.bin", random(200_000))
-	grown.Size = 100_000
-	_, err = r.stage.Offer(grown)
+	_, err = r.stage.Offer(offertest.Grown("grown.bin", random(200_000), 100_000))
 	require.NoError(t, err)
 	_, err = r.openSSH("scp", "-O", "once@127.0.0.1:grown.bin", filepath.Join(r.home, "grown"))
 	assert.Error(t, err)

@@ -279,8 +279,14 @@ func (p *pattern) Read(out []byte) (int, error) {
 	return n, nil
 }
 
-func (p *pattern) Seek(offset int64, _ int) (int64, error) { p.at = offset; return offset, nil }
-func (p *pattern) Close() error                            { return nil }
+func (p *pattern) Close() error { return nil }
+
+func (p *pattern) Seek(offset int64, whence int) (int64, error) {
+	if p.at = offset; whence == io.SeekEnd {
+		p.at += p.size
+	}
+	return p.at, nil
+}
 
 func TestNetascii(t *testing.T) {
 	inBubble(t, 4, Options{}, func(t *testing.T, r *rig) {
