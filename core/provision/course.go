@@ -76,7 +76,7 @@ type Course struct {
 	Proves bool      // it is looked whether it shows so
 
 	reach  extent
-	again  time.Time // when it began again while it fetched, zero since it goes on
+	again  time.Time // when it began again before the end of what it fetched was known, zero since it goes on
 	leased time.Time // when it last got its address
 }
 
@@ -233,14 +233,52 @@ func (c *Course) begins(now time.Time) {
 		c.Stage, c.Since, c.Wrong, c.again = Seen, now, "it began anew while it fetched "+c.File, now
 	case HasAddress:
 		c.Vain++
-		c.Stage, c.Since = Seen, now
+		c.Stage, c.Since, c.again = Seen, now, now
 	}
 }
 
 // Courses follow devices by what the server says, and by what they fetch. It is used by one goroutine.
 type Courses struct {
-	all  map[string]*Course // by MAC
-	seen []string           // in the order in which they came
+	all   map[string]*Course // by MAC
+	seen  []string           // in the order in which they came
+	early []early            // what addresses did that nobody is known to have
+}
+
+// early is what an address did before it was known whose it is: a device asks for its file as soon as it has its
+// address, and another goroutine may say so first.
+type early struct {
+	peer netip.Addr
+	at   time.Time
+	does func()
+}
+
+// maxEarly bounds how much is kept of addresses that may be nobody's.
+const maxEarly = 256
+
+// whose is the device with an address. Where none is known to have it, what it did is kept until one is.
+func (s *Courses) whose(peer netip.Addr, now time.Time, does func()) *Course {
+	c := s.at(peer)
+	if c == nil {
+		s.early = slices.DeleteFunc(s.early, func(e early) bool { return now.Sub(e.at) > overtakes })
+		if len(s.early) < maxEarly {
+			s.early = append(s.early, early{peer, now, does})
+		}
+	}
+	return c
+}
+
+// catchUp takes in what an address did before it was known whose it is.
+func (s *Courses) catchUp(addr netip.Addr, now time.Time) {
+	before := s.early
+	s.early = nil
+	for _, e := range before {
+		switch {
+		case e.peer != addr:
+			s.early = append(s.early, e)
+		case now.Sub(e.at) <= overtakes:
+			e.does()
+		}
+	}
 }
 
 // maxCourses bounds how many devices are followed. A flood of others pushes out those that only ask, never one that has
@@ -281,6 +319,7 @@ func (s *Courses) Reported(t Reported, now time.Time) {
 		c.Addr, c.leased = t.Addr, now
 		c.Back = c.Back || c.Stage == Restarted
 		c.comesTo(HasAddress, now)
+		s.catchUp(t.Addr, now)
 	case Refused, Another, Conflict:
 		c.Wrong = t.Text
 		if c.Stage < Fetching && c.Stage != Seen {
@@ -366,7 +405,7 @@ func (s *Courses) Proves(mac, wrong string, now time.Time) {
 
 // Asks takes in that a device asks a server for a file; refusal is why it does not get it, empty where it does.
 func (s *Courses) Asks(peer netip.Addr, file, refusal string, now time.Time) {
-	c := s.at(peer)
+	c := s.whose(peer, now, func() { s.Asks(peer, file, refusal, now) })
 	if c == nil {
 		return
 	}
@@ -380,7 +419,7 @@ func (s *Courses) Asks(peer netip.Addr, file, refusal string, now time.Time) {
 
 // Got takes in that a file, or a part of it, came to its end or broke off.
 func (s *Courses) Got(peer netip.Addr, m Moved, failure error, now time.Time) {
-	c := s.at(peer)
+	c := s.whose(peer, now, func() { s.Got(peer, m, failure, now) })
 	if c == nil {
 		return
 	}

@@ -63,33 +63,61 @@ func TestADeviceIsFollowed(t *testing.T) {
 	require.Len(t, s.All(), 1, "who is not meant is not followed")
 }
 
-// TestARestartMayBeKnownBeforeTheEndOfWhatWasFetched has the end come before, between and after what the device says
-// then.
-func TestARestartMayBeKnownBeforeTheEndOfWhatWasFetched(t *testing.T) {
+// TestTwoWitnessesOfOneDevice has the DHCP server and a file server say what one device did, each in its own order and
+// beside each other in any: that it asks for its file may be known before that it has its address, and the end of the
+// file before that, or after it has restarted.
+func TestTwoWitnessesOfOneDevice(t *testing.T) {
 	c, addr := Client{MAC: "02:00:5e:10:00:01"}, netip.MustParseAddr("192.0.2.100")
-	for at := range 4 {
-		var s Courses
-		now := noon
-		say := []func(){
-			func() { s.Reported(Reported{Kind: Asked, Client: c, Text: discover}, now) },
-			func() { s.Reported(Reported{Offered, c, addr, ""}, now) },
-			func() { s.Reported(Reported{Leased, c, addr, ""}, now) },
-		}
-		s.Reported(Reported{Leased, c, addr, ""}, now)
-		s.Asks(addr, "strand.msl", "", now)
-		for i := range 4 {
-			now = now.Add(time.Millisecond)
-			if i == at {
-				s.Got(addr, Moved{File: "strand.msl"}, nil, now)
+	tried := 0
+	for asks := range 3 { // before what of DHCP it is known: the file is asked for before the restart
+		for got := asks; got <= 5; got++ {
+			var s Courses
+			now := noon
+			dhcp := []func(){
+				func() { s.Reported(Reported{Offered, c, addr, ""}, now) },
+				func() { s.Reported(Reported{Leased, c, addr, ""}, now) },
+				func() { s.Reported(Reported{Kind: Asked, Client: c, Text: discover}, now) },
+				func() { s.Reported(Reported{Offered, c, addr, ""}, now) },
+				func() { s.Reported(Reported{Leased, c, addr, ""}, now) },
 			}
-			if i < len(say) {
-				say[i]()
+			s.Reported(Reported{Kind: Asked, Client: c, Text: discover}, now)
+			for i := range 6 {
+				now = now.Add(time.Millisecond)
+				if i == asks {
+					s.Asks(addr, "strand.msl", "", now)
+				}
+				if i == got {
+					s.Got(addr, Moved{File: "strand.msl"}, nil, now)
+				}
+				if i < len(dhcp) {
+					dhcp[i]()
+				}
 			}
+			one := s.All()[0]
+			assert.True(t, one.Back, "asks known at %d, end at %d: %s", asks, got, one.Text())
+			assert.True(t, one.Meets(Needs{Image: "strand.msl"}), "asks known at %d, end at %d", asks, got)
+			assert.Equal(t, 1, one.Rounds, "asks known at %d, end at %d", asks, got)
+			assert.Empty(t, one.Wrong)
+			tried++
 		}
-		assert.True(t, s.All()[0].Back, "the end is known %d", at)
-		assert.True(t, s.All()[0].Meets(Needs{Image: "strand.msl"}))
-		assert.Equal(t, 1, s.All()[0].Rounds)
 	}
+	assert.Equal(t, 15, tried)
+}
+
+// TestWhatNobodysAddressDidIsNotKeptForLong has a stranger fetch all day, and a device get that address in the evening.
+func TestWhatNobodysAddressDidIsNotKeptForLong(t *testing.T) {
+	var s Courses
+	addr, now := netip.MustParseAddr("192.0.2.100"), noon
+	for range 10 * maxEarly {
+		s.Asks(addr, "strand.msl", "", now)
+		s.Got(addr, Moved{File: "strand.msl"}, nil, now)
+		assert.LessOrEqual(t, len(s.early), maxEarly)
+		now = now.Add(time.Millisecond)
+	}
+	now = now.Add(time.Minute)
+	s.Reported(Reported{Leased, Client{MAC: "02:00:5e:10:00:01"}, addr, ""}, now)
+	assert.Empty(t, s.All()[0].Files)
+	assert.Empty(t, s.early)
 }
 
 // TestADeviceThatIsLeftAloneIsAwaitedNoMore says of one that it is another one, and then that it is the one after all.
