@@ -16,12 +16,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"pilotrix/core/clock"
 	"pilotrix/core/device"
 	"pilotrix/core/event"
-	"pilotrix/core/line"
 	"pilotrix/core/runbook"
-	"pilotrix/core/session"
 	"pilotrix/core/shipped"
 )
 
@@ -97,34 +94,4 @@ func TestRealBootloader(t *testing.T) {
 	assert.Equal(t, event.Done, last.Outcome)
 	require.Len(t, last.Proved, 1)
 	assert.Contains(t, last.Proved[0], "memory at 40400000 holds 262144 B")
-}
-
-// TestRealBootloaderTakesEverySize sends files around the block sizes in each variant, on one board.
-func TestRealBootloaderTakesEverySize(t *testing.T) {
-	t.Parallel()
-	socket := startBoard(t)
-	d, err := shipped.Dialect("u-boot")
-	require.NoError(t, err)
-	target, err := line.ParseTarget("unix:" + socket)
-	require.NoError(t, err)
-	s, err := session.Open(t.Context(),
-		session.Options{Target: target, Dialect: d, Opener: line.NewOpener(clock.Real())})
-	require.NoError(t, err)
-	defer s.Close("the test ends")
-	s.Begin()
-	for _, by := range []string{"xmodem", "xmodem-1k", "ymodem"} {
-		for _, size := range []int{0, 1, 127, 128, 129, 1023, 1024, 1025, 256 << 10} {
-			book, err := shipped.Runbook("prove-in-memory")
-			require.NoError(t, err)
-			prepared, err := book.Prepare(d,
-				map[string]string{"image": randomFile(t, size), "address": "40400000", "protocol": by}, runbook.Kit{})
-			require.NoError(t, err)
-			result, err := s.Run(t.Context(), prepared)
-			require.NoError(t, err)
-			require.Equal(t, event.Done, result.Outcome, "%s, %d bytes: %s", by, size, result.Message)
-			if size > 0 {
-				require.Len(t, result.Proved, 1, "%s, %d bytes", by, size)
-			}
-		}
-	}
 }

@@ -1,3 +1,5 @@
+//go:build !race
+
 package test
 
 import (
@@ -17,17 +19,6 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/logbook"
 )
-
-// rescueArgs is the rescue without the interface, on a device of the bench.
-func rescueArgs(t *testing.T, book string, more ...string) []string {
-	t.Helper()
-	path := filepath.Join(tempDir(t), "tern-4.2.1.brm")
-	require.NoError(t, os.WriteFile(path, brindle.MakeImage("4.2.1", []string{"R40-2"}, 400_000), 0o600))
-	return append([]string{
-		"run", "rescue-over-serial", "--on", "bench:hollow-rtr1", "--set", "image=" + path, "--set", "user=harbour",
-		"--secret", "password=env:DEVICE_PASSWORD", "--approve", "all", "--json", "--logbook", book,
-	}, more...)
-}
 
 // TestKilledInMidTransfer kills the program without warning: the logbook holds what was reported up to
 // then, and the next start says where it stood.

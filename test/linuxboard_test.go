@@ -1,3 +1,5 @@
+//go:build !race
+
 package test
 
 import (
@@ -5,16 +7,13 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"io"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -31,21 +30,6 @@ import (
 // bench.
 
 const bootloader64 = "/usr/lib/u-boot/qemu_arm64/u-boot.bin"
-
-// port69 is had by one server at a time: real bootloaders ask at no other.
-var port69 sync.Mutex
-
-// needsPort69 leaves a test out for who may not listen there.
-func needsPort69(t *testing.T) {
-	t.Helper()
-	conn, err := net.ListenPacket("udp", "127.0.0.1:69")
-	if errors.Is(err, os.ErrPermission) {
-		t.Skip("needs root: a real bootloader asks at port 69")
-	}
-	if err == nil {
-		_ = conn.Close()
-	}
-}
 
 // boardTool runs dev/board, which fetches and makes what the board needs.
 func boardTool(t *testing.T, args ...string) {

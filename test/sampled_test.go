@@ -1,7 +1,7 @@
 package test
 
-// sampled reports whether the nth of many like cases is tried: all of them, or some where the race detector watches.
+// sampled reports whether the nth of many like cases is tried: all of them, or one in twenty-four where the race detector watches.
 func sampled(n int) bool {
-	const one = 8
+	const one = 24
 	return !underRace || n%one == 0
 }

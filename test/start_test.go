@@ -1,50 +1,16 @@
+//go:build !race
+
 package test
 
 import (
-	"bufio"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
-
-// benchAt runs a simulated device in a process of its own, and gives the target that reaches it.
-func benchAt(t *testing.T, args ...string) string {
-	t.Helper()
-	return benchTargets(t, 1, args...)[0]
-}
-
-// benchTargets gives as many targets as it says: its sessions', then its console's.
-func benchTargets(t *testing.T, count int, args ...string) (targets []string) {
-	t.Helper()
-	device := exec.Command(program, append([]string{"bench"}, args...)...)
-	out, err := device.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, device.Start())
-	t.Cleanup(func() { _ = device.Process.Signal(os.Interrupt); _ = device.Wait() })
-	lines := bufio.NewReader(out)
-	for range count {
-		target, err := lines.ReadString('\n')
-		require.NoError(t, err)
-		targets = append(targets, strings.TrimSpace(target))
-	}
-	return targets
-}
-
-// pilotrixAt runs a command for a user whose files are in a folder.
-func pilotrixAt(t *testing.T, home string, args ...string) string {
-	t.Helper()
-	run := exec.Command(program, args...)
-	run.Env = append(os.Environ(), homeAt(home)...)
-	out, err := run.CombinedOutput()
-	require.NoError(t, err, "%v: %s", args, out)
-	return string(out)
-}
 
 // TestFromTheStartToDone starts bare, opens a device that nothing is known of, has it recognised, picks a runbook,
 // fills it in, reads its plan, holds, and is done; afterwards the start knows how that went.

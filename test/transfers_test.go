@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
-	"hash/crc32"
 	"io"
 	"net"
 	"net/netip"
@@ -241,42 +240,6 @@ func TestAFileThatIsCutWhileItIsSentIsNoWholeOne(t *testing.T) {
 		assert.Error(t, err, url)
 		assert.ErrorContains(t, <-heard.reported, "it was changed meanwhile", url)
 	}
-}
-
-// TestTheRealBootloaderFetchesByTFTP lets the emulated board fetch an image in blocks of 512 and 1468
-// bytes and windows of 1 and 8, and prove it by its CRC-32.
-func TestTheRealBootloaderFetchesByTFTP(t *testing.T) {
-	t.Parallel()
-	stage, name, data := staged(t, 3<<20+333)
-	port69.Lock()
-	defer port69.Unlock()
-	needsPort69(t)
-	server, err := listenTFTP(stage, netip.MustParseAddrPort("127.0.0.1:69"))
-	require.NoError(t, err, "the board asks at port 69, which needs root")
-	serveFor(t, server, nil)
-	s := openBoard(t)
-	defer s.Close("the test ends")
-	say := func(command string, limit time.Duration) string { return typed(t, s, command, limit) }
-	for _, command := range []string{"setenv ipaddr 192.0.2.15", "setenv gatewayip 192.0.2.2", "setenv netmask 255.255.255.0", "setenv serverip 127.0.0.1", "setenv autoload no"} {
-		say(command, 10*time.Second)
-	}
-	want := fmt.Sprintf("%08x", crc32.ChecksumIEEE(data))
-	for _, block := range []int{512, 1468} {
-		for _, window := range []int{1, 8} {
-			say(fmt.Sprintf("setenv tftpblocksize %d", block), 10*time.Second)
-			say(fmt.Sprintf("setenv tftpwindowsize %d", window), 10*time.Second)
-			say("mw.b 40400000 0 400000", 10*time.Second)
-			out := say("tftpboot 40400000 "+name, 2*time.Minute)
-			assert.Contains(t, out, fmt.Sprintf("Bytes transferred = %d", len(data)), "blocks of %d, windows of %d",
-				block, window)
-			out = say(fmt.Sprintf("crc32 40400000 %x", len(data)), 30*time.Second)
-			assert.Contains(t, out, "==> "+want, "blocks of %d, windows of %d", block, window)
-		}
-	}
-	out := say("tftpboot 40400000 /"+strings.ToUpper(name), time.Minute)
-	assert.Contains(t, out, fmt.Sprintf("Bytes transferred = %d", len(data)), "as bootloaders write names")
-	out = say("tftpboot 40400000 "+name+".old", time.Minute)
-	assert.Contains(t, out, "asked for with .old after it", "the board shows why")
 }
 
 // openBoard starts the board and brings it to its prompt.

@@ -72,10 +72,18 @@ func (c console) Await(ctx context.Context, ready func(sense.State) bool) (sense
 }
 
 func (c console) Type(ctx context.Context, text string, secret bool) error {
-	if err := c.clearLeft(ctx); err != nil {
+	if err := c.begins(ctx); err != nil {
 		return err
 	}
 	return c.send(ctx, text, engine.Typing{Secret: secret, Fresh: true, Leads: true}, "")
+}
+
+// begins empties the line for what is typed next. Whose time is over types nothing more: it would leave a piece there.
+func (c console) begins(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return c.clearLeft(ctx)
 }
 
 // send puts text out with the runbook's helm. Command is what its Enter sends, empty for none.

@@ -32,7 +32,7 @@ func (c console) Command(ctx context.Context, text string, how engine.Typing) er
 		c.s.do(func() { c.s.secretTyped(false) })
 		defer c.s.do(func() { c.s.secretTyped(true) })
 	}
-	if err := c.clearLeft(ctx); err != nil {
+	if err := c.begins(ctx); err != nil {
 		return err
 	}
 	if v := c.Device(); v.Pushed && v.AtPrompt && (v.Partial == "" || d.Clears() != "") {

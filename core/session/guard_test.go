@@ -396,6 +396,24 @@ func TestTheRunbooksOwnLeftoverIsNotEndedEither(t *testing.T) {
 	}
 }
 
+// TestWhoseTimeIsOverTypesNothing has a time limit run out while the hand has the helm: nothing is typed behind that,
+// not even the piece that leaves before the limit is noticed.
+func TestWhoseTimeIsOverTypesNothing(t *testing.T) {
+	for range 50 { // which of the two is noticed first is chance
+		controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+			l.says("> ")
+			s.GiveHelm(engine.Repeat)
+			over, cancel := context.WithTimeout(t.Context(), -time.Second)
+			defer cancel()
+			for _, how := range []engine.Typing{{}, {Fresh: true}, {Secret: true}, {Unseen: true}, {Masks: true}} {
+				require.ErrorIs(t, console{s}.Command(over, "view self", how), context.DeadlineExceeded)
+			}
+			require.ErrorIs(t, console{s}.Type(over, "\r", false), context.DeadlineExceeded)
+			assert.Empty(t, l.got())
+		})
+	}
+}
+
 func TestALineThatIsOverIsNoLeftover(t *testing.T) {
 	for name, says := range map[string]string{"the device asked anew": "\r\n> ", "it starts": "\r\nbooting\r\n"} {
 		controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {

@@ -48,6 +48,7 @@ type Model struct {
 	leaving  []byte // the marked line, of which some rows have left the screen
 
 	each    func(Ended)
+	judged  map[string]judgement
 	scratch []byte // of the line that ends
 	present []byte // of the present one
 }
@@ -97,16 +98,7 @@ func (m *Model) ended() {
 	}
 	_, y, _ := m.screen.Cursor()
 	m.scratch, _, _ = m.screen.LineAt(y, m.scratch[:0])
-	m.each(Ended{Text: m.scratch, Noise: m.isNoise(m.scratch), New: y >= m.newFrom(), After: m.screen.At() + 1})
-}
-
-func (m *Model) isNoise(line []byte) bool {
-	for _, noise := range m.opt.Noise {
-		if noise.Match(line) {
-			return true
-		}
-	}
-	return false
+	m.each(Ended{Text: m.scratch, Noise: m.opt.isNoise(m.scratch), New: y >= m.newFrom(), After: m.screen.At() + 1})
 }
 
 // takeRow keeps a row of the answer that leaves the screen.
@@ -151,7 +143,7 @@ func (m *Model) behindEcho(line []byte) []byte {
 
 // keep puts a line to those of the answer that have left the screen.
 func (m *Model) keep(text []byte) {
-	if line, kept := m.kept(text); kept {
+	if line, kept := m.opt.judge(text).kept(); kept {
 		if len(m.scrolled) > 2*maxAnswer {
 			cut := len(m.scrolled) - maxAnswer
 			m.lost += int64(cut)
@@ -159,23 +151,6 @@ func (m *Model) keep(text []byte) {
 		}
 		m.scrolled = append(append(m.scrolled, line...), '\n')
 	}
-}
-
-// kept is a line as the answer holds it: without noise, and without what a pager asked.
-func (m *Model) kept(line []byte) ([]byte, bool) {
-	if m.isNoise(line) {
-		return nil, false
-	}
-	line = bytes.TrimRight(line, " ") // blanks cannot be told from what was erased by them
-	if m.opt.Pager == nil {
-		return line, true
-	}
-	at := m.opt.Pager.FindIndex(line)
-	if at == nil {
-		return line, true
-	}
-	rest := bytes.TrimRight(append(append([]byte(nil), line[:at[0]]...), line[at[1]:]...), " ")
-	return rest, len(rest) > 0
 }
 
 // Mark begins an answer: it is what is drawn below the cursor's line from now on. Ended says that an Enter was sent
@@ -273,7 +248,7 @@ func (m *Model) Standing() Standing {
 	for n := 0; first > 0 && first-1 >= m.newFrom() && n < 2*maxStanding && len(s.lines) < maxStanding; n++ {
 		var text []byte
 		text, first, _ = m.screen.LineAt(first-1, nil)
-		if m.isNoise(text) {
+		if m.judge(text).noise {
 			noisy = true
 			continue
 		}
@@ -297,8 +272,8 @@ func (m *Model) Answer() Answer {
 		holdsEcho := marked && (row < from && from <= last+1 || row == 0 && m.passing)
 		row = last + 1
 		if holdsEcho {
-			if line, kept := m.kept(m.behindEcho(append(leaving, text...))); kept && len(line) > 0 {
-				a.live = append(a.live, string(line))
+			if line, kept := m.judge(m.behindEcho(append(leaving, text...))).kept(); kept && len(line) > 0 {
+				a.live = append(a.live, line)
 			}
 			leaving = nil
 		}
@@ -308,8 +283,8 @@ func (m *Model) Answer() Answer {
 		if len(joining) > 0 {
 			text, joining = append(joining, text...), nil
 		}
-		if line, kept := m.kept(text); kept {
-			a.live = append(a.live, string(line))
+		if line, kept := m.judge(text).kept(); kept {
+			a.live = append(a.live, line)
 		}
 	}
 	return a

@@ -209,8 +209,11 @@ func (dev *identity) readNow(ctx context.Context, s *runbook.PreparedStep) error
 	err := dev.run.Readings.Take(limited, s, reading)
 	switch {
 	case ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) && dev.run.Console.Doubts().Count != before:
-		return dev.readNow(ctx,
-			s) // the operator had the helm meanwhile, or the line was lost: its time was not the device's
+		// The operator had the helm meanwhile, or the line was lost: its time was not the device's.
+		if err := dev.run.Console.Tidy(ctx); err != nil {
+			return err
+		}
+		return dev.readNow(ctx, s)
 	case err == nil && dev.run.Console.sure == inDoubt:
 		return &unreadError{
 			why: fmt.Sprintf("%s says nothing of %s", reading.Command, dev.run.Prepared.Dialect.IdentityFact()),
