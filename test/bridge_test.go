@@ -223,7 +223,7 @@ var bridgeFaults = map[string]struct {
 
 func TestFaultsOfABurn(t *testing.T) {
 	t.Parallel()
-	for name, f := range bridgeFaults {
+	for name, f := range some(bridgeFaults) {
 		t.Run(name, func(t *testing.T) {
 			inBridge(t, f.opt, func(t *testing.T, x *wbridge) {
 				before, _ := x.device.Flash()
@@ -279,7 +279,7 @@ func flashIs(state string) func(event.Event) bool {
 
 func TestThePowerGoesInEachPhaseOfABurn(t *testing.T) {
 	t.Parallel()
-	for name, cut := range bridgeCuts {
+	for name, cut := range some(bridgeCuts) {
 		t.Run(name, func(t *testing.T) {
 			var gone atomic.Bool
 			opt := bridgeOptions{
@@ -542,7 +542,7 @@ func describes(_, text string) func(string) {
 
 func TestFaultsOfAWriteOverTheShell(t *testing.T) {
 	t.Parallel()
-	for name, f := range shellFaults {
+	for name, f := range some(shellFaults) {
 		t.Run(name, func(t *testing.T) {
 			f.opt.whole, f.opt.book = true, "write-over-the-shell"
 			inBridge(t, f.opt, func(t *testing.T, x *wbridge) {

@@ -171,7 +171,7 @@ var wirelessFaults = map[string]struct {
 
 func TestFaultsOfAController(t *testing.T) {
 	t.Parallel()
-	for name, f := range wirelessFaults {
+	for name, f := range some(wirelessFaults) {
 		t.Run(name, func(t *testing.T) {
 			inWireless(t, f.opt, func(t *testing.T, x *wireless) {
 				result := x.run()

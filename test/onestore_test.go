@@ -244,7 +244,7 @@ var storeFaults = map[string]struct {
 
 func TestFaultsOfAOneStoreUpgrade(t *testing.T) {
 	t.Parallel()
-	for name, f := range storeFaults {
+	for name, f := range some(storeFaults) {
 		t.Run(name, func(t *testing.T) {
 			inStore(t, f.opt, func(t *testing.T, x *store) {
 				result := x.run()

@@ -148,7 +148,7 @@ var partsFaults = map[string]struct {
 
 func TestFaultsOfPackagesAndBoard(t *testing.T) {
 	t.Parallel()
-	for name, f := range partsFaults {
+	for name, f := range some(partsFaults) {
 		t.Run(name, func(t *testing.T) {
 			inParts(t, f.opt, func(t *testing.T, x *parts) {
 				result := x.run()

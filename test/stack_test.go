@@ -317,7 +317,7 @@ var stackFaults = map[string]struct {
 
 func TestFaultsOfAStack(t *testing.T) {
 	t.Parallel()
-	for name, f := range stackFaults {
+	for name, f := range some(stackFaults) {
 		t.Run(name, func(t *testing.T) {
 			inStack(t, f.opt, func(t *testing.T, x *stack) {
 				for _, line := range f.opt.before {

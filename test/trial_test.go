@@ -171,7 +171,7 @@ var edgeFaults = map[string]struct {
 
 func TestFaultsOfAChangeOnTrial(t *testing.T) {
 	t.Parallel()
-	for name, f := range edgeFaults {
+	for name, f := range some(edgeFaults) {
 		t.Run(name, func(t *testing.T) {
 			inEdge(t, f.opt, func(t *testing.T, x *edge) {
 				result := x.run()
@@ -243,7 +243,7 @@ func movedBytes(n int64) func(event.Event) bool {
 
 func TestThePowerGoesInEachPhaseOfATrial(t *testing.T) {
 	t.Parallel()
-	for name, cut := range powerCuts {
+	for name, cut := range some(powerCuts) {
 		t.Run(name, func(t *testing.T) {
 			gone := false
 			opt := edgeOptions{on: func(x *edge, e event.Event) {

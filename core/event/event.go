@@ -115,10 +115,10 @@ type Taking int
 
 // The takings. What nobody knows, such as the word of a later version, is bad.
 const (
-	Bad    Taking = iota
-	InPart        // it came to its end, and not all of it was well
-	Good          // it is what was wanted
-	Nothing       // nothing was done
+	Bad     Taking = iota
+	InPart         // it came to its end, and not all of it was well
+	Good           // it is what was wanted
+	Nothing        // nothing was done
 )
 
 // outcomes has a row an end: how it is to be taken, and its mark in a printed course.

@@ -7,10 +7,11 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"pilotrix/core/transfer"
 	"strings"
 	"sync"
 	"testing"
+
+	"pilotrix/core/transfer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

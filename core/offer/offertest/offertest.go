@@ -14,10 +14,14 @@ import (
 func File(name string, data []byte) offer.File { return Changing(name, data, len(data), len(data)) }
 
 // Shrunk is a file whose content ends sooner than it was staged with: somebody cuts it while it is sent.
-func Shrunk(name string, data []byte, ends int) offer.File { return Changing(name, data, len(data), ends) }
+func Shrunk(name string, data []byte, ends int) offer.File {
+	return Changing(name, data, len(data), ends)
+}
 
 // Grown is a file of which only the beginning was staged: somebody adds to it while it is sent.
-func Grown(name string, data []byte, staged int) offer.File { return Changing(name, data, staged, len(data)) }
+func Grown(name string, data []byte, staged int) offer.File {
+	return Changing(name, data, staged, len(data))
+}
 
 // Changing is a file that has the length it was staged with while it is opened, and another one when it is read.
 func Changing(name string, data []byte, staged, ends int) offer.File {
