@@ -102,13 +102,9 @@ func (p *program) deviceEdit() *cobra.Command {
 			if len(args) == 0 {
 				return p.editInventory(cmd)
 			}
-			kept, err := inventory.Load(inventory.Usual())
+			kept, now, err := keptDevice(args[0])
 			if err != nil {
 				return usage(err)
-			}
-			now, found := kept.Find(args[0])
-			if !found {
-				return usage(noDevice(kept, args[0]))
 			}
 			for flag, set := range map[string]struct {
 				to   *string
@@ -158,12 +154,21 @@ func (p *program) editInventory(cmd *cobra.Command) error {
 	return usage(err)
 }
 
-func noDevice(kept *inventory.Inventory, name string) error {
-	names := strings.Join(kept.Names(), ", ")
-	if names == "" {
-		return fmt.Errorf("%s keeps no device; device add keeps one", kept.Path())
+// keptDevice finds a device that is kept, and what keeps it.
+func keptDevice(name string) (*inventory.Inventory, inventory.Device, error) {
+	kept, err := inventory.Load(inventory.Usual())
+	if err != nil {
+		return nil, inventory.Device{}, err
 	}
-	return fmt.Errorf("no device %q is kept; there are %s", name, names)
+	d, found := kept.Find(name)
+	switch names := strings.Join(kept.Names(), ", "); {
+	case found:
+	case names == "":
+		err = fmt.Errorf("%s keeps no device; device add keeps one", kept.Path())
+	default:
+		err = fmt.Errorf("no device %q is kept; there are %s", name, names)
+	}
+	return kept, d, err
 }
 
 func (p *program) deviceList() *cobra.Command {
@@ -210,13 +215,9 @@ func (p *program) deviceShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: deviceNames,
 		RunE: func(_ *cobra.Command, args []string) error {
-			kept, err := inventory.Load(inventory.Usual())
+			_, d, err := keptDevice(args[0])
 			if err != nil {
 				return usage(err)
-			}
-			d, found := kept.Find(args[0])
-			if !found {
-				return usage(noDevice(kept, args[0]))
 			}
 			row := func(label, text string) {
 				if text != "" {
@@ -250,12 +251,9 @@ func (p *program) deviceRemove() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: deviceNames,
 		RunE: func(_ *cobra.Command, args []string) error {
-			kept, err := inventory.Load(inventory.Usual())
+			kept, _, err := keptDevice(args[0])
 			if err != nil {
 				return usage(err)
-			}
-			if _, found := kept.Find(args[0]); !found {
-				return usage(noDevice(kept, args[0]))
 			}
 			if err := kept.Remove(args[0]); err != nil {
 				return err

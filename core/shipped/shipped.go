@@ -52,30 +52,27 @@ var library = dialect.Library(DialectText)
 
 // Dialect finds a dialect: a file by its path, or one that ships with the program.
 func Dialect(name string) (*dialect.Dialect, error) {
-	if isPath(name) {
-		return library.Load(name)
-	}
-	data, err := DialectText(name)
-	if err != nil {
-		return nil, err
-	}
-	return library.Parse(name+".yaml", data)
+	return find(name, library.Load, DialectText, library.Parse)
 }
 
 // Runbook finds a runbook: a file by its path, or one that ships with the program.
 func Runbook(name string) (*runbook.Runbook, error) {
-	if isPath(name) {
-		return runbook.Load(name)
+	return find(name, runbook.Load, RunbookText, runbook.Parse)
+}
+
+// find loads a file where a name is a path, and else parses the text that ships under it.
+func find[T any](
+	name string, load func(path string) (*T, error), text func(name string) ([]byte, error),
+	parse func(name string, data []byte) (*T, error),
+) (*T, error) {
+	if strings.ContainsAny(name, `/\`) || strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml") {
+		return load(name)
 	}
-	data, err := RunbookText(name)
+	data, err := text(name)
 	if err != nil {
 		return nil, err
 	}
-	return runbook.Parse(name+".yaml", data)
-}
-
-func isPath(name string) bool {
-	return strings.ContainsAny(name, `/\`) || strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
+	return parse(name+".yaml", data)
 }
 
 // UpgradePathsNames lists the files of allowed steps that ship with the program.
@@ -86,12 +83,5 @@ func UpgradePathsText(name string) ([]byte, error) { return read("upgrade-paths"
 
 // UpgradePaths finds a file of allowed steps: by its path, or one that ships with the program.
 func UpgradePaths(name string) (*image.UpgradePaths, error) {
-	if isPath(name) {
-		return image.LoadUpgradePaths(name)
-	}
-	data, err := UpgradePathsText(name)
-	if err != nil {
-		return nil, err
-	}
-	return image.ParseUpgradePaths(name+".yaml", data)
+	return find(name, image.LoadUpgradePaths, UpgradePathsText, image.ParseUpgradePaths)
 }

@@ -177,15 +177,10 @@ func under(t theme.Theme, since, until time.Time, left, width int) paint.Line {
 }
 
 func legend(t theme.Theme) paint.Line {
-	return paint.Line{
-		paint.In(t.Quiet, " ─ as before   "),
-		paint.In(t.Here, "▒"),
-		paint.In(t.Quiet, " loads   "),
-		paint.In(t.Faint, "·"),
-		paint.In(t.Quiet, " away   "),
-		paint.In(t.Good, "━"),
-		paint.In(t.Quiet, " renewed   "),
-		paint.In(t.Bad, "×"),
-		paint.In(t.Quiet, " refused, failed, missing"),
-	}
+	return paint.Legend(t.Quiet,
+		paint.In(t.Quiet, "─").Means("as before"),
+		paint.In(t.Here, "▒").Means("loads"),
+		paint.In(t.Faint, "·").Means("away"),
+		paint.In(t.Good, "━").Means("renewed"),
+		paint.In(t.Bad, "×").Means("refused, failed, missing"))
 }

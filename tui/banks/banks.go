@@ -170,14 +170,9 @@ func warnings(t theme.Theme, s *state.State, width int) (lines []paint.Line) {
 }
 
 func legend(t theme.Theme) paint.Line {
-	return paint.Line{
-		paint.In(t.Good, " ●"),
-		paint.In(t.Quiet, " runs   "),
-		paint.In(t.Good, "▶"),
-		paint.In(t.Quiet, " next, kept   "),
-		paint.In(t.Here, "▷"),
-		paint.In(t.Quiet, " chosen, not kept   "),
-		paint.In(t.Here, "▸"),
-		paint.In(t.Quiet, " kept, another is chosen"),
-	}
+	return paint.Legend(t.Quiet,
+		paint.In(t.Good, "●").Means("runs"),
+		paint.In(t.Good, "▶").Means("next, kept"),
+		paint.In(t.Here, "▷").Means("chosen, not kept"),
+		paint.In(t.Here, "▸").Means("kept, another is chosen"))
 }

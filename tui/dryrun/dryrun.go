@@ -44,26 +44,17 @@ func View(t theme.Theme, s *state.State, width int) []paint.Line {
 		lines = append(lines, row(t, d, &d.Rows[i], scale, width)...)
 	}
 	for _, gone := range d.Gone() {
-		lines = append(lines,
-			paint.Line{paint.In(t.Faint,
-				"  "+paint.Pad(gone.Part,
-					partWidth)+paint.Pad(gone.Effect,
-					effectWidth)), paint.In(t.Quiet,
-				"⇠ only in the first one, at "+d.FirstAt.Format("15:04:05"))}.Cut(width))
+		lines = append(lines, paint.Line{
+			paint.In(t.Faint, "  "+paint.Pad(gone.Part, partWidth)+paint.Pad(gone.Effect, effectWidth)),
+			paint.In(t.Quiet, "⇠ only in the first one, at "+d.FirstAt.Format("15:04:05")),
+		}.Cut(width))
 	}
-	return append(lines, nil, paint.Line{
-		paint.In(t.Quiet, " "),
-		paint.In(t.Here, "━"),
-		paint.In(t.Quiet, " away while it restarts, to scale   "),
-		paint.In(t.Good, "✓"),
-		paint.In(t.Quiet, " goes   "),
-		paint.In(t.Here, "!"),
-		paint.In(t.Quiet, " warns   "),
-		paint.In(t.Bad, "✗"),
-		paint.In(t.Quiet, " refuses   "),
-		paint.In(t.Here, "⇢"),
-		paint.In(t.Quiet, " not as in the first"),
-	}.Cut(width))
+	return append(lines, nil, paint.Legend(t.Quiet,
+		paint.In(t.Here, "━").Means("away while it restarts, to scale"),
+		paint.In(t.Good, "✓").Means("goes"),
+		paint.In(t.Here, "!").Means("warns"),
+		paint.In(t.Bad, "✗").Means("refuses"),
+		paint.In(t.Here, "⇢").Means("not as in the first")).Cut(width))
 }
 
 // Card draws it small, for the side column: what restarts, and what does not simply go.

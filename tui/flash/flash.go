@@ -191,16 +191,10 @@ func ranges(t theme.Theme, f *event.Flash) (lines []paint.Line) {
 }
 
 func legend(t theme.Theme) paint.Line {
-	return paint.Line{
-		paint.In(t.Here, " ▓"),
-		paint.In(t.Quiet, " to write   "),
-		paint.In(t.Here, "░"),
-		paint.In(t.Quiet, " erased with it   "),
-		paint.In(t.Good, "█"),
-		paint.In(t.Quiet, " written, compared   "),
-		paint.In(t.Faint, "·"),
-		paint.In(t.Quiet, " stays   "),
-		paint.In(t.Faint, "━"),
-		paint.In(t.Quiet, " never touched"),
-	}
+	return paint.Legend(t.Quiet,
+		paint.In(t.Here, "▓").Means("to write"),
+		paint.In(t.Here, "░").Means("erased with it"),
+		paint.In(t.Good, "█").Means("written, compared"),
+		paint.In(t.Faint, "·").Means("stays"),
+		paint.In(t.Faint, "━").Means("never touched"))
 }

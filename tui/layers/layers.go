@@ -20,8 +20,7 @@ const (
 func View(t theme.Theme, s *state.State, width int) []paint.Line {
 	lines := []paint.Line{
 		paint.Rule(paint.Look{FG: t.Faint},
-			paint.Line{paint.Strong(t.Quiet,
-				s.Of("layers")), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "before ⇢ now")},
+			paint.Line{paint.Strong(t.Quiet, s.Of("layers")), paint.In(t.Quiet, "  "), systems.AsOf(t, s, "before ⇢ now")},
 			paint.Line{Agree(t, s)}, width),
 	}
 	for _, l := range s.Layers {

@@ -34,6 +34,25 @@ func Strong(fg color.Color, text string) Piece {
 	return Piece{plain.Text(text), Look{FG: fg, Bold: true}}
 }
 
+// Sign is a sign of a drawing and what it means.
+type Sign struct {
+	sign  Piece
+	means string
+}
+
+// Means makes a piece a sign of a legend.
+func (p Piece) Means(text string) Sign { return Sign{p, text} }
+
+// Legend explains the signs of a drawing in a row.
+func Legend(words color.Color, signs ...Sign) (line Line) {
+	before := " "
+	for _, s := range signs {
+		line = append(line, In(words, before), s.sign, In(words, " "+s.means))
+		before = "   "
+	}
+	return line
+}
+
 // Pad fills a text up to a width with blanks, of which there is one at the least.
 func Pad(text string, width int) string {
 	return text + strings.Repeat(" ", max(1, width-Width(text)))

@@ -230,14 +230,9 @@ func Wrong(s *state.State) (all []string) {
 }
 
 func legend(t theme.Theme) paint.Line {
-	return paint.Line{
-		paint.In(t.Good, " ●"),
-		paint.In(t.Quiet, " runs   "),
-		paint.In(t.Here, "▶"),
-		paint.In(t.Quiet, " starts next   "),
-		paint.In(t.Here, "⇢"),
-		paint.In(t.Quiet, " has changed   "),
-		paint.Strong(t.Bad, "╳"),
-		paint.In(t.Quiet, " the ring is broken there"),
-	}
+	return paint.Legend(t.Quiet,
+		paint.In(t.Good, "●").Means("runs"),
+		paint.In(t.Here, "▶").Means("starts next"),
+		paint.In(t.Here, "⇢").Means("has changed"),
+		paint.Strong(t.Bad, "╳").Means("the ring is broken there"))
 }

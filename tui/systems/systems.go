@@ -189,14 +189,9 @@ func restart(s *state.State) string {
 }
 
 func legend(t theme.Theme) paint.Line {
-	return paint.Line{
-		paint.In(t.Good, " ●"),
-		paint.In(t.Quiet, " has come there   "),
-		paint.In(t.Here, "◉"),
-		paint.In(t.Quiet, " runs, does not last   "),
-		paint.In(t.Good, "■"),
-		paint.In(t.Quiet, " lasts beyond a power cut   "),
-		paint.In(t.Faint, "○"),
-		paint.In(t.Quiet, " not"),
-	}
+	return paint.Legend(t.Quiet,
+		paint.In(t.Good, "●").Means("has come there"),
+		paint.In(t.Here, "◉").Means("runs, does not last"),
+		paint.In(t.Good, "■").Means("lasts beyond a power cut"),
+		paint.In(t.Faint, "○").Means("not"))
 }
