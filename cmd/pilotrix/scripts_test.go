@@ -83,7 +83,7 @@ func (s *scripted) run(line string) string {
 		args = append(args, strings.ReplaceAll(strings.Trim(word, "'"), "HOME", s.home))
 	}
 	p := &program{out: &printed, err: &printed}
-	limited, cancel := context.WithTimeout(s.t.Context(), time.Minute)
+	limited, cancel := context.WithTimeout(s.t.Context(), 5*time.Minute)
 	defer cancel()
 	code := p.run(limited, args)
 	require.NoError(s.t, limited.Err(), "%s does not end", line)
