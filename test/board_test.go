@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -46,9 +47,25 @@ func startBoard(t *testing.T) string {
 		cancel()
 		_ = board.Wait()
 	})
-	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 20*time.Second,
-		10*time.Millisecond, "the board did not start: %s", &said)
+	require.Eventually(t, func() bool { return listensAt(socket) }, 20*time.Second, 10*time.Millisecond,
+		"the board did not start: %s", &said)
 	return socket
+}
+
+// listensAt reports whether somebody listens at a socket: it is there a moment sooner. To connect would be to take the
+// only place.
+func listensAt(socket string) bool {
+	const accepting = " 00010000 " // of the flags in unix(7)'s list
+	all, err := os.ReadFile("/proc/net/unix")
+	if err != nil {
+		return false
+	}
+	for _, row := range strings.Split(string(all), "\n") {
+		if strings.HasSuffix(row, socket) && strings.Contains(row, accepting) {
+			return true
+		}
+	}
+	return false
 }
 
 func randomFile(t *testing.T, size int) string {

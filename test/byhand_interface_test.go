@@ -3,6 +3,7 @@
 package test
 
 import (
+	"fmt"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -139,4 +140,64 @@ func TestOneUnitsBankIsChosenByHandInTheInterface(t *testing.T) {
 	types("tumble all", "Held at its Enter")
 	assert.Contains(t, strings.Join(strings.Fields(term.screen()), " "),
 		"starts next: unit 1 bank B (2.8), unit 2 bank A (3.1), unit 3 bank A (3.1)")
+}
+
+// TestAFileIsOfferedByHandInTheInterface: a file is offered and an address watched by keys alone, the device fetches
+// what it was told of, and both are ended by a key or by themselves. No runbook is begun.
+func TestAFileIsOfferedByHandInTheInterface(t *testing.T) {
+	t.Parallel()
+	home := tempDir(t)
+	images := filepath.Join(home, "images")
+	pilotrixAt(t, home, "demo", "bank-upgrade", "--images", images)
+	pilotrixAt(t, home, "shelf", "add", filepath.Join(images, "shelf"))
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		book := filepath.Join(home, fmt.Sprintf("book%d.db", size[0]))
+		term := startTerminalAt(t, home, size[0], size[1], "open", "bench:mare-gw1", "--time-scale", "16", "--logbook", book)
+		types := func(text, then string) {
+			t.Helper()
+			term.keys("-l", text)
+			term.keys("Enter")
+			term.until(then)
+		}
+		term.until("What you type goes to the device")
+		types("", "name:")
+		types("harbour", "word:")
+		types("lamp-and-tide", "mare-gw1 /")
+		types("lift", "mare-gw1 //")
+
+		term.keys("C-g", "o")
+		term.until("what the device is to fetch")
+		term.keys("-l", "lark-8.1.0-g2-16.cgo")
+		term.keys("Enter", "Enter", "Enter")
+		term.until("fetch by TFTP, 192.0.2.10, lark-8.1.0-g2-16.cgo")
+		term.keys("C-g", "v")
+		term.until("end: Offer lark-8.1.0-g2-16.cgo")
+		term.keys("w")
+		term.until("address to watch")
+		term.keys("-l", "192.0.2.41")
+		term.keys("Enter")
+		term.until("fetch by TFTP")
+		types("haul tftp 192.0.2.10 lark-8.1.0-g2-16.cgo", "was fetched whole by 192.0.2.41")
+		term.keys("F7")
+		term.until("answers, ")
+		term.keys("F2", "C-g", "v")
+		screen := term.until("watch icmp:192.0.2.41 no longer")
+		assert.NotContains(t, screen, "end: Offer", "it has ended by itself")
+		term.keys("1")
+		term.until("What you type goes to the device")
+
+		term.keys("C-g", "o")
+		term.until("what the device is to fetch")
+		term.keys("-l", "lark-8.1.0.cgo")
+		term.keys("Enter")
+		term.until("by which it fetches")
+		term.keys("Down", "Down", "Enter", "Enter")
+		term.until(", password ")
+		term.keys("C-g", "v", "1")
+		term.until("stopped, ended by the operator")
+		term.keys("C-g", "q")
+		record := pilotrixAt(t, home, "logbook", "show", "1", "--logbook", book, "--json")
+		assert.Contains(t, record, "lark-8.1.0-g2-16.cgo was fetched whole by 192.0.2.41")
+		assert.NotContains(t, record, `"kind":"run.begin"`)
+	}
 }

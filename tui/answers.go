@@ -56,7 +56,7 @@ var answersOf = map[event.Form][]answer{
 var behind = []answer{
 	{"n", "n", engine.SkipIt, "go on without it"},
 	{"w", "w", engine.RollBack, "roll back"},
-	{"o", "o", engine.GoUnrecorded, "go on unrecorded"},
+	{"k", "k", engine.GoUnrecorded, "go on unrecorded"},
 }
 
 // asked is the question that keys answer now, nil for none: one of the runbook while the operator has the helm waits

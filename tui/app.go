@@ -78,6 +78,7 @@ type app struct {
 	plan           *plan.Plan
 	dialects       *dialects.Dialects
 	heard          heard
+	told           map[string]string // what the operator has to know of each deed, kept nowhere else
 	given          map[string]string // what runbooks were given in this session, secrets too: kept nowhere else
 	replying       bool              // what is typed in the strip is the answer to a question of the session
 	tooSoon        bool
@@ -112,6 +113,7 @@ func newApp(ctx context.Context, opt Options) *app {
 		ctx:     ctx,
 		shell:   newShell(opt.Theme),
 		given:   map[string]string{},
+		told:    map[string]string{},
 		state:   state.New(),
 		console: console.New(80, 18),
 		events:  events.New(),
@@ -181,13 +183,17 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case needed:
 		return a, a.needs(msg)
 	case prepared:
-		a.planned(msg)
+		return a, a.planned(msg)
 	case loginReady:
 		return a, a.logsIn(msg)
 	case secondMsg:
 		a.hearSecond(msg)
 	case weighed:
 		a.weighs(msg)
+	case deedTells:
+		if msg.app == a {
+			a.told[msg.id] = msg.text
+		}
 	case readAgain:
 		a.wasRead(msg.err)
 	case runEnded:

@@ -63,6 +63,7 @@ func (a *app) strip() []paint.Line {
 		Sends:   a.sends(),
 		Kept:    a.kept(),
 		LogsIn:  a.loginAction() != "",
+		Yours:   a.yours(),
 	}
 	shown, one := a.present().state, a.presentSecond()
 	if one != nil && shown.Ask == nil && shown.Held == nil && (a.state.Ask != nil || a.state.Held != nil) {

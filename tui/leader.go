@@ -46,6 +46,12 @@ func (a *app) leaderKeys() keys.Map {
 		keys.ReadAgain.To("read anew", a.readAgain).
 			Explain("reads the device anew, as far as that goes where it is; what has changed is marked in F5").
 			If(first && !busy),
+		keys.Offer.To("offer a file", a.offerFile).
+			Explain("offers a file of the shelf by a server of this laptop's, until the device has fetched it").
+			If(first && a.opt.Library != nil),
+		keys.Watch.To("watch; end what is open", a.openDeeds).
+			Explain("watches whether an address answers, and ends what is watched or offered").
+			If(first),
 		keys.LogIn.To("log in", a.logIn).
 			Explain("logs in, with the account that was given in this session, or asks for one").
 			If(first && !busy && a.loginAction() != ""),

@@ -35,6 +35,7 @@ type (
 		from   string // the view that it was asked for in
 		p      *runbook.Prepared
 		plan   runbook.Plan
+		beside bool // it is a deed
 		err    error
 		values map[string]string
 	}
@@ -67,9 +68,9 @@ func (a *app) needs(n needed) tea.Cmd {
 		return nil
 	}
 	prepare := func(values map[string]string) tea.Cmd {
-		got := prepared{app: a, from: a.places[a.shown].name, values: values}
+		got := prepared{app: a, from: a.places[a.shown].name, beside: n.entry.Beside, values: values}
 		return func() tea.Msg {
-			if got.p, got.err = a.opt.Library.Prepare(n.entry.Book, values); got.err == nil {
+			if got.p, got.err = a.opt.Library.Prepare(n.entry.Book, values); got.err == nil && !got.beside {
 				got.plan = got.p.Plan(a.session.Facts())
 			}
 			return got
@@ -79,6 +80,9 @@ func (a *app) needs(n needed) tea.Cmd {
 		return prepare(nil)
 	}
 	for i, need := range n.needs {
+		if n.entry.Beside && need.Kind == runbook.KindImage {
+			continue // another one each time
+		}
 		if before, given := a.given[need.Input.Input]; given && need.Value == "" {
 			n.needs[i].Value = before
 		}
@@ -90,17 +94,22 @@ func (a *app) needs(n needed) tea.Cmd {
 }
 
 // planned shows the plan, or what is wrong with the inputs together.
-func (a *app) planned(got prepared) {
+func (a *app) planned(got prepared) tea.Cmd {
 	if got.app != a || a.places[a.shown].name != got.from {
-		return
+		return nil
 	}
 	if got.err != nil {
 		a.inputs.Complain(source.Reason(got.err))
 		a.say(source.Reason(got.err))
-		return
+		return nil
 	}
 	for name, value := range got.values {
 		a.given[name] = value
+	}
+	if got.beside {
+		a.inputs.Forget()
+		a.show("console")
+		return a.do(got.p)
 	}
 	shown := time.Now()
 	a.plan.Show(got.plan, func() tea.Cmd {
@@ -113,6 +122,7 @@ func (a *app) planned(got prepared) {
 		return a.carryOut(got.p)
 	})
 	a.show("plan")
+	return nil
 }
 
 // carryOut begins a runbook beside the interface.

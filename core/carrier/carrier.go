@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"pilotrix/core/arithmetic"
@@ -118,6 +119,18 @@ func Named(name string) (*Carrier, error) {
 		return c, nil
 	}
 	return nil, fmt.Errorf("no protocol %q to serve by; there are %s", name, Names(" and "))
+}
+
+// Tells is all that a device has to be told to fetch a file, in words.
+func (c *Carrier) Tells(e Endpoint, name string) string {
+	text := strings.ToUpper(c.Name) + ", " + e.At.Addr().String()
+	if e.At.Port() != c.Port {
+		text += " port " + strconv.Itoa(int(e.At.Port()))
+	}
+	if e.User != "" {
+		text += ", user " + e.User + ", password " + e.Password
+	}
+	return text + ", " + e.Path(name)
 }
 
 // Server is the carrier whose server it uses: itself, or the one that it shares.

@@ -10,8 +10,9 @@ import (
 
 // States of a Reach.
 const (
-	Gone = "gone"
-	Back = "back"
+	Gone      = "gone"
+	Back      = "back"
+	Unwatched = "unwatched" // from Begin on
 )
 
 // Probe is one try whether one that is watched answers.
@@ -47,8 +48,11 @@ var reachKind = declare(Kind[Reach]{
 		Length:  time.Minute,
 	},
 	Report: func(b Reach) (string, bool) {
-		if b.State == Back {
+		switch b.State {
+		case Back:
 			return b.Watched + " answers again after " + units.Text(b.Length), true
+		case Unwatched:
+			return b.Watched + " is watched no longer", true
 		}
 		return b.Watched + " does not answer since " + b.Begin.Format("15:04:05"), true
 	},

@@ -72,6 +72,15 @@ func ParseWatched(text string) (Watched, error) {
 	return Watched{Kind: ICMP, Addr: addr}, nil
 }
 
+// WithoutLength drops the length of a network, 192.0.2.40/24: a device says its address so.
+func WithoutLength(text string) string {
+	if strings.HasPrefix(text, HTTP) {
+		return text
+	}
+	before, _, _ := strings.Cut(text, "/")
+	return before
+}
+
 func (t Watched) String() string {
 	switch t.Kind {
 	case HTTP:
@@ -140,6 +149,7 @@ type Watch struct {
 
 	mu     sync.Mutex
 	states map[string]*State
+	ends   map[string]context.CancelFunc
 	asks   []chan struct{}
 	group  sync.WaitGroup
 }
@@ -161,7 +171,7 @@ type State struct {
 
 // New makes a watch of nothing.
 func New(ctx context.Context, network Network, c clock.Clock, report Report) *Watch {
-	return &Watch{network: network, clock: c, report: report, ctx: ctx, states: map[string]*State{}}
+	return &Watch{network: network, clock: c, report: report, ctx: ctx, states: map[string]*State{}, ends: map[string]context.CancelFunc{}}
 }
 
 // Add watches one address more; one that is watched already is left as it is.
@@ -172,7 +182,22 @@ func (w *Watch) Add(t Watched) {
 		return
 	}
 	w.states[t.String()] = &State{Watched: t}
-	w.group.Go(func() { w.follow(t) })
+	ctx, end := context.WithCancel(w.ctx)
+	w.ends[t.String()] = end
+	w.group.Go(func() { w.follow(ctx, t) })
+}
+
+// Remove watches an address no longer. It reports whether it was watched.
+func (w *Watch) Remove(t Watched) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	end, there := w.ends[t.String()]
+	if there {
+		end()
+		delete(w.ends, t.String())
+		delete(w.states, t.String())
+	}
+	return there
 }
 
 // Wait returns when every goroutine has ended, after the context has.
@@ -211,16 +236,16 @@ func (w *Watch) Await(ctx context.Context, ready func([]State) bool) error {
 }
 
 // follow tries one address again and again.
-func (w *Watch) follow(t Watched) {
+func (w *Watch) follow(ctx context.Context, t Watched) {
 	probe := w.probeOf(t)
-	for w.ctx.Err() == nil {
+	for ctx.Err() == nil {
 		began := w.clock.Now()
 		sample := w.try(&probe, t)
-		if w.ctx.Err() != nil {
+		if ctx.Err() != nil {
 			return
 		}
 		w.take(sample)
-		if w.clock.Wait(w.ctx, every-w.clock.Since(began)) != nil {
+		if w.clock.Wait(ctx, every-w.clock.Since(began)) != nil {
 			return
 		}
 	}
@@ -336,7 +361,11 @@ func doubtOf(c tls.ConnectionState) string {
 // take keeps a sample, and says when it makes or ends an absence.
 func (w *Watch) take(s Sample) {
 	w.mu.Lock()
-	state := w.states[s.Watched.String()]
+	state, there := w.states[s.Watched.String()]
+	if !there { // it was removed meanwhile
+		w.mu.Unlock()
+		return
+	}
 	gone, back := state.take(s)
 	away := state.Away
 	asks := w.asks

@@ -102,6 +102,7 @@ type Session struct {
 	pasting    bool      // a text is typed line by line
 	step       string    // of the runbook that is under way
 	reported   sense.State
+	deeds      deeds
 	others     map[string]*Session // lines to the same device beside this one
 	heard      []string            // the lines that were drawn, while nobody knows how the device talks
 	timer      *time.Timer
@@ -281,6 +282,7 @@ func (s *Session) Clock() clock.Clock { return s.opt.Clock }
 
 // Close ends the session and its line.
 func (s *Session) Close(why string) {
+	s.endDeeds()
 	s.do(func() {
 		s.closeExchange(event.EndLeft)
 		s.hub.Emit(event.SessionEnd{Why: why})
@@ -315,6 +317,15 @@ func (s *Session) Watch(t reach.Watched) {
 	if s.watch != nil {
 		s.watch.Add(t)
 	}
+}
+
+// Unwatch watches an address no longer. It reports whether it was watched.
+func (s *Session) Unwatch(t reach.Watched) bool {
+	if s.watch == nil || !s.watch.Remove(t) {
+		return false
+	}
+	s.hub.Emit(event.Reach{Watched: t.String(), State: event.Unwatched, Begin: s.opt.Clock.Now()})
+	return true
 }
 
 // Facts are what was read so far.

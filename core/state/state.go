@@ -98,6 +98,7 @@ type State struct {
 	Window                                  *event.Window
 	WindowBegun                             time.Time
 	Reach                                   []*Watched
+	Deeds                                   []Deed // that are open, the oldest first
 	Restart                                 *event.Restart
 	Estimates                               *event.Estimates
 	Shelf                                   *event.Shelf

@@ -180,6 +180,7 @@ type Watched struct {
 	Tries []Try
 	Away  []Away
 	Last  event.Probe
+	Over  time.Time // since when it is watched no longer, zero while it is
 }
 
 const maxTries = 7200
@@ -196,7 +197,7 @@ func (t *Watched) Lost() (lost int) {
 
 // Gone is the absence that lasts, if one does.
 func (t *Watched) Gone() (Away, bool) {
-	if n := len(t.Away); n > 0 && t.Away[n-1].Length == 0 {
+	if n := len(t.Away); n > 0 && t.Away[n-1].Length == 0 && t.Over.IsZero() {
 		return t.Away[n-1], true
 	}
 	return Away{}, false
@@ -216,7 +217,7 @@ func (s *State) watched(name string) *Watched {
 
 func (s *State) probe(b event.Probe, at time.Time) {
 	t := s.watched(b.Watched)
-	t.Last = b
+	t.Last, t.Over = b, time.Time{}
 	t.Tries = append(t.Tries, Try{at, b.Held, b.Trip})
 	if over := len(t.Tries) - maxTries; over > 0 {
 		t.Tries = append(t.Tries[:0], t.Tries[over:]...)
@@ -225,6 +226,10 @@ func (s *State) probe(b event.Probe, at time.Time) {
 
 func (s *State) reach(b event.Reach) {
 	t := s.watched(b.Watched)
+	if b.State == event.Unwatched {
+		t.Over = b.Begin
+		return
+	}
 	if b.State == event.Back {
 		if n := len(t.Away); n > 0 {
 			t.Away[n-1].Length = max(b.Length, time.Millisecond)
@@ -280,6 +285,8 @@ func (s *State) applyServers(e event.Event) {
 		s.probe(b, e.At)
 	case event.Reach:
 		s.reach(b)
+	case event.Deed:
+		s.deed(b, e.At)
 	case event.Restart:
 		s.Restart, s.ChangedAt, s.Changed = &b, e.At, event.Change{}
 	case event.Flash:

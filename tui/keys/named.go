@@ -20,6 +20,8 @@ var (
 	Interlocks = letter("i")
 	Lock       = letter("l")
 	Quit       = letter("q")
+	Offer      = letter("o")
+	Watch      = letter("v")
 )
 
 func letter(name string) Named { return Named{name, name} }

@@ -60,6 +60,9 @@ func Strip(t theme.Theme, watched *state.Watched, now time.Time, each time.Durat
 
 // Word is how it stands, in words.
 func Word(t theme.Theme, watched *state.Watched, now time.Time) paint.Piece {
+	if !watched.Over.IsZero() {
+		return paint.In(t.Quiet, "watched until "+watched.Over.Format("15:04:05"))
+	}
 	if away, gone := watched.Gone(); gone {
 		return paint.Strong(t.Bad, "away "+units.Clock(now.Sub(away.Begin)))
 	}

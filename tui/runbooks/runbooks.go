@@ -23,6 +23,7 @@ type Entry struct {
 	About  string
 	Last   string // how it went last time, in words
 	Single bool   // it is one action
+	Beside bool   // it is done beside the line, at once, and is no run
 	WhyNot string // why it cannot be carried out here
 }
 

@@ -116,6 +116,16 @@ var situations = []situation{
 			"The runbook has the helm. ‹Type to take it›; it waits meanwhile.")
 	}},
 	{
+		func(s *state.State, v View) bool { return v.Yours != "" && !s.HandedOver() },
+		func(t theme.Theme, s *state.State, v View) paint.Line {
+			text := "‹Yours›: " + v.Yours + ". «" + keys.Watch.After(v.Leader) + "» ends it."
+			if s.Running() {
+				text += " «" + keys.Helm.Shown + "» gives the helm back."
+			}
+			return sentence(t, paint.Strong(t.Here, " ●  "), text)
+		},
+	},
+	{
 		func(s *state.State, _ View) bool { return s.Running() && s.HandedOver() },
 		func(t theme.Theme, _ *state.State, _ View) paint.Line {
 			return sentence(t, paint.Strong(t.Here, " ○  "),

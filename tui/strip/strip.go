@@ -35,6 +35,7 @@ type View struct {
 	LooksLike          string // what the device seems to be, and why
 	NotYet             bool   // a key came too soon after the question
 	Narrow             bool   // there is no side column: say here what it would
+	Yours              string // what is open that the operator began, and what there is to do for it
 }
 
 // Lines draws the strip: one row, or several with a ground of their own for a question.

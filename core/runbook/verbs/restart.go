@@ -187,7 +187,7 @@ func (r *restarting) watchBefore(ctx context.Context) error {
 	if err != nil || text == "" || r.Console.Reach() == nil {
 		return err
 	}
-	watched, err := reach.ParseWatched(withoutLength(text))
+	watched, err := reach.ParseWatched(reach.WithoutLength(text))
 	if err != nil {
 		return err
 	}

@@ -65,7 +65,7 @@ func (w *watchWork) Summary(p *runbook.Planner, _ *runbook.PreparedStep) (t runb
 }
 
 func watchTarget(run *engine.Run, text string) error {
-	watched, err := reach.ParseWatched(withoutLength(text))
+	watched, err := reach.ParseWatched(reach.WithoutLength(text))
 	if err != nil {
 		return err
 	}
@@ -75,13 +75,4 @@ func watchTarget(run *engine.Run, text string) error {
 		run.Console.Emit(event.Note{Level: event.Warning, Text: "nothing can be watched here: " + text})
 	}
 	return nil
-}
-
-// withoutLength drops the length of a network, 192.0.2.40/24: a device says its address so.
-func withoutLength(text string) string {
-	if strings.HasPrefix(text, reach.HTTP) {
-		return text
-	}
-	before, _, _ := strings.Cut(text, "/")
-	return before
 }

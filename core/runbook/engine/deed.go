@@ -1,0 +1,135 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"pilotrix/core/event"
+	"pilotrix/core/runbook"
+	"pilotrix/core/sense"
+	"pilotrix/core/transfer"
+)
+
+// Deed is a small runbook that the operator has carried out by itself, beside whatever else goes on, a run included:
+// its verbs are those of any runbook, and its events touch no run's. It needs no line.
+type Deed struct {
+	ID       string
+	Prepared *runbook.Prepared
+	// Tell is told what the operator has to know and what is recorded nowhere, such as what a device has to be told of a
+	// server; nil for nobody.
+	Tell func(text string)
+}
+
+// ErrNoLine is why a deed does not type: the line is the operator's, or a run's.
+var ErrNoLine = errors.New("this is done beside the line, and does not type on it")
+
+// Execute carries it out, until it is done, fails, or ctx ends it.
+func (d Deed) Execute(ctx context.Context, console Console) error {
+	beside := &besideLine{Console: console, deed: d}
+	run := New(d.Prepared, beside)
+	run.Context = ctx
+	console.Emit(beside.event(event.DeedBegun))
+	err := run.doDeed(ctx)
+	end := beside.event(event.DeedEnded)
+	end.Outcome, end.Message = event.OutcomeOf(err)
+	if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && cause != nil {
+		end.Message = cause.Error()
+	}
+	console.Emit(end)
+	return err
+}
+
+func (run *Run) doDeed(ctx context.Context) (err error) {
+	defer func() {
+		if cleared := run.guarded(func() error { run.clear(); return nil }); err == nil {
+			err = cleared
+		}
+	}()
+	defer run.faulted(&err)
+	return run.runSteps(ctx, run.Prepared.Steps, false)
+}
+
+// Tell has the operator know something that is recorded nowhere, where it is a deed.
+func (run *Run) Tell(text string) {
+	if beside, ok := run.Console.Console.(*besideLine); ok && beside.deed.Tell != nil {
+		beside.deed.Tell(text)
+	}
+}
+
+// besideLine is the console of a deed: what it says is said of the deed, and the line is not its.
+type besideLine struct {
+	Console
+	deed Deed
+}
+
+func (c *besideLine) event(state string) event.Deed {
+	p := c.deed.Prepared
+	env := p.Env(c.Facts())
+	p.Mask(env)
+	return event.Deed{ID: c.deed.ID, Title: p.TitleText(env), State: state}
+}
+
+// Emit implements Console.
+func (c *besideLine) Emit(body event.Body) {
+	switch b := body.(type) {
+	case event.StepNow:
+		now := c.event(event.DeedNow)
+		now.Doing, now.Awaits = b.Doing, b.Awaiting
+		c.Console.Emit(now)
+	case event.StepBegin, event.StepEnd, event.Course, event.RunBegin, event.RunEnd, event.Check, event.Preflight,
+		event.Estimates, event.Shelf: // these are a run's
+	default:
+		c.Console.Emit(body)
+	}
+}
+
+// Ask implements Console. A deed asks nothing: what fails, or takes too long, ends it, and whether it is tried again is
+// the operator's next key.
+func (c *besideLine) Ask(_ context.Context, ask event.Ask) (string, error) {
+	switch ask.Form {
+	case event.FormFailure:
+		return StopHere, nil
+	case event.FormOverrun:
+		return GiveUp, nil
+	}
+	return "", fmt.Errorf("%s is asked, and nothing is asked beside the line", ask.Form)
+}
+
+// WithHelm implements Console: whoever has the helm, a deed goes on.
+func (c *besideLine) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithCancel(ctx)
+}
+
+// Type implements Console.
+func (c *besideLine) Type(context.Context, string, bool) error { return ErrNoLine }
+
+// Command implements Console.
+func (c *besideLine) Command(_ context.Context, text string, _ Typing) error {
+	return fmt.Errorf("“%s” is not typed: %w", text, ErrNoLine)
+}
+
+// SetSpeed implements Console.
+func (c *besideLine) SetSpeed(context.Context, int, string) error { return ErrNoLine }
+
+// Hunt implements Console.
+func (c *besideLine) Hunt(context.Context, sense.Hunt) (sense.Found, error) {
+	return sense.Found{}, ErrNoLine
+}
+
+// Carry implements Console.
+func (c *besideLine) Carry(context.Context, func(context.Context, transfer.Duplex) error) error {
+	return ErrNoLine
+}
+
+// TakeBack implements Console.
+func (c *besideLine) TakeBack(string) {}
+
+// HandOver implements Console.
+func (c *besideLine) HandOver(string) bool { return false }
+
+// Release implements Console.
+func (c *besideLine) Release(string) {}
+
+// Tidy implements Console.
+func (c *besideLine) Tidy(context.Context) error { return nil }

@@ -1,0 +1,201 @@
+package engine_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/carrier"
+	"pilotrix/core/event"
+	"pilotrix/core/network"
+	"pilotrix/core/network/simulated"
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
+	"pilotrix/core/runbook/verbs"
+	"pilotrix/core/sense"
+	"pilotrix/core/state"
+	"pilotrix/core/transfer/tftp"
+)
+
+// offers prepares the offer of a file on a network of its own, of which a device's end is given too.
+func offers(t *testing.T, size int, values map[string]string) (p *runbook.Prepared, peer network.Network) {
+	path := filepath.Join(t.TempDir(), "lamp.img")
+	require.NoError(t, os.WriteFile(path, []byte(strings.Repeat("lamp", size/4)), 0o600))
+	wire := simulated.New(1)
+	laptop := wire.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
+	book, err := verbs.Offer("192.0.2.41/24")
+	require.NoError(t, err)
+	values["file"] = path
+	p, err = book.Prepare(small(t), values, runbook.Kit{Network: laptop})
+	require.NoError(t, err)
+	return p, wire.Host("eth0", netip.MustParsePrefix("192.0.2.41/24"))
+}
+
+// reports are the deed's events.
+func (c *echoing) deeds() (all []event.Deed) {
+	for _, e := range c.events {
+		if d, ok := e.(event.Deed); ok {
+			all = append(all, d)
+		}
+	}
+	return all
+}
+
+func TestAFileIsOfferedUntilItIsFetched(t *testing.T) {
+	c := &echoing{t: t, view: sense.State{Mode: "ready", AtPrompt: true}}
+	synctest.Test(t, func(t *testing.T) {
+		p, device := offers(t, 200_000, map[string]string{"protocol": "tftp"})
+		told, done := make(chan string, 1), make(chan error, 1)
+		go func() {
+			done <- engine.Deed{ID: "7", Prepared: p, Tell: func(text string) { told <- text }}.Execute(t.Context(), c)
+		}()
+		assert.Equal(t, "TFTP, 192.0.2.10, lamp.img", <-told)
+		client := tftp.Client{Network: device}
+		short, cut := context.WithCancel(t.Context())
+		_, err := client.Get(short, netip.MustParseAddrPort("192.0.2.10:69"), "lamp.img", cutting{cut})
+		require.Error(t, err)
+		time.Sleep(time.Minute)
+		select {
+		case err := <-done:
+			t.Fatalf("a part of it was taken for the whole: %v", err)
+		default:
+		}
+		var got strings.Builder
+		_, err = client.Get(t.Context(), netip.MustParseAddrPort("192.0.2.10:69"), "lamp.img", &got)
+		require.NoError(t, err)
+		require.NoError(t, <-done)
+		assert.Equal(t, 200_000, got.Len())
+	})
+	all := c.deeds()
+	assert.Equal(t, event.DeedBegun, all[0].State)
+	assert.Equal(t, "Offer lamp.img", all[0].Title)
+	end := all[len(all)-1]
+	assert.Equal(t, event.Deed{ID: "7", Title: "Offer lamp.img", State: event.DeedEnded, Outcome: event.Done}, end)
+	assert.Empty(t, c.typed)
+	assert.Contains(t, fmt.Sprintf("%+v", c.events), "lamp.img was fetched whole by 192.0.2.41")
+}
+
+// cutting ends a transfer in its middle.
+type cutting struct{ cut func() }
+
+func (c cutting) Write(p []byte) (int, error) {
+	c.cut()
+	return 0, errors.New("the device is switched off")
+}
+
+// TestADeedTouchesNoRun folds a run that waits, with deeds of all kinds of ends beside it, and without them.
+func TestADeedTouchesNoRun(t *testing.T) {
+	run := []event.Body{
+		event.RunBegin{Runbook: "r", Title: "Bank upgrade", Steps: []event.StepPlan{{ID: "1.1", Title: "Read"}, {ID: "1.2", Title: "Write"}}},
+		event.StepBegin{ID: "1.1", Try: 1},
+		event.StepEnd{ID: "1.1", Outcome: event.Done},
+		event.Check{Step: "1.1", Text: "release", Held: true},
+		event.StepBegin{ID: "1.2", Try: 1},
+		event.StepNow{ID: "1.2", Doing: "Writes", Awaiting: "the end"},
+		event.Preflight{Text: "it can be reached"},
+		event.Helm{Who: event.Hand, Why: "asked for"},
+	}
+	ends := map[string]struct {
+		protocol string
+		cut      error
+		outcome  event.Outcome
+		says     string
+	}{
+		"fetched":        {protocol: "tftp", outcome: event.Done},
+		"ended":          {protocol: "http", cut: errors.New("ended by the operator"), outcome: event.Stopped, says: "ended by the operator"},
+		"no such place":  {protocol: "tftp", outcome: event.Failed, says: "198.51.100.1"},
+		"with a account": {protocol: "ftp", cut: errors.New("the session ended"), outcome: event.Stopped, says: "the session ended"},
+	}
+	for name, end := range ends {
+		c := &echoing{t: t, view: sense.State{Mode: "ready", AtPrompt: true}}
+		synctest.Test(t, func(t *testing.T) {
+			values := map[string]string{"protocol": end.protocol}
+			if name == "no such place" {
+				values["address"] = "198.51.100.1"
+			}
+			p, device := offers(t, 5000, values)
+			ctx, cancel := context.WithCancelCause(t.Context())
+			defer cancel(nil)
+			told, done := make(chan string, 1), make(chan error, 1)
+			go func() {
+				done <- engine.Deed{ID: "1", Prepared: p, Tell: func(text string) { told <- text }}.Execute(ctx, c)
+			}()
+			if end.outcome != event.Failed {
+				text := <-told
+				if end.protocol == carrier.FTP.Name {
+					assert.Contains(t, text, "password ")
+					assert.NotContains(t, fmt.Sprintf("%+v", c.deeds()), strings.Fields(strings.SplitAfter(text, "password ")[1])[0])
+				}
+			}
+			if end.cut != nil {
+				cancel(end.cut)
+			} else if end.outcome == event.Done {
+				_, err := tftp.Client{Network: device}.Get(t.Context(), netip.MustParseAddrPort("192.0.2.10:69"), "lamp.img", &strings.Builder{})
+				require.NoError(t, err)
+			}
+			<-done
+		})
+		with, without := state.New(), state.New()
+		for _, body := range run {
+			with.Apply(event.Event{Body: body})
+			without.Apply(event.Event{Body: body})
+		}
+		open := 0
+		for _, body := range c.events {
+			with.Apply(event.Event{Body: body})
+			open = max(open, len(with.Deeds))
+		}
+		assert.Equal(t, 1, open, name)
+		assert.Empty(t, with.Deeds, name)
+		assert.Equal(t, without.Run, with.Run, name)
+		assert.Equal(t, without.Steps, with.Steps, name)
+		assert.Equal(t, without.Here, with.Here, name)
+		assert.Equal(t, without.Doing, with.Doing, name)
+		assert.Equal(t, without.Checks, with.Checks, name)
+		assert.Equal(t, without.Preflight, with.Preflight, name)
+		assert.Equal(t, without.Helm, with.Helm, name)
+		assert.Equal(t, without.RunEnd, with.RunEnd, name)
+		assert.Nil(t, with.Ask, name)
+		last := c.deeds()[len(c.deeds())-1]
+		assert.Equal(t, end.outcome, last.Outcome, "%s: %s", name, last.Message)
+		assert.Contains(t, last.Message, end.says, name)
+		servers := 0
+		for _, e := range c.events {
+			if server, ok := e.(event.Server); ok {
+				servers += map[string]int{event.Listening: 1, event.Ended: -1}[server.State]
+			}
+		}
+		assert.Zero(t, servers, "%s: every server that was begun has ended", name)
+	}
+}
+
+// TestADeedTypesNothing has one that would, with each verb that types.
+func TestADeedTypesNothing(t *testing.T) {
+	for _, step := range []string{
+		"act: {action: set, with: {to: x}}", "read: [self]", "wait: {mode: ready}", "speed: {to: 9600}",
+	} {
+		c := &echoing{t: t, baud: 115200, view: sense.State{Mode: "ready", AtPrompt: true}}
+		synctest.Test(t, func(t *testing.T) {
+			p, err := prepare(t, "runbook: r\nphases:\n  - phase: one\n    steps:\n      - {step: S, "+step+"}\n", nil)
+			if err != nil {
+				return // the small dialect has no such thing
+			}
+			_ = engine.Deed{ID: "1", Prepared: p}.Execute(t.Context(), c)
+		})
+		assert.Empty(t, c.typed, step)
+		for _, e := range c.events {
+			_, asks := e.(event.Ask)
+			assert.False(t, asks, step)
+		}
+	}
+}

@@ -1,0 +1,83 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"strconv"
+	"sync"
+
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
+)
+
+// deeds are what the operator has done by itself, beside whatever else goes on. They belong to the session's loop.
+type deeds struct {
+	next  int
+	open  map[string]context.CancelCauseFunc
+	group sync.WaitGroup // of those that are open
+}
+
+// errEndedByHand is why a deed ends that the operator wants no longer.
+var errEndedByHand = errors.New("ended by the operator")
+
+// errSessionOver is why deeds end that are open when the session ends.
+var errSessionOver = errors.New("the session ended")
+
+// maxTold is how much a deed says before it is heard; more is dropped.
+const maxTold = 8
+
+// Do carries out a deed beside the line, until it is done, EndDeed, or the session's end; it returns at once. On told
+// comes what the operator has to know and what is recorded nowhere; it is closed when the deed is over.
+func (s *Session) Do(p *runbook.Prepared) (id string, told <-chan string, err error) {
+	s.hub.Protect(p.Secrets()...)
+	ctx, cancel := context.WithCancelCause(context.Background())
+	begun := s.do(func() {
+		s.deeds.next++
+		id = strconv.Itoa(s.deeds.next)
+		if s.deeds.open == nil {
+			s.deeds.open = map[string]context.CancelCauseFunc{}
+		}
+		s.deeds.open[id] = cancel
+		s.deeds.group.Add(1)
+	})
+	if !begun {
+		cancel(errSessionOver)
+		return "", nil, errSessionOver
+	}
+	tells := make(chan string, maxTold)
+	deed := engine.Deed{ID: id, Prepared: p, Tell: func(text string) {
+		select {
+		case tells <- text:
+		default:
+		}
+	}}
+	go func() {
+		defer s.deeds.group.Done()
+		defer close(tells)
+		defer cancel(nil)
+		_ = deed.Execute(ctx, console{s}) // its end is an event
+		s.do(func() { delete(s.deeds.open, id) })
+	}()
+	return id, tells, nil
+}
+
+// EndDeed ends a deed that is open. It reports whether there was one.
+func (s *Session) EndDeed(id string) (open bool) {
+	s.do(func() {
+		var cancel context.CancelCauseFunc
+		if cancel, open = s.deeds.open[id]; open {
+			cancel(errEndedByHand)
+		}
+	})
+	return open
+}
+
+// endDeeds ends all that are open and waits for them: their servers are closed, and their ends said.
+func (s *Session) endDeeds() {
+	s.do(func() {
+		for _, cancel := range s.deeds.open {
+			cancel(errSessionOver)
+		}
+	})
+	s.deeds.group.Wait()
+}

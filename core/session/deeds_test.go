@@ -1,0 +1,74 @@
+package session
+
+import (
+	"context"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"testing"
+	"testing/synctest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"pilotrix/core/dialect"
+	"pilotrix/core/event"
+	"pilotrix/core/network/simulated"
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/verbs"
+)
+
+// waitingDeed offers a file that nobody fetches.
+func waitingDeed(t *testing.T, d *dialect.Dialect) *runbook.Prepared {
+	path := filepath.Join(t.TempDir(), "lamp.img")
+	require.NoError(t, os.WriteFile(path, []byte("lamp"), 0o600))
+	book, err := verbs.Offer("")
+	require.NoError(t, err)
+	laptop := simulated.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
+	p, err := book.Prepare(d, map[string]string{"file": path, "address": "192.0.2.10"}, runbook.Kit{Network: laptop})
+	require.NoError(t, err)
+	return p
+}
+
+// TestDeedsGoOnBesideEverything has some open while a runbook has the helm, while it is taken and given, and while the
+// line is typed on; one is ended, and the others end with the session, each saying so.
+func TestDeedsGoOnBesideEverything(t *testing.T) {
+	controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		var ids []string
+		var told []<-chan string
+		for range 3 {
+			id, tells, err := s.Do(waitingDeed(t, s.Dialect()))
+			require.NoError(t, err)
+			assert.Equal(t, "TFTP, 192.0.2.10, lamp.img", <-tells)
+			ids, told = append(ids, id), append(told, tells)
+		}
+		synctest.Wait()
+		s.TakeHelm()
+		typeKeys(s, "look\r")
+		assert.Equal(t, "look\r", l.got(), "the line is the hand's")
+		assert.True(t, s.EndDeed(ids[1]))
+		_, more := <-told[1]
+		assert.False(t, more, "it is over")
+		synctest.Wait()
+		assert.False(t, s.EndDeed(ids[1]), "it is ended once")
+		assert.False(t, s.EndDeed("99"))
+		s.Close("the test ends")
+		for _, one := range told {
+			_, more := <-one
+			assert.False(t, more)
+		}
+		var ends []string
+		for _, d := range collect[event.Deed](t, feed) {
+			if d.State == event.DeedEnded {
+				ends = append(ends, d.ID+" "+string(d.Outcome)+" "+d.Message)
+			}
+		}
+		assert.ElementsMatch(t, []string{
+			ids[0] + " stopped the session ended", ids[1] + " stopped ended by the operator",
+			ids[2] + " stopped the session ended",
+		}, ends)
+		_, _, err := s.Do(waitingDeed(t, s.Dialect()))
+		assert.ErrorIs(t, err, errSessionOver)
+		assert.NoError(t, context.Cause(t.Context()))
+	})
+}

@@ -1,0 +1,133 @@
+package tui
+
+import (
+	"fmt"
+	"strconv"
+
+	tea "charm.land/bubbletea/v2"
+
+	"pilotrix/core/reach"
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/verbs"
+	"pilotrix/core/source"
+	"pilotrix/core/units"
+	"pilotrix/tui/keys"
+	"pilotrix/tui/runbooks"
+	"pilotrix/tui/strip"
+)
+
+// What the operator has done by itself, beside the line: files that are offered, addresses that are watched.
+
+// deedTells is what the operator has to know of a deed, and what no event has.
+type deedTells struct {
+	app      *app
+	id, text string
+}
+
+// offerFile asks which file is offered, and by what.
+func (a *app) offerFile() tea.Cmd {
+	book, err := verbs.Offer(a.deviceAddress())
+	if err != nil {
+		a.say(source.Reason(err))
+		return nil
+	}
+	a.show("runbooks")
+	return a.fillIn(runbooks.Entry{Book: book, Name: book.Runbook, Title: "Offer a file", About: book.About, Beside: true})
+}
+
+// deviceAddress is the device's as it was read, empty where it was not.
+func (a *app) deviceAddress() string {
+	fact, _ := a.session.Facts().Get("device.address")
+	return fact.Text
+}
+
+// do carries a deed out beside everything else.
+func (a *app) do(p *runbook.Prepared) tea.Cmd {
+	id, told, err := a.session.Do(p)
+	if err != nil {
+		a.say(err.Error())
+		return nil
+	}
+	return func() tea.Msg {
+		text, more := <-told
+		if !more {
+			return nil // it is over, and has said nothing
+		}
+		return deedTells{a, id, text}
+	}
+}
+
+// yours is what is open that the operator began, in words: the newest, and how many more.
+func (a *app) yours() string {
+	open := a.state.Deeds
+	if len(open) == 0 {
+		return ""
+	}
+	last := open[len(open)-1]
+	text := a.told[last.ID]
+	if text == "" {
+		text = last.Doing
+	} else {
+		text = "the device is to fetch by " + text
+	}
+	if text == "" {
+		text = last.Title
+	}
+	if n := len(open) - 1; n > 0 {
+		text += fmt.Sprintf(", and %d more", n)
+	}
+	return text
+}
+
+// maxEnds is how many of what is open have a digit that ends them.
+const maxEnds = 9
+
+// openDeeds lists what is open, each with the key that ends it, and watches one address more.
+func (a *app) openDeeds() tea.Cmd {
+	choices := keys.Map{keys.New("w", "watch an address", a.askWatch, "w")}
+	add := func(does string, end func()) {
+		if n := strconv.Itoa(len(choices)); len(choices) <= maxEnds {
+			choices = append(choices, keys.New(n, does, keys.Just(end), n))
+		}
+	}
+	open := 0
+	for _, deed := range a.state.Deeds {
+		open++
+		add("end: "+deed.Title, func() { a.session.EndDeed(deed.ID) })
+	}
+	for _, one := range a.state.Reach {
+		if watched, err := reach.ParseWatched(one.Name); err == nil && one.Over.IsZero() {
+			open++
+			add("watch "+one.Name+" no longer", func() { a.session.Unwatch(watched) })
+		}
+	}
+	text := "Nothing is open beside the line."
+	if open > 0 {
+		text = units.Many(open, "thing") + " open beside the line."
+	}
+	a.menu(strip.Menu{
+		Mark: "◉", Word: "Yours", Text: text,
+		Choices: append(choices, keys.New("Esc", "leave it so", keys.Just(func() {}), "esc")),
+	})
+	return nil
+}
+
+// askWatch has an address watched.
+func (a *app) askWatch() tea.Cmd {
+	label := "address to watch: one, tcp:ADDRESS:PORT or http://ADDRESS/"
+	if known := a.deviceAddress(); known != "" {
+		label += "; Enter alone takes " + known
+	}
+	return a.ask(label, "watches it", "leaves it", func(text string) (tea.Cmd, string) {
+		if text == "" {
+			text = reach.WithoutLength(a.deviceAddress())
+		}
+		watched, err := reach.ParseWatched(text)
+		if err != nil {
+			return nil, err.Error()
+		}
+		a.session.Watch(watched)
+		a.say(watched.String() + " is watched; F7 shows it")
+		return nil, ""
+	})
+}
