@@ -250,3 +250,47 @@ func TestWhereADeadlineRunsOutOnTheCourse(t *testing.T) {
 	assert.Equal(t, event.PendingRan, s.Deadlines[0].State)
 	assert.InDelta(t, 0.8, s.Deadlines[0].Part(s.Deadlines[0].End), 0.01)
 }
+
+// TestWhatADeedSaysTouchesNoRun folds a run that waits, and then all that is said of deeds beside it.
+func TestWhatADeedSaysTouchesNoRun(t *testing.T) {
+	run := []event.Body{
+		event.RunBegin{Runbook: "r", Title: "Bank upgrade", Steps: []event.StepPlan{{ID: "1.1"}, {ID: "1.2", Cards: []string{"transfer"}}}},
+		event.StepBegin{ID: "1.1", Try: 1},
+		event.StepEnd{ID: "1.1", Outcome: event.Done},
+		event.Check{Step: "1.1", Text: "release", Held: true},
+		event.StepBegin{ID: "1.2", Try: 1},
+		event.StepNow{ID: "1.2", Doing: "Writes", Awaiting: "the end"},
+		event.Preflight{Text: "it can be reached"},
+		event.Helm{Who: event.Hand, Why: "asked for"},
+		event.Ask{ID: "1", Form: event.FormHold, Step: "1.2", Answers: []string{"approve"}},
+	}
+	beside := []event.Body{
+		event.Deed{ID: "7", Title: "Offer lamp.img", State: event.DeedBegun},
+		event.Server{Name: "TFTP", State: event.Listening},
+		event.Staged{Name: "lamp.img", State: event.Offered},
+		event.Deed{ID: "8", Title: "Offer other.img", State: event.DeedBegun},
+		event.Deed{ID: "7", Title: "Offer lamp.img", State: event.DeedNow, Doing: "Offers it"},
+		event.Rung{Transfer: "t", Protocol: "TFTP"},
+		event.TransferBegin{ID: "t", File: "lamp.img", Size: 5},
+		event.Transfer{ID: "t", Bytes: 5},
+		event.TransferEnd{ID: "t", Outcome: event.Done},
+		event.Deed{ID: "7", Title: "Offer lamp.img", State: event.DeedEnded, Outcome: event.Done},
+		event.Deed{ID: "8", Title: "Offer other.img", State: event.DeedEnded, Outcome: event.Failed, Message: "no address"},
+		event.Deed{ID: "9", State: event.DeedEnded, Outcome: event.Stopped}, // of before the record began
+		event.Deed{ID: "10", Title: "Offer third.img", State: event.DeedBegun},
+	}
+	with, without := New(), New()
+	for _, body := range run {
+		with.Apply(event.Event{Body: body})
+		without.Apply(event.Event{Body: body})
+	}
+	for _, body := range beside {
+		with.Apply(event.Event{Body: body})
+	}
+	assert.Equal(t, []any{without.Run, without.Steps, without.Here, without.Doing, without.Checks, without.Preflight, without.Helm, without.Ask, without.Transfer, without.RunEnd},
+		[]any{with.Run, with.Steps, with.Here, with.Doing, with.Checks, with.Preflight, with.Helm, with.Ask, with.Transfer, with.RunEnd})
+	require.Len(t, with.Deeds, 1)
+	assert.Equal(t, "10", with.Deeds[0].ID)
+	require.Len(t, with.Remarks, 2)
+	assert.Equal(t, "Offer other.img: failed, no address", with.Remarks[0].Text)
+}

@@ -13,7 +13,9 @@ import (
 // works are what the steps of each verb compile to.
 var works = []any{
 	&actWork{}, &agreeWork{}, &alreadyWork{}, &catchWork{}, &checkWork{}, &computeWork{}, &describeWork{}, &eraseWork{},
-	&findWork{}, &followWork{}, &gatherWork{}, &handOverWork{}, &noteWork{}, offerWork{}, &operatorWork{}, &pageWork{}, &pollWork{},
+	&findWork{}, &followWork{}, &gatherWork{}, &handOverWork{}, &noteWork{},
+	offerWork{},
+	&operatorWork{}, &pageWork{}, &pollWork{},
 	&provisionWork{}, &readWork{}, &receiveWork{}, &restartWork{}, &sendWork{}, &serveWork{}, &snapshotWork{}, &speedWork{},
 	&upgradeWork{}, &waitOutWork{}, &waitWork{}, &watchWork{}, &writeWork{},
 	compareWork{},
