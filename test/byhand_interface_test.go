@@ -201,3 +201,45 @@ func TestAFileIsOfferedByHandInTheInterface(t *testing.T) {
 		assert.NotContains(t, record, `"kind":"run.begin"`)
 	}
 }
+
+// TestTheRescueByHandWithoutADialect brings a router with an emptied store back by keys alone, as a device that nobody
+// has described: speeds, a file to the receiver that waits, and the start of what it has then.
+func TestTheRescueByHandWithoutADialect(t *testing.T) {
+	t.Parallel()
+	home := tempDir(t)
+	images := filepath.Join(home, "images")
+	pilotrixAt(t, home, "demo", "rescue", "--images", images)
+	pilotrixAt(t, home, "shelf", "add", filepath.Join(images, "shelf"))
+	for _, size := range [][2]int{{160, 40}, {80, 24}} {
+		book := filepath.Join(home, fmt.Sprintf("book%d.db", size[0]))
+		term := startTerminalAt(t, home, size[0], size[1], "open", "bench:hollow-rtr1", "--dialect", "none", "--time-scale",
+			"16", "--logbook", book)
+		types := func(text, then string) {
+			t.Helper()
+			term.keys("-l", text)
+			term.keys("Enter")
+			term.until(then)
+		}
+		term.until("staying here")
+		types("", "sill:")
+		types("store drop tern-4.0.7.brm", "is gone")
+		types("rate 115200", "moving to 115200")
+		term.keys("C-g", "s")
+		term.until("our end's speed")
+		types("115200", "115200 8N1")
+		types("", "sill:")
+		types("take x tern-4.2.1.brm", "CC")
+		term.keys("C-g", "t")
+		term.until("what the receiver is to get")
+		term.keys("Enter", "Enter")
+		term.until("left, ")
+		assert.Contains(t, term.screen(), "take x tern-4.2.1.brm", "the history stays")
+		term.until("kept tern-4.2.1.brm")
+		types("", "sill:")
+		types("start tern-4.2.1.brm", "starting tern")
+		term.keys("C-g", "q")
+		record := pilotrixAt(t, home, "logbook", "show", "1", "--logbook", book, "--json")
+		assert.Contains(t, record, "tern-4.2.1.brm was taken by the receiver")
+		assert.NotContains(t, record, `"kind":"run.begin"`)
+	}
+}

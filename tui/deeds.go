@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"strconv"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -35,15 +36,28 @@ func (a *app) offerFile() tea.Cmd {
 	return a.fillIn(runbooks.Entry{Book: book, Name: book.Runbook, Title: "Offer a file", About: book.About, Beside: true})
 }
 
+// carry asks which file is sent to a receiver on the line, and by what.
+func (a *app) carry() tea.Cmd {
+	book, err := verbs.Carry()
+	if err != nil {
+		a.say(source.Reason(err))
+		return nil
+	}
+	a.show("runbooks")
+	return a.fillIn(runbooks.Entry{
+		Book: book, Name: book.Runbook, Title: "Send a file over the line", About: book.About, Beside: true, OnLine: true,
+	})
+}
+
 // deviceAddress is the device's as it was read, empty where it was not.
 func (a *app) deviceAddress() string {
 	fact, _ := a.session.Facts().Get("device.address")
 	return fact.Text
 }
 
-// do carries a deed out beside everything else.
-func (a *app) do(p *runbook.Prepared) tea.Cmd {
-	id, told, err := a.session.Do(p)
+// do carries a deed out.
+func (a *app) do(p *runbook.Prepared, onLine bool) tea.Cmd {
+	id, told, err := a.session.Do(p, onLine)
 	if err != nil {
 		a.say(err.Error())
 		return nil
@@ -73,10 +87,22 @@ func (a *app) yours() string {
 	if text == "" {
 		text = last.Title
 	}
+	if m := a.state.Transfer; m.Active() && !a.state.Running() {
+		text = strip.ProgressText(m)
+	}
 	if n := len(open) - 1; n > 0 {
 		text += fmt.Sprintf(", and %d more", n)
 	}
 	return text
+}
+
+// openText lists what is open, by its titles.
+func (a *app) openText() string {
+	var titles []string
+	for _, deed := range a.state.Deeds {
+		titles = append(titles, deed.Title)
+	}
+	return strings.Join(titles, ", ")
 }
 
 // maxEnds is how many of what is open have a digit that ends them.

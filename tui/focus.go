@@ -199,7 +199,7 @@ func (a *app) rowKeys() keys.Map {
 }
 
 func (a *app) leader() keys.Key {
-	return keys.New(keys.Name(a.opt.Leader), "more", keys.Just(a.openLeader), a.opt.Leader)
+	return keys.New(keys.Name(a.opt.Leader), "more", keys.Just(func() { a.openLeader(false) }), a.opt.Leader)
 }
 
 // pauses is what F10 does now, empty for nothing.

@@ -287,7 +287,11 @@ func (a *app) outRate() float64 {
 func (a *app) helm() paint.Piece {
 	t := a.theme
 	if a.state.Helm.Who == event.Runbook {
-		return paint.Piece{Text: " RUNBOOK ", Look: paint.Look{FG: t.Bright, BG: t.Hold, Bold: true}}
+		word := " RUNBOOK "
+		if a.state.Run == nil || a.state.RunEnd != nil { // something that the operator began, and no run
+			word = " YOURS "
+		}
+		return paint.Piece{Text: word, Look: paint.Look{FG: t.Bright, BG: t.Hold, Bold: true}}
 	}
 	return paint.Piece{Text: " HAND ", Look: paint.Look{FG: t.Ground, BG: t.Good, Bold: true}}
 }

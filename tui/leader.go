@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -13,9 +14,19 @@ import (
 	"pilotrix/tui/strip"
 )
 
-// openLeader offers what stands behind the leader key.
-func (a *app) openLeader() {
-	a.menu(strip.Menu{Choices: a.leaderKeys(), Other: func(k tea.KeyPressMsg) tea.Cmd {
+// rare are the keys behind the leader key that are shown once more are asked for; they work all the same.
+var rare = []string{"s", "b", "u", "p", "f1", keys.Interlocks.Name, keys.Lock.Name}
+
+// openLeader offers what stands behind the leader key, rarely used keys among it or not.
+func (a *app) openLeader(all bool) {
+	choices := a.leaderKeys()
+	for i, key := range choices {
+		named := key.Keys()
+		if len(named) > 0 && (!all && slices.Contains(rare, named[0]) || all && named[0] == keys.More.Name) {
+			choices[i] = key.Unnamed()
+		}
+	}
+	a.menu(strip.Menu{Choices: choices, Other: func(k tea.KeyPressMsg) tea.Cmd {
 		a.over = nil
 		if k.String() != "esc" {
 			a.say("the leader key has no " + k.String())
@@ -46,6 +57,9 @@ func (a *app) leaderKeys() keys.Map {
 		keys.ReadAgain.To("read anew", a.readAgain).
 			Explain("reads the device anew, as far as that goes where it is; what has changed is marked in F5").
 			If(first && !busy),
+		keys.Carry.To("send a file", a.carry).
+			Explain("sends a file of the shelf to a receiver that waits on the line; typing ends it").
+			If(first && !busy && a.opt.Library != nil),
 		keys.Offer.To("offer a file", a.offerFile).
 			Explain("offers a file of the shelf by a server of this laptop's, until the device has fetched it").
 			If(first && a.opt.Library != nil),
@@ -55,7 +69,7 @@ func (a *app) leaderKeys() keys.Map {
 		keys.LogIn.To("log in", a.logIn).
 			Explain("logs in, with the account that was given in this session, or asks for one").
 			If(first && !busy && a.loginAction() != ""),
-		keys.New("", "", underWay, keys.Runbooks.Name, keys.ReadAgain.Name).Unnamed().If(first && busy),
+		keys.New("", "", underWay, keys.Runbooks.Name, keys.ReadAgain.Name, keys.Carry.Name).Unnamed().If(first && busy),
 		keys.Dialects.To("dialect", a.openDialects).
 			Explain("says how the device talks: the likely dialects with what speaks for them, and all others").
 			If(first && !busy && a.opt.Dialects != nil),
@@ -82,6 +96,8 @@ func (a *app) leaderKeys() keys.Map {
 		keys.Of(leader+", F1–F12", "to the device", toDevice, "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9",
 			"f10", "f11", "f12", a.opt.Leader).
 			Explain("sends that key to the device: the leader key itself, or a function key").
+			If(live),
+		keys.More.On("more", func() { a.openLeader(true) }).Explain("shows the keys behind the leader that are used rarely, too").
 			If(live),
 		keys.Quit.To("quit", a.quit).Explain("leaves"),
 	)
@@ -124,10 +140,22 @@ func (a *app) handBack() {
 	})
 }
 
-// quit leaves; while a runbook is under way that is asked first.
+// quit leaves; while a runbook is under way, or something that was begun beside it, that is asked first.
 func (a *app) quit() tea.Cmd {
-	if !a.state.Running() || a.session == nil {
+	switch {
+	case a.session == nil, !a.state.Running() && len(a.state.Deeds) == 0:
 		return a.leaves
+	case !a.state.Running():
+		a.menu(strip.Menu{
+			Mark: "◉",
+			Word: "Leave",
+			Text: "Leaving ends what is open: " + a.openText() + ".",
+			Choices: keys.Map{
+				keys.New("y", "leave", func() tea.Cmd { return a.leaves }, "y"),
+				keys.New("Esc", "stay", keys.Just(func() {}), "esc"),
+			},
+		})
+		return nil
 	}
 	a.menu(strip.Menu{
 		Bad:  true,

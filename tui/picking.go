@@ -35,7 +35,7 @@ type (
 		from   string // the view that it was asked for in
 		p      *runbook.Prepared
 		plan   runbook.Plan
-		beside bool // it is a deed
+		entry  runbooks.Entry
 		err    error
 		values map[string]string
 	}
@@ -68,9 +68,9 @@ func (a *app) needs(n needed) tea.Cmd {
 		return nil
 	}
 	prepare := func(values map[string]string) tea.Cmd {
-		got := prepared{app: a, from: a.places[a.shown].name, beside: n.entry.Beside, values: values}
+		got := prepared{app: a, from: a.places[a.shown].name, entry: n.entry, values: values}
 		return func() tea.Msg {
-			if got.p, got.err = a.opt.Library.Prepare(n.entry.Book, values); got.err == nil && !got.beside {
+			if got.p, got.err = a.opt.Library.Prepare(n.entry.Book, values); got.err == nil && !got.entry.Beside {
 				got.plan = got.p.Plan(a.session.Facts())
 			}
 			return got
@@ -106,10 +106,10 @@ func (a *app) planned(got prepared) tea.Cmd {
 	for name, value := range got.values {
 		a.given[name] = value
 	}
-	if got.beside {
+	if got.entry.Beside {
 		a.inputs.Forget()
 		a.show("console")
-		return a.do(got.p)
+		return a.do(got.p, got.entry.OnLine)
 	}
 	shown := time.Now()
 	a.plan.Show(got.plan, func() tea.Cmd {

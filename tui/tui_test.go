@@ -536,7 +536,7 @@ func TestNoEscapeSequenceOfTheDeviceGetsThrough(t *testing.T) {
 func TestEveryChoiceOfTheLeaderKeyIsInSight(t *testing.T) {
 	a := newWired(t).app
 	feed(a, rescue()...)
-	a.openLeader()
+	a.openLeader(true)
 	for _, size := range [][2]int{{200, 50}, {160, 40}, {80, 24}, {60, 20}} {
 		text := strings.Join(shown(a, size[0], size[1]), "\n")
 		for _, want := range []string{"h hunt the speed", "s set our speed", "b send a break", "/ search", "x stop the runbook", "i interlocks off", "u charset", "p plain screen", "q quit", "l lock all keys to the device", "^G, F1–F12 to the device"} {

@@ -129,6 +129,16 @@ func Load(path string) (*Dialect, error) { return Library(nil).Load(path) }
 // Parse does the same with text available; name is used in complaints.
 func Parse(name string, data []byte) (*Dialect, error) { return Library(nil).Parse(name, data) }
 
+// Generic is what is taken of a device that nobody has described: nothing that is its own.
+func Generic() *Dialect {
+	const never = `[^\x00-\x{10FFFF}]` // a prompt that none is
+	d, err := Parse("generic.yaml", []byte("dialect: generic\ntitle: any device\nmodes: [{mode: unknown, prompt: '^"+never+"$'}]\n"))
+	if err != nil {
+		panic(err) // it is ours
+	}
+	return d
+}
+
 // Warnings are the remarks about what is allowed but odd.
 func (d *Dialect) Warnings() []*source.Complaint { return d.warnings }
 

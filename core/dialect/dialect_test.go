@@ -241,3 +241,17 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestNothingIsKnownOfAnyDevice holds the generic dialect to nothing that a device writes.
+func TestNothingIsKnownOfAnyDevice(t *testing.T) {
+	d := Generic()
+	assert.Equal(t, "generic", d.Dialect)
+	assert.Empty(t, d.ActionNames())
+	assert.Empty(t, d.ReadingNames())
+	assert.Empty(t, d.IdentityFact())
+	for _, line := range []string{"", "> ", "mare-gw1 // ", "# ", "\x00", "\u00ff", "login: "} {
+		for _, mode := range d.Modes {
+			assert.False(t, mode.Prompt.RE().MatchString(line), "%q", line)
+		}
+	}
+}

@@ -10,7 +10,7 @@ import (
 	"pilotrix/core/runbook/engine"
 )
 
-// deeds are what the operator has done by itself, beside whatever else goes on. They belong to the session's loop.
+// deeds are what the operator has done by itself, without a run. They belong to the session's loop.
 type deeds struct {
 	next  int
 	open  map[string]context.CancelCauseFunc
@@ -26,12 +26,20 @@ var errSessionOver = errors.New("the session ended")
 // maxTold is how much a deed says before it is heard; more is dropped.
 const maxTold = 8
 
-// Do carries out a deed beside the line, until it is done, EndDeed, or the session's end; it returns at once. On told
-// comes what the operator has to know and what is recorded nowhere; it is closed when the deed is over.
-func (s *Session) Do(p *runbook.Prepared) (id string, told <-chan string, err error) {
+// errLineTaken is why a deed has no line.
+var errLineTaken = errors.New("a runbook, or something else that was begun, has the line: it ends, or is stopped, first")
+
+// Do carries out a deed, until it is done, EndDeed, or the session's end; it returns at once. One that needs the line
+// has the helm meanwhile, and ends when the operator takes it. On told comes what the operator has to know and what is
+// recorded nowhere; it is closed when the deed is over.
+func (s *Session) Do(p *runbook.Prepared, onLine bool) (id string, told <-chan string, err error) {
 	s.hub.Protect(p.Secrets()...)
 	ctx, cancel := context.WithCancelCause(context.Background())
 	begun := s.do(func() {
+		if onLine && !s.helm.begin("yours") {
+			err = errLineTaken
+			return
+		}
 		s.deeds.next++
 		id = strconv.Itoa(s.deeds.next)
 		if s.deeds.open == nil {
@@ -41,11 +49,14 @@ func (s *Session) Do(p *runbook.Prepared) (id string, told <-chan string, err er
 		s.deeds.group.Add(1)
 	})
 	if !begun {
-		cancel(errSessionOver)
-		return "", nil, errSessionOver
+		err = errSessionOver
+	}
+	if err != nil {
+		cancel(err)
+		return "", nil, err
 	}
 	tells := make(chan string, maxTold)
-	deed := engine.Deed{ID: id, Prepared: p, Tell: func(text string) {
+	deed := engine.Deed{ID: id, Prepared: p, Line: onLine, Tell: func(text string) {
 		select {
 		case tells <- text:
 		default:
@@ -56,7 +67,12 @@ func (s *Session) Do(p *runbook.Prepared) (id string, told <-chan string, err er
 		defer close(tells)
 		defer cancel(nil)
 		_ = deed.Execute(ctx, console{s}) // its end is an event
-		s.do(func() { delete(s.deeds.open, id) })
+		s.do(func() {
+			delete(s.deeds.open, id)
+			if onLine {
+				s.helm.end("it is over")
+			}
+		})
 	}()
 	return id, tells, nil
 }

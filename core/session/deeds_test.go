@@ -37,7 +37,7 @@ func TestDeedsGoOnBesideEverything(t *testing.T) {
 		var ids []string
 		var told []<-chan string
 		for range 3 {
-			id, tells, err := s.Do(waitingDeed(t, s.Dialect()))
+			id, tells, err := s.Do(waitingDeed(t, s.Dialect()), false)
 			require.NoError(t, err)
 			assert.Equal(t, "TFTP, 192.0.2.10, lamp.img", <-tells)
 			ids, told = append(ids, id), append(told, tells)
@@ -67,8 +67,58 @@ func TestDeedsGoOnBesideEverything(t *testing.T) {
 			ids[0] + " stopped the session ended", ids[1] + " stopped ended by the operator",
 			ids[2] + " stopped the session ended",
 		}, ends)
-		_, _, err := s.Do(waitingDeed(t, s.Dialect()))
+		_, _, err := s.Do(waitingDeed(t, s.Dialect()), false)
 		assert.ErrorIs(t, err, errSessionOver)
 		assert.NoError(t, context.Cause(t.Context()))
+	})
+}
+
+// TestADeedOnTheLineHasTheHelm sends a file to a receiver that never asks: only one such deed goes at a time and no
+// runbook beside it, and a key takes the helm, which ends it.
+func TestADeedOnTheLineHasTheHelm(t *testing.T) {
+	lockedBy(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		path := filepath.Join(t.TempDir(), "lamp.img")
+		require.NoError(t, os.WriteFile(path, []byte("lamp"), 0o600))
+		sends := func() *runbook.Prepared {
+			book, err := verbs.Carry()
+			require.NoError(t, err)
+			p, err := book.Prepare(dialect.Generic(), map[string]string{"file": path}, runbook.Kit{})
+			require.NoError(t, err)
+			return p
+		}
+		who := func() (who string) { s.do(func() { who = s.helm.who }); return who }
+		_, over, err := s.Do(sends(), true)
+		require.NoError(t, err)
+		synctest.Wait()
+		assert.NotEqual(t, event.Hand, who())
+		_, _, err = s.Do(sends(), true)
+		assert.ErrorIs(t, err, errLineTaken)
+		_, err = s.Run(t.Context(), sends())
+		assert.Error(t, err, "a run does not begin beside it")
+		_, beside, err := s.Do(waitingDeed(t, s.Dialect()), false)
+		require.NoError(t, err, "what needs no line does")
+		assert.NotEmpty(t, <-beside)
+		typeKeys(s, "x")
+		_, more := <-over
+		assert.False(t, more)
+		synctest.Wait()
+		assert.Equal(t, event.Hand, who())
+		assert.Equal(t, "x", l.got())
+
+		_, over, err = s.Do(sends(), true)
+		require.NoError(t, err, "the line is free again")
+		_, more = <-over // after its time
+		assert.False(t, more)
+		s.Close("the test ends")
+		var ends []string
+		for _, d := range collect[event.Deed](t, feed) {
+			if d.State == event.DeedEnded {
+				ends = append(ends, string(d.Outcome)+" "+d.Message)
+			}
+		}
+		require.Len(t, ends, 3)
+		assert.Contains(t, ends[0], "stopped")
+		assert.Contains(t, ends[1], "failed “Send it”: no receiver asked for lamp.img within 2m0s")
+		assert.Equal(t, "stopped the session ended", ends[2])
 	})
 }

@@ -20,6 +20,8 @@ var (
 	Interlocks = letter("i")
 	Lock       = letter("l")
 	Quit       = letter("q")
+	More       = letter(".")
+	Carry      = letter("t")
 	Offer      = letter("o")
 	Watch      = letter("v")
 )

@@ -144,8 +144,12 @@ func (l *Library) Takes(book *runbook.Runbook, input runbook.Input, value string
 
 // Prepare implements tui.Library.
 func (l *Library) Prepare(book *runbook.Runbook, values map[string]string) (*runbook.Prepared, error) {
+	d := l.opened.Dialect()
+	if d == nil {
+		d = dialect.Generic()
+	}
 	if err := session.LinesMissing(book.Lines(), l.opened.Lines()); err != nil {
 		return nil, err
 	}
-	return book.Prepare(l.opened.Dialect(), values, l.kit())
+	return book.Prepare(d, values, l.kit())
 }

@@ -23,7 +23,8 @@ type Entry struct {
 	About  string
 	Last   string // how it went last time, in words
 	Single bool   // it is one action
-	Beside bool   // it is done beside the line, at once, and is no run
+	Beside bool   // it is done at once, and is no run
+	OnLine bool   // what is no run needs the line
 	WhyNot string // why it cannot be carried out here
 }
 

@@ -242,6 +242,15 @@ func progress(t theme.Theme, s *state.State, m *state.Transfer) paint.Line {
 	}
 }
 
+// ProgressText is how far a transfer is, in words.
+func ProgressText(m *state.Transfer) string {
+	text := m.Plan.File + ", " + shareText(m)
+	if m.Got.Left > 0 {
+		text += ", " + units.Clock(m.Got.Left) + " left"
+	}
+	return fmt.Sprintf("%s, %.1f kB/s, %d resent", text, m.Got.Rate/1000, m.Got.Resent)
+}
+
 func ended(t theme.Theme, s *state.State, v View) paint.Line {
 	color, mark := t.End(s.RunEnd.Outcome), " ✗  "
 	if s.RunEnd.Outcome.Taking() != event.Bad {

@@ -12,10 +12,11 @@ import (
 )
 
 // Deed is a small runbook that the operator has carried out by itself, beside whatever else goes on, a run included:
-// its verbs are those of any runbook, and its events touch no run's. It needs no line.
+// its verbs are those of any runbook, and its events touch no run's.
 type Deed struct {
 	ID       string
 	Prepared *runbook.Prepared
+	Line     bool // it has the line, and with it the helm; else it types nothing
 	// Tell is told what the operator has to know and what is recorded nowhere, such as what a device has to be told of a
 	// server; nil for nobody.
 	Tell func(text string)
@@ -32,7 +33,9 @@ func (d Deed) Execute(ctx context.Context, console Console) error {
 	console.Emit(beside.event(event.DeedBegun))
 	err := run.doDeed(ctx)
 	end := beside.event(event.DeedEnded)
-	end.Outcome, end.Message = event.OutcomeOf(err)
+	if end.Outcome, end.Message = event.OutcomeOf(err); errors.Is(err, ErrStopped) {
+		end.Outcome = event.Stopped
+	}
 	if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && cause != nil {
 		end.Message = cause.Error()
 	}
@@ -96,33 +99,66 @@ func (c *besideLine) Ask(_ context.Context, ask event.Ask) (string, error) {
 	return "", fmt.Errorf("%s is asked, and nothing is asked beside the line", ask.Form)
 }
 
-// WithHelm implements Console: whoever has the helm, a deed goes on.
+// WithHelm implements Console: whoever has the helm, a deed beside the line goes on.
 func (c *besideLine) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {
+	if c.deed.Line {
+		return c.Console.WithHelm(ctx)
+	}
 	return context.WithCancel(ctx)
 }
 
+// AwaitHelm implements Console: when the operator takes the helm a deed that had it is over.
+func (c *besideLine) AwaitHelm(context.Context) (Wish, error) { return Stop, nil }
+
 // Type implements Console.
-func (c *besideLine) Type(context.Context, string, bool) error { return ErrNoLine }
+func (c *besideLine) Type(ctx context.Context, text string, secret bool) error {
+	if !c.deed.Line {
+		return ErrNoLine
+	}
+	return c.Console.Type(ctx, text, secret)
+}
 
 // Command implements Console.
-func (c *besideLine) Command(_ context.Context, text string, _ Typing) error {
-	return fmt.Errorf("“%s” is not typed: %w", text, ErrNoLine)
+func (c *besideLine) Command(ctx context.Context, text string, how Typing) error {
+	if !c.deed.Line {
+		return fmt.Errorf("“%s” is not typed: %w", text, ErrNoLine)
+	}
+	return c.Console.Command(ctx, text, how)
 }
 
 // SetSpeed implements Console.
-func (c *besideLine) SetSpeed(context.Context, int, string) error { return ErrNoLine }
+func (c *besideLine) SetSpeed(ctx context.Context, baud int, why string) error {
+	if !c.deed.Line {
+		return ErrNoLine
+	}
+	return c.Console.SetSpeed(ctx, baud, why)
+}
 
 // Hunt implements Console.
-func (c *besideLine) Hunt(context.Context, sense.Hunt) (sense.Found, error) {
-	return sense.Found{}, ErrNoLine
+func (c *besideLine) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error) {
+	if !c.deed.Line {
+		return sense.Found{}, ErrNoLine
+	}
+	return c.Console.Hunt(ctx, hunt)
 }
 
 // Carry implements Console.
-func (c *besideLine) Carry(context.Context, func(context.Context, transfer.Duplex) error) error {
-	return ErrNoLine
+func (c *besideLine) Carry(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error {
+	if !c.deed.Line {
+		return ErrNoLine
+	}
+	return c.Console.Carry(ctx, carry)
 }
 
-// TakeBack implements Console.
+// Tidy implements Console.
+func (c *besideLine) Tidy(ctx context.Context) error {
+	if !c.deed.Line {
+		return nil
+	}
+	return c.Console.Tidy(ctx)
+}
+
+// TakeBack implements Console: the helm is given to a deed by whoever begins it.
 func (c *besideLine) TakeBack(string) {}
 
 // HandOver implements Console.
@@ -130,6 +166,3 @@ func (c *besideLine) HandOver(string) bool { return false }
 
 // Release implements Console.
 func (c *besideLine) Release(string) {}
-
-// Tidy implements Console.
-func (c *besideLine) Tidy(context.Context) error { return nil }

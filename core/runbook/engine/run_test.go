@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -103,6 +104,7 @@ type echoing struct {
 	answers  map[string][]string // to each command, in turn; the last one stays
 	typed    []string
 	view     sense.State
+	emitting sync.Mutex // servers say something, too
 	events   []event.Body
 	decide   func(event.Ask) string
 	baud     int // of its line, 0 for one without
@@ -118,6 +120,8 @@ type echoing struct {
 
 func (c *echoing) Clock() clock.Clock { return clock.Real() }
 func (c *echoing) Emit(body event.Body) {
+	c.emitting.Lock()
+	defer c.emitting.Unlock()
 	c.events = append(c.events, body)
 	if _, ended := body.(event.StepEnd); ended && !c.awayAt.IsZero() {
 		c.view.AtPrompt = false

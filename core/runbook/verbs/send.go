@@ -181,6 +181,19 @@ func (w *sendWork) overLine(
 	if err := awaitReceiver(run, ctx, b); err != nil {
 		return err
 	}
+	if err := moves(ctx, run, s, img, file, variant, cmp.Or(b.Action.Limit(0), s.Timeout)); err != nil {
+		return err
+	}
+	run.Now(s, "Has sent "+img.Name, "the device's word on the file", s.Timeout)
+	return afterSend(run, ctx, b)
+}
+
+// moves sends a file to the receiver that waits. endWait is how long that one may take until it has taken the end.
+func moves(
+	ctx context.Context, run *engine.Run, s *runbook.PreparedStep, img *image.Image, file io.Reader,
+	variant xmodem.Variant, endWait time.Duration,
+) error {
+	doing := fmt.Sprintf("Sends %s by %s", img.Name, variant)
 	run.Now(s, doing, fmt.Sprintf("the answer to each block, each within %s", sendAnswer*3/2), s.Timeout)
 	allowed := allowedRate(run, variant)
 	run.Console.Emit(event.Mark{Text: fmt.Sprintf("%s by %s, %d B", img.Name, variant, img.Size)})
@@ -192,7 +205,7 @@ func (w *sendWork) overLine(
 		Allowed:  allowed,
 	})
 	var result xmodem.Result
-	err = run.Console.Carry(ctx, func(ctx context.Context, port transfer.Duplex) error {
+	err := run.Console.Carry(ctx, func(ctx context.Context, port transfer.Duplex) (err error) {
 		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
 		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
 			Variant:   variant,
@@ -201,17 +214,13 @@ func (w *sendWork) overLine(
 			Answer:    sendAnswer,
 			File:      img.Name,
 			Character: arithmetic.CharacterTime(run.Console.LineRate()),
-			EndWait:   cmp.Or(b.Action.Limit(0), s.Timeout),
+			EndWait:   endWait,
 			Progress:  transferProgress(run, img.Size, allowed),
 		})
 		return err
 	})
 	run.Console.Emit(transferEnd(result, err, ctx))
-	if err != nil {
-		return err
-	}
-	run.Now(s, "Has sent "+img.Name, "the device's word on the file", s.Timeout)
-	return afterSend(run, ctx, b)
+	return err
 }
 
 // Allowed is the most that the protocol carries on our line, in bytes a second, 0 without a speed.

@@ -14,7 +14,7 @@ import (
 var works = []any{
 	&actWork{}, &agreeWork{}, &alreadyWork{}, &catchWork{}, &checkWork{}, &computeWork{}, &describeWork{}, &eraseWork{},
 	&findWork{}, &followWork{}, &gatherWork{}, &handOverWork{}, &noteWork{},
-	offerWork{},
+	offerWork{}, &carryWork{},
 	&operatorWork{}, &pageWork{}, &pollWork{},
 	&provisionWork{}, &readWork{}, &receiveWork{}, &restartWork{}, &sendWork{}, &serveWork{}, &snapshotWork{}, &speedWork{},
 	&upgradeWork{}, &waitOutWork{}, &waitWork{}, &watchWork{}, &writeWork{},
