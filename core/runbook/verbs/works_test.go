@@ -14,7 +14,8 @@ import (
 var works = []any{
 	&actWork{}, &agreeWork{}, &alreadyWork{}, &catchWork{}, &checkWork{}, &computeWork{}, &describeWork{}, &eraseWork{},
 	&findWork{}, &followWork{}, &gatherWork{}, &handOverWork{}, &noteWork{},
-	offerWork{}, &carryWork{},
+	offerWork{},
+	&carryWork{},
 	&operatorWork{}, &pageWork{}, &pollWork{},
 	&provisionWork{}, &readWork{}, &receiveWork{}, &restartWork{}, &sendWork{}, &serveWork{}, &snapshotWork{}, &speedWork{},
 	&upgradeWork{}, &waitOutWork{}, &waitWork{}, &watchWork{}, &writeWork{},
