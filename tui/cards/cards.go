@@ -53,13 +53,13 @@ type painter struct {
 // cards chooses by what happens now.
 func (p painter) cards() [][]paint.Line {
 	if p.s.RunEnd != nil {
-		return [][]paint.Line{p.ended(), p.byItself(), p.pending(), p.proved(), p.banks(), p.checked(), p.device()}
+		return [][]paint.Line{p.ended(), p.yours(), p.byItself(), p.pending(), p.proved(), p.banks(), p.checked(), p.device()}
 	}
 	if !p.s.Running() {
-		return [][]paint.Line{p.line(), p.byItself(), p.pending(), p.banks(), p.reach(), p.device(), p.remarks()}
+		return [][]paint.Line{p.line(), p.yours(), p.byItself(), p.pending(), p.banks(), p.reach(), p.device(), p.remarks()}
 	}
 	if p.s.Helm.Who == event.Hand {
-		return [][]paint.Line{p.byHand(), p.pending(), p.device(), p.remarks()}
+		return [][]paint.Line{p.byHand(), p.yours(), p.pending(), p.device(), p.remarks()}
 	}
 	all := [][]paint.Line{p.now(), p.pending()}
 	if len(p.s.Tried) > 0 {
@@ -101,6 +101,19 @@ func (p painter) asked(step *state.Step) (all [][]paint.Line) {
 		}
 	}
 	return all
+}
+
+// yours is the file that is on its way by what the operator began.
+func (p painter) yours() []paint.Line {
+	if len(p.s.Deeds) == 0 {
+		return nil
+	}
+	for _, t := range []*state.Transfer{p.s.Transfer, p.s.Moving()} {
+		if t.Active() {
+			return p.transfer(t)
+		}
+	}
+	return nil
 }
 
 // moved is the file that is on its way now: over the line, or else by a server.
