@@ -1,11 +1,7 @@
 package demo
 
 import (
-	"crypto/sha256"
-	"errors"
-	"fmt"
 	"net/netip"
-	"path/filepath"
 
 	"pilotrix/bench"
 	"pilotrix/bench/brindle"
@@ -48,7 +44,9 @@ var _ = show(Scene{
 	Speed:   38400,
 	Inputs:  map[string]string{"user": user, "password": password},
 	files: func(folder string) error {
-		return write(filepath.Join(folder, "shelf"), "tern-"+rescueRelease+".brm", rescueImage())
+		s := shelfIn(folder)
+		s.put("tern-"+rescueRelease+".brm", rescueImage())
+		return s.err
 	},
 	place: map[string]func(string) string{"image": in("tern-" + rescueRelease + ".brm")},
 })
@@ -78,17 +76,12 @@ func Router(lan *bench.LAN, size int) *brindle.Router {
 // RouterShelf makes the shelf of that router's scene in a folder: the wanted image, the one that runs, and one for
 // another model.
 func RouterShelf(folder string, size int) error {
-	shelf := filepath.Join(folder, "shelf")
-	sums := ""
+	s := shelfIn(folder)
 	for _, release := range []string{"4.2.1", "4.0.7"} {
-		data, name := RouterImage(release, size), "tern-"+release+".brm"
-		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(data), name)
-		if err := write(shelf, name, data); err != nil {
-			return err
-		}
+		s.publish("tern-"+release+".brm", RouterImage(release, size))
 	}
-	other := brindle.MakeImage("4.2.1", []string{"R40-16"}, size/4)
-	return errors.Join(write(shelf, "tern-4.2.1-r40-16.brm", other), write(shelf, "SHA256SUMS", []byte(sums)))
+	s.put("tern-4.2.1-r40-16.brm", brindle.MakeImage("4.2.1", []string{"R40-16"}, size/4))
+	return s.with(sha256Sums)
 }
 
 // Release and size of the image that the rescue sends.

@@ -3,11 +3,8 @@ package demo
 import (
 	"archive/zip"
 	"bytes"
-	"crypto/sha256"
 	"errors"
-	"fmt"
 	"net/netip"
-	"path/filepath"
 
 	"pilotrix/bench"
 	"pilotrix/bench/cormel"
@@ -73,7 +70,7 @@ func GatewayLicence(release string) []byte { return cormel.MakeLicence(release, 
 // intermediate one inside an archive, a licence, two that do not fit, and one whose published digest is
 // another's.
 func GatewayShelf(folder string, size int) error {
-	wanted, between := GatewayImage("8.1.0", size), GatewayImage("7.6.1", size)
+	between := GatewayImage("7.6.1", size)
 	larger := cormel.MakeCargo(cormel.Cargo{Release: "8.1.0", Models: []string{"G2-16"}, Boot: "2.0", Licence: "8"},
 		size/4)
 	newer := cormel.MakeCargo(
@@ -82,18 +79,15 @@ func GatewayShelf(folder string, size int) error {
 	if err != nil {
 		return err
 	}
-	sums := fmt.Sprintf("%x  lark-8.1.0.cgo\n%x  lark-7.6.1.zip\n%x  card-line-3.4.cgo\n", sha256.Sum256(wanted),
-		sha256.Sum256(archive), sha256.Sum256(larger))
-	for name, data := range map[string][]byte{
-		"lark-8.1.0.cgo": wanted, "lark-7.6.1.zip": archive, "lark-8.1.0-g2-16.cgo": larger, "lark-8.3.0.cgo": newer,
-		"card-line-3.4.cgo": CardFirmware("line",
-			"3.4"), "mare-gw1-8.licence": GatewayLicence("8"), "SHA256SUMS": []byte(sums),
-	} {
-		if err := write(filepath.Join(folder, "shelf"), name, data); err != nil {
-			return err
-		}
-	}
-	return nil
+	s := shelfIn(folder)
+	s.publish("lark-8.1.0.cgo", GatewayImage("8.1.0", size))
+	s.publish("lark-7.6.1.zip", archive)
+	s.put("lark-8.1.0-g2-16.cgo", larger)
+	s.put("lark-8.3.0.cgo", newer)
+	s.put("card-line-3.4.cgo", CardFirmware("line", "3.4"))
+	s.lists("card-line-3.4.cgo", larger) // another's digest
+	s.put("mare-gw1-8.licence", GatewayLicence("8"))
+	return s.with(sha256Sums)
 }
 
 // CardFirmware is an image for the gateway's cards.

@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -114,13 +113,6 @@ func show(all ...Scene) bool {
 
 func in(name string) func(string) string {
 	return func(folder string) string { return filepath.Join(folder, "shelf", name) }
-}
-
-func write(folder, name string, data []byte) error {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return err
-	}
-	return os.WriteFile(filepath.Join(folder, name), data, 0o600)
 }
 
 // Scenes lists the demos by name.

@@ -1,11 +1,8 @@
 package demo
 
 import (
-	"crypto/sha256"
-	"errors"
 	"fmt"
 	"net/netip"
-	"path/filepath"
 
 	"pilotrix/bench"
 	"pilotrix/bench/dunlin"
@@ -76,12 +73,9 @@ func PackageName(part, release, architecture string) string {
 // PackagesShelf makes the shelf of that router's scene in a folder: all parts of the lower release, those of the
 // running one, the core for another architecture, and a release whose mesh is only there for that.
 func PackagesShelf(folder string, size int) error {
-	shelf, sums := filepath.Join(folder, "shelf"), ""
-	var err error
+	s := shelfIn(folder)
 	add := func(part, release, architecture string) {
-		data, name := Package(part, release, architecture, size), PackageName(part, release, architecture)
-		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(data), name)
-		err = errors.Join(err, write(shelf, name, data))
+		s.publish(PackageName(part, release, architecture), Package(part, release, architecture, size))
 	}
 	for _, part := range []string{"core", "gauges", "mesh"} {
 		add(part, "6.2", "oak64")
@@ -91,5 +85,5 @@ func PackagesShelf(folder string, size int) error {
 	add("core", "6.3", "oak64")
 	add("gauges", "6.3", "oak64")
 	add("mesh", "6.3", "elm32")
-	return errors.Join(err, write(shelf, "SHA256SUMS", []byte(sums)))
+	return s.with(sha256Sums)
 }

@@ -1,11 +1,7 @@
 package demo
 
 import (
-	"crypto/sha256"
-	"errors"
-	"fmt"
 	"net/netip"
-	"path/filepath"
 
 	"pilotrix/bench"
 	"pilotrix/bench/maskel"
@@ -78,14 +74,12 @@ func NewSwitchSetup() []byte {
 // NewSwitchShelf makes the shelf of that switch's scene in a folder: the wanted image, its setup, one whose name lies
 // about its release, and one for another model.
 func NewSwitchShelf(folder string, size int) error {
-	shelf := filepath.Join(folder, "shelf")
-	wanted, setup := NewSwitchImage("3.2", size), NewSwitchSetup()
-	old, other := NewSwitchImage("3.1", size/4), maskel.MakeLoad(
-		maskel.Load{Release: "3.2", Models: []string{"S24"}, Boot: "1.4"}, size/4)
-	sums := fmt.Sprintf("%x  strand-s8-3.2.msl\n%x  tangle-sw2.setup\n", sha256.Sum256(wanted), sha256.Sum256(setup))
-	return errors.Join(write(shelf, "strand-s8-3.2.msl", wanted), write(shelf, "tangle-sw2.setup", setup),
-		write(shelf, "strand-s8-3.3.msl", old), write(shelf, "strand-3.2-s24.msl", other),
-		write(shelf, "SHA256SUMS", []byte(sums)))
+	s := shelfIn(folder)
+	s.publish("strand-s8-3.2.msl", NewSwitchImage("3.2", size))
+	s.publish("tangle-sw2.setup", NewSwitchSetup())
+	s.put("strand-s8-3.3.msl", NewSwitchImage("3.1", size/4))
+	s.put("strand-3.2-s24.msl", stackLoad("3.2", size/4, "1.4", "S24"))
+	return s.with(sha256Sums)
 }
 
 // stackSize is the size of the stack's images, their heads left out.
@@ -120,24 +114,22 @@ func Switches(lan *bench.LAN, s maskel.Settings) *maskel.Stack {
 
 // StackImage is an image for the stack.
 func StackImage(release string, size int) []byte {
-	return maskel.MakeLoad(maskel.Load{Release: release, Models: []string{"S24", "S24-48"}, Boot: "1.4"}, size)
+	return stackLoad(release, size, "1.4", "S24", "S24-48")
+}
+
+func stackLoad(release string, size int, boot string, models ...string) []byte {
+	return maskel.MakeLoad(maskel.Load{Release: release, Models: models, Boot: boot}, size)
 }
 
 // StackShelf makes the shelf of the stack's scene in a folder: the wanted image, the one that runs, one that is not for
 // every unit, and one that wants newer boot firmware.
 func StackShelf(folder string, size int) error {
-	wanted, runs := StackImage("3.2", size), StackImage("3.1", size)
-	small := maskel.MakeLoad(maskel.Load{Release: "3.2", Models: []string{"S24"}, Boot: "1.4"}, size/4)
-	later := maskel.MakeLoad(maskel.Load{Release: "4.0", Models: []string{"S24", "S24-48"}, Boot: "2.0"}, size/4)
-	sums := fmt.Sprintf("%x  strand-3.2.msl\n%x  strand-3.1.msl\n", sha256.Sum256(wanted), sha256.Sum256(runs))
-	for name, data := range map[string][]byte{
-		"strand-3.2.msl": wanted, "strand-3.1.msl": runs, "strand-3.2-s24.msl": small, "strand-4.0.msl": later, "SHA256SUMS": []byte(sums),
-	} {
-		if err := write(filepath.Join(folder, "shelf"), name, data); err != nil {
-			return err
-		}
-	}
-	return nil
+	s := shelfIn(folder)
+	s.publish("strand-3.2.msl", StackImage("3.2", size))
+	s.publish("strand-3.1.msl", StackImage("3.1", size))
+	s.put("strand-3.2-s24.msl", stackLoad("3.2", size/4, "1.4", "S24"))
+	s.put("strand-4.0.msl", stackLoad("4.0", size/4, "2.0", "S24", "S24-48"))
+	return s.with(sha256Sums)
 }
 
 var stackAddress = netip.MustParsePrefix("192.0.2.60/24")

@@ -1,11 +1,7 @@
 package demo
 
 import (
-	"crypto/sha256"
-	"errors"
-	"fmt"
 	"net/netip"
-	"path/filepath"
 
 	"pilotrix/bench"
 	"pilotrix/bench/orsel"
@@ -94,14 +90,11 @@ func Controller(lan *bench.LAN, release string) *orsel.Controller {
 // ControllerShelf makes the shelf of that controller's scene in a folder: the wanted image, the previous one it, and
 // one for another model.
 func ControllerShelf(folder string, size int) error {
-	shelf, sums := filepath.Join(folder, "shelf"), ""
+	s := shelfIn(folder)
 	for _, release := range []string{"3.4", "3.6"} {
-		data, name := ControllerImage(release, size), "linnet-"+release+".orl"
-		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(data), name)
-		if err := write(shelf, name, data); err != nil {
-			return err
-		}
+		s.publish("linnet-"+release+".orl", ControllerImage(release, size))
 	}
-	other := orsel.MakeLoad(orsel.Load{Release: "3.6", Models: []string{"C4"}, Points: []string{"P3"}}, size/4)
-	return errors.Join(write(shelf, "linnet-3.6-c4.orl", other), write(shelf, "SHA256SUMS", []byte(sums)))
+	s.put("linnet-3.6-c4.orl",
+		orsel.MakeLoad(orsel.Load{Release: "3.6", Models: []string{"C4"}, Points: []string{"P3"}}, size/4))
+	return s.with(sha256Sums)
 }

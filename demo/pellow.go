@@ -1,11 +1,7 @@
 package demo
 
 import (
-	"crypto/sha256"
-	"errors"
-	"fmt"
 	"net/netip"
-	"path/filepath"
 
 	"pilotrix/bench"
 	"pilotrix/bench/pellow"
@@ -95,20 +91,17 @@ func Bridge(lan *bench.LAN, size int, broken bool) *pellow.Bridge {
 // build description that is published beside it, one for another board, and one that is larger than the part that it
 // goes to.
 func BridgeShelf(folder string, size int) error {
-	shelf := filepath.Join(folder, "shelf")
-	sums := ""
+	s := shelfIn(folder)
 	for _, release := range []string{"2.6", "2.4"} {
 		data, name := BridgeSystem(release, size), "skua-"+release+".pws"
-		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(data), name)
-		if err := errors.Join(write(shelf, name, data),
-			write(shelf, name+".build", []byte(pellow.Describe(bridgeSystem(release), len(data))))); err != nil {
-			return err
-		}
+		s.publish(name, data)
+		s.put(name+".build", []byte(pellow.Describe(bridgeSystem(release), len(data))))
 	}
-	other := pellow.MakeSystem(pellow.System{Release: "2.6", Models: []string{"W5"}, Built: "2026-10-14"}, size/4)
-	large := pellow.MakeSystem(pellow.System{Release: "3.0", Models: []string{"W3"}, Built: "2026-11-02"}, 8<<20)
-	return errors.Join(write(shelf, "skua-2.6-w5.pws", other), write(shelf, "skua-3.0.pws", large),
-		write(shelf, "SHA256SUMS", []byte(sums)))
+	s.put("skua-2.6-w5.pws",
+		pellow.MakeSystem(pellow.System{Release: "2.6", Models: []string{"W5"}, Built: "2026-10-14"}, size/4))
+	s.put("skua-3.0.pws",
+		pellow.MakeSystem(pellow.System{Release: "3.0", Models: []string{"W3"}, Built: "2026-11-02"}, 8<<20))
+	return s.with(sha256Sums)
 }
 
 var bridgeAddress = netip.MustParsePrefix("192.0.2.45/24")

@@ -1,10 +1,7 @@
 package demo
 
 import (
-	"crypto/sha512"
-	"fmt"
 	"net/netip"
-	"path/filepath"
 
 	"pilotrix/bench"
 	"pilotrix/bench/tamsin"
@@ -70,13 +67,13 @@ func EdgeShelf(folder string, size int) error {
 	later := tamsin.MakeParcel(
 		tamsin.Parcel{Release: "6.0", Models: []string{"E8-1", "E8-2"}, Least: "5.4", Drops: []string{"tide gauges"}},
 		size)
-	sums := fmt.Sprintf("%x  marl-5.4.tms\n%x  marl-6.0.tms\n", sha512.Sum512(wanted), sha512.Sum512(later))
-	for name, data := range map[string][]byte{"marl-5.4.tms": wanted, "marl-5.4-e8-16.tms": larger, "marl-6.0.tms": later, "SHA512SUMS": []byte(sums)} {
-		if err := write(filepath.Join(folder, "shelf"), name, data); err != nil {
-			return err
-		}
-	}
-	return nil
+	s := shelfIn(folder)
+	s.put("marl-5.4.tms", wanted)
+	s.put("marl-5.4-e8-16.tms", larger)
+	s.put("marl-6.0.tms", later)
+	s.lists512("marl-5.4.tms", wanted)
+	s.lists512("marl-6.0.tms", later)
+	return s.with("SHA512SUMS")
 }
 
 var edgeAddress = netip.MustParsePrefix("192.0.2.21/24")
