@@ -391,7 +391,7 @@ func TestPasteIntoADevice(t *testing.T) {
 	require.NoError(t,
 		os.WriteFile(path, []byte("harbour\nlamp-and-tide\nlook banks\nfrobnicate\nlook lines\n"), 0o600))
 	args := []string{
-		"paste", path, "--on", "bench:mare-gw1", "--time-scale", "20", "--logbook", "none", "--prompt",
+		"paste", path, "--on", "bench:mare-gw1", "--time-scale", "8", "--logbook", "none", "--prompt",
 		`(name: |word: | / )$`,
 	}
 	const refused = `line 4 of the text ("frobnicate"): the device answered: no such word: frobnicate`

@@ -42,11 +42,12 @@ type Trial struct {
 	readings []*CompiledReading
 	ways     []*CompiledWay
 	used     map[string]int
+	made     map[*regexp.Regexp]shown.Prompts
 }
 
 // NewTrial begins with no text.
 func (d *Dialect) NewTrial() *Trial {
-	return &Trial{d: d, prompts: d.Prompts(), used: map[string]int{}}
+	return &Trial{d: d, prompts: d.Prompts(), used: map[string]int{}, made: map[*regexp.Regexp]shown.Prompts{}}
 }
 
 func (t *Trial) match(line *Tried, kind, name, more string) {
@@ -127,12 +128,22 @@ func (t *Trial) prompt(line string) (mode, command string, at bool) {
 			continue
 		}
 		for _, text := range []string{line, line + " "} { // a blank at the end may have been cut off
-			if rest, found := shown.NewPrompts(m.Prompt).Behind(text, ""); found {
+			if rest, found := t.promptsOf(m.Prompt).Behind(text, ""); found {
 				return m.Name, rest, true
 			}
 		}
 	}
 	return "", "", false
+}
+
+// promptsOf makes prompts of a pattern once: every line is held to each.
+func (t *Trial) promptsOf(pattern *regexp.Regexp) shown.Prompts {
+	made, known := t.made[pattern]
+	if !known {
+		made = shown.NewPrompts(pattern)
+		t.made[pattern] = made
+	}
+	return made
 }
 
 // own is what a line says by itself, in whatever it stands.
@@ -146,7 +157,7 @@ func (t *Trial) own(line *Tried) {
 	}
 	for _, dialog := range dialogs {
 		for _, text := range []string{line.Line, line.Line + " "} {
-			if rest, found := shown.NewPrompts(dialog.Pattern).
+			if rest, found := t.promptsOf(dialog.Pattern).
 				Behind(text, ""); found &&
 				len(strings.Fields(rest)) < 2 {
 				t.match(line, "question", dialog.Dialog.Dialog, "")

@@ -35,8 +35,12 @@ func withoutEnd(pattern string) *regexp.Regexp {
 	if last < 1 || tree.Sub[0].Op != syntax.OpBeginText || tree.Sub[last].Op != syntax.OpEndText {
 		return nil
 	}
-	tree.Sub = tree.Sub[:last]
-	begins, err := regexp.Compile(tree.String())
+	text, cut := strings.CutSuffix(pattern, "$")
+	if !cut { // it stands in other words there; to write the tree out takes milliseconds where a class is large
+		tree.Sub = tree.Sub[:last]
+		text = tree.String()
+	}
+	begins, err := regexp.Compile(text)
 	if err != nil {
 		return nil
 	}
