@@ -14,6 +14,7 @@ import (
 type deeds struct {
 	next  int
 	open  map[string]context.CancelCauseFunc
+	over  bool // none is begun any more
 	group sync.WaitGroup // of those that are open
 }
 
@@ -36,7 +37,11 @@ func (s *Session) Do(p *runbook.Prepared, onLine bool) (id string, told <-chan s
 	s.hub.Protect(p.Secrets()...)
 	ctx, cancel := context.WithCancelCause(context.Background())
 	begun := s.do(func() {
-		if onLine && !s.helm.begin("yours") {
+		switch {
+		case s.deeds.over:
+			err = errSessionOver
+			return
+		case onLine && !s.helm.begin("yours"):
 			err = errLineTaken
 			return
 		}
@@ -91,6 +96,7 @@ func (s *Session) EndDeed(id string) (open bool) {
 // endDeeds ends all that are open and waits for them: their servers are closed, and their ends said.
 func (s *Session) endDeeds() {
 	s.do(func() {
+		s.deeds.over = true
 		for _, cancel := range s.deeds.open {
 			cancel(errSessionOver)
 		}

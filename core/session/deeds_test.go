@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"testing/synctest"
 
@@ -121,4 +122,35 @@ func TestADeedOnTheLineHasTheHelm(t *testing.T) {
 		assert.Contains(t, ends[1], "failed “Send it”: no receiver asked for lamp.img within 2m0s")
 		assert.Equal(t, "stopped the session ended", ends[2])
 	})
+}
+
+// TestNoDeedOutlivesTheSession has some begun at the moment when the session ends: each is refused, or has ended when
+// Close is back.
+func TestNoDeedOutlivesTheSession(t *testing.T) {
+	for range 30 {
+		lockedBy(t, clearing, func(t *testing.T, s *Session, _ *fakeLine, feed *event.Feed) {
+			var begins sync.WaitGroup
+			begun := make(chan string, 8)
+			for range cap(begun) {
+				p := waitingDeed(t, s.Dialect())
+				begins.Go(func() {
+					if id, _, err := s.Do(p, false); err == nil {
+						begun <- id
+					} else {
+						assert.ErrorIs(t, err, errSessionOver)
+					}
+				})
+			}
+			s.Close("the test ends")
+			begins.Wait()
+			close(begun)
+			ended := map[string]bool{}
+			for _, d := range collect[event.Deed](t, feed) {
+				ended[d.ID] = ended[d.ID] || d.State == event.DeedEnded
+			}
+			for id := range begun {
+				assert.True(t, ended[id], id)
+			}
+		})
+	}
 }
