@@ -18,7 +18,7 @@ const (
 	unrecordedApproval = "unrecorded"
 )
 
-// approver answers holds where no operator is. What it was not told to approve, it stops.
+// approver answers holds where no operator is. What was not approved, it stops.
 func approver(approvals []string) func(event.Ask) string {
 	return func(ask event.Ask) string {
 		switch {

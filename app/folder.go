@@ -19,7 +19,7 @@ import (
 // ServedFolder is a folder whose files are handed out by servers of this laptop's.
 type ServedFolder struct {
 	Dock   *serve.Dock
-	Places []string // what a device has to be told of the servers besides their addresses, in words
+	Places []string // what a device needs to use the servers besides their addresses, in words
 
 	shelf    *image.Shelf
 	offers   *serve.Folder
@@ -131,7 +131,7 @@ func everywhere(at netip.Addr) string {
 	return fmt.Sprintf("%s is every network of this laptop: %s", at, strings.Join(some, ", "))
 }
 
-// placeTexts are what a device has to be told: of a server on every network once for each that it may be on.
+// placeTexts are what a device needs to use a server: of one on every network once for each that it may be on.
 func placeTexts(c *carrier.Carrier, place carrier.Endpoint) (texts []string) {
 	if !place.At.Addr().IsUnspecified() {
 		return []string{c.Text(place)}

@@ -32,7 +32,7 @@ type Opening struct {
 	Saved       *inventory.Device // as it is kept, nil where it is not
 }
 
-// ErrBench is why a simulated device could not be brought up: what was asked of it is not to be had.
+// ErrBench is why a simulated device could not be brought up: it has no such thing.
 type ErrBench struct{ error }
 
 // Begin opens a line and the logbook. Bench targets get a clock of their own.

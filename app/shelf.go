@@ -33,7 +33,7 @@ func ShelfFor(prepared *runbook.Prepared, d *dialect.Dialect, folders []string) 
 	return shelf, err
 }
 
-// ShowShelf tells the session what is on the shelf, now and whenever a folder changes, until ctx ends.
+// ShowShelf reports to the session what is on the shelf, now and whenever a folder changes, until ctx ends.
 func (o *Opened) ShowShelf(ctx context.Context, made MakeShelf) {
 	shelf, err := made()
 	o.warn(err)

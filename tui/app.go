@@ -78,7 +78,7 @@ type app struct {
 	plan           *plan.Plan
 	dialects       *dialects.Dialects
 	heard          heard
-	told           map[string]string // what the operator has to know of each deed, kept nowhere else
+	advice         map[string]string // what the operator has to know of each deed, kept nowhere else
 	given          map[string]string // what runbooks were given in this session, secrets too: kept nowhere else
 	replying       bool              // what is typed in the strip is the answer to a question of the session
 	tooSoon        bool
@@ -113,7 +113,7 @@ func newApp(ctx context.Context, opt Options) *app {
 		ctx:     ctx,
 		shell:   newShell(opt.Theme),
 		given:   map[string]string{},
-		told:    map[string]string{},
+		advice:  map[string]string{},
 		state:   state.New(),
 		console: console.New(80, 18),
 		events:  events.New(),
@@ -190,9 +190,9 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.hearSecond(msg)
 	case weighed:
 		a.weighs(msg)
-	case deedTells:
+	case deedAdvice:
 		if msg.app == a {
-			a.told[msg.id] = msg.text
+			a.advice[msg.id] = msg.text
 		}
 	case readAgain:
 		a.wasRead(msg.err)

@@ -19,8 +19,8 @@ import (
 
 // What the operator has done by itself, beside the line: files that are offered, addresses that are watched.
 
-// deedTells is what the operator has to know of a deed, and what no event has.
-type deedTells struct {
+// deedAdvice is what the operator has to know of a deed, and what no event has.
+type deedAdvice struct {
 	app      *app
 	id, text string
 }
@@ -57,17 +57,17 @@ func (a *app) deviceAddress() string {
 
 // do carries a deed out.
 func (a *app) do(p *runbook.Prepared, onLine bool) tea.Cmd {
-	id, told, err := a.session.Do(p, onLine)
+	id, advice, err := a.session.Do(p, onLine)
 	if err != nil {
 		a.say(err.Error())
 		return nil
 	}
 	return func() tea.Msg {
-		text, more := <-told
+		text, more := <-advice
 		if !more {
 			return nil // it is over, and has said nothing
 		}
-		return deedTells{a, id, text}
+		return deedAdvice{a, id, text}
 	}
 }
 
@@ -78,7 +78,7 @@ func (a *app) yours() string {
 		return ""
 	}
 	last := open[len(open)-1]
-	text := a.told[last.ID]
+	text := a.advice[last.ID]
 	if text == "" {
 		text = last.Doing
 	} else {

@@ -26,7 +26,7 @@ import (
 // Options are for whom it is, and what they get.
 type Options struct {
 	On        network.Interface
-	DHCP      provision.Options // what is given of addresses; who is admitted, and what is told, is filled in here
+	DHCP      provision.Options // what is given of addresses; who is admitted, and what they get, is filled in here
 	Wanted    *provision.Wanted
 	Shelf     *image.Shelf
 	BootFile  string             // what devices are told to fetch where they have nothing of their own; see BootFile
@@ -175,7 +175,7 @@ func (v *Service) Serve(ctx context.Context) error {
 	return v.desk.Serve(ctx, v.conn)
 }
 
-// given is what a device is told.
+// given is what a device gets with its address.
 func (v *Service) given(c provision.Client) provision.Given {
 	own, _ := v.opt.Devices.Of(c.MAC)
 	return provision.Given{
@@ -196,7 +196,7 @@ func (v *Service) needs(c provision.Client) provision.Needs {
 	return n
 }
 
-// wakes tells a channel that holds one word, and does not wait.
+// wakes sends to a channel that holds one word, and does not wait.
 func wakes(to chan<- struct{}) func() {
 	return func() {
 		select {

@@ -121,8 +121,8 @@ func Named(name string) (*Carrier, error) {
 	return nil, fmt.Errorf("no protocol %q to serve by; there are %s", name, Names(" and "))
 }
 
-// Tells is all that a device has to be told to fetch a file, in words.
-func (c *Carrier) Tells(e Endpoint, name string) string {
+// Instructions are all that a device needs to fetch a file, in words.
+func (c *Carrier) Instructions(e Endpoint, name string) string {
 	text := strings.ToUpper(c.Name) + ", " + e.At.Addr().String()
 	if e.At.Port() != c.Port {
 		text += " port " + strconv.Itoa(int(e.At.Port()))

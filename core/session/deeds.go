@@ -24,16 +24,16 @@ var errEndedByHand = errors.New("ended by the operator")
 // errSessionOver is why deeds end that are open when the session ends.
 var errSessionOver = errors.New("the session ended")
 
-// maxTold is how much a deed says before it is heard; more is dropped.
-const maxTold = 8
+// maxAdvice is how much a deed says before it is heard; more is dropped.
+const maxAdvice = 8
 
 // errLineTaken is why a deed has no line.
 var errLineTaken = errors.New("a runbook, or something else that was begun, has the line: it ends, or is stopped, first")
 
 // Do carries out a deed, until it is done, EndDeed, or the session's end; it returns at once. One that needs the line
-// has the helm meanwhile, and ends when the operator takes it. On told comes what the operator has to know and what is
+// has the helm meanwhile, and ends when the operator takes it. On advice comes what the operator has to know and what is
 // recorded nowhere; it is closed when the deed is over.
-func (s *Session) Do(p *runbook.Prepared, onLine bool) (id string, told <-chan string, err error) {
+func (s *Session) Do(p *runbook.Prepared, onLine bool) (id string, advice <-chan string, err error) {
 	s.hub.Protect(p.Secrets()...)
 	ctx, cancel := context.WithCancelCause(context.Background())
 	begun := s.do(func() {
@@ -60,16 +60,16 @@ func (s *Session) Do(p *runbook.Prepared, onLine bool) (id string, told <-chan s
 		cancel(err)
 		return "", nil, err
 	}
-	tells := make(chan string, maxTold)
-	deed := engine.Deed{ID: id, Prepared: p, Line: onLine, Tell: func(text string) {
+	advised := make(chan string, maxAdvice)
+	deed := engine.Deed{ID: id, Prepared: p, Line: onLine, Advise: func(text string) {
 		select {
-		case tells <- text:
+		case advised <- text:
 		default:
 		}
 	}}
 	go func() {
 		defer s.deeds.group.Done()
-		defer close(tells)
+		defer close(advised)
 		defer cancel(nil)
 		_ = deed.Execute(ctx, console{s}) // its end is an event
 		s.do(func() {
@@ -79,7 +79,7 @@ func (s *Session) Do(p *runbook.Prepared, onLine bool) (id string, told <-chan s
 			}
 		})
 	}()
-	return id, tells, nil
+	return id, advised, nil
 }
 
 // EndDeed ends a deed that is open. It reports whether there was one.

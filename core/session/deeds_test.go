@@ -36,25 +36,25 @@ func waitingDeed(t *testing.T, d *dialect.Dialect) *runbook.Prepared {
 func TestDeedsGoOnBesideEverything(t *testing.T) {
 	controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		var ids []string
-		var told []<-chan string
+		var advice []<-chan string
 		for range 3 {
-			id, tells, err := s.Do(waitingDeed(t, s.Dialect()), false)
+			id, advised, err := s.Do(waitingDeed(t, s.Dialect()), false)
 			require.NoError(t, err)
-			assert.Equal(t, "TFTP, 192.0.2.10, lamp.img", <-tells)
-			ids, told = append(ids, id), append(told, tells)
+			assert.Equal(t, "TFTP, 192.0.2.10, lamp.img", <-advised)
+			ids, advice = append(ids, id), append(advice, advised)
 		}
 		synctest.Wait()
 		s.TakeHelm()
 		typeKeys(s, "look\r")
-		assert.Equal(t, "look\r", l.got(), "the line is the hand's")
+		assert.Equal(t, "look\r", l.got(), "the line is the operator's")
 		assert.True(t, s.EndDeed(ids[1]))
-		_, more := <-told[1]
+		_, more := <-advice[1]
 		assert.False(t, more, "it is over")
 		synctest.Wait()
 		assert.False(t, s.EndDeed(ids[1]), "it is ended once")
 		assert.False(t, s.EndDeed("99"))
 		s.Close("the test ends")
-		for _, one := range told {
+		for _, one := range advice {
 			_, more := <-one
 			assert.False(t, more)
 		}

@@ -17,9 +17,9 @@ type Deed struct {
 	ID       string
 	Prepared *runbook.Prepared
 	Line     bool // it has the line, and with it the helm; else it types nothing
-	// Tell is told what the operator has to know and what is recorded nowhere, such as what a device has to be told of a
+	// Advise is given what the operator has to know and what is recorded nowhere, such as what a device needs to use a
 	// server; nil for nobody.
-	Tell func(text string)
+	Advise func(text string)
 }
 
 // ErrNoLine is why a deed does not type: the line is the operator's, or a run's.
@@ -53,10 +53,10 @@ func (run *Run) doDeed(ctx context.Context) (err error) {
 	return run.runSteps(ctx, run.Prepared.Steps, false)
 }
 
-// Tell has the operator know something that is recorded nowhere, where it is a deed.
-func (run *Run) Tell(text string) {
-	if beside, ok := run.Console.Console.(*besideLine); ok && beside.deed.Tell != nil {
-		beside.deed.Tell(text)
+// Advise has the operator know something that is recorded nowhere, where it is a deed.
+func (run *Run) Advise(text string) {
+	if beside, ok := run.Console.Console.(*besideLine); ok && beside.deed.Advise != nil {
+		beside.deed.Advise(text)
 	}
 }
 

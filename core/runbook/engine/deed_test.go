@@ -54,11 +54,11 @@ func TestAFileIsOfferedUntilItIsFetched(t *testing.T) {
 	c := &echoing{t: t, view: sense.State{Mode: "ready", AtPrompt: true}}
 	synctest.Test(t, func(t *testing.T) {
 		p, device := offers(t, 200_000, map[string]string{"protocol": "tftp"})
-		told, done := make(chan string, 1), make(chan error, 1)
+		advice, done := make(chan string, 1), make(chan error, 1)
 		go func() {
-			done <- engine.Deed{ID: "7", Prepared: p, Tell: func(text string) { told <- text }}.Execute(t.Context(), c)
+			done <- engine.Deed{ID: "7", Prepared: p, Advise: func(text string) { advice <- text }}.Execute(t.Context(), c)
 		}()
-		assert.Equal(t, "TFTP, 192.0.2.10, lamp.img", <-told)
+		assert.Equal(t, "TFTP, 192.0.2.10, lamp.img", <-advice)
 		client := tftp.Client{Network: device}
 		short, cut := context.WithCancel(t.Context())
 		_, err := client.Get(short, netip.MustParseAddrPort("192.0.2.10:69"), "lamp.img", cutting{cut})
@@ -115,13 +115,13 @@ func TestADeedTouchesNoRun(t *testing.T) {
 			p, device := offers(t, 5000, values)
 			ctx, cancel := context.WithCancelCause(t.Context())
 			defer cancel(nil)
-			told, done := make(chan string, 1), make(chan error, 1)
+			advice, done := make(chan string, 1), make(chan error, 1)
 			go func() {
-				done <- engine.Deed{ID: "1", Prepared: p, Tell: func(text string) { told <- text }}.Execute(ctx, c)
+				done <- engine.Deed{ID: "1", Prepared: p, Advise: func(text string) { advice <- text }}.Execute(ctx, c)
 			}()
 			text := ""
 			if end.outcome != event.Failed {
-				text = <-told
+				text = <-advice
 			}
 			if end.cut != nil {
 				cancel(end.cut)

@@ -16,7 +16,7 @@ import (
 
 var _ = runbook.Register(runbook.Verb{
 	Name:    "offer",
-	Does:    "stages a file, looks whether the device can get it, says what the device has to be told, and waits until it was fetched whole",
+	Does:    "stages a file, looks whether the device can get it, says what the device needs for it, and waits until it was fetched whole",
 	Timeout: 12 * time.Hour, Learns: true, Makes: serveMakes,
 	Cards: []string{runbook.CardPreflight, runbook.CardTransfer},
 	New:   func() runbook.Body { return new(offerBody) },
@@ -46,7 +46,7 @@ func (w offerWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 	if err != nil {
 		return err
 	}
-	run.Tell(by.Tells(at.place, at.name))
+	run.Advise(by.Instructions(at.place, at.name))
 	run.Now(s, "Offers "+at.name+" by "+by.Title(), "that it is fetched", s.Timeout)
 	return run.Console.Waits(ctx, func(ctx context.Context) error { return fetched(ctx, run, endings, at.name) })
 }
