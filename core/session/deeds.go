@@ -14,7 +14,7 @@ import (
 type deeds struct {
 	next  int
 	open  map[string]context.CancelCauseFunc
-	over  bool // none is begun any more
+	over  bool           // none is begun any more
 	group sync.WaitGroup // of those that are open
 }
 
