@@ -67,7 +67,7 @@ func TestWhatCannotBeKeptIsSaid(t *testing.T) {
 	o.Begin()
 	require.Len(t, o.Notices(), 1)
 	assert.Contains(t, o.Notices()[0], "nothing is recorded for now")
-	assert.ErrorAs(t, o.Close("the test ended"), new(Unrecorded))
+	assert.ErrorAs(t, o.Close("the test ended"), new(UnrecordedError))
 }
 
 func TestWhatTheBenchDoesNotHave(t *testing.T) {
@@ -79,12 +79,12 @@ func TestWhatTheBenchDoesNotHave(t *testing.T) {
 		"no such stick":  {Settings{Logbook: NoLogbook, Stick: "/nowhere"}, Opening{Target: rescued, Scale: 1}},
 	} {
 		_, err := opening.Begin(t.Context(), opening.Opening)
-		assert.ErrorAs(t, err, new(ErrBench), text)
+		assert.ErrorAs(t, err, new(BenchError), text)
 	}
 	settings := Settings{Logbook: NoLogbook, Awkward: bench.Awkward{}}
 	_, err := settings.Begin(t.Context(), Opening{Target: line.Target{Kind: line.Unix, Address: "/nowhere.sock"}})
 	require.Error(t, err)
-	assert.False(t, errors.As(err, new(ErrBench)), "a line that does not open is not for want of a better word")
+	assert.False(t, errors.As(err, new(BenchError)), "a line that does not open is not for want of a better word")
 }
 
 func TestSecondLinesAsTheyAreSaid(t *testing.T) {

@@ -7,20 +7,20 @@ import (
 	"pilotrix/core/session"
 )
 
-// Unrecorded is an end of its own: what happened could not be kept whole.
-type Unrecorded struct{ err error }
+// UnrecordedError is an end of its own: what happened could not be kept whole.
+type UnrecordedError struct{ err error }
 
 // Error implements error.
-func (u Unrecorded) Error() string { return "not recorded: " + u.err.Error() }
+func (u UnrecordedError) Error() string { return "not recorded: " + u.err.Error() }
 
 // Unwrap is why.
-func (u Unrecorded) Unwrap() error { return u.err }
+func (u UnrecordedError) Unwrap() error { return u.err }
 
 func unrecorded(err error) error {
 	if err == nil {
 		return nil
 	}
-	return Unrecorded{err}
+	return UnrecordedError{err}
 }
 
 // keep writes the session into the logbook. Where that is not possible now the session goes on, says so, and is written

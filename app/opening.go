@@ -32,8 +32,8 @@ type Opening struct {
 	Saved       *inventory.Device // as it is kept, nil where it is not
 }
 
-// ErrBench is why a simulated device could not be brought up: it has no such thing.
-type ErrBench struct{ error }
+// BenchError is why a simulated device could not be brought up: it has no such thing.
+type BenchError struct{ error }
 
 // Begin opens a line and the logbook. Bench targets get a clock of their own.
 func (p *Settings) Begin(ctx context.Context, with Opening) (*Opened, error) {
@@ -44,7 +44,7 @@ func (p *Settings) Begin(ctx context.Context, with Opening) (*Opened, error) {
 	}
 	opener := line.NewOpener(c)
 	if err := p.addBench(o, opener, with.Target, c); err != nil {
-		return nil, ErrBench{err}
+		return nil, BenchError{err}
 	}
 	o.place = with.placeOr(o.place)
 	p.asksBy(opener, with.Ask)

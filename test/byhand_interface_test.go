@@ -18,17 +18,29 @@ func worksByHand(
 ) (term *terminal, types func(text, then string) string, home string) {
 	t.Helper()
 	home = tempDir(t)
-	term = startTerminalAt(t, home, 160, 40, "open", "bench:"+device, "--dialect", dialectName, "--time-scale", "16",
-		"--logbook", filepath.Join(home, "book.db"))
-	types = func(text, then string) string {
+	term, types = handAt(t, home, [2]int{160, 40}, "book.db", "bench:"+device, "--dialect", dialectName)
+	term.until("What you type goes to the device")
+	return term, types, home
+}
+
+// handAt opens a device in a terminal of that size, for a user whose files are in a folder. What is typed by types is
+// ended with Enter, and followed until something stands on the screen.
+func handAt(
+	t *testing.T, home string, size [2]int, book string, args ...string,
+) (term *terminal, types func(text, then string) string) {
+	t.Helper()
+	args = append([]string{"open", "--time-scale", "16", "--logbook", filepath.Join(home, book)}, args...)
+	term = startTerminalAt(t, home, size[0], size[1], args...)
+	return term, func(text, then string) string {
 		t.Helper()
 		term.keys("-l", text)
 		term.keys("Enter")
 		return term.until(then)
 	}
-	term.until("What you type goes to the device")
-	return term, types, home
 }
+
+// sizes are those of the terminals in which what is done by hand is tried.
+var sizes = [][2]int{{160, 40}, {80, 24}}
 
 // record is what the logbook shows of the only session.
 func record(t *testing.T, home string, more ...string) string {
@@ -150,15 +162,9 @@ func TestAFileIsOfferedByHandInTheInterface(t *testing.T) {
 	images := filepath.Join(home, "images")
 	pilotrixAt(t, home, "demo", "bank-upgrade", "--images", images)
 	pilotrixAt(t, home, "shelf", "add", filepath.Join(images, "shelf"))
-	for _, size := range [][2]int{{160, 40}, {80, 24}} {
-		book := filepath.Join(home, fmt.Sprintf("book%d.db", size[0]))
-		term := startTerminalAt(t, home, size[0], size[1], "open", "bench:mare-gw1", "--time-scale", "16", "--logbook", book)
-		types := func(text, then string) {
-			t.Helper()
-			term.keys("-l", text)
-			term.keys("Enter")
-			term.until(then)
-		}
+	for _, size := range sizes {
+		book := fmt.Sprintf("book%d.db", size[0])
+		term, types := handAt(t, home, size, book, "bench:mare-gw1")
 		term.until("What you type goes to the device")
 		types("", "name:")
 		types("harbour", "word:")
@@ -196,50 +202,50 @@ func TestAFileIsOfferedByHandInTheInterface(t *testing.T) {
 		term.keys("C-g", "v", "1")
 		term.until("stopped, ended by the operator")
 		term.keys("C-g", "q")
-		record := pilotrixAt(t, home, "logbook", "show", "1", "--logbook", book, "--json")
+		record := pilotrixAt(t, home, "logbook", "show", "1", "--logbook", filepath.Join(home, book), "--json")
 		assert.Contains(t, record, "lark-8.1.0-g2-16.cgo was fetched whole by 192.0.2.41")
 		assert.NotContains(t, record, `"kind":"run.begin"`)
 	}
 }
 
-// TestTheRescueByHandWithoutADialect brings a router with an emptied store back by keys alone, as a device that nobody
-// has described: speeds, a file to the receiver that waits, and the start of what it has then.
-func TestTheRescueByHandWithoutADialect(t *testing.T) {
+// TestTheRescueByHand brings a router with an emptied store back by keys alone, as a device that nobody has described,
+// and as one whose dialect is known: speeds, a file to the receiver that waits, and the start of what it has then.
+func TestTheRescueByHand(t *testing.T) {
 	t.Parallel()
 	home := tempDir(t)
 	images := filepath.Join(home, "images")
 	pilotrixAt(t, home, "demo", "rescue", "--images", images)
 	pilotrixAt(t, home, "shelf", "add", filepath.Join(images, "shelf"))
-	for _, size := range [][2]int{{160, 40}, {80, 24}} {
-		book := filepath.Join(home, fmt.Sprintf("book%d.db", size[0]))
-		term := startTerminalAt(t, home, size[0], size[1], "open", "bench:hollow-rtr1", "--dialect", "none", "--time-scale",
-			"16", "--logbook", book)
-		types := func(text, then string) {
-			t.Helper()
-			term.keys("-l", text)
-			term.keys("Enter")
-			term.until(then)
+	for _, dialect := range []string{"none", "brindle-r40"} {
+		for _, size := range sizes {
+			book := fmt.Sprintf("%s%d.db", dialect, size[0])
+			term, types := handAt(t, home, size, book, "bench:hollow-rtr1", "--dialect", dialect)
+			term.until("staying here")
+			types("", "sill:")
+			if dialect == "none" {
+				types("store drop tern-4.0.7.brm", "is gone")
+			} else {
+				types("store drop tern-4.0.7.brm", "Held at its Enter")
+				term.answers("F9", "is gone")
+			}
+			types("rate 115200", "moving to 115200")
+			term.keys("C-g", "s")
+			term.until("our end's speed")
+			types("115200", "115200 8N1")
+			types("", "sill:")
+			types("take x tern-4.2.1.brm", "CC")
+			term.keys("C-g", "t")
+			term.until("what the receiver is to get")
+			term.keys("Enter", "Enter")
+			term.until("left, ")
+			assert.Contains(t, term.screen(), "take x tern-4.2.1.brm", "the history stays")
+			term.until("kept tern-4.2.1.brm")
+			types("", "sill:")
+			types("start tern-4.2.1.brm", "starting tern")
+			term.keys("C-g", "q")
+			record := pilotrixAt(t, home, "logbook", "show", "1", "--logbook", filepath.Join(home, book), "--json")
+			assert.Contains(t, record, "tern-4.2.1.brm was taken by the receiver")
+			assert.NotContains(t, record, `"kind":"run.begin"`)
 		}
-		term.until("staying here")
-		types("", "sill:")
-		types("store drop tern-4.0.7.brm", "is gone")
-		types("rate 115200", "moving to 115200")
-		term.keys("C-g", "s")
-		term.until("our end's speed")
-		types("115200", "115200 8N1")
-		types("", "sill:")
-		types("take x tern-4.2.1.brm", "CC")
-		term.keys("C-g", "t")
-		term.until("what the receiver is to get")
-		term.keys("Enter", "Enter")
-		term.until("left, ")
-		assert.Contains(t, term.screen(), "take x tern-4.2.1.brm", "the history stays")
-		term.until("kept tern-4.2.1.brm")
-		types("", "sill:")
-		types("start tern-4.2.1.brm", "starting tern")
-		term.keys("C-g", "q")
-		record := pilotrixAt(t, home, "logbook", "show", "1", "--logbook", book, "--json")
-		assert.Contains(t, record, "tern-4.2.1.brm was taken by the receiver")
-		assert.NotContains(t, record, `"kind":"run.begin"`)
 	}
 }

@@ -122,6 +122,9 @@ func (a *app) openDeeds() tea.Cmd {
 		add("end: "+deed.Title, func() { a.session.EndDeed(deed.ID) })
 	}
 	for _, one := range a.state.Reach {
+		if a.state.Running() {
+			break // a runbook may wait for what it sees
+		}
 		if watched, err := reach.ParseWatched(one.Name); err == nil && one.Over.IsZero() {
 			open++
 			add("watch "+one.Name+" no longer", func() { a.session.Unwatch(watched) })

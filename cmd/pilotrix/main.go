@@ -108,7 +108,7 @@ func (p *program) run(ctx context.Context, args []string) (code int) {
 		if code = coded.code; coded.text == "" {
 			text = ""
 		}
-	} else if errors.As(err, new(app.Unrecorded)) {
+	} else if errors.As(err, new(app.UnrecordedError)) {
 		code = engine.ExitUnrecorded
 	} else if out, ok := p.out.(*output); !p.begun && (!ok || out.failed() == nil) {
 		code = exitUsage

@@ -174,7 +174,7 @@ func (p *program) begin(ctx context.Context, with app.Opening) (*app.Opened, err
 
 // benchUsage marks what was asked of the bench and is not to be had as an error of usage.
 func benchUsage(err error) error {
-	if errors.As(err, new(app.ErrBench)) {
+	if errors.As(err, new(app.BenchError)) {
 		return usage(err)
 	}
 	return err

@@ -260,9 +260,8 @@ func (s *Courses) whose(peer netip.Addr, now time.Time, does func()) *Course {
 	c := s.at(peer)
 	if c == nil {
 		s.early = slices.DeleteFunc(s.early, func(e early) bool { return now.Sub(e.at) > overtakes })
-		if len(s.early) < maxEarly {
-			s.early = append(s.early, early{peer, now, does})
-		}
+		s.early = append(s.early, early{peer, now, does})
+		s.early = s.early[max(0, len(s.early)-maxEarly):] // a crowd pushes itself out: whose it is, is known at once
 	}
 	return c
 }

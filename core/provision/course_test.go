@@ -118,6 +118,15 @@ func TestWhatNobodysAddressDidIsNotKeptForLong(t *testing.T) {
 	s.Reported(Reported{Leased, Client{MAC: "02:00:5e:10:00:01"}, addr, ""}, now)
 	assert.Empty(t, s.All()[0].Files)
 	assert.Empty(t, s.early)
+	crowd := netip.MustParseAddr("198.51.100.1")
+	for range 2 * maxEarly {
+		s.Asks(crowd, "strand.msl", "no such file", now)
+		crowd = crowd.Next()
+	}
+	second := netip.MustParseAddr("192.0.2.101")
+	s.Asks(second, "strand.msl", "", now)
+	s.Reported(Reported{Leased, Client{MAC: "02:00:5e:10:00:02"}, second, ""}, now)
+	assert.Equal(t, Fetching, s.All()[1].Stage, "a crowd does not hide the device that is meant")
 }
 
 // TestADeviceThatIsLeftAloneIsAwaitedNoMore says of one that it is another one, and then that it is the one after all.

@@ -152,6 +152,8 @@ type Watch struct {
 	ends   map[string]context.CancelFunc
 	asks   []chan struct{}
 	group  sync.WaitGroup
+
+	reporting sync.Mutex // held while something is reported, so that Remove waits for it; before mu
 }
 
 // State is how what is watched stands.
@@ -171,7 +173,10 @@ type State struct {
 
 // New makes a watch of nothing.
 func New(ctx context.Context, network Network, c clock.Clock, report Report) *Watch {
-	return &Watch{network: network, clock: c, report: report, ctx: ctx, states: map[string]*State{}, ends: map[string]context.CancelFunc{}}
+	return &Watch{
+		network: network, clock: c, report: report, ctx: ctx, states: map[string]*State{},
+		ends: map[string]context.CancelFunc{},
+	}
 }
 
 // Add watches one address more; one that is watched already is left as it is.
@@ -187,8 +192,10 @@ func (w *Watch) Add(t Watched) {
 	w.group.Go(func() { w.follow(ctx, t) })
 }
 
-// Remove watches an address no longer. It reports whether it was watched.
+// Remove watches an address no longer, and nothing more is reported of it. It reports whether it was watched.
 func (w *Watch) Remove(t Watched) bool {
+	w.reporting.Lock()
+	defer w.reporting.Unlock()
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	end, there := w.ends[t.String()]
@@ -360,6 +367,8 @@ func doubtOf(c tls.ConnectionState) string {
 
 // take keeps a sample, and says when it makes or ends an absence.
 func (w *Watch) take(s Sample) {
+	w.reporting.Lock()
+	defer w.reporting.Unlock()
 	w.mu.Lock()
 	state, there := w.states[s.Watched.String()]
 	if !there { // it was removed meanwhile

@@ -2,9 +2,11 @@ package reach
 
 import (
 	"context"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -226,4 +228,53 @@ func TestACertificateThatNobodySignedIsAnAnswer(t *testing.T) {
 	w.Wait()
 	assert.True(t, s.Held, s.Text)
 	assert.Contains(t, s.Text, "200 OK, its certificate is self-signed")
+}
+
+// instant answers at once, after another goroutine had its turn.
+type instant struct{ Network }
+
+func (instant) Ping(context.Context, netip.Addr) (time.Duration, error) {
+	runtime.Gosched()
+	return time.Microsecond, nil
+}
+
+// TestNothingIsReportedOfWhatIsWatchedNoLonger takes addresses away while they are tried a thousand times a second.
+func TestNothingIsReportedOfWhatIsWatchedNoLonger(t *testing.T) {
+	var mu sync.Mutex
+	removed, seen, late := map[string]bool{}, map[string]bool{}, 0
+	came := make(chan string, 1)
+	ctx, cancel := context.WithCancel(t.Context())
+	w := New(ctx, instant{}, clock.Scaled(1000), Report{Sample: func(s Sample) {
+		name := s.Watched.String()
+		time.Sleep(200 * time.Microsecond) // the moment between the look and the report
+		mu.Lock()
+		seen[name] = true
+		if removed[name] {
+			late++
+		}
+		mu.Unlock()
+		select {
+		case came <- name:
+		default:
+		}
+	}})
+	addr := netip.MustParseAddr("192.0.2.1")
+	for range 500 {
+		one := Watched{Kind: ICMP, Addr: addr}
+		w.Add(one)
+		for <-came != one.String() {
+		}
+		time.Sleep(time.Duration(rand.IntN(1500)) * time.Microsecond) // at any moment of the tries
+		require.True(t, w.Remove(one))
+		mu.Lock()
+		removed[one.String()] = true
+		mu.Unlock()
+		assert.False(t, w.Remove(one))
+		addr = addr.Next()
+	}
+	assert.Empty(t, w.States())
+	cancel()
+	w.Wait()
+	assert.Len(t, seen, 500)
+	assert.Zero(t, late)
 }
