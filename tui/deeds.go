@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -78,13 +79,8 @@ func (a *app) yours() string {
 		return ""
 	}
 	last := open[len(open)-1]
-	text := a.advice[last.ID]
-	if text == "" {
-		text = last.Doing
-	} else {
-		text = "the device is to fetch by " + text
-	}
-	if text == "" {
+	text := cmp.Or(a.advice[last.ID], last.Doing, last.Title)
+	if a.side() == 0 { // all of it stands where what is open is listed
 		text = last.Title
 	}
 	if m := a.state.Transfer; m.Active() && !a.state.Running() {
@@ -116,9 +112,12 @@ func (a *app) openDeeds() tea.Cmd {
 			choices = append(choices, keys.New(n, does, keys.Just(end), n))
 		}
 	}
-	open := 0
+	open, text := 0, ""
 	for _, deed := range a.state.Deeds {
 		open++
+		if advice := a.advice[deed.ID]; advice != "" {
+			text += deed.Title + ": " + advice + ". "
+		}
 		add("end: "+deed.Title, func() { a.session.EndDeed(deed.ID) })
 	}
 	for _, one := range a.state.Reach {
@@ -130,8 +129,10 @@ func (a *app) openDeeds() tea.Cmd {
 			add("watch "+one.Name+" no longer", func() { a.session.Unwatch(watched) })
 		}
 	}
-	text := "Nothing is open beside the line."
-	if open > 0 {
+	switch {
+	case open == 0:
+		text = "Nothing is open beside the line."
+	case text == "":
 		text = units.Many(open, "thing") + " open beside the line."
 	}
 	a.menu(strip.Menu{

@@ -118,7 +118,7 @@ var situations = []situation{
 	{
 		func(s *state.State, v View) bool { return v.Yours != "" && !s.HandedOver() },
 		func(t theme.Theme, s *state.State, v View) paint.Line {
-			text := "‹Yours›: " + v.Yours + ". «" + keys.Watch.After(v.Leader) + "» ends it."
+			text := "‹Yours›: " + v.Yours + ". «" + keys.Watch.After(v.Leader) + "» shows and ends it."
 			if s.Running() {
 				text += " «" + keys.Helm.Shown + "» gives the helm back."
 			}
