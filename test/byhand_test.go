@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"pilotrix/bench"
 	"pilotrix/core/device"
@@ -21,6 +22,8 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/exchange"
 	"pilotrix/core/line"
+	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/sense"
 	"pilotrix/core/session"
 )
@@ -199,8 +202,10 @@ type atTheKeys struct {
 	*testing.T
 	*hands
 	random *rand.Rand
+	tapped bool // what went over the line is read again by nothing but its bytes
 	did    []string
-	held   int // facts that were held to what the device is
+	open   []string // what was begun, and is ended before anything is judged
+	held   int      // facts that were held to what the device is
 }
 
 func (o *atTheKeys) press(keys string) {
@@ -263,7 +268,11 @@ func (o *atTheKeys) one(of []string) string { return of[o.random.IntN(len(of))] 
 
 // acts does one thing at random.
 func (o *atTheKeys) acts() {
-	switch o.random.IntN(18) {
+	kinds := 21
+	if o.tapped { // it is read as whoever typed it is nobody else
+		kinds = 18
+	}
+	switch o.random.IntN(kinds) {
 	case 0, 1, 2, 3:
 		o.press(o.one(o.looks) + "\r")
 	case 4, 5:
@@ -312,6 +321,11 @@ func (o *atTheKeys) acts() {
 		limited, cancel := context.WithTimeout(o.Context(), time.Second)
 		_ = sent(limited)
 		cancel()
+	case 18, 19:
+		o.begins()
+	case 20:
+		o.did = append(o.did, "takes the helm")
+		o.session.TakeHelm()
 	}
 	if o.random.IntN(2) == 0 {
 		time.Sleep(time.Duration(o.random.IntN(900)) * time.Millisecond)
@@ -328,8 +342,39 @@ func (o *atTheKeys) acts() {
 	}
 }
 
+// begins has something done by hand, beside what is typed.
+func (o *atTheKeys) begins() {
+	values := map[string]map[string]string{
+		"repeat":    {"command": o.one(o.looks), "every": "2s", "until": "never"},
+		"expect":    {"text": o.one([]string{"never", "release", "bank"})},
+		"take":      {"into": o.TempDir(), "protocol": "ymodem"},
+		"interrupt": {"key": o.one([]string{"Enter", "Space", "Ctrl-C"})},
+	}
+	name := o.one([]string{"repeat", "expect", "take", "interrupt"})
+	one := verbs.ByHandNamed(name)
+	book, err := one.Make(verbs.Place{})
+	require.NoError(o, err)
+	p, err := book.Prepare(o.session.Dialect(), values[name], runbook.Kit{})
+	require.NoError(o, err)
+	id, _, err := o.session.Do(p, one.Needs)
+	o.did = append(o.did, fmt.Sprintf("%s %s %v: %v", time.Now().Format("04:05.000"), name, values[name], err))
+	if err == nil {
+		o.open = append(o.open, id)
+	}
+}
+
+// ends all that was begun.
+func (o *atTheKeys) ends() {
+	for _, id := range o.open {
+		o.session.EndDeed(id)
+	}
+	o.open = nil
+	o.session.ForgetKept()
+}
+
 // judge holds every fact that is not said to be old to what the device is.
 func (o *atTheKeys) judge() bool {
+	o.ends()
 	o.rest()
 	facts := o.session.Facts()
 	for name, want := range o.truth() {
@@ -410,7 +455,7 @@ func typesAtRandom(
 		for _, one := range []string{bench.Noise, bench.Pager, bench.Colour, bench.History, bench.SlowEcho, bench.Wrap, bench.Name, bench.Questions, bench.Latency} {
 			a.on[one] = awkward && random.IntN(3) == 0
 		}
-		o = &atTheKeys{T: t, hands: made(t, a, tap), random: random}
+		o = &atTheKeys{T: t, hands: made(t, a, tap), random: random, tapped: tap != nil}
 		if tap != nil { // no command twice in two spellings
 			o.looks = slices.DeleteFunc(o.looks, func(look string) bool {
 				return !strings.HasPrefix(look, o.looks[0][:3]) && strings.Contains(o.looks[0], " ")

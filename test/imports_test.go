@@ -46,6 +46,7 @@ var layers = []struct {
 	},
 	{"core/inventory", []string{"core/line", "core/ownfile", "core/source"}},
 	{"core/state", []string{"core/event"}},
+	{"core/suggest", []string{"core/arithmetic", "core/carrier", "core/event", "core/sense", "core/state"}},
 	{"core/evidence", []string{"core/palette", "core/state", "core/event"}},
 	{
 		"core/carrier",

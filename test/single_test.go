@@ -20,7 +20,7 @@ func TestEverySingleActionOfTheShippedDialects(t *testing.T) {
 		d, err := shipped.Dialect(name)
 		require.NoError(t, err)
 		for _, action := range d.ActionNames() {
-			book, err := verbs.Single(d, action)
+			book, err := verbs.Single(d, action, "")
 			if err != nil {
 				reasons[err.Error()] = true
 				continue
@@ -38,7 +38,7 @@ func TestEverySingleActionOfTheShippedDialects(t *testing.T) {
 func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
 	d, err := shipped.Dialect("brindle-r40")
 	require.NoError(t, err)
-	book, err := verbs.Single(d, "remove-file")
+	book, err := verbs.Single(d, "remove-file", "")
 	require.NoError(t, err)
 	p, err := book.Prepare(d, map[string]string{"name": "tern-4.0.7.brm"}, runbook.Kit{})
 	require.NoError(t, err)
@@ -49,7 +49,7 @@ func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
 
 	gateway, err := shipped.Dialect("cormel-g2")
 	require.NoError(t, err)
-	book, err = verbs.Single(gateway, "choose-bank")
+	book, err = verbs.Single(gateway, "choose-bank", "")
 	require.NoError(t, err)
 	kinds := map[string]string{}
 	for _, input := range book.Inputs {

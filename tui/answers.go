@@ -71,7 +71,7 @@ func (a *app) asked() *event.Ask {
 	case a.opt.Answer != nil:
 		return ask // servers that serve alone: there is no helm
 	case here.session == nil || here.state.Held != nil || here.state.Helm.Who != event.Runbook && ask.Form != event.FormLine:
-		return nil
+		return nil // what the operator has begun asks too, and is answered behind the leader key: others go to the device
 	}
 	return ask
 }

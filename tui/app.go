@@ -78,6 +78,7 @@ type app struct {
 	plan           *plan.Plan
 	dialects       *dialects.Dialects
 	heard          heard
+	offered        offered
 	advice         map[string]string // what the operator has to know of each deed, kept nowhere else
 	given          map[string]string // what runbooks were given in this session, secrets too: kept nowhere else
 	replying       bool              // what is typed in the strip is the answer to a question of the session
@@ -173,7 +174,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	}
 	switch msg := msg.(type) {
 	case eventsMsg:
-		a.apply(msg)
+		return a, a.apply(msg)
 	case tickMsg:
 		if msg.of == tea.Model(a) {
 			return a, tea.Batch(a.tick(), tick(a))
@@ -184,12 +185,14 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.needs(msg)
 	case prepared:
 		return a, a.planned(msg)
-	case loginReady:
-		return a, a.logsIn(msg)
 	case secondMsg:
 		a.hearSecond(msg)
 	case weighed:
 		a.weighs(msg)
+	case available:
+		if msg.app == a && msg.command == a.offered.asked {
+			a.offered.kit = msg.kit
+		}
 	case deedAdvice:
 		if msg.app == a {
 			a.advice[msg.id] = msg.text
@@ -215,7 +218,8 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return a, nil
 }
 
-func (a *app) apply(batch []event.Event) {
+func (a *app) apply(batch []event.Event) tea.Cmd {
+	rings := false
 	for _, e := range batch {
 		before := a.state.Ask
 		switch b := e.Body.(type) {
@@ -228,6 +232,7 @@ func (a *app) apply(batch []event.Event) {
 		}
 		a.state.Apply(e)
 		a.console.Apply(e)
+		rings = rings || a.calls(e.Body)
 		if a.state.Ask != before {
 			a.tooSoon = false
 		}
@@ -235,6 +240,25 @@ func (a *app) apply(batch []event.Event) {
 	a.events.Apply(batch)
 	a.attend()
 	a.fit()
+	if rings {
+		return tea.Batch(a.offers(), tea.Raw("\a"))
+	}
+	return a.offers()
+}
+
+// calls reports whether an event calls the operator, who may look elsewhere, by the terminal's bell: what is watched
+// does not answer any more, or answers again, and what was begun has ended, while no runbook goes on.
+func (a *app) calls(body event.Body) bool {
+	if a.replay || a.serving || a.state.Helm.Who == event.Runbook {
+		return false
+	}
+	switch b := body.(type) {
+	case event.Reach:
+		return b.State == event.Gone || b.State == event.Back
+	case event.Deed:
+		return b.State == event.DeedEnded
+	}
+	return false
 }
 
 func (a *app) tick() tea.Cmd {
@@ -248,7 +272,7 @@ func (a *app) tick() tea.Cmd {
 		a.state.Tick(time.Now())
 	}
 	a.quiet()
-	return a.weigh()
+	return tea.Batch(a.weigh(), a.offers())
 }
 
 // fit gives the console the room that the frame leaves, and tells the device where it can know.

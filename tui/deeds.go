@@ -3,13 +3,16 @@ package tui
 import (
 	"cmp"
 	"fmt"
+	"os"
 	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"pilotrix/core/line"
 	"pilotrix/core/reach"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/source"
 	"pilotrix/core/units"
@@ -26,39 +29,57 @@ type deedAdvice struct {
 	id, text string
 }
 
-// offerFile asks which file is offered, and by what.
-func (a *app) offerFile() tea.Cmd {
-	book, err := verbs.Offer(a.deviceAddress())
-	if err != nil {
-		a.say(source.Reason(err))
-		return nil
-	}
-	a.show("runbooks")
-	return a.fillIn(runbooks.Entry{Book: book, Name: book.Runbook, Title: "Offer a file", About: book.About, Beside: true})
-}
-
-// carry asks which file is sent to a receiver on the line, and by what.
-func (a *app) carry() tea.Cmd {
-	book, err := verbs.Carry()
-	if err != nil {
-		a.say(source.Reason(err))
-		return nil
-	}
-	a.show("runbooks")
-	return a.fillIn(runbooks.Entry{
-		Book: book, Name: book.Runbook, Title: "Send a file over the line", About: book.About, Beside: true, OnLine: true,
+// byHand offers what is done by hand of one kind, in the strip.
+func (a *app) byHand(menu verbs.Menu, word, text string, more ...keys.Key) tea.Cmd {
+	a.menu(strip.Menu{
+		Mark: "◉", Word: word, Text: text,
+		Choices: append(append(a.doesByHand(menu), more...), keys.New("Esc", "leave it", keys.Just(func() {}), "esc")),
 	})
+	return nil
 }
 
-// deviceAddress is the device's as it was read, empty where it was not.
-func (a *app) deviceAddress() string {
+// doesByHand are the keys of what is done by hand of one kind, as far as it can be done here and now.
+func (a *app) doesByHand(menu verbs.Menu) (all keys.Map) {
+	place := a.place()
+	for _, one := range verbs.ByHandIn(menu) {
+		lacks := one.Lacks != nil && one.Lacks(place) != ""
+		free := one.Needs != engine.Line || a.lineIsYours()
+		all = append(all, keys.New(one.Key, one.Does, func() tea.Cmd { return a.doByHand(one, nil, false) }, one.Key).
+			If(!lacks && free))
+	}
+	return all
+}
+
+// doByHand does something by hand: what it needs is asked for, but for the values that are known, unless that is all.
+func (a *app) doByHand(one verbs.ByHand, values map[string]string, whole bool) tea.Cmd {
+	book, err := one.Make(a.place())
+	if err != nil {
+		a.say(source.Reason(err))
+		return nil
+	}
+	entry := runbooks.Entry{
+		Book: book, Name: book.Runbook, Title: one.Title, About: book.About,
+		ByHand: &runbooks.ByHand{Needs: one.Needs, Values: values},
+	}
+	if whole {
+		return a.prepares(entry, values)
+	}
+	a.show("runbooks")
+	return a.fillIn(entry)
+}
+
+// place is what is known of this place for what is done by hand.
+func (a *app) place() verbs.Place {
 	fact, _ := a.session.Facts().Get("device.address")
-	return fact.Text
+	folder, _ := os.Getwd()
+	return verbs.Place{
+		Address: fact.Text, Dialect: a.session.Dialect(), Folder: folder, Shell: strings.HasPrefix(a.state.Session.Target, line.SSH+":"),
+	}
 }
 
 // do carries a deed out.
-func (a *app) do(p *runbook.Prepared, onLine bool) tea.Cmd {
-	id, advice, err := a.session.Do(p, onLine)
+func (a *app) do(p *runbook.Prepared, needs engine.Needs) tea.Cmd {
+	id, advice, err := a.session.Do(p, needs)
 	if err != nil {
 		a.say(err.Error())
 		return nil
@@ -83,7 +104,7 @@ func (a *app) yours() string {
 	if a.side() == 0 { // all of it stands where what is open is listed
 		text = last.Title
 	}
-	if m := a.state.Transfer; m.Active() && !a.state.Running() {
+	if m := a.state.Transfer; m.Active() && m.Plan.Deed != "" {
 		text = strip.ProgressText(m)
 	}
 	if n := len(open) - 1; n > 0 {
@@ -98,21 +119,26 @@ func (a *app) openText() string {
 	for _, deed := range a.state.Deeds {
 		titles = append(titles, deed.Title)
 	}
+	for _, one := range a.state.Reach {
+		if one.Over.IsZero() {
+			titles = append(titles, "the watch of "+one.Name)
+		}
+	}
 	return strings.Join(titles, ", ")
 }
 
 // maxEnds is how many of what is open have a digit that ends them.
 const maxEnds = 9
 
-// openDeeds lists what is open, each with the key that ends it, and watches one address more.
+// openDeeds lists what is open, each with the key that ends it, and what else can be looked at again and again.
 func (a *app) openDeeds() tea.Cmd {
-	choices := keys.Map{keys.New("w", "watch an address", a.askWatch, "w")}
+	choices := a.doesByHand(verbs.Watching)
+	open, text := 0, ""
 	add := func(does string, end func()) {
-		if n := strconv.Itoa(len(choices)); len(choices) <= maxEnds {
+		if n := strconv.Itoa(open); open <= maxEnds {
 			choices = append(choices, keys.New(n, does, keys.Just(end), n))
 		}
 	}
-	open, text := 0, ""
 	for _, deed := range a.state.Deeds {
 		open++
 		if advice := a.advice[deed.ID]; advice != "" {
@@ -140,24 +166,4 @@ func (a *app) openDeeds() tea.Cmd {
 		Choices: append(choices, keys.New("Esc", "leave it so", keys.Just(func() {}), "esc")),
 	})
 	return nil
-}
-
-// askWatch has an address watched.
-func (a *app) askWatch() tea.Cmd {
-	label := "address to watch: one, tcp:ADDRESS:PORT or http://ADDRESS/"
-	if known := a.deviceAddress(); known != "" {
-		label += "; Enter alone takes " + known
-	}
-	return a.ask(label, "watches it", "leaves it", func(text string) (tea.Cmd, string) {
-		if text == "" {
-			text = reach.WithoutLength(a.deviceAddress())
-		}
-		watched, err := reach.ParseWatched(text)
-		if err != nil {
-			return nil, err.Error()
-		}
-		a.session.Watch(watched)
-		a.say(watched.String() + " is watched; F7 shows it")
-		return nil, ""
-	})
 }

@@ -205,7 +205,11 @@ func (a *app) leader() keys.Key {
 // pauses is what F10 does now, empty for nothing.
 func (a *app) pauses() string {
 	switch {
-	case !a.state.Running() || a.state.Held != nil:
+	case a.state.Held != nil:
+		return ""
+	case a.state.Helm.Who == event.ByDeed:
+		return "take the line"
+	case !a.state.Running():
 		return ""
 	case a.state.Helm.Who == event.Hand:
 		return "give back"
@@ -216,10 +220,10 @@ func (a *app) pauses() string {
 // pause takes the helm, or asks how to give it back.
 func (a *app) pause() {
 	switch {
+	case a.state.Helm.Who == event.ByDeed, a.state.Running() && a.state.Helm.Who == event.Runbook:
+		a.session.TakeHelm()
 	case !a.state.Running():
 		a.say("there is no runbook to pause")
-	case a.state.Helm.Who == event.Runbook:
-		a.session.TakeHelm()
 	case a.state.Held != nil: // the strip says what comes first
 	default:
 		a.handBack()

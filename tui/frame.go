@@ -50,7 +50,7 @@ func (a *app) strip() []paint.Line {
 	}
 	back, moved := a.console.Back()
 	v := strip.View{
-		Message: a.message,
+		Message: a.messageNow(),
 		Back:    back,
 		Moved:   moved,
 		Leader:  keys.Name(a.opt.Leader),
@@ -62,8 +62,9 @@ func (a *app) strip() []paint.Line {
 		Narrow:  a.side() == 0,
 		Sends:   a.sends(),
 		Kept:    a.kept(),
-		LogsIn:  a.loginAction() != "",
 		Yours:   a.yours(),
+		Offers:  a.offered.Suggestion,
+		LogsIn:  a.loginAction() != "",
 	}
 	shown, one := a.present().state, a.presentSecond()
 	if one != nil && shown.Ask == nil && shown.Held == nil && (a.state.Ask != nil || a.state.Held != nil) {
@@ -72,9 +73,9 @@ func (a *app) strip() []paint.Line {
 		v.Sends = v.Answers
 	} else if shown.Ask != nil {
 		v.Answers = append(a.answerKeys(shown.Ask), a.hints(shown.Ask)...)
-	}
-	if likely := a.looksLike(); likely != nil {
-		v.LooksLike = likely.Dialect.Title + ": " + likely.Reasons[0]
+		if a.asked() == nil && shown.Ask.Deed != "" {
+			v.Answers = keys.Map{keys.New(keys.Accept.After(v.Leader), a.acceptText(), nil, keys.Accept.Name)}
+		}
 	}
 	if one != nil {
 		v.Second, v.SecondLine = one.Name, one.Line
@@ -286,9 +287,9 @@ func (a *app) outRate() float64 {
 
 func (a *app) helm() paint.Piece {
 	t := a.theme
-	if a.state.Helm.Who == event.Runbook {
+	if who := a.state.Helm.Who; who != event.Hand && who != "" {
 		word := " RUNBOOK "
-		if a.state.Run == nil || a.state.RunEnd != nil { // something that the operator began, and no run
+		if who == event.ByDeed || !a.state.Running() {
 			word = " YOURS "
 		}
 		return paint.Piece{Text: word, Look: paint.Look{FG: t.Bright, BG: t.Hold, Bold: true}}

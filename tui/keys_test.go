@@ -15,7 +15,9 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
+	"pilotrix/core/sense"
 	"pilotrix/core/source/goldentest"
+	"pilotrix/core/suggest"
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/keys"
 	"pilotrix/tui/runbooks"
@@ -27,6 +29,7 @@ type shelfless struct{}
 func (shelfless) Entries() []runbooks.Entry                           { return nil }
 func (shelfless) Needs(*runbook.Runbook) []inputs.Need                { return nil }
 func (shelfless) Takes(*runbook.Runbook, runbook.Input, string) error { return nil }
+func (shelfless) Available(string) suggest.Kit                        { return suggest.Kit{} }
 func (shelfless) Prepare(*runbook.Runbook, map[string]string) (*runbook.Prepared, error) {
 	return nil, nil
 }
@@ -49,6 +52,7 @@ func stages(t *testing.T) (all []*app) {
 		append(rescue(),
 			event.Ask{ID: "1", Form: event.FormRecord, Text: "The disk is full.", Answers: []string{engine.TryAgain, engine.GoUnrecorded, engine.StopHere}}),
 		append(rescue(), event.KeysKept{State: event.KeysWaiting, Count: 1}),
+		{event.Helm{Who: event.Hand}, event.Mode{Name: sense.Receiving, Asks: "C"}},
 	} {
 		a := newWired(t).app
 		a.opt.Library, a.opt.AddFolder = shelfless{}, func(string) error { return nil }

@@ -8,6 +8,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/runbook/engine"
+	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/session"
 	"pilotrix/tui/console"
 	"pilotrix/tui/keys"
@@ -40,6 +41,7 @@ func (a *app) leaderKeys() keys.Map {
 	here := a.present() // what is done to a line is done to the one that is shown
 	live := a.session != nil
 	busy := a.state.Running()
+	free := a.lineIsYours()
 	first := live && a.presentSecond() == nil
 	leader := keys.Name(a.opt.Leader)
 	toDevice := func(k tea.KeyPressMsg) tea.Cmd {
@@ -57,19 +59,36 @@ func (a *app) leaderKeys() keys.Map {
 		keys.ReadAgain.To("read anew", a.readAgain).
 			Explain("reads the device anew, as far as that goes where it is; what has changed is marked in F5").
 			If(first && !busy),
-		keys.Carry.To("send a file", a.carry).
-			Explain("sends a file of the shelf to a receiver that waits on the line; typing ends it").
-			If(first && !busy && a.opt.Library != nil),
-		keys.Offer.To("offer a file", a.offerFile).
-			Explain("offers a file of the shelf by a server of this laptop's, until the device has fetched it").
+		keys.Accept.To(a.acceptText(), a.accept).
+			Explain("does what the strip offers: an answer, or what can be done now").
+			If(first && a.acceptText() != ""),
+		keys.Carry.To("send, receive", func() tea.Cmd {
+			return a.byHand(verbs.Sending, "Send", "A file over the line, or straight to the device.",
+				keys.New("x", "type a text", a.askText, "x").If(free))
+		}).
+			Explain("sends a file to a receiver on the line, receives one, puts one, or types a text; a key ends it").
+			If(first && a.opt.Library != nil),
+		keys.Offer.To("offer", func() tea.Cmd {
+			return a.byHand(verbs.Offering, "Offer", "A server of this laptop's, beside whatever else goes on.")
+		}).
+			Explain("offers a file of the shelf until the device has fetched it, or lets it leave one here").
 			If(first && a.opt.Library != nil),
 		keys.Watch.To("watch; end what is open", a.openDeeds).
-			Explain("watches whether an address answers, and ends what is watched or offered").
-			If(first),
+			Explain("watches an address, expects a text, repeats a command; and ends what is open").
+			If(first && a.opt.Library != nil),
+		keys.GetIn.To("get in", func() tea.Cmd {
+			return a.byHand(verbs.Entering, "Get in", "From the power-up on, or from where the device is now.",
+				keys.New(keys.LogIn.Name, "log in", a.logIn, keys.LogIn.Name).If(a.loginAction() != ""))
+		}).
+			Explain("brings the device to a prompt: catches it in a mode, stops it with a key as it starts, logs in").
+			If(first && free && a.opt.Library != nil),
 		keys.LogIn.To("log in", a.logIn).
 			Explain("logs in, with the account that was given in this session, or asks for one").
-			If(first && !busy && a.loginAction() != ""),
-		keys.New("", "", underWay, keys.Runbooks.Name, keys.ReadAgain.Name, keys.Carry.Name).Unnamed().If(first && busy),
+			If(first && free && a.loginAction() != ""),
+		keys.New("", "", underWay, keys.Runbooks.Name, keys.ReadAgain.Name).Unnamed().If(first && busy),
+		keys.New("", "", keys.Just(func() {
+			a.say("the line is not yours now: " + keys.Helm.Shown + " takes the helm")
+		}), keys.LogIn.Name, keys.GetIn.Name).Unnamed().If(first && !free),
 		keys.Dialects.To("dialect", a.openDialects).
 			Explain("says how the device talks: the likely dialects with what speaks for them, and all others").
 			If(first && !busy && a.opt.Dialects != nil),
@@ -101,6 +120,11 @@ func (a *app) leaderKeys() keys.Map {
 			If(live),
 		keys.Quit.To("quit", a.quit).Explain("leaves"),
 	)
+}
+
+// lineIsYours reports whether neither a runbook nor something else that was begun has the line.
+func (a *app) lineIsYours() bool {
+	return a.state.Helm.Who != event.Runbook && a.state.Helm.Who != event.ByDeed
 }
 
 func (a *app) lockKey() keys.Key {
@@ -189,8 +213,8 @@ func (a *app) sendBreak(s *session.Session) tea.Cmd {
 }
 
 func (a *app) hunt(here at) tea.Cmd {
-	if here.state.Running() && here.state.Helm.Who == event.Runbook {
-		a.say("the runbook has the helm; take it first with " + keys.Helm.Shown)
+	if here.state.Helm.Who != event.Hand {
+		a.say("something else has the helm: " + keys.Helm.Shown + " takes it")
 		return nil
 	}
 	a.say("hunting for the speed")

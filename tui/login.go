@@ -3,7 +3,7 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/source"
 	"pilotrix/tui/runbooks"
@@ -22,7 +22,7 @@ func (a *app) loginAction() string {
 // logIn carries that out; what it needs is asked for where it was not given before.
 func (a *app) logIn() tea.Cmd {
 	d, name := a.session.Dialect(), a.loginAction()
-	book, err := verbs.Single(d, name)
+	book, err := verbs.Single(d, name, "")
 	if err != nil {
 		a.say(source.Reason(err))
 		return nil
@@ -32,30 +32,13 @@ func (a *app) logIn() tea.Cmd {
 		value, given := a.given[input.Input]
 		values[input.Input], whole = value, whole && given
 	}
-	if !whole {
-		a.show("runbooks")
-		return a.fillIn(runbooks.Entry{Name: "action-" + name, Title: d.Action(name).Title, Single: true, Book: book})
+	entry := runbooks.Entry{
+		Name: "action-" + name, Title: d.Action(name).Title, Single: true, Book: book,
+		ByHand: &runbooks.ByHand{Needs: engine.Line},
 	}
-	return func() tea.Msg {
-		p, err := a.opt.Library.Prepare(book, values)
-		return loginReady{a, p, err}
+	if whole {
+		return a.prepares(entry, values)
 	}
-}
-
-// loginReady is a login that can be carried out.
-type loginReady struct {
-	app *app
-	p   *runbook.Prepared
-	err error
-}
-
-func (a *app) logsIn(ready loginReady) tea.Cmd {
-	switch {
-	case ready.app != a:
-		return nil
-	case ready.err != nil:
-		a.say(source.Reason(ready.err))
-		return nil
-	}
-	return a.carryOut(ready.p)
+	a.show("runbooks")
+	return a.fillIn(entry)
 }

@@ -10,6 +10,7 @@ import (
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/source"
+	"pilotrix/core/suggest"
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/runbooks"
 )
@@ -21,6 +22,7 @@ type Library interface {
 	Needs(*runbook.Runbook) []inputs.Need
 	Takes(book *runbook.Runbook, input runbook.Input, value string) error
 	Prepare(book *runbook.Runbook, values map[string]string) (*runbook.Prepared, error)
+	Available(command string) suggest.Kit
 }
 
 type (
@@ -61,27 +63,36 @@ func (a *app) fillIn(e runbooks.Entry) tea.Cmd {
 	return func() tea.Msg { return needed{a, e, a.opt.Library.Needs(e.Book)} }
 }
 
+// prepares checks a runbook with its inputs.
+func (a *app) prepares(e runbooks.Entry, values map[string]string) tea.Cmd {
+	got := prepared{app: a, from: a.places[a.shown].name, entry: e, values: values}
+	return func() tea.Msg {
+		if got.p, got.err = a.opt.Library.Prepare(e.Book, values); got.err == nil && e.ByHand == nil {
+			got.plan = got.p.Plan(a.session.Facts())
+		}
+		return got
+	}
+}
+
 // needs shows the form, with what was given in this session before. Whoever has turned to something else meanwhile is
 // left there.
 func (a *app) needs(n needed) tea.Cmd {
 	if n.app != a || a.places[a.shown].name != "runbooks" {
 		return nil
 	}
-	prepare := func(values map[string]string) tea.Cmd {
-		got := prepared{app: a, from: a.places[a.shown].name, entry: n.entry, values: values}
-		return func() tea.Msg {
-			if got.p, got.err = a.opt.Library.Prepare(n.entry.Book, values); got.err == nil && !got.entry.Beside {
-				got.plan = got.p.Plan(a.session.Facts())
-			}
-			return got
-		}
-	}
+	prepare := func(values map[string]string) tea.Cmd { return a.prepares(n.entry, values) }
 	if len(n.needs) == 0 {
 		return prepare(nil)
 	}
 	for i, need := range n.needs {
-		if n.entry.Beside && need.Kind == runbook.KindImage {
-			continue // another one each time
+		if byHand := n.entry.ByHand; byHand != nil {
+			if value, known := byHand.Values[need.Input.Input]; known {
+				n.needs[i].Value = value
+				continue
+			}
+			if need.Kind != runbook.KindChoice && need.Kind != runbook.KindFolder {
+				continue // another one each time
+			}
 		}
 		if before, given := a.given[need.Input.Input]; given && need.Value == "" {
 			n.needs[i].Value = before
@@ -89,6 +100,9 @@ func (a *app) needs(n needed) tea.Cmd {
 	}
 	takes := func(input runbook.Input, value string) error { return a.opt.Library.Takes(n.entry.Book, input, value) }
 	a.inputs.Fill(n.entry.Title, n.needs, takes, prepare)
+	if n.entry.ByHand != nil {
+		a.inputs.Last = "begin"
+	}
 	a.show("inputs")
 	return nil
 }
@@ -99,17 +113,19 @@ func (a *app) planned(got prepared) tea.Cmd {
 		return nil
 	}
 	if got.err != nil {
-		a.inputs.Complain(source.Reason(got.err))
+		if got.from == "inputs" {
+			a.inputs.Complain(source.Reason(got.err))
+		}
 		a.say(source.Reason(got.err))
 		return nil
 	}
 	for name, value := range got.values {
 		a.given[name] = value
 	}
-	if got.entry.Beside {
+	if byHand := got.entry.ByHand; byHand != nil {
 		a.inputs.Forget()
 		a.show("console")
-		return a.do(got.p, got.entry.OnLine)
+		return a.do(got.p, byHand.Needs)
 	}
 	shown := time.Now()
 	a.plan.Show(got.plan, func() tea.Cmd {

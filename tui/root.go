@@ -125,10 +125,11 @@ func (r *root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case closedMsg:
 		return r, r.closed(msg.err)
 	case fedMsg:
-		if r.app == msg.app {
-			r.app.Update(msg.msg)
+		if r.app != msg.app {
+			return r, nil
 		}
-		return r, nil
+		_, cmd := r.app.Update(msg.msg)
+		return r, cmd
 	}
 	_, cmd := r.now().Update(msg)
 	return r, cmd

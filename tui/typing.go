@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -53,16 +55,37 @@ func (a *app) askFolder() tea.Cmd {
 	})
 }
 
+// maxText is how long a text may be that is typed from a file: a line of 9,600 baud takes a quarter of an hour for it.
+const maxText = 1 << 20
+
+// askText has a text typed that is in a file, as one that is pasted is.
+func (a *app) askText() tea.Cmd {
+	return a.ask("file with the text to type", "types it, line by line", "leaves it", func(path string) (tea.Cmd, string) {
+		info, err := os.Stat(path)
+		switch {
+		case err != nil:
+			return nil, err.Error()
+		case !info.Mode().IsRegular() || info.Size() > maxText:
+			return nil, path + " is no text of " + units.Bytes(maxText) + " or less"
+		}
+		text, err := os.ReadFile(path)
+		switch {
+		case err != nil:
+			return nil, err.Error()
+		case !utf8.Valid(text):
+			return nil, path + " holds what is no text"
+		}
+		a.paste(at{a.session, a.state}, string(text))
+		return nil, ""
+	})
+}
+
 // paste types what was pasted into the console.
 func (a *app) paste(to at, text string) {
 	if !strings.ContainsAny(strings.TrimRight(text, "\r\n"), "\r\n") {
 		if err := to.session.PressPasted(text); err != nil {
 			to.session.Emit(event.Note{Level: event.Error, Text: "nothing was pasted: " + err.Error()})
 		}
-		return
-	}
-	if to.state.Running() {
-		a.say("a runbook is under way: a text of several lines is not typed into it")
 		return
 	}
 	typed, err := to.session.BeginPaste(text, session.PasteOptions{})

@@ -27,6 +27,7 @@ import (
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/source/goldentest"
+	"pilotrix/core/suggest"
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/runbooks"
 	"pilotrix/tui/start"
@@ -79,7 +80,7 @@ func newLampLibrary(t *testing.T) *lampLibrary {
 }
 
 func (l *lampLibrary) Entries() []runbooks.Entry {
-	single, err := verbs.Single(l.d, "light")
+	single, err := verbs.Single(l.d, "light", "")
 	require.NoError(l, err)
 	return []runbooks.Entry{
 		{Book: single, Name: "action-light", Title: "Lights it", About: "It blinds whoever looks.", Single: true},
@@ -113,6 +114,8 @@ func (l *lampLibrary) Prepare(book *runbook.Runbook, values map[string]string) (
 	}
 	return book.Prepare(l.d, values, runbook.Kit{})
 }
+
+func (l *lampLibrary) Available(string) suggest.Kit { return suggest.Kit{HasShelf: true} }
 
 // does presses a key and carries out what it gives, and what that gives.
 func does(m tea.Model, key tea.Key) { carry(m, func() tea.Msg { return tea.KeyPressMsg(key) }) }

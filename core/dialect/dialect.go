@@ -255,6 +255,16 @@ func (d *Dialect) ModeNames() []string {
 	return names
 }
 
+// PromptModes are the modes that wait at a prompt, by their names.
+func (d *Dialect) PromptModes() (names []string) {
+	for _, mode := range d.Modes {
+		if mode.Prompt != "" {
+			names = append(names, mode.Mode)
+		}
+	}
+	return names
+}
+
 // ModeTitle is a mode in words.
 func (d *Dialect) ModeTitle(name string) string {
 	for _, mode := range d.Modes {
@@ -369,6 +379,16 @@ func (d *Dialect) LogsIn(mode string) string {
 		}
 	}
 	return ""
+}
+
+// ReadableIn are the readings that can be taken in a mode as it is, of nothing that only a runbook knows.
+func (d *Dialect) ReadableIn(mode string) (names []string) {
+	for _, name := range d.ReadingNames() {
+		if reading := d.Reading(name); slices.Contains(reading.In, mode) && len(reading.Type.Uses()) == 0 {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // KeyFor is the key that interrupts a mode, if there is one.

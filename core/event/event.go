@@ -90,6 +90,7 @@ func Kinds() []string { return slices.Sorted(maps.Keys(declared)) }
 const (
 	Hand     = "hand"
 	Runbook  = "runbook"
+	ByDeed   = "deed"     // something that the operator has done by itself; see Deed
 	Answerer = "terminal" // the answer of the terminal itself to a question of the device
 )
 

@@ -124,11 +124,13 @@ type Mode struct {
 	Name  string  `json:"name"`
 	Proof string  `json:"proof,omitempty"`
 	Score float64 `json:"score,omitempty"`
+	Asks  string  `json:"asks,omitempty"` // of a receiver, what it asks for the file with: C, G or NAK
+	Says  string  `json:"says,omitempty"` // and what the device said before
 }
 
 var modeKind = declare(Kind[Mode]{
 	Name:   "mode",
-	Sample: Mode{Name: "monitor", Proof: "sill: ", Score: 0.5},
+	Sample: Mode{Name: "monitor", Proof: "sill: ", Score: 0.5, Asks: "C", Says: "send it now"},
 	Report: func(b Mode) (string, bool) {
 		return b.Name, false
 	},

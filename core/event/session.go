@@ -119,6 +119,7 @@ type Ask struct {
 	ID           string   `json:"id"`
 	Form         Form     `json:"form"`
 	Step         string   `json:"step,omitempty"`
+	Deed         string   `json:"deed,omitempty"`  // that asks, empty for a run and for the session itself
 	Title        string   `json:"title,omitempty"` // the step in words
 	Text         string   `json:"text"`
 	Types        []string `json:"types,omitempty"`

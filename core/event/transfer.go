@@ -21,6 +21,7 @@ const (
 // tells them apart and is empty for one that owns the line.
 type TransferBegin struct {
 	ID       string  `json:"id,omitempty"`
+	Deed     string  `json:"deed,omitempty"` // of which it is one, empty for a run's
 	Peer     string  `json:"peer,omitempty"`
 	Terms    string  `json:"terms,omitempty"`
 	File     string  `json:"file"`

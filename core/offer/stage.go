@@ -48,6 +48,7 @@ var (
 type Stage struct {
 	mu       sync.Mutex
 	offers   map[string]File
+	uses     map[string]int // how often each is staged
 	slots    map[string]Slot
 	taken    map[string]*Upload // by the name of its slot
 	expected map[netip.Addr]bool
@@ -71,26 +72,33 @@ func (s *Stage) Expects(addr netip.Addr) bool {
 	return s.expected[addr]
 }
 
-// Offer stages a file and returns what withdraws it.
+// Offer stages a file and returns what withdraws it. The same file may be staged several times under its name, and is
+// there until all have withdrawn it.
 func (s *Stage) Offer(o File) (withdraw func(), err error) {
 	if err := plainName(o.Name); err != nil {
 		return nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if _, there := s.offers[o.Name]; there {
-		return nil, fmt.Errorf("%s is staged already", o.Name)
+	before, there := s.offers[o.Name]
+	if there && (o.SHA256 == "" || before.SHA256 != o.SHA256 || before.Size != o.Size) {
+		return nil, fmt.Errorf("%s is staged already, and it is another file", o.Name)
 	}
 	if s.offers == nil {
-		s.offers = map[string]File{}
+		s.offers, s.uses = map[string]File{}, map[string]int{}
 	}
-	o.Open = o.unchanged(o.Open)
-	s.offers[o.Name] = o
-	return func() {
+	if s.uses[o.Name]++; !there {
+		o.Open = o.unchanged(o.Open)
+		s.offers[o.Name] = o
+	}
+	return sync.OnceFunc(func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		delete(s.offers, o.Name)
-	}, nil
+		if s.uses[o.Name]--; s.uses[o.Name] == 0 {
+			delete(s.offers, o.Name)
+			delete(s.uses, o.Name)
+		}
+	}), nil
 }
 
 // unchanged opens a file that is as long as it was when it was staged: what is shorter or longer is not what was

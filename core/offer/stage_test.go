@@ -27,6 +27,18 @@ func TestOnlyTheExactNameIsFound(t *testing.T) {
 	}
 	_, err := s.Offer(File{Name: "lark-8.1.0.cgo"})
 	assert.ErrorContains(t, err, "staged already")
+	same := File{Name: "same.cgo", SHA256: "aa", Size: 5}
+	first, err := s.Offer(same)
+	require.NoError(t, err)
+	second, err := s.Offer(same)
+	require.NoError(t, err, "the same file is offered twice")
+	_, err = s.Offer(File{Name: "same.cgo", SHA256: "bb", Size: 5})
+	assert.ErrorContains(t, err, "another file")
+	first()
+	first()
+	assert.Len(t, s.Offers(), 3, "the other still offers it")
+	second()
+	assert.Len(t, s.Offers(), 2)
 	for asked, remark := range map[string]string{
 		"lark-8.1.0.cgo":    "",
 		"/lark-8.1.0.cgo":   "asked for with / before it",

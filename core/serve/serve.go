@@ -5,6 +5,7 @@ package serve
 import (
 	"context"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 
@@ -35,11 +36,22 @@ type Dock struct {
 	group  sync.WaitGroup
 	ladder *ladder
 
+	leases    sync.Mutex // held while a server begins or ends: one that ends is gone before it is there again
 	mu        sync.Mutex
-	listening map[string]*carrier.Endpoint // by protocol and address asked for
+	listening map[string]*server // by protocol and address asked for
 	endings   []chan Ending
-	checking  int             // checks of our own under way
-	own       map[string]bool // transfers that are such a check
+	deeds     map[string]string // by the names of what they offer
+	checking  int               // checks of our own under way
+	own       map[string]bool   // transfers that are such a check
+}
+
+// server is one that listens, for as long as somebody uses it.
+type server struct {
+	carrier.Endpoint
+	uses int  // of those that leave again
+	kept bool // it ends with the dock
+	end  context.CancelFunc
+	over chan struct{}
 }
 
 // Ending says how a transfer ended.
@@ -51,14 +63,16 @@ type Ending struct {
 
 // NewDock makes a dock on which nothing listens yet.
 func NewDock(ctx context.Context, opt Options) *Dock {
-	d := &Dock{opt: opt, listening: map[string]*carrier.Endpoint{}, own: map[string]bool{}}
+	d := &Dock{
+		opt: opt, listening: map[string]*server{}, own: map[string]bool{}, deeds: map[string]string{},
+	}
 	d.ctx, d.cancel = context.WithCancel(ctx)
 	d.ladder = newLadder(opt.Clock, opt.Emit)
 	return d
 }
 
-// Close ends every server and waits for it.
-func (d *Dock) Close() {
+// Close ends every server and waits for it. Its error is always nil.
+func (d *Dock) Close() error {
 	d.cancel()
 	d.group.Wait()
 	d.mu.Lock()
@@ -67,6 +81,29 @@ func (d *Dock) Close() {
 		close(ending)
 	}
 	d.endings = nil
+	return nil
+}
+
+// OfDeed notes which deed offers what has that name, and has its transfers say so; it is forgotten by what is returned.
+func (d *Dock) OfDeed(name, deed string) (forget func()) {
+	if deed == "" {
+		return func() {}
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.deeds[name] = deed
+	return func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		delete(d.deeds, name)
+	}
+}
+
+// deedOf is the deed that offers what has that name, empty for none.
+func (d *Dock) deedOf(name string) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.deeds[name]
 }
 
 // Offer stages a file and says so; the returned function withdraws it.
@@ -99,13 +136,17 @@ func (d *Dock) staged(what event.Staged, undo func()) func() {
 	})
 }
 
-// Endings is reported every transfer that ends from now on. It is closed with the dock.
-func (d *Dock) Endings() <-chan Ending {
+// Endings is reported every transfer that ends from now on, until leave is called. It is closed with the dock.
+func (d *Dock) Endings() (endings <-chan Ending, leave func()) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	c := make(chan Ending, 64)
 	d.endings = append(d.endings, c)
-	return c
+	return c, func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		d.endings = slices.DeleteFunc(d.endings, func(one chan Ending) bool { return one == c })
+	}
 }
 
 // Checking runs a check of our own: what this laptop fetches from itself meanwhile is no transfer of the
@@ -142,35 +183,73 @@ func (d *Dock) isOwn(transfer string, peer netip.AddrPort) bool {
 	return false
 }
 
-// Listen starts a server at an address, or returns where it listens there already.
+// Listen starts a server at an address, or returns where it listens there already. It ends with the dock.
 func (d *Dock) Listen(c *carrier.Carrier, at netip.AddrPort) (carrier.Endpoint, error) {
+	d.leases.Lock()
+	defer d.leases.Unlock()
+	one, err := d.listen(c, at)
+	if err != nil {
+		return carrier.Endpoint{}, err
+	}
+	one.kept = true
+	return one.Endpoint, nil
+}
+
+// Lease is Listen until leave is called: the server ends, and is waited for, when all have left it.
+func (d *Dock) Lease(c *carrier.Carrier, at netip.AddrPort) (place carrier.Endpoint, leave func(), err error) {
+	d.leases.Lock()
+	defer d.leases.Unlock()
+	one, err := d.listen(c, at)
+	if err != nil {
+		return carrier.Endpoint{}, nil, err
+	}
+	one.uses++
+	return one.Endpoint, sync.OnceFunc(func() {
+		d.leases.Lock()
+		defer d.leases.Unlock()
+		if one.uses--; one.uses == 0 && !one.kept {
+			one.end()
+			<-one.over
+		}
+	}), nil
+}
+
+// listen starts a server, where it does not listen yet.
+func (d *Dock) listen(c *carrier.Carrier, at netip.AddrPort) (*server, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	c = c.Server()
 	key := c.Name + " " + at.String()
-	if place, there := d.listening[key]; there && at.Port() != 0 {
-		return *place, nil
+	if one, there := d.listening[key]; there && at.Port() != 0 {
+		return one, nil
 	}
 	s, place, err := c.Listen(at, d.serving())
 	if err != nil {
-		return carrier.Endpoint{}, err
+		return nil, err
 	}
 	place.Protocol, place.At = c.Name, s.Addr()
-	d.listening[key] = &place
+	one := &server{Endpoint: place, over: make(chan struct{})}
+	var ctx context.Context
+	ctx, one.end = context.WithCancel(d.ctx)
+	d.listening[key] = one
 	title := c.Title()
 	d.opt.Emit(event.Server{Name: title, State: event.Listening, Address: place.At.String()})
 	d.group.Go(func() {
-		err := s.Serve(d.ctx)
+		defer close(one.over)
+		defer one.end()
+		err := s.Serve(ctx)
 		ended := event.Server{Name: title, State: event.Ended, Address: place.At.String()}
 		if err != nil {
 			ended.Note = err.Error()
 		}
 		d.opt.Emit(ended)
 		d.mu.Lock()
-		delete(d.listening, key)
-		d.mu.Unlock()
+		defer d.mu.Unlock()
+		if d.listening[key] == one {
+			delete(d.listening, key)
+		}
 	})
-	return place, nil
+	return one, nil
 }
 
 // LetOldIn lets old clients in over SSH from the next server on.
@@ -204,6 +283,7 @@ func (w watcher) Began(t offer.Transfer) {
 	w.d.ladder.begin(t)
 	w.d.opt.Emit(event.TransferBegin{
 		ID:       t.ID,
+		Deed:     w.d.deedOf(t.File),
 		File:     t.File,
 		Size:     max(t.Size, 0),
 		Protocol: t.Protocol,

@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"io"
+	"math/rand/v2"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -95,7 +97,7 @@ func TestALadderHasOneRungForARunOfPackets(t *testing.T) {
 func TestUploadsEndOnTheDock(t *testing.T) {
 	dock(t, func(t *testing.T, d *Dock, device tftp.Client, _ func() []event.Body) {
 		folder := t.TempDir()
-		endings := d.Endings()
+		endings, _ := d.Endings()
 		closeSlot, err := d.OpenSlot(offer.Slot{Name: "setup.txt", Folder: folder, Most: 1000}, "tftp")
 		require.NoError(t, err)
 		defer closeSlot()
@@ -156,5 +158,46 @@ func TestOurOwnChecksAreNoTransfers(t *testing.T) {
 			assert.NotContains(t, []string{"transfer.begin", "transfer.end", "rung"}, event.KindOf(b))
 		}
 		assert.Empty(t, d.own, "nothing is kept of them")
+	})
+}
+
+// TestAServerIsThereForAsLongAsSomebodyUsesIt has many lease servers and leave them in any order: each is there for who
+// has it, begins again where all have left it, and none is left in the end.
+func TestAServerIsThereForAsLongAsSomebodyUsesIt(t *testing.T) {
+	dock(t, func(t *testing.T, d *Dock, device tftp.Client, report func() []event.Body) {
+		withdraw, err := d.Offer(offertest.File("x", []byte("abc")), "tftp")
+		require.NoError(t, err)
+		defer withdraw()
+		r := rand.New(rand.NewPCG(28, 2))
+		carriers := []*carrier.Carrier{carrier.TFTP, carrier.HTTP}
+		uses := map[*carrier.Carrier][]func(){}
+		for range 400 {
+			c := carriers[r.IntN(2)]
+			if n := len(uses[c]); n > 0 && r.IntN(2) == 0 {
+				i := r.IntN(n)
+				uses[c][i]()
+				uses[c][i]() // it leaves once
+				uses[c] = slices.Delete(uses[c], i, i+1)
+			} else {
+				place, leave, err := d.Lease(c, netip.AddrPortFrom(at.Addr(), c.Port))
+				require.NoError(t, err)
+				assert.Equal(t, c.Port, place.At.Port())
+				uses[c] = append(uses[c], leave)
+			}
+			listening := map[string]int{}
+			for _, s := range kinds[event.Server](report()) {
+				listening[s.Name] += map[string]int{event.Listening: 1, event.Ended: -1}[s.State]
+			}
+			for _, c := range carriers {
+				assert.Equal(t, len(uses[c]) > 0, listening[c.Title()] == 1, "%s is used by %d", c.Name, len(uses[c]))
+			}
+		}
+		for _, leaves := range uses {
+			for _, leave := range leaves {
+				leave()
+			}
+		}
+		_, err = device.Get(t.Context(), at, "x", io.Discard)
+		assert.Error(t, err, "all have left it")
 	})
 }

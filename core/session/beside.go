@@ -37,7 +37,7 @@ func (s *Session) othersOf(p *runbook.Prepared) (map[string]engine.Console, erro
 	consoles := map[string]engine.Console{}
 	for _, name := range p.Book.Lines() {
 		open[name].Protect(p.Secrets()...)
-		consoles[name] = otherLine{console{open[name]}, console{s}}
+		consoles[name] = otherLine{open[name].run(), s.run()}
 	}
 	return consoles, nil
 }

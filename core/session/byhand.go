@@ -172,7 +172,7 @@ func (s *Session) recordsFirst(keys []byte) (waits bool) {
 	}
 	s.recording = onRecord{bytes.Clone(keys), command}
 	go func() {
-		err := console{s}.Settle(s.life)
+		err := s.run().Settle(s.life)
 		s.do(func() { s.recorded(err) })
 	}()
 	return true

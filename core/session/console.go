@@ -22,8 +22,17 @@ import (
 	"pilotrix/core/transfer"
 )
 
-// console is the session as a run sees it.
-type console struct{ s *Session }
+// console is the session as a writer sees it, a run unless it is another one.
+type console struct {
+	s  *Session
+	as string // event.Runbook or event.ByDeed
+}
+
+// run is the session as a run sees it.
+func (s *Session) run() console { return console{s, event.Runbook} }
+
+// deed is the session as something sees it that the operator has begun.
+func (s *Session) deed() console { return console{s, event.ByDeed} }
 
 // Facts implements engine.Console.
 func (c console) Facts() *device.Facts { return c.s.Facts() }
@@ -86,7 +95,7 @@ func (c console) begins(ctx context.Context) error {
 	return c.clearLeft(ctx)
 }
 
-// send puts text out with the runbook's helm. Command is what its Enter sends, empty for none.
+// send puts text out with the writer's helm. Command is what its Enter sends, empty for none.
 func (c console) send(ctx context.Context, text string, how engine.Typing, command string) error {
 	s := c.s
 	ends := strings.HasSuffix(text, s.Dialect().Enter())
@@ -97,7 +106,7 @@ func (c console) send(ctx context.Context, text string, how engine.Typing, comma
 	var refused error
 	alive := s.do(func() {
 		switch {
-		case s.helm.who != event.Runbook:
+		case s.helm.who != c.as:
 			refused = engine.ErrHelm
 		case s.wire.line == nil:
 			refused = fmt.Errorf("%w: %w", engine.ErrLineLost, s.wire.err)
@@ -342,7 +351,7 @@ func (c console) Carry(ctx context.Context, carry func(context.Context, transfer
 		switch {
 		case s.wire.line == nil:
 			refused = fmt.Errorf("%w: %w", engine.ErrLineLost, s.wire.err)
-		case s.helm.who != event.Runbook:
+		case s.helm.who != c.as:
 			refused = engine.ErrHelm
 		case s.lent != nil:
 			refused = fmt.Errorf("the line is taken by another transfer")

@@ -27,23 +27,22 @@ var errSessionOver = errors.New("the session ended")
 // maxAdvice is how much a deed says before it is heard; more is dropped.
 const maxAdvice = 8
 
-// errLineTaken is why a deed has no line.
-var errLineTaken = errors.New("a runbook, or something else that was begun, has the line: it ends, or is stopped, first")
-
 // Do carries out a deed, until it is done, EndDeed, or the session's end; it returns at once. One that needs the line
-// has the helm meanwhile, and ends when the operator takes it. On advice comes what the operator has to know and what is
+// borrows it from the operator, where no runbook has the helm, and ends when the operator takes it. On advice comes what the operator has to know and what is
 // recorded nowhere; it is closed when the deed is over.
-func (s *Session) Do(p *runbook.Prepared, onLine bool) (id string, advice <-chan string, err error) {
+func (s *Session) Do(p *runbook.Prepared, needs engine.Needs) (id string, advice <-chan string, err error) {
 	s.hub.Protect(p.Secrets()...)
 	ctx, cancel := context.WithCancelCause(context.Background())
+	title := engine.Deed{Prepared: p}.Title(s.Facts())
 	begun := s.do(func() {
 		switch {
 		case s.deeds.over:
 			err = errSessionOver
 			return
-		case onLine && !s.helm.begin("yours"):
-			err = errLineTaken
-			return
+		case needs == engine.Line:
+			if err = s.helm.borrow(title); err != nil {
+				return
+			}
 		}
 		s.deeds.next++
 		id = strconv.Itoa(s.deeds.next)
@@ -61,7 +60,7 @@ func (s *Session) Do(p *runbook.Prepared, onLine bool) (id string, advice <-chan
 		return "", nil, err
 	}
 	advised := make(chan string, maxAdvice)
-	deed := engine.Deed{ID: id, Prepared: p, Line: onLine, Advise: func(text string) {
+	deed := engine.Deed{ID: id, Prepared: p, Needs: needs, Advise: func(text string) {
 		select {
 		case advised <- text:
 		default:
@@ -71,11 +70,11 @@ func (s *Session) Do(p *runbook.Prepared, onLine bool) (id string, advice <-chan
 		defer s.deeds.group.Done()
 		defer close(advised)
 		defer cancel(nil)
-		_ = deed.Execute(ctx, console{s}) // its end is an event
+		_ = deed.Execute(ctx, s.deed()) // its end is an event
 		s.do(func() {
 			delete(s.deeds.open, id)
-			if onLine {
-				s.helm.end("it is over")
+			if needs == engine.Line {
+				s.helm.giveBack("it is over")
 			}
 		})
 	}()

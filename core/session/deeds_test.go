@@ -14,18 +14,24 @@ import (
 
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/network"
 	"pilotrix/core/network/simulated"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/runbook/verbs"
 )
 
+// laptop is this program's end of a network of its own.
+func laptop() network.Network {
+	return simulated.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
+}
+
 // waitingDeed offers a file that nobody fetches.
-func waitingDeed(t *testing.T, d *dialect.Dialect) *runbook.Prepared {
+func waitingDeed(t *testing.T, d *dialect.Dialect, laptop network.Network) *runbook.Prepared {
 	path := filepath.Join(t.TempDir(), "lamp.img")
 	require.NoError(t, os.WriteFile(path, []byte("lamp"), 0o600))
-	book, err := verbs.Offer("")
+	book, err := verbs.ByHandNamed("offer").Make(verbs.Place{})
 	require.NoError(t, err)
-	laptop := simulated.New(1).Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
 	p, err := book.Prepare(d, map[string]string{"file": path, "address": "192.0.2.10"}, runbook.Kit{Network: laptop})
 	require.NoError(t, err)
 	return p
@@ -35,10 +41,11 @@ func waitingDeed(t *testing.T, d *dialect.Dialect) *runbook.Prepared {
 // line is typed on; one is ended, and the others end with the session, each saying so.
 func TestDeedsGoOnBesideEverything(t *testing.T) {
 	controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
+		ours := laptop()
 		var ids []string
 		var advice []<-chan string
 		for range 3 {
-			id, advised, err := s.Do(waitingDeed(t, s.Dialect()), false)
+			id, advised, err := s.Do(waitingDeed(t, s.Dialect(), ours), engine.Nothing)
 			require.NoError(t, err)
 			assert.Equal(t, "TFTP, 192.0.2.10, lamp.img", <-advised)
 			ids, advice = append(ids, id), append(advice, advised)
@@ -68,7 +75,7 @@ func TestDeedsGoOnBesideEverything(t *testing.T) {
 			ids[0] + " stopped the session ended", ids[1] + " stopped ended by the operator",
 			ids[2] + " stopped the session ended",
 		}, ends)
-		_, _, err := s.Do(waitingDeed(t, s.Dialect()), false)
+		_, _, err := s.Do(waitingDeed(t, s.Dialect(), ours), engine.Nothing)
 		assert.ErrorIs(t, err, errSessionOver)
 		assert.NoError(t, context.Cause(t.Context()))
 	})
@@ -81,22 +88,23 @@ func TestADeedOnTheLineHasTheHelm(t *testing.T) {
 		path := filepath.Join(t.TempDir(), "lamp.img")
 		require.NoError(t, os.WriteFile(path, []byte("lamp"), 0o600))
 		sends := func() *runbook.Prepared {
-			book, err := verbs.Carry()
+			book, err := verbs.ByHandNamed("carry").Make(verbs.Place{})
 			require.NoError(t, err)
 			p, err := book.Prepare(dialect.Generic(), map[string]string{"file": path}, runbook.Kit{})
 			require.NoError(t, err)
 			return p
 		}
+		ours := laptop()
 		who := func() (who string) { s.do(func() { who = s.helm.who }); return who }
-		_, over, err := s.Do(sends(), true)
+		_, over, err := s.Do(sends(), engine.Line)
 		require.NoError(t, err)
 		synctest.Wait()
 		assert.NotEqual(t, event.Hand, who())
-		_, _, err = s.Do(sends(), true)
+		_, _, err = s.Do(sends(), engine.Line)
 		assert.ErrorIs(t, err, errLineTaken)
 		_, err = s.Run(t.Context(), sends())
 		assert.Error(t, err, "a run does not begin beside it")
-		_, beside, err := s.Do(waitingDeed(t, s.Dialect()), false)
+		_, beside, err := s.Do(waitingDeed(t, s.Dialect(), ours), engine.Nothing)
 		require.NoError(t, err, "what needs no line does")
 		assert.NotEmpty(t, <-beside)
 		typeKeys(s, "x")
@@ -106,7 +114,7 @@ func TestADeedOnTheLineHasTheHelm(t *testing.T) {
 		assert.Equal(t, event.Hand, who())
 		assert.Equal(t, "x", l.got())
 
-		_, over, err = s.Do(sends(), true)
+		_, over, err = s.Do(sends(), engine.Line)
 		require.NoError(t, err, "the line is free again")
 		_, more = <-over // after its time
 		assert.False(t, more)
@@ -119,7 +127,7 @@ func TestADeedOnTheLineHasTheHelm(t *testing.T) {
 		}
 		require.Len(t, ends, 3)
 		assert.Contains(t, ends[0], "stopped")
-		assert.Contains(t, ends[1], "failed “Send it”: no receiver asked for lamp.img within 2m0s")
+		assert.Contains(t, ends[1], "failed “Send lamp.img”: no receiver asked for lamp.img within 2m0s")
 		assert.Equal(t, "stopped the session ended", ends[2])
 	})
 }
@@ -130,11 +138,12 @@ func TestNoDeedOutlivesTheSession(t *testing.T) {
 	for range 30 {
 		lockedBy(t, clearing, func(t *testing.T, s *Session, _ *fakeLine, feed *event.Feed) {
 			var begins sync.WaitGroup
+			ours := laptop()
 			begun := make(chan string, 8)
 			for range cap(begun) {
-				p := waitingDeed(t, s.Dialect())
+				p := waitingDeed(t, s.Dialect(), ours)
 				begins.Go(func() {
-					if id, _, err := s.Do(p, false); err == nil {
+					if id, _, err := s.Do(p, engine.Nothing); err == nil {
 						begun <- id
 					} else {
 						assert.ErrorIs(t, err, errSessionOver)

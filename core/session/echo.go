@@ -113,7 +113,7 @@ func commandOf(text string, how engine.Typing) string {
 func (c console) promptAgain(ctx context.Context) error {
 	for range promptTries {
 		c.s.do(func() {
-			if c.s.helm.who == event.Runbook && c.s.wire.line != nil {
+			if c.s.helm.who == c.as && c.s.wire.line != nil {
 				c.s.wake()
 			}
 		})

@@ -20,12 +20,12 @@ type asked struct {
 	awaited
 }
 
-// writer is who types while the runbook has the helm.
+// writer is who types while the operator has not got the helm.
 func (s *Session) writer() string {
 	if s.pasting {
 		return event.Paste
 	}
-	return event.Runbook
+	return s.helm.who
 }
 
 // means is what a line means that is typed in a mode now.

@@ -271,11 +271,11 @@ func TestATrialHasADeadlineOfTheSession(t *testing.T) {
 	locked(t, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		began := time.Now()
 		typeKeys(s, "try 8.1\r")
-		open := console{s}.Pending()
+		open := s.run().Pending()
 		require.Len(t, open, 1)
 		assert.WithinDuration(t, began.Add(5*time.Minute), open[0].Until, time.Second)
 		time.Sleep(6 * time.Minute)
-		assert.Empty(t, console{s}.Pending())
+		assert.Empty(t, s.run().Pending())
 		typeKeys(s, "favour B\r")
 		typeKeys(s, "stow\r")
 		var report []string
@@ -339,7 +339,7 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 			half(s, l, "wipe bank B", "wipe bank B")
 			s.GiveHelm(engine.Repeat)
 			done := make(chan error, 1)
-			go func() { done <- do(t.Context(), console{s}) }()
+			go func() { done <- do(t.Context(), s.run()) }()
 			assert.Equal(t, "wipe bank B\x15", l.got(), "%s: the line is emptied first", name)
 			l.says("\r\x1b[K> ")
 			require.NoError(t, <-done)
@@ -351,7 +351,7 @@ func TestWhatTheHandLeftIsNeverEndedByTheRunbook(t *testing.T) {
 		controlled(t, dangerous, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 			half(s, l, "wipe bank B", "wipe bank B")
 			s.GiveHelm(engine.Repeat)
-			err := do(t.Context(), console{s})
+			err := do(t.Context(), s.run())
 			assert.ErrorContains(t, err,
 				"“wipe bank B” stands on the line and was not sent; the dialect knows no key that empties the line")
 			assert.Equal(t, "wipe bank B", l.got(), "%s: nothing is typed behind it", name)
@@ -366,13 +366,13 @@ func TestWhatIsNotShownIsEmptiedUnseen(t *testing.T) {
 		typeKeys(s, "lamp-and-tide")
 		s.GiveHelm(engine.Repeat)
 		before := time.Now()
-		require.NoError(t, console{s}.Type(t.Context(), "\r", false))
+		require.NoError(t, s.run().Type(t.Context(), "\r", false))
 		assert.Equal(t, "lamp-and-tide\x15\r", l.got())
 		assert.Zero(t, time.Since(before), "there is nothing to wait for")
 		notes := collect[event.Note](t, feed)
 		require.Len(t, notes, 1)
 		assert.Contains(t, notes[0].Text, "something that the device does not show")
-		require.NoError(t, console{s}.Type(t.Context(), "\r", false))
+		require.NoError(t, s.run().Type(t.Context(), "\r", false))
 		assert.Equal(t, "lamp-and-tide\x15\r\r", l.got(), "once")
 	})
 }
@@ -384,13 +384,13 @@ func TestTheRunbooksOwnLeftoverIsNotEndedEither(t *testing.T) {
 			limited, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
 			defer cancel()
 			failed := make(chan error, 1)
-			go func() { failed <- console{s}.Command(limited, "wipe bank B", engine.Typing{Fresh: true}) }()
+			go func() { failed <- s.run().Command(limited, "wipe bank B", engine.Typing{Fresh: true}) }()
 			require.Equal(t, "wipe bank B", l.got())
 			l.says("wipe bank 8")
 			require.Error(t, <-failed)
 			again, end := context.WithTimeout(t.Context(), time.Minute)
 			defer end()
-			require.Error(t, console{s}.Type(again, "\r", false), "the line is not seen to be empty")
+			require.Error(t, s.run().Type(again, "\r", false), "the line is not seen to be empty")
 			assert.Equal(t, want, l.got())
 		})
 	}
@@ -406,9 +406,9 @@ func TestWhoseTimeIsOverTypesNothing(t *testing.T) {
 			over, cancel := context.WithTimeout(t.Context(), -time.Second)
 			defer cancel()
 			for _, how := range []engine.Typing{{}, {Fresh: true}, {Secret: true}, {Unseen: true}, {Masks: true}} {
-				require.ErrorIs(t, console{s}.Command(over, "view self", how), context.DeadlineExceeded)
+				require.ErrorIs(t, s.run().Command(over, "view self", how), context.DeadlineExceeded)
 			}
-			require.ErrorIs(t, console{s}.Type(over, "\r", false), context.DeadlineExceeded)
+			require.ErrorIs(t, s.run().Type(over, "\r", false), context.DeadlineExceeded)
 			assert.Empty(t, l.got())
 		})
 	}
@@ -420,7 +420,7 @@ func TestALineThatIsOverIsNoLeftover(t *testing.T) {
 			half(s, l, "q", says)
 			time.Sleep(time.Second)
 			s.GiveHelm(engine.Repeat)
-			require.NoError(t, console{s}.Type(t.Context(), "\r", false), name)
+			require.NoError(t, s.run().Type(t.Context(), "\r", false), name)
 			assert.Equal(t, "q\r", l.got(), name)
 		})
 	}
@@ -430,7 +430,7 @@ func TestWhatTheRunbookLeftBeginsTheHandsLine(t *testing.T) {
 	controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
-		go func() { _ = console{s}.Command(ctx, "wipe bank", engine.Typing{Fresh: true}) }()
+		go func() { _ = s.run().Command(ctx, "wipe bank", engine.Typing{Fresh: true}) }()
 		synctest.Wait()
 		require.Equal(t, "wipe bank", l.got(), "it waits for its echo")
 		typeKeys(s, " B\r")
@@ -442,13 +442,13 @@ func TestWhatTheRunbookLeftBeginsTheHandsLine(t *testing.T) {
 func TestAHalfTypedCommandIsEmptiedWhenTheStepIsRepeated(t *testing.T) {
 	controlled(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 		ctx, cancel := context.WithCancel(t.Context())
-		go func() { _ = console{s}.Command(ctx, "wipe bank B", engine.Typing{Fresh: true}) }()
+		go func() { _ = s.run().Command(ctx, "wipe bank B", engine.Typing{Fresh: true}) }()
 		synctest.Wait()
 		s.TakeHelm()
 		cancel()
 		l.says("wipe bank B")
 		s.GiveHelm(engine.Repeat)
-		go func() { _ = console{s}.Type(t.Context(), "\r", false) }()
+		go func() { _ = s.run().Type(t.Context(), "\r", false) }()
 		assert.Equal(t, "wipe bank B\x15", l.got())
 	})
 }

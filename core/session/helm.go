@@ -2,23 +2,27 @@ package session
 
 import (
 	"context"
+	"errors"
 
 	"pilotrix/core/event"
 	"pilotrix/core/runbook/engine"
 )
 
-// helm is who types on the line, one writer at a time, and what was wished of the runbook when the operator gave it
-// back. It belongs to the session's loop.
+// helm is who types on the line, one writer at a time: the operator's keys, a run, or something that the operator has
+// done by itself, which borrows the line from the keys and gives it back, beside a run that is paused too. It has what
+// was wished of the runbook when the operator gave it back, too. It belongs to the session's loop.
 type helm struct {
-	emit    func(event.Body)
-	taken   func() // what else is done when the operator gets it
-	given   func() // and before the runbook does
-	who     string
-	running bool // a runbook, or a transfer, is under way
-	cuts    map[int]context.CancelCauseFunc
-	next    int
-	wish    *engine.Wish  // what was not heard yet; nil for nothing
-	wished  chan struct{} // reported of a wish
+	emit     func(event.Body)
+	taken    func() // what else is done when the operator gets it
+	given    func() // and before another writer does
+	who      string
+	running  bool                            // a run is under way
+	borrowed chan struct{}                   // closed when what the operator began gives the line back; nil while nothing has it
+	cuts     map[int]context.CancelCauseFunc // of who has it
+	next     int
+	wish     *engine.Wish  // what was not heard yet; nil for nothing
+	wished   chan struct{} // reported of a wish
+	later    *engine.Wish  // made while something was borrowed, for when it is given back
 }
 
 func newHelm(emit func(event.Body), taken, given func()) *helm {
@@ -32,8 +36,11 @@ func newHelm(emit func(event.Body), taken, given func()) *helm {
 	}
 }
 
-// take gives the operator the helm: whoever waits with the runbook's is reported.
+// take gives the operator the helm: whoever types meanwhile ends with that, or waits for it to be given back.
 func (h *helm) take(why string) {
+	if h.later != nil && *h.later != engine.Stop {
+		h.later = nil
+	}
 	if h.who == event.Hand {
 		return
 	}
@@ -46,22 +53,22 @@ func (h *helm) take(why string) {
 	}
 }
 
-// give gives it to the runbook.
-func (h *helm) give(why string) {
-	if h.who != event.Runbook {
+// give gives it to another writer.
+func (h *helm) give(to, why string) {
+	if h.who != to {
 		h.given()
-		h.who = event.Runbook
-		h.emit(event.Helm{Who: event.Runbook, Why: why})
+		h.who = to
+		h.emit(event.Helm{Who: to, Why: why})
 	}
 }
 
-// begin gives it to a runbook that begins. It reports whether none was under way.
+// begin gives it to a runbook that begins. It reports whether the line was the operator's.
 func (h *helm) begin(why string) bool {
-	if h.running {
+	if h.running || h.borrowed != nil {
 		return false
 	}
 	h.running, h.wish = true, nil
-	h.give(why)
+	h.give(event.Runbook, why)
 	return true
 }
 
@@ -71,12 +78,45 @@ func (h *helm) end(why string) {
 	h.take(why)
 }
 
-// back gives it back to a runbook that waits for it, which goes on as wished. Nothing makes a stop undone.
+// errLineTaken is why something that the operator begins has no line.
+var errLineTaken = errors.New("a runbook, or something else, is under way on the line: take the helm, or end it, first")
+
+// borrow gives it to something that the operator begins: the line is the operator's own, whether a run is paused or not.
+func (h *helm) borrow(why string) error {
+	if h.who != event.Hand || h.borrowed != nil {
+		return errLineTaken
+	}
+	h.borrowed = make(chan struct{})
+	h.give(event.ByDeed, why)
+	return nil
+}
+
+// giveBack gives the operator what was borrowed.
+func (h *helm) giveBack(why string) {
+	close(h.borrowed)
+	as := h.later
+	h.borrowed, h.later = nil, nil
+	if h.who == event.ByDeed {
+		h.take(why)
+	}
+	if as != nil {
+		h.back(*as)
+	}
+}
+
+// back gives it back to a runbook that waits for it, which goes on as wished. Nothing makes a stop undone. What the
+// operator has begun has the line for as long as it lasts: the wish waits for its end.
 func (h *helm) back(as engine.Wish) {
-	if !h.running || h.who == event.Runbook {
+	switch {
+	case !h.running || h.who == event.Runbook:
+		return
+	case h.borrowed != nil:
+		if h.later == nil || *h.later != engine.Stop {
+			h.later = &as
+		}
 		return
 	}
-	h.give("given back, to " + as.String())
+	h.give(event.Runbook, "given back, to "+as.String())
 	if h.wish == nil || *h.wish != engine.Stop {
 		h.wish = &as
 	}
@@ -95,13 +135,14 @@ func (h *helm) hear() (as engine.Wish, some bool) {
 	return as, true
 }
 
-// hold has cut called when the operator takes the helm, at once when it has it. The number is for release. A wish is
-// for the wait that it was made in: one that was not heard there is over, but for a stop, which is heard now.
-func (h *helm) hold(cut context.CancelCauseFunc) int {
-	if h.wish != nil && *h.wish != engine.Stop {
+// hold has cut called when the writer loses the helm, at once when it has not got it. The number is for release. A
+// wish is for the wait that it was made in: one that was not heard there is over, but for a stop, which is heard now.
+func (h *helm) hold(writer string, cut context.CancelCauseFunc) int {
+	run := writer == event.Runbook
+	if run && h.wish != nil && *h.wish != engine.Stop {
 		h.wish = nil
 	}
-	if h.wish != nil || h.who != event.Runbook {
+	if run && h.wish != nil || h.who != writer {
 		cut(engine.ErrHelm)
 		return 0
 	}
@@ -124,7 +165,7 @@ func (s *Session) TakeHelm() {
 func (c console) WithHelm(ctx context.Context) (context.Context, context.CancelFunc) {
 	held, cut := context.WithCancelCause(ctx)
 	n := 0
-	c.s.do(func() { n = c.s.helm.hold(cut) })
+	c.s.do(func() { n = c.s.helm.hold(c.as, cut) })
 	return held, func() {
 		cut(nil)
 		c.s.do(func() { c.s.helm.release(n) })
@@ -149,8 +190,27 @@ func (c console) AwaitHelm(ctx context.Context) (as engine.Wish, err error) {
 	}
 }
 
-// TakeBack implements engine.Console.
-func (c console) TakeBack(why string) { c.s.do(func() { c.s.helm.give(why) }) }
+// TakeBack implements engine.Console. What the operator has begun ends first.
+func (c console) TakeBack(why string) {
+	for {
+		var over chan struct{}
+		c.s.do(func() {
+			if over = c.s.helm.borrowed; over == nil {
+				c.s.helm.give(c.as, why)
+			} else {
+				c.s.helm.take(why)
+			}
+		})
+		if over == nil {
+			return
+		}
+		select {
+		case <-over:
+		case <-c.s.done:
+			return
+		}
+	}
+}
 
 // HandOver implements engine.Console.
 func (c console) HandOver(why string) bool {
@@ -162,4 +222,12 @@ func (c console) HandOver(why string) bool {
 }
 
 // Release implements engine.Console.
-func (c console) Release(why string) { c.s.do(func() { c.s.helm.end(why) }) }
+func (c console) Release(why string) {
+	c.s.do(func() {
+		if c.as == event.ByDeed {
+			c.s.helm.giveBack(why)
+		} else {
+			c.s.helm.end(why)
+		}
+	})
+}

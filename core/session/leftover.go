@@ -54,7 +54,7 @@ func (c console) clearLeft(ctx context.Context) error {
 	var v sense.State
 	c.s.do(func() {
 		v = c.s.sense.State()
-		if c.s.helm.who == event.Runbook {
+		if c.s.helm.who == c.as {
 			left = c.s.guard.left(v)
 		}
 	})
@@ -73,7 +73,7 @@ func (c console) clearLeft(ctx context.Context) error {
 		return fmt.Errorf("%s stands on the line and was not sent: %w", left, err)
 	}
 	c.s.do(func() {
-		if c.s.helm.who == event.Runbook {
+		if c.s.helm.who == c.as {
 			c.s.forgetHeld()
 			c.s.exchanges.Typed.Forget()
 		}

@@ -115,11 +115,11 @@ func TestAnEmptyQuietLineIsNotHeld(t *testing.T) {
 // TestTimeThatTheProgramDidNotRunIsNoSilence stops it, as a signal does, in the middle of a reading.
 func TestTimeThatTheProgramDidNotRunIsNoSilence(t *testing.T) {
 	talking(t, "", func(string) string { return "> " }, func(k *talk) {
-		before := console{k.Session}.Device()
+		before := k.Session.run().Device()
 		k.do(func() { k.beat = k.beat.Add(-30 * time.Second) }) // as it finds the time when it goes on
 		k.do(func() {})
-		after := console{k.Session}.Device()
-		assert.GreaterOrEqual(t, console{k.Session}.Stopped(), 29*time.Second)
+		after := k.Session.run().Device()
+		assert.GreaterOrEqual(t, k.Session.run().Stopped(), 29*time.Second)
 		assert.False(t, after.LastByte.Before(before.LastByte))
 		assert.NotEqual(t, sense.Silent, after.Mode)
 		notes := of[event.Note](k)

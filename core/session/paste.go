@@ -109,10 +109,10 @@ func (s *Session) PressPasted(text string) error {
 func (s *Session) typeText(
 	ctx context.Context, text string, lines []string, opt PasteOptions,
 ) (result Pasted, err error) {
-	defer s.do(func() { s.helm.running, s.pasting = false, false; s.helm.take("the text was typed") })
-	held, release := console{s}.WithHelm(ctx)
+	defer s.do(func() { s.pasting = false; s.helm.giveBack("the text was typed") })
+	held, release := s.deed().WithHelm(ctx)
 	defer release()
-	p := &pasting{console: console{s}, opt: opt, of: len(lines)}
+	p := &pasting{console: s.deed(), opt: opt, of: len(lines)}
 	if p.opt.Timeout == 0 {
 		p.opt.Timeout = pasteLimit
 	}
@@ -153,14 +153,13 @@ func (s *Session) typeText(
 func (s *Session) takeForPaste() (err error) {
 	s.do(func() {
 		switch {
-		case s.helm.running:
-			err = errors.New("a runbook or a transfer is under way: the text is not typed into it")
 		case s.wire.line == nil:
 			err = fmt.Errorf("%w: %w", engine.ErrLineLost, s.wire.err)
 		default:
-			s.forgetHeld()
-			s.helm.running, s.pasting = true, true
-			s.helm.give("a text is typed")
+			if err = s.helm.borrow("a text is typed"); err == nil {
+				s.forgetHeld()
+				s.pasting = true
+			}
 		}
 	})
 	return err

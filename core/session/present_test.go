@@ -26,7 +26,7 @@ func TestADangerIsReportedWithThePresent(t *testing.T) {
 
 		typeKeys(s, "\x15try 8.1\r")
 		s.facts.Set(device.Fact{Name: "haul.state", Value: "fetching", At: s.opt.Clock.Now()})
-		console{s}.Emit(event.TransferBegin{ID: "a", File: "lark.cgo", Protocol: "TFTP"})
+		s.run().Emit(event.TransferBegin{ID: "a", File: "lark.cgo", Protocol: "TFTP"})
 		time.Sleep(110 * time.Second)
 		l.prompt()
 		typeKeys(s, "wipe bank B\r")
@@ -37,8 +37,8 @@ func TestADangerIsReportedWithThePresent(t *testing.T) {
 			"bank A is being written, as read 1 min 50 s ago",
 			"the old release comes back, in 03:10",
 		}, held[len(held)-1].Now)
-		console{s}.Emit(event.TransferEnd{ID: "a"})
-		assert.NotContains(t, console{s}.Present(), "lark.cgo is being moved by TFTP")
+		s.run().Emit(event.TransferEnd{ID: "a"})
+		assert.NotContains(t, s.run().Present(), "lark.cgo is being moved by TFTP")
 	})
 }
 

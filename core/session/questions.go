@@ -11,10 +11,11 @@ import (
 	"pilotrix/core/runbook/engine"
 )
 
-// questions are those that wait for the operator. They belong to the session's loop.
+// questions are those that wait for the operator: one is asked, and the others queue behind it. They belong to the
+// session's loop.
 type questions struct {
 	emit func(event.Body)
-	open map[string]question
+	open []question // the one that is asked first
 	next int
 }
 
@@ -24,40 +25,64 @@ type question struct {
 }
 
 func newQuestions(emit func(event.Body)) *questions {
-	return &questions{emit: emit, open: map[string]question{}}
+	return &questions{emit: emit}
 }
 
-// ask opens a question; its answer comes on the channel.
+// ask opens a question, in its turn; its answer comes on the channel.
 func (q *questions) ask(ask event.Ask) (id string, answer <-chan string) {
 	q.next++
 	ask.ID = strconv.Itoa(q.next)
 	came := make(chan string, 1)
-	q.open[ask.ID] = question{ask, came}
-	q.emit(ask)
+	q.open = append(q.open, question{ask, came})
+	if len(q.open) == 1 {
+		q.emit(ask)
+	}
 	return ask.ID, came
+}
+
+// at is the place of a question, -1 where it is not open.
+func (q *questions) at(id string) int {
+	return slices.IndexFunc(q.open, func(one question) bool { return one.ask.ID == id })
+}
+
+// over takes a question away, and asks the next one where it was asked. The answer is what ended it.
+func (q *questions) over(at int, how event.Answer) {
+	if one := q.open[at].ask; at > 0 && how.Who != "" { // nobody is there to be asked: all is answered at once
+		q.emit(one)
+	}
+	q.open = slices.Delete(q.open, at, at+1)
+	if at > 0 && how.Who == "" {
+		return // it was never asked
+	}
+	q.emit(how)
+	if len(q.open) > 0 {
+		q.emit(q.open[0].ask)
+	}
 }
 
 // answer closes a question. It reports whether it was open and has that answer.
 func (q *questions) answer(id, answer, who string) bool {
-	one, open := q.open[id]
-	if !open || !one.ask.Typed && !slices.Contains(one.ask.Answers, answer) {
+	at := q.at(id)
+	if at < 0 {
 		return false
 	}
-	delete(q.open, id)
+	one := q.open[at]
+	if !one.ask.Typed && !slices.Contains(one.ask.Answers, answer) {
+		return false
+	}
 	report := answer
 	if one.ask.Secret {
 		report = event.Redacted
 	}
-	q.emit(event.Answer{ID: id, Answer: report, Who: who})
+	q.over(at, event.Answer{ID: id, Answer: report, Who: who})
 	one.answer <- answer
 	return true
 }
 
 // withdraw closes a question that nobody waits with any more.
 func (q *questions) withdraw(id string) {
-	if _, open := q.open[id]; open {
-		delete(q.open, id)
-		q.emit(event.Answer{ID: id, Answer: "withdrawn"})
+	if at := q.at(id); at >= 0 {
+		q.over(at, event.Answer{ID: id, Answer: "withdrawn"})
 	}
 }
 
@@ -73,9 +98,7 @@ func (s *Session) askForLine(ctx context.Context, q line.Question) (string, erro
 	if s.opt.Approve != nil {
 		return "", fmt.Errorf("%s: nobody is here to say", q.Text)
 	}
-	answer, err := console{
-		s,
-	}.Ask(ctx,
+	answer, err := s.run().Ask(ctx,
 		event.Ask{Form: event.FormLine, Text: q.Text, Typed: len(q.Choice) == 0, Secret: q.Secret, Answers: q.Choice})
 	switch {
 	case err != nil:

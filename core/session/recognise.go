@@ -41,7 +41,7 @@ var ErrBusy = errors.New("a runbook is under way")
 // Learn says how the device talks: prompts, questions and dangers are known from here on.
 func (s *Session) Learn(d *dialect.Dialect) (err error) {
 	s.do(func() {
-		if s.helm.running {
+		if s.helm.running || s.helm.borrowed != nil {
 			err = ErrBusy
 			return
 		}

@@ -42,7 +42,7 @@ func TestHowADeviceTalksIsLearntOnTheWay(t *testing.T) {
 
 		require.NoError(t, s.Learn(risky))
 		time.Sleep(50 * time.Millisecond)
-		assert.True(t, console{s}.Device().AtPrompt)
+		assert.True(t, s.run().Device().AtPrompt)
 		assert.Empty(t, s.Heard(), "what was kept for it is gone")
 		typeKeys(s, "wipe bank B\r")
 		assert.Equal(t, []string{"held wipe bank B"}, states(t, feed))

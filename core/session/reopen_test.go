@@ -80,7 +80,7 @@ func TestWhoDoesNotWantUsIsNotAskedAgain(t *testing.T) {
 			func() (line.Line, error) { return nil, refused },
 			func(t *testing.T, s *Session, feed *event.Feed, tries *[]time.Duration) {
 				waited := make(chan error, 1)
-				go func() { waited <- console{s}.AwaitLine(t.Context()) }()
+				go func() { waited <- s.run().AwaitLine(t.Context()) }()
 				time.Sleep(time.Hour)
 				synctest.Wait()
 				assert.Len(t, *tries, 1)
@@ -180,12 +180,12 @@ func TestAHundredDrops(t *testing.T) {
 	}
 	lostOnce(t, again, func(t *testing.T, s *Session, feed *event.Feed, _ *[]time.Duration) {
 		for range 100 {
-			require.NoError(t, console{s}.AwaitLine(t.Context()))
+			require.NoError(t, s.run().AwaitLine(t.Context()))
 			synctest.Wait()
 			close(latest.Load().chunks)
 			synctest.Wait()
 		}
-		require.NoError(t, console{s}.AwaitLine(t.Context()))
+		require.NoError(t, s.run().AwaitLine(t.Context()))
 		back := 0
 		for _, l := range collect[event.Line](t, feed) {
 			if l.State == event.LineBack {

@@ -103,6 +103,8 @@ type Session struct {
 	step       string    // of the runbook that is under way
 	reported   sense.State
 	deeds      deeds
+	shares     shares
+	turns      turns
 	others     map[string]*Session // lines to the same device beside this one
 	heard      []string            // the lines that were drawn, while nobody knows how the device talks
 	timer      *time.Timer
@@ -475,7 +477,7 @@ func (s *Session) report() {
 	v := s.sense.State()
 	s.doubtMode(v)
 	if v.Count != s.reported.Count && (v.Mode != s.reported.Mode || v.Proof != s.reported.Proof) {
-		s.hub.Emit(event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof), 80), Score: v.Garble})
+		s.hub.Emit(modeEvent(v))
 		if s.Dialect().Starts(v.Mode) && s.sense.Model().Leave() {
 			s.plainScreen() // a device that starts asks nothing of a terminal yet
 		}
@@ -501,13 +503,17 @@ func (s *Session) report() {
 	}
 }
 
-// answerPager makes a long output go on while the runbook has the helm.
+// answerPager makes a long output go on while a runbook, or a deed, has the helm.
 func (s *Session) answerPager(v sense.State) {
-	if !v.Pager || s.helm.who != event.Runbook || s.lent != nil || s.wire.line == nil {
+	who := s.helm.who
+	if open := s.exchanges.Open(); open != nil && open.Who == event.ByDeed {
+		who = event.ByDeed // it is its command's answer, whoever types what comes next
+	}
+	if !v.Pager || who == event.Hand || s.lent != nil || s.wire.line == nil {
 		return
 	}
 	key := s.Dialect().PagerKey()
-	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
+	s.hub.Emit(event.Out{Who: who, Bytes: event.Text(key)})
 	s.sense.Typed(s.opt.Clock.Now(), []byte(key), nil)
 	s.reported = s.sense.State()
 	s.wire.out.put(outgoing{data: []byte(key)})
@@ -516,7 +522,7 @@ func (s *Session) answerPager(v sense.State) {
 // askPrompt presses Enter once where lines that the dialect does not know have pushed the prompt away while
 // the runbook waits for it. The line is empty, and it was a prompt that it came behind.
 func (s *Session) askPrompt(v sense.State) {
-	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm.who != event.Runbook || s.lent != nil ||
+	if !v.Pushed || v.AtPrompt || s.woken == v.Bytes || s.helm.who == event.Hand || s.lent != nil ||
 		s.wire.line == nil ||
 		v.Partial != "" ||
 		!v.Free {
@@ -533,12 +539,29 @@ func (s *Session) wake() {
 	if v := s.sense.State(); v.Partial != "" {
 		key = s.Dialect().Clears() + key
 	}
-	s.hub.Emit(event.Out{Who: event.Runbook, Bytes: event.Text(key)})
+	s.hub.Emit(event.Out{Who: s.helm.who, Bytes: event.Text(key)})
 	s.sense.Entered(s.opt.Clock.Now(), sense.Enter{})
 	s.reported = s.sense.State()
 	s.wire.out.put(outgoing{data: []byte(key)})
 	s.schedule()
 }
+
+// modeEvent says the mode that was proved.
+func modeEvent(v sense.State) event.Mode {
+	mode := event.Mode{Name: v.Mode, Proof: sense.Sample([]byte(v.Proof), 80), Score: v.Garble}
+	if v.Mode == sense.Receiving {
+		mode.Asks = string(v.Receiver)
+		if v.Receiver < ' ' {
+			mode.Asks = "NAK"
+		}
+		said := v.Output()
+		mode.Says = sense.Sample([]byte(said[max(0, len(said)-maxSaid):]), maxSaid)
+	}
+	return mode
+}
+
+// maxSaid is how much is kept of what a device says before it waits for a file.
+const maxSaid = 200
 
 // forget starts the sensing afresh: what was known of the device is not known any more.
 func (s *Session) forget() {
@@ -591,7 +614,11 @@ func (s *Session) schedule() {
 // for what the operator says; while it is still being stopped they wait for its end.
 func (s *Session) Press(keys []byte) {
 	s.do(func() {
-		if s.lent != nil && s.helm.who == event.Runbook {
+		if s.turns.pressed(s.opt.Clock.Now()) {
+			s.held = append(s.held, keys...)
+			return
+		}
+		if s.lent != nil && s.helm.who != event.Hand {
 			s.keepKeys(keys)
 			return
 		}
@@ -648,7 +675,7 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (engine.Result, 
 	if !begun {
 		return engine.Result{}, errors.New("a runbook is running already")
 	}
-	engine := engine.New(p, console{s})
+	engine := engine.New(p, s.run())
 	engine.WithLines(others)
 	result := engine.Execute(ctx)
 	result.Message = s.hub.Clean(result.Message)
@@ -684,17 +711,20 @@ func (s *Session) ReadAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	begun := false
-	s.do(func() { begun = s.helm.begin("reading anew") })
-	if !begun {
-		return errors.New("a runbook is running already")
+	s.do(func() {
+		if err = errors.New("a runbook is running already"); !s.helm.running {
+			err = s.helm.borrow("reading anew")
+		}
+	})
+	if err != nil {
+		return err
 	}
-	return engine.New(p, console{s}).Read(ctx)
+	return engine.New(p, s.deed()).Read(ctx)
 }
 
 // Await returns the first view for which ready holds.
 func (s *Session) Await(ctx context.Context, ready func(sense.State) bool) (sense.State, error) {
-	return console{s}.Await(ctx, ready)
+	return s.run().Await(ctx, ready)
 }
 
 // Resize says the far end the size of the screen, where the line can: in the order in which that and what is typed
@@ -716,27 +746,30 @@ func (s *Session) Resize(cols, rows int) {
 
 // SetSpeed sets our end of the line.
 func (s *Session) SetSpeed(ctx context.Context, baud int, why string) error {
-	return console{s}.SetSpeed(ctx, baud, why)
+	return s.run().SetSpeed(ctx, baud, why)
 }
 
 // Speed is our end's speed in baud; ok is false for a line without one.
-func (s *Session) Speed() (baud int, ok bool) { return console{s}.Speed() }
+func (s *Session) Speed() (baud int, ok bool) { return s.run().Speed() }
 
 // LineRate is how many characters the line carries a second, 0 where it has no speed.
-func (s *Session) LineRate() float64 { return console{s}.LineRate() }
+func (s *Session) LineRate() float64 { return s.run().LineRate() }
 
 // Hunt looks for the speed the device speaks.
 func (s *Session) Hunt(ctx context.Context, hunt sense.Hunt) (sense.Found, error) {
-	return console{s}.Hunt(ctx, hunt)
+	return s.run().Hunt(ctx, hunt)
 }
 
 // Transfer hands the line to a transfer outside of a runbook.
 func (s *Session) Transfer(ctx context.Context, carry func(context.Context, transfer.Duplex) error) error {
-	s.do(func() { s.helm.begin("a transfer") })
-	defer s.do(func() { s.helm.end("the transfer ended") })
-	held, release := console{s}.WithHelm(ctx)
+	var err error
+	if s.do(func() { err = s.helm.borrow("a transfer") }); err != nil {
+		return err
+	}
+	defer s.do(func() { s.helm.giveBack("the transfer ended") })
+	held, release := s.deed().WithHelm(ctx)
 	defer release()
-	err := console{s}.Carry(held, carry)
+	err = s.deed().Carry(held, carry)
 	if err != nil && errors.Is(context.Cause(held), engine.ErrHelm) {
 		return engine.ErrHelm
 	}

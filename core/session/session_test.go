@@ -155,7 +155,7 @@ func TestTypingTakesTheHelmAndStopsTheRunbook(t *testing.T) {
 		assert.ErrorContains(t, err, "running already")
 		s.Press([]byte("x"))
 		assert.Equal(t, "x", l.got())
-		assert.ErrorIs(t, console{s}.Type(t.Context(), "work\r", false), engine.ErrHelm, "the runbook may not type now")
+		assert.ErrorIs(t, s.run().Type(t.Context(), "work\r", false), engine.ErrHelm, "the runbook may not type now")
 		s.GiveHelm(engine.Stop)
 		result := <-ended
 		assert.Equal(t, event.Stopped, result.Outcome)
@@ -298,7 +298,7 @@ func TestATransferReadsWhatArrivesAndGivesTheRestBack(t *testing.T) {
 			return err
 		})
 		require.NoError(t, err)
-		v, err := console{s}.Await(t.Context(), func(v sense.State) bool { return v.Partial != "" })
+		v, err := s.run().Await(t.Context(), func(v sense.State) bool { return v.Partial != "" })
 		require.NoError(t, err)
 		assert.Equal(t, "rest> ", v.Partial)
 	})
@@ -310,12 +310,12 @@ func TestALostLineWakesWhoWaits(t *testing.T) {
 			time.Sleep(time.Second)
 			close(l.chunks)
 		}()
-		_, err := console{s}.Await(t.Context(), func(sense.State) bool { return false })
+		_, err := s.run().Await(t.Context(), func(sense.State) bool { return false })
 		assert.ErrorIs(t, err, engine.ErrLineLost)
 		s.Press([]byte("hello?"))
 		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 		defer cancel()
-		assert.ErrorIs(t, console{s}.AwaitLine(ctx), context.DeadlineExceeded)
+		assert.ErrorIs(t, s.run().AwaitLine(ctx), context.DeadlineExceeded)
 		notes := collect[event.Note](t, feed)
 		require.Len(t, notes, 2)
 		assert.Contains(t, notes[0].Text, "goes nowhere")
@@ -326,9 +326,7 @@ func TestALostLineWakesWhoWaits(t *testing.T) {
 
 func TestAnApproverWithoutAnAnswerStops(t *testing.T) {
 	with(t, func(event.Ask) string { return "perhaps" }, func(t *testing.T, s *Session, _ *fakeLine, _ *event.Feed) {
-		answer, err := console{
-			s,
-		}.Ask(t.Context(), event.Ask{Form: "hold", Answers: []string{engine.Approve, engine.StopHere}})
+		answer, err := s.run().Ask(t.Context(), event.Ask{Form: "hold", Answers: []string{engine.Approve, engine.StopHere}})
 		require.NoError(t, err)
 		assert.Equal(t, engine.StopHere, answer)
 		assert.False(t, s.Answer("99", engine.Approve, "operator"), "no such question")
@@ -487,10 +485,10 @@ func commandBehind(
 		l.says(before)
 		time.Sleep(time.Second)
 		stop := echo(l, after, device)
-		s.do(func() { s.helm.give("test") })
+		s.do(func() { s.helm.give(event.Runbook, "test") })
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 		defer cancel()
-		if err = (console{s}).Command(ctx, "look it up", engine.Typing{Fresh: true}); err == nil {
+		if err = s.run().Command(ctx, "look it up", engine.Typing{Fresh: true}); err == nil {
 			var v sense.State
 			v, err = s.Await(ctx, func(v sense.State) bool { return v.AtPrompt })
 			output = v.Output()
@@ -831,7 +829,7 @@ func TestAWishDoesNotOutliveItsStep(t *testing.T) {
 		h.take("typing again")
 		h.back(engine.GoOn)
 		ctx, cancel := context.WithCancelCause(t.Context())
-		h.hold(cancel)
+		h.hold(event.Runbook, cancel)
 		assert.Equal(t, cut, ctx.Err() != nil)
 		heard, some := h.hear()
 		assert.Equal(t, cut, some, "a stop is still there for who asks, and nothing else")
@@ -888,16 +886,16 @@ func TestALineThatEndsInTheMiddleOfAWriteIsLost(t *testing.T) {
 		s.Begin()
 		ended := &line.Error{Target: l.Target(), Reason: line.ErrClosed}
 		other := errors.New("the line took nothing")
-		assert.Equal(t, other, console{s}.asLost(t.Context(), other))
-		require.NoError(t, console{s}.asLost(t.Context(), nil))
-		assert.Equal(t, error(ended), console{s}.asLost(t.Context(), ended),
+		assert.Equal(t, other, s.run().asLost(t.Context(), other))
+		require.NoError(t, s.run().asLost(t.Context(), nil))
+		assert.Equal(t, error(ended), s.run().asLost(t.Context(), ended),
 			"the line is there still: it is told as it is")
 		opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) { return nil, ended })
 		go func() {
 			time.Sleep(time.Second)
 			close(l.chunks)
 		}()
-		require.ErrorIs(t, console{s}.asLost(t.Context(), ended), engine.ErrLineLost)
+		require.ErrorIs(t, s.run().asLost(t.Context(), ended), engine.ErrLineLost)
 		s.Close("the test ends")
 	})
 }

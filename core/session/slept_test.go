@@ -35,7 +35,7 @@ func TestADevicesTimeGoesOnWhileThisMachineSleeps(t *testing.T) {
 			typeKeys(s, "try\r")
 			l.prompt()
 			time.Sleep(10 * time.Second)
-			doubts := console{s}.Doubts().Count
+			doubts := s.run().Doubts().Count
 			slept.Store(int64(c.slept)) // and Go's clock stood still
 			time.Sleep(1500 * time.Millisecond)
 			var states []string
@@ -53,7 +53,7 @@ func TestADevicesTimeGoesOnWhileThisMachineSleeps(t *testing.T) {
 			}
 			assert.Equal(t, c.says, text)
 			assert.Equal(t, c.states, states)
-			assert.Equal(t, c.says != "", console{s}.Doubts().Count > doubts,
+			assert.Equal(t, c.says != "", s.run().Doubts().Count > doubts,
 				"whether it is the same device is asked anew")
 		})
 	}

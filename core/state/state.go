@@ -66,6 +66,7 @@ type State struct {
 	helmAt    time.Time
 	Mode      event.Mode
 	Prompt    string
+	Typed     []Typed // by hand, the newest last
 
 	Run      *event.RunBegin
 	RunBegun time.Time
@@ -209,6 +210,9 @@ func (s *State) Apply(e event.Event) {
 		s.Helm, s.helmAt = b, e.At
 	case event.Change:
 		s.ChangedAt, s.Changed = e.At, b
+		if n := len(s.Typed); n > 0 && b.Hand && s.Typed[n-1].Text == b.Command {
+			s.Typed[n-1].Changed = true
+		}
 	case event.Pending:
 		s.pending(e.At, b)
 	case event.Ask:
@@ -231,6 +235,10 @@ func (s *State) Apply(e event.Event) {
 		s.Checks = append(s.Checks, b)
 	case event.Note:
 		s.remark(e.At, b)
+	case event.Asked:
+		s.asked(b, e.At)
+	case event.Answered:
+		s.answered(b)
 	default:
 		s.applyRun(e)
 	}
@@ -247,7 +255,10 @@ func (s *State) applyRun(e event.Event) {
 			s.Steps = append(s.Steps, Step{StepPlan: plan})
 		}
 	case event.RunEnd:
-		s.RunEnd, s.Ended, s.Ask = &b, e.At, nil
+		s.RunEnd, s.Ended = &b, e.At
+		if s.Ask != nil && s.Ask.Deed == "" {
+			s.Ask = nil
+		}
 	case event.StepBegin:
 		s.beginStep(b, e.At)
 	case event.StepNow:
@@ -411,6 +422,20 @@ func (t *Transfer) Whole() bool {
 // Active reports whether a transfer is running.
 func (t *Transfer) Active() bool { return t != nil && t.End == nil }
 
+// OfStep is the present step's transfer that is under way, nil for none: what the operator began is none of it.
+func (s *State) OfStep() *Transfer {
+	if t := s.Transfer; t.Active() && t.Plan.Deed == "" {
+		return t
+	}
+	if step := s.Present(); step == nil || !step.Moves() {
+		return nil
+	}
+	if t := s.Moving(); t.Active() && t.Plan.Deed == "" {
+		return t
+	}
+	return nil
+}
+
 // Running reports whether a runbook is under way.
 func (s *State) Running() bool { return s.Run != nil && s.RunEnd == nil }
 
@@ -436,13 +461,12 @@ func (s *State) Gone() time.Duration {
 // Left is the time the rest is expected to take: what the transfer says, and what the plan says for
 // all that is ahead.
 func (s *State) Left() (left time.Duration) {
+	moves := s.OfStep()
 	for i := range s.Steps {
 		switch step := &s.Steps[i]; {
 		case step.Outcome != "" || i < s.Here:
-		case i == s.Here && s.Transfer.Active() && s.Transfer.Got.Left > 0:
-			left += s.Transfer.Got.Left
-		case i == s.Here && step.Moves() && s.Moving().Active() && s.Moving().Got.Left > 0:
-			left += s.Moving().Got.Left
+		case i == s.Here && moves != nil && moves.Got.Left > 0:
+			left += moves.Got.Left
 		case i == s.Here && s.Doing.ID == step.ID && s.Doing.Left > 0:
 			left += max(0, s.Doing.Left-s.Now.Sub(s.DoingAt))
 		case i == s.Here:

@@ -58,7 +58,7 @@ func (p painter) cards() [][]paint.Line {
 	if !p.s.Running() {
 		return [][]paint.Line{p.line(), p.yours(), p.byItself(), p.pending(), p.banks(), p.reach(), p.device(), p.remarks()}
 	}
-	if p.s.Helm.Who == event.Hand {
+	if p.s.Helm.Who == event.Hand || p.s.Helm.Who == event.ByDeed {
 		return [][]paint.Line{p.byHand(), p.yours(), p.pending(), p.device(), p.remarks()}
 	}
 	all := [][]paint.Line{p.now(), p.pending()}

@@ -149,14 +149,12 @@ func way(t theme.Theme, s *state.State, i, gap int) paint.Line {
 
 // part is how far the present step has come, from 0 to 1.
 func part(s *state.State, step *state.Step) float64 {
+	moves := s.OfStep()
 	switch {
-	case s.Ask != nil:
+	case s.Ask != nil && s.Ask.Deed == "":
 		return 0
-	case s.Transfer.Active() && s.Transfer.Plan.Size > 0:
-		return min(1, float64(s.Transfer.Got.Bytes)/float64(s.Transfer.Plan.Size))
-	case step.Moves() && s.Moving().Active() && s.Moving().Plan.Size > 0:
-		m := s.Moving()
-		return min(1, float64(m.Got.Bytes)/float64(m.Plan.Size))
+	case moves != nil && moves.Plan.Size > 0:
+		return min(1, float64(moves.Got.Bytes)/float64(moves.Plan.Size))
 	case s.Doing.ID == step.ID && s.Doing.Part > 0:
 		return s.Doing.Part
 	case step.Expected > 0:

@@ -5,12 +5,14 @@ package inputs
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/image"
 	"pilotrix/core/runbook"
+	"pilotrix/core/source"
 	"pilotrix/tui/field"
 	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
@@ -74,6 +76,9 @@ func (f *Form) Keys() keys.Map {
 	return keys.Map{
 		keys.New("Enter", enter, f.enter, "enter").
 			Explain("takes what stands there and goes to the next; behind the last one it is done"),
+		keys.New("F9", f.Last, f.finish, "f9").
+			Explain("takes the other values of a form as they stand").
+			If(len(f.rows) > 1 && !last),
 		keys.New("Tab", "next", keys.Just(func() { f.leave(); f.to(f.at + 1) }), "tab").If(len(f.rows) > 1),
 		keys.New("Shift+Tab", "the one before", keys.Just(func() { f.leave(); f.to(f.at - 1) }), "shift+tab").
 			If(len(f.rows) > 1),
@@ -88,10 +93,30 @@ func (f *Form) Update(msg tea.Msg) tea.Cmd {
 	if len(f.rows) == 0 {
 		return nil
 	}
-	if r := f.rows[f.at]; r.field.Update(msg) {
+	r := f.rows[f.at]
+	if key, typed := msg.(tea.KeyPressMsg); typed && key.Text != "" && r.chosen() {
+		r.field.Set("") // another one is typed, and not behind it
+	}
+	if r.field.Update(msg) {
 		r.problem, r.pick = "", -1
 	}
 	return nil
+}
+
+// chosen reports whether one of a choice stands there.
+func (r *row) chosen() bool { return slices.Contains(r.Choices, source.Text(r.field.Text())) }
+
+// complete writes out the choice that was begun to be typed, where there is only one.
+func (r *row) complete() {
+	var begun []source.Text
+	for _, choice := range r.Choices {
+		if strings.HasPrefix(string(choice), r.field.Text()) && r.field.Text() != "" {
+			begun = append(begun, choice)
+		}
+	}
+	if len(begun) == 1 && !r.chosen() {
+		r.field.Set(string(begun[0]))
+	}
 }
 
 func (f *Form) to(at int) {
@@ -107,7 +132,11 @@ func (f *Form) picks(by int) {
 }
 
 // leave checks what stands in the row that is left.
-func (f *Form) leave() { f.rows[f.at].problem = f.problemOf(f.rows[f.at]) }
+func (f *Form) leave() {
+	r := f.rows[f.at]
+	r.complete()
+	r.problem = f.problemOf(r)
+}
 
 func (f *Form) problemOf(r *row) string {
 	text := r.field.Text()
@@ -131,8 +160,14 @@ func (f *Form) enter() tea.Cmd {
 			return nil
 		}
 	}
+	return f.finish()
+}
+
+// finish checks all rows, and is done where each is taken.
+func (f *Form) finish() tea.Cmd {
 	values := map[string]string{}
 	for i, r := range f.rows {
+		r.complete()
 		if r.problem = f.problemOf(r); r.problem != "" {
 			f.to(i)
 			return nil

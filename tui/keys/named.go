@@ -24,6 +24,8 @@ var (
 	Carry      = letter("t")
 	Offer      = letter("o")
 	Watch      = letter("v")
+	GetIn      = letter("e")
+	Accept     = Named{"Enter", "enter"}
 )
 
 func letter(name string) Named { return Named{name, name} }

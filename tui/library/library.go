@@ -18,6 +18,7 @@ import (
 	"pilotrix/core/session"
 	"pilotrix/core/shipped"
 	"pilotrix/core/source"
+	"pilotrix/core/suggest"
 	"pilotrix/core/units"
 	"pilotrix/tui/inputs"
 	"pilotrix/tui/runbooks"
@@ -72,23 +73,33 @@ func singles(d *dialect.Dialect) (all []runbooks.Entry) {
 		if slices.ContainsFunc(d.Moves, func(m dialect.Move) bool { return m.Action == name }) {
 			continue
 		}
-		entry := runbooks.Entry{Name: "action-" + name, Title: d.Action(name).Title, Single: true}
-		if entry.Title == "" {
-			entry.Title = name
+		for _, by := range d.Action(name).WayNames() {
+			all = append(all, single(d, name, by))
 		}
-		book, err := verbs.Single(d, name)
-		if err == nil {
-			entry.Book, entry.About = book, book.About
-			if danger := d.Action(name).Danger; danger != "" {
-				entry.About = "It " + strings.TrimSuffix(danger, ".") + "."
-			}
-			entry.WhyNot = book.WhyNot(d)
-		} else {
-			entry.WhyNot = source.Reason(err)
-		}
-		all = append(all, entry)
 	}
 	return all
+}
+
+// single is one way of doing an action.
+func single(d *dialect.Dialect, name, by string) runbooks.Entry {
+	entry := runbooks.Entry{Name: strings.TrimSuffix("action-"+name+"-"+by, "-"), Title: d.Action(name).Title, Single: true}
+	if entry.Title == "" {
+		entry.Title = name
+	}
+	if by != "" {
+		entry.Title += ", by " + strings.ToUpper(by)
+	}
+	book, err := verbs.Single(d, name, by)
+	if err != nil {
+		entry.WhyNot = source.Reason(err)
+		return entry
+	}
+	entry.Book, entry.About = book, book.About
+	if danger := d.Action(name).Danger; danger != "" {
+		entry.About = "It " + strings.TrimSuffix(danger, ".") + "."
+	}
+	entry.WhyNot = book.WhyNot(d)
+	return entry
 }
 
 // lastRuns says how long each took last time, where the logbook has it.
@@ -113,6 +124,31 @@ func (l *Library) lastRuns(all []runbooks.Entry) {
 func (l *Library) kit() runbook.Kit {
 	shelf, _ := l.shelf() // what was wrong with it is reported already
 	return l.opened.Kit(shelf)
+}
+
+// Available implements tui.Library: what of the shelf and of this laptop a command names.
+func (l *Library) Available(command string) (kit suggest.Kit) {
+	with := l.kit()
+	kit.HasShelf = with.Shelf != nil
+	if kit.HasShelf {
+		var names []string
+		sizes := map[string]int64{}
+		for _, item := range with.Shelf.Items() {
+			names, sizes[item.Name] = append(names, item.Name), item.Size
+		}
+		if name := suggest.NamedIn(command, names); name != "" {
+			kit.Named = &suggest.File{Name: name, Size: sizes[name]}
+		}
+	}
+	if with.Network == nil {
+		return kit
+	}
+	if ours, err := with.Network.Interfaces(); err == nil {
+		for _, one := range ours {
+			kit.Laptop = append(kit.Laptop, one.Prefix)
+		}
+	}
+	return kit
 }
 
 // Needs implements tui.Library: each input with what is available, and with what it is most likely to be.

@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/tui/field"
 	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
@@ -21,11 +22,16 @@ type Entry struct {
 	Name   string
 	Title  string
 	About  string
-	Last   string // how it went last time, in words
-	Single bool   // it is one action
-	Beside bool   // it is done at once, and is no run
-	OnLine bool   // what is no run needs the line
-	WhyNot string // why it cannot be carried out here
+	Last   string  // how it went last time, in words
+	Single bool    // it is one action
+	ByHand *ByHand // it is done at once, and is no run; nil for a runbook
+	WhyNot string  // why it cannot be carried out here
+}
+
+// ByHand is how something is done that is no run.
+type ByHand struct {
+	Needs  engine.Needs
+	Values map[string]string // of its inputs, as far as they are known
 }
 
 // Runbooks is the view's model.

@@ -5,6 +5,7 @@ import (
 	"math"
 	"regexp"
 	"strings"
+	"time"
 
 	"pilotrix/core/event"
 	"pilotrix/core/state"
@@ -85,14 +86,11 @@ var situations = []situation{
 	},
 	{func(s *state.State, _ View) bool { return s.RunEnd != nil }, ended},
 	{
-		func(s *state.State, v View) bool { return v.Narrow && s.Running() && s.Transfer.Active() },
-		func(t theme.Theme, s *state.State, _ View) paint.Line {
-			return progress(t, s, s.Transfer)
+		func(s *state.State, v View) bool {
+			return v.Narrow && s.Running() && s.OfStep() != nil && !s.AwaitsWindow()
 		},
+		func(t theme.Theme, s *state.State, _ View) paint.Line { return progress(t, s, s.OfStep()) },
 	},
-	{func(s *state.State, v View) bool {
-		return v.Narrow && s.Running() && s.Moving().Active() && !s.AwaitsWindow()
-	}, func(t theme.Theme, s *state.State, _ View) paint.Line { return progress(t, s, s.Moving()) }},
 	{
 		func(s *state.State, v View) bool { return v.Narrow && runs(s) && s.Doing.Awaiting != "" },
 		func(t theme.Theme, s *state.State, _ View) paint.Line {
@@ -105,7 +103,7 @@ var situations = []situation{
 		},
 	},
 	{
-		func(s *state.State, _ View) bool { return runs(s) && s.Transfer.Active() },
+		func(s *state.State, _ View) bool { return runs(s) && s.OfStep() == s.Transfer && s.Transfer.Active() },
 		func(t theme.Theme, _ *state.State, _ View) paint.Line {
 			return sentence(t, paint.Strong(t.Here, " ●  "),
 				"The runbook has the helm. ‹Type to take it›; you are asked before the transfer is cancelled.")
@@ -118,9 +116,14 @@ var situations = []situation{
 	{
 		func(s *state.State, v View) bool { return v.Yours != "" && !s.HandedOver() },
 		func(t theme.Theme, s *state.State, v View) paint.Line {
-			text := "‹Yours›: " + v.Yours + ". «" + keys.Watch.After(v.Leader) + "» shows and ends it."
-			if s.Running() {
-				text += " «" + keys.Helm.Shown + "» gives the helm back."
+			text := "‹Yours›: " + v.Yours + ". "
+			switch {
+			case s.Helm.Who == event.ByDeed:
+				text += "«" + keys.Helm.Shown + "» takes the line back."
+			case s.Running():
+				text += "«" + keys.Watch.After(v.Leader) + "» ends it. «" + keys.Helm.Shown + "» gives the helm back."
+			default:
+				text += "«" + keys.Watch.After(v.Leader) + "» shows and ends it."
 			}
 			return sentence(t, paint.Strong(t.Here, " ●  "), text)
 		},
@@ -168,10 +171,10 @@ var situations = []situation{
 		},
 	},
 	{
-		func(_ *state.State, v View) bool { return v.LooksLike != "" },
+		func(s *state.State, v View) bool { return v.Offers != nil && !lately(s) },
 		func(t theme.Theme, _ *state.State, v View) paint.Line {
-			return sentence(t, paint.In(t.Here, " ?  "),
-				"This looks like a "+v.LooksLike+". «"+keys.Dialects.After(v.Leader)+"» says so.")
+			return sentence(t, paint.Strong(t.Here, " →  "),
+				"«"+keys.Accept.After(v.Leader)+"» "+v.Offers.Does+". "+v.Offers.Text+".")
 		},
 	},
 	{func(*state.State, View) bool { return true }, func(t theme.Theme, s *state.State, v View) paint.Line {
@@ -179,12 +182,24 @@ var situations = []situation{
 		if said := s.JustSaid(); said != nil {
 			line = news(t, said)
 		}
-		if v.LogsIn {
+		switch {
+		case v.LogsIn:
 			line = append(line, paint.Strong(t.Key, keys.LogIn.After(v.Leader)), paint.In(t.Text, " logs in, "))
+		case v.Offers != nil:
+			line = append(line, paint.Strong(t.Key, keys.Accept.After(v.Leader)), paint.In(t.Text, " "+v.Offers.Does+", "))
 		}
 		return append(line, paint.Strong(t.Key, v.Leader), paint.In(t.Text, " more, "), paint.Strong(t.Key, "F1"),
 			paint.In(t.Text, " help."))
 	}},
+}
+
+// firstRead is how long news stands before what can be done.
+const firstRead = 6 * time.Second
+
+// lately reports whether something was said only just now.
+func lately(s *state.State) bool {
+	said := s.JustSaid()
+	return said != nil && s.Now.Sub(said.At) < firstRead
 }
 
 // runs reports whether a runbook has the helm.

@@ -10,6 +10,7 @@ import (
 
 	"pilotrix/core/event"
 	"pilotrix/core/state"
+	"pilotrix/core/suggest"
 	"pilotrix/core/units"
 	"pilotrix/tui/keys"
 	"pilotrix/tui/paint"
@@ -27,15 +28,15 @@ type View struct {
 	Sends              keys.Map // of a command that is held at its Enter
 	Kept               keys.Map // of keys that wait while a transfer has the line
 	Replay             bool
-	Playing            string // where a replay is, in words
-	Serving            bool   // servers alone
-	Locked             bool   // every key goes to the device
-	LogsIn             bool   // a key logs in where the device is now
-	Second, SecondLine string // the second line whose console is shown, empty for none
-	LooksLike          string // what the device seems to be, and why
-	NotYet             bool   // a key came too soon after the question
-	Narrow             bool   // there is no side column: say here what it would
-	Yours              string // what is open that the operator began, and what there is to do for it
+	Playing            string              // where a replay is, in words
+	Serving            bool                // servers alone
+	Locked             bool                // every key goes to the device
+	Second, SecondLine string              // the second line whose console is shown, empty for none
+	LogsIn             bool                // a key logs in where the device is now
+	Offers             *suggest.Suggestion // what can be done now, nil for nothing
+	NotYet             bool                // a key came too soon after the question
+	Narrow             bool                // there is no side column: say here what it would
+	Yours              string              // what is open that the operator began, and what there is to do for it
 }
 
 // Lines draws the strip: one row, or several with a ground of their own for a question.

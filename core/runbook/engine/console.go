@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -37,6 +38,9 @@ type Console interface {
 	Type(ctx context.Context, text string, secret bool) error
 	// Command types a line, sees it stand there, and only then ends it.
 	Command(ctx context.Context, text string, how Typing) error
+	// InTurn types what it types where nobody else does, on the empty line of a prompt, and keeps the line only for that.
+	// It is for deeds; ErrNoTurn is reported where the operator came before it.
+	InTurn(ctx context.Context, types func(context.Context) error) error
 	// Speed is our end's speed in baud; ok is false for a line without one.
 	Speed() (baud int, ok bool)
 	SetSpeed(ctx context.Context, baud int, why string) error
@@ -82,6 +86,9 @@ type Console interface {
 	Settle(ctx context.Context) error
 	// Shell is the SSH connection that the line goes over, nil where it is none.
 	Shell() *ssh.Client
+	// Share is what all runs and deeds of the session have in common under a key. The first makes it, which emits as the
+	// session does; when the last has given it back it is closed.
+	Share(key any, open func(emit func(event.Body)) io.Closer) (shared io.Closer, giveBack func())
 	// Reach watches whether addresses answer; nil when nothing can be watched.
 	Reach() *reach.Watch
 }
@@ -127,6 +134,8 @@ var (
 	ErrLineLost = errors.New("the line was lost")
 	ErrStopped  = errors.New("stopped by the operator")
 	ErrTimeout  = errors.New("not within the timeout")
+	ErrNoTurn   = errors.New("the operator came before it")
+	ErrUnseen   = errors.New("how that ended was not seen")
 )
 
 // noticedWithin is how long it may take until a line whose other side has ended is known to be lost.

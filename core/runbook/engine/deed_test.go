@@ -19,6 +19,7 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/network"
 	"pilotrix/core/network/simulated"
+	"pilotrix/core/offer"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/runbook/verbs"
@@ -32,7 +33,7 @@ func offers(t *testing.T, size int, values map[string]string) (p *runbook.Prepar
 	require.NoError(t, os.WriteFile(path, []byte(strings.Repeat("lamp", size/4)), 0o600))
 	wire := simulated.New(1)
 	laptop := wire.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
-	book, err := verbs.Offer("192.0.2.41/24")
+	book, err := verbs.ByHandNamed("offer").Make(verbs.Place{Address: "192.0.2.41/24"})
 	require.NoError(t, err)
 	values["file"] = path
 	p, err = book.Prepare(small(t), values, runbook.Kit{Network: laptop})
@@ -174,6 +175,141 @@ func TestADeedTypesNothing(t *testing.T) {
 		for _, e := range c.events {
 			_, asks := e.(event.Ask)
 			assert.False(t, asks, step)
+		}
+	}
+}
+
+// byHand begins something that is done by hand, on a network of its own, of which a device's end is given too.
+func byHand(t *testing.T, c *echoing, name string, values map[string]string) (
+	device network.Network, advice <-chan string, done <-chan error,
+) {
+	wire := simulated.New(1)
+	laptop := wire.Host("eth0", netip.MustParsePrefix("192.0.2.10/24"))
+	book, err := verbs.ByHandNamed(name).Make(verbs.Place{Address: "192.0.2.41/24"})
+	require.NoError(t, err)
+	p, err := book.Prepare(small(t), values, runbook.Kit{Network: laptop})
+	require.NoError(t, err)
+	advised, ended := make(chan string, 1), make(chan error, 1)
+	go func() {
+		ended <- engine.Deed{ID: "1", Prepared: p, Advise: func(text string) { advised <- text }}.Execute(t.Context(), c)
+	}()
+	return wire.Host("lan", netip.MustParsePrefix("192.0.2.41/24")), advised, ended
+}
+
+// TestWhatADeviceLeavesIsTaken has a device leave a file by hand, and another that is not awaited.
+func TestWhatADeviceLeavesIsTaken(t *testing.T) {
+	folder := t.TempDir()
+	c := &echoing{t: t, view: sense.State{Mode: "ready", AtPrompt: true}}
+	synctest.Test(t, func(t *testing.T) {
+		device, advice, done := byHand(t, c, "slot", map[string]string{"as": "saved.conf", "into": folder, "protocol": "tftp"})
+		assert.Equal(t, "TFTP, 192.0.2.10, saved.conf", <-advice)
+		client, at := tftp.Client{Network: device}, netip.MustParseAddrPort("192.0.2.10:69")
+		_, err := client.Put(t.Context(), at, "other.conf", strings.NewReader("lamp"), 4)
+		require.Error(t, err)
+		_, err = client.Put(t.Context(), at, "saved.conf", strings.NewReader("lamp"), 4)
+		require.NoError(t, err)
+		require.NoError(t, <-done)
+	})
+	kept, err := os.ReadFile(filepath.Join(folder, "saved.conf"))
+	require.NoError(t, err)
+	assert.Equal(t, "lamp", string(kept))
+	assert.NoFileExists(t, filepath.Join(folder, "other.conf"))
+	for _, e := range c.events {
+		if begin, ok := e.(event.TransferBegin); ok {
+			assert.Equal(t, "1", begin.Deed)
+		}
+	}
+}
+
+// TestAnOfferEndsAtItsTime, says so, and lets nobody fetch any more.
+func TestAnOfferEndsAtItsTime(t *testing.T) {
+	c := &echoing{t: t, view: sense.State{Mode: "ready", AtPrompt: true}}
+	synctest.Test(t, func(t *testing.T) {
+		path := filepath.Join(t.TempDir(), "lamp.img")
+		require.NoError(t, os.WriteFile(path, []byte("lamp"), 0o600))
+		device, advice, done := byHand(t, c, "offer", map[string]string{"file": path, "protocol": "tftp", "for": "30m"})
+		<-advice
+		begun := time.Now()
+		err := <-done
+		assert.ErrorContains(t, err, "ended after 30 min")
+		assert.Equal(t, 30*time.Minute, time.Since(begun).Round(time.Minute))
+		_, err = tftp.Client{Network: device}.Get(t.Context(), netip.MustParseAddrPort("192.0.2.10:69"), "lamp.img", &strings.Builder{})
+		assert.Error(t, err)
+	})
+	all := c.deeds()
+	assert.False(t, all[1].Until.IsZero(), "when it ends is said")
+	for _, wrong := range []string{"soon", "-5m", "0s"} {
+		c := &echoing{t: t, view: sense.State{Mode: "ready", AtPrompt: true}}
+		synctest.Test(t, func(t *testing.T) {
+			_, _, done := byHand(t, c, "slot", map[string]string{"as": "x", "into": t.TempDir(), "protocol": "tftp", "for": wrong})
+			assert.ErrorContains(t, <-done, "no time such as 30m")
+		})
+	}
+}
+
+// TestAFileIsPutToALoaderByHand asks meanwhile for what is to be done by hand, and ends where that is stopped.
+func TestAFileIsPutToALoaderByHand(t *testing.T) {
+	for _, answer := range []string{engine.DoneByMe, engine.StopHere} {
+		c := &echoing{t: t, view: sense.State{Mode: "ready", AtPrompt: true}}
+		folder := t.TempDir()
+		synctest.Test(t, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), "lamp.img")
+			require.NoError(t, os.WriteFile(path, []byte(strings.Repeat("lamp", 5000)), 0o600))
+			asked := make(chan event.Ask, 1)
+			c.decide = func(ask event.Ask) string {
+				asked <- ask
+				time.Sleep(20 * time.Second)
+				return answer
+			}
+			device, _, done := byHand(t, c, "put-to-loader", map[string]string{"file": path, "loader": "192.0.2.41"})
+			ask := <-asked
+			assert.Equal(t, "1", ask.Deed)
+			assert.Equal(t, event.FormOperator, ask.Form)
+			assert.Empty(t, ask.Step, "it is no step of a run")
+			if answer == engine.StopHere {
+				assert.ErrorIs(t, <-done, engine.ErrStopped)
+				return
+			}
+			time.Sleep(40 * time.Second)
+			stage := &offer.Stage{}
+			_, err := stage.OpenSlot(offer.Slot{Name: "lamp.img", Folder: folder, Most: 1 << 20})
+			require.NoError(t, err)
+			loader, err := tftp.Listen(netip.MustParseAddrPort("192.0.2.41:69"), tftp.Options{Network: device, Stage: stage})
+			require.NoError(t, err)
+			ctx, end := context.WithCancel(t.Context())
+			ended := make(chan error, 1)
+			go func() { ended <- loader.Serve(ctx) }()
+			require.NoError(t, <-done)
+			end()
+			<-ended
+		})
+		if answer == engine.DoneByMe {
+			got, err := os.ReadFile(filepath.Join(folder, "lamp.img"))
+			require.NoError(t, err)
+			assert.Len(t, got, 20_000)
+		}
+	}
+}
+
+// TestWhatIsTypedByHandIsWhatIsAsked has every way of doing something by hand made and checked, with nothing known of
+// the place and with all.
+func TestWhatIsTypedByHandIsWhatIsAsked(t *testing.T) {
+	known := verbs.Place{Address: "192.0.2.41/24", Dialect: small(t), Shell: true, Folder: t.TempDir()}
+	for _, menu := range []verbs.Menu{verbs.Sending, verbs.Offering, verbs.Watching, verbs.Entering} {
+		require.NotEmpty(t, verbs.ByHandIn(menu))
+		for _, one := range verbs.ByHandIn(menu) {
+			for _, place := range []verbs.Place{{}, known} {
+				if one.Lacks != nil && one.Lacks(place) != "" {
+					continue
+				}
+				book, err := one.Make(place)
+				require.NoError(t, err, one.Name)
+				assert.Equal(t, one.Name, book.Runbook)
+				assert.Empty(t, book.WhyNot(small(t)), one.Name)
+				for _, input := range book.Inputs {
+					assert.NotEmpty(t, input.About, "%s %s", one.Name, input.Input)
+				}
+			}
 		}
 	}
 }

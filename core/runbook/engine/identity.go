@@ -54,7 +54,7 @@ func (dev *identity) nameInPrompt() string {
 
 // Doubted reports whether the device may be another one than when its identity was read, or vouched for, last.
 func (dev *identity) Doubted() bool {
-	return !dev.run.Console.certain(dev.run.Console.Doubts())
+	return dev.run.Deed() == "" && !dev.run.Console.certain(dev.run.Console.Doubts())
 }
 
 // certain reports whether nothing has happened since the device was known.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -216,6 +217,16 @@ func (c *echoing) TakeBack(string)               {}
 func (c *echoing) HandOver(string) bool          { return false }
 
 func (c *echoing) Release(string) {}
+
+func (c *echoing) Share(_ any, open func(func(event.Body)) io.Closer) (io.Closer, func()) {
+	shared := open(c.Emit)
+	return shared, func() { _ = shared.Close() }
+}
+
+func (c *echoing) InTurn(ctx context.Context, types func(context.Context) error) error {
+	return types(ctx)
+}
+
 func (c *echoing) WithHelm(x context.Context) (context.Context, context.CancelFunc) {
 	return context.WithCancel(x)
 }

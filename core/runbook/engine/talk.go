@@ -52,7 +52,29 @@ func TimeoutError(err error, run *Run) error {
 
 // UnseenError is the error of a command behind which another one was typed.
 func UnseenError(command string) error {
-	return fmt.Errorf("another command was typed behind “%s”: how that ended was not seen", command)
+	return fmt.Errorf("another command was typed behind “%s”: %w", command, ErrUnseen)
+}
+
+// InTurn types a command in its turn and returns what was answered until the next prompt. What the device asks
+// meanwhile is the operator's to answer.
+func (tk *talk) InTurn(ctx context.Context, command string) (answer string, err error) {
+	ours := 0
+	err = tk.run.Console.InTurn(ctx, func(ctx context.Context) error {
+		err := tk.run.Console.Command(ctx, command, Typing{Fresh: true})
+		ours = tk.run.Console.Device().Commands
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	v, err := tk.run.Console.Await(ctx, func(v sense.State) bool { return v.AtPrompt || v.Commands != ours })
+	switch {
+	case err != nil:
+		return "", err
+	case v.Commands != ours:
+		return "", UnseenError(command)
+	}
+	return v.Output(), nil
 }
 
 // Answer answers a question from the dialect, or asks the operator. Whoever calls it looks again then: the operator may

@@ -24,6 +24,18 @@ var _ = runbook.Register(runbook.Verb{
 	New:     func() runbook.Body { return new(carryBody) },
 })
 
+var _ = done(ByHand{
+	Name: "carry", Menu: Sending, Rank: 1, Key: "s", Needs: engine.Line,
+	Does: "send a file", Title: "Send a file over the line",
+	Make: func(Place) (*runbook.Runbook, error) {
+		return oneStep("carry", "Send ${file.name}", "Sends a file of the shelf to a receiver that waits on the line.",
+			"carry", map[string]any{"file": "file", "protocol": "${protocol}"},
+			input("file", runbook.KindImage, "what the receiver is to get"),
+			input("protocol", runbook.KindChoice, "that the receiver speaks",
+				"choices", strings.Fields("xmodem-1k xmodem ymodem ymodem-g"), "default", "xmodem-1k"))
+	},
+})
+
 type carryBody struct {
 	File     string `yaml:"file" jsonschema:"required" jsonschema_description:"An input of kind image, or what the loop brings"`
 	Protocol string `yaml:"protocol" jsonschema:"required" jsonschema_description:"xmodem, xmodem-1k, ymodem or ymodem-g; may be the ${input} of a choice"`
@@ -96,22 +108,4 @@ func (w *carryWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 		Text:  fmt.Sprintf("%s was taken by the receiver; what the device makes of it, it says itself", img.Name),
 	})
 	return nil
-}
-
-// Carry makes a runbook that sends one file to a receiver that waits on the line.
-func Carry() (*runbook.Runbook, error) {
-	return parseMade("a transfer", map[string]any{
-		"runbook": "carry", "title": "Send ${file.name}",
-		"about": "Sends a file of the shelf to a receiver that waits on the line.",
-		"inputs": []map[string]any{
-			{"input": "file", "kind": runbook.KindImage, "about": "what the receiver is to get"},
-			{
-				"input": "protocol", "kind": runbook.KindChoice, "choices": strings.Fields("xmodem-1k xmodem ymodem ymodem-g"),
-				"default": "xmodem-1k", "about": "that the receiver speaks",
-			},
-		},
-		"phases": []map[string]any{{"phase": "send it", "steps": []map[string]any{
-			{"step": "Send it", "carry": map[string]any{"file": "file", "protocol": "${protocol}"}},
-		}}},
-	})
 }

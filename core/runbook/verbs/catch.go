@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"time"
 
+	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/expression"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/sense"
@@ -21,23 +23,55 @@ var _ = runbook.Register(runbook.Verb{
 	New:        func() runbook.Body { return new(catchBody) },
 })
 
-type catchBody struct {
-	Mode string `yaml:"mode" jsonschema:"required" jsonschema_description:"The mode whose prompt is wanted"`
+var _ = done(ByHand{
+	Name: "catch", Menu: Entering, Rank: 1, Key: "c", Needs: engine.Line,
+	Does: "catch it in a mode", Title: "Bring the device to a prompt of a mode",
+	Lacks: func(at Place) string {
+		if at.Dialect == nil || len(caughtIn(at.Dialect)) == 0 {
+			return "how the device talks is not known, or nothing is reached without an account"
+		}
+		return ""
+	},
+	Make: func(at Place) (*runbook.Runbook, error) {
+		modes := caughtIn(at.Dialect)
+		return oneStep("catch", "Catch it in ${mode}",
+			"Brings the device to a prompt of a mode, whatever it does now, from its power-up on.", "catch",
+			map[string]any{"mode": "${mode}"},
+			input("mode", runbook.KindChoice, "whose prompt is wanted", "choices", modes, "default", modes[0]))
+	},
+})
+
+// caughtIn are the modes of a dialect that are reached with nothing that has to be asked for.
+func caughtIn(d *dialect.Dialect) (modes []string) {
+	for _, mode := range d.PromptModes() {
+		book, err := oneStep("catch", "Catch it", "", "catch", map[string]any{"mode": mode})
+		if err == nil && book.WhyNot(d) == "" {
+			modes = append(modes, mode)
+		}
+	}
+	return modes
 }
 
-type catchWork struct{ catchBody }
+type catchBody struct {
+	Mode string `yaml:"mode" jsonschema:"required" jsonschema_description:"The mode whose prompt is wanted; may be the ${input} of a choice"`
+}
+
+type catchWork struct{ mode *expression.Template }
 
 // Compile implements runbook.Body.
 func (b *catchBody) Compile(c *runbook.Compiler) runbook.Work {
-	c.Mode("mode", b.Mode)
-	c.Goes("mode", b.Mode)
-	return &catchWork{*b}
+	return &catchWork{c.Protocol("mode", b.Mode, func(mode string) error {
+		c.Mode("mode", mode)
+		c.Goes("mode", mode)
+		return nil
+	})}
 }
 
 // Types implements runbook.Typist.
 func (w *catchWork) Types(p *runbook.Planner, _ *runbook.PreparedStep) []runbook.Typed {
-	typed := p.Catches(w.Mode)
-	p.Mode = w.Mode
+	mode := w.mode.Shown(p.Known)
+	typed := p.Catches(mode)
+	p.Mode = mode
 	return typed
 }
 
@@ -50,7 +84,11 @@ const (
 // Do implements Work: it listens, interrupts what has to be interrupted, presses the harmless key, looks for
 // the speed when what comes is garble or nothing.
 func (w *catchWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
-	c := &catcher{Run: run, step: s, want: w.Mode}
+	mode, err := fill(run, w.mode)
+	if err != nil {
+		return err
+	}
+	c := &catcher{Run: run, step: s, want: mode}
 	run.Now(s, "Looks for the device on the line", "a prompt of mode "+run.Prepared.Dialect.ModeTitle(c.want),
 		s.Timeout)
 	if err := run.EndReceiver(ctx); err != nil {

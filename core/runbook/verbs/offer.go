@@ -3,15 +3,18 @@ package verbs
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"time"
 
 	"pilotrix/core/carrier"
 	"pilotrix/core/event"
+	"pilotrix/core/expression"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/serve"
+	"pilotrix/core/units"
 )
 
 var _ = runbook.Register(runbook.Verb{
@@ -22,16 +25,89 @@ var _ = runbook.Register(runbook.Verb{
 	New:   func() runbook.Body { return new(offerBody) },
 })
 
+var _ = done(ByHand{
+	Name: "offer", Menu: Offering, Rank: 1, Key: "o",
+	Does: "offer a file", Title: "Offer a file",
+	Make: func(at Place) (*runbook.Runbook, error) {
+		return oneStep("offer", "Offer ${file.name}",
+			"Offers a file of the shelf to the device until it was fetched, beside whatever else goes on.",
+			"offer", servingBody(at, "file", "file"),
+			append([]map[string]any{input("file", runbook.KindImage, "what the device is to fetch")},
+				servingInputs("by which it fetches", "that it fetches from")...)...)
+	},
+})
+
+// servingBody is how a step serves that is made for what is done by hand, with one key and value more.
+func servingBody(at Place, key, value string) map[string]any {
+	body := map[string]any{"protocol": "${protocol}", "address": "${address}", "for": "${for}", key: value}
+	if at.Address != "" {
+		body["device"] = at.Address
+	}
+	return body
+}
+
+// servingInputs are what is asked for it.
+func servingInputs(by, from string) []map[string]any {
+	names := make([]string, 0, len(carrier.All()))
+	for _, c := range carrier.All() {
+		names = append(names, c.Name)
+	}
+	return []map[string]any{
+		input("protocol", runbook.KindChoice, by, "choices", names, "default", cmp.Or(names...)),
+		input("address", runbook.KindText,
+			"this laptop's address "+from+"; the one on its network unless said", "from", runbook.FromLaptop, "default", ""),
+		input("for", runbook.KindText, "how long, such as 30m; until it is ended unless said", "default", ""),
+	}
+}
+
 type offerBody struct {
 	serveBody `yaml:",inline"`
+	lasting   `yaml:",inline"`
 }
 
 // offerWork is serving a file until it was fetched.
-type offerWork struct{ *serveWork }
+type offerWork struct {
+	*serveWork
+	lasts
+}
 
 // Compile implements runbook.Body.
 func (b *offerBody) Compile(c *runbook.Compiler) runbook.Work {
-	return offerWork{b.serveBody.Compile(c).(*serveWork)}
+	return offerWork{b.serveBody.Compile(c).(*serveWork), b.lasting.compile(c)}
+}
+
+// lasting says how long something is waited for that the operator has the device do.
+type lasting struct {
+	For string `yaml:"for" jsonschema_description:"How long, such as 30m; as long as the step has unless said"`
+}
+
+type lasts struct{ length *expression.Template }
+
+func (b lasting) compile(c *runbook.Compiler) lasts { return lasts{c.Template("for", b.For)} }
+
+// wait waits for something for as long as that, while others go on.
+func (l lasts) wait(
+	ctx context.Context, run *engine.Run, s *runbook.PreparedStep, doing, awaiting string,
+	wait func(context.Context) error,
+) error {
+	text, err := fill(run, l.length)
+	if err != nil {
+		return err
+	}
+	length := s.Timeout
+	if text != "" {
+		if length, err = time.ParseDuration(text); err != nil || length <= 0 {
+			return fmt.Errorf("%q is no time such as 30m", text)
+		}
+	}
+	run.Now(s, doing, awaiting, length)
+	limited, cancel := run.Console.Clock().WithTimeout(ctx, length)
+	defer cancel()
+	err = run.Console.Waits(limited, wait)
+	if text != "" && errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+		return fmt.Errorf("ended after %s, as asked: nothing came of it", units.Text(length))
+	}
+	return err
 }
 
 // Do implements engine.Doer.
@@ -40,15 +116,42 @@ func (w offerWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 		return err
 	}
 	at, stage := run.Made["serve"].(served), stages.Of(run)
-	defer stage.withdraw[at.name]()
-	endings := stage.dock.Endings()
 	by, err := carrier.Named(at.protocol)
 	if err != nil {
 		return err
 	}
 	run.Advise(by.Instructions(at.place, at.name))
-	run.Now(s, "Offers "+at.name+" by "+by.Title(), "that it is fetched", s.Timeout)
-	return run.Console.Waits(ctx, func(ctx context.Context) error { return fetched(ctx, run, endings, at.name) })
+	return w.wait(ctx, run, s, "Offers "+at.name+" by "+by.Title(), "that it is fetched",
+		func(ctx context.Context) error { return fetched(ctx, run, stage.endings, at.name) })
+}
+
+var _ = runbook.Register(runbook.Verb{
+	Name:    "fetched",
+	Does:    "waits until what a step before served was fetched whole",
+	Timeout: 2 * time.Hour, Learns: true,
+	Cards: []string{runbook.CardTransfer},
+	New:   func() runbook.Body { return new(fetchedBody) },
+})
+
+type fetchedBody struct {
+	lasting `yaml:",inline"`
+}
+
+type fetchedWork struct{ lasts }
+
+// Compile implements runbook.Body.
+func (b *fetchedBody) Compile(c *runbook.Compiler) runbook.Work {
+	return fetchedWork{b.lasting.compile(c)}
+}
+
+// Do implements engine.Doer.
+func (w fetchedWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedStep) error {
+	at, served := run.Made["serve"].(served)
+	if !served {
+		return errors.New("nothing was served: a step that serves comes first")
+	}
+	return w.wait(ctx, run, s, "Serves "+at.name, "that it is fetched whole",
+		func(ctx context.Context) error { return fetched(ctx, run, stages.Of(run).endings, at.name) })
 }
 
 // fetched waits until somebody has fetched a file whole. What breaks off is said, and waited for again: a device may ask
@@ -85,26 +188,4 @@ func fetched(ctx context.Context, run *engine.Run, endings <-chan serve.Ending, 
 			return ctx.Err()
 		}
 	}
-}
-
-// Offer makes a runbook that offers one file until it was fetched. Address is the device's as far as it is known.
-func Offer(device string) (*runbook.Runbook, error) {
-	names := make([]string, 0, len(carrier.All()))
-	for _, c := range carrier.All() {
-		names = append(names, c.Name)
-	}
-	offer := map[string]any{"file": "file", "protocol": "${protocol}", "address": "${address}"}
-	if device != "" {
-		offer["device"] = device
-	}
-	return parseMade("an offer", map[string]any{
-		"runbook": "offer", "title": "Offer ${file.name}",
-		"about": "Offers a file of the shelf to the device until it was fetched, beside whatever else goes on.",
-		"inputs": []map[string]any{
-			{"input": "file", "kind": runbook.KindImage, "about": "what the device is to fetch"},
-			{"input": "protocol", "kind": runbook.KindChoice, "choices": names, "default": cmp.Or(names...), "about": "by which it fetches"},
-			{"input": "address", "kind": runbook.KindText, "default": "", "about": "this laptop's address that it fetches from; the one on its network unless said"},
-		},
-		"phases": []map[string]any{{"phase": "offer it", "steps": []map[string]any{{"step": "Offer it", "offer": offer}}}},
-	})
 }

@@ -34,6 +34,33 @@ var _ = runbook.Register(runbook.Verb{
 	New:     func() runbook.Body { return new(sendBody) },
 })
 
+var (
+	_ = done(put(sshput.SFTP, 4, "p"))
+	_ = done(put(sshput.SCP, 5, "c"))
+)
+
+// put puts a file on the device by one of the protocols of SSH.
+func put(protocol string, rank int, key string) ByHand {
+	title := strings.ToUpper(protocol)
+	return ByHand{
+		Name: "put-by-" + protocol, Menu: Sending, Rank: rank, Key: key,
+		Does: "put by " + title, Title: "Put a file on the device by " + title,
+		Lacks: func(at Place) string {
+			if at.Shell {
+				return ""
+			}
+			return "the line is no SSH session"
+		},
+		Make: func(Place) (*runbook.Runbook, error) {
+			return oneStep("put-by-"+protocol, "Put ${file.name} on the device",
+				"Puts a file on the device, over the SSH session that is the line.", "send",
+				map[string]any{"file": "file", "protocol": protocol, "to": "${to}"},
+				input("file", runbook.KindImage, "what the device is to get"),
+				input("to", runbook.KindText, "the path on the device"))
+		},
+	}
+}
+
 type sendBody struct {
 	File     string                 `yaml:"file" jsonschema:"required" jsonschema_description:"An input of kind image, or what the loop brings"`
 	Protocol string                 `yaml:"protocol" jsonschema:"required" jsonschema_description:"xmodem, xmodem-1k, ymodem or ymodem-g over the line, or tftp, sftp or scp; may be the ${input} of a choice"`

@@ -4,14 +4,17 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"net/netip"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"pilotrix/core/carrier"
 	"pilotrix/core/event"
 	"pilotrix/core/expression"
+	"pilotrix/core/offer"
 	"pilotrix/core/preflight"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
@@ -147,15 +150,11 @@ func (w *serveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 		return err
 	}
 	stage := stages.Of(run)
-	if before := stage.withdraw[name]; before != nil {
-		before()
-	}
-	offer := serve.OfferOf(img, name)
-	withdraw, err := stage.dock.Offer(offer, at.by.Name)
+	file := serve.OfferOf(img, name)
+	withdraw, err := stage.offer(run, file, at.by.Name)
 	if err != nil {
 		return err
 	}
-	stage.withdraw[name] = withdraw
 	var results []preflight.Result
 	stage.dock.Checking(func() {
 		results = preflight.Run(ctx, preflight.Plan{
@@ -164,7 +163,7 @@ func (w *serveWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 			Carrier: at.by,
 			At:      place.At,
 			Path:    place.Path(name),
-			Offer:   offer,
+			Offer:   file,
 			Device:  at.device,
 			Said:    at.said,
 			By:      otherPlace(run),
@@ -275,25 +274,46 @@ func prefixOf(run *engine.Run, device string) (prefix netip.Prefix, err error) {
 type stage struct {
 	dock     *serve.Dock // nil until a step serves
 	withdraw map[string]func()
+	endings  <-chan serve.Ending // of all transfers since then
 }
 
 var stages = new(engine.Kept[stage])
 
-// open makes a stage that ends with the run.
+// open makes a stage that ends with the run. Its dock is the session's: a port is listened on once.
 func (s *stage) open(run *engine.Run) {
-	s.dock = serve.NewDock(context.Background(), serve.Options{
-		Network: run.Prepared.Kit.Network,
-		Clock:   run.Console.Clock(),
-		Emit:    run.Console.Emit,
-		OldBy:   "legacy: true in the step that serves",
+	dock, giveBack := run.Console.Share(stages, func(emit func(event.Body)) io.Closer {
+		return serve.NewDock(context.Background(), serve.Options{
+			Network: run.Prepared.Kit.Network,
+			Clock:   run.Console.Clock(),
+			Emit:    emit,
+			OldBy:   "legacy: true in the step that serves",
+		})
 	})
-	s.withdraw = map[string]func(){}
+	s.dock, s.withdraw = dock.(*serve.Dock), map[string]func(){}
+	var leave func()
+	s.endings, leave = s.dock.Endings()
+	run.AtEnd(giveBack)
+	run.AtEnd(leave)
 	run.AtEnd(func() {
 		for _, withdraw := range s.withdraw {
 			withdraw()
 		}
-		s.dock.Close()
 	})
+}
+
+// offer stages a file.
+func (s *stage) offer(run *engine.Run, o offer.File, by string) (withdraw func(), err error) {
+	if before := s.withdraw[o.Name]; before != nil {
+		before()
+	}
+	undo, err := s.dock.Offer(o, by)
+	if err != nil {
+		return nil, err
+	}
+	forget := s.dock.OfDeed(o.Name, run.Deed())
+	withdraw = sync.OnceFunc(func() { undo(); forget() })
+	s.withdraw[o.Name] = withdraw
+	return withdraw, nil
 }
 
 // listen starts its server, or finds it running, and says by which words the device is to use it.
@@ -308,8 +328,10 @@ func listen(run *engine.Run, w servingPlace, name string) (carrier.Endpoint, err
 	if w.device.IsValid() {
 		stage.dock.Expect(w.device.Addr())
 	}
-	place, err := stage.dock.Listen(w.by, w.at)
-	if err != nil {
+	place, leave, err := stage.dock.Lease(w.by, w.at)
+	if err == nil {
+		run.AtEnd(leave)
+	} else {
 		r := preflight.ListenText(w.by, w.at, err, otherPlace(run))
 		showPreflight(run, r)
 		return place, fmt.Errorf("%s: %s", r.Text, r.Remedy)

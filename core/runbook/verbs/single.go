@@ -8,14 +8,16 @@ import (
 	"slices"
 	"strings"
 
+	"pilotrix/core/carrier"
 	"pilotrix/core/dialect"
 	"pilotrix/core/runbook"
 )
 
 // Single makes a runbook of one action of a dialect, so that it is carried out by itself as in any other: with its
 // guard, a hold, and what the device has to say for it to have succeeded. Facts that its command takes are read first;
-// what it takes besides them are inputs.
-func Single(d *dialect.Dialect, name string) (*runbook.Runbook, error) {
+// what it takes besides them are inputs. By is the way that it is done; where it is empty and there are several that is
+// an input. A way by which the device fetches from this laptop stages the file itself, and waits until it was fetched.
+func Single(d *dialect.Dialect, name, by string) (*runbook.Runbook, error) {
 	action := d.Action(name)
 	if action == nil {
 		return nil, fmt.Errorf("dialect %s has no action %q", d.Dialect, name)
@@ -24,7 +26,12 @@ func Single(d *dialect.Dialect, name string) (*runbook.Runbook, error) {
 	act := map[string]any{"action": name}
 	needs := newNeeds(d)
 	ways := action.WayNames()
+	if by != "" {
+		ways, act["by"] = []string{by}, by
+		title += ", by " + strings.ToUpper(by)
+	}
 	with := map[string]string{}
+	staged := stagedFor(action, by)
 	for _, by := range ways {
 		way, err := action.Way(by)
 		if err != nil {
@@ -39,6 +46,10 @@ func Single(d *dialect.Dialect, name string) (*runbook.Runbook, error) {
 			}
 		}
 		for _, param := range way.With {
+			if fact := staged[param]; fact != "" {
+				with[param] = "${" + fact + "}"
+				continue
+			}
 			with[param] = "${" + param + "}"
 			needs.input(param, slices.Contains(way.Secret, param), "what "+title+" takes as "+param)
 		}
@@ -64,12 +75,26 @@ func Single(d *dialect.Dialect, name string) (*runbook.Runbook, error) {
 		step["rollback"] = "none is prepared: it is one action by itself"
 	}
 	var steps []map[string]any
+	if staged != nil {
+		inputs = append([]map[string]any{
+			input("file", runbook.KindImage, "what the device is to fetch"),
+			input("address", runbook.KindText,
+				"this laptop's address that it fetches from; the one on its network unless said",
+				"from", runbook.FromLaptop, "default", ""),
+		}, inputs...)
+	}
 	if len(needs.readings) > 0 {
 		steps = append(steps, map[string]any{"step": "Read what it takes", "read": needs.readings})
 	}
+	if steps = append(steps, step); staged != nil {
+		serve := map[string]any{"file": "file", "protocol": by, "address": "${address}"}
+		steps = append(append([]map[string]any{{"step": "Stage it", "serve": serve}}, steps...),
+			map[string]any{"step": "It is fetched", "fetched": map[string]any{"for": ""}})
+	}
 	document := map[string]any{
-		"runbook": "action-" + name, "title": title, "about": "One action of the dialect, by itself.",
-		"phases": []map[string]any{{"phase": "do it", "steps": append(steps, step)}},
+		"runbook": strings.TrimSuffix("action-"+name+"-"+by, "-"), "title": title,
+		"about":  "One action of the dialect, by itself.",
+		"phases": []map[string]any{{"phase": "do it", "steps": steps}},
 	}
 	if len(inputs) > 0 {
 		document["inputs"] = inputs
@@ -77,15 +102,25 @@ func Single(d *dialect.Dialect, name string) (*runbook.Runbook, error) {
 	return parseMade("the action "+name, document)
 }
 
+// stagedFor are the parameters of a way that serving a file says, by what a device is asked to fetch with: nil for a
+// way that fetches nothing from here.
+func stagedFor(action *dialect.CompiledAction, by string) map[string]string {
+	way, err := action.Way(by)
+	if c, unknown := carrier.Named(by); err != nil || unknown != nil || c == nil || !slices.Contains(way.With, "server") {
+		return nil
+	}
+	return map[string]string{
+		"server": "serve.address", "port": "serve.port", "name": "serve.name", "path": "serve.path",
+		"account": "serve.user", "word": "serve.password",
+	}
+}
+
 // Readings makes a runbook of what can be read in a mode as it is, without going to another one and without anything
 // that only a runbook knows. It is nil where there is none.
 func Readings(d *dialect.Dialect, mode string) (*runbook.Runbook, error) {
 	var steps []map[string]any
-	for _, name := range d.ReadingNames() {
-		reading := d.Reading(name)
-		if slices.Contains(reading.In, mode) && len(reading.Type.Uses()) == 0 {
-			steps = append(steps, map[string]any{"step": "Read " + name, "read": []string{name}})
-		}
+	for _, name := range d.ReadableIn(mode) {
+		steps = append(steps, map[string]any{"step": "Read " + name, "read": []string{name}})
 	}
 	if len(steps) == 0 {
 		return nil, nil

@@ -19,6 +19,19 @@ var _ = runbook.Register(runbook.Verb{
 	New: func() runbook.Body { return new(watchBody) },
 })
 
+var _ = done(ByHand{
+	Name: "watch", Menu: Watching, Rank: 1, Key: "w",
+	Does: "watch an address", Title: "Watch whether an address answers",
+	Make: func(at Place) (*runbook.Runbook, error) {
+		address := input("address", runbook.KindText, "one, tcp:ADDRESS:PORT or http://ADDRESS/")
+		if at.Address != "" {
+			address["default"] = reach.WithoutLength(at.Address)
+		}
+		return oneStep("watch", "Watch ${address}", "Watches from here on whether an address answers.", "watch",
+			[]string{"${address}"}, address)
+	},
+})
+
 // watchBody are addresses, such as icmp:${device.address}.
 type watchBody []string
 

@@ -25,6 +25,23 @@ import (
 // opens, while the operator holds the button and watches the light; and when the put is cut, it is begun again while
 // the window lasts.
 
+var _ = done(ByHand{
+	Name: "put-to-loader", Menu: Sending, Rank: 3, Key: "l",
+	Does: "put to a recovery loader", Title: "Put a file to a recovery loader by TFTP",
+	Make: func(Place) (*runbook.Runbook, error) {
+		return oneStep("put-to-loader", "Put ${file.name} to ${loader}",
+			"Sends a file to a recovery loader, again and again until its window opens.", "send",
+			map[string]any{
+				"file": "file", "protocol": carrier.TFTP.Name, "to": "${loader}", "as": "${as}", "hand": "${hand}",
+			},
+			input("file", runbook.KindImage, "what the loader is to get"),
+			input("loader", runbook.KindText, "the loader's address, such as 192.0.2.1"),
+			input("as", runbook.KindText, "the name that it is sent under; its own unless said", "default", ""),
+			input("hand", runbook.KindText, "what you do meanwhile, to be reminded of", "default",
+				"Bring the device into its recovery mode now: the button, the power. The put is tried from before that on."))
+	},
+})
+
 // window is one that is tried.
 type window struct {
 	*engine.Run

@@ -21,6 +21,9 @@ var works = []any{
 	&upgradeWork{}, &waitOutWork{}, &waitWork{}, &watchWork{}, &writeWork{},
 	compareWork{},
 	letWork{},
+	fetchedWork{},
+	slotOnlyWork{},
+	&takeWork{}, &repeatWork{}, &expectWork{}, &interruptWork{},
 }
 
 // TestWhatAWorkHasIsAskedOfIt: the language and the engine ask for interfaces, which a method of another form would
