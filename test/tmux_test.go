@@ -13,8 +13,9 @@ import (
 
 // terminal is a tmux server of the test's own with the program in it.
 type terminal struct {
-	t      *testing.T
-	socket string
+	t       *testing.T
+	socket  string
+	pressed int // keys, each letter one
 }
 
 // startTerminal runs the program in a window of that size.
@@ -72,6 +73,15 @@ func (term *terminal) tmux(args ...string) string {
 
 func (term *terminal) keys(keys ...string) {
 	term.t.Helper()
+	for _, key := range keys {
+		switch {
+		case key == "-l":
+		case keys[0] == "-l":
+			term.pressed += len([]rune(key))
+		default:
+			term.pressed++
+		}
+	}
 	term.tmux(append([]string{"send-keys", "-t", "s"}, keys...)...)
 }
 
@@ -80,11 +90,14 @@ func (term *terminal) screen() string {
 	return term.tmux("capture-pane", "-p", "-t", "s")
 }
 
+// untilWithin is how long something may take until it stands on the screen, on a machine that has other things to do.
+const untilWithin = 40 * time.Second
+
 // until waits for a text on the screen and returns the screen, once it is painted to its end: a capture may fall into
 // the middle of a frame.
 func (term *terminal) until(text string) string {
 	term.t.Helper()
-	deadline := time.Now().Add(3 * time.Minute)
+	deadline := time.Now().Add(untilWithin)
 	for {
 		screen := term.screen()
 		if strings.Contains(screen, text) {

@@ -157,7 +157,7 @@ func TestWhatEventsAskForIsDone(t *testing.T) {
 // TestWhatIsSuggestedCanBeDone holds the deeds and the values of suggestions against what is done by hand.
 func TestWhatIsSuggestedCanBeDone(t *testing.T) {
 	for name, values := range map[string][]string{
-		"carry": {"file", "protocol"}, "offer": {"file", "protocol", "address"}, "watch": {"address"}, "repeat": {"command"},
+		"carry": {"file", "protocol"}, "offer": {"file", "protocol", "address"}, "repeat": {"command"},
 	} {
 		one := verbs.ByHandNamed(name)
 		require.NotNil(t, one, name)

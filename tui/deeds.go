@@ -100,7 +100,11 @@ func (a *app) yours() string {
 		return ""
 	}
 	last := open[len(open)-1]
-	text := cmp.Or(a.advice[last.ID], last.Doing, last.Title)
+	text := last.Title
+	if last.Doing != "" {
+		text = strings.TrimSuffix(last.Doing+"; awaits "+last.Awaits, "; awaits ")
+	}
+	text = cmp.Or(a.advice[last.ID], text)
 	if a.side() == 0 { // all of it stands where what is open is listed
 		text = last.Title
 	}

@@ -74,7 +74,10 @@ func (a *app) strip() []paint.Line {
 	} else if shown.Ask != nil {
 		v.Answers = append(a.answerKeys(shown.Ask), a.hints(shown.Ask)...)
 		if a.asked() == nil && shown.Ask.Deed != "" {
-			v.Answers = keys.Map{keys.New(keys.Accept.After(v.Leader), a.acceptText(), nil, keys.Accept.Name)}
+			v.Answers = keys.Map{
+				keys.New(keys.Accept.After(v.Leader), a.acceptText(), nil, keys.Accept.Name),
+				keys.New(keys.Watch.After(v.Leader), "ends it", nil, keys.Watch.Name),
+			}
 		}
 	}
 	if one != nil {

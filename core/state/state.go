@@ -207,7 +207,10 @@ func (s *State) Apply(e event.Event) {
 	case event.Prompt:
 		s.Prompt = b.Text
 	case event.Helm:
-		s.Helm, s.helmAt = b, e.At
+		if s.Helm.Who != event.ByDeed { // what a deed has said at its end is news
+			s.helmAt = e.At
+		}
+		s.Helm = b
 	case event.Change:
 		s.ChangedAt, s.Changed = e.At, b
 		if n := len(s.Typed); n > 0 && b.Hand && s.Typed[n-1].Text == b.Command {

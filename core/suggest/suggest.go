@@ -64,7 +64,7 @@ type File struct {
 
 // rows are what may be suggested, by their rank.
 var rows = []func(*state.State, Kit) *Suggestion{
-	receiverWaits, speedFollows, garble, loginAsked, fetchUnserved, restartUnwatched, listedTwice, looksLike, unread,
+	receiverWaits, speedFollows, garble, loginAsked, fetchUnserved, listedTwice, looksLike, unread,
 }
 
 // For is what is suggested now, nil for nothing. Nothing is while a runbook, or something that the operator began, has
@@ -267,23 +267,6 @@ func NamedIn(command string, names []string) (named string) {
 		}
 	}
 	return named
-}
-
-// restartUnwatched watches whether the address answers of a device that restarts.
-func restartUnwatched(s *state.State, _ Kit) *Suggestion {
-	address, _, _ := strings.Cut(s.Fact("device.address"), "/")
-	if s.OwnRestart() == nil || address == "" {
-		return nil
-	}
-	for _, watched := range s.Reach {
-		if watched.Over.IsZero() && strings.Contains(watched.Name, address) {
-			return nil
-		}
-	}
-	return &Suggestion{
-		Kind: Deed, Named: "watch", Values: map[string]string{"address": address}, Whole: true,
-		Text: "The device restarts", Does: "watches " + address,
-	}
 }
 
 // listedTwice repeats a command that was typed twice, one right after the other, and has changed nothing.

@@ -106,13 +106,6 @@ func TestEachRowOfTheTable(t *testing.T) {
 				Does:   "offers lark-7.6.1.cgo",
 			},
 		},
-		"a restart": {
-			after: []event.Body{event.Fact{Name: "device.address", Value: "192.0.2.40/24"}, event.Restart{Begun: begun}},
-			want: suggest.Suggestion{
-				Kind: suggest.Deed, Named: "watch", Whole: true, Values: map[string]string{"address": "192.0.2.40"},
-				Text: "The device restarts", Does: "watches 192.0.2.40",
-			},
-		},
 		"a state listed twice": {
 			after: []event.Body{
 				typed(1, "look fetch"),
@@ -162,7 +155,6 @@ func TestWhatIsNotSuggested(t *testing.T) {
 		"one that was refused twice":        {typed(1, "x"), event.Answered{Number: 1, Refused: "no"}, typed(2, "x"), event.Answered{Number: 2, Refused: "no"}, event.Prompt{Text: "> "}},
 		"a change made twice":               {event.Change{Command: "put x", Hand: true}, typed(1, "put x"), event.Answered{Number: 1}, event.Change{Command: "put x", Hand: true}, typed(2, "put x"), event.Answered{Number: 2}, event.Prompt{Text: "> "}},
 		"what a runbook typed twice":        {event.Asked{Number: 1, Who: event.Runbook, Text: "look"}, event.Answered{Number: 1}, event.Asked{Number: 2, Who: event.Runbook, Text: "look"}, event.Answered{Number: 2}, event.Prompt{Text: "> "}},
-		"a restart of an address not known": {event.Restart{Begun: begun}},
 	} {
 		assert.Nil(t, suggest.For(told(after...), known), name)
 	}
@@ -233,9 +225,9 @@ func TestSuggestionsKeepTheirPlace(t *testing.T) {
 			assert.Empty(t, got.Named)
 			continue
 		}
-		assert.Contains(t, []string{"carry", "offer", "watch", "repeat"}, got.Named)
+		assert.Contains(t, []string{"carry", "offer", "repeat"}, got.Named)
 	}
-	for _, kind := range []string{"deedcarry", "deedoffer", "deedwatch", "speed", "hunt", "log in", "read"} {
+	for _, kind := range []string{"deedcarry", "deedoffer", "speed", "hunt", "log in", "read"} {
 		assert.Greater(t, count[kind], 20, "%s is never tried: %v", kind, count)
 	}
 }

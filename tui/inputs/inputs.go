@@ -73,12 +73,16 @@ func (f *Form) Keys() keys.Map {
 	if last {
 		enter = f.Last
 	}
+	finish := keys.New("F9", f.Last, f.finish, "f9").
+		Explain("takes the other values of a form as they stand").
+		If(len(f.rows) > 1)
+	if last {
+		finish = finish.Unnamed() // Enter does the same
+	}
 	return keys.Map{
 		keys.New("Enter", enter, f.enter, "enter").
 			Explain("takes what stands there and goes to the next; behind the last one it is done"),
-		keys.New("F9", f.Last, f.finish, "f9").
-			Explain("takes the other values of a form as they stand").
-			If(len(f.rows) > 1 && !last),
+		finish,
 		keys.New("Tab", "next", keys.Just(func() { f.leave(); f.to(f.at + 1) }), "tab").If(len(f.rows) > 1),
 		keys.New("Shift+Tab", "the one before", keys.Just(func() { f.leave(); f.to(f.at - 1) }), "shift+tab").
 			If(len(f.rows) > 1),

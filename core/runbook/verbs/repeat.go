@@ -75,10 +75,10 @@ func (w *repeatWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepare
 		case first == "":
 			first = answer
 		}
-		if err == nil && ends(first, answer, n) {
+		if says := ends(first, answer, n); err == nil && says != "" {
 			run.Console.Emit(event.Note{
 				Level: event.Info,
-				Text:  fmt.Sprintf("“%s”: %s", command, plain.Clip(lastLine(answer), 100)),
+				Text:  fmt.Sprintf("“%s”: %s", command, plain.Clip(strings.Join(strings.Fields(says), " "), 100)),
 			})
 			return nil
 		}
@@ -90,10 +90,10 @@ func (w *repeatWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepare
 	}
 }
 
-// asked is what is repeated how often, and what ends it: what the first answer was, what the present one is, and how
-// many there were.
+// asked is what is repeated how often, and the line of an answer that ends it, empty for none, by what the first answer
+// was and how many there were.
 func (w *repeatWork) asked(run *engine.Run) (
-	command string, every time.Duration, ends func(first, answer string, n int) bool, err error,
+	command string, every time.Duration, ends func(first, answer string, n int) string, err error,
 ) {
 	if command, err = fill(run, w.command); err != nil {
 		return
@@ -114,13 +114,42 @@ func (w *repeatWork) asked(run *engine.Run) (
 		return
 	}
 	if text == "" {
-		return command, every, func(first, answer string, n int) bool { return n > 1 && answer != first }, nil
+		return command, every, func(first, answer string, n int) string {
+			if n == 1 {
+				return ""
+			}
+			return another(first, answer)
+		}, nil
 	}
 	pattern, err := patternOf(text)
 	if err != nil {
 		return
 	}
-	return command, every, func(_, answer string, _ int) bool { return pattern.MatchString(answer) }, nil
+	return command, every, func(_, answer string, _ int) string {
+		for line := range strings.Lines(answer) {
+			if pattern.MatchString(line) {
+				return line
+			}
+		}
+		return ""
+	}, nil
+}
+
+// another is the first line of an answer that the one before did not have, empty where it is the same answer.
+func another(before, answer string) string {
+	if before == answer {
+		return ""
+	}
+	had := map[string]bool{}
+	for line := range strings.Lines(before) {
+		had[strings.TrimSpace(line)] = true
+	}
+	for line := range strings.Lines(answer) {
+		if !had[strings.TrimSpace(line)] {
+			return line
+		}
+	}
+	return "it says less than at first"
 }
 
 // lastLine is the last line of an answer that says something.

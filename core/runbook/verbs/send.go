@@ -172,11 +172,15 @@ func (w *sendWork) Do(ctx context.Context, run *engine.Run, s *runbook.PreparedS
 	if err != nil {
 		return err
 	}
-	switch {
-	case w.put != "":
-		return w.putFile(ctx, run, s, img)
-	case w.to != nil:
-		return w.intoWindow(ctx, run, s, img)
+	if w.to != nil {
+		puts := w.intoWindow
+		if w.put != "" {
+			puts = w.putFile
+		}
+		if err = puts(ctx, run, s, img); err == nil && run.Deed() != "" { // a run shows its step's end
+			run.Console.Emit(event.Note{Level: event.Info, Text: img.Name + " was taken; what the device makes of it, it says itself"})
+		}
+		return err
 	}
 	name, err := w.protocol.Render(run.Env())
 	if err != nil {

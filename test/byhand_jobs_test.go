@@ -1,0 +1,120 @@
+//go:build !race
+
+package test
+
+import (
+	"fmt"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// byKeys is a whole job that is done by keys alone: how many there were, and how long it took of the device's time.
+type byKeys struct {
+	*terminal
+	begun time.Time
+}
+
+const jobScale = 16
+
+func startJob(t *testing.T, home string, size [2]int, demo string, args ...string) (job *byKeys, types func(text, then string) string) {
+	t.Helper()
+	images := filepath.Join(home, "images")
+	pilotrixAt(t, home, "demo", demo, "--images", images)
+	pilotrixAt(t, home, "shelf", "add", filepath.Join(images, "shelf"))
+	job = &byKeys{begun: time.Now()}
+	job.terminal, types = handAt(t, home, size, fmt.Sprintf("%d.db", size[0]), args...)
+	job.until("F1 help")
+	return job, types
+}
+
+// ends leaves, and says how many keys it took.
+func (job *byKeys) ends(what string, book string) string {
+	job.t.Helper()
+	job.keys("C-g", "q")
+	job.t.Logf("%s: %d keys, %s of the device's time", what, job.pressed, (time.Since(job.begun) * jobScale).Round(time.Second))
+	record := pilotrixAt(job.t, filepath.Dir(book), "logbook", "show", "1", "--logbook", book, "--json")
+	assert.NotContains(job.t, record, `"kind":"run.begin"`)
+	return record
+}
+
+// TestABankIsChangedByHandFromBeginningToEnd: the file is offered where the command that fetches it is typed, its state
+// is repeated until it is whole, the bank is chosen and kept, and the restart watched, by keys alone.
+func TestABankIsChangedByHandFromBeginningToEnd(t *testing.T) {
+	t.Parallel()
+	for _, size := range sizes {
+		home := tempDir(t)
+		job, types := startJob(t, home, size, "bank-upgrade", "bench:mare-gw1")
+		job.until("What you type goes to the device")
+		types("", "name:")
+		types("harbour", "word:")
+		types("lamp-and-tide", "mare-gw1 /")
+		types("lift", "mare-gw1 //")
+		types("look self", "address")
+		types("haul tftp 192.0.2.10 lark-7.6.1.cgo", "haul 1 begun")
+		accepts(job.terminal, "offers lark-7.6.1.cgo", "Yours: ")
+		types("haul off", "mare-gw1 //")
+		types("haul tftp 192.0.2.10 lark-7.6.1.cgo", "haul 2 begun")
+		types("look haul", "haul 2")
+		types("look haul", "haul 2")
+		job.keys("C-g", "v", "r")
+		job.until("Repeat a command")
+		job.keys("-l", "look haul")
+		job.keys("Enter", "Enter")
+		job.until("the pattern that ends it")
+		job.keys("-l", "state +ready")
+		job.keys("F9")
+		job.until("“look haul”: state ready")
+		types("look banks", "7.6.1")
+		types("favour B", "“favour B” was done: bank B is next")
+		types("stow", "write over what was stowed")
+		types("y", "“stow” was done")
+		types("look banks", "7.6.1")
+		types("recommence", "Held at its Enter")
+		job.answers("F9", "recommence now? (y/n)")
+		types("y", "back after") // it is watched by itself
+		record := job.ends("a bank changed by hand", filepath.Join(home, fmt.Sprintf("%d.db", size[0])))
+		for _, want := range []string{"lark-7.6.1.cgo was fetched whole by 192.0.2.41", `"watched":"icmp:192.0.2.41"`} {
+			assert.Contains(t, record, want)
+		}
+	}
+}
+
+// TestARecoveryPutByHand: what is to be done by hand stands in the strip, takes no key from the device, and the file is
+// taken in the loader's window.
+func TestARecoveryPutByHand(t *testing.T) {
+	t.Parallel()
+	for _, size := range sizes {
+		home := tempDir(t)
+		job, types := startJob(t, home, size, "recovery-put", "bench:ramp-br1?speed=115200", "--dialect", "none")
+		job.until("autoboot")
+		job.keys("C-g", "t", "l")
+		job.until("Put a file to a recovery loader")
+		job.keys("-l", "skua-2.6.pws")
+		job.keys("Enter")
+		job.keys("-l", "192.0.2.45")
+		job.keys("F9")
+		job.until("^G Enter done")
+		job.until("skua-2.6.pws was taken")
+		job.until("skua 2.6 for W3")
+		job.until("login:")
+		types("", "login:")
+		record := job.ends("a recovery put by hand", filepath.Join(home, fmt.Sprintf("%d.db", size[0])))
+		assert.Contains(t, record, `"window"`)
+	}
+}
+
+// TestALoaderIsStoppedByHand: a key of which nothing is known is pressed from the power-up on, until the loader waits.
+func TestALoaderIsStoppedByHand(t *testing.T) {
+	t.Parallel()
+	home := tempDir(t)
+	job, _ := startJob(t, home, sizes[1], "recovery-put", "bench:ramp-br1?speed=115200", "--dialect", "none")
+	job.until("autoboot")
+	job.keys("C-g", "e", "k")
+	job.until("Stop a device that starts")
+	job.keys("Enter")
+	job.until("it waits at “=>”")
+	job.ends("a loader stopped by hand", filepath.Join(home, "80.db"))
+}
