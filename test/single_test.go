@@ -7,7 +7,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"pilotrix/core/device"
+	"pilotrix/core/event"
 	"pilotrix/core/runbook"
+	"pilotrix/core/runbook/engine"
 	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/shipped"
 )
@@ -20,12 +22,14 @@ func TestEverySingleActionOfTheShippedDialects(t *testing.T) {
 		d, err := shipped.Dialect(name)
 		require.NoError(t, err)
 		for _, action := range d.ActionNames() {
-			book, err := verbs.Single(d, action, "")
-			if err != nil {
-				reasons[err.Error()] = true
-				continue
+			for _, by := range append(d.Action(action).WayNames(), "") {
+				book, err := verbs.Single(d, action, by)
+				if err != nil {
+					reasons[err.Error()] = true
+					continue
+				}
+				assert.Empty(t, book.WhyNot(d), "%s %s by %s", name, action, by)
 			}
-			assert.Empty(t, book.WhyNot(d), "%s %s", name, action)
 		}
 	}
 	assert.Equal(t, map[string]bool{
@@ -68,4 +72,35 @@ func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
 	book, err = verbs.Readings(d, "booting")
 	require.NoError(t, err)
 	assert.Nil(t, book)
+}
+
+// TestASingleActionStagesWhatItFetches asks only for the file, and serves it until the device has fetched it whole, by
+// the ways by which a gateway fetches that are carried out in a time of our own.
+func TestASingleActionStagesWhatItFetches(t *testing.T) {
+	t.Parallel()
+	for _, by := range []string{"tftp", "http"} {
+		inGateway(t, gatewayOptions{approve: func(ask event.Ask) string { return engine.Approve }}, func(t *testing.T, g *gateway) {
+			d, err := shipped.Dialect("cormel-g2")
+			require.NoError(t, err)
+			book, err := verbs.Single(d, "fetch", by)
+			require.NoError(t, err)
+			var asked []string
+			for _, input := range book.Inputs {
+				asked = append(asked, input.Input)
+			}
+			assert.Equal(t, []string{"file", "address", "user", "password"}, asked, by)
+			p, err := book.Prepare(d, map[string]string{"file": "lark-7.6.1.cgo", "user": "harbour", "password": "lamp-and-tide"}, g.kit)
+			require.NoError(t, err)
+			result, err := g.session.Run(t.Context(), p)
+			require.NoError(t, err)
+			assert.Equal(t, event.Done, result.Outcome, "%s: %s", by, result.Message)
+			whole := 0
+			for _, e := range g.events {
+				if end, ok := e.Body.(event.TransferEnd); ok && end.Outcome == event.Done {
+					whole++
+				}
+			}
+			assert.Positive(t, whole, by)
+		})
+	}
 }

@@ -53,15 +53,15 @@ func (a *app) leaderKeys() keys.Map {
 	})
 	return append(
 		a.answersBehind(),
+		keys.Accept.To(a.acceptText(), a.accept).
+			Explain("does what the strip offers: an answer, or what can be done now").
+			If(first && a.acceptText() != ""),
 		keys.Runbooks.To("runbooks", a.openRunbooks).
 			Explain("picks a runbook, or a single action, and carries it out").
 			If(first && !busy && a.opt.Library != nil),
 		keys.ReadAgain.To("read anew", a.readAgain).
 			Explain("reads the device anew, as far as that goes where it is; what has changed is marked in F5").
 			If(first && !busy),
-		keys.Accept.To(a.acceptText(), a.accept).
-			Explain("does what the strip offers: an answer, or what can be done now").
-			If(first && a.acceptText() != ""),
 		keys.Carry.To("send, receive", func() tea.Cmd {
 			return a.byHand(verbs.Sending, "Send", "A file over the line, or straight to the device.",
 				keys.New("x", "type a text", a.askText, "x").If(free))

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -15,8 +16,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pilotrix/core/clock"
 	"pilotrix/core/dialect"
 	"pilotrix/core/event"
+	"pilotrix/core/line"
 	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/engine"
 	"pilotrix/core/runbook/verbs"
@@ -281,4 +284,61 @@ func talksBack(ctx context.Context, l *fakeLine, slow bool) (lines []string) {
 		}
 	}
 	return lines
+}
+
+// TestDeedsOnALineThatIsLost: what needs the line ends and says so, what needs none goes on, and each can be ended; the
+// line is the operator's when it is back.
+func TestDeedsOnALineThatIsLost(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "lamp.img")
+	require.NoError(t, os.WriteFile(path, bytes.Repeat([]byte("lamp"), 100_000), 0o600))
+	for name, c := range map[string]struct {
+		needs  engine.Needs
+		values map[string]string
+		goesOn bool
+	}{
+		"carry":     {engine.Line, map[string]string{"file": path}, false},
+		"take":      {engine.Line, map[string]string{"into": t.TempDir()}, false},
+		"interrupt": {engine.Line, map[string]string{"key": "Enter"}, false},
+		"expect":    {engine.Nothing, map[string]string{"text": "never"}, true},
+		"repeat":    {engine.Turns, map[string]string{"command": "look"}, true},
+		"watch":     {engine.Nothing, map[string]string{"address": "192.0.2.1"}, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				lines := []*fakeLine{newFakeLine(), newFakeLine()}
+				next := 0
+				opener := line.NewOpener(clock.Real())
+				opener.Register(line.TCP, func(context.Context, line.Target) (line.Line, error) {
+					next++
+					return lines[min(next, len(lines))-1], nil
+				})
+				s, err := Open(t.Context(), Options{Target: lines[0].Target(), Dialect: dialect.Generic(), Opener: opener})
+				require.NoError(t, err)
+				feed := s.Subscribe()
+				s.Begin()
+				lines[0].prompt()
+				id, over, err := s.Do(byHand(t, name, c.values), c.needs)
+				require.NoError(t, err)
+				time.Sleep(time.Second)
+				close(lines[0].chunks)
+				time.Sleep(time.Minute)
+				assert.Equal(t, c.goesOn, s.EndDeed(id), "it has ended by itself, or goes on")
+				for range over {
+				}
+				lines[1].prompt()
+				typeKeys(s, "z")
+				assert.True(t, strings.HasSuffix(lines[1].got(), "z"), "the line is the operator's: %q", lines[1].got())
+				var last event.Deed
+				for _, d := range collect[event.Deed](t, feed) {
+					last = d
+				}
+				assert.Equal(t, event.DeedEnded, last.State)
+				if name != "watch" {
+					assert.NotEqual(t, event.Done, last.Outcome)
+					assert.NotEmpty(t, last.Message)
+				}
+				s.Close("the test ends")
+			})
+		})
+	}
 }

@@ -144,17 +144,17 @@ func TestEachRowOfTheTable(t *testing.T) {
 
 func TestWhatIsNotSuggested(t *testing.T) {
 	for name, after := range map[string][]event.Body{
-		"nothing at all":                    nil,
-		"a fetch from somewhere else":       {typed(1, "parcel get http://192.0.2.100/lark-7.6.1.cgo")},
-		"an address within a longer one":    {typed(1, "look route 192.0.2.104")},
-		"a fetch that is served":            {event.Server{Name: "HTTP", State: event.Listening, Address: "192.0.2.10:80"}, typed(1, "get http://192.0.2.10/x")},
-		"a fetch that was served":           {typed(1, "get http://192.0.2.10/x"), event.TransferBegin{ID: "http 1", File: "x"}, event.TransferEnd{ID: "http 1"}},
-		"a number that is no speed":         {typed(1, "look 99999"), event.Mode{Name: sense.Silent}},
-		"a speed that ours is already at":   {typed(1, "pace 115200"), event.Mode{Name: sense.Silent}},
-		"two commands that are not alike":   {typed(1, "look a"), event.Answered{Number: 1}, typed(2, "look b"), event.Answered{Number: 2}, event.Prompt{Text: "> "}},
-		"one that was refused twice":        {typed(1, "x"), event.Answered{Number: 1, Refused: "no"}, typed(2, "x"), event.Answered{Number: 2, Refused: "no"}, event.Prompt{Text: "> "}},
-		"a change made twice":               {event.Change{Command: "put x", Hand: true}, typed(1, "put x"), event.Answered{Number: 1}, event.Change{Command: "put x", Hand: true}, typed(2, "put x"), event.Answered{Number: 2}, event.Prompt{Text: "> "}},
-		"what a runbook typed twice":        {event.Asked{Number: 1, Who: event.Runbook, Text: "look"}, event.Answered{Number: 1}, event.Asked{Number: 2, Who: event.Runbook, Text: "look"}, event.Answered{Number: 2}, event.Prompt{Text: "> "}},
+		"nothing at all":                  nil,
+		"a fetch from somewhere else":     {typed(1, "parcel get http://192.0.2.100/lark-7.6.1.cgo")},
+		"an address within a longer one":  {typed(1, "look route 192.0.2.104")},
+		"a fetch that is served":          {event.Server{Name: "HTTP", State: event.Listening, Address: "192.0.2.10:80"}, typed(1, "get http://192.0.2.10/x")},
+		"a fetch that was served":         {typed(1, "get http://192.0.2.10/x"), event.TransferBegin{ID: "http 1", File: "x"}, event.TransferEnd{ID: "http 1"}},
+		"a number that is no speed":       {typed(1, "look 99999"), event.Mode{Name: sense.Silent}},
+		"a speed that ours is already at": {typed(1, "pace 115200"), event.Mode{Name: sense.Silent}},
+		"two commands that are not alike": {typed(1, "look a"), event.Answered{Number: 1}, typed(2, "look b"), event.Answered{Number: 2}, event.Prompt{Text: "> "}},
+		"one that was refused twice":      {typed(1, "x"), event.Answered{Number: 1, Refused: "no"}, typed(2, "x"), event.Answered{Number: 2, Refused: "no"}, event.Prompt{Text: "> "}},
+		"a change made twice":             {event.Change{Command: "put x", Hand: true}, typed(1, "put x"), event.Answered{Number: 1}, event.Change{Command: "put x", Hand: true}, typed(2, "put x"), event.Answered{Number: 2}, event.Prompt{Text: "> "}},
+		"what a runbook typed twice":      {event.Asked{Number: 1, Who: event.Runbook, Text: "look"}, event.Answered{Number: 1}, event.Asked{Number: 2, Who: event.Runbook, Text: "look"}, event.Answered{Number: 2}, event.Prompt{Text: "> "}},
 	} {
 		assert.Nil(t, suggest.For(told(after...), known), name)
 	}
