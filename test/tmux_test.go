@@ -91,7 +91,7 @@ func (term *terminal) screen() string {
 }
 
 // untilWithin is how long something may take until it stands on the screen, on a machine that has other things to do.
-const untilWithin = 40 * time.Second
+const untilWithin = 3 * time.Minute
 
 // until waits for a text on the screen and returns the screen, once it is painted to its end: a capture may fall into
 // the middle of a frame.
