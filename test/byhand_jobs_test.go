@@ -5,6 +5,7 @@ package test
 import (
 	"fmt"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -117,4 +118,57 @@ func TestALoaderIsStoppedByHand(t *testing.T) {
 	job.keys("Enter")
 	job.until("it waits at “=>”")
 	job.ends("a loader stopped by hand", filepath.Join(home, "80.db"))
+}
+
+// TestAFlashIsBurnedByHand: a loader is stopped, fetches what is offered into its memory, and is compared on both sides
+// of the burn, with no dialect.
+func TestAFlashIsBurnedByHand(t *testing.T) {
+	t.Parallel()
+	for _, size := range sizes {
+		home := tempDir(t)
+		job, types := startJob(t, home, size, "burn", "bench:ramp-br1?speed=115200", "--dialect", "none")
+		job.keys("C-g", "e", "k")
+		job.until("Stop a device that starts")
+		job.keys("Enter")
+		job.until("it waits at “=>”")
+		job.keys("C-g", "o", "o")
+		job.until("what the device is to fetch")
+		job.keys("-l", "skua-2.6.pws")
+		job.keys("F9")
+		job.until("Yours: ")
+		types("setenv ipaddr 192.0.2.45; setenv serverip 192.0.2.10", "=>")
+		types("tftpboot 81000000 skua-2.6.pws", "Bytes transferred = 1573049")
+		screen := types("crc32 81000000 1800b9", "==>")
+		_, crc, _ := strings.Cut(screen, "==> ")
+		crc, _, _ = strings.Cut(strings.TrimSpace(crc), "\n")
+		types("protect off bf040000 bf1cffff", "=>")
+		types("erase bf040000 bf1cffff", "Erased 25 sectors")
+		types("cp.b 81000000 bf040000 1800b9", "done")
+		screen = types("crc32 bf040000 1800b9", "bf1c00b8 ==>")
+		assert.Equal(t, 2, strings.Count(screen, strings.TrimSpace(crc[:8])), "the flash holds what memory holds: %s", crc)
+		types("reset", "skua 2.6 for W3")
+		job.until("login:")
+		record := job.ends("a burn by hand", filepath.Join(home, fmt.Sprintf("%d.db", size[0])))
+		assert.Contains(t, record, "skua-2.6.pws was fetched whole by 192.0.2.45")
+	}
+}
+
+// TestANewDeviceIsServedByHand: it is given its address, its image and its configuration by one key and a form, and is
+// accepted behind the leader key.
+func TestANewDeviceIsServedByHand(t *testing.T) {
+	t.Parallel()
+	home := tempDir(t)
+	job, _ := startJob(t, home, sizes[0], "first-boot", "bench:tangle-sw2")
+	job.until("no OFFER")
+	job.keys("C-g", "o", "n")
+	job.until("Serve one new device")
+	job.keys("-l", "strand-s8-3.2.msl")
+	job.keys("Enter")
+	job.keys("-l", "tangle-sw2.setup")
+	job.keys("Enter")
+	job.keys("-l", "tangle-sw2")
+	job.keys("F9")
+	accepts(job.terminal, "it is the one", "Yours: ")
+	job.until("who:")
+	job.ends("a new device by hand", filepath.Join(home, "160.db"))
 }

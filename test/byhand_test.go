@@ -5,7 +5,10 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -22,7 +25,6 @@ import (
 	"pilotrix/core/event"
 	"pilotrix/core/exchange"
 	"pilotrix/core/line"
-	"pilotrix/core/runbook"
 	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/sense"
 	"pilotrix/core/session"
@@ -349,18 +351,29 @@ func (o *atTheKeys) begins() {
 		"expect":    {"text": o.one([]string{"never", "release", "bank"})},
 		"take":      {"into": o.TempDir(), "protocol": "ymodem"},
 		"interrupt": {"key": o.one([]string{"Enter", "Space", "Ctrl-C"})},
+		"carry":     {"file": o.file(), "protocol": "ymodem"},
+		"offer":     {"file": o.file(), "protocol": o.one([]string{"tftp", "http"})},
+		"slot":      {"as": "saved.conf", "into": o.TempDir(), "protocol": "tftp"},
+		"watch":     {"address": "192.0.2.41"},
 	}
-	name := o.one([]string{"repeat", "expect", "take", "interrupt"})
+	name := o.one(slices.Sorted(maps.Keys(values)))
 	one := verbs.ByHandNamed(name)
 	book, err := one.Make(verbs.Place{})
 	require.NoError(o, err)
-	p, err := book.Prepare(o.session.Dialect(), values[name], runbook.Kit{})
+	p, err := book.Prepare(o.session.Dialect(), values[name], o.kit)
 	require.NoError(o, err)
 	id, _, err := o.session.Do(p, one.Needs)
 	o.did = append(o.did, fmt.Sprintf("%s %s %v: %v", time.Now().Format("04:05.000"), name, values[name], err))
 	if err == nil {
 		o.open = append(o.open, id)
 	}
+}
+
+// file is one that can be sent.
+func (o *atTheKeys) file() string {
+	path := filepath.Join(o.TempDir(), "lamp.img")
+	require.NoError(o, os.WriteFile(path, []byte("lamp"), 0o600))
+	return path
 }
 
 // ends all that was begun.

@@ -2,6 +2,7 @@ package test
 
 import (
 	"testing"
+	"testing/synctest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -94,6 +95,7 @@ func TestASingleActionStagesWhatItFetches(t *testing.T) {
 			result, err := g.session.Run(t.Context(), p)
 			require.NoError(t, err)
 			assert.Equal(t, event.Done, result.Outcome, "%s: %s", by, result.Message)
+			synctest.Wait() // what has happened is collected beside
 			whole := 0
 			for _, e := range g.events {
 				if end, ok := e.Body.(event.TransferEnd); ok && end.Outcome == event.Done {

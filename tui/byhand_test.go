@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -166,5 +167,22 @@ func TestWhatIsSuggestedCanBeDone(t *testing.T) {
 		for _, value := range values {
 			assert.True(t, slices.ContainsFunc(book.Inputs, func(i runbook.Input) bool { return i.Input == value }), "%s %s", name, value)
 		}
+	}
+}
+
+// TestTheAddressInSightIsWatched takes the last one that the device has written, and none of this laptop's.
+func TestTheAddressInSightIsWatched(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                                      "",
+		"address 192.0.2.41/24\r\n> ":           "192.0.2.41",
+		"from 192.0.2.10 to 192.0.2.41\r\n":     "192.0.2.41",
+		"to 192.0.2.41 from 192.0.2.10\r\n":     "192.0.2.41",
+		"192.0.2.41\r\nnext 198.51.100.7\r\n> ": "198.51.100.7",
+		"release 10.2.300.4 at 127.0.0.1\r\n":   "",
+	} {
+		a := newWired(t).app
+		a.offered.kit.Laptop = []netip.Prefix{netip.MustParsePrefix("192.0.2.10/24")}
+		feed(a, event.In{Bytes: event.Text(text)})
+		assert.Equal(t, want, a.seenAddress(), "%q", text)
 	}
 }

@@ -3,7 +3,10 @@ package tui
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"os"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -73,8 +76,25 @@ func (a *app) place() verbs.Place {
 	fact, _ := a.session.Facts().Get("device.address")
 	folder, _ := os.Getwd()
 	return verbs.Place{
-		Address: fact.Text, Dialect: a.session.Dialect(), Folder: folder, Shell: strings.HasPrefix(a.state.Session.Target, line.SSH+":"),
+		Address: fact.Text, Seen: a.seenAddress(), Dialect: a.session.Dialect(), Folder: folder, Shell: strings.HasPrefix(a.state.Session.Target, line.SSH+":"),
 	}
+}
+
+var fourNumbers = regexp.MustCompile(`\b\d{1,3}(?:\.\d{1,3}){3}\b`)
+
+// seenAddress is the last address in sight that is none of this laptop's, empty for none.
+func (a *app) seenAddress() string {
+	rows := a.console.Text()
+	for i := len(rows) - 1; i >= 0; i-- {
+		for _, word := range slices.Backward(fourNumbers.FindAllString(rows[i], -1)) {
+			addr, err := netip.ParseAddr(word)
+			ours := slices.ContainsFunc(a.offered.kit.Laptop, func(p netip.Prefix) bool { return p.Addr() == addr })
+			if err == nil && !ours && addr.IsGlobalUnicast() {
+				return word
+			}
+		}
+	}
+	return ""
 }
 
 // do carries a deed out.

@@ -132,7 +132,11 @@ func (a *app) acceptText() string {
 // accept does what the strip offers. What it offers only just now may not have been seen yet.
 func (a *app) accept() tea.Cmd {
 	if ask := a.questionOfDeed(); ask != nil {
-		a.session.Answer(ask.ID, ask.Answers[0], "operator")
+		answer := ask.Answers[0]
+		if known := answersOf[ask.Form]; len(known) > 0 {
+			answer = known[0].gives
+		}
+		a.session.Answer(ask.ID, answer, "operator")
 		return nil
 	}
 	o := a.offered
@@ -158,6 +162,9 @@ func (a *app) takes(s *suggest.Suggestion) tea.Cmd {
 		return a.openDialects()
 	case suggest.Read:
 		return a.readAgain()
+	case suggest.View:
+		a.show(s.Values["view"])
+		return nil
 	case suggest.Speed:
 		baud, err := strconv.Atoi(s.Values["speed"])
 		return func() tea.Msg {

@@ -15,6 +15,7 @@ const (
 // Deed is something that the operator has done by itself, beside whatever else goes on: it is no step of a run.
 type Deed struct {
 	ID      string    `json:"id"`
+	Verb    string    `json:"verb,omitempty"`
 	Title   string    `json:"title"`
 	State   string    `json:"state"`
 	Doing   string    `json:"doing,omitempty"`
@@ -28,6 +29,7 @@ var deedKind = declare(Kind[Deed]{
 	Name: "deed",
 	Sample: Deed{
 		ID:      "1",
+		Verb:    "offer",
 		Title:   "Offer tern-4.2.1.brm",
 		State:   DeedEnded,
 		Doing:   "offers it",

@@ -49,13 +49,24 @@ func (r *Runbook) Picks(input Input, d *dialect.Dialect, kit Kit, facts *device.
 
 var fitOrder = []image.Verdict{image.Yes, image.First, image.Unknown, image.No}
 
+// another reports of one item after the other whether the same file was there already, in another place.
+func another() func(image.Item) bool {
+	seen := map[[2]string]bool{}
+	return func(item image.Item) bool {
+		key := [2]string{item.Name, item.SHA256}
+		there := seen[key] && item.SHA256 != ""
+		seen[key] = true
+		return there
+	}
+}
+
 // imagePicks lists images by how well they fit. What only goes along with an image (a licence, firmware of a card)
 // comes after them, unless the words of the input ask for just that.
 func imagePicks(shelf *image.Shelf, facts *device.Facts, asked string) (all []Pick) {
 	if shelf == nil {
 		return nil
 	}
-	items := shelf.Items()
+	items := slices.DeleteFunc(shelf.Items(), another())
 	names := map[string]int{}
 	for _, item := range items {
 		names[item.Name]++

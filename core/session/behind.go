@@ -32,12 +32,18 @@ func (s *Session) keepBehindSecret(keys []byte) {
 
 // typeLater types what waits once the device has answered.
 func (s *Session) typeLater(v sense.State) {
-	if len(s.later.keys) == 0 || s.lent != nil {
+	if len(s.later.keys) == 0 || s.lent != nil && s.helm.who == event.Hand {
 		return
 	}
 	now := s.opt.Clock.Now()
 	asks := v.AtPrompt || v.Dialog != "" || v.Secret || v.Pager || v.UnknownQuestion() != ""
 	switch {
+	case s.helm.who != event.Hand:
+		n := len(s.later.keys)
+		s.later = later{}
+		s.hub.Emit(event.Note{
+			Level: event.Warning, Text: "not sent, since the line is another's by now: " + units.Many(n, "character"),
+		})
 	case v.Answered && v.Ended && (asks || now.Sub(v.LastByte) >= laterQuiet):
 		keys := s.later.keys
 		s.later = later{}
@@ -55,7 +61,7 @@ func (s *Session) typeLater(v sense.State) {
 
 // nextLater is when that is looked at again, zero for never.
 func (s *Session) nextLater() time.Time {
-	if len(s.later.keys) == 0 {
+	if len(s.later.keys) == 0 || s.lent != nil { // it is looked at when the line is back
 		return time.Time{}
 	}
 	limit := s.later.at.Add(laterLimit)

@@ -111,7 +111,7 @@ func (c console) send(ctx context.Context, text string, how engine.Typing, comma
 		case s.wire.line == nil:
 			refused = fmt.Errorf("%w: %w", engine.ErrLineLost, s.wire.err)
 		default:
-			out := event.Out{Who: event.Runbook, Bytes: event.Text(text)}
+			out := event.Out{Who: c.as, Bytes: event.Text(text)}
 			if how.Secret {
 				s.hub.Protect(strings.TrimSuffix(text, s.Dialect().Enter()))
 				s.secretTyped(ends)

@@ -3,6 +3,7 @@ package session
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strconv"
 	"sync"
 
@@ -38,6 +39,9 @@ func (s *Session) Do(p *runbook.Prepared, needs engine.Needs) (id string, advice
 		switch {
 		case s.deeds.over:
 			err = errSessionOver
+			return
+		case needs == engine.Line && s.guard.held != nil:
+			err = fmt.Errorf("the Enter behind “%s” is held: send it, or change the line, first", s.guard.command)
 			return
 		case needs == engine.Line:
 			if err = s.helm.borrow(title); err != nil {

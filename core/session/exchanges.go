@@ -113,6 +113,7 @@ func (s *Session) answered(x exchange.Exchange, a *asked) {
 
 // closeExchange ends what goes on, before what is known of the line is forgotten.
 func (s *Session) closeExchange(end event.End) {
+	s.guard.strands(s.sense.State())
 	s.exchanges.Close(end, s.sense.State())
 	s.emitExchanges()
 	clear(s.asked)

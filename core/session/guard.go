@@ -24,6 +24,7 @@ type guard struct {
 	answers    time.Duration // within that time the device shows what a key has put there that changes the line
 	held       []byte        // the Enter that was stopped, and what was pasted after it
 	command    string
+	stranded   string          // what stood on the line when all that is known of it was forgotten
 	unrecorded bool            // what holds it is that the change is not on record
 	bytes      int64           // how much the device had sent when the last command went out
 	gone       []event.Pending // what ran out, or was lost by a restart, since the run began
@@ -44,6 +45,11 @@ const unseen = "was put there by the device, which has not shown it yet; see it 
 func (k *guard) stops(v sense.State, now time.Time) (command, says string) {
 	if k.off {
 		return "", ""
+	}
+	if k.stranded != "" {
+		if says = k.commands.Stops(k.whole(string(k.line.Keys))); says != "" {
+			return strings.TrimSpace(k.whole(string(k.line.Keys))), says + "; it was not sent before, and may stand on the device's line yet"
+		}
 	}
 	if k.line.Certain() {
 		if says = k.commands.Stops(string(k.line.Keys)); says != "" {
@@ -144,6 +150,7 @@ func (s *Session) stopsEnter(key []byte, secret bool) (command, says string) {
 
 // breakOff sends the key that breaks off what the device does, and drops the line.
 func (s *Session) breakOff(key []byte) {
+	s.guard.emptied(key[0])
 	ends := s.exchanges.Interrupt()
 	open := s.exchanges.Open()
 	maps.DeleteFunc(s.asked,
@@ -164,6 +171,7 @@ func (s *Session) follow(keys []byte) {
 	}
 	for _, key := range keys {
 		line.Key(key, now)
+		s.guard.emptied(key)
 	}
 }
 
@@ -175,6 +183,7 @@ func (s *Session) enter(key []byte) {
 	secret := v.Secret
 	ends := s.sends(event.Hand, command, secret, v)
 	line.Entered(key[0], s.opt.Clock.Now())
+	s.guard.emptied(key[0])
 	s.pressNow(key, &ends)
 	if secret {
 		return
@@ -204,7 +213,7 @@ func (s *Session) forgetHeld() {
 func (s *Session) SendHeld() (sent bool) {
 	s.do(func() {
 		k := s.guard
-		if k.held == nil || s.wire.line == nil {
+		if k.held == nil || s.wire.line == nil || s.helm.who != event.Hand || s.lent != nil {
 			return
 		}
 		keys := k.held
@@ -238,6 +247,7 @@ func (s *Session) SetInterlocks(on bool) {
 // restart begins. A command that comes back to a prompt instead was refused.
 func (s *Session) noticeRestart() {
 	starts := s.Dialect().Starts(s.reported.Mode)
+	s.guard.ashore(s.reported, starts)
 	switch {
 	case starts && !s.guard.starting:
 		s.reportPending(event.PendingLost, s.guard.commands.Restarted())

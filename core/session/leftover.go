@@ -22,6 +22,7 @@ func (s *Session) runs(text string, v sense.State) {
 	line := &s.exchanges.Typed
 	if text == s.Dialect().Clears() {
 		line.Forget()
+		s.guard.stranded = ""
 		return
 	}
 	line.Begin(s.writer(), v, s.opt.Clock.Now())
@@ -37,6 +38,8 @@ func (k *guard) left(v sense.State) string {
 	switch {
 	case k.held != nil:
 		return "“" + k.command + "”"
+	case k.stranded != "":
+		return "“" + strings.TrimSpace(k.whole(string(k.line.Keys))) + "”"
 	case k.line.Empty():
 		return ""
 	case known && shown != "":
@@ -76,6 +79,7 @@ func (c console) clearLeft(ctx context.Context) error {
 		if c.s.helm.who == c.as {
 			c.s.forgetHeld()
 			c.s.exchanges.Typed.Forget()
+			c.s.guard.stranded = ""
 		}
 	})
 	return nil

@@ -11,7 +11,7 @@ import (
 	"pilotrix/core/runbook/engine"
 )
 
-// questions are those that wait for the operator: one is asked, and the others queue behind it. They belong to the
+// questions are those that wait for the operator: one is asked, the others queue. They belong to the
 // session's loop.
 type questions struct {
 	emit func(event.Body)

@@ -30,6 +30,7 @@ const (
 	LogIn   Kind = "log in"  // with the account that was given
 	Dialect Kind = "dialect" // how the device talks is shown, to be chosen
 	Read    Kind = "read"    // what can be read of the device here
+	View    Kind = "view"    // the value of view is turned to
 )
 
 // Suggestion is what can be done now.
@@ -64,7 +65,7 @@ type File struct {
 
 // rows are what may be suggested, by their rank.
 var rows = []func(*state.State, Kit) *Suggestion{
-	receiverWaits, speedFollows, garble, loginAsked, fetchUnserved, listedTwice, looksLike, unread,
+	receiverWaits, speedFollows, garble, loginAsked, fetchUnserved, fetchUnheard, listedTwice, looksLike, runsOut, unread,
 }
 
 // For is what is suggested now, nil for nothing. Nothing is while a runbook, or something that the operator began, has
@@ -215,6 +216,39 @@ func fetchUnserved(s *state.State, kit Kit) *Suggestion {
 		one.Whole, one.Does = by != nil, "offers "+kit.Named.Name
 	}
 	return one
+}
+
+// fetchUnheard leads to who has asked for what, where a command named this laptop, what it wants may be served, and
+// nothing came of it.
+func fetchUnheard(s *state.State, kit Kit) *Suggestion {
+	last := lastTyped(s, 5*time.Minute)
+	if last == nil || last.Ended == nil || !addressIn(last.Text, kit.Laptop).IsValid() ||
+		last.Ended.Refused == "" && s.Now.Sub(last.At) < unheardAfter {
+		return nil
+	}
+	for _, moves := range s.Moves {
+		if !moves.Begun.Before(last.At) {
+			return nil
+		}
+	}
+	return &Suggestion{
+		Kind: View, Values: map[string]string{"view": "transfers"}, Whole: true,
+		Text: "“" + last.Text + "” has not fetched anything here", Does: "shows who asked for what",
+	}
+}
+
+// unheardAfter is how long a device may take until it asks for what it is to fetch.
+const unheardAfter = 20 * time.Second
+
+// runsOut leads to what a deadline is about that a command by hand has begun.
+func runsOut(s *state.State, _ Kit) *Suggestion {
+	due := s.Deadline()
+	if due == nil {
+		return nil
+	}
+	return &Suggestion{
+		Kind: View, Values: map[string]string{"view": "device"}, Whole: true, Text: "Still open: " + due.Says, Does: "shows the device",
+	}
 }
 
 // addressIn is an address of this laptop's that a command names, invalid for none.

@@ -23,8 +23,8 @@ var known = suggest.Kit{
 	Laptop: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/8"), netip.MustParsePrefix("192.0.2.10/24")},
 }
 
-// told is a session after some events, each a second after the one before.
-func told(events ...event.Body) *state.State {
+// after is a session after some events, each a second after the one before.
+func sessionAfter(events ...event.Body) *state.State {
 	s := state.New()
 	s.Apply(event.Event{At: begun, Body: event.Helm{Who: event.Hand}})
 	for i, body := range events {
@@ -119,6 +119,26 @@ func TestEachRowOfTheTable(t *testing.T) {
 				Text: "“look fetch” was typed twice", Does: "repeats it until something comes",
 			},
 		},
+		"a fetch that nothing came of": {
+			after: []event.Body{
+				event.Server{Name: "HTTP", State: event.Listening, Address: "192.0.2.10:80"},
+				typed(1, "get http://192.0.2.10/x"),
+				event.Answered{Number: 1, Refused: "no such file there"},
+			},
+			want: suggest.Suggestion{
+				Kind: suggest.View, Values: map[string]string{"view": "transfers"}, Whole: true,
+				Text: "“get http://192.0.2.10/x” has not fetched anything here", Does: "shows who asked for what",
+			},
+		},
+		"something that runs out": {
+			after: []event.Body{event.Pending{
+				Name: "trial", State: event.PendingOpen, Says: "it goes back to 5.2 by itself", Until: begun.Add(time.Hour),
+			}},
+			want: suggest.Suggestion{
+				Kind: suggest.View, Values: map[string]string{"view": "device"}, Whole: true,
+				Text: "Still open: it goes back to 5.2 by itself", Does: "shows the device",
+			},
+		},
 		"a device that is recognised": {
 			change: func(k *suggest.Kit) { k.LooksLike = "Cirrus gateway: its prompt" },
 			want: suggest.Suggestion{
@@ -136,7 +156,7 @@ func TestEachRowOfTheTable(t *testing.T) {
 		if c.change != nil {
 			c.change(&kit)
 		}
-		got := suggest.For(told(c.after...), kit)
+		got := suggest.For(sessionAfter(c.after...), kit)
 		require.NotNil(t, got, name)
 		assert.Equal(t, c.want, *got, name)
 	}
@@ -156,7 +176,7 @@ func TestWhatIsNotSuggested(t *testing.T) {
 		"a change made twice":             {event.Change{Command: "put x", Hand: true}, typed(1, "put x"), event.Answered{Number: 1}, event.Change{Command: "put x", Hand: true}, typed(2, "put x"), event.Answered{Number: 2}, event.Prompt{Text: "> "}},
 		"what a runbook typed twice":      {event.Asked{Number: 1, Who: event.Runbook, Text: "look"}, event.Answered{Number: 1}, event.Asked{Number: 2, Who: event.Runbook, Text: "look"}, event.Answered{Number: 2}, event.Prompt{Text: "> "}},
 	} {
-		assert.Nil(t, suggest.For(told(after...), known), name)
+		assert.Nil(t, suggest.For(sessionAfter(after...), known), name)
 	}
 }
 
@@ -200,7 +220,7 @@ func TestSuggestionsKeepTheirPlace(t *testing.T) {
 	}
 	count := map[string]int{}
 	for range 20_000 {
-		s := told()
+		s := sessionAfter()
 		for range r.IntN(12) {
 			s.Apply(event.Event{At: s.Now.Add(time.Duration(r.IntN(90)) * time.Second), Body: bodies[r.IntN(len(bodies))]()})
 		}

@@ -194,6 +194,18 @@ func (c *Console) Lines(t theme.Theme) []paint.Line {
 	return lines
 }
 
+// Text is what is in sight, row by row.
+func (c *Console) Text() (rows []string) {
+	for _, line := range c.Lines(theme.Dark()) {
+		var text strings.Builder
+		for _, piece := range line {
+			text.WriteString(piece.Text)
+		}
+		rows = append(rows, text.String())
+	}
+	return rows
+}
+
 func (c *Console) line(t theme.Theme, runs []screen.Run, cols int, hit bool) paint.Line {
 	if len(runs) > 0 && runs[0].Style.Role == screen.Mark {
 		return mark(t, runs, cols)

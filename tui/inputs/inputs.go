@@ -99,7 +99,7 @@ func (f *Form) Update(msg tea.Msg) tea.Cmd {
 	}
 	r := f.rows[f.at]
 	if key, typed := msg.(tea.KeyPressMsg); typed && key.Text != "" && r.chosen() {
-		r.field.Set("") // another one is typed, and not behind it
+		r.field.Set("") // another one is typed instead
 	}
 	if r.field.Update(msg) {
 		r.problem, r.pick = "", -1

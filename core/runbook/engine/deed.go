@@ -93,7 +93,11 @@ type besideLine struct {
 }
 
 func (c *besideLine) event(state string) event.Deed {
-	return event.Deed{ID: c.deed.ID, Title: c.deed.Title(c.Facts()), State: state}
+	said := event.Deed{ID: c.deed.ID, Title: c.deed.Title(c.Facts()), State: state}
+	if steps := c.deed.Prepared.Steps; len(steps) > 0 && steps[0].Verb != nil {
+		said.Verb = steps[0].Verb.Name
+	}
+	return said
 }
 
 // Emit implements Console.

@@ -80,7 +80,7 @@ func TestAFileIsOfferedUntilItIsFetched(t *testing.T) {
 	assert.Equal(t, event.DeedBegun, all[0].State)
 	assert.Equal(t, "Offer lamp.img", all[0].Title)
 	end := all[len(all)-1]
-	assert.Equal(t, event.Deed{ID: "7", Title: "Offer lamp.img", State: event.DeedEnded, Outcome: event.Done}, end)
+	assert.Equal(t, event.Deed{ID: "7", Verb: "offer", Title: "Offer lamp.img", State: event.DeedEnded, Outcome: event.Done}, end)
 	assert.Empty(t, c.typed)
 	assert.Contains(t, fmt.Sprintf("%+v", c.events), "lamp.img was fetched whole by 192.0.2.41")
 }

@@ -39,6 +39,7 @@ type ByHand struct {
 // Place is what is known where something is done by hand; all of it may be empty.
 type Place struct {
 	Address string // of the device, as it was read, with its network's length or not
+	Seen    string // the last address that the device has written, where it is none of ours
 	Dialect *dialect.Dialect
 	Shell   bool   // the line is an SSH session
 	Folder  string // where files are put that come

@@ -1,6 +1,7 @@
 package verbs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -29,21 +30,23 @@ var _ = done(ByHand{
 	Does: "send a file", Title: "Send a file over the line",
 	Make: func(Place) (*runbook.Runbook, error) {
 		return oneStep("carry", "Send ${file.name}", "Sends a file of the shelf to a receiver that waits on the line.",
-			"carry", map[string]any{"file": "file", "protocol": "${protocol}"},
+			"carry", map[string]any{"file": "file", "protocol": "${protocol}", "as": "${as}"},
 			input("file", runbook.KindImage, "what the receiver is to get"),
 			input("protocol", runbook.KindChoice, "that the receiver speaks",
-				"choices", strings.Fields("xmodem-1k xmodem ymodem ymodem-g"), "default", "xmodem-1k"))
+				"choices", strings.Fields("xmodem-1k xmodem ymodem ymodem-g"), "default", "xmodem-1k"),
+			input("as", runbook.KindText, "the name that YMODEM says; its own unless said", "default", ""))
 	},
 })
 
 type carryBody struct {
 	File     string `yaml:"file" jsonschema:"required" jsonschema_description:"An input of kind image, or what the loop brings"`
 	Protocol string `yaml:"protocol" jsonschema:"required" jsonschema_description:"xmodem, xmodem-1k, ymodem or ymodem-g; may be the ${input} of a choice"`
+	As       string `yaml:"as" jsonschema_description:"The name that YMODEM says; its own unless said"`
 }
 
 type carryWork struct {
-	file     string
-	protocol *expression.Template
+	file         string
+	protocol, as *expression.Template
 }
 
 // Compile implements runbook.Body.
@@ -51,7 +54,7 @@ func (b *carryBody) Compile(c *runbook.Compiler) runbook.Work {
 	c.Image("file", b.File)
 	c.Changes()
 	return &carryWork{b.File, c.Protocol("protocol", b.Protocol,
-		func(name string) error { _, err := xmodem.Parse(name); return err })}
+		func(name string) error { _, err := xmodem.Parse(name); return err }), c.Template("as", b.As)}
 }
 
 // Summary implements runbook.Summarizer.
@@ -83,6 +86,10 @@ func (w *carryWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 	if err != nil {
 		return err
 	}
+	as, err := fill(run, w.as)
+	if err != nil {
+		return err
+	}
 	file, err := img.Reader()
 	if err != nil {
 		return err
@@ -100,7 +107,7 @@ func (w *carryWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prepared
 	}
 	run.Receives(true)
 	defer run.Receives(false)
-	if err := moves(ctx, run, s, img, file, variant, endWithin); err != nil {
+	if err := moves(ctx, run, s, img, cmp.Or(as, img.Name), file, variant, endWithin); err != nil {
 		return err
 	}
 	run.Console.Emit(event.Note{

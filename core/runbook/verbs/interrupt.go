@@ -102,5 +102,5 @@ func (w *interruptWork) Do(ctx context.Context, run *engine.Run, s *runbook.Prep
 	}
 }
 
-// settledAt is what stands on the device's line, without what a key has put behind it.
+// settledAt is what stands on the device's line, without what a key has put there.
 func settledAt(v sense.State) string { return strings.TrimRight(v.Partial, " ") }

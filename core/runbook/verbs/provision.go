@@ -37,6 +37,30 @@ var _ = runbook.Register(runbook.Verb{
 	New:     func() runbook.Body { return new(provisionBody) },
 })
 
+var _ = done(ByHand{
+	Name: "provision", Menu: Offering, Rank: 3, Key: "n",
+	Does: "serve a new device", Title: "Serve one new device: its address, its image, its configuration",
+	Lacks: func(at Place) string {
+		if at.Dialect == nil || at.Dialect.Document.Provision == nil {
+			return "the dialect does not say how a new device provisions itself"
+		}
+		return ""
+	},
+	Make: func(Place) (*runbook.Runbook, error) {
+		return oneStep("provision", "Serve a new device",
+			"Answers one new device by DHCP, and serves it until it is complete.", "provision",
+			map[string]any{
+				"image": "image", "configuration": "configuration", "mac": "${mac}", "name": "${name}", "address": "${address}",
+			},
+			input("image", runbook.KindImage, "what it is to fetch"),
+			input("configuration", runbook.KindImage, "its configuration"),
+			input("name", runbook.KindText, "the host name that it is given", "default", ""),
+			input("mac", runbook.KindText, "its MAC address; the next new one that you accept unless said", "default", ""),
+			input("address", runbook.KindText, "this laptop's address on its network; the only one unless said",
+				"from", runbook.FromLaptop, "default", ""))
+	},
+})
+
 type provisionBody struct {
 	MAC           string `yaml:"mac" jsonschema_description:"The MAC address of the device that is meant; the next new one that is approved, unless said; may hold ${…}"`
 	Name          string `yaml:"name" jsonschema_description:"The host name that it is given; may hold ${…}"`

@@ -135,7 +135,7 @@ func (w *repeatWork) asked(run *engine.Run) (
 	}, nil
 }
 
-// another is the first line of an answer that the one before did not have, empty where it is the same answer.
+// another is the first line of an answer that the first answer did not have, empty where it is the same answer.
 func another(before, answer string) string {
 	if before == answer {
 		return ""

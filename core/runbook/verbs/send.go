@@ -212,16 +212,16 @@ func (w *sendWork) overLine(
 	if err := awaitReceiver(run, ctx, b); err != nil {
 		return err
 	}
-	if err := moves(ctx, run, s, img, file, variant, cmp.Or(b.Action.Limit(0), s.Timeout)); err != nil {
+	if err := moves(ctx, run, s, img, img.Name, file, variant, cmp.Or(b.Action.Limit(0), s.Timeout)); err != nil {
 		return err
 	}
 	run.Now(s, "Has sent "+img.Name, "the device's word on the file", s.Timeout)
 	return afterSend(run, ctx, b)
 }
 
-// moves sends a file to the receiver that waits. endWait is how long that one may take until it has taken the end.
+// moves sends a file under a name to the receiver that waits. endWait is how long that one may take until it has taken the end.
 func moves(
-	ctx context.Context, run *engine.Run, s *runbook.PreparedStep, img *image.Image, file io.Reader,
+	ctx context.Context, run *engine.Run, s *runbook.PreparedStep, img *image.Image, name string, file io.Reader,
 	variant xmodem.Variant, endWait time.Duration,
 ) error {
 	doing := fmt.Sprintf("Sends %s by %s", img.Name, variant)
@@ -237,7 +237,7 @@ func moves(
 	})
 	var result xmodem.Result
 	err := run.Console.Carry(ctx, func(ctx context.Context, port transfer.Duplex) (err error) {
-		header := xmodem.Header{Name: img.Name, Size: img.Size, Modified: img.Modified}
+		header := xmodem.Header{Name: name, Size: img.Size, Modified: img.Modified}
 		result, err = xmodem.Send(ctx, port, []xmodem.File{{Header: header, Data: file}}, xmodem.Options{
 			Variant:   variant,
 			Clock:     run.Console.Clock(),

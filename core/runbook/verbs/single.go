@@ -51,6 +51,9 @@ func Single(d *dialect.Dialect, name, by string) (*runbook.Runbook, error) {
 				continue
 			}
 			with[param] = "${" + param + "}"
+			if param == "name" && len(d.Files) == 1 { // what was read of its files is there to pick
+				needs.from = d.Files[0].List + ".name"
+			}
 			needs.input(param, slices.Contains(way.Secret, param), "what "+title+" takes as "+param)
 		}
 		needs.way(way, way.With)
@@ -149,6 +152,7 @@ type needs struct {
 	inputs   []map[string]any
 	readings []string
 	known    map[string]bool
+	from     string // the list that the next input may be picked from
 }
 
 func newNeeds(d *dialect.Dialect) *needs { return &needs{d: d, known: map[string]bool{}} }
@@ -162,7 +166,11 @@ func (n *needs) input(name string, secret bool, about string) {
 	if secret {
 		kind = runbook.KindSecret
 	}
-	n.inputs = append(n.inputs, map[string]any{"input": name, "kind": kind, "about": about})
+	declared := map[string]any{"input": name, "kind": kind, "about": about}
+	if n.from != "" {
+		declared["from"], n.from = n.from, ""
+	}
+	n.inputs = append(n.inputs, declared)
 }
 
 // way notes what a command and the questions after it take.

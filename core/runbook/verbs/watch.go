@@ -1,6 +1,7 @@
 package verbs
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -24,8 +25,8 @@ var _ = done(ByHand{
 	Does: "watch an address", Title: "Watch whether an address answers",
 	Make: func(at Place) (*runbook.Runbook, error) {
 		address := input("address", runbook.KindText, "one, tcp:ADDRESS:PORT or http://ADDRESS/")
-		if at.Address != "" {
-			address["default"] = reach.WithoutLength(at.Address)
+		if known := cmp.Or(at.Seen, reach.WithoutLength(at.Address)); known != "" {
+			address["default"] = known
 		}
 		return oneStep("watch", "Watch ${address}", "Watches from here on whether an address answers.", "watch",
 			[]string{"${address}"}, address)
