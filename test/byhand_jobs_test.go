@@ -172,3 +172,25 @@ func TestANewDeviceIsServedByHand(t *testing.T) {
 	job.until("who:")
 	job.ends("a new device by hand", filepath.Join(home, "160.db"))
 }
+
+// TestACardsFirmwareIsBroughtByHand: a file that is not what its publisher says is not offered, and one that is fits.
+func TestACardsFirmwareIsBroughtByHand(t *testing.T) {
+	t.Parallel()
+	for _, size := range sizes {
+		home := tempDir(t)
+		job, types := startJob(t, home, size, "bank-upgrade", "bench:mare-gw1")
+		job.until("What you type goes to the device")
+		types("", "name:")
+		types("harbour", "word:")
+		types("lamp-and-tide", "mare-gw1 /")
+		types("lift", "mare-gw1 //")
+		types("look cards", "mare-gw1 //")
+		job.keys("-l", "fit card 1 192.0.2.10 card-line-3.4.cgo")
+		job.keys("Enter")
+		accepts(job.terminal, "offers card-line-3.4.cgo", "Offer a file")
+		job.keys("F9")
+		job.until("its sha256 is")
+		record := job.ends("a card's firmware by hand, refused", filepath.Join(home, fmt.Sprintf("%d.db", size[0])))
+		assert.NotContains(t, record, `"kind":"staged"`, "nothing of it was handed out")
+	}
+}

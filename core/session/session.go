@@ -665,15 +665,19 @@ func (s *Session) Run(ctx context.Context, p *runbook.Prepared) (engine.Result, 
 	if err != nil {
 		return engine.Result{}, err
 	}
-	begun := false
 	s.hub.Protect(p.Secrets()...)
 	s.do(func() {
-		if begun = s.helm.begin("runbook " + p.Book.Runbook); begun {
+		switch {
+		case s.helm.running:
+			err = errors.New("a runbook is running already")
+		case !s.helm.begin("runbook " + p.Book.Runbook):
+			err = errLineTaken
+		default:
 			s.guard.gone = nil
 		}
 	})
-	if !begun {
-		return engine.Result{}, errors.New("a runbook is running already")
+	if err != nil {
+		return engine.Result{}, err
 	}
 	engine := engine.New(p, s.run())
 	engine.WithLines(others)

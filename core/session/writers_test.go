@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -25,6 +26,8 @@ import (
 	"pilotrix/core/runbook/verbs"
 	"pilotrix/core/state"
 )
+
+var writerSeeds = flag.Int("writers.seeds", 15, "how many operators type, begin and end things at random")
 
 // byHand prepares something that is done by hand.
 func byHand(t *testing.T, name string, values map[string]string) *runbook.Prepared {
@@ -148,7 +151,7 @@ func TestADeedInAPausedRunTouchesNothingOfIt(t *testing.T) {
 func TestTheHelmIsAlwaysSomebodys(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "lamp.img")
 	require.NoError(t, os.WriteFile(path, []byte("lamp"), 0o600))
-	for seed := range uint64(40) {
+	for seed := range uint64(*writerSeeds) {
 		r := rand.New(rand.NewPCG(seed, 28))
 		lockedBy(t, clearing, func(t *testing.T, s *Session, l *fakeLine, feed *event.Feed) {
 			var ids []string
@@ -219,7 +222,7 @@ func TestTheHelmIsAlwaysSomebodys(t *testing.T) {
 // TestKeysAndARepeatedCommandKeepOutOfEachOther has a device that echoes and answers, a command that is repeated, and
 // somebody who types at any time: each line that the device gets is whole, and nobody's holds a piece of the other's.
 func TestKeysAndARepeatedCommandKeepOutOfEachOther(t *testing.T) {
-	for seed := range uint64(40) {
+	for seed := range uint64(*writerSeeds) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		lockedBy(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
 			ctx, end := context.WithCancel(t.Context())

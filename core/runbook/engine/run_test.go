@@ -243,7 +243,9 @@ func (c *echoing) Carry(context.Context, func(context.Context, transfer.Duplex) 
 }
 
 func (c *echoing) Ask(_ context.Context, ask event.Ask) (string, error) {
+	c.emitting.Lock()
 	c.events = append(c.events, ask)
+	c.emitting.Unlock()
 	if c.decide == nil {
 		return engine.StopHere, nil
 	}
