@@ -57,10 +57,7 @@ func record(t *testing.T, home string, more ...string) string {
 func TestAGatewaysBankIsChangedByHandInTheInterface(t *testing.T) {
 	t.Parallel()
 	term, types, home := worksByHand(t, "mare-gw1", "cormel-g2")
-	types("", "name:")
-	types("harbour", "word:")
-	types("lamp-and-tide", "mare-gw1 /")
-	types("lift", "mare-gw1 //")
+	logsInto(types)
 	types("look banks", "standby release")
 	types("favour B", "changed by hand since")
 	term.until("“favour B” was done: bank B is next")
@@ -167,10 +164,7 @@ func TestAFileIsOfferedByHandInTheInterface(t *testing.T) {
 		book := fmt.Sprintf("book%d.db", size[0])
 		term, types := handAt(t, home, size, book, "bench:mare-gw1")
 		term.until("What you type goes to the device")
-		types("", "name:")
-		types("harbour", "word:")
-		types("lamp-and-tide", "mare-gw1 /")
-		types("lift", "mare-gw1 //")
+		logsInto(types)
 
 		term.keys("-l", "haul tftp 192.0.2.10 lark-8.1.0-g2-16.cgo")
 		term.keys("Enter")

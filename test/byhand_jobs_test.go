@@ -41,6 +41,14 @@ func (job *byKeys) ends(what string, book string) string {
 	return record
 }
 
+// logsInto logs in at the gateway, and gets the right to change it.
+func logsInto(types func(text, then string) string) {
+	types("", "name:")
+	types("harbour", "word:")
+	types("lamp-and-tide", "mare-gw1 /")
+	types("lift", "mare-gw1 //")
+}
+
 // TestABankIsChangedByHandFromBeginningToEnd: the file is offered where the command that fetches it is typed, its state
 // is repeated until it is whole, the bank is chosen and kept, and the restart watched, by keys alone.
 func TestABankIsChangedByHandFromBeginningToEnd(t *testing.T) {
@@ -49,10 +57,7 @@ func TestABankIsChangedByHandFromBeginningToEnd(t *testing.T) {
 		home := tempDir(t)
 		job, types := startJob(t, home, size, "bank-upgrade", "bench:mare-gw1")
 		job.until("What you type goes to the device")
-		types("", "name:")
-		types("harbour", "word:")
-		types("lamp-and-tide", "mare-gw1 /")
-		types("lift", "mare-gw1 //")
+		logsInto(types)
 		types("look self", "address")
 		types("haul tftp 192.0.2.10 lark-7.6.1.cgo", "haul 1 begun")
 		accepts(job.terminal, "offers lark-7.6.1.cgo", "Yours: ")
@@ -180,10 +185,7 @@ func TestACardsFirmwareIsBroughtByHand(t *testing.T) {
 		home := tempDir(t)
 		job, types := startJob(t, home, size, "bank-upgrade", "bench:mare-gw1")
 		job.until("What you type goes to the device")
-		types("", "name:")
-		types("harbour", "word:")
-		types("lamp-and-tide", "mare-gw1 /")
-		types("lift", "mare-gw1 //")
+		logsInto(types)
 		types("look cards", "mare-gw1 //")
 		job.keys("-l", "fit card 1 192.0.2.10 card-line-3.4.cgo")
 		job.keys("Enter")
