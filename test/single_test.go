@@ -63,6 +63,21 @@ func TestASingleActionHoldsAndAsksForWhatItTakes(t *testing.T) {
 	assert.Equal(t, runbook.KindSecret, kinds["password"], "what answers a question for a secret is one")
 	assert.Equal(t, runbook.KindText, kinds["user"])
 
+	from := map[string]map[string]string{}
+	for _, one := range []struct{ action, by string }{{"card-firmware", ""}, {"fetch", "local"}} {
+		book, err = verbs.Single(gateway, one.action, one.by)
+		require.NoError(t, err)
+		from[one.action] = map[string]string{}
+		for _, input := range book.Inputs {
+			from[one.action][input.Input] = input.From
+		}
+	}
+	assert.Equal(t, runbook.FromLaptop, from["card-firmware"]["server"])
+	assert.Empty(t, from["card-firmware"]["name"], "it is a name of this laptop's, not of the device's")
+	assert.Contains(t, from["fetch"]["name"], ".name", "it is one of the device's")
+	assert.Equal(t, "Starts it, by TFTP", verbs.WayTitle("Starts it", "tftp"))
+	assert.Equal(t, "Starts it, local", verbs.WayTitle("Starts it", "local"))
+
 	book, err = verbs.Readings(d, "monitor")
 	require.NoError(t, err)
 	var steps []string

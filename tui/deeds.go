@@ -76,7 +76,8 @@ func (a *app) place() verbs.Place {
 	fact, _ := a.session.Facts().Get("device.address")
 	folder, _ := os.Getwd()
 	return verbs.Place{
-		Address: fact.Text, Seen: a.seenAddress(), Dialect: a.session.Dialect(), Folder: folder, Shell: strings.HasPrefix(a.state.Session.Target, line.SSH+":"),
+		Address: fact.Text, Seen: a.seenAddress(), Dialect: a.session.Dialect(), Folder: folder,
+		Shell: strings.HasPrefix(a.state.Session.Target, line.SSH+":"),
 	}
 }
 

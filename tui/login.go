@@ -27,16 +27,17 @@ func (a *app) logIn() tea.Cmd {
 		a.say(source.Reason(err))
 		return nil
 	}
-	values, whole := map[string]string{}, true
+	values := map[string]string{}
 	for _, input := range book.Inputs {
-		value, given := a.given[input.Input]
-		values[input.Input], whole = value, whole && given
+		if value, given := a.given[input.Input]; given {
+			values[input.Input] = value
+		}
 	}
 	entry := runbooks.Entry{
 		Name: "action-" + name, Title: d.Action(name).Title, Single: true, Book: book,
-		ByHand: &runbooks.ByHand{Needs: engine.Line},
+		ByHand: &runbooks.ByHand{Needs: engine.Line, Values: values},
 	}
-	if whole {
+	if len(values) == len(book.Inputs) {
 		return a.prepares(entry, values)
 	}
 	a.show("runbooks")

@@ -29,7 +29,8 @@ var errSessionOver = errors.New("the session ended")
 const maxAdvice = 8
 
 // Do carries out a deed, until it is done, EndDeed, or the session's end; it returns at once. One that needs the line
-// borrows it from the operator, where no runbook has the helm, and ends when the operator takes it. On advice comes what the operator has to know and what is
+// borrows it from the operator, where no runbook has the helm, and ends when the operator takes it. On advice comes what
+// the operator has to know and what is
 // recorded nowhere; it is closed when the deed is over.
 func (s *Session) Do(p *runbook.Prepared, needs engine.Needs) (id string, advice <-chan string, err error) {
 	s.hub.Protect(p.Secrets()...)

@@ -180,7 +180,7 @@ func (s *Session) enter(key []byte) {
 	v := s.sense.State()
 	line := &s.exchanges.Typed
 	command := line.Text(v)
-	secret := v.Secret
+	whole, secret := s.guard.whole(command), v.Secret
 	ends := s.sends(event.Hand, command, secret, v)
 	line.Entered(key[0], s.opt.Clock.Now())
 	s.guard.emptied(key[0])
@@ -188,7 +188,7 @@ func (s *Session) enter(key []byte) {
 	if secret {
 		return
 	}
-	s.sentCommand(command)
+	s.sentCommand(whole)
 }
 
 // forgetHeld drops an Enter that was stopped: the line is being changed.

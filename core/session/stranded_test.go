@@ -121,3 +121,18 @@ func TestAHeldEnterIsNotSentIntoATransfer(t *testing.T) {
 		assert.True(t, s.SendHeld())
 	})
 }
+
+// TestWhatIsSentOfAStrandedLineIsKnown ends a line that stood there when our speed was changed: what is pending by it is
+// known, as by one that was typed whole.
+func TestWhatIsSentOfAStrandedLineIsKnown(t *testing.T) {
+	lockedBy(t, clearing, func(t *testing.T, s *Session, l *fakeLine, _ *event.Feed) {
+		half(s, l, "try it", "try it")
+		s.do(func() { s.closeExchange(event.EndSpeed); s.forget() })
+		typeKeys(s, "\r")
+		require.True(t, strings.HasSuffix(l.got(), "\r"), "it is no danger")
+		open := s.run().Pending()
+		require.Len(t, open, 1)
+		assert.Equal(t, "trial", open[0].Name)
+		s.do(func() { assert.Empty(t, s.guard.stranded) })
+	})
+}

@@ -32,9 +32,8 @@ func (t *turns) pressed(now time.Time) (waits bool) {
 		return false
 	}
 	if t.timer == nil {
-		t.timer = time.AfterFunc(keysWithin, func(cut context.CancelCauseFunc) func() {
-			return func() { cut(engine.ErrHelm) }
-		}(t.cut))
+		cut := t.cut
+		t.timer = time.AfterFunc(keysWithin, func() { cut(engine.ErrHelm) })
 	}
 	return true
 }

@@ -87,7 +87,7 @@ func single(d *dialect.Dialect, name, by string) runbooks.Entry {
 		entry.Title = name
 	}
 	if by != "" {
-		entry.Title += ", by " + strings.ToUpper(by)
+		entry.Title = verbs.WayTitle(entry.Title, by)
 	}
 	book, err := verbs.Single(d, name, by)
 	if err != nil {

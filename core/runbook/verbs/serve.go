@@ -329,13 +329,12 @@ func listen(run *engine.Run, w servingPlace, name string) (carrier.Endpoint, err
 		stage.dock.Expect(w.device.Addr())
 	}
 	place, leave, err := stage.dock.Lease(w.by, w.at)
-	if err == nil {
-		run.AtEnd(leave)
-	} else {
+	if err != nil {
 		r := preflight.ListenText(w.by, w.at, err, otherPlace(run))
 		showPreflight(run, r)
 		return place, fmt.Errorf("%s: %s", r.Text, r.Remedy)
 	}
+	run.AtEnd(leave)
 	if place.Password != "" {
 		run.Console.Emit(event.Secret{What: "password of the " + w.by.Name + " server", Value: place.Password})
 	}

@@ -28,7 +28,7 @@ func Single(d *dialect.Dialect, name, by string) (*runbook.Runbook, error) {
 	ways := action.WayNames()
 	if by != "" {
 		ways, act["by"] = []string{by}, by
-		title += ", by " + strings.ToUpper(by)
+		title = WayTitle(title, by)
 	}
 	with := map[string]string{}
 	staged := stagedFor(action, by)
@@ -51,7 +51,10 @@ func Single(d *dialect.Dialect, name, by string) (*runbook.Runbook, error) {
 				continue
 			}
 			with[param] = "${" + param + "}"
-			if param == "name" && len(d.Files) == 1 { // what was read of its files is there to pick
+			switch fetches := slices.Contains(way.With, "server"); {
+			case param == "server":
+				needs.from = runbook.FromLaptop
+			case param == "name" && !fetches && len(d.Files) == 1: // what was read of its files is there to pick
 				needs.from = d.Files[0].List + ".name"
 			}
 			needs.input(param, slices.Contains(way.Secret, param), "what "+title+" takes as "+param)
@@ -103,6 +106,14 @@ func Single(d *dialect.Dialect, name, by string) (*runbook.Runbook, error) {
 		document["inputs"] = inputs
 	}
 	return parseMade("the action "+name, document)
+}
+
+// WayTitle is an action's title with the way that it is done by.
+func WayTitle(title, by string) string {
+	if c, err := carrier.Named(by); err == nil {
+		return title + ", by " + c.Title()
+	}
+	return title + ", " + by
 }
 
 // stagedFor are the parameters of a way that serving a file says, by what a device is asked to fetch with: nil for a
